@@ -1,0 +1,192 @@
+// Package canon writes JSON values in the canonical form of RFC 8785, and
+// takes digests of it.
+package canon
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"math"
+	"sort"
+	"strconv"
+	"unicode/utf16"
+	"unicode/utf8"
+)
+
+// Append appends the canonical form of v: nil, bool, string, int, int64,
+// float64, []string, []any or map[string]any. Other values go through
+// encoding/json first. Numbers that JSON cannot say are an error.
+func Append(out []byte, v any) ([]byte, error) {
+	switch v := v.(type) {
+	case nil:
+		return append(out, "null"...), nil
+	case bool:
+		return strconv.AppendBool(out, v), nil
+	case string:
+		return appendString(out, v), nil
+	case int:
+		return appendNumber(out, float64(v))
+	case int64:
+		return appendNumber(out, float64(v))
+	case float64:
+		return appendNumber(out, v)
+	case []string:
+		out = append(out, '[')
+		for i, s := range v {
+			if i > 0 {
+				out = append(out, ',')
+			}
+			out = appendString(out, s)
+		}
+		return append(out, ']'), nil
+	case []any:
+		return appendList(out, v)
+	case map[string]any:
+		return appendMap(out, v)
+	}
+	plain, err := Plain(v)
+	if err != nil {
+		return out, err
+	}
+	return Append(out, plain)
+}
+
+// Plain turns any value into JSON's own: nil, bool, string, float64, []any and
+// map[string]any.
+func Plain(v any) (any, error) {
+	text, err := json.Marshal(v)
+	if err != nil {
+		return nil, fmt.Errorf("canon: %w", err)
+	}
+	var plain any
+	if err := json.Unmarshal(text, &plain); err != nil {
+		return nil, fmt.Errorf("canon: %w", err)
+	}
+	return plain, nil
+}
+
+// Digest gives the SHA-256 of the canonical form, as "sha256:" and 64 hexadecimal digits.
+func Digest(v any) (string, error) {
+	text, err := Append(nil, v)
+	if err != nil {
+		return "", err
+	}
+	sum := sha256.Sum256(text)
+	return "sha256:" + hex.EncodeToString(sum[:]), nil
+}
+
+// Equal tells whether two values have the same canonical form.
+func Equal(a, b any) bool {
+	if x, ok := a.(string); ok {
+		y, ok := b.(string)
+		return ok && x == y
+	}
+	x, errX := Append(nil, a)
+	y, errY := Append(nil, b)
+	return errX == nil && errY == nil && string(x) == string(y)
+}
+
+func appendList(out []byte, v []any) ([]byte, error) {
+	var err error
+	out = append(out, '[')
+	for i, item := range v {
+		if i > 0 {
+			out = append(out, ',')
+		}
+		if out, err = Append(out, item); err != nil {
+			return out, err
+		}
+	}
+	return append(out, ']'), nil
+}
+
+func appendMap(out []byte, v map[string]any) ([]byte, error) {
+	keys := make([]string, 0, len(v))
+	ascii := true
+	for k := range v {
+		keys = append(keys, k)
+		ascii = ascii && isASCII(k)
+	}
+	if ascii {
+		sort.Strings(keys)
+	} else {
+		sort.Slice(keys, func(i, j int) bool { return lessUTF16(keys[i], keys[j]) })
+	}
+	var err error
+	out = append(out, '{')
+	for i, k := range keys {
+		if i > 0 {
+			out = append(out, ',')
+		}
+		out = append(appendString(out, k), ':')
+		if out, err = Append(out, v[k]); err != nil {
+			return out, err
+		}
+	}
+	return append(out, '}'), nil
+}
+
+func isASCII(s string) bool {
+	for i := range len(s) {
+		if s[i] >= utf8.RuneSelf {
+			return false
+		}
+	}
+	return true
+}
+
+func lessUTF16(a, b string) bool {
+	x, y := utf16.Encode([]rune(a)), utf16.Encode([]rune(b))
+	for i := 0; i < len(x) && i < len(y); i++ {
+		if x[i] != y[i] {
+			return x[i] < y[i]
+		}
+	}
+	return len(x) < len(y)
+}
+
+func appendString(out []byte, s string) []byte {
+	const digits = "0123456789abcdef"
+	out = append(out, '"')
+	for _, c := range s { // invalid UTF-8 becomes U+FFFD, as encoding/json has it
+		switch {
+		case c == '"' || c == '\\':
+			out = append(out, '\\', byte(c))
+		case c >= ' ':
+			out = utf8.AppendRune(out, c)
+		case c == '\n':
+			out = append(out, '\\', 'n')
+		case c == '\r':
+			out = append(out, '\\', 'r')
+		case c == '\t':
+			out = append(out, '\\', 't')
+		case c == '\b':
+			out = append(out, '\\', 'b')
+		case c == '\f':
+			out = append(out, '\\', 'f')
+		default:
+			out = append(out, '\\', 'u', '0', '0', digits[c>>4], digits[c&15])
+		}
+	}
+	return append(out, '"')
+}
+
+// appendNumber follows ECMAScript's Number::toString, as RFC 8785 demands.
+func appendNumber(out []byte, f float64) ([]byte, error) {
+	if math.IsNaN(f) || math.IsInf(f, 0) {
+		return out, fmt.Errorf("canon: %v is not a number in JSON", f)
+	}
+	if f == 0 {
+		return append(out, '0'), nil
+	}
+	abs := math.Abs(f)
+	if abs >= 1e-6 && abs < 1e21 {
+		return strconv.AppendFloat(out, f, 'f', -1, 64), nil
+	}
+	text := strconv.AppendFloat(nil, f, 'e', -1, 64)
+	if n := len(text); n >= 4 && text[n-4] == 'e' && text[n-2] == '0' { // e-09 → e-9
+		text = append(text[:n-2], text[n-1])
+	}
+	return append(out, text...), nil
+}

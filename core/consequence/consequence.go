@@ -1,0 +1,173 @@
+// Package consequence says what a change of a stage means beyond its steps:
+// who may newly reach what, what becomes public, what starts cold, what is lost.
+package consequence
+
+import (
+	"fmt"
+	"slices"
+	"sort"
+
+	"rudmar/core/access"
+)
+
+// Resource is a resource as it is, or as it will be.
+type Resource struct {
+	Address, Kind, Function string
+	Attributes              map[string]any
+}
+
+// Reach is what a function may newly do, or may do no longer.
+type Reach struct {
+	Function string   `json:"function"`
+	Verbs    []string `json:"verbs"`
+	Resource string   `json:"resource"`
+	Wildcard bool     `json:"wildcard,omitempty"`
+}
+
+// Opened is a route that more callers may use than before.
+type Opened struct {
+	Function string `json:"function"`
+	Trigger  string `json:"trigger"` // the opening's address
+	Route    string `json:"route"`
+	Before   string `json:"before"` // "" where it did not exist
+	After    string `json:"after"`
+	Public   bool   `json:"public"`
+}
+
+// Consequence is what a plan means.
+type Consequence struct {
+	Gained  []Reach  `json:"gained"`
+	Lost    []Reach  `json:"lost"`
+	Opened  []Opened `json:"opened"`
+	Cold    []string `json:"cold"`    // functions that start cold
+	Removed []string `json:"removed"` // what is lost with deletes, in words
+}
+
+// Weigh compares a stage before and after. touched gives the kind of change
+// per address.
+func Weigh(before, after []Resource, touched map[string]string) Consequence {
+	c := Consequence{Gained: []Reach{}, Lost: []Reach{}, Opened: []Opened{}, Cold: []string{}, Removed: []string{}}
+	had, has := statements(before), statements(after)
+	for _, fn := range functions(had, has) {
+		c.Gained = append(c.Gained, reach(fn, access.Gained(had[fn], has[fn]))...)
+		c.Lost = append(c.Lost, reach(fn, access.Gained(has[fn], had[fn]))...)
+	}
+	c.Opened = openings(before, after)
+	for address, change := range touched {
+		kind, fn := split(address)
+		switch {
+		case kind == "pointer" && change != "delete":
+			c.Cold = append(c.Cold, fn)
+		case kind == "logs" && change == "delete":
+			c.Removed = append(c.Removed, "all log lines of "+fn)
+		case kind == "revision" && change == "delete":
+			c.Removed = append(c.Removed, "all kept revisions of "+fn)
+		}
+	}
+	sort.Strings(c.Cold)
+	sort.Strings(c.Removed)
+	return c
+}
+
+func split(address string) (kind, rest string) {
+	for i := range len(address) {
+		if address[i] == '/' {
+			return address[:i], address[i+1:]
+		}
+	}
+	return address, ""
+}
+
+func statements(resources []Resource) map[string][]access.Statement {
+	out := map[string][]access.Statement{}
+	for _, r := range resources {
+		if r.Kind != "grant" {
+			continue
+		}
+		s := access.Statement{Verbs: texts(r.Attributes["verbs"])}
+		s.Resource, _ = r.Attributes["resource"].(string)
+		out[r.Function] = append(out[r.Function], s)
+	}
+	return out
+}
+
+func texts(v any) []string {
+	var out []string
+	list, _ := v.([]any)
+	for _, item := range list {
+		out = append(out, fmt.Sprint(item))
+	}
+	return out
+}
+
+func functions(maps ...map[string][]access.Statement) []string {
+	var out []string
+	for _, m := range maps {
+		for fn := range m {
+			out = append(out, fn)
+		}
+	}
+	sort.Strings(out)
+	return slices.Compact(out)
+}
+
+func reach(fn string, gained []access.Statement) []Reach {
+	var out []Reach
+	for _, s := range gained {
+		out = append(out, Reach{Function: fn, Verbs: s.Verbs, Resource: s.Resource, Wildcard: slices.Contains(s.Verbs, "*") || s.Resource == "*"})
+	}
+	return out
+}
+
+// openings lists routes that somebody may newly call.
+func openings(before, after []Resource) []Opened {
+	to := map[string][]string{}
+	for _, r := range before {
+		if r.Kind == "opening" {
+			_, rest := split(r.Address)
+			to[rest] = texts(r.Attributes["to"])
+		}
+	}
+	routes := map[string]string{}
+	for _, r := range after {
+		if r.Kind == "route" {
+			_, rest := split(r.Address)
+			routes[rest] = fmt.Sprint(r.Attributes["method"], " ", r.Attributes["path"])
+		}
+	}
+	out := []Opened{}
+	for _, r := range after {
+		if r.Kind != "opening" {
+			continue
+		}
+		_, rest := split(r.Address)
+		now, was := texts(r.Attributes["to"]), to[rest]
+		if wider(was, now) {
+			out = append(out, Opened{Function: r.Function, Trigger: rest, Route: routes[rest], Before: join(was), After: join(now), Public: slices.Contains(now, "anyone")})
+		}
+	}
+	return out
+}
+
+// wider tells whether somebody may call now who might not before. Members
+// include every group, and anyone includes all.
+func wider(was, now []string) bool {
+	if slices.Contains(was, "anyone") {
+		return false
+	}
+	if slices.Contains(was, "members") {
+		return slices.Contains(now, "anyone")
+	}
+	return slices.ContainsFunc(now, func(n string) bool { return !slices.Contains(was, n) })
+}
+
+func join(words []string) string {
+	out := ""
+	for i, w := range words {
+		if i > 0 {
+			out += ", "
+		}
+		out += w
+	}
+	return out
+}

@@ -1,0 +1,113 @@
+// Package delivery holds the rules of a version's way through the stages: the
+// states that it has in a stage, what leads from one to the next, and the
+// gates that guard the entry.
+package delivery
+
+import (
+	"errors"
+	"fmt"
+)
+
+// State is the state of a version in one stage.
+type State string
+
+// The states.
+const (
+	Waiting   State = "waiting"
+	Planning  State = "planning"
+	Deploying State = "deploying"
+	Proving   State = "proving"
+	Settled   State = "settled"
+	Stopped   State = "stopped"
+	Refused   State = "refused"
+	WentBack  State = "went back"
+	Overtaken State = "overtaken"
+)
+
+// Event is what moves a version from one state to another.
+type Event string
+
+// The events.
+const (
+	Enter    Event = "enter"     // the gates hold, or somebody passed over them
+	Planned  Event = "planned"   // the plan has steps and nothing stops it
+	Deployed Event = "deployed"  // the deployment is done, or there was nothing to do
+	Proved   Event = "proved"    // the cases passed, or there are none
+	Fail     Event = "fail"      // something went wrong; why is kept beside it
+	Retry    Event = "retry"     // somebody asks to go on
+	Refuse   Event = "refuse"    // somebody says no
+	TakeBack Event = "take back" // the version before was put in its place
+	Overtake Event = "overtake"  // a newer version took its place in the queue
+)
+
+// ErrTransition tells that an event has no meaning in a state.
+var ErrTransition = errors.New("not possible in this state")
+
+// Next gives the state after an event.
+func Next(s State, e Event) (State, error) {
+	switch {
+	case s == Waiting && e == Enter:
+		return Planning, nil
+	case s == Planning && e == Planned:
+		return Deploying, nil
+	case (s == Planning || s == Deploying) && e == Deployed:
+		return Proving, nil
+	case s == Proving && e == Proved:
+		return Settled, nil
+	case Moving(s) && e == Fail:
+		return Stopped, nil
+	case s == Stopped && e == Retry:
+		return Planning, nil
+	case (s == Waiting || s == Stopped) && e == Refuse:
+		return Refused, nil
+	case (s == Settled || s == Stopped || s == Proving) && e == TakeBack:
+		return WentBack, nil
+	case s == Waiting && e == Overtake:
+		return Overtaken, nil
+	}
+	return s, fmt.Errorf("%q while %s: %w", e, s, ErrTransition)
+}
+
+// Moving tells whether a version is on its way in the stage: while it is, no
+// other may move there.
+func Moving(s State) bool { return s == Planning || s == Deploying || s == Proving }
+
+// Over tells whether nothing follows the state by itself.
+func Over(s State) bool {
+	return s == Settled || s == Refused || s == WentBack || s == Overtaken
+}
+
+// Place is where one version stands in a stage.
+type Place struct {
+	Version int
+	State   State
+}
+
+// Turn decides who may go on in a stage: the newest waiting version, unless
+// one is moving. The older ones that wait are overtaken; so is one that is
+// older than what is settled there.
+func Turn(places []Place) (next int, overtaken []int) {
+	newest, settled, moving := 0, 0, false
+	for _, p := range places {
+		switch {
+		case Moving(p.State):
+			moving = true
+		case p.State == Waiting:
+			newest = max(newest, p.Version)
+		}
+	}
+	for _, p := range places {
+		if p.State == Settled {
+			settled = max(settled, p.Version)
+		}
+	}
+	for _, p := range places {
+		if p.State == Waiting && (p.Version < newest || p.Version < settled) {
+			overtaken = append(overtaken, p.Version)
+		}
+	}
+	if moving || newest < settled {
+		return 0, overtaken
+	}
+	return newest, overtaken
+}

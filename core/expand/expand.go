@@ -1,0 +1,364 @@
+// Package expand says what a service becomes in a stage: the resources that
+// are wanted there, with the origin of every value.
+package expand
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"sort"
+	"strings"
+
+	"rudmar/core/canon"
+	"rudmar/core/manifest"
+)
+
+// Kinds of resources.
+const (
+	Identity     = "identity"
+	Grant        = "grant"
+	Logs         = "logs"
+	Function     = "function"
+	Revision     = "revision"
+	Pointer      = "pointer"
+	Opening      = "opening"
+	Route        = "route"
+	Schedule     = "schedule"
+	Subscription = "subscription"
+)
+
+// Attribute is one attribute of a resource.
+type Attribute struct {
+	Name  string `json:"name"`
+	Value any    `json:"value"` // string, float64, bool, []any or map[string]any
+	// From is where the value was written.
+	From manifest.Origin `json:"from"`
+	// Through is where the settings that it refers to got their values.
+	Through []manifest.Origin `json:"through,omitempty"`
+}
+
+// Resource is one thing that the platform is to keep for a function.
+type Resource struct {
+	Address    string            `json:"address"`
+	Kind       string            `json:"kind"`
+	Function   string            `json:"function"`
+	Attributes []Attribute       `json:"attributes"` // sorted by name
+	Needs      []string          `json:"needs,omitempty"`
+	Secrets    map[string]string `json:"-"` // attribute → the value that must not be shown
+}
+
+// Get gives the value of an attribute, or nil.
+func (r *Resource) Get(name string) any {
+	for _, a := range r.Attributes {
+		if a.Name == name {
+			return a.Value
+		}
+	}
+	return nil
+}
+
+// Values gives the attributes as a map.
+func (r *Resource) Values() map[string]any {
+	out := make(map[string]any, len(r.Attributes))
+	for _, a := range r.Attributes {
+		out[a.Name] = a.Value
+	}
+	return out
+}
+
+// Inputs is what the manifests alone do not say.
+type Inputs struct {
+	Version   int
+	Artifacts map[string]string // function → digest
+	Secrets   map[string]string // name → value, of this stage
+	// Address is where the target answers the stage's routes, without a slash at the end.
+	Address string
+}
+
+// Problem tells why something cannot be wanted in this stage as it stands.
+type Problem struct {
+	Message string          `json:"message"`
+	From    manifest.Origin `json:"from"`
+}
+
+// Expand gives the resources of a service in a stage on a target, sorted by
+// address, and what keeps them from being complete.
+func Expand(s *manifest.Service, stage *manifest.Stage, target manifest.Target, in Inputs) ([]Resource, []Problem) {
+	x := &expander{service: s, stage: stage, target: target, in: in}
+	x.out = make([]Resource, 0, 7*len(s.Functions))
+	for _, fn := range s.Functions {
+		x.function(fn)
+	}
+	sort.Slice(x.out, func(i, j int) bool { return x.out[i].Address < x.out[j].Address })
+	return x.out, x.problems
+}
+
+type expander struct {
+	service  *manifest.Service
+	stage    *manifest.Stage
+	target   manifest.Target
+	in       Inputs
+	out      []Resource
+	problems []Problem
+}
+
+func (x *expander) add(kind, fn, rest string, attributes []Attribute, needs ...string) *Resource {
+	address := kind + "/" + fn
+	if rest != "" {
+		address += "/" + rest
+	}
+	sort.Slice(attributes, func(i, j int) bool { return attributes[i].Name < attributes[j].Name })
+	x.out = append(x.out, Resource{Address: address, Kind: kind, Function: fn, Attributes: attributes, Needs: needs})
+	return &x.out[len(x.out)-1]
+}
+
+func (x *expander) function(fn *manifest.Function) {
+	c := fn.At(x.stage.Name)
+	name := fn.Name
+	identity, logs, function := Identity+"/"+name, Logs+"/"+name, Function+"/"+name
+	revision, pointer := Revision+"/"+name, Pointer+"/"+name
+
+	x.add(Identity, name, "", []Attribute{{Name: "owner", Value: x.service.Owner.V, From: x.service.Owner.From}})
+	x.add(Logs, name, "", []Attribute{{Name: "keep", Value: ms(c.KeepLogs.V.Milliseconds()), From: c.KeepLogs.From}})
+	grants := x.grants(name, identity, c)
+
+	own := []Attribute{
+		{Name: "runtime", Value: c.Runtime.V, From: c.Runtime.From},
+		{Name: "handler", Value: c.Handler.V, From: c.Handler.From},
+		{Name: "memory", Value: float64(c.Memory.V), From: c.Memory.From},
+		{Name: "timeout", Value: ms(c.Timeout.V.Milliseconds()), From: c.Timeout.From},
+	}
+	secrets := map[string]string{}
+	for _, v := range c.Env {
+		a, secret := x.render("env."+v.Name, v.Value, v.From)
+		if secret != "" {
+			secrets[a.Name] = secret
+		}
+		own = append(own, a)
+	}
+	frozen := x.frozen(own)
+	own = append(own, Attribute{Name: "at_once", Value: float64(c.AtOnce.V), From: c.AtOnce.From})
+	x.add(Function, name, "", own, identity, logs).Secrets = secrets
+
+	artifact := x.in.Artifacts[name]
+	id := RevisionID(artifact, frozen)
+	x.add(Revision, name, "", []Attribute{
+		{Name: "artifact", Value: artifact, From: manifest.Origin{File: fn.File, Line: fn.From.Line, Rule: manifest.DerivedFrom}},
+		{Name: "configuration", Value: frozen, From: manifest.Origin{Rule: manifest.DerivedFrom}},
+		{Name: "id", Value: id, From: manifest.Origin{Rule: manifest.DerivedFrom}},
+	}, append([]string{function}, grants...)...)
+	x.add(Pointer, name, "", []Attribute{
+		{Name: "shares", Value: map[string]any{id: 100.0}, From: manifest.Origin{Rule: manifest.DerivedFrom}},
+	}, revision)
+	for _, t := range c.Triggers {
+		x.trigger(name, pointer, t)
+	}
+}
+
+func ms(n int64) float64 { return float64(n) }
+
+// frozen is the digest of the configuration that a revision keeps.
+func (x *expander) frozen(attributes []Attribute) string {
+	plain := make(map[string]any, len(attributes))
+	for _, a := range attributes {
+		plain[a.Name] = a.Value
+	}
+	return Configuration(plain)
+}
+
+// Configuration gives the digest of a function's attributes as a revision
+// freezes them: all but at_once, which may change under a running revision.
+func Configuration(attributes map[string]any) string {
+	plain := make(map[string]any, len(attributes))
+	for name, v := range attributes {
+		if name != "at_once" {
+			plain[name] = v
+		}
+	}
+	digest, err := canon.Digest(plain)
+	if err != nil {
+		return "" // attributes come from JSON, which has no other values
+	}
+	return digest
+}
+
+// RevisionID names a revision by what it holds, so that the same code and
+// configuration is the same revision whenever it comes again.
+func RevisionID(artifact, configuration string) string {
+	sum := sha256.Sum256([]byte(artifact + "\n" + configuration))
+	return "r-" + hex.EncodeToString(sum[:5])
+}
+
+func (x *expander) grants(fn, identity string, c *manifest.Config) []string {
+	type grant struct {
+		verbs map[string]bool
+		from  manifest.Origin
+	}
+	byResource := map[string]*grant{}
+	var order []string
+	for _, p := range c.Permissions {
+		of, _ := x.render("of", p.Of, p.From)
+		resource, _ := of.Value.(string)
+		g := byResource[resource]
+		if g == nil {
+			g = &grant{verbs: map[string]bool{}, from: p.From}
+			byResource[resource] = g
+			order = append(order, resource)
+		}
+		for _, verb := range p.May {
+			g.verbs[verb] = true
+		}
+	}
+	var addresses []string
+	for _, resource := range order {
+		g := byResource[resource]
+		r := x.add(Grant, fn, resource, []Attribute{
+			{Name: "resource", Value: resource, From: g.from},
+			{Name: "verbs", Value: sortedList(g.verbs), From: g.from},
+		}, identity)
+		addresses = append(addresses, r.Address)
+	}
+	return addresses
+}
+
+func sortedList(set map[string]bool) []any {
+	words := make([]string, 0, len(set))
+	for w := range set {
+		words = append(words, w)
+	}
+	sort.Strings(words)
+	return list(words)
+}
+
+func list(words []string) []any {
+	out := make([]any, len(words))
+	for i, w := range words {
+		out[i] = w
+	}
+	return out
+}
+
+func (x *expander) trigger(fn, pointer string, t manifest.Trigger) {
+	enabled := Attribute{Name: "enabled", Value: !t.Off.V, From: t.Off.From}
+	switch t.Kind {
+	case manifest.RouteTrigger:
+		opening := x.add(Opening, fn, t.Name, []Attribute{{Name: "to", Value: list(t.OpenTo.V), From: t.OpenTo.From}}, pointer).Address
+		x.add(Route, fn, t.Name, []Attribute{
+			{Name: "method", Value: t.Route.V.Method, From: t.Route.From},
+			{Name: "path", Value: t.Route.V.Path(), From: t.Route.From},
+			enabled,
+		}, pointer, opening)
+	case manifest.CronTrigger:
+		x.add(Schedule, fn, t.Name, []Attribute{
+			{Name: "cron", Value: t.Cron.V, From: t.Cron.From},
+			{Name: "zone", Value: t.Zone.V, From: t.Zone.From},
+			enabled,
+		}, pointer)
+	case manifest.EveryTrigger:
+		x.add(Schedule, fn, t.Name, []Attribute{
+			{Name: "every", Value: ms(t.Every.V.Milliseconds()), From: t.Every.From},
+			enabled,
+		}, pointer)
+	case manifest.ObjectsTrigger, manifest.QueueTrigger, manifest.FunctionTrigger:
+		x.subscription(fn, pointer, t, enabled)
+	}
+}
+
+func (x *expander) subscription(fn, pointer string, t manifest.Trigger, enabled Attribute) {
+	source, _ := x.render("source", t.Source.V, t.Source.From)
+	source.Value = string(t.Kind) + "/" + fmt.Sprint(source.Value)
+	attributes := []Attribute{source, enabled}
+	if len(t.On.V) > 0 {
+		attributes = append(attributes, Attribute{Name: "on", Value: list(t.On.V), From: t.On.From})
+	}
+	if len(t.Match.V) > 0 {
+		match, _ := x.render("match", t.Match.V, t.Match.From)
+		attributes = append(attributes, match)
+	}
+	if t.Kind == manifest.QueueTrigger {
+		attributes = append(attributes,
+			Attribute{Name: "batch", Value: float64(max(1, t.Batch.V)), From: t.Batch.From},
+			Attribute{Name: "wait", Value: ms(t.Wait.V.Milliseconds()), From: t.Wait.From})
+	}
+	x.add(Subscription, fn, t.Name, attributes, pointer)
+}
+
+// render puts values in the place of references. Where a secret takes part the
+// attribute holds a fingerprint, and the value itself is given beside it.
+func (x *expander) render(name string, t manifest.Template, from manifest.Origin) (Attribute, string) {
+	a := Attribute{Name: name, From: from}
+	b := strings.Builder{}
+	secret := false
+	for _, part := range t {
+		switch part.Kind {
+		case "":
+			b.WriteString(part.Literal)
+		case manifest.ToSetting:
+			v := x.setting(part.Name)
+			b.WriteString(settingText(v.V))
+			a.Through = append(a.Through, v.From)
+		case manifest.ToSecret:
+			value, ok := x.in.Secrets[part.Name]
+			if !ok {
+				x.problems = append(x.problems, Problem{Message: fmt.Sprintf("the secret %q has no value in %s; set it before this can run", part.Name, x.stage.Name), From: from})
+			}
+			secret = true
+			b.WriteString(value)
+		case manifest.ToStageName:
+			b.WriteString(x.stage.Name)
+		case manifest.ToStageRegion:
+			b.WriteString(x.target.Region)
+		case manifest.ToService:
+			b.WriteString(x.service.Name)
+		case manifest.ToVersion:
+			fmt.Fprint(&b, x.in.Version)
+		case manifest.ToURL:
+			b.WriteString(x.url(part.Name))
+		}
+	}
+	a.Value = b.String()
+	if secret {
+		sum := sha256.Sum256([]byte(b.String()))
+		a.Value = "secret " + hex.EncodeToString(sum[:6])
+		return a, b.String()
+	}
+	return a, ""
+}
+
+func (x *expander) setting(name string) manifest.Value[any] {
+	if v, ok := x.stage.Set[name]; ok {
+		return v
+	}
+	if s := x.service.Setting(name); s != nil {
+		v := s.Default
+		v.From.Rule = manifest.OfSetting
+		return v
+	}
+	return manifest.Value[any]{}
+}
+
+func settingText(v any) string {
+	switch v := v.(type) {
+	case string:
+		return v
+	case nil:
+		return ""
+	}
+	text, err := canon.Append(nil, v)
+	if err != nil {
+		return fmt.Sprint(v)
+	}
+	return string(text)
+}
+
+// url gives the address of a function's first route in this stage.
+func (x *expander) url(name string) string {
+	if fn := x.service.Function(name); fn != nil {
+		for _, t := range fn.At(x.stage.Name).Triggers {
+			if t.Kind == manifest.RouteTrigger {
+				return x.in.Address + t.Route.V.Path()
+			}
+		}
+	}
+	return x.in.Address
+}

@@ -1,0 +1,472 @@
+package manifest
+
+import (
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"rudmar/core/expression"
+	"rudmar/core/route"
+)
+
+func (w *whole) checkSettings(root *Node) {
+	settings := root.Get("settings")
+	for i := range w.out.Settings {
+		s := &w.out.Settings[i]
+		if s.Type == "choice" && len(s.Of) == 0 {
+			w.add(CodeSetting, settings.Key(s.Name).Range, "the setting %q is a choice; list what it may be: of: [a, b]", s.Name)
+		}
+		if at := settings.Get(s.Name).Get("default"); at != nil {
+			if problem := s.Fits(s.Default.V); problem != "" {
+				w.add(CodeSetting, at.Range, "the default of %q %s", s.Name, problem)
+			}
+		}
+	}
+}
+
+// Fits tells what is wrong with a value of the setting, or "" where nothing is.
+func (s *Setting) Fits(v any) string {
+	switch s.Type {
+	case "number":
+		f, ok := v.(float64)
+		switch {
+		case !ok:
+			return fmt.Sprintf("is not a number: %v", v)
+		case s.Min != nil && f < *s.Min:
+			return fmt.Sprintf("is under its least value, %v", *s.Min)
+		case s.Max != nil && f > *s.Max:
+			return fmt.Sprintf("is over its greatest value, %v", *s.Max)
+		}
+	case "choice":
+		if !slices.Contains(s.Of, fmt.Sprint(v)) {
+			return fmt.Sprintf("is %v, not one of %s", v, strings.Join(s.Of, ", "))
+		}
+	case "truth":
+		if _, ok := v.(bool); !ok {
+			return fmt.Sprintf("is not true or false: %v", v)
+		}
+	case "text":
+		switch v.(type) {
+		case map[string]any, []any, nil:
+			return "is not a text"
+		}
+	}
+	return ""
+}
+
+func (w *whole) checkStages(root *Node) {
+	list := root.Get("stages")
+	if list == nil || list.Kind != Sequence {
+		return
+	}
+	if len(list.Items) == 0 {
+		w.add(CodeMissingKey, list.Range, "a service needs a stage; the first one is usually {stage: trial, target: local/north, enter: {on: push}}")
+	}
+	var before []string
+	for i, s := range w.out.Stages {
+		n := list.Items[i]
+		enter := n.Get("enter")
+		if slices.Contains(before, s.Name) {
+			w.add(CodeStageOrder, n.Get("stage").Range, "there is a stage %q already; give this one another name", s.Name)
+		}
+		if len(s.Targets) == 0 {
+			w.add(CodeMissingKey, n.Range, "the stage %q needs a target, such as local/north", s.Name)
+		}
+		switch {
+		case s.On == OnPush:
+			if s.After != "" {
+				w.add(CodeStageOrder, enter.Range, "the stage %q is entered either on a push or after a stage; take one away", s.Name)
+			}
+		case s.After == "" && i == 0:
+			w.add(CodeStageOrder, n.Range, "the first stage is entered on a push: enter: {on: push, branch: main}")
+		case s.After == "":
+			d := w.add(CodeStageOrder, n.Range, "the stage %q has to say after which stage it comes: enter: {after: %s}", s.Name, before[len(before)-1])
+			d.Severity = Error
+		case !slices.Contains(before, s.After):
+			at := enter.Get("after")
+			d := w.add(CodeStageOrder, at.Range, "%q is not a stage that stands before %q", s.After, s.Name)
+			if near := Nearest(s.After, before); near != "" {
+				d.Fix = replaceWith("Change to \""+near+"\"", at.Range, near)
+			}
+		}
+		w.checkSet(n, &w.out.Stages[i])
+		w.checkRules(n)
+		before = append(before, s.Name)
+	}
+}
+
+func (w *whole) checkSet(n *Node, s *Stage) {
+	set := n.Get("set")
+	for name, v := range s.Set {
+		key := set.Key(name)
+		setting := w.out.Setting(name)
+		if setting == nil {
+			w.unknownName(key.Range, name, "setting", w.settingNames())
+			continue
+		}
+		if problem := setting.Fits(v.V); problem != "" {
+			w.add(CodeSetting, set.Get(name).Range, "the value of %q in %s %s", name, s.Name, problem)
+		}
+	}
+	for _, setting := range w.out.Settings {
+		if _, ok := s.Set[setting.Name]; !ok && setting.Default.V == nil {
+			w.add(CodeSetting, n.Range, "the setting %q has no default, and the stage %q sets no value; add set: {%s: …}", setting.Name, s.Name, setting.Name)
+		}
+	}
+}
+
+func (w *whole) checkRules(n *Node) {
+	rules := n.Get("gates").Get("rules")
+	if rules == nil || rules.Kind != Mapping {
+		return
+	}
+	language, err := expression.ForRules()
+	for i, item := range rules.Items {
+		if err == nil {
+			_, err = language.Compile(textOf(item))
+		}
+		if err != nil {
+			w.add(CodeCaseExpression, item.Range, "the rule %q: %v", rules.Keys[i].Text, err)
+		}
+	}
+}
+
+func (w *whole) settingNames() []string {
+	var out []string
+	for _, s := range w.out.Settings {
+		out = append(out, s.Name)
+	}
+	return out
+}
+
+func (w *whole) functionNames() []string {
+	var out []string
+	for _, f := range w.out.Functions {
+		out = append(out, f.Name)
+	}
+	return out
+}
+
+func (w *whole) unknownName(at Range, name, what string, known []string) {
+	d := w.add(CodeUnknownReference, at, "%q is not a %s of this service", clip(name), what)
+	if near := Nearest(name, known); near != "" {
+		d.Message += fmt.Sprintf("; did you mean %q?", near)
+		d.Fix = replaceWith(fmt.Sprintf("Change to %q", near), at, near)
+	} else if len(known) > 0 && len(known) <= 12 {
+		d.Message += "; there are " + strings.Join(known, ", ")
+	}
+}
+
+// across checks what concerns several places at once.
+func (w *whole) across() {
+	functions := w.functionNames()
+	for _, fn := range w.out.Functions {
+		n := w.nodes[fn.Name]
+		w.handler(fn, n)
+		w.triggers(n.Get("triggers"), functions, false)
+		w.wildcards(n.Get("permissions"))
+		w.references(n, functions)
+		if in := n.Get("in"); in != nil && in.Kind == Mapping {
+			for _, stage := range in.Items {
+				w.triggers(stage.Get("triggers"), functions, true)
+				w.wildcards(stage.Get("permissions"))
+				w.references(stage, functions)
+			}
+		}
+	}
+	w.references(w.root.Get("defaults"), functions)
+	for i := range w.out.Stages {
+		w.collisions(w.out.Stages[i].Name)
+	}
+}
+
+func (w *whole) triggers(n *Node, functions []string, override bool) {
+	if n == nil || n.Kind != Mapping {
+		return
+	}
+	for i, t := range n.Items {
+		if t.Kind != Mapping {
+			continue
+		}
+		var kinds []string
+		for _, kind := range triggerKinds() {
+			if t.Get(string(kind)) != nil {
+				kinds = append(kinds, string(kind))
+			}
+		}
+		name := n.Keys[i]
+		switch {
+		case len(kinds) > 1:
+			w.add(CodeTriggerKind, name.Range, "the trigger %q has %s; it can have one of them, so make it several triggers", name.Text, strings.Join(kinds, " and "))
+		case len(kinds) == 0 && !override:
+			w.add(CodeTriggerKind, name.Range, "the trigger %q says nothing that calls it; give it one of route, cron, every, objects, queue and function", name.Text)
+		}
+		if r := t.Get("route"); r != nil && t.Get("open_to") == nil && !override {
+			d := w.add(CodeOpenTo, r.Range, "the route %q does not say who may call it; add open_to: members, anyone, or a list of groups", name.Text)
+			if !r.Quoted || r.Line == r.EndLine {
+				end := r.Range
+				end.Line, end.Column = r.EndLine, r.EndColumn
+				insert := ", open_to: members"
+				if !sameLine(t) {
+					insert = "\n" + strings.Repeat(" ", max(0, t.Keys[0].Column-1)) + "open_to: members"
+				}
+				d.Fix = &Fix{Title: "Open it to members", Edits: []Edit{{Range: end, Text: insert}}}
+			}
+		}
+		if f := t.Get("function"); f != nil && !slices.Contains(functions, f.Text) {
+			d := w.add(CodeWholeService, f.Range, "%q is not a function of this service", clip(f.Text))
+			if near := Nearest(f.Text, functions); near != "" {
+				d.Message += fmt.Sprintf("; did you mean %q?", near)
+				d.Fix = replaceWith(fmt.Sprintf("Change to %q", near), f.Range, near)
+			}
+		}
+	}
+}
+
+// sameLine tells whether a mapping is written in braces on one line.
+func sameLine(n *Node) bool {
+	return len(n.Keys) > 0 && n.Column < n.Keys[0].Column && n.Line == n.Keys[0].Line
+}
+
+func (w *whole) wildcards(n *Node) {
+	if n == nil || n.Kind != Sequence {
+		return
+	}
+	warn := func(at *Node, what string) {
+		d := w.add(CodeWildcard, at.Range, "%s allows what nobody has thought of yet; name what is needed", what)
+		d.Severity = Warning
+		for _, s := range w.out.Stages {
+			if s.Strict {
+				d.Severity = Error
+				d.Message += fmt.Sprintf(" (the stage %q is strict)", s.Name)
+				return
+			}
+		}
+	}
+	for _, p := range n.Items {
+		if may := p.Get("may"); may != nil {
+			for _, verb := range may.Items {
+				if verb.Text == "*" {
+					warn(verb, "the verb *")
+				}
+			}
+		}
+		if of := p.Get("of"); of != nil && (of.Text == "*" || strings.HasPrefix(of.Text, "*/")) {
+			warn(of, "the resource "+of.Text)
+		}
+	}
+}
+
+// references checks the names in every template of a function or of defaults.
+func (w *whole) references(n *Node, functions []string) {
+	if n == nil || n.Kind != Mapping {
+		return
+	}
+	if env := n.Get("env"); env != nil && env.Kind == Mapping {
+		for _, item := range env.Items {
+			w.reference(item, functions, true)
+		}
+	}
+	if triggers := n.Get("triggers"); triggers != nil && triggers.Kind == Mapping {
+		for _, t := range triggers.Items {
+			for _, key := range []string{"queue", "objects", "match"} {
+				w.reference(t.Get(key), functions, false)
+			}
+		}
+	}
+	if permissions := n.Get("permissions"); permissions != nil {
+		for _, p := range permissions.Items {
+			w.reference(p.Get("of"), functions, false)
+		}
+	}
+}
+
+func (w *whole) reference(n *Node, functions []string, inEnv bool) {
+	if n == nil || n.Kind != Scalar || !strings.Contains(n.Text, "${") {
+		return
+	}
+	template, err := ParseTemplate(n.Text)
+	if err != nil {
+		return // told already
+	}
+	for _, part := range template {
+		prefix := len("${") + len(part.Kind) + 1
+		at := n.part(part.Offset+prefix, len(part.Name))
+		switch part.Kind {
+		case ToSetting:
+			if w.out.Setting(part.Name) == nil {
+				w.unknownName(at, part.Name, "setting", w.settingNames())
+			}
+		case ToSecret:
+			switch {
+			case !inEnv:
+				w.add(CodeReferencePlace, n.part(part.Offset, part.Length), "a secret can only be given to env")
+			case !slices.Contains(w.out.Secrets, part.Name):
+				w.unknownName(at, part.Name, "secret", w.out.Secrets)
+			}
+		case ToURL:
+			if !slices.Contains(functions, part.Name) {
+				w.unknownName(at, part.Name, "function", functions)
+			}
+		}
+	}
+}
+
+func (w *whole) collisions(stage string) {
+	type place struct {
+		fn      *Function
+		trigger Trigger
+	}
+	first := map[string]place{}
+	for _, fn := range w.out.Functions {
+		for _, t := range fn.At(stage).Triggers {
+			if t.Kind != RouteTrigger || t.Off.V || t.Route.V.Method == "" {
+				continue
+			}
+			key := routeKey(t.Route.V)
+			other, taken := first[key]
+			if !taken {
+				first[key] = place{fn, t}
+				continue
+			}
+			request, collide := route.Collide(other.trigger.Route.V, t.Route.V)
+			if !collide {
+				continue
+			}
+			at := Range{File: t.Route.From.File, Line: t.Route.From.Line, Column: t.Route.From.Column, EndLine: t.Route.From.Line, EndColumn: t.Route.From.Column + len(t.Route.V.String())}
+			if w.toldAt(CodeCollision, at) {
+				continue
+			}
+			w.add(CodeCollision, at, "in %s both %s (%s) and %s (%s) take the request %s; change one of the paths", stage,
+				t.Route.V, fn.Name, other.trigger.Route.V, other.fn.Name, request)
+		}
+	}
+}
+
+// routeKey is the same for two routes just when they collide.
+func routeKey(r route.Route) string {
+	b := strings.Builder{}
+	b.WriteString(r.Method)
+	for _, s := range r.Segments {
+		switch s.Kind {
+		case route.Literal:
+			b.WriteString("/" + s.Text)
+		case route.Parameter:
+			b.WriteString("/{}")
+		case route.Rest:
+			b.WriteString("/{...}")
+		}
+	}
+	return b.String()
+}
+
+func (w *whole) toldAt(code Code, at Range) bool {
+	return slices.ContainsFunc(w.diagnostics, func(d Diagnostic) bool { return d.Code == code && d.Range == at })
+}
+
+// endings of handler files, by runtime.
+func endings(runtime string) []string {
+	return map[string][]string{"python": {".py"}, "node": {".mjs", ".js", ".cjs"}, "go": {".go"}}[runtime]
+}
+
+// handler checks that the file stands in the code folder and seems to define
+// the function. Code is not run for it.
+func (w *whole) handler(fn *Function, n *Node) {
+	at := n.Get("handler")
+	text := fn.base.Handler.V
+	if at == nil || text == "" {
+		return
+	}
+	file, function, ok := strings.Cut(text, ":")
+	if !ok || file == "" || function == "" {
+		w.add(CodeHandlerFile, at.Range, "%q is not a handler; a handler is file:function, without the file's ending", clip(text))
+		return
+	}
+	runtime := fn.base.Runtime.V
+	var candidates []string
+	for _, ending := range endings(runtime) {
+		name := path.Join(fn.Code, file+ending)
+		if w.present[name] {
+			w.handlerFunction(at, name, function, runtime)
+			return
+		}
+		candidates = append(candidates, name)
+	}
+	if len(candidates) == 0 {
+		return // the runtime is unknown, which is told elsewhere
+	}
+	var stems []string
+	for name := range w.present {
+		for _, ending := range endings(runtime) {
+			if stem, ok := strings.CutSuffix(name, ending); ok && path.Dir(name) == fn.Code {
+				stems = append(stems, path.Base(stem))
+			}
+		}
+	}
+	slices.Sort(stems)
+	d := w.add(CodeHandlerFile, at.Range, "there is no file %s", strings.Join(candidates, " or "))
+	if near := Nearest(file, stems); near != "" {
+		d.Message += fmt.Sprintf("; did you mean %q?", near)
+		d.Fix = replaceWith(fmt.Sprintf("Change to %q", near+":"+function), at.Range, near+":"+function)
+	}
+}
+
+func (w *whole) handlerFunction(at *Node, name, function, runtime string) {
+	text, err := w.folder.Read(name)
+	if err != nil {
+		return
+	}
+	quoted := regexp.QuoteMeta(function)
+	pattern, ok := map[string]string{
+		"python": `(?m)^(async\s+)?def\s+` + quoted + `\b|^` + quoted + `\s*[:=]|import\s.*\b` + quoted + `\b|import\s+\(|import\s+\*`,
+		"node":   `\b` + quoted + `\b`,
+		"go":     `(?m)^func\s+` + quoted + `\b`,
+	}[runtime]
+	if ok && !regexp.MustCompile(pattern).Match(text) {
+		w.add(CodeHandlerFile, at.Range, "%s does not define %q; the handler is file:function", name, function)
+	}
+}
+
+func (w *whole) checkCase(fn *Function, c Case, n *Node, language *expression.Language) {
+	send := n.Get("send")
+	if send == nil || send.Kind != Mapping {
+		return
+	}
+	ways := 0
+	for _, key := range []string{"route", "trigger", "payload"} {
+		if send.Get(key) != nil {
+			ways++
+		}
+	}
+	switch {
+	case ways != 1:
+		w.add(CodeCaseSend, send.Range, "a case sends to one of route, trigger and payload; this one has %d of them", ways)
+	case c.Send.Trigger != "":
+		var names []string
+		for _, t := range fn.base.Triggers {
+			names = append(names, t.Name)
+		}
+		if !slices.Contains(names, c.Send.Trigger) {
+			w.add(CodeCaseSend, send.Get("trigger").Range, "%q is not a trigger of %s; there are %s", clip(c.Send.Trigger), fn.Name, strings.Join(names, ", "))
+		}
+	case c.Send.Route != "":
+		method, target, ok := strings.Cut(c.Send.Route, " ")
+		matched := false
+		for _, t := range fn.base.Triggers {
+			if t.Kind == RouteTrigger {
+				_, m := t.Route.V.Match(method, target)
+				matched = matched || m
+			}
+		}
+		if !ok || !matched {
+			w.add(CodeCaseSend, send.Get("route").Range, "no route of %s takes %q", fn.Name, clip(c.Send.Route))
+		}
+	}
+	for i, e := range c.Expect {
+		if _, err := language.Compile(e.Text); err != nil {
+			w.add(CodeCaseExpression, n.Get("expect").Items[i].Range, "%q: %v", clip(e.Text), err)
+		}
+	}
+}

@@ -1,0 +1,141 @@
+package manifest
+
+import (
+	"errors"
+	"io/fs"
+	"path"
+	"sort"
+	"strings"
+)
+
+// Names of the manifest files.
+const (
+	ServiceFile  = "rudmar.yaml"
+	FunctionFile = "function.yaml"
+	CasesFolder  = "cases"
+)
+
+// MaxFunctions is the most functions that a service may have.
+const MaxFunctions = 10_000
+
+// Folder is a service's folder as it stands somewhere: in a commit, on a disk,
+// in an editor. Names are slash-separated and relative to it.
+type Folder interface {
+	// Files lists all regular files, sorted.
+	Files() []string
+	// Read gives the content of one.
+	Read(name string) ([]byte, error)
+}
+
+// Files is a Folder in memory.
+type Files map[string][]byte
+
+// Files lists the names, sorted.
+func (f Files) Files() []string {
+	out := make([]string, 0, len(f))
+	for name := range f {
+		out = append(out, name)
+	}
+	sort.Strings(out)
+	return out
+}
+
+// Read gives the content of a file.
+func (f Files) Read(name string) ([]byte, error) {
+	text, ok := f[name]
+	if !ok {
+		return nil, &fs.PathError{Op: "read", Path: name, Err: fs.ErrNotExist}
+	}
+	return text, nil
+}
+
+// Overlay is a Folder with some files changed; nil content takes a file away.
+type Overlay struct {
+	Under   Folder
+	Changed map[string][]byte
+}
+
+// Files lists the names of both, sorted.
+func (o Overlay) Files() []string {
+	var out []string
+	for _, name := range o.Under.Files() {
+		if _, changed := o.Changed[name]; !changed {
+			out = append(out, name)
+		}
+	}
+	for name, text := range o.Changed {
+		if text != nil {
+			out = append(out, name)
+		}
+	}
+	sort.Strings(out)
+	return out
+}
+
+// Read gives the changed content, or what lies under it.
+func (o Overlay) Read(name string) ([]byte, error) {
+	if text, changed := o.Changed[name]; changed {
+		return Files{name: text}.Read(name)
+	}
+	return o.Under.Read(name)
+}
+
+// Tree is a Folder over a file system, such as a folder on a disk. Hidden
+// folders, node_modules and symbolic links are left out.
+type Tree struct {
+	files []string
+	fsys  fs.FS
+}
+
+// NewTree lists the files of a file system.
+func NewTree(fsys fs.FS) (*Tree, error) {
+	t := &Tree{fsys: fsys}
+	err := fs.WalkDir(fsys, ".", func(name string, d fs.DirEntry, err error) error {
+		switch {
+		case err != nil:
+			return err
+		case d.IsDir() && name != "." && (strings.HasPrefix(d.Name(), ".") || d.Name() == "node_modules"):
+			return fs.SkipDir
+		case d.Type().IsRegular():
+			t.files = append(t.files, name)
+		}
+		return nil
+	})
+	sort.Strings(t.files)
+	return t, err
+}
+
+// Files lists the names.
+func (t *Tree) Files() []string { return t.files }
+
+// Read gives the content of a file, up to a little more than what a manifest may have.
+func (t *Tree) Read(name string) ([]byte, error) {
+	info, err := fs.Stat(t.fsys, name)
+	if err != nil {
+		return nil, err
+	}
+	if info.Size() > 64<<20 {
+		return nil, &fs.PathError{Op: "read", Path: name, Err: errors.New("the file is larger than 64 MiB")}
+	}
+	return fs.ReadFile(t.fsys, name)
+}
+
+// Services finds the folders of a list of files that hold a rudmar.yaml.
+func Services(files []string) []string {
+	var out []string
+	for _, name := range files {
+		if path.Base(name) == ServiceFile {
+			out = append(out, path.Dir(name))
+		}
+	}
+	return out
+}
+
+// IsManifest tells whether a file of a service's folder is one that Check reads.
+func IsManifest(name string) bool {
+	return name == ServiceFile || path.Base(name) == FunctionFile || isCase(name)
+}
+
+func isCase(name string) bool {
+	return path.Base(path.Dir(name)) == CasesFolder && strings.HasSuffix(name, ".yaml")
+}

@@ -1,0 +1,42 @@
+package manifest
+
+// merge lays over on top of base: mappings by key, everything else replaces,
+// and null takes a key away. Neither is changed.
+func merge(base, over *Node) *Node {
+	switch {
+	case over == nil:
+		return base
+	case base == nil || base.Kind != Mapping || over.Kind != Mapping:
+		return withoutNulls(over)
+	}
+	out := &Node{Kind: Mapping, Range: over.Range, Rule: over.Rule}
+	for i, k := range base.Keys {
+		top := over.Get(k.Text)
+		switch {
+		case top == nil:
+			out.Keys, out.Items = append(out.Keys, k), append(out.Items, base.Items[i])
+		case top.Kind != Null:
+			out.Keys, out.Items = append(out.Keys, over.Key(k.Text)), append(out.Items, merge(base.Items[i], top))
+		}
+	}
+	for i, k := range over.Keys {
+		if base.Get(k.Text) == nil && over.Items[i].Kind != Null {
+			out.Keys, out.Items = append(out.Keys, k), append(out.Items, withoutNulls(over.Items[i]))
+		}
+	}
+	return out
+}
+
+// withoutNulls takes away keys that are null, at every depth.
+func withoutNulls(n *Node) *Node {
+	if n.Kind != Mapping {
+		return n
+	}
+	out := &Node{Kind: Mapping, Range: n.Range, Rule: n.Rule}
+	for i, k := range n.Keys {
+		if n.Items[i].Kind != Null {
+			out.Keys, out.Items = append(out.Keys, k), append(out.Items, withoutNulls(n.Items[i]))
+		}
+	}
+	return out
+}

@@ -1,0 +1,260 @@
+package manifest
+
+import (
+	"time"
+
+	"rudmar/core/route"
+	"rudmar/core/timing"
+)
+
+// Origin says where a value came from: a place in a file, and the rule that
+// took it from there. Built-in values have no file.
+type Origin struct {
+	File   string `json:"file,omitempty"`
+	Line   int    `json:"line,omitempty"`
+	Column int    `json:"column,omitempty"`
+	Rule   Rule   `json:"rule"`
+}
+
+// Value is a value with where it came from.
+type Value[T any] struct {
+	V    T
+	From Origin
+}
+
+// Service is a checked service: its own manifest and its functions.
+type Service struct {
+	Name      string
+	About     string
+	Owner     Value[string]
+	Settings  []Setting
+	Secrets   []string
+	Stages    []Stage
+	Functions []*Function // sorted by name
+}
+
+// Function gives the function of a name, or nil.
+func (s *Service) Function(name string) *Function {
+	for _, f := range s.Functions {
+		if f.Name == name {
+			return f
+		}
+	}
+	return nil
+}
+
+// Stage gives the stage of a name, or nil.
+func (s *Service) Stage(name string) *Stage {
+	for i := range s.Stages {
+		if s.Stages[i].Name == name {
+			return &s.Stages[i]
+		}
+	}
+	return nil
+}
+
+// Setting gives the setting of a name, or nil.
+func (s *Service) Setting(name string) *Setting {
+	for i := range s.Settings {
+		if s.Settings[i].Name == name {
+			return &s.Settings[i]
+		}
+	}
+	return nil
+}
+
+// Setting is a typed value that a stage may set.
+type Setting struct {
+	Name    string
+	Type    string
+	About   string
+	Default Value[any] // nil where there is none
+	Min     *float64
+	Max     *float64
+	Of      []string
+}
+
+// Target is a platform and a region.
+type Target struct{ Platform, Region string }
+
+// String gives the target as it is written.
+func (t Target) String() string { return t.Platform + "/" + t.Region }
+
+// How a version enters a stage.
+const (
+	OnPush    = "push"
+	OnReady   = "ready"
+	OnRequest = "request"
+)
+
+// Stage is one stage of a service.
+type Stage struct {
+	Name    string
+	Targets []Target
+	Set     map[string]Value[any]
+	On      string // push, ready or request
+	Branch  string // where On is push
+	After   string
+	Strict  bool
+	Gates   Gates
+	Shift   *Shift
+	From    Origin
+}
+
+// Gates is what must hold before a version may enter a stage.
+type Gates struct {
+	Cases     []string // function names; ["all"] for all; empty for no such gate
+	Soak      *Soak
+	Approvals *Approvals
+	Window    *Window
+	Rules     []GateRule
+}
+
+// GateRule is one named CEL rule of a gate.
+type GateRule struct{ Name, Expression string }
+
+// Soak is what must hold in the stage before, for how long.
+type Soak struct {
+	For         time.Duration
+	Calls       int
+	ErrorsUnder float64 // from 0 to 1; 0 where any share is allowed
+}
+
+// Approvals says who has to approve.
+type Approvals struct {
+	Count     int
+	From      string // a group; "" for anybody who may approve
+	AuthorMay bool
+}
+
+// Window is when a stage may be entered.
+type Window struct{ Days, Hours, Zone string }
+
+// Shift is moving traffic in shares.
+type Shift struct {
+	Steps []float64 // from 0 to 1
+	Every time.Duration
+}
+
+// Function is one function: its name, where it stands, and its configuration
+// as it is where no stage says otherwise.
+type Function struct {
+	Name  string
+	About string
+	File  string // of its manifest, relative to the service's folder
+	Code  string // the code folder, relative to the service's folder
+	Was   string
+	From  Origin
+	Cases []Case
+
+	base  *Config
+	stage map[string]*Config
+}
+
+// At gives the function's configuration in a stage; "" for none.
+func (f *Function) At(stage string) *Config {
+	if c, ok := f.stage[stage]; ok {
+		return c
+	}
+	return f.base
+}
+
+// Config is a function's configuration after merging.
+type Config struct {
+	Runtime     Value[string]
+	Handler     Value[string]
+	Memory      Value[int64] // bytes
+	Timeout     Value[time.Duration]
+	AtOnce      Value[int64]
+	KeepLogs    Value[time.Duration]
+	Env         []EnvVar // sorted by name
+	Build       Build
+	Triggers    []Trigger // sorted by name
+	Permissions []Permission
+}
+
+// EnvVar is an environment variable.
+type EnvVar struct {
+	Name  string
+	Value Template
+	From  Origin
+}
+
+// Build is how an artifact is made.
+type Build struct{ Run, LeaveOut []string }
+
+// TriggerKind is the kind of a trigger.
+type TriggerKind string
+
+// The kinds of triggers.
+const (
+	RouteTrigger    TriggerKind = "route"
+	CronTrigger     TriggerKind = "cron"
+	EveryTrigger    TriggerKind = "every"
+	ObjectsTrigger  TriggerKind = "objects"
+	QueueTrigger    TriggerKind = "queue"
+	FunctionTrigger TriggerKind = "function"
+)
+
+// triggerKinds lists the kinds; each is the key that makes a trigger one.
+func triggerKinds() []TriggerKind {
+	return []TriggerKind{RouteTrigger, CronTrigger, EveryTrigger, ObjectsTrigger, QueueTrigger, FunctionTrigger}
+}
+
+// Trigger is one thing that calls a function.
+type Trigger struct {
+	Name string
+	Kind TriggerKind
+	From Origin
+	Off  Value[bool]
+
+	Route  Value[route.Route]
+	OpenTo Value[[]string] // ["anyone"], ["members"] or groups
+
+	Cron  Value[string]
+	Zone  Value[string]
+	Every Value[time.Duration]
+
+	Source Value[Template] // the object store, queue or function
+	On     Value[[]string]
+	Match  Value[Template]
+	Batch  Value[int64]
+	Wait   Value[time.Duration]
+}
+
+// Schedule gives when a cron or every trigger fires.
+func (t Trigger) Schedule() (timing.Schedule, error) {
+	return timing.Read(t.Cron.V, t.Zone.V, t.Every.V)
+}
+
+// Permission is what a function may do with a resource.
+type Permission struct {
+	May  []string
+	Of   Template
+	From Origin
+}
+
+// Case is a saved call with what is expected of its answer.
+type Case struct {
+	Name   string
+	File   string
+	Send   Send
+	Expect []Expectation
+}
+
+// Send is what a case sends: to a route, to a trigger, or a payload.
+type Send struct {
+	Route   string            `json:"route,omitempty"`
+	Query   map[string]string `json:"query,omitempty"`
+	Headers map[string]string `json:"headers,omitempty"`
+	Body    any               `json:"body,omitempty"`
+	Trigger string            `json:"trigger,omitempty"`
+	Event   any               `json:"event,omitempty"`
+	Payload any               `json:"payload,omitempty"`
+}
+
+// Expectation is one expression of a case.
+type Expectation struct {
+	Text string
+	From Origin
+}

@@ -1,0 +1,366 @@
+package manifest
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"unicode/utf8"
+
+	"go.yaml.in/yaml/v4"
+)
+
+// Limits of one manifest file.
+const (
+	MaxFileBytes = 256 << 10
+	MaxDepth     = 32
+)
+
+// Kind is the kind of a node.
+type Kind uint8
+
+// The kinds of nodes.
+const (
+	Scalar Kind = iota + 1
+	Mapping
+	Sequence
+	Null
+)
+
+// Rule says which step of merging gave a value.
+type Rule string
+
+// The rules, in the order in which they are merged.
+const (
+	BuiltIn     Rule = "built-in"
+	Defaults    Rule = "defaults"
+	OfFunction  Rule = "function"
+	OfStage     Rule = "stage"
+	OfSetting   Rule = "setting"
+	OfService   Rule = "service"
+	DerivedFrom Rule = "derived"
+)
+
+// Node is a value in a manifest with its place. Scalars keep the text that was
+// written: what it means is for the key to say.
+type Node struct {
+	Kind   Kind
+	Text   string
+	Quoted bool
+	Range
+	Rule  Rule
+	Keys  []*Node // of a mapping, in order
+	Items []*Node // of a mapping: the values; of a sequence: the items
+}
+
+// Get gives the value of a key, or nil.
+func (n *Node) Get(key string) *Node {
+	if n == nil || n.Kind != Mapping {
+		return nil
+	}
+	for i, k := range n.Keys {
+		if k.Text == key {
+			return n.Items[i]
+		}
+	}
+	return nil
+}
+
+// Key gives the node of a key itself, or nil.
+func (n *Node) Key(key string) *Node {
+	if n == nil || n.Kind != Mapping {
+		return nil
+	}
+	for _, k := range n.Keys {
+		if k.Text == key {
+			return k
+		}
+	}
+	return nil
+}
+
+// Origin gives where the node stands and which rule put it there.
+func (n *Node) Origin() Origin {
+	if n == nil {
+		return Origin{Rule: BuiltIn}
+	}
+	return Origin{File: n.File, Line: n.Line, Column: n.Column, Rule: n.Rule}
+}
+
+// Plain turns the node into JSON values: numbers and truth values by YAML 1.2's
+// core schema, where they are not quoted.
+func (n *Node) Plain() any {
+	if n == nil {
+		return nil
+	}
+	switch n.Kind {
+	case Mapping:
+		out := make(map[string]any, len(n.Keys))
+		for i, k := range n.Keys {
+			out[k.Text] = n.Items[i].Plain()
+		}
+		return out
+	case Sequence:
+		out := make([]any, len(n.Items))
+		for i, item := range n.Items {
+			out[i] = item.Plain()
+		}
+		return out
+	case Null:
+		return nil
+	}
+	if n.Quoted {
+		return n.Text
+	}
+	return coreScalar(n.Text)
+}
+
+// mark gives every node of a tree its rule.
+func (n *Node) mark(rule Rule) {
+	if n == nil {
+		return
+	}
+	n.Rule = rule
+	for _, k := range n.Keys {
+		k.Rule = rule
+	}
+	for _, item := range n.Items {
+		item.mark(rule)
+	}
+}
+
+// parse reads one file into nodes. What cannot be read is told in diagnostics;
+// the node is nil where nothing of the file can be used.
+func parse(file string, text []byte) (*Node, []Diagnostic) {
+	r := &reader{file: file}
+	if !r.readable(text) {
+		return nil, r.found
+	}
+	var doc yaml.Node
+	loader, err := yaml.NewLoader(bytes.NewReader(text))
+	if err == nil {
+		err = loader.Load(&doc)
+	}
+	switch {
+	case errors.Is(err, io.EOF):
+		r.add(CodeEmpty, Range{}, "the file is empty; it has to say what it declares")
+		return nil, r.found
+	case err != nil:
+		r.syntax(text, err)
+		return nil, r.found
+	}
+	var second yaml.Node
+	if err := loader.Load(&second); !errors.Is(err, io.EOF) {
+		r.add(CodeDocuments, Range{Line: max(1, second.Line), Column: 1}, "one file holds one document; move the second one to a file of its own")
+	}
+	if doc.Kind != yaml.DocumentNode || len(doc.Content) == 0 {
+		r.add(CodeEmpty, Range{}, "the file is empty; it has to say what it declares")
+		return nil, r.found
+	}
+	root := r.take(doc.Content[0], 1)
+	if root.Kind == Null {
+		r.add(CodeEmpty, Range{}, "the file is empty; it has to say what it declares")
+		return nil, r.found
+	}
+	return root, r.found
+}
+
+type reader struct {
+	file  string
+	found []Diagnostic
+	deep  bool
+}
+
+func (r *reader) add(code Code, at Range, format string, args ...any) {
+	at.File = r.file
+	if at.Line == 0 {
+		at.Line, at.Column = 1, 1
+	}
+	if at.EndLine == 0 {
+		at.EndLine, at.EndColumn = at.Line, at.Column+1
+	}
+	r.found = append(r.found, Diagnostic{Code: code, Severity: Error, Range: at, Message: fmt.Sprintf(format, args...)})
+}
+
+// readable tells whether the bytes are text that may go to the YAML parser,
+// which reports these problems without a position.
+func (r *reader) readable(text []byte) bool {
+	place := func(at int) Range {
+		before := text[:at]
+		line := bytes.Count(before, []byte("\n")) + 1
+		return Range{Line: line, Column: utf8.RuneCount(before[bytes.LastIndexByte(before, '\n')+1:]) + 1}
+	}
+	if len(text) > MaxFileBytes {
+		r.add(CodeTooLarge, Range{}, "the file has %d KiB; a manifest may have up to %d KiB", len(text)>>10, MaxFileBytes>>10)
+		return false
+	}
+	for at := 0; at < len(text); {
+		c, n := rune(text[at]), 1
+		if c >= utf8.RuneSelf {
+			c, n = utf8.DecodeRune(text[at:])
+		}
+		if c == utf8.RuneError && n == 1 {
+			r.add(CodeEncoding, place(at), "the byte 0x%02x is not UTF-8; save the file as UTF-8", text[at])
+			return false
+		}
+		if c < ' ' && c != '\n' && c != '\r' && c != '\t' || c == 0x7f {
+			r.add(CodeEncoding, place(at), "a control character (0x%02x) cannot stand in a manifest; take it out", c)
+			return false
+		}
+		at += n
+	}
+	if len(bytes.TrimSpace(text)) == 0 {
+		r.add(CodeEmpty, Range{}, "the file is empty; it has to say what it declares")
+		return false
+	}
+	return true
+}
+
+func (r *reader) syntax(text []byte, err error) {
+	at, message := Range{Line: 1, Column: 1}, err.Error()
+	var le *yaml.LoadError
+	if errors.As(err, &le) {
+		message = le.Message
+		mark := le.Mark
+		// An unclosed quote is noticed at the end of the file; it starts elsewhere.
+		if le.ContextMark.Line > 0 && strings.Contains(le.ContextMsg, "quoted") {
+			mark = le.ContextMark
+			message = "this quote is not closed"
+		}
+		at.Line, at.Column = max(1, mark.Line), max(1, mark.Column)
+	}
+	lines := bytes.Split(text, []byte("\n"))
+	if at.Line <= len(lines) {
+		line := lines[at.Line-1]
+		indent := line[:len(line)-len(bytes.TrimLeft(line, " \t"))]
+		if tab := bytes.IndexByte(indent, '\t'); tab >= 0 {
+			r.tab(at.Line, indent)
+			return
+		}
+	}
+	switch {
+	case strings.Contains(message, "exceeded max depth") || strings.Contains(message, "depth"):
+		r.add(CodeTooDeep, at, "the file nests more than %d levels deep", MaxDepth)
+	case strings.Contains(message, "unknown anchor"):
+		r.add(CodeAnchor, at, "aliases are not used in manifests; write the value where it is needed, or put it under defaults")
+	default:
+		r.add(CodeSyntax, at, "cannot be read as YAML: %s", plainWords(message))
+	}
+}
+
+func (r *reader) tab(line int, indent []byte) {
+	at := Range{File: r.file, Line: line, Column: 1, EndLine: line, EndColumn: len(indent) + 1}
+	r.found = append(r.found, Diagnostic{
+		Code: CodeTab, Severity: Error, Range: at,
+		Message: "a tab cannot indent YAML; use spaces",
+		Fix:     &Fix{Title: "Indent with spaces", Edits: []Edit{{Range: at, Text: strings.ReplaceAll(string(indent), "\t", "  ")}}},
+	})
+}
+
+// plainWords puts the parser's most usual messages in the words of somebody who writes a manifest.
+func plainWords(message string) string {
+	switch {
+	case strings.Contains(message, "mapping values are not allowed"):
+		return "a second colon on this line, or a line that is indented too far; put texts with a colon in quotes"
+	case strings.Contains(message, "did not find expected ',' or ']'"):
+		return "a list is not closed with ]"
+	case strings.Contains(message, "did not find expected ',' or '}'"):
+		return "a mapping is not closed with }"
+	case strings.Contains(message, "could not find expected ':'"):
+		return "a key without a colon"
+	case strings.Contains(message, "did not find expected key"):
+		return "this line is not indented like the ones before it"
+	}
+	return message
+}
+
+func (r *reader) take(y *yaml.Node, depth int) *Node {
+	n := &Node{Range: Range{File: r.file, Line: y.Line, Column: y.Column}}
+	n.EndLine, n.EndColumn = y.Line, y.Column+1
+	if depth > MaxDepth {
+		if !r.deep {
+			r.deep = true
+			r.add(CodeTooDeep, n.Range, "the file nests more than %d levels deep", MaxDepth)
+		}
+		n.Kind = Null
+		return n
+	}
+	if y.Anchor != "" {
+		r.add(CodeAnchor, n.Range, "anchors are not used in manifests; put what is shared under defaults")
+	}
+	if y.Style&yaml.TaggedStyle != 0 {
+		r.add(CodeTag, n.Range, "tags such as %s are not used in manifests; take it out", y.Tag)
+	}
+	switch y.Kind {
+	case yaml.AliasNode:
+		r.add(CodeAnchor, n.Range, "aliases are not used in manifests; write the value where it is needed, or put it under defaults")
+		n.Kind = Null
+	case yaml.MappingNode:
+		r.takeMapping(n, y, depth)
+	case yaml.SequenceNode:
+		n.Kind = Sequence
+		n.Items = make([]*Node, 0, len(y.Content))
+		for _, c := range y.Content {
+			n.Items = append(n.Items, r.take(c, depth+1))
+		}
+	default:
+		n.Kind, n.Text = Scalar, y.Value
+		n.Quoted = y.Style&(yaml.DoubleQuotedStyle|yaml.SingleQuotedStyle|yaml.LiteralStyle|yaml.FoldedStyle) != 0
+		n.EndColumn = y.Column + max(1, utf8.RuneCountInString(firstLine(y.Value)))
+		if y.Style&(yaml.DoubleQuotedStyle|yaml.SingleQuotedStyle) != 0 {
+			n.EndColumn += 2
+		}
+		if !n.Quoted && (y.Value == "" || y.Value == "~" || y.Value == "null" || y.Value == "Null" || y.Value == "NULL") {
+			n.Kind = Null
+		}
+	}
+	return n
+}
+
+func firstLine(s string) string {
+	line, _, _ := strings.Cut(s, "\n")
+	return line
+}
+
+func (r *reader) takeMapping(n *Node, y *yaml.Node, depth int) {
+	n.Kind = Mapping
+	count := len(y.Content) / 2
+	n.Keys, n.Items = make([]*Node, 0, count), make([]*Node, 0, count)
+	var seen map[string]int
+	if count > 8 {
+		seen = make(map[string]int, count)
+	}
+	for i := 0; i+1 < len(y.Content); i += 2 {
+		key := r.take(y.Content[i], depth+1)
+		if key.Kind == Mapping || key.Kind == Sequence {
+			r.add(CodeWrongKind, key.Range, "a key has to be a text")
+			continue
+		}
+		key.Text, key.Kind = y.Content[i].Value, Scalar
+		if key.Text == "<<" && !key.Quoted {
+			r.add(CodeMergeKey, key.Range, "merge keys are not used in manifests; put what is shared under defaults")
+			continue
+		}
+		if line := earlier(n, seen, key.Text); line > 0 {
+			r.add(CodeDuplicateKey, key.Range, "%q stands here already, on line %d; keep one of them", key.Text, line)
+			continue
+		}
+		if seen != nil {
+			seen[key.Text] = key.Line
+		}
+		n.Keys = append(n.Keys, key)
+		n.Items = append(n.Items, r.take(y.Content[i+1], depth+1))
+	}
+}
+
+// earlier gives the line on which a key stands already, or 0.
+func earlier(n *Node, seen map[string]int, key string) int {
+	if seen != nil {
+		return seen[key]
+	}
+	if k := n.Key(key); k != nil {
+		return k.Line
+	}
+	return 0
+}

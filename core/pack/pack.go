@@ -1,0 +1,205 @@
+// Package pack makes archives that are the same bytes whenever they are made
+// from the same files, and takes their digests.
+//
+// An archive is a zip with sorted names, a fixed time and fixed modes. Its
+// digest is the SHA-256 of its canonical listing, so that it does not depend
+// on the compressor.
+package pack
+
+import (
+	"archive/zip"
+	"bytes"
+	"compress/flate"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"sort"
+	"strings"
+
+	fast "github.com/klauspost/compress/flate"
+)
+
+// Limits of an archive.
+const (
+	MaxFiles = 20_000
+	MaxBytes = 50 << 20 // of all contents together
+)
+
+// Errors of archives.
+var (
+	ErrTooLarge = errors.New("the archive is over the limit")
+	ErrDigest   = errors.New("the archive does not match its digest")
+	ErrPath     = errors.New("the archive has a path that leaves its folder")
+)
+
+// Entry is a file to be packed.
+type Entry struct {
+	Path       string // slash-separated, relative
+	Executable bool
+	Content    []byte
+}
+
+// Listed is a file of an archive without its content.
+type Listed struct {
+	Path   string `json:"path"`
+	Mode   string `json:"mode"` // "0644" or "0755"
+	Size   int64  `json:"size"` // bytes
+	SHA256 string `json:"sha256"`
+}
+
+// Listing is the files of an archive, sorted by path.
+type Listing []Listed
+
+// List gives the listing of entries.
+func List(entries []Entry) (Listing, error) {
+	if len(entries) > MaxFiles {
+		return nil, fmt.Errorf("%w: it has %d files, up to %d are possible; leave some out with build.leave_out", ErrTooLarge, len(entries), MaxFiles)
+	}
+	out := make(Listing, 0, len(entries))
+	var total int64
+	for _, e := range entries {
+		if !fs.ValidPath(e.Path) || strings.Contains(e.Path, "\\") {
+			return nil, fmt.Errorf("%w: %q", ErrPath, e.Path)
+		}
+		total += int64(len(e.Content))
+		sum := sha256.Sum256(e.Content)
+		out = append(out, Listed{Path: e.Path, Mode: mode(e.Executable), Size: int64(len(e.Content)), SHA256: hex.EncodeToString(sum[:])})
+	}
+	if total > MaxBytes {
+		return nil, fmt.Errorf("%w: its files have %.1f MiB, up to %d MiB are possible; leave some out with build.leave_out", ErrTooLarge, float64(total)/(1<<20), MaxBytes>>20)
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].Path < out[j].Path })
+	return out, nil
+}
+
+func mode(executable bool) string {
+	if executable {
+		return "0755"
+	}
+	return "0644"
+}
+
+// Digest gives the SHA-256 of the listing: a line a file, of mode, SHA-256 of
+// the content, and path, each ended by a NUL.
+func (l Listing) Digest() string {
+	h := sha256.New()
+	for _, f := range l {
+		fmt.Fprintf(h, "%s\x00%s\x00%s\x00", f.Mode, f.SHA256, f.Path)
+	}
+	return "sha256:" + hex.EncodeToString(h.Sum(nil))
+}
+
+// Size gives the bytes of all contents together.
+func (l Listing) Size() int64 {
+	var total int64
+	for _, f := range l {
+		total += f.Size
+	}
+	return total
+}
+
+// Write writes the archive of the entries.
+func Write(w io.Writer, entries []Entry) error {
+	sorted := append([]Entry(nil), entries...)
+	sort.Slice(sorted, func(i, j int) bool { return sorted[i].Path < sorted[j].Path })
+	z := zip.NewWriter(w)
+	z.RegisterCompressor(zip.Deflate, func(out io.Writer) (io.WriteCloser, error) { return fast.NewWriter(out, flate.DefaultCompression) })
+	for _, e := range sorted {
+		header := &zip.FileHeader{Name: e.Path, Method: zip.Deflate}
+		header.ModifiedDate = 1<<5 | 1 // 1980-01-01, the first day that a zip can say
+		header.SetMode(0o644)
+		if e.Executable {
+			header.SetMode(0o755)
+		}
+		f, err := z.CreateHeader(header)
+		if err != nil {
+			return fmt.Errorf("packing %s: %w", e.Path, err)
+		}
+		if _, err := f.Write(e.Content); err != nil {
+			return fmt.Errorf("packing %s: %w", e.Path, err)
+		}
+	}
+	return z.Close()
+}
+
+// Read reads an archive and checks it against its digest, if one is given.
+func Read(archive []byte, digest string) ([]Entry, error) {
+	z, err := zip.NewReader(bytes.NewReader(archive), int64(len(archive)))
+	if err != nil {
+		return nil, fmt.Errorf("reading an archive: %w", err)
+	}
+	var entries []Entry
+	var total uint64
+	for _, f := range z.File {
+		if !fs.ValidPath(f.Name) || path.Clean(f.Name) != f.Name {
+			return nil, fmt.Errorf("%w: %q", ErrPath, f.Name)
+		}
+		if total += f.UncompressedSize64; total > MaxBytes || len(entries) >= MaxFiles {
+			return nil, ErrTooLarge
+		}
+		content, err := readFile(f)
+		if err != nil {
+			return nil, fmt.Errorf("reading %s of an archive: %w", f.Name, err)
+		}
+		entries = append(entries, Entry{Path: f.Name, Executable: f.Mode()&0o100 != 0, Content: content})
+	}
+	listing, err := List(entries)
+	if err != nil {
+		return nil, err
+	}
+	if digest != "" && listing.Digest() != digest {
+		return nil, fmt.Errorf("%w: it has %s, not %s", ErrDigest, listing.Digest(), digest)
+	}
+	return entries, nil
+}
+
+func readFile(f *zip.File) ([]byte, error) {
+	r, err := f.Open()
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	return io.ReadAll(io.LimitReader(r, MaxBytes+1))
+}
+
+// LeaveOut tells whether a path matches one of the patterns. A pattern without
+// a slash matches a name in any folder; ** stands for any number of folders.
+func LeaveOut(patterns []string, name string) bool {
+	for _, p := range patterns {
+		if !strings.Contains(p, "/") {
+			if ok, _ := path.Match(p, path.Base(name)); ok {
+				return true
+			}
+			continue
+		}
+		if matchSegments(strings.Split(strings.TrimSuffix(p, "/"), "/"), strings.Split(name, "/")) {
+			return true
+		}
+	}
+	return false
+}
+
+func matchSegments(pattern, name []string) bool {
+	for len(pattern) > 0 {
+		if pattern[0] == "**" {
+			for i := range len(name) + 1 {
+				if matchSegments(pattern[1:], name[i:]) {
+					return true
+				}
+			}
+			return false
+		}
+		if len(name) == 0 {
+			return false
+		}
+		if ok, _ := path.Match(pattern[0], name[0]); !ok {
+			return false
+		}
+		pattern, name = pattern[1:], name[1:]
+	}
+	return len(name) == 0
+}

@@ -1,0 +1,344 @@
+package plan
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"sort"
+	"strings"
+
+	"rudmar/core/canon"
+	"rudmar/core/consequence"
+	"rudmar/core/expand"
+	"rudmar/core/manifest"
+)
+
+type builder struct {
+	in        Inputs
+	record    map[string]*Recorded
+	live      map[string]*Live
+	kinds     map[string]*KindSpec
+	steps     []Step
+	at        map[string]int // address → step
+	problems  []Problem
+	unchanged int
+	needs     map[string][]string
+}
+
+func newBuilder(in Inputs) *builder {
+	b := &builder{in: in, record: map[string]*Recorded{}, live: map[string]*Live{}, kinds: map[string]*KindSpec{}, at: map[string]int{}}
+	for i := range in.Record {
+		b.record[in.Record[i].Address] = &in.Record[i]
+	}
+	for i := range in.Live {
+		b.live[in.Live[i].Address] = &in.Live[i]
+	}
+	for i := range in.Kinds {
+		b.kinds[in.Kinds[i].Kind] = &in.Kinds[i]
+	}
+	return b
+}
+
+// spec finds what the platform says of an attribute; unknown ones can change in place.
+func (b *builder) spec(kind, name string) AttributeSpec {
+	if k := b.kinds[kind]; k != nil {
+		for _, a := range k.Attributes {
+			if prefix, open := strings.CutSuffix(a.Name, "*"); a.Name == name || open && strings.HasPrefix(name, prefix) {
+				return a
+			}
+		}
+	}
+	return AttributeSpec{Name: name, InPlace: true}
+}
+
+func (b *builder) compare() {
+	wanted := map[string]bool{}
+	for i := range b.in.Wanted {
+		w := &b.in.Wanted[i]
+		wanted[w.Address] = true
+		if b.kinds[w.Kind] == nil {
+			from := firstOrigin(w)
+			b.problems = append(b.problems, Problem{Message: fmt.Sprintf("the platform has no resources of kind %q", w.Kind), Address: w.Address, From: &from})
+			continue
+		}
+		b.want(w)
+	}
+	var gone []string
+	for address := range b.record {
+		if !wanted[address] {
+			gone = append(gone, address)
+		}
+	}
+	sort.Strings(gone)
+	for _, address := range gone {
+		b.remove(b.record[address])
+	}
+}
+
+func firstOrigin(w *expand.Resource) manifest.Origin {
+	for _, a := range w.Attributes {
+		if a.From.File != "" {
+			return a.From
+		}
+	}
+	return manifest.Origin{Rule: manifest.DerivedFrom}
+}
+
+// want decides what happens to one wanted resource, by the table in docs/architecture.md.
+func (b *builder) want(w *expand.Resource) {
+	record, live := b.record[w.Address], b.live[w.Address]
+	values := w.Values()
+	var recorded, there map[string]any
+	if record != nil {
+		recorded = record.Attributes
+	}
+	if live != nil {
+		there = b.settable(w.Kind, live.Attributes)
+	}
+	toWanted := b.differences(w.Kind, recorded, values)
+	drift := b.differences(w.Kind, recorded, there)
+	liveToWanted := b.differences(w.Kind, there, values)
+	s := Step{Address: w.Address, Kind: w.Kind, Function: w.Function, Want: values, WantNeeds: w.Needs}
+	if live != nil {
+		s.Tag = live.Tag
+	}
+	switch {
+	case record == nil && live == nil:
+		s.Change = Create
+		s.Attributes = b.changes(w.Kind, nil, values, nil)
+		s.Because = b.newCause(w)
+	case record == nil && len(liveToWanted) > 0 && !b.inPlace(w.Kind, liveToWanted):
+		from := firstOrigin(w)
+		b.problems = append(b.problems, Problem{Address: w.Address, From: &from, Message: fmt.Sprintf(
+			"%s is there already, not made by Rudmar, and cannot become what is wanted (%s cannot change in place); take it away or rename", w.Address, strings.Join(liveToWanted, ", "))})
+		return
+	case record == nil:
+		s.Change, s.RecordOnly = Adopt, len(liveToWanted) == 0
+		s.Attributes = b.changes(w.Kind, there, values, nil)
+		s.Because = append(b.newCause(w), Cause{Kind: ByDrift, Text: "it is live already, but Rudmar did not put it there"})
+	case live == nil:
+		s.Change = Create
+		s.Attributes = b.changes(w.Kind, nil, values, nil)
+		s.Because = []Cause{{Kind: ByVanished, Text: "it was taken away behind Rudmar's back"}}
+	case len(toWanted) == 0 && len(drift) == 0:
+		b.unchanged++
+		return
+	case len(toWanted) == 0:
+		s.Change = Restore
+		s.Attributes = b.changes(w.Kind, recorded, values, there)
+		s.Because = []Cause{{Kind: ByDrift, Text: "changed by hand: " + strings.Join(drift, ", ")}}
+	default:
+		s.Change = Update
+		if !b.inPlace(w.Kind, toWanted) {
+			s.Change = Replace
+		}
+		s.RecordOnly = len(liveToWanted) == 0
+		s.UndoesDrift = len(drift) > 0 && !s.RecordOnly
+		s.Attributes = b.changes(w.Kind, recorded, values, there)
+		s.Because = b.causes(w, toWanted)
+		if s.UndoesDrift {
+			s.Because = append(s.Because, Cause{Kind: ByDrift, Text: "also changed by hand: " + strings.Join(drift, ", ")})
+		}
+	}
+	b.add(s)
+}
+
+func (b *builder) remove(r *Recorded) {
+	live := b.live[r.Address]
+	s := Step{Address: r.Address, Kind: r.Kind, Function: r.Function, Change: Delete, RecordOnly: live == nil}
+	if live != nil {
+		s.Tag = live.Tag
+	}
+	s.Attributes = b.changes(r.Kind, r.Attributes, nil, nil)
+	cause := Cause{Kind: ByRemoval, Text: fmt.Sprintf("version %d no longer declares it", b.in.Base.Version)}
+	if !b.declared(r.Function) {
+		cause.Text = fmt.Sprintf("the function %s is not in version %d", r.Function, b.in.Base.Version)
+		for name, was := range b.in.Renamed {
+			if was == r.Function {
+				cause.Text = fmt.Sprintf("the function %s is called %s now", was, name)
+			}
+		}
+	}
+	s.Because = []Cause{cause}
+	b.add(s)
+}
+
+func (b *builder) declared(fn string) bool {
+	return slices.ContainsFunc(b.in.Wanted, func(w expand.Resource) bool { return w.Function == fn })
+}
+
+func (b *builder) add(s Step) {
+	s.Index = len(b.steps)
+	s.Expected = b.in.Usual[s.Kind].Milliseconds()
+	if s.RecordOnly {
+		s.Expected = 0
+	}
+	b.at[s.Address] = s.Index
+	b.steps = append(b.steps, s)
+}
+
+// settable leaves out what the platform computes.
+func (b *builder) settable(kind string, attributes map[string]any) map[string]any {
+	out := make(map[string]any, len(attributes))
+	for name, v := range attributes {
+		if !b.spec(kind, name).Computed {
+			out[name] = v
+		}
+	}
+	return out
+}
+
+// differences names the attributes in which two states differ, sorted.
+func (b *builder) differences(kind string, before, after map[string]any) []string {
+	var out []string
+	for name, v := range before {
+		if w, ok := after[name]; !ok || !canon.Equal(v, w) {
+			out = append(out, name)
+		}
+	}
+	for name := range after {
+		if _, ok := before[name]; !ok {
+			out = append(out, name)
+		}
+	}
+	sort.Strings(out)
+	return out
+}
+
+func (b *builder) inPlace(kind string, names []string) bool {
+	return !slices.ContainsFunc(names, func(n string) bool { return !b.spec(kind, n).InPlace })
+}
+
+// changes lists what happens to each attribute; live is given only where it
+// may differ from the record.
+func (b *builder) changes(kind string, before, after, live map[string]any) []AttributeChange {
+	names := b.differences(kind, before, after)
+	if live != nil {
+		names = append(names, b.differences(kind, before, live)...)
+		sort.Strings(names)
+		names = slices.Compact(names)
+	}
+	out := make([]AttributeChange, 0, len(names))
+	for _, name := range names {
+		c := AttributeChange{Name: name, Before: before[name], After: after[name], Unit: b.spec(kind, name).Unit}
+		if live != nil && !canon.Equal(before[name], live[name]) {
+			c.Live, c.Drifted = live[name], true
+		}
+		out = append(out, c)
+	}
+	return out
+}
+
+func (b *builder) newCause(w *expand.Resource) []Cause {
+	from := firstOrigin(w)
+	text := "newly declared"
+	if !b.recorded(w.Function) {
+		text = fmt.Sprintf("the function %s is new in this stage", w.Function)
+		if was := b.in.Renamed[w.Function]; was != "" {
+			text = fmt.Sprintf("the function %s was called %s", w.Function, was)
+		}
+	}
+	if from.File == "" {
+		return []Cause{{Kind: ByNew, Text: text}}
+	}
+	return []Cause{{Kind: ByNew, Text: text, From: &from}}
+}
+
+func (b *builder) recorded(fn string) bool {
+	return slices.ContainsFunc(b.in.Record, func(r Recorded) bool { return r.Function == fn })
+}
+
+// causes gives the reasons why a recorded resource is to become another.
+func (b *builder) causes(w *expand.Resource, names []string) []Cause {
+	var out []Cause
+	for _, a := range w.Attributes {
+		if slices.Contains(names, a.Name) {
+			out = append(out, b.cause(w, a)...)
+		}
+	}
+	for _, name := range names {
+		if !slices.ContainsFunc(w.Attributes, func(a expand.Attribute) bool { return a.Name == name }) {
+			out = append(out, Cause{Kind: ByRemoval, Text: name + " is no longer declared"})
+		}
+	}
+	return compact(out)
+}
+
+func (b *builder) cause(w *expand.Resource, a expand.Attribute) []Cause {
+	switch {
+	case w.Kind == expand.Revision && a.Name == "artifact":
+		files := b.in.Files[w.Function]
+		text := "the code changed"
+		if len(files) > 0 {
+			text = "changed: " + short(files)
+		}
+		return []Cause{{Kind: ByFiles, Text: text, Files: files}}
+	case w.Kind == expand.Revision && a.Name == "configuration":
+		return []Cause{{Kind: ByDependency, Text: "the configuration of function/" + w.Function + " changed"}}
+	case w.Kind == expand.Revision:
+		return nil // the id follows from the other two
+	case w.Kind == expand.Pointer:
+		return []Cause{{Kind: ByDependency, Text: "revision/" + w.Function + " is replaced"}}
+	}
+	from := a.From
+	var out []Cause
+	for _, through := range a.Through {
+		kind, text := BySetting, "a setting's default"
+		if through.Rule == manifest.OfStage {
+			text = "what " + b.in.Base.Stage + " sets"
+		}
+		t := through
+		out = append(out, Cause{Kind: kind, Text: a.Name + ": " + text, From: &t})
+	}
+	kind, text := ByManifest, a.Name
+	switch from.Rule {
+	case manifest.Defaults:
+		kind, text = ByDefault, a.Name+": the service's default"
+	case manifest.BuiltIn:
+		return append(out, Cause{Kind: ByBuiltIn, Text: a.Name + ": the built-in value"})
+	case manifest.OfStage:
+		text = a.Name + ": said for " + b.in.Base.Stage
+	}
+	return append(out, Cause{Kind: kind, Text: text, From: &from})
+}
+
+func short(files []string) string {
+	names := make([]string, 0, 3)
+	for _, f := range files {
+		if len(names) == 3 {
+			return strings.Join(names, ", ") + fmt.Sprintf(" and %d more", len(files)-3)
+		}
+		names = append(names, path.Base(f))
+	}
+	return strings.Join(names, ", ")
+}
+
+func compact(causes []Cause) []Cause {
+	var out []Cause
+	seen := map[string]bool{}
+	for _, c := range causes {
+		key := string(c.Kind) + c.Text
+		if !seen[key] {
+			seen[key] = true
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// states gives what consequences are weighed over.
+func (b *builder) states() (before, after []consequence.Resource, touched map[string]string) {
+	touched = map[string]string{}
+	for i := range b.in.Record {
+		r := &b.in.Record[i]
+		before = append(before, consequence.Resource{Address: r.Address, Kind: r.Kind, Function: r.Function, Attributes: r.Attributes})
+	}
+	for i := range b.in.Wanted {
+		w := &b.in.Wanted[i]
+		after = append(after, consequence.Resource{Address: w.Address, Kind: w.Kind, Function: w.Function, Attributes: w.Values()})
+	}
+	for _, s := range b.steps {
+		touched[s.Address] = string(s.Change)
+	}
+	return before, after, touched
+}

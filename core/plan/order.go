@@ -1,0 +1,168 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"rudmar/core/expand"
+)
+
+// order fills in what each step needs, its wave, and the time along the
+// critical path. Where steps need each other it gives the cycle as text.
+func (b *builder) order(p *Plan) (cycle string) {
+	needs := b.edges()
+	n := len(p.Steps)
+	open := make([]int, n) // needs not yet placed
+	users := make([][]int, n)
+	for i := range p.Steps {
+		p.Steps[i].Needs = needs[i]
+		open[i] = len(needs[i])
+		for _, j := range needs[i] {
+			users[j] = append(users[j], i)
+		}
+	}
+	finish := make([]int64, n)
+	var ready []int
+	for i := range p.Steps {
+		if open[i] == 0 {
+			ready = append(ready, i)
+		}
+	}
+	placed := 0
+	for len(ready) > 0 {
+		i := ready[0]
+		ready = ready[1:]
+		placed++
+		s := &p.Steps[i]
+		finish[i] += s.Expected
+		p.Waves = max(p.Waves, s.Wave+1)
+		p.Expected = max(p.Expected, finish[i])
+		for _, u := range users[i] {
+			p.Steps[u].Wave = max(p.Steps[u].Wave, s.Wave+1)
+			finish[u] = max(finish[u], finish[i])
+			if open[u]--; open[u] == 0 {
+				ready = append(ready, u)
+			}
+		}
+	}
+	if placed == n {
+		return ""
+	}
+	return findCycle(p.Steps, open)
+}
+
+// edges gives, for each step, the steps that it has to wait for.
+func (b *builder) edges() [][]int {
+	out := make([][]int, len(b.steps))
+	link := func(step, needs int) {
+		if step != needs && !slices.Contains(out[step], needs) {
+			out[step] = append(out[step], needs)
+		}
+	}
+	dependents := map[string][]string{}
+	for _, r := range b.in.Record {
+		for _, need := range r.Needs {
+			dependents[need] = append(dependents[need], r.Address)
+		}
+	}
+	for i := range b.steps {
+		s := &b.steps[i]
+		if s.Change != Delete {
+			b.linkWanted(i, link)
+			continue
+		}
+		// A delete waits until nothing that was recorded as needing it does.
+		b.linkDependents(i, s.Address, dependents, map[string]bool{}, link)
+	}
+	b.linkTakenRoutes(link)
+	for i := range out {
+		slices.Sort(out[i])
+		if out[i] == nil {
+			out[i] = []int{}
+		}
+	}
+	return out
+}
+
+func (b *builder) linkWanted(i int, link func(int, int)) {
+	// What is needed but unchanged itself may need something that changes.
+	var visit func(address string, depth int)
+	wanted := b.wantedNeeds()
+	visit = func(address string, depth int) {
+		for _, need := range wanted[address] {
+			if j, ok := b.at[need]; ok {
+				link(i, j)
+			} else if depth < 16 {
+				visit(need, depth+1)
+			}
+		}
+	}
+	visit(b.steps[i].Address, 0)
+}
+
+func (b *builder) wantedNeeds() map[string][]string {
+	if b.needs == nil {
+		b.needs = make(map[string][]string, len(b.in.Wanted))
+		for i := range b.in.Wanted {
+			b.needs[b.in.Wanted[i].Address] = b.in.Wanted[i].Needs
+		}
+	}
+	return b.needs
+}
+
+func (b *builder) linkDependents(i int, address string, dependents map[string][]string, seen map[string]bool, link func(int, int)) {
+	for _, d := range dependents[address] {
+		if seen[d] {
+			continue
+		}
+		seen[d] = true
+		if j, ok := b.at[d]; ok {
+			link(i, j)
+		}
+		b.linkDependents(i, d, dependents, seen, link)
+	}
+}
+
+// linkTakenRoutes makes a route that takes over a method and path wait for the
+// one that gives it up.
+func (b *builder) linkTakenRoutes(link func(int, int)) {
+	holder := map[string]int{}
+	key := func(attributes map[string]any) string {
+		return fmt.Sprint(attributes["method"], " ", attributes["path"])
+	}
+	for i, s := range b.steps {
+		if r := b.record[s.Address]; s.Kind == expand.Route && r != nil {
+			if s.Change == Delete || key(r.Attributes) != key(s.Want) {
+				holder[key(r.Attributes)] = i
+			}
+		}
+	}
+	for i, s := range b.steps {
+		if s.Kind == expand.Route && s.Change != Delete {
+			if j, ok := holder[key(s.Want)]; ok {
+				link(i, j)
+			}
+		}
+	}
+}
+
+// findCycle follows needs among the steps that could not be placed until one comes twice.
+func findCycle(steps []Step, open []int) string {
+	at := slices.IndexFunc(open, func(n int) bool { return n > 0 })
+	var path []string
+	seen := map[int]int{}
+	for {
+		if start, again := seen[at]; again {
+			return strings.Join(append(path[start:], steps[at].Address), " → ")
+		}
+		seen[at] = len(path)
+		path = append(path, steps[at].Address)
+		for _, need := range steps[at].Needs {
+			if open[need] > 0 {
+				at = need
+				break
+			}
+		}
+	}
+}

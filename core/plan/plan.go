@@ -1,0 +1,202 @@
+// Package plan compares what is wanted in a stage with what Rudmar last put
+// there and with what is live, and gives the steps that lead from one to the
+// other, each with its reasons, in waves.
+package plan
+
+import (
+	"time"
+
+	"rudmar/core/canon"
+	"rudmar/core/consequence"
+	"rudmar/core/expand"
+	"rudmar/core/manifest"
+)
+
+// Format is the version of the plan's form.
+const Format = 1
+
+// Change is a kind of change.
+type Change string
+
+// The kinds of change.
+const (
+	Create  Change = "create"
+	Update  Change = "update"
+	Replace Change = "replace"
+	Delete  Change = "delete"
+	Adopt   Change = "adopt"
+	Restore Change = "restore"
+)
+
+// Recorded is a resource as Rudmar last put it.
+type Recorded struct {
+	Address    string         `json:"address"`
+	Kind       string         `json:"kind"`
+	Function   string         `json:"function"`
+	Attributes map[string]any `json:"attributes"`
+	Needs      []string       `json:"needs,omitempty"`
+}
+
+// Live is a resource as the platform gives it now.
+type Live struct {
+	Address    string         `json:"address"`
+	Kind       string         `json:"kind"`
+	Attributes map[string]any `json:"attributes"`
+	Tag        string         `json:"tag"` // the entity tag of this state of it
+}
+
+// KindSpec is what the platform says of a kind of resource.
+type KindSpec struct {
+	Kind       string
+	Attributes []AttributeSpec
+}
+
+// AttributeSpec is what the platform says of an attribute. A name that ends in
+// * stands for all that start so.
+type AttributeSpec struct {
+	Name     string
+	InPlace  bool
+	Computed bool
+	Unit     string // "bytes", "ms" or ""
+}
+
+// Base is what a plan was computed against.
+type Base struct {
+	Service     string `json:"service"`
+	Stage       string `json:"stage"`
+	Target      string `json:"target"`
+	Version     int    `json:"version"`
+	From        int    `json:"from"` // the version that was there, 0 for none
+	Serial      int64  `json:"serial"`
+	Fingerprint string `json:"fingerprint"`
+	Commit      string `json:"commit"`
+}
+
+// Inputs is all that a plan is made of.
+type Inputs struct {
+	Base   Base
+	Wanted []expand.Resource // sorted by address
+	Record []Recorded
+	Live   []Live
+	Kinds  []KindSpec
+	// Files lists, per function, the files whose bytes changed since the version that is there.
+	Files map[string][]string
+	// Renamed gives, per function, its former name.
+	Renamed map[string]string
+	// Usual is how long a step of a kind took of late.
+	Usual map[string]time.Duration
+	// Problems that were found before.
+	Problems []Problem
+}
+
+// Problem stops a plan from being run.
+type Problem struct {
+	Message string           `json:"message"`
+	Address string           `json:"address,omitempty"`
+	From    *manifest.Origin `json:"from,omitempty"`
+}
+
+// CauseKind says what kind of reason a step has.
+type CauseKind string
+
+// The kinds of causes.
+const (
+	ByManifest   CauseKind = "manifest"
+	ByFiles      CauseKind = "files"
+	BySetting    CauseKind = "setting"
+	ByDefault    CauseKind = "default"
+	ByBuiltIn    CauseKind = "built-in"
+	ByDrift      CauseKind = "drift"
+	ByDependency CauseKind = "dependency"
+	ByVanished   CauseKind = "vanished"
+	ByNew        CauseKind = "new"
+	ByRemoval    CauseKind = "removal"
+)
+
+// Cause is one reason for a step.
+type Cause struct {
+	Kind  CauseKind        `json:"kind"`
+	Text  string           `json:"text"`
+	From  *manifest.Origin `json:"from,omitempty"`
+	Files []string         `json:"files,omitempty"`
+}
+
+// AttributeChange is what happens to one attribute. Absent values are null.
+type AttributeChange struct {
+	Name   string `json:"name"`
+	Before any    `json:"before"`
+	After  any    `json:"after"`
+	// Live is set where live differs from the record.
+	Live    any    `json:"live,omitempty"`
+	Drifted bool   `json:"drifted,omitempty"`
+	Unit    string `json:"unit,omitempty"`
+}
+
+// Step is one change of one resource.
+type Step struct {
+	Index    int    `json:"index"`
+	Address  string `json:"address"`
+	Kind     string `json:"kind"`
+	Function string `json:"function"`
+	Change   Change `json:"change"`
+	// RecordOnly tells that live is right already and only the record changes.
+	RecordOnly bool `json:"recordOnly,omitempty"`
+	// UndoesDrift tells that the step also overwrites a change made by hand.
+	UndoesDrift bool              `json:"undoesDrift,omitempty"`
+	Attributes  []AttributeChange `json:"attributes"`
+	Because     []Cause           `json:"because"`
+	Needs       []int             `json:"needs"`
+	Wave        int               `json:"wave"`
+	Expected    int64             `json:"expected"` // milliseconds
+	// Tag is the entity tag of the live resource that the step was computed against.
+	Tag string `json:"tag,omitempty"`
+	// Want is the whole resource as it is to be; nil for a delete.
+	Want map[string]any `json:"want,omitempty"`
+	// WantNeeds is what the resource will need.
+	WantNeeds []string `json:"wantNeeds,omitempty"`
+}
+
+// Plan is the steps that take a stage from its record to a version.
+type Plan struct {
+	Format       int                     `json:"format"`
+	Base         Base                    `json:"base"`
+	Steps        []Step                  `json:"steps"`
+	Waves        int                     `json:"waves"`
+	Expected     int64                   `json:"expected"` // milliseconds along the critical path
+	Unchanged    int                     `json:"unchanged"`
+	Consequences consequence.Consequence `json:"consequences"`
+	Problems     []Problem               `json:"problems"`
+	Digest       string                  `json:"digest"`
+}
+
+// Empty tells that there is nothing to do.
+func (p *Plan) Empty() bool { return len(p.Steps) == 0 }
+
+// Compute makes the plan. The same inputs give the same plan, to the byte.
+func Compute(in Inputs) *Plan {
+	b := newBuilder(in)
+	b.compare()
+	p := &Plan{Format: Format, Base: in.Base, Steps: b.steps, Unchanged: b.unchanged}
+	p.Problems = append(append([]Problem{}, in.Problems...), b.problems...)
+	if cycle := b.order(p); cycle != "" {
+		p.Problems = append(p.Problems, Problem{Message: "these steps need each other: " + cycle + "; deliver the change in two versions"})
+	}
+	p.Consequences = consequence.Weigh(b.states())
+	if p.Steps == nil {
+		p.Steps = []Step{}
+	}
+	p.Digest = digest(p)
+	return p
+}
+
+// digest is the SHA-256 of the plan's canonical form without its digest and
+// without what passes: the usual times.
+func digest(p *Plan) string {
+	c := *p
+	c.Digest = ""
+	d, err := canon.Digest(c)
+	if err != nil {
+		return "" // the values came from JSON
+	}
+	return d
+}
