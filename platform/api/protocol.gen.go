@@ -133,8 +133,8 @@ type AttributeKind struct {
 
 	// InPlace Whether it can change without making the resource anew
 	InPlace bool     `json:"inPlace"`
-	Max     *float32 `json:"max,omitempty"`
-	Min     *float32 `json:"min,omitempty"`
+	Max     *float64 `json:"max,omitempty"`
+	Min     *float64 `json:"min,omitempty"`
 
 	// Name A name, or the start of one and a *
 	Name string             `json:"name"`
@@ -155,7 +155,7 @@ type Invocation struct {
 	Cold   bool        `json:"cold"`
 
 	// ColdMs Time to start the instance, 0 for a warm one
-	ColdMs float32          `json:"coldMs"`
+	ColdMs float64          `json:"coldMs"`
 	Error  *InvocationError `json:"error,omitempty"`
 	Id     string           `json:"id"`
 	Logs   []LogLine        `json:"logs"`
@@ -170,7 +170,7 @@ type Invocation struct {
 	MemoryPeak int64             `json:"memoryPeak"`
 	Outcome    InvocationOutcome `json:"outcome"`
 	Revision   string            `json:"revision"`
-	RunMs      float32           `json:"runMs"`
+	RunMs      float64           `json:"runMs"`
 	Version    *int              `json:"version,omitempty"`
 }
 
@@ -235,14 +235,14 @@ type MinuteSum struct {
 	Cold       int     `json:"cold"`
 	Errors     int     `json:"errors"`
 	Function   string  `json:"function"`
-	MaxMs      float32 `json:"maxMs"`
+	MaxMs      float64 `json:"maxMs"`
 	MemoryPeak int64   `json:"memoryPeak"`
 
 	// Minute Unix milliseconds of its start
 	Minute    int64   `json:"minute"`
 	Revision  string  `json:"revision"`
 	Throttled int     `json:"throttled"`
-	TotalMs   float32 `json:"totalMs"`
+	TotalMs   float64 `json:"totalMs"`
 	Trigger   string  `json:"trigger"`
 }
 
@@ -3657,47 +3657,47 @@ func (sh *strictHandler) PutResource(ctx *echo.Context, region Region, service S
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"1Frfk9u28f9XMPzmKV+epdgXd3x+urhp6/F5emMnzYN7nVmRKxE5EKCBpXSKRv97BwB/iqBExUrrvtzo",
-	"BGB38dnfC+2iROWFkijJRDe7qAANORJq91/KV2jIfuIyuokKoCyKIwk5Rjf1Yhxp/FxyjWl0Q7rEODJJ",
-	"hjl4akSo7dF/mQyef//y5tP86hVcLR92L6/330RxRNvC0jKkuVxF+30cLUuZEFdyhGuzPJHvJ7j67cH+",
-	"mV+9unrYzeMXr0YYa1yNs60WL87UoF7zBEe41quXZ0uwGmXq1i7M0uFrCiUNOsu612ohMLcfEyUJpbMy",
-	"KArBE7D6nRV+x///arxSWvbfaFxGN9H/zVrTnflVM6vpOo4pmkTzwltT9EsGxDYoiW20kquYLbbsw1/e",
-	"sFfX3//Jg+JpWBa3SYLG/GwcRoVWBWriXnIQQm0sKrv6kgulBIKM9nGUqNLfpFriknCFOjqw6wN04kiA",
-	"oVt3cKl0DuSPvrxukexQ0mhUqb3RDCitUS8CC/uuPj91vcgd6BCNmxvW12nEe2ikUYtfMSHL75ZI80VJ",
-	"+I7LdIiWVVFJY3BxeS/AX+RQV0gZasaJJSBZkoFcIdtwylRJLIdHLleMMmS12Awkblq0OjxyeOowl2W+",
-	"8CjmXAa/915wKNAts9/HTGnH1hBoYmrJlLSsUwbs26HV11/sIpRlbnEnfLJ4VtziiHTpXE9wF0lzKAp7",
-	"8iFAqpScuqQWW0Jjz5jA9gN1uztVm1rUQ+p8K9fKO2DA8qXZoA4pC8ihkoFMBWq2gjWyBSSP3iXEqLOI",
-	"9L0Z0vuJ58hIVSBbwlwaAplgzOZsqTQDtgGdW/Bb0FsNotZKnwoU7UV/dNutNaZh31QrJyQnzM0psndq",
-	"dccltrqPQGvY1nTelDRu7IJLNGyDGpnAJTFr6gtMoDRoUdDo10gploPchq0dc6W3dzznAUY/VCYzIcZ4",
-	"OvcIj19ERpWUqLznAt6KXHhZAhfuA/Ec0ytVWh9QJV2p5ZUXwK5lWhH5fVLR1VKVMg16iMY1N2MRVpfS",
-	"29rAXNaoD041FzhwI55G7ZUqy27MuGbRw66vkI6IlVkdd8Efa0Pu++FjFWkHd8zRmCqvDyORhmDGOLii",
-	"o91SOi7fL9xkQ/FwXWXzU1ECyTAwLAEhnvlDTk6+Wvkoc1xSfyIkYDgTQZ2opjtzP7cFXHpEE2FMOwKM",
-	"SW3Cyp4u8ZigUlX3DugEJLMMgZRmJlOlSNmjVJuYmTLJrIKA5QjS2HTHjRJO9YzsUW5Yzo2xl45bAUey",
-	"YCtNgdodU3L6ze6bM2N3LASQDUlh93f1e5/dSTm1stq6DYdsjcyvMx/RXrOdZ7KP2a4q3PeuNti5inrP",
-	"QCNbciEwZVyGqgVdShsJz5TS8LwUMFJjHZhig1H3WItOXJlbX0UdwTqY1EYVsuU6CwaccIjlz5I/sZwL",
-	"wQ0myrOfkFqO1tM+lU+gUlcWYSq9Yui8fGNII+TdxOfTG2pb9zV6COUxVySejCrcx5Qo7rfETX7pCN+5",
-	"ZiNYxSakvfdcloQfyzxQzoMQJtzfHNR5nRVXj5nf0RXl8DSSs/vlyZR6xt1pgvG5KEfGF5/TLPGoHbTl",
-	"S/D+pAjEyCUnp8KwAVRXjiulNXrol1RVEVPLUYN+UMXUooTM5SAyTy9XbOd5VqwL51VPJihZO2Toi5Qi",
-	"ARcjfgtUjhgrcRJ4RM5Teqr6L0+mYRXX4oSu8KHT6x+E0jTVaMKw9WsdSFNuzQPEfZfCPsDON9rp5FHE",
-	"qG4JVqfxqK8QB0okT+IYJOHq83df3WCikY6dGt6yH0v+AaJEF0BaIXydlCmRMmBLLleoC80lMSVFp4Nr",
-	"xeh0IwddcYasWvREwTwa1w1zihlZDqRcgd0JBycamhMl6UcJhckUDVHu3GQkNXodTa/vGkM/5fVd1l1G",
-	"wwt4pZaa0/aj5VJJY1OhEE1adwK4mglB+6GMJ5MRFX6OyOVSjRTPH8o0B+11YRXfgM/qFP+M3TJ7X5Bb",
-	"VpS25ZEMUigIdaVHVz5aS+GGccmWWkk3W9q4EpuYLqV59k/ZRI6bqOJas2CFVqQSJaKO/UTfuQa8QAkF",
-	"j26iF8/mz17Y0gMoc0DMQBNfQkJmtvOz/L39OkNwLu17Aq7k2zS6if4G5rbaHh2Mcp/P50Nw3rrmwE0t",
-	"rBjX8+uxPVJRuy/FJZSCxoyl4duZ88aRKfMc9LYzSbEQ6yTja+xJ0X3c+BTm0G6ZVe8b+4c4KvzYpg/J",
-	"fUk9SD6XaOgHlW6PDLV/40V/lt3E2AWXoLdjk/PuJH4/wP/6JP5fiOt9bbcVqI5uzJRM8DXTuCwNpmzj",
-	"eiIbgNxokqXK6TYHSjL3dQ3oPo5mTVu7wgC0f0V6VzUiIVMbAfe8lwLPIPBOYAOtF+8SBumGHty0vmp7",
-	"a+NnxkKojfF4VB3YrO4hZyZRBZpZ00nOqi7yGGZNvP4DYWt4jCBnmvXLgFdbMZNqc74PV892+/jkzvqp",
-	"bcpW90C2fzhLbzNwT0rH1Ocfnb5Uef1EXZpz5l3Nq9epJOzIBjLuwCTeqFLSZTyJJxnrjCX8MNxGnth5",
-	"08ZtcL2OX6ri0v+00dTVhJnt6o/7WdvZD57s/7uXO72xKU1dVlUm4Ahv5Vo94uSMel70OphdT8qu8z+A",
-	"++j7dAI5+hHEBXzmjXOGTk1qE/aZ+WZWP3+NRa07u37RmOXewb78xe0gZHmqU2LWndv55fDfqZV/04uZ",
-	"EikaYkuuDX1dASmufgPyuURXfg5/ZtOqadDNh8/2Jo9HT/dx/7sU2/oRlFPGgK00gu2T3KwzxAqW5Fq2",
-	"QEE9NrQY8rVli8SNVZBpnlZD3ET1itdyy+GJ52Ue3Tyfz+du5Ob//S7A98zQnyNpnhx1vffVlot6nx8b",
-	"Tve/dlp8ygNrylN88GOZX8IFLRlbNDQhMGb1hNQVDdWM9GvzyNMPJCHzNLya8J/hDGcaZTNume2q4d3e",
-	"954C/XS9b6N/dt9/aH9aNLVxXSl5ib71J3h0I7ju74Q21Wvh16tvG48qdGMfCd2DhACToWFoEiiwCYj9",
-	"3+61E9XxX+/l8HSHckVZdHNtg9ZYVM8QUhdcK9pvU8wLRSiT7dU73E7l8bwKjPX/38WnM4FFgGDl52M9",
-	"9WVgGCmWwRpfs2/9j4Hk1m/EJ26ocY6B+Mur90BJdjQnHZn19Kz48pVpb6r9H65L29nrMBB7fzTqAt74",
-	"fuiNC2Rg2IqvsSqJ64Gtc8r+qPbTw/5h/+8AAAD//w==",
+	"1Frfk9u28f9XMPzmKV+epdgXd3x+urhp6/F5emMnzYN7nVmRKxI5EKCBpXSKRv97BwB/SqBExUrrvnjO",
+	"ArC7+OzvBbdRoopSSZRkopttVIKGAgm1+1/KMzRk/+IyuolKoDyKIwkFRjfNYhxp/FxxjWl0Q7rCODJJ",
+	"jgV4akSo7dF/mRyef//y5tP86hVcLR+2L69330RxRJvS0jKkucyi3S6OlpVMiCs5wrVdnsj3E1z99mD/",
+	"mV+9unrYzuMXr0YYa8zG2daLF2dqUK94giNcm9XLsyXIRpm6tQuzdPiaUkmDzrLutVoILOyfiZKE0lkZ",
+	"lKXgCVj9zkq/4/9/NV4pHftvNC6jm+j/Zp3pzvyqmTV0HccUTaJ56a0p+iUHYmuUxNZaySxmiw378Jc3",
+	"7NX193/yoHgalsVtkqAxPxuHUalViZq4lxyEUGuLyra55EIpgSCjXRwlqvI3qZe4JMxQR3t2vYdOHAkw",
+	"dOsOLpUugPzRl9cdkj1KGo2qtDeaA0or1IvAwq6vz099L3IHekTj9obNdVrxHlpp1OJXTMjyuyXSfFER",
+	"vuMyPUTLqqiiMbi4vBfgL7KvK6QcNePEEpAsyUFmyNacclURK+CRy4xRjqwRm4HEdYdWj0cBTwNcU1Ut",
+	"BHZbZVUsPK4FlxN3ek/ZF/qW2d9jprQTzRBoYmrJlLTipQzYt4ee0fywjVBWhdUN4ZPFvOYWR6Qr556C",
+	"u2hbQFnakw8BUpXk1Ce12BAae8YEtu+ZhLtTvanTTEjlb+VKeScNeIc0a9QhhQI5VHKQqUDNMlghW0Dy",
+	"6N1GjDqUSN+bQ3o/8QIZqRpkS5hLQyATjNmcLZVmwNagCwt+FE/RKWqt9Knw0l39R7fd2nAa9miVObE5",
+	"YWFOkb1T2R2X2FlDBFrDpqHzpqJxFxFcomFr1MgELolZB1lgApVBi4tGv0ZKsQLkJuwjWCi9ueMFDzD6",
+	"oTaiCZHJ07lHePwiMqqiRBUDp/B25YLSErhwfxAvML1SlfUKVdGVWl55AexarhWR3ycVXS1VJdOgz2hc",
+	"cTMWl3UlvfVNMKAV6j067ZX2XI2nUXfJ2vpbU2+YDtAcqqgndG1ox930x8a0h776WEfsg1sXaExdHxxG",
+	"Kw3BzLN3RUe7o3Rcvl+4yQ/Fw1VdFZyKJEiGgWEJCPHMH3Jy8izzkei4pP5ESMBwRoMm4U1372GODDj5",
+	"iCbCmPYEGJPahJU9XeIxQaWq7x3QCUhmGQIpzUyuKpGyR6nWMTNVklsFASsQpLEpkRslnOoZ2aPcsIIb",
+	"Yy8ddwKOZMpOmhK1O6bk9Jvdt2fG7lgKIOvu4YDg+oAhu5NyamW1dRsO4hqZX2c+xr1mW89kF7Nt3QDs",
+	"XP2wdZX5joFGtuRCYMq4DFUUupI2Np4ppeFFJWCkVtszxRaj/rEOnbg2t6GKeoL1MGmMKmTLTV4MOOEh",
+	"lj9L/sQKLgQ3mCjPfkKyOVqX++Q+gUpTfYSpDAqm8zKQIY1Q9FOhT3iobW3Y6iGU2VwheTKqcB9TonjY",
+	"Wrf5pSd875qtYDWbkPbec1kRfqyKQFsAQphwn7RXC/ZWXIVmfkd3VcDT5Cw+LGGm1DzulhPM0cU9Mr5k",
+	"nWabRy2jK3GCiJAiEJOvPTldho2kBiGuFdvqaliI1YVOI1mjmL1KpxElZFJ70Xt6SWO73LPiYTj3ejJB",
+	"ybqBxlCkFAm4GPFtoGrEoImTwCNyntJT3cd5Mi2ruBEndIUPvbnCXrhNU40mDNuwHoI05dY8QNz3KewC",
+	"7HxTn04ee4zqliA7jUdzhThQRnkSxyAJV6i/++oGE4107NThLYfR5R8gKnQhpRPC11K5EikDtuQyQ11q",
+	"LokpKXp9XydGr2PZ665zZPWiJwrm0biumlPMyHIg5YrwXjg40fScKFs/SihNrugQ5d5NRtKn19H0GrA1",
+	"9FNe32fdZ3R4Aa/USnPafLRcamlsuhSiTf1OAFdXIWg/3PFkcqLSzyy5XKqRAvtDlRagvS6s4lvwWVMG",
+	"PGO3zN4X5IaVlW2LJIMUSkJd69GVmNZSuGFcsqVW0s2o1q4MJ6YraZ79U7aR4yaquTYsWKkVqUSJqGc/",
+	"0XeubS9RQsmjm+jFs/mzF7Y8AcodEDPQxJeQkJlt/bvBzv6cIziX9n0DV/JtGt1EfwNzW2+P9sbGz+fz",
+	"Q3DeugbCzTqsGNfz67E9UlG3L8UlVILGjKXl25spx5GpigL0pjd/sRDrJOcrHEjRf0j5FObQbZnVbym7",
+	"hzgq/bBnCMl9RQNIPldo6AeVbo4M0H/j5XBu3sbYBZegN2NT+v7Uf3eA//VJ/L8Q1/vGbmtQHd2YKZng",
+	"a6ZxWRlM2dr1TTYAuREnS5XTbQGU5O7nBtBdHM3a1jfDALR/RXpXNyshUxsB97xXCc8g8CZhA60X7xIG",
+	"6QYj3HS+avtv42fPQqi18XjUXdqs6TNnJlElmlnbbc7qTvMYZm28/gNha3mMIGfa9cuA11gxk2p9vg/X",
+	"T4S7+OTO5llvylb3GLd7OEtvM3DPV8fU5x+4vlR5w0RdmXNmYu0L26kk7MgGMu6BSbxRlaTLeBJPctYb",
+	"XfgRuo08sfOmtdvgeh2/VMel/2mjaaoJM9s2f+5mXfd/8HnAf/dypze2panLqsoEHOGtXKlHnJxRz4te",
+	"e/PtSdl1/gdwH30LT6BAP5S4gM+8cc7Qq0ltwj4z38yaR7OxqHVn1y8as9zr2Ze/0+2FLE91Ssy6czu/",
+	"HP47lfmXwJgpkaIhtuTa0NcVkOL6e5PPFbry8/CTnk5NB918+OxgOnn09BD3v0uxaZ5OOeUMWKYRbJ/k",
+	"5qEhVrAk17IFCuqxocUhX1u2SFxbBZn2QTbETdQvfR23Ap54URXRzfP5fO5Gbv6/3wX4nhn6CyTNk6Ou",
+	"977eclHv82PD6f7XTZRPeWBDeYoPfqyKS7igJWOLhjYExqyZkLqioZ6Rfm0eefoRJWSehtevAGc4w5lG",
+	"2Y5bZtt6eLfzvadAP28f2uif3e8fus+YpjaumZKX6Ft/gkc3gut/k7SuXxS/Xn3beFSjG/tI6J4oBJgc",
+	"DUOTQIltQBx+J9hNVMe/FCzg6Q5lRnl0c22D1lhUzxFSF1xr2m9TLEpFKJPN1TvcTOXxvA6Mzf+/i09n",
+	"AosAQebnYwP15WAYKZbDCl+zb/1HRXLjN+ITN9Q6x4H4y6v3QEl+NCcdmfUMrPjylelgqv0frku72eth",
+	"IPb+aNQFvPH9oTcukIFhGV9hXRI3A1vnlMNR7aeH3cPu3wEAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

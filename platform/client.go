@@ -1,0 +1,228 @@
+// Package platform is how Rudmar talks to a function platform: a client of the
+// platform protocol, whose description and types are in platform/api.
+package platform
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
+
+	"rudmar/platform/api"
+)
+
+// Scope is one stage of one service in one region.
+type Scope struct{ Region, Service, Stage string }
+
+// Problem is what a platform answered instead of what was asked for.
+type Problem struct{ api.Problem }
+
+func (p *Problem) Error() string { return p.Detail }
+
+// Unreachable tells that the platform did not answer.
+type Unreachable struct {
+	Address string
+	Err     error
+}
+
+func (u *Unreachable) Error() string {
+	return fmt.Sprintf("the platform at %s does not answer: %v", u.Address, u.Err)
+}
+
+// Unwrap gives the network's error.
+func (u *Unreachable) Unwrap() error { return u.Err }
+
+// HasStatus tells whether an error is a platform's problem of that status.
+func HasStatus(err error, status int) bool {
+	var p *Problem
+	return errors.As(err, &p) && p.Status == status
+}
+
+// Client talks to one platform.
+type Client struct {
+	address string
+	api     *api.Client
+}
+
+// NewClient makes a client for the platform at an address, with the installation's token.
+func NewClient(address, token string) (*Client, error) {
+	inner, err := api.NewClient(address, api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+		r.Header.Set("Authorization", "Bearer "+token)
+		return nil
+	}))
+	if err != nil {
+		return nil, fmt.Errorf("making a client for %s: %w", address, err)
+	}
+	return &Client{address: address, api: inner}, nil
+}
+
+// Kinds gives what the platform knows and allows.
+func (c *Client) Kinds(ctx context.Context) (api.Kinds, error) {
+	var out api.Kinds
+	err := c.ask(ctx, &out, func() (*http.Response, error) { return c.api.GetKinds(ctx) })
+	return out, err
+}
+
+// Snapshot gives what is there now.
+func (c *Client) Snapshot(ctx context.Context, s Scope) (api.Snapshot, error) {
+	var out api.Snapshot
+	err := c.ask(ctx, &out, func() (*http.Response, error) { return c.api.GetSnapshot(ctx, s.Region, s.Service, s.Stage) })
+	return out, err
+}
+
+// PutArtifact puts an archive there, unless it is there already.
+func (c *Client) PutArtifact(ctx context.Context, digest string, archive []byte) error {
+	err := c.ask(ctx, nil, func() (*http.Response, error) { return c.api.HasArtifact(ctx, digest) })
+	if !HasStatus(err, http.StatusNotFound) {
+		return err
+	}
+	return c.ask(ctx, nil, func() (*http.Response, error) {
+		return c.api.PutArtifactWithBody(ctx, digest, "application/zip", bytes.NewReader(archive))
+	})
+}
+
+// Wish is a resource as it is to be.
+type Wish struct {
+	Key        string // of idempotency
+	Match      string // the tag that it has to have now; "" for any
+	Attributes map[string]any
+	Secrets    map[string]string
+	Version    int
+}
+
+// Put makes a resource be as wished.
+func (c *Client) Put(ctx context.Context, s Scope, address string, w Wish) (api.Resource, error) {
+	body := api.ResourceWish{Attributes: w.Attributes, Version: &w.Version}
+	if len(w.Secrets) > 0 {
+		body.Secrets = &w.Secrets
+	}
+	params := &api.PutResourceParams{IdempotencyKey: w.Key, IfMatch: optional(w.Match)}
+	var out api.Resource
+	err := c.ask(ctx, &out, func() (*http.Response, error) {
+		return c.api.PutResource(ctx, s.Region, s.Service, s.Stage, address, params, body)
+	})
+	return out, err
+}
+
+// Delete takes a resource away. One that is gone already is no error.
+func (c *Client) Delete(ctx context.Context, s Scope, address, key, match string) error {
+	params := &api.DeleteResourceParams{IdempotencyKey: key, IfMatch: optional(match)}
+	err := c.ask(ctx, nil, func() (*http.Response, error) {
+		return c.api.DeleteResource(ctx, s.Region, s.Service, s.Stage, address, params)
+	})
+	if HasStatus(err, http.StatusNotFound) {
+		return nil
+	}
+	return err
+}
+
+// Invoke calls a function once.
+func (c *Client) Invoke(ctx context.Context, s Scope, function, trigger string, event any) (api.Invocation, error) {
+	var out api.Invocation
+	err := c.ask(ctx, &out, func() (*http.Response, error) {
+		return c.api.Invoke(ctx, s.Region, s.Service, s.Stage, function, api.InvocationWish{Event: event, Trigger: optional(trigger)})
+	})
+	return out, err
+}
+
+// LogQuery chooses log lines.
+type LogQuery struct {
+	Function, Invocation string
+	After                int64
+	Limit                int
+}
+
+// Logs gives log lines, oldest first.
+func (c *Client) Logs(ctx context.Context, s Scope, q LogQuery) ([]api.LogLine, error) {
+	params := &api.GetLogsParams{Function: optional(q.Function), Invocation: optional(q.Invocation)}
+	if q.After > 0 {
+		params.After = &q.After
+	}
+	if q.Limit > 0 {
+		params.Limit = &q.Limit
+	}
+	var out struct{ Lines []api.LogLine }
+	err := c.ask(ctx, &out, func() (*http.Response, error) { return c.api.GetLogs(ctx, s.Region, s.Service, s.Stage, params) })
+	return out.Lines, err
+}
+
+// Metrics gives the sums per minute since a time.
+func (c *Client) Metrics(ctx context.Context, s Scope, since time.Time) ([]api.MinuteSum, error) {
+	from := since.UnixMilli()
+	var out struct{ Minutes []api.MinuteSum }
+	err := c.ask(ctx, &out, func() (*http.Response, error) {
+		return c.api.GetMetrics(ctx, s.Region, s.Service, s.Stage, &api.GetMetricsParams{Since: &from})
+	})
+	return out.Minutes, err
+}
+
+// Access gives which permissions were used, and which calls were refused.
+func (c *Client) Access(ctx context.Context, s Scope) ([]api.AccessUse, error) {
+	var out struct{ Uses []api.AccessUse }
+	err := c.ask(ctx, &out, func() (*http.Response, error) { return c.api.GetAccess(ctx, s.Region, s.Service, s.Stage) })
+	return out.Uses, err
+}
+
+func optional(s string) *string {
+	if s == "" {
+		return nil
+	}
+	return &s
+}
+
+// RoutesAt gives where a scope's routes answer, from what the platform says.
+func RoutesAt(k api.Kinds, s Scope) string {
+	return strings.NewReplacer("{region}", url.PathEscape(s.Region), "{service}", url.PathEscape(s.Service), "{stage}", url.PathEscape(s.Stage)).Replace(k.RoutesAt)
+}
+
+// ask sends a request. A 429 or 503 is tried again as the platform says, up to
+// a minute in all; everything else is for the caller to decide.
+func (c *Client) ask(ctx context.Context, out any, send func() (*http.Response, error)) error {
+	_, err := backoff.Retry(ctx, func() (struct{}, error) {
+		response, err := send()
+		if err != nil {
+			return struct{}{}, backoff.Permanent(error(&Unreachable{Address: c.address, Err: err}))
+		}
+		defer response.Body.Close()
+		err = read(response, out)
+		if response.StatusCode == http.StatusTooManyRequests || response.StatusCode == http.StatusServiceUnavailable {
+			if seconds, parsed := strconv.Atoi(response.Header.Get("Retry-After")); parsed == nil {
+				return struct{}{}, &backoff.RetryAfterError{Duration: time.Duration(seconds) * time.Second}
+			}
+			return struct{}{}, err
+		}
+		if err != nil {
+			return struct{}{}, backoff.Permanent(err)
+		}
+		return struct{}{}, nil
+	}, backoff.WithMaxElapsedTime(time.Minute))
+	return err
+}
+
+func read(response *http.Response, out any) error {
+	if response.StatusCode >= 400 {
+		var p Problem
+		text, _ := io.ReadAll(io.LimitReader(response.Body, 64<<10)) // what there is
+		if json.Unmarshal(text, &p.Problem) != nil || p.Detail == "" {
+			p.Detail = fmt.Sprintf("the platform answered %s", response.Status)
+		}
+		p.Status = response.StatusCode
+		return &p
+	}
+	if out == nil || response.StatusCode == http.StatusNoContent {
+		return nil
+	}
+	if err := json.NewDecoder(response.Body).Decode(out); err != nil {
+		return fmt.Errorf("reading the platform's answer: %w", err)
+	}
+	return nil
+}

@@ -1,0 +1,260 @@
+package local
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"sort"
+	"time"
+
+	"rudmar/platform/api"
+)
+
+// call is one invocation to be made.
+type call struct {
+	at      place
+	event   any
+	trigger string // "" where somebody tries the function
+}
+
+func msDuration(ms float64) time.Duration { return time.Duration(ms * float64(time.Millisecond)) }
+
+func millis(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
+
+// invoke runs a function once. An error means that the platform could not do
+// its part; what the function did is in the invocation.
+func (p *Platform) invoke(ctx context.Context, c call) (api.Invocation, error) {
+	inv := api.Invocation{Id: "c-" + random(6), Logs: []api.LogLine{}}
+	function, ok, err := p.store.resource(ctx, p.store.db, c.at.scope, "function/"+c.at.function)
+	if err != nil {
+		return inv, err
+	}
+	r, pointed, err := p.pick(ctx, c.at)
+	if err != nil {
+		return inv, err
+	}
+	if !ok || !pointed {
+		inv.Outcome = api.NotFound
+		inv.Error = &api.InvocationError{Kind: "NotFound", Message: fmt.Sprintf("there is no function %s in %s with a revision to call", c.at.function, c.at.scope)}
+		return inv, nil
+	}
+	inv.Revision, inv.Version = r.id, &r.version
+	memory, _ := r.config["memory"].(float64)
+	inv.MemoryLimit = int64(memory)
+	atOnce, _ := function.attributes["at_once"].(float64)
+	if !p.pool.enter(c.at, max(1, int(atOnce))) {
+		inv.Outcome = api.Throttled
+		inv.Error = &api.InvocationError{Kind: "Throttled", Message: fmt.Sprintf("%d calls of %s run already, which is as many as at_once allows; try again shortly", int(atOnce), c.at.function)}
+		p.observed.count(c, inv)
+		return inv, nil
+	}
+	defer p.pool.leave(c.at)
+	p.run(ctx, c, r, &inv)
+	p.observed.count(c, inv)
+	return inv, nil
+}
+
+// pick chooses a revision by the pointer's shares.
+func (p *Platform) pick(ctx context.Context, at place) (revision, bool, error) {
+	pointer, ok, err := p.store.resource(ctx, p.store.db, at.scope, "pointer/"+at.function)
+	if err != nil || !ok {
+		return revision{}, false, err
+	}
+	shares, _ := pointer.attributes["shares"].(map[string]any)
+	ids := make([]string, 0, len(shares))
+	for id := range shares {
+		ids = append(ids, id)
+	}
+	sort.Strings(ids)
+	at100, chosen := rand.Float64()*100, ""
+	for _, id := range ids {
+		share, _ := shares[id].(float64)
+		if chosen = id; at100 < share {
+			break
+		}
+		at100 -= share
+	}
+	return p.store.revision(ctx, p.store.db, at.scope, at.function, chosen)
+}
+
+// run makes the call on a warm instance, or on a cold one.
+func (p *Platform) run(ctx context.Context, c call, r revision, inv *api.Invocation) {
+	timeoutMs, _ := r.config["timeout"].(float64)
+	timeout := msDuration(timeoutMs)
+	k := &keeper{platform: p, call: c, invocation: inv}
+	begun := time.Now()
+	in := p.pool.warm(c.at, r.id)
+	if in == nil {
+		inv.Cold = true
+		var err error
+		if in, err = p.pool.cold(c.at, r); err != nil {
+			fail(inv, api.Failed, "Platform", "an instance could not be started: "+err.Error(), "")
+			return
+		}
+		k.instance = in.id
+		if !p.awaitReady(in, timeout, k, inv) {
+			inv.ColdMs = millis(time.Since(begun))
+			return
+		}
+		inv.ColdMs = millis(time.Since(begun))
+	}
+	k.instance = in.id
+	// The call goes on where the caller went away: its effects are real.
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), timeout)
+	defer cancel()
+	deadline := time.Now().Add(timeout)
+	in.memory.reset()
+	begun = time.Now()
+	err := in.send(map[string]any{
+		"event": c.event, "id": inv.Id, "function": c.at.function, "version": r.version,
+		"stage": c.at.stage, "deadline": deadline.UnixMilli(), "memory_limit": inv.MemoryLimit,
+	})
+	var answer reply
+	if err == nil {
+		collected := make(chan struct{})
+		collecting, stop := context.WithCancel(context.Background())
+		go func() {
+			in.collect(collecting, k.keep)
+			close(collected)
+		}()
+		answer, err = in.receive(ctx)
+		inv.RunMs = millis(time.Since(begun))
+		inv.MemoryPeak = in.memory.peak()
+		if err != nil {
+			p.pool.drop(in)
+			select { // what it wrote before it ended
+			case <-in.done:
+			case <-time.After(2 * killGrace):
+			}
+		}
+		if err != nil {
+			stop()
+		}
+		<-collected
+		stop()
+	} else {
+		p.pool.drop(in)
+	}
+	p.conclude(in, answer, err, timeout, inv)
+	k.finish()
+	if err == nil {
+		if answer.Memory {
+			p.pool.drop(in)
+		} else {
+			p.pool.give(in)
+		}
+	}
+}
+
+// awaitReady waits until the handler is loaded; what that writes belongs to the call.
+func (p *Platform) awaitReady(in *instance, timeout time.Duration, k *keeper, inv *api.Invocation) bool {
+	limit := max(timeout, 10*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), limit)
+	defer cancel()
+	collected := make(chan struct{})
+	go func() {
+		in.collect(ctx, k.keep)
+		close(collected)
+	}()
+	answer, err := in.receive(ctx)
+	if err == nil && answer.Error == nil {
+		<-collected
+		return true
+	}
+	inv.MemoryPeak = in.memory.peak()
+	p.pool.drop(in)
+	cancel()
+	<-collected
+	p.conclude(in, answer, err, limit, inv)
+	k.finish()
+	return false
+}
+
+// conclude says in words how a call ended.
+func (p *Platform) conclude(in *instance, answer reply, err error, timeout time.Duration, inv *api.Invocation) {
+	switch {
+	case in.over.Load() || answer.Memory:
+		if answer.Memory {
+			inv.MemoryPeak = max(inv.MemoryPeak, 0)
+		}
+		fail(inv, api.OutOfMemory, "OutOfMemory", fmt.Sprintf("the call went over its memory limit of %d MiB (its peak was %d MiB or more); raise memory, or hold less at once",
+			inv.MemoryLimit>>20, max(inv.MemoryPeak, 0)>>20), "")
+	case errors.Is(err, context.DeadlineExceeded):
+		fail(inv, api.TimedOut, "TimedOut", fmt.Sprintf("the call did not answer within its timeout of %s and was ended", timeout), "")
+	case errors.Is(err, errGone):
+		fail(inv, api.Failed, "ProcessEnded", "the process ended before it answered: "+exitText(in), "")
+	case err != nil:
+		fail(inv, api.Failed, "Answer", err.Error(), "")
+	case answer.Error != nil:
+		fail(inv, api.Failed, answer.Error.Kind, answer.Error.Message, answer.Error.Trace)
+	default:
+		inv.Outcome = api.Answered
+		var v any
+		if json.Unmarshal(answer.Answer, &v) == nil {
+			inv.Answer = v
+		}
+	}
+}
+
+func exitText(in *instance) string {
+	select {
+	case <-in.done:
+		return in.cmd.ProcessState.String()
+	case <-time.After(time.Second):
+		return "it did not say how"
+	}
+}
+
+func fail(inv *api.Invocation, outcome api.InvocationOutcome, kind, message, trace string) {
+	inv.Outcome = outcome
+	inv.Error = &api.InvocationError{Kind: kind, Message: message}
+	if trace != "" {
+		inv.Error.Trace = &trace
+	}
+}
+
+// keeper turns what an instance writes into log lines of the call.
+type keeper struct {
+	platform   *Platform
+	call       call
+	invocation *api.Invocation
+	instance   string
+	bytes      int
+	left       int
+}
+
+func (k *keeper) keep(o output) {
+	if k.bytes += len(o.text) + 1; k.bytes > maxLogBytes {
+		k.left += len(o.text) + 1
+		return
+	}
+	k.line(o)
+}
+
+func (k *keeper) line(o output) {
+	line := k.platform.observed.line(k.call.at, api.LogLine{
+		At: o.at.UnixMilli(), Function: k.call.at.function, Revision: k.invocation.Revision,
+		Invocation: k.invocation.Id, Instance: k.instance, Stream: api.LogLineStream(o.stream), Text: o.text,
+	})
+	k.invocation.Logs = append(k.invocation.Logs, line)
+}
+
+// finish writes the platform's own line about the call.
+func (k *keeper) finish() {
+	if k.left > 0 {
+		yes := true
+		k.invocation.LogsCut = &yes
+		k.line(output{time.Now(), "platform", fmt.Sprintf("%d KiB of output were left out; a call may write %d KiB", k.left>>10, maxLogBytes>>10)})
+	}
+	text := fmt.Sprintf("%s in %.1f ms", k.invocation.Outcome, k.invocation.RunMs)
+	if k.invocation.Cold {
+		text += fmt.Sprintf(", after a cold start of %.1f ms", k.invocation.ColdMs)
+	}
+	text += fmt.Sprintf(", memory peak %.1f of %d MiB", float64(k.invocation.MemoryPeak)/(1<<20), k.invocation.MemoryLimit>>20)
+	if e := k.invocation.Error; e != nil {
+		text += ": " + e.Kind + ": " + e.Message
+	}
+	k.line(output{time.Now(), "platform", text})
+}

@@ -1,0 +1,103 @@
+package local
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+
+	"rudmar/platform/api"
+)
+
+// Regions of the local platform.
+func regions() []string { return []string{"north", "coast", "lake"} }
+
+// kinds lists the kinds of resources and their attributes. Everything else in
+// this package that needs to know them asks here.
+func kinds() []api.Kind {
+	text := func(name string, inPlace bool) api.AttributeKind {
+		return api.AttributeKind{Name: name, Type: api.Text, InPlace: inPlace}
+	}
+	of := func(name string, t api.AttributeKindType, inPlace bool) api.AttributeKind {
+		return api.AttributeKind{Name: name, Type: t, InPlace: inPlace}
+	}
+	measured := func(name string, unit api.AttributeKindUnit, low, high float64) api.AttributeKind {
+		return api.AttributeKind{Name: name, Type: api.Number, InPlace: true, Unit: &unit, Min: &low, Max: &high}
+	}
+	computed := func(name string) api.AttributeKind {
+		yes := true
+		return api.AttributeKind{Name: name, Type: api.Text, Computed: &yes}
+	}
+	const mib, minute, day = 1 << 20, 60_000, 86_400_000
+	return []api.Kind{
+		{Kind: "identity", Attributes: []api.AttributeKind{text("owner", true), computed("id")}},
+		{Kind: "grant", Attributes: []api.AttributeKind{text("resource", false), of("verbs", api.List, true)}},
+		{Kind: "logs", Attributes: []api.AttributeKind{measured("keep", api.Ms, 3_600_000, 3653*day)}},
+		{Kind: "function", Attributes: []api.AttributeKind{
+			text("runtime", true), text("handler", true), text("env.*", true),
+			measured("memory", api.Bytes, 64*mib, 4096*mib), measured("timeout", api.Ms, 100, 15*minute), of("at_once", api.Number, true),
+		}},
+		{Kind: "revision", Attributes: []api.AttributeKind{text("artifact", false), text("configuration", false), text("id", false)}},
+		{Kind: "pointer", Attributes: []api.AttributeKind{of("shares", api.Mapping, true)}},
+		{Kind: "opening", Attributes: []api.AttributeKind{of("to", api.List, true)}},
+		{Kind: "route", Attributes: []api.AttributeKind{text("method", true), text("path", true), of("enabled", api.Truth, true), computed("url")}},
+		{Kind: "schedule", Attributes: []api.AttributeKind{text("cron", true), text("zone", true), measured("every", api.Ms, minute, 366*day), of("enabled", api.Truth, true)}},
+	}
+}
+
+// permissions lists the kinds of resources that grants may be about.
+func permissions() []api.PermissionKind {
+	return []api.PermissionKind{{Kind: "tables", Verbs: []string{"read", "query", "write", "delete"}}}
+}
+
+// checkAttributes tells what is wrong with the attributes of a resource.
+func checkAttributes(kind string, attributes map[string]any) error {
+	for _, k := range kinds() {
+		if k.Kind != kind {
+			continue
+		}
+		names := make([]string, 0, len(attributes))
+		for name := range attributes {
+			names = append(names, name)
+		}
+		sort.Strings(names)
+		for _, name := range names {
+			if err := checkAttribute(k, name, attributes[name]); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	return fmt.Errorf("there are no resources of kind %q here", kind)
+}
+
+func checkAttribute(k api.Kind, name string, v any) error {
+	for _, a := range k.Attributes {
+		if prefix, open := strings.CutSuffix(a.Name, "*"); a.Name != name && (!open || !strings.HasPrefix(name, prefix)) {
+			continue
+		}
+		if a.Computed != nil && *a.Computed {
+			return fmt.Errorf("%s of a %s is computed and cannot be set", name, k.Kind)
+		}
+		ok := false
+		switch a.Type {
+		case api.Text:
+			_, ok = v.(string)
+		case api.Truth:
+			_, ok = v.(bool)
+		case api.List:
+			_, ok = v.([]any)
+		case api.Mapping:
+			_, ok = v.(map[string]any)
+		case api.Number:
+			var f float64
+			if f, ok = v.(float64); ok && (a.Min != nil && f < *a.Min || a.Max != nil && f > *a.Max) {
+				return fmt.Errorf("%s of a %s lies from %v to %v, not %v", name, k.Kind, *a.Min, *a.Max, f)
+			}
+		}
+		if !ok {
+			return fmt.Errorf("%s of a %s is a %s, not %v", name, k.Kind, a.Type, v)
+		}
+		return nil
+	}
+	return fmt.Errorf("a %s has no attribute %q", k.Kind, name)
+}

@@ -1,0 +1,76 @@
+package local
+
+import (
+	"bytes"
+	"os"
+	"strconv"
+	"sync"
+	"time"
+)
+
+// memoryWatch looks at a process every few milliseconds, and calls over when
+// it holds more than its limit.
+type memoryWatch struct {
+	pid  int
+	quit chan struct{}
+	once sync.Once
+}
+
+func watchMemory(pid int, limit int64, over func()) *memoryWatch {
+	w := &memoryWatch{pid: pid, quit: make(chan struct{})}
+	file, err := os.Open("/proc/" + strconv.Itoa(pid) + "/statm")
+	if err != nil {
+		return w // gone already
+	}
+	go func() {
+		defer file.Close()
+		tick := time.NewTicker(5 * time.Millisecond)
+		defer tick.Stop()
+		page := int64(os.Getpagesize())
+		buffer := make([]byte, 128)
+		for {
+			select {
+			case <-w.quit:
+				return
+			case <-tick.C:
+			}
+			n, err := file.ReadAt(buffer, 0)
+			fields := bytes.Fields(buffer[:n])
+			if len(fields) < 3 {
+				if err != nil {
+					return
+				}
+				continue
+			}
+			resident, _ := strconv.ParseInt(string(fields[1]), 10, 64)
+			shared, _ := strconv.ParseInt(string(fields[2]), 10, 64)
+			if (resident-shared)*page > limit {
+				over()
+				return
+			}
+		}
+	}()
+	return w
+}
+
+func (w *memoryWatch) stop() { w.once.Do(func() { close(w.quit) }) }
+
+// reset forgets the peak, so that the next one is that of the next call.
+func (w *memoryWatch) reset() {
+	_ = os.WriteFile("/proc/"+strconv.Itoa(w.pid)+"/clear_refs", []byte("5"), 0) // without it the peak is that of the instance
+}
+
+// peak gives the highest resident size since reset, in bytes.
+func (w *memoryWatch) peak() int64 {
+	text, err := os.ReadFile("/proc/" + strconv.Itoa(w.pid) + "/status")
+	if err != nil {
+		return 0
+	}
+	_, rest, _ := bytes.Cut(text, []byte("VmHWM:"))
+	fields := bytes.Fields(rest)
+	if len(fields) == 0 {
+		return 0
+	}
+	kib, _ := strconv.ParseInt(string(fields[0]), 10, 64)
+	return kib << 10
+}

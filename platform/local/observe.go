@@ -1,0 +1,242 @@
+package local
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"sync"
+	"time"
+
+	"rudmar/platform/api"
+)
+
+// flushEvery is how long a log line or a count may be in memory only.
+const flushEvery = 200 * time.Millisecond
+
+type minuteKey struct {
+	place
+	revision, cause string
+	minute          int64
+}
+
+type useKey struct {
+	place
+	verb, resource string
+	allowed        bool
+}
+
+type useSum struct {
+	count  int
+	lastAt int64
+}
+
+type placedLine struct {
+	scope
+	api.LogLine
+}
+
+// observations gathers log lines and counts, and writes them in batches.
+type observations struct {
+	store *store
+	now   func() time.Time
+
+	mu      sync.Mutex
+	nextID  int64
+	lines   []placedLine
+	minutes map[minuteKey]*api.MinuteSum
+	uses    map[useKey]*useSum
+}
+
+func newObservations(ctx context.Context, s *store, now func() time.Time) (*observations, error) {
+	o := &observations{store: s, now: now, minutes: map[minuteKey]*api.MinuteSum{}, uses: map[useKey]*useSum{}}
+	var last sql.NullInt64
+	if err := s.db.QueryRowContext(ctx, `SELECT max(id) FROM log_lines`).Scan(&last); err != nil {
+		return nil, fmt.Errorf("reading the newest log line: %w", err)
+	}
+	o.nextID = last.Int64 + 1
+	return o, nil
+}
+
+func (o *observations) line(at place, l api.LogLine) api.LogLine {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	l.Id = o.nextID
+	o.nextID++
+	o.lines = append(o.lines, placedLine{at.scope, l})
+	return l
+}
+
+func (o *observations) count(c call, inv api.Invocation) {
+	cause := c.trigger
+	if cause == "" {
+		cause = "try"
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	key := minuteKey{c.at, inv.Revision, cause, o.now().Truncate(time.Minute).UnixMilli()}
+	m := o.minutes[key]
+	if m == nil {
+		m = &api.MinuteSum{}
+		o.minutes[key] = m
+	}
+	if inv.Outcome == api.Throttled {
+		m.Throttled++
+		return
+	}
+	m.Calls++
+	if inv.Outcome != api.Answered {
+		m.Errors++
+	}
+	if inv.Cold {
+		m.Cold++
+	}
+	m.TotalMs += inv.RunMs
+	m.MaxMs = max(m.MaxMs, inv.RunMs)
+	m.MemoryPeak = max(m.MemoryPeak, inv.MemoryPeak)
+}
+
+func (o *observations) use(at place, verb, resource string, allowed bool) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	key := useKey{at, verb, resource, allowed}
+	u := o.uses[key]
+	if u == nil {
+		u = &useSum{}
+		o.uses[key] = u
+	}
+	u.count++
+	u.lastAt = o.now().UnixMilli()
+}
+
+func (o *observations) run(ctx context.Context) {
+	tick := time.NewTicker(flushEvery)
+	defer tick.Stop()
+	tidy := time.NewTicker(10 * time.Minute)
+	defer tidy.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+			o.flush(ctx)
+		case <-tidy.C:
+			o.tidy(ctx)
+		}
+	}
+}
+
+// flush writes what is in memory. What cannot be written now stays for the next time.
+func (o *observations) flush(ctx context.Context) {
+	o.mu.Lock()
+	lines, minutes, uses := o.lines, o.minutes, o.uses
+	o.lines, o.minutes, o.uses = nil, map[minuteKey]*api.MinuteSum{}, map[useKey]*useSum{}
+	o.mu.Unlock()
+	if len(lines)+len(minutes)+len(uses) == 0 {
+		return
+	}
+	err := o.store.within(context.WithoutCancel(ctx), func(tx *sql.Tx) error { return write(tx, lines, minutes, uses) })
+	if err == nil {
+		return
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.lines = append(lines, o.lines...)
+}
+
+func write(tx *sql.Tx, lines []placedLine, minutes map[minuteKey]*api.MinuteSum, uses map[useKey]*useSum) error {
+	for _, l := range lines {
+		if _, err := tx.Exec(`INSERT INTO log_lines (id, at, region, service, stage, function, revision, invocation, instance, stream, text) VALUES (?,?,?,?,?,?,?,?,?,?,?)`,
+			l.Id, l.At, l.region, l.service, l.stage, l.Function, l.Revision, l.Invocation, l.Instance, string(l.Stream), l.Text); err != nil {
+			return err
+		}
+	}
+	for k, m := range minutes {
+		if _, err := tx.Exec(`INSERT INTO minutes (region, service, stage, function, revision, cause, minute, calls, errors, throttled, cold, total_ms, max_ms, memory_peak)
+			VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?) ON CONFLICT DO UPDATE SET calls = calls + excluded.calls, errors = errors + excluded.errors,
+			throttled = throttled + excluded.throttled, cold = cold + excluded.cold, total_ms = total_ms + excluded.total_ms,
+			max_ms = max(max_ms, excluded.max_ms), memory_peak = max(memory_peak, excluded.memory_peak)`,
+			k.region, k.service, k.stage, k.function, k.revision, k.cause, k.minute, m.Calls, m.Errors, m.Throttled, m.Cold, m.TotalMs, m.MaxMs, m.MemoryPeak); err != nil {
+			return err
+		}
+	}
+	for k, u := range uses {
+		if _, err := tx.Exec(`INSERT INTO uses (region, service, stage, function, verb, resource, allowed, count, last_at) VALUES (?,?,?,?,?,?,?,?,?)
+			ON CONFLICT DO UPDATE SET count = count + excluded.count, last_at = excluded.last_at`,
+			k.region, k.service, k.stage, k.function, k.verb, k.resource, k.allowed, u.count, u.lastAt); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// tidy takes away lines that are older than their function keeps them.
+func (o *observations) tidy(ctx context.Context) {
+	_, _ = o.store.db.ExecContext(ctx, `DELETE FROM log_lines WHERE at < ? - coalesce((SELECT json_extract(r.attributes, '$.keep') FROM resources r
+		WHERE r.region = log_lines.region AND r.service = log_lines.service AND r.stage = log_lines.stage AND r.address = 'logs/' || log_lines.function), 1209600000)`,
+		o.now().UnixMilli()) // what is not taken away now is next time
+	_, _ = o.store.db.ExecContext(ctx, `DELETE FROM answered WHERE at < ?`, o.now().Add(-7*24*time.Hour).UnixMilli())
+}
+
+func (o *observations) read(ctx context.Context, sc scope, function, invocation string, after int64, limit int) ([]api.LogLine, error) {
+	o.flush(ctx)
+	query, args := `SELECT id, at, function, revision, invocation, instance, stream, text FROM log_lines WHERE region = ? AND service = ? AND stage = ? AND id > ?`,
+		[]any{sc.region, sc.service, sc.stage, after}
+	if function != "" {
+		query, args = query+` AND function = ?`, append(args, function)
+	}
+	if invocation != "" {
+		query, args = query+` AND invocation = ?`, append(args, invocation)
+	}
+	rows, err := o.store.db.QueryContext(ctx, `SELECT * FROM (`+query+` ORDER BY id DESC LIMIT ?) ORDER BY id`, append(args, limit)...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := []api.LogLine{}
+	for rows.Next() {
+		var l api.LogLine
+		if err := rows.Scan(&l.Id, &l.At, &l.Function, &l.Revision, &l.Invocation, &l.Instance, &l.Stream, &l.Text); err != nil {
+			return nil, err
+		}
+		out = append(out, l)
+	}
+	return out, rows.Err()
+}
+
+func (o *observations) sums(ctx context.Context, sc scope, since int64) ([]api.MinuteSum, error) {
+	o.flush(ctx)
+	rows, err := o.store.db.QueryContext(ctx, `SELECT function, revision, cause, minute, calls, errors, throttled, cold, total_ms, max_ms, memory_peak
+		FROM minutes WHERE region = ? AND service = ? AND stage = ? AND minute >= ? ORDER BY minute, function`, sc.region, sc.service, sc.stage, since)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := []api.MinuteSum{}
+	for rows.Next() {
+		var m api.MinuteSum
+		if err := rows.Scan(&m.Function, &m.Revision, &m.Trigger, &m.Minute, &m.Calls, &m.Errors, &m.Throttled, &m.Cold, &m.TotalMs, &m.MaxMs, &m.MemoryPeak); err != nil {
+			return nil, err
+		}
+		out = append(out, m)
+	}
+	return out, rows.Err()
+}
+
+func (o *observations) accessUses(ctx context.Context, sc scope) ([]api.AccessUse, error) {
+	o.flush(ctx)
+	rows, err := o.store.db.QueryContext(ctx, `SELECT function, verb, resource, allowed, count, last_at FROM uses
+		WHERE region = ? AND service = ? AND stage = ? ORDER BY function, resource, verb`, sc.region, sc.service, sc.stage)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := []api.AccessUse{}
+	for rows.Next() {
+		var u api.AccessUse
+		if err := rows.Scan(&u.Function, &u.Verb, &u.Resource, &u.Allowed, &u.Count, &u.LastAt); err != nil {
+			return nil, err
+		}
+		out = append(out, u)
+	}
+	return out, rows.Err()
+}

@@ -1,0 +1,108 @@
+// Package local is the local platform: a small function platform that ships
+// with Rudmar, really runs functions, and answers the platform protocol. It is
+// a stand-in for what a company runs, and keeps its truth apart from Rudmar's.
+package local
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"rudmar/core/canon"
+)
+
+// Options is how a local platform runs.
+type Options struct {
+	Dir string // its own folder: database and archives
+	// Token is what Rudmar has to show.
+	Token string
+	// RoutesAt is the address at which Routes is served, such as http://127.0.0.1:7072.
+	RoutesAt string
+	// DataAt is the address at which Protocol is served; functions reach their data there.
+	DataAt string
+	// Idle is how long an instance is kept without a call. Default 5 minutes.
+	Idle   time.Duration
+	Log    *slog.Logger
+	Now    func() time.Time
+	Python string // the interpreter; default /usr/bin/python3
+}
+
+// Platform is a running local platform.
+type Platform struct {
+	options  Options
+	store    *store
+	pool     *pool
+	observed *observations
+	notes    []string
+	cancel   context.CancelFunc
+	running  sync.WaitGroup
+}
+
+// Open opens the platform's folder and starts its schedules. Close ends it.
+func Open(ctx context.Context, o Options) (*Platform, error) {
+	if o.Idle == 0 {
+		o.Idle = 5 * time.Minute
+	}
+	if o.Log == nil {
+		o.Log = slog.Default()
+	}
+	if o.Now == nil {
+		o.Now = time.Now
+	}
+	if o.Python == "" {
+		o.Python = "/usr/bin/python3"
+	}
+	for _, dir := range []string{"artifacts", "unpacked", "work"} {
+		if err := os.MkdirAll(filepath.Join(o.Dir, dir), 0o755); err != nil {
+			return nil, fmt.Errorf("making the platform's folder: %w", err)
+		}
+	}
+	st, err := openStore(ctx, o.Dir)
+	if err != nil {
+		return nil, err
+	}
+	p := &Platform{options: o, store: st, notes: isolationNotes()}
+	if p.observed, err = newObservations(ctx, st, o.Now); err != nil {
+		st.db.Close()
+		return nil, err
+	}
+	p.pool = newPool(p)
+	ctx, p.cancel = context.WithCancel(context.WithoutCancel(ctx))
+	for _, work := range []func(context.Context){p.observed.run, p.runSchedules, p.pool.run} {
+		p.running.Add(1)
+		go func() {
+			defer p.running.Done()
+			work(ctx)
+		}()
+	}
+	for _, note := range p.notes {
+		o.Log.Warn("local platform", "note", note)
+	}
+	return p, nil
+}
+
+// Close ends all instances and writes what is still in memory.
+func (p *Platform) Close() error {
+	p.cancel()
+	p.running.Wait()
+	p.pool.close()
+	p.observed.flush(context.Background())
+	return p.store.db.Close()
+}
+
+func tagOf(attributes map[string]any) string {
+	digest, err := canon.Digest(attributes)
+	if err != nil {
+		return ""
+	}
+	return strings.TrimPrefix(digest, "sha256:")[:16]
+}
+
+func (p *Platform) address(sc scope) string {
+	return p.options.RoutesAt + "/" + sc.String()
+}

@@ -1,0 +1,331 @@
+package local
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"rudmar/core/pack"
+)
+
+// instance is a process that runs one revision of one function.
+type instance struct {
+	*process
+	id       string
+	place    place
+	revision string
+	usedAt   time.Time
+	token    string
+	work     string
+}
+
+// place is a function in a scope.
+type place struct {
+	scope
+	function string
+}
+
+// pool keeps instances warm, and counts those at work.
+type pool struct {
+	platform *Platform
+	root     string // where code is unpacked: readable for functions, unlike the platform's own folder
+
+	mu     sync.Mutex
+	idle   map[place][]*instance
+	atWork map[place]int
+	tokens map[string]place // of live instances
+	closed bool
+	unpack sync.Mutex
+}
+
+func newPool(p *Platform) *pool {
+	return &pool{platform: p, idle: map[place][]*instance{}, atWork: map[place]int{}, tokens: map[string]place{}}
+}
+
+// enter counts a call in, up to the limit of calls at once.
+func (p *pool) enter(at place, limit int) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.atWork[at] >= limit {
+		return false
+	}
+	p.atWork[at]++
+	return true
+}
+
+func (p *pool) leave(at place) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.atWork[at]--; p.atWork[at] <= 0 {
+		delete(p.atWork, at)
+	}
+}
+
+// warm takes an idle instance of a revision, or gives nil.
+func (p *pool) warm(at place, revision string) *instance {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	list := p.idle[at]
+	for i := len(list) - 1; i >= 0; i-- {
+		in := list[i]
+		if in.revision != revision {
+			continue
+		}
+		p.idle[at] = append(list[:i:i], list[i+1:]...)
+		select {
+		case <-in.done: // it ended while nobody looked
+			p.forget(in)
+			list = p.idle[at]
+			continue
+		default:
+			return in
+		}
+	}
+	return nil
+}
+
+// cold starts an instance. Its first reply is still to be received.
+func (p *pool) cold(at place, r revision) (*instance, error) {
+	code, err := p.code(r.artifact)
+	if err != nil {
+		return nil, err
+	}
+	token := random(24)
+	in := &instance{id: "i-" + random(4), place: at, revision: r.id, token: token}
+	in.work, err = os.MkdirTemp(p.root, "work-")
+	if err != nil {
+		return nil, fmt.Errorf("making a working folder: %w", err)
+	}
+	if err := os.Chown(in.work, workOwner(), workOwner()); err != nil {
+		return nil, fmt.Errorf("making a working folder: %w", err)
+	}
+	memory, _ := r.config["memory"].(float64)
+	handler, _ := r.config["handler"].(string)
+	p.mu.Lock()
+	p.tokens[token] = at
+	p.mu.Unlock()
+	in.process, err = start(processOptions{
+		interpreter: []string{p.platform.options.Python, "-I", "-S", filepath.Join(p.root, "worker.py")},
+		code:        code, work: in.work, handler: handler,
+		env: p.environment(in, r), memory: int64(memory), mark: "\x00" + random(12),
+	})
+	if err != nil {
+		p.mu.Lock()
+		p.forget(in)
+		p.mu.Unlock()
+		return nil, err
+	}
+	return in, nil
+}
+
+func workOwner() int {
+	if os.Geteuid() == 0 {
+		return nobody
+	}
+	return os.Geteuid()
+}
+
+func (p *pool) environment(in *instance, r revision) []string {
+	env := []string{
+		"PATH=/usr/local/bin:/usr/bin:/bin", "LANG=C.UTF-8", "HOME=" + in.work, "TMPDIR=" + in.work,
+		"PYTHONDONTWRITEBYTECODE=1",
+		"RUDMAR_DATA=" + p.platform.options.DataAt + "/data",
+		"RUDMAR_TOKEN=" + in.token,
+		"RUDMAR_REGION=" + in.place.region,
+	}
+	for name, v := range r.config {
+		if key, ok := strings.CutPrefix(name, "env."); ok {
+			text, _ := v.(string)
+			if secret, ok := r.secrets[name]; ok {
+				text = secret
+			}
+			env = append(env, key+"="+text)
+		}
+	}
+	return env
+}
+
+// give puts an instance back, to be used again.
+func (p *pool) give(in *instance) {
+	in.usedAt = time.Now()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.closed {
+		p.forget(in)
+		go in.kill()
+		return
+	}
+	p.idle[in.place] = append(p.idle[in.place], in)
+}
+
+// drop ends an instance for good.
+func (p *pool) drop(in *instance) {
+	p.mu.Lock()
+	p.forget(in)
+	p.mu.Unlock()
+	in.end()
+}
+
+// forget takes away what belongs to an instance. The lock is held.
+func (p *pool) forget(in *instance) {
+	delete(p.tokens, in.token)
+	go os.RemoveAll(in.work)
+}
+
+// retire ends idle instances of revisions that get no calls any more.
+func (p *pool) retire(sc scope, function string, attributes map[string]any) {
+	shares, _ := attributes["shares"].(map[string]any)
+	at := place{sc, function}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	var kept []*instance
+	for _, in := range p.idle[at] {
+		if _, ok := shares[in.revision]; ok {
+			kept = append(kept, in)
+			continue
+		}
+		p.forget(in)
+		go in.end()
+	}
+	p.idle[at] = kept
+}
+
+// run takes away instances that nobody called for a while.
+func (p *pool) run(ctx context.Context) {
+	tick := time.NewTicker(min(p.platform.options.Idle/2+time.Millisecond, 10*time.Second))
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case now := <-tick.C:
+			p.sweep(now.Add(-p.platform.options.Idle))
+		}
+	}
+}
+
+func (p *pool) sweep(before time.Time) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for at, list := range p.idle {
+		var kept []*instance
+		for _, in := range list {
+			if in.usedAt.After(before) {
+				kept = append(kept, in)
+				continue
+			}
+			p.forget(in)
+			go in.end()
+		}
+		if p.idle[at] = kept; len(kept) == 0 {
+			delete(p.idle, at)
+		}
+	}
+}
+
+func (p *pool) close() {
+	p.mu.Lock()
+	p.closed = true
+	var all []*instance
+	for _, list := range p.idle {
+		all = append(all, list...)
+	}
+	p.idle = map[place][]*instance{}
+	p.mu.Unlock()
+	for _, in := range all {
+		in.kill()
+		<-in.done
+	}
+	if p.root != "" {
+		os.RemoveAll(p.root)
+	}
+}
+
+// holder tells which function a token belongs to.
+func (p *pool) holder(token string) (place, bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	at, ok := p.tokens[token]
+	return at, ok
+}
+
+// code gives the folder with an archive's files, unpacked once.
+func (p *pool) code(digest string) (string, error) {
+	p.unpack.Lock()
+	defer p.unpack.Unlock()
+	if err := p.prepare(); err != nil {
+		return "", err
+	}
+	dir := filepath.Join(p.root, "code", strings.TrimPrefix(digest, "sha256:"))
+	if _, err := os.Stat(dir); err == nil {
+		return dir, nil
+	}
+	archive, err := os.ReadFile(p.platform.artifactFile(digest))
+	if err != nil {
+		return "", fmt.Errorf("reading an archive: %w", err)
+	}
+	entries, err := pack.Read(archive, digest)
+	if err != nil {
+		return "", err
+	}
+	half := dir + ".half"
+	for _, e := range entries {
+		name := filepath.Join(half, filepath.FromSlash(path.Clean("/"+e.Path)))
+		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+			return "", fmt.Errorf("unpacking an archive: %w", err)
+		}
+		mode := os.FileMode(0o644)
+		if e.Executable {
+			mode = 0o755
+		}
+		if err := os.WriteFile(name, e.Content, mode); err != nil {
+			return "", fmt.Errorf("unpacking an archive: %w", err)
+		}
+	}
+	if err := os.MkdirAll(half, 0o755); err != nil {
+		return "", fmt.Errorf("unpacking an archive: %w", err)
+	}
+	return dir, os.Rename(half, dir)
+}
+
+// prepare makes the folder that functions may read. It lies outside the
+// platform's own folder, which they may not.
+func (p *pool) prepare() error {
+	if p.root != "" {
+		return nil
+	}
+	root, err := os.MkdirTemp("", "rudmar-run-")
+	if err != nil {
+		return fmt.Errorf("making a folder for code: %w", err)
+	}
+	if err := os.Chmod(root, 0o755); err != nil {
+		return fmt.Errorf("making a folder for code: %w", err)
+	}
+	if err := os.WriteFile(filepath.Join(root, "worker.py"), pythonWorker, 0o644); err != nil {
+		return fmt.Errorf("making a folder for code: %w", err)
+	}
+	p.root = root
+	return nil
+}
+
+func random(bytes int) string {
+	b := make([]byte, bytes)
+	if _, err := rand.Read(b); err != nil {
+		panic(err) // the system gives no randomness: nothing can go on
+	}
+	return hex.EncodeToString(b)
+}
+
+// hashed is how tokens are kept.
+func hashed(token string) string {
+	sum := sha256.Sum256([]byte(token))
+	return hex.EncodeToString(sum[:])
+}

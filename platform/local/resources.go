@@ -1,0 +1,346 @@
+package local
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"rudmar/core/expand"
+	"rudmar/core/route"
+	"rudmar/core/timing"
+	"rudmar/platform/api"
+)
+
+// keptRevisions is how many revisions of a function stay callable.
+const keptRevisions = 10
+
+// refusal is an error with the status that it is told with.
+type refusal struct {
+	status int
+	title  string
+	detail string
+}
+
+func (r *refusal) Error() string { return r.detail }
+
+func refuse(status int, format string, args ...any) error {
+	return &refusal{status: status, title: http.StatusText(status), detail: fmt.Sprintf(format, args...)}
+}
+
+type wish struct {
+	key, match string
+	attributes map[string]any
+	secrets    map[string]string
+	version    int
+}
+
+func (p *Platform) snapshot(ctx context.Context, sc scope) (api.Snapshot, error) {
+	rows, err := p.store.resources(ctx, p.store.db, sc, "")
+	if err != nil {
+		return api.Snapshot{}, err
+	}
+	out := api.Snapshot{Resources: make([]api.Resource, 0, len(rows))}
+	sum := sha256.New()
+	for _, r := range rows {
+		fmt.Fprintln(sum, r.address, r.tag)
+		out.Resources = append(out.Resources, p.shown(sc, r))
+	}
+	out.Fingerprint = hex.EncodeToString(sum.Sum(nil))[:32]
+	return out, nil
+}
+
+// shown adds what the platform computes.
+func (p *Platform) shown(sc scope, r row) api.Resource {
+	switch r.kind {
+	case expand.Identity:
+		r.attributes["id"] = sc.String() + "/" + strings.TrimPrefix(r.address, "identity/")
+	case expand.Route:
+		r.attributes["url"] = p.address(sc) + fmt.Sprint(r.attributes["path"])
+	}
+	return api.Resource{Address: r.address, Kind: r.kind, Attributes: r.attributes, Tag: r.tag, ChangedAt: &r.changedAt}
+}
+
+// put makes a resource be as wished. The same key gives the same answer.
+func (p *Platform) put(ctx context.Context, sc scope, address string, w wish) (api.Resource, error) {
+	kind, rest, ok := strings.Cut(address, "/")
+	if !ok || rest == "" {
+		return api.Resource{}, refuse(422, "%q is not an address; it is kind/function, or kind/function/name", address)
+	}
+	if !slices.Contains(regions(), sc.region) {
+		return api.Resource{}, refuse(404, "there is no region %q; there are %s", sc.region, strings.Join(regions(), ", "))
+	}
+	if err := checkAttributes(kind, w.attributes); err != nil {
+		return api.Resource{}, refuse(422, "%v", err)
+	}
+	function, _, _ := strings.Cut(rest, "/")
+	var out api.Resource
+	err := p.store.within(ctx, func(tx *sql.Tx) error {
+		if done, err := answered(ctx, tx, w.key, &out); done || err != nil {
+			return err
+		}
+		before, exists, err := p.store.resource(ctx, tx, sc, address)
+		if err != nil {
+			return err
+		}
+		if err := matches(before, exists, w.match); err != nil {
+			return err
+		}
+		if err := p.allowed(ctx, tx, sc, kind, function, address, w); err != nil {
+			return err
+		}
+		r := row{address: address, kind: kind, attributes: w.attributes, tag: tagOf(w.attributes), changedAt: p.options.Now().UnixMilli(), version: w.version}
+		attributes, _ := json.Marshal(r.attributes)
+		secrets, _ := json.Marshal(w.secrets)
+		if w.secrets == nil {
+			secrets = []byte("{}")
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO resources (region, service, stage, address, kind, attributes, secrets, tag, changed_at, version)
+			VALUES (?,?,?,?,?,?,?,?,?,?) ON CONFLICT DO UPDATE SET attributes = excluded.attributes, secrets = excluded.secrets,
+			tag = excluded.tag, changed_at = excluded.changed_at, version = excluded.version`,
+			sc.region, sc.service, sc.stage, address, kind, string(attributes), string(secrets), r.tag, r.changedAt, r.version); err != nil {
+			return err
+		}
+		if kind == expand.Revision {
+			if err := p.freeze(ctx, tx, sc, function, w); err != nil {
+				return err
+			}
+		}
+		out = p.shown(sc, r)
+		return remember(ctx, tx, w.key, out, r.changedAt)
+	})
+	if err == nil && kind == expand.Pointer {
+		p.pool.retire(sc, function, w.attributes)
+	}
+	return out, err
+}
+
+func answered(ctx context.Context, tx *sql.Tx, key string, out any) (bool, error) {
+	var body string
+	err := tx.QueryRowContext(ctx, `SELECT body FROM answered WHERE key = ?`, key).Scan(&body)
+	if errors.Is(err, sql.ErrNoRows) {
+		return false, nil
+	}
+	if err == nil && out != nil {
+		err = json.Unmarshal([]byte(body), out)
+	}
+	return err == nil, err
+}
+
+func remember(ctx context.Context, tx *sql.Tx, key string, out any, at int64) error {
+	body, err := json.Marshal(out)
+	if err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, `INSERT INTO answered (key, body, at) VALUES (?,?,?)`, key, string(body), at)
+	return err
+}
+
+func matches(before row, exists bool, match string) error {
+	switch {
+	case match == "":
+		return nil
+	case !exists:
+		return refuse(412, "the resource is not there any more")
+	case match != "*" && match != before.tag:
+		return refuse(412, "the resource has changed since: it has the tag %s, not %s", before.tag, match)
+	}
+	return nil
+}
+
+// allowed checks what a resource needs before it may be as wished.
+func (p *Platform) allowed(ctx context.Context, tx *sql.Tx, sc scope, kind, function, address string, w wish) error {
+	need := func(other string) error {
+		if _, ok, err := p.store.resource(ctx, tx, sc, other); err != nil || !ok {
+			return errors.Join(err, refuse(409, "%s needs %s, which is not there", address, other))
+		}
+		return nil
+	}
+	switch kind {
+	case expand.Grant, expand.Function:
+		return need("identity/" + function)
+	case expand.Revision:
+		return p.allowedRevision(ctx, tx, sc, function, w.attributes)
+	case expand.Pointer:
+		shares, _ := w.attributes["shares"].(map[string]any)
+		total := 0.0
+		for id, share := range shares {
+			if _, ok, err := p.store.revision(ctx, tx, sc, function, id); err != nil || !ok {
+				return errors.Join(err, refuse(409, "%s points to the revision %s, which is not kept here", address, id))
+			}
+			f, _ := share.(float64)
+			total += f
+		}
+		if total != 100 {
+			return refuse(422, "the shares of %s make %v, not 100", address, total)
+		}
+	case expand.Opening:
+		return need("function/" + function)
+	case expand.Route:
+		return errors.Join(need("function/"+function), p.allowedRoute(ctx, tx, sc, address, w.attributes))
+	case expand.Schedule:
+		if _, err := scheduleOf(w.attributes); err != nil {
+			return refuse(422, "%s: %v", address, err)
+		}
+		return need("function/" + function)
+	}
+	return nil
+}
+
+func (p *Platform) allowedRevision(ctx context.Context, tx *sql.Tx, sc scope, function string, attributes map[string]any) error {
+	config, ok, err := p.store.resource(ctx, tx, sc, "function/"+function)
+	if err != nil || !ok {
+		return errors.Join(err, refuse(409, "revision/%s needs function/%s, which is not there", function, function))
+	}
+	artifact, _ := attributes["artifact"].(string)
+	now := expand.Configuration(config.attributes)
+	if now != attributes["configuration"] {
+		return refuse(409, "function/%s does not have the configuration that revision/%s is to freeze", function, function)
+	}
+	if expand.RevisionID(artifact, now) != attributes["id"] {
+		return refuse(422, "the id of revision/%s does not follow from its artifact and configuration", function)
+	}
+	if _, err := os.Stat(p.artifactFile(artifact)); err != nil {
+		return refuse(409, "the archive %s is not here; put it first", artifact)
+	}
+	return nil
+}
+
+// freeze keeps a revision, and forgets the oldest that nothing points to.
+func (p *Platform) freeze(ctx context.Context, tx *sql.Tx, sc scope, function string, w wish) error {
+	config, _, err := p.store.resource(ctx, tx, sc, "function/"+function)
+	if err != nil {
+		return err
+	}
+	var secrets string
+	if err := tx.QueryRowContext(ctx, `SELECT secrets FROM resources WHERE region = ? AND service = ? AND stage = ? AND address = ?`,
+		sc.region, sc.service, sc.stage, "function/"+function).Scan(&secrets); err != nil {
+		return err
+	}
+	text, err := json.Marshal(config.attributes)
+	if err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, `INSERT INTO revisions (region, service, stage, function, id, artifact, config, secrets, version, made_at)
+		VALUES (?,?,?,?,?,?,?,?,?,?) ON CONFLICT DO UPDATE SET made_at = excluded.made_at, secrets = excluded.secrets`,
+		sc.region, sc.service, sc.stage, function, w.attributes["id"], w.attributes["artifact"], string(text), secrets, w.version, p.options.Now().UnixNano()); err != nil {
+		return err
+	}
+	pointer, _, err := p.store.resource(ctx, tx, sc, "pointer/"+function)
+	if err != nil {
+		return err
+	}
+	shares, _ := pointer.attributes["shares"].(map[string]any)
+	rows, err := tx.QueryContext(ctx, `SELECT id FROM revisions WHERE region = ? AND service = ? AND stage = ? AND function = ? ORDER BY made_at DESC LIMIT -1 OFFSET ?`,
+		sc.region, sc.service, sc.stage, function, keptRevisions)
+	if err != nil {
+		return err
+	}
+	var old []string
+	for rows.Next() {
+		var id string
+		if err := rows.Scan(&id); err != nil {
+			return err
+		}
+		if _, pointed := shares[id]; !pointed {
+			old = append(old, id)
+		}
+	}
+	if err := rows.Close(); err != nil {
+		return err
+	}
+	for _, id := range old {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM revisions WHERE region = ? AND service = ? AND stage = ? AND function = ? AND id = ?`,
+			sc.region, sc.service, sc.stage, function, id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (p *Platform) allowedRoute(ctx context.Context, tx *sql.Tx, sc scope, address string, attributes map[string]any) error {
+	parsed, err := route.Parse(fmt.Sprint(attributes["method"], " ", attributes["path"]))
+	if err != nil {
+		return refuse(422, "%s: %v", address, err)
+	}
+	if attributes["enabled"] == false {
+		return nil
+	}
+	others, err := p.store.resources(ctx, tx, sc, "AND kind = 'route' AND address <> ?", address)
+	if err != nil {
+		return err
+	}
+	for _, o := range others {
+		other, err := route.Parse(fmt.Sprint(o.attributes["method"], " ", o.attributes["path"]))
+		if request, collide := route.Collide(parsed, other); err == nil && collide && o.attributes["enabled"] != false {
+			return refuse(409, "%s and %s both take the request %s", address, o.address, request)
+		}
+	}
+	return nil
+}
+
+func scheduleOf(attributes map[string]any) (timing.Schedule, error) {
+	cron, _ := attributes["cron"].(string)
+	zone, _ := attributes["zone"].(string)
+	every, _ := attributes["every"].(float64)
+	if cron == "" && every <= 0 {
+		return timing.Schedule{}, errors.New("a schedule needs cron or every")
+	}
+	return timing.Read(cron, zone, msDuration(every))
+}
+
+// remove takes a resource away.
+func (p *Platform) remove(ctx context.Context, sc scope, address, key, match string) error {
+	kind, function, _ := strings.Cut(address, "/")
+	err := p.store.within(ctx, func(tx *sql.Tx) error {
+		if done, err := answered(ctx, tx, key, nil); done || err != nil {
+			return err
+		}
+		before, exists, err := p.store.resource(ctx, tx, sc, address)
+		if err != nil {
+			return err
+		}
+		if !exists {
+			return refuse(404, "%s is not there", address)
+		}
+		if err := matches(before, exists, match); err != nil {
+			return err
+		}
+		if kind == expand.Function {
+			if _, there, _ := p.store.resource(ctx, tx, sc, "pointer/"+function); there {
+				return refuse(409, "%s cannot be taken away while pointer/%s is there", address, function)
+			}
+		}
+		where, args := `DELETE FROM resources WHERE region = ? AND service = ? AND stage = ? AND address = ?`, []any{sc.region, sc.service, sc.stage, address}
+		if _, err := tx.ExecContext(ctx, where, args...); err != nil {
+			return err
+		}
+		if kind == expand.Revision {
+			if _, err := tx.ExecContext(ctx, `DELETE FROM revisions WHERE region = ? AND service = ? AND stage = ? AND function = ?`, sc.region, sc.service, sc.stage, function); err != nil {
+				return err
+			}
+		}
+		if kind == expand.Logs {
+			if _, err := tx.ExecContext(ctx, `DELETE FROM log_lines WHERE region = ? AND service = ? AND stage = ? AND function = ?`, sc.region, sc.service, sc.stage, function); err != nil {
+				return err
+			}
+		}
+		return remember(ctx, tx, key, struct{}{}, p.options.Now().UnixMilli())
+	})
+	if err == nil && kind == expand.Pointer {
+		p.pool.retire(sc, function, nil)
+	}
+	return err
+}
+
+func (p *Platform) artifactFile(digest string) string {
+	return filepath.Join(p.options.Dir, "artifacts", strings.TrimPrefix(digest, "sha256:")+".zip")
+}

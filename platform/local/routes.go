@@ -1,0 +1,212 @@
+package local
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/labstack/echo/v5"
+
+	"rudmar/core/route"
+	"rudmar/platform/api"
+)
+
+// maxBody is the most bytes that a request to a route may have.
+const maxBody = 6 << 20
+
+// Routes serves the routes of all stages: /region/service/stage and the route's own path.
+func (p *Platform) Routes() http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if err := p.serveRoute(w, r); err != nil {
+			writeProblem(w, p.asRefusal(r, err))
+		}
+	})
+}
+
+func writeProblem(w http.ResponseWriter, r *refusal) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(r.status)
+	_ = json.NewEncoder(w).Encode(api.Problem{Type: "about:blank", Title: r.title, Status: r.status, Detail: r.detail}) // the caller may be gone
+}
+
+func (p *Platform) serveRoute(w http.ResponseWriter, r *http.Request) error {
+	pieces := strings.SplitN(strings.TrimPrefix(r.URL.EscapedPath(), "/"), "/", 4)
+	if len(pieces) < 3 {
+		return refuse(404, "an address here is /region/service/stage and the route's path")
+	}
+	sc, path := scope{pieces[0], pieces[1], pieces[2]}, "/"
+	if len(pieces) == 4 {
+		path += pieces[3]
+	}
+	rows, err := p.store.resources(r.Context(), p.store.db, sc, "AND kind = 'route'")
+	if err != nil {
+		return err
+	}
+	var routes []route.Route
+	var addresses []string
+	for _, row := range rows {
+		parsed, err := route.Parse(fmt.Sprint(row.attributes["method"], " ", row.attributes["path"]))
+		if err == nil && row.attributes["enabled"] != false {
+			routes, addresses = append(routes, parsed), append(addresses, row.address)
+		}
+	}
+	i, params := route.Winner(routes, r.Method, path)
+	if i < 0 {
+		return refuse(404, "no route of %s takes %s %s", sc, r.Method, path)
+	}
+	rest := strings.TrimPrefix(addresses[i], "route/")
+	if err := p.open(r, sc, rest); err != nil {
+		return err
+	}
+	body, err := io.ReadAll(io.LimitReader(r.Body, maxBody+1))
+	if err != nil {
+		return refuse(400, "the body could not be read: %v", err)
+	}
+	if len(body) > maxBody {
+		return refuse(413, "a body may have %d MiB", maxBody>>20)
+	}
+	function, trigger, _ := strings.Cut(rest, "/")
+	inv, err := p.invoke(r.Context(), call{at: place{sc, function}, trigger: trigger, event: routeEvent(r, path, params, body)})
+	if err != nil {
+		return err
+	}
+	return answerRoute(w, inv)
+}
+
+// routeEvent is what a handler gets for a request.
+func routeEvent(r *http.Request, path string, params map[string]string, body []byte) map[string]any {
+	flat := func(values map[string][]string) map[string]string {
+		out := make(map[string]string, len(values))
+		for k, v := range values {
+			out[k] = strings.Join(v, ", ")
+		}
+		return out
+	}
+	headers := map[string]string{}
+	for k, v := range flat(r.Header) {
+		if k != "Authorization" {
+			headers[strings.ToLower(k)] = v
+		}
+	}
+	event := map[string]any{"method": r.Method, "path": path, "params": params, "query": flat(r.URL.Query()), "headers": headers, "body": nil}
+	var parsed any
+	switch {
+	case len(body) == 0:
+	case strings.Contains(r.Header.Get("Content-Type"), "json") && json.Unmarshal(body, &parsed) == nil:
+		event["body"] = parsed
+	case utf8.Valid(body):
+		event["body"] = string(body)
+	default:
+		event["body"], event["body_is_base64"] = body, true // encoding/json writes bytes as base64
+	}
+	return event
+}
+
+// answerRoute turns what a handler gave back into an HTTP answer: {status,
+// headers, body}, or any other JSON as a 200.
+func answerRoute(w http.ResponseWriter, inv api.Invocation) error {
+	w.Header().Set("Rudmar-Invocation", inv.Id)
+	w.Header().Set("Rudmar-Revision", inv.Revision)
+	switch inv.Outcome {
+	case api.Answered:
+	case api.Throttled:
+		w.Header().Set("Retry-After", "1")
+		return refuse(http.StatusTooManyRequests, "%s", inv.Error.Message)
+	case api.TimedOut:
+		return refuse(http.StatusGatewayTimeout, "%s", inv.Error.Message)
+	case api.NotFound:
+		return refuse(http.StatusNotFound, "%s", inv.Error.Message)
+	default:
+		// What the code said is for the log, not for whoever calls the route.
+		return refuse(http.StatusBadGateway, "the function failed; its log has the details, under the call %s", inv.Id)
+	}
+	status, body := http.StatusOK, inv.Answer
+	if m, ok := inv.Answer.(map[string]any); ok {
+		if s, ok := m["status"].(float64); ok && s >= 100 && s <= 599 {
+			status, body = int(s), m["body"]
+			headers, _ := m["headers"].(map[string]any)
+			for k, v := range headers {
+				w.Header().Set(k, fmt.Sprint(v))
+			}
+		}
+	}
+	text, isText := body.(string)
+	if w.Header().Get("Content-Type") == "" {
+		w.Header().Set("Content-Type", map[bool]string{true: "text/plain; charset=utf-8", false: "application/json"}[isText])
+	}
+	w.WriteHeader(status)
+	if body == nil && status != http.StatusOK {
+		return nil
+	}
+	if isText && !strings.Contains(w.Header().Get("Content-Type"), "json") {
+		_, _ = io.WriteString(w, text)
+		return nil
+	}
+	_ = json.NewEncoder(w).Encode(body)
+	return nil
+}
+
+// open checks whether the caller may use a trigger.
+func (p *Platform) open(r *http.Request, sc scope, rest string) error {
+	opening, ok, err := p.store.resource(r.Context(), p.store.db, sc, "opening/"+rest)
+	if err != nil {
+		return err
+	}
+	to, _ := opening.attributes["to"].([]any)
+	if slices.Contains(to, any("anyone")) {
+		return nil
+	}
+	token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+	groups, known, err := p.callerGroups(r.Context(), token)
+	switch {
+	case err != nil:
+		return err
+	case !known:
+		return refuse(http.StatusUnauthorized, "this route is not open to anyone; send a caller's token as a bearer token")
+	case !ok:
+		return refuse(http.StatusForbidden, "nobody may call this route yet")
+	case slices.Contains(to, any("members")):
+		return nil
+	}
+	for _, g := range groups {
+		if slices.Contains(to, any(g)) {
+			return nil
+		}
+	}
+	return refuse(http.StatusForbidden, "this route is open to %v; the caller belongs to %v", to, groups)
+}
+
+func (p *Platform) callerGroups(ctx context.Context, token string) ([]string, bool, error) {
+	rows, err := p.store.db.QueryContext(ctx, `SELECT groups FROM callers WHERE token = ?`, hashed(token))
+	if err != nil {
+		return nil, false, err
+	}
+	defer rows.Close()
+	if !rows.Next() {
+		return nil, false, rows.Err()
+	}
+	var groups string
+	err = rows.Scan(&groups)
+	return strings.Fields(groups), err == nil, err
+}
+
+// addCaller makes a token for somebody who calls routes.
+func (p *Platform) addCaller(c *echo.Context) error {
+	var wish struct {
+		Name   string   `json:"name"`
+		Groups []string `json:"groups"`
+	}
+	if err := c.Bind(&wish); err != nil || wish.Name == "" {
+		return refuse(http.StatusBadRequest, "a caller needs a name")
+	}
+	token := "call-" + random(20)
+	if _, err := p.store.db.ExecContext(c.Request().Context(), `INSERT INTO callers (token, name, groups) VALUES (?,?,?)`, hashed(token), wish.Name, strings.Join(wish.Groups, " ")); err != nil {
+		return err
+	}
+	return c.JSON(http.StatusCreated, map[string]string{"token": token})
+}

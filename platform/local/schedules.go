@@ -1,0 +1,125 @@
+package local
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"strings"
+	"sync"
+	"time"
+
+	"rudmar/platform/api"
+)
+
+// cloudEvent gives an event in the form of CloudEvents 1.0.
+func cloudEvent(kind, source string, at time.Time, data any) map[string]any {
+	return map[string]any{
+		"specversion": "1.0", "id": "e-" + random(8), "type": kind, "source": source,
+		"time": at.UTC().Format(time.RFC3339Nano), "datacontenttype": "application/json", "data": data,
+	}
+}
+
+// runSchedules fires schedules until the context ends. When one last fired is
+// kept, so that a restart neither doubles nor forgets: fires that were missed
+// while the platform was down are told in the log and made up for once.
+func (p *Platform) runSchedules(ctx context.Context) {
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	var calls sync.WaitGroup
+	defer calls.Wait()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+			if err := p.fireDue(ctx, &calls); err != nil && ctx.Err() == nil {
+				p.options.Log.Error("firing schedules", "error", err)
+			}
+		}
+	}
+}
+
+type due struct {
+	at       place
+	address  string
+	time     time.Time
+	missed   int
+	schedule string
+}
+
+func (p *Platform) fireDue(ctx context.Context, calls *sync.WaitGroup) error {
+	list, err := p.dueNow(ctx)
+	if err != nil {
+		return err
+	}
+	for _, d := range list {
+		// The fire is recorded before the call: a restart in between loses
+		// one call rather than making it twice.
+		if err := p.markFired(ctx, d); err != nil {
+			return err
+		}
+		calls.Add(1)
+		go func() {
+			defer calls.Done()
+			if d.missed > 0 {
+				p.observed.line(d.at, api.LogLine{At: p.options.Now().UnixMilli(), Function: d.at.function, Stream: "platform",
+					Text: d.schedule + " missed some fires while the platform was down; it fires once for them now"})
+			}
+			event := cloudEvent("rudmar.schedule.fired", "/schedules/"+d.schedule, d.time, map[string]any{"schedule": d.schedule, "due": d.time.UTC().Format(time.RFC3339)})
+			if _, err := p.invoke(ctx, call{at: d.at, event: event, trigger: d.schedule}); err != nil {
+				p.options.Log.Error("calling for a schedule", "address", d.address, "error", err)
+			}
+		}()
+	}
+	return nil
+}
+
+func (p *Platform) dueNow(ctx context.Context) ([]due, error) {
+	rows, err := p.store.db.QueryContext(ctx, `SELECT r.region, r.service, r.stage, r.address, r.attributes, r.changed_at, f.last_at FROM resources r
+		LEFT JOIN fires f USING (region, service, stage, address) WHERE r.kind = 'schedule'`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	now := p.options.Now()
+	var out []due
+	for rows.Next() {
+		var d due
+		var text string
+		var changed int64
+		var last sql.NullInt64
+		if err := rows.Scan(&d.at.region, &d.at.service, &d.at.stage, &d.address, &text, &changed, &last); err != nil {
+			return nil, err
+		}
+		attributes, err := decodeMap(text)
+		if err != nil || attributes["enabled"] == false {
+			continue
+		}
+		schedule, err := scheduleOf(attributes)
+		if err != nil {
+			continue // refused when it was put
+		}
+		next, ok := schedule.Next(time.UnixMilli(max(changed, last.Int64)))
+		if !ok || next.After(now) {
+			continue
+		}
+		d.time = next
+		if after, ok := schedule.Next(next); ok && !after.After(now.Add(-time.Second)) {
+			d.missed = 1
+		}
+		_, rest, _ := strings.Cut(d.address, "/")
+		d.at.function, d.schedule, _ = strings.Cut(rest, "/")
+		out = append(out, d)
+	}
+	return out, rows.Err()
+}
+
+func (p *Platform) markFired(ctx context.Context, d due) error {
+	at := d.time
+	if d.missed > 0 {
+		at = p.options.Now()
+	}
+	_, err := p.store.db.ExecContext(ctx, `INSERT INTO fires (region, service, stage, address, last_at) VALUES (?,?,?,?,?)
+		ON CONFLICT DO UPDATE SET last_at = excluded.last_at`, d.at.region, d.at.service, d.at.stage, d.address, at.UnixMilli())
+	return errors.Join(err)
+}

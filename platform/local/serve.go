@@ -1,0 +1,243 @@
+package local
+
+import (
+	"context"
+	"crypto/subtle"
+	"errors"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"strings"
+
+	"github.com/labstack/echo/v5"
+	"github.com/labstack/echo/v5/middleware"
+
+	"rudmar/core/expand"
+	"rudmar/core/pack"
+	"rudmar/platform/api"
+)
+
+// maxArchive is the most bytes that an archive may have.
+const maxArchive = pack.MaxBytes + 8<<20
+
+// Protocol serves the platform protocol, the data of functions, and changes by hand.
+func (p *Platform) Protocol() http.Handler {
+	e := echo.New()
+	e.Logger = p.options.Log
+	e.HTTPErrorHandler = p.problem
+	e.Use(middleware.Recover())
+	e.Use(p.authenticate)
+	api.RegisterHandlers(e, api.NewStrictHandler(&protocol{p}, nil))
+	p.data(e)
+	e.PUT("/hand/:region/:service/:stage/:address", p.handChange)
+	e.DELETE("/hand/:region/:service/:stage/:address", p.handChange)
+	e.POST("/hand/callers", p.addCaller)
+	return e
+}
+
+// authenticate lets in who shows the installation's token; /data has tokens of its own.
+func (p *Platform) authenticate(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		if strings.HasPrefix(c.Request().URL.Path, "/data/") {
+			return next(c)
+		}
+		token, _ := strings.CutPrefix(c.Request().Header.Get("Authorization"), "Bearer ")
+		if subtle.ConstantTimeCompare([]byte(token), []byte(p.options.Token)) != 1 {
+			return refuse(http.StatusUnauthorized, "the platform's token is missing or wrong")
+		}
+		return next(c)
+	}
+}
+
+// problem answers an error by RFC 9457.
+func (p *Platform) problem(c *echo.Context, err error) {
+	writeProblem(c.Response(), p.asRefusal(c.Request(), err))
+}
+
+func (p *Platform) asRefusal(r *http.Request, err error) *refusal {
+	var known *refusal
+	var coded echo.HTTPStatusCoder
+	switch {
+	case errors.As(err, &known):
+		return known
+	case errors.As(err, &coded):
+		return &refusal{status: coded.StatusCode(), title: http.StatusText(coded.StatusCode()), detail: err.Error()}
+	}
+	p.options.Log.Error("answering", "method", r.Method, "path", r.URL.Path, "error", err)
+	return &refusal{status: 500, title: "Internal Server Error", detail: "the platform could not do this: " + err.Error()}
+}
+
+// protocol answers the generated interface.
+type protocol struct{ p *Platform }
+
+func (s *protocol) HasArtifact(_ context.Context, r api.HasArtifactRequestObject) (api.HasArtifactResponseObject, error) {
+	if _, err := os.Stat(s.p.artifactFile(r.Digest)); err != nil {
+		return api.HasArtifact404Response{}, nil
+	}
+	return api.HasArtifact200Response{}, nil
+}
+
+func (s *protocol) PutArtifact(_ context.Context, r api.PutArtifactRequestObject) (api.PutArtifactResponseObject, error) {
+	archive, err := io.ReadAll(io.LimitReader(r.Body, maxArchive+1))
+	if err != nil {
+		return nil, err
+	}
+	if len(archive) > maxArchive {
+		return nil, refuse(http.StatusRequestEntityTooLarge, "the archive has more than %d MiB", maxArchive>>20)
+	}
+	if _, err := pack.Read(archive, r.Digest); err != nil {
+		return nil, refuse(http.StatusUnprocessableEntity, "%v", err)
+	}
+	name := s.p.artifactFile(r.Digest)
+	half := name + "." + random(4)
+	if err := errors.Join(os.WriteFile(half, archive, 0o600), os.Rename(half, name)); err != nil {
+		return nil, err
+	}
+	return api.PutArtifact204Response{}, nil
+}
+
+func (s *protocol) GetKinds(context.Context, api.GetKindsRequestObject) (api.GetKindsResponseObject, error) {
+	return api.GetKinds200JSONResponse{
+		Platform: "local", Simulated: true, Regions: regions(), Kinds: kinds(), Permissions: permissions(),
+		Runtimes: []string{"python"}, RoutesAt: s.p.options.RoutesAt + "/{region}/{service}/{stage}", Notes: s.p.notes,
+	}, nil
+}
+
+func (s *protocol) GetSnapshot(ctx context.Context, r api.GetSnapshotRequestObject) (api.GetSnapshotResponseObject, error) {
+	snapshot, err := s.p.snapshot(ctx, scope{r.Region, r.Service, r.Stage})
+	return api.GetSnapshot200JSONResponse(snapshot), err
+}
+
+func (s *protocol) PutResource(ctx context.Context, r api.PutResourceRequestObject) (api.PutResourceResponseObject, error) {
+	w := wish{key: r.Params.IdempotencyKey, attributes: r.Body.Attributes}
+	if r.Params.IfMatch != nil {
+		w.match = *r.Params.IfMatch
+	}
+	if r.Body.Secrets != nil {
+		w.secrets = *r.Body.Secrets
+	}
+	if r.Body.Version != nil {
+		w.version = *r.Body.Version
+	}
+	out, err := s.p.put(ctx, scope{r.Region, r.Service, r.Stage}, unescape(r.Address), w)
+	return api.PutResource200JSONResponse(out), err
+}
+
+func (s *protocol) DeleteResource(ctx context.Context, r api.DeleteResourceRequestObject) (api.DeleteResourceResponseObject, error) {
+	match := ""
+	if r.Params.IfMatch != nil {
+		match = *r.Params.IfMatch
+	}
+	if err := s.p.remove(ctx, scope{r.Region, r.Service, r.Stage}, unescape(r.Address), r.Params.IdempotencyKey, match); err != nil {
+		return nil, err
+	}
+	return api.DeleteResource204Response{}, nil
+}
+
+// unescape undoes the escaping of an address's slashes where the router left it.
+func unescape(address string) string {
+	if out, err := url.PathUnescape(address); err == nil {
+		return out
+	}
+	return address
+}
+
+func (s *protocol) Invoke(ctx context.Context, r api.InvokeRequestObject) (api.InvokeResponseObject, error) {
+	c := call{at: place{scope{r.Region, r.Service, r.Stage}, r.Function}, event: r.Body.Event}
+	if r.Body.Trigger != nil {
+		c.trigger = *r.Body.Trigger
+	}
+	inv, err := s.p.invoke(ctx, c)
+	return api.Invoke200JSONResponse(inv), err
+}
+
+func (s *protocol) GetLogs(ctx context.Context, r api.GetLogsRequestObject) (api.GetLogsResponseObject, error) {
+	text := func(v *string) string {
+		if v == nil {
+			return ""
+		}
+		return *v
+	}
+	after, limit := int64(0), 500
+	if r.Params.After != nil {
+		after = *r.Params.After
+	}
+	if r.Params.Limit != nil {
+		limit = *r.Params.Limit
+	}
+	lines, err := s.p.observed.read(ctx, scope{r.Region, r.Service, r.Stage}, text(r.Params.Function), text(r.Params.Invocation), after, limit)
+	return api.GetLogs200JSONResponse{Lines: lines}, err
+}
+
+func (s *protocol) GetMetrics(ctx context.Context, r api.GetMetricsRequestObject) (api.GetMetricsResponseObject, error) {
+	since := int64(0)
+	if r.Params.Since != nil {
+		since = *r.Params.Since
+	}
+	minutes, err := s.p.observed.sums(ctx, scope{r.Region, r.Service, r.Stage}, since)
+	return api.GetMetrics200JSONResponse{Minutes: minutes}, err
+}
+
+func (s *protocol) GetAccess(ctx context.Context, r api.GetAccessRequestObject) (api.GetAccessResponseObject, error) {
+	uses, err := s.p.observed.accessUses(ctx, scope{r.Region, r.Service, r.Stage})
+	return api.GetAccess200JSONResponse{Uses: uses}, err
+}
+
+// handChange changes a resource as somebody does who does not know of Rudmar.
+// A changed function is published at once, as editing it in place would.
+func (p *Platform) handChange(c *echo.Context) error {
+	ctx := c.Request().Context()
+	sc := scope{c.Param("region"), c.Param("service"), c.Param("stage")}
+	address := unescape(c.Param("address"))
+	if c.Request().Method == http.MethodDelete {
+		if err := p.remove(ctx, sc, address, "hand-"+random(8), ""); err != nil {
+			return err
+		}
+		return c.NoContent(http.StatusNoContent)
+	}
+	var set map[string]any
+	if err := c.Bind(&set); err != nil {
+		return refuse(http.StatusBadRequest, "the body has to be a mapping of attributes: %v", err)
+	}
+	before, ok, err := p.store.resource(ctx, p.store.db, sc, address)
+	if err != nil {
+		return err
+	}
+	if !ok {
+		return refuse(http.StatusNotFound, "%s is not there; see `rudmar platform show %s`", address, sc)
+	}
+	for name, v := range set {
+		if before.attributes[name] = v; v == nil {
+			delete(before.attributes, name)
+		}
+	}
+	out, err := p.put(ctx, sc, address, wish{key: "hand-" + random(8), attributes: before.attributes, version: before.version})
+	if err != nil {
+		return err
+	}
+	if function, ok := strings.CutPrefix(address, "function/"); ok {
+		if err := p.publish(ctx, sc, function, before); err != nil {
+			return err
+		}
+	}
+	return c.JSON(http.StatusOK, out)
+}
+
+// publish freezes a function as it is now and points all calls to that.
+func (p *Platform) publish(ctx context.Context, sc scope, function string, config row) error {
+	now, ok, err := p.store.resource(ctx, p.store.db, sc, "revision/"+function)
+	if err != nil || !ok {
+		return err
+	}
+	configuration := expand.Configuration(config.attributes)
+	artifact, _ := now.attributes["artifact"].(string)
+	id := expand.RevisionID(artifact, configuration)
+	if _, err := p.put(ctx, sc, "revision/"+function, wish{key: "hand-" + random(8), version: now.version,
+		attributes: map[string]any{"artifact": artifact, "configuration": configuration, "id": id}}); err != nil {
+		return err
+	}
+	_, err = p.put(ctx, sc, "pointer/"+function, wish{key: "hand-" + random(8), version: now.version,
+		attributes: map[string]any{"shares": map[string]any{id: 100.0}}})
+	return err
+}

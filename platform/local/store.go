@@ -1,0 +1,128 @@
+package local
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+
+	"github.com/pressly/goose/v3"
+	_ "modernc.org/sqlite" // the driver
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// store is the platform's own truth: one SQLite file, one writer.
+type store struct{ db *sql.DB }
+
+func openStore(ctx context.Context, dir string) (*store, error) {
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "platform.db")+
+		"?_txlock=immediate&_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(1)")
+	if err != nil {
+		return nil, fmt.Errorf("opening the platform's database: %w", err)
+	}
+	db.SetMaxOpenConns(1)
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return nil, err
+	}
+	steps, err := goose.NewProvider(goose.DialectSQLite3, db, files)
+	if err == nil {
+		_, err = steps.Up(ctx)
+	}
+	if err != nil {
+		db.Close()
+		return nil, fmt.Errorf("bringing the platform's database up to date: %w", err)
+	}
+	return &store{db: db}, nil
+}
+
+// scope is one stage of one service in one region.
+type scope struct{ region, service, stage string }
+
+func (s scope) String() string { return s.region + "/" + s.service + "/" + s.stage }
+
+// row is a resource as it is kept.
+type row struct {
+	address, kind string
+	attributes    map[string]any
+	tag           string
+	changedAt     int64
+	version       int
+}
+
+func (s *store) resources(ctx context.Context, q querier, sc scope, where string, args ...any) ([]row, error) {
+	rows, err := q.QueryContext(ctx, `SELECT address, kind, attributes, tag, changed_at, version FROM resources
+		WHERE region = ? AND service = ? AND stage = ? `+where+` ORDER BY address`, append([]any{sc.region, sc.service, sc.stage}, args...)...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []row
+	for rows.Next() {
+		var r row
+		var text string
+		if err := rows.Scan(&r.address, &r.kind, &text, &r.tag, &r.changedAt, &r.version); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal([]byte(text), &r.attributes); err != nil {
+			return nil, err
+		}
+		out = append(out, r)
+	}
+	return out, rows.Err()
+}
+
+type querier interface {
+	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
+	QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row
+}
+
+// resource gives one resource; false where there is none.
+func (s *store) resource(ctx context.Context, q querier, sc scope, address string) (row, bool, error) {
+	rows, err := s.resources(ctx, q, sc, "AND address = ?", address)
+	if err != nil || len(rows) == 0 {
+		return row{}, false, err
+	}
+	return rows[0], true, nil
+}
+
+// revision is what a revision froze.
+type revision struct {
+	id, artifact string
+	config       map[string]any
+	secrets      map[string]string
+	version      int
+}
+
+func (s *store) revision(ctx context.Context, q querier, sc scope, function, id string) (revision, bool, error) {
+	r := revision{id: id}
+	var config, secrets string
+	err := q.QueryRowContext(ctx, `SELECT artifact, config, secrets, version FROM revisions WHERE region = ? AND service = ? AND stage = ? AND function = ? AND id = ?`,
+		sc.region, sc.service, sc.stage, function, id).Scan(&r.artifact, &config, &secrets, &r.version)
+	if errors.Is(err, sql.ErrNoRows) {
+		return r, false, nil
+	}
+	if err == nil {
+		err = errors.Join(json.Unmarshal([]byte(config), &r.config), json.Unmarshal([]byte(secrets), &r.secrets))
+	}
+	return r, err == nil, err
+}
+
+// within runs work in one transaction.
+func (s *store) within(ctx context.Context, work func(tx *sql.Tx) error) error {
+	tx, err := s.db.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if err := work(tx); err != nil {
+		return err
+	}
+	return tx.Commit()
+}

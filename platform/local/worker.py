@@ -1,0 +1,113 @@
+"""Runs one function: reads calls from file descriptor 3, answers them there.
+
+Frames are four bytes of length, big-endian, and JSON. Before each answer the
+output is flushed and an end mark is written to both streams, so that every
+line belongs to the right call.
+"""
+import asyncio
+import importlib
+import inspect
+import json
+import os
+import resource
+import socket
+import struct
+import sys
+import time
+import traceback
+
+HIGH = "the function went over its memory limit"
+TOO_MUCH_MEMORY = json.dumps({"error": {"kind": "MemoryError", "message": HIGH}, "memory": True}).encode()
+
+
+class Call:
+    """What a handler gets: the event and the circumstances of this call."""
+
+    __slots__ = ("event", "id", "function", "version", "stage", "deadline", "memory_limit")
+
+    def __init__(self, frame):
+        for name in self.__slots__:
+            setattr(self, name, frame.get(name))
+
+    def remaining_ms(self):
+        return max(0, int(self.deadline - time.time() * 1000))
+
+
+def receive(sock):
+    head = receive_exactly(sock, 4)
+    return json.loads(receive_exactly(sock, struct.unpack(">I", head)[0]))
+
+
+def receive_exactly(sock, size):
+    parts = []
+    while size:
+        part = sock.recv(min(size, 1 << 20))
+        if not part:
+            os._exit(0)
+        parts.append(part)
+        size -= len(part)
+    return b"".join(parts)
+
+
+def send(sock, body):
+    sock.sendall(struct.pack(">I", len(body)) + body)
+
+
+def failure(error):
+    frames = traceback.extract_tb(error.__traceback__)
+    own = [f for f in frames if f.filename != __file__ and "importlib" not in f.filename]
+    trace = "".join(traceback.format_list(own)) + "".join(traceback.format_exception_only(type(error), error))
+    return {"error": {"kind": type(error).__name__, "message": str(error)[:2000], "trace": trace[-8000:]}}
+
+
+def load(code, handler):
+    sys.path.insert(0, code)
+    file, _, name = handler.partition(":")
+    module = importlib.import_module(file.replace("/", "."))
+    function = getattr(module, name, None)
+    if not callable(function):
+        raise LookupError(f"{file}.py has no function {name}; the handler is {handler}")
+    return function
+
+
+def end(mark):
+    for stream in (sys.stdout, sys.stderr):
+        try:
+            stream.flush()
+        except Exception:
+            pass
+    os.write(1, mark)
+    os.write(2, mark)
+
+
+def main():
+    sock = socket.socket(fileno=3)
+    start = receive(sock)
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    resource.setrlimit(resource.RLIMIT_DATA, (start["memory_limit"], start["memory_limit"]))
+    mark = start["mark"].encode() + b"\n"
+    try:
+        function = load(start["code"], start["handler"])
+        ready = {}
+    except BaseException as error:
+        ready = failure(error)
+    end(mark)
+    send(sock, json.dumps(ready).encode())
+    while True:
+        call = Call(receive(sock))
+        try:
+            answer = function(call)
+            if inspect.iscoroutine(answer):
+                answer = asyncio.run(answer)
+            body = json.dumps({"answer": answer}).encode()
+        except MemoryError:
+            answer = None
+            body = TOO_MUCH_MEMORY
+        except BaseException as error:
+            body = json.dumps(failure(error)).encode()
+        end(mark)
+        send(sock, body)
+        answer = call = body = None
+
+
+main()
