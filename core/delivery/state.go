@@ -38,6 +38,7 @@ const (
 	Refuse   Event = "refuse"    // somebody says no
 	TakeBack Event = "take back" // the version before was put in its place
 	Overtake Event = "overtake"  // a newer version took its place in the queue
+	Return   Event = "return"    // it is put back in the place of a newer one
 )
 
 // ErrTransition tells that an event has no meaning in a state.
@@ -62,6 +63,8 @@ func Next(s State, e Event) (State, error) {
 		return Refused, nil
 	case (s == Settled || s == Stopped || s == Proving) && e == TakeBack:
 		return WentBack, nil
+	case (Over(s) || s == Stopped) && s != Refused && e == Return:
+		return Planning, nil
 	case s == Waiting && e == Overtake:
 		return Overtaken, nil
 	}

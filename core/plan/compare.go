@@ -23,11 +23,18 @@ type builder struct {
 	problems  []Problem
 	unchanged int
 	needs     map[string][]string
+
+	wantedFunctions, recordedFunctions map[string]bool
 }
 
 func newBuilder(in Inputs) *builder {
-	b := &builder{in: in, record: map[string]*Recorded{}, live: map[string]*Live{}, kinds: map[string]*KindSpec{}, at: map[string]int{}}
+	b := &builder{in: in, record: map[string]*Recorded{}, live: map[string]*Live{}, kinds: map[string]*KindSpec{}, at: map[string]int{},
+		wantedFunctions: map[string]bool{}, recordedFunctions: map[string]bool{}}
+	for i := range in.Wanted {
+		b.wantedFunctions[in.Wanted[i].Function] = true
+	}
 	for i := range in.Record {
+		b.recordedFunctions[in.Record[i].Function] = true
 		b.record[in.Record[i].Address] = &in.Record[i]
 	}
 	for i := range in.Live {
@@ -163,9 +170,7 @@ func (b *builder) remove(r *Recorded) {
 	b.add(s)
 }
 
-func (b *builder) declared(fn string) bool {
-	return slices.ContainsFunc(b.in.Wanted, func(w expand.Resource) bool { return w.Function == fn })
-}
+func (b *builder) declared(fn string) bool { return b.wantedFunctions[fn] }
 
 func (b *builder) add(s Step) {
 	s.Index = len(b.steps)
@@ -244,9 +249,7 @@ func (b *builder) newCause(w *expand.Resource) []Cause {
 	return []Cause{{Kind: ByNew, Text: text, From: &from}}
 }
 
-func (b *builder) recorded(fn string) bool {
-	return slices.ContainsFunc(b.in.Record, func(r Recorded) bool { return r.Function == fn })
-}
+func (b *builder) recorded(fn string) bool { return b.recordedFunctions[fn] }
 
 // causes gives the reasons why a recorded resource is to become another.
 func (b *builder) causes(w *expand.Resource, names []string) []Cause {

@@ -1,0 +1,316 @@
+// Package deliver moves versions through their stages: it judges the gates,
+// plans, deploys, runs the cases, and takes versions back.
+package deliver
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"rudmar/core/delivery"
+	"rudmar/core/manifest"
+	"rudmar/engine/deploy"
+	"rudmar/engine/events"
+	"rudmar/engine/people"
+	"rudmar/engine/store"
+)
+
+// Errors of deliveries.
+var (
+	ErrNotThere  = errors.New("that version was never in this stage")
+	ErrNotCounts = errors.New("this approval would not count")
+)
+
+// lookEvery is how often gates that wait for time to pass are judged again.
+const lookEvery = 2 * time.Second
+
+// Line is the delivery line of all services.
+type Line struct {
+	store   *store.Store
+	planner *deploy.Planner
+	runner  *deploy.Runner
+	people  *people.Directory
+	events  *events.Hub
+	log     *slog.Logger
+
+	wake    chan struct{}
+	mu      sync.Mutex
+	busy    map[place]bool                  // a delivery moves there in this process
+	waiters map[int64]chan store.Deployment // by deployment
+	running sync.WaitGroup
+}
+
+type place struct{ service, stage string }
+
+// New makes the line. Connect gives it the runner.
+func New(s *store.Store, p *deploy.Planner, d *people.Directory, hub *events.Hub, log *slog.Logger) *Line {
+	return &Line{store: s, planner: p, people: d, events: hub, log: log, wake: make(chan struct{}, 1), busy: map[place]bool{}, waiters: map[int64]chan store.Deployment{}}
+}
+
+// Connect gives the line the runner of its plans.
+func (l *Line) Connect(r *deploy.Runner) { l.runner = r }
+
+// Built begins the delivery of a version that was built from a branch.
+func (l *Line) Built(ctx context.Context, service string, version int, branch string) {
+	if err := l.start(ctx, service, version); err != nil {
+		l.log.Error("starting a delivery", "service", service, "version", version, "error", err)
+	}
+	l.Nudge()
+	_ = branch // which stage takes it stands in the version's own manifests
+}
+
+func (l *Line) start(ctx context.Context, service string, version int) error {
+	s, _, err := l.planner.Service(ctx, service, version)
+	if err != nil {
+		return err
+	}
+	var stages []string
+	for _, stage := range s.Stages {
+		stages = append(stages, stage.Name)
+	}
+	return l.store.StartDelivery(ctx, service, version, stages)
+}
+
+// Nudge makes the line look again now.
+func (l *Line) Nudge() {
+	select {
+	case l.wake <- struct{}{}:
+	default:
+	}
+}
+
+// Run moves deliveries until the context ends.
+func (l *Line) Run(ctx context.Context) {
+	tick := time.NewTicker(lookEvery)
+	defer tick.Stop()
+	defer l.running.Wait()
+	for {
+		if err := l.look(ctx); err != nil && ctx.Err() == nil {
+			l.log.Error("moving deliveries", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		case <-l.wake:
+		}
+	}
+}
+
+func (l *Line) look(ctx context.Context) error {
+	services, err := l.store.Services(ctx)
+	if err != nil {
+		return err
+	}
+	for _, s := range services {
+		rows, err := l.store.Deliveries(ctx, s.Name)
+		if err != nil {
+			return err
+		}
+		byStage := map[string][]store.Delivery{}
+		var order []string
+		for _, d := range rows {
+			if byStage[d.Stage] == nil {
+				order = append(order, d.Stage)
+			}
+			byStage[d.Stage] = append(byStage[d.Stage], d)
+		}
+		for _, stage := range order {
+			if err := l.lookAt(ctx, s.Name, stage, byStage[stage]); err != nil {
+				return fmt.Errorf("stage %s of %s: %w", stage, s.Name, err)
+			}
+		}
+	}
+	return nil
+}
+
+// lookAt decides what happens next in one stage.
+func (l *Line) lookAt(ctx context.Context, service, stage string, rows []store.Delivery) error {
+	l.mu.Lock()
+	busy := l.busy[place{service, stage}]
+	l.mu.Unlock()
+	if busy {
+		return nil
+	}
+	byVersion := map[int]store.Delivery{}
+	var ready []delivery.Place
+	for _, d := range rows {
+		byVersion[d.Version] = d
+		if delivery.Moving(d.State) { // left over from a process before
+			l.move(ctx, d)
+			return nil
+		}
+		p := delivery.Place{Version: d.Version, State: d.State}
+		if d.State == delivery.Waiting {
+			// A version counts as waiting here only once it could enter:
+			// a newer one that is not through the stage before overtakes nobody.
+			gates, err := l.Gates(ctx, d)
+			if err != nil {
+				return err
+			}
+			if !delivery.AllHold(gates) {
+				continue
+			}
+		}
+		ready = append(ready, p)
+	}
+	next, overtaken := delivery.Turn(ready)
+	for _, v := range overtaken {
+		if err := l.apply(ctx, byVersion[v], delivery.Overtake, "", "a newer version came"); err != nil {
+			return err
+		}
+	}
+	if next == 0 {
+		return nil
+	}
+	d := byVersion[next]
+	if err := l.apply(ctx, d, delivery.Enter, "", ""); err != nil {
+		return err
+	}
+	d, err := l.store.Delivery(ctx, service, next, stage)
+	if err != nil {
+		return err
+	}
+	l.move(ctx, d)
+	return nil
+}
+
+// apply moves a delivery by an event, and tells the pages.
+func (l *Line) apply(ctx context.Context, d store.Delivery, e delivery.Event, person, why string) error {
+	next, err := delivery.Next(d.State, e)
+	if err != nil {
+		return fmt.Errorf("version %d in %s: %w", d.Version, d.Stage, err)
+	}
+	d.State, d.Why = next, why
+	if err := l.store.MoveDelivery(ctx, d, person); err != nil {
+		return err
+	}
+	l.events.Tell(ctx, d.Service, "delivery", map[string]any{"version": d.Version, "stage": d.Stage, "state": next})
+	return nil
+}
+
+// Gates judges the gates that guard a version's entry.
+func (l *Line) Gates(ctx context.Context, d store.Delivery) ([]delivery.Gate, error) {
+	service, v, err := l.planner.Service(ctx, d.Service, d.Version)
+	if err != nil {
+		return nil, err
+	}
+	stage := service.Stage(d.Stage)
+	if stage == nil {
+		return nil, nil
+	}
+	facts := delivery.Facts{Now: l.store.Now(), Author: v.Author, Requested: d.RequestedBy}
+	if stage.After != "" {
+		if err := l.before(ctx, d, service.Stage(stage.After), stage, &facts); err != nil {
+			return nil, err
+		}
+	}
+	if stage.Gates.Approvals != nil {
+		list, err := l.store.Approvals(ctx, d.Service, d.Version, d.Stage)
+		if err != nil {
+			return nil, err
+		}
+		for _, a := range list {
+			p, err := l.people.Person(ctx, a.Person)
+			if err != nil && !errors.Is(err, store.ErrNotFound) {
+				return nil, err
+			}
+			facts.Approvals = append(facts.Approvals, delivery.Approval{Person: a.Person, Groups: p.Groups, Comment: a.Comment})
+		}
+	}
+	if len(stage.Gates.Rules) > 0 && facts.Before == delivery.Settled {
+		facts.Variables = l.variables(ctx, d, stage, v, facts)
+	}
+	return delivery.Gates(stage, facts), nil
+}
+
+// before gathers how the version did in the stage before.
+func (l *Line) before(ctx context.Context, d store.Delivery, before, stage *manifest.Stage, facts *delivery.Facts) error {
+	row, err := l.store.Delivery(ctx, d.Service, d.Version, before.Name)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	facts.Before, facts.BeforeSince = row.State, row.Since
+	runs, err := l.store.CaseRuns(ctx, d.Service, d.Version, before.Name)
+	if err != nil {
+		return err
+	}
+	wanted := map[string]bool{}
+	for _, name := range stage.Gates.Cases {
+		wanted[name] = true
+	}
+	for _, r := range runs {
+		if !wanted["all"] && !wanted[r.Function] {
+			continue
+		}
+		facts.Cases.Ran = true
+		if r.Passed {
+			facts.Cases.Passed++
+		} else {
+			facts.Cases.Failed = append(facts.Cases.Failed, r.Name)
+		}
+	}
+	if !facts.Cases.Ran && row.State == delivery.Settled {
+		facts.Cases.Ran = true // they were run, and there are none
+	}
+	if stage.Gates.Soak != nil && row.State == delivery.Settled {
+		return l.figures(ctx, d.Service, before, row.Since, facts)
+	}
+	return nil
+}
+
+func (l *Line) figures(ctx context.Context, service string, stage *manifest.Stage, since time.Time, facts *delivery.Facts) error {
+	for _, target := range stage.Targets {
+		client, scope, err := l.planner.Platform(service, stage.Name, target)
+		if err != nil {
+			return err
+		}
+		minutes, err := client.Metrics(ctx, scope, since.Truncate(time.Minute))
+		if err != nil {
+			return err
+		}
+		for _, m := range minutes {
+			facts.Figures.Calls += m.Calls
+			facts.Figures.Errors += m.Errors
+		}
+	}
+	return nil
+}
+
+// variables gives what rules are evaluated over; nil where there is no plan to judge.
+func (l *Line) variables(ctx context.Context, d store.Delivery, stage *manifest.Stage, v store.Version, facts delivery.Facts) map[string]any {
+	deletes, steps := []any{}, []any{}
+	opened, gained := []any{}, []any{}
+	for _, target := range stage.Targets {
+		p, err := l.planner.Compute(ctx, store.Place{Service: d.Service, Stage: d.Stage, Target: target.String()}, d.Version)
+		if err != nil {
+			return nil
+		}
+		for _, s := range p.Steps {
+			steps = append(steps, s.Address)
+			if s.Change == "delete" {
+				deletes = append(deletes, s.Address)
+			}
+		}
+		for _, o := range p.Consequences.Opened {
+			if o.Public {
+				opened = append(opened, o.Route)
+			}
+		}
+		for _, g := range p.Consequences.Gained {
+			gained = append(gained, g.Function+" "+g.Resource)
+		}
+	}
+	return map[string]any{
+		"plan":         map[string]any{"steps": steps, "deletes": deletes},
+		"consequences": map[string]any{"opened": opened, "gained": gained},
+		"version":      map[string]any{"number": v.Number, "author": v.Author, "message": v.Message, "branch": v.Branch},
+		"metrics":      map[string]any{"calls": facts.Figures.Calls, "errors": facts.Figures.Errors},
+	}
+}

@@ -1,0 +1,164 @@
+// Package engine puts together what runs: repositories, builds, plans,
+// deployments, deliveries and looks, over one store.
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"rudmar/engine/build"
+	"rudmar/engine/deliver"
+	"rudmar/engine/deploy"
+	"rudmar/engine/events"
+	"rudmar/engine/observe"
+	"rudmar/engine/people"
+	"rudmar/engine/source"
+	"rudmar/engine/store"
+	"rudmar/platform"
+)
+
+// Options is how the engine runs.
+type Options struct {
+	Dir       string                      // of all data
+	Self      string                      // the program that git's hooks run
+	Platforms map[string]*platform.Client // by name
+	LookEvery time.Duration               // at what is live; default 3 seconds
+	Log       *slog.Logger
+	Now       func() time.Time
+}
+
+// Engine is everything that runs.
+type Engine struct {
+	Store   *store.Store
+	Events  *events.Hub
+	People  *people.Directory
+	Host    *source.Host
+	Build   *build.Builder
+	Planner *deploy.Planner
+	Runner  *deploy.Runner
+	Line    *deliver.Line
+	Watch   *observe.Watch
+
+	cancel  context.CancelFunc
+	running sync.WaitGroup
+}
+
+// Open opens the data folder, goes on with what was left unfinished, and
+// starts what runs by itself. Close ends it.
+func Open(ctx context.Context, o Options) (*Engine, error) {
+	if o.LookEvery == 0 {
+		o.LookEvery = 3 * time.Second
+	}
+	if o.Now == nil {
+		o.Now = time.Now
+	}
+	if o.Log == nil {
+		o.Log = slog.Default()
+	}
+	s, err := store.Open(ctx, o.Dir, o.Now)
+	if err != nil {
+		return nil, err
+	}
+	e := &Engine{Store: s, Events: events.NewHub(s, o.Log)}
+	ctx, e.cancel = context.WithCancel(context.WithoutCancel(ctx))
+	if err := e.assemble(ctx, o); err != nil {
+		e.cancel()
+		return nil, errors.Join(err, s.Close())
+	}
+	for _, work := range []func(context.Context){e.Build.Run, e.Line.Run, e.Watch.Run} {
+		e.running.Add(1)
+		go func() {
+			defer e.running.Done()
+			work(ctx)
+		}()
+	}
+	return e, nil
+}
+
+func (e *Engine) assemble(ctx context.Context, o Options) error {
+	var err error
+	if e.People, err = people.Open(e.Store, o.Dir); err != nil {
+		return err
+	}
+	if e.Host, err = source.NewHost(filepath.Join(o.Dir, "repositories"), o.Self, e.authenticate, e.pushed(o.Log)); err != nil {
+		return err
+	}
+	e.Planner = deploy.NewPlanner(e.Store, o.Platforms, e.People.Secrets)
+	e.Line = deliver.New(e.Store, e.Planner, e.People, e.Events, o.Log)
+	if e.Build, err = build.New(e.Store, e.Host.Repository, filepath.Join(o.Dir, "artifacts"), e.Events, o.Log, e.Line.Built); err != nil {
+		return err
+	}
+	archives := func(digest string) ([]byte, error) {
+		archive, _, err := e.Build.Archive(digest)
+		return archive, err
+	}
+	e.Watch = observe.New(e.Store, e.Planner, e.Events, o.Log, o.LookEvery)
+	e.Runner = deploy.NewRunner(ctx, e.Store, e.Planner, archives, e.Events, o.Log, func(ctx context.Context, d store.Deployment) {
+		e.Line.Ended(ctx, d)
+		e.Watch.Nudge()
+	})
+	e.Line.Connect(e.Runner)
+	return errors.Join(e.Runner.Resume(ctx), e.catchUp(ctx))
+}
+
+// catchUp takes pushes that came in while nobody could look at them.
+func (e *Engine) catchUp(ctx context.Context) error {
+	names, err := e.Store.Repositories(ctx)
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		if err := errors.Join(e.Host.Create(ctx, name), e.Build.Pushed(ctx, name, "")); err != nil {
+			return fmt.Errorf("looking at the repository %s: %w", name, err)
+		}
+	}
+	return nil
+}
+
+// authenticate tells who talks to git over HTTP.
+func (e *Engine) authenticate(r *http.Request) (string, bool, error) {
+	handle, password, ok := r.BasicAuth()
+	if !ok {
+		return "", false, errors.New("sign in with your handle and password")
+	}
+	p, err := e.People.Check(r.Context(), handle, password)
+	return p.Handle, err == nil && people.May(p, people.Write) == nil, err
+}
+
+func (e *Engine) pushed(log *slog.Logger) func(ctx context.Context, repository, handle string) {
+	return func(ctx context.Context, repository, handle string) {
+		if err := e.Build.Pushed(ctx, repository, handle); err != nil {
+			log.Error("taking a push", "repository", repository, "error", err)
+		}
+	}
+}
+
+// CreateRepository makes a repository that people can push to.
+func (e *Engine) CreateRepository(ctx context.Context, name string) error {
+	return errors.Join(e.Store.AddRepository(ctx, name), e.Host.Create(ctx, name))
+}
+
+// Commit makes a commit of an edit and takes it like a push: where a stage
+// takes the branch, the manifests have to be free of errors.
+func (e *Engine) Commit(ctx context.Context, repository string, c source.Change) (string, error) {
+	hash, err := e.Host.Repository(repository).Apply(ctx, c)
+	if err != nil {
+		return "", err
+	}
+	return hash, e.Build.Pushed(ctx, repository, c.Author)
+}
+
+// Close ends what runs and closes the store. Deployments that are on their way
+// go on at the next start.
+func (e *Engine) Close() error {
+	e.cancel()
+	e.running.Wait()
+	e.Runner.Wait()
+	return e.Store.Close()
+}

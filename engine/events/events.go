@@ -1,0 +1,63 @@
+// Package events tells pages what has happened: each event is kept with an id,
+// so that somebody who comes back can ask for what was missed.
+package events
+
+import (
+	"context"
+	"encoding/json"
+	"log/slog"
+	"sync"
+
+	"rudmar/engine/store"
+)
+
+// Hub keeps events and wakes those who listen.
+type Hub struct {
+	store *store.Store
+	log   *slog.Logger
+
+	mu        sync.Mutex
+	listeners map[chan struct{}]bool
+}
+
+// NewHub makes a hub over the store.
+func NewHub(s *store.Store, log *slog.Logger) *Hub {
+	return &Hub{store: s, log: log, listeners: map[chan struct{}]bool{}}
+}
+
+// Tell keeps an event and wakes the listeners.
+func (h *Hub) Tell(ctx context.Context, service, topic string, body any) {
+	text, err := json.Marshal(body)
+	if err == nil {
+		_, err = h.store.AddEvent(context.WithoutCancel(ctx), store.Event{Service: service, Topic: topic, Body: string(text)})
+	}
+	if err != nil {
+		h.log.Error("keeping an event", "topic", topic, "error", err)
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for c := range h.listeners {
+		select {
+		case c <- struct{}{}:
+		default: // it is awake already
+		}
+	}
+}
+
+// Listen gives a channel that receives after each event, until stop is called.
+func (h *Hub) Listen() (wake <-chan struct{}, stop func()) {
+	c := make(chan struct{}, 1)
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.listeners[c] = true
+	return c, func() {
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		delete(h.listeners, c)
+	}
+}
+
+// After gives what happened after an event.
+func (h *Hub) After(ctx context.Context, id int64) ([]store.Event, error) {
+	return h.store.EventsAfter(ctx, id, 500)
+}

@@ -1,0 +1,189 @@
+// Package observe looks at what is live: drift from the record, figures, and logs.
+package observe
+
+import (
+	"context"
+	"encoding/json"
+	"log/slog"
+	"time"
+
+	"rudmar/core/plan"
+	"rudmar/engine/deploy"
+	"rudmar/engine/events"
+	"rudmar/engine/store"
+	"rudmar/platform/api"
+)
+
+// Look is what a look at a place found.
+type Look struct {
+	Drift []plan.Drifted `json:"drift"`
+	// Error says why live could not be seen; "" where it was.
+	Error string `json:"error,omitempty"`
+	// Functions are the figures of the last hour.
+	Functions map[string]Figures `json:"functions"`
+}
+
+// Figures sums up a function's calls.
+type Figures struct {
+	Calls      int     `json:"calls"`
+	Errors     int     `json:"errors"`
+	Throttled  int     `json:"throttled"`
+	Cold       int     `json:"cold"`
+	MeanMs     float64 `json:"meanMs"`
+	MaxMs      float64 `json:"maxMs"`
+	MemoryPeak int64   `json:"memoryPeak"`
+}
+
+// Watch looks at every place again and again.
+type Watch struct {
+	store   *store.Store
+	planner *deploy.Planner
+	events  *events.Hub
+	log     *slog.Logger
+	every   time.Duration
+	wake    chan struct{}
+}
+
+// New makes a watch that looks every so often.
+func New(s *store.Store, p *deploy.Planner, hub *events.Hub, log *slog.Logger, every time.Duration) *Watch {
+	return &Watch{store: s, planner: p, events: hub, log: log, every: every, wake: make(chan struct{}, 1)}
+}
+
+// Nudge makes the watch look now.
+func (w *Watch) Nudge() {
+	select {
+	case w.wake <- struct{}{}:
+	default:
+	}
+}
+
+// Run looks until the context ends.
+func (w *Watch) Run(ctx context.Context) {
+	tick := time.NewTicker(w.every)
+	defer tick.Stop()
+	for {
+		if err := w.all(ctx); err != nil && ctx.Err() == nil {
+			w.log.Error("looking at what is live", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		case <-w.wake:
+		}
+	}
+}
+
+func (w *Watch) all(ctx context.Context) error {
+	services, err := w.store.Services(ctx)
+	if err != nil {
+		return err
+	}
+	for _, s := range services {
+		places, err := w.store.Stages(ctx, s.Name)
+		if err != nil {
+			return err
+		}
+		before, err := w.Looks(ctx, s.Name)
+		if err != nil {
+			return err
+		}
+		for _, p := range places {
+			if err := w.one(ctx, p.Place, before[p.Place]); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (w *Watch) one(ctx context.Context, p store.Place, before Look) error {
+	look := Look{Functions: map[string]Figures{}}
+	var err error
+	if running, _ := w.deploying(ctx, p); running {
+		look.Drift = before.Drift // in between, record and live differ by nature
+	} else if look.Drift, err = w.planner.Drift(ctx, p); err == nil {
+		if running, _ := w.deploying(ctx, p); running {
+			look.Drift = before.Drift // one began while we looked
+		}
+	}
+	if err == nil {
+		err = w.figures(ctx, p, &look)
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if err != nil {
+		look = Look{Drift: before.Drift, Functions: before.Functions, Error: err.Error()}
+	}
+	body, err := json.Marshal(look)
+	if err != nil {
+		return err
+	}
+	old, err := json.Marshal(before)
+	if err != nil || string(old) == string(body) {
+		return err
+	}
+	if err := w.store.PutLook(ctx, store.Look{Place: p, Body: string(body)}); err != nil {
+		return err
+	}
+	w.events.Tell(ctx, p.Service, "look", map[string]any{"stage": p.Stage, "target": p.Target})
+	return nil
+}
+
+func (w *Watch) deploying(ctx context.Context, p store.Place) (bool, error) {
+	list, err := w.store.RunningDeployments(ctx)
+	for _, d := range list {
+		if d.Place == p {
+			return true, err
+		}
+	}
+	return false, err
+}
+
+func (w *Watch) figures(ctx context.Context, p store.Place, look *Look) error {
+	client, scope, err := w.planner.Platform(p.Service, p.Stage, deploy.TargetOf(p.Target))
+	if err != nil {
+		return err
+	}
+	minutes, err := client.Metrics(ctx, scope, w.store.Now().Add(-time.Hour))
+	if err != nil {
+		return err
+	}
+	look.Functions = Sum(minutes)
+	return nil
+}
+
+// Sum adds up minutes by function.
+func Sum(minutes []api.MinuteSum) map[string]Figures {
+	out := map[string]Figures{}
+	for _, m := range minutes {
+		f := out[m.Function]
+		f.MeanMs = (f.MeanMs*float64(f.Calls) + m.TotalMs) / max(1, float64(f.Calls+m.Calls))
+		f.Calls += m.Calls
+		f.Errors += m.Errors
+		f.Throttled += m.Throttled
+		f.Cold += m.Cold
+		f.MaxMs = max(f.MaxMs, m.MaxMs)
+		f.MemoryPeak = max(f.MemoryPeak, m.MemoryPeak)
+		out[m.Function] = f
+	}
+	return out
+}
+
+// Looks gives the newest looks at a service's places.
+func (w *Watch) Looks(ctx context.Context, service string) (map[store.Place]Look, error) {
+	rows, err := w.store.Looks(ctx, service)
+	if err != nil {
+		return nil, err
+	}
+	out := map[store.Place]Look{}
+	for _, r := range rows {
+		var look Look
+		if err := json.Unmarshal([]byte(r.Body), &look); err != nil {
+			return nil, err
+		}
+		out[r.Place] = look
+	}
+	return out, nil
+}

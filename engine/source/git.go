@@ -1,0 +1,290 @@
+// Package source hosts git repositories and reads what stands in their
+// commits. It runs the real git.
+package source
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Errors of repositories.
+var (
+	ErrNoCommit = errors.New("no such commit")
+	ErrConflict = errors.New("the branch has moved on since")
+)
+
+// zero is git's name for nothing.
+const zero = "0000000000000000000000000000000000000000"
+
+// Repository is a bare repository on the disk.
+type Repository struct{ dir string }
+
+// At gives the repository in a folder.
+func At(dir string) Repository { return Repository{dir} }
+
+// git runs git in the repository and gives what it writes.
+func (r Repository) git(ctx context.Context, env []string, stdin io.Reader, args ...string) ([]byte, error) {
+	cmd := exec.CommandContext(ctx, "git", append([]string{"--git-dir=" + r.dir}, args...)...)
+	cmd.Env = append(append(os.Environ(), "GIT_CONFIG_NOSYSTEM=1", "LC_ALL=C"), env...)
+	cmd.Stdin = stdin
+	var out, problems bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &problems
+	if err := cmd.Run(); err != nil {
+		return nil, fmt.Errorf("git %s: %w: %s", args[0], err, strings.TrimSpace(problems.String()))
+	}
+	return out.Bytes(), nil
+}
+
+// Heads gives the commit of each branch.
+func (r Repository) Heads(ctx context.Context) (map[string]string, error) {
+	out, err := r.git(ctx, nil, nil, "for-each-ref", "--format=%(objectname) %(refname:lstrip=2)", "refs/heads")
+	if err != nil {
+		return nil, err
+	}
+	heads := map[string]string{}
+	for _, line := range strings.Split(strings.TrimSpace(string(out)), "\n") {
+		if hash, branch, ok := strings.Cut(line, " "); ok {
+			heads[branch] = hash
+		}
+	}
+	return heads, nil
+}
+
+// Main gives the branch that HEAD names.
+func (r Repository) Main(ctx context.Context) (string, error) {
+	out, err := r.git(ctx, nil, nil, "symbolic-ref", "--short", "HEAD")
+	return strings.TrimSpace(string(out)), err
+}
+
+// Commit is what a commit says of itself.
+type Commit struct {
+	Hash, Parent string
+	Author       string // the name part of the author
+	Email        string
+	Message      string // its first line
+	At           time.Time
+}
+
+// Commit gives a commit by any name that git understands.
+func (r Repository) Commit(ctx context.Context, name string) (Commit, error) {
+	list, err := r.History(ctx, name, "", 1)
+	if err != nil || len(list) == 0 {
+		return Commit{}, fmt.Errorf("%w: %s", ErrNoCommit, name)
+	}
+	return list[0], nil
+}
+
+// History gives the newest commits of a branch, newest first; those that touch
+// a path, if one is given.
+func (r Repository) History(ctx context.Context, name, path string, limit int) ([]Commit, error) {
+	args := []string{"log", "-z", "-n", strconv.Itoa(limit), "--format=%H%x1f%P%x1f%an%x1f%ae%x1f%ct%x1f%s", "--end-of-options", name, "--"}
+	if path != "" {
+		args = append(args, path)
+	}
+	out, err := r.git(ctx, nil, nil, args...)
+	if err != nil {
+		return nil, err
+	}
+	var list []Commit
+	for _, record := range strings.Split(strings.Trim(string(out), "\x00"), "\x00") {
+		f := strings.Split(record, "\x1f")
+		if len(f) != 6 {
+			continue
+		}
+		at, _ := strconv.ParseInt(f[4], 10, 64)
+		parent, _, _ := strings.Cut(f[1], " ")
+		list = append(list, Commit{Hash: f[0], Parent: parent, Author: f[2], Email: f[3], At: time.Unix(at, 0), Message: f[5]})
+	}
+	return list, nil
+}
+
+// File is a file of a commit.
+type File struct {
+	Path       string
+	Blob       string
+	Size       int64
+	Executable bool
+}
+
+// Folder is a folder of a commit. It is a manifest.Folder.
+type Folder struct {
+	ctx     context.Context
+	repo    Repository
+	files   []File // sorted by path, relative to the folder
+	byPath  map[string]int
+	content map[string][]byte // blob → bytes, of what was read
+}
+
+// Folder lists a folder of a commit; "." is the whole. Symbolic links and
+// submodules are left out. Reading goes on under the context.
+func (r Repository) Folder(ctx context.Context, commit, dir string) (*Folder, error) {
+	args := []string{"ls-tree", "-r", "-l", "-z", "--end-of-options", commit}
+	prefix := ""
+	if dir != "." && dir != "" {
+		prefix = dir + "/"
+		args = append(args, prefix)
+	}
+	out, err := r.git(ctx, nil, nil, args...)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %s: %w", ErrNoCommit, commit, err)
+	}
+	f := &Folder{ctx: ctx, repo: r, byPath: map[string]int{}, content: map[string][]byte{}}
+	for _, record := range bytes.Split(out, []byte{0}) {
+		head, name, ok := bytes.Cut(record, []byte{'\t'})
+		fields := strings.Fields(string(head))
+		if !ok || len(fields) != 4 || fields[1] != "blob" || fields[0] == "120000" {
+			continue
+		}
+		size, _ := strconv.ParseInt(fields[3], 10, 64)
+		f.files = append(f.files, File{Path: strings.TrimPrefix(string(name), prefix), Blob: fields[2], Size: size, Executable: fields[0] == "100755"})
+	}
+	sort.Slice(f.files, func(i, j int) bool { return f.files[i].Path < f.files[j].Path })
+	for i, file := range f.files {
+		f.byPath[file.Path] = i
+	}
+	return f, nil
+}
+
+// Files lists the paths, sorted.
+func (f *Folder) Files() []string {
+	out := make([]string, len(f.files))
+	for i, file := range f.files {
+		out[i] = file.Path
+	}
+	return out
+}
+
+// Listed gives the files with their blobs and sizes.
+func (f *Folder) Listed() []File { return f.files }
+
+// Read gives the content of a file.
+func (f *Folder) Read(name string) ([]byte, error) {
+	i, ok := f.byPath[name]
+	if !ok {
+		return nil, fmt.Errorf("reading %s: %w", name, os.ErrNotExist)
+	}
+	if content, ok := f.content[f.files[i].Blob]; ok {
+		return content, nil
+	}
+	content, err := f.repo.git(f.ctx, nil, nil, "cat-file", "blob", f.files[i].Blob)
+	if err != nil {
+		return nil, fmt.Errorf("reading %s: %w", name, err)
+	}
+	return content, nil
+}
+
+// Load reads all files that choose names in one go, so that Read of them asks
+// git no more. Files over limit bytes are left out.
+func (f *Folder) Load(choose func(name string) bool, limit int64) error {
+	var blobs []string
+	for _, file := range f.files {
+		if _, have := f.content[file.Blob]; !have && file.Size <= limit && choose(file.Path) {
+			blobs = append(blobs, file.Blob)
+		}
+	}
+	if len(blobs) == 0 {
+		return nil
+	}
+	out, err := f.repo.git(f.ctx, nil, strings.NewReader(strings.Join(blobs, "\n")+"\n"), "cat-file", "--batch")
+	if err != nil {
+		return err
+	}
+	reader := bufio.NewReader(bytes.NewReader(out))
+	for range blobs {
+		head, err := reader.ReadString('\n')
+		fields := strings.Fields(head)
+		if err != nil || len(fields) != 3 {
+			return fmt.Errorf("reading files from git: unexpected %q", head)
+		}
+		size, err := strconv.Atoi(fields[2])
+		if err != nil {
+			return fmt.Errorf("reading files from git: %w", err)
+		}
+		content := make([]byte, size)
+		if _, err := io.ReadFull(reader, content); err != nil {
+			return fmt.Errorf("reading files from git: %w", err)
+		}
+		if _, err := reader.Discard(1); err != nil {
+			return fmt.Errorf("reading files from git: %w", err)
+		}
+		f.content[fields[0]] = content
+	}
+	return nil
+}
+
+// Change is an edit to be committed. Paths are relative to the repository; nil
+// content deletes a file.
+type Change struct {
+	Branch, Base  string
+	Message       string
+	Author, Email string
+	Files         map[string][]byte
+}
+
+// Apply makes a commit of a change on top of its base. Where the branch has
+// moved on since, nothing is changed and the error is ErrConflict.
+func (r Repository) Apply(ctx context.Context, c Change) (string, error) {
+	index, err := os.CreateTemp("", "rudmar-index-")
+	if err != nil {
+		return "", fmt.Errorf("committing: %w", err)
+	}
+	index.Close()
+	os.Remove(index.Name()) // git wants to make it itself
+	defer os.Remove(index.Name())
+	env := []string{"GIT_INDEX_FILE=" + index.Name(), "GIT_AUTHOR_NAME=" + c.Author, "GIT_AUTHOR_EMAIL=" + c.Email,
+		"GIT_COMMITTER_NAME=" + c.Author, "GIT_COMMITTER_EMAIL=" + c.Email}
+	if c.Base != "" {
+		if _, err := r.git(ctx, env, nil, "read-tree", c.Base); err != nil {
+			return "", fmt.Errorf("committing: %w", err)
+		}
+	}
+	var lines strings.Builder
+	for name, content := range c.Files {
+		if name != path.Clean(name) || strings.HasPrefix(name, "../") || path.IsAbs(name) || strings.ContainsAny(name, "\n\x00") {
+			return "", fmt.Errorf("committing: %q is not a path inside the repository", name)
+		}
+		if content == nil {
+			fmt.Fprintf(&lines, "0 %s\t%s\n", zero, name)
+			continue
+		}
+		blob, err := r.git(ctx, env, bytes.NewReader(content), "hash-object", "-w", "--stdin")
+		if err != nil {
+			return "", fmt.Errorf("committing: %w", err)
+		}
+		fmt.Fprintf(&lines, "100644 %s\t%s\n", strings.TrimSpace(string(blob)), name)
+	}
+	if _, err := r.git(ctx, env, strings.NewReader(lines.String()), "update-index", "--index-info"); err != nil {
+		return "", fmt.Errorf("committing: %w", err)
+	}
+	tree, err := r.git(ctx, env, nil, "write-tree")
+	if err != nil {
+		return "", fmt.Errorf("committing: %w", err)
+	}
+	args := []string{"commit-tree", strings.TrimSpace(string(tree)), "-m", c.Message}
+	if c.Base != "" {
+		args = append(args, "-p", c.Base)
+	}
+	out, err := r.git(ctx, env, nil, args...)
+	if err != nil {
+		return "", fmt.Errorf("committing: %w", err)
+	}
+	hash, old := strings.TrimSpace(string(out)), c.Base
+	if old == "" {
+		old = zero
+	}
+	if _, err := r.git(ctx, nil, nil, "update-ref", "refs/heads/"+c.Branch, hash, old); err != nil {
+		return "", fmt.Errorf("%w: %w", ErrConflict, err)
+	}
+	return hash, nil
+}

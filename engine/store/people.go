@@ -1,0 +1,158 @@
+package store
+
+import (
+	"context"
+	"strings"
+	"time"
+)
+
+// Person is somebody who uses Rudmar.
+type Person struct {
+	Handle, Role string
+	Groups       []string
+	Password     string // its hash
+}
+
+func takePerson(r scanner) (Person, error) {
+	var p Person
+	var groups string
+	err := r.Scan(&p.Handle, &p.Role, &groups, &p.Password)
+	p.Groups = strings.Fields(groups)
+	return p, err
+}
+
+// AddPerson adds somebody, or changes who they are.
+func (s *Store) AddPerson(ctx context.Context, p Person) error {
+	return s.exec(ctx, `INSERT INTO people (handle, role, groups, password, made_at) VALUES (?,?,?,?,?)
+		ON CONFLICT DO UPDATE SET role = excluded.role, groups = excluded.groups, password = excluded.password`,
+		p.Handle, p.Role, strings.Join(p.Groups, " "), p.Password, s.stamp())
+}
+
+// Person gives somebody by handle.
+func (s *Store) Person(ctx context.Context, handle string) (Person, error) {
+	return one(ctx, s.read, takePerson, `SELECT handle, role, groups, password FROM people WHERE handle = ?`, handle)
+}
+
+// People lists everybody.
+func (s *Store) People(ctx context.Context) ([]Person, error) {
+	return list(ctx, s.read, takePerson, `SELECT handle, role, groups, password FROM people ORDER BY handle`)
+}
+
+// Session is somebody's being signed in. The token is kept as a hash.
+type Session struct {
+	Handle, CSRF string
+	Until        time.Time
+}
+
+// AddSession keeps a session under its token's hash.
+func (s *Store) AddSession(ctx context.Context, tokenHash string, v Session) error {
+	return s.exec(ctx, `INSERT INTO sessions (token, handle, csrf, until) VALUES (?,?,?,?)`, tokenHash, v.Handle, v.CSRF, v.Until.UnixMilli())
+}
+
+// Session gives a session that has not run out.
+func (s *Store) Session(ctx context.Context, tokenHash string) (Session, error) {
+	return one(ctx, s.read, func(r scanner) (Session, error) {
+		var v Session
+		var until int64
+		err := r.Scan(&v.Handle, &v.CSRF, &until)
+		v.Until = millis(until)
+		return v, err
+	}, `SELECT handle, csrf, until FROM sessions WHERE token = ? AND until > ?`, tokenHash, s.stamp())
+}
+
+// EndSession ends a session, and forgets those that ran out.
+func (s *Store) EndSession(ctx context.Context, tokenHash string) error {
+	return s.exec(ctx, `DELETE FROM sessions WHERE token = ? OR until < ?`, tokenHash, s.stamp())
+}
+
+// Entry is one line of the journal.
+type Entry struct {
+	ID                           int64
+	At                           time.Time
+	Person, Service, Stage, What string
+	Text                         string
+}
+
+// Note writes a line of the journal.
+func (s *Store) Note(ctx context.Context, e Entry) error {
+	return s.Within(ctx, func(tx Tx) error { return tx.Note(ctx, e) })
+}
+
+// Note writes a line of the journal as part of a transaction.
+func (tx Tx) Note(ctx context.Context, e Entry) error {
+	_, err := tx.ExecContext(ctx, `INSERT INTO journal (at, person, service, stage, what, text) VALUES (?,?,?,?,?,?)`,
+		tx.s.stamp(), e.Person, e.Service, e.Stage, e.What, e.Text)
+	return err
+}
+
+// Journal gives the newest lines about a service, newest first.
+func (s *Store) Journal(ctx context.Context, service string, before int64, limit int) ([]Entry, error) {
+	if before == 0 {
+		before = 1 << 62
+	}
+	return list(ctx, s.read, func(r scanner) (Entry, error) {
+		var e Entry
+		var at int64
+		err := r.Scan(&e.ID, &at, &e.Person, &e.Service, &e.Stage, &e.What, &e.Text)
+		e.At = millis(at)
+		return e, err
+	}, `SELECT id, at, person, service, stage, what, text FROM journal WHERE service IN (?, '') AND id < ? ORDER BY id DESC LIMIT ?`, service, before, limit)
+}
+
+// Event is something that happened and that pages want to know of.
+type Event struct {
+	ID      int64
+	At      time.Time
+	Service string
+	Topic   string
+	Body    string // JSON
+}
+
+// AddEvent keeps an event and gives its id. Only the newest some thousands are kept.
+func (s *Store) AddEvent(ctx context.Context, e Event) (Event, error) {
+	e.At = s.now()
+	result, err := s.write.ExecContext(ctx, `INSERT INTO events (at, service, topic, body) VALUES (?,?,?,?)`, e.At.UnixMilli(), e.Service, e.Topic, e.Body)
+	if err != nil {
+		return e, err
+	}
+	if e.ID, err = result.LastInsertId(); err == nil && e.ID%500 == 0 {
+		err = s.exec(ctx, `DELETE FROM events WHERE id < ?`, e.ID-5000)
+	}
+	return e, err
+}
+
+// EventsAfter gives what happened after an event.
+func (s *Store) EventsAfter(ctx context.Context, id int64, limit int) ([]Event, error) {
+	return list(ctx, s.read, func(r scanner) (Event, error) {
+		var e Event
+		var at int64
+		err := r.Scan(&e.ID, &at, &e.Service, &e.Topic, &e.Body)
+		e.At = millis(at)
+		return e, err
+	}, `SELECT id, at, service, topic, body FROM events WHERE id > ? ORDER BY id LIMIT ?`, id, limit)
+}
+
+// Sealed is a secret's value, sealed.
+type Sealed struct {
+	Name   string
+	Value  []byte
+	Person string
+	At     time.Time
+}
+
+// PutSecret keeps a sealed value.
+func (s *Store) PutSecret(ctx context.Context, service, stage string, v Sealed) error {
+	return s.exec(ctx, `INSERT INTO secrets (service, stage, name, sealed, person, at) VALUES (?,?,?,?,?,?)
+		ON CONFLICT DO UPDATE SET sealed = excluded.sealed, person = excluded.person, at = excluded.at`, service, stage, v.Name, v.Value, v.Person, s.stamp())
+}
+
+// Secrets gives the sealed values of a stage.
+func (s *Store) Secrets(ctx context.Context, service, stage string) ([]Sealed, error) {
+	return list(ctx, s.read, func(r scanner) (Sealed, error) {
+		var v Sealed
+		var at int64
+		err := r.Scan(&v.Name, &v.Value, &v.Person, &at)
+		v.At = millis(at)
+		return v, err
+	}, `SELECT name, sealed, person, at FROM secrets WHERE service = ? AND stage = ? ORDER BY name`, service, stage)
+}

@@ -1,0 +1,170 @@
+// Package store keeps Rudmar's records in one SQLite file. It is the one place
+// for SQL: the rest of the engine speaks in the rows and methods given here.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/pressly/goose/v3"
+	_ "modernc.org/sqlite" // the driver
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// ErrNotFound tells that there is no such row.
+var ErrNotFound = errors.New("not found")
+
+// Store is the database: one connection for writing, several for reading.
+type Store struct {
+	write, read *sql.DB
+	now         func() time.Time
+}
+
+const pragmas = "&_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)"
+
+// Open opens the database in a folder and brings it up to date. A file that
+// has to be migrated is copied first.
+func Open(ctx context.Context, dir string, now func() time.Time) (*Store, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, fmt.Errorf("making the data folder: %w", err)
+	}
+	file := filepath.Join(dir, "rudmar.db")
+	s := &Store{now: now}
+	var err error
+	if s.write, err = sql.Open("sqlite", "file:"+file+"?_txlock=immediate"+pragmas); err != nil {
+		return nil, fmt.Errorf("opening the database: %w", err)
+	}
+	s.write.SetMaxOpenConns(1)
+	if err := s.migrate(ctx, file); err != nil {
+		s.write.Close()
+		return nil, fmt.Errorf("bringing the database up to date: %w", err)
+	}
+	if s.read, err = sql.Open("sqlite", "file:"+file+"?mode=ro"+pragmas); err != nil {
+		s.write.Close()
+		return nil, fmt.Errorf("opening the database: %w", err)
+	}
+	s.read.SetMaxOpenConns(4)
+	return s, nil
+}
+
+func (s *Store) migrate(ctx context.Context, file string) error {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	steps, err := goose.NewProvider(goose.DialectSQLite3, s.write, files)
+	if err != nil {
+		return err
+	}
+	current, target, err := steps.GetVersions(ctx)
+	if err != nil {
+		return err
+	}
+	if current > 0 && current < target {
+		copied := fmt.Sprintf("%s.before-%d", file, target)
+		if _, err := s.write.ExecContext(ctx, `VACUUM INTO ?`, copied); err != nil {
+			return fmt.Errorf("copying the database to %s: %w", copied, err)
+		}
+	}
+	_, err = steps.Up(ctx)
+	return err
+}
+
+// Close closes the database.
+func (s *Store) Close() error { return errors.Join(s.read.Close(), s.write.Close()) }
+
+// Now gives the time that rows are stamped with.
+func (s *Store) Now() time.Time { return s.now() }
+
+func (s *Store) stamp() int64 { return s.now().UnixMilli() }
+
+// Tx is a write transaction.
+type Tx struct {
+	*sql.Tx
+	s *Store
+}
+
+// Within runs work in one write transaction.
+func (s *Store) Within(ctx context.Context, work func(tx Tx) error) error {
+	tx, err := s.write.BeginTx(ctx, nil)
+	if err != nil {
+		return fmt.Errorf("beginning a transaction: %w", err)
+	}
+	defer tx.Rollback()
+	if err := work(Tx{tx, s}); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+func (s *Store) exec(ctx context.Context, query string, args ...any) error {
+	_, err := s.write.ExecContext(ctx, query, args...)
+	return err
+}
+
+// scanner is a row or the current one of several.
+type scanner interface{ Scan(dest ...any) error }
+
+type querier interface {
+	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
+}
+
+// list reads all rows of a query.
+func list[T any](ctx context.Context, q querier, take func(scanner) (T, error), query string, args ...any) ([]T, error) {
+	rows, err := q.QueryContext(ctx, query, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := []T{}
+	for rows.Next() {
+		v, err := take(rows)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, v)
+	}
+	return out, rows.Err()
+}
+
+// one reads the first row of a query; ErrNotFound where there is none.
+func one[T any](ctx context.Context, q querier, take func(scanner) (T, error), query string, args ...any) (T, error) {
+	rows, err := list(ctx, q, take, query, args...)
+	if err != nil || len(rows) == 0 {
+		var zero T
+		return zero, errors.Join(err, notFoundUnless(err))
+	}
+	return rows[0], nil
+}
+
+func notFoundUnless(err error) error {
+	if err == nil {
+		return ErrNotFound
+	}
+	return nil
+}
+
+func millis(ms int64) time.Time {
+	if ms == 0 {
+		return time.Time{}
+	}
+	return time.UnixMilli(ms)
+}
+
+func toJSON(v any) string {
+	text, err := json.Marshal(v)
+	if err != nil {
+		panic(fmt.Sprintf("store: a row that is not JSON: %v", err)) // a programming error: rows are plain data
+	}
+	return string(text)
+}

@@ -1,0 +1,249 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"rudmar/core/pack"
+)
+
+// Service is a folder of a repository that holds a rudmar.yaml.
+type Service struct{ Name, Repository, Dir string }
+
+// AddRepository adds a repository, if it is not there.
+func (s *Store) AddRepository(ctx context.Context, name string) error {
+	return s.exec(ctx, `INSERT INTO repositories (name, made_at) VALUES (?,?) ON CONFLICT DO NOTHING`, name, s.stamp())
+}
+
+// Repositories lists the names.
+func (s *Store) Repositories(ctx context.Context) ([]string, error) {
+	return list(ctx, s.read, takeText, `SELECT name FROM repositories ORDER BY name`)
+}
+
+func takeText(r scanner) (string, error) {
+	var v string
+	return v, r.Scan(&v)
+}
+
+// AddService adds a service, or tells where it has moved.
+func (s *Store) AddService(ctx context.Context, v Service) error {
+	return s.exec(ctx, `INSERT INTO services (name, repository, dir, made_at) VALUES (?,?,?,?)
+		ON CONFLICT DO UPDATE SET repository = excluded.repository, dir = excluded.dir`, v.Name, v.Repository, v.Dir, s.stamp())
+}
+
+func takeService(r scanner) (Service, error) {
+	var v Service
+	return v, r.Scan(&v.Name, &v.Repository, &v.Dir)
+}
+
+// Services lists all services.
+func (s *Store) Services(ctx context.Context) ([]Service, error) {
+	return list(ctx, s.read, takeService, `SELECT name, repository, dir FROM services ORDER BY name`)
+}
+
+// Service gives one by name.
+func (s *Store) Service(ctx context.Context, name string) (Service, error) {
+	return one(ctx, s.read, takeService, `SELECT name, repository, dir FROM services WHERE name = ?`, name)
+}
+
+// Heads gives the commits that were seen last, by branch.
+func (s *Store) Heads(ctx context.Context, repository string) (map[string]string, error) {
+	type head struct{ branch, hash string }
+	rows, err := list(ctx, s.read, func(r scanner) (head, error) {
+		var h head
+		return h, r.Scan(&h.branch, &h.hash)
+	}, `SELECT branch, hash FROM heads WHERE repository = ?`, repository)
+	out := map[string]string{}
+	for _, h := range rows {
+		out[h.branch] = h.hash
+	}
+	return out, err
+}
+
+// Build is the making of a version from a commit.
+type Build struct {
+	ID                            int64
+	Service, Hash, Branch, Person string
+	State                         string // queued, done, failed
+	Why, Log                      string
+	Version                       int
+	AskedAt, EndedAt              time.Time
+}
+
+// SeeHead keeps a branch's new head and asks for builds, in one transaction.
+func (s *Store) SeeHead(ctx context.Context, repository, branch, hash string, builds []Build) error {
+	return s.Within(ctx, func(tx Tx) error {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO heads (repository, branch, hash) VALUES (?,?,?) ON CONFLICT DO UPDATE SET hash = excluded.hash`, repository, branch, hash); err != nil {
+			return err
+		}
+		for _, b := range builds {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO builds (service, hash, branch, person, state, asked_at) VALUES (?,?,?,?,'queued',?)`,
+				b.Service, b.Hash, b.Branch, b.Person, s.stamp()); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+const buildColumns = `id, service, hash, branch, person, state, why, log, version, asked_at, ended_at`
+
+func takeBuild(r scanner) (Build, error) {
+	var b Build
+	var asked, ended int64
+	err := r.Scan(&b.ID, &b.Service, &b.Hash, &b.Branch, &b.Person, &b.State, &b.Why, &b.Log, &b.Version, &asked, &ended)
+	b.AskedAt, b.EndedAt = millis(asked), millis(ended)
+	return b, err
+}
+
+// QueuedBuilds gives the builds that wait, oldest first.
+func (s *Store) QueuedBuilds(ctx context.Context) ([]Build, error) {
+	return list(ctx, s.read, takeBuild, `SELECT `+buildColumns+` FROM builds WHERE state = 'queued' ORDER BY id`)
+}
+
+// LatestBuild gives the newest build of a service.
+func (s *Store) LatestBuild(ctx context.Context, service string) (Build, error) {
+	return one(ctx, s.read, takeBuild, `SELECT `+buildColumns+` FROM builds WHERE service = ? ORDER BY id DESC LIMIT 1`, service)
+}
+
+// BuildOf gives the build that made a version.
+func (s *Store) BuildOf(ctx context.Context, service string, version int) (Build, error) {
+	return one(ctx, s.read, takeBuild, `SELECT `+buildColumns+` FROM builds WHERE service = ? AND version = ? ORDER BY id LIMIT 1`, service, version)
+}
+
+// EndBuild tells how a build ended.
+func (s *Store) EndBuild(ctx context.Context, b Build) error {
+	return s.exec(ctx, `UPDATE builds SET state = ?, why = ?, log = ?, version = ?, ended_at = ? WHERE id = ?`, b.State, b.Why, b.Log, b.Version, s.stamp(), b.ID)
+}
+
+// Artifact is one archive.
+type Artifact struct {
+	Digest, FileSHA256 string
+	Bytes              int64
+	Listing            pack.Listing
+}
+
+// Artifact gives one by digest.
+func (s *Store) Artifact(ctx context.Context, digest string) (Artifact, error) {
+	return one(ctx, s.read, func(r scanner) (Artifact, error) {
+		var a Artifact
+		var listing string
+		err := r.Scan(&a.Digest, &a.FileSHA256, &a.Bytes, &listing)
+		if err == nil {
+			err = json.Unmarshal([]byte(listing), &a.Listing)
+		}
+		return a, err
+	}, `SELECT digest, file_sha256, bytes, listing FROM artifacts WHERE digest = ?`, digest)
+}
+
+// Version is what one commit of a service was built to.
+type Version struct {
+	Service              string
+	Number               int
+	Hash, Branch         string
+	Author, Message      string
+	CommittedAt, BuiltAt time.Time
+	Content              string            // digest of manifests and artifacts
+	Manifests            map[string]string // path → text
+}
+
+// VersionFunction is a function of a version.
+type VersionFunction struct {
+	Function string
+	Digest   string
+	Sources  string // digest of what the archive was made from
+	Changed  bool   // against the version before
+}
+
+// AddVersion keeps a new version, its functions and their artifacts. Where a
+// version of the same content is there, that one is given and nothing is kept.
+func (s *Store) AddVersion(ctx context.Context, v Version, functions []VersionFunction, artifacts []Artifact) (number int, made bool, err error) {
+	err = s.Within(ctx, func(tx Tx) error {
+		row := tx.QueryRowContext(ctx, `SELECT number FROM versions WHERE service = ? AND content = ?`, v.Service, v.Content)
+		if row.Scan(&number) == nil {
+			return nil
+		}
+		if err := tx.QueryRowContext(ctx, `SELECT coalesce(max(number), 0) + 1 FROM versions WHERE service = ?`, v.Service).Scan(&number); err != nil {
+			return err
+		}
+		made = true
+		if _, err := tx.ExecContext(ctx, `INSERT INTO versions (service, number, hash, branch, author, message, committed_at, built_at, content, manifests) VALUES (?,?,?,?,?,?,?,?,?,?)`,
+			v.Service, number, v.Hash, v.Branch, v.Author, v.Message, v.CommittedAt.UnixMilli(), s.stamp(), v.Content, toJSON(v.Manifests)); err != nil {
+			return err
+		}
+		for _, a := range artifacts {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO artifacts (digest, file_sha256, bytes, listing, made_at) VALUES (?,?,?,?,?) ON CONFLICT DO NOTHING`,
+				a.Digest, a.FileSHA256, a.Bytes, toJSON(a.Listing), s.stamp()); err != nil {
+				return err
+			}
+		}
+		for _, f := range functions {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO version_functions (service, version, function, digest, sources, changed) VALUES (?,?,?,?,?,?)`,
+				v.Service, number, f.Function, f.Digest, f.Sources, f.Changed); err != nil {
+				return err
+			}
+		}
+		return tx.Note(ctx, Entry{Person: v.Author, Service: v.Service, What: "built", Text: "version " + itoa(number) + " from " + short(v.Hash)})
+	})
+	return number, made, err
+}
+
+const versionColumns = `service, number, hash, branch, author, message, committed_at, built_at, content, manifests`
+
+func takeVersion(r scanner) (Version, error) {
+	var v Version
+	var committed, built int64
+	var manifests string
+	err := r.Scan(&v.Service, &v.Number, &v.Hash, &v.Branch, &v.Author, &v.Message, &committed, &built, &v.Content, &manifests)
+	v.CommittedAt, v.BuiltAt = millis(committed), millis(built)
+	if err == nil {
+		err = json.Unmarshal([]byte(manifests), &v.Manifests)
+	}
+	return v, err
+}
+
+// Version gives one by number.
+func (s *Store) Version(ctx context.Context, service string, number int) (Version, error) {
+	return one(ctx, s.read, takeVersion, `SELECT `+versionColumns+` FROM versions WHERE service = ? AND number = ?`, service, number)
+}
+
+// Versions lists a service's versions, newest first.
+func (s *Store) Versions(ctx context.Context, service string) ([]Version, error) {
+	return list(ctx, s.read, takeVersion, `SELECT `+versionColumns+` FROM versions WHERE service = ? ORDER BY number DESC`, service)
+}
+
+// VersionFunctions lists a version's functions.
+func (s *Store) VersionFunctions(ctx context.Context, service string, version int) ([]VersionFunction, error) {
+	return list(ctx, s.read, func(r scanner) (VersionFunction, error) {
+		var f VersionFunction
+		return f, r.Scan(&f.Function, &f.Digest, &f.Sources, &f.Changed)
+	}, `SELECT function, digest, sources, changed FROM version_functions WHERE service = ? AND version = ? ORDER BY function`, service, version)
+}
+
+// LastChanged gives, per function, the newest version up to one in which it changed.
+func (s *Store) LastChanged(ctx context.Context, service string, upTo int) (map[string]int, error) {
+	type changed struct {
+		function string
+		version  int
+	}
+	rows, err := list(ctx, s.read, func(r scanner) (changed, error) {
+		var c changed
+		return c, r.Scan(&c.function, &c.version)
+	}, `SELECT function, max(version) FROM version_functions WHERE service = ? AND version <= ? AND changed = 1 GROUP BY function`, service, upTo)
+	out := map[string]int{}
+	for _, c := range rows {
+		out[c.function] = c.version
+	}
+	return out, err
+}
+
+// BuiltFrom gives the digest of an archive that was made from the same sources before.
+func (s *Store) BuiltFrom(ctx context.Context, sources string) (string, error) {
+	digest, err := one(ctx, s.read, takeText, `SELECT digest FROM version_functions WHERE sources = ? LIMIT 1`, sources)
+	if errors.Is(err, ErrNotFound) {
+		return "", nil
+	}
+	return digest, err
+}
