@@ -144,16 +144,6 @@ func (e *Engine) CreateRepository(ctx context.Context, name string) error {
 	return errors.Join(e.Store.AddRepository(ctx, name), e.Host.Create(ctx, name))
 }
 
-// Commit makes a commit of an edit and takes it like a push: where a stage
-// takes the branch, the manifests have to be free of errors.
-func (e *Engine) Commit(ctx context.Context, repository string, c source.Change) (string, error) {
-	hash, err := e.Host.Repository(repository).Apply(ctx, c)
-	if err != nil {
-		return "", err
-	}
-	return hash, e.Build.Pushed(ctx, repository, c.Author)
-}
-
 // Close ends what runs and closes the store. Deployments that are on their way
 // go on at the next start.
 func (e *Engine) Close() error {

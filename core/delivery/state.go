@@ -84,23 +84,23 @@ func Over(s State) bool {
 type Place struct {
 	Version int
 	State   State
+	// Ready tells that a waiting version could enter: all its gates hold.
+	Ready bool
 }
 
-// Turn decides who may go on in a stage: the newest waiting version, unless
-// one is moving. The older ones that wait are overtaken; so is one that is
-// older than what is settled there.
+// Turn decides who may go on in a stage: the newest version that waits and is
+// ready, unless one is moving. Those that wait and are older than it, or than
+// what is settled there, are overtaken; a newer one that is not ready yet
+// overtakes nobody.
 func Turn(places []Place) (next int, overtaken []int) {
 	newest, settled, moving := 0, 0, false
 	for _, p := range places {
 		switch {
 		case Moving(p.State):
 			moving = true
-		case p.State == Waiting:
+		case p.State == Waiting && p.Ready:
 			newest = max(newest, p.Version)
-		}
-	}
-	for _, p := range places {
-		if p.State == Settled {
+		case p.State == Settled:
 			settled = max(settled, p.Version)
 		}
 	}

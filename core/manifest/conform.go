@@ -51,7 +51,7 @@ func (c *checker) conform(n *Node, s *shape, what string) {
 			return
 		}
 		for i, k := range n.Keys {
-			if s.of.form == formObject || s.of.form == formCEL {
+			if named := s.of.form == formObject || s.of.form == formCEL; named && (!s.underscores || !c.name.MatchString(strings.ReplaceAll(k.Text, "_", "-"))) {
 				c.checkName(k)
 			}
 			c.conform(n.Items[i], s.of, k.Text)

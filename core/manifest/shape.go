@@ -38,6 +38,8 @@ type shape struct {
 	step     float64
 	of       *shape // of a list's items and a map's values
 	keys     []keyShape
+	// underscores tells that the keys of a map may have them, as settings do.
+	underscores bool
 }
 
 // keyShape is one key of an object.
@@ -184,7 +186,7 @@ func NewLanguage() *Language {
 		{name: "service", about: "The service's name.", shape: name, required: true},
 		{name: "about", about: "What it is for, in a sentence.", shape: text},
 		{name: "owner", about: "The group that looks after it.", shape: name},
-		{name: "settings", about: "Typed values that a stage may set.", shape: &shape{form: formMap, of: setting}},
+		{name: "settings", about: "Typed values that a stage may set.", shape: &shape{form: formMap, of: setting, underscores: true}},
 		{name: "secrets", about: "Names only; values are kept per stage, never in git.", shape: &shape{form: formList, of: text}},
 		{name: "defaults", about: "For each function that does not say otherwise.", shape: &shape{form: formObject, keys: settled}},
 		{name: "stages", about: "In the order in which a version moves.", shape: &shape{form: formList, of: stage}, required: true},

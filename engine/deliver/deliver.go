@@ -136,7 +136,7 @@ func (l *Line) lookAt(ctx context.Context, service, stage string, rows []store.D
 		return nil
 	}
 	byVersion := map[int]store.Delivery{}
-	var ready []delivery.Place
+	var places []delivery.Place
 	for _, d := range rows {
 		byVersion[d.Version] = d
 		if delivery.Moving(d.State) { // left over from a process before
@@ -145,19 +145,15 @@ func (l *Line) lookAt(ctx context.Context, service, stage string, rows []store.D
 		}
 		p := delivery.Place{Version: d.Version, State: d.State}
 		if d.State == delivery.Waiting {
-			// A version counts as waiting here only once it could enter:
-			// a newer one that is not through the stage before overtakes nobody.
 			gates, err := l.Gates(ctx, d)
 			if err != nil {
 				return err
 			}
-			if !delivery.AllHold(gates) {
-				continue
-			}
+			p.Ready = delivery.AllHold(gates)
 		}
-		ready = append(ready, p)
+		places = append(places, p)
 	}
-	next, overtaken := delivery.Turn(ready)
+	next, overtaken := delivery.Turn(places)
 	for _, v := range overtaken {
 		if err := l.apply(ctx, byVersion[v], delivery.Overtake, "", "a newer version came"); err != nil {
 			return err

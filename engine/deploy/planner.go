@@ -319,3 +319,6 @@ func (p *Planner) Drift(ctx context.Context, place store.Place) ([]plan.Drifted,
 	}
 	return plan.Drift(record, Live(snapshot), Specs(kinds)), nil
 }
+
+// Platforms gives the platforms that are connected, by name.
+func (p *Planner) Platforms() map[string]*platform.Client { return p.platforms }

@@ -92,6 +92,15 @@ func placeOf(p *plan.Plan) store.Place {
 	return store.Place{Service: p.Base.Service, Stage: p.Base.Stage, Target: p.Base.Target}
 }
 
+// Check tells whether a plan that was kept could still be run.
+func (r *Runner) Check(ctx context.Context, planID int64) error {
+	kept, err := r.store.Plan(ctx, planID)
+	if err != nil {
+		return fmt.Errorf("plan %d: %w", planID, err)
+	}
+	return r.upToDate(ctx, kept.Plan)
+}
+
 // upToDate checks that record and live are as they were when the plan was made.
 func (r *Runner) upToDate(ctx context.Context, p *plan.Plan) error {
 	now, err := r.planner.Compute(ctx, placeOf(p), p.Base.Version)

@@ -156,3 +156,11 @@ func (s *Store) Secrets(ctx context.Context, service, stage string) ([]Sealed, e
 		return v, err
 	}, `SELECT name, sealed, person, at FROM secrets WHERE service = ? AND stage = ? ORDER BY name`, service, stage)
 }
+
+// NewestEvent gives the id of the newest event, 0 where there is none.
+func (s *Store) NewestEvent(ctx context.Context) (int64, error) {
+	return one(ctx, s.read, func(r scanner) (int64, error) {
+		var id int64
+		return id, r.Scan(&id)
+	}, `SELECT coalesce(max(id), 0) FROM events`)
+}

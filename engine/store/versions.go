@@ -247,3 +247,20 @@ func (s *Store) BuiltFrom(ctx context.Context, sources string) (string, error) {
 	}
 	return digest, err
 }
+
+// ChangedAfter counts, per function, the versions after one in which it changed.
+func (s *Store) ChangedAfter(ctx context.Context, service string, version int) (map[string]int, error) {
+	type changed struct {
+		function string
+		count    int
+	}
+	rows, err := list(ctx, s.read, func(r scanner) (changed, error) {
+		var c changed
+		return c, r.Scan(&c.function, &c.count)
+	}, `SELECT function, count(*) FROM version_functions WHERE service = ? AND version > ? AND changed = 1 GROUP BY function`, service, version)
+	out := map[string]int{}
+	for _, c := range rows {
+		out[c.function] = c.count
+	}
+	return out, err
+}

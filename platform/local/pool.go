@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
+	"embed"
 	"encoding/hex"
 	"fmt"
 	"os"
@@ -15,6 +16,11 @@ import (
 
 	"rudmar/core/pack"
 )
+
+// runtimeFiles are the workers, and what functions may import.
+//
+//go:embed python
+var runtimeFiles embed.FS
 
 // instance is a process that runs one revision of one function.
 type instance struct {
@@ -113,7 +119,7 @@ func (p *pool) cold(at place, r revision) (*instance, error) {
 	p.tokens[token] = at
 	p.mu.Unlock()
 	in.process, err = start(processOptions{
-		interpreter: []string{p.platform.options.Python, "-I", "-S", filepath.Join(p.root, "worker.py")},
+		interpreter: []string{p.platform.options.Python, "-I", "-S", filepath.Join(p.root, "python", "worker.py")},
 		code:        code, work: in.work, handler: handler,
 		env: p.environment(in, r), memory: int64(memory), mark: "\x00" + random(12),
 	})
@@ -309,7 +315,7 @@ func (p *pool) prepare() error {
 	if err := os.Chmod(root, 0o755); err != nil {
 		return fmt.Errorf("making a folder for code: %w", err)
 	}
-	if err := os.WriteFile(filepath.Join(root, "worker.py"), pythonWorker, 0o644); err != nil {
+	if err := os.CopyFS(root, runtimeFiles); err != nil {
 		return fmt.Errorf("making a folder for code: %w", err)
 	}
 	p.root = root

@@ -3,7 +3,6 @@ package local
 import (
 	"bufio"
 	"context"
-	_ "embed"
 	"encoding/binary"
 	"encoding/json"
 	"errors"
@@ -17,9 +16,6 @@ import (
 	"syscall"
 	"time"
 )
-
-//go:embed worker.py
-var pythonWorker []byte
 
 // Limits of what one call may write. What goes over is counted and left out.
 const (

@@ -3,6 +3,7 @@ package local
 import (
 	"context"
 	"crypto/subtle"
+	"encoding/json"
 	"errors"
 	"io"
 	"net/http"
@@ -197,7 +198,7 @@ func (p *Platform) handChange(c *echo.Context) error {
 		return c.NoContent(http.StatusNoContent)
 	}
 	var set map[string]any
-	if err := c.Bind(&set); err != nil {
+	if err := json.NewDecoder(c.Request().Body).Decode(&set); err != nil {
 		return refuse(http.StatusBadRequest, "the body has to be a mapping of attributes: %v", err)
 	}
 	before, ok, err := p.store.resource(ctx, p.store.db, sc, address)

@@ -61,7 +61,7 @@ def failure(error):
 
 
 def load(code, handler):
-    sys.path.insert(0, code)
+    sys.path[:0] = [code, os.path.dirname(__file__)]
     file, _, name = handler.partition(":")
     module = importlib.import_module(file.replace("/", "."))
     function = getattr(module, name, None)

@@ -1,0 +1,66 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"rudmar/demo"
+	"rudmar/engine"
+)
+
+func demoCommand() *cobra.Command {
+	c := &config{}
+	var fresh bool
+	cmd := &cobra.Command{
+		Use:   "demo",
+		Short: "Run Rudmar with a made-up growers' co-operative in it",
+		Long: `Builds a repository with a history, versions, deployments and a little traffic
+in a folder of its own, by the same pushes and calls that a user would make,
+and prints where to look. Started again it goes on with what is there.`,
+		Args: cobra.NoArgs, PreRunE: environment,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if fresh {
+				if err := os.RemoveAll(c.data); err != nil {
+					return fmt.Errorf("starting over: %w", err)
+				}
+			}
+			return c.serve(cmd.Context(), func(ctx context.Context, e *engine.Engine) error {
+				marker := filepath.Join(c.data, "demo-built")
+				if _, err := os.Stat(marker); err != nil {
+					fmt.Println("Building the demo: pushes, builds, deployments, some calls. This takes some seconds.")
+					err := demo.Build(ctx, demo.Options{Server: c.address, Engine: e, Change: c.changeByHand})
+					if err != nil {
+						return fmt.Errorf("building the demo: %w; start over with --fresh", err)
+					}
+					if err := os.WriteFile(marker, []byte("1\n"), 0o600); err != nil {
+						return err
+					}
+				}
+				fmt.Print(demo.Welcome(c.address))
+				return nil
+			})
+		},
+	}
+	c.dataFlag(cmd.Flags(), "demo-data")
+	c.serveFlags(cmd.Flags())
+	cmd.Flags().BoolVar(&fresh, "fresh", false, "throw away what is there and start over")
+	return cmd
+}
+
+// changeByHand does what `rudmar platform change` does.
+func (c *config) changeByHand(ctx context.Context, scope, address string, attributes map[string]any) error {
+	token, err := c.token()
+	if err != nil {
+		return err
+	}
+	at := c.platform
+	if at == "" {
+		at = "http://" + c.platformListen
+	}
+	h := &hand{at, token}
+	return h.ask(ctx, "PUT", "/hand/"+scope+"/"+escape(address), attributes, nil)
+}

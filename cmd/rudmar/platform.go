@@ -1,0 +1,202 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"strings"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"rudmar/core/canon"
+	"rudmar/core/manifest"
+	"rudmar/platform"
+)
+
+func platformCommand() *cobra.Command {
+	c := &config{}
+	cmd := &cobra.Command{
+		Use:   "platform",
+		Short: "Run the local platform by itself, or change something on it by hand",
+		Args:  cobra.NoArgs, PreRunE: environment,
+		Long: `Runs the local platform as a process of its own, with its own data folder.
+Rudmar is then started with: rudmar serve --platform http://127.0.0.1:7071 --platform-token TOKEN`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			log := c.logger()
+			token, err := c.token()
+			if err != nil {
+				return err
+			}
+			group := newServers(cmd.Context(), log)
+			defer group.end()
+			address, err := c.servePlatform(cmd.Context(), group, c.data, token, log)
+			if err != nil {
+				return err
+			}
+			fmt.Printf("The local platform answers at %s\n", address)
+			return group.wait()
+		},
+	}
+	c.dataFlag(cmd.Flags(), "platform-data")
+	c.platformFlags(cmd.Flags())
+	cmd.AddCommand(handCommand("show REGION/SERVICE/STAGE [ADDRESS]", "Show what is live", cobra.RangeArgs(1, 2), show),
+		handCommand("change REGION/SERVICE/STAGE ADDRESS ATTRIBUTE=VALUE...", "Change a resource behind Rudmar's back, as people do", cobra.MinimumNArgs(3), change),
+		handCommand("remove REGION/SERVICE/STAGE ADDRESS", "Take a resource away behind Rudmar's back", cobra.ExactArgs(2), remove),
+		handCommand("caller NAME [GROUP...]", "Make a token for somebody who calls routes", cobra.MinimumNArgs(1), caller))
+	return cmd
+}
+
+// hand is the platform as somebody sees it who works on it by hand.
+type hand struct{ address, token string }
+
+func handCommand(use, short string, args cobra.PositionalArgs, run func(context.Context, *hand, []string) error) *cobra.Command {
+	c := &config{}
+	cmd := &cobra.Command{Use: use, Short: short, Args: args, PreRunE: environment,
+		RunE: func(cmd *cobra.Command, words []string) error {
+			token, err := c.token()
+			if err != nil {
+				return err
+			}
+			return run(cmd.Context(), &hand{c.platform, token}, words)
+		}}
+	c.dataFlag(cmd.Flags(), "demo-data")
+	cmd.Flags().StringVar(&c.platform, "platform", "http://127.0.0.1:7071", "the address of the platform")
+	cmd.Flags().StringVar(&c.platformToken, "platform-token", "", "its token; empty for the one in the data folder")
+	return cmd
+}
+
+func scopeOf(text string) (platform.Scope, error) {
+	pieces := strings.Split(text, "/")
+	if len(pieces) != 3 {
+		return platform.Scope{}, coded{exitUsage, fmt.Errorf("%q is not REGION/SERVICE/STAGE, such as north/frostline/trial", text)}
+	}
+	return platform.Scope{Region: pieces[0], Service: pieces[1], Stage: pieces[2]}, nil
+}
+
+func show(ctx context.Context, h *hand, words []string) error {
+	scope, err := scopeOf(words[0])
+	if err != nil {
+		return err
+	}
+	client, err := platform.NewClient(h.address, h.token)
+	if err != nil {
+		return err
+	}
+	snapshot, err := client.Snapshot(ctx, scope)
+	if err != nil {
+		return err
+	}
+	out := tabwriter.NewWriter(os.Stdout, 0, 4, 2, ' ', 0)
+	for _, r := range snapshot.Resources {
+		if len(words) == 2 && r.Address != words[1] {
+			continue
+		}
+		text, err := canon.Append(nil, r.Attributes)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(out, "%s\t%s\n", r.Address, text)
+	}
+	return out.Flush()
+}
+
+func change(ctx context.Context, h *hand, words []string) error {
+	set := map[string]any{}
+	for _, pair := range words[2:] {
+		name, text, ok := strings.Cut(pair, "=")
+		if !ok {
+			return coded{exitUsage, fmt.Errorf("%q is not ATTRIBUTE=VALUE, such as memory=512MiB", pair)}
+		}
+		set[name] = attributeValue(name, text)
+	}
+	return h.send(ctx, http.MethodPut, words[0], words[1], set)
+}
+
+// attributeValue reads sizes and times the way manifests say them, and JSON.
+func attributeValue(name, text string) any {
+	if strings.HasPrefix(name, "env.") {
+		return text
+	}
+	if bytes, err := manifest.ParseSize(text); err == nil {
+		return bytes
+	}
+	if d, err := manifest.ParseTime(text); err == nil {
+		return d.Milliseconds()
+	}
+	var v any
+	if json.Unmarshal([]byte(text), &v) == nil {
+		return v
+	}
+	return text
+}
+
+func remove(ctx context.Context, h *hand, words []string) error {
+	return h.send(ctx, http.MethodDelete, words[0], words[1], nil)
+}
+
+func (h *hand) send(ctx context.Context, method, scope, address string, body any) error {
+	if _, err := scopeOf(scope); err != nil {
+		return err
+	}
+	if err := h.ask(ctx, method, "/hand/"+scope+"/"+escape(address), body, nil); err != nil {
+		return err
+	}
+	fmt.Printf("%s in %s is changed. Rudmar was not told; its page will show it as drift.\n", address, scope)
+	return nil
+}
+
+func caller(ctx context.Context, h *hand, words []string) error {
+	var out struct{ Token string }
+	if err := h.ask(ctx, http.MethodPost, "/hand/callers", map[string]any{"name": words[0], "groups": words[1:]}, &out); err != nil {
+		return err
+	}
+	fmt.Printf("%s\nSend it as: Authorization: Bearer %s\n", out.Token, out.Token)
+	return nil
+}
+
+func (h *hand) ask(ctx context.Context, method, path string, body, out any) error {
+	text, err := json.Marshal(body)
+	if err != nil {
+		return err
+	}
+	r, err := http.NewRequestWithContext(ctx, method, h.address+path, bytes.NewReader(text))
+	if err != nil {
+		return err
+	}
+	r.Header.Set("Authorization", "Bearer "+h.token)
+	r.Header.Set("Content-Type", "application/json")
+	return answer(r, out)
+}
+
+// answer sends a request and reads its answer or its problem.
+func answer(r *http.Request, out any) error {
+	response, err := http.DefaultClient.Do(r)
+	if err != nil {
+		return fmt.Errorf("%s does not answer; is it running? %w", r.URL.Host, err)
+	}
+	defer response.Body.Close()
+	text, err := io.ReadAll(response.Body)
+	if err != nil {
+		return err
+	}
+	if response.StatusCode >= 400 {
+		var p struct{ Detail string }
+		if json.Unmarshal(text, &p) != nil || p.Detail == "" {
+			p.Detail = response.Status
+		}
+		return fmt.Errorf("%s", p.Detail)
+	}
+	if out == nil || len(text) == 0 {
+		return nil
+	}
+	return json.Unmarshal(text, out)
+}
+
+// escape makes one path segment of an address.
+func escape(address string) string { return url.PathEscape(address) }

@@ -1,0 +1,168 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"rudmar/engine"
+	"rudmar/platform"
+	"rudmar/platform/local"
+	"rudmar/server"
+)
+
+func serveCommand() *cobra.Command {
+	c := &config{}
+	cmd := &cobra.Command{
+		Use:   "serve",
+		Short: "Run Rudmar, with the local platform inside",
+		Long: `Runs Rudmar until it is told to end. All data lies in one folder, which is made
+if it is not there. The first time, add somebody who may sign in:
+
+  rudmar person add wren --role author
+`,
+		Args: cobra.NoArgs, PreRunE: environment,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return c.serve(cmd.Context(), func(context.Context, *engine.Engine) error {
+				fmt.Printf("Rudmar answers at %s\n", c.address)
+				return nil
+			})
+		},
+	}
+	c.dataFlag(cmd.Flags(), "rudmar-data")
+	c.serveFlags(cmd.Flags())
+	return cmd
+}
+
+// serve runs everything until the context ends. ready is called once all answers.
+func (c *config) serve(ctx context.Context, ready func(context.Context, *engine.Engine) error) error {
+	log := c.logger()
+	token, err := c.token()
+	if err != nil {
+		return err
+	}
+	listener, err := listen(c.listen, "--listen")
+	if err != nil {
+		return err
+	}
+	if c.address == "" {
+		c.address = "http://" + listener.Addr().String()
+	}
+	group := newServers(ctx, log)
+	defer group.end()
+	platformAddress := c.platform
+	if platformAddress == "" {
+		if platformAddress, err = c.servePlatform(ctx, group, filepath.Join(c.data, "platform"), token, log); err != nil {
+			return err
+		}
+	}
+	client, err := platform.NewClient(platformAddress, token)
+	if err != nil {
+		return err
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return fmt.Errorf("finding this program: %w", err)
+	}
+	e, err := engine.Open(ctx, engine.Options{Dir: c.data, Self: self, Platforms: map[string]*platform.Client{"local": client}, LookEvery: c.lookEvery, Log: log})
+	if err != nil {
+		return err
+	}
+	group.later(func() error { return e.Close() })
+	s, err := server.New(e, server.Options{Address: c.address, Simulated: true, Log: log})
+	if err != nil {
+		return err
+	}
+	group.serve(listener, s)
+	if err := ready(ctx, e); err != nil {
+		return err
+	}
+	return group.wait()
+}
+
+// servePlatform runs the local platform, and gives its address.
+func (c *config) servePlatform(ctx context.Context, group *servers, dir, token string, log *slog.Logger) (string, error) {
+	protocol, err := listen(c.platformListen, "--platform-listen")
+	if err != nil {
+		return "", err
+	}
+	routes, err := listen(c.routesListen, "--routes-listen")
+	if err != nil {
+		return "", err
+	}
+	address := "http://" + protocol.Addr().String()
+	p, err := local.Open(ctx, local.Options{Dir: dir, Token: token, RoutesAt: "http://" + routes.Addr().String(), DataAt: address, Idle: c.idle, Log: log, Python: c.python})
+	if err != nil {
+		return "", err
+	}
+	group.later(p.Close)
+	group.serve(protocol, p.Protocol())
+	group.serve(routes, p.Routes())
+	return address, nil
+}
+
+func listen(address, flag string) (net.Listener, error) {
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, fmt.Errorf("%s is taken or cannot be used; choose another with %s: %w", address, flag, err)
+	}
+	return l, nil
+}
+
+// servers are HTTP servers that end together, in order.
+type servers struct {
+	ctx    context.Context
+	log    *slog.Logger
+	failed chan error
+	ends   []func() error
+}
+
+func newServers(ctx context.Context, log *slog.Logger) *servers {
+	return &servers{ctx: ctx, log: log, failed: make(chan error, 4)}
+}
+
+func (s *servers) later(end func() error) { s.ends = append(s.ends, end) }
+
+func (s *servers) serve(l net.Listener, h http.Handler) {
+	// Event streams would hold up the end: they end with this context.
+	ctx, cancel := context.WithCancel(context.WithoutCancel(s.ctx))
+	server := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug)}
+	s.later(func() error {
+		cancel()
+		limit, stop := context.WithTimeout(context.Background(), 5*time.Second)
+		defer stop()
+		return server.Shutdown(limit)
+	})
+	go func() {
+		if err := server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+			s.failed <- err
+		}
+	}()
+}
+
+// wait waits until the context ends or a server fails.
+func (s *servers) wait() error {
+	select {
+	case <-s.ctx.Done():
+		return nil
+	case err := <-s.failed:
+		return err
+	}
+}
+
+// end ends everything, what was begun last first.
+func (s *servers) end() {
+	for i := len(s.ends) - 1; i >= 0; i-- {
+		if err := s.ends[i](); err != nil {
+			s.log.Warn("ending", "error", err)
+		}
+	}
+}

@@ -1,0 +1,242 @@
+// Package demo builds the made-up growers' co-operative: its people, its
+// repository with a history, and what happened to its versions, all by the
+// same pushes and requests that a user would make.
+package demo
+
+import (
+	"bytes"
+	"context"
+	"embed"
+	"encoding/json"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"rudmar/core/delivery"
+	"rudmar/engine"
+	"rudmar/engine/people"
+)
+
+//go:embed all:steps
+var steps embed.FS
+
+// Repository and Service of the demo.
+const (
+	Repository = "brambleford"
+	Service    = "frostline"
+)
+
+// Password of every handle of the demo.
+const Password = "orchard"
+
+// Options is what the demo is built with.
+type Options struct {
+	Server string // its address
+	Engine *engine.Engine
+	// Change changes a live resource by hand.
+	Change func(ctx context.Context, scope, address string, attributes map[string]any) error
+}
+
+// Welcome says where to look and who to be.
+func Welcome(address string) string {
+	return fmt.Sprintf(`
+Brambleford Growers are ready at %[1]s
+
+  sign in as   wren    author: writes and pushes     password %[2]s
+               linden  approver (growers-council)    password %[2]s
+               teasel  approver (growers-council)    password %[2]s
+  clone        git clone http://wren:%[2]s@%[3]s/git/%[4]s.git
+
+Ctrl+C ends it; started again, it goes on with what is there.
+`, address, Password, strings.TrimPrefix(address, "http://"), Repository)
+}
+
+type commit struct {
+	step, author, message string
+	daysAgo               float64
+	approve               []string // after trial settled, for preview
+	live                  bool     // and on to live, approved by both
+}
+
+// history is what happened, in order.
+func history() []commit {
+	return []commit{
+		{"01-first", "wren", "Frost warnings, stations, readings and a night report", 19, []string{"linden"}, true},
+		{"02-memory", "sorrel", "The night report needs more time and memory", 15, nil, false},
+		{"03-wording", "wren", "Say warnings louder in the log, and try the sweep", 11, []string{"teasel"}, true},
+		{"04-survey", "sorrel", "The gate was surveyed again: 134 m", 8, nil, false},
+		{"05-sweep", "wren", "Sweep every two minutes, but not in trial", 5, []string{"linden"}, false},
+		{"06-growers", "sorrel", "Tell the growers themselves", 2, []string{"linden"}, false},
+		{"07-history", "wren", "A route for a station's history, for members", 0.2, nil, false},
+	}
+}
+
+// Build builds the demo on a server that has nothing in it yet.
+func Build(ctx context.Context, o Options) error {
+	for _, p := range []struct {
+		handle, role string
+		groups       []string
+	}{{"wren", people.Author, nil}, {"sorrel", people.Author, nil}, {"linden", people.Approver, []string{"growers-council"}}, {"teasel", people.Approver, []string{"growers-council"}}} {
+		if err := o.Engine.People.Add(ctx, p.handle, p.role, Password, p.groups...); err != nil {
+			return err
+		}
+	}
+	b := &builder{Options: o}
+	if err := b.ask(ctx, "wren", http.MethodPost, "/repositories", map[string]string{"name": Repository}, nil); err != nil {
+		return err
+	}
+	dir, err := os.MkdirTemp("", "rudmar-demo-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	b.dir = dir
+	if err := b.git(ctx, nil, "init", "--quiet", "--initial-branch=main"); err != nil {
+		return err
+	}
+	for i, c := range history() {
+		if err := b.take(ctx, i+1, c); err != nil {
+			return fmt.Errorf("%s: %w", c.step, err)
+		}
+	}
+	return b.traffic(ctx)
+}
+
+type builder struct {
+	Options
+	dir string
+}
+
+// take commits and pushes one step, and moves its version on as far as it went.
+func (b *builder) take(ctx context.Context, version int, c commit) error {
+	files, err := fs.Sub(steps, "steps/"+c.step)
+	if err != nil {
+		return err
+	}
+	if err := b.write(files); err != nil {
+		return err
+	}
+	at := time.Now().Add(-time.Duration(c.daysAgo * 24 * float64(time.Hour))).Format(time.RFC3339)
+	env := []string{"GIT_AUTHOR_NAME=" + c.author, "GIT_AUTHOR_EMAIL=" + c.author + "@brambleford.invalid", "GIT_AUTHOR_DATE=" + at,
+		"GIT_COMMITTER_NAME=" + c.author, "GIT_COMMITTER_EMAIL=" + c.author + "@brambleford.invalid", "GIT_COMMITTER_DATE=" + at}
+	if err := b.git(ctx, nil, "add", "--all"); err != nil {
+		return err
+	}
+	if err := b.git(ctx, env, "commit", "--quiet", "-m", c.message); err != nil {
+		return err
+	}
+	address := strings.Replace(b.Server, "http://", "http://"+c.author+":"+Password+"@", 1) + "/git/" + Repository + ".git"
+	if err := b.git(ctx, nil, "push", "--quiet", address, "main"); err != nil {
+		return err
+	}
+	if err := b.settled(ctx, version, "trial"); err != nil {
+		return err
+	}
+	for _, person := range c.approve {
+		if err := b.act(ctx, person, version, "preview", "approve", "looks right to me"); err != nil {
+			return err
+		}
+		if err := b.settled(ctx, version, "preview"); err != nil {
+			return err
+		}
+	}
+	if !c.live {
+		return nil
+	}
+	for _, step := range []struct{ person, action, comment string }{{c.author, "request", ""}, {"linden", "approve", "for the cold nights"}, {"teasel", "approve", "agreed at the council"}} {
+		if err := b.act(ctx, step.person, version, "live", step.action, step.comment); err != nil {
+			return err
+		}
+	}
+	return b.settled(ctx, version, "live")
+}
+
+// write copies files into the working folder. Unlike os.CopyFS it overwrites.
+func (b *builder) write(files fs.FS) error {
+	return fs.WalkDir(files, ".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		content, err := fs.ReadFile(files, name)
+		if err != nil {
+			return err
+		}
+		to := filepath.Join(b.dir, filepath.FromSlash(name))
+		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+			return err
+		}
+		return os.WriteFile(to, content, 0o644)
+	})
+}
+
+func (b *builder) git(ctx context.Context, env []string, args ...string) error {
+	cmd := exec.CommandContext(ctx, "git", args...)
+	cmd.Dir = b.dir
+	cmd.Env = append(append(os.Environ(), "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null", "GIT_TERMINAL_PROMPT=0"), env...)
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("git %s: %w: %s", args[0], err, bytes.TrimSpace(out))
+	}
+	return nil
+}
+
+func (b *builder) act(ctx context.Context, person string, version int, stage, action, comment string) error {
+	return b.ask(ctx, person, http.MethodPost, fmt.Sprintf("/services/%s/deliveries/%d/stages/%s/%s", Service, version, stage, action), map[string]string{"comment": comment}, nil)
+}
+
+// settled waits until a version is settled in a stage.
+func (b *builder) settled(ctx context.Context, version int, stage string) error {
+	wake, stop := b.Engine.Events.Listen()
+	defer stop()
+	limit := time.After(60 * time.Second)
+	for {
+		d, err := b.Engine.Store.Delivery(ctx, Service, version, stage)
+		if err == nil && d.State == delivery.Settled {
+			return nil
+		}
+		if err == nil && (d.State == delivery.Stopped || d.State == delivery.Refused) {
+			return fmt.Errorf("version %d is %s in %s: %s", version, d.State, stage, d.Why)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-limit:
+			return fmt.Errorf("version %d is still %s in %s: %s", version, d.State, stage, d.Why)
+		case <-wake:
+		}
+	}
+}
+
+func (b *builder) ask(ctx context.Context, person, method, path string, body, out any) error {
+	text, err := json.Marshal(body)
+	if err != nil {
+		return err
+	}
+	r, err := http.NewRequestWithContext(ctx, method, b.Server+"/api"+path, bytes.NewReader(text))
+	if err != nil {
+		return err
+	}
+	r.SetBasicAuth(person, Password)
+	r.Header.Set("Content-Type", "application/json")
+	response, err := http.DefaultClient.Do(r)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	answer, err := io.ReadAll(response.Body)
+	if err != nil {
+		return err
+	}
+	if response.StatusCode >= 400 {
+		return fmt.Errorf("%s %s: %s", method, path, answer)
+	}
+	if out == nil {
+		return nil
+	}
+	return json.Unmarshal(answer, out)
+}

@@ -1,0 +1,74 @@
+package demo
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"strings"
+
+	"rudmar/engine/deploy"
+	"rudmar/engine/store"
+)
+
+// traffic plays some calls from a seed, and lets somebody change something by hand.
+func (b *builder) traffic(ctx context.Context) error {
+	dice := rand.New(rand.NewPCG(7, 11))
+	stations := []string{"hill", "weir", "orchard-gate"}
+	for _, stage := range []string{"trial", "preview", "live"} {
+		at := store.Place{Service: Service, Stage: stage, Target: "local/north"}
+		routes, err := b.routes(ctx, at)
+		if err != nil {
+			return err
+		}
+		for range 12 {
+			station := stations[dice.IntN(len(stations))]
+			for _, call := range []struct{ method, path, body string }{
+				{http.MethodPut, "/stations/" + station + "/reading", fmt.Sprintf(`{"celsius": %.1f}`, dice.Float64()*6-1)},
+				{http.MethodGet, "/stations/" + station + "/frost", ""},
+				{http.MethodGet, "/stations", ""},
+			} {
+				if err := send(ctx, call.method, routes+call.path, call.body); err != nil {
+					return err
+				}
+			}
+		}
+		// The newest report asks for what it was not permitted.
+		client, scope, err := b.Engine.Planner.Platform(Service, stage, deploy.TargetOf(at.Target))
+		if err != nil {
+			return err
+		}
+		if _, err := client.Invoke(ctx, scope, "night-report", "morning", map[string]any{"data": map[string]any{"schedule": "morning"}}); err != nil {
+			return err
+		}
+	}
+	// Somebody was in a hurry one night.
+	return b.Change(ctx, "north/"+Service+"/live", "function/warn", map[string]any{"memory": 256 << 20, "env.MODE": "quiet"})
+}
+
+// routes gives the address of a stage's routes, from what its deployment gave.
+func (b *builder) routes(ctx context.Context, at store.Place) (string, error) {
+	record, err := b.Engine.Store.Record(ctx, at)
+	if err != nil {
+		return "", err
+	}
+	for _, r := range record {
+		if url, ok := r.Platform["url"].(string); ok && r.Address == "route/stations/list" {
+			return strings.TrimSuffix(url, "/stations"), nil
+		}
+	}
+	return "", fmt.Errorf("%s has no route to call", at.Stage)
+}
+
+func send(ctx context.Context, method, address, body string) error {
+	r, err := http.NewRequestWithContext(ctx, method, address, strings.NewReader(body))
+	if err != nil {
+		return err
+	}
+	r.Header.Set("Content-Type", "application/json")
+	response, err := http.DefaultClient.Do(r)
+	if err != nil {
+		return err
+	}
+	return response.Body.Close()
+}

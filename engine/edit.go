@@ -1,0 +1,112 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+
+	"rudmar/core/manifest"
+	"rudmar/engine/source"
+	"rudmar/engine/store"
+)
+
+// Edit is a change of a service's files that somebody makes in the page.
+// Names are relative to the service's folder; nil content deletes a file.
+type Edit struct {
+	Service, Branch, Base, Message string
+	Files                          map[string][]byte
+}
+
+// BrokenError tells that an edit would break a branch that a stage takes.
+type BrokenError struct{ Diagnostics []manifest.Diagnostic }
+
+func (e *BrokenError) Error() string {
+	for _, d := range e.Diagnostics {
+		if d.Severity == manifest.Error {
+			return "a stage takes this branch, and its manifests would have errors: " + d.String()
+		}
+	}
+	return "a stage takes this branch, and its manifests could not be read"
+}
+
+// ConflictError tells that the branch has moved on since the edit began, and
+// which of the edited files somebody else has changed.
+type ConflictError struct {
+	Head   string
+	By     string
+	Files  []string
+	Theirs map[string]string
+}
+
+func (e *ConflictError) Error() string {
+	return fmt.Sprintf("%s has committed in the meantime (%s); look at both, and commit again on top of it", e.By, e.Head[:8])
+}
+
+// Source gives a service's folder as it stands on a branch, with all manifests read.
+func (e *Engine) Source(ctx context.Context, service, branch string) (source.Commit, *source.Folder, error) {
+	s, err := e.Store.Service(ctx, service)
+	if err != nil {
+		return source.Commit{}, nil, fmt.Errorf("the service %s: %w", service, err)
+	}
+	repo := e.Host.Repository(s.Repository)
+	commit, err := repo.Commit(ctx, "refs/heads/"+branch)
+	if err != nil {
+		return commit, nil, err
+	}
+	folder, err := repo.Folder(ctx, commit.Hash, s.Dir)
+	if err != nil {
+		return commit, nil, err
+	}
+	return commit, folder, folder.Load(manifest.IsManifest, manifest.MaxFileBytes+1)
+}
+
+// Commit makes a commit of an edit and takes it like a push. Where the branch
+// has moved on since the edit's base the error is a *ConflictError; where the
+// manifests of a branch that a stage takes would break, a *BrokenError.
+func (e *Engine) Commit(ctx context.Context, edit Edit, by store.Person) (string, error) {
+	s, err := e.Store.Service(ctx, edit.Service)
+	if err != nil {
+		return "", fmt.Errorf("the service %s: %w", edit.Service, err)
+	}
+	head, folder, err := e.Source(ctx, edit.Service, edit.Branch)
+	if err != nil {
+		return "", err
+	}
+	if head.Hash != edit.Base {
+		return "", e.conflict(head, folder, edit)
+	}
+	result := manifest.NewLanguage().Check(manifest.Overlay{Under: folder, Changed: edit.Files})
+	taken := result.Service == nil || slices.ContainsFunc(result.Service.Stages, func(st manifest.Stage) bool { return st.On == manifest.OnPush && st.Branch == edit.Branch })
+	if taken && !result.OK() {
+		return "", &BrokenError{Diagnostics: result.Diagnostics}
+	}
+	change := source.Change{Branch: edit.Branch, Base: edit.Base, Message: edit.Message, Author: by.Handle, Email: by.Handle + "@rudmar.invalid", Files: map[string][]byte{}}
+	for name, content := range edit.Files {
+		change.Files[path.Join(s.Dir, name)] = content
+	}
+	repo := e.Host.Repository(s.Repository)
+	hash, err := repo.Apply(ctx, change)
+	if errors.Is(err, source.ErrConflict) {
+		if head, folder, sourceErr := e.Source(ctx, edit.Service, edit.Branch); sourceErr == nil {
+			return "", e.conflict(head, folder, edit)
+		}
+	}
+	if err != nil {
+		return "", err
+	}
+	return hash, e.Build.Pushed(ctx, s.Repository, by.Handle)
+}
+
+func (e *Engine) conflict(head source.Commit, folder *source.Folder, edit Edit) error {
+	c := &ConflictError{Head: head.Hash, By: head.Author, Theirs: map[string]string{}}
+	for name := range edit.Files {
+		c.Files = append(c.Files, name)
+		if text, err := folder.Read(name); err == nil {
+			c.Theirs[name] = string(text)
+		}
+	}
+	slices.Sort(c.Files)
+	return c
+}

@@ -1,0 +1,226 @@
+package server
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"rudmar/core/cases"
+	"rudmar/core/expand"
+	"rudmar/core/manifest"
+	"rudmar/core/plan"
+	"rudmar/engine/deploy"
+	"rudmar/engine/people"
+	"rudmar/engine/store"
+	"rudmar/platform"
+	"rudmar/server/api"
+)
+
+func (h *handlers) GetFunction(ctx context.Context, r api.GetFunctionRequestObject) (api.GetFunctionResponseObject, error) {
+	v, err := h.view(ctx, r.Service)
+	if err != nil {
+		return nil, err
+	}
+	out := api.FunctionDetail{Function: r.Function, Stage: r.Stage, Functions: []string{}, Targets: []string{}, Routes: []api.RouteAddress{}, Schedules: []api.ScheduleNext{},
+		Samples: []api.Sample{}, Settings: []api.BecomesAttribute{}, Permissions: []api.PermissionUse{}, Drift: []api.Drifted{}}
+	there, _ := v.versionIn(r.Stage)
+	service := v.manifests
+	if there > 0 {
+		if service, _, err = h.engine.Planner.Service(ctx, r.Service, there); err != nil {
+			return nil, err
+		}
+	}
+	if service == nil {
+		return nil, fmt.Errorf("%s has no manifests that can be read: %w", r.Service, store.ErrNotFound)
+	}
+	for _, fn := range service.Functions {
+		out.Functions = append(out.Functions, fn.Name)
+	}
+	fn, stage := service.Function(r.Function), service.Stage(r.Stage)
+	if fn == nil || stage == nil {
+		return nil, fmt.Errorf("%s in %s: %w", r.Function, r.Stage, store.ErrNotFound)
+	}
+	out.About = fn.About
+	for _, t := range stage.Targets {
+		out.Targets = append(out.Targets, t.String())
+	}
+	h.describe(&out, fn, r.Stage)
+	resources, err := h.becomes(ctx, r.Service, service, stage)
+	if err != nil {
+		return nil, err
+	}
+	for _, res := range resources {
+		if res.Function == r.Function && (res.Kind == expand.Function || res.Kind == expand.Logs) {
+			out.Settings = append(out.Settings, res.Attributes...)
+		}
+	}
+	return api.GetFunction200JSONResponse(out), h.live(ctx, &out, v)
+}
+
+// describe gives what the manifests say: schedules with their next times, and samples to try.
+func (h *handlers) describe(out *api.FunctionDetail, fn *manifest.Function, stage string) {
+	now := h.engine.Store.Now()
+	config := fn.At(stage)
+	for _, t := range config.Triggers {
+		if t.Kind != manifest.CronTrigger && t.Kind != manifest.EveryTrigger {
+			continue
+		}
+		next := api.ScheduleNext{Trigger: t.Name, Text: strings.TrimSuffix(triggerText(t), " (off)"), Enabled: !t.Off.V, Next: []int64{}}
+		if t.Kind == manifest.CronTrigger {
+			next.Text += " in " + t.Zone.V
+		}
+		if schedule, err := t.Schedule(); err == nil {
+			for _, at := range schedule.Times(now, 3) {
+				next.Next = append(next.Next, at.UnixMilli())
+			}
+		}
+		out.Schedules = append(out.Schedules, next)
+	}
+	for _, s := range cases.Samples(config, fn.Name, now) {
+		event := s.Call.Event
+		out.Samples = append(out.Samples, api.Sample{Name: s.Name, Trigger: optional(s.Call.Trigger), Event: &event})
+	}
+	for _, c := range fn.Cases {
+		if call, err := cases.Build(config, fn.Name, c.Send, now); err == nil {
+			event := call.Event
+			out.Samples = append(out.Samples, api.Sample{Name: c.Name, Trigger: optional(call.Trigger), Event: &event, Case: optional(true)})
+		}
+	}
+}
+
+// live adds what is recorded and what the platform tells.
+func (h *handlers) live(ctx context.Context, out *api.FunctionDetail, v *view) error {
+	for _, p := range v.at(out.Stage) {
+		record, err := h.engine.Store.Record(ctx, p.Place)
+		if err != nil {
+			return err
+		}
+		to := map[string]string{}
+		for _, rec := range record {
+			if rec.Function != out.Function {
+				continue
+			}
+			_, rest, _ := strings.Cut(rec.Address, "/"+out.Function+"/")
+			switch rec.Kind {
+			case expand.Opening:
+				to[rest] = words(rec.Attributes["to"])
+			case expand.Revision:
+				out.There, out.Version = true, &rec.Version
+			case expand.Route:
+				out.Routes = append(out.Routes, api.RouteAddress{Target: p.Target, Trigger: rest, Method: textOf(rec.Attributes["method"]),
+					Url: textOf(rec.Platform["url"]), To: to[rest], Enabled: rec.Attributes["enabled"] != false})
+			case expand.Grant:
+				grant := api.PermissionUse{Resource: textOf(rec.Attributes["resource"]), Verbs: strings.Split(words(rec.Attributes["verbs"]), ", "), Granted: optional(true)}
+				if !slices.ContainsFunc(out.Permissions, func(p api.PermissionUse) bool { return p.Resource == grant.Resource }) {
+					out.Permissions = append(out.Permissions, grant)
+				}
+			}
+		}
+		look := v.looks[p.Place]
+		if f, ok := look.Functions[out.Function]; ok && out.Figures == nil {
+			figures, err := convert[api.Figures](f)
+			if err != nil {
+				return err
+			}
+			out.Figures = &figures
+		}
+		if err := addDrift(out, look.Drift, p.Target); err != nil {
+			return err
+		}
+		if err := h.uses(ctx, out, p.Place); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func addDrift(out *api.FunctionDetail, drift []plan.Drifted, target string) error {
+	for _, d := range drift {
+		if d.Function != out.Function {
+			continue
+		}
+		row, err := convert[api.Drifted](d)
+		if err != nil {
+			return err
+		}
+		row.Target = target
+		out.Drift = append(out.Drift, row)
+	}
+	return nil
+}
+
+// uses counts which permissions were used and which calls were refused. A
+// platform that does not answer leaves the counts at nothing: the line says so.
+func (h *handlers) uses(ctx context.Context, out *api.FunctionDetail, p store.Place) error {
+	client, scope, err := h.engine.Planner.Platform(p.Service, p.Stage, deploy.TargetOf(p.Target))
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	uses, err := client.Access(ctx, scope)
+	if err != nil {
+		return nil //nolint:nilerr // the page is of use without the counts
+	}
+	for _, u := range uses {
+		if u.Function != out.Function {
+			continue
+		}
+		i := slices.IndexFunc(out.Permissions, func(g api.PermissionUse) bool {
+			return orZero(g.Granted) && g.Resource == u.Resource && (!u.Allowed || slices.Contains(g.Verbs, u.Verb))
+		})
+		switch {
+		case i >= 0 && u.Allowed:
+			out.Permissions[i].Used += u.Count
+		case !u.Allowed:
+			out.Permissions = append(out.Permissions, api.PermissionUse{Resource: u.Resource, Verbs: []string{u.Verb}, Refused: u.Count})
+		}
+	}
+	return nil
+}
+
+func (h *handlers) CallFunction(ctx context.Context, r api.CallFunctionRequestObject) (api.CallFunctionResponseObject, error) {
+	if err := people.May(who(ctx).person, people.Try); err != nil {
+		return nil, err
+	}
+	client, scope, err := h.engine.Planner.Platform(r.Service, r.Stage, deploy.TargetOf(r.Body.Target))
+	if err != nil {
+		return nil, err
+	}
+	inv, err := client.Invoke(ctx, scope, r.Function, orZero(r.Body.Trigger), r.Body.Event)
+	if err != nil {
+		return nil, err
+	}
+	out, err := convert[api.Invocation](inv)
+	return api.CallFunction200JSONResponse(out), err
+}
+
+func (h *handlers) GetLogs(ctx context.Context, r api.GetLogsRequestObject) (api.GetLogsResponseObject, error) {
+	client, scope, err := h.engine.Planner.Platform(r.Service, r.Stage, deploy.TargetOf(r.Params.Target))
+	if err != nil {
+		return nil, err
+	}
+	lines, err := client.Logs(ctx, scope, platform.LogQuery{Function: orZero(r.Params.Function), After: orZero(r.Params.After), Limit: 500})
+	if err != nil {
+		return nil, err
+	}
+	out, err := convert[[]api.LogLine](lines)
+	return api.GetLogs200JSONResponse(out), err
+}
+
+func (h *handlers) SetSecret(ctx context.Context, r api.SetSecretRequestObject) (api.SetSecretResponseObject, error) {
+	person := who(ctx).person
+	if err := people.May(person, people.Deploy); err != nil {
+		return nil, err
+	}
+	v, err := h.view(ctx, r.Service)
+	if err != nil {
+		return nil, err
+	}
+	if v.manifests == nil || !slices.Contains(v.manifests.Secrets, r.Secret) || v.manifests.Stage(r.Stage) == nil {
+		return nil, badRequest(fmt.Sprintf("%s declares no secret %q, or has no stage %s", r.Service, r.Secret, r.Stage))
+	}
+	return api.SetSecret204Response{}, h.engine.People.SetSecret(ctx, r.Service, r.Stage, r.Secret, r.Body.Value, person.Handle)
+}

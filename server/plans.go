@@ -1,0 +1,247 @@
+package server
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+
+	"rudmar/core/plan"
+	"rudmar/engine/people"
+	"rudmar/engine/store"
+	"rudmar/server/api"
+)
+
+func (h *handlers) MakePlan(ctx context.Context, r api.MakePlanRequestObject) (api.MakePlanResponseObject, error) {
+	v, err := h.view(ctx, r.Service)
+	if err != nil {
+		return nil, err
+	}
+	place := store.Place{Service: r.Service, Stage: r.Body.Stage, Target: orZero(r.Body.Target)}
+	if place.Target == "" {
+		for _, s := range v.stages() {
+			if s.Name == place.Stage && len(s.Targets) > 0 {
+				place.Target = s.Targets[0].String()
+			}
+		}
+	}
+	version := orZero(r.Body.Version)
+	if version == 0 {
+		there, err := h.engine.Store.Stage(ctx, place)
+		if err != nil {
+			return nil, err
+		}
+		if version = there.Version; version == 0 {
+			version = v.newest
+		}
+	}
+	if version == 0 {
+		return nil, badRequest("there is no version yet; push a commit to the branch that the first stage takes")
+	}
+	p, err := h.engine.Planner.Compute(ctx, place, version)
+	if err != nil {
+		return nil, err
+	}
+	id, err := h.engine.Store.AddPlan(ctx, who(ctx).person.Handle, p)
+	if err != nil {
+		return nil, err
+	}
+	out, err := h.keptPlan(ctx, id)
+	return api.MakePlan201JSONResponse(out), err
+}
+
+func (h *handlers) GetPlan(ctx context.Context, r api.GetPlanRequestObject) (api.GetPlanResponseObject, error) {
+	out, err := h.keptPlan(ctx, r.Id)
+	return api.GetPlan200JSONResponse(out), err
+}
+
+func (h *handlers) keptPlan(ctx context.Context, id int64) (api.KeptPlan, error) {
+	kept, err := h.engine.Store.Plan(ctx, id)
+	if err != nil {
+		return api.KeptPlan{}, fmt.Errorf("plan %d: %w", id, err)
+	}
+	out := api.KeptPlan{Id: kept.ID, Person: kept.Person, MadeAt: kept.MadeAt.UnixMilli(), Confirm: optional(confirmation(kept.Plan))}
+	if out.Plan, err = convert[api.Plan](kept.Plan); err != nil {
+		return out, err
+	}
+	out.Runnable, err = h.runnable(ctx, kept.Plan)
+	return out, err
+}
+
+// confirmation says why running a plan has to be confirmed, "" where it need not be.
+func confirmation(p *plan.Plan) string {
+	var reasons []string
+	deletes := 0
+	for _, s := range p.Steps {
+		if s.Change == plan.Delete && !s.RecordOnly {
+			deletes++
+		}
+	}
+	if deletes > 0 {
+		reasons = append(reasons, fmt.Sprintf("%d resources are deleted", deletes))
+	}
+	for _, o := range p.Consequences.Opened {
+		if o.Public && o.Before != "" {
+			reasons = append(reasons, o.Route+" becomes public")
+		}
+	}
+	return strings.Join(reasons, "; ")
+}
+
+// runnable says how a plan is run: at once, by taking a version back, or
+// through its delivery.
+func (h *handlers) runnable(ctx context.Context, p *plan.Plan) (api.Runnable, error) {
+	b := p.Base
+	if len(p.Problems) > 0 {
+		return api.Runnable{How: api.RunnableHowStopped, Why: "What stands below has to be put right first."}, nil
+	}
+	if b.Version == b.From {
+		if p.Empty() {
+			return api.Runnable{How: api.RunnableHowNothing, Why: fmt.Sprintf("%s has just what version %d wants: there is nothing to do.", b.Stage, b.Version)}, nil
+		}
+		return api.Runnable{How: api.RunnableHowRun, Why: "Puts live back to what was recorded."}, nil
+	}
+	rows, err := h.engine.Store.Deliveries(ctx, b.Service)
+	if err != nil {
+		return api.Runnable{}, err
+	}
+	was := slices.ContainsFunc(rows, func(d store.Delivery) bool {
+		return d.Stage == b.Stage && d.Version == b.Version && len(d.Deployments) > 0
+	})
+	if was {
+		return api.Runnable{How: api.RunnableHowReturn, Why: fmt.Sprintf("Takes %s back from version %d to version %d.", b.Stage, b.From, b.Version)}, nil
+	}
+	return api.Runnable{How: api.RunnableHowDelivery, Why: fmt.Sprintf("Version %d enters %s through its delivery, when its gates hold.", b.Version, b.Stage)}, nil
+}
+
+func (h *handlers) RunPlan(ctx context.Context, r api.RunPlanRequestObject) (api.RunPlanResponseObject, error) {
+	person := who(ctx).person
+	if err := people.May(person, people.Deploy); err != nil {
+		return nil, err
+	}
+	kept, err := h.engine.Store.Plan(ctx, r.Id)
+	if err != nil {
+		return nil, fmt.Errorf("plan %d: %w", r.Id, err)
+	}
+	b := kept.Plan.Base
+	if reason := confirmation(kept.Plan); reason != "" && orZero(r.Body.Confirm) != b.Stage {
+		return nil, badRequest(fmt.Sprintf("%s: type the name of the stage, %s, to confirm", reason, b.Stage))
+	}
+	how, err := h.runnable(ctx, kept.Plan)
+	if err != nil {
+		return nil, err
+	}
+	switch how.How {
+	case api.RunnableHowRun:
+		id, err := h.engine.Runner.Start(ctx, r.Id, person.Handle)
+		return api.RunPlan201JSONResponse{Deployment: id}, err
+	case api.RunnableHowReturn:
+		if err := h.engine.Runner.Check(ctx, r.Id); err != nil {
+			return nil, err
+		}
+		return api.RunPlan201JSONResponse{}, h.engine.Line.GoBack(ctx, b.Service, b.Version, b.Stage, person, "")
+	}
+	return nil, badRequest(how.Why)
+}
+
+func deploymentOf(d store.Deployment) api.Deployment {
+	out := api.Deployment{Id: d.ID, Plan: d.Plan, Service: d.Service, Stage: d.Stage, Target: d.Target, Version: d.Version,
+		State: d.State, Why: d.Why, Person: d.Person, StartedAt: d.StartedAt.UnixMilli()}
+	if !d.EndedAt.IsZero() {
+		out.EndedAt = d.EndedAt.UnixMilli()
+	}
+	return out
+}
+
+func (h *handlers) ListDeployments(ctx context.Context, r api.ListDeploymentsRequestObject) (api.ListDeploymentsResponseObject, error) {
+	list, err := h.engine.Store.Deployments(ctx, r.Service, "", 50)
+	out := api.ListDeployments200JSONResponse{}
+	for _, d := range list {
+		out = append(out, deploymentOf(d))
+	}
+	return out, err
+}
+
+func (h *handlers) GetDeployment(ctx context.Context, r api.GetDeploymentRequestObject) (api.GetDeploymentResponseObject, error) {
+	d, err := h.engine.Store.Deployment(ctx, r.Id)
+	if err != nil {
+		return nil, fmt.Errorf("deployment %d: %w", r.Id, err)
+	}
+	kept, err := h.engine.Store.Plan(ctx, d.Plan)
+	if err != nil {
+		return nil, err
+	}
+	states, err := h.engine.Store.Steps(ctx, d.ID)
+	if err != nil {
+		return nil, err
+	}
+	out := api.DeploymentDetail{Deployment: deploymentOf(d), Steps: []api.DeploymentStep{}, CanGoOn: d.State == store.PartlyDone || d.State == store.Stopped}
+	for _, s := range states {
+		step := kept.Plan.Steps[s.Step]
+		row := api.DeploymentStep{Index: s.Step, Address: s.Address, Change: string(step.Change), Wave: step.Wave, State: s.State, Error: s.Error, Attempts: s.Attempts}
+		if !s.StartedAt.IsZero() {
+			row.StartedAt = s.StartedAt.UnixMilli()
+		}
+		if !s.EndedAt.IsZero() {
+			row.EndedAt = s.EndedAt.UnixMilli()
+		}
+		out.Steps = append(out.Steps, row)
+	}
+	out.Outputs, err = h.outputs(ctx, d.Place)
+	return api.GetDeployment200JSONResponse(out), err
+}
+
+// outputs lists what a deployment gave: addresses to call, ids, log stores.
+func (h *handlers) outputs(ctx context.Context, p store.Place) ([]api.Output, error) {
+	record, err := h.engine.Store.Record(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	to := map[string]string{}
+	for _, r := range record {
+		if r.Kind == "opening" {
+			to[strings.TrimPrefix(r.Address, "opening/")] = words(r.Attributes["to"])
+		}
+	}
+	out := []api.Output{}
+	for _, r := range record {
+		names := make([]string, 0, len(r.Platform))
+		for name := range r.Platform {
+			names = append(names, name)
+		}
+		sort.Strings(names)
+		for _, name := range names {
+			o := api.Output{Function: r.Function, Name: name, Value: textOf(r.Platform[name])}
+			if r.Kind == "route" {
+				o.Name = textOf(r.Attributes["method"])
+				o.Note = optional("open to " + to[strings.TrimPrefix(r.Address, "route/")])
+			} else {
+				o.Name = r.Kind
+			}
+			out = append(out, o)
+		}
+	}
+	sort.SliceStable(out, func(i, j int) bool { return out[i].Note != nil && out[j].Note == nil })
+	return out, nil
+}
+
+func words(v any) string {
+	list, _ := v.([]any)
+	out := make([]string, 0, len(list))
+	for _, w := range list {
+		out = append(out, textOf(w))
+	}
+	return strings.Join(out, ", ")
+}
+
+func (h *handlers) ActOnDeployment(ctx context.Context, r api.ActOnDeploymentRequestObject) (api.ActOnDeploymentResponseObject, error) {
+	person := who(ctx).person
+	err := people.May(person, people.Deploy)
+	if err == nil && r.Action == "cancel" {
+		err = h.engine.Runner.Cancel(ctx, r.Id)
+	} else if err == nil {
+		err = h.engine.Runner.GoOn(ctx, r.Id, person.Handle)
+	}
+	return api.ActOnDeployment204Response{}, err
+}

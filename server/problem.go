@@ -1,0 +1,121 @@
+package server
+
+import (
+	"encoding/json"
+	"errors"
+	"net/http"
+
+	"github.com/labstack/echo/v5"
+
+	"rudmar/core/canon"
+	"rudmar/core/delivery"
+	"rudmar/engine"
+	"rudmar/engine/deliver"
+	"rudmar/engine/deploy"
+	"rudmar/engine/people"
+	"rudmar/engine/source"
+	"rudmar/engine/store"
+	"rudmar/platform"
+	"rudmar/server/api"
+)
+
+// badRequest is an error in what was asked for.
+type badRequest string
+
+func (b badRequest) Error() string { return string(b) }
+
+func problemOf(status int, detail string) api.Problem {
+	return api.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail}
+}
+
+func writeProblem(w http.ResponseWriter, p api.Problem) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(p.Status)
+	_ = json.NewEncoder(w).Encode(p) // whoever asked may be gone
+}
+
+// problem answers an error by RFC 9457.
+func (s *Server) problem(c *echo.Context, err error) {
+	if r, ok := c.Response().(*echo.Response); ok && r.Committed {
+		return // a stream that broke off
+	}
+	status, known := statusOf(err)
+	if !known {
+		s.options.Log.Error("answering", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
+	}
+	p := problemOf(status, err.Error())
+	var broken *engine.BrokenError
+	if errors.As(err, &broken) {
+		if list, err := convert[[]api.Diagnostic](broken.Diagnostics); err == nil {
+			p.Diagnostics = &list
+		}
+	}
+	writeProblem(c.Response(), p)
+}
+
+// statusOf gives the status with which an error is told, and whether it is one
+// that somebody can do something about.
+func statusOf(err error) (status int, known bool) {
+	var broken *engine.BrokenError
+	var unreachable *platform.Unreachable
+	var refused *platform.Problem
+	var bad badRequest
+	var coded echo.HTTPStatusCoder
+	switch {
+	case errors.Is(err, errNotSignedIn), errors.Is(err, people.ErrSignIn):
+		return http.StatusUnauthorized, true
+	case errors.Is(err, people.ErrAbility):
+		return http.StatusForbidden, true
+	case errors.Is(err, store.ErrNotFound), errors.Is(err, deploy.ErrNoTarget), errors.Is(err, source.ErrNoCommit), errors.Is(err, deliver.ErrNotThere):
+		return http.StatusNotFound, true
+	case errors.Is(err, deploy.ErrOutOfDate), errors.Is(err, deploy.ErrStopped), errors.Is(err, deploy.ErrNotOpen), errors.Is(err, store.ErrLease),
+		errors.Is(err, delivery.ErrTransition), errors.Is(err, deliver.ErrNotCounts):
+		return http.StatusConflict, true
+	case errors.As(err, &broken), errors.As(err, &bad):
+		return http.StatusUnprocessableEntity, true
+	case errors.As(err, &unreachable), errors.Is(err, deploy.ErrPlatform):
+		return http.StatusServiceUnavailable, true
+	case errors.As(err, &refused):
+		return http.StatusBadGateway, true
+	case errors.As(err, &coded):
+		return coded.StatusCode(), true
+	}
+	return http.StatusInternalServerError, false
+}
+
+// convert turns a value of the core into the API's type of the same form.
+func convert[T any](v any) (T, error) {
+	var out T
+	text, err := json.Marshal(v)
+	if err == nil {
+		err = json.Unmarshal(text, &out)
+	}
+	return out, err
+}
+
+func optional[T comparable](v T) *T {
+	var zero T
+	if v == zero {
+		return nil
+	}
+	return &v
+}
+
+func orZero[T any](v *T) T {
+	if v == nil {
+		var zero T
+		return zero
+	}
+	return *v
+}
+
+func textOf(v any) string {
+	if s, ok := v.(string); ok {
+		return s
+	}
+	text, err := canon.Append(nil, v)
+	if err != nil {
+		return ""
+	}
+	return string(text)
+}

@@ -1,0 +1,112 @@
+// Package server answers Rudmar's API and git's protocol, and serves the page.
+package server
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/labstack/echo/v5"
+	"github.com/labstack/echo/v5/middleware"
+	validator "github.com/oapi-codegen/nethttp-middleware"
+
+	"rudmar/engine"
+	"rudmar/server/api"
+	"rudmar/server/page"
+)
+
+// Options is how the server answers.
+type Options struct {
+	// Address is how people reach the server, such as http://127.0.0.1:7070.
+	Address string
+	// Simulated tells that all platforms are simulated ones.
+	Simulated bool
+	Log       *slog.Logger
+}
+
+// Server answers requests over an engine.
+type Server struct {
+	engine  *engine.Engine
+	options Options
+	handler http.Handler
+}
+
+// New makes a server.
+func New(e *engine.Engine, o Options) (*Server, error) {
+	s := &Server{engine: e, options: o}
+	router := echo.New()
+	router.Logger = o.Log
+	router.HTTPErrorHandler = s.problem
+	router.Use(middleware.Recover(), s.logRequests, secureHeaders)
+
+	description, err := api.GetSpec()
+	if err != nil {
+		return nil, err
+	}
+	description.Servers = nil
+	for path, item := range description.Paths.Map() { // the validator sees whole paths
+		description.Paths.Delete(path)
+		description.Paths.Set("/api"+path, item)
+	}
+	validate := validator.OapiRequestValidatorWithOptions(description, &validator.Options{
+		SilenceServersWarning: true,
+		Options:               openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc},
+		ErrorHandlerWithOpts: func(_ context.Context, err error, w http.ResponseWriter, _ *http.Request, o validator.ErrorHandlerOpts) {
+			writeProblem(w, problemOf(o.StatusCode, firstLine(err.Error())))
+		},
+	})
+	group := router.Group("/api", s.signedIn)
+	group.GET("/events", s.events)
+	group.GET("/services/:service/stages/:stage/logs/stream", s.followLogs)
+	described := router.Group("", s.signedIn, echo.WrapMiddleware(validate))
+	api.RegisterHandlersWithBaseURL(described, api.NewStrictHandler(&handlers{s}, nil), "/api")
+	router.Any("/git/*", echo.WrapHandler(http.StripPrefix("/git", e.Host)))
+	router.GET("/*", echo.WrapHandler(page.Handler()))
+	s.handler = router
+	return s, nil
+}
+
+// ServeHTTP answers a request.
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.handler.ServeHTTP(w, r) }
+
+// logRequests writes a line for each request that is not a page's file.
+func (s *Server) logRequests(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		begun := time.Now()
+		err := next(c)
+		r := c.Request()
+		if strings.HasPrefix(r.URL.Path, "/api/") || strings.HasPrefix(r.URL.Path, "/git/") {
+			level := slog.LevelDebug
+			if err != nil {
+				level = slog.LevelInfo
+			}
+			s.options.Log.Log(r.Context(), level, "request", "method", r.Method, "path", r.URL.Path, "took", time.Since(begun), "error", err)
+		}
+		return err
+	}
+}
+
+func secureHeaders(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		h := c.Response().Header()
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "same-origin")
+		return next(c)
+	}
+}
+
+func firstLine(s string) string {
+	line, _, _ := strings.Cut(s, "\n")
+	return line
+}
+
+// handlers answers the generated interface; its methods stand in the files of
+// their subjects.
+type handlers struct{ *Server }
+
+var errNotSignedIn = errors.New("sign in first")

@@ -1,0 +1,188 @@
+package server
+
+import (
+	"context"
+	"crypto/subtle"
+	"encoding/json"
+	"net/http"
+	"strings"
+
+	"github.com/labstack/echo/v5"
+
+	"rudmar/engine/people"
+	"rudmar/engine/store"
+	"rudmar/server/api"
+)
+
+const cookieName = "rudmar_session"
+
+type signedInKey struct{}
+
+type signedIn struct {
+	person  store.Person
+	session store.Session
+	token   string
+}
+
+func who(ctx context.Context) signedIn {
+	s, _ := ctx.Value(signedInKey{}).(signedIn)
+	return s
+}
+
+// signedIn lets through who is signed in: with a cookie and, where something
+// is changed, the session's own token in the X-CSRF-Token header; or with
+// handle and password, as the command line does. Signing in is open.
+func (s *Server) signedIn(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		r := c.Request()
+		in, err := s.identify(r)
+		signingIn := r.URL.Path == "/api/session" && r.Method == http.MethodPost
+		switch {
+		case signingIn && !sameOrigin(r):
+			return badRequest("signing in is only possible from Rudmar's own page")
+		case signingIn:
+			return next(c)
+		case err != nil:
+			return err
+		}
+		if in.token != "" && r.Method != http.MethodGet && r.Method != http.MethodHead {
+			if subtle.ConstantTimeCompare([]byte(r.Header.Get("X-CSRF-Token")), []byte(in.session.CSRF)) != 1 {
+				return echo.NewHTTPError(http.StatusForbidden, "the request did not come from Rudmar's own page; load the page again")
+			}
+		}
+		c.SetRequest(r.WithContext(context.WithValue(r.Context(), signedInKey{}, in)))
+		return next(c)
+	}
+}
+
+// sameOrigin tells whether a browser says that a request comes from this page.
+func sameOrigin(r *http.Request) bool {
+	site := r.Header.Get("Sec-Fetch-Site")
+	return site == "" || site == "same-origin" || site == "none"
+}
+
+func (s *Server) identify(r *http.Request) (signedIn, error) {
+	if handle, password, ok := r.BasicAuth(); ok {
+		p, err := s.engine.People.Check(r.Context(), handle, password)
+		return signedIn{person: p}, err
+	}
+	cookie, err := r.Cookie(cookieName)
+	if err != nil {
+		return signedIn{}, errNotSignedIn
+	}
+	p, session, err := s.engine.People.Session(r.Context(), cookie.Value)
+	if err != nil {
+		return signedIn{}, errNotSignedIn
+	}
+	return signedIn{person: p, session: session, token: cookie.Value}, nil
+}
+
+func sessionOf(p store.Person, csrf string) api.Session {
+	out := api.Session{Handle: p.Handle, Role: p.Role, Groups: append([]string{}, p.Groups...), Csrf: csrf, Abilities: []string{}}
+	for _, a := range []people.Ability{people.Write, people.Deploy, people.Approve, people.Try} {
+		if people.May(p, a) == nil {
+			out.Abilities = append(out.Abilities, string(a))
+		}
+	}
+	return out
+}
+
+func (h *handlers) GetSession(ctx context.Context, _ api.GetSessionRequestObject) (api.GetSessionResponseObject, error) {
+	in := who(ctx)
+	return api.GetSession200JSONResponse(sessionOf(in.person, in.session.CSRF)), nil
+}
+
+// signedInAnswer sets the session's cookie.
+type signedInAnswer struct {
+	session api.Session
+	cookie  *http.Cookie
+}
+
+func (a signedInAnswer) VisitSignInResponse(w http.ResponseWriter) error {
+	http.SetCookie(w, a.cookie)
+	w.Header().Set("Content-Type", "application/json")
+	return json.NewEncoder(w).Encode(a.session)
+}
+
+func (a signedInAnswer) VisitSignOutResponse(w http.ResponseWriter) error {
+	http.SetCookie(w, a.cookie)
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
+func (s *Server) cookie(token string, seconds int) *http.Cookie {
+	return &http.Cookie{Name: cookieName, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
+		Secure: strings.HasPrefix(s.options.Address, "https:"), MaxAge: seconds}
+}
+
+func (h *handlers) SignIn(ctx context.Context, r api.SignInRequestObject) (api.SignInResponseObject, error) {
+	token, session, err := h.engine.People.SignIn(ctx, strings.TrimSpace(r.Body.Handle), r.Body.Password)
+	if err != nil {
+		return nil, err
+	}
+	p, err := h.engine.People.Person(ctx, session.Handle)
+	if err != nil {
+		return nil, err
+	}
+	return signedInAnswer{sessionOf(p, session.CSRF), h.cookie(token, int(people.SessionLength.Seconds()))}, nil
+}
+
+func (h *handlers) SignOut(ctx context.Context, _ api.SignOutRequestObject) (api.SignOutResponseObject, error) {
+	if err := h.engine.People.SignOut(ctx, who(ctx).token); err != nil {
+		return nil, err
+	}
+	return signedInAnswer{cookie: h.cookie("", -1)}, nil
+}
+
+func (h *handlers) GetHealth(ctx context.Context, _ api.GetHealthRequestObject) (api.GetHealthResponseObject, error) {
+	out := api.Health{Platforms: []api.PlatformHealth{}}
+	for name, client := range h.engine.Planner.Platforms() {
+		p := api.PlatformHealth{Name: name, Notes: []string{}}
+		kinds, err := client.Kinds(ctx)
+		if err != nil {
+			p.Why = optional(err.Error())
+		} else {
+			p.Answers, p.Simulated, p.Notes = true, kinds.Simulated, kinds.Notes
+		}
+		out.Platforms = append(out.Platforms, p)
+	}
+	return api.GetHealth200JSONResponse(out), nil
+}
+
+func (h *handlers) CreateRepository(ctx context.Context, r api.CreateRepositoryRequestObject) (api.CreateRepositoryResponseObject, error) {
+	if err := people.May(who(ctx).person, people.Write); err != nil {
+		return nil, err
+	}
+	if err := h.engine.CreateRepository(ctx, r.Body.Name); err != nil {
+		return nil, err
+	}
+	return api.CreateRepository201JSONResponse{Address: h.cloneAddress(r.Body.Name)}, nil
+}
+
+func (s *Server) cloneAddress(repository string) string {
+	return s.options.Address + "/git/" + repository + ".git"
+}
+
+func (h *handlers) ListServices(ctx context.Context, _ api.ListServicesRequestObject) (api.ListServicesResponseObject, error) {
+	list, err := h.engine.Store.Services(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := api.ListServices200JSONResponse{}
+	for _, s := range list {
+		out = append(out, api.ServiceSummary{Name: s.Name, Repository: s.Repository, CloneAddress: h.cloneAddress(s.Repository)})
+	}
+	return out, nil
+}
+
+func (h *handlers) GetJournal(ctx context.Context, r api.GetJournalRequestObject) (api.GetJournalResponseObject, error) {
+	list, err := h.engine.Store.Journal(ctx, r.Service, orZero(r.Params.Before), 200)
+	if err != nil {
+		return nil, err
+	}
+	out := api.GetJournal200JSONResponse{}
+	for _, e := range list {
+		out = append(out, api.JournalEntry{Id: e.ID, At: e.At.UnixMilli(), Person: e.Person, Stage: e.Stage, What: e.What, Text: e.Text})
+	}
+	return out, nil
+}

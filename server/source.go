@@ -1,0 +1,185 @@
+package server
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"sort"
+	"unicode/utf8"
+
+	"rudmar/core/expand"
+	"rudmar/core/manifest"
+	"rudmar/engine"
+	"rudmar/engine/people"
+	"rudmar/engine/store"
+	"rudmar/platform"
+	"rudmar/server/api"
+)
+
+// shownBytes is the most of a file that the page shows.
+const shownBytes = 1 << 20
+
+func (h *handlers) branch(ctx context.Context, service string, wanted *string) (string, error) {
+	if wanted != nil && *wanted != "" {
+		return *wanted, nil
+	}
+	s, err := h.engine.Store.Service(ctx, service)
+	if err != nil {
+		return "", fmt.Errorf("the service %s: %w", service, err)
+	}
+	return h.engine.Host.Repository(s.Repository).Main(ctx)
+}
+
+func (h *handlers) GetSource(ctx context.Context, r api.GetSourceRequestObject) (api.GetSourceResponseObject, error) {
+	branch, err := h.branch(ctx, r.Service, r.Params.Branch)
+	if err != nil {
+		return nil, err
+	}
+	commit, folder, err := h.engine.Source(ctx, r.Service, branch)
+	if err != nil {
+		return nil, err
+	}
+	s, err := h.engine.Store.Service(ctx, r.Service)
+	if err != nil {
+		return nil, err
+	}
+	repo := h.engine.Host.Repository(s.Repository)
+	heads, err := repo.Heads(ctx)
+	if err != nil {
+		return nil, err
+	}
+	history, err := repo.History(ctx, commit.Hash, "", 30)
+	if err != nil {
+		return nil, err
+	}
+	result := manifest.NewLanguage().Check(folder)
+	out := api.Source{Branch: branch, Branches: []string{}, Head: headOf(commit, branch), Dir: s.Dir, Files: []api.SourceFile{}, History: []api.SourceHead{}}
+	if out.Diagnostics, err = convert[[]api.Diagnostic](append([]manifest.Diagnostic{}, result.Diagnostics...)); err != nil {
+		return nil, err
+	}
+	for name := range heads {
+		out.Branches = append(out.Branches, name)
+	}
+	sort.Strings(out.Branches)
+	problems := map[string]int{}
+	for _, d := range result.Diagnostics {
+		problems[d.File]++
+	}
+	for _, f := range folder.Listed() {
+		out.Files = append(out.Files, api.SourceFile{Path: f.Path, Size: f.Size, Problems: problems[f.Path]})
+	}
+	for _, c := range history {
+		out.History = append(out.History, headOf(c, branch))
+	}
+	out.Taken = result.Service == nil || slices.ContainsFunc(result.Service.Stages, func(st manifest.Stage) bool {
+		return st.On == manifest.OnPush && st.Branch == branch
+	})
+	return api.GetSource200JSONResponse(out), nil
+}
+
+func fileText(name string, content []byte) api.FileText {
+	if len(content) > shownBytes || !utf8.Valid(content) || bytes.IndexByte(content, 0) >= 0 {
+		return api.FileText{Path: name, Binary: true}
+	}
+	return api.FileText{Path: name, Text: string(content)}
+}
+
+func (h *handlers) GetFile(ctx context.Context, r api.GetFileRequestObject) (api.GetFileResponseObject, error) {
+	branch, err := h.branch(ctx, r.Service, r.Params.Branch)
+	if err != nil {
+		return nil, err
+	}
+	_, folder, err := h.engine.Source(ctx, r.Service, branch)
+	if err != nil {
+		return nil, err
+	}
+	if !slices.Contains(folder.Files(), r.Params.Path) {
+		return nil, fmt.Errorf("%s on %s: %w", r.Params.Path, branch, store.ErrNotFound)
+	}
+	content, err := folder.Read(r.Params.Path)
+	if err != nil {
+		return nil, err
+	}
+	return api.GetFile200JSONResponse(fileText(r.Params.Path, content)), nil
+}
+
+func changedFiles(files map[string]*string) map[string][]byte {
+	out := map[string][]byte{}
+	for name, text := range files {
+		out[name] = nil
+		if text != nil {
+			out[name] = []byte(*text)
+		}
+	}
+	return out
+}
+
+func (h *handlers) CheckSource(ctx context.Context, r api.CheckSourceRequestObject) (api.CheckSourceResponseObject, error) {
+	_, folder, err := h.engine.Source(ctx, r.Service, r.Body.Branch)
+	if err != nil {
+		return nil, err
+	}
+	result := manifest.NewLanguage().Check(manifest.Overlay{Under: folder, Changed: changedFiles(r.Body.Files)})
+	out := api.CheckResult{Becomes: []api.Becomes{}}
+	if out.Diagnostics, err = convert[[]api.Diagnostic](append([]manifest.Diagnostic{}, result.Diagnostics...)); err != nil {
+		return nil, err
+	}
+	if result.Service != nil && r.Body.Stage != nil {
+		if stage := result.Service.Stage(*r.Body.Stage); stage != nil && len(stage.Targets) > 0 {
+			out.Becomes, err = h.becomes(ctx, r.Service, result.Service, stage)
+		}
+	}
+	return api.CheckSource200JSONResponse(out), err
+}
+
+// becomes gives what a service becomes in a stage, on its first target.
+func (h *handlers) becomes(ctx context.Context, name string, s *manifest.Service, stage *manifest.Stage) ([]api.Becomes, error) {
+	secrets, err := h.engine.People.Secrets(ctx, name, stage.Name)
+	if err != nil {
+		return nil, err
+	}
+	in := expand.Inputs{Secrets: secrets, Artifacts: map[string]string{}}
+	units := map[string]string{}
+	if client, scope, err := h.engine.Planner.Platform(name, stage.Name, stage.Targets[0]); err == nil {
+		if kinds, err := client.Kinds(ctx); err == nil {
+			in.Address = platform.RoutesAt(kinds, scope)
+			for _, k := range kinds.Kinds {
+				for _, a := range k.Attributes {
+					if a.Unit != nil {
+						units[k.Kind+"."+a.Name] = string(*a.Unit)
+					}
+				}
+			}
+		}
+	}
+	resources, _ := expand.Expand(s, stage, stage.Targets[0], in)
+	out, err := convert[[]api.Becomes](resources)
+	for i := range out {
+		for j := range out[i].Attributes {
+			a := &out[i].Attributes[j]
+			a.Unit = optional(units[out[i].Kind+"."+a.Name])
+		}
+	}
+	return out, err
+}
+
+func (h *handlers) CommitSource(ctx context.Context, r api.CommitSourceRequestObject) (api.CommitSourceResponseObject, error) {
+	person := who(ctx).person
+	if err := people.May(person, people.Write); err != nil {
+		return nil, err
+	}
+	if len(r.Body.Files) == 0 {
+		return nil, badRequest("nothing was changed, so there is nothing to commit")
+	}
+	hash, err := h.engine.Commit(ctx, engine.Edit{Service: r.Service, Branch: r.Body.Branch, Base: r.Body.Base, Message: r.Body.Message, Files: changedFiles(r.Body.Files)}, person)
+	var conflict *engine.ConflictError
+	if errors.As(err, &conflict) {
+		return api.CommitSource409JSONResponse{Head: conflict.Head, By: conflict.By, Files: conflict.Files, Theirs: conflict.Theirs, Detail: conflict.Error()}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return api.CommitSource201JSONResponse{Hash: hash}, nil
+}
