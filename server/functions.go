@@ -56,7 +56,8 @@ func (h *handlers) GetFunction(ctx context.Context, r api.GetFunctionRequestObje
 			out.Settings = append(out.Settings, res.Attributes...)
 		}
 	}
-	return api.GetFunction200JSONResponse(out), h.live(ctx, &out, v)
+	err = h.live(ctx, &out, v)
+	return api.GetFunction200JSONResponse(out), err
 }
 
 // describe gives what the manifests say: schedules with their next times, and samples to try.
@@ -78,7 +79,7 @@ func (h *handlers) describe(out *api.FunctionDetail, fn *manifest.Function, stag
 		}
 		out.Schedules = append(out.Schedules, next)
 	}
-	for _, s := range cases.Samples(config, fn.Name, now) {
+	for _, s := range cases.Samples(fn, config, now) {
 		event := s.Call.Event
 		out.Samples = append(out.Samples, api.Sample{Name: s.Name, Trigger: optional(s.Call.Trigger), Event: &event})
 	}

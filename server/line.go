@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"sort"
+	"strings"
 
 	"rudmar/core/delivery"
 	"rudmar/core/manifest"
@@ -354,6 +355,7 @@ func (h *handlers) needs(ctx context.Context, v *view) ([]api.Need, error) {
 	}
 	for _, stage := range v.stages() {
 		there, _ := v.versionIn(stage.Name)
+		asked := false
 		for _, d := range v.deliveries {
 			if d.Stage != stage.Name || d.Version < there {
 				continue
@@ -367,13 +369,9 @@ func (h *handlers) needs(ctx context.Context, v *view) ([]api.Need, error) {
 				if err != nil {
 					return nil, err
 				}
-				for _, g := range gates {
-					if g.Kind == "before" && g.State != delivery.Holds {
-						break
-					}
-					if (g.Kind == "approvals" || g.Kind == "request") && g.State == delivery.Waits {
-						add(api.NeedKindApproval, stage.Name, path, "Version %d %s to enter %s", d.Version, g.Why, stage.Name)
-					}
+				if text := wantsSomebody(gates); text != "" && !asked {
+					asked = true // an older version is overtaken by this one
+					add(api.NeedKindApproval, stage.Name, path, "Version %d %s, to enter %s", d.Version, text, stage.Name)
 				}
 			}
 		}
@@ -382,6 +380,20 @@ func (h *handlers) needs(ctx context.Context, v *view) ([]api.Need, error) {
 		}
 	}
 	return out, nil
+}
+
+// wantsSomebody says what a version that got this far waits for from people.
+func wantsSomebody(gates []delivery.Gate) string {
+	var out []string
+	for _, g := range gates {
+		switch {
+		case g.Kind == "before" && g.State != delivery.Holds:
+			return ""
+		case (g.Kind == "approvals" || g.Kind == "request") && g.State == delivery.Waits:
+			out = append(out, g.Why)
+		}
+	}
+	return strings.Join(out, "; ")
 }
 
 func (h *handlers) needsOfLook(look observe.Look, p store.Place, add func(kind api.NeedKind, stage, path, format string, args ...any)) {

@@ -62,8 +62,8 @@ func New(e *engine.Engine, o Options) (*Server, error) {
 	group := router.Group("/api", s.signedIn)
 	group.GET("/events", s.events)
 	group.GET("/services/:service/stages/:stage/logs/stream", s.followLogs)
-	described := router.Group("", s.signedIn, echo.WrapMiddleware(validate))
-	api.RegisterHandlersWithBaseURL(described, api.NewStrictHandler(&handlers{s}, nil), "/api")
+	described := group.Group("", echo.WrapMiddleware(validate))
+	api.RegisterHandlers(described, api.NewStrictHandler(&handlers{s}, nil))
 	router.Any("/git/*", echo.WrapHandler(http.StripPrefix("/git", e.Host)))
 	router.GET("/*", echo.WrapHandler(page.Handler()))
 	s.handler = router

@@ -30,6 +30,8 @@ type config struct {
 	verbose        bool
 
 	server, handle, password string
+
+	platformAt string // where the platform answers, once it does
 }
 
 func (c *config) dataFlag(f *pflag.FlagSet, value string) {

@@ -57,10 +57,6 @@ func (c *config) changeByHand(ctx context.Context, scope, address string, attrib
 	if err != nil {
 		return err
 	}
-	at := c.platform
-	if at == "" {
-		at = "http://" + c.platformListen
-	}
-	h := &hand{at, token}
+	h := &hand{c.platformAt, token}
 	return h.ask(ctx, "PUT", "/hand/"+scope+"/"+escape(address), attributes, nil)
 }

@@ -64,6 +64,7 @@ func (c *config) serve(ctx context.Context, ready func(context.Context, *engine.
 			return err
 		}
 	}
+	c.platformAt = platformAddress
 	client, err := platform.NewClient(platformAddress, token)
 	if err != nil {
 		return err

@@ -118,8 +118,10 @@ type Sample struct {
 	Call Call   `json:"call"`
 }
 
-// Samples makes a sample for each trigger of a function, and one with an empty payload.
-func Samples(fn *manifest.Config, function string, now time.Time) []Sample {
+// Samples makes a sample for each trigger of a function, and one with an empty
+// payload. Parameters of routes come from saved cases where there are any.
+func Samples(f *manifest.Function, fn *manifest.Config, now time.Time) []Sample {
+	function := f.Name
 	var out []Sample
 	for _, t := range fn.Triggers {
 		if t.Kind != manifest.RouteTrigger {
@@ -127,10 +129,13 @@ func Samples(fn *manifest.Config, function string, now time.Time) []Sample {
 			continue
 		}
 		params, path := map[string]string{}, ""
+		known := savedParameters(f, t.Route.V)
 		for _, s := range t.Route.V.Segments {
 			text := s.Text
 			if s.Kind != route.Literal {
-				text = sampleParameter(s.Text)
+				if text = known[s.Text]; text == "" {
+					text = sampleParameter(s.Text)
+				}
 				params[s.Text] = text
 			}
 			path += "/" + url.PathEscape(text)
@@ -147,6 +152,17 @@ func Samples(fn *manifest.Config, function string, now time.Time) []Sample {
 			Event: RouteEvent(method, max("/", path), params, nil, map[string]string{"accept": "application/json"}, body)}})
 	}
 	return append(out, Sample{Name: "an empty payload", Call: Call{Event: map[string]any{}}})
+}
+
+// savedParameters takes parameters from the first saved case that the route takes.
+func savedParameters(f *manifest.Function, r route.Route) map[string]string {
+	for _, c := range f.Cases {
+		method, path, _ := strings.Cut(c.Send.Route, " ")
+		if params, ok := r.Match(method, path); ok {
+			return params
+		}
+	}
+	return nil
 }
 
 func sampleParameter(name string) string { return "some-" + strings.ReplaceAll(name, "_", "-") }

@@ -118,7 +118,7 @@ func Summary(gates []Gate) string {
 }
 
 func before(stage string, f Facts) Gate {
-	g := Gate{Kind: "before", Name: "settled in " + stage, State: Waits}
+	g := Gate{Kind: "before", Name: "the stage before", State: Waits}
 	switch {
 	case f.Before == Settled:
 		g.State, g.Why = Holds, "settled in "+stage

@@ -1,0 +1,156 @@
+package e2e
+
+import (
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/go-rod/rod"
+	"github.com/go-rod/rod/lib/input"
+	"github.com/go-rod/rod/lib/launcher"
+	"github.com/go-rod/rod/lib/proto"
+)
+
+// browse opens a headless browser.
+func browse(t *testing.T) *rod.Browser {
+	t.Helper()
+	const chromium = "/usr/bin/chromium"
+	if _, err := os.Stat(chromium); err != nil {
+		t.Fatalf("%s is needed: run `make setup`", chromium)
+	}
+	address, err := launcher.New().Bin(chromium).Leakless(false).NoSandbox(true).
+		Set("disable-gpu").Set("disable-quic").Set("disable-component-update").Set("disable-extensions").Set("disable-background-networking").Set("no-first-run").
+		Set("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1, EXCLUDE localhost").Launch()
+	if err != nil {
+		t.Fatalf("starting the browser: %v", err)
+	}
+	browser := rod.New().ControlURL(address)
+	if err := browser.Connect(); err != nil {
+		t.Fatalf("connecting to the browser: %v", err)
+	}
+	t.Cleanup(func() { _ = browser.Close() })
+	return browser
+}
+
+// tab is a page in which somebody works.
+type tab struct {
+	*testing.T
+	page *rod.Page
+	rig  *rig
+}
+
+// open signs somebody in, in a browser profile of their own.
+func (r *rig) open(browser *rod.Browser, handle string) *tab {
+	r.Helper()
+	own, err := browser.Incognito()
+	if err != nil {
+		r.Fatal(err)
+	}
+	page, err := own.Page(proto.TargetCreateTarget{URL: r.address})
+	if err != nil {
+		r.Fatal(err)
+	}
+	p := &tab{r.T, page.Timeout(120 * time.Second), r}
+	r.Cleanup(func() { _ = page.Close() })
+	if err := page.SetViewport(&proto.EmulationSetDeviceMetricsOverride{Width: 1280, Height: 800, DeviceScaleFactor: 1}); err != nil {
+		r.Fatal(err)
+	}
+	p.fill("#handle", handle)
+	p.fill("#password", "orchard")
+	p.press("Sign in")
+	p.sees("Stage line", "nav.line .station")
+	return p
+}
+
+func (p *tab) must(what string, err error) {
+	p.Helper()
+	if err == nil {
+		return
+	}
+	text := ""
+	if body, bodyErr := p.page.Timeout(5 * time.Second).Element("body"); bodyErr == nil {
+		text, _ = body.Text()
+	}
+	p.Fatalf("%s: %v\nthe page says:\n%s", what, err, text)
+}
+
+// goTo opens an address of the service.
+func (p *tab) goTo(path string) {
+	p.Helper()
+	p.must("going to "+path, p.page.Navigate(p.rig.address+"/s/frostline/"+path))
+	p.sees("the page", "main .page")
+}
+
+// sees waits for an element.
+func (p *tab) sees(what, selector string) *rod.Element {
+	p.Helper()
+	e, err := p.page.Timeout(20 * time.Second).Element(selector)
+	p.must("waiting for "+what, err)
+	return e
+}
+
+// reads waits until the page's text has all the words.
+func (p *tab) reads(words ...string) {
+	p.Helper()
+	var text string
+	limit := time.Now().Add(25 * time.Second)
+	for {
+		body, err := p.page.Timeout(5 * time.Second).Element("body")
+		if err == nil {
+			text, _ = body.Text()
+		}
+		missing := ""
+		for _, w := range words {
+			if !strings.Contains(text, w) {
+				missing = w
+			}
+		}
+		if missing == "" {
+			return
+		}
+		if time.Now().After(limit) {
+			p.Fatalf("the page does not say %q; it says:\n%s", missing, text)
+		}
+		time.Sleep(40 * time.Millisecond) // between two looks at a condition
+	}
+}
+
+// fill types into a field, in place of what stands there.
+func (p *tab) fill(selector, text string) {
+	p.Helper()
+	e := p.sees(selector, selector)
+	p.must("marking "+selector, e.SelectAllText())
+	p.must("typing into "+selector, e.Input(text))
+}
+
+// press presses the button or link of that name.
+func (p *tab) press(name string) {
+	p.Helper()
+	e, err := p.page.Timeout(20*time.Second).ElementR("button, a, summary", name)
+	p.must("looking for "+name, err)
+	p.must("waiting for "+name, e.WaitEnabled())
+	p.must("pressing "+name, e.Click(proto.InputMouseButtonLeft, 1))
+}
+
+// choose picks an option by its text.
+func (p *tab) choose(selector, option string) {
+	p.Helper()
+	p.must("choosing "+option, p.sees(selector, selector).Select([]string{option}, true, rod.SelectorTypeText))
+}
+
+// key presses a key.
+func (p *tab) key(k input.Key) {
+	p.Helper()
+	p.must("pressing a key", p.page.Keyboard.Press(k))
+}
+
+// shoot takes a picture.
+func (p *tab) shoot(file string) {
+	p.Helper()
+	picture, err := p.page.Screenshot(false, &proto.PageCaptureScreenshot{Format: proto.PageCaptureScreenshotFormatPng})
+	p.must("taking a picture", err)
+	if err := os.WriteFile(file, picture, 0o644); err != nil {
+		p.Fatal(err)
+	}
+}

@@ -1,0 +1,240 @@
+// Package e2e goes through Rudmar as people do: with a real git client, with
+// requests, and with a browser, against the real program.
+package e2e
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+)
+
+var (
+	program  string // the built program
+	building sync.Once
+	errBuild error
+)
+
+// build builds the program once for all tests of this package.
+func build(t *testing.T) string {
+	t.Helper()
+	building.Do(func() {
+		dir, err := os.MkdirTemp("", "rudmar-e2e-")
+		if err != nil {
+			errBuild = err
+			return
+		}
+		program = filepath.Join(dir, "rudmar")
+		cmd := exec.Command("go", "build", "-o", program, "rudmar/cmd/rudmar")
+		if out, err := cmd.CombinedOutput(); err != nil {
+			errBuild = fmt.Errorf("building: %w: %s", err, out)
+		}
+	})
+	if errBuild != nil {
+		t.Fatal(errBuild)
+	}
+	return program
+}
+
+func TestMain(m *testing.M) {
+	code := m.Run()
+	if program != "" {
+		os.RemoveAll(filepath.Dir(program))
+	}
+	os.Exit(code)
+}
+
+// rig is a running Rudmar.
+type rig struct {
+	*testing.T
+	address string
+	data    string
+	cmd     *exec.Cmd
+	log     *bytes.Buffer
+}
+
+// launch starts the program with arguments and waits until it says where it answers.
+func launch(t *testing.T, data string, args ...string) *rig {
+	t.Helper()
+	r := &rig{T: t, data: data, log: &bytes.Buffer{}}
+	r.cmd = exec.Command(build(t), append(args, "--data", data)...)
+	r.cmd.Env = append(os.Environ(), "HOME="+t.TempDir())
+	out, err := r.cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.cmd.Stderr = r.log
+	if err := r.cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	found := make(chan string, 1)
+	go func() {
+		lines := bufio.NewScanner(out)
+		pattern := regexp.MustCompile(`(?:ready|answers) at (http://\S+)`)
+		for lines.Scan() {
+			if m := pattern.FindStringSubmatch(lines.Text()); m != nil {
+				found <- m[1]
+			}
+		}
+		close(found)
+	}()
+	select {
+	case r.address = <-found:
+	case <-time.After(60 * time.Second):
+	}
+	if r.address == "" {
+		r.kill()
+		t.Fatalf("it did not start: %s", r.log)
+	}
+	t.Cleanup(r.stop)
+	return r
+}
+
+// demo starts the demo in a fresh folder, on free ports.
+func demo(t *testing.T) *rig {
+	t.Helper()
+	return launch(t, t.TempDir(), "demo", "--listen", "127.0.0.1:0", "--platform-listen", "127.0.0.1:0", "--routes-listen", "127.0.0.1:0", "--look-every", "300ms")
+}
+
+// stop ends the program as Ctrl+C does.
+func (r *rig) stop() {
+	if r.cmd.ProcessState != nil {
+		return
+	}
+	_ = r.cmd.Process.Signal(syscall.SIGTERM) // it may have ended by itself
+	done := make(chan error, 1)
+	go func() { done <- r.cmd.Wait() }()
+	select {
+	case err := <-done:
+		if err != nil {
+			r.Errorf("it did not end well: %v\n%s", err, r.log)
+		}
+	case <-time.After(15 * time.Second):
+		_ = r.cmd.Process.Kill()
+		r.Errorf("it did not end within 15 s\n%s", r.log)
+	}
+}
+
+// kill ends the program at once, with no chance to tidy up.
+func (r *rig) kill() {
+	_ = r.cmd.Process.Kill()
+	_ = r.cmd.Wait()
+}
+
+// run runs a command and gives all that it wrote.
+func run(t *testing.T, dir string, name string, args ...string) (string, error) {
+	t.Helper()
+	cmd := exec.Command(name, args...)
+	cmd.Dir = dir
+	cmd.Env = append(os.Environ(), "GIT_TERMINAL_PROMPT=0", "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null",
+		"GIT_AUTHOR_NAME=wren", "GIT_AUTHOR_EMAIL=wren@brambleford.invalid", "GIT_COMMITTER_NAME=wren", "GIT_COMMITTER_EMAIL=wren@brambleford.invalid")
+	out, err := cmd.CombinedOutput()
+	return string(out), err
+}
+
+// git runs git and fails the test where it fails.
+func git(t *testing.T, dir string, args ...string) string {
+	t.Helper()
+	out, err := run(t, dir, "git", args...)
+	if err != nil {
+		t.Fatalf("git %v: %v\n%s", args, err, out)
+	}
+	return out
+}
+
+// clone clones the demo's repository as somebody.
+func (r *rig) clone(handle string) string {
+	r.Helper()
+	dir := filepath.Join(r.TempDir(), "clone")
+	git(r.T, r.TempDir(), "clone", "--quiet", strings.Replace(r.address, "http://", "http://"+handle+":orchard@", 1)+"/git/brambleford.git", dir)
+	return dir
+}
+
+// edit changes a file of a clone.
+func edit(t *testing.T, dir, name, old, now string) {
+	t.Helper()
+	file := filepath.Join(dir, name)
+	text, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !strings.Contains(string(text), old) {
+		t.Fatalf("%s does not have %q", name, old)
+	}
+	if err := os.WriteFile(file, []byte(strings.Replace(string(text), old, now, 1)), 0o644); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// push commits everything and pushes it.
+func push(t *testing.T, dir, message string) (string, error) {
+	t.Helper()
+	git(t, dir, "add", "--all")
+	git(t, dir, "commit", "--quiet", "-m", message)
+	return run(t, dir, "git", "push", "origin", "HEAD")
+}
+
+// ask asks the API as somebody, and fails the test where it refuses.
+func (r *rig) ask(handle, method, path string, body, out any) {
+	r.Helper()
+	if status, text := r.try(handle, method, path, body, out); status >= 400 {
+		r.Fatalf("%s %s: %d %s", method, path, status, text)
+	}
+}
+
+// try asks the API as somebody, and gives the status and the body.
+func (r *rig) try(handle, method, path string, body, out any) (int, string) {
+	r.Helper()
+	var send io.Reader
+	if body != nil {
+		text, err := json.Marshal(body)
+		if err != nil {
+			r.Fatal(err)
+		}
+		send = bytes.NewReader(text)
+	}
+	q, err := http.NewRequest(method, r.address+"/api"+path, send)
+	if err != nil {
+		r.Fatal(err)
+	}
+	q.SetBasicAuth(handle, "orchard")
+	q.Header.Set("Content-Type", "application/json")
+	answer, err := http.DefaultClient.Do(q)
+	if err != nil {
+		r.Fatal(err)
+	}
+	defer answer.Body.Close()
+	text, err := io.ReadAll(answer.Body)
+	if err != nil {
+		r.Fatal(err)
+	}
+	if out != nil && answer.StatusCode < 400 {
+		if err := json.Unmarshal(text, out); err != nil {
+			r.Fatalf("%s %s: %v: %s", method, path, err, text)
+		}
+	}
+	return answer.StatusCode, string(text)
+}
+
+// until tries again and again until check is content, and fails the test where it never is.
+func until(t *testing.T, what string, check func() bool) {
+	t.Helper()
+	limit := time.Now().Add(30 * time.Second)
+	for !check() {
+		if time.Now().After(limit) {
+			t.Fatalf("waited in vain until %s", what)
+		}
+		time.Sleep(30 * time.Millisecond) // between two looks at a condition
+	}
+}

@@ -1,0 +1,136 @@
+<script setup lang="ts">
+// The editor: CodeMirror with problems at their place and their quick fixes.
+import { defaultKeymap, history, historyKeymap, indentWithTab } from '@codemirror/commands'
+import { python } from '@codemirror/lang-python'
+import { yaml } from '@codemirror/lang-yaml'
+import { bracketMatching, HighlightStyle, syntaxHighlighting } from '@codemirror/language'
+import { type Diagnostic, lintGutter, setDiagnostics } from '@codemirror/lint'
+import { Compartment, EditorState } from '@codemirror/state'
+import { drawSelection, EditorView, highlightActiveLine, highlightActiveLineGutter, keymap, lineNumbers } from '@codemirror/view'
+import { tags } from '@lezer/highlight'
+import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
+
+import type { Schemas } from '../api/client'
+
+const props = defineProps<{ file: string; text: string; diagnostics: Schemas['Diagnostic'][]; readonly: boolean; line?: number }>()
+const emit = defineEmits<{ change: [text: string]; line: [line: number] }>()
+const host = ref<HTMLElement | null>(null)
+const language = new Compartment()
+const editable = new Compartment()
+let view: EditorView | null = null
+
+// Our own colours, so that they hold in light and in dark.
+const colours = HighlightStyle.define([
+  { tag: [tags.definition(tags.propertyName), tags.propertyName, tags.keyword], color: 'var(--fjord)' },
+  { tag: [tags.string, tags.special(tags.string)], color: 'var(--spruce)' },
+  { tag: [tags.number, tags.bool, tags.null], color: 'var(--amber)' },
+  { tag: [tags.comment, tags.lineComment], color: 'var(--quiet)', fontStyle: 'italic' },
+  { tag: [tags.function(tags.variableName), tags.definition(tags.variableName)], color: 'var(--heather)' },
+])
+
+function languageOf(file: string) {
+  if (file.endsWith('.yaml')) return yaml()
+  if (file.endsWith('.py')) return python()
+  return []
+}
+
+/** Turns a line and a column, counted from 1 in code points, into an offset. */
+function offset(state: EditorState, line: number, column: number): number {
+  const at = state.doc.line(Math.min(Math.max(1, line), state.doc.lines))
+  const before = [...at.text].slice(0, Math.max(0, column - 1)).join('')
+  return Math.min(at.to, at.from + before.length)
+}
+
+function problems(state: EditorState): Diagnostic[] {
+  return props.diagnostics.map((d) => {
+    const from = offset(state, d.line, d.column)
+    const fix = d.fix
+    return {
+      from,
+      to: Math.max(from, offset(state, d.endLine, d.endColumn)),
+      severity: d.severity,
+      message: `${d.message} (${d.code})`,
+      actions: fix
+        ? [
+            {
+              name: fix.title,
+              apply: (v: EditorView) =>
+                v.dispatch({ changes: fix.edits.map((e) => ({ from: offset(v.state, e.line, e.column), to: offset(v.state, e.endLine, e.endColumn), insert: e.text })) }),
+            },
+          ]
+        : [],
+    }
+  })
+}
+
+function goTo(line: number | undefined): void {
+  if (!view || !line) return
+  const at = offset(view.state, line, 1)
+  view.dispatch({ selection: { anchor: at }, effects: EditorView.scrollIntoView(at, { y: 'center' }) })
+}
+
+onMounted(() => {
+  view = new EditorView({
+    parent: host.value ?? undefined,
+    state: EditorState.create({
+      doc: props.text,
+      extensions: [
+        lineNumbers(),
+        highlightActiveLine(),
+        highlightActiveLineGutter(),
+        history(),
+        drawSelection(),
+        bracketMatching(),
+        lintGutter(),
+        syntaxHighlighting(colours),
+        keymap.of([indentWithTab, ...defaultKeymap, ...historyKeymap]),
+        language.of(languageOf(props.file)),
+        editable.of(EditorState.readOnly.of(props.readonly)),
+        EditorView.contentAttributes.of({ 'aria-label': 'Text of the file' }),
+        EditorView.updateListener.of((u) => {
+          if (u.docChanged) emit('change', u.state.doc.toString())
+          if (u.selectionSet) emit('line', u.state.doc.lineAt(u.state.selection.main.head).number)
+        }),
+        EditorView.theme({
+          '&': { height: '100%', fontSize: '0.8125rem', backgroundColor: 'var(--surface)', color: 'var(--ink)' },
+          '.cm-scroller': { fontFamily: 'var(--bs-font-monospace)', overflow: 'auto' },
+          '.cm-gutters': { backgroundColor: 'var(--wash)', color: 'var(--quiet)', border: 'none' },
+          '.cm-activeLine, .cm-activeLineGutter': { backgroundColor: 'color-mix(in srgb, var(--fjord) 9%, transparent)' },
+          '.cm-cursor': { borderLeftColor: 'var(--ink)' },
+          '.cm-tooltip': { backgroundColor: 'var(--surface)', color: 'var(--ink)', border: '1px solid var(--rule)' },
+        }),
+      ],
+    }),
+  })
+  view.dispatch(setDiagnostics(view.state, problems(view.state)))
+  goTo(props.line)
+})
+onBeforeUnmount(() => view?.destroy())
+
+watch(
+  () => props.text,
+  (text) => {
+    if (view && text !== view.state.doc.toString()) view.dispatch({ changes: { from: 0, to: view.state.doc.length, insert: text } })
+  },
+)
+watch(
+  () => props.diagnostics,
+  () => view?.dispatch(setDiagnostics(view.state, problems(view.state))),
+)
+watch(
+  () => props.readonly,
+  (on) => view?.dispatch({ effects: editable.reconfigure(EditorState.readOnly.of(on)) }),
+)
+watch(() => props.line, goTo)
+</script>
+
+<template>
+  <div ref="host" class="editor" />
+</template>
+
+<style scoped>
+.editor {
+  height: 100%;
+  min-height: 0;
+}
+</style>

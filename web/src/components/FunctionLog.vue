@@ -1,0 +1,72 @@
+<script setup lang="ts">
+import { computed, onUnmounted, ref, watch } from 'vue'
+
+import type { Schemas } from '../api/client'
+
+const props = defineProps<{ detail: Schemas['FunctionDetail']; service: string }>()
+const target = ref(props.detail.targets[0] ?? '')
+const everything = ref(false)
+const find = ref('')
+const invocation = ref('')
+const lines = ref<Schemas['LogLine'][]>([])
+const state = ref('connecting')
+let stream: EventSource | null = null
+
+const kept = 3000
+
+watch(
+  [target, everything],
+  () => {
+    stream?.close()
+    lines.value = []
+    const query = new URLSearchParams({ target: target.value })
+    if (!everything.value) query.set('function', props.detail.function)
+    stream = new EventSource(`/api/services/${props.service}/stages/${props.detail.stage}/logs/stream?${query}`)
+    stream.onopen = () => (state.value = 'following')
+    stream.onerror = () => (state.value = 'connection lost, trying again')
+    stream.addEventListener('line', (e) => {
+      state.value = 'following'
+      lines.value = [...lines.value.slice(-kept), JSON.parse((e as MessageEvent<string>).data) as Schemas['LogLine']]
+    })
+    stream.addEventListener('trouble', (e) => {
+      state.value = (JSON.parse((e as MessageEvent<string>).data) as { detail: string }).detail
+    })
+  },
+  { immediate: true },
+)
+onUnmounted(() => stream?.close())
+
+const calls = computed(() => [...new Set(lines.value.map((l) => l.invocation))].filter(Boolean).slice(-30).reverse())
+const shown = computed(() => lines.value.filter((l) => (!find.value || l.text.includes(find.value)) && (!invocation.value || l.invocation === invocation.value)))
+</script>
+
+<template>
+  <section>
+    <div class="controls">
+      <input v-model="find" class="form-control" type="search" placeholder="Only lines with this text" aria-label="Filter lines" />
+      <select v-model="invocation" class="form-select" aria-label="Call">
+        <option value="">all calls</option>
+        <option v-for="c in calls" :key="c">{{ c }}</option>
+      </select>
+      <select v-if="detail.targets.length > 1" v-model="target" class="form-select" aria-label="Target"><option v-for="t in detail.targets" :key="t">{{ t }}</option></select>
+      <label class="text-nowrap"><input v-model="everything" type="checkbox" /> all functions of the stage</label>
+      <span class="quiet" role="status">{{ state }}</span>
+    </div>
+    <LogLines :lines="shown" follow :with-function="everything" height="calc(100vh - 20rem)" />
+  </section>
+</template>
+
+<style scoped>
+.controls {
+  display: flex;
+  gap: 0.7rem;
+  align-items: center;
+  margin-bottom: 0.6rem;
+}
+.controls .form-control {
+  max-width: 18rem;
+}
+.controls .form-select {
+  width: auto;
+}
+</style>

@@ -1,0 +1,82 @@
+<script setup lang="ts">
+import type { Schemas } from '../api/client'
+import { useNow } from '../composables/useNow'
+import { duration, exact, origin, value } from '../words'
+
+defineProps<{ detail: Schemas['FunctionDetail']; service: string }>()
+const now = useNow(1000)
+</script>
+
+<template>
+  <div class="split">
+    <section>
+      <h2>Values in {{ detail.stage }}</h2>
+      <div class="sheet">
+        <table class="rows">
+          <thead>
+            <tr><th>what</th><th>value</th><th>from</th></tr>
+          </thead>
+          <tbody>
+            <tr v-for="s in detail.settings" :key="s.name">
+              <td>{{ s.name }}</td>
+              <td class="wrap-anywhere">{{ value(s.value, s.unit) }}</td>
+              <td>
+                <template v-for="(o, i) in [s.from, ...(s.through ?? [])]" :key="i">
+                  <template v-if="i">, </template>
+                  <RouterLink v-if="o.file" :to="{ name: 'source', params: { service }, query: { stage: detail.stage, file: o.file, line: o.line } }">{{ origin(o) }}</RouterLink>
+                  <span v-else class="quiet">{{ origin(o) }}</span>
+                </template>
+              </td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+    </section>
+    <section>
+      <template v-if="detail.schedules.length">
+        <h2>Schedules</h2>
+        <div class="sheet mb-3">
+          <table class="rows">
+            <tbody>
+              <tr v-for="s in detail.schedules" :key="s.trigger">
+                <td>{{ s.trigger }}</td>
+                <td>{{ s.text }}</td>
+                <td v-if="s.enabled"><span v-for="n in s.next.slice(0, 1)" :key="n" :title="s.next.map(exact).join('\n')">next in {{ duration(Math.max(0, n - now)) }}</span></td>
+                <td v-else class="quiet">switched off here</td>
+              </tr>
+            </tbody>
+          </table>
+        </div>
+      </template>
+      <h2>Permissions</h2>
+      <div class="sheet">
+        <table class="rows">
+          <thead>
+            <tr><th>may</th><th>of</th><th>used</th></tr>
+          </thead>
+          <tbody>
+            <tr v-for="p in detail.permissions" :key="p.resource + p.verbs.join()">
+              <td>{{ p.verbs.join(', ') }}</td>
+              <td><code>{{ p.resource }}</code></td>
+              <td>
+                <span v-if="p.refused" class="bad">▲ refused {{ p.refused }} times: not permitted</span>
+                <span v-else-if="p.used">{{ p.used }} times</span>
+                <span v-else class="wait">never</span>
+              </td>
+            </tr>
+            <tr v-if="detail.permissions.length === 0"><td class="quiet">It may reach nothing.</td></tr>
+          </tbody>
+        </table>
+      </div>
+    </section>
+  </div>
+</template>
+
+<style scoped>
+.split {
+  display: grid;
+  grid-template-columns: minmax(0, 1.2fr) minmax(0, 1fr);
+  gap: 1.5rem;
+  align-items: start;
+}
+</style>

@@ -1,0 +1,83 @@
+<script setup lang="ts">
+import type { Schemas } from '../api/client'
+import { useFocus } from '../composables/useFocus'
+import { count, value } from '../words'
+
+defineProps<{ step: Schemas['Step']; withWave?: boolean }>()
+const { service, stage } = useFocus()
+</script>
+
+<template>
+  <div class="step">
+    <div class="head">
+      <CellPair :change="step.change" class="change" />
+      <code class="address">{{ step.address }}</code>
+      <span v-if="withWave" class="quiet wave">wave {{ step.wave + 1 }}</span>
+      <span v-if="step.recordOnly" class="quiet">only the record changes: live is right already</span>
+      <span v-if="step.undoesDrift" class="drift">▨ also undoes a change made by hand</span>
+    </div>
+    <div class="body">
+      <table v-if="step.attributes.length && step.change !== 'delete'" class="attributes">
+        <tbody>
+          <tr v-for="a in step.attributes" :key="a.name">
+            <th scope="row">{{ a.name }}</th>
+            <td v-if="step.change === 'create'" class="wrap-anywhere">{{ value(a.after, a.unit) }}</td>
+            <td v-else-if="a.drifted" class="wrap-anywhere"><span class="drift">live: {{ value(a.live, a.unit) }}</span> → {{ value(a.after, a.unit) }}</td>
+            <td v-else class="wrap-anywhere"><span class="quiet">{{ value(a.before, a.unit) }}</span> → {{ value(a.after, a.unit) }}</td>
+          </tr>
+        </tbody>
+      </table>
+      <p class="because">
+        <template v-for="(c, i) in step.because" :key="i">
+          <template v-if="i"> · </template>{{ c.text }}
+          <RouterLink v-if="c.from?.file" :to="{ name: 'source', params: { service }, query: { stage, file: c.from.file, line: c.from.line } }">{{ c.from.file }}:{{ c.from.line }}</RouterLink>
+          <span v-if="(c.files?.length ?? 0) > 3" class="quiet" :title="c.files?.join('\n')">({{ count(c.files?.length ?? 0, 'file') }})</span>
+        </template>
+      </p>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.step {
+  padding: 0.45rem 0.9rem;
+  border-bottom: 1px solid color-mix(in srgb, var(--rule) 60%, transparent);
+}
+.step:last-child {
+  border-bottom: 0;
+}
+.head {
+  display: flex;
+  gap: 0.8rem;
+  align-items: baseline;
+  flex-wrap: wrap;
+}
+.change {
+  width: 6.4rem;
+  align-self: center;
+}
+.address {
+  font-weight: 500;
+}
+.wave {
+  font-size: 0.8125rem;
+}
+.body {
+  padding-left: 7.2rem;
+}
+.attributes th {
+  font-weight: 400;
+  color: var(--quiet);
+  padding: 0 0.9rem 0 0;
+  vertical-align: top;
+  white-space: nowrap;
+}
+.attributes td {
+  padding: 0;
+}
+.because {
+  margin: 0.1rem 0 0;
+  font-size: 0.8125rem;
+  color: var(--quiet);
+}
+</style>

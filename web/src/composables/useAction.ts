@@ -1,0 +1,26 @@
+import { ref } from 'vue'
+
+import { Problem } from '../api/client'
+
+/** Runs what somebody asked for: busy while it runs, and what went wrong. */
+export function useAction() {
+  const busy = ref(false)
+  const problem = ref<Problem | null>(null)
+
+  async function run(action: () => Promise<void>): Promise<boolean> {
+    if (busy.value) return false
+    busy.value = true
+    problem.value = null
+    try {
+      await action()
+      return true
+    } catch (e) {
+      problem.value = e instanceof Problem ? e : new Problem(0, String(e))
+      return false
+    } finally {
+      busy.value = false
+    }
+  }
+
+  return { busy, problem, run }
+}

@@ -1,0 +1,176 @@
+<script setup lang="ts">
+import { computed, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+
+import { ask, client, type Schemas } from '../api/client'
+import { useFocus } from '../composables/useFocus'
+import { useLoad } from '../composables/useLoad'
+import { bytes, count } from '../words'
+
+const route = useRoute()
+const router = useRouter()
+const { service, stage } = useFocus()
+const { data, problem } = useLoad(() => ask(client.GET('/services/{service}/board', { params: { path: { service: service.value } } })), {
+  watch: () => service.value,
+  topics: ['source', 'build', 'delivery', 'deployment', 'look'],
+})
+
+const text = computed({
+  get: () => String(route.query.find ?? ''),
+  set: (find) => void router.replace({ query: { ...route.query, find: find || undefined } }),
+})
+const rows = computed(() => {
+  const words = text.value.toLowerCase().split(/\s+/)
+  return (data.value?.rows ?? []).filter((r) => words.every((w) => `${r.function} ${r.about ?? ''} ${r.triggers.join(' ')}`.toLowerCase().includes(w)))
+})
+
+function share(c: Schemas['BoardCell']): number {
+  return c.memoryPeak && c.memoryLimit ? Math.min(100, (100 * c.memoryPeak) / c.memoryLimit) : 0
+}
+
+const grid = ref<HTMLElement | null>(null)
+function step(e: KeyboardEvent): void {
+  const cells = [...(grid.value?.querySelectorAll<HTMLElement>('[data-cell]') ?? [])]
+  const at = cells.indexOf(document.activeElement as HTMLElement)
+  const across = data.value?.stages.length ?? 1
+  const by = { ArrowLeft: -1, ArrowRight: 1, ArrowUp: -across, ArrowDown: across }[e.key]
+  if (at < 0 || by === undefined) return
+  e.preventDefault()
+  cells[at + by]?.focus()
+}
+</script>
+
+<template>
+  <div class="page">
+    <ProblemNote :problem="problem" />
+    <div v-if="data" class="board">
+      <section aria-label="Functions by stages">
+        <div class="page-head">
+          <h1>Functions</h1>
+          <input v-model="text" class="form-control find" type="search" placeholder="Filter by name, trigger, text" aria-label="Filter" />
+          <span class="quiet">{{ count(rows.length, 'function') }}</span>
+        </div>
+        <EmptyNote v-if="data.rows.length === 0" title="No functions yet" command="git push origin main">
+          Nothing has been built from this service yet. Push a commit to the branch that its first stage takes.
+        </EmptyNote>
+        <div v-else ref="grid" class="sheet overflow-auto" @keydown="step">
+          <table class="rows">
+            <thead>
+              <tr>
+                <th>function</th>
+                <th v-for="s in data.stages" :key="s" :class="{ focused: s === stage }">{{ s }}</th>
+              </tr>
+            </thead>
+            <tbody>
+              <tr v-for="r in rows" :key="r.function">
+                <td class="fn">
+                  <RouterLink :to="{ name: 'function', params: { service, function: r.function }, query: { stage } }">{{ r.function }}</RouterLink>
+                  <div class="quiet clip" :title="r.triggers.join('\n')">{{ r.triggers.join(' · ') || 'no trigger' }}</div>
+                </td>
+                <td v-for="c in r.cells" :key="c.stage" :class="{ focused: c.stage === stage }">
+                  <RouterLink v-if="c.there" class="cell link-plain" data-cell :to="{ name: 'function', params: { service, function: r.function }, query: { stage: c.stage } }">
+                    <span class="top">
+                      <span>version {{ c.version }}</span>
+                      <TimeAgo v-if="c.at" class="quiet" :at="c.at" />
+                      <span v-if="c.drifted" class="drift">▨ drifted</span>
+                    </span>
+                    <span class="low">
+                      <span class="bar" :title="`memory peak ${bytes(c.memoryPeak ?? 0)} of ${bytes(c.memoryLimit ?? 0)} in the last hour`">
+                        <span :class="{ close: share(c) > 85 }" :style="{ width: `${share(c)}%` }" />
+                      </span>
+                      <span class="quiet">{{ c.calls ? count(c.calls, 'call') : 'no calls' }}</span>
+                      <span v-if="c.errors" class="bad">▲ {{ c.errors }} failed</span>
+                      <span v-if="c.behind" class="wait">{{ c.behind }} behind</span>
+                    </span>
+                  </RouterLink>
+                  <span v-else class="quiet">not there</span>
+                </td>
+              </tr>
+            </tbody>
+          </table>
+        </div>
+        <p class="quiet small mt-2 mb-0">The bar is the highest memory peak of the last hour against the limit. “Behind” counts newer versions that change the function.</p>
+      </section>
+      <aside aria-label="What needs you">
+        <h2>What needs you</h2>
+        <div class="sheet">
+          <RouterLink v-for="n in data.needs" :key="n.text" class="need link-plain" :to="`/s/${service}/${n.path}`">
+            <span class="kind" :class="{ drift: n.kind === 'drift', wait: n.kind === 'approval', bad: !['drift', 'approval'].includes(n.kind) }">{{ n.kind }}</span>
+            {{ n.text }}
+          </RouterLink>
+          <p v-if="data.needs.length === 0" class="quiet sheet-pad mb-0">Nothing. Everything that runs is as it was delivered.</p>
+        </div>
+      </aside>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.board {
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) 18rem;
+  gap: 1.25rem;
+}
+.find {
+  width: 16rem;
+}
+.fn {
+  min-width: 9rem;
+  max-width: 14rem;
+}
+th.focused {
+  color: var(--fjord) !important;
+}
+.cell {
+  display: block;
+  min-width: 0;
+}
+.cell:hover {
+  text-decoration: none;
+}
+.top,
+.low {
+  display: flex;
+  gap: 0 0.6rem;
+  align-items: center;
+  flex-wrap: wrap;
+  white-space: nowrap;
+}
+.low {
+  font-size: 0.8125rem;
+  flex-wrap: wrap;
+  gap: 0 0.6rem;
+}
+.bar {
+  width: 3.5rem;
+  height: 5px;
+  background: var(--wash);
+  border: 1px solid var(--rule);
+  flex: none;
+}
+.bar span {
+  display: block;
+  height: 100%;
+  background: var(--quiet);
+}
+.bar span.close {
+  background: var(--clay);
+}
+.need {
+  display: block;
+  padding: 0.45rem 0.8rem;
+  border-bottom: 1px solid color-mix(in srgb, var(--rule) 60%, transparent);
+  overflow-wrap: anywhere;
+}
+.need:last-child {
+  border-bottom: 0;
+}
+.need:hover {
+  background: var(--wash);
+  text-decoration: none;
+}
+.kind {
+  font-weight: 600;
+  margin-right: 0.3rem;
+}
+</style>

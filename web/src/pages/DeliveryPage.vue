@@ -1,0 +1,141 @@
+<script setup lang="ts">
+import { computed, ref } from 'vue'
+import { useRoute } from 'vue-router'
+
+import { ask, client } from '../api/client'
+import { useAction } from '../composables/useAction'
+import { useFocus } from '../composables/useFocus'
+import { useLoad } from '../composables/useLoad'
+import { count, digest } from '../words'
+
+const route = useRoute()
+const { service, stage } = useFocus()
+const version = computed(() => Number(route.params.version))
+const path = computed(() => ({ service: service.value, version: version.value, stage: stage.value }))
+const { data, problem, reload } = useLoad(() => ask(client.GET('/services/{service}/deliveries/{version}/stages/{stage}', { params: { path: path.value } })), {
+  watch: () => JSON.stringify(path.value),
+  topics: ['delivery', 'deployment', 'look'],
+})
+const comment = ref('')
+const { busy, problem: actProblem, run } = useAction()
+
+type Action = 'request' | 'approve' | 'refuse' | 'retry' | 'return'
+const words: Record<Action, string> = { request: 'Ask for it', approve: 'Approve', refuse: 'Refuse', retry: 'Plan and deploy it again', return: 'Put this version back' }
+
+function act(action: string): Promise<boolean> {
+  return run(async () => {
+    await ask(client.POST('/services/{service}/deliveries/{version}/stages/{stage}/{action}', { params: { path: { ...path.value, action: action as Action } }, body: { comment: comment.value } }))
+    comment.value = ''
+    await reload()
+  })
+}
+const same = computed(() => data.value?.digests.filter((d) => d.digest === d.there).length ?? 0)
+const failed = computed(() => data.value?.cases.filter((c) => !c.passed).length ?? 0)
+</script>
+
+<template>
+  <div class="page">
+    <ProblemNote :problem="problem" />
+    <template v-if="data">
+      <div class="page-head">
+        <h1>Version {{ version }} in {{ stage }}</h1>
+        <StateWord :state="data.place.state" />
+        <span class="quiet"><TimeAgo :at="data.place.since" /></span>
+        <span v-if="data.place.why" class="wrap-anywhere">{{ data.place.why }}</span>
+        <RouterLink :to="{ name: 'plan', params: { service }, query: { stage, version } }">its plan</RouterLink>
+        <RouterLink v-for="d in data.deployments" :key="d" :to="{ name: 'deployment', params: { service, id: d } }">deployment {{ d }}</RouterLink>
+      </div>
+      <div class="split">
+        <section>
+          <h2>Gates</h2>
+          <div class="sheet mb-3">
+            <table class="rows gates">
+              <tbody>
+                <tr v-for="g in data.gates" :key="g.name">
+                  <td class="state"><StateWord :state="g.state" /></td>
+                  <td>{{ g.name }}</td>
+                  <td class="quiet">{{ g.why }}</td>
+                </tr>
+                <tr v-if="data.gates.length === 0">
+                  <td class="quiet">This stage takes each push; nothing has to hold first.</td>
+                </tr>
+              </tbody>
+            </table>
+          </div>
+          <h2>Cases <span v-if="data.cases.length" class="quiet">{{ failed ? `${failed} of ${data.cases.length} failed` : `all ${data.cases.length} passed` }}</span></h2>
+          <p v-if="data.cases.length === 0" class="quiet">They run here once the version is deployed.</p>
+          <div v-for="c in data.cases" :key="c.target + c.file" class="sheet case" :class="{ open: !c.passed }">
+            <details :open="!c.passed">
+              <summary><StateWord :state="c.passed ? 'holds' : 'fails'" /> {{ c.name }} <span class="quiet">{{ c.function }}<template v-if="c.invocation?.cold">, cold</template> · {{ c.target }}</span></summary>
+              <table class="rows">
+                <thead>
+                  <tr><th>expected</th><th>found</th></tr>
+                </thead>
+                <tbody>
+                  <tr v-for="o in c.outcomes" :key="o.expected">
+                    <td><span :class="{ bad: !o.holds }"><code>{{ o.expected }}</code></span></td>
+                    <td class="wrap-anywhere" :class="{ bad: !o.holds }"><code>{{ o.found || (o.holds ? 'true' : 'not true') }}</code></td>
+                  </tr>
+                </tbody>
+              </table>
+              <p class="quiet small px-2 mb-1">{{ c.file }}</p>
+            </details>
+          </div>
+        </section>
+        <aside>
+          <h2>What you can do</h2>
+          <div class="sheet sheet-pad mb-3">
+            <ProblemNote :problem="actProblem" />
+            <template v-if="data.actions.length">
+              <label v-if="data.actions.some((a) => ['approve', 'refuse', 'return'].includes(a))" class="d-block mb-2">Comment
+                <input v-model="comment" class="form-control" placeholder="why" />
+              </label>
+              <button v-for="a in data.actions" :key="a" type="button" class="btn me-2 mb-1" :class="a === 'refuse' ? 'btn-outline-danger' : 'btn-primary'" :disabled="busy" @click="act(a)">{{ words[a as Action] }}</button>
+            </template>
+            <p v-else class="quiet mb-0">Nothing right now.</p>
+          </div>
+          <template v-if="data.approvals.length">
+            <h2>Approved</h2>
+            <div class="sheet sheet-pad mb-3">
+              <p v-for="a in data.approvals" :key="a.person" class="mb-1"><strong>{{ a.person }}</strong> <TimeAgo class="quiet" :at="a.at" /><br />{{ a.comment }}</p>
+            </div>
+          </template>
+          <h2>Digests</h2>
+          <div class="sheet">
+            <table class="rows">
+              <thead>
+                <tr><th>function</th><th>version {{ version }}</th><th>in {{ stage }} now</th></tr>
+              </thead>
+              <tbody>
+                <tr v-for="d in data.digests" :key="d.function">
+                  <td>{{ d.function }}</td>
+                  <td><code :title="d.digest">{{ digest(d.digest).slice(0, 8) }}</code></td>
+                  <td><code v-if="d.there" :title="d.there">{{ digest(d.there).slice(0, 8) }}</code><span v-else class="quiet">none</span> <span :class="d.digest === d.there ? 'good' : 'wait'">{{ d.digest === d.there ? 'same' : 'other' }}</span></td>
+                </tr>
+              </tbody>
+            </table>
+          </div>
+          <p class="quiet small mt-1">{{ count(same, 'archive') }} of {{ data.digests.length }} already run here, byte for byte.</p>
+        </aside>
+      </div>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.split {
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) 23rem;
+  gap: 1.25rem;
+  align-items: start;
+}
+.gates .state {
+  width: 5.5rem;
+}
+.case {
+  margin-bottom: 0.4rem;
+}
+summary {
+  padding: 0.35rem 0.7rem;
+}
+</style>

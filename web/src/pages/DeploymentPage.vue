@@ -1,0 +1,152 @@
+<script setup lang="ts">
+import { computed, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+
+import { ask, client, type Schemas } from '../api/client'
+import { useAction } from '../composables/useAction'
+import { useLoad } from '../composables/useLoad'
+import { useNow } from '../composables/useNow'
+import { useSession } from '../stores/session'
+import { count, duration } from '../words'
+
+const route = useRoute()
+const router = useRouter()
+const session = useSession()
+const id = computed(() => Number(route.params.id))
+const { data, problem, reload } = useLoad(() => ask(client.GET('/deployments/{id}', { params: { path: { id: id.value } } })), { watch: () => id.value, topics: ['deployment'] })
+const { busy, problem: actProblem, run } = useAction()
+const now = useNow(200)
+
+// The stage of the deployment is the one to look at.
+watch(data, (d) => {
+  if (d && route.query.stage !== d.deployment.stage) void router.replace({ query: { stage: d.deployment.stage } })
+})
+
+const running = computed(() => data.value?.deployment.state === 'running')
+const steps = computed(() => [...(data.value?.steps ?? [])].sort((a, b) => a.wave - b.wave || a.startedAt - b.startedAt || a.index - b.index))
+const span = computed(() => {
+  const d = data.value?.deployment
+  const from = d?.startedAt ?? 0
+  const ends = steps.value.map((s) => s.endedAt)
+  const to = running.value ? now.value : Math.max(d?.endedAt ?? 0, ...ends)
+  return { from, length: Math.max(20, to - from) }
+})
+
+function bar(s: Schemas['DeploymentStep']): Record<string, string> {
+  if (!s.startedAt) return { display: 'none' }
+  const end = s.endedAt || now.value
+  return {
+    left: `${Math.max(0, Math.min(99, (100 * (s.startedAt - span.value.from)) / span.value.length))}%`,
+    width: `${Math.max(0.6, Math.min(100, (100 * (end - s.startedAt)) / span.value.length))}%`,
+  }
+}
+
+function act(action: 'go-on' | 'cancel'): Promise<boolean> {
+  return run(async () => {
+    await ask(client.POST('/deployments/{id}/{action}', { params: { path: { id: id.value, action } } }))
+    await reload()
+  })
+}
+</script>
+
+<template>
+  <div class="page">
+    <ProblemNote :problem="problem" />
+    <template v-if="data">
+      <div class="page-head">
+        <h1>Deployment {{ id }}</h1>
+        <StateWord :state="data.deployment.state" />
+        <span>version {{ data.deployment.version }} onto {{ data.deployment.stage }} on {{ data.deployment.target }}</span>
+        <span class="quiet">
+          {{ data.deployment.person || 'by its delivery' }}, <TimeAgo :at="data.deployment.startedAt" />, {{ count(steps.filter((s) => s.state === 'done').length, 'step') }} of {{ steps.length }} done in {{ duration(span.length) }}
+        </span>
+        <RouterLink :to="{ name: 'kept-plan', params: { id: data.deployment.plan } }">its plan</RouterLink>
+        <RouterLink :to="{ name: 'delivery', params: { version: data.deployment.version, stage: data.deployment.stage } }">its delivery</RouterLink>
+        <button v-if="running && session.may('deploy')" type="button" class="btn btn-sm btn-outline-secondary" :disabled="busy" @click="act('cancel')">Finish what is in flight and stop</button>
+      </div>
+      <ProblemNote :problem="actProblem" />
+      <div v-if="data.canGoOn" class="sheet sheet-pad mb-3">
+        <p class="mb-2 wrap-anywhere"><strong class="bad">{{ data.deployment.why || 'It did not come to its end.' }}</strong></p>
+        <p class="mb-2">What was done stands in the record. Go on with the remaining steps, or plan the version before to go back.</p>
+        <button v-if="session.may('deploy')" type="button" class="btn btn-primary me-2" :disabled="busy" @click="act('go-on')">Go on</button>
+        <RouterLink class="btn btn-outline-secondary" :to="{ name: 'plan', query: { stage: data.deployment.stage, target: data.deployment.target } }">Plan the version before</RouterLink>
+      </div>
+      <p v-if="steps.length === 0" class="quiet">There was nothing to do: the stage had just what the version wants.</p>
+      <div v-else class="sheet overflow-auto mb-3">
+        <table class="rows">
+          <thead>
+            <tr>
+              <th>wave</th>
+              <th>change</th>
+              <th>resource</th>
+              <th>state</th>
+              <th class="time">time</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="s in steps" :key="s.index">
+              <td>{{ s.wave + 1 }}</td>
+              <td><CellPair :change="s.change" /></td>
+              <td>
+                <code>{{ s.address }}</code>
+                <div v-if="s.error" class="bad wrap-anywhere">{{ s.error }}</div>
+              </td>
+              <td><StateWord :state="s.state" /><span v-if="s.attempts > 1" class="quiet"> {{ count(s.attempts, 'try', 'tries') }}</span></td>
+              <td class="time">
+                <div class="track"><span class="bar" :class="s.state" :style="bar(s)" /></div>
+                <span class="quiet took">{{ s.endedAt ? duration(s.endedAt - s.startedAt) : '' }}</span>
+              </td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+      <template v-if="data.outputs.length && !running">
+        <h2>What can be called, and what it is called</h2>
+        <div class="sheet overflow-auto">
+          <table class="rows">
+            <tbody>
+              <tr v-for="(o, i) in data.outputs" :key="i">
+                <td>{{ o.function }}</td>
+                <td class="quiet">{{ o.name }}</td>
+                <td><CopyText :text="o.value" /></td>
+                <td class="quiet">{{ o.note }}</td>
+              </tr>
+            </tbody>
+          </table>
+        </div>
+      </template>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.time {
+  width: 34%;
+  white-space: nowrap;
+}
+.track {
+  position: relative;
+  display: inline-block;
+  width: calc(100% - 4.5rem);
+  height: 9px;
+  background: var(--wash);
+  vertical-align: middle;
+}
+.bar {
+  position: absolute;
+  top: 0;
+  bottom: 0;
+  background: var(--spruce);
+}
+.bar.running {
+  background: var(--fjord);
+}
+.bar.failed {
+  background: var(--clay);
+}
+.took {
+  display: inline-block;
+  width: 4.2rem;
+  text-align: right;
+}
+</style>

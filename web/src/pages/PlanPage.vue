@@ -1,0 +1,180 @@
+<script setup lang="ts">
+import { computed, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+
+import { ask, client } from '../api/client'
+import { useAction } from '../composables/useAction'
+import { useFocus } from '../composables/useFocus'
+import { useLoad } from '../composables/useLoad'
+import { useLine } from '../stores/line'
+import { useSession } from '../stores/session'
+import { count, duration } from '../words'
+
+const route = useRoute()
+const router = useRouter()
+const session = useSession()
+const line = useLine()
+const { service, stage } = useFocus()
+
+const version = computed(() => Number(route.query.version) || undefined)
+const target = computed(() => (typeof route.query.target === 'string' ? route.query.target : undefined))
+const { data: versions } = useLoad(() => ask(client.GET('/services/{service}/versions', { params: { path: { service: service.value } } })), { topics: ['build'] })
+const { data, problem, reload } = useLoad(
+  () => {
+    const id = Number(route.params.id)
+    if (id) return ask(client.GET('/plans/{id}', { params: { path: { id } } }))
+    return ask(client.POST('/services/{service}/plans', { params: { path: { service: service.value } }, body: { stage: stage.value, version: version.value, target: target.value } }))
+  },
+  { watch: () => [route.params.id, service.value, stage.value, version.value, target.value].join(' ') },
+)
+const plan = computed(() => data.value?.plan)
+const targets = computed(() => line.line?.stages.find((s) => s.stage === stage.value)?.targets ?? [])
+const view = ref<'functions' | 'order'>('functions')
+const confirm = ref('')
+const { busy, problem: runProblem, run } = useAction()
+
+const sentence = computed(() => {
+  const p = plan.value
+  if (!p) return ''
+  const where = `${p.base.stage} on ${p.base.target}`
+  if (p.steps.length === 0) return p.base.version === p.base.from ? `${where} has just what version ${p.base.version} wants. Nothing to do.` : `Version ${p.base.version} onto ${where}: nothing changes there.`
+  const kinds = new Map<string, Set<string>>()
+  for (const s of p.steps) {
+    const of = p.steps.filter((o) => o.function === s.function)
+    const all = (change: string) => of.every((o) => o.change === change)
+    const kind = all('create') ? 'appears' : all('delete') ? 'goes' : of.some((o) => o.change === 'restore') ? 'is put right' : 'changes'
+    kinds.set(kind, (kinds.get(kind) ?? new Set()).add(s.function))
+  }
+  const say: Record<string, [string, string]> = { changes: ['changes', 'change'], appears: ['appears', 'appear'], goes: ['goes', 'go'], 'is put right': ['is put right', 'are put right'] }
+  const parts = [...kinds].map(([k, fns]) => `${count(fns.size, 'function')} ${say[k]?.[fns.size === 1 ? 0 : 1]}`)
+  return `Version ${p.base.version} onto ${where}: ${parts.join(', ')}; ${count(p.steps.length, 'step')} in ${count(p.waves, 'wave')}, about ${duration(Math.max(p.expected, 10))}.`
+})
+
+const groups = computed(() => {
+  const steps = plan.value?.steps ?? []
+  if (view.value === 'order') {
+    return Array.from({ length: plan.value?.waves ?? 0 }, (_, w) => ({ title: `Wave ${w + 1}`, steps: steps.filter((s) => s.wave === w) }))
+  }
+  const names = [...new Set(steps.map((s) => s.function))].sort()
+  return names.map((n) => ({ title: n, steps: steps.filter((s) => s.function === n).sort((a, b) => a.wave - b.wave) }))
+})
+
+function choose(query: Record<string, string | undefined>): void {
+  void router.push({ name: 'plan', params: { service: service.value }, query: { stage: stage.value, version: version.value, target: target.value, ...query } })
+}
+
+async function go(): Promise<void> {
+  const kept = data.value
+  if (!kept) return
+  await run(async () => {
+    const { deployment } = await ask(client.POST('/plans/{id}/deployments', { params: { path: { id: kept.id } }, body: { confirm: confirm.value } }))
+    if (deployment) await router.push({ name: 'deployment', params: { service: service.value, id: deployment } })
+    else await router.push({ name: 'delivery', params: { service: service.value, version: kept.plan.base.version, stage: kept.plan.base.stage } })
+  })
+}
+</script>
+
+<template>
+  <div class="page">
+    <div class="page-head">
+      <h1>Plan</h1>
+      <label class="pick">version
+        <select class="form-select" :value="plan?.base.version ?? ''" @change="choose({ version: ($event.target as HTMLSelectElement).value })">
+          <option v-for="v in versions ?? []" :key="v.number" :value="v.number">{{ v.number }}: {{ v.message }}</option>
+        </select>
+      </label>
+      <label v-if="targets.length > 1" class="pick">onto
+        <select class="form-select" :value="plan?.base.target ?? ''" @change="choose({ target: ($event.target as HTMLSelectElement).value })">
+          <option v-for="t in targets" :key="t">{{ t }}</option>
+        </select>
+      </label>
+      <button v-if="!route.params.id" type="button" class="btn btn-outline-secondary btn-sm" @click="reload()">Plan again</button>
+      <span v-if="data" class="quiet">plan {{ data.id }}, made <TimeAgo :at="data.madeAt" /></span>
+    </div>
+    <ProblemNote :problem="problem" />
+    <template v-if="data && plan">
+      <p class="sentence">{{ sentence }}</p>
+      <div class="split">
+        <section>
+          <div v-if="plan.steps.length" class="views" role="group" aria-label="Arrange the steps">
+            <button type="button" class="btn btn-sm btn-outline-secondary" :aria-pressed="view === 'functions'" :class="{ active: view === 'functions' }" @click="view = 'functions'">By function</button>
+            <button type="button" class="btn btn-sm btn-outline-secondary" :aria-pressed="view === 'order'" :class="{ active: view === 'order' }" @click="view = 'order'">By order</button>
+            <span class="quiet">{{ count(plan.unchanged, 'resource') }} unchanged</span>
+          </div>
+          <div v-for="g in groups" :key="g.title" class="sheet group">
+            <h2 class="sheet-pad">{{ g.title }}</h2>
+            <PlanStep v-for="s in g.steps" :key="s.index" :step="s" :with-wave="view === 'functions'" />
+          </div>
+        </section>
+        <aside>
+          <h2>What it means</h2>
+          <ConsequenceList :consequences="plan.consequences" />
+          <div class="sheet sheet-pad foot">
+            <template v-if="plan.problems.length">
+              <h2 class="bad">What stops it</h2>
+              <p v-for="p in plan.problems" :key="p.message" class="mb-1 wrap-anywhere">{{ p.message }} <span v-if="p.from?.file" class="quiet">{{ p.from.file }}:{{ p.from.line }}</span></p>
+            </template>
+            <p class="mb-2">{{ data.runnable.why }}</p>
+            <ProblemNote :problem="runProblem"><button v-if="runProblem?.status === 409" type="button" class="btn btn-sm btn-outline-secondary d-block mt-1" @click="choose({})">Make a new plan</button></ProblemNote>
+            <template v-if="['run', 'return'].includes(data.runnable.how)">
+              <label v-if="data.confirm" class="d-block mb-2">{{ data.confirm }}. Type <strong>{{ plan.base.stage }}</strong> to confirm:
+                <input v-model="confirm" class="form-control mt-1" autocomplete="off" />
+              </label>
+              <button type="button" class="btn btn-primary" :disabled="busy || !session.may('deploy') || (!!data.confirm && confirm !== plan.base.stage)" @click="go">
+                {{ data.runnable.how === 'run' ? 'Run this plan' : `Take ${plan.base.stage} back to version ${plan.base.version}` }}
+              </button>
+              <p v-if="!session.may('deploy')" class="quiet mb-0 mt-1">Your role may look at plans, not run them.</p>
+            </template>
+            <RouterLink v-if="data.runnable.how === 'delivery'" :to="{ name: 'delivery', params: { service, version: plan.base.version, stage: plan.base.stage } }">See its gates in {{ plan.base.stage }}</RouterLink>
+          </div>
+          <p class="quiet small mt-2 wrap-anywhere">Digest <code>{{ plan.digest.slice(7, 23) }}</code>, against record {{ plan.base.serial }} and live <code>{{ plan.base.fingerprint.slice(0, 10) }}</code>. A plan is refused once either has moved.</p>
+        </aside>
+      </div>
+    </template>
+    <p v-else-if="!problem" class="quiet">Comparing what is wanted, recorded and live…</p>
+  </div>
+</template>
+
+<style scoped>
+.sentence {
+  font-size: 1.05rem;
+  margin-bottom: 0.8rem;
+}
+.pick {
+  display: inline-flex;
+  gap: 0.4rem;
+  align-items: baseline;
+  color: var(--quiet);
+}
+.pick select {
+  width: auto;
+  max-width: 24rem;
+}
+.split {
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) 21rem;
+  gap: 1.25rem;
+  align-items: start;
+}
+.views {
+  display: flex;
+  gap: 0.4rem;
+  align-items: baseline;
+  margin-bottom: 0.6rem;
+}
+.group {
+  margin-bottom: 0.8rem;
+}
+.group h2 {
+  margin: 0;
+  border-bottom: 1px solid var(--rule);
+  padding-block: 0.4rem;
+}
+.foot {
+  margin-top: 0.8rem;
+}
+aside {
+  position: sticky;
+  top: 0.5rem;
+}
+</style>

@@ -1,0 +1,103 @@
+/** How values are said to people. */
+
+const MIB = 1024 * 1024
+
+export function bytes(n: number): string {
+  if (n >= 1024 * MIB && n % (1024 * MIB) === 0) return `${n / (1024 * MIB)} GiB`
+  if (n >= MIB) return `${round(n / MIB)} MiB`
+  if (n >= 1024) return `${round(n / 1024)} KiB`
+  return `${n} bytes`
+}
+
+function round(n: number): string {
+  return n >= 100 || Number.isInteger(n) ? n.toFixed(0) : n.toFixed(1)
+}
+
+export function duration(ms: number): string {
+  if (ms < 10) return `${Number(ms.toFixed(1))} ms`
+  if (ms < 1000) return `${Math.round(ms)} ms`
+  if (ms < 60_000) return `${Number((ms / 1000).toFixed(1))} s`
+  if (ms < 3_600_000) return `${Math.floor(ms / 60_000)} min`
+  if (ms < 2 * 86_400_000) return `${Math.floor(ms / 3_600_000)} h`
+  return `${Math.floor(ms / 86_400_000)} days`
+}
+
+export function ago(at: number, now: number): string {
+  const ms = now - at
+  if (ms < 5000) return 'just now'
+  return `${ms < 60_000 ? `${Math.round(ms / 1000)} s` : duration(ms)} ago`
+}
+
+export function exact(at: number): string {
+  const d = new Date(at)
+  const two = (n: number) => String(n).padStart(2, '0')
+  return `${d.getFullYear()}-${two(d.getMonth() + 1)}-${two(d.getDate())} ${two(d.getHours())}:${two(d.getMinutes())}:${two(d.getSeconds())}`
+}
+
+export function clock(at: number): string {
+  return `${exact(at).slice(11)}.${String(at % 1000).padStart(3, '0')}`
+}
+
+export function count(n: number, one: string, many = `${one}s`): string {
+  return `${n} ${n === 1 ? one : many}`
+}
+
+/** An attribute's value: with its unit, short where it is a digest. */
+export function value(v: unknown, unit?: string): string {
+  if (v === null || v === undefined) return 'absent'
+  if (typeof v === 'number' && unit === 'bytes') return bytes(v)
+  if (typeof v === 'number' && unit === 'ms') return duration(v)
+  if (typeof v === 'string') return /^sha256:[0-9a-f]{64}$/.test(v) ? digest(v) : v === '' ? '(empty)' : v
+  if (typeof v === 'boolean') return v ? 'yes' : 'no'
+  if (Array.isArray(v)) return v.map((x) => value(x)).join(', ')
+  if (typeof v === 'object') {
+    return Object.entries(v)
+      .map(([k, x]) => `${k}: ${value(x)}${typeof x === 'number' && k.startsWith('r-') ? '%' : ''}`)
+      .join(', ')
+  }
+  return String(v)
+}
+
+export function digest(d: string): string {
+  return d.replace('sha256:', '').slice(0, 12)
+}
+
+/** Where a value was written, in words. */
+export function origin(o: { file?: string; line?: number; rule: string }): string {
+  if (o.file) return `${o.file}:${o.line ?? 1}`
+  return o.rule === 'built-in' ? 'built-in value' : o.rule
+}
+
+/** The colour class of a state. The word always stands beside it. */
+export function tone(state: string): string {
+  switch (state) {
+    case 'settled':
+    case 'done':
+    case 'built':
+    case 'holds':
+    case 'answered':
+      return 'good'
+    case 'stopped':
+    case 'failed':
+    case 'fails':
+    case 'refused':
+    case 'partly done':
+    case 'timed-out':
+    case 'out-of-memory':
+    case 'error':
+      return 'bad'
+    case 'waiting':
+    case 'waits':
+    case 'went back':
+    case 'throttled':
+    case 'warning':
+      return 'wait'
+    case 'planning':
+    case 'deploying':
+    case 'proving':
+    case 'running':
+    case 'building':
+      return 'move'
+  }
+  return 'quiet'
+}
