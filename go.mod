@@ -7,6 +7,7 @@ require (
 	github.com/cenkalti/backoff/v5 v5.0.3
 	github.com/getkin/kin-openapi v0.152.0
 	github.com/go-rod/rod v0.116.2
+	github.com/gowebpki/jcs v1.0.2
 	github.com/klauspost/compress v1.20.3
 	github.com/labstack/echo/v5 v5.4.4
 	github.com/oapi-codegen/nethttp-middleware v1.3.1

@@ -145,6 +145,14 @@ func (p *tab) key(k input.Key) {
 	p.must("pressing a key", p.page.Keyboard.Press(k))
 }
 
+// typeAtEnd types into the editor, after its last line.
+func (p *tab) typeAtEnd(text string) {
+	p.Helper()
+	p.must("going to the editor", p.sees("the editor", ".cm-content").Focus())
+	p.must("going to its end", p.page.KeyActions().Press(input.ControlLeft).Type(input.End).Release(input.ControlLeft).Do())
+	p.must("typing", p.page.InsertText(text))
+}
+
 // shoot takes a picture.
 func (p *tab) shoot(file string) {
 	p.Helper()

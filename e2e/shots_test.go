@@ -4,8 +4,6 @@ import (
 	"flag"
 	"path/filepath"
 	"testing"
-
-	"github.com/go-rod/rod/lib/input"
 )
 
 var shots = flag.String("shots", "", "take pictures of the main views into this folder")
@@ -27,9 +25,7 @@ func TestShots(t *testing.T) {
 	wren.sees("the editor", ".cm-content")
 	wren.reads("What it becomes in preview", "function/warn")
 	shoot(wren, "source")
-	wren.sees("the editor", ".cm-content").MustClick()
-	wren.key(input.End)
-	wren.page.MustInsertText("\nmemroy: 256 MiB")
+	wren.typeAtEnd("memroy: 256 MiB")
 	wren.reads("did you mean")
 	shoot(wren, "source-problem")
 	wren.goTo("versions")

@@ -12,6 +12,7 @@ import (
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
 	"rudmar/engine/deploy"
+	"rudmar/engine/observe"
 	"rudmar/engine/people"
 	"rudmar/engine/store"
 	"rudmar/platform"
@@ -93,6 +94,7 @@ func (h *handlers) describe(out *api.FunctionDetail, fn *manifest.Function, stag
 
 // live adds what is recorded and what the platform tells.
 func (h *handlers) live(ctx context.Context, out *api.FunctionDetail, v *view) error {
+	var figures observe.Figures
 	for _, p := range v.at(out.Stage) {
 		record, err := h.engine.Store.Record(ctx, p.Place)
 		if err != nil {
@@ -120,13 +122,7 @@ func (h *handlers) live(ctx context.Context, out *api.FunctionDetail, v *view) e
 			}
 		}
 		look := v.looks[p.Place]
-		if f, ok := look.Functions[out.Function]; ok && out.Figures == nil {
-			figures, err := convert[api.Figures](f)
-			if err != nil {
-				return err
-			}
-			out.Figures = &figures
-		}
+		figures = figures.Plus(look.Functions[out.Function])
 		if err := addDrift(out, look.Drift, p.Target); err != nil {
 			return err
 		}
@@ -134,7 +130,9 @@ func (h *handlers) live(ctx context.Context, out *api.FunctionDetail, v *view) e
 			return err
 		}
 	}
-	return nil
+	total, err := convert[api.Figures](figures)
+	out.Figures = &total
+	return err
 }
 
 func addDrift(out *api.FunctionDetail, drift []plan.Drifted, target string) error {

@@ -9,6 +9,7 @@ import (
 
 	"rudmar/core/expression"
 	"rudmar/core/route"
+	"rudmar/core/timing"
 )
 
 func (w *whole) checkSettings(root *Node) {
@@ -93,6 +94,7 @@ func (w *whole) checkStages(root *Node) {
 		}
 		w.checkSet(n, &w.out.Stages[i])
 		w.checkRules(n)
+		w.checkWindow(n, &w.out.Stages[i])
 		before = append(before, s.Name)
 	}
 }
@@ -114,6 +116,16 @@ func (w *whole) checkSet(n *Node, s *Stage) {
 		if _, ok := s.Set[setting.Name]; !ok && setting.Default.V == nil {
 			w.add(CodeSetting, n.Range, "the setting %q has no default, and the stage %q sets no value; add set: {%s: …}", setting.Name, s.Name, setting.Name)
 		}
+	}
+}
+
+func (w *whole) checkWindow(n *Node, s *Stage) {
+	window := s.Gates.Window
+	if window == nil || window.Zone != "" && !w.knownZone(window.Zone) {
+		return
+	}
+	if _, err := timing.ParseWindow(window.Days, window.Hours, window.Zone); err != nil {
+		w.add(CodeRange, n.Get("gates").Get("window").Range, "the window of %s: %v", s.Name, err)
 	}
 }
 

@@ -286,14 +286,18 @@ func properSize(text string) (string, bool) {
 	return strconv.FormatFloat(number, 'f', -1, 64) + " " + proper, true
 }
 
-func (c *checker) zone(n *Node) {
-	known, tried := c.zones[n.Text]
+func (c *checker) knownZone(name string) bool {
+	known, tried := c.zones[name]
 	if !tried {
-		_, err := time.LoadLocation(n.Text)
-		known = err == nil && n.Text != "" && n.Text != "Local"
-		c.zones[n.Text] = known
+		_, err := time.LoadLocation(name)
+		known = err == nil && name != "" && name != "Local"
+		c.zones[name] = known
 	}
-	if !known {
+	return known
+}
+
+func (c *checker) zone(n *Node) {
+	if !c.knownZone(n.Text) {
 		c.add(CodeZone, n.Range, "%q is not a time zone of the IANA database; write one such as Europe/Oslo", clip(n.Text))
 	}
 }

@@ -74,8 +74,11 @@ func (o Overlay) Files() []string {
 
 // Read gives the changed content, or what lies under it.
 func (o Overlay) Read(name string) ([]byte, error) {
-	if text, changed := o.Changed[name]; changed {
-		return Files{name: text}.Read(name)
+	switch text, changed := o.Changed[name]; {
+	case changed && text == nil:
+		return nil, &fs.PathError{Op: "read", Path: name, Err: fs.ErrNotExist}
+	case changed:
+		return text, nil
 	}
 	return o.Under.Read(name)
 }

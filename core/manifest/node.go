@@ -223,10 +223,11 @@ func (r *reader) syntax(text []byte, err error) {
 	if errors.As(err, &le) {
 		message = le.Message
 		mark := le.Mark
-		// An unclosed quote is noticed at the end of the file; it starts elsewhere.
+		// What is not closed is noticed far behind; it starts elsewhere.
 		if le.ContextMark.Line > 0 && strings.Contains(le.ContextMsg, "quoted") {
+			mark, message = le.ContextMark, "this quote is not closed"
+		} else if le.ContextMark.Line > 0 && strings.Contains(le.ContextMsg, "flow") {
 			mark = le.ContextMark
-			message = "this quote is not closed"
 		}
 		at.Line, at.Column = max(1, mark.Line), max(1, mark.Column)
 	}

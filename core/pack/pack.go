@@ -62,7 +62,7 @@ func List(entries []Entry) (Listing, error) {
 	out := make(Listing, 0, len(entries))
 	var total int64
 	for _, e := range entries {
-		if !fs.ValidPath(e.Path) || strings.Contains(e.Path, "\\") {
+		if !fs.ValidPath(e.Path) || e.Path == "." || strings.Contains(e.Path, "\\") {
 			return nil, fmt.Errorf("%w: %q", ErrPath, e.Path)
 		}
 		total += int64(len(e.Content))

@@ -74,6 +74,15 @@ func (b *builder) edges() [][]int {
 		}
 		// A delete waits until nothing that was recorded as needing it does.
 		b.linkDependents(i, s.Address, dependents, map[string]bool{}, link)
+		if s.Kind == expand.Grant {
+			// A grant that came later than the revision does not stand among
+			// what the record says that the revision needs; its code does.
+			for _, user := range []string{expand.Revision + "/" + s.Function, expand.Pointer + "/" + s.Function} {
+				if j, ok := b.at[user]; ok {
+					link(i, j)
+				}
+			}
+		}
 	}
 	b.linkTakenRoutes(link)
 	for i := range out {

@@ -111,15 +111,17 @@ func (l *Line) look(ctx context.Context) error {
 			return err
 		}
 		byStage := map[string][]store.Delivery{}
+		ended := map[int]bool{} // versions that were overtaken or refused somewhere
 		var order []string
 		for _, d := range rows {
 			if byStage[d.Stage] == nil {
 				order = append(order, d.Stage)
 			}
 			byStage[d.Stage] = append(byStage[d.Stage], d)
+			ended[d.Version] = ended[d.Version] || d.State == delivery.Overtaken || d.State == delivery.Refused
 		}
 		for _, stage := range order {
-			if err := l.lookAt(ctx, s.Name, stage, byStage[stage]); err != nil {
+			if err := l.lookAt(ctx, s.Name, stage, byStage[stage], ended); err != nil {
 				return fmt.Errorf("stage %s of %s: %w", stage, s.Name, err)
 			}
 		}
@@ -128,7 +130,7 @@ func (l *Line) look(ctx context.Context) error {
 }
 
 // lookAt decides what happens next in one stage.
-func (l *Line) lookAt(ctx context.Context, service, stage string, rows []store.Delivery) error {
+func (l *Line) lookAt(ctx context.Context, service, stage string, rows []store.Delivery, ended map[int]bool) error {
 	l.mu.Lock()
 	busy := l.busy[place{service, stage}]
 	l.mu.Unlock()
@@ -144,6 +146,12 @@ func (l *Line) lookAt(ctx context.Context, service, stage string, rows []store.D
 			return nil
 		}
 		p := delivery.Place{Version: d.Version, State: d.State}
+		if d.State == delivery.Waiting && ended[d.Version] {
+			if err := l.apply(ctx, d, delivery.Overtake, "", "it did not get through the stage before"); err != nil {
+				return err
+			}
+			continue
+		}
 		if d.State == delivery.Waiting {
 			gates, err := l.Gates(ctx, d)
 			if err != nil {

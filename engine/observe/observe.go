@@ -154,19 +154,21 @@ func (w *Watch) figures(ctx context.Context, p store.Place, look *Look) error {
 	return nil
 }
 
+// Plus adds figures up.
+func (f Figures) Plus(g Figures) Figures {
+	return Figures{
+		Calls: f.Calls + g.Calls, Errors: f.Errors + g.Errors, Throttled: f.Throttled + g.Throttled, Cold: f.Cold + g.Cold,
+		MeanMs: (f.MeanMs*float64(f.Calls) + g.MeanMs*float64(g.Calls)) / max(1, float64(f.Calls+g.Calls)),
+		MaxMs:  max(f.MaxMs, g.MaxMs), MemoryPeak: max(f.MemoryPeak, g.MemoryPeak),
+	}
+}
+
 // Sum adds up minutes by function.
 func Sum(minutes []api.MinuteSum) map[string]Figures {
 	out := map[string]Figures{}
 	for _, m := range minutes {
-		f := out[m.Function]
-		f.MeanMs = (f.MeanMs*float64(f.Calls) + m.TotalMs) / max(1, float64(f.Calls+m.Calls))
-		f.Calls += m.Calls
-		f.Errors += m.Errors
-		f.Throttled += m.Throttled
-		f.Cold += m.Cold
-		f.MaxMs = max(f.MaxMs, m.MaxMs)
-		f.MemoryPeak = max(f.MemoryPeak, m.MemoryPeak)
-		out[m.Function] = f
+		out[m.Function] = out[m.Function].Plus(Figures{Calls: m.Calls, Errors: m.Errors, Throttled: m.Throttled, Cold: m.Cold,
+			MeanMs: m.TotalMs / max(1, float64(m.Calls)), MaxMs: m.MaxMs, MemoryPeak: m.MemoryPeak})
 	}
 	return out
 }

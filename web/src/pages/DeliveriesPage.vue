@@ -43,7 +43,7 @@ function here(name: string): number {
             <td v-for="s in line.stages" :key="s" class="stage">
               <RouterLink v-if="place(d, s)" class="link-plain d-block" :to="{ name: 'delivery', params: { version: d.version, stage: s } }">
                 <span :class="{ here: here(s) === d.version }"><StateWord :state="place(d, s)?.state ?? ''" /></span>
-                <span class="quiet"> <TimeAgo :at="place(d, s)?.since ?? 0" /></span>
+                <span class="quiet ms-2"><TimeAgo :at="place(d, s)?.since ?? 0" /></span>
                 <span v-if="place(d, s)?.why" class="quiet why" :title="place(d, s)?.why">{{ place(d, s)?.why }}</span>
               </RouterLink>
             </td>

@@ -55,7 +55,7 @@ function open(fn: string, path: string): Promise<boolean> {
               <td>
                 <div v-for="file in f.files" :key="file.path">
                   <button type="button" class="btn btn-link p-0" @click="open(f.function, file.path)">{{ file.path }}</button>
-                  <span class="quiet"> {{ bytes(file.size) }} · {{ file.mode }} · <code :title="file.sha256">{{ file.sha256.slice(0, 8) }}</code></span>
+                  <span class="quiet ms-2">{{ bytes(file.size) }} · {{ file.mode }} · <code :title="file.sha256">{{ file.sha256.slice(0, 8) }}</code></span>
                 </div>
               </td>
             </tr>

@@ -1,0 +1,187 @@
+package delivery_test
+
+import (
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+
+	"rudmar/core/delivery"
+	"rudmar/core/manifest"
+)
+
+func states() []delivery.State {
+	return []delivery.State{delivery.Waiting, delivery.Planning, delivery.Deploying, delivery.Proving, delivery.Settled, delivery.Stopped, delivery.Refused, delivery.WentBack, delivery.Overtaken}
+}
+
+func eventsOf() []delivery.Event {
+	return []delivery.Event{delivery.Enter, delivery.Planned, delivery.Deployed, delivery.Proved, delivery.Fail, delivery.Retry, delivery.Refuse, delivery.TakeBack, delivery.Overtake, delivery.Return}
+}
+
+func TestNext(t *testing.T) {
+	allowed := map[string]delivery.State{
+		"waiting enter": delivery.Planning, "planning planned": delivery.Deploying, "planning deployed": delivery.Proving, "deploying deployed": delivery.Proving, "proving proved": delivery.Settled,
+		"planning fail": delivery.Stopped, "deploying fail": delivery.Stopped, "proving fail": delivery.Stopped, "stopped retry": delivery.Planning,
+		"waiting refuse": delivery.Refused, "stopped refuse": delivery.Refused, "settled take back": delivery.WentBack, "stopped take back": delivery.WentBack, "proving take back": delivery.WentBack,
+		"waiting overtake": delivery.Overtaken, "settled return": delivery.Planning, "went back return": delivery.Planning, "overtaken return": delivery.Planning, "stopped return": delivery.Planning,
+	}
+	for _, s := range states() {
+		for _, e := range eventsOf() {
+			next, err := delivery.Next(s, e)
+			want, ok := allowed[string(s)+" "+string(e)]
+			switch {
+			case ok && (next != want || err != nil):
+				t.Errorf("%s while %s: %s %v, want %s", e, s, next, err, want)
+			case !ok && (!errors.Is(err, delivery.ErrTransition) || next != s):
+				t.Errorf("%s while %s was taken: %s", e, s, next)
+			}
+		}
+	}
+}
+
+func TestMovingAndOver(t *testing.T) {
+	for _, s := range states() {
+		if delivery.Moving(s) && delivery.Over(s) {
+			t.Errorf("%s moves and is over", s)
+		}
+	}
+}
+
+func TestTurn(t *testing.T) {
+	p := func(version int, s delivery.State, ready bool) delivery.Place {
+		return delivery.Place{Version: version, State: s, Ready: ready}
+	}
+	tests := []struct {
+		name   string
+		places []delivery.Place
+		want   string
+	}{
+		{"nobody", nil, "0 []"},
+		{"one that waits for its gates", []delivery.Place{p(1, delivery.Waiting, false)}, "0 []"},
+		{"one that is ready", []delivery.Place{p(1, delivery.Waiting, true)}, "1 []"},
+		{"the newest overtakes", []delivery.Place{p(1, delivery.Waiting, true), p(2, delivery.Waiting, true)}, "2 [1]"},
+		{"a newer one that is not ready overtakes nobody", []delivery.Place{p(1, delivery.Waiting, true), p(2, delivery.Waiting, false)}, "1 []"},
+		{"an older one that never got ready", []delivery.Place{p(1, delivery.Waiting, false), p(2, delivery.Waiting, true)}, "2 [1]"},
+		{"one moves", []delivery.Place{p(1, delivery.Deploying, false), p(2, delivery.Waiting, true)}, "0 []"},
+		{"older than what is settled", []delivery.Place{p(1, delivery.Waiting, false), p(2, delivery.Settled, false)}, "0 [1]"},
+		{"newer than what is settled", []delivery.Place{p(3, delivery.Waiting, true), p(2, delivery.Settled, false)}, "3 []"},
+		{"what went back does not count", []delivery.Place{p(3, delivery.WentBack, false), p(2, delivery.Waiting, true)}, "2 []"},
+	}
+	for _, tt := range tests {
+		next, overtaken := delivery.Turn(tt.places)
+		if got := fmt.Sprint(next, " ", overtaken); got != tt.want {
+			t.Errorf("%s: %s, want %s", tt.name, got, tt.want)
+		}
+	}
+}
+
+// Whatever the order of events: at most one version moves in a stage, and a
+// version enters only after all that are newer and ready.
+func TestOneMovesAtATime(t *testing.T) {
+	for seed := range uint64(300) {
+		dice := rand.New(rand.NewPCG(seed, 2))
+		var places []delivery.Place
+		for version := 1; version < 30; version++ {
+			places = append(places, delivery.Place{Version: version, State: delivery.Waiting, Ready: dice.IntN(2) == 0})
+			next, overtaken := delivery.Turn(places)
+			moving := 0
+			for i := range places {
+				p := &places[i]
+				for _, v := range overtaken {
+					if p.Version == v {
+						p.State, _ = delivery.Next(p.State, delivery.Overtake)
+					}
+				}
+				if p.Version == next {
+					p.State, _ = delivery.Next(p.State, delivery.Enter)
+				}
+				if delivery.Moving(p.State) {
+					moving++
+				}
+				if delivery.Moving(p.State) && dice.IntN(2) == 0 {
+					e := []delivery.Event{delivery.Deployed, delivery.Fail, delivery.Proved}[dice.IntN(3)]
+					if s, err := delivery.Next(p.State, e); err == nil {
+						p.State = s
+					}
+				}
+			}
+			if moving > 1 {
+				t.Fatalf("seed %d: %d move at once: %v", seed, moving, places)
+			}
+		}
+	}
+}
+
+func stage() *manifest.Stage {
+	return &manifest.Stage{Name: "live", After: "preview", On: manifest.OnRequest, Gates: manifest.Gates{
+		Cases: []string{"all"}, Soak: &manifest.Soak{For: 30 * time.Minute, Calls: 200, ErrorsUnder: 0.01},
+		Approvals: &manifest.Approvals{Count: 2, From: "growers-council"},
+		Window:    &manifest.Window{Days: "mon-thu", Hours: "08:00-15:00", Zone: "Europe/Oslo"},
+		Rules:     []manifest.GateRule{{Name: "nothing-deleted", Expression: "plan.deletes.size() == 0"}},
+	}}
+}
+
+func fulfilled() delivery.Facts {
+	now := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
+	return delivery.Facts{
+		Now: now, Author: "wren", Requested: "wren", Before: delivery.Settled, BeforeSince: now.Add(-time.Hour),
+		Cases: delivery.CaseTally{Ran: true, Passed: 7}, Figures: delivery.Figures{Calls: 400, Errors: 1},
+		Approvals: []delivery.Approval{{Person: "linden", Groups: []string{"growers-council"}}, {Person: "teasel", Groups: []string{"growers-council"}}},
+		Variables: map[string]any{"plan": map[string]any{"deletes": []any{}}, "consequences": map[string]any{}, "version": map[string]any{}, "metrics": map[string]any{}},
+	}
+}
+
+func TestGatesSayWhatTheyWaitFor(t *testing.T) {
+	if gates := delivery.Gates(stage(), fulfilled()); !delivery.AllHold(gates) || len(gates) != 7 || delivery.Summary(gates) != "all 7 hold" {
+		t.Fatalf("fulfilled: %+v", gates)
+	}
+	tests := []struct {
+		name   string
+		change func(f *delivery.Facts)
+		kind   string
+		state  delivery.GateState
+		why    string
+	}{
+		{"not there yet", func(f *delivery.Facts) { f.Before = "" }, "before", delivery.Waits, "waits until it is in preview"},
+		{"on its way", func(f *delivery.Facts) { f.Before = delivery.Proving }, "before", delivery.Waits, "it is proving in preview"},
+		{"stopped before", func(f *delivery.Facts) { f.Before = delivery.Stopped }, "before", delivery.Fails, "it is stopped in preview"},
+		{"went back", func(f *delivery.Facts) { f.Before = delivery.WentBack }, "before", delivery.Fails, "went back"},
+		{"nobody asked", func(f *delivery.Facts) { f.Requested = "" }, "request", delivery.Waits, "somebody to ask"},
+		{"cases did not run", func(f *delivery.Facts) { f.Cases.Ran = false }, "cases", delivery.Waits, "waits for the cases"},
+		{"a case failed", func(f *delivery.Facts) { f.Cases.Failed = []string{"a mild night"} }, "cases", delivery.Fails, "1 of 8 cases failed in preview: a mild night"},
+		{"no cases at all", func(f *delivery.Facts) { f.Cases.Passed = 0 }, "cases", delivery.Fails, "the service has none"},
+		{"too short", func(f *delivery.Facts) { f.BeforeSince = f.Now.Add(-10 * time.Minute) }, "soak", delivery.Waits, "waits 20m more"},
+		{"too few calls", func(f *delivery.Facts) { f.Figures = delivery.Figures{Calls: 150} }, "soak", delivery.Waits, "150 of 200"},
+		{"too many errors", func(f *delivery.Facts) { f.Figures = delivery.Figures{Calls: 400, Errors: 20} }, "soak", delivery.Fails, "5% of 400 calls failed"},
+		{"one approval", func(f *delivery.Facts) { f.Approvals = f.Approvals[:1] }, "approvals", delivery.Waits, "waits for 1 more approval from growers-council, not by its author wren; has linden"},
+		{"no approval", func(f *delivery.Facts) { f.Approvals = nil }, "approvals", delivery.Waits, "waits for 2 approvals from"},
+		{"one person twice", func(f *delivery.Facts) { f.Approvals[1] = f.Approvals[0] }, "approvals", delivery.Waits, "1 more"},
+		{"the author approves", func(f *delivery.Facts) { f.Author = "linden" }, "approvals", delivery.Waits, "has teasel"},
+		{"of another group", func(f *delivery.Facts) { f.Approvals[0].Groups = []string{"others"} }, "approvals", delivery.Waits, "1 more"},
+		{"at night", func(f *delivery.Facts) { f.Now = f.Now.Add(12 * time.Hour) }, "window", delivery.Waits, "opens 2026-11-24 08:00 CET"},
+		{"something is deleted", func(f *delivery.Facts) { f.Variables["plan"] = map[string]any{"deletes": []any{"logs/warn"}} }, "rule", delivery.Fails, "not true"},
+		{"no plan yet", func(f *delivery.Facts) { f.Variables = nil }, "rule", delivery.Waits, "plan"},
+		{"a rule about nothing", func(f *delivery.Facts) { f.Variables["plan"] = map[string]any{} }, "rule", delivery.Fails, "no such key"},
+	}
+	for _, tt := range tests {
+		f := fulfilled()
+		tt.change(&f)
+		gates := delivery.Gates(stage(), f)
+		if delivery.AllHold(gates) {
+			t.Errorf("%s: all hold", tt.name)
+		}
+		for _, g := range gates {
+			if g.Kind == tt.kind && (g.State != tt.state || !strings.Contains(g.Why, tt.why)) {
+				t.Errorf("%s: %s, %q; want %s, %q", tt.name, g.State, g.Why, tt.state, tt.why)
+			}
+		}
+	}
+}
+
+func TestAStageOnPushHasNoGates(t *testing.T) {
+	if gates := delivery.Gates(&manifest.Stage{Name: "trial", On: manifest.OnPush}, delivery.Facts{}); len(gates) != 0 || !delivery.AllHold(gates) {
+		t.Errorf("%+v", gates)
+	}
+}

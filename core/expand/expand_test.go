@@ -1,0 +1,212 @@
+package expand_test
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"rudmar/core/canon"
+	"rudmar/core/expand"
+	"rudmar/core/manifest"
+)
+
+const root = `rudmar: 1
+service: frostline
+owner: cold-nights
+settings:
+  limit: {type: number, default: 0.5}
+  loud: {type: truth, default: false}
+secrets: [sms_key]
+stages:
+  - {stage: trial, target: local/north, enter: {on: push}}
+  - {stage: live, targets: [local/north, local/coast], set: {limit: 1}, enter: {after: trial}}
+`
+
+const fn = `function: warn
+handler: warn:run
+memory: 192 MiB
+env:
+  LIMIT: "at ${settings.limit} in ${stage.name}/${stage.region}"
+  LOUD: ${settings.loud}
+  KEY: "key-${secrets.sms_key}"
+  SELF: ${functions.warn.url}
+  WHO: ${service} ${version} $${x}
+triggers:
+  ask: {route: "GET /stations/{station}/frost", open_to: [growers, council]}
+  sweep: {cron: "*/10 * * * *", zone: Europe/Oslo}
+  hourly: {every: 1h, off: true}
+  photo: {objects: "photos-${stage.name}", on: [created], match: "raw/**"}
+  reading: {queue: readings, batch: 20, wait: 5s}
+  relay: {function: warn, on: [failed]}
+permissions:
+  - {may: [read], of: tables/stations}
+  - {may: [query, read], of: tables/stations}
+  - {may: [send], of: "queues/${stage.name}"}
+`
+
+func service(t *testing.T, changes ...string) *manifest.Service {
+	t.Helper()
+	text := strings.NewReplacer(changes...).Replace(fn)
+	r := manifest.NewLanguage().Check(manifest.Files{"rudmar.yaml": []byte(root), "functions/warn/function.yaml": []byte(text), "functions/warn/warn.py": []byte("def run(c): pass")})
+	if !r.OK() {
+		t.Fatal(r.Diagnostics)
+	}
+	return r.Service
+}
+
+func expanded(t *testing.T, s *manifest.Service, stage string, in expand.Inputs) map[string]expand.Resource {
+	t.Helper()
+	if in.Secrets == nil {
+		in.Secrets = map[string]string{"sms_key": "hidden"}
+	}
+	if in.Artifacts == nil {
+		in.Artifacts = map[string]string{"warn": "sha256:1"}
+	}
+	in.Version, in.Address = 7, "http://routes/north/frostline/"+stage
+	resources, problems := expand.Expand(s, s.Stage(stage), s.Stage(stage).Targets[0], in)
+	if len(problems) > 0 {
+		t.Fatal(problems)
+	}
+	if !slices.IsSortedFunc(resources, func(a, b expand.Resource) int { return strings.Compare(a.Address, b.Address) }) {
+		t.Error("not sorted by address")
+	}
+	out := map[string]expand.Resource{}
+	for _, r := range resources {
+		out[r.Address] = r
+	}
+	return out
+}
+
+func TestWhatAManifestBecomes(t *testing.T) {
+	resources := expanded(t, service(t), "live", expand.Inputs{})
+	values := func(address string) string {
+		r, ok := resources[address]
+		if !ok {
+			return "not there"
+		}
+		text, err := canon.Append(nil, r.Values())
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(text)
+	}
+	for address, want := range map[string]string{
+		"identity/warn":              `{"owner":"cold-nights"}`,
+		"logs/warn":                  `{"keep":1209600000}`,
+		"grant/warn/tables/stations": `{"resource":"tables/stations","verbs":["query","read"]}`,
+		"grant/warn/queues/live":     `{"resource":"queues/live","verbs":["send"]}`,
+		"opening/warn/ask":           `{"to":["growers","council"]}`,
+		"route/warn/ask":             `{"enabled":true,"method":"GET","path":"/stations/{station}/frost"}`,
+		"schedule/warn/sweep":        `{"cron":"*/10 * * * *","enabled":true,"zone":"Europe/Oslo"}`,
+		"schedule/warn/hourly":       `{"enabled":false,"every":3600000}`,
+		"subscription/warn/photo":    `{"enabled":true,"match":"raw/**","on":["created"],"source":"objects/photos-live"}`,
+		"subscription/warn/reading":  `{"batch":20,"enabled":true,"source":"queue/readings","wait":5000}`,
+		"subscription/warn/relay":    `{"enabled":true,"on":["failed"],"source":"function/warn"}`,
+	} {
+		if got := values(address); got != want {
+			t.Errorf("%s: %s, want %s", address, got, want)
+		}
+	}
+	function := resources["function/warn"]
+	for name, want := range map[string]any{
+		"runtime": "python", "handler": "warn:run", "memory": float64(192 << 20), "timeout": 10000.0, "at_once": 10.0,
+		"env.LIMIT": "at 1 in live/north", "env.LOUD": "false", "env.WHO": "frostline 7 ${x}", "env.SELF": "http://routes/north/frostline/live/stations/{station}/frost",
+	} {
+		if got := function.Get(name); got != want {
+			t.Errorf("%s: %v, want %v", name, got, want)
+		}
+	}
+	if len(resources) != 14 {
+		t.Errorf("%d resources", len(resources))
+	}
+}
+
+func TestSecretsAreKeptApart(t *testing.T) {
+	function := expanded(t, service(t), "live", expand.Inputs{})["function/warn"]
+	shown := fmt.Sprint(function.Get("env.KEY"))
+	if !strings.HasPrefix(shown, "secret ") || strings.Contains(shown, "hidden") || function.Secrets["env.KEY"] != "key-hidden" {
+		t.Errorf("shown as %q, kept as %v", shown, function.Secrets)
+	}
+	other := expanded(t, service(t), "live", expand.Inputs{Secrets: map[string]string{"sms_key": "other"}})["function/warn"]
+	if other.Get("env.KEY") == shown {
+		t.Error("another secret has the same fingerprint")
+	}
+	s := service(t)
+	_, problems := expand.Expand(s, s.Stage("trial"), s.Stage("trial").Targets[0], expand.Inputs{})
+	if len(problems) != 1 || !strings.Contains(problems[0].Message, "sms_key") || problems[0].From.Line == 0 {
+		t.Errorf("a missing secret: %+v", problems)
+	}
+}
+
+func TestOrigins(t *testing.T) {
+	resources := expanded(t, service(t), "live", expand.Inputs{})
+	origin := func(address, name string) string {
+		r := resources[address]
+		for _, a := range r.Attributes {
+			if a.Name == name {
+				text := fmt.Sprintf("%s:%d %s", a.From.File, a.From.Line, a.From.Rule)
+				for _, o := range a.Through {
+					text += fmt.Sprintf(" through %s:%d %s", o.File, o.Line, o.Rule)
+				}
+				return text
+			}
+		}
+		return "no such attribute"
+	}
+	const file = "functions/warn/function.yaml"
+	for _, tt := range [][3]string{
+		{"function/warn", "memory", file + ":3 function"},
+		{"function/warn", "timeout", ":0 built-in"},
+		{"function/warn", "env.LIMIT", file + ":5 function through rudmar.yaml:10 stage"},
+		{"function/warn", "env.LOUD", file + ":6 function through rudmar.yaml:6 setting"},
+		{"identity/warn", "owner", "rudmar.yaml:3 service"},
+		{"route/warn/ask", "path", file + ":11 function"},
+		{"schedule/warn/hourly", "enabled", file + ":13 function"},
+		{"schedule/warn/sweep", "enabled", ":0 built-in"},
+		{"grant/warn/tables/stations", "verbs", file + ":18 function"},
+	} {
+		if got := origin(tt[0], tt[1]); got != tt[2] {
+			t.Errorf("%s %s comes from %s, want %s", tt[0], tt[1], got, tt[2])
+		}
+	}
+}
+
+// The name of a revision follows from what it holds, and from nothing else.
+func TestRevisionsAreNamedByWhatTheyHold(t *testing.T) {
+	id := func(stage string, in expand.Inputs, changes ...string) any {
+		r := expanded(t, service(t, changes...), stage, in)["revision/warn"]
+		return r.Get("id")
+	}
+	plain := id("live", expand.Inputs{})
+	if again := id("live", expand.Inputs{}); again != plain {
+		t.Errorf("%v and %v", plain, again)
+	}
+	for name, other := range map[string]any{
+		"code":   id("live", expand.Inputs{Artifacts: map[string]string{"warn": "sha256:2"}}),
+		"memory": id("live", expand.Inputs{}, "192 MiB", "256 MiB"),
+		"stage":  id("trial", expand.Inputs{}),
+		"secret": id("live", expand.Inputs{Secrets: map[string]string{"sms_key": "x"}}),
+	} {
+		if other == plain {
+			t.Errorf("another %s has the same revision", name)
+		}
+	}
+	if same := id("live", expand.Inputs{}, "memory: 192 MiB", "memory: 192 MiB\nat_once: 3"); same != plain {
+		t.Error("at_once may change under a running revision, but makes another")
+	}
+	if same := id("live", expand.Inputs{}, "handler: warn:run", "handler: warn:run\nabout: other words"); same != plain {
+		t.Error("other words about it make another revision")
+	}
+}
+
+func TestEveryNeedIsThere(t *testing.T) {
+	resources := expanded(t, service(t), "live", expand.Inputs{})
+	for _, r := range resources {
+		for _, need := range r.Needs {
+			if _, ok := resources[need]; !ok {
+				t.Errorf("%s needs %s, which is not there", r.Address, need)
+			}
+		}
+	}
+}

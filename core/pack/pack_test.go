@@ -1,0 +1,152 @@
+package pack_test
+
+import (
+	"archive/zip"
+	"bytes"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"testing"
+
+	"rudmar/core/pack"
+)
+
+func entries() []pack.Entry {
+	return []pack.Entry{
+		{Path: "warn.py", Content: []byte("def run(call): pass\n")},
+		{Path: "lib/tool.sh", Executable: true, Content: []byte("#!/bin/sh\n")},
+		{Path: "empty.txt"},
+	}
+}
+
+func write(t *testing.T, list []pack.Entry) ([]byte, pack.Listing) {
+	t.Helper()
+	var out bytes.Buffer
+	if err := pack.Write(&out, list); err != nil {
+		t.Fatal(err)
+	}
+	listing, err := pack.List(list)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return out.Bytes(), listing
+}
+
+// The same files give the same bytes and the same digest, in whatever order they come.
+func TestSameFilesSameBytes(t *testing.T) {
+	first, listing := write(t, entries())
+	for seed := range uint64(20) {
+		list := entries()
+		rand.New(rand.NewPCG(seed, 1)).Shuffle(len(list), func(i, j int) { list[i], list[j] = list[j], list[i] })
+		again, other := write(t, list)
+		if !bytes.Equal(first, again) || listing.Digest() != other.Digest() {
+			t.Fatal("another order gives other bytes")
+		}
+	}
+}
+
+func TestEveryDifferenceChangesTheDigest(t *testing.T) {
+	_, listing := write(t, entries())
+	changes := map[string]func([]pack.Entry) []pack.Entry{
+		"content": func(e []pack.Entry) []pack.Entry { e[0].Content = []byte("other"); return e },
+		"name":    func(e []pack.Entry) []pack.Entry { e[0].Path = "wran.py"; return e },
+		"mode":    func(e []pack.Entry) []pack.Entry { e[0].Executable = true; return e },
+		"fewer":   func(e []pack.Entry) []pack.Entry { return e[1:] },
+		"more":    func(e []pack.Entry) []pack.Entry { return append(e, pack.Entry{Path: "x"}) },
+	}
+	for name, change := range changes {
+		if other, _ := pack.List(change(entries())); other.Digest() == listing.Digest() {
+			t.Errorf("another %s gives the same digest", name)
+		}
+	}
+}
+
+func TestReadGivesBackWhatWasWritten(t *testing.T) {
+	archive, listing := write(t, entries())
+	back, err := pack.Read(archive, listing.Digest())
+	if err != nil {
+		t.Fatal(err)
+	}
+	again, _ := pack.List(back)
+	if fmt.Sprint(again) != fmt.Sprint(listing) || listing.Size() != 30 {
+		t.Errorf("read %v, want %v", again, listing)
+	}
+	if _, err := pack.Read(archive, "sha256:0"); !errors.Is(err, pack.ErrDigest) {
+		t.Errorf("another digest: %v", err)
+	}
+}
+
+// A byte that is flipped anywhere is found, or does not change what is read.
+func TestFlippedBytes(t *testing.T) {
+	archive, listing := write(t, entries())
+	found := 0
+	for i := range archive {
+		damaged := bytes.Clone(archive)
+		damaged[i] ^= 0x40
+		back, err := pack.Read(damaged, listing.Digest())
+		if err != nil {
+			found++
+			continue
+		}
+		if again, _ := pack.List(back); again.Digest() != listing.Digest() {
+			t.Fatalf("byte %d: other files were read without an error", i)
+		}
+	}
+	if found < len(archive)/4 {
+		t.Errorf("only %d of %d flips were noticed", found, len(archive))
+	}
+}
+
+func TestRefuses(t *testing.T) {
+	for _, path := range []string{"../x", "/etc/x", "a/../b", "", ".", "a\\b"} {
+		if _, err := pack.List([]pack.Entry{{Path: path}}); !errors.Is(err, pack.ErrPath) {
+			t.Errorf("%q: %v", path, err)
+		}
+	}
+	if _, err := pack.List([]pack.Entry{{Path: "big", Content: make([]byte, pack.MaxBytes+1)}}); !errors.Is(err, pack.ErrTooLarge) {
+		t.Errorf("too large: %v", err)
+	}
+	if _, err := pack.List(make([]pack.Entry, pack.MaxFiles+1)); !errors.Is(err, pack.ErrTooLarge) {
+		t.Errorf("too many: %v", err)
+	}
+	if _, err := pack.Read([]byte("no archive"), ""); err == nil {
+		t.Error("what is no archive was read")
+	}
+	var out bytes.Buffer
+	z := zip.NewWriter(&out)
+	if _, err := z.Create("../../etc/passwd"); err != nil {
+		t.Fatal(err)
+	}
+	z.Close()
+	if _, err := pack.Read(out.Bytes(), ""); !errors.Is(err, pack.ErrPath) {
+		t.Errorf("a path that leaves: %v", err)
+	}
+}
+
+func TestLeaveOut(t *testing.T) {
+	patterns := []string{"*.md", "test/**", "docs/*.txt", "**/tmp/*"}
+	for name, want := range map[string]bool{
+		"README.md": true, "lib/notes.md": true, "main.py": false, "test/a.py": true, "test/deep/b.py": true, "testing/a.py": false, "docs/a.txt": true, "docs/deep/a.txt": false, "tmp/x": true, "a/b/tmp/x": true, "tmp": false,
+	} {
+		if pack.LeaveOut(patterns, name) != want {
+			t.Errorf("%s: %v", name, !want)
+		}
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	var out bytes.Buffer
+	if err := pack.Write(&out, entries()); err != nil {
+		f.Fatal(err)
+	}
+	f.Add(out.Bytes())
+	f.Fuzz(func(t *testing.T, archive []byte) {
+		back, err := pack.Read(archive, "")
+		if err != nil {
+			return
+		}
+		if _, err := pack.List(back); err != nil {
+			t.Errorf("what was read cannot be listed: %v", err)
+		}
+	})
+}

@@ -1,0 +1,391 @@
+package plan_test
+
+import (
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"rudmar/core/canon"
+	"rudmar/core/expand"
+	"rudmar/core/manifest"
+	"rudmar/core/plan"
+)
+
+func kinds() []plan.KindSpec {
+	inPlace := func(names ...string) []plan.AttributeSpec {
+		var out []plan.AttributeSpec
+		for _, n := range names {
+			out = append(out, plan.AttributeSpec{Name: n, InPlace: true})
+		}
+		return out
+	}
+	return []plan.KindSpec{
+		{Kind: "identity", Attributes: append(inPlace("owner"), plan.AttributeSpec{Name: "id", Computed: true})},
+		{Kind: "grant", Attributes: append(inPlace("verbs"), plan.AttributeSpec{Name: "resource"})},
+		{Kind: "function", Attributes: append(inPlace("handler", "env.*"), plan.AttributeSpec{Name: "memory", InPlace: true, Unit: "bytes"})},
+		{Kind: "revision", Attributes: []plan.AttributeSpec{{Name: "artifact"}, {Name: "configuration"}, {Name: "id"}}},
+		{Kind: "pointer", Attributes: inPlace("shares")},
+		{Kind: "opening", Attributes: inPlace("to")},
+		{Kind: "route", Attributes: inPlace("method", "path")},
+	}
+}
+
+func wanted(address string, attributes map[string]any, needs ...string) expand.Resource {
+	kind, rest, _ := strings.Cut(address, "/")
+	function, _, _ := strings.Cut(rest, "/")
+	r := expand.Resource{Address: address, Kind: kind, Function: function, Needs: needs}
+	for _, name := range slices.Sorted(maps.Keys(attributes)) {
+		r.Attributes = append(r.Attributes, expand.Attribute{Name: name, Value: attributes[name], From: manifest.Origin{File: "functions/" + function + "/function.yaml", Line: 3, Rule: manifest.OfFunction}})
+	}
+	return r
+}
+
+func recorded(w expand.Resource) plan.Recorded {
+	return plan.Recorded{Address: w.Address, Kind: w.Kind, Function: w.Function, Attributes: w.Values(), Needs: w.Needs}
+}
+
+func live(w expand.Resource) plan.Live {
+	tag, _ := canon.Digest(w.Values())
+	return plan.Live{Address: w.Address, Kind: w.Kind, Attributes: w.Values(), Tag: tag}
+}
+
+type m = map[string]any
+
+// Each row of the table of outcomes: what is wanted, recorded and live of one resource.
+func TestOutcomes(t *testing.T) {
+	a, b, c := m{"owner": "a"}, m{"owner": "b"}, m{"owner": "c"}
+	replaceA, replaceB := m{"resource": "tables/a"}, m{"resource": "tables/b"}
+	tests := []struct {
+		name                   string
+		address                string
+		wanted, recorded, live m
+		want                   string // change, and marks
+	}{
+		{"same", "identity/f", a, a, a, "none"},
+		{"computed attributes do not count", "identity/f", a, a, m{"owner": "a", "id": "x"}, "none"},
+		{"update", "identity/f", b, a, a, "update"},
+		{"replace", "grant/f/tables/a", replaceB, replaceA, replaceA, "replace"},
+		{"drift", "identity/f", a, a, b, "restore"},
+		{"live is right already", "identity/f", b, a, b, "update record-only"},
+		{"differs from both", "identity/f", b, a, c, "update undoes-drift"},
+		{"create", "identity/f", a, nil, nil, "create"},
+		{"adopt", "identity/f", a, nil, b, "adopt"},
+		{"adopt what is the same", "identity/f", a, nil, a, "adopt record-only"},
+		{"cannot be adopted", "grant/f/tables/a", replaceA, nil, replaceB, "problem"},
+		{"vanished", "identity/f", a, a, nil, "create"},
+		{"delete", "identity/f", nil, a, a, "delete"},
+		{"delete what is gone", "identity/f", nil, a, nil, "delete record-only"},
+		{"live only", "identity/f", nil, nil, a, "none"},
+		{"unknown kind", "balloon/f", a, nil, nil, "problem"},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			in := plan.Inputs{Kinds: kinds()}
+			if tt.wanted != nil {
+				in.Wanted = append(in.Wanted, wanted(tt.address, tt.wanted))
+			}
+			if tt.recorded != nil {
+				in.Record = append(in.Record, recorded(wanted(tt.address, tt.recorded)))
+			}
+			if tt.live != nil {
+				in.Live = append(in.Live, live(wanted(tt.address, tt.live)))
+			}
+			p := plan.Compute(in)
+			got := "none"
+			if len(p.Problems) > 0 {
+				got = "problem"
+			}
+			for _, s := range p.Steps {
+				got = string(s.Change)
+				if s.RecordOnly {
+					got += " record-only"
+				}
+				if s.UndoesDrift {
+					got += " undoes-drift"
+				}
+				if len(s.Because) == 0 {
+					t.Error("the step has no reason")
+				}
+			}
+			if got != tt.want {
+				t.Errorf("%s, want %s", got, tt.want)
+			}
+		})
+	}
+}
+
+// function gives the resources of a function, as expansion does.
+func function(name, artifact string, memory float64, route string, grants ...string) []expand.Resource {
+	identity, fn, revision, pointer := "identity/"+name, "function/"+name, "revision/"+name, "pointer/"+name
+	out := []expand.Resource{wanted(identity, m{"owner": "x"}), wanted(fn, m{"handler": "a:b", "memory": memory}, identity)}
+	needs := []string{fn}
+	for _, g := range grants {
+		out = append(out, wanted("grant/"+name+"/"+g, m{"resource": g, "verbs": []any{"read"}}, identity))
+		needs = append(needs, "grant/"+name+"/"+g)
+	}
+	configuration := fmt.Sprint("c", memory)
+	id := expand.RevisionID(artifact, configuration)
+	out = append(out, wanted(revision, m{"artifact": artifact, "configuration": configuration, "id": id}, needs...), wanted(pointer, m{"shares": m{id: 100.0}}, revision))
+	if route != "" {
+		out = append(out, wanted("opening/"+name+"/r", m{"to": []any{"anyone"}}, pointer), wanted("route/"+name+"/r", m{"method": "GET", "path": route}, pointer, "opening/"+name+"/r"))
+	}
+	slices.SortFunc(out, func(a, b expand.Resource) int { return strings.Compare(a.Address, b.Address) })
+	return out
+}
+
+func state(resources ...[]expand.Resource) (out []expand.Resource) {
+	for _, r := range resources {
+		out = append(out, r...)
+	}
+	slices.SortFunc(out, func(a, b expand.Resource) int { return strings.Compare(a.Address, b.Address) })
+	return out
+}
+
+func settled(resources []expand.Resource) plan.Inputs {
+	in := plan.Inputs{Kinds: kinds()}
+	for _, w := range resources {
+		in.Record = append(in.Record, recorded(w))
+		in.Live = append(in.Live, live(w))
+	}
+	return in
+}
+
+func step(t *testing.T, p *plan.Plan, address string) plan.Step {
+	t.Helper()
+	for _, s := range p.Steps {
+		if s.Address == address {
+			return s
+		}
+	}
+	t.Fatalf("there is no step for %s", address)
+	return plan.Step{}
+}
+
+func TestReasons(t *testing.T) {
+	in := settled(state(function("warn", "old", 128, "/frost")))
+	in.Wanted = function("warn", "new", 192, "/frost")
+	in.Files = map[string][]string{"warn": {"warn.py", "lib/a.py"}}
+	p := plan.Compute(in)
+	for address, want := range map[string]string{
+		"function/warn": "memory", "revision/warn": "changed: warn.py, a.py", "pointer/warn": "revision/warn is replaced",
+	} {
+		if got := step(t, p, address).Because[0].Text; got != want {
+			t.Errorf("%s because %q, want %q", address, got, want)
+		}
+	}
+	memory := step(t, p, "function/warn").Attributes[0]
+	if memory.Before != 128.0 || memory.After != 192.0 || memory.Unit != "bytes" {
+		t.Errorf("memory: %+v", memory)
+	}
+	if from := step(t, p, "function/warn").Because[0].From; from == nil || from.File != "functions/warn/function.yaml" || from.Line != 3 {
+		t.Errorf("from %+v", from)
+	}
+	if p.Unchanged != 3 || p.Waves != 3 {
+		t.Errorf("%d unchanged, %d waves", p.Unchanged, p.Waves)
+	}
+}
+
+func TestRulesOfOrigins(t *testing.T) {
+	old := wanted("function/f", m{"handler": "a:b", "env.X": "1"})
+	now := wanted("function/f", m{"handler": "c:d", "env.X": "2"})
+	now.Attributes[0].Through = []manifest.Origin{{File: "rudmar.yaml", Line: 9, Rule: manifest.OfStage}}
+	now.Attributes[1].From = manifest.Origin{File: "rudmar.yaml", Line: 4, Rule: manifest.Defaults}
+	in := plan.Inputs{Base: plan.Base{Stage: "live"}, Kinds: kinds(), Wanted: []expand.Resource{now}, Record: []plan.Recorded{recorded(old)}, Live: []plan.Live{live(old)}}
+	var got []string
+	for _, c := range plan.Compute(in).Steps[0].Because {
+		got = append(got, string(c.Kind)+": "+c.Text)
+	}
+	want := []string{"setting: env.X: what live sets", "manifest: env.X", "default: handler: the service's default"}
+	if !slices.Equal(got, want) {
+		t.Errorf("%q, want %q", got, want)
+	}
+}
+
+func TestOrderOfDeletes(t *testing.T) {
+	in := settled(state(function("warn", "a", 128, "/frost", "tables/a"), function("gone", "a", 128, "/gone", "tables/b")))
+	in.Wanted = function("warn", "b", 128, "/frost")
+	p := plan.Compute(in)
+	before := func(first, second string) {
+		t.Helper()
+		if a, b := step(t, p, first), step(t, p, second); a.Wave >= b.Wave {
+			t.Errorf("%s (wave %d) does not come before %s (wave %d)", first, a.Wave, second, b.Wave)
+		}
+	}
+	before("route/gone/r", "opening/gone/r")
+	before("opening/gone/r", "pointer/gone")
+	before("pointer/gone", "revision/gone")
+	before("revision/gone", "function/gone")
+	before("function/gone", "identity/gone")
+	before("grant/gone/tables/b", "identity/gone")
+	// The old code still needs its grant until the pointer has moved.
+	before("pointer/warn", "grant/warn/tables/a")
+}
+
+func TestARouteWaitsForTheOneThatGivesWay(t *testing.T) {
+	in := settled(state(function("a", "x", 128, "/frost"), function("b", "x", 128, "/other")))
+	in.Wanted = state(function("a", "x", 128, "/moved"), function("b", "x", 128, "/frost"))
+	p := plan.Compute(in)
+	if a, b := step(t, p, "route/a/r"), step(t, p, "route/b/r"); !slices.Contains(b.Needs, a.Index) || len(p.Problems) > 0 {
+		t.Errorf("b's route needs %v, problems %v", b.Needs, p.Problems)
+	}
+	in.Wanted = state(function("a", "x", 128, "/other"), function("b", "x", 128, "/frost"))
+	p = plan.Compute(in)
+	if len(p.Problems) != 1 || !strings.Contains(p.Problems[0].Message, "route/a/r → route/b/r → route/a/r") {
+		t.Errorf("a swap: %v", p.Problems)
+	}
+}
+
+func TestRenamesAndRemovalsAreNamed(t *testing.T) {
+	in := settled(function("frost-alert", "x", 128, "/frost"))
+	in.Base.Version = 7
+	in.Wanted = function("warn", "x", 128, "/frost")
+	in.Renamed = map[string]string{"warn": "frost-alert"}
+	p := plan.Compute(in)
+	if got := step(t, p, "function/warn").Because[0].Text; got != "the function warn was called frost-alert" {
+		t.Error(got)
+	}
+	if got := step(t, p, "function/frost-alert").Because[0].Text; got != "the function frost-alert is called warn now" {
+		t.Error(got)
+	}
+}
+
+// random gives a made-up stage.
+func random(dice *rand.Rand) []expand.Resource {
+	var out []expand.Resource
+	for _, name := range []string{"a", "b", "c", "d"} {
+		if dice.IntN(4) == 0 {
+			continue
+		}
+		var grants []string
+		for _, g := range []string{"tables/x", "tables/y"} {
+			if dice.IntN(2) == 0 {
+				grants = append(grants, g)
+			}
+		}
+		route := ""
+		if dice.IntN(3) > 0 {
+			route = "/" + name
+		}
+		out = append(out, function(name, fmt.Sprint("v", dice.IntN(3)), float64(128+64*dice.IntN(2)), route, grants...)...)
+	}
+	return state(out)
+}
+
+// apply carries a plan out on record and live, as a deployment does, and
+// checks that nothing is done before what it needs.
+func apply(t *testing.T, in plan.Inputs, p *plan.Plan) plan.Inputs {
+	t.Helper()
+	record, there := map[string]plan.Recorded{}, map[string]plan.Live{}
+	for _, r := range in.Record {
+		record[r.Address] = r
+	}
+	for _, l := range in.Live {
+		there[l.Address] = l
+	}
+	steps := slices.Clone(p.Steps)
+	slices.SortStableFunc(steps, func(a, b plan.Step) int { return a.Wave - b.Wave })
+	done := map[int]bool{}
+	for _, s := range steps {
+		for _, need := range s.Needs {
+			if !done[need] {
+				t.Fatalf("%s is done before %s, which it needs", s.Address, p.Steps[need].Address)
+			}
+		}
+		done[s.Index] = true
+		if s.Change == plan.Delete {
+			for _, r := range record {
+				i := slices.IndexFunc(in.Wanted, func(w expand.Resource) bool { return w.Address == r.Address })
+				letGo := i >= 0 && !slices.Contains(in.Wanted[i].Needs, s.Address) // unchanged but for what it needs
+				if slices.Contains(r.Needs, s.Address) && !letGo {
+					t.Fatalf("%s is deleted while %s needs it", s.Address, r.Address)
+				}
+			}
+			delete(record, s.Address)
+			delete(there, s.Address)
+			continue
+		}
+		for _, need := range s.WantNeeds {
+			if _, ok := there[need]; !ok {
+				t.Fatalf("%s comes before %s, which it needs, is there", s.Address, need)
+			}
+		}
+		record[s.Address] = plan.Recorded{Address: s.Address, Kind: s.Kind, Function: s.Function, Attributes: s.Want, Needs: s.WantNeeds}
+		tag, _ := canon.Digest(s.Want)
+		there[s.Address] = plan.Live{Address: s.Address, Kind: s.Kind, Attributes: s.Want, Tag: tag}
+	}
+	out := plan.Inputs{Kinds: in.Kinds, Wanted: in.Wanted}
+	for _, k := range slices.Sorted(maps.Keys(record)) {
+		out.Record = append(out.Record, record[k])
+	}
+	for _, k := range slices.Sorted(maps.Keys(there)) {
+		out.Live = append(out.Live, there[k])
+	}
+	return out
+}
+
+// From any state to any other, with any drift: the plan can be carried out in
+// its order, and after it the next plan is empty.
+func TestAfterAPlanTheNextIsEmpty(t *testing.T) {
+	for seed := range uint64(600) {
+		dice := rand.New(rand.NewPCG(seed, 17))
+		in := settled(random(dice))
+		in.Wanted = random(dice)
+		for range dice.IntN(3) { // somebody was there by hand
+			if len(in.Live) == 0 {
+				break
+			}
+			i := dice.IntN(len(in.Live))
+			switch l := in.Live[i]; {
+			case l.Kind == "identity":
+				in.Live[i].Attributes = m{"owner": "somebody else"}
+			case l.Kind == "route":
+				in.Live = slices.Delete(in.Live, i, i+1)
+			}
+		}
+		p := plan.Compute(in)
+		if len(p.Problems) > 0 {
+			t.Fatalf("seed %d: %v", seed, p.Problems)
+		}
+		again := plan.Compute(in)
+		if again.Digest != p.Digest || len(p.Digest) != 71 {
+			t.Fatalf("seed %d: the same inputs give another digest", seed)
+		}
+		after := apply(t, in, p)
+		if next := plan.Compute(after); !next.Empty() {
+			t.Fatalf("seed %d: the next plan has %d steps: %+v", seed, len(next.Steps), next.Steps[0])
+		}
+		if drift := plan.Drift(after.Record, after.Live, kinds()); len(drift) > 0 {
+			t.Fatalf("seed %d: drift after the plan: %+v", seed, drift)
+		}
+	}
+}
+
+func TestDrift(t *testing.T) {
+	in := settled(function("warn", "x", 128, "/frost"))
+	in.Live[0].Attributes = m{"memory": 256.0, "handler": "a:b"} // function/warn sorts first
+	in.Live = append(slices.DeleteFunc(in.Live, func(l plan.Live) bool { return l.Kind == "route" }), plan.Live{Address: "route/warn/extra", Kind: "route"})
+	var got []string
+	for _, d := range plan.Drift(in.Record, in.Live, kinds()) {
+		text := d.Address
+		for _, a := range d.Attributes {
+			text += fmt.Sprintf(" %s %v→%v", a.Name, a.Recorded, a.Live)
+		}
+		got = append(got, fmt.Sprintf("%s vanished=%v unknown=%v", text, d.Vanished, d.Unknown))
+	}
+	want := []string{"function/warn memory 128→256 vanished=false unknown=false", "route/warn/extra vanished=false unknown=true", "route/warn/r vanished=true unknown=false"}
+	if !slices.Equal(got, want) {
+		t.Errorf("%q\nwant %q", got, want)
+	}
+}
+
+func TestTimesAlongTheCriticalPath(t *testing.T) {
+	in := plan.Inputs{Kinds: kinds(), Wanted: state(function("a", "x", 128, ""), function("b", "x", 128, ""))}
+	in.Usual = map[string]time.Duration{"identity": 10e6, "function": 20e6, "revision": 30e6, "pointer": 5e6}
+	if p := plan.Compute(in); p.Expected != 65 {
+		t.Errorf("%d ms expected, want 65", p.Expected)
+	}
+}
