@@ -162,3 +162,6 @@ func (p *tab) shoot(file string) {
 		p.Fatal(err)
 	}
 }
+
+// rodEval makes a condition of a script.
+func rodEval(js string) *rod.EvalOptions { return rod.Eval(js) }

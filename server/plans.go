@@ -19,12 +19,11 @@ func (h *handlers) MakePlan(ctx context.Context, r api.MakePlanRequestObject) (a
 		return nil, err
 	}
 	place := store.Place{Service: r.Service, Stage: r.Body.Stage, Target: orZero(r.Body.Target)}
-	if place.Target == "" {
-		for _, s := range v.stages() {
-			if s.Name == place.Stage && len(s.Targets) > 0 {
-				place.Target = s.Targets[0].String()
-			}
-		}
+	if v.manifests == nil || v.manifests.Stage(place.Stage) == nil {
+		return nil, fmt.Errorf("%s has no stage %s: %w", r.Service, place.Stage, store.ErrNotFound)
+	}
+	if targets := v.manifests.Stage(place.Stage).Targets; place.Target == "" && len(targets) > 0 {
+		place.Target = targets[0].String()
 	}
 	version := orZero(r.Body.Version)
 	if version == 0 {

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"path/filepath"
 	"strings"
 	"text/tabwriter"
 
@@ -63,10 +64,17 @@ func handCommand(use, short string, args cobra.PositionalArgs, run func(context.
 			if err != nil {
 				return err
 			}
+			if c.platform == "" {
+				at, err := os.ReadFile(filepath.Join(c.data, "platform.address"))
+				if err != nil {
+					return fmt.Errorf("no platform was started with the data folder %s: give --data, or --platform: %w", c.data, err)
+				}
+				c.platform = strings.TrimSpace(string(at))
+			}
 			return run(cmd.Context(), &hand{c.platform, token}, words)
 		}}
 	c.dataFlag(cmd.Flags(), "demo-data")
-	cmd.Flags().StringVar(&c.platform, "platform", "http://127.0.0.1:7071", "the address of the platform")
+	cmd.Flags().StringVar(&c.platform, "platform", "", "the address of the platform; empty for the one started with the data folder")
 	cmd.Flags().StringVar(&c.platformToken, "platform-token", "", "its token; empty for the one in the data folder")
 	return cmd
 }

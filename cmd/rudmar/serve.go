@@ -104,6 +104,10 @@ func (c *config) servePlatform(ctx context.Context, group *servers, dir, token s
 	if err != nil {
 		return "", err
 	}
+	// So that somebody can find it who changes things by hand.
+	if err := os.WriteFile(filepath.Join(c.data, "platform.address"), []byte(address+"\n"), 0o600); err != nil {
+		return "", fmt.Errorf("writing where the platform answers: %w", err)
+	}
 	group.later(p.Close)
 	group.serve(protocol, p.Protocol())
 	group.serve(routes, p.Routes())

@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"sync"
 	"time"
 
 	"golang.org/x/crypto/bcrypt"
@@ -53,6 +54,11 @@ type Directory struct {
 	store *store.Store
 	seal  cipher.AEAD
 	cost  int
+
+	mu sync.Mutex
+	// checked remembers passwords that were right, as hashes over the kept
+	// hash, since git and tools send one with every request.
+	checked map[[sha256.Size]byte]bool
 }
 
 // Open opens the directory; the key that seals secrets lies in a file of the
@@ -67,7 +73,7 @@ func Open(s *store.Store, dir string) (*Directory, error) {
 		return nil, fmt.Errorf("reading the installation's key: %w", err)
 	}
 	seal, err := cipher.NewGCM(block)
-	return &Directory{store: s, seal: seal, cost: bcrypt.DefaultCost}, err
+	return &Directory{store: s, seal: seal, cost: bcrypt.DefaultCost, checked: map[[sha256.Size]byte]bool{}}, err
 }
 
 func installationKey(file string) ([]byte, error) {
@@ -121,9 +127,22 @@ func (d *Directory) Check(ctx context.Context, handle, password string) (store.P
 	if err != nil {
 		return p, err
 	}
+	key := sha256.Sum256([]byte(p.Password + "\x00" + password))
+	d.mu.Lock()
+	right := d.checked[key]
+	d.mu.Unlock()
+	if right {
+		return p, nil
+	}
 	if bcrypt.CompareHashAndPassword([]byte(p.Password), []byte(password)) != nil {
 		return store.Person{}, ErrSignIn
 	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if len(d.checked) > 1000 {
+		clear(d.checked)
+	}
+	d.checked[key] = true
 	return p, nil
 }
 

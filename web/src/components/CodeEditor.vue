@@ -86,7 +86,7 @@ onMounted(() => {
         keymap.of([indentWithTab, ...defaultKeymap, ...historyKeymap]),
         language.of(languageOf(props.file)),
         editable.of(EditorState.readOnly.of(props.readonly)),
-        EditorView.contentAttributes.of({ 'aria-label': 'Text of the file' }),
+        EditorView.contentAttributes.of({ 'aria-label': 'Text of the file', tabindex: '0' }),
         EditorView.updateListener.of((u) => {
           if (u.docChanged) emit('change', u.state.doc.toString())
           if (u.selectionSet) emit('line', u.state.doc.lineAt(u.state.selection.main.head).number)

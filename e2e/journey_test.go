@@ -1,0 +1,561 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"rudmar/server/api"
+)
+
+const base = "/services/frostline"
+
+// stateOf gives where a version stands in a stage.
+func (r *rig) stateOf(version int, stage string) string {
+	r.Helper()
+	var d api.DeliveryStage
+	if status, _ := r.try("wren", "GET", fmt.Sprintf("%s/deliveries/%d/stages/%s", base, version, stage), nil, &d); status != 200 {
+		return ""
+	}
+	return d.Place.State
+}
+
+func (r *rig) settles(version int, stage string) {
+	r.Helper()
+	until(r.T, fmt.Sprintf("version %d is settled in %s (it is %s)", version, stage, r.stateOf(version, stage)), func() bool { return r.stateOf(version, stage) == "settled" })
+}
+
+func (r *rig) stage(version int, stage string) api.DeliveryStage {
+	r.Helper()
+	var d api.DeliveryStage
+	r.ask("wren", "GET", fmt.Sprintf("%s/deliveries/%d/stages/%s", base, version, stage), nil, &d)
+	return d
+}
+
+func (r *rig) act(handle string, version int, stage, action string) (int, string) {
+	r.Helper()
+	return r.try(handle, "POST", fmt.Sprintf("%s/deliveries/%d/stages/%s/%s", base, version, stage, action), map[string]string{"comment": "said in a test"}, nil)
+}
+
+func (r *rig) plan(stage string, version int) api.KeptPlan {
+	r.Helper()
+	wish := map[string]any{"stage": stage}
+	if version > 0 {
+		wish["version"] = version
+	}
+	var kept api.KeptPlan
+	r.ask("wren", "POST", base+"/plans", wish, &kept)
+	return kept
+}
+
+func (r *rig) function(stage, name string) api.FunctionDetail {
+	r.Helper()
+	var f api.FunctionDetail
+	r.ask("wren", "GET", fmt.Sprintf("%s/stages/%s/functions/%s", base, stage, name), nil, &f)
+	return f
+}
+
+func get(t *testing.T, address string) (int, map[string]any) {
+	t.Helper()
+	response, err := http.Get(address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer response.Body.Close()
+	text, err := io.ReadAll(response.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var body map[string]any
+	_ = json.Unmarshal(text, &body) // a list or a text stays nil
+	return response.StatusCode, body
+}
+
+// TestJourney goes the whole way with git, requests and the command line.
+func TestJourney(t *testing.T) {
+	r := demo(t)
+	dir := r.clone("wren")
+
+	// A broken push is refused with what is wrong, and nothing is taken.
+	edit(t, dir, "frostline/functions/warn/function.yaml", "memory: 192 MiB", "memroy: 192 MiB")
+	out, err := push(t, dir, "a slip")
+	if err == nil || !strings.Contains(out, `function.yaml:4:1: "memroy" is not a key of a function; did you mean "memory"? (RM1101)`) || !strings.Contains(out, "^^^^^^") {
+		t.Fatalf("a broken push: %v\n%s", err, out)
+	}
+	var versions []api.VersionSummary
+	r.ask("wren", "GET", base+"/versions", nil, &versions)
+	if versions[0].Number != 7 {
+		t.Fatalf("a broken push made version %d", versions[0].Number)
+	}
+
+	// A good one builds a version: only what changed is new.
+	edit(t, dir, "frostline/functions/warn/function.yaml", "memroy: 192 MiB", "memory: 256 MiB")
+	edit(t, dir, "frostline/functions/warn/warn.py", `"mode": MODE}`, `"mode": MODE, "said_by": "version eight"}`)
+	if out, err := push(t, dir, "Say which version speaks"); err != nil {
+		t.Fatalf("a good push: %v\n%s", err, out)
+	}
+	r.settles(8, "trial")
+	r.ask("wren", "GET", base+"/versions", nil, &versions)
+	if v := versions[0]; v.Number != 8 || !slices.Equal(v.Changed, []string{"warn"}) || !slices.Equal(v.Stages, []string{"trial on local/north"}) {
+		t.Errorf("the newest version: %+v", v)
+	}
+	var seven, eight api.VersionDetail
+	r.ask("wren", "GET", base+"/versions/7", nil, &seven)
+	r.ask("wren", "GET", base+"/versions/8", nil, &eight)
+	for i, f := range eight.Functions {
+		if same := f.Digest == seven.Functions[i].Digest; same == (f.Function == "warn") {
+			t.Errorf("%s: same digest %v", f.Function, same)
+		}
+	}
+	if !strings.Contains(eight.Log, "intake: unchanged") {
+		t.Errorf("the build log: %s", eight.Log)
+	}
+
+	// Its plan had just the steps of that function, each with its reason, and the next one has none.
+	trial := r.stage(8, "trial")
+	if len(trial.Deployments) != 1 {
+		t.Fatalf("deployments: %v", trial.Deployments)
+	}
+	var d api.DeploymentDetail
+	r.ask("wren", "GET", fmt.Sprint("/deployments/", trial.Deployments[0]), nil, &d)
+	var kept api.KeptPlan
+	r.ask("wren", "GET", fmt.Sprint("/plans/", d.Deployment.Plan), nil, &kept)
+	reasons := map[string]string{}
+	for _, s := range kept.Plan.Steps {
+		reasons[s.Address] = s.Because[0].Text
+		if from := s.Because[0].From; from != nil && from.File != nil {
+			reasons[s.Address] += fmt.Sprintf(" %s:%d", *from.File, *from.Line)
+		}
+	}
+	want := map[string]string{"function/warn": "memory functions/warn/function.yaml:4", "revision/warn": "changed: warn.py", "pointer/warn": "revision/warn is replaced"}
+	if fmt.Sprint(reasons) != fmt.Sprint(want) {
+		t.Errorf("steps and reasons: %v\nwant %v", reasons, want)
+	}
+	if next := r.plan("trial", 0); len(next.Plan.Steps) != 0 || next.Runnable.How != "nothing" {
+		t.Errorf("the next plan: %+v", next.Plan.Steps)
+	}
+
+	// Its cases ran, expected and found side by side.
+	for _, c := range trial.Cases {
+		if !c.Passed || len(c.Outcomes) == 0 || c.Outcomes[0].Found == "" {
+			t.Errorf("case %s: %+v", c.Name, c.Outcomes)
+		}
+	}
+	if len(trial.Cases) != 7 {
+		t.Errorf("%d cases ran", len(trial.Cases))
+	}
+
+	// It is called at its own address, and by trying.
+	warn := r.function("trial", "warn")
+	address := strings.Replace(warn.Routes[0].Url, "{station}", "hill", 1)
+	if status, body := get(t, address); status != 200 || body["said_by"] != "version eight" || body["limit"] != 0.5 {
+		t.Errorf("%s: %d %v", address, status, body)
+	}
+	var inv api.Invocation
+	r.ask("wren", "POST", base+"/stages/trial/functions/warn/calls", map[string]any{"target": "local/north", "trigger": "ask", "event": warn.Samples[0].Event}, &inv)
+	if inv.Outcome != "answered" || inv.MemoryPeak < 1<<20 || inv.MemoryLimit != 256<<20 || orZero(inv.Version) != 8 || len(inv.Logs) < 2 {
+		t.Errorf("trying: %+v", inv)
+	}
+	if status, text := r.try("sorrel", "POST", base+"/stages/trial/functions/warn/calls", map[string]any{"target": "local/nowhere", "event": nil}, nil); status != 200 && status < 400 {
+		t.Errorf("trying in a region that is not: %d %s", status, text)
+	}
+
+	// Preview waits for one who is not the author.
+	preview := r.stage(8, "preview")
+	if preview.Place.State != "waiting" || !strings.Contains(preview.Summary, "2 of 3 hold: waits for 1 approval from growers-council, not by its author wren") {
+		t.Errorf("preview: %s %q", preview.Place.State, preview.Summary)
+	}
+	if status, text := r.act("wren", 8, "preview", "approve"); status != 403 {
+		t.Errorf("the author approves: %d %s", status, text)
+	}
+	before := r.plan("preview", 8)
+	if before.Runnable.How != "delivery" {
+		t.Errorf("a plan that goes around the gates: %+v", before.Runnable)
+	}
+	if status, _ := r.try("wren", "POST", fmt.Sprintf("/plans/%d/deployments", before.Id), map[string]string{}, nil); status != 422 {
+		t.Errorf("running it: %d", status)
+	}
+	if status, text := r.act("linden", 8, "preview", "approve"); status != 204 {
+		t.Fatalf("approving: %d %s", status, text)
+	}
+	r.settles(8, "preview")
+	for _, pair := range r.stage(8, "preview").Digests {
+		if pair.Digest != pair.There {
+			t.Errorf("%s runs as %s, not as %s", pair.Function, pair.There, pair.Digest)
+		}
+	}
+	if _, body := get(t, strings.Replace(r.function("preview", "warn").Routes[0].Url, "{station}", "hill", 1)); body["limit"] != 1.0 {
+		t.Errorf("the setting of preview: %v", body)
+	}
+
+	driftIsPutRight(t, r)
+	versionIsTakenBack(t, r)
+
+	var journal []api.JournalEntry
+	r.ask("wren", "GET", base+"/journal", nil, &journal)
+	said := ""
+	for _, e := range journal {
+		said += e.Person + " " + e.What + "\n"
+	}
+	for _, what := range []string{"linden approved", "wren pushed", "wren built", " delivery", "deployment done"} {
+		if !strings.Contains(said, what) {
+			t.Errorf("the journal does not say %q", what)
+		}
+	}
+}
+
+func orZero[T any](v *T) T {
+	if v == nil {
+		var zero T
+		return zero
+	}
+	return *v
+}
+
+// driftIsPutRight lets somebody change a function by hand.
+func driftIsPutRight(t *testing.T, r *rig) {
+	token, err := os.ReadFile(filepath.Join(r.data, "platform.token"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	out, err := run(t, r.data, program, "platform", "change", "north/frostline/preview", "function/warn", "memory=512MiB", "env.MODE=shrill",
+		"--platform", r.platformAddress(), "--platform-token", string(token))
+	if err != nil || !strings.Contains(out, "Rudmar was not told") {
+		t.Fatalf("changing by hand: %v\n%s", err, out)
+	}
+	until(t, "the drift is seen", func() bool { return len(r.function("preview", "warn").Drift) == 3 })
+	got := map[string]string{}
+	for _, d := range r.function("preview", "warn").Drift {
+		for _, a := range d.Attributes {
+			got[d.Address+" "+a.Name] = fmt.Sprint(a.Recorded, " ", a.Live)
+		}
+	}
+	if got["function/warn memory"] != "2.68435456e+08 5.36870912e+08" || got["function/warn env.MODE"] != "quiet shrill" {
+		t.Errorf("drift: %v", got)
+	}
+	stale := r.plan("preview", 0)
+	if _, err := run(t, r.data, program, "platform", "change", "north/frostline/preview", "logs/warn", "keep=2d", "--platform", r.platformAddress(), "--platform-token", string(token)); err != nil {
+		t.Fatal(err)
+	}
+	if status, text := r.try("wren", "POST", fmt.Sprintf("/plans/%d/deployments", stale.Id), map[string]string{}, nil); status != 409 || !strings.Contains(text, "logs/warn") {
+		t.Errorf("a plan that is out of date: %d %s", status, text)
+	}
+	fresh := r.plan("preview", 0)
+	for _, s := range fresh.Plan.Steps {
+		if s.Change != "restore" {
+			t.Errorf("%s: %s", s.Address, s.Change)
+		}
+	}
+	var started struct{ Deployment int64 }
+	r.ask("wren", "POST", fmt.Sprintf("/plans/%d/deployments", fresh.Id), map[string]string{}, &started)
+	until(t, "it is put right", func() bool {
+		return len(r.function("preview", "warn").Drift) == 0 && len(r.plan("preview", 0).Plan.Steps) == 0
+	})
+}
+
+// versionIsTakenBack puts the version before in place of one that went wrong.
+func versionIsTakenBack(t *testing.T, r *rig) {
+	back := r.plan("preview", 6)
+	if back.Runnable.How != "return" {
+		t.Fatalf("a plan back: %+v", back.Runnable)
+	}
+	body := map[string]string{}
+	if back.Confirm != nil {
+		if status, _ := r.try("wren", "POST", fmt.Sprintf("/plans/%d/deployments", back.Id), body, nil); status != 422 {
+			t.Errorf("a plan that deletes ran without being confirmed: %d", status)
+		}
+		body["confirm"] = "preview"
+	}
+	r.ask("wren", "POST", fmt.Sprintf("/plans/%d/deployments", back.Id), body, nil)
+	r.settles(6, "preview")
+	if state := r.stateOf(8, "preview"); state != "went back" {
+		t.Errorf("version 8 is %s", state)
+	}
+	if _, answer := get(t, strings.Replace(r.function("preview", "warn").Routes[0].Url, "{station}", "hill", 1)); answer["said_by"] != nil {
+		t.Errorf("version 8 still answers: %v", answer)
+	}
+	if next := r.plan("preview", 0); next.Plan.Base.Version != 6 || len(next.Plan.Steps) != 0 {
+		t.Errorf("the next plan: version %d, %d steps", next.Plan.Base.Version, len(next.Plan.Steps))
+	}
+}
+
+// platformAddress finds where the local platform answers, from what functions are told.
+func (r *rig) platformAddress() string {
+	r.Helper()
+	text, err := os.ReadFile(filepath.Join(r.data, "platform.address"))
+	if err != nil {
+		r.Fatal(err)
+	}
+	return strings.TrimSpace(string(text))
+}
+
+func TestTheWorldIsSaidNo(t *testing.T) {
+	r := demo(t)
+	dir := r.clone("linden")
+	edit(t, dir, "README.md", "Brambleford", "Bramble Ford")
+	if out, err := push(t, dir, "by somebody who may not"); err == nil || !strings.Contains(out, "403") {
+		t.Errorf("a push without rights: %v\n%s", err, out)
+	}
+	if out, err := run(t, t.TempDir(), "git", "clone", strings.Replace(r.address, "http://", "http://wren:wrong@", 1)+"/git/brambleford.git"); err == nil {
+		t.Errorf("a clone with a wrong password: %s", out)
+	}
+	for _, tt := range []struct {
+		handle, method, path string
+		body                 any
+		status               int
+		says                 string
+	}{
+		{"nobody", "GET", base + "/line", nil, 401, "handle or the password"},
+		{"wren", "GET", "/services/nothing/line", nil, 404, "nothing"},
+		{"wren", "GET", base + "/versions/99", nil, 404, "version 99"},
+		{"wren", "GET", base + "/versions/x", nil, 400, "version"},
+		{"wren", "POST", base + "/plans", map[string]any{"stage": "Trial!"}, 400, "stage"},
+		{"wren", "POST", base + "/plans", map[string]any{"stage": "moon"}, 404, "moon"},
+		{"wren", "POST", base + "/plans", map[string]any{}, 400, "stage"},
+		{"wren", "GET", "/plans/9999", nil, 404, "plan 9999"},
+		{"wren", "POST", "/deployments/1/go-on", nil, 409, "it is done"},
+		{"wren", "POST", base + "/deliveries/7/stages/trial/approve", map[string]string{}, 403, "approver"},
+		{"linden", "POST", base + "/deliveries/7/stages/trial/approve", map[string]string{}, 409, "settled"},
+		{"linden", "POST", base + "/deliveries/3/stages/live/retry", map[string]string{}, 409, "settled"},
+		{"wren", "POST", base + "/deliveries/7/stages/live/return", map[string]string{}, 404, "never in this stage"},
+		{"wren", "GET", base + "/source/file?path=../../etc/passwd", nil, 404, "passwd"},
+		{"linden", "POST", base + "/source/commits", map[string]any{"branch": "main", "base": strings.Repeat("0", 40), "message": "m", "files": map[string]string{"a": "b"}}, 403, "author"},
+		{"wren", "POST", base + "/source/commits", map[string]any{"branch": "main", "base": "x", "message": "m", "files": map[string]string{}}, 400, "base"},
+		{"wren", "PUT", base + "/stages/trial/secrets/nothing", map[string]string{"value": "x"}, 422, "declares no secret"},
+		{"wren", "GET", "/nothing", nil, 404, ""},
+	} {
+		if status, text := r.try(tt.handle, tt.method, tt.path, tt.body, nil); status != tt.status || !strings.Contains(text, tt.says) {
+			t.Errorf("%s %s as %s: %d %s, want %d %q", tt.method, tt.path, tt.handle, status, text, tt.status, tt.says)
+		}
+	}
+	// A session's cookie alone changes nothing.
+	jar := &http.Cookie{}
+	response, err := http.Post(r.address+"/api/session", "application/json", strings.NewReader(`{"handle":"wren","password":"orchard"}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	response.Body.Close()
+	for _, c := range response.Cookies() {
+		jar = c
+	}
+	if !jar.HttpOnly || jar.SameSite != http.SameSiteStrictMode {
+		t.Errorf("the cookie: %+v", jar)
+	}
+	q, _ := http.NewRequest("POST", r.address+"/api"+base+"/plans", strings.NewReader(`{"stage":"trial"}`))
+	q.AddCookie(jar)
+	q.Header.Set("Content-Type", "application/json")
+	forged, err := http.DefaultClient.Do(q)
+	if err != nil {
+		t.Fatal(err)
+	}
+	forged.Body.Close()
+	if forged.StatusCode != 403 {
+		t.Errorf("a request without the token: %d", forged.StatusCode)
+	}
+}
+
+// commit edits through the API, as the page does.
+func (r *rig) commit(baseHash, message string, files map[string]string) (int, string) {
+	r.Helper()
+	return r.try("wren", "POST", base+"/source/commits", map[string]any{"branch": "main", "base": baseHash, "message": message, "files": files}, nil)
+}
+
+func TestEditsAreNeverLost(t *testing.T) {
+	r := demo(t)
+	var source api.Source
+	r.ask("wren", "GET", base+"/source", nil, &source)
+	var file api.FileText
+	r.ask("wren", "GET", base+"/source/file?path=functions/warn/function.yaml", nil, &file)
+	if status, text := r.commit(source.Head.Hash, "break it", map[string]string{"functions/warn/function.yaml": file.Text + "colour: green\n"}); status != 422 || !strings.Contains(text, "RM1101") {
+		t.Errorf("committing what is broken: %d %s", status, text)
+	}
+	if status, text := r.commit(source.Head.Hash, "Fewer at once", map[string]string{"functions/warn/function.yaml": strings.Replace(file.Text, "at_once: 8", "at_once: 4", 1)}); status != 201 {
+		t.Fatalf("committing: %d %s", status, text)
+	}
+	status, text := r.commit(source.Head.Hash, "More at once", map[string]string{"functions/warn/function.yaml": strings.Replace(file.Text, "at_once: 8", "at_once: 16", 1)})
+	var conflict api.Conflict
+	if err := json.Unmarshal([]byte(text), &conflict); err != nil || status != 409 || conflict.By != "wren" || !strings.Contains(conflict.Theirs["functions/warn/function.yaml"], "at_once: 4") {
+		t.Fatalf("a conflict: %d %s %v", status, text, err)
+	}
+	r.settles(8, "trial")
+	if status, text := r.commit(conflict.Head, "More at once", map[string]string{"functions/warn/function.yaml": strings.Replace(file.Text, "at_once: 8", "at_once: 16", 1)}); status != 201 {
+		t.Fatalf("on top of it: %d %s", status, text)
+	}
+	r.settles(9, "trial")
+	// The same content again is no new version.
+	var now api.Source
+	r.ask("wren", "GET", base+"/source", nil, &now)
+	if status, text := r.commit(now.Head.Hash, "Words only", map[string]string{"NOTES.txt": "nothing of it is built"}); status != 201 {
+		t.Fatalf("committing a note: %d %s", status, text)
+	}
+	until(t, "the note is built", func() bool {
+		var line api.Line
+		r.ask("wren", "GET", base+"/line", nil, &line)
+		return line.Source.Message == "Words only" && line.Source.State == "built"
+	})
+	var versions []api.VersionSummary
+	r.ask("wren", "GET", base+"/versions", nil, &versions)
+	if versions[0].Number != 9 {
+		t.Errorf("a note made version %d", versions[0].Number)
+	}
+}
+
+// A version whose cases fail stops in trial, and says what was expected and found.
+func TestFailingCasesStopADelivery(t *testing.T) {
+	r := demo(t)
+	dir := r.clone("wren")
+	edit(t, dir, "frostline/functions/warn/warn.py", "warning = celsius < limit", "warning = celsius < limit / 0")
+	if out, err := push(t, dir, "Divide by nothing"); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	until(t, "version 8 stopped", func() bool { return r.stateOf(8, "trial") == "stopped" })
+	d := r.stage(8, "trial")
+	if !strings.Contains(d.Place.Why, "cases failed: ") {
+		t.Errorf("why: %s", d.Place.Why)
+	}
+	failed := ""
+	for _, c := range d.Cases {
+		if !c.Passed {
+			failed += c.Name + ": " + c.Outcomes[0].Expected + " / " + c.Outcomes[0].Found + "\n"
+		}
+	}
+	if !strings.Contains(failed, "a mild night gives no warning: status == 200 / the call failed: ZeroDivisionError") {
+		t.Errorf("failed cases:\n%s", failed)
+	}
+	if gates := r.stage(8, "preview").Gates; gates[0].State != "fails" {
+		t.Errorf("the gate of preview: %+v", gates[0])
+	}
+	if status, text := r.act("wren", 7, "trial", "return"); status != 204 {
+		t.Fatalf("going back: %d %s", status, text)
+	}
+	r.settles(7, "trial")
+	if d := r.stage(8, "trial"); d.Place.State != "went back" {
+		t.Errorf("version 8 is %s", d.Place.State)
+	}
+}
+
+// Rudmar is killed while it deploys; started again, it goes on and loses nothing.
+func TestKilledWhileDeploying(t *testing.T) {
+	r := demo(t)
+	dir := r.clone("wren")
+	for round := range 3 {
+		for _, fn := range []string{"warn", "stations", "night-report", "intake"} {
+			file := "frostline/functions/" + fn + "/function.yaml"
+			text, err := os.ReadFile(filepath.Join(dir, file))
+			if err != nil {
+				t.Fatal(err)
+			}
+			changed := strings.TrimSpace(string(text)) + "\n"
+			if i := strings.Index(changed, "timeout:"); i >= 0 {
+				end := i + strings.IndexByte(changed[i:], '\n') + 1
+				changed = changed[:i] + changed[end:]
+			}
+			if err := os.WriteFile(filepath.Join(dir, file), []byte(changed+fmt.Sprintf("timeout: %ds\n", 10+round)), 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}
+		version := 8 + round
+		if out, err := push(t, dir, fmt.Sprint("Other time limits ", round)); err != nil {
+			t.Fatalf("%v\n%s", err, out)
+		}
+		until(t, "it moves", func() bool { s := r.stateOf(version, "trial"); return s != "" && s != "waiting" })
+		r.kill()
+		r = launch(t, r.data, "demo", "--listen", "127.0.0.1:0", "--platform-listen", "127.0.0.1:0", "--routes-listen", "127.0.0.1:0", "--look-every", "300ms")
+		r.settles(version, "trial")
+		git(t, dir, "remote", "set-url", "origin", strings.Replace(r.address, "http://", "http://wren:orchard@", 1)+"/git/brambleford.git")
+		if next := r.plan("trial", 0); len(next.Plan.Steps) != 0 || next.Plan.Base.Version != version {
+			t.Errorf("round %d: version %d, next plan has %d steps", round, next.Plan.Base.Version, len(next.Plan.Steps))
+		}
+	}
+}
+
+// The platform is a process of its own, and is down for a while.
+func TestPlatformIsDown(t *testing.T) {
+	data := t.TempDir()
+	platformData := filepath.Join(data, "elsewhere")
+	p := launch(t, platformData, "platform", "--platform-listen", "127.0.0.1:0", "--routes-listen", "127.0.0.1:0", "--platform-token", "shared")
+	listen := strings.TrimPrefix(p.address, "http://")
+	r := launch(t, filepath.Join(data, "rudmar"), "demo", "--listen", "127.0.0.1:0", "--platform", p.address, "--platform-token", "shared", "--look-every", "300ms")
+	p.kill()
+	until(t, "the line says so", func() bool {
+		var line api.Line
+		r.ask("wren", "GET", base+"/line", nil, &line)
+		return line.Stages[0].Problem != nil && strings.Contains(*line.Stages[0].Problem, "does not answer")
+	})
+	if status, text := r.try("wren", "POST", base+"/plans", map[string]any{"stage": "trial"}, nil); status != 503 || !strings.Contains(text, "does not answer") {
+		t.Errorf("a plan: %d %s", status, text)
+	}
+	dir := r.clone("wren")
+	edit(t, dir, "frostline/functions/warn/function.yaml", "at_once: 8", "at_once: 9")
+	if out, err := push(t, dir, "While it is down"); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	until(t, "the delivery stops", func() bool { return r.stateOf(8, "trial") == "stopped" })
+	if why := r.stage(8, "trial").Place.Why; !strings.Contains(why, "does not answer") {
+		t.Errorf("why: %s", why)
+	}
+	launch(t, platformData, "platform", "--platform-listen", listen, "--routes-listen", "127.0.0.1:0", "--platform-token", "shared")
+	if status, text := r.act("wren", 8, "trial", "retry"); status != 204 {
+		t.Fatalf("going on: %d %s", status, text)
+	}
+	r.settles(8, "trial")
+	until(t, "the line is well again", func() bool {
+		var line api.Line
+		r.ask("wren", "GET", base+"/line", nil, &line)
+		return line.Stages[0].Problem == nil
+	})
+}
+
+// Logs can be followed, and what happens is told without being asked for.
+func TestStreams(t *testing.T) {
+	r := demo(t)
+	open := func(path string) io.ReadCloser {
+		q, err := http.NewRequestWithContext(t.Context(), "GET", r.address+"/api"+path, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		q.SetBasicAuth("wren", "orchard")
+		answer, err := http.DefaultClient.Do(q)
+		if err != nil || answer.StatusCode != 200 {
+			t.Fatalf("%s: %v %v", path, answer, err)
+		}
+		t.Cleanup(func() { answer.Body.Close() })
+		return answer.Body
+	}
+	hears := func(body io.Reader, what string) {
+		t.Helper()
+		heard := make(chan string, 1)
+		go func() {
+			text := ""
+			buffer := make([]byte, 4096)
+			for !strings.Contains(text, what) {
+				n, err := body.Read(buffer)
+				if text += string(buffer[:n]); err != nil {
+					break
+				}
+			}
+			heard <- text
+		}()
+		select {
+		case text := <-heard:
+			if !strings.Contains(text, what) {
+				t.Errorf("heard only %s", text)
+			}
+		case <-time.After(20 * time.Second):
+			t.Errorf("did not hear %q", what)
+		}
+	}
+	logs, news := open(base+"/stages/trial/logs/stream?target=local/north&function=stations"), open("/events")
+	hears(news, "hello")
+	r.ask("wren", "POST", base+"/stages/trial/functions/stations/calls", map[string]any{"target": "local/north", "event": map[string]any{
+		"method": "POST", "path": "/stations/weir/limit", "params": map[string]string{"station": "weir"}, "body": map[string]any{"limit": 2.5}}}, nil)
+	hears(logs, "weir: limit is 2.5")
+	hears(news, `"topic":"look"`)
+}

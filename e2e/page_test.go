@@ -1,0 +1,172 @@
+package e2e
+
+import (
+	"encoding/json"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/go-rod/rod/lib/input"
+	"github.com/go-rod/rod/lib/proto"
+)
+
+// TestPageJourney goes the whole way in the browser.
+func TestPageJourney(t *testing.T) {
+	r := demo(t)
+	browser := browse(t)
+	wren := r.open(browser, "wren")
+
+	// Write: a slip is shown while typing, with what was meant; then it is mended and committed.
+	wren.goTo("source?file=functions/warn/function.yaml")
+	wren.typeAtEnd("memroy: 256 MiB")
+	wren.reads(`"memroy" is not a key of a function; did you mean "memory"?`, "1 error in all")
+	wren.goTo("source?file=functions/warn/warn.py")
+	wren.typeAtEnd("# looked through by wren\n")
+	wren.reads("edited", "no errors")
+	wren.fill(`input[aria-label="Message"]`, "Look through the warnings")
+	wren.press("^Commit 1 file")
+	wren.reads("Look through the warnings", "built as version 8")
+
+	// The version went to trial by itself; its plan and its steps can be read.
+	wren.goTo("deliveries/8/trial")
+	wren.reads("settled", "7 cases passed", "a mild night gives no warning")
+	wren.press("a mild night gives no warning")
+	wren.reads("expected", "found", "status is 200")
+	wren.press("^deployment \\d+")
+	wren.reads("2 steps of 2 done", "revision/warn", "pointer/warn", "What can be called")
+	wren.press("its plan")
+	wren.reads("2 steps in 2 waves", "changed: warn.py", "the next call starts cold: warn")
+	wren.goTo("plan?stage=trial")
+	wren.reads("has just what version 8 wants. Nothing to do.")
+
+	// Try it, and read what it wrote; follow the log while it is called.
+	wren.goTo("functions/warn/try?stage=trial")
+	wren.choose(`select[aria-label="Sample"]`, "ask: GET")
+	wren.press("^Call it")
+	wren.reads("answered", "memory peak", `"station": "hill"`, "What it wrote", "hill:")
+	wren.fill(`textarea`, "{not json")
+	wren.reads("Not JSON")
+	log := r.open(browser, "sorrel")
+	log.goTo("functions/stations/log?stage=trial")
+	log.reads("following")
+	address := r.function("trial", "stations").Routes[0].Url
+	_, _ = get(t, strings.Replace(address, "{station}", "moon", 1))
+	log.reads("platform", "answered in")
+
+	// Preview waits for somebody else; linden approves, and the page moves by itself.
+	wren.goTo("deliveries/8/preview")
+	wren.reads("waits for 1 approval from growers-council, not by its author wren", "Nothing right now")
+	linden := r.open(browser, "linden")
+	linden.goTo("board?stage=preview")
+	linden.press("Version 8 waits for 1 approval")
+	linden.fill(`input[placeholder="why"]`, "good for the cold nights")
+	linden.press("^Approve")
+	linden.reads("settled", "good for the cold nights", "all 7 passed", "4 archives of 4 already run here")
+	wren.reads("settled", "approved by linden")
+
+	// Somebody changed a function by hand: the page shows it and puts it right.
+	linden.goTo("functions/warn/try?stage=live")
+	linden.reads("Live is not what was recorded", "env.MODE", "quiet", "loud", "256 MiB")
+	linden.press("Plan to put it right")
+	linden.reads("1 function is put right", "changed by hand: env.MODE, memory")
+	linden.press("Run this plan")
+	linden.reads("Deployment", "3 steps of 3 done")
+	linden.goTo("plan?stage=live")
+	linden.reads("Nothing to do")
+
+	// The version before is put back.
+	wren.goTo("plan?stage=preview&version=6")
+	wren.reads("Takes preview back from version 8 to version 6")
+	wren.fill(`input[autocomplete="off"]`, "preview") // it deletes a route
+	wren.press("^Take preview back")
+	wren.reads("Version 6 in preview")
+	wren.goTo("deliveries/8/preview")
+	wren.reads("went back", "version 6 was put back")
+
+	worksByKeyboard(wren)
+	for _, path := range []string{"board?stage=live", "source", "versions", "versions/7", "plan?stage=live&version=7", "deliveries", "deliveries/7/trial", "functions/warn/try", "functions/warn/settings", "journal"} {
+		isAccessible(wren, path)
+	}
+	wren.goTo("board")
+	wren.press("^Dark")
+	isAccessible(wren, "board")
+}
+
+func worksByKeyboard(p *tab) {
+	p.goTo("board?stage=trial")
+	p.key('3')
+	p.reads("functions that changed")
+	p.key('1')
+	p.reads("What needs you")
+	p.key(']')
+	p.sees("preview in focus", `.station.focused[aria-pressed="true"]`)
+	p.must("waiting for the address", p.page.Timeout(10*time.Second).Wait(rodEval(`() => location.search.includes('stage=preview')`)))
+	p.must("searching", p.page.KeyActions().Press(input.ControlLeft).Type(input.KeyK).Release(input.ControlLeft).Do())
+	p.fill(`input[aria-label="Search"]`, "night")
+	p.reads("night-report")
+	p.key(input.Enter)
+	p.reads("Sums up the night for the growers")
+}
+
+// isAccessible runs axe-core on a page.
+func isAccessible(p *tab, path string) {
+	p.Helper()
+	p.goTo(path)
+	p.must("waiting for what is loaded", p.page.Timeout(10*time.Second).Wait(rodEval(`() => document.querySelector('main h1') !== null`)))
+	axe, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
+	if err != nil {
+		p.Fatalf("axe-core is not installed; run `make setup`: %v", err)
+	}
+	// The page's own policy allows no script from elsewhere: this one comes in through the browser's tools.
+	if _, err := (proto.RuntimeEvaluate{Expression: string(axe)}).Call(p.page); err != nil {
+		p.Fatalf("loading axe-core: %v", err)
+	}
+	found, err := p.page.Timeout(30 * time.Second).Eval(`async () => {
+		const r = await axe.run(document, {runOnly: ['wcag2a', 'wcag2aa']})
+		return JSON.stringify(r.violations.map(v => v.id + ': ' + v.nodes.slice(0, 3).map(n => n.html + ' ' + (n.any[0]?.message ?? '')).join(' | ')))
+	}`)
+	p.must("checking "+path, err)
+	var problems []string
+	if err := json.Unmarshal([]byte(found.Value.Str()), &problems); err != nil {
+		p.Fatal(err)
+	}
+	for _, problem := range problems {
+		p.Errorf("%s: %s", path, problem)
+	}
+}
+
+// A page that is looked at while the server goes away says so, and comes back.
+func TestLostConnection(t *testing.T) {
+	r := demo(t)
+	wren := r.open(browse(t), "wren")
+	wren.goTo("board?stage=trial")
+	wren.reads("What needs you")
+	listen := strings.TrimPrefix(r.address, "http://")
+	r.kill()
+	wren.reads("connection lost")
+	launch(t, r.data, "demo", "--listen", listen, "--platform-listen", "127.0.0.1:0", "--routes-listen", "127.0.0.1:0")
+	wren.must("waiting for the connection", wren.page.Timeout(30*time.Second).Wait(rodEval(`() => !document.body.innerText.includes('connection lost')`)))
+}
+
+// An edit that meets somebody else's newer commit shows both.
+func TestConflictInThePage(t *testing.T) {
+	r := demo(t)
+	wren := r.open(browse(t), "wren")
+	wren.goTo("source?file=functions/intake/intake.py")
+	wren.typeAtEnd("# mine\n")
+	wren.reads("edited")
+	dir := r.clone("sorrel")
+	edit(t, dir, "frostline/functions/intake/intake.py", `"""Takes readings`, `"""Receives readings`)
+	if out, err := push(t, dir, "Other words"); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	wren.reads("the branch has moved on")
+	wren.fill(`input[aria-label="Message"]`, "A note of mine")
+	wren.press("^Commit 1 file")
+	wren.reads("has committed in the meantime", "Nothing of yours is lost")
+	wren.press("as wren left it")
+	wren.reads(`"""Receives readings`)
+	wren.press("Take theirs")
+	wren.reads("no errors")
+}
