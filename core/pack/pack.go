@@ -110,7 +110,8 @@ func Write(w io.Writer, entries []Entry) error {
 	z.RegisterCompressor(zip.Deflate, func(out io.Writer) (io.WriteCloser, error) { return fast.NewWriter(out, flate.DefaultCompression) })
 	for _, e := range sorted {
 		header := &zip.FileHeader{Name: e.Path, Method: zip.Deflate}
-		header.ModifiedDate = 1<<5 | 1 // 1980-01-01, the first day that a zip can say
+		//lint:ignore SA1019 Modified would add an extended timestamp; this is 1980-01-01, the first day that a zip can say
+		header.ModifiedDate = 1<<5 | 1
 		header.SetMode(0o644)
 		if e.Executable {
 			header.SetMode(0o755)

@@ -1,0 +1,50 @@
+# `make demo` and `make test` do all the set-up that they need.
+.PHONY: demo test build web setup setup-test generate shots bench lint
+
+GO_TOOL = go tool -modfile=tools/go.mod
+WEB_SOURCES = $(shell find web/src web/public -type f) web/index.html web/vite.config.ts web/package-lock.json
+export npm_config_loglevel = error
+
+demo: build
+	bin/rudmar demo
+
+build: server/page/dist/index.html
+	go build -o bin/rudmar ./cmd/rudmar
+
+web: server/page/dist/index.html
+
+server/page/dist/index.html: web/node_modules/.package-lock.json $(WEB_SOURCES)
+	cd web && npx vite build
+	@touch $@ server/page/dist/.keep
+
+web/node_modules/.package-lock.json: web/package.json web/package-lock.json
+	cd web && npm ci
+	@touch $@
+
+setup: web/node_modules/.package-lock.json
+
+# What only the tests need: a browser.
+setup-test: setup
+	@test -x /usr/bin/chromium || { $$(test "$$(id -u)" = 0 || echo sudo) apt-get update -q && $$(test "$$(id -u)" = 0 || echo sudo) apt-get install -y -q --no-install-recommends chromium; }
+
+test: setup-test build lint
+	go test -timeout 9m ./...
+
+lint: web
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "run gofmt -w on these"; exit 1; }
+	go vet ./...
+	$(GO_TOOL) staticcheck ./...
+	cd web && npx vue-tsc -b && npx eslint .
+
+# Code that follows from the descriptions of the API and of the platform protocol.
+generate: setup
+	$(GO_TOOL) oapi-codegen -config platform/api/models.cfg.yaml platform/api/protocol.yaml
+	$(GO_TOOL) oapi-codegen -config server/api/api.cfg.yaml server/api/openapi.yaml
+	cd web && npm run api
+
+shots: setup-test build
+	mkdir -p docs/screenshots
+	go test ./e2e -run TestShots -count=1 -shots ../docs/screenshots
+
+bench:
+	go test -run '^$$' -bench . -benchtime 3x ./core/...

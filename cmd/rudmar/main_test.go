@@ -1,0 +1,145 @@
+package main
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"rudmar/core/manifest"
+)
+
+// run runs the program's commands in this process.
+func run(t *testing.T, args ...string) (string, error) {
+	t.Helper()
+	cmd := command()
+	var out bytes.Buffer
+	cmd.SetOut(&out)
+	cmd.SetErr(&out)
+	cmd.SetArgs(args)
+	err := cmd.ExecuteContext(t.Context())
+	return out.String(), err
+}
+
+func codeOf(err error) int {
+	var c coded
+	switch {
+	case err == nil:
+		return 0
+	case errors.As(err, &c):
+		return c.code
+	}
+	return exitFailed
+}
+
+// write writes a service into a folder.
+func write(t *testing.T, function string) string {
+	t.Helper()
+	dir := t.TempDir()
+	for name, text := range map[string]string{
+		"shop/rudmar.yaml":         "rudmar: 1\nservice: shop\nstages: [{stage: trial, target: local/north, enter: {on: push}}]\n",
+		"shop/order/function.yaml": function,
+		"shop/order/main.py":       "def run(call): pass\n",
+	} {
+		file := filepath.Join(dir, name)
+		if err := errors.Join(os.MkdirAll(filepath.Dir(file), 0o755), os.WriteFile(file, []byte(text), 0o644)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return dir
+}
+
+func TestCheck(t *testing.T) {
+	good := write(t, "function: order\nhandler: main:run\n")
+	if out, err := run(t, "check", good); err != nil || !strings.Contains(out, "1 functions in 1 services, 0 problems") {
+		t.Errorf("%v\n%s", err, out)
+	}
+	bad := write(t, "function: order\nhandler: main:run\ntimeout: 10\n")
+	out, err := run(t, "check", bad)
+	if codeOf(err) != exitProblem || !strings.Contains(out, `shop/order/function.yaml:3:10: timeout: "10" has no unit`) || !strings.Contains(out, "    3 | timeout: 10\n      |          ^^") {
+		t.Errorf("%v\n%s", err, out)
+	}
+	out, err = run(t, "check", bad, "--format", "json")
+	var list []manifest.Diagnostic
+	if jsonErr := json.Unmarshal([]byte(out), &list); jsonErr != nil || codeOf(err) != exitProblem || len(list) != 1 || list[0].Code != manifest.CodeUnit || list[0].Fix == nil {
+		t.Errorf("%v %v\n%s", err, jsonErr, out)
+	}
+	for _, args := range [][]string{{"check", good, "--format", "yaml"}, {"check", "--explain", "RM0000"}, {"check", "--nothing"}, {"platform", "change", "north", "function/a", "b=c", "--platform", "http://127.0.0.1:1", "--platform-token", "t"}, {"person", "add", "x", "--role", "king"}} {
+		if _, err := run(t, args...); codeOf(err) != exitUsage {
+			t.Errorf("%v: %v", args, err)
+		}
+	}
+	if _, err := run(t, "check", t.TempDir()); err == nil || !strings.Contains(err.Error(), "rudmar.yaml") {
+		t.Errorf("an empty folder: %v", err)
+	}
+	if out, err := run(t, "check", "--explain", "RM1203"); err != nil || !strings.Contains(out, "missing or wrong unit") || !strings.Contains(out, "timeout: 10s") {
+		t.Errorf("%v\n%s", err, out)
+	}
+}
+
+func TestFlagsFromTheEnvironment(t *testing.T) {
+	t.Setenv("RUDMAR_FORMAT", "json")
+	if out, err := run(t, "check", write(t, "function: order\nhandler: main:run\n")); err != nil || strings.TrimSpace(out) != "[]" {
+		t.Errorf("%v\n%s", err, out)
+	}
+	t.Setenv("RUDMAR_LOOK_EVERY", "often")
+	if _, err := run(t, "serve", "--data", t.TempDir()); codeOf(err) != exitUsage || !strings.Contains(err.Error(), "RUDMAR_LOOK_EVERY") {
+		t.Errorf("a broken variable: %v", err)
+	}
+}
+
+func TestPersonAdd(t *testing.T) {
+	dir := t.TempDir()
+	t.Setenv("RUDMAR_PASSWORD", "orchard")
+	if _, err := run(t, "person", "add", "wren", "--data", dir, "--role", "approver", "--group", "council"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := os.Stat(filepath.Join(dir, "rudmar.db")); err != nil {
+		t.Error(err)
+	}
+}
+
+func TestHelpNamesEveryCommand(t *testing.T) {
+	out, err := run(t, "--help")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"serve", "demo", "platform", "check", "plan", "person"} {
+		if !strings.Contains(out, name) {
+			t.Errorf("help does not name %s", name)
+		}
+		if text, err := run(t, name, "--help"); err != nil || len(text) < 100 {
+			t.Errorf("%s --help: %v\n%s", name, err, text)
+		}
+	}
+	if strings.Contains(out, "git-hook") {
+		t.Error("help names what only git runs")
+	}
+}
+
+func TestAttributeValues(t *testing.T) {
+	for _, tt := range []struct {
+		name, text string
+		want       any
+	}{
+		{"memory", "512MiB", int64(512 << 20)}, {"timeout", "5s", int64(5000)}, {"enabled", "false", false}, {"at_once", "3", 3.0}, {"handler", "a:b", "a:b"}, {"env.X", "5s", "5s"}, {"cron", "0 6 * * *", "0 6 * * *"},
+	} {
+		if got := attributeValue(tt.name, tt.text); got != tt.want {
+			t.Errorf("%s=%s: %v (%T), want %v", tt.name, tt.text, got, got, tt.want)
+		}
+	}
+}
+
+func TestBusyAddressIsToldWithItsFlag(t *testing.T) {
+	l, err := listen("127.0.0.1:0", "--listen")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	if _, err := listen(l.Addr().String(), "--listen"); err == nil || !strings.Contains(err.Error(), "--listen") {
+		t.Errorf("a taken address: %v", err)
+	}
+}

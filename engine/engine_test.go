@@ -1,0 +1,528 @@
+package engine_test
+
+import (
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"rudmar/core/delivery"
+	"rudmar/core/manifest"
+	"rudmar/engine"
+	"rudmar/engine/deliver"
+	"rudmar/engine/deploy"
+	"rudmar/engine/people"
+	"rudmar/engine/source"
+	"rudmar/engine/store"
+	"rudmar/platform"
+	"rudmar/platform/local"
+)
+
+// rig is an engine over a local platform whose answers a test can spoil.
+type rig struct {
+	*testing.T
+	*engine.Engine
+	dir      string
+	platform *platform.Client
+	spoil    atomic.Pointer[func(w http.ResponseWriter, r *http.Request, next http.Handler)]
+	most     atomic.Int64 // requests for resources at the same time
+	head     string
+}
+
+func newRig(t *testing.T) *rig {
+	t.Helper()
+	r := &rig{T: t, dir: t.TempDir()}
+	var p *local.Platform
+	var flying atomic.Int64
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		next := http.Handler(p.Protocol())
+		if strings.Contains(q.URL.Path, "/resources/") {
+			if n := flying.Add(1); n > r.most.Load() {
+				r.most.Store(n)
+			}
+			defer flying.Add(-1)
+		}
+		if spoil := r.spoil.Load(); spoil != nil {
+			(*spoil)(w, q, next)
+			return
+		}
+		next.ServeHTTP(w, q)
+	}))
+	log := slog.New(slog.DiscardHandler)
+	var err error
+	if p, err = local.Open(t.Context(), local.Options{Dir: r.dir + "/platform", Token: "t", RoutesAt: "http://routes", DataAt: server.URL, Log: log}); err != nil {
+		t.Fatal(err)
+	}
+	if r.platform, err = platform.NewClient(server.URL, "t"); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := r.Engine.Close(); err != nil {
+			t.Error(err)
+		}
+		server.Close()
+		if err := p.Close(); err != nil {
+			t.Error(err)
+		}
+	})
+	r.start()
+	ctx := t.Context()
+	for _, err := range []error{r.CreateRepository(ctx, "brambleford"), r.People.Add(ctx, "wren", people.Author, "x"), r.People.Add(ctx, "linden", people.Approver, "x", "council")} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	return r
+}
+
+func (r *rig) start() {
+	r.Helper()
+	var err error
+	r.Engine, err = engine.Open(r.Context(), engine.Options{Dir: r.dir, Self: "/bin/true", Platforms: map[string]*platform.Client{"local": r.platform}, LookEvery: 50 * time.Millisecond, Log: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		r.Fatal(err)
+	}
+}
+
+const root = `rudmar: 1
+service: frostline
+owner: cold-nights
+secrets: [key]
+stages:
+  - {stage: trial, target: local/north, enter: {on: push}}
+  - {stage: live, targets: [local/north, local/coast], enter: {after: trial, on: request}, gates: {approvals: {from: council}, rules: {few: "plan.deletes.size() == 0"}}}
+`
+
+func fn(name, extra string) string {
+	return fmt.Sprintf("function: %s\nhandler: main:run\ntriggers: {ask: {route: GET /%s, open_to: anyone}}\n%s", name, name, extra)
+}
+
+// push commits files to main, as a push would.
+func (r *rig) push(files map[string]string) {
+	r.Helper()
+	change := source.Change{Branch: "main", Base: r.head, Message: "a change", Author: "wren", Email: "w@x.invalid", Files: map[string][]byte{}}
+	for name, text := range files {
+		change.Files[name] = []byte(text)
+		if text == "" {
+			change.Files[name] = nil
+		}
+	}
+	var err error
+	if r.head, err = r.Host.Repository("brambleford").Apply(r.Context(), change); err == nil {
+		err = r.Build.Pushed(r.Context(), "brambleford", "wren")
+	}
+	if err != nil {
+		r.Fatal(err)
+	}
+}
+
+func first() map[string]string {
+	return map[string]string{
+		"rudmar.yaml":     root,
+		"a/function.yaml": fn("a", ""), "a/main.py": "def run(call): return 'a'\n",
+		"b/function.yaml": fn("b", ""), "b/main.py": "def run(call): return 'b'\n",
+		"a/cases/works.yaml": "case: it works\nsend: {route: GET /a}\nexpect: [status == 200, body == \"a\"]\n",
+	}
+}
+
+func (r *rig) reaches(version int, stage string, want delivery.State) store.Delivery {
+	r.Helper()
+	limit := time.Now().Add(30 * time.Second)
+	for {
+		d, err := r.Store.Delivery(r.Context(), "frostline", version, stage)
+		if err == nil && d.State == want {
+			return d
+		}
+		if time.Now().After(limit) {
+			r.Fatalf("version %d in %s is %s (%s), not %s: %v", version, stage, d.State, d.Why, want, err)
+		}
+		time.Sleep(10 * time.Millisecond) // between two looks at a condition
+	}
+}
+
+func (r *rig) person(handle string) store.Person {
+	r.Helper()
+	p, err := r.People.Person(r.Context(), handle)
+	if err != nil {
+		r.Fatal(err)
+	}
+	return p
+}
+
+func place(stage, region string) store.Place {
+	return store.Place{Service: "frostline", Stage: stage, Target: "local/" + region}
+}
+
+func (r *rig) spoilWith(f func(w http.ResponseWriter, q *http.Request, next http.Handler)) {
+	if f == nil {
+		r.spoil.Store(nil)
+		return
+	}
+	r.spoil.Store(&f)
+}
+
+func address(q *http.Request) string {
+	_, escaped, _ := strings.Cut(q.URL.EscapedPath(), "/resources/")
+	text, _ := url.PathUnescape(escaped)
+	return text
+}
+
+// A step that fails stops what needs it; the rest goes on; going on finishes it.
+func TestAFailedStepAndGoingOn(t *testing.T) {
+	r := newRig(t)
+	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
+		if address(q) == "function/a" {
+			http.Error(w, `{"type":"about:blank","title":"Quota","status":403,"detail":"the quota is used up"}`, 403)
+			return
+		}
+		next.ServeHTTP(w, q)
+	})
+	r.push(first())
+	d := r.reaches(1, "trial", delivery.Stopped)
+	if !strings.Contains(d.Why, "function/a: the quota is used up") {
+		t.Errorf("why: %s", d.Why)
+	}
+	deployment, err := r.Store.Deployment(t.Context(), d.Deployments[0])
+	if err != nil || deployment.State != store.PartlyDone {
+		t.Fatalf("%+v %v", deployment, err)
+	}
+	steps, err := r.Store.Steps(t.Context(), deployment.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	states := map[string]string{}
+	for _, s := range steps {
+		states[s.Address] = s.State
+	}
+	for address, want := range map[string]string{"identity/a": "done", "function/a": "failed", "revision/a": "skipped", "route/a/ask": "skipped", "pointer/b": "done", "route/b/ask": "done"} {
+		if states[address] != want {
+			t.Errorf("%s is %s, want %s", address, states[address], want)
+		}
+	}
+	r.spoilWith(nil)
+	if err := r.Runner.GoOn(t.Context(), deployment.ID, "wren"); err != nil {
+		t.Fatal(err)
+	}
+	r.reaches(1, "trial", delivery.Settled)
+	if err := r.Runner.GoOn(t.Context(), deployment.ID, "wren"); !errors.Is(err, deploy.ErrNotOpen) {
+		t.Errorf("going on with what is done: %v", err)
+	}
+	r.upToDate("trial", "north", 1)
+}
+
+// upToDate checks that the next plan has no step.
+func (r *rig) upToDate(stage, region string, version int) {
+	r.Helper()
+	p, err := r.Planner.Compute(r.Context(), place(stage, region), version)
+	if err != nil || !p.Empty() {
+		r.Fatalf("the next plan of %s: %+v %v", stage, p, err)
+	}
+}
+
+// Answers that get lost after they took effect do no harm: the step is sent
+// again with the same key.
+func TestLostAnswers(t *testing.T) {
+	r := newRig(t)
+	var mu sync.Mutex
+	lost, keys := map[string]int{}, map[string]map[string]bool{}
+	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
+		at := address(q)
+		if at == "" {
+			next.ServeHTTP(w, q)
+			return
+		}
+		mu.Lock()
+		if keys[at] == nil {
+			keys[at] = map[string]bool{}
+		}
+		keys[at][q.Header.Get("Idempotency-Key")] = true
+		lost[at]++
+		first := lost[at] == 1
+		mu.Unlock()
+		if first {
+			next.ServeHTTP(httptest.NewRecorder(), q) // it takes effect
+			connection, _, err := http.NewResponseController(w).Hijack()
+			if err == nil {
+				connection.Close() // and nobody hears of it
+			}
+			return
+		}
+		next.ServeHTTP(w, q)
+	})
+	r.push(first())
+	r.reaches(1, "trial", delivery.Settled)
+	r.spoilWith(nil)
+	for at, n := range lost {
+		if n != 2 || len(keys[at]) != 1 {
+			t.Errorf("%s was sent %d times with %d keys", at, n, len(keys[at]))
+		}
+	}
+	r.upToDate("trial", "north", 1)
+}
+
+// Steps run at the same time as far as their needs allow, and 429 is obeyed.
+func TestParallelAndThrottled(t *testing.T) {
+	r := newRig(t)
+	var throttled atomic.Int64
+	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
+		if at := address(q); at != "" {
+			if at == "identity/a" && throttled.Add(1) == 1 {
+				w.Header().Set("Retry-After", "1")
+				http.Error(w, `{"type":"about:blank","title":"Slow down","status":429,"detail":"slow down"}`, 429)
+				return
+			}
+			time.Sleep(30 * time.Millisecond) // a platform takes its time
+		}
+		next.ServeHTTP(w, q)
+	})
+	r.push(first())
+	r.reaches(1, "trial", delivery.Settled)
+	if most := r.most.Load(); most < 2 || most > 8 {
+		t.Errorf("%d steps at the same time", most)
+	}
+	if throttled.Load() != 2 {
+		t.Errorf("identity/a was sent %d times", throttled.Load())
+	}
+}
+
+// Cancelled, it finishes what is in flight and stops; one at a time in a place.
+func TestCancelAndLease(t *testing.T) {
+	r := newRig(t)
+	hold, begun := make(chan struct{}), make(chan struct{})
+	var once sync.Once
+	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
+		if address(q) == "identity/a" {
+			once.Do(func() { close(begun) })
+			<-hold
+		}
+		next.ServeHTTP(w, q)
+	})
+	r.push(first())
+	<-begun
+	d := r.reaches(1, "trial", delivery.Deploying)
+	p, err := r.Planner.Compute(t.Context(), place("trial", "north"), 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	id, err := r.Store.AddPlan(t.Context(), "wren", p)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.Runner.Start(t.Context(), id, "wren"); !errors.Is(err, store.ErrLease) {
+		t.Errorf("a second deployment at the same place: %v", err)
+	}
+	if err := r.Runner.Cancel(t.Context(), d.Deployments[0]); err != nil {
+		t.Fatal(err)
+	}
+	close(hold)
+	d = r.reaches(1, "trial", delivery.Stopped)
+	if !strings.Contains(d.Why, "cancelled") {
+		t.Errorf("why: %s", d.Why)
+	}
+	r.spoilWith(nil)
+	if err := r.Line.Retry(t.Context(), "frostline", 1, "trial", r.person("wren")); err != nil {
+		t.Fatal(err)
+	}
+	r.reaches(1, "trial", delivery.Settled)
+	r.upToDate("trial", "north", 1)
+}
+
+// The engine is closed in the middle of a deployment; opened again, it goes on.
+func TestClosedInTheMiddle(t *testing.T) {
+	r := newRig(t)
+	hold, begun := make(chan struct{}), make(chan struct{})
+	var once sync.Once
+	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
+		if address(q) == "function/b" {
+			once.Do(func() { close(begun) })
+			select {
+			case <-hold:
+			case <-q.Context().Done():
+				return
+			}
+		}
+		next.ServeHTTP(w, q)
+	})
+	r.push(first())
+	<-begun
+	if err := r.Engine.Close(); err != nil {
+		t.Fatal(err)
+	}
+	close(hold)
+	r.start()
+	r.reaches(1, "trial", delivery.Settled)
+	r.upToDate("trial", "north", 1)
+}
+
+func TestSeveralTargetsSecretsAndRules(t *testing.T) {
+	r := newRig(t)
+	files := first()
+	files["a/function.yaml"] = fn("a", "env: {KEY: \"${secrets.key}\"}\n")
+	r.push(files)
+	d := r.reaches(1, "trial", delivery.Stopped)
+	if !strings.Contains(d.Why, `the secret "key" has no value in trial`) {
+		t.Errorf("why: %s", d.Why)
+	}
+	for _, stage := range []string{"trial", "live"} {
+		if err := r.People.SetSecret(t.Context(), "frostline", stage, "key", "hidden-"+stage, "wren"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := r.Line.Retry(t.Context(), "frostline", 1, "trial", r.person("wren")); err != nil {
+		t.Fatal(err)
+	}
+	r.reaches(1, "trial", delivery.Settled)
+	if err := r.Line.Approve(t.Context(), "frostline", 1, "live", r.person("wren"), ""); !errors.Is(err, people.ErrAbility) {
+		t.Errorf("the author approves: %v", err)
+	}
+	if err := r.Line.Request(t.Context(), "frostline", 1, "live", r.person("wren")); err != nil {
+		t.Fatal(err)
+	}
+	if err := r.Line.Approve(t.Context(), "frostline", 1, "live", r.person("linden"), "yes"); err != nil {
+		t.Fatal(err)
+	}
+	if d := r.reaches(1, "live", delivery.Settled); len(d.Deployments) != 2 {
+		t.Errorf("deployments: %v", d.Deployments)
+	}
+	r.upToDate("live", "north", 1)
+	r.upToDate("live", "coast", 1)
+	record, err := r.Store.Record(t.Context(), place("live", "coast"))
+	if err != nil || strings.Contains(fmt.Sprint(record), "hidden-") {
+		t.Errorf("the record shows a secret, or %v", err)
+	}
+
+	// A version that deletes something does not get past the rule.
+	r.push(map[string]string{"b/function.yaml": "", "b/main.py": ""})
+	r.reaches(2, "trial", delivery.Settled)
+	waiting, err := r.Store.Delivery(t.Context(), "frostline", 2, "live")
+	if err != nil {
+		t.Fatal(err)
+	}
+	gates, err := r.Line.Gates(t.Context(), waiting)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, g := range gates {
+		if g.Kind == "rule" && g.State != delivery.Fails {
+			t.Errorf("the rule: %+v", g)
+		}
+	}
+	if err := r.Line.GoBack(t.Context(), "frostline", 2, "live", r.person("wren"), ""); !errors.Is(err, deliver.ErrNotThere) {
+		t.Errorf("going back to what never was there: %v", err)
+	}
+}
+
+// What the platform does not have is told before anything is touched.
+func TestProblemsStopAPlan(t *testing.T) {
+	r := newRig(t)
+	files := first()
+	files["a/function.yaml"] = fn("a", "permissions:\n  - {may: [send], of: queues/alerts}\n  - {may: [paint], of: tables/x}\n")
+	files["b/function.yaml"] = "function: b\nhandler: main:run\nruntime: python\ntriggers: {reading: {queue: readings}}\n"
+	files["rudmar.yaml"] = strings.Replace(root, "local/north, enter: {on: push}", "local/moon, enter: {on: push}", 1)
+	r.push(files)
+	d := r.reaches(1, "trial", delivery.Stopped)
+	if len(d.Deployments) != 0 {
+		t.Errorf("something was deployed: %v", d.Deployments)
+	}
+	p, err := r.Planner.Compute(t.Context(), store.Place{Service: "frostline", Stage: "trial", Target: "local/moon"}, 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	said := ""
+	for _, problem := range p.Problems {
+		said += problem.Message + "\n"
+	}
+	for _, want := range []string{`no region "moon"`, `no resources of the kind "queues"`, "may paint tables/x: the verbs for tables are read, query, write, delete", `no resources of kind "subscription"`} {
+		if !strings.Contains(said, want) {
+			t.Errorf("it is not said that %s:\n%s", want, said)
+		}
+	}
+}
+
+func TestBrokenBuildsAreTold(t *testing.T) {
+	r := newRig(t)
+	files := first()
+	files["a/huge.bin"] = strings.Repeat("x", 51<<20)
+	r.push(files)
+	limit := time.Now().Add(20 * time.Second)
+	for {
+		b, err := r.Store.LatestBuild(t.Context(), "frostline")
+		if err == nil && b.State == "failed" {
+			if !strings.Contains(b.Why, "building a: the archive is over the limit") || !strings.Contains(b.Why, "leave_out") {
+				t.Errorf("why: %s", b.Why)
+			}
+			break
+		}
+		if time.Now().After(limit) {
+			t.Fatalf("the build is %s %v", b.State, err)
+		}
+		time.Sleep(10 * time.Millisecond) // between two looks at a condition
+	}
+	r.push(map[string]string{"a/function.yaml": fn("a", "build: {leave_out: [\"*.bin\"]}\n")})
+	r.reaches(1, "trial", delivery.Settled)
+}
+
+// The same commit built twice, in two installations, gives the same digests.
+func TestBuildsAreTheSameEverywhere(t *testing.T) {
+	var digests []string
+	for range 2 {
+		r := newRig(t)
+		r.push(first())
+		r.reaches(1, "trial", delivery.Settled)
+		list, err := r.Store.VersionFunctions(t.Context(), "frostline", 1)
+		if err != nil {
+			t.Fatal(err)
+		}
+		text := ""
+		for _, f := range list {
+			a, err := r.Store.Artifact(t.Context(), f.Digest)
+			if err != nil {
+				t.Fatal(err)
+			}
+			text += f.Digest + " " + a.FileSHA256 + "\n"
+			if archive, _, err := r.Build.Archive(f.Digest); err != nil || int64(len(archive)) != a.Bytes {
+				t.Errorf("the archive of %s: %v", f.Function, err)
+			}
+		}
+		digests = append(digests, text)
+	}
+	if digests[0] != digests[1] {
+		t.Errorf("%s and\n%s", digests[0], digests[1])
+	}
+}
+
+func TestEditing(t *testing.T) {
+	r := newRig(t)
+	r.push(first())
+	r.reaches(1, "trial", delivery.Settled)
+	wren := r.person("wren")
+	edit := engine.Edit{Service: "frostline", Branch: "main", Base: r.head, Message: "m", Files: map[string][]byte{"a/function.yaml": []byte("function: a\n")}}
+	var broken *engine.BrokenError
+	if _, err := r.Commit(t.Context(), edit, wren); !errors.As(err, &broken) || !slices.ContainsFunc(broken.Diagnostics, func(d manifest.Diagnostic) bool { return d.Code == manifest.CodeMissingKey }) {
+		t.Errorf("a broken edit: %v", err)
+	}
+	edit.Files["a/function.yaml"] = []byte(fn("a", "about: better\n"))
+	hash, err := r.Commit(t.Context(), edit, wren)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.reaches(2, "trial", delivery.Settled)
+	var conflict *engine.ConflictError
+	if _, err := r.Commit(t.Context(), edit, wren); !errors.As(err, &conflict) || conflict.Head != hash || !strings.Contains(conflict.Theirs["a/function.yaml"], "better") {
+		t.Errorf("an edit on an old commit: %v", err)
+	}
+	if _, _, err := r.Source(t.Context(), "nothing", "main"); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("a service that is not: %v", err)
+	}
+	if _, _, err := r.Source(t.Context(), "frostline", "nowhere"); !errors.Is(err, source.ErrNoCommit) {
+		t.Errorf("a branch that is not: %v", err)
+	}
+}

@@ -1,0 +1,355 @@
+package store_test
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"rudmar/core/delivery"
+	"rudmar/core/pack"
+	"rudmar/core/plan"
+	"rudmar/engine/store"
+)
+
+// clock is a time that tests move on.
+type clock struct {
+	mu  sync.Mutex
+	now time.Time
+}
+
+func (c *clock) Now() time.Time {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.now
+}
+
+func (c *clock) add(d time.Duration) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.now = c.now.Add(d)
+}
+
+func open(t *testing.T) (*store.Store, *clock, string) {
+	t.Helper()
+	c := &clock{now: time.UnixMilli(1_800_000_000_000)}
+	dir := t.TempDir()
+	s, err := store.Open(t.Context(), dir, c.Now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	return s, c, dir
+}
+
+func must(t *testing.T, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// withVersion adds a service and a version of it.
+func withVersion(t *testing.T, s *store.Store, content string) int {
+	t.Helper()
+	ctx := t.Context()
+	must(t, s.AddRepository(ctx, "brambleford"))
+	must(t, s.AddService(ctx, store.Service{Name: "frostline", Repository: "brambleford", Dir: "frostline"}))
+	number, _, err := s.AddVersion(ctx, store.Version{Service: "frostline", Hash: "abcdef0123", Author: "wren", Content: content, Manifests: map[string]string{"rudmar.yaml": "x"}, CommittedAt: s.Now()},
+		[]store.VersionFunction{{Function: "warn", Digest: "sha256:" + content, Sources: "s" + content, Changed: true}},
+		[]store.Artifact{{Digest: "sha256:" + content, Bytes: 5, Listing: pack.Listing{{Path: "a.py", Mode: "0644"}}}})
+	must(t, err)
+	return number
+}
+
+func TestVersionsAreNumberedOnceAndNeverChange(t *testing.T) {
+	s, _, dir := open(t)
+	if one, two, again := withVersion(t, s, "a"), withVersion(t, s, "b"), withVersion(t, s, "a"); one != 1 || two != 2 || again != 1 {
+		t.Errorf("numbers %d, %d and, for the same content, %d", one, two, again)
+	}
+	v, err := s.Version(t.Context(), "frostline", 2)
+	if err != nil || v.Manifests["rudmar.yaml"] != "x" || v.Author != "wren" {
+		t.Errorf("%+v %v", v, err)
+	}
+	if digest, err := s.BuiltFrom(t.Context(), "sb"); digest != "sha256:b" || err != nil {
+		t.Errorf("built from the same sources: %q %v", digest, err)
+	}
+	if digest, err := s.BuiltFrom(t.Context(), "never"); digest != "" || err != nil {
+		t.Errorf("built from other sources: %q %v", digest, err)
+	}
+	changed, err := s.ChangedAfter(t.Context(), "frostline", 1)
+	if err != nil || changed["warn"] != 1 {
+		t.Errorf("changed after version 1: %v %v", changed, err)
+	}
+	if _, err := s.Version(t.Context(), "frostline", 9); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("a version that is not: %v", err)
+	}
+	// Not even somebody who writes to the file by hand changes them.
+	db, err := sql.Open("sqlite", filepath.Join(dir, "rudmar.db"))
+	must(t, err)
+	defer db.Close()
+	must(t, s.Note(t.Context(), store.Entry{What: "something"}))
+	_, err = s.AddPlan(t.Context(), "wren", &plan.Plan{Base: plan.Base{Service: "frostline"}})
+	must(t, err)
+	for _, statement := range []string{
+		"UPDATE versions SET author = 'nobody'", "DELETE FROM versions", "UPDATE version_functions SET digest = 'x'", "DELETE FROM version_functions",
+		"UPDATE artifacts SET bytes = 1", "UPDATE plans SET body = '{}'", "DELETE FROM plans", "UPDATE journal SET text = ''", "DELETE FROM journal",
+	} {
+		if _, err := db.Exec(statement); err == nil {
+			t.Errorf("%s was carried out", statement)
+		}
+	}
+}
+
+func TestLeases(t *testing.T) {
+	s, c, _ := open(t)
+	ctx := t.Context()
+	at := store.Place{Service: "frostline", Stage: "trial", Target: "local/north"}
+	first, err := s.TakeLease(ctx, at, "one", time.Minute)
+	must(t, err)
+	if _, err := s.TakeLease(ctx, at, "two", time.Minute); !errors.Is(err, store.ErrLease) {
+		t.Errorf("a place that is taken: %v", err)
+	}
+	other := at
+	other.Target = "local/coast"
+	if _, err := s.TakeLease(ctx, other, "two", time.Minute); err != nil {
+		t.Errorf("another target: %v", err)
+	}
+	c.add(50 * time.Second)
+	must(t, s.RenewLease(ctx, first, time.Minute))
+	c.add(50 * time.Second)
+	if _, err := s.TakeLease(ctx, at, "two", time.Minute); !errors.Is(err, store.ErrLease) {
+		t.Errorf("a lease that was renewed: %v", err)
+	}
+	c.add(time.Minute)
+	second, err := s.TakeLease(ctx, at, "two", time.Minute)
+	if err != nil || second.Fence <= first.Fence {
+		t.Fatalf("a lease that ran out: %+v %v", second, err)
+	}
+	// Whoever lost the lease can write nothing any more.
+	for name, err := range map[string]error{
+		"renew": s.RenewLease(ctx, first, time.Minute), "begin": s.BeginStep(ctx, first, 1, 0, "k"), "end": s.EndStep(ctx, first, store.Outcome{}), "finish": s.EndDeployment(ctx, first, store.Deployment{}),
+	} {
+		if !errors.Is(err, store.ErrLease) {
+			t.Errorf("%s with a lease that is lost: %v", name, err)
+		}
+	}
+	must(t, s.EndLease(ctx, first)) // ends nothing: it is not the holder's
+	if err := s.RenewLease(ctx, second, time.Minute); err != nil {
+		t.Errorf("the second lease was ended by the first holder: %v", err)
+	}
+	must(t, s.EndLease(ctx, second))
+	if _, err := s.TakeLease(ctx, at, "three", time.Minute); err != nil {
+		t.Errorf("a place that was given free: %v", err)
+	}
+	must(t, s.DropLeases(ctx))
+	if _, err := s.TakeLease(ctx, at, "four", time.Minute); err != nil {
+		t.Errorf("after all leases were dropped: %v", err)
+	}
+}
+
+// The outcome of a step and the record change together.
+func TestStepsAndRecord(t *testing.T) {
+	s, _, _ := open(t)
+	ctx := t.Context()
+	version := withVersion(t, s, "a")
+	at := store.Place{Service: "frostline", Stage: "trial", Target: "local/north"}
+	steps := []plan.Step{
+		{Index: 0, Address: "identity/warn", Kind: "identity", Function: "warn", Change: plan.Create, Want: map[string]any{"owner": "x"}},
+		{Index: 1, Address: "logs/warn", Kind: "logs", Function: "warn", Change: plan.Create, Want: map[string]any{"keep": 5.0}, WantNeeds: []string{"identity/warn"}},
+		{Index: 2, Address: "route/warn/a", Kind: "route", Change: plan.Create},
+	}
+	p := &plan.Plan{Base: plan.Base{Service: "frostline", Stage: "trial", Target: "local/north", Version: version}, Steps: steps}
+	planID, err := s.AddPlan(ctx, "wren", p)
+	must(t, err)
+	back, err := s.Plan(ctx, planID)
+	if err != nil || len(back.Plan.Steps) != 3 || back.Person != "wren" {
+		t.Fatalf("the plan: %+v %v", back, err)
+	}
+	id, err := s.AddDeployment(ctx, planID, p, "wren")
+	must(t, err)
+	lease, err := s.TakeLease(ctx, at, "me", time.Minute)
+	must(t, err)
+	for i := range 2 {
+		must(t, s.BeginStep(ctx, lease, id, i, fmt.Sprint("key-", i)))
+	}
+	must(t, s.EndStep(ctx, lease, store.Outcome{Deployment: id, Step: steps[0], Version: version, Platform: map[string]any{"id": "north/warn"}}))
+	must(t, s.EndStep(ctx, lease, store.Outcome{Deployment: id, Step: steps[1], Version: version, Error: "quota"}))
+	record, err := s.Record(ctx, at)
+	if err != nil || len(record) != 1 || record[0].Platform["id"] != "north/warn" || record[0].Version != version {
+		t.Errorf("the record: %+v %v", record, err)
+	}
+	must(t, s.EndDeployment(ctx, lease, store.Deployment{ID: id, Place: at, Version: version, State: store.PartlyDone, Why: "logs/warn: quota", Person: "wren"}))
+	states, err := s.Steps(ctx, id)
+	must(t, err)
+	if got := fmt.Sprint(states[0].State, " ", states[1].State, " ", states[1].Error, " ", states[2].State, " ", states[0].Key); got != "done failed quota skipped key-0" {
+		t.Errorf("steps: %s", got)
+	}
+	place, err := s.Stage(ctx, at)
+	if err != nil || place.Version != 0 || place.Serial != 1 {
+		t.Errorf("the place: %+v %v", place, err)
+	}
+	must(t, s.Reopen(ctx, id, "linden"))
+	states, err = s.Steps(ctx, id)
+	must(t, err)
+	if states[0].State != store.StepDone || states[1].State != store.StepWaiting || states[2].State != store.StepWaiting || states[1].Key != "key-1" {
+		t.Errorf("reopened: %+v", states)
+	}
+	for i := 1; i < 3; i++ {
+		must(t, s.BeginStep(ctx, lease, id, i, fmt.Sprint("key-", i)))
+		must(t, s.EndStep(ctx, lease, store.Outcome{Deployment: id, Step: steps[i], Version: version}))
+	}
+	must(t, s.EndDeployment(ctx, lease, store.Deployment{ID: id, Place: at, Version: version, State: store.Done}))
+	if place, _ = s.Stage(ctx, at); place.Version != version || place.Serial != 3 {
+		t.Errorf("the place when it is done: %+v", place)
+	}
+	gone := steps[1]
+	gone.Change = plan.Delete
+	must(t, s.EndStep(ctx, lease, store.Outcome{Deployment: id, Step: gone}))
+	if record, _ = s.Record(ctx, at); len(record) != 2 {
+		t.Errorf("after a delete: %+v", record)
+	}
+	usual, err := s.UsualTimes(ctx)
+	if _, ok := usual["identity"]; !ok || err != nil {
+		t.Errorf("usual times: %v %v", usual, err)
+	}
+	running, err := s.RunningDeployments(ctx)
+	if err != nil || len(running) != 0 {
+		t.Errorf("running: %v %v", running, err)
+	}
+}
+
+func TestDeliveries(t *testing.T) {
+	s, c, _ := open(t)
+	ctx := t.Context()
+	version := withVersion(t, s, "a")
+	must(t, s.StartDelivery(ctx, "frostline", version, []string{"trial", "live"}))
+	must(t, s.StartDelivery(ctx, "frostline", version, []string{"trial", "live"})) // once is enough
+	rows, err := s.Deliveries(ctx, "frostline")
+	if err != nil || len(rows) != 2 || rows[0].State != delivery.Waiting {
+		t.Fatalf("%+v %v", rows, err)
+	}
+	d := rows[0]
+	c.add(time.Minute)
+	d.State, d.Deployments, d.Why = delivery.Deploying, []int64{4, 5}, "because"
+	must(t, s.MoveDelivery(ctx, d, "wren"))
+	back, err := s.Delivery(ctx, "frostline", version, d.Stage)
+	if err != nil || back.State != delivery.Deploying || len(back.Deployments) != 2 || !back.Since.Equal(c.Now()) {
+		t.Errorf("%+v %v", back, err)
+	}
+	must(t, s.Request(ctx, "frostline", version, "live", "wren"))
+	must(t, s.Approve(ctx, "frostline", version, "live", store.Approval{Person: "linden", Comment: "yes"}))
+	must(t, s.Approve(ctx, "frostline", version, "live", store.Approval{Person: "linden", Comment: "yes, again"}))
+	approvals, err := s.Approvals(ctx, "frostline", version, "live")
+	if err != nil || len(approvals) != 1 || approvals[0].Comment != "yes, again" {
+		t.Errorf("%+v %v", approvals, err)
+	}
+	must(t, s.PutCaseRuns(ctx, "frostline", version, "trial", []store.CaseRun{{Function: "warn", Name: "a", Passed: true, Body: "{}"}}))
+	must(t, s.PutCaseRuns(ctx, "frostline", version, "trial", []store.CaseRun{{Function: "warn", Name: "b", Body: "{}"}}))
+	runs, err := s.CaseRuns(ctx, "frostline", version, "trial")
+	if err != nil || len(runs) != 1 || runs[0].Name != "b" || runs[0].Passed {
+		t.Errorf("%+v %v", runs, err)
+	}
+	journal, err := s.Journal(ctx, "frostline", 0, 50)
+	must(t, err)
+	text := ""
+	for _, e := range journal {
+		text += e.Person + " " + e.What + " " + e.Text + "\n"
+	}
+	for _, want := range []string{"wren built version 1", "wren asked for version 1", "linden approved version 1: yes", "wren delivery version 1 is deploying: because"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("the journal does not say %q:\n%s", want, text)
+		}
+	}
+	older, err := s.Journal(ctx, "frostline", journal[1].ID, 1)
+	if err != nil || len(older) != 1 || older[0].ID >= journal[1].ID {
+		t.Errorf("older lines: %+v %v", older, err)
+	}
+}
+
+func TestPeopleSessionsAndSecrets(t *testing.T) {
+	s, c, _ := open(t)
+	ctx := t.Context()
+	must(t, s.AddPerson(ctx, store.Person{Handle: "wren", Role: "author", Groups: []string{"a", "b"}, Password: "x"}))
+	must(t, s.AddPerson(ctx, store.Person{Handle: "wren", Role: "reader", Password: "y"}))
+	p, err := s.Person(ctx, "wren")
+	if err != nil || p.Role != "reader" || len(p.Groups) != 0 {
+		t.Errorf("%+v %v", p, err)
+	}
+	must(t, s.AddSession(ctx, "token", store.Session{Handle: "wren", CSRF: "c", Until: c.Now().Add(time.Hour)}))
+	if v, err := s.Session(ctx, "token"); err != nil || v.Handle != "wren" {
+		t.Errorf("%+v %v", v, err)
+	}
+	c.add(2 * time.Hour)
+	if _, err := s.Session(ctx, "token"); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("a session that ran out: %v", err)
+	}
+	withVersion(t, s, "a")
+	must(t, s.PutSecret(ctx, "frostline", "live", store.Sealed{Name: "key", Value: []byte{1}}))
+	must(t, s.PutSecret(ctx, "frostline", "live", store.Sealed{Name: "key", Value: []byte{2}}))
+	secrets, err := s.Secrets(ctx, "frostline", "live")
+	if err != nil || len(secrets) != 1 || secrets[0].Value[0] != 2 {
+		t.Errorf("%+v %v", secrets, err)
+	}
+	if none, _ := s.Secrets(ctx, "frostline", "trial"); len(none) != 0 {
+		t.Errorf("another stage has %v", none)
+	}
+}
+
+func TestEventsAreKeptInOrder(t *testing.T) {
+	s, _, _ := open(t)
+	ctx := t.Context()
+	var group sync.WaitGroup
+	for range 8 {
+		group.Add(1)
+		go func() {
+			defer group.Done()
+			for range 20 {
+				if _, err := s.AddEvent(ctx, store.Event{Topic: "look", Body: "{}"}); err != nil {
+					t.Error(err)
+				}
+			}
+		}()
+	}
+	group.Wait()
+	list, err := s.EventsAfter(ctx, 100, 500)
+	if err != nil || len(list) != 60 {
+		t.Fatalf("%d events %v", len(list), err)
+	}
+	for i, e := range list {
+		if e.ID != int64(101+i) {
+			t.Fatalf("event %d has the id %d", i, e.ID)
+		}
+	}
+	if newest, err := s.NewestEvent(ctx); newest != 160 || err != nil {
+		t.Errorf("newest %d %v", newest, err)
+	}
+}
+
+func TestOpenAgain(t *testing.T) {
+	s, c, dir := open(t)
+	withVersion(t, s, "a")
+	must(t, s.SeeHead(t.Context(), "brambleford", "main", "abc", []store.Build{{Service: "frostline", Hash: "abc", Branch: "main", Person: "wren"}}))
+	must(t, s.Close())
+	again, err := store.Open(context.Background(), dir, c.Now)
+	must(t, err)
+	defer again.Close()
+	queued, err := again.QueuedBuilds(t.Context())
+	if err != nil || len(queued) != 1 || queued[0].Hash != "abc" {
+		t.Errorf("a build that waited: %+v %v", queued, err)
+	}
+	heads, err := again.Heads(t.Context(), "brambleford")
+	if err != nil || heads["main"] != "abc" {
+		t.Errorf("%v %v", heads, err)
+	}
+	queued[0].State, queued[0].Version = "done", 1
+	must(t, again.EndBuild(t.Context(), queued[0]))
+	if b, err := again.BuildOf(t.Context(), "frostline", 1); err != nil || b.State != "done" {
+		t.Errorf("%+v %v", b, err)
+	}
+}

@@ -1,0 +1,356 @@
+package local_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"rudmar/platform"
+	"rudmar/platform/api"
+	"rudmar/platform/local"
+)
+
+// clock is a time that tests move on.
+type clock struct {
+	mu  sync.Mutex
+	now time.Time
+}
+
+func (c *clock) Now() time.Time {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.now
+}
+
+func (c *clock) set(t time.Time) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.now = t
+}
+
+// again opens a platform on a folder, and gives a stand over it and how to end it.
+func again(t *testing.T, dir string, now func() time.Time) (*stand, func()) {
+	t.Helper()
+	s := &stand{T: t, scope: platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}, keys: int(time.Now().UnixNano() % 1e9)}
+	var p *local.Platform
+	s.protocol = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { p.Protocol().ServeHTTP(w, r) }))
+	s.routes = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { p.Routes().ServeHTTP(w, r) }))
+	var err error
+	if p, err = local.Open(t.Context(), local.Options{Dir: dir, Token: "secret", RoutesAt: s.routes.URL, DataAt: s.protocol.URL, Now: now, Idle: 200 * time.Millisecond, Log: slog.New(slog.DiscardHandler)}); err != nil {
+		t.Fatal(err)
+	}
+	if s.client, err = platform.NewClient(s.protocol.URL, "secret"); err != nil {
+		t.Fatal(err)
+	}
+	return s, func() {
+		s.protocol.Close()
+		s.routes.Close()
+		if err := p.Close(); err != nil {
+			t.Error(err)
+		}
+	}
+}
+
+func (s *stand) fires(schedule string) int {
+	s.Helper()
+	minutes, err := s.client.Metrics(s.Context(), s.scope, time.Time{})
+	if err != nil {
+		s.Fatal(err)
+	}
+	n := 0
+	for _, m := range minutes {
+		if m.Trigger == schedule {
+			n += m.Calls
+		}
+	}
+	return n
+}
+
+func until(t *testing.T, what string, check func() bool) {
+	t.Helper()
+	limit := time.Now().Add(15 * time.Second)
+	for !check() {
+		if time.Now().After(limit) {
+			t.Fatalf("waited in vain until %s", what)
+		}
+		time.Sleep(10 * time.Millisecond) // between two looks at a condition
+	}
+}
+
+// A schedule fires when it is due, once, also across a restart; fires that
+// were missed are made up for once, and told.
+func TestSchedulesFire(t *testing.T) {
+	dir := t.TempDir()
+	c := &clock{now: time.Date(2026, 11, 23, 8, 0, 30, 0, time.UTC)}
+	s, end := again(t, dir, c.Now)
+	s.deploy("sweep", "def run(call):\n    print(call.event['type'], call.event['data']['due'])\n", nil)
+	s.put("schedule/sweep/often", map[string]any{"cron": "*/10 * * * *", "zone": "UTC", "enabled": true})
+	s.put("schedule/sweep/never", map[string]any{"every": 60_000.0, "enabled": false})
+	c.set(c.Now().Add(10 * time.Minute))
+	until(t, "it fires", func() bool { return s.fires("often") == 1 })
+	lines, err := s.client.Logs(t.Context(), s.scope, platform.LogQuery{Function: "sweep"})
+	if err != nil || len(lines) == 0 || lines[0].Text != "rudmar.schedule.fired 2026-11-23T08:10:00Z" {
+		t.Errorf("lines: %v %v", lines, err)
+	}
+	end()
+	s, end = again(t, dir, c.Now)
+	c.set(c.Now().Add(10 * time.Minute))
+	until(t, "it fires again", func() bool { return s.fires("often") == 2 })
+	end()
+	c.set(c.Now().Add(3 * time.Hour))
+	s, end = again(t, dir, c.Now)
+	defer end()
+	until(t, "it makes up for what was missed", func() bool { return s.fires("often") == 3 })
+	lines, err = s.client.Logs(t.Context(), s.scope, platform.LogQuery{Function: "sweep"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	told := ""
+	for _, l := range lines {
+		told += l.Text + "\n"
+	}
+	if !strings.Contains(told, "missed some fires while the platform was down") {
+		t.Errorf("missed fires are not told:\n%s", told)
+	}
+	if n := s.fires("never"); n != 0 {
+		t.Errorf("a schedule that is off fired %d times", n)
+	}
+}
+
+// What was kept is there after a restart: resources, revisions, tables, logs.
+func TestRestart(t *testing.T) {
+	dir := t.TempDir()
+	s, end := again(t, dir, time.Now)
+	s.deploy("stations", "import rudmar\ndef run(call):\n    table = rudmar.table('stations')\n    if call.event: table.write('hill', call.event)\n    print('asked')\n    return table.read('hill')\n", nil)
+	s.put("grant/stations/tables/stations", map[string]any{"resource": "tables/stations", "verbs": []any{"read", "write"}})
+	if inv := s.call("stations", map[string]any{"limit": 0.5}); inv.Outcome != api.Answered {
+		t.Fatalf("%+v", inv.Error)
+	}
+	before, err := s.client.Snapshot(t.Context(), s.scope)
+	if err != nil {
+		t.Fatal(err)
+	}
+	end()
+	s, end = again(t, dir, time.Now)
+	defer end()
+	after, err := s.client.Snapshot(t.Context(), s.scope)
+	if err != nil || after.Fingerprint != before.Fingerprint {
+		t.Errorf("fingerprints %s and %s: %v", before.Fingerprint, after.Fingerprint, err)
+	}
+	inv := s.call("stations", nil)
+	if fmt.Sprint(inv.Answer) != "map[limit:0.5]" || !inv.Cold {
+		t.Errorf("%+v %+v", inv, inv.Error)
+	}
+	lines, err := s.client.Logs(t.Context(), s.scope, platform.LogQuery{Function: "stations"})
+	if err != nil || len(lines) != 4 {
+		t.Errorf("%d lines: %v", len(lines), err)
+	}
+}
+
+// An instance that nobody calls is taken away, and so is one whose revision gets no calls any more.
+func TestInstancesGo(t *testing.T) {
+	s, end := again(t, t.TempDir(), time.Now)
+	defer end()
+	code := "import os\ndef run(call):\n    return os.getpid()\n"
+	s.deploy("pid", code, nil)
+	first := s.call("pid", nil)
+	if warm := s.call("pid", nil); warm.Cold || warm.Answer != first.Answer {
+		t.Errorf("the second call: cold %v, process %v and %v", warm.Cold, first.Answer, warm.Answer)
+	}
+	s.deploy("pid", code, map[string]any{"memory": 192.0 * (1 << 20)})
+	moved := s.call("pid", nil)
+	if !moved.Cold || moved.Revision == first.Revision || moved.MemoryLimit != 192<<20 {
+		t.Errorf("another revision: %+v", moved)
+	}
+	until(t, "the idle instance is gone", func() bool {
+		time.Sleep(300 * time.Millisecond) // longer than an instance may idle: each look is a call
+		return s.call("pid", nil).Cold
+	})
+}
+
+// A function runs as nobody, in a folder of its own, and sees nothing of the platform's data.
+func TestFunctionsAreKeptApart(t *testing.T) {
+	dir := t.TempDir()
+	s, end := again(t, dir, time.Now)
+	defer end()
+	s.deploy("curious", `
+import os
+def run(call):
+    found = {"user": os.getuid(), "work": sorted(os.listdir(".")), "names": sorted(k for k in os.environ if not k.startswith("RUDMAR_"))}
+    try:
+        found["data"] = os.listdir(call.event)
+    except OSError as error:
+        found["data"] = type(error).__name__
+    with open("note.txt", "w") as note:
+        note.write("mine")
+    return found
+`, nil)
+	inv := s.call("curious", dir)
+	if inv.Outcome != api.Answered {
+		t.Fatalf("%+v", inv.Error)
+	}
+	found := inv.Answer.(map[string]any)
+	if found["user"] == 0.0 || found["data"] != "PermissionError" || fmt.Sprint(found["work"]) != "[]" {
+		t.Errorf("found %v", found)
+	}
+	if names := fmt.Sprint(found["names"]); names != "[HOME LANG LC_CTYPE PATH PLACE PYTHONDONTWRITEBYTECODE TMPDIR]" && names != "[HOME LANG PATH PLACE PYTHONDONTWRITEBYTECODE TMPDIR]" {
+		t.Errorf("environment: %v", names)
+	}
+}
+
+func (s *stand) hand(method, path string, body any) (int, string) {
+	s.Helper()
+	text, err := json.Marshal(body)
+	if err != nil {
+		s.Fatal(err)
+	}
+	q, err := http.NewRequest(method, s.protocol.URL+"/hand/"+path, bytes.NewReader(text))
+	if err != nil {
+		s.Fatal(err)
+	}
+	q.Header.Set("Authorization", "Bearer secret")
+	q.Header.Set("Content-Type", "application/json")
+	response, err := http.DefaultClient.Do(q)
+	if err != nil {
+		s.Fatal(err)
+	}
+	defer response.Body.Close()
+	var out bytes.Buffer
+	_, _ = out.ReadFrom(response.Body)
+	return response.StatusCode, out.String()
+}
+
+// A function that is changed by hand is published at once.
+func TestChangesByHand(t *testing.T) {
+	s := newStand(t)
+	s.deploy("warn", "import os\ndef run(call):\n    return os.environ.get('PLACE')\n", nil)
+	before := s.call("warn", nil)
+	if status, text := s.hand("PUT", "north/frostline/trial/function%2Fwarn", map[string]any{"env.PLACE": "cellar", "memory": 256 << 20}); status != 200 {
+		t.Fatalf("%d %s", status, text)
+	}
+	after := s.call("warn", nil)
+	if after.Answer != "cellar" || after.MemoryLimit != 256<<20 || after.Revision == before.Revision {
+		t.Errorf("%+v", after)
+	}
+	for _, tt := range []struct {
+		method, path string
+		body         any
+		status       int
+	}{
+		{"PUT", "north/frostline/trial/function%2Fnothing", map[string]any{"memory": 1 << 28}, 404},
+		{"PUT", "north/frostline/trial/function%2Fwarn", map[string]any{"colour": "red"}, 422},
+		{"PUT", "north/frostline/trial/function%2Fwarn", "no mapping", 400},
+		{"DELETE", "north/frostline/trial/function%2Fwarn", nil, 409},
+		{"DELETE", "north/frostline/trial/logs%2Fwarn", nil, 204},
+		{"DELETE", "north/frostline/trial/logs%2Fwarn", nil, 404},
+	} {
+		if status, text := s.hand(tt.method, tt.path, tt.body); status != tt.status {
+			t.Errorf("%s %s: %d %s, want %d", tt.method, tt.path, status, text, tt.status)
+		}
+	}
+}
+
+// Callers with a token get in where their groups may.
+func TestCallers(t *testing.T) {
+	s := newStand(t)
+	s.deploy("stations", "def run(call):\n    return call.event['headers'].get('authorization', 'not told')\n", nil)
+	for trigger, to := range map[string][]any{"members": {"members"}, "growers": {"growers", "council"}} {
+		s.put("opening/stations/"+trigger, map[string]any{"to": to})
+		s.put("route/stations/"+trigger, map[string]any{"method": "GET", "path": "/" + trigger, "enabled": true})
+	}
+	token := func(groups ...string) string {
+		status, text := s.hand("POST", "callers", map[string]any{"name": "somebody", "groups": groups})
+		var out struct{ Token string }
+		if err := json.Unmarshal([]byte(text), &out); err != nil || status != 201 {
+			t.Fatalf("%d %s", status, text)
+		}
+		return out.Token
+	}
+	grower, other := token("growers"), token()
+	for _, tt := range []struct {
+		path, token string
+		status      int
+	}{
+		{"members", "", 401}, {"members", "wrong", 401}, {"members", other, 200}, {"growers", other, 403}, {"growers", grower, 200}, {"nothing", grower, 404},
+	} {
+		q, err := http.NewRequest("GET", s.routes.URL+"/north/frostline/trial/"+tt.path, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if tt.token != "" {
+			q.Header.Set("Authorization", "Bearer "+tt.token)
+		}
+		response, err := http.DefaultClient.Do(q)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var body bytes.Buffer
+		_, _ = body.ReadFrom(response.Body)
+		response.Body.Close()
+		if response.StatusCode != tt.status || tt.status == 200 && strings.TrimSpace(body.String()) != "not told" {
+			t.Errorf("%s with %q: %d %s, want %d", tt.path, tt.token, response.StatusCode, body.String(), tt.status)
+		}
+	}
+}
+
+func TestWhoMayAskThePlatform(t *testing.T) {
+	s := newStand(t)
+	for _, token := range []string{"", "wrong"} {
+		stranger, err := platform.NewClient(s.protocol.URL, token)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := stranger.Kinds(t.Context()); !platform.HasStatus(err, 401) {
+			t.Errorf("with %q: %v", token, err)
+		}
+	}
+	kinds, err := s.client.Kinds(t.Context())
+	if err != nil || !kinds.Simulated || len(kinds.Regions) != 3 || len(kinds.Notes) == 0 {
+		t.Errorf("%+v %v", kinds, err)
+	}
+	if at := platform.RoutesAt(kinds, s.scope); at != s.routes.URL+"/north/frostline/trial" {
+		t.Errorf("routes at %s", at)
+	}
+	if err := s.client.PutArtifact(t.Context(), "sha256:"+strings.Repeat("0", 64), []byte("no archive")); !platform.HasStatus(err, 422) {
+		t.Errorf("an archive that is none: %v", err)
+	}
+	gone, err := platform.NewClient("http://127.0.0.1:1", "t")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := gone.Kinds(t.Context()); err == nil || !strings.Contains(err.Error(), "does not answer") {
+		t.Errorf("a platform that is not there: %v", err)
+	}
+}
+
+// Many callers at once each get their own answer.
+func TestAnswersAreNotMixedUp(t *testing.T) {
+	s := newStand(t)
+	s.deploy("echo", "def run(call):\n    print('for', call.event['n'])\n    return call.event['n']\n", map[string]any{"at_once": 20.0})
+	var group sync.WaitGroup
+	for worker := range 16 {
+		group.Add(1)
+		go func() {
+			defer group.Done()
+			for i := range 25 {
+				n := float64(worker*1000 + i)
+				inv, err := s.client.Invoke(t.Context(), s.scope, "echo", "", map[string]any{"n": n})
+				if err != nil || inv.Answer != n {
+					t.Errorf("asked with %v, answered %v %v %+v", n, inv.Answer, err, inv.Error)
+					return
+				}
+				if inv.Logs[0].Text != fmt.Sprintf("for %d", int(n)) {
+					t.Errorf("the call with %v has the line %q", n, inv.Logs[0].Text)
+				}
+			}
+		}()
+	}
+	group.Wait()
+}
