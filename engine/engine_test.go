@@ -180,7 +180,7 @@ func TestAFailedStepAndGoingOn(t *testing.T) {
 	r := newRig(t)
 	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
 		if address(q) == "function/a" {
-			http.Error(w, `{"type":"about:blank","title":"Quota","status":403,"detail":"the quota is used up"}`, 403)
+			http.Error(w, `{"type":"about:blank","title":"Quota","status":403,"detail":"the quota is used up"}`, http.StatusForbidden)
 			return
 		}
 		next.ServeHTTP(w, q)
@@ -276,7 +276,7 @@ func TestParallelAndThrottled(t *testing.T) {
 		if at := address(q); at != "" {
 			if at == "identity/a" && throttled.Add(1) == 1 {
 				w.Header().Set("Retry-After", "1")
-				http.Error(w, `{"type":"about:blank","title":"Slow down","status":429,"detail":"slow down"}`, 429)
+				http.Error(w, `{"type":"about:blank","title":"Slow down","status":429,"detail":"slow down"}`, http.StatusTooManyRequests)
 				return
 			}
 			time.Sleep(30 * time.Millisecond) // a platform takes its time

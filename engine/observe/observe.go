@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"time"
 
+	"rudmar/core/canon"
 	"rudmar/core/plan"
 	"rudmar/engine/deploy"
 	"rudmar/engine/events"
@@ -127,7 +128,7 @@ func (w *Watch) one(ctx context.Context, p store.Place, before Look) error {
 	if err := w.store.PutLook(ctx, store.Look{Place: p, Body: string(body)}); err != nil {
 		return err
 	}
-	w.events.Tell(ctx, p.Service, "look", map[string]any{"stage": p.Stage, "target": p.Target})
+	w.events.Tell(ctx, p.Service, "look", map[string]any{"stage": p.Stage, "target": p.Target, "drifted": !canon.Equal(before.Drift, look.Drift)})
 	return nil
 }
 

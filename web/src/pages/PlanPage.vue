@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, ref } from 'vue'
+import { computed, onScopeDispose, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { ask, client } from '../api/client'
@@ -7,6 +7,7 @@ import { useAction } from '../composables/useAction'
 import { useFocus } from '../composables/useFocus'
 import { useLoad } from '../composables/useLoad'
 import { useLine } from '../stores/line'
+import { useLive } from '../stores/live'
 import { useSession } from '../stores/session'
 import { count, duration } from '../words'
 
@@ -29,6 +30,17 @@ const { data, problem, reload } = useLoad(
 )
 const plan = computed(() => data.value?.plan)
 const targets = computed(() => line.line?.stages.find((s) => s.stage === stage.value)?.targets ?? [])
+
+// A plan is a look at one moment. When something happens in its stage that it
+// cannot know of, the page says so and leaves the plan as it was read.
+const moved = ref(false)
+const stop = useLive().listen((change) => {
+  const here = change?.service === service.value && change.body.stage === plan.value?.base.stage
+  if (change === null || (here && (change.topic === 'deployment' || (change.topic === 'look' && change.body.drifted === true)))) moved.value = true
+})
+onScopeDispose(stop)
+watch(data, () => (moved.value = false))
+
 const view = ref<'functions' | 'order'>('functions')
 const confirm = ref('')
 const { busy, problem: runProblem, run } = useAction()
@@ -92,6 +104,10 @@ async function go(): Promise<void> {
       <span v-if="data" class="quiet">plan {{ data.id }}, made <TimeAgo :at="data.madeAt" /></span>
     </div>
     <ProblemNote :problem="problem" />
+    <p v-if="moved && data && !busy" class="wait mb-2" role="status">
+      Something has happened in {{ plan?.base.stage }} since this plan was made.
+      <button type="button" class="btn btn-link p-0" @click="route.params.id ? choose({}) : reload()">Plan again</button>
+    </p>
     <template v-if="data && plan">
       <p class="sentence">{{ sentence }}</p>
       <div class="split">
