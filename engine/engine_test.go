@@ -268,6 +268,37 @@ func TestLostAnswers(t *testing.T) {
 	r.upToDate("trial", "north", 1)
 }
 
+// The platform is gone in the middle of a deployment, for a while: the steps
+// are sent until it is back.
+func TestThePlatformDiesInTheMiddle(t *testing.T) {
+	r := newRig(t)
+	var gone atomic.Int64
+	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
+		if at := address(q); (at == "function/a" || gone.Load() > 0) && gone.Add(1) <= 25 {
+			if connection, _, err := http.NewResponseController(w).Hijack(); err == nil {
+				connection.Close()
+			}
+			return
+		}
+		next.ServeHTTP(w, q)
+	})
+	r.push(first())
+	d := r.reaches(1, "trial", delivery.Settled)
+	if gone.Load() < 25 {
+		t.Errorf("only %d requests found it gone", gone.Load())
+	}
+	steps, err := r.Store.Steps(t.Context(), d.Deployments[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, s := range steps {
+		if s.State != store.StepDone {
+			t.Errorf("%s is %s", s.Address, s.State)
+		}
+	}
+	r.upToDate("trial", "north", 1)
+}
+
 // Steps run at the same time as far as their needs allow, and 429 is obeyed.
 func TestParallelAndThrottled(t *testing.T) {
 	r := newRig(t)

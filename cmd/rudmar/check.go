@@ -6,6 +6,7 @@ import (
 	"io"
 	"os"
 	"path"
+	"path/filepath"
 
 	"github.com/spf13/cobra"
 
@@ -14,25 +15,28 @@ import (
 
 func checkCommand() *cobra.Command {
 	var format, explain string
+	var fix bool
 	cmd := &cobra.Command{
 		Use:   "check [FOLDER]",
 		Short: "Check the manifests in a folder, without a server",
 		Long: `Checks every service in a folder: each rudmar.yaml with its functions and cases.
-All problems are told at once, each with its place and what to do.`,
+All problems are told at once, each with its place and what to do. Exit code 3
+tells that there are errors; warnings alone exit with 0.`,
 		Args: cobra.MaximumNArgs(1), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if explain != "" {
 				return explainCode(cmd.OutOrStdout(), explain)
 			}
-			dir := "."
+			c := &checking{dir: ".", format: format, fix: fix, out: cmd.OutOrStdout()}
 			if len(args) == 1 {
-				dir = args[0]
+				c.dir = args[0]
 			}
-			return check(cmd.OutOrStdout(), dir, format)
+			return c.run()
 		},
 	}
-	cmd.Flags().StringVar(&format, "format", "text", "text or json")
+	cmd.Flags().StringVar(&format, "format", "text", "text, json or sarif")
 	cmd.Flags().StringVar(&explain, "explain", "", "tell what a code such as RM1203 means")
+	cmd.Flags().BoolVar(&fix, "fix", false, "mend what can certainly be mended, then check")
 	return cmd
 }
 
@@ -45,52 +49,121 @@ func explainCode(out io.Writer, code string) error {
 	return nil
 }
 
-func check(out io.Writer, dir, format string) error {
-	if format != "text" && format != "json" {
-		return coded{exitUsage, fmt.Errorf("--format is text or json, not %q", format)}
+// checking is one run of the check over a folder.
+type checking struct {
+	dir, format string
+	fix         bool
+	out         io.Writer
+
+	found     []manifest.Diagnostic
+	functions int
+}
+
+func (c *checking) run() error {
+	switch c.format {
+	case "text", "json", "sarif":
+	default:
+		return coded{exitUsage, fmt.Errorf("--format is text, json or sarif, not %q", c.format)}
 	}
-	all, err := manifest.NewTree(os.DirFS(dir))
+	all, err := manifest.NewTree(os.DirFS(c.dir))
 	if err != nil {
-		return fmt.Errorf("reading %s: %w", dir, err)
+		return fmt.Errorf("reading %s: %w", c.dir, err)
 	}
 	services := manifest.Services(all.Files())
 	if len(services) == 0 {
-		return fmt.Errorf("there is no %s in %s or below it; a service needs one", manifest.ServiceFile, dir)
+		return fmt.Errorf("there is no %s in %s or below it; a service needs one", manifest.ServiceFile, c.dir)
 	}
-	found := []manifest.Diagnostic{}
-	functions := 0
+	c.found = []manifest.Diagnostic{}
 	for _, service := range services {
-		tree, err := manifest.NewTree(os.DirFS(path.Join(dir, service)))
-		if err != nil {
-			return fmt.Errorf("reading %s: %w", service, err)
+		if err := c.service(service); err != nil {
+			return err
 		}
-		result := manifest.NewLanguage().Check(tree)
-		if result.Service != nil {
-			functions += len(result.Service.Functions)
+	}
+	if err := c.report(len(services)); err != nil {
+		return err
+	}
+	if manifest.HasErrors(c.found) {
+		return coded{exitProblem, nil}
+	}
+	return nil
+}
+
+func (c *checking) service(service string) error {
+	root := filepath.Join(c.dir, filepath.FromSlash(service))
+	tree, err := manifest.NewTree(os.DirFS(root))
+	if err != nil {
+		return fmt.Errorf("reading %s: %w", service, err)
+	}
+	result := manifest.NewLanguage().Check(tree)
+	if c.fix {
+		// Mending one thing can show another, such as a key behind a tab.
+		for range 5 {
+			mended, err := mend(c.out, c.format, root, tree, result.Diagnostics)
+			if err != nil {
+				return err
+			}
+			if !mended {
+				break
+			}
+			result = manifest.NewLanguage().Check(tree)
 		}
-		for _, d := range result.Diagnostics {
-			text, readErr := tree.Read(d.File)
-			d.File = path.Join(service, d.File)
-			found = append(found, d)
-			if format == "text" {
-				fmt.Fprintln(out, d)
-				if readErr == nil {
-					fmt.Fprintln(out, d.Excerpt(text))
-				}
+	}
+	if result.Service != nil {
+		c.functions += len(result.Service.Functions)
+	}
+	for _, d := range result.Diagnostics {
+		text, readErr := tree.Read(d.File)
+		d.File = path.Join(service, d.File)
+		c.found = append(c.found, d)
+		if c.format == "text" {
+			fmt.Fprintln(c.out, d)
+			if readErr == nil {
+				fmt.Fprintln(c.out, d.Excerpt(text))
 			}
 		}
 	}
-	if format == "json" {
-		encoder := json.NewEncoder(out)
-		encoder.SetIndent("", "  ")
-		if err := encoder.Encode(found); err != nil {
-			return err
+	return nil
+}
+
+// mend carries out the fixes that diagnostics bring, file by file.
+func mend(out io.Writer, format, root string, tree *manifest.Tree, found []manifest.Diagnostic) (bool, error) {
+	byFile := map[string][]manifest.Diagnostic{}
+	for _, d := range found {
+		if d.Fix != nil {
+			byFile[d.File] = append(byFile[d.File], d)
 		}
-	} else {
-		fmt.Fprintf(out, "%d functions in %d services, %d problems\n", functions, len(services), len(found))
 	}
-	if manifest.HasErrors(found) {
-		return coded{exitProblem, nil}
+	for file, list := range byFile {
+		text, err := tree.Read(file)
+		if err != nil {
+			return false, err
+		}
+		name := filepath.Join(root, filepath.FromSlash(file))
+		info, err := os.Stat(name)
+		if err != nil {
+			return false, err
+		}
+		if err := os.WriteFile(name, manifest.Apply(text, list), info.Mode()); err != nil {
+			return false, fmt.Errorf("mending %s: %w", file, err)
+		}
+		if format == "text" {
+			for _, d := range list {
+				fmt.Fprintf(out, "mended %s: %s\n", d.Range, d.Fix.Title)
+			}
+		}
 	}
+	return len(byFile) > 0, nil
+}
+
+func (c *checking) report(services int) error {
+	encoder := json.NewEncoder(c.out)
+	encoder.SetIndent("", "  ")
+	switch c.format {
+	case "json":
+		return encoder.Encode(c.found)
+	case "sarif":
+		return encoder.Encode(manifest.SARIF(c.found))
+	}
+	fmt.Fprintf(c.out, "%d functions in %d services, %d problems\n", c.functions, services, len(c.found))
 	return nil
 }

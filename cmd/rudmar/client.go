@@ -8,15 +8,16 @@ import (
 	"fmt"
 	"net/http"
 	"os"
+	"slices"
 	"strings"
 	"text/tabwriter"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"rudmar/engine/people"
 	"rudmar/engine/store"
 	"rudmar/server/api"
-	"time"
 )
 
 // ask asks Rudmar's API as the person of the flags.
@@ -80,6 +81,7 @@ func printPlan(cmd *cobra.Command, kept api.KeptPlan) error {
 	p, out := kept.Plan, cmd.OutOrStdout()
 	fmt.Fprintf(out, "Plan %d: version %d onto %s (%s), where version %d is now: %d steps in %d waves\n\n", kept.Id, p.Base.Version, p.Base.Stage, p.Base.Target, p.Base.From, len(p.Steps), p.Waves)
 	table := tabwriter.NewWriter(out, 0, 4, 2, ' ', 0)
+	slices.SortStableFunc(p.Steps, func(a, b api.Step) int { return a.Wave - b.Wave })
 	for _, s := range p.Steps {
 		var because []string
 		for _, cause := range s.Because {

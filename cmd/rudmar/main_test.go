@@ -143,3 +143,53 @@ func TestBusyAddressIsToldWithItsFlag(t *testing.T) {
 		t.Errorf("a taken address: %v", err)
 	}
 }
+
+func TestCheckFixes(t *testing.T) {
+	dir := write(t, "function: order\nhandlr: mian:run\nenv:\n\tA: x\n")
+	out, err := run(t, "check", dir, "--fix")
+	if err != nil || !strings.Contains(out, "mended function.yaml") && !strings.Contains(out, "mended order/function.yaml") || !strings.Contains(out, "0 problems") {
+		t.Errorf("%v\n%s", err, out)
+	}
+	text, err := os.ReadFile(filepath.Join(dir, "shop/order/function.yaml"))
+	if err != nil || string(text) != "function: order\nhandler: main:run\nenv:\n  A: x\n" {
+		t.Errorf("mended to %q %v", text, err)
+	}
+	if out, err := run(t, "check", dir, "--format", "sarif"); err != nil || !strings.Contains(out, `"version": "2.1.0"`) {
+		t.Errorf("%v\n%s", err, out)
+	}
+}
+
+func TestBecomesNewAndSchema(t *testing.T) {
+	dir := filepath.Join(write(t, "function: order\nhandler: main:run\nmemory: 192 MiB\n"), "shop")
+	out, err := run(t, "becomes", dir, "--stage", "trial")
+	if err != nil || !strings.Contains(out, "function/order") || !strings.Contains(out, "201326592") || !strings.Contains(out, "order/function.yaml:3 (function)") || !strings.Contains(out, "built-in") {
+		t.Errorf("%v\n%s", err, out)
+	}
+	if _, err := run(t, "becomes", dir, "--stage", "moon"); codeOf(err) != exitUsage {
+		t.Errorf("a stage that is not: %v", err)
+	}
+	if out, err := run(t, "new", "function", "label", "--in", dir); err != nil || !strings.Contains(out, "main.py") {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	if out, err := run(t, "check", dir); err != nil || !strings.Contains(out, "2 functions in 1 services, 0 problems") {
+		t.Errorf("%v\n%s", err, out)
+	}
+	if _, err := run(t, "new", "function", "label", "--in", dir); err == nil || !strings.Contains(err.Error(), "there is a function label already") {
+		t.Errorf("twice: %v", err)
+	}
+	if _, err := run(t, "new", "function", "other", "--in", dir, "--runtime", "cobol"); codeOf(err) != exitUsage {
+		t.Errorf("another runtime: %v", err)
+	}
+	var list []map[string]any
+	if out, err := run(t, "becomes", dir, "--format", "json"); err != nil || json.Unmarshal([]byte(out), &list) != nil || len(list) < 10 {
+		t.Errorf("%v\n%s", err, out)
+	}
+	for _, kind := range []string{"service", "function", "case"} {
+		if out, err := run(t, "schema", kind); err != nil || !strings.Contains(out, "2020-12") {
+			t.Errorf("%s: %v\n%s", kind, err, out)
+		}
+	}
+	if _, err := run(t, "schema", "stage"); codeOf(err) != exitUsage {
+		t.Errorf("a schema of nothing: %v", err)
+	}
+}

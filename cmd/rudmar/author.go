@@ -1,0 +1,160 @@
+package main
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"rudmar/core/canon"
+	"rudmar/core/expand"
+	"rudmar/core/manifest"
+	"rudmar/core/starter"
+)
+
+// loadService checks the one service in a folder.
+func loadService(dir string) (manifest.Result, error) {
+	tree, err := manifest.NewTree(os.DirFS(dir))
+	if err != nil {
+		return manifest.Result{}, fmt.Errorf("reading %s: %w", dir, err)
+	}
+	r := manifest.NewLanguage().Check(tree)
+	if r.Service == nil {
+		return r, fmt.Errorf("%s has no %s that can be read; run rudmar check", dir, manifest.ServiceFile)
+	}
+	return r, nil
+}
+
+func becomesCommand() *cobra.Command {
+	var stageName, format string
+	cmd := &cobra.Command{
+		Use:   "becomes [FOLDER]",
+		Short: "Show what the manifests become in a stage: resources and values, each with where it came from",
+		Args:  cobra.MaximumNArgs(1), PreRunE: environment,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			dir := "."
+			if len(args) == 1 {
+				dir = args[0]
+			}
+			r, err := loadService(dir)
+			if err != nil {
+				return err
+			}
+			if manifest.HasErrors(r.Diagnostics) {
+				return coded{exitProblem, errors.New("the manifests have errors; run rudmar check")}
+			}
+			stage := &r.Service.Stages[0]
+			if stageName != "" {
+				if stage = r.Service.Stage(stageName); stage == nil {
+					return coded{exitUsage, fmt.Errorf("%s has no stage %q", r.Service.Name, stageName)}
+				}
+			}
+			// Secrets and addresses are known to a server only: their names stand for them.
+			in := expand.Inputs{Secrets: map[string]string{}, Address: "(address of " + stage.Name + ")"}
+			for _, s := range r.Service.Secrets {
+				in.Secrets[s] = "(" + s + ")"
+			}
+			resources, _ := expand.Expand(r.Service, stage, stage.Targets[0], in)
+			if format == "json" {
+				encoder := json.NewEncoder(cmd.OutOrStdout())
+				encoder.SetIndent("", "  ")
+				return encoder.Encode(resources)
+			}
+			return printResources(cmd.OutOrStdout(), resources)
+		},
+	}
+	cmd.Flags().StringVar(&stageName, "stage", "", "the stage; the first one where none is given")
+	cmd.Flags().StringVar(&format, "format", "text", "text or json")
+	return cmd
+}
+
+func printResources(out io.Writer, resources []expand.Resource) error {
+	table := tabwriter.NewWriter(out, 0, 4, 2, ' ', 0)
+	for _, r := range resources {
+		fmt.Fprintf(table, "%s\t\t\t\n", r.Address)
+		for _, a := range r.Attributes {
+			text, err := canon.Append(nil, a.Value)
+			if err != nil {
+				return err
+			}
+			from := string(a.From.Rule)
+			if a.From.File != "" {
+				from = fmt.Sprintf("%s:%d (%s)", a.From.File, a.From.Line, a.From.Rule)
+			}
+			for _, o := range a.Through {
+				from += fmt.Sprintf(", %s:%d (%s)", o.File, o.Line, o.Rule)
+			}
+			fmt.Fprintf(table, "\t%s\t%s\t%s\n", a.Name, text, from)
+		}
+	}
+	return table.Flush()
+}
+
+func newCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "new", Short: "Make something new from a starter that works"}
+	var dir, runtime string
+	function := &cobra.Command{
+		Use: "function NAME", Short: "Make a function with its manifest, its code and a case",
+		Args: cobra.ExactArgs(1), PreRunE: environment,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r, err := loadService(dir)
+			if err != nil {
+				return err
+			}
+			if fn := r.Service.Function(args[0]); fn != nil {
+				return fmt.Errorf("there is a function %s already, in %s", fn.Name, fn.File)
+			}
+			files, err := starter.Function(args[0], runtime)
+			if err != nil {
+				return coded{exitUsage, err}
+			}
+			return writeNew(cmd.OutOrStdout(), dir, files)
+		},
+	}
+	function.Flags().StringVar(&dir, "in", ".", "the folder of the service")
+	function.Flags().StringVar(&runtime, "runtime", "python", "the runtime: "+strings.Join(starter.Runtimes(), ", "))
+	cmd.AddCommand(function)
+	return cmd
+}
+
+// writeNew writes files that are not there yet. Nothing is overwritten.
+func writeNew(out io.Writer, dir string, files map[string]string) error {
+	names := make([]string, 0, len(files))
+	for name := range files {
+		if _, err := os.Stat(filepath.Join(dir, name)); err == nil {
+			return fmt.Errorf("%s is there already; nothing was written", filepath.Join(dir, name))
+		}
+		names = append(names, name)
+	}
+	sort.Strings(names)
+	for _, name := range names {
+		full := filepath.Join(dir, filepath.FromSlash(name))
+		if err := errors.Join(os.MkdirAll(filepath.Dir(full), 0o755), os.WriteFile(full, []byte(files[name]), 0o644)); err != nil {
+			return err
+		}
+		fmt.Fprintln(out, full)
+	}
+	return nil
+}
+
+func schemaCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "schema service|function|case", Short: "Print the JSON Schema of a kind of manifest, for editors", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			file, ok := map[string]string{"service": manifest.ServiceFile, "function": manifest.FunctionFile, "case": manifest.CasesFolder}[args[0]]
+			if !ok {
+				return coded{exitUsage, fmt.Errorf("%q is not service, function or case", args[0])}
+			}
+			encoder := json.NewEncoder(cmd.OutOrStdout())
+			encoder.SetIndent("", "  ")
+			return encoder.Encode(manifest.NewLanguage().Schema(file))
+		},
+	}
+}
