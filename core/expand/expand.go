@@ -6,8 +6,12 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
-	"sort"
+	"maps"
+	"runtime"
+	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 
 	"rudmar/core/canon"
 	"rudmar/core/manifest"
@@ -84,13 +88,64 @@ type Problem struct {
 // Expand gives the resources of a service in a stage on a target, sorted by
 // address, and what keeps them from being complete.
 func Expand(s *manifest.Service, stage *manifest.Stage, target manifest.Target, in Inputs) ([]Resource, []Problem) {
-	x := &expander{service: s, stage: stage, target: target, in: in}
-	x.out = make([]Resource, 0, 7*len(s.Functions))
-	for _, fn := range s.Functions {
-		x.function(fn)
+	// Each function stands for itself, so they are shared out to all cores, in
+	// stretches, and put together in their order.
+	const stretch = 256
+	parts := make([]*expander, (len(s.Functions)+stretch-1)/stretch)
+	var next atomic.Int64
+	var group sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), len(parts)) {
+		group.Add(1)
+		go func() {
+			defer group.Done()
+			for {
+				i := int(next.Add(1)) - 1
+				if i >= len(parts) {
+					return
+				}
+				x := &expander{service: s, stage: stage, target: target, in: in}
+				functions := s.Functions[i*stretch : min(len(s.Functions), (i+1)*stretch)]
+				x.out = make([]Resource, 0, 12*len(functions))
+				for _, fn := range functions {
+					x.function(fn)
+				}
+				parts[i] = x
+			}
+		}()
 	}
-	sort.Slice(x.out, func(i, j int) bool { return x.out[i].Address < x.out[j].Address })
-	return x.out, x.problems
+	group.Wait()
+	return gather(parts)
+}
+
+// gather puts resources together, sorted by address. They are put in order by
+// kind first, which leaves little to sort: functions come sorted by name.
+func gather(parts []*expander) ([]Resource, []Problem) {
+	count := map[string]int{}
+	var problems []Problem
+	for _, x := range parts {
+		for i := range x.out {
+			count[x.out[i].Kind]++
+		}
+		problems = append(problems, x.problems...)
+	}
+	kinds := slices.Sorted(maps.Keys(count))
+	next, total := map[string]int{}, 0
+	for _, kind := range kinds {
+		next[kind] = total
+		total += count[kind]
+	}
+	out := make([]Resource, total)
+	for _, x := range parts {
+		for i := range x.out {
+			out[next[x.out[i].Kind]] = x.out[i]
+			next[x.out[i].Kind]++
+		}
+	}
+	for _, kind := range kinds {
+		own := out[next[kind]-count[kind] : next[kind]]
+		slices.SortFunc(own, func(a, b Resource) int { return strings.Compare(a.Address, b.Address) })
+	}
+	return out, problems
 }
 
 type expander struct {
@@ -107,7 +162,7 @@ func (x *expander) add(kind, fn, rest string, attributes []Attribute, needs ...s
 	if rest != "" {
 		address += "/" + rest
 	}
-	sort.Slice(attributes, func(i, j int) bool { return attributes[i].Name < attributes[j].Name })
+	slices.SortFunc(attributes, func(a, b Attribute) int { return strings.Compare(a.Name, b.Name) })
 	x.out = append(x.out, Resource{Address: address, Kind: kind, Function: fn, Attributes: attributes, Needs: needs})
 	return &x.out[len(x.out)-1]
 }
@@ -122,12 +177,13 @@ func (x *expander) function(fn *manifest.Function) {
 	x.add(Logs, name, "", []Attribute{{Name: "keep", Value: ms(c.KeepLogs.V.Milliseconds()), From: c.KeepLogs.From}})
 	grants := x.grants(name, identity, c)
 
-	own := []Attribute{
+	own := make([]Attribute, 0, 5+len(c.Env))
+	own = append(own, []Attribute{
 		{Name: "runtime", Value: c.Runtime.V, From: c.Runtime.From},
 		{Name: "handler", Value: c.Handler.V, From: c.Handler.From},
 		{Name: "memory", Value: float64(c.Memory.V), From: c.Memory.From},
 		{Name: "timeout", Value: ms(c.Timeout.V.Milliseconds()), From: c.Timeout.From},
-	}
+	}...)
 	secrets := map[string]string{}
 	for _, v := range c.Env {
 		a, secret := x.render("env."+v.Name, v.Value, v.From)
@@ -226,7 +282,7 @@ func sortedList(set map[string]bool) []any {
 	for w := range set {
 		words = append(words, w)
 	}
-	sort.Strings(words)
+	slices.Sort(words)
 	return list(words)
 }
 

@@ -3,7 +3,6 @@ package manifest
 import (
 	"fmt"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -174,23 +173,26 @@ func (w *whole) unknownName(at Range, name, what string, known []string) {
 // across checks what concerns several places at once.
 func (w *whole) across() {
 	functions := w.functionNames()
-	for _, fn := range w.out.Functions {
-		n := w.nodes[fn.Name]
-		w.handler(fn, n)
-		w.triggers(n.Get("triggers"), functions, false)
-		w.wildcards(n.Get("permissions"))
-		w.references(n, functions)
-		if in := n.Get("in"); in != nil && in.Kind == Mapping {
-			for _, stage := range in.Items {
-				w.triggers(stage.Get("triggers"), functions, true)
-				w.wildcards(stage.Get("permissions"))
-				w.references(stage, functions)
-			}
-		}
-	}
+	w.spread(len(w.out.Functions), func(own *whole, i int) { own.alone(w.out.Functions[i], functions) })
 	w.references(w.root.Get("defaults"), functions)
 	for i := range w.out.Stages {
 		w.collisions(w.out.Stages[i].Name)
+	}
+}
+
+// alone checks what concerns one function.
+func (w *whole) alone(fn *Function, functions []string) {
+	n := w.nodes[fn.Name]
+	w.handler(fn, n)
+	w.triggers(n.Get("triggers"), functions, false)
+	w.wildcards(n.Get("permissions"))
+	w.references(n, functions)
+	if in := n.Get("in"); in != nil && in.Kind == Mapping {
+		for _, stage := range in.Items {
+			w.triggers(stage.Get("triggers"), functions, true)
+			w.wildcards(stage.Get("permissions"))
+			w.references(stage, functions)
+		}
 	}
 }
 
@@ -430,14 +432,49 @@ func (w *whole) handlerFunction(at *Node, name, function, runtime string) {
 	if err != nil {
 		return
 	}
-	quoted := regexp.QuoteMeta(function)
-	pattern, ok := map[string]string{
-		"python": `(?m)^(async\s+)?def\s+` + quoted + `\b|^` + quoted + `\s*[:=]|import\s.*\b` + quoted + `\b|import\s+\(|import\s+\*`,
-		"node":   `\b` + quoted + `\b`,
-		"go":     `(?m)^func\s+` + quoted + `\b`,
-	}[runtime]
-	if ok && !regexp.MustCompile(pattern).Match(text) {
+	if !defines(string(text), function, runtime) {
 		w.add(CodeHandlerFile, at.Range, "%s does not define %q; the handler is file:function", name, function)
+	}
+}
+
+// defines tells whether code seems to define a function. It says yes where it
+// cannot tell, such as with names that are imported.
+func defines(code, function, runtime string) bool {
+	if runtime == "node" {
+		return hasWord(code, function)
+	}
+	for line := range strings.Lines(code) {
+		words := strings.Fields(line)
+		switch {
+		case len(words) == 0 || !hasWord(line, function) && !strings.Contains(line, "import"):
+		case runtime == "go":
+			if words[0] == "func" {
+				return true
+			}
+		case strings.HasPrefix(line, "def ") || strings.HasPrefix(line, "async ") || strings.HasPrefix(line, function):
+			return true
+		case strings.Contains(line, "import ") && (hasWord(line, function) || strings.ContainsAny(line, "(*")):
+			return true
+		}
+	}
+	return false
+}
+
+// hasWord tells whether a name stands in a text, not as a part of another name.
+func hasWord(text, name string) bool {
+	part := func(b byte) bool {
+		return b == '_' || b >= '0' && b <= '9' || b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z' || b >= 0x80
+	}
+	for at := 0; ; {
+		i := strings.Index(text[at:], name)
+		if i < 0 || name == "" {
+			return false
+		}
+		from, to := at+i, at+i+len(name)
+		if (from == 0 || !part(text[from-1])) && (to == len(text) || !part(text[to])) {
+			return true
+		}
+		at = to
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 	"sort"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"rudmar/core/expression"
 )
@@ -37,7 +38,7 @@ func (l *Language) Check(folder Folder) Result {
 	names := manifestFiles(all)
 	files := l.parseAll(folder, names)
 
-	w := &whole{language: l, folder: folder, present: make(map[string]bool, len(all)), checker: newChecker()}
+	w := &whole{language: l, folder: folder, all: all, present: make(map[string]bool, len(all)), checker: newChecker()}
 	for _, name := range all {
 		w.present[name] = true
 	}
@@ -81,26 +82,36 @@ next:
 	return out
 }
 
-// parseAll parses and checks each file against its shape, on all cores.
-func (l *Language) parseAll(folder Folder, names []string) []file {
-	files := make([]file, len(names))
-	work := make(chan int)
+// onAllCores calls do for stretches of 0 to n that together are all of it.
+func onAllCores(n int, do func(from, to int)) {
+	const stretch = 64
+	var next atomic.Int64
 	var group sync.WaitGroup
-	for range min(runtime.GOMAXPROCS(0), max(1, len(names))) {
+	for range min(runtime.GOMAXPROCS(0), (n+stretch-1)/stretch) {
 		group.Add(1)
 		go func() {
 			defer group.Done()
-			c := newChecker()
-			for i := range work {
-				files[i] = l.parseFile(c, folder, names[i])
+			for {
+				from := int(next.Add(stretch)) - stretch
+				if from >= n {
+					return
+				}
+				do(from, min(n, from+stretch))
 			}
 		}()
 	}
-	for i := range names {
-		work <- i
-	}
-	close(work)
 	group.Wait()
+}
+
+// parseAll parses and checks each file against its shape.
+func (l *Language) parseAll(folder Folder, names []string) []file {
+	files := make([]file, len(names))
+	onAllCores(len(names), func(from, to int) {
+		c := newChecker()
+		for i := from; i < to; i++ {
+			files[i] = l.parseFile(c, folder, names[i])
+		}
+	})
 	return files
 }
 
@@ -137,6 +148,7 @@ type whole struct {
 	*checker
 	language *Language
 	folder   Folder
+	all      []string // the files of the folder, sorted
 	present  map[string]bool
 	out      *Service
 	root     *Node // of rudmar.yaml
@@ -167,12 +179,15 @@ func (w *whole) functions(files []file) {
 	builtIn := builtIns(w.language.function)
 	shared := merge(builtIn, w.root.Get("defaults"))
 	first := map[string]*Function{}
-	for _, f := range files {
-		if path.Base(f.name) != FunctionFile || f.node == nil || f.node.Kind != Mapping {
-			continue
+	decoded := make([]*Function, len(files))
+	w.spread(len(files), func(own *whole, i int) {
+		if f := files[i]; path.Base(f.name) == FunctionFile && f.node != nil && f.node.Kind == Mapping {
+			decoded[i] = own.function(f, shared)
 		}
-		fn := w.function(f, shared)
-		if fn.Name == "" {
+	})
+	for i, fn := range decoded {
+		f := files[i]
+		if fn == nil || fn.Name == "" {
 			continue
 		}
 		if other := first[fn.Name]; other != nil {
@@ -191,6 +206,22 @@ func (w *whole) functions(files []file) {
 	case n == 0 && len(files) == 1:
 		w.add(CodeNoFunctions, top, "the service has no function; put one at functions/<name>/%s", FunctionFile)
 	}
+}
+
+// spread calls do for 0 to n on all cores, each with a checker of its own; what
+// they find is gathered.
+func (w *whole) spread(n int, do func(own *whole, i int)) {
+	var mu sync.Mutex
+	onAllCores(n, func(from, to int) {
+		own := *w
+		own.checker = newChecker()
+		for i := from; i < to; i++ {
+			do(&own, i)
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		w.diagnostics = append(w.diagnostics, own.diagnostics...)
+	})
 }
 
 func (w *whole) function(f file, shared *Node) *Function {
@@ -230,9 +261,8 @@ func (w *whole) hasFolder(dir string) bool {
 	if dir == "." {
 		return true
 	}
-	all := w.folder.Files()
-	i := sort.SearchStrings(all, dir+"/")
-	return i < len(all) && strings.HasPrefix(all[i], dir+"/")
+	i := sort.SearchStrings(w.all, dir+"/")
+	return i < len(w.all) && strings.HasPrefix(w.all[i], dir+"/")
 }
 
 func (w *whole) unknownStage(k *Node) {

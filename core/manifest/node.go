@@ -150,9 +150,11 @@ func parse(file string, text []byte) (*Node, []Diagnostic) {
 		r.syntax(text, err)
 		return nil, r.found
 	}
-	var second yaml.Node
-	if err := loader.Load(&second); !errors.Is(err, io.EOF) {
-		r.add(CodeDocuments, Range{Line: max(1, second.Line), Column: 1}, "one file holds one document; move the second one to a file of its own")
+	if bytes.Contains(text, []byte("\n---")) || bytes.Contains(text, []byte("\n...")) { // else there cannot be a second one
+		var second yaml.Node
+		if err := loader.Load(&second); !errors.Is(err, io.EOF) {
+			r.add(CodeDocuments, Range{Line: max(1, second.Line), Column: 1}, "one file holds one document; move the second one to a file of its own")
+		}
 	}
 	if doc.Kind != yaml.DocumentNode || len(doc.Content) == 0 {
 		r.add(CodeEmpty, Range{}, "the file is empty; it has to say what it declares")
