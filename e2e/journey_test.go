@@ -367,8 +367,56 @@ func (r *rig) commit(baseHash, message string, files map[string]string) (int, st
 	return r.try("wren", "POST", base+"/source/commits", map[string]any{"branch": "main", "base": baseHash, "message": message, "files": files}, nil)
 }
 
+// helpsToWrite asks what may be written at a place, and what its line means.
+func helpsToWrite(t *testing.T, r *rig) {
+	ask := func(file, text string, line, column int) api.AssistResult {
+		var out api.AssistResult
+		r.ask("wren", "POST", base+"/source/assist", map[string]any{"branch": "main", "stage": "trial", "file": file, "line": line, "column": column, "files": map[string]string{file: text}}, &out)
+		return out
+	}
+	const file = "functions/night-report/function.yaml"
+	text := "function: night-report\nhandler: report:run\nmemory: 160 MiB\ntriggers:\n  morning: {cron: \"30 6 * * *\", zone: Europe/Oslo}\npermissions:\n  - {may: [query], of: tables/readings}\n"
+	fires := ask(file, text, 5, 5)
+	if len(fires.Notes) != 1 || len(fires.Notes[0].Fires) != 10 || orZero(fires.Notes[0].Zone) != "Europe/Oslo" || fires.Notes[0].Lines[0] != "1 times a day" {
+		t.Errorf("a schedule's line: %+v", fires.Notes)
+	}
+	if oslo := time.UnixMilli(fires.Notes[0].Fires[0]).UTC(); oslo.Minute() != 30 || oslo.Hour() != 5 && oslo.Hour() != 4 {
+		t.Errorf("the next fire: %v", oslo)
+	}
+	if n := ask(file, text, 7, 5).Notes; len(n) != 1 || n[0].Lines[0] != "query the table readings" {
+		t.Errorf("a permission's line: %+v", n)
+	}
+	if n := ask(file, text, 3, 9).Notes; len(n) != 1 || !strings.Contains(strings.Join(n[0].Lines, "\n"), "trial on local/north: ") {
+		t.Errorf("a memory limit's line: %+v", n)
+	}
+	labels := []string{}
+	for _, c := range ask(file, text+"env:\n  L: ${", 9, 8).Completions {
+		labels = append(labels, c.Label)
+	}
+	if !slices.Contains(labels, "settings.frost_limit") || !slices.Contains(labels, "functions.warn.url") {
+		t.Errorf("completions: %v", labels)
+	}
+	for request, want := range map[string]string{
+		"GET /stations/hill/frost": "only this route takes it warn/ask map[station:hill]", "GET /nothing": "no route takes it: it is answered with 404 ",
+		"GET /stations/latest": "GET /stations/latest goes first: at segment 2 it has a literal, GET /stations/{station} has a parameter night-report/latest map[] stations/one map[station:latest]",
+	} {
+		method, path, _ := strings.Cut(request, " ")
+		var out api.RouteResult
+		edited := strings.Replace(text, "permissions:", "  latest: {route: GET /stations/latest, open_to: anyone}\npermissions:", 1)
+		r.ask("wren", "POST", base+"/source/route", map[string]any{"branch": "main", "stage": "trial", "method": method, "path": path, "files": map[string]string{file: edited}}, &out)
+		var takers []string
+		for _, taker := range out.Takers {
+			takers = append(takers, fmt.Sprint(taker.Function, "/", taker.Trigger, " ", taker.Params))
+		}
+		if got := out.Why + " " + strings.Join(takers, " "); got != want {
+			t.Errorf("%s: %s, want %s", request, got, want)
+		}
+	}
+}
+
 func TestEditsAreNeverLost(t *testing.T) {
 	r := demo(t)
+	helpsToWrite(t, r)
 	var source api.Source
 	r.ask("wren", "GET", base+"/source", nil, &source)
 	var file api.FileText

@@ -28,6 +28,20 @@ func TestPageJourney(t *testing.T) {
 	wren.press("^Commit 1 file")
 	wren.reads("Look through the warnings", "built as version 8")
 
+	// For the line where the cursor is: when a schedule fires, who takes a request, what may be written.
+	wren.goTo("source?file=functions/night-report/function.yaml&line=7")
+	wren.reads("Next fires of morning", "in Europe/Oslo")
+	wren.fill(`input[aria-label="A request to try"]`, "GET /stations/hill")
+	wren.press("Who takes it")
+	wren.reads("only this route takes it", "station = hill")
+	wren.typeAtEnd("\nat")
+	wren.must("asking for what may be written", wren.page.KeyActions().Press(input.ControlLeft).Type(input.Space).Release(input.ControlLeft).Do())
+	wren.reads("at_once", "Most invocations running at the same time")
+	option, err := wren.page.Timeout(10*time.Second).ElementR(".cm-tooltip-autocomplete li", "at_once")
+	wren.must("looking for what may be written", err)
+	wren.must("choosing it", option.Click(proto.InputMouseButtonLeft, 1))
+	wren.reads("at_once has no value")
+
 	// The version went to trial by itself; its plan and its steps can be read.
 	wren.goTo("deliveries/8/trial")
 	wren.reads("settled", "7 cases passed", "a mild night gives no warning")

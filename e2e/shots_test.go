@@ -21,7 +21,7 @@ func TestShots(t *testing.T) {
 	wren.goTo("board?stage=live")
 	wren.reads("What needs you", "warn was changed by hand")
 	shoot(wren, "board")
-	wren.goTo("source?stage=preview&file=functions/warn/function.yaml&line=9")
+	wren.goTo("source?stage=preview&file=functions/warn/function.yaml&line=12")
 	wren.sees("the editor", ".cm-content")
 	wren.reads("What it becomes in preview", "function/warn")
 	shoot(wren, "source")

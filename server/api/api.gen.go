@@ -60,6 +60,30 @@ func (e GateState) Valid() bool {
 	}
 }
 
+// Defines values for LineNoteKind.
+const (
+	Fires      LineNoteKind = "fires"
+	Observed   LineNoteKind = "observed"
+	Permission LineNoteKind = "permission"
+	Route      LineNoteKind = "route"
+)
+
+// Valid indicates whether the value is a known member of the LineNoteKind enum.
+func (e LineNoteKind) Valid() bool {
+	switch e {
+	case Fires:
+		return true
+	case Observed:
+		return true
+	case Permission:
+		return true
+	case Route:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for NeedKind.
 const (
 	NeedKindApproval NeedKind = "approval"
@@ -163,6 +187,24 @@ type ArchiveFile struct {
 	Path   string `json:"path"`
 	Sha256 string `json:"sha256"`
 	Size   int64  `json:"size"`
+}
+
+// AssistResult defines model for AssistResult.
+type AssistResult struct {
+	About       string       `json:"about"`
+	Completions []Completion `json:"completions"`
+	Notes       []LineNote   `json:"notes"`
+	Path        []string     `json:"path"`
+}
+
+// AssistWish defines model for AssistWish.
+type AssistWish struct {
+	Branch string             `json:"branch"`
+	Column int                `json:"column"`
+	File   string             `json:"file"`
+	Files  map[string]*string `json:"files"`
+	Line   int                `json:"line"`
+	Stage  *string            `json:"stage,omitempty"`
 }
 
 // AttributeChange defines model for AttributeChange.
@@ -277,6 +319,14 @@ type CommitWish struct {
 	Branch  string             `json:"branch"`
 	Files   map[string]*string `json:"files"`
 	Message string             `json:"message"`
+}
+
+// Completion defines model for Completion.
+type Completion struct {
+	About  string `json:"about"`
+	Insert string `json:"insert"`
+	Kind   string `json:"kind"`
+	Label  string `json:"label"`
 }
 
 // Conflict defines model for Conflict.
@@ -535,6 +585,18 @@ type Line struct {
 	Stages    []Station    `json:"stages"`
 }
 
+// LineNote defines model for LineNote.
+type LineNote struct {
+	Fires []int64      `json:"fires"`
+	Kind  LineNoteKind `json:"kind"`
+	Lines []string     `json:"lines"`
+	Title string       `json:"title"`
+	Zone  *string      `json:"zone,omitempty"`
+}
+
+// LineNoteKind defines model for LineNote.Kind.
+type LineNoteKind string
+
 // LogLine defines model for LogLine.
 type LogLine struct {
 	At         int64  `json:"at"`
@@ -683,6 +745,32 @@ type RouteAddress struct {
 	To      string `json:"to"`
 	Trigger string `json:"trigger"`
 	Url     string `json:"url"`
+}
+
+// RouteResult defines model for RouteResult.
+type RouteResult struct {
+	// Takers Those that match, the one that wins first
+	Takers []RouteTaker `json:"takers"`
+	Why    string       `json:"why"`
+}
+
+// RouteTaker defines model for RouteTaker.
+type RouteTaker struct {
+	File     string            `json:"file"`
+	Function string            `json:"function"`
+	Line     int               `json:"line"`
+	Params   map[string]string `json:"params"`
+	Route    string            `json:"route"`
+	Trigger  string            `json:"trigger"`
+}
+
+// RouteWish defines model for RouteWish.
+type RouteWish struct {
+	Branch string             `json:"branch"`
+	Files  map[string]*string `json:"files"`
+	Method string             `json:"method"`
+	Path   string             `json:"path"`
+	Stage  string             `json:"stage"`
 }
 
 // RunWish defines model for RunWish.
@@ -910,11 +998,17 @@ type ActOnDeliveryJSONRequestBody = DeliveryWish
 // MakePlanJSONRequestBody defines body for MakePlan for application/json ContentType.
 type MakePlanJSONRequestBody = PlanWish
 
+// AssistSourceJSONRequestBody defines body for AssistSource for application/json ContentType.
+type AssistSourceJSONRequestBody = AssistWish
+
 // CheckSourceJSONRequestBody defines body for CheckSource for application/json ContentType.
 type CheckSourceJSONRequestBody = CheckWish
 
 // CommitSourceJSONRequestBody defines body for CommitSource for application/json ContentType.
 type CommitSourceJSONRequestBody = CommitWish
+
+// RouteRequestJSONRequestBody defines body for RouteRequest for application/json ContentType.
+type RouteRequestJSONRequestBody = RouteWish
 
 // CallFunctionJSONRequestBody defines body for CallFunction for application/json ContentType.
 type CallFunctionJSONRequestBody = CallWish
@@ -1069,6 +1163,20 @@ type ClientInterface interface {
 	// GetSource performs a GET /services/{service}/source (the `GetSource` operationId) request.
 	GetSource(ctx context.Context, service Service, params *GetSourceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// AssistSourceWithBody What may be written at a place, and what its line means
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /services/{service}/source/assist (the `AssistSource` operationId).
+	AssistSourceWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AssistSource What may be written at a place, and what its line means
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /services/{service}/source/assist (the `AssistSource` operationId).
+	AssistSource(ctx context.Context, service Service, body AssistSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// CheckSourceWithBody What an edit that is not committed yet would mean
 	//
 	// Takes any type of body and a specified content type.
@@ -1093,6 +1201,20 @@ type ClientInterface interface {
 
 	// GetFile performs a GET /services/{service}/source/file (the `GetFile` operationId) request.
 	GetFile(ctx context.Context, service Service, params *GetFileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RouteRequestWithBody Which route of an edit would take a request
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /services/{service}/source/route (the `RouteRequest` operationId).
+	RouteRequestWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RouteRequest Which route of an edit would take a request
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /services/{service}/source/route (the `RouteRequest` operationId).
+	RouteRequest(ctx context.Context, service Service, body RouteRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetFunction performs a GET /services/{service}/stages/{stage}/functions/{function} (the `GetFunction` operationId) request.
 	GetFunction(ctx context.Context, service Service, stage Stage, function Function, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1410,6 +1532,40 @@ func (c *Client) GetSource(ctx context.Context, service Service, params *GetSour
 	return c.Client.Do(req)
 }
 
+// AssistSourceWithBody What may be written at a place, and what its line means
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /services/{service}/source/assist (the `AssistSource` operationId).
+func (c *Client) AssistSourceWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAssistSourceRequestWithBody(c.Server, service, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AssistSource What may be written at a place, and what its line means
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /services/{service}/source/assist (the `AssistSource` operationId).
+func (c *Client) AssistSource(ctx context.Context, service Service, body AssistSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAssistSourceRequest(c.Server, service, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // CheckSourceWithBody What an edit that is not committed yet would mean
 //
 // Takes any type of body and a specified content type.
@@ -1475,6 +1631,40 @@ func (c *Client) CommitSource(ctx context.Context, service Service, body CommitS
 // GetFile performs a GET /services/{service}/source/file (the `GetFile` operationId) request.
 func (c *Client) GetFile(ctx context.Context, service Service, params *GetFileParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetFileRequest(c.Server, service, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RouteRequestWithBody Which route of an edit would take a request
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /services/{service}/source/route (the `RouteRequest` operationId).
+func (c *Client) RouteRequestWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRouteRequestRequestWithBody(c.Server, service, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RouteRequest Which route of an edit would take a request
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /services/{service}/source/route (the `RouteRequest` operationId).
+func (c *Client) RouteRequest(ctx context.Context, service Service, body RouteRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRouteRequestRequest(c.Server, service, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2331,6 +2521,53 @@ func NewGetSourceRequest(server string, service Service, params *GetSourceParams
 	return req, nil
 }
 
+// NewAssistSourceRequest calls the generic AssistSource builder with application/json body
+func NewAssistSourceRequest(server string, service Service, body AssistSourceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAssistSourceRequestWithBody(server, service, "application/json", bodyReader)
+}
+
+// NewAssistSourceRequestWithBody constructs an http.Request for the AssistSource method, with any body, and a specified content type
+func NewAssistSourceRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/source/assist", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewCheckSourceRequest calls the generic CheckSource builder with application/json body
 func NewCheckSourceRequest(server string, service Service, body CheckSourceJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -2490,6 +2727,53 @@ func NewGetFileRequest(server string, service Service, params *GetFileParams) (*
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewRouteRequestRequest calls the generic RouteRequest builder with application/json body
+func NewRouteRequestRequest(server string, service Service, body RouteRequestJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRouteRequestRequestWithBody(server, service, "application/json", bodyReader)
+}
+
+// NewRouteRequestRequestWithBody constructs an http.Request for the RouteRequest method, with any body, and a specified content type
+func NewRouteRequestRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/source/route", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -3138,6 +3422,20 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	GetSourceWithResponse(ctx context.Context, service Service, params *GetSourceParams, reqEditors ...RequestEditorFn) (*GetSourceResponse, error)
 
+	// AssistSourceWithBodyWithResponse What may be written at a place, and what its line means
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/source/assist (the `AssistSource` operationId).
+	AssistSourceWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AssistSourceResponse, error)
+
+	// AssistSourceWithResponse What may be written at a place, and what its line means
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/source/assist (the `AssistSource` operationId).
+	AssistSourceWithResponse(ctx context.Context, service Service, body AssistSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*AssistSourceResponse, error)
+
 	// CheckSourceWithBodyWithResponse What an edit that is not committed yet would mean
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -3166,6 +3464,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	GetFileWithResponse(ctx context.Context, service Service, params *GetFileParams, reqEditors ...RequestEditorFn) (*GetFileResponse, error)
+
+	// RouteRequestWithBodyWithResponse Which route of an edit would take a request
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/source/route (the `RouteRequest` operationId).
+	RouteRequestWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RouteRequestResponse, error)
+
+	// RouteRequestWithResponse Which route of an edit would take a request
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/source/route (the `RouteRequest` operationId).
+	RouteRequestWithResponse(ctx context.Context, service Service, body RouteRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*RouteRequestResponse, error)
 
 	// GetFunctionWithResponse performs a GET /services/{service}/stages/{stage}/functions/{function} (the `GetFunction` operationId) request.
 	//
@@ -3997,6 +4309,54 @@ func (r GetSourceResponse) ContentType() string {
 	return ""
 }
 
+type AssistSourceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AssistResult
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AssistSourceResponse) GetJSON200() *AssistResult {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AssistSourceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AssistSourceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AssistSourceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AssistSourceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AssistSourceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CheckSourceResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4146,6 +4506,54 @@ func (r GetFileResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RouteRequestResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RouteResult
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RouteRequestResponse) GetJSON200() *RouteResult {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RouteRequestResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RouteRequestResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RouteRequestResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RouteRequestResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RouteRequestResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4840,6 +5248,32 @@ func (c *ClientWithResponses) GetSourceWithResponse(ctx context.Context, service
 	return ParseGetSourceResponse(rsp)
 }
 
+// AssistSourceWithBodyWithResponse What may be written at a place, and what its line means
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/source/assist (the `AssistSource` operationId).
+func (c *ClientWithResponses) AssistSourceWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AssistSourceResponse, error) {
+	rsp, err := c.AssistSourceWithBody(ctx, service, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAssistSourceResponse(rsp)
+}
+
+// AssistSourceWithResponse What may be written at a place, and what its line means
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/source/assist (the `AssistSource` operationId).
+func (c *ClientWithResponses) AssistSourceWithResponse(ctx context.Context, service Service, body AssistSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*AssistSourceResponse, error) {
+	rsp, err := c.AssistSource(ctx, service, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAssistSourceResponse(rsp)
+}
+
 // CheckSourceWithBodyWithResponse What an edit that is not committed yet would mean
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -4897,6 +5331,32 @@ func (c *ClientWithResponses) GetFileWithResponse(ctx context.Context, service S
 		return nil, err
 	}
 	return ParseGetFileResponse(rsp)
+}
+
+// RouteRequestWithBodyWithResponse Which route of an edit would take a request
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/source/route (the `RouteRequest` operationId).
+func (c *ClientWithResponses) RouteRequestWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RouteRequestResponse, error) {
+	rsp, err := c.RouteRequestWithBody(ctx, service, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRouteRequestResponse(rsp)
+}
+
+// RouteRequestWithResponse Which route of an edit would take a request
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/source/route (the `RouteRequest` operationId).
+func (c *ClientWithResponses) RouteRequestWithResponse(ctx context.Context, service Service, body RouteRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*RouteRequestResponse, error) {
+	rsp, err := c.RouteRequest(ctx, service, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRouteRequestResponse(rsp)
 }
 
 // GetFunctionWithResponse performs a GET /services/{service}/stages/{stage}/functions/{function} (the `GetFunction` operationId) request.
@@ -5567,6 +6027,39 @@ func ParseGetSourceResponse(rsp *http.Response) (*GetSourceResponse, error) {
 	return response, nil
 }
 
+// ParseAssistSourceResponse parses an HTTP response from a AssistSourceWithResponse call
+func ParseAssistSourceResponse(rsp *http.Response) (*AssistSourceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AssistSourceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AssistResult
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseCheckSourceResponse parses an HTTP response from a CheckSourceWithResponse call
 func ParseCheckSourceResponse(rsp *http.Response) (*CheckSourceResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -5658,6 +6151,39 @@ func ParseGetFileResponse(rsp *http.Response) (*GetFileResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest FileText
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRouteRequestResponse parses an HTTP response from a RouteRequestWithResponse call
+func ParseRouteRequestResponse(rsp *http.Response) (*RouteRequestResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RouteRequestResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RouteResult
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -6047,6 +6573,9 @@ type ServerInterface interface {
 
 	// (GET /services/{service}/source)
 	GetSource(ctx *echo.Context, service Service, params GetSourceParams) error
+	// AssistSource What may be written at a place, and what its line means
+	// (POST /services/{service}/source/assist)
+	AssistSource(ctx *echo.Context, service Service) error
 	// CheckSource What an edit that is not committed yet would mean
 	// (POST /services/{service}/source/check)
 	CheckSource(ctx *echo.Context, service Service) error
@@ -6056,6 +6585,9 @@ type ServerInterface interface {
 
 	// (GET /services/{service}/source/file)
 	GetFile(ctx *echo.Context, service Service, params GetFileParams) error
+	// RouteRequest Which route of an edit would take a request
+	// (POST /services/{service}/source/route)
+	RouteRequest(ctx *echo.Context, service Service) error
 
 	// (GET /services/{service}/stages/{stage}/functions/{function})
 	GetFunction(ctx *echo.Context, service Service, stage Stage, function Function) error
@@ -6394,6 +6926,22 @@ func (w *ServerInterfaceWrapper) GetSource(ctx *echo.Context) error {
 	return err
 }
 
+// AssistSource converts echo context to params.
+func (w *ServerInterfaceWrapper) AssistSource(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AssistSource(ctx, service)
+	return err
+}
+
 // CheckSource converts echo context to params.
 func (w *ServerInterfaceWrapper) CheckSource(ctx *echo.Context) error {
 	var err error
@@ -6455,6 +7003,22 @@ func (w *ServerInterfaceWrapper) GetFile(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetFile(ctx, service, params)
+	return err
+}
+
+// RouteRequest converts echo context to params.
+func (w *ServerInterfaceWrapper) RouteRequest(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RouteRequest(ctx, service)
 	return err
 }
 
@@ -6767,6 +7331,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/services/:service/source", wrapper.GetSource, options.OperationMiddlewares["getSource"]...)
 	router.GET(options.BaseURL+"/services/:service/source/file", wrapper.GetFile, options.OperationMiddlewares["getFile"]...)
 	router.POST(options.BaseURL+"/services/:service/source/check", wrapper.CheckSource, options.OperationMiddlewares["checkSource"]...)
+	router.POST(options.BaseURL+"/services/:service/source/assist", wrapper.AssistSource, options.OperationMiddlewares["assistSource"]...)
+	router.POST(options.BaseURL+"/services/:service/source/route", wrapper.RouteRequest, options.OperationMiddlewares["routeRequest"]...)
 	router.POST(options.BaseURL+"/services/:service/source/commits", wrapper.CommitSource, options.OperationMiddlewares["commitSource"]...)
 	router.GET(options.BaseURL+"/services/:service/versions", wrapper.ListVersions, options.OperationMiddlewares["listVersions"]...)
 	router.GET(options.BaseURL+"/services/:service/versions/:version", wrapper.GetVersion, options.OperationMiddlewares["getVersion"]...)
@@ -7416,6 +7982,46 @@ func (response GetSourcedefaultApplicationProblemPlusJSONResponse) VisitGetSourc
 	return err
 }
 
+type AssistSourceRequestObject struct {
+	Service Service `json:"service"`
+	Body    *AssistSourceJSONRequestBody
+}
+
+type AssistSourceResponseObject interface {
+	VisitAssistSourceResponse(w http.ResponseWriter) error
+}
+
+type AssistSource200JSONResponse AssistResult
+
+func (response AssistSource200JSONResponse) VisitAssistSourceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AssistSourcedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AssistSourcedefaultApplicationProblemPlusJSONResponse) VisitAssistSourceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CheckSourceRequestObject struct {
 	Service Service `json:"service"`
 	Body    *CheckSourceJSONRequestBody
@@ -7541,6 +8147,46 @@ type GetFiledefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetFiledefaultApplicationProblemPlusJSONResponse) VisitGetFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RouteRequestRequestObject struct {
+	Service Service `json:"service"`
+	Body    *RouteRequestJSONRequestBody
+}
+
+type RouteRequestResponseObject interface {
+	VisitRouteRequestResponse(w http.ResponseWriter) error
+}
+
+type RouteRequest200JSONResponse RouteResult
+
+func (response RouteRequest200JSONResponse) VisitRouteRequestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RouteRequestdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RouteRequestdefaultApplicationProblemPlusJSONResponse) VisitRouteRequestResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7992,6 +8638,9 @@ type StrictServerInterface interface {
 
 	// (GET /services/{service}/source)
 	GetSource(ctx context.Context, request GetSourceRequestObject) (GetSourceResponseObject, error)
+	// AssistSource What may be written at a place, and what its line means
+	// (POST /services/{service}/source/assist)
+	AssistSource(ctx context.Context, request AssistSourceRequestObject) (AssistSourceResponseObject, error)
 	// CheckSource What an edit that is not committed yet would mean
 	// (POST /services/{service}/source/check)
 	CheckSource(ctx context.Context, request CheckSourceRequestObject) (CheckSourceResponseObject, error)
@@ -8001,6 +8650,9 @@ type StrictServerInterface interface {
 
 	// (GET /services/{service}/source/file)
 	GetFile(ctx context.Context, request GetFileRequestObject) (GetFileResponseObject, error)
+	// RouteRequest Which route of an edit would take a request
+	// (POST /services/{service}/source/route)
+	RouteRequest(ctx context.Context, request RouteRequestRequestObject) (RouteRequestResponseObject, error)
 
 	// (GET /services/{service}/stages/{stage}/functions/{function})
 	GetFunction(ctx context.Context, request GetFunctionRequestObject) (GetFunctionResponseObject, error)
@@ -8539,6 +9191,54 @@ func (sh *strictHandler) GetSource(ctx *echo.Context, service Service, params Ge
 	return nil
 }
 
+// AssistSource operation middleware
+func (sh *strictHandler) AssistSource(ctx *echo.Context, service Service) error {
+	var request AssistSourceRequestObject
+
+	request.Service = service
+
+	var body AssistSourceJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AssistSource(ctx.Request().Context(), request.(AssistSourceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AssistSource")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AssistSourceResponseObject); ok {
+		return validResponse.VisitAssistSourceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // CheckSource operation middleware
 func (sh *strictHandler) CheckSource(ctx *echo.Context, service Service) error {
 	var request CheckSourceRequestObject
@@ -8655,6 +9355,54 @@ func (sh *strictHandler) GetFile(ctx *echo.Context, service Service, params GetF
 		return err
 	} else if validResponse, ok := response.(GetFileResponseObject); ok {
 		return validResponse.VisitGetFileResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RouteRequest operation middleware
+func (sh *strictHandler) RouteRequest(ctx *echo.Context, service Service) error {
+	var request RouteRequestRequestObject
+
+	request.Service = service
+
+	var body RouteRequestJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RouteRequest(ctx.Request().Context(), request.(RouteRequestRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RouteRequest")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RouteRequestResponseObject); ok {
+		return validResponse.VisitRouteRequestResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -8991,92 +9739,98 @@ func (sh *strictHandler) SignIn(ctx *echo.Context) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"1D1dc9w2kn+Fxduqezh6pSTeXKw3f8SO75zIJeWyDylfFYbsmUFMAhMA1Fir0n+/Ir4IDhskqNEovpdk",
-	"LIJAd6PR3w3e5SVvdpwBUzK/uMt3RJAGFAj9r5UgrNx2vyjLL/I/WxC3eZEz0kB+4Z4WuSy30JBuWEO+",
-	"fAC2Udv84tvz8yJXt7tupFSCsk1+f1/k65aVinLmJ90Rte3n9I+LXMCfLRVQ5RdKtBCu8jcB6/wi/7ez",
-	"HvYz81Se/dLN0y1Eq8gStJqcfM1FQ1Q3jqnvn+dF3lBGm7bJL77x+FCmYANCryNB3NASIou5p0ejIxXZ",
-	"RBfRz45e4gaEjO+Mezq1zCSp7rs35Y4zCZq5Pgq+qqHpfpacKWCq+0l2u5qWpOOBs50Z8R9/SANVGj5u",
-	"Xr1iBbIUdGc4Lv/nlqhsD0xle8HZpshWt9nV29fZi+f/+E9DZTNHt8TL3U7wG1LrUyH4DoSiBnCiUD45",
-	"RLjojlZj0To4CEW+A2GxGp+RnsC/u3H9ZEW3/ie/HF/9AaXqZnwpyi29gbe0hjHMDa8Ah6PbZOyB3JJv",
-	"//E9/oj+C5JIcIiLYSgNi53Fr4NipJSgq1bB6y1hGwQrslYg8ou7+yJfwZoLML8rQdcKqgD2Fec1ENZN",
-	"WtMbO8wwNoJfy6ia3xn9ul+4sMBgeLyCkjcG4gP4q0qAlCgQxCGvH1MFjZzjfLuOJ1s3jZ2XCEFu8wP5",
-	"O1rzM2XVPOIOaju+CIV2APUEJXoIRyRZC97M4Xkp6IbqzYxuodoK3m62yaTrpzwkWIQZivyG1K3mJJwv",
-	"zOPCIITSghNRjQnAAKr0Lf8FoMKgFny/gG86SK74HptI65bhVGNiD945IIedwIJUWPyiBHkN9TEidwXb",
-	"IQ+H4pjUtcQfTUoMEIKLyIsNNFzcfqANTYXQvPERyOfEF7zmR5gcBOAwB7p8qAJ/3UJmH2aqU4c1kSor",
-	"tYCtMqoyPeesKHcmhwEhupsdU403c8Vb/EiVYHconW01vyyVc0rQzcbauA9k60Dm+dkcAhg5XpO6/ieV",
-	"2zE54MbYCN2KRGxATYE8L53tHIWdF4dFwmWrOlGMgPNlB+XwLPRQrHnL8CdbXlcS48UD8Pz0bjL3agzQ",
-	"q5YdIQ/W1hoaYzLFH5TdcGODzvHg+37klDrihtrpvB1uEcLdOyJlTFzJeXaKsUzA1JpwhVNmdj1tewbY",
-	"4HvWSkyv03qZGikWmgIR26XIFXxJoIE1ZfRgFK0tlJ+vQLa1GiO3gmW76wxCBOmKkg3jUtEyfbo3/p1Z",
-	"sRVOX3i4owjjEqsPC4yPldtmUlW0YyVSfxyaN21dk1V3KI3zGOOCHpCY/jvAzEcjDAgoSrxpqIrgRCzX",
-	"EqVAdJryf38/f/aCPFt/unt+fv+3HAG1p8NM3OMkdGlASkuZ4fLnOmbh/vBNkUo4TYJ+3mlKsnVNS+wo",
-	"3KJ8UYEitJ5mmXTJsAVSxSwiKibpPEfXA+LolYoOKweoX8QjFSGQhD9bYCXm95W8rpZhvCGUQZUsEa6A",
-	"lFtsnppLdfwsfAdLoLk0wzE3BRp+A9URdpgljMXMg1YYGvcrYJv0Bmp6A+L2CPuCtGrLBQp2cD7HEZSx",
-	"VzUp4C2gH2tSovZAYO7PGO59GM+CHh54rd0tbFMEM3CMqCYpK+For0YqovAn++3tvB5wnomZprBAmZen",
-	"cLp2AB1wgjaI5NiR0rFEtYXMROgySTes86BY1pDbrOIZ4/u8WHDEiQ04prOFD1Eis5VELjQ3O0MbM0hg",
-	"V/PbxiUI/HQJezy2bTYg1RK7phv/kVCBi8QlsbF3BI+H7RwrLzp/sm0aIhK40UzvgO1fDLfbbdaQ1oVn",
-	"vZ5wU/yLmzVBCHpkJIwhRyZ3ACGOIqugepkqKE06JmFgNDCu94qlipc+K4ML39gToRYgFRdVE578hKxO",
-	"FHE6g6WJUQQJJh+Scd5cL+qdLOxmL/qUQo9u4Xfz0yQXvPFm3AGbEfaOXzLcIa0GTDR9zvxI4zTv2gXi",
-	"4lKPx4OYsFuibR0U1wp28y5VD7RbqYe98KSZJqxeaWl+AJqdisQlS58xGb247Nzq4GckSFLBF3z1xztH",
-	"e3IDCVaNgaUIUhOWAHaG/ggYfALyLTgGvZuNyNlIfq3kddtEDjuw6vX04w+UAf4wHtiiX+YY/C39YjJh",
-	"scknTVe4AUHVrVEBbaODepaoeyJYN+zTnM9Z2hSgm8vHmzRMnmo9DUJi9fDhu+SNhtEuGT26PB7oA+2I",
-	"CShaJjurT22pzLQMtpbfNAWCUJuFaiqY/qbPT5w0g2jXmcwgTqi2ln1mfB9RAzeEUbnFo5bRDKNXZjOJ",
-	"xRHgI0ol5H0FlFxUGsKlWWD/qk0wYzD+WFGFxgKeVkDEj31apHTRSY3GU9/STSvQ2Eg8S+fCJhEtFUvR",
-	"kS8/Dz2WirerOkhysbZZOcFH2ILBCzN5aiu4UjVUCRrNkMFjFr7sYxsWWofiACKc5jX8avf4IGpH2dCd",
-	"Cc5ttEIkjV1s0YceXLiFcOi+IE5GRRdYgPqEYSKLqjohhGyGFXZRFEYrtWN2cDy1qTPMS+UwmhXpD860",
-	"jjfD5lSbe4hEOF7WdeYfZ3ytox29v5Ee2diBaKiUbpUkCnz07/yPBLzCYZFmu+qGv7R6BXMRSLOrF8x3",
-	"rcejM5VbqNpFc9k3funOCDYjKEXZ5nELgSbKCrTOXRiST6tFmBF6gVE09Galt44Ke8Y8A4QE77cxIJo7",
-	"e0M+DDkfO+nvCGZERJOMUZvCuzbOVjbZ7s5WphqtNaGDkoGF4U6bt7RmSOjoY1j9BKRWSJhoVxPVKbAF",
-	"59O+YWecc5L7BTCw3g/y7Qcilcm9K/I7MAACHuueJCtu79OmZfZ/1MN9DGtsUPEFR/MD32gzCc3NbOTr",
-	"gfoIEHyCQiPel4QgpvENlTEdItp0oyldGOgol4PJ2zx2o92iAzSHVAqAtns0zXo/Oq5IPPJTTrISpITk",
-	"wzvlzv4XbwUj9Y9MHZWneozw64TGwC3BTg4RlRjPJOogNGmiN1v996gb8d+wUx9tWPjQr2JrKpqI174l",
-	"MlM8W0HWTVl1v0XLMqqKjLAqM4HSccgrlYoNqSA5+pUQ8Z6RxMyeQmYqCGYsITcODyu7HbAo+ECznx7b",
-	"BueGplrD3WTdz+UhWdw+mgj206atSbS2U/JWzOd/rvWon4BUD0jeXitfHzZdKNtH8g1QRVA7a+kV4oPu",
-	"g9UuRxTMTdbFpfI/ZVIRFtmSYXXdMlUjlQDSHOGO9rJm0GrkFUUAXICGX3hCFP1iTcCwgog8+9en7j/n",
-	"z148+3R3Xnz3Aq8k0mXcUdXjTEeXMgxMWqn4bgeVV31hxGDV0tpmirTthRqZ8f6PpdJ+oqDOLoNSDb6o",
-	"94j4jqcE4rnXh9VB9ClZsyYG5aUveMEbUJDaMNePsjDUvGtXtUkwjIWV9niOqw4ely07T2rcyuKBQSli",
-	"Ci8XhTMfEJIUbUrgRo9CoTQpwXE16tQWRH05xiPkd60g6cQfNIlgkA/jHyMENoKwqFITsG4lREKlAnqd",
-	"Nw7gR1+7AbE6pl7evB8sbxfroUWpgJp2rlZzzip6RUzoqDwoxpushAnH+poVPJEaVMqnaFY7BKOu7XRc",
-	"5H4z3+h4bMIbT3MXectsX0ikVoHcgEyJ6hjEfYGpy5Gb94uwJaBf8WDXAhL5PYkxzCuCnZhSF/9GUqZs",
-	"A2InaKRX0xWio2Um1LSInqwm5WGVJHHbMl4lotH0OA3JUjj6xYgedPOmZyiXVfjHHe4DbKf86Q5WvFTK",
-	"b8F8s3Tqrsy0XlGZ6aBmttf/ZZxB97cNvQE233g+LnqM4BvG6SLhNYkrkklNuDBAPOOIJQU7XZTTT1V4",
-	"+B1MKA1ivDlRlf7YfRjGumwjOcpYgsrNMpu56p4WPoFll5qsUDfF3csso0nbYbGFUOR7Wlel7YKdKQkI",
-	"bKeRKYGjt+OSKh4rjHSsnXQzwogH0RXDDBNSLUlWdYz5G1BbXi0V/4ov9AWKvBX1gnaw3kOwAJoJ9MqF",
-	"xwilRcti9aiRqFwnHLUU+3eZdSQurFCUvFubsk0nGSuoQUGVcZHZ1qXMuihJ1axXQYRsCNbW9Kk6R1u0",
-	"JiqgWqELdFyfgBYyWxuIsZ73gzM3W10lFMvU2PwiUh4hI2m2oI803haf6idaSRvvIR3kLJdxO7OvHFNK",
-	"Ho04p/fJeua2IQoHswUQRRpKAZEGMu8DBnXW33z/3Q/P5yrB4j7gtbHarvuAxwEv1JyFEifdkxVeOi6o",
-	"cPKvFMOVcdClxNN5K1pT9490TVFKsUYHbgRvd0vbxwirIupW8JR4g53ADvdAWDCLAEmUNnTD3kfkYw9a",
-	"wEY/nKOBOyn33OjO+WuXUOj9FCiUXtMnN3+aR0u39vEtrYqKxE7D+aC/vk5nogUxPW2wpdIduAXru7fH",
-	"VZifgWHJLehciozYUtRumDS1qb7Pc8bS6vtB3XYWrg2yI2zfBznsJTYA9WjGeQq/oSgaiA5jI4hTfdxd",
-	"RPYSIr9GHOqf7IY/fqPgxInaErl9SHOhghO1nnjm0JBNNhFGQukuHTZ2xkZ3sITBM0JrmzAcP3QGxfRF",
-	"OTrP0PMTdnZus87Qy0rCGFfZCjIJmqeRrOJpOx0fVIIVDTycZ2sudHgBBdC+h1QAvrrNDCTOGldbuM0q",
-	"ul5rw+kQtAl7bU+osvs3XOInvs8awm5dZERm3dBM8QyYSUI8kFPHBWRByoe6pJ4pl3Ks1/NZDzHOww/o",
-	"1llai394+xlC1RWU7raNxDbPFi+m7NuFnAtUCjC0aXeV+SHANTMaN0y32/CdKbTpZD6gvtDSKPn0vSzR",
-	"lqN4Zd7oPq15bjXV/JesjpREt6ziIN+4kl4kmvXQtqXxjWq+kSlgoX7nHX6+z8mTG+Pb38wJiFUvD2qB",
-	"kxjKTujKoiNVbXO6KGEF5wPF07g98GbNCfzfBjx2eHuFPaEptzuOciNhz+NEpxGt4Tp+ueIyIzW89HHZ",
-	"LVgJ/UgBpIUlTY/21PUgB5s2lpQPMoZWLa1VclVVsD0L3Eyd5FjSujg4M+PHDzLgbLVkrLVyA+h1BJ1+",
-	"pqYfbUF1/qGzb5b29p239xBDLyRWvzsDDgnOZPRaCX1ZL1vzqSsWyAYK/atbk7AqqykDXanHtbujOK9l",
-	"RuTnjK+zq7ZqiPi7j4df5OYvgQlwkX/j7jEhO5pf5N/9/fzv39k6FU22s6AX/+yOVvc6624isR0rayP2",
-	"fZVf5O9AvQlbgAeX3H57fj5xwe2yi21HbdjIDbeXDLJqUCxXwZrYS6uwyT20w3tzw3ugf8ff7Iec0Sq/",
-	"/3RfjIl2dmcuMbg/vFs6bc4CvYmYzN8Q7ayYDX9mlChhJdRYX+qnIt/ZO3GG2/qyVJdsamOfjxn2DTeV",
-	"3Q+heUe+rU/SxTjNpvFOyGWuoH/MW52pbk5S1pk/xyC6qwmbP1YfbeXpqVD1xcMIsr92Yqd2Fxg84RHq",
-	"SXN2cPXKAyaMMfdVyzxx/2xBqle8un00urrsz/1Qu3SH9H60nd8sWvYwfxveLHHo9HqXNXMJnKzR4TCi",
-	"d7ZTFVTJjO+1+bgwfhQsjau0ITTvrWI+4sz4ALwLmKE7+1r7bVdhsP4kWzxMr558p+O+daR1PGVTfibV",
-	"UeLaVtXIqAz7QKW6doOOFGRpMeNhxmhs7Y1o8LKuM4/HI9Di7M7+uj9buQuuY/Ld3IB9QgFvFkCwfuvb",
-	"Wle3mbVMn0jQu1IsI+0RsllhRWf46k0/7Ck4y9+Vl8JTmeD7jLiQXpEx2INU2ZoKqb5COp/dWUjvzwwv",
-	"nN3p/8/Y/OG9cSc1+8OFEHK/I6pTaqzK9D1inV7ztM8oc7mgJyd8MTvUuWMJQy0KR2zmEb7ISVE62smx",
-	"+t3fKQe+qNoUsVgjQBezPMAD8rUvp7AjBrfXJVkRJ3C7UH4amN4TUji8se8pxHC8EQ53Yozs/Wqk7h+m",
-	"n3VKstqW1yeh56C9NoGi5gtCRGYVZ/AXK7Yi8lku18Uz8U2rkXMT2y7XmRPbK3vlz8mUn+mVxzm7pg8+",
-	"9kEXWV956Cd8ZJbXHv0RSicqoH8mn+GEbrwvlT+Bd/dXhWUiW9SXNccY/dp1LZ2M1e0KEaR1ssWYdiYm",
-	"n+2p2mb6LvLMl698fSaeTSBED4eh/Fm5hfLzKc6I/oxBsHmPf0z6DyUknZPzx13YfpIipqqoyva8raus",
-	"gQcfmlBY6kkJy6CiyjexMK4ynwzKbmG45szG6/dOIh7N5x5Ou/f9FyVOHgKLpBJHxZ1ymxT8eu02rOOK",
-	"5+cvHpEm9tsQyKLXvIEVr24zqCUEPKPvzwTNMIo2cBLpfubaj2Mi/q252PBk59Vfv4eGTNY2hf+Vyu+I",
-	"sWmd1olPggbV8Oit41HFMHTefSr57M79nAzPvA1vdzjVhg5vA8S31Y75ugMxfShiZqAvEzlm3878HZ9f",
-	"FUJRPULq+u3wu8SPrkfc1+Ge2IQIP18WsSBK0oBJlT22VB4yirtFLepp8s3ThFiiN7SNCfSBb7TTKIuM",
-	"19VfGglYFms8kOK+4y8ux0dWBz5TeIPj0nfdrSOPEbc4YC6pG7f0gO7H/RPJHvSD4B0AqSrzh3M8Xtsi",
-	"Z+Qa1HU4+WPLqKD57aGB2s6zf2QpEhavR6O0v7lBTyE/DitW58WIA+8rTZQ5EveZlSk5/VvwnfgTaa1h",
-	"GXOkCq5PxHy1Wa90guNm1JxDExYH/6V+jY5bsYwYeP5/JyJ7g/HULpHsu3l0v8VY4tMNu2zTShOvzefJ",
-	"eHuEXInGRi2opwyO2iVQK5VnVPbfXzuCvVDz37Trnkqp9r3AT2z6T1D0+lhS3tvbjtxB1ddO5GdkRzuh",
-	"938BAAD//w==",
+	"1D1Nc9y2kn+FxX1Ve1g6UhK/bKKbY8eJ9zm2S8omh5S3CkP2zCAigQkAaqyo9N+3iC+CwwYJajSK3yUZ",
+	"iyDQ3Wg0+pt3ecmbHWfAlMwv7vIdEaQBBUL/ayUIK7fdL8ryi/zPFsRtXuSMNJBfuKdFLsstNKQb1pBP",
+	"b4Ft1Da/+Or8vMjV7a4bKZWgbJPf3xf5umWlopz5SXdEbfs5/eMiF/BnSwVU+YUSLYSr/EPAOr/I/+Os",
+	"h/3MPJVn77p5uoVoFVmCVpOTr7loiOrGMfXN87zIG8po0zb5xZceH8oUbEDodSSIG1pCZDH39Gh0pCKb",
+	"6CL62dFL3ICQ8Z1xT6eWmSTVffem3HEmQTPXB8FXNTTdz5IzBUx1P8luV9OSdDxwtjMj/usPaaBKw8fN",
+	"q1esQJaC7gzH5b9ticr2wFS2F5xtimx1m12+fpl99/yf/22obObolnix2wl+Q2p9KgTfgVDUAE4UyieH",
+	"CBfd0WosWgcHoch3ICxW4zPSE/h3N66frOjW/+iX46s/oFTdjC9EuaU38JrWMIa54RXgcHSbjD2QW/LV",
+	"P7/BH9G/IIkEh7gYhtKw2Fn8OihGUlKpLkG2tUK2YcVbnLYdU9TQ7bkeSBU0co5rXvp3uhnslEQIctv9",
+	"m3EF6XO9pQzecQXYTI7efqIR9MM3cBIa3IeYOijjlPyNyu2Yjr2QRwhZtw2bO9lFvrY8F4j/L88R+W9G",
+	"mt2rKtrBTeoPA2hYW9dk1U1nhEuMPD1uNWUwD6KXn9PHzd9pBlCLml3EEwQlsVKCrloFL7eEbZAjSNYK",
+	"RH5xd1/kK1hzAeZ3JehaQRWAtuK8BsIMbjd2mJHCyB61jKp5vPTrfuHCAoPh8T2UvDEQH8BfVQIkzrPE",
+	"IZ9+SOw6nmzYYQmVhdGa15RV84g7qO34ItQwAqgnKNFDOCLJWvBmDs/3gm6o3szoFqqt4O1mm0y6fspD",
+	"gkWYochvSN1qTsL5wjwuDEIoLTgR1ZgADKBK3/J3ABUGteD7BXzTQXLJ99hE+pDLI8SrncCCVFj8ogR5",
+	"CfUx+sEKtkMeDnUHUtcSfzQpMUAILiIvNtBwcfuWNjQVQvPGByDXiS/ExGzH5CAAhzlQPIf62i9byOzD",
+	"THW6W02kykotYKuMqkzPOat3OP3YgBDdzY6plmgZYHconW01vyyVc0rQzcYaZA9k60Dm+dkcAhg5XpK6",
+	"xpUFuDEKbbciERtQUyDPS2c7R2HnxWGR8L5VnShGwPm0g3J4FgJdg7cMf7LldSUxXjwAz0/vJnOvxgC9",
+	"bNkR8sCpUWNMpviDshtuDKY5HnzTj5y6jrih9gLdOdgiVOWVMiau5Dw7xVgmYGqrpNnLzK6nDaUAG3zP",
+	"Wond605LTT1vxUJVIKK7FLmCTwk0sKqMHoyitYXyOmY3rWDZ7jqFEEG6omTDuFS0TJ/ulX9nVmyF0xce",
+	"7ijCi82bExgjDzMzUJR409CYyUYs1xKlQHQ35f/9fv7sO/Js/fHu+fn9P3IE1J4OM066k9ClASktZYbL",
+	"n2sHm7cai1TCaRL0885Q0pn2C653yiQItcTyKPKarKCe330zzC/hTRMDDI4CW9e0xE7zLQpJBYrQeprr",
+	"04XbFkgVU+qomGSVOdY4II1eqeiw6k1wu4hHKkIgCX+2wErMdC15XS3DeEMogypZqF0CKbfYPDWX6vhZ",
+	"+A6WQPPeDMcsLWj4DVRHqJKWMBYzD1phaNyvgG3SK6jpDYjbI1Qk0qotFyjYgYgZeyzHhuHkHWUB/VCT",
+	"ElVpAotlxvbo3eYW9FBmaQXFwjZFMAPHiGqSshKONsykIgp/st/ezgszZ1yZaQoLlHl5CqcrB9ABJ5Te",
+	"b4v47tUWMuMRzyTdsM4IZFlDbrOKZ4zvO5mafMSJdfCns4UPCSCzlUQu1Jg7WwHTqWBX89vGBeT8dAl7",
+	"PFbPNiDVEtWsG/+BUIGLxCXuvR9JxP/tWHnR+ZNt0xCRwI1megds/2K43W6zhrQuPOv1hJviX1wzC0I+",
+	"Iz1nDDkyuQMIsXVZBdWLVEFpwp8JA6OBKL1XLFW89FFQXPjGngi1AKm4qJpwRkzI6kQRpyPGmhhFEND1",
+	"XiVnkPai3snCbvaiD+H16BZ+Nz9OcsErr8YdsBlhP/L3DLepqwETTZ8zP9LY/bt2gbh4r8fjfljYLblt",
+	"HRRXCnbzVmEPtFuph73wpJkmrF5paYgDmp2KuFZLH/QZvbjs3Gr/bcQgqeATvvrjnaM9uYEErcbAUgTR",
+	"FUsAO0N/BAw+AfkWHIPeU4DI2Ug8uw9ZIrRl1cvpx29tLHGJb45+mmPw1/RTGKjE3OwTqivcgKDq1lwB",
+	"baP9kpaoeyJYN+zjnNlc2pC7mysS1+xpEBKrhw/fJa80jHbJ3KPLXZo+VoCogKJlstP61JbKTMtgq/lN",
+	"UyDwFlqopuIBr/oQy0mDoHadySDoxNXWsmvG95Fr4IYwKre44zUaJPWX2UxsdAT4iFIJoWsBJReVhnBp",
+	"INu/amPkGIw/VFShvoCnFRDxY5/m7F10UqMu4dd00wrUNxIPNDq3SeSWikUZyaefhxZLxdtVHcTpWNus",
+	"nOAjbMHghcFItRVcqRqqhBvNkMFjFr7sfRsWWofiACKc5jX8Yvf4wGtH2dCcCc5tNCMrjV1shpAeXLiF",
+	"cOg+IUZGRRdogPqEYSKLqjrBC26GFXZRFEYrtWN6cNx9q4PkS+UwGtjpD870HW+GzV1t7iHi4XhR15l/",
+	"nPG19nb09ka6Z2MHoqFSLsp/++Df+V8JeJLGopvtshv+wt4rmIlAml29YL4rPR6dqdxC1S6ay77xrjsj",
+	"2IygFGWbx81lmsiM0HfuQpd8WjrFjNALlKKhNSu9dtTnGloGCAneb2NANHf2hnwYcj520n8kmBIRjbRE",
+	"dQpv2jhd2QTsO12ZarTWhA6yHha6O22oxqohoaGPYfUTkFohbqJdTVR3gS04n/YNO+NsnqhfAAPrzSBl",
+	"4ECkMrl3eYoHCkDAY92T5Ivb27RpyQk/6OHehzVWqPiCo/mWb7SahMZmNvLl4PoIEHyCXCneZ7UgqvEN",
+	"lbE7RLTpSlO6MNBeLgeT13nsRrtFB2gOqRQAbfdomvV+cFyReOSnjGQlSAnJh3fKnP0f3gpG6h+YOipO",
+	"9Rju14kbA9cEOzlEVKI/k6gD16Tx3mz136NmxL9gpz5Yt/ChXcXWVDQRq31LZKZ4toKsm7LqfouWZVQV",
+	"GWFVZhylY5dXKhUbUkGy9yvB4z0jiZk9hcwkQcxoQm4c7lZ2O2BR8I5mPz22Dc4MTdWGu8m6n8tdsrh+",
+	"NOHsp01bk2h6quStmI//XOlRPwGpHhC8vVIEL+M4DFz2nnwDVBGk/1p6hfjE9kFXeiApZAKODuA5Weh0",
+	"GTOpVcUGClYnulcdRgNAh06IpRpmxIgr8r84Sxe2zsgzEBQWB5SY9qo+IoFyMk8yVZhQJhVhEf4eZlsu",
+	"u7elEkCaI2z7XnAP6iT9rRsAF6DhF56Q6++sPh1mlJFnf33s/nP+7LtnH+/Oi6+/wzPLdFp/9B53vOvi",
+	"r4F9IBXf7aDyekToflm1tLZhN63IolwdL15benVOJFjaZVCqwSf1BrkL4/GVeCD7YUklfXzbrIlB+d5n",
+	"D+EFSUiuoKtPWui337Wr2kRrxpLfyKyjssXHaeyBLDwobfLAoBQxibiLfMMP8O+KNsULpkehUJr46vhq",
+	"mdqCqGHMeIT8rjQonfiDoiEM8qEzaYTARhAW1RAErFsJEb+zgF6BGEdDoq/dgFgdUz9h3g+Wt4v10KJU",
+	"QPVkl7s7p2J+T4wfrjzIbJwuYg3G+gQgPCodVE6k3Kx2CEZdW6a9yJfBfJX2sdkDeM5AkbfM1glFEj/I",
+	"DcgUF5lB3Cccu4QD834Rloj0Kx7sWkAivycxhvmeYCem1Mngkfgz24DYCRopNHeFCWjODjX17SdL8HlY",
+	"Wk5cUY+n3Gg0PU5DshSOfjGiB60I0sO9yyo+4t6LA2ynnBMdrHjemd+C+U4PqbsyU4pHZaY9xNle/5dx",
+	"Bt3fNvQG2HzXjHEGaQTf0OkZ8VVK/CKZvAkX2kIzVm2S59i5jP1UhYd/qnQ/ypsTKf6PXZdjtMs2EvCN",
+	"G4rmD7NhwO5pbyjapSbT/U2m/DLNaFJ3WKwhFPme1lVpq6Jn8isC3WmkSuDo7bikiseyTB1rJ7V1GfEg",
+	"umIYrkNST8mqjjF/A2rLq6XiX/GFtkCRt6JeUB7YWwgWQDOBXrnwGEVpEaueU+TaSpxD+cglGMnYEFVu",
+	"Cx297YSi/tueMpmtqdB5R+kB1F+61VDmS5E41qtqII5iatZAayCXW4BxY0h3ljqqVOj0NqSFcZgdFyXc",
+	"51Bv2B++Qbr5hK9kLi394a1SnHbmz1vUb3LZslj6fCSI0Kkfev7/lFknxAqrdkjerUbZptM9KqhBQZVx",
+	"kdli0cw6AZKS7y8Dh/4QrK3pDOBcWaI1fjfVCp1P6Mqa9DW+tX5j69t6cKB5q5MaY4Flmw6BZHPJSFZA",
+	"ULkfb0SSeoqsLhOv2h+kWCy7T5h95RjHeTRAlt6ZwAsH6wR0MFsAUaShFBAp2fVelrBH0jdff/t8LnE1",
+	"7mW5MnbRVe9SPOCFmrPwTk/3FQmvfyxIyPSvFMOVcdCljNTj0pq6f6TrYqUUa3TgRvB2t7TalbAqcvcJ",
+	"nuLRsxPY4R4IC2YRIInShm7Ym4h87EEL2OhbXNxLueeiSuvKiELvp0Ch9Lp08vVnHi3d2se3ZSoqEguj",
+	"52OUutveRMV0epRzS6U7cAvWd2+Pk8avgWGxeOiM9ozYzPlumDSp9P46n7Fl+gp8t52Fq9ruCNurA8Pu",
+	"DQagHs04T+ENDKOhntD7iLitjmtVaHsU+jXiUP9kN/zx65onTtSWyO1DaqEVnKhSzjOHhmyy5jkSrHLR",
+	"+7G7Y9T1KnRPE1rb/IbxQ6dQTLcm05G8np+ws3ObdYpeVhLGuMpWkEnQPI0kQZy2MPtBGaNR1955tuZC",
+	"O/BQAO17iM37/W1mIHHauNrCbVbR9VorToegTehre0KV3b/hEj/xfdYQdut8jzLrhmaKZ8BMmO+BnDrO",
+	"dw2CqtSFzU12p2O9ns96iHEefkBx4dLSocN+kwhVV1C6/kaJVektnvvdVzc6E6gUYGjT7irzQ4CrvTZm",
+	"mK4O5DuTF9jJfEBtoaVxqOlOWNEKyXgi8aiD4Ty3muKj96yOVHC0rOIgX7kKBMRf/NAqy3EPS193GbBQ",
+	"v/MOP1+W6cmN8e2v5gTEii0GpQtJDGUndFUckSTcubsoYQVnA8UTJXrgzZoT+L8OeOyw2Y49oSnNn0fR",
+	"x7BEe6IwktZwFe+9vExJDXtCL+s7mFA+GUBaWNL0aE81ZDrYtLGkfJAytGpprZKTQIPtWWBm6jDikkrr",
+	"wZkZP36QAmeTu2OV4BtAu6d09zM15bMLiokOjX2ztNfvvL6HKHohsfrdGXBIcCajXXB0L3+25lMdYcgG",
+	"jL+9W5OwKqspA51YzLW5ozivZUbkdcbX2WVbNUR84SNOF7n5S6ACXORfurZLZEfzi/zrL86/+Np6NDXZ",
+	"zoLWIWd3tLrXeS0m1tGxslZi31T5Rf4jqFdhx4JBD/yvzs8n+t8v63s/6hqBNMB/zyCrBrm9FayJDXRg",
+	"k3toh231w89E/I6/2Q85o1V+//G+GBPt7M70XLk//PRE2pwF+qECMv8BCafFbPgzc4kSVkKNldF/LPKd",
+	"beE13NYXpXrPpjb2+ZhhX3FTiPIQmnfk2/oweIzTbKD8hFzm6o/GvNWp6uYkZZ36cwyiu5qw+WP1wSbK",
+	"nwpVX+uAIPtLJ3Zq12/lCY9QT5qzg05RD5gwxtyXLfPE/bMFqb7n1e2j0dVFf+6Ht0t3SO9H2/nlomUP",
+	"MyTCRjiHRq83WTMXwMka7Q4jeme7q4IqmfG9Vh8X+o+CpfErbQjNG3sxH3FmvAPeOczQnX2p7bbL0Fl/",
+	"ki0eJjCcfKfjtnWk00XKpvxMqqPEtc1bk1EZ9pZKdeUGHSnI0nzGw4jRWNsb0eBFXWcej0egxdmd/XV/",
+	"tnKfFIjJd/PNgRMKeLMAgvVrX4W/us2sZvpEgt4lOxppj5DNCis6w1ev+mFPwVm+tWcKT2WC7zPiXHpF",
+	"xmAPUtn0mM+Pzmd3FtL7M8MLZ3f6/zM6f9jm8qRqf7gQQu4fieouNVZluu1hd6952meUuVjQkxO+mB3q",
+	"zLGEoRaFIzbzCFvkpCgdbeTY+923wARftmCSWKwSoJNZHmAB+dyXU+gRg2abSVrECcwulJ8GqveEFA4b",
+	"jD6FGI7X7eJGjJG9n43U/cOU309JVluh/yT0HHQDSKCo+cAgkVnFGfzNF1sR+Wqnq5Ob+OTlyLiJbZdL",
+	"94ztle1QdrLLz7T2wDm7pg8+9kGdZp956Cd8ZJbXFv0Rl05UQP9MruGEZrwvRjmBdfd3uWUiW9QXDsQY",
+	"/crVBZ6M1e0KEaR1sMWodsYnn+2p2mb60wmZT1/5/FQ8G0CIHg5D+TOiv195ikNivowZbN/jH5Tg45tJ",
+	"R+X8kVe2pQyx64rKTHcRNQ6vR5CYv5kiiNtsBdleUKWAZUQZt1oJruFLt7KSJlLTQCcCp0/fWbmF8voU",
+	"LKA/HnRSDug/T/TEDBB+CCq6/yrb87au9C481vYTlkFFlS8VZFxlPiCY3cJwzZmN1++d5Io0H1k67d73",
+	"33E6uRs0Ek4eJfjKbZID9KXbsI4rnp9/94g0sZ8zQha94g2seHWbQS0h4Bnd8tmICkUbOMkNf+aKnmLX",
+	"/GtTF3Sy8+o7xqJus7VN4/hM7/CIwWEdFxNfjZ/5avSccuCrwh5bOthCQOc+OUmgxBeSPfHNEBY5ojcD",
+	"Lbe6fNG1Z3uMi6GbU++W1lTtFWEuAkWuISOZc1ZFz+nQZ+czSM7u3M9Jr+zrsG3Sqc7wsGcxfpLtmM/b",
+	"/9p7IGcG+uyw+FGd37cz34n8s0IoqjqQuh6w0wlUB/cZ3ieWDeF3YiNKY0kaOMpgSDzgrtdr1MHEN0/j",
+	"WY32kR0T6C3faLNGFhmvq7/VAbgsxHBwcftS+vjVPVI08ZnCPtNL33XtvB7DXXnAXFLXa+oB3Y/7J5I9",
+	"SDjHAJCqJX17jodpWuSMXIG6Cid/bBkV1Lw+ND7zL9g9thQJa1aiwZlf3aCnkB+HierzYsSB95nGxx2J",
+	"+4DqlJz+1Sfin+zWGlYvRJJf+/jrZxvsTic4rkbN2bBhTcDfaspaI4AYeP698w96hfHUVrDsi/h0mdVY",
+	"4tMNe9+mZSRfmY+o8vYIuRINiYA89ZF3S6BaKs+o7L8SewR7oeq/qdI/1aXatwB4YtV/gqJXx5Ly3rYR",
+	"dAdV93PKz8iOdkLv/wMAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -28,6 +28,7 @@ declare module 'vue' {
     FunctionLog: typeof import('./components/FunctionLog.vue')['default']
     FunctionSettings: typeof import('./components/FunctionSettings.vue')['default']
     FunctionTry: typeof import('./components/FunctionTry.vue')['default']
+    LineNotes: typeof import('./components/LineNotes.vue')['default']
     LogLines: typeof import('./components/LogLines.vue')['default']
     PlanStep: typeof import('./components/PlanStep.vue')['default']
     ProblemNote: typeof import('./components/ProblemNote.vue')['default']

@@ -165,6 +165,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/services/{service}/source/assist": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What may be written at a place, and what its line means */
+        post: operations["assistSource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/services/{service}/source/route": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Which route of an edit would take a request */
+        post: operations["routeRequest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/services/{service}/source/commits": {
         parameters: {
             query?: never;
@@ -678,6 +716,60 @@ export interface components {
         Fix: {
             title: string;
             edits: components["schemas"]["Edit"][];
+        };
+        AssistWish: {
+            branch: string;
+            stage?: string;
+            file: string;
+            line: number;
+            column: number;
+            files: {
+                [key: string]: string | null;
+            };
+        };
+        AssistResult: {
+            path: string[];
+            about: string;
+            completions: components["schemas"]["Completion"][];
+            notes: components["schemas"]["LineNote"][];
+        };
+        Completion: {
+            label: string;
+            insert: string;
+            kind: string;
+            about: string;
+        };
+        LineNote: {
+            /** @enum {string} */
+            kind: "fires" | "route" | "permission" | "observed";
+            title: string;
+            lines: string[];
+            zone?: string;
+            fires: number[];
+        };
+        RouteWish: {
+            branch: string;
+            stage: string;
+            method: string;
+            path: string;
+            files: {
+                [key: string]: string | null;
+            };
+        };
+        RouteResult: {
+            why: string;
+            /** @description Those that match, the one that wins first */
+            takers: components["schemas"]["RouteTaker"][];
+        };
+        RouteTaker: {
+            function: string;
+            trigger: string;
+            route: string;
+            file: string;
+            line: number;
+            params: {
+                [key: string]: string;
+            };
         };
         CommitWish: {
             branch: string;
@@ -1379,6 +1471,60 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    assistSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AssistWish"];
+            };
+        };
+        responses: {
+            /** @description What is known of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AssistResult"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    routeRequest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RouteWish"];
+            };
+        };
+        responses: {
+            /** @description Which one and why */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RouteResult"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     commitSource: {
         parameters: {
             query?: never;
@@ -1563,7 +1709,10 @@ export interface operations {
                 };
                 content: {
                     "application/json": {
-                        /** Format: int64 */
+                        /**
+                         * Format: int64
+                         * @description 0 where the delivery makes a plan of its own
+                         */
                         deployment: number;
                     };
                 };

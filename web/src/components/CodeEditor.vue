@@ -1,5 +1,6 @@
 <script setup lang="ts">
 // The editor: CodeMirror with problems at their place and their quick fixes.
+import { autocompletion, type Completion, type CompletionContext, type CompletionResult } from '@codemirror/autocomplete'
 import { defaultKeymap, history, historyKeymap, indentWithTab } from '@codemirror/commands'
 import { python } from '@codemirror/lang-python'
 import { yaml } from '@codemirror/lang-yaml'
@@ -12,8 +13,8 @@ import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
 
 import type { Schemas } from '../api/client'
 
-const props = defineProps<{ file: string; text: string; diagnostics: Schemas['Diagnostic'][]; readonly: boolean; line?: number }>()
-const emit = defineEmits<{ change: [text: string]; line: [line: number] }>()
+const props = defineProps<{ file: string; text: string; diagnostics: Schemas['Diagnostic'][]; readonly: boolean; line?: number; assist?: (line: number, column: number) => Promise<Schemas['AssistResult']> }>()
+const emit = defineEmits<{ change: [text: string]; line: [line: number, column: number] }>()
 const host = ref<HTMLElement | null>(null)
 const language = new Compartment()
 const editable = new Compartment()
@@ -63,6 +64,17 @@ function problems(state: EditorState): Diagnostic[] {
   })
 }
 
+/** Asks the core what may be written here. */
+async function complete(context: CompletionContext): Promise<CompletionResult | null> {
+  if (!props.assist || !props.file.endsWith('.yaml')) return null
+  const word = context.matchBefore(/[\w./-]*/)
+  const at = context.state.doc.lineAt(context.pos)
+  const found = await props.assist(at.number, [...at.text.slice(0, context.pos - at.from)].length + 1)
+  if (context.aborted || found.completions.length === 0) return null
+  const options = found.completions.map((c): Completion => ({ label: c.label, apply: c.insert, detail: c.kind === 'key' ? '' : c.about, info: c.kind === 'key' ? c.about : undefined, type: c.kind === 'key' ? 'property' : 'constant' }))
+  return { from: word?.from ?? context.pos, options, validFor: /^[\w./-]*$/ }
+}
+
 function goTo(line: number | undefined): void {
   if (!view || !line) return
   const at = offset(view.state, line, 1)
@@ -82,6 +94,7 @@ onMounted(() => {
         drawSelection(),
         bracketMatching(),
         lintGutter(),
+        autocompletion({ override: [complete], icons: false }),
         syntaxHighlighting(colours),
         keymap.of([indentWithTab, ...defaultKeymap, ...historyKeymap]),
         language.of(languageOf(props.file)),
@@ -89,7 +102,11 @@ onMounted(() => {
         EditorView.contentAttributes.of({ 'aria-label': 'Text of the file', tabindex: '0' }),
         EditorView.updateListener.of((u) => {
           if (u.docChanged) emit('change', u.state.doc.toString())
-          if (u.selectionSet) emit('line', u.state.doc.lineAt(u.state.selection.main.head).number)
+          if (u.selectionSet) {
+            const head = u.state.selection.main.head
+            const at = u.state.doc.lineAt(head)
+            emit('line', at.number, [...at.text.slice(0, head - at.from)].length + 1)
+          }
         }),
         EditorView.theme({
           '&': { height: '100%', fontSize: '0.8125rem', backgroundColor: 'var(--surface)', color: 'var(--ink)' },

@@ -21,6 +21,7 @@ const edits = ref(new Map<string, string>())
 const texts = ref(new Map<string, string>())
 const check = ref<Schemas['CheckResult'] | null>(null)
 const cursor = ref(1)
+const known = ref<Schemas['AssistResult'] | null>(null)
 const message = ref('')
 const conflict = ref<Schemas['Conflict'] | null>(null)
 const { busy, problem: commitProblem, run } = useAction()
@@ -68,6 +69,25 @@ watch(
   },
   { immediate: true },
 )
+
+function assist(at: number, column: number): Promise<Schemas['AssistResult']> {
+  const body = { branch: data.value?.branch ?? '', stage: stage.value || undefined, file: file.value, line: at, column, files: Object.fromEntries(edits.value) }
+  return ask(client.POST('/services/{service}/source/assist', { params: { path: { service: service.value } }, body }))
+}
+
+let looking = 0
+async function look(at: number, column: number): Promise<void> {
+  cursor.value = at
+  if (!file.value.endsWith('.yaml')) return
+  const mine = ++looking
+  try {
+    const got = await assist(at, column)
+    if (mine === looking) known.value = got
+  } catch {
+    known.value = null // the page itself says when there is no answer
+  }
+}
+watch(file, () => (known.value = null))
 
 let checking = 0
 async function recheck(): Promise<void> {
@@ -146,7 +166,7 @@ async function drop(): Promise<void> {
         </div>
         <ProblemNote :problem="fileProblem" />
         <div class="edit sheet">
-          <CodeEditor v-if="text !== undefined" :key="file" :file="file" :text="text" :diagnostics="here" :readonly="!session.may('write')" :line="line" @change="change" @line="cursor = $event" />
+          <CodeEditor v-if="text !== undefined" :key="file" :file="file" :text="text" :diagnostics="here" :readonly="!session.may('write')" :line="line" :assist="assist" @change="change" @line="look" />
         </div>
         <ul v-if="here.length" class="problems" aria-label="Problems in this file">
           <li v-for="(d, i) in here" :key="i">
@@ -154,6 +174,7 @@ async function drop(): Promise<void> {
             &nbsp;<span :class="d.severity === 'error' ? 'bad' : 'wait'">{{ d.severity }}</span> {{ d.message }} <span class="quiet">{{ d.code }}</span>
           </li>
         </ul>
+        <LineNotes v-if="file.endsWith('.yaml')" :notes="known?.notes ?? []" :about="known?.about ?? ''" :service="service" :branch="data.branch" :stage="stage" :files="Object.fromEntries(edits)" @open="open" />
         <ProblemNote :problem="commitProblem" />
         <div v-if="conflict" class="sheet sheet-pad mb-2" role="alert">
           <p class="mb-1"><strong class="wait">{{ conflict.detail }}</strong> Nothing of yours is lost: it stands in the editor.</p>

@@ -1,0 +1,207 @@
+package server
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"rudmar/core/manifest"
+	"rudmar/core/route"
+	"rudmar/engine/store"
+	"rudmar/server/api"
+)
+
+// shownFires is how many of a schedule's next times are told.
+const shownFires = 10
+
+// edited checks a service as it would stand with an edit.
+func (h *handlers) edited(ctx context.Context, service, branch string, files map[string]*string) (manifest.Overlay, manifest.Result, error) {
+	_, folder, err := h.engine.Source(ctx, service, branch)
+	if err != nil {
+		return manifest.Overlay{}, manifest.Result{}, err
+	}
+	over := manifest.Overlay{Under: folder, Changed: changedFiles(files)}
+	return over, manifest.NewLanguage().Check(over), nil
+}
+
+func (h *handlers) AssistSource(ctx context.Context, r api.AssistSourceRequestObject) (api.AssistSourceResponseObject, error) {
+	over, result, err := h.edited(ctx, r.Service, r.Body.Branch, r.Body.Files)
+	if err != nil {
+		return nil, err
+	}
+	text, err := over.Read(r.Body.File)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", r.Body.File, store.ErrNotFound)
+	}
+	found := manifest.NewLanguage().AssistAt(r.Body.File, string(text), r.Body.Line, r.Body.Column, result.Service)
+	out, err := convert[api.AssistResult](found)
+	if err != nil {
+		return nil, err
+	}
+	if out.Path == nil {
+		out.Path = []string{}
+	}
+	out.Notes = []api.LineNote{}
+	if result.Service != nil {
+		for _, fn := range result.Service.Functions {
+			if fn.File == r.Body.File {
+				out.Notes = append(out.Notes, h.lineNotes(ctx, r.Service, fn, orZero(r.Body.Stage), r.Body.Line)...)
+			}
+		}
+	}
+	return api.AssistSource200JSONResponse(out), nil
+}
+
+// lineNotes says what a line of a function's manifest means.
+func (h *handlers) lineNotes(ctx context.Context, service string, fn *manifest.Function, stage string, line int) []api.LineNote {
+	var out []api.LineNote
+	config := fn.At(stage)
+	for _, t := range config.Triggers {
+		on := t.From.Line == line || t.Cron.From.Line == line || t.Every.From.Line == line || t.Zone.From.Line == line || t.Route.From.Line == line
+		if !on || t.From.File != fn.File {
+			continue
+		}
+		switch t.Kind {
+		case manifest.CronTrigger, manifest.EveryTrigger:
+			note := api.LineNote{Kind: api.Fires, Title: "Next fires of " + t.Name, Lines: []string{}, Fires: []int64{}, Zone: optional(t.Zone.V)}
+			if t.Off.V {
+				note.Title += ", were it not switched off"
+			}
+			if schedule, err := t.Schedule(); err == nil {
+				for _, at := range schedule.Times(h.engine.Store.Now(), shownFires) {
+					note.Fires = append(note.Fires, at.UnixMilli())
+				}
+				note.Lines = append(note.Lines, fmt.Sprintf("%d times a day", schedule.PerDay(h.engine.Store.Now())))
+			}
+			out = append(out, note)
+		case manifest.RouteTrigger:
+			out = append(out, api.LineNote{Kind: api.Route, Title: "Requests that " + t.Name + " takes", Fires: []int64{}, Lines: routeWords(t)})
+		}
+	}
+	for _, p := range config.Permissions {
+		if p.From.Line == line && p.From.File == fn.File {
+			out = append(out, api.LineNote{Kind: api.Permission, Title: "What " + fn.Name + " may do by this", Fires: []int64{}, Lines: permissionWords(p)})
+		}
+	}
+	if config.Memory.From.Line == line && config.Memory.From.File == fn.File || config.Timeout.From.Line == line && config.Timeout.From.File == fn.File {
+		out = append(out, h.observed(ctx, service, fn.Name))
+	}
+	return out
+}
+
+func routeWords(t manifest.Trigger) []string {
+	r := t.Route.V
+	method := r.Method
+	if method == "ANY" {
+		method = "any method"
+	}
+	lines := []string{fmt.Sprintf("%s on %s, open to %s", method, r.Path(), strings.Join(t.OpenTo.V, ", "))}
+	for _, s := range r.Segments {
+		switch s.Kind {
+		case route.Parameter:
+			lines = append(lines, fmt.Sprintf("{%s} is one segment, given as params.%s", s.Text, s.Text))
+		case route.Rest:
+			lines = append(lines, fmt.Sprintf("{%s...} is all the rest of the path, one segment or more", s.Text))
+		}
+	}
+	return lines
+}
+
+func permissionWords(p manifest.Permission) []string {
+	of, literal := p.Of.Literal()
+	if !literal {
+		return []string{"it may " + strings.Join(p.May, ", ") + " what the reference names in each stage"}
+	}
+	kind, name, _ := strings.Cut(of, "/")
+	what := fmt.Sprintf("the %s %s", strings.TrimSuffix(kind, "s"), name)
+	if prefix, open := strings.CutSuffix(name, "*"); open {
+		what = fmt.Sprintf("every one of %s whose name starts with %q", kind, prefix)
+		if prefix == "" {
+			what = "all " + kind
+		}
+	}
+	var lines []string
+	for _, verb := range p.May {
+		if verb == "*" {
+			verb = "do everything with"
+		}
+		lines = append(lines, verb+" "+what)
+	}
+	return lines
+}
+
+// observed tells what a function took of late, in each stage.
+func (h *handlers) observed(ctx context.Context, service, function string) api.LineNote {
+	note := api.LineNote{Kind: api.Observed, Title: "Observed in the last hour", Fires: []int64{}, Lines: []string{}}
+	looks, err := h.engine.Watch.Looks(ctx, service)
+	if err != nil {
+		return note
+	}
+	for place, look := range looks {
+		if f, ok := look.Functions[function]; ok && f.Calls > 0 {
+			note.Lines = append(note.Lines, fmt.Sprintf("%s on %s: %d calls, memory peak %s, %.0f ms at most", place.Stage, place.Target, f.Calls, manifest.FormatSize(f.MemoryPeak), f.MaxMs))
+		}
+	}
+	slices.Sort(note.Lines)
+	if len(note.Lines) == 0 {
+		note.Lines = append(note.Lines, "nothing yet")
+	}
+	return note
+}
+
+func (h *handlers) RouteRequest(ctx context.Context, r api.RouteRequestRequestObject) (api.RouteRequestResponseObject, error) {
+	_, result, err := h.edited(ctx, r.Service, r.Body.Branch, r.Body.Files)
+	if err != nil {
+		return nil, err
+	}
+	if result.Service == nil {
+		return nil, badRequest("rudmar.yaml cannot be read, so there are no routes to try")
+	}
+	path := r.Body.Path
+	if !strings.HasPrefix(path, "/") {
+		return nil, badRequest("a path starts with /")
+	}
+	path, _, _ = strings.Cut(path, "?")
+	out := api.RouteResult{Takers: []api.RouteTaker{}}
+	var routes []route.Route
+	for _, fn := range result.Service.Functions {
+		for _, t := range fn.At(r.Body.Stage).Triggers {
+			if t.Kind != manifest.RouteTrigger || t.Off.V {
+				continue
+			}
+			params, ok := t.Route.V.Match(r.Body.Method, path)
+			if !ok {
+				continue
+			}
+			taker := api.RouteTaker{Function: fn.Name, Trigger: t.Name, Route: t.Route.V.String(), Params: params, File: t.Route.From.File, Line: t.Route.From.Line}
+			at, _ := slices.BinarySearchFunc(routes, t.Route.V, func(a, b route.Route) int {
+				if b.Before(a) {
+					return 1
+				}
+				return -1
+			})
+			routes, out.Takers = slices.Insert(routes, at, t.Route.V), slices.Insert(out.Takers, at, taker)
+		}
+	}
+	out.Why = whyRoute(routes)
+	return api.RouteRequest200JSONResponse(out), nil
+}
+
+// whyRoute says why the first of the routes that match wins.
+func whyRoute(routes []route.Route) string {
+	switch {
+	case len(routes) == 0:
+		return "no route takes it: it is answered with 404"
+	case len(routes) == 1:
+		return "only this route takes it"
+	}
+	a, b := routes[0], routes[1]
+	for i := range min(len(a.Segments), len(b.Segments)) {
+		if a.Segments[i].Kind != b.Segments[i].Kind {
+			kinds := map[route.SegmentKind]string{route.Literal: "a literal", route.Parameter: "a parameter", route.Rest: "a rest"}
+			return fmt.Sprintf("%s goes first: at segment %d it has %s, %s has %s", a, i+1, kinds[a.Segments[i].Kind], b, kinds[b.Segments[i].Kind])
+		}
+	}
+	return fmt.Sprintf("%s goes first: it names its method", a)
+}
