@@ -1,5 +1,5 @@
 # `make demo` and `make test` do all the set-up that they need.
-.PHONY: demo test build web setup setup-test generate shots bench lint
+.PHONY: demo test build web setup setup-test generate docs shots bench lint
 
 GO_TOOL = go tool -modfile=tools/go.mod
 WEB_SOURCES = $(shell find web/src web/public -type f) web/index.html web/vite.config.ts web/package-lock.json
@@ -41,6 +41,10 @@ generate: setup
 	$(GO_TOOL) oapi-codegen -config platform/api/models.cfg.yaml platform/api/protocol.yaml
 	$(GO_TOOL) oapi-codegen -config server/api/api.cfg.yaml server/api/openapi.yaml
 	cd web && npm run api
+
+# docs/diagnostics.md, from the table of codes.
+docs:
+	go test ./core/manifest -run TestDocsAreTrue -count=1 -write-docs
 
 shots: setup-test build
 	mkdir -p docs/screenshots

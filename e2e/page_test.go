@@ -28,6 +28,21 @@ func TestPageJourney(t *testing.T) {
 	wren.press("^Commit 1 file")
 	wren.reads("Look through the warnings", "built as version 8")
 
+	// A new function from a starter is an edit like any other: it can be seen before it is committed, and dropped.
+	wren.goTo("source")
+	wren.press("^New function")
+	wren.fill(`input[aria-label="Name of the new function"]`, "thaw")
+	wren.press("^Make it")
+	wren.reads("functions/thaw/function.yaml", "new", "With the edit: 7 resources new", "route/thaw/ask", "no errors")
+	wren.press("^Show the differences")
+	wren.reads("committed at the left")
+	wren.press("^Drop the edit")
+	wren.goTo("source?file=functions/intake/cases/bad.yaml")
+	wren.press("^take this file away")
+	wren.reads("goes", "bring it back")
+	wren.press("^bring it back")
+	wren.reads("take this file away")
+
 	// For the line where the cursor is: when a schedule fires, who takes a request, what may be written.
 	wren.goTo("source?file=functions/night-report/function.yaml&line=7")
 	wren.reads("Next fires of morning", "in Europe/Oslo")

@@ -11,6 +11,7 @@ import (
 
 	"rudmar/core/expand"
 	"rudmar/core/manifest"
+	"rudmar/core/starter"
 	"rudmar/engine"
 	"rudmar/engine/people"
 	"rudmar/engine/store"
@@ -182,4 +183,12 @@ func (h *handlers) CommitSource(ctx context.Context, r api.CommitSourceRequestOb
 		return nil, err
 	}
 	return api.CommitSource201JSONResponse{Hash: hash}, nil
+}
+
+func (h *handlers) GetStarter(_ context.Context, r api.GetStarterRequestObject) (api.GetStarterResponseObject, error) {
+	files, err := starter.Function(r.Params.Name, r.Params.Runtime)
+	if err != nil {
+		return nil, badRequest(err.Error())
+	}
+	return api.GetStarter200JSONResponse(files), nil
 }

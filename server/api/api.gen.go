@@ -974,6 +974,12 @@ type GetFileParams struct {
 	Path   string  `form:"path" json:"path"`
 }
 
+// GetStarterParams defines parameters for GetStarter.
+type GetStarterParams struct {
+	Name    Name   `form:"name" json:"name"`
+	Runtime string `form:"runtime" json:"runtime"`
+}
+
 // GetLogsParams defines parameters for GetLogs.
 type GetLogsParams struct {
 	Target   string  `form:"target" json:"target"`
@@ -1215,6 +1221,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /services/{service}/source/route (the `RouteRequest` operationId).
 	RouteRequest(ctx context.Context, service Service, body RouteRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetStarter The files of a new function that works
+	//
+	// Corresponds with GET /services/{service}/source/starter (the `GetStarter` operationId).
+	GetStarter(ctx context.Context, service Service, params *GetStarterParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetFunction performs a GET /services/{service}/stages/{stage}/functions/{function} (the `GetFunction` operationId) request.
 	GetFunction(ctx context.Context, service Service, stage Stage, function Function, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1665,6 +1676,21 @@ func (c *Client) RouteRequestWithBody(ctx context.Context, service Service, cont
 // Corresponds with POST /services/{service}/source/route (the `RouteRequest` operationId).
 func (c *Client) RouteRequest(ctx context.Context, service Service, body RouteRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRouteRequestRequest(c.Server, service, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetStarter The files of a new function that works
+//
+// Corresponds with GET /services/{service}/source/starter (the `GetStarter` operationId).
+func (c *Client) GetStarter(ctx context.Context, service Service, params *GetStarterParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetStarterRequest(c.Server, service, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2778,6 +2804,71 @@ func NewRouteRequestRequestWithBody(server string, service Service, contentType 
 	return req, nil
 }
 
+// NewGetStarterRequest constructs an http.Request for the GetStarter method
+func NewGetStarterRequest(server string, service Service, params *GetStarterParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/source/starter", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "runtime", params.Runtime, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetFunctionRequest constructs an http.Request for the GetFunction method
 func NewGetFunctionRequest(server string, service Service, stage Stage, function Function) (*http.Request, error) {
 	var err error
@@ -3478,6 +3569,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /services/{service}/source/route (the `RouteRequest` operationId).
 	RouteRequestWithResponse(ctx context.Context, service Service, body RouteRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*RouteRequestResponse, error)
+
+	// GetStarterWithResponse The files of a new function that works
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/source/starter (the `GetStarter` operationId).
+	GetStarterWithResponse(ctx context.Context, service Service, params *GetStarterParams, reqEditors ...RequestEditorFn) (*GetStarterResponse, error)
 
 	// GetFunctionWithResponse performs a GET /services/{service}/stages/{stage}/functions/{function} (the `GetFunction` operationId) request.
 	//
@@ -4560,6 +4658,54 @@ func (r RouteRequestResponse) ContentType() string {
 	return ""
 }
 
+type GetStarterResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *map[string]string
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetStarterResponse) GetJSON200() *map[string]string {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetStarterResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetStarterResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetStarterResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetStarterResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetStarterResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetFunctionResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5357,6 +5503,19 @@ func (c *ClientWithResponses) RouteRequestWithResponse(ctx context.Context, serv
 		return nil, err
 	}
 	return ParseRouteRequestResponse(rsp)
+}
+
+// GetStarterWithResponse The files of a new function that works
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/source/starter (the `GetStarter` operationId).
+func (c *ClientWithResponses) GetStarterWithResponse(ctx context.Context, service Service, params *GetStarterParams, reqEditors ...RequestEditorFn) (*GetStarterResponse, error) {
+	rsp, err := c.GetStarter(ctx, service, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetStarterResponse(rsp)
 }
 
 // GetFunctionWithResponse performs a GET /services/{service}/stages/{stage}/functions/{function} (the `GetFunction` operationId) request.
@@ -6201,6 +6360,39 @@ func ParseRouteRequestResponse(rsp *http.Response) (*RouteRequestResponse, error
 	return response, nil
 }
 
+// ParseGetStarterResponse parses an HTTP response from a GetStarterWithResponse call
+func ParseGetStarterResponse(rsp *http.Response) (*GetStarterResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetStarterResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest map[string]string
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetFunctionResponse parses an HTTP response from a GetFunctionWithResponse call
 func ParseGetFunctionResponse(rsp *http.Response) (*GetFunctionResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6588,6 +6780,9 @@ type ServerInterface interface {
 	// RouteRequest Which route of an edit would take a request
 	// (POST /services/{service}/source/route)
 	RouteRequest(ctx *echo.Context, service Service) error
+	// GetStarter The files of a new function that works
+	// (GET /services/{service}/source/starter)
+	GetStarter(ctx *echo.Context, service Service, params GetStarterParams) error
 
 	// (GET /services/{service}/stages/{stage}/functions/{function})
 	GetFunction(ctx *echo.Context, service Service, stage Stage, function Function) error
@@ -7022,6 +7217,38 @@ func (w *ServerInterfaceWrapper) RouteRequest(ctx *echo.Context) error {
 	return err
 }
 
+// GetStarter converts echo context to params.
+func (w *ServerInterfaceWrapper) GetStarter(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetStarterParams
+	// ------------- Required query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", ctx.QueryParams(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Required query parameter "runtime" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "runtime", ctx.QueryParams(), &params.Runtime, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter runtime: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetStarter(ctx, service, params)
+	return err
+}
+
 // GetFunction converts echo context to params.
 func (w *ServerInterfaceWrapper) GetFunction(ctx *echo.Context) error {
 	var err error
@@ -7332,6 +7559,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/services/:service/source/file", wrapper.GetFile, options.OperationMiddlewares["getFile"]...)
 	router.POST(options.BaseURL+"/services/:service/source/check", wrapper.CheckSource, options.OperationMiddlewares["checkSource"]...)
 	router.POST(options.BaseURL+"/services/:service/source/assist", wrapper.AssistSource, options.OperationMiddlewares["assistSource"]...)
+	router.GET(options.BaseURL+"/services/:service/source/starter", wrapper.GetStarter, options.OperationMiddlewares["getStarter"]...)
 	router.POST(options.BaseURL+"/services/:service/source/route", wrapper.RouteRequest, options.OperationMiddlewares["routeRequest"]...)
 	router.POST(options.BaseURL+"/services/:service/source/commits", wrapper.CommitSource, options.OperationMiddlewares["commitSource"]...)
 	router.GET(options.BaseURL+"/services/:service/versions", wrapper.ListVersions, options.OperationMiddlewares["listVersions"]...)
@@ -8198,6 +8426,46 @@ func (response RouteRequestdefaultApplicationProblemPlusJSONResponse) VisitRoute
 	return err
 }
 
+type GetStarterRequestObject struct {
+	Service Service `json:"service"`
+	Params  GetStarterParams
+}
+
+type GetStarterResponseObject interface {
+	VisitGetStarterResponse(w http.ResponseWriter) error
+}
+
+type GetStarter200JSONResponse map[string]string
+
+func (response GetStarter200JSONResponse) VisitGetStarterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetStarterdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetStarterdefaultApplicationProblemPlusJSONResponse) VisitGetStarterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetFunctionRequestObject struct {
 	Service  Service  `json:"service"`
 	Stage    Stage    `json:"stage"`
@@ -8653,6 +8921,9 @@ type StrictServerInterface interface {
 	// RouteRequest Which route of an edit would take a request
 	// (POST /services/{service}/source/route)
 	RouteRequest(ctx context.Context, request RouteRequestRequestObject) (RouteRequestResponseObject, error)
+	// GetStarter The files of a new function that works
+	// (GET /services/{service}/source/starter)
+	GetStarter(ctx context.Context, request GetStarterRequestObject) (GetStarterResponseObject, error)
 
 	// (GET /services/{service}/stages/{stage}/functions/{function})
 	GetFunction(ctx context.Context, request GetFunctionRequestObject) (GetFunctionResponseObject, error)
@@ -9409,6 +9680,32 @@ func (sh *strictHandler) RouteRequest(ctx *echo.Context, service Service) error 
 	return nil
 }
 
+// GetStarter operation middleware
+func (sh *strictHandler) GetStarter(ctx *echo.Context, service Service, params GetStarterParams) error {
+	var request GetStarterRequestObject
+
+	request.Service = service
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetStarter(ctx.Request().Context(), request.(GetStarterRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetStarter")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetStarterResponseObject); ok {
+		return validResponse.VisitGetStarterResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetFunction operation middleware
 func (sh *strictHandler) GetFunction(ctx *echo.Context, service Service, stage Stage, function Function) error {
 	var request GetFunctionRequestObject
@@ -9739,98 +10036,99 @@ func (sh *strictHandler) SignIn(ctx *echo.Context) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"1D1Nc9y2kn+FxX1Ve1g6UhK/bKKbY8eJ9zm2S8omh5S3CkP2zCAigQkAaqyo9N+3iC+CwwYJajSK3yUZ",
-	"iyDQ3Wg0+pt3ecmbHWfAlMwv7vIdEaQBBUL/ayUIK7fdL8ryi/zPFsRtXuSMNJBfuKdFLsstNKQb1pBP",
-	"b4Ft1Da/+Or8vMjV7a4bKZWgbJPf3xf5umWlopz5SXdEbfs5/eMiF/BnSwVU+YUSLYSr/EPAOr/I/+Os",
-	"h/3MPJVn77p5uoVoFVmCVpOTr7loiOrGMfXN87zIG8po0zb5xZceH8oUbEDodSSIG1pCZDH39Gh0pCKb",
-	"6CL62dFL3ICQ8Z1xT6eWmSTVffem3HEmQTPXB8FXNTTdz5IzBUx1P8luV9OSdDxwtjMj/usPaaBKw8fN",
-	"q1esQJaC7gzH5b9ticr2wFS2F5xtimx1m12+fpl99/yf/22obObolnix2wl+Q2p9KgTfgVDUAE4UyieH",
-	"CBfd0WosWgcHoch3ICxW4zPSE/h3N66frOjW/+iX46s/oFTdjC9EuaU38JrWMIa54RXgcHSbjD2QW/LV",
-	"P7/BH9G/IIkEh7gYhtKw2Fn8OihGUlKpLkG2tUK2YcVbnLYdU9TQ7bkeSBU0co5rXvp3uhnslEQIctv9",
-	"m3EF6XO9pQzecQXYTI7efqIR9MM3cBIa3IeYOijjlPyNyu2Yjr2QRwhZtw2bO9lFvrY8F4j/L88R+W9G",
-	"mt2rKtrBTeoPA2hYW9dk1U1nhEuMPD1uNWUwD6KXn9PHzd9pBlCLml3EEwQlsVKCrloFL7eEbZAjSNYK",
-	"RH5xd1/kK1hzAeZ3JehaQRWAtuK8BsIMbjd2mJHCyB61jKp5vPTrfuHCAoPh8T2UvDEQH8BfVQIkzrPE",
-	"IZ9+SOw6nmzYYQmVhdGa15RV84g7qO34ItQwAqgnKNFDOCLJWvBmDs/3gm6o3szoFqqt4O1mm0y6fspD",
-	"gkWYochvSN1qTsL5wjwuDEIoLTgR1ZgADKBK3/J3ABUGteD7BXzTQXLJ99hE+pDLI8SrncCCVFj8ogR5",
-	"CfUx+sEKtkMeDnUHUtcSfzQpMUAILiIvNtBwcfuWNjQVQvPGByDXiS/ExGzH5CAAhzlQPIf62i9byOzD",
-	"THW6W02kykotYKuMqkzPOat3OP3YgBDdzY6plmgZYHconW01vyyVc0rQzcYaZA9k60Dm+dkcAhg5XpK6",
-	"xpUFuDEKbbciERtQUyDPS2c7R2HnxWGR8L5VnShGwPm0g3J4FgJdg7cMf7LldSUxXjwAz0/vJnOvxgC9",
-	"bNkR8sCpUWNMpviDshtuDKY5HnzTj5y6jrih9gLdOdgiVOWVMiau5Dw7xVgmYGqrpNnLzK6nDaUAG3zP",
-	"Wond605LTT1vxUJVIKK7FLmCTwk0sKqMHoyitYXyOmY3rWDZ7jqFEEG6omTDuFS0TJ/ulX9nVmyF0xce",
-	"7ijCi82bExgjDzMzUJR409CYyUYs1xKlQHQ35f/9fv7sO/Js/fHu+fn9P3IE1J4OM066k9ClASktZYbL",
-	"n2sHm7cai1TCaRL0885Q0pn2C653yiQItcTyKPKarKCe330zzC/hTRMDDI4CW9e0xE7zLQpJBYrQeprr",
-	"04XbFkgVU+qomGSVOdY4II1eqeiw6k1wu4hHKkIgCX+2wErMdC15XS3DeEMogypZqF0CKbfYPDWX6vhZ",
-	"+A6WQPPeDMcsLWj4DVRHqJKWMBYzD1phaNyvgG3SK6jpDYjbI1Qk0qotFyjYgYgZeyzHhuHkHWUB/VCT",
-	"ElVpAotlxvbo3eYW9FBmaQXFwjZFMAPHiGqSshKONsykIgp/st/ezgszZ1yZaQoLlHl5CqcrB9ABJ5Te",
-	"b4v47tUWMuMRzyTdsM4IZFlDbrOKZ4zvO5mafMSJdfCns4UPCSCzlUQu1Jg7WwHTqWBX89vGBeT8dAl7",
-	"PFbPNiDVEtWsG/+BUIGLxCXuvR9JxP/tWHnR+ZNt0xCRwI1megds/2K43W6zhrQuPOv1hJviX1wzC0I+",
-	"Iz1nDDkyuQMIsXVZBdWLVEFpwp8JA6OBKL1XLFW89FFQXPjGngi1AKm4qJpwRkzI6kQRpyPGmhhFEND1",
-	"XiVnkPai3snCbvaiD+H16BZ+Nz9OcsErr8YdsBlhP/L3DLepqwETTZ8zP9LY/bt2gbh4r8fjfljYLblt",
-	"HRRXCnbzVmEPtFuph73wpJkmrF5paYgDmp2KuFZLH/QZvbjs3Gr/bcQgqeATvvrjnaM9uYEErcbAUgTR",
-	"FUsAO0N/BAw+AfkWHIPeU4DI2Ug8uw9ZIrRl1cvpx29tLHGJb45+mmPw1/RTGKjE3OwTqivcgKDq1lwB",
-	"baP9kpaoeyJYN+zjnNlc2pC7mysS1+xpEBKrhw/fJa80jHbJ3KPLXZo+VoCogKJlstP61JbKTMtgq/lN",
-	"UyDwFlqopuIBr/oQy0mDoHadySDoxNXWsmvG95Fr4IYwKre44zUaJPWX2UxsdAT4iFIJoWsBJReVhnBp",
-	"INu/amPkGIw/VFShvoCnFRDxY5/m7F10UqMu4dd00wrUNxIPNDq3SeSWikUZyaefhxZLxdtVHcTpWNus",
-	"nOAjbMHghcFItRVcqRqqhBvNkMFjFr7sfRsWWofiACKc5jX8Yvf4wGtH2dCcCc5tNCMrjV1shpAeXLiF",
-	"cOg+IUZGRRdogPqEYSKLqjrBC26GFXZRFEYrtWN6cNx9q4PkS+UwGtjpD870HW+GzV1t7iHi4XhR15l/",
-	"nPG19nb09ka6Z2MHoqFSLsp/++Df+V8JeJLGopvtshv+wt4rmIlAml29YL4rPR6dqdxC1S6ay77xrjsj",
-	"2IygFGWbx81lmsiM0HfuQpd8WjrFjNALlKKhNSu9dtTnGloGCAneb2NANHf2hnwYcj520n8kmBIRjbRE",
-	"dQpv2jhd2QTsO12ZarTWhA6yHha6O22oxqohoaGPYfUTkFohbqJdTVR3gS04n/YNO+NsnqhfAAPrzSBl",
-	"4ECkMrl3eYoHCkDAY92T5Ivb27RpyQk/6OHehzVWqPiCo/mWb7SahMZmNvLl4PoIEHyCXCneZ7UgqvEN",
-	"lbE7RLTpSlO6MNBeLgeT13nsRrtFB2gOqRQAbfdomvV+cFyReOSnjGQlSAnJh3fKnP0f3gpG6h+YOipO",
-	"9Rju14kbA9cEOzlEVKI/k6gD16Tx3mz136NmxL9gpz5Yt/ChXcXWVDQRq31LZKZ4toKsm7LqfouWZVQV",
-	"GWFVZhylY5dXKhUbUkGy9yvB4z0jiZk9hcwkQcxoQm4c7lZ2O2BR8I5mPz22Dc4MTdWGu8m6n8tdsrh+",
-	"NOHsp01bk2h6quStmI//XOlRPwGpHhC8vVIEL+M4DFz2nnwDVBGk/1p6hfjE9kFXeiApZAKODuA5Weh0",
-	"GTOpVcUGClYnulcdRgNAh06IpRpmxIgr8r84Sxe2zsgzEBQWB5SY9qo+IoFyMk8yVZhQJhVhEf4eZlsu",
-	"u7elEkCaI2z7XnAP6iT9rRsAF6DhF56Q6++sPh1mlJFnf33s/nP+7LtnH+/Oi6+/wzPLdFp/9B53vOvi",
-	"r4F9IBXf7aDyekToflm1tLZhN63IolwdL15benVOJFjaZVCqwSf1BrkL4/GVeCD7YUklfXzbrIlB+d5n",
-	"D+EFSUiuoKtPWui337Wr2kRrxpLfyKyjssXHaeyBLDwobfLAoBQxibiLfMMP8O+KNsULpkehUJr46vhq",
-	"mdqCqGHMeIT8rjQonfiDoiEM8qEzaYTARhAW1RAErFsJEb+zgF6BGEdDoq/dgFgdUz9h3g+Wt4v10KJU",
-	"QPVkl7s7p2J+T4wfrjzIbJwuYg3G+gQgPCodVE6k3Kx2CEZdW6a9yJfBfJX2sdkDeM5AkbfM1glFEj/I",
-	"DcgUF5lB3Cccu4QD834Rloj0Kx7sWkAivycxhvmeYCem1Mngkfgz24DYCRopNHeFCWjODjX17SdL8HlY",
-	"Wk5cUY+n3Gg0PU5DshSOfjGiB60I0sO9yyo+4t6LA2ynnBMdrHjemd+C+U4PqbsyU4pHZaY9xNle/5dx",
-	"Bt3fNvQG2HzXjHEGaQTf0OkZ8VVK/CKZvAkX2kIzVm2S59i5jP1UhYd/qnQ/ypsTKf6PXZdjtMs2EvCN",
-	"G4rmD7NhwO5pbyjapSbT/U2m/DLNaFJ3WKwhFPme1lVpq6Jn8isC3WmkSuDo7bikiseyTB1rJ7V1GfEg",
-	"umIYrkNST8mqjjF/A2rLq6XiX/GFtkCRt6JeUB7YWwgWQDOBXrnwGEVpEaueU+TaSpxD+cglGMnYEFVu",
-	"Cx297YSi/tueMpmtqdB5R+kB1F+61VDmS5E41qtqII5iatZAayCXW4BxY0h3ljqqVOj0NqSFcZgdFyXc",
-	"51Bv2B++Qbr5hK9kLi394a1SnHbmz1vUb3LZslj6fCSI0Kkfev7/lFknxAqrdkjerUbZptM9KqhBQZVx",
-	"kdli0cw6AZKS7y8Dh/4QrK3pDOBcWaI1fjfVCp1P6Mqa9DW+tX5j69t6cKB5q5MaY4Flmw6BZHPJSFZA",
-	"ULkfb0SSeoqsLhOv2h+kWCy7T5h95RjHeTRAlt6ZwAsH6wR0MFsAUaShFBAp2fVelrBH0jdff/t8LnE1",
-	"7mW5MnbRVe9SPOCFmrPwTk/3FQmvfyxIyPSvFMOVcdCljNTj0pq6f6TrYqUUa3TgRvB2t7TalbAqcvcJ",
-	"nuLRsxPY4R4IC2YRIInShm7Ym4h87EEL2OhbXNxLueeiSuvKiELvp0Ch9Lp08vVnHi3d2se3ZSoqEguj",
-	"52OUutveRMV0epRzS6U7cAvWd2+Pk8avgWGxeOiM9ozYzPlumDSp9P46n7Fl+gp8t52Fq9ruCNurA8Pu",
-	"DQagHs04T+ENDKOhntD7iLitjmtVaHsU+jXiUP9kN/zx65onTtSWyO1DaqEVnKhSzjOHhmyy5jkSrHLR",
-	"+7G7Y9T1KnRPE1rb/IbxQ6dQTLcm05G8np+ws3ObdYpeVhLGuMpWkEnQPI0kQZy2MPtBGaNR1955tuZC",
-	"O/BQAO17iM37/W1mIHHauNrCbVbR9VorToegTehre0KV3b/hEj/xfdYQdut8jzLrhmaKZ8BMmO+BnDrO",
-	"dw2CqtSFzU12p2O9ns96iHEefkBx4dLSocN+kwhVV1C6/kaJVektnvvdVzc6E6gUYGjT7irzQ4CrvTZm",
-	"mK4O5DuTF9jJfEBtoaVxqOlOWNEKyXgi8aiD4Ty3muKj96yOVHC0rOIgX7kKBMRf/NAqy3EPS193GbBQ",
-	"v/MOP1+W6cmN8e2v5gTEii0GpQtJDGUndFUckSTcubsoYQVnA8UTJXrgzZoT+L8OeOyw2Y49oSnNn0fR",
-	"x7BEe6IwktZwFe+9vExJDXtCL+s7mFA+GUBaWNL0aE81ZDrYtLGkfJAytGpprZKTQIPtWWBm6jDikkrr",
-	"wZkZP36QAmeTu2OV4BtAu6d09zM15bMLiokOjX2ztNfvvL6HKHohsfrdGXBIcCajXXB0L3+25lMdYcgG",
-	"jL+9W5OwKqspA51YzLW5ozivZUbkdcbX2WVbNUR84SNOF7n5S6ACXORfurZLZEfzi/zrL86/+Np6NDXZ",
-	"zoLWIWd3tLrXeS0m1tGxslZi31T5Rf4jqFdhx4JBD/yvzs8n+t8v63s/6hqBNMB/zyCrBrm9FayJDXRg",
-	"k3toh231w89E/I6/2Q85o1V+//G+GBPt7M70XLk//PRE2pwF+qECMv8BCafFbPgzc4kSVkKNldF/LPKd",
-	"beE13NYXpXrPpjb2+ZhhX3FTiPIQmnfk2/oweIzTbKD8hFzm6o/GvNWp6uYkZZ36cwyiu5qw+WP1wSbK",
-	"nwpVX+uAIPtLJ3Zq12/lCY9QT5qzg05RD5gwxtyXLfPE/bMFqb7n1e2j0dVFf+6Ht0t3SO9H2/nlomUP",
-	"MyTCRjiHRq83WTMXwMka7Q4jeme7q4IqmfG9Vh8X+o+CpfErbQjNG3sxH3FmvAPeOczQnX2p7bbL0Fl/",
-	"ki0eJjCcfKfjtnWk00XKpvxMqqPEtc1bk1EZ9pZKdeUGHSnI0nzGw4jRWNsb0eBFXWcej0egxdmd/XV/",
-	"tnKfFIjJd/PNgRMKeLMAgvVrX4W/us2sZvpEgt4lOxppj5DNCis6w1ev+mFPwVm+tWcKT2WC7zPiXHpF",
-	"xmAPUtn0mM+Pzmd3FtL7M8MLZ3f6/zM6f9jm8qRqf7gQQu4fieouNVZluu1hd6952meUuVjQkxO+mB3q",
-	"zLGEoRaFIzbzCFvkpCgdbeTY+923wARftmCSWKwSoJNZHmAB+dyXU+gRg2abSVrECcwulJ8GqveEFA4b",
-	"jD6FGI7X7eJGjJG9n43U/cOU309JVluh/yT0HHQDSKCo+cAgkVnFGfzNF1sR+Wqnq5Ob+OTlyLiJbZdL",
-	"94ztle1QdrLLz7T2wDm7pg8+9kGdZp956Cd8ZJbXFv0Rl05UQP9MruGEZrwvRjmBdfd3uWUiW9QXDsQY",
-	"/crVBZ6M1e0KEaR1sMWodsYnn+2p2mb60wmZT1/5/FQ8G0CIHg5D+TOiv195ikNivowZbN/jH5Tg45tJ",
-	"R+X8kVe2pQyx64rKTHcRNQ6vR5CYv5kiiNtsBdleUKWAZUQZt1oJruFLt7KSJlLTQCcCp0/fWbmF8voU",
-	"LKA/HnRSDug/T/TEDBB+CCq6/yrb87au9C481vYTlkFFlS8VZFxlPiCY3cJwzZmN1++d5Io0H1k67d73",
-	"33E6uRs0Ek4eJfjKbZID9KXbsI4rnp9/94g0sZ8zQha94g2seHWbQS0h4Bnd8tmICkUbOMkNf+aKnmLX",
-	"/GtTF3Sy8+o7xqJus7VN4/hM7/CIwWEdFxNfjZ/5avSccuCrwh5bOthCQOc+OUmgxBeSPfHNEBY5ojcD",
-	"Lbe6fNG1Z3uMi6GbU++W1lTtFWEuAkWuISOZc1ZFz+nQZ+czSM7u3M9Jr+zrsG3Sqc7wsGcxfpLtmM/b",
-	"/9p7IGcG+uyw+FGd37cz34n8s0IoqjqQuh6w0wlUB/cZ3ieWDeF3YiNKY0kaOMpgSDzgrtdr1MHEN0/j",
-	"WY32kR0T6C3faLNGFhmvq7/VAbgsxHBwcftS+vjVPVI08ZnCPtNL33XtvB7DXXnAXFLXa+oB3Y/7J5I9",
-	"SDjHAJCqJX17jodpWuSMXIG6Cid/bBkV1Lw+ND7zL9g9thQJa1aiwZlf3aCnkB+HierzYsSB95nGxx2J",
-	"+4DqlJz+1Sfin+zWGlYvRJJf+/jrZxvsTic4rkbN2bBhTcDfaspaI4AYeP698w96hfHUVrDsi/h0mdVY",
-	"4tMNe9+mZSRfmY+o8vYIuRINiYA89ZF3S6BaKs+o7L8SewR7oeq/qdI/1aXatwB4YtV/gqJXx5Ly3rYR",
-	"dAdV93PKz8iOdkLv/wMAAP//",
+	"1D3bktu2kr/C4p6qfVg6miQ+2WTeHDtOvMexXTPZ5CHlrYLIloQMCSgAOLIyNf++hStBESBBXSY+L4k8",
+	"BIHuRqPRdz7kJW22lAARPL9+yLeIoQYEMPWvJUOk3MhfmOTX+Z8tsH1e5AQ1kF/bp0XOyw00SA5r0Ke3",
+	"QNZik19/dXVV5GK/lSO5YJis88fHIl+1pBSYEjfpFolNN6d7XOQM/mwxgyq/FqwFf5V/MFjl1/l/LDrY",
+	"F/opX7yT88iFcBVZAlejk68oa5CQ44j45nle5A0muGmb/PpLhw8mAtbA1Doc2D0uIbKYfXoyOlygdXQR",
+	"9ezkJe6B8fjO2Kdjy4yS6lG+ybeUcFDM9YHRZQ2N/FlSIoAI+RNttzUukeSBxVaP+K8/uIYqDR87r1qx",
+	"Al4yvNUcl/+2QSLbARHZjlGyLrLlPrt5/TL77vk//1tTWc8hl3ix3TJ6j2p1KhjdAhNYA45EkE8OES7k",
+	"0WoMWgcHoci3wAxWwzPSEfh3O66brJDrf3TL0eUfUAo54wtWbvA9vMY1DGFuaAVhOOQmhx7wDfrqn9+E",
+	"H+G/IIkEh7hohlKwmFncOkGMOMdc3ABvaxHYhiVtw7SVTFGD3HM1EAto+BTXvHTvyBnMlIgxtJf/JlRA",
+	"+lxvMYF3VEBoJktvN9EA+v4bYRJq3PuYWijjlPwN882Qjp2QDxCybhsydbKLfGV4zhP/X14F5L8eqXev",
+	"qrCEG9UfetCQtq7RUk6nhUuMPB1uNSYwDaKTn+PHzd1pGlCDmlnEESRIYiEYXrYCXm4QWQeOIFoJYPn1",
+	"w2ORL2FFGejfFcMrAZUH2pLSGhDRuN2bYVoKB/aoJVhM46VedwsXBpgQHt9DSRsN8QH8VcWAh3kWWeTT",
+	"D4lZx5EtdFh8ZWGw5h0m1TTiFmozvvA1DA/qEUp0EA5IsmK0mcLzPcNrrDYzuoViw2i73iSTrpvykGAR",
+	"Zijye1S3ipPCfKEfFxqhIC0oYtWQAASgSt/ydwBVCGpGdzP4RkJyQ3ehidQh5yeIVzOBAakw+EUJ8hLq",
+	"U/SDJWz6POzrDqiuefjRqMQAxiiLvNhAQ9n+LW5wKoT6jQ+A7hJfiIlZyeTAIAyzp3j29bVfNpCZh5mQ",
+	"uluNuMhKJWCrDItMzTmpd1j9WIMQ3U3JVHO0DDA7lM62il/myjnB8HptDLIj2dqTeW42i0CIHC9RXYeV",
+	"BbjXCq1cEbE1iDGQp6WzmaMw84Zh4fC+FVIUB8D5tIWyfxY8XYO2JPxkQ+uKh3jxADw3vZ3MvhoD9KYl",
+	"J8gDq0YNMRnjD0zuqTaYpnjwTTdy7DqimtozdGdvi4IqL+cxccWn2SnGMh5TGyXNXGZmPWUoediE96zl",
+	"oXvdaqmp562YqQpEdJciF/ApgQZGlVGDg2htoLyL2U1LmLe7ViEMIF1htCaUC1ymT/fKvTMptvzpCwd3",
+	"FOHZ5s0FjJHjzIwgSrRpcMxkQ4ZrkRDA5E35f79fPfsOPVt9fHh+9fiPPABqR4cJJ91F6NIA54Yy/eWv",
+	"lIPNWY1FKuEUCbp5JyhpTfsZ1zsmHJiYY3kUeY2WUE/vvh7mlnCmiQYmjAJZ1bgMneZ9EJIKBML1ONen",
+	"C7cNoCqm1GE2yipTrHFAGrVSIbHqTHCziEMqQiAOf7ZAypDpWtK6mofxGmECVbJQuwFUbkLz1JSL02eh",
+	"W5gDzXs9PGRpQUPvoTpBlTSEMZg50ApN426F0Ca9ghrfA9ufoCKhVmwoC4LtiZihx3JoGI7eUQbQDzUq",
+	"gyqNZ7FM2B6d29yA7ssspaAY2MYIpuEYUI1jUsLJhhkXSISf7Db7aWFmjSs9TWGA0i+P4XRrATrghNL5",
+	"bQO+e7GBTHvEM47XRBqBJGvQPqtoRuhOytTkI46Mgz+dLVxIIDBbifhMjVnaCiGdCrY13Tc2IOemS9jj",
+	"oXq2Bi7mqGZy/AeEWVgkznHv/Ygi/m/LyrPOH2+bBrEEbtTTW2C7F/3ttpvVp3XhWK8j3Bj/hjUzL+Qz",
+	"0HOGkAcmtwAFbF1SQfUiVVDq8GfCwGggSu0VSRUvXRQ0LHxjT5iYgVRcVI04I0ZkdaKIUxFjRYzCC+g6",
+	"r5I1SDtRb2WhnL3oQngduoXbzY+jXPDKqXEHbIbIj/Q9CdvUVY+Jxs+ZG6nt/m07Q1y8V+PDfljYzrlt",
+	"LRS3ArbTVmEHtF2pg71wpBknrFppbogDmq2IuFZLF/QZvDjv3Cr/bcQgqeBTePXznaMduocErUbDUnjR",
+	"FUMAM0N3BDQ+HvlmHIPOUxCQs5F4dheyDNCWVC/HH781scQ5vjn8aYrBX+NPfqAy5GYfUV3hHhgWe30F",
+	"tI3ySxqi7hAjctjHKbO5NCF3O1ckrtnRwCdWB194l5zSMNglfY/Od2m6WEFABWQt4VLrExvMMyWDjeY3",
+	"TgHPW2igGosHvOpCLBcNgpp1RoOgI1dbS+4I3UWugXtEMN+EHa/RIKm7zCZiowPAB5RKCF0zKCmrFIRz",
+	"A9nuVRMjD8H4Q4VF0BfwtAIifuzTnL2zTmrUJfwar1sW9I3EA43WbRK5pWJRRvTp577FUtF2WXtxOtI2",
+	"Syv4EJkxeGYwUmwYFaKGKuFG02RwmPkvO9+Ggdai2IMoTPMafjF7fOC1w6RvznjnNpqRlcYuJkNIDS7s",
+	"QmHoPgWMjArP0ADVCQuJLCzqBC+4HlaYRYMwGqkd04Pj7lsVJJ8rh4OBne7gjN/xetjU1WYfBjwcL+o6",
+	"c48zulLejs7eSPdsbIE1mPNZ+W8f3Dv/yyGcpDHrZruRw1+YeyVkIqBmW8+Y71aND85UbqBqZ81l3ngn",
+	"z0hoRhACk/V5c5lGMiPUnTvTJZ+WTjEh9DylqG/NcqcddbmGhgF8gnfb6BHNnr0+H/qcHzrpP6KQEhGN",
+	"tER1CmfaWF1ZB+ylrowVWiuEe1kPM92dJlRj1BDf0A9h9ROgWgTcRNsaCXmBzTif5g0z42SeqFsgBNab",
+	"XsrAgUglfGfzFA8UAI/H5JPki9vZtGnJCT+o4c6HNVSo6Iyj+ZaulZoUjM2s+cve9eEh+AS5UrTLagmo",
+	"xveYx+4Q1qYrTenCQHm5LExO5zEbbRftodmnkge02aNx1vvBckXikR8zkgVDJSQf3jFz9n9oywiqfyDi",
+	"pDjVOdyvIzdGWBOUcgiJRH8mEgeuSe292ai/R82If8FWfDBu4UO7iqwwayJW+wbxTNBsCZmcspK/WUsy",
+	"LIoMkSrTjtKhyyuVig2qINn7leDxnpDExJxCopMgJjQhOy7sVrY7YFBwjmY3fWgbrBmaqg3LyeTP+S7Z",
+	"sH404uzHTVujaHoqpy2bjv/cqlE/AaqOCN7eChQu4zgMXHaefA1U4aX/Gnr5+MT2QVV6BFLIGJwcwLOy",
+	"0OoyelKjivUULCm6lxKjHqB9J8RcDTNixBX5X5SkC1tr5GkICoNDkJjmqj4hgXI0TzJVmGDCBSIR/u5n",
+	"W867t7lggJoTbPtOcPfqJN2t6wHnoeEWHpHr74w+7WeUoWd/fZT/uXr23bOPD1fF19+FM8tUWn/0Hre8",
+	"a+Ovnn3ABd1uoXJ6hO9+Wba4NmE3pcgGuTpevDb36hxJsDTLBKkGn8SbwF0Yj6/EA9nHJZV08W29ZgjK",
+	"9y57KFyQFMgVtPVJM/3223ZZ62jNUPJrmXVStvgwjd2ThQelTQ6YIEV0Iu4s3/AR/l3WpnjB1KgglDq+",
+	"OrxaxrYgahgTGiG/LQ1KJ36vaCgEed+ZNEBgzRCJaggMVi2HiN+ZQadADKMh0dfugS1PqZ/Q73vLm8U6",
+	"aINUCOrJNnd3SsX8Hmk/XHmQ2ThexOqNdQlA4ai0VzmRcrOaISHqmjLtWb4M4qq0T80eCOcMFHlLTJ1Q",
+	"JPED3QNPcZFpxF3CsU040O8XfolIt+LBrnkkcnsSY5jvUejElCoZPBJ/JmtgW4Yjhea2MCGYs4N1ffvF",
+	"EnyOS8uJK+rxlBuFpsOpT5bC0i9GdK8VQXq4d17FR9x7cYDtmHNCwhrOO3NbMN3pIXVXJkrxMM+Uhzjb",
+	"qf8SSkD+bY3vgUx3zRhmkEbw9Z2eEV8lD18kozfhTFtowqpN8hxbl7GbqnDwj5XuR3lzJMX/3HU5Wrts",
+	"IwHfuKGo/zAZBpRPO0PRLDWa7q8z5edpRqO6w2wNoch3uK5KUxU9kV/h6U4DVSKM3pZyLGgsy9SydlJb",
+	"lwEPBlf0w3WB1FO0rGPM34DY0Gqu+Bd0pi1Q5C2rZ5QHdhaCAVBPoFYuHEZRWsSq5wS6MxLnUD5SDloy",
+	"NkiUm0JFb6VQVH/bYcKzFWYq7yg9gPqLXC3IfCkSx3hVNcRRTPUawRrI+RZg3BhSnaVOKhW6vA1pYOxn",
+	"x0UJ9znUG3aHr5duPuIrmUpLP75VitXO3HmL+k1uWhJLn48EEaT6oeb/T55JIVYYtYNTuRoma6l7VFCD",
+	"gCqjLDPFoplxAiQl3994Dv0+WBvdGcC6slir/W6iZSqf0JY1qWt8Y/zGxrd1dKB5o5IaY4Flkw4RyObi",
+	"kawAr3I/3ogk9RQZXSZetd9LsZh3nxDzyimO82iALL0zgRMOxgloYTYABpGGkkGkZNd5WfweSd98/e3z",
+	"qcTVuJflVttFt51L8YAXakr8Oz3dV8Sc/jEjIdO9UvRXDoPOeaQeF9fY/iNdFys5WwUHrhltt3OrXRGp",
+	"IncfoykePTOBGe6AMGAWHpJB2uA1eRORjx1oHht9Gxb3nO8oq9K6Mgahd1MEoXS6dPL1px/N3drz2zIV",
+	"ZomF0dMxStVtb6RiOj3KucHcHrgZ69u3h0njd0BCsXiQRnuGTOa8HMZ1Kr27zidsma4C325nYau2JWE7",
+	"daDfvUED1KEZ56lwA8NoqMf3PgbcVqe1KjQ9Ct0acah/Mht+/rrmkRO1QXxzTC20gAtVyjnmUJCN1jxH",
+	"glU2ej90dwy6XvnuaYRrk98wfGgVivHWZCqS1/FT6OzsM6noZSUihIpsCRkHxdOBJIjLFmYflTEade1d",
+	"ZSvKlAMvCKB5L2Dzfr/PNCRWGxcb2GcVXq2U4nQI2oi+tkNYmP3rL/ET3WUNInvre+SZHJoJmgHRYb4j",
+	"OXWY7+oFVbENm+vsTst6HZ91EId5+IjiwrmlQ4f9JgNUXUJp+xslVqW34dzvrrrRmkAlA02bdlvpHwxs",
+	"7bU2w1R1IN3qvEAp8yFoC82NQ413wopWSMYTiQcdDKe5VRcfvSd1pIKjJRUF/spWIAT8xcdWWQ57WLq6",
+	"S4+Fup23+LmyTEfuEN/+qk9ArNiiV7qQxFBmQlvFEUnCnbqLElawNlA8UaIDXq85gv9rj8cOm+2YE5rS",
+	"/HkQffRLtEcKI3ENt/Hey/OUVL8n9Ly+gwnlkx6khSFNh/ZYQ6aDTRtKyqOUoWWLa5GcBOptzwwzU4UR",
+	"51Ra987M8PFRCpxJ7o5Vgq8h2D1F3s9Yl8/OKCY6NPb10k6/c/peQNHzidXtTo9DvDMZ7YKjevmTFR3r",
+	"CIPWoP3tck1EqqzGBFRiMVXmjqC05hnidxldZTdt1SD2hYs4Xef6L54KcJ1/adsuoS3Or/Ovv7j64mvj",
+	"0VRkW3itQxYPuHpUeS061iFZWSmxb6r8Ov8RxCu/Y0GvB/5XV1cj/e/n9b0fdI0INMB/TyCrerm9FayQ",
+	"CXSEJnfQ9tvq+5+J+D38Zjdkgav88eNjMSTa4kH3XHk8/PRE2pxF8EMFaPoDElaLWdNn+hJFpIQ6VEb/",
+	"sci3poVXf1tflOI9GdvY50OGfUV1IcoxNJfk27gweIzTTKD8glxm64+GvCVVdX2SMqn+nILotkZk+lh9",
+	"MInyl0LV1ToEkP1Fip3a9lt5wiPUkWZx0CnqiAljzH3TEkfcP1vg4nta7c9GVxv9eezfLvKQPg6288tZ",
+	"yx5mSPiNcA6NXmeyZjaAkzXKHYbUzsqrAgue0Z1SH2f6j7ylw1daH5o35mI+4cw4B7x1mAV39qWy2258",
+	"Z/1FtrifwHDxnY7b1pFOFymb8jOqThLXJm+NR2XYW8zFrR10oiBL8xn3I0ZDbW9Agxd1nTk8zkCLxYP5",
+	"9bhY2k8KxOS7/ubABQW8XiCA9WtXhb/cZ0YzfSJBb5MdtbQPkM0IKzzBV6+6YU/BWa61ZwpPZYzuMmRd",
+	"ekVGYAdcmPSYz4/OiwcD6eNC88LiQf1/Quf321xeVO33FwqQ+0ck5KVGqky1PZT3mqN9homNBT054YvJ",
+	"odYcSxhqUDhhM0+wRS6K0slGjrnfXQtMcGULOonFKAEqmeUIC8jlvlxCj+g120zSIi5gdgX5qad6j0hh",
+	"v8HoU4jheN1u2IjRsvezkbp/6PL7MclqKvSfhJ69bgAJFNUfGEQ8qyiBv/liKyJf7bR1ciOfvBwYN7Ht",
+	"sumesb0yHcoudvnp1h5hzq7x0cfeq9PsMg/dhGdmeWXRn3DpRAX0z+gOLmjGu2KUC1h3f5dbJrJFXeFA",
+	"jNFvbV3gxVjdrBBBWgVbtGqnffLZDotNpj6dkLn0lc9PxTMBhOjh0JRfIPX9ykscEv1lTG/7zn9QvI9v",
+	"Jh2VqzOvbEoZYtcV5pnqIqodXmeQmL/pIoh9toRsx7AQQDIktFutBNvwRa4suI7UNCBF4PjpW5QbKO8u",
+	"wQLq40EX5YDu80RPzAD+h6Ci+y+yHW3rSu3CubYfkQwqLFypIKEicwHBbA/9NSc2Xr13kStSf2Tpsnvf",
+	"fcfp4m7QSDh5kODLN0kO0Jd2wyRXPL/67ow0MZ8zCix6SxtY0mqfQc3B4xnV8lmLCoEbuMgNv7BFT7Fr",
+	"/rWuC7rYeXUdY4Nus5VJ4/hM7/CIwWEcFyNfjZ/4avSUcuCqws4tHUwhoHWfXCRQ4grJnvhm8IscgzcD",
+	"LjeqfNG2ZzvHxSDnVLulNFVzReiLQKA7yFBmnVUT51R/QoCNauRmyIk0PPq7ZsOgglTRi2y5z+SJyBjU",
+	"SOB7yATtNfo9j8Xq2QMEdq6tsClGpeyO52f3LLhKoNhBTylXDk/NWi30E8XI8zlCpO8FdjlJiwf7c9TP",
+	"/9pvxHWpW6HfBTt8N9gd/qw9+p1Pe2Kgyzc8Zd8Wrrf9Z4VQVBlFdd1jpwsoo/bDzk982/hfHo6YISVq",
+	"4CQT9DGNUWz34KjLkq6fxlcf7Uw8JNBbulaGMi8yWld/q0t5XtDqQIy75gxxKT4wXcIz+Z3L575rG8Sd",
+	"wwF+wFxcVQCrAfLH4xPJnkCAUAOQemF+exUO/LWBM3IL4taf/NwyyquiPjbi9y/YnluK+FVQ0XDfr3bQ",
+	"U8iPw9KHaTFiwftMMy4sibsQ/Zic/tWVdlzs1urXw0TSqbuI/mebPpFO8LAaNeUV8atM/lbniDErkYbn",
+	"3zujpVMYL+1X4V1ZqCrcG0p8vCbv27Qc91v9WV7aniBXoiY98EsfebtEUEulGebdd4dPYK+g+q/7Plzq",
+	"Uu2aSjyx6j9C0dtTSfloGlPag6o6hOULtMVS6P1/AAAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -23,6 +23,7 @@ declare module 'vue' {
     CommandBox: typeof import('./components/CommandBox.vue')['default']
     ConsequenceList: typeof import('./components/ConsequenceList.vue')['default']
     CopyText: typeof import('./components/CopyText.vue')['default']
+    DiffView: typeof import('./components/DiffView.vue')['default']
     DriftNote: typeof import('./components/DriftNote.vue')['default']
     EmptyNote: typeof import('./components/EmptyNote.vue')['default']
     FunctionLog: typeof import('./components/FunctionLog.vue')['default']

@@ -184,6 +184,28 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/services/{service}/source/starter": {
+        parameters: {
+            query: {
+                name: components["schemas"]["Name"];
+                runtime: string;
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        /** The files of a new function that works */
+        get: operations["getStarter"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/services/{service}/source/route": {
         parameters: {
             query?: never;
@@ -1493,6 +1515,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AssistResult"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getStarter: {
+        parameters: {
+            query: {
+                name: components["schemas"]["Name"];
+                runtime: string;
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Files, by path relative to the service */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: string;
+                    };
                 };
             };
             default: components["responses"]["Problem"];

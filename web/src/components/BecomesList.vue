@@ -4,14 +4,34 @@
 import { computed } from 'vue'
 
 import type { Schemas } from '../api/client'
-import { origin, value } from '../words'
+import { count, origin, value } from '../words'
 
-const props = defineProps<{ becomes: Schemas['Becomes'][]; stage: string; file: string; line: number }>()
+const props = defineProps<{ becomes: Schemas['Becomes'][]; before: Schemas['Becomes'][]; stage: string; file: string; line: number }>()
 const emit = defineEmits<{ open: [file: string, line: number] }>()
 
 function touches(o: Schemas['Origin']): boolean {
   return o.file === props.file && o.line === props.line
 }
+/** The value that an attribute has without the edit; undefined where it is the same. */
+const changed = computed(() => {
+  const was = new Map<string, string>(props.before.flatMap((b) => b.attributes.map((a) => [`${b.address} ${a.name}`, value(a.value, a.unit)] as [string, string])))
+  const out = new Map<string, string>()
+  for (const b of props.becomes) {
+    if (isNew(b)) continue
+    for (const a of b.attributes) {
+      const key = `${b.address} ${a.name}`
+      const old = was.get(key)
+      if (old !== value(a.value, a.unit)) out.set(key, old ?? 'absent')
+    }
+  }
+  return out
+})
+function isNew(b: Schemas['Becomes']): boolean {
+  return !props.before.some((old) => old.address === b.address)
+}
+const made = computed(() => props.becomes.filter(isNew).length)
+const gone = computed(() => props.before.filter((b) => !props.becomes.some((n) => n.address === b.address)).map((b) => b.address))
+
 /** Resources of the function whose file is open; all of them for the service's own file. */
 const shown = computed(() => {
   const mine = props.becomes.filter((b) => b.attributes.some((a) => a.from.file === props.file))
@@ -24,11 +44,14 @@ const shown = computed(() => {
 <template>
   <section aria-label="What it becomes">
     <h2>What it becomes in {{ stage }}</h2>
+    <p v-if="changed.size || made || gone.length" class="changed mb-1">
+      With the edit: {{ [changed.size ? `${count(changed.size, 'value')} other` : '', made ? `${count(made, 'resource')} new` : '', gone.length ? `gone: ${gone.join(', ')}` : ''].filter(Boolean).join('; ') }}
+    </p>
     <div v-for="b in shown" :key="b.address" class="sheet resource">
-      <code class="address">{{ b.address }}</code>
+      <code class="address">{{ b.address }}</code> <span v-if="isNew(b)" class="changed">new</span>
       <div v-for="a in b.attributes" :key="a.name" class="attribute" :class="{ lit: touches(a.from) || a.through?.some(touches) }">
         <span class="quiet">{{ a.name }}</span>
-        <span class="wrap-anywhere">{{ value(a.value, a.unit) }}</span>
+        <span class="wrap-anywhere"><span v-if="changed.has(`${b.address} ${a.name}`)" class="changed">{{ changed.get(`${b.address} ${a.name}`) }} → </span>{{ a.name === 'artifact' && a.value === '' ? 'known once it is built' : value(a.value, a.unit) }}</span>
         <span class="from">
           <template v-for="(o, i) in [a.from, ...(a.through ?? [])]" :key="i">
             <button v-if="o.file" type="button" :title="`${o.file}:${o.line}`" @click="emit('open', o.file ?? '', o.line ?? 1)">{{ o.file === file ? `line ${o.line}` : origin(o) }}</button>
@@ -54,6 +77,9 @@ const shown = computed(() => {
   display: grid;
   grid-template-columns: 6.2rem minmax(0, 1fr) auto;
   gap: 0.5rem;
+}
+.changed {
+  color: var(--amber);
 }
 .attribute.lit {
   background: color-mix(in srgb, var(--fjord) 14%, transparent);

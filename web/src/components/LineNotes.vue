@@ -7,7 +7,7 @@ import { ask, client, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
 import { exact } from '../words'
 
-const props = defineProps<{ notes: Schemas['LineNote'][]; about: string; service: string; branch: string; stage: string; files: Record<string, string> }>()
+const props = defineProps<{ notes: Schemas['LineNote'][]; about: string; service: string; branch: string; stage: string; files: Record<string, string | null> }>()
 const emit = defineEmits<{ open: [file: string, line: number] }>()
 const request = ref('GET /')
 const result = ref<Schemas['RouteResult'] | null>(null)

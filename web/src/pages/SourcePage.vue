@@ -10,6 +10,7 @@ import { useSession } from '../stores/session'
 import { count } from '../words'
 
 const CodeEditor = defineAsyncComponent(() => import('../components/CodeEditor.vue'))
+const DiffView = defineAsyncComponent(() => import('../components/DiffView.vue'))
 const route = useRoute()
 const router = useRouter()
 const session = useSession()
@@ -17,7 +18,10 @@ const { service, stage } = useFocus()
 
 const { data, problem, reload } = useLoad(() => ask(client.GET('/services/{service}/source', { params: { path: { service: service.value } } })), { watch: () => service.value, topics: ['source'] })
 const base = ref('')
-const edits = ref(new Map<string, string>())
+/** What was edited and not committed, by file; null for one that is taken away. */
+const edits = ref(new Map<string, string | null>())
+const showDiff = ref(false)
+const newName = ref<string | null>(null)
 const texts = ref(new Map<string, string>())
 const check = ref<Schemas['CheckResult'] | null>(null)
 const cursor = ref(1)
@@ -29,17 +33,22 @@ const { problem: fileProblem, run: load } = useAction()
 
 const file = computed(() => String(route.query.file ?? data.value?.files.find((f) => f.path === 'rudmar.yaml')?.path ?? ''))
 const line = computed(() => Number(route.query.line) || undefined)
-const text = computed(() => edits.value.get(file.value) ?? texts.value.get(file.value))
+const text = computed(() => (edits.value.has(file.value) ? (edits.value.get(file.value) ?? '') : texts.value.get(file.value)))
+const gone = computed(() => edits.value.get(file.value) === null)
 const diagnostics = computed(() => check.value?.diagnostics ?? data.value?.diagnostics ?? [])
 const here = computed(() => diagnostics.value.filter((d) => d.file === file.value))
 const becomes = computed(() => check.value?.becomes ?? [])
+/** What the committed files become, to mark what the edit changes. */
+const before = ref<Schemas['Becomes'][]>([])
 const errors = computed(() => diagnostics.value.filter((d) => d.severity === 'error').length)
 const stale = computed(() => edits.value.size > 0 && !!data.value && base.value !== data.value.head.hash)
 
 /** The files by folder; a function's cases stand with the function. */
 const folders = computed(() => {
   const groups = new Map<string, { path: string; name: string }[]>()
-  for (const f of data.value?.files ?? []) {
+  const committed = data.value?.files ?? []
+  const made = [...edits.value.keys()].filter((p) => !committed.some((f) => f.path === p)).map((path) => ({ path }))
+  for (const f of [...committed, ...made].sort((a, b) => a.path.localeCompare(b.path))) {
     const function_ = /^(functions\/[^/]+)\/(.+)$/.exec(f.path)
     const folder = function_?.[1] ?? ''
     groups.set(folder, [...(groups.get(folder) ?? []), { path: f.path, name: function_?.[2] ?? f.path }])
@@ -61,7 +70,7 @@ watch(
   [file, data, texts],
   () => {
     const path = file.value
-    if (!path || !data.value || texts.value.has(path)) return
+    if (!path || !data.value || texts.value.has(path) || !data.value.files.some((f) => f.path === path)) return
     void load(async () => {
       const got = await ask(client.GET('/services/{service}/source/file', { params: { path: { service: service.value }, query: { path } } }))
       texts.value = new Map(texts.value).set(path, got.binary ? '(not a text)' : got.text)
@@ -95,21 +104,56 @@ async function recheck(): Promise<void> {
   const mine = ++checking
   try {
     const got = await ask(client.POST('/services/{service}/source/check', { params: { path: { service: service.value } }, body: { branch: data.value.branch, stage: stage.value || undefined, files: Object.fromEntries(edits.value) } }))
-    if (mine === checking) check.value = got
+    if (mine !== checking) return
+    check.value = got
+    if (edits.value.size === 0) before.value = got.becomes
   } catch (e) {
     if (mine === checking && e instanceof Problem) commitProblem.value = e
   }
 }
 let timer: ReturnType<typeof setTimeout> | undefined
 function change(now: string): void {
+  if (gone.value) return // the editor is emptied, not the file
   const next = new Map(edits.value)
   if (now === texts.value.get(file.value)) next.delete(file.value)
   else next.set(file.value, now)
+  edited(next)
+}
+function edited(next: Map<string, string | null>): void {
   edits.value = next
   clearTimeout(timer)
   timer = setTimeout(() => void recheck(), 200)
 }
-watch(stage, () => void recheck())
+
+/** Makes a function from a starter, as an edit that is not committed yet. */
+function addFunction(): Promise<boolean> {
+  return run(async () => {
+    const name = newName.value ?? ''
+    const files = await ask(client.GET('/services/{service}/source/starter', { params: { path: { service: service.value }, query: { name, runtime: 'python' } } }))
+    edited(new Map([...edits.value, ...Object.entries(files)]))
+    newName.value = null
+    open(`functions/${name}/function.yaml`)
+  })
+}
+function takeAway(): void {
+  const next = new Map(edits.value)
+  if (data.value?.files.some((f) => f.path === file.value)) next.set(file.value, null)
+  else next.delete(file.value)
+  edited(next)
+}
+function bringBack(): void {
+  const next = new Map(edits.value)
+  next.delete(file.value)
+  edited(next)
+}
+watch(stage, async () => {
+  // What is committed becomes something else in another stage.
+  if (data.value && edits.value.size > 0) {
+    const got = await ask(client.POST('/services/{service}/source/check', { params: { path: { service: service.value } }, body: { branch: data.value.branch, stage: stage.value || undefined, files: {} } })).catch(() => null)
+    before.value = got?.becomes ?? []
+  }
+  await recheck()
+})
 
 function open(path: string, at?: number): void {
   void router.push({ query: { stage: stage.value || undefined, file: path, line: at } })
@@ -148,25 +192,33 @@ async function drop(): Promise<void> {
     <ProblemNote :problem="problem" />
     <div v-if="data" class="grid">
       <nav class="files sheet" aria-label="Files">
+        <form v-if="newName !== null" class="px-2 pb-1" @submit.prevent="addFunction">
+          <input v-model="newName" class="form-control mb-1" required pattern="[a-z][a-z0-9\-]{0,39}" placeholder="its name" aria-label="Name of the new function" autofocus />
+          <button class="btn btn-sm btn-primary me-1" :disabled="busy">Make it</button>
+          <button type="button" class="btn btn-sm btn-outline-secondary" @click="newName = null">No</button>
+        </form>
+        <button v-else-if="session.may('write')" type="button" class="btn btn-link btn-sm" @click="newName = ''">New function…</button>
         <template v-for="g in folders" :key="g.folder">
           <p v-if="g.folder" class="folder clip" :title="g.folder">{{ g.folder }}</p>
           <button v-for="f in g.files" :key="f.path" type="button" class="file" :class="{ at: f.path === file, inside: g.folder }" :aria-current="f.path === file || undefined" @click="open(f.path)">
             <span class="clip" :title="f.path">{{ f.name }}</span>
-            <span v-if="edits.has(f.path)" class="move">edited</span>
+            <span v-if="edits.has(f.path)" class="move">{{ edits.get(f.path) === null ? 'goes' : data.files.some((c) => c.path === f.path) ? 'edited' : 'new' }}</span>
             <span v-if="problemsOf(f.path)" class="bad">{{ count(problemsOf(f.path), 'problem') }}</span>
           </button>
         </template>
       </nav>
       <section class="middle">
         <div class="page-head mb-1">
-          <h1 class="path">{{ file }}</h1>
+          <h1 class="path" :class="{ 'text-decoration-line-through': gone }">{{ file }}</h1>
           <span class="quiet">{{ data.branch }} at <code>{{ base.slice(0, 8) }}</code><template v-if="data.taken">, taken by a stage</template></span>
           <span v-if="errors" class="bad">{{ count(errors, 'error') }} in all</span>
           <span v-else class="good">no errors</span>
+          <button v-if="gone" type="button" class="btn btn-link p-0" @click="bringBack">bring it back</button>
+          <button v-else-if="session.may('write')" type="button" class="btn btn-link p-0" @click="takeAway">take this file away</button>
         </div>
         <ProblemNote :problem="fileProblem" />
         <div class="edit sheet">
-          <CodeEditor v-if="text !== undefined" :key="file" :file="file" :text="text" :diagnostics="here" :readonly="!session.may('write')" :line="line" :assist="assist" @change="change" @line="look" />
+          <CodeEditor v-if="text !== undefined" :key="file" :file="file" :text="text" :diagnostics="here" :readonly="!session.may('write') || gone" :line="line" :assist="assist" @change="change" @line="look" />
         </div>
         <ul v-if="here.length" class="problems" aria-label="Problems in this file">
           <li v-for="(d, i) in here" :key="i">
@@ -182,16 +234,20 @@ async function drop(): Promise<void> {
           <button type="button" class="btn btn-sm btn-primary me-2 mt-2" @click="keepMine">Commit mine on top of it</button>
           <button type="button" class="btn btn-sm btn-outline-secondary mt-2" @click="drop">Take theirs, drop my edit</button>
         </div>
+        <div v-if="showDiff && edits.size" class="diffs">
+          <DiffView v-for="[path, now] in edits" :key="path" :title="path" :before="texts.get(path) ?? ''" :after="now ?? ''" />
+        </div>
         <form v-if="edits.size" class="commit" @submit.prevent="commit(base)">
           <input v-model="message" class="form-control" required placeholder="What this changes, and for whom" aria-label="Message" />
           <button class="btn btn-primary text-nowrap" :disabled="busy || !session.may('write')">Commit {{ count(edits.size, 'file') }}</button>
+          <button type="button" class="btn btn-outline-secondary text-nowrap" :aria-pressed="showDiff" @click="showDiff = !showDiff">{{ showDiff ? 'Hide' : 'Show' }} the differences</button>
           <button type="button" class="btn btn-outline-secondary text-nowrap" @click="drop">Drop the edit</button>
           <span v-if="stale" class="wait text-nowrap">the branch has moved on</span>
         </form>
         <p v-else-if="!session.may('write')" class="quiet mb-0">Your role reads; an author writes.</p>
       </section>
       <aside>
-        <BecomesList :becomes="becomes" :stage="stage" :file="file" :line="cursor" @open="open" />
+        <BecomesList :becomes="becomes" :before="edits.size ? before : becomes" :stage="stage" :file="file" :line="cursor" @open="open" />
       </aside>
     </div>
   </div>
@@ -258,6 +314,11 @@ async function drop(): Promise<void> {
   padding: 0;
   max-height: 8rem;
   overflow: auto;
+}
+.diffs {
+  overflow: auto;
+  max-height: 45%;
+  margin-top: 0.5rem;
 }
 .commit {
   display: flex;
