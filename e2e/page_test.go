@@ -38,10 +38,10 @@ func TestPageJourney(t *testing.T) {
 	wren.reads("committed at the left")
 	wren.press("^Drop the edit")
 	wren.goTo("source?file=functions/intake/cases/bad.yaml")
-	wren.press("^take this file away")
+	wren.press("^take away")
 	wren.reads("goes", "bring it back")
 	wren.press("^bring it back")
-	wren.reads("take this file away")
+	wren.reads("take away")
 
 	// For the line where the cursor is: when a schedule fires, who takes a request, what may be written.
 	wren.goTo("source?file=functions/night-report/function.yaml&line=7")

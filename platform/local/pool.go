@@ -22,6 +22,9 @@ import (
 //go:embed python
 var runtimeFiles embed.FS
 
+// runPrefix begins the name of the folder in which code is unpacked.
+const runPrefix = "rudmar-run-"
+
 // instance is a process that runs one revision of one function.
 type instance struct {
 	*process
@@ -308,7 +311,7 @@ func (p *pool) prepare() error {
 	if p.root != "" {
 		return nil
 	}
-	root, err := os.MkdirTemp("", "rudmar-run-")
+	root, err := os.MkdirTemp("", runPrefix)
 	if err != nil {
 		return fmt.Errorf("making a folder for code: %w", err)
 	}
@@ -319,7 +322,19 @@ func (p *pool) prepare() error {
 		return fmt.Errorf("making a folder for code: %w", err)
 	}
 	p.root = root
-	return nil
+	p.sweepOld()
+	return os.WriteFile(p.rootFile(), []byte(root), 0o600)
+}
+
+// rootFile is where the platform's own folder says which folder it made for code.
+func (p *pool) rootFile() string { return filepath.Join(p.platform.options.Dir, "run-folder") }
+
+// sweepOld takes away what a platform that was killed left behind.
+func (p *pool) sweepOld() {
+	old, err := os.ReadFile(p.rootFile())
+	if err == nil && strings.HasPrefix(filepath.Base(string(old)), runPrefix) && filepath.Dir(string(old)) == filepath.Clean(os.TempDir()) {
+		_ = os.RemoveAll(string(old)) // what cannot be taken away is in nobody's way
+	}
 }
 
 func random(bytes int) string {

@@ -21,11 +21,15 @@ const changed = computed(() => {
     for (const a of b.attributes) {
       const key = `${b.address} ${a.name}`
       const old = was.get(key)
-      if (old !== value(a.value, a.unit)) out.set(key, old ?? 'absent')
+      if (!later(b, a) && old !== value(a.value, a.unit)) out.set(key, old ?? 'absent')
     }
   }
   return out
 })
+/** What follows from the code, which is not built while it is edited. */
+function later(b: Schemas['Becomes'], a: Schemas['BecomesAttribute']): boolean {
+  return b.kind === 'pointer' || (b.kind === 'revision' && a.name !== 'configuration')
+}
 function isNew(b: Schemas['Becomes']): boolean {
   return !props.before.some((old) => old.address === b.address)
 }
@@ -51,7 +55,7 @@ const shown = computed(() => {
       <code class="address">{{ b.address }}</code> <span v-if="isNew(b)" class="changed">new</span>
       <div v-for="a in b.attributes" :key="a.name" class="attribute" :class="{ lit: touches(a.from) || a.through?.some(touches) }">
         <span class="quiet">{{ a.name }}</span>
-        <span class="wrap-anywhere"><span v-if="changed.has(`${b.address} ${a.name}`)" class="changed">{{ changed.get(`${b.address} ${a.name}`) }} → </span>{{ a.name === 'artifact' && a.value === '' ? 'known once it is built' : value(a.value, a.unit) }}</span>
+        <span class="wrap-anywhere"><span v-if="changed.has(`${b.address} ${a.name}`)" class="changed">{{ changed.get(`${b.address} ${a.name}`) }} → </span>{{ later(b, a) ? 'known once it is built' : value(a.value, a.unit) }}</span>
         <span class="from">
           <template v-for="(o, i) in [a.from, ...(a.through ?? [])]" :key="i">
             <button v-if="o.file" type="button" :title="`${o.file}:${o.line}`" @click="emit('open', o.file ?? '', o.line ?? 1)">{{ o.file === file ? `line ${o.line}` : origin(o) }}</button>

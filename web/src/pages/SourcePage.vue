@@ -214,7 +214,7 @@ async function drop(): Promise<void> {
           <span v-if="errors" class="bad">{{ count(errors, 'error') }} in all</span>
           <span v-else class="good">no errors</span>
           <button v-if="gone" type="button" class="btn btn-link p-0" @click="bringBack">bring it back</button>
-          <button v-else-if="session.may('write')" type="button" class="btn btn-link p-0" @click="takeAway">take this file away</button>
+          <button v-else-if="session.may('write')" type="button" class="btn btn-link p-0" @click="takeAway">take away</button>
         </div>
         <ProblemNote :problem="fileProblem" />
         <div class="edit sheet">
