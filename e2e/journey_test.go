@@ -375,6 +375,13 @@ func helpsToWrite(t *testing.T, r *rig) {
 		return out
 	}
 	const file = "functions/night-report/function.yaml"
+	var schema struct{ Title string }
+	if r.ask("wren", "GET", "/schemas/function", nil, &schema); schema.Title != "A function" {
+		t.Errorf("the schema: %+v", schema)
+	}
+	if about := ask(file, "memory: 1", 1, 9).About; !strings.Contains(about, "multiple of 16 MiB") {
+		t.Errorf("about memory: %q", about)
+	}
 	text := "function: night-report\nhandler: report:run\nmemory: 160 MiB\ntriggers:\n  morning: {cron: \"30 6 * * *\", zone: Europe/Oslo}\npermissions:\n  - {may: [query], of: tables/readings}\n"
 	fires := ask(file, text, 5, 5)
 	if len(fires.Notes) != 1 || len(fires.Notes[0].Fires) != 10 || orZero(fires.Notes[0].Zone) != "Europe/Oslo" || fires.Notes[0].Lines[0] != "1 times a day" {

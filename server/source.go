@@ -192,3 +192,8 @@ func (h *handlers) GetStarter(_ context.Context, r api.GetStarterRequestObject) 
 	}
 	return api.GetStarter200JSONResponse(files), nil
 }
+
+func (h *handlers) GetSchema(_ context.Context, r api.GetSchemaRequestObject) (api.GetSchemaResponseObject, error) {
+	file := map[string]string{"service": manifest.ServiceFile, "function": manifest.FunctionFile, "case": manifest.CasesFolder}[r.File]
+	return api.GetSchema200JSONResponse(manifest.NewLanguage().Schema(file)), nil
+}

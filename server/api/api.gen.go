@@ -1127,6 +1127,11 @@ type ClientInterface interface {
 	// Takes a body of the `application/json` content type.
 	CreateRepository(ctx context.Context, body CreateRepositoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetSchema The JSON Schema 2020-12 of a kind of manifest
+	//
+	// Corresponds with GET /schemas/{file} (the `GetSchema` operationId).
+	GetSchema(ctx context.Context, file string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListServices performs a GET /services (the `ListServices` operationId) request.
 	ListServices(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -1371,6 +1376,21 @@ func (c *Client) CreateRepositoryWithBody(ctx context.Context, contentType strin
 // Takes a body of the `application/json` content type.
 func (c *Client) CreateRepository(ctx context.Context, body CreateRepositoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCreateRepositoryRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSchema The JSON Schema 2020-12 of a kind of manifest
+//
+// Corresponds with GET /schemas/{file} (the `GetSchema` operationId).
+func (c *Client) GetSchema(ctx context.Context, file string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSchemaRequest(c.Server, file)
 	if err != nil {
 		return nil, err
 	}
@@ -2095,6 +2115,40 @@ func NewCreateRepositoryRequestWithBody(server string, contentType string, body 
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetSchemaRequest constructs an http.Request for the GetSchema method
+func NewGetSchemaRequest(server string, file string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "file", file, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/schemas/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -3451,6 +3505,13 @@ type ClientWithResponsesInterface interface {
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	CreateRepositoryWithResponse(ctx context.Context, body CreateRepositoryJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateRepositoryResponse, error)
 
+	// GetSchemaWithResponse The JSON Schema 2020-12 of a kind of manifest
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /schemas/{file} (the `GetSchema` operationId).
+	GetSchemaWithResponse(ctx context.Context, file string, reqEditors ...RequestEditorFn) (*GetSchemaResponse, error)
+
 	// ListServicesWithResponse performs a GET /services (the `ListServices` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3928,6 +3989,54 @@ func (r CreateRepositoryResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CreateRepositoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetSchemaResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *map[string]interface{}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSchemaResponse) GetJSON200() *map[string]interface{} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSchemaResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSchemaResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSchemaResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSchemaResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSchemaResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5260,6 +5369,19 @@ func (c *ClientWithResponses) CreateRepositoryWithResponse(ctx context.Context, 
 	return ParseCreateRepositoryResponse(rsp)
 }
 
+// GetSchemaWithResponse The JSON Schema 2020-12 of a kind of manifest
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /schemas/{file} (the `GetSchema` operationId).
+func (c *ClientWithResponses) GetSchemaWithResponse(ctx context.Context, file string, reqEditors ...RequestEditorFn) (*GetSchemaResponse, error) {
+	rsp, err := c.GetSchema(ctx, file, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSchemaResponse(rsp)
+}
+
 // ListServicesWithResponse performs a GET /services (the `ListServices` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5847,6 +5969,39 @@ func ParseCreateRepositoryResponse(rsp *http.Response) (*CreateRepositoryRespons
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetSchemaResponse parses an HTTP response from a GetSchemaWithResponse call
+func ParseGetSchemaResponse(rsp *http.Response) (*GetSchemaResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSchemaResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest map[string]interface{}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -6735,6 +6890,9 @@ type ServerInterface interface {
 
 	// (POST /repositories)
 	CreateRepository(ctx *echo.Context) error
+	// GetSchema The JSON Schema 2020-12 of a kind of manifest
+	// (GET /schemas/{file})
+	GetSchema(ctx *echo.Context, file string) error
 
 	// (GET /services)
 	ListServices(ctx *echo.Context) error
@@ -6907,6 +7065,22 @@ func (w *ServerInterfaceWrapper) CreateRepository(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.CreateRepository(ctx)
+	return err
+}
+
+// GetSchema converts echo context to params.
+func (w *ServerInterfaceWrapper) GetSchema(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "file" -------------
+	var file string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "file", ctx.Param("file"), &file, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter file: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetSchema(ctx, file)
 	return err
 }
 
@@ -7551,6 +7725,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/session", wrapper.GetSession, options.OperationMiddlewares["getSession"]...)
 	router.POST(options.BaseURL+"/session", wrapper.SignIn, options.OperationMiddlewares["signIn"]...)
 	router.GET(options.BaseURL+"/health", wrapper.GetHealth, options.OperationMiddlewares["getHealth"]...)
+	router.GET(options.BaseURL+"/schemas/:file", wrapper.GetSchema, options.OperationMiddlewares["getSchema"]...)
 	router.POST(options.BaseURL+"/repositories", wrapper.CreateRepository, options.OperationMiddlewares["createRepository"]...)
 	router.GET(options.BaseURL+"/services", wrapper.ListServices, options.OperationMiddlewares["listServices"]...)
 	router.GET(options.BaseURL+"/services/:service/line", wrapper.GetLine, options.OperationMiddlewares["getLine"]...)
@@ -7807,6 +7982,45 @@ type CreateRepositorydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CreateRepositorydefaultApplicationProblemPlusJSONResponse) VisitCreateRepositoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSchemaRequestObject struct {
+	File string `json:"file"`
+}
+
+type GetSchemaResponseObject interface {
+	VisitGetSchemaResponse(w http.ResponseWriter) error
+}
+
+type GetSchema200JSONResponse map[string]interface{}
+
+func (response GetSchema200JSONResponse) VisitGetSchemaResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSchemadefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSchemadefaultApplicationProblemPlusJSONResponse) VisitGetSchemaResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8876,6 +9090,9 @@ type StrictServerInterface interface {
 
 	// (POST /repositories)
 	CreateRepository(ctx context.Context, request CreateRepositoryRequestObject) (CreateRepositoryResponseObject, error)
+	// GetSchema The JSON Schema 2020-12 of a kind of manifest
+	// (GET /schemas/{file})
+	GetSchema(ctx context.Context, request GetSchemaRequestObject) (GetSchemaResponseObject, error)
 
 	// (GET /services)
 	ListServices(ctx context.Context, request ListServicesRequestObject) (ListServicesResponseObject, error)
@@ -9155,6 +9372,31 @@ func (sh *strictHandler) CreateRepository(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(CreateRepositoryResponseObject); ok {
 		return validResponse.VisitCreateRepositoryResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetSchema operation middleware
+func (sh *strictHandler) GetSchema(ctx *echo.Context, file string) error {
+	var request GetSchemaRequestObject
+
+	request.File = file
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSchema(ctx.Request().Context(), request.(GetSchemaRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSchema")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetSchemaResponseObject); ok {
+		return validResponse.VisitGetSchemaResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -10036,99 +10278,100 @@ func (sh *strictHandler) SignIn(ctx *echo.Context) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"1D3bktu2kr/C4p6qfVg6miQ+2WTeHDtOvMexXTPZ5CHlrYLIloQMCSgAOLIyNf++hStBESBBXSY+L4k8",
-	"BIHuRqPRdz7kJW22lAARPL9+yLeIoQYEMPWvJUOk3MhfmOTX+Z8tsH1e5AQ1kF/bp0XOyw00SA5r0Ke3",
-	"QNZik19/dXVV5GK/lSO5YJis88fHIl+1pBSYEjfpFolNN6d7XOQM/mwxgyq/FqwFf5V/MFjl1/l/LDrY",
-	"F/opX7yT88iFcBVZAlejk68oa5CQ44j45nle5A0muGmb/PpLhw8mAtbA1Doc2D0uIbKYfXoyOlygdXQR",
-	"9ezkJe6B8fjO2Kdjy4yS6lG+ybeUcFDM9YHRZQ2N/FlSIoAI+RNttzUukeSBxVaP+K8/uIYqDR87r1qx",
-	"Al4yvNUcl/+2QSLbARHZjlGyLrLlPrt5/TL77vk//1tTWc8hl3ix3TJ6j2p1KhjdAhNYA45EkE8OES7k",
-	"0WoMWgcHoci3wAxWwzPSEfh3O66brJDrf3TL0eUfUAo54wtWbvA9vMY1DGFuaAVhOOQmhx7wDfrqn9+E",
-	"H+G/IIkEh7hohlKwmFncOkGMOMdc3ABvaxHYhiVtw7SVTFGD3HM1EAto+BTXvHTvyBnMlIgxtJf/JlRA",
-	"+lxvMYF3VEBoJktvN9EA+v4bYRJq3PuYWijjlPwN882Qjp2QDxCybhsydbKLfGV4zhP/X14F5L8eqXev",
-	"qrCEG9UfetCQtq7RUk6nhUuMPB1uNSYwDaKTn+PHzd1pGlCDmlnEESRIYiEYXrYCXm4QWQeOIFoJYPn1",
-	"w2ORL2FFGejfFcMrAZUH2pLSGhDRuN2bYVoKB/aoJVhM46VedwsXBpgQHt9DSRsN8QH8VcWAh3kWWeTT",
-	"D4lZx5EtdFh8ZWGw5h0m1TTiFmozvvA1DA/qEUp0EA5IsmK0mcLzPcNrrDYzuoViw2i73iSTrpvykGAR",
-	"Zijye1S3ipPCfKEfFxqhIC0oYtWQAASgSt/ydwBVCGpGdzP4RkJyQ3ehidQh5yeIVzOBAakw+EUJ8hLq",
-	"U/SDJWz6POzrDqiuefjRqMQAxiiLvNhAQ9n+LW5wKoT6jQ+A7hJfiIlZyeTAIAyzp3j29bVfNpCZh5mQ",
-	"uluNuMhKJWCrDItMzTmpd1j9WIMQ3U3JVHO0DDA7lM62il/myjnB8HptDLIj2dqTeW42i0CIHC9RXYeV",
-	"BbjXCq1cEbE1iDGQp6WzmaMw84Zh4fC+FVIUB8D5tIWyfxY8XYO2JPxkQ+uKh3jxADw3vZ3MvhoD9KYl",
-	"J8gDq0YNMRnjD0zuqTaYpnjwTTdy7DqimtozdGdvi4IqL+cxccWn2SnGMh5TGyXNXGZmPWUoediE96zl",
-	"oXvdaqmp562YqQpEdJciF/ApgQZGlVGDg2htoLyL2U1LmLe7ViEMIF1htCaUC1ymT/fKvTMptvzpCwd3",
-	"FOHZ5s0FjJHjzIwgSrRpcMxkQ4ZrkRDA5E35f79fPfsOPVt9fHh+9fiPPABqR4cJJ91F6NIA54Yy/eWv",
-	"lIPNWY1FKuEUCbp5JyhpTfsZ1zsmHJiYY3kUeY2WUE/vvh7mlnCmiQYmjAJZ1bgMneZ9EJIKBML1ONen",
-	"C7cNoCqm1GE2yipTrHFAGrVSIbHqTHCziEMqQiAOf7ZAypDpWtK6mofxGmECVbJQuwFUbkLz1JSL02eh",
-	"W5gDzXs9PGRpQUPvoTpBlTSEMZg50ApN426F0Ca9ghrfA9ufoCKhVmwoC4LtiZihx3JoGI7eUQbQDzUq",
-	"gyqNZ7FM2B6d29yA7ssspaAY2MYIpuEYUI1jUsLJhhkXSISf7Db7aWFmjSs9TWGA0i+P4XRrATrghNL5",
-	"bQO+e7GBTHvEM47XRBqBJGvQPqtoRuhOytTkI46Mgz+dLVxIIDBbifhMjVnaCiGdCrY13Tc2IOemS9jj",
-	"oXq2Bi7mqGZy/AeEWVgkznHv/Ygi/m/LyrPOH2+bBrEEbtTTW2C7F/3ttpvVp3XhWK8j3Bj/hjUzL+Qz",
-	"0HOGkAcmtwAFbF1SQfUiVVDq8GfCwGggSu0VSRUvXRQ0LHxjT5iYgVRcVI04I0ZkdaKIUxFjRYzCC+g6",
-	"r5I1SDtRb2WhnL3oQngduoXbzY+jXPDKqXEHbIbIj/Q9CdvUVY+Jxs+ZG6nt/m07Q1y8V+PDfljYzrlt",
-	"LRS3ArbTVmEHtF2pg71wpBknrFppbogDmq2IuFZLF/QZvDjv3Cr/bcQgqeBTePXznaMduocErUbDUnjR",
-	"FUMAM0N3BDQ+HvlmHIPOUxCQs5F4dheyDNCWVC/HH781scQ5vjn8aYrBX+NPfqAy5GYfUV3hHhgWe30F",
-	"tI3ySxqi7hAjctjHKbO5NCF3O1ckrtnRwCdWB194l5zSMNglfY/Od2m6WEFABWQt4VLrExvMMyWDjeY3",
-	"TgHPW2igGosHvOpCLBcNgpp1RoOgI1dbS+4I3UWugXtEMN+EHa/RIKm7zCZiowPAB5RKCF0zKCmrFIRz",
-	"A9nuVRMjD8H4Q4VF0BfwtAIifuzTnL2zTmrUJfwar1sW9I3EA43WbRK5pWJRRvTp577FUtF2WXtxOtI2",
-	"Syv4EJkxeGYwUmwYFaKGKuFG02RwmPkvO9+Ggdai2IMoTPMafjF7fOC1w6RvznjnNpqRlcYuJkNIDS7s",
-	"QmHoPgWMjArP0ADVCQuJLCzqBC+4HlaYRYMwGqkd04Pj7lsVJJ8rh4OBne7gjN/xetjU1WYfBjwcL+o6",
-	"c48zulLejs7eSPdsbIE1mPNZ+W8f3Dv/yyGcpDHrZruRw1+YeyVkIqBmW8+Y71aND85UbqBqZ81l3ngn",
-	"z0hoRhACk/V5c5lGMiPUnTvTJZ+WTjEh9DylqG/NcqcddbmGhgF8gnfb6BHNnr0+H/qcHzrpP6KQEhGN",
-	"tER1CmfaWF1ZB+ylrowVWiuEe1kPM92dJlRj1BDf0A9h9ROgWgTcRNsaCXmBzTif5g0z42SeqFsgBNab",
-	"XsrAgUglfGfzFA8UAI/H5JPki9vZtGnJCT+o4c6HNVSo6Iyj+ZaulZoUjM2s+cve9eEh+AS5UrTLagmo",
-	"xveYx+4Q1qYrTenCQHm5LExO5zEbbRftodmnkge02aNx1vvBckXikR8zkgVDJSQf3jFz9n9oywiqfyDi",
-	"pDjVOdyvIzdGWBOUcgiJRH8mEgeuSe292ai/R82If8FWfDBu4UO7iqwwayJW+wbxTNBsCZmcspK/WUsy",
-	"LIoMkSrTjtKhyyuVig2qINn7leDxnpDExJxCopMgJjQhOy7sVrY7YFBwjmY3fWgbrBmaqg3LyeTP+S7Z",
-	"sH404uzHTVujaHoqpy2bjv/cqlE/AaqOCN7eChQu4zgMXHaefA1U4aX/Gnr5+MT2QVV6BFLIGJwcwLOy",
-	"0OoyelKjivUULCm6lxKjHqB9J8RcDTNixBX5X5SkC1tr5GkICoNDkJjmqj4hgXI0TzJVmGDCBSIR/u5n",
-	"W867t7lggJoTbPtOcPfqJN2t6wHnoeEWHpHr74w+7WeUoWd/fZT/uXr23bOPD1fF19+FM8tUWn/0Hre8",
-	"a+Ovnn3ABd1uoXJ6hO9+Wba4NmE3pcgGuTpevDb36hxJsDTLBKkGn8SbwF0Yj6/EA9nHJZV08W29ZgjK",
-	"9y57KFyQFMgVtPVJM/3223ZZ62jNUPJrmXVStvgwjd2ThQelTQ6YIEV0Iu4s3/AR/l3WpnjB1KgglDq+",
-	"OrxaxrYgahgTGiG/LQ1KJ36vaCgEed+ZNEBgzRCJaggMVi2HiN+ZQadADKMh0dfugS1PqZ/Q73vLm8U6",
-	"aINUCOrJNnd3SsX8Hmk/XHmQ2ThexOqNdQlA4ai0VzmRcrOaISHqmjLtWb4M4qq0T80eCOcMFHlLTJ1Q",
-	"JPED3QNPcZFpxF3CsU040O8XfolIt+LBrnkkcnsSY5jvUejElCoZPBJ/JmtgW4Yjhea2MCGYs4N1ffvF",
-	"EnyOS8uJK+rxlBuFpsOpT5bC0i9GdK8VQXq4d17FR9x7cYDtmHNCwhrOO3NbMN3pIXVXJkrxMM+Uhzjb",
-	"qf8SSkD+bY3vgUx3zRhmkEbw9Z2eEV8lD18kozfhTFtowqpN8hxbl7GbqnDwj5XuR3lzJMX/3HU5Wrts",
-	"IwHfuKGo/zAZBpRPO0PRLDWa7q8z5edpRqO6w2wNoch3uK5KUxU9kV/h6U4DVSKM3pZyLGgsy9SydlJb",
-	"lwEPBlf0w3WB1FO0rGPM34DY0Gqu+Bd0pi1Q5C2rZ5QHdhaCAVBPoFYuHEZRWsSq5wS6MxLnUD5SDloy",
-	"NkiUm0JFb6VQVH/bYcKzFWYq7yg9gPqLXC3IfCkSx3hVNcRRTPUawRrI+RZg3BhSnaVOKhW6vA1pYOxn",
-	"x0UJ9znUG3aHr5duPuIrmUpLP75VitXO3HmL+k1uWhJLn48EEaT6oeb/T55JIVYYtYNTuRoma6l7VFCD",
-	"gCqjLDPFoplxAiQl3994Dv0+WBvdGcC6slir/W6iZSqf0JY1qWt8Y/zGxrd1dKB5o5IaY4Flkw4RyObi",
-	"kawAr3I/3ogk9RQZXSZetd9LsZh3nxDzyimO82iALL0zgRMOxgloYTYABpGGkkGkZNd5WfweSd98/e3z",
-	"qcTVuJflVttFt51L8YAXakr8Oz3dV8Sc/jEjIdO9UvRXDoPOeaQeF9fY/iNdFys5WwUHrhltt3OrXRGp",
-	"IncfoykePTOBGe6AMGAWHpJB2uA1eRORjx1oHht9Gxb3nO8oq9K6Mgahd1MEoXS6dPL1px/N3drz2zIV",
-	"ZomF0dMxStVtb6RiOj3KucHcHrgZ69u3h0njd0BCsXiQRnuGTOa8HMZ1Kr27zidsma4C325nYau2JWE7",
-	"daDfvUED1KEZ56lwA8NoqMf3PgbcVqe1KjQ9Ct0acah/Mht+/rrmkRO1QXxzTC20gAtVyjnmUJCN1jxH",
-	"glU2ej90dwy6XvnuaYRrk98wfGgVivHWZCqS1/FT6OzsM6noZSUihIpsCRkHxdOBJIjLFmYflTEade1d",
-	"ZSvKlAMvCKB5L2Dzfr/PNCRWGxcb2GcVXq2U4nQI2oi+tkNYmP3rL/ET3WUNInvre+SZHJoJmgHRYb4j",
-	"OXWY7+oFVbENm+vsTst6HZ91EId5+IjiwrmlQ4f9JgNUXUJp+xslVqW34dzvrrrRmkAlA02bdlvpHwxs",
-	"7bU2w1R1IN3qvEAp8yFoC82NQ413wopWSMYTiQcdDKe5VRcfvSd1pIKjJRUF/spWIAT8xcdWWQ57WLq6",
-	"S4+Fup23+LmyTEfuEN/+qk9ArNiiV7qQxFBmQlvFEUnCnbqLElawNlA8UaIDXq85gv9rj8cOm+2YE5rS",
-	"/HkQffRLtEcKI3ENt/Hey/OUVL8n9Ly+gwnlkx6khSFNh/ZYQ6aDTRtKyqOUoWWLa5GcBOptzwwzU4UR",
-	"51Ra987M8PFRCpxJ7o5Vgq8h2D1F3s9Yl8/OKCY6NPb10k6/c/peQNHzidXtTo9DvDMZ7YKjevmTFR3r",
-	"CIPWoP3tck1EqqzGBFRiMVXmjqC05hnidxldZTdt1SD2hYs4Xef6L54KcJ1/adsuoS3Or/Ovv7j64mvj",
-	"0VRkW3itQxYPuHpUeS061iFZWSmxb6r8Ov8RxCu/Y0GvB/5XV1cj/e/n9b0fdI0INMB/TyCrerm9FayQ",
-	"CXSEJnfQ9tvq+5+J+D38Zjdkgav88eNjMSTa4kH3XHk8/PRE2pxF8EMFaPoDElaLWdNn+hJFpIQ6VEb/",
-	"sci3poVXf1tflOI9GdvY50OGfUV1IcoxNJfk27gweIzTTKD8glxm64+GvCVVdX2SMqn+nILotkZk+lh9",
-	"MInyl0LV1ToEkP1Fip3a9lt5wiPUkWZx0CnqiAljzH3TEkfcP1vg4nta7c9GVxv9eezfLvKQPg6288tZ",
-	"yx5mSPiNcA6NXmeyZjaAkzXKHYbUzsqrAgue0Z1SH2f6j7ylw1daH5o35mI+4cw4B7x1mAV39qWy2258",
-	"Z/1FtrifwHDxnY7b1pFOFymb8jOqThLXJm+NR2XYW8zFrR10oiBL8xn3I0ZDbW9Agxd1nTk8zkCLxYP5",
-	"9bhY2k8KxOS7/ubABQW8XiCA9WtXhb/cZ0YzfSJBb5MdtbQPkM0IKzzBV6+6YU/BWa61ZwpPZYzuMmRd",
-	"ekVGYAdcmPSYz4/OiwcD6eNC88LiQf1/Quf321xeVO33FwqQ+0ck5KVGqky1PZT3mqN9homNBT054YvJ",
-	"odYcSxhqUDhhM0+wRS6K0slGjrnfXQtMcGULOonFKAEqmeUIC8jlvlxCj+g120zSIi5gdgX5qad6j0hh",
-	"v8HoU4jheN1u2IjRsvezkbp/6PL7MclqKvSfhJ69bgAJFNUfGEQ8qyiBv/liKyJf7bR1ciOfvBwYN7Ht",
-	"sumesb0yHcoudvnp1h5hzq7x0cfeq9PsMg/dhGdmeWXRn3DpRAX0z+gOLmjGu2KUC1h3f5dbJrJFXeFA",
-	"jNFvbV3gxVjdrBBBWgVbtGqnffLZDotNpj6dkLn0lc9PxTMBhOjh0JRfIPX9ykscEv1lTG/7zn9QvI9v",
-	"Jh2VqzOvbEoZYtcV5pnqIqodXmeQmL/pIoh9toRsx7AQQDIktFutBNvwRa4suI7UNCBF4PjpW5QbKO8u",
-	"wQLq40EX5YDu80RPzAD+h6Ci+y+yHW3rSu3CubYfkQwqLFypIKEicwHBbA/9NSc2Xr13kStSf2Tpsnvf",
-	"fcfp4m7QSDh5kODLN0kO0Jd2wyRXPL/67ow0MZ8zCix6SxtY0mqfQc3B4xnV8lmLCoEbuMgNv7BFT7Fr",
-	"/rWuC7rYeXUdY4Nus5VJ4/hM7/CIwWEcFyNfjZ/4avSUcuCqws4tHUwhoHWfXCRQ4grJnvhm8IscgzcD",
-	"LjeqfNG2ZzvHxSDnVLulNFVzReiLQKA7yFBmnVUT51R/QoCNauRmyIk0PPq7ZsOgglTRi2y5z+SJyBjU",
-	"SOB7yATtNfo9j8Xq2QMEdq6tsClGpeyO52f3LLhKoNhBTylXDk/NWi30E8XI8zlCpO8FdjlJiwf7c9TP",
-	"/9pvxHWpW6HfBTt8N9gd/qw9+p1Pe2Kgyzc8Zd8Wrrf9Z4VQVBlFdd1jpwsoo/bDzk982/hfHo6YISVq",
-	"4CQT9DGNUWz34KjLkq6fxlcf7Uw8JNBbulaGMi8yWld/q0t5XtDqQIy75gxxKT4wXcIz+Z3L575rG8Sd",
-	"wwF+wFxcVQCrAfLH4xPJnkCAUAOQemF+exUO/LWBM3IL4taf/NwyyquiPjbi9y/YnluK+FVQ0XDfr3bQ",
-	"U8iPw9KHaTFiwftMMy4sibsQ/Zic/tWVdlzs1urXw0TSqbuI/mebPpFO8LAaNeUV8atM/lbniDErkYbn",
-	"3zujpVMYL+1X4V1ZqCrcG0p8vCbv27Qc91v9WV7aniBXoiY98EsfebtEUEulGebdd4dPYK+g+q/7Plzq",
-	"Uu2aSjyx6j9C0dtTSfloGlPag6o6hOULtMVS6P1/AAAA//8=",
+	"1D3bcty2kr/C4p6qfVg6UhyfbKI3x44dn+NYLimbPKS8VRiyZwYRCUwAUOOJSv++hSvBIUCCc1G8L8lY",
+	"BIHuRqPRdz7kJW02lAARPL96yDeIoQYEMPWvBUOkXMtfmORX+Z8tsF1e5AQ1kF/Zp0XOyzU0SA5r0Of3",
+	"QFZinV89v7wscrHbyJFcMExW+eNjkS9bUgpMiZt0g8S6m9M9LnIGf7aYQZVfCdaCv8o/GCzzq/w/LjrY",
+	"L/RTfvFBziMXwlVkCVyNTr6krEFCjiPi2xd5kTeY4KZt8quvHT6YCFgBU+twYPe4hMhi9unR6HCBVtFF",
+	"1LOjl7gHxuM7Y5+OLTNKqkf5Jt9QwkEx10dGFzU08mdJiQAi5E+02dS4RJIHLjZ6xH/9wTVUafjYedWK",
+	"FfCS4Y3muPy3NRLZFojItoySVZEtdtnNm1fZ9y/++d+aynoOucTLzYbRe1SrU8HoBpjAGnAkgnyyj3Ah",
+	"j1Zj0No7CEW+AWawGp6RjsC/23HdZIVc/5Nbji7+gFLIGV+yco3v4Q2uYQhzQysIwyE3OfSAr9Hzf34b",
+	"foT/giQS7OOiGUrBYmZx6wQx4hxzcQO8rUVgGxa0DdNWMkUNcs/VQCyg4VNc88q9I2cwUyLG0E7+m1AB",
+	"6XO9xwQ+UAGhmSy93UQD6PtvhEmoce9jaqGMU/I3zNdDOnZCPkDIum3I1Mku8qXhOU/8f30ZkP96pN69",
+	"qsISblR/7EFD2rpGCzmdFi4x8nS41ZjANIhOfo4fN3enaUANamYRR5AgiYVgeNEKeLVGZBU4gmgpgOVX",
+	"D49FvoAlZaB/VwwvBVQeaAtKa0BE43ZvhmkpHNijlmAxjZd63S1cGGBCePwAJW00xHvwVxUDHuZZZJFP",
+	"PyRmHUe20GHxlYXBmneYVNOIW6jN+MLXMDyoRyjRQTggyZLRZgrPa4ZXWG1mdAvFmtF2tU4mXTflPsEi",
+	"zFDk96huFSeF+UI/LjRCQVpQxKohAQhAlb7lHwCqENSMbmfwjYTkhm5DE6lDzo8Qr2YCA1Jh8IsS5BXU",
+	"x+gHC1j3edjXHVBd8/CjUYkBjFEWebGBhrLde9zgVAj1Gx8B3SW+EBOzksmBQRhmT/Hs62u/rCEzDzMh",
+	"dbcacZGVSsBWGRaZmnNS77D6sQYhupuSqeZoGWB2KJ1tFb/MlXOC4dXKGGQHsrUn89xsFoEQOV6hug4r",
+	"C3CvFVq5ImIrEGMgT0tnM0dh5g3DwuG6FVIUB8D5vIGyfxY8XYO2JPxkTeuKh3hxDzw3vZ3MvhoD9KYl",
+	"R8gDq0YNMRnjD0zuqTaYpnjwXTdy7DqimtozdGdvi4IqL+cxccWn2SnGMh5TGyXNXGZmPWUoediE96zl",
+	"oXvdaqmp562YqQpEdJciF/A5gQZGlVGDg2itobyL2U0LmLe7ViEMIF1htCKUC1ymT/favTMptvzpCwd3",
+	"FOHZ5s0ZjJHDzIwgSrRpcMxkQ4ZrkRDA5E35v79fPvsePVt+enhx+fiPPABqR4cJJ91Z6NIA54Yy/eUv",
+	"lYPNWY1FKuEUCbp5JyhpTfsZ1zsmHJiYY3kUeY0WUE/vvh7mlnCmiQYmjAJZ1rgMneZdEJIKBML1ONen",
+	"C7c1oCqm1GE2yipTrLFHGrVSIbHqTHCziEMqQiAOf7ZAypDpWtK6mofxCmECVbJQuwFUrkPz1JSL42eh",
+	"G5gDzbUeHrK0oKH3UB2hShrCGMwcaIWmcbdCaJNeQ43vge2OUJFQK9aUBcH2RMzQYzk0DEfvKAPoxxqV",
+	"QZXGs1gmbI/ObW5A92WWUlAMbGME03AMqMYxKeFow4wLJMJPtuvdtDCzxpWepjBA6ZfHcLq1AO1xQun8",
+	"tgHfvVhDpj3iGccrIo1AkjVol1U0I3QrZWryEUfGwZ/OFi4kEJitRHymxixthZBOBZua7hobkHPTJezx",
+	"UD1bARdzVDM5/iPCLCwS57j33qKI/9uy8qzzx9umQSyBG/X0FtjuRX+77Wb1aV041usIN8a/Yc3MC/kM",
+	"9Jwh5IHJLUABW5dUUL1MFZQ6/JkwMBqIUntFUsVLFwUNC9/YEyZmIBUXVSPOiBFZnSjiVMRYEaPwArrO",
+	"q2QN0k7UW1koZy+6EF6HbuF289MoF7x2atwemyHyll6TsE1d9Zho/Jy5kdru37QzxMW1Gh/2w8Jmzm1r",
+	"obgVsJm2Cjug7Uod7IUjzThh1UpzQxzQbETEtVq6oM/gxXnnVvlvIwZJBZ/Dq5/uHG3RPSRoNRqWwouu",
+	"GAKYGbojoPHxyDfjGHSegoCcjcSzu5BlgLakejX++L2JJc7xzeHPUwz+Bn/2A5UhN/uI6gr3wLDY6Sug",
+	"bZRf0hB1ixiRwz5Nmc2lCbnbuSJxzY4GPrE6+MK75JSGwS7pe3S+S9PFCgIqIGsJl1qfWGOeKRlsNL9x",
+	"CnjeQgPVWDzgdRdiOWsQ1KwzGgQdudpackfoNnIN3COC+TrseI0GSd1lNhEbHQA+oFRC6JpBSVmlIJwb",
+	"yHavmhh5CMYfKyyCvoCnFRDxY5/m7J11UqMu4Td41bKgbyQeaLRuk8gtFYsyos8/9y2WiraL2ovTkbZZ",
+	"WMGHyIzBM4ORYs2oEDVUCTeaJoPDzH/Z+TYMtBbFHkRhmtfwi9njPa8dJn1zxju30YysNHYxGUJqcGEX",
+	"CkP3OWBkVHiGBqhOWEhkYVEneMH1sMIsGoTRSO2YHhx336og+Vw5HAzsdAdn/I7Xw6auNvsw4OF4WdeZ",
+	"e5zRpfJ2dPZGumdjA6zBnM/Kf/vo3vkfDuEkjVk3240c/tLcKyETATWbesZ8t2p8cKZyDVU7ay7zxgd5",
+	"RkIzghCYrE6byzSSGaHu3Jku+bR0igmh5ylFfWuWO+2oyzU0DOATvNtGj2j27PX50Of80El/i0JKRDTS",
+	"EtUpnGljdWUdsJe6MlZoLRHuZT3MdHeaUI1RQ3xDP4TVT4BqEXATbWok5AU243yaN8yMk3miboEQWO96",
+	"KQN7IpXwrc1T3FMAPB6TT5IvbmfTpiUn/KiGOx/WUKGiM47me7pSalIwNrPir3rXh4fgE+RK0S6rJaAa",
+	"32Meu0NYm640pQsD5eWyMDmdx2y0XbSHZp9KHtBmj8ZZ70fLFYlHfsxIFgyVkHx4x8zZf9GWEVT/SMRR",
+	"capTuF9HboywJijlEBKJ/kwk9lyT2nuzVn+PmhH/ho34aNzC+3YVWWLWRKz2NeKZoNkCMjllJX+zlmRY",
+	"FBkiVaYdpUOXVyoVG1RBsvcrweM9IYmJOYVEJ0FMaEJ2XNitbHfAoOAczW760DZYMzRVG5aTyZ/zXbJh",
+	"/WjE2Y+btkbR9FROWzYd/7lVo34CVB0QvL0VKFzGsR+47Dz5GqjCS/819PLxie2DqvQIpJAxODqAZ2Wh",
+	"1WX0pEYV6ylYUnQvJEY9QPtOiLkaZsSIK/K/KEkXttbI0xAUBocgMc1VfUQC5WieZKowwYQLRCL83c+2",
+	"nHdvc8EANUfY9p3g7tVJulvXA85Dwy08Itc/GH3azyhDz/76JP9z+ez7Z58eLotvvg9nlqm0/ug9bnnX",
+	"xl89+4ALutlA5fQI3/2yaHFtwm5KkQ1ydbx4be7VOZJgaZYJUg0+i3eBuzAeX4kHsg9LKuni23rNEJTX",
+	"LnsoXJAUyBW09Ukz/fabdlHraM1Q8muZdVS2+DCN3ZOFe6VNDpggRXQi7izf8AH+XdameMHUqCCUOr46",
+	"vFrGtiBqGBMaIb8tDUonfq9oKAR535k0QGDFEIlqCAyWLYeI35lBp0AMoyHR1+6BLY6pn9Dve8ubxTpo",
+	"g1QI6sk2d3dKxfwBaT9cuZfZOF7E6o11CUDhqLRXOZFys5ohIeqaMu1ZvgziqrSPzR4I5wwUeUtMnVAk",
+	"8QPdA09xkWnEXcKxTTjQ7xd+iUi34t6ueSRyexJjmB9Q6MSUKhk8En8mK2AbhiOF5rYwIZizg3V9+9kS",
+	"fA5Ly4kr6vGUG4Wmw6lPlsLSL0Z0rxVBerh3XsVH3Huxh+2Yc0LCGs47c1sw3ekhdVcmSvEwz5SHONuq",
+	"/xJKQP5the+BTHfNGGaQRvD1nZ4RXyUPXySjN+FMW2jCqk3yHFuXsZuqcPCPle5HeXMkxf/UdTlau2wj",
+	"Ad+4oaj/MBkGlE87Q9EsNZrurzPl52lGo7rDbA2hyLe4rkpTFT2RX+HpTgNVIozehnIsaCzL1LJ2UluX",
+	"AQ8GV/TDdYHUU7SoY8zfgFjTaq74F3SmLVDkLatnlAd2FoIBUE+gVi4cRlFaxKrnBLozEmdfPlIOWjI2",
+	"SJTrQkVvpVBUf9tiwrMlZirvKD2A+otcLch8KRLHeFU1xFFM9RrBGsj5FmDcGFKdpY4qFTq/DWlg7GfH",
+	"RQn3JdQbdoevl24+4iuZSks/vFWK1c7ceYv6TW5aEkufjwQRpPqh5v9PnkkhVhi1g1O5GiYrqXtUUIOA",
+	"KqMsM8WimXECJCXf33gO/T5Ya90ZwLqyWKv9bqJlKp/QljWpa3xt/MbGt3VwoHmtkhpjgWWTDhHI5uKR",
+	"rACvcj/eiCT1FBldJl6130uxmHefEPPKMY7zaIAsvTOBEw7GCWhhNgAGkYaSQaRk13lZ/B5J337z3Yup",
+	"xNW4l+VW20W3nUtxjxdqSvw7Pd1XxJz+MSMh071S9FcOg855pB4X19j+I10XKzlbBgeuGG03c6tdEaki",
+	"dx+jKR49M4EZ7oAwYBYekkHa4BV5F5GPHWgeG30XFvecbymr0royBqF3UwShdLp08vWnH83d2tPbMhVm",
+	"iYXR0zFK1W1vpGI6Pcq5xtweuBnr27eHSeN3QEKxeJBGe4ZM5rwcxnUqvbvOJ2yZrgLfbmdhq7YlYTt1",
+	"oN+9QQPUoRnnqXADw2iox/c+BtxWx7UqND0K3RpxqH8yG376uuaRE7VGfH1ILbSAM1XKOeZQkI3WPEeC",
+	"VTZ6P3R3DLpe+e5phGuT3zB8aBWK8dZkKpLX8VPo7OwyqehlJSKEimwBGQfF04EkiPMWZh+UMRp17V1m",
+	"S8qUAy8IoHkvYPP+sMs0JFYbF2vYZRVeLpXitA/aiL62RViY/esv8RPdZg0iO+t75JkcmgmaAdFhvgM5",
+	"dZjv6gVVsQ2b6+xOy3odn3UQh3n4gOLCuaVD+/0mA1RdQGn7GyVWpbfh3O+uutGaQCUDTZt2U+kfDGzt",
+	"tTbDVHUg3ei8QCnzIWgLzY1DjXfCilZIxhOJBx0Mp7lVFx9dkzpSwdGSigJ/bSsQAv7iQ6sshz0sXd2l",
+	"x0Ldzlv8XFmmI3eIb3/VJyBWbNErXUhiKDOhreKIJOFO3UUJK1gbKJ4o0QGv1xzB/43HY/vNdswJTWn+",
+	"PIg++iXaI4WRuIbbeO/leUqq3xN6Xt/BhPJJD9LCkKZDe6wh096mDSXlQcrQosW1SE4C9bZnhpmpwohz",
+	"Kq17Z2b4+CAFziR3xyrBVxDsniLvZ6zLZ2cUE+0b+3ppp985fS+g6PnE6nanxyHemYx2wVG9/MmSjnWE",
+	"QSvQ/na5JiJVVmMCKrGYKnNHUFrzDPG7jC6zm7ZqEPvKRZyucv0XTwW4yr+2bZfQBudX+TdfXX71jfFo",
+	"KrJdeK1DLh5w9ajyWnSsQ7KyUmLfVflV/hbEa79jQa8H/vPLy5H+9/P63g+6RgQa4F8TyKpebm8FS2QC",
+	"HaHJHbT9tvr+ZyJ+D7/ZDbnAVf746bEYEu3iQfdcedz/9ETanEXwQwVo+gMSVotZ0Wf6EkWkhDpURv+p",
+	"yDemhVd/W1+W4pqMbeyLIcO+proQ5RCaS/KtXRg8xmkmUH5GLrP1R0Pekqq6PkmZVH+OQXRTIzJ9rD6a",
+	"RPlzoepqHQLI/iLFTm37rTzhEepIc7HXKeqACWPMfdMSR9w/W+DiB1rtTkZXG/157N8u8pA+Drbz61nL",
+	"7mdI+I1w9o1eZ7JmNoCTNcodhtTOyqsCC57RrVIfZ/qPvKXDV1ofmnfmYj7izDgHvHWYBXf2lbLbbnxn",
+	"/Vm2uJ/AcPadjtvWkU4XKZvyM6qOEteWGA9SEx6VZLcarSNlWSSq/JiAqgqv6okOQ9jLbFeT/ev2+kOm",
+	"0cqeXz6/fPb1c3mgUCYtWPmrQQQvpR0xFIWhz0LpePz0jd7lCvo2MuIQvNzVLuk3eHR/3mMubu2gI7co",
+	"zbPfj+sNdfLB9r2s68zhcQzHmjkuHsyvx4uF/fBDjHf1lyHOeA3rBQJYv3G9Eha7zNgPT3QdWzbrs5BH",
+	"NnOl4Am+et0NewrOcg1YU3gqY3SbIet4LTICW+DCJDF9eXS+eDCQPl5oXrh4UP+fsMz8ZqRnNc78hQLk",
+	"fouEVD1IlanmlFpY2oRbTGzE7skJX0wOtUZzwlCDwhGbeYTFeFaUjjZFjRbmGpWCKy7RqUZGVVMpRwfY",
+	"qS5D6RzaXq8lapKudwbjOMhPPQNpRAr7bWCfQgzHq6vDupmWvV+M1P1DN0kYk6ymj8KT0LPXsyGBovoz",
+	"kIhnFSXwN19sReTbqraaceTDpAMTNLZdNik3tlemj9zZLj/dgCXM2TU++Njv2xw6pcVOeGKWV36XIy6d",
+	"qID+Gd3BGZ0trmToDDb43+U8i2xRV94RtbNt9ebZWN2sEEFahcS0aqcjJ9kWi3WmPnCRuSSjL0/FM2Ge",
+	"6OHQlL9A6iuj5zgk+vul3vad/qB4n0hNOiqXJ17ZFJzErivMM9XrVbslTyAxf9OlKrtsAdmWYSGAZEho",
+	"52cJti2PXFlwHU9rQIrA8dN3Ua6hvDsHC6hPPJ2VA7qPSD0xA/if64ruv8i2tK0rtQun2n5EMqiwcAWd",
+	"hIrMhW2zHfTXnNh49d5Zrkj9Kazz7n33ta2zO6sjQf9BGjZfJ7mpX9kNk1zx4vL7E9LEfHQqsOgtbWBB",
+	"q10GNQePZ1Rjbi0qBG7gLDf8hS1Ni13zb6y3+Ezn1fX1DbrNlibZ5gu9wyMGh3FcjHzbf+Lb3lPKgavd",
+	"O7V0MOWa1n1ylnCWK/d74pvBL0UN3gy4XKsiU9tE7xQXg5xT7ZbSVM0VoS8Cge4gQ5l1Vk2cU/2hBzaq",
+	"kZsh5wl9TX99bhhUkCp6kS12mTwRGYMaCXwPmaC9dsynsVg9e4DA1jV/NiXDlN3x/OSeBVevFTvoKUXl",
+	"4alZq4V+ohh5MUeI9L3ALnPs4sH+HPXzv/HbpZ3rVuj3Kg/fDXaHv2iPfufTnhjoYqzH7NuF+wLBF4VQ",
+	"VBlFdd1jpzMoo/bz20982/jfh46YISVq4CgT9DGNUWyP56jLkq6exlcf7R89JNB7ulKGMi8yWld/q0t5",
+	"XtBqT4y7FhpxKT4wXcIz+f3l575r2/idwgG+x1xc1WmrAfLH4xPJnkCAUAOQemF+dxkO/LWBM3IL4taf",
+	"/NQyyqt1PzTi92/YnFqK+LVq0XDfr3bQU8iP/QKVaTFiwftCMy4sibsQ/Zic/tUV4Jzt1upXLUWS3ruI",
+	"/hebPpFO8LAaNeUV8WuB/lbniDErkYbn/3dGS6cwntuvwrviXVVeOZT4eEWu27RKhFv98WTaHiFXoiY9",
+	"8HMfebtEUEulGebd16GPYK+g+q+7c5zrUu1afzyx6j9C0dtjSflo2ofag6r6uOUXaIOl0Pu/AAAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

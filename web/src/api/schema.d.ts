@@ -36,6 +36,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/schemas/{file}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                file: "service" | "function" | "case";
+            };
+            cookie?: never;
+        };
+        /** The JSON Schema 2020-12 of a kind of manifest */
+        get: operations["getSchema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/repositories": {
         parameters: {
             query?: never;
@@ -1316,6 +1335,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Health"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSchema: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                file: "service" | "function" | "case";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The schema */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
                 };
             };
             default: components["responses"]["Problem"];

@@ -7,7 +7,7 @@ import { yaml } from '@codemirror/lang-yaml'
 import { bracketMatching, HighlightStyle, syntaxHighlighting } from '@codemirror/language'
 import { type Diagnostic, lintGutter, setDiagnostics } from '@codemirror/lint'
 import { Compartment, EditorState } from '@codemirror/state'
-import { drawSelection, EditorView, highlightActiveLine, highlightActiveLineGutter, keymap, lineNumbers } from '@codemirror/view'
+import { drawSelection, EditorView, highlightActiveLine, highlightActiveLineGutter, hoverTooltip, keymap, lineNumbers, type Tooltip } from '@codemirror/view'
 import { tags } from '@lezer/highlight'
 import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
 
@@ -75,6 +75,24 @@ async function complete(context: CompletionContext): Promise<CompletionResult | 
   return { from: word?.from ?? context.pos, options, validFor: /^[\w./-]*$/ }
 }
 
+/** Says what the key under the pointer is for. */
+async function explain(v: EditorView, pos: number): Promise<Tooltip | null> {
+  if (!props.assist || !props.file.endsWith('.yaml')) return null
+  const at = v.state.doc.lineAt(pos)
+  // Behind the key's colon the core knows of which key the place speaks.
+  const colon = at.text.indexOf(':', pos - at.from)
+  const column = /^[\w-]*:/.test(at.text.slice(pos - at.from)) ? colon + 2 : pos - at.from
+  const found = await props.assist(at.number, [...at.text.slice(0, column)].length + 1)
+  if (!found.about) return null
+  const create = () => {
+    const dom = document.createElement('div')
+    dom.className = 'px-2 py-1'
+    dom.textContent = `${found.path.join(' › ')}: ${found.about}`
+    return { dom }
+  }
+  return { pos, above: true, create }
+}
+
 function goTo(line: number | undefined): void {
   if (!view || !line) return
   const at = offset(view.state, line, 1)
@@ -94,6 +112,7 @@ onMounted(() => {
         drawSelection(),
         bracketMatching(),
         lintGutter(),
+        hoverTooltip(explain),
         autocompletion({ override: [complete], icons: false }),
         syntaxHighlighting(colours),
         keymap.of([indentWithTab, ...defaultKeymap, ...historyKeymap]),
