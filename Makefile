@@ -15,7 +15,7 @@ web: server/page/dist/index.html
 
 server/page/dist/index.html: web/node_modules/.package-lock.json $(WEB_SOURCES)
 	cd web && npx vite build
-	@touch $@ server/page/dist/.keep
+	@touch $@
 
 web/node_modules/.package-lock.json: web/package.json web/package-lock.json
 	cd web && npm ci
