@@ -7,7 +7,7 @@ import (
 	"net/http"
 	"strings"
 
-	"rudmar/engine/deploy"
+	"rudmar/core/manifest"
 	"rudmar/engine/store"
 )
 
@@ -34,7 +34,7 @@ func (b *builder) traffic(ctx context.Context) error {
 			}
 		}
 		// The newest report asks for what it was not permitted.
-		client, scope, err := b.Engine.Planner.Platform(Service, stage, deploy.TargetOf(at.Target))
+		client, scope, err := b.Engine.Planner.Platform(Service, stage, manifest.ParseTarget(at.Target))
 		if err != nil {
 			return err
 		}

@@ -11,7 +11,6 @@ import (
 	"rudmar/core/expand"
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
-	"rudmar/engine/deploy"
 	"rudmar/engine/observe"
 	"rudmar/engine/people"
 	"rudmar/engine/store"
@@ -153,7 +152,7 @@ func addDrift(out *api.FunctionDetail, drift []plan.Drifted, target string) erro
 // uses counts which permissions were used and which calls were refused. A
 // platform that does not answer leaves the counts at nothing: the line says so.
 func (h *handlers) uses(ctx context.Context, out *api.FunctionDetail, p store.Place) error {
-	client, scope, err := h.engine.Planner.Platform(p.Service, p.Stage, deploy.TargetOf(p.Target))
+	client, scope, err := h.engine.Planner.Platform(p.Service, p.Stage, manifest.ParseTarget(p.Target))
 	if err != nil {
 		return err
 	}
@@ -184,7 +183,7 @@ func (h *handlers) CallFunction(ctx context.Context, r api.CallFunctionRequestOb
 	if err := people.May(who(ctx).person, people.Try); err != nil {
 		return nil, err
 	}
-	client, scope, err := h.engine.Planner.Platform(r.Service, r.Stage, deploy.TargetOf(r.Body.Target))
+	client, scope, err := h.engine.Planner.Platform(r.Service, r.Stage, manifest.ParseTarget(r.Body.Target))
 	if err != nil {
 		return nil, err
 	}
@@ -197,7 +196,7 @@ func (h *handlers) CallFunction(ctx context.Context, r api.CallFunctionRequestOb
 }
 
 func (h *handlers) GetLogs(ctx context.Context, r api.GetLogsRequestObject) (api.GetLogsResponseObject, error) {
-	client, scope, err := h.engine.Planner.Platform(r.Service, r.Stage, deploy.TargetOf(r.Params.Target))
+	client, scope, err := h.engine.Planner.Platform(r.Service, r.Stage, manifest.ParseTarget(r.Params.Target))
 	if err != nil {
 		return nil, err
 	}

@@ -44,7 +44,6 @@ const (
 	CodeCron         Code = "RM1404"
 	CodeZone         Code = "RM1405"
 	CodeTriggerKind  Code = "RM1406"
-	CodeEveryShort   Code = "RM1407"
 	CodeWholeService Code = "RM1408"
 
 	CodePermissionForm Code = "RM1501"
@@ -57,7 +56,6 @@ const (
 	CodeHandlerFile       Code = "RM1605"
 	CodeTooMany           Code = "RM1606"
 	CodeNoFunctions       Code = "RM1607"
-	CodeFormat            Code = "RM1608"
 
 	CodeCaseSend       Code = "RM1701"
 	CodeCaseExpression Code = "RM1702"
@@ -117,7 +115,6 @@ func Explanations() []Explanation {
 		{CodeCron, "malformed cron expression", "A cron expression has five fields: minute, hour, day of month, month, day of week.", "cron: \"*/10 * * *\"", "cron: \"*/10 * * * *\""},
 		{CodeZone, "unknown time zone", "Zones are names of the IANA time zone database.", "zone: Oslo", "zone: Europe/Oslo"},
 		{CodeTriggerKind, "trigger of no kind, or of several", "A trigger has just one of route, cron, every, objects, queue and function.", "ask: {route: GET /a, every: 5m}", "ask: {route: GET /a, open_to: members}"},
-		{CodeEveryShort, "interval too short", "The shortest interval is one minute.", "every: 10s", "every: 1m"},
 		{CodeWholeService, "trigger's function unknown", "An after-function trigger names a function of this service.", "relay: {function: wran, on: [failed]}", "relay: {function: warn, on: [failed]}"},
 		{CodePermissionForm, "malformed permission", "A permission is may: [verbs] and of: kind/name or kind/name/path*.", "{may: [read], of: stations}", "{may: [read], of: tables/stations}"},
 		{CodeWildcard, "wildcard", "A * alone as verb or kind permits what nobody has thought of yet.", "{may: [\"*\"], of: tables/stations}", "{may: [read], of: tables/stations}"},
@@ -128,7 +125,6 @@ func Explanations() []Explanation {
 		{CodeHandlerFile, "no such handler", "handler is file:function; the file stands in the code folder and defines the function.", "handler: wran:run", "handler: warn:run"},
 		{CodeTooMany, "too many functions", "A service has up to 10,000 functions.", "10,001 functions", "two services"},
 		{CodeNoFunctions, "no functions", "A service without functions does nothing.", "rudmar.yaml alone", "functions/hello/function.yaml beside it"},
-		{CodeFormat, "unknown format number", "This Rudmar reads manifests of format 1.", "rudmar: 2", "rudmar: 1"},
 		{CodeCaseSend, "case sends nothing it could", "A case sends to a route, to a trigger of its function, or a payload.", "send: {trigger: nightly}", "send: {payload: {}}"},
 		{CodeCaseExpression, "expectation cannot be evaluated", "Expectations are CEL expressions over status, headers, body, logs, took, memory_peak and cold.", "expect: [\"status = 200\"]", "expect: [\"status == 200\"]"},
 	}

@@ -3,7 +3,6 @@ package manifest
 import (
 	"sort"
 	"strconv"
-	"strings"
 	"time"
 
 	"rudmar/core/route"
@@ -36,11 +35,6 @@ func asTruth(s string) bool { return s == "true" }
 func asTemplate(s string) Template { t, _ := ParseTemplate(s); return t }
 
 func asRoute(s string) route.Route { r, _ := route.Parse(s); return r }
-
-func asTarget(s string) Target {
-	platform, region, _ := strings.Cut(s, "/")
-	return Target{platform, region}
-}
 
 func textsOf(n *Node) []string {
 	if n == nil || n.Kind != Sequence {
@@ -182,10 +176,10 @@ func decodeStage(n *Node) Stage {
 		s.Branch = "main"
 	}
 	if t := textOf(n.Get("target")); t != "" {
-		s.Targets = append(s.Targets, asTarget(t))
+		s.Targets = append(s.Targets, ParseTarget(t))
 	}
 	for _, t := range textsOf(n.Get("targets")) {
-		s.Targets = append(s.Targets, asTarget(t))
+		s.Targets = append(s.Targets, ParseTarget(t))
 	}
 	if set := n.Get("set"); set != nil && set.Kind == Mapping {
 		for i, k := range set.Keys {

@@ -1,6 +1,7 @@
 package manifest
 
 import (
+	"strings"
 	"time"
 
 	"rudmar/core/route"
@@ -79,6 +80,12 @@ type Target struct{ Platform, Region string }
 
 // String gives the target as it is written.
 func (t Target) String() string { return t.Platform + "/" + t.Region }
+
+// ParseTarget reads a target as it is written.
+func ParseTarget(text string) Target {
+	platform, region, _ := strings.Cut(text, "/")
+	return Target{platform, region}
+}
 
 // How a version enters a stage.
 const (

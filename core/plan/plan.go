@@ -189,8 +189,7 @@ func Compute(in Inputs) *Plan {
 	return p
 }
 
-// digest is the SHA-256 of the plan's canonical form without its digest and
-// without what passes: the usual times.
+// digest is the SHA-256 of the plan's canonical form without its digest.
 func digest(p *Plan) string {
 	c := *p
 	c.Digest = ""

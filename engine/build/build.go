@@ -34,14 +34,14 @@ type Builder struct {
 	artifacts string
 	events    *events.Hub
 	log       *slog.Logger
-	built     func(ctx context.Context, service string, version int, branch string)
+	built     func(ctx context.Context, service string, version int)
 	wake      chan struct{}
 }
 
 // New makes a builder that keeps archives in a folder and calls built after
 // each version.
 func New(s *store.Store, host func(string) source.Repository, dir string, hub *events.Hub, log *slog.Logger,
-	built func(ctx context.Context, service string, version int, branch string)) (*Builder, error) {
+	built func(ctx context.Context, service string, version int)) (*Builder, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("making the folder of archives: %w", err)
 	}
@@ -156,7 +156,7 @@ func (b *Builder) one(ctx context.Context, next store.Build) {
 	}
 	b.events.Tell(ctx, next.Service, "build", map[string]any{"hash": next.Hash, "state": next.State, "version": number})
 	if next.State == "done" {
-		b.built(ctx, next.Service, number, next.Branch)
+		b.built(ctx, next.Service, number)
 	}
 }
 
@@ -205,7 +205,7 @@ func (b *Builder) build(ctx context.Context, next store.Build, log *strings.Buil
 	if v.Content, err = canon.Digest(map[string]any{"manifests": texts(v.Manifests), "functions": digests}); err != nil {
 		return 0, err
 	}
-	if err := b.markChanged(ctx, v, functions); err != nil {
+	if err := b.markChanged(ctx, v, checked.Result.Service, functions); err != nil {
 		return 0, err
 	}
 	number, made, err := b.store.AddVersion(ctx, v, functions, artifacts)
@@ -239,7 +239,7 @@ func texts(m map[string]string) map[string]any {
 
 // markChanged marks the functions that are otherwise than in the version
 // before: their archive, or their own manifest.
-func (b *Builder) markChanged(ctx context.Context, v store.Version, functions []store.VersionFunction) error {
+func (b *Builder) markChanged(ctx context.Context, v store.Version, service *manifest.Service, functions []store.VersionFunction) error {
 	versions, err := b.store.Versions(ctx, v.Service)
 	if err != nil {
 		return err
@@ -263,23 +263,14 @@ func (b *Builder) markChanged(ctx context.Context, v store.Version, functions []
 			own[name] = true
 		}
 	}
-	result := manifest.NewLanguage().Check(files(v.Manifests))
 	for i, f := range functions {
 		changed := before[f.Function] != f.Digest || shared
-		if fn := result.Service.Function(f.Function); fn != nil {
+		if fn := service.Function(f.Function); fn != nil {
 			changed = changed || own[fn.File]
 		}
 		functions[i].Changed = changed
 	}
 	return nil
-}
-
-func files(m map[string]string) manifest.Files {
-	out := manifest.Files{}
-	for k, v := range m {
-		out[k] = []byte(v)
-	}
-	return out
 }
 
 // function packs one function's code, or finds the archive that was packed

@@ -53,13 +53,12 @@ func New(s *store.Store, p *deploy.Planner, d *people.Directory, hub *events.Hub
 // Connect gives the line the runner of its plans.
 func (l *Line) Connect(r *deploy.Runner) { l.runner = r }
 
-// Built begins the delivery of a version that was built from a branch.
-func (l *Line) Built(ctx context.Context, service string, version int, branch string) {
+// Built begins the delivery of a version that was built.
+func (l *Line) Built(ctx context.Context, service string, version int) {
 	if err := l.start(ctx, service, version); err != nil {
 		l.log.Error("starting a delivery", "service", service, "version", version, "error", err)
 	}
 	l.Nudge()
-	_ = branch // which stage takes it stands in the version's own manifests
 }
 
 func (l *Line) start(ctx context.Context, service string, version int) error {

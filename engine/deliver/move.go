@@ -109,7 +109,11 @@ func (l *Line) deploy(ctx context.Context, d store.Delivery, stage *manifest.Sta
 			return d, err
 		}
 		d.Deployments = append(d.Deployments, deployment)
-		d.State = delivery.Deploying
+		if d.State == delivery.Planning {
+			if d.State, err = delivery.Next(d.State, delivery.Planned); err != nil {
+				return d, err
+			}
+		}
 		if err := l.store.MoveDelivery(ctx, d, ""); err != nil {
 			return d, err
 		}

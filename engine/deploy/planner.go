@@ -80,12 +80,6 @@ func (p *Planner) Service(ctx context.Context, service string, version int) (*ma
 	return result.Service, v, nil
 }
 
-// TargetOf reads a target as it is written.
-func TargetOf(text string) manifest.Target {
-	name, region, _ := strings.Cut(text, "/")
-	return manifest.Target{Platform: name, Region: region}
-}
-
 // Wanted gives the resources that a version becomes in a place.
 func (p *Planner) Wanted(ctx context.Context, place store.Place, version int, kinds api.Kinds) ([]expand.Resource, []expand.Problem, error) {
 	service, _, err := p.Service(ctx, place.Service, version)
@@ -93,7 +87,7 @@ func (p *Planner) Wanted(ctx context.Context, place store.Place, version int, ki
 		return nil, nil, err
 	}
 	stage := service.Stage(place.Stage)
-	target := TargetOf(place.Target)
+	target := manifest.ParseTarget(place.Target)
 	if stage == nil || !slices.Contains(stage.Targets, target) {
 		return nil, nil, fmt.Errorf("%w: version %d has no stage %s on %s", ErrNoTarget, version, place.Stage, place.Target)
 	}
@@ -116,7 +110,7 @@ func (p *Planner) Wanted(ctx context.Context, place store.Place, version int, ki
 
 // Compute makes the plan that takes a place to a version.
 func (p *Planner) Compute(ctx context.Context, place store.Place, version int) (*plan.Plan, error) {
-	client, scope, err := p.Platform(place.Service, place.Stage, TargetOf(place.Target))
+	client, scope, err := p.Platform(place.Service, place.Stage, manifest.ParseTarget(place.Target))
 	if err != nil {
 		return nil, err
 	}
@@ -177,7 +171,7 @@ func unknownToPlatform(service *manifest.Service, place store.Place, kinds api.K
 	add := func(from manifest.Origin, format string, args ...any) {
 		out = append(out, plan.Problem{Message: fmt.Sprintf(format, args...), From: &from})
 	}
-	target := TargetOf(place.Target)
+	target := manifest.ParseTarget(place.Target)
 	if !slices.Contains(kinds.Regions, target.Region) {
 		add(service.Stage(place.Stage).From, "the platform %s has no region %q; it has %s", target.Platform, target.Region, strings.Join(kinds.Regions, ", "))
 	}
@@ -295,7 +289,7 @@ func Specs(k api.Kinds) []plan.KindSpec {
 
 // Drift looks at a place: what is live otherwise than recorded.
 func (p *Planner) Drift(ctx context.Context, place store.Place) ([]plan.Drifted, error) {
-	client, scope, err := p.Platform(place.Service, place.Stage, TargetOf(place.Target))
+	client, scope, err := p.Platform(place.Service, place.Stage, manifest.ParseTarget(place.Target))
 	if err != nil {
 		return nil, err
 	}

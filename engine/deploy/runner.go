@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"rudmar/core/expand"
+	"rudmar/core/manifest"
 	"rudmar/core/plan"
 	"rudmar/engine/events"
 	"rudmar/engine/store"
@@ -287,7 +288,7 @@ func (r *Runner) run(ctx context.Context, id int64, p *plan.Plan, lease store.Le
 func (x *execution) prepare(ctx context.Context) error {
 	place := placeOf(x.plan)
 	var err error
-	if x.client, x.scope, err = x.planner.Platform(place.Service, place.Stage, TargetOf(place.Target)); err != nil {
+	if x.client, x.scope, err = x.planner.Platform(place.Service, place.Stage, manifest.ParseTarget(place.Target)); err != nil {
 		return err
 	}
 	kinds, err := patiently(ctx, func() (api.Kinds, error) { return x.client.Kinds(ctx) })

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"rudmar/core/canon"
+	"rudmar/core/manifest"
 	"rudmar/core/plan"
 	"rudmar/engine/deploy"
 	"rudmar/engine/events"
@@ -143,7 +144,7 @@ func (w *Watch) deploying(ctx context.Context, p store.Place) (bool, error) {
 }
 
 func (w *Watch) figures(ctx context.Context, p store.Place, look *Look) error {
-	client, scope, err := w.planner.Platform(p.Service, p.Stage, deploy.TargetOf(p.Target))
+	client, scope, err := w.planner.Platform(p.Service, p.Stage, manifest.ParseTarget(p.Target))
 	if err != nil {
 		return err
 	}

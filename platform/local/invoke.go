@@ -176,11 +176,8 @@ func (p *Platform) awaitReady(in *instance, timeout time.Duration, k *keeper, in
 func (p *Platform) conclude(in *instance, answer reply, err error, timeout time.Duration, inv *api.Invocation) {
 	switch {
 	case in.over.Load() || answer.Memory:
-		if answer.Memory {
-			inv.MemoryPeak = max(inv.MemoryPeak, 0)
-		}
 		fail(inv, api.OutOfMemory, "OutOfMemory", fmt.Sprintf("the call went over its memory limit of %d MiB (its peak was %d MiB or more); raise memory, or hold less at once",
-			inv.MemoryLimit>>20, max(inv.MemoryPeak, 0)>>20), "")
+			inv.MemoryLimit>>20, inv.MemoryPeak>>20), "")
 	case errors.Is(err, context.DeadlineExceeded):
 		fail(inv, api.TimedOut, "TimedOut", fmt.Sprintf("the call did not answer within its timeout of %s and was ended", timeout), "")
 	case errors.Is(err, errGone):

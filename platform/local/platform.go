@@ -57,7 +57,7 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 	if o.Python == "" {
 		o.Python = "/usr/bin/python3"
 	}
-	for _, dir := range []string{"artifacts", "unpacked", "work"} {
+	for _, dir := range []string{"artifacts"} {
 		if err := os.MkdirAll(filepath.Join(o.Dir, dir), 0o755); err != nil {
 			return nil, fmt.Errorf("making the platform's folder: %w", err)
 		}

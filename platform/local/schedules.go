@@ -3,7 +3,6 @@ package local
 import (
 	"context"
 	"database/sql"
-	"errors"
 	"strings"
 	"sync"
 	"time"
@@ -121,5 +120,5 @@ func (p *Platform) markFired(ctx context.Context, d due) error {
 	}
 	_, err := p.store.db.ExecContext(ctx, `INSERT INTO fires (region, service, stage, address, last_at) VALUES (?,?,?,?,?)
 		ON CONFLICT DO UPDATE SET last_at = excluded.last_at`, d.at.region, d.at.service, d.at.stage, d.address, at.UnixMilli())
-	return errors.Join(err)
+	return err
 }
