@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -24,6 +25,10 @@ var (
 	program  string // the built program
 	building sync.Once
 	errBuild error
+
+	orchard   string // the data folder of a demo that was built and stopped
+	routes    string // where its routes answer: deployed functions know their address
+	preparing sync.Once
 )
 
 // build builds the program once for all tests of this package.
@@ -51,6 +56,9 @@ func TestMain(m *testing.M) {
 	code := m.Run()
 	if program != "" {
 		os.RemoveAll(filepath.Dir(program))
+	}
+	if orchard != "" {
+		os.RemoveAll(orchard)
 	}
 	os.Exit(code)
 }
@@ -91,7 +99,7 @@ func launch(t *testing.T, data string, args ...string) *rig {
 	}()
 	select {
 	case r.address = <-found:
-	case <-time.After(60 * time.Second):
+	case <-time.After(4 * time.Minute): // a slow disk may take its time
 	}
 	if r.address == "" {
 		r.kill()
@@ -101,10 +109,50 @@ func launch(t *testing.T, data string, args ...string) *rig {
 	return r
 }
 
-// demo starts the demo in a fresh folder, on free ports.
+// demo starts the demo in a folder of its own, on free ports. The demo is
+// built once; each test has a copy of what was built.
 func demo(t *testing.T) *rig {
 	t.Helper()
-	return launch(t, t.TempDir(), "demo", "--listen", "127.0.0.1:0", "--platform-listen", "127.0.0.1:0", "--routes-listen", "127.0.0.1:0", "--look-every", "300ms")
+	preparing.Do(func() {
+		dir, err := os.MkdirTemp("", "rudmar-orchard-")
+		if err != nil {
+			t.Fatal(err)
+		}
+		routes = freeAddress(t)
+		start(t, dir).stop()
+		orchard = dir
+	})
+	if orchard == "" {
+		t.Fatal("the demo could not be built, as an earlier test says")
+	}
+	data := filepath.Join(t.TempDir(), "data")
+	if err := os.CopyFS(data, os.DirFS(orchard)); err != nil {
+		t.Fatal(err)
+	}
+	return start(t, data)
+}
+
+// freeAddress gives an address that nothing answers at, below the ports that
+// the system gives to connections.
+func freeAddress(t *testing.T) string {
+	t.Helper()
+	for port := 21070; port < 21170; port++ {
+		address := fmt.Sprintf("127.0.0.1:%d", port)
+		l, err := net.Listen("tcp", address)
+		if err != nil {
+			continue
+		}
+		l.Close()
+		return address
+	}
+	t.Fatal("no port is free from 21070 to 21169")
+	return ""
+}
+
+// start starts the demo in a folder, and builds it where it is not there yet.
+func start(t *testing.T, data string) *rig {
+	t.Helper()
+	return launch(t, data, "demo", "--listen", "127.0.0.1:0", "--platform-listen", "127.0.0.1:0", "--routes-listen", routes, "--look-every", "300ms")
 }
 
 // stop ends the program as Ctrl+C does.

@@ -32,7 +32,9 @@ and prints where to look. Started again it goes on with what is there.`,
 				marker := filepath.Join(c.data, "demo-built")
 				if _, err := os.Stat(marker); err != nil {
 					fmt.Println("Building the demo: pushes, builds, deployments, some calls. This takes some seconds.")
-					err := demo.Build(ctx, demo.Options{Server: c.address, Engine: e, Change: c.changeByHand})
+					err := e.Store.Hurry(ctx, func() error {
+						return demo.Build(ctx, demo.Options{Server: c.address, Engine: e, Change: c.changeByHand})
+					})
 					if err != nil {
 						return fmt.Errorf("building the demo: %w; start over with --fresh", err)
 					}

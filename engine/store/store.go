@@ -57,6 +57,20 @@ func Open(ctx context.Context, dir string, now func() time.Time) (*Store, error)
 	return s, nil
 }
 
+// Hurry runs do without waiting for the disk at each write. What a killed
+// program wrote is kept; a machine that loses its power may lose the newest
+// writes, which is fine for data that can be made again.
+func (s *Store) Hurry(ctx context.Context, do func() error) error {
+	if _, err := s.write.ExecContext(ctx, `PRAGMA synchronous = NORMAL`); err != nil {
+		return fmt.Errorf("writing without waiting for the disk: %w", err)
+	}
+	err := do()
+	if _, back := s.write.ExecContext(context.WithoutCancel(ctx), `PRAGMA synchronous = FULL; PRAGMA wal_checkpoint(FULL)`); back != nil {
+		err = errors.Join(err, fmt.Errorf("waiting for the disk again: %w", back))
+	}
+	return err
+}
+
 func (s *Store) migrate(ctx context.Context, file string) error {
 	files, err := fs.Sub(migrations, "migrations")
 	if err != nil {
