@@ -44,7 +44,7 @@ func (e *ConflictError) Error() string {
 	return fmt.Sprintf("%s has committed in the meantime (%s); look at both, and commit again on top of it", e.By, e.Head[:8])
 }
 
-// Source gives a service's folder as it stands on a branch, with all manifests read.
+// Source gives a service's folder as it stands on a branch.
 func (e *Engine) Source(ctx context.Context, service, branch string) (source.Commit, *source.Folder, error) {
 	s, err := e.Store.Service(ctx, service)
 	if err != nil {
@@ -56,10 +56,7 @@ func (e *Engine) Source(ctx context.Context, service, branch string) (source.Com
 		return commit, nil, err
 	}
 	folder, err := repo.Folder(ctx, commit.Hash, s.Dir)
-	if err != nil {
-		return commit, nil, err
-	}
-	return commit, folder, folder.Load(manifest.IsManifest, manifest.MaxFileBytes+1)
+	return commit, folder, err
 }
 
 // Commit makes a commit of an edit and takes it like a push. Where the branch
@@ -77,7 +74,7 @@ func (e *Engine) Commit(ctx context.Context, edit Edit, by store.Person) (string
 	if head.Hash != edit.Base {
 		return "", e.conflict(head, folder, edit)
 	}
-	result := manifest.NewLanguage().Check(manifest.Overlay{Under: folder, Changed: edit.Files})
+	result := e.Checks.Check(ctx, edit.Service, manifest.Overlay{Under: folder, Changed: edit.Files})
 	taken := result.Service == nil || slices.ContainsFunc(result.Service.Stages, func(st manifest.Stage) bool { return st.On == manifest.OnPush && st.Branch == edit.Branch })
 	if taken && !result.OK() {
 		return "", &BrokenError{Diagnostics: result.Diagnostics}

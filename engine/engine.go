@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"rudmar/engine/build"
+	"rudmar/engine/check"
 	"rudmar/engine/deliver"
 	"rudmar/engine/deploy"
 	"rudmar/engine/events"
@@ -41,6 +42,7 @@ type Engine struct {
 	Host    *source.Host
 	Build   *build.Builder
 	Planner *deploy.Planner
+	Checks  *check.Checker
 	Runner  *deploy.Runner
 	Line    *deliver.Line
 	Watch   *observe.Watch
@@ -89,9 +91,10 @@ func (e *Engine) assemble(ctx context.Context, o Options) error {
 	if e.Host, err = source.NewHost(filepath.Join(o.Dir, "repositories"), o.Self, e.authenticate, e.pushed(o.Log)); err != nil {
 		return err
 	}
+	e.Checks = check.New(o.Platforms, o.Now, o.Log)
 	e.Planner = deploy.NewPlanner(e.Store, o.Platforms, e.People.Secrets)
 	e.Line = deliver.New(e.Store, e.Planner, e.People, e.Events, o.Log)
-	if e.Build, err = build.New(e.Store, e.Host.Repository, filepath.Join(o.Dir, "artifacts"), e.Events, o.Log, e.Line.Built); err != nil {
+	if e.Build, err = build.New(e.Store, e.Host.Repository, e.Checks.Language, filepath.Join(o.Dir, "artifacts"), e.Events, o.Log, e.Line.Built); err != nil {
 		return err
 	}
 	archives := func(digest string) ([]byte, error) {

@@ -454,8 +454,13 @@ func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 // What the platform does not have is told before anything is touched.
 func TestProblemsStopAPlan(t *testing.T) {
 	r := newRig(t)
+	// While the platform does not say what it has, the check cannot tell either.
+	silent := func(w http.ResponseWriter, _ *http.Request, _ http.Handler) { w.WriteHeader(http.StatusTeapot) }
+	r.spoil.Store(&silent)
+	r.Checks.Language(t.Context())
+	r.spoil.Store(nil)
 	files := first()
-	files["a/function.yaml"] = fn("a", "permissions:\n  - {may: [send], of: queues/alerts}\n  - {may: [paint], of: tables/x}\n")
+	files["a/function.yaml"] = fn("a", "permissions:\n  - {may: [hang], of: paintings/alerts}\n  - {may: [paint], of: tables/x}\n")
 	files["b/function.yaml"] = "function: b\nhandler: main:run\nruntime: python\ntriggers: {reading: {queue: readings}}\n"
 	files["rudmar.yaml"] = strings.Replace(root, "local/north, enter: {on: push}", "local/moon, enter: {on: push}", 1)
 	r.push(files)
@@ -471,7 +476,7 @@ func TestProblemsStopAPlan(t *testing.T) {
 	for _, problem := range p.Problems {
 		said += problem.Message + "\n"
 	}
-	for _, want := range []string{`no region "moon"`, `no resources of the kind "queues"`, "may paint tables/x: the verbs for tables are read, query, write, delete", `no resources of kind "subscription"`} {
+	for _, want := range []string{`no region "moon"`, `no resources of the kind "paintings"`, "may paint tables/x: the verbs for tables are read, query, write, delete", `no resources of kind "subscription"`} {
 		if !strings.Contains(said, want) {
 			t.Errorf("it is not said that %s:\n%s", want, said)
 		}

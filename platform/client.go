@@ -17,6 +17,7 @@ import (
 
 	"github.com/cenkalti/backoff/v5"
 
+	"rudmar/core/manifest"
 	"rudmar/platform/api"
 )
 
@@ -177,6 +178,18 @@ func optional(s string) *string {
 		return nil
 	}
 	return &s
+}
+
+// Offer gives what manifests are held against, from what the platform says.
+func Offer(k api.Kinds) manifest.Offer {
+	o := manifest.Offer{Regions: k.Regions, Runtimes: k.Runtimes, Verbs: map[string][]string{}}
+	for _, t := range k.Triggers {
+		o.Triggers = append(o.Triggers, manifest.TriggerKind(t))
+	}
+	for _, p := range k.Permissions {
+		o.Verbs[p.Kind] = p.Verbs
+	}
+	return o
 }
 
 // RoutesAt gives where a scope's routes answer, from what the platform says.

@@ -22,7 +22,7 @@ func (h *handlers) edited(ctx context.Context, service, branch string, files map
 		return manifest.Overlay{}, manifest.Result{}, err
 	}
 	over := manifest.Overlay{Under: folder, Changed: changedFiles(files)}
-	return over, manifest.NewLanguage().Check(over), nil
+	return over, h.engine.Checks.Check(ctx, service, over), nil
 }
 
 func (h *handlers) AssistSource(ctx context.Context, r api.AssistSourceRequestObject) (api.AssistSourceResponseObject, error) {
@@ -34,7 +34,7 @@ func (h *handlers) AssistSource(ctx context.Context, r api.AssistSourceRequestOb
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", r.Body.File, store.ErrNotFound)
 	}
-	found := manifest.NewLanguage().AssistAt(r.Body.File, string(text), r.Body.Line, r.Body.Column, result.Service)
+	found := h.engine.Checks.Language(ctx).AssistAt(r.Body.File, string(text), r.Body.Line, r.Body.Column, result.Service)
 	out, err := convert[api.AssistResult](found)
 	if err != nil {
 		return nil, err
@@ -46,7 +46,7 @@ func (h *handlers) AssistSource(ctx context.Context, r api.AssistSourceRequestOb
 	if result.Service != nil {
 		for _, fn := range result.Service.Functions {
 			if fn.File == r.Body.File {
-				out.Notes = append(out.Notes, h.lineNotes(ctx, r.Service, fn, orZero(r.Body.Stage), r.Body.Line)...)
+				out.Notes = append(out.Notes, h.lineNotes(ctx, r.Service, fn, orZero(r.Body.Stage), int32(r.Body.Line))...)
 			}
 		}
 	}
@@ -54,7 +54,7 @@ func (h *handlers) AssistSource(ctx context.Context, r api.AssistSourceRequestOb
 }
 
 // lineNotes says what a line of a function's manifest means.
-func (h *handlers) lineNotes(ctx context.Context, service string, fn *manifest.Function, stage string, line int) []api.LineNote {
+func (h *handlers) lineNotes(ctx context.Context, service string, fn *manifest.Function, stage string, line int32) []api.LineNote {
 	var out []api.LineNote
 	config := fn.At(stage)
 	for _, t := range config.Triggers {
@@ -174,7 +174,7 @@ func (h *handlers) RouteRequest(ctx context.Context, r api.RouteRequestRequestOb
 			if !ok {
 				continue
 			}
-			taker := api.RouteTaker{Function: fn.Name, Trigger: t.Name, Route: t.Route.V.String(), Params: params, File: t.Route.From.File, Line: t.Route.From.Line}
+			taker := api.RouteTaker{Function: fn.Name, Trigger: t.Name, Route: t.Route.V.String(), Params: params, File: t.Route.From.File, Line: int(t.Route.From.Line)}
 			at, _ := slices.BinarySearchFunc(routes, t.Route.V, func(a, b route.Route) int {
 				if b.Before(a) {
 					return 1

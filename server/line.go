@@ -50,7 +50,7 @@ func (h *handlers) view(ctx context.Context, name string) (*view, error) {
 		v.manifests, _, err = h.engine.Planner.Service(ctx, name, v.newest)
 	} else if v.head.Hash != "" {
 		var checked source.Checked
-		checked, err = repo.Check(ctx, v.head.Hash, v.service.Dir)
+		checked, err = repo.Check(ctx, h.engine.Checks.Language(ctx), v.head.Hash, v.service.Dir)
 		v.manifests = checked.Result.Service
 	}
 	if err != nil {

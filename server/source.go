@@ -55,7 +55,7 @@ func (h *handlers) GetSource(ctx context.Context, r api.GetSourceRequestObject) 
 	if err != nil {
 		return nil, err
 	}
-	result := manifest.NewLanguage().Check(folder)
+	result := h.engine.Checks.Check(ctx, r.Service, folder)
 	out := api.Source{Branch: branch, Branches: []string{}, Head: headOf(commit, branch), Dir: s.Dir, Files: []api.SourceFile{}, History: []api.SourceHead{}}
 	if out.Diagnostics, err = convert[[]api.Diagnostic](append([]manifest.Diagnostic{}, result.Diagnostics...)); err != nil {
 		return nil, err
@@ -122,7 +122,7 @@ func (h *handlers) CheckSource(ctx context.Context, r api.CheckSourceRequestObje
 	if err != nil {
 		return nil, err
 	}
-	result := manifest.NewLanguage().Check(manifest.Overlay{Under: folder, Changed: changedFiles(r.Body.Files)})
+	result := h.engine.Checks.Check(ctx, r.Service, manifest.Overlay{Under: folder, Changed: changedFiles(r.Body.Files)})
 	out := api.CheckResult{Becomes: []api.Becomes{}}
 	if out.Diagnostics, err = convert[[]api.Diagnostic](append([]manifest.Diagnostic{}, result.Diagnostics...)); err != nil {
 		return nil, err
@@ -155,7 +155,7 @@ func (h *handlers) becomes(ctx context.Context, name string, s *manifest.Service
 			}
 		}
 	}
-	resources, _ := expand.Expand(s, stage, stage.Targets[0], in)
+	resources := h.engine.Checks.Becomes(name, s, stage, stage.Targets[0], in)
 	out, err := convert[[]api.Becomes](resources)
 	for i := range out {
 		for j := range out[i].Attributes {

@@ -25,7 +25,7 @@ func loadService(dir string) (manifest.Result, error) {
 	if err != nil {
 		return manifest.Result{}, fmt.Errorf("reading %s: %w", dir, err)
 	}
-	r := manifest.NewLanguage().Check(tree)
+	r := offlineLanguage().Check(tree)
 	if r.Service == nil {
 		return r, fmt.Errorf("%s has no %s that can be read; run rudmar check", dir, manifest.ServiceFile)
 	}
@@ -84,7 +84,7 @@ func printResources(out io.Writer, resources []expand.Resource) error {
 			if err != nil {
 				return err
 			}
-			from := string(a.From.Rule)
+			from := a.From.Rule.String()
 			if a.From.File != "" {
 				from = fmt.Sprintf("%s:%d (%s)", a.From.File, a.From.Line, a.From.Rule)
 			}

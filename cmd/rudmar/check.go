@@ -11,7 +11,14 @@ import (
 	"github.com/spf13/cobra"
 
 	"rudmar/core/manifest"
+	"rudmar/platform/local"
 )
+
+// offlineLanguage gives the manifest language with what is known of platforms
+// where no server can be asked: the local one.
+func offlineLanguage() *manifest.Language {
+	return manifest.NewLanguage().Against(&manifest.Offers{Of: map[string]manifest.Offer{"local": local.Offer()}})
+}
 
 func checkCommand() *cobra.Command {
 	var format, explain string
@@ -94,7 +101,7 @@ func (c *checking) service(service string) error {
 	if err != nil {
 		return fmt.Errorf("reading %s: %w", service, err)
 	}
-	result := manifest.NewLanguage().Check(tree)
+	result := offlineLanguage().Check(tree)
 	if c.fix {
 		// Mending one thing can show another, such as a key behind a tab.
 		for range 5 {
@@ -105,7 +112,7 @@ func (c *checking) service(service string) error {
 			if !mended {
 				break
 			}
-			result = manifest.NewLanguage().Check(tree)
+			result = offlineLanguage().Check(tree)
 		}
 	}
 	if result.Service != nil {

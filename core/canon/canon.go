@@ -8,14 +8,22 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
-	"sort"
+	"slices"
 	"strconv"
+	"strings"
 	"unicode/utf16"
 	"unicode/utf8"
 )
 
+// Member is one name and value of an object.
+type Member struct {
+	Name  string
+	Value any
+}
+
 // Append appends the canonical form of v: nil, bool, string, int, int64,
-// float64, []string, []any or map[string]any. Other values go through
+// float64, []string, []any, map[string]any, or []Member for an object whose
+// names differ, which is put in order in place. Other values go through
 // encoding/json first. Numbers that JSON cannot say are an error.
 func Append(out []byte, v any) ([]byte, error) {
 	switch v := v.(type) {
@@ -43,7 +51,13 @@ func Append(out []byte, v any) ([]byte, error) {
 	case []any:
 		return appendList(out, v)
 	case map[string]any:
-		return appendMap(out, v)
+		members := make([]Member, 0, len(v))
+		for name, value := range v {
+			members = append(members, Member{name, value})
+		}
+		return appendObject(out, members)
+	case []Member:
+		return appendObject(out, v)
 	}
 	plain, err := Plain(v)
 	if err != nil {
@@ -73,7 +87,9 @@ func Digest(v any) (string, error) {
 		return "", err
 	}
 	sum := sha256.Sum256(text)
-	return "sha256:" + hex.EncodeToString(sum[:]), nil
+	var name [len("sha256:") + 2*sha256.Size]byte
+	hex.Encode(name[copy(name[:], "sha256:"):], sum[:])
+	return string(name[:]), nil
 }
 
 // Equal tells whether two values have the same canonical form.
@@ -101,49 +117,33 @@ func appendList(out []byte, v []any) ([]byte, error) {
 	return append(out, ']'), nil
 }
 
-func appendMap(out []byte, v map[string]any) ([]byte, error) {
-	keys := make([]string, 0, len(v))
-	ascii := true
-	for k := range v {
-		keys = append(keys, k)
-		ascii = ascii && isASCII(k)
-	}
-	if ascii {
-		sort.Strings(keys)
-	} else {
-		sort.Slice(keys, func(i, j int) bool { return lessUTF16(keys[i], keys[j]) })
-	}
+func appendObject(out []byte, members []Member) ([]byte, error) {
+	slices.SortFunc(members, func(a, b Member) int { return compareUTF16(a.Name, b.Name) })
 	var err error
 	out = append(out, '{')
-	for i, k := range keys {
+	for i, m := range members {
 		if i > 0 {
 			out = append(out, ',')
 		}
-		out = append(appendString(out, k), ':')
-		if out, err = Append(out, v[k]); err != nil {
+		out = append(appendString(out, m.Name), ':')
+		if out, err = Append(out, m.Value); err != nil {
 			return out, err
 		}
 	}
 	return append(out, '}'), nil
 }
 
-func isASCII(s string) bool {
-	for i := range len(s) {
-		if s[i] >= utf8.RuneSelf {
-			return false
-		}
+// compareUTF16 orders names by their UTF-16 code units. That differs from the
+// order of their bytes only where both are beyond ASCII.
+func compareUTF16(a, b string) int {
+	i := 0
+	for i < len(a) && i < len(b) && a[i] == b[i] {
+		i++
 	}
-	return true
-}
-
-func lessUTF16(a, b string) bool {
-	x, y := utf16.Encode([]rune(a)), utf16.Encode([]rune(b))
-	for i := 0; i < len(x) && i < len(y); i++ {
-		if x[i] != y[i] {
-			return x[i] < y[i]
-		}
+	if i == len(a) || i == len(b) || a[i] < utf8.RuneSelf || b[i] < utf8.RuneSelf {
+		return strings.Compare(a, b)
 	}
-	return len(x) < len(y)
+	return slices.Compare(utf16.Encode([]rune(a)), utf16.Encode([]rune(b)))
 }
 
 func appendString(out []byte, s string) []byte {

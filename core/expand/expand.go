@@ -88,45 +88,69 @@ type Problem struct {
 // Expand gives the resources of a service in a stage on a target, sorted by
 // address, and what keeps them from being complete.
 func Expand(s *manifest.Service, stage *manifest.Stage, target manifest.Target, in Inputs) ([]Resource, []Problem) {
+	return ExpandAgain(s, stage, target, in, nil)
+}
+
+// ExpandAgain expands like Expand, and takes from a memory what functions
+// became whose configuration and inputs are as they were.
+func ExpandAgain(s *manifest.Service, stage *manifest.Stage, target manifest.Target, in Inputs, memory *Memory) ([]Resource, []Problem) {
 	// Each function stands for itself, so they are shared out to all cores, in
 	// stretches, and put together in their order.
-	const stretch = 256
-	parts := make([]*expander, (len(s.Functions)+stretch-1)/stretch)
+	const stretch = 64
+	before := memory.recall(stage, target, in)
+	pieces := make([]piece, len(s.Functions))
 	var next atomic.Int64
 	var group sync.WaitGroup
-	for range min(runtime.GOMAXPROCS(0), len(parts)) {
+	for range min(runtime.GOMAXPROCS(0), (len(pieces)+stretch-1)/stretch) {
 		group.Add(1)
 		go func() {
 			defer group.Done()
+			x := &expander{service: s, stage: stage, target: target, in: in}
 			for {
-				i := int(next.Add(1)) - 1
-				if i >= len(parts) {
+				from := int(next.Add(stretch)) - stretch
+				if from >= len(pieces) {
 					return
 				}
-				x := &expander{service: s, stage: stage, target: target, in: in}
-				functions := s.Functions[i*stretch : min(len(s.Functions), (i+1)*stretch)]
-				x.out = make([]Resource, 0, 12*len(functions))
-				for _, fn := range functions {
+				for i := from; i < min(len(pieces), from+stretch); i++ {
+					fn := s.Functions[i]
+					config := fn.At(stage.Name)
+					if known, same := before.of(i, fn, config, in.Artifacts[fn.Name]); same {
+						pieces[i] = known
+						continue
+					}
+					x.piece = piece{config: config, name: fn.Name, artifact: in.Artifacts[fn.Name]}
+					x.resources = make([]Resource, 0, 5+len(config.Permissions)+2*len(config.Triggers))
 					x.function(fn)
+					pieces[i] = x.piece
 				}
-				parts[i] = x
 			}
 		}()
 	}
 	group.Wait()
-	return gather(parts)
+	var problems []Problem
+	var changed []int
+	for i := range pieces {
+		problems = append(problems, pieces[i].problems...)
+		if before != nil && i < len(before.pieces) && !pieces[i].is(before.pieces[i]) {
+			changed = append(changed, i)
+		}
+	}
+	out, ok := before.again(pieces, changed)
+	if !ok {
+		out = gather(pieces)
+	}
+	memory.keep(stage, target, in, pieces, out)
+	return out, problems
 }
 
 // gather puts resources together, sorted by address. They are put in order by
 // kind first, which leaves little to sort: functions come sorted by name.
-func gather(parts []*expander) ([]Resource, []Problem) {
+func gather(pieces []piece) []Resource {
 	count := map[string]int{}
-	var problems []Problem
-	for _, x := range parts {
-		for i := range x.out {
-			count[x.out[i].Kind]++
+	for i := range pieces {
+		for j := range pieces[i].resources {
+			count[pieces[i].resources[j].Kind]++
 		}
-		problems = append(problems, x.problems...)
 	}
 	kinds := slices.Sorted(maps.Keys(count))
 	next, total := map[string]int{}, 0
@@ -135,26 +159,26 @@ func gather(parts []*expander) ([]Resource, []Problem) {
 		total += count[kind]
 	}
 	out := make([]Resource, total)
-	for _, x := range parts {
-		for i := range x.out {
-			out[next[x.out[i].Kind]] = x.out[i]
-			next[x.out[i].Kind]++
+	for i := range pieces {
+		for j := range pieces[i].resources {
+			r := &pieces[i].resources[j]
+			out[next[r.Kind]] = *r
+			next[r.Kind]++
 		}
 	}
 	for _, kind := range kinds {
 		own := out[next[kind]-count[kind] : next[kind]]
 		slices.SortFunc(own, func(a, b Resource) int { return strings.Compare(a.Address, b.Address) })
 	}
-	return out, problems
+	return out
 }
 
 type expander struct {
-	service  *manifest.Service
-	stage    *manifest.Stage
-	target   manifest.Target
-	in       Inputs
-	out      []Resource
-	problems []Problem
+	service *manifest.Service
+	stage   *manifest.Stage
+	target  manifest.Target
+	in      Inputs
+	piece
 }
 
 func (x *expander) add(kind, fn, rest string, attributes []Attribute, needs ...string) *Resource {
@@ -163,8 +187,8 @@ func (x *expander) add(kind, fn, rest string, attributes []Attribute, needs ...s
 		address += "/" + rest
 	}
 	slices.SortFunc(attributes, func(a, b Attribute) int { return strings.Compare(a.Name, b.Name) })
-	x.out = append(x.out, Resource{Address: address, Kind: kind, Function: fn, Attributes: attributes, Needs: needs})
-	return &x.out[len(x.out)-1]
+	x.resources = append(x.resources, Resource{Address: address, Kind: kind, Function: fn, Attributes: attributes, Needs: needs})
+	return &x.resources[len(x.resources)-1]
 }
 
 func (x *expander) function(fn *manifest.Function) {
@@ -192,15 +216,15 @@ func (x *expander) function(fn *manifest.Function) {
 		}
 		own = append(own, a)
 	}
-	frozen := x.frozen(own)
+	configuration := frozen(own)
 	own = append(own, Attribute{Name: "at_once", Value: float64(c.AtOnce.V), From: c.AtOnce.From})
 	x.add(Function, name, "", own, identity, logs).Secrets = secrets
 
 	artifact := x.in.Artifacts[name]
-	id := RevisionID(artifact, frozen)
+	id := RevisionID(artifact, configuration)
 	x.add(Revision, name, "", []Attribute{
 		{Name: "artifact", Value: artifact, From: manifest.Origin{File: fn.File, Line: fn.From.Line, Rule: manifest.DerivedFrom}},
-		{Name: "configuration", Value: frozen, From: manifest.Origin{Rule: manifest.DerivedFrom}},
+		{Name: "configuration", Value: configuration, From: manifest.Origin{Rule: manifest.DerivedFrom}},
 		{Name: "id", Value: id, From: manifest.Origin{Rule: manifest.DerivedFrom}},
 	}, append([]string{function}, grants...)...)
 	x.add(Pointer, name, "", []Attribute{
@@ -214,28 +238,28 @@ func (x *expander) function(fn *manifest.Function) {
 func ms(n int64) float64 { return float64(n) }
 
 // frozen is the digest of the configuration that a revision keeps.
-func (x *expander) frozen(attributes []Attribute) string {
-	plain := make(map[string]any, len(attributes))
-	for _, a := range attributes {
-		plain[a.Name] = a.Value
+func frozen(attributes []Attribute) string {
+	members := make([]canon.Member, len(attributes))
+	for i, a := range attributes {
+		members[i] = canon.Member{Name: a.Name, Value: a.Value}
 	}
-	return Configuration(plain)
+	digest, err := canon.Digest(members)
+	if err != nil {
+		return "" // attributes are made of JSON's values, which all have a canonical form
+	}
+	return digest
 }
 
 // Configuration gives the digest of a function's attributes as a revision
 // freezes them: all but at_once, which may change under a running revision.
 func Configuration(attributes map[string]any) string {
-	plain := make(map[string]any, len(attributes))
+	own := make([]Attribute, 0, len(attributes))
 	for name, v := range attributes {
 		if name != "at_once" {
-			plain[name] = v
+			own = append(own, Attribute{Name: name, Value: v})
 		}
 	}
-	digest, err := canon.Digest(plain)
-	if err != nil {
-		return "" // attributes come from JSON, which has no other values
-	}
-	return digest
+	return frozen(own)
 }
 
 // RevisionID names a revision by what it holds, so that the same code and
@@ -246,44 +270,33 @@ func RevisionID(artifact, configuration string) string {
 }
 
 func (x *expander) grants(fn, identity string, c *manifest.Config) []string {
-	type grant struct {
-		verbs map[string]bool
-		from  manifest.Origin
+	if len(c.Permissions) == 0 {
+		return nil
 	}
-	byResource := map[string]*grant{}
-	var order []string
+	type grant struct {
+		resource string
+		verbs    []string
+		from     manifest.Origin
+	}
+	grants := make([]grant, 0, len(c.Permissions))
 	for _, p := range c.Permissions {
 		of, _ := x.render("of", p.Of, p.From)
 		resource, _ := of.Value.(string)
-		g := byResource[resource]
-		if g == nil {
-			g = &grant{verbs: map[string]bool{}, from: p.From}
-			byResource[resource] = g
-			order = append(order, resource)
+		i := slices.IndexFunc(grants, func(g grant) bool { return g.resource == resource })
+		if i < 0 {
+			i, grants = len(grants), append(grants, grant{resource: resource, from: p.From})
 		}
-		for _, verb := range p.May {
-			g.verbs[verb] = true
-		}
+		grants[i].verbs = append(grants[i].verbs, p.May...)
 	}
-	var addresses []string
-	for _, resource := range order {
-		g := byResource[resource]
-		r := x.add(Grant, fn, resource, []Attribute{
-			{Name: "resource", Value: resource, From: g.from},
-			{Name: "verbs", Value: sortedList(g.verbs), From: g.from},
-		}, identity)
-		addresses = append(addresses, r.Address)
+	addresses := make([]string, len(grants))
+	for i, g := range grants {
+		slices.Sort(g.verbs)
+		addresses[i] = x.add(Grant, fn, g.resource, []Attribute{
+			{Name: "resource", Value: g.resource, From: g.from},
+			{Name: "verbs", Value: list(slices.Compact(g.verbs)), From: g.from},
+		}, identity).Address
 	}
 	return addresses
-}
-
-func sortedList(set map[string]bool) []any {
-	words := make([]string, 0, len(set))
-	for w := range set {
-		words = append(words, w)
-	}
-	slices.Sort(words)
-	return list(words)
 }
 
 func list(words []string) []any {
@@ -367,8 +380,10 @@ func (x *expander) render(name string, t manifest.Template, from manifest.Origin
 		case manifest.ToService:
 			b.WriteString(x.service.Name)
 		case manifest.ToVersion:
+			x.elsewhere = true
 			fmt.Fprint(&b, x.in.Version)
 		case manifest.ToURL:
+			x.elsewhere = true
 			b.WriteString(x.url(part.Name))
 		}
 	}

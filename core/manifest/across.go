@@ -16,11 +16,11 @@ func (w *whole) checkSettings(root *Node) {
 	for i := range w.out.Settings {
 		s := &w.out.Settings[i]
 		if s.Type == "choice" && len(s.Of) == 0 {
-			w.add(CodeSetting, settings.Key(s.Name).Range, "the setting %q is a choice; list what it may be: of: [a, b]", s.Name)
+			w.add(CodeSetting, settings.Key(s.Name).Range(), "the setting %q is a choice; list what it may be: of: [a, b]", s.Name)
 		}
 		if at := settings.Get(s.Name).Get("default"); at != nil {
 			if problem := s.Fits(s.Default.V); problem != "" {
-				w.add(CodeSetting, at.Range, "the default of %q %s", s.Name, problem)
+				w.add(CodeSetting, at.Range(), "the default of %q %s", s.Name, problem)
 			}
 		}
 	}
@@ -62,38 +62,39 @@ func (w *whole) checkStages(root *Node) {
 		return
 	}
 	if len(list.Items) == 0 {
-		w.add(CodeMissingKey, list.Range, "a service needs a stage; the first one is usually {stage: trial, target: local/north, enter: {on: push}}")
+		w.add(CodeMissingKey, list.Range(), "a service needs a stage; the first one is usually {stage: trial, target: local/north, enter: {on: push}}")
 	}
 	var before []string
 	for i, s := range w.out.Stages {
 		n := list.Items[i]
 		enter := n.Get("enter")
 		if slices.Contains(before, s.Name) {
-			w.add(CodeStageOrder, n.Get("stage").Range, "there is a stage %q already; give this one another name", s.Name)
+			w.add(CodeStageOrder, n.Get("stage").Range(), "there is a stage %q already; give this one another name", s.Name)
 		}
 		if len(s.Targets) == 0 {
-			w.add(CodeMissingKey, n.Range, "the stage %q needs a target, such as local/north", s.Name)
+			w.add(CodeMissingKey, n.Range(), "the stage %q needs a target, such as local/north", s.Name)
 		}
 		switch {
 		case s.On == OnPush:
 			if s.After != "" {
-				w.add(CodeStageOrder, enter.Range, "the stage %q is entered either on a push or after a stage; take one away", s.Name)
+				w.add(CodeStageOrder, enter.Range(), "the stage %q is entered either on a push or after a stage; take one away", s.Name)
 			}
 		case s.After == "" && i == 0:
-			w.add(CodeStageOrder, n.Range, "the first stage is entered on a push: enter: {on: push, branch: main}")
+			w.add(CodeStageOrder, n.Range(), "the first stage is entered on a push: enter: {on: push, branch: main}")
 		case s.After == "":
-			d := w.add(CodeStageOrder, n.Range, "the stage %q has to say after which stage it comes: enter: {after: %s}", s.Name, before[len(before)-1])
+			d := w.add(CodeStageOrder, n.Range(), "the stage %q has to say after which stage it comes: enter: {after: %s}", s.Name, before[len(before)-1])
 			d.Severity = Error
 		case !slices.Contains(before, s.After):
 			at := enter.Get("after")
-			d := w.add(CodeStageOrder, at.Range, "%q is not a stage that stands before %q", s.After, s.Name)
+			d := w.add(CodeStageOrder, at.Range(), "%q is not a stage that stands before %q", s.After, s.Name)
 			if near := Nearest(s.After, before); near != "" {
-				d.Fix = replaceWith("Change to \""+near+"\"", at.Range, near)
+				d.Fix = replaceWith("Change to \""+near+"\"", at.Range(), near)
 			}
 		}
 		w.checkSet(n, &w.out.Stages[i])
 		w.checkRules(n)
 		w.checkWindow(n, &w.out.Stages[i])
+		w.checkTargets(n, &w.out.Stages[i])
 		before = append(before, s.Name)
 	}
 }
@@ -104,16 +105,16 @@ func (w *whole) checkSet(n *Node, s *Stage) {
 		key := set.Key(name)
 		setting := w.out.Setting(name)
 		if setting == nil {
-			w.unknownName(key.Range, name, "setting", w.settingNames())
+			w.unknownName(key.Range(), name, "setting", w.settingNames())
 			continue
 		}
 		if problem := setting.Fits(v.V); problem != "" {
-			w.add(CodeSetting, set.Get(name).Range, "the value of %q in %s %s", name, s.Name, problem)
+			w.add(CodeSetting, set.Get(name).Range(), "the value of %q in %s %s", name, s.Name, problem)
 		}
 	}
 	for _, setting := range w.out.Settings {
 		if _, ok := s.Set[setting.Name]; !ok && setting.Default.V == nil {
-			w.add(CodeSetting, n.Range, "the setting %q has no default, and the stage %q sets no value; add set: {%s: …}", setting.Name, s.Name, setting.Name)
+			w.add(CodeSetting, n.Range(), "the setting %q has no default, and the stage %q sets no value; add set: {%s: …}", setting.Name, s.Name, setting.Name)
 		}
 	}
 }
@@ -124,7 +125,7 @@ func (w *whole) checkWindow(n *Node, s *Stage) {
 		return
 	}
 	if _, err := timing.ParseWindow(window.Days, window.Hours, window.Zone); err != nil {
-		w.add(CodeRange, n.Get("gates").Get("window").Range, "the window of %s: %v", s.Name, err)
+		w.add(CodeRange, n.Get("gates").Get("window").Range(), "the window of %s: %v", s.Name, err)
 	}
 }
 
@@ -139,7 +140,7 @@ func (w *whole) checkRules(n *Node) {
 			_, err = language.Compile(textOf(item))
 		}
 		if err != nil {
-			w.add(CodeCaseExpression, item.Range, "the rule %q: %v", rules.Keys[i].Text, err)
+			w.add(CodeCaseExpression, item.Range(), "the rule %q: %v", rules.Keys[i].Text, err)
 		}
 	}
 }
@@ -153,9 +154,12 @@ func (w *whole) settingNames() []string {
 }
 
 func (w *whole) functionNames() []string {
-	var out []string
-	for _, f := range w.out.Functions {
-		out = append(out, f.Name)
+	if w.out == nil {
+		return nil
+	}
+	out := make([]string, len(w.out.Functions))
+	for i, f := range w.out.Functions {
+		out[i] = f.Name
 	}
 	return out
 }
@@ -173,17 +177,51 @@ func (w *whole) unknownName(at Range, name, what string, known []string) {
 // across checks what concerns several places at once.
 func (w *whole) across() {
 	functions := w.functionNames()
-	w.spread(len(w.out.Functions), func(own *whole, i int) { own.alone(w.out.Functions[i], functions) })
-	w.references(w.root.Get("defaults"), functions)
+	same := w.sameRoot && w.sameFiles && slices.Equal(functions, w.before.functions)
+	if !same {
+		var handlers []string
+		for i := range w.declared {
+			if name := w.handlerFile(w.out.Functions[i]); name != "" {
+				handlers = append(handlers, name)
+			}
+		}
+		load(w.folder, handlers)
+	}
+	w.platforms = w.offered()
+	w.runtimeDefault()
+	w.spread(len(w.declared), func(own *whole, i int) {
+		f := w.files[w.declared[i]]
+		if same && f.followed && own.sameCode(f) {
+			return
+		}
+		if f == w.before.files[f.name] { // others may be reading it
+			again := *f
+			f = &again
+			w.files[w.declared[i]] = f
+		}
+		f.followed = true
+		f.alone = own.apart(func() { own.follow(f, w.out.Functions[i], functions) })
+	})
+	w.references(w.root.node.Get("defaults"), functions)
 	for i := range w.out.Stages {
 		w.collisions(w.out.Stages[i].Name)
 	}
 }
 
-// alone checks what concerns one function.
-func (w *whole) alone(fn *Function, functions []string) {
-	n := w.nodes[fn.Name]
-	w.handler(fn, n)
+// sameCode tells whether the handler's file is as it was.
+func (w *whole) sameCode(f *known) bool {
+	if f.code == "" {
+		return true
+	}
+	held, err := stampOf(w.folder, f.code)
+	return err == nil && held.same(f.codeHeld)
+}
+
+// follow checks what concerns one function.
+func (w *whole) follow(f *known, fn *Function, functions []string) {
+	n := f.node
+	w.handler(f, fn, n)
+	w.offers(n)
 	w.triggers(n.Get("triggers"), functions, false)
 	w.wildcards(n.Get("permissions"))
 	w.references(n, functions)
@@ -213,35 +251,40 @@ func (w *whole) triggers(n *Node, functions []string, override bool) {
 		name := n.Keys[i]
 		switch {
 		case len(kinds) > 1:
-			w.add(CodeTriggerKind, name.Range, "the trigger %q has %s; it can have one of them, so make it several triggers", name.Text, strings.Join(kinds, " and "))
+			w.add(CodeTriggerKind, name.Range(), "the trigger %q has %s; it can have one of them, so make it several triggers", name.Text, strings.Join(kinds, " and "))
 		case len(kinds) == 0 && !override:
-			w.add(CodeTriggerKind, name.Range, "the trigger %q says nothing that calls it; give it one of route, cron, every, objects, queue and function", name.Text)
+			w.add(CodeTriggerKind, name.Range(), "the trigger %q says nothing that calls it; give it one of route, cron, every, objects, queue and function", name.Text)
 		}
 		if r := t.Get("route"); r != nil && t.Get("open_to") == nil && !override {
-			d := w.add(CodeOpenTo, r.Range, "the route %q does not say who may call it; add open_to: members, anyone, or a list of groups", name.Text)
-			if !r.Quoted || r.Line == r.EndLine {
-				end := r.Range
-				end.Line, end.Column = r.EndLine, r.EndColumn
+			d := w.add(CodeOpenTo, r.Range(), "the route %q does not say who may call it; add open_to: members, anyone, or a list of groups", name.Text)
+			if !r.Quoted || r.line == r.endLine {
+				end := r.Range()
+				end.Line, end.Column = end.EndLine, end.EndColumn
 				insert := ", open_to: members"
 				if !sameLine(t) {
-					insert = "\n" + strings.Repeat(" ", max(0, t.Keys[0].Column-1)) + "open_to: members"
+					insert = "\n" + strings.Repeat(" ", max(0, int(t.Keys[0].column)-1)) + "open_to: members"
 				}
 				d.Fix = &Fix{Title: "Open it to members", Edits: []Edit{{Range: end, Text: insert}}}
 			}
 		}
-		if f := t.Get("function"); f != nil && !slices.Contains(functions, f.Text) {
-			d := w.add(CodeWholeService, f.Range, "%q is not a function of this service", clip(f.Text))
+		if f := t.Get("function"); f != nil && !contains(functions, f.Text) {
+			d := w.add(CodeWholeService, f.Range(), "%q is not a function of this service", clip(f.Text))
 			if near := Nearest(f.Text, functions); near != "" {
 				d.Message += fmt.Sprintf("; did you mean %q?", near)
-				d.Fix = replaceWith(fmt.Sprintf("Change to %q", near), f.Range, near)
+				d.Fix = replaceWith(fmt.Sprintf("Change to %q", near), f.Range(), near)
 			}
 		}
 	}
 }
 
+func contains(sorted []string, name string) bool {
+	_, found := slices.BinarySearch(sorted, name)
+	return found
+}
+
 // sameLine tells whether a mapping is written in braces on one line.
 func sameLine(n *Node) bool {
-	return len(n.Keys) > 0 && n.Column < n.Keys[0].Column && n.Line == n.Keys[0].Line
+	return len(n.Keys) > 0 && n.column < n.Keys[0].column && n.line == n.Keys[0].line
 }
 
 func (w *whole) wildcards(n *Node) {
@@ -249,7 +292,7 @@ func (w *whole) wildcards(n *Node) {
 		return
 	}
 	warn := func(at *Node, what string) {
-		d := w.add(CodeWildcard, at.Range, "%s allows what nobody has thought of yet; name what is needed", what)
+		d := w.add(CodeWildcard, at.Range(), "%s allows what nobody has thought of yet; name what is needed", what)
 		d.Severity = Warning
 		for _, s := range w.out.Stages {
 			if s.Strict {
@@ -321,7 +364,7 @@ func (w *whole) reference(n *Node, functions []string, inEnv bool) {
 				w.unknownName(at, part.Name, "secret", w.out.Secrets)
 			}
 		case ToURL:
-			if !slices.Contains(functions, part.Name) {
+			if !contains(functions, part.Name) {
 				w.unknownName(at, part.Name, "function", functions)
 			}
 		}
@@ -331,25 +374,24 @@ func (w *whole) reference(n *Node, functions []string, inEnv bool) {
 func (w *whole) collisions(stage string) {
 	type place struct {
 		fn      *Function
-		trigger Trigger
+		trigger *Trigger
 	}
-	first := map[string]place{}
+	first := make(map[string]place, 2*len(w.out.Functions))
 	for _, fn := range w.out.Functions {
-		for _, t := range fn.At(stage).Triggers {
-			if t.Kind != RouteTrigger || t.Off.V || t.Route.V.Method == "" {
-				continue
-			}
-			key := routeKey(t.Route.V)
-			other, taken := first[key]
+		config := fn.At(stage)
+		for _, r := range config.routes {
+			t := &config.Triggers[r.trigger]
+			other, taken := first[r.key]
 			if !taken {
-				first[key] = place{fn, t}
+				first[r.key] = place{fn, t}
 				continue
 			}
 			request, collide := route.Collide(other.trigger.Route.V, t.Route.V)
 			if !collide {
 				continue
 			}
-			at := Range{File: t.Route.From.File, Line: t.Route.From.Line, Column: t.Route.From.Column, EndLine: t.Route.From.Line, EndColumn: t.Route.From.Column + len(t.Route.V.String())}
+			line, column := int(t.Route.From.Line), int(t.Route.From.Column)
+			at := Range{File: t.Route.From.File, Line: line, Column: column, EndLine: line, EndColumn: column + len(t.Route.V.String())}
 			if w.toldAt(CodeCollision, at) {
 				continue
 			}
@@ -385,45 +427,58 @@ func endings(runtime string) []string {
 	return map[string][]string{"python": {".py"}, "node": {".mjs", ".js", ".cjs"}, "go": {".go"}}[runtime]
 }
 
+// handlerFile gives the file that a function's handler stands in, or "" where there is none.
+func (w *whole) handlerFile(fn *Function) string {
+	file, _, ok := strings.Cut(fn.base.Handler.V, ":")
+	if ok && file != "" {
+		for _, ending := range endings(fn.base.Runtime.V) {
+			if name := path.Join(fn.Code, file+ending); w.has(name) {
+				return name
+			}
+		}
+	}
+	return ""
+}
+
 // handler checks that the file stands in the code folder and seems to define
 // the function. Code is not run for it.
-func (w *whole) handler(fn *Function, n *Node) {
+func (w *whole) handler(f *known, fn *Function, n *Node) {
 	at := n.Get("handler")
 	text := fn.base.Handler.V
+	f.code = ""
 	if at == nil || text == "" {
 		return
 	}
 	file, function, ok := strings.Cut(text, ":")
 	if !ok || file == "" || function == "" {
-		w.add(CodeHandlerFile, at.Range, "%q is not a handler; a handler is file:function, without the file's ending", clip(text))
+		w.add(CodeHandlerFile, at.Range(), "%q is not a handler; a handler is file:function, without the file's ending", clip(text))
 		return
 	}
 	runtime := fn.base.Runtime.V
-	var candidates []string
-	for _, ending := range endings(runtime) {
-		name := path.Join(fn.Code, file+ending)
-		if w.present[name] {
-			w.handlerFunction(at, name, function, runtime)
-			return
+	if f.code = w.handlerFile(fn); f.code != "" {
+		if held, err := stampOf(w.folder, f.code); err == nil {
+			f.codeHeld = held
+			w.handlerFunction(at, f.code, function, runtime)
 		}
-		candidates = append(candidates, name)
+		return
 	}
-	if len(candidates) == 0 {
-		return // the runtime is unknown, which is told elsewhere
-	}
-	var stems []string
-	for name := range w.present {
-		for _, ending := range endings(runtime) {
+	var candidates, stems []string
+	for _, ending := range endings(runtime) {
+		candidates = append(candidates, path.Join(fn.Code, file+ending))
+		for _, name := range w.all {
 			if stem, ok := strings.CutSuffix(name, ending); ok && path.Dir(name) == fn.Code {
 				stems = append(stems, path.Base(stem))
 			}
 		}
 	}
+	if len(candidates) == 0 {
+		return // the runtime is unknown, which is told elsewhere
+	}
 	slices.Sort(stems)
-	d := w.add(CodeHandlerFile, at.Range, "there is no file %s", strings.Join(candidates, " or "))
+	d := w.add(CodeHandlerFile, at.Range(), "there is no file %s", strings.Join(candidates, " or "))
 	if near := Nearest(file, stems); near != "" {
 		d.Message += fmt.Sprintf("; did you mean %q?", near)
-		d.Fix = replaceWith(fmt.Sprintf("Change to %q", near+":"+function), at.Range, near+":"+function)
+		d.Fix = replaceWith(fmt.Sprintf("Change to %q", near+":"+function), at.Range(), near+":"+function)
 	}
 }
 
@@ -433,7 +488,7 @@ func (w *whole) handlerFunction(at *Node, name, function, runtime string) {
 		return
 	}
 	if !defines(string(text), function, runtime) {
-		w.add(CodeHandlerFile, at.Range, "%s does not define %q; the handler is file:function", name, function)
+		w.add(CodeHandlerFile, at.Range(), "%s does not define %q; the handler is file:function", name, function)
 	}
 }
 
@@ -491,14 +546,14 @@ func (w *whole) checkCase(fn *Function, c Case, n *Node, language *expression.La
 	}
 	switch {
 	case ways != 1:
-		w.add(CodeCaseSend, send.Range, "a case sends to one of route, trigger and payload; this one has %d of them", ways)
+		w.add(CodeCaseSend, send.Range(), "a case sends to one of route, trigger and payload; this one has %d of them", ways)
 	case c.Send.Trigger != "":
 		var names []string
 		for _, t := range fn.base.Triggers {
 			names = append(names, t.Name)
 		}
 		if !slices.Contains(names, c.Send.Trigger) {
-			w.add(CodeCaseSend, send.Get("trigger").Range, "%q is not a trigger of %s; there are %s", clip(c.Send.Trigger), fn.Name, strings.Join(names, ", "))
+			w.add(CodeCaseSend, send.Get("trigger").Range(), "%q is not a trigger of %s; there are %s", clip(c.Send.Trigger), fn.Name, strings.Join(names, ", "))
 		}
 	case c.Send.Route != "":
 		method, target, ok := strings.Cut(c.Send.Route, " ")
@@ -510,12 +565,12 @@ func (w *whole) checkCase(fn *Function, c Case, n *Node, language *expression.La
 			}
 		}
 		if !ok || !matched {
-			w.add(CodeCaseSend, send.Get("route").Range, "no route of %s takes %q", fn.Name, clip(c.Send.Route))
+			w.add(CodeCaseSend, send.Get("route").Range(), "no route of %s takes %q", fn.Name, clip(c.Send.Route))
 		}
 	}
 	for i, e := range c.Expect {
 		if _, err := language.Compile(e.Text); err != nil {
-			w.add(CodeCaseExpression, n.Get("expect").Items[i].Range, "%q: %v", clip(e.Text), err)
+			w.add(CodeCaseExpression, n.Get("expect").Items[i].Range(), "%q: %v", clip(e.Text), err)
 		}
 	}
 }

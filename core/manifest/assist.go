@@ -1,6 +1,7 @@
 package manifest
 
 import (
+	"slices"
 	"sort"
 	"strings"
 )
@@ -53,7 +54,7 @@ func (l *Language) AssistAt(file, text string, line, column int, s *Service) Ass
 			}
 		}
 	default:
-		out.Completions = valueCompletions(shape, c.path, s)
+		out.Completions = append(valueCompletions(shape, c.path, s), l.offered(c)...)
 	}
 	return out
 }
@@ -162,6 +163,39 @@ func valueCompletions(s *shape, path []string, service *Service) []Completion {
 	return append(out, nameCompletions(names, "of this service")...)
 }
 
+// offered completes what the platforms have: verbs for the kind of resource
+// that the same permission names, kinds, targets.
+func (l *Language) offered(c context) []Completion {
+	last := ""
+	if len(c.path) > 0 {
+		last = c.path[len(c.path)-1]
+	}
+	switch last {
+	case "may":
+		kinds := l.offers.kinds()
+		if kind, _, ok := strings.Cut(c.of, "/"); ok {
+			kinds = []string{kind}
+		}
+		var verbs []string
+		for _, kind := range kinds {
+			verbs = append(verbs, l.offers.verbs(kind)...)
+		}
+		slices.Sort(verbs)
+		return nameCompletions(slices.Compact(verbs), "verb")
+	case "of":
+		var out []Completion
+		for _, kind := range l.offers.kinds() {
+			out = append(out, Completion{Label: kind + "/", Insert: kind + "/", Kind: "name", About: strings.Join(l.offers.verbs(kind), ", ")})
+		}
+		return out
+	case "target", "targets":
+		if l.offers != nil {
+			return nameCompletions(l.offers.targets(), "target")
+		}
+	}
+	return nil
+}
+
 // resources lists what the service's permissions name already.
 func (s *Service) resources() []string {
 	seen := map[string]bool{}
@@ -183,6 +217,7 @@ type context struct {
 	value     bool            // behind a key's colon
 	reference bool            // behind ${
 	present   map[string]bool // keys that stand in the same mapping
+	of        string          // what the same line says behind of:
 }
 
 // contextAt finds the keys that lead to a place by indentation, and within the
@@ -198,6 +233,9 @@ func contextAt(text string, line, column int) context {
 	dash := isItem(before)
 	c.path = parents(lines, line-1, indentOf(before), dash)
 	c.inLine(strings.TrimLeft(strings.TrimLeft(before, " "), "- "))
+	if _, of, ok := strings.Cut(lines[line-1], "of:"); ok {
+		c.of = strings.Trim(strings.TrimSpace(of), `"'{} `)
+	}
 	if open := strings.LastIndex(before, "${"); open >= 0 && !strings.Contains(before[open:], "}") {
 		c.reference = true
 	}

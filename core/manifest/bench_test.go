@@ -92,3 +92,36 @@ func BenchmarkCheckAndExpand(b *testing.B) {
 	b.ReportMetric(float64(ours)/float64(parse), "x-parsing")
 	b.ReportMetric(float64(ours)/float64(tenth), "x-of-a-tenth")
 }
+
+// BenchmarkOneChangedFile tells how long a check and an expansion for two
+// stages take after one of 10,000 functions was edited, as a share of doing
+// all of it.
+func BenchmarkOneChangedFile(b *testing.B) {
+	files := large(10_000)
+	name := "functions/f77/function.yaml"
+	var memory manifest.Memory
+	var became expand.Memory
+	round := func(edit int) time.Duration {
+		files[name] = bytes.Replace(large(78)[name], []byte("about: Warns"), fmt.Appendf(nil, "about: %d warns", edit), 1)
+		begun := time.Now()
+		r := manifest.NewLanguage().CheckAgain(files, &memory)
+		if !r.OK() {
+			b.Fatal(r.Diagnostics[0])
+		}
+		for i := range r.Service.Stages {
+			stage := &r.Service.Stages[i]
+			expand.ExpandAgain(r.Service, stage, stage.Targets[0], expand.Inputs{}, &became)
+		}
+		return time.Since(begun)
+	}
+	round(0)
+	var whole, again time.Duration
+	for b.Loop() {
+		whole += checkAndExpand(b, files)
+		runtime.GC()
+		for edit := range 5 {
+			again += round(edit+1) / 5
+		}
+	}
+	b.ReportMetric(100*float64(again)/float64(whole), "%-of-all")
+}

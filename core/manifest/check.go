@@ -6,6 +6,7 @@ package manifest
 import (
 	"path"
 	"runtime"
+	"slices"
 	"sort"
 	"strings"
 	"sync"
@@ -24,37 +25,40 @@ type Result struct {
 // OK tells whether a version may be built.
 func (r Result) OK() bool { return r.Service != nil && !HasErrors(r.Diagnostics) }
 
-// file is one parsed manifest file.
-type file struct {
-	name        string
-	node        *Node
-	diagnostics []Diagnostic
-}
-
 // Check reads and checks a service's folder. All problems are told at once; a
 // broken file does not keep the others from being checked.
-func (l *Language) Check(folder Folder) Result {
-	all := folder.Files()
-	names := manifestFiles(all)
-	files := l.parseAll(folder, names)
+func (l *Language) Check(folder Folder) Result { return l.CheckAgain(folder, nil) }
 
-	w := &whole{language: l, folder: folder, all: all, present: make(map[string]bool, len(all)), checker: newChecker()}
-	for _, name := range all {
-		w.present[name] = true
-	}
-	var r Result
-	for _, f := range files {
-		r.Diagnostics = append(r.Diagnostics, f.diagnostics...)
-	}
-	w.service(files)
-	w.functions(files)
-	w.cases(files)
+// CheckAgain checks like Check, and takes from a memory what an earlier check
+// found out about files that are as they were.
+func (l *Language) CheckAgain(folder Folder, memory *Memory) Result {
+	before := memory.recall(l.offers)
+	w := &whole{language: l, folder: folder, all: folder.Files(), before: before, checker: newChecker()}
+	w.sameFiles = slices.Equal(w.all, before.names)
+	w.parseAll(manifestFiles(w.all))
+	w.service()
 	if w.out != nil {
+		w.ofRoot = w.diagnostics
+		w.functions()
+		w.cases()
 		w.across()
 	}
-	r.Service = w.out
-	r.Diagnostics = append(r.Diagnostics, w.checker.diagnostics...)
+
+	r := Result{Service: w.out, Diagnostics: w.diagnostics}
+	after := &recalled{offers: l.offers, names: w.all, files: make(map[string]*known, len(w.files)), root: w.root, ofRoot: w.ofRoot, functions: w.functionNames()}
+	for _, f := range w.files {
+		for _, found := range [][]Diagnostic{f.diagnostics, f.declared, f.alone, f.ofSaved} {
+			r.Diagnostics = append(r.Diagnostics, found...)
+		}
+		after.files[f.name] = f
+	}
 	Sort(r.Diagnostics)
+	if w.out != nil {
+		skeleton := *w.out
+		skeleton.Functions = nil
+		after.service = &skeleton
+		memory.keep(after)
+	}
 	return r
 }
 
@@ -103,21 +107,28 @@ func onAllCores(n int, do func(from, to int)) {
 	group.Wait()
 }
 
-// parseAll parses and checks each file against its shape.
-func (l *Language) parseAll(folder Folder, names []string) []file {
-	files := make([]file, len(names))
+// parseAll parses each file that is not known, and checks it against its shape.
+func (w *whole) parseAll(names []string) {
+	load(w.folder, w.before.unknown(w.folder, names))
+	w.files = make([]*known, len(names))
 	onAllCores(len(names), func(from, to int) {
 		c := newChecker()
 		for i := from; i < to; i++ {
-			files[i] = l.parseFile(c, folder, names[i])
+			w.files[i] = w.parseFile(c, names[i])
 		}
 	})
-	return files
 }
 
-func (l *Language) parseFile(c *checker, folder Folder, name string) file {
-	f := file{name: name}
-	text, err := folder.Read(name)
+func (w *whole) parseFile(c *checker, name string) *known {
+	held, err := stampOf(w.folder, name)
+	if k := w.before.files[name]; k != nil && err == nil && k.held.same(held) {
+		return k
+	}
+	f := &known{name: name, held: held}
+	text := held.text
+	if text == nil && err == nil {
+		text, err = w.folder.Read(name)
+	}
 	if err != nil {
 		f.diagnostics = []Diagnostic{{Code: CodeSyntax, Severity: Error, Range: Range{File: name, Line: 1, Column: 1, EndLine: 1, EndColumn: 2}, Message: "cannot be read: " + err.Error()}}
 		return f
@@ -127,14 +138,14 @@ func (l *Language) parseFile(c *checker, folder Folder, name string) file {
 		return f
 	}
 	c.diagnostics = nil
-	shape, what := l.caseFile, "a case"
+	shape, what := w.language.caseFile, "a case"
 	switch path.Base(name) {
 	case ServiceFile:
-		shape, what = l.service, "a service"
+		shape, what = w.language.service, "a service"
 		f.node.mark(OfService)
 		f.node.Get("defaults").mark(Defaults)
 	case FunctionFile:
-		shape, what = l.function, "a function"
+		shape, what = w.language.function, "a function"
 		f.node.mark(OfFunction)
 		f.node.Get("in").mark(OfStage)
 	}
@@ -149,61 +160,76 @@ type whole struct {
 	language *Language
 	folder   Folder
 	all      []string // the files of the folder, sorted
-	present  map[string]bool
 	out      *Service
-	root     *Node // of rudmar.yaml
-	nodes    map[string]*Node
+	root     *known // rudmar.yaml
+	ofRoot   []Diagnostic
+	files    []*known
+	declared []int // which of the files declare the functions, in their order
+
+	platforms []offering
+	before    *recalled
+	sameFiles bool // the folder has the files that it had before
+	sameRoot  bool // rudmar.yaml is as it was before
 }
 
-func (w *whole) service(files []file) {
-	for _, f := range files {
-		if f.name == ServiceFile {
-			if f.node == nil || f.node.Kind != Mapping {
-				return
-			}
-			w.root = f.node
-			w.out = decodeService(f.node)
-			w.checkSettings(f.node)
-			w.checkStages(f.node)
-			return
-		}
-	}
-	w.add(CodeMissingKey, Range{File: ServiceFile, Line: 1, Column: 1, EndLine: 1, EndColumn: 2}, "there is no %s in this folder; it names the service and its stages", ServiceFile)
-}
-
-func (w *whole) functions(files []file) {
-	w.nodes = map[string]*Node{}
-	if w.out == nil {
+func (w *whole) service() {
+	i := slices.IndexFunc(w.files, func(f *known) bool { return f.name == ServiceFile })
+	if i < 0 {
+		w.add(CodeMissingKey, Range{File: ServiceFile, Line: 1, Column: 1, EndLine: 1, EndColumn: 2}, "there is no %s in this folder; it names the service and its stages", ServiceFile)
 		return
 	}
-	builtIn := builtIns(w.language.function)
-	shared := merge(builtIn, w.root.Get("defaults"))
-	first := map[string]*Function{}
-	decoded := make([]*Function, len(files))
-	w.spread(len(files), func(own *whole, i int) {
-		if f := files[i]; path.Base(f.name) == FunctionFile && f.node != nil && f.node.Kind == Mapping {
-			decoded[i] = own.function(f, shared)
+	n := w.files[i].node
+	if n == nil || n.Kind != Mapping {
+		return
+	}
+	w.root = w.files[i]
+	if w.sameRoot = w.root == w.before.root; w.sameRoot {
+		again := *w.before.service
+		w.out, w.diagnostics = &again, slices.Clip(w.before.ofRoot)
+		return
+	}
+	w.out = decodeService(n)
+	w.checkSettings(n)
+	w.checkStages(n)
+}
+
+func (w *whole) functions() {
+	shared := merge(builtIns(w.language.function), w.root.node.Get("defaults"))
+	w.spread(len(w.files), func(own *whole, i int) {
+		if f := w.files[i]; path.Base(f.name) == FunctionFile && f.node != nil && f.node.Kind == Mapping {
+			w.files[i] = own.declare(f, shared)
 		}
 	})
-	for i, fn := range decoded {
-		f := files[i]
+	first := make(map[string]*Function, len(w.files))
+	w.declared = make([]int, 0, len(w.files))
+	for i, f := range w.files {
+		fn := f.function
 		if fn == nil || fn.Name == "" {
+			w.files[i] = f.unfollowed()
 			continue
 		}
 		if other := first[fn.Name]; other != nil {
-			w.add(CodeDuplicateFunction, f.node.Get("function").Range, "a function %q is declared already, in %s; give one of them another name", fn.Name, other.File)
+			w.add(CodeDuplicateFunction, f.node.Get("function").Range(), "a function %q is declared already, in %s; give one of them another name", fn.Name, other.File)
+			w.files[i] = f.unfollowed()
 			continue
 		}
 		first[fn.Name] = fn
-		w.nodes[fn.Name] = f.node
-		w.out.Functions = append(w.out.Functions, fn)
+		w.declared = append(w.declared, i)
 	}
-	sort.Slice(w.out.Functions, func(i, j int) bool { return w.out.Functions[i].Name < w.out.Functions[j].Name })
-	top := w.root.Range
+	slices.SortFunc(w.declared, func(a, b int) int {
+		return strings.Compare(w.files[a].function.Name, w.files[b].function.Name)
+	})
+	w.out.Functions = make([]*Function, len(w.declared))
+	own := make([]Function, len(w.declared)) // what is remembered has no cases
+	for i, at := range w.declared {
+		own[i] = *w.files[at].function
+		w.out.Functions[i] = &own[i]
+	}
+	top := w.root.node.Range()
 	switch n := len(w.out.Functions); {
 	case n > MaxFunctions:
 		w.add(CodeTooMany, top, "the service has %d functions; up to %d are possible, so make it two services", n, MaxFunctions)
-	case n == 0 && len(files) == 1:
+	case n == 0 && len(w.files) == 1:
 		w.add(CodeNoFunctions, top, "the service has no function; put one at functions/<name>/%s", FunctionFile)
 	}
 }
@@ -224,7 +250,30 @@ func (w *whole) spread(n int, do func(own *whole, i int)) {
 	})
 }
 
-func (w *whole) function(f file, shared *Node) *Function {
+// apart gives what do finds, and leaves it out of what was found so far.
+func (w *whole) apart(do func()) []Diagnostic {
+	kept := w.diagnostics
+	w.diagnostics = nil
+	do()
+	found := w.diagnostics
+	w.diagnostics = kept
+	return found
+}
+
+// declare reads a function out of its file.
+func (w *whole) declare(f *known, shared *Node) *known {
+	switch {
+	case f.function == nil: // it was read just now
+	case w.sameRoot && w.sameFiles:
+		return f
+	default:
+		f = f.fresh()
+	}
+	f.declared = w.apart(func() { f.function = w.function(f, shared) })
+	return f
+}
+
+func (w *whole) function(f *known, shared *Node) *Function {
 	n := f.node
 	fn := &Function{
 		Name:  textOf(n.Get("function")),
@@ -237,24 +286,29 @@ func (w *whole) function(f file, shared *Node) *Function {
 	fn.Code = path.Join(path.Dir(f.name), code)
 	switch {
 	case strings.HasPrefix(code, "/") || fn.Code == ".." || strings.HasPrefix(fn.Code, "../"):
-		w.add(CodePath, n.Get("code").Range, "%q leaves the service's folder; code is a folder below it", clip(code))
+		w.add(CodePath, n.Get("code").Range(), "%q leaves the service's folder; code is a folder below it", clip(code))
 		fn.Code = path.Dir(f.name)
 	case code != "" && !w.hasFolder(fn.Code):
-		w.add(CodeCodeFolder, n.Get("code").Range, "there is no folder %q with files in it", fn.Code)
+		w.add(CodeCodeFolder, n.Get("code").Range(), "there is no folder %q with files in it", fn.Code)
 	}
 	own := merge(shared, n)
-	fn.base = decodeConfig(own)
-	fn.stage = map[string]*Config{}
+	fn.base = decodeConfig(own, nil, nil)
 	if in := n.Get("in"); in != nil && in.Kind == Mapping {
+		fn.stage = make(map[string]*Config, len(in.Keys))
 		for i, k := range in.Keys {
 			if w.out.Stage(k.Text) == nil {
 				w.unknownStage(k)
 				continue
 			}
-			fn.stage[k.Text] = decodeConfig(merge(own, in.Items[i]))
+			fn.stage[k.Text] = decodeConfig(merge(own, in.Items[i]), own, fn.base)
 		}
 	}
 	return fn
+}
+
+// has tells whether the folder has a file.
+func (w *whole) has(name string) bool {
+	return contains(w.all, name)
 }
 
 func (w *whole) hasFolder(dir string) bool {
@@ -270,38 +324,43 @@ func (w *whole) unknownStage(k *Node) {
 	for _, s := range w.out.Stages {
 		names = append(names, s.Name)
 	}
-	d := w.add(CodeUnknownStage, k.Range, "%q is not a stage of this service; there are %s", clip(k.Text), strings.Join(names, ", "))
+	d := w.add(CodeUnknownStage, k.Range(), "%q is not a stage of this service; there are %s", clip(k.Text), strings.Join(names, ", "))
 	if near := Nearest(k.Text, names); near != "" {
-		d.Fix = replaceWith("Change to \""+near+"\"", k.Range, near)
+		d.Fix = replaceWith("Change to \""+near+"\"", k.Range(), near)
 	}
 }
 
-func (w *whole) cases(files []file) {
-	if w.out == nil {
-		return
-	}
-	byFolder := map[string]*Function{}
+func (w *whole) cases() {
+	byFolder := make(map[string]*Function, len(w.out.Functions))
 	for _, fn := range w.out.Functions {
 		byFolder[path.Dir(fn.File)] = fn
 	}
 	var language *expression.Language
-	for _, f := range files {
+	for i, f := range w.files {
 		if !isCase(f.name) || f.node == nil {
 			continue
 		}
 		fn := byFolder[path.Dir(path.Dir(f.name))]
-		if fn == nil {
-			continue // a folder named cases that stands beside no function
-		}
-		if language == nil {
-			var err error
-			if language, err = expression.ForCases(); err != nil {
-				w.add(CodeCaseExpression, f.node.Range, "%v", err)
-				return
+		if fn == nil { // a folder named cases that stands beside no function
+			if f.saved != nil {
+				w.files[i] = f.fresh()
 			}
+			continue
 		}
-		c := decodeCase(f.name, f.node)
-		w.checkCase(fn, c, f.node, language)
-		fn.Cases = append(fn.Cases, c)
+		if f.saved == nil || f.of != fn.base {
+			if language == nil {
+				var err error
+				if language, err = expression.ForCases(); err != nil {
+					w.add(CodeCaseExpression, f.node.Range(), "%v", err)
+					return
+				}
+			}
+			f = f.fresh()
+			c := decodeCase(f.name, f.node)
+			f.saved, f.of = &c, fn.base
+			f.ofSaved = w.apart(func() { w.checkCase(fn, c, f.node, language) })
+			w.files[i] = f
+		}
+		fn.Cases = append(fn.Cases, *f.saved)
 	}
 }

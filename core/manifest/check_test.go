@@ -306,15 +306,15 @@ func TestMergingAndOrigins(t *testing.T) {
 			if !literal {
 				text = "reference"
 			}
-			out += v.Name + "=" + text + " " + string(v.From.Rule) + "; "
+			out += v.Name + "=" + text + " " + v.From.Rule.String() + "; "
 		}
 		return out
 	}
 	for _, tt := range []struct{ what, got, want string }{
 		{"memory in trial", fmt.Sprint(trial.Memory), fmt.Sprint(manifest.Value[int64]{V: 128 << 20, From: manifest.Origin{File: "rudmar.yaml", Line: 10, Column: 11, Rule: manifest.Defaults}})},
 		{"memory in live", fmt.Sprint(live.Memory), fmt.Sprint(manifest.Value[int64]{V: 256 << 20, From: manifest.Origin{File: "functions/warn/function.yaml", Line: 13, Column: 13, Rule: manifest.OfStage}})},
-		{"timeout", trial.Timeout.V.String() + " " + string(trial.Timeout.From.Rule), "10s built-in"},
-		{"handler", string(trial.Handler.From.Rule), "function"},
+		{"timeout", trial.Timeout.V.String() + " " + trial.Timeout.From.Rule.String(), "10s built-in"},
+		{"handler", trial.Handler.From.Rule.String(), "function"},
 		{"env in trial", env(trial), "LIMIT_C=reference function; SHARED=yes defaults; "},
 		{"env in live", env(live), "LIMIT_C=9 stage; SHARED=yes defaults; "},
 		{"off in trial", fmt.Sprint(trial.Triggers[0].Off.V), "false"},

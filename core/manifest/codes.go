@@ -48,6 +48,8 @@ const (
 
 	CodePermissionForm Code = "RM1501"
 	CodeWildcard       Code = "RM1502"
+	CodeResourceKind   Code = "RM1503"
+	CodeVerb           Code = "RM1504"
 
 	CodeDuplicateFunction Code = "RM1601"
 	CodeUnknownStage      Code = "RM1602"
@@ -56,6 +58,7 @@ const (
 	CodeHandlerFile       Code = "RM1605"
 	CodeTooMany           Code = "RM1606"
 	CodeNoFunctions       Code = "RM1607"
+	CodeOffer             Code = "RM1608"
 
 	CodeCaseSend       Code = "RM1701"
 	CodeCaseExpression Code = "RM1702"
@@ -118,6 +121,8 @@ func Explanations() []Explanation {
 		{CodeWholeService, "trigger's function unknown", "An after-function trigger names a function of this service.", "relay: {function: wran, on: [failed]}", "relay: {function: warn, on: [failed]}"},
 		{CodePermissionForm, "malformed permission", "A permission is may: [verbs] and of: kind/name or kind/name/path*.", "{may: [read], of: stations}", "{may: [read], of: tables/stations}"},
 		{CodeWildcard, "wildcard", "A * alone as verb or kind permits what nobody has thought of yet.", "{may: [\"*\"], of: tables/stations}", "{may: [read], of: tables/stations}"},
+		{CodeResourceKind, "kind of resource unknown", "The platforms that the stages run on have no resources of this kind.", "{may: [read], of: table/stations}", "{may: [read], of: tables/stations}"},
+		{CodeVerb, "verb unknown", "The platforms that the stages run on do not know this verb for this kind of resource.", "{may: [raed], of: tables/stations}", "{may: [read], of: tables/stations}"},
 		{CodeDuplicateFunction, "function declared twice", "Two files declare a function of one name.", "function: warn in two files", "function: warn and function: warn-coast"},
 		{CodeUnknownStage, "unknown stage", "The name is not one of the service's stages.", "in: {prod: {memory: 256 MiB}}", "in: {live: {memory: 256 MiB}}"},
 		{CodeStageOrder, "stage order", "A stage is entered on a push, or after a stage that stands before it.", "enter: {after: live} in the first stage", "enter: {on: push, branch: main}"},
@@ -125,6 +130,7 @@ func Explanations() []Explanation {
 		{CodeHandlerFile, "no such handler", "handler is file:function; the file stands in the code folder and defines the function.", "handler: wran:run", "handler: warn:run"},
 		{CodeTooMany, "too many functions", "A service has up to 10,000 functions.", "10,001 functions", "two services"},
 		{CodeNoFunctions, "no functions", "A service without functions does nothing.", "rudmar.yaml alone", "functions/hello/function.yaml beside it"},
+		{CodeOffer, "not offered", "The platform does not have this region, runtime or kind of trigger.", "target: local/nroth", "target: local/north"},
 		{CodeCaseSend, "case sends nothing it could", "A case sends to a route, to a trigger of its function, or a payload.", "send: {trigger: nightly}", "send: {payload: {}}"},
 		{CodeCaseExpression, "expectation cannot be evaluated", "Expectations are CEL expressions over status, headers, body, logs, took, memory_peak and cold.", "expect: [\"status = 200\"]", "expect: [\"status == 200\"]"},
 	}

@@ -3,7 +3,6 @@ package manifest
 import (
 	"errors"
 	"fmt"
-	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -16,12 +15,22 @@ import (
 // checker holds one file's nodes against their shapes.
 type checker struct {
 	diagnostics []Diagnostic
-	name        *regexp.Regexp
 	zones       map[string]bool
 }
 
 func newChecker() *checker {
-	return &checker{name: regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`), zones: map[string]bool{}}
+	return &checker{zones: map[string]bool{}}
+}
+
+// isName tells whether a text is a name: ^[a-z][a-z0-9-]{0,39}$.
+func isName(s string) bool {
+	for i := range len(s) {
+		letter, later := s[i] >= 'a' && s[i] <= 'z', s[i] >= '0' && s[i] <= '9' || s[i] == '-'
+		if !letter && (i == 0 || !later) {
+			return false
+		}
+	}
+	return s != "" && len(s) <= 40
 }
 
 func (c *checker) add(code Code, at Range, format string, args ...any) *Diagnostic {
@@ -38,7 +47,7 @@ func (c *checker) conform(n *Node, s *shape, what string) {
 	if n.Kind == Null {
 		// A null that is written takes a key away that defaults or the function gave.
 		if overrides := n.Rule == OfFunction || n.Rule == OfStage; s.form != formAny && (!overrides || n.Text == "") {
-			c.add(CodeWrongKind, n.Range, "%s has no value", what)
+			c.add(CodeWrongKind, n.Range(), "%s has no value", what)
 		}
 		return
 	}
@@ -47,20 +56,20 @@ func (c *checker) conform(n *Node, s *shape, what string) {
 		c.object(n, s, what)
 	case formMap:
 		if n.Kind != Mapping {
-			c.add(CodeWrongKind, n.Range, "%s takes a mapping, key: value", what)
+			c.add(CodeWrongKind, n.Range(), "%s takes a mapping, key: value", what)
 			return
 		}
 		for i, k := range n.Keys {
-			if named := s.of.form == formObject || s.of.form == formCEL; named && (!s.underscores || !c.name.MatchString(strings.ReplaceAll(k.Text, "_", "-"))) {
+			if named := s.of.form == formObject || s.of.form == formCEL; named && (!s.underscores || !isName(strings.ReplaceAll(k.Text, "_", "-"))) {
 				c.checkName(k)
 			}
 			c.conform(n.Items[i], s.of, k.Text)
 		}
 	case formList:
 		if n.Kind != Sequence {
-			d := c.add(CodeWrongKind, n.Range, "%s takes a list; put it in square brackets", what)
-			if n.Kind == Scalar && n.Line == n.EndLine && !n.Quoted {
-				d.Fix = replaceWith("Make it a list", n.Range, "["+n.Text+"]")
+			d := c.add(CodeWrongKind, n.Range(), "%s takes a list; put it in square brackets", what)
+			if n.Kind == Scalar && n.line == n.endLine && !n.Quoted {
+				d.Fix = replaceWith("Make it a list", n.Range(), "["+n.Text+"]")
 			}
 			return
 		}
@@ -72,7 +81,7 @@ func (c *checker) conform(n *Node, s *shape, what string) {
 	case formAny:
 	default:
 		if n.Kind != Scalar {
-			c.add(CodeWrongKind, n.Range, "%s takes a single value", what)
+			c.add(CodeWrongKind, n.Range(), "%s takes a single value", what)
 			return
 		}
 		c.scalar(n, s, what)
@@ -81,7 +90,7 @@ func (c *checker) conform(n *Node, s *shape, what string) {
 
 func (c *checker) object(n *Node, s *shape, what string) {
 	if n.Kind != Mapping {
-		c.add(CodeWrongKind, n.Range, "%s takes a mapping with the keys %s", what, strings.Join(s.names(), ", "))
+		c.add(CodeWrongKind, n.Range(), "%s takes a mapping with the keys %s", what, strings.Join(s.names(), ", "))
 		return
 	}
 	for i, k := range n.Keys {
@@ -94,7 +103,7 @@ func (c *checker) object(n *Node, s *shape, what string) {
 	}
 	for _, k := range s.keys {
 		if k.required && n.Key(k.name) == nil {
-			c.add(CodeMissingKey, n.Range, "%s needs the key %q: %s", what, k.name, k.about)
+			c.add(CodeMissingKey, n.Range(), "%s needs the key %q: %s", what, k.name, k.about)
 		}
 	}
 }
@@ -102,11 +111,11 @@ func (c *checker) object(n *Node, s *shape, what string) {
 func (c *checker) unknownKey(k *Node, s *shape, what string) {
 	near := Nearest(k.Text, s.names())
 	if near == "" {
-		c.add(CodeUnknownKey, k.Range, "%q is not a key of %s; its keys are %s", k.Text, what, strings.Join(s.names(), ", "))
+		c.add(CodeUnknownKey, k.Range(), "%q is not a key of %s; its keys are %s", k.Text, what, strings.Join(s.names(), ", "))
 		return
 	}
-	d := c.add(CodeUnknownKey, k.Range, "%q is not a key of %s; did you mean %q?", k.Text, what, near)
-	d.Fix = replaceWith(fmt.Sprintf("Change to %q", near), k.Range, near)
+	d := c.add(CodeUnknownKey, k.Range(), "%q is not a key of %s; did you mean %q?", k.Text, what, near)
+	d.Fix = replaceWith(fmt.Sprintf("Change to %q", near), k.Range(), near)
 }
 
 func (c *checker) either(n *Node, s *shape, what string) {
@@ -117,29 +126,29 @@ func (c *checker) either(n *Node, s *shape, what string) {
 				return
 			}
 		}
-		d := c.add(CodeChoice, n.Range, "%s takes %s, or a list of names in square brackets", what, strings.Join(s.choices, " or "))
+		d := c.add(CodeChoice, n.Range(), "%s takes %s, or a list of names in square brackets", what, strings.Join(s.choices, " or "))
 		if near := Nearest(n.Text, s.choices); near != "" {
 			d.Message += fmt.Sprintf("; did you mean %q?", near)
-			d.Fix = replaceWith(fmt.Sprintf("Change to %q", near), n.Range, near)
+			d.Fix = replaceWith(fmt.Sprintf("Change to %q", near), n.Range(), near)
 		}
 	case Sequence:
 		for _, item := range n.Items {
 			if item.Kind != Scalar {
-				c.add(CodeWrongKind, item.Range, "an item of %s is a name", what)
+				c.add(CodeWrongKind, item.Range(), "an item of %s is a name", what)
 				continue
 			}
 			c.checkName(item)
 		}
 	default:
-		c.add(CodeWrongKind, n.Range, "%s takes %s, or a list of names", what, strings.Join(s.choices, " or "))
+		c.add(CodeWrongKind, n.Range(), "%s takes %s, or a list of names", what, strings.Join(s.choices, " or "))
 	}
 }
 
 func (c *checker) checkName(n *Node) {
-	if c.name.MatchString(n.Text) {
+	if isName(n.Text) {
 		return
 	}
-	d := c.add(CodeName, n.Range, "%q is not a name: lower case letters, digits and hyphens, 1 to 40, starting with a letter", clip(n.Text))
+	d := c.add(CodeName, n.Range(), "%q is not a name: lower case letters, digits and hyphens, 1 to 40, starting with a letter", clip(n.Text))
 	fixed := strings.Trim(strings.Map(func(r rune) rune {
 		switch {
 		case r >= 'A' && r <= 'Z':
@@ -149,8 +158,8 @@ func (c *checker) checkName(n *Node) {
 		}
 		return r
 	}, n.Text), "-")
-	if c.name.MatchString(fixed) {
-		d.Fix = replaceWith(fmt.Sprintf("Change to %q", fixed), n.Range, fixed)
+	if isName(fixed) {
+		d.Fix = replaceWith(fmt.Sprintf("Change to %q", fixed), n.Range(), fixed)
 	}
 }
 
@@ -167,14 +176,14 @@ func (c *checker) scalar(n *Node, s *shape, what string) {
 		if !strings.Contains(n.Text, "${") || s.form == formCEL {
 			return
 		}
-		c.add(CodeReferencePlace, n.Range, "%s takes no reference; references can stand in env, of, queue, objects and match", what)
+		c.add(CodeReferencePlace, n.Range(), "%s takes no reference; references can stand in env, of, queue, objects and match", what)
 	case formName:
 		c.checkName(n)
 	case formBool:
 		if n.Text != "true" && n.Text != "false" {
-			d := c.add(CodeChoice, n.Range, "%s is true or false, not %q", what, clip(n.Text))
+			d := c.add(CodeChoice, n.Range(), "%s is true or false, not %q", what, clip(n.Text))
 			if to, ok := map[string]string{"yes": "true", "on": "true", "no": "false", "off": "false", "True": "true", "False": "false"}[n.Text]; ok {
-				d.Fix = replaceWith("Change to "+to, n.Range, to)
+				d.Fix = replaceWith("Change to "+to, n.Range(), to)
 			}
 		}
 	case formChoice:
@@ -185,24 +194,24 @@ func (c *checker) scalar(n *Node, s *shape, what string) {
 		c.measure(n, s, what)
 	case formRoute:
 		if _, err := route.Parse(n.Text); err != nil {
-			c.add(CodeRouteForm, n.Range, "%q: %v", clip(n.Text), err)
+			c.add(CodeRouteForm, n.Range(), "%q: %v", clip(n.Text), err)
 		}
 	case formCron:
 		if _, err := timing.ParseCron(n.Text); err != nil {
-			c.add(CodeCron, n.Range, "%q: %v", clip(n.Text), err)
+			c.add(CodeCron, n.Range(), "%q: %v", clip(n.Text), err)
 		}
 	case formZone:
 		c.zone(n)
 	case formTarget:
 		platform, region, ok := strings.Cut(n.Text, "/")
-		if !ok || !c.name.MatchString(platform) || !c.name.MatchString(region) {
-			c.add(CodeTarget, n.Range, "%q is not a target; a target is a platform and a region, such as local/north", clip(n.Text))
+		if !ok || !isName(platform) || !isName(region) {
+			c.add(CodeTarget, n.Range(), "%q is not a target; a target is a platform and a region, such as local/north", clip(n.Text))
 		}
 	case formResource:
 		c.template(n, what)
 		if !strings.Contains(n.Text, "${") {
 			if err := access.CheckPattern(n.Text); err != nil {
-				c.add(CodePermissionForm, n.Range, "%q: %v", clip(n.Text), err)
+				c.add(CodePermissionForm, n.Range(), "%q: %v", clip(n.Text), err)
 			}
 		}
 	case formTemplate:
@@ -216,10 +225,10 @@ func (c *checker) choice(n *Node, s *shape, what string) {
 			return
 		}
 	}
-	d := c.add(CodeChoice, n.Range, "%q is not a %s; there are %s", clip(n.Text), what, strings.Join(s.choices, ", "))
+	d := c.add(CodeChoice, n.Range(), "%q is not a %s; there are %s", clip(n.Text), what, strings.Join(s.choices, ", "))
 	if near := Nearest(n.Text, s.choices); near != "" {
 		d.Message = fmt.Sprintf("%q is not a %s; did you mean %q?", clip(n.Text), what, near)
-		d.Fix = replaceWith(fmt.Sprintf("Change to %q", near), n.Range, near)
+		d.Fix = replaceWith(fmt.Sprintf("Change to %q", near), n.Range(), near)
 	}
 }
 
@@ -227,11 +236,11 @@ func (c *checker) number(n *Node, s *shape, what string) {
 	f, err := strconv.ParseFloat(n.Text, 64)
 	switch {
 	case err != nil || n.Quoted:
-		c.add(CodeNotNumber, n.Range, "%s takes a number, not %q", what, clip(n.Text))
+		c.add(CodeNotNumber, n.Range(), "%s takes a number, not %q", what, clip(n.Text))
 	case s.form == formInteger && f != float64(int64(f)):
-		c.add(CodeNotNumber, n.Range, "%s takes a whole number, not %s", what, clip(n.Text))
+		c.add(CodeNotNumber, n.Range(), "%s takes a whole number, not %s", what, clip(n.Text))
 	case f < s.min || f > s.max:
-		c.add(CodeRange, n.Range, "%s lies from %v to %v", what, s.min, s.max)
+		c.add(CodeRange, n.Range(), "%s lies from %v to %v", what, s.min, s.max)
 	}
 }
 
@@ -257,22 +266,22 @@ func (c *checker) measure(n *Node, s *shape, what string) {
 	}
 	switch {
 	case errors.Is(err, ErrNoUnit):
-		d := c.add(CodeUnit, n.Range, "%s: %q has no unit; write %s", what, clip(n.Text), example)
+		d := c.add(CodeUnit, n.Range(), "%s: %q has no unit; write %s", what, clip(n.Text), example)
 		unit := map[form]string{formSize: " MiB", formTime: "s", formShare: "%"}[s.form]
-		d.Fix = replaceWith(fmt.Sprintf("Write %s%s", n.Text, unit), n.Range, n.Text+unit)
+		d.Fix = replaceWith(fmt.Sprintf("Write %s%s", n.Text, unit), n.Range(), n.Text+unit)
 	case errors.Is(err, ErrWrongUnit):
-		d := c.add(CodeUnit, n.Range, "%s: %q has another unit; write %s", what, clip(n.Text), example)
+		d := c.add(CodeUnit, n.Range(), "%s: %q has another unit; write %s", what, clip(n.Text), example)
 		if text, ok := properSize(n.Text); ok && s.form == formSize {
-			d.Fix = replaceWith("Write "+text, n.Range, text)
+			d.Fix = replaceWith("Write "+text, n.Range(), text)
 		}
 	case err != nil:
-		c.add(CodeNotNumber, n.Range, "%s: %q is not a number with a unit; write %s", what, clip(n.Text), example)
+		c.add(CodeNotNumber, n.Range(), "%s: %q is not a number with a unit; write %s", what, clip(n.Text), example)
 	case amount < s.min || amount > s.max:
-		c.add(CodeRange, n.Range, "%s lies from %s to %s", what, format(s.min), format(s.max))
+		c.add(CodeRange, n.Range(), "%s lies from %s to %s", what, format(s.min), format(s.max))
 	case s.step > 0 && amount != float64(int64(amount/s.step))*s.step:
 		up := format((float64(int64(amount/s.step)) + 1) * s.step)
-		d := c.add(CodeMultiple, n.Range, "%s is a multiple of %s; the next one is %s", what, format(s.step), up)
-		d.Fix = replaceWith("Change to "+up, n.Range, up)
+		d := c.add(CodeMultiple, n.Range(), "%s is a multiple of %s; the next one is %s", what, format(s.step), up)
+		d.Fix = replaceWith("Change to "+up, n.Range(), up)
 	}
 }
 
@@ -298,7 +307,7 @@ func (c *checker) knownZone(name string) bool {
 
 func (c *checker) zone(n *Node) {
 	if !c.knownZone(n.Text) {
-		c.add(CodeZone, n.Range, "%q is not a time zone of the IANA database; write one such as Europe/Oslo", clip(n.Text))
+		c.add(CodeZone, n.Range(), "%q is not a time zone of the IANA database; write one such as Europe/Oslo", clip(n.Text))
 	}
 }
 
@@ -313,7 +322,7 @@ func (c *checker) template(n *Node, what string) {
 // part gives the place of a stretch of a scalar's text; the whole scalar where
 // the text may be written otherwise than it reads.
 func (n *Node) part(offset, length int) Range {
-	at := n.Range
+	at := n.Range()
 	if strings.ContainsAny(n.Text, "\n\\") {
 		return at
 	}

@@ -1,8 +1,9 @@
 package manifest
 
 import (
-	"sort"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"rudmar/core/route"
@@ -63,7 +64,9 @@ func builtIns(s *shape) *Node {
 	return out
 }
 
-func decodeConfig(n *Node) *Config {
+// decodeConfig reads a function's merged keys. What stands in base's node too
+// is taken from base's configuration, which is never changed.
+func decodeConfig(n, base *Node, from *Config) *Config {
 	c := &Config{
 		Runtime:  value(n.Get("runtime"), asText),
 		Handler:  value(n.Get("handler"), asText),
@@ -73,30 +76,42 @@ func decodeConfig(n *Node) *Config {
 		KeepLogs: value(n.Get("keep_logs"), asTime),
 		Build:    Build{Run: textsOf(n.Get("build").Get("run")), LeaveOut: textsOf(n.Get("build").Get("leave_out"))},
 	}
-	if env := n.Get("env"); env != nil && env.Kind == Mapping {
+	if env := n.Get("env"); from != nil && env == base.Get("env") {
+		c.Env = from.Env
+	} else if env != nil && env.Kind == Mapping {
+		c.Env = make([]EnvVar, len(env.Keys))
 		for i, k := range env.Keys {
-			c.Env = append(c.Env, EnvVar{Name: k.Text, Value: asTemplate(textOf(env.Items[i])), From: env.Items[i].Origin()})
+			c.Env[i] = EnvVar{Name: k.Text, Value: asTemplate(textOf(env.Items[i])), From: env.Items[i].Origin()}
 		}
-		sort.Slice(c.Env, func(i, j int) bool { return c.Env[i].Name < c.Env[j].Name })
+		slices.SortFunc(c.Env, func(a, b EnvVar) int { return strings.Compare(a.Name, b.Name) })
 	}
-	if triggers := n.Get("triggers"); triggers != nil && triggers.Kind == Mapping {
+	if triggers := n.Get("triggers"); from != nil && triggers == base.Get("triggers") {
+		c.Triggers, c.routes = from.Triggers, from.routes
+	} else if triggers != nil && triggers.Kind == Mapping {
+		c.Triggers = make([]Trigger, len(triggers.Keys))
 		for i, k := range triggers.Keys {
-			c.Triggers = append(c.Triggers, decodeTrigger(k, triggers.Items[i]))
+			c.Triggers[i].decode(k, triggers.Items[i])
 		}
-		sort.Slice(c.Triggers, func(i, j int) bool { return c.Triggers[i].Name < c.Triggers[j].Name })
+		slices.SortFunc(c.Triggers, func(a, b Trigger) int { return strings.Compare(a.Name, b.Name) })
+		for i := range c.Triggers {
+			if t := &c.Triggers[i]; t.Kind == RouteTrigger && !t.Off.V && t.Route.V.Method != "" {
+				c.routes = append(c.routes, routeAt{routeKey(t.Route.V), i})
+			}
+		}
 	}
-	if permissions := n.Get("permissions"); permissions != nil {
-		for _, item := range permissions.Items {
-			c.Permissions = append(c.Permissions, Permission{
-				May: textsOf(item.Get("may")), Of: asTemplate(textOf(item.Get("of"))), From: item.Origin(),
-			})
+	if permissions := n.Get("permissions"); from != nil && permissions == base.Get("permissions") {
+		c.Permissions = from.Permissions
+	} else if permissions != nil {
+		c.Permissions = make([]Permission, len(permissions.Items))
+		for i, item := range permissions.Items {
+			c.Permissions[i] = Permission{May: textsOf(item.Get("may")), Of: asTemplate(textOf(item.Get("of"))), From: item.Origin()}
 		}
 	}
 	return c
 }
 
-func decodeTrigger(key, n *Node) Trigger {
-	t := Trigger{
+func (t *Trigger) decode(key, n *Node) {
+	*t = Trigger{
 		Name:   key.Text,
 		From:   key.Origin(),
 		Off:    value(n.Get("off"), asTruth),
@@ -120,7 +135,6 @@ func decodeTrigger(key, n *Node) Trigger {
 	if t.Kind == CronTrigger && t.Zone.V == "" {
 		t.Zone = Value[string]{V: "UTC", From: Origin{Rule: BuiltIn}}
 	}
-	return t
 }
 
 func decodeService(n *Node) *Service {

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io/fs"
 	"path"
+	"slices"
 	"sort"
 	"strings"
 )
@@ -81,6 +82,28 @@ func (o Overlay) Read(name string) ([]byte, error) {
 		return text, nil
 	}
 	return o.Under.Read(name)
+}
+
+// Stamp gives the stamp of an unchanged file, where the folder under it has one.
+func (o Overlay) Stamp(name string) string {
+	if f, ok := o.Under.(Stamped); ok {
+		if _, changed := o.Changed[name]; !changed {
+			return f.Stamp(name)
+		}
+	}
+	return ""
+}
+
+// Load reads unchanged files in one go, where the folder under it can.
+func (o Overlay) Load(names []string) error {
+	f, ok := o.Under.(Batched)
+	if !ok {
+		return nil
+	}
+	return f.Load(slices.DeleteFunc(slices.Clone(names), func(name string) bool {
+		_, changed := o.Changed[name]
+		return changed
+	}))
 }
 
 // Tree is a Folder over a file system, such as a folder on a disk. Hidden

@@ -1,5 +1,7 @@
 package manifest
 
+import "slices"
+
 // merge lays over on top of base: mappings by key, everything else replaces,
 // and null takes a key away. Neither is changed.
 func merge(base, over *Node) *Node {
@@ -9,7 +11,9 @@ func merge(base, over *Node) *Node {
 	case base == nil || base.Kind != Mapping || over.Kind != Mapping:
 		return withoutNulls(over)
 	}
-	out := &Node{Kind: Mapping, Range: over.Range, Rule: over.Rule}
+	out := over.empty()
+	room := len(base.Keys) + len(over.Keys)
+	out.Keys, out.Items = make([]*Node, 0, room), make([]*Node, 0, room)
 	for i, k := range base.Keys {
 		top := over.Get(k.Text)
 		switch {
@@ -29,14 +33,25 @@ func merge(base, over *Node) *Node {
 
 // withoutNulls takes away keys that are null, at every depth.
 func withoutNulls(n *Node) *Node {
-	if n.Kind != Mapping {
+	if n.Kind != Mapping || !hasNulls(n) {
 		return n
 	}
-	out := &Node{Kind: Mapping, Range: n.Range, Rule: n.Rule}
+	out := n.empty()
 	for i, k := range n.Keys {
 		if n.Items[i].Kind != Null {
 			out.Keys, out.Items = append(out.Keys, k), append(out.Items, withoutNulls(n.Items[i]))
 		}
 	}
 	return out
+}
+
+func hasNulls(n *Node) bool {
+	return n.Kind == Mapping && slices.ContainsFunc(n.Items, func(item *Node) bool { return item.Kind == Null || hasNulls(item) })
+}
+
+// empty gives a mapping without keys at the same place.
+func (n *Node) empty() *Node {
+	out := *n
+	out.Kind, out.Keys, out.Items = Mapping, nil, nil
+	return &out
 }

@@ -12,8 +12,8 @@ import (
 // took it from there. Built-in values have no file.
 type Origin struct {
 	File   string `json:"file,omitempty"`
-	Line   int    `json:"line,omitempty"`
-	Column int    `json:"column,omitempty"`
+	Line   int32  `json:"line,omitempty"`
+	Column int32  `json:"column,omitempty"`
 	Rule   Rule   `json:"rule"`
 }
 
@@ -178,6 +178,14 @@ type Config struct {
 	Build       Build
 	Triggers    []Trigger // sorted by name
 	Permissions []Permission
+
+	routes []routeAt // of the triggers that are routes and not off
+}
+
+// routeAt is a route with its key: two routes of the same key may collide.
+type routeAt struct {
+	key     string
+	trigger int
 }
 
 // EnvVar is an environment variable.

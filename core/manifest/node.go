@@ -29,29 +29,63 @@ const (
 )
 
 // Rule says which step of merging gave a value.
-type Rule string
+type Rule uint8
 
 // The rules, in the order in which they are merged.
 const (
-	BuiltIn     Rule = "built-in"
-	Defaults    Rule = "defaults"
-	OfFunction  Rule = "function"
-	OfStage     Rule = "stage"
-	OfSetting   Rule = "setting"
-	OfService   Rule = "service"
-	DerivedFrom Rule = "derived"
+	BuiltIn Rule = iota
+	Defaults
+	OfFunction
+	OfStage
+	OfSetting
+	OfService
+	DerivedFrom
 )
 
+// String gives the rule in a word.
+func (r Rule) String() string {
+	return [...]string{"built-in", "defaults", "function", "stage", "setting", "service", "derived"}[r]
+}
+
+// MarshalText gives the rule in a word.
+func (r Rule) MarshalText() ([]byte, error) { return []byte(r.String()), nil }
+
+// UnmarshalText reads the rule's word.
+func (r *Rule) UnmarshalText(text []byte) error {
+	for rule := BuiltIn; rule <= DerivedFrom; rule++ {
+		if rule.String() == string(text) {
+			*r = rule
+			return nil
+		}
+	}
+	return fmt.Errorf("%q is not a rule of merging", text)
+}
+
 // Node is a value in a manifest with its place. Scalars keep the text that was
-// written: what it means is for the key to say.
+// written: what it means is for the key to say. A large service has many
+// nodes, so they are kept small.
 type Node struct {
-	Kind   Kind
 	Text   string
-	Quoted bool
-	Range
-	Rule  Rule
-	Keys  []*Node // of a mapping, in order
-	Items []*Node // of a mapping: the values; of a sequence: the items
+	Keys   []*Node // of a mapping, in order
+	Items  []*Node // of a mapping: the values; of a sequence: the items
+	file   *string
+	line   int32
+	column int32
+	// The end is exclusive.
+	endLine   int32
+	endColumn int32
+	Kind      Kind
+	Rule      Rule
+	Quoted    bool
+}
+
+// Range gives where the node stands.
+func (n *Node) Range() Range {
+	r := Range{Line: int(n.line), Column: int(n.column), EndLine: int(n.endLine), EndColumn: int(n.endColumn)}
+	if n.file != nil {
+		r.File = *n.file
+	}
+	return r
 }
 
 // Get gives the value of a key, or nil.
@@ -85,7 +119,11 @@ func (n *Node) Origin() Origin {
 	if n == nil {
 		return Origin{Rule: BuiltIn}
 	}
-	return Origin{File: n.File, Line: n.Line, Column: n.Column, Rule: n.Rule}
+	o := Origin{Line: n.line, Column: n.column, Rule: n.Rule}
+	if n.file != nil {
+		o.File = *n.file
+	}
+	return o
 }
 
 // Plain turns the node into JSON values: numbers and truth values by YAML 1.2's
@@ -160,6 +198,7 @@ func parse(file string, text []byte) (*Node, []Diagnostic) {
 		r.add(CodeEmpty, Range{}, "the file is empty; it has to say what it declares")
 		return nil, r.found
 	}
+	r.room(doc.Content[0])
 	root := r.take(doc.Content[0], 1)
 	if root.Kind == Null {
 		r.add(CodeEmpty, Range{}, "the file is empty; it has to say what it declares")
@@ -172,6 +211,31 @@ type reader struct {
 	file  string
 	found []Diagnostic
 	deep  bool
+	// A file's nodes, and their lists of keys and items, are cut from these two.
+	nodes []Node
+	lists []*Node
+}
+
+// room makes room for all nodes of a file at once: a large service has many
+// small nodes, and most of the time would go into making them one by one.
+func (r *reader) room(root *yaml.Node) {
+	var count func(y *yaml.Node) int
+	count = func(y *yaml.Node) int {
+		n := 1
+		for _, c := range y.Content {
+			n += count(c)
+		}
+		return n
+	}
+	n := count(root)
+	r.nodes, r.lists = make([]Node, 0, n), make([]*Node, n)
+}
+
+// list cuts an empty list off, with room for n nodes.
+func (r *reader) list(n int) []*Node {
+	out := r.lists[:0:n]
+	r.lists = r.lists[n:]
+	return out
 }
 
 func (r *reader) add(code Code, at Range, format string, args ...any) {
@@ -279,40 +343,41 @@ func plainWords(message string) string {
 }
 
 func (r *reader) take(y *yaml.Node, depth int) *Node {
-	n := &Node{Range: Range{File: r.file, Line: y.Line, Column: y.Column}}
-	n.EndLine, n.EndColumn = y.Line, y.Column+1
+	line, column := int32(y.Line), int32(y.Column) // a file has 256 KiB at most
+	r.nodes = append(r.nodes, Node{file: &r.file, line: line, column: column, endLine: line, endColumn: column + 1})
+	n := &r.nodes[len(r.nodes)-1]
 	if depth > MaxDepth {
 		if !r.deep {
 			r.deep = true
-			r.add(CodeTooDeep, n.Range, "the file nests more than %d levels deep", MaxDepth)
+			r.add(CodeTooDeep, n.Range(), "the file nests more than %d levels deep", MaxDepth)
 		}
 		n.Kind = Null
 		return n
 	}
 	if y.Anchor != "" {
-		r.add(CodeAnchor, n.Range, "anchors are not used in manifests; put what is shared under defaults")
+		r.add(CodeAnchor, n.Range(), "anchors are not used in manifests; put what is shared under defaults")
 	}
 	if y.Style&yaml.TaggedStyle != 0 {
-		r.add(CodeTag, n.Range, "tags such as %s are not used in manifests; take it out", y.Tag)
+		r.add(CodeTag, n.Range(), "tags such as %s are not used in manifests; take it out", y.Tag)
 	}
 	switch y.Kind {
 	case yaml.AliasNode:
-		r.add(CodeAnchor, n.Range, "aliases are not used in manifests; write the value where it is needed, or put it under defaults")
+		r.add(CodeAnchor, n.Range(), "aliases are not used in manifests; write the value where it is needed, or put it under defaults")
 		n.Kind = Null
 	case yaml.MappingNode:
 		r.takeMapping(n, y, depth)
 	case yaml.SequenceNode:
 		n.Kind = Sequence
-		n.Items = make([]*Node, 0, len(y.Content))
+		n.Items = r.list(len(y.Content))
 		for _, c := range y.Content {
 			n.Items = append(n.Items, r.take(c, depth+1))
 		}
 	default:
 		n.Kind, n.Text = Scalar, y.Value
 		n.Quoted = y.Style&(yaml.DoubleQuotedStyle|yaml.SingleQuotedStyle|yaml.LiteralStyle|yaml.FoldedStyle) != 0
-		n.EndColumn = y.Column + max(1, utf8.RuneCountInString(firstLine(y.Value)))
+		n.endColumn = column + int32(max(1, utf8.RuneCountInString(firstLine(y.Value))))
 		if y.Style&(yaml.DoubleQuotedStyle|yaml.SingleQuotedStyle) != 0 {
-			n.EndColumn += 2
+			n.endColumn += 2
 		}
 		if !n.Quoted && (y.Value == "" || y.Value == "~" || y.Value == "null" || y.Value == "Null" || y.Value == "NULL") {
 			n.Kind = Null
@@ -329,7 +394,7 @@ func firstLine(s string) string {
 func (r *reader) takeMapping(n *Node, y *yaml.Node, depth int) {
 	n.Kind = Mapping
 	count := len(y.Content) / 2
-	n.Keys, n.Items = make([]*Node, 0, count), make([]*Node, 0, count)
+	n.Keys, n.Items = r.list(count), r.list(count)
 	var seen map[string]int
 	if count > 8 {
 		seen = make(map[string]int, count)
@@ -337,20 +402,20 @@ func (r *reader) takeMapping(n *Node, y *yaml.Node, depth int) {
 	for i := 0; i+1 < len(y.Content); i += 2 {
 		key := r.take(y.Content[i], depth+1)
 		if key.Kind == Mapping || key.Kind == Sequence {
-			r.add(CodeWrongKind, key.Range, "a key has to be a text")
+			r.add(CodeWrongKind, key.Range(), "a key has to be a text")
 			continue
 		}
 		key.Text, key.Kind = y.Content[i].Value, Scalar
 		if key.Text == "<<" && !key.Quoted {
-			r.add(CodeMergeKey, key.Range, "merge keys are not used in manifests; put what is shared under defaults")
+			r.add(CodeMergeKey, key.Range(), "merge keys are not used in manifests; put what is shared under defaults")
 			continue
 		}
 		if line := earlier(n, seen, key.Text); line > 0 {
-			r.add(CodeDuplicateKey, key.Range, "%q stands here already, on line %d; keep one of them", key.Text, line)
+			r.add(CodeDuplicateKey, key.Range(), "%q stands here already, on line %d; keep one of them", key.Text, line)
 			continue
 		}
 		if seen != nil {
-			seen[key.Text] = key.Line
+			seen[key.Text] = int(key.line)
 		}
 		n.Keys = append(n.Keys, key)
 		n.Items = append(n.Items, r.take(y.Content[i+1], depth+1))
@@ -363,7 +428,7 @@ func earlier(n *Node, seen map[string]int, key string) int {
 		return seen[key]
 	}
 	if k := n.Key(key); k != nil {
-		return k.Line
+		return int(k.line)
 	}
 	return 0
 }

@@ -72,6 +72,7 @@ func (s *shape) names() []string {
 // are, what they take, and what they mean.
 type Language struct {
 	service, function, caseFile *shape
+	offers                      *Offers
 }
 
 // Runtimes that a manifest may name.

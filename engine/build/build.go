@@ -10,9 +10,11 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 
@@ -31,6 +33,7 @@ var ErrBroken = errors.New("the manifests have errors")
 type Builder struct {
 	store     *store.Store
 	host      func(name string) source.Repository
+	language  func(context.Context) *manifest.Language
 	artifacts string
 	events    *events.Hub
 	log       *slog.Logger
@@ -40,12 +43,12 @@ type Builder struct {
 
 // New makes a builder that keeps archives in a folder and calls built after
 // each version.
-func New(s *store.Store, host func(string) source.Repository, dir string, hub *events.Hub, log *slog.Logger,
+func New(s *store.Store, host func(string) source.Repository, language func(context.Context) *manifest.Language, dir string, hub *events.Hub, log *slog.Logger,
 	built func(ctx context.Context, service string, version int)) (*Builder, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("making the folder of archives: %w", err)
 	}
-	return &Builder{store: s, host: host, artifacts: dir, events: hub, log: log, built: built, wake: make(chan struct{}, 1)}, nil
+	return &Builder{store: s, host: host, language: language, artifacts: dir, events: hub, log: log, built: built, wake: make(chan struct{}, 1)}, nil
 }
 
 // Pushed looks at what has moved in a repository and asks for builds of the
@@ -82,7 +85,7 @@ func (b *Builder) moved(ctx context.Context, repo source.Repository, repository,
 	var builds []store.Build
 	var services []string
 	for _, dir := range manifest.Services(all.Files()) {
-		checked, err := repo.Check(ctx, hash, dir)
+		checked, err := repo.Check(ctx, b.language(ctx), hash, dir)
 		if err != nil {
 			return err
 		}
@@ -170,7 +173,7 @@ func (b *Builder) build(ctx context.Context, next store.Build, log *strings.Buil
 	if err != nil {
 		return 0, err
 	}
-	checked, err := repo.Check(ctx, next.Hash, service.Dir)
+	checked, err := repo.Check(ctx, b.language(ctx), next.Hash, service.Dir)
 	if err != nil {
 		return 0, err
 	}
@@ -288,7 +291,7 @@ func (b *Builder) function(ctx context.Context, folder *source.Folder, fn *manif
 		a, err := b.store.Artifact(ctx, known)
 		return out, a, err
 	}
-	if err := folder.Load(func(name string) bool { _, ok := chosen[name]; return ok }, pack.MaxBytes+1); err != nil {
+	if err := folder.Load(slices.Collect(maps.Keys(chosen))); err != nil {
 		return out, store.Artifact{}, err
 	}
 	var total int64

@@ -184,13 +184,30 @@ func (f *Folder) Read(name string) ([]byte, error) {
 	return content, nil
 }
 
-// Load reads all files that choose names in one go, so that Read of them asks
-// git no more. Files over limit bytes are left out.
-func (f *Folder) Load(choose func(name string) bool, limit int64) error {
+// Stamp gives the blob of a file, or "" where there is none.
+func (f *Folder) Stamp(name string) string {
+	if i, ok := f.byPath[name]; ok {
+		return f.files[i].Blob
+	}
+	return ""
+}
+
+// loadable is the size of files, in bytes, that Load leaves to Read.
+const loadable = 4 << 20
+
+// Load reads files in one go, so that Read of them asks git no more. It is not
+// to run at the same time as Read.
+func (f *Folder) Load(names []string) error {
 	var blobs []string
-	for _, file := range f.files {
-		if _, have := f.content[file.Blob]; !have && file.Size <= limit && choose(file.Path) {
-			blobs = append(blobs, file.Blob)
+	asked := map[string]bool{}
+	for _, name := range names {
+		i, ok := f.byPath[name]
+		if !ok || f.files[i].Size > loadable || asked[f.files[i].Blob] {
+			continue
+		}
+		if _, have := f.content[f.files[i].Blob]; !have {
+			asked[f.files[i].Blob] = true
+			blobs = append(blobs, f.files[i].Blob)
 		}
 	}
 	if len(blobs) == 0 {

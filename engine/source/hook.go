@@ -21,7 +21,7 @@ var ErrRefused = errors.New("the push is refused")
 // that are to move from in, checks the manifests as they would stand, and
 // writes what is wrong to out. It runs in git's own process, where the pushed
 // objects can be read though they are not yet taken.
-func PreReceive(ctx context.Context, in io.Reader, out io.Writer) error {
+func PreReceive(ctx context.Context, language *manifest.Language, in io.Reader, out io.Writer) error {
 	r := At(".")
 	if dir := os.Getenv("GIT_DIR"); dir != "" {
 		r = At(dir)
@@ -34,7 +34,7 @@ func PreReceive(ctx context.Context, in io.Reader, out io.Writer) error {
 			continue
 		}
 		branch := strings.TrimPrefix(f[2], "refs/heads/")
-		ok, err := r.mayMove(ctx, branch, f[0], f[1], out)
+		ok, err := r.mayMove(ctx, language, branch, f[0], f[1], out)
 		if err != nil {
 			return fmt.Errorf("checking %s: %w", branch, err)
 		}
@@ -49,14 +49,14 @@ func PreReceive(ctx context.Context, in io.Reader, out io.Writer) error {
 	return nil
 }
 
-func (r Repository) mayMove(ctx context.Context, branch, from, to string, out io.Writer) (bool, error) {
+func (r Repository) mayMove(ctx context.Context, language *manifest.Language, branch, from, to string, out io.Writer) (bool, error) {
 	main, err := r.Main(ctx)
 	if err != nil {
 		return false, err
 	}
 	taken := branch == main
 	if from != zero {
-		before, err := r.checkAll(ctx, from)
+		before, err := r.checkAll(ctx, language, from)
 		if err != nil {
 			return false, err
 		}
@@ -68,7 +68,7 @@ func (r Repository) mayMove(ctx context.Context, branch, from, to string, out io
 		}
 		return !taken, nil
 	}
-	services, err := r.checkAll(ctx, to)
+	services, err := r.checkAll(ctx, language, to)
 	if err != nil {
 		return false, err
 	}
@@ -91,14 +91,14 @@ type Checked struct {
 }
 
 // checkAll checks every service of a commit.
-func (r Repository) checkAll(ctx context.Context, commit string) ([]Checked, error) {
+func (r Repository) checkAll(ctx context.Context, language *manifest.Language, commit string) ([]Checked, error) {
 	all, err := r.Folder(ctx, commit, ".")
 	if err != nil {
 		return nil, err
 	}
 	var out []Checked
 	for _, dir := range manifest.Services(all.Files()) {
-		c, err := r.Check(ctx, commit, dir)
+		c, err := r.Check(ctx, language, commit, dir)
 		if err != nil {
 			return nil, err
 		}
@@ -108,16 +108,13 @@ func (r Repository) checkAll(ctx context.Context, commit string) ([]Checked, err
 }
 
 // Check checks the service in a folder of a commit.
-func (r Repository) Check(ctx context.Context, commit, dir string) (Checked, error) {
+func (r Repository) Check(ctx context.Context, language *manifest.Language, commit, dir string) (Checked, error) {
 	c := Checked{Dir: dir}
 	var err error
 	if c.Folder, err = r.Folder(ctx, commit, dir); err != nil {
 		return c, err
 	}
-	if err := c.Folder.Load(manifest.IsManifest, manifest.MaxFileBytes+1); err != nil {
-		return c, err
-	}
-	c.Result = manifest.NewLanguage().Check(c.Folder)
+	c.Result = language.Check(c.Folder)
 	return c, nil
 }
 

@@ -20,7 +20,7 @@ import (
 // The test program is its own hook: git runs it as Rudmar's hooks run Rudmar.
 func TestMain(m *testing.M) {
 	if len(os.Args) > 1 && os.Args[1] == source.HookCommand {
-		if err := source.PreReceive(context.Background(), os.Stdin, os.Stderr); err != nil {
+		if err := source.PreReceive(context.Background(), manifest.NewLanguage(), os.Stdin, os.Stderr); err != nil {
 			if !errors.Is(err, source.ErrRefused) {
 				fmt.Fprintln(os.Stderr, err)
 			}
@@ -170,7 +170,7 @@ func TestReadingAndCommitting(t *testing.T) {
 	if got := strings.Join(folder.Files(), " "); got != "functions/warn/function.yaml functions/warn/tool.sh functions/warn/warn.py rudmar.yaml" {
 		t.Errorf("files: %s", got)
 	}
-	if err := folder.Load(manifest.IsManifest, 1000); err != nil {
+	if err := folder.Load([]string{"rudmar.yaml", "functions/warn/function.yaml"}); err != nil {
 		t.Fatal(err)
 	}
 	for name, want := range map[string]string{"rudmar.yaml": root, "functions/warn/warn.py": "def run(c): pass\n"} {

@@ -5,6 +5,8 @@ import (
 	"sort"
 	"strings"
 
+	"rudmar/core/manifest"
+	"rudmar/platform"
 	"rudmar/platform/api"
 )
 
@@ -43,6 +45,17 @@ func kinds() []api.Kind {
 		{Kind: "schedule", Attributes: []api.AttributeKind{text("cron", true), text("zone", true), measured("every", api.Ms, minute, 366*day), of("enabled", api.Truth, true)}},
 	}
 }
+
+// Offer is what the local platform has, for checks without a running one.
+func Offer() manifest.Offer {
+	return platform.Offer(api.Kinds{Regions: regions(), Runtimes: runtimes(), Triggers: triggers(), Permissions: permissions()})
+}
+
+// runtimes lists what functions may be written for.
+func runtimes() []string { return []string{"python"} }
+
+// triggers lists what can call a function.
+func triggers() []string { return []string{"route", "cron", "every"} }
 
 // permissions lists the kinds of resources that grants may be about.
 func permissions() []api.PermissionKind {

@@ -1,0 +1,100 @@
+// Package check holds services against what the platforms offer, and remembers
+// what it found out about each, so that a small edit is checked quickly.
+package check
+
+import (
+	"context"
+
+	"log/slog"
+	"reflect"
+	"sync"
+	"time"
+
+	"rudmar/core/expand"
+	"rudmar/core/manifest"
+	"rudmar/platform"
+)
+
+// fresh is how long what a platform said about itself is taken as true.
+const fresh = 20 * time.Second
+
+// remembered is how many services are remembered at most.
+const remembered = 50
+
+// Checker checks services.
+type Checker struct {
+	platforms map[string]*platform.Client
+	log       *slog.Logger
+	now       func() time.Time
+
+	mu       sync.Mutex
+	language *manifest.Language
+	offers   *manifest.Offers
+	asked    time.Time
+	services map[string]*memory
+}
+
+type memory struct {
+	files     manifest.Memory
+	resources expand.Memory
+}
+
+// New makes a checker that holds services against platforms, by name.
+func New(platforms map[string]*platform.Client, now func() time.Time, log *slog.Logger) *Checker {
+	return &Checker{platforms: platforms, log: log, now: now, services: map[string]*memory{}}
+}
+
+// Language gives the manifest language with what the platforms offer. Of a
+// platform that does not answer, what it said last is taken, or nothing.
+func (c *Checker) Language(ctx context.Context) *manifest.Language {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.language != nil && c.now().Sub(c.asked) < fresh {
+		return c.language
+	}
+	offers := &manifest.Offers{Of: map[string]manifest.Offer{}, All: true}
+	for name, client := range c.platforms {
+		ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+		kinds, err := client.Kinds(ctx)
+		cancel()
+		switch {
+		case err == nil:
+			offers.Of[name] = platform.Offer(kinds)
+		case c.offers != nil:
+			offers.Of[name], offers.All = c.offers.Of[name], false
+		default:
+			c.log.Warn("asking a platform what it offers", "platform", name, "error", err)
+			offers.All = false
+		}
+	}
+	c.asked = c.now()
+	if c.offers == nil || !reflect.DeepEqual(c.offers, offers) {
+		c.offers, c.language = offers, manifest.NewLanguage().Against(offers)
+	}
+	return c.language
+}
+
+func (c *Checker) memory(service string) *memory {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	m := c.services[service]
+	if m == nil {
+		if len(c.services) >= remembered {
+			clear(c.services)
+		}
+		m = &memory{}
+		c.services[service] = m
+	}
+	return m
+}
+
+// Check checks a service's folder.
+func (c *Checker) Check(ctx context.Context, service string, folder manifest.Folder) manifest.Result {
+	return c.Language(ctx).CheckAgain(folder, &c.memory(service).files)
+}
+
+// Becomes gives what a checked service becomes in a stage, on a target.
+func (c *Checker) Becomes(service string, s *manifest.Service, stage *manifest.Stage, target manifest.Target, in expand.Inputs) []expand.Resource {
+	resources, _ := expand.ExpandAgain(s, stage, target, in, &c.memory(service).resources)
+	return resources
+}
