@@ -7,6 +7,8 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -21,20 +23,23 @@ func offlineLanguage() *manifest.Language {
 }
 
 func checkCommand() *cobra.Command {
-	var format, explain string
+	var format, explain, stage string
 	var fix bool
 	cmd := &cobra.Command{
 		Use:   "check [FOLDER]",
 		Short: "Check the manifests in a folder, without a server",
 		Long: `Checks every service in a folder: each rudmar.yaml with its functions and cases.
-All problems are told at once, each with its place and what to do. Exit code 3
-tells that there are errors; warnings alone exit with 0.`,
+All problems are told at once, each with its place and what to do.
+
+Exit codes: 0 where a version can be built, warnings or not; 3 where there are
+errors; 2 where the command was given something that it does not know; 1 where
+the folder could not be read.`,
 		Args: cobra.MaximumNArgs(1), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if explain != "" {
 				return explainCode(cmd.OutOrStdout(), explain)
 			}
-			c := &checking{dir: ".", format: format, fix: fix, out: cmd.OutOrStdout()}
+			c := &checking{dir: ".", stage: stage, format: format, fix: fix, out: cmd.OutOrStdout()}
 			if len(args) == 1 {
 				c.dir = args[0]
 			}
@@ -43,6 +48,7 @@ tells that there are errors; warnings alone exit with 0.`,
 	}
 	cmd.Flags().StringVar(&format, "format", "text", "text, json or sarif")
 	cmd.Flags().StringVar(&explain, "explain", "", "tell what a code such as RM1203 means")
+	cmd.Flags().StringVar(&stage, "stage", "", "only what concerns this stage")
 	cmd.Flags().BoolVar(&fix, "fix", false, "mend what can certainly be mended, then check")
 	return cmd
 }
@@ -58,12 +64,13 @@ func explainCode(out io.Writer, code string) error {
 
 // checking is one run of the check over a folder.
 type checking struct {
-	dir, format string
-	fix         bool
-	out         io.Writer
+	dir, stage, format string
+	fix                bool
+	out                io.Writer
 
 	found     []manifest.Diagnostic
 	functions int
+	stages    []string // of all services
 }
 
 func (c *checking) run() error {
@@ -86,6 +93,9 @@ func (c *checking) run() error {
 			return err
 		}
 	}
+	if c.stage != "" && len(c.stages) > 0 && !slices.Contains(c.stages, c.stage) {
+		return coded{exitUsage, fmt.Errorf("there is no stage %q; there are %s", c.stage, strings.Join(c.stages, ", "))}
+	}
 	if err := c.report(len(services)); err != nil {
 		return err
 	}
@@ -101,7 +111,8 @@ func (c *checking) service(service string) error {
 	if err != nil {
 		return fmt.Errorf("reading %s: %w", service, err)
 	}
-	result := offlineLanguage().Check(tree)
+	language := offlineLanguage().ForStage(c.stage)
+	result := language.Check(tree)
 	if c.fix {
 		// Mending one thing can show another, such as a key behind a tab.
 		for range 5 {
@@ -112,11 +123,14 @@ func (c *checking) service(service string) error {
 			if !mended {
 				break
 			}
-			result = offlineLanguage().Check(tree)
+			result = language.Check(tree)
 		}
 	}
 	if result.Service != nil {
 		c.functions += len(result.Service.Functions)
+		for _, s := range result.Service.Stages {
+			c.stages = append(c.stages, s.Name)
+		}
 	}
 	for _, d := range result.Diagnostics {
 		text, readErr := tree.Read(d.File)

@@ -80,6 +80,58 @@ func TestCheck(t *testing.T) {
 	}
 }
 
+func TestCheckOfOneStage(t *testing.T) {
+	dir := write(t, "function: order\nhandler: main:run\npermissions:\n  - {may: [\"*\"], of: tables/orders}\nin:\n  trial: {memory: 7 MiB}\n")
+	if err := os.WriteFile(filepath.Join(dir, "shop", "rudmar.yaml"), []byte("rudmar: 1\nservice: shop\nstages:\n  - {stage: trial, target: local/nroth, enter: {on: push}}\n  - {stage: live, target: local/north, strict: true, enter: {after: trial}}\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for stage, want := range map[string]string{"": "RM1205 RM1502 RM1608 (strict)", "trial": "RM1205 RM1502 RM1608", "live": "RM1502 (strict)"} {
+		out, err := run(t, "check", dir, "--stage", stage)
+		found := ""
+		for _, code := range []string{"RM1205", "RM1502", "RM1608"} {
+			if strings.Contains(out, "("+code+")") {
+				found += " " + code
+			}
+		}
+		if strings.Contains(out, "is strict)") {
+			found += " (strict)"
+		}
+		if strings.TrimSpace(found) != want || codeOf(err) != exitProblem {
+			t.Errorf("%q: %s, %v\n%s", stage, found, err, out)
+		}
+	}
+	if _, err := run(t, "check", dir, "--stage", "moon"); codeOf(err) != exitUsage || !strings.Contains(err.Error(), "there are trial, live") {
+		t.Errorf("an unknown stage: %v", err)
+	}
+}
+
+func TestFormat(t *testing.T) {
+	const messy = "handler: main:run # the one\nfunction: order\n\n\nenv:\n    A: x\n"
+	dir := write(t, messy)
+	name := filepath.Join(dir, "shop", "order", "function.yaml")
+	if out, err := run(t, "format", dir, "--check"); codeOf(err) != exitProblem || !strings.Contains(out, "shop/order/function.yaml") {
+		t.Errorf("looking: %v\n%s", err, out)
+	}
+	if text, _ := os.ReadFile(name); string(text) != messy {
+		t.Errorf("looking wrote %q", text)
+	}
+	if _, err := run(t, "format", dir); err != nil {
+		t.Error(err)
+	}
+	if text, _ := os.ReadFile(name); string(text) != "function: order\n\nhandler: main:run # the one\nenv:\n  A: x\n" {
+		t.Errorf("it became %q", text)
+	}
+	if out, err := run(t, "format", dir, "--check"); err != nil || out != "" {
+		t.Errorf("looking again: %v %s", err, out)
+	}
+	if err := os.WriteFile(name, []byte("function: [\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if out, err := run(t, "format", dir); codeOf(err) != exitProblem || !strings.Contains(out, "run rudmar check") {
+		t.Errorf("a broken file: %v\n%s", err, out)
+	}
+}
+
 func TestFlagsFromTheEnvironment(t *testing.T) {
 	t.Setenv("RUDMAR_FORMAT", "json")
 	if out, err := run(t, "check", write(t, "function: order\nhandler: main:run\n")); err != nil || strings.TrimSpace(out) != "[]" {

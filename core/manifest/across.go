@@ -203,8 +203,8 @@ func (w *whole) across() {
 		f.alone = own.apart(func() { own.follow(f, w.out.Functions[i], functions) })
 	})
 	w.references(w.root.node.Get("defaults"), functions)
-	for i := range w.out.Stages {
-		w.collisions(w.out.Stages[i].Name)
+	for _, s := range w.stages() {
+		w.collisions(s.Name)
 	}
 }
 
@@ -294,7 +294,7 @@ func (w *whole) wildcards(n *Node) {
 	warn := func(at *Node, what string) {
 		d := w.add(CodeWildcard, at.Range(), "%s allows what nobody has thought of yet; name what is needed", what)
 		d.Severity = Warning
-		for _, s := range w.out.Stages {
+		for _, s := range w.stages() {
 			if s.Strict {
 				d.Severity = Error
 				d.Message += fmt.Sprintf(" (the stage %q is strict)", s.Name)
@@ -392,11 +392,13 @@ func (w *whole) collisions(stage string) {
 			}
 			line, column := int(t.Route.From.Line), int(t.Route.From.Column)
 			at := Range{File: t.Route.From.File, Line: line, Column: column, EndLine: line, EndColumn: column + len(t.Route.V.String())}
-			if w.toldAt(CodeCollision, at) {
+			if i := w.toldAt(CodeCollision, at); i >= 0 {
+				w.diagnostics[i].Stage = "" // it is so in several
 				continue
 			}
-			w.add(CodeCollision, at, "in %s both %s (%s) and %s (%s) take the request %s; change one of the paths", stage,
+			d := w.add(CodeCollision, at, "in %s both %s (%s) and %s (%s) take the request %s; change one of the paths", stage,
 				t.Route.V, fn.Name, other.trigger.Route.V, other.fn.Name, request)
+			d.Stage = stage
 		}
 	}
 }
@@ -418,8 +420,8 @@ func routeKey(r route.Route) string {
 	return b.String()
 }
 
-func (w *whole) toldAt(code Code, at Range) bool {
-	return slices.ContainsFunc(w.diagnostics, func(d Diagnostic) bool { return d.Code == code && d.Range == at })
+func (w *whole) toldAt(code Code, at Range) int {
+	return slices.IndexFunc(w.diagnostics, func(d Diagnostic) bool { return d.Code == code && d.Range == at })
 }
 
 // endings of handler files, by runtime.

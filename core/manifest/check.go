@@ -32,7 +32,7 @@ func (l *Language) Check(folder Folder) Result { return l.CheckAgain(folder, nil
 // CheckAgain checks like Check, and takes from a memory what an earlier check
 // found out about files that are as they were.
 func (l *Language) CheckAgain(folder Folder, memory *Memory) Result {
-	before := memory.recall(l.offers)
+	before := memory.recall(l)
 	w := &whole{language: l, folder: folder, all: folder.Files(), before: before, checker: newChecker()}
 	w.sameFiles = slices.Equal(w.all, before.names)
 	w.parseAll(manifestFiles(w.all))
@@ -44,11 +44,15 @@ func (l *Language) CheckAgain(folder Folder, memory *Memory) Result {
 		w.across()
 	}
 
-	r := Result{Service: w.out, Diagnostics: w.diagnostics}
-	after := &recalled{offers: l.offers, names: w.all, files: make(map[string]*known, len(w.files)), root: w.root, ofRoot: w.ofRoot, functions: w.functionNames()}
+	r := Result{Service: w.out}
+	if w.root != nil {
+		w.diagnostics = w.ofStages(w.root, w.diagnostics)
+	}
+	r.Diagnostics = w.diagnostics
+	after := &recalled{offers: l.offers, stage: l.stage, names: w.all, files: make(map[string]*known, len(w.files)), root: w.root, ofRoot: w.ofRoot, functions: w.functionNames()}
 	for _, f := range w.files {
 		for _, found := range [][]Diagnostic{f.diagnostics, f.declared, f.alone, f.ofSaved} {
-			r.Diagnostics = append(r.Diagnostics, found...)
+			r.Diagnostics = append(r.Diagnostics, w.ofStages(f, found)...)
 		}
 		after.files[f.name] = f
 	}

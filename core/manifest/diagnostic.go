@@ -47,7 +47,9 @@ type Diagnostic struct {
 	Severity Severity `json:"severity"`
 	Range
 	Message string `json:"message"`
-	Fix     *Fix   `json:"fix,omitempty"`
+	// Stage is the one stage that it concerns; "" where it concerns all.
+	Stage string `json:"stage,omitempty"`
+	Fix   *Fix   `json:"fix,omitempty"`
 }
 
 // String gives the diagnostic on one line, as compilers do.

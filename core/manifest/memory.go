@@ -29,7 +29,8 @@ type Memory struct {
 
 // recalled is what one check found out.
 type recalled struct {
-	offers    *Offers  // what it was held against
+	offers    *Offers // what it was held against
+	stage     string
 	names     []string // of the folder's files
 	files     map[string]*known
 	service   *Service // without its functions
@@ -38,11 +39,11 @@ type recalled struct {
 	functions []string
 }
 
-func (m *Memory) recall(offers *Offers) *recalled {
+func (m *Memory) recall(l *Language) *recalled {
 	if m != nil {
 		m.mu.Lock()
 		defer m.mu.Unlock()
-		if m.last != nil && m.last.offers == offers {
+		if m.last != nil && m.last.offers == l.offers && m.last.stage == l.stage {
 			return m.last
 		}
 	}

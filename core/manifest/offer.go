@@ -68,7 +68,7 @@ func (w *whole) offered() []offering {
 		return nil
 	}
 	var out []offering
-	for _, s := range w.out.Stages {
+	for _, s := range w.stages() {
 		for _, t := range s.Targets {
 			offer, ok := w.language.offers.Of[t.Platform]
 			if !ok {

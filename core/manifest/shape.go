@@ -73,6 +73,7 @@ func (s *shape) names() []string {
 type Language struct {
 	service, function, caseFile *shape
 	offers                      *Offers
+	stage                       string
 }
 
 // Runtimes that a manifest may name.

@@ -1,0 +1,79 @@
+package main
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"rudmar/core/manifest"
+)
+
+func formatCommand() *cobra.Command {
+	var check bool
+	cmd := &cobra.Command{
+		Use:   "format [FOLDER]",
+		Short: "Put the manifests in a folder in form, with their comments",
+		Long: `Puts every manifest below a folder in form: keys in the usual order, two spaces
+for each level, at most one blank line. Comments stay with what they are about,
+and what is written within a line stays as it is. A file with errors is left alone.
+
+Exit codes: 0; 3 where a file could not be put in form or, with --check, where
+one is not in form.`,
+		Args: cobra.MaximumNArgs(1), PreRunE: environment,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			dir := "."
+			if len(args) == 1 {
+				dir = args[0]
+			}
+			tree, err := manifest.NewTree(os.DirFS(dir))
+			if err != nil {
+				return fmt.Errorf("reading %s: %w", dir, err)
+			}
+			left := false
+			for _, name := range tree.Files() {
+				if !manifest.IsManifest(name) && filepath.Base(name) != manifest.ServiceFile {
+					continue
+				}
+				changed, err := formatFile(tree, dir, name, check)
+				switch {
+				case errors.Is(err, manifest.ErrUnformattable):
+					left = true
+					fmt.Fprintf(cmd.ErrOrStderr(), "%s: %v\n", name, err)
+				case err != nil:
+					return err
+				case changed:
+					left = left || check
+					fmt.Fprintln(cmd.OutOrStdout(), name)
+				}
+			}
+			if left {
+				return coded{exitProblem, nil}
+			}
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&check, "check", false, "only list the files that are not in form")
+	return cmd
+}
+
+// formatFile tells whether a file was not in form, and writes it unless it is only looked at.
+func formatFile(tree *manifest.Tree, dir, name string, look bool) (bool, error) {
+	text, err := tree.Read(name)
+	if err != nil {
+		return false, err
+	}
+	formed, err := manifest.Format(name, text)
+	if err != nil || bytes.Equal(text, formed) || look {
+		return err == nil && !bytes.Equal(text, formed), err
+	}
+	full := filepath.Join(dir, filepath.FromSlash(name))
+	info, err := os.Stat(full)
+	if err != nil {
+		return false, err
+	}
+	return true, os.WriteFile(full, formed, info.Mode())
+}
