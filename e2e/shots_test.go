@@ -32,7 +32,7 @@ func TestShots(t *testing.T) {
 	wren.press("^New function")
 	wren.fill(`input[aria-label="Name of the new function"]`, "thaw")
 	wren.press("^Make it")
-	wren.reads("functions/thaw/function.yaml", "With the edit: 7 resources new")
+	wren.reads("functions/thaw/function.yaml", "With the edit: new: function/thaw")
 	wren.press("^Show the differences")
 	wren.reads("committed at the left")
 	shoot(wren, "source-new")

@@ -16,8 +16,13 @@ import (
 // Names are relative to the service's folder; nil content deletes a file.
 type Edit struct {
 	Service, Branch, Base, Message string
-	Files                          map[string][]byte
+	// Onto is a new branch for the commit; "" for the branch itself.
+	Onto  string
+	Files map[string][]byte
 }
+
+// ErrBranchThere tells that a branch that is to be made is there already.
+var ErrBranchThere = errors.New("there is such a branch already; switch to it, or take another name")
 
 // BrokenError tells that an edit would break a branch that a stage takes.
 type BrokenError struct{ Diagnostics []manifest.Diagnostic }
@@ -71,19 +76,32 @@ func (e *Engine) Commit(ctx context.Context, edit Edit, by store.Person) (string
 	if err != nil {
 		return "", err
 	}
+	branch := edit.Branch
+	if edit.Onto != "" {
+		branch = edit.Onto
+	}
 	if head.Hash != edit.Base {
 		return "", e.conflict(head, folder, edit)
 	}
 	result := e.Checks.Check(ctx, edit.Service, manifest.Overlay{Under: folder, Changed: edit.Files})
-	taken := result.Service == nil || slices.ContainsFunc(result.Service.Stages, func(st manifest.Stage) bool { return st.On == manifest.OnPush && st.Branch == edit.Branch })
+	taken := result.Service == nil || slices.ContainsFunc(result.Service.Stages, func(st manifest.Stage) bool { return st.On == manifest.OnPush && st.Branch == branch })
 	if taken && !result.OK() {
 		return "", &BrokenError{Diagnostics: result.Diagnostics}
 	}
-	change := source.Change{Branch: edit.Branch, Base: edit.Base, Message: edit.Message, Author: by.Handle, Email: by.Handle + "@rudmar.invalid", Files: map[string][]byte{}}
+	change := source.Change{Branch: branch, New: edit.Onto != "", Base: edit.Base, Message: edit.Message, Author: by.Handle, Email: by.Handle + "@rudmar.invalid", Files: map[string][]byte{}}
 	for name, content := range edit.Files {
 		change.Files[path.Join(s.Dir, name)] = content
 	}
 	repo := e.Host.Repository(s.Repository)
+	if edit.Onto != "" {
+		heads, err := repo.Heads(ctx)
+		if err != nil {
+			return "", err
+		}
+		if _, taken := heads[edit.Onto]; taken {
+			return "", fmt.Errorf("%w: %s", ErrBranchThere, edit.Onto)
+		}
+	}
 	hash, err := repo.Apply(ctx, change)
 	if errors.Is(err, source.ErrConflict) {
 		if head, folder, sourceErr := e.Source(ctx, edit.Service, edit.Branch); sourceErr == nil {

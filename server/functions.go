@@ -47,14 +47,23 @@ func (h *handlers) GetFunction(ctx context.Context, r api.GetFunctionRequestObje
 		out.Targets = append(out.Targets, t.String())
 	}
 	h.describe(&out, fn, r.Stage)
-	resources, err := h.becomes(ctx, r.Service, service, stage)
+	manifests := manifest.Result{Service: service}
+	inputs, units, err := h.inputs(ctx, r.Service, manifests, r.Stage)
 	if err != nil {
 		return nil, err
 	}
-	for _, res := range resources {
+	var settings []expand.Resource
+	for _, res := range h.resources(r.Service, manifests, r.Stage, inputs) {
 		if res.Function == r.Function && (res.Kind == expand.Function || res.Kind == expand.Logs) {
-			out.Settings = append(out.Settings, res.Attributes...)
+			settings = append(settings, res)
 		}
+	}
+	shown, err := becomesOf(settings, units)
+	if err != nil {
+		return nil, err
+	}
+	for _, res := range shown {
+		out.Settings = append(out.Settings, res.Attributes...)
 	}
 	err = h.live(ctx, &out, v)
 	return api.GetFunction200JSONResponse(out), err

@@ -9,13 +9,11 @@ import (
 	"sort"
 	"unicode/utf8"
 
-	"rudmar/core/expand"
 	"rudmar/core/manifest"
 	"rudmar/core/starter"
 	"rudmar/engine"
 	"rudmar/engine/people"
 	"rudmar/engine/store"
-	"rudmar/platform"
 	"rudmar/server/api"
 )
 
@@ -56,7 +54,7 @@ func (h *handlers) GetSource(ctx context.Context, r api.GetSourceRequestObject) 
 		return nil, err
 	}
 	result := h.engine.Checks.Check(ctx, r.Service, folder)
-	out := api.Source{Branch: branch, Branches: []string{}, Head: headOf(commit, branch), Dir: s.Dir, Files: []api.SourceFile{}, History: []api.SourceHead{}}
+	out := api.Source{Runtimes: starter.Runtimes(), Branch: branch, Branches: []string{}, Head: headOf(commit, branch), Dir: s.Dir, Files: []api.SourceFile{}, History: []api.SourceHead{}}
 	if out.Diagnostics, err = convert[[]api.Diagnostic](append([]manifest.Diagnostic{}, result.Diagnostics...)); err != nil {
 		return nil, err
 	}
@@ -93,6 +91,9 @@ func (h *handlers) GetFile(ctx context.Context, r api.GetFileRequestObject) (api
 		return nil, err
 	}
 	_, folder, err := h.engine.Source(ctx, r.Service, branch)
+	if r.Params.Commit != nil && err == nil {
+		folder, err = h.folderAt(ctx, r.Service, *r.Params.Commit)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -117,55 +118,6 @@ func changedFiles(files map[string]*string) map[string][]byte {
 	return out
 }
 
-func (h *handlers) CheckSource(ctx context.Context, r api.CheckSourceRequestObject) (api.CheckSourceResponseObject, error) {
-	_, folder, err := h.engine.Source(ctx, r.Service, r.Body.Branch)
-	if err != nil {
-		return nil, err
-	}
-	result := h.engine.Checks.Check(ctx, r.Service, manifest.Overlay{Under: folder, Changed: changedFiles(r.Body.Files)})
-	out := api.CheckResult{Becomes: []api.Becomes{}}
-	if out.Diagnostics, err = convert[[]api.Diagnostic](append([]manifest.Diagnostic{}, result.Diagnostics...)); err != nil {
-		return nil, err
-	}
-	if result.Service != nil && r.Body.Stage != nil {
-		if stage := result.Service.Stage(*r.Body.Stage); stage != nil && len(stage.Targets) > 0 {
-			out.Becomes, err = h.becomes(ctx, r.Service, result.Service, stage)
-		}
-	}
-	return api.CheckSource200JSONResponse(out), err
-}
-
-// becomes gives what a service becomes in a stage, on its first target.
-func (h *handlers) becomes(ctx context.Context, name string, s *manifest.Service, stage *manifest.Stage) ([]api.Becomes, error) {
-	secrets, err := h.engine.People.Secrets(ctx, name, stage.Name)
-	if err != nil {
-		return nil, err
-	}
-	in := expand.Inputs{Secrets: secrets, Artifacts: map[string]string{}}
-	units := map[string]string{}
-	if client, scope, err := h.engine.Planner.Platform(name, stage.Name, stage.Targets[0]); err == nil {
-		if kinds, err := client.Kinds(ctx); err == nil {
-			in.Address = platform.RoutesAt(kinds, scope)
-			for _, k := range kinds.Kinds {
-				for _, a := range k.Attributes {
-					if a.Unit != nil {
-						units[k.Kind+"."+a.Name] = string(*a.Unit)
-					}
-				}
-			}
-		}
-	}
-	resources := h.engine.Checks.Becomes(name, s, stage, stage.Targets[0], in)
-	out, err := convert[[]api.Becomes](resources)
-	for i := range out {
-		for j := range out[i].Attributes {
-			a := &out[i].Attributes[j]
-			a.Unit = optional(units[out[i].Kind+"."+a.Name])
-		}
-	}
-	return out, err
-}
-
 func (h *handlers) CommitSource(ctx context.Context, r api.CommitSourceRequestObject) (api.CommitSourceResponseObject, error) {
 	person := who(ctx).person
 	if err := people.May(person, people.Write); err != nil {
@@ -174,7 +126,10 @@ func (h *handlers) CommitSource(ctx context.Context, r api.CommitSourceRequestOb
 	if len(r.Body.Files) == 0 {
 		return nil, badRequest("nothing was changed, so there is nothing to commit")
 	}
-	hash, err := h.engine.Commit(ctx, engine.Edit{Service: r.Service, Branch: r.Body.Branch, Base: r.Body.Base, Message: r.Body.Message, Files: changedFiles(r.Body.Files)}, person)
+	hash, err := h.engine.Commit(ctx, engine.Edit{Onto: orZero(r.Body.Onto), Service: r.Service, Branch: r.Body.Branch, Base: r.Body.Base, Message: r.Body.Message, Files: changedFiles(r.Body.Files)}, person)
+	if errors.Is(err, engine.ErrBranchThere) {
+		return nil, badRequest(err.Error())
+	}
 	var conflict *engine.ConflictError
 	if errors.As(err, &conflict) {
 		return api.CommitSource409JSONResponse{Head: conflict.Head, By: conflict.By, Files: conflict.Files, Theirs: conflict.Theirs, Detail: conflict.Error()}, nil

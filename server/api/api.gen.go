@@ -302,15 +302,26 @@ type Cause struct {
 
 // CheckResult defines model for CheckResult.
 type CheckResult struct {
-	Becomes     []Becomes    `json:"becomes"`
+	// Becomes Resources of the open file
+	Becomes []Becomes `json:"becomes"`
+
+	// Before The same as they are without the edit
+	Before      []Becomes    `json:"before"`
 	Diagnostics []Diagnostic `json:"diagnostics"`
+	Effect      EditEffect   `json:"effect"`
+
+	// More How many resources are not shown
+	More int `json:"more"`
 }
 
 // CheckWish defines model for CheckWish.
 type CheckWish struct {
-	Branch string             `json:"branch"`
-	Files  map[string]*string `json:"files"`
-	Stage  *string            `json:"stage,omitempty"`
+	Branch string `json:"branch"`
+
+	// File The file that is open
+	File  *string            `json:"file,omitempty"`
+	Files map[string]*string `json:"files"`
+	Stage *string            `json:"stage,omitempty"`
 }
 
 // CommitWish defines model for CommitWish.
@@ -319,6 +330,9 @@ type CommitWish struct {
 	Branch  string             `json:"branch"`
 	Files   map[string]*string `json:"files"`
 	Message string             `json:"message"`
+
+	// Onto A new branch for the commit; the same branch where none is given
+	Onto *string `json:"onto,omitempty"`
 }
 
 // Completion defines model for Completion.
@@ -470,6 +484,15 @@ type Edit struct {
 	Text      string `json:"text"`
 }
 
+// EditEffect defines model for EditEffect.
+type EditEffect struct {
+	Gone []string `json:"gone"`
+	Made []string `json:"made"`
+
+	// Values How many values are others
+	Values int `json:"values"`
+}
+
 // Figures defines model for Figures.
 type Figures struct {
 	Calls      int     `json:"calls"`
@@ -479,6 +502,15 @@ type Figures struct {
 	MeanMs     float64 `json:"meanMs"`
 	MemoryPeak int64   `json:"memoryPeak"`
 	Throttled  int     `json:"throttled"`
+}
+
+// FileCommit defines model for FileCommit.
+type FileCommit struct {
+	At      int64  `json:"at"`
+	Author  string `json:"author"`
+	Hash    string `json:"hash"`
+	Message string `json:"message"`
+	Parent  string `json:"parent"`
 }
 
 // FileText defines model for FileText.
@@ -732,6 +764,14 @@ type Reach struct {
 	Wildcard *bool    `json:"wildcard,omitempty"`
 }
 
+// RenameWish defines model for RenameWish.
+type RenameWish struct {
+	Branch   string             `json:"branch"`
+	Files    map[string]*string `json:"files"`
+	Function Name               `json:"function"`
+	To       Name               `json:"to"`
+}
+
 // RepositoryWish defines model for RepositoryWish.
 type RepositoryWish struct {
 	Name Name `json:"name"`
@@ -840,6 +880,9 @@ type Source struct {
 	Files       []SourceFile `json:"files"`
 	Head        SourceHead   `json:"head"`
 	History     []SourceHead `json:"history"`
+
+	// Runtimes Those that a new function can be made for
+	Runtimes []string `json:"runtimes"`
 
 	// Taken Whether a stage takes this branch
 	Taken bool `json:"taken"`
@@ -972,6 +1015,15 @@ type GetSourceParams struct {
 type GetFileParams struct {
 	Branch *Branch `form:"branch,omitempty" json:"branch,omitempty"`
 	Path   string  `form:"path" json:"path"`
+
+	// Commit The branch's newest, where none is given
+	Commit *string `form:"commit,omitempty" json:"commit,omitempty"`
+}
+
+// GetFileHistoryParams defines parameters for GetFileHistory.
+type GetFileHistoryParams struct {
+	Branch *Branch `form:"branch,omitempty" json:"branch,omitempty"`
+	Path   string  `form:"path" json:"path"`
 }
 
 // GetStarterParams defines parameters for GetStarter.
@@ -990,6 +1042,12 @@ type GetLogsParams struct {
 // GetArchiveFileParams defines parameters for GetArchiveFile.
 type GetArchiveFileParams struct {
 	Path string `form:"path" json:"path"`
+}
+
+// GetLineAuthorsParams defines parameters for GetLineAuthors.
+type GetLineAuthorsParams struct {
+	// Place file:line
+	Place []string `form:"place" json:"place"`
 }
 
 // RunPlanJSONRequestBody defines body for RunPlan for application/json ContentType.
@@ -1012,6 +1070,9 @@ type CheckSourceJSONRequestBody = CheckWish
 
 // CommitSourceJSONRequestBody defines body for CommitSource for application/json ContentType.
 type CommitSourceJSONRequestBody = CommitWish
+
+// RenameFunctionJSONRequestBody defines body for RenameFunction for application/json ContentType.
+type RenameFunctionJSONRequestBody = RenameWish
 
 // RouteRequestJSONRequestBody defines body for RouteRequest for application/json ContentType.
 type RouteRequestJSONRequestBody = RouteWish
@@ -1213,6 +1274,25 @@ type ClientInterface interface {
 	// GetFile performs a GET /services/{service}/source/file (the `GetFile` operationId) request.
 	GetFile(ctx context.Context, service Service, params *GetFileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetFileHistory The commits that changed a file, newest first
+	//
+	// Corresponds with GET /services/{service}/source/history (the `GetFileHistory` operationId).
+	GetFileHistory(ctx context.Context, service Service, params *GetFileHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RenameFunctionWithBody The edit that renames a function everywhere in its service
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /services/{service}/source/rename (the `RenameFunction` operationId).
+	RenameFunctionWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RenameFunction The edit that renames a function everywhere in its service
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /services/{service}/source/rename (the `RenameFunction` operationId).
+	RenameFunction(ctx context.Context, service Service, body RenameFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// RouteRequestWithBody Which route of an edit would take a request
 	//
 	// Takes any type of body and a specified content type.
@@ -1262,6 +1342,11 @@ type ClientInterface interface {
 
 	// GetArchiveFile performs a GET /services/{service}/versions/{version}/functions/{function}/file (the `GetArchiveFile` operationId) request.
 	GetArchiveFile(ctx context.Context, service Service, version Version, function Function, params *GetArchiveFileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLineAuthors Who wrote lines of a version's files
+	//
+	// Corresponds with GET /services/{service}/versions/{version}/lines (the `GetLineAuthors` operationId).
+	GetLineAuthors(ctx context.Context, service Service, version Version, params *GetLineAuthorsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignOut performs a DELETE /session (the `SignOut` operationId) request.
 	SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1672,6 +1757,55 @@ func (c *Client) GetFile(ctx context.Context, service Service, params *GetFilePa
 	return c.Client.Do(req)
 }
 
+// GetFileHistory The commits that changed a file, newest first
+//
+// Corresponds with GET /services/{service}/source/history (the `GetFileHistory` operationId).
+func (c *Client) GetFileHistory(ctx context.Context, service Service, params *GetFileHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFileHistoryRequest(c.Server, service, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RenameFunctionWithBody The edit that renames a function everywhere in its service
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /services/{service}/source/rename (the `RenameFunction` operationId).
+func (c *Client) RenameFunctionWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRenameFunctionRequestWithBody(c.Server, service, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RenameFunction The edit that renames a function everywhere in its service
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /services/{service}/source/rename (the `RenameFunction` operationId).
+func (c *Client) RenameFunction(ctx context.Context, service Service, body RenameFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRenameFunctionRequest(c.Server, service, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // RouteRequestWithBody Which route of an edit would take a request
 //
 // Takes any type of body and a specified content type.
@@ -1832,6 +1966,21 @@ func (c *Client) GetVersion(ctx context.Context, service Service, version Versio
 // GetArchiveFile performs a GET /services/{service}/versions/{version}/functions/{function}/file (the `GetArchiveFile` operationId) request.
 func (c *Client) GetArchiveFile(ctx context.Context, service Service, version Version, function Function, params *GetArchiveFileParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetArchiveFileRequest(c.Server, service, version, function, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLineAuthors Who wrote lines of a version's files
+//
+// Corresponds with GET /services/{service}/versions/{version}/lines (the `GetLineAuthors` operationId).
+func (c *Client) GetLineAuthors(ctx context.Context, service Service, version Version, params *GetLineAuthorsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLineAuthorsRequest(c.Server, service, version, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2797,6 +2946,18 @@ func NewGetFileRequest(server string, service Service, params *GetFileParams) (*
 			}
 		}
 
+		if params.Commit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "commit", *params.Commit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -2807,6 +2968,122 @@ func NewGetFileRequest(server string, service Service, params *GetFileParams) (*
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewGetFileHistoryRequest constructs an http.Request for the GetFileHistory method
+func NewGetFileHistoryRequest(server string, service Service, params *GetFileHistoryParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/source/history", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Branch != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "branch", *params.Branch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRenameFunctionRequest calls the generic RenameFunction builder with application/json body
+func NewRenameFunctionRequest(server string, service Service, body RenameFunctionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRenameFunctionRequestWithBody(server, service, "application/json", bodyReader)
+}
+
+// NewRenameFunctionRequestWithBody constructs an http.Request for the RenameFunction method, with any body, and a specified content type
+func NewRenameFunctionRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/source/rename", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -3327,6 +3604,74 @@ func NewGetArchiveFileRequest(server string, service Service, version Version, f
 	return req, nil
 }
 
+// NewGetLineAuthorsRequest constructs an http.Request for the GetLineAuthors method
+func NewGetLineAuthorsRequest(server string, service Service, version Version, params *GetLineAuthorsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "version", version, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/versions/%s/lines", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Place != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "place", params.Place, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewSignOutRequest constructs an http.Request for the SignOut method
 func NewSignOutRequest(server string) (*http.Request, error) {
 	var err error
@@ -3617,6 +3962,27 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	GetFileWithResponse(ctx context.Context, service Service, params *GetFileParams, reqEditors ...RequestEditorFn) (*GetFileResponse, error)
 
+	// GetFileHistoryWithResponse The commits that changed a file, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/source/history (the `GetFileHistory` operationId).
+	GetFileHistoryWithResponse(ctx context.Context, service Service, params *GetFileHistoryParams, reqEditors ...RequestEditorFn) (*GetFileHistoryResponse, error)
+
+	// RenameFunctionWithBodyWithResponse The edit that renames a function everywhere in its service
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/source/rename (the `RenameFunction` operationId).
+	RenameFunctionWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenameFunctionResponse, error)
+
+	// RenameFunctionWithResponse The edit that renames a function everywhere in its service
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/source/rename (the `RenameFunction` operationId).
+	RenameFunctionWithResponse(ctx context.Context, service Service, body RenameFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*RenameFunctionResponse, error)
+
 	// RouteRequestWithBodyWithResponse Which route of an edit would take a request
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -3682,6 +4048,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	GetArchiveFileWithResponse(ctx context.Context, service Service, version Version, function Function, params *GetArchiveFileParams, reqEditors ...RequestEditorFn) (*GetArchiveFileResponse, error)
+
+	// GetLineAuthorsWithResponse Who wrote lines of a version's files
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/versions/{version}/lines (the `GetLineAuthors` operationId).
+	GetLineAuthorsWithResponse(ctx context.Context, service Service, version Version, params *GetLineAuthorsParams, reqEditors ...RequestEditorFn) (*GetLineAuthorsResponse, error)
 
 	// SignOutWithResponse performs a DELETE /session (the `SignOut` operationId) request.
 	//
@@ -4719,6 +5092,102 @@ func (r GetFileResponse) ContentType() string {
 	return ""
 }
 
+type GetFileHistoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]FileCommit
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetFileHistoryResponse) GetJSON200() *[]FileCommit {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetFileHistoryResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFileHistoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFileHistoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFileHistoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFileHistoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RenameFunctionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *map[string]*string
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RenameFunctionResponse) GetJSON200() *map[string]*string {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RenameFunctionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RenameFunctionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RenameFunctionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RenameFunctionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RenameFunctionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type RouteRequestResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5138,6 +5607,54 @@ func (r GetArchiveFileResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetArchiveFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLineAuthorsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *map[string]FileCommit
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLineAuthorsResponse) GetJSON200() *map[string]FileCommit {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLineAuthorsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLineAuthorsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLineAuthorsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLineAuthorsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLineAuthorsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5601,6 +6118,45 @@ func (c *ClientWithResponses) GetFileWithResponse(ctx context.Context, service S
 	return ParseGetFileResponse(rsp)
 }
 
+// GetFileHistoryWithResponse The commits that changed a file, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/source/history (the `GetFileHistory` operationId).
+func (c *ClientWithResponses) GetFileHistoryWithResponse(ctx context.Context, service Service, params *GetFileHistoryParams, reqEditors ...RequestEditorFn) (*GetFileHistoryResponse, error) {
+	rsp, err := c.GetFileHistory(ctx, service, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFileHistoryResponse(rsp)
+}
+
+// RenameFunctionWithBodyWithResponse The edit that renames a function everywhere in its service
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/source/rename (the `RenameFunction` operationId).
+func (c *ClientWithResponses) RenameFunctionWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenameFunctionResponse, error) {
+	rsp, err := c.RenameFunctionWithBody(ctx, service, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRenameFunctionResponse(rsp)
+}
+
+// RenameFunctionWithResponse The edit that renames a function everywhere in its service
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/source/rename (the `RenameFunction` operationId).
+func (c *ClientWithResponses) RenameFunctionWithResponse(ctx context.Context, service Service, body RenameFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*RenameFunctionResponse, error) {
+	rsp, err := c.RenameFunction(ctx, service, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRenameFunctionResponse(rsp)
+}
+
 // RouteRequestWithBodyWithResponse Which route of an edit would take a request
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -5737,6 +6293,19 @@ func (c *ClientWithResponses) GetArchiveFileWithResponse(ctx context.Context, se
 		return nil, err
 	}
 	return ParseGetArchiveFileResponse(rsp)
+}
+
+// GetLineAuthorsWithResponse Who wrote lines of a version's files
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/versions/{version}/lines (the `GetLineAuthors` operationId).
+func (c *ClientWithResponses) GetLineAuthorsWithResponse(ctx context.Context, service Service, version Version, params *GetLineAuthorsParams, reqEditors ...RequestEditorFn) (*GetLineAuthorsResponse, error) {
+	rsp, err := c.GetLineAuthors(ctx, service, version, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLineAuthorsResponse(rsp)
 }
 
 // SignOutWithResponse performs a DELETE /session (the `SignOut` operationId) request.
@@ -6482,6 +7051,72 @@ func ParseGetFileResponse(rsp *http.Response) (*GetFileResponse, error) {
 	return response, nil
 }
 
+// ParseGetFileHistoryResponse parses an HTTP response from a GetFileHistoryWithResponse call
+func ParseGetFileHistoryResponse(rsp *http.Response) (*GetFileHistoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFileHistoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []FileCommit
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRenameFunctionResponse parses an HTTP response from a RenameFunctionWithResponse call
+func ParseRenameFunctionResponse(rsp *http.Response) (*RenameFunctionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RenameFunctionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest map[string]*string
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseRouteRequestResponse parses an HTTP response from a RouteRequestWithResponse call
 func ParseRouteRequestResponse(rsp *http.Response) (*RouteRequestResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6775,6 +7410,39 @@ func ParseGetArchiveFileResponse(rsp *http.Response) (*GetArchiveFileResponse, e
 	return response, nil
 }
 
+// ParseGetLineAuthorsResponse parses an HTTP response from a GetLineAuthorsWithResponse call
+func ParseGetLineAuthorsResponse(rsp *http.Response) (*GetLineAuthorsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLineAuthorsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest map[string]FileCommit
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseSignOutResponse parses an HTTP response from a SignOutWithResponse call
 func ParseSignOutResponse(rsp *http.Response) (*SignOutResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6935,6 +7603,12 @@ type ServerInterface interface {
 
 	// (GET /services/{service}/source/file)
 	GetFile(ctx *echo.Context, service Service, params GetFileParams) error
+	// GetFileHistory The commits that changed a file, newest first
+	// (GET /services/{service}/source/history)
+	GetFileHistory(ctx *echo.Context, service Service, params GetFileHistoryParams) error
+	// RenameFunction The edit that renames a function everywhere in its service
+	// (POST /services/{service}/source/rename)
+	RenameFunction(ctx *echo.Context, service Service) error
 	// RouteRequest Which route of an edit would take a request
 	// (POST /services/{service}/source/route)
 	RouteRequest(ctx *echo.Context, service Service) error
@@ -6962,6 +7636,9 @@ type ServerInterface interface {
 
 	// (GET /services/{service}/versions/{version}/functions/{function}/file)
 	GetArchiveFile(ctx *echo.Context, service Service, version Version, function Function, params GetArchiveFileParams) error
+	// GetLineAuthors Who wrote lines of a version's files
+	// (GET /services/{service}/versions/{version}/lines)
+	GetLineAuthors(ctx *echo.Context, service Service, version Version, params GetLineAuthorsParams) error
 
 	// (DELETE /session)
 	SignOut(ctx *echo.Context) error
@@ -7370,8 +8047,63 @@ func (w *ServerInterfaceWrapper) GetFile(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter path: %s", err))
 	}
 
+	// ------------- Optional query parameter "commit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "commit", ctx.QueryParams(), &params.Commit, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter commit: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetFile(ctx, service, params)
+	return err
+}
+
+// GetFileHistory converts echo context to params.
+func (w *ServerInterfaceWrapper) GetFileHistory(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetFileHistoryParams
+	// ------------- Optional query parameter "branch" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "branch", ctx.QueryParams(), &params.Branch, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter branch: %s", err))
+	}
+
+	// ------------- Required query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "path", ctx.QueryParams(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter path: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetFileHistory(ctx, service, params)
+	return err
+}
+
+// RenameFunction converts echo context to params.
+func (w *ServerInterfaceWrapper) RenameFunction(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RenameFunction(ctx, service)
 	return err
 }
 
@@ -7647,6 +8379,39 @@ func (w *ServerInterfaceWrapper) GetArchiveFile(ctx *echo.Context) error {
 	return err
 }
 
+// GetLineAuthors converts echo context to params.
+func (w *ServerInterfaceWrapper) GetLineAuthors(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Path parameter "version" -------------
+	var version Version
+
+	err = runtime.BindStyledParameterWithOptions("simple", "version", ctx.Param("version"), &version, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter version: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetLineAuthorsParams
+	// ------------- Required query parameter "place" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "place", ctx.QueryParams(), &params.Place, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter place: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetLineAuthors(ctx, service, version, params)
+	return err
+}
+
 // SignOut converts echo context to params.
 func (w *ServerInterfaceWrapper) SignOut(ctx *echo.Context) error {
 	var err error
@@ -7734,6 +8499,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/services/:service/source/file", wrapper.GetFile, options.OperationMiddlewares["getFile"]...)
 	router.POST(options.BaseURL+"/services/:service/source/check", wrapper.CheckSource, options.OperationMiddlewares["checkSource"]...)
 	router.POST(options.BaseURL+"/services/:service/source/assist", wrapper.AssistSource, options.OperationMiddlewares["assistSource"]...)
+	router.GET(options.BaseURL+"/services/:service/source/history", wrapper.GetFileHistory, options.OperationMiddlewares["getFileHistory"]...)
+	router.POST(options.BaseURL+"/services/:service/source/rename", wrapper.RenameFunction, options.OperationMiddlewares["renameFunction"]...)
+	router.GET(options.BaseURL+"/services/:service/versions/:version/lines", wrapper.GetLineAuthors, options.OperationMiddlewares["getLineAuthors"]...)
 	router.GET(options.BaseURL+"/services/:service/source/starter", wrapper.GetStarter, options.OperationMiddlewares["getStarter"]...)
 	router.POST(options.BaseURL+"/services/:service/source/route", wrapper.RouteRequest, options.OperationMiddlewares["routeRequest"]...)
 	router.POST(options.BaseURL+"/services/:service/source/commits", wrapper.CommitSource, options.OperationMiddlewares["commitSource"]...)
@@ -8600,6 +9368,86 @@ func (response GetFiledefaultApplicationProblemPlusJSONResponse) VisitGetFileRes
 	return err
 }
 
+type GetFileHistoryRequestObject struct {
+	Service Service `json:"service"`
+	Params  GetFileHistoryParams
+}
+
+type GetFileHistoryResponseObject interface {
+	VisitGetFileHistoryResponse(w http.ResponseWriter) error
+}
+
+type GetFileHistory200JSONResponse []FileCommit
+
+func (response GetFileHistory200JSONResponse) VisitGetFileHistoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFileHistorydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetFileHistorydefaultApplicationProblemPlusJSONResponse) VisitGetFileHistoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RenameFunctionRequestObject struct {
+	Service Service `json:"service"`
+	Body    *RenameFunctionJSONRequestBody
+}
+
+type RenameFunctionResponseObject interface {
+	VisitRenameFunctionResponse(w http.ResponseWriter) error
+}
+
+type RenameFunction200JSONResponse map[string]*string
+
+func (response RenameFunction200JSONResponse) VisitRenameFunctionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RenameFunctiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RenameFunctiondefaultApplicationProblemPlusJSONResponse) VisitRenameFunctionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type RouteRequestRequestObject struct {
 	Service Service `json:"service"`
 	Body    *RouteRequestJSONRequestBody
@@ -8961,6 +9809,47 @@ func (response GetArchiveFiledefaultApplicationProblemPlusJSONResponse) VisitGet
 	return err
 }
 
+type GetLineAuthorsRequestObject struct {
+	Service Service `json:"service"`
+	Version Version `json:"version"`
+	Params  GetLineAuthorsParams
+}
+
+type GetLineAuthorsResponseObject interface {
+	VisitGetLineAuthorsResponse(w http.ResponseWriter) error
+}
+
+type GetLineAuthors200JSONResponse map[string]FileCommit
+
+func (response GetLineAuthors200JSONResponse) VisitGetLineAuthorsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLineAuthorsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLineAuthorsdefaultApplicationProblemPlusJSONResponse) VisitGetLineAuthorsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SignOutRequestObject struct {
 }
 
@@ -9135,6 +10024,12 @@ type StrictServerInterface interface {
 
 	// (GET /services/{service}/source/file)
 	GetFile(ctx context.Context, request GetFileRequestObject) (GetFileResponseObject, error)
+	// GetFileHistory The commits that changed a file, newest first
+	// (GET /services/{service}/source/history)
+	GetFileHistory(ctx context.Context, request GetFileHistoryRequestObject) (GetFileHistoryResponseObject, error)
+	// RenameFunction The edit that renames a function everywhere in its service
+	// (POST /services/{service}/source/rename)
+	RenameFunction(ctx context.Context, request RenameFunctionRequestObject) (RenameFunctionResponseObject, error)
 	// RouteRequest Which route of an edit would take a request
 	// (POST /services/{service}/source/route)
 	RouteRequest(ctx context.Context, request RouteRequestRequestObject) (RouteRequestResponseObject, error)
@@ -9162,6 +10057,9 @@ type StrictServerInterface interface {
 
 	// (GET /services/{service}/versions/{version}/functions/{function}/file)
 	GetArchiveFile(ctx context.Context, request GetArchiveFileRequestObject) (GetArchiveFileResponseObject, error)
+	// GetLineAuthors Who wrote lines of a version's files
+	// (GET /services/{service}/versions/{version}/lines)
+	GetLineAuthors(ctx context.Context, request GetLineAuthorsRequestObject) (GetLineAuthorsResponseObject, error)
 
 	// (DELETE /session)
 	SignOut(ctx context.Context, request SignOutRequestObject) (SignOutResponseObject, error)
@@ -9874,6 +10772,80 @@ func (sh *strictHandler) GetFile(ctx *echo.Context, service Service, params GetF
 	return nil
 }
 
+// GetFileHistory operation middleware
+func (sh *strictHandler) GetFileHistory(ctx *echo.Context, service Service, params GetFileHistoryParams) error {
+	var request GetFileHistoryRequestObject
+
+	request.Service = service
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetFileHistory(ctx.Request().Context(), request.(GetFileHistoryRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetFileHistory")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetFileHistoryResponseObject); ok {
+		return validResponse.VisitGetFileHistoryResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RenameFunction operation middleware
+func (sh *strictHandler) RenameFunction(ctx *echo.Context, service Service) error {
+	var request RenameFunctionRequestObject
+
+	request.Service = service
+
+	var body RenameFunctionJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RenameFunction(ctx.Request().Context(), request.(RenameFunctionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RenameFunction")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RenameFunctionResponseObject); ok {
+		return validResponse.VisitRenameFunctionResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // RouteRequest operation middleware
 func (sh *strictHandler) RouteRequest(ctx *echo.Context, service Service) error {
 	var request RouteRequestRequestObject
@@ -10181,6 +11153,33 @@ func (sh *strictHandler) GetArchiveFile(ctx *echo.Context, service Service, vers
 	return nil
 }
 
+// GetLineAuthors operation middleware
+func (sh *strictHandler) GetLineAuthors(ctx *echo.Context, service Service, version Version, params GetLineAuthorsParams) error {
+	var request GetLineAuthorsRequestObject
+
+	request.Service = service
+	request.Version = version
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLineAuthors(ctx.Request().Context(), request.(GetLineAuthorsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLineAuthors")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetLineAuthorsResponseObject); ok {
+		return validResponse.VisitGetLineAuthorsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // SignOut operation middleware
 func (sh *strictHandler) SignOut(ctx *echo.Context) error {
 	var request SignOutRequestObject
@@ -10278,100 +11277,109 @@ func (sh *strictHandler) SignIn(ctx *echo.Context) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"1D3bcty2kr/C4p6qfVg6UhyfbKI3x44dn+NYLimbPKS8VRiyZwYRCUwAUOOJSv++hSvBIUCCc1G8L8lY",
-	"BIHuRqPRdz7kJW02lAARPL96yDeIoQYEMPWvBUOkXMtfmORX+Z8tsF1e5AQ1kF/Zp0XOyzU0SA5r0Of3",
-	"QFZinV89v7wscrHbyJFcMExW+eNjkS9bUgpMiZt0g8S6m9M9LnIGf7aYQZVfCdaCv8o/GCzzq/w/LjrY",
-	"L/RTfvFBziMXwlVkCVyNTr6krEFCjiPi2xd5kTeY4KZt8quvHT6YCFgBU+twYPe4hMhi9unR6HCBVtFF",
-	"1LOjl7gHxuM7Y5+OLTNKqkf5Jt9QwkEx10dGFzU08mdJiQAi5E+02dS4RJIHLjZ6xH/9wTVUafjYedWK",
-	"FfCS4Y3muPy3NRLZFojItoySVZEtdtnNm1fZ9y/++d+aynoOucTLzYbRe1SrU8HoBpjAGnAkgnyyj3Ah",
-	"j1Zj0No7CEW+AWawGp6RjsC/23HdZIVc/5Nbji7+gFLIGV+yco3v4Q2uYQhzQysIwyE3OfSAr9Hzf34b",
-	"foT/giQS7OOiGUrBYmZx6wQx4hxzcQO8rUVgGxa0DdNWMkUNcs/VQCyg4VNc88q9I2cwUyLG0E7+m1AB",
-	"6XO9xwQ+UAGhmSy93UQD6PtvhEmoce9jaqGMU/I3zNdDOnZCPkDIum3I1Mku8qXhOU/8f30ZkP96pN69",
-	"qsISblR/7EFD2rpGCzmdFi4x8nS41ZjANIhOfo4fN3enaUANamYRR5AgiYVgeNEKeLVGZBU4gmgpgOVX",
-	"D49FvoAlZaB/VwwvBVQeaAtKa0BE43ZvhmkpHNijlmAxjZd63S1cGGBCePwAJW00xHvwVxUDHuZZZJFP",
-	"PyRmHUe20GHxlYXBmneYVNOIW6jN+MLXMDyoRyjRQTggyZLRZgrPa4ZXWG1mdAvFmtF2tU4mXTflPsEi",
-	"zFDk96huFSeF+UI/LjRCQVpQxKohAQhAlb7lHwCqENSMbmfwjYTkhm5DE6lDzo8Qr2YCA1Jh8IsS5BXU",
-	"x+gHC1j3edjXHVBd8/CjUYkBjFEWebGBhrLde9zgVAj1Gx8B3SW+EBOzksmBQRhmT/Hs62u/rCEzDzMh",
-	"dbcacZGVSsBWGRaZmnNS77D6sQYhupuSqeZoGWB2KJ1tFb/MlXOC4dXKGGQHsrUn89xsFoEQOV6hug4r",
-	"C3CvFVq5ImIrEGMgT0tnM0dh5g3DwuG6FVIUB8D5vIGyfxY8XYO2JPxkTeuKh3hxDzw3vZ3MvhoD9KYl",
-	"R8gDq0YNMRnjD0zuqTaYpnjwXTdy7DqimtozdGdvi4IqL+cxccWn2SnGMh5TGyXNXGZmPWUoediE96zl",
-	"oXvdaqmp562YqQpEdJciF/A5gQZGlVGDg2itobyL2U0LmLe7ViEMIF1htCKUC1ymT/favTMptvzpCwd3",
-	"FOHZ5s0ZjJHDzIwgSrRpcMxkQ4ZrkRDA5E35v79fPvsePVt+enhx+fiPPABqR4cJJ91Z6NIA54Yy/eUv",
-	"lYPNWY1FKuEUCbp5JyhpTfsZ1zsmHJiYY3kUeY0WUE/vvh7mlnCmiQYmjAJZ1rgMneZdEJIKBML1ONen",
-	"C7c1oCqm1GE2yipTrLFHGrVSIbHqTHCziEMqQiAOf7ZAypDpWtK6mofxCmECVbJQuwFUrkPz1JSL42eh",
-	"G5gDzbUeHrK0oKH3UB2hShrCGMwcaIWmcbdCaJNeQ43vge2OUJFQK9aUBcH2RMzQYzk0DEfvKAPoxxqV",
-	"QZXGs1gmbI/ObW5A92WWUlAMbGME03AMqMYxKeFow4wLJMJPtuvdtDCzxpWepjBA6ZfHcLq1AO1xQun8",
-	"tgHfvVhDpj3iGccrIo1AkjVol1U0I3QrZWryEUfGwZ/OFi4kEJitRHymxixthZBOBZua7hobkHPTJezx",
-	"UD1bARdzVDM5/iPCLCwS57j33qKI/9uy8qzzx9umQSyBG/X0FtjuRX+77Wb1aV041usIN8a/Yc3MC/kM",
-	"9Jwh5IHJLUABW5dUUL1MFZQ6/JkwMBqIUntFUsVLFwUNC9/YEyZmIBUXVSPOiBFZnSjiVMRYEaPwArrO",
-	"q2QN0k7UW1koZy+6EF6HbuF289MoF7x2atwemyHyll6TsE1d9Zho/Jy5kdru37QzxMW1Gh/2w8Jmzm1r",
-	"obgVsJm2Cjug7Uod7IUjzThh1UpzQxzQbETEtVq6oM/gxXnnVvlvIwZJBZ/Dq5/uHG3RPSRoNRqWwouu",
-	"GAKYGbojoPHxyDfjGHSegoCcjcSzu5BlgLakejX++L2JJc7xzeHPUwz+Bn/2A5UhN/uI6gr3wLDY6Sug",
-	"bZRf0hB1ixiRwz5Nmc2lCbnbuSJxzY4GPrE6+MK75JSGwS7pe3S+S9PFCgIqIGsJl1qfWGOeKRlsNL9x",
-	"CnjeQgPVWDzgdRdiOWsQ1KwzGgQdudpackfoNnIN3COC+TrseI0GSd1lNhEbHQA+oFRC6JpBSVmlIJwb",
-	"yHavmhh5CMYfKyyCvoCnFRDxY5/m7J11UqMu4Td41bKgbyQeaLRuk8gtFYsyos8/9y2WiraL2ovTkbZZ",
-	"WMGHyIzBM4ORYs2oEDVUCTeaJoPDzH/Z+TYMtBbFHkRhmtfwi9njPa8dJn1zxju30YysNHYxGUJqcGEX",
-	"CkP3OWBkVHiGBqhOWEhkYVEneMH1sMIsGoTRSO2YHhx336og+Vw5HAzsdAdn/I7Xw6auNvsw4OF4WdeZ",
-	"e5zRpfJ2dPZGumdjA6zBnM/Kf/vo3vkfDuEkjVk3240c/tLcKyETATWbesZ8t2p8cKZyDVU7ay7zxgd5",
-	"RkIzghCYrE6byzSSGaHu3Jku+bR0igmh5ylFfWuWO+2oyzU0DOATvNtGj2j27PX50Of80El/i0JKRDTS",
-	"EtUpnGljdWUdsJe6MlZoLRHuZT3MdHeaUI1RQ3xDP4TVT4BqEXATbWok5AU243yaN8yMk3miboEQWO96",
-	"KQN7IpXwrc1T3FMAPB6TT5IvbmfTpiUn/KiGOx/WUKGiM47me7pSalIwNrPir3rXh4fgE+RK0S6rJaAa",
-	"32Meu0NYm640pQsD5eWyMDmdx2y0XbSHZp9KHtBmj8ZZ70fLFYlHfsxIFgyVkHx4x8zZf9GWEVT/SMRR",
-	"capTuF9HboywJijlEBKJ/kwk9lyT2nuzVn+PmhH/ho34aNzC+3YVWWLWRKz2NeKZoNkCMjllJX+zlmRY",
-	"FBkiVaYdpUOXVyoVG1RBsvcrweM9IYmJOYVEJ0FMaEJ2XNitbHfAoOAczW760DZYMzRVG5aTyZ/zXbJh",
-	"/WjE2Y+btkbR9FROWzYd/7lVo34CVB0QvL0VKFzGsR+47Dz5GqjCS/819PLxie2DqvQIpJAxODqAZ2Wh",
-	"1WX0pEYV6ylYUnQvJEY9QPtOiLkaZsSIK/K/KEkXttbI0xAUBocgMc1VfUQC5WieZKowwYQLRCL83c+2",
-	"nHdvc8EANUfY9p3g7tVJulvXA85Dwy08Itc/GH3azyhDz/76JP9z+ez7Z58eLotvvg9nlqm0/ug9bnnX",
-	"xl89+4ALutlA5fQI3/2yaHFtwm5KkQ1ydbx4be7VOZJgaZYJUg0+i3eBuzAeX4kHsg9LKuni23rNEJTX",
-	"LnsoXJAUyBW09Ukz/fabdlHraM1Q8muZdVS2+DCN3ZOFe6VNDpggRXQi7izf8AH+XdameMHUqCCUOr46",
-	"vFrGtiBqGBMaIb8tDUonfq9oKAR535k0QGDFEIlqCAyWLYeI35lBp0AMoyHR1+6BLY6pn9Dve8ubxTpo",
-	"g1QI6sk2d3dKxfwBaT9cuZfZOF7E6o11CUDhqLRXOZFys5ohIeqaMu1ZvgziqrSPzR4I5wwUeUtMnVAk",
-	"8QPdA09xkWnEXcKxTTjQ7xd+iUi34t6ueSRyexJjmB9Q6MSUKhk8En8mK2AbhiOF5rYwIZizg3V9+9kS",
-	"fA5Ly4kr6vGUG4Wmw6lPlsLSL0Z0rxVBerh3XsVH3Huxh+2Yc0LCGs47c1sw3ekhdVcmSvEwz5SHONuq",
-	"/xJKQP5the+BTHfNGGaQRvD1nZ4RXyUPXySjN+FMW2jCqk3yHFuXsZuqcPCPle5HeXMkxf/UdTlau2wj",
-	"Ad+4oaj/MBkGlE87Q9EsNZrurzPl52lGo7rDbA2hyLe4rkpTFT2RX+HpTgNVIozehnIsaCzL1LJ2UluX",
-	"AQ8GV/TDdYHUU7SoY8zfgFjTaq74F3SmLVDkLatnlAd2FoIBUE+gVi4cRlFaxKrnBLozEmdfPlIOWjI2",
-	"SJTrQkVvpVBUf9tiwrMlZirvKD2A+otcLch8KRLHeFU1xFFM9RrBGsj5FmDcGFKdpY4qFTq/DWlg7GfH",
-	"RQn3JdQbdoevl24+4iuZSks/vFWK1c7ceYv6TW5aEkufjwQRpPqh5v9PnkkhVhi1g1O5GiYrqXtUUIOA",
-	"KqMsM8WimXECJCXf33gO/T5Ya90ZwLqyWKv9bqJlKp/QljWpa3xt/MbGt3VwoHmtkhpjgWWTDhHI5uKR",
-	"rACvcj/eiCT1FBldJl6130uxmHefEPPKMY7zaIAsvTOBEw7GCWhhNgAGkYaSQaRk13lZ/B5J337z3Yup",
-	"xNW4l+VW20W3nUtxjxdqSvw7Pd1XxJz+MSMh071S9FcOg855pB4X19j+I10XKzlbBgeuGG03c6tdEaki",
-	"dx+jKR49M4EZ7oAwYBYekkHa4BV5F5GPHWgeG30XFvecbymr0royBqF3UwShdLp08vWnH83d2tPbMhVm",
-	"iYXR0zFK1W1vpGI6Pcq5xtweuBnr27eHSeN3QEKxeJBGe4ZM5rwcxnUqvbvOJ2yZrgLfbmdhq7YlYTt1",
-	"oN+9QQPUoRnnqXADw2iox/c+BtxWx7UqND0K3RpxqH8yG376uuaRE7VGfH1ILbSAM1XKOeZQkI3WPEeC",
-	"VTZ6P3R3DLpe+e5phGuT3zB8aBWK8dZkKpLX8VPo7OwyqehlJSKEimwBGQfF04EkiPMWZh+UMRp17V1m",
-	"S8qUAy8IoHkvYPP+sMs0JFYbF2vYZRVeLpXitA/aiL62RViY/esv8RPdZg0iO+t75JkcmgmaAdFhvgM5",
-	"dZjv6gVVsQ2b6+xOy3odn3UQh3n4gOLCuaVD+/0mA1RdQGn7GyVWpbfh3O+uutGaQCUDTZt2U+kfDGzt",
-	"tTbDVHUg3ei8QCnzIWgLzY1DjXfCilZIxhOJBx0Mp7lVFx9dkzpSwdGSigJ/bSsQAv7iQ6sshz0sXd2l",
-	"x0Ldzlv8XFmmI3eIb3/VJyBWbNErXUhiKDOhreKIJOFO3UUJK1gbKJ4o0QGv1xzB/43HY/vNdswJTWn+",
-	"PIg++iXaI4WRuIbbeO/leUqq3xN6Xt/BhPJJD9LCkKZDe6wh096mDSXlQcrQosW1SE4C9bZnhpmpwohz",
-	"Kq17Z2b4+CAFziR3xyrBVxDsniLvZ6zLZ2cUE+0b+3ppp985fS+g6PnE6nanxyHemYx2wVG9/MmSjnWE",
-	"QSvQ/na5JiJVVmMCKrGYKnNHUFrzDPG7jC6zm7ZqEPvKRZyucv0XTwW4yr+2bZfQBudX+TdfXX71jfFo",
-	"KrJdeK1DLh5w9ajyWnSsQ7KyUmLfVflV/hbEa79jQa8H/vPLy5H+9/P63g+6RgQa4F8TyKpebm8FS2QC",
-	"HaHJHbT9tvr+ZyJ+D7/ZDbnAVf746bEYEu3iQfdcedz/9ETanEXwQwVo+gMSVotZ0Wf6EkWkhDpURv+p",
-	"yDemhVd/W1+W4pqMbeyLIcO+proQ5RCaS/KtXRg8xmkmUH5GLrP1R0Pekqq6PkmZVH+OQXRTIzJ9rD6a",
-	"RPlzoepqHQLI/iLFTm37rTzhEepIc7HXKeqACWPMfdMSR9w/W+DiB1rtTkZXG/157N8u8pA+Drbz61nL",
-	"7mdI+I1w9o1eZ7JmNoCTNcodhtTOyqsCC57RrVIfZ/qPvKXDV1ofmnfmYj7izDgHvHWYBXf2lbLbbnxn",
-	"/Vm2uJ/AcPadjtvWkU4XKZvyM6qOEteWGA9SEx6VZLcarSNlWSSq/JiAqgqv6okOQ9jLbFeT/ev2+kOm",
-	"0cqeXz6/fPb1c3mgUCYtWPmrQQQvpR0xFIWhz0LpePz0jd7lCvo2MuIQvNzVLuk3eHR/3mMubu2gI7co",
-	"zbPfj+sNdfLB9r2s68zhcQzHmjkuHsyvx4uF/fBDjHf1lyHOeA3rBQJYv3G9Eha7zNgPT3QdWzbrs5BH",
-	"NnOl4Am+et0NewrOcg1YU3gqY3SbIet4LTICW+DCJDF9eXS+eDCQPl5oXrh4UP+fsMz8ZqRnNc78hQLk",
-	"fouEVD1IlanmlFpY2oRbTGzE7skJX0wOtUZzwlCDwhGbeYTFeFaUjjZFjRbmGpWCKy7RqUZGVVMpRwfY",
-	"qS5D6RzaXq8lapKudwbjOMhPPQNpRAr7bWCfQgzHq6vDupmWvV+M1P1DN0kYk6ymj8KT0LPXsyGBovoz",
-	"kIhnFSXwN19sReTbqraaceTDpAMTNLZdNik3tlemj9zZLj/dgCXM2TU++Njv2xw6pcVOeGKWV36XIy6d",
-	"qID+Gd3BGZ0trmToDDb43+U8i2xRV94RtbNt9ebZWN2sEEFahcS0aqcjJ9kWi3WmPnCRuSSjL0/FM2Ge",
-	"6OHQlL9A6iuj5zgk+vul3vad/qB4n0hNOiqXJ17ZFJzErivMM9XrVbslTyAxf9OlKrtsAdmWYSGAZEho",
-	"52cJti2PXFlwHU9rQIrA8dN3Ua6hvDsHC6hPPJ2VA7qPSD0xA/if64ruv8i2tK0rtQun2n5EMqiwcAWd",
-	"hIrMhW2zHfTXnNh49d5Zrkj9Kazz7n33ta2zO6sjQf9BGjZfJ7mpX9kNk1zx4vL7E9LEfHQqsOgtbWBB",
-	"q10GNQePZ1Rjbi0qBG7gLDf8hS1Ni13zb6y3+Ezn1fX1DbrNlibZ5gu9wyMGh3FcjHzbf+Lb3lPKgavd",
-	"O7V0MOWa1n1ylnCWK/d74pvBL0UN3gy4XKsiU9tE7xQXg5xT7ZbSVM0VoS8Cge4gQ5l1Vk2cU/2hBzaq",
-	"kZsh5wl9TX99bhhUkCp6kS12mTwRGYMaCXwPmaC9dsynsVg9e4DA1jV/NiXDlN3x/OSeBVevFTvoKUXl",
-	"4alZq4V+ohh5MUeI9L3ALnPs4sH+HPXzv/HbpZ3rVuj3Kg/fDXaHv2iPfufTnhjoYqzH7NuF+wLBF4VQ",
-	"VBlFdd1jpzMoo/bz20982/jfh46YISVq4CgT9DGNUWyP56jLkq6exlcf7R89JNB7ulKGMi8yWld/q0t5",
-	"XtBqT4y7FhpxKT4wXcIz+f3l575r2/idwgG+x1xc1WmrAfLH4xPJnkCAUAOQemF+dxkO/LWBM3IL4taf",
-	"/NQyyqt1PzTi92/YnFqK+LVq0XDfr3bQU8iP/QKVaTFiwftCMy4sibsQ/Zic/tUV4Jzt1upXLUWS3ruI",
-	"/hebPpFO8LAaNeUV8WuB/lbniDErkYbn/3dGS6cwntuvwrviXVVeOZT4eEWu27RKhFv98WTaHiFXoiY9",
-	"8HMfebtEUEulGebd16GPYK+g+q+7c5zrUu1afzyx6j9C0dtjSflo2ofag6r6uOUXaIOl0Pu/AAAA//8=",
+	"1D1rj9w2kn+F0C0Q4E7OTBwnl8x+8jPxrmMbM9kEuMB3YEvsbsYS2SGpaXcG898PfIpqFfXox8T7ye0R",
+	"RVYVi8V66y4reL3hjDAls6u7bIMFrokiwvxvITAr1voXZdlV9kdDxC7LM4Zrkl35p3kmizWpsR5W409v",
+	"CFupdXb1+PIyz9Ruo0dKJShbZff3ebZsWKEoZ2HSDVbrds7wOM8E+aOhgpTZlRINiVf5myDL7Cr7j4sW",
+	"9gv7VF681fPohWiZWIKWg5Mvuaix0uOY+vZJlmc1ZbRu6uzqq4APZYqsiDDrSCJuaUESi/mnR6MjFV4l",
+	"FzHPjl7ilgiZ3hn/dGiZQVLd6zflhjNJDHO9F3xRkVr/LDhThCn9E282FS2w5oGLjR3xX79LC9U0fPy8",
+	"ZsWSyELQjeW47Nc1VmhLmEJbwdkqR4sdun71HH3/5Jv/tlS2c+glnm42gt/iypwKwTdEKGoBxwrkk32E",
+	"c320aofW3kHIsw0RDqv+GWkJ/Jsf106W6/U/hOX44ndSKD3jU1Gs6S15RSvSh7nmJYHh0JsMPZBr/Pib",
+	"b+FH9E8yiQT7uFiGMrC4WcI6IEZSUqmuiWwqBWzDgjcwbTVTVETvuRlIFanlGNc8D+/oGdyUWAi80/9n",
+	"XJHpc72hjLzlikAzeXqHiXrQd9+ASWhx72LqoUxT8lcq1306tkIeIGTV1GzsZOfZ0vFcJP6/ugTkvx1p",
+	"d68sqYYbV+870LCmqvBCT2eFS4o8LW4VZWQcxCA/h49buNMsoA41t0ggCEhipQRdNIo8X2O2Ao4gXioi",
+	"squ7+zxbkCUXxP4uBV0qUkagLTivCGYWt1s3zEphYI8aRtU4Xub1sHDugIHweEYKXluI9+AvS0EkzLPY",
+	"Iz/9kLh1AtmgwxIrC701P1JWjiPuoXbj81jDiKAeoEQLYY8kS8HrMTzfCbqiZjOTW6jWgjer9WTStVPu",
+	"EyzBDHl2i6vGcBLMF/ZxbhECacGxKPsEYISU07f8LSElBLXg2xl8oyG55ltoInPI5RHi1U3gQModfkmC",
+	"PCfVMfrBgqy7PBzrDriqJPxoUGIQIbhIvFiTmovdG1rTqRDaN94T/HHiCykxq5mcCALDHCmeXX3t5zVB",
+	"7iFSWnersFSoMAK2RFQhM+eo3uH1YwtCcjc1U83RMojboelsa/hlrpxTgq5WziA7kK0jmRdm8whA5HiO",
+	"qwpWFsitVWj1ilisiBoCeVw6uzlyNy8MiyTvGqVFMQDOpw0pumch0jV4w+Ana16VEuLFPfDC9H4y/2oK",
+	"0OuGHSEPvBrVx2SIPyi75dZgGuPB1+3IoeuIW2rP0J2jLQJVXilT4kqOs1OKZSKmdkqau8zcesZQirCB",
+	"96yR0L3utdSp5y2fqQokdJc8U+TTBBo4VcYMBtFak+Jjym5atApeV9peE8kbURCJ+BKpNUF8QxhytJ2j",
+	"00H0CSovIOIlrgnCUq+5Q1gQtKVqzRtlgCAlVSdYv6R4xbhUtJjO1y/CO9CMZLnU5B6Z42VJ1Us7Ut+n",
+	"IA1+5FtUY7ZDIuyApgLjCsk137LxGy7GLg87HOn7tf3HwZzkmdkWohdZ/U3VT+ylTaXhpOxhzMHDDD2Q",
+	"Iryuacpoxk5uYKWI0Dj/72+Xj77Hj5Yf7p5c3v8NQrYl44ib9Cx0qYmUjjLd5S+NizPY7cBcnCne3+Sn",
+	"iJEtskihJRfmtBaGZn83v82xds+3WvVCjDOi2WFFbw0/dP0FeYeaTx/9D3705+Wj7z+0P7/8v4tHH/4T",
+	"IG5qc802tbiP7LZ3AM1QAimTRKg59mmeVXhBqnEOtcPCEsGAtcDAKLBlRQtI5u9ASEqiMK2SB3vmFbgm",
+	"uEyp/lQMsvMY++6RxqyUa6xaR41bJCCVIJAkfzSEFZCDo+BVOQ/jFaaMlJPvk2uCizU0T8WlOn4WLWRn",
+	"QPPODofscVLzW1IeYXA4wjjMAmi5pXG7ArRJL0hFb4nYHaFI40atuQDBjsRg36/ddx8MqgcO0PcVLkDF",
+	"N7JrR+7vNrjiQI9lllFjHWxDBLNw9KgmKSvI0ea7VFjBT7br3bgw8ya4nSZ3QNmXh3C68QDtcUIRvPtA",
+	"hEdfPjZugiRdMVIiylCNd6jkiPFtrE2OHnHswkDT2SIEjoDZCixn2lXaooTUWbKp+K72Ydsw3YQ97mvG",
+	"KyLVHK1Yj3+PqYBF4hwn8A84ESXxrDzr/MmmrrGYwI12eg9s+2K83X6zurTOA+u1hBviX1h7jAKDPV2s",
+	"DzkwuQcI8IiwkpRPpwpKGySfMDAZrjR7xaaKlzZWDgvf1BOhZiCVFlUDLqsBWT1RxJm8AkOMPAr7B9+j",
+	"d1u0ot7LQj173gZ6W3TzsJsfBrngRVDj9tgMsx/4OwZ7XsoOEw2fszDSeoc2zQxx8c6Mh731ZDPntvVQ",
+	"3CiyGdVAIvT8Si3seSDNMGHNSnMDYaTeqIQDvgihwd6L886t8fInDJKSfIJXP9052uJbMkGrsbDkUQzO",
+	"EcDN0B4Bi09EvhnHoHXSAHI2kfXQBrYB2rLy+fDjNy7iPMeDSz+NMfgr+ikOZ0PBmAHVldwSQdXOXgFN",
+	"bbzXjqhbLJge9mHMbC5cYoafKxH9bmkQE6uFD96loDT0dsneo/Md3yGiBKiAomFSa31qTSUyMthpfsMU",
+	"iHzKDqqhqNGLNhB31lC5W2cwVD5wtTXsI+PbxDVwixmVa9g9nwylh8tsJILeA7xHqQkJDoIUXJQGwrnp",
+	"DuFVl0kBwfiypAr0BTysgEgf+2khgVknNRk4iLzVPZKsuIVwuu1U43LmGyYPQQ54yO0A4x7n+mDKcd+4",
+	"m9OBk1s8IORf0VUjQMdQOhbvfUaJKzoViMeffuqaayVvFlUUymZNvfBSH7MZg2fG69VacKUqUk64zi0Z",
+	"Ambxy8Gx46D1KHYggmleEetnP4+7Z43lerYfaIMFnLa574bUk4fhKd9NCu2f3bne89RS1jVhI1mdzNWc",
+	"JiJc7qAZnPuFYOg+AYZlSWdo/UaqQtcUVdWE6IwdlrtFQRjdTZ2yfdIue5M+M/fuBUO+rbwY1uvssDF1",
+	"xj8ExN/TqkLhsY/OtjbmdPm6IaKmUs7KjH0f3vmXJHD61ixt5loPf+p0CcgsxPWmmjHfjRkPzlSsSdnM",
+	"msu98VafEWhGohRlq9NmOQ7kTBk9a2YYZlqi1YisjxThrgdDBo24zUJ2DBATvN3GiGj+7HX5MOZ86KT/",
+	"gCHFMRldS+qRwZz19pFN5dH2ETVoLTHt5EPNdHG78JxTPWPnDoTVjwRXCnANbiqs9JU343y6N9yMoxnk",
+	"YQEIrNedZKI9kcrk1mcw7+k9EY/pJ5P1leDHmJa29NIMD37LvhLNZxzNN3xlVGMwHreSzzvXR4TgA2RR",
+	"8jbfDTCHbqlM3SGima4rThcGxrPpYQqqnttov2gHzS6VIqDdHg2z3kvPFROP/JAupwQuyOTDO+TC+Adv",
+	"BMPVS6aOik2ewuU+cGPAmqCWQ1hN9GFjteeOth67tfl70nT8J9mo9y4UsG9LsyUVdcJTs8YSKY4WBOkp",
+	"S/1bNAxRlSPMSmSd430351QqaqNvssdzQpRjRBIzdwqZTc4Z0YT8ODiU4HfAoRCCC2F6aBu862GqNqwn",
+	"0z/nu+Fh/WggwEPrpsLJxHWb+TaqoJlRPxJcHhCwv1EYLvDaD1a30RsLVB4VBjh6xfik9sHUgAHJpYIc",
+	"HbT1stDrMnZSp4p1FCwtuhcaow6gXcfTXA0zYcTl2Z+cTRe23sizEOQOB5CY7qo+IrV6MIN6qjChTCrM",
+	"EvzdzcOed29LJQiuj7DtW8HdqaAOt24EXIRGWHhArr91+nScm4cf/fnhN5uS9+jD3WX+9fdwxqMp+Ene",
+	"4553fcw9sg+k4psNKYMeEXudFg2tXKjVKLIgV6fLWudenQOp124ZkGrkk3oN3IXpmFo6eeGwRKI2p8Gu",
+	"CUH5LmSMwaWKQA5rSOOeF6vZNIvKRuj6kt/KrKPqSPoFLpEs3Ct6DMCAFLEp+rPiAQf49EUzxQtmRoFQ",
+	"2ph6/2oZ2oKkYcx4gvy+aHA68TvlhBDkXWdSP8YgMEtqCIIsG0kS7nafOg9HwJKv3RKxOKayyr4fLe8W",
+	"a6EFqQDqyT6nfEzFfIatH67Yy2YdLm+PxoakLzgTIaqpmnKzuiEQdV0Dh1m+DBb6NxybMQLnieRZw1wF",
+	"YSLZB98SOcVFZhEPSeY+ycS+n8fFY+2Ke7sWkSjsSYphnmHoxBQheALkHLAVERtBEy0ofMkSmKdFbeeL",
+	"syV1HZaKlVbU02lWBs2AU5csuadfiuhRk5LpIf55tWBp78UetkPOCQ0rnGsYtmC8B8zUXRkp0qWmkkuQ",
+	"VNHHcD+dftZwAt/Y6ZnwVUr4Ihm8CWfaQiNW7STPsXcZh6nyAP9QU48kbw6UdZy+DE5rl00izp02FO0f",
+	"RsOA+mlrKLqlBks8bHXEPM1oUHeYrSHk2ZZWZeH6JYzk1ES6U0+VgNHTzHJQmd6J68liik4SLXxyI6rh",
+	"hiyRqs8TNNpwSRVPZV/74z8bFvMiuGIc0gRSsjVly1Q0Qa15OfeKtMScYS/lWSOqGcXVrRXlALQTmJXz",
+	"gFGSFqnaY4U/Oqm8f4dw6apFa6yKdW7rj5n725YyiZZUyMmVwAaKn/Vq4AGdIpWd59lCnMTUrgFWkM+3",
+	"ktMGo+nLd1QJ3fntbAdjN2s0SbjPQYa1h69ThjHgTxor1zi80ZTXYMN5S/qWrhuWKitJBFpMkb2e/wuJ",
+	"tBDLnWomuV6NspXWz0pSEUVKxAVyBeTIOUomFaVcR0GPLlhr21fFu/tEY32TqhEmz9aX+xlVZ+18687/",
+	"d3Awfm2SfVPBd5cyAiT6yUTmRNT3JN3GaeopcvpeuudJJw1l3n3C3CvHBBeSQcTpfV2CcHCOUg+zAxBE",
+	"mhSCJMrtgycqrhj/9uvvnowldKc9UTfWdrxp3a57vFBxFt/p0/1pIugfMxKVwyt5d2UYdCkTdeq0ov4/",
+	"0/XVQoolOHAleLOZWwWOWZm4+wSf4vV0E7jhAQgHZh4hCdKGrtjrhHxsQYvY6DtY3Eu55aKc1tMWhD5M",
+	"AUIZ7I3J1599NHdrT2/vlVRMbBgwHsc1vUoHOglMjwSvqfQHbsb6/u1eRmPDFAV75ESKKjb9L7xGhArM",
+	"0IKgGpcELU0W8IyAKv5IGJQfQdSaCIRdBYseJm1JS1AfRuzLthOGZ5/cd0/QG9mqH90OMhaglqwRSdLs",
+	"DHeeTUbiYucw4FU8rsesay4b1khD/aPjtdPnng8c5oPS0tOxw+OLVwOfuJz2gTYEiViiT67oe6N67Qrj",
+	"6AGmlUs/6T/0usxwT0kTaG35CTpGO6R1TH1EGVf6lEoC9yM6d6+EgxJ6k57XS9N2h3FGQADde4AUe7ZD",
+	"FhJvCJjOWyVdLgkkuAZUxS2myu1fqmLHQYH0UKQ4IsxGYQ/k1H46chTzpj6rwSbfetZr+ayFGObhA+p9",
+	"51bz7TcKBpulFb4x3cRGEQ2cmt8WHHvrqxDE0qbZlPaHIL4dgrUATcEu39i0TS3+CWiGzQ0TDrcwTBYt",
+	"p/O8e61nx7nV1gO+Y1WiwKZhJSfyhS8QAdz5hxY+95sPh1LoiIXanff4hUrpQG6Ib3+xJyBVC9OpLJnE",
+	"UG5CX2STyJEeu4smrODNr3QeSwu8XXMA/1cRj+33v3IndErX/l5wOO6aMFCrTCtyk26aP08/jpv5z2sY",
+	"O6GiOYI0d6Rp0R7qkba3aX1JeZAytGhopSbn6EbbM8PCNVHeOc0POmem//ggBc7l3qeaM6wI2NBI38/U",
+	"VrTPMCr2/Qx26aDfBX0PUPRiYrW70+GQ6EwmG1OZj7CwJR9q0oRXJA99AzErUUUZMXnfproXKc4ribD8",
+	"iPgSXTdljcWXISB4ldm/RCrAVfaV74SGNzS7yr7+8vLLr50z1ZDtIurmc3FHy3uTdmTDLJqVjRL7usyu",
+	"sh+IehE3Eel8vOTx5eXAh0vmfbCk18gF+HLJO0ZQ2Um9LskSuxgLNHmAtvs9lPj7Pr/Bb7ZDLmiZ3X+4",
+	"z/tEu7izbZDu978ZNG3OHPzCDB7/8o/XYlb8kb1EMStIBXW2+JBnG9dVr7utTwv1jg1t7JM+w77gtk7o",
+	"EJpr8q1DlkKK01wewxm5zJeH9XlLq+r2JCGt/hyD6KbCbPxYvXd1DOdCNZSiAMj+rMVO5VsgPeARaklz",
+	"sde87YAJU8x93bBA3D8aItUzXu5ORlcfeLrv3i76kN73tvOrWcvuJ7DEvan2jd5gsiIfO0K18Yxhs7P6",
+	"qqBKIts4ea7/KFoavtK60Lx2F/MRZyb4/r3DDNzZ58Zuu47jBGfZ4m7uxNl3Om1bJ5rPTNmUn3B5lLj2",
+	"xLjTmvCgJLuxaB0pyxIB7fsJqJrIrp3oMISjwgMz2T9u3r1FFi30+PLx5aOvHusDhZG2YPWvGjO61HZE",
+	"XxRC3/OzqQDjN3qbyhnbyFgS8HI3u2TfkMn9eUOluvGDjtyiaUGFbkixr5P3tu9pVaGAxzEc6+a4uHO/",
+	"7i8W/os9Kd61n/Q54zVsFwCwfhVaWSx2yNkPD3QdezbrslBENnel0BG+etEOewjOCj2Rp/AUEnyLsHe8",
+	"5oiRLZHK5U99fnS+uHOQ3l9YXri4M/+OWGZxf+CzGmfxQgC5f8BKqx6sRKZfrBWWPh+aMh+8e3DC56ND",
+	"vdE8YahD4YjNPMJiPCtKR5uiTgsLvYNJqP2xWU5OVTPZTgfYqSE56hzaXqdL8SRd7wzGMchPHQNpQArH",
+	"nZkfQgyni99h3czK3s9G6v5ue1gMSVbX5uJB6NlpqTGBovb7vViikjPyF19seeKj2L7YdOCL0j0TNLVd",
+	"Ph84tVeutePZLj/bHwfm7IoefOz3bQ6b3eInPDHLG7/LEZdOUkD/hD+SMzpbQkXXGWzwv8p5ltiitvom",
+	"aWf74tqzsbpbIYG0CYlZ1c5/0IiqNTLfnEEhyejzU/FcmCd5OCzlL7D5PPQ5Don98HS0fac/KNG3rScd",
+	"lcsTr+xqXVLXFZXItF+2bskTSMxfbZXMDi0I2gqqFGHIpCOaNA7fNUmvrKSNp9VEi8Dh03dRrEnx8Rws",
+	"YD4sd1YOaD9d98AMEH9nMbn/Cm15U5VmF061/ZiZ7yKGelvGFQphW7Qj3TVHNt68d5Yr0nb2Pe/etx/p",
+	"O7uzOhH0h7oCT3FTP/cbprniyeX3J6SJ+w4csOgNr8mClztEKkkinjG98q2oULQmZ7nhL3xVXOqaf+W9",
+	"xWc6r6HtMug2W7pkm8/0Dk8YHM5xkXZUdD+yCBUwQOVidtUvpDOy8kQxPwSRa6kQwzD9M5ljqkqU6D/E",
+	"RT+2ietnt2KjHuYTbNh/bZDi6JtL18a5PpEN5aS4vRH8F9Kx4em+ofzvy6sj3CEIC+3KTnuV2cL7V3Fz",
+	"tXNEX0N1/xk0mVPVzcIm0nbNK/u15twaR1vvrNF/IyWynpG/I72cSVy3RpVh2BU/0TFotSLLClKfAV+i",
+	"Q26J2Fk5RplRj8O+j7CVr5w+OVfZYnnvQT4LT4Vi6wdWjuNGAKByTIu1KfH3bV5PoRvrOc1uGWPdaclW",
+	"F1b4I0EYeX/9yJbbz0+JQaeEG3KmYzn/GOqLSOZosUNa0CJBKqzoLdH3TfzBgNOctMgl0qmDsw0buPgo",
+	"s5M7V0O1bOr+mNLSA57a1bdNvZ2ezLmbuoGwkDx7ced/DoY6O3fOuRTj7tc0YPXY7/BnHdRsw3ojA0Oa",
+	"yTH7dhE+DfRZIZS0x3FVnVmF0Uv8FbdN9OGClCemwDU5ygt3P41R/FcIklEbvnqYcGXyCwd9Ar3hK+Mr",
+	"lDniVfmXRtXmxe33xHhoYJSW4oD5C80UfwFl7ru+0ewpYoB7zCVNlwwzQP+4fyDZA+RIWACmXpjfXcK5",
+	"Dw1wRm6IuoknP7WMijqNHJr08E+yObUUict1kxkPv/hBDyE/9mv0xsWIB+8zTTrzJG6zlIbk9C+hBvFs",
+	"t1a3cDNR99MmNX22GWTTCQ6rUWOO4bgc8i/1DzuzElt4/r2T+lqF8cHddQBfhO9QDCW7PDXVivJcJvds",
+	"L2/aFn+2s/HYk3g1ONoKrmyKTDfD9AtpDfHsoXiqi6Ve+8p9cxbkINdZIM1C4SIa4yXzSdHXdvTX0XN/",
+	"FzlWk22rDNPMoK9c0BV710yr+9NjSYl4c8QVlvQeEXnu28UvARpEHFGJpEWQHnO5gJambcN1Lv2t7fH1",
+	"wFbmAEVvjiXlveul7s+vadiaXeAN1ffr/wcAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -26,6 +26,8 @@ declare module 'vue' {
     DiffView: typeof import('./components/DiffView.vue')['default']
     DriftNote: typeof import('./components/DriftNote.vue')['default']
     EmptyNote: typeof import('./components/EmptyNote.vue')['default']
+    FileHistory: typeof import('./components/FileHistory.vue')['default']
+    FileTree: typeof import('./components/FileTree.vue')['default']
     FunctionLog: typeof import('./components/FunctionLog.vue')['default']
     FunctionSettings: typeof import('./components/FunctionSettings.vue')['default']
     FunctionTry: typeof import('./components/FunctionTry.vue')['default']

@@ -149,6 +149,8 @@ export interface paths {
             query: {
                 branch?: components["parameters"]["branch"];
                 path: string;
+                /** @description The branch's newest, where none is given */
+                commit?: string;
             };
             header?: never;
             path: {
@@ -197,6 +199,70 @@ export interface paths {
         put?: never;
         /** What may be written at a place, and what its line means */
         post: operations["assistSource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/services/{service}/source/history": {
+        parameters: {
+            query: {
+                branch?: components["parameters"]["branch"];
+                path: string;
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        /** The commits that changed a file, newest first */
+        get: operations["getFileHistory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/services/{service}/source/rename": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The edit that renames a function everywhere in its service */
+        post: operations["renameFunction"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/services/{service}/versions/{version}/lines": {
+        parameters: {
+            query: {
+                /** @description file:line */
+                place: string[];
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                version: components["parameters"]["version"];
+            };
+            cookie?: never;
+        };
+        /** Who wrote lines of a version's files */
+        get: operations["getLineAuthors"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -697,6 +763,8 @@ export interface components {
             stage?: string;
         };
         Source: {
+            /** @description Those that a new function can be made for */
+            runtimes: string[];
             branch: string;
             branches: string[];
             head: components["schemas"]["SourceHead"];
@@ -712,16 +780,46 @@ export interface components {
             text: string;
             binary: boolean;
         };
+        FileCommit: {
+            hash: string;
+            parent: string;
+            author: string;
+            message: string;
+            /** Format: int64 */
+            at: number;
+        };
+        RenameWish: {
+            branch: string;
+            function: components["schemas"]["Name"];
+            to: components["schemas"]["Name"];
+            files: {
+                [key: string]: string | null;
+            };
+        };
+        EditEffect: {
+            /** @description How many values are others */
+            values: number;
+            made: string[];
+            gone: string[];
+        };
         CheckWish: {
             branch: string;
             stage?: string;
+            /** @description The file that is open */
+            file?: string;
             files: {
                 [key: string]: string | null;
             };
         };
         CheckResult: {
             diagnostics: components["schemas"]["Diagnostic"][];
+            /** @description Resources of the open file */
             becomes: components["schemas"]["Becomes"][];
+            /** @description The same as they are without the edit */
+            before: components["schemas"]["Becomes"][];
+            /** @description How many resources are not shown */
+            more: number;
+            effect: components["schemas"]["EditEffect"];
         };
         Becomes: {
             address: string;
@@ -814,6 +912,8 @@ export interface components {
         };
         CommitWish: {
             branch: string;
+            /** @description A new branch for the commit; the same branch where none is given */
+            onto?: string;
             base: string;
             message: string;
             files: {
@@ -1489,6 +1589,8 @@ export interface operations {
             query: {
                 branch?: components["parameters"]["branch"];
                 path: string;
+                /** @description The branch's newest, where none is given */
+                commit?: string;
             };
             header?: never;
             path: {
@@ -1559,6 +1661,90 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AssistResult"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getFileHistory: {
+        parameters: {
+            query: {
+                branch?: components["parameters"]["branch"];
+                path: string;
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Up to 50 of them */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileCommit"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    renameFunction: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RenameWish"];
+            };
+        };
+        responses: {
+            /** @description The whole edit, with what was edited before; null for files that go */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: string | null;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLineAuthors: {
+        parameters: {
+            query: {
+                /** @description file:line */
+                place: string[];
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                version: components["parameters"]["version"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description By place */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: components["schemas"]["FileCommit"];
+                    };
                 };
             };
             default: components["responses"]["Problem"];

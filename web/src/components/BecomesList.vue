@@ -6,7 +6,7 @@ import { computed } from 'vue'
 import type { Schemas } from '../api/client'
 import { count, origin, value } from '../words'
 
-const props = defineProps<{ becomes: Schemas['Becomes'][]; before: Schemas['Becomes'][]; stage: string; file: string; line: number }>()
+const props = defineProps<{ check: Schemas['CheckResult']; edited: boolean; broken: boolean; stage: string; file: string; line: number }>()
 const emit = defineEmits<{ open: [file: string, line: number] }>()
 
 function touches(o: Schemas['Origin']): boolean {
@@ -14,9 +14,9 @@ function touches(o: Schemas['Origin']): boolean {
 }
 /** The value that an attribute has without the edit; undefined where it is the same. */
 const changed = computed(() => {
-  const was = new Map<string, string>(props.before.flatMap((b) => b.attributes.map((a) => [`${b.address} ${a.name}`, value(a.value, a.unit)] as [string, string])))
+  const was = new Map<string, string>((props.edited ? props.check.before : props.check.becomes).flatMap((b) => b.attributes.map((a) => [`${b.address} ${a.name}`, value(a.value, a.unit)] as [string, string])))
   const out = new Map<string, string>()
-  for (const b of props.becomes) {
+  for (const b of props.check.becomes) {
     if (isNew(b)) continue
     for (const a of b.attributes) {
       const key = `${b.address} ${a.name}`
@@ -31,40 +31,42 @@ function later(b: Schemas['Becomes'], a: Schemas['BecomesAttribute']): boolean {
   return b.kind === 'pointer' || (b.kind === 'revision' && a.name !== 'configuration')
 }
 function isNew(b: Schemas['Becomes']): boolean {
-  return !props.before.some((old) => old.address === b.address)
+  return props.check.effect.made.includes(b.address)
 }
-const made = computed(() => props.becomes.filter(isNew).length)
-const gone = computed(() => props.before.filter((b) => !props.becomes.some((n) => n.address === b.address)).map((b) => b.address))
-
-/** Resources of the function whose file is open; all of them for the service's own file. */
-const shown = computed(() => {
-  const mine = props.becomes.filter((b) => b.attributes.some((a) => a.from.file === props.file))
-  const names = new Set(mine.map((b) => b.function))
-  if (props.file === 'rudmar.yaml' || names.size === 0) return props.becomes
-  return props.becomes.filter((b) => names.has(b.function))
+/** Where a value was written, as short as it can be said from the open file. */
+function short(o: Schemas['Origin']): string {
+  if (o.file === props.file) return `line ${o.line}`
+  const folder = /^functions\/[^/]+\//.exec(props.file)?.[0] ?? ''
+  return folder && o.file?.startsWith(folder) ? `${o.file.slice(folder.length)}:${o.line}` : origin(o)
+}
+/** What the edit does to all of the service, in words. */
+const effect = computed(() => {
+  const { values, made, gone } = props.check.effect
+  const some = (list: string[]) => list.slice(0, 3).join(', ') + (list.length > 3 ? ` and ${list.length - 3} more` : '')
+  return [values ? `${count(values, 'value')} other` : '', made.length ? `new: ${some(made)}` : '', gone.length ? `gone: ${some(gone)}` : ''].filter(Boolean).join('; ')
 })
 </script>
 
 <template>
   <section aria-label="What it becomes">
     <h2>What it becomes in {{ stage }}</h2>
-    <p v-if="changed.size || made || gone.length" class="changed mb-1">
-      With the edit: {{ [changed.size ? `${count(changed.size, 'value')} other` : '', made ? `${count(made, 'resource')} new` : '', gone.length ? `gone: ${gone.join(', ')}` : ''].filter(Boolean).join('; ') }}
-    </p>
-    <div v-for="b in shown" :key="b.address" class="sheet resource">
+    <p v-if="broken" class="wait mb-1">As far as it can be read: the open file has errors.</p>
+    <p v-if="effect" class="changed mb-1">With the edit: {{ effect }}</p>
+    <div v-for="b in check.becomes" :key="b.address" class="sheet resource">
       <code class="address">{{ b.address }}</code> <span v-if="isNew(b)" class="changed">new</span>
       <div v-for="a in b.attributes" :key="a.name" class="attribute" :class="{ lit: touches(a.from) || a.through?.some(touches) }">
         <span class="quiet">{{ a.name }}</span>
         <span class="wrap-anywhere"><span v-if="changed.has(`${b.address} ${a.name}`)" class="changed">{{ changed.get(`${b.address} ${a.name}`) }} → </span>{{ later(b, a) ? 'known once it is built' : value(a.value, a.unit) }}</span>
         <span class="from">
           <template v-for="(o, i) in [a.from, ...(a.through ?? [])]" :key="i">
-            <button v-if="o.file" type="button" :title="`${o.file}:${o.line}`" @click="emit('open', o.file ?? '', o.line ?? 1)">{{ o.file === file ? `line ${o.line}` : origin(o) }}</button>
-            <span v-else-if="o.rule !== 'derived'" class="quiet">{{ origin(o) }}</span>
+            <button v-if="o.file" type="button" :title="`${o.file}:${o.line}`" @click="emit('open', o.file ?? '', o.line ?? 1)">{{ short(o) }}</button>
+            <span v-else-if="o.rule !== 'derived'" class="quiet ms-1">{{ origin(o) }}</span>
           </template>
         </span>
       </div>
     </div>
-    <p v-if="shown.length === 0" class="quiet">Nothing yet: rudmar.yaml cannot be read, or has no stage of this name.</p>
+    <p v-if="check.more" class="quiet">{{ count(check.more, 'resource') }} more; open a function's file to see what it becomes.</p>
+    <p v-if="check.becomes.length === 0" class="quiet">Nothing yet: rudmar.yaml cannot be read, or has no stage of this name.</p>
   </section>
 </template>
 
@@ -79,7 +81,7 @@ const shown = computed(() => {
 }
 .attribute {
   display: grid;
-  grid-template-columns: 6.2rem minmax(0, 1fr) auto;
+  grid-template-columns: 5.2rem minmax(0, 1fr) auto;
   gap: 0.5rem;
 }
 .changed {

@@ -5,7 +5,7 @@ import { EditorState } from '@codemirror/state'
 import { EditorView, lineNumbers } from '@codemirror/view'
 import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
 
-const props = defineProps<{ before: string; after: string; title: string }>()
+const props = defineProps<{ before: string; after: string; title: string; sides: string }>()
 const host = ref<HTMLElement | null>(null)
 let view: MergeView | null = null
 
@@ -20,6 +20,9 @@ function draw(): void {
       '&': { fontSize: '0.8125rem', backgroundColor: 'var(--surface)', color: 'var(--ink)' },
       '.cm-scroller': { fontFamily: 'var(--bs-font-monospace)' },
       '.cm-gutters': { backgroundColor: 'var(--wash)', color: 'var(--quiet)', border: 'none' },
+      '.cm-collapsedLines': { background: 'var(--wash)', color: 'var(--quiet)' },
+      '.cm-collapsedLines::before': { content: '"…"' },
+      '.cm-collapsedLines::after': { content: '"…"' },
       '& .cm-changedLineGutter': { background: 'var(--fjord) !important' },
       '&.cm-merge-a .cm-changedLine': { backgroundColor: 'color-mix(in srgb, var(--amber) 14%, transparent)' },
       '&.cm-merge-b .cm-changedLine': { backgroundColor: 'color-mix(in srgb, var(--fjord) 14%, transparent)' },
@@ -35,7 +38,7 @@ onBeforeUnmount(() => view?.destroy())
 
 <template>
   <div>
-    <p class="mb-1"><code>{{ title }}</code> <span class="quiet">committed at the left, your edit at the right</span></p>
+    <p class="mb-1"><code>{{ title }}</code> <span class="quiet">{{ sides }}</span></p>
     <div ref="host" class="sheet mb-2" />
   </div>
 </template>

@@ -3,7 +3,7 @@ import type { Schemas } from '../api/client'
 import { useFocus } from '../composables/useFocus'
 import { count, value } from '../words'
 
-defineProps<{ step: Schemas['Step']; withWave?: boolean }>()
+defineProps<{ step: Schemas['Step']; withWave?: boolean; authors?: Record<string, Schemas['FileCommit']> }>()
 const { service, stage } = useFocus()
 </script>
 
@@ -31,6 +31,9 @@ const { service, stage } = useFocus()
         <template v-for="(c, i) in step.because" :key="i">
           <template v-if="i"> · </template>{{ c.text }}
           <RouterLink v-if="c.from?.file" :to="{ name: 'source', params: { service }, query: { stage, file: c.from.file, line: c.from.line } }">{{ c.from.file }}:{{ c.from.line }}</RouterLink>
+          <span v-if="c.from?.file && authors?.[`${c.from.file}:${c.from.line}`]" class="written">
+            by {{ authors[`${c.from.file}:${c.from.line}`]?.author }} <TimeAgo :at="authors[`${c.from.file}:${c.from.line}`]?.at ?? 0" />: {{ authors[`${c.from.file}:${c.from.line}`]?.message }}
+          </span>
           <span v-if="(c.files?.length ?? 0) > 3" class="quiet" :title="c.files?.join('\n')">({{ count(c.files?.length ?? 0, 'file') }})</span>
         </template>
       </p>

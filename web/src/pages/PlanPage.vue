@@ -2,7 +2,7 @@
 import { computed, onScopeDispose, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { ask, client } from '../api/client'
+import { ask, client, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
 import { useFocus } from '../composables/useFocus'
 import { useLoad } from '../composables/useLoad'
@@ -40,6 +40,16 @@ const stop = useLive().listen((change) => {
 })
 onScopeDispose(stop)
 watch(data, () => (moved.value = false))
+
+/** Who wrote the lines that the steps give as their reasons. */
+const authors = ref<Record<string, Schemas['FileCommit']>>({})
+watch(plan, async (p) => {
+  authors.value = {}
+  const places = [...new Set(p?.steps.flatMap((s) => s.because.map((c) => (c.from?.file ? `${c.from.file}:${c.from.line}` : ''))).filter(Boolean))].slice(0, 200)
+  if (!p || places.length === 0) return
+  const found = await ask(client.GET('/services/{service}/versions/{version}/lines', { params: { path: { service: service.value, version: p.base.version }, query: { place: places } } })).catch(() => ({})) // a plan can be read without
+  if (plan.value === p) authors.value = found
+})
 
 const view = ref<'functions' | 'order'>('functions')
 const confirm = ref('')
@@ -119,7 +129,7 @@ async function go(): Promise<void> {
           </div>
           <div v-for="g in groups" :key="g.title" class="sheet group">
             <h2 class="sheet-pad">{{ g.title }}</h2>
-            <PlanStep v-for="s in g.steps" :key="s.index" :step="s" :with-wave="view === 'functions'" />
+            <PlanStep v-for="s in g.steps" :key="s.index" :step="s" :authors="authors" :with-wave="view === 'functions'" />
           </div>
         </section>
         <aside>

@@ -15,9 +15,13 @@ const route = useRoute()
 const router = useRouter()
 const session = useSession()
 const { service, stage } = useFocus()
+/** The branch that is asked for; the main one where none is. */
+const wanted = computed(() => (typeof route.query.branch === 'string' ? route.query.branch : undefined))
 
-const { data, problem, reload } = useLoad(() => ask(client.GET('/services/{service}/source', { params: { path: { service: service.value } } })), { watch: () => service.value, topics: ['source'] })
+const { data, problem, reload } = useLoad(() => ask(client.GET('/services/{service}/source', { params: { path: { service: service.value }, query: { branch: wanted.value } } })), { watch: () => `${service.value} ${wanted.value ?? ''}`, topics: ['source'] })
 const base = ref('')
+/** A new branch that the commit goes to; nothing for the branch that is open. */
+const onto = ref('')
 /** What was edited and not committed, by file; null for one that is taken away. */
 const edits = ref(new Map<string, string | null>())
 const showDiff = ref(false)
@@ -37,28 +41,13 @@ const text = computed(() => (edits.value.has(file.value) ? (edits.value.get(file
 const gone = computed(() => edits.value.get(file.value) === null)
 const diagnostics = computed(() => check.value?.diagnostics ?? data.value?.diagnostics ?? [])
 const here = computed(() => diagnostics.value.filter((d) => d.file === file.value))
-const becomes = computed(() => check.value?.becomes ?? [])
-/** What the committed files become, to mark what the edit changes. */
-const before = ref<Schemas['Becomes'][]>([])
+const showHistory = ref(false)
+const newRuntime = ref('python')
+/** The function that the open file belongs to, and what it is to be called. */
+const owner = computed(() => /^functions\/([^/]+)\//.exec(file.value)?.[1] ?? '')
+const renamed = ref<string | null>(null)
 const errors = computed(() => diagnostics.value.filter((d) => d.severity === 'error').length)
 const stale = computed(() => edits.value.size > 0 && !!data.value && base.value !== data.value.head.hash)
-
-/** The files by folder; a function's cases stand with the function. */
-const folders = computed(() => {
-  const groups = new Map<string, { path: string; name: string }[]>()
-  const committed = data.value?.files ?? []
-  const made = [...edits.value.keys()].filter((p) => !committed.some((f) => f.path === p)).map((path) => ({ path }))
-  for (const f of [...committed, ...made].sort((a, b) => a.path.localeCompare(b.path))) {
-    const function_ = /^(functions\/[^/]+)\/(.+)$/.exec(f.path)
-    const folder = function_?.[1] ?? ''
-    groups.set(folder, [...(groups.get(folder) ?? []), { path: f.path, name: function_?.[2] ?? f.path }])
-  }
-  return [...groups].map(([folder, files]) => ({ folder, files })).sort((a, b) => a.folder.localeCompare(b.folder))
-})
-
-function problemsOf(path: string): number {
-  return diagnostics.value.filter((d) => d.file === path).length
-}
 
 watch(data, (d) => {
   if (!d || edits.value.size > 0) return // an edit stays on what it began with
@@ -71,13 +60,16 @@ watch(
   () => {
     const path = file.value
     if (!path || !data.value || texts.value.has(path) || !data.value.files.some((f) => f.path === path)) return
-    void load(async () => {
-      const got = await ask(client.GET('/services/{service}/source/file', { params: { path: { service: service.value }, query: { path } } }))
-      texts.value = new Map(texts.value).set(path, got.binary ? '(not a text)' : got.text)
-    })
+    void load(() => fetchText(path))
   },
   { immediate: true },
 )
+
+async function fetchText(path: string): Promise<void> {
+  if (texts.value.has(path) || !data.value?.files.some((f) => f.path === path)) return
+  const got = await ask(client.GET('/services/{service}/source/file', { params: { path: { service: service.value }, query: { path, branch: data.value.branch } } }))
+  texts.value = new Map(texts.value).set(path, got.binary ? '(not a text)' : got.text)
+}
 
 function assist(at: number, column: number): Promise<Schemas['AssistResult']> {
   const body = { branch: data.value?.branch ?? '', stage: stage.value || undefined, file: file.value, line: at, column, files: Object.fromEntries(edits.value) }
@@ -96,17 +88,19 @@ async function look(at: number, column: number): Promise<void> {
     known.value = null // the page itself says when there is no answer
   }
 }
-watch(file, () => (known.value = null))
+watch(file, () => {
+  known.value = null
+  renamed.value = null
+  void recheck()
+})
 
 let checking = 0
 async function recheck(): Promise<void> {
   if (!data.value) return
   const mine = ++checking
   try {
-    const got = await ask(client.POST('/services/{service}/source/check', { params: { path: { service: service.value } }, body: { branch: data.value.branch, stage: stage.value || undefined, files: Object.fromEntries(edits.value) } }))
-    if (mine !== checking) return
-    check.value = got
-    if (edits.value.size === 0) before.value = got.becomes
+    const got = await ask(client.POST('/services/{service}/source/check', { params: { path: { service: service.value } }, body: { branch: data.value.branch, stage: stage.value || undefined, file: file.value, files: Object.fromEntries(edits.value) } }))
+    if (mine === checking) check.value = got
   } catch (e) {
     if (mine === checking && e instanceof Problem) commitProblem.value = e
   }
@@ -129,16 +123,31 @@ function edited(next: Map<string, string | null>): void {
 function addFunction(): Promise<boolean> {
   return run(async () => {
     const name = newName.value ?? ''
-    const files = await ask(client.GET('/services/{service}/source/starter', { params: { path: { service: service.value }, query: { name, runtime: 'python' } } }))
+    const files = await ask(client.GET('/services/{service}/source/starter', { params: { path: { service: service.value }, query: { name, runtime: newRuntime.value } } }))
     edited(new Map([...edits.value, ...Object.entries(files)]))
     newName.value = null
     open(`functions/${name}/function.yaml`)
   })
 }
-function takeAway(): void {
+/** Renames the function of the open file everywhere, as an edit. */
+function rename(): Promise<boolean> {
+  return run(async () => {
+    const [from, to] = [owner.value, renamed.value ?? '']
+    const body = { branch: data.value?.branch ?? '', function: from, to, files: Object.fromEntries(edits.value) }
+    const files = await ask(client.POST('/services/{service}/source/rename', { params: { path: { service: service.value } }, body }))
+    await Promise.all(Object.keys(files).map((path) => fetchText(path))) // for the differences
+    edited(new Map(Object.entries(files)))
+    renamed.value = null
+    const now = file.value.replace(`functions/${from}/`, `functions/${to}/`)
+    if (now in files) open(now)
+  })
+}
+/** Takes the open file away, or all files of its function. */
+function takeAway(all: boolean): void {
   const next = new Map(edits.value)
-  if (data.value?.files.some((f) => f.path === file.value)) next.set(file.value, null)
-  else next.delete(file.value)
+  const mine = (path: string) => path === file.value || (all && path.startsWith(`functions/${owner.value}/`))
+  for (const path of [...next.keys()].filter(mine)) next.delete(path)
+  for (const f of data.value?.files ?? []) if (mine(f.path)) next.set(f.path, null)
   edited(next)
 }
 function bringBack(): void {
@@ -146,24 +155,22 @@ function bringBack(): void {
   next.delete(file.value)
   edited(next)
 }
-watch(stage, async () => {
-  // What is committed becomes something else in another stage.
-  if (data.value && edits.value.size > 0) {
-    const got = await ask(client.POST('/services/{service}/source/check', { params: { path: { service: service.value } }, body: { branch: data.value.branch, stage: stage.value || undefined, files: {} } })).catch(() => null)
-    before.value = got?.becomes ?? []
-  }
-  await recheck()
-})
+watch(stage, () => void recheck())
 
 function open(path: string, at?: number): void {
-  void router.push({ query: { stage: stage.value || undefined, file: path, line: at } })
+  void router.push({ query: { stage: stage.value || undefined, branch: wanted.value, file: path, line: at } })
 }
 
-function commit(onto: string): Promise<boolean> {
+function switchTo(branch: string): void {
+  edits.value = new Map()
+  void router.push({ query: { stage: stage.value || undefined, branch, file: file.value } })
+}
+
+function commit(on: string): Promise<boolean> {
   return run(async () => {
     if (!data.value) return
     conflict.value = null
-    const sent = await client.POST('/services/{service}/source/commits', { params: { path: { service: service.value } }, body: { branch: data.value.branch, base: onto, message: message.value, files: Object.fromEntries(edits.value) } })
+    const sent = await client.POST('/services/{service}/source/commits', { params: { path: { service: service.value } }, body: { branch: data.value.branch, onto: onto.value || undefined, base: on, message: message.value, files: Object.fromEntries(edits.value) } })
     if (sent.response.status === 409) {
       conflict.value = sent.error as Schemas['Conflict']
       return
@@ -171,6 +178,12 @@ function commit(onto: string): Promise<boolean> {
     await ask(Promise.resolve(sent))
     edits.value = new Map()
     message.value = ''
+    if (onto.value) {
+      const made = onto.value
+      onto.value = ''
+      switchTo(made)
+      return
+    }
     await reload()
   })
 }
@@ -194,28 +207,41 @@ async function drop(): Promise<void> {
       <nav class="files sheet" aria-label="Files">
         <form v-if="newName !== null" class="px-2 pb-1" @submit.prevent="addFunction">
           <input v-model="newName" class="form-control mb-1" required pattern="[a-z][a-z0-9\-]{0,39}" placeholder="its name" aria-label="Name of the new function" autofocus />
+          <select v-model="newRuntime" class="form-select mb-1" aria-label="Runtime of the new function">
+            <option v-for="r in data.runtimes" :key="r">{{ r }}</option>
+          </select>
           <button class="btn btn-sm btn-primary me-1" :disabled="busy">Make it</button>
           <button type="button" class="btn btn-sm btn-outline-secondary" @click="newName = null">No</button>
         </form>
         <button v-else-if="session.may('write')" type="button" class="btn btn-link btn-sm" @click="newName = ''">New function…</button>
-        <template v-for="g in folders" :key="g.folder">
-          <p v-if="g.folder" class="folder clip" :title="g.folder">{{ g.folder }}</p>
-          <button v-for="f in g.files" :key="f.path" type="button" class="file" :class="{ at: f.path === file, inside: g.folder }" :aria-current="f.path === file || undefined" @click="open(f.path)">
-            <span class="clip" :title="f.path">{{ f.name }}</span>
-            <span v-if="edits.has(f.path)" class="move">{{ edits.get(f.path) === null ? 'goes' : data.files.some((c) => c.path === f.path) ? 'edited' : 'new' }}</span>
-            <span v-if="problemsOf(f.path)" class="bad">{{ count(problemsOf(f.path), 'problem') }}</span>
-          </button>
-        </template>
+        <FileTree :committed="data.files" :edits="edits" :diagnostics="diagnostics" :file="file" @open="open" />
       </nav>
       <section class="middle">
         <div class="page-head mb-1">
           <h1 class="path" :class="{ 'text-decoration-line-through': gone }">{{ file }}</h1>
-          <span class="quiet">{{ data.branch }} at <code>{{ base.slice(0, 8) }}</code><template v-if="data.taken">, taken by a stage</template></span>
+          <span class="quiet"
+            ><select v-if="data.branches.length > 1" class="form-select d-inline-block w-auto" aria-label="Branch" :value="data.branch" :disabled="edits.size > 0" :title="edits.size ? 'Commit or drop the edit first' : undefined" @change="switchTo(($event.target as HTMLSelectElement).value)">
+              <option v-for="b in data.branches" :key="b">{{ b }}</option></select
+            ><template v-else>{{ data.branch }}</template> at <code>{{ base.slice(0, 8) }}</code><template v-if="data.taken">, taken by a stage</template></span>
           <span v-if="errors" class="bad">{{ count(errors, 'error') }} in all</span>
           <span v-else class="good">no errors</span>
           <button v-if="gone" type="button" class="btn btn-link p-0" @click="bringBack">bring it back</button>
-          <button v-else-if="session.may('write')" type="button" class="btn btn-link p-0" @click="takeAway">take away</button>
+          <template v-else>
+            <button type="button" class="btn btn-link p-0" :aria-expanded="showHistory" @click="showHistory = !showHistory">history</button>
+            <template v-if="session.may('write')">
+              <button v-if="owner" type="button" class="btn btn-link p-0" @click="renamed = owner">rename {{ owner }}</button>
+              <button v-if="file !== 'rudmar.yaml'" type="button" class="btn btn-link p-0" @click="takeAway(false)">take this file away</button>
+              <button v-if="owner" type="button" class="btn btn-link p-0" @click="takeAway(true)">take {{ owner }} away</button>
+            </template>
+          </template>
         </div>
+        <form v-if="renamed !== null" class="commit mb-2" @submit.prevent="rename">
+          <label for="renamed" class="text-nowrap">{{ owner }} becomes</label>
+          <input id="renamed" v-model="renamed" class="form-control" required pattern="[a-z][a-z0-9\-]{0,39}" autofocus />
+          <button class="btn btn-primary" :disabled="busy || renamed === owner">Rename</button>
+          <button type="button" class="btn btn-outline-secondary" @click="renamed = null">No</button>
+          <span class="quiet">as an edit; <code>was</code> keeps it one function</span>
+        </form>
         <ProblemNote :problem="fileProblem" />
         <div class="edit sheet">
           <CodeEditor v-if="text !== undefined" :key="file" :file="file" :text="text" :diagnostics="here" :readonly="!session.may('write') || gone" :line="line" :assist="assist" @change="change" @line="look" />
@@ -226,6 +252,7 @@ async function drop(): Promise<void> {
             &nbsp;<span :class="d.severity === 'error' ? 'bad' : 'wait'">{{ d.severity }}</span> {{ d.message }} <span class="quiet">{{ d.code }}</span>
           </li>
         </ul>
+        <FileHistory v-if="showHistory" :service="service" :branch="data.branch" :file="file" />
         <LineNotes v-if="file.endsWith('.yaml')" :notes="known?.notes ?? []" :about="known?.about ?? ''" :service="service" :branch="data.branch" :stage="stage" :files="Object.fromEntries(edits)" @open="open" />
         <ProblemNote :problem="commitProblem" />
         <div v-if="conflict" class="sheet sheet-pad mb-2" role="alert">
@@ -235,19 +262,24 @@ async function drop(): Promise<void> {
           <button type="button" class="btn btn-sm btn-outline-secondary mt-2" @click="drop">Take theirs, drop my edit</button>
         </div>
         <div v-if="showDiff && edits.size" class="diffs">
-          <DiffView v-for="[path, now] in edits" :key="path" :title="path" :before="texts.get(path) ?? ''" :after="now ?? ''" />
+          <DiffView v-for="[path, now] in edits" :key="path" :title="path" sides="committed at the left, your edit at the right" :before="texts.get(path) ?? ''" :after="now ?? ''" />
         </div>
-        <form v-if="edits.size" class="commit" @submit.prevent="commit(base)">
-          <input v-model="message" class="form-control" required placeholder="What this changes, and for whom" aria-label="Message" />
-          <button class="btn btn-primary text-nowrap" :disabled="busy || !session.may('write')">Commit {{ count(edits.size, 'file') }}</button>
-          <button type="button" class="btn btn-outline-secondary text-nowrap" :aria-pressed="showDiff" @click="showDiff = !showDiff">{{ showDiff ? 'Hide' : 'Show' }} the differences</button>
-          <button type="button" class="btn btn-outline-secondary text-nowrap" @click="drop">Drop the edit</button>
-          <span v-if="stale" class="wait text-nowrap">the branch has moved on</span>
+        <form v-if="edits.size" class="mt-2" @submit.prevent="commit(base)">
+          <div class="commit">
+            <input v-model="message" class="form-control" required placeholder="What this changes, and for whom" aria-label="Message" />
+            <input v-model="onto" class="form-control onto" pattern="[A-Za-z0-9][A-Za-z0-9._\/\-]*" :placeholder="`to ${data.branch}, or a new branch`" aria-label="New branch" />
+          </div>
+          <div class="commit">
+            <button class="btn btn-primary text-nowrap" :disabled="busy || !session.may('write')">Commit {{ count(edits.size, 'file') }}</button>
+            <button type="button" class="btn btn-outline-secondary text-nowrap" :aria-pressed="showDiff" @click="showDiff = !showDiff">{{ showDiff ? 'Hide' : 'Show' }} the differences</button>
+            <button type="button" class="btn btn-outline-secondary text-nowrap" @click="drop">Drop the edit</button>
+            <span v-if="stale" class="wait text-nowrap">the branch has moved on</span>
+          </div>
         </form>
         <p v-else-if="!session.may('write')" class="quiet mb-0">Your role reads; an author writes.</p>
       </section>
       <aside>
-        <BecomesList :becomes="becomes" :before="edits.size ? before : becomes" :stage="stage" :file="file" :line="cursor" @open="open" />
+        <BecomesList v-if="check" :check="check" :edited="edits.size > 0" :broken="here.some((d) => d.severity === 'error')" :stage="stage" :file="file" :line="cursor" @open="open" />
       </aside>
     </div>
   </div>
@@ -264,36 +296,6 @@ async function drop(): Promise<void> {
 .files {
   overflow: auto;
   padding: 0.3rem 0;
-}
-.file {
-  display: flex;
-  justify-content: space-between;
-  gap: 0.4rem;
-  width: 100%;
-  border: 0;
-  background: none;
-  color: inherit;
-  text-align: left;
-  padding: 0.12rem 0.7rem;
-  font-size: 0.8125rem;
-}
-.file.inside {
-  padding-left: 1.3rem;
-}
-.folder {
-  margin: 0.3rem 0 0;
-  padding: 0 0.7rem;
-  font-size: 0.8125rem;
-  color: var(--quiet);
-}
-.file span + span {
-  flex: none;
-}
-.file:hover {
-  background: var(--wash);
-}
-.file.at {
-  background: color-mix(in srgb, var(--fjord) 14%, transparent);
 }
 .middle {
   display: flex;
@@ -325,6 +327,9 @@ async function drop(): Promise<void> {
   gap: 0.5rem;
   align-items: center;
   margin-top: 0.5rem;
+}
+.onto {
+  max-width: 13rem;
 }
 aside {
   overflow: auto;

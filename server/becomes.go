@@ -1,0 +1,179 @@
+package server
+
+import (
+	"context"
+	"path"
+	"reflect"
+	"strings"
+
+	"rudmar/core/expand"
+	"rudmar/core/manifest"
+	"rudmar/platform"
+	"rudmar/server/api"
+)
+
+// shownResources is how many resources are shown beside a file at most.
+const shownResources = 120
+
+func (h *handlers) CheckSource(ctx context.Context, r api.CheckSourceRequestObject) (api.CheckSourceResponseObject, error) {
+	_, folder, err := h.engine.Source(ctx, r.Service, r.Body.Branch)
+	if err != nil {
+		return nil, err
+	}
+	// What is committed comes first, so that the edit is what is remembered.
+	var committed manifest.Result
+	if len(r.Body.Files) > 0 {
+		committed = h.engine.Checks.Check(ctx, r.Service, folder)
+	}
+	edited := h.engine.Checks.Check(ctx, r.Service, manifest.Overlay{Under: folder, Changed: changedFiles(r.Body.Files)})
+	out := api.CheckResult{Becomes: []api.Becomes{}, Before: []api.Becomes{}, Effect: api.EditEffect{Made: []string{}, Gone: []string{}}}
+	if out.Diagnostics, err = convert[[]api.Diagnostic](append([]manifest.Diagnostic{}, edited.Diagnostics...)); err != nil {
+		return nil, err
+	}
+	if r.Body.Stage == nil {
+		return api.CheckSource200JSONResponse(out), nil
+	}
+	inputs, units, err := h.inputs(ctx, r.Service, edited, *r.Body.Stage)
+	if err != nil {
+		return nil, err
+	}
+	then := h.resources(r.Service, committed, *r.Body.Stage, inputs)
+	now := h.resources(r.Service, edited, *r.Body.Stage, inputs)
+	var changed map[string]bool
+	if len(r.Body.Files) > 0 {
+		out.Effect, changed = effect(then, now)
+	}
+	shown := func(all []expand.Resource, s *manifest.Service) []expand.Resource {
+		return besideFile(all, s, orZero(r.Body.File), changed)
+	}
+	beside := shown(now, edited.Service)
+	out.More = max(0, len(beside)-shownResources)
+	if out.Becomes, err = becomesOf(beside, units); err != nil {
+		return nil, err
+	}
+	out.Before, err = becomesOf(shown(then, committed.Service), units)
+	return api.CheckSource200JSONResponse(out), err
+}
+
+// inputs gives what a stage brings to what a service becomes, and the units of
+// attributes by kind and name.
+func (h *handlers) inputs(ctx context.Context, service string, r manifest.Result, stage string) (expand.Inputs, map[string]string, error) {
+	in, units := expand.Inputs{Artifacts: map[string]string{}}, map[string]string{}
+	if r.Service == nil || r.Service.Stage(stage) == nil || len(r.Service.Stage(stage).Targets) == 0 {
+		return in, units, nil
+	}
+	var err error
+	if in.Secrets, err = h.engine.People.Secrets(ctx, service, stage); err != nil {
+		return in, units, err
+	}
+	client, scope, err := h.engine.Planner.Platform(service, stage, r.Service.Stage(stage).Targets[0])
+	if err != nil {
+		return in, units, nil // a target that is not there is told as a problem
+	}
+	if kinds, err := client.Kinds(ctx); err == nil {
+		in.Address = platform.RoutesAt(kinds, scope)
+		for _, k := range kinds.Kinds {
+			for _, a := range k.Attributes {
+				if a.Unit != nil {
+					units[k.Kind+"."+a.Name] = string(*a.Unit)
+				}
+			}
+		}
+	}
+	return in, units, nil
+}
+
+// resources gives what a checked service becomes in a stage, on its first target.
+func (h *handlers) resources(service string, r manifest.Result, stage string, in expand.Inputs) []expand.Resource {
+	if r.Service == nil {
+		return nil
+	}
+	s := r.Service.Stage(stage)
+	if s == nil || len(s.Targets) == 0 {
+		return nil
+	}
+	return h.engine.Checks.Becomes(service, r.Service, s, s.Targets[0], in)
+}
+
+// effect compares resources, sorted by address, with and without an edit. What
+// follows from the code is left out: it is known once that is built.
+func effect(then, now []expand.Resource) (api.EditEffect, map[string]bool) {
+	out, changed := api.EditEffect{Made: []string{}, Gone: []string{}}, map[string]bool{}
+	i := 0
+	for j := range now {
+		for i < len(then) && then[i].Address < now[j].Address {
+			out.Gone = append(out.Gone, then[i].Address)
+			i++
+		}
+		if i == len(then) || then[i].Address != now[j].Address {
+			out.Made, changed[now[j].Function] = append(out.Made, now[j].Address), true
+			continue
+		}
+		if n := otherValues(&then[i], &now[j]); n > 0 {
+			out.Values, changed[now[j].Function] = out.Values+n, true
+		}
+		i++
+	}
+	for ; i < len(then); i++ {
+		out.Gone = append(out.Gone, then[i].Address)
+	}
+	return out, changed
+}
+
+func otherValues(then, now *expand.Resource) int {
+	if len(then.Attributes) > 0 && len(now.Attributes) > 0 && &then.Attributes[0] == &now.Attributes[0] || now.Kind == expand.Pointer {
+		return 0
+	}
+	n := 0
+	for _, a := range now.Attributes {
+		if now.Kind == expand.Revision && a.Name != "configuration" {
+			continue
+		}
+		if !reflect.DeepEqual(a.Value, then.Get(a.Name)) {
+			n++
+		}
+	}
+	for _, a := range then.Attributes {
+		if now.Get(a.Name) == nil {
+			n++
+		}
+	}
+	return n
+}
+
+// besideFile takes the resources to be shown beside a file: those of its
+// function; beside a file of the whole service those that an edit changes, or all.
+func besideFile(all []expand.Resource, s *manifest.Service, file string, changed map[string]bool) []expand.Resource {
+	wanted := map[string]bool{}
+	if s != nil {
+		for _, fn := range s.Functions {
+			if dir := path.Dir(fn.File) + "/"; fn.File == file || dir != "./" && strings.HasPrefix(file, dir) {
+				wanted[fn.Name] = true
+			}
+		}
+	}
+	if len(wanted) == 0 {
+		wanted = changed
+	}
+	if len(wanted) == 0 {
+		return all
+	}
+	var out []expand.Resource
+	for _, r := range all {
+		if wanted[r.Function] {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+func becomesOf(resources []expand.Resource, units map[string]string) ([]api.Becomes, error) {
+	out, err := convert[[]api.Becomes](append([]expand.Resource{}, resources[:min(len(resources), shownResources)]...))
+	for i := range out {
+		for j := range out[i].Attributes {
+			a := &out[i].Attributes[j]
+			a.Unit = optional(units[out[i].Kind+"."+a.Name])
+		}
+	}
+	return out, err
+}

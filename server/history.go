@@ -1,0 +1,136 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"strconv"
+	"strings"
+
+	"rudmar/core/manifest"
+	"rudmar/engine/people"
+	"rudmar/engine/source"
+	"rudmar/engine/store"
+	"rudmar/server/api"
+)
+
+// shownCommits is how many commits of a file are listed.
+const shownCommits = 50
+
+// folderAt gives a service's folder as it stood in a commit.
+func (h *handlers) folderAt(ctx context.Context, service, commit string) (*source.Folder, error) {
+	s, err := h.engine.Store.Service(ctx, service)
+	if err != nil {
+		return nil, fmt.Errorf("the service %s: %w", service, err)
+	}
+	return h.engine.Host.Repository(s.Repository).Folder(ctx, commit, s.Dir)
+}
+
+func fileCommit(c source.Commit) api.FileCommit {
+	return api.FileCommit{Hash: c.Hash, Parent: c.Parent, Author: c.Author, Message: c.Message, At: c.At.UnixMilli()}
+}
+
+func (h *handlers) GetFileHistory(ctx context.Context, r api.GetFileHistoryRequestObject) (api.GetFileHistoryResponseObject, error) {
+	branch, err := h.branch(ctx, r.Service, r.Params.Branch)
+	if err != nil {
+		return nil, err
+	}
+	s, err := h.engine.Store.Service(ctx, r.Service)
+	if err != nil {
+		return nil, err
+	}
+	commits, err := h.engine.Host.Repository(s.Repository).History(ctx, "refs/heads/"+branch, path.Join(s.Dir, r.Params.Path), shownCommits)
+	if err != nil {
+		return nil, err
+	}
+	out := api.GetFileHistory200JSONResponse{}
+	for _, c := range commits {
+		out = append(out, fileCommit(c))
+	}
+	return out, nil
+}
+
+func (h *handlers) GetLineAuthors(ctx context.Context, r api.GetLineAuthorsRequestObject) (api.GetLineAuthorsResponseObject, error) {
+	s, err := h.engine.Store.Service(ctx, r.Service)
+	if err != nil {
+		return nil, err
+	}
+	v, err := h.engine.Store.Version(ctx, r.Service, r.Version)
+	if err != nil {
+		return nil, fmt.Errorf("version %d of %s: %w", r.Version, r.Service, err)
+	}
+	lines := map[string][]int{}
+	for _, place := range r.Params.Place {
+		at := strings.LastIndexByte(place, ':')
+		n, err := strconv.Atoi(place[at+1:])
+		if at < 0 || err != nil || n < 1 {
+			return nil, badRequest(fmt.Sprintf("%q is not a place; a place is file:line", place))
+		}
+		lines[place[:at]] = append(lines[place[:at]], n)
+	}
+	folder, err := h.folderAt(ctx, r.Service, v.Hash)
+	if err != nil {
+		return nil, err
+	}
+	out := api.GetLineAuthors200JSONResponse{}
+	for file, numbers := range lines {
+		text, err := folder.Read(file)
+		if err != nil {
+			continue // a reason can lie in a file of the version before
+		}
+		last := strings.Count(string(text), "\n") + 1
+		for i := 0; i < len(numbers); {
+			if numbers[i] > last {
+				numbers = append(numbers[:i], numbers[i+1:]...)
+				continue
+			}
+			i++
+		}
+		if len(numbers) == 0 {
+			continue
+		}
+		found, err := h.engine.Host.Repository(s.Repository).Lines(ctx, v.Hash, path.Join(s.Dir, file), numbers)
+		if err != nil {
+			return nil, err
+		}
+		for n, c := range found {
+			out[fmt.Sprintf("%s:%d", file, n)] = fileCommit(c)
+		}
+	}
+	return out, nil
+}
+
+func (h *handlers) RenameFunction(ctx context.Context, r api.RenameFunctionRequestObject) (api.RenameFunctionResponseObject, error) {
+	if err := people.May(who(ctx).person, people.Write); err != nil {
+		return nil, err
+	}
+	over, result, err := h.edited(ctx, r.Service, r.Body.Branch, r.Body.Files)
+	if err != nil {
+		return nil, err
+	}
+	if result.Service == nil {
+		return nil, badRequest("rudmar.yaml cannot be read; mend it first")
+	}
+	edits, err := manifest.Rename(over, result.Service, r.Body.Function, r.Body.To)
+	switch {
+	case errors.Is(err, manifest.ErrNoFunction):
+		return nil, fmt.Errorf("%w: %w", store.ErrNotFound, err)
+	case errors.Is(err, manifest.ErrNameTaken), errors.Is(err, manifest.ErrNotName):
+		return nil, badRequest(err.Error())
+	case err != nil:
+		return nil, err
+	}
+	out := api.RenameFunction200JSONResponse{}
+	for name, text := range r.Body.Files {
+		out[name] = text
+	}
+	for name, text := range edits {
+		out[name] = nil
+		if text != nil {
+			now := string(text)
+			out[name] = &now
+		}
+	}
+	return out, nil
+}
