@@ -13,6 +13,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"rudmar/engine/source"
+	"rudmar/platform/local"
+	"rudmar/platform/local/wasm"
 )
 
 // Exit codes.
@@ -74,7 +76,19 @@ Exit codes: 0 done, 1 it failed, 2 wrong use, 3 the manifests have errors.`,
 		return coded{exitUsage, fmt.Errorf("%w; see %s --help", err, c.CommandPath())}
 	})
 	root.AddCommand(serveCommand(), demoCommand(), platformCommand(), personCommand(), checkCommand(), formatCommand(), becomesCommand(), newCommand(), schemaCommand(), planCommand(), hookCommand())
+	root.AddCommand(wasmWorkerCommand())
 	return root
+}
+
+// wasmWorkerCommand is what the local platform runs functions with that were
+// compiled to WebAssembly; nobody else needs it.
+func wasmWorkerCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: local.WorkerCommand, Hidden: true, Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			return wasm.Work(c.Context(), os.NewFile(3, "calls"))
+		},
+	}
 }
 
 // hookCommand is what git's hooks run; nobody else needs it.

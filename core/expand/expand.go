@@ -201,13 +201,16 @@ func (x *expander) function(fn *manifest.Function) {
 	x.add(Logs, name, "", []Attribute{{Name: "keep", Value: ms(c.KeepLogs.V.Milliseconds()), From: c.KeepLogs.From}})
 	grants := x.grants(name, identity, c)
 
-	own := make([]Attribute, 0, 5+len(c.Env))
+	own := make([]Attribute, 0, 6+len(c.Env))
 	own = append(own, []Attribute{
 		{Name: "runtime", Value: c.Runtime.V, From: c.Runtime.From},
 		{Name: "handler", Value: c.Handler.V, From: c.Handler.From},
 		{Name: "memory", Value: float64(c.Memory.V), From: c.Memory.From},
 		{Name: "timeout", Value: ms(c.Timeout.V.Milliseconds()), From: c.Timeout.From},
 	}...)
+	if c.Network.V { // said only where it is so
+		own = append(own, Attribute{Name: "network", Value: true, From: c.Network.From})
+	}
 	secrets := map[string]string{}
 	for _, v := range c.Env {
 		a, secret := x.render("env."+v.Name, v.Value, v.From)

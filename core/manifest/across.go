@@ -65,10 +65,11 @@ func (w *whole) checkStages(root *Node) {
 		w.add(CodeMissingKey, list.Range(), "a service needs a stage; the first one is usually {stage: trial, target: local/north, enter: {on: push}}")
 	}
 	var before []string
+	items := slices.DeleteFunc(slices.Clone(list.Items), func(n *Node) bool { return n.Kind != Mapping }) // told already
 	for i, s := range w.out.Stages {
-		n := list.Items[i]
+		n := items[i]
 		enter := n.Get("enter")
-		if slices.Contains(before, s.Name) {
+		if s.Name != "" && slices.Contains(before, s.Name) {
 			w.add(CodeStageOrder, n.Get("stage").Range(), "there is a stage %q already; give this one another name", s.Name)
 		}
 		if len(s.Targets) == 0 {

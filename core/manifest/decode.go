@@ -74,6 +74,7 @@ func decodeConfig(n, base *Node, from *Config) *Config {
 		Timeout:  value(n.Get("timeout"), asTime),
 		AtOnce:   value(n.Get("at_once"), asInteger),
 		KeepLogs: value(n.Get("keep_logs"), asTime),
+		Network:  value(n.Get("network"), asTruth),
 		Build:    Build{Run: textsOf(n.Get("build").Get("run")), LeaveOut: textsOf(n.Get("build").Get("leave_out"))},
 	}
 	if env := n.Get("env"); from != nil && env == base.Get("env") {

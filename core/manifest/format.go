@@ -46,7 +46,7 @@ func order(file string) []string {
 	case path.Base(file) == ServiceFile:
 		return []string{"rudmar", "service", "about", "owner", "settings", "secrets", "defaults", "stages"}
 	case path.Base(file) == FunctionFile:
-		return []string{"function", "about", "was", "code", "runtime", "handler", "memory", "timeout", "at_once", "keep_logs", "env", "build", "triggers", "permissions", "in"}
+		return []string{"function", "about", "was", "code", "runtime", "handler", "memory", "timeout", "at_once", "keep_logs", "network", "env", "build", "triggers", "permissions", "in"}
 	}
 	return []string{"case", "send", "expect"}
 }

@@ -174,6 +174,7 @@ type Config struct {
 	Timeout     Value[time.Duration]
 	AtOnce      Value[int64]
 	KeepLogs    Value[time.Duration]
+	Network     Value[bool]
 	Env         []EnvVar // sorted by name
 	Build       Build
 	Triggers    []Trigger // sorted by name

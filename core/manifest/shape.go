@@ -121,6 +121,7 @@ func NewLanguage() *Language {
 		{name: "timeout", about: "How long one call may take.", shape: upTo(0.1, 15*minute), builtIn: "10s"},
 		{name: "at_once", about: "Most invocations running at the same time.", shape: &shape{form: formInteger, min: 1, max: 1000}, builtIn: "10"},
 		{name: "keep_logs", about: "How long log lines are kept.", shape: upTo(hour, 3653*day), builtIn: "14d"},
+		{name: "network", about: "Whether the function may reach a network; its data it reaches in any case.", shape: truth, builtIn: "false"},
 		{name: "env", about: "Environment variables; texts with references.", shape: env},
 		{name: "build", about: "How the artifact is made, where the runtime's default does not do.", shape: build},
 	}

@@ -1,47 +1,82 @@
-// Package starter gives the files of a new function that works at once.
+// Package starter gives the files of a new function that works at once, for
+// each runtime, and what a build adds to a function written in Go.
 package starter
 
 import (
+	"embed"
 	"errors"
 	"fmt"
+	"io/fs"
 	"path"
+	"slices"
 	"strings"
 )
+
+//go:embed files
+var files embed.FS
 
 // ErrRuntime tells that there is no starter for a runtime.
 var ErrRuntime = errors.New("there is no starter for this runtime")
 
 // Runtimes lists those that have a starter.
-func Runtimes() []string { return []string{"python"} }
+func Runtimes() []string { return []string{"python", "node", "go"} }
 
 // Function gives the files of a new function, by path relative to the
 // service's folder: its manifest, its code, and a case.
 func Function(name, runtime string) (map[string]string, error) {
-	if runtime != "python" {
+	if !slices.Contains(Runtimes(), runtime) {
 		return nil, fmt.Errorf("%w: %q; there is one for %s", ErrRuntime, runtime, strings.Join(Runtimes(), ", "))
 	}
 	dir := path.Join("functions", name)
-	return map[string]string{
+	out := map[string]string{
 		path.Join(dir, "function.yaml"): fmt.Sprintf(`function: %[1]s
 about: Says what it is for, in a sentence
-runtime: python
+runtime: %[2]s
 handler: main:run
 triggers:
   ask: {route: "GET /%[1]s/{who}", open_to: members}
-`, name),
-		path.Join(dir, "main.py"): `"""Answers a greeting."""
-
-
-def run(call):
-    who = call.event["params"]["who"]
-    print("asked by", who)
-    return {"status": 200, "body": {"hello": who}}
-`,
+`, name, runtime),
 		path.Join(dir, "cases", "greets.yaml"): fmt.Sprintf(`case: somebody is greeted by name
 send: {route: GET /%s/linden}
 expect:
   - status == 200
   - body.hello == "linden"
 `, name),
-	}, nil
+	}
+	own, err := fs.ReadDir(files, path.Join("files", runtime))
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range own {
+		if f.Name() == "worker.go.txt" {
+			continue
+		}
+		text, err := fs.ReadFile(files, path.Join("files", runtime, f.Name()))
+		if err != nil {
+			return nil, err
+		}
+		out[path.Join(dir, strings.TrimSuffix(f.Name(), ".txt"))] = strings.ReplaceAll(string(text), "NAME", name)
+	}
+	return out, nil
+}
+
+// GoFiles gives what a build adds to the folder of a function written in Go
+// where it is missing: the module and what functions may reach.
+func GoFiles() (map[string]string, error) {
+	out := map[string]string{}
+	for _, name := range []string{"go.mod.txt", "rudmar.go.txt"} {
+		text, err := fs.ReadFile(files, "files/go/"+name)
+		if err != nil {
+			return nil, err
+		}
+		out[strings.TrimSuffix(name, ".txt")] = strings.ReplaceAll(string(text), "NAME", "function")
+	}
+	return out, nil
+}
+
+// GoWorker gives the file that a build adds so that the platform can call a
+// handler of package main.
+func GoWorker(handler string) (string, error) {
+	text, err := fs.ReadFile(files, "files/go/worker.go.txt")
+	return strings.Replace(string(text), "HANDLER", handler, 1), err
 }

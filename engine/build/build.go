@@ -17,6 +17,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"sync"
 
 	"rudmar/core/canon"
 	"rudmar/core/manifest"
@@ -29,7 +30,7 @@ import (
 // ErrBroken tells that a commit's manifests have errors.
 var ErrBroken = errors.New("the manifests have errors")
 
-// Builder makes versions, one after another.
+// Builder makes versions.
 type Builder struct {
 	store     *store.Store
 	host      func(name string) source.Repository
@@ -39,6 +40,9 @@ type Builder struct {
 	log       *slog.Logger
 	built     func(ctx context.Context, service string, version int)
 	wake      chan struct{}
+
+	mu      sync.Mutex
+	running map[int64]*running // by build
 }
 
 // New makes a builder that keeps archives in a folder and calls built after
@@ -48,7 +52,7 @@ func New(s *store.Store, host func(string) source.Repository, language func(cont
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("making the folder of archives: %w", err)
 	}
-	return &Builder{store: s, host: host, language: language, artifacts: dir, events: hub, log: log, built: built, wake: make(chan struct{}, 1)}, nil
+	return &Builder{store: s, host: host, language: language, artifacts: dir, events: hub, log: log, built: built, wake: make(chan struct{}, 1), running: map[int64]*running{}}, nil
 }
 
 // Pushed looks at what has moved in a repository and asks for builds of the
@@ -70,10 +74,7 @@ func (b *Builder) Pushed(ctx context.Context, repository, person string) error {
 			}
 		}
 	}
-	select {
-	case b.wake <- struct{}{}:
-	default:
-	}
+	b.nudge()
 	return nil
 }
 
@@ -116,54 +117,7 @@ func (b *Builder) moved(ctx context.Context, repo source.Repository, repository,
 	return nil
 }
 
-// Run builds what is queued until the context ends.
-func (b *Builder) Run(ctx context.Context) {
-	for {
-		queue, err := b.store.QueuedBuilds(ctx)
-		if err != nil && ctx.Err() == nil {
-			b.log.Error("reading the build queue", "error", err)
-		}
-		for _, next := range queue {
-			if ctx.Err() != nil {
-				return
-			}
-			b.one(ctx, next)
-		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-b.wake:
-		}
-	}
-}
-
-func (b *Builder) one(ctx context.Context, next store.Build) {
-	var log strings.Builder
-	number, err := b.build(ctx, next, &log)
-	next.Log, next.Version, next.State = log.String(), number, "done"
-	if err != nil {
-		if ctx.Err() != nil {
-			return // it stays queued and is built after the restart
-		}
-		next.State, next.Why = "failed", err.Error()
-		b.log.Warn("build failed", "service", next.Service, "commit", next.Hash, "error", err)
-	}
-	if err := b.store.EndBuild(ctx, next); err != nil {
-		b.log.Error("ending a build", "error", err)
-		return
-	}
-	if next.State == "failed" {
-		if err := b.store.Note(ctx, store.Entry{Person: next.Person, Service: next.Service, What: "build failed", Text: next.Hash[:8] + ": " + next.Why}); err != nil {
-			b.log.Error("noting a build", "error", err)
-		}
-	}
-	b.events.Tell(ctx, next.Service, "build", map[string]any{"hash": next.Hash, "state": next.State, "version": number})
-	if next.State == "done" {
-		b.built(ctx, next.Service, number)
-	}
-}
-
-func (b *Builder) build(ctx context.Context, next store.Build, log *strings.Builder) (int, error) {
+func (b *Builder) build(ctx context.Context, next store.Build, log *buildLog) (int, error) {
 	service, err := b.store.Service(ctx, next.Service)
 	if err != nil {
 		return 0, err
@@ -278,9 +232,21 @@ func (b *Builder) markChanged(ctx context.Context, v store.Version, service *man
 
 // function packs one function's code, or finds the archive that was packed
 // from the same sources before.
-func (b *Builder) function(ctx context.Context, folder *source.Folder, fn *manifest.Function, log *strings.Builder) (store.VersionFunction, store.Artifact, error) {
+func (b *Builder) function(ctx context.Context, folder *source.Folder, fn *manifest.Function, log *buildLog) (store.VersionFunction, store.Artifact, error) {
 	chosen := Choose(folder, fn)
 	out := store.VersionFunction{Function: fn.Name, Sources: sourcesDigest(chosen)}
+	has := func(name string) bool {
+		_, ok := chosen[path.Join(fn.Code, name)]
+		return ok
+	}
+	how, err := howToMake(fn, has)
+	if err != nil {
+		return out, store.Artifact{}, err
+	}
+	if !how.nothing() {
+		sum := sha256.Sum256([]byte(out.Sources + how.String() + strings.Join(fn.At("").Build.LeaveOut, "\x00")))
+		out.Sources = hex.EncodeToString(sum[:])
+	}
 	known, err := b.store.BuiltFrom(ctx, out.Sources)
 	if err != nil {
 		return out, store.Artifact{}, err
@@ -291,25 +257,40 @@ func (b *Builder) function(ctx context.Context, folder *source.Folder, fn *manif
 		a, err := b.store.Artifact(ctx, known)
 		return out, a, err
 	}
-	if err := folder.Load(slices.Collect(maps.Keys(chosen))); err != nil {
+	entries, err := sources(folder, fn, chosen)
+	if err != nil {
 		return out, store.Artifact{}, err
 	}
-	var total int64
-	var entries []pack.Entry
-	for name, f := range chosen {
-		if total += f.Size; total > pack.MaxBytes {
-			return out, store.Artifact{}, fmt.Errorf("%w: its files have more than %d MiB; leave some out with build.leave_out", pack.ErrTooLarge, pack.MaxBytes>>20)
-		}
-		content, err := folder.Read(name)
-		if err != nil {
+	if !how.nothing() {
+		fmt.Fprintf(log, "%s:\n", fn.Name)
+		if entries, err = how.make(ctx, entries, fn.At("").Build.LeaveOut, log); err != nil {
 			return out, store.Artifact{}, err
 		}
-		entries = append(entries, pack.Entry{Path: inside(fn, name), Executable: f.Executable, Content: content})
 	}
 	a, err := b.keep(entries)
 	out.Digest = a.Digest
 	fmt.Fprintf(log, "%s: %d files, %d bytes, %s\n", fn.Name, len(a.Listing), a.Bytes, shortDigest(a.Digest))
 	return out, a, err
+}
+
+// sources reads the files that a function is made from.
+func sources(folder *source.Folder, fn *manifest.Function, chosen map[string]source.File) ([]pack.Entry, error) {
+	if err := folder.Load(slices.Collect(maps.Keys(chosen))); err != nil {
+		return nil, err
+	}
+	var total int64
+	var entries []pack.Entry
+	for name, f := range chosen {
+		if total += f.Size; total > pack.MaxBytes {
+			return nil, fmt.Errorf("%w: its files have more than %d MiB; leave some out with build.leave_out", pack.ErrTooLarge, pack.MaxBytes>>20)
+		}
+		content, err := folder.Read(name)
+		if err != nil {
+			return nil, err
+		}
+		entries = append(entries, pack.Entry{Path: inside(fn, name), Executable: f.Executable, Content: content})
+	}
+	return entries, nil
 }
 
 func shortDigest(d string) string { return strings.TrimPrefix(d, "sha256:")[:12] }

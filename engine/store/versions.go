@@ -66,7 +66,7 @@ func (s *Store) Heads(ctx context.Context, repository string) (map[string]string
 type Build struct {
 	ID                            int64
 	Service, Hash, Branch, Person string
-	State                         string // queued, done, failed
+	State                         string // queued, done, failed, cancelled
 	Why, Log                      string
 	Version                       int
 	AskedAt, EndedAt              time.Time
@@ -101,6 +101,16 @@ func takeBuild(r scanner) (Build, error) {
 // QueuedBuilds gives the builds that wait, oldest first.
 func (s *Store) QueuedBuilds(ctx context.Context) ([]Build, error) {
 	return list(ctx, s.read, takeBuild, `SELECT `+buildColumns+` FROM builds WHERE state = 'queued' ORDER BY id`)
+}
+
+// Builds gives a service's newest builds, newest first.
+func (s *Store) Builds(ctx context.Context, service string, limit int) ([]Build, error) {
+	return list(ctx, s.read, takeBuild, `SELECT `+buildColumns+` FROM builds WHERE service = ? ORDER BY id DESC LIMIT ?`, service, limit)
+}
+
+// Build gives one build.
+func (s *Store) Build(ctx context.Context, id int64) (Build, error) {
+	return one(ctx, s.read, takeBuild, `SELECT `+buildColumns+` FROM builds WHERE id = ?`, id)
 }
 
 // LatestBuild gives the newest build of a service.

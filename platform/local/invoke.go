@@ -122,6 +122,9 @@ func (p *Platform) run(ctx context.Context, c call, r revision, inv *api.Invocat
 		answer, err = in.receive(ctx)
 		inv.RunMs = millis(time.Since(begun))
 		inv.MemoryPeak = in.memory.peak()
+		if answer.Peak > 0 {
+			inv.MemoryPeak = answer.Peak
+		}
 		if err != nil {
 			p.pool.drop(in)
 			select { // what it wrote before it ended
@@ -140,7 +143,7 @@ func (p *Platform) run(ctx context.Context, c call, r revision, inv *api.Invocat
 	p.conclude(in, answer, err, timeout, inv)
 	k.finish()
 	if err == nil {
-		if answer.Memory {
+		if answer.Memory || answer.Broken || in.keepsGarbage && in.memory.held() > inv.MemoryLimit*6/10 {
 			p.pool.drop(in)
 		} else {
 			p.pool.give(in)

@@ -2,28 +2,86 @@ package local
 
 import (
 	"os"
+	"os/exec"
 	"syscall"
 )
 
 // nobody is the user that functions run as where the platform may choose.
 const nobody = 65534
 
-// isolation is how a function's process is kept apart: a process group of its
-// own that ends with the platform and, where the platform runs as root, a user
-// without rights.
-func isolation() *syscall.SysProcAttr {
-	attributes := &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
-	if os.Geteuid() == 0 {
-		attributes.Credential = &syscall.Credential{Uid: nobody, Gid: nobody}
-	}
-	return attributes
+// isolation is how functions' processes are kept apart on this machine. What
+// the machine allows is tried once, with a harmless command.
+type isolation struct {
+	root    bool   // the platform may choose another user
+	spaces  bool   // processes have namespaces of their own
+	setpriv string // takes away the way to new privileges; "" where it is missing
 }
 
-// isolationNotes says in words what is missing.
-func isolationNotes() []string {
-	notes := []string{"functions can reach the network of this machine"}
-	if os.Geteuid() != 0 {
-		notes = append(notes, "functions run as the user that runs the platform, and can read that user's files")
+// namespaces are a process tree of its own, which ends as a whole whatever its
+// parts do, no devices for messages, and another name of the machine.
+const namespaces = syscall.CLONE_NEWPID | syscall.CLONE_NEWIPC | syscall.CLONE_NEWUTS
+
+func findIsolation() isolation {
+	i := isolation{root: os.Geteuid() == 0, spaces: true}
+	if path, err := exec.LookPath("setpriv"); err == nil && i.works([]string{path, "--no-new-privs", "--", "/bin/true"}) {
+		i.setpriv = path
+		return i
 	}
-	return notes
+	if i.works([]string{"/bin/true"}) {
+		return i
+	}
+	i.spaces = false
+	return i
+}
+
+func (i isolation) works(command []string) bool {
+	cmd := exec.Command(command[0], command[1:]...)
+	cmd.SysProcAttr = i.attributes(false)
+	return cmd.Run() == nil
+}
+
+// attributes gives how a process is started: in a group of its own that ends
+// with the platform, as a user without rights and with namespaces of its own
+// where that is possible, and with a network only where it is asked for.
+func (i isolation) attributes(network bool) *syscall.SysProcAttr {
+	a := &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
+	if i.root {
+		a.Credential = &syscall.Credential{Uid: nobody, Gid: nobody}
+	}
+	if !i.spaces {
+		return a
+	}
+	a.Cloneflags = namespaces
+	if !network {
+		a.Cloneflags |= syscall.CLONE_NEWNET
+	}
+	if !i.root {
+		a.Cloneflags |= syscall.CLONE_NEWUSER
+		a.UidMappings = []syscall.SysProcIDMap{{ContainerID: os.Geteuid(), HostID: os.Geteuid(), Size: 1}}
+		a.GidMappings = []syscall.SysProcIDMap{{ContainerID: os.Getegid(), HostID: os.Getegid(), Size: 1}}
+	}
+	return a
+}
+
+// command puts what takes away privileges before a command.
+func (i isolation) command(command []string) []string {
+	if i.setpriv == "" {
+		return command
+	}
+	return append([]string{i.setpriv, "--no-new-privs", "--"}, command...)
+}
+
+// notes says in words what is missing.
+func (i isolation) notes() []string {
+	var out []string
+	if !i.root {
+		out = append(out, "functions run as the user that runs the platform, and can read that user's files")
+	}
+	if !i.spaces {
+		out = append(out, "functions can reach the network of this machine, whatever their manifests say, and processes that they start can outlive them: this system gives no namespaces")
+	}
+	if i.setpriv == "" {
+		out = append(out, "functions can gain privileges through programs that grant them: setpriv is missing")
+	}
+	return append(out, "functions can read what everybody on this machine can read")
 }

@@ -36,7 +36,7 @@ func kinds() []api.Kind {
 		{Kind: "logs", Attributes: []api.AttributeKind{measured("keep", api.Ms, 3_600_000, 3653*day)}},
 		{Kind: "function", Attributes: []api.AttributeKind{
 			text("runtime", true), text("handler", true), text("env.*", true),
-			measured("memory", api.Bytes, 64*mib, 4096*mib), measured("timeout", api.Ms, 100, 15*minute), of("at_once", api.Number, true),
+			measured("memory", api.Bytes, 64*mib, 4096*mib), measured("timeout", api.Ms, 100, 15*minute), of("at_once", api.Number, true), of("network", api.Truth, true),
 		}},
 		{Kind: "revision", Attributes: []api.AttributeKind{text("artifact", false), text("configuration", false), text("id", false)}},
 		{Kind: "pointer", Attributes: []api.AttributeKind{of("shares", api.Mapping, true)}},
@@ -50,9 +50,6 @@ func kinds() []api.Kind {
 func Offer() manifest.Offer {
 	return platform.Offer(api.Kinds{Regions: regions(), Runtimes: runtimes(), Triggers: triggers(), Permissions: permissions()})
 }
-
-// runtimes lists what functions may be written for.
-func runtimes() []string { return []string{"python"} }
 
 // triggers lists what can call a function.
 func triggers() []string { return []string{"route", "cron", "every"} }

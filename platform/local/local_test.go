@@ -60,10 +60,16 @@ func (s *stand) put(address string, attributes map[string]any) {
 	}
 }
 
-// deploy puts a Python function there that may read tables/stations.
+// deploy puts a Python function there.
 func (s *stand) deploy(name, code string, changes map[string]any) {
 	s.Helper()
-	entries := []pack.Entry{{Path: "main.py", Content: []byte(code)}}
+	s.deployFile(name, "main.py", []byte(code), changes)
+}
+
+// deployFile puts a function there whose code is one file.
+func (s *stand) deployFile(name, file string, code []byte, changes map[string]any) {
+	s.Helper()
+	entries := []pack.Entry{{Path: file, Content: code}}
 	var archive bytes.Buffer
 	listing, err := pack.List(entries)
 	if err == nil {

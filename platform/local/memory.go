@@ -5,6 +5,7 @@ import (
 	"os"
 	"strconv"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -12,6 +13,7 @@ import (
 // it holds more than its limit.
 type memoryWatch struct {
 	pid  int
+	now  atomic.Int64 // bytes, at the last look
 	quit chan struct{}
 	once sync.Once
 }
@@ -44,7 +46,8 @@ func watchMemory(pid int, limit int64, over func()) *memoryWatch {
 			}
 			resident, _ := strconv.ParseInt(string(fields[1]), 10, 64)
 			shared, _ := strconv.ParseInt(string(fields[2]), 10, 64)
-			if (resident-shared)*page > limit {
+			w.now.Store((resident - shared) * page)
+			if w.now.Load() > limit {
 				over()
 				return
 			}
@@ -52,6 +55,9 @@ func watchMemory(pid int, limit int64, over func()) *memoryWatch {
 	}()
 	return w
 }
+
+// held gives what the process held at the last look, in bytes.
+func (w *memoryWatch) held() int64 { return w.now.Load() }
 
 func (w *memoryWatch) stop() { w.once.Do(func() { close(w.quit) }) }
 

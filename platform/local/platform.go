@@ -5,13 +5,19 @@ package local
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
+	"net"
+	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
 	"time"
+
+	"github.com/labstack/echo/v5"
 
 	"rudmar/core/canon"
 )
@@ -30,17 +36,21 @@ type Options struct {
 	Log    *slog.Logger
 	Now    func() time.Time
 	Python string // the interpreter; default /usr/bin/python3
+	Node   string // the interpreter; default the node of the path
+	// Self is the program that has WorkerCommand; default this program.
+	Self string
 }
 
 // Platform is a running local platform.
 type Platform struct {
-	options  Options
-	store    *store
-	pool     *pool
-	observed *observations
-	notes    []string
-	cancel   context.CancelFunc
-	running  sync.WaitGroup
+	options   Options
+	store     *store
+	pool      *pool
+	observed  *observations
+	isolation isolation
+	functions *http.Server // what functions reach
+	cancel    context.CancelFunc
+	running   sync.WaitGroup
 }
 
 // Open opens the platform's folder and starts its schedules. Close ends it.
@@ -57,6 +67,19 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 	if o.Python == "" {
 		o.Python = "/usr/bin/python3"
 	}
+	if o.Node == "" {
+		o.Node = "node"
+		if found, err := exec.LookPath("node"); err == nil {
+			o.Node = found
+		}
+	}
+	if o.Self == "" {
+		self, err := os.Executable()
+		if err != nil {
+			return nil, fmt.Errorf("finding this program: %w", err)
+		}
+		o.Self = self
+	}
 	for _, dir := range []string{"artifacts"} {
 		if err := os.MkdirAll(filepath.Join(o.Dir, dir), 0o755); err != nil {
 			return nil, fmt.Errorf("making the platform's folder: %w", err)
@@ -66,7 +89,7 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Platform{options: o, store: st, notes: isolationNotes()}
+	p := &Platform{options: o, store: st, isolation: findIsolation()}
 	if p.observed, err = newObservations(ctx, st, o.Now); err != nil {
 		st.db.Close()
 		return nil, err
@@ -80,7 +103,7 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 			work(ctx)
 		}()
 	}
-	for _, note := range p.notes {
+	for _, note := range p.isolation.notes() {
 		o.Log.Warn("local platform", "note", note)
 	}
 	return p, nil
@@ -91,8 +114,35 @@ func (p *Platform) Close() error {
 	p.cancel()
 	p.running.Wait()
 	p.pool.close()
+	if p.functions != nil {
+		_ = p.functions.Close() // functions have ended
+	}
 	p.observed.flush(context.Background())
 	return p.store.db.Close()
+}
+
+// socketName is the socket at which functions reach their data, in the folder that they may read.
+const socketName = "data.sock"
+
+// listenForFunctions serves what functions reach at a socket: they have no network.
+func (p *Platform) listenForFunctions(name string) error {
+	listener, err := net.Listen("unix", name)
+	if err != nil {
+		return err
+	}
+	if err := os.Chmod(name, 0o666); err != nil {
+		return err
+	}
+	e := echo.New()
+	e.HTTPErrorHandler = p.problem
+	p.data(e)
+	p.functions = &http.Server{Handler: e, ReadHeaderTimeout: 10 * time.Second}
+	go func() {
+		if err := p.functions.Serve(listener); err != nil && !errors.Is(err, http.ErrServerClosed) {
+			p.options.Log.Error("serving functions", "error", err)
+		}
+	}()
+	return nil
 }
 
 func tagOf(attributes map[string]any) string {

@@ -15,11 +15,12 @@ import (
 	"time"
 
 	"rudmar/core/pack"
+	"rudmar/platform/local/wasm"
 )
 
 // runtimeFiles are the workers, and what functions may import.
 //
-//go:embed python
+//go:embed python node
 var runtimeFiles embed.FS
 
 // runPrefix begins the name of the folder in which code is unpacked.
@@ -118,12 +119,24 @@ func (p *pool) cold(at place, r revision) (*instance, error) {
 	}
 	memory, _ := r.config["memory"].(float64)
 	handler, _ := r.config["handler"].(string)
+	runtime, _ := r.config["runtime"].(string)
+	network, _ := r.config["network"].(bool)
+	interpreter, beyond, err := p.interpreter(runtime, int64(memory))
+	if err != nil {
+		return nil, err
+	}
+	cache := ""
+	if runtime == "go" {
+		if cache, err = p.compiled(code); err != nil {
+			return nil, err
+		}
+	}
 	p.mu.Lock()
 	p.tokens[token] = at
 	p.mu.Unlock()
 	in.process, err = start(processOptions{
-		interpreter: []string{p.platform.options.Python, "-I", "-S", filepath.Join(p.root, "python", "worker.py")},
-		code:        code, work: in.work, handler: handler,
+		interpreter: interpreter, beyond: beyond, keepsGarbage: runtime == "node", cache: cache, apart: p.platform.isolation, network: network,
+		code: code, work: in.work, handler: handler,
 		env: p.environment(in, r), memory: int64(memory), mark: "\x00" + random(12),
 	})
 	if err != nil {
@@ -146,7 +159,8 @@ func (p *pool) environment(in *instance, r revision) []string {
 	env := []string{
 		"PATH=/usr/local/bin:/usr/bin:/bin", "LANG=C.UTF-8", "HOME=" + in.work, "TMPDIR=" + in.work,
 		"PYTHONDONTWRITEBYTECODE=1",
-		"RUDMAR_DATA=" + p.platform.options.DataAt + "/data",
+		"RUDMAR_DATA=http://platform/data",
+		"RUDMAR_SOCKET=" + filepath.Join(p.root, socketName),
 		"RUDMAR_TOKEN=" + in.token,
 		"RUDMAR_REGION=" + in.place.region,
 	}
@@ -305,6 +319,21 @@ func (p *pool) code(digest string) (string, error) {
 	return dir, os.Rename(half, dir)
 }
 
+// compiled compiles a function's module, once, where its workers find it.
+func (p *pool) compiled(code string) (string, error) {
+	p.unpack.Lock()
+	defer p.unpack.Unlock()
+	cache := filepath.Join(p.root, "wasm")
+	done := code + ".compiled"
+	if _, err := os.Stat(done); err == nil {
+		return cache, nil
+	}
+	if err := wasm.Compile(context.Background(), filepath.Join(code, wasm.File), cache); err != nil {
+		return "", fmt.Errorf("compiling the function's module: %w", err)
+	}
+	return cache, os.WriteFile(done, nil, 0o644)
+}
+
 // prepare makes the folder that functions may read. It lies outside the
 // platform's own folder, which they may not.
 func (p *pool) prepare() error {
@@ -320,6 +349,16 @@ func (p *pool) prepare() error {
 	}
 	if err := os.CopyFS(root, runtimeFiles); err != nil {
 		return fmt.Errorf("making a folder for code: %w", err)
+	}
+	// Where Node looks for what functions import, above every function's folder.
+	if err := os.MkdirAll(filepath.Join(root, "code", "node_modules"), 0o755); err != nil {
+		return fmt.Errorf("making a folder for code: %w", err)
+	}
+	if err := os.Rename(filepath.Join(root, "node", "rudmar"), filepath.Join(root, "code", "node_modules", "rudmar")); err != nil {
+		return fmt.Errorf("making a folder for code: %w", err)
+	}
+	if err := p.platform.listenForFunctions(filepath.Join(root, socketName)); err != nil {
+		return fmt.Errorf("listening for functions: %w", err)
 	}
 	p.root = root
 	p.sweepOld()

@@ -40,6 +40,8 @@ type process struct {
 	reader *bufio.Reader
 	mark   string
 	memory *memoryWatch
+	// keepsGarbage tells that what it holds while it idles would soon go over its limit.
+	keepsGarbage bool
 
 	outputs chan output   // lines of both streams
 	marks   chan struct{} // one for each end mark
@@ -58,15 +60,24 @@ type reply struct {
 		Trace   string `json:"trace"`
 	} `json:"error"`
 	Memory bool `json:"memory"`
+	// Peak is the most memory of the call, in bytes, where the worker knows better than the system.
+	Peak int64 `json:"peak"`
+	// Broken tells that the worker cannot take another call.
+	Broken bool `json:"broken"`
 }
 
 type processOptions struct {
-	interpreter []string
-	code, work  string
-	handler     string
-	env         []string
-	memory      int64
-	mark        string
+	interpreter  []string
+	code, work   string
+	handler      string
+	env          []string
+	memory       int64
+	beyond       int64 // what the process may hold on top of memory
+	mark         string
+	keepsGarbage bool
+	cache        string // of compiled code
+	apart        isolation
+	network      bool
 }
 
 // errGone tells that the process ended before it answered.
@@ -85,9 +96,10 @@ func start(o processOptions) (*process, error) {
 	}
 	mine, theirs := os.NewFile(uintptr(pair[0]), "worker"), os.NewFile(uintptr(pair[1]), "host")
 	defer theirs.Close()
-	cmd := exec.Command(o.interpreter[0], o.interpreter[1:]...)
+	command := o.apart.command(o.interpreter)
+	cmd := exec.Command(command[0], command[1:]...)
 	cmd.Dir, cmd.Env, cmd.ExtraFiles = o.work, o.env, []*os.File{theirs}
-	cmd.SysProcAttr = isolation()
+	cmd.SysProcAttr = o.apart.attributes(o.network)
 	stdout, err := cmd.StdoutPipe()
 	if err != nil {
 		return nil, err
@@ -100,9 +112,9 @@ func start(o processOptions) (*process, error) {
 		mine.Close()
 		return nil, fmt.Errorf("starting %s: %w", filepath.Base(o.interpreter[0]), err)
 	}
-	p := &process{cmd: cmd, socket: mine, reader: bufio.NewReaderSize(mine, 64<<10), mark: o.mark,
+	p := &process{cmd: cmd, socket: mine, reader: bufio.NewReaderSize(mine, 64<<10), mark: o.mark, keepsGarbage: o.keepsGarbage,
 		outputs: make(chan output, 256), marks: make(chan struct{}, 2), done: make(chan struct{})}
-	p.memory = watchMemory(cmd.Process.Pid, o.memory, func() {
+	p.memory = watchMemory(cmd.Process.Pid, o.memory+o.beyond, func() {
 		p.over.Store(true)
 		p.signal(syscall.SIGKILL)
 	})
@@ -116,7 +128,7 @@ func start(o processOptions) (*process, error) {
 		p.memory.stop()
 		close(p.done)
 	}()
-	if err := p.send(map[string]any{"code": o.code, "handler": o.handler, "memory_limit": o.memory, "mark": o.mark}); err != nil {
+	if err := p.send(map[string]any{"code": o.code, "handler": o.handler, "memory_limit": o.memory, "mark": o.mark, "cache": o.cache}); err != nil {
 		p.kill()
 		return nil, err
 	}

@@ -101,7 +101,7 @@ func (s *protocol) PutArtifact(_ context.Context, r api.PutArtifactRequestObject
 func (s *protocol) GetKinds(context.Context, api.GetKindsRequestObject) (api.GetKindsResponseObject, error) {
 	return api.GetKinds200JSONResponse{
 		Platform: "local", Simulated: true, Regions: regions(), Kinds: kinds(), Permissions: permissions(),
-		Runtimes: runtimes(), Triggers: triggers(), RoutesAt: s.p.options.RoutesAt + "/{region}/{service}/{stage}", Notes: s.p.notes,
+		Runtimes: runtimes(), Triggers: triggers(), RoutesAt: s.p.options.RoutesAt + "/{region}/{service}/{stage}", Notes: s.p.isolation.notes(),
 	}, nil
 }
 

@@ -1,0 +1,210 @@
+package build
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"sync"
+	"time"
+
+	"rudmar/engine/store"
+)
+
+// atOnce is how many builds run at the same time.
+const atOnce = 2
+
+// States of a build that it ends in.
+const (
+	Done      = "done"
+	Failed    = "failed"
+	Cancelled = "cancelled"
+)
+
+// ErrEnded tells that a build has ended already.
+var ErrEnded = errors.New("the build has ended already")
+
+// errCancelled is why the context of a build ends that somebody cancelled.
+var errCancelled = errors.New("somebody cancelled it")
+
+// running is a build at work.
+type running struct {
+	service string
+	log     *buildLog
+	cancel  context.CancelCauseFunc
+}
+
+// buildLog is what a build writes, kept while it is being written.
+type buildLog struct {
+	mu     sync.Mutex
+	text   strings.Builder
+	change func()
+}
+
+// Write adds to the log.
+func (l *buildLog) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	l.text.Write(p)
+	l.mu.Unlock()
+	l.change()
+	return len(p), nil
+}
+
+// String gives all of it so far.
+func (l *buildLog) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.text.String()
+}
+
+// Run builds what is queued until the context ends: two at a time, those of one
+// service one after another, so that versions are numbered in the order of
+// their commits. What was not done is built after a restart.
+func (b *Builder) Run(ctx context.Context) {
+	var group sync.WaitGroup
+	defer group.Wait()
+	for ctx.Err() == nil {
+		queue, err := b.store.QueuedBuilds(ctx)
+		if err != nil && ctx.Err() == nil {
+			b.log.Error("reading the build queue", "error", err)
+		}
+		for _, next := range queue {
+			own, ok := b.begin(ctx, next)
+			if !ok {
+				continue
+			}
+			group.Add(1)
+			go func() {
+				defer group.Done()
+				b.one(own, next)
+				b.finish(next.ID)
+			}()
+		}
+		select {
+		case <-ctx.Done():
+		case <-b.wake:
+		}
+	}
+}
+
+// begin takes a build to work, where there is room for it.
+func (b *Builder) begin(ctx context.Context, next store.Build) (context.Context, bool) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if len(b.running) >= atOnce || b.running[next.ID] != nil {
+		return nil, false
+	}
+	for _, r := range b.running {
+		if r.service == next.Service {
+			return nil, false
+		}
+	}
+	ctx, cancel := context.WithCancelCause(ctx)
+	var told time.Time
+	r := &running{service: next.Service, cancel: cancel}
+	r.log = &buildLog{change: func() { // whoever reads along is told, not too often
+		b.mu.Lock()
+		now := time.Now()
+		quiet := now.Sub(told) < 200*time.Millisecond
+		if !quiet {
+			told = now
+		}
+		b.mu.Unlock()
+		if !quiet {
+			b.events.Tell(ctx, next.Service, "build", map[string]any{"hash": next.Hash, "state": "running", "version": 0})
+		}
+	}}
+	b.running[next.ID] = r
+	return ctx, true
+}
+
+func (b *Builder) finish(id int64) {
+	b.mu.Lock()
+	b.running[id].cancel(nil)
+	delete(b.running, id)
+	b.mu.Unlock()
+	b.nudge()
+}
+
+func (b *Builder) nudge() {
+	select {
+	case b.wake <- struct{}{}:
+	default:
+	}
+}
+
+func (b *Builder) logOf(id int64) *buildLog {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if r := b.running[id]; r != nil {
+		return r.log
+	}
+	return nil
+}
+
+// Builds gives a service's newest builds; of one that runs, its log so far.
+func (b *Builder) Builds(ctx context.Context, service string, limit int) ([]store.Build, error) {
+	list, err := b.store.Builds(ctx, service, limit)
+	for i := range list {
+		if log := b.logOf(list[i].ID); log != nil && list[i].State == "queued" {
+			list[i].State, list[i].Log = "running", log.String()
+		}
+	}
+	return list, err
+}
+
+// Cancel ends a build that waits or runs.
+func (b *Builder) Cancel(ctx context.Context, id int64, person string) error {
+	next, err := b.store.Build(ctx, id)
+	if err != nil {
+		return err
+	}
+	if next.State != "queued" {
+		return ErrEnded
+	}
+	b.mu.Lock()
+	r := b.running[id]
+	b.mu.Unlock()
+	if err := b.store.Note(ctx, store.Entry{Person: person, Service: next.Service, What: "build cancelled", Text: next.Hash[:8]}); err != nil {
+		return err
+	}
+	if r != nil {
+		r.cancel(errCancelled)
+		return nil
+	}
+	next.State, next.Why = Cancelled, "cancelled by "+person+" before it began"
+	if err := b.store.EndBuild(ctx, next); err != nil {
+		return err
+	}
+	b.events.Tell(ctx, next.Service, "build", map[string]any{"hash": next.Hash, "state": next.State, "version": 0})
+	return nil
+}
+
+func (b *Builder) one(own context.Context, next store.Build) {
+	log := b.logOf(next.ID)
+	number, err := b.build(own, next, log)
+	next.Log, next.Version, next.State = log.String(), number, Done
+	ctx := context.WithoutCancel(own)
+	switch {
+	case err == nil:
+	case errors.Is(context.Cause(own), errCancelled):
+		next.State, next.Why = Cancelled, "cancelled while it ran"
+	case own.Err() != nil:
+		return // it stays queued and is built after the restart
+	default:
+		next.State, next.Why = Failed, err.Error()
+		b.log.Warn("build failed", "service", next.Service, "commit", next.Hash, "error", err)
+	}
+	if err := b.store.EndBuild(ctx, next); err != nil {
+		b.log.Error("ending a build", "error", err)
+		return
+	}
+	if next.State == Failed {
+		if err := b.store.Note(ctx, store.Entry{Person: next.Person, Service: next.Service, What: "build failed", Text: next.Hash[:8] + ": " + next.Why}); err != nil {
+			b.log.Error("noting a build", "error", err)
+		}
+	}
+	b.events.Tell(ctx, next.Service, "build", map[string]any{"hash": next.Hash, "state": next.State, "version": number})
+	if next.State == Done {
+		b.built(own, next.Service, number)
+	}
+}

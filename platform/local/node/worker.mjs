@@ -1,0 +1,109 @@
+// Runs one function: reads calls from file descriptor 3, answers them there.
+//
+// Frames are four bytes of length, big-endian, and JSON. Before each answer an
+// end mark is written to both streams, so that every line belongs to the right
+// call: the streams are pipes, to which Node writes at once.
+import fs from 'node:fs'
+import net from 'node:net'
+import path from 'node:path'
+import { pathToFileURL } from 'node:url'
+
+const socket = new net.Socket({ fd: 3, readable: true, writable: true })
+let held = Buffer.alloc(0)
+let wake = null
+
+socket.on('data', (part) => {
+  held = held.length ? Buffer.concat([held, part]) : part
+  wake?.()
+})
+socket.on('end', () => process.exit(0))
+socket.on('error', () => process.exit(0))
+
+async function receive() {
+  for (;;) {
+    if (held.length >= 4) {
+      const size = held.readUInt32BE(0)
+      if (held.length >= 4 + size) {
+        const body = held.subarray(4, 4 + size)
+        held = held.subarray(4 + size)
+        return JSON.parse(body.toString())
+      }
+    }
+    await new Promise((resolve) => (wake = resolve))
+    wake = null
+  }
+}
+
+function send(value) {
+  const body = Buffer.from(value)
+  const head = Buffer.alloc(4)
+  head.writeUInt32BE(body.length)
+  socket.write(Buffer.concat([head, body]))
+}
+
+function failure(error) {
+  const of = error instanceof Error ? error : new Error(String(error))
+  return JSON.stringify({ error: { kind: of.name, message: String(of.message).slice(0, 2000), trace: String(of.stack ?? '').slice(0, 8000) } })
+}
+
+function end(mark) {
+  for (const fd of [1, 2]) {
+    for (let rest = Buffer.from(mark); rest.length; ) {
+      try {
+        rest = rest.subarray(fs.writeSync(fd, rest))
+      } catch (error) {
+        if (error.code !== 'EAGAIN') throw error
+      }
+    }
+  }
+}
+
+/** What a handler gets: the event and the circumstances of this call. */
+class Call {
+  constructor(frame) {
+    for (const name of ['event', 'id', 'function', 'version', 'stage', 'deadline', 'memory_limit']) this[name] = frame[name]
+  }
+  remaining_ms() {
+    return Math.max(0, this.deadline - Date.now())
+  }
+}
+
+async function load(code, handler) {
+  const [file, name] = handler.split(':')
+  const found = ['.mjs', '.js', '.cjs'].map((ending) => path.join(code, file + ending)).find((full) => fs.existsSync(full))
+  if (!found) throw new Error(`there is no ${file}.mjs, ${file}.js or ${file}.cjs`)
+  const module = await import(pathToFileURL(found).href)
+  const fn = module[name] ?? module.default?.[name]
+  if (typeof fn !== 'function') throw new Error(`${path.basename(found)} exports no function ${name}; the handler is ${handler}`)
+  return fn
+}
+
+let now = null // the call that runs: what nobody awaits fails it too
+process.on('uncaughtException', (error) => now?.(error))
+process.on('unhandledRejection', (error) => now?.(error))
+
+const start = await receive()
+const mark = start.mark + '\n'
+let handler
+let ready = '{}'
+try {
+  handler = await load(start.code, start.handler)
+} catch (error) {
+  ready = failure(error)
+}
+end(mark)
+send(ready)
+for (;;) {
+  const call = new Call(await receive())
+  let body
+  try {
+    const stray = new Promise((_, reject) => (now = reject))
+    const answer = await Promise.race([handler(call), stray])
+    body = JSON.stringify({ answer: answer === undefined ? null : answer })
+  } catch (error) {
+    body = failure(error)
+  }
+  now = null
+  end(mark)
+  send(body)
+}

@@ -1,0 +1,225 @@
+package local_test
+
+import (
+	"context"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+
+	"rudmar/core/starter"
+	"rudmar/platform/api"
+	"rudmar/platform/local"
+	"rudmar/platform/local/wasm"
+)
+
+// TestMain lets the test program be the worker that runs WebAssembly.
+func TestMain(m *testing.M) {
+	if len(os.Args) == 2 && os.Args[1] == local.WorkerCommand {
+		if err := wasm.Work(context.Background(), os.NewFile(3, "calls")); err != nil {
+			os.Exit(1)
+		}
+		return
+	}
+	os.Exit(m.Run())
+}
+
+func node(changes map[string]any) map[string]any {
+	out := map[string]any{"runtime": "node"}
+	for k, v := range changes {
+		out[k] = v
+	}
+	return out
+}
+
+func TestCallsRealNode(t *testing.T) {
+	s := newStand(t)
+	s.deployFile("warn", "main.mjs", []byte(`
+import rudmar, { Refused } from 'rudmar'
+let count = 0
+export async function run(call) {
+  console.log('looking at', call.event.station)
+  console.error('careful')
+  if (call.event.fail) throw new RangeError('no such station')
+  if (call.event.hang) for (;;) {}
+  if (call.event.eat) { const held = []; for (;;) held.push(Buffer.alloc(1 << 20, 1)) }
+  if (call.event.stray) { setTimeout(() => { throw new TypeError('nobody awaits this') }, 1); await new Promise(() => {}) }
+  await rudmar.table('stations').write('hill', { limit: 2 })
+  let refused = ''
+  try { await rudmar.table('others').read('x') } catch (error) { refused = error instanceof Refused ? error.message : 'otherwise' }
+  return { count: ++count, place: process.env.PLACE, row: await rudmar.table('stations').read('hill'), none: await rudmar.table('stations').read('moon'), refused, left: call.remaining_ms() > 0 }
+}
+`), node(map[string]any{"timeout": 3000.0}))
+	s.put("grant/warn/tables/stations", map[string]any{"resource": "tables/stations", "verbs": []any{"read", "write"}})
+	first := s.call("warn", map[string]any{"station": "hill"})
+	answer, _ := first.Answer.(map[string]any)
+	if first.Outcome != api.Answered || !first.Cold || answer["count"] != 1.0 || answer["place"] != "orchard" || answer["none"] != nil || answer["left"] != true {
+		t.Fatalf("%+v %+v", first, first.Error)
+	}
+	if row, _ := answer["row"].(map[string]any); row["limit"] != 2.0 {
+		t.Errorf("the row: %v", answer["row"])
+	}
+	if text, _ := answer["refused"].(string); !strings.Contains(text, "may not read tables/others") {
+		t.Errorf("refused: %q", text)
+	}
+	if len(first.Logs) != 3 || first.Logs[0].Text != "looking at hill" || string(first.Logs[1].Stream) != "err" && string(first.Logs[0].Stream) != "err" {
+		t.Errorf("logs: %+v", first.Logs)
+	}
+	if again := s.call("warn", map[string]any{"station": "hill"}); again.Cold || again.Answer.(map[string]any)["count"] != 2.0 || again.MemoryPeak < 1<<20 {
+		t.Errorf("a warm call: %+v", again)
+	}
+	for event, want := range map[string]struct {
+		outcome api.InvocationOutcome
+		kind    string
+	}{"fail": {api.Failed, "RangeError"}, "stray": {api.Failed, "TypeError"}, "hang": {api.TimedOut, "TimedOut"}, "eat": {api.OutOfMemory, "OutOfMemory"}} {
+		got := s.call("warn", map[string]any{"station": "hill", event: true})
+		if got.Outcome != want.outcome || got.Error == nil || got.Error.Kind != want.kind {
+			t.Errorf("%s: %s %+v", event, got.Outcome, got.Error)
+		}
+	}
+	if after := s.call("warn", map[string]any{"station": "hill"}); after.Outcome != api.Answered {
+		t.Errorf("after all that: %+v", after)
+	}
+}
+
+// compileGo makes a module as a build does.
+func compileGo(t *testing.T, code string) []byte {
+	t.Helper()
+	dir := t.TempDir()
+	files, err := starter.GoFiles()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if files["worker.go"], err = starter.GoWorker("run"); err != nil {
+		t.Fatal(err)
+	}
+	files["main.go"] = code
+	files["rudmar_worker_wasip1.go"] = files["worker.go"]
+	delete(files, "worker.go")
+	for name, text := range files {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	cmd := exec.Command("go", "build", "-buildmode=c-shared", "-trimpath", "-buildvcs=false", "-ldflags=-s -w -buildid=", "-o", "main.wasm", ".")
+	cmd.Dir, cmd.Env = dir, append(os.Environ(), "GOOS=wasip1", "GOARCH=wasm", "GOFLAGS=-mod=mod")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	module, err := os.ReadFile(filepath.Join(dir, "main.wasm"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return module
+}
+
+func TestCallsRealGo(t *testing.T) {
+	s := newStand(t)
+	module := compileGo(t, `package main
+
+import (
+	"errors"
+	"fmt"
+	"os"
+)
+
+var count int
+var held [][]byte
+
+func run(call *Call) (any, error) {
+	fmt.Println("looking at", call.Event["station"])
+	fmt.Fprintln(os.Stderr, "careful")
+	switch {
+	case call.Event["fail"] == true:
+		return nil, errors.New("no such station")
+	case call.Event["panic"] == true:
+		panic("everything is lost")
+	case call.Event["hang"] == true:
+		for {
+		}
+	case call.Event["eat"] == true:
+		for {
+			held = append(held, make([]byte, 1<<20))
+		}
+	}
+	count++
+	if err := WriteRow("stations", "hill", map[string]any{"limit": 2}); err != nil {
+		return nil, err
+	}
+	var row map[string]any
+	if err := ReadRow("stations", "hill", &row); err != nil {
+		return nil, err
+	}
+	var none map[string]any
+	return map[string]any{"count": count, "place": os.Getenv("PLACE"), "row": row,
+		"none": errors.Is(ReadRow("stations", "moon", &none), ErrNone), "refused": errors.Is(ReadRow("others", "x", &none), ErrRefused), "left": call.RemainingMS() > 0}, nil
+}
+`)
+	s.deployFile("warn", wasm.File, module, map[string]any{"runtime": "go", "timeout": 3000.0})
+	s.put("grant/warn/tables/stations", map[string]any{"resource": "tables/stations", "verbs": []any{"read", "write"}})
+	first := s.call("warn", map[string]any{"station": "hill"})
+	answer, _ := first.Answer.(map[string]any)
+	if first.Outcome != api.Answered || !first.Cold || answer["count"] != 1.0 || answer["place"] != "orchard" || answer["none"] != true || answer["refused"] != true || answer["left"] != true {
+		t.Fatalf("%+v %+v", first, first.Error)
+	}
+	if again := s.call("warn", map[string]any{"station": "hill"}); again.Cold || again.Answer.(map[string]any)["count"] != 2.0 || again.MemoryPeak < 1<<20 {
+		t.Errorf("a warm call: %+v", again)
+	}
+	for event, want := range map[string]struct {
+		outcome api.InvocationOutcome
+		kind    string
+	}{"fail": {api.Failed, "*errors.errorString"}, "panic": {api.Failed, "panic"}, "hang": {api.TimedOut, "TimedOut"}, "eat": {api.OutOfMemory, "OutOfMemory"}} {
+		got := s.call("warn", map[string]any{"station": "hill", event: true})
+		if got.Outcome != want.outcome || got.Error == nil || got.Error.Kind != want.kind {
+			t.Errorf("%s: %s %+v", event, got.Outcome, got.Error)
+		}
+	}
+	if after := s.call("warn", map[string]any{"station": "hill"}); after.Outcome != api.Answered {
+		t.Errorf("after all that: %+v", after)
+	}
+}
+
+// Answers of calls at the same time are not mixed up, whatever the runtime.
+func TestCallsAtTheSameTime(t *testing.T) {
+	s := newStand(t)
+	s.deployFile("echo", "main.mjs", []byte("export const run = async (call) => { console.log(call.event.n); await new Promise((r) => setTimeout(r, call.event.n % 7)); return call.event.n }\n"), node(map[string]any{"at_once": 20.0}))
+	var group sync.WaitGroup
+	for caller := range 10 {
+		group.Add(1)
+		go func() {
+			defer group.Done()
+			for i := range 20 {
+				n := float64(caller*100 + i)
+				inv := s.call("echo", map[string]any{"n": n})
+				if inv.Answer != n || len(inv.Logs) != 2 {
+					t.Errorf("%v was answered %v, %+v", n, inv.Answer, inv.Logs)
+				}
+			}
+		}()
+	}
+	group.Wait()
+}
+
+// Functions have no network, except where it is asked for.
+func TestNetworkOnlyWhereAskedFor(t *testing.T) {
+	s := newStand(t)
+	code := "import socket\ndef run(call):\n    socket.create_connection(('127.0.0.1', call.event['port']), timeout=2).close()\n    return 'reached'\n"
+	port := float64(s.protocol.Listener.Addr().(*net.TCPAddr).Port)
+	s.deploy("closed", code, nil)
+	s.deploy("open", code, map[string]any{"network": true})
+	if inv := s.call("open", map[string]any{"port": port}); inv.Answer != "reached" {
+		t.Errorf("where it is asked for: %+v %+v", inv, inv.Error)
+	}
+	kinds, err := s.client.Kinds(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	inv := s.call("closed", map[string]any{"port": port})
+	told := strings.Contains(strings.Join(kinds.Notes, " "), "can reach the network")
+	if reached := inv.Answer == "reached"; reached != told {
+		t.Errorf("reached: %v, and the notes say %q; %+v", reached, kinds.Notes, inv.Error)
+	}
+}
