@@ -461,7 +461,7 @@ func TestProblemsStopAPlan(t *testing.T) {
 	r.spoil.Store(nil)
 	files := first()
 	files["a/function.yaml"] = fn("a", "permissions:\n  - {may: [hang], of: paintings/alerts}\n  - {may: [paint], of: tables/x}\n")
-	files["b/function.yaml"] = "function: b\nhandler: main:run\nruntime: python\ntriggers: {reading: {queue: readings}}\n"
+	files["b/function.yaml"] = "function: b\nhandler: main:run\nruntime: python\ntriggers: {hourly: {every: 1h}}\n"
 	files["rudmar.yaml"] = strings.Replace(root, "local/north, enter: {on: push}", "local/moon, enter: {on: push}", 1)
 	r.push(files)
 	d := r.reaches(1, "trial", delivery.Stopped)
@@ -476,7 +476,7 @@ func TestProblemsStopAPlan(t *testing.T) {
 	for _, problem := range p.Problems {
 		said += problem.Message + "\n"
 	}
-	for _, want := range []string{`no region "moon"`, `no resources of the kind "paintings"`, "may paint tables/x: the verbs for tables are read, query, write, delete", `no resources of kind "subscription"`} {
+	for _, want := range []string{`no region "moon"`, `no resources of the kind "paintings"`, "may paint tables/x: the verbs for tables are read, query, write, delete"} {
 		if !strings.Contains(said, want) {
 			t.Errorf("it is not said that %s:\n%s", want, said)
 		}

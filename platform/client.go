@@ -180,6 +180,25 @@ func optional(s string) *string {
 	return &s
 }
 
+// Messages gives what waits for the functions of a scope, or was parked.
+func (c *Client) Messages(ctx context.Context, s Scope, parked bool) ([]api.Message, error) {
+	var out []api.Message
+	err := c.ask(ctx, &out, func() (*http.Response, error) {
+		return c.api.GetMessages(ctx, s.Region, s.Service, s.Stage, &api.GetMessagesParams{Parked: &parked})
+	})
+	return out, err
+}
+
+// SendAgain tries a parked message again.
+func (c *Client) SendAgain(ctx context.Context, s Scope, id int64) error {
+	return c.ask(ctx, nil, func() (*http.Response, error) { return c.api.SendAgain(ctx, s.Region, s.Service, s.Stage, id) })
+}
+
+// DropMessage takes a parked message away.
+func (c *Client) DropMessage(ctx context.Context, s Scope, id int64) error {
+	return c.ask(ctx, nil, func() (*http.Response, error) { return c.api.DropMessage(ctx, s.Region, s.Service, s.Stage, id) })
+}
+
 // Offer gives what manifests are held against, from what the platform says.
 func Offer(k api.Kinds) manifest.Offer {
 	o := manifest.Offer{Regions: k.Regions, Runtimes: k.Runtimes, Verbs: map[string][]string{}}

@@ -50,6 +50,7 @@ Rudmar is then started with: rudmar serve --platform http://127.0.0.1:7071 --pla
 		handCommand("change REGION/SERVICE/STAGE ADDRESS ATTRIBUTE=VALUE...", "Change a resource behind Rudmar's back, as people do", cobra.MinimumNArgs(3), change),
 		handCommand("remove REGION/SERVICE/STAGE ADDRESS", "Take a resource away behind Rudmar's back", cobra.ExactArgs(2), remove),
 		handCommand("caller NAME [GROUP...]", "Make a token for somebody who calls routes", cobra.MinimumNArgs(1), caller))
+	cmd.AddCommand(dataCommands()...)
 	return cmd
 }
 

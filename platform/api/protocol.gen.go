@@ -232,6 +232,26 @@ type LogLine struct {
 // LogLineStream defines model for LogLine.Stream.
 type LogLineStream string
 
+// Message defines model for Message.
+type Message struct {
+	Attempts int         `json:"attempts"`
+	Body     interface{} `json:"body"`
+
+	// DueAt Unix milliseconds
+	DueAt  int64 `json:"dueAt"`
+	Id     int64 `json:"id"`
+	Parked bool  `json:"parked"`
+
+	// SentAt Unix milliseconds
+	SentAt int64 `json:"sentAt"`
+
+	// Source queues/NAME, or the address of the subscription that the event is for
+	Source string `json:"source"`
+
+	// Why How the last attempt failed
+	Why string `json:"why"`
+}
+
 // MinuteSum defines model for MinuteSum.
 type MinuteSum struct {
 	Calls      int     `json:"calls"`
@@ -314,6 +334,12 @@ type GetLogsParams struct {
 
 	// Limit The newest so many
 	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// GetMessagesParams defines parameters for GetMessages.
+type GetMessagesParams struct {
+	// Parked Only those that were parked, or only those that were not
+	Parked *bool `form:"parked,omitempty" json:"parked,omitempty"`
 }
 
 // GetMetricsParams defines parameters for GetMetrics.
@@ -464,6 +490,21 @@ type ClientInterface interface {
 	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/logs (the `GetLogs` operationId).
 	GetLogs(ctx context.Context, region Region, service Service, stage Stage, params *GetLogsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetMessages Messages and events that wait for a function or were parked, oldest first, up to 200
+	//
+	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/messages (the `GetMessages` operationId).
+	GetMessages(ctx context.Context, region Region, service Service, stage Stage, params *GetMessagesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DropMessage Takes a parked message away
+	//
+	// Corresponds with DELETE /regions/{region}/scopes/{service}/{stage}/messages/{id} (the `DropMessage` operationId).
+	DropMessage(ctx context.Context, region Region, service Service, stage Stage, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SendAgain Tries a parked message again, from the start
+	//
+	// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/messages/{id} (the `SendAgain` operationId).
+	SendAgain(ctx context.Context, region Region, service Service, stage Stage, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetMetrics Sums per function, revision and minute
 	//
 	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/metrics (the `GetMetrics` operationId).
@@ -605,6 +646,51 @@ func (c *Client) Invoke(ctx context.Context, region Region, service Service, sta
 // Corresponds with GET /regions/{region}/scopes/{service}/{stage}/logs (the `GetLogs` operationId).
 func (c *Client) GetLogs(ctx context.Context, region Region, service Service, stage Stage, params *GetLogsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLogsRequest(c.Server, region, service, stage, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetMessages Messages and events that wait for a function or were parked, oldest first, up to 200
+//
+// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/messages (the `GetMessages` operationId).
+func (c *Client) GetMessages(ctx context.Context, region Region, service Service, stage Stage, params *GetMessagesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetMessagesRequest(c.Server, region, service, stage, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DropMessage Takes a parked message away
+//
+// Corresponds with DELETE /regions/{region}/scopes/{service}/{stage}/messages/{id} (the `DropMessage` operationId).
+func (c *Client) DropMessage(ctx context.Context, region Region, service Service, stage Stage, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDropMessageRequest(c.Server, region, service, stage, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SendAgain Tries a parked message again, from the start
+//
+// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/messages/{id} (the `SendAgain` operationId).
+func (c *Client) SendAgain(ctx context.Context, region Region, service Service, stage Stage, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSendAgainRequest(c.Server, region, service, stage, id)
 	if err != nil {
 		return nil, err
 	}
@@ -1051,6 +1137,191 @@ func NewGetLogsRequest(server string, region Region, service Service, stage Stag
 	return req, nil
 }
 
+// NewGetMessagesRequest constructs an http.Request for the GetMessages method
+func NewGetMessagesRequest(server string, region Region, service Service, stage Stage, params *GetMessagesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "region", region, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "stage", stage, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/regions/%s/scopes/%s/%s/messages", pathParam0, pathParam1, pathParam2)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Parked != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "parked", *params.Parked, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDropMessageRequest constructs an http.Request for the DropMessage method
+func NewDropMessageRequest(server string, region Region, service Service, stage Stage, id int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "region", region, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "stage", stage, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam3 string
+
+	pathParam3, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/regions/%s/scopes/%s/%s/messages/%s", pathParam0, pathParam1, pathParam2, pathParam3)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSendAgainRequest constructs an http.Request for the SendAgain method
+func NewSendAgainRequest(server string, region Region, service Service, stage Stage, id int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "region", region, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "stage", stage, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam3 string
+
+	pathParam3, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/regions/%s/scopes/%s/%s/messages/%s", pathParam0, pathParam1, pathParam2, pathParam3)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetMetricsRequest constructs an http.Request for the GetMetrics method
 func NewGetMetricsRequest(server string, region Region, service Service, stage Stage, params *GetMetricsParams) (*http.Request, error) {
 	var err error
@@ -1396,6 +1667,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/logs (the `GetLogs` operationId).
 	GetLogsWithResponse(ctx context.Context, region Region, service Service, stage Stage, params *GetLogsParams, reqEditors ...RequestEditorFn) (*GetLogsResponse, error)
+
+	// GetMessagesWithResponse Messages and events that wait for a function or were parked, oldest first, up to 200
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/messages (the `GetMessages` operationId).
+	GetMessagesWithResponse(ctx context.Context, region Region, service Service, stage Stage, params *GetMessagesParams, reqEditors ...RequestEditorFn) (*GetMessagesResponse, error)
+
+	// DropMessageWithResponse Takes a parked message away
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /regions/{region}/scopes/{service}/{stage}/messages/{id} (the `DropMessage` operationId).
+	DropMessageWithResponse(ctx context.Context, region Region, service Service, stage Stage, id int64, reqEditors ...RequestEditorFn) (*DropMessageResponse, error)
+
+	// SendAgainWithResponse Tries a parked message again, from the start
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/messages/{id} (the `SendAgain` operationId).
+	SendAgainWithResponse(ctx context.Context, region Region, service Service, stage Stage, id int64, reqEditors ...RequestEditorFn) (*SendAgainResponse, error)
 
 	// GetMetricsWithResponse Sums per function, revision and minute
 	//
@@ -1756,6 +2048,136 @@ func (r GetLogsResponse) ContentType() string {
 	return ""
 }
 
+type GetMessagesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Message
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetMessagesResponse) GetJSON200() *[]Message {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetMessagesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetMessagesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetMessagesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetMessagesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetMessagesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DropMessageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DropMessageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DropMessageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DropMessageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DropMessageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DropMessageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SendAgainResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SendAgainResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SendAgainResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SendAgainResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SendAgainResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SendAgainResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetMetricsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -1999,6 +2421,45 @@ func (c *ClientWithResponses) GetLogsWithResponse(ctx context.Context, region Re
 		return nil, err
 	}
 	return ParseGetLogsResponse(rsp)
+}
+
+// GetMessagesWithResponse Messages and events that wait for a function or were parked, oldest first, up to 200
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/messages (the `GetMessages` operationId).
+func (c *ClientWithResponses) GetMessagesWithResponse(ctx context.Context, region Region, service Service, stage Stage, params *GetMessagesParams, reqEditors ...RequestEditorFn) (*GetMessagesResponse, error) {
+	rsp, err := c.GetMessages(ctx, region, service, stage, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetMessagesResponse(rsp)
+}
+
+// DropMessageWithResponse Takes a parked message away
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /regions/{region}/scopes/{service}/{stage}/messages/{id} (the `DropMessage` operationId).
+func (c *ClientWithResponses) DropMessageWithResponse(ctx context.Context, region Region, service Service, stage Stage, id int64, reqEditors ...RequestEditorFn) (*DropMessageResponse, error) {
+	rsp, err := c.DropMessage(ctx, region, service, stage, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDropMessageResponse(rsp)
+}
+
+// SendAgainWithResponse Tries a parked message again, from the start
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/messages/{id} (the `SendAgain` operationId).
+func (c *ClientWithResponses) SendAgainWithResponse(ctx context.Context, region Region, service Service, stage Stage, id int64, reqEditors ...RequestEditorFn) (*SendAgainResponse, error) {
+	rsp, err := c.SendAgain(ctx, region, service, stage, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSendAgainResponse(rsp)
 }
 
 // GetMetricsWithResponse Sums per function, revision and minute
@@ -2283,6 +2744,97 @@ func ParseGetLogsResponse(rsp *http.Response) (*GetLogsResponse, error) {
 	return response, nil
 }
 
+// ParseGetMessagesResponse parses an HTTP response from a GetMessagesWithResponse call
+func ParseGetMessagesResponse(rsp *http.Response) (*GetMessagesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetMessagesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Message
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDropMessageResponse parses an HTTP response from a DropMessageWithResponse call
+func ParseDropMessageResponse(rsp *http.Response) (*DropMessageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DropMessageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSendAgainResponse parses an HTTP response from a SendAgainWithResponse call
+func ParseSendAgainResponse(rsp *http.Response) (*SendAgainResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SendAgainResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetMetricsResponse parses an HTTP response from a GetMetricsWithResponse call
 func ParseGetMetricsResponse(rsp *http.Response) (*GetMetricsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -2403,6 +2955,15 @@ type ServerInterface interface {
 	// GetLogs Log lines, oldest first
 	// (GET /regions/{region}/scopes/{service}/{stage}/logs)
 	GetLogs(ctx *echo.Context, region Region, service Service, stage Stage, params GetLogsParams) error
+	// GetMessages Messages and events that wait for a function or were parked, oldest first, up to 200
+	// (GET /regions/{region}/scopes/{service}/{stage}/messages)
+	GetMessages(ctx *echo.Context, region Region, service Service, stage Stage, params GetMessagesParams) error
+	// DropMessage Takes a parked message away
+	// (DELETE /regions/{region}/scopes/{service}/{stage}/messages/{id})
+	DropMessage(ctx *echo.Context, region Region, service Service, stage Stage, id int64) error
+	// SendAgain Tries a parked message again, from the start
+	// (POST /regions/{region}/scopes/{service}/{stage}/messages/{id})
+	SendAgain(ctx *echo.Context, region Region, service Service, stage Stage, id int64) error
 	// GetMetrics Sums per function, revision and minute
 	// (GET /regions/{region}/scopes/{service}/{stage}/metrics)
 	GetMetrics(ctx *echo.Context, region Region, service Service, stage Stage, params GetMetricsParams) error
@@ -2623,6 +3184,127 @@ func (w *ServerInterfaceWrapper) GetLogs(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetLogs(ctx, region, service, stage, params)
+	return err
+}
+
+// GetMessages converts echo context to params.
+func (w *ServerInterfaceWrapper) GetMessages(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "region" -------------
+	var region Region
+
+	err = runtime.BindStyledParameterWithOptions("simple", "region", ctx.Param("region"), &region, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter region: %s", err))
+	}
+
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Path parameter "stage" -------------
+	var stage Stage
+
+	err = runtime.BindStyledParameterWithOptions("simple", "stage", ctx.Param("stage"), &stage, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stage: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetMessagesParams
+	// ------------- Optional query parameter "parked" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "parked", ctx.QueryParams(), &params.Parked, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter parked: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetMessages(ctx, region, service, stage, params)
+	return err
+}
+
+// DropMessage converts echo context to params.
+func (w *ServerInterfaceWrapper) DropMessage(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "region" -------------
+	var region Region
+
+	err = runtime.BindStyledParameterWithOptions("simple", "region", ctx.Param("region"), &region, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter region: %s", err))
+	}
+
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Path parameter "stage" -------------
+	var stage Stage
+
+	err = runtime.BindStyledParameterWithOptions("simple", "stage", ctx.Param("stage"), &stage, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stage: %s", err))
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DropMessage(ctx, region, service, stage, id)
+	return err
+}
+
+// SendAgain converts echo context to params.
+func (w *ServerInterfaceWrapper) SendAgain(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "region" -------------
+	var region Region
+
+	err = runtime.BindStyledParameterWithOptions("simple", "region", ctx.Param("region"), &region, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter region: %s", err))
+	}
+
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Path parameter "stage" -------------
+	var stage Stage
+
+	err = runtime.BindStyledParameterWithOptions("simple", "stage", ctx.Param("stage"), &stage, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stage: %s", err))
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SendAgain(ctx, region, service, stage, id)
 	return err
 }
 
@@ -2872,6 +3554,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.HEAD(options.BaseURL+"/artifacts/:digest", wrapper.HasArtifact, options.OperationMiddlewares["hasArtifact"]...)
 	router.PUT(options.BaseURL+"/artifacts/:digest", wrapper.PutArtifact, options.OperationMiddlewares["putArtifact"]...)
 	router.GET(options.BaseURL+"/regions/:region/scopes/:service/:stage", wrapper.GetSnapshot, options.OperationMiddlewares["getSnapshot"]...)
+	router.GET(options.BaseURL+"/regions/:region/scopes/:service/:stage/messages", wrapper.GetMessages, options.OperationMiddlewares["getMessages"]...)
+	router.DELETE(options.BaseURL+"/regions/:region/scopes/:service/:stage/messages/:id", wrapper.DropMessage, options.OperationMiddlewares["dropMessage"]...)
+	router.POST(options.BaseURL+"/regions/:region/scopes/:service/:stage/messages/:id", wrapper.SendAgain, options.OperationMiddlewares["sendAgain"]...)
 	router.DELETE(options.BaseURL+"/regions/:region/scopes/:service/:stage/resources/:address", wrapper.DeleteResource, options.OperationMiddlewares["deleteResource"]...)
 	router.PUT(options.BaseURL+"/regions/:region/scopes/:service/:stage/resources/:address", wrapper.PutResource, options.OperationMiddlewares["putResource"]...)
 	router.POST(options.BaseURL+"/regions/:region/scopes/:service/:stage/functions/:function/invocations", wrapper.Invoke, options.OperationMiddlewares["invoke"]...)
@@ -3167,6 +3852,120 @@ func (response GetLogsdefaultApplicationProblemPlusJSONResponse) VisitGetLogsRes
 	return err
 }
 
+type GetMessagesRequestObject struct {
+	Region  Region  `json:"region"`
+	Service Service `json:"service"`
+	Stage   Stage   `json:"stage"`
+	Params  GetMessagesParams
+}
+
+type GetMessagesResponseObject interface {
+	VisitGetMessagesResponse(w http.ResponseWriter) error
+}
+
+type GetMessages200JSONResponse []Message
+
+func (response GetMessages200JSONResponse) VisitGetMessagesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetMessagesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetMessagesdefaultApplicationProblemPlusJSONResponse) VisitGetMessagesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DropMessageRequestObject struct {
+	Region  Region  `json:"region"`
+	Service Service `json:"service"`
+	Stage   Stage   `json:"stage"`
+	Id      int64   `json:"id"`
+}
+
+type DropMessageResponseObject interface {
+	VisitDropMessageResponse(w http.ResponseWriter) error
+}
+
+type DropMessage204Response struct {
+}
+
+func (response DropMessage204Response) VisitDropMessageResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DropMessagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DropMessagedefaultApplicationProblemPlusJSONResponse) VisitDropMessageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SendAgainRequestObject struct {
+	Region  Region  `json:"region"`
+	Service Service `json:"service"`
+	Stage   Stage   `json:"stage"`
+	Id      int64   `json:"id"`
+}
+
+type SendAgainResponseObject interface {
+	VisitSendAgainResponse(w http.ResponseWriter) error
+}
+
+type SendAgain204Response struct {
+}
+
+func (response SendAgain204Response) VisitSendAgainResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SendAgaindefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SendAgaindefaultApplicationProblemPlusJSONResponse) VisitSendAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetMetricsRequestObject struct {
 	Region  Region  `json:"region"`
 	Service Service `json:"service"`
@@ -3315,6 +4114,15 @@ type StrictServerInterface interface {
 	// GetLogs Log lines, oldest first
 	// (GET /regions/{region}/scopes/{service}/{stage}/logs)
 	GetLogs(ctx context.Context, request GetLogsRequestObject) (GetLogsResponseObject, error)
+	// GetMessages Messages and events that wait for a function or were parked, oldest first, up to 200
+	// (GET /regions/{region}/scopes/{service}/{stage}/messages)
+	GetMessages(ctx context.Context, request GetMessagesRequestObject) (GetMessagesResponseObject, error)
+	// DropMessage Takes a parked message away
+	// (DELETE /regions/{region}/scopes/{service}/{stage}/messages/{id})
+	DropMessage(ctx context.Context, request DropMessageRequestObject) (DropMessageResponseObject, error)
+	// SendAgain Tries a parked message again, from the start
+	// (POST /regions/{region}/scopes/{service}/{stage}/messages/{id})
+	SendAgain(ctx context.Context, request SendAgainRequestObject) (SendAgainResponseObject, error)
 	// GetMetrics Sums per function, revision and minute
 	// (GET /regions/{region}/scopes/{service}/{stage}/metrics)
 	GetMetrics(ctx context.Context, request GetMetricsRequestObject) (GetMetricsResponseObject, error)
@@ -3546,6 +4354,90 @@ func (sh *strictHandler) GetLogs(ctx *echo.Context, region Region, service Servi
 	return nil
 }
 
+// GetMessages operation middleware
+func (sh *strictHandler) GetMessages(ctx *echo.Context, region Region, service Service, stage Stage, params GetMessagesParams) error {
+	var request GetMessagesRequestObject
+
+	request.Region = region
+	request.Service = service
+	request.Stage = stage
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetMessages(ctx.Request().Context(), request.(GetMessagesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetMessages")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetMessagesResponseObject); ok {
+		return validResponse.VisitGetMessagesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DropMessage operation middleware
+func (sh *strictHandler) DropMessage(ctx *echo.Context, region Region, service Service, stage Stage, id int64) error {
+	var request DropMessageRequestObject
+
+	request.Region = region
+	request.Service = service
+	request.Stage = stage
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DropMessage(ctx.Request().Context(), request.(DropMessageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DropMessage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DropMessageResponseObject); ok {
+		return validResponse.VisitDropMessageResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SendAgain operation middleware
+func (sh *strictHandler) SendAgain(ctx *echo.Context, region Region, service Service, stage Stage, id int64) error {
+	var request SendAgainRequestObject
+
+	request.Region = region
+	request.Service = service
+	request.Stage = stage
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SendAgain(ctx.Request().Context(), request.(SendAgainRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SendAgain")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SendAgainResponseObject); ok {
+		return validResponse.VisitSendAgainResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetMetrics operation middleware
 func (sh *strictHandler) GetMetrics(ctx *echo.Context, region Region, service Service, stage Stage, params GetMetricsParams) error {
 	var request GetMetricsRequestObject
@@ -3660,48 +4552,53 @@ func (sh *strictHandler) PutResource(ctx *echo.Context, region Region, service S
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"1Dpbk9u21X8Fwy9P+ShLsTfuWH7auGnr8Xq6YyfNg7udOSKPRGRBgAYOpVU0+u8dALxKoETFSuu+eNYC",
-	"cO73w12UqLxQEiWZaL6LCtCQI6F2/0v5Cg3Zv7iM5lEBlEVxJCHHaF4fxpHGzyXXmEZz0iXGkUkyzMFD",
-	"I0Jtn/7LZPD8+5fzT7PJK5gsH3Yvb/bfRHFE28LCMqS5XEX7fRwtS5kQV3IAa3M8Eu8nmPz2YP+ZTV5N",
-	"Hnaz+MWrAcQaV8Noq8OrIzWo1zzBAaz16fXREqwGkbqzK6N08jWFkgadZd1rtRCY2z8TJQmlszIoCsET",
-	"sPqdFv7G//9qvFJa9N9oXEbz6P+mrelO/amZ1nAdxhRNonnhrSn6JQNiG5TENlrJVcwWW/bhL2/Yq5vv",
-	"/+SF4mFYFLdJgsb8bJyMCq0K1MQ95SCE2lip7GomF0oJBBnt4yhRpeekOuKScIU6OrDrA+nEkQBDt+7h",
-	"UukcyD99edNKsgNJo1Gl9kZzBGmNehE42Hf1+anrRe5BB2jccFiz05D30FCjFr9iQhbfLZHmi5LwHZfp",
-	"sbSsikoaEheX9wI8I4e6QspQM04sAcmSDOQK2YZTpkpiOTxyuWKUIavJZiBx00qrgyOHp55cU1UuBLZX",
-	"ZZkvvFxzLkfe9J5ySPQts7/HTGlHmiHQxNSSKWnJSxmwb489o/5hF6Esc6sbwicr8wpbHJEunXsK7qJt",
-	"DkVhXz4EQJWSUxfUYkto7BsTuH5gEo6n6lKrmZDK38q18k4a8A5pNqhDCgVyUslApgI1W8Ea2QKSR+82",
-	"YtChRPreHMP7iefISFVCtoC5NAQywZjN2FJpBmwDOrfCj+IxOkWtlT4XXlrWf3TXrQ2nYY9WK0c2J8zN",
-	"ObB3anXHJbbWEIHWsK3hvClp2EUEl2jYBjUygUti1kEWmEBp0MpFoz8jpVgOchv2EcyV3t7xnAcQ/VAZ",
-	"0YjI5OHcIzx+ERhVUqLynlN4u3JBaQlcuD+I55hOVGm9QpU0UcuJJ8CeZVoR+XtS0WSpSpkGfUbjmpuh",
-	"uKxL6a1vhAGtUR/AaVg6cDWeRi2TlfU3pl4j7Umzr6IO0ZWhnXbTH2vT7vvqYxWxj7jO0ZiqPjiOVhqC",
-	"meeARQe7hXSavl+4yY7Jw3VVFZyLJEiGgWEJCPHMP3J08tXKR6LTlPoXIQLDGQ3qhDfevfs5MuDkA5oI",
-	"y7RDwBDVJqzs8RQPESpVxXdAJyCZRQikNDOZKkXKHqXaxMyUSWYVBCxHkMamRG6UcKpnZJ9yw3JujGU6",
-	"bgkcyJQtNQVq90zJ8ZzdN2+GeCwEkHX3cEBwfUAf3Vk6tbLaug0HcY3MnzMf416znUeyj9muagD2rn7Y",
-	"ucp8z0AjW3IhMGVchioKXUobGy+k0vC8FDBYq1UONaR9V6aBEAxYXVzOPWMxS7SSMcM16m3MvKWamH0u",
-	"scSYdUrRsbQe+EWjsC4Prariyvb79tKRUoe3jq5qYw/5WJ2vA8HhWDw/S/7Eci4EN5goT8mIJHiyX/BF",
-	"xwgodVUUhtIr5C7LjIY0Qt5N0T4Ro7Y1a6OSUMZ1Be7ZaMd9rIvifsvf5L0O8R02G8IqNCHtveeyJPxY",
-	"5oF2BYQw4f7toEbtnLjK0fyOri+Hp9HVRb+0GlOLOS5HmKOLx2R8KT3ONk9aRlt6BSVCikCMZnt0Gg8b",
-	"SSWEuFJso6t+gVgVYDVltWIOKrCalJBJHWSV8aWW7b4vitPhmsCDCVLWDlr6JKVIwMWAbwOVAwZNnASe",
-	"oPOcnqr+0oNpUMU1OSEWPnTmHQfhNk01mrDY+nUapCm35gHivgthH0Dnhw3p6HHMoG4JVuflUbMQB8o7",
-	"D+KUSMKV8+9m3WCikU69OuayH13+AaJEF1JaInyNlymR2uKAyxXqQnNJTEnR6UdbMjqd1EHXnyGrDj1Q",
-	"MI/GdfucYkYWAynXHHTCwZlm7Ew5/VFCYTJFx1LucDKQPr2OxtemjaGf8/ou6i6iYwa8UkvNafvRYqmo",
-	"selSiCb1OwJcvYeg/dDJg8mICj9L5XKpBkq/D2Wag/a6sIpvhM/qMuAZu2WWX5BbVpS2XZMMUigIdaVH",
-	"V/paS+GGccmWWkk3O9u49oCYLqV59k/ZRI55VGGtUbBCK1KJElHHfqLv3DihQAkFj+bRi2ezZy9seQKU",
-	"OUFMQRNfQkJmuvP7jL39OUNwLu37Ga7k2zSaR38Dc1tdjw7G2c9ns2PhvHWNjZvBWDJuZjdDd6Si9l6K",
-	"SygFDRlLg7cz644jU+Y56G1nLmRFrJOMr7FHRXfB8ymMob0yrXY8+4c4KvwQqi+S+5J6IvlcoqEfVLo9",
-	"Mdj/jRf9eX4TYxdcgt4ObQ+624j9kfxvzsr/C+V6X9ttJVQHN2ZKJviaaVyWBlO2cf2cDUBu9MpS5XSb",
-	"AyWZ+7kW6D6Opk1LvsKAaP+K9K7qW0KmNiDcy7YlHkFgV2IDrSfvGgbpBjbctL76KNXG+Jm4EGpjvDyq",
-	"hm1a979Tk6gCzbTpgqdVB3xKZk28/gPF1uAYkJxpzq8jvNqKmVSby324Wl3u47M363XjmKtuSbh/uEhv",
-	"U3BrtVPq84u3L1VeP1GX5pJZXbP5O5eEHdhAxj0yiTeqlHQdT+JJxjpTDD/at5Endt60cRdcr+OPqrj0",
-	"P200dTVhprv6z/207f6PPlv47zJ3/mJTmrqsqkzAEd7KtXrE0Rn1suh1MHcflV1nfwD2wR19Ajn6ocQV",
-	"fOaNc4ZOTWoT9oX5Zlov84ai1p09v2rMclu9L98fHoQsD3VMzLpzN79c/Hdq5TeUMVMiRUNsybWhrysg",
-	"xdV3MJ9LdOXn8adGrZqOuvnw29508uTrvtz/LsW2XulyyhiwlUawfZKbh4ZQwZJcyxYoqIeGFsd4bdki",
-	"cWMVZJpFcQibqDaQLbYcnnhe5tH8+Ww2cyM3/9/vAngvDP05kubJSdd7X125qvf5seF4/2snyuc8sIY8",
-	"xgc/lvk1XNCCsUVDEwJjVk9IXdFQzUi/No88v0QJmafh1RbgAme40Cibcct0Vw3v9r73FOjn7X0b/bP7",
-	"/UP7edXYxnWl5DX61p/g0Y3gut9KbapN59erbxuPKunGPhK6FYUAk6FhaBIosAmI/e8X24nq8BeMOTzd",
-	"oVxRFs1vbNAaiuoZQuqCawX7bYp5oQhlsp28w+1YHM+rwFj//7v4fCawEiBY+flYT30ZGEaKZbDG1+xb",
-	"/7GT3PqL+MQNNc5xRP5y8h4oyU7mpBOznp4VX78y7U21/8N1aTt7PQ7E3h+NuoI3vj/2xgUyMGzF11iV",
-	"xPXA1jllf1T76WH/sP93AAAA//8=",
+	"1Frdk9u2Ef9XMGyeUp51cS7pWHm6uGnrybm9sZPmwb3OrMiViBwJ0MBCOkWj/70DgJ8iKFE5pXFePGfh",
+	"Yxf7+dtd7qJEFqUUKEhH811UgoICCZX7X8pXqMn+xUU0j0qgLIojAQVG83oxjhR+NFxhGs1JGYwjnWRY",
+	"gL+NCJU9+l+dwcuvvp5/uL56BVfLh93XN/vPojiibWnv0qS4WEX7fRwtjUiISzFCtVmeSPcDXP3yYP+5",
+	"vnp19bC7jr98NUJY4WqcbLV4caIa1ZonOEK1Xr08WYLVKFG3dmGSTr66lEKjs6x7JRc5FvbPRApC4awM",
+	"yjLnCVj9zkq/488/a6+UlvxnCpfRPPrTrDXdmV/Vs/peRzFFnSheemuKfsqA2AYFsY2SYhWzxZa9+9tr",
+	"9urmq794ofg7LInbJEGtf9RORqWSJSrinnPIc7mxUtnVj1xImSOIaB9HiTT+JdUSF4QrVNGBXR9IJ45y",
+	"0HTrDi6lKoD80a9vWkl2blKopVHeaAY3rVEtAgv7rj4/dL3IHehcGjcvrJ/TsPfQcCMXP2NClt4tkeIL",
+	"Q/g9F+lQWlZFhsbExcV9Dv4hh7pCylAxTiwBwZIMxArZhlMmDbECHrlYMcqQ1WwzELhppdWhUcBTT66p",
+	"NIsc263CFAsv14KLiTu9pxwyfcvs7zGTyrGmCRQxuWRSWPZSBuzzoWfUP+wiFKawuiF8sjKvqMURKePc",
+	"M+cu2hZQlvbkQ+AqIzh1r1psCbU9owPbD0zCvana1GompPI3Yi29kwa8Q+gNqpBCgZxUMhBpjoqtYI1s",
+	"Acmjd5t81KHy9K0e3vcDL5CRrIRsL+ZCE4gEY3bNllIxYBtQhRV+FE/RKSol1anw0j79O7fd2nAa9mi5",
+	"cmxzwkKfuvZOru64wNYaIlAKtvU9rw2Nu0jOBWq2QYUsxyUx6yALTMBotHJR6NdISlaA2IZ9BAuptne8",
+	"4AFC31ZGNCEy+XvuER6fdY00lMii5xTerlxQWgLP3R/EC0yvpLFeIQ1dyeWVZ8CuZUoS+X1C0tVSGpEG",
+	"fUbhmuuxuKyM8NY3wYDWqA7uaZ504Go8jdpHVtbfmHpNtCfNvoo6TFeGdtxNv6tNu++rj1XEHry6QK0r",
+	"fDCMVgqCmefgie7u9qbj/P3EdTZkD9cVKjgVSZA0A80SyPMX/pDjk69WPhId59SfCDEYzmhQJ7zp7t3P",
+	"kQEnH9FEWKYdBsa41mFlT+d4jFEhq3cHdAKCWYJAUjGdSZOn7FHITcy0STKrIGAFgtA2JXItc6d6RvYo",
+	"16zgWttHxy2DI5my5aZE5Y5JMf1l982ZsTeWOZB193BAcHVAn9xJPpW02roNB3GFzK8zH+O+YTtPZB+z",
+	"XVUA7B1+2DlkvmegkC15nmPKuAghCmWEjY1ncql5YXIYxWqVQ41p38E0yHMGrAaXc/+wmCVKipjhGtU2",
+	"Zt5Sdcw+GjQYsw4UncrrgV80Cuu+oVVVXNl+3146Uuq8raOr2thDPlbn60BwGIrnR8GfWMHznGtMpOdk",
+	"QhI8Wi940DHhlhoVhW/pAbnzMqMmhVB0U7RPxKgsZm1UEsq4DuCejHbcx7oo7pf8Td7rMN95ZsNYRSak",
+	"vbdtehuEdixK0uECbiHTbTTf2brS4O3lFD1ZlyWoxzHv1Cjogjy1BWb/OuezevbP27ffNXUOpKlC7cK6",
+	"K3vMojnho7v91WVZG+eXUoVC1ibbDqn9Q27cYVt+sko5rIV/p82nKWmd7hop1RqMW4030vWsBM2GC0P4",
+	"3hSBKhfyfMRqDkqbzoorOPSvaBYU8DQZlPYR+RQI7145wZBcGiftK7BpVnU0oLSIPSgRkgT55GdPRn/h",
+	"2FIJIa4U2+iqX1dUuL3mrFbMAXCvWQmZ1AEYmY7Q16gWZ6X3MJT01wQ5a/tzfZZSJOD5SEoAMiMGTZxy",
+	"PMLnKT1VbQl/TUMqrtkJPeFdp012EOd9xAqy04f3kKbcmgfk990b9gFyvkeVTu7ijeqWYHVaHvUT4kBV",
+	"4K84JpJwwfWrn64xUUjHTg1f2Y8u/4bcoAspLRM+eWQyTy2m5GKFqlRcEJMi77QxWjY6BfhBsyhDVi36",
+	"S0E/ukzEOMWMLAWSLtN0wsGJGv5EFfZeQKkzSUMpd14ygrq8jqaXNI2hn/L6LukuoeEDvFKN4rR9b6lU",
+	"3FiUlecNYnQMOCCCoLCT1zOi0rfguVjKkYrhnUkLUF4XVvGN8FmNHl+wW2bfC2LLSmOrfMEghZJQVXp0",
+	"FZO1FK4ZF2yppHAt142rKokpI/SL/4gmcsyjimpNgpVKkkxkHnXsJ/rCdaFKFFDyaB59+eL6xZcOIlDm",
+	"BDEDRXwJCenZzo/B9vbnDMG5tC+DuRRvUotiQN9W26ODKcjL6+uhcN44nORad5aNm+ubsT1CUrsvxSWY",
+	"nMaMpaHbGZHEkTZFAWrbaSdaEask42vscdGdC34IU2i3zKrR4P4hjkrfu+yL5N5QTyQfDWr61uPrsXnQ",
+	"L7zsj4GaGLvgAtR2bOjUHWLtB/K/OSn/Z8r1vrbbSqju3phJkeA3TOHSaEzZxrUBbAByHXuWSqfbAijJ",
+	"3M+1QPdxNGs6OSsMiPbvSN9X5W7I1EaEe96QzRMIjNhsoPXsXcIgXenAdeurj0JutB+l5LncaC+Pqs6f",
+	"1W2TmU5kiXrWNE9mVePkmMyaeP0biq2hMSI53axfRni1FTMhN+f7cDXx3scnd9ZT6ilb3Wx5/3CW3mbg",
+	"prHH1Ofntc9VXj9RG31Oi7cZGJ9Kwu7aQMYdmMRraQRdxpN4krFO88tPhGzkiZ03bdwGV+v4pSou/aGN",
+	"pkYTerar/9zP2qbR4GuX3/dxpzc20NRlVakDjvBGrOUjTs6o50Wvg3HNpOx6/RtQH/20I4ECfVPiAj7z",
+	"2jlDB5PahH1mvpnVM+CxqHVn1y8as9ww+Plj54OQ5W+dErPu3M7ni/9OrvxgO2YyT1ETW3Kl6dMKSHH1",
+	"+dRHgw5+Dr9Qa9U0qObDZ3tN7aOn+3L/l8i39ZcAnDIGbKUQbJ3k+qAhUrAkV7IFAPVY02JI18IWgRur",
+	"IN18XxCilleD65ZaAU+8MEU0f3l9fe1abv6/XwTonhn6q6nzUd97W+8ZWFRAspRJ9zWF+4BMIfO9YtcB",
+	"l6F14YBkSA5Nl3mg3KaZb+P7s0LCJN+vhyBD3w9i00akz/ftWvIOeri5QNXq2QCn6tOdNuyqA4l3okHM",
+	"TMlIMiufPzJSqWU72/F07+vRHH0Pvm+2f1WyrPU2vZJdSXGJQvYHeLQ6qzRRGwSDTTU1/+TCcv+rVp4e",
+	"/aT1dOwbRV3vUaS3K+Biqk6snWtruAtkK75GwaS5BGb5QfGghixvMVsqWbTfJZ4LZQokxZMTEdVvuSig",
+	"8ZOY6ZCmHdKdAjX1zVNgzXtTXCLy2WtsHdaEt5jVQycXDKux06fmTacnyqFMp3k1jz/Hx84zyqaDPdtV",
+	"85Dj4dP9/q790Pl3iaD9r5Y/xeg5zP6VdGMPLt3UNwedoWaoEyixwZj9mNsOqcYDbwFPdyhWlEXzG4sD",
+	"x4ByhpA6vFrd/SbFopSEItlefY/bqTReVliz/v8X8WlwbSVAsGo/ZmjUl4GL4xms8Rv2uccuYus34hPX",
+	"1DjHgP3l1VugJDsK84+0z3tWfPlivzco/D+X+u04axiIvT9qeQkYOvTGBTLQPiV74vUMzDllf/r14WH/",
+	"sP9fAAAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -17,6 +17,7 @@ type call struct {
 	at      place
 	event   any
 	trigger string // "" where somebody tries the function
+	chain   int    // how many functions called one another up to here
 }
 
 func msDuration(ms float64) time.Duration { return time.Duration(ms * float64(time.Millisecond)) }
@@ -53,6 +54,7 @@ func (p *Platform) invoke(ctx context.Context, c call) (api.Invocation, error) {
 	defer p.pool.leave(c.at)
 	p.run(ctx, c, r, &inv)
 	p.observed.count(c, inv)
+	p.ended(context.WithoutCancel(ctx), c, inv)
 	return inv, nil
 }
 

@@ -43,6 +43,10 @@ func kinds() []api.Kind {
 		{Kind: "opening", Attributes: []api.AttributeKind{of("to", api.List, true)}},
 		{Kind: "route", Attributes: []api.AttributeKind{text("method", true), text("path", true), of("enabled", api.Truth, true), computed("url")}},
 		{Kind: "schedule", Attributes: []api.AttributeKind{text("cron", true), text("zone", true), measured("every", api.Ms, minute, 366*day), of("enabled", api.Truth, true)}},
+		{Kind: "subscription", Attributes: []api.AttributeKind{
+			text("source", false), of("on", api.List, true), text("match", true), of("batch", api.Number, true),
+			measured("wait", api.Ms, 0, 15*minute), of("enabled", api.Truth, true),
+		}},
 	}
 }
 
@@ -52,11 +56,18 @@ func Offer() manifest.Offer {
 }
 
 // triggers lists what can call a function.
-func triggers() []string { return []string{"route", "cron", "every"} }
+func triggers() []string {
+	return []string{"route", "cron", "every", "objects", "queue", "function"}
+}
 
 // permissions lists the kinds of resources that grants may be about.
 func permissions() []api.PermissionKind {
-	return []api.PermissionKind{{Kind: "tables", Verbs: []string{"read", "query", "write", "delete"}}}
+	return []api.PermissionKind{
+		{Kind: "tables", Verbs: []string{"read", "query", "write", "delete"}},
+		{Kind: "objects", Verbs: []string{"read", "list", "write", "delete"}},
+		{Kind: "queues", Verbs: []string{"send"}},
+		{Kind: "secrets", Verbs: []string{"read"}},
+	}
 }
 
 // checkAttributes tells what is wrong with the attributes of a resource.

@@ -47,6 +47,7 @@ type Platform struct {
 	store     *store
 	pool      *pool
 	observed  *observations
+	dispatch  *dispatcher
 	isolation isolation
 	functions *http.Server // what functions reach
 	cancel    context.CancelFunc
@@ -95,8 +96,9 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 		return nil, err
 	}
 	p.pool = newPool(p)
+	p.dispatch = newDispatcher(p)
 	ctx, p.cancel = context.WithCancel(context.WithoutCancel(ctx))
-	for _, work := range []func(context.Context){p.observed.run, p.runSchedules, p.pool.run} {
+	for _, work := range []func(context.Context){p.observed.run, p.runSchedules, p.pool.run, p.dispatch.run} {
 		p.running.Add(1)
 		go func() {
 			defer p.running.Done()

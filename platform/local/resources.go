@@ -186,6 +186,11 @@ func (p *Platform) allowed(ctx context.Context, tx *sql.Tx, sc scope, kind, func
 		return need("function/" + function)
 	case expand.Route:
 		return errors.Join(need("function/"+function), p.allowedRoute(ctx, tx, sc, address, w.attributes))
+	case expand.Subscription:
+		if s, _ := readSubscription(sc, row{address: address, attributes: w.attributes}); w.attributes["enabled"] != false && (s.source == "" || !slices.Contains([]string{"objects", "queue", "function"}, s.kind)) {
+			return refuse(422, "%s: the source is objects/NAME, queue/NAME or function/NAME", address)
+		}
+		return need("function/" + function)
 	case expand.Schedule:
 		if _, err := scheduleOf(w.attributes); err != nil {
 			return refuse(422, "%s: %v", address, err)

@@ -1,0 +1,126 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"mime"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strconv"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"rudmar/core/canon"
+	"rudmar/platform"
+)
+
+// dataCommands are what somebody does by hand with the data of functions.
+func dataCommands() []*cobra.Command {
+	return []*cobra.Command{
+		handCommand("parked REGION/SERVICE/STAGE", "List the messages that failed five times", cobra.ExactArgs(1), parked),
+		handCommand("again REGION/SERVICE/STAGE ID...", "Try parked messages again", cobra.MinimumNArgs(2), again),
+		handCommand("drop REGION/SERVICE/STAGE ID...", "Take parked messages away", cobra.MinimumNArgs(2), drop),
+		handCommand("send REGION/SERVICE/STAGE QUEUE JSON", "Send a message to a queue", cobra.ExactArgs(3), sendMessage),
+		handCommand("upload REGION/SERVICE/STAGE STORE/KEY FILE", "Put a file there as an object", cobra.ExactArgs(3), upload),
+		handCommand("secret REGION/SERVICE/STAGE NAME VALUE", "Keep a secret that functions may read by permission", cobra.ExactArgs(3), keepSecret),
+	}
+}
+
+func (h *hand) client(scope string) (*platform.Client, platform.Scope, error) {
+	s, err := scopeOf(scope)
+	if err != nil {
+		return nil, s, err
+	}
+	client, err := platform.NewClient(h.address, h.token)
+	return client, s, err
+}
+
+func parked(ctx context.Context, h *hand, words []string) error {
+	client, scope, err := h.client(words[0])
+	if err != nil {
+		return err
+	}
+	list, err := client.Messages(ctx, scope, true)
+	if err != nil {
+		return err
+	}
+	out := tabwriter.NewWriter(os.Stdout, 0, 4, 2, ' ', 0)
+	for _, m := range list {
+		text, err := canon.Append(nil, m.Body)
+		if err != nil {
+			return err
+		}
+		if len(text) > 80 {
+			text = append(text[:80], "…"...)
+		}
+		fmt.Fprintf(out, "%d\t%s\t%s\t%s\t%s\n", m.Id, time.UnixMilli(m.SentAt).Format(time.RFC3339), m.Source, m.Why, text)
+	}
+	if len(list) == 0 {
+		fmt.Fprintln(out, "nothing is parked")
+	}
+	return out.Flush()
+}
+
+func again(ctx context.Context, h *hand, words []string) error {
+	return h.eachMessage(ctx, words, (*platform.Client).SendAgain)
+}
+
+func drop(ctx context.Context, h *hand, words []string) error {
+	return h.eachMessage(ctx, words, (*platform.Client).DropMessage)
+}
+
+func (h *hand) eachMessage(ctx context.Context, words []string, do func(*platform.Client, context.Context, platform.Scope, int64) error) error {
+	client, scope, err := h.client(words[0])
+	if err != nil {
+		return err
+	}
+	for _, word := range words[1:] {
+		id, err := strconv.ParseInt(word, 10, 64)
+		if err != nil {
+			return coded{exitUsage, fmt.Errorf("%q is not the number of a message; rudmar platform parked lists them", word)}
+		}
+		if err := do(client, ctx, scope, id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func sendMessage(ctx context.Context, h *hand, words []string) error {
+	if !json.Valid([]byte(words[2])) {
+		return coded{exitUsage, fmt.Errorf("%q is not JSON", words[2])}
+	}
+	if _, err := scopeOf(words[0]); err != nil {
+		return err
+	}
+	return h.ask(ctx, http.MethodPost, "/hand/"+words[0]+"/queues/"+escape(words[1]), json.RawMessage(words[2]), nil)
+}
+
+func keepSecret(ctx context.Context, h *hand, words []string) error {
+	if _, err := scopeOf(words[0]); err != nil {
+		return err
+	}
+	return h.ask(ctx, http.MethodPut, "/hand/"+words[0]+"/secrets/"+escape(words[1]), words[2], nil)
+}
+
+func upload(ctx context.Context, h *hand, words []string) error {
+	if _, err := scopeOf(words[0]); err != nil {
+		return err
+	}
+	content, err := os.ReadFile(words[2])
+	if err != nil {
+		return err
+	}
+	r, err := http.NewRequestWithContext(ctx, http.MethodPut, h.address+"/hand/"+words[0]+"/objects/"+words[1], bytes.NewReader(content))
+	if err != nil {
+		return err
+	}
+	r.Header.Set("Authorization", "Bearer "+h.token)
+	r.Header.Set("Content-Type", mime.TypeByExtension(filepath.Ext(words[2])))
+	return answer(r, nil)
+}

@@ -1,0 +1,126 @@
+package engine_test
+
+import (
+	"context"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"rudmar/core/delivery"
+	"rudmar/core/starter"
+	"rudmar/engine/store"
+	"rudmar/platform/local"
+	"rudmar/platform/local/wasm"
+)
+
+// ends waits until the newest build of the service has ended as told.
+func (r *rig) ends(state string) store.Build {
+	r.Helper()
+	limit := time.Now().Add(60 * time.Second)
+	for {
+		list, err := r.Build.Builds(r.Context(), "frostline", 1)
+		if err == nil && len(list) == 1 && list[0].State == state {
+			return list[0]
+		}
+		if time.Now().After(limit) {
+			r.Fatalf("the build is %+v, not %s: %v", list, state, err)
+		}
+		time.Sleep(10 * time.Millisecond) // between two looks at a condition
+	}
+}
+
+// Commands make what goes into the archive, in a clean folder; what was made
+// from the same sources is not made again; the same commit gives the same digests.
+func TestCommandsMakeArchives(t *testing.T) {
+	r := newRig(t)
+	files := first()
+	files["a/function.yaml"] = fn("a", "build:\n  run: [\"echo building; mkdir out; cp main.py out/copy.py; echo $HOME > where\"]\n  leave_out: [where]\n")
+	r.push(files)
+	b := r.ends("done")
+	if !strings.Contains(b.Log, "$ /bin/sh -ec echo building") || !strings.Contains(b.Log, "\nbuilding\n") {
+		t.Errorf("the log: %s", b.Log)
+	}
+	functions, err := r.Store.VersionFunctions(t.Context(), "frostline", 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, entries, err := r.Build.Archive(functions[0].Digest)
+	names := ""
+	for _, e := range entries {
+		names += e.Path + " "
+	}
+	if err != nil || names != "main.py out/copy.py " {
+		t.Errorf("the archive has %s, %v", names, err)
+	}
+	r.push(map[string]string{"b/main.py": "def run(call): return 'other'\n"})
+	r.reaches(2, "trial", delivery.Settled)
+	if b := r.ends("done"); !strings.Contains(b.Log, "a: unchanged") || strings.Contains(b.Log, "building") {
+		t.Errorf("built again: %s", b.Log)
+	}
+	r.push(map[string]string{"a/function.yaml": fn("a", "build: {run: [\"echo almost; echo no such tool >&2; exit 3\"]}\n")})
+	if b := r.ends("failed"); !strings.Contains(b.Why, "building a: the command failed") || !strings.Contains(b.Why, "exit status 3: no such tool") {
+		t.Errorf("why: %s", b.Why)
+	}
+}
+
+// A build that takes long can be read along and cancelled, and the next one is built.
+func TestBuildsCanBeCancelled(t *testing.T) {
+	r := newRig(t)
+	files := first()
+	files["a/function.yaml"] = fn("a", "build: {run: [\"echo begun; (sleep 600; true) & wait\"]}\n")
+	r.push(files)
+	var b store.Build
+	for b = r.ends("running"); !strings.Contains(b.Log, "begun"); b = r.ends("running") {
+		time.Sleep(10 * time.Millisecond) // between two looks at a condition
+	}
+	r.push(map[string]string{"a/function.yaml": fn("a", "")})
+	if err := r.Build.Cancel(t.Context(), b.ID, "linden"); err != nil {
+		t.Fatal(err)
+	}
+	r.reaches(1, "trial", delivery.Settled)
+	ended, err := r.Store.Build(t.Context(), b.ID)
+	if err != nil || ended.State != "cancelled" || ended.Version != 0 {
+		t.Errorf("it ended %+v, %v", ended, err)
+	}
+	if err := r.Build.Cancel(t.Context(), b.ID, "linden"); err == nil || !strings.Contains(err.Error(), "ended already") {
+		t.Errorf("cancelled twice: %v", err)
+	}
+}
+
+// A function from each starter is built, deployed and answers its case.
+func TestStartersWork(t *testing.T) {
+	r := newRig(t)
+	files := map[string]string{"rudmar.yaml": root}
+	for _, runtime := range starter.Runtimes() {
+		own, err := starter.Function("hello-"+runtime, runtime)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for name, text := range own {
+			files[name] = text
+		}
+	}
+	r.push(files)
+	d := r.reaches(1, "trial", delivery.Settled)
+	results, err := r.Store.CaseRuns(t.Context(), d.Service, d.Version, d.Stage)
+	if err != nil || len(results) != 3 {
+		t.Fatalf("%d cases, %v", len(results), err)
+	}
+	for _, c := range results {
+		if !c.Passed {
+			t.Errorf("%s %s: %+v", c.Function, c.Name, c)
+		}
+	}
+}
+
+// TestMain lets the test program be the worker that runs WebAssembly.
+func TestMain(m *testing.M) {
+	if len(os.Args) == 2 && os.Args[1] == local.WorkerCommand {
+		if err := wasm.Work(context.Background(), os.NewFile(3, "calls")); err != nil {
+			os.Exit(1)
+		}
+		return
+	}
+	os.Exit(m.Run())
+}

@@ -1,0 +1,255 @@
+package local
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"rudmar/core/access"
+)
+
+// Limits of what functions keep, in bytes.
+const (
+	maxRowBytes     = 256 << 10
+	maxObjectBytes  = 6 << 20
+	maxMessageBytes = 256 << 10
+)
+
+// data serves what functions reach with their token: tables, objects, queues
+// and secrets. Each call is checked against the grants of the function's identity.
+func (p *Platform) data(e *echo.Echo) {
+	e.GET("/data/tables/:name", p.guarded("tables", "query", p.queryTable))
+	e.GET("/data/tables/:name/:key", p.guarded("tables", "read", p.readRow))
+	e.PUT("/data/tables/:name/:key", p.guarded("tables", "write", p.writeRow))
+	e.DELETE("/data/tables/:name/:key", p.guarded("tables", "delete", p.deleteRow))
+	e.GET("/data/objects/:name", p.guarded("objects", "list", p.listObjects))
+	e.GET("/data/objects/:name/*", p.guarded("objects", "read", p.readObject))
+	e.PUT("/data/objects/:name/*", p.guarded("objects", "write", p.writeObject))
+	e.DELETE("/data/objects/:name/*", p.guarded("objects", "delete", p.deleteObject))
+	e.POST("/data/queues/:name", p.guarded("queues", "send", p.sendMessage))
+	e.GET("/data/secrets/:name", p.guarded("secrets", "read", p.readSecret))
+}
+
+type dataHandler func(c *echo.Context, at place, name, key string) error
+
+func (p *Platform) guarded(kind, verb string, next dataHandler) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		token, _ := strings.CutPrefix(c.Request().Header.Get("Authorization"), "Bearer ")
+		at, ok := p.pool.holder(token)
+		if !ok {
+			return refuse(http.StatusUnauthorized, "the token is not that of a running function; send the one in RUDMAR_TOKEN as a bearer token")
+		}
+		name, key := c.Param("name"), c.Param("key")
+		if rest := c.Param("*"); rest != "" {
+			var err error
+			if key, err = url.PathUnescape(rest); err != nil {
+				return refuse(http.StatusBadRequest, "%q is not a key", rest)
+			}
+		}
+		statements, err := p.grants(c.Request().Context(), at)
+		if err != nil {
+			return err
+		}
+		resource := kind + "/" + name
+		allowed := access.Allows(statements, verb, resource) || key != "" && access.Allows(statements, verb, resource+"/"+key)
+		p.observed.use(at, verb, resource, allowed)
+		if !allowed {
+			return refuse(http.StatusForbidden, "%s may not %s %s; give it permissions: {may: [%s], of: %s}", at.function, verb, resource, verb, resource)
+		}
+		return next(c, at, name, key)
+	}
+}
+
+// grants gives what a function may do in its scope.
+func (p *Platform) grants(ctx context.Context, at place) ([]access.Statement, error) {
+	rows, err := p.store.resources(ctx, p.store.db, at.scope, "AND kind = 'grant' AND address LIKE ?", "grant/"+at.function+"/%")
+	if err != nil {
+		return nil, err
+	}
+	var out []access.Statement
+	for _, r := range rows {
+		s := access.Statement{Resource: fmt.Sprint(r.attributes["resource"])}
+		verbs, _ := r.attributes["verbs"].([]any)
+		for _, v := range verbs {
+			s.Verbs = append(s.Verbs, fmt.Sprint(v))
+		}
+		out = append(out, s)
+	}
+	return out, nil
+}
+
+// body reads a request's body up to a limit.
+func body(c *echo.Context, limit int, what string) ([]byte, error) {
+	text, err := io.ReadAll(io.LimitReader(c.Request().Body, int64(limit)+1))
+	if err == nil && len(text) > limit {
+		err = refuse(http.StatusRequestEntityTooLarge, "%s may have %d KiB", what, limit>>10)
+	}
+	return text, err
+}
+
+func (p *Platform) listObjects(c *echo.Context, at place, name, _ string) error {
+	rows, err := p.store.db.QueryContext(c.Request().Context(), `SELECT key, type, length(content), changed_at FROM objects
+		WHERE region = ? AND service = ? AND stage = ? AND name = ? AND substr(key, 1, length(?)) = ? ORDER BY key LIMIT 1000`,
+		at.region, at.service, at.stage, name, c.QueryParam("prefix"), c.QueryParam("prefix"))
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	out := []map[string]any{}
+	for rows.Next() {
+		var key, kind string
+		var size, changed int64
+		if err := rows.Scan(&key, &kind, &size, &changed); err != nil {
+			return err
+		}
+		out = append(out, map[string]any{"key": key, "type": kind, "size": size, "changed_at": changed})
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, map[string]any{"objects": out})
+}
+
+func (p *Platform) readObject(c *echo.Context, at place, name, key string) error {
+	var kind string
+	var content []byte
+	err := p.store.db.QueryRowContext(c.Request().Context(), `SELECT type, content FROM objects WHERE region = ? AND service = ? AND stage = ? AND name = ? AND key = ?`,
+		at.region, at.service, at.stage, name, key).Scan(&kind, &content)
+	if errors.Is(err, sql.ErrNoRows) {
+		return refuse(http.StatusNotFound, "objects/%s has no object %q", name, key)
+	}
+	if err != nil {
+		return err
+	}
+	return c.Blob(http.StatusOK, kind, content)
+}
+
+// handObject and handMessage do what a function may do, for somebody who tries
+// things out.
+func (p *Platform) handObject(c *echo.Context) error {
+	return p.writeObject(c, place{scope: scopeOf(c)}, c.Param("name"), c.Param("*"))
+}
+
+func (p *Platform) handMessage(c *echo.Context) error {
+	return p.sendMessage(c, place{scope: scopeOf(c)}, c.Param("name"), "")
+}
+
+func scopeOf(c *echo.Context) scope {
+	return scope{c.Param("region"), c.Param("service"), c.Param("stage")}
+}
+
+func (p *Platform) writeObject(c *echo.Context, at place, name, key string) error {
+	content, err := body(c, maxObjectBytes, "an object")
+	if err != nil {
+		return err
+	}
+	ctx, now := c.Request().Context(), p.options.Now()
+	kind := c.Request().Header.Get("Content-Type")
+	if kind == "" {
+		kind = "application/octet-stream"
+	}
+	err = p.store.within(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO objects (region, service, stage, name, key, type, content, changed_at) VALUES (?,?,?,?,?,?,?,?)
+			ON CONFLICT DO UPDATE SET type = excluded.type, content = excluded.content, changed_at = excluded.changed_at`,
+			at.region, at.service, at.stage, name, key, kind, content, now.UnixMilli()); err != nil {
+			return err
+		}
+		return p.objectEvent(ctx, tx, at.scope, "created", name, key, map[string]any{"store": name, "key": key, "size": len(content), "type": kind})
+	})
+	if err != nil {
+		return err
+	}
+	p.dispatch.nudge()
+	return c.NoContent(http.StatusNoContent)
+}
+
+func (p *Platform) deleteObject(c *echo.Context, at place, name, key string) error {
+	ctx := c.Request().Context()
+	err := p.store.within(ctx, func(tx *sql.Tx) error {
+		done, err := tx.ExecContext(ctx, `DELETE FROM objects WHERE region = ? AND service = ? AND stage = ? AND name = ? AND key = ?`, at.region, at.service, at.stage, name, key)
+		if err != nil {
+			return err
+		}
+		if n, err := done.RowsAffected(); err != nil || n == 0 {
+			return err
+		}
+		return p.objectEvent(ctx, tx, at.scope, "deleted", name, key, map[string]any{"store": name, "key": key})
+	})
+	if err != nil {
+		return err
+	}
+	p.dispatch.nudge()
+	return c.NoContent(http.StatusNoContent)
+}
+
+func (p *Platform) sendMessage(c *echo.Context, at place, name, _ string) error {
+	text, err := body(c, maxMessageBytes, "a message")
+	if err != nil {
+		return err
+	}
+	if !json.Valid(text) {
+		return refuse(http.StatusUnprocessableEntity, "a message is JSON; this body is not")
+	}
+	id, err := p.enqueue(c.Request().Context(), at.scope, name, string(text))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusAccepted, map[string]any{"id": id})
+}
+
+// enqueue puts a message into a queue. Once it is told, it is not lost.
+func (p *Platform) enqueue(ctx context.Context, sc scope, queue, text string) (int64, error) {
+	now := p.options.Now().UnixMilli()
+	done, err := p.store.db.ExecContext(ctx, `INSERT INTO messages (region, service, stage, queue, subscription, body, sent_at, due_at) VALUES (?,?,?,?,'',?,?,?)`,
+		sc.region, sc.service, sc.stage, queue, text, now, now)
+	if err != nil {
+		return 0, err
+	}
+	p.dispatch.nudge()
+	return done.LastInsertId()
+}
+
+func (p *Platform) readSecret(c *echo.Context, at place, name, _ string) error {
+	var value string
+	err := p.store.db.QueryRowContext(c.Request().Context(), `SELECT value FROM kept_secrets WHERE region = ? AND service = ? AND stage = ? AND name = ?`,
+		at.region, at.service, at.stage, name).Scan(&value)
+	if errors.Is(err, sql.ErrNoRows) {
+		return refuse(http.StatusNotFound, "there is no secret %q in %s", name, at.scope)
+	}
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, map[string]string{"value": value})
+}
+
+// keepSecret keeps a value of a secret that functions may read.
+func (p *Platform) keepSecret(c *echo.Context) error {
+	text, err := body(c, maxRowBytes, "a secret")
+	if err != nil {
+		return err
+	}
+	var value string
+	if err := json.Unmarshal(text, &value); err != nil {
+		return refuse(http.StatusUnprocessableEntity, "a secret is a text, as JSON")
+	}
+	_, err = p.store.db.ExecContext(c.Request().Context(), `INSERT INTO kept_secrets (region, service, stage, name, value) VALUES (?,?,?,?,?)
+		ON CONFLICT DO UPDATE SET value = excluded.value`, c.Param("region"), c.Param("service"), c.Param("stage"), c.Param("name"), value)
+	if err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
+// backOff is how long a message waits after so many failed attempts.
+func backOff(attempts int) time.Duration {
+	return min(time.Second<<min(attempts-1, 10), 5*time.Minute)
+}

@@ -1,0 +1,343 @@
+package local
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"rudmar/core/expand"
+	"rudmar/core/pack"
+	"rudmar/platform/api"
+)
+
+// maxAttempts is how often a message is tried before it is parked.
+const maxAttempts = 5
+
+// maxChain is how many functions may call one another by their ends.
+const maxChain = 16
+
+// dispatcher gives messages and events to the functions that subscribe to them.
+type dispatcher struct {
+	platform *Platform
+	wake     chan struct{}
+
+	mu   sync.Mutex
+	busy map[string]int // calls under way, by scope and subscription
+}
+
+func newDispatcher(p *Platform) *dispatcher {
+	return &dispatcher{platform: p, wake: make(chan struct{}, 1), busy: map[string]int{}}
+}
+
+func (d *dispatcher) nudge() {
+	select {
+	case d.wake <- struct{}{}:
+	default:
+	}
+}
+
+// subscription is a subscription resource, read.
+type subscription struct {
+	at            place
+	address, name string
+	kind, source  string // such as "queue" and "readings"
+	on            []string
+	match         string
+	batch         int
+	wait          time.Duration
+	function      string
+}
+
+func readSubscription(sc scope, r row) (subscription, bool) {
+	if r.attributes["enabled"] == false {
+		return subscription{}, false
+	}
+	s := subscription{address: r.address, batch: 1}
+	_, rest, _ := strings.Cut(r.address, "/")
+	s.at.scope = sc
+	s.at.function, s.name, _ = strings.Cut(rest, "/")
+	source, _ := r.attributes["source"].(string)
+	s.kind, s.source, _ = strings.Cut(source, "/")
+	on, _ := r.attributes["on"].([]any)
+	for _, word := range on {
+		s.on = append(s.on, fmt.Sprint(word))
+	}
+	s.match, _ = r.attributes["match"].(string)
+	if batch, ok := r.attributes["batch"].(float64); ok {
+		s.batch = max(1, int(batch))
+	}
+	wait, _ := r.attributes["wait"].(float64)
+	s.wait = msDuration(wait)
+	return s, true
+}
+
+// subscriptions lists those of a scope, or of all scopes.
+func (p *Platform) subscriptions(ctx context.Context, q querier) ([]subscription, error) {
+	rows, err := q.QueryContext(ctx, `SELECT region, service, stage, address, attributes FROM resources WHERE kind = ?`, expand.Subscription)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []subscription
+	for rows.Next() {
+		var sc scope
+		var r row
+		var text string
+		if err := rows.Scan(&sc.region, &sc.service, &sc.stage, &r.address, &text); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal([]byte(text), &r.attributes); err != nil {
+			return nil, err
+		}
+		if s, ok := readSubscription(sc, r); ok {
+			out = append(out, s)
+		}
+	}
+	return out, rows.Err()
+}
+
+// objectEvent puts an event for each function that subscribes to it, in the
+// transaction that changes the object.
+func (p *Platform) objectEvent(ctx context.Context, tx *sql.Tx, sc scope, what, name, key string, data map[string]any) error {
+	all, err := p.subscriptions(ctx, tx)
+	if err != nil {
+		return err
+	}
+	for _, s := range all {
+		wanted := len(s.on) == 0 && what == "created" || slices.Contains(s.on, what)
+		if s.at.scope != sc || s.kind != "objects" || s.source != name || !wanted || s.match != "" && !pack.LeaveOut([]string{s.match}, key) {
+			continue
+		}
+		event := cloudEvent("rudmar.object."+what, "/objects/"+name, p.options.Now(), data)
+		event["subject"] = key
+		if err := p.putEvent(ctx, tx, s, event); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+type executor interface {
+	ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error)
+}
+
+func (p *Platform) putEvent(ctx context.Context, tx executor, s subscription, event map[string]any) error {
+	text, err := json.Marshal(event)
+	if err != nil {
+		return err
+	}
+	now := p.options.Now().UnixMilli()
+	_, err = tx.ExecContext(ctx, `INSERT INTO messages (region, service, stage, queue, subscription, body, sent_at, due_at) VALUES (?,?,?,'',?,?,?,?)`,
+		s.at.region, s.at.service, s.at.stage, s.address, string(text), now, now)
+	return err
+}
+
+// ended tells the functions that wait for a function's end.
+func (p *Platform) ended(ctx context.Context, c call, inv api.Invocation) {
+	what := "succeeded"
+	if inv.Outcome != api.Answered {
+		what = "failed"
+	}
+	all, err := p.subscriptions(ctx, p.store.db)
+	for i := 0; err == nil && i < len(all); i++ {
+		s := all[i]
+		if s.at.scope != c.at.scope || s.kind != "function" || s.source != c.at.function || len(s.on) > 0 && !slices.Contains(s.on, what) {
+			continue
+		}
+		if c.chain >= maxChain {
+			p.observed.line(s.at, api.LogLine{At: p.options.Now().UnixMilli(), Function: s.at.function, Stream: "platform",
+				Text: fmt.Sprintf("not called after %s: %d functions called one another already, which looks like a circle", c.at.function, maxChain)})
+			continue
+		}
+		event := cloudEvent("rudmar.function."+what, "/functions/"+c.at.function, p.options.Now(), map[string]any{
+			"function": c.at.function, "invocation": inv.Id, "outcome": inv.Outcome, "answer": inv.Answer, "error": inv.Error, "event": c.event})
+		event["rudmarchain"] = c.chain + 1
+		err = p.putEvent(ctx, p.store.db, s, event)
+		p.dispatch.nudge()
+	}
+	if err != nil {
+		p.options.Log.Error("telling a function's end", "function", c.at.function, "error", err)
+	}
+}
+
+// run gives messages out until the context ends. What was under way when the
+// platform was ended is tried again.
+func (d *dispatcher) run(ctx context.Context) {
+	if _, err := d.platform.store.db.ExecContext(ctx, `UPDATE messages SET taken = 0`); err != nil {
+		d.platform.options.Log.Error("taking up messages", "error", err)
+	}
+	tick := time.NewTicker(250 * time.Millisecond)
+	defer tick.Stop()
+	var calls sync.WaitGroup
+	defer calls.Wait()
+	for {
+		if err := d.round(ctx, &calls); err != nil && ctx.Err() == nil {
+			d.platform.options.Log.Error("giving out messages", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		case <-d.wake:
+		}
+	}
+}
+
+// message is one that was taken.
+type message struct {
+	id, sentAt int64
+	attempts   int
+	body       string
+}
+
+func (d *dispatcher) round(ctx context.Context, calls *sync.WaitGroup) error {
+	all, err := d.platform.subscriptions(ctx, d.platform.store.db)
+	if err != nil {
+		return err
+	}
+	for _, s := range all {
+		for ctx.Err() == nil && d.enter(s) {
+			batch, err := d.take(ctx, s)
+			if err != nil || len(batch) == 0 {
+				d.leave(s)
+				if err != nil {
+					return err
+				}
+				break
+			}
+			calls.Add(1)
+			go func() {
+				defer calls.Done()
+				defer d.nudge()
+				defer d.leave(s)
+				d.deliver(ctx, s, batch)
+			}()
+		}
+	}
+	return nil
+}
+
+// underWay is how many calls of one subscription run at the same time.
+const underWay = 4
+
+func (d *dispatcher) enter(s subscription) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	key := s.at.scope.String() + " " + s.address
+	if d.busy[key] >= underWay {
+		return false
+	}
+	d.busy[key]++
+	return true
+}
+
+func (d *dispatcher) leave(s subscription) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.busy[s.at.scope.String()+" "+s.address]--
+}
+
+// take takes the messages of one call: a whole batch, or fewer once the oldest
+// has waited long enough.
+func (d *dispatcher) take(ctx context.Context, s subscription) ([]message, error) {
+	now := d.platform.options.Now().UnixMilli()
+	var out []message
+	err := d.platform.store.within(ctx, func(tx *sql.Tx) error {
+		queue, own := "", s.address
+		if s.kind == "queue" {
+			queue, own = s.source, ""
+		}
+		rows, err := tx.QueryContext(ctx, `SELECT id, sent_at, attempts, body FROM messages WHERE region = ? AND service = ? AND stage = ? AND queue = ? AND subscription = ?
+			AND parked = 0 AND taken = 0 AND due_at <= ? ORDER BY id LIMIT ?`, s.at.region, s.at.service, s.at.stage, queue, own, now, s.batch)
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		full := 0
+		oldest := now
+		for rows.Next() {
+			var m message
+			if err := rows.Scan(&m.id, &m.sentAt, &m.attempts, &m.body); err != nil {
+				return err
+			}
+			out, full, oldest = append(out, m), full+1, min(oldest, m.sentAt)
+		}
+		if err := rows.Err(); err != nil {
+			return err
+		}
+		if full < s.batch && now-oldest < s.wait.Milliseconds() {
+			out = nil
+			return nil
+		}
+		for _, m := range out {
+			if _, err := tx.ExecContext(ctx, `UPDATE messages SET taken = 1, attempts = attempts + 1 WHERE id = ?`, m.id); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return out, err
+}
+
+// deliver calls the function with a batch. What it answered is done with; what
+// it did not is tried again after a while, and parked after the fifth time.
+func (d *dispatcher) deliver(ctx context.Context, s subscription, batch []message) {
+	p := d.platform
+	c := call{at: s.at, trigger: s.name}
+	if s.kind == "queue" {
+		list := make([]map[string]any, len(batch))
+		for i, m := range batch {
+			list[i] = map[string]any{"id": m.id, "body": json.RawMessage(m.body), "attempts": m.attempts + 1, "sent_at": m.sentAt}
+		}
+		c.event = cloudEvent("rudmar.queue.messages", "/queues/"+s.source, p.options.Now(), map[string]any{"queue": s.source, "messages": list})
+	} else {
+		var event map[string]any
+		if err := json.Unmarshal([]byte(batch[0].body), &event); err == nil {
+			chain, _ := event["rudmarchain"].(float64)
+			c.chain = int(chain)
+		}
+		c.event = event
+	}
+	inv, err := p.invoke(ctx, c)
+	why := ""
+	switch {
+	case err != nil:
+		why = err.Error()
+	case inv.Outcome != api.Answered && inv.Error != nil:
+		why = inv.Error.Kind + ": " + inv.Error.Message
+	case inv.Outcome != api.Answered:
+		why = string(inv.Outcome)
+	}
+	ctx = context.WithoutCancel(ctx)
+	now := p.options.Now()
+	err = p.store.within(ctx, func(tx *sql.Tx) error {
+		for _, m := range batch {
+			attempts := m.attempts + 1
+			query, args := `DELETE FROM messages WHERE id = ?`, []any{m.id}
+			switch {
+			case why == "":
+			case inv.Outcome == api.Throttled: // no attempt of the function's
+				query, args = `UPDATE messages SET taken = 0, attempts = attempts - 1, due_at = ? WHERE id = ?`, []any{now.Add(time.Second).UnixMilli(), m.id}
+			default:
+				query, args = `UPDATE messages SET taken = 0, due_at = ?, parked = ?, why = ? WHERE id = ?`,
+					[]any{now.Add(backOff(attempts)).UnixMilli(), attempts >= maxAttempts, why, m.id}
+			}
+			if _, err := tx.ExecContext(ctx, query, args...); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		p.options.Log.Error("ending messages", "subscription", s.address, "error", err)
+	}
+	if why != "" && batch[0].attempts+1 >= maxAttempts && inv.Outcome != api.Throttled {
+		p.observed.line(s.at, api.LogLine{At: now.UnixMilli(), Function: s.at.function, Stream: "platform",
+			Text: fmt.Sprintf("%d messages of %s are parked after %d attempts; look at them and send them again with rudmar platform parked", len(batch), s.source, maxAttempts)})
+	}
+}

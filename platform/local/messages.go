@@ -1,0 +1,71 @@
+package local
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+
+	"rudmar/platform/api"
+)
+
+// shownMessages is how many messages are listed at most.
+const shownMessages = 200
+
+func (s *protocol) GetMessages(ctx context.Context, r api.GetMessagesRequestObject) (api.GetMessagesResponseObject, error) {
+	where := ""
+	if r.Params.Parked != nil {
+		where = "AND parked = 0 "
+		if *r.Params.Parked {
+			where = "AND parked = 1 "
+		}
+	}
+	rows, err := s.p.store.db.QueryContext(ctx, `SELECT id, queue, subscription, body, sent_at, due_at, attempts, parked, why FROM messages
+		WHERE region = ? AND service = ? AND stage = ? `+where+`ORDER BY id LIMIT ?`, r.Region, r.Service, r.Stage, shownMessages)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := api.GetMessages200JSONResponse{}
+	for rows.Next() {
+		var m api.Message
+		var queue, body string
+		if err := rows.Scan(&m.Id, &queue, &m.Source, &body, &m.SentAt, &m.DueAt, &m.Attempts, &m.Parked, &m.Why); err != nil {
+			return nil, err
+		}
+		if queue != "" {
+			m.Source = "queues/" + queue
+		}
+		if err := json.Unmarshal([]byte(body), &m.Body); err != nil {
+			return nil, err
+		}
+		out = append(out, m)
+	}
+	return out, rows.Err()
+}
+
+func (s *protocol) SendAgain(ctx context.Context, r api.SendAgainRequestObject) (api.SendAgainResponseObject, error) {
+	err := s.parked(ctx, r.Id, `UPDATE messages SET parked = 0, attempts = 0, due_at = ?, why = '' WHERE id = ? AND parked = 1 AND region = ? AND service = ? AND stage = ?`,
+		s.p.options.Now().UnixMilli(), r.Id, r.Region, r.Service, r.Stage)
+	if err != nil {
+		return nil, err
+	}
+	s.p.dispatch.nudge()
+	return api.SendAgain204Response{}, nil
+}
+
+func (s *protocol) DropMessage(ctx context.Context, r api.DropMessageRequestObject) (api.DropMessageResponseObject, error) {
+	err := s.parked(ctx, r.Id, `DELETE FROM messages WHERE id = ? AND parked = 1 AND region = ? AND service = ? AND stage = ?`, r.Id, r.Region, r.Service, r.Stage)
+	return api.DropMessage204Response{}, err
+}
+
+// parked changes a parked message.
+func (s *protocol) parked(ctx context.Context, id int64, query string, args ...any) error {
+	done, err := s.p.store.db.ExecContext(ctx, query, args...)
+	if err != nil {
+		return err
+	}
+	if n, err := done.RowsAffected(); err != nil || n == 0 {
+		return refuse(http.StatusNotFound, "no message %d is parked there", id)
+	}
+	return nil
+}
