@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"os"
+	"path"
 	"strings"
 	"testing"
 
@@ -51,6 +53,46 @@ func plain(t *testing.T, text string) any {
 		t.Fatal(err)
 	}
 	return back
+}
+
+// Every manifest that ships with Rudmar has the form that the schemas say, and
+// that rudmar format gives.
+func TestSchemasTakeEveryExample(t *testing.T) {
+	schemas := map[string]*jsonschema.Schema{}
+	seen := 0
+	for _, root := range []string{"../../examples", "../../demo/steps"} {
+		tree, err := manifest.NewTree(os.DirFS(root))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, name := range tree.Files() {
+			kind := path.Base(name)
+			switch {
+			case kind == manifest.ServiceFile || kind == manifest.FunctionFile:
+			case path.Base(path.Dir(name)) == manifest.CasesFolder && path.Ext(name) == ".yaml":
+				kind = manifest.CasesFolder
+			default:
+				continue
+			}
+			if schemas[kind] == nil {
+				schemas[kind] = compiled(t, kind)
+			}
+			text, err := tree.Read(name)
+			if err != nil {
+				t.Fatal(err)
+			}
+			seen++
+			if err := schemas[kind].Validate(plain(t, string(text))); err != nil {
+				t.Errorf("%s: %v", name, err)
+			}
+			if formed, err := manifest.Format(name, text); err != nil || string(formed) != string(text) {
+				t.Errorf("%s is not in form: %v", name, err)
+			}
+		}
+	}
+	if seen < 20 {
+		t.Errorf("only %d manifests were found", seen)
+	}
 }
 
 func TestSchemasTakeWhatIsSound(t *testing.T) {

@@ -1,0 +1,61 @@
+package e2e
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+// The examples run as their README says.
+func TestExamples(t *testing.T) {
+	r := demo(t)
+	r.ask("wren", "POST", "/repositories", map[string]string{"name": "examples"}, nil)
+	dir := filepath.Join(t.TempDir(), "examples")
+	if err := os.CopyFS(dir, os.DirFS("../examples")); err != nil {
+		t.Fatal(err)
+	}
+	git(t, dir, "init", "-q", "-b", "main")
+	git(t, dir, "remote", "add", "origin", strings.Replace(r.address, "http://", "http://wren:orchard@", 1)+"/git/examples.git")
+	if out, err := push(t, dir, "Three services"); err != nil {
+		t.Fatal(out)
+	}
+	call := func(method, path, body string) (int, string) {
+		q, err := http.NewRequest(method, "http://"+routes+"/north/"+path, strings.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		q.Header.Set("Content-Type", "application/json")
+		response, err := http.DefaultClient.Do(q)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer response.Body.Close()
+		text, err := io.ReadAll(response.Body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return response.StatusCode, string(text)
+	}
+	answers := func(method, path, body, want string) {
+		t.Helper()
+		limit := time.Now().Add(2 * time.Minute)
+		for {
+			status, text := call(method, path, body)
+			if got := fmt.Sprint(status, " ", text); strings.Contains(got, want) {
+				return
+			} else if time.Now().After(limit) {
+				t.Fatalf("%s %s: %s, not %s", method, path, got, want)
+			}
+			time.Sleep(50 * time.Millisecond) // between two looks at a condition
+		}
+	}
+	answers("POST", "packing-shed/trial/growers/birch/crates", `{"kg": 12.5}`, `200 {"crates":1,"kg":12.5}`)
+	answers("PUT", "price-board/trial/prices/pear", `{"pence": 240}`, `202 {"taken":true}`)
+	answers("GET", "price-board/trial/prices", "", `"pear":{"pence":240}`)
+	answers("GET", "labels/trial/crates/alder/123", "", `200 {"label":"alder 00123-6"}`)
+}

@@ -1,0 +1,3 @@
+module label
+
+go 1.24

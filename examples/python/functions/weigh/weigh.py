@@ -1,0 +1,16 @@
+"""Adds up the crates that a grower brings, in kilograms."""
+import rudmar
+
+
+def run(call):
+    grower = call.event["params"]["grower"]
+    crates = rudmar.table("crates")
+    row = crates.read(grower) or {"crates": 0, "kg": 0}
+    if call.event["method"] == "POST":
+        kg = (call.event["body"] or {}).get("kg")
+        if not isinstance(kg, (int, float)) or kg <= 0:
+            return {"status": 422, "body": {"problem": "kg is a number over 0"}}
+        row = {"crates": row["crates"] + 1, "kg": row["kg"] + kg}
+        crates.write(grower, row)
+        print(grower, "brought", kg, "kg")
+    return {"status": 200, "body": row}
