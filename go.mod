@@ -4,16 +4,19 @@ go 1.26.0
 
 require (
 	cel.dev/cel-go v0.33.2
+	github.com/CycloneDX/cyclonedx-go v0.12.0
 	github.com/cenkalti/backoff/v5 v5.0.3
 	github.com/getkin/kin-openapi v0.152.0
 	github.com/go-rod/rod v0.116.2
 	github.com/gowebpki/jcs v1.0.2
+	github.com/in-toto/attestation v1.2.0
 	github.com/klauspost/compress v1.20.3
 	github.com/labstack/echo/v5 v5.4.4
 	github.com/oapi-codegen/nethttp-middleware v1.3.1
 	github.com/oapi-codegen/runtime v1.8.0
 	github.com/pressly/goose/v3 v3.29.0
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
+	github.com/secure-systems-lab/go-securesystemslib v0.11.1
 	github.com/spf13/cobra v1.10.2
 	github.com/spf13/pflag v1.1.0
 	github.com/tetratelabs/wazero v1.12.0

@@ -1,14 +1,19 @@
 package engine_test
 
 import (
+	"bytes"
 	"context"
+	"database/sql"
+	"errors"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
 	"rudmar/core/delivery"
 	"rudmar/core/starter"
+	"rudmar/engine/build"
 	"rudmar/engine/store"
 	"rudmar/platform/local"
 	"rudmar/platform/local/wasm"
@@ -123,4 +128,81 @@ func TestMain(m *testing.M) {
 		return
 	}
 	os.Exit(m.Run())
+}
+
+// A flipped byte anywhere in what is kept of a version is found.
+func TestVerifyFindsEveryFlippedByte(t *testing.T) {
+	r := newRig(t)
+	r.push(first())
+	r.reaches(1, "trial", delivery.Settled)
+	ctx := t.Context()
+	facts, checked, err := r.Build.Verify(ctx, "frostline", 1)
+	if err != nil || len(checked) != 5 || facts.Commit != r.head || facts.Author != "wren" {
+		t.Fatalf("%v %+v %+v", err, facts, checked)
+	}
+	archives, err := filepath.Glob(filepath.Join(r.dir, "artifacts", "*.zip"))
+	if err != nil || len(archives) != 2 {
+		t.Fatal(archives, err)
+	}
+	for _, name := range archives {
+		whole, err := os.ReadFile(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for at := 0; at < len(whole); at += 7 {
+			flipped := bytes.Clone(whole)
+			flipped[at] ^= 1 << (at % 8)
+			if err := os.WriteFile(name, flipped, 0o600); err != nil {
+				t.Fatal(err)
+			}
+			if _, _, err := r.Build.Verify(ctx, "frostline", 1); !errors.Is(err, build.ErrAltered) {
+				t.Fatalf("byte %d of %s was flipped: %v", at, filepath.Base(name), err)
+			}
+		}
+		if err := os.WriteFile(name, whole, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	// The database refuses changes; somebody with a file editor does not ask it.
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(r.dir, "rudmar.db")+"?_pragma=busy_timeout(5000)")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	for _, trigger := range []string{"versions_stay", "version_functions_stay", "artifacts_stay", "provenance_stays"} {
+		if _, err := db.Exec("DROP TRIGGER " + trigger); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, column := range []struct{ table, name string }{
+		{"versions", "manifests"}, {"versions", "content"}, {"versions", "hash"}, {"versions", "author"}, {"versions", "branch"}, {"version_functions", "digest"},
+		{"artifacts", "file_sha256"}, {"artifacts", "listing"}, {"artifacts", "bytes"}, {"provenance", "envelope"}, {"provenance", "contents"},
+	} {
+		var before string
+		if err := db.QueryRow("SELECT " + column.name + " FROM " + column.table + " LIMIT 1").Scan(&before); err != nil {
+			t.Fatal(err)
+		}
+		at := len(before) / 2
+		for before[at] == '"' || before[at] == ':' || before[at] == '{' { // what is no JSON any more would be told anyway
+			at++
+		}
+		after := before[:at] + string(before[at]^1) + before[at+1:]
+		change := func(from, to string) {
+			done, err := db.Exec("UPDATE "+column.table+" SET "+column.name+" = ? WHERE "+column.name+" = ?", to, from)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if n, _ := done.RowsAffected(); n == 0 {
+				t.Fatalf("%s.%s was not changed", column.table, column.name)
+			}
+		}
+		change(before, after)
+		if _, _, err := r.Build.Verify(ctx, "frostline", 1); err == nil {
+			t.Errorf("%s.%s was changed from %q to %q, and nothing is told", column.table, column.name, before[at:min(len(before), at+10)], after[at:min(len(after), at+10)])
+		}
+		change(after, before)
+	}
+	if _, _, err := r.Build.Verify(ctx, "frostline", 1); err != nil {
+		t.Errorf("with all put back: %v", err)
+	}
 }

@@ -5,6 +5,7 @@ package build
 import (
 	"bytes"
 	"context"
+	"crypto/ed25519"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -40,6 +41,7 @@ type Builder struct {
 	log       *slog.Logger
 	built     func(ctx context.Context, service string, version int)
 	wake      chan struct{}
+	key       ed25519.PrivateKey
 
 	mu      sync.Mutex
 	running map[int64]*running // by build
@@ -52,7 +54,11 @@ func New(s *store.Store, host func(string) source.Repository, language func(cont
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("making the folder of archives: %w", err)
 	}
-	return &Builder{store: s, host: host, language: language, artifacts: dir, events: hub, log: log, built: built, wake: make(chan struct{}, 1), running: map[int64]*running{}}, nil
+	key, err := installationKey(filepath.Join(filepath.Dir(dir), "signing.key"))
+	if err != nil {
+		return nil, err
+	}
+	return &Builder{key: key, store: s, host: host, language: language, artifacts: dir, events: hub, log: log, built: built, wake: make(chan struct{}, 1), running: map[int64]*running{}}, nil
 }
 
 // Pushed looks at what has moved in a repository and asks for builds of the
@@ -165,7 +171,10 @@ func (b *Builder) build(ctx context.Context, next store.Build, log *buildLog) (i
 	if err := b.markChanged(ctx, v, checked.Result.Service, functions); err != nil {
 		return 0, err
 	}
-	number, made, err := b.store.AddVersion(ctx, v, functions, artifacts)
+	attest := func(number int) (store.Provenance, error) {
+		return b.attest(ctx, service, next, v, number, checked.Result.Service, functions, artifacts)
+	}
+	number, made, err := b.store.AddVersion(ctx, v, functions, artifacts, attest)
 	if err != nil {
 		return 0, err
 	}

@@ -62,7 +62,7 @@ func withVersion(t *testing.T, s *store.Store, content string) int {
 	must(t, s.AddService(ctx, store.Service{Name: "frostline", Repository: "brambleford", Dir: "frostline"}))
 	number, _, err := s.AddVersion(ctx, store.Version{Service: "frostline", Hash: "abcdef0123", Author: "wren", Content: content, Manifests: map[string]string{"rudmar.yaml": "x"}, CommittedAt: s.Now()},
 		[]store.VersionFunction{{Function: "warn", Digest: "sha256:" + content, Sources: "s" + content, Changed: true}},
-		[]store.Artifact{{Digest: "sha256:" + content, Bytes: 5, Listing: pack.Listing{{Path: "a.py", Mode: "0644"}}}})
+		[]store.Artifact{{Digest: "sha256:" + content, Bytes: 5, Listing: pack.Listing{{Path: "a.py", Mode: "0644"}}}}, func(int) (store.Provenance, error) { return store.Provenance{Envelope: "e", Contents: "c"}, nil })
 	must(t, err)
 	return number
 }

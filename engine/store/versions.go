@@ -167,9 +167,24 @@ type VersionFunction struct {
 	Changed  bool   // against the version before
 }
 
-// AddVersion keeps a new version, its functions and their artifacts. Where a
-// version of the same content is there, that one is given and nothing is kept.
-func (s *Store) AddVersion(ctx context.Context, v Version, functions []VersionFunction, artifacts []Artifact) (number int, made bool, err error) {
+// Provenance is where a version came from, and what is inside of it.
+type Provenance struct {
+	Envelope string // DSSE
+	Contents string // CycloneDX
+}
+
+// Provenance gives that of a version.
+func (s *Store) Provenance(ctx context.Context, service string, version int) (Provenance, error) {
+	return one(ctx, s.read, func(r scanner) (Provenance, error) {
+		var p Provenance
+		return p, r.Scan(&p.Envelope, &p.Contents)
+	}, `SELECT envelope, contents FROM provenance WHERE service = ? AND version = ?`, service, version)
+}
+
+// AddVersion keeps a new version, its functions and their artifacts, and what
+// attest says of it. Where a version of the same content is there, that one is
+// given and nothing is kept.
+func (s *Store) AddVersion(ctx context.Context, v Version, functions []VersionFunction, artifacts []Artifact, attest func(number int) (Provenance, error)) (number int, made bool, err error) {
 	err = s.Within(ctx, func(tx Tx) error {
 		row := tx.QueryRowContext(ctx, `SELECT number FROM versions WHERE service = ? AND content = ?`, v.Service, v.Content)
 		if row.Scan(&number) == nil {
@@ -194,6 +209,13 @@ func (s *Store) AddVersion(ctx context.Context, v Version, functions []VersionFu
 				v.Service, number, f.Function, f.Digest, f.Sources, f.Changed); err != nil {
 				return err
 			}
+		}
+		p, err := attest(number)
+		if err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO provenance (service, version, envelope, contents) VALUES (?,?,?,?)`, v.Service, number, p.Envelope, p.Contents); err != nil {
+			return err
 		}
 		return tx.Note(ctx, Entry{Person: v.Author, Service: v.Service, What: "built", Text: "version " + itoa(number) + " from " + short(v.Hash)})
 	})

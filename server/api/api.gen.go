@@ -21,6 +21,33 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
+// Defines values for BuildState.
+const (
+	Cancelled BuildState = "cancelled"
+	Done      BuildState = "done"
+	Failed    BuildState = "failed"
+	Queued    BuildState = "queued"
+	Running   BuildState = "running"
+)
+
+// Valid indicates whether the value is a known member of the BuildState enum.
+func (e BuildState) Valid() bool {
+	switch e {
+	case Cancelled:
+		return true
+	case Done:
+		return true
+	case Failed:
+		return true
+	case Queued:
+		return true
+	case Running:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DiagnosticSeverity.
 const (
 	Error   DiagnosticSeverity = "error"
@@ -33,6 +60,27 @@ func (e DiagnosticSeverity) Valid() bool {
 	case Error:
 		return true
 	case Warning:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FileChangeChange.
+const (
+	FileChangeChangeAppears FileChangeChange = "appears"
+	FileChangeChangeChanges FileChangeChange = "changes"
+	FileChangeChangeGoes    FileChangeChange = "goes"
+)
+
+// Valid indicates whether the value is a known member of the FileChangeChange enum.
+func (e FileChangeChange) Valid() bool {
+	switch e {
+	case FileChangeChangeAppears:
+		return true
+	case FileChangeChangeChanges:
+		return true
+	case FileChangeChangeGoes:
 		return true
 	default:
 		return false
@@ -111,6 +159,27 @@ func (e NeedKind) Valid() bool {
 	case NeedKindPlatform:
 		return true
 	case NeedKindStopped:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ResourceChangeChange.
+const (
+	ResourceChangeChangeAppears ResourceChangeChange = "appears"
+	ResourceChangeChangeChanges ResourceChangeChange = "changes"
+	ResourceChangeChangeGoes    ResourceChangeChange = "goes"
+)
+
+// Valid indicates whether the value is a known member of the ResourceChangeChange enum.
+func (e ResourceChangeChange) Valid() bool {
+	switch e {
+	case ResourceChangeChangeAppears:
+		return true
+	case ResourceChangeChangeChanges:
+		return true
+	case ResourceChangeChangeGoes:
 		return true
 	default:
 		return false
@@ -265,6 +334,25 @@ type BoardRow struct {
 	Triggers []string    `json:"triggers"`
 }
 
+// Build defines model for Build.
+type Build struct {
+	AskedAt int64      `json:"askedAt"`
+	Branch  string     `json:"branch"`
+	EndedAt int64      `json:"endedAt"`
+	Hash    string     `json:"hash"`
+	Id      int64      `json:"id"`
+	Log     string     `json:"log"`
+	Person  string     `json:"person"`
+	State   BuildState `json:"state"`
+
+	// Version 0 for none
+	Version int    `json:"version"`
+	Why     string `json:"why"`
+}
+
+// BuildState defines model for Build.State.
+type BuildState string
+
 // CallWish defines model for CallWish.
 type CallWish struct {
 	Event   interface{} `json:"event"`
@@ -333,6 +421,16 @@ type CommitWish struct {
 
 	// Onto A new branch for the commit; the same branch where none is given
 	Onto *string `json:"onto,omitempty"`
+}
+
+// Comparison defines model for Comparison.
+type Comparison struct {
+	// Files Files of archives
+	Files     []FileChange     `json:"files"`
+	From      VersionSummary   `json:"from"`
+	Manifests []FileChange     `json:"manifests"`
+	Resources []ResourceChange `json:"resources"`
+	To        VersionSummary   `json:"to"`
 }
 
 // Completion defines model for Completion.
@@ -503,6 +601,20 @@ type Figures struct {
 	MemoryPeak int64   `json:"memoryPeak"`
 	Throttled  int     `json:"throttled"`
 }
+
+// FileChange defines model for FileChange.
+type FileChange struct {
+	After       *string          `json:"after,omitempty"`
+	Before      *string          `json:"before,omitempty"`
+	BytesAfter  *int64           `json:"bytesAfter,omitempty"`
+	BytesBefore *int64           `json:"bytesBefore,omitempty"`
+	Change      FileChangeChange `json:"change"`
+	Function    *string          `json:"function,omitempty"`
+	Path        string           `json:"path"`
+}
+
+// FileChangeChange defines model for FileChange.Change.
+type FileChangeChange string
 
 // FileCommit defines model for FileCommit.
 type FileCommit struct {
@@ -756,6 +868,21 @@ type Problem struct {
 	Type        string        `json:"type"`
 }
 
+// Provenance defines model for Provenance.
+type Provenance struct {
+	Author     string                 `json:"author"`
+	Begun      int64                  `json:"begun"`
+	Branch     string                 `json:"branch"`
+	Commit     string                 `json:"commit"`
+	Contents   map[string]interface{} `json:"contents"`
+	Ended      int64                  `json:"ended"`
+	Envelope   map[string]interface{} `json:"envelope"`
+	KeyId      string                 `json:"keyId"`
+	Person     string                 `json:"person"`
+	Repository string                 `json:"repository"`
+	Verified   []VerifiedThing        `json:"verified"`
+}
+
 // Reach defines model for Reach.
 type Reach struct {
 	Function string   `json:"function"`
@@ -776,6 +903,18 @@ type RenameWish struct {
 type RepositoryWish struct {
 	Name Name `json:"name"`
 }
+
+// ResourceChange defines model for ResourceChange.
+type ResourceChange struct {
+	Address    string               `json:"address"`
+	Attributes []ValueChange        `json:"attributes"`
+	Change     ResourceChangeChange `json:"change"`
+	Stage      string               `json:"stage"`
+	Target     string               `json:"target"`
+}
+
+// ResourceChangeChange defines model for ResourceChange.Change.
+type ResourceChangeChange string
 
 // RouteAddress defines model for RouteAddress.
 type RouteAddress struct {
@@ -949,6 +1088,19 @@ type Step struct {
 
 // StepChange defines model for Step.Change.
 type StepChange string
+
+// ValueChange defines model for ValueChange.
+type ValueChange struct {
+	After  interface{} `json:"after,omitempty"`
+	Before interface{} `json:"before,omitempty"`
+	Name   string      `json:"name"`
+}
+
+// VerifiedThing defines model for VerifiedThing.
+type VerifiedThing struct {
+	Problem string `json:"problem"`
+	What    string `json:"what"`
+}
 
 // VersionDetail defines model for VersionDetail.
 type VersionDetail struct {
@@ -1199,6 +1351,14 @@ type ClientInterface interface {
 	// GetBoard performs a GET /services/{service}/board (the `GetBoard` operationId) request.
 	GetBoard(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListBuilds performs a GET /services/{service}/builds (the `ListBuilds` operationId) request.
+	ListBuilds(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CancelBuild Ends a build that waits or runs
+	//
+	// Corresponds with DELETE /services/{service}/builds/{build} (the `CancelBuild` operationId).
+	CancelBuild(ctx context.Context, service Service, build int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListDeliveries performs a GET /services/{service}/deliveries (the `ListDeliveries` operationId) request.
 	ListDeliveries(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -1340,6 +1500,14 @@ type ClientInterface interface {
 	// GetVersion performs a GET /services/{service}/versions/{version} (the `GetVersion` operationId) request.
 	GetVersion(ctx context.Context, service Service, version Version, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CompareVersions What differs from one version to another
+	//
+	// Corresponds with GET /services/{service}/versions/{version}/compare/{other} (the `CompareVersions` operationId).
+	CompareVersions(ctx context.Context, service Service, version Version, other int, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetArchive performs a GET /services/{service}/versions/{version}/functions/{function}/archive (the `GetArchive` operationId) request.
+	GetArchive(ctx context.Context, service Service, version Version, function Function, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetArchiveFile performs a GET /services/{service}/versions/{version}/functions/{function}/file (the `GetArchiveFile` operationId) request.
 	GetArchiveFile(ctx context.Context, service Service, version Version, function Function, params *GetArchiveFileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -1347,6 +1515,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /services/{service}/versions/{version}/lines (the `GetLineAuthors` operationId).
 	GetLineAuthors(ctx context.Context, service Service, version Version, params *GetLineAuthorsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetProvenance Where a version came from, held against all that is kept of it
+	//
+	// Corresponds with GET /services/{service}/versions/{version}/provenance (the `GetProvenance` operationId).
+	GetProvenance(ctx context.Context, service Service, version Version, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignOut performs a DELETE /session (the `SignOut` operationId) request.
 	SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1502,6 +1675,34 @@ func (c *Client) ListServices(ctx context.Context, reqEditors ...RequestEditorFn
 // GetBoard performs a GET /services/{service}/board (the `GetBoard` operationId) request.
 func (c *Client) GetBoard(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetBoardRequest(c.Server, service)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListBuilds performs a GET /services/{service}/builds (the `ListBuilds` operationId) request.
+func (c *Client) ListBuilds(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListBuildsRequest(c.Server, service)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CancelBuild Ends a build that waits or runs
+//
+// Corresponds with DELETE /services/{service}/builds/{build} (the `CancelBuild` operationId).
+func (c *Client) CancelBuild(ctx context.Context, service Service, build int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCancelBuildRequest(c.Server, service, build)
 	if err != nil {
 		return nil, err
 	}
@@ -1963,6 +2164,34 @@ func (c *Client) GetVersion(ctx context.Context, service Service, version Versio
 	return c.Client.Do(req)
 }
 
+// CompareVersions What differs from one version to another
+//
+// Corresponds with GET /services/{service}/versions/{version}/compare/{other} (the `CompareVersions` operationId).
+func (c *Client) CompareVersions(ctx context.Context, service Service, version Version, other int, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareVersionsRequest(c.Server, service, version, other)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetArchive performs a GET /services/{service}/versions/{version}/functions/{function}/archive (the `GetArchive` operationId) request.
+func (c *Client) GetArchive(ctx context.Context, service Service, version Version, function Function, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetArchiveRequest(c.Server, service, version, function)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetArchiveFile performs a GET /services/{service}/versions/{version}/functions/{function}/file (the `GetArchiveFile` operationId) request.
 func (c *Client) GetArchiveFile(ctx context.Context, service Service, version Version, function Function, params *GetArchiveFileParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetArchiveFileRequest(c.Server, service, version, function, params)
@@ -1981,6 +2210,21 @@ func (c *Client) GetArchiveFile(ctx context.Context, service Service, version Ve
 // Corresponds with GET /services/{service}/versions/{version}/lines (the `GetLineAuthors` operationId).
 func (c *Client) GetLineAuthors(ctx context.Context, service Service, version Version, params *GetLineAuthorsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLineAuthorsRequest(c.Server, service, version, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetProvenance Where a version came from, held against all that is kept of it
+//
+// Corresponds with GET /services/{service}/versions/{version}/provenance (the `GetProvenance` operationId).
+func (c *Client) GetProvenance(ctx context.Context, service Service, version Version, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetProvenanceRequest(c.Server, service, version)
 	if err != nil {
 		return nil, err
 	}
@@ -2356,6 +2600,81 @@ func NewGetBoardRequest(server string, service Service) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListBuildsRequest constructs an http.Request for the ListBuilds method
+func NewListBuildsRequest(server string, service Service) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/builds", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCancelBuildRequest constructs an http.Request for the CancelBuild method
+func NewCancelBuildRequest(server string, service Service, build int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "build", build, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/builds/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -3533,6 +3852,102 @@ func NewGetVersionRequest(server string, service Service, version Version) (*htt
 	return req, nil
 }
 
+// NewCompareVersionsRequest constructs an http.Request for the CompareVersions method
+func NewCompareVersionsRequest(server string, service Service, version Version, other int) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "version", version, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "other", other, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/versions/%s/compare/%s", pathParam0, pathParam1, pathParam2)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetArchiveRequest constructs an http.Request for the GetArchive method
+func NewGetArchiveRequest(server string, service Service, version Version, function Function) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "version", version, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "function", function, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/versions/%s/functions/%s/archive", pathParam0, pathParam1, pathParam2)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetArchiveFileRequest constructs an http.Request for the GetArchiveFile method
 func NewGetArchiveFileRequest(server string, service Service, version Version, function Function, params *GetArchiveFileParams) (*http.Request, error) {
 	var err error
@@ -3662,6 +4077,47 @@ func NewGetLineAuthorsRequest(server string, service Service, version Version, p
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetProvenanceRequest constructs an http.Request for the GetProvenance method
+func NewGetProvenanceRequest(server string, service Service, version Version) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "version", version, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/versions/%s/provenance", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -3867,6 +4323,18 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	GetBoardWithResponse(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*GetBoardResponse, error)
 
+	// ListBuildsWithResponse performs a GET /services/{service}/builds (the `ListBuilds` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListBuildsWithResponse(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*ListBuildsResponse, error)
+
+	// CancelBuildWithResponse Ends a build that waits or runs
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /services/{service}/builds/{build} (the `CancelBuild` operationId).
+	CancelBuildWithResponse(ctx context.Context, service Service, build int64, reqEditors ...RequestEditorFn) (*CancelBuildResponse, error)
+
 	// ListDeliveriesWithResponse performs a GET /services/{service}/deliveries (the `ListDeliveries` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4044,6 +4512,18 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	GetVersionWithResponse(ctx context.Context, service Service, version Version, reqEditors ...RequestEditorFn) (*GetVersionResponse, error)
 
+	// CompareVersionsWithResponse What differs from one version to another
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/versions/{version}/compare/{other} (the `CompareVersions` operationId).
+	CompareVersionsWithResponse(ctx context.Context, service Service, version Version, other int, reqEditors ...RequestEditorFn) (*CompareVersionsResponse, error)
+
+	// GetArchiveWithResponse performs a GET /services/{service}/versions/{version}/functions/{function}/archive (the `GetArchive` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetArchiveWithResponse(ctx context.Context, service Service, version Version, function Function, reqEditors ...RequestEditorFn) (*GetArchiveResponse, error)
+
 	// GetArchiveFileWithResponse performs a GET /services/{service}/versions/{version}/functions/{function}/file (the `GetArchiveFile` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4055,6 +4535,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /services/{service}/versions/{version}/lines (the `GetLineAuthors` operationId).
 	GetLineAuthorsWithResponse(ctx context.Context, service Service, version Version, params *GetLineAuthorsParams, reqEditors ...RequestEditorFn) (*GetLineAuthorsResponse, error)
+
+	// GetProvenanceWithResponse Where a version came from, held against all that is kept of it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/versions/{version}/provenance (the `GetProvenance` operationId).
+	GetProvenanceWithResponse(ctx context.Context, service Service, version Version, reqEditors ...RequestEditorFn) (*GetProvenanceResponse, error)
 
 	// SignOutWithResponse performs a DELETE /session (the `SignOut` operationId) request.
 	//
@@ -4506,6 +4993,95 @@ func (r GetBoardResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetBoardResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListBuildsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Build
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListBuildsResponse) GetJSON200() *[]Build {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListBuildsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListBuildsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListBuildsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListBuildsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListBuildsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CancelBuildResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CancelBuildResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CancelBuildResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CancelBuildResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CancelBuildResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CancelBuildResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5565,6 +6141,95 @@ func (r GetVersionResponse) ContentType() string {
 	return ""
 }
 
+type CompareVersionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Comparison
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareVersionsResponse) GetJSON200() *Comparison {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareVersionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareVersionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareVersionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareVersionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareVersionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetArchiveResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetArchiveResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetArchiveResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetArchiveResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetArchiveResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetArchiveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetArchiveFileResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5655,6 +6320,54 @@ func (r GetLineAuthorsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetLineAuthorsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetProvenanceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Provenance
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetProvenanceResponse) GetJSON200() *Provenance {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetProvenanceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetProvenanceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetProvenanceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetProvenanceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetProvenanceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5919,6 +6632,30 @@ func (c *ClientWithResponses) GetBoardWithResponse(ctx context.Context, service 
 		return nil, err
 	}
 	return ParseGetBoardResponse(rsp)
+}
+
+// ListBuildsWithResponse performs a GET /services/{service}/builds (the `ListBuilds` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListBuildsWithResponse(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*ListBuildsResponse, error) {
+	rsp, err := c.ListBuilds(ctx, service, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListBuildsResponse(rsp)
+}
+
+// CancelBuildWithResponse Ends a build that waits or runs
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /services/{service}/builds/{build} (the `CancelBuild` operationId).
+func (c *ClientWithResponses) CancelBuildWithResponse(ctx context.Context, service Service, build int64, reqEditors ...RequestEditorFn) (*CancelBuildResponse, error) {
+	rsp, err := c.CancelBuild(ctx, service, build, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCancelBuildResponse(rsp)
 }
 
 // ListDeliveriesWithResponse performs a GET /services/{service}/deliveries (the `ListDeliveries` operationId) request.
@@ -6284,6 +7021,30 @@ func (c *ClientWithResponses) GetVersionWithResponse(ctx context.Context, servic
 	return ParseGetVersionResponse(rsp)
 }
 
+// CompareVersionsWithResponse What differs from one version to another
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/versions/{version}/compare/{other} (the `CompareVersions` operationId).
+func (c *ClientWithResponses) CompareVersionsWithResponse(ctx context.Context, service Service, version Version, other int, reqEditors ...RequestEditorFn) (*CompareVersionsResponse, error) {
+	rsp, err := c.CompareVersions(ctx, service, version, other, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareVersionsResponse(rsp)
+}
+
+// GetArchiveWithResponse performs a GET /services/{service}/versions/{version}/functions/{function}/archive (the `GetArchive` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetArchiveWithResponse(ctx context.Context, service Service, version Version, function Function, reqEditors ...RequestEditorFn) (*GetArchiveResponse, error) {
+	rsp, err := c.GetArchive(ctx, service, version, function, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetArchiveResponse(rsp)
+}
+
 // GetArchiveFileWithResponse performs a GET /services/{service}/versions/{version}/functions/{function}/file (the `GetArchiveFile` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6306,6 +7067,19 @@ func (c *ClientWithResponses) GetLineAuthorsWithResponse(ctx context.Context, se
 		return nil, err
 	}
 	return ParseGetLineAuthorsResponse(rsp)
+}
+
+// GetProvenanceWithResponse Where a version came from, held against all that is kept of it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/versions/{version}/provenance (the `GetProvenance` operationId).
+func (c *ClientWithResponses) GetProvenanceWithResponse(ctx context.Context, service Service, version Version, reqEditors ...RequestEditorFn) (*GetProvenanceResponse, error) {
+	rsp, err := c.GetProvenance(ctx, service, version, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetProvenanceResponse(rsp)
 }
 
 // SignOutWithResponse performs a DELETE /session (the `SignOut` operationId) request.
@@ -6637,6 +7411,68 @@ func ParseGetBoardResponse(rsp *http.Response) (*GetBoardResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListBuildsResponse parses an HTTP response from a ListBuildsWithResponse call
+func ParseListBuildsResponse(rsp *http.Response) (*ListBuildsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListBuildsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Build
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCancelBuildResponse parses an HTTP response from a CancelBuildWithResponse call
+func ParseCancelBuildResponse(rsp *http.Response) (*CancelBuildResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CancelBuildResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -7377,6 +8213,65 @@ func ParseGetVersionResponse(rsp *http.Response) (*GetVersionResponse, error) {
 	return response, nil
 }
 
+// ParseCompareVersionsResponse parses an HTTP response from a CompareVersionsWithResponse call
+func ParseCompareVersionsResponse(rsp *http.Response) (*CompareVersionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareVersionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Comparison
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetArchiveResponse parses an HTTP response from a GetArchiveWithResponse call
+func ParseGetArchiveResponse(rsp *http.Response) (*GetArchiveResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetArchiveResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetArchiveFileResponse parses an HTTP response from a GetArchiveFileWithResponse call
 func ParseGetArchiveFileResponse(rsp *http.Response) (*GetArchiveFileResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -7426,6 +8321,39 @@ func ParseGetLineAuthorsResponse(rsp *http.Response) (*GetLineAuthorsResponse, e
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest map[string]FileCommit
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetProvenanceResponse parses an HTTP response from a GetProvenanceWithResponse call
+func ParseGetProvenanceResponse(rsp *http.Response) (*GetProvenanceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetProvenanceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Provenance
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -7568,6 +8496,12 @@ type ServerInterface interface {
 	// (GET /services/{service}/board)
 	GetBoard(ctx *echo.Context, service Service) error
 
+	// (GET /services/{service}/builds)
+	ListBuilds(ctx *echo.Context, service Service) error
+	// CancelBuild Ends a build that waits or runs
+	// (DELETE /services/{service}/builds/{build})
+	CancelBuild(ctx *echo.Context, service Service, build int64) error
+
 	// (GET /services/{service}/deliveries)
 	ListDeliveries(ctx *echo.Context, service Service) error
 
@@ -7633,12 +8567,21 @@ type ServerInterface interface {
 
 	// (GET /services/{service}/versions/{version})
 	GetVersion(ctx *echo.Context, service Service, version Version) error
+	// CompareVersions What differs from one version to another
+	// (GET /services/{service}/versions/{version}/compare/{other})
+	CompareVersions(ctx *echo.Context, service Service, version Version, other int) error
+
+	// (GET /services/{service}/versions/{version}/functions/{function}/archive)
+	GetArchive(ctx *echo.Context, service Service, version Version, function Function) error
 
 	// (GET /services/{service}/versions/{version}/functions/{function}/file)
 	GetArchiveFile(ctx *echo.Context, service Service, version Version, function Function, params GetArchiveFileParams) error
 	// GetLineAuthors Who wrote lines of a version's files
 	// (GET /services/{service}/versions/{version}/lines)
 	GetLineAuthors(ctx *echo.Context, service Service, version Version, params GetLineAuthorsParams) error
+	// GetProvenance Where a version came from, held against all that is kept of it
+	// (GET /services/{service}/versions/{version}/provenance)
+	GetProvenance(ctx *echo.Context, service Service, version Version) error
 
 	// (DELETE /session)
 	SignOut(ctx *echo.Context) error
@@ -7783,6 +8726,46 @@ func (w *ServerInterfaceWrapper) GetBoard(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetBoard(ctx, service)
+	return err
+}
+
+// ListBuilds converts echo context to params.
+func (w *ServerInterfaceWrapper) ListBuilds(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListBuilds(ctx, service)
+	return err
+}
+
+// CancelBuild converts echo context to params.
+func (w *ServerInterfaceWrapper) CancelBuild(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Path parameter "build" -------------
+	var build int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "build", ctx.Param("build"), &build, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter build: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CancelBuild(ctx, service, build)
 	return err
 }
 
@@ -8338,6 +9321,70 @@ func (w *ServerInterfaceWrapper) GetVersion(ctx *echo.Context) error {
 	return err
 }
 
+// CompareVersions converts echo context to params.
+func (w *ServerInterfaceWrapper) CompareVersions(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Path parameter "version" -------------
+	var version Version
+
+	err = runtime.BindStyledParameterWithOptions("simple", "version", ctx.Param("version"), &version, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter version: %s", err))
+	}
+
+	// ------------- Path parameter "other" -------------
+	var other int
+
+	err = runtime.BindStyledParameterWithOptions("simple", "other", ctx.Param("other"), &other, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter other: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CompareVersions(ctx, service, version, other)
+	return err
+}
+
+// GetArchive converts echo context to params.
+func (w *ServerInterfaceWrapper) GetArchive(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Path parameter "version" -------------
+	var version Version
+
+	err = runtime.BindStyledParameterWithOptions("simple", "version", ctx.Param("version"), &version, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter version: %s", err))
+	}
+
+	// ------------- Path parameter "function" -------------
+	var function Function
+
+	err = runtime.BindStyledParameterWithOptions("simple", "function", ctx.Param("function"), &function, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter function: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetArchive(ctx, service, version, function)
+	return err
+}
+
 // GetArchiveFile converts echo context to params.
 func (w *ServerInterfaceWrapper) GetArchiveFile(ctx *echo.Context) error {
 	var err error
@@ -8409,6 +9456,30 @@ func (w *ServerInterfaceWrapper) GetLineAuthors(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetLineAuthors(ctx, service, version, params)
+	return err
+}
+
+// GetProvenance converts echo context to params.
+func (w *ServerInterfaceWrapper) GetProvenance(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Path parameter "version" -------------
+	var version Version
+
+	err = runtime.BindStyledParameterWithOptions("simple", "version", ctx.Param("version"), &version, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter version: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetProvenance(ctx, service, version)
 	return err
 }
 
@@ -8501,6 +9572,11 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/services/:service/source/assist", wrapper.AssistSource, options.OperationMiddlewares["assistSource"]...)
 	router.GET(options.BaseURL+"/services/:service/source/history", wrapper.GetFileHistory, options.OperationMiddlewares["getFileHistory"]...)
 	router.POST(options.BaseURL+"/services/:service/source/rename", wrapper.RenameFunction, options.OperationMiddlewares["renameFunction"]...)
+	router.GET(options.BaseURL+"/services/:service/builds", wrapper.ListBuilds, options.OperationMiddlewares["listBuilds"]...)
+	router.DELETE(options.BaseURL+"/services/:service/builds/:build", wrapper.CancelBuild, options.OperationMiddlewares["cancelBuild"]...)
+	router.GET(options.BaseURL+"/services/:service/versions/:version/functions/:function/archive", wrapper.GetArchive, options.OperationMiddlewares["getArchive"]...)
+	router.GET(options.BaseURL+"/services/:service/versions/:version/provenance", wrapper.GetProvenance, options.OperationMiddlewares["getProvenance"]...)
+	router.GET(options.BaseURL+"/services/:service/versions/:version/compare/:other", wrapper.CompareVersions, options.OperationMiddlewares["compareVersions"]...)
 	router.GET(options.BaseURL+"/services/:service/versions/:version/lines", wrapper.GetLineAuthors, options.OperationMiddlewares["getLineAuthors"]...)
 	router.GET(options.BaseURL+"/services/:service/source/starter", wrapper.GetStarter, options.OperationMiddlewares["getStarter"]...)
 	router.POST(options.BaseURL+"/services/:service/source/route", wrapper.RouteRequest, options.OperationMiddlewares["routeRequest"]...)
@@ -8866,6 +9942,79 @@ type GetBoarddefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetBoarddefaultApplicationProblemPlusJSONResponse) VisitGetBoardResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListBuildsRequestObject struct {
+	Service Service `json:"service"`
+}
+
+type ListBuildsResponseObject interface {
+	VisitListBuildsResponse(w http.ResponseWriter) error
+}
+
+type ListBuilds200JSONResponse []Build
+
+func (response ListBuilds200JSONResponse) VisitListBuildsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListBuildsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListBuildsdefaultApplicationProblemPlusJSONResponse) VisitListBuildsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CancelBuildRequestObject struct {
+	Service Service `json:"service"`
+	Build   int64   `json:"build"`
+}
+
+type CancelBuildResponseObject interface {
+	VisitCancelBuildResponse(w http.ResponseWriter) error
+}
+
+type CancelBuild204Response struct {
+}
+
+func (response CancelBuild204Response) VisitCancelBuildResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type CancelBuilddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CancelBuilddefaultApplicationProblemPlusJSONResponse) VisitCancelBuildResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9767,6 +10916,94 @@ func (response GetVersiondefaultApplicationProblemPlusJSONResponse) VisitGetVers
 	return err
 }
 
+type CompareVersionsRequestObject struct {
+	Service Service `json:"service"`
+	Version Version `json:"version"`
+	Other   int     `json:"other"`
+}
+
+type CompareVersionsResponseObject interface {
+	VisitCompareVersionsResponse(w http.ResponseWriter) error
+}
+
+type CompareVersions200JSONResponse Comparison
+
+func (response CompareVersions200JSONResponse) VisitCompareVersionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareVersionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CompareVersionsdefaultApplicationProblemPlusJSONResponse) VisitCompareVersionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetArchiveRequestObject struct {
+	Service  Service  `json:"service"`
+	Version  Version  `json:"version"`
+	Function Function `json:"function"`
+}
+
+type GetArchiveResponseObject interface {
+	VisitGetArchiveResponse(w http.ResponseWriter) error
+}
+
+type GetArchive200ApplicationzipResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetArchive200ApplicationzipResponse) VisitGetArchiveResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/zip")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetArchivedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetArchivedefaultApplicationProblemPlusJSONResponse) VisitGetArchiveResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetArchiveFileRequestObject struct {
 	Service  Service  `json:"service"`
 	Version  Version  `json:"version"`
@@ -9839,6 +11076,46 @@ type GetLineAuthorsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetLineAuthorsdefaultApplicationProblemPlusJSONResponse) VisitGetLineAuthorsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetProvenanceRequestObject struct {
+	Service Service `json:"service"`
+	Version Version `json:"version"`
+}
+
+type GetProvenanceResponseObject interface {
+	VisitGetProvenanceResponse(w http.ResponseWriter) error
+}
+
+type GetProvenance200JSONResponse Provenance
+
+func (response GetProvenance200JSONResponse) VisitGetProvenanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetProvenancedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetProvenancedefaultApplicationProblemPlusJSONResponse) VisitGetProvenanceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9989,6 +11266,12 @@ type StrictServerInterface interface {
 	// (GET /services/{service}/board)
 	GetBoard(ctx context.Context, request GetBoardRequestObject) (GetBoardResponseObject, error)
 
+	// (GET /services/{service}/builds)
+	ListBuilds(ctx context.Context, request ListBuildsRequestObject) (ListBuildsResponseObject, error)
+	// CancelBuild Ends a build that waits or runs
+	// (DELETE /services/{service}/builds/{build})
+	CancelBuild(ctx context.Context, request CancelBuildRequestObject) (CancelBuildResponseObject, error)
+
 	// (GET /services/{service}/deliveries)
 	ListDeliveries(ctx context.Context, request ListDeliveriesRequestObject) (ListDeliveriesResponseObject, error)
 
@@ -10054,12 +11337,21 @@ type StrictServerInterface interface {
 
 	// (GET /services/{service}/versions/{version})
 	GetVersion(ctx context.Context, request GetVersionRequestObject) (GetVersionResponseObject, error)
+	// CompareVersions What differs from one version to another
+	// (GET /services/{service}/versions/{version}/compare/{other})
+	CompareVersions(ctx context.Context, request CompareVersionsRequestObject) (CompareVersionsResponseObject, error)
+
+	// (GET /services/{service}/versions/{version}/functions/{function}/archive)
+	GetArchive(ctx context.Context, request GetArchiveRequestObject) (GetArchiveResponseObject, error)
 
 	// (GET /services/{service}/versions/{version}/functions/{function}/file)
 	GetArchiveFile(ctx context.Context, request GetArchiveFileRequestObject) (GetArchiveFileResponseObject, error)
 	// GetLineAuthors Who wrote lines of a version's files
 	// (GET /services/{service}/versions/{version}/lines)
 	GetLineAuthors(ctx context.Context, request GetLineAuthorsRequestObject) (GetLineAuthorsResponseObject, error)
+	// GetProvenance Where a version came from, held against all that is kept of it
+	// (GET /services/{service}/versions/{version}/provenance)
+	GetProvenance(ctx context.Context, request GetProvenanceRequestObject) (GetProvenanceResponseObject, error)
 
 	// (DELETE /session)
 	SignOut(ctx context.Context, request SignOutRequestObject) (SignOutResponseObject, error)
@@ -10343,6 +11635,57 @@ func (sh *strictHandler) GetBoard(ctx *echo.Context, service Service) error {
 		return err
 	} else if validResponse, ok := response.(GetBoardResponseObject); ok {
 		return validResponse.VisitGetBoardResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListBuilds operation middleware
+func (sh *strictHandler) ListBuilds(ctx *echo.Context, service Service) error {
+	var request ListBuildsRequestObject
+
+	request.Service = service
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListBuilds(ctx.Request().Context(), request.(ListBuildsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListBuilds")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListBuildsResponseObject); ok {
+		return validResponse.VisitListBuildsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CancelBuild operation middleware
+func (sh *strictHandler) CancelBuild(ctx *echo.Context, service Service, build int64) error {
+	var request CancelBuildRequestObject
+
+	request.Service = service
+	request.Build = build
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CancelBuild(ctx.Request().Context(), request.(CancelBuildRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CancelBuild")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CancelBuildResponseObject); ok {
+		return validResponse.VisitCancelBuildResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -11125,6 +12468,60 @@ func (sh *strictHandler) GetVersion(ctx *echo.Context, service Service, version 
 	return nil
 }
 
+// CompareVersions operation middleware
+func (sh *strictHandler) CompareVersions(ctx *echo.Context, service Service, version Version, other int) error {
+	var request CompareVersionsRequestObject
+
+	request.Service = service
+	request.Version = version
+	request.Other = other
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CompareVersions(ctx.Request().Context(), request.(CompareVersionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CompareVersions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CompareVersionsResponseObject); ok {
+		return validResponse.VisitCompareVersionsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetArchive operation middleware
+func (sh *strictHandler) GetArchive(ctx *echo.Context, service Service, version Version, function Function) error {
+	var request GetArchiveRequestObject
+
+	request.Service = service
+	request.Version = version
+	request.Function = function
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetArchive(ctx.Request().Context(), request.(GetArchiveRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetArchive")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetArchiveResponseObject); ok {
+		return validResponse.VisitGetArchiveResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetArchiveFile operation middleware
 func (sh *strictHandler) GetArchiveFile(ctx *echo.Context, service Service, version Version, function Function, params GetArchiveFileParams) error {
 	var request GetArchiveFileRequestObject
@@ -11174,6 +12571,32 @@ func (sh *strictHandler) GetLineAuthors(ctx *echo.Context, service Service, vers
 		return err
 	} else if validResponse, ok := response.(GetLineAuthorsResponseObject); ok {
 		return validResponse.VisitGetLineAuthorsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetProvenance operation middleware
+func (sh *strictHandler) GetProvenance(ctx *echo.Context, service Service, version Version) error {
+	var request GetProvenanceRequestObject
+
+	request.Service = service
+	request.Version = version
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetProvenance(ctx.Request().Context(), request.(GetProvenanceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetProvenance")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetProvenanceResponseObject); ok {
+		return validResponse.VisitGetProvenanceResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -11277,109 +12700,119 @@ func (sh *strictHandler) SignIn(ctx *echo.Context) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"1D1rj9w2kn+F0C0Q4E7OTBwnl8x+8jPxrmMbM9kEuMB3YEvsbsYS2SGpaXcG898PfIpqFfXox8T7ye0R",
-	"RVYVi8V66y4reL3hjDAls6u7bIMFrokiwvxvITAr1voXZdlV9kdDxC7LM4Zrkl35p3kmizWpsR5W409v",
-	"CFupdXb1+PIyz9Ruo0dKJShbZff3ebZsWKEoZ2HSDVbrds7wOM8E+aOhgpTZlRINiVf5myDL7Cr7j4sW",
-	"9gv7VF681fPohWiZWIKWg5Mvuaix0uOY+vZJlmc1ZbRu6uzqq4APZYqsiDDrSCJuaUESi/mnR6MjFV4l",
-	"FzHPjl7ilgiZ3hn/dGiZQVLd6zflhjNJDHO9F3xRkVr/LDhThCn9E282FS2w5oGLjR3xX79LC9U0fPy8",
-	"ZsWSyELQjeW47Nc1VmhLmEJbwdkqR4sdun71HH3/5Jv/tlS2c+glnm42gt/iypwKwTdEKGoBxwrkk32E",
-	"c320aofW3kHIsw0RDqv+GWkJ/Jsf106W6/U/hOX44ndSKD3jU1Gs6S15RSvSh7nmJYHh0JsMPZBr/Pib",
-	"b+FH9E8yiQT7uFiGMrC4WcI6IEZSUqmuiWwqBWzDgjcwbTVTVETvuRlIFanlGNc8D+/oGdyUWAi80/9n",
-	"XJHpc72hjLzlikAzeXqHiXrQd9+ASWhx72LqoUxT8lcq1306tkIeIGTV1GzsZOfZ0vFcJP6/ugTkvx1p",
-	"d68sqYYbV+870LCmqvBCT2eFS4o8LW4VZWQcxCA/h49buNMsoA41t0ggCEhipQRdNIo8X2O2Ao4gXioi",
-	"squ7+zxbkCUXxP4uBV0qUkagLTivCGYWt1s3zEphYI8aRtU4Xub1sHDugIHweEYKXluI9+AvS0EkzLPY",
-	"Iz/9kLh1AtmgwxIrC701P1JWjiPuoXbj81jDiKAeoEQLYY8kS8HrMTzfCbqiZjOTW6jWgjer9WTStVPu",
-	"EyzBDHl2i6vGcBLMF/ZxbhECacGxKPsEYISU07f8LSElBLXg2xl8oyG55ltoInPI5RHi1U3gQModfkmC",
-	"PCfVMfrBgqy7PBzrDriqJPxoUGIQIbhIvFiTmovdG1rTqRDaN94T/HHiCykxq5mcCALDHCmeXX3t5zVB",
-	"7iFSWnersFSoMAK2RFQhM+eo3uH1YwtCcjc1U83RMojboelsa/hlrpxTgq5WziA7kK0jmRdm8whA5HiO",
-	"qwpWFsitVWj1ilisiBoCeVw6uzlyNy8MiyTvGqVFMQDOpw0pumch0jV4w+Ana16VEuLFPfDC9H4y/2oK",
-	"0OuGHSEPvBrVx2SIPyi75dZgGuPB1+3IoeuIW2rP0J2jLQJVXilT4kqOs1OKZSKmdkqau8zcesZQirCB",
-	"96yR0L3utdSp5y2fqQokdJc8U+TTBBo4VcYMBtFak+Jjym5atApeV9peE8kbURCJ+BKpNUF8QxhytJ2j",
-	"00H0CSovIOIlrgnCUq+5Q1gQtKVqzRtlgCAlVSdYv6R4xbhUtJjO1y/CO9CMZLnU5B6Z42VJ1Us7Ut+n",
-	"IA1+5FtUY7ZDIuyApgLjCsk137LxGy7GLg87HOn7tf3HwZzkmdkWohdZ/U3VT+ylTaXhpOxhzMHDDD2Q",
-	"Iryuacpoxk5uYKWI0Dj/72+Xj77Hj5Yf7p5c3v8NQrYl44ib9Cx0qYmUjjLd5S+NizPY7cBcnCne3+Sn",
-	"iJEtskihJRfmtBaGZn83v82xds+3WvVCjDOi2WFFbw0/dP0FeYeaTx/9D3705+Wj7z+0P7/8v4tHH/4T",
-	"IG5qc802tbiP7LZ3AM1QAimTRKg59mmeVXhBqnEOtcPCEsGAtcDAKLBlRQtI5u9ASEqiMK2SB3vmFbgm",
-	"uEyp/lQMsvMY++6RxqyUa6xaR41bJCCVIJAkfzSEFZCDo+BVOQ/jFaaMlJPvk2uCizU0T8WlOn4WLWRn",
-	"QPPODofscVLzW1IeYXA4wjjMAmi5pXG7ArRJL0hFb4nYHaFI40atuQDBjsRg36/ddx8MqgcO0PcVLkDF",
-	"N7JrR+7vNrjiQI9lllFjHWxDBLNw9KgmKSvI0ea7VFjBT7br3bgw8ya4nSZ3QNmXh3C68QDtcUIRvPtA",
-	"hEdfPjZugiRdMVIiylCNd6jkiPFtrE2OHnHswkDT2SIEjoDZCixn2lXaooTUWbKp+K72Ydsw3YQ97mvG",
-	"KyLVHK1Yj3+PqYBF4hwn8A84ESXxrDzr/MmmrrGYwI12eg9s+2K83X6zurTOA+u1hBviX1h7jAKDPV2s",
-	"DzkwuQcI8IiwkpRPpwpKGySfMDAZrjR7xaaKlzZWDgvf1BOhZiCVFlUDLqsBWT1RxJm8AkOMPAr7B9+j",
-	"d1u0ot7LQj173gZ6W3TzsJsfBrngRVDj9tgMsx/4OwZ7XsoOEw2fszDSeoc2zQxx8c6Mh731ZDPntvVQ",
-	"3CiyGdVAIvT8Si3seSDNMGHNSnMDYaTeqIQDvgihwd6L886t8fInDJKSfIJXP9052uJbMkGrsbDkUQzO",
-	"EcDN0B4Bi09EvhnHoHXSAHI2kfXQBrYB2rLy+fDjNy7iPMeDSz+NMfgr+ikOZ0PBmAHVldwSQdXOXgFN",
-	"bbzXjqhbLJge9mHMbC5cYoafKxH9bmkQE6uFD96loDT0dsneo/Md3yGiBKiAomFSa31qTSUyMthpfsMU",
-	"iHzKDqqhqNGLNhB31lC5W2cwVD5wtTXsI+PbxDVwixmVa9g9nwylh8tsJILeA7xHqQkJDoIUXJQGwrnp",
-	"DuFVl0kBwfiypAr0BTysgEgf+2khgVknNRk4iLzVPZKsuIVwuu1U43LmGyYPQQ54yO0A4x7n+mDKcd+4",
-	"m9OBk1s8IORf0VUjQMdQOhbvfUaJKzoViMeffuqaayVvFlUUymZNvfBSH7MZg2fG69VacKUqUk64zi0Z",
-	"Ambxy8Gx46D1KHYggmleEetnP4+7Z43lerYfaIMFnLa574bUk4fhKd9NCu2f3bne89RS1jVhI1mdzNWc",
-	"JiJc7qAZnPuFYOg+AYZlSWdo/UaqQtcUVdWE6IwdlrtFQRjdTZ2yfdIue5M+M/fuBUO+rbwY1uvssDF1",
-	"xj8ExN/TqkLhsY/OtjbmdPm6IaKmUs7KjH0f3vmXJHD61ixt5loPf+p0CcgsxPWmmjHfjRkPzlSsSdnM",
-	"msu98VafEWhGohRlq9NmOQ7kTBk9a2YYZlqi1YisjxThrgdDBo24zUJ2DBATvN3GiGj+7HX5MOZ86KT/",
-	"gCHFMRldS+qRwZz19pFN5dH2ETVoLTHt5EPNdHG78JxTPWPnDoTVjwRXCnANbiqs9JU343y6N9yMoxnk",
-	"YQEIrNedZKI9kcrk1mcw7+k9EY/pJ5P1leDHmJa29NIMD37LvhLNZxzNN3xlVGMwHreSzzvXR4TgA2RR",
-	"8jbfDTCHbqlM3SGima4rThcGxrPpYQqqnttov2gHzS6VIqDdHg2z3kvPFROP/JAupwQuyOTDO+TC+Adv",
-	"BMPVS6aOik2ewuU+cGPAmqCWQ1hN9GFjteeOth67tfl70nT8J9mo9y4UsG9LsyUVdcJTs8YSKY4WBOkp",
-	"S/1bNAxRlSPMSmSd430351QqaqNvssdzQpRjRBIzdwqZTc4Z0YT8ODiU4HfAoRCCC2F6aBu862GqNqwn",
-	"0z/nu+Fh/WggwEPrpsLJxHWb+TaqoJlRPxJcHhCwv1EYLvDaD1a30RsLVB4VBjh6xfik9sHUgAHJpYIc",
-	"HbT1stDrMnZSp4p1FCwtuhcaow6gXcfTXA0zYcTl2Z+cTRe23sizEOQOB5CY7qo+IrV6MIN6qjChTCrM",
-	"EvzdzcOed29LJQiuj7DtW8HdqaAOt24EXIRGWHhArr91+nScm4cf/fnhN5uS9+jD3WX+9fdwxqMp+Ene",
-	"4553fcw9sg+k4psNKYMeEXudFg2tXKjVKLIgV6fLWudenQOp124ZkGrkk3oN3IXpmFo6eeGwRKI2p8Gu",
-	"CUH5LmSMwaWKQA5rSOOeF6vZNIvKRuj6kt/KrKPqSPoFLpEs3Ct6DMCAFLEp+rPiAQf49EUzxQtmRoFQ",
-	"2ph6/2oZ2oKkYcx4gvy+aHA68TvlhBDkXWdSP8YgMEtqCIIsG0kS7nafOg9HwJKv3RKxOKayyr4fLe8W",
-	"a6EFqQDqyT6nfEzFfIatH67Yy2YdLm+PxoakLzgTIaqpmnKzuiEQdV0Dh1m+DBb6NxybMQLnieRZw1wF",
-	"YSLZB98SOcVFZhEPSeY+ycS+n8fFY+2Ke7sWkSjsSYphnmHoxBQheALkHLAVERtBEy0ofMkSmKdFbeeL",
-	"syV1HZaKlVbU02lWBs2AU5csuadfiuhRk5LpIf55tWBp78UetkPOCQ0rnGsYtmC8B8zUXRkp0qWmkkuQ",
-	"VNHHcD+dftZwAt/Y6ZnwVUr4Ihm8CWfaQiNW7STPsXcZh6nyAP9QU48kbw6UdZy+DE5rl00izp02FO0f",
-	"RsOA+mlrKLqlBks8bHXEPM1oUHeYrSHk2ZZWZeH6JYzk1ES6U0+VgNHTzHJQmd6J68liik4SLXxyI6rh",
-	"hiyRqs8TNNpwSRVPZV/74z8bFvMiuGIc0gRSsjVly1Q0Qa15OfeKtMScYS/lWSOqGcXVrRXlALQTmJXz",
-	"gFGSFqnaY4U/Oqm8f4dw6apFa6yKdW7rj5n725YyiZZUyMmVwAaKn/Vq4AGdIpWd59lCnMTUrgFWkM+3",
-	"ktMGo+nLd1QJ3fntbAdjN2s0SbjPQYa1h69ThjHgTxor1zi80ZTXYMN5S/qWrhuWKitJBFpMkb2e/wuJ",
-	"tBDLnWomuV6NspXWz0pSEUVKxAVyBeTIOUomFaVcR0GPLlhr21fFu/tEY32TqhEmz9aX+xlVZ+18687/",
-	"d3Awfm2SfVPBd5cyAiT6yUTmRNT3JN3GaeopcvpeuudJJw1l3n3C3CvHBBeSQcTpfV2CcHCOUg+zAxBE",
-	"mhSCJMrtgycqrhj/9uvvnowldKc9UTfWdrxp3a57vFBxFt/p0/1pIugfMxKVwyt5d2UYdCkTdeq0ov4/",
-	"0/XVQoolOHAleLOZWwWOWZm4+wSf4vV0E7jhAQgHZh4hCdKGrtjrhHxsQYvY6DtY3Eu55aKc1tMWhD5M",
-	"AUIZ7I3J1599NHdrT2/vlVRMbBgwHsc1vUoHOglMjwSvqfQHbsb6/u1eRmPDFAV75ESKKjb9L7xGhArM",
-	"0IKgGpcELU0W8IyAKv5IGJQfQdSaCIRdBYseJm1JS1AfRuzLthOGZ5/cd0/QG9mqH90OMhaglqwRSdLs",
-	"DHeeTUbiYucw4FU8rsesay4b1khD/aPjtdPnng8c5oPS0tOxw+OLVwOfuJz2gTYEiViiT67oe6N67Qrj",
-	"6AGmlUs/6T/0usxwT0kTaG35CTpGO6R1TH1EGVf6lEoC9yM6d6+EgxJ6k57XS9N2h3FGQADde4AUe7ZD",
-	"FhJvCJjOWyVdLgkkuAZUxS2myu1fqmLHQYH0UKQ4IsxGYQ/k1H46chTzpj6rwSbfetZr+ayFGObhA+p9",
-	"51bz7TcKBpulFb4x3cRGEQ2cmt8WHHvrqxDE0qbZlPaHIL4dgrUATcEu39i0TS3+CWiGzQ0TDrcwTBYt",
-	"p/O8e61nx7nV1gO+Y1WiwKZhJSfyhS8QAdz5hxY+95sPh1LoiIXanff4hUrpQG6Ib3+xJyBVC9OpLJnE",
-	"UG5CX2STyJEeu4smrODNr3QeSwu8XXMA/1cRj+33v3IndErX/l5wOO6aMFCrTCtyk26aP08/jpv5z2sY",
-	"O6GiOYI0d6Rp0R7qkba3aX1JeZAytGhopSbn6EbbM8PCNVHeOc0POmem//ggBc7l3qeaM6wI2NBI38/U",
-	"VrTPMCr2/Qx26aDfBX0PUPRiYrW70+GQ6EwmG1OZj7CwJR9q0oRXJA99AzErUUUZMXnfproXKc4ribD8",
-	"iPgSXTdljcWXISB4ldm/RCrAVfaV74SGNzS7yr7+8vLLr50z1ZDtIurmc3FHy3uTdmTDLJqVjRL7usyu",
-	"sh+IehE3Eel8vOTx5eXAh0vmfbCk18gF+HLJO0ZQ2Um9LskSuxgLNHmAtvs9lPj7Pr/Bb7ZDLmiZ3X+4",
-	"z/tEu7izbZDu978ZNG3OHPzCDB7/8o/XYlb8kb1EMStIBXW2+JBnG9dVr7utTwv1jg1t7JM+w77gtk7o",
-	"EJpr8q1DlkKK01wewxm5zJeH9XlLq+r2JCGt/hyD6KbCbPxYvXd1DOdCNZSiAMj+rMVO5VsgPeARaklz",
-	"sde87YAJU8x93bBA3D8aItUzXu5ORlcfeLrv3i76kN73tvOrWcvuJ7DEvan2jd5gsiIfO0K18Yxhs7P6",
-	"qqBKIts4ea7/KFoavtK60Lx2F/MRZyb4/r3DDNzZ58Zuu47jBGfZ4m7uxNl3Om1bJ5rPTNmUn3B5lLj2",
-	"xLjTmvCgJLuxaB0pyxIB7fsJqJrIrp3oMISjwgMz2T9u3r1FFi30+PLx5aOvHusDhZG2YPWvGjO61HZE",
-	"XxRC3/OzqQDjN3qbyhnbyFgS8HI3u2TfkMn9eUOluvGDjtyiaUGFbkixr5P3tu9pVaGAxzEc6+a4uHO/",
-	"7i8W/os9Kd61n/Q54zVsFwCwfhVaWSx2yNkPD3QdezbrslBENnel0BG+etEOewjOCj2Rp/AUEnyLsHe8",
-	"5oiRLZHK5U99fnS+uHOQ3l9YXri4M/+OWGZxf+CzGmfxQgC5f8BKqx6sRKZfrBWWPh+aMh+8e3DC56ND",
-	"vdE8YahD4YjNPMJiPCtKR5uiTgsLvYNJqP2xWU5OVTPZTgfYqSE56hzaXqdL8SRd7wzGMchPHQNpQArH",
-	"nZkfQgyni99h3czK3s9G6v5ue1gMSVbX5uJB6NlpqTGBovb7vViikjPyF19seeKj2L7YdOCL0j0TNLVd",
-	"Ph84tVeutePZLj/bHwfm7IoefOz3bQ6b3eInPDHLG7/LEZdOUkD/hD+SMzpbQkXXGWzwv8p5ltiitvom",
-	"aWf74tqzsbpbIYG0CYlZ1c5/0IiqNTLfnEEhyejzU/FcmCd5OCzlL7D5PPQ5Don98HS0fac/KNG3rScd",
-	"lcsTr+xqXVLXFZXItF+2bskTSMxfbZXMDi0I2gqqFGHIpCOaNA7fNUmvrKSNp9VEi8Dh03dRrEnx8Rws",
-	"YD4sd1YOaD9d98AMEH9nMbn/Cm15U5VmF061/ZiZ7yKGelvGFQphW7Qj3TVHNt68d5Yr0nb2Pe/etx/p",
-	"O7uzOhH0h7oCT3FTP/cbprniyeX3J6SJ+w4csOgNr8mClztEKkkinjG98q2oULQmZ7nhL3xVXOqaf+W9",
-	"xWc6r6HtMug2W7pkm8/0Dk8YHM5xkXZUdD+yCBUwQOVidtUvpDOy8kQxPwSRa6kQwzD9M5ljqkqU6D/E",
-	"RT+2ietnt2KjHuYTbNh/bZDi6JtL18a5PpEN5aS4vRH8F9Kx4em+ofzvy6sj3CEIC+3KTnuV2cL7V3Fz",
-	"tXNEX0N1/xk0mVPVzcIm0nbNK/u15twaR1vvrNF/IyWynpG/I72cSVy3RpVh2BU/0TFotSLLClKfAV+i",
-	"Q26J2Fk5RplRj8O+j7CVr5w+OVfZYnnvQT4LT4Vi6wdWjuNGAKByTIu1KfH3bV5PoRvrOc1uGWPdaclW",
-	"F1b4I0EYeX/9yJbbz0+JQaeEG3KmYzn/GOqLSOZosUNa0CJBKqzoLdH3TfzBgNOctMgl0qmDsw0buPgo",
-	"s5M7V0O1bOr+mNLSA57a1bdNvZ2ezLmbuoGwkDx7ced/DoY6O3fOuRTj7tc0YPXY7/BnHdRsw3ojA0Oa",
-	"yTH7dhE+DfRZIZS0x3FVnVmF0Uv8FbdN9OGClCemwDU5ygt3P41R/FcIklEbvnqYcGXyCwd9Ar3hK+Mr",
-	"lDniVfmXRtXmxe33xHhoYJSW4oD5C80UfwFl7ru+0ewpYoB7zCVNlwwzQP+4fyDZA+RIWACmXpjfXcK5",
-	"Dw1wRm6IuoknP7WMijqNHJr08E+yObUUict1kxkPv/hBDyE/9mv0xsWIB+8zTTrzJG6zlIbk9C+hBvFs",
-	"t1a3cDNR99MmNX22GWTTCQ6rUWOO4bgc8i/1DzuzElt4/r2T+lqF8cHddQBfhO9QDCW7PDXVivJcJvds",
-	"L2/aFn+2s/HYk3g1ONoKrmyKTDfD9AtpDfHsoXiqi6Ve+8p9cxbkINdZIM1C4SIa4yXzSdHXdvTX0XN/",
-	"FzlWk22rDNPMoK9c0BV710yr+9NjSYl4c8QVlvQeEXnu28UvARpEHFGJpEWQHnO5gJambcN1Lv2t7fH1",
-	"wFbmAEVvjiXlveul7s+vadiaXeAN1ffr/wcAAP//",
+	"3H17cxy3kfhXQe0vVan63cikbSUXM39RL1uJIqlIx646l+4Ku4PdRTgDrAEMV2sWv/sVnoPZacxg9kEr",
+	"95dpLQZoNBr97sbDbMHrDWeEKTm7ephtsMA1UUSY/5sLzBZr/Rdls6vZrw0Ru1kxY7gmsyv/azGTizWp",
+	"sR5W48/vCFup9ezqm8vLYqZ2Gz1SKkHZavb4WMyWDVsoylmYdIPVup0z/FzMBPm1oYKUsyslGhKv8gdB",
+	"lrOr2f+7aGG/sL/Ki/d6Hr0QLRNL0HJw8iUXNVZ6HFN/fj4rZjVltG7q2dXXYT+UKbIiwqwjibinC5JY",
+	"zP969HakwqvkIua3o5e4J0KmT8b/OrTMIKoe9Zdyw5kkhrg+Cj6vSK3/XHCmCFP6T7zZVHSBNQ1cbOyI",
+	"//iXtFDl7cfPa1YsiVwIurEUN/t5jRXaEqbQVnC2KtB8h27evETfPf/Tf1os2zn0EtebjeD3uDK3QvAN",
+	"EYpawLEC6WR/w4W+WrXb1t5FKGYbItyu+nekRfAvflw7WaHX/xSW4/N/kYXSM16LxZrekze0In2Ya14S",
+	"GA59yNAPco2/+dOf4Z/obyQLBft7sQRlYHGzhHXAHUlJpbohsqkUcAxz3sC41URREX3mZiBVpJZjVPMy",
+	"fKNncFNiIfBO/z/jiuTP9Y4y8p4rAs3k8R0m6kHf/QJGod17d6ceyjQmf6Zy3cdjy+QBRFZNzcZudjFb",
+	"OpqL2P/XlwD/tyPt6ZUl1XDj6mMHGtZUFZ7r6SxzSaGn3VtFGRkHMfDP4esWZJoF1G3NLRIQAqJYKUHn",
+	"jSIv15itgCuIl4qI2dXDYzGbkyUXxP5dCrpUpIxAm3NeEczs3u7dMMuFgTNqGFXj+zKfh4ULBwy0jxdk",
+	"wWsL8R78ZSmIhGkW+83nXxK3TkAbdFliZaG35h1l5fjGPdRufBFrGBHUA5hoIeyhZCl4PbbPD4KuqDnM",
+	"5BGqteDNap2NunbKfYQliKGY3eOqMZQE04X9ubAbAnHBsSj7CGCElPlH/p6QEoJa8O0EutGQ3PAtNJG5",
+	"5PII9uomcCAVbn9JhLwk1TH6wZysuzQc6w64qiT80yDHIEJwkfiwJjUXu3e0prkQ2i8+EnyX+UGKzWoi",
+	"J4LAMEeKZ1df+3FNkPsRKa27VVgqtDAMtkRUITPnqN7h9WMLQvI0NVFN0TKIO6F8sjX0MpXPKUFXK2eQ",
+	"HUjWEc8Ls/kNgOhoaAXcdizvSHmdTd1pvYKwcsJEayzhaayJlzFDxVfTlHBDyJbjE6Z1il+08dsQYzo2",
+	"jOlBxazkRilYYlqZXxaYaZySMkJqxIJTVH6JllwgZifrA79d78bFnDFqDaKKVocJtoPdjJ3KYqOI7Dl/",
+	"rO25QDTxElcVrECSe2vkaCrEYkXUEBmPb8XNUbh5YVgk+dAoLZ4BcD5vyKLLHyP9kzcM/mXNq1JC/GkP",
+	"vDC9n8x/mgL0pmFHyAivWvd3MsQzKLvn1oge40tv25FDKgq32J5gT0VHBJpBUqZEmBwnpxTJRIzOKe5O",
+	"wXHrGeM52g18Zo2EdD1vueTy4GKiepjQZ4uZIp8zcODUWzMY3NaaLO5StvS8Vfq7vOmGSN6IBZGIL5Fa",
+	"E8Q3hCGH2yl6PoSfYAYBYl/imiAs9Zo7hAVBW6rWvFEGCFJSdYL1S4pXjEtFF/l0/Sp8A81IlkuN7pE5",
+	"XpdUvbYjtY4F4uAHvkU1ZjskwgloLDCukFzzLRvXeuLdFeGEIxuwtv9xMCdpZrLXwLOs/qHqX6wiR6Wh",
+	"pNnTuAgOM/5BjPC6pilHCnZ8AytFhN7zf/9y+ew7/Gz56eH55eMfoM22aBxxnZ8FLzWR0mGmu/ylcXsH",
+	"Xw4wF2eK9w/5GjGyRXZTRqvRt3VhcPZX87e51u73rVbHjd6jyWFF7w09dH1IRQeb18/+Cz/77fLZd5/a",
+	"P7/6n4tnn/4/gNzU4Zpjavc+ctobLKjTERPyoIuBN/qfNbPE1h0rc/mU/tC5jg4UJT9Zje62qWsszFc1",
+	"ZnRJpMpnb8NQBF6UPZ+XH+k5LRlN2de+caNRY+aJN9x68FqgU0fs/L4TbD/KJBFqiluqmFV4TqpxJmSH",
+	"hSWC38oCA2+BLSu6gMT6DoSkJArTKsm7J2o5a4LLlMVPxSDHGuNQe6gxKxV6V+3pukXCphIIkuTXhrAF",
+	"5NdccGvr5u94hSkj5YQ7gBdraJ6KS3X8LFqOToDmgx0O3u6a35PyCD+DQ4zbWQCtsDhuV4AO6RWp6D0R",
+	"uyNsJdyoNRcg2JGkg0z91QSW5gH9WOEFyNEiQ39ERYtscAt6LJaMpeJgG0KYhaOHNUnZghzttQtukN4v",
+	"WW4J73nzDggLlP14aE+3HqA9SliEoB4Q2NX6hXV5IElXjJSIMlTjHSo5YnwbC+LRK45d9DefLEK8GJht",
+	"geVE0/mmAf37JdlUfFf7bI0wXcYZ942f1STN4JUZ/xFTAbPEKbGf73EiOOpJedL9k04xGI+lmy88sO2H",
+	"8XH7w+riugik1yJuiH5hAyHKB+ip233Igck9QIDTa5JHNdtxOuAg3VSY5bKXNkUGZr6pX4SasKk0qxrw",
+	"Sg7w6imeV4OMIsr2CSEH75lqWX3XGRv7aN12h/2wLRW8CmrcHplh9j3/wGDnWtkhouF7FkZaB+CmmcAu",
+	"PpjxcJCObKZIWw/FrSKbUQ0k2p5fqYW9CKgZRqxZaWr8m9QblYi7LUJGwJGREBPcSxgkJfkMr366e7TF",
+	"9yRDq7GwFFHo3SHAzdBeAbufCH0TrkHrhwP4bCLZqc1nAXDLypfDP79ziSZTnPT087jF/TnOYoFisAOq",
+	"K7kngqpdHKjySN1iYeJUn8Y8IwuXj+XnSiS9tDiIkdXCB59SUBp6p2Tl6PTYRggkAyqgaJjUWp9aU4kM",
+	"D3aa3zAGorCBg2ooWPyqjb+fNUPGrTOYITMg2hp2x/g2IQbuMaNyDUdgkhk0QZiNJM70AO9hKiOvSZAF",
+	"F6WBcGqWU/jUJVBBML4uqQJ9AU/LINLXPi/qM+mmJmNDUUCih5IVtxDm2041Lid+YdKP5EAQxA4wERCu",
+	"L6YcD3+4OR04hd0HtPk3dNUI0DGUTsHxPqOEiE7l3+DP/+iaayVv5lUU9mdNPfdcH7MJgyem6ai14EpV",
+	"pMwQ5xYNYWfxx8Gx46D1W+xABOO8Gs2TBIIlIV7Y/2mniLz2X+Zkp+gPXoQJc7K5A7xe0uLNhmDRKjjS",
+	"kFmHKWbKtEQWNpz86wBJ4tWEW87jRkum4gwpKRss4Cz4ffeuTV9xw1M+sdS2f3T8cs8DTlnXNRDJwGTq",
+	"ex7rdadhBhd+IRi6z4DBXtIJ1pSRVpD4p6rKCGzaYYVbFITRUWfKpkyHQkw24lSdBgxxtXx4WF+2w8au",
+	"lP8RECvXVYXCzz6xobXd8+XWhoiaSjmp0OBj+OafEg6y8Ula4o0efu10NMjcxvWmmjDfrRkPzrRYk7KZ",
+	"NJf74r2+I9CMRCnKVqdNGh9IQTX668TwVl7e6ogMjQyMrmdIBkujLepwBBAjvD3GCGn+7nXpMKZ86KZ/",
+	"jyGFPBm1TOrnvQRJmwWn7U5q46+YVrAozPKrubCnU+ljpxm0qx8IrhTgct1UWGmRN+F+ui/cjKMFOWEB",
+	"CKy3nTy8PZbK5NYXhOzpkxGN6V+y9cDgH8rL+Htthgd/cN844ROu5ju+MiYHGOdcyZcd8RFt8AmS0nmb",
+	"KgqYmfdUpmSIaPJ18HxmYDzGHqagQruD9ot2ttnFUgS0O6Nh0nvtqSLzyg/pckrgBcm+vEOuob/xRjBc",
+	"vWbqqJjvKUIZAxID1gQ1H8IqMzaA1Z6b33pC1+bfkyb538lGfXQhln0fBVtSUSc8YGsskeJoTpCestR/",
+	"i4YhqgqEWYls0OHwTHptTGd7kjOiRyOcmLlbyGxe24gm5MfBIRp/Am4LIWgTpoeOwbt0crVhXxwwPbwB",
+	"60cDgTNaNxVO1gHZnKdRBc2M+oHg8oBEiFuF4XrZ/SSANipmgSqiOqtQTNHuJ3UOpqQWyMMT5OhguOeF",
+	"XpexkzpVrKNgadY91ztKVHlUlE1NoEoZccXsN87yma038iwEhdsDiEwnqo+oShgsPshlJpRJhVmCvrsl",
+	"DNPktlSC4PoI275l3J2GFEHqRsBF2wgLD/D1906fjtNa8bPfPv1is1mffXq4LL79Dk4WNvWTSTkeeaVs",
+	"IkprH0jFNxtSBj0i9ubNTa1XERRZkKrTXQKmis6BqgW3DIg18lm9BWRhOlaZTgo5LEGrzRWxa0JQfgiZ",
+	"eCfwaA77C5t5ZSOffc5vedZRJVj9esGIF+7VkAdgQIzY6pZJcZYDYiWiyfGCmVEglDZXoS9aho4gaRgz",
+	"nkC/r8HOR36nOhuCvOtM6sduBGZJDUGQZSNJIozhk6bhyGLys3si5scUqtrvo+XdYi20IBZAPdmXY4yp",
+	"mC+w9cMt9rKEh7uFRGNDMh2c4RGVI+ZIVjcEwq7rhzPJl8FCO5xjM3Hg/Jti1jBXkJ1IosL3ROa4yOzG",
+	"Q32GT96x3xdx3WW74t6pRSgKZ5IimBcYujGLEDwBcjnYioiNoImOPr5EA8x/o7aR0NmS5Q5LcUsr6un0",
+	"NVdu4fbURUvh8ZdCetTzKT91YloZZdp7sbfbIeeEhhXO4QxHMN5SK/dURnoeUFMEKUiqXmq4PVk/Gzux",
+	"39jpmfBVSliQDErCibbQiFWb5Tn2LuMwVRHgH+qRlKTNgXKZ01eQau2ySeQPpA1F+w+jYUD9a2souqUG",
+	"S2c+Cn5PmDfS9ogiHSeek1XDju8TMcCNXcu4gfKiThFkuyOTVJibb8nuScUtaictckd2b8upLScE2XBJ",
+	"FU9bLXRJJ1T6/OQ++HGdo3pFq0ctJNwJRMH44EezZ+wR6vccwRnhLzoviMpsbdM0/XtQQ52shxazLa3K",
+	"hWtyNJIRF2noPYUV3p5mSQfVUZ+44DfGaJYA49ndI4e7qEUGJU/gyJMfjCcvZCbDYj6EV+yUpp47m/Mn",
+	"bcSly2CPzC46QDNMNUkKSZ799O2RvM9OKgJQoqJptUxFAdWal1NVW0ueE/wcxawR1YR+Iq33wwFoJ3DV",
+	"xn5HSVyk2m0ofOe0qX3dj0vXIKHGarEubMsN5v5tS5lESypkdvMLA8WPejWQ5eVoUy5iZCFO7tSuARbJ",
+	"T/dupR09pj3xUSXF5/ePORi7WfRJxH0JUqG9fJ2ytAE/8Fj52uH9Nj0bCvct6RO+aViqzC4RIDV9ZfT8",
+	"f5RIi4XCmVSS69UoW2m7qiQVUaREXCDXMwU5B2dWkd5NFKzsgrW27eU8exeNjSmoRpi6A1/+bEyUtYuJ",
+	"Ob/9wUk0a1P8kEqacaleQOKzTGQ8Ra2+0t0sc2+Rs9PSbb466WPT5AlznxwTFEwG//NbmQXm4AIcHmYH",
+	"ILhpshAk0WEmeJDjJil//vYvz8cKXNIe5Fvr87ltwyV7tFBxFsv0fD/4oDmTKtyIbJDOyjDoUib6dtCK",
+	"+v/JtwAWUizBgSvBm83UrhiYlQnZJ3hOtMJN4IYHIByYRbRJEDd0xd4m+GMLWkRGf4HZvZRbLsq81v4g",
+	"9GEKEMpgwWWLP/vT1KM9vZ+mpCKzgcp4/oVp2T7QWSU/g2NNpb9wE9b3X/cykRumKNgWLlJUsWn55DUi",
+	"tMAMzQmqcUnQ0jgMJiRC4DvCoLwmotZEIOwq+vQwaUv8gvowYrG3zZ88+RS+m4w+yFb96DZNswC1aI1Q",
+	"kiZnuAF/MoIeB3WAaMBxrfZdj/2wRhrqHxytnb5mZOAyH1ROko75H1/MH+jE1aIMtGVJ5AD4pKi+F7nX",
+	"tTmO+mFaubSx/o9elxlurW0SJFp6gq7RDmkdU19RxpW+pZLALfjO3TvmoET8Q/vnuu8ALvZihywk3hAw",
+	"zSZLulwSiHENqIpbTJU7v1QFo4MC6aFIcUSYzZ44kFL7ZQRRrgr12Ug2ad6TXktnLcQwDR/Q/2CqP2z/",
+	"vQSwP+jC92LNbJzTyEzn2kIQi5tmU9o/BPHtYawFaDxgfGPTrTX7J6AZNjW8P9y1N9nEIV2f0evAP06t",
+	"tj76A6sShXENKzmRr3xhFxCGO7QRRP8NBsi32J6831/oHBHQDdFt7GLNfX4jYb7kOpG7MZa+1G+Z8YEp",
+	"5C5P3E+UgEEOlO51CuFyA0d6Ql8TmCjpGBPBR7R0jLINAvB2zYH9v4mu1n4bRMeYsqt8E16FoZYVtCK3",
+	"6SeTppkF8VNO054LyGhsEUHqyqBn7baHuqHuHdqkePCAQdfQSmWXFETHM8GwN0HMKT1wOndmwosEQ3qr",
+	"KxVK9ehZEbCvnVZLqG1sMsGW2mdfdun+CwGAfhsjqz2dDoVEdzLZn9A8wceWfKhXH16RInQIxqxEFWXE",
+	"lKmYJg9IcV5JhOUd4kt005Q1Fl+F/IWrmf2XSPO5mn3tG2LiDZ1dzb796vKrb50P2aDtImrqdvFAy0eT",
+	"JWmjS5qUje7+tpxdzb4n6lXcS6rzdN03l5cDz9ZNe66u188LeLfuAyOo7FSKlGSJXWgJmjxA230NL37d",
+	"8Rf4y3bIBS1nj58eiz7SLh5sN7zH/Rcj8+YswPcF8fi7j155W/FnVncw721ADY4+FbONa67aPdbrhfrA",
+	"hg72eZ9gX3Fb1ngIzjX61iGpKkVpLu3qjFTmq1n7tKUtFHuTkNb6jtnopsJs/Fp9dGVX59pqqJwDNvuj",
+	"ZjuV74T3hFeoRc3FXg/PAyZMEfdNwwJyf22IVC94uTsZXn287bErXfQlfewd59eTlt3Pt4tbFO7b+sFS",
+	"Rz5khmrjEMTmZLWooEoi+0TCVLdZtDQs0rrQvHWC+Yg7E0Ie3mIAT/alMVdv4vDIWY64m4Rz9pNOuxQS",
+	"PchyDuUfuDyKXXtkPGhNeJCT3dptHcnLEnH8x4ytmoC2neiwDUd1Umayv91+eI/sttA3l99cPvv6G/OW",
+	"AdKGu/7LN9if9Vkh9JqzzYAYl+ht5nnsGsCSgMLdnJL9QibP5x2V6tYPOvKI8mIp3UhqXyfvHd91VaGw",
+	"j2Mo1s1x8eD+eryY+/caU7RrH3Q8oxi2CwC7fhM678x3yNkPTySOPZl1SShGW0PdK2BJmnphhzwFRdln",
+	"+DIISV9dRrZEKmR3UPj/tdliXxZ6Lx7Mfx+tdDe+1r7AM6r9C1ebOq6jv1WIsFKegA2+ZqXWJQyILu0O",
+	"G4VCBFl/IFZgu2ce9pj9In1PiUnh22lIdIRNvmqHPQVZh5ceclgkEnyLsA+ffKF03eL54sFB+nhhWdvF",
+	"g/nviKMhfvXgrL6GeCEA3d9jpTVpViLTBd/Kfl+NRJkPwT854ovRod4HlDHUbeGIwzzCAXLWLR3tWXFG",
+	"RXgRgYTKW5ur6CwPk7N4gNslpDiew3jpvL2QZbqcwdcD0lPH3h/gwvF7E0/BhtOtZ4ZUjC+G6/7LdpAa",
+	"4qyuydST4LPT0CoDoz9b3UKikjPyOws2zzh+bVwKstNNfKuHUygjPqs/dVauYfXZhJ/tTgdTdkUPvvb7",
+	"JrTNUfMTnpjkjRvxCKGTZND/wHfkjL7DUE99BpfS7+ULThxRW5WYdBv51hZnI3W3QmLTy/BEZXiJk6o1",
+	"Mi/poZAq+OWpeC5qmbwcFvMXWEpqSfzUl+TazBwd3+kvil0i/6pcnnhlV7GWEldUIvOohPWyn4Bj/mxr",
+	"3XZoTtBWUKUIQyap2CRj+Z6FemUlbXi4JpoFDt++i8WaLO7OQQLmReSzUkD75vITE0D8QHjy/BXa8qYq",
+	"zSmc6vgxMw96h24XjCsUshDQjnTXHDl4891ZRKTtq3/es29flz577CWRwwL15M+Jurz0B6ap4vnldyfE",
+	"iXvdFlj0ltdkzssdIpUkEc2YF4Asq1C0JmeR8Be+tjUl5t/44MeZ7mt49AB0my1d7tgXKsMTBodzXKQd",
+	"Fd3XwaEyJKjo0676R+mMrCLRSgeCKDTAiO5R9vvuY6pKVK4zREU/tOUnZ7dioxdEMmzYf26Q4uhPl+4R",
+	"hfpENpTj4lYiuMQzhA1N9w3lf19aHaEOQVhoFnpaUWYbkryJW5ueI5kgdD05gyZzqup32ETarnlFjFZS",
+	"WONo6501+t9Iiaxn5K9IL2fKT6xRZQh2xU90DVqtyJKC1HfAF9qReyJ2lo9RZtTjcO4jZOX7H5ycqmzL",
+	"C+9BPgtNhZYJT6wcx+08QOWYLtamUYdvsn4K3VjPaU7LGOtOS7a6sMJ3BGHk/fUjR24f1RSDTgk35EzX",
+	"cvo11IJIFmi+Q5rRIkEqrOg90fImfq7nNDctcol0qllt/JeLu1PEfffkR6h5T8mPnFZH8NSuSjVXOj2f",
+	"Ipu6gbCQC37x4P8cDHV2ZM65FOPuW1aweuxP+IsOarZhvZGBIWvqmHO7CA8eflEbStrjuKrOrMLoJX4P",
+	"aRM9G5TyxCxwTY7ywj3mEYp/AygZteGrpwlXJt8X6iPoHV8ZX6EsEK/K3zWqNi1uv8fGQxuyNBcHzF9o",
+	"pvj9sanf+jbvp4gB7hGXNL1uzAD9x+MT8R4gR8ICkCsw/3IJ5z40wB25Jeo2nvzUPCrqF3Ro0sPfyebU",
+	"XCQuuk9mPPzkBz0F/9gvOR1nIx68LzTpzKO4zVIa4tM/hZLas0mtbh1yooytTWr6YjPI8hFuZsKCXDyY",
+	"gsX0Aby0405F8CMxhA0WVPJk0Ns2uGjfLjhBCMdOKdFS8NqYwaGDOUeYGeTMnir7D+DuFoBB5j7URX0C",
+	"QYB6Nbbl3EPX01V8TyOM3+imSxdBMLvXiPtSCiQID9+/dVbnuAmUe1xjgZ24Ov93je84t9D/seN7cnc7",
+	"QBfhFbehZLVrUzwvz+UymxylSfvSXuxsPsVJ2D1HW8GVTXHrZoj/UVpH2pOx+u4u9dpXlc0iBCnI9fdJ",
+	"k1BQJMdoqdAj3trR30a/e11yAqltOi8sJIum21FnZDnRKqmEuWjECWiJCBIVGBifhlYhCrQmVYnwClMm",
+	"FcJVFZJD7shGtX6PJ1MGZdt6DC5YuqUr9qHJayigx5IS8eYIYyLpxyfy3Hq+XwJ0TXF9SNJukB6j5oM+",
+	"P9vW9FyWdNsz9Yn9fQMYvT0WlY/uTSl/R0wD/NkF3lBN3P8bAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

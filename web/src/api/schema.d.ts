@@ -246,6 +246,105 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/services/{service}/builds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        get: operations["listBuilds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/services/{service}/builds/{build}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                build: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Ends a build that waits or runs */
+        delete: operations["cancelBuild"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/services/{service}/versions/{version}/functions/{function}/archive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                version: components["parameters"]["version"];
+                function: components["parameters"]["function"];
+            };
+            cookie?: never;
+        };
+        get: operations["getArchive"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/services/{service}/versions/{version}/provenance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                version: components["parameters"]["version"];
+            };
+            cookie?: never;
+        };
+        /** Where a version came from, held against all that is kept of it */
+        get: operations["getProvenance"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/services/{service}/versions/{version}/compare/{other}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                version: components["parameters"]["version"];
+                other: number;
+            };
+            cookie?: never;
+        };
+        /** What differs from one version to another */
+        get: operations["compareVersions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/services/{service}/versions/{version}/lines": {
         parameters: {
             query: {
@@ -943,6 +1042,79 @@ export interface components {
             functions: number;
             /** @description Where it runs */
             stages: string[];
+        };
+        Build: {
+            /** Format: int64 */
+            id: number;
+            hash: string;
+            branch: string;
+            person: string;
+            /** @enum {string} */
+            state: "queued" | "running" | "done" | "failed" | "cancelled";
+            why: string;
+            log: string;
+            /** @description 0 for none */
+            version: number;
+            /** Format: int64 */
+            askedAt: number;
+            /** Format: int64 */
+            endedAt: number;
+        };
+        VerifiedThing: {
+            what: string;
+            problem: string;
+        };
+        Provenance: {
+            repository: string;
+            branch: string;
+            commit: string;
+            author: string;
+            person: string;
+            /** Format: int64 */
+            begun: number;
+            /** Format: int64 */
+            ended: number;
+            keyId: string;
+            verified: components["schemas"]["VerifiedThing"][];
+            envelope: {
+                [key: string]: unknown;
+            };
+            contents: {
+                [key: string]: unknown;
+            };
+        };
+        FileChange: {
+            function?: string;
+            path: string;
+            /** @enum {string} */
+            change: "appears" | "changes" | "goes";
+            before?: string;
+            after?: string;
+            /** Format: int64 */
+            bytesBefore?: number;
+            /** Format: int64 */
+            bytesAfter?: number;
+        };
+        ResourceChange: {
+            stage: string;
+            target: string;
+            address: string;
+            /** @enum {string} */
+            change: "appears" | "changes" | "goes";
+            attributes: components["schemas"]["ValueChange"][];
+        };
+        ValueChange: {
+            name: string;
+            before?: unknown;
+            after?: unknown;
+        };
+        Comparison: {
+            from: components["schemas"]["VersionSummary"];
+            to: components["schemas"]["VersionSummary"];
+            manifests: components["schemas"]["FileChange"][];
+            /** @description Files of archives */
+            files: components["schemas"]["FileChange"][];
+            resources: components["schemas"]["ResourceChange"][];
         };
         VersionDetail: {
             version: components["schemas"]["VersionSummary"];
@@ -1716,6 +1888,125 @@ export interface operations {
                     "application/json": {
                         [key: string]: string | null;
                     };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listBuilds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The newest builds, newest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Build"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    cancelBuild: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                build: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It ends */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getArchive: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                version: components["parameters"]["version"];
+                function: components["parameters"]["function"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The archive */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getProvenance: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                version: components["parameters"]["version"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The provenance */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Provenance"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareVersions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                version: components["parameters"]["version"];
+                other: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The differences */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
                 };
             };
             default: components["responses"]["Problem"];

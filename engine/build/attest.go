@@ -1,0 +1,170 @@
+package build
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/x509"
+	"encoding/hex"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+
+	"rudmar/core/canon"
+	"rudmar/core/manifest"
+	"rudmar/core/pack"
+	"rudmar/core/provenance"
+	"rudmar/engine/store"
+)
+
+// installationKey reads the key that versions are signed with, or makes it.
+func installationKey(file string) (ed25519.PrivateKey, error) {
+	text, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		_, private, err := ed25519.GenerateKey(rand.Reader)
+		if err != nil {
+			return nil, fmt.Errorf("making the signing key: %w", err)
+		}
+		der, err := x509.MarshalPKCS8PrivateKey(private)
+		if err != nil {
+			return nil, fmt.Errorf("making the signing key: %w", err)
+		}
+		return private, os.WriteFile(file, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), 0o600)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("reading the signing key: %w", err)
+	}
+	block, _ := pem.Decode(text)
+	if block == nil {
+		return nil, fmt.Errorf("%s is not a key in PEM form; put the one back that was there", file)
+	}
+	key, err := x509.ParsePKCS8PrivateKey(block.Bytes)
+	private, ok := key.(ed25519.PrivateKey)
+	if err != nil || !ok {
+		return nil, fmt.Errorf("%s is not an ed25519 key: %w", file, err)
+	}
+	return private, nil
+}
+
+// Key gives the public half of the key that versions are signed with.
+func (b *Builder) Key() ed25519.PublicKey {
+	public, _ := b.key.Public().(ed25519.PublicKey)
+	return public
+}
+
+// attest says where a version came from and what is inside of it.
+func (b *Builder) attest(ctx context.Context, service store.Service, next store.Build, v store.Version, number int, s *manifest.Service,
+	functions []store.VersionFunction, artifacts []store.Artifact) (store.Provenance, error) {
+	facts := provenance.Facts{Service: v.Service, Version: number, Repository: service.Repository, Branch: v.Branch, Commit: v.Hash, Author: v.Author, Person: next.Person,
+		Begun: next.AskedAt, Ended: b.store.Now(), Content: v.Content}
+	var inside []provenance.Inside
+	for i, f := range functions {
+		archive := provenance.Archive{Function: f.Function, Digest: f.Digest, FileSHA256: artifacts[i].FileSHA256}
+		facts.Archives = append(facts.Archives, archive)
+		_, entries, err := b.Archive(f.Digest)
+		if err != nil {
+			return store.Provenance{}, err
+		}
+		own := provenance.Inside{Function: f.Function, Archive: archive, Entries: entries, Listing: artifacts[i].Listing}
+		if fn := s.Function(f.Function); fn != nil {
+			own.Runtime = fn.At("").Runtime.V
+		}
+		inside = append(inside, own)
+	}
+	contents, err := provenance.Contents(v.Service, number, inside)
+	if err != nil {
+		return store.Provenance{}, fmt.Errorf("listing what is inside: %w", err)
+	}
+	facts.Contents = sha(contents)
+	statement, err := provenance.Statement(facts)
+	if err != nil {
+		return store.Provenance{}, err
+	}
+	envelope, err := provenance.Sign(ctx, statement, b.key)
+	return store.Provenance{Envelope: string(envelope), Contents: string(contents)}, err
+}
+
+func sha(text []byte) string {
+	sum := sha256.Sum256(text)
+	return hex.EncodeToString(sum[:])
+}
+
+// ErrAltered tells that something of a version is not as it was built.
+var ErrAltered = errors.New("the version is not as it was built")
+
+// Checked is one thing that was verified, and what is wrong with it.
+type Checked struct {
+	What    string
+	Problem string // "" where nothing is
+}
+
+// Verify holds all that is kept of a version against its signed provenance:
+// manifests, each archive's bytes and listing, and the list of contents.
+func (b *Builder) Verify(ctx context.Context, service string, version int) (provenance.Facts, []Checked, error) {
+	v, err := b.store.Version(ctx, service, version)
+	if err != nil {
+		return provenance.Facts{}, nil, fmt.Errorf("version %d of %s: %w", version, service, err)
+	}
+	p, err := b.store.Provenance(ctx, service, version)
+	if err != nil {
+		return provenance.Facts{}, nil, fmt.Errorf("the provenance of version %d of %s: %w", version, service, err)
+	}
+	var out []Checked
+	tell := func(what, problem string, bad bool) {
+		c := Checked{What: what}
+		if bad {
+			c.Problem = problem
+		}
+		out = append(out, c)
+	}
+	facts, err := provenance.Open(ctx, []byte(p.Envelope), b.Key())
+	if err != nil {
+		return facts, []Checked{{"provenance", err.Error()}}, ErrAltered
+	}
+	tell("provenance", fmt.Sprintf("it is that of version %d of %s from %s", facts.Version, facts.Service, facts.Commit),
+		facts.Service != service || facts.Version != version || facts.Commit != v.Hash || facts.Branch != v.Branch || facts.Author != v.Author)
+	tell("list of contents", "its SHA-256 is not the one that was signed", sha([]byte(p.Contents)) != facts.Contents)
+	functions, err := b.store.VersionFunctions(ctx, service, version)
+	if err != nil {
+		return facts, nil, err
+	}
+	digests := map[string]any{}
+	for _, f := range functions {
+		digests[f.Function] = f.Digest
+	}
+	content, err := canon.Digest(map[string]any{"manifests": texts(v.Manifests), "functions": digests})
+	tell("manifests", "they are not those that were signed", err != nil || content != facts.Content || v.Content != facts.Content)
+	for _, a := range facts.Archives {
+		problem := b.verifyArchive(ctx, a)
+		tell("archive of "+a.Function, problem, problem != "")
+	}
+	for _, c := range out {
+		if c.Problem != "" {
+			return facts, out, ErrAltered
+		}
+	}
+	return facts, out, nil
+}
+
+func (b *Builder) verifyArchive(ctx context.Context, a provenance.Archive) string {
+	file, err := os.ReadFile(b.file(a.Digest))
+	if err != nil {
+		return "it cannot be read: " + err.Error()
+	}
+	if sha(file) != a.FileSHA256 {
+		return "its bytes are not those that were signed"
+	}
+	entries, err := pack.Read(file, a.Digest)
+	if err != nil {
+		return err.Error()
+	}
+	listing, err := pack.List(entries)
+	kept, storeErr := b.store.Artifact(ctx, a.Digest)
+	if err != nil || storeErr != nil || kept.Listing.Digest() != listing.Digest() || kept.FileSHA256 != a.FileSHA256 || kept.Bytes != int64(len(file)) || kept.Listing.Size() != listing.Size() {
+		return "its listing is not that of the archive"
+	}
+	return ""
+}

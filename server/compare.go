@@ -1,0 +1,184 @@
+package server
+
+import (
+	"context"
+	"reflect"
+	"slices"
+	"sort"
+	"strings"
+
+	"rudmar/core/expand"
+	"rudmar/core/manifest"
+	"rudmar/engine/store"
+	"rudmar/server/api"
+)
+
+func (h *handlers) CompareVersions(ctx context.Context, r api.CompareVersionsRequestObject) (api.CompareVersionsResponseObject, error) {
+	then, err := h.side(ctx, r.Service, r.Version)
+	if err != nil {
+		return nil, err
+	}
+	now, err := h.side(ctx, r.Service, r.Other)
+	if err != nil {
+		return nil, err
+	}
+	return api.CompareVersions200JSONResponse{From: then.summary, To: now.summary,
+		Manifests: changedManifests(then.version.Manifests, now.version.Manifests), Files: changedFilesOf(then.files, now.files), Resources: changedResources(then, now)}, nil
+}
+
+// side is one version of a comparison.
+type side struct {
+	version   store.Version
+	summary   api.VersionSummary
+	service   *manifest.Service
+	artifacts map[string]string
+	files     map[[2]string]api.ArchiveFile // by function and path
+}
+
+func (h *handlers) side(ctx context.Context, service string, number int) (*side, error) {
+	s := &side{artifacts: map[string]string{}, files: map[[2]string]api.ArchiveFile{}}
+	var err error
+	if s.service, s.version, err = h.engine.Planner.Service(ctx, service, number); err != nil {
+		return nil, err
+	}
+	if s.summary, err = h.versionSummary(ctx, s.version, nil); err != nil {
+		return nil, err
+	}
+	functions, err := h.engine.Store.VersionFunctions(ctx, service, number)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range functions {
+		s.artifacts[f.Function] = f.Digest
+		a, err := h.engine.Store.Artifact(ctx, f.Digest)
+		if err != nil {
+			return nil, err
+		}
+		files, err := convert[[]api.ArchiveFile](a.Listing)
+		if err != nil {
+			return nil, err
+		}
+		for _, file := range files {
+			s.files[[2]string{f.Function, file.Path}] = file
+		}
+	}
+	return s, nil
+}
+
+func changedManifests(then, now map[string]string) []api.FileChange {
+	out := []api.FileChange{}
+	for name, text := range now {
+		before, there := then[name]
+		switch {
+		case !there:
+			out = append(out, api.FileChange{Path: name, Change: api.FileChangeChangeAppears, After: &text})
+		case before != text:
+			out = append(out, api.FileChange{Path: name, Change: api.FileChangeChangeChanges, Before: &before, After: &text})
+		}
+	}
+	for name, text := range then {
+		if _, there := now[name]; !there {
+			out = append(out, api.FileChange{Path: name, Change: api.FileChangeChangeGoes, Before: &text})
+		}
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].Path < out[j].Path })
+	return out
+}
+
+func changedFilesOf(then, now map[[2]string]api.ArchiveFile) []api.FileChange {
+	out := []api.FileChange{}
+	for at, file := range now {
+		before, there := then[at]
+		if there && before.Sha256 == file.Sha256 && before.Mode == file.Mode {
+			continue
+		}
+		c := api.FileChange{Function: &at[0], Path: at[1], Change: api.FileChangeChangeAppears, BytesAfter: &file.Size}
+		if there {
+			c.Change, c.BytesBefore = api.FileChangeChangeChanges, &before.Size
+		}
+		out = append(out, c)
+	}
+	for at, file := range then {
+		if _, there := now[at]; !there {
+			out = append(out, api.FileChange{Function: &at[0], Path: at[1], Change: api.FileChangeChangeGoes, BytesBefore: &file.Size})
+		}
+	}
+	sort.Slice(out, func(i, j int) bool { return *out[i].Function+"/"+out[i].Path < *out[j].Function+"/"+out[j].Path })
+	return out
+}
+
+// changedResources compares what two versions become, in every stage that
+// either of them has and on each of its targets. Secrets stand for themselves.
+func changedResources(then, now *side) []api.ResourceChange {
+	out := []api.ResourceChange{}
+	type place struct {
+		stage  string
+		target manifest.Target
+	}
+	var places []place
+	for _, s := range []*side{now, then} {
+		for _, stage := range s.service.Stages {
+			for _, target := range stage.Targets {
+				if p := (place{stage.Name, target}); !slices.Contains(places, p) {
+					places = append(places, p)
+				}
+			}
+		}
+	}
+	for _, p := range places {
+		before, after := then.become(p.stage, p.target), now.become(p.stage, p.target)
+		for _, c := range resourceChanges(before, after) {
+			c.Stage, c.Target = p.stage, p.target.String()
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+func (s *side) become(stage string, target manifest.Target) map[string]expand.Resource {
+	out := map[string]expand.Resource{}
+	at := s.service.Stage(stage)
+	if at == nil || !slices.Contains(at.Targets, target) {
+		return out
+	}
+	in := expand.Inputs{Version: s.version.Number, Artifacts: s.artifacts, Secrets: map[string]string{}}
+	for _, name := range s.service.Secrets {
+		in.Secrets[name] = name
+	}
+	resources, _ := expand.Expand(s.service, at, target, in)
+	for _, r := range resources {
+		out[r.Address] = r
+	}
+	return out
+}
+
+func resourceChanges(then, now map[string]expand.Resource) []api.ResourceChange {
+	var out []api.ResourceChange
+	for address, r := range now {
+		before, there := then[address]
+		c := api.ResourceChange{Address: address, Change: api.ResourceChangeChangeAppears}
+		if there {
+			c.Change = api.ResourceChangeChangeChanges
+		}
+		values := before.Values()
+		for _, a := range r.Attributes {
+			if old := values[a.Name]; !reflect.DeepEqual(old, a.Value) {
+				c.Attributes = append(c.Attributes, api.ValueChange{Name: a.Name, Before: old, After: a.Value})
+			}
+			delete(values, a.Name)
+		}
+		for name, old := range values {
+			c.Attributes = append(c.Attributes, api.ValueChange{Name: name, Before: old})
+		}
+		if !there || len(c.Attributes) > 0 {
+			out = append(out, c)
+		}
+	}
+	for address := range then {
+		if _, there := now[address]; !there {
+			out = append(out, api.ResourceChange{Address: address, Change: api.ResourceChangeChangeGoes, Attributes: []api.ValueChange{}})
+		}
+	}
+	sort.Slice(out, func(i, j int) bool { return strings.Compare(out[i].Address, out[j].Address) < 0 })
+	return out
+}
