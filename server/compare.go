@@ -22,8 +22,22 @@ func (h *handlers) CompareVersions(ctx context.Context, r api.CompareVersionsReq
 	if err != nil {
 		return nil, err
 	}
+	resources := changedResources(then, now)
+	if len(now.service.Stages) > 0 {
+		_, units, err := h.inputs(ctx, r.Service, manifest.Result{Service: now.service}, now.service.Stages[0].Name)
+		if err != nil {
+			return nil, err
+		}
+		for i := range resources {
+			kind, _, _ := strings.Cut(resources[i].Address, "/")
+			for j := range resources[i].Attributes {
+				a := &resources[i].Attributes[j]
+				a.Unit = optional(units[kind+"."+a.Name])
+			}
+		}
+	}
 	return api.CompareVersions200JSONResponse{From: then.summary, To: now.summary,
-		Manifests: changedManifests(then.version.Manifests, now.version.Manifests), Files: changedFilesOf(then.files, now.files), Resources: changedResources(then, now)}, nil
+		Manifests: changedManifests(then.version.Manifests, now.version.Manifests), Files: changedFilesOf(then.files, now.files), Resources: resources}, nil
 }
 
 // side is one version of a comparison.

@@ -147,8 +147,8 @@ func (h *handlers) sourceHead(ctx context.Context, v *view) (api.SourceHead, err
 		out.State = "not taken"
 	case b.State == "queued":
 		out.State = "building"
-	case b.State == "failed":
-		out.State, out.Why = "failed", optional(b.Why)
+	case b.State == "failed" || b.State == "cancelled":
+		out.State, out.Why = b.State, optional(b.Why)
 	default:
 		out.State, out.Version = "built", &b.Version
 	}

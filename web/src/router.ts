@@ -24,6 +24,7 @@ export const router = createRouter({
         { path: 'source', name: 'source', component: () => import('./pages/SourcePage.vue') },
         { path: 'versions', name: 'versions', component: () => import('./pages/VersionsPage.vue') },
         { path: 'versions/:version(\\d+)', name: 'version', component: () => import('./pages/VersionPage.vue'), meta: { page: 'versions' } },
+        { path: 'versions/:version(\\d+)/compare/:other(\\d+)', name: 'compare', component: () => import('./pages/ComparePage.vue'), meta: { page: 'versions' } },
         { path: 'plan', name: 'plan', component: () => import('./pages/PlanPage.vue') },
         { path: 'plan/:id(\\d+)', name: 'kept-plan', component: () => import('./pages/PlanPage.vue'), meta: { page: 'plan' } },
         { path: 'deployments/:id(\\d+)', name: 'deployment', component: () => import('./pages/DeploymentPage.vue'), meta: { page: 'deliveries' } },

@@ -1105,6 +1105,7 @@ export interface components {
         };
         ValueChange: {
             name: string;
+            unit?: string;
             before?: unknown;
             after?: unknown;
         };

@@ -35,8 +35,10 @@ function open(fn: string, path: string): Promise<boolean> {
         <span>{{ data.version.message }}</span>
         <span class="quiet"><code>{{ data.version.hash.slice(0, 8) }}</code> on {{ data.version.branch }}, by {{ data.version.author }}, built <TimeAgo :at="data.version.builtAt" /></span>
         <RouterLink :to="{ name: 'plan', params: { service }, query: { stage, version: data.version.number } }">Plan it onto {{ stage }}</RouterLink>
+        <RouterLink v-if="data.version.number > 1" :to="{ name: 'compare', params: { service, version: data.version.number - 1, other: data.version.number } }">Compare it with version {{ data.version.number - 1 }}</RouterLink>
       </div>
       <p class="quiet">{{ data.version.stages.length ? `Runs in ${data.version.stages.join(', ')}.` : 'Runs nowhere.' }} Each archive is named by the SHA-256 of its listing; the same bytes run in every stage.</p>
+      <ProvenanceNote :service="service" :version="version" />
       <div class="sheet overflow-auto mb-3">
         <table class="rows">
           <thead>
@@ -51,7 +53,7 @@ function open(fn: string, path: string): Promise<boolean> {
             <tr v-for="f in data.functions" :key="f.function">
               <td>{{ f.function }}<div class="quiet">{{ f.changed ? 'changed' : 'as before' }}</div></td>
               <td><CopyText :text="f.digest" :label="digest(f.digest)" /></td>
-              <td class="number text-nowrap">{{ bytes(f.bytes) }}</td>
+              <td class="number text-nowrap"><a :href="`/api/services/${service}/versions/${version}/functions/${f.function}/archive`" :download="`${f.function}-${version}.zip`">{{ bytes(f.bytes) }}</a></td>
               <td>
                 <div v-for="file in f.files" :key="file.path">
                   <button type="button" class="btn btn-link p-0" @click="open(f.function, file.path)">{{ file.path }}</button>

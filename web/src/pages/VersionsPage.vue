@@ -1,4 +1,6 @@
 <script setup lang="ts">
+import { computed, ref } from 'vue'
+
 import { ask, client } from '../api/client'
 import { useFocus } from '../composables/useFocus'
 import { useLoad } from '../composables/useLoad'
@@ -9,6 +11,18 @@ const { data, problem } = useLoad(() => ask(client.GET('/services/{service}/vers
   watch: () => service.value,
   topics: ['build', 'deployment'],
 })
+const { data: builds, reload } = useLoad(() => ask(client.GET('/services/{service}/builds', { params: { path: { service: service.value } } })), {
+  watch: () => service.value,
+  topics: ['build', 'source'],
+})
+/** Builds at work, and the newest one where it made no version. */
+const shownBuilds = computed(() => builds.value?.filter((b, i) => b.state === 'running' || b.state === 'queued' || (i === 0 && b.state !== 'done')) ?? [])
+
+/** Up to two versions to compare, the older one first. */
+const picked = ref<number[]>([])
+function pick(version: number): void {
+  picked.value = picked.value.includes(version) ? picked.value.filter((v) => v !== version) : [...picked.value, version].slice(-2).sort((a, b) => a - b)
+}
 </script>
 
 <template>
@@ -17,12 +31,16 @@ const { data, problem } = useLoad(() => ask(client.GET('/services/{service}/vers
     <div class="page-head">
       <h1>Versions</h1>
       <span v-if="data" class="quiet">{{ count(data.length, 'version') }}; what a version holds never changes</span>
+      <RouterLink v-if="picked.length === 2" class="btn btn-primary btn-sm ms-auto" :to="{ name: 'compare', params: { service, version: picked[0], other: picked[1] } }">Compare {{ picked[0] }} with {{ picked[1] }}</RouterLink>
+      <span v-else-if="data && data.length > 1" class="quiet ms-auto">mark two to compare them</span>
     </div>
-    <EmptyNote v-if="data && data.length === 0" title="No version yet" command="git push origin main">A version is built from each commit on a branch that a stage takes.</EmptyNote>
-    <div v-else-if="data" class="sheet overflow-auto">
+    <BuildNote v-for="b in shownBuilds" :key="b.id" :build="b" :service="service" @changed="reload" />
+    <EmptyNote v-if="data && data.length === 0 && shownBuilds.length === 0" title="No version yet" command="git push origin main">A version is built from each commit on a branch that a stage takes.</EmptyNote>
+    <div v-else-if="data && data.length" class="sheet overflow-auto">
       <table class="rows">
         <thead>
           <tr>
+            <th><span class="visually-hidden">compare</span></th>
             <th class="number">version</th>
             <th>commit</th>
             <th>by</th>
@@ -33,6 +51,7 @@ const { data, problem } = useLoad(() => ask(client.GET('/services/{service}/vers
         </thead>
         <tbody>
           <tr v-for="v in data" :key="v.number">
+            <td><input type="checkbox" class="form-check-input" :checked="picked.includes(v.number)" :aria-label="`Compare version ${v.number}`" @change="pick(v.number)" /></td>
             <td class="number">
               <RouterLink :to="{ name: 'version', params: { service, version: v.number } }">{{ v.number }}</RouterLink>
             </td>

@@ -1,0 +1,80 @@
+package e2e
+
+import (
+	"archive/zip"
+	"bytes"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// A build is read along and cancelled in the page; versions are compared; an
+// archive is taken away; a version is verified in the page and by the program.
+func TestVersionsInThePage(t *testing.T) {
+	r := demo(t)
+	dir := r.clone("wren")
+	manifest := filepath.Join(dir, "frostline/functions/intake/function.yaml")
+	text, err := os.ReadFile(manifest)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(manifest, append(text, "build: {run: [\"echo reading the almanac; sleep 300\"]}\n"...), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if out, err := push(t, dir, "Intake reads the almanac"); err != nil {
+		t.Fatal(out)
+	}
+	wren := r.open(browse(t), "wren")
+	wren.goTo("versions")
+	wren.reads("reading the almanac", "building")
+	wren.press("^Cancel it")
+	wren.reads("cancelled while it ran", "cancelled")
+	for _, version := range []string{"3", "6"} {
+		wren.sees("a box", `input[aria-label="Compare version `+version+`"]`).MustClick()
+	}
+	wren.press("^Compare 3 with 6")
+	wren.reads("Version 3 and version 6", "report.py", "128 MiB → 192 MiB", "version 3 at the left")
+	wren.press("the other way round")
+	wren.reads("Version 6 and version 3", "192 MiB → 128 MiB")
+	wren.goTo("versions/5")
+	wren.reads("Built from commit", "all as they were built")
+	isAccessible(wren, "versions/3/compare/6")
+
+	q, err := http.NewRequest("GET", r.address+"/api/services/frostline/versions/5/functions/warn/archive", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	q.SetBasicAuth("wren", "orchard")
+	response, err := http.DefaultClient.Do(q)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer response.Body.Close()
+	archive, err := io.ReadAll(response.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	z, err := zip.NewReader(bytes.NewReader(archive), int64(len(archive)))
+	if err != nil || len(z.File) != 1 || z.File[0].Name != "warn.py" {
+		t.Errorf("the archive: %v %s", err, archive)
+	}
+	out, err := run(t, dir, program, "version", "verify", "5", "--data", r.data)
+	if err != nil || !strings.Contains(out, "archive of warn") || strings.Contains(out, "ALTERED") || !strings.Contains(out, "by wren") {
+		t.Errorf("%v\n%s", err, out)
+	}
+	archives, err := filepath.Glob(filepath.Join(r.data, "artifacts", "*.zip"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range archives {
+		if err := os.WriteFile(name, append(archive, 'x'), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if out, err := run(t, dir, program, "version", "verify", "5", "--data", r.data); err == nil || !strings.Contains(out, "ALTERED: its bytes are not those that were signed") {
+		t.Errorf("%v\n%s", err, out)
+	}
+}
