@@ -58,10 +58,10 @@ func TestImportsGoDownwards(t *testing.T) {
 		"core":           {"core"},
 		"platform":       {"core", "platform"},
 		"platform/local": {"core", "platform", "platform/local"},
-		"engine":         {"core", "platform", "engine"},
-		"server":         {"core", "platform", "engine", "server"},
+		"engine":         {"core", "platform", "engine", "starter"},
+		"server":         {"core", "platform", "engine", "server", "starter"},
 		"demo":           {"core", "engine"},
-		"cmd":            {"core", "platform", "platform/local", "engine", "server", "demo"},
+		"cmd":            {"core", "platform", "platform/local", "engine", "server", "demo", "starter"},
 	}
 	seen := 0
 	for dir, list := range imports(t) {

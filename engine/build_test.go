@@ -12,11 +12,11 @@ import (
 	"time"
 
 	"rudmar/core/delivery"
-	"rudmar/core/starter"
 	"rudmar/engine/build"
 	"rudmar/engine/store"
 	"rudmar/platform/local"
 	"rudmar/platform/local/wasm"
+	"rudmar/starter"
 )
 
 // ends waits until the newest build of the service has ended as told.

@@ -10,11 +10,11 @@ import (
 	"unicode/utf8"
 
 	"rudmar/core/manifest"
-	"rudmar/core/starter"
 	"rudmar/engine"
 	"rudmar/engine/people"
 	"rudmar/engine/store"
 	"rudmar/server/api"
+	"rudmar/starter"
 )
 
 // shownBytes is the most of a file that the page shows.

@@ -16,7 +16,7 @@ import (
 	"rudmar/core/canon"
 	"rudmar/core/expand"
 	"rudmar/core/manifest"
-	"rudmar/core/starter"
+	"rudmar/starter"
 )
 
 // loadService checks the one service in a folder.

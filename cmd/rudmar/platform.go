@@ -51,6 +51,7 @@ Rudmar is then started with: rudmar serve --platform http://127.0.0.1:7071 --pla
 		handCommand("remove REGION/SERVICE/STAGE ADDRESS", "Take a resource away behind Rudmar's back", cobra.ExactArgs(2), remove),
 		handCommand("caller NAME [GROUP...]", "Make a token for somebody who calls routes", cobra.MinimumNArgs(1), caller))
 	cmd.AddCommand(dataCommands()...)
+	cmd.AddCommand(conformCommand())
 	return cmd
 }
 

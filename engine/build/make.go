@@ -19,7 +19,7 @@ import (
 
 	"rudmar/core/manifest"
 	"rudmar/core/pack"
-	"rudmar/core/starter"
+	"rudmar/starter"
 )
 
 // Limits of the commands that make one function.

@@ -50,7 +50,6 @@ type subscription struct {
 	match         string
 	batch         int
 	wait          time.Duration
-	function      string
 }
 
 func readSubscription(sc scope, r row) (subscription, bool) {

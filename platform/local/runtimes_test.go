@@ -10,10 +10,10 @@ import (
 	"sync"
 	"testing"
 
-	"rudmar/core/starter"
 	"rudmar/platform/api"
 	"rudmar/platform/local"
 	"rudmar/platform/local/wasm"
+	"rudmar/starter"
 )
 
 // TestMain lets the test program be the worker that runs WebAssembly.

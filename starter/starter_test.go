@@ -5,7 +5,7 @@ import (
 	"testing"
 
 	"rudmar/core/manifest"
-	"rudmar/core/starter"
+	"rudmar/starter"
 )
 
 // A starter has no problem, and brings a route and a case.

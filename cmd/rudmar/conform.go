@@ -1,0 +1,59 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"rudmar/platform/conform"
+)
+
+// conformCommand tries a platform against the protocol.
+func conformCommand() *cobra.Command {
+	c := &config{}
+	var limit time.Duration
+	cmd := &cobra.Command{
+		Use: "test URL", Short: "Try a platform against the protocol, as an adapter's author does", Args: cobra.ExactArgs(1), PreRunE: environment,
+		Long: `Tries every rule of the platform protocol against the platform at an address, in
+scopes of its own, and takes away what it made. Exit code 3 tells that a rule is
+not kept. docs/platform-protocol.md says what the rules are for.`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			token, err := c.token()
+			if err != nil {
+				return err
+			}
+			ctx, cancel := context.WithTimeout(cmd.Context(), limit)
+			defer cancel()
+			results, err := conform.Run(ctx, args[0], token)
+			if err != nil {
+				return err
+			}
+			broken := 0
+			for _, r := range results {
+				word := "kept     "
+				switch {
+				case r.Problem != "":
+					word = "NOT KEPT "
+					broken++
+				case r.Skipped:
+					word = "skipped  "
+				}
+				fmt.Fprintln(cmd.OutOrStdout(), word, r.Rule)
+				if r.Problem != "" {
+					fmt.Fprintln(cmd.OutOrStdout(), "          ", r.Problem)
+				}
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "%d rules, %d not kept\n", len(results), broken)
+			if broken > 0 {
+				return coded{exitProblem, nil}
+			}
+			return nil
+		},
+	}
+	c.dataFlag(cmd.Flags(), "demo-data")
+	cmd.Flags().StringVar(&c.platformToken, "platform-token", "", "its token; empty for the one in the data folder")
+	cmd.Flags().DurationVar(&limit, "limit", 3*time.Minute, "how long all of it may take")
+	return cmd
+}

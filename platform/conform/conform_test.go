@@ -1,0 +1,98 @@
+package conform_test
+
+import (
+	"fmt"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync/atomic"
+	"testing"
+
+	"rudmar/platform/conform"
+	"rudmar/platform/local"
+)
+
+// newPlatform starts a local platform, with somebody between it and its callers.
+func newPlatform(t *testing.T, between func(w http.ResponseWriter, r *http.Request, next http.Handler)) string {
+	t.Helper()
+	var p *local.Platform
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { between(w, r, p.Protocol()) }))
+	var err error
+	if p, err = local.Open(t.Context(), local.Options{Dir: t.TempDir(), Token: "secret", RoutesAt: "http://routes", DataAt: server.URL, Log: slog.New(slog.DiscardHandler)}); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		server.Close()
+		if err := p.Close(); err != nil {
+			t.Error(err)
+		}
+	})
+	return server.URL
+}
+
+func TestTheLocalPlatformConforms(t *testing.T) {
+	address := newPlatform(t, func(w http.ResponseWriter, r *http.Request, next http.Handler) { next.ServeHTTP(w, r) })
+	results, err := conform.Run(t.Context(), address, "secret")
+	if err != nil || len(results) < 20 {
+		t.Fatalf("%d rules were tried, %v", len(results), err)
+	}
+	for _, r := range results {
+		if r.Problem != "" || r.Skipped {
+			t.Errorf("%s: %s (skipped: %v)", r.Rule, r.Problem, r.Skipped)
+		}
+	}
+}
+
+// A platform that does not keep to a rule is told so, by that rule.
+func TestWhatDoesNotConformIsTold(t *testing.T) {
+	var others atomic.Int64
+	for _, c := range []struct {
+		rule    string
+		between func(w http.ResponseWriter, r *http.Request, next http.Handler)
+	}{
+		{"without the installation's token", func(w http.ResponseWriter, r *http.Request, next http.Handler) {
+			r.Header.Set("Authorization", "Bearer secret")
+			next.ServeHTTP(w, r)
+		}},
+		{"the same key makes a change once", func(w http.ResponseWriter, r *http.Request, next http.Handler) {
+			if key := r.Header.Get("Idempotency-Key"); key != "" {
+				r.Header.Set("Idempotency-Key", fmt.Sprint(key, "-", others.Add(1)))
+			}
+			next.ServeHTTP(w, r)
+		}},
+		{"a change is refused where the resource has moved on", func(w http.ResponseWriter, r *http.Request, next http.Handler) {
+			r.Header.Del("If-Match")
+			next.ServeHTTP(w, r)
+		}},
+		{"regions are kept apart", func(w http.ResponseWriter, r *http.Request, next http.Handler) {
+			r.URL.Path = strings.Replace(r.URL.Path, "/regions/coast/", "/regions/north/", 1)
+			r.URL.RawPath = strings.Replace(r.URL.RawPath, "/regions/coast/", "/regions/north/", 1)
+			next.ServeHTTP(w, r)
+		}},
+		{"problems are RFC 9457", func(w http.ResponseWriter, r *http.Request, next http.Handler) {
+			answer := httptest.NewRecorder()
+			next.ServeHTTP(answer, r)
+			for name, values := range answer.Header() {
+				w.Header()[name] = values
+			}
+			if answer.Code >= 400 {
+				w.Header().Set("Content-Type", "application/json")
+			}
+			w.WriteHeader(answer.Code)
+			_, _ = w.Write(answer.Body.Bytes())
+		}},
+	} {
+		results, err := conform.Run(t.Context(), newPlatform(t, c.between), "secret")
+		if err != nil {
+			t.Fatal(err)
+		}
+		told := false
+		for _, r := range results {
+			told = told || strings.HasPrefix(r.Rule, c.rule) && r.Problem != ""
+		}
+		if !told {
+			t.Errorf("%s: nothing is told", c.rule)
+		}
+	}
+}

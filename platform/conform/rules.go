@@ -1,0 +1,321 @@
+package conform
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"rudmar/core/expand"
+	"rudmar/core/pack"
+	"rudmar/platform"
+	"rudmar/platform/api"
+)
+
+// rules are tried in this order; later ones build on what earlier ones made.
+func rules() []rule {
+	return []rule{
+		{"without the installation's token nothing is answered", func(ctx context.Context, t *trial) error {
+			for _, token := range []string{"", "wrong"} {
+				response, err := t.ask(ctx, http.MethodGet, "/kinds", token, nil, "")
+				if err != nil {
+					return err
+				}
+				if response.StatusCode != http.StatusUnauthorized {
+					return fmt.Errorf("the token %q is answered with %d, not 401", token, response.StatusCode)
+				}
+			}
+			return nil
+		}},
+		{"problems are RFC 9457", func(ctx context.Context, t *trial) error {
+			response, err := t.ask(ctx, http.MethodGet, "/kinds", "wrong", nil, "")
+			if err != nil {
+				return err
+			}
+			if kind := response.Header.Get("Content-Type"); !strings.HasPrefix(kind, "application/problem+json") {
+				return fmt.Errorf("a problem is %q, not application/problem+json", kind)
+			}
+			return nil
+		}},
+		{"the kinds that Rudmar makes are there, with their attributes", kindsAreThere},
+		{"a scope that nothing was put into is empty", func(ctx context.Context, t *trial) error {
+			_, s, err := t.find(ctx, "")
+			if err == nil && len(s.Resources) != 0 {
+				err = fmt.Errorf("it has %d resources", len(s.Resources))
+			}
+			return err
+		}},
+		{"an archive is refused whose bytes do not match its digest", func(ctx context.Context, t *trial) error {
+			digest, archive, err := t.archive()
+			if err != nil {
+				return err
+			}
+			other, err := packed("other " + t.salt)
+			if err != nil || len(archive) == 0 {
+				return err
+			}
+			return wants(t.client.PutArtifact(ctx, digest, other), http.StatusUnprocessableEntity, "an archive with other bytes")
+		}},
+		{"an archive can be put twice", func(ctx context.Context, t *trial) error {
+			digest, archive, err := t.archive()
+			for range 2 {
+				if err == nil {
+					err = t.client.PutArtifact(ctx, digest, archive)
+				}
+			}
+			return err
+		}},
+		{"a resource is there once it was put, with a tag", func(ctx context.Context, t *trial) error {
+			put, err := t.put(ctx, "identity/warn", map[string]any{"owner": "somebody"})
+			if err != nil {
+				return err
+			}
+			found, _, err := t.find(ctx, "identity/warn")
+			if err == nil && (found == nil || found.Tag == "" || found.Tag != put.Tag || found.Attributes["owner"] != "somebody") {
+				err = fmt.Errorf("it was answered %+v, and the snapshot has %+v", put, found)
+			}
+			return err
+		}},
+		{"the same key makes a change once", sameKey},
+		{"a change is refused where the resource has moved on", func(ctx context.Context, t *trial) error {
+			before, _, err := t.find(ctx, "identity/warn")
+			if err != nil || before == nil {
+				return fmt.Errorf("identity/warn is not there: %w", err)
+			}
+			if _, err := t.put(ctx, "identity/warn", map[string]any{"owner": "another"}); err != nil {
+				return err
+			}
+			_, err = t.client.Put(ctx, t.scope, "identity/warn", platform.Wish{Key: t.key(), Match: before.Tag, Attributes: map[string]any{"owner": "third"}, Version: 1})
+			return wants(err, http.StatusPreconditionFailed, "a change of what has moved on")
+		}},
+		{"the snapshot's fingerprint changes with what is there, and else not", fingerprint},
+		{"an attribute that a kind does not have is refused", func(ctx context.Context, t *trial) error {
+			_, err := t.put(ctx, "identity/warn", map[string]any{"colour": "green"})
+			return wants(err, http.StatusUnprocessableEntity, "an unknown attribute")
+		}},
+		{"a resource is refused whose needs are not there", func(ctx context.Context, t *trial) error {
+			_, err := t.put(ctx, "function/alone", t.config())
+			return wants(err, http.StatusConflict, "a function without an identity")
+		}},
+		{"a function can be deployed and called", deployed},
+		{"a call tells its answer, timing, memory, log lines and revision", func(ctx context.Context, t *trial) error {
+			inv, err := t.call(ctx, map[string]any{"same": "pear"})
+			if err != nil {
+				return err
+			}
+			answer, _ := inv.Answer.(map[string]any)
+			if answer["same"] != "pear" || answer["id"] != inv.Id || inv.RunMs <= 0 || inv.MemoryPeak <= 0 || inv.Revision == "" || len(inv.Logs) == 0 || inv.Logs[0].Text != "called" || inv.Logs[0].Invocation != inv.Id {
+				return fmt.Errorf("it tells %+v", inv)
+			}
+			return nil
+		}},
+		{"a function that raises is told, with its words", func(ctx context.Context, t *trial) error {
+			inv, err := t.call(ctx, map[string]any{"fail": true})
+			if err == nil && (inv.Outcome != api.Failed || inv.Error == nil || !strings.Contains(inv.Error.Message, "as asked")) {
+				err = fmt.Errorf("it tells %s, %+v", inv.Outcome, inv.Error)
+			}
+			return err
+		}},
+		{"a function that takes too long is ended", func(ctx context.Context, t *trial) error {
+			begun := time.Now()
+			inv, err := t.call(ctx, map[string]any{"sleep": 30})
+			if err == nil && (inv.Outcome != api.TimedOut || time.Since(begun) > 15*time.Second) {
+				err = fmt.Errorf("it tells %s after %s", inv.Outcome, time.Since(begun))
+			}
+			return err
+		}},
+		{"no more calls run than at_once says", throttled},
+		{"logs can be read by invocation", func(ctx context.Context, t *trial) error {
+			inv, err := t.call(ctx, nil)
+			if err != nil {
+				return err
+			}
+			return eventually(ctx, 5*time.Second, func() (bool, error) {
+				lines, err := t.client.Logs(ctx, t.scope, platform.LogQuery{Function: "warn", Invocation: inv.Id})
+				return len(lines) > 0 && lines[0].Text == "called", err
+			})
+		}},
+		{"figures count calls and errors", func(ctx context.Context, t *trial) error {
+			return eventually(ctx, 5*time.Second, func() (bool, error) {
+				minutes, err := t.client.Metrics(ctx, t.scope, time.Time{})
+				calls, errors := 0, 0
+				for _, m := range minutes {
+					calls, errors = calls+m.Calls, errors+m.Errors
+				}
+				return calls >= 4 && errors >= 2, err
+			})
+		}},
+		{"a function that others need cannot be taken away", func(ctx context.Context, t *trial) error {
+			return wants(t.client.Delete(ctx, t.scope, "function/warn", t.key(), ""), http.StatusConflict, "taking away a function that a pointer needs")
+		}},
+		{"what is not there cannot be taken away", func(ctx context.Context, t *trial) error {
+			path := fmt.Sprintf("/regions/%s/scopes/%s/%s/resources/identity%%2Fnobody", t.scope.Region, t.scope.Service, t.scope.Stage)
+			response, err := t.ask(ctx, http.MethodDelete, path, t.token, map[string]string{"Idempotency-Key": t.key()}, "")
+			if err == nil && response.StatusCode != http.StatusNotFound {
+				err = fmt.Errorf("it is answered with %d, not 404", response.StatusCode)
+			}
+			return err
+		}},
+		{"regions are kept apart", func(ctx context.Context, t *trial) error {
+			if len(t.kinds.Regions) < 2 {
+				return errSkip
+			}
+			other := t.scope
+			other.Region = t.kinds.Regions[1]
+			s, err := t.client.Snapshot(ctx, other)
+			if err == nil && len(s.Resources) != 0 {
+				err = fmt.Errorf("%s has %d of the resources of %s", other.Region, len(s.Resources), t.scope.Region)
+			}
+			return err
+		}},
+	}
+}
+
+func packed(text string) ([]byte, error) {
+	var out bytes.Buffer
+	err := pack.Write(&out, []pack.Entry{{Path: "main.py", Content: []byte(text)}})
+	return out.Bytes(), err
+}
+
+func kindsAreThere(_ context.Context, t *trial) error {
+	for kind, attributes := range map[string][]string{
+		expand.Identity: {"owner"}, expand.Grant: {"resource", "verbs"}, expand.Logs: {"keep"}, expand.Function: {"runtime", "handler", "memory", "timeout", "at_once", "env.*"},
+		expand.Revision: {"artifact", "configuration", "id"}, expand.Pointer: {"shares"}, expand.Opening: {"to"}, expand.Route: {"method", "path", "enabled"},
+	} {
+		i := slices.IndexFunc(t.kinds.Kinds, func(k api.Kind) bool { return k.Kind == kind })
+		if i < 0 {
+			return fmt.Errorf("there is no kind %q", kind)
+		}
+		for _, name := range attributes {
+			if !slices.ContainsFunc(t.kinds.Kinds[i].Attributes, func(a api.AttributeKind) bool { return a.Name == name }) {
+				return fmt.Errorf("a %s has no attribute %q", kind, name)
+			}
+		}
+	}
+	if len(t.kinds.Runtimes) == 0 || t.kinds.RoutesAt == "" {
+		return fmt.Errorf("it does not say its runtimes, or where routes answer")
+	}
+	return nil
+}
+
+func sameKey(ctx context.Context, t *trial) error {
+	key := t.key()
+	wish := platform.Wish{Key: key, Attributes: map[string]any{"keep": 86_400_000.0}, Version: 1}
+	first, err := t.client.Put(ctx, t.scope, "logs/warn", wish)
+	if err != nil {
+		return err
+	}
+	if _, err := t.put(ctx, "logs/warn", map[string]any{"keep": 172_800_000.0}); err != nil {
+		return err
+	}
+	again, err := t.client.Put(ctx, t.scope, "logs/warn", wish)
+	if err != nil {
+		return err
+	}
+	found, _, err := t.find(ctx, "logs/warn")
+	switch {
+	case err != nil:
+		return err
+	case again.Tag != first.Tag:
+		return fmt.Errorf("the second time it answers %q, the first time %q", again.Tag, first.Tag)
+	case found == nil || found.Attributes["keep"] != 172_800_000.0:
+		return fmt.Errorf("the second request with the same key changed it again: %+v", found)
+	}
+	return nil
+}
+
+func fingerprint(ctx context.Context, t *trial) error {
+	_, first, err := t.find(ctx, "")
+	if err != nil {
+		return err
+	}
+	_, second, err := t.find(ctx, "")
+	if err != nil {
+		return err
+	}
+	if first.Fingerprint == "" || first.Fingerprint != second.Fingerprint {
+		return fmt.Errorf("without a change it was %q and then %q", first.Fingerprint, second.Fingerprint)
+	}
+	if _, err := t.put(ctx, "identity/warn", map[string]any{"owner": "a fourth"}); err != nil {
+		return err
+	}
+	_, third, err := t.find(ctx, "")
+	if err == nil && third.Fingerprint == first.Fingerprint {
+		err = fmt.Errorf("it stays %q after a change", third.Fingerprint)
+	}
+	return err
+}
+
+func deployed(ctx context.Context, t *trial) error {
+	runtime, _, _ := t.code()
+	if runtime == "" {
+		return errSkip
+	}
+	digest, _, err := t.archive()
+	if err != nil {
+		return err
+	}
+	config := t.config()
+	configuration := expand.Configuration(config)
+	id := expand.RevisionID(digest, configuration)
+	for _, r := range []struct {
+		address    string
+		attributes map[string]any
+	}{
+		{"function/warn", config},
+		{"revision/warn", map[string]any{"artifact": digest, "configuration": configuration, "id": id}},
+		{"pointer/warn", map[string]any{"shares": map[string]any{id: 100.0}}},
+	} {
+		if _, err := t.put(ctx, r.address, r.attributes); err != nil {
+			return fmt.Errorf("putting %s: %w", r.address, err)
+		}
+	}
+	inv, err := t.call(ctx, nil)
+	if err == nil && (inv.Outcome != api.Answered || inv.Revision != id) {
+		err = fmt.Errorf("it tells %s by %s, not answered by %s: %+v", inv.Outcome, inv.Revision, id, inv.Error)
+	}
+	return err
+}
+
+func (t *trial) call(ctx context.Context, event any) (api.Invocation, error) {
+	if runtime, _, _ := t.code(); runtime == "" {
+		return api.Invocation{}, errSkip
+	}
+	return t.client.Invoke(ctx, t.scope, "warn", "", event)
+}
+
+func throttled(ctx context.Context, t *trial) error {
+	var group sync.WaitGroup
+	var mu sync.Mutex
+	answered, refused := 0, 0
+	var failed error
+	for range 6 {
+		group.Add(1)
+		go func() {
+			defer group.Done()
+			inv, err := t.call(ctx, map[string]any{"sleep": 1})
+			mu.Lock()
+			defer mu.Unlock()
+			switch {
+			case err != nil:
+				failed = err
+			case inv.Outcome == api.Throttled:
+				refused++
+			case inv.Outcome == api.Answered:
+				answered++
+			}
+		}()
+	}
+	group.Wait()
+	if failed != nil {
+		return failed
+	}
+	if answered < 2 || refused == 0 || answered+refused != 6 {
+		return fmt.Errorf("of six calls at the same time %d were answered and %d throttled; at_once is 2", answered, refused)
+	}
+	return nil
+}
