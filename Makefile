@@ -55,3 +55,5 @@ shots: setup-test build
 
 bench:
 	go test -run '^$$' -bench . -benchtime 3x ./core/...
+	go test -run '^$$' -bench 'Warm|Cold' -benchtime 3x ./platform/local
+	go test -run '^$$' -bench ManyCallers -benchtime 1x ./platform/local

@@ -183,10 +183,16 @@ func optional(s string) *string {
 // Messages gives what waits for the functions of a scope, or was parked.
 func (c *Client) Messages(ctx context.Context, s Scope, parked bool) ([]api.Message, error) {
 	var out []api.Message
-	err := c.ask(ctx, &out, func() (*http.Response, error) {
-		return c.api.GetMessages(ctx, s.Region, s.Service, s.Stage, &api.GetMessagesParams{Parked: &parked})
-	})
-	return out, err
+	for after := int64(0); ; {
+		var next []api.Message
+		err := c.ask(ctx, &next, func() (*http.Response, error) {
+			return c.api.GetMessages(ctx, s.Region, s.Service, s.Stage, &api.GetMessagesParams{Parked: &parked, After: &after})
+		})
+		if err != nil || len(next) == 0 {
+			return out, err
+		}
+		out, after = append(out, next...), next[len(next)-1].Id
+	}
 }
 
 // SendAgain tries a parked message again.

@@ -340,6 +340,9 @@ type GetLogsParams struct {
 type GetMessagesParams struct {
 	// Parked Only those that were parked, or only those that were not
 	Parked *bool `form:"parked,omitempty" json:"parked,omitempty"`
+
+	// After Only those after the message of this id
+	After *int64 `form:"after,omitempty" json:"after,omitempty"`
 }
 
 // GetMetricsParams defines parameters for GetMetrics.
@@ -1189,6 +1192,18 @@ func NewGetMessagesRequest(server string, region Region, service Service, stage 
 		if params.Parked != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "parked", *params.Parked, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -3223,6 +3238,13 @@ func (w *ServerInterfaceWrapper) GetMessages(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter parked: %s", err))
 	}
 
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", ctx.QueryParams(), &params.After, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter after: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetMessages(ctx, region, service, stage, params)
 	return err
@@ -4552,53 +4574,53 @@ func (sh *strictHandler) PutResource(ctx *echo.Context, region Region, service S
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"1Frdk9u2Ef9XMGyeUp51cS7pWHm6uGnrybm9sZPmwb3OrMiViBwJ0MBCOkWj/70DgJ8iKFE5pXFePGfh",
-	"Yxf7+dtd7qJEFqUUKEhH811UgoICCZX7X8pXqMn+xUU0j0qgLIojAQVG83oxjhR+NFxhGs1JGYwjnWRY",
-	"gL+NCJU9+l+dwcuvvp5/uL56BVfLh93XN/vPojiibWnv0qS4WEX7fRwtjUiISzFCtVmeSPcDXP3yYP+5",
-	"vnp19bC7jr98NUJY4WqcbLV4caIa1ZonOEK1Xr08WYLVKFG3dmGSTr66lEKjs6x7JRc5FvbPRApC4awM",
-	"yjLnCVj9zkq/488/a6+UlvxnCpfRPPrTrDXdmV/Vs/peRzFFnSheemuKfsqA2AYFsY2SYhWzxZa9+9tr",
-	"9urmq794ofg7LInbJEGtf9RORqWSJSrinnPIc7mxUtnVj1xImSOIaB9HiTT+JdUSF4QrVNGBXR9IJ45y",
-	"0HTrDi6lKoD80a9vWkl2blKopVHeaAY3rVEtAgv7rj4/dL3IHehcGjcvrJ/TsPfQcCMXP2NClt4tkeIL",
-	"Q/g9F+lQWlZFhsbExcV9Dv4hh7pCylAxTiwBwZIMxArZhlMmDbECHrlYMcqQ1WwzELhppdWhUcBTT66p",
-	"NIsc263CFAsv14KLiTu9pxwyfcvs7zGTyrGmCRQxuWRSWPZSBuzzoWfUP+wiFKawuiF8sjKvqMURKePc",
-	"M+cu2hZQlvbkQ+AqIzh1r1psCbU9owPbD0zCvana1GompPI3Yi29kwa8Q+gNqpBCgZxUMhBpjoqtYI1s",
-	"Acmjd5t81KHy9K0e3vcDL5CRrIRsL+ZCE4gEY3bNllIxYBtQhRV+FE/RKSol1anw0j79O7fd2nAa9mi5",
-	"cmxzwkKfuvZOru64wNYaIlAKtvU9rw2Nu0jOBWq2QYUsxyUx6yALTMBotHJR6NdISlaA2IZ9BAuptne8",
-	"4AFC31ZGNCEy+XvuER6fdY00lMii5xTerlxQWgLP3R/EC0yvpLFeIQ1dyeWVZ8CuZUoS+X1C0tVSGpEG",
-	"fUbhmuuxuKyM8NY3wYDWqA7uaZ504Go8jdpHVtbfmHpNtCfNvoo6TFeGdtxNv6tNu++rj1XEHry6QK0r",
-	"fDCMVgqCmefgie7u9qbj/P3EdTZkD9cVKjgVSZA0A80SyPMX/pDjk69WPhId59SfCDEYzmhQJ7zp7t3P",
-	"kQEnH9FEWKYdBsa41mFlT+d4jFEhq3cHdAKCWYJAUjGdSZOn7FHITcy0STKrIGAFgtA2JXItc6d6RvYo",
-	"16zgWttHxy2DI5my5aZE5Y5JMf1l982ZsTeWOZB193BAcHVAn9xJPpW02roNB3GFzK8zH+O+YTtPZB+z",
-	"XVUA7B1+2DlkvmegkC15nmPKuAghCmWEjY1ncql5YXIYxWqVQ41p38E0yHMGrAaXc/+wmCVKipjhGtU2",
-	"Zt5Sdcw+GjQYsw4UncrrgV80Cuu+oVVVXNl+3146Uuq8raOr2thDPlbn60BwGIrnR8GfWMHznGtMpOdk",
-	"QhI8Wi940DHhlhoVhW/pAbnzMqMmhVB0U7RPxKgsZm1UEsq4DuCejHbcx7oo7pf8Td7rMN95ZsNYRSak",
-	"vbdtehuEdixK0uECbiHTbTTf2brS4O3lFD1ZlyWoxzHv1Cjogjy1BWb/OuezevbP27ffNXUOpKlC7cK6",
-	"K3vMojnho7v91WVZG+eXUoVC1ibbDqn9Q27cYVt+sko5rIV/p82nKWmd7hop1RqMW4030vWsBM2GC0P4",
-	"3hSBKhfyfMRqDkqbzoorOPSvaBYU8DQZlPYR+RQI7145wZBcGiftK7BpVnU0oLSIPSgRkgT55GdPRn/h",
-	"2FIJIa4U2+iqX1dUuL3mrFbMAXCvWQmZ1AEYmY7Q16gWZ6X3MJT01wQ5a/tzfZZSJOD5SEoAMiMGTZxy",
-	"PMLnKT1VbQl/TUMqrtkJPeFdp012EOd9xAqy04f3kKbcmgfk990b9gFyvkeVTu7ijeqWYHVaHvUT4kBV",
-	"4K84JpJwwfWrn64xUUjHTg1f2Y8u/4bcoAspLRM+eWQyTy2m5GKFqlRcEJMi77QxWjY6BfhBsyhDVi36",
-	"S0E/ukzEOMWMLAWSLtN0wsGJGv5EFfZeQKkzSUMpd14ygrq8jqaXNI2hn/L6LukuoeEDvFKN4rR9b6lU",
-	"3FiUlecNYnQMOCCCoLCT1zOi0rfguVjKkYrhnUkLUF4XVvGN8FmNHl+wW2bfC2LLSmOrfMEghZJQVXp0",
-	"FZO1FK4ZF2yppHAt142rKokpI/SL/4gmcsyjimpNgpVKkkxkHnXsJ/rCdaFKFFDyaB59+eL6xZcOIlDm",
-	"BDEDRXwJCenZzo/B9vbnDMG5tC+DuRRvUotiQN9W26ODKcjL6+uhcN44nORad5aNm+ubsT1CUrsvxSWY",
-	"nMaMpaHbGZHEkTZFAWrbaSdaEask42vscdGdC34IU2i3zKrR4P4hjkrfu+yL5N5QTyQfDWr61uPrsXnQ",
-	"L7zsj4GaGLvgAtR2bOjUHWLtB/K/OSn/Z8r1vrbbSqju3phJkeA3TOHSaEzZxrUBbAByHXuWSqfbAijJ",
-	"3M+1QPdxNGs6OSsMiPbvSN9X5W7I1EaEe96QzRMIjNhsoPXsXcIgXenAdeurj0JutB+l5LncaC+Pqs6f",
-	"1W2TmU5kiXrWNE9mVePkmMyaeP0biq2hMSI53axfRni1FTMhN+f7cDXx3scnd9ZT6ilb3Wx5/3CW3mbg",
-	"prHH1Ofntc9VXj9RG31Oi7cZGJ9Kwu7aQMYdmMRraQRdxpN4krFO88tPhGzkiZ03bdwGV+v4pSou/aGN",
-	"pkYTerar/9zP2qbR4GuX3/dxpzc20NRlVakDjvBGrOUjTs6o50Wvg3HNpOx6/RtQH/20I4ECfVPiAj7z",
-	"2jlDB5PahH1mvpnVM+CxqHVn1y8as9ww+Plj54OQ5W+dErPu3M7ni/9OrvxgO2YyT1ETW3Kl6dMKSHH1",
-	"+dRHgw5+Dr9Qa9U0qObDZ3tN7aOn+3L/l8i39ZcAnDIGbKUQbJ3k+qAhUrAkV7IFAPVY02JI18IWgRur",
-	"IN18XxCilleD65ZaAU+8MEU0f3l9fe1abv6/XwTonhn6q6nzUd97W+8ZWFRAspRJ9zWF+4BMIfO9YtcB",
-	"l6F14YBkSA5Nl3mg3KaZb+P7s0LCJN+vhyBD3w9i00akz/ftWvIOeri5QNXq2QCn6tOdNuyqA4l3okHM",
-	"TMlIMiufPzJSqWU72/F07+vRHH0Pvm+2f1WyrPU2vZJdSXGJQvYHeLQ6qzRRGwSDTTU1/+TCcv+rVp4e",
-	"/aT1dOwbRV3vUaS3K+Biqk6snWtruAtkK75GwaS5BGb5QfGghixvMVsqWbTfJZ4LZQokxZMTEdVvuSig",
-	"8ZOY6ZCmHdKdAjX1zVNgzXtTXCLy2WtsHdaEt5jVQycXDKux06fmTacnyqFMp3k1jz/Hx84zyqaDPdtV",
-	"85Dj4dP9/q790Pl3iaD9r5Y/xeg5zP6VdGMPLt3UNwedoWaoEyixwZj9mNsOqcYDbwFPdyhWlEXzG4sD",
-	"x4ByhpA6vFrd/SbFopSEItlefY/bqTReVliz/v8X8WlwbSVAsGo/ZmjUl4GL4xms8Rv2uccuYus34hPX",
-	"1DjHgP3l1VugJDsK84+0z3tWfPlivzco/D+X+u04axiIvT9qeQkYOvTGBTLQPiV74vUMzDllf/r14WH/",
-	"sP9fAAAA//8=",
+	"1Fpfk9u2Ef8qGDZPKc+6OJd0rDxd3LT15Nze2Enz4F5nVuRKRI4EaGAhnaLRd+8A4F8RlKic0jgvnrMA",
+	"Yhf797e72EWJLEopUJCO5ruoBAUFEir3v5SvUJP9i4toHpVAWRRHAgqM5vViHCn8aLjCNJqTMhhHOsmw",
+	"AH8aESr76X91Bi+/+nr+4frqFVwtH3Zf3+w/i+KItqU9S5PiYhXt93G0NCIhLsUI1WZ5It0PcPXLg/3n",
+	"+urV1cPuOv7y1QhhhatxstXixYlqVGue4AjVevXyZAlWo0Td2oVJOvnqUgqNzrLulVzkWNg/EykIhbMy",
+	"KMucJ2D1Oyv9jj//rL1SWvKfKVxG8+hPs9Z0Z35Vz+pzHcUUdaJ46a0p+ikDYhsUxDZKilXMFlv27m+v",
+	"2aubr/7iheLPsCRukwS1/lE7GZVKlqiIe84hz+XGSmVXX3IhZY4gon0cJdL4m1RLXBCuUEUHdn0gnTjK",
+	"QdOt+3ApVQHkP/36ppVk5ySFWhrljWZw0hrVIrCw7+rzQ9eL3AedQ+PmhvV1GvYeGm7k4mdMyNK7JVJ8",
+	"YQi/5yIdSsuqyNCYuLi4z8Ff5FBXSBkqxoklIFiSgVgh23DKpCFWwCMXK0YZspptBgI3rbQ6NAp46sk1",
+	"lWaRY7tVmGLh5VpwMXGn95RDpm+Z/T1mUjnWNIEiJpdMCsteyoB9PvSM+oddhMIUVjeET1bmFbU4ImWc",
+	"e+bcRdsCytJ++RA4yghO3aMWW0Jtv9GB7Qcm4e5UbWo1E1L5G7GW3kkD3iH0BlVIoUBOKhmINEfFVrBG",
+	"toDk0btNPupQefpWD8/7gRfISFZCtgdzoQlEgjG7ZkupGLANqMIKP4qn6BSVkupUeGmv/p3bbm04DXu0",
+	"XDm2OWGhTx17J1d3XGBrDREoBdv6nNeGxl0k5wI126BCluOSmHWQBSZgNFq5KPRrJCUrQGzDPoKFVNs7",
+	"XvAAoW8rI5oQmfw59wiPzzpGGkpk0XMKb1cuKC2B5+4P4gWmV9JYr5CGruTyyjNg1zIlifw+IelqKY1I",
+	"gz6jcM31WFxWRnjrm2BAa1QH5zRXOnA1nkbtJSvrb0y9JtqTZl9FHaYrQzvupt/Vpt331ccqYg9uXaDW",
+	"FT4YRisFwcxzcEV3dnvScf5+4jobsofrChWciiRImoFmCeT5C/+R45OvVj4SHefUfxFiMJzRoE540927",
+	"nyMDTj6iibBMOwyMca3Dyp7O8RijQlb3DugEBLMEgaRiOpMmT9mjkJuYaZNkVkHACgShbUrkWuZO9Yzs",
+	"p1yzgmttLx23DI5kypabEpX7TIrpN7tvvhm7Y5kDWXcPBwRXB/TJneRTSaut23AQV8j8OvMx7hu280T2",
+	"MdtVBcDe4YedQ+Z7BgrZkuc5poyLEKJQRtjYeCaXmhcmh1GsVjnUmPYdTIM8Z8BqcDn3F4tZoqSIGa5R",
+	"bWPmLVXH7KNBgzHrQNGpvB74RaOw7h1aVcWV7fftpSOlzt06uqqNPeRjdb4OBIeheH4U/IkVPM+5xkR6",
+	"TiYkwaP1ggcdE06pUVH4lB6QOy8zalIIRTdF+0SMymLWRiWhjOsA7slox32si+J+yd/kvQ7znWs2jFVk",
+	"Qtp726a3QWjHoiQdLuAWMt1G852tKw3eXk7Rk3VZgnoc806Ngi7IU1tg9o9zPqtn/7x9+11T50CaKtQu",
+	"rLuyxyyaL3x0t7+6LGvj/FKqUMjaZNshtX/IjfvYlp+sUg5r4d9p82lKWqe7Rkq1BuNW4410PStBs+HC",
+	"EL43RaDKhTwfsZqD0qaz4goO/SuaBQU8TQalfUQ+BcK7W04wJJfGSfsKbJpVHQ0oLWIPSoQkQT752pPR",
+	"Xzi2VEKIK8U2uurXFRVurzmrFXMA3GtWQiZ1AEamI/Q1qsVZ6T0MJf0xQc7a/lyfpRQJeD6SEoDMiEET",
+	"pxyP8HlKT1Vbwh/TkIprdkJXeNdpkx3EeR+xguz04T2kKbfmAfl994R9gJzvUaWTu3ijuiVYnZZHfYU4",
+	"UBX4I46JJFxw/eqra0wU0rGvhrfsR5d/Q27QhZSWCZ88MpmnFlNysUJVKi6ISZF32hgtG50C/KBZlCGr",
+	"Fv2hoB9dJmKcYkaWAkmXaTrh4EQNf6IKey+g1JmkoZQ7NxlBXV5H00uaxtBPeX2XdJfQ8AJeqUZx2r63",
+	"VCpuLMrK8wYxOgYcEEFQ2MnrGVHpW/BcLOVIxfDOpAUorwur+Eb4rEaPL9gts/cFsWWlsVW+YJBCSagq",
+	"PbqKyVoK14wLtlRSuJbrxlWVxJQR+sV/RBM55lFFtSbBSiVJJjKPOvYTfeG6UCUKKHk0j758cf3iSwcR",
+	"KHOCmIEivoSE9Gznx2B7+3OG4Fzal8FcijepRTGgb6vt0cEU5OX19VA4bxxOcq07y8bN9c3YHiGp3Zfi",
+	"EkxOY8bS0O2MSOJIm6IAte20E62IVZLxNfa46M4FP4QptFtm1Whw/xBHpe9d9kVyb6gnko8GNX3r8fXY",
+	"POgXXvbHQE2MXXABajs2dOoOsfYD+d+clP8z5Xpf220lVHduzKRI8BumcGk0pmzj2gA2ALmOPUul020B",
+	"lGTu51qg+ziaNZ2cFQZE+3ek76tyN2RqI8I9b8jmCQRGbDbQevYuYZCudOC69dVHITfaj1LyXG60l0dV",
+	"58/qtslMJ7JEPWuaJ7OqcXJMZk28/g3F1tAYkZxu1i8jvNqKmZCb8324mnjv45M76yn1lK1utrx/OEtv",
+	"M3DT2GPq8/Pa5yqvn6iNPqfF2wyMTyVhd2wg4w5M4rU0gi7jSTzJWKf55SdCNvLEzps2boOrdfxSFZf+",
+	"0EZTowk929V/7mdt02jw2uX3vdzpjQ00dVlV6oAjvBFr+YiTM+p50etgXDMpu17/BtRHn3YkUKBvSlzA",
+	"Z147Z+hgUpuwz8w3s3oGPBa17uz6RWOWGwY/f+x8ELL8qVNi1p3b+Xzx38mVH2zHTOYpamJLrjR9WgEp",
+	"rp5PfTTo4OfwhVqrpkE1H/6219Q++nVf7v8S+bZ+CcApY8BWCsHWSa4PGiIFS3IlWwBQjzUthnQtbBG4",
+	"sQrSzfuCELW8Gly31Ap44oUpovnL6+tr13Lz//0iQPfM0F9NnY/63tt6z8CiApKlTLrXFO4BmULme8Wu",
+	"Ay5D68IByZAcmi7zQLlNM39Eu56G05orCapL+ra7LX8vqeiHZ0alSeGnnsMMw08QHjdafX54qZXv0I8b",
+	"TVTdpg1wql4PtZFfHSi9E5BiZkpGkln5/JHBUi3b2Y6ne18S5+jHAH3P+auSZa236cX0SopL1NI/wKPV",
+	"WaWJxgNgUw3uP7nM0H9Yy9Ojr2oneWUY+L1Hkd6ugIupOrF2rq3hLpCt+BoFk+YSsOkHxYMasrzFbKlk",
+	"0T6NPBdNFUiKJyeCut9yUUzlh0HTUVU7JzyFq+qTpyCr96a4ROSzx9hSsAlvMavnXi4YVpOvT82bTg+1",
+	"Q5lP8+pJwDk+dp5RNk302a4ayRwPn+73d+1b698lgvYfTn+K0XOY/Svpxh7fusFzDjpDzVAnUGKDfvox",
+	"t52TjQfeAp7uUKwoi+Y3FoqOYfUMIXVIqjr7TYpFKQlFsr36HrdTabys4G79/y/i0/jeSoBg1b6naNSX",
+	"gYvjGazxG/a5xy5i6zfiE9fUOMeA/eXVW6AkO1ppHOng96z48v2G3qzy/9xtaCdqw0Ds/VHLS8DQoTcu",
+	"kIH2KdkTr8dwzin7A7gPD/uH/f8CAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

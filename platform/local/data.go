@@ -5,7 +5,6 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"net/http"
 	"net/url"
@@ -55,10 +54,11 @@ func (p *Platform) guarded(kind, verb string, next dataHandler) echo.HandlerFunc
 				return refuse(http.StatusBadRequest, "%q is not a key", rest)
 			}
 		}
-		statements, err := p.grants(c.Request().Context(), at)
+		there, err := p.directory.of(c.Request().Context(), at.scope)
 		if err != nil {
 			return err
 		}
+		statements := there.grants[at.function]
 		resource := kind + "/" + name
 		allowed := access.Allows(statements, verb, resource) || key != "" && access.Allows(statements, verb, resource+"/"+key)
 		p.observed.use(at, verb, resource, allowed)
@@ -67,24 +67,6 @@ func (p *Platform) guarded(kind, verb string, next dataHandler) echo.HandlerFunc
 		}
 		return next(c, at, name, key)
 	}
-}
-
-// grants gives what a function may do in its scope.
-func (p *Platform) grants(ctx context.Context, at place) ([]access.Statement, error) {
-	rows, err := p.store.resources(ctx, p.store.db, at.scope, "AND kind = 'grant' AND address LIKE ?", "grant/"+at.function+"/%")
-	if err != nil {
-		return nil, err
-	}
-	var out []access.Statement
-	for _, r := range rows {
-		s := access.Statement{Resource: fmt.Sprint(r.attributes["resource"])}
-		verbs, _ := r.attributes["verbs"].([]any)
-		for _, v := range verbs {
-			s.Verbs = append(s.Verbs, fmt.Sprint(v))
-		}
-		out = append(out, s)
-	}
-	return out, nil
 }
 
 // body reads a request's body up to a limit.

@@ -142,10 +142,10 @@ func (p *Platform) ended(ctx context.Context, c call, inv api.Invocation) {
 	if inv.Outcome != api.Answered {
 		what = "failed"
 	}
-	all, err := p.subscriptions(ctx, p.store.db)
-	for i := 0; err == nil && i < len(all); i++ {
-		s := all[i]
-		if s.at.scope != c.at.scope || s.kind != "function" || s.source != c.at.function || len(s.on) > 0 && !slices.Contains(s.on, what) {
+	there, err := p.directory.of(ctx, c.at.scope)
+	for i := 0; err == nil && i < len(there.subscriptions); i++ {
+		s := there.subscriptions[i]
+		if s.kind != "function" || s.source != c.at.function || len(s.on) > 0 && !slices.Contains(s.on, what) {
 			continue
 		}
 		if c.chain >= maxChain {

@@ -2,6 +2,8 @@ package local
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -17,6 +19,7 @@ type call struct {
 	at      place
 	event   any
 	trigger string // "" where somebody tries the function
+	sticky  string // who calls, where calls of one caller are to stay with one revision
 	chain   int    // how many functions called one another up to here
 }
 
@@ -28,11 +31,12 @@ func millis(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 // its part; what the function did is in the invocation.
 func (p *Platform) invoke(ctx context.Context, c call) (api.Invocation, error) {
 	inv := api.Invocation{Id: "c-" + random(6), Logs: []api.LogLine{}}
-	function, ok, err := p.store.resource(ctx, p.store.db, c.at.scope, "function/"+c.at.function)
+	there, err := p.directory.of(ctx, c.at.scope)
 	if err != nil {
 		return inv, err
 	}
-	r, pointed, err := p.pick(ctx, c.at)
+	function, ok := there.rows["function/"+c.at.function]
+	r, pointed, err := p.pick(ctx, c, there)
 	if err != nil {
 		return inv, err
 	}
@@ -58,11 +62,13 @@ func (p *Platform) invoke(ctx context.Context, c call) (api.Invocation, error) {
 	return inv, nil
 }
 
-// pick chooses a revision by the pointer's shares.
-func (p *Platform) pick(ctx context.Context, at place) (revision, bool, error) {
-	pointer, ok, err := p.store.resource(ctx, p.store.db, at.scope, "pointer/"+at.function)
-	if err != nil || !ok {
-		return revision{}, false, err
+// pick chooses a revision by the pointer's shares: at random, or always the same
+// one for a caller who wants to stay.
+func (p *Platform) pick(ctx context.Context, c call, there *listing) (revision, bool, error) {
+	at := c.at
+	pointer, ok := there.rows["pointer/"+at.function]
+	if !ok {
+		return revision{}, false, nil
 	}
 	shares, _ := pointer.attributes["shares"].(map[string]any)
 	ids := make([]string, 0, len(shares))
@@ -71,6 +77,10 @@ func (p *Platform) pick(ctx context.Context, at place) (revision, bool, error) {
 	}
 	sort.Strings(ids)
 	at100, chosen := rand.Float64()*100, ""
+	if c.sticky != "" {
+		sum := sha256.Sum256([]byte(at.function + "\x00" + c.sticky))
+		at100 = float64(binary.BigEndian.Uint32(sum[:4])) / (1 << 32) * 100
+	}
 	for _, id := range ids {
 		share, _ := shares[id].(float64)
 		if chosen = id; at100 < share {
@@ -78,7 +88,7 @@ func (p *Platform) pick(ctx context.Context, at place) (revision, bool, error) {
 		}
 		at100 -= share
 	}
-	return p.store.revision(ctx, p.store.db, at.scope, at.function, chosen)
+	return p.directory.revision(ctx, there, at, chosen)
 }
 
 // run makes the call on a warm instance, or on a cold one.

@@ -19,8 +19,12 @@ func (s *protocol) GetMessages(ctx context.Context, r api.GetMessagesRequestObje
 			where = "AND parked = 1 "
 		}
 	}
+	after := int64(0)
+	if r.Params.After != nil {
+		after = *r.Params.After
+	}
 	rows, err := s.p.store.db.QueryContext(ctx, `SELECT id, queue, subscription, body, sent_at, due_at, attempts, parked, why FROM messages
-		WHERE region = ? AND service = ? AND stage = ? `+where+`ORDER BY id LIMIT ?`, r.Region, r.Service, r.Stage, shownMessages)
+		WHERE region = ? AND service = ? AND stage = ? AND id > ? `+where+`ORDER BY id LIMIT ?`, r.Region, r.Service, r.Stage, after, shownMessages)
 	if err != nil {
 		return nil, err
 	}

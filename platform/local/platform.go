@@ -48,6 +48,7 @@ type Platform struct {
 	pool      *pool
 	observed  *observations
 	dispatch  *dispatcher
+	directory *directory
 	isolation isolation
 	functions *http.Server // what functions reach
 	cancel    context.CancelFunc
@@ -97,6 +98,7 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 	}
 	p.pool = newPool(p)
 	p.dispatch = newDispatcher(p)
+	p.directory = newDirectory(st)
 	ctx, p.cancel = context.WithCancel(context.WithoutCancel(ctx))
 	for _, work := range []func(context.Context){p.observed.run, p.runSchedules, p.pool.run, p.dispatch.run} {
 		p.running.Add(1)

@@ -117,6 +117,7 @@ func (p *Platform) put(ctx context.Context, sc scope, address string, w wish) (a
 		out = p.shown(sc, r)
 		return remember(ctx, tx, w.key, out, r.changedAt)
 	})
+	p.directory.forget(sc)
 	if err == nil && kind == expand.Pointer {
 		p.pool.retire(sc, function, w.attributes)
 	}
@@ -340,6 +341,7 @@ func (p *Platform) remove(ctx context.Context, sc scope, address, key, match str
 		}
 		return remember(ctx, tx, key, struct{}{}, p.options.Now().UnixMilli())
 	})
+	p.directory.forget(sc)
 	if err == nil && kind == expand.Pointer {
 		p.pool.retire(sc, function, nil)
 	}

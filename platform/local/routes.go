@@ -16,6 +16,10 @@ import (
 	"rudmar/platform/api"
 )
 
+// StickyHeader names a caller whose calls are to go to one revision while a
+// pointer shares them out.
+const StickyHeader = "Rudmar-Sticky"
+
 // maxBody is the most bytes that a request to a route may have.
 const maxBody = 6 << 20
 
@@ -43,24 +47,16 @@ func (p *Platform) serveRoute(w http.ResponseWriter, r *http.Request) error {
 	if len(pieces) == 4 {
 		path += pieces[3]
 	}
-	rows, err := p.store.resources(r.Context(), p.store.db, sc, "AND kind = 'route'")
+	there, err := p.directory.of(r.Context(), sc)
 	if err != nil {
 		return err
 	}
-	var routes []route.Route
-	var addresses []string
-	for _, row := range rows {
-		parsed, err := route.Parse(fmt.Sprint(row.attributes["method"], " ", row.attributes["path"]))
-		if err == nil && row.attributes["enabled"] != false {
-			routes, addresses = append(routes, parsed), append(addresses, row.address)
-		}
-	}
-	i, params := route.Winner(routes, r.Method, path)
+	i, params := route.Winner(there.routes, r.Method, path)
 	if i < 0 {
 		return refuse(404, "no route of %s takes %s %s", sc, r.Method, path)
 	}
-	rest := strings.TrimPrefix(addresses[i], "route/")
-	if err := p.open(r, sc, rest); err != nil {
+	rest := strings.TrimPrefix(there.takers[i], "route/")
+	if err := p.open(r, there, rest); err != nil {
 		return err
 	}
 	body, err := io.ReadAll(io.LimitReader(r.Body, maxBody+1))
@@ -71,7 +67,7 @@ func (p *Platform) serveRoute(w http.ResponseWriter, r *http.Request) error {
 		return refuse(413, "a body may have %d MiB", maxBody>>20)
 	}
 	function, trigger, _ := strings.Cut(rest, "/")
-	inv, err := p.invoke(r.Context(), call{at: place{sc, function}, trigger: trigger, event: routeEvent(r, path, params, body)})
+	inv, err := p.invoke(r.Context(), call{at: place{sc, function}, trigger: trigger, sticky: r.Header.Get(StickyHeader), event: routeEvent(r, path, params, body)})
 	if err != nil {
 		return err
 	}
@@ -152,11 +148,8 @@ func answerRoute(w http.ResponseWriter, inv api.Invocation) error {
 }
 
 // open checks whether the caller may use a trigger.
-func (p *Platform) open(r *http.Request, sc scope, rest string) error {
-	opening, ok, err := p.store.resource(r.Context(), p.store.db, sc, "opening/"+rest)
-	if err != nil {
-		return err
-	}
+func (p *Platform) open(r *http.Request, there *listing, rest string) error {
+	opening, ok := there.rows["opening/"+rest]
 	to, _ := opening.attributes["to"].([]any)
 	if slices.Contains(to, any("anyone")) {
 		return nil

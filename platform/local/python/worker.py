@@ -4,17 +4,15 @@ Frames are four bytes of length, big-endian, and JSON. Before each answer the
 output is flushed and an end mark is written to both streams, so that every
 line belongs to the right call.
 """
-import asyncio
-import importlib
-import inspect
 import json
 import os
 import resource
-import socket
 import struct
 import sys
 import time
-import traceback
+
+# What few calls need is imported when they do: a cold start waits for the rest.
+SOCKET = 3
 
 HIGH = "the function went over its memory limit"
 TOO_MUCH_MEMORY = json.dumps({"error": {"kind": "MemoryError", "message": HIGH}, "memory": True}).encode()
@@ -33,15 +31,15 @@ class Call:
         return max(0, int(self.deadline - time.time() * 1000))
 
 
-def receive(sock):
-    head = receive_exactly(sock, 4)
-    return json.loads(receive_exactly(sock, struct.unpack(">I", head)[0]))
+def receive():
+    head = receive_exactly(4)
+    return json.loads(receive_exactly(struct.unpack(">I", head)[0]))
 
 
-def receive_exactly(sock, size):
+def receive_exactly(size):
     parts = []
     while size:
-        part = sock.recv(min(size, 1 << 20))
+        part = os.read(SOCKET, min(size, 1 << 20))
         if not part:
             os._exit(0)
         parts.append(part)
@@ -49,11 +47,15 @@ def receive_exactly(sock, size):
     return b"".join(parts)
 
 
-def send(sock, body):
-    sock.sendall(struct.pack(">I", len(body)) + body)
+def send(body):
+    rest = memoryview(struct.pack(">I", len(body)) + body)
+    while rest:
+        rest = rest[os.write(SOCKET, rest):]
 
 
 def failure(error):
+    import traceback
+
     frames = traceback.extract_tb(error.__traceback__)
     own = [f for f in frames if f.filename != __file__ and "importlib" not in f.filename]
     trace = "".join(traceback.format_list(own)) + "".join(traceback.format_exception_only(type(error), error))
@@ -61,6 +63,8 @@ def failure(error):
 
 
 def load(code, handler):
+    import importlib
+
     sys.path[:0] = [code, os.path.dirname(__file__)]
     file, _, name = handler.partition(":")
     module = importlib.import_module(file.replace("/", "."))
@@ -81,8 +85,7 @@ def end(mark):
 
 
 def main():
-    sock = socket.socket(fileno=3)
-    start = receive(sock)
+    start = receive()
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     resource.setrlimit(resource.RLIMIT_DATA, (start["memory_limit"], start["memory_limit"]))
     mark = start["mark"].encode() + b"\n"
@@ -92,12 +95,14 @@ def main():
     except BaseException as error:
         ready = failure(error)
     end(mark)
-    send(sock, json.dumps(ready).encode())
+    send(json.dumps(ready).encode())
     while True:
-        call = Call(receive(sock))
+        call = Call(receive())
         try:
             answer = function(call)
-            if inspect.iscoroutine(answer):
+            if hasattr(answer, "__await__"):
+                import asyncio
+
                 answer = asyncio.run(answer)
             body = json.dumps({"answer": answer}).encode()
         except MemoryError:
@@ -106,7 +111,7 @@ def main():
         except BaseException as error:
             body = json.dumps(failure(error)).encode()
         end(mark)
-        send(sock, body)
+        send(body)
         answer = call = body = None
 
 

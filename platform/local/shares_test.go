@@ -1,0 +1,83 @@
+package local_test
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"testing"
+
+	"rudmar/core/expand"
+	"rudmar/platform/local"
+)
+
+// A pointer with two revisions splits the calls by their shares; a caller who
+// wants to stay always comes to the same one.
+func TestShares(t *testing.T) {
+	s := newStand(t)
+	config := map[string]any{"runtime": "python", "handler": "main:run", "memory": 128.0 * (1 << 20), "timeout": 5000.0, "at_once": 5.0, "env.PLACE": "orchard"}
+	s.deploy("warn", "def run(call):\n    return 'old'\n", nil)
+	found, err := s.client.Snapshot(t.Context(), s.scope)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ids := []string{}
+	revision := func() string {
+		for _, r := range found.Resources {
+			if r.Address == "revision/warn" {
+				return r.Attributes["id"].(string)
+			}
+		}
+		return ""
+	}
+	ids = append(ids, revision())
+	s.deploy("warn", "def run(call):\n    return 'new'\n", nil)
+	if found, err = s.client.Snapshot(t.Context(), s.scope); err != nil {
+		t.Fatal(err)
+	}
+	ids = append(ids, revision())
+	if ids[0] == ids[1] || expand.Configuration(config) == "" {
+		t.Fatal(ids)
+	}
+	s.put("pointer/warn", map[string]any{"shares": map[string]any{ids[0]: 75.0, ids[1]: 25.0}})
+	s.put("opening/warn/ask", map[string]any{"to": []any{"anyone"}})
+	s.put("route/warn/ask", map[string]any{"method": "GET", "path": "/warn", "enabled": true})
+	call := func(sticky string) string {
+		q, err := http.NewRequest("GET", s.routes.URL+"/north/frostline/trial/warn", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		q.Header.Set(local.StickyHeader, sticky)
+		response, err := http.DefaultClient.Do(q)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer response.Body.Close()
+		text, err := io.ReadAll(response.Body)
+		if err != nil || response.StatusCode != 200 {
+			t.Fatal(response.StatusCode, string(text), err)
+		}
+		return string(text)
+	}
+	count := map[string]int{}
+	for range 400 {
+		count[call("")]++
+	}
+	// With a share of a quarter, 60 or fewer or 140 or more of 400 come once in two million runs.
+	if n := count["new"]; n < 60 || n > 140 {
+		t.Errorf("of 400 calls %v", count)
+	}
+	spread := map[string]bool{}
+	for caller := range 40 {
+		name := fmt.Sprint("caller ", caller)
+		first := call(name)
+		spread[first] = true
+		for range 4 {
+			if again := call(name); again != first {
+				t.Fatalf("%s came to %s and then to %s", name, first, again)
+			}
+		}
+	}
+	if len(spread) != 2 {
+		t.Errorf("all callers came to %v", spread)
+	}
+}
