@@ -181,12 +181,11 @@ type expander struct {
 	piece
 }
 
-func (x *expander) add(kind, fn, rest string, attributes []Attribute, needs ...string) *Resource {
-	address := kind + "/" + fn
-	if rest != "" {
-		address += "/" + rest
+func (x *expander) add(kind, address, fn string, attributes []Attribute, needs ...string) *Resource {
+	byName := func(a, b Attribute) int { return strings.Compare(a.Name, b.Name) }
+	if !slices.IsSortedFunc(attributes, byName) {
+		slices.SortFunc(attributes, byName)
 	}
-	slices.SortFunc(attributes, func(a, b Attribute) int { return strings.Compare(a.Name, b.Name) })
 	x.resources = append(x.resources, Resource{Address: address, Kind: kind, Function: fn, Attributes: attributes, Needs: needs})
 	return &x.resources[len(x.resources)-1]
 }
@@ -197,17 +196,16 @@ func (x *expander) function(fn *manifest.Function) {
 	identity, logs, function := Identity+"/"+name, Logs+"/"+name, Function+"/"+name
 	revision, pointer := Revision+"/"+name, Pointer+"/"+name
 
-	x.add(Identity, name, "", []Attribute{{Name: "owner", Value: x.service.Owner.V, From: x.service.Owner.From}})
-	x.add(Logs, name, "", []Attribute{{Name: "keep", Value: ms(c.KeepLogs.V.Milliseconds()), From: c.KeepLogs.From}})
+	x.add(Identity, identity, name, []Attribute{{Name: "owner", Value: x.service.Owner.V, From: x.service.Owner.From}})
+	x.add(Logs, logs, name, []Attribute{{Name: "keep", Value: ms(c.KeepLogs.V.Milliseconds()), From: c.KeepLogs.From}})
 	grants := x.grants(name, identity, c)
 
 	own := make([]Attribute, 0, 6+len(c.Env))
-	own = append(own, []Attribute{
-		{Name: "runtime", Value: c.Runtime.V, From: c.Runtime.From},
-		{Name: "handler", Value: c.Handler.V, From: c.Handler.From},
-		{Name: "memory", Value: float64(c.Memory.V), From: c.Memory.From},
-		{Name: "timeout", Value: ms(c.Timeout.V.Milliseconds()), From: c.Timeout.From},
-	}...)
+	own = append(own,
+		Attribute{Name: "handler", Value: c.Handler.V, From: c.Handler.From},
+		Attribute{Name: "memory", Value: float64(c.Memory.V), From: c.Memory.From},
+		Attribute{Name: "runtime", Value: c.Runtime.V, From: c.Runtime.From},
+		Attribute{Name: "timeout", Value: ms(c.Timeout.V.Milliseconds()), From: c.Timeout.From})
 	if c.Network.V { // said only where it is so
 		own = append(own, Attribute{Name: "network", Value: true, From: c.Network.From})
 	}
@@ -221,16 +219,16 @@ func (x *expander) function(fn *manifest.Function) {
 	}
 	configuration := frozen(own)
 	own = append(own, Attribute{Name: "at_once", Value: float64(c.AtOnce.V), From: c.AtOnce.From})
-	x.add(Function, name, "", own, identity, logs).Secrets = secrets
+	x.add(Function, function, name, own, identity, logs).Secrets = secrets
 
 	artifact := x.in.Artifacts[name]
 	id := RevisionID(artifact, configuration)
-	x.add(Revision, name, "", []Attribute{
+	x.add(Revision, revision, name, []Attribute{
 		{Name: "artifact", Value: artifact, From: manifest.Origin{File: fn.File, Line: fn.From.Line, Rule: manifest.DerivedFrom}},
 		{Name: "configuration", Value: configuration, From: manifest.Origin{Rule: manifest.DerivedFrom}},
 		{Name: "id", Value: id, From: manifest.Origin{Rule: manifest.DerivedFrom}},
 	}, append([]string{function}, grants...)...)
-	x.add(Pointer, name, "", []Attribute{
+	x.add(Pointer, pointer, name, []Attribute{
 		{Name: "shares", Value: map[string]any{id: 100.0}, From: manifest.Origin{Rule: manifest.DerivedFrom}},
 	}, revision)
 	for _, t := range c.Triggers {
@@ -294,7 +292,7 @@ func (x *expander) grants(fn, identity string, c *manifest.Config) []string {
 	addresses := make([]string, len(grants))
 	for i, g := range grants {
 		slices.Sort(g.verbs)
-		addresses[i] = x.add(Grant, fn, g.resource, []Attribute{
+		addresses[i] = x.add(Grant, Grant+"/"+fn+"/"+g.resource, fn, []Attribute{
 			{Name: "resource", Value: g.resource, From: g.from},
 			{Name: "verbs", Value: list(slices.Compact(g.verbs)), From: g.from},
 		}, identity).Address
@@ -314,20 +312,20 @@ func (x *expander) trigger(fn, pointer string, t manifest.Trigger) {
 	enabled := Attribute{Name: "enabled", Value: !t.Off.V, From: t.Off.From}
 	switch t.Kind {
 	case manifest.RouteTrigger:
-		opening := x.add(Opening, fn, t.Name, []Attribute{{Name: "to", Value: list(t.OpenTo.V), From: t.OpenTo.From}}, pointer).Address
-		x.add(Route, fn, t.Name, []Attribute{
+		opening := x.add(Opening, Opening+"/"+fn+"/"+t.Name, fn, []Attribute{{Name: "to", Value: list(t.OpenTo.V), From: t.OpenTo.From}}, pointer).Address
+		x.add(Route, Route+"/"+fn+"/"+t.Name, fn, []Attribute{
 			{Name: "method", Value: t.Route.V.Method, From: t.Route.From},
 			{Name: "path", Value: t.Route.V.Path(), From: t.Route.From},
 			enabled,
 		}, pointer, opening)
 	case manifest.CronTrigger:
-		x.add(Schedule, fn, t.Name, []Attribute{
+		x.add(Schedule, Schedule+"/"+fn+"/"+t.Name, fn, []Attribute{
 			{Name: "cron", Value: t.Cron.V, From: t.Cron.From},
 			{Name: "zone", Value: t.Zone.V, From: t.Zone.From},
 			enabled,
 		}, pointer)
 	case manifest.EveryTrigger:
-		x.add(Schedule, fn, t.Name, []Attribute{
+		x.add(Schedule, Schedule+"/"+fn+"/"+t.Name, fn, []Attribute{
 			{Name: "every", Value: ms(t.Every.V.Milliseconds()), From: t.Every.From},
 			enabled,
 		}, pointer)
@@ -352,7 +350,7 @@ func (x *expander) subscription(fn, pointer string, t manifest.Trigger, enabled 
 			Attribute{Name: "batch", Value: float64(max(1, t.Batch.V)), From: t.Batch.From},
 			Attribute{Name: "wait", Value: ms(t.Wait.V.Milliseconds()), From: t.Wait.From})
 	}
-	x.add(Subscription, fn, t.Name, attributes, pointer)
+	x.add(Subscription, Subscription+"/"+fn+"/"+t.Name, fn, attributes, pointer)
 }
 
 // render puts values in the place of references. Where a secret takes part the

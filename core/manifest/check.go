@@ -92,7 +92,7 @@ next:
 
 // onAllCores calls do for stretches of 0 to n that together are all of it.
 func onAllCores(n int, do func(from, to int)) {
-	const stretch = 64
+	stretch := min(512, max(16, n/16))
 	var next atomic.Int64
 	var group sync.WaitGroup
 	for range min(runtime.GOMAXPROCS(0), (n+stretch-1)/stretch) {
@@ -100,7 +100,7 @@ func onAllCores(n int, do func(from, to int)) {
 		go func() {
 			defer group.Done()
 			for {
-				from := int(next.Add(stretch)) - stretch
+				from := int(next.Add(int64(stretch))) - stretch
 				if from >= n {
 					return
 				}
