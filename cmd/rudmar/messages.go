@@ -10,12 +10,14 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"text/tabwriter"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"rudmar/core/canon"
+	"rudmar/core/manifest"
 	"rudmar/platform"
 )
 
@@ -27,6 +29,7 @@ func dataCommands() []*cobra.Command {
 		handCommand("drop REGION/SERVICE/STAGE ID...", "Take parked messages away", cobra.MinimumNArgs(2), drop),
 		handCommand("send REGION/SERVICE/STAGE QUEUE JSON", "Send a message to a queue", cobra.ExactArgs(3), sendMessage),
 		handCommand("upload REGION/SERVICE/STAGE STORE/KEY FILE", "Put a file there as an object", cobra.ExactArgs(3), upload),
+		handCommand("weather REGION [slow=200ms] [throttled=10%] [fail_before=5%] [fail_after=5%] [late=2s]", "Set how a region answers; nothing but the region for fair weather", cobra.MinimumNArgs(1), weather),
 		handCommand("secret REGION/SERVICE/STAGE NAME VALUE", "Keep a secret that functions may read by permission", cobra.ExactArgs(3), keepSecret),
 	}
 }
@@ -106,6 +109,29 @@ func keepSecret(ctx context.Context, h *hand, words []string) error {
 		return err
 	}
 	return h.ask(ctx, http.MethodPut, "/hand/"+words[0]+"/secrets/"+escape(words[1]), words[2], nil)
+}
+
+// weather reads what manifests read as times and shares.
+func weather(ctx context.Context, h *hand, words []string) error {
+	set := map[string]float64{}
+	for _, pair := range words[1:] {
+		name, text, _ := strings.Cut(pair, "=")
+		var err error
+		switch name {
+		case "slow", "late":
+			var d time.Duration
+			d, err = manifest.ParseTime(text)
+			set[name+"_ms"] = float64(d.Milliseconds())
+		case "throttled", "fail_before", "fail_after":
+			set[name], err = manifest.ParseShare(text)
+		default:
+			return coded{exitUsage, fmt.Errorf("the weather has slow, throttled, fail_before, fail_after and late, not %q", name)}
+		}
+		if err != nil {
+			return coded{exitUsage, fmt.Errorf("%s: %w; write a time such as 200ms, or a share such as 10%%", pair, err)}
+		}
+	}
+	return h.ask(ctx, http.MethodPut, "/hand/"+escape(words[0])+"/weather", set, nil)
 }
 
 func upload(ctx context.Context, h *hand, words []string) error {

@@ -254,12 +254,18 @@ type Message struct {
 
 // MinuteSum defines model for MinuteSum.
 type MinuteSum struct {
-	Calls      int     `json:"calls"`
-	Cold       int     `json:"cold"`
-	Errors     int     `json:"errors"`
-	Function   string  `json:"function"`
-	MaxMs      float64 `json:"maxMs"`
-	MemoryPeak int64   `json:"memoryPeak"`
+	Calls int `json:"calls"`
+	Cold  int `json:"cold"`
+
+	// Durations Calls by duration without cold starts: the key k counts those over 1.1^(k-1) and up to 1.1^k milliseconds. Two histograms are merged by adding.
+	Durations map[string]int `json:"durations"`
+
+	// ErrorKinds Errors by outcome
+	ErrorKinds map[string]int `json:"errorKinds"`
+	Errors     int            `json:"errors"`
+	Function   string         `json:"function"`
+	MaxMs      float64        `json:"maxMs"`
+	MemoryPeak int64          `json:"memoryPeak"`
 
 	// Minute Unix milliseconds of its start
 	Minute    int64   `json:"minute"`
@@ -4574,53 +4580,55 @@ func (sh *strictHandler) PutResource(ctx *echo.Context, region Region, service S
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"1Fpfk9u2Ef8qGDZPKc+6OJd0rDxd3LT15Nze2Enz4F5nVuRKRI4EaGAhnaLRd+8A4F8RlKic0jgvnrMA",
-	"Yhf797e72EWJLEopUJCO5ruoBAUFEir3v5SvUJP9i4toHpVAWRRHAgqM5vViHCn8aLjCNJqTMhhHOsmw",
-	"AH8aESr76X91Bi+/+nr+4frqFVwtH3Zf3+w/i+KItqU9S5PiYhXt93G0NCIhLsUI1WZ5It0PcPXLg/3n",
-	"+urV1cPuOv7y1QhhhatxstXixYlqVGue4AjVevXyZAlWo0Td2oVJOvnqUgqNzrLulVzkWNg/EykIhbMy",
-	"KMucJ2D1Oyv9jj//rL1SWvKfKVxG8+hPs9Z0Z35Vz+pzHcUUdaJ46a0p+ikDYhsUxDZKilXMFlv27m+v",
-	"2aubr/7iheLPsCRukwS1/lE7GZVKlqiIe84hz+XGSmVXX3IhZY4gon0cJdL4m1RLXBCuUEUHdn0gnTjK",
-	"QdOt+3ApVQHkP/36ppVk5ySFWhrljWZw0hrVIrCw7+rzQ9eL3AedQ+PmhvV1GvYeGm7k4mdMyNK7JVJ8",
-	"YQi/5yIdSsuqyNCYuLi4z8Ff5FBXSBkqxoklIFiSgVgh23DKpCFWwCMXK0YZspptBgI3rbQ6NAp46sk1",
-	"lWaRY7tVmGLh5VpwMXGn95RDpm+Z/T1mUjnWNIEiJpdMCsteyoB9PvSM+oddhMIUVjeET1bmFbU4ImWc",
-	"e+bcRdsCytJ++RA4yghO3aMWW0Jtv9GB7Qcm4e5UbWo1E1L5G7GW3kkD3iH0BlVIoUBOKhmINEfFVrBG",
-	"toDk0btNPupQefpWD8/7gRfISFZCtgdzoQlEgjG7ZkupGLANqMIKP4qn6BSVkupUeGmv/p3bbm04DXu0",
-	"XDm2OWGhTx17J1d3XGBrDREoBdv6nNeGxl0k5wI126BCluOSmHWQBSZgNFq5KPRrJCUrQGzDPoKFVNs7",
-	"XvAAoW8rI5oQmfw59wiPzzpGGkpk0XMKb1cuKC2B5+4P4gWmV9JYr5CGruTyyjNg1zIlifw+IelqKY1I",
-	"gz6jcM31WFxWRnjrm2BAa1QH5zRXOnA1nkbtJSvrb0y9JtqTZl9FHaYrQzvupt/Vpt331ccqYg9uXaDW",
-	"FT4YRisFwcxzcEV3dnvScf5+4jobsofrChWciiRImoFmCeT5C/+R45OvVj4SHefUfxFiMJzRoE540927",
-	"nyMDTj6iibBMOwyMca3Dyp7O8RijQlb3DugEBLMEgaRiOpMmT9mjkJuYaZNkVkHACgShbUrkWuZO9Yzs",
-	"p1yzgmttLx23DI5kypabEpX7TIrpN7tvvhm7Y5kDWXcPBwRXB/TJneRTSaut23AQV8j8OvMx7hu280T2",
-	"MdtVBcDe4YedQ+Z7BgrZkuc5poyLEKJQRtjYeCaXmhcmh1GsVjnUmPYdTIM8Z8BqcDn3F4tZoqSIGa5R",
-	"bWPmLVXH7KNBgzHrQNGpvB74RaOw7h1aVcWV7fftpSOlzt06uqqNPeRjdb4OBIeheH4U/IkVPM+5xkR6",
-	"TiYkwaP1ggcdE06pUVH4lB6QOy8zalIIRTdF+0SMymLWRiWhjOsA7slox32si+J+yd/kvQ7znWs2jFVk",
-	"Qtp726a3QWjHoiQdLuAWMt1G852tKw3eXk7Rk3VZgnoc806Ngi7IU1tg9o9zPqtn/7x9+11T50CaKtQu",
-	"rLuyxyyaL3x0t7+6LGvj/FKqUMjaZNshtX/IjfvYlp+sUg5r4d9p82lKWqe7Rkq1BuNW4410PStBs+HC",
-	"EL43RaDKhTwfsZqD0qaz4goO/SuaBQU8TQalfUQ+BcK7W04wJJfGSfsKbJpVHQ0oLWIPSoQkQT752pPR",
-	"Xzi2VEKIK8U2uurXFRVurzmrFXMA3GtWQiZ1AEamI/Q1qsVZ6T0MJf0xQc7a/lyfpRQJeD6SEoDMiEET",
-	"pxyP8HlKT1Vbwh/TkIprdkJXeNdpkx3EeR+xguz04T2kKbfmAfl994R9gJzvUaWTu3ijuiVYnZZHfYU4",
-	"UBX4I46JJFxw/eqra0wU0rGvhrfsR5d/Q27QhZSWCZ88MpmnFlNysUJVKi6ISZF32hgtG50C/KBZlCGr",
-	"Fv2hoB9dJmKcYkaWAkmXaTrh4EQNf6IKey+g1JmkoZQ7NxlBXV5H00uaxtBPeX2XdJfQ8AJeqUZx2r63",
-	"VCpuLMrK8wYxOgYcEEFQ2MnrGVHpW/BcLOVIxfDOpAUorwur+Eb4rEaPL9gts/cFsWWlsVW+YJBCSagq",
-	"PbqKyVoK14wLtlRSuJbrxlWVxJQR+sV/RBM55lFFtSbBSiVJJjKPOvYTfeG6UCUKKHk0j758cf3iSwcR",
-	"KHOCmIEivoSE9Gznx2B7+3OG4Fzal8FcijepRTGgb6vt0cEU5OX19VA4bxxOcq07y8bN9c3YHiGp3Zfi",
-	"EkxOY8bS0O2MSOJIm6IAte20E62IVZLxNfa46M4FP4QptFtm1Whw/xBHpe9d9kVyb6gnko8GNX3r8fXY",
-	"POgXXvbHQE2MXXABajs2dOoOsfYD+d+clP8z5Xpf220lVHduzKRI8BumcGk0pmzj2gA2ALmOPUul020B",
-	"lGTu51qg+ziaNZ2cFQZE+3ek76tyN2RqI8I9b8jmCQRGbDbQevYuYZCudOC69dVHITfaj1LyXG60l0dV",
-	"58/qtslMJ7JEPWuaJ7OqcXJMZk28/g3F1tAYkZxu1i8jvNqKmZCb8324mnjv45M76yn1lK1utrx/OEtv",
-	"M3DT2GPq8/Pa5yqvn6iNPqfF2wyMTyVhd2wg4w5M4rU0gi7jSTzJWKf55SdCNvLEzps2boOrdfxSFZf+",
-	"0EZTowk929V/7mdt02jw2uX3vdzpjQ00dVlV6oAjvBFr+YiTM+p50etgXDMpu17/BtRHn3YkUKBvSlzA",
-	"Z147Z+hgUpuwz8w3s3oGPBa17uz6RWOWGwY/f+x8ELL8qVNi1p3b+Xzx38mVH2zHTOYpamJLrjR9WgEp",
-	"rp5PfTTo4OfwhVqrpkE1H/6219Q++nVf7v8S+bZ+CcApY8BWCsHWSa4PGiIFS3IlWwBQjzUthnQtbBG4",
-	"sQrSzfuCELW8Gly31Ap44oUpovnL6+tr13Lz//0iQPfM0F9NnY/63tt6z8CiApKlTLrXFO4BmULme8Wu",
-	"Ay5D68IByZAcmi7zQLlNM39Eu56G05orCapL+ra7LX8vqeiHZ0alSeGnnsMMw08QHjdafX54qZXv0I8b",
-	"TVTdpg1wql4PtZFfHSi9E5BiZkpGkln5/JHBUi3b2Y6ne18S5+jHAH3P+auSZa236cX0SopL1NI/wKPV",
-	"WaWJxgNgUw3uP7nM0H9Yy9Ojr2oneWUY+L1Hkd6ugIupOrF2rq3hLpCt+BoFk+YSsOkHxYMasrzFbKlk",
-	"0T6NPBdNFUiKJyeCut9yUUzlh0HTUVU7JzyFq+qTpyCr96a4ROSzx9hSsAlvMavnXi4YVpOvT82bTg+1",
-	"Q5lP8+pJwDk+dp5RNk302a4ayRwPn+73d+1b698lgvYfTn+K0XOY/Svpxh7fusFzDjpDzVAnUGKDfvox",
-	"t52TjQfeAp7uUKwoi+Y3FoqOYfUMIXVIqjr7TYpFKQlFsr36HrdTabys4G79/y/i0/jeSoBg1b6naNSX",
-	"gYvjGazxG/a5xy5i6zfiE9fUOMeA/eXVW6AkO1ppHOng96z48v2G3qzy/9xtaCdqw0Ds/VHLS8DQoTcu",
-	"kIH2KdkTr8dwzin7A7gPD/uH/f8CAAD//w==",
+	"1Drdc+O28f8Khr88/JrSlu/ipHPKk5Om7U18refu0jxcnZkVuSIRkQAPWEpWNPrfOwD4KYISFSvN5cVj",
+	"EcDuYr8/sAsimRdSoCAdzHdBAQpyJFT2V8wT1GT+4yKYBwVQGoSBgByDeb0YBgo/llxhHMxJlRgGOkox",
+	"BweNCJU5+pNO4eWXX80/3Fy9gqvl4+6r2/1nQRjQtjCwNCkukmC/D4NlKSLiUoxgbZYn4v0AV788mj83",
+	"V6+uHnc34RevRhArTMbRVosXR6pRrXmEI1jr1cujJUhGkdq1C6O0/NWFFBqtZj0oucgwN/9GUhAKq2VQ",
+	"FBmPwMh3Vrgdf/5ZO6G06D9TuAzmwf/NWtWduVU9q+FajDHqSPHCaVPwYwrENiiIbZQUScgWW/b2b9+y",
+	"V7df/sUxxcEwKO6iCLX+QVseFUoWqIg7yiHL5MZwZVdfciFlhiCCfRhEsnQ3qZa4IExQBQd6fcCdMMhA",
+	"0509uJQqB3JHv7ptOdmBpFDLUjmlGUBao1p4FvZdeX7oWpE90AEaNjesr9OQ99hQIxc/Y0QG3x2R4ouS",
+	"8Hsu4iG3jIhKGmMXFw8ZuIscygopRcU4sQgEi1IQCbINp1SWxHJYcZEwSpHVZDMQuGm51cGRw1OPr7Es",
+	"Fxm2W0WZLxxfcy4m7nSWckj0HTPfQyaVJU0TKGJyyaQw5MUM2OdDy6g/7AIUZW5kQ/hkeF5hCwNSpTXP",
+	"jFtvm0NRmJOPHlCl4NQFtdgSanNGe7YfqIS9U7WplYxP5K/FWjoj9ViH0BtUPoECWa6kIOIMFUtgjWwB",
+	"0cqZTTZqUFn8Rg/hvec5MpIVkw1gLjSBiDBkN2wpFQO2AZUb5gfhFJmiUlKdci/t1b+z240Ox36Llokl",
+	"mxPm+hTYe5ncc4GtNgSgFGxrON+WNG4iGReo2QYVsgyXxIyBLDCCUqPhi0K3RlKyHMTWbyOYS7W95zn3",
+	"IPqmUqIJnsnBeUBYPQuMLCmSec8onF5Zp7QEntl/iOcYX8nSWIUs6UourxwBZi1VksjtE5KulrIUsddm",
+	"FK65HvPLqhRO+yYo0BrVAZzmSgemxuOgvWSl/Y2q10h73OyLqEN0pWjHzfS7WrX7trqqPPbg1jlqXeUH",
+	"Q2+lwBt5Dq5oYbeQjtP3I9fpkDxcV1nBKU+CpBloFkGWXbtDlk6eJM4THafUnfAR6I9oUAe86ebdj5Ee",
+	"Ix+RhJ+nHQLGqNZ+YU+neIxQIat7e2QCghmEQFIxncoyi9lKyE3IdBmlRkDAcgShTUjkWmZW9IzMUa5Z",
+	"zrU2lw5bAkciZUtNgcoek2L6zR6aM2N3LDIgY+5+h2DrgD66k3QqaaR153fiCplbZ87Hfc12Dsk+ZLuq",
+	"ANjb/GFnM/M9A4VsybMMY8aFL6NQpTC+8UwqNc/LDEZztcqgxqRv0zTIMgasTi7n7mIhi5QUIcM1qm3I",
+	"nKbqkH0sscSQdVLRqbQe2EUjsO4dWlGFle739aXDpc7dOrKqld1nY3W89jiHIXt+EPyJ5TzLuMZIOkom",
+	"BMGj9YJLOiZAqbMiP5ReIndeZNSkEPJuiHaBGJXJWRuR+CKuTXBPejvufF0Q9kv+Ju51iO9csyGsQuOT",
+	"3ps2vA1cO+YFaX8Bt5DxNpjvTF1Z4t3lBD1ZlgWo1Zh1ahR0QZraArMPztqsnv3z7s13TZ0DcaxQW7du",
+	"y55y0Zxw3t18tVHW+PmlVD6XtUm3Q2z/kBt72JSfrBIOa9O/0+rTlLRWdg2XagmGrcQb7jpSvGrDRUn4",
+	"rsw9VS5k2YjWHJQ2nZW4VFZ9nerFMTc/IHvoQfYc67HoW4OZLbashtYUyQaxK4/03HJxhVu2Yrak14xS",
+	"qZHJNSr24vrFT/+/unrxJxtkysKUVebbqqc31+z9RrKUa5KJglzbKJSjSjA26A39IrkOPHyzhVWTlfza",
+	"i9oc1t60TZz9qPSv6L/k8DQ5z+8XOVOqIqs4E2zTZkakndSmGepRH90WQV6OkCTIJl97ckLtd9cVE8LK",
+	"VhpZ9Uu1qhSqKasFc1AL1aT0dKtrUD7zPUj8pldDa1SLs1Ipf9ruwHgpa3uhfZJiJODZSPgFKkc0nThl",
+	"eITOUwKsWkAOTIMqrMnxXeFtpyV5EFNddPCS0y+lRjzD3oPO9QPjyR3TUdkSJKf5UV8h9FRgDsQxlviL",
+	"2199dY2RQpriSttb9t3OvyEr0fqalggXqFMTMoAtuUhQFYoLYlJkW5+n7TQ7DhpzKbJq0QEFvbJRn3EK",
+	"GRkMJG086viJE/2SExXvOwGFTiUNudy5yUiG62Q0vXxsFP2U1XdRdxENL+CEWipO23cGS0WNyWizrMnO",
+	"LQE26UNQ2MmhUqLCjTu4WMqR6uxtGeegnCyM4BvmszpTv2Z3zNwXxJYVJZlqlEEMBaGq5GirU6MpXDMu",
+	"2FJJYdvbG1vBE1Ol0Nf/EY3nmAcV1hoFK5QkGcks6OhP8MJ2/AoUUPBgHnxxfXP9hU3HKLWMmIEivoSI",
+	"9GznRo578zlFsCbtWg5citexyRhB31Xbg4OJ08ubmyFzXtuc1LZJDRm3N7dje4Skdl+MSygzGlOWBm9n",
+	"HBUGusxzUNtO69awWEUpX2OPiu4M9oMfQ7tlVo1h949hULg+cZ8lDyX1WPKxRE3fuFpmbPb2Cy/6I7fG",
+	"xy64ALUdG/B1B4b7Af9vT/L/mXx9qPW2YqqFGzIpIvyaKVyWGmO2sS0X44DsdITF0so2B4pS+7lm6D4M",
+	"Zk3XLEEPa/+OVOcePlUbYe55A02HwDPONI7WkXcJhbRlGtetra6E3Gg3tsoyudGOH1VPZVa3qGY6kgXq",
+	"WdOomlVNqmM8a/z1b8i2BscI53Szfhnm1VrMhNycb8PV64J9eHJn/SJgylY7x98/niW3GdjJ9zHxudn4",
+	"c4XXD9SlPqed3gznTwVhC9YTcYdltK2KL6IMPEpZp9Hopm/G84TWmjZ2gy2C3FLll/7QSlNnE3q2q//d",
+	"z9oG3eBl0e97udMbm9TURlWpPYbwWqzlCidH1PO818FobFJ0vfkNsI8+o4kgR9etuIDNuB5WJyc1AfvM",
+	"eDOr5+1jXuverF/UZ9nB+/NH/Acuy0Gd4rPu7c7ns/9eJu4RQchkFqMmtuRK06flkMLqqdrHEm36OXwN",
+	"2IppUM37z/YGCEdP9/n+L5Ft61cXnFIGLFEIpk6yPWcfKliSLdk8CfVY02KI16QtAjdGQLp5y+HDllWP",
+	"BFpsOTzxvMyD+cubmxvbi3M/X3jwnun6qwn/Udt7U+8ZaJSHs64zTe6xnkLm+vJ22iB968Imkj4+NB39",
+	"gXCbwcmIdB0OKzVbElSXdCMOU/5eUtCPz/RKk9xPPfMauh9vetxI9fnupRa+zX7sGKjqNm2AU/VSq/X8",
+	"6kDoHYcUVrMJw58/crJU83a24/HelcQZuvlA33L+qmRRy216MZ1IcYla+j2sjMwqSTQWAJvqkcQnFxn6",
+	"j5h5fPQF8ySr9Cd+71DEdwlwMVUmRs+1UdwFsoSvUTBZXiJteq+4V0KGtpAtlczbZ6jnZlM5kuLRCafu",
+	"tlw0p3JToulZVTuTPZVX1ZCnZFbvyvwSns+AMaVg495CVg/ErDOsRmKfmjWdfkDgi3yaV88vzrGx85Sy",
+	"aaLPdtVI5rj7tN/ftu/afxcP2n+k/il6z2H0r7gbuvzWTqQz0ClqhjqCApvsp+9z2znZuOPN4ekeRUJp",
+	"ML81qehYrp4ixDaTqmC/jjEvJKGItlff43YqjpdVulv/fhGezu8NBwiS9u1KI74UrB9PYY1fs89d7iK2",
+	"biM+cU2NcQzIX169AYrSo5XGkQ5+T4sv32/ozSr/x92GdqI2dMTOHrW8RBo6tMYFMtAuJDvk9RjOGmV/",
+	"APfhcf+4/28AAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

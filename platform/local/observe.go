@@ -3,7 +3,11 @@ package local
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
+	"errors"
 	"fmt"
+	"math"
+	"strconv"
 	"sync"
 	"time"
 
@@ -76,7 +80,7 @@ func (o *observations) count(c call, inv api.Invocation) {
 	key := minuteKey{c.at, inv.Revision, cause, o.now().Truncate(time.Minute).UnixMilli()}
 	m := o.minutes[key]
 	if m == nil {
-		m = &api.MinuteSum{}
+		m = &api.MinuteSum{ErrorKinds: map[string]int{}, Durations: map[string]int{}}
 		o.minutes[key] = m
 	}
 	if inv.Outcome == api.Throttled {
@@ -86,13 +90,33 @@ func (o *observations) count(c call, inv api.Invocation) {
 	m.Calls++
 	if inv.Outcome != api.Answered {
 		m.Errors++
+		m.ErrorKinds[string(inv.Outcome)]++
 	}
 	if inv.Cold {
 		m.Cold++
+	} else {
+		m.Durations[durationKey(inv.RunMs)]++
 	}
 	m.TotalMs += inv.RunMs
 	m.MaxMs = max(m.MaxMs, inv.RunMs)
 	m.MemoryPeak = max(m.MemoryPeak, inv.MemoryPeak)
+}
+
+// durationKey gives the bucket of a duration: k for those over 1.1^(k-1) and up
+// to 1.1^k milliseconds, so that a quantile is right to a tenth.
+func durationKey(ms float64) string {
+	return strconv.Itoa(int(math.Ceil(math.Log(max(ms, 0.01)) / math.Log(1.1))))
+}
+
+// merged adds counts that were kept as JSON.
+func merged(kept string, more map[string]int) string {
+	sum := map[string]int{}
+	_ = json.Unmarshal([]byte(kept), &sum) // what cannot be read counts as nothing
+	for k, n := range more {
+		sum[k] += n
+	}
+	text, _ := json.Marshal(sum) // numbers by text always have a form in JSON
+	return string(text)
 }
 
 func (o *observations) use(at place, verb, resource string, allowed bool) {
@@ -141,6 +165,33 @@ func (o *observations) flush(ctx context.Context) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.lines = append(lines, o.lines...)
+	o.putBack(minutes, uses)
+}
+
+// putBack adds to what was counted since what could not be written.
+func (o *observations) putBack(minutes map[minuteKey]*api.MinuteSum, uses map[useKey]*useSum) {
+	for key, m := range minutes {
+		now := o.minutes[key]
+		if now == nil {
+			o.minutes[key] = m
+			continue
+		}
+		now.Calls, now.Errors, now.Throttled, now.Cold = now.Calls+m.Calls, now.Errors+m.Errors, now.Throttled+m.Throttled, now.Cold+m.Cold
+		now.TotalMs, now.MaxMs, now.MemoryPeak = now.TotalMs+m.TotalMs, max(now.MaxMs, m.MaxMs), max(now.MemoryPeak, m.MemoryPeak)
+		for k, n := range m.ErrorKinds {
+			now.ErrorKinds[k] += n
+		}
+		for k, n := range m.Durations {
+			now.Durations[k] += n
+		}
+	}
+	for key, u := range uses {
+		if now := o.uses[key]; now != nil {
+			now.count += u.count
+			continue
+		}
+		o.uses[key] = u
+	}
 }
 
 func write(tx *sql.Tx, lines []placedLine, minutes map[minuteKey]*api.MinuteSum, uses map[useKey]*useSum) error {
@@ -151,11 +202,18 @@ func write(tx *sql.Tx, lines []placedLine, minutes map[minuteKey]*api.MinuteSum,
 		}
 	}
 	for k, m := range minutes {
-		if _, err := tx.Exec(`INSERT INTO minutes (region, service, stage, function, revision, cause, minute, calls, errors, throttled, cold, total_ms, max_ms, memory_peak)
-			VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?) ON CONFLICT DO UPDATE SET calls = calls + excluded.calls, errors = errors + excluded.errors,
+		kinds, durations := "{}", "{}"
+		err := tx.QueryRow(`SELECT error_kinds, durations FROM minutes WHERE region = ? AND service = ? AND stage = ? AND function = ? AND revision = ? AND cause = ? AND minute = ?`,
+			k.region, k.service, k.stage, k.function, k.revision, k.cause, k.minute).Scan(&kinds, &durations)
+		if err != nil && !errors.Is(err, sql.ErrNoRows) {
+			return err
+		}
+		if _, err := tx.Exec(`INSERT INTO minutes (region, service, stage, function, revision, cause, minute, calls, errors, throttled, cold, total_ms, max_ms, memory_peak, error_kinds, durations)
+			VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?) ON CONFLICT DO UPDATE SET calls = calls + excluded.calls, errors = errors + excluded.errors,
 			throttled = throttled + excluded.throttled, cold = cold + excluded.cold, total_ms = total_ms + excluded.total_ms,
-			max_ms = max(max_ms, excluded.max_ms), memory_peak = max(memory_peak, excluded.memory_peak)`,
-			k.region, k.service, k.stage, k.function, k.revision, k.cause, k.minute, m.Calls, m.Errors, m.Throttled, m.Cold, m.TotalMs, m.MaxMs, m.MemoryPeak); err != nil {
+			max_ms = max(max_ms, excluded.max_ms), memory_peak = max(memory_peak, excluded.memory_peak),
+			error_kinds = excluded.error_kinds, durations = excluded.durations`,
+			k.region, k.service, k.stage, k.function, k.revision, k.cause, k.minute, m.Calls, m.Errors, m.Throttled, m.Cold, m.TotalMs, m.MaxMs, m.MemoryPeak, merged(kinds, m.ErrorKinds), merged(durations, m.Durations)); err != nil {
 			return err
 		}
 	}
@@ -205,7 +263,7 @@ func (o *observations) read(ctx context.Context, sc scope, function, invocation 
 
 func (o *observations) sums(ctx context.Context, sc scope, since int64) ([]api.MinuteSum, error) {
 	o.flush(ctx)
-	rows, err := o.store.db.QueryContext(ctx, `SELECT function, revision, cause, minute, calls, errors, throttled, cold, total_ms, max_ms, memory_peak
+	rows, err := o.store.db.QueryContext(ctx, `SELECT function, revision, cause, minute, calls, errors, throttled, cold, total_ms, max_ms, memory_peak, error_kinds, durations
 		FROM minutes WHERE region = ? AND service = ? AND stage = ? AND minute >= ? ORDER BY minute, function`, sc.region, sc.service, sc.stage, since)
 	if err != nil {
 		return nil, err
@@ -214,7 +272,11 @@ func (o *observations) sums(ctx context.Context, sc scope, since int64) ([]api.M
 	out := []api.MinuteSum{}
 	for rows.Next() {
 		var m api.MinuteSum
-		if err := rows.Scan(&m.Function, &m.Revision, &m.Trigger, &m.Minute, &m.Calls, &m.Errors, &m.Throttled, &m.Cold, &m.TotalMs, &m.MaxMs, &m.MemoryPeak); err != nil {
+		var kinds, durations string
+		if err := rows.Scan(&m.Function, &m.Revision, &m.Trigger, &m.Minute, &m.Calls, &m.Errors, &m.Throttled, &m.Cold, &m.TotalMs, &m.MaxMs, &m.MemoryPeak, &kinds, &durations); err != nil {
+			return nil, err
+		}
+		if err := errors.Join(json.Unmarshal([]byte(kinds), &m.ErrorKinds), json.Unmarshal([]byte(durations), &m.Durations)); err != nil {
 			return nil, err
 		}
 		out = append(out, m)

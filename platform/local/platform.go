@@ -49,6 +49,7 @@ type Platform struct {
 	observed  *observations
 	dispatch  *dispatcher
 	directory *directory
+	skies     *skies
 	isolation isolation
 	functions *http.Server // what functions reach
 	cancel    context.CancelFunc
@@ -99,6 +100,10 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 	p.pool = newPool(p)
 	p.dispatch = newDispatcher(p)
 	p.directory = newDirectory(st)
+	if p.skies, err = openSkies(ctx, st, o.Now); err != nil {
+		st.db.Close()
+		return nil, err
+	}
 	ctx, p.cancel = context.WithCancel(context.WithoutCancel(ctx))
 	for _, work := range []func(context.Context){p.observed.run, p.runSchedules, p.pool.run, p.dispatch.run} {
 		p.running.Add(1)

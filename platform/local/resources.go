@@ -49,10 +49,13 @@ func (p *Platform) snapshot(ctx context.Context, sc scope) (api.Snapshot, error)
 		return api.Snapshot{}, err
 	}
 	out := api.Snapshot{Resources: make([]api.Resource, 0, len(rows))}
-	sum := sha256.New()
 	for _, r := range rows {
-		fmt.Fprintln(sum, r.address, r.tag)
 		out.Resources = append(out.Resources, p.shown(sc, r))
+	}
+	out.Resources = p.skies.seen(sc, out.Resources)
+	sum := sha256.New()
+	for _, r := range out.Resources {
+		fmt.Fprintln(sum, r.Address, r.Tag)
 	}
 	out.Fingerprint = hex.EncodeToString(sum.Sum(nil))[:32]
 	return out, nil
@@ -83,6 +86,8 @@ func (p *Platform) put(ctx context.Context, sc scope, address string, w wish) (a
 	}
 	function, _, _ := strings.Cut(rest, "/")
 	var out api.Resource
+	var was *api.Resource
+	changed := false
 	err := p.store.within(ctx, func(tx *sql.Tx) error {
 		if done, err := answered(ctx, tx, w.key, &out); done || err != nil {
 			return err
@@ -115,9 +120,18 @@ func (p *Platform) put(ctx context.Context, sc scope, address string, w wish) (a
 			}
 		}
 		out = p.shown(sc, r)
+		was = nil
+		if exists {
+			shown := p.shown(sc, before)
+			was = &shown
+		}
+		changed = true
 		return remember(ctx, tx, w.key, out, r.changedAt)
 	})
 	p.directory.forget(sc)
+	if err == nil && changed {
+		p.skies.changed(sc, address, was)
+	}
 	if err == nil && kind == expand.Pointer {
 		p.pool.retire(sc, function, w.attributes)
 	}
@@ -306,6 +320,7 @@ func scheduleOf(attributes map[string]any) (timing.Schedule, error) {
 // remove takes a resource away.
 func (p *Platform) remove(ctx context.Context, sc scope, address, key, match string) error {
 	kind, function, _ := strings.Cut(address, "/")
+	var was *api.Resource
 	err := p.store.within(ctx, func(tx *sql.Tx) error {
 		if done, err := answered(ctx, tx, key, nil); done || err != nil {
 			return err
@@ -339,9 +354,14 @@ func (p *Platform) remove(ctx context.Context, sc scope, address, key, match str
 				return err
 			}
 		}
+		shown := p.shown(sc, before)
+		was = &shown
 		return remember(ctx, tx, key, struct{}{}, p.options.Now().UnixMilli())
 	})
 	p.directory.forget(sc)
+	if err == nil && was != nil {
+		p.skies.changed(sc, address, was)
+	}
 	if err == nil && kind == expand.Pointer {
 		p.pool.retire(sc, function, nil)
 	}

@@ -28,12 +28,13 @@ func (p *Platform) Protocol() http.Handler {
 	e.Logger = p.options.Log
 	e.HTTPErrorHandler = p.problem
 	e.Use(middleware.Recover())
-	e.Use(p.authenticate)
+	e.Use(p.authenticate, p.weathered)
 	api.RegisterHandlers(e, api.NewStrictHandler(&protocol{p}, nil))
 	p.data(e)
 	e.PUT("/hand/:region/:service/:stage/:address", p.handChange)
 	e.DELETE("/hand/:region/:service/:stage/:address", p.handChange)
 	e.POST("/hand/callers", p.addCaller)
+	e.PUT("/hand/:region/weather", p.setWeather)
 	e.PUT("/hand/:region/:service/:stage/secrets/:name", p.keepSecret)
 	e.POST("/hand/:region/:service/:stage/queues/:name", p.handMessage)
 	e.PUT("/hand/:region/:service/:stage/objects/:name/*", p.handObject)

@@ -1,0 +1,57 @@
+package local_test
+
+import (
+	"testing"
+	"time"
+
+	"rudmar/platform/api"
+)
+
+// Calls are counted by duration and errors by kind, and sums of several writes add up.
+func TestHistograms(t *testing.T) {
+	s := newStand(t)
+	s.deploy("warn", "import time\ndef run(call):\n    time.sleep(call.event['ms'] / 1000)\n    if call.event['ms'] == 2:\n        raise ValueError('no')\n", map[string]any{"timeout": 300.0})
+	s.call("warn", map[string]any{"ms": 0}) // cold
+	for range 3 {
+		for range 4 {
+			s.call("warn", map[string]any{"ms": 20})
+		}
+		s.call("warn", map[string]any{"ms": 2})
+		s.sums() // what is in memory is written when somebody reads
+	}
+	s.call("warn", map[string]any{"ms": 2000}) // times out
+	total := s.sums()
+	if total.Calls != 17 || total.Errors != 4 || total.Cold != 1 || total.ErrorKinds["failed"] != 3 || total.ErrorKinds["timed-out"] != 1 {
+		t.Errorf("%+v", total)
+	}
+	count, around20 := 0, 0
+	for k, n := range total.Durations {
+		count += n
+		if k >= "32" && k <= "39" && len(k) == 2 { // 1.1^31 is 19.2 ms, 1.1^39 is 41 ms
+			around20 += n
+		}
+	}
+	if count != 16 || around20 < 10 {
+		t.Errorf("durations: %v", total.Durations)
+	}
+}
+
+// sums adds the minutes of the scope up.
+func (s *stand) sums() api.MinuteSum {
+	s.Helper()
+	minutes, err := s.client.Metrics(s.Context(), s.scope, time.Time{})
+	if err != nil {
+		s.Fatal(err)
+	}
+	out := api.MinuteSum{ErrorKinds: map[string]int{}, Durations: map[string]int{}}
+	for _, m := range minutes {
+		out.Calls, out.Errors, out.Cold = out.Calls+m.Calls, out.Errors+m.Errors, out.Cold+m.Cold
+		for k, n := range m.ErrorKinds {
+			out.ErrorKinds[k] += n
+		}
+		for k, n := range m.Durations {
+			out.Durations[k] += n
+		}
+	}
+	return out
+}

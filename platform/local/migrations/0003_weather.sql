@@ -1,0 +1,3 @@
+-- +goose Up
+-- How a region answers, by a person's wish.
+CREATE TABLE weather (region TEXT PRIMARY KEY, setting TEXT NOT NULL);

@@ -1,0 +1,190 @@
+package local
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"rudmar/platform/api"
+)
+
+// weather is how a region answers the protocol, for tests and for showing.
+type weather struct {
+	SlowMs     float64 `json:"slow_ms"`     // each request takes so much longer
+	Throttled  float64 `json:"throttled"`   // the share of requests that are told to come again, from 0 to 1
+	FailBefore float64 `json:"fail_before"` // the share that fails without an effect
+	FailAfter  float64 `json:"fail_after"`  // the share that fails though it took effect
+	LateMs     float64 `json:"late_ms"`     // how long a change cannot be seen
+}
+
+// skies keeps the weather of the regions, and what changed lately.
+type skies struct {
+	store *store
+	now   func() time.Time
+
+	mu      sync.Mutex
+	regions map[string]weather
+	recent  map[scope][]change
+}
+
+// change is a resource as it was before it changed.
+type change struct {
+	at      time.Time
+	address string
+	before  *api.Resource // nil where it was not there
+}
+
+// keptChanges bounds how many changes of a scope are remembered.
+const keptChanges = 1000
+
+func openSkies(ctx context.Context, s *store, now func() time.Time) (*skies, error) {
+	k := &skies{store: s, now: now, regions: map[string]weather{}, recent: map[scope][]change{}}
+	rows, err := s.db.QueryContext(ctx, `SELECT region, setting FROM weather`)
+	if err != nil {
+		return nil, fmt.Errorf("reading the weather: %w", err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var region, text string
+		var w weather
+		if err := rows.Scan(&region, &text); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal([]byte(text), &w); err != nil {
+			return nil, err
+		}
+		k.regions[region] = w
+	}
+	return k, rows.Err()
+}
+
+func (k *skies) of(region string) weather {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.regions[region]
+}
+
+// set changes a region's weather, by hand.
+func (p *Platform) setWeather(c *echo.Context) error {
+	region := c.Param("region")
+	if !slices.Contains(regions(), region) {
+		return refuse(http.StatusNotFound, "there is no region %q; there are %s", region, strings.Join(regions(), ", "))
+	}
+	var w weather
+	decoder := json.NewDecoder(c.Request().Body)
+	decoder.DisallowUnknownFields()
+	if err := decoder.Decode(&w); err != nil {
+		return refuse(http.StatusUnprocessableEntity, "the weather has slow_ms, throttled, fail_before, fail_after and late_ms: %v", err)
+	}
+	for _, share := range []float64{w.Throttled, w.FailBefore, w.FailAfter} {
+		if share < 0 || share > 1 {
+			return refuse(http.StatusUnprocessableEntity, "a share lies from 0 to 1, not %v", share)
+		}
+	}
+	if w.SlowMs < 0 || w.LateMs < 0 || w.SlowMs > 600_000 || w.LateMs > 600_000 {
+		return refuse(http.StatusUnprocessableEntity, "a time lies from 0 to 600000 ms")
+	}
+	text, err := json.Marshal(w)
+	if err != nil {
+		return err
+	}
+	if _, err := p.store.db.ExecContext(c.Request().Context(), `INSERT INTO weather (region, setting) VALUES (?,?) ON CONFLICT DO UPDATE SET setting = excluded.setting`, region, string(text)); err != nil {
+		return err
+	}
+	p.skies.mu.Lock()
+	p.skies.regions[region] = w
+	p.skies.mu.Unlock()
+	return c.NoContent(http.StatusNoContent)
+}
+
+// weathered lets a region's weather act on a request of the protocol.
+func (p *Platform) weathered(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		rest, inside := strings.CutPrefix(c.Request().URL.Path, "/regions/")
+		region, _, _ := strings.Cut(rest, "/")
+		w := p.skies.of(region)
+		if !inside || w == (weather{}) {
+			return next(c)
+		}
+		if w.SlowMs > 0 {
+			timer := time.NewTimer(msDuration(w.SlowMs))
+			defer timer.Stop()
+			select {
+			case <-timer.C:
+			case <-c.Request().Context().Done():
+				return c.Request().Context().Err()
+			}
+		}
+		switch luck := rand.Float64(); {
+		case luck < w.Throttled:
+			c.Response().Header().Set("Retry-After", "1")
+			return refuse(http.StatusTooManyRequests, "the weather of %s: come again in a second", region)
+		case luck < w.Throttled+w.FailBefore:
+			return refuse(http.StatusInternalServerError, "the weather of %s: it failed, and nothing was done", region)
+		case luck < w.Throttled+w.FailBefore+w.FailAfter:
+			own := c.Response()
+			c.SetResponse(httptest.NewRecorder())
+			err := next(c)
+			c.SetResponse(own)
+			if err != nil {
+				return err
+			}
+			return refuse(http.StatusInternalServerError, "the weather of %s: it failed, though it was done", region)
+		}
+		return next(c)
+	}
+}
+
+// changed remembers what a resource was before it changed, for those who see late.
+func (k *skies) changed(sc scope, address string, before *api.Resource) {
+	if k.of(sc.region).LateMs == 0 {
+		return
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	list := append(k.recent[sc], change{k.now(), address, before})
+	k.recent[sc] = list[max(0, len(list)-keptChanges):]
+}
+
+// seen gives the resources of a scope as they can be seen now.
+func (k *skies) seen(sc scope, resources []api.Resource) []api.Resource {
+	late := msDuration(k.of(sc.region).LateMs)
+	if late == 0 {
+		return resources
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	hidden := map[string]*api.Resource{}
+	for i := len(k.recent[sc]) - 1; i >= 0; i-- { // the oldest change that cannot be seen tells what can be
+		if c := k.recent[sc][i]; k.now().Sub(c.at) < late {
+			hidden[c.address] = c.before
+		}
+	}
+	var out []api.Resource
+	for _, r := range resources {
+		before, changed := hidden[r.Address]
+		delete(hidden, r.Address)
+		switch {
+		case !changed:
+			out = append(out, r)
+		case before != nil:
+			out = append(out, *before)
+		}
+	}
+	for _, before := range hidden {
+		if before != nil { // taken away, which cannot be seen yet
+			out = append(out, *before)
+		}
+	}
+	slices.SortFunc(out, func(a, b api.Resource) int { return strings.Compare(a.Address, b.Address) })
+	return out
+}
