@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -80,13 +81,7 @@ func (h *handlers) GetLineAuthors(ctx context.Context, r api.GetLineAuthorsReque
 			continue // a reason can lie in a file of the version before
 		}
 		last := strings.Count(string(text), "\n") + 1
-		for i := 0; i < len(numbers); {
-			if numbers[i] > last {
-				numbers = append(numbers[:i], numbers[i+1:]...)
-				continue
-			}
-			i++
-		}
+		numbers = slices.DeleteFunc(numbers, func(n int) bool { return n > last })
 		if len(numbers) == 0 {
 			continue
 		}

@@ -8,6 +8,7 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"net/http"
 	"slices"
@@ -61,7 +62,7 @@ func Run(ctx context.Context, address, token string) ([]Result, error) {
 	t.scope = platform.Scope{Region: t.kinds.Regions[0], Service: "conform-" + t.salt, Stage: "trial"}
 	for _, rule := range rules() {
 		problem, skipped := "", false
-		if err := rule.try(ctx, t); err == errSkip { //nolint:errorlint // it is this very value
+		if err := rule.try(ctx, t); errors.Is(err, errSkip) {
 			skipped = true
 		} else if err != nil {
 			problem = err.Error()
@@ -73,7 +74,7 @@ func Run(ctx context.Context, address, token string) ([]Result, error) {
 }
 
 // errSkip tells that the platform does not have what a rule is about.
-var errSkip = fmt.Errorf("skipped")
+var errSkip = errors.New("skipped")
 
 type rule struct {
 	says string

@@ -1,0 +1,93 @@
+package expand
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"strings"
+
+	"rudmar/core/canon"
+	"rudmar/core/manifest"
+)
+
+// render puts values in the place of references. Where a secret takes part the
+// attribute holds a fingerprint, and the value itself is given beside it.
+func (x *expander) render(name string, t manifest.Template, from manifest.Origin) (Attribute, string) {
+	a := Attribute{Name: name, From: from}
+	b := strings.Builder{}
+	secret := false
+	for _, part := range t {
+		switch part.Kind {
+		case "":
+			b.WriteString(part.Literal)
+		case manifest.ToSetting:
+			v := x.setting(part.Name)
+			b.WriteString(settingText(v.V))
+			a.Through = append(a.Through, v.From)
+		case manifest.ToSecret:
+			value, ok := x.in.Secrets[part.Name]
+			if !ok {
+				x.problems = append(x.problems, Problem{Message: fmt.Sprintf("the secret %q has no value in %s; set it before this can run", part.Name, x.stage.Name), From: from})
+			}
+			secret = true
+			b.WriteString(value)
+		case manifest.ToStageName:
+			b.WriteString(x.stage.Name)
+		case manifest.ToStageRegion:
+			b.WriteString(x.target.Region)
+		case manifest.ToService:
+			b.WriteString(x.service.Name)
+		case manifest.ToVersion:
+			x.elsewhere = true
+			fmt.Fprint(&b, x.in.Version)
+		case manifest.ToURL:
+			x.elsewhere = true
+			b.WriteString(x.url(part.Name))
+		}
+	}
+	a.Value = b.String()
+	if secret {
+		sum := sha256.Sum256([]byte(b.String()))
+		a.Value = "secret " + hex.EncodeToString(sum[:6])
+		return a, b.String()
+	}
+	return a, ""
+}
+
+func (x *expander) setting(name string) manifest.Value[any] {
+	if v, ok := x.stage.Set[name]; ok {
+		return v
+	}
+	if s := x.service.Setting(name); s != nil {
+		v := s.Default
+		v.From.Rule = manifest.OfSetting
+		return v
+	}
+	return manifest.Value[any]{}
+}
+
+func settingText(v any) string {
+	switch v := v.(type) {
+	case string:
+		return v
+	case nil:
+		return ""
+	}
+	text, err := canon.Append(nil, v)
+	if err != nil {
+		return fmt.Sprint(v)
+	}
+	return string(text)
+}
+
+// url gives the address of a function's first route in this stage.
+func (x *expander) url(name string) string {
+	if fn := x.service.Function(name); fn != nil {
+		for _, t := range fn.At(x.stage.Name).Triggers {
+			if t.Kind == manifest.RouteTrigger {
+				return x.in.Address + t.Route.V.Path()
+			}
+		}
+	}
+	return x.in.Address
+}
