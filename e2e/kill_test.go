@@ -15,6 +15,7 @@ import (
 	"rudmar/core/expand"
 	"rudmar/core/pack"
 	"rudmar/platform"
+	"rudmar/platform/conform"
 )
 
 // kills is how often the platform is killed.
@@ -282,4 +283,19 @@ func (r *rig) messages(t *testing.T, client *platform.Client, scope platform.Sco
 		}
 	}
 	return out
+}
+
+// The platform as a process of its own keeps every rule of the protocol.
+func TestThePlatformAloneConforms(t *testing.T) {
+	r, _ := startPlatform(t, t.TempDir())
+	defer r.kill()
+	results, err := conform.Run(t.Context(), "http://"+r.address, "secret")
+	if err != nil || len(results) < 20 {
+		t.Fatal(len(results), err)
+	}
+	for _, rule := range results {
+		if rule.Problem != "" || rule.Skipped {
+			t.Errorf("%s: %s (skipped: %v)", rule.Rule, rule.Problem, rule.Skipped)
+		}
+	}
 }

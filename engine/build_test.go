@@ -119,6 +119,48 @@ func TestStartersWork(t *testing.T) {
 	}
 }
 
+// The same commit, built by two installations in two folders at two times, gives
+// the same digests and the same bytes, for each runtime.
+func TestTheSameCommitGivesTheSameDigests(t *testing.T) {
+	files := map[string]string{"rudmar.yaml": root}
+	for _, runtime := range starter.Runtimes() {
+		own, err := starter.Function("hello-"+runtime, runtime)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for name, text := range own {
+			files[name] = text
+		}
+	}
+	files["functions/hello-node/package.json"] = `{"name": "hello-node", "version": "1.0.0"}`
+	files["functions/hello-node/package-lock.json"] = `{"name": "hello-node", "version": "1.0.0", "lockfileVersion": 3, "packages": {"": {"name": "hello-node", "version": "1.0.0"}}}`
+	files["functions/hello-python/function.yaml"] += "build: {run: [\"date > when; date > when.txt\"], leave_out: [when, when.txt]}\n"
+	var found []map[string]string
+	for range 2 {
+		r := newRig(t)
+		r.push(files)
+		r.ends("done")
+		functions, err := r.Store.VersionFunctions(t.Context(), "frostline", 1)
+		if err != nil || len(functions) != 3 {
+			t.Fatal(functions, err)
+		}
+		own := map[string]string{}
+		for _, f := range functions {
+			a, err := r.Store.Artifact(t.Context(), f.Digest)
+			if err != nil {
+				t.Fatal(err)
+			}
+			own[f.Function] = f.Digest + " " + a.FileSHA256
+		}
+		found = append(found, own)
+	}
+	for name, digest := range found[0] {
+		if found[1][name] != digest {
+			t.Errorf("%s: %s, and then %s", name, digest, found[1][name])
+		}
+	}
+}
+
 // TestMain lets the test program be the worker that runs WebAssembly.
 func TestMain(m *testing.M) {
 	if len(os.Args) == 2 && os.Args[1] == local.WorkerCommand {

@@ -163,9 +163,12 @@ func (p *Platform) run(ctx context.Context, c call, r revision, inv *api.Invocat
 	}
 }
 
+// startLimit is how long an instance may take to load its handler, at least.
+const startLimit = 30 * time.Second
+
 // awaitReady waits until the handler is loaded; what that writes belongs to the call.
 func (p *Platform) awaitReady(in *instance, timeout time.Duration, k *keeper, inv *api.Invocation) bool {
-	limit := max(timeout, 10*time.Second)
+	limit := max(timeout, startLimit)
 	ctx, cancel := context.WithTimeout(context.Background(), limit)
 	defer cancel()
 	collected := make(chan struct{})

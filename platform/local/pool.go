@@ -6,7 +6,9 @@ import (
 	"crypto/sha256"
 	"embed"
 	"encoding/hex"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
@@ -330,6 +332,17 @@ func (p *pool) compiled(code string) (string, error) {
 	}
 	if err := wasm.Compile(context.Background(), filepath.Join(code, wasm.File), cache); err != nil {
 		return "", fmt.Errorf("compiling the function's module: %w", err)
+	}
+	// The library keeps its cache for its own user; workers are another one.
+	err := filepath.WalkDir(cache, func(name string, d fs.DirEntry, err error) error {
+		mode := os.FileMode(0o644)
+		if d != nil && d.IsDir() {
+			mode = 0o755
+		}
+		return errors.Join(err, os.Chmod(name, mode))
+	})
+	if err != nil {
+		return "", fmt.Errorf("opening the cache of compiled code: %w", err)
 	}
 	return cache, os.WriteFile(done, nil, 0o644)
 }
