@@ -43,7 +43,7 @@ func TestExamples(t *testing.T) {
 	}
 	answers := func(method, path, body, want string) {
 		t.Helper()
-		limit := time.Now().Add(2 * time.Minute)
+		limit := time.Now().Add(5 * time.Minute)
 		for {
 			status, text := call(method, path, body)
 			if got := fmt.Sprint(status, " ", text); strings.Contains(got, want) {

@@ -278,7 +278,7 @@ func (r *rig) try(handle, method, path string, body, out any) (int, string) {
 // until tries again and again until check is content, and fails the test where it never is.
 func until(t *testing.T, what string, check func() bool) {
 	t.Helper()
-	limit := time.Now().Add(30 * time.Second)
+	limit := time.Now().Add(2 * time.Minute)
 	for !check() {
 		if time.Now().After(limit) {
 			t.Fatalf("waited in vain until %s", what)

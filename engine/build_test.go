@@ -22,7 +22,7 @@ import (
 // ends waits until the newest build of the service has ended as told.
 func (r *rig) ends(state string) store.Build {
 	r.Helper()
-	limit := time.Now().Add(60 * time.Second)
+	limit := time.Now().Add(4 * time.Minute)
 	for {
 		list, err := r.Build.Builds(r.Context(), "frostline", 1)
 		if err == nil && len(list) == 1 && list[0].State == state {

@@ -135,7 +135,7 @@ func first() map[string]string {
 
 func (r *rig) reaches(version int, stage string, want delivery.State) store.Delivery {
 	r.Helper()
-	limit := time.Now().Add(30 * time.Second)
+	limit := time.Now().Add(4 * time.Minute)
 	for {
 		d, err := r.Store.Delivery(r.Context(), "frostline", version, stage)
 		if err == nil && d.State == want {
