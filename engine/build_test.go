@@ -93,9 +93,9 @@ func TestBuildsCanBeCancelled(t *testing.T) {
 	}
 }
 
-// A function from each starter is built, deployed and answers its case.
-func TestStartersWork(t *testing.T) {
-	r := newRig(t)
+// starters is a service with a function from each starter.
+func starters(t *testing.T) map[string]string {
+	t.Helper()
 	files := map[string]string{"rudmar.yaml": root}
 	for _, runtime := range starter.Runtimes() {
 		own, err := starter.Function("hello-"+runtime, runtime)
@@ -106,7 +106,13 @@ func TestStartersWork(t *testing.T) {
 			files[name] = text
 		}
 	}
-	r.push(files)
+	return files
+}
+
+// A function from each starter is built, deployed and answers its case.
+func TestStartersWork(t *testing.T) {
+	r := newRig(t)
+	r.push(starters(t))
 	d := r.reaches(1, "trial", delivery.Settled)
 	results, err := r.Store.CaseRuns(t.Context(), d.Service, d.Version, d.Stage)
 	if err != nil || len(results) != 3 {
@@ -122,16 +128,7 @@ func TestStartersWork(t *testing.T) {
 // The same commit, built by two installations in two folders at two times, gives
 // the same digests and the same bytes, for each runtime.
 func TestTheSameCommitGivesTheSameDigests(t *testing.T) {
-	files := map[string]string{"rudmar.yaml": root}
-	for _, runtime := range starter.Runtimes() {
-		own, err := starter.Function("hello-"+runtime, runtime)
-		if err != nil {
-			t.Fatal(err)
-		}
-		for name, text := range own {
-			files[name] = text
-		}
-	}
+	files := starters(t)
 	files["functions/hello-node/package.json"] = `{"name": "hello-node", "version": "1.0.0"}`
 	files["functions/hello-node/package-lock.json"] = `{"name": "hello-node", "version": "1.0.0", "lockfileVersion": 3, "packages": {"": {"name": "hello-node", "version": "1.0.0"}}}`
 	files["functions/hello-python/function.yaml"] += "build: {run: [\"date > when; date > when.txt\"], leave_out: [when, when.txt]}\n"
