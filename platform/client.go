@@ -13,6 +13,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
@@ -52,6 +53,16 @@ func HasStatus(err error, status int) bool {
 type Client struct {
 	address string
 	api     *api.Client
+
+	mu   sync.Mutex
+	seen map[Scope]snapshotSeen
+}
+
+// snapshotSeen is the newest snapshot of a scope, as it came: who asks gets one
+// of their own.
+type snapshotSeen struct {
+	tag  string // its ETag; "" where the platform gives none
+	body []byte
 }
 
 // NewClient makes a client for the platform at an address, with the installation's token.
@@ -63,7 +74,7 @@ func NewClient(address, token string) (*Client, error) {
 	if err != nil {
 		return nil, fmt.Errorf("making a client for %s: %w", address, err)
 	}
-	return &Client{address: address, api: inner}, nil
+	return &Client{address: address, api: inner, seen: map[Scope]snapshotSeen{}}, nil
 }
 
 // Kinds gives what the platform knows and allows.
@@ -73,11 +84,35 @@ func (c *Client) Kinds(ctx context.Context) (api.Kinds, error) {
 	return out, err
 }
 
-// Snapshot gives what is there now.
+// Snapshot gives what is there now. What is known already is not sent again.
 func (c *Client) Snapshot(ctx context.Context, s Scope) (api.Snapshot, error) {
+	c.mu.Lock()
+	before := c.seen[s]
+	c.mu.Unlock()
+	now := before
+	err := c.exchange(ctx, func() (*http.Response, error) {
+		return c.api.GetSnapshot(ctx, s.Region, s.Service, s.Stage, &api.GetSnapshotParams{IfNoneMatch: optional(before.tag)})
+	}, func(r *http.Response) error {
+		if r.StatusCode == http.StatusNotModified {
+			return nil
+		}
+		text, err := io.ReadAll(r.Body)
+		now = snapshotSeen{r.Header.Get("ETag"), text}
+		return err
+	})
+	if err != nil {
+		return api.Snapshot{}, err
+	}
 	var out api.Snapshot
-	err := c.ask(ctx, &out, func() (*http.Response, error) { return c.api.GetSnapshot(ctx, s.Region, s.Service, s.Stage) })
-	return out, err
+	if err := json.Unmarshal(now.body, &out); err != nil {
+		return out, fmt.Errorf("reading the platform's answer: %w", err)
+	}
+	if now.tag != before.tag {
+		c.mu.Lock()
+		c.seen[s] = now
+		c.mu.Unlock()
+	}
+	return out, nil
 }
 
 // PutArtifact puts an archive there, unless it is there already.
@@ -91,41 +126,6 @@ func (c *Client) PutArtifact(ctx context.Context, digest string, archive []byte)
 	})
 }
 
-// Wish is a resource as it is to be.
-type Wish struct {
-	Key        string // of idempotency
-	Match      string // the tag that it has to have now; "" for any
-	Attributes map[string]any
-	Secrets    map[string]string
-	Version    int
-}
-
-// Put makes a resource be as wished.
-func (c *Client) Put(ctx context.Context, s Scope, address string, w Wish) (api.Resource, error) {
-	body := api.ResourceWish{Attributes: w.Attributes, Version: &w.Version}
-	if len(w.Secrets) > 0 {
-		body.Secrets = &w.Secrets
-	}
-	params := &api.PutResourceParams{IdempotencyKey: w.Key, IfMatch: optional(w.Match)}
-	var out api.Resource
-	err := c.ask(ctx, &out, func() (*http.Response, error) {
-		return c.api.PutResource(ctx, s.Region, s.Service, s.Stage, address, params, body)
-	})
-	return out, err
-}
-
-// Delete takes a resource away. One that is gone already is no error.
-func (c *Client) Delete(ctx context.Context, s Scope, address, key, match string) error {
-	params := &api.DeleteResourceParams{IdempotencyKey: key, IfMatch: optional(match)}
-	err := c.ask(ctx, nil, func() (*http.Response, error) {
-		return c.api.DeleteResource(ctx, s.Region, s.Service, s.Stage, address, params)
-	})
-	if HasStatus(err, http.StatusNotFound) {
-		return nil
-	}
-	return err
-}
-
 // Invoke calls a function once.
 func (c *Client) Invoke(ctx context.Context, s Scope, function, trigger string, event any) (api.Invocation, error) {
 	var out api.Invocation
@@ -133,27 +133,6 @@ func (c *Client) Invoke(ctx context.Context, s Scope, function, trigger string, 
 		return c.api.Invoke(ctx, s.Region, s.Service, s.Stage, function, api.InvocationWish{Event: event, Trigger: optional(trigger)})
 	})
 	return out, err
-}
-
-// LogQuery chooses log lines.
-type LogQuery struct {
-	Function, Invocation string
-	After                int64
-	Limit                int
-}
-
-// Logs gives log lines, oldest first.
-func (c *Client) Logs(ctx context.Context, s Scope, q LogQuery) ([]api.LogLine, error) {
-	params := &api.GetLogsParams{Function: optional(q.Function), Invocation: optional(q.Invocation)}
-	if q.After > 0 {
-		params.After = &q.After
-	}
-	if q.Limit > 0 {
-		params.Limit = &q.Limit
-	}
-	var out struct{ Lines []api.LogLine }
-	err := c.ask(ctx, &out, func() (*http.Response, error) { return c.api.GetLogs(ctx, s.Region, s.Service, s.Stage, params) })
-	return out.Lines, err
 }
 
 // Metrics gives the sums per minute since a time.
@@ -222,23 +201,30 @@ func RoutesAt(k api.Kinds, s Scope) string {
 	return strings.NewReplacer("{region}", url.PathEscape(s.Region), "{service}", url.PathEscape(s.Service), "{stage}", url.PathEscape(s.Stage)).Replace(k.RoutesAt)
 }
 
-// ask sends a request. A 429 or 503 is tried again as the platform says, up to
-// a minute in all; everything else is for the caller to decide.
+// ask sends a request and reads its answer.
 func (c *Client) ask(ctx context.Context, out any, send func() (*http.Response, error)) error {
+	return c.exchange(ctx, send, func(r *http.Response) error { return decode(r, out) })
+}
+
+// exchange sends a request. A 429 or 503 is tried again as the platform says, up
+// to a minute in all; everything else is for the caller to decide.
+func (c *Client) exchange(ctx context.Context, send func() (*http.Response, error), take func(*http.Response) error) error {
 	_, err := backoff.Retry(ctx, func() (struct{}, error) {
 		response, err := send()
 		if err != nil {
 			return struct{}{}, backoff.Permanent(error(&Unreachable{Address: c.address, Err: err}))
 		}
 		defer response.Body.Close()
-		err = read(response, out)
 		if response.StatusCode == http.StatusTooManyRequests || response.StatusCode == http.StatusServiceUnavailable {
 			if seconds, parsed := strconv.Atoi(response.Header.Get("Retry-After")); parsed == nil {
 				return struct{}{}, &backoff.RetryAfterError{Duration: time.Duration(seconds) * time.Second}
 			}
-			return struct{}{}, err
+			return struct{}{}, problemOf(response)
 		}
-		if err != nil {
+		if response.StatusCode >= http.StatusBadRequest {
+			return struct{}{}, backoff.Permanent(problemOf(response))
+		}
+		if err := take(response); err != nil {
 			return struct{}{}, backoff.Permanent(err)
 		}
 		return struct{}{}, nil
@@ -246,16 +232,18 @@ func (c *Client) ask(ctx context.Context, out any, send func() (*http.Response, 
 	return err
 }
 
-func read(response *http.Response, out any) error {
-	if response.StatusCode >= 400 {
-		var p Problem
-		text, _ := io.ReadAll(io.LimitReader(response.Body, 64<<10)) // what there is
-		if json.Unmarshal(text, &p.Problem) != nil || p.Detail == "" {
-			p.Detail = fmt.Sprintf("the platform answered %s", response.Status)
-		}
-		p.Status = response.StatusCode
-		return &p
+// problemOf reads what a platform answered instead.
+func problemOf(response *http.Response) error {
+	var p Problem
+	text, _ := io.ReadAll(io.LimitReader(response.Body, 64<<10)) // what there is
+	if json.Unmarshal(text, &p.Problem) != nil || p.Detail == "" {
+		p.Detail = fmt.Sprintf("the platform answered %s", response.Status)
 	}
+	p.Status = response.StatusCode
+	return &p
+}
+
+func decode(response *http.Response, out any) error {
 	if out == nil || response.StatusCode == http.StatusNoContent {
 		return nil
 	}

@@ -11,14 +11,15 @@ import (
 
 	"rudmar/core/manifest"
 	"rudmar/platform"
+	wire "rudmar/platform/api"
 )
 
 // keepAlive is how often a stream says something, so that a page can tell a
 // quiet one from a lost one.
 const keepAlive = 10 * time.Second
 
-// followEvery is how often a followed log is asked for what is new.
-const followEvery = 300 * time.Millisecond
+// followAgain is how long a stream that the platform ended is left alone.
+const followAgain = time.Second
 
 // stream is an answer of server-sent events.
 type stream struct {
@@ -106,33 +107,33 @@ func (s *Server) followLogs(c *echo.Context) error {
 		query.After, _ = strconv.ParseInt(last, 10, 64) // what is no number asks for the newest
 	}
 	out := newStream(c)
-	tick := time.NewTicker(followEvery)
-	defer tick.Stop()
-	said := time.Now()
-	for {
-		lines, err := client.Logs(ctx, scope, query)
-		if err != nil && ctx.Err() == nil {
+	for ctx.Err() == nil {
+		gone := false
+		err := client.Follow(ctx, scope, query, func(l *wire.LogLine) error {
+			var err error
+			if l == nil {
+				err = out.alive()
+			} else {
+				query.After, query.Limit = l.Id, 0
+				err = out.send(l.Id, "line", l)
+			}
+			gone = err != nil
+			return err
+		})
+		if gone || ctx.Err() != nil {
+			return nil // whoever followed has gone
+		}
+		if err != nil {
 			if err := out.send(query.After, "trouble", map[string]string{"detail": err.Error()}); err != nil {
 				return nil
 			}
 		}
-		for _, l := range lines {
-			query.After, said = l.Id, time.Now()
-			if err := out.send(l.Id, "line", l); err != nil {
-				return nil
-			}
-		}
-		query.Limit = 2000
-		if time.Since(said) > keepAlive {
-			said = time.Now()
-			if err := out.alive(); err != nil {
-				return nil
-			}
-		}
+		wait := time.NewTimer(followAgain)
 		select {
 		case <-ctx.Done():
-			return nil
-		case <-tick.C:
+		case <-wait.C:
 		}
+		wait.Stop()
 	}
+	return nil
 }

@@ -29,7 +29,7 @@ func dataCommands() []*cobra.Command {
 		handCommand("drop REGION/SERVICE/STAGE ID...", "Take parked messages away", cobra.MinimumNArgs(2), drop),
 		handCommand("send REGION/SERVICE/STAGE QUEUE JSON", "Send a message to a queue", cobra.ExactArgs(3), sendMessage),
 		handCommand("upload REGION/SERVICE/STAGE STORE/KEY FILE", "Put a file there as an object", cobra.ExactArgs(3), upload),
-		handCommand("weather REGION [slow=200ms] [throttled=10%] [fail_before=5%] [fail_after=5%] [late=2s]", "Set how a region answers; nothing but the region for fair weather", cobra.MinimumNArgs(1), weather),
+		handCommand("weather REGION [slow=200ms] [throttled=10%] [fail_before=5%] [fail_after=5%] [late=2s] [take=5s]", "Set how a region answers; nothing but the region for fair weather", cobra.MinimumNArgs(1), weather),
 		handCommand("secret REGION/SERVICE/STAGE NAME VALUE", "Keep a secret that functions may read by permission", cobra.ExactArgs(3), keepSecret),
 	}
 }
@@ -118,14 +118,14 @@ func weather(ctx context.Context, h *hand, words []string) error {
 		name, text, _ := strings.Cut(pair, "=")
 		var err error
 		switch name {
-		case "slow", "late":
+		case "slow", "late", "take":
 			var d time.Duration
 			d, err = manifest.ParseTime(text)
 			set[name+"_ms"] = float64(d.Milliseconds())
 		case "throttled", "fail_before", "fail_after":
 			set[name], err = manifest.ParseShare(text)
 		default:
-			return coded{exitUsage, fmt.Errorf("the weather has slow, throttled, fail_before, fail_after and late, not %q", name)}
+			return coded{exitUsage, fmt.Errorf("the weather has slow, throttled, fail_before, fail_after, late and take, not %q", name)}
 		}
 		if err != nil {
 			return coded{exitUsage, fmt.Errorf("%s: %w; write a time such as 200ms, or a share such as 10%%", pair, err)}

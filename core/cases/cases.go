@@ -6,9 +6,11 @@ import (
 	"context"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
+	"rudmar/core/event"
 	"rudmar/core/expression"
 	"rudmar/core/manifest"
 	"rudmar/core/route"
@@ -45,7 +47,7 @@ func Build(fn *manifest.Config, function string, send manifest.Send, now time.Ti
 	case send.Trigger != "":
 		for _, t := range fn.Triggers {
 			if t.Name == send.Trigger {
-				return Call{Trigger: t.Name, Event: triggerEvent(t, function, send.Event, now)}, nil
+				return Call{Trigger: t.Name, Event: triggerEvent(t, send.Event, now)}, nil
 			}
 		}
 		return Call{}, fmt.Errorf("%s has no trigger %q", function, send.Trigger)
@@ -66,50 +68,45 @@ func buildRoute(fn *manifest.Config, send manifest.Send) (Call, error) {
 	if i < 0 {
 		return Call{}, fmt.Errorf("no route takes %s", send.Route)
 	}
-	return Call{Trigger: names[i], Event: RouteEvent(method, path, params, send.Query, send.Headers, send.Body)}, nil
+	return Call{Trigger: names[i], Event: event.Request{Method: method, Path: path, Params: params, Query: send.Query, Headers: send.Headers, Body: send.Body}.Event()}, nil
 }
 
-// RouteEvent is the event of a request.
-func RouteEvent(method, path string, params, query, headers map[string]string, body any) map[string]any {
-	return map[string]any{"method": method, "path": path, "params": orEmpty(params), "query": orEmpty(query), "headers": orEmpty(headers), "body": body}
-}
-
-func orEmpty(m map[string]string) map[string]any {
-	out := make(map[string]any, len(m))
-	for k, v := range m {
-		out[k] = v
+// triggerEvent is an event like the one that the trigger sends; data is what
+// somebody wants to send with it, or nil.
+func triggerEvent(t manifest.Trigger, data any, now time.Time) map[string]any {
+	of := event.Of{ID: "e-sample", At: now.UTC().Truncate(time.Second)}
+	source, _ := t.Source.V.Literal()
+	var out map[string]any
+	switch t.Kind {
+	case manifest.ObjectsTrigger:
+		object := event.Object{Store: source, Key: sampleKey(t), Type: "application/octet-stream", Size: 1024}
+		if out = of.Created(object); len(t.On.V) > 0 && !slices.Contains(t.On.V, "created") {
+			out = of.Deleted(object)
+		}
+	case manifest.QueueTrigger:
+		out = of.Messages(source, []event.Message{{ID: 1, Body: map[string]any{}, Attempts: 1, SentAt: now}})
+	case manifest.FunctionTrigger:
+		end := event.End{Function: source, Invocation: "c-sample", Outcome: "answered", Answer: map[string]any{}, Event: map[string]any{}}
+		if len(t.On.V) > 0 && !slices.Contains(t.On.V, "succeeded") {
+			end.Outcome, end.Answer, end.Error = "failed", nil, map[string]any{"kind": "Error", "message": "a sample"}
+		}
+		out = of.Ended(end)
+	default:
+		out = of.Fired(t.Name, 0)
+	}
+	if data != nil {
+		out = event.With(out, data)
 	}
 	return out
 }
 
-// triggerEvent is a CloudEvent like the one that the trigger sends.
-func triggerEvent(t manifest.Trigger, function string, data any, now time.Time) map[string]any {
-	kind, source := "rudmar.schedule.fired", "/schedules/"+t.Name
-	switch t.Kind {
-	case manifest.ObjectsTrigger:
-		kind, source = "rudmar.object.created", "/objects"
-	case manifest.QueueTrigger:
-		kind, source = "rudmar.queue.batch", "/queues"
-	case manifest.FunctionTrigger:
-		kind, source = "rudmar.function.done", "/functions/"+function
+// sampleKey is the key of an object that a trigger wants.
+func sampleKey(t manifest.Trigger) string {
+	match, _ := t.Match.V.Literal()
+	if match == "" {
+		return "some-object"
 	}
-	if data == nil {
-		data = sampleData(t, now)
-	}
-	return map[string]any{"specversion": "1.0", "id": "e-sample", "type": kind, "source": source,
-		"time": now.UTC().Format(time.RFC3339), "datacontenttype": "application/json", "data": data}
-}
-
-func sampleData(t manifest.Trigger, now time.Time) any {
-	switch t.Kind {
-	case manifest.ObjectsTrigger:
-		return map[string]any{"name": "raw/2031/sample.jpg", "size": 1024.0}
-	case manifest.QueueTrigger:
-		return map[string]any{"messages": []any{map[string]any{"id": "m-1", "body": map[string]any{}}}}
-	case manifest.FunctionTrigger:
-		return map[string]any{"event": map[string]any{}, "answer": nil}
-	}
-	return map[string]any{"schedule": t.Name, "due": now.UTC().Format(time.RFC3339)}
+	return strings.NewReplacer("**/", "some/", "**", "some/object", "*", "some", "?", "s").Replace(match)
 }
 
 // Sample is a call that somebody may try, made from a trigger.
@@ -121,11 +118,10 @@ type Sample struct {
 // Samples makes a sample for each trigger of a function, and one with an empty
 // payload. Parameters of routes come from saved cases where there are any.
 func Samples(f *manifest.Function, fn *manifest.Config, now time.Time) []Sample {
-	function := f.Name
 	var out []Sample
 	for _, t := range fn.Triggers {
 		if t.Kind != manifest.RouteTrigger {
-			out = append(out, Sample{Name: t.Name + ": " + string(t.Kind), Call: Call{Trigger: t.Name, Event: triggerEvent(t, function, nil, now)}})
+			out = append(out, Sample{Name: t.Name + ": " + string(t.Kind), Call: Call{Trigger: t.Name, Event: triggerEvent(t, nil, now)}})
 			continue
 		}
 		params, path := map[string]string{}, ""
@@ -149,7 +145,7 @@ func Samples(f *manifest.Function, fn *manifest.Config, now time.Time) []Sample 
 			body = map[string]any{}
 		}
 		out = append(out, Sample{Name: t.Name + ": " + t.Route.V.String(), Call: Call{Trigger: t.Name,
-			Event: RouteEvent(method, max("/", path), params, nil, map[string]string{"accept": "application/json"}, body)}})
+			Event: event.Request{Method: method, Path: max("/", path), Params: params, Headers: map[string]string{"accept": "application/json"}, Body: body}.Event()}})
 	}
 	return append(out, Sample{Name: "an empty payload", Call: Call{Event: map[string]any{}}})
 }

@@ -18,7 +18,7 @@ triggers:
   ask: {route: "GET /stations/{station}/frost", open_to: anyone}
   change: {route: "POST /stations/{station}/limit", open_to: members}
   sweep: {every: 5m}
-  photo: {objects: photos, on: [created]}
+  photo: {objects: photos, on: [created], match: "raw/**/*.jpg"}
   reading: {queue: readings}
   relay: {function: warn, on: [failed]}
 `
@@ -53,7 +53,9 @@ func TestBuild(t *testing.T) {
 		want string
 	}{
 		{manifest.Send{Route: "GET /stations/hill/frost", Query: map[string]string{"at": "noon"}}, `{"event":{"body":null,"headers":{},"method":"GET","params":{"station":"hill"},"path":"/stations/hill/frost","query":{"at":"noon"}},"trigger":"ask"}`},
-		{manifest.Send{Trigger: "sweep"}, `{"event":{"data":{"due":"2031-04-02T03:00:00Z","schedule":"sweep"},"datacontenttype":"application/json","id":"e-sample","source":"/schedules/sweep","specversion":"1.0","time":"2031-04-02T03:00:00Z","type":"rudmar.schedule.fired"},"trigger":"sweep"}`},
+		{manifest.Send{Trigger: "sweep"}, `{"event":{"data":{"due":"2031-04-02T03:00:00Z","missed":0,"schedule":"sweep"},"datacontenttype":"application/json","id":"e-sample","source":"/schedules/sweep","specversion":"1.0","time":"2031-04-02T03:00:00Z","type":"rudmar.schedule.fired"},"trigger":"sweep"}`},
+		{manifest.Send{Trigger: "photo"}, `{"event":{"data":{"key":"raw/some/some.jpg","size":1024,"store":"photos","type":"application/octet-stream"},"datacontenttype":"application/json","id":"e-sample","source":"/objects/photos","specversion":"1.0","subject":"raw/some/some.jpg","time":"2031-04-02T03:00:00Z","type":"rudmar.object.created"},"trigger":"photo"}`},
+		{manifest.Send{Trigger: "reading", Event: map[string]any{"own": true}}, `{"event":{"data":{"own":true},"datacontenttype":"application/json","id":"e-sample","source":"/queues/readings","specversion":"1.0","time":"2031-04-02T03:00:00Z","type":"rudmar.queue.messages"},"trigger":"reading"}`},
 		{manifest.Send{Payload: map[string]any{"a": 1.0}}, `{"event":{"a":1}}`},
 	}
 	for _, tt := range tests {
@@ -79,7 +81,7 @@ func TestSamples(t *testing.T) {
 	want := []string{
 		"ask: GET /stations/{station}/frost | /stations/hill/frost <nil>", // from the saved case
 		"change: POST /stations/{station}/limit | /stations/some-station/limit <nil>",
-		"photo: objects | <nil> rudmar.object.created", "reading: queue | <nil> rudmar.queue.batch", "relay: function | <nil> rudmar.function.done", "sweep: every | <nil> rudmar.schedule.fired", "an empty payload | <nil> <nil>",
+		"photo: objects | <nil> rudmar.object.created", "reading: queue | <nil> rudmar.queue.messages", "relay: function | <nil> rudmar.function.failed", "sweep: every | <nil> rudmar.schedule.fired", "an empty payload | <nil> <nil>",
 	}
 	if strings.Join(got, "\n") != strings.Join(want, "\n") {
 		t.Errorf("samples:\n%s", strings.Join(got, "\n"))

@@ -4,6 +4,7 @@
 package plan
 
 import (
+	"slices"
 	"time"
 
 	"rudmar/core/canon"
@@ -79,6 +80,7 @@ type Inputs struct {
 	Record []Recorded
 	Live   []Live
 	Kinds  []KindSpec
+	Quotas []Quota
 	// Files lists, per function, the files whose bytes changed since the version that is there.
 	Files map[string][]string
 	// Renamed gives, per function, its former name.
@@ -177,7 +179,7 @@ func Compute(in Inputs) *Plan {
 	b := newBuilder(in)
 	b.compare()
 	p := &Plan{Format: Format, Base: in.Base, Steps: b.steps, Unchanged: b.unchanged}
-	p.Problems = append(append([]Problem{}, in.Problems...), b.problems...)
+	p.Problems = slices.Concat([]Problem{}, in.Problems, b.problems, beyondQuotas(in.Wanted, in.Quotas))
 	if cycle := b.order(p); cycle != "" {
 		p.Problems = append(p.Problems, Problem{Message: "these steps need each other: " + cycle + "; deliver the change in two versions"})
 	}

@@ -239,6 +239,29 @@ func TestARouteWaitsForTheOneThatGivesWay(t *testing.T) {
 	}
 }
 
+func TestQuotas(t *testing.T) {
+	resources := state(function("cold", "a", 128, "/cold"), function("warm", "b", 128, "/warm"))
+	for _, c := range []struct {
+		quota plan.Quota
+		want  string
+	}{
+		{plan.Quota{Kind: "function", Limit: 2}, ""},
+		{plan.Quota{Kind: "function", Limit: 1}, "the stage would have 2 resources of the kind function; the platform allows 1"},
+		{plan.Quota{Kind: "route", PerFunction: true, Limit: 1}, ""},
+		{plan.Quota{Kind: "route", PerFunction: true, Limit: 0}, "cold would have 1 resources of the kind route; the platform allows 0"},
+	} {
+		in := settled(resources)
+		in.Wanted, in.Quotas = resources, []plan.Quota{c.quota}
+		got := ""
+		if problems := plan.Compute(in).Problems; len(problems) > 0 {
+			got = problems[0].Message
+		}
+		if got != c.want {
+			t.Errorf("%+v: %q, not %q", c.quota, got, c.want)
+		}
+	}
+}
+
 func TestRenamesAndRemovalsAreNamed(t *testing.T) {
 	in := settled(function("frost-alert", "x", 128, "/frost"))
 	in.Base.Version = 7

@@ -42,14 +42,17 @@ func (s Schedule) Times(t time.Time, n int) []time.Time {
 }
 
 // PerDay counts the fires in the 24 hours after t.
-func (s Schedule) PerDay(t time.Time) int {
-	end, n := t.Add(24*time.Hour), 0
+func (s Schedule) PerDay(t time.Time) int { return s.Count(t, t.Add(24*time.Hour)) }
+
+// Count counts the fires after one time and up to another.
+func (s Schedule) Count(after, until time.Time) int {
+	n := 0
 	for {
-		next, ok := s.Next(t)
-		if !ok || next.After(end) {
+		next, ok := s.Next(after)
+		if !ok || next.After(until) {
 			return n
 		}
-		n, t = n+1, next
+		n, after = n+1, next
 	}
 }
 

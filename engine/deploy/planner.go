@@ -141,7 +141,7 @@ func (p *Planner) Compute(ctx context.Context, place store.Place, version int) (
 	in := plan.Inputs{
 		Base: plan.Base{Service: place.Service, Stage: place.Stage, Target: place.Target, Version: version, From: current.Version,
 			Serial: current.Serial, Fingerprint: snapshot.Fingerprint, Commit: v.Hash},
-		Wanted: wanted, Live: Live(snapshot), Kinds: Specs(kinds), Renamed: map[string]string{},
+		Wanted: wanted, Live: Live(snapshot), Kinds: Specs(kinds), Quotas: quotas(kinds), Renamed: map[string]string{},
 	}
 	for _, r := range record {
 		in.Record = append(in.Record, r.Recorded)
@@ -283,6 +283,14 @@ func Specs(k api.Kinds) []plan.KindSpec {
 			spec.Attributes = append(spec.Attributes, s)
 		}
 		out = append(out, spec)
+	}
+	return out
+}
+
+func quotas(k api.Kinds) []plan.Quota {
+	out := make([]plan.Quota, len(k.Quotas))
+	for i, q := range k.Quotas {
+		out[i] = plan.Quota{Kind: q.Kind, PerFunction: q.Per == api.QuotaPerFunction, Limit: q.Limit}
 	}
 	return out
 }

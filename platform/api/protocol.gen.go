@@ -117,6 +117,69 @@ func (e LogLineStream) Valid() bool {
 	}
 }
 
+// Defines values for OperationState.
+const (
+	OperationDone    OperationState = "done"
+	OperationFailed  OperationState = "failed"
+	OperationWaiting OperationState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the OperationState enum.
+func (e OperationState) Valid() bool {
+	switch e {
+	case OperationDone:
+		return true
+	case OperationFailed:
+		return true
+	case OperationWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PriceOf.
+const (
+	Calls      PriceOf = "calls"
+	LogBytes   PriceOf = "log-bytes"
+	MemoryTime PriceOf = "memory-time"
+)
+
+// Valid indicates whether the value is a known member of the PriceOf enum.
+func (e PriceOf) Valid() bool {
+	switch e {
+	case Calls:
+		return true
+	case LogBytes:
+		return true
+	case MemoryTime:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for QuotaPer.
+const (
+	QuotaPerFunction QuotaPer = "function"
+	QuotaPerRegion   QuotaPer = "region"
+	QuotaPerScope    QuotaPer = "scope"
+)
+
+// Valid indicates whether the value is a known member of the QuotaPer enum.
+func (e QuotaPer) Valid() bool {
+	switch e {
+	case QuotaPerFunction:
+		return true
+	case QuotaPerRegion:
+		return true
+	case QuotaPerScope:
+		return true
+	default:
+		return false
+	}
+}
+
 // AccessUse defines model for AccessUse.
 type AccessUse struct {
 	Allowed  bool   `json:"allowed"`
@@ -129,6 +192,7 @@ type AccessUse struct {
 
 // AttributeKind defines model for AttributeKind.
 type AttributeKind struct {
+	// Computed The platform sets it
 	Computed *bool `json:"computed,omitempty"`
 
 	// InPlace Whether it can change without making the resource anew
@@ -137,9 +201,12 @@ type AttributeKind struct {
 	Min     *float64 `json:"min,omitempty"`
 
 	// Name A name, or the start of one and a *
-	Name string             `json:"name"`
-	Type AttributeKindType  `json:"type"`
-	Unit *AttributeKindUnit `json:"unit,omitempty"`
+	Name string `json:"name"`
+
+	// Secret Its value may come as a secret; the attribute then holds a fingerprint
+	Secret *bool              `json:"secret,omitempty"`
+	Type   AttributeKindType  `json:"type"`
+	Unit   *AttributeKindUnit `json:"unit,omitempty"`
 }
 
 // AttributeKindType defines model for AttributeKind.Type.
@@ -205,7 +272,11 @@ type Kinds struct {
 	Notes       []string         `json:"notes"`
 	Permissions []PermissionKind `json:"permissions"`
 	Platform    string           `json:"platform"`
-	Regions     []string         `json:"regions"`
+
+	// Prices Empty where the platform costs nothing by use
+	Prices  []Price  `json:"prices"`
+	Quotas  []Quota  `json:"quotas"`
+	Regions []string `json:"regions"`
 
 	// RoutesAt Where routes answer; {region}, {service} and {stage} are filled in
 	RoutesAt  string   `json:"routesAt"`
@@ -275,11 +346,45 @@ type MinuteSum struct {
 	Trigger   string  `json:"trigger"`
 }
 
+// Operation defines model for Operation.
+type Operation struct {
+	// Address The resource that it changes
+	Address string `json:"address"`
+
+	// BegunAt Unix milliseconds
+	BegunAt int64 `json:"begunAt"`
+
+	// EndedAt Unix milliseconds
+	EndedAt  *int64         `json:"endedAt,omitempty"`
+	Id       string         `json:"id"`
+	Problem  *Problem       `json:"problem,omitempty"`
+	Resource *Resource      `json:"resource,omitempty"`
+	State    OperationState `json:"state"`
+}
+
+// OperationState defines model for Operation.State.
+type OperationState string
+
 // PermissionKind defines model for PermissionKind.
 type PermissionKind struct {
 	Kind  string   `json:"kind"`
 	Verbs []string `json:"verbs"`
 }
+
+// Price defines model for Price.
+type Price struct {
+	// Amount A decimal number, exact
+	Amount string `json:"amount"`
+
+	// Currency ISO 4217
+	Currency string `json:"currency"`
+
+	// Of A million calls; a GiB of the memory limit for a second of running; a GiB of log lines written
+	Of PriceOf `json:"of"`
+}
+
+// PriceOf A million calls; a GiB of the memory limit for a second of running; a GiB of log lines written
+type PriceOf string
 
 // Problem defines model for Problem.
 type Problem struct {
@@ -288,6 +393,21 @@ type Problem struct {
 	Title  string `json:"title"`
 	Type   string `json:"type"`
 }
+
+// Quota defines model for Quota.
+type Quota struct {
+	// Kind The kind of resource that is counted
+	Kind string `json:"kind"`
+
+	// Limit How many there may be; one more is a 403 of the type urn:rudmar:quota
+	Limit int `json:"limit"`
+
+	// Per What it is counted in
+	Per QuotaPer `json:"per"`
+}
+
+// QuotaPer What it is counted in
+type QuotaPer string
 
 // Resource defines model for Resource.
 type Resource struct {
@@ -330,16 +450,35 @@ type Service = string
 // Stage defines model for stage.
 type Stage = string
 
+// Accepted defines model for Accepted.
+type Accepted = Operation
+
+// GetSnapshotParams defines parameters for GetSnapshot.
+type GetSnapshotParams struct {
+	// IfNoneMatch The ETag of the snapshot that is known already
+	IfNoneMatch *string `json:"If-None-Match,omitempty"`
+}
+
 // GetLogsParams defines parameters for GetLogs.
 type GetLogsParams struct {
 	Function   *string `form:"function,omitempty" json:"function,omitempty"`
+	Revision   *string `form:"revision,omitempty" json:"revision,omitempty"`
 	Invocation *string `form:"invocation,omitempty" json:"invocation,omitempty"`
+
+	// Since Only lines of that time and later, Unix milliseconds
+	Since *int64 `form:"since,omitempty" json:"since,omitempty"`
 
 	// After Only lines with a greater id
 	After *int64 `form:"after,omitempty" json:"after,omitempty"`
 
 	// Limit The newest so many
 	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Follow Go on with lines as they come, as server-sent events: an event `line` holds a LogLine and its id; an event `alive` comes at least every 15 s.
+	Follow *bool `form:"follow,omitempty" json:"follow,omitempty"`
+
+	// LastEventID While following: the same as after, sent by who was cut off
+	LastEventID *string `json:"Last-Event-ID,omitempty"`
 }
 
 // GetMessagesParams defines parameters for GetMessages.
@@ -363,6 +502,9 @@ type DeleteResourceParams struct {
 
 	// IfMatch The tag that the resource has to have; * for any that exists
 	IfMatch *string `json:"If-Match,omitempty"`
+
+	// Prefer respond-async, as RFC 7240 has it: an operation is welcome
+	Prefer *string `json:"Prefer,omitempty"`
 }
 
 // PutResourceParams defines parameters for PutResource.
@@ -371,6 +513,9 @@ type PutResourceParams struct {
 
 	// IfMatch The tag that the resource has to have; * for any that exists
 	IfMatch *string `json:"If-Match,omitempty"`
+
+	// Prefer respond-async, as RFC 7240 has it: an operation is welcome
+	Prefer *string `json:"Prefer,omitempty"`
 }
 
 // InvokeJSONRequestBody defines body for Invoke for application/json ContentType.
@@ -470,10 +615,15 @@ type ClientInterface interface {
 	// Corresponds with GET /kinds (the `GetKinds` operationId).
 	GetKinds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetOperation How a change stands that takes its time; kept for a week after its end
+	//
+	// Corresponds with GET /operations/{id} (the `GetOperation` operationId).
+	GetOperation(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetSnapshot What is there now
 	//
 	// Corresponds with GET /regions/{region}/scopes/{service}/{stage} (the `GetSnapshot` operationId).
-	GetSnapshot(ctx context.Context, region Region, service Service, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetSnapshot(ctx context.Context, region Region, service Service, stage Stage, params *GetSnapshotParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetAccess Which permissions were used, and which calls were refused
 	//
@@ -586,11 +736,26 @@ func (c *Client) GetKinds(ctx context.Context, reqEditors ...RequestEditorFn) (*
 	return c.Client.Do(req)
 }
 
+// GetOperation How a change stands that takes its time; kept for a week after its end
+//
+// Corresponds with GET /operations/{id} (the `GetOperation` operationId).
+func (c *Client) GetOperation(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetOperationRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetSnapshot What is there now
 //
 // Corresponds with GET /regions/{region}/scopes/{service}/{stage} (the `GetSnapshot` operationId).
-func (c *Client) GetSnapshot(ctx context.Context, region Region, service Service, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetSnapshotRequest(c.Server, region, service, stage)
+func (c *Client) GetSnapshot(ctx context.Context, region Region, service Service, stage Stage, params *GetSnapshotParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSnapshotRequest(c.Server, region, service, stage, params)
 	if err != nil {
 		return nil, err
 	}
@@ -871,8 +1036,42 @@ func NewGetKindsRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetOperationRequest constructs an http.Request for the GetOperation method
+func NewGetOperationRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/operations/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetSnapshotRequest constructs an http.Request for the GetSnapshot method
-func NewGetSnapshotRequest(server string, region Region, service Service, stage Stage) (*http.Request, error) {
+func NewGetSnapshotRequest(server string, region Region, service Service, stage Stage, params *GetSnapshotParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -914,6 +1113,21 @@ func NewGetSnapshotRequest(server string, region Region, service Service, stage 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfNoneMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-None-Match", *params.IfNoneMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-None-Match", headerParam0)
+		}
+
 	}
 
 	return req, nil
@@ -1096,9 +1310,33 @@ func NewGetLogsRequest(server string, region Region, service Service, stage Stag
 
 		}
 
+		if params.Revision != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "revision", *params.Revision, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Invocation != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "invocation", *params.Invocation, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Since != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", *params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -1132,6 +1370,18 @@ func NewGetLogsRequest(server string, region Region, service Service, stage Stag
 
 		}
 
+		if params.Follow != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "follow", *params.Follow, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -1141,6 +1391,21 @@ func NewGetLogsRequest(server string, region Region, service Service, stage Stag
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+
+		if params.LastEventID != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Last-Event-ID", *params.LastEventID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Last-Event-ID", headerParam0)
+		}
+
 	}
 
 	return req, nil
@@ -1492,6 +1757,17 @@ func NewDeleteResourceRequest(server string, region Region, service Service, sta
 			req.Header.Set("If-Match", headerParam1)
 		}
 
+		if params.Prefer != nil {
+			var headerParam2 string
+
+			headerParam2, err = runtime.StyleParamWithOptions("simple", false, "Prefer", *params.Prefer, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Prefer", headerParam2)
+		}
+
 	}
 
 	return req, nil
@@ -1584,6 +1860,17 @@ func NewPutResourceRequestWithBody(server string, region Region, service Service
 			req.Header.Set("If-Match", headerParam1)
 		}
 
+		if params.Prefer != nil {
+			var headerParam2 string
+
+			headerParam2, err = runtime.StyleParamWithOptions("simple", false, "Prefer", *params.Prefer, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Prefer", headerParam2)
+		}
+
 	}
 
 	return req, nil
@@ -1654,12 +1941,19 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /kinds (the `GetKinds` operationId).
 	GetKindsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetKindsResponse, error)
 
+	// GetOperationWithResponse How a change stands that takes its time; kept for a week after its end
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /operations/{id} (the `GetOperation` operationId).
+	GetOperationWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetOperationResponse, error)
+
 	// GetSnapshotWithResponse What is there now
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /regions/{region}/scopes/{service}/{stage} (the `GetSnapshot` operationId).
-	GetSnapshotWithResponse(ctx context.Context, region Region, service Service, stage Stage, reqEditors ...RequestEditorFn) (*GetSnapshotResponse, error)
+	GetSnapshotWithResponse(ctx context.Context, region Region, service Service, stage Stage, params *GetSnapshotParams, reqEditors ...RequestEditorFn) (*GetSnapshotResponse, error)
 
 	// GetAccessWithResponse Which permissions were used, and which calls were refused
 	//
@@ -1869,6 +2163,66 @@ func (r GetKindsResponse) ContentType() string {
 	return ""
 }
 
+// GetOperationResponse200Headers the declared response headers of an HTTP 200 response for GetOperation
+type GetOperationResponse200Headers struct {
+	RetryAfter *int
+}
+
+type GetOperationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Operation
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetOperationResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetOperationResponse) GetJSON200() *Operation {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetOperationResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetOperationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetOperationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetOperationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetOperationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetSnapshotResponse200Headers the declared response headers of an HTTP 200 response for GetSnapshot
+type GetSnapshotResponse200Headers struct {
+	ETag *string
+}
+
 type GetSnapshotResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -1876,6 +2230,8 @@ type GetSnapshotResponse struct {
 	JSON200 *Snapshot
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetSnapshotResponse200Headers
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
@@ -2251,11 +2607,26 @@ func (r GetMetricsResponse) ContentType() string {
 	return ""
 }
 
+// DeleteResourceResponse202Headers the declared response headers of an HTTP 202 response for DeleteResource
+type DeleteResourceResponse202Headers struct {
+	Location   *string
+	RetryAfter *int
+}
+
 type DeleteResourceResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Accepted
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+	// Headers202 the parsed response headers for an HTTP 202 response
+	Headers202 *DeleteResourceResponse202Headers
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r DeleteResourceResponse) GetJSON202() *Accepted {
+	return r.JSON202
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
@@ -2292,18 +2663,33 @@ func (r DeleteResourceResponse) ContentType() string {
 	return ""
 }
 
+// PutResourceResponse202Headers the declared response headers of an HTTP 202 response for PutResource
+type PutResourceResponse202Headers struct {
+	Location   *string
+	RetryAfter *int
+}
+
 type PutResourceResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
 	JSON200 *Resource
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Accepted
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+	// Headers202 the parsed response headers for an HTTP 202 response
+	Headers202 *PutResourceResponse202Headers
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
 func (r PutResourceResponse) GetJSON200() *Resource {
 	return r.JSON200
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r PutResourceResponse) GetJSON202() *Accepted {
+	return r.JSON202
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
@@ -2379,13 +2765,26 @@ func (c *ClientWithResponses) GetKindsWithResponse(ctx context.Context, reqEdito
 	return ParseGetKindsResponse(rsp)
 }
 
+// GetOperationWithResponse How a change stands that takes its time; kept for a week after its end
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /operations/{id} (the `GetOperation` operationId).
+func (c *ClientWithResponses) GetOperationWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetOperationResponse, error) {
+	rsp, err := c.GetOperation(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetOperationResponse(rsp)
+}
+
 // GetSnapshotWithResponse What is there now
 //
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /regions/{region}/scopes/{service}/{stage} (the `GetSnapshot` operationId).
-func (c *ClientWithResponses) GetSnapshotWithResponse(ctx context.Context, region Region, service Service, stage Stage, reqEditors ...RequestEditorFn) (*GetSnapshotResponse, error) {
-	rsp, err := c.GetSnapshot(ctx, region, service, stage, reqEditors...)
+func (c *ClientWithResponses) GetSnapshotWithResponse(ctx context.Context, region Region, service Service, stage Stage, params *GetSnapshotParams, reqEditors ...RequestEditorFn) (*GetSnapshotResponse, error) {
+	rsp, err := c.GetSnapshot(ctx, region, service, stage, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -2629,6 +3028,52 @@ func ParseGetKindsResponse(rsp *http.Response) (*GetKindsResponse, error) {
 	return response, nil
 }
 
+// ParseGetOperationResponse parses an HTTP response from a GetOperationWithResponse call
+func ParseGetOperationResponse(rsp *http.Response) (*GetOperationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetOperationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Operation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetOperationResponse200Headers
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
 // ParseGetSnapshotResponse parses an HTTP response from a GetSnapshotWithResponse call
 func ParseGetSnapshotResponse(rsp *http.Response) (*GetSnapshotResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -2650,6 +3095,9 @@ func ParseGetSnapshotResponse(rsp *http.Response) (*GetSnapshotResponse, error) 
 		}
 		response.JSON200 = &dest
 
+	case rsp.StatusCode == 304:
+		break // No content-type
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -2657,6 +3105,19 @@ func ParseGetSnapshotResponse(rsp *http.Response) (*GetSnapshotResponse, error) 
 		}
 		response.ApplicationproblemJSONDefault = &dest
 
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetSnapshotResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
 	}
 
 	return response, nil
@@ -2759,6 +3220,9 @@ func ParseGetLogsResponse(rsp *http.Response) (*GetLogsResponse, error) {
 			return nil, err
 		}
 		response.ApplicationproblemJSONDefault = &dest
+
+	case rsp.StatusCode == 200:
+		// Content-type (text/event-stream) unsupported
 
 	}
 
@@ -2905,6 +3369,13 @@ func ParseDeleteResourceResponse(rsp *http.Response) (*DeleteResourceResponse, e
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Accepted
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
 	case rsp.StatusCode == 204:
 		break // No content-type
 
@@ -2915,6 +3386,26 @@ func ParseDeleteResourceResponse(rsp *http.Response) (*DeleteResourceResponse, e
 		}
 		response.ApplicationproblemJSONDefault = &dest
 
+	}
+
+	switch {
+	case rsp.StatusCode == 202:
+		var headers DeleteResourceResponse202Headers
+		if values := rsp.Header.Values("Location"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Location", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.Location = &value
+		}
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.Headers202 = &headers
 	}
 
 	return response, nil
@@ -2941,6 +3432,13 @@ func ParsePutResourceResponse(rsp *http.Response) (*PutResourceResponse, error) 
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Accepted
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -2948,6 +3446,26 @@ func ParsePutResourceResponse(rsp *http.Response) (*PutResourceResponse, error) 
 		}
 		response.ApplicationproblemJSONDefault = &dest
 
+	}
+
+	switch {
+	case rsp.StatusCode == 202:
+		var headers PutResourceResponse202Headers
+		if values := rsp.Header.Values("Location"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Location", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.Location = &value
+		}
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.Headers202 = &headers
 	}
 
 	return response, nil
@@ -2964,9 +3482,12 @@ type ServerInterface interface {
 	// GetKinds What this platform knows and allows
 	// (GET /kinds)
 	GetKinds(ctx *echo.Context) error
+	// GetOperation How a change stands that takes its time; kept for a week after its end
+	// (GET /operations/{id})
+	GetOperation(ctx *echo.Context, id string) error
 	// GetSnapshot What is there now
 	// (GET /regions/{region}/scopes/{service}/{stage})
-	GetSnapshot(ctx *echo.Context, region Region, service Service, stage Stage) error
+	GetSnapshot(ctx *echo.Context, region Region, service Service, stage Stage, params GetSnapshotParams) error
 	// GetAccess Which permissions were used, and which calls were refused
 	// (GET /regions/{region}/scopes/{service}/{stage}/access)
 	GetAccess(ctx *echo.Context, region Region, service Service, stage Stage) error
@@ -3042,6 +3563,22 @@ func (w *ServerInterfaceWrapper) GetKinds(ctx *echo.Context) error {
 	return err
 }
 
+// GetOperation converts echo context to params.
+func (w *ServerInterfaceWrapper) GetOperation(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetOperation(ctx, id)
+	return err
+}
+
 // GetSnapshot converts echo context to params.
 func (w *ServerInterfaceWrapper) GetSnapshot(ctx *echo.Context) error {
 	var err error
@@ -3069,8 +3606,28 @@ func (w *ServerInterfaceWrapper) GetSnapshot(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stage: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetSnapshotParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-None-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-None-Match")]; found {
+		var IfNoneMatch string
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-None-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-None-Match", valueList[0], &IfNoneMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-None-Match: %s", err))
+		}
+
+		params.IfNoneMatch = &IfNoneMatch
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetSnapshot(ctx, region, service, stage)
+	err = w.Handler.GetSnapshot(ctx, region, service, stage, params)
 	return err
 }
 
@@ -3182,11 +3739,25 @@ func (w *ServerInterfaceWrapper) GetLogs(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter function: %s", err))
 	}
 
+	// ------------- Optional query parameter "revision" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "revision", ctx.QueryParams(), &params.Revision, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter revision: %s", err))
+	}
+
 	// ------------- Optional query parameter "invocation" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "invocation", ctx.QueryParams(), &params.Invocation, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter invocation: %s", err))
+	}
+
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", ctx.QueryParams(), &params.Since, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter since: %s", err))
 	}
 
 	// ------------- Optional query parameter "after" -------------
@@ -3201,6 +3772,30 @@ func (w *ServerInterfaceWrapper) GetLogs(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// ------------- Optional query parameter "follow" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "follow", ctx.QueryParams(), &params.Follow, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter follow: %s", err))
+	}
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Last-Event-ID" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Last-Event-ID")]; found {
+		var LastEventID string
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Last-Event-ID, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Last-Event-ID", valueList[0], &LastEventID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Last-Event-ID: %s", err))
+		}
+
+		params.LastEventID = &LastEventID
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
@@ -3448,6 +4043,21 @@ func (w *ServerInterfaceWrapper) DeleteResource(ctx *echo.Context) error {
 
 		params.IfMatch = &IfMatch
 	}
+	// ------------- Optional header parameter "Prefer" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Prefer")]; found {
+		var Prefer string
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Prefer, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Prefer", valueList[0], &Prefer, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Prefer: %s", err))
+		}
+
+		params.Prefer = &Prefer
+	}
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.DeleteResource(ctx, region, service, stage, address, params)
@@ -3525,6 +4135,21 @@ func (w *ServerInterfaceWrapper) PutResource(ctx *echo.Context) error {
 
 		params.IfMatch = &IfMatch
 	}
+	// ------------- Optional header parameter "Prefer" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Prefer")]; found {
+		var Prefer string
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Prefer, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Prefer", valueList[0], &Prefer, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Prefer: %s", err))
+		}
+
+		params.Prefer = &Prefer
+	}
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.PutResource(ctx, region, service, stage, address, params)
@@ -3587,11 +4212,22 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/regions/:region/scopes/:service/:stage/messages/:id", wrapper.SendAgain, options.OperationMiddlewares["sendAgain"]...)
 	router.DELETE(options.BaseURL+"/regions/:region/scopes/:service/:stage/resources/:address", wrapper.DeleteResource, options.OperationMiddlewares["deleteResource"]...)
 	router.PUT(options.BaseURL+"/regions/:region/scopes/:service/:stage/resources/:address", wrapper.PutResource, options.OperationMiddlewares["putResource"]...)
+	router.GET(options.BaseURL+"/operations/:id", wrapper.GetOperation, options.OperationMiddlewares["getOperation"]...)
 	router.POST(options.BaseURL+"/regions/:region/scopes/:service/:stage/functions/:function/invocations", wrapper.Invoke, options.OperationMiddlewares["invoke"]...)
 	router.GET(options.BaseURL+"/regions/:region/scopes/:service/:stage/logs", wrapper.GetLogs, options.OperationMiddlewares["getLogs"]...)
 	router.GET(options.BaseURL+"/regions/:region/scopes/:service/:stage/metrics", wrapper.GetMetrics, options.OperationMiddlewares["getMetrics"]...)
 	router.GET(options.BaseURL+"/regions/:region/scopes/:service/:stage/access", wrapper.GetAccess, options.OperationMiddlewares["getAccess"]...)
 
+}
+
+type AcceptedResponseHeaders struct {
+	Location   *string
+	RetryAfter *int
+}
+type AcceptedJSONResponse struct {
+	Body Operation
+
+	Headers AcceptedResponseHeaders
 }
 
 type ProblemApplicationProblemPlusJSONResponse Problem
@@ -3709,28 +4345,96 @@ func (response GetKindsdefaultApplicationProblemPlusJSONResponse) VisitGetKindsR
 	return err
 }
 
+type GetOperationRequestObject struct {
+	Id string `json:"id"`
+}
+
+type GetOperationResponseObject interface {
+	VisitGetOperationResponse(w http.ResponseWriter) error
+}
+
+type GetOperation200ResponseHeaders struct {
+	RetryAfter *int
+}
+
+type GetOperation200JSONResponse struct {
+	Body    Operation
+	Headers GetOperation200ResponseHeaders
+}
+
+func (response GetOperation200JSONResponse) VisitGetOperationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetOperationdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetOperationdefaultApplicationProblemPlusJSONResponse) VisitGetOperationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetSnapshotRequestObject struct {
 	Region  Region  `json:"region"`
 	Service Service `json:"service"`
 	Stage   Stage   `json:"stage"`
+	Params  GetSnapshotParams
 }
 
 type GetSnapshotResponseObject interface {
 	VisitGetSnapshotResponse(w http.ResponseWriter) error
 }
 
-type GetSnapshot200JSONResponse Snapshot
+type GetSnapshot200ResponseHeaders struct {
+	ETag *string
+}
+
+type GetSnapshot200JSONResponse struct {
+	Body    Snapshot
+	Headers GetSnapshot200ResponseHeaders
+}
 
 func (response GetSnapshot200JSONResponse) VisitGetSnapshotResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
 		return err
 	}
 	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
 	w.WriteHeader(200)
 	_, err := buf.WriteTo(w)
 	return err
+}
+
+type GetSnapshot304Response struct {
+}
+
+func (response GetSnapshot304Response) VisitGetSnapshotResponse(w http.ResponseWriter) error {
+	w.WriteHeader(304)
+	return nil
 }
 
 type GetSnapshotdefaultApplicationProblemPlusJSONResponse struct {
@@ -3861,6 +4565,49 @@ func (response GetLogs200JSONResponse) VisitGetLogsResponse(w http.ResponseWrite
 	w.WriteHeader(200)
 	_, err := buf.WriteTo(w)
 	return err
+}
+
+type GetLogs200TexteventStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetLogs200TexteventStreamResponse) VisitGetLogsResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/event-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	flusher, ok := w.(http.Flusher)
+	if !ok {
+		// If w doesn't support flushing, fall back to io.Copy.
+		_, err := io.Copy(w, response.Body)
+		return err
+	}
+	// text/event-stream messages are typically small; use a
+	// modest buffer and flush after each chunk so clients see
+	// events immediately instead of waiting on OS buffering.
+	buf := make([]byte, 4096)
+	for {
+		n, err := response.Body.Read(buf)
+		if n > 0 {
+			if _, writeErr := w.Write(buf[:n]); writeErr != nil {
+				return writeErr
+			}
+			flusher.Flush()
+		}
+		if err != nil {
+			if err == io.EOF {
+				return nil
+			}
+			return err
+		}
+	}
 }
 
 type GetLogsdefaultApplicationProblemPlusJSONResponse struct {
@@ -4050,6 +4797,26 @@ type DeleteResourceResponseObject interface {
 	VisitDeleteResourceResponse(w http.ResponseWriter) error
 }
 
+type DeleteResource202JSONResponse struct{ AcceptedJSONResponse }
+
+func (response DeleteResource202JSONResponse) VisitDeleteResourceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.Location != nil {
+		w.Header().Set("Location", fmt.Sprint(*response.Headers.Location))
+	}
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type DeleteResource204Response struct {
 }
 
@@ -4102,6 +4869,26 @@ func (response PutResource200JSONResponse) VisitPutResourceResponse(w http.Respo
 	return err
 }
 
+type PutResource202JSONResponse struct{ AcceptedJSONResponse }
+
+func (response PutResource202JSONResponse) VisitPutResourceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.Location != nil {
+		w.Header().Set("Location", fmt.Sprint(*response.Headers.Location))
+	}
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type PutResourcedefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
@@ -4130,6 +4917,9 @@ type StrictServerInterface interface {
 	// GetKinds What this platform knows and allows
 	// (GET /kinds)
 	GetKinds(ctx context.Context, request GetKindsRequestObject) (GetKindsResponseObject, error)
+	// GetOperation How a change stands that takes its time; kept for a week after its end
+	// (GET /operations/{id})
+	GetOperation(ctx context.Context, request GetOperationRequestObject) (GetOperationResponseObject, error)
 	// GetSnapshot What is there now
 	// (GET /regions/{region}/scopes/{service}/{stage})
 	GetSnapshot(ctx context.Context, request GetSnapshotRequestObject) (GetSnapshotResponseObject, error)
@@ -4249,13 +5039,39 @@ func (sh *strictHandler) GetKinds(ctx *echo.Context) error {
 	return nil
 }
 
+// GetOperation operation middleware
+func (sh *strictHandler) GetOperation(ctx *echo.Context, id string) error {
+	var request GetOperationRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetOperation(ctx.Request().Context(), request.(GetOperationRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetOperation")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetOperationResponseObject); ok {
+		return validResponse.VisitGetOperationResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetSnapshot operation middleware
-func (sh *strictHandler) GetSnapshot(ctx *echo.Context, region Region, service Service, stage Stage) error {
+func (sh *strictHandler) GetSnapshot(ctx *echo.Context, region Region, service Service, stage Stage, params GetSnapshotParams) error {
 	var request GetSnapshotRequestObject
 
 	request.Region = region
 	request.Service = service
 	request.Stage = stage
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.GetSnapshot(ctx.Request().Context(), request.(GetSnapshotRequestObject))
@@ -4580,55 +5396,70 @@ func (sh *strictHandler) PutResource(ctx *echo.Context, region Region, service S
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"1Drdc+O28f8Khr88/JrSlu/ipHPKk5Om7U18refu0jxcnZkVuSIRkQAPWEpWNPrfOwD4KYISFSvN5cVj",
-	"EcDuYr8/sAsimRdSoCAdzHdBAQpyJFT2V8wT1GT+4yKYBwVQGoSBgByDeb0YBgo/llxhHMxJlRgGOkox",
-	"BweNCJU5+pNO4eWXX80/3Fy9gqvl4+6r2/1nQRjQtjCwNCkukmC/D4NlKSLiUoxgbZYn4v0AV788mj83",
-	"V6+uHnc34RevRhArTMbRVosXR6pRrXmEI1jr1cujJUhGkdq1C6O0/NWFFBqtZj0oucgwN/9GUhAKq2VQ",
-	"FBmPwMh3Vrgdf/5ZO6G06D9TuAzmwf/NWtWduVU9q+FajDHqSPHCaVPwYwrENiiIbZQUScgWW/b2b9+y",
-	"V7df/sUxxcEwKO6iCLX+QVseFUoWqIg7yiHL5MZwZVdfciFlhiCCfRhEsnQ3qZa4IExQBQd6fcCdMMhA",
-	"0509uJQqB3JHv7ptOdmBpFDLUjmlGUBao1p4FvZdeX7oWpE90AEaNjesr9OQ99hQIxc/Y0QG3x2R4ouS",
-	"8Hsu4iG3jIhKGmMXFw8ZuIscygopRcU4sQgEi1IQCbINp1SWxHJYcZEwSpHVZDMQuGm51cGRw1OPr7Es",
-	"Fxm2W0WZLxxfcy4m7nSWckj0HTPfQyaVJU0TKGJyyaQw5MUM2OdDy6g/7AIUZW5kQ/hkeF5hCwNSpTXP",
-	"jFtvm0NRmJOPHlCl4NQFtdgSanNGe7YfqIS9U7WplYxP5K/FWjoj9ViH0BtUPoECWa6kIOIMFUtgjWwB",
-	"0cqZTTZqUFn8Rg/hvec5MpIVkw1gLjSBiDBkN2wpFQO2AZUb5gfhFJmiUlKdci/t1b+z240Ox36Llokl",
-	"mxPm+hTYe5ncc4GtNgSgFGxrON+WNG4iGReo2QYVsgyXxIyBLDCCUqPhi0K3RlKyHMTWbyOYS7W95zn3",
-	"IPqmUqIJnsnBeUBYPQuMLCmSec8onF5Zp7QEntl/iOcYX8nSWIUs6UourxwBZi1VksjtE5KulrIUsddm",
-	"FK65HvPLqhRO+yYo0BrVAZzmSgemxuOgvWSl/Y2q10h73OyLqEN0pWjHzfS7WrX7trqqPPbg1jlqXeUH",
-	"Q2+lwBt5Dq5oYbeQjtP3I9fpkDxcV1nBKU+CpBloFkGWXbtDlk6eJM4THafUnfAR6I9oUAe86ebdj5Ee",
-	"Ix+RhJ+nHQLGqNZ+YU+neIxQIat7e2QCghmEQFIxncoyi9lKyE3IdBmlRkDAcgShTUjkWmZW9IzMUa5Z",
-	"zrU2lw5bAkciZUtNgcoek2L6zR6aM2N3LDIgY+5+h2DrgD66k3QqaaR153fiCplbZ87Hfc12Dsk+ZLuq",
-	"ANjb/GFnM/M9A4VsybMMY8aFL6NQpTC+8UwqNc/LDEZztcqgxqRv0zTIMgasTi7n7mIhi5QUIcM1qm3I",
-	"nKbqkH0sscSQdVLRqbQe2EUjsO4dWlGFle739aXDpc7dOrKqld1nY3W89jiHIXt+EPyJ5TzLuMZIOkom",
-	"BMGj9YJLOiZAqbMiP5ReIndeZNSkEPJuiHaBGJXJWRuR+CKuTXBPejvufF0Q9kv+Ju51iO9csyGsQuOT",
-	"3ps2vA1cO+YFaX8Bt5DxNpjvTF1Z4t3lBD1ZlgWo1Zh1ahR0QZraArMPztqsnv3z7s13TZ0DcaxQW7du",
-	"y55y0Zxw3t18tVHW+PmlVD6XtUm3Q2z/kBt72JSfrBIOa9O/0+rTlLRWdg2XagmGrcQb7jpSvGrDRUn4",
-	"rsw9VS5k2YjWHJQ2nZW4VFZ9nerFMTc/IHvoQfYc67HoW4OZLbashtYUyQaxK4/03HJxhVu2Yrak14xS",
-	"qZHJNSr24vrFT/+/unrxJxtkysKUVebbqqc31+z9RrKUa5KJglzbKJSjSjA26A39IrkOPHyzhVWTlfza",
-	"i9oc1t60TZz9qPSv6L/k8DQ5z+8XOVOqIqs4E2zTZkakndSmGepRH90WQV6OkCTIJl97ckLtd9cVE8LK",
-	"VhpZ9Uu1qhSqKasFc1AL1aT0dKtrUD7zPUj8pldDa1SLs1Ipf9ruwHgpa3uhfZJiJODZSPgFKkc0nThl",
-	"eITOUwKsWkAOTIMqrMnxXeFtpyV5EFNddPCS0y+lRjzD3oPO9QPjyR3TUdkSJKf5UV8h9FRgDsQxlviL",
-	"2199dY2RQpriSttb9t3OvyEr0fqalggXqFMTMoAtuUhQFYoLYlJkW5+n7TQ7DhpzKbJq0QEFvbJRn3EK",
-	"GRkMJG086viJE/2SExXvOwGFTiUNudy5yUiG62Q0vXxsFP2U1XdRdxENL+CEWipO23cGS0WNyWizrMnO",
-	"LQE26UNQ2MmhUqLCjTu4WMqR6uxtGeegnCyM4BvmszpTv2Z3zNwXxJYVJZlqlEEMBaGq5GirU6MpXDMu",
-	"2FJJYdvbG1vBE1Ol0Nf/EY3nmAcV1hoFK5QkGcks6OhP8MJ2/AoUUPBgHnxxfXP9hU3HKLWMmIEivoSI",
-	"9GznRo578zlFsCbtWg5citexyRhB31Xbg4OJ08ubmyFzXtuc1LZJDRm3N7dje4Skdl+MSygzGlOWBm9n",
-	"HBUGusxzUNtO69awWEUpX2OPiu4M9oMfQ7tlVo1h949hULg+cZ8lDyX1WPKxRE3fuFpmbPb2Cy/6I7fG",
-	"xy64ALUdG/B1B4b7Af9vT/L/mXx9qPW2YqqFGzIpIvyaKVyWGmO2sS0X44DsdITF0so2B4pS+7lm6D4M",
-	"Zk3XLEEPa/+OVOcePlUbYe55A02HwDPONI7WkXcJhbRlGtetra6E3Gg3tsoyudGOH1VPZVa3qGY6kgXq",
-	"WdOomlVNqmM8a/z1b8i2BscI53Szfhnm1VrMhNycb8PV64J9eHJn/SJgylY7x98/niW3GdjJ9zHxudn4",
-	"c4XXD9SlPqed3gznTwVhC9YTcYdltK2KL6IMPEpZp9Hopm/G84TWmjZ2gy2C3FLll/7QSlNnE3q2q//d",
-	"z9oG3eBl0e97udMbm9TURlWpPYbwWqzlCidH1PO818FobFJ0vfkNsI8+o4kgR9etuIDNuB5WJyc1AfvM",
-	"eDOr5+1jXuverF/UZ9nB+/NH/Acuy0Gd4rPu7c7ns/9eJu4RQchkFqMmtuRK06flkMLqqdrHEm36OXwN",
-	"2IppUM37z/YGCEdP9/n+L5Ft61cXnFIGLFEIpk6yPWcfKliSLdk8CfVY02KI16QtAjdGQLp5y+HDllWP",
-	"BFpsOTzxvMyD+cubmxvbi3M/X3jwnun6qwn/Udt7U+8ZaJSHs64zTe6xnkLm+vJ22iB968Imkj4+NB39",
-	"gXCbwcmIdB0OKzVbElSXdCMOU/5eUtCPz/RKk9xPPfMauh9vetxI9fnupRa+zX7sGKjqNm2AU/VSq/X8",
-	"6kDoHYcUVrMJw58/crJU83a24/HelcQZuvlA33L+qmRRy216MZ1IcYla+j2sjMwqSTQWAJvqkcQnFxn6",
-	"j5h5fPQF8ySr9Cd+71DEdwlwMVUmRs+1UdwFsoSvUTBZXiJteq+4V0KGtpAtlczbZ6jnZlM5kuLRCafu",
-	"tlw0p3JToulZVTuTPZVX1ZCnZFbvyvwSns+AMaVg495CVg/ErDOsRmKfmjWdfkDgi3yaV88vzrGx85Sy",
-	"aaLPdtVI5rj7tN/ftu/afxcP2n+k/il6z2H0r7gbuvzWTqQz0ClqhjqCApvsp+9z2znZuOPN4ekeRUJp",
-	"ML81qehYrp4ixDaTqmC/jjEvJKGItlff43YqjpdVulv/fhGezu8NBwiS9u1KI74UrB9PYY1fs89d7iK2",
-	"biM+cU2NcQzIX169AYrSo5XGkQ5+T4sv32/ozSr/x92GdqI2dMTOHrW8RBo6tMYFMtAuJDvk9RjOGmV/",
-	"APfhcf+4/28AAAD//w==",
+	"1Fzdk9s2kv9Xunh52A9qNGNPkrL8cDVJnOzUjpM523uuOme2ApEtESsSoAFQGu2U/vcrfBAkRVCiMspu",
+	"9sU1EolGo/vXn2j5KUp4UXKGTMlo9hSVRJACFQrzKaVLlEr/RVk0i0qisiiOGCkwmtUP40jg54oKTKOZ",
+	"EhXGkUwyLIilphQKvfTvMiMvvvxq9uly8opMFg9PX13vvojiSG1LTUsqQdky2u3iaFGxRFHOBnb1j0fu",
+	"+4lM/vmg/7mcvJo8PF3GL18NbCxwObyte3j2TSWKNU1wYNf66fm3VWQ5uKl5duYtjXxlyZlEg6ybJMFS",
+	"aeIagUwhMzAjZZnThGgFT/8hrTaafb8QuIhm0X9NG8xO7VM5/alEYdbZzVKUiaClBVJ0q0CRFUqgSoKi",
+	"Bb4GlSHweg1IspWQ8Q1QBVIRlsoojjIkqTOEO26ZMkbRIf0xQ4F71Khe3bDdF/87VGI7uVkoFH2K7zHh",
+	"LJVQMUVzzRCVsOFCZUDkSlMI0KZM4RKFPvsuju4Fn+dYHJBtad/482kyrukGJPwxIwo2yBRsBGfLGOZb",
+	"ePf9t/Dq+suvLeIsjVr3Uv5NGgCWQstNUQsLkud8Y1HhTjbnPEfCol0cJbyyJ9k/dNdp7Ik7jnIi1Y1Z",
+	"uOCiIMou/eq6gWmLkkDJK2EtskdpjWIe1mhjLJ/aLsosaBGN/Qnr43j2Hjw3fP4PTJTe70YpQeeVwr9S",
+	"lvalpVVUOSPqquNDhlDmROkDg0Slkd8ctyVTyu5zYk/bw7XKUGj8JYRBkhG2RNhQlfFKQUE0Eg3s67MB",
+	"YbgJ7lGQx47wU17Nc2xeZVUxt8IvKBv5pvVV+0zfgP4+Bi4Ma1IRoYAvgDPNXgoE/tT3TdoJJwJVn9yt",
+	"krAmeYVQkC0kvEAgEgjY960PIbWK9CcGGc9T/cqCsiWKUlAWlrv95ilCVhUaMwof9YvugHGkRGV8ck5N",
+	"iC1IWWpmHwLcV4yqNqn5VqF2QIUMvL4HVSNG91IDhhAUb9m65QP3rJbJTciTGaeghZQRluYoYEnWCHOS",
+	"rKw554OGnqdvZQDVtEBQ3OlVE6ZMe+sEY7iEBRdAYENEofUdxWNghEJwccztNUd/Y17XZpOGPQ1fGrap",
+	"wkIeI3vHl3eUYYOGiAhBtjWdbys1bJU5ZShho0NPjgsF2ibnmJBKGhwKtM8U51AQtg2bJRZcbO9oQQMb",
+	"feNANMJjWjr3SFbPIsMrpS2sjWSLK+MsF4Tm5g8dvdMJr7RV8EpN+GJiGdDPMsGVsu8xriYLXrE0aDMC",
+	"11QOxQtRMYu+EQBao9ij04TirqnRNGoO6dDvoV5v2pFmV0Utph3QDpvpmxraXVtduUjSO3WBUrqksPdM",
+	"CRKMiHtHNLQbSof5+0hl1mcP1y5bOeZJdEwjEhKS5xd2keGTLpfWEx3m1K4IMRiOtN7LjzfvbuwOGPmA",
+	"JsIybTEwxLUMK3s8x0OMMu7OHdAJYS7v5QJkxqs8hRXjmxhklWQ2WhZImNRRmEqe2wRZ6aVUQkGltBmt",
+	"Z7CPvT1uShRmGWfjT3bv1wydsU6WgiyUgiYhCbwpSrWFja8AfMaVcKkkMK4ynSXNt1BJbB/ycJKtK74A",
+	"i58rrsj4M/+Pfj1Ex5ayXUJHpS64xt6NGiqA7HOwHvs1PNlNdjE8uRp2ZxKwJ1Nc7oAIhAXNc0yBslBK",
+	"JnT1U+CJXEpaVDlRQwWEcw9DWDZ5Lslznb65FH5mDxZDIjiLAdcotjFYu5MxfK6wwhhaCf9YXves3MOv",
+	"fYZGVbGz5C76W1Jqna2lK48ZD+HamEM+pM5HAs6vL7C/MfoIBc1zKm25Oi7IH6zTbFI1gkqd9YWpdBLV",
+	"0yK/VAJJ0U5BbKKBQufkXkmhjMIk8Ee9ObW+PIq7fSwf11vMt47pGXPbhLT3tgnfvdCFRalkuHCe83Qb",
+	"zZ50PV/hzfkUPVqXJRGrIXuVyNQZeWoK+y45Y8Vy+uPN2ze+dCRpKlCasGUqyWruV9jopb81WYSOYwsu",
+	"Qk5sk237u/2Fb8xiXfaDUw406e1x+PhWgtGdl1KtwbjRuJeuZSUIG8oqhe+rItBdIHk+gJq90q31JK1s",
+	"D8xCL02p/kDy+w7lwLKOiL7VO+uwWVPzfQe9sS3/5MxIcYVbWIFppUhQGZcIfI0Cri6u/v6H1eTqjybs",
+	"VKUuG/V3qw5uLuDDhkNGpeJLQQpp4lKBYomp3l7zz5YXUUBupnD0WdevPajJ0c1Jm8IgvJX8FX2vgjyO",
+	"rmO6RdyYqs8AZ4RtmsxPSau1cYZ60Ec3RV5QIoorko8+9uiCIeyunRBiZyteV91S1JV6NWe1YvZqvZqV",
+	"DrbaBhUy36br3ff71oOFe4O+aWczceX6ezLkxea4rNgZ3TCyFNOzh5pA0u6b4KN62t3W76El7+r37EWK",
+	"6vQsNoQqW9KkrgtlXXsvZ4ijx4leNFkTwYhJdT81+vzoyfivvrP0/OfvHeFwkDB8xR4FjRpDMNqrj8Y3",
+	"DdYo5ifl6OHq1pIJcibc7dgeuIv6LmC/AZxiQguSg7XxGPCRJMpEwubO6nLy6uHPf/j55wv71x//+4sQ",
+	"7pNKCGRJIITfvv8Jrl9cfb1H9mbyfw9PL3dBYnwRYtaAnduqQ74GAj/Qb+qUwzoHyGlBlettWrPQL4iK",
+	"McqWrSU5X9ZdQUGVQu2eakzW3smSnOiSwfaQJrZXfLRNzBcaSoW7sPCCCSvMm11XZSkqQvOBtJuoaiDC",
+	"KapyPACsY47btbYtGb9VXLMTOoKtnAeNoO9N9ROjla5XlTYvCeV1cZSH+646OywI27oubkG2MMfX5gKj",
+	"4AI1UQLXly9rlGi6UAk2E1VaEDEzBV840R7s0NM2r7Yer5HTCnsy4SX6mvQ4Zpxplyak2dOGhP2u5XQH",
+	"A1hPet1+3ED6tQtsZ+NcOvo6cNDzKbI8Dr7G+/bbeJbEIZGEO6S/+uj21mpMvtqcsouW/yV5hSaha5iw",
+	"WM90Xt659QLO8m0onW11zPuW5B5aokSuTGkFVMWg9A6KG9C3UHmk6X6kbfqekVJmXPWl3L6/C7cRrI7G",
+	"9+PaWcPBmNi9Omw26h/AKrUSVG3f610cN0wqkuc+LTQMmMoaicBWoZopVdq7fMoWfMA5vDN+xepCK94L",
+	"33c7L+AG9Hm11yorJYEwICkpFQqnR9MU1EihEiiDheDMXMtunPcRFZMXPzPvpmeR29U3VEvBFU94HrXw",
+	"E12ZwFoiIyWNZtHLi8uLlzYkZ0YQUyIUXZBEyemTHVba6a8zJMak/bzGbaodL5E37vVob1blxeVl6G5Y",
+	"O03jpTUb15fXQ+8wrpr3UlyQKldDYPH7tmYt4khWRUHEtnX/p0UskoyuscNFe3rrU3iH5pWpG+DaPcRR",
+	"aS8buyK5r1RHJJ8rlOob2zAaGiz5Jy278yTex84pI2I7NBrUHjXa9eR/fVT+z5TrfY1bJ1RDNwbOEnwN",
+	"AheVxLTV6DdpE6Tc6LYgKsnM17VAd3E09VcvSwyI9gdUdYEXgtpZJqLsBoFZnTplkWcBpOmFUdnY6orx",
+	"jbTjFnnON9LKw59fTp9oujskmaao/Q2lc3Be7C/Dk2DPGt0CsiSUxbDJaI76ua4W5fGBrmcqSR+H1CM8",
+	"9lCuibk3FLfCsq41NogrIPqY5jnaa7M9BxOYHqTpwdHBgjzeIVuqLJpdXV72ncGDxoq79pjWt0hTk3vK",
+	"qb9Lmrp7pEMo8rG9x3XfGt58IEvf6nXrfBKv8cyA5AKJ6beaQ1tENMe+XUx+5Awnb7UzODj99/Abgtqf",
+	"ecDqZSOTFqT16cPpWCsViXXk1tUFHh5u1Bu/DDnsH91taEakg2IKkrIEz+WF6nAAjG9OD4aurNnFR9+s",
+	"h3LHvGpGaU8E9ZSY+chD2LYTlM91j92Mt5KnDDf4Ec5j2awhG0hd+01/08M/CxhokkHrotTOQukQHpuw",
+	"tDEvmKaIfeQC/H80aOq0XE6f6j930+Y6sTfc/+893PEXfY1n0lMuA4Zwy9Z8haNT09Nc6d6g0qg09fI3",
+	"2H1w2DohBdq7lTPYjL1xaxV33Djm0yBYTz8Oea07/fysPss0PJ8/cLnnsizVYLmt8FFNzbXvpJkVOBAM",
+	"9zV3Z0g/X193dbc3Bp6nKBUsqJDq9+XBYpcgfq7QFH79X/Ac+I1EeG3r7u3ktZ3ZioOruzr7ieVb11o3",
+	"KaLOm2lhB8pzolDEELq5CrFg8504VB4PtSAP8rOhurSApUBiEvV0YF+Txz93X50QMtxosEk/VhzaLXfz",
+	"qp2snxZVEc1eXOqkv6DMfrwas+8PHNwEgDs1MYmeHciP9ScNTRQTiUzZmQw508W8Hc/4RS/6xQ/mOydg",
+	"tKcLG5q+br1LcrrGXwxlCURBjkQqO/YFV1+C61IFUc11sRtClh9o6R/to6kD7VLKlnakQRL3O4OFwZY5",
+	"1XwLm4zDRufOlQK+WAwVIndEqskb46FuvztciJzm3d1U70EP/7Z+50jNZSBspzWU/eGQQLCzKmYCh4ee",
+	"M1O3hGTvp1xOkX2LB1vm2ks3cwBr6FSe16KeW/mNCnL1HFg/yAUrQq/V58ekWvnGtKwZOu0Rf4PZ5Bdi",
+	"T+mtKBa7eR0tn//klLyWrW94pZijnRboWs53gpe13sb3PpecnaN2/mB6QMRpwlsA2bjB6N9dOnFSv2mU",
+	"VYbLi/fI0psloWysTkwzTwN3jrCka2TAq3Mk5x8EDWrI9hIXghfNr91OzdkLVIImR5y6feWsmbudnBqf",
+	"uzdzisey95rymJ7D+6o4h+fTZKBE4d1bDHWiapyhGxP7vVnT8emrc+WwJzpOf+c5fXI36Ifdp/n+XfMb",
+	"2z2cvjiuV/9z9F38L3O53R/P/h7dbT9dcOqIbTpuxjpzIjOUgDIhJfp0qeukmzmIUTcD16Gbgdr99zrv",
+	"KRYlV8iS7eSvuB27xwtXiPjbiPh4JagloMiyGQD36suIcfwZWeNr+JNNdswQD1GAj1QqeeDi4PidQY8T",
+	"i7B0QuSWJaYGevf9t/D1i+tLwwpVs+aXWfZ/JIAN5m7COMjHvcDFXkYbuLkYuifuGN/5m3GdiZh/cSuu",
+	"mdsI/r8SVILk1m2c6Geem273ncjc1I0m9bDc1tMh7rKuPRfy6WH3sPv/AAAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -10,6 +10,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"slices"
 	"strings"
@@ -160,9 +161,12 @@ func (t *trial) ask(ctx context.Context, method, path, token string, header map[
 		r.Header.Set(name, value)
 	}
 	response, err := http.DefaultClient.Do(r)
-	if err == nil {
-		response.Body.Close()
+	if err != nil {
+		return nil, err
 	}
+	defer response.Body.Close()
+	text, err := io.ReadAll(response.Body)
+	response.Body = io.NopCloser(bytes.NewReader(text))
 	return response, err
 }
 

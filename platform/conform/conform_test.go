@@ -2,6 +2,7 @@ package conform_test
 
 import (
 	"fmt"
+	"io"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
@@ -44,6 +45,18 @@ func TestTheLocalPlatformConforms(t *testing.T) {
 	}
 }
 
+// plainErrors answers problems as plain JSON.
+type plainErrors struct{ http.ResponseWriter }
+
+func (p plainErrors) WriteHeader(status int) {
+	if status >= http.StatusBadRequest {
+		p.Header().Set("Content-Type", "application/json")
+	}
+	p.ResponseWriter.WriteHeader(status)
+}
+
+func (p plainErrors) Flush() { _ = http.NewResponseController(p.ResponseWriter).Flush() }
+
 // A platform that does not keep to a rule is told so, by that rule.
 func TestWhatDoesNotConformIsTold(t *testing.T) {
 	var others atomic.Int64
@@ -71,28 +84,40 @@ func TestWhatDoesNotConformIsTold(t *testing.T) {
 			next.ServeHTTP(w, r)
 		}},
 		{"problems are RFC 9457", func(w http.ResponseWriter, r *http.Request, next http.Handler) {
-			answer := httptest.NewRecorder()
-			next.ServeHTTP(answer, r)
-			for name, values := range answer.Header() {
-				w.Header()[name] = values
-			}
-			if answer.Code >= 400 {
+			next.ServeHTTP(plainErrors{w}, r)
+		}},
+		{"a snapshot that is known is not sent again", func(w http.ResponseWriter, r *http.Request, next http.Handler) {
+			r.Header.Del("If-None-Match")
+			next.ServeHTTP(w, r)
+		}},
+		{"an operation that fails says why", func(w http.ResponseWriter, r *http.Request, next http.Handler) {
+			if strings.HasPrefix(r.URL.Path, "/operations/") {
 				w.Header().Set("Content-Type", "application/json")
+				_, _ = io.WriteString(w, `{"id": "o", "state": "done", "address": "function/alone", "begunAt": 1}`)
+				return
 			}
-			w.WriteHeader(answer.Code)
-			_, _ = w.Write(answer.Body.Bytes())
+			next.ServeHTTP(w, r)
+		}},
+		{"logs can be followed", func(w http.ResponseWriter, r *http.Request, next http.Handler) {
+			query := r.URL.Query()
+			query.Del("follow")
+			r.URL.RawQuery = query.Encode()
+			next.ServeHTTP(w, r)
 		}},
 	} {
-		results, err := conform.Run(t.Context(), newPlatform(t, c.between), "secret")
-		if err != nil {
-			t.Fatal(err)
-		}
-		told := false
-		for _, r := range results {
-			told = told || strings.HasPrefix(r.Rule, c.rule) && r.Problem != ""
-		}
-		if !told {
-			t.Errorf("%s: nothing is told", c.rule)
-		}
+		t.Run(c.rule, func(t *testing.T) {
+			t.Parallel()
+			results, err := conform.Run(t.Context(), newPlatform(t, c.between), "secret")
+			if err != nil {
+				t.Fatal(err)
+			}
+			told := false
+			for _, r := range results {
+				told = told || strings.HasPrefix(r.Rule, c.rule) && r.Problem != ""
+			}
+			if !told {
+				t.Error("nothing is told")
+			}
+		})
 	}
 }

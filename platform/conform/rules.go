@@ -93,6 +93,16 @@ func rules() []rule {
 			return wants(err, http.StatusPreconditionFailed, "a change of what has moved on")
 		}},
 		{"the snapshot's fingerprint changes with what is there, and else not", fingerprint},
+		{"a snapshot that is known is not sent again", notModified},
+		{"a change that takes its time can be followed to its end", followed},
+		{"an operation that fails says why, as the change would have", func(ctx context.Context, t *trial) error {
+			op, err := t.operation(ctx, "function/alone", t.config())
+			if err == nil && (op.State != api.OperationFailed || op.Problem == nil || op.Problem.Status != http.StatusConflict) {
+				err = fmt.Errorf("a function without an identity ends as %s, %+v; it has to fail with 409", op.State, op.Problem)
+			}
+			return err
+		}},
+		{"one resource more than a quota allows is refused", beyondQuota},
 		{"an attribute that a kind does not have is refused", func(ctx context.Context, t *trial) error {
 			_, err := t.put(ctx, "identity/warn", map[string]any{"colour": "green"})
 			return wants(err, http.StatusUnprocessableEntity, "an unknown attribute")
@@ -137,6 +147,26 @@ func rules() []rule {
 			return eventually(ctx, 5*time.Second, func() (bool, error) {
 				lines, err := t.client.Logs(ctx, t.scope, platform.LogQuery{Function: "warn", Invocation: inv.Id})
 				return len(lines) > 0 && lines[0].Text == "called", err
+			})
+		}},
+		{"logs can be followed, and taken up where they were left", followedLogs},
+		{"logs can be read by revision and since a time", func(ctx context.Context, t *trial) error {
+			inv, err := t.call(ctx, nil)
+			if err != nil {
+				return err
+			}
+			for _, q := range []platform.LogQuery{{Revision: "another"}, {Since: time.Now().Add(time.Hour).UnixMilli()}} {
+				lines, err := t.client.Logs(ctx, t.scope, q)
+				if err == nil && len(lines) > 0 {
+					err = fmt.Errorf("%+v gives %d lines, which are not of it", q, len(lines))
+				}
+				if err != nil {
+					return err
+				}
+			}
+			return eventually(ctx, 5*time.Second, func() (bool, error) {
+				lines, err := t.client.Logs(ctx, t.scope, platform.LogQuery{Revision: inv.Revision, Since: time.Now().Add(-time.Hour).UnixMilli()})
+				return len(lines) > 0, err
 			})
 		}},
 		{"figures count calls and errors", func(ctx context.Context, t *trial) error {

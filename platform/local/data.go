@@ -14,6 +14,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"rudmar/core/access"
+	"rudmar/core/event"
 )
 
 // Limits of what functions keep, in bytes.
@@ -145,7 +146,7 @@ func (p *Platform) writeObject(c *echo.Context, at place, name, key string) erro
 			at.region, at.service, at.stage, name, key, kind, content, now.UnixMilli()); err != nil {
 			return err
 		}
-		return p.objectEvent(ctx, tx, at.scope, "created", name, key, map[string]any{"store": name, "key": key, "size": len(content), "type": kind})
+		return p.objectEvent(ctx, tx, at.scope, "created", event.Object{Store: name, Key: key, Type: kind, Size: len(content)})
 	})
 	if err != nil {
 		return err
@@ -164,7 +165,7 @@ func (p *Platform) deleteObject(c *echo.Context, at place, name, key string) err
 		if n, err := done.RowsAffected(); err != nil || n == 0 {
 			return err
 		}
-		return p.objectEvent(ctx, tx, at.scope, "deleted", name, key, map[string]any{"store": name, "key": key})
+		return p.objectEvent(ctx, tx, at.scope, "deleted", event.Object{Store: name, Key: key})
 	})
 	if err != nil {
 		return err

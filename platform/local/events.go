@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"rudmar/core/event"
 	"rudmar/core/expand"
 	"rudmar/core/pack"
 	"rudmar/platform/api"
@@ -102,19 +103,22 @@ func (p *Platform) subscriptions(ctx context.Context, q querier) ([]subscription
 
 // objectEvent puts an event for each function that subscribes to it, in the
 // transaction that changes the object.
-func (p *Platform) objectEvent(ctx context.Context, tx *sql.Tx, sc scope, what, name, key string, data map[string]any) error {
-	all, err := p.subscriptions(ctx, tx)
+func (p *Platform) objectEvent(ctx context.Context, tx *sql.Tx, sc scope, what string, object event.Object) error {
+	rows, err := p.store.resources(ctx, tx, sc, "AND kind = ?", expand.Subscription)
 	if err != nil {
 		return err
 	}
-	for _, s := range all {
+	for _, r := range rows {
+		s, on := readSubscription(sc, r)
 		wanted := len(s.on) == 0 && what == "created" || slices.Contains(s.on, what)
-		if s.at.scope != sc || s.kind != "objects" || s.source != name || !wanted || s.match != "" && !pack.LeaveOut([]string{s.match}, key) {
+		if !on || s.kind != "objects" || s.source != object.Store || !wanted || s.match != "" && !pack.LeaveOut([]string{s.match}, object.Key) {
 			continue
 		}
-		event := cloudEvent("rudmar.object."+what, "/objects/"+name, p.options.Now(), data)
-		event["subject"] = key
-		if err := p.putEvent(ctx, tx, s, event); err != nil {
+		told := eventOf(p.options.Now()).Created(object)
+		if what == "deleted" {
+			told = eventOf(p.options.Now()).Deleted(object)
+		}
+		if err := p.putEvent(ctx, tx, s, told); err != nil {
 			return err
 		}
 	}
@@ -153,10 +157,9 @@ func (p *Platform) ended(ctx context.Context, c call, inv api.Invocation) {
 				Text: fmt.Sprintf("not called after %s: %d functions called one another already, which looks like a circle", c.at.function, maxChain)})
 			continue
 		}
-		event := cloudEvent("rudmar.function."+what, "/functions/"+c.at.function, p.options.Now(), map[string]any{
-			"function": c.at.function, "invocation": inv.Id, "outcome": inv.Outcome, "answer": inv.Answer, "error": inv.Error, "event": c.event})
-		event["rudmarchain"] = c.chain + 1
-		err = p.putEvent(ctx, p.store.db, s, event)
+		told := eventOf(p.options.Now()).Ended(event.End{Function: c.at.function, Invocation: inv.Id, Outcome: string(inv.Outcome), Answer: inv.Answer, Error: inv.Error, Event: c.event})
+		told["rudmarchain"] = c.chain + 1
+		err = p.putEvent(ctx, p.store.db, s, told)
 		p.dispatch.nudge()
 	}
 	if err != nil {
@@ -289,18 +292,18 @@ func (d *dispatcher) deliver(ctx context.Context, s subscription, batch []messag
 	p := d.platform
 	c := call{at: s.at, trigger: s.name}
 	if s.kind == "queue" {
-		list := make([]map[string]any, len(batch))
+		list := make([]event.Message, len(batch))
 		for i, m := range batch {
-			list[i] = map[string]any{"id": m.id, "body": json.RawMessage(m.body), "attempts": m.attempts + 1, "sent_at": m.sentAt}
+			list[i] = event.Message{ID: m.id, Body: json.RawMessage(m.body), Attempts: m.attempts + 1, SentAt: time.UnixMilli(m.sentAt)}
 		}
-		c.event = cloudEvent("rudmar.queue.messages", "/queues/"+s.source, p.options.Now(), map[string]any{"queue": s.source, "messages": list})
+		c.event = eventOf(p.options.Now()).Messages(s.source, list)
 	} else {
-		var event map[string]any
-		if err := json.Unmarshal([]byte(batch[0].body), &event); err == nil {
-			chain, _ := event["rudmarchain"].(float64)
+		var told map[string]any
+		if err := json.Unmarshal([]byte(batch[0].body), &told); err == nil {
+			chain, _ := told["rudmarchain"].(float64)
 			c.chain = int(chain)
 		}
-		c.event = event
+		c.event = told
 	}
 	inv, err := p.invoke(ctx, c)
 	why := ""

@@ -29,13 +29,17 @@ func kinds() []api.Kind {
 		yes := true
 		return api.AttributeKind{Name: name, Type: api.Text, Computed: &yes}
 	}
+	secret := func(name string) api.AttributeKind {
+		yes := true
+		return api.AttributeKind{Name: name, Type: api.Text, InPlace: true, Secret: &yes}
+	}
 	const mib, minute, day = 1 << 20, 60_000, 86_400_000
 	return []api.Kind{
 		{Kind: "identity", Attributes: []api.AttributeKind{text("owner", true), computed("id")}},
 		{Kind: "grant", Attributes: []api.AttributeKind{text("resource", false), of("verbs", api.List, true)}},
 		{Kind: "logs", Attributes: []api.AttributeKind{measured("keep", api.Ms, 3_600_000, 3653*day)}},
 		{Kind: "function", Attributes: []api.AttributeKind{
-			text("runtime", true), text("handler", true), text("env.*", true),
+			text("runtime", true), text("handler", true), secret("env.*"),
 			measured("memory", api.Bytes, 64*mib, 4096*mib), measured("timeout", api.Ms, 100, 15*minute), of("at_once", api.Number, true), of("network", api.Truth, true),
 		}},
 		{Kind: "revision", Attributes: []api.AttributeKind{text("artifact", false), text("configuration", false), text("id", false)}},

@@ -17,6 +17,9 @@ import (
 // flushEvery is how long a log line or a count may be in memory only.
 const flushEvery = 200 * time.Millisecond
 
+// keptMinutes is how long figures are kept.
+const keptMinutes = 90 * 24 * time.Hour
+
 type minuteKey struct {
 	place
 	revision, cause string
@@ -49,10 +52,11 @@ type observations struct {
 	lines   []placedLine
 	minutes map[minuteKey]*api.MinuteSum
 	uses    map[useKey]*useSum
+	news    chan struct{} // closed at the next line
 }
 
 func newObservations(ctx context.Context, s *store, now func() time.Time) (*observations, error) {
-	o := &observations{store: s, now: now, minutes: map[minuteKey]*api.MinuteSum{}, uses: map[useKey]*useSum{}}
+	o := &observations{store: s, now: now, minutes: map[minuteKey]*api.MinuteSum{}, uses: map[useKey]*useSum{}, news: make(chan struct{})}
 	var last sql.NullInt64
 	if err := s.db.QueryRowContext(ctx, `SELECT max(id) FROM log_lines`).Scan(&last); err != nil {
 		return nil, fmt.Errorf("reading the newest log line: %w", err)
@@ -67,7 +71,16 @@ func (o *observations) line(at place, l api.LogLine) api.LogLine {
 	l.Id = o.nextID
 	o.nextID++
 	o.lines = append(o.lines, placedLine{at.scope, l})
+	close(o.news)
+	o.news = make(chan struct{})
 	return l
+}
+
+// next is closed when another line comes.
+func (o *observations) next() <-chan struct{} {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.news
 }
 
 func (o *observations) count(c call, inv api.Invocation) {
@@ -232,33 +245,9 @@ func (o *observations) tidy(ctx context.Context) {
 	_, _ = o.store.db.ExecContext(ctx, `DELETE FROM log_lines WHERE at < ? - coalesce((SELECT json_extract(r.attributes, '$.keep') FROM resources r
 		WHERE r.region = log_lines.region AND r.service = log_lines.service AND r.stage = log_lines.stage AND r.address = 'logs/' || log_lines.function), 1209600000)`,
 		o.now().UnixMilli()) // what is not taken away now is next time
-	_, _ = o.store.db.ExecContext(ctx, `DELETE FROM answered WHERE at < ?`, o.now().Add(-7*24*time.Hour).UnixMilli())
-}
-
-func (o *observations) read(ctx context.Context, sc scope, function, invocation string, after int64, limit int) ([]api.LogLine, error) {
-	o.flush(ctx)
-	query, args := `SELECT id, at, function, revision, invocation, instance, stream, text FROM log_lines WHERE region = ? AND service = ? AND stage = ? AND id > ?`,
-		[]any{sc.region, sc.service, sc.stage, after}
-	if function != "" {
-		query, args = query+` AND function = ?`, append(args, function)
-	}
-	if invocation != "" {
-		query, args = query+` AND invocation = ?`, append(args, invocation)
-	}
-	rows, err := o.store.db.QueryContext(ctx, `SELECT * FROM (`+query+` ORDER BY id DESC LIMIT ?) ORDER BY id`, append(args, limit)...)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	out := []api.LogLine{}
-	for rows.Next() {
-		var l api.LogLine
-		if err := rows.Scan(&l.Id, &l.At, &l.Function, &l.Revision, &l.Invocation, &l.Instance, &l.Stream, &l.Text); err != nil {
-			return nil, err
-		}
-		out = append(out, l)
-	}
-	return out, rows.Err()
+	_, _ = o.store.db.ExecContext(ctx, `DELETE FROM minutes WHERE minute < ?`, o.now().Add(-keptMinutes).UnixMilli())
+	_, _ = o.store.db.ExecContext(ctx, `DELETE FROM answered WHERE at < ?`, o.now().Add(-keptOperations).UnixMilli())
+	_, _ = o.store.db.ExecContext(ctx, `DELETE FROM operations WHERE state <> 'waiting' AND ended_at < ?`, o.now().Add(-keptOperations).UnixMilli())
 }
 
 func (o *observations) sums(ctx context.Context, sc scope, since int64) ([]api.MinuteSum, error) {

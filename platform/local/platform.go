@@ -43,17 +43,19 @@ type Options struct {
 
 // Platform is a running local platform.
 type Platform struct {
-	options   Options
-	store     *store
-	pool      *pool
-	observed  *observations
-	dispatch  *dispatcher
-	directory *directory
-	skies     *skies
-	isolation isolation
-	functions *http.Server // what functions reach
-	cancel    context.CancelFunc
-	running   sync.WaitGroup
+	options    Options
+	store      *store
+	pool       *pool
+	observed   *observations
+	dispatch   *dispatcher
+	directory  *directory
+	skies      *skies
+	operations *operations
+	isolation  isolation
+	functions  *http.Server // what functions reach
+	cancel     context.CancelFunc
+	closing    <-chan struct{} // closed when it begins to end
+	running    sync.WaitGroup
 }
 
 // Open opens the platform's folder and starts its schedules. Close ends it.
@@ -100,12 +102,14 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 	p.pool = newPool(p)
 	p.dispatch = newDispatcher(p)
 	p.directory = newDirectory(st)
+	p.operations = newOperations(p)
 	if p.skies, err = openSkies(ctx, st, o.Now); err != nil {
 		st.db.Close()
 		return nil, err
 	}
 	ctx, p.cancel = context.WithCancel(context.WithoutCancel(ctx))
-	for _, work := range []func(context.Context){p.observed.run, p.runSchedules, p.pool.run, p.dispatch.run} {
+	p.closing = ctx.Done()
+	for _, work := range []func(context.Context){p.observed.run, p.runSchedules, p.pool.run, p.dispatch.run, p.operations.run} {
 		p.running.Add(1)
 		go func() {
 			defer p.running.Done()

@@ -21,7 +21,7 @@ import (
 const (
 	maxLineBytes = 16 << 10
 	maxLogBytes  = 256 << 10
-	maxAnswer    = 8 << 20
+	maxAnswer    = 12 << 20 // 6 MiB of bytes as base64, and more
 	killGrace    = 300 * time.Millisecond
 )
 

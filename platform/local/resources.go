@@ -28,9 +28,19 @@ type refusal struct {
 	status int
 	title  string
 	detail string
+	kind   string // the problem's type; "" for about:blank
 }
 
 func (r *refusal) Error() string { return r.detail }
+
+// problem gives it in the form of RFC 9457.
+func (r *refusal) problem() api.Problem {
+	kind := r.kind
+	if kind == "" {
+		kind = "about:blank"
+	}
+	return api.Problem{Type: kind, Title: r.title, Status: r.status, Detail: r.detail}
+}
 
 func refuse(status int, format string, args ...any) error {
 	return &refusal{status: status, title: http.StatusText(status), detail: fmt.Sprintf(format, args...)}
@@ -72,18 +82,27 @@ func (p *Platform) shown(sc scope, r row) api.Resource {
 	return api.Resource{Address: r.address, Kind: r.kind, Attributes: r.attributes, Tag: r.tag, ChangedAt: &r.changedAt}
 }
 
-// put makes a resource be as wished. The same key gives the same answer.
-func (p *Platform) put(ctx context.Context, sc scope, address string, w wish) (api.Resource, error) {
+// admissible checks what can be said of a resource without looking at others.
+func admissible(sc scope, address string, attributes map[string]any) error {
 	kind, rest, ok := strings.Cut(address, "/")
 	if !ok || rest == "" {
-		return api.Resource{}, refuse(422, "%q is not an address; it is kind/function, or kind/function/name", address)
+		return refuse(422, "%q is not an address; it is kind/function, or kind/function/name", address)
 	}
 	if !slices.Contains(regions(), sc.region) {
-		return api.Resource{}, refuse(404, "there is no region %q; there are %s", sc.region, strings.Join(regions(), ", "))
+		return refuse(404, "there is no region %q; there are %s", sc.region, strings.Join(regions(), ", "))
 	}
-	if err := checkAttributes(kind, w.attributes); err != nil {
-		return api.Resource{}, refuse(422, "%v", err)
+	if err := checkAttributes(kind, attributes); err != nil {
+		return refuse(422, "%v", err)
 	}
+	return nil
+}
+
+// put makes a resource be as wished. The same key gives the same answer.
+func (p *Platform) put(ctx context.Context, sc scope, address string, w wish) (api.Resource, error) {
+	if err := admissible(sc, address, w.attributes); err != nil {
+		return api.Resource{}, err
+	}
+	kind, rest, _ := strings.Cut(address, "/")
 	function, _, _ := strings.Cut(rest, "/")
 	var out api.Resource
 	var was *api.Resource
@@ -101,6 +120,11 @@ func (p *Platform) put(ctx context.Context, sc scope, address string, w wish) (a
 		}
 		if err := p.allowed(ctx, tx, sc, kind, function, address, w); err != nil {
 			return err
+		}
+		if !exists {
+			if err := withinQuotas(ctx, tx, sc, kind, function); err != nil {
+				return err
+			}
 		}
 		r := row{address: address, kind: kind, attributes: w.attributes, tag: tagOf(w.attributes), changedAt: p.options.Now().UnixMilli(), version: w.version}
 		attributes, _ := json.Marshal(r.attributes)

@@ -2,6 +2,7 @@ package local
 
 import (
 	"context"
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -12,6 +13,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"rudmar/core/event"
 	"rudmar/core/route"
 	"rudmar/platform/api"
 )
@@ -35,7 +37,7 @@ func (p *Platform) Routes() http.Handler {
 func writeProblem(w http.ResponseWriter, r *refusal) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(r.status)
-	_ = json.NewEncoder(w).Encode(api.Problem{Type: "about:blank", Title: r.title, Status: r.status, Detail: r.detail}) // the caller may be gone
+	_ = json.NewEncoder(w).Encode(r.problem()) // the caller may be gone
 }
 
 func (p *Platform) serveRoute(w http.ResponseWriter, r *http.Request) error {
@@ -76,31 +78,31 @@ func (p *Platform) serveRoute(w http.ResponseWriter, r *http.Request) error {
 
 // routeEvent is what a handler gets for a request.
 func routeEvent(r *http.Request, path string, params map[string]string, body []byte) map[string]any {
-	flat := func(values map[string][]string) map[string]string {
-		out := make(map[string]string, len(values))
-		for k, v := range values {
-			out[k] = strings.Join(v, ", ")
-		}
-		return out
-	}
-	headers := map[string]string{}
+	request := event.Request{Method: r.Method, Path: path, Params: params, Query: flat(r.URL.Query()), Headers: map[string]string{}}
 	for k, v := range flat(r.Header) {
-		if k != "Authorization" {
-			headers[strings.ToLower(k)] = v
+		if k != "Authorization" { // which is for the platform
+			request.Headers[strings.ToLower(k)] = v
 		}
 	}
-	event := map[string]any{"method": r.Method, "path": path, "params": params, "query": flat(r.URL.Query()), "headers": headers, "body": nil}
 	var parsed any
 	switch {
 	case len(body) == 0:
 	case strings.Contains(r.Header.Get("Content-Type"), "json") && json.Unmarshal(body, &parsed) == nil:
-		event["body"] = parsed
+		request.Body = parsed
 	case utf8.Valid(body):
-		event["body"] = string(body)
+		request.Body = string(body)
 	default:
-		event["body"], event["body_is_base64"] = body, true // encoding/json writes bytes as base64
+		request.Body, request.InBase64 = base64.StdEncoding.EncodeToString(body), true
 	}
-	return event
+	return request.Event()
+}
+
+func flat(values map[string][]string) map[string]string {
+	out := make(map[string]string, len(values))
+	for k, v := range values {
+		out[k] = strings.Join(v, ", ")
+	}
+	return out
 }
 
 // answerRoute turns what a handler gave back into an HTTP answer: {status,
@@ -129,6 +131,9 @@ func answerRoute(w http.ResponseWriter, inv api.Invocation) error {
 			for k, v := range headers {
 				w.Header().Set(k, fmt.Sprint(v))
 			}
+			if encoded, _ := body.(string); m["body_is_base64"] == true {
+				return answerBytes(w, status, encoded, inv.Id)
+			}
 		}
 	}
 	text, isText := body.(string)
@@ -144,6 +149,20 @@ func answerRoute(w http.ResponseWriter, inv api.Invocation) error {
 		return nil
 	}
 	_ = json.NewEncoder(w).Encode(body)
+	return nil
+}
+
+// answerBytes answers with a body that is not text.
+func answerBytes(w http.ResponseWriter, status int, encoded, id string) error {
+	content, err := base64.StdEncoding.DecodeString(encoded)
+	if err != nil {
+		return refuse(http.StatusBadGateway, "the function's answer says that its body is base64, which it is not (call %s)", id)
+	}
+	if w.Header().Get("Content-Type") == "" {
+		w.Header().Set("Content-Type", "application/octet-stream")
+	}
+	w.WriteHeader(status)
+	_, _ = w.Write(content) // the caller may be gone
 	return nil
 }
 

@@ -3,20 +3,17 @@ package local
 import (
 	"context"
 	"database/sql"
+	"fmt"
 	"strings"
 	"sync"
 	"time"
 
+	"rudmar/core/event"
 	"rudmar/platform/api"
 )
 
-// cloudEvent gives an event in the form of CloudEvents 1.0.
-func cloudEvent(kind, source string, at time.Time, data any) map[string]any {
-	return map[string]any{
-		"specversion": "1.0", "id": "e-" + random(8), "type": kind, "source": source,
-		"time": at.UTC().Format(time.RFC3339Nano), "datacontenttype": "application/json", "data": data,
-	}
-}
+// eventOf begins an event of a time.
+func eventOf(at time.Time) event.Of { return event.Of{ID: "e-" + random(8), At: at} }
 
 // runSchedules fires schedules until the context ends. When one last fired is
 // kept, so that a restart neither doubles nor forgets: fires that were missed
@@ -42,7 +39,7 @@ type due struct {
 	at       place
 	address  string
 	time     time.Time
-	missed   int
+	missed   int // later fires that are due as well
 	schedule string
 }
 
@@ -62,10 +59,9 @@ func (p *Platform) fireDue(ctx context.Context, calls *sync.WaitGroup) error {
 			defer calls.Done()
 			if d.missed > 0 {
 				p.observed.line(d.at, api.LogLine{At: p.options.Now().UnixMilli(), Function: d.at.function, Stream: "platform",
-					Text: d.schedule + " missed some fires while the platform was down; it fires once for them now"})
+					Text: fmt.Sprintf("the platform was down: %s was due %d times since %s; it fires once for all of them now", d.schedule, d.missed+1, d.time.UTC().Format(time.RFC3339))})
 			}
-			event := cloudEvent("rudmar.schedule.fired", "/schedules/"+d.schedule, d.time, map[string]any{"schedule": d.schedule, "due": d.time.UTC().Format(time.RFC3339)})
-			if _, err := p.invoke(ctx, call{at: d.at, event: event, trigger: d.schedule}); err != nil {
+			if _, err := p.invoke(ctx, call{at: d.at, event: eventOf(d.time).Fired(d.schedule, d.missed), trigger: d.schedule}); err != nil {
 				p.options.Log.Error("calling for a schedule", "address", d.address, "error", err)
 			}
 		}()
@@ -104,7 +100,7 @@ func (p *Platform) dueNow(ctx context.Context) ([]due, error) {
 		}
 		d.time = next
 		if after, ok := schedule.Next(next); ok && !after.After(now.Add(-time.Second)) {
-			d.missed = 1
+			d.missed = schedule.Count(next, now)
 		}
 		_, rest, _ := strings.Cut(d.address, "/")
 		d.at.function, d.schedule, _ = strings.Cut(rest, "/")

@@ -105,36 +105,47 @@ func (s *protocol) PutArtifact(_ context.Context, r api.PutArtifactRequestObject
 func (s *protocol) GetKinds(context.Context, api.GetKindsRequestObject) (api.GetKindsResponseObject, error) {
 	return api.GetKinds200JSONResponse{
 		Platform: "local", Simulated: true, Regions: regions(), Kinds: kinds(), Permissions: permissions(),
-		Runtimes: runtimes(), Triggers: triggers(), RoutesAt: s.p.options.RoutesAt + "/{region}/{service}/{stage}", Notes: s.p.isolation.notes(),
+		Runtimes: runtimes(), Triggers: triggers(), RoutesAt: s.p.options.RoutesAt + "/{region}/{service}/{stage}",
+		Quotas: quotas(), Prices: prices(), Notes: s.p.isolation.notes(),
 	}, nil
 }
 
 func (s *protocol) GetSnapshot(ctx context.Context, r api.GetSnapshotRequestObject) (api.GetSnapshotResponseObject, error) {
 	snapshot, err := s.p.snapshot(ctx, scope{r.Region, r.Service, r.Stage})
-	return api.GetSnapshot200JSONResponse(snapshot), err
+	if err != nil {
+		return nil, err
+	}
+	tag := `"` + snapshot.Fingerprint + `"`
+	if known := orEmpty(r.Params.IfNoneMatch); known == "*" || strings.Contains(known, tag) {
+		return api.GetSnapshot304Response{}, nil
+	}
+	return api.GetSnapshot200JSONResponse{Body: snapshot, Headers: api.GetSnapshot200ResponseHeaders{ETag: &tag}}, nil
 }
 
 func (s *protocol) PutResource(ctx context.Context, r api.PutResourceRequestObject) (api.PutResourceResponseObject, error) {
-	w := wish{key: r.Params.IdempotencyKey, attributes: r.Body.Attributes}
-	if r.Params.IfMatch != nil {
-		w.match = *r.Params.IfMatch
-	}
+	w := wish{key: r.Params.IdempotencyKey, match: orEmpty(r.Params.IfMatch), attributes: r.Body.Attributes}
 	if r.Body.Secrets != nil {
 		w.secrets = *r.Body.Secrets
 	}
 	if r.Body.Version != nil {
 		w.version = *r.Body.Version
 	}
-	out, err := s.p.put(ctx, scope{r.Region, r.Service, r.Stage}, unescape(r.Address), w)
+	sc, address := scope{r.Region, r.Service, r.Stage}, unescape(r.Address)
+	if s.p.operations.wanted(sc, r.Params.Prefer) {
+		out, err := s.p.operations.accepted(ctx, sc, address, w.key, keptWish{Match: w.match, Attributes: w.attributes, Secrets: w.secrets, Version: w.version})
+		return api.PutResource202JSONResponse{AcceptedJSONResponse: out}, err
+	}
+	out, err := s.p.put(ctx, sc, address, w)
 	return api.PutResource200JSONResponse(out), err
 }
 
 func (s *protocol) DeleteResource(ctx context.Context, r api.DeleteResourceRequestObject) (api.DeleteResourceResponseObject, error) {
-	match := ""
-	if r.Params.IfMatch != nil {
-		match = *r.Params.IfMatch
+	sc, address, match := scope{r.Region, r.Service, r.Stage}, unescape(r.Address), orEmpty(r.Params.IfMatch)
+	if s.p.operations.wanted(sc, r.Params.Prefer) {
+		out, err := s.p.operations.accepted(ctx, sc, address, r.Params.IdempotencyKey, keptWish{Remove: true, Match: match})
+		return api.DeleteResource202JSONResponse{AcceptedJSONResponse: out}, err
 	}
-	if err := s.p.remove(ctx, scope{r.Region, r.Service, r.Stage}, unescape(r.Address), r.Params.IdempotencyKey, match); err != nil {
+	if err := s.p.remove(ctx, sc, address, r.Params.IdempotencyKey, match); err != nil {
 		return nil, err
 	}
 	return api.DeleteResource204Response{}, nil
@@ -155,24 +166,6 @@ func (s *protocol) Invoke(ctx context.Context, r api.InvokeRequestObject) (api.I
 	}
 	inv, err := s.p.invoke(ctx, c)
 	return api.Invoke200JSONResponse(inv), err
-}
-
-func (s *protocol) GetLogs(ctx context.Context, r api.GetLogsRequestObject) (api.GetLogsResponseObject, error) {
-	text := func(v *string) string {
-		if v == nil {
-			return ""
-		}
-		return *v
-	}
-	after, limit := int64(0), 500
-	if r.Params.After != nil {
-		after = *r.Params.After
-	}
-	if r.Params.Limit != nil {
-		limit = *r.Params.Limit
-	}
-	lines, err := s.p.observed.read(ctx, scope{r.Region, r.Service, r.Stage}, text(r.Params.Function), text(r.Params.Invocation), after, limit)
-	return api.GetLogs200JSONResponse{Lines: lines}, err
 }
 
 func (s *protocol) GetMetrics(ctx context.Context, r api.GetMetricsRequestObject) (api.GetMetricsResponseObject, error) {

@@ -24,6 +24,7 @@ type weather struct {
 	FailBefore float64 `json:"fail_before"` // the share that fails without an effect
 	FailAfter  float64 `json:"fail_after"`  // the share that fails though it took effect
 	LateMs     float64 `json:"late_ms"`     // how long a change cannot be seen
+	TakeMs     float64 `json:"take_ms"`     // how long a change takes, as an operation
 }
 
 // skies keeps the weather of the regions, and what changed lately.
@@ -83,15 +84,17 @@ func (p *Platform) setWeather(c *echo.Context) error {
 	decoder := json.NewDecoder(c.Request().Body)
 	decoder.DisallowUnknownFields()
 	if err := decoder.Decode(&w); err != nil {
-		return refuse(http.StatusUnprocessableEntity, "the weather has slow_ms, throttled, fail_before, fail_after and late_ms: %v", err)
+		return refuse(http.StatusUnprocessableEntity, "the weather has slow_ms, throttled, fail_before, fail_after, late_ms and take_ms: %v", err)
 	}
 	for _, share := range []float64{w.Throttled, w.FailBefore, w.FailAfter} {
 		if share < 0 || share > 1 {
 			return refuse(http.StatusUnprocessableEntity, "a share lies from 0 to 1, not %v", share)
 		}
 	}
-	if w.SlowMs < 0 || w.LateMs < 0 || w.SlowMs > 600_000 || w.LateMs > 600_000 {
-		return refuse(http.StatusUnprocessableEntity, "a time lies from 0 to 600000 ms")
+	for _, ms := range []float64{w.SlowMs, w.LateMs, w.TakeMs} {
+		if ms < 0 || ms > 600_000 {
+			return refuse(http.StatusUnprocessableEntity, "a time lies from 0 to 600000 ms, not %v", ms)
+		}
 	}
 	text, err := json.Marshal(w)
 	if err != nil {

@@ -78,6 +78,12 @@ async function load(code, handler) {
   return fn
 }
 
+// An answer to a route may hold bytes; JSON carries them as base64.
+function plain(answer) {
+  if (!(answer?.body instanceof Uint8Array)) return answer === undefined ? null : answer
+  return { ...answer, body: Buffer.from(answer.body).toString('base64'), body_is_base64: true }
+}
+
 let now = null // the call that runs: what nobody awaits fails it too
 process.on('uncaughtException', (error) => now?.(error))
 process.on('unhandledRejection', (error) => now?.(error))
@@ -99,7 +105,7 @@ for (;;) {
   try {
     const stray = new Promise((_, reject) => (now = reject))
     const answer = await Promise.race([handler(call), stray])
-    body = JSON.stringify({ answer: answer === undefined ? null : answer })
+    body = JSON.stringify({ answer: plain(answer) })
   } catch (error) {
     body = failure(error)
   }

@@ -62,6 +62,15 @@ def failure(error):
     return {"error": {"kind": type(error).__name__, "message": str(error)[:2000], "trace": trace[-8000:]}}
 
 
+def plain(answer):
+    """An answer to a route may hold bytes; JSON carries them as base64."""
+    if isinstance(answer, dict) and isinstance(answer.get("body"), (bytes, bytearray)):
+        import base64
+
+        return {**answer, "body": base64.b64encode(answer["body"]).decode(), "body_is_base64": True}
+    return answer
+
+
 def load(code, handler):
     import importlib
 
@@ -104,7 +113,7 @@ def main():
                 import asyncio
 
                 answer = asyncio.run(answer)
-            body = json.dumps({"answer": answer}).encode()
+            body = json.dumps({"answer": plain(answer)}).encode()
         except MemoryError:
             answer = None
             body = TOO_MUCH_MEMORY

@@ -28,6 +28,7 @@ watch(
       state.value = 'following'
       lines.value = [...lines.value.slice(-kept), JSON.parse((e as MessageEvent<string>).data) as Schemas['LogLine']]
     })
+    stream.addEventListener('alive', () => (state.value = 'following'))
     stream.addEventListener('trouble', (e) => {
       state.value = (JSON.parse((e as MessageEvent<string>).data) as { detail: string }).detail
     })

@@ -1,0 +1,113 @@
+// Package event makes the events that functions are called with: a request for
+// a route, and for everything else an event in the form of CloudEvents 1.0.
+package event
+
+import "time"
+
+// Of is what each event has of its own.
+type Of struct {
+	ID string
+	At time.Time
+}
+
+func (o Of) cloud(kind, source string, data any) map[string]any {
+	return map[string]any{
+		"specversion": "1.0", "id": o.ID, "type": kind, "source": source,
+		"time": o.At.UTC().Format(time.RFC3339Nano), "datacontenttype": "application/json", "data": data,
+	}
+}
+
+// With gives an event the data that somebody wants to try instead of its own.
+func With(event map[string]any, data any) map[string]any {
+	event["data"] = data
+	return event
+}
+
+// Fired is the event of a schedule; missed counts later fires that were due as
+// well when the platform came back, and are made up for by this one.
+func (o Of) Fired(schedule string, missed int) map[string]any {
+	return o.cloud("rudmar.schedule.fired", "/schedules/"+schedule, map[string]any{
+		"schedule": schedule, "due": o.At.UTC().Format(time.RFC3339), "missed": float64(missed)})
+}
+
+// Object is an object as an event tells it. Size and Type are of one that was created.
+type Object struct {
+	Store, Key, Type string
+	Size             int // bytes
+}
+
+// Created is the event of an object that was written.
+func (o Of) Created(object Object) map[string]any {
+	out := o.cloud("rudmar.object.created", "/objects/"+object.Store, map[string]any{
+		"store": object.Store, "key": object.Key, "size": float64(object.Size), "type": object.Type})
+	out["subject"] = object.Key
+	return out
+}
+
+// Deleted is the event of an object that was taken away.
+func (o Of) Deleted(object Object) map[string]any {
+	out := o.cloud("rudmar.object.deleted", "/objects/"+object.Store, map[string]any{"store": object.Store, "key": object.Key})
+	out["subject"] = object.Key
+	return out
+}
+
+// Message is one message of a queue.
+type Message struct {
+	ID       int64
+	Body     any
+	Attempts int // with this one
+	SentAt   time.Time
+}
+
+// Messages is the event of a batch from a queue.
+func (o Of) Messages(queue string, batch []Message) map[string]any {
+	list := make([]any, len(batch))
+	for i, m := range batch {
+		list[i] = map[string]any{"id": float64(m.ID), "body": m.Body, "attempts": float64(m.Attempts), "sent_at": float64(m.SentAt.UnixMilli())}
+	}
+	return o.cloud("rudmar.queue.messages", "/queues/"+queue, map[string]any{"queue": queue, "messages": list})
+}
+
+// End is how a call of a function ended.
+type End struct {
+	Function, Invocation string
+	Outcome              string // "answered", or how it failed
+	Answer, Error        any
+	Event                any // what it was called with
+}
+
+// Ended is the event of a function's end: succeeded, or failed.
+func (o Of) Ended(e End) map[string]any {
+	what := "failed"
+	if e.Outcome == "answered" {
+		what = "succeeded"
+	}
+	return o.cloud("rudmar.function."+what, "/functions/"+e.Function, map[string]any{
+		"function": e.Function, "invocation": e.Invocation, "outcome": e.Outcome, "answer": e.Answer, "error": e.Error, "event": e.Event})
+}
+
+// Request is a request to a route. Header names are in lower case.
+type Request struct {
+	Method, Path           string
+	Params, Query, Headers map[string]string
+	// Body is JSON, text, or nil. Bytes are given as base64 with InBase64.
+	Body     any
+	InBase64 bool
+}
+
+// Event is what a handler gets for the request.
+func (r Request) Event() map[string]any {
+	out := map[string]any{"method": r.Method, "path": r.Path, "params": texts(r.Params), "query": texts(r.Query), "headers": texts(r.Headers), "body": r.Body}
+	if r.InBase64 {
+		out["body_is_base64"] = true
+	}
+	return out
+}
+
+func texts(m map[string]string) map[string]any {
+	out := make(map[string]any, len(m))
+	for k, v := range m {
+		out[k] = v
+	}
+	return out
+}

@@ -1,0 +1,52 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+
+	"rudmar/core/expand"
+)
+
+// Quota is how many resources of a kind a platform lets there be.
+type Quota struct {
+	Kind        string
+	PerFunction bool // else in the whole place
+	Limit       int
+}
+
+// beyondQuotas tells which quotas the wanted resources go over, by name.
+func beyondQuotas(wanted []expand.Resource, quotas []Quota) []Problem {
+	var out []Problem
+	for _, q := range quotas {
+		counts, first := map[string]int{}, map[string]*expand.Resource{}
+		for i, w := range wanted {
+			if w.Kind != q.Kind {
+				continue
+			}
+			of := ""
+			if q.PerFunction {
+				of = w.Function
+			}
+			if counts[of]++; counts[of] == q.Limit+1 {
+				first[of] = &wanted[i]
+			}
+		}
+		names := make([]string, 0, len(first))
+		for of := range first {
+			names = append(names, of)
+		}
+		slices.Sort(names)
+		for _, of := range names {
+			owner := of
+			if of == "" {
+				owner = "the stage"
+			}
+			problem := Problem{Address: first[of].Address, Message: fmt.Sprintf("%s would have %d resources of the kind %s; the platform allows %d", owner, counts[of], q.Kind, q.Limit)}
+			if len(first[of].Attributes) > 0 {
+				problem.From = &first[of].Attributes[0].From
+			}
+			out = append(out, problem)
+		}
+	}
+	return out
+}

@@ -1,0 +1,117 @@
+package platform
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
+
+	"rudmar/platform/api"
+)
+
+// followFor bounds how long an operation is waited for.
+const followFor = 30 * time.Minute
+
+// Unfinished tells that an operation still waited when it was given up on. It
+// may end later: the same request with the same key follows it again.
+type Unfinished struct{ Operation api.Operation }
+
+func (u *Unfinished) Error() string {
+	return fmt.Sprintf("the platform is still at work on %s (operation %s), after %s", u.Operation.Address, u.Operation.Id, followFor)
+}
+
+// Wish is a resource as it is to be.
+type Wish struct {
+	Key        string // of idempotency
+	Match      string // the tag that it has to have now; "" for any
+	Attributes map[string]any
+	Secrets    map[string]string
+	Version    int
+}
+
+// Put makes a resource be as wished, and waits until it is.
+func (c *Client) Put(ctx context.Context, s Scope, address string, w Wish) (api.Resource, error) {
+	body := api.ResourceWish{Attributes: w.Attributes, Version: &w.Version}
+	if len(w.Secrets) > 0 {
+		body.Secrets = &w.Secrets
+	}
+	params := &api.PutResourceParams{IdempotencyKey: w.Key, IfMatch: optional(w.Match)}
+	return c.change(ctx, func() (*http.Response, error) {
+		return c.api.PutResource(ctx, s.Region, s.Service, s.Stage, address, params, body)
+	})
+}
+
+// Delete takes a resource away, and waits until it is gone. One that is gone
+// already is no error.
+func (c *Client) Delete(ctx context.Context, s Scope, address, key, match string) error {
+	params := &api.DeleteResourceParams{IdempotencyKey: key, IfMatch: optional(match)}
+	_, err := c.change(ctx, func() (*http.Response, error) {
+		return c.api.DeleteResource(ctx, s.Region, s.Service, s.Stage, address, params)
+	})
+	if HasStatus(err, http.StatusNotFound) {
+		return nil
+	}
+	return err
+}
+
+// change asks for a change, and follows its operation where the platform takes
+// its time. How an operation failed is told as if it had been answered at once.
+func (c *Client) change(ctx context.Context, send func() (*http.Response, error)) (api.Resource, error) {
+	var out api.Resource
+	var op *api.Operation
+	err := c.exchange(ctx, send, func(r *http.Response) error {
+		if r.StatusCode != http.StatusAccepted {
+			return decode(r, &out)
+		}
+		op = &api.Operation{}
+		return decode(r, op)
+	})
+	if err != nil || op == nil {
+		return out, err
+	}
+	ended, err := c.follow(ctx, *op)
+	switch {
+	case err != nil:
+		return out, err
+	case ended.State == api.OperationFailed && ended.Problem != nil:
+		return out, &Problem{*ended.Problem}
+	case ended.State == api.OperationFailed:
+		return out, fmt.Errorf("operation %s failed, and the platform does not say why", ended.Id)
+	case ended.Resource != nil:
+		out = *ended.Resource
+	}
+	return out, nil
+}
+
+// follow asks for an operation until it has ended, as often as the platform
+// says, or else less and less often.
+func (c *Client) follow(ctx context.Context, op api.Operation) (api.Operation, error) {
+	ctx, cancel := context.WithTimeoutCause(ctx, followFor, &Unfinished{op})
+	defer cancel()
+	pace := backoff.NewExponentialBackOff()
+	pace.InitialInterval, pace.MaxInterval = 50*time.Millisecond, 5*time.Second
+	wait := pace.NextBackOff()
+	for op.State == api.OperationWaiting {
+		timer := time.NewTimer(wait)
+		select {
+		case <-ctx.Done():
+			timer.Stop()
+			return op, context.Cause(ctx)
+		case <-timer.C:
+		}
+		wait = pace.NextBackOff()
+		err := c.exchange(ctx, func() (*http.Response, error) { return c.api.GetOperation(ctx, op.Id) }, func(r *http.Response) error {
+			if seconds, err := strconv.Atoi(r.Header.Get("Retry-After")); err == nil && seconds > 0 {
+				wait = time.Duration(seconds) * time.Second
+			}
+			return decode(r, &op)
+		})
+		if err != nil {
+			return op, fmt.Errorf("following operation %s: %w", op.Id, err)
+		}
+	}
+	return op, nil
+}

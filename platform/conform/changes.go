@@ -1,0 +1,193 @@
+package conform
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"time"
+
+	"rudmar/platform"
+	"rudmar/platform/api"
+)
+
+func (t *trial) path(rest string) string {
+	return fmt.Sprintf("/regions/%s/scopes/%s/%s%s", t.scope.Region, t.scope.Service, t.scope.Stage, rest)
+}
+
+func notModified(ctx context.Context, t *trial) error {
+	first, err := t.ask(ctx, http.MethodGet, t.path(""), t.token, nil, "")
+	if err != nil {
+		return err
+	}
+	tag := first.Header.Get("ETag")
+	if tag == "" {
+		return errors.New("the snapshot has no ETag")
+	}
+	same, err := t.ask(ctx, http.MethodGet, t.path(""), t.token, map[string]string{"If-None-Match": tag}, "")
+	if err == nil && same.StatusCode != http.StatusNotModified {
+		err = fmt.Errorf("it is answered with %d, not 304", same.StatusCode)
+	}
+	if err != nil {
+		return err
+	}
+	if _, err := t.put(ctx, "identity/tagged", map[string]any{"owner": t.key()}); err != nil {
+		return err
+	}
+	other, err := t.ask(ctx, http.MethodGet, t.path(""), t.token, map[string]string{"If-None-Match": tag}, "")
+	if err == nil && other.StatusCode != http.StatusOK {
+		err = fmt.Errorf("after a change it is answered with %d, not 200", other.StatusCode)
+	}
+	return err
+}
+
+// operation asks for a change as an operation, and follows it to its end. A
+// platform that never takes its time answers at once, which is as good.
+func (t *trial) operation(ctx context.Context, address string, attributes map[string]any) (api.Operation, error) {
+	var op api.Operation
+	body, err := json.Marshal(api.ResourceWish{Attributes: attributes})
+	if err != nil {
+		return op, err
+	}
+	header := map[string]string{"Idempotency-Key": t.key(), "Prefer": "respond-async"}
+	path := t.path("/resources/" + url.PathEscape(address))
+	answer, err := t.ask(ctx, http.MethodPut, path, t.token, header, string(body))
+	if err != nil {
+		return op, err
+	}
+	if answer.StatusCode != http.StatusAccepted {
+		return op, errSkip
+	}
+	where := answer.Header.Get("Location")
+	if err := json.NewDecoder(answer.Body).Decode(&op); err != nil {
+		return op, fmt.Errorf("reading the operation: %w", err)
+	}
+	if op.Id == "" || op.Address != address || where != "/operations/"+op.Id {
+		return op, fmt.Errorf("the operation is %+v, at %q", op, where)
+	}
+	again, err := t.ask(ctx, http.MethodPut, path, t.token, header, string(body))
+	if err != nil {
+		return op, err
+	}
+	var same api.Operation
+	if err := json.NewDecoder(again.Body).Decode(&same); err != nil || same.Id != op.Id {
+		return op, errors.Join(err, fmt.Errorf("the same key gives the operation %q, then %q", op.Id, same.Id))
+	}
+	err = eventually(ctx, 30*time.Second, func() (bool, error) {
+		answer, err := t.ask(ctx, http.MethodGet, where, t.token, nil, "")
+		if err == nil {
+			err = json.NewDecoder(answer.Body).Decode(&op)
+		}
+		return op.State != api.OperationWaiting, err
+	})
+	return op, err
+}
+
+func followed(ctx context.Context, t *trial) error {
+	op, err := t.operation(ctx, "identity/slow", map[string]any{"owner": "somebody"})
+	if err != nil {
+		return err
+	}
+	if op.State != api.OperationDone || op.Resource == nil || op.EndedAt == nil {
+		return fmt.Errorf("it ends as %+v", op)
+	}
+	found, _, err := t.find(ctx, "identity/slow")
+	if err == nil && (found == nil || found.Tag != op.Resource.Tag) {
+		err = fmt.Errorf("the operation tells %+v, and the snapshot has %+v", op.Resource, found)
+	}
+	return err
+}
+
+// mostMade is how many resources the trial makes at most to reach a quota.
+const mostMade = 200
+
+func beyondQuota(ctx context.Context, t *trial) error {
+	for _, q := range t.kinds.Quotas {
+		if q.Kind != "grant" || q.Per == api.QuotaPerRegion || q.Limit > mostMade {
+			continue
+		}
+		var err error
+		for i := 0; i <= q.Limit && err == nil; i++ {
+			_, err = t.put(ctx, fmt.Sprintf("grant/warn/n%d", i), map[string]any{"resource": fmt.Sprintf("tables/n%d", i), "verbs": []any{"read"}})
+			if err != nil && i < q.Limit {
+				return fmt.Errorf("grant %d of %d is refused: %w", i+1, q.Limit, err)
+			}
+		}
+		var p *platform.Problem
+		if !errors.As(err, &p) || p.Status != http.StatusForbidden || p.Type != "urn:rudmar:quota" {
+			return fmt.Errorf("grant %d of %d is answered with %+v; it has to be a 403 of the type urn:rudmar:quota", q.Limit+1, q.Limit, err)
+		}
+		for i := range q.Limit {
+			if err := t.client.Delete(ctx, t.scope, fmt.Sprintf("grant/warn/n%d", i), t.key(), ""); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	return errSkip
+}
+
+// errEnough ends a stream that is read.
+var errEnough = errors.New("enough")
+
+// followedLogs follows a call as it is made, is cut off, and has to be given
+// the lines of a call that was made meanwhile.
+func followedLogs(ctx context.Context, t *trial) error {
+	if runtime, _, _ := t.code(); runtime == "" {
+		return errSkip
+	}
+	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	newest, err := t.client.Logs(ctx, t.scope, platform.LogQuery{Limit: 1})
+	if err != nil {
+		return err
+	}
+	q := platform.LogQuery{Function: "warn"}
+	if len(newest) > 0 {
+		q.After = newest[0].Id
+	}
+	begun, called := false, make(chan error, 1)
+	err = t.until(ctx, &q, func(l *api.LogLine) bool {
+		if !begun { // the stream is there: what is called now has to come
+			begun = true
+			go func() {
+				_, err := t.call(ctx, nil)
+				called <- err
+			}()
+		}
+		return l != nil && l.Text == "called"
+	})
+	if err != nil {
+		return err
+	}
+	if err := <-called; err != nil {
+		return err
+	}
+	inv, err := t.call(ctx, nil)
+	if err != nil {
+		return err
+	}
+	return t.until(ctx, &q, func(l *api.LogLine) bool { return l != nil && l.Text == "called" && l.Invocation == inv.Id })
+}
+
+// until follows the log until a line is seen, and keeps where it was.
+func (t *trial) until(ctx context.Context, q *platform.LogQuery, seen func(*api.LogLine) bool) error {
+	err := t.client.Follow(ctx, t.scope, *q, func(l *api.LogLine) error {
+		if l != nil {
+			if l.Id <= q.After {
+				return fmt.Errorf("line %d comes after line %d", l.Id, q.After)
+			}
+			q.After = l.Id
+		}
+		if seen(l) {
+			return errEnough
+		}
+		return nil
+	})
+	if errors.Is(err, errEnough) {
+		return nil
+	}
+	return fmt.Errorf("the stream ended before what was waited for: %w", errors.Join(err, ctx.Err()))
+}

@@ -1,0 +1,78 @@
+package local_test
+
+import (
+	"bytes"
+	"io"
+	"math/rand/v2"
+	"net/http"
+	"testing"
+
+	"rudmar/platform/local/wasm"
+)
+
+const largestBody = 6 << 20
+
+// Bodies of any bytes come to a handler and back as they were, up to 6 MiB.
+func TestBinaryBodies(t *testing.T) {
+	s := newStand(t)
+	limits := map[string]any{"memory": 256.0 * (1 << 20), "timeout": 30_000.0}
+	s.deploy("snake", `import base64
+def run(call):
+    e = call.event
+    body = base64.b64decode(e['body']) if e.get('body_is_base64') else (e['body'] or '').encode()
+    return {'status': 200, 'headers': {'Content-Type': 'image/png'}, 'body': body}
+`, limits)
+	s.deployFile("knot", "main.mjs", []byte(`export function run(call) {
+  const { body, body_is_base64 } = call.event
+  return { status: 200, headers: { 'Content-Type': 'image/png' }, body: Buffer.from(body ?? '', body_is_base64 ? 'base64' : 'utf8') }
+}
+`), node(limits))
+	s.deployFile("burrow", wasm.File, compileGo(t, `package main
+
+func run(call *Call) (any, error) {
+	if call.Event["body_is_base64"] != true {
+		text, _ := call.Event["body"].(string)
+		return map[string]any{"status": 200, "headers": map[string]string{"Content-Type": "image/png"}, "body": text}, nil
+	}
+	return map[string]any{"status": 200, "headers": map[string]string{"Content-Type": "image/png"}, "body": call.Event["body"], "body_is_base64": true}, nil
+}
+`), map[string]any{"runtime": "go", "memory": 256.0 * (1 << 20), "timeout": 30_000.0})
+	s.deploy("liar", "def run(call):\n    return {'status': 200, 'body': 'no base64!', 'body_is_base64': True}\n", nil)
+	dice := rand.New(rand.NewPCG(1, 2))
+	large := make([]byte, largestBody)
+	for i := range large {
+		large[i] = byte(dice.Uint32())
+	}
+	bodies := [][]byte{nil, []byte("plain"), {0}, {0xff, 0xfe, 0, 1}, large}
+	for _, function := range []string{"snake", "knot", "burrow", "liar"} {
+		s.put("opening/"+function+"/send", map[string]any{"to": []any{"anyone"}})
+		s.put("route/"+function+"/send", map[string]any{"method": "POST", "path": "/" + function, "enabled": true})
+	}
+	send := func(function string, body []byte) (*http.Response, []byte) {
+		t.Helper()
+		response, err := http.Post(s.routes.URL+"/north/frostline/trial/"+function, "application/octet-stream", bytes.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer response.Body.Close()
+		got, err := io.ReadAll(response.Body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return response, got
+	}
+	for _, function := range []string{"snake", "knot", "burrow"} {
+		for _, body := range bodies {
+			response, got := send(function, body)
+			if response.StatusCode != http.StatusOK || response.Header.Get("Content-Type") != "image/png" || !bytes.Equal(got, body) {
+				t.Errorf("%s: %d bytes come back as %d, %d %s %.300s", function, len(body), len(got), response.StatusCode, response.Header.Get("Content-Type"), got)
+			}
+		}
+		if response, got := send(function, append(large, 1)); response.StatusCode != http.StatusRequestEntityTooLarge || !bytes.Contains(got, []byte("6 MiB")) {
+			t.Errorf("%s: a byte too many: %d %.300s", function, response.StatusCode, got)
+		}
+	}
+	if response, got := send("liar", nil); response.StatusCode != http.StatusBadGateway || !bytes.Contains(got, []byte("not")) {
+		t.Errorf("an answer that is no base64: %d %s", response.StatusCode, got)
+	}
+}

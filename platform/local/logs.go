@@ -1,0 +1,133 @@
+package local
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"strconv"
+	"time"
+
+	"rudmar/platform/api"
+)
+
+// Of log lines.
+const (
+	shownLines  = 500  // where a request does not say how many
+	mostLines   = 2000 // of one answer
+	followAlive = 10 * time.Second
+	// followPause gathers lines that come close together into one look.
+	followPause = 50 * time.Millisecond
+)
+
+// logQuery chooses log lines; what is empty does not choose.
+type logQuery struct {
+	function, revision, invocation string
+	since, after                   int64
+	limit                          int
+	oldest                         bool // where there are more than the limit: those, not the newest
+}
+
+func (o *observations) read(ctx context.Context, sc scope, q logQuery) ([]api.LogLine, error) {
+	o.flush(ctx)
+	query, args := `SELECT id, at, function, revision, invocation, instance, stream, text FROM log_lines WHERE region = ? AND service = ? AND stage = ? AND id > ? AND at >= ?`,
+		[]any{sc.region, sc.service, sc.stage, q.after, q.since}
+	for _, c := range []struct{ column, value string }{{"function", q.function}, {"revision", q.revision}, {"invocation", q.invocation}} {
+		if c.value != "" {
+			query, args = query+` AND `+c.column+` = ?`, append(args, c.value)
+		}
+	}
+	order := "DESC"
+	if q.oldest {
+		order = "ASC"
+	}
+	rows, err := o.store.db.QueryContext(ctx, `SELECT * FROM (`+query+` ORDER BY id `+order+` LIMIT ?) ORDER BY id`, append(args, q.limit)...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := []api.LogLine{}
+	for rows.Next() {
+		var l api.LogLine
+		if err := rows.Scan(&l.Id, &l.At, &l.Function, &l.Revision, &l.Invocation, &l.Instance, &l.Stream, &l.Text); err != nil {
+			return nil, err
+		}
+		out = append(out, l)
+	}
+	return out, rows.Err()
+}
+
+func (s *protocol) GetLogs(ctx context.Context, r api.GetLogsRequestObject) (api.GetLogsResponseObject, error) {
+	sc := scope{r.Region, r.Service, r.Stage}
+	q := logQuery{function: orEmpty(r.Params.Function), revision: orEmpty(r.Params.Revision), invocation: orEmpty(r.Params.Invocation), limit: shownLines}
+	if r.Params.Since != nil {
+		q.since = *r.Params.Since
+	}
+	if r.Params.After != nil {
+		q.after = *r.Params.After
+	}
+	if r.Params.Limit != nil {
+		q.limit = min(max(*r.Params.Limit, 1), mostLines)
+	}
+	if r.Params.Follow == nil || !*r.Params.Follow {
+		lines, err := s.p.observed.read(ctx, sc, q)
+		return api.GetLogs200JSONResponse{Lines: lines}, err
+	}
+	if last := orEmpty(r.Params.LastEventID); last != "" {
+		after, err := strconv.ParseInt(last, 10, 64)
+		if err != nil {
+			return nil, refuse(400, "Last-Event-ID is the id of a line, not %q", last)
+		}
+		q.after = after
+	}
+	reader, writer := io.Pipe()
+	go func() { _ = writer.CloseWithError(s.p.follow(ctx, writer, sc, q)) }() // that is always nil
+	return api.GetLogs200TexteventStreamResponse{Body: reader}, nil
+}
+
+// follow writes lines as server-sent events until the context or the platform ends.
+func (p *Platform) follow(ctx context.Context, w io.Writer, sc scope, q logQuery) error {
+	const quiet = "event: alive\ndata: {}\n\n"
+	if _, err := io.WriteString(w, quiet); err != nil {
+		return err
+	}
+	alive := time.NewTicker(followAlive)
+	defer alive.Stop()
+	for q.oldest = q.after > 0; ; q.oldest = true {
+		news := p.observed.next() // before the look, so that none is missed
+		lines, err := p.observed.read(ctx, sc, q)
+		if err != nil {
+			return fmt.Errorf("reading log lines: %w", err)
+		}
+		for _, l := range lines {
+			text, err := json.Marshal(l)
+			if err != nil {
+				return fmt.Errorf("writing a log line: %w", err)
+			}
+			if _, err := fmt.Fprintf(w, "id: %d\nevent: line\ndata: %s\n\n", l.Id, text); err != nil {
+				return err
+			}
+			q.after = l.Id
+		}
+		if q.oldest && len(lines) == q.limit {
+			continue // there are more
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-p.closing:
+			return nil
+		case <-alive.C:
+			if _, err := io.WriteString(w, quiet); err != nil {
+				return err
+			}
+		case <-news:
+			pause := time.NewTimer(followPause)
+			select {
+			case <-ctx.Done():
+			case <-pause.C:
+			}
+			pause.Stop()
+		}
+	}
+}

@@ -1,0 +1,193 @@
+package local
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"rudmar/platform/api"
+)
+
+// keptOperations is how long an operation can be asked for after its end.
+const keptOperations = 7 * 24 * time.Hour
+
+// keptWish is what an operation is to do, as it is kept.
+type keptWish struct {
+	Remove     bool              `json:"remove,omitempty"`
+	Match      string            `json:"match,omitempty"`
+	Attributes map[string]any    `json:"attributes,omitempty"`
+	Secrets    map[string]string `json:"secrets,omitempty"`
+	Version    int               `json:"version,omitempty"`
+}
+
+// operations carries out changes that take their time, one after another.
+// One that was accepted is carried out, over a restart too.
+type operations struct {
+	platform *Platform
+	wake     chan struct{}
+}
+
+func newOperations(p *Platform) *operations {
+	return &operations{platform: p, wake: make(chan struct{}, 1)}
+}
+
+// wanted tells whether a change is to be an operation: where the caller prefers
+// that (RFC 7240), or where the region's weather makes changes take long.
+func (o *operations) wanted(sc scope, prefer *string) bool {
+	for word := range strings.SplitSeq(orEmpty(prefer), ",") {
+		if strings.TrimSpace(word) == "respond-async" {
+			return true
+		}
+	}
+	return o.platform.skies.of(sc.region).TakeMs > 0
+}
+
+// begin accepts a change. The same key gives the same operation again.
+func (o *operations) begin(ctx context.Context, sc scope, address, key string, w keptWish) (api.Operation, error) {
+	if !w.Remove {
+		if err := admissible(sc, address, w.Attributes); err != nil {
+			return api.Operation{}, err
+		}
+	}
+	text, err := json.Marshal(w)
+	if err != nil {
+		return api.Operation{}, fmt.Errorf("keeping what an operation is to do: %w", err)
+	}
+	now := o.platform.options.Now()
+	due := now.Add(msDuration(o.platform.skies.of(sc.region).TakeMs))
+	if _, err := o.platform.store.db.ExecContext(ctx, `INSERT INTO operations (id, key, region, service, stage, address, wish, state, begun_at, due_at)
+		VALUES (?,?,?,?,?,?,?,'waiting',?,?) ON CONFLICT (key) DO NOTHING`,
+		"o-"+random(8), key, sc.region, sc.service, sc.stage, address, string(text), now.UnixMilli(), due.UnixMilli()); err != nil {
+		return api.Operation{}, err
+	}
+	select {
+	case o.wake <- struct{}{}:
+	default:
+	}
+	return o.find(ctx, "key", key)
+}
+
+// find gives the operation of an id or of a key.
+func (o *operations) find(ctx context.Context, column, value string) (api.Operation, error) {
+	var out api.Operation
+	var ended int64
+	var resource, problem string
+	err := o.platform.store.db.QueryRowContext(ctx, `SELECT id, state, address, begun_at, ended_at, resource, problem FROM operations WHERE `+column+` = ?`, value).
+		Scan(&out.Id, &out.State, &out.Address, &out.BegunAt, &ended, &resource, &problem)
+	if errors.Is(err, sql.ErrNoRows) {
+		return out, refuse(404, "there is no operation %q; one is kept for a week after its end", value)
+	}
+	if err != nil {
+		return out, err
+	}
+	if ended > 0 {
+		out.EndedAt = &ended
+	}
+	return out, errors.Join(json.Unmarshal([]byte(resource), &out.Resource), json.Unmarshal([]byte(problem), &out.Problem))
+}
+
+// run carries operations out until the context ends.
+func (o *operations) run(ctx context.Context) {
+	for {
+		next, err := o.round(ctx)
+		if err != nil && ctx.Err() == nil {
+			o.platform.options.Log.Error("carrying out operations", "error", err)
+		}
+		timer := time.NewTimer(next)
+		select {
+		case <-ctx.Done():
+			timer.Stop()
+			return
+		case <-o.wake:
+			timer.Stop()
+		case <-timer.C:
+		}
+	}
+}
+
+// round carries out what is due, and says when to look again.
+func (o *operations) round(ctx context.Context) (time.Duration, error) {
+	const atLeast, atMost = 10 * time.Millisecond, time.Minute
+	for {
+		var id, key, address, text string
+		var sc scope
+		var due int64
+		err := o.platform.store.db.QueryRowContext(ctx, `SELECT id, key, region, service, stage, address, wish, due_at FROM operations
+			WHERE state = 'waiting' ORDER BY due_at, rowid LIMIT 1`).Scan(&id, &key, &sc.region, &sc.service, &sc.stage, &address, &text, &due)
+		if errors.Is(err, sql.ErrNoRows) {
+			return atMost, nil
+		}
+		if err != nil {
+			return time.Second, err
+		}
+		if wait := time.UnixMilli(due).Sub(o.platform.options.Now()); wait > 0 {
+			return min(max(wait, atLeast), atMost), nil
+		}
+		var w keptWish
+		if err := json.Unmarshal([]byte(text), &w); err != nil {
+			return time.Second, fmt.Errorf("reading what operation %s is to do: %w", id, err)
+		}
+		if err := o.carryOut(ctx, id, key, sc, address, w); err != nil {
+			return time.Second, err
+		}
+	}
+}
+
+// carryOut makes the change. Its key is that of the request, so that a platform
+// that was killed between the change and its note does not make it twice.
+func (o *operations) carryOut(ctx context.Context, id, key string, sc scope, address string, w keptWish) error {
+	state := api.OperationDone
+	var resource *api.Resource
+	var problem *api.Problem
+	var err error
+	if w.Remove {
+		err = o.platform.remove(ctx, sc, address, key, w.Match)
+	} else {
+		var out api.Resource
+		if out, err = o.platform.put(ctx, sc, address, wish{key: key, match: w.Match, attributes: w.Attributes, secrets: w.Secrets, version: w.Version}); err == nil {
+			resource = &out
+		}
+	}
+	if err != nil {
+		var known *refusal
+		if !errors.As(err, &known) {
+			return err // the platform's own trouble: the operation is still to be done
+		}
+		told := known.problem()
+		state, problem = api.OperationFailed, &told
+	}
+	shown, err := json.Marshal(resource)
+	if err != nil {
+		return err
+	}
+	told, err := json.Marshal(problem)
+	if err != nil {
+		return err
+	}
+	_, err = o.platform.store.db.ExecContext(context.WithoutCancel(ctx), `UPDATE operations SET state = ?, resource = ?, problem = ?, wish = '{}', ended_at = ? WHERE id = ?`,
+		string(state), string(shown), string(told), o.platform.options.Now().UnixMilli(), id)
+	return err
+}
+
+// accepted is how an operation is answered.
+func (o *operations) accepted(ctx context.Context, sc scope, address, key string, w keptWish) (api.AcceptedJSONResponse, error) {
+	op, err := o.begin(ctx, sc, address, key, w)
+	where := "/operations/" + op.Id
+	return api.AcceptedJSONResponse{Body: op, Headers: api.AcceptedResponseHeaders{Location: &where}}, err
+}
+
+func (s *protocol) GetOperation(ctx context.Context, r api.GetOperationRequestObject) (api.GetOperationResponseObject, error) {
+	op, err := s.p.operations.find(ctx, "id", r.Id)
+	return api.GetOperation200JSONResponse{Body: op}, err
+}
+
+func orEmpty(s *string) string {
+	if s == nil {
+		return ""
+	}
+	return *s
+}

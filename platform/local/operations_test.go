@@ -1,0 +1,77 @@
+package local_test
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"rudmar/platform"
+)
+
+// A change that takes its time is carried out even where the platform is ended
+// meanwhile, once, and in the order in which changes were asked for.
+func TestOperationsOutliveTheirPlatform(t *testing.T) {
+	dir := t.TempDir()
+	c := &clock{now: time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)}
+	s, end := again(t, dir, c.Now)
+	s.weather(`{"take_ms": 60000}`)
+	wish := func(owner string) platform.Wish {
+		return platform.Wish{Key: "to-" + owner, Attributes: map[string]any{"owner": owner}, Version: 1}
+	}
+	ask := func(owner string) error {
+		ctx, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
+		defer cancel()
+		_, err := s.client.Put(ctx, s.scope, "identity/warn", wish(owner))
+		return err
+	}
+	for _, owner := range []string{"first", "second"} {
+		if err := ask(owner); !errors.Is(err, context.DeadlineExceeded) {
+			t.Fatalf("a change of a minute ends at once: %v", err)
+		}
+	}
+	if owner := s.owner("identity/warn"); owner != nil {
+		t.Errorf("it is there before its time: %v", owner)
+	}
+	end()
+	c.set(c.Now().Add(time.Minute))
+	s, end = again(t, dir, c.Now)
+	defer end()
+	if _, err := s.client.Put(t.Context(), s.scope, "identity/warn", wish("first")); err != nil {
+		t.Errorf("following the first change after the restart: %v", err)
+	}
+	if _, err := s.client.Put(t.Context(), s.scope, "identity/warn", wish("second")); err != nil {
+		t.Errorf("following the second change after the restart: %v", err)
+	}
+	if owner := s.owner("identity/warn"); owner != "second" {
+		t.Errorf("the owner is %v", owner)
+	}
+	s.weather(`{"take_ms": 1}`)
+	refused := platform.Wish{Key: "refused", Match: "other", Attributes: map[string]any{"owner": "x"}}
+	failed := make(chan error)
+	go func() { _, err := s.client.Put(t.Context(), s.scope, "identity/warn", refused); failed <- err }()
+	for {
+		c.set(c.Now().Add(time.Second))
+		select {
+		case err := <-failed:
+			if !platform.HasStatus(err, http.StatusPreconditionFailed) || !strings.Contains(err.Error(), "has changed since") {
+				t.Errorf("a change of what has moved on: %v", err)
+			}
+			return
+		case <-time.After(10 * time.Millisecond): // the platform looks at its clock again
+		}
+	}
+}
+
+// What is wrong in itself is refused at once, whatever the weather.
+func TestOperationsRefuseAtOnce(t *testing.T) {
+	s := newStand(t)
+	s.weather(`{"take_ms": 600000}`)
+	for address, want := range map[string]int{"colour/warn": http.StatusUnprocessableEntity, "identity": http.StatusUnprocessableEntity} {
+		if _, err := s.client.Put(t.Context(), s.scope, address, platform.Wish{Key: address, Attributes: map[string]any{"owner": "x"}}); !platform.HasStatus(err, want) {
+			t.Errorf("%s: %v", address, err)
+		}
+	}
+}

@@ -1,0 +1,75 @@
+package platform
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+
+	"github.com/tmaxmax/go-sse"
+
+	"rudmar/platform/api"
+)
+
+// maxEvent is the most bytes of one followed line.
+const maxEvent = 1 << 20
+
+// LogQuery chooses log lines; what is empty does not choose.
+type LogQuery struct {
+	Function, Revision, Invocation string
+	Since                          int64 // Unix milliseconds
+	After                          int64 // the id of a line
+	Limit                          int   // the newest so many
+}
+
+func (q LogQuery) params() *api.GetLogsParams {
+	params := &api.GetLogsParams{Function: optional(q.Function), Revision: optional(q.Revision), Invocation: optional(q.Invocation)}
+	if q.Since > 0 {
+		params.Since = &q.Since
+	}
+	if q.After > 0 {
+		params.After = &q.After
+	}
+	if q.Limit > 0 {
+		params.Limit = &q.Limit
+	}
+	return params
+}
+
+// Logs gives log lines, oldest first.
+func (c *Client) Logs(ctx context.Context, s Scope, q LogQuery) ([]api.LogLine, error) {
+	var out struct{ Lines []api.LogLine }
+	err := c.ask(ctx, &out, func() (*http.Response, error) {
+		return c.api.GetLogs(ctx, s.Region, s.Service, s.Stage, q.params())
+	})
+	return out.Lines, err
+}
+
+// Follow gives log lines as they come, until the context ends, the platform
+// ends the stream (nil), or tell gives an error, which it returns. A nil line
+// says that the stream is alive.
+func (c *Client) Follow(ctx context.Context, s Scope, q LogQuery, tell func(*api.LogLine) error) error {
+	params := q.params()
+	yes := true
+	params.Follow = &yes
+	return c.exchange(ctx, func() (*http.Response, error) {
+		return c.api.GetLogs(ctx, s.Region, s.Service, s.Stage, params)
+	}, func(r *http.Response) error {
+		for event, err := range sse.Read(r.Body, &sse.ReadConfig{MaxEventSize: maxEvent}) {
+			if err != nil {
+				return &Unreachable{Address: c.address, Err: err}
+			}
+			var line *api.LogLine
+			if event.Type == "line" {
+				line = &api.LogLine{}
+				if err := json.Unmarshal([]byte(event.Data), line); err != nil {
+					return fmt.Errorf("reading a log line: %w", err)
+				}
+			}
+			if err := tell(line); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
