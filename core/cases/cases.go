@@ -68,7 +68,7 @@ func buildRoute(fn *manifest.Config, send manifest.Send) (Call, error) {
 	if i < 0 {
 		return Call{}, fmt.Errorf("no route takes %s", send.Route)
 	}
-	return Call{Trigger: names[i], Event: event.Request{Method: method, Path: path, Params: params, Query: send.Query, Headers: send.Headers, Body: send.Body}.Event()}, nil
+	return Call{Trigger: names[i], Event: event.Request{Method: method, Path: path, Params: params, Query: send.Query, Headers: send.Headers, Body: send.Body}.Whole()}, nil
 }
 
 // triggerEvent is an event like the one that the trigger sends; data is what
@@ -145,7 +145,7 @@ func Samples(f *manifest.Function, fn *manifest.Config, now time.Time) []Sample 
 			body = map[string]any{}
 		}
 		out = append(out, Sample{Name: t.Name + ": " + t.Route.V.String(), Call: Call{Trigger: t.Name,
-			Event: event.Request{Method: method, Path: max("/", path), Params: params, Headers: map[string]string{"accept": "application/json"}, Body: body}.Event()}})
+			Event: event.Request{Method: method, Path: max("/", path), Params: params, Headers: map[string]string{"accept": "application/json"}, Body: body}.Whole()}})
 	}
 	return append(out, Sample{Name: "an empty payload", Call: Call{Event: map[string]any{}}})
 }

@@ -86,28 +86,25 @@ func (o Of) Ended(e End) map[string]any {
 		"function": e.Function, "invocation": e.Invocation, "outcome": e.Outcome, "answer": e.Answer, "error": e.Error, "event": e.Event})
 }
 
-// Request is a request to a route. Header names are in lower case.
+// Request is what a handler gets for a request to a route. Header names are in
+// lower case. What functions are given is Whole.
 type Request struct {
-	Method, Path           string
-	Params, Query, Headers map[string]string
+	Method  string            `json:"method"`
+	Path    string            `json:"path"`
+	Params  map[string]string `json:"params"`
+	Query   map[string]string `json:"query"`
+	Headers map[string]string `json:"headers"`
 	// Body is JSON, text, or nil. Bytes are given as base64 with InBase64.
-	Body     any
-	InBase64 bool
+	Body     any  `json:"body"`
+	InBase64 bool `json:"body_is_base64,omitempty"`
 }
 
-// Event is what a handler gets for the request.
-func (r Request) Event() map[string]any {
-	out := map[string]any{"method": r.Method, "path": r.Path, "params": texts(r.Params), "query": texts(r.Query), "headers": texts(r.Headers), "body": r.Body}
-	if r.InBase64 {
-		out["body_is_base64"] = true
+// Whole gives the request with empty mappings where there were none.
+func (r Request) Whole() Request {
+	for _, m := range []*map[string]string{&r.Params, &r.Query, &r.Headers} {
+		if *m == nil {
+			*m = map[string]string{}
+		}
 	}
-	return out
-}
-
-func texts(m map[string]string) map[string]any {
-	out := make(map[string]any, len(m))
-	for k, v := range m {
-		out[k] = v
-	}
-	return out
+	return r
 }

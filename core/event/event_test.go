@@ -12,7 +12,7 @@ func TestEvents(t *testing.T) {
 	of := event.Of{ID: "e-1", At: time.Date(2031, 4, 2, 3, 0, 0, 5e6, time.FixedZone("", 3600))}
 	const around = `"datacontenttype":"application/json","id":"e-1",`
 	for _, c := range []struct {
-		event map[string]any
+		event any
 		want  string
 	}{
 		{of.Fired("nightly", 2), `{"data":{"due":"2031-04-02T02:00:00Z","missed":2,"schedule":"nightly"},` + around + `"source":"/schedules/nightly","specversion":"1.0","time":"2031-04-02T02:00:00.005Z","type":"rudmar.schedule.fired"}`},
@@ -22,8 +22,8 @@ func TestEvents(t *testing.T) {
 		{of.Ended(event.End{Function: "warn", Invocation: "c-1", Outcome: "answered", Answer: "yes", Event: nil}), `{"data":{"answer":"yes","error":null,"event":null,"function":"warn","invocation":"c-1","outcome":"answered"},` + around + `"source":"/functions/warn","specversion":"1.0","time":"2031-04-02T02:00:00.005Z","type":"rudmar.function.succeeded"}`},
 		{of.Ended(event.End{Function: "warn", Outcome: "timed-out"}), `{"data":{"answer":null,"error":null,"event":null,"function":"warn","invocation":"","outcome":"timed-out"},` + around + `"source":"/functions/warn","specversion":"1.0","time":"2031-04-02T02:00:00.005Z","type":"rudmar.function.failed"}`},
 		{event.With(map[string]any{"data": 1.0, "id": "x"}, "own"), `{"data":"own","id":"x"}`},
-		{event.Request{Method: "GET", Path: "/a", Query: map[string]string{"q": "1"}}.Event(), `{"body":null,"headers":{},"method":"GET","params":{},"path":"/a","query":{"q":"1"}}`},
-		{event.Request{Method: "PUT", Path: "/", Body: "AAE=", InBase64: true}.Event(), `{"body":"AAE=","body_is_base64":true,"headers":{},"method":"PUT","params":{},"path":"/","query":{}}`},
+		{event.Request{Method: "GET", Path: "/a", Query: map[string]string{"q": "1"}}.Whole(), `{"body":null,"headers":{},"method":"GET","params":{},"path":"/a","query":{"q":"1"}}`},
+		{event.Request{Method: "PUT", Path: "/", Body: "AAE=", InBase64: true}.Whole(), `{"body":"AAE=","body_is_base64":true,"headers":{},"method":"PUT","params":{},"path":"/","query":{}}`},
 	} {
 		got, err := canon.Append(nil, c.event)
 		if err != nil || string(got) != c.want {

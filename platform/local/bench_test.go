@@ -202,6 +202,8 @@ func BenchmarkWarmCall(b *testing.B) {
 		floor += time.Since(begun)
 	}
 	b.ReportMetric(float64(ours)/float64(floor), "x-bare")
+	b.ReportMetric(float64(ours.Microseconds())/float64(b.N)/calls, "us-ours")
+	b.ReportMetric(float64(floor.Microseconds())/float64(b.N)/calls, "us-floor")
 }
 
 func errorsOr(first, second error) error {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/binary"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -111,29 +110,23 @@ func (p *Platform) run(ctx context.Context, c call, r revision, inv *api.Invocat
 			return
 		}
 		inv.ColdMs = millis(time.Since(begun))
+		in.memory.reset()
 	}
 	k.instance = in.id
 	// The call goes on where the caller went away: its effects are real.
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), timeout)
 	defer cancel()
 	deadline := time.Now().Add(timeout)
-	in.memory.reset()
+	in.memory.awaitReset()
+	in.output.attach(k.keep)
 	begun = time.Now()
-	err := in.send(map[string]any{
-		"event": c.event, "id": inv.Id, "function": c.at.function, "version": r.version,
-		"stage": c.at.stage, "deadline": deadline.UnixMilli(), "memory_limit": inv.MemoryLimit,
-	})
+	err := in.send(callFrame{c.event, inv.Id, deadline.UnixMilli()})
 	var answer reply
+	old := false
 	if err == nil {
-		collected := make(chan struct{})
-		collecting, stop := context.WithCancel(context.Background())
-		go func() {
-			in.collect(collecting, k.keep)
-			close(collected)
-		}()
 		answer, err = in.receive(ctx)
 		inv.RunMs = millis(time.Since(begun))
-		inv.MemoryPeak = in.memory.peak()
+		inv.MemoryPeak, old = in.memory.peak()
 		if answer.Peak > 0 {
 			inv.MemoryPeak = answer.Peak
 		}
@@ -144,13 +137,12 @@ func (p *Platform) run(ctx context.Context, c call, r revision, inv *api.Invocat
 			case <-time.After(2 * killGrace):
 			}
 		}
-		if err != nil {
-			stop()
-		}
-		<-collected
-		stop()
 	} else {
 		p.pool.drop(in)
+	}
+	in.output.detach()
+	if err == nil && old {
+		in.memory.resetSoon()
 	}
 	p.conclude(in, answer, err, timeout, inv)
 	k.finish()
@@ -163,6 +155,13 @@ func (p *Platform) run(ctx context.Context, c call, r revision, inv *api.Invocat
 	}
 }
 
+// callFrame is what a worker gets for a call, beside what it got at its start.
+type callFrame struct {
+	Event    any    `json:"event"`
+	ID       string `json:"id"`
+	Deadline int64  `json:"deadline"`
+}
+
 // startLimit is how long an instance may take to load its handler, at least.
 const startLimit = 30 * time.Second
 
@@ -171,20 +170,14 @@ func (p *Platform) awaitReady(in *instance, timeout time.Duration, k *keeper, in
 	limit := max(timeout, startLimit)
 	ctx, cancel := context.WithTimeout(context.Background(), limit)
 	defer cancel()
-	collected := make(chan struct{})
-	go func() {
-		in.collect(ctx, k.keep)
-		close(collected)
-	}()
+	in.output.attach(k.keep)
 	answer, err := in.receive(ctx)
+	in.output.detach()
 	if err == nil && answer.Error == nil {
-		<-collected
 		return true
 	}
-	inv.MemoryPeak = in.memory.peak()
+	inv.MemoryPeak, _ = in.memory.peak()
 	p.pool.drop(in)
-	cancel()
-	<-collected
 	p.conclude(in, answer, err, limit, inv)
 	k.finish()
 	return false
@@ -205,11 +198,7 @@ func (p *Platform) conclude(in *instance, answer reply, err error, timeout time.
 	case answer.Error != nil:
 		fail(inv, api.Failed, answer.Error.Kind, answer.Error.Message, answer.Error.Trace)
 	default:
-		inv.Outcome = api.Answered
-		var v any
-		if json.Unmarshal(answer.Answer, &v) == nil {
-			inv.Answer = v
-		}
+		inv.Outcome, inv.Answer = api.Answered, answer.Answer
 	}
 }
 

@@ -17,6 +17,8 @@ type memoryWatch struct {
 	now           atomic.Int64 // bytes, at the last look
 	quit          chan struct{}
 	once          sync.Once
+	resetting     sync.WaitGroup
+	text          [2048]byte // of status; calls come one after another
 }
 
 func watchMemory(pid int, limit int64, over func()) *memoryWatch {
@@ -81,18 +83,29 @@ func (w *memoryWatch) reset() {
 	}
 }
 
-// peak gives the highest resident size since reset, in bytes.
-func (w *memoryWatch) peak() int64 {
+// resetSoon resets while nobody waits; the next call begins after awaitReset.
+func (w *memoryWatch) resetSoon() { w.resetting.Go(w.reset) }
+
+func (w *memoryWatch) awaitReset() { w.resetting.Wait() }
+
+// nearPeak is how far what is held may lie below the peak for the peak to be
+// left as it is: forgetting it costs more than a small call.
+const nearPeak = 256 << 10
+
+// peak gives the highest resident size since reset, in bytes, and whether it
+// has to be reset for the next call's to be told.
+func (w *memoryWatch) peak() (bytes int64, old bool) {
 	if w.status == nil {
-		return 0
+		return 0, false
 	}
-	text := make([]byte, 2048)
-	n, _ := w.status.ReadAt(text, 0) // what was read tells enough
-	_, rest, _ := bytes.Cut(text[:n], []byte("VmHWM:"))
-	fields := bytes.Fields(rest[:min(len(rest), 40)])
-	if len(fields) == 0 {
-		return 0
-	}
-	kib, _ := strconv.ParseInt(string(fields[0]), 10, 64)
-	return kib << 10
+	n, _ := w.status.ReadAt(w.text[:], 0) // what was read tells enough
+	high, now := kibOf(w.text[:n], "VmHWM:"), kibOf(w.text[:n], "VmRSS:")
+	return high << 10, (high-now)<<10 > nearPeak
+}
+
+func kibOf(text []byte, name string) int64 {
+	_, rest, _ := bytes.Cut(text, []byte(name))
+	number, _, _ := bytes.Cut(bytes.TrimLeft(rest, " \t"), []byte(" "))
+	kib, _ := strconv.ParseInt(string(number), 10, 64)
+	return kib
 }

@@ -7,7 +7,9 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -52,11 +54,11 @@ type observations struct {
 	lines   []placedLine
 	minutes map[minuteKey]*api.MinuteSum
 	uses    map[useKey]*useSum
-	news    chan struct{} // closed at the next line
+	news    chan struct{} // closed at the next line; nil where nobody waits
 }
 
 func newObservations(ctx context.Context, s *store, now func() time.Time) (*observations, error) {
-	o := &observations{store: s, now: now, minutes: map[minuteKey]*api.MinuteSum{}, uses: map[useKey]*useSum{}, news: make(chan struct{})}
+	o := &observations{store: s, now: now, minutes: map[minuteKey]*api.MinuteSum{}, uses: map[useKey]*useSum{}}
 	var last sql.NullInt64
 	if err := s.db.QueryRowContext(ctx, `SELECT max(id) FROM log_lines`).Scan(&last); err != nil {
 		return nil, fmt.Errorf("reading the newest log line: %w", err)
@@ -71,8 +73,10 @@ func (o *observations) line(at place, l api.LogLine) api.LogLine {
 	l.Id = o.nextID
 	o.nextID++
 	o.lines = append(o.lines, placedLine{at.scope, l})
-	close(o.news)
-	o.news = make(chan struct{})
+	if o.news != nil {
+		close(o.news)
+		o.news = nil
+	}
 	return l
 }
 
@@ -80,6 +84,9 @@ func (o *observations) line(at place, l api.LogLine) api.LogLine {
 func (o *observations) next() <-chan struct{} {
 	o.mu.Lock()
 	defer o.mu.Unlock()
+	if o.news == nil {
+		o.news = make(chan struct{})
+	}
 	return o.news
 }
 
@@ -207,12 +214,27 @@ func (o *observations) putBack(minutes map[minuteKey]*api.MinuteSum, uses map[us
 	}
 }
 
-func write(tx *sql.Tx, lines []placedLine, minutes map[minuteKey]*api.MinuteSum, uses map[useKey]*useSum) error {
-	for _, l := range lines {
-		if _, err := tx.Exec(`INSERT INTO log_lines (id, at, region, service, stage, function, revision, invocation, instance, stream, text) VALUES (?,?,?,?,?,?,?,?,?,?,?)`,
-			l.Id, l.At, l.region, l.service, l.stage, l.Function, l.Revision, l.Invocation, l.Instance, string(l.Stream), l.Text); err != nil {
+// atOnceWritten is how many log lines one statement writes: in a busy moment
+// there are many.
+const atOnceWritten = 64
+
+func writeLines(tx *sql.Tx, lines []placedLine) error {
+	for part := range slices.Chunk(lines, atOnceWritten) {
+		values := strings.Repeat(",(?,?,?,?,?,?,?,?,?,?,?)", len(part))[1:]
+		args := make([]any, 0, 11*len(part))
+		for _, l := range part {
+			args = append(args, l.Id, l.At, l.region, l.service, l.stage, l.Function, l.Revision, l.Invocation, l.Instance, string(l.Stream), l.Text)
+		}
+		if _, err := tx.Exec(`INSERT INTO log_lines (id, at, region, service, stage, function, revision, invocation, instance, stream, text) VALUES `+values, args...); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+func write(tx *sql.Tx, lines []placedLine, minutes map[minuteKey]*api.MinuteSum, uses map[useKey]*useSum) error {
+	if err := writeLines(tx, lines); err != nil {
+		return err
 	}
 	for k, m := range minutes {
 		kinds, durations := "{}", "{}"

@@ -137,9 +137,9 @@ func (p *pool) cold(at place, r revision) (*instance, error) {
 	p.tokens[token] = at
 	p.mu.Unlock()
 	in.process, err = start(processOptions{
-		interpreter: interpreter, beyond: beyond, keepsGarbage: runtime == "node", cache: cache, apart: p.platform.isolation, network: network,
-		code: code, work: in.work, handler: handler,
-		env: p.environment(in, r), memory: int64(memory), mark: "\x00" + random(12),
+		interpreter: interpreter, beyond: beyond, keepsGarbage: runtime == "node", apart: p.platform.isolation, network: network,
+		startFrame: startFrame{Code: code, Handler: handler, Function: at.function, Version: r.version, Stage: at.stage, Memory: int64(memory), Cache: cache},
+		work:       in.work, env: p.environment(in, r),
 	})
 	if err != nil {
 		p.mu.Lock()

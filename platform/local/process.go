@@ -2,6 +2,7 @@ package local
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"encoding/binary"
 	"encoding/json"
@@ -25,27 +26,18 @@ const (
 	killGrace    = 300 * time.Millisecond
 )
 
-// output is a piece of what a process wrote.
-type output struct {
-	at     time.Time
-	stream string
-	text   string
-}
-
 // process is one interpreter that runs one function's code. Calls go to it one
 // after another.
 type process struct {
 	cmd    *exec.Cmd
 	socket *os.File
 	reader *bufio.Reader
-	mark   string
 	memory *memoryWatch
+	output *outputs
 	// keepsGarbage tells that what it holds while it idles would soon go over its limit.
 	keepsGarbage bool
 
-	outputs chan output   // lines of both streams
-	marks   chan struct{} // one for each end mark
-	done    chan struct{} // closed when the process is gone
+	done chan struct{} // closed when the process is gone
 
 	over atomic.Bool // killed for its memory
 	once sync.Once
@@ -53,7 +45,7 @@ type process struct {
 
 // reply is what a worker answers.
 type reply struct {
-	Answer json.RawMessage `json:"answer"`
+	Answer any `json:"answer"`
 	Error  *struct {
 		Kind    string `json:"kind"`
 		Message string `json:"message"`
@@ -66,16 +58,24 @@ type reply struct {
 	Broken bool `json:"broken"`
 }
 
+// startFrame is what a worker gets first.
+type startFrame struct {
+	Code     string `json:"code"` // the folder
+	Handler  string `json:"handler"`
+	Function string `json:"function"`
+	Version  int    `json:"version"`
+	Stage    string `json:"stage"`
+	Memory   int64  `json:"memory_limit"` // bytes
+	Cache    string `json:"cache"`        // of compiled code
+}
+
 type processOptions struct {
-	interpreter  []string
-	code, work   string
-	handler      string
+	interpreter []string
+	startFrame
+	work         string
 	env          []string
-	memory       int64
 	beyond       int64 // what the process may hold on top of memory
-	mark         string
 	keepsGarbage bool
-	cache        string // of compiled code
 	apart        isolation
 	network      bool
 }
@@ -100,35 +100,34 @@ func start(o processOptions) (*process, error) {
 	cmd := exec.Command(command[0], command[1:]...)
 	cmd.Dir, cmd.Env, cmd.ExtraFiles = o.work, o.env, []*os.File{theirs}
 	cmd.SysProcAttr = o.apart.attributes(o.network)
-	stdout, err := cmd.StdoutPipe()
+	output := &outputs{}
+	stdout, err := output.newStream("out")
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("making a pipe: %w", err)
 	}
-	stderr, err := cmd.StderrPipe()
+	defer stdout.Close()
+	stderr, err := output.newStream("err")
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("making a pipe: %w", err)
 	}
+	defer stderr.Close()
+	cmd.Stdout, cmd.Stderr = stdout, stderr
 	if err := cmd.Start(); err != nil {
 		mine.Close()
 		return nil, fmt.Errorf("starting %s: %w", filepath.Base(o.interpreter[0]), err)
 	}
-	p := &process{cmd: cmd, socket: mine, reader: bufio.NewReaderSize(mine, 64<<10), mark: o.mark, keepsGarbage: o.keepsGarbage,
-		outputs: make(chan output, 256), marks: make(chan struct{}, 2), done: make(chan struct{})}
-	p.memory = watchMemory(cmd.Process.Pid, o.memory+o.beyond, func() {
+	p := &process{cmd: cmd, socket: mine, reader: bufio.NewReaderSize(mine, 64<<10), output: output, keepsGarbage: o.keepsGarbage, done: make(chan struct{})}
+	p.memory = watchMemory(cmd.Process.Pid, o.Memory+o.beyond, func() {
 		p.over.Store(true)
 		p.signal(syscall.SIGKILL)
 	})
-	var streams sync.WaitGroup
-	streams.Add(2)
-	go p.read(stdout, "out", &streams)
-	go p.read(stderr, "err", &streams)
 	go func() {
-		streams.Wait()
+		output.follow()
 		_ = cmd.Wait() // how it ended is told by the call that was running
 		p.memory.stop()
 		close(p.done)
 	}()
-	if err := p.send(map[string]any{"code": o.code, "handler": o.handler, "memory_limit": o.memory, "mark": o.mark, "cache": o.cache}); err != nil {
+	if err := p.send(o.startFrame); err != nil {
 		p.kill()
 		return nil, err
 	}
@@ -136,12 +135,12 @@ func start(o processOptions) (*process, error) {
 }
 
 func (p *process) send(v any) error {
-	body, err := json.Marshal(v)
-	if err != nil {
+	frame := bytes.NewBuffer(make([]byte, 4, 1024))
+	if err := json.NewEncoder(frame).Encode(v); err != nil {
 		return err
 	}
-	frame := append(binary.BigEndian.AppendUint32(make([]byte, 0, len(body)+4), uint32(len(body))), body...)
-	_, err = p.socket.Write(frame)
+	binary.BigEndian.PutUint32(frame.Bytes(), uint32(frame.Len()-4))
+	_, err := p.socket.Write(frame.Bytes())
 	return err
 }
 
@@ -176,70 +175,6 @@ func (p *process) readError(ctx context.Context, err error) error {
 	return errors.Join(errGone, err)
 }
 
-// read takes a stream apart into lines, stamps them, and takes out the end marks.
-func (p *process) read(r io.ReadCloser, stream string, streams *sync.WaitGroup) {
-	defer streams.Done()
-	lines := bufio.NewReaderSize(r, maxLineBytes)
-	for {
-		line, err := lines.ReadSlice('\n')
-		text := string(line)
-		if n := len(text); n > 0 && text[n-1] == '\n' {
-			text = text[:n-1]
-		}
-		switch before, marked := cutMark(text, p.mark); {
-		case marked:
-			if before != "" {
-				p.outputs <- output{time.Now(), stream, before}
-			}
-			p.marks <- struct{}{}
-		case len(line) > 0:
-			p.outputs <- output{time.Now(), stream, text}
-		}
-		if err != nil && !errors.Is(err, bufio.ErrBufferFull) {
-			return
-		}
-	}
-}
-
-// cutMark finds the end mark, which may follow a line that was not ended.
-func cutMark(text, mark string) (string, bool) {
-	if n := len(text) - len(mark); n >= 0 && text[n:] == mark {
-		return text[:n], true
-	}
-	return text, false
-}
-
-// collect gathers lines until both streams showed their end mark, the process
-// is gone, or the context ends. Each line goes to keep.
-func (p *process) collect(ctx context.Context, keep func(output)) {
-	for seen := 0; seen < 2; {
-		select {
-		case o := <-p.outputs:
-			keep(o)
-		case <-p.marks:
-			seen++
-		case <-p.done:
-			p.drain(keep)
-			return
-		case <-ctx.Done():
-			p.drain(keep)
-			return
-		}
-	}
-	p.drain(keep)
-}
-
-func (p *process) drain(keep func(output)) {
-	for {
-		select {
-		case o := <-p.outputs:
-			keep(o)
-		default:
-			return
-		}
-	}
-}
-
 func (p *process) signal(s syscall.Signal) {
 	_ = syscall.Kill(-p.cmd.Process.Pid, s) // the whole group; it may be gone already
 }
@@ -259,15 +194,5 @@ func (p *process) kill() {
 	p.once.Do(func() {
 		p.signal(syscall.SIGKILL)
 		p.socket.Close()
-		go func() { // nobody may be reading: let the readers come to their end
-			for {
-				select {
-				case <-p.outputs:
-				case <-p.marks:
-				case <-p.done:
-					return
-				}
-			}
-		}()
 	})
 }

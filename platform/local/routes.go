@@ -77,13 +77,8 @@ func (p *Platform) serveRoute(w http.ResponseWriter, r *http.Request) error {
 }
 
 // routeEvent is what a handler gets for a request.
-func routeEvent(r *http.Request, path string, params map[string]string, body []byte) map[string]any {
-	request := event.Request{Method: r.Method, Path: path, Params: params, Query: flat(r.URL.Query()), Headers: map[string]string{}}
-	for k, v := range flat(r.Header) {
-		if k != "Authorization" { // which is for the platform
-			request.Headers[strings.ToLower(k)] = v
-		}
-	}
+func routeEvent(r *http.Request, path string, params map[string]string, body []byte) event.Request {
+	request := event.Request{Method: r.Method, Path: path, Params: params, Query: flat(r.URL.Query(), "", nil), Headers: flat(r.Header, "Authorization", strings.ToLower)}
 	var parsed any
 	switch {
 	case len(body) == 0:
@@ -94,12 +89,19 @@ func routeEvent(r *http.Request, path string, params map[string]string, body []b
 	default:
 		request.Body, request.InBase64 = base64.StdEncoding.EncodeToString(body), true
 	}
-	return request.Event()
+	return request.Whole()
 }
 
-func flat(values map[string][]string) map[string]string {
+// flat gives one text for each name, but for one that is left out.
+func flat(values map[string][]string, leave string, named func(string) string) map[string]string {
 	out := make(map[string]string, len(values))
 	for k, v := range values {
+		if k == leave {
+			continue
+		}
+		if named != nil {
+			k = named(k)
+		}
 		out[k] = strings.Join(v, ", ")
 	}
 	return out

@@ -50,13 +50,13 @@ export async function run(call) {
   await rudmar.table('stations').write('hill', { limit: 2 })
   let refused = ''
   try { await rudmar.table('others').read('x') } catch (error) { refused = error instanceof Refused ? error.message : 'otherwise' }
-  return { count: ++count, place: process.env.PLACE, row: await rudmar.table('stations').read('hill'), none: await rudmar.table('stations').read('moon'), refused, left: call.remaining_ms() > 0 }
+  return { count: ++count, place: process.env.PLACE, row: await rudmar.table('stations').read('hill'), none: await rudmar.table('stations').read('moon'), refused, left: call.remaining_ms() > 0, told: [call.function, call.version, call.stage, call.memory_limit >> 20, !!call.id].join(' ') }
 }
 `), node(map[string]any{"timeout": 3000.0}))
 	s.put("grant/warn/tables/stations", map[string]any{"resource": "tables/stations", "verbs": []any{"read", "write"}})
 	first := s.call("warn", map[string]any{"station": "hill"})
 	answer, _ := first.Answer.(map[string]any)
-	if first.Outcome != api.Answered || !first.Cold || answer["count"] != 1.0 || answer["place"] != "orchard" || answer["none"] != nil || answer["left"] != true {
+	if first.Outcome != api.Answered || !first.Cold || answer["count"] != 1.0 || answer["place"] != "orchard" || answer["none"] != nil || answer["left"] != true || answer["told"] != "warn 3 trial 128 true" {
 		t.Fatalf("%+v %+v", first, first.Error)
 	}
 	if row, _ := answer["row"].(map[string]any); row["limit"] != 2.0 {
@@ -159,14 +159,15 @@ func run(call *Call) (any, error) {
 	}
 	var none map[string]any
 	return map[string]any{"count": count, "place": os.Getenv("PLACE"), "row": row,
-		"none": errors.Is(ReadRow("stations", "moon", &none), ErrNone), "refused": errors.Is(ReadRow("others", "x", &none), ErrRefused), "left": call.RemainingMS() > 0}, nil
+		"none": errors.Is(ReadRow("stations", "moon", &none), ErrNone), "refused": errors.Is(ReadRow("others", "x", &none), ErrRefused), "left": call.RemainingMS() > 0,
+		"told": fmt.Sprint(call.Function, " ", call.Version, " ", call.Stage, " ", call.MemoryLimit>>20, " ", call.ID != "")}, nil
 }
 `)
 	s.deployFile("warn", wasm.File, module, map[string]any{"runtime": "go", "timeout": 3000.0})
 	s.put("grant/warn/tables/stations", map[string]any{"resource": "tables/stations", "verbs": []any{"read", "write"}})
 	first := s.call("warn", map[string]any{"station": "hill"})
 	answer, _ := first.Answer.(map[string]any)
-	if first.Outcome != api.Answered || !first.Cold || answer["count"] != 1.0 || answer["place"] != "orchard" || answer["none"] != true || answer["refused"] != true || answer["left"] != true {
+	if first.Outcome != api.Answered || !first.Cold || answer["count"] != 1.0 || answer["place"] != "orchard" || answer["none"] != true || answer["refused"] != true || answer["left"] != true || answer["told"] != "warn 3 trial 128 true" {
 		t.Fatalf("%+v %+v", first, first.Error)
 	}
 	if again := s.call("warn", map[string]any{"station": "hill"}); again.Cold || again.Answer.(map[string]any)["count"] != 2.0 || again.MemoryPeak < 1<<20 {

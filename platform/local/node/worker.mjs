@@ -1,8 +1,7 @@
 // Runs one function: reads calls from file descriptor 3, answers them there.
 //
-// Frames are four bytes of length, big-endian, and JSON. Before each answer an
-// end mark is written to both streams, so that every line belongs to the right
-// call: the streams are pipes, to which Node writes at once.
+// Frames are four bytes of length, big-endian, and JSON. Every line of output
+// belongs to the right call: the streams are pipes, to which Node writes at once.
 import fs from 'node:fs'
 import net from 'node:net'
 import path from 'node:path'
@@ -46,22 +45,11 @@ function failure(error) {
   return JSON.stringify({ error: { kind: of.name, message: String(of.message).slice(0, 2000), trace: String(of.stack ?? '').slice(0, 8000) } })
 }
 
-function end(mark) {
-  for (const fd of [1, 2]) {
-    for (let rest = Buffer.from(mark); rest.length; ) {
-      try {
-        rest = rest.subarray(fs.writeSync(fd, rest))
-      } catch (error) {
-        if (error.code !== 'EAGAIN') throw error
-      }
-    }
-  }
-}
-
 /** What a handler gets: the event and the circumstances of this call. */
 class Call {
-  constructor(frame) {
-    for (const name of ['event', 'id', 'function', 'version', 'stage', 'deadline', 'memory_limit']) this[name] = frame[name]
+  constructor(frame, start) {
+    for (const name of ['event', 'id', 'deadline']) this[name] = frame[name]
+    for (const name of ['function', 'version', 'stage', 'memory_limit']) this[name] = start[name]
   }
   remaining_ms() {
     return Math.max(0, this.deadline - Date.now())
@@ -89,7 +77,6 @@ process.on('uncaughtException', (error) => now?.(error))
 process.on('unhandledRejection', (error) => now?.(error))
 
 const start = await receive()
-const mark = start.mark + '\n'
 let handler
 let ready = '{}'
 try {
@@ -97,10 +84,9 @@ try {
 } catch (error) {
   ready = failure(error)
 }
-end(mark)
 send(ready)
 for (;;) {
-  const call = new Call(await receive())
+  const call = new Call(await receive(), start)
   let body
   try {
     const stray = new Promise((_, reject) => (now = reject))
@@ -110,6 +96,5 @@ for (;;) {
     body = failure(error)
   }
   now = null
-  end(mark)
   send(body)
 }

@@ -1,8 +1,7 @@
 """Runs one function: reads calls from file descriptor 3, answers them there.
 
 Frames are four bytes of length, big-endian, and JSON. Before each answer the
-output is flushed and an end mark is written to both streams, so that every
-line belongs to the right call.
+output is flushed, so that every line belongs to the right call.
 """
 import json
 import os
@@ -13,6 +12,7 @@ import time
 
 # What few calls need is imported when they do: a cold start waits for the rest.
 SOCKET = 3
+LENGTH = struct.Struct(">I")
 
 HIGH = "the function went over its memory limit"
 TOO_MUCH_MEMORY = json.dumps({"error": {"kind": "MemoryError", "message": HIGH}, "memory": True}).encode()
@@ -23,34 +23,47 @@ class Call:
 
     __slots__ = ("event", "id", "function", "version", "stage", "deadline", "memory_limit")
 
-    def __init__(self, frame):
-        for name in self.__slots__:
-            setattr(self, name, frame.get(name))
+    def __init__(self, frame, start):
+        self.event = frame["event"]
+        self.id = frame["id"]
+        self.deadline = frame["deadline"]
+        self.function = start["function"]
+        self.version = start["version"]
+        self.stage = start["stage"]
+        self.memory_limit = start["memory_limit"]
 
     def remaining_ms(self):
         return max(0, int(self.deadline - time.time() * 1000))
 
 
 def receive():
-    head = receive_exactly(4)
-    return json.loads(receive_exactly(struct.unpack(">I", head)[0]))
+    """Reads one frame, which most often comes in one piece."""
+    held = read()
+    while len(held) < 4:
+        held += read()
+    size = 4 + LENGTH.unpack_from(held)[0]
+    if len(held) < size:
+        parts, left = [held], size - len(held)
+        while left:
+            part = read()
+            parts.append(part)
+            left -= len(part)
+        held = b"".join(parts)
+    return json.loads(held[4:].decode())
 
 
-def receive_exactly(size):
-    parts = []
-    while size:
-        part = os.read(SOCKET, min(size, 1 << 20))
-        if not part:
-            os._exit(0)
-        parts.append(part)
-        size -= len(part)
-    return b"".join(parts)
+def read():
+    part = os.read(SOCKET, 1 << 16)
+    if not part:
+        os._exit(0)
+    return part
 
 
 def send(body):
-    rest = memoryview(struct.pack(">I", len(body)) + body)
-    while rest:
-        rest = rest[os.write(SOCKET, rest):]
+    frame = LENGTH.pack(len(body)) + body
+    sent = os.write(SOCKET, frame)
+    while sent < len(frame):
+        sent += os.write(SOCKET, memoryview(frame)[sent:])
 
 
 def failure(error):
@@ -83,30 +96,27 @@ def load(code, handler):
     return function
 
 
-def end(mark):
+def flush():
     for stream in (sys.stdout, sys.stderr):
         try:
             stream.flush()
         except Exception:
             pass
-    os.write(1, mark)
-    os.write(2, mark)
 
 
 def main():
     start = receive()
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     resource.setrlimit(resource.RLIMIT_DATA, (start["memory_limit"], start["memory_limit"]))
-    mark = start["mark"].encode() + b"\n"
     try:
         function = load(start["code"], start["handler"])
         ready = {}
     except BaseException as error:
         ready = failure(error)
-    end(mark)
+    flush()
     send(json.dumps(ready).encode())
     while True:
-        call = Call(receive())
+        call = Call(receive(), start)
         try:
             answer = function(call)
             if hasattr(answer, "__await__"):
@@ -119,7 +129,7 @@ def main():
             body = TOO_MUCH_MEMORY
         except BaseException as error:
             body = json.dumps(failure(error)).encode()
-        end(mark)
+        flush()
         send(body)
         answer = call = body = None
 

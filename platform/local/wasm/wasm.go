@@ -32,8 +32,21 @@ const page = 64 << 10
 type start struct {
 	Code        string `json:"code"`
 	MemoryLimit int64  `json:"memory_limit"`
-	Mark        string `json:"mark"`
 	Cache       string `json:"cache"`
+	// What each call is told, beside what comes with it.
+	Function string `json:"function"`
+	Version  int    `json:"version"`
+	Stage    string `json:"stage"`
+}
+
+// whole adds to the frame of a call what is the same for all calls.
+func (s start) whole(frame []byte) ([]byte, error) {
+	same, err := json.Marshal(map[string]any{"function": s.Function, "version": s.Version, "stage": s.Stage, "memory_limit": s.MemoryLimit})
+	if err != nil || len(frame) < 3 || frame[0] != '{' {
+		return frame, err
+	}
+	same[len(same)-1] = ','
+	return append(same, frame[1:]...), nil
 }
 
 // Compile compiles a module into a cache, so that workers find it there.
@@ -66,7 +79,6 @@ func Work(ctx context.Context, socket io.ReadWriter) error {
 	}
 	w := &worker{limit: s.MemoryLimit}
 	err = w.load(ctx, s)
-	w.end(s.Mark)
 	if err != nil {
 		return errors.Join(send(socket, failed("Load", err)), err)
 	}
@@ -81,8 +93,10 @@ func Work(ctx context.Context, socket io.ReadWriter) error {
 		if err != nil {
 			return err
 		}
+		if frame, err = s.whole(frame); err != nil {
+			return err
+		}
 		body := w.call(ctx, frame)
-		w.end(s.Mark)
 		if err := send(socket, body); err != nil {
 			return err
 		}
@@ -220,13 +234,6 @@ func (w *worker) ask(ctx context.Context, method, path string, body []byte) (int
 		return problem(err)
 	}
 	return response.StatusCode, answer
-}
-
-// end writes the end mark to both streams.
-func (w *worker) end(mark string) {
-	for _, f := range []*os.File{os.Stdout, os.Stderr} {
-		_, _ = f.WriteString(mark + "\n") // nobody is left to be told
-	}
 }
 
 func receive(in io.Reader) ([]byte, error) {

@@ -1,0 +1,161 @@
+package local
+
+import (
+	"bytes"
+	"errors"
+	"os"
+	"sync"
+	"syscall"
+	"time"
+)
+
+// output is a line that a process wrote.
+type output struct {
+	at     time.Time
+	stream string
+	text   string
+}
+
+const (
+	// maxHeld is the most bytes that are kept of what a process writes between calls.
+	maxHeld = 256 << 10
+	// maxDrained bounds what is read at the end of a call: more than a pipe
+	// holds was not written before the answer.
+	maxDrained = 1 << 20
+)
+
+// outputs takes what a process writes to its streams apart into lines. A line
+// belongs to the call that runs when it is read; at the end of a call, what the
+// process wrote before it answered is in the pipes, and is read before anything
+// else happens. So the process has nothing to do for it.
+type outputs struct {
+	mu      sync.Mutex
+	keep    func(output) // of the call that runs; nil between calls
+	held    []output     // from between calls: the next one tells them
+	bytes   int          // of held
+	buffer  []byte
+	streams []*stream
+}
+
+type stream struct {
+	name string
+	file *os.File
+	raw  syscall.RawConn
+	line []byte // begun and not ended
+}
+
+// newStream makes a pipe whose other end a process gets.
+func (o *outputs) newStream(name string) (theirs *os.File, err error) {
+	mine, theirs, err := os.Pipe()
+	if err != nil {
+		return nil, err
+	}
+	raw, err := mine.SyscallConn()
+	if err != nil {
+		return nil, errors.Join(err, mine.Close(), theirs.Close())
+	}
+	o.streams = append(o.streams, &stream{name: name, file: mine, raw: raw})
+	return theirs, nil
+}
+
+// follow reads until all ends of the streams that a process may write to are closed.
+func (o *outputs) follow() {
+	o.buffer = make([]byte, 32<<10)
+	var all sync.WaitGroup
+	for _, s := range o.streams {
+		all.Go(func() {
+			defer s.file.Close()
+			for ended := false; !ended; {
+				err := s.raw.Read(func(fd uintptr) bool {
+					o.mu.Lock()
+					defer o.mu.Unlock()
+					var n int
+					n, ended = o.read(s, fd)
+					return n > 0 || ended // else it waits for more
+				})
+				ended = ended || err != nil
+			}
+			o.mu.Lock()
+			defer o.mu.Unlock()
+			o.endLine(s)
+		})
+	}
+	all.Wait()
+}
+
+// attach gives lines to keep from now on, those from before first.
+func (o *outputs) attach(keep func(output)) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	for _, line := range o.held {
+		keep(line)
+	}
+	o.keep, o.held, o.bytes = keep, nil, 0
+}
+
+// detach ends that, after all that was written up to now.
+func (o *outputs) detach() {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	for _, s := range o.streams {
+		_ = s.raw.Control(func(fd uintptr) { // a stream that is closed was read to its end
+			for drained := 0; drained < maxDrained; {
+				n, ended := o.read(s, fd)
+				if drained += n; n == 0 || ended {
+					return
+				}
+			}
+		})
+		o.endLine(s)
+	}
+	o.keep = nil
+}
+
+// read reads once, without waiting. The lock is held.
+func (o *outputs) read(s *stream, fd uintptr) (n int, ended bool) {
+	for {
+		n, err := syscall.Read(int(fd), o.buffer)
+		switch {
+		case errors.Is(err, syscall.EINTR):
+			continue
+		case errors.Is(err, syscall.EAGAIN):
+			return 0, false
+		case err != nil || n == 0:
+			return 0, true
+		}
+		o.split(s, o.buffer[:n])
+		return n, false
+	}
+}
+
+// split takes what was read apart. A line that is too long becomes several.
+func (o *outputs) split(s *stream, text []byte) {
+	for len(text) > 0 {
+		line, rest, ended := bytes.Cut(text, []byte("\n"))
+		if room := maxLineBytes - len(s.line); len(line) > room {
+			line, rest, ended = text[:room], text[room:], true
+		}
+		s.line, text = append(s.line, line...), rest
+		if ended {
+			o.tell(output{time.Now(), s.name, string(s.line)})
+			s.line = s.line[:0]
+		}
+	}
+}
+
+func (o *outputs) endLine(s *stream) {
+	if len(s.line) > 0 {
+		o.tell(output{time.Now(), s.name, string(s.line)})
+		s.line = s.line[:0]
+	}
+}
+
+func (o *outputs) tell(line output) {
+	if o.keep != nil {
+		o.keep(line)
+		return
+	}
+	if o.bytes += len(line.text); o.bytes <= maxHeld {
+		o.held = append(o.held, line)
+	}
+}
