@@ -1,5 +1,5 @@
 # `make demo` and `make test` do all the set-up that they need.
-.PHONY: demo test build web setup setup-test generate docs shots bench lint
+.PHONY: demo test build web setup setup-test generate docs shots bench setup-bench lint
 
 GO_TOOL = go tool -modfile=tools/go.mod
 WEB_SOURCES = $(shell find web/src web/public -type f) web/index.html web/vite.config.ts web/package-lock.json
@@ -53,7 +53,13 @@ shots: setup-test build
 	mkdir -p docs/screenshots
 	go test ./e2e -run TestShots -count=1 -shots ../docs/screenshots
 
-bench:
+# What only the benchmarks need: the zip program, to compare archives with.
+setup-bench:
+	@test -x /usr/bin/zip || { $$(test "$$(id -u)" = 0 || echo sudo) apt-get update -q && $$(test "$$(id -u)" = 0 || echo sudo) apt-get install -y -q --no-install-recommends zip; }
+
+bench: setup-bench
 	go test -run '^$$' -bench . -benchtime 3x ./core/...
-	go test -run '^$$' -bench 'Warm|Cold' -benchtime 3x ./platform/local
+	go test -run '^$$' -bench Archive -benchtime 3x ./engine/build
+	go test -run '^$$' -bench Warm -benchtime 30x ./platform/local
+	go test -run '^$$' -bench Cold -benchtime 3x ./platform/local
 	go test -run '^$$' -bench ManyCallers -benchtime 1x ./platform/local

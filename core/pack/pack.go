@@ -9,7 +9,6 @@ package pack
 import (
 	"archive/zip"
 	"bytes"
-	"compress/flate"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -19,8 +18,6 @@ import (
 	"path"
 	"sort"
 	"strings"
-
-	fast "github.com/klauspost/compress/flate"
 )
 
 // Limits of an archive.
@@ -100,31 +97,6 @@ func (l Listing) Size() int64 {
 		total += f.Size
 	}
 	return total
-}
-
-// Write writes the archive of the entries.
-func Write(w io.Writer, entries []Entry) error {
-	sorted := append([]Entry(nil), entries...)
-	sort.Slice(sorted, func(i, j int) bool { return sorted[i].Path < sorted[j].Path })
-	z := zip.NewWriter(w)
-	z.RegisterCompressor(zip.Deflate, func(out io.Writer) (io.WriteCloser, error) { return fast.NewWriter(out, flate.DefaultCompression) })
-	for _, e := range sorted {
-		header := &zip.FileHeader{Name: e.Path, Method: zip.Deflate}
-		//lint:ignore SA1019 Modified would add an extended timestamp; this is 1980-01-01, the first day that a zip can say
-		header.ModifiedDate = 1<<5 | 1
-		header.SetMode(0o644)
-		if e.Executable {
-			header.SetMode(0o755)
-		}
-		f, err := z.CreateHeader(header)
-		if err != nil {
-			return fmt.Errorf("packing %s: %w", e.Path, err)
-		}
-		if _, err := f.Write(e.Content); err != nil {
-			return fmt.Errorf("packing %s: %w", e.Path, err)
-		}
-	}
-	return z.Close()
 }
 
 // Read reads an archive and checks it against its digest, if one is given.

@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"testing"
 
@@ -73,6 +74,38 @@ func TestReadGivesBackWhatWasWritten(t *testing.T) {
 	}
 	if _, err := pack.Read(archive, "sha256:0"); !errors.Is(err, pack.ErrDigest) {
 		t.Errorf("another digest: %v", err)
+	}
+}
+
+// Whatever goes in comes out, by a reader that is not ours: contents that can
+// be compressed and that cannot, empty ones, and names in any script.
+func TestRandomEntries(t *testing.T) {
+	dice := rand.New(rand.NewPCG(7, 7))
+	var list []pack.Entry
+	for i := range 200 {
+		content := make([]byte, dice.IntN(5000))
+		for k := range content {
+			content[k] = byte(dice.IntN([]int{1, 4, 256}[i%3]) + 'a')
+		}
+		list = append(list, pack.Entry{Path: fmt.Sprintf("%s/%d", []string{"plain", "blåbær", "苹果"}[i%3], i), Executable: i%5 == 0, Content: content})
+	}
+	archive, listing := write(t, list)
+	if _, err := pack.Read(archive, listing.Digest()); err != nil {
+		t.Error(err)
+	}
+	z, err := zip.NewReader(bytes.NewReader(archive), int64(len(archive)))
+	if err != nil || len(z.File) != len(list) {
+		t.Fatalf("%v, %d files", err, len(z.File))
+	}
+	for _, e := range list {
+		f, err := z.Open(e.Path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, err := io.ReadAll(f)
+		if err != nil || !bytes.Equal(got, e.Content) {
+			t.Errorf("%s: %d bytes come back as %d, %v", e.Path, len(e.Content), len(got), err)
+		}
 	}
 }
 
