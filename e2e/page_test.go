@@ -86,7 +86,7 @@ func TestPageJourney(t *testing.T) {
 
 	// The version went to trial by itself; its plan and its steps can be read.
 	wren.goTo("deliveries/8/trial")
-	wren.reads("settled", "7 cases passed", "a mild night gives no warning")
+	wren.reads("settled", "8 cases passed", "a mild night gives no warning")
 	wren.press("a mild night gives no warning")
 	wren.reads("expected", "found", "status is 200")
 	wren.press("^deployment \\d+")
@@ -120,7 +120,7 @@ func TestPageJourney(t *testing.T) {
 	linden.press("Version 8 waits for 1 approval")
 	linden.fill(`input[placeholder="why"]`, "good for the cold nights")
 	linden.press("^Approve")
-	linden.reads("settled", "good for the cold nights", "all 7 passed", "4 archives of 4 already run here")
+	linden.reads("settled", "good for the cold nights", "all 8 passed", "5 archives of 5 already run here")
 	wren.reads("settled", "approved by linden")
 
 	// Somebody changed a function by hand: the page shows it and puts it right.

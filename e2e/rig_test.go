@@ -183,8 +183,14 @@ func (r *rig) kill() {
 // run runs a command and gives all that it wrote.
 func run(t *testing.T, dir string, name string, args ...string) (string, error) {
 	t.Helper()
+	return runWith(t, "", dir, name, args...)
+}
+
+// runWith runs a program with something on its standard input.
+func runWith(t *testing.T, stdin, dir, name string, args ...string) (string, error) {
+	t.Helper()
 	cmd := exec.Command(name, args...)
-	cmd.Dir = dir
+	cmd.Dir, cmd.Stdin = dir, strings.NewReader(stdin)
 	cmd.Env = append(os.Environ(), "GIT_TERMINAL_PROMPT=0", "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null",
 		"GIT_AUTHOR_NAME=wren", "GIT_AUTHOR_EMAIL=wren@brambleford.invalid", "GIT_COMMITTER_NAME=wren", "GIT_COMMITTER_EMAIL=wren@brambleford.invalid")
 	out, err := cmd.CombinedOutput()

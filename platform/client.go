@@ -163,15 +163,21 @@ func optional(s string) *string {
 func (c *Client) Messages(ctx context.Context, s Scope, parked bool) ([]api.Message, error) {
 	var out []api.Message
 	for after := int64(0); ; {
-		var next []api.Message
-		err := c.ask(ctx, &next, func() (*http.Response, error) {
-			return c.api.GetMessages(ctx, s.Region, s.Service, s.Stage, &api.GetMessagesParams{Parked: &parked, After: &after})
-		})
+		next, err := c.MessagesAfter(ctx, s, parked, after)
 		if err != nil || len(next) == 0 {
 			return out, err
 		}
 		out, after = append(out, next...), next[len(next)-1].Id
 	}
+}
+
+// MessagesAfter gives some of them, those after an id.
+func (c *Client) MessagesAfter(ctx context.Context, s Scope, parked bool, after int64) ([]api.Message, error) {
+	var out []api.Message
+	err := c.ask(ctx, &out, func() (*http.Response, error) {
+		return c.api.GetMessages(ctx, s.Region, s.Service, s.Stage, &api.GetMessagesParams{Parked: &parked, After: &after})
+	})
+	return out, err
 }
 
 // SendAgain tries a parked message again.

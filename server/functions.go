@@ -39,8 +39,13 @@ func (h *handlers) GetFunction(ctx context.Context, r api.GetFunctionRequestObje
 		out.Functions = append(out.Functions, fn.Name)
 	}
 	fn, stage := service.Function(r.Function), service.Stage(r.Stage)
-	if fn == nil || stage == nil {
-		return nil, fmt.Errorf("%s in %s: %w", r.Function, r.Stage, store.ErrNotFound)
+	switch {
+	case stage == nil:
+		return nil, fmt.Errorf("the stage %s: %w", r.Stage, store.ErrNotFound)
+	case fn == nil && there > 0:
+		return nil, fmt.Errorf("%s has version %d, which has no function %s: %w", r.Stage, there, r.Function, store.ErrNotFound)
+	case fn == nil:
+		return nil, fmt.Errorf("the function %s: %w", r.Function, store.ErrNotFound)
 	}
 	out.About = fn.About
 	for _, t := range stage.Targets {
@@ -215,19 +220,4 @@ func (h *handlers) GetLogs(ctx context.Context, r api.GetLogsRequestObject) (api
 	}
 	out, err := convert[[]api.LogLine](lines)
 	return api.GetLogs200JSONResponse(out), err
-}
-
-func (h *handlers) SetSecret(ctx context.Context, r api.SetSecretRequestObject) (api.SetSecretResponseObject, error) {
-	person := who(ctx).person
-	if err := people.May(person, people.Deploy); err != nil {
-		return nil, err
-	}
-	v, err := h.view(ctx, r.Service)
-	if err != nil {
-		return nil, err
-	}
-	if v.manifests == nil || !slices.Contains(v.manifests.Secrets, r.Secret) || v.manifests.Stage(r.Stage) == nil {
-		return nil, badRequest(fmt.Sprintf("%s declares no secret %q, or has no stage %s", r.Service, r.Secret, r.Stage))
-	}
-	return api.SetSecret204Response{}, h.engine.People.SetSecret(ctx, r.Service, r.Stage, r.Secret, r.Body.Value, person.Handle)
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"sort"
 	"strings"
@@ -410,6 +411,13 @@ func (h *handlers) needsOfLook(look observe.Look, p store.Place, add func(kind a
 	}
 	for _, fn := range order {
 		add(api.NeedKindDrift, p.Stage, "plan?stage="+p.Stage, "%s was changed by hand in %s on %s", fn, p.Stage, p.Target)
+	}
+	for _, fn := range slices.Sorted(maps.Keys(look.Parked)) {
+		messages := "messages of %s failed five times and are parked in %s"
+		if look.Parked[fn] == 1 {
+			messages = "message of %s failed five times and is parked in %s"
+		}
+		add(api.NeedKindParked, p.Stage, "functions/"+fn+"/messages?stage="+p.Stage, "%d "+messages, look.Parked[fn], fn, p.Stage)
 	}
 	names := make([]string, 0, len(look.Functions))
 	for fn := range look.Functions {

@@ -93,13 +93,13 @@ func confirmation(p *plan.Plan) string {
 func (h *handlers) runnable(ctx context.Context, p *plan.Plan) (api.Runnable, error) {
 	b := p.Base
 	if len(p.Problems) > 0 {
-		return api.Runnable{How: api.RunnableHowStopped, Why: "What stands below has to be put right first."}, nil
+		return api.Runnable{How: api.RunnableHowStopped, Why: "That has to be put right first."}, nil
 	}
 	if b.Version == b.From {
 		if p.Empty() {
 			return api.Runnable{How: api.RunnableHowNothing, Why: fmt.Sprintf("%s has just what version %d wants: there is nothing to do.", b.Stage, b.Version)}, nil
 		}
-		return api.Runnable{How: api.RunnableHowRun, Why: "Puts live back to what was recorded."}, nil
+		return api.Runnable{How: api.RunnableHowRun, Why: fmt.Sprintf("Makes %s on %s what version %d wants now.", b.Stage, b.Target, b.Version)}, nil
 	}
 	rows, err := h.engine.Store.Deliveries(ctx, b.Service)
 	if err != nil {

@@ -75,7 +75,7 @@ Exit codes: 0 done, 1 it failed, 2 wrong use, 3 the manifests have errors.`,
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return coded{exitUsage, fmt.Errorf("%w; see %s --help", err, c.CommandPath())}
 	})
-	root.AddCommand(serveCommand(), demoCommand(), platformCommand(), personCommand(), checkCommand(), formatCommand(), versionCommand(), becomesCommand(), newCommand(), schemaCommand(), planCommand(), hookCommand())
+	root.AddCommand(serveCommand(), demoCommand(), platformCommand(), personCommand(), secretCommand(), checkCommand(), formatCommand(), versionCommand(), becomesCommand(), newCommand(), schemaCommand(), planCommand(), hookCommand())
 	root.AddCommand(wasmWorkerCommand())
 	return root
 }

@@ -292,12 +292,26 @@ func (x *expander) grants(fn, identity string, c *manifest.Config) []string {
 	addresses := make([]string, len(grants))
 	for i, g := range grants {
 		slices.Sort(g.verbs)
-		addresses[i] = x.add(Grant, Grant+"/"+fn+"/"+g.resource, fn, []Attribute{
+		attributes := []Attribute{
 			{Name: "resource", Value: g.resource, From: g.from},
 			{Name: "verbs", Value: list(slices.Compact(g.verbs)), From: g.from},
-		}, identity).Address
+		}
+		value, secrets := x.readable(g.resource, g.verbs, g.from)
+		r := x.add(Grant, Grant+"/"+fn+"/"+g.resource, fn, append(attributes, value...), identity)
+		r.Secrets, addresses[i] = secrets, r.Address
 	}
 	return addresses
+}
+
+// readable gives what a permission to read one of the service's own secrets
+// carries: its value in this stage, so that the platform can give it out.
+func (x *expander) readable(resource string, verbs []string, from manifest.Origin) ([]Attribute, map[string]string) {
+	name, ok := strings.CutPrefix(resource, "secrets/")
+	if !ok || !slices.Contains(x.service.Secrets, name) || !slices.Contains(verbs, "read") && !slices.Contains(verbs, "*") {
+		return nil, nil
+	}
+	a, value := x.render("value", manifest.Template{{Kind: manifest.ToSecret, Name: name}}, from)
+	return []Attribute{a}, map[string]string{"value": value}
 }
 
 func list(words []string) []any {

@@ -15,7 +15,7 @@ import (
 func (x *expander) render(name string, t manifest.Template, from manifest.Origin) (Attribute, string) {
 	a := Attribute{Name: name, From: from}
 	b := strings.Builder{}
-	secret := false
+	secret, missing := false, false
 	for _, part := range t {
 		switch part.Kind {
 		case "":
@@ -26,7 +26,7 @@ func (x *expander) render(name string, t manifest.Template, from manifest.Origin
 			a.Through = append(a.Through, v.From)
 		case manifest.ToSecret:
 			value, ok := x.in.Secrets[part.Name]
-			if !ok {
+			if missing = missing || !ok; !ok {
 				x.problems = append(x.problems, Problem{Message: fmt.Sprintf("the secret %q has no value in %s; set it before this can run", part.Name, x.stage.Name), From: from})
 			}
 			secret = true
@@ -46,6 +46,10 @@ func (x *expander) render(name string, t manifest.Template, from manifest.Origin
 		}
 	}
 	a.Value = b.String()
+	if missing {
+		a.Value = "secret without a value"
+		return a, ""
+	}
 	if secret {
 		sum := sha256.Sum256([]byte(b.String()))
 		a.Value = "secret " + hex.EncodeToString(sum[:6])

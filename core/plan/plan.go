@@ -179,7 +179,7 @@ func Compute(in Inputs) *Plan {
 	b := newBuilder(in)
 	b.compare()
 	p := &Plan{Format: Format, Base: in.Base, Steps: b.steps, Unchanged: b.unchanged}
-	p.Problems = slices.Concat([]Problem{}, in.Problems, b.problems, beyondQuotas(in.Wanted, in.Quotas))
+	p.Problems = append([]Problem{}, slices.Concat(in.Problems, b.problems, beyondQuotas(in.Wanted, in.Quotas))...)
 	if cycle := b.order(p); cycle != "" {
 		p.Problems = append(p.Problems, Problem{Message: "these steps need each other: " + cycle + "; deliver the change in two versions"})
 	}

@@ -252,9 +252,12 @@ func TestQuotas(t *testing.T) {
 	} {
 		in := settled(resources)
 		in.Wanted, in.Quotas = resources, []plan.Quota{c.quota}
-		got := ""
-		if problems := plan.Compute(in).Problems; len(problems) > 0 {
+		got, problems := "", plan.Compute(in).Problems
+		if len(problems) > 0 {
 			got = problems[0].Message
+		}
+		if problems == nil {
+			t.Error("no problems are no list")
 		}
 		if got != c.want {
 			t.Errorf("%+v: %q, not %q", c.quota, got, c.want)

@@ -21,6 +21,7 @@ import (
 	"sync"
 
 	"rudmar/core/canon"
+	"rudmar/core/expand"
 	"rudmar/core/manifest"
 	"rudmar/core/pack"
 	"rudmar/engine/events"
@@ -204,7 +205,8 @@ func texts(m map[string]string) map[string]any {
 }
 
 // markChanged marks the functions that are otherwise than in the version
-// before: their archive, or their own manifest.
+// before: their archive, their own manifest, or what they become by the
+// service's.
 func (b *Builder) markChanged(ctx context.Context, v store.Version, service *manifest.Service, functions []store.VersionFunction) error {
 	versions, err := b.store.Versions(ctx, v.Service)
 	if err != nil {
@@ -222,15 +224,23 @@ func (b *Builder) markChanged(ctx context.Context, v store.Version, service *man
 		}
 		manifests = versions[0].Manifests
 	}
-	own := map[string]bool{}
-	shared := v.Manifests[manifest.ServiceFile] != manifests[manifest.ServiceFile]
+	own, becomes := map[string]bool{}, map[string]bool{}
+	if v.Manifests[manifest.ServiceFile] != manifests[manifest.ServiceFile] && manifests != nil {
+		folder := manifest.Files{}
+		for name, text := range manifests {
+			folder[name] = []byte(text)
+		}
+		if last := manifest.NewLanguage().Check(folder).Service; last != nil {
+			becomes = expand.Changed(last, service)
+		}
+	}
 	for name, text := range v.Manifests {
 		if manifests[name] != text && path.Base(name) == manifest.FunctionFile {
 			own[name] = true
 		}
 	}
 	for i, f := range functions {
-		changed := before[f.Function] != f.Digest || shared
+		changed := before[f.Function] != f.Digest || becomes[f.Function]
 		if fn := service.Function(f.Function); fn != nil {
 			changed = changed || own[fn.File]
 		}

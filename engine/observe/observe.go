@@ -23,6 +23,8 @@ type Look struct {
 	Error string `json:"error,omitempty"`
 	// Functions are the figures of the last hour.
 	Functions map[string]Figures `json:"functions"`
+	// Parked counts, by function, messages that failed five times.
+	Parked map[string]int `json:"parked,omitempty"`
 }
 
 // Figures sums up a function's calls.
@@ -116,7 +118,7 @@ func (w *Watch) one(ctx context.Context, p store.Place, before Look) error {
 		return ctx.Err()
 	}
 	if err != nil {
-		look = Look{Drift: before.Drift, Functions: before.Functions, Error: err.Error()}
+		look = Look{Drift: before.Drift, Functions: before.Functions, Parked: before.Parked, Error: err.Error()}
 	}
 	body, err := json.Marshal(look)
 	if err != nil {
@@ -153,6 +155,18 @@ func (w *Watch) figures(ctx context.Context, p store.Place, look *Look) error {
 		return err
 	}
 	look.Functions = Sum(minutes)
+	parked, err := client.Messages(ctx, scope, true)
+	if err != nil {
+		return err
+	}
+	for _, m := range parked {
+		for _, fn := range m.Functions {
+			if look.Parked == nil {
+				look.Parked = map[string]int{}
+			}
+			look.Parked[fn]++
+		}
+	}
 	return nil
 }
 

@@ -202,9 +202,12 @@ func (p *Platform) enqueue(ctx context.Context, sc scope, queue, text string) (i
 }
 
 func (p *Platform) readSecret(c *echo.Context, at place, name, _ string) error {
+	// The service's own secrets come with the permission to read them.
 	var value string
-	err := p.store.db.QueryRowContext(c.Request().Context(), `SELECT value FROM kept_secrets WHERE region = ? AND service = ? AND stage = ? AND name = ?`,
-		at.region, at.service, at.stage, name).Scan(&value)
+	err := p.store.db.QueryRowContext(c.Request().Context(), `SELECT value FROM (
+		SELECT json_extract(secrets, '$.value') AS value FROM resources WHERE region = ?1 AND service = ?2 AND stage = ?3 AND address = ?5
+		UNION ALL SELECT value FROM kept_secrets WHERE region = ?1 AND service = ?2 AND stage = ?3 AND name = ?4) WHERE value IS NOT NULL LIMIT 1`,
+		at.region, at.service, at.stage, name, "grant/"+at.function+"/secrets/"+name).Scan(&value)
 	if errors.Is(err, sql.ErrNoRows) {
 		return refuse(http.StatusNotFound, "there is no secret %q in %s", name, at.scope)
 	}

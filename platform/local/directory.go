@@ -92,6 +92,17 @@ func (l *listing) add(sc scope, r row) {
 	}
 }
 
+// takersOf lists the functions that take from a queue.
+func (l *listing) takersOf(queue string) []string {
+	out := []string{}
+	for _, s := range l.subscriptions {
+		if s.kind == "queue" && s.source == queue {
+			out = append(out, s.at.function)
+		}
+	}
+	return out
+}
+
 // revision gives a revision of a function; false where it is not kept.
 func (d *directory) revision(ctx context.Context, l *listing, at place, id string) (revision, bool, error) {
 	key := [2]string{at.function, id}

@@ -196,3 +196,40 @@ func TestCirclesEnd(t *testing.T) {
 		return err == nil && strings.Contains(fmt.Sprint(lines), "which looks like a circle")
 	})
 }
+
+// A secret comes with the permission to read it, changes with it, and outlives
+// what somebody changes by hand.
+func TestSecretsComeWithThePermission(t *testing.T) {
+	s := newStand(t)
+	s.deploy("warn", "import os, rudmar\ndef run(call):\n    return [rudmar.secret('sms_key'), rudmar.secret('kept')]\n", nil)
+	s.put("grant/warn/secrets/kept", map[string]any{"resource": "secrets/kept", "verbs": []any{"read"}})
+	if status, text := s.hand("PUT", "north/frostline/trial/secrets/kept", "by hand"); status != 204 {
+		t.Fatal(status, text)
+	}
+	grant := func(key, value string) {
+		t.Helper()
+		if _, err := s.client.Put(t.Context(), s.scope, "grant/warn/secrets/sms_key", platform.Wish{Key: key, Secrets: map[string]string{"value": value},
+			Attributes: map[string]any{"resource": "secrets/sms_key", "verbs": []any{"read"}, "value": fmt.Sprint("secret ", len(value))}}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, value := range []string{"first", "second"} {
+		grant("of-"+value, value)
+		if inv := s.call("warn", nil); fmt.Sprint(inv.Answer) != "["+value+" by hand]" {
+			t.Errorf("%v %+v", inv.Answer, inv.Error)
+		}
+	}
+	if status, text := s.hand("PUT", "north/frostline/trial/grant%2Fwarn%2Fsecrets%2Fsms_key", map[string]any{"verbs": []any{"read", "list"}}); status != 200 {
+		t.Fatal(status, text)
+	}
+	if inv := s.call("warn", nil); fmt.Sprint(inv.Answer) != "[second by hand]" {
+		t.Errorf("after a change by hand: %v %+v", inv.Answer, inv.Error)
+	}
+	snapshot, err := s.client.Snapshot(t.Context(), s.scope)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if text := fmt.Sprint(snapshot); strings.Contains(text, "second") || strings.Contains(text, "by hand") {
+		t.Error("the snapshot tells a secret")
+	}
+}

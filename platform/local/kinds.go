@@ -36,7 +36,7 @@ func kinds() []api.Kind {
 	const mib, minute, day = 1 << 20, 60_000, 86_400_000
 	return []api.Kind{
 		{Kind: "identity", Attributes: []api.AttributeKind{text("owner", true), computed("id")}},
-		{Kind: "grant", Attributes: []api.AttributeKind{text("resource", false), of("verbs", api.List, true)}},
+		{Kind: "grant", Attributes: []api.AttributeKind{text("resource", false), of("verbs", api.List, true), secret("value")}},
 		{Kind: "logs", Attributes: []api.AttributeKind{measured("keep", api.Ms, 3_600_000, 3653*day)}},
 		{Kind: "function", Attributes: []api.AttributeKind{
 			text("runtime", true), text("handler", true), secret("env.*"),

@@ -23,6 +23,10 @@ func (s *protocol) GetMessages(ctx context.Context, r api.GetMessagesRequestObje
 	if r.Params.After != nil {
 		after = *r.Params.After
 	}
+	there, err := s.p.directory.of(ctx, scope{r.Region, r.Service, r.Stage})
+	if err != nil {
+		return nil, err
+	}
 	rows, err := s.p.store.db.QueryContext(ctx, `SELECT id, queue, subscription, body, sent_at, due_at, attempts, parked, why FROM messages
 		WHERE region = ? AND service = ? AND stage = ? AND id > ? `+where+`ORDER BY id LIMIT ?`, r.Region, r.Service, r.Stage, after, shownMessages)
 	if err != nil {
@@ -36,8 +40,8 @@ func (s *protocol) GetMessages(ctx context.Context, r api.GetMessagesRequestObje
 		if err := rows.Scan(&m.Id, &queue, &m.Source, &body, &m.SentAt, &m.DueAt, &m.Attempts, &m.Parked, &m.Why); err != nil {
 			return nil, err
 		}
-		if queue != "" {
-			m.Source = "queues/" + queue
+		if m.Functions = []string{functionOf(m.Source)}; queue != "" {
+			m.Source, m.Functions = "queues/"+queue, there.takersOf(queue)
 		}
 		if err := json.Unmarshal([]byte(body), &m.Body); err != nil {
 			return nil, err

@@ -6,13 +6,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"math"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
 
+	"rudmar/core/figures"
 	"rudmar/platform/api"
 )
 
@@ -115,17 +115,11 @@ func (o *observations) count(c call, inv api.Invocation) {
 	if inv.Cold {
 		m.Cold++
 	} else {
-		m.Durations[durationKey(inv.RunMs)]++
+		m.Durations[strconv.Itoa(figures.Bucket(inv.RunMs))]++
 	}
 	m.TotalMs += inv.RunMs
 	m.MaxMs = max(m.MaxMs, inv.RunMs)
 	m.MemoryPeak = max(m.MemoryPeak, inv.MemoryPeak)
-}
-
-// durationKey gives the bucket of a duration: k for those over 1.1^(k-1) and up
-// to 1.1^k milliseconds, so that a quantile is right to a tenth.
-func durationKey(ms float64) string {
-	return strconv.Itoa(int(math.Ceil(math.Log(max(ms, 0.01)) / math.Log(1.1))))
 }
 
 // merged adds counts that were kept as JSON.

@@ -205,12 +205,17 @@ func (p *Platform) handChange(c *echo.Context) error {
 	if !ok {
 		return refuse(http.StatusNotFound, "%s is not there; see `rudmar platform show %s`", address, sc)
 	}
+	secrets, err := p.store.secrets(ctx, sc, address)
+	if err != nil {
+		return err
+	}
 	for name, v := range set {
+		delete(secrets, name)
 		if before.attributes[name] = v; v == nil {
 			delete(before.attributes, name)
 		}
 	}
-	out, err := p.put(ctx, sc, address, wish{key: "hand-" + random(8), attributes: before.attributes, version: before.version})
+	out, err := p.put(ctx, sc, address, wish{key: "hand-" + random(8), attributes: before.attributes, secrets: secrets, version: before.version})
 	if err != nil {
 		return err
 	}

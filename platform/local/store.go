@@ -92,6 +92,17 @@ func (s *store) resource(ctx context.Context, q querier, sc scope, address strin
 	return rows[0], true, nil
 }
 
+// secrets gives the values of a resource's secret attributes.
+func (s *store) secrets(ctx context.Context, sc scope, address string) (map[string]string, error) {
+	var text string
+	if err := s.db.QueryRowContext(ctx, `SELECT secrets FROM resources WHERE region = ? AND service = ? AND stage = ? AND address = ?`,
+		sc.region, sc.service, sc.stage, address).Scan(&text); err != nil {
+		return nil, err
+	}
+	var out map[string]string
+	return out, json.Unmarshal([]byte(text), &out)
+}
+
 // revision is what a revision froze.
 type revision struct {
 	id, artifact string

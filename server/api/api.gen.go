@@ -139,6 +139,7 @@ const (
 	NeedKindDrift    NeedKind = "drift"
 	NeedKindErrors   NeedKind = "errors"
 	NeedKindMemory   NeedKind = "memory"
+	NeedKindParked   NeedKind = "parked"
 	NeedKindPlatform NeedKind = "platform"
 	NeedKindStopped  NeedKind = "stopped"
 )
@@ -155,6 +156,8 @@ func (e NeedKind) Valid() bool {
 	case NeedKindErrors:
 		return true
 	case NeedKindMemory:
+		return true
+	case NeedKindParked:
 		return true
 	case NeedKindPlatform:
 		return true
@@ -459,6 +462,15 @@ type Consequences struct {
 	Removed []string `json:"removed"`
 }
 
+// Cost defines model for Cost.
+type Cost struct {
+	Amount   string `json:"amount"`
+	Currency string `json:"currency"`
+
+	// How The arithmetic in words
+	How string `json:"how"`
+}
+
 // Delivery defines model for Delivery.
 type Delivery struct {
 	At      int64           `json:"at"`
@@ -572,6 +584,12 @@ type DriftedAttribute struct {
 	Unit     *string     `json:"unit,omitempty"`
 }
 
+// DurationStep defines model for DurationStep.
+type DurationStep struct {
+	Calls  int     `json:"calls"`
+	UpToMs float64 `json:"upToMs"`
+}
+
 // Edit defines model for Edit.
 type Edit struct {
 	Column    int    `json:"column"`
@@ -589,6 +607,18 @@ type EditEffect struct {
 
 	// Values How many values are others
 	Values int `json:"values"`
+}
+
+// FigurePoint defines model for FigurePoint.
+type FigurePoint struct {
+	At         int64   `json:"at"`
+	Calls      int     `json:"calls"`
+	Cold       int     `json:"cold"`
+	Errors     int     `json:"errors"`
+	MemoryPeak int64   `json:"memoryPeak"`
+	P50        float64 `json:"p50"`
+	P95        float64 `json:"p95"`
+	Throttled  int     `json:"throttled"`
 }
 
 // Figures defines model for Figures.
@@ -656,6 +686,27 @@ type FunctionDetail struct {
 	Targets     []string           `json:"targets"`
 	There       bool               `json:"there"`
 	Version     *int               `json:"version,omitempty"`
+}
+
+// FunctionFigures defines model for FunctionFigures.
+type FunctionFigures struct {
+	Cost *Cost `json:"cost,omitempty"`
+
+	// Durations How long warm calls took, from the shortest on; steps without calls are there too
+	Durations []DurationStep `json:"durations"`
+
+	// From Unix milliseconds
+	From int64 `json:"from"`
+
+	// MemoryLimit Bytes
+	MemoryLimit *int64        `json:"memoryLimit,omitempty"`
+	Points      []FigurePoint `json:"points"`
+
+	// Revisions By revision, the newest calls first
+	Revisions []RevisionFigures `json:"revisions"`
+
+	// WidthMs The width of a point
+	WidthMs int64 `json:"widthMs"`
 }
 
 // Gate defines model for Gate.
@@ -751,6 +802,19 @@ type LogLine struct {
 	Revision   string `json:"revision"`
 	Stream     string `json:"stream"`
 	Text       string `json:"text"`
+}
+
+// Message defines model for Message.
+type Message struct {
+	Attempts  int         `json:"attempts"`
+	Body      interface{} `json:"body"`
+	DueAt     int64       `json:"dueAt"`
+	Functions []string    `json:"functions"`
+	Id        int64       `json:"id"`
+	Parked    bool        `json:"parked"`
+	SentAt    int64       `json:"sentAt"`
+	Source    string      `json:"source"`
+	Why       string      `json:"why"`
 }
 
 // Name defines model for Name.
@@ -916,6 +980,21 @@ type ResourceChange struct {
 // ResourceChangeChange defines model for ResourceChange.Change.
 type ResourceChangeChange string
 
+// RevisionFigures defines model for RevisionFigures.
+type RevisionFigures struct {
+	Calls      int            `json:"calls"`
+	Cold       int            `json:"cold"`
+	ErrorKinds map[string]int `json:"errorKinds"`
+	Errors     int            `json:"errors"`
+	MaxMs      float64        `json:"maxMs"`
+	MemoryPeak int64          `json:"memoryPeak"`
+	P50        float64        `json:"p50"`
+	P95        float64        `json:"p95"`
+	P99        float64        `json:"p99"`
+	Revision   string         `json:"revision"`
+	Throttled  int            `json:"throttled"`
+}
+
 // RouteAddress defines model for RouteAddress.
 type RouteAddress struct {
 	Enabled bool   `json:"enabled"`
@@ -1046,6 +1125,18 @@ type SourceHead struct {
 	Why     *string `json:"why,omitempty"`
 }
 
+// StageSecret defines model for StageSecret.
+type StageSecret struct {
+	Name string `json:"name"`
+
+	// SetAt Unix milliseconds; absent where it has no value
+	SetAt *int64  `json:"setAt,omitempty"`
+	SetBy *string `json:"setBy,omitempty"`
+
+	// UsedBy The functions that get it or may read it in this stage
+	UsedBy []string `json:"usedBy"`
+}
+
 // Station defines model for Station.
 type Station struct {
 	Drifted int     `json:"drifted"`
@@ -1145,11 +1236,17 @@ type Function = Name
 // Id defines model for id.
 type Id = int64
 
+// MessageId defines model for messageId.
+type MessageId = int64
+
 // Service defines model for service.
 type Service = Name
 
 // Stage defines model for stage.
 type Stage = Name
+
+// Target defines model for target.
+type Target = string
 
 // Version defines model for version.
 type Version = int
@@ -1185,11 +1282,38 @@ type GetStarterParams struct {
 	Runtime string `form:"runtime" json:"runtime"`
 }
 
+// GetFiguresParams defines parameters for GetFigures.
+type GetFiguresParams struct {
+	Target Target `form:"target" json:"target"`
+
+	// Minutes How far back
+	Minutes int `form:"minutes" json:"minutes"`
+}
+
 // GetLogsParams defines parameters for GetLogs.
 type GetLogsParams struct {
 	Target   string  `form:"target" json:"target"`
 	Function *string `form:"function,omitempty" json:"function,omitempty"`
 	After    *int64  `form:"after,omitempty" json:"after,omitempty"`
+}
+
+// GetMessagesParams defines parameters for GetMessages.
+type GetMessagesParams struct {
+	Target Target `form:"target" json:"target"`
+	Parked bool   `form:"parked" json:"parked"`
+
+	// After Only those after the message of this id
+	After *int64 `form:"after,omitempty" json:"after,omitempty"`
+}
+
+// DropMessageParams defines parameters for DropMessage.
+type DropMessageParams struct {
+	Target Target `form:"target" json:"target"`
+}
+
+// SendMessageAgainParams defines parameters for SendMessageAgain.
+type SendMessageAgainParams struct {
+	Target Target `form:"target" json:"target"`
 }
 
 // GetArchiveFileParams defines parameters for GetArchiveFile.
@@ -1484,8 +1608,27 @@ type ClientInterface interface {
 	// Takes a body of the `application/json` content type.
 	CallFunction(ctx context.Context, service Service, stage Stage, function Function, body CallFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetFigures performs a GET /services/{service}/stages/{stage}/functions/{function}/figures (the `GetFigures` operationId) request.
+	GetFigures(ctx context.Context, service Service, stage Stage, function Function, params *GetFiguresParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetLogs performs a GET /services/{service}/stages/{stage}/logs (the `GetLogs` operationId) request.
 	GetLogs(ctx context.Context, service Service, stage Stage, params *GetLogsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetMessages performs a GET /services/{service}/stages/{stage}/messages (the `GetMessages` operationId) request.
+	GetMessages(ctx context.Context, service Service, stage Stage, params *GetMessagesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DropMessage Takes a parked message away
+	//
+	// Corresponds with DELETE /services/{service}/stages/{stage}/messages/{message} (the `DropMessage` operationId).
+	DropMessage(ctx context.Context, service Service, stage Stage, message MessageId, params *DropMessageParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SendMessageAgain Tries a parked message again
+	//
+	// Corresponds with POST /services/{service}/stages/{stage}/messages/{message} (the `SendMessageAgain` operationId).
+	SendMessageAgain(ctx context.Context, service Service, stage Stage, message MessageId, params *SendMessageAgainParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSecrets performs a GET /services/{service}/stages/{stage}/secrets (the `GetSecrets` operationId) request.
+	GetSecrets(ctx context.Context, service Service, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetSecretWithBody performs a PUT /services/{service}/stages/{stage}/secrets/{secret} (the `SetSecret` operationId) request,
 	// with any type of body and a specified content type.
@@ -2098,9 +2241,78 @@ func (c *Client) CallFunction(ctx context.Context, service Service, stage Stage,
 	return c.Client.Do(req)
 }
 
+// GetFigures performs a GET /services/{service}/stages/{stage}/functions/{function}/figures (the `GetFigures` operationId) request.
+func (c *Client) GetFigures(ctx context.Context, service Service, stage Stage, function Function, params *GetFiguresParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFiguresRequest(c.Server, service, stage, function, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetLogs performs a GET /services/{service}/stages/{stage}/logs (the `GetLogs` operationId) request.
 func (c *Client) GetLogs(ctx context.Context, service Service, stage Stage, params *GetLogsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLogsRequest(c.Server, service, stage, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetMessages performs a GET /services/{service}/stages/{stage}/messages (the `GetMessages` operationId) request.
+func (c *Client) GetMessages(ctx context.Context, service Service, stage Stage, params *GetMessagesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetMessagesRequest(c.Server, service, stage, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DropMessage Takes a parked message away
+//
+// Corresponds with DELETE /services/{service}/stages/{stage}/messages/{message} (the `DropMessage` operationId).
+func (c *Client) DropMessage(ctx context.Context, service Service, stage Stage, message MessageId, params *DropMessageParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDropMessageRequest(c.Server, service, stage, message, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SendMessageAgain Tries a parked message again
+//
+// Corresponds with POST /services/{service}/stages/{stage}/messages/{message} (the `SendMessageAgain` operationId).
+func (c *Client) SendMessageAgain(ctx context.Context, service Service, stage Stage, message MessageId, params *SendMessageAgainParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSendMessageAgainRequest(c.Server, service, stage, message, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSecrets performs a GET /services/{service}/stages/{stage}/secrets (the `GetSecrets` operationId) request.
+func (c *Client) GetSecrets(ctx context.Context, service Service, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSecretsRequest(c.Server, service, stage)
 	if err != nil {
 		return nil, err
 	}
@@ -3629,6 +3841,85 @@ func NewCallFunctionRequestWithBody(server string, service Service, stage Stage,
 	return req, nil
 }
 
+// NewGetFiguresRequest constructs an http.Request for the GetFigures method
+func NewGetFiguresRequest(server string, service Service, stage Stage, function Function, params *GetFiguresParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "stage", stage, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "function", function, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/stages/%s/functions/%s/figures", pathParam0, pathParam1, pathParam2)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "target", params.Target, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "minutes", params.Minutes, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetLogsRequest constructs an http.Request for the GetLogs method
 func NewGetLogsRequest(server string, service Service, stage Stage, params *GetLogsParams) (*http.Request, error) {
 	var err error
@@ -3707,6 +3998,273 @@ func NewGetLogsRequest(server string, service Service, stage Stage, params *GetL
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetMessagesRequest constructs an http.Request for the GetMessages method
+func NewGetMessagesRequest(server string, service Service, stage Stage, params *GetMessagesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "stage", stage, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/stages/%s/messages", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "target", params.Target, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "parked", params.Parked, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDropMessageRequest constructs an http.Request for the DropMessage method
+func NewDropMessageRequest(server string, service Service, stage Stage, message MessageId, params *DropMessageParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "stage", stage, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "message", message, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/stages/%s/messages/%s", pathParam0, pathParam1, pathParam2)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "target", params.Target, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSendMessageAgainRequest constructs an http.Request for the SendMessageAgain method
+func NewSendMessageAgainRequest(server string, service Service, stage Stage, message MessageId, params *SendMessageAgainParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "stage", stage, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "message", message, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/stages/%s/messages/%s", pathParam0, pathParam1, pathParam2)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "target", params.Target, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetSecretsRequest constructs an http.Request for the GetSecrets method
+func NewGetSecretsRequest(server string, service Service, stage Stage) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "stage", stage, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/stages/%s/secrets", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -4488,10 +5046,39 @@ type ClientWithResponsesInterface interface {
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	CallFunctionWithResponse(ctx context.Context, service Service, stage Stage, function Function, body CallFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*CallFunctionResponse, error)
 
+	// GetFiguresWithResponse performs a GET /services/{service}/stages/{stage}/functions/{function}/figures (the `GetFigures` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetFiguresWithResponse(ctx context.Context, service Service, stage Stage, function Function, params *GetFiguresParams, reqEditors ...RequestEditorFn) (*GetFiguresResponse, error)
+
 	// GetLogsWithResponse performs a GET /services/{service}/stages/{stage}/logs (the `GetLogs` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	GetLogsWithResponse(ctx context.Context, service Service, stage Stage, params *GetLogsParams, reqEditors ...RequestEditorFn) (*GetLogsResponse, error)
+
+	// GetMessagesWithResponse performs a GET /services/{service}/stages/{stage}/messages (the `GetMessages` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetMessagesWithResponse(ctx context.Context, service Service, stage Stage, params *GetMessagesParams, reqEditors ...RequestEditorFn) (*GetMessagesResponse, error)
+
+	// DropMessageWithResponse Takes a parked message away
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /services/{service}/stages/{stage}/messages/{message} (the `DropMessage` operationId).
+	DropMessageWithResponse(ctx context.Context, service Service, stage Stage, message MessageId, params *DropMessageParams, reqEditors ...RequestEditorFn) (*DropMessageResponse, error)
+
+	// SendMessageAgainWithResponse Tries a parked message again
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/stages/{stage}/messages/{message} (the `SendMessageAgain` operationId).
+	SendMessageAgainWithResponse(ctx context.Context, service Service, stage Stage, message MessageId, params *SendMessageAgainParams, reqEditors ...RequestEditorFn) (*SendMessageAgainResponse, error)
+
+	// GetSecretsWithResponse performs a GET /services/{service}/stages/{stage}/secrets (the `GetSecrets` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetSecretsWithResponse(ctx context.Context, service Service, stage Stage, reqEditors ...RequestEditorFn) (*GetSecretsResponse, error)
 
 	// SetSecretWithBodyWithResponse performs a PUT /services/{service}/stages/{stage}/secrets/{secret} (the `SetSecret` operationId) request,
 	// with any type of body and a specified content type.
@@ -5957,6 +6544,54 @@ func (r CallFunctionResponse) ContentType() string {
 	return ""
 }
 
+type GetFiguresResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FunctionFigures
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetFiguresResponse) GetJSON200() *FunctionFigures {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetFiguresResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFiguresResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFiguresResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFiguresResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFiguresResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetLogsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5999,6 +6634,184 @@ func (r GetLogsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetLogsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetMessagesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Message
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetMessagesResponse) GetJSON200() *[]Message {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetMessagesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetMessagesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetMessagesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetMessagesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetMessagesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DropMessageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DropMessageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DropMessageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DropMessageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DropMessageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DropMessageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SendMessageAgainResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SendMessageAgainResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SendMessageAgainResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SendMessageAgainResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SendMessageAgainResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SendMessageAgainResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetSecretsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]StageSecret
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSecretsResponse) GetJSON200() *[]StageSecret {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSecretsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSecretsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSecretsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSecretsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSecretsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6967,6 +7780,17 @@ func (c *ClientWithResponses) CallFunctionWithResponse(ctx context.Context, serv
 	return ParseCallFunctionResponse(rsp)
 }
 
+// GetFiguresWithResponse performs a GET /services/{service}/stages/{stage}/functions/{function}/figures (the `GetFigures` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetFiguresWithResponse(ctx context.Context, service Service, stage Stage, function Function, params *GetFiguresParams, reqEditors ...RequestEditorFn) (*GetFiguresResponse, error) {
+	rsp, err := c.GetFigures(ctx, service, stage, function, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFiguresResponse(rsp)
+}
+
 // GetLogsWithResponse performs a GET /services/{service}/stages/{stage}/logs (the `GetLogs` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6976,6 +7800,54 @@ func (c *ClientWithResponses) GetLogsWithResponse(ctx context.Context, service S
 		return nil, err
 	}
 	return ParseGetLogsResponse(rsp)
+}
+
+// GetMessagesWithResponse performs a GET /services/{service}/stages/{stage}/messages (the `GetMessages` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetMessagesWithResponse(ctx context.Context, service Service, stage Stage, params *GetMessagesParams, reqEditors ...RequestEditorFn) (*GetMessagesResponse, error) {
+	rsp, err := c.GetMessages(ctx, service, stage, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetMessagesResponse(rsp)
+}
+
+// DropMessageWithResponse Takes a parked message away
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /services/{service}/stages/{stage}/messages/{message} (the `DropMessage` operationId).
+func (c *ClientWithResponses) DropMessageWithResponse(ctx context.Context, service Service, stage Stage, message MessageId, params *DropMessageParams, reqEditors ...RequestEditorFn) (*DropMessageResponse, error) {
+	rsp, err := c.DropMessage(ctx, service, stage, message, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDropMessageResponse(rsp)
+}
+
+// SendMessageAgainWithResponse Tries a parked message again
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/stages/{stage}/messages/{message} (the `SendMessageAgain` operationId).
+func (c *ClientWithResponses) SendMessageAgainWithResponse(ctx context.Context, service Service, stage Stage, message MessageId, params *SendMessageAgainParams, reqEditors ...RequestEditorFn) (*SendMessageAgainResponse, error) {
+	rsp, err := c.SendMessageAgain(ctx, service, stage, message, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSendMessageAgainResponse(rsp)
+}
+
+// GetSecretsWithResponse performs a GET /services/{service}/stages/{stage}/secrets (the `GetSecrets` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetSecretsWithResponse(ctx context.Context, service Service, stage Stage, reqEditors ...RequestEditorFn) (*GetSecretsResponse, error) {
+	rsp, err := c.GetSecrets(ctx, service, stage, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSecretsResponse(rsp)
 }
 
 // SetSecretWithBodyWithResponse performs a PUT /services/{service}/stages/{stage}/secrets/{secret} (the `SetSecret` operationId) request,
@@ -8086,6 +8958,39 @@ func ParseCallFunctionResponse(rsp *http.Response) (*CallFunctionResponse, error
 	return response, nil
 }
 
+// ParseGetFiguresResponse parses an HTTP response from a GetFiguresWithResponse call
+func ParseGetFiguresResponse(rsp *http.Response) (*GetFiguresResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFiguresResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FunctionFigures
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetLogsResponse parses an HTTP response from a GetLogsWithResponse call
 func ParseGetLogsResponse(rsp *http.Response) (*GetLogsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8102,6 +9007,130 @@ func ParseGetLogsResponse(rsp *http.Response) (*GetLogsResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []LogLine
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetMessagesResponse parses an HTTP response from a GetMessagesWithResponse call
+func ParseGetMessagesResponse(rsp *http.Response) (*GetMessagesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetMessagesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Message
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDropMessageResponse parses an HTTP response from a DropMessageWithResponse call
+func ParseDropMessageResponse(rsp *http.Response) (*DropMessageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DropMessageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSendMessageAgainResponse parses an HTTP response from a SendMessageAgainWithResponse call
+func ParseSendMessageAgainResponse(rsp *http.Response) (*SendMessageAgainResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SendMessageAgainResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetSecretsResponse parses an HTTP response from a GetSecretsWithResponse call
+func ParseGetSecretsResponse(rsp *http.Response) (*GetSecretsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSecretsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []StageSecret
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -8557,8 +9586,23 @@ type ServerInterface interface {
 	// (POST /services/{service}/stages/{stage}/functions/{function}/calls)
 	CallFunction(ctx *echo.Context, service Service, stage Stage, function Function) error
 
+	// (GET /services/{service}/stages/{stage}/functions/{function}/figures)
+	GetFigures(ctx *echo.Context, service Service, stage Stage, function Function, params GetFiguresParams) error
+
 	// (GET /services/{service}/stages/{stage}/logs)
 	GetLogs(ctx *echo.Context, service Service, stage Stage, params GetLogsParams) error
+
+	// (GET /services/{service}/stages/{stage}/messages)
+	GetMessages(ctx *echo.Context, service Service, stage Stage, params GetMessagesParams) error
+	// DropMessage Takes a parked message away
+	// (DELETE /services/{service}/stages/{stage}/messages/{message})
+	DropMessage(ctx *echo.Context, service Service, stage Stage, message MessageId, params DropMessageParams) error
+	// SendMessageAgain Tries a parked message again
+	// (POST /services/{service}/stages/{stage}/messages/{message})
+	SendMessageAgain(ctx *echo.Context, service Service, stage Stage, message MessageId, params SendMessageAgainParams) error
+
+	// (GET /services/{service}/stages/{stage}/secrets)
+	GetSecrets(ctx *echo.Context, service Service, stage Stage) error
 
 	// (PUT /services/{service}/stages/{stage}/secrets/{secret})
 	SetSecret(ctx *echo.Context, service Service, stage Stage, secret string) error
@@ -9203,6 +10247,54 @@ func (w *ServerInterfaceWrapper) CallFunction(ctx *echo.Context) error {
 	return err
 }
 
+// GetFigures converts echo context to params.
+func (w *ServerInterfaceWrapper) GetFigures(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Path parameter "stage" -------------
+	var stage Stage
+
+	err = runtime.BindStyledParameterWithOptions("simple", "stage", ctx.Param("stage"), &stage, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stage: %s", err))
+	}
+
+	// ------------- Path parameter "function" -------------
+	var function Function
+
+	err = runtime.BindStyledParameterWithOptions("simple", "function", ctx.Param("function"), &function, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter function: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetFiguresParams
+	// ------------- Required query parameter "target" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "target", ctx.QueryParams(), &params.Target, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter target: %s", err))
+	}
+
+	// ------------- Required query parameter "minutes" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "minutes", ctx.QueryParams(), &params.Minutes, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter minutes: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetFigures(ctx, service, stage, function, params)
+	return err
+}
+
 // GetLogs converts echo context to params.
 func (w *ServerInterfaceWrapper) GetLogs(ctx *echo.Context) error {
 	var err error
@@ -9247,6 +10339,159 @@ func (w *ServerInterfaceWrapper) GetLogs(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetLogs(ctx, service, stage, params)
+	return err
+}
+
+// GetMessages converts echo context to params.
+func (w *ServerInterfaceWrapper) GetMessages(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Path parameter "stage" -------------
+	var stage Stage
+
+	err = runtime.BindStyledParameterWithOptions("simple", "stage", ctx.Param("stage"), &stage, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stage: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetMessagesParams
+	// ------------- Required query parameter "target" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "target", ctx.QueryParams(), &params.Target, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter target: %s", err))
+	}
+
+	// ------------- Required query parameter "parked" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "parked", ctx.QueryParams(), &params.Parked, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter parked: %s", err))
+	}
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", ctx.QueryParams(), &params.After, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter after: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetMessages(ctx, service, stage, params)
+	return err
+}
+
+// DropMessage converts echo context to params.
+func (w *ServerInterfaceWrapper) DropMessage(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Path parameter "stage" -------------
+	var stage Stage
+
+	err = runtime.BindStyledParameterWithOptions("simple", "stage", ctx.Param("stage"), &stage, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stage: %s", err))
+	}
+
+	// ------------- Path parameter "message" -------------
+	var message MessageId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "message", ctx.Param("message"), &message, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter message: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DropMessageParams
+	// ------------- Required query parameter "target" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "target", ctx.QueryParams(), &params.Target, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter target: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DropMessage(ctx, service, stage, message, params)
+	return err
+}
+
+// SendMessageAgain converts echo context to params.
+func (w *ServerInterfaceWrapper) SendMessageAgain(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Path parameter "stage" -------------
+	var stage Stage
+
+	err = runtime.BindStyledParameterWithOptions("simple", "stage", ctx.Param("stage"), &stage, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stage: %s", err))
+	}
+
+	// ------------- Path parameter "message" -------------
+	var message MessageId
+
+	err = runtime.BindStyledParameterWithOptions("simple", "message", ctx.Param("message"), &message, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter message: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SendMessageAgainParams
+	// ------------- Required query parameter "target" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "target", ctx.QueryParams(), &params.Target, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter target: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SendMessageAgain(ctx, service, stage, message, params)
+	return err
+}
+
+// GetSecrets converts echo context to params.
+func (w *ServerInterfaceWrapper) GetSecrets(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Path parameter "stage" -------------
+	var stage Stage
+
+	err = runtime.BindStyledParameterWithOptions("simple", "stage", ctx.Param("stage"), &stage, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stage: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetSecrets(ctx, service, stage)
 	return err
 }
 
@@ -9596,7 +10841,12 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/services/:service/deliveries/:version/stages/:stage/:action", wrapper.ActOnDelivery, options.OperationMiddlewares["actOnDelivery"]...)
 	router.GET(options.BaseURL+"/services/:service/stages/:stage/functions/:function", wrapper.GetFunction, options.OperationMiddlewares["getFunction"]...)
 	router.POST(options.BaseURL+"/services/:service/stages/:stage/functions/:function/calls", wrapper.CallFunction, options.OperationMiddlewares["callFunction"]...)
+	router.GET(options.BaseURL+"/services/:service/stages/:stage/functions/:function/figures", wrapper.GetFigures, options.OperationMiddlewares["getFigures"]...)
+	router.GET(options.BaseURL+"/services/:service/stages/:stage/messages", wrapper.GetMessages, options.OperationMiddlewares["getMessages"]...)
+	router.DELETE(options.BaseURL+"/services/:service/stages/:stage/messages/:message", wrapper.DropMessage, options.OperationMiddlewares["dropMessage"]...)
+	router.POST(options.BaseURL+"/services/:service/stages/:stage/messages/:message", wrapper.SendMessageAgain, options.OperationMiddlewares["sendMessageAgain"]...)
 	router.GET(options.BaseURL+"/services/:service/stages/:stage/logs", wrapper.GetLogs, options.OperationMiddlewares["getLogs"]...)
+	router.GET(options.BaseURL+"/services/:service/stages/:stage/secrets", wrapper.GetSecrets, options.OperationMiddlewares["getSecrets"]...)
 	router.PUT(options.BaseURL+"/services/:service/stages/:stage/secrets/:secret", wrapper.SetSecret, options.OperationMiddlewares["setSecret"]...)
 	router.GET(options.BaseURL+"/services/:service/journal", wrapper.GetJournal, options.OperationMiddlewares["getJournal"]...)
 
@@ -10761,6 +12011,48 @@ func (response CallFunctiondefaultApplicationProblemPlusJSONResponse) VisitCallF
 	return err
 }
 
+type GetFiguresRequestObject struct {
+	Service  Service  `json:"service"`
+	Stage    Stage    `json:"stage"`
+	Function Function `json:"function"`
+	Params   GetFiguresParams
+}
+
+type GetFiguresResponseObject interface {
+	VisitGetFiguresResponse(w http.ResponseWriter) error
+}
+
+type GetFigures200JSONResponse FunctionFigures
+
+func (response GetFigures200JSONResponse) VisitGetFiguresResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFiguresdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetFiguresdefaultApplicationProblemPlusJSONResponse) VisitGetFiguresResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetLogsRequestObject struct {
 	Service Service `json:"service"`
 	Stage   Stage   `json:"stage"`
@@ -10791,6 +12083,159 @@ type GetLogsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetLogsdefaultApplicationProblemPlusJSONResponse) VisitGetLogsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetMessagesRequestObject struct {
+	Service Service `json:"service"`
+	Stage   Stage   `json:"stage"`
+	Params  GetMessagesParams
+}
+
+type GetMessagesResponseObject interface {
+	VisitGetMessagesResponse(w http.ResponseWriter) error
+}
+
+type GetMessages200JSONResponse []Message
+
+func (response GetMessages200JSONResponse) VisitGetMessagesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetMessagesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetMessagesdefaultApplicationProblemPlusJSONResponse) VisitGetMessagesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DropMessageRequestObject struct {
+	Service Service   `json:"service"`
+	Stage   Stage     `json:"stage"`
+	Message MessageId `json:"message"`
+	Params  DropMessageParams
+}
+
+type DropMessageResponseObject interface {
+	VisitDropMessageResponse(w http.ResponseWriter) error
+}
+
+type DropMessage204Response struct {
+}
+
+func (response DropMessage204Response) VisitDropMessageResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DropMessagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DropMessagedefaultApplicationProblemPlusJSONResponse) VisitDropMessageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SendMessageAgainRequestObject struct {
+	Service Service   `json:"service"`
+	Stage   Stage     `json:"stage"`
+	Message MessageId `json:"message"`
+	Params  SendMessageAgainParams
+}
+
+type SendMessageAgainResponseObject interface {
+	VisitSendMessageAgainResponse(w http.ResponseWriter) error
+}
+
+type SendMessageAgain204Response struct {
+}
+
+func (response SendMessageAgain204Response) VisitSendMessageAgainResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SendMessageAgaindefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SendMessageAgaindefaultApplicationProblemPlusJSONResponse) VisitSendMessageAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSecretsRequestObject struct {
+	Service Service `json:"service"`
+	Stage   Stage   `json:"stage"`
+}
+
+type GetSecretsResponseObject interface {
+	VisitGetSecretsResponse(w http.ResponseWriter) error
+}
+
+type GetSecrets200JSONResponse []StageSecret
+
+func (response GetSecrets200JSONResponse) VisitGetSecretsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSecretsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSecretsdefaultApplicationProblemPlusJSONResponse) VisitGetSecretsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -11327,8 +12772,23 @@ type StrictServerInterface interface {
 	// (POST /services/{service}/stages/{stage}/functions/{function}/calls)
 	CallFunction(ctx context.Context, request CallFunctionRequestObject) (CallFunctionResponseObject, error)
 
+	// (GET /services/{service}/stages/{stage}/functions/{function}/figures)
+	GetFigures(ctx context.Context, request GetFiguresRequestObject) (GetFiguresResponseObject, error)
+
 	// (GET /services/{service}/stages/{stage}/logs)
 	GetLogs(ctx context.Context, request GetLogsRequestObject) (GetLogsResponseObject, error)
+
+	// (GET /services/{service}/stages/{stage}/messages)
+	GetMessages(ctx context.Context, request GetMessagesRequestObject) (GetMessagesResponseObject, error)
+	// DropMessage Takes a parked message away
+	// (DELETE /services/{service}/stages/{stage}/messages/{message})
+	DropMessage(ctx context.Context, request DropMessageRequestObject) (DropMessageResponseObject, error)
+	// SendMessageAgain Tries a parked message again
+	// (POST /services/{service}/stages/{stage}/messages/{message})
+	SendMessageAgain(ctx context.Context, request SendMessageAgainRequestObject) (SendMessageAgainResponseObject, error)
+
+	// (GET /services/{service}/stages/{stage}/secrets)
+	GetSecrets(ctx context.Context, request GetSecretsRequestObject) (GetSecretsResponseObject, error)
 
 	// (PUT /services/{service}/stages/{stage}/secrets/{secret})
 	SetSecret(ctx context.Context, request SetSecretRequestObject) (SetSecretResponseObject, error)
@@ -12341,6 +13801,34 @@ func (sh *strictHandler) CallFunction(ctx *echo.Context, service Service, stage 
 	return nil
 }
 
+// GetFigures operation middleware
+func (sh *strictHandler) GetFigures(ctx *echo.Context, service Service, stage Stage, function Function, params GetFiguresParams) error {
+	var request GetFiguresRequestObject
+
+	request.Service = service
+	request.Stage = stage
+	request.Function = function
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetFigures(ctx.Request().Context(), request.(GetFiguresRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetFigures")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetFiguresResponseObject); ok {
+		return validResponse.VisitGetFiguresResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetLogs operation middleware
 func (sh *strictHandler) GetLogs(ctx *echo.Context, service Service, stage Stage, params GetLogsParams) error {
 	var request GetLogsRequestObject
@@ -12362,6 +13850,115 @@ func (sh *strictHandler) GetLogs(ctx *echo.Context, service Service, stage Stage
 		return err
 	} else if validResponse, ok := response.(GetLogsResponseObject); ok {
 		return validResponse.VisitGetLogsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetMessages operation middleware
+func (sh *strictHandler) GetMessages(ctx *echo.Context, service Service, stage Stage, params GetMessagesParams) error {
+	var request GetMessagesRequestObject
+
+	request.Service = service
+	request.Stage = stage
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetMessages(ctx.Request().Context(), request.(GetMessagesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetMessages")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetMessagesResponseObject); ok {
+		return validResponse.VisitGetMessagesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DropMessage operation middleware
+func (sh *strictHandler) DropMessage(ctx *echo.Context, service Service, stage Stage, message MessageId, params DropMessageParams) error {
+	var request DropMessageRequestObject
+
+	request.Service = service
+	request.Stage = stage
+	request.Message = message
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DropMessage(ctx.Request().Context(), request.(DropMessageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DropMessage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DropMessageResponseObject); ok {
+		return validResponse.VisitDropMessageResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SendMessageAgain operation middleware
+func (sh *strictHandler) SendMessageAgain(ctx *echo.Context, service Service, stage Stage, message MessageId, params SendMessageAgainParams) error {
+	var request SendMessageAgainRequestObject
+
+	request.Service = service
+	request.Stage = stage
+	request.Message = message
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SendMessageAgain(ctx.Request().Context(), request.(SendMessageAgainRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SendMessageAgain")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SendMessageAgainResponseObject); ok {
+		return validResponse.VisitSendMessageAgainResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetSecrets operation middleware
+func (sh *strictHandler) GetSecrets(ctx *echo.Context, service Service, stage Stage) error {
+	var request GetSecretsRequestObject
+
+	request.Service = service
+	request.Stage = stage
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSecrets(ctx.Request().Context(), request.(GetSecretsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSecrets")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetSecretsResponseObject); ok {
+		return validResponse.VisitGetSecretsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -12701,119 +14298,133 @@ func (sh *strictHandler) SignIn(ctx *echo.Context) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"3H17cxy3kfhXQe0vVan63cikbSUXM39RL1uJIqlIx646l+4Ku4PdRTgDrAEMV2sWv/sVnoPZacxg9kEr",
-	"95dpLQZoNBr97sbDbMHrDWeEKTm7ephtsMA1UUSY/5sLzBZr/Rdls6vZrw0Ru1kxY7gmsyv/azGTizWp",
-	"sR5W48/vCFup9ezqm8vLYqZ2Gz1SKkHZavb4WMyWDVsoylmYdIPVup0z/FzMBPm1oYKUsyslGhKv8gdB",
-	"lrOr2f+7aGG/sL/Ki/d6Hr0QLRNL0HJw8iUXNVZ6HFN/fj4rZjVltG7q2dXXYT+UKbIiwqwjibinC5JY",
-	"zP969HakwqvkIua3o5e4J0KmT8b/OrTMIKoe9Zdyw5kkhrg+Cj6vSK3/XHCmCFP6T7zZVHSBNQ1cbOyI",
-	"//iXtFDl7cfPa1YsiVwIurEUN/t5jRXaEqbQVnC2KtB8h27evETfPf/Tf1os2zn0EtebjeD3uDK3QvAN",
-	"EYpawLEC6WR/w4W+WrXb1t5FKGYbItyu+nekRfAvflw7WaHX/xSW4/N/kYXSM16LxZrekze0In2Ya14S",
-	"GA59yNAPco2/+dOf4Z/obyQLBft7sQRlYHGzhHXAHUlJpbohsqkUcAxz3sC41URREX3mZiBVpJZjVPMy",
-	"fKNncFNiIfBO/z/jiuTP9Y4y8p4rAs3k8R0m6kHf/QJGod17d6ceyjQmf6Zy3cdjy+QBRFZNzcZudjFb",
-	"OpqL2P/XlwD/tyPt6ZUl1XDj6mMHGtZUFZ7r6SxzSaGn3VtFGRkHMfDP4esWZJoF1G3NLRIQAqJYKUHn",
-	"jSIv15itgCuIl4qI2dXDYzGbkyUXxP5dCrpUpIxAm3NeEczs3u7dMMuFgTNqGFXj+zKfh4ULBwy0jxdk",
-	"wWsL8R78ZSmIhGkW+83nXxK3TkAbdFliZaG35h1l5fjGPdRufBFrGBHUA5hoIeyhZCl4PbbPD4KuqDnM",
-	"5BGqteDNap2NunbKfYQliKGY3eOqMZQE04X9ubAbAnHBsSj7CGCElPlH/p6QEoJa8O0EutGQ3PAtNJG5",
-	"5PII9uomcCAVbn9JhLwk1TH6wZysuzQc6w64qiT80yDHIEJwkfiwJjUXu3e0prkQ2i8+EnyX+UGKzWoi",
-	"J4LAMEeKZ1df+3FNkPsRKa27VVgqtDAMtkRUITPnqN7h9WMLQvI0NVFN0TKIO6F8sjX0MpXPKUFXK2eQ",
-	"HUjWEc8Ls/kNgOhoaAXcdizvSHmdTd1pvYKwcsJEayzhaayJlzFDxVfTlHBDyJbjE6Z1il+08dsQYzo2",
-	"jOlBxazkRilYYlqZXxaYaZySMkJqxIJTVH6JllwgZifrA79d78bFnDFqDaKKVocJtoPdjJ3KYqOI7Dl/",
-	"rO25QDTxElcVrECSe2vkaCrEYkXUEBmPb8XNUbh5YVgk+dAoLZ4BcD5vyKLLHyP9kzcM/mXNq1JC/GkP",
-	"vDC9n8x/mgL0pmFHyAivWvd3MsQzKLvn1oge40tv25FDKgq32J5gT0VHBJpBUqZEmBwnpxTJRIzOKe5O",
-	"wXHrGeM52g18Zo2EdD1vueTy4GKiepjQZ4uZIp8zcODUWzMY3NaaLO5StvS8Vfq7vOmGSN6IBZGIL5Fa",
-	"E8Q3hCGH2yl6PoSfYAYBYl/imiAs9Zo7hAVBW6rWvFEGCFJSdYL1S4pXjEtFF/l0/Sp8A81IlkuN7pE5",
-	"XpdUvbYjtY4F4uAHvkU1ZjskwgloLDCukFzzLRvXeuLdFeGEIxuwtv9xMCdpZrLXwLOs/qHqX6wiR6Wh",
-	"pNnTuAgOM/5BjPC6pilHCnZ8AytFhN7zf/9y+ew7/Gz56eH55eMfoM22aBxxnZ8FLzWR0mGmu/ylcXsH",
-	"Xw4wF2eK9w/5GjGyRXZTRqvRt3VhcPZX87e51u73rVbHjd6jyWFF7w09dH1IRQeb18/+Cz/77fLZd5/a",
-	"P7/6n4tnn/4/gNzU4Zpjavc+ctobLKjTERPyoIuBN/qfNbPE1h0rc/mU/tC5jg4UJT9Zje62qWsszFc1",
-	"ZnRJpMpnb8NQBF6UPZ+XH+k5LRlN2de+caNRY+aJN9x68FqgU0fs/L4TbD/KJBFqiluqmFV4TqpxJmSH",
-	"hSWC38oCA2+BLSu6gMT6DoSkJArTKsm7J2o5a4LLlMVPxSDHGuNQe6gxKxV6V+3pukXCphIIkuTXhrAF",
-	"5NdccGvr5u94hSkj5YQ7gBdraJ6KS3X8LFqOToDmgx0O3u6a35PyCD+DQ4zbWQCtsDhuV4AO6RWp6D0R",
-	"uyNsJdyoNRcg2JGkg0z91QSW5gH9WOEFyNEiQ39ERYtscAt6LJaMpeJgG0KYhaOHNUnZghzttQtukN4v",
-	"WW4J73nzDggLlP14aE+3HqA9SliEoB4Q2NX6hXV5IElXjJSIMlTjHSo5YnwbC+LRK45d9DefLEK8GJht",
-	"geVE0/mmAf37JdlUfFf7bI0wXcYZ942f1STN4JUZ/xFTAbPEKbGf73EiOOpJedL9k04xGI+lmy88sO2H",
-	"8XH7w+riugik1yJuiH5hAyHKB+ip233Igck9QIDTa5JHNdtxOuAg3VSY5bKXNkUGZr6pX4SasKk0qxrw",
-	"Sg7w6imeV4OMIsr2CSEH75lqWX3XGRv7aN12h/2wLRW8CmrcHplh9j3/wGDnWtkhouF7FkZaB+CmmcAu",
-	"PpjxcJCObKZIWw/FrSKbUQ0k2p5fqYW9CKgZRqxZaWr8m9QblYi7LUJGwJGREBPcSxgkJfkMr366e7TF",
-	"9yRDq7GwFFHo3SHAzdBeAbufCH0TrkHrhwP4bCLZqc1nAXDLypfDP79ziSZTnPT087jF/TnOYoFisAOq",
-	"K7kngqpdHKjySN1iYeJUn8Y8IwuXj+XnSiS9tDiIkdXCB59SUBp6p2Tl6PTYRggkAyqgaJjUWp9aU4kM",
-	"D3aa3zAGorCBg2ooWPyqjb+fNUPGrTOYITMg2hp2x/g2IQbuMaNyDUdgkhk0QZiNJM70AO9hKiOvSZAF",
-	"F6WBcGqWU/jUJVBBML4uqQJ9AU/LINLXPi/qM+mmJmNDUUCih5IVtxDm2041Lid+YdKP5EAQxA4wERCu",
-	"L6YcD3+4OR04hd0HtPk3dNUI0DGUTsHxPqOEiE7l3+DP/+iaayVv5lUU9mdNPfdcH7MJgyem6ai14EpV",
-	"pMwQ5xYNYWfxx8Gx46D1W+xABOO8Gs2TBIIlIV7Y/2mniLz2X+Zkp+gPXoQJc7K5A7xe0uLNhmDRKjjS",
-	"kFmHKWbKtEQWNpz86wBJ4tWEW87jRkum4gwpKRss4Cz4ffeuTV9xw1M+sdS2f3T8cs8DTlnXNRDJwGTq",
-	"ex7rdadhBhd+IRi6z4DBXtIJ1pSRVpD4p6rKCGzaYYVbFITRUWfKpkyHQkw24lSdBgxxtXx4WF+2w8au",
-	"lP8RECvXVYXCzz6xobXd8+XWhoiaSjmp0OBj+OafEg6y8Ula4o0efu10NMjcxvWmmjDfrRkPzrRYk7KZ",
-	"NJf74r2+I9CMRCnKVqdNGh9IQTX668TwVl7e6ogMjQyMrmdIBkujLepwBBAjvD3GCGn+7nXpMKZ86KZ/",
-	"jyGFPBm1TOrnvQRJmwWn7U5q46+YVrAozPKrubCnU+ljpxm0qx8IrhTgct1UWGmRN+F+ui/cjKMFOWEB",
-	"CKy3nTy8PZbK5NYXhOzpkxGN6V+y9cDgH8rL+Htthgd/cN844ROu5ju+MiYHGOdcyZcd8RFt8AmS0nmb",
-	"KgqYmfdUpmSIaPJ18HxmYDzGHqagQruD9ot2ttnFUgS0O6Nh0nvtqSLzyg/pckrgBcm+vEOuob/xRjBc",
-	"vWbqqJjvKUIZAxID1gQ1H8IqMzaA1Z6b33pC1+bfkyb538lGfXQhln0fBVtSUSc8YGsskeJoTpCestR/",
-	"i4YhqgqEWYls0OHwTHptTGd7kjOiRyOcmLlbyGxe24gm5MfBIRp/Am4LIWgTpoeOwbt0crVhXxwwPbwB",
-	"60cDgTNaNxVO1gHZnKdRBc2M+oHg8oBEiFuF4XrZ/SSANipmgSqiOqtQTNHuJ3UOpqQWyMMT5OhguOeF",
-	"XpexkzpVrKNgadY91ztKVHlUlE1NoEoZccXsN87yma038iwEhdsDiEwnqo+oShgsPshlJpRJhVmCvrsl",
-	"DNPktlSC4PoI275l3J2GFEHqRsBF2wgLD/D1906fjtNa8bPfPv1is1mffXq4LL79Dk4WNvWTSTkeeaVs",
-	"IkprH0jFNxtSBj0i9ubNTa1XERRZkKrTXQKmis6BqgW3DIg18lm9BWRhOlaZTgo5LEGrzRWxa0JQfgiZ",
-	"eCfwaA77C5t5ZSOffc5vedZRJVj9esGIF+7VkAdgQIzY6pZJcZYDYiWiyfGCmVEglDZXoS9aho4gaRgz",
-	"nkC/r8HOR36nOhuCvOtM6sduBGZJDUGQZSNJIozhk6bhyGLys3si5scUqtrvo+XdYi20IBZAPdmXY4yp",
-	"mC+w9cMt9rKEh7uFRGNDMh2c4RGVI+ZIVjcEwq7rhzPJl8FCO5xjM3Hg/Jti1jBXkJ1IosL3ROa4yOzG",
-	"Q32GT96x3xdx3WW74t6pRSgKZ5IimBcYujGLEDwBcjnYioiNoImOPr5EA8x/o7aR0NmS5Q5LcUsr6un0",
-	"NVdu4fbURUvh8ZdCetTzKT91YloZZdp7sbfbIeeEhhXO4QxHMN5SK/dURnoeUFMEKUiqXmq4PVk/Gzux",
-	"39jpmfBVSliQDErCibbQiFWb5Tn2LuMwVRHgH+qRlKTNgXKZ01eQau2ySeQPpA1F+w+jYUD9a2souqUG",
-	"S2c+Cn5PmDfS9ogiHSeek1XDju8TMcCNXcu4gfKiThFkuyOTVJibb8nuScUtaictckd2b8upLScE2XBJ",
-	"FU9bLXRJJ1T6/OQ++HGdo3pFq0ctJNwJRMH44EezZ+wR6vccwRnhLzoviMpsbdM0/XtQQ52shxazLa3K",
-	"hWtyNJIRF2noPYUV3p5mSQfVUZ+44DfGaJYA49ndI4e7qEUGJU/gyJMfjCcvZCbDYj6EV+yUpp47m/Mn",
-	"bcSly2CPzC46QDNMNUkKSZ799O2RvM9OKgJQoqJptUxFAdWal1NVW0ueE/wcxawR1YR+Iq33wwFoJ3DV",
-	"xn5HSVyk2m0ofOe0qX3dj0vXIKHGarEubMsN5v5tS5lESypkdvMLA8WPejWQ5eVoUy5iZCFO7tSuARbJ",
-	"T/dupR09pj3xUSXF5/ePORi7WfRJxH0JUqG9fJ2ytAE/8Fj52uH9Nj0bCvct6RO+aViqzC4RIDV9ZfT8",
-	"f5RIi4XCmVSS69UoW2m7qiQVUaREXCDXMwU5B2dWkd5NFKzsgrW27eU8exeNjSmoRpi6A1/+bEyUtYuJ",
-	"Ob/9wUk0a1P8kEqacaleQOKzTGQ8Ra2+0t0sc2+Rs9PSbb466WPT5AlznxwTFEwG//NbmQXm4AIcHmYH",
-	"ILhpshAk0WEmeJDjJil//vYvz8cKXNIe5Fvr87ltwyV7tFBxFsv0fD/4oDmTKtyIbJDOyjDoUib6dtCK",
-	"+v/JtwAWUizBgSvBm83UrhiYlQnZJ3hOtMJN4IYHIByYRbRJEDd0xd4m+GMLWkRGf4HZvZRbLsq81v4g",
-	"9GEKEMpgwWWLP/vT1KM9vZ+mpCKzgcp4/oVp2T7QWSU/g2NNpb9wE9b3X/cykRumKNgWLlJUsWn55DUi",
-	"tMAMzQmqcUnQ0jgMJiRC4DvCoLwmotZEIOwq+vQwaUv8gvowYrG3zZ88+RS+m4w+yFb96DZNswC1aI1Q",
-	"kiZnuAF/MoIeB3WAaMBxrfZdj/2wRhrqHxytnb5mZOAyH1ROko75H1/MH+jE1aIMtGVJ5AD4pKi+F7nX",
-	"tTmO+mFaubSx/o9elxlurW0SJFp6gq7RDmkdU19RxpW+pZLALfjO3TvmoET8Q/vnuu8ALvZihywk3hAw",
-	"zSZLulwSiHENqIpbTJU7v1QFo4MC6aFIcUSYzZ44kFL7ZQRRrgr12Ug2ad6TXktnLcQwDR/Q/2CqP2z/",
-	"vQSwP+jC92LNbJzTyEzn2kIQi5tmU9o/BPHtYawFaDxgfGPTrTX7J6AZNjW8P9y1N9nEIV2f0evAP06t",
-	"tj76A6sShXENKzmRr3xhFxCGO7QRRP8NBsi32J6831/oHBHQDdFt7GLNfX7jFO9qgLB0gi99daDl0gfm",
-	"lrsEcj9RAgY5UNPXqZDLjSjpCX2xYKLWY0w2H9HrMUpDCMDbNQf2/ya6c/v9ER3Hyi7/TbgbhnpZ0Irc",
-	"pt9SmmYvxG88TXtHIKPjRQSpq4+etdseapO6d2iTAsUDll5DK5VdaxAdzwSL30Q3pzTH6dyZCU8VDCm0",
-	"roYo1bxnRcCGd1pfobbjyQQja5992aX7TwcAim+MrPZ0OhQS3clk40LzNh9b8qEmfnhFitA6GLMSVZQR",
-	"U79iuj8gxXklEZZ3iC/RTVPWWHwVEhuuZvZfIpXoava175SJN3R2Nfv2q8uvvnXOZYO2i6jb28UDLR9N",
-	"+qQNO2lSNkr923J2NfueqFdxk6nOm3bfXF4OvGc37R27XqMv4EG7D4ygslNCUpIldjEnaPIAbfeZvPjZ",
-	"x1/gL9shF7ScPX56LPpIu3iwbfIe95+SzJuzAB8exOMPQnqtbsWfWaXCPMQBdT76VMw2rutq91ivF+oD",
-	"GzrY532CfcVtveMhONfoW4dsqxSluXysM1KZL3Pt05Y2XexNQlodPGajmwqz8Wv10dVjnWuroaQO2OyP",
-	"mu1UvkXeE16hFjUXe809D5gwRdw3DQvI/bUhUr3g5e5kePWBuMeudNGX9LF3nF9PWnY/ES/uXbjvBAgm",
-	"PPKxNFQbTyE2J6tFBVUS2bcTpvrToqVhkdaF5q0TzEfcmRAL8RYDeLIvjR17E8dNznLE3eycs5902teQ",
-	"aE6Wcyj/wOVR7Noj40FrwoOc7NZu60helgjwP2Zs1US67USHbTgqoDKT/e32w3tkt4W+ufzm8tnX35hH",
-	"DpC26PVfvvP+rM8KoWeebWrEuERvU9JjnwGWBBTu5pTsFzJ5Pu+oVLd+0JFHlBdk6YZY+zp57/iuqwqF",
-	"fRxDsW6Oiwf31+PF3D/kmKJd+9LjGcWwXQDY9ZvQkme+Q85+eCJx7MmsS0Ix2hrqngdL0tQLO+QpKMq+",
-	"z5dBSPrqMrIlUiG7g8L/r00j+7LQe/Fg/vtopbtxwvYFnlHtX7ii1XEd/a1ChJXyBGzwNSu1LmFAdPl4",
-	"2CgUIsj6A7EC2z3zsMfsp+p7SkwK305DoiNs8lU77CnIOjwBkcMikeBbhH1c5Qul6xbPFw8O0scLy9ou",
-	"Hsx/RxwN8XMIZ/U1xAsB6P4eK61JsxKZ9vhW9vsyJcp8bP7JEV+MDvU+oIyhbgtHHOYRDpCzbuloz4oz",
-	"KsJTCSSU5NokRmd5mGTGA9wuIffxHMZL51GGLNPlDL4ekJ469v4AF44fongKNpzuSTOkYnwxXPdftrXU",
-	"EGd13aeeBJ+dTlcZGP3Z6hYSlZyR31mwecbxa+Nyk51u4ntAnEIZ8en+qbNynazPJvxs2zqYsit68LXf",
-	"N6Ft8pqf8MQkb9yIRwidJIP+B74jZ/QdhkLrM7iUfi9fcOKI2nLFpNvI97w4G6m7FRKbXoa3K8MTnVSt",
-	"kXliD4Ucwi9PxXNRy+TlsJi/wFJSS+KnviTXZubo+E5/UewS+Vfl8sQru1K2lLiiEpnXJqyX/QQc82db",
-	"BLdDc4K2gipFGDLZxiZLyzcz1CsracPDNdEscPj2XSzWZHF3DhIwTyWflQLax5ifmADil8OT56/QljdV",
-	"aU7hVMePmXnpO7TBYFyhkIWAdqS75sjBm+/OIiJtw/3znn377PTZYy+JHBaoWX9O1OWlPzBNFc8vvzsh",
-	"Ttyzt8Cit7wmc17uEKkkiWjGPA1kWYWiNTmLhL/wRa8pMf/GBz/OdF/Dawig22zpcse+UBmeMDic4yLt",
-	"qOg+Gw7VJ0HVoHbVP0pnZBWJHjsQRKEzRnSPsh9+H1NVojqeISr6oa1LObsVGz0tkmHD/nODFEd/unSv",
-	"K9QnsqEcF7cSwSWeIWxoum8o//vS6gh1CMJCF9HTijLbqeRN3PP0HMkEoR3KGTSZU5XFwybSds0rYrSS",
-	"whpHW++s0f9GSmQ9I39FejlTl2KNKkOwK36ia9BqRZYUpL4DvgKP3BOxs3yMMqMeh3MfISvfGOHkVGV7",
-	"YXgP8lloKvRSeGLlOO7zASrHdLE2HTx89/VT6MZ6TnNaxlh3WrLVhRW+Iwgj768fOXL72qYYdEq4IWe6",
-	"ltOvoRZEskDzHdKMFglSYUXviZY38Ts+p7lpkUukU+Zq479c3J0i7rsnP0IxfEp+5PRAgqd25au50un5",
-	"FNnUDYSFXPCLB//nYKizI3POpRh3H7mC1WN/wl90ULMN640MDFlTx5zbRXgJ8YvaUNIex1V1ZhVGL/F7",
-	"SJvoPaGUJ2aBa3KUF+4xj1D840DJqA1fPU24MvnwUB9B7/jK+AplgXhV/q5RtWlx+z02HvqTpbk4YP5C",
-	"M8UPk0391vd/P0UMcI+4pGmCYwboPx6fiPcAORIWgFyB+ZdLOPehAe7ILVG38eSn5lFRI6FDkx7+Tjan",
-	"5iJxNX4y4+EnP+gp+Md+yek4G/HgfaFJZx7FbZbSEJ/+KZTUnk1qdeuQE2VsbVLTF5tBlo9wMxMW5OLB",
-	"FCymD+ClHXcqgh+JIWywoJIng96280X7qMEJQjh2SomWgtfGDA6tzTnCzCBn9lTZfwB3twAMMveh9uoT",
-	"CALUq7Et5x66nq7iexph/EY3XboIgtk9U9yXUiBBePj+rbM6x02g3OMaC+zE1fm/a3zHuYX+jx3fk7vb",
-	"AboIz7sNJatdm+J5eS6X2eQoTdqX9mJn8ylOwu452gqubIpbN0P8j9I60p6M1Xd3qde+qmwWIUhBrvFP",
-	"moSCIjlGS4Ue8daO/jb63euSE0ht03l6IVk03Y46I8uJVkklzEUjTkBLRJCowMD4NLQKUaA1qUqEV5gy",
-	"qRCuqpAcckc2qvV7PJkyKNueZHDB0i1dsQ9NXkMBPZaUiDdHGBNJPz6R59bz/RKga4rrQ5J2g/QYNR/0",
-	"+dl+p+eypNtmqk/s7xvA6O2xqHx0j035O2I6488u8IZq4v7fAAAA//8=",
+	"3D1rjxs3kn+F0C2wwF07o9hOLnY++Zl4146NGW8CXOA7UGpK4k43qZDskZXB/PcDn82Wit1sPcbe/ZSJ",
+	"xSaLVcVivXk7mfN6zRlhSk6e3k7WWOCaKCLM/80EZvOV/ouyydPJHw0R20kxYbgmk6f+12Ii5ytSYz2s",
+	"xp/fErZUq8nTh9NpMVHbtR4plaBsObm7KyaLhs0V5SxMusZq1c4Zfi4mgvzRUEHKyVMlGhKv8hdBFpOn",
+	"k/+4aGG/sL/Ki1/0PHohWiaWoGXv5Asuaqz0OKa+fzwpJjVltG7qydNvw34oU2RJhFmnJlLiJXmTWs79",
+	"Pm5NYB1JxA2dk8Qq/tej0SaVBjaxiBraSNYSCoslUSmucr/2rRJx2bcwl90QIdNM5n/tXaOP6nf6S7nm",
+	"TBJzTj4IPqtIrf+cc6YIM7vD63VF51iz88Xajvivf0oLVR7K/LxmxZLIuaBre3gmv62wQhvCFNoIzpYF",
+	"mm3R5esX6Mnj7/7bEtLOoZd4tl4LfoMrc8AFXxOhqAUcqyz2K7SUqN22drBdTNZEuF3tE6JF8O9+XDtZ",
+	"odf/FJbjs3+SudIzPhPzFb0hr2lF9mGueUlgODSRoR/kCj/87nv4J/onyT2Bnb1YhjKwuFnCOuCOpKRS",
+	"XRLZVAogw4w3MG41U1RE09wMpIrUcohrXoRv9AxuSiwE3ur/Z1yR/LneUkZ+4YpAM3l8h4n2oO9+AaPQ",
+	"7r27Uw9lGpO/Ubnax2N7XwGIrJqaDZ3sYrJwPNeVMftCxo601CtLquHG1YcONKypKjzT01nhkkJPu7eK",
+	"MjIMYhDR/cctXM8WULc1t0hACIhipQSdNYq8WGG2BI4gXigiJk9v74rJjCy4IPbvUtCFImUE2ozzimBm",
+	"93bjhlkpDNCoYVQN78t8HhYuHDDQPp6TOa8txDvwl6UgEuZZ7Deff0jcOgFt0GGJ9Z69Na8pK4c37qF2",
+	"44tYWYqg7sFEC+EeShaC10P7fC/okhpiJkmoVoI3y1U26topdxGWYIZicoOrxnASzBf258JuCMQFx6Lc",
+	"RwAjpMwn+S+ElBDUgm9G8I2G5JJvoInMIZdHiFc3gQOpcPtLIuQFqY7RD2Zk1eXhWHfAVSXhn3olBhGC",
+	"i8SHNam52L6lNc2F0H7xgeDrzA9SYlYzOREEhjlSPLv62scVQe5HpLTuVmGp0NwI2BJRhcycg3qHV8Et",
+	"CElqaqYao2UQR6F8tjX8MlbOKUGXS2dbHsjWkcwLs/kNgOhoaAWcdiyvSfksm7vTegVh5YiJVljC01hr",
+	"NWOGii/HKeGGka3EJ0zrFL9ri6shxgpuGNODiknJjVKwwLQyv8wx0zglZYTUSASnuHyKFlwgZifbB36z",
+	"2g5fc8Y+N4gqWh0m2A52M3Yqi40isuc8WVu6QDzxAlcVrECSG2vkdKzUFBsPbyXYsnZeGBZJ3jdKX88A",
+	"OJ/XZN6Vj5H+yRsG/7LiVSkh+bQDXpjeT+Y/TQF62bAj7givWu/vpE9mUHbDrRE9JJfetCP7VBRusT3C",
+	"nopIBJpBUqauMDnMTimWiQSdU9ydguPWM8ZztBuYZo2EdD1vueTK4GKkepjQZ4uJIp8zcODUWzMY3NaK",
+	"zK9TtvSsVfq7sumSSN6IOZGIL5BaEcTXhCGH2zF6PoSfYAYB177ENUFY6jW3CAuCNlSteKMMEKSk6gTr",
+	"lxQvGZeKzvP5+mX4BpqRLBYa3QNzvCqpemVHah0LxMHPfINqzLZIBApoLDCukFzxDRvWeuLdFYHCkQ1Y",
+	"2/84mJM8M9pr4EXWPlH1L1aRo9Jw0uR+XASHGf8gRnhd05QjBTu5gZUiQu/5f3+fPniCHyw+3T6e3v0F",
+	"2myLxoEowFnw4t3se8tPjQc/+HKAuThTfJ/IzxAjG2Q3ZbQafVrnBmc/mr/NsXa/b7Q6bvQezQ5LemP4",
+	"YddPHWPz2YP/wQ/+nD548qn985v/u3jw6T8B5KaIa8hURCGGXmqvsaBOR0zcB10MvNb/rIUltu5YmSun",
+	"9IfOdXTgVfKr1eiumrrGwnxVY0YXRKp88dYPRZBF2fP5+yM9p2WjMfvaNW40asw88YZbD14LdIrEzu87",
+	"wvajTBKhxrilikmFZ6QaFkJ2WFgi+K0sMPAW2KKic+ha34KQlERhWiVl90gtZ0VwmbL4qeiVWEMSagc1",
+	"ZqVC76qlrlskbCqBIEn+aAibQ37NObe2bv6Ol5gyUo44A3i+guapuFTHz6Lv0RHQvLfDwdNd8xtSHuFn",
+	"cIhxOwugFRbH7QowkSQU5Kl5k4igzRshCJtvE9bcBlZBsKBqVRNF54gytOGilINXhwMiWtIuAG3jJano",
+	"DRHbI0w+3KgVF+C2ogsb8lgsR0hmD+iHCs9BwRz5KwY0zciVYEGPb1djcDnY+hBm4djDmqRsTo52PgZv",
+	"zt4vWd4V70D0fhQLlP24b09XHqAdTpiH2CQQn9ZqkvXcIEmXjJSaUWu8RSVHjG9ifWJQUmEXxM5nixD2",
+	"BmabYznSA3DZgGGKkqwrvq19/kyYLoPG+zbccpSC89KM/4CpgCX7mBDWTzgR4/WsPOr8SaffDKcEmC88",
+	"sO2HMbk9sbq4LgLrtYjr41/YzonSGvashn3Igck9QIDvbpRjONv/2+PnXVeY5YqXNpkIFr6pX4Qasam0",
+	"qOpxrvbI6jEOZIOMIsqLCpET72BrRX3Xpxy7mt12+93JLRe8DNroDpth9hN/z2AfYdlhov5zFkZaP+a6",
+	"GSEu3pvxcKyRrMfcth6KK0XWg4pUtD2/Ugt7EVDTj1iz0tgwPqnXKhE+nIfEhiMDOiZGmbCrSvIZXv10",
+	"52iDb0iGVmNhKaIMAocAN0N7BOx+IvSNOAatOxGQs4mcrTYtB8AtK1/0//zW5cuMiTXQz8OOg89xMg4U",
+	"Su5RXckNEVRt43ibR+oGCxNu+zSkpc9dWpmfK5G70+IgRlYLH0yloDTsUcneo+NDNCEeDqiAomFSa31q",
+	"RSUyMthpfv0YiKIfDqq+mPfLNo3grIk+bp3eRJ+eq61h14xvEtfADWZUruBAUjIRKFxmA/k/e4DvYSoj",
+	"PUuQORelgXBsslb41OWBgTA2wgTvYFnfk0TSrD/yd12lu+TNrIpi0KypZ4BcdF/6FBUIqlclVaCj5X7F",
+	"VloY5YXURsmPZOAtivbsoWTJLYT5Fl2Ny5FfmNwu2RNhsgNMeIlrcSGHY0tuTgdOYfcBbf41XTaCfOAU",
+	"0vbzE6nTfOy9dwktozcTakRe0/q7adZZKSbrJ99ljlQrwZWqSJmhjBgvikVD2Fk8Q3CxaUAtEJ1dpmkj",
+	"R4mNA9GNP2fKGg00ZiMGj6TjGJznoNtB67eYgfNqMEEYiBKGQPn+T1tF5DP/ZU5alv7geZgw5/QFeL1u",
+	"htdrgkWrEksjAjrXaKYWlCg/gLPeHSBJvJo443kcr8kctD61do0FXP6xG9eweVtueMqLmtr2R3eX7YR+",
+	"KOs6kyKtKVnzkXctOmqYwYVfCIbuM+DiKekI+9toEpDCSFWVEdG3wwq3KAij486UFyIdAzRpuGO1YDC2",
+	"28rhfgvLDhs6Uv5H4Mp/VlUo/OwzelpvT75OsSaiplKOqrD5EL75h4Sjy3yUXXGphz9zWj3koMH1uhox",
+	"35UZD840X5GyGTWX++IXfUagGYlSlC1PWy3Rk3ttLJ6Rcd28hO2BOzQySbu+RBls07aayTFAjPCWjBHS",
+	"/Nnr8mHM+X0nPa32uAhkf5mYNJOVzu5K6NUVZ0u0waJGRolAivPrAi0Er+2RW3GhiFSIsx+Rce+F9DY7",
+	"XuviBjv6y9wMko4t2JND0gX3H4x+RjWtKirJnDMTDs2uDAi1BN05n28tHXMUa20ajMlPae0JMIR9QyVM",
+	"ludb5H8tDBEY2WgSWIQvqJDZKYWXbp5IIu8CsqGlWr2TcAza/GhyhJDZfg6m4KQXv0zAY4yCmEuhA/ET",
+	"hnwayfyVpItjL1Xe5kMXkw2mNhMH0wrWDbNCEy4BxnlF4rgDtKufCa4UELVaV1hpLI+4sNwXbsbB0syw",
+	"AATWm05G9o6OweTGlwbuGFiR0NW/ZBtGwcWel/v9ygwPIbV9TwofcVe95UvjHwEzXpbyRUefijZ4D+VJ",
+	"vC0aADx19uDAPzb5Rmn+7WiCbh6mYFM6QvtFO9vsYikC2tGon/Veea7IPPJ9xo0SeE6yD2+fd/1vvBEM",
+	"V6+YOipt5hTR4B4VCjaNtBzCKjO8itVOpNQGk1bm35P+w7+TtfrgotS7CgtbUFEngggrrPUONCNIT1nq",
+	"v0XDEFUFwqxENm57eE1VjUuSHYzLCMAPSGLmTiGzGc4DF7QfB0e5PQXcFkLcO0wPkcH7n3PNQ18mNj5C",
+	"DBsMPbkHtG4qnKwItdmvgxaLGfUzweUBuWRXCsOdE3bzqNrEAgtUEVXchrK6dj8pOpjmCkBGtiBH5xN5",
+	"Weh1GTups006FocW3TO9o0S9X0XZ2FTalFejmPzJWb6w9V4PC0Hh9gAi013VR9Sn9Zah5QoTyqTCLMHf",
+	"3WK2cfe2VILg+ghnVyu4O12Wwq0bARdtIyzcI9fftZfrLu77sjBmvNy6zhFNvgDuOIXyGTL/TsXiuq+e",
+	"Lz9tI0irw4wFQ68gXdptO8QFaDz6Olkbbhdp4+IXZwPFRSn4wZ+ffre1KA8+3U6LR0/gUh/T/SCpe0Wu",
+	"dZt/2To5pOLrNSmD7heHJALEM1OyXQQrBBRJ6WY/Y/WenuJDtwyIPvJZvQEUmXSuTjop8rAE5TZX0q4J",
+	"Qfk+JNSfID7TH/1oZpXN/Nk/NfbCOaqSer/sP7rIdlrBBGBAjNgi1VER/QOi8qLJ8embUSCUNldvXy/o",
+	"I0HSq8F4Av2+lUo+8jtNViDIu67x/SwBgVlSvRNk0UiSCMr62ic4syb52Q0Rs2P6Tdjvo+XdYi20IBZA",
+	"I8dXVQ7ZB8+xjSrMd4p9+r250diQTA5nOEZdBXLuWzcEwq5razfKEcVCV7tjM1FT3uGGub4qiSRifENk",
+	"jsPfbjyUWfrkVft9EbdPaFfcoVqEokCTFMM8x9CJmYdQMJDLyJZErAVNlBV5LzmY/01tP8CzJYsfluKd",
+	"trLS6dvOgez21EVL4fGXQnrUujE/dXBcN4S062lnt32eJQ0rXMMQSDDcfDOXKgOti6h0EZ1E2XN/w9T9",
+	"aqTEfmOPdcLRLOGLpPcmHGk3DLgksjR57+8PUxUB/r5Wh0ne7Kl6PX0jCK1dNgkLLm3l238YTGrQv7ZW",
+	"vluqtwL2g+A3hHkLe4cp0lkvM7Js2PHtnnqksev82lMl3Oll0O7IJNXn1huwG1Jxi9pRi1yT7ZtybOco",
+	"QdZcUsXTVgtd0BEFu7+6Dz6uclSvaPWoE5SjQJRaFJyglsYeoX7PEZwR/iJ6QVxmS5TH6d+9GupoPbSY",
+	"bGhVzl2vwoGM8EhD31NY4e1pkXRQO5QT9+2IMZp1gfHsPtP9zVAjg5IncOTZD8aTv2RGw2I+hFfsdJg4",
+	"dzXDr9qIS3ezODJX8gDNMNXrMBQ57JcvDdQ97KY3nDA/+O+UlTkdIfYd9JHkP1mi8VeQA75+8iRzZK+b",
+	"e0xac+S8HptQrqEFU5075AV5Kk7WA8p+tfwrU2kBasXLseaSFXkjfGfFpBHViFZzrUfNAWgncI1o/I6S",
+	"uEh1YlP42mnou/YEl653Vo3VfGVzmLQRYf5tQ9nYJCYNxUe9GniN5mjoLoRsIU7u1K4B9k8a7zFNOw/N",
+	"IxxHdZs5v8/VwditTEwi7mvQNNrD1yn174ktDLUEOLwVu7/awnlLxhkuG5ZqXZDImDAtB/X8f5VIqxqF",
+	"M9Ml16tRttS2ekkqokiJuECunR5yTvOsxgeXUfZCFyzXrcarDKKxQUbVCFPL6VvKGLN35YLkLih0cFbd",
+	"yhSUpgJdLhkauPplIic46gKbbnSee4qc7Z/uANtJsB53nzD3yTFZAslsoPwut0E4uKCZh9kBCG6azAVJ",
+	"NB8MUYm4f973j354PFQ0nI5KXFk/4lUbgtvhhYqz+E7Pj630msipYtjIru2sDIMuZaKlG62o/598q3Iu",
+	"xQIcuBS8WY9tmIZZmbj7BM+JgLkJ3PAAhAOziDYJ4oYu2ZuEfGxBi9joB1jcS7nhosx7wAqEPkwBQhm8",
+	"AtnXn/1pLGlP7/srqcjsrTeckGVe8+lpupef0rWi0h+4Eev7r/cS7RumKNgxOFJUsekG6jUiNMcMzQiq",
+	"cUnQwjihRmRG4WvCoERHolZEIOy6JOhh0rZNCOrDgBeo7Qvq2afwjQY1IVv1o9tP1wLUojVCSZqd4beZ",
+	"klkZcaAQiDAd9wqTe34prJGG+mfHa6evquw5zAcVXKbzSI5vkBT4xFVr9rS6S+SVmG5w9g5PO8aA3igu",
+	"eWqgbOdHhGfSPG1mFFdqE4AZR+Ftl5ygpXq+TeYK2J+Ars6hotCc+iVRenUuTNM6QbB5qaPTzWTE0Ye1",
+	"AQdOAstwlcX+sylxvB7TymXr7v/oNcb+t21MalN7aiFhtUVak9eCkHGlZaEkcA/sc3c9PKgg8NAHLNx3",
+	"cE2WhcSbW6bbe0kXCwJdDz0K+QZT5eiX6nLhoEB6KFIcEWbzng6UB/vljFGWGfVJoLZWybNey2ctxDAP",
+	"H9C5a6wne/fBMrBB/9w/hpDZ8rGRmW7xuSAWN826tH8I4hsbWjvb+K752la56EuWgMbu2MSc/mczku3H",
+	"0mVxe09gDXOr7ezznlWJAv2GlZzIl77AHAigH9rCbP8RNCgq0FLe7y/0PAvohvg2Do7kvn93ioftQFg6",
+	"YdN9pauV0geW9Li6HT9RAgbZ01sATsrOaIXuS5kTJXZDGtARzdajBKIotVqv2bP/19GZ221Q7iRWdhuS",
+	"hFOnrwsbrchV+jHTcVZZ/MjquIe8Mnq1RZC6Pi2Tdtt97xTsEG1UikePPd3QKj9xPyLPCL+KyUsY09ax",
+	"c2ZGvBXWZza4IFuq7eSSgK2anZYtGiaP0Gft0vtvdwHmRYysljodDonOZLLltnnnmy14X/tpvCRFeLsD",
+	"sxJVlBFTNmg6hCHFeSURlteIL9BlU9ZYfBNSkp5O7L9EKtHTybe+VT1e08nTyaNvpt88ci58g7aLqE/x",
+	"xS0t70zis7WUNCsbpf5NOXk6+Ymol3F71M6j0g+n054Hpcc9JL3XohZ4Ufo9I6jsVO6VZIFdZA+aPEDb",
+	"fac6fkL+d/jLdsgFLSd3n+6KfaRd3NoGz3e7z9LnzVmAL3/j4cflvVa35A9cYJnNSQX17PxUTNauz0aX",
+	"rM/m6j3rI+zjfYZ9yW2Z+SE41+hbhTzJFKe5TMozcpnvLrDPW9p0sScJaXXwmI2uK8yGj9UHVwZ7rq2G",
+	"SmZgsx+12Kl8c+d7PEItai522tIfMGGKuS8bFpD7R0Okem6r+E6DVx/uvOveLvqQ3u2R89tRy+6m0MZd",
+	"t3edAMGERz5iiWrjj8WGsvqqoEoi+3jZWK9ltDR8pXWheeMu5iPOTIg4eYsBpOwLY8dextGps5C4m1d3",
+	"dkqnfQ2Jtro5RHmHy6PEtUfGrdaEeyXZld3WkbIskUZxl7FVk09gJzpsw1Hpo5nsb1fvf0F2W+jh9OH0",
+	"wbcPbQchbdHrv/zTV5N9UQjc6S4BZfhGb4tJYp8BlgS83A2V7BcySZ+3VKorP+hIEuWFsrqB7H2dfI98",
+	"z6oKhX0cw7Fujotb99fdxcy/pJ7iXfvU+hmvYbsAsOvXwZE/2yJnP9zTdezZrMtCMdoa6t7nTfLUczvk",
+	"PjjKPpCdwUgf20ZjdgeF/1+brPd1offi1vz3zt7uxgm7f+EZ1f65Kzcf1tHfKERYKU8gBl+xUusSBkSX",
+	"9YiNQiHCXX8gVmC7Zxb2mBKSw0pMCt9OQ6IDYvJlO+w+2Do8XpYjIpHgG4R9XOUr5esWzxe3DtK7Cyva",
+	"Lm7NfwccDfFDXmf1NcQLAej+CSutSbMSmYed7N3vCwwp8xkQ9474YnCo9wFlDHVbOIKYRzhAzrqloz0r",
+	"zqgIj3yRUExvU0Wd5WFSRg9wu4QM03MYL53nxLJMlzP4ekB+6tj7PVI4fkLtPsRwuhVYn4rx1Ujdf9qO",
+	"fn2S1TX9uxd8dhoMZmD0N6tbSFRyRr7wxeYFxx+NywB3uonv3nIKZcQXVaRo5V47OdvlZ7uFwpxd0YOP",
+	"/a4JbVME/YQnZnnjRjzi0kkK6Hf4mpzRdxhaJJzBpfSlfMEJErWFxkm3ke9WczZWdyskNr0Ij8eHN/Kp",
+	"WiHzxjUKmZpfn4rnopbJw2Exf4GlpO6R5xMfkmdm5oh8pz8odon8ozI98cquYDB1XVGJzDtp1st+Aon5",
+	"my013KIZQRtBlSIMmZxuk6Xle8jqlZW04eGaaBHYf/ou5isyvz4HC7zQE5+VA8wKX4IBzMJD9Fdow5uq",
+	"NFQ4FfkxQ6SkKjSwYVyhkIWAtqS75gDhzXdnuSLtwz/npb1Z4n5iL4kcFujRoJyoywtPMM0Vj6dPTogT",
+	"tqgovOgVr8mMl1tEKkkinjFp4FZUKFqTs9zwF760OHXNv/bBjzOd1/AqE+g2W7jcsa/0Dk8YHM5xkXZU",
+	"xHWH8FPgUO2AXfWv0hlZRaI7FgRR6GkTnaOoLev0wRP8YPHp9vEUasc6pKpE1VJ9XPRzW/1zdis2euIs",
+	"w4b9xxopjr6bulee6hPZUE6K2xvBJZ4hbHh631D+1+XVAe4QhIVGwKe9ymyPoddxq+lzJBOERkZn0GRO",
+	"1XwANpE2K14Ro5UU1jjaeGeN/jdSIusZ+RHp5UxdijWqbGkSP9ExaLUiywpSnwFf50huiNi6Kixm1ONA",
+	"9wG28u0nTs5VtuOI9yCfhadCx4p7Vo7jbiqgckznK9MnxT96cQrdWM9pqGWMdaclW11Y4WuCMPL++gGS",
+	"23fiRa9Twg0507Ecfwz1RSQLNNsiLWiRIBVW9Ibo+yZ+T/A0Jy1yiXSKiW38l4vrU8R9d+6P0HIgdX/k",
+	"dC+Dp3ZFwrm30+Mxd1M3EBZywS9u/Z+9oc7OnXMuxbj72CasHnsKf9VBzTasNzAwZE0dQ7eL0HHtq9pQ",
+	"0h7HVXVmFUYv8SVum+gZt5QnZo5rcpQX7u4IRonekk3bLXbIPZzz8EBi0mkl3fuLBmmK/3uc9OGxrovc",
+	"vk38M9+gBRZohufXCbu3pswVaQ5mDXw/LR59Py2+ffx4Wnw7nf4wLR4/ejidfhoRG9xhOv8QYDJUyJf3",
+	"EyNPPjK4z2pv+dI4qGWBeFV+0VDuuGSRHcKH1oNpugM+F2im+FXesd/650JOEXjeYS5X6tbLYO/8mPtg",
+	"Mv9EUwaTebiMmWH6lsk2R9HaoV5eF4gLtNHmoX29BxmUuijfgi7UCi0wrRptxcYMW6DGOHX0Vv+F5WQk",
+	"+2DnjXvRaJDLo44+t3tledUWKdOJKCAXOfayHjEqkXkq6gux+MWt+6s31/al4Ot3of4zK9eWSrTkp0mZ",
+	"8LU7lkk99vDGPQH/xRnJQfSmHMN1SaX1irDS4frZElOWi3Cbg2wf2jTuasSbU8RfPwoKot/AlqkiStNs",
+	"qFeeXrkh91KHETVAykxsczuwojTyLqCSzCssnB9Cn9sfESM3QYyapkfy6xWTn0YRUA/Qf9zdkwkIpKpa",
+	"AHL9Fj9M4RTUBjx4jgnPZCpGXTMPzT39O1mf2piLmyIlE09/9YPu43Tudv4YPqAevK8099+juE0W7xOE",
+	"v4bOJmczi7vtYBLdBNrc8q82kT8f4WYmLMjFrekbkSbACzvuVAw/kMqxxoJKnsw9tA3I2lfhTpBJY6eU",
+	"aCF4baIR4W0ojjAzyJncVxEGIN0tAL3Cve99qhEMAXqtsO2q03c8XeOdcYzxJ113+SLo8TPK7DOgu7cU",
+	"yBAevn/p4pphT3QuuYbya+ImSV80zcZF5/7NyHfvWQ8AX4THzftqBp6ZHkbyXJHL0cky6ZDm861Naz2J",
+	"uOdoI7iylQbdQr2/ShvPvDdR392lXvtpZYs5QA5y/RfTLBQUySFeMq/EvLGjH0W/e11yBKutO2/XJXvX",
+	"tKPOKHKiVVJ1C9GIE/ASESSq8zRREq1CFGhFqtI6A6RCuKpCju41Was2/HRvyqBsW8PCvqwrumTvm7y+",
+	"TnosKY9wpNwVPQ4PeW493y8Bhr24JpK0G6THqPmwF8s09z+XJd2+HHDPYdcejF4di8o791qvPyPmGajJ",
+	"BV5Tzdz/HwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -694,6 +694,78 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/services/{service}/stages/{stage}/functions/{function}/figures": {
+        parameters: {
+            query: {
+                target: components["parameters"]["target"];
+                /** @description How far back */
+                minutes: 60 | 360 | 1440 | 10080 | 43200;
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                stage: components["parameters"]["stage"];
+                function: components["parameters"]["function"];
+            };
+            cookie?: never;
+        };
+        get: operations["getFigures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/services/{service}/stages/{stage}/messages": {
+        parameters: {
+            query: {
+                target: components["parameters"]["target"];
+                parked: boolean;
+                /** @description Only those after the message of this id */
+                after?: number;
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                stage: components["parameters"]["stage"];
+            };
+            cookie?: never;
+        };
+        get: operations["getMessages"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/services/{service}/stages/{stage}/messages/{message}": {
+        parameters: {
+            query: {
+                target: components["parameters"]["target"];
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                stage: components["parameters"]["stage"];
+                message: components["parameters"]["messageId"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tries a parked message again */
+        post: operations["sendMessageAgain"];
+        /** Takes a parked message away */
+        delete: operations["dropMessage"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/services/{service}/stages/{stage}/logs": {
         parameters: {
             query: {
@@ -709,6 +781,25 @@ export interface paths {
             cookie?: never;
         };
         get: operations["getLogs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/services/{service}/stages/{stage}/secrets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                stage: components["parameters"]["stage"];
+            };
+            cookie?: never;
+        };
+        get: operations["getSecrets"];
         put?: never;
         post?: never;
         delete?: never;
@@ -856,7 +947,7 @@ export interface components {
         };
         Need: {
             /** @enum {string} */
-            kind: "approval" | "drift" | "stopped" | "memory" | "errors" | "build" | "platform";
+            kind: "approval" | "drift" | "stopped" | "memory" | "errors" | "parked" | "build" | "platform";
             text: string;
             path: string;
             stage?: string;
@@ -1304,6 +1395,88 @@ export interface components {
             /** Format: int64 */
             memoryPeak: number;
         };
+        FunctionFigures: {
+            /**
+             * Format: int64
+             * @description Unix milliseconds
+             */
+            from: number;
+            /**
+             * Format: int64
+             * @description The width of a point
+             */
+            widthMs: number;
+            points: components["schemas"]["FigurePoint"][];
+            /** @description By revision, the newest calls first */
+            revisions: components["schemas"]["RevisionFigures"][];
+            /** @description How long warm calls took, from the shortest on; steps without calls are there too */
+            durations: components["schemas"]["DurationStep"][];
+            /**
+             * Format: int64
+             * @description Bytes
+             */
+            memoryLimit?: number;
+            cost?: components["schemas"]["Cost"];
+        };
+        FigurePoint: {
+            /** Format: int64 */
+            at: number;
+            calls: number;
+            errors: number;
+            throttled: number;
+            cold: number;
+            /** Format: double */
+            p50: number;
+            /** Format: double */
+            p95: number;
+            /** Format: int64 */
+            memoryPeak: number;
+        };
+        RevisionFigures: {
+            revision: string;
+            calls: number;
+            errors: number;
+            throttled: number;
+            cold: number;
+            /** Format: double */
+            p50: number;
+            /** Format: double */
+            p95: number;
+            /** Format: double */
+            p99: number;
+            /** Format: double */
+            maxMs: number;
+            /** Format: int64 */
+            memoryPeak: number;
+            errorKinds: {
+                [key: string]: number;
+            };
+        };
+        DurationStep: {
+            /** Format: double */
+            upToMs: number;
+            calls: number;
+        };
+        Cost: {
+            amount: string;
+            currency: string;
+            /** @description The arithmetic in words */
+            how: string;
+        };
+        Message: {
+            /** Format: int64 */
+            id: number;
+            source: string;
+            functions: string[];
+            body: unknown;
+            /** Format: int64 */
+            sentAt: number;
+            /** Format: int64 */
+            dueAt: number;
+            attempts: number;
+            parked: boolean;
+            why: string;
+        };
         Invocation: {
             id: string;
             outcome: string;
@@ -1498,6 +1671,17 @@ export interface components {
             trigger?: string;
             event: unknown;
         };
+        StageSecret: {
+            name: string;
+            /**
+             * Format: int64
+             * @description Unix milliseconds; absent where it has no value
+             */
+            setAt?: number;
+            setBy?: string;
+            /** @description The functions that get it or may read it in this stage */
+            usedBy: string[];
+        };
         SecretWish: {
             value: string;
         };
@@ -1519,6 +1703,8 @@ export interface components {
         function: components["schemas"]["Name"];
         version: number;
         id: number;
+        messageId: number;
+        target: string;
         branch: string;
     };
     requestBodies: never;
@@ -2490,6 +2676,114 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    getFigures: {
+        parameters: {
+            query: {
+                target: components["parameters"]["target"];
+                /** @description How far back */
+                minutes: 60 | 360 | 1440 | 10080 | 43200;
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                stage: components["parameters"]["stage"];
+                function: components["parameters"]["function"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What its calls came to */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FunctionFigures"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getMessages: {
+        parameters: {
+            query: {
+                target: components["parameters"]["target"];
+                parked: boolean;
+                /** @description Only those after the message of this id */
+                after?: number;
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                stage: components["parameters"]["stage"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Messages and events that wait for functions, or were parked after their fifth failure; oldest first, up to 200 */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    sendMessageAgain: {
+        parameters: {
+            query: {
+                target: components["parameters"]["target"];
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                stage: components["parameters"]["stage"];
+                message: components["parameters"]["messageId"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It waits to be given out */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    dropMessage: {
+        parameters: {
+            query: {
+                target: components["parameters"]["target"];
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                stage: components["parameters"]["stage"];
+                message: components["parameters"]["messageId"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getLogs: {
         parameters: {
             query: {
@@ -2513,6 +2807,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LogLine"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSecrets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                stage: components["parameters"]["stage"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The secrets that the service declares, by name; never their values */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StageSecret"][];
                 };
             };
             default: components["responses"]["Problem"];

@@ -68,6 +68,7 @@ const now = useNow(1000)
           </tbody>
         </table>
       </div>
+      <StageSecrets class="mt-3" :service="service" :stage="detail.stage" />
     </section>
   </div>
 </template>

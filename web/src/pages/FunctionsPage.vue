@@ -1,11 +1,13 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, defineAsyncComponent } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { ask, client } from '../api/client'
 import { useFocus } from '../composables/useFocus'
 import { useLoad } from '../composables/useLoad'
 
+// Charts are fetched when somebody wants to see them.
+const FunctionFigures = defineAsyncComponent(() => import('../components/FunctionFigures.vue'))
 const route = useRoute()
 const router = useRouter()
 const { service, stage } = useFocus()
@@ -16,6 +18,8 @@ const tab = computed(() => String(route.params.tab || 'try'))
 const tabs = [
   { key: 'try', label: 'Try' },
   { key: 'log', label: 'Log' },
+  { key: 'figures', label: 'Figures' },
+  { key: 'messages', label: 'Messages' },
   { key: 'settings', label: 'Settings' },
 ]
 const { data, problem } = useLoad(
@@ -56,6 +60,8 @@ function go(to: { function?: string; tab?: string }): void {
       </ul>
       <FunctionTry v-if="tab === 'try'" :key="`${name} ${stage}`" :detail="data" :service="service" />
       <FunctionLog v-else-if="tab === 'log'" :key="`${name} ${stage}`" :detail="data" :service="service" />
+      <FunctionFigures v-else-if="tab === 'figures'" :key="`figures ${name} ${stage}`" :detail="data" :service="service" />
+      <FunctionMessages v-else-if="tab === 'messages'" :key="`messages ${name} ${stage}`" :detail="data" :service="service" />
       <FunctionSettings v-else :detail="data" :service="service" />
     </template>
   </div>

@@ -139,6 +139,7 @@ async function go(): Promise<void> {
             <template v-if="plan.problems.length">
               <h2 class="bad">What stops it</h2>
               <p v-for="p in plan.problems" :key="p.message" class="mb-1 wrap-anywhere">{{ p.message }} <span v-if="p.from?.file" class="quiet">{{ p.from.file }}:{{ p.from.line }}</span></p>
+              <StageSecrets class="my-3" :service="service" :stage="plan.base.stage" missing-only @set="route.params.id ? choose({}) : reload()" />
             </template>
             <p class="mb-2">{{ data.runnable.why }}</p>
             <ProblemNote :problem="runProblem"><button v-if="runProblem?.status === 409" type="button" class="btn btn-sm btn-outline-secondary d-block mt-1" @click="choose({})">Make a new plan</button></ProblemNote>

@@ -1,0 +1,55 @@
+package figures
+
+import (
+	"fmt"
+	"math/big"
+)
+
+// Rates is what a platform asks for calls, as exact decimal numbers.
+type Rates struct {
+	PerMillionCalls string // "" where calls cost nothing
+	PerGiBSecond    string // of the memory limit, while calls run
+	Currency        string // ISO 4217
+}
+
+// Cost gives what calls cost at a memory limit in bytes, with four decimals
+// or as "under 0.0001", and the arithmetic in words.
+func Cost(s Sum, limit int64, r Rates) (amount, how string, err error) {
+	read := func(text string) (*big.Rat, error) {
+		if text == "" {
+			return new(big.Rat), nil
+		}
+		out, ok := new(big.Rat).SetString(text)
+		if !ok {
+			return nil, fmt.Errorf("%q is no price", text)
+		}
+		return out, nil
+	}
+	perCalls, err := read(r.PerMillionCalls)
+	if err != nil {
+		return "", "", err
+	}
+	perTime, err := read(r.PerGiBSecond)
+	if err != nil {
+		return "", "", err
+	}
+	gibSeconds := new(big.Rat).SetFloat64(s.TotalMs)
+	if gibSeconds == nil {
+		return "", "", fmt.Errorf("%v ms cannot be reckoned with", s.TotalMs)
+	}
+	gibSeconds.Mul(gibSeconds, big.NewRat(limit, 1000<<30))
+	total := new(big.Rat).Mul(perCalls, big.NewRat(int64(s.Calls), 1_000_000))
+	total.Add(total, new(big.Rat).Mul(perTime, gibSeconds))
+	how = fmt.Sprintf("%d calls at %s a million, and %s GiB seconds at %s", s.Calls, orNothing(r.PerMillionCalls), gibSeconds.FloatString(3), orNothing(r.PerGiBSecond))
+	if total.Sign() > 0 && total.Cmp(big.NewRat(1, 20_000)) < 0 {
+		return "under 0.0001", how, nil
+	}
+	return total.FloatString(4), how, nil
+}
+
+func orNothing(price string) string {
+	if price == "" {
+		return "nothing"
+	}
+	return price
+}

@@ -1,0 +1,79 @@
+package figures
+
+import "slices"
+
+// Sum is what calls came to.
+type Sum struct {
+	Calls      int            `json:"calls"`
+	Errors     int            `json:"errors"`
+	Throttled  int            `json:"throttled"`
+	Cold       int            `json:"cold"`
+	TotalMs    float64        `json:"totalMs"`
+	MaxMs      float64        `json:"maxMs"`
+	MemoryPeak int64          `json:"memoryPeak"` // bytes
+	ErrorKinds map[string]int `json:"errorKinds"`
+	Durations  Histogram      `json:"-"` // of warm calls
+}
+
+// Add adds another sum to this one.
+func (s *Sum) Add(o Sum) {
+	s.Calls, s.Errors, s.Throttled, s.Cold = s.Calls+o.Calls, s.Errors+o.Errors, s.Throttled+o.Throttled, s.Cold+o.Cold
+	s.TotalMs, s.MaxMs, s.MemoryPeak = s.TotalMs+o.TotalMs, max(s.MaxMs, o.MaxMs), max(s.MemoryPeak, o.MemoryPeak)
+	if s.Durations == nil {
+		s.Durations = Histogram{}
+	}
+	s.Durations.Add(o.Durations)
+	if s.ErrorKinds == nil {
+		s.ErrorKinds = map[string]int{}
+	}
+	for kind, n := range o.ErrorKinds {
+		s.ErrorKinds[kind] += n
+	}
+}
+
+// Measured is the sum of a stretch of time of one revision, such as a minute.
+type Measured struct {
+	At       int64 // Unix milliseconds of its start
+	Revision string
+	Sum
+}
+
+// Point is the sum of all revisions over one step of a series.
+type Point struct {
+	At int64 // Unix milliseconds of its start
+	Sum
+}
+
+// Series sums what was measured from one time and before another, in Unix
+// milliseconds, by steps of equal width; steps without calls are there too. A
+// width that is no more than 0 gives none.
+func Series(measured []Measured, from, to, width int64) []Point {
+	if width <= 0 || to <= from {
+		return nil
+	}
+	out := make([]Point, (to-from+width-1)/width)
+	for i := range out {
+		out[i].At = from + int64(i)*width
+	}
+	for _, m := range measured {
+		if m.At >= from && m.At < to {
+			out[(m.At-from)/width].Add(m.Sum)
+		}
+	}
+	return out
+}
+
+// ByRevision sums by revision, the one that was measured last first.
+func ByRevision(measured []Measured) []Measured {
+	var out []Measured
+	for _, m := range measured {
+		i := slices.IndexFunc(out, func(o Measured) bool { return o.Revision == m.Revision })
+		if i < 0 {
+			i, out = len(out), append(out, Measured{Revision: m.Revision})
+		}
+		out[i].At = max(out[i].At, m.At)
+		out[i].Add(m.Sum)
+	}
+	slices.SortStableFunc(out, func(a, b Measured) int { return int(min(max(b.At-a.At, -1), 1)) })
+	return out
+}

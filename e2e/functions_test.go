@@ -1,0 +1,97 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"rudmar/server/api"
+)
+
+// A message that failed five times is looked at and tried again, and taken away
+// after it failed again; figures are drawn; a secret that is missing is set
+// where the plan asks for it, and is in the function's hands after it ran.
+func TestFunctionsInThePage(t *testing.T) {
+	r := demo(t)
+	browser := browse(t)
+	linden := r.open(browser, "linden")
+	linden.goTo("functions/relay/messages?stage=live")
+	linden.reads("live has version 3, which has no function relay")
+	linden.goTo("functions/warn/messages?stage=live")
+	linden.reads("Nothing waits, nothing is parked", "What fails five times is parked")
+	token, err := os.ReadFile(filepath.Join(r.data, "platform.token"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	sent := func(body string) {
+		t.Helper()
+		if out, err := run(t, r.data, program, "platform", "send", "north/frostline/trial", "alerts", body, "--platform", r.platformAddress(), "--platform-token", string(token)); err != nil {
+			t.Fatal(out)
+		}
+	}
+	sent(`{"station": "moon", "celsius": -40}`)
+	linden.goTo("functions/relay/messages?stage=trial")
+	until(t, "the message is parked", func() bool {
+		var parked []api.Message
+		r.ask("wren", "GET", "/services/frostline/stages/trial/messages?target=local/north&parked=true", nil, &parked)
+		return slices.ContainsFunc(parked, func(m api.Message) bool { return strings.Contains(fmt.Sprint(m.Body), "moon") })
+	})
+	linden.press("^Look again")
+	linden.reads("queues/alerts", "nobody has left a number for moon")
+	linden.goTo("board?stage=trial")
+	linden.reads("failed five times", "in trial")
+	linden.press("failed five times")
+	linden.reads("Parked after five attempts")
+	linden.page.MustElementR("tr", "moon").MustElementR("button", "Take away").MustClick()
+	linden.reads("1 message will be gone for good")
+	linden.fill(`form input[autocomplete="off"]`, "relay")
+	linden.press("^Take it away")
+	linden.reads("1 message taken away")
+	isAccessible(linden, "functions/relay/messages?stage=trial")
+
+	linden.goTo("functions/warn/figures?stage=trial")
+	linden.reads("Calls", "Duration of warm calls", "How long warm calls took", "By revision", "cost", "EUR")
+	linden.sees("a chart that is drawn", "figure canvas")
+	isAccessible(linden, "functions/warn/figures?stage=trial")
+	linden.choose(`select[aria-label="How far back"]`, "the last day")
+	linden.reads("By revision")
+
+	linden.goTo("plan?stage=live&version=7")
+	linden.reads("What stops it", `the secret "sms_key" has no value in live`, "Secrets of live", "secret without a value")
+	linden.press("^Set it")
+	linden.fill(`input[aria-label="Value of sms_key in live"]`, "hush-hush")
+	linden.press("^Keep")
+	linden.reads("enters live through its delivery")
+	linden.goTo("functions/warn/settings?stage=live")
+	linden.reads("sms_key", "set by linden")
+	linden.goTo("journal")
+	linden.reads("secret set", "message taken away")
+
+	// At the command line, with a new value that goes out with the next plan.
+	cli := func(stdin string, args ...string) (string, error) {
+		return runWith(t, stdin, r.data, program, append(args, "--server", r.address, "--handle", "linden", "--password", "orchard")...)
+	}
+	if out, err := cli("", "secret", "list", "frostline", "live"); err != nil || !strings.Contains(out, "sms_key") || !strings.Contains(out, "set by linden") || !strings.Contains(out, "relay") {
+		t.Errorf("%v %s", err, out)
+	}
+	if out, err := cli("", "secret", "set", "frostline", "trial", "sms_key"); err == nil || !strings.Contains(out, "on standard input") {
+		t.Errorf("an empty secret: %v %s", err, out)
+	}
+	if out, err := cli("x", "secret", "set", "frostline", "trial", "other"); err == nil || !strings.Contains(out, `declares no secret "other"`) {
+		t.Errorf("an unknown secret: %v %s", err, out)
+	}
+	if out, err := cli("a new key\n", "secret", "set", "frostline", "trial", "sms_key"); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	linden.goTo("plan?stage=trial")
+	linden.reads("grant/relay/secrets/sms_key")
+	linden.press("^Run this plan")
+	linden.reads("1 step of 1 done")
+	sent(`{"station": "hill", "celsius": -1}`)
+	log := r.open(browser, "wren")
+	log.goTo("functions/relay/log?stage=trial")
+	log.reads("with a key of 9 characters")
+}

@@ -1,0 +1,112 @@
+package server
+
+import (
+	"context"
+	"maps"
+	"slices"
+	"strconv"
+	"time"
+
+	"rudmar/core/figures"
+	"rudmar/core/manifest"
+	wire "rudmar/platform/api"
+	"rudmar/server/api"
+)
+
+// shownPoints is how many points a series has at most.
+const shownPoints = 60
+
+func (h *handlers) GetFigures(ctx context.Context, r api.GetFiguresRequestObject) (api.GetFiguresResponseObject, error) {
+	client, scope, err := h.engine.Planner.Platform(r.Service, r.Stage, manifest.ParseTarget(r.Params.Target))
+	if err != nil {
+		return nil, err
+	}
+	back := time.Duration(r.Params.Minutes) * time.Minute
+	width := back / shownPoints
+	to := h.engine.Store.Now().Truncate(width).Add(width)
+	from := to.Add(-back)
+	minutes, err := client.Metrics(ctx, scope, from)
+	if err != nil {
+		return nil, err
+	}
+	kinds, err := client.Kinds(ctx)
+	if err != nil {
+		return nil, err
+	}
+	snapshot, err := client.Snapshot(ctx, scope)
+	if err != nil {
+		return nil, err
+	}
+	measured := measuredOf(minutes, r.Function)
+	out := api.FunctionFigures{From: from.UnixMilli(), WidthMs: width.Milliseconds(), Points: []api.FigurePoint{}, Revisions: []api.RevisionFigures{}}
+	for _, p := range figures.Series(measured, from.UnixMilli(), to.UnixMilli(), width.Milliseconds()) {
+		out.Points = append(out.Points, api.FigurePoint{At: p.At, Calls: p.Calls, Errors: p.Errors, Throttled: p.Throttled, Cold: p.Cold,
+			P50: p.Durations.Quantile(0.5), P95: p.Durations.Quantile(0.95), MemoryPeak: p.MemoryPeak})
+	}
+	total := figures.Sum{}
+	for _, m := range figures.ByRevision(measured) {
+		total.Add(m.Sum)
+		out.Revisions = append(out.Revisions, api.RevisionFigures{Revision: m.Revision, Calls: m.Calls, Errors: m.Errors, Throttled: m.Throttled, Cold: m.Cold,
+			P50: m.Durations.Quantile(0.5), P95: m.Durations.Quantile(0.95), P99: m.Durations.Quantile(0.99), MaxMs: m.MaxMs, MemoryPeak: m.MemoryPeak, ErrorKinds: m.ErrorKinds})
+	}
+	out.Durations = stepsOf(total.Durations)
+	i := slices.IndexFunc(snapshot.Resources, func(res wire.Resource) bool { return res.Address == "function/"+r.Function })
+	if i < 0 {
+		return api.GetFigures200JSONResponse(out), nil
+	}
+	memory, _ := snapshot.Resources[i].Attributes["memory"].(float64)
+	limit := int64(memory)
+	out.MemoryLimit = &limit
+	out.Cost, err = costOf(total, limit, kinds.Prices)
+	return api.GetFigures200JSONResponse(out), err
+}
+
+// measuredOf reads what a platform measured of a function.
+func measuredOf(minutes []wire.MinuteSum, function string) []figures.Measured {
+	var out []figures.Measured
+	for _, m := range minutes {
+		if m.Function != function {
+			continue
+		}
+		durations := figures.Histogram{}
+		for key, n := range m.Durations {
+			if bucket, err := strconv.Atoi(key); err == nil { // another key is none of the protocol's
+				durations[bucket] += n
+			}
+		}
+		out = append(out, figures.Measured{At: m.Minute, Revision: m.Revision, Sum: figures.Sum{Calls: m.Calls, Errors: m.Errors, Throttled: m.Throttled, Cold: m.Cold,
+			TotalMs: m.TotalMs, MaxMs: m.MaxMs, MemoryPeak: m.MemoryPeak, ErrorKinds: m.ErrorKinds, Durations: durations}})
+	}
+	return out
+}
+
+// stepsOf lists the buckets of a histogram from its first to its last.
+func stepsOf(h figures.Histogram) []api.DurationStep {
+	out := []api.DurationStep{}
+	keys := slices.Sorted(maps.Keys(h))
+	if len(keys) == 0 {
+		return out
+	}
+	for k := keys[0]; k <= keys[len(keys)-1]; k++ {
+		out = append(out, api.DurationStep{UpToMs: figures.UpTo(k), Calls: h[k]})
+	}
+	return out
+}
+
+// costOf gives what calls cost by a platform's price list; nil where it has none.
+func costOf(total figures.Sum, limit int64, prices []wire.Price) (*api.Cost, error) {
+	var rates figures.Rates
+	for _, p := range prices {
+		switch p.Of {
+		case wire.Calls:
+			rates.PerMillionCalls, rates.Currency = p.Amount, p.Currency
+		case wire.MemoryTime:
+			rates.PerGiBSecond, rates.Currency = p.Amount, p.Currency
+		}
+	}
+	if rates.Currency == "" {
+		return nil, nil
+	}
+	amount, how, err := figures.Cost(total, limit, rates)
+	return &api.Cost{Amount: amount, Currency: rates.Currency, How: how}, err
+}

@@ -1,0 +1,52 @@
+package server
+
+import (
+	"context"
+	"strconv"
+
+	"rudmar/core/manifest"
+	"rudmar/engine/people"
+	"rudmar/engine/store"
+	"rudmar/platform"
+	"rudmar/server/api"
+)
+
+func (h *handlers) GetMessages(ctx context.Context, r api.GetMessagesRequestObject) (api.GetMessagesResponseObject, error) {
+	client, scope, err := h.engine.Planner.Platform(r.Service, r.Stage, manifest.ParseTarget(r.Params.Target))
+	if err != nil {
+		return nil, err
+	}
+	list, err := client.MessagesAfter(ctx, scope, r.Params.Parked, orZero(r.Params.After))
+	if err != nil {
+		return nil, err
+	}
+	out, err := convert[[]api.Message](list)
+	return api.GetMessages200JSONResponse(append([]api.Message{}, out...)), err
+}
+
+func (h *handlers) SendMessageAgain(ctx context.Context, r api.SendMessageAgainRequestObject) (api.SendMessageAgainResponseObject, error) {
+	err := h.onMessage(ctx, r.Service, r.Stage, r.Params.Target, r.Message, "message tried again", (*platform.Client).SendAgain)
+	return api.SendMessageAgain204Response{}, err
+}
+
+func (h *handlers) DropMessage(ctx context.Context, r api.DropMessageRequestObject) (api.DropMessageResponseObject, error) {
+	err := h.onMessage(ctx, r.Service, r.Stage, r.Params.Target, r.Message, "message taken away", (*platform.Client).DropMessage)
+	return api.DropMessage204Response{}, err
+}
+
+// onMessage does something with a parked message, and notes it in the journal.
+func (h *handlers) onMessage(ctx context.Context, service, stage, target string, id int64, what string, do func(*platform.Client, context.Context, platform.Scope, int64) error) error {
+	person := who(ctx).person
+	if err := people.May(person, people.Deploy); err != nil {
+		return err
+	}
+	client, scope, err := h.engine.Planner.Platform(service, stage, manifest.ParseTarget(target))
+	if err != nil {
+		return err
+	}
+	if err := do(client, ctx, scope, id); err != nil {
+		return err
+	}
+	h.engine.Watch.Nudge() // what waits for people has changed
+	return h.engine.Store.Note(ctx, store.Entry{Person: person.Handle, Service: service, Stage: stage, What: what, Text: strconv.FormatInt(id, 10) + " on " + target})
+}

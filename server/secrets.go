@@ -1,0 +1,70 @@
+package server
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"rudmar/core/manifest"
+	"rudmar/engine/people"
+	"rudmar/engine/store"
+	"rudmar/server/api"
+)
+
+func (h *handlers) GetSecrets(ctx context.Context, r api.GetSecretsRequestObject) (api.GetSecretsResponseObject, error) {
+	v, err := h.view(ctx, r.Service)
+	if err != nil {
+		return nil, err
+	}
+	if v.manifests == nil || v.manifests.Stage(r.Stage) == nil {
+		return nil, fmt.Errorf("the stage %s of %s: %w", r.Stage, r.Service, store.ErrNotFound)
+	}
+	kept, err := h.engine.Store.Secrets(ctx, r.Service, r.Stage)
+	if err != nil {
+		return nil, err
+	}
+	out := api.GetSecrets200JSONResponse{}
+	for _, name := range v.manifests.Secrets {
+		secret := api.StageSecret{Name: name, UsedBy: usersOf(v.manifests, r.Stage, name)}
+		if i := slices.IndexFunc(kept, func(s store.Sealed) bool { return s.Name == name }); i >= 0 {
+			at := kept[i].At.UnixMilli()
+			secret.SetAt, secret.SetBy = &at, &kept[i].Person
+		}
+		out = append(out, secret)
+	}
+	return out, nil
+}
+
+// usersOf lists the functions that get a secret by a variable, or may read it.
+func usersOf(service *manifest.Service, stage, name string) []string {
+	out := []string{}
+	for _, fn := range service.Functions {
+		c := fn.At(stage)
+		gets := slices.ContainsFunc(c.Env, func(v manifest.EnvVar) bool {
+			return slices.ContainsFunc(v.Value, func(p manifest.Part) bool { return p.Kind == manifest.ToSecret && p.Name == name })
+		})
+		reads := slices.ContainsFunc(c.Permissions, func(p manifest.Permission) bool {
+			of, literal := p.Of.Literal()
+			return literal && of == "secrets/"+name
+		})
+		if gets || reads {
+			out = append(out, fn.Name)
+		}
+	}
+	return out
+}
+
+func (h *handlers) SetSecret(ctx context.Context, r api.SetSecretRequestObject) (api.SetSecretResponseObject, error) {
+	person := who(ctx).person
+	if err := people.May(person, people.Deploy); err != nil {
+		return nil, err
+	}
+	v, err := h.view(ctx, r.Service)
+	if err != nil {
+		return nil, err
+	}
+	if v.manifests == nil || !slices.Contains(v.manifests.Secrets, r.Secret) || v.manifests.Stage(r.Stage) == nil {
+		return nil, badRequest(fmt.Sprintf("%s declares no secret %q, or has no stage %s", r.Service, r.Secret, r.Stage))
+	}
+	return api.SetSecret204Response{}, h.engine.People.SetSecret(ctx, r.Service, r.Stage, r.Secret, r.Body.Value, person.Handle)
+}

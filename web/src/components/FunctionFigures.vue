@@ -1,0 +1,129 @@
+<script setup lang="ts">
+import { computed, ref } from 'vue'
+
+import { ask, client, type Schemas } from '../api/client'
+import { useLoad } from '../composables/useLoad'
+import { bytes, duration, exact } from '../words'
+
+const props = defineProps<{ detail: Schemas['FunctionDetail']; service: string }>()
+const target = ref(props.detail.targets[0] ?? '')
+const minutes = ref<60 | 360 | 1440 | 10080 | 43200>(60)
+const spans = [
+  { value: 60, label: 'the last hour' },
+  { value: 360, label: 'the last 6 hours' },
+  { value: 1440, label: 'the last day' },
+  { value: 10080, label: 'the last week' },
+  { value: 43200, label: 'the last 30 days' },
+] as const
+
+const { data, problem } = useLoad(
+  () =>
+    ask(
+      client.GET('/services/{service}/stages/{stage}/functions/{function}/figures', {
+        params: { path: { service: props.service, stage: props.detail.stage, function: props.detail.function }, query: { target: target.value, minutes: minutes.value } },
+      }),
+    ),
+  { watch: () => [target.value, minutes.value].join(' '), topics: ['look', 'deployment'] },
+)
+const points = computed(() => data.value?.points ?? [])
+const labels = computed(() => points.value.map((p) => (minutes.value > 1440 ? exact(p.at).slice(5, 16) : exact(p.at).slice(11, 16))))
+const called = computed(() => (data.value?.revisions ?? []).some((r) => r.calls + r.throttled > 0))
+const answered = computed(() => points.value.map((p) => p.calls - p.errors))
+/** A round step of the memory axis: a power of two, about a quarter of the limit. */
+const memoryStep = computed(() => 2 ** Math.ceil(Math.log2((data.value?.memoryLimit ?? 2 ** 27) / 4)))
+const some = (p: Schemas['FigurePoint'], n: number) => (p.calls > p.cold ? n : null)
+const whole = (n: number) => String(n)
+</script>
+
+<template>
+  <section>
+    <div class="controls">
+      <select v-model="minutes" class="form-select" aria-label="How far back">
+        <option v-for="s in spans" :key="s.value" :value="s.value">{{ s.label }}</option>
+      </select>
+      <select v-if="detail.targets.length > 1" v-model="target" class="form-select" aria-label="Target"><option v-for="t in detail.targets" :key="t">{{ t }}</option></select>
+      <span v-if="data?.cost && called" class="quiet" :title="data.cost.how">cost {{ data.cost.amount }} {{ data.cost.currency }}: {{ data.cost.how }}</span>
+    </div>
+    <ProblemNote :problem="problem" />
+    <EmptyNote v-if="data && !called" title="No calls in this time">Call it under Try, or look further back.</EmptyNote>
+    <template v-else-if="data">
+      <div class="grid">
+        <FigureChart
+          title="Calls"
+          :labels="labels"
+          stacked
+          :say="whole"
+          :rows="[
+            { label: 'answered', values: answered, colour: 'spruce' },
+            { label: 'failed', values: points.map((p) => p.errors), colour: 'clay' },
+            { label: 'too many at once', values: points.map((p) => p.throttled), colour: 'amber' },
+          ]"
+        />
+        <FigureChart
+          title="Duration of warm calls"
+          :labels="labels"
+          :say="duration"
+          :rows="[
+            { label: 'half took up to', values: points.map((p) => some(p, p.p50)), colour: 'fjord', line: true },
+            { label: '95 of 100 took up to', values: points.map((p) => some(p, p.p95)), colour: 'heather', line: true },
+          ]"
+        />
+        <FigureChart
+          title="Memory"
+          :labels="labels"
+          :step="memoryStep"
+          :say="bytes"
+          :rows="[
+            { label: 'highest peak', values: points.map((p) => p.memoryPeak || null), colour: 'spruce' },
+            { label: 'limit', values: points.map(() => data?.memoryLimit ?? null), colour: 'clay', line: true, dashed: true },
+          ]"
+        />
+        <FigureChart title="How long warm calls took" :labels="data.durations.map((d) => duration(d.upToMs))" :say="whole" :rows="[{ label: 'calls of up to so long', values: data.durations.map((d) => d.calls), colour: 'fjord' }]" />
+      </div>
+      <h2 class="mt-3">By revision</h2>
+      <div class="sheet">
+        <table class="rows">
+          <thead>
+            <tr>
+              <th>revision</th><th class="num">calls</th><th class="num">failed</th><th class="num">too many at once</th><th class="num">cold starts</th><th class="num">half up to</th><th class="num">95 % up to</th><th class="num">99 % up to</th><th class="num">longest</th><th class="num">memory peak</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="r in data.revisions" :key="r.revision">
+              <td><code>{{ r.revision || 'none' }}</code></td>
+              <td class="num">{{ r.calls }}</td>
+              <td class="num" :class="{ bad: r.errors > 0 }">
+                {{ r.errors }}<span v-if="r.errors" class="d-block small">{{ Object.entries(r.errorKinds).map(([k, n]) => `${k} ${n}`).join(', ') }}</span>
+              </td>
+              <td class="num">{{ r.throttled }}</td>
+              <td class="num">{{ r.cold }}</td>
+              <td class="num">{{ duration(r.p50) }}</td>
+              <td class="num">{{ duration(r.p95) }}</td>
+              <td class="num">{{ duration(r.p99) }}</td>
+              <td class="num">{{ duration(r.maxMs) }}</td>
+              <td class="num">{{ bytes(r.memoryPeak) }}</td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+      <p class="quiet small mt-2 mb-0">Durations are right to a tenth, and leave cold starts out.</p>
+    </template>
+  </section>
+</template>
+
+<style scoped>
+.controls {
+  display: flex;
+  gap: 0.7rem;
+  align-items: center;
+  margin-bottom: 0.8rem;
+}
+.controls .form-select {
+  width: auto;
+}
+.grid {
+  display: grid;
+  grid-template-columns: repeat(2, minmax(0, 1fr));
+  gap: 1rem 1.6rem;
+}
+</style>

@@ -1,0 +1,142 @@
+<script setup lang="ts">
+import { computed, ref } from 'vue'
+
+import { ask, client, type Schemas } from '../api/client'
+import { useAction } from '../composables/useAction'
+import { useLoad } from '../composables/useLoad'
+import { useSession } from '../stores/session'
+import { count } from '../words'
+
+/** What waits for a function, and what failed too often and was parked. */
+const props = defineProps<{ detail: Schemas['FunctionDetail']; service: string }>()
+const session = useSession()
+const target = ref(props.detail.targets[0] ?? '')
+const path = computed(() => ({ service: props.service, stage: props.detail.stage }))
+
+async function list(parked: boolean): Promise<Schemas['Message'][]> {
+  const all = await ask(client.GET('/services/{service}/stages/{stage}/messages', { params: { path: path.value, query: { target: target.value, parked } } }))
+  return all.filter((m) => m.functions.includes(props.detail.function))
+}
+const { data, problem, reload } = useLoad(async () => ({ parked: await list(true), waiting: await list(false) }), { watch: () => target.value, topics: ['look', 'deployment'] })
+const open = ref<number | null>(null)
+const dropping = ref<number[]>([])
+const confirm = ref('')
+const said = ref('')
+const { busy, problem: actionProblem, run } = useAction()
+
+function each(ids: number[], what: string, act: (message: number) => Promise<unknown>): Promise<boolean> {
+  return run(async () => {
+    for (const id of ids) await act(id)
+    said.value = `${count(ids.length, 'message')} ${what}`
+    dropping.value = []
+    confirm.value = ''
+    await reload()
+  })
+}
+const again = (ids: number[]) =>
+  each(ids, 'given to the function again', (message) => ask(client.POST('/services/{service}/stages/{stage}/messages/{message}', { params: { path: { ...path.value, message }, query: { target: target.value } } })))
+const drop = (ids: number[]) =>
+  each(ids, 'taken away', (message) => ask(client.DELETE('/services/{service}/stages/{stage}/messages/{message}', { params: { path: { ...path.value, message }, query: { target: target.value } } })))
+const text = (m: Schemas['Message']) => JSON.stringify(m.body)
+const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
+</script>
+
+<template>
+  <section>
+    <div class="controls">
+      <select v-if="detail.targets.length > 1" v-model="target" class="form-select" aria-label="Target"><option v-for="t in detail.targets" :key="t">{{ t }}</option></select>
+      <button type="button" class="btn btn-sm btn-outline-secondary" @click="reload()">Look again</button>
+      <span class="quiet" role="status">{{ said }}</span>
+    </div>
+    <ProblemNote :problem="problem" />
+    <ProblemNote :problem="actionProblem" />
+    <EmptyNote v-if="data && data.parked.length + data.waiting.length === 0" title="Nothing waits, nothing is parked">
+      Messages of queues, objects and other functions' ends wait here until {{ detail.function }} has answered them. What fails five times is parked, to be looked at and tried again.
+    </EmptyNote>
+    <template v-if="data?.parked.length">
+      <div class="head">
+        <h2>Parked after five attempts: {{ data.parked.length }}</h2>
+        <template v-if="ids.length > 1">
+          <button type="button" class="btn btn-sm btn-primary" :disabled="busy || !session.may('deploy')" @click="again(ids)">Try all again</button>
+          <button type="button" class="btn btn-sm btn-outline-secondary" :disabled="busy || !session.may('deploy')" @click="dropping = ids">Take all away</button>
+        </template>
+      </div>
+      <form v-if="dropping.length" class="sheet sheet-pad mb-2" @submit.prevent="drop(dropping)">
+        <label>
+          {{ count(dropping.length, 'message') }} will be gone for good. Type <strong>{{ detail.function }}</strong> to confirm:
+          <input v-model="confirm" class="form-control mt-1" autocomplete="off" />
+        </label>
+        <div class="mt-2">
+          <button type="submit" class="btn btn-sm btn-danger" :disabled="busy || confirm !== detail.function">Take {{ dropping.length === 1 ? 'it' : 'them' }} away</button>
+          <button type="button" class="btn btn-sm btn-link" @click="dropping = []">Keep {{ dropping.length === 1 ? 'it' : 'them' }}</button>
+        </div>
+      </form>
+      <div class="sheet mb-3">
+        <table class="rows">
+          <thead>
+            <tr><th>sent</th><th>from</th><th>why the last attempt failed, and the message</th><th /></tr>
+          </thead>
+          <tbody>
+            <tr v-for="m in data.parked" :key="m.id">
+              <td class="text-nowrap"><TimeAgo :at="m.sentAt" /></td>
+              <td><code>{{ m.source }}</code></td>
+              <td class="wrap-anywhere">
+                <span class="bad">{{ m.why }}</span>
+                <button type="button" class="btn btn-link body mono" :aria-expanded="open === m.id" @click="open = open === m.id ? null : m.id">{{ open === m.id ? 'less' : text(m) }}</button>
+                <pre v-if="open === m.id" class="block">{{ JSON.stringify(m.body, null, 2) }}</pre>
+              </td>
+              <td class="text-nowrap text-end">
+                <button type="button" class="btn btn-sm btn-outline-secondary" :disabled="busy || !session.may('deploy')" @click="again([m.id])">Try again</button>
+                <button type="button" class="btn btn-sm btn-link" :disabled="busy || !session.may('deploy')" @click="dropping = [m.id]">Take away</button>
+              </td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+    </template>
+    <template v-if="data?.waiting.length">
+      <h2>Waiting: {{ data.waiting.length }}</h2>
+      <div class="sheet">
+        <table class="rows">
+          <thead>
+            <tr><th>sent</th><th>from</th><th>attempts so far</th><th>message</th></tr>
+          </thead>
+          <tbody>
+            <tr v-for="m in data.waiting" :key="m.id">
+              <td class="text-nowrap"><TimeAgo :at="m.sentAt" /></td>
+              <td><code>{{ m.source }}</code></td>
+              <td>{{ m.attempts }}<span v-if="m.why" class="bad wrap-anywhere"> {{ m.why }}</span></td>
+              <td class="mono wrap-anywhere">{{ text(m) }}</td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+    </template>
+  </section>
+</template>
+
+<style scoped>
+.controls,
+.head {
+  display: flex;
+  gap: 0.7rem;
+  align-items: center;
+  margin-bottom: 0.6rem;
+}
+.controls .form-select {
+  width: auto;
+}
+.head h2 {
+  margin: 0;
+}
+.body {
+  display: block;
+  max-width: 100%;
+  padding: 0;
+  text-align: left;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+  font-size: 0.8125rem;
+}
+</style>
