@@ -148,7 +148,7 @@ func TestJourney(t *testing.T) {
 			t.Errorf("case %s: %+v", c.Name, c.Outcomes)
 		}
 	}
-	if len(trial.Cases) != 7 {
+	if len(trial.Cases) != 8 {
 		t.Errorf("%d cases ran", len(trial.Cases))
 	}
 

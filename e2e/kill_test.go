@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"net/http"
 	"os/exec"
+	"slices"
 	"sync"
 	"testing"
 	"time"
@@ -15,6 +16,7 @@ import (
 	"rudmar/core/expand"
 	"rudmar/core/pack"
 	"rudmar/platform"
+	wire "rudmar/platform/api"
 	"rudmar/platform/conform"
 )
 
@@ -28,8 +30,11 @@ type accepted struct {
 	objects   map[string]bool
 	rows      map[string]bool
 	resources map[string]string // address → owner
-	calls     map[string]logged
-	old       int // log lines that had to be there
+	// operations gives the name of the resource that each is to make.
+	operations map[string]string
+	calls      map[string]logged
+	old        int // log lines that had to be there
+	changes    int // operations that had to end
 }
 
 // logged is when a call was answered, in which of the platform's lives.
@@ -38,12 +43,12 @@ type logged struct {
 	at    time.Time
 }
 
-// Killed at any moment, the platform loses no message, object, row or resource
-// that it took, and no log line older than a second.
+// Killed at any moment, the platform loses no message, object, row, resource or
+// change that it took, and no log line older than a second.
 func TestAKilledPlatformLosesNothing(t *testing.T) {
 	data := t.TempDir()
 	scope := platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}
-	took := &accepted{messages: map[int]bool{}, objects: map[string]bool{}, rows: map[string]bool{}, resources: map[string]string{}, calls: map[string]logged{}}
+	took := &accepted{messages: map[int]bool{}, objects: map[string]bool{}, rows: map[string]bool{}, resources: map[string]string{}, operations: map[string]string{}, calls: map[string]logged{}}
 	var killed []time.Time // by round
 	random := rand.New(rand.NewPCG(4, 2))
 	for round := range kills {
@@ -83,8 +88,8 @@ func TestAKilledPlatformLosesNothing(t *testing.T) {
 			again.kill()
 		}
 	}
-	if len(took.messages) < kills || len(took.objects) < kills || len(took.rows) < kills/4 || took.old == 0 || len(took.resources) < kills {
-		t.Errorf("too little was taken to tell: %d messages, %d objects, %d rows, %d resources", len(took.messages), len(took.objects), len(took.rows), len(took.resources))
+	if len(took.messages) < kills || len(took.objects) < kills || len(took.rows) < kills/4 || took.old == 0 || len(took.resources) < kills || took.changes < kills {
+		t.Errorf("too little was taken to tell: %d messages, %d objects, %d rows, %d resources, %d changes", len(took.messages), len(took.objects), len(took.rows), len(took.resources), took.changes)
 	}
 }
 
@@ -112,7 +117,8 @@ func startPlatform(t *testing.T, data string) (*rig, *platform.Client) {
 	}
 }
 
-func (r *rig) platformAsk(method, path string, body any) (int, []byte) {
+// platformAsk asks the platform, with headers as names and values in turn.
+func (r *rig) platformAsk(method, path string, body any, headers ...string) (int, []byte) {
 	text, _ := json.Marshal(body)
 	q, err := http.NewRequest(method, "http://"+r.address+path, bytes.NewReader(text))
 	if err != nil {
@@ -120,6 +126,9 @@ func (r *rig) platformAsk(method, path string, body any) (int, []byte) {
 	}
 	q.Header.Set("Authorization", "Bearer secret")
 	q.Header.Set("Content-Type", "application/json")
+	for pair := range slices.Chunk(headers, 2) {
+		q.Header.Set(pair[0], pair[1])
+	}
 	response, err := http.DefaultClient.Do(q)
 	if err != nil {
 		return 0, nil // it was killed
@@ -180,7 +189,7 @@ func deployKeeper(t *testing.T, client *platform.Client, scope platform.Scope) {
 // one has one thing taken.
 func (a *accepted) one(t *testing.T, r *rig, client *platform.Client, scope platform.Scope, round, n int) {
 	name := fmt.Sprint("n", n)
-	switch n % 4 {
+	switch n % 5 {
 	case 0:
 		if status, _ := r.platformAsk("POST", "/hand/north/frostline/trial/queues/waiting", n); status == http.StatusAccepted {
 			a.keep(func() { a.messages[n] = true })
@@ -202,6 +211,13 @@ func (a *accepted) one(t *testing.T, r *rig, client *platform.Client, scope plat
 				a.calls[inv.Id] = logged{round, time.Now()}
 			})
 		}
+	case 4:
+		var op wire.Operation
+		status, body := r.platformAsk("PUT", "/regions/north/scopes/frostline/trial/resources/identity%2F"+name, wire.ResourceWish{Attributes: map[string]any{"owner": name}},
+			"Prefer", "respond-async", "Idempotency-Key", name)
+		if status == http.StatusAccepted && json.Unmarshal(body, &op) == nil {
+			a.keep(func() { a.operations[op.Id] = name })
+		}
 	}
 }
 
@@ -214,6 +230,19 @@ func (a *accepted) keep(what func()) {
 // all expects everything that was taken to be there.
 func (a *accepted) all(t *testing.T, r *rig, client *platform.Client, scope platform.Scope, killed []time.Time) {
 	t.Helper()
+	for id, name := range a.operations {
+		delete(a.operations, id)
+		var op wire.Operation
+		until(t, "operation "+id+" ends", func() bool {
+			_, body := r.platformAsk("GET", "/operations/"+id, nil)
+			return json.Unmarshal(body, &op) == nil && op.State != "" && op.State != wire.OperationWaiting
+		})
+		if op.State != wire.OperationDone {
+			t.Errorf("the operation for %s: %+v", name, op)
+		}
+		a.changes++
+		a.resources["identity/"+name] = name
+	}
 	snapshot, err := client.Snapshot(t.Context(), scope)
 	if err != nil {
 		t.Fatal(err)

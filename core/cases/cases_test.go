@@ -120,7 +120,8 @@ func TestJudge(t *testing.T) {
 		found  string
 	}{
 		{"status == 200", true, "status is 200"}, {"status == 404", false, "status is 200"}, {"body.warning == false", true, "body.warning is false"}, {`body.name.startsWith("h")`, true, `body.name is "hill"`},
-		{`took < duration("10ms")`, false, "took is 30ms"}, {"memory_peak < 64 * 1024 * 1024", true, "memory_peak is 20971520"}, {`logs.exists(l, l.contains("hill"))`, true, ""}, {"cold", false, ""},
+		{`took < duration("10ms")`, false, "took is 30ms"}, {"memory_peak < 64 * 1024 * 1024", true, "memory_peak is 20971520"}, {`logs.exists(l, l.contains("hill"))`, true, `logs is ["looked at hill"]`}, {"cold", false, "cold is false"}, {"!cold", true, "cold is false"},
+		{`!logs.all(l, l == "")`, true, `logs is ["looked at hill"]`}, {"body.warning || cold", false, ""},
 		{"body.temperature > 3", false, "no such key"}, {"status = 200", false, "Syntax error"}, {`"hill" in [body.name]`, true, `"hill" is "hill"`},
 	}
 	for _, tt := range tests {

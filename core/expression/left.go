@@ -16,7 +16,8 @@ import (
 )
 
 // Found says what the expression's left side was: of "status == 200" the
-// value of status. It is "" for an expression that compares nothing.
+// value of status, of "logs.exists(…)" that of logs. It is "" where there is no
+// such side.
 func (l *Language) Found(ctx context.Context, text string, variables map[string]any) string {
 	tree, issues := l.env.Parse(text)
 	if issues != nil && issues.Err() != nil {
@@ -49,11 +50,19 @@ func (l *Language) Found(ctx context.Context, text string, variables map[string]
 }
 
 func leftSide(e ast.Expr) ast.Expr {
-	if e.Kind() != ast.CallKind {
+	switch e.Kind() {
+	case ast.IdentKind, ast.SelectKind: // cold
+		return e
+	case ast.ComprehensionKind: // logs.exists(l, …)
+		return e.AsComprehension().IterRange()
+	case ast.CallKind:
+	default:
 		return nil
 	}
 	call := e.AsCall()
 	switch call.FunctionName() {
+	case "!_":
+		return leftSide(call.Args()[0])
 	case "_==_", "_!=_", "_<_", "_<=_", "_>_", "_>=_", "@in":
 		return call.Args()[0]
 	}

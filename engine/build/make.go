@@ -38,6 +38,8 @@ type making struct {
 	writes   map[string]string // files that are put there in any case
 	only     string            // the one file that goes into the archive; "" for all
 	env      []string
+	// locked tells what the sources leave open that has to be settled; nil where nothing has to.
+	locked func([]pack.Entry) error
 }
 
 // howToMake gives what turns a function's sources into what its archive holds:
@@ -52,8 +54,9 @@ func howToMake(fn *manifest.Function, has func(name string) bool) (making, error
 	own := len(m.commands) > 0
 	switch config.Runtime.V {
 	case "python":
-		if !own && has("requirements.txt") {
-			m.commands = [][]string{{"/usr/bin/python3", "-m", "pip", "install", "--quiet", "--no-compile", "--no-input", "--disable-pip-version-check", "--target", ".", "--requirement", "requirements.txt"}}
+		if !own && has(requirementsFile) {
+			m.commands = [][]string{{"/usr/bin/python3", "-m", "pip", "install", "--quiet", "--no-compile", "--no-input", "--disable-pip-version-check", "--target", ".", "--requirement", requirementsFile}}
+			m.locked = unpinned
 		}
 	case "node":
 		if !own && has("package-lock.json") {
@@ -70,7 +73,7 @@ func howToMake(fn *manifest.Function, has func(name string) bool) (making, error
 			return m, err
 		}
 		m.adds, m.writes, m.only = files, map[string]string{"rudmar_worker_wasip1.go": worker}, "main.wasm"
-		m.env = []string{"GOOS=wasip1", "GOARCH=wasm", "GOFLAGS=-mod=mod"}
+		m.env = []string{"GOOS=wasip1", "GOARCH=wasm", "GOFLAGS=-mod=readonly", "GOTOOLCHAIN=local"}
 		m.commands = append(m.commands, []string{"go", "build", "-buildmode=c-shared", "-trimpath", "-buildvcs=false", "-ldflags=-s -w -buildid=", "-o", "main.wasm", "."})
 	}
 	return m, nil
@@ -92,6 +95,11 @@ func (m making) String() string {
 
 // make makes a function in a clean folder, and gives the files of its archive.
 func (m making) make(ctx context.Context, entries []pack.Entry, leaveOut []string, log io.Writer) ([]pack.Entry, error) {
+	if m.locked != nil {
+		if err := m.locked(entries); err != nil {
+			return nil, err
+		}
+	}
 	ctx, cancel := context.WithTimeout(ctx, maxMaking)
 	defer cancel()
 	root, err := os.MkdirTemp("", "rudmar-build-")

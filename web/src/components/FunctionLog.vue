@@ -8,6 +8,7 @@ const target = ref(props.detail.targets[0] ?? '')
 const everything = ref(false)
 const find = ref('')
 const invocation = ref('')
+const revision = ref('')
 const lines = ref<Schemas['LogLine'][]>([])
 const state = ref('connecting')
 let stream: EventSource | null = null
@@ -38,7 +39,10 @@ watch(
 onUnmounted(() => stream?.close())
 
 const calls = computed(() => [...new Set(lines.value.map((l) => l.invocation))].filter(Boolean).slice(-30).reverse())
-const shown = computed(() => lines.value.filter((l) => (!find.value || l.text.includes(find.value)) && (!invocation.value || l.invocation === invocation.value)))
+const revisions = computed(() => [...new Set(lines.value.map((l) => l.revision))].filter(Boolean).reverse())
+const shown = computed(() =>
+  lines.value.filter((l) => (!find.value || l.text.includes(find.value)) && (!invocation.value || l.invocation === invocation.value) && (!revision.value || l.revision === revision.value)),
+)
 </script>
 
 <template>
@@ -48,6 +52,10 @@ const shown = computed(() => lines.value.filter((l) => (!find.value || l.text.in
       <select v-model="invocation" class="form-select" aria-label="Call">
         <option value="">all calls</option>
         <option v-for="c in calls" :key="c">{{ c }}</option>
+      </select>
+      <select v-if="revisions.length > 1" v-model="revision" class="form-select" aria-label="Revision">
+        <option value="">all revisions</option>
+        <option v-for="r in revisions" :key="r">{{ r }}</option>
       </select>
       <select v-if="detail.targets.length > 1" v-model="target" class="form-select" aria-label="Target"><option v-for="t in detail.targets" :key="t">{{ t }}</option></select>
       <label class="text-nowrap"><input v-model="everything" type="checkbox" /> all functions of the stage</label>

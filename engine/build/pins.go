@@ -1,0 +1,46 @@
+package build
+
+import (
+	"bytes"
+	"fmt"
+	"regexp"
+	"strings"
+
+	"rudmar/core/pack"
+)
+
+// requirementsFile lists what a function written in Python needs, as pip reads it.
+const requirementsFile = "requirements.txt"
+
+// requirement is a line that names a package: its name, extras, and what follows
+// (PEP 508).
+var requirement = regexp.MustCompile(`^([A-Za-z0-9][A-Za-z0-9._-]*)\s*(\[[^\]]*\])?\s*(.*)$`)
+
+// unpinned tells which package of requirements.txt could be another version
+// tomorrow: then the same commit would not give the same archive.
+func unpinned(entries []pack.Entry) error {
+	for _, e := range entries {
+		if e.Path != requirementsFile {
+			continue
+		}
+		number, begun := 0, 1
+		whole := ""
+		for line := range bytes.Lines(e.Content) {
+			number++
+			text, _, _ := strings.Cut(strings.TrimSpace(string(line)), "#")
+			if whole == "" {
+				begun = number
+			}
+			if before, more := strings.CutSuffix(strings.TrimSpace(text), "\\"); more {
+				whole += before + " "
+				continue
+			}
+			whole = strings.TrimSpace(whole + text)
+			if parts := requirement.FindStringSubmatch(whole); parts != nil && !strings.HasPrefix(parts[3], "==") && !strings.HasPrefix(parts[3], "@") {
+				return fmt.Errorf("%s:%d: %s could be another version tomorrow; write %s==VERSION, as pip freeze does, so that the same commit always gives the same archive", requirementsFile, begun, parts[1], parts[1])
+			}
+			whole = ""
+		}
+	}
+	return nil
+}
