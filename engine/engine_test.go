@@ -324,6 +324,40 @@ func TestParallelAndThrottled(t *testing.T) {
 	}
 }
 
+// A platform that answers each change with an operation is followed: also where
+// the answer to a question gets lost, and where an operation fails.
+func TestOperationsAreFollowed(t *testing.T) {
+	r := newRig(t)
+	var operations, asked atomic.Int64
+	var refused atomic.Bool
+	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
+		if at := address(q); at != "" {
+			operations.Add(1)
+			q.Header.Set("Prefer", "respond-async")
+			if at == "pointer/a" && refused.CompareAndSwap(false, true) {
+				q.Header.Set("If-Match", "another") // the operation will fail
+			}
+		}
+		if strings.HasPrefix(q.URL.Path, "/operations/") && asked.Add(1) == 1 {
+			w.Header().Set("Retry-After", "1")
+			w.WriteHeader(http.StatusServiceUnavailable)
+			return
+		}
+		next.ServeHTTP(w, q)
+	})
+	r.push(first())
+	stopped := r.reaches(1, "trial", delivery.Stopped)
+	if !strings.Contains(stopped.Why, "not there any more") || operations.Load() < 3 || asked.Load() < 3 {
+		t.Errorf("%q, %d operations, %d questions", stopped.Why, operations.Load(), asked.Load())
+	}
+	if err := r.Runner.GoOn(t.Context(), stopped.Deployments[len(stopped.Deployments)-1], "wren"); err != nil {
+		t.Fatal(err)
+	}
+	r.reaches(1, "trial", delivery.Settled)
+	r.spoilWith(nil)
+	r.upToDate("trial", "north", 1)
+}
+
 // Cancelled, it finishes what is in flight and stops; one at a time in a place.
 func TestCancelAndLease(t *testing.T) {
 	r := newRig(t)

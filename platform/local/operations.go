@@ -46,7 +46,8 @@ func (o *operations) wanted(sc scope, prefer *string) bool {
 	return o.platform.skies.of(sc.region).TakeMs > 0
 }
 
-// begin accepts a change. The same key gives the same operation again.
+// begin accepts a change. The same key gives the same operation again; one that
+// failed is tried once more, as a change that was refused at once would be.
 func (o *operations) begin(ctx context.Context, sc scope, address, key string, w keptWish) (api.Operation, error) {
 	if !w.Remove {
 		if err := admissible(sc, address, w.Attributes); err != nil {
@@ -60,7 +61,8 @@ func (o *operations) begin(ctx context.Context, sc scope, address, key string, w
 	now := o.platform.options.Now()
 	due := now.Add(msDuration(o.platform.skies.of(sc.region).TakeMs))
 	if _, err := o.platform.store.db.ExecContext(ctx, `INSERT INTO operations (id, key, region, service, stage, address, wish, state, begun_at, due_at)
-		VALUES (?,?,?,?,?,?,?,'waiting',?,?) ON CONFLICT (key) DO NOTHING`,
+		VALUES (?,?,?,?,?,?,?,'waiting',?,?) ON CONFLICT (key) DO UPDATE SET wish = excluded.wish, state = 'waiting', problem = 'null', due_at = excluded.due_at, ended_at = 0
+		WHERE state = 'failed'`,
 		"o-"+random(8), key, sc.region, sc.service, sc.stage, address, string(text), now.UnixMilli(), due.UnixMilli()); err != nil {
 		return api.Operation{}, err
 	}

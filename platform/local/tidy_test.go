@@ -1,0 +1,69 @@
+package local
+
+import (
+	"context"
+	"log/slog"
+	"testing"
+	"time"
+
+	"rudmar/platform/api"
+)
+
+// Log lines are kept as long as their function says, figures and answers as
+// long as the platform says.
+func TestRetention(t *testing.T) {
+	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+	p, err := Open(t.Context(), Options{Dir: t.TempDir(), Token: "secret", Now: func() time.Time { return now }, Log: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.cancel()
+	p.running.Wait() // what follows moves the clock
+	defer p.store.db.Close()
+	ctx := context.Background()
+	sc := scope{"north", "frostline", "trial"}
+	put := func(address, key string, attributes map[string]any) {
+		t.Helper()
+		if _, err := p.put(ctx, sc, address, wish{key: key, attributes: attributes}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	put("logs/short", "a", map[string]any{"keep": 3_600_000.0})
+	put("logs/long", "b", map[string]any{"keep": 90 * 86_400_000.0})
+	if _, err := p.operations.begin(ctx, sc, "identity/short", "c", keptWish{Attributes: map[string]any{"owner": "x"}}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := p.operations.round(ctx); err != nil {
+		t.Fatal(err)
+	}
+	for _, function := range []string{"short", "long", "unsaid"} {
+		at := place{sc, function}
+		p.observed.line(at, api.LogLine{At: now.UnixMilli(), Function: function, Text: "said"})
+		p.observed.count(call{at: at}, api.Invocation{Outcome: api.Answered})
+	}
+	count := func(table string) (n int) {
+		t.Helper()
+		if err := p.store.db.QueryRow("SELECT count(*) FROM " + table).Scan(&n); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	p.observed.flush(ctx)
+	for _, c := range []struct {
+		after                                time.Duration
+		lines, minutes, answered, operations int
+	}{
+		{30 * time.Minute, 3, 3, 3, 1},
+		{2 * time.Hour, 2, 3, 3, 1},
+		{8 * 24 * time.Hour, 2, 3, 0, 0},
+		{15 * 24 * time.Hour, 1, 3, 0, 0}, // what says nothing is kept for two weeks
+		{89 * 24 * time.Hour, 1, 3, 0, 0},
+		{91 * 24 * time.Hour, 0, 0, 0, 0},
+	} {
+		now = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC).Add(c.after)
+		p.observed.tidy(ctx)
+		if lines, minutes, answered, operations := count("log_lines"), count("minutes"), count("answered"), count("operations"); lines != c.lines || minutes != c.minutes || answered != c.answered || operations != c.operations {
+			t.Errorf("after %s: %d lines, %d minutes, %d answers, %d operations; want %+v", c.after, lines, minutes, answered, operations, c)
+		}
+	}
+}
