@@ -41,13 +41,13 @@ func (h *handlers) GetFigures(ctx context.Context, r api.GetFiguresRequestObject
 	out := api.FunctionFigures{From: from.UnixMilli(), WidthMs: width.Milliseconds(), Points: []api.FigurePoint{}, Revisions: []api.RevisionFigures{}}
 	for _, p := range figures.Series(measured, from.UnixMilli(), to.UnixMilli(), width.Milliseconds()) {
 		out.Points = append(out.Points, api.FigurePoint{At: p.At, Calls: p.Calls, Errors: p.Errors, Throttled: p.Throttled, Cold: p.Cold,
-			P50: p.Durations.Quantile(0.5), P95: p.Durations.Quantile(0.95), MemoryPeak: p.MemoryPeak})
+			P50: p.Quantile(0.5), P95: p.Quantile(0.95), MemoryPeak: p.MemoryPeak})
 	}
 	total := figures.Sum{}
 	for _, m := range figures.ByRevision(measured) {
 		total.Add(m.Sum)
 		out.Revisions = append(out.Revisions, api.RevisionFigures{Revision: m.Revision, Calls: m.Calls, Errors: m.Errors, Throttled: m.Throttled, Cold: m.Cold,
-			P50: m.Durations.Quantile(0.5), P95: m.Durations.Quantile(0.95), P99: m.Durations.Quantile(0.99), MaxMs: m.MaxMs, MemoryPeak: m.MemoryPeak, ErrorKinds: m.ErrorKinds})
+			P50: m.Quantile(0.5), P95: m.Quantile(0.95), P99: m.Quantile(0.99), MaxMs: m.MaxMs, MemoryPeak: m.MemoryPeak, ErrorKinds: m.ErrorKinds})
 	}
 	out.Durations = stepsOf(total.Durations)
 	i := slices.IndexFunc(snapshot.Resources, func(res wire.Resource) bool { return res.Address == "function/"+r.Function })

@@ -71,6 +71,12 @@ func TestSeries(t *testing.T) {
 	if odd := figures.Series(measured, 0, 310, 100); len(odd) != 4 || odd[3].Calls != 16 {
 		t.Errorf("a last step that is cut off: %+v", odd)
 	}
+	if q := points[0].Quantile(0.95); q != figures.UpTo(5) || points[1].Quantile(0.95) != 0 {
+		t.Errorf("95 of 100 took up to %v", q)
+	}
+	if longest := (&figures.Sum{MaxMs: 1.55, Durations: figures.Histogram{5: 1}}).Quantile(1); longest != 1.55 {
+		t.Errorf("the longest call took %v", longest)
+	}
 	by := figures.ByRevision(measured)
 	if len(by) != 2 || by[0].Revision != "r-1" || by[0].Calls != 30 || by[1].Calls != 10 || by[1].ErrorKinds["failed"] != 8 || by[0].MaxMs != 16 {
 		t.Errorf("%+v", by)

@@ -31,6 +31,10 @@ func (s *Sum) Add(o Sum) {
 	}
 }
 
+// Quantile gives the duration, in milliseconds, that a share of the warm calls
+// did not exceed: right to a tenth, and never more than the longest call took.
+func (s *Sum) Quantile(share float64) float64 { return min(s.Durations.Quantile(share), s.MaxMs) }
+
 // Measured is the sum of a stretch of time of one revision, such as a minute.
 type Measured struct {
 	At       int64 // Unix milliseconds of its start

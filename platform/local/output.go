@@ -58,6 +58,13 @@ func (o *outputs) newStream(name string) (theirs *os.File, err error) {
 	return theirs, nil
 }
 
+// close closes the streams of a process that was not started.
+func (o *outputs) close() {
+	for _, s := range o.streams {
+		s.file.Close()
+	}
+}
+
 // follow reads until all ends of the streams that a process may write to are closed.
 func (o *outputs) follow() {
 	o.buffer = make([]byte, 32<<10)

@@ -103,17 +103,21 @@ func start(o processOptions) (*process, error) {
 	output := &outputs{}
 	stdout, err := output.newStream("out")
 	if err != nil {
+		mine.Close()
 		return nil, fmt.Errorf("making a pipe: %w", err)
 	}
 	defer stdout.Close()
 	stderr, err := output.newStream("err")
 	if err != nil {
+		mine.Close()
+		output.close()
 		return nil, fmt.Errorf("making a pipe: %w", err)
 	}
 	defer stderr.Close()
 	cmd.Stdout, cmd.Stderr = stdout, stderr
 	if err := cmd.Start(); err != nil {
 		mine.Close()
+		output.close()
 		return nil, fmt.Errorf("starting %s: %w", filepath.Base(o.interpreter[0]), err)
 	}
 	p := &process{cmd: cmd, socket: mine, reader: bufio.NewReaderSize(mine, 64<<10), output: output, keepsGarbage: o.keepsGarbage, done: make(chan struct{})}
