@@ -86,7 +86,7 @@ func wasmWorkerCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: local.WorkerCommand, Hidden: true, Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return wasm.Work(c.Context(), os.NewFile(3, "calls"))
+			return wasm.Work(c.Context(), os.NewFile(3, "calls"), os.NewFile(4, "answers"))
 		},
 	}
 }

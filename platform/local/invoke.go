@@ -120,7 +120,7 @@ func (p *Platform) run(ctx context.Context, c call, r revision, inv *api.Invocat
 	in.memory.awaitReset()
 	in.output.attach(k.keep)
 	begun = time.Now()
-	err := in.send(callFrame{c.event, inv.Id, deadline.UnixMilli()})
+	err := in.send(callFrame{c.event, inv.Id, deadline.UnixMilli()}, timeout)
 	var answer reply
 	old := false
 	if err == nil {

@@ -29,11 +29,12 @@ const (
 // process is one interpreter that runs one function's code. Calls go to it one
 // after another.
 type process struct {
-	cmd    *exec.Cmd
-	socket *os.File
-	reader *bufio.Reader
-	memory *memoryWatch
-	output *outputs
+	cmd *exec.Cmd
+	// Calls go one way and answers the other, by pipes: they wake a process sooner than a socket.
+	calls, answers *os.File
+	reader         *bufio.Reader // of answers
+	memory         *memoryWatch
+	output         *outputs
 	// keepsGarbage tells that what it holds while it idles would soon go over its limit.
 	keepsGarbage bool
 
@@ -86,72 +87,99 @@ var errGone = errors.New("the process ended")
 // start starts a process and tells it what to load. Its first reply, to be
 // read with receive, says whether the handler is there.
 func start(o processOptions) (*process, error) {
-	pair, err := syscall.Socketpair(syscall.AF_UNIX, syscall.SOCK_STREAM|syscall.SOCK_CLOEXEC, 0)
+	p := &process{output: &outputs{}, keepsGarbage: o.keepsGarbage, done: make(chan struct{})}
+	var theirs []*os.File
+	end := func(what string, err error) (*process, error) {
+		p.closePipes()
+		p.output.close()
+		return nil, fmt.Errorf("%s: %w", what, err)
+	}
+	defer func() {
+		for _, f := range theirs {
+			f.Close()
+		}
+	}()
+	calls, mine, err := os.Pipe()
 	if err != nil {
-		return nil, fmt.Errorf("making a socket pair: %w", err)
+		return end("making a pipe", err)
 	}
-	// Non-blocking, so that the runtime's poller serves it and deadlines work.
-	if err := syscall.SetNonblock(pair[0], true); err != nil {
-		return nil, err
+	p.calls, theirs = mine, append(theirs, calls)
+	mine, answers, err := os.Pipe()
+	if err != nil {
+		return end("making a pipe", err)
 	}
-	mine, theirs := os.NewFile(uintptr(pair[0]), "worker"), os.NewFile(uintptr(pair[1]), "host")
-	defer theirs.Close()
+	p.answers, theirs = mine, append(theirs, answers)
+	for _, name := range []string{"out", "err"} {
+		stream, err := p.output.newStream(name)
+		if err != nil {
+			return end("making a pipe", err)
+		}
+		theirs = append(theirs, stream)
+	}
+	p.reader = bufio.NewReaderSize(p.answers, 64<<10)
 	command := o.apart.command(o.interpreter)
-	cmd := exec.Command(command[0], command[1:]...)
-	cmd.Dir, cmd.Env, cmd.ExtraFiles = o.work, o.env, []*os.File{theirs}
-	cmd.SysProcAttr = o.apart.attributes(o.network)
-	output := &outputs{}
-	stdout, err := output.newStream("out")
-	if err != nil {
-		mine.Close()
-		return nil, fmt.Errorf("making a pipe: %w", err)
+	p.cmd = exec.Command(command[0], command[1:]...)
+	p.cmd.Dir, p.cmd.Env, p.cmd.SysProcAttr = o.work, o.env, o.apart.attributes(o.network)
+	p.cmd.ExtraFiles, p.cmd.Stdout, p.cmd.Stderr = theirs[:2], theirs[2], theirs[3]
+	if err := p.cmd.Start(); err != nil {
+		return end("starting "+filepath.Base(o.interpreter[0]), err)
 	}
-	defer stdout.Close()
-	stderr, err := output.newStream("err")
-	if err != nil {
-		mine.Close()
-		output.close()
-		return nil, fmt.Errorf("making a pipe: %w", err)
-	}
-	defer stderr.Close()
-	cmd.Stdout, cmd.Stderr = stdout, stderr
-	if err := cmd.Start(); err != nil {
-		mine.Close()
-		output.close()
-		return nil, fmt.Errorf("starting %s: %w", filepath.Base(o.interpreter[0]), err)
-	}
-	p := &process{cmd: cmd, socket: mine, reader: bufio.NewReaderSize(mine, 64<<10), output: output, keepsGarbage: o.keepsGarbage, done: make(chan struct{})}
-	p.memory = watchMemory(cmd.Process.Pid, o.Memory+o.beyond, func() {
+	p.memory = watchMemory(p.cmd.Process.Pid, o.Memory+o.beyond, func() {
 		p.over.Store(true)
 		p.signal(syscall.SIGKILL)
 	})
 	go func() {
-		output.follow()
-		_ = cmd.Wait() // how it ended is told by the call that was running
+		p.output.follow()
+		_ = p.cmd.Wait() // how it ended is told by the call that was running
 		p.memory.stop()
 		close(p.done)
 	}()
-	if err := p.send(o.startFrame); err != nil {
+	if err := p.send(o.startFrame, startLimit); err != nil {
 		p.kill()
 		return nil, err
 	}
 	return p, nil
 }
 
-func (p *process) send(v any) error {
+// pipeRoom is what a pipe that is empty takes without anybody reading, in bytes.
+const pipeRoom = 64 << 10
+
+// send writes one frame. A process that does not read it within a time is as
+// one that does not answer.
+func (p *process) send(v any, within time.Duration) error {
 	frame := bytes.NewBuffer(make([]byte, 4, 1024))
 	if err := json.NewEncoder(frame).Encode(v); err != nil {
 		return err
 	}
 	binary.BigEndian.PutUint32(frame.Bytes(), uint32(frame.Len()-4))
-	_, err := p.socket.Write(frame.Bytes())
-	return err
+	if frame.Len() > pipeRoom {
+		if err := p.calls.SetWriteDeadline(time.Now().Add(within)); err != nil {
+			return err
+		}
+		defer func() { _ = p.calls.SetWriteDeadline(time.Time{}) }() // it may be closed by then
+	}
+	_, err := p.calls.Write(frame.Bytes())
+	switch {
+	case errors.Is(err, os.ErrDeadlineExceeded):
+		return context.DeadlineExceeded
+	case err != nil:
+		return errors.Join(errGone, err)
+	}
+	return nil
+}
+
+func (p *process) closePipes() {
+	for _, f := range []*os.File{p.calls, p.answers} {
+		if f != nil {
+			f.Close()
+		}
+	}
 }
 
 // receive reads one reply. The context's end is no error of the process: the
 // caller decides what to do with it.
 func (p *process) receive(ctx context.Context) (reply, error) {
-	stop := context.AfterFunc(ctx, func() { _ = p.socket.SetReadDeadline(time.Unix(1, 0)) })
+	stop := context.AfterFunc(ctx, func() { _ = p.answers.SetReadDeadline(time.Unix(1, 0)) })
 	defer stop()
 	var head [4]byte
 	var r reply
@@ -197,6 +225,6 @@ func (p *process) end() {
 func (p *process) kill() {
 	p.once.Do(func() {
 		p.signal(syscall.SIGKILL)
-		p.socket.Close()
+		p.closePipes()
 	})
 }

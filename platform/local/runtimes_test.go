@@ -19,7 +19,7 @@ import (
 // TestMain lets the test program be the worker that runs WebAssembly.
 func TestMain(m *testing.M) {
 	if len(os.Args) == 2 && os.Args[1] == local.WorkerCommand {
-		if err := wasm.Work(context.Background(), os.NewFile(3, "calls")); err != nil {
+		if err := wasm.Work(context.Background(), os.NewFile(3, "calls"), os.NewFile(4, "answers")); err != nil {
 			os.Exit(1)
 		}
 		return
@@ -86,6 +86,27 @@ export async function run(call) {
 	}
 	if after := s.call("warn", map[string]any{"station": "hill"}); after.Outcome != api.Answered {
 		t.Errorf("after all that: %+v", after)
+	}
+}
+
+// A process that does not even read its call is ended at the timeout, however
+// large the call is, and the next call has another process.
+func TestAProcessThatDoesNotRead(t *testing.T) {
+	s := newStand(t)
+	s.deployFile("warn", "main.mjs", []byte(`export function run(call) {
+  if (call.event.stick) setImmediate(() => { for (;;); })
+  return (call.event.text ?? '').length
+}
+`), node(map[string]any{"timeout": 1500.0}))
+	if inv := s.call("warn", map[string]any{"stick": true}); inv.Outcome != api.Answered {
+		t.Fatalf("%+v %+v", inv, inv.Error)
+	}
+	large := map[string]any{"text": strings.Repeat("x", 1<<20)}
+	if inv := s.call("warn", large); inv.Outcome != api.TimedOut {
+		t.Errorf("a call that nobody reads: %s %+v", inv.Outcome, inv.Error)
+	}
+	if inv := s.call("warn", large); inv.Outcome != api.Answered || inv.Answer != float64(1<<20) || !inv.Cold {
+		t.Errorf("the next call: %s %v %+v", inv.Outcome, inv.Answer, inv.Error)
 	}
 }
 

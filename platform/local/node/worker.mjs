@@ -1,4 +1,4 @@
-// Runs one function: reads calls from file descriptor 3, answers them there.
+// Runs one function: reads calls from file descriptor 3, answers them on 4.
 //
 // Frames are four bytes of length, big-endian, and JSON. Every line of output
 // belongs to the right call: the streams are pipes, to which Node writes at once.
@@ -7,16 +7,17 @@ import net from 'node:net'
 import path from 'node:path'
 import { pathToFileURL } from 'node:url'
 
-const socket = new net.Socket({ fd: 3, readable: true, writable: true })
+const ANSWERS = 4
+const calls = new net.Socket({ fd: 3, readable: true, writable: false })
 let held = Buffer.alloc(0)
 let wake = null
 
-socket.on('data', (part) => {
+calls.on('data', (part) => {
   held = held.length ? Buffer.concat([held, part]) : part
   wake?.()
 })
-socket.on('end', () => process.exit(0))
-socket.on('error', () => process.exit(0))
+calls.on('end', () => process.exit(0))
+calls.on('error', () => process.exit(0))
 
 async function receive() {
   for (;;) {
@@ -37,7 +38,7 @@ function send(value) {
   const body = Buffer.from(value)
   const head = Buffer.alloc(4)
   head.writeUInt32BE(body.length)
-  socket.write(Buffer.concat([head, body]))
+  for (let rest = Buffer.concat([head, body]); rest.length; ) rest = rest.subarray(fs.writeSync(ANSWERS, rest))
 }
 
 function failure(error) {

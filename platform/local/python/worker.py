@@ -1,4 +1,4 @@
-"""Runs one function: reads calls from file descriptor 3, answers them there.
+"""Runs one function: reads calls from file descriptor 3, answers them on 4.
 
 Frames are four bytes of length, big-endian, and JSON. Before each answer the
 output is flushed, so that every line belongs to the right call.
@@ -11,7 +11,7 @@ import sys
 import time
 
 # What few calls need is imported when they do: a cold start waits for the rest.
-SOCKET = 3
+CALLS, ANSWERS = 3, 4
 LENGTH = struct.Struct(">I")
 
 HIGH = "the function went over its memory limit"
@@ -53,7 +53,7 @@ def receive():
 
 
 def read():
-    part = os.read(SOCKET, 1 << 16)
+    part = os.read(CALLS, 1 << 16)
     if not part:
         os._exit(0)
     return part
@@ -61,9 +61,9 @@ def read():
 
 def send(body):
     frame = LENGTH.pack(len(body)) + body
-    sent = os.write(SOCKET, frame)
+    sent = os.write(ANSWERS, frame)
     while sent < len(frame):
-        sent += os.write(SOCKET, memoryview(frame)[sent:])
+        sent += os.write(ANSWERS, memoryview(frame)[sent:])
 
 
 def failure(error):

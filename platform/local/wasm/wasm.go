@@ -66,9 +66,9 @@ func Compile(ctx context.Context, file, cache string) error {
 	return err
 }
 
-// Work answers calls until the socket is closed.
-func Work(ctx context.Context, socket io.ReadWriter) error {
-	in := bufio.NewReaderSize(socket, 64<<10)
+// Work reads calls and answers them, until there are no more.
+func Work(ctx context.Context, calls io.Reader, answers io.Writer) error {
+	in := bufio.NewReaderSize(calls, 64<<10)
 	var s start
 	frame, err := receive(in)
 	if err != nil {
@@ -80,9 +80,9 @@ func Work(ctx context.Context, socket io.ReadWriter) error {
 	w := &worker{limit: s.MemoryLimit}
 	err = w.load(ctx, s)
 	if err != nil {
-		return errors.Join(send(socket, failed("Load", err)), err)
+		return errors.Join(send(answers, failed("Load", err)), err)
 	}
-	if err := send(socket, []byte("{}")); err != nil {
+	if err := send(answers, []byte("{}")); err != nil {
 		return err
 	}
 	for {
@@ -97,7 +97,7 @@ func Work(ctx context.Context, socket io.ReadWriter) error {
 			return err
 		}
 		body := w.call(ctx, frame)
-		if err := send(socket, body); err != nil {
+		if err := send(answers, body); err != nil {
 			return err
 		}
 	}
