@@ -285,6 +285,9 @@ func (b *builder) cause(w *expand.Resource, a expand.Attribute) []Cause {
 	}
 	from := a.From
 	var out []Cause
+	if _, secret := w.Secrets[a.Name]; secret {
+		out = append(out, Cause{Kind: BySetting, Text: a.Name + ": a secret has another value in " + b.in.Base.Stage + ", or is put in otherwise"})
+	}
 	for _, through := range a.Through {
 		kind, text := BySetting, "a setting's default"
 		if through.Rule == manifest.OfStage {

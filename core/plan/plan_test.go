@@ -25,7 +25,7 @@ func kinds() []plan.KindSpec {
 	}
 	return []plan.KindSpec{
 		{Kind: "identity", Attributes: append(inPlace("owner"), plan.AttributeSpec{Name: "id", Computed: true})},
-		{Kind: "grant", Attributes: append(inPlace("verbs"), plan.AttributeSpec{Name: "resource"})},
+		{Kind: "grant", Attributes: append(inPlace("verbs", "value"), plan.AttributeSpec{Name: "resource"})},
 		{Kind: "function", Attributes: append(inPlace("handler", "env.*"), plan.AttributeSpec{Name: "memory", InPlace: true, Unit: "bytes"})},
 		{Kind: "revision", Attributes: []plan.AttributeSpec{{Name: "artifact"}, {Name: "configuration"}, {Name: "id"}}},
 		{Kind: "pointer", Attributes: inPlace("shares")},
@@ -186,6 +186,25 @@ func TestReasons(t *testing.T) {
 	}
 	if p.Unchanged != 3 || p.Waves != 3 {
 		t.Errorf("%d unchanged, %d waves", p.Unchanged, p.Waves)
+	}
+}
+
+// Another value of a secret is a reason of its own; the value is not told.
+func TestReasonsOfSecrets(t *testing.T) {
+	grant := func(fingerprint string) expand.Resource {
+		r := wanted("grant/relay/secrets/key", m{"resource": "secrets/key", "verbs": []any{"read"}, "value": fingerprint})
+		r.Secrets = map[string]string{"value": "hush " + fingerprint}
+		return r
+	}
+	in := settled([]expand.Resource{grant("secret 1")})
+	in.Wanted = []expand.Resource{grant("secret 2")}
+	in.Base.Stage = "live"
+	p := plan.Compute(in)
+	if s := step(t, p, "grant/relay/secrets/key"); s.Change != plan.Update || len(s.Because) != 2 || s.Because[0].Text != "value: a secret has another value in live, or is put in otherwise" {
+		t.Errorf("%+v", s)
+	}
+	if text, err := canon.Append(nil, p); err != nil || strings.Contains(string(text), "hush") {
+		t.Errorf("the plan tells a secret: %v", err)
 	}
 }
 

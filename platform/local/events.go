@@ -340,6 +340,6 @@ func (d *dispatcher) deliver(ctx context.Context, s subscription, batch []messag
 	}
 	if why != "" && batch[0].attempts+1 >= maxAttempts && inv.Outcome != api.Throttled {
 		p.observed.line(s.at, api.LogLine{At: now.UnixMilli(), Function: s.at.function, Stream: "platform",
-			Text: fmt.Sprintf("%d messages of %s are parked after %d attempts; look at them and send them again with rudmar platform parked", len(batch), s.source, maxAttempts)})
+			Text: fmt.Sprintf("parked after %d attempts, of %s: %d; look at what is parked, and send it again, under Messages or by rudmar platform parked", maxAttempts, s.source, len(batch))})
 	}
 }
