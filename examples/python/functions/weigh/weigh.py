@@ -7,7 +7,8 @@ def run(call):
     crates = rudmar.table("crates")
     row = crates.read(grower) or {"crates": 0, "kg": 0}
     if call.event["method"] == "POST":
-        kg = (call.event["body"] or {}).get("kg")
+        body = call.event["body"]
+        kg = body.get("kg") if isinstance(body, dict) else None
         if not isinstance(kg, (int, float)) or kg <= 0:
             return {"status": 422, "body": {"problem": "kg is a number over 0"}}
         row = {"crates": row["crates"] + 1, "kg": row["kg"] + kg}
