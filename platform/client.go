@@ -67,6 +67,9 @@ type snapshotSeen struct {
 
 // NewClient makes a client for the platform at an address, with the installation's token.
 func NewClient(address, token string) (*Client, error) {
+	if parsed, err := url.Parse(address); err != nil || parsed.Host == "" || parsed.Scheme != "http" && parsed.Scheme != "https" {
+		return nil, fmt.Errorf("%q is not the address of a platform; one is such as http://127.0.0.1:7071", address)
+	}
 	inner, err := api.NewClient(address, api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		r.Header.Set("Authorization", "Bearer "+token)
 		return nil

@@ -222,12 +222,12 @@ func (w *whole) follow(f *known, fn *Function, functions []string) {
 	w.handler(f, fn, n)
 	w.offers(n)
 	w.triggers(n.Get("triggers"), functions, false)
-	w.wildcards(n.Get("permissions"))
+	w.permissions(n.Get("permissions"))
 	w.references(n, functions)
 	if in := n.Get("in"); in != nil && in.Kind == Mapping {
 		for _, stage := range in.Items {
 			w.triggers(stage.Get("triggers"), functions, true)
-			w.wildcards(stage.Get("permissions"))
+			w.permissions(stage.Get("permissions"))
 			w.references(stage, functions)
 		}
 	}
@@ -286,7 +286,7 @@ func sameLine(n *Node) bool {
 	return len(n.Keys) > 0 && n.column < n.Keys[0].column && n.line == n.Keys[0].line
 }
 
-func (w *whole) wildcards(n *Node) {
+func (w *whole) permissions(n *Node) {
 	if n == nil || n.Kind != Sequence {
 		return
 	}
@@ -309,105 +309,28 @@ func (w *whole) wildcards(n *Node) {
 				}
 			}
 		}
-		if of := p.Get("of"); of != nil && (of.Text == "*" || strings.HasPrefix(of.Text, "*/")) {
+		of := p.Get("of")
+		if of == nil {
+			continue
+		}
+		if of.Text == "*" || strings.HasPrefix(of.Text, "*/") {
 			warn(of, "the resource "+of.Text)
 		}
+		w.knownSecret(of)
 	}
 }
 
-// references checks the names in every template of a function or of defaults.
-func (w *whole) references(n *Node, functions []string) {
-	if n == nil || n.Kind != Mapping {
+// knownSecret warns of a permission to read a secret that the service does not
+// declare: most often it is misspelt.
+func (w *whole) knownSecret(of *Node) {
+	name, ok := strings.CutPrefix(of.Text, "secrets/")
+	if !ok || strings.ContainsAny(name, "*$") || slices.Contains(w.out.Secrets, name) {
 		return
 	}
-	if env := n.Get("env"); env != nil && env.Kind == Mapping {
-		for _, item := range env.Items {
-			w.reference(item, functions, true)
-		}
-	}
-	if triggers := n.Get("triggers"); triggers != nil && triggers.Kind == Mapping {
-		for _, t := range triggers.Items {
-			for _, key := range []string{"queue", "objects", "match"} {
-				w.reference(t.Get(key), functions, false)
-			}
-		}
-	}
-	if permissions := n.Get("permissions"); permissions != nil {
-		for _, p := range permissions.Items {
-			w.reference(p.Get("of"), functions, false)
-		}
-	}
-}
-
-func (w *whole) reference(n *Node, functions []string, inEnv bool) {
-	if n == nil || n.Kind != Scalar || !strings.Contains(n.Text, "${") {
-		return
-	}
-	template, err := ParseTemplate(n.Text)
-	if err != nil {
-		return // told already
-	}
-	for _, part := range template {
-		prefix := len("${") + len(part.Kind) + 1
-		at := n.part(part.Offset+prefix, len(part.Name))
-		switch part.Kind {
-		case ToSetting:
-			if w.out.Setting(part.Name) == nil {
-				w.unknownName(at, part.Name, "setting", w.settingNames())
-			}
-		case ToSecret:
-			switch {
-			case !inEnv:
-				w.add(CodeReferencePlace, n.part(part.Offset, part.Length), "a secret can only be given to env")
-			case !slices.Contains(w.out.Secrets, part.Name):
-				w.unknownName(at, part.Name, "secret", w.out.Secrets)
-			}
-		case ToURL:
-			if !contains(functions, part.Name) {
-				w.unknownName(at, part.Name, "function", functions)
-			}
-		}
-	}
-}
-
-func (w *whole) checkCase(fn *Function, c Case, n *Node, language *expression.Language) {
-	send := n.Get("send")
-	if send == nil || send.Kind != Mapping {
-		return
-	}
-	ways := 0
-	for _, key := range []string{"route", "trigger", "payload"} {
-		if send.Get(key) != nil {
-			ways++
-		}
-	}
-	switch {
-	case ways != 1:
-		w.add(CodeCaseSend, send.Range(), "a case sends to one of route, trigger and payload; this one has %d of them", ways)
-	case c.Send.Trigger != "":
-		var names []string
-		for _, t := range fn.base.Triggers {
-			names = append(names, t.Name)
-		}
-		if !slices.Contains(names, c.Send.Trigger) {
-			w.add(CodeCaseSend, send.Get("trigger").Range(), "%q is not a trigger of %s; there are %s", clip(c.Send.Trigger), fn.Name, strings.Join(names, ", "))
-		}
-	case c.Send.Route != "":
-		method, target, ok := strings.Cut(c.Send.Route, " ")
-		matched := false
-		for _, t := range fn.base.Triggers {
-			if t.Kind == RouteTrigger {
-				_, m := t.Route.V.Match(method, target)
-				matched = matched || m
-			}
-		}
-		if !ok || !matched {
-			w.add(CodeCaseSend, send.Get("route").Range(), "no route of %s takes %q", fn.Name, clip(c.Send.Route))
-		}
-	}
-	for i, e := range c.Expect {
-		if _, err := language.Compile(e.Text); err != nil {
-			w.add(CodeCaseExpression, n.Get("expect").Items[i].Range(), "%q: %v", clip(e.Text), err)
-		}
+	d := w.add(CodeUnknownSecret, of.Range(), "%q is not a secret of this service: declare it under secrets, or keep its value on the platform by hand", clip(name))
+	d.Severity = Warning
+	if near := Nearest(name, w.out.Secrets); near != "" {
+		d.Message += fmt.Sprintf("; did you mean %q?", near)
+		d.Fix = replaceWith(fmt.Sprintf("Change to %q", "secrets/"+near), of.Range(), "secrets/"+near)
 	}
 }

@@ -50,6 +50,7 @@ const (
 	CodeWildcard       Code = "RM1502"
 	CodeResourceKind   Code = "RM1503"
 	CodeVerb           Code = "RM1504"
+	CodeUnknownSecret  Code = "RM1505"
 
 	CodeDuplicateFunction Code = "RM1601"
 	CodeUnknownStage      Code = "RM1602"
@@ -123,6 +124,7 @@ func Explanations() []Explanation {
 		{CodeWildcard, "wildcard", "A * alone as verb or kind permits what nobody has thought of yet.", "{may: [\"*\"], of: tables/stations}", "{may: [read], of: tables/stations}"},
 		{CodeResourceKind, "kind of resource unknown", "The platforms that the stages run on have no resources of this kind.", "{may: [read], of: table/stations}", "{may: [read], of: tables/stations}"},
 		{CodeVerb, "verb unknown", "The platforms that the stages run on do not know this verb for this kind of resource.", "{may: [raed], of: tables/stations}", "{may: [read], of: tables/stations}"},
+		{CodeUnknownSecret, "secret that the service does not declare", "A permission to read a secret that secrets: does not name: Rudmar has no value to give with it, so that somebody has to keep one on the platform by hand.", "{may: [read], of: secrets/sms_kye}", "{may: [read], of: secrets/sms_key}"},
 		{CodeDuplicateFunction, "function declared twice", "Two files declare a function of one name.", "function: warn in two files", "function: warn and function: warn-coast"},
 		{CodeUnknownStage, "unknown stage", "The name is not one of the service's stages.", "in: {prod: {memory: 256 MiB}}", "in: {live: {memory: 256 MiB}}"},
 		{CodeStageOrder, "stage order", "A stage is entered on a push, or after a stage that stands before it.", "enter: {after: live} in the first stage", "enter: {on: push, branch: main}"},

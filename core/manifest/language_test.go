@@ -115,7 +115,7 @@ func edited(t *testing.T, text, old, now string) string {
 func offersOfLocal() *manifest.Offers {
 	return &manifest.Offers{All: true, Of: map[string]manifest.Offer{"local": {
 		Regions: []string{"north", "coast"}, Runtimes: []string{"python", "node"}, Triggers: []manifest.TriggerKind{"route", "cron", "every", "objects", "queue", "function"},
-		Verbs: map[string][]string{"tables": {"read", "query", "write"}, "queues": {"send"}, "objects": {"read"}},
+		Verbs: map[string][]string{"tables": {"read", "query", "write"}, "queues": {"send"}, "objects": {"read"}, "secrets": {"read"}},
 	}}}
 }
 
@@ -163,6 +163,8 @@ func TestTheLanguageSaysWhatItIs(t *testing.T) {
 		{"may takes the verbs that the target knows", edit("may: [read, query]", "may: [read, paint]"), "RM1504"},
 		{"of names a kind that the target has", edit("of: tables/stations", "of: shelves/stations"), "RM1503"},
 		{"of is kind/name", edit("of: tables/stations", "of: stations"), "RM1501"},
+		{"a secret that may be read is one of the service", edit("may: [read, query], of: tables/stations", "may: [read], of: secrets/sms_key"), ""},
+		{"another secret is a warning", edit("may: [read, query], of: tables/stations", "may: [read], of: secrets/sms_kye"), "RM1505 warning"},
 		{"* alone as a verb is a warning", edit("may: [read, query]", "may: [\"*\"]"), "RM1502 warning"},
 		{"* alone as a kind is a warning", edit("of: tables/stations", "of: \"*\""), "RM1502 warning"},
 		{"* alone is an error in a strict stage", []string{file, edited(t, wholeFunction, "may: [read, query]", "may: [\"*\"]"), service, edited(t, wholeService, "    set: {mode: loud}", "    strict: true\n    set: {mode: loud}")}, "RM1502"},

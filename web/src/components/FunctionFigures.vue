@@ -32,6 +32,11 @@ const answered = computed(() => points.value.map((p) => p.calls - p.errors))
 /** A round step of the memory axis: a power of two, about a quarter of the limit. */
 const memoryStep = computed(() => 2 ** Math.ceil(Math.log2((data.value?.memoryLimit ?? 2 ** 27) / 4)))
 const some = (p: Schemas['FigurePoint'], n: number) => (p.calls > p.cold ? n : null)
+const words: Record<string, string> = { failed: 'raised an error', 'timed-out': 'took too long', 'out-of-memory': 'went over memory' }
+const kinds = (of: Record<string, number>) =>
+  Object.entries(of)
+    .map(([kind, n]) => `${n} ${words[kind] ?? kind}`)
+    .join(', ')
 const whole = (n: number) => String(n)
 </script>
 
@@ -93,7 +98,7 @@ const whole = (n: number) => String(n)
               <td><code>{{ r.revision || 'none' }}</code></td>
               <td class="num">{{ r.calls }}</td>
               <td class="num" :class="{ bad: r.errors > 0 }">
-                {{ r.errors }}<span v-if="r.errors" class="d-block small">{{ Object.entries(r.errorKinds).map(([k, n]) => `${k} ${n}`).join(', ') }}</span>
+                {{ r.errors }}<span v-if="r.errors" class="d-block small">{{ kinds(r.errorKinds) }}</span>
               </td>
               <td class="num">{{ r.throttled }}</td>
               <td class="num">{{ r.cold }}</td>

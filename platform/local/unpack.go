@@ -1,0 +1,122 @@
+package local
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+
+	"rudmar/core/pack"
+	"rudmar/platform/local/wasm"
+)
+
+// code gives the folder with an archive's files, unpacked once.
+func (p *pool) code(digest string) (string, error) {
+	p.unpack.Lock()
+	defer p.unpack.Unlock()
+	if err := p.prepare(); err != nil {
+		return "", err
+	}
+	dir := filepath.Join(p.root, "code", strings.TrimPrefix(digest, "sha256:"))
+	if _, err := os.Stat(dir); err == nil {
+		return dir, nil
+	}
+	archive, err := os.ReadFile(p.platform.artifactFile(digest))
+	if err != nil {
+		return "", fmt.Errorf("reading an archive: %w", err)
+	}
+	entries, err := pack.Read(archive, digest)
+	if err != nil {
+		return "", err
+	}
+	half := dir + ".half"
+	for _, e := range entries {
+		name := filepath.Join(half, filepath.FromSlash(path.Clean("/"+e.Path)))
+		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+			return "", fmt.Errorf("unpacking an archive: %w", err)
+		}
+		mode := os.FileMode(0o644)
+		if e.Executable {
+			mode = 0o755
+		}
+		if err := os.WriteFile(name, e.Content, mode); err != nil {
+			return "", fmt.Errorf("unpacking an archive: %w", err)
+		}
+	}
+	if err := os.MkdirAll(half, 0o755); err != nil {
+		return "", fmt.Errorf("unpacking an archive: %w", err)
+	}
+	return dir, os.Rename(half, dir)
+}
+
+// compiled compiles a function's module, once, where its workers find it.
+func (p *pool) compiled(code string) (string, error) {
+	p.unpack.Lock()
+	defer p.unpack.Unlock()
+	cache := filepath.Join(p.root, "wasm")
+	done := code + ".compiled"
+	if _, err := os.Stat(done); err == nil {
+		return cache, nil
+	}
+	if err := wasm.Compile(context.Background(), filepath.Join(code, wasm.File), cache); err != nil {
+		return "", fmt.Errorf("compiling the function's module: %w", err)
+	}
+	// The library keeps its cache for its own user; workers are another one.
+	err := filepath.WalkDir(cache, func(name string, d fs.DirEntry, err error) error {
+		mode := os.FileMode(0o644)
+		if d != nil && d.IsDir() {
+			mode = 0o755
+		}
+		return errors.Join(err, os.Chmod(name, mode))
+	})
+	if err != nil {
+		return "", fmt.Errorf("opening the cache of compiled code: %w", err)
+	}
+	return cache, os.WriteFile(done, nil, 0o644)
+}
+
+// prepare makes the folder that functions may read. It lies outside the
+// platform's own folder, which they may not.
+func (p *pool) prepare() error {
+	if p.root != "" {
+		return nil
+	}
+	root, err := os.MkdirTemp("", runPrefix)
+	if err != nil {
+		return fmt.Errorf("making a folder for code: %w", err)
+	}
+	if err := os.Chmod(root, 0o755); err != nil {
+		return fmt.Errorf("making a folder for code: %w", err)
+	}
+	if err := os.CopyFS(root, runtimeFiles); err != nil {
+		return fmt.Errorf("making a folder for code: %w", err)
+	}
+	// Where Node looks for what functions import, above every function's folder.
+	if err := os.MkdirAll(filepath.Join(root, "code", "node_modules"), 0o755); err != nil {
+		return fmt.Errorf("making a folder for code: %w", err)
+	}
+	if err := os.Rename(filepath.Join(root, "node", "rudmar"), filepath.Join(root, "code", "node_modules", "rudmar")); err != nil {
+		return fmt.Errorf("making a folder for code: %w", err)
+	}
+	if err := p.platform.listenForFunctions(filepath.Join(root, socketName)); err != nil {
+		return fmt.Errorf("listening for functions: %w", err)
+	}
+	p.root = root
+	p.sweepOld()
+	return os.WriteFile(p.rootFile(), []byte(root), 0o600)
+}
+
+// rootFile is where the platform's own folder says which folder it made for code.
+func (p *pool) rootFile() string { return filepath.Join(p.platform.options.Dir, "run-folder") }
+
+// sweepOld takes away what a platform that was killed left behind.
+func (p *pool) sweepOld() {
+	old, err := os.ReadFile(p.rootFile())
+	if err == nil && strings.HasPrefix(filepath.Base(string(old)), runPrefix) && filepath.Dir(string(old)) == filepath.Clean(os.TempDir()) {
+		_ = os.RemoveAll(string(old)) // what cannot be taken away is in nobody's way
+	}
+}
