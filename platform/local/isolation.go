@@ -6,13 +6,20 @@ import (
 	"syscall"
 )
 
-// nobody is the user that functions run as where the platform may choose.
-const nobody = 65534
+// The users that functions run as where the platform may choose: one for each
+// instance, so that none can look into the folder of another. Nobody is for
+// machines that have no such users to give.
+const (
+	nobody    = 65534
+	firstUser = 58_000
+	users     = 2_000
+)
 
 // isolation is how functions' processes are kept apart on this machine. What
 // the machine allows is tried once, with a harmless command.
 type isolation struct {
 	root    bool   // the platform may choose another user
+	users   bool   // and each instance has one of its own
 	spaces  bool   // processes have namespaces of their own
 	setpriv string // takes away the way to new privileges; "" where it is missing
 }
@@ -22,31 +29,50 @@ type isolation struct {
 const namespaces = syscall.CLONE_NEWPID | syscall.CLONE_NEWIPC | syscall.CLONE_NEWUTS
 
 func findIsolation() isolation {
-	i := isolation{root: os.Geteuid() == 0, spaces: true}
-	if path, err := exec.LookPath("setpriv"); err == nil && i.works([]string{path, "--no-new-privs", "--", "/bin/true"}) {
-		i.setpriv = path
-		return i
+	root := os.Geteuid() == 0
+	setpriv, _ := exec.LookPath("setpriv") // without it, it is "" and told
+	best := isolation{root: root, users: root, spaces: true, setpriv: setpriv}
+	for _, without := range []func(*isolation){
+		func(*isolation) {},
+		func(i *isolation) { i.users = false },
+		func(i *isolation) { i.setpriv = "" },
+		func(i *isolation) { i.users, i.setpriv = false, "" },
+		func(i *isolation) { i.spaces = false },
+		func(i *isolation) { i.users, i.spaces = false, false },
+	} {
+		i := best
+		if without(&i); i.works() {
+			return i
+		}
 	}
-	if i.works([]string{"/bin/true"}) {
-		return i
-	}
-	i.spaces = false
-	return i
+	return isolation{root: root}
 }
 
-func (i isolation) works(command []string) bool {
+func (i isolation) works() bool {
+	command := i.command([]string{"/bin/true"})
 	cmd := exec.Command(command[0], command[1:]...)
-	cmd.SysProcAttr = i.attributes(false)
+	cmd.SysProcAttr = i.attributes(false, i.user(0))
 	return cmd.Run() == nil
+}
+
+// user gives the user of the n-th instance.
+func (i isolation) user(n int) int {
+	switch {
+	case i.users:
+		return firstUser + n%users
+	case i.root:
+		return nobody
+	}
+	return os.Geteuid()
 }
 
 // attributes gives how a process is started: in a group of its own that ends
 // with the platform, as a user without rights and with namespaces of its own
 // where that is possible, and with a network only where it is asked for.
-func (i isolation) attributes(network bool) *syscall.SysProcAttr {
+func (i isolation) attributes(network bool, user int) *syscall.SysProcAttr {
 	a := &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
 	if i.root {
-		a.Credential = &syscall.Credential{Uid: nobody, Gid: nobody}
+		a.Credential = &syscall.Credential{Uid: uint32(user), Gid: uint32(user)}
 	}
 	if !i.spaces {
 		return a
@@ -76,6 +102,9 @@ func (i isolation) notes() []string {
 	var out []string
 	if !i.root {
 		out = append(out, "functions run as the user that runs the platform, and can read that user's files")
+	}
+	if i.root && !i.users {
+		out = append(out, "functions run as one user, and can read each other's working folders: this system has no users to give them")
 	}
 	if !i.spaces {
 		out = append(out, "functions can reach the network of this machine, whatever their manifests say, and processes that they start can outlive them: this system gives no namespaces")

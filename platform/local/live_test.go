@@ -176,7 +176,8 @@ func TestInstancesGo(t *testing.T) {
 	})
 }
 
-// A function runs as nobody, in a folder of its own, and sees nothing of the platform's data.
+// A function runs as a user of its own, in a folder of its own, and sees nothing of
+// the platform's data.
 func TestFunctionsAreKeptApart(t *testing.T) {
 	if os.Geteuid() != 0 {
 		t.Skip("only a platform that runs as root can choose another user; elsewhere it says so in its notes")
@@ -206,6 +207,31 @@ def run(call):
 	}
 	if names := fmt.Sprint(found["names"]); names != "[HOME LANG LC_CTYPE PATH PLACE PYTHONDONTWRITEBYTECODE TMPDIR]" && names != "[HOME LANG PATH PLACE PYTHONDONTWRITEBYTECODE TMPDIR]" {
 		t.Errorf("environment: %v", names)
+	}
+	// Another instance, even of the same function, has another user and cannot read that note.
+	s.deploy("nosy", `
+import os
+def run(call):
+    found = {}
+    for name in os.listdir(".."):
+        if name.startswith("work-"):
+            try:
+                found[name] = os.listdir("../" + name)
+            except PermissionError:
+                found[name] = "kept"
+    return {"user": os.getuid(), "own": os.path.basename(os.getcwd()), "found": found}
+`, nil)
+	other := s.call("nosy", nil).Answer.(map[string]any)
+	kept := 0
+	for name, list := range other["found"].(map[string]any) {
+		if list == "kept" {
+			kept++
+		} else if name != other["own"] {
+			t.Errorf("it reads the folder %s: %v", name, list)
+		}
+	}
+	if kept == 0 || other["user"] == found["user"] || other["user"].(float64) < 58_000 {
+		t.Errorf("the other instance: %v, the first runs as %v", other, found["user"])
 	}
 }
 

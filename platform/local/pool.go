@@ -44,16 +44,18 @@ type pool struct {
 	platform *Platform
 	root     string // where code is unpacked: readable for functions, unlike the platform's own folder
 
-	mu     sync.Mutex
-	idle   map[place][]*instance
-	atWork map[place]int
-	tokens map[string]place // of live instances
-	closed bool
-	unpack sync.Mutex
+	mu       sync.Mutex
+	idle     map[place][]*instance
+	atWork   map[place]int
+	tokens   map[string]place // of live instances
+	closed   bool
+	users    map[int]bool // of live instances
+	nextUser int
+	unpack   sync.Mutex
 }
 
 func newPool(p *Platform) *pool {
-	return &pool{platform: p, idle: map[place][]*instance{}, atWork: map[place]int{}, tokens: map[string]place{}}
+	return &pool{platform: p, idle: map[place][]*instance{}, atWork: map[place]int{}, tokens: map[string]place{}, users: map[int]bool{}}
 }
 
 // enter counts a call in, up to the limit of calls at once.
@@ -104,51 +106,66 @@ func (p *pool) cold(at place, r revision) (*instance, error) {
 	if err != nil {
 		return nil, err
 	}
-	token := random(24)
-	in := &instance{id: "i-" + random(4), place: at, revision: r.id, token: token}
-	in.work, err = os.MkdirTemp(p.root, "work-")
-	if err != nil {
-		return nil, fmt.Errorf("making a working folder: %w", err)
-	}
-	if err := os.Chown(in.work, workOwner(), workOwner()); err != nil {
-		return nil, fmt.Errorf("making a working folder: %w", err)
-	}
 	memory, _ := r.config["memory"].(float64)
 	handler, _ := r.config["handler"].(string)
 	runtime, _ := r.config["runtime"].(string)
 	network, _ := r.config["network"].(bool)
-	interpreter, beyond, err := p.interpreter(runtime, int64(memory))
-	if err != nil {
+	o := processOptions{keepsGarbage: runtime == "node", apart: p.platform.isolation, network: network,
+		startFrame: startFrame{Code: code, Handler: handler, Function: at.function, Version: r.version, Stage: at.stage, Memory: int64(memory)}}
+	if o.interpreter, o.beyond, err = p.interpreter(runtime, o.Memory); err != nil {
 		return nil, err
 	}
-	cache := ""
 	if runtime == "go" {
-		if cache, err = p.compiled(code); err != nil {
+		if o.Cache, err = p.compiled(code); err != nil {
 			return nil, err
 		}
 	}
-	p.mu.Lock()
-	p.tokens[token] = at
-	p.mu.Unlock()
-	in.process, err = start(processOptions{
-		interpreter: interpreter, beyond: beyond, keepsGarbage: runtime == "node", apart: p.platform.isolation, network: network,
-		startFrame: startFrame{Code: code, Handler: handler, Function: at.function, Version: r.version, Stage: at.stage, Memory: int64(memory), Cache: cache},
-		work:       in.work, env: p.environment(in, r),
-	})
-	if err != nil {
-		p.mu.Lock()
-		p.forget(in)
-		p.mu.Unlock()
-		return nil, err
+	in := &instance{id: "i-" + random(4), place: at, revision: r.id, token: random(24)}
+	if in.work, err = os.MkdirTemp(p.root, "work-"); err != nil {
+		return nil, fmt.Errorf("making a working folder: %w", err)
 	}
+	user, release := p.user()
+	o.user, o.work, o.env = user, in.work, p.environment(in, r)
+	p.mu.Lock()
+	p.tokens[in.token] = at
+	p.mu.Unlock()
+	if err = os.Chown(in.work, user, user); err == nil {
+		in.process, err = start(o)
+	}
+	if err != nil {
+		release()
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		p.forget(in)
+		return nil, fmt.Errorf("starting a process in its folder: %w", err)
+	}
+	go func() {
+		<-in.done
+		release()
+	}()
 	return in, nil
 }
 
-func workOwner() int {
-	if os.Geteuid() == 0 {
-		return nobody
+// user gives a user for an instance, which no other has until it is released.
+func (p *pool) user() (user int, release func()) {
+	if !p.platform.isolation.users {
+		return p.platform.isolation.user(0), func() {}
 	}
-	return os.Geteuid()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for range users {
+		p.nextUser++
+		user = p.platform.isolation.user(p.nextUser)
+		if !p.users[user] {
+			break
+		}
+	}
+	p.users[user] = true
+	return user, func() {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		delete(p.users, user)
+	}
 }
 
 func (p *pool) environment(in *instance, r revision) []string {

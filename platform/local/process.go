@@ -78,6 +78,7 @@ type processOptions struct {
 	beyond       int64 // what the process may hold on top of memory
 	keepsGarbage bool
 	apart        isolation
+	user         int
 	network      bool
 }
 
@@ -119,7 +120,7 @@ func start(o processOptions) (*process, error) {
 	p.reader = bufio.NewReaderSize(p.answers, 64<<10)
 	command := o.apart.command(o.interpreter)
 	p.cmd = exec.Command(command[0], command[1:]...)
-	p.cmd.Dir, p.cmd.Env, p.cmd.SysProcAttr = o.work, o.env, o.apart.attributes(o.network)
+	p.cmd.Dir, p.cmd.Env, p.cmd.SysProcAttr = o.work, o.env, o.apart.attributes(o.network, o.user)
 	p.cmd.ExtraFiles, p.cmd.Stdout, p.cmd.Stderr = theirs[:2], theirs[2], theirs[3]
 	if err := p.cmd.Start(); err != nil {
 		return end("starting "+filepath.Base(o.interpreter[0]), err)
