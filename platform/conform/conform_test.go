@@ -20,7 +20,9 @@ func newPlatform(t *testing.T, between func(w http.ResponseWriter, r *http.Reque
 	var p *local.Platform
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { between(w, r, p.Protocol()) }))
 	var err error
-	if p, err = local.Open(t.Context(), local.Options{Dir: t.TempDir(), Token: "secret", RoutesAt: "http://routes", DataAt: server.URL, Log: slog.New(slog.DiscardHandler)}); err != nil {
+	routes := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { p.Routes().ServeHTTP(w, r) }))
+	t.Cleanup(routes.Close)
+	if p, err = local.Open(t.Context(), local.Options{Dir: t.TempDir(), Token: "secret", RoutesAt: routes.URL, DataAt: server.URL, Log: slog.New(slog.DiscardHandler)}); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() {
@@ -85,6 +87,12 @@ func TestWhatDoesNotConformIsTold(t *testing.T) {
 		}},
 		{"problems are RFC 9457", func(w http.ResponseWriter, r *http.Request, next http.Handler) {
 			next.ServeHTTP(plainErrors{w}, r)
+		}},
+		{"a route that is not open to anyone", func(w http.ResponseWriter, r *http.Request, next http.Handler) {
+			if strings.Contains(r.URL.RawPath, "opening%2F") {
+				r.Body = io.NopCloser(strings.NewReader(`{"attributes": {"to": ["anyone"]}}`))
+			}
+			next.ServeHTTP(w, r)
 		}},
 		{"a snapshot that is known is not sent again", func(w http.ResponseWriter, r *http.Request, next http.Handler) {
 			r.Header.Del("If-None-Match")

@@ -169,6 +169,24 @@ func rules() []rule {
 				return len(lines) > 0, err
 			})
 		}},
+		{"a route answers at the address that it tells", func(ctx context.Context, t *trial) error {
+			status, body, err := t.routed(ctx, "anyone")
+			if err == nil && (status != http.StatusOK || !strings.Contains(body, `"id"`)) {
+				err = fmt.Errorf("it answers %d, %s", status, body)
+			}
+			return err
+		}},
+		{"a route that is not open to anyone refuses strangers", func(ctx context.Context, t *trial) error {
+			status, body, err := t.routed(ctx, "members")
+			if err == nil && (status != http.StatusUnauthorized && status != http.StatusForbidden || !strings.Contains(body, `"detail"`)) {
+				err = fmt.Errorf("it answers %d, %s; it has to be a problem with 401 or 403", status, body)
+			}
+			return err
+		}},
+		{"routes that take the same request are refused", func(ctx context.Context, t *trial) error {
+			_, err := t.put(ctx, "route/warn/again", map[string]any{"method": "GET", "path": "/look/{other}", "enabled": true})
+			return wants(err, http.StatusConflict, "a second route for the same requests")
+		}},
 		{"figures count calls and errors", func(ctx context.Context, t *trial) error {
 			return eventually(ctx, 5*time.Second, func() (bool, error) {
 				minutes, err := t.client.Metrics(ctx, t.scope, time.Time{})
