@@ -53,11 +53,11 @@ func TestFunctionsInThePage(t *testing.T) {
 	isAccessible(linden, "functions/relay/messages?stage=trial")
 
 	linden.goTo("functions/warn/figures?stage=trial")
-	linden.reads("Calls", "Duration of warm calls", "How long warm calls took", "By revision", "cost", "EUR")
+	linden.reads("Calls", "Duration of warm calls", "How long warm calls took", "By version and revision", "cost", "EUR")
 	linden.sees("a chart that is drawn", "figure canvas")
 	isAccessible(linden, "functions/warn/figures?stage=trial")
 	linden.choose(`select[aria-label="How far back"]`, "the last day")
-	linden.reads("By revision")
+	linden.reads("By version and revision")
 
 	linden.goTo("plan?stage=live&version=7")
 	linden.reads("What stops it", `the secret "sms_key" has no value in live`, "Secrets of live", "secret without a value")

@@ -65,7 +65,7 @@ func TestShots(t *testing.T) {
 	wren.reads("memory peak")
 	shoot(wren, "log")
 	wren.goTo("functions/warn/figures?stage=trial")
-	wren.reads("By revision")
+	wren.reads("By version and revision")
 	wren.sees("a chart that is drawn", "figure canvas")
 	shoot(wren, "figures")
 	wren.goTo("functions/relay/messages?stage=trial")

@@ -54,7 +54,7 @@ func TestQuantilesAreRightToATenth(t *testing.T) {
 
 func TestSeries(t *testing.T) {
 	one := func(at int64, revision string, calls, errors int) figures.Measured {
-		return figures.Measured{At: at, Revision: revision, Sum: figures.Sum{Calls: calls, Errors: errors, MaxMs: float64(calls), ErrorKinds: map[string]int{"failed": errors}, Durations: figures.Histogram{5: calls}}}
+		return figures.Measured{At: at, Revision: revision, Version: len(revision) + int(revision[2]-'0'), Sum: figures.Sum{Calls: calls, Errors: errors, MaxMs: float64(calls), ErrorKinds: map[string]int{"failed": errors}, Durations: figures.Histogram{5: calls}}}
 	}
 	measured := []figures.Measured{one(0, "r-1", 9, 0), one(60, "r-1", 1, 1), one(100, "r-2", 2, 0), one(119, "r-1", 4, 1), one(240, "r-2", 8, 8), one(300, "r-1", 16, 0)}
 	points := figures.Series(measured, 60, 300, 60)
@@ -78,7 +78,7 @@ func TestSeries(t *testing.T) {
 		t.Errorf("the longest call took %v", longest)
 	}
 	by := figures.ByRevision(measured)
-	if len(by) != 2 || by[0].Revision != "r-1" || by[0].Calls != 30 || by[1].Calls != 10 || by[1].ErrorKinds["failed"] != 8 || by[0].MaxMs != 16 {
+	if len(by) != 2 || by[0].Revision != "r-1" || by[0].Calls != 30 || by[1].Calls != 10 || by[1].ErrorKinds["failed"] != 8 || by[0].MaxMs != 16 || by[0].Version != 4 || by[1].Version != 5 {
 		t.Errorf("%+v", by)
 	}
 }

@@ -1,6 +1,9 @@
 package figures
 
-import "slices"
+import (
+	"cmp"
+	"slices"
+)
 
 // Sum is what calls came to.
 type Sum struct {
@@ -39,6 +42,7 @@ func (s *Sum) Quantile(share float64) float64 { return min(s.Durations.Quantile(
 type Measured struct {
 	At       int64 // Unix milliseconds of its start
 	Revision string
+	Version  int // that first asked for the revision; 0 where nobody knows
 	Sum
 }
 
@@ -67,17 +71,18 @@ func Series(measured []Measured, from, to, width int64) []Point {
 	return out
 }
 
-// ByRevision sums by revision, the one that was measured last first.
+// ByRevision sums by revision, the one that was measured last first, and of those the
+// one of the newest version.
 func ByRevision(measured []Measured) []Measured {
 	var out []Measured
 	for _, m := range measured {
 		i := slices.IndexFunc(out, func(o Measured) bool { return o.Revision == m.Revision })
 		if i < 0 {
-			i, out = len(out), append(out, Measured{Revision: m.Revision})
+			i, out = len(out), append(out, Measured{Revision: m.Revision, Version: m.Version})
 		}
 		out[i].At = max(out[i].At, m.At)
 		out[i].Add(m.Sum)
 	}
-	slices.SortStableFunc(out, func(a, b Measured) int { return int(min(max(b.At-a.At, -1), 1)) })
+	slices.SortStableFunc(out, func(a, b Measured) int { return cmp.Or(cmp.Compare(b.At, a.At), cmp.Compare(b.Version, a.Version)) })
 	return out
 }

@@ -30,7 +30,9 @@ type logQuery struct {
 
 func (o *observations) read(ctx context.Context, sc scope, q logQuery) ([]api.LogLine, error) {
 	o.flush(ctx)
-	query, args := `SELECT id, at, function, revision, invocation, instance, stream, text FROM log_lines WHERE region = ? AND service = ? AND stage = ? AND id > ? AND at >= ?`,
+	query, args := `SELECT id, at, function, revision, invocation, instance, stream, text,
+		(SELECT r.version FROM revisions r WHERE r.region = l.region AND r.service = l.service AND r.stage = l.stage AND r.function = l.function AND r.id = l.revision)
+		FROM log_lines l WHERE region = ? AND service = ? AND stage = ? AND id > ? AND at >= ?`,
 		[]any{sc.region, sc.service, sc.stage, q.after, q.since}
 	for _, c := range []struct{ column, value string }{{"function", q.function}, {"revision", q.revision}, {"invocation", q.invocation}} {
 		if c.value != "" {
@@ -49,7 +51,7 @@ func (o *observations) read(ctx context.Context, sc scope, q logQuery) ([]api.Lo
 	out := []api.LogLine{}
 	for rows.Next() {
 		var l api.LogLine
-		if err := rows.Scan(&l.Id, &l.At, &l.Function, &l.Revision, &l.Invocation, &l.Instance, &l.Stream, &l.Text); err != nil {
+		if err := rows.Scan(&l.Id, &l.At, &l.Function, &l.Revision, &l.Invocation, &l.Instance, &l.Stream, &l.Text, &l.Version); err != nil {
 			return nil, err
 		}
 		out = append(out, l)

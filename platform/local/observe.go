@@ -268,8 +268,9 @@ func (o *observations) tidy(ctx context.Context) {
 
 func (o *observations) sums(ctx context.Context, sc scope, since int64) ([]api.MinuteSum, error) {
 	o.flush(ctx)
-	rows, err := o.store.db.QueryContext(ctx, `SELECT function, revision, cause, minute, calls, errors, throttled, cold, total_ms, max_ms, memory_peak, error_kinds, durations
-		FROM minutes WHERE region = ? AND service = ? AND stage = ? AND minute >= ? ORDER BY minute, function`, sc.region, sc.service, sc.stage, since)
+	rows, err := o.store.db.QueryContext(ctx, `SELECT function, revision, cause, minute, calls, errors, throttled, cold, total_ms, max_ms, memory_peak, error_kinds, durations,
+		(SELECT r.version FROM revisions r WHERE r.region = m.region AND r.service = m.service AND r.stage = m.stage AND r.function = m.function AND r.id = m.revision)
+		FROM minutes m WHERE region = ? AND service = ? AND stage = ? AND minute >= ? ORDER BY minute, function`, sc.region, sc.service, sc.stage, since)
 	if err != nil {
 		return nil, err
 	}
@@ -278,7 +279,7 @@ func (o *observations) sums(ctx context.Context, sc scope, since int64) ([]api.M
 	for rows.Next() {
 		var m api.MinuteSum
 		var kinds, durations string
-		if err := rows.Scan(&m.Function, &m.Revision, &m.Trigger, &m.Minute, &m.Calls, &m.Errors, &m.Throttled, &m.Cold, &m.TotalMs, &m.MaxMs, &m.MemoryPeak, &kinds, &durations); err != nil {
+		if err := rows.Scan(&m.Function, &m.Revision, &m.Trigger, &m.Minute, &m.Calls, &m.Errors, &m.Throttled, &m.Cold, &m.TotalMs, &m.MaxMs, &m.MemoryPeak, &kinds, &durations, &m.Version); err != nil {
 			return nil, err
 		}
 		if err := errors.Join(json.Unmarshal([]byte(kinds), &m.ErrorKinds), json.Unmarshal([]byte(durations), &m.Durations)); err != nil {

@@ -1434,6 +1434,8 @@ export interface components {
         };
         RevisionFigures: {
             revision: string;
+            /** @description Absent once the revision is no longer kept */
+            version?: number;
             calls: number;
             errors: number;
             throttled: number;
@@ -1507,6 +1509,8 @@ export interface components {
             instance: string;
             stream: string;
             text: string;
+            /** @description Absent once the revision is no longer kept */
+            version?: number;
         };
         JournalEntry: {
             /** Format: int64 */

@@ -85,17 +85,17 @@ const whole = (n: number) => String(n)
         />
         <FigureChart title="How long warm calls took" :labels="data.durations.map((d) => duration(d.upToMs))" :say="whole" :rows="[{ label: 'calls of up to so long', values: data.durations.map((d) => d.calls), colour: 'fjord' }]" />
       </div>
-      <h2 class="mt-3">By revision</h2>
+      <h2 class="mt-3">By version and revision</h2>
       <div class="sheet">
         <table class="rows">
           <thead>
             <tr>
-              <th>revision</th><th class="num">calls</th><th class="num">failed</th><th class="num">too many at once</th><th class="num">cold starts</th><th class="num">half up to</th><th class="num">95 % up to</th><th class="num">99 % up to</th><th class="num">longest</th><th class="num">memory peak</th>
+              <th>first asked for by</th><th class="num">calls</th><th class="num">failed</th><th class="num">too many at once</th><th class="num">cold starts</th><th class="num">half up to</th><th class="num">95 % up to</th><th class="num">99 % up to</th><th class="num">longest</th><th class="num">memory peak</th>
             </tr>
           </thead>
           <tbody>
             <tr v-for="r in data.revisions" :key="r.revision">
-              <td><code>{{ r.revision || 'none' }}</code></td>
+              <td>{{ r.version ? `version ${r.version}` : 'of a version long gone' }} <code class="quiet">{{ r.revision || 'none' }}</code></td>
               <td class="num">{{ r.calls }}</td>
               <td class="num" :class="{ bad: r.errors > 0 }">
                 {{ r.errors }}<span v-if="r.errors" class="d-block small">{{ kinds(r.errorKinds) }}</span>

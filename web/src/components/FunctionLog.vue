@@ -39,7 +39,8 @@ watch(
 onUnmounted(() => stream?.close())
 
 const calls = computed(() => [...new Set(lines.value.map((l) => l.invocation))].filter(Boolean).slice(-30).reverse())
-const revisions = computed(() => [...new Set(lines.value.map((l) => l.revision))].filter(Boolean).reverse())
+/** The revisions of the lines, the newest first, by the version that first asked for them. */
+const revisions = computed(() => [...new Map(lines.value.filter((l) => l.revision).map((l) => [l.revision, l.version]))].reverse())
 const shown = computed(() =>
   lines.value.filter((l) => (!find.value || l.text.includes(find.value)) && (!invocation.value || l.invocation === invocation.value) && (!revision.value || l.revision === revision.value)),
 )
@@ -53,9 +54,9 @@ const shown = computed(() =>
         <option value="">all calls</option>
         <option v-for="c in calls" :key="c">{{ c }}</option>
       </select>
-      <select v-if="revisions.length > 1" v-model="revision" class="form-select" aria-label="Revision">
-        <option value="">all revisions</option>
-        <option v-for="r in revisions" :key="r">{{ r }}</option>
+      <select v-if="revisions.length > 1" v-model="revision" class="form-select" aria-label="Version">
+        <option value="">all versions</option>
+        <option v-for="[r, version] in revisions" :key="r" :value="r">{{ version ? `version ${version}` : 'an old version' }}, {{ r }}</option>
       </select>
       <select v-if="detail.targets.length > 1" v-model="target" class="form-select" aria-label="Target"><option v-for="t in detail.targets" :key="t">{{ t }}</option></select>
       <label class="text-nowrap"><input v-model="everything" type="checkbox" /> all functions of the stage</label>
