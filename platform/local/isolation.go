@@ -18,10 +18,10 @@ const (
 // isolation is how functions' processes are kept apart on this machine. What
 // the machine allows is tried once, with a harmless command.
 type isolation struct {
-	root    bool   // the platform may choose another user
-	users   bool   // and each instance has one of its own
-	spaces  bool   // processes have namespaces of their own
-	setpriv string // takes away the way to new privileges; "" where it is missing
+	root    bool // the platform may choose another user
+	users   bool // and each instance has one of its own
+	spaces  bool // processes have namespaces of their own
+	starter *starter
 }
 
 // namespaces are a process tree of its own, which ends as a whole whatever its
@@ -29,30 +29,23 @@ type isolation struct {
 const namespaces = syscall.CLONE_NEWPID | syscall.CLONE_NEWIPC | syscall.CLONE_NEWUTS
 
 func findIsolation() isolation {
-	root := os.Geteuid() == 0
-	setpriv, _ := exec.LookPath("setpriv") // without it, it is "" and told
-	best := isolation{root: root, users: root, spaces: true, setpriv: setpriv}
-	for _, without := range []func(*isolation){
-		func(*isolation) {},
-		func(i *isolation) { i.users = false },
-		func(i *isolation) { i.setpriv = "" },
-		func(i *isolation) { i.users, i.setpriv = false, "" },
-		func(i *isolation) { i.spaces = false },
-		func(i *isolation) { i.users, i.spaces = false, false },
+	root, starter := os.Geteuid() == 0, newStarter()
+	for _, i := range []isolation{
+		{root: root, users: root, spaces: true, starter: starter},
+		{root: root, spaces: true, starter: starter},
+		{root: root, users: root, starter: starter},
 	} {
-		i := best
-		if without(&i); i.works() {
+		if i.works() {
 			return i
 		}
 	}
-	return isolation{root: root}
+	return isolation{root: root, starter: starter}
 }
 
 func (i isolation) works() bool {
-	command := i.command([]string{"/bin/true"})
-	cmd := exec.Command(command[0], command[1:]...)
+	cmd := exec.Command("/bin/true")
 	cmd.SysProcAttr = i.attributes(false, i.user(0))
-	return cmd.Run() == nil
+	return i.starter.start(cmd) == nil && cmd.Wait() == nil
 }
 
 // user gives the user of the n-th instance.
@@ -89,14 +82,6 @@ func (i isolation) attributes(network bool, user int) *syscall.SysProcAttr {
 	return a
 }
 
-// command puts what takes away privileges before a command.
-func (i isolation) command(command []string) []string {
-	if i.setpriv == "" {
-		return command
-	}
-	return append([]string{i.setpriv, "--no-new-privs", "--"}, command...)
-}
-
 // notes says in words what is missing.
 func (i isolation) notes() []string {
 	var out []string
@@ -109,8 +94,8 @@ func (i isolation) notes() []string {
 	if !i.spaces {
 		out = append(out, "functions can reach the network of this machine, whatever their manifests say, and processes that they start can outlive them: this system gives no namespaces")
 	}
-	if i.setpriv == "" {
-		out = append(out, "functions can gain privileges through programs that grant them: setpriv is missing")
+	if i.starter.refused != nil {
+		out = append(out, "functions can gain privileges through programs that grant them: "+i.starter.refused.Error())
 	}
 	return append(out, "functions can read what everybody on this machine can read")
 }

@@ -188,7 +188,7 @@ func TestFunctionsAreKeptApart(t *testing.T) {
 	s.deploy("curious", `
 import os
 def run(call):
-    found = {"user": os.getuid(), "work": sorted(os.listdir(".")), "names": sorted(k for k in os.environ if not k.startswith("RUDMAR_"))}
+    found = {"user": os.getuid(), "privileges": [l for l in open("/proc/self/status") if l.startswith("NoNewPrivs")][0].split()[1], "work": sorted(os.listdir(".")), "names": sorted(k for k in os.environ if not k.startswith("RUDMAR_"))}
     try:
         found["data"] = os.listdir(call.event)
     except OSError as error:
@@ -202,7 +202,7 @@ def run(call):
 		t.Fatalf("%+v", inv.Error)
 	}
 	found := inv.Answer.(map[string]any)
-	if found["user"] == 0.0 || found["data"] != "PermissionError" || fmt.Sprint(found["work"]) != "[]" {
+	if found["user"] == 0.0 || found["privileges"] != "1" || found["data"] != "PermissionError" || fmt.Sprint(found["work"]) != "[]" {
 		t.Errorf("found %v", found)
 	}
 	if names := fmt.Sprint(found["names"]); names != "[HOME LANG LC_CTYPE PATH PLACE PYTHONDONTWRITEBYTECODE TMPDIR]" && names != "[HOME LANG PATH PLACE PYTHONDONTWRITEBYTECODE TMPDIR]" {

@@ -94,7 +94,7 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Platform{options: o, store: st, isolation: findIsolation()}
+	p := &Platform{options: o, store: st}
 	if p.observed, err = newObservations(ctx, st, o.Now); err != nil {
 		st.db.Close()
 		return nil, err
@@ -107,6 +107,7 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 		st.db.Close()
 		return nil, err
 	}
+	p.isolation = findIsolation()
 	ctx, p.cancel = context.WithCancel(context.WithoutCancel(ctx))
 	p.closing = ctx.Done()
 	for _, work := range []func(context.Context){p.observed.run, p.runSchedules, p.pool.run, p.dispatch.run, p.operations.run} {
@@ -127,6 +128,7 @@ func (p *Platform) Close() error {
 	p.cancel()
 	p.running.Wait()
 	p.pool.close()
+	p.isolation.starter.close()
 	if p.functions != nil {
 		_ = p.functions.Close() // functions have ended
 	}

@@ -118,11 +118,10 @@ func start(o processOptions) (*process, error) {
 		theirs = append(theirs, stream)
 	}
 	p.reader = bufio.NewReaderSize(p.answers, 64<<10)
-	command := o.apart.command(o.interpreter)
-	p.cmd = exec.Command(command[0], command[1:]...)
+	p.cmd = exec.Command(o.interpreter[0], o.interpreter[1:]...)
 	p.cmd.Dir, p.cmd.Env, p.cmd.SysProcAttr = o.work, o.env, o.apart.attributes(o.network, o.user)
 	p.cmd.ExtraFiles, p.cmd.Stdout, p.cmd.Stderr = theirs[:2], theirs[2], theirs[3]
-	if err := p.cmd.Start(); err != nil {
+	if err := o.apart.starter.start(p.cmd); err != nil {
 		return end("starting "+filepath.Base(o.interpreter[0]), err)
 	}
 	p.memory = watchMemory(p.cmd.Process.Pid, o.Memory+o.beyond, func() {

@@ -1,0 +1,60 @@
+package local
+
+import (
+	"errors"
+	"fmt"
+	"os/exec"
+	"runtime"
+
+	"golang.org/x/sys/unix"
+)
+
+// errClosed tells that the platform is closing.
+var errClosed = errors.New("the platform is closing")
+
+// starter starts processes from a thread of its own, which has given up the way
+// to new privileges for good (PR_SET_NO_NEW_PRIVS, inherited by what it starts),
+// and which lives as long as the platform: a process that is to end with its
+// parent ends with the thread that started it.
+type starter struct {
+	work chan func()
+	gone chan struct{}
+	// refused says why there is a way to new privileges all the same; nil where there is none.
+	refused error
+}
+
+func newStarter() *starter {
+	s := &starter{work: make(chan func()), gone: make(chan struct{})}
+	ready := make(chan struct{})
+	go func() {
+		runtime.LockOSThread() // and never unlocked: the thread ends with this goroutine
+		if err := unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0); err != nil {
+			s.refused = fmt.Errorf("taking away the way to new privileges: %w", err)
+		}
+		close(ready)
+		for {
+			select {
+			case do := <-s.work:
+				do()
+			case <-s.gone:
+				return
+			}
+		}
+	}()
+	<-ready
+	return s
+}
+
+// start starts a command.
+func (s *starter) start(cmd *exec.Cmd) error {
+	done := make(chan error, 1)
+	select {
+	case s.work <- func() { done <- cmd.Start() }:
+		return <-done
+	case <-s.gone:
+		return errClosed
+	}
+}
+
+// close ends the thread, and with it what it started. Nothing is started after it.
+func (s *starter) close() { close(s.gone) }
