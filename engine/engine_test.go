@@ -459,6 +459,35 @@ func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 	}
 	r.upToDate("live", "north", 1)
 	r.upToDate("live", "coast", 1)
+
+	// A plan that was made before a secret got another value is out of date.
+	for _, value := range []string{"second", "third"} {
+		if err := r.People.SetSecret(t.Context(), "frostline", "live", "key", value, "wren"); err != nil {
+			t.Fatal(err)
+		}
+		p, err := r.Planner.Compute(t.Context(), place("live", "north"), 1)
+		if err != nil || len(p.Steps) == 0 {
+			t.Fatalf("a new secret changes nothing: %v", err)
+		}
+		id, err := r.Store.AddPlan(t.Context(), "wren", p)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if value == "third" {
+			if _, err := r.Runner.Start(t.Context(), id, "wren"); err != nil {
+				t.Errorf("a plan with the newest secret: %v", err)
+			}
+			break
+		}
+		if err := r.People.SetSecret(t.Context(), "frostline", "live", "key", "another", "wren"); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := r.Runner.Start(t.Context(), id, "wren"); !errors.Is(err, deploy.ErrOutOfDate) || !strings.Contains(err.Error(), "secret") {
+			t.Errorf("a plan with an older secret: %v", err)
+		}
+	}
+	r.Runner.Wait()
+	r.upToDate("live", "north", 1)
 	record, err := r.Store.Record(t.Context(), place("live", "coast"))
 	if err != nil || strings.Contains(fmt.Sprint(record), "hidden-") {
 		t.Errorf("the record shows a secret, or %v", err)

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"strings"
 	"sync"
 	"time"
 
@@ -100,43 +99,6 @@ func (r *Runner) Check(ctx context.Context, planID int64) error {
 		return fmt.Errorf("plan %d: %w", planID, err)
 	}
 	return r.upToDate(ctx, kept.Plan)
-}
-
-// upToDate checks that record and live are as they were when the plan was made.
-func (r *Runner) upToDate(ctx context.Context, p *plan.Plan) error {
-	now, err := r.planner.Compute(ctx, placeOf(p), p.Base.Version)
-	if err != nil {
-		return err
-	}
-	switch {
-	case now.Base.Serial != p.Base.Serial:
-		return fmt.Errorf("%w: something was deployed there since (record %d, now %d); make a new plan", ErrOutOfDate, p.Base.Serial, now.Base.Serial)
-	case now.Base.Fingerprint != p.Base.Fingerprint:
-		return fmt.Errorf("%w: what is live was changed by hand since%s; make a new plan", ErrOutOfDate, moved(p, now))
-	}
-	return nil
-}
-
-// moved names what is otherwise in a newer plan of the same.
-func moved(old, now *plan.Plan) string {
-	before := map[string]string{}
-	for _, s := range old.Steps {
-		before[s.Address] = string(s.Change) + s.Tag
-	}
-	var names []string
-	for _, s := range now.Steps {
-		if before[s.Address] != string(s.Change)+s.Tag {
-			names = append(names, s.Address)
-		}
-		delete(before, s.Address)
-	}
-	for address := range before {
-		names = append(names, address)
-	}
-	if len(names) == 0 {
-		return ""
-	}
-	return " (" + strings.Join(names, ", ") + ")"
 }
 
 // GoOn runs the remaining steps of a deployment that ended without being done.
@@ -305,7 +267,7 @@ func (x *execution) prepare(ctx context.Context) error {
 			x.secrets[w.Address] = w.Secrets
 		}
 	}
-	return nil
+	return sameSecrets(x.plan, wanted)
 }
 
 // work runs all steps that are not done, as far as their needs allow. The

@@ -22,7 +22,7 @@ type weather struct {
 	SlowMs     float64 `json:"slow_ms"`     // each request takes so much longer
 	Throttled  float64 `json:"throttled"`   // the share of requests that are told to come again, from 0 to 1
 	FailBefore float64 `json:"fail_before"` // the share that fails without an effect
-	FailAfter  float64 `json:"fail_after"`  // the share that fails though it took effect
+	FailAfter  float64 `json:"fail_after"`  // the share of changes that fail though they took effect
 	LateMs     float64 `json:"late_ms"`     // how long a change cannot be seen
 	TakeMs     float64 `json:"take_ms"`     // how long a change takes, as an operation
 }
@@ -133,7 +133,7 @@ func (p *Platform) weathered(next echo.HandlerFunc) echo.HandlerFunc {
 			return refuse(http.StatusTooManyRequests, "the weather of %s: come again in a second", region)
 		case luck < w.Throttled+w.FailBefore:
 			return refuse(http.StatusInternalServerError, "the weather of %s: it failed, and nothing was done", region)
-		case luck < w.Throttled+w.FailBefore+w.FailAfter:
+		case luck < w.Throttled+w.FailBefore+w.FailAfter && c.Request().Method != http.MethodGet:
 			own := c.Response()
 			c.SetResponse(httptest.NewRecorder())
 			err := next(c)
