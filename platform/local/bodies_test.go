@@ -29,12 +29,18 @@ def run(call):
 `), node(limits))
 	s.deployFile("burrow", wasm.File, compileGo(t, `package main
 
+import "encoding/base64"
+
 func run(call *Call) (any, error) {
-	if call.Event["body_is_base64"] != true {
-		text, _ := call.Event["body"].(string)
-		return map[string]any{"status": 200, "headers": map[string]string{"Content-Type": "image/png"}, "body": text}, nil
+	text, _ := call.Event["body"].(string)
+	body := []byte(text)
+	if call.Event["body_is_base64"] == true {
+		var err error
+		if body, err = base64.StdEncoding.DecodeString(text); err != nil {
+			return nil, err
+		}
 	}
-	return map[string]any{"status": 200, "headers": map[string]string{"Content-Type": "image/png"}, "body": call.Event["body"], "body_is_base64": true}, nil
+	return map[string]any{"status": 200, "headers": map[string]string{"Content-Type": "image/png"}, "body": body}, nil
 }
 `), map[string]any{"runtime": "go", "memory": 256.0 * (1 << 20), "timeout": 30_000.0})
 	s.deploy("liar", "def run(call):\n    return {'status': 200, 'body': 'no base64!', 'body_is_base64': True}\n", nil)
