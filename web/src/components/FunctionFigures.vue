@@ -117,15 +117,6 @@ const whole = (n: number) => String(n)
 </template>
 
 <style scoped>
-.controls {
-  display: flex;
-  gap: 0.7rem;
-  align-items: center;
-  margin-bottom: 0.8rem;
-}
-.controls .form-select {
-  width: auto;
-}
 .grid {
   display: grid;
   grid-template-columns: repeat(2, minmax(0, 1fr));

@@ -67,16 +67,7 @@ const shown = computed(() =>
 </template>
 
 <style scoped>
-.controls {
-  display: flex;
-  gap: 0.7rem;
-  align-items: center;
-  margin-bottom: 0.6rem;
-}
 .controls .form-control {
   max-width: 18rem;
-}
-.controls .form-select {
-  width: auto;
 }
 </style>

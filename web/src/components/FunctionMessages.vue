@@ -116,15 +116,11 @@ const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
 </template>
 
 <style scoped>
-.controls,
 .head {
   display: flex;
   gap: 0.7rem;
   align-items: center;
   margin-bottom: 0.6rem;
-}
-.controls .form-select {
-  width: auto;
 }
 .head h2 {
   margin: 0;
