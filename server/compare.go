@@ -155,10 +155,7 @@ func (s *side) become(stage string, target manifest.Target) map[string]expand.Re
 	if at == nil || !slices.Contains(at.Targets, target) {
 		return out
 	}
-	in := expand.Inputs{Version: s.version.Number, Artifacts: s.artifacts, Secrets: map[string]string{}}
-	for _, name := range s.service.Secrets {
-		in.Secrets[name] = name
-	}
+	in := expand.Inputs{Version: s.version.Number, Artifacts: s.artifacts, Secrets: expand.SecretNames(s.service)}
 	resources, _ := expand.Expand(s.service, at, target, in)
 	for _, r := range resources {
 		out[r.Address] = r

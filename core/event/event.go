@@ -76,13 +76,17 @@ type End struct {
 	Event                any // what it was called with
 }
 
-// Ended is the event of a function's end: succeeded, or failed.
-func (o Of) Ended(e End) map[string]any {
-	what := "failed"
+// What says how it ended in the words of triggers: succeeded, or failed.
+func (e End) What() string {
 	if e.Outcome == "answered" {
-		what = "succeeded"
+		return "succeeded"
 	}
-	return o.cloud("rudmar.function."+what, "/functions/"+e.Function, map[string]any{
+	return "failed"
+}
+
+// Ended is the event of a function's end.
+func (o Of) Ended(e End) map[string]any {
+	return o.cloud("rudmar.function."+e.What(), "/functions/"+e.Function, map[string]any{
 		"function": e.Function, "invocation": e.Invocation, "outcome": e.Outcome, "answer": e.Answer, "error": e.Error, "event": e.Event})
 }
 

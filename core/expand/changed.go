@@ -32,13 +32,19 @@ func Changed(before, after *manifest.Service) map[string]bool {
 	return out
 }
 
+// SecretNames gives each secret of a service its own name as its value, for
+// where what a service becomes is compared and no value may take part.
+func SecretNames(s *manifest.Service) map[string]string {
+	out := make(map[string]string, len(s.Secrets))
+	for _, name := range s.Secrets {
+		out[name] = name
+	}
+	return out
+}
+
 // byFunction gives what each function becomes, by address.
 func byFunction(s *manifest.Service, stage *manifest.Stage, target manifest.Target) map[string]map[string]map[string]any {
-	in := Inputs{Secrets: map[string]string{}}
-	for _, name := range s.Secrets {
-		in.Secrets[name] = name
-	}
-	resources, _ := Expand(s, stage, target, in) // what cannot be said yet is the same on both sides
+	resources, _ := Expand(s, stage, target, Inputs{Secrets: SecretNames(s)}) // what cannot be said yet is the same on both sides
 	out := map[string]map[string]map[string]any{}
 	for _, r := range resources {
 		if out[r.Function] == nil {

@@ -31,6 +31,15 @@ type Folder interface {
 // Files is a Folder in memory.
 type Files map[string][]byte
 
+// FilesOf gives a folder of texts, by name.
+func FilesOf(texts map[string]string) Files {
+	out := make(Files, len(texts))
+	for name, text := range texts {
+		out[name] = []byte(text)
+	}
+	return out
+}
+
 // Files lists the names, sorted.
 func (f Files) Files() []string {
 	out := make([]string, 0, len(f))

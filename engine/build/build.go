@@ -226,11 +226,7 @@ func (b *Builder) markChanged(ctx context.Context, v store.Version, service *man
 	}
 	own, becomes := map[string]bool{}, map[string]bool{}
 	if v.Manifests[manifest.ServiceFile] != manifests[manifest.ServiceFile] && manifests != nil {
-		folder := manifest.Files{}
-		for name, text := range manifests {
-			folder[name] = []byte(text)
-		}
-		if last := manifest.NewLanguage().Check(folder).Service; last != nil {
+		if last := manifest.NewLanguage().Check(manifest.FilesOf(manifests)).Service; last != nil {
 			becomes = expand.Changed(last, service)
 		}
 	}

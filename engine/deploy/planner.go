@@ -65,11 +65,7 @@ func (p *Planner) Service(ctx context.Context, service string, version int) (*ma
 	if s := p.parsed[v.Content]; s != nil {
 		return s, v, nil
 	}
-	folder := manifest.Files{}
-	for name, text := range v.Manifests {
-		folder[name] = []byte(text)
-	}
-	result := manifest.NewLanguage().Check(folder)
+	result := manifest.NewLanguage().Check(manifest.FilesOf(v.Manifests))
 	if result.Service == nil {
 		return nil, v, fmt.Errorf("version %d of %s cannot be read by this Rudmar", version, service)
 	}

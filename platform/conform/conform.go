@@ -149,7 +149,12 @@ func wants(err error, status int, what string) error {
 
 // ask makes a plain request, for what the client would not do.
 func (t *trial) ask(ctx context.Context, method, path, token string, header map[string]string, body string) (*http.Response, error) {
-	r, err := http.NewRequestWithContext(ctx, method, t.address+path, strings.NewReader(body))
+	return fetch(ctx, method, t.address+path, token, header, body)
+}
+
+// fetch makes a request and reads its whole answer.
+func fetch(ctx context.Context, method, address, token string, header map[string]string, body string) (*http.Response, error) {
+	r, err := http.NewRequestWithContext(ctx, method, address, strings.NewReader(body))
 	if err != nil {
 		return nil, err
 	}

@@ -31,15 +31,10 @@ func (t *trial) routed(ctx context.Context, to string) (status int, body string,
 	if address == "" {
 		return 0, "", fmt.Errorf("the route has no url: %v", route.Attributes)
 	}
-	q, err := http.NewRequestWithContext(ctx, http.MethodGet, strings.Replace(address, "{what}", "pears", 1), nil)
+	response, err := fetch(ctx, http.MethodGet, strings.Replace(address, "{what}", "pears", 1), "", nil, "")
 	if err != nil {
 		return 0, "", err
 	}
-	response, err := http.DefaultClient.Do(q)
-	if err != nil {
-		return 0, "", err
-	}
-	defer response.Body.Close()
-	text, err := io.ReadAll(io.LimitReader(response.Body, 64<<10))
+	text, err := io.ReadAll(response.Body)
 	return response.StatusCode, string(text), err
 }

@@ -227,8 +227,9 @@ func (p *Platform) keepSecret(c *echo.Context) error {
 	if err := json.Unmarshal(text, &value); err != nil {
 		return refuse(http.StatusUnprocessableEntity, "a secret is a text, as JSON")
 	}
+	sc := scopeOf(c)
 	_, err = p.store.db.ExecContext(c.Request().Context(), `INSERT INTO kept_secrets (region, service, stage, name, value) VALUES (?,?,?,?,?)
-		ON CONFLICT DO UPDATE SET value = excluded.value`, c.Param("region"), c.Param("service"), c.Param("stage"), c.Param("name"), value)
+		ON CONFLICT DO UPDATE SET value = excluded.value`, sc.region, sc.service, sc.stage, c.Param("name"), value)
 	if err != nil {
 		return err
 	}

@@ -76,9 +76,9 @@ func readSubscription(sc scope, r row) (subscription, bool) {
 	return s, true
 }
 
-// subscriptions lists those of a scope, or of all scopes.
-func (p *Platform) subscriptions(ctx context.Context, q querier) ([]subscription, error) {
-	rows, err := q.QueryContext(ctx, `SELECT region, service, stage, address, attributes FROM resources WHERE kind = ?`, expand.Subscription)
+// subscriptions lists those of all scopes.
+func (p *Platform) subscriptions(ctx context.Context) ([]subscription, error) {
+	rows, err := p.store.db.QueryContext(ctx, `SELECT region, service, stage, address, attributes FROM resources WHERE kind = ?`, expand.Subscription)
 	if err != nil {
 		return nil, err
 	}
@@ -142,14 +142,11 @@ func (p *Platform) putEvent(ctx context.Context, tx executor, s subscription, ev
 
 // ended tells the functions that wait for a function's end.
 func (p *Platform) ended(ctx context.Context, c call, inv api.Invocation) {
-	what := "succeeded"
-	if inv.Outcome != api.Answered {
-		what = "failed"
-	}
+	end := event.End{Function: c.at.function, Invocation: inv.Id, Outcome: string(inv.Outcome), Answer: inv.Answer, Error: inv.Error, Event: c.event}
 	there, err := p.directory.of(ctx, c.at.scope)
 	for i := 0; err == nil && i < len(there.subscriptions); i++ {
 		s := there.subscriptions[i]
-		if s.kind != "function" || s.source != c.at.function || len(s.on) > 0 && !slices.Contains(s.on, what) {
+		if s.kind != "function" || s.source != c.at.function || len(s.on) > 0 && !slices.Contains(s.on, end.What()) {
 			continue
 		}
 		if c.chain >= maxChain {
@@ -157,7 +154,7 @@ func (p *Platform) ended(ctx context.Context, c call, inv api.Invocation) {
 				Text: fmt.Sprintf("not called after %s: %d functions called one another already, which looks like a circle", c.at.function, maxChain)})
 			continue
 		}
-		told := eventOf(p.options.Now()).Ended(event.End{Function: c.at.function, Invocation: inv.Id, Outcome: string(inv.Outcome), Answer: inv.Answer, Error: inv.Error, Event: c.event})
+		told := eventOf(p.options.Now()).Ended(end)
 		told["rudmarchain"] = c.chain + 1
 		err = p.putEvent(ctx, p.store.db, s, told)
 		p.dispatch.nudge()
@@ -198,7 +195,7 @@ type message struct {
 }
 
 func (d *dispatcher) round(ctx context.Context, calls *sync.WaitGroup) error {
-	all, err := d.platform.subscriptions(ctx, d.platform.store.db)
+	all, err := d.platform.subscriptions(ctx)
 	if err != nil {
 		return err
 	}
@@ -260,19 +257,18 @@ func (d *dispatcher) take(ctx context.Context, s subscription) ([]message, error
 			return err
 		}
 		defer rows.Close()
-		full := 0
 		oldest := now
 		for rows.Next() {
 			var m message
 			if err := rows.Scan(&m.id, &m.sentAt, &m.attempts, &m.body); err != nil {
 				return err
 			}
-			out, full, oldest = append(out, m), full+1, min(oldest, m.sentAt)
+			out, oldest = append(out, m), min(oldest, m.sentAt)
 		}
 		if err := rows.Err(); err != nil {
 			return err
 		}
-		if full < s.batch && now-oldest < s.wait.Milliseconds() {
+		if len(out) < s.batch && now-oldest < s.wait.Milliseconds() {
 			out = nil
 			return nil
 		}

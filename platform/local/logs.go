@@ -61,21 +61,16 @@ func (o *observations) read(ctx context.Context, sc scope, q logQuery) ([]api.Lo
 
 func (s *protocol) GetLogs(ctx context.Context, r api.GetLogsRequestObject) (api.GetLogsResponseObject, error) {
 	sc := scope{r.Region, r.Service, r.Stage}
-	q := logQuery{function: orEmpty(r.Params.Function), revision: orEmpty(r.Params.Revision), invocation: orEmpty(r.Params.Invocation), limit: shownLines}
-	if r.Params.Since != nil {
-		q.since = *r.Params.Since
-	}
-	if r.Params.After != nil {
-		q.after = *r.Params.After
-	}
+	q := logQuery{function: orZero(r.Params.Function), revision: orZero(r.Params.Revision), invocation: orZero(r.Params.Invocation),
+		since: orZero(r.Params.Since), after: orZero(r.Params.After), limit: shownLines}
 	if r.Params.Limit != nil {
 		q.limit = min(max(*r.Params.Limit, 1), mostLines)
 	}
-	if r.Params.Follow == nil || !*r.Params.Follow {
+	if !orZero(r.Params.Follow) {
 		lines, err := s.p.observed.read(ctx, sc, q)
 		return api.GetLogs200JSONResponse{Lines: lines}, err
 	}
-	if last := orEmpty(r.Params.LastEventID); last != "" {
+	if last := orZero(r.Params.LastEventID); last != "" {
 		after, err := strconv.ParseInt(last, 10, 64)
 		if err != nil {
 			return nil, refuse(400, "Last-Event-ID is the id of a line, not %q", last)

@@ -19,16 +19,12 @@ func (s *protocol) GetMessages(ctx context.Context, r api.GetMessagesRequestObje
 			where = "AND parked = 1 "
 		}
 	}
-	after := int64(0)
-	if r.Params.After != nil {
-		after = *r.Params.After
-	}
 	there, err := s.p.directory.of(ctx, scope{r.Region, r.Service, r.Stage})
 	if err != nil {
 		return nil, err
 	}
 	rows, err := s.p.store.db.QueryContext(ctx, `SELECT id, queue, subscription, body, sent_at, due_at, attempts, parked, why FROM messages
-		WHERE region = ? AND service = ? AND stage = ? AND id > ? `+where+`ORDER BY id LIMIT ?`, r.Region, r.Service, r.Stage, after, shownMessages)
+		WHERE region = ? AND service = ? AND stage = ? AND id > ? `+where+`ORDER BY id LIMIT ?`, r.Region, r.Service, r.Stage, orZero(r.Params.After), shownMessages)
 	if err != nil {
 		return nil, err
 	}

@@ -15,15 +15,6 @@ import (
 // keptOperations is how long an operation can be asked for after its end.
 const keptOperations = 7 * 24 * time.Hour
 
-// keptWish is what an operation is to do, as it is kept.
-type keptWish struct {
-	Remove     bool              `json:"remove,omitempty"`
-	Match      string            `json:"match,omitempty"`
-	Attributes map[string]any    `json:"attributes,omitempty"`
-	Secrets    map[string]string `json:"secrets,omitempty"`
-	Version    int               `json:"version,omitempty"`
-}
-
 // operations carries out changes that take their time, one after another.
 // One that was accepted is carried out, over a restart too.
 type operations struct {
@@ -38,7 +29,7 @@ func newOperations(p *Platform) *operations {
 // wanted tells whether a change is to be an operation: where the caller prefers
 // that (RFC 7240), or where the region's weather makes changes take long.
 func (o *operations) wanted(sc scope, prefer *string) bool {
-	for word := range strings.SplitSeq(orEmpty(prefer), ",") {
+	for word := range strings.SplitSeq(orZero(prefer), ",") {
 		if strings.TrimSpace(word) == "respond-async" {
 			return true
 		}
@@ -48,7 +39,7 @@ func (o *operations) wanted(sc scope, prefer *string) bool {
 
 // begin accepts a change. The same key gives the same operation again; one that
 // failed is tried once more, as a change that was refused at once would be.
-func (o *operations) begin(ctx context.Context, sc scope, address, key string, w keptWish) (api.Operation, error) {
+func (o *operations) begin(ctx context.Context, sc scope, address string, w wish) (api.Operation, error) {
 	if !w.Remove {
 		if err := admissible(sc, address, w.Attributes); err != nil {
 			return api.Operation{}, err
@@ -63,14 +54,14 @@ func (o *operations) begin(ctx context.Context, sc scope, address, key string, w
 	if _, err := o.platform.store.db.ExecContext(ctx, `INSERT INTO operations (id, key, region, service, stage, address, wish, state, begun_at, due_at)
 		VALUES (?,?,?,?,?,?,?,'waiting',?,?) ON CONFLICT (key) DO UPDATE SET wish = excluded.wish, state = 'waiting', problem = 'null', due_at = excluded.due_at, ended_at = 0
 		WHERE state = 'failed'`,
-		"o-"+random(8), key, sc.region, sc.service, sc.stage, address, string(text), now.UnixMilli(), due.UnixMilli()); err != nil {
+		"o-"+random(8), w.Key, sc.region, sc.service, sc.stage, address, string(text), now.UnixMilli(), due.UnixMilli()); err != nil {
 		return api.Operation{}, err
 	}
 	select {
 	case o.wake <- struct{}{}:
 	default:
 	}
-	return o.find(ctx, "key", key)
+	return o.find(ctx, "key", w.Key)
 }
 
 // find gives the operation of an id or of a key.
@@ -129,11 +120,11 @@ func (o *operations) round(ctx context.Context) (time.Duration, error) {
 		if wait := time.UnixMilli(due).Sub(o.platform.options.Now()); wait > 0 {
 			return min(max(wait, atLeast), atMost), nil
 		}
-		var w keptWish
+		w := wish{Key: key}
 		if err := json.Unmarshal([]byte(text), &w); err != nil {
 			return time.Second, fmt.Errorf("reading what operation %s is to do: %w", id, err)
 		}
-		if err := o.carryOut(ctx, id, key, sc, address, w); err != nil {
+		if err := o.carryOut(ctx, id, sc, address, w); err != nil {
 			return time.Second, err
 		}
 	}
@@ -141,16 +132,16 @@ func (o *operations) round(ctx context.Context) (time.Duration, error) {
 
 // carryOut makes the change. Its key is that of the request, so that a platform
 // that was killed between the change and its note does not make it twice.
-func (o *operations) carryOut(ctx context.Context, id, key string, sc scope, address string, w keptWish) error {
+func (o *operations) carryOut(ctx context.Context, id string, sc scope, address string, w wish) error {
 	state := api.OperationDone
 	var resource *api.Resource
 	var problem *api.Problem
 	var err error
 	if w.Remove {
-		err = o.platform.remove(ctx, sc, address, key, w.Match)
+		err = o.platform.remove(ctx, sc, address, w.Key, w.Match)
 	} else {
 		var out api.Resource
-		if out, err = o.platform.put(ctx, sc, address, wish{key: key, match: w.Match, attributes: w.Attributes, secrets: w.Secrets, version: w.Version}); err == nil {
+		if out, err = o.platform.put(ctx, sc, address, w); err == nil {
 			resource = &out
 		}
 	}
@@ -176,8 +167,8 @@ func (o *operations) carryOut(ctx context.Context, id, key string, sc scope, add
 }
 
 // accepted is how an operation is answered.
-func (o *operations) accepted(ctx context.Context, sc scope, address, key string, w keptWish) (api.AcceptedJSONResponse, error) {
-	op, err := o.begin(ctx, sc, address, key, w)
+func (o *operations) accepted(ctx context.Context, sc scope, address string, w wish) (api.AcceptedJSONResponse, error) {
+	op, err := o.begin(ctx, sc, address, w)
 	where := "/operations/" + op.Id
 	return api.AcceptedJSONResponse{Body: op, Headers: api.AcceptedResponseHeaders{Location: &where}}, err
 }
@@ -187,9 +178,11 @@ func (s *protocol) GetOperation(ctx context.Context, r api.GetOperationRequestOb
 	return api.GetOperation200JSONResponse{Body: op}, err
 }
 
-func orEmpty(s *string) string {
-	if s == nil {
-		return ""
+// orZero gives what an optional value is, or nothing.
+func orZero[T any](v *T) T {
+	if v == nil {
+		var zero T
+		return zero
 	}
-	return *s
+	return *v
 }

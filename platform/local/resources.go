@@ -46,11 +46,15 @@ func refuse(status int, format string, args ...any) error {
 	return &refusal{status: status, title: http.StatusText(status), detail: fmt.Sprintf(format, args...)}
 }
 
+// wish is a change of a resource; Remove is for operations, whose wishes are
+// kept in the form of JSON.
 type wish struct {
-	key, match string
-	attributes map[string]any
-	secrets    map[string]string
-	version    int
+	Key        string            `json:"-"`
+	Remove     bool              `json:"remove,omitempty"`
+	Match      string            `json:"match,omitempty"`
+	Attributes map[string]any    `json:"attributes,omitempty"`
+	Secrets    map[string]string `json:"secrets,omitempty"`
+	Version    int               `json:"version,omitempty"`
 }
 
 func (p *Platform) snapshot(ctx context.Context, sc scope) (api.Snapshot, error) {
@@ -99,7 +103,7 @@ func admissible(sc scope, address string, attributes map[string]any) error {
 
 // put makes a resource be as wished. The same key gives the same answer.
 func (p *Platform) put(ctx context.Context, sc scope, address string, w wish) (api.Resource, error) {
-	if err := admissible(sc, address, w.attributes); err != nil {
+	if err := admissible(sc, address, w.Attributes); err != nil {
 		return api.Resource{}, err
 	}
 	kind, rest, _ := strings.Cut(address, "/")
@@ -108,14 +112,14 @@ func (p *Platform) put(ctx context.Context, sc scope, address string, w wish) (a
 	var was *api.Resource
 	changed := false
 	err := p.store.within(ctx, func(tx *sql.Tx) error {
-		if done, err := answered(ctx, tx, w.key, &out); done || err != nil {
+		if done, err := answered(ctx, tx, w.Key, &out); done || err != nil {
 			return err
 		}
 		before, exists, err := p.store.resource(ctx, tx, sc, address)
 		if err != nil {
 			return err
 		}
-		if err := matches(before, exists, w.match); err != nil {
+		if err := matches(before, exists, w.Match); err != nil {
 			return err
 		}
 		if err := p.allowed(ctx, tx, sc, kind, function, address, w); err != nil {
@@ -126,10 +130,10 @@ func (p *Platform) put(ctx context.Context, sc scope, address string, w wish) (a
 				return err
 			}
 		}
-		r := row{address: address, kind: kind, attributes: w.attributes, tag: tagOf(w.attributes), changedAt: p.options.Now().UnixMilli(), version: w.version}
+		r := row{address: address, kind: kind, attributes: w.Attributes, tag: tagOf(w.Attributes), changedAt: p.options.Now().UnixMilli(), version: w.Version}
 		attributes, _ := json.Marshal(r.attributes)
-		secrets, _ := json.Marshal(w.secrets)
-		if w.secrets == nil {
+		secrets, _ := json.Marshal(w.Secrets)
+		if w.Secrets == nil {
 			secrets = []byte("{}")
 		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO resources (region, service, stage, address, kind, attributes, secrets, tag, changed_at, version)
@@ -150,14 +154,14 @@ func (p *Platform) put(ctx context.Context, sc scope, address string, w wish) (a
 			was = &shown
 		}
 		changed = true
-		return remember(ctx, tx, w.key, out, r.changedAt)
+		return remember(ctx, tx, w.Key, out, r.changedAt)
 	})
 	p.directory.forget(sc)
 	if err == nil && changed {
 		p.skies.changed(sc, address, was)
 	}
 	if err == nil && kind == expand.Pointer {
-		p.pool.retire(sc, function, w.attributes)
+		p.pool.retire(sc, function, w.Attributes)
 	}
 	return out, err
 }
@@ -207,9 +211,9 @@ func (p *Platform) allowed(ctx context.Context, tx *sql.Tx, sc scope, kind, func
 	case expand.Grant, expand.Function:
 		return need("identity/" + function)
 	case expand.Revision:
-		return p.allowedRevision(ctx, tx, sc, function, w.attributes)
+		return p.allowedRevision(ctx, tx, sc, function, w.Attributes)
 	case expand.Pointer:
-		shares, _ := w.attributes["shares"].(map[string]any)
+		shares, _ := w.Attributes["shares"].(map[string]any)
 		total := 0.0
 		for id, share := range shares {
 			if _, ok, err := p.store.revision(ctx, tx, sc, function, id); err != nil || !ok {
@@ -224,14 +228,14 @@ func (p *Platform) allowed(ctx context.Context, tx *sql.Tx, sc scope, kind, func
 	case expand.Opening:
 		return need("function/" + function)
 	case expand.Route:
-		return errors.Join(need("function/"+function), p.allowedRoute(ctx, tx, sc, address, w.attributes))
+		return errors.Join(need("function/"+function), p.allowedRoute(ctx, tx, sc, address, w.Attributes))
 	case expand.Subscription:
-		if s, _ := readSubscription(sc, row{address: address, attributes: w.attributes}); w.attributes["enabled"] != false && (s.source == "" || !slices.Contains([]string{"objects", "queue", "function"}, s.kind)) {
+		if s, _ := readSubscription(sc, row{address: address, attributes: w.Attributes}); w.Attributes["enabled"] != false && (s.source == "" || !slices.Contains([]string{"objects", "queue", "function"}, s.kind)) {
 			return refuse(422, "%s: the source is objects/NAME, queue/NAME or function/NAME", address)
 		}
 		return need("function/" + function)
 	case expand.Schedule:
-		if _, err := scheduleOf(w.attributes); err != nil {
+		if _, err := scheduleOf(w.Attributes); err != nil {
 			return refuse(422, "%s: %v", address, err)
 		}
 		return need("function/" + function)
@@ -275,7 +279,7 @@ func (p *Platform) freeze(ctx context.Context, tx *sql.Tx, sc scope, function st
 	}
 	if _, err := tx.ExecContext(ctx, `INSERT INTO revisions (region, service, stage, function, id, artifact, config, secrets, version, made_at)
 		VALUES (?,?,?,?,?,?,?,?,?,?) ON CONFLICT DO UPDATE SET made_at = excluded.made_at, secrets = excluded.secrets`,
-		sc.region, sc.service, sc.stage, function, w.attributes["id"], w.attributes["artifact"], string(text), secrets, w.version, p.options.Now().UnixNano()); err != nil {
+		sc.region, sc.service, sc.stage, function, w.Attributes["id"], w.Attributes["artifact"], string(text), secrets, w.Version, p.options.Now().UnixNano()); err != nil {
 		return err
 	}
 	pointer, _, err := p.store.resource(ctx, tx, sc, "pointer/"+function)

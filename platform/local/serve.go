@@ -116,23 +116,17 @@ func (s *protocol) GetSnapshot(ctx context.Context, r api.GetSnapshotRequestObje
 		return nil, err
 	}
 	tag := `"` + snapshot.Fingerprint + `"`
-	if known := orEmpty(r.Params.IfNoneMatch); known == "*" || strings.Contains(known, tag) {
+	if known := orZero(r.Params.IfNoneMatch); known == "*" || strings.Contains(known, tag) {
 		return api.GetSnapshot304Response{}, nil
 	}
 	return api.GetSnapshot200JSONResponse{Body: snapshot, Headers: api.GetSnapshot200ResponseHeaders{ETag: &tag}}, nil
 }
 
 func (s *protocol) PutResource(ctx context.Context, r api.PutResourceRequestObject) (api.PutResourceResponseObject, error) {
-	w := wish{key: r.Params.IdempotencyKey, match: orEmpty(r.Params.IfMatch), attributes: r.Body.Attributes}
-	if r.Body.Secrets != nil {
-		w.secrets = *r.Body.Secrets
-	}
-	if r.Body.Version != nil {
-		w.version = *r.Body.Version
-	}
+	w := wish{Key: r.Params.IdempotencyKey, Match: orZero(r.Params.IfMatch), Attributes: r.Body.Attributes, Secrets: orZero(r.Body.Secrets), Version: orZero(r.Body.Version)}
 	sc, address := scope{r.Region, r.Service, r.Stage}, unescape(r.Address)
 	if s.p.operations.wanted(sc, r.Params.Prefer) {
-		out, err := s.p.operations.accepted(ctx, sc, address, w.key, keptWish{Match: w.match, Attributes: w.attributes, Secrets: w.secrets, Version: w.version})
+		out, err := s.p.operations.accepted(ctx, sc, address, w)
 		return api.PutResource202JSONResponse{AcceptedJSONResponse: out}, err
 	}
 	out, err := s.p.put(ctx, sc, address, w)
@@ -140,9 +134,9 @@ func (s *protocol) PutResource(ctx context.Context, r api.PutResourceRequestObje
 }
 
 func (s *protocol) DeleteResource(ctx context.Context, r api.DeleteResourceRequestObject) (api.DeleteResourceResponseObject, error) {
-	sc, address, match := scope{r.Region, r.Service, r.Stage}, unescape(r.Address), orEmpty(r.Params.IfMatch)
+	sc, address, match := scope{r.Region, r.Service, r.Stage}, unescape(r.Address), orZero(r.Params.IfMatch)
 	if s.p.operations.wanted(sc, r.Params.Prefer) {
-		out, err := s.p.operations.accepted(ctx, sc, address, r.Params.IdempotencyKey, keptWish{Remove: true, Match: match})
+		out, err := s.p.operations.accepted(ctx, sc, address, wish{Key: r.Params.IdempotencyKey, Remove: true, Match: match})
 		return api.DeleteResource202JSONResponse{AcceptedJSONResponse: out}, err
 	}
 	if err := s.p.remove(ctx, sc, address, r.Params.IdempotencyKey, match); err != nil {
@@ -160,20 +154,12 @@ func unescape(address string) string {
 }
 
 func (s *protocol) Invoke(ctx context.Context, r api.InvokeRequestObject) (api.InvokeResponseObject, error) {
-	c := call{at: place{scope{r.Region, r.Service, r.Stage}, r.Function}, event: r.Body.Event}
-	if r.Body.Trigger != nil {
-		c.trigger = *r.Body.Trigger
-	}
-	inv, err := s.p.invoke(ctx, c)
+	inv, err := s.p.invoke(ctx, call{at: place{scope{r.Region, r.Service, r.Stage}, r.Function}, event: r.Body.Event, trigger: orZero(r.Body.Trigger)})
 	return api.Invoke200JSONResponse(inv), err
 }
 
 func (s *protocol) GetMetrics(ctx context.Context, r api.GetMetricsRequestObject) (api.GetMetricsResponseObject, error) {
-	since := int64(0)
-	if r.Params.Since != nil {
-		since = *r.Params.Since
-	}
-	minutes, err := s.p.observed.sums(ctx, scope{r.Region, r.Service, r.Stage}, since)
+	minutes, err := s.p.observed.sums(ctx, scope{r.Region, r.Service, r.Stage}, orZero(r.Params.Since))
 	return api.GetMetrics200JSONResponse{Minutes: minutes}, err
 }
 
@@ -186,7 +172,7 @@ func (s *protocol) GetAccess(ctx context.Context, r api.GetAccessRequestObject) 
 // A changed function is published at once, as editing it in place would.
 func (p *Platform) handChange(c *echo.Context) error {
 	ctx := c.Request().Context()
-	sc := scope{c.Param("region"), c.Param("service"), c.Param("stage")}
+	sc := scopeOf(c)
 	address := unescape(c.Param("address"))
 	if c.Request().Method == http.MethodDelete {
 		if err := p.remove(ctx, sc, address, "hand-"+random(8), ""); err != nil {
@@ -215,7 +201,7 @@ func (p *Platform) handChange(c *echo.Context) error {
 			delete(before.attributes, name)
 		}
 	}
-	out, err := p.put(ctx, sc, address, wish{key: "hand-" + random(8), attributes: before.attributes, secrets: secrets, version: before.version})
+	out, err := p.put(ctx, sc, address, wish{Key: "hand-" + random(8), Attributes: before.attributes, Secrets: secrets, Version: before.version})
 	if err != nil {
 		return err
 	}
@@ -236,11 +222,11 @@ func (p *Platform) publish(ctx context.Context, sc scope, function string, confi
 	configuration := expand.Configuration(config.attributes)
 	artifact, _ := now.attributes["artifact"].(string)
 	id := expand.RevisionID(artifact, configuration)
-	if _, err := p.put(ctx, sc, "revision/"+function, wish{key: "hand-" + random(8), version: now.version,
-		attributes: map[string]any{"artifact": artifact, "configuration": configuration, "id": id}}); err != nil {
+	if _, err := p.put(ctx, sc, "revision/"+function, wish{Key: "hand-" + random(8), Version: now.version,
+		Attributes: map[string]any{"artifact": artifact, "configuration": configuration, "id": id}}); err != nil {
 		return err
 	}
-	_, err = p.put(ctx, sc, "pointer/"+function, wish{key: "hand-" + random(8), version: now.version,
-		attributes: map[string]any{"shares": map[string]any{id: 100.0}}})
+	_, err = p.put(ctx, sc, "pointer/"+function, wish{Key: "hand-" + random(8), Version: now.version,
+		Attributes: map[string]any{"shares": map[string]any{id: 100.0}}})
 	return err
 }
