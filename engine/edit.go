@@ -7,6 +7,7 @@ import (
 	"path"
 	"slices"
 
+	"rudmar/core/diagnostic"
 	"rudmar/core/manifest"
 	"rudmar/engine/source"
 	"rudmar/engine/store"
@@ -25,11 +26,11 @@ type Edit struct {
 var ErrBranchThere = errors.New("there is such a branch already; switch to it, or take another name")
 
 // BrokenError tells that an edit would break a branch that a stage takes.
-type BrokenError struct{ Diagnostics []manifest.Diagnostic }
+type BrokenError struct{ Diagnostics []diagnostic.Diagnostic }
 
 func (e *BrokenError) Error() string {
 	for _, d := range e.Diagnostics {
-		if d.Severity == manifest.Error {
+		if d.Severity == diagnostic.Error {
 			return "a stage takes this branch, and its manifests would have errors: " + d.String()
 		}
 	}

@@ -94,7 +94,7 @@ func (e *Engine) assemble(ctx context.Context, o Options) error {
 	e.Checks = check.New(o.Platforms, o.Now, o.Log)
 	e.Planner = deploy.NewPlanner(e.Store, o.Platforms, e.People.Secrets)
 	e.Line = deliver.New(e.Store, e.Planner, e.People, e.Events, o.Log)
-	if e.Build, err = build.New(e.Store, e.Host.Repository, e.Checks.Language, filepath.Join(o.Dir, "artifacts"), e.Events, o.Log, e.Line.Built); err != nil {
+	if e.Build, err = build.New(e.Store, e.Host.Repository, e.Checks.Offers, filepath.Join(o.Dir, "artifacts"), e.Events, o.Log, e.Line.Built); err != nil {
 		return err
 	}
 	archives := func(digest string) ([]byte, error) {

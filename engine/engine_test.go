@@ -15,7 +15,7 @@ import (
 	"time"
 
 	"rudmar/core/delivery"
-	"rudmar/core/manifest"
+	"rudmar/core/diagnostic"
 	"rudmar/engine"
 	"rudmar/engine/deliver"
 	"rudmar/engine/deploy"
@@ -520,7 +520,7 @@ func TestProblemsStopAPlan(t *testing.T) {
 	// While the platform does not say what it has, the check cannot tell either.
 	silent := func(w http.ResponseWriter, _ *http.Request, _ http.Handler) { w.WriteHeader(http.StatusTeapot) }
 	r.spoil.Store(&silent)
-	r.Checks.Language(t.Context())
+	r.Checks.Offers(t.Context())
 	r.spoil.Store(nil)
 	files := first()
 	files["a/function.yaml"] = fn("a", "permissions:\n  - {may: [hang], of: paintings/alerts}\n  - {may: [paint], of: tables/x}\n")
@@ -605,7 +605,7 @@ func TestEditing(t *testing.T) {
 	wren := r.person("wren")
 	edit := engine.Edit{Service: "frostline", Branch: "main", Base: r.head, Message: "m", Files: map[string][]byte{"a/function.yaml": []byte("function: a\n")}}
 	var broken *engine.BrokenError
-	if _, err := r.Commit(t.Context(), edit, wren); !errors.As(err, &broken) || !slices.ContainsFunc(broken.Diagnostics, func(d manifest.Diagnostic) bool { return d.Code == manifest.CodeMissingKey }) {
+	if _, err := r.Commit(t.Context(), edit, wren); !errors.As(err, &broken) || !slices.ContainsFunc(broken.Diagnostics, func(d diagnostic.Diagnostic) bool { return d.Code == diagnostic.CodeMissingKey }) {
 		t.Errorf("a broken edit: %v", err)
 	}
 	edit.Files["a/function.yaml"] = []byte(fn("a", "about: better\n"))

@@ -18,7 +18,6 @@ import (
 
 	"github.com/cenkalti/backoff/v5"
 
-	"rudmar/core/manifest"
 	"rudmar/platform/api"
 )
 
@@ -191,18 +190,6 @@ func (c *Client) SendAgain(ctx context.Context, s Scope, id int64) error {
 // DropMessage takes a parked message away.
 func (c *Client) DropMessage(ctx context.Context, s Scope, id int64) error {
 	return c.ask(ctx, nil, func() (*http.Response, error) { return c.api.DropMessage(ctx, s.Region, s.Service, s.Stage, id) })
-}
-
-// Offer gives what manifests are held against, from what the platform says.
-func Offer(k api.Kinds) manifest.Offer {
-	o := manifest.Offer{Regions: k.Regions, Runtimes: k.Runtimes, Verbs: map[string][]string{}}
-	for _, t := range k.Triggers {
-		o.Triggers = append(o.Triggers, manifest.TriggerKind(t))
-	}
-	for _, p := range k.Permissions {
-		o.Verbs[p.Kind] = p.Verbs
-	}
-	return o
 }
 
 // RoutesAt gives where a scope's routes answer, from what the platform says.

@@ -6,6 +6,9 @@ import (
 	"slices"
 	"strings"
 
+	"rudmar/core/author"
+	"rudmar/core/check"
+	"rudmar/core/language"
 	"rudmar/core/manifest"
 	"rudmar/core/route"
 	"rudmar/engine/store"
@@ -16,10 +19,10 @@ import (
 const shownFires = 10
 
 // edited checks a service as it would stand with an edit.
-func (h *handlers) edited(ctx context.Context, service, branch string, files map[string]*string) (manifest.Overlay, manifest.Result, error) {
+func (h *handlers) edited(ctx context.Context, service, branch string, files map[string]*string) (manifest.Overlay, check.Result, error) {
 	_, folder, err := h.engine.Source(ctx, service, branch)
 	if err != nil {
-		return manifest.Overlay{}, manifest.Result{}, err
+		return manifest.Overlay{}, check.Result{}, err
 	}
 	over := manifest.Overlay{Under: folder, Changed: changedFiles(files)}
 	return over, h.engine.Checks.Check(ctx, service, over), nil
@@ -34,7 +37,8 @@ func (h *handlers) AssistSource(ctx context.Context, r api.AssistSourceRequestOb
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", r.Body.File, store.ErrNotFound)
 	}
-	found := h.engine.Checks.Language(ctx).AssistAt(r.Body.File, string(text), r.Body.Line, r.Body.Column, result.Service)
+	found := author.At(author.Cursor{File: r.Body.File, Text: string(text), Line: r.Body.Line, Column: r.Body.Column},
+		author.Names{Service: result.Service, Offers: h.engine.Checks.Offers(ctx)})
 	out, err := convert[api.AssistResult](found)
 	if err != nil {
 		return nil, err
@@ -140,7 +144,7 @@ func (h *handlers) observed(ctx context.Context, service, function string) api.L
 	}
 	for place, look := range looks {
 		if f, ok := look.Functions[function]; ok && f.Calls > 0 {
-			note.Lines = append(note.Lines, fmt.Sprintf("%s on %s: %d calls, memory peak %s, %.0f ms at most", place.Stage, place.Target, f.Calls, manifest.FormatSize(f.MemoryPeak), f.MaxMs))
+			note.Lines = append(note.Lines, fmt.Sprintf("%s on %s: %d calls, memory peak %s, %.0f ms at most", place.Stage, place.Target, f.Calls, language.FormatSize(f.MemoryPeak), f.MaxMs))
 		}
 	}
 	slices.Sort(note.Lines)

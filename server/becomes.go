@@ -6,6 +6,8 @@ import (
 	"reflect"
 	"strings"
 
+	"rudmar/core/check"
+	"rudmar/core/diagnostic"
 	"rudmar/core/expand"
 	"rudmar/core/manifest"
 	"rudmar/platform"
@@ -21,13 +23,13 @@ func (h *handlers) CheckSource(ctx context.Context, r api.CheckSourceRequestObje
 		return nil, err
 	}
 	// What is committed comes first, so that the edit is what is remembered.
-	var committed manifest.Result
+	var committed check.Result
 	if len(r.Body.Files) > 0 {
 		committed = h.engine.Checks.Check(ctx, r.Service, folder)
 	}
 	edited := h.engine.Checks.Check(ctx, r.Service, manifest.Overlay{Under: folder, Changed: changedFiles(r.Body.Files)})
 	out := api.CheckResult{Becomes: []api.Becomes{}, Before: []api.Becomes{}, Effect: api.EditEffect{Made: []string{}, Gone: []string{}}}
-	if out.Diagnostics, err = convert[[]api.Diagnostic](append([]manifest.Diagnostic{}, edited.Diagnostics...)); err != nil {
+	if out.Diagnostics, err = convert[[]api.Diagnostic](append([]diagnostic.Diagnostic{}, edited.Diagnostics...)); err != nil {
 		return nil, err
 	}
 	if r.Body.Stage == nil {
@@ -57,7 +59,7 @@ func (h *handlers) CheckSource(ctx context.Context, r api.CheckSourceRequestObje
 
 // inputs gives what a stage brings to what a service becomes, and the units of
 // attributes by kind and name.
-func (h *handlers) inputs(ctx context.Context, service string, r manifest.Result, stage string) (expand.Inputs, map[string]string, error) {
+func (h *handlers) inputs(ctx context.Context, service string, r check.Result, stage string) (expand.Inputs, map[string]string, error) {
 	in, units := expand.Inputs{Artifacts: map[string]string{}}, map[string]string{}
 	if r.Service == nil || r.Service.Stage(stage) == nil || len(r.Service.Stage(stage).Targets) == 0 {
 		return in, units, nil
@@ -84,7 +86,7 @@ func (h *handlers) inputs(ctx context.Context, service string, r manifest.Result
 }
 
 // resources gives what a checked service becomes in a stage, on its first target.
-func (h *handlers) resources(service string, r manifest.Result, stage string, in expand.Inputs) []expand.Resource {
+func (h *handlers) resources(service string, r check.Result, stage string, in expand.Inputs) []expand.Resource {
 	if r.Service == nil {
 		return nil
 	}

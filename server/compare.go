@@ -7,6 +7,7 @@ import (
 	"sort"
 	"strings"
 
+	"rudmar/core/check"
 	"rudmar/core/expand"
 	"rudmar/core/manifest"
 	"rudmar/engine/store"
@@ -24,7 +25,7 @@ func (h *handlers) CompareVersions(ctx context.Context, r api.CompareVersionsReq
 	}
 	resources := changedResources(then, now)
 	if len(now.service.Stages) > 0 {
-		_, units, err := h.inputs(ctx, r.Service, manifest.Result{Service: now.service}, now.service.Stages[0].Name)
+		_, units, err := h.inputs(ctx, r.Service, check.Result{Service: now.service}, now.service.Stages[0].Name)
 		if err != nil {
 			return nil, err
 		}

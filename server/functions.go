@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"rudmar/core/cases"
+	"rudmar/core/check"
 	"rudmar/core/expand"
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
@@ -52,7 +53,7 @@ func (h *handlers) GetFunction(ctx context.Context, r api.GetFunctionRequestObje
 		out.Targets = append(out.Targets, t.String())
 	}
 	h.describe(&out, fn, r.Stage)
-	manifests := manifest.Result{Service: service}
+	manifests := check.Result{Service: service}
 	inputs, units, err := h.inputs(ctx, r.Service, manifests, r.Stage)
 	if err != nil {
 		return nil, err

@@ -9,7 +9,7 @@ import (
 	"strconv"
 	"strings"
 
-	"rudmar/core/manifest"
+	"rudmar/core/author"
 	"rudmar/engine/people"
 	"rudmar/engine/source"
 	"rudmar/engine/store"
@@ -107,11 +107,11 @@ func (h *handlers) RenameFunction(ctx context.Context, r api.RenameFunctionReque
 	if result.Service == nil {
 		return nil, badRequest("rudmar.yaml cannot be read; mend it first")
 	}
-	edits, err := manifest.Rename(over, result.Service, r.Body.Function, r.Body.To)
+	edits, err := author.Rename(over, result.Service, r.Body.Function, r.Body.To)
 	switch {
-	case errors.Is(err, manifest.ErrNoFunction):
+	case errors.Is(err, author.ErrNoFunction):
 		return nil, fmt.Errorf("%w: %w", store.ErrNotFound, err)
-	case errors.Is(err, manifest.ErrNameTaken), errors.Is(err, manifest.ErrNotName):
+	case errors.Is(err, author.ErrNameTaken), errors.Is(err, author.ErrNotName):
 		return nil, badRequest(err.Error())
 	case err != nil:
 		return nil, err

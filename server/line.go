@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"rudmar/core/delivery"
+	"rudmar/core/language"
 	"rudmar/core/manifest"
 	"rudmar/engine/observe"
 	"rudmar/engine/source"
@@ -51,7 +52,7 @@ func (h *handlers) view(ctx context.Context, name string) (*view, error) {
 		v.manifests, _, err = h.engine.Planner.Service(ctx, name, v.newest)
 	} else if v.head.Hash != "" {
 		var checked source.Checked
-		checked, err = repo.Check(ctx, h.engine.Checks.Language(ctx), v.head.Hash, v.service.Dir)
+		checked, err = repo.Check(ctx, h.engine.Checks.Offers(ctx), v.head.Hash, v.service.Dir)
 		v.manifests = checked.Result.Service
 	}
 	if err != nil {
@@ -265,7 +266,7 @@ func triggerText(t manifest.Trigger) string {
 	case manifest.CronTrigger:
 		text = "cron " + t.Cron.V
 	case manifest.EveryTrigger:
-		text = "every " + manifest.FormatTime(t.Every.V)
+		text = "every " + language.FormatTime(t.Every.V)
 	default:
 		source, _ := t.Source.V.Literal()
 		text += " " + source

@@ -9,6 +9,8 @@ import (
 	"sort"
 	"unicode/utf8"
 
+	"rudmar/core/diagnostic"
+	"rudmar/core/language"
 	"rudmar/core/manifest"
 	"rudmar/engine"
 	"rudmar/engine/people"
@@ -55,7 +57,7 @@ func (h *handlers) GetSource(ctx context.Context, r api.GetSourceRequestObject) 
 	}
 	result := h.engine.Checks.Check(ctx, r.Service, folder)
 	out := api.Source{Runtimes: starter.Runtimes(), Branch: branch, Branches: []string{}, Head: headOf(commit, branch), Dir: s.Dir, Files: []api.SourceFile{}, History: []api.SourceHead{}}
-	if out.Diagnostics, err = convert[[]api.Diagnostic](append([]manifest.Diagnostic{}, result.Diagnostics...)); err != nil {
+	if out.Diagnostics, err = convert[[]api.Diagnostic](append([]diagnostic.Diagnostic{}, result.Diagnostics...)); err != nil {
 		return nil, err
 	}
 	for name := range heads {
@@ -149,6 +151,6 @@ func (h *handlers) GetStarter(_ context.Context, r api.GetStarterRequestObject) 
 }
 
 func (h *handlers) GetSchema(_ context.Context, r api.GetSchemaRequestObject) (api.GetSchemaResponseObject, error) {
-	file := map[string]string{"service": manifest.ServiceFile, "function": manifest.FunctionFile, "case": manifest.CasesFolder}[r.File]
-	return api.GetSchema200JSONResponse(manifest.NewLanguage().Schema(file)), nil
+	file := map[string]string{"service": language.ServiceFile, "function": language.FunctionFile, "case": language.CasesFolder}[r.File]
+	return api.GetSchema200JSONResponse(language.New().Schema(file)), nil
 }

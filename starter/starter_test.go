@@ -4,6 +4,7 @@ import (
 	"errors"
 	"testing"
 
+	"rudmar/core/check"
 	"rudmar/core/manifest"
 	"rudmar/starter"
 )
@@ -19,7 +20,7 @@ func TestStartersAreSound(t *testing.T) {
 		for name, text := range files {
 			folder[name] = []byte(text)
 		}
-		r := manifest.NewLanguage().Check(folder)
+		r := check.Service(folder)
 		if !r.OK() || len(r.Diagnostics) > 0 {
 			t.Errorf("%s: %v", runtime, r.Diagnostics)
 			continue

@@ -14,20 +14,23 @@ import (
 	"github.com/spf13/cobra"
 
 	"rudmar/core/canon"
+	"rudmar/core/check"
+	"rudmar/core/diagnostic"
 	"rudmar/core/expand"
+	"rudmar/core/language"
 	"rudmar/core/manifest"
 	"rudmar/starter"
 )
 
 // loadService checks the one service in a folder.
-func loadService(dir string) (manifest.Result, error) {
-	tree, err := manifest.NewTree(os.DirFS(dir))
+func loadService(dir string) (check.Result, error) {
+	folder, err := manifest.FromFS(os.DirFS(dir))
 	if err != nil {
-		return manifest.Result{}, fmt.Errorf("reading %s: %w", dir, err)
+		return check.Result{}, fmt.Errorf("reading %s: %w", dir, err)
 	}
-	r := offlineLanguage().Check(tree)
+	r := check.Options{Offers: offlineOffers()}.Service(folder)
 	if r.Service == nil {
-		return r, fmt.Errorf("%s has no %s that can be read; run rudmar check", dir, manifest.ServiceFile)
+		return r, fmt.Errorf("%s has no %s that can be read; run rudmar check", dir, language.ServiceFile)
 	}
 	return r, nil
 }
@@ -47,7 +50,7 @@ func becomesCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if manifest.HasErrors(r.Diagnostics) {
+			if diagnostic.HasErrors(r.Diagnostics) {
 				return coded{exitProblem, errors.New("the manifests have errors; run rudmar check")}
 			}
 			stage := &r.Service.Stages[0]
@@ -148,13 +151,13 @@ func schemaCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "schema service|function|case", Short: "Print the JSON Schema of a kind of manifest, for editors", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			file, ok := map[string]string{"service": manifest.ServiceFile, "function": manifest.FunctionFile, "case": manifest.CasesFolder}[args[0]]
+			file, ok := map[string]string{"service": language.ServiceFile, "function": language.FunctionFile, "case": language.CasesFolder}[args[0]]
 			if !ok {
 				return coded{exitUsage, fmt.Errorf("%q is not service, function or case", args[0])}
 			}
 			encoder := json.NewEncoder(cmd.OutOrStdout())
 			encoder.SetIndent("", "  ")
-			return encoder.Encode(manifest.NewLanguage().Schema(file))
+			return encoder.Encode(language.New().Schema(file))
 		},
 	}
 }

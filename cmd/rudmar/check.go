@@ -12,14 +12,18 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"rudmar/core/check"
+	"rudmar/core/diagnostic"
+	"rudmar/core/language"
 	"rudmar/core/manifest"
+	platforms "rudmar/engine/check"
 	"rudmar/platform/local"
 )
 
-// offlineLanguage gives the manifest language with what is known of platforms
-// where no server can be asked: the local one.
-func offlineLanguage() *manifest.Language {
-	return manifest.NewLanguage().Against(&manifest.Offers{Of: map[string]manifest.Offer{"local": local.Offer()}})
+// offlineOffers gives what is known of platforms where no server can be asked:
+// what the local one has.
+func offlineOffers() *check.Offers {
+	return &check.Offers{Of: map[string]check.Offer{"local": platforms.Offer(local.Kinds())}}
 }
 
 func checkCommand() *cobra.Command {
@@ -54,7 +58,7 @@ the folder could not be read.`,
 }
 
 func explainCode(out io.Writer, code string) error {
-	e, ok := manifest.Explain(manifest.Code(code))
+	e, ok := diagnostic.Explain(diagnostic.Code(code))
 	if !ok {
 		return coded{exitUsage, fmt.Errorf("there is no code %q", code)}
 	}
@@ -68,7 +72,7 @@ type checking struct {
 	fix                bool
 	out                io.Writer
 
-	found     []manifest.Diagnostic
+	found     []diagnostic.Diagnostic
 	functions int
 	stages    []string // of all services
 }
@@ -79,15 +83,15 @@ func (c *checking) run() error {
 	default:
 		return coded{exitUsage, fmt.Errorf("--format is text, json or sarif, not %q", c.format)}
 	}
-	all, err := manifest.NewTree(os.DirFS(c.dir))
+	all, err := manifest.FromFS(os.DirFS(c.dir))
 	if err != nil {
 		return fmt.Errorf("reading %s: %w", c.dir, err)
 	}
 	services := manifest.Services(all.Files())
 	if len(services) == 0 {
-		return fmt.Errorf("there is no %s in %s or below it; a service needs one", manifest.ServiceFile, c.dir)
+		return fmt.Errorf("there is no %s in %s or below it; a service needs one", language.ServiceFile, c.dir)
 	}
-	c.found = []manifest.Diagnostic{}
+	c.found = []diagnostic.Diagnostic{}
 	for _, service := range services {
 		if err := c.service(service); err != nil {
 			return err
@@ -99,7 +103,7 @@ func (c *checking) run() error {
 	if err := c.report(len(services)); err != nil {
 		return err
 	}
-	if manifest.HasErrors(c.found) {
+	if diagnostic.HasErrors(c.found) {
 		return coded{exitProblem, nil}
 	}
 	return nil
@@ -107,23 +111,23 @@ func (c *checking) run() error {
 
 func (c *checking) service(service string) error {
 	root := filepath.Join(c.dir, filepath.FromSlash(service))
-	tree, err := manifest.NewTree(os.DirFS(root))
+	folder, err := manifest.FromFS(os.DirFS(root))
 	if err != nil {
 		return fmt.Errorf("reading %s: %w", service, err)
 	}
-	language := offlineLanguage().ForStage(c.stage)
-	result := language.Check(tree)
+	options := check.Options{Offers: offlineOffers(), Stage: c.stage}
+	result := options.Service(folder)
 	if c.fix {
 		// Mending one thing can show another, such as a key behind a tab.
 		for range 5 {
-			mended, err := mend(c.out, c.format, root, tree, result.Diagnostics)
+			mended, err := mend(c.out, c.format, root, folder, result.Diagnostics)
 			if err != nil {
 				return err
 			}
 			if !mended {
 				break
 			}
-			result = language.Check(tree)
+			result = options.Service(folder)
 		}
 	}
 	if result.Service != nil {
@@ -133,7 +137,7 @@ func (c *checking) service(service string) error {
 		}
 	}
 	for _, d := range result.Diagnostics {
-		text, readErr := tree.Read(d.File)
+		text, readErr := folder.Read(d.File)
 		d.File = path.Join(service, d.File)
 		c.found = append(c.found, d)
 		if c.format == "text" {
@@ -147,15 +151,15 @@ func (c *checking) service(service string) error {
 }
 
 // mend carries out the fixes that diagnostics bring, file by file.
-func mend(out io.Writer, format, root string, tree *manifest.Tree, found []manifest.Diagnostic) (bool, error) {
-	byFile := map[string][]manifest.Diagnostic{}
+func mend(out io.Writer, format, root string, folder *manifest.FSFolder, found []diagnostic.Diagnostic) (bool, error) {
+	byFile := map[string][]diagnostic.Diagnostic{}
 	for _, d := range found {
 		if d.Fix != nil {
 			byFile[d.File] = append(byFile[d.File], d)
 		}
 	}
 	for file, list := range byFile {
-		text, err := tree.Read(file)
+		text, err := folder.Read(file)
 		if err != nil {
 			return false, err
 		}
@@ -164,7 +168,7 @@ func mend(out io.Writer, format, root string, tree *manifest.Tree, found []manif
 		if err != nil {
 			return false, err
 		}
-		if err := os.WriteFile(name, manifest.Apply(text, list), info.Mode()); err != nil {
+		if err := os.WriteFile(name, diagnostic.Apply(text, list), info.Mode()); err != nil {
 			return false, fmt.Errorf("mending %s: %w", file, err)
 		}
 		if format == "text" {
@@ -183,7 +187,7 @@ func (c *checking) report(services int) error {
 	case "json":
 		return encoder.Encode(c.found)
 	case "sarif":
-		return encoder.Encode(manifest.SARIF(c.found))
+		return encoder.Encode(diagnostic.SARIF(c.found))
 	}
 	fmt.Fprintf(c.out, "%d functions in %d services, %d problems\n", c.functions, services, len(c.found))
 	return nil

@@ -9,6 +9,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"rudmar/core/author"
+	"rudmar/core/language"
 	"rudmar/core/manifest"
 )
 
@@ -29,18 +31,18 @@ one is not in form.`,
 			if len(args) == 1 {
 				dir = args[0]
 			}
-			tree, err := manifest.NewTree(os.DirFS(dir))
+			folder, err := manifest.FromFS(os.DirFS(dir))
 			if err != nil {
 				return fmt.Errorf("reading %s: %w", dir, err)
 			}
 			left := false
-			for _, name := range tree.Files() {
-				if !manifest.IsManifest(name) && filepath.Base(name) != manifest.ServiceFile {
+			for _, name := range folder.Files() {
+				if !manifest.IsManifest(name) && filepath.Base(name) != language.ServiceFile {
 					continue
 				}
-				changed, err := formatFile(tree, dir, name, check)
+				changed, err := formatFile(folder, dir, name, check)
 				switch {
-				case errors.Is(err, manifest.ErrUnformattable):
+				case errors.Is(err, author.ErrUnformattable):
 					left = true
 					fmt.Fprintf(cmd.ErrOrStderr(), "%s: %v\n", name, err)
 				case err != nil:
@@ -61,12 +63,12 @@ one is not in form.`,
 }
 
 // formatFile tells whether a file was not in form, and writes it unless it is only looked at.
-func formatFile(tree *manifest.Tree, dir, name string, look bool) (bool, error) {
-	text, err := tree.Read(name)
+func formatFile(folder *manifest.FSFolder, dir, name string, look bool) (bool, error) {
+	text, err := folder.Read(name)
 	if err != nil {
 		return false, err
 	}
-	formed, err := manifest.Format(name, text)
+	formed, err := author.Format(name, text)
 	if err != nil || bytes.Equal(text, formed) || look {
 		return err == nil && !bytes.Equal(text, formed), err
 	}

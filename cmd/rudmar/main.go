@@ -96,7 +96,7 @@ func hookCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: source.HookCommand + " pre-receive", Hidden: true, Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, _ []string) error {
-			err := source.PreReceive(c.Context(), offlineLanguage(), os.Stdin, os.Stderr)
+			err := source.PreReceive(c.Context(), offlineOffers(), os.Stdin, os.Stderr)
 			if errors.Is(err, source.ErrRefused) {
 				return coded{exitProblem, nil}
 			}

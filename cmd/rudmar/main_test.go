@@ -9,7 +9,7 @@ import (
 	"strings"
 	"testing"
 
-	"rudmar/core/manifest"
+	"rudmar/core/diagnostic"
 )
 
 // run runs the program's commands in this process.
@@ -63,8 +63,8 @@ func TestCheck(t *testing.T) {
 		t.Errorf("%v\n%s", err, out)
 	}
 	out, err = run(t, "check", bad, "--format", "json")
-	var list []manifest.Diagnostic
-	if jsonErr := json.Unmarshal([]byte(out), &list); jsonErr != nil || codeOf(err) != exitProblem || len(list) != 1 || list[0].Code != manifest.CodeUnit || list[0].Fix == nil {
+	var list []diagnostic.Diagnostic
+	if jsonErr := json.Unmarshal([]byte(out), &list); jsonErr != nil || codeOf(err) != exitProblem || len(list) != 1 || list[0].Code != diagnostic.CodeUnit || list[0].Fix == nil {
 		t.Errorf("%v %v\n%s", err, jsonErr, out)
 	}
 	for _, args := range [][]string{{"check", good, "--format", "yaml"}, {"check", "--explain", "RM0000"}, {"check", "--nothing"}, {"platform", "change", "north", "function/a", "b=c", "--platform", "http://127.0.0.1:1", "--platform-token", "t"}, {"person", "add", "x", "--role", "king"}} {

@@ -17,7 +17,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"rudmar/core/canon"
-	"rudmar/core/manifest"
+	"rudmar/core/language"
 	"rudmar/platform"
 )
 
@@ -120,10 +120,10 @@ func weather(ctx context.Context, h *hand, words []string) error {
 		switch name {
 		case "slow", "late", "take":
 			var d time.Duration
-			d, err = manifest.ParseTime(text)
+			d, err = language.ParseTime(text)
 			set[name+"_ms"] = float64(d.Milliseconds())
 		case "throttled", "fail_before", "fail_after":
-			set[name], err = manifest.ParseShare(text)
+			set[name], err = language.ParseShare(text)
 		default:
 			return coded{exitUsage, fmt.Errorf("the weather has slow, throttled, fail_before, fail_after, late and take, not %q", name)}
 		}

@@ -16,7 +16,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"rudmar/core/canon"
-	"rudmar/core/manifest"
+	"rudmar/core/language"
 	"rudmar/platform"
 )
 
@@ -133,10 +133,10 @@ func attributeValue(name, text string) any {
 	if strings.HasPrefix(name, "env.") {
 		return text
 	}
-	if bytes, err := manifest.ParseSize(text); err == nil {
+	if bytes, err := language.ParseSize(text); err == nil {
 		return bytes
 	}
-	if d, err := manifest.ParseTime(text); err == nil {
+	if d, err := language.ParseTime(text); err == nil {
 		return d.Milliseconds()
 	}
 	var v any

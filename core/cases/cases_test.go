@@ -9,6 +9,7 @@ import (
 
 	"rudmar/core/canon"
 	"rudmar/core/cases"
+	"rudmar/core/check"
 	"rudmar/core/expression"
 	"rudmar/core/manifest"
 )
@@ -26,7 +27,7 @@ triggers:
 
 func function(t *testing.T) *manifest.Function {
 	t.Helper()
-	r := manifest.NewLanguage().Check(manifest.Files{
+	r := check.Service(manifest.Files{
 		"rudmar.yaml":                  []byte("rudmar: 1\nservice: s\nstages: [{stage: trial, target: local/north, enter: {on: push}}]\n"),
 		"functions/warn/function.yaml": []byte(fn), "functions/warn/warn.py": []byte("def run(c): pass"),
 		"functions/warn/cases/mild.yaml": []byte("case: mild\nsend: {route: GET /stations/hill/frost}\nexpect: [cold]\n"),

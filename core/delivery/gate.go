@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"rudmar/core/expression"
+	"rudmar/core/language"
 	"rudmar/core/manifest"
 	"rudmar/core/timing"
 )
@@ -162,11 +163,11 @@ func soak(stage *manifest.Stage, f Facts) Gate {
 	case s.ErrorsUnder > 0 && f.Figures.Calls >= max(1, s.Calls) && share >= s.ErrorsUnder:
 		g.State, g.Why = Fails, fmt.Sprintf("%.2g%% of %d calls failed in %s; under %.2g%% is allowed", share*100, f.Figures.Calls, stage.After, s.ErrorsUnder*100)
 	case ran < s.For:
-		g.Why = fmt.Sprintf("waits %s more (%s in %s)", manifest.FormatTime((s.For - ran).Truncate(time.Second)), manifest.FormatTime(s.For), stage.After)
+		g.Why = fmt.Sprintf("waits %s more (%s in %s)", language.FormatTime((s.For - ran).Truncate(time.Second)), language.FormatTime(s.For), stage.After)
 	case f.Figures.Calls < s.Calls:
 		g.Why = fmt.Sprintf("waits for calls: %d of %d in %s", f.Figures.Calls, s.Calls, stage.After)
 	default:
-		g.State, g.Why = Holds, fmt.Sprintf("%s and %d calls in %s", manifest.FormatTime(ran.Truncate(time.Second)), f.Figures.Calls, stage.After)
+		g.State, g.Why = Holds, fmt.Sprintf("%s and %d calls in %s", language.FormatTime(ran.Truncate(time.Second)), f.Figures.Calls, stage.After)
 	}
 	return g
 }

@@ -4,6 +4,7 @@ import (
 	"strings"
 	"testing"
 
+	"rudmar/core/check"
 	"rudmar/core/expand"
 	"rudmar/core/manifest"
 )
@@ -23,7 +24,7 @@ stages:
 func two(t *testing.T, changes ...string) *manifest.Service {
 	t.Helper()
 	change := strings.NewReplacer(changes...)
-	r := manifest.NewLanguage().Check(manifest.Files{
+	r := check.Service(manifest.Files{
 		"rudmar.yaml":                   []byte(change.Replace(pair)),
 		"functions/warn/function.yaml":  []byte(change.Replace("function: warn\nhandler: warn:run\nabout: looks\nenv: {LIMIT: \"${settings.limit}\"}\n")),
 		"functions/warn/warn.py":        []byte("def run(c): pass"),

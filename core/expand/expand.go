@@ -15,6 +15,7 @@ import (
 
 	"rudmar/core/canon"
 	"rudmar/core/manifest"
+	"rudmar/core/tree"
 )
 
 // Kinds of resources.
@@ -36,9 +37,9 @@ type Attribute struct {
 	Name  string `json:"name"`
 	Value any    `json:"value"` // string, float64, bool, []any or map[string]any
 	// From is where the value was written.
-	From manifest.Origin `json:"from"`
+	From tree.Origin `json:"from"`
 	// Through is where the settings that it refers to got their values.
-	Through []manifest.Origin `json:"through,omitempty"`
+	Through []tree.Origin `json:"through,omitempty"`
 }
 
 // Resource is one thing that the platform is to keep for a function.
@@ -81,8 +82,8 @@ type Inputs struct {
 
 // Problem tells why something cannot be wanted in this stage as it stands.
 type Problem struct {
-	Message string          `json:"message"`
-	From    manifest.Origin `json:"from"`
+	Message string      `json:"message"`
+	From    tree.Origin `json:"from"`
 }
 
 // Expand gives the resources of a service in a stage on a target, sorted by
@@ -91,13 +92,13 @@ func Expand(s *manifest.Service, stage *manifest.Stage, target manifest.Target, 
 	return ExpandAgain(s, stage, target, in, nil)
 }
 
-// ExpandAgain expands like Expand, and takes from a memory what functions
+// ExpandAgain expands like Expand, and takes from a cache what functions
 // became whose configuration and inputs are as they were.
-func ExpandAgain(s *manifest.Service, stage *manifest.Stage, target manifest.Target, in Inputs, memory *Memory) ([]Resource, []Problem) {
+func ExpandAgain(s *manifest.Service, stage *manifest.Stage, target manifest.Target, in Inputs, cache *Cache) ([]Resource, []Problem) {
 	// Each function stands for itself, so they are shared out to all cores, in
 	// stretches, and put together in their order.
 	const stretch = 64
-	before := memory.recall(stage, target, in)
+	before := cache.recall(stage, target, in)
 	pieces := make([]piece, len(s.Functions))
 	var next atomic.Int64
 	var group sync.WaitGroup
@@ -139,7 +140,7 @@ func ExpandAgain(s *manifest.Service, stage *manifest.Stage, target manifest.Tar
 	if !ok {
 		out = gather(pieces)
 	}
-	memory.keep(stage, target, in, pieces, out)
+	cache.keep(stage, target, in, pieces, out)
 	return out, problems
 }
 
@@ -224,12 +225,12 @@ func (x *expander) function(fn *manifest.Function) {
 	artifact := x.in.Artifacts[name]
 	id := RevisionID(artifact, configuration)
 	x.add(Revision, revision, name, []Attribute{
-		{Name: "artifact", Value: artifact, From: manifest.Origin{File: fn.File, Line: fn.From.Line, Rule: manifest.DerivedFrom}},
-		{Name: "configuration", Value: configuration, From: manifest.Origin{Rule: manifest.DerivedFrom}},
-		{Name: "id", Value: id, From: manifest.Origin{Rule: manifest.DerivedFrom}},
+		{Name: "artifact", Value: artifact, From: tree.Origin{File: fn.File, Line: fn.From.Line, Rule: tree.DerivedFrom}},
+		{Name: "configuration", Value: configuration, From: tree.Origin{Rule: tree.DerivedFrom}},
+		{Name: "id", Value: id, From: tree.Origin{Rule: tree.DerivedFrom}},
 	}, append([]string{function}, grants...)...)
 	x.add(Pointer, pointer, name, []Attribute{
-		{Name: "shares", Value: map[string]any{id: 100.0}, From: manifest.Origin{Rule: manifest.DerivedFrom}},
+		{Name: "shares", Value: map[string]any{id: 100.0}, From: tree.Origin{Rule: tree.DerivedFrom}},
 	}, revision)
 	for _, t := range c.Triggers {
 		x.trigger(name, pointer, t)
@@ -277,7 +278,7 @@ func (x *expander) grants(fn, identity string, c *manifest.Config) []string {
 	type grant struct {
 		resource string
 		verbs    []string
-		from     manifest.Origin
+		from     tree.Origin
 	}
 	grants := make([]grant, 0, len(c.Permissions))
 	for _, p := range c.Permissions {
@@ -305,7 +306,7 @@ func (x *expander) grants(fn, identity string, c *manifest.Config) []string {
 
 // readable gives what a permission to read one of the service's own secrets
 // carries: its value in this stage, so that the platform can give it out.
-func (x *expander) readable(resource string, verbs []string, from manifest.Origin) ([]Attribute, map[string]string) {
+func (x *expander) readable(resource string, verbs []string, from tree.Origin) ([]Attribute, map[string]string) {
 	name, ok := strings.CutPrefix(resource, "secrets/")
 	if !ok || !slices.Contains(x.service.Secrets, name) || !slices.Contains(verbs, "read") && !slices.Contains(verbs, "*") {
 		return nil, nil

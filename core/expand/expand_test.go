@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"rudmar/core/canon"
+	"rudmar/core/check"
 	"rudmar/core/expand"
 	"rudmar/core/manifest"
 )
@@ -48,7 +49,7 @@ permissions:
 func service(t *testing.T, changes ...string) *manifest.Service {
 	t.Helper()
 	text := strings.NewReplacer(changes...).Replace(fn)
-	r := manifest.NewLanguage().Check(manifest.Files{"rudmar.yaml": []byte(root), "functions/warn/function.yaml": []byte(text), "functions/warn/warn.py": []byte("def run(c): pass")})
+	r := check.Service(manifest.Files{"rudmar.yaml": []byte(root), "functions/warn/function.yaml": []byte(text), "functions/warn/warn.py": []byte("def run(c): pass")})
 	if !r.OK() {
 		t.Fatal(r.Diagnostics)
 	}

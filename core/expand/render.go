@@ -8,11 +8,12 @@ import (
 
 	"rudmar/core/canon"
 	"rudmar/core/manifest"
+	"rudmar/core/tree"
 )
 
 // render puts values in the place of references. Where a secret takes part the
 // attribute holds a fingerprint, and the value itself is given beside it.
-func (x *expander) render(name string, t manifest.Template, from manifest.Origin) (Attribute, string) {
+func (x *expander) render(name string, t manifest.Template, from tree.Origin) (Attribute, string) {
 	a := Attribute{Name: name, From: from}
 	b := strings.Builder{}
 	secret, missing := false, false
@@ -64,7 +65,7 @@ func (x *expander) setting(name string) manifest.Value[any] {
 	}
 	if s := x.service.Setting(name); s != nil {
 		v := s.Default
-		v.From.Rule = manifest.OfSetting
+		v.From.Rule = tree.OfSetting
 		return v
 	}
 	return manifest.Value[any]{}

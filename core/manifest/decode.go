@@ -1,33 +1,29 @@
 package manifest
 
 import (
+	"path"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"rudmar/core/language"
 	"rudmar/core/route"
+	"rudmar/core/tree"
 )
 
 // The readers below take values out of nodes that were checked before; what a
 // check refused reads as the zero value.
 
-func textOf(n *Node) string {
-	if n == nil || n.Kind != Scalar {
-		return ""
-	}
-	return n.Text
-}
-
-func value[T any](n *Node, read func(string) T) Value[T] {
-	return Value[T]{V: read(textOf(n)), From: n.Origin()}
+func value[T any](n *tree.Node, read func(string) T) Value[T] {
+	return Value[T]{V: read(n.Value()), From: n.Origin()}
 }
 
 func asText(s string) string { return s }
 
-func asSize(s string) int64 { v, _ := ParseSize(s); return v }
+func asSize(s string) int64 { v, _ := language.ParseSize(s); return v }
 
-func asTime(s string) time.Duration { v, _ := ParseTime(s); return v }
+func asTime(s string) time.Duration { v, _ := language.ParseTime(s); return v }
 
 func asInteger(s string) int64 { v, _ := strconv.ParseInt(s, 10, 64); return v }
 
@@ -37,36 +33,60 @@ func asTemplate(s string) Template { t, _ := ParseTemplate(s); return t }
 
 func asRoute(s string) route.Route { r, _ := route.Parse(s); return r }
 
-func textsOf(n *Node) []string {
-	if n == nil || n.Kind != Sequence {
-		if t := textOf(n); t != "" {
-			return []string{t}
+// builtIns gives the built-in values as a node, so that they merge like any other.
+func builtIns(s *language.Shape) *tree.Node {
+	out := &tree.Node{Kind: tree.Mapping, Rule: tree.BuiltIn}
+	for _, k := range s.Keys {
+		if k.BuiltIn == "" || k.Name == "code" {
+			continue
 		}
-		return nil
-	}
-	out := make([]string, 0, len(n.Items))
-	for _, item := range n.Items {
-		out = append(out, textOf(item))
+		out.Keys = append(out.Keys, &tree.Node{Kind: tree.Scalar, Text: k.Name, Rule: tree.BuiltIn})
+		out.Items = append(out.Items, &tree.Node{Kind: tree.Scalar, Text: k.BuiltIn, Rule: tree.BuiltIn})
 	}
 	return out
 }
 
-// builtIns gives the built-in values as a node, so that they merge like any other.
-func builtIns(s *shape) *Node {
-	out := &Node{Kind: Mapping, Rule: BuiltIn}
-	for _, k := range s.keys {
-		if k.builtIn == "" || k.name == "code" {
-			continue
-		}
-		out.Keys = append(out.Keys, &Node{Kind: Scalar, Text: k.name, Rule: BuiltIn})
-		out.Items = append(out.Items, &Node{Kind: Scalar, Text: k.builtIn, Rule: BuiltIn})
-	}
-	return out
+// Shared gives what a function has where it says nothing itself: the built-in
+// values, and over them the defaults of rudmar.yaml.
+func Shared(function *language.Shape, root *tree.Node) *tree.Node {
+	return tree.Merge(builtIns(function), root.Get("defaults"))
 }
+
+// DecodeFunction reads a function out of its file, over what it shares with the
+// others. What it says of stages that the service does not have is left out.
+// Code that would leave the service's folder reads as the manifest's own folder.
+func DecodeFunction(file string, n, shared *tree.Node, s *Service) *Function {
+	fn := &Function{
+		Name:  n.Get("function").Value(),
+		About: n.Get("about").Value(),
+		File:  file,
+		Was:   n.Get("was").Value(),
+		From:  n.Get("function").Origin(),
+	}
+	code := n.Get("code").Value()
+	fn.Code = path.Join(path.Dir(file), code)
+	if Leaves(fn.Code) || strings.HasPrefix(code, "/") {
+		fn.Code = path.Dir(file)
+	}
+	own := tree.Merge(shared, n)
+	fn.base = decodeConfig(own, nil, nil)
+	if in := n.Get("in"); in != nil && in.Kind == tree.Mapping {
+		fn.stage = make(map[string]*Config, len(in.Keys))
+		for i, k := range in.Keys {
+			if s.Stage(k.Text) != nil {
+				fn.stage[k.Text] = decodeConfig(tree.Merge(own, in.Items[i]), own, fn.base)
+			}
+		}
+	}
+	return fn
+}
+
+// Leaves tells whether a cleaned path leads out of the folder that it is relative to.
+func Leaves(name string) bool { return name == ".." || strings.HasPrefix(name, "../") }
 
 // decodeConfig reads a function's merged keys. What stands in base's node too
 // is taken from base's configuration, which is never changed.
-func decodeConfig(n, base *Node, from *Config) *Config {
+func decodeConfig(n, base *tree.Node, from *Config) *Config {
 	c := &Config{
 		Runtime:  value(n.Get("runtime"), asText),
 		Handler:  value(n.Get("handler"), asText),
@@ -75,20 +95,20 @@ func decodeConfig(n, base *Node, from *Config) *Config {
 		AtOnce:   value(n.Get("at_once"), asInteger),
 		KeepLogs: value(n.Get("keep_logs"), asTime),
 		Network:  value(n.Get("network"), asTruth),
-		Build:    Build{Run: textsOf(n.Get("build").Get("run")), LeaveOut: textsOf(n.Get("build").Get("leave_out"))},
+		Build:    Build{Run: n.Get("build").Get("run").Values(), LeaveOut: n.Get("build").Get("leave_out").Values()},
 	}
 	if env := n.Get("env"); from != nil && env == base.Get("env") {
 		c.Env = from.Env
-	} else if env != nil && env.Kind == Mapping {
+	} else if env != nil && env.Kind == tree.Mapping {
 		c.Env = make([]EnvVar, len(env.Keys))
 		for i, k := range env.Keys {
-			c.Env[i] = EnvVar{Name: k.Text, Value: asTemplate(textOf(env.Items[i])), From: env.Items[i].Origin()}
+			c.Env[i] = EnvVar{Name: k.Text, Value: asTemplate(env.Items[i].Value()), From: env.Items[i].Origin()}
 		}
 		slices.SortFunc(c.Env, func(a, b EnvVar) int { return strings.Compare(a.Name, b.Name) })
 	}
 	if triggers := n.Get("triggers"); from != nil && triggers == base.Get("triggers") {
-		c.Triggers, c.routes = from.Triggers, from.routes
-	} else if triggers != nil && triggers.Kind == Mapping {
+		c.Triggers, c.Routes = from.Triggers, from.Routes
+	} else if triggers != nil && triggers.Kind == tree.Mapping {
 		c.Triggers = make([]Trigger, len(triggers.Keys))
 		for i, k := range triggers.Keys {
 			c.Triggers[i].decode(k, triggers.Items[i])
@@ -96,7 +116,7 @@ func decodeConfig(n, base *Node, from *Config) *Config {
 		slices.SortFunc(c.Triggers, func(a, b Trigger) int { return strings.Compare(a.Name, b.Name) })
 		for i := range c.Triggers {
 			if t := &c.Triggers[i]; t.Kind == RouteTrigger && !t.Off.V && t.Route.V.Method != "" {
-				c.routes = append(c.routes, routeAt{routeKey(t.Route.V), i})
+				c.Routes = append(c.Routes, Routed{t.Route.V.Key(), i})
 			}
 		}
 	}
@@ -105,28 +125,28 @@ func decodeConfig(n, base *Node, from *Config) *Config {
 	} else if permissions != nil {
 		c.Permissions = make([]Permission, len(permissions.Items))
 		for i, item := range permissions.Items {
-			c.Permissions[i] = Permission{May: textsOf(item.Get("may")), Of: asTemplate(textOf(item.Get("of"))), From: item.Origin()}
+			c.Permissions[i] = Permission{May: item.Get("may").Values(), Of: asTemplate(item.Get("of").Value()), From: item.Origin()}
 		}
 	}
 	return c
 }
 
-func (t *Trigger) decode(key, n *Node) {
+func (t *Trigger) decode(key, n *tree.Node) {
 	*t = Trigger{
 		Name:   key.Text,
 		From:   key.Origin(),
 		Off:    value(n.Get("off"), asTruth),
 		Route:  value(n.Get("route"), asRoute),
-		OpenTo: Value[[]string]{V: textsOf(n.Get("open_to")), From: n.Get("open_to").Origin()},
+		OpenTo: Value[[]string]{V: n.Get("open_to").Values(), From: n.Get("open_to").Origin()},
 		Cron:   value(n.Get("cron"), asText),
 		Zone:   value(n.Get("zone"), asText),
 		Every:  value(n.Get("every"), asTime),
-		On:     Value[[]string]{V: textsOf(n.Get("on")), From: n.Get("on").Origin()},
+		On:     Value[[]string]{V: n.Get("on").Values(), From: n.Get("on").Origin()},
 		Match:  value(n.Get("match"), asTemplate),
 		Batch:  value(n.Get("batch"), asInteger),
 		Wait:   value(n.Get("wait"), asTime),
 	}
-	for _, kind := range triggerKinds() {
+	for _, kind := range TriggerKinds() {
 		if source := n.Get(string(kind)); source != nil {
 			t.Kind = kind
 			t.Source = value(source, asTemplate)
@@ -134,25 +154,26 @@ func (t *Trigger) decode(key, n *Node) {
 		}
 	}
 	if t.Kind == CronTrigger && t.Zone.V == "" {
-		t.Zone = Value[string]{V: "UTC", From: Origin{Rule: BuiltIn}}
+		t.Zone = Value[string]{V: "UTC", From: tree.Origin{Rule: tree.BuiltIn}}
 	}
 }
 
-func decodeService(n *Node) *Service {
+// DecodeService reads what rudmar.yaml declares; its functions stand elsewhere.
+func DecodeService(n *tree.Node) *Service {
 	s := &Service{
-		Name:    textOf(n.Get("service")),
-		About:   textOf(n.Get("about")),
+		Name:    n.Get("service").Value(),
+		About:   n.Get("about").Value(),
 		Owner:   value(n.Get("owner"), asText),
-		Secrets: textsOf(n.Get("secrets")),
+		Secrets: n.Get("secrets").Values(),
 	}
-	if settings := n.Get("settings"); settings != nil && settings.Kind == Mapping {
+	if settings := n.Get("settings"); settings != nil && settings.Kind == tree.Mapping {
 		for i, k := range settings.Keys {
 			s.Settings = append(s.Settings, decodeSetting(k.Text, settings.Items[i]))
 		}
 	}
-	if stages := n.Get("stages"); stages != nil && stages.Kind == Sequence {
+	if stages := n.Get("stages"); stages != nil && stages.Kind == tree.Sequence {
 		for _, item := range stages.Items {
-			if item.Kind == Mapping {
+			if item.Kind == tree.Mapping {
 				s.Stages = append(s.Stages, decodeStage(item))
 			}
 		}
@@ -160,28 +181,28 @@ func decodeService(n *Node) *Service {
 	return s
 }
 
-func decodeSetting(name string, n *Node) Setting {
+func decodeSetting(name string, n *tree.Node) Setting {
 	number := func(key string) *float64 {
-		if f, err := strconv.ParseFloat(textOf(n.Get(key)), 64); err == nil {
+		if f, err := strconv.ParseFloat(n.Get(key).Value(), 64); err == nil {
 			return &f
 		}
 		return nil
 	}
-	out := Setting{Name: name, Type: textOf(n.Get("type")), About: textOf(n.Get("about")), Min: number("min"), Max: number("max"), Of: textsOf(n.Get("of"))}
+	out := Setting{Name: name, Type: n.Get("type").Value(), About: n.Get("about").Value(), Min: number("min"), Max: number("max"), Of: n.Get("of").Values()}
 	if d := n.Get("default"); d != nil {
 		out.Default = Value[any]{V: d.Plain(), From: d.Origin()}
 	}
 	return out
 }
 
-func decodeStage(n *Node) Stage {
+func decodeStage(n *tree.Node) Stage {
 	s := Stage{
-		Name:   textOf(n.Get("stage")),
+		Name:   n.Get("stage").Value(),
 		Set:    map[string]Value[any]{},
-		On:     textOf(n.Get("enter").Get("on")),
-		Branch: textOf(n.Get("enter").Get("branch")),
-		After:  textOf(n.Get("enter").Get("after")),
-		Strict: asTruth(textOf(n.Get("strict"))),
+		On:     n.Get("enter").Get("on").Value(),
+		Branch: n.Get("enter").Get("branch").Value(),
+		After:  n.Get("enter").Get("after").Value(),
+		Strict: asTruth(n.Get("strict").Value()),
 		From:   n.Origin(),
 	}
 	if s.On == "" {
@@ -190,28 +211,28 @@ func decodeStage(n *Node) Stage {
 	if s.On == OnPush && s.Branch == "" {
 		s.Branch = "main"
 	}
-	if t := textOf(n.Get("target")); t != "" {
+	if t := n.Get("target").Value(); t != "" {
 		s.Targets = append(s.Targets, ParseTarget(t))
 	}
-	for _, t := range textsOf(n.Get("targets")) {
+	for _, t := range n.Get("targets").Values() {
 		s.Targets = append(s.Targets, ParseTarget(t))
 	}
-	if set := n.Get("set"); set != nil && set.Kind == Mapping {
+	if set := n.Get("set"); set != nil && set.Kind == tree.Mapping {
 		for i, k := range set.Keys {
 			from := set.Items[i].Origin()
-			from.Rule = OfStage
+			from.Rule = tree.OfStage
 			s.Set[k.Text] = Value[any]{V: set.Items[i].Plain(), From: from}
 		}
 	}
 	s.Gates = decodeGates(n.Get("gates"))
 	if shift := n.Get("shift"); shift != nil {
-		every := asTime(textOf(shift.Get("every")))
+		every := asTime(shift.Get("every").Value())
 		if every == 0 {
 			every = 5 * time.Minute
 		}
 		s.Shift = &Shift{Every: every}
-		for _, step := range textsOf(shift.Get("steps")) {
-			if share, err := ParseShare(step); err == nil {
+		for _, step := range shift.Get("steps").Values() {
+			if share, err := language.ParseShare(step); err == nil {
 				s.Shift.Steps = append(s.Shift.Steps, share)
 			}
 		}
@@ -219,56 +240,57 @@ func decodeStage(n *Node) Stage {
 	return s
 }
 
-func decodeGates(n *Node) Gates {
-	g := Gates{Cases: textsOf(n.Get("cases"))}
+func decodeGates(n *tree.Node) Gates {
+	g := Gates{Cases: n.Get("cases").Values()}
 	if soak := n.Get("soak"); soak != nil {
-		under, _ := ParseShare(textOf(soak.Get("errors_under")))
-		g.Soak = &Soak{For: asTime(textOf(soak.Get("for"))), Calls: int(asInteger(textOf(soak.Get("calls")))), ErrorsUnder: under}
+		under, _ := language.ParseShare(soak.Get("errors_under").Value())
+		g.Soak = &Soak{For: asTime(soak.Get("for").Value()), Calls: int(asInteger(soak.Get("calls").Value())), ErrorsUnder: under}
 	}
 	if approvals := n.Get("approvals"); approvals != nil {
 		g.Approvals = &Approvals{
-			Count:     max(1, int(asInteger(textOf(approvals.Get("count"))))),
-			From:      textOf(approvals.Get("from")),
-			AuthorMay: asTruth(textOf(approvals.Get("author_may"))),
+			Count:     max(1, int(asInteger(approvals.Get("count").Value()))),
+			From:      approvals.Get("from").Value(),
+			AuthorMay: asTruth(approvals.Get("author_may").Value()),
 		}
 	}
 	if window := n.Get("window"); window != nil {
-		g.Window = &Window{Days: textOf(window.Get("days")), Hours: textOf(window.Get("hours")), Zone: textOf(window.Get("zone"))}
+		g.Window = &Window{Days: window.Get("days").Value(), Hours: window.Get("hours").Value(), Zone: window.Get("zone").Value()}
 	}
-	if rules := n.Get("rules"); rules != nil && rules.Kind == Mapping {
+	if rules := n.Get("rules"); rules != nil && rules.Kind == tree.Mapping {
 		for i, k := range rules.Keys {
-			g.Rules = append(g.Rules, GateRule{Name: k.Text, Expression: textOf(rules.Items[i])})
+			g.Rules = append(g.Rules, GateRule{Name: k.Text, Expression: rules.Items[i].Value()})
 		}
 	}
 	return g
 }
 
-func decodeCase(file string, n *Node) Case {
+// DecodeCase reads a saved case out of its file.
+func DecodeCase(file string, n *tree.Node) Case {
 	send := n.Get("send")
-	c := Case{Name: textOf(n.Get("case")), File: file, Send: Send{
-		Route:   textOf(send.Get("route")),
+	c := Case{Name: n.Get("case").Value(), File: file, Send: Send{
+		Route:   send.Get("route").Value(),
 		Query:   plainTexts(send.Get("query")),
 		Headers: plainTexts(send.Get("headers")),
 		Body:    send.Get("body").Plain(),
-		Trigger: textOf(send.Get("trigger")),
+		Trigger: send.Get("trigger").Value(),
 		Event:   send.Get("event").Plain(),
 		Payload: send.Get("payload").Plain(),
 	}}
 	if expect := n.Get("expect"); expect != nil {
 		for _, item := range expect.Items {
-			c.Expect = append(c.Expect, Expectation{Text: textOf(item), From: item.Origin()})
+			c.Expect = append(c.Expect, Expectation{Text: item.Value(), From: item.Origin()})
 		}
 	}
 	return c
 }
 
-func plainTexts(n *Node) map[string]string {
-	if n == nil || n.Kind != Mapping {
+func plainTexts(n *tree.Node) map[string]string {
+	if n == nil || n.Kind != tree.Mapping {
 		return nil
 	}
 	out := map[string]string{}
 	for i, k := range n.Keys {
-		out[k.Text] = textOf(n.Items[i])
+		out[k.Text] = n.Items[i].Value()
 	}
 	return out
 }

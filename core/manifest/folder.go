@@ -7,17 +7,9 @@ import (
 	"slices"
 	"sort"
 	"strings"
-)
 
-// Names of the manifest files.
-const (
-	ServiceFile  = "rudmar.yaml"
-	FunctionFile = "function.yaml"
-	CasesFolder  = "cases"
+	"rudmar/core/language"
 )
-
-// MaxFunctions is the most functions that a service may have.
-const MaxFunctions = 10_000
 
 // Folder is a service's folder as it stands somewhere: in a commit, on a disk,
 // in an editor. Names are slash-separated and relative to it.
@@ -115,16 +107,16 @@ func (o Overlay) Load(names []string) error {
 	}))
 }
 
-// Tree is a Folder over a file system, such as a folder on a disk. Hidden
+// FSFolder is a Folder over a file system, such as a folder on a disk. Hidden
 // folders, node_modules and symbolic links are left out.
-type Tree struct {
+type FSFolder struct {
 	files []string
 	fsys  fs.FS
 }
 
-// NewTree lists the files of a file system.
-func NewTree(fsys fs.FS) (*Tree, error) {
-	t := &Tree{fsys: fsys}
+// FromFS lists the files of a file system.
+func FromFS(fsys fs.FS) (*FSFolder, error) {
+	t := &FSFolder{fsys: fsys}
 	err := fs.WalkDir(fsys, ".", func(name string, d fs.DirEntry, err error) error {
 		switch {
 		case err != nil:
@@ -141,10 +133,10 @@ func NewTree(fsys fs.FS) (*Tree, error) {
 }
 
 // Files lists the names.
-func (t *Tree) Files() []string { return t.files }
+func (t *FSFolder) Files() []string { return t.files }
 
 // Read gives the content of a file, up to a little more than what a manifest may have.
-func (t *Tree) Read(name string) ([]byte, error) {
+func (t *FSFolder) Read(name string) ([]byte, error) {
 	info, err := fs.Stat(t.fsys, name)
 	if err != nil {
 		return nil, err
@@ -159,18 +151,57 @@ func (t *Tree) Read(name string) ([]byte, error) {
 func Services(files []string) []string {
 	var out []string
 	for _, name := range files {
-		if path.Base(name) == ServiceFile {
+		if path.Base(name) == language.ServiceFile {
 			out = append(out, path.Dir(name))
 		}
 	}
 	return out
 }
 
-// IsManifest tells whether a file of a service's folder is one that Check reads.
+// IsManifest tells whether a file of a service's folder is one that a check reads.
 func IsManifest(name string) bool {
-	return name == ServiceFile || path.Base(name) == FunctionFile || isCase(name)
+	return name == language.ServiceFile || path.Base(name) == language.FunctionFile || IsCase(name)
 }
 
-func isCase(name string) bool {
-	return path.Base(path.Dir(name)) == CasesFolder && strings.HasSuffix(name, ".yaml")
+// IsCase tells whether a file is a saved case.
+func IsCase(name string) bool {
+	return path.Base(path.Dir(name)) == language.CasesFolder && strings.HasSuffix(name, ".yaml")
+}
+
+// Manifests takes the manifests of a service out of its files, without those of
+// a service in a folder below.
+func Manifests(all []string) []string {
+	var inner []string
+	for _, dir := range Services(all) {
+		if dir != "." {
+			inner = append(inner, dir+"/")
+		}
+	}
+	var out []string
+next:
+	for _, name := range all {
+		if !IsManifest(name) {
+			continue
+		}
+		for _, dir := range inner {
+			if strings.HasPrefix(name, dir) {
+				continue next
+			}
+		}
+		out = append(out, name)
+	}
+	return out
+}
+
+// Stamped is a Folder that knows which content a file has without reading it,
+// as git does by its blobs. Equal stamps mean equal content; "" means that the
+// file has to be read.
+type Stamped interface {
+	Stamp(name string) string
+}
+
+// Batched is a Folder that reads many files faster in one go. After Load, Read
+// of these names is quick.
+type Batched interface {
+	Load(names []string) error
 }

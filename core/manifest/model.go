@@ -1,26 +1,28 @@
+// Package manifest is the model of a service: its stages, settings and
+// functions, each value with where it came from. It reads services out of trees
+// (DecodeService, DecodeFunction, DecodeCase), texts with references
+// (ParseTemplate), and has the folders that services stand in: of a commit, of
+// a disk, in an editor.
+//
+// It takes what it is given for sound: what does not fit reads as the zero
+// value, and core/check tells why.
 package manifest
 
 import (
+	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"rudmar/core/route"
 	"rudmar/core/timing"
+	"rudmar/core/tree"
 )
-
-// Origin says where a value came from: a place in a file, and the rule that
-// took it from there. Built-in values have no file.
-type Origin struct {
-	File   string `json:"file,omitempty"`
-	Line   int32  `json:"line,omitempty"`
-	Column int32  `json:"column,omitempty"`
-	Rule   Rule   `json:"rule"`
-}
 
 // Value is a value with where it came from.
 type Value[T any] struct {
 	V    T
-	From Origin
+	From tree.Origin
 }
 
 // Service is a checked service: its own manifest and its functions.
@@ -105,7 +107,7 @@ type Stage struct {
 	Strict  bool
 	Gates   Gates
 	Shift   *Shift
-	From    Origin
+	From    tree.Origin
 }
 
 // Gates is what must hold before a version may enter a stage.
@@ -151,7 +153,7 @@ type Function struct {
 	File  string // of its manifest, relative to the service's folder
 	Code  string // the code folder, relative to the service's folder
 	Was   string
-	From  Origin
+	From  tree.Origin
 	Cases []Case
 
 	base  *Config
@@ -180,20 +182,20 @@ type Config struct {
 	Triggers    []Trigger // sorted by name
 	Permissions []Permission
 
-	routes []routeAt // of the triggers that are routes and not off
+	Routes []Routed // of the triggers that are routes and not off
 }
 
-// routeAt is a route with its key: two routes of the same key may collide.
-type routeAt struct {
-	key     string
-	trigger int
+// Routed is a trigger's route by its key: two routes of the same key may collide.
+type Routed struct {
+	Key     string
+	Trigger int // in Triggers
 }
 
 // EnvVar is an environment variable.
 type EnvVar struct {
 	Name  string
 	Value Template
-	From  Origin
+	From  tree.Origin
 }
 
 // Build is how an artifact is made.
@@ -212,8 +214,8 @@ const (
 	FunctionTrigger TriggerKind = "function"
 )
 
-// triggerKinds lists the kinds; each is the key that makes a trigger one.
-func triggerKinds() []TriggerKind {
+// TriggerKinds lists the kinds; each is the key that makes a trigger one.
+func TriggerKinds() []TriggerKind {
 	return []TriggerKind{RouteTrigger, CronTrigger, EveryTrigger, ObjectsTrigger, QueueTrigger, FunctionTrigger}
 }
 
@@ -221,7 +223,7 @@ func triggerKinds() []TriggerKind {
 type Trigger struct {
 	Name string
 	Kind TriggerKind
-	From Origin
+	From tree.Origin
 	Off  Value[bool]
 
 	Route  Value[route.Route]
@@ -247,7 +249,7 @@ func (t Trigger) Schedule() (timing.Schedule, error) {
 type Permission struct {
 	May  []string
 	Of   Template
-	From Origin
+	From tree.Origin
 }
 
 // Case is a saved call with what is expected of its answer.
@@ -272,5 +274,35 @@ type Send struct {
 // Expectation is one expression of a case.
 type Expectation struct {
 	Text string
-	From Origin
+	From tree.Origin
+}
+
+// Fits tells what is wrong with a value of the setting, or "" where nothing is.
+func (s *Setting) Fits(v any) string {
+	switch s.Type {
+	case "number":
+		f, ok := v.(float64)
+		switch {
+		case !ok:
+			return fmt.Sprintf("is not a number: %v", v)
+		case s.Min != nil && f < *s.Min:
+			return fmt.Sprintf("is under its least value, %v", *s.Min)
+		case s.Max != nil && f > *s.Max:
+			return fmt.Sprintf("is over its greatest value, %v", *s.Max)
+		}
+	case "choice":
+		if !slices.Contains(s.Of, fmt.Sprint(v)) {
+			return fmt.Sprintf("is %v, not one of %s", v, strings.Join(s.Of, ", "))
+		}
+	case "truth":
+		if _, ok := v.(bool); !ok {
+			return fmt.Sprintf("is not true or false: %v", v)
+		}
+	case "text":
+		switch v.(type) {
+		case map[string]any, []any, nil:
+			return "is not a text"
+		}
+	}
+	return ""
 }

@@ -3,6 +3,8 @@ package manifest
 import (
 	"fmt"
 	"strings"
+
+	"rudmar/core/diagnostic"
 )
 
 // ReferenceKind says what a reference refers to.
@@ -110,10 +112,10 @@ func parseReference(inner string) (Part, error) {
 	}
 	known := []string{"settings", "secrets", "stage.name", "stage.region", "service", "version", "functions"}
 	message := fmt.Sprintf("%q is not something to refer to", inner)
-	if near := Nearest(inner, known); near != "" {
+	if near := diagnostic.Nearest(inner, known); near != "" {
 		return Part{}, fmt.Errorf("%s; did you mean %q?", message, near)
 	}
-	if near := Nearest(head, known); near != "" {
+	if near := diagnostic.Nearest(head, known); near != "" {
 		return Part{}, fmt.Errorf("%s; did you mean %q?", message, near)
 	}
 	return Part{}, fmt.Errorf("%s; there are settings, secrets, stage.name, stage.region, service, version and functions.name.url", message)

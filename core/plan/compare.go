@@ -10,7 +10,7 @@ import (
 	"rudmar/core/canon"
 	"rudmar/core/consequence"
 	"rudmar/core/expand"
-	"rudmar/core/manifest"
+	"rudmar/core/tree"
 )
 
 type builder struct {
@@ -82,13 +82,13 @@ func (b *builder) compare() {
 	}
 }
 
-func firstOrigin(w *expand.Resource) manifest.Origin {
+func firstOrigin(w *expand.Resource) tree.Origin {
 	for _, a := range w.Attributes {
 		if a.From.File != "" {
 			return a.From
 		}
 	}
-	return manifest.Origin{Rule: manifest.DerivedFrom}
+	return tree.Origin{Rule: tree.DerivedFrom}
 }
 
 // want decides what happens to one wanted resource, by the table in docs/architecture.md.
@@ -290,7 +290,7 @@ func (b *builder) cause(w *expand.Resource, a expand.Attribute) []Cause {
 	}
 	for _, through := range a.Through {
 		kind, text := BySetting, "a setting's default"
-		if through.Rule == manifest.OfStage {
+		if through.Rule == tree.OfStage {
 			text = "what " + b.in.Base.Stage + " sets"
 		}
 		t := through
@@ -298,11 +298,11 @@ func (b *builder) cause(w *expand.Resource, a expand.Attribute) []Cause {
 	}
 	kind, text := ByManifest, a.Name
 	switch from.Rule {
-	case manifest.Defaults:
+	case tree.Defaults:
 		kind, text = ByDefault, a.Name+": the service's default"
-	case manifest.BuiltIn:
+	case tree.BuiltIn:
 		return append(out, Cause{Kind: ByBuiltIn, Text: a.Name + ": the built-in value"})
-	case manifest.OfStage:
+	case tree.OfStage:
 		text = a.Name + ": said for " + b.in.Base.Stage
 	}
 	return append(out, Cause{Kind: kind, Text: text, From: &from})

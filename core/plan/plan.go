@@ -10,7 +10,7 @@ import (
 	"rudmar/core/canon"
 	"rudmar/core/consequence"
 	"rudmar/core/expand"
-	"rudmar/core/manifest"
+	"rudmar/core/tree"
 )
 
 // Format is the version of the plan's form.
@@ -93,9 +93,9 @@ type Inputs struct {
 
 // Problem stops a plan from being run.
 type Problem struct {
-	Message string           `json:"message"`
-	Address string           `json:"address,omitempty"`
-	From    *manifest.Origin `json:"from,omitempty"`
+	Message string       `json:"message"`
+	Address string       `json:"address,omitempty"`
+	From    *tree.Origin `json:"from,omitempty"`
 }
 
 // CauseKind says what kind of reason a step has.
@@ -117,10 +117,10 @@ const (
 
 // Cause is one reason for a step.
 type Cause struct {
-	Kind  CauseKind        `json:"kind"`
-	Text  string           `json:"text"`
-	From  *manifest.Origin `json:"from,omitempty"`
-	Files []string         `json:"files,omitempty"`
+	Kind  CauseKind    `json:"kind"`
+	Text  string       `json:"text"`
+	From  *tree.Origin `json:"from,omitempty"`
+	Files []string     `json:"files,omitempty"`
 }
 
 // AttributeChange is what happens to one attribute. Absent values are null.

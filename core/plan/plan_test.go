@@ -11,8 +11,8 @@ import (
 
 	"rudmar/core/canon"
 	"rudmar/core/expand"
-	"rudmar/core/manifest"
 	"rudmar/core/plan"
+	"rudmar/core/tree"
 )
 
 func kinds() []plan.KindSpec {
@@ -39,7 +39,7 @@ func wanted(address string, attributes map[string]any, needs ...string) expand.R
 	function, _, _ := strings.Cut(rest, "/")
 	r := expand.Resource{Address: address, Kind: kind, Function: function, Needs: needs}
 	for _, name := range slices.Sorted(maps.Keys(attributes)) {
-		r.Attributes = append(r.Attributes, expand.Attribute{Name: name, Value: attributes[name], From: manifest.Origin{File: "functions/" + function + "/function.yaml", Line: 3, Rule: manifest.OfFunction}})
+		r.Attributes = append(r.Attributes, expand.Attribute{Name: name, Value: attributes[name], From: tree.Origin{File: "functions/" + function + "/function.yaml", Line: 3, Rule: tree.OfFunction}})
 	}
 	return r
 }
@@ -211,8 +211,8 @@ func TestReasonsOfSecrets(t *testing.T) {
 func TestRulesOfOrigins(t *testing.T) {
 	old := wanted("function/f", m{"handler": "a:b", "env.X": "1"})
 	now := wanted("function/f", m{"handler": "c:d", "env.X": "2"})
-	now.Attributes[0].Through = []manifest.Origin{{File: "rudmar.yaml", Line: 9, Rule: manifest.OfStage}}
-	now.Attributes[1].From = manifest.Origin{File: "rudmar.yaml", Line: 4, Rule: manifest.Defaults}
+	now.Attributes[0].Through = []tree.Origin{{File: "rudmar.yaml", Line: 9, Rule: tree.OfStage}}
+	now.Attributes[1].From = tree.Origin{File: "rudmar.yaml", Line: 4, Rule: tree.Defaults}
 	in := plan.Inputs{Base: plan.Base{Stage: "live"}, Kinds: kinds(), Wanted: []expand.Resource{now}, Record: []plan.Recorded{recorded(old)}, Live: []plan.Live{live(old)}}
 	var got []string
 	for _, c := range plan.Compute(in).Steps[0].Because {

@@ -258,3 +258,20 @@ func Collide(a, b Route) (request string, collide bool) {
 	}
 	return method + " " + path.String(), true
 }
+
+// Key is the same for two routes just when they collide.
+func (r Route) Key() string {
+	b := strings.Builder{}
+	b.WriteString(r.Method)
+	for _, s := range r.Segments {
+		switch s.Kind {
+		case Literal:
+			b.WriteString("/" + s.Text)
+		case Parameter:
+			b.WriteString("/{}")
+		case Rest:
+			b.WriteString("/{...}")
+		}
+	}
+	return b.String()
+}

@@ -21,7 +21,10 @@ import (
 	"sync"
 
 	"rudmar/core/canon"
+	"rudmar/core/check"
+	"rudmar/core/diagnostic"
 	"rudmar/core/expand"
+	"rudmar/core/language"
 	"rudmar/core/manifest"
 	"rudmar/core/pack"
 	"rudmar/engine/events"
@@ -36,7 +39,7 @@ var ErrBroken = errors.New("the manifests have errors")
 type Builder struct {
 	store     *store.Store
 	host      func(name string) source.Repository
-	language  func(context.Context) *manifest.Language
+	offers    func(context.Context) *check.Offers
 	artifacts string
 	events    *events.Hub
 	log       *slog.Logger
@@ -50,7 +53,7 @@ type Builder struct {
 
 // New makes a builder that keeps archives in a folder and calls built after
 // each version.
-func New(s *store.Store, host func(string) source.Repository, language func(context.Context) *manifest.Language, dir string, hub *events.Hub, log *slog.Logger,
+func New(s *store.Store, host func(string) source.Repository, offers func(context.Context) *check.Offers, dir string, hub *events.Hub, log *slog.Logger,
 	built func(ctx context.Context, service string, version int)) (*Builder, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("making the folder of archives: %w", err)
@@ -59,7 +62,7 @@ func New(s *store.Store, host func(string) source.Repository, language func(cont
 	if err != nil {
 		return nil, err
 	}
-	return &Builder{key: key, store: s, host: host, language: language, artifacts: dir, events: hub, log: log, built: built, wake: make(chan struct{}, 1), running: map[int64]*running{}}, nil
+	return &Builder{key: key, store: s, host: host, offers: offers, artifacts: dir, events: hub, log: log, built: built, wake: make(chan struct{}, 1), running: map[int64]*running{}}, nil
 }
 
 // Pushed looks at what has moved in a repository and asks for builds of the
@@ -93,7 +96,7 @@ func (b *Builder) moved(ctx context.Context, repo source.Repository, repository,
 	var builds []store.Build
 	var services []string
 	for _, dir := range manifest.Services(all.Files()) {
-		checked, err := repo.Check(ctx, b.language(ctx), hash, dir)
+		checked, err := repo.Check(ctx, b.offers(ctx), hash, dir)
 		if err != nil {
 			return err
 		}
@@ -134,7 +137,7 @@ func (b *Builder) build(ctx context.Context, next store.Build, log *buildLog) (i
 	if err != nil {
 		return 0, err
 	}
-	checked, err := repo.Check(ctx, b.language(ctx), next.Hash, service.Dir)
+	checked, err := repo.Check(ctx, b.offers(ctx), next.Hash, service.Dir)
 	if err != nil {
 		return 0, err
 	}
@@ -187,9 +190,9 @@ func (b *Builder) build(ctx context.Context, next store.Build, log *buildLog) (i
 	return number, nil
 }
 
-func firstError(r manifest.Result) string {
+func firstError(r check.Result) string {
 	for _, d := range r.Diagnostics {
-		if d.Severity == manifest.Error {
+		if d.Severity == diagnostic.Error {
 			return d.String()
 		}
 	}
@@ -225,13 +228,13 @@ func (b *Builder) markChanged(ctx context.Context, v store.Version, service *man
 		manifests = versions[0].Manifests
 	}
 	own, becomes := map[string]bool{}, map[string]bool{}
-	if v.Manifests[manifest.ServiceFile] != manifests[manifest.ServiceFile] && manifests != nil {
-		if last := manifest.NewLanguage().Check(manifest.FilesOf(manifests)).Service; last != nil {
+	if v.Manifests[language.ServiceFile] != manifests[language.ServiceFile] && manifests != nil {
+		if last := check.Service(manifest.FilesOf(manifests)).Service; last != nil {
 			becomes = expand.Changed(last, service)
 		}
 	}
 	for name, text := range v.Manifests {
-		if manifests[name] != text && path.Base(name) == manifest.FunctionFile {
+		if manifests[name] != text && path.Base(name) == language.FunctionFile {
 			own[name] = true
 		}
 	}

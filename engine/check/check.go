@@ -4,12 +4,12 @@ package check
 
 import (
 	"context"
-
 	"log/slog"
 	"reflect"
 	"sync"
 	"time"
 
+	"rudmar/core/check"
 	"rudmar/core/expand"
 	"rudmar/core/manifest"
 	"rudmar/platform"
@@ -28,38 +28,38 @@ type Checker struct {
 	now       func() time.Time
 
 	mu       sync.Mutex
-	language *manifest.Language
-	offers   *manifest.Offers
+	offers   *check.Offers
 	asked    time.Time
-	services map[string]*memory
+	services map[string]*found
 }
 
-type memory struct {
-	files     manifest.Memory
-	resources expand.Memory
+// found is what was found out about one service.
+type found struct {
+	files     check.Cache
+	resources expand.Cache
 }
 
 // New makes a checker that holds services against platforms, by name.
 func New(platforms map[string]*platform.Client, now func() time.Time, log *slog.Logger) *Checker {
-	return &Checker{platforms: platforms, log: log, now: now, services: map[string]*memory{}}
+	return &Checker{platforms: platforms, log: log, now: now, services: map[string]*found{}}
 }
 
-// Language gives the manifest language with what the platforms offer. Of a
+// Offers gives what the platforms offer. Of a
 // platform that does not answer, what it said last is taken, or nothing.
-func (c *Checker) Language(ctx context.Context) *manifest.Language {
+func (c *Checker) Offers(ctx context.Context) *check.Offers {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.language != nil && c.now().Sub(c.asked) < fresh {
-		return c.language
+	if c.offers != nil && c.now().Sub(c.asked) < fresh {
+		return c.offers
 	}
-	offers := &manifest.Offers{Of: map[string]manifest.Offer{}, All: true}
+	offers := &check.Offers{Of: map[string]check.Offer{}, All: true}
 	for name, client := range c.platforms {
 		ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
 		kinds, err := client.Kinds(ctx)
 		cancel()
 		switch {
 		case err == nil:
-			offers.Of[name] = platform.Offer(kinds)
+			offers.Of[name] = Offer(kinds)
 		case c.offers != nil:
 			offers.Of[name], offers.All = c.offers.Of[name], false
 		default:
@@ -69,32 +69,32 @@ func (c *Checker) Language(ctx context.Context) *manifest.Language {
 	}
 	c.asked = c.now()
 	if c.offers == nil || !reflect.DeepEqual(c.offers, offers) {
-		c.offers, c.language = offers, manifest.NewLanguage().Against(offers)
+		c.offers = offers
 	}
-	return c.language
+	return c.offers
 }
 
-func (c *Checker) memory(service string) *memory {
+func (c *Checker) found(service string) *found {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	m := c.services[service]
-	if m == nil {
+	f := c.services[service]
+	if f == nil {
 		if len(c.services) >= remembered {
 			clear(c.services)
 		}
-		m = &memory{}
-		c.services[service] = m
+		f = &found{}
+		c.services[service] = f
 	}
-	return m
+	return f
 }
 
 // Check checks a service's folder.
-func (c *Checker) Check(ctx context.Context, service string, folder manifest.Folder) manifest.Result {
-	return c.Language(ctx).CheckAgain(folder, &c.memory(service).files)
+func (c *Checker) Check(ctx context.Context, service string, folder manifest.Folder) check.Result {
+	return check.Options{Offers: c.Offers(ctx), Cache: &c.found(service).files}.Service(folder)
 }
 
 // Becomes gives what a checked service becomes in a stage, on a target.
 func (c *Checker) Becomes(service string, s *manifest.Service, stage *manifest.Stage, target manifest.Target, in expand.Inputs) []expand.Resource {
-	resources, _ := expand.ExpandAgain(s, stage, target, in, &c.memory(service).resources)
+	resources, _ := expand.ExpandAgain(s, stage, target, in, &c.found(service).resources)
 	return resources
 }

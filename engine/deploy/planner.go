@@ -12,10 +12,12 @@ import (
 	"sync"
 	"time"
 
+	"rudmar/core/check"
 	"rudmar/core/expand"
 	"rudmar/core/manifest"
 	"rudmar/core/pack"
 	"rudmar/core/plan"
+	"rudmar/core/tree"
 	"rudmar/engine/store"
 	"rudmar/platform"
 	"rudmar/platform/api"
@@ -65,7 +67,7 @@ func (p *Planner) Service(ctx context.Context, service string, version int) (*ma
 	if s := p.parsed[v.Content]; s != nil {
 		return s, v, nil
 	}
-	result := manifest.NewLanguage().Check(manifest.FilesOf(v.Manifests))
+	result := check.Service(manifest.FilesOf(v.Manifests))
 	if result.Service == nil {
 		return nil, v, fmt.Errorf("version %d of %s cannot be read by this Rudmar", version, service)
 	}
@@ -164,7 +166,7 @@ func (p *Planner) Compute(ctx context.Context, place store.Place, version int) (
 // unknownToPlatform tells what a service asks for that the target does not have.
 func unknownToPlatform(service *manifest.Service, place store.Place, kinds api.Kinds) []plan.Problem {
 	var out []plan.Problem
-	add := func(from manifest.Origin, format string, args ...any) {
+	add := func(from tree.Origin, format string, args ...any) {
 		out = append(out, plan.Problem{Message: fmt.Sprintf(format, args...), From: &from})
 	}
 	target := manifest.ParseTarget(place.Target)

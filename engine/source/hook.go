@@ -11,6 +11,8 @@ import (
 	"slices"
 	"strings"
 
+	"rudmar/core/check"
+	"rudmar/core/diagnostic"
 	"rudmar/core/manifest"
 )
 
@@ -21,7 +23,7 @@ var ErrRefused = errors.New("the push is refused")
 // that are to move from in, checks the manifests as they would stand, and
 // writes what is wrong to out. It runs in git's own process, where the pushed
 // objects can be read though they are not yet taken.
-func PreReceive(ctx context.Context, language *manifest.Language, in io.Reader, out io.Writer) error {
+func PreReceive(ctx context.Context, offers *check.Offers, in io.Reader, out io.Writer) error {
 	r := At(".")
 	if dir := os.Getenv("GIT_DIR"); dir != "" {
 		r = At(dir)
@@ -34,7 +36,7 @@ func PreReceive(ctx context.Context, language *manifest.Language, in io.Reader, 
 			continue
 		}
 		branch := strings.TrimPrefix(f[2], "refs/heads/")
-		ok, err := r.mayMove(ctx, language, branch, f[0], f[1], out)
+		ok, err := r.mayMove(ctx, offers, branch, f[0], f[1], out)
 		if err != nil {
 			return fmt.Errorf("checking %s: %w", branch, err)
 		}
@@ -49,14 +51,14 @@ func PreReceive(ctx context.Context, language *manifest.Language, in io.Reader, 
 	return nil
 }
 
-func (r Repository) mayMove(ctx context.Context, language *manifest.Language, branch, from, to string, out io.Writer) (bool, error) {
+func (r Repository) mayMove(ctx context.Context, offers *check.Offers, branch, from, to string, out io.Writer) (bool, error) {
 	main, err := r.Main(ctx)
 	if err != nil {
 		return false, err
 	}
 	taken := branch == main
 	if from != zero {
-		before, err := r.checkAll(ctx, language, from)
+		before, err := r.checkAll(ctx, offers, from)
 		if err != nil {
 			return false, err
 		}
@@ -68,7 +70,7 @@ func (r Repository) mayMove(ctx context.Context, language *manifest.Language, br
 		}
 		return !taken, nil
 	}
-	services, err := r.checkAll(ctx, language, to)
+	services, err := r.checkAll(ctx, offers, to)
 	if err != nil {
 		return false, err
 	}
@@ -87,18 +89,18 @@ func (r Repository) mayMove(ctx context.Context, language *manifest.Language, br
 type Checked struct {
 	Dir    string
 	Folder *Folder
-	Result manifest.Result
+	Result check.Result
 }
 
 // checkAll checks every service of a commit.
-func (r Repository) checkAll(ctx context.Context, language *manifest.Language, commit string) ([]Checked, error) {
+func (r Repository) checkAll(ctx context.Context, offers *check.Offers, commit string) ([]Checked, error) {
 	all, err := r.Folder(ctx, commit, ".")
 	if err != nil {
 		return nil, err
 	}
 	var out []Checked
 	for _, dir := range manifest.Services(all.Files()) {
-		c, err := r.Check(ctx, language, commit, dir)
+		c, err := r.Check(ctx, offers, commit, dir)
 		if err != nil {
 			return nil, err
 		}
@@ -108,13 +110,13 @@ func (r Repository) checkAll(ctx context.Context, language *manifest.Language, c
 }
 
 // Check checks the service in a folder of a commit.
-func (r Repository) Check(ctx context.Context, language *manifest.Language, commit, dir string) (Checked, error) {
+func (r Repository) Check(ctx context.Context, offers *check.Offers, commit, dir string) (Checked, error) {
 	c := Checked{Dir: dir}
 	var err error
 	if c.Folder, err = r.Folder(ctx, commit, dir); err != nil {
 		return c, err
 	}
-	c.Result = language.Check(c.Folder)
+	c.Result = check.Options{Offers: offers}.Service(c.Folder)
 	return c, nil
 }
 
@@ -137,14 +139,14 @@ func Tell(out io.Writer, branch string, c Checked) {
 	}
 	errorsFound := 0
 	for _, d := range c.Result.Diagnostics {
-		if d.Severity == manifest.Error {
+		if d.Severity == diagnostic.Error {
 			errorsFound++
 		}
 	}
 	fmt.Fprintf(out, "\nRudmar: a stage takes the branch %s, but %s has %d problems:\n\n", branch, name, errorsFound)
 	told := 0
 	for _, d := range c.Result.Diagnostics {
-		if d.Severity != manifest.Error {
+		if d.Severity != diagnostic.Error {
 			continue
 		}
 		if told++; told > toldProblems {

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"testing"
 
+	"rudmar/core/check"
 	"rudmar/core/manifest"
 	"rudmar/engine/source"
 )
@@ -20,7 +21,7 @@ import (
 // The test program is its own hook: git runs it as Rudmar's hooks run Rudmar.
 func TestMain(m *testing.M) {
 	if len(os.Args) > 1 && os.Args[1] == source.HookCommand {
-		if err := source.PreReceive(context.Background(), manifest.NewLanguage(), os.Stdin, os.Stderr); err != nil {
+		if err := source.PreReceive(context.Background(), nil, os.Stdin, os.Stderr); err != nil {
 			if !errors.Is(err, source.ErrRefused) {
 				fmt.Fprintln(os.Stderr, err)
 			}
@@ -246,7 +247,7 @@ func TestTellCutsLongLists(t *testing.T) {
 	}
 	files["functions/warn/function.yaml"] = []byte(text)
 	var out bytes.Buffer
-	source.Tell(&out, "main", source.Checked{Dir: "frostline", Folder: &source.Folder{}, Result: manifest.NewLanguage().Check(files)})
+	source.Tell(&out, "main", source.Checked{Dir: "frostline", Folder: &source.Folder{}, Result: check.Service(files)})
 	if !strings.Contains(out.String(), "has 41 problems") || !strings.Contains(out.String(), "and 21 more") {
 		t.Errorf("told:\n%s", out.String())
 	}

@@ -5,8 +5,6 @@ import (
 	"sort"
 	"strings"
 
-	"rudmar/core/manifest"
-	"rudmar/platform"
 	"rudmar/platform/api"
 )
 
@@ -54,9 +52,10 @@ func kinds() []api.Kind {
 	}
 }
 
-// Offer is what the local platform has, for checks without a running one.
-func Offer() manifest.Offer {
-	return platform.Offer(api.Kinds{Regions: regions(), Runtimes: runtimes(), Triggers: triggers(), Permissions: permissions()})
+// Kinds is what the local platform says of itself wherever it runs, for checks
+// without a running one: what it has, not where.
+func Kinds() api.Kinds {
+	return api.Kinds{Regions: regions(), Runtimes: runtimes(), Triggers: triggers(), Permissions: permissions()}
 }
 
 // triggers lists what can call a function.

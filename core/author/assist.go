@@ -1,0 +1,224 @@
+// Package author is for who writes manifests: what may stand at a place and what
+// stands there (At), a file in its usual form (Format), and a function by
+// another name everywhere (Rename).
+package author
+
+import (
+	"slices"
+	"sort"
+	"strings"
+
+	"rudmar/core/check"
+	"rudmar/core/language"
+	"rudmar/core/manifest"
+)
+
+// Completion is something that may be written where the cursor stands.
+type Completion struct {
+	Label  string `json:"label"`
+	Insert string `json:"insert"`
+	Kind   string `json:"kind"` // key, value or name
+	About  string `json:"about"`
+}
+
+// Assist is what is known of a place in a manifest while it is written.
+type Assist struct {
+	// Path is the keys that lead to the place.
+	Path []string `json:"path"`
+	// About says what the innermost key is for.
+	About       string       `json:"about"`
+	Completions []Completion `json:"completions"`
+}
+
+// Cursor is a place in a manifest that is being written. Lines and columns
+// count from 1.
+type Cursor struct {
+	File, Text   string
+	Line, Column int
+}
+
+// Names is where the names come from that may be written; both may be nil.
+type Names struct {
+	Service *manifest.Service
+	Offers  *check.Offers
+}
+
+// At tells what may be written at a place, and what stands there. It goes by
+// the text alone, so that it also helps in a file that is not whole yet.
+func At(at Cursor, names Names) Assist {
+	c := contextAt(at.Text, at.Line, at.Column)
+	shape, key := follow(language.New().Of(at.File), c.path)
+	out := Assist{Path: c.path, Completions: []Completion{}}
+	if key != nil {
+		out.About = key.About
+		if key.BuiltIn != "" {
+			out.About += " Where nothing is said: " + key.BuiltIn + "."
+		}
+	}
+	switch {
+	case shape == nil:
+	case c.reference:
+		out.Completions = referenceCompletions(names.Service)
+	case !c.value && shape.Form == language.ObjectForm:
+		for _, k := range shape.Keys {
+			if !c.present[k.Name] {
+				out.Completions = append(out.Completions, Completion{Label: k.Name, Insert: k.Name + insertAfter(k.Shape), Kind: "key", About: k.About})
+			}
+		}
+	default:
+		out.Completions = append(valueCompletions(shape, c.path, names.Service), offered(names.Offers, c)...)
+	}
+	return out
+}
+
+func insertAfter(s *language.Shape) string {
+	if s.Form == language.ObjectForm || s.Form == language.MapForm {
+		return ":"
+	}
+	return ": "
+}
+
+// follow gives the shape at a path of keys, and the innermost key's definition.
+func follow(s *language.Shape, path []string) (*language.Shape, *language.Key) {
+	var key *language.Key
+	for _, name := range path {
+		for s != nil && s.Form == language.ListForm {
+			s = s.Of
+		}
+		switch {
+		case s == nil:
+			return nil, nil
+		case s.Form == language.MapForm:
+			s, key = s.Of, nil
+		case s.Form == language.ObjectForm:
+			if key = s.Key(name); key == nil {
+				return nil, nil
+			}
+			s = key.Shape
+		default:
+			return nil, nil
+		}
+	}
+	for s != nil && s.Form == language.ListForm {
+		s = s.Of
+	}
+	return s, key
+}
+
+func referenceCompletions(s *manifest.Service) []Completion {
+	names := []string{"stage.name", "stage.region", "service", "version"}
+	if s != nil {
+		for _, setting := range s.Settings {
+			names = append(names, "settings."+setting.Name)
+		}
+		for _, secret := range s.Secrets {
+			names = append(names, "secrets."+secret)
+		}
+		for _, fn := range s.Functions {
+			names = append(names, "functions."+fn.Name+".url")
+		}
+	}
+	return nameCompletions(names, "reference")
+}
+
+func nameCompletions(names []string, about string) []Completion {
+	sort.Strings(names)
+	out := []Completion{}
+	for _, n := range names {
+		out = append(out, Completion{Label: n, Insert: n, Kind: "name", About: about})
+	}
+	return out
+}
+
+func valueCompletions(s *language.Shape, path []string, service *manifest.Service) []Completion {
+	values := s.Choices
+	switch {
+	case s.Form == language.BoolForm:
+		values = []string{"true", "false"}
+	case s.Form == language.SizeForm:
+		values = []string{"128 MiB", "192 MiB", "256 MiB", "512 MiB", "1 GiB"}
+	case s.Form == language.TimeForm:
+		values = []string{"5s", "10s", "30s", "1m", "5m", "1h", "14d"}
+	case s.Form == language.ZoneForm:
+		values = []string{"UTC", "Europe/Oslo"}
+	case s.Form == language.RouteForm:
+		values = []string{"GET /", "POST /", "PUT /", "DELETE /", "ANY /{rest...}"}
+	}
+	out := []Completion{}
+	for _, v := range values {
+		out = append(out, Completion{Label: v, Insert: v, Kind: "value"})
+	}
+	last := ""
+	if len(path) > 0 {
+		last = path[len(path)-1]
+	}
+	if service == nil {
+		return out
+	}
+	var names []string
+	switch last {
+	case "function":
+		for _, fn := range service.Functions {
+			names = append(names, fn.Name)
+		}
+	case "after", "in":
+		for _, st := range service.Stages {
+			names = append(names, st.Name)
+		}
+	case "set":
+		for _, st := range service.Settings {
+			names = append(names, st.Name)
+		}
+	case "of":
+		names = resources(service)
+	}
+	return append(out, nameCompletions(names, "of this service")...)
+}
+
+// offered completes what the platforms have: verbs for the kind of resource
+// that the same permission names, kinds, targets.
+func offered(offers *check.Offers, c context) []Completion {
+	last := ""
+	if len(c.path) > 0 {
+		last = c.path[len(c.path)-1]
+	}
+	switch last {
+	case "may":
+		kinds := offers.Kinds()
+		if kind, _, ok := strings.Cut(c.of, "/"); ok {
+			kinds = []string{kind}
+		}
+		var verbs []string
+		for _, kind := range kinds {
+			verbs = append(verbs, offers.Verbs(kind)...)
+		}
+		slices.Sort(verbs)
+		return nameCompletions(slices.Compact(verbs), "verb")
+	case "of":
+		var out []Completion
+		for _, kind := range offers.Kinds() {
+			out = append(out, Completion{Label: kind + "/", Insert: kind + "/", Kind: "name", About: strings.Join(offers.Verbs(kind), ", ")})
+		}
+		return out
+	case "target", "targets":
+		if offers != nil {
+			return nameCompletions(offers.Targets(), "target")
+		}
+	}
+	return nil
+}
+
+// resources lists what a service's permissions name already.
+func resources(s *manifest.Service) []string {
+	seen := map[string]bool{}
+	var out []string
+	for _, fn := range s.Functions {
+		for _, p := range fn.At("").Permissions {
+			if text, ok := p.Of.Literal(); ok && !seen[text] {
+				seen[text] = true
+				out = append(out, text)
+			}
+		}
+	}
+	return out
+}

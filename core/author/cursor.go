@@ -1,0 +1,158 @@
+package author
+
+import "strings"
+
+// context is where a cursor stands.
+type context struct {
+	path      []string
+	value     bool            // behind a key's colon
+	reference bool            // behind ${
+	present   map[string]bool // keys that stand in the same mapping
+	of        string          // what the same line says behind of:
+}
+
+// contextAt finds the keys that lead to a place by indentation, and within the
+// line by its braces.
+func contextAt(text string, line, column int) context {
+	lines := strings.Split(text, "\n")
+	if line < 1 || line > len(lines) {
+		return context{}
+	}
+	runes := []rune(lines[line-1])
+	before := string(runes[:max(0, min(column-1, len(runes)))])
+	c := context{present: map[string]bool{}}
+	dash := isItem(before)
+	c.path = parents(lines, line-1, indentOf(before), dash)
+	c.inLine(strings.TrimLeft(strings.TrimLeft(before, " "), "- "))
+	if _, of, ok := strings.Cut(lines[line-1], "of:"); ok {
+		c.of = strings.Trim(strings.TrimSpace(of), `"'{} `)
+	}
+	if open := strings.LastIndex(before, "${"); open >= 0 && !strings.Contains(before[open:], "}") {
+		c.reference = true
+	}
+	if !strings.Contains(before, "{") {
+		c.siblings(lines, line-1, indentOf(before))
+	}
+	return c
+}
+
+func isItem(s string) bool { return strings.HasPrefix(strings.TrimLeft(s, " "), "- ") }
+
+// indentOf gives the column of the first key of a line, behind a list's dash.
+func indentOf(s string) int { return len(s) - len(strings.TrimLeft(s, " -")) }
+
+// keyOf gives the key of a line, or "".
+func keyOf(s string) string {
+	s = strings.TrimLeft(s, " -")
+	key, _, found := strings.Cut(s, ":")
+	if !found || key == "" || strings.ContainsAny(key, " {[#\"'") {
+		return ""
+	}
+	return key
+}
+
+// parents gives the keys that the line at an indentation stands under.
+func parents(lines []string, at, indent int, dash bool) []string {
+	var path []string
+	if dash {
+		indent-- // the dash itself may stand where the parent's key does
+	}
+	for i := at - 1; i >= 0 && indent > 0; i-- {
+		trimmed := strings.TrimSpace(lines[i])
+		if trimmed == "" || strings.HasPrefix(trimmed, "#") {
+			continue
+		}
+		own := indentOf(lines[i])
+		key := keyOf(lines[i])
+		if own >= indent || key == "" || dash && isItem(lines[i]) {
+			continue
+		}
+		// A key with a value behind it is no parent, but a sibling of one.
+		if rest := strings.TrimSpace(trimmed[strings.Index(trimmed, ":")+1:]); rest != "" && !strings.HasPrefix(rest, "#") {
+			if !isItem(lines[i]) {
+				continue
+			}
+			indent, dash = own-1, true
+			continue
+		}
+		path = append([]string{key}, path...)
+		indent, dash = own, isItem(lines[i])
+		if dash {
+			indent--
+		}
+	}
+	return path
+}
+
+// inLine follows the braces of what stands before the cursor in its line.
+func (c *context) inLine(s string) {
+	type level struct {
+		key     string
+		present map[string]bool
+	}
+	var open []level
+	key, word, present := "", "", c.present
+	var quote rune
+	for _, r := range s {
+		switch {
+		case quote != 0:
+			if r == quote {
+				quote = 0
+			}
+		case r == '"' || r == '\'':
+			quote, word = r, ""
+		case r == ':':
+			key, word = strings.TrimSpace(word), ""
+			present[key] = true
+		case r == '{' || r == '[':
+			open = append(open, level{key, present})
+			if r == '{' {
+				key, present = "", map[string]bool{}
+			}
+			word = ""
+		case (r == '}' || r == ']') && len(open) > 0:
+			key, present = open[len(open)-1].key, open[len(open)-1].present
+			open = open[:len(open)-1]
+		case r == ',':
+			if len(open) > 0 && len(present) > 0 && key != "" && open[len(open)-1].key != key {
+				key = ""
+			}
+			word = ""
+		default:
+			word += string(r)
+		}
+	}
+	for i, l := range open {
+		if l.key != "" && (i == 0 || open[i-1].key != l.key) {
+			c.path = append(c.path, l.key)
+		}
+	}
+	if key != "" && (len(open) == 0 || open[len(open)-1].key != key) {
+		c.path = append(c.path, key)
+		c.value = true
+	} else if key != "" {
+		c.value = true
+	}
+	c.present = present
+}
+
+// siblings gathers the keys of the mapping that the line at an indentation belongs to.
+func (c *context) siblings(lines []string, at, indent int) {
+	for _, step := range []int{-1, 1} {
+		for i := at + step; i >= 0 && i < len(lines); i += step {
+			if strings.TrimSpace(lines[i]) == "" {
+				continue
+			}
+			own := indentOf(lines[i])
+			if own < indent || step > 0 && isItem(lines[i]) && own == indent {
+				break
+			}
+			if own == indent {
+				c.present[keyOf(lines[i])] = true
+			}
+			if isItem(lines[i]) && own == indent {
+				break
+			}
+		}
+	}
+}

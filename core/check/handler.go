@@ -1,0 +1,78 @@
+package check
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"rudmar/core/diagnostic"
+	"rudmar/core/language"
+	"rudmar/core/manifest"
+	"rudmar/core/tree"
+)
+
+// handlerFile gives the file that a function's handler stands in, or "" where there is none.
+func (w *whole) handlerFile(fn *manifest.Function) string {
+	file, _, ok := strings.Cut(fn.At("").Handler.V, ":")
+	if ok && file != "" {
+		for _, ending := range language.Endings(fn.At("").Runtime.V) {
+			if name := path.Join(fn.Code, file+ending); w.has(name) {
+				return name
+			}
+		}
+	}
+	return ""
+}
+
+// handler checks that the file stands in the code folder and seems to define
+// the function. Code is not run for it.
+func (w *whole) handler(f *known, fn *manifest.Function, n *tree.Node) {
+	at := n.Get("handler")
+	text := fn.At("").Handler.V
+	f.code = ""
+	if at == nil || text == "" {
+		return
+	}
+	file, function, ok := strings.Cut(text, ":")
+	if !ok || file == "" || function == "" {
+		w.add(diagnostic.CodeHandlerFile, at.Range(), "%q is not a handler; a handler is file:function, without the file's ending", diagnostic.Clip(text))
+		return
+	}
+	runtime := fn.At("").Runtime.V
+	if f.code = w.handlerFile(fn); f.code != "" {
+		if held, err := stampOf(w.folder, f.code); err == nil {
+			f.codeHeld = held
+			w.handlerFunction(at, f.code, function, runtime)
+		}
+		return
+	}
+	var candidates, stems []string
+	for _, ending := range language.Endings(runtime) {
+		candidates = append(candidates, path.Join(fn.Code, file+ending))
+		for _, name := range w.all {
+			if stem, ok := strings.CutSuffix(name, ending); ok && path.Dir(name) == fn.Code {
+				stems = append(stems, path.Base(stem))
+			}
+		}
+	}
+	if len(candidates) == 0 {
+		return // the runtime is unknown, which is told elsewhere
+	}
+	slices.Sort(stems)
+	d := w.add(diagnostic.CodeHandlerFile, at.Range(), "there is no file %s", strings.Join(candidates, " or "))
+	if near := diagnostic.Nearest(file, stems); near != "" {
+		d.Message += fmt.Sprintf("; did you mean %q?", near)
+		d.Mend(fmt.Sprintf("Change to %q", near+":"+function), near+":"+function)
+	}
+}
+
+func (w *whole) handlerFunction(at *tree.Node, name, function, runtime string) {
+	text, err := w.folder.Read(name)
+	if err != nil {
+		return
+	}
+	if !language.Defines(string(text), function, runtime) {
+		w.add(diagnostic.CodeHandlerFile, at.Range(), "%s does not define %q; the handler is file:function", name, function)
+	}
+}

@@ -1,0 +1,298 @@
+package check_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"rudmar/core/check"
+	"rudmar/core/diagnostic"
+	"rudmar/core/expand"
+	"rudmar/core/manifest"
+	"rudmar/core/timing"
+	"rudmar/core/tree"
+)
+
+// whole is the service of docs/manifest.md, with every key.
+const wholeService = `rudmar: 1
+service: frostline
+about: Frost warnings for the growers
+owner: cold-nights
+settings:
+  frost_limit: {type: number, default: 0.5, min: -10, max: 10, about: "warn below this, °C"}
+  sender:      {type: text, default: "co-op"}
+  mode:        {type: choice, of: [quiet, loud], default: quiet}
+secrets: [sms_key]
+defaults:
+  runtime: python
+  memory: 128 MiB
+  timeout: 5s
+  keep_logs: 14d
+stages:
+  - stage: trial
+    target: local/north
+    enter: {on: push, branch: main}
+  - stage: preview
+    target: local/north
+    set: {frost_limit: 1}
+    enter: {after: trial, on: ready}
+    gates:
+      cases: all
+  - stage: live
+    targets: [local/north, local/coast]
+    set: {mode: loud}
+    enter: {after: preview, on: request}
+    gates:
+      soak: {for: 30m, calls: 200, errors_under: 1%}
+      approvals: {count: 2, from: growers-council, author_may: false}
+      window: {days: mon-thu, hours: "08:00-15:00", zone: Europe/Oslo}
+      rules:
+        nothing-deleted: plan.deletes.size() == 0
+        no-new-public-route: consequences.opened.size() == 0
+    shift: {steps: [10%, 50%], every: 5m}
+`
+
+const wholeFunction = `function: warn
+about: Warns growers when a station is close to frost
+code: .
+runtime: python
+handler: warn:run
+memory: 192 MiB
+timeout: 10s
+at_once: 5
+network: true
+env:
+  LIMIT_C: ${settings.frost_limit}
+  SMS_KEY: ${secrets.sms_key}
+  STAGE:   ${stage.name}
+build:
+  run: [npm ci --omit=dev]
+  leave_out: ["*.md", "test/**"]
+triggers:
+  ask:     {route: "GET /stations/{station}/frost", open_to: anyone}
+  change:  {route: "POST /stations/{station}/limit", open_to: [growers]}
+  sweep:   {cron: "*/10 * * * *", zone: Europe/Oslo}
+  hourly:  {every: 1h, off: true}
+  photo:   {objects: photos, on: [created], match: "raw/**/*.jpg"}
+  reading: {queue: readings, batch: 20, wait: 5s}
+  relay:   {function: grade, on: [failed]}
+permissions:
+  - {may: [read, query], of: tables/stations}
+  - {may: [send],        of: queues/alerts}
+  - {may: [read],        of: "objects/photos/raw/*"}
+was: frost-alert
+in:
+  live: {memory: 256 MiB, triggers: {hourly: {off: false}}}
+`
+
+// wholeFolder is that service, with changes; "" takes a file away.
+func wholeFolder(changes ...string) manifest.Files {
+	files := manifest.Files{
+		"rudmar.yaml":                      []byte(wholeService),
+		"functions/warn/function.yaml":     []byte(wholeFunction),
+		"functions/warn/warn.py":           []byte("def run(call): pass\n"),
+		"functions/warn/cases/mild.yaml":   []byte("case: a mild night gives no warning\nsend: {route: GET /stations/hill/frost, query: {at: \"2031-04-02T03:00:00Z\"}}\nexpect:\n  - status == 200\n  - body.warning == false\n  - took < duration(\"800ms\")\n"),
+		"functions/warn/cases/photo.yaml":  []byte("case: by its trigger\nsend: {trigger: photo, event: {key: raw/a.jpg}}\nexpect: [memory_peak < 1000000000, logs.size() == 0]\n"),
+		"functions/warn/cases/direct.yaml": []byte("case: a payload\nsend: {payload: {}}\nexpect: [\"!cold\", \"headers.size() == 0\"]\n"),
+		"functions/grade/function.yaml":    []byte("function: grade\nhandler: main:run\n"),
+		"functions/grade/main.py":          []byte("def run(call): pass\n"),
+	}
+	for i := 0; i+1 < len(changes); i += 2 {
+		if files[changes[i]] = []byte(changes[i+1]); changes[i+1] == "" {
+			delete(files, changes[i])
+		}
+	}
+	return files
+}
+
+// edited gives the text of a file with something in place of something else.
+func edited(t *testing.T, text, old, now string) string {
+	t.Helper()
+	if !strings.Contains(text, old) {
+		t.Fatalf("there is no %q to edit", old)
+	}
+	return strings.Replace(text, old, now, 1)
+}
+
+func offersOfLocal() *check.Offers {
+	return &check.Offers{All: true, Of: map[string]check.Offer{"local": {
+		Regions: []string{"north", "coast"}, Runtimes: []string{"python", "node"}, Triggers: []manifest.TriggerKind{"route", "cron", "every", "objects", "queue", "function"},
+		Verbs: map[string][]string{"tables": {"read", "query", "write"}, "queues": {"send"}, "objects": {"read"}, "secrets": {"read"}},
+	}}}
+}
+
+// TestTheLanguageSaysWhatItIs shows each rule of docs/manifest.md: files in
+// which it matters, and the codes that are told, or what it becomes.
+func TestTheLanguageSaysWhatItIs(t *testing.T) {
+	const file, service = "functions/warn/function.yaml", "rudmar.yaml"
+	edit := func(old, now string) []string { return []string{file, edited(t, wholeFunction, old, now)} }
+	editService := func(old, now string) []string { return []string{service, edited(t, wholeService, old, now)} }
+	long := strings.Repeat("a", 40)
+	for _, c := range []struct {
+		rule    string
+		changes []string
+		codes   string
+	}{
+		{"every key of both files and of cases is known", nil, ""},
+		{"a repository may hold several services: a folder with a rudmar.yaml below is another one", []string{"other/rudmar.yaml", "nonsense: 1\n", "other/f/function.yaml", "nonsense: 1\n"}, ""},
+		{"no and on are text, not truth values", edit("STAGE:   ${stage.name}", "STAGE: no"), ""},
+		{"names have 1 to 40 letters", edit("function: warn", "function: "+long), ""},
+		{"names have no more than 40 letters", edit("function: warn", "function: a"+long), "RM1201"},
+		{"names start with a letter", edit("function: warn", "function: 4warn"), "RM1201"},
+		{"names are of lower case", edit("  ask:     {route", "  Ask:     {route"), "RM1201"},
+		{"an unknown reference is an error", edit("${settings.frost_limit}", "${settings.frost_limt}"), "RM1301"},
+		{"secrets stand only in env", edit("queue: readings", "queue: \"${secrets.sms_key}\""), "RM1303"},
+		{"references: stage, region, service, version, another function's url, and a literal", edit("STAGE:   ${stage.name}", "STAGE: \"${stage.region} ${service} ${version} ${functions.grade.url} $${kept}\""), ""},
+		{"no code in references", edit("${stage.name}", "${1 + 1}"), "RM1302"},
+		{"sizes are IEC", edit("memory: 192 MiB", "memory: 192 MB"), "RM1203"},
+		{"a bare size says which unit to write", edit("memory: 192 MiB", "memory: 192"), "RM1203"},
+		{"sizes may be GiB", edit("memory: 192 MiB", "memory: 1 GiB"), ""},
+		{"memory is a multiple of 16 MiB", edit("memory: 192 MiB", "memory: 193 MiB"), "RM1206"},
+		{"a bare time says which unit to write", edit("timeout: 10s", "timeout: 10"), "RM1203"},
+		{"times are ms s m h d", edit("timeout: 10s", "timeout: 1m30s500ms"), ""},
+		{"a bare share says which unit to write", editService("errors_under: 1%", "errors_under: 1"), "RM1203"},
+		{"two routes that match the same request with equal rank collide", edit("POST /stations/{station}/limit", "GET /stations/{other}/frost"), "RM1402"},
+		{"literal before parameter is no collision", edit("POST /stations/{station}/limit", "GET /stations/hill/frost"), ""},
+		{"ANY after a method is no collision", edit("POST /stations/{station}/limit", "ANY /stations/{station}/frost"), ""},
+		{"a rest stands at the end", edit("POST /stations/{station}/limit", "POST /stations/{all...}"), ""},
+		{"a rest stands nowhere else", edit("POST /stations/{station}/limit", "POST /{all...}/limit"), "RM1401"},
+		{"open_to is required", edit(", open_to: anyone", ""), "RM1403"},
+		{"open_to takes members", edit("open_to: anyone", "open_to: members"), ""},
+		{"open_to takes nothing else", edit("open_to: anyone", "open_to: everyone"), "RM1202"},
+		{"every is from 1m", edit("every: 1h", "every: 59s"), "RM1205"},
+		{"cron has five fields", edit("*/10 * * * *", "*/10 * * *"), "RM1404"},
+		{"zones are those of IANA", edit("zone: Europe/Oslo", "zone: Oslo"), "RM1405"},
+		{"may takes the verbs that the target knows", edit("may: [read, query]", "may: [read, paint]"), "RM1504"},
+		{"of names a kind that the target has", edit("of: tables/stations", "of: shelves/stations"), "RM1503"},
+		{"of is kind/name", edit("of: tables/stations", "of: stations"), "RM1501"},
+		{"a secret that may be read is one of the service", edit("may: [read, query], of: tables/stations", "may: [read], of: secrets/sms_key"), ""},
+		{"another secret is a warning", edit("may: [read, query], of: tables/stations", "may: [read], of: secrets/sms_kye"), "RM1505 warning"},
+		{"* alone as a verb is a warning", edit("may: [read, query]", "may: [\"*\"]"), "RM1502 warning"},
+		{"* alone as a kind is a warning", edit("of: tables/stations", "of: \"*\""), "RM1502 warning"},
+		{"* alone is an error in a strict stage", []string{file, edited(t, wholeFunction, "may: [read, query]", "may: [\"*\"]"), service, edited(t, wholeService, "    set: {mode: loud}", "    strict: true\n    set: {mode: loud}")}, "RM1502"},
+		{"handler is an error to leave out", edit("handler: warn:run\n", ""), "RM1102"},
+		{"the handler's file is there", edit("warn:run", "wran:run"), "RM1605"},
+		{"the handler's function is there", edit("warn:run", "warn:walk"), "RM1605"},
+		{"in names a stage of the service", edit("  live: {memory", "  prod: {memory"), "RM1602"},
+		{"null takes a key away", edit("triggers: {hourly: {off: false}}}", "triggers: {photo: null}, env: {SMS_KEY: null}}"), ""},
+		{"up to 256 KiB", edit("about: Warns", "about: "+strings.Repeat("w", 257<<10)), "RM1004"},
+		{"nesting up to 32", edit("about: Warns growers when a station is close to frost", "about: "+strings.Repeat("[", 40)+strings.Repeat("]", 40)), "RM1005 RM1103"},
+		{"no anchors", edit("about: Warns", "about: &a Warns"), "RM1006"},
+		{"no aliases", edit("STAGE:   ${stage.name}", "STAGE: *a"), "RM1006"},
+		{"no tags", edit("about: Warns", "about: !!str Warns"), "RM1007"},
+		{"no merge keys", edit("env:\n", "env:\n  <<: {A: b}\n"), "RM1008"},
+		{"one document in a file", []string{file, wholeFunction + "---\nfunction: other\n"}, "RM1009"},
+		{"an after-function trigger names a function of the service", edit("{function: grade,", "{function: grad,"), "RM1408"},
+		{"a trigger is of one kind", edit("{every: 1h, off: true}", "{every: 1h, queue: readings, off: true}"), "RM1406"},
+		{"settings have bounds", editService("frost_limit: 1}", "frost_limit: 11}"), "RM1207"},
+		{"settings have choices", editService("mode: loud", "mode: shrill"), "RM1207"},
+		{"only declared settings are set", editService("mode: loud", "moode: loud"), "RM1301"},
+		{"stages come after stages", editService("after: preview", "after: review"), "RM1603"},
+		{"rules are CEL", editService("plan.deletes.size() == 0", "plan.deletes.size() = 0"), "RM1702"},
+		{"windows have a zone of IANA", editService("zone: Europe/Oslo", "zone: Oslo"), "RM1405"},
+		{"the target is there", editService("local/coast", "local/cosat"), "RM1608"},
+		{"the runtime is there", edit("runtime: python", "runtime: go"), "RM1605 RM1608"},
+		{"a case sends one thing", []string{"functions/warn/cases/direct.yaml", "case: x\nsend: {payload: {}, trigger: photo}\nexpect: [cold]\n"}, "RM1701"},
+		{"a case expects CEL over what a call gives", []string{"functions/warn/cases/direct.yaml", "case: x\nsend: {payload: {}}\nexpect: [warm]\n"}, "RM1702"},
+		{"a misspelt key is told with the nearest one", edit("memory: 192 MiB", "memroy: 192 MiB"), "RM1101"},
+		{"a checker never stops at a broken file", []string{file, "function: [\n", "functions/grade/function.yaml", "function: grade\nhandler: lost:run\nmemroy: 1\n"}, "RM1001 RM1101 RM1605"},
+	} {
+		r := check.Options{Offers: offersOfLocal()}.Service(wholeFolder(c.changes...))
+		codes := []string{}
+		for _, d := range r.Diagnostics {
+			code := string(d.Code)
+			if d.Severity == diagnostic.Warning {
+				code += " warning"
+			}
+			if len(codes) == 0 || codes[len(codes)-1] != code {
+				codes = append(codes, code)
+			}
+		}
+		want := map[string]bool{}
+		for _, code := range strings.Split(strings.ReplaceAll(c.codes, " warning", "!warning"), " ") {
+			want[strings.ReplaceAll(code, "!", " ")] = true
+		}
+		got := map[string]bool{}
+		for _, code := range codes {
+			got[code] = true
+		}
+		if len(codes) == 0 {
+			got[""] = true
+		}
+		if fmt.Sprint(got) != fmt.Sprint(want) {
+			t.Errorf("%s: %v, want %v:\n%v", c.rule, got, want, r.Diagnostics)
+		}
+	}
+}
+
+// TestWhatTheLanguageBecomes shows what docs/manifest.md says of merging, of
+// kinds and addresses, and of where values came from.
+func TestWhatTheLanguageBecomes(t *testing.T) {
+	r := check.Service(wholeFolder())
+	if !r.OK() {
+		t.Fatal(r.Diagnostics)
+	}
+	warn := r.Service.Function("warn")
+	trial, live := warn.At("trial"), warn.At("live")
+	for what, ok := range map[string]bool{
+		"the function's value before defaults": trial.Timeout.V == 10*time.Second && trial.Timeout.From.Rule == tree.OfFunction,
+		"defaults before built-in values":      trial.KeepLogs.V == 14*24*time.Hour && trial.KeepLogs.From.Rule == tree.Defaults,
+		"built-in values have no file":         r.Service.Function("grade").At("").AtOnce.From == tree.Origin{Rule: tree.BuiltIn},
+		"a stage's value before all":           live.Memory.V == 256<<20 && live.Memory.From.Rule == tree.OfStage && trial.Memory.V == 192<<20,
+		"mappings merge by key":                len(live.Triggers) == 7 && !live.Triggers[2].Off.V && trial.Triggers[2].Off.V,
+		"a rename keeps the former name":       warn.Was == "frost-alert",
+		"cases belong to the function":         len(warn.Cases) == 3,
+	} {
+		if !ok {
+			t.Errorf("it is not so: %s", what)
+		}
+	}
+	stage := r.Service.Stage("live")
+	resources, problems := expand.Expand(r.Service, stage, stage.Targets[1], expand.Inputs{Secrets: map[string]string{"sms_key": "x"}, Artifacts: map[string]string{"warn": "sha256:1", "grade": "sha256:2"}})
+	if len(problems) > 0 {
+		t.Error(problems)
+	}
+	have := map[string]*expand.Resource{}
+	for i := range resources {
+		have[resources[i].Address] = &resources[i]
+	}
+	for _, address := range []string{"identity/warn", "grant/warn/tables/stations", "grant/warn/queues/alerts", "grant/warn/objects/photos/raw/*", "logs/warn", "function/warn", "revision/warn", "pointer/warn",
+		"opening/warn/ask", "opening/warn/change", "route/warn/ask", "route/warn/change", "schedule/warn/sweep", "schedule/warn/hourly", "subscription/warn/photo", "subscription/warn/reading", "subscription/warn/relay"} {
+		if have[address] == nil {
+			t.Errorf("%s is missing", address)
+		}
+	}
+	if have["function/warn"].Get("env.LIMIT_C") != "0.5" || have["function/warn"].Get("network") != true {
+		t.Errorf("function/warn: %+v", have["function/warn"])
+	}
+	for _, res := range resources {
+		for _, a := range res.Attributes {
+			if a.From.Rule != tree.BuiltIn && a.From.Rule != tree.DerivedFrom && (a.From.File == "" || a.From.Line == 0) {
+				t.Errorf("%s %s came from nowhere: %+v", res.Address, a.Name, a.From)
+			}
+		}
+	}
+}
+
+// A local time that does not exist fires at the next one that does, and one
+// that exists twice fires once.
+func TestClockChanges(t *testing.T) {
+	for _, c := range []struct{ from, want string }{
+		{"2026-03-28T12:00:00Z", "2026-03-29T01:00:00Z"}, // 02:30 does not exist on the 29th: 03:00 does
+		{"2026-10-24T12:00:00Z", "2026-10-25T00:30:00Z"}, // 02:30 exists twice on the 25th
+	} {
+		s, err := timing.Read("30 2 * * *", "Europe/Oslo", 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		from, _ := time.Parse(time.RFC3339, c.from)
+		first, ok := s.Next(from)
+		if got := first.UTC().Format(time.RFC3339); !ok || got != c.want {
+			t.Errorf("after %s: %s, want %s", c.from, got, c.want)
+		}
+		if second, _ := s.Next(first); second.Sub(first) < 20*time.Hour {
+			t.Errorf("after %s it fires twice: %s and %s", c.from, first, second)
+		}
+	}
+}

@@ -1,0 +1,65 @@
+package check
+
+import (
+	"slices"
+	"strings"
+
+	"rudmar/core/diagnostic"
+	"rudmar/core/manifest"
+	"rudmar/core/tree"
+)
+
+// references checks the names in every template of a function or of defaults.
+func (w *whole) references(n *tree.Node, functions []string) {
+	if n == nil || n.Kind != tree.Mapping {
+		return
+	}
+	if env := n.Get("env"); env != nil && env.Kind == tree.Mapping {
+		for _, item := range env.Items {
+			w.reference(item, functions, true)
+		}
+	}
+	if triggers := n.Get("triggers"); triggers != nil && triggers.Kind == tree.Mapping {
+		for _, t := range triggers.Items {
+			for _, key := range []string{"queue", "objects", "match"} {
+				w.reference(t.Get(key), functions, false)
+			}
+		}
+	}
+	if permissions := n.Get("permissions"); permissions != nil {
+		for _, p := range permissions.Items {
+			w.reference(p.Get("of"), functions, false)
+		}
+	}
+}
+
+func (w *whole) reference(n *tree.Node, functions []string, inEnv bool) {
+	if n == nil || n.Kind != tree.Scalar || !strings.Contains(n.Text, "${") {
+		return
+	}
+	template, err := manifest.ParseTemplate(n.Text)
+	if err != nil {
+		return // told already
+	}
+	for _, part := range template {
+		prefix := len("${") + len(part.Kind) + 1
+		at := n.Part(part.Offset+prefix, len(part.Name))
+		switch part.Kind {
+		case manifest.ToSetting:
+			if w.out.Setting(part.Name) == nil {
+				w.unknownName(at, part.Name, "setting", w.settingNames())
+			}
+		case manifest.ToSecret:
+			switch {
+			case !inEnv:
+				w.add(diagnostic.CodeReferencePlace, n.Part(part.Offset, part.Length), "a secret can only be given to env")
+			case !slices.Contains(w.out.Secrets, part.Name):
+				w.unknownName(at, part.Name, "secret", w.out.Secrets)
+			}
+		case manifest.ToURL:
+			if !contains(functions, part.Name) {
+				w.unknownName(at, part.Name, "function", functions)
+			}
+		}
+	}
+}

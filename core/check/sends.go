@@ -1,0 +1,54 @@
+package check
+
+import (
+	"slices"
+	"strings"
+
+	"rudmar/core/diagnostic"
+	"rudmar/core/expression"
+	"rudmar/core/manifest"
+	"rudmar/core/tree"
+)
+
+// checkCase checks where a case sends to, and what it expects.
+func (w *whole) checkCase(fn *manifest.Function, c manifest.Case, n *tree.Node, language *expression.Language) {
+	send := n.Get("send")
+	if send == nil || send.Kind != tree.Mapping {
+		return
+	}
+	ways := 0
+	for _, key := range []string{"route", "trigger", "payload"} {
+		if send.Get(key) != nil {
+			ways++
+		}
+	}
+	switch {
+	case ways != 1:
+		w.add(diagnostic.CodeCaseSend, send.Range(), "a case sends to one of route, trigger and payload; this one has %d of them", ways)
+	case c.Send.Trigger != "":
+		var names []string
+		for _, t := range fn.At("").Triggers {
+			names = append(names, t.Name)
+		}
+		if !slices.Contains(names, c.Send.Trigger) {
+			w.add(diagnostic.CodeCaseSend, send.Get("trigger").Range(), "%q is not a trigger of %s; there are %s", diagnostic.Clip(c.Send.Trigger), fn.Name, strings.Join(names, ", "))
+		}
+	case c.Send.Route != "":
+		method, target, ok := strings.Cut(c.Send.Route, " ")
+		matched := false
+		for _, t := range fn.At("").Triggers {
+			if t.Kind == manifest.RouteTrigger {
+				_, m := t.Route.V.Match(method, target)
+				matched = matched || m
+			}
+		}
+		if !ok || !matched {
+			w.add(diagnostic.CodeCaseSend, send.Get("route").Range(), "no route of %s takes %q", fn.Name, diagnostic.Clip(c.Send.Route))
+		}
+	}
+	for i, e := range c.Expect {
+		if _, err := language.Compile(e.Text); err != nil {
+			w.add(diagnostic.CodeCaseExpression, n.Get("expect").Items[i].Range(), "%q: %v", diagnostic.Clip(e.Text), err)
+		}
+	}
+}

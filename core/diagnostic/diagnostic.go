@@ -1,0 +1,187 @@
+// Package diagnostic gives what checkers tell: places in texts, problems with
+// their stable codes, fixes and how to carry them out, the explanation of each
+// code, and the forms of all that for other tools.
+package diagnostic
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+	"unicode/utf8"
+)
+
+// Severity says whether a diagnostic stops a version from being built.
+type Severity string
+
+// The two severities. An error stops a build; a warning does not.
+const (
+	Error   Severity = "error"
+	Warning Severity = "warning"
+)
+
+// Range is a stretch of text in one file. Lines and columns count from 1;
+// columns count Unicode code points; the end is exclusive.
+type Range struct {
+	File      string `json:"file"`
+	Line      int    `json:"line"`
+	Column    int    `json:"column"`
+	EndLine   int    `json:"endLine"`
+	EndColumn int    `json:"endColumn"`
+}
+
+// String gives the place in the form file:line:column.
+func (r Range) String() string { return fmt.Sprintf("%s:%d:%d", r.File, r.Line, r.Column) }
+
+// Edit replaces the text of a range. An empty range inserts.
+type Edit struct {
+	Range
+	Text string `json:"text"`
+}
+
+// Fix is a set of edits that certainly mends what a diagnostic tells of.
+type Fix struct {
+	Title string `json:"title"`
+	Edits []Edit `json:"edits"`
+}
+
+// Diagnostic is one problem in one place of a manifest.
+type Diagnostic struct {
+	Code     Code     `json:"code"`
+	Severity Severity `json:"severity"`
+	Range
+	Message string `json:"message"`
+	// Stage is the one stage that it concerns; "" where it concerns all.
+	Stage string `json:"stage,omitempty"`
+	Fix   *Fix   `json:"fix,omitempty"`
+}
+
+// String gives the diagnostic on one line, as compilers do.
+func (d Diagnostic) String() string {
+	return fmt.Sprintf("%s: %s (%s)", d.Range, d.Message, d.Code)
+}
+
+// Mend gives the diagnostic a fix that writes a text in its place.
+func (d *Diagnostic) Mend(title, text string) {
+	d.Fix = &Fix{Title: title, Edits: []Edit{{Range: d.Range, Text: text}}}
+}
+
+// Meant says what was probably meant instead, with a fix that writes it in the
+// diagnostic's place; "" says nothing.
+func (d *Diagnostic) Meant(near string) {
+	if near != "" {
+		d.Message += fmt.Sprintf("; did you mean %q?", near)
+		d.Mend(fmt.Sprintf("Change to %q", near), near)
+	}
+}
+
+// Excerpt gives the source line of the diagnostic with a marker under the
+// place, or "" where the text has no such line.
+func (d Diagnostic) Excerpt(text []byte) string {
+	lines := strings.Split(string(text), "\n")
+	if d.Line < 1 || d.Line > len(lines) {
+		return ""
+	}
+	line := strings.TrimRight(lines[d.Line-1], "\r")
+	if utf8.RuneCountInString(line) > 160 {
+		line = string([]rune(line)[:160]) + "…"
+	}
+	width := 1
+	if d.EndLine == d.Line && d.EndColumn > d.Column {
+		width = d.EndColumn - d.Column
+	}
+	width = min(width, max(1, utf8.RuneCountInString(line)-d.Column+1))
+	pad := strings.Map(func(r rune) rune {
+		if r == '\t' {
+			return r
+		}
+		return ' '
+	}, string([]rune(line)[:min(max(0, d.Column-1), utf8.RuneCountInString(line))]))
+	return fmt.Sprintf("%5d | %s\n      | %s%s", d.Line, line, pad, strings.Repeat("^", width))
+}
+
+// Clip shortens a text that somebody wrote, for a message.
+func Clip(s string) string {
+	if r := []rune(s); len(r) > 60 {
+		return string(r[:60]) + "…"
+	}
+	return s
+}
+
+// HasErrors tells whether any of the diagnostics stops a build.
+func HasErrors(ds []Diagnostic) bool {
+	for _, d := range ds {
+		if d.Severity == Error {
+			return true
+		}
+	}
+	return false
+}
+
+// Sort orders diagnostics by file, line, column and code.
+func Sort(ds []Diagnostic) {
+	sort.SliceStable(ds, func(i, j int) bool {
+		a, b := ds[i], ds[j]
+		switch {
+		case a.File != b.File:
+			return a.File < b.File
+		case a.Line != b.Line:
+			return a.Line < b.Line
+		case a.Column != b.Column:
+			return a.Column < b.Column
+		}
+		return a.Code < b.Code
+	})
+}
+
+// Apply carries out the fixes of the diagnostics of one file on its text.
+// Fixes that overlap an earlier one are left for the next round.
+func Apply(text []byte, ds []Diagnostic) []byte {
+	type span struct {
+		from, to int
+		with     string
+	}
+	lines := lineStarts(text)
+	offset := func(line, column int) int {
+		if line < 1 || line > len(lines) {
+			return len(text)
+		}
+		at := lines[line-1]
+		for c := 1; c < column && at < len(text) && text[at] != '\n'; c++ {
+			_, n := utf8.DecodeRune(text[at:])
+			at += n
+		}
+		return at
+	}
+	var spans []span
+	for _, d := range ds {
+		if d.Fix == nil {
+			continue
+		}
+		for _, e := range d.Fix.Edits {
+			if e.File == d.File {
+				spans = append(spans, span{offset(e.Line, e.Column), offset(e.EndLine, e.EndColumn), e.Text})
+			}
+		}
+	}
+	sort.SliceStable(spans, func(i, j int) bool { return spans[i].from < spans[j].from })
+	var out []byte
+	at := 0
+	for _, s := range spans {
+		if s.from < at || s.to < s.from {
+			continue
+		}
+		out = append(append(out, text[at:s.from]...), s.with...)
+		at = s.to
+	}
+	return append(out, text[at:]...)
+}
+
+func lineStarts(text []byte) []int {
+	starts := []int{0}
+	for i, b := range text {
+		if b == '\n' {
+			starts = append(starts, i+1)
+		}
+	}
+	return starts
+}

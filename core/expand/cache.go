@@ -1,0 +1,113 @@
+package expand
+
+import (
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+
+	"rudmar/core/manifest"
+)
+
+// Cache keeps what functions became, so that a service of which little
+// changed is expanded quickly. Expansions that run at the same time may share
+// it; the resources that it gives are not to be changed.
+type Cache struct {
+	mu   sync.Mutex
+	last map[place]*became
+}
+
+type place struct {
+	stage  string
+	target manifest.Target
+}
+
+// became is what a service became in one place.
+type became struct {
+	stage   *manifest.Stage // the same stage comes from the same rudmar.yaml
+	secrets map[string]string
+	address string
+	pieces  []piece // sorted by the functions' names
+	out     []Resource
+}
+
+// of gives what a function became; i is where it would stand if nothing came or went.
+func (b *became) of(i int, fn *manifest.Function, config *manifest.Config, artifact string) (piece, bool) {
+	if b == nil {
+		return piece{}, false
+	}
+	if i >= len(b.pieces) || b.pieces[i].name != fn.Name {
+		i, _ = slices.BinarySearchFunc(b.pieces, fn.Name, func(p piece, name string) int { return strings.Compare(p.name, name) })
+	}
+	if i == len(b.pieces) {
+		return piece{}, false
+	}
+	p := b.pieces[i]
+	return p, p.config == config && p.name == fn.Name && p.artifact == artifact && !p.elsewhere
+}
+
+// again puts the resources of changed pieces in the place of what they were,
+// where no resource came or went.
+func (b *became) again(pieces []piece, changed []int) ([]Resource, bool) {
+	if b == nil || len(pieces) != len(b.pieces) || len(changed) > len(pieces)/4 {
+		return nil, false
+	}
+	for _, i := range changed {
+		same := slices.EqualFunc(pieces[i].resources, b.pieces[i].resources, func(now, then Resource) bool { return now.Address == then.Address })
+		if !same {
+			return nil, false
+		}
+	}
+	out := slices.Clone(b.out)
+	for _, i := range changed {
+		for _, r := range pieces[i].resources {
+			at, found := slices.BinarySearchFunc(out, r.Address, func(r Resource, address string) int { return strings.Compare(r.Address, address) })
+			if !found {
+				return nil, false
+			}
+			out[at] = r
+		}
+	}
+	return out, true
+}
+
+// piece is what one function became.
+type piece struct {
+	config    *manifest.Config
+	name      string
+	artifact  string
+	resources []Resource
+	problems  []Problem
+	// elsewhere tells that it also depends on other functions or on the version.
+	elsewhere bool
+}
+
+// is tells whether two pieces are one and the same.
+func (p *piece) is(other piece) bool {
+	return p.name == other.name && len(p.resources) == len(other.resources) && (len(p.resources) == 0 || &p.resources[0] == &other.resources[0])
+}
+
+func (c *Cache) recall(stage *manifest.Stage, target manifest.Target, in Inputs) *became {
+	if c == nil {
+		return nil
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	b := c.last[place{stage.Name, target}]
+	if b == nil || b.stage != stage || b.address != in.Address || !maps.Equal(b.secrets, in.Secrets) {
+		return nil
+	}
+	return b
+}
+
+func (c *Cache) keep(stage *manifest.Stage, target manifest.Target, in Inputs, pieces []piece, out []Resource) {
+	if c == nil {
+		return
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.last == nil {
+		c.last = map[place]*became{}
+	}
+	c.last[place{stage.Name, target}] = &became{stage: stage, secrets: maps.Clone(in.Secrets), address: in.Address, pieces: pieces, out: out}
+}

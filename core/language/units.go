@@ -1,0 +1,131 @@
+package language
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Errors of values with units. They tell which unit is missing or wrong.
+var (
+	ErrNoUnit    = errors.New("a unit is missing")
+	ErrWrongUnit = errors.New("not a unit")
+	ErrNotNumber = errors.New("not a number")
+)
+
+// ParseSize reads an IEC size such as "192 MiB" into bytes. Units: KiB, MiB, GiB.
+func ParseSize(text string) (int64, error) {
+	number, unit, err := split(text)
+	if err != nil {
+		return 0, err
+	}
+	shift, ok := map[string]uint{"KiB": 10, "MiB": 20, "GiB": 30}[unit]
+	switch {
+	case unit == "":
+		return 0, ErrNoUnit
+	case !ok:
+		return 0, ErrWrongUnit
+	}
+	bytes := number * float64(int64(1)<<shift)
+	if bytes < 0 || bytes > 1<<50 {
+		return 0, fmt.Errorf("%s: %w", text, ErrNotNumber)
+	}
+	return int64(bytes), nil
+}
+
+// ParseTime reads a length of time such as "10s", "1h30m" or "14d". Units: ms, s, m, h, d.
+func ParseTime(text string) (time.Duration, error) {
+	units := map[string]time.Duration{"ms": time.Millisecond, "s": time.Second, "m": time.Minute, "h": time.Hour, "d": 24 * time.Hour}
+	rest, total := strings.ReplaceAll(text, " ", ""), time.Duration(0)
+	if rest == "" {
+		return 0, ErrNotNumber
+	}
+	for rest != "" {
+		n := 0
+		for n < len(rest) && (rest[n] >= '0' && rest[n] <= '9' || rest[n] == '.') {
+			n++
+		}
+		number, err := strconv.ParseFloat(rest[:n], 64)
+		if err != nil {
+			return 0, ErrNotNumber
+		}
+		rest = rest[n:]
+		n = 0
+		for n < len(rest) && (rest[n] < '0' || rest[n] > '9') {
+			n++
+		}
+		unit, ok := units[rest[:n]]
+		switch {
+		case n == 0:
+			return 0, ErrNoUnit
+		case !ok:
+			return 0, ErrWrongUnit
+		}
+		part := number * float64(unit)
+		if part > float64(100*365*24*time.Hour) {
+			return 0, ErrNotNumber
+		}
+		total += time.Duration(part)
+		rest = rest[n:]
+	}
+	return total, nil
+}
+
+// ParseShare reads a share such as "10%" as a fraction from 0 to 1.
+func ParseShare(text string) (float64, error) {
+	number, unit, err := split(text)
+	switch {
+	case err != nil:
+		return 0, err
+	case unit == "":
+		return 0, ErrNoUnit
+	case unit != "%":
+		return 0, ErrWrongUnit
+	}
+	return number / 100, nil
+}
+
+func split(text string) (number float64, unit string, err error) {
+	text = strings.TrimSpace(text)
+	n := 0
+	for n < len(text) && (text[n] >= '0' && text[n] <= '9' || text[n] == '.' || n == 0 && text[n] == '-') {
+		n++
+	}
+	number, err = strconv.ParseFloat(text[:n], 64)
+	if err != nil || math.IsInf(number, 0) {
+		return 0, "", ErrNotNumber
+	}
+	return number, strings.TrimSpace(text[n:]), nil
+}
+
+// FormatSize writes bytes the way a manifest says them.
+func FormatSize(bytes int64) string {
+	switch {
+	case bytes >= 1<<30 && bytes%(1<<30) == 0:
+		return fmt.Sprintf("%d GiB", bytes>>30)
+	case bytes >= 1<<20:
+		return strconv.FormatFloat(math.Round(float64(bytes)/(1<<20)*10)/10, 'f', -1, 64) + " MiB"
+	}
+	return fmt.Sprintf("%d KiB", bytes>>10)
+}
+
+// FormatTime writes a length of time the way a manifest says it.
+func FormatTime(d time.Duration) string {
+	if d <= 0 {
+		return "0s"
+	}
+	out := ""
+	for _, u := range []struct {
+		name string
+		size time.Duration
+	}{{"d", 24 * time.Hour}, {"h", time.Hour}, {"m", time.Minute}, {"s", time.Second}, {"ms", time.Millisecond}} {
+		if n := d / u.size; n > 0 {
+			out += fmt.Sprintf("%d%s", n, u.name)
+			d -= n * u.size
+		}
+	}
+	return out
+}
