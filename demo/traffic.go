@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"rudmar/core/manifest"
-	"rudmar/engine/store"
 )
 
 // traffic plays some calls from a seed, and lets somebody change something by hand.
@@ -16,7 +15,7 @@ func (b *builder) traffic(ctx context.Context) error {
 	dice := rand.New(rand.NewPCG(7, 11))
 	stations := []string{"hill", "weir", "orchard-gate"}
 	for _, stage := range []string{"trial", "preview", "live"} {
-		at := store.Place{Service: Service, Stage: stage, Target: "local/north"}
+		at := manifest.Place{Service: Service, Stage: stage, Target: manifest.ParseTarget("local/north")}
 		routes, err := b.routes(ctx, at)
 		if err != nil {
 			return err
@@ -34,7 +33,7 @@ func (b *builder) traffic(ctx context.Context) error {
 			}
 		}
 		// The newest report asks for what it was not permitted.
-		client, scope, err := b.Engine.Planner.Platform(Service, stage, manifest.ParseTarget(at.Target))
+		client, scope, err := b.Engine.Planner.Platform(at)
 		if err != nil {
 			return err
 		}
@@ -47,7 +46,7 @@ func (b *builder) traffic(ctx context.Context) error {
 }
 
 // routes gives the address of a stage's routes, from what its deployment gave.
-func (b *builder) routes(ctx context.Context, at store.Place) (string, error) {
+func (b *builder) routes(ctx context.Context, at manifest.Place) (string, error) {
 	record, err := b.Engine.Store.Record(ctx, at)
 	if err != nil {
 		return "", err

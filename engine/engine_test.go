@@ -16,6 +16,7 @@ import (
 
 	"rudmar/core/delivery"
 	"rudmar/core/diagnostic"
+	"rudmar/core/manifest"
 	"rudmar/engine"
 	"rudmar/engine/deliver"
 	"rudmar/engine/deploy"
@@ -157,8 +158,8 @@ func (r *rig) person(handle string) store.Person {
 	return p
 }
 
-func place(stage, region string) store.Place {
-	return store.Place{Service: "frostline", Stage: stage, Target: "local/" + region}
+func place(stage, region string) manifest.Place {
+	return manifest.Place{Service: "frostline", Stage: stage, Target: manifest.ParseTarget("local/" + region)}
 }
 
 func (r *rig) spoilWith(f func(w http.ResponseWriter, q *http.Request, next http.Handler)) {
@@ -531,7 +532,7 @@ func TestProblemsStopAPlan(t *testing.T) {
 	if len(d.Deployments) != 0 {
 		t.Errorf("something was deployed: %v", d.Deployments)
 	}
-	p, err := r.Planner.Compute(t.Context(), store.Place{Service: "frostline", Stage: "trial", Target: "local/moon"}, 1)
+	p, err := r.Planner.Compute(t.Context(), manifest.Place{Service: "frostline", Stage: "trial", Target: manifest.ParseTarget("local/moon")}, 1)
 	if err != nil {
 		t.Fatal(err)
 	}

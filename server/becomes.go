@@ -10,6 +10,7 @@ import (
 	"rudmar/core/diagnostic"
 	"rudmar/core/expand"
 	"rudmar/core/manifest"
+	"rudmar/core/resource"
 	"rudmar/platform"
 	"rudmar/server/api"
 )
@@ -68,7 +69,7 @@ func (h *handlers) inputs(ctx context.Context, service string, r check.Result, s
 	if in.Secrets, err = h.engine.People.Secrets(ctx, service, stage); err != nil {
 		return in, units, err
 	}
-	client, scope, err := h.engine.Planner.Platform(service, stage, r.Service.Stage(stage).Targets[0])
+	client, scope, err := h.engine.Planner.Platform(manifest.Place{Service: service, Stage: stage, Target: r.Service.Stage(stage).Targets[0]})
 	if err != nil {
 		return in, units, nil // a target that is not there is told as a problem
 	}
@@ -123,12 +124,12 @@ func effect(then, now []expand.Resource) (api.EditEffect, map[string]bool) {
 }
 
 func otherValues(then, now *expand.Resource) int {
-	if len(then.Attributes) > 0 && len(now.Attributes) > 0 && &then.Attributes[0] == &now.Attributes[0] || now.Kind == expand.Pointer {
+	if len(then.Attributes) > 0 && len(now.Attributes) > 0 && &then.Attributes[0] == &now.Attributes[0] || now.Kind == resource.Pointer {
 		return 0
 	}
 	n := 0
 	for _, a := range now.Attributes {
-		if now.Kind == expand.Revision && a.Name != "configuration" {
+		if now.Kind == resource.Revision && a.Name != "configuration" {
 			continue
 		}
 		if !reflect.DeepEqual(a.Value, then.Get(a.Name)) {

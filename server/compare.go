@@ -126,38 +126,34 @@ func changedFilesOf(then, now map[[2]string]api.ArchiveFile) []api.FileChange {
 // either of them has and on each of its targets. Secrets stand for themselves.
 func changedResources(then, now *side) []api.ResourceChange {
 	out := []api.ResourceChange{}
-	type place struct {
-		stage  string
-		target manifest.Target
-	}
-	var places []place
+	var places []manifest.Place
 	for _, s := range []*side{now, then} {
 		for _, stage := range s.service.Stages {
 			for _, target := range stage.Targets {
-				if p := (place{stage.Name, target}); !slices.Contains(places, p) {
+				if p := (manifest.Place{Service: now.service.Name, Stage: stage.Name, Target: target}); !slices.Contains(places, p) {
 					places = append(places, p)
 				}
 			}
 		}
 	}
 	for _, p := range places {
-		before, after := then.become(p.stage, p.target), now.become(p.stage, p.target)
+		before, after := then.become(p), now.become(p)
 		for _, c := range resourceChanges(before, after) {
-			c.Stage, c.Target = p.stage, p.target.String()
+			c.Stage, c.Target = p.Stage, p.Target.String()
 			out = append(out, c)
 		}
 	}
 	return out
 }
 
-func (s *side) become(stage string, target manifest.Target) map[string]expand.Resource {
+func (s *side) become(p manifest.Place) map[string]expand.Resource {
 	out := map[string]expand.Resource{}
-	at := s.service.Stage(stage)
-	if at == nil || !slices.Contains(at.Targets, target) {
+	at := s.service.Stage(p.Stage)
+	if at == nil || !slices.Contains(at.Targets, p.Target) {
 		return out
 	}
 	in := expand.Inputs{Version: s.version.Number, Artifacts: s.artifacts, Secrets: expand.SecretNames(s.service)}
-	resources, _ := expand.Expand(s.service, at, target, in)
+	resources, _ := expand.Expand(s.service, at, p.Target, in)
 	for _, r := range resources {
 		out[r.Address] = r
 	}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 
 	"rudmar/core/delivery"
+	"rudmar/core/resource"
 	"rudmar/engine/deliver"
 	"rudmar/engine/people"
 	"rudmar/engine/store"
@@ -113,7 +114,7 @@ func (h *handlers) digests(ctx context.Context, d store.Delivery) ([]api.DigestP
 			return nil, err
 		}
 		for _, r := range record {
-			if r.Kind == "revision" {
+			if r.Kind == resource.Revision {
 				there[r.Function] = textOf(r.Attributes["artifact"])
 			}
 		}

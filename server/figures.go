@@ -9,6 +9,7 @@ import (
 
 	"rudmar/core/figures"
 	"rudmar/core/manifest"
+	"rudmar/core/resource"
 	wire "rudmar/platform/api"
 	"rudmar/server/api"
 )
@@ -17,7 +18,7 @@ import (
 const shownPoints = 60
 
 func (h *handlers) GetFigures(ctx context.Context, r api.GetFiguresRequestObject) (api.GetFiguresResponseObject, error) {
-	client, scope, err := h.engine.Planner.Platform(r.Service, r.Stage, manifest.ParseTarget(r.Params.Target))
+	client, scope, err := h.engine.Planner.Platform(manifest.PlaceOf(r.Service, r.Stage, r.Params.Target))
 	if err != nil {
 		return nil, err
 	}
@@ -50,7 +51,7 @@ func (h *handlers) GetFigures(ctx context.Context, r api.GetFiguresRequestObject
 			P50: m.Quantile(0.5), P95: m.Quantile(0.95), P99: m.Quantile(0.99), MaxMs: m.MaxMs, MemoryPeak: m.MemoryPeak, ErrorKinds: m.ErrorKinds})
 	}
 	out.Durations = stepsOf(total.Durations)
-	i := slices.IndexFunc(snapshot.Resources, func(res wire.Resource) bool { return res.Address == "function/"+r.Function })
+	i := slices.IndexFunc(snapshot.Resources, func(res wire.Resource) bool { return res.Address == resource.Function+"/"+r.Function })
 	if i < 0 {
 		return api.GetFigures200JSONResponse(out), nil
 	}

@@ -12,6 +12,7 @@ import (
 	"rudmar/core/expand"
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
+	"rudmar/core/resource"
 	"rudmar/engine/observe"
 	"rudmar/engine/people"
 	"rudmar/engine/store"
@@ -60,7 +61,7 @@ func (h *handlers) GetFunction(ctx context.Context, r api.GetFunctionRequestObje
 	}
 	var settings []expand.Resource
 	for _, res := range h.resources(r.Service, manifests, r.Stage, inputs) {
-		if res.Function == r.Function && (res.Kind == expand.Function || res.Kind == expand.Logs) {
+		if res.Function == r.Function && (res.Kind == resource.Function || res.Kind == resource.Logs) {
 			settings = append(settings, res)
 		}
 	}
@@ -121,14 +122,14 @@ func (h *handlers) live(ctx context.Context, out *api.FunctionDetail, v *view) e
 			}
 			_, rest, _ := strings.Cut(rec.Address, "/"+out.Function+"/")
 			switch rec.Kind {
-			case expand.Opening:
+			case resource.Opening:
 				to[rest] = words(rec.Attributes["to"])
-			case expand.Revision:
+			case resource.Revision:
 				out.There, out.Version = true, &rec.Version
-			case expand.Route:
-				out.Routes = append(out.Routes, api.RouteAddress{Target: p.Target, Trigger: rest, Method: textOf(rec.Attributes["method"]),
+			case resource.Route:
+				out.Routes = append(out.Routes, api.RouteAddress{Target: p.Target.String(), Trigger: rest, Method: textOf(rec.Attributes["method"]),
 					Url: textOf(rec.Platform["url"]), To: to[rest], Enabled: rec.Attributes["enabled"] != false})
-			case expand.Grant:
+			case resource.Grant:
 				grant := api.PermissionUse{Resource: textOf(rec.Attributes["resource"]), Verbs: strings.Split(words(rec.Attributes["verbs"]), ", "), Granted: optional(true)}
 				if !slices.ContainsFunc(out.Permissions, func(p api.PermissionUse) bool { return p.Resource == grant.Resource }) {
 					out.Permissions = append(out.Permissions, grant)
@@ -137,7 +138,7 @@ func (h *handlers) live(ctx context.Context, out *api.FunctionDetail, v *view) e
 		}
 		look := v.looks[p.Place]
 		figures = figures.Plus(look.Functions[out.Function])
-		if err := addDrift(out, look.Drift, p.Target); err != nil {
+		if err := addDrift(out, look.Drift, p.Target.String()); err != nil {
 			return err
 		}
 		if err := h.uses(ctx, out, p.Place); err != nil {
@@ -166,8 +167,8 @@ func addDrift(out *api.FunctionDetail, drift []plan.Drifted, target string) erro
 
 // uses counts which permissions were used and which calls were refused. A
 // platform that does not answer leaves the counts at nothing: the line says so.
-func (h *handlers) uses(ctx context.Context, out *api.FunctionDetail, p store.Place) error {
-	client, scope, err := h.engine.Planner.Platform(p.Service, p.Stage, manifest.ParseTarget(p.Target))
+func (h *handlers) uses(ctx context.Context, out *api.FunctionDetail, p manifest.Place) error {
+	client, scope, err := h.engine.Planner.Platform(p)
 	if err != nil {
 		return err
 	}
@@ -198,7 +199,7 @@ func (h *handlers) CallFunction(ctx context.Context, r api.CallFunctionRequestOb
 	if err := people.May(who(ctx).person, people.Try); err != nil {
 		return nil, err
 	}
-	client, scope, err := h.engine.Planner.Platform(r.Service, r.Stage, manifest.ParseTarget(r.Body.Target))
+	client, scope, err := h.engine.Planner.Platform(manifest.PlaceOf(r.Service, r.Stage, r.Body.Target))
 	if err != nil {
 		return nil, err
 	}
@@ -211,7 +212,7 @@ func (h *handlers) CallFunction(ctx context.Context, r api.CallFunctionRequestOb
 }
 
 func (h *handlers) GetLogs(ctx context.Context, r api.GetLogsRequestObject) (api.GetLogsResponseObject, error) {
-	client, scope, err := h.engine.Planner.Platform(r.Service, r.Stage, manifest.ParseTarget(r.Params.Target))
+	client, scope, err := h.engine.Planner.Platform(manifest.PlaceOf(r.Service, r.Stage, r.Params.Target))
 	if err != nil {
 		return nil, err
 	}

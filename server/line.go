@@ -12,6 +12,7 @@ import (
 	"rudmar/core/delivery"
 	"rudmar/core/language"
 	"rudmar/core/manifest"
+	"rudmar/core/resource"
 	"rudmar/engine/observe"
 	"rudmar/engine/source"
 	"rudmar/engine/store"
@@ -27,7 +28,7 @@ type view struct {
 	newest     int
 	places     []store.Stage
 	deliveries []store.Delivery
-	looks      map[store.Place]observe.Look
+	looks      map[manifest.Place]observe.Look
 }
 
 func (h *handlers) view(ctx context.Context, name string) (*view, error) {
@@ -281,7 +282,7 @@ func triggerText(t manifest.Trigger) string {
 func (h *handlers) cells(ctx context.Context, v *view, stage manifest.Stage, rows map[string]*api.BoardRow) error {
 	cells := map[string]*api.BoardCell{}
 	for _, t := range stage.Targets {
-		place := store.Place{Service: v.service.Name, Stage: stage.Name, Target: t.String()}
+		place := manifest.Place{Service: v.service.Name, Stage: stage.Name, Target: t}
 		record, err := h.engine.Store.Record(ctx, place)
 		if err != nil {
 			return err
@@ -331,9 +332,9 @@ func (h *handlers) column(v *view, stage string) int {
 
 func (h *handlers) fill(cell *api.BoardCell, rec store.Recorded, look observe.Look) {
 	switch rec.Kind {
-	case "revision":
+	case resource.Revision:
 		cell.Version, cell.At = &rec.Version, optional(rec.ChangedAt.UnixMilli())
-	case "function":
+	case resource.Function:
 		memory, _ := rec.Attributes["memory"].(float64)
 		cell.MemoryLimit = optional(int64(memory))
 		f := look.Functions[rec.Function]
@@ -398,7 +399,7 @@ func wantsSomebody(gates []delivery.Gate) string {
 	return strings.Join(out, "; ")
 }
 
-func (h *handlers) needsOfLook(look observe.Look, p store.Place, add func(kind api.NeedKind, stage, path, format string, args ...any)) {
+func (h *handlers) needsOfLook(look observe.Look, p manifest.Place, add func(kind api.NeedKind, stage, path, format string, args ...any)) {
 	if look.Error != "" {
 		add(api.NeedKindPlatform, p.Stage, "board", "%s on %s cannot be seen: %s", p.Stage, p.Target, look.Error)
 	}

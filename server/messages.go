@@ -12,7 +12,7 @@ import (
 )
 
 func (h *handlers) GetMessages(ctx context.Context, r api.GetMessagesRequestObject) (api.GetMessagesResponseObject, error) {
-	client, scope, err := h.engine.Planner.Platform(r.Service, r.Stage, manifest.ParseTarget(r.Params.Target))
+	client, scope, err := h.engine.Planner.Platform(manifest.PlaceOf(r.Service, r.Stage, r.Params.Target))
 	if err != nil {
 		return nil, err
 	}
@@ -40,7 +40,7 @@ func (h *handlers) onMessage(ctx context.Context, service, stage, target string,
 	if err := people.May(person, people.Deploy); err != nil {
 		return err
 	}
-	client, scope, err := h.engine.Planner.Platform(service, stage, manifest.ParseTarget(target))
+	client, scope, err := h.engine.Planner.Platform(manifest.PlaceOf(service, stage, target))
 	if err != nil {
 		return err
 	}

@@ -7,7 +7,9 @@ import (
 	"sort"
 	"strings"
 
+	"rudmar/core/manifest"
 	"rudmar/core/plan"
+	"rudmar/core/resource"
 	"rudmar/engine/people"
 	"rudmar/engine/store"
 	"rudmar/server/api"
@@ -18,12 +20,12 @@ func (h *handlers) MakePlan(ctx context.Context, r api.MakePlanRequestObject) (a
 	if err != nil {
 		return nil, err
 	}
-	place := store.Place{Service: r.Service, Stage: r.Body.Stage, Target: orZero(r.Body.Target)}
+	place := manifest.PlaceOf(r.Service, r.Body.Stage, orZero(r.Body.Target))
 	if v.manifests == nil || v.manifests.Stage(place.Stage) == nil {
 		return nil, fmt.Errorf("%s has no stage %s: %w", r.Service, place.Stage, store.ErrNotFound)
 	}
-	if targets := v.manifests.Stage(place.Stage).Targets; place.Target == "" && len(targets) > 0 {
-		place.Target = targets[0].String()
+	if targets := v.manifests.Stage(place.Stage).Targets; place.Target == (manifest.Target{}) && len(targets) > 0 {
+		place.Target = targets[0]
 	}
 	version := orZero(r.Body.Version)
 	if version == 0 {
@@ -73,7 +75,7 @@ func confirmation(p *plan.Plan) string {
 	var reasons []string
 	deletes := 0
 	for _, s := range p.Steps {
-		if s.Change == plan.Delete && !s.RecordOnly {
+		if s.Change == resource.Delete && !s.RecordOnly {
 			deletes++
 		}
 	}
@@ -145,7 +147,7 @@ func (h *handlers) RunPlan(ctx context.Context, r api.RunPlanRequestObject) (api
 }
 
 func deploymentOf(d store.Deployment) api.Deployment {
-	out := api.Deployment{Id: d.ID, Plan: d.Plan, Service: d.Service, Stage: d.Stage, Target: d.Target, Version: d.Version,
+	out := api.Deployment{Id: d.ID, Plan: d.Plan, Service: d.Service, Stage: d.Stage, Target: d.Target.String(), Version: d.Version,
 		State: d.State, Why: d.Why, Person: d.Person, StartedAt: d.StartedAt.UnixMilli()}
 	if !d.EndedAt.IsZero() {
 		out.EndedAt = d.EndedAt.UnixMilli()
@@ -192,15 +194,15 @@ func (h *handlers) GetDeployment(ctx context.Context, r api.GetDeploymentRequest
 }
 
 // outputs lists what a deployment gave: addresses to call, ids, log stores.
-func (h *handlers) outputs(ctx context.Context, p store.Place) ([]api.Output, error) {
+func (h *handlers) outputs(ctx context.Context, p manifest.Place) ([]api.Output, error) {
 	record, err := h.engine.Store.Record(ctx, p)
 	if err != nil {
 		return nil, err
 	}
 	to := map[string]string{}
 	for _, r := range record {
-		if r.Kind == "opening" {
-			to[strings.TrimPrefix(r.Address, "opening/")] = words(r.Attributes["to"])
+		if r.Kind == resource.Opening {
+			to[strings.TrimPrefix(r.Address, resource.Opening+"/")] = words(r.Attributes["to"])
 		}
 	}
 	out := []api.Output{}
@@ -212,9 +214,9 @@ func (h *handlers) outputs(ctx context.Context, p store.Place) ([]api.Output, er
 		sort.Strings(names)
 		for _, name := range names {
 			o := api.Output{Function: r.Function, Name: name, Value: textOf(r.Platform[name])}
-			if r.Kind == "route" {
+			if r.Kind == resource.Route {
 				o.Name = textOf(r.Attributes["method"])
-				o.Note = optional("open to " + to[strings.TrimPrefix(r.Address, "route/")])
+				o.Note = optional("open to " + to[strings.TrimPrefix(r.Address, resource.Route+"/")])
 			} else {
 				o.Name = r.Kind
 			}

@@ -98,7 +98,7 @@ func (s *Server) events(c *echo.Context) error {
 // followLogs sends log lines as they come, from the line after Last-Event-ID on.
 func (s *Server) followLogs(c *echo.Context) error {
 	ctx := c.Request().Context()
-	client, scope, err := s.engine.Planner.Platform(c.Param("service"), c.Param("stage"), manifest.ParseTarget(c.QueryParam("target")))
+	client, scope, err := s.engine.Planner.Platform(manifest.PlaceOf(c.Param("service"), c.Param("stage"), c.QueryParam("target")))
 	if err != nil {
 		return err
 	}

@@ -23,7 +23,7 @@ func (h *handlers) versionSummary(ctx context.Context, v store.Version, places [
 	}
 	for _, p := range places {
 		if p.Version == v.Number {
-			out.Stages = append(out.Stages, p.Stage+" on "+p.Target)
+			out.Stages = append(out.Stages, p.Stage+" on "+p.Target.String())
 		}
 	}
 	return out, nil

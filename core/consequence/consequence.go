@@ -8,6 +8,7 @@ import (
 	"sort"
 
 	"rudmar/core/access"
+	"rudmar/core/resource"
 )
 
 // Resource is a resource as it is, or as it will be.
@@ -45,7 +46,7 @@ type Consequence struct {
 
 // Weigh compares a stage before and after. touched gives the kind of change
 // per address.
-func Weigh(before, after []Resource, touched map[string]string) Consequence {
+func Weigh(before, after []Resource, touched map[string]resource.Change) Consequence {
 	c := Consequence{Gained: []Reach{}, Lost: []Reach{}, Opened: []Opened{}, Cold: []string{}, Removed: []string{}}
 	had, has := statements(before), statements(after)
 	for _, fn := range functions(had, has) {
@@ -54,13 +55,13 @@ func Weigh(before, after []Resource, touched map[string]string) Consequence {
 	}
 	c.Opened = openings(before, after)
 	for address, change := range touched {
-		kind, fn := split(address)
+		kind, fn := resource.Split(address)
 		switch {
-		case kind == "pointer" && change != "delete":
+		case kind == resource.Pointer && change != resource.Delete:
 			c.Cold = append(c.Cold, fn)
-		case kind == "logs" && change == "delete":
+		case kind == resource.Logs && change == resource.Delete:
 			c.Removed = append(c.Removed, "all log lines of "+fn)
-		case kind == "revision" && change == "delete":
+		case kind == resource.Revision && change == resource.Delete:
 			c.Removed = append(c.Removed, "all kept revisions of "+fn)
 		}
 	}
@@ -69,19 +70,10 @@ func Weigh(before, after []Resource, touched map[string]string) Consequence {
 	return c
 }
 
-func split(address string) (kind, rest string) {
-	for i := range len(address) {
-		if address[i] == '/' {
-			return address[:i], address[i+1:]
-		}
-	}
-	return address, ""
-}
-
 func statements(resources []Resource) map[string][]access.Statement {
 	out := map[string][]access.Statement{}
 	for _, r := range resources {
-		if r.Kind != "grant" {
+		if r.Kind != resource.Grant {
 			continue
 		}
 		s := access.Statement{Verbs: texts(r.Attributes["verbs"])}
@@ -123,24 +115,24 @@ func reach(fn string, gained []access.Statement) []Reach {
 func openings(before, after []Resource) []Opened {
 	to := map[string][]string{}
 	for _, r := range before {
-		if r.Kind == "opening" {
-			_, rest := split(r.Address)
+		if r.Kind == resource.Opening {
+			_, rest := resource.Split(r.Address)
 			to[rest] = texts(r.Attributes["to"])
 		}
 	}
 	routes := map[string]string{}
 	for _, r := range after {
-		if r.Kind == "route" {
-			_, rest := split(r.Address)
+		if r.Kind == resource.Route {
+			_, rest := resource.Split(r.Address)
 			routes[rest] = fmt.Sprint(r.Attributes["method"], " ", r.Attributes["path"])
 		}
 	}
 	out := []Opened{}
 	for _, r := range after {
-		if r.Kind != "opening" {
+		if r.Kind != resource.Opening {
 			continue
 		}
-		_, rest := split(r.Address)
+		_, rest := resource.Split(r.Address)
 		now, was := texts(r.Attributes["to"]), to[rest]
 		if wider(was, now) {
 			out = append(out, Opened{Function: r.Function, Trigger: rest, Route: routes[rest], Before: join(was), After: join(now), Public: slices.Contains(now, "anyone")})

@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"rudmar/core/consequence"
+	"rudmar/core/resource"
 )
 
 type r = consequence.Resource
@@ -63,7 +64,7 @@ func TestOpened(t *testing.T) {
 }
 
 func TestColdAndLost(t *testing.T) {
-	c := consequence.Weigh(nil, nil, map[string]string{"pointer/b": "update", "pointer/a": "create", "pointer/gone": "delete", "logs/gone": "delete", "revision/gone": "delete", "function/c": "update"})
+	c := consequence.Weigh(nil, nil, map[string]resource.Change{"pointer/b": "update", "pointer/a": "create", "pointer/gone": "delete", "logs/gone": "delete", "revision/gone": "delete", "function/c": "update"})
 	if got := fmt.Sprint(c.Cold, c.Removed); got != "[a b] [all kept revisions of gone all log lines of gone]" {
 		t.Error(got)
 	}

@@ -50,24 +50,24 @@ func TestMovingAndOver(t *testing.T) {
 }
 
 func TestTurn(t *testing.T) {
-	p := func(version int, s delivery.State, ready bool) delivery.Place {
-		return delivery.Place{Version: version, State: s, Ready: ready}
+	p := func(version int, s delivery.State, ready bool) delivery.Standing {
+		return delivery.Standing{Version: version, State: s, Ready: ready}
 	}
 	tests := []struct {
 		name   string
-		places []delivery.Place
+		places []delivery.Standing
 		want   string
 	}{
 		{"nobody", nil, "0 []"},
-		{"one that waits for its gates", []delivery.Place{p(1, delivery.Waiting, false)}, "0 []"},
-		{"one that is ready", []delivery.Place{p(1, delivery.Waiting, true)}, "1 []"},
-		{"the newest overtakes", []delivery.Place{p(1, delivery.Waiting, true), p(2, delivery.Waiting, true)}, "2 [1]"},
-		{"a newer one that is not ready overtakes nobody", []delivery.Place{p(1, delivery.Waiting, true), p(2, delivery.Waiting, false)}, "1 []"},
-		{"an older one that never got ready", []delivery.Place{p(1, delivery.Waiting, false), p(2, delivery.Waiting, true)}, "2 [1]"},
-		{"one moves", []delivery.Place{p(1, delivery.Deploying, false), p(2, delivery.Waiting, true)}, "0 []"},
-		{"older than what is settled", []delivery.Place{p(1, delivery.Waiting, false), p(2, delivery.Settled, false)}, "0 [1]"},
-		{"newer than what is settled", []delivery.Place{p(3, delivery.Waiting, true), p(2, delivery.Settled, false)}, "3 []"},
-		{"what went back does not count", []delivery.Place{p(3, delivery.WentBack, false), p(2, delivery.Waiting, true)}, "2 []"},
+		{"one that waits for its gates", []delivery.Standing{p(1, delivery.Waiting, false)}, "0 []"},
+		{"one that is ready", []delivery.Standing{p(1, delivery.Waiting, true)}, "1 []"},
+		{"the newest overtakes", []delivery.Standing{p(1, delivery.Waiting, true), p(2, delivery.Waiting, true)}, "2 [1]"},
+		{"a newer one that is not ready overtakes nobody", []delivery.Standing{p(1, delivery.Waiting, true), p(2, delivery.Waiting, false)}, "1 []"},
+		{"an older one that never got ready", []delivery.Standing{p(1, delivery.Waiting, false), p(2, delivery.Waiting, true)}, "2 [1]"},
+		{"one moves", []delivery.Standing{p(1, delivery.Deploying, false), p(2, delivery.Waiting, true)}, "0 []"},
+		{"older than what is settled", []delivery.Standing{p(1, delivery.Waiting, false), p(2, delivery.Settled, false)}, "0 [1]"},
+		{"newer than what is settled", []delivery.Standing{p(3, delivery.Waiting, true), p(2, delivery.Settled, false)}, "3 []"},
+		{"what went back does not count", []delivery.Standing{p(3, delivery.WentBack, false), p(2, delivery.Waiting, true)}, "2 []"},
 	}
 	for _, tt := range tests {
 		next, overtaken := delivery.Turn(tt.places)
@@ -82,9 +82,9 @@ func TestTurn(t *testing.T) {
 func TestOneMovesAtATime(t *testing.T) {
 	for seed := range uint64(300) {
 		dice := rand.New(rand.NewPCG(seed, 2))
-		var places []delivery.Place
+		var places []delivery.Standing
 		for version := 1; version < 30; version++ {
-			places = append(places, delivery.Place{Version: version, State: delivery.Waiting, Ready: dice.IntN(2) == 0})
+			places = append(places, delivery.Standing{Version: version, State: delivery.Waiting, Ready: dice.IntN(2) == 0})
 			next, overtaken := delivery.Turn(places)
 			moving := 0
 			for i := range places {

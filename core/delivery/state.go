@@ -80,8 +80,8 @@ func Over(s State) bool {
 	return s == Settled || s == Refused || s == WentBack || s == Overtaken
 }
 
-// Place is where one version stands in a stage.
-type Place struct {
+// Standing is how one version stands in a stage.
+type Standing struct {
 	Version int
 	State   State
 	// Ready tells that a waiting version could enter: all its gates hold.
@@ -92,9 +92,9 @@ type Place struct {
 // ready, unless one is moving. Those that wait and are older than it, or than
 // what is settled there, are overtaken; a newer one that is not ready yet
 // overtakes nobody.
-func Turn(places []Place) (next int, overtaken []int) {
+func Turn(standing []Standing) (next int, overtaken []int) {
 	newest, settled, moving := 0, 0, false
-	for _, p := range places {
+	for _, p := range standing {
 		switch {
 		case Moving(p.State):
 			moving = true
@@ -104,7 +104,7 @@ func Turn(places []Place) (next int, overtaken []int) {
 			settled = max(settled, p.Version)
 		}
 	}
-	for _, p := range places {
+	for _, p := range standing {
 		if p.State == Waiting && (p.Version < newest || p.Version < settled) {
 			overtaken = append(overtaken, p.Version)
 		}

@@ -14,12 +14,7 @@ import (
 // it; the resources that it gives are not to be changed.
 type Cache struct {
 	mu   sync.Mutex
-	last map[place]*became
-}
-
-type place struct {
-	stage  string
-	target manifest.Target
+	last map[manifest.Place]*became
 }
 
 // became is what a service became in one place.
@@ -93,7 +88,7 @@ func (c *Cache) recall(stage *manifest.Stage, target manifest.Target, in Inputs)
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	b := c.last[place{stage.Name, target}]
+	b := c.last[manifest.Place{Stage: stage.Name, Target: target}]
 	if b == nil || b.stage != stage || b.address != in.Address || !maps.Equal(b.secrets, in.Secrets) {
 		return nil
 	}
@@ -107,7 +102,7 @@ func (c *Cache) keep(stage *manifest.Stage, target manifest.Target, in Inputs, p
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.last == nil {
-		c.last = map[place]*became{}
+		c.last = map[manifest.Place]*became{}
 	}
-	c.last[place{stage.Name, target}] = &became{stage: stage, secrets: maps.Clone(in.Secrets), address: in.Address, pieces: pieces, out: out}
+	c.last[manifest.Place{Stage: stage.Name, Target: target}] = &became{stage: stage, secrets: maps.Clone(in.Secrets), address: in.Address, pieces: pieces, out: out}
 }

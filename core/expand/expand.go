@@ -15,21 +15,8 @@ import (
 
 	"rudmar/core/canon"
 	"rudmar/core/manifest"
+	"rudmar/core/resource"
 	"rudmar/core/tree"
-)
-
-// Kinds of resources.
-const (
-	Identity     = "identity"
-	Grant        = "grant"
-	Logs         = "logs"
-	Function     = "function"
-	Revision     = "revision"
-	Pointer      = "pointer"
-	Opening      = "opening"
-	Route        = "route"
-	Schedule     = "schedule"
-	Subscription = "subscription"
 )
 
 // Attribute is one attribute of a resource.
@@ -194,11 +181,11 @@ func (x *expander) add(kind, address, fn string, attributes []Attribute, needs .
 func (x *expander) function(fn *manifest.Function) {
 	c := fn.At(x.stage.Name)
 	name := fn.Name
-	identity, logs, function := Identity+"/"+name, Logs+"/"+name, Function+"/"+name
-	revision, pointer := Revision+"/"+name, Pointer+"/"+name
+	identity, logs, function := resource.Identity+"/"+name, resource.Logs+"/"+name, resource.Function+"/"+name
+	revision, pointer := resource.Revision+"/"+name, resource.Pointer+"/"+name
 
-	x.add(Identity, identity, name, []Attribute{{Name: "owner", Value: x.service.Owner.V, From: x.service.Owner.From}})
-	x.add(Logs, logs, name, []Attribute{{Name: "keep", Value: ms(c.KeepLogs.V.Milliseconds()), From: c.KeepLogs.From}})
+	x.add(resource.Identity, identity, name, []Attribute{{Name: "owner", Value: x.service.Owner.V, From: x.service.Owner.From}})
+	x.add(resource.Logs, logs, name, []Attribute{{Name: "keep", Value: ms(c.KeepLogs.V.Milliseconds()), From: c.KeepLogs.From}})
 	grants := x.grants(name, identity, c)
 
 	own := make([]Attribute, 0, 6+len(c.Env))
@@ -220,16 +207,16 @@ func (x *expander) function(fn *manifest.Function) {
 	}
 	configuration := frozen(own)
 	own = append(own, Attribute{Name: "at_once", Value: float64(c.AtOnce.V), From: c.AtOnce.From})
-	x.add(Function, function, name, own, identity, logs).Secrets = secrets
+	x.add(resource.Function, function, name, own, identity, logs).Secrets = secrets
 
 	artifact := x.in.Artifacts[name]
 	id := RevisionID(artifact, configuration)
-	x.add(Revision, revision, name, []Attribute{
+	x.add(resource.Revision, revision, name, []Attribute{
 		{Name: "artifact", Value: artifact, From: tree.Origin{File: fn.File, Line: fn.From.Line, Rule: tree.DerivedFrom}},
 		{Name: "configuration", Value: configuration, From: tree.Origin{Rule: tree.DerivedFrom}},
 		{Name: "id", Value: id, From: tree.Origin{Rule: tree.DerivedFrom}},
 	}, append([]string{function}, grants...)...)
-	x.add(Pointer, pointer, name, []Attribute{
+	x.add(resource.Pointer, pointer, name, []Attribute{
 		{Name: "shares", Value: map[string]any{id: 100.0}, From: tree.Origin{Rule: tree.DerivedFrom}},
 	}, revision)
 	for _, t := range c.Triggers {
@@ -298,7 +285,7 @@ func (x *expander) grants(fn, identity string, c *manifest.Config) []string {
 			{Name: "verbs", Value: list(slices.Compact(g.verbs)), From: g.from},
 		}
 		value, secrets := x.readable(g.resource, g.verbs, g.from)
-		r := x.add(Grant, Grant+"/"+fn+"/"+g.resource, fn, append(attributes, value...), identity)
+		r := x.add(resource.Grant, resource.Grant+"/"+fn+"/"+g.resource, fn, append(attributes, value...), identity)
 		r.Secrets, addresses[i] = secrets, r.Address
 	}
 	return addresses
@@ -327,20 +314,20 @@ func (x *expander) trigger(fn, pointer string, t manifest.Trigger) {
 	enabled := Attribute{Name: "enabled", Value: !t.Off.V, From: t.Off.From}
 	switch t.Kind {
 	case manifest.RouteTrigger:
-		opening := x.add(Opening, Opening+"/"+fn+"/"+t.Name, fn, []Attribute{{Name: "to", Value: list(t.OpenTo.V), From: t.OpenTo.From}}, pointer).Address
-		x.add(Route, Route+"/"+fn+"/"+t.Name, fn, []Attribute{
+		opening := x.add(resource.Opening, resource.Opening+"/"+fn+"/"+t.Name, fn, []Attribute{{Name: "to", Value: list(t.OpenTo.V), From: t.OpenTo.From}}, pointer).Address
+		x.add(resource.Route, resource.Route+"/"+fn+"/"+t.Name, fn, []Attribute{
 			{Name: "method", Value: t.Route.V.Method, From: t.Route.From},
 			{Name: "path", Value: t.Route.V.Path(), From: t.Route.From},
 			enabled,
 		}, pointer, opening)
 	case manifest.CronTrigger:
-		x.add(Schedule, Schedule+"/"+fn+"/"+t.Name, fn, []Attribute{
+		x.add(resource.Schedule, resource.Schedule+"/"+fn+"/"+t.Name, fn, []Attribute{
 			{Name: "cron", Value: t.Cron.V, From: t.Cron.From},
 			{Name: "zone", Value: t.Zone.V, From: t.Zone.From},
 			enabled,
 		}, pointer)
 	case manifest.EveryTrigger:
-		x.add(Schedule, Schedule+"/"+fn+"/"+t.Name, fn, []Attribute{
+		x.add(resource.Schedule, resource.Schedule+"/"+fn+"/"+t.Name, fn, []Attribute{
 			{Name: "every", Value: ms(t.Every.V.Milliseconds()), From: t.Every.From},
 			enabled,
 		}, pointer)
@@ -365,5 +352,5 @@ func (x *expander) subscription(fn, pointer string, t manifest.Trigger, enabled 
 			Attribute{Name: "batch", Value: float64(max(1, t.Batch.V)), From: t.Batch.From},
 			Attribute{Name: "wait", Value: ms(t.Wait.V.Milliseconds()), From: t.Wait.From})
 	}
-	x.add(Subscription, Subscription+"/"+fn+"/"+t.Name, fn, attributes, pointer)
+	x.add(resource.Subscription, resource.Subscription+"/"+fn+"/"+t.Name, fn, attributes, pointer)
 }

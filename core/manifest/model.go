@@ -80,14 +80,43 @@ type Setting struct {
 // Target is a platform and a region.
 type Target struct{ Platform, Region string }
 
-// String gives the target as it is written.
-func (t Target) String() string { return t.Platform + "/" + t.Region }
+// String gives the target as it is written; "" for none.
+func (t Target) String() string {
+	if t == (Target{}) {
+		return ""
+	}
+	return t.Platform + "/" + t.Region
+}
+
+// MarshalText gives the target as it is written.
+func (t Target) MarshalText() ([]byte, error) { return []byte(t.String()), nil }
+
+// UnmarshalText reads a target as it is written.
+func (t *Target) UnmarshalText(text []byte) error {
+	*t = ParseTarget(string(text))
+	return nil
+}
 
 // ParseTarget reads a target as it is written.
 func ParseTarget(text string) Target {
 	platform, region, _ := strings.Cut(text, "/")
 	return Target{platform, region}
 }
+
+// Place is where something runs: a stage of a service, on one of its targets.
+type Place struct {
+	Service string `json:"service"`
+	Stage   string `json:"stage"`
+	Target  Target `json:"target"`
+}
+
+// PlaceOf gives a place from its names as they are written.
+func PlaceOf(service, stage, target string) Place {
+	return Place{Service: service, Stage: stage, Target: ParseTarget(target)}
+}
+
+// String gives the place in words.
+func (p Place) String() string { return p.Service + " in " + p.Stage + " on " + p.Target.String() }
 
 // How a version enters a stage.
 const (

@@ -10,6 +10,7 @@ import (
 	"rudmar/core/canon"
 	"rudmar/core/consequence"
 	"rudmar/core/expand"
+	"rudmar/core/resource"
 	"rudmar/core/tree"
 )
 
@@ -91,71 +92,58 @@ func firstOrigin(w *expand.Resource) tree.Origin {
 	return tree.Origin{Rule: tree.DerivedFrom}
 }
 
-// want decides what happens to one wanted resource, by the table in docs/architecture.md.
+// want decides what happens to one wanted resource, and says why.
 func (b *builder) want(w *expand.Resource) {
+	at := states{wanted: w.Values()}
 	record, live := b.record[w.Address], b.live[w.Address]
-	values := w.Values()
-	var recorded, there map[string]any
 	if record != nil {
-		recorded = record.Attributes
+		at.record = present(record.Attributes)
 	}
+	s := Step{Address: w.Address, Kind: w.Kind, Function: w.Function, Want: at.wanted, WantNeeds: w.Needs}
 	if live != nil {
-		there = b.settable(w.Kind, live.Attributes)
+		at.live, s.Tag = b.settable(w.Kind, live.Attributes), live.Tag
 	}
-	toWanted := b.differences(w.Kind, recorded, values)
-	drift := b.differences(w.Kind, recorded, there)
-	liveToWanted := b.differences(w.Kind, there, values)
-	s := Step{Address: w.Address, Kind: w.Kind, Function: w.Function, Want: values, WantNeeds: w.Needs}
-	if live != nil {
-		s.Tag = live.Tag
-	}
+	o := at.outcome(func(names []string) bool { return b.inPlace(w.Kind, names) })
+	s.Change, s.RecordOnly, s.UndoesDrift = o.Change, o.RecordOnly, o.UndoesDrift
 	switch {
-	case record == nil && live == nil:
-		s.Change = Create
-		s.Attributes = b.changes(w.Kind, nil, values, nil)
-		s.Because = b.newCause(w)
-	case record == nil && len(liveToWanted) > 0 && !b.inPlace(w.Kind, liveToWanted):
+	case o.Conflict:
 		from := firstOrigin(w)
 		b.problems = append(b.problems, Problem{Address: w.Address, From: &from, Message: fmt.Sprintf(
-			"%s is there already, not made by Rudmar, and cannot become what is wanted (%s cannot change in place); take it away or rename", w.Address, strings.Join(liveToWanted, ", "))})
+			"%s is there already, not made by Rudmar, and cannot become what is wanted (%s cannot change in place); take it away or rename", w.Address, strings.Join(differences(at.live, at.wanted), ", "))})
 		return
-	case record == nil:
-		s.Change, s.RecordOnly = Adopt, len(liveToWanted) == 0
-		s.Attributes = b.changes(w.Kind, there, values, nil)
-		s.Because = append(b.newCause(w), Cause{Kind: ByDrift, Text: "it is live already, but Rudmar did not put it there"})
-	case live == nil:
-		s.Change = Create
-		s.Attributes = b.changes(w.Kind, nil, values, nil)
-		s.Because = []Cause{{Kind: ByVanished, Text: "it was taken away behind Rudmar's back"}}
-	case len(toWanted) == 0 && len(drift) == 0:
+	case o.Change == "":
 		b.unchanged++
 		return
-	case len(toWanted) == 0:
-		s.Change = Restore
-		s.Attributes = b.changes(w.Kind, recorded, values, there)
-		s.Because = []Cause{{Kind: ByDrift, Text: "changed by hand: " + strings.Join(drift, ", ")}}
+	case o.Change == resource.Create && record == nil:
+		s.Attributes = b.changes(w.Kind, nil, at.wanted, nil)
+		s.Because = b.newCause(w)
+	case o.Change == resource.Create:
+		s.Attributes = b.changes(w.Kind, nil, at.wanted, nil)
+		s.Because = []Cause{{Kind: ByVanished, Text: "it was taken away behind Rudmar's back"}}
+	case o.Change == resource.Adopt:
+		s.Attributes = b.changes(w.Kind, at.live, at.wanted, nil)
+		s.Because = append(b.newCause(w), Cause{Kind: ByDrift, Text: "it is live already, but Rudmar did not put it there"})
+	case o.Change == resource.Restore:
+		s.Attributes = b.changes(w.Kind, at.record, at.wanted, at.live)
+		s.Because = []Cause{{Kind: ByDrift, Text: "changed by hand: " + strings.Join(differences(at.record, at.live), ", ")}}
 	default:
-		s.Change = Update
-		if !b.inPlace(w.Kind, toWanted) {
-			s.Change = Replace
-		}
-		s.RecordOnly = len(liveToWanted) == 0
-		s.UndoesDrift = len(drift) > 0 && !s.RecordOnly
-		s.Attributes = b.changes(w.Kind, recorded, values, there)
-		s.Because = b.causes(w, toWanted)
-		if s.UndoesDrift {
-			s.Because = append(s.Because, Cause{Kind: ByDrift, Text: "also changed by hand: " + strings.Join(drift, ", ")})
+		s.Attributes = b.changes(w.Kind, at.record, at.wanted, at.live)
+		s.Because = b.causes(w, differences(at.record, at.wanted))
+		if o.UndoesDrift {
+			s.Because = append(s.Because, Cause{Kind: ByDrift, Text: "also changed by hand: " + strings.Join(differences(at.record, at.live), ", ")})
 		}
 	}
 	b.add(s)
 }
 
 func (b *builder) remove(r *Recorded) {
-	live := b.live[r.Address]
-	s := Step{Address: r.Address, Kind: r.Kind, Function: r.Function, Change: Delete, RecordOnly: live == nil}
-	if live != nil {
-		s.Tag = live.Tag
+	at := states{record: present(r.Attributes)}
+	s := Step{Address: r.Address, Kind: r.Kind, Function: r.Function}
+	if live := b.live[r.Address]; live != nil {
+		at.live, s.Tag = b.settable(r.Kind, live.Attributes), live.Tag
 	}
+	o := at.outcome(func([]string) bool { return true })
+	s.Change, s.RecordOnly = o.Change, o.RecordOnly
 	s.Attributes = b.changes(r.Kind, r.Attributes, nil, nil)
 	cause := Cause{Kind: ByRemoval, Text: fmt.Sprintf("version %d no longer declares it", b.in.Base.Version)}
 	if !b.declared(r.Function) {
@@ -193,23 +181,6 @@ func (b *builder) settable(kind string, attributes map[string]any) map[string]an
 	return out
 }
 
-// differences names the attributes in which two states differ, sorted.
-func (b *builder) differences(kind string, before, after map[string]any) []string {
-	var out []string
-	for name, v := range before {
-		if w, ok := after[name]; !ok || !canon.Equal(v, w) {
-			out = append(out, name)
-		}
-	}
-	for name := range after {
-		if _, ok := before[name]; !ok {
-			out = append(out, name)
-		}
-	}
-	sort.Strings(out)
-	return out
-}
-
 func (b *builder) inPlace(kind string, names []string) bool {
 	return !slices.ContainsFunc(names, func(n string) bool { return !b.spec(kind, n).InPlace })
 }
@@ -217,9 +188,9 @@ func (b *builder) inPlace(kind string, names []string) bool {
 // changes lists what happens to each attribute; live is given only where it
 // may differ from the record.
 func (b *builder) changes(kind string, before, after, live map[string]any) []AttributeChange {
-	names := b.differences(kind, before, after)
+	names := differences(before, after)
 	if live != nil {
-		names = append(names, b.differences(kind, before, live)...)
+		names = append(names, differences(before, live)...)
 		sort.Strings(names)
 		names = slices.Compact(names)
 	}
@@ -269,19 +240,19 @@ func (b *builder) causes(w *expand.Resource, names []string) []Cause {
 
 func (b *builder) cause(w *expand.Resource, a expand.Attribute) []Cause {
 	switch {
-	case w.Kind == expand.Revision && a.Name == "artifact":
+	case w.Kind == resource.Revision && a.Name == "artifact":
 		files := b.in.Files[w.Function]
 		text := "the code changed"
 		if len(files) > 0 {
 			text = "changed: " + short(files)
 		}
 		return []Cause{{Kind: ByFiles, Text: text, Files: files}}
-	case w.Kind == expand.Revision && a.Name == "configuration":
+	case w.Kind == resource.Revision && a.Name == "configuration":
 		return []Cause{{Kind: ByDependency, Text: "the configuration of function/" + w.Function + " changed"}}
-	case w.Kind == expand.Revision:
+	case w.Kind == resource.Revision:
 		return nil // the id follows from the other two
-	case w.Kind == expand.Pointer:
-		return []Cause{{Kind: ByDependency, Text: "revision/" + w.Function + " is replaced"}}
+	case w.Kind == resource.Pointer:
+		return []Cause{{Kind: ByDependency, Text: resource.Revision + "/" + w.Function + " is replaced"}}
 	}
 	from := a.From
 	var out []Cause
@@ -333,8 +304,8 @@ func compact(causes []Cause) []Cause {
 }
 
 // states gives what consequences are weighed over.
-func (b *builder) states() (before, after []consequence.Resource, touched map[string]string) {
-	touched = map[string]string{}
+func (b *builder) states() (before, after []consequence.Resource, touched map[string]resource.Change) {
+	touched = map[string]resource.Change{}
 	for i := range b.in.Record {
 		r := &b.in.Record[i]
 		before = append(before, consequence.Resource{Address: r.Address, Kind: r.Kind, Function: r.Function, Attributes: r.Attributes})
@@ -344,7 +315,7 @@ func (b *builder) states() (before, after []consequence.Resource, touched map[st
 		after = append(after, consequence.Resource{Address: w.Address, Kind: w.Kind, Function: w.Function, Attributes: w.Values()})
 	}
 	for _, s := range b.steps {
-		touched[s.Address] = string(s.Change)
+		touched[s.Address] = s.Change
 	}
 	return before, after, touched
 }

@@ -35,7 +35,7 @@ func Drift(record []Recorded, live []Live, kinds []KindSpec) []Drifted {
 			continue
 		}
 		there := b.settable(r.Kind, l.Attributes)
-		for _, name := range b.differences(r.Kind, r.Attributes, there) {
+		for _, name := range differences(r.Attributes, there) {
 			d.Attributes = append(d.Attributes, DriftedDetail{Name: name, Recorded: r.Attributes[name], Live: there[name], Unit: b.spec(r.Kind, name).Unit})
 		}
 		if len(d.Attributes) > 0 {

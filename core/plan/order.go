@@ -5,7 +5,7 @@ import (
 	"slices"
 	"strings"
 
-	"rudmar/core/expand"
+	"rudmar/core/resource"
 )
 
 // order fills in what each step needs, its wave, and the time along the
@@ -68,16 +68,16 @@ func (b *builder) edges() [][]int {
 	}
 	for i := range b.steps {
 		s := &b.steps[i]
-		if s.Change != Delete {
+		if s.Change != resource.Delete {
 			b.linkWanted(i, link)
 			continue
 		}
 		// A delete waits until nothing that was recorded as needing it does.
 		b.linkDependents(i, s.Address, dependents, map[string]bool{}, link)
-		if s.Kind == expand.Grant {
+		if s.Kind == resource.Grant {
 			// A grant that came later than the revision does not stand among
 			// what the record says that the revision needs; its code does.
-			for _, user := range []string{expand.Revision + "/" + s.Function, expand.Pointer + "/" + s.Function} {
+			for _, user := range []string{resource.Revision + "/" + s.Function, resource.Pointer + "/" + s.Function} {
 				if j, ok := b.at[user]; ok {
 					link(i, j)
 				}
@@ -141,14 +141,14 @@ func (b *builder) linkTakenRoutes(link func(int, int)) {
 		return fmt.Sprint(attributes["method"], " ", attributes["path"])
 	}
 	for i, s := range b.steps {
-		if r := b.record[s.Address]; s.Kind == expand.Route && r != nil {
-			if s.Change == Delete || key(r.Attributes) != key(s.Want) {
+		if r := b.record[s.Address]; s.Kind == resource.Route && r != nil {
+			if s.Change == resource.Delete || key(r.Attributes) != key(s.Want) {
 				holder[key(r.Attributes)] = i
 			}
 		}
 	}
 	for i, s := range b.steps {
-		if s.Kind == expand.Route && s.Change != Delete {
+		if s.Kind == resource.Route && s.Change != resource.Delete {
 			if j, ok := holder[key(s.Want)]; ok {
 				link(i, j)
 			}

@@ -10,24 +10,13 @@ import (
 	"rudmar/core/canon"
 	"rudmar/core/consequence"
 	"rudmar/core/expand"
+	"rudmar/core/manifest"
+	"rudmar/core/resource"
 	"rudmar/core/tree"
 )
 
 // Format is the version of the plan's form.
 const Format = 1
-
-// Change is a kind of change.
-type Change string
-
-// The kinds of change.
-const (
-	Create  Change = "create"
-	Update  Change = "update"
-	Replace Change = "replace"
-	Delete  Change = "delete"
-	Adopt   Change = "adopt"
-	Restore Change = "restore"
-)
 
 // Recorded is a resource as Rudmar last put it.
 type Recorded struct {
@@ -63,9 +52,7 @@ type AttributeSpec struct {
 
 // Base is what a plan was computed against.
 type Base struct {
-	Service     string `json:"service"`
-	Stage       string `json:"stage"`
-	Target      string `json:"target"`
+	manifest.Place
 	Version     int    `json:"version"`
 	From        int    `json:"from"` // the version that was there, 0 for none
 	Serial      int64  `json:"serial"`
@@ -136,11 +123,11 @@ type AttributeChange struct {
 
 // Step is one change of one resource.
 type Step struct {
-	Index    int    `json:"index"`
-	Address  string `json:"address"`
-	Kind     string `json:"kind"`
-	Function string `json:"function"`
-	Change   Change `json:"change"`
+	Index    int             `json:"index"`
+	Address  string          `json:"address"`
+	Kind     string          `json:"kind"`
+	Function string          `json:"function"`
+	Change   resource.Change `json:"change"`
 	// RecordOnly tells that live is right already and only the record changes.
 	RecordOnly bool `json:"recordOnly,omitempty"`
 	// UndoesDrift tells that the step also overwrites a change made by hand.

@@ -11,7 +11,9 @@ import (
 
 	"rudmar/core/canon"
 	"rudmar/core/expand"
+	"rudmar/core/manifest"
 	"rudmar/core/plan"
+	"rudmar/core/resource"
 	"rudmar/core/tree"
 )
 
@@ -200,7 +202,7 @@ func TestReasonsOfSecrets(t *testing.T) {
 	in.Wanted = []expand.Resource{grant("secret 2")}
 	in.Base.Stage = "live"
 	p := plan.Compute(in)
-	if s := step(t, p, "grant/relay/secrets/key"); s.Change != plan.Update || len(s.Because) != 2 || s.Because[0].Text != "value: a secret has another value in live, or is put in otherwise" {
+	if s := step(t, p, "grant/relay/secrets/key"); s.Change != resource.Update || len(s.Because) != 2 || s.Because[0].Text != "value: a secret has another value in live, or is put in otherwise" {
 		t.Errorf("%+v", s)
 	}
 	if text, err := canon.Append(nil, p); err != nil || strings.Contains(string(text), "hush") {
@@ -213,7 +215,7 @@ func TestRulesOfOrigins(t *testing.T) {
 	now := wanted("function/f", m{"handler": "c:d", "env.X": "2"})
 	now.Attributes[0].Through = []tree.Origin{{File: "rudmar.yaml", Line: 9, Rule: tree.OfStage}}
 	now.Attributes[1].From = tree.Origin{File: "rudmar.yaml", Line: 4, Rule: tree.Defaults}
-	in := plan.Inputs{Base: plan.Base{Stage: "live"}, Kinds: kinds(), Wanted: []expand.Resource{now}, Record: []plan.Recorded{recorded(old)}, Live: []plan.Live{live(old)}}
+	in := plan.Inputs{Base: plan.Base{Place: manifest.Place{Stage: "live"}}, Kinds: kinds(), Wanted: []expand.Resource{now}, Record: []plan.Recorded{recorded(old)}, Live: []plan.Live{live(old)}}
 	var got []string
 	for _, c := range plan.Compute(in).Steps[0].Because {
 		got = append(got, string(c.Kind)+": "+c.Text)
@@ -341,7 +343,7 @@ func apply(t *testing.T, in plan.Inputs, p *plan.Plan) plan.Inputs {
 			}
 		}
 		done[s.Index] = true
-		if s.Change == plan.Delete {
+		if s.Change == resource.Delete {
 			for _, r := range record {
 				i := slices.IndexFunc(in.Wanted, func(w expand.Resource) bool { return w.Address == r.Address })
 				letGo := i >= 0 && !slices.Contains(in.Wanted[i].Needs, s.Address) // unchanged but for what it needs

@@ -12,6 +12,7 @@ import (
 
 	"rudmar/core/delivery"
 	"rudmar/core/manifest"
+	"rudmar/core/resource"
 	"rudmar/engine/deploy"
 	"rudmar/engine/events"
 	"rudmar/engine/people"
@@ -38,16 +39,17 @@ type Line struct {
 
 	wake    chan struct{}
 	mu      sync.Mutex
-	busy    map[place]bool                  // a delivery moves there in this process
+	busy    map[stageOf]bool                // a delivery moves there in this process
 	waiters map[int64]chan store.Deployment // by deployment
 	running sync.WaitGroup
 }
 
-type place struct{ service, stage string }
+// stageOf is a stage of a service, whatever its targets.
+type stageOf struct{ service, stage string }
 
 // New makes the line. Connect gives it the runner.
 func New(s *store.Store, p *deploy.Planner, d *people.Directory, hub *events.Hub, log *slog.Logger) *Line {
-	return &Line{store: s, planner: p, people: d, events: hub, log: log, wake: make(chan struct{}, 1), busy: map[place]bool{}, waiters: map[int64]chan store.Deployment{}}
+	return &Line{store: s, planner: p, people: d, events: hub, log: log, wake: make(chan struct{}, 1), busy: map[stageOf]bool{}, waiters: map[int64]chan store.Deployment{}}
 }
 
 // Connect gives the line the runner of its plans.
@@ -131,20 +133,20 @@ func (l *Line) look(ctx context.Context) error {
 // lookAt decides what happens next in one stage.
 func (l *Line) lookAt(ctx context.Context, service, stage string, rows []store.Delivery, ended map[int]bool) error {
 	l.mu.Lock()
-	busy := l.busy[place{service, stage}]
+	busy := l.busy[stageOf{service, stage}]
 	l.mu.Unlock()
 	if busy {
 		return nil
 	}
 	byVersion := map[int]store.Delivery{}
-	var places []delivery.Place
+	var standing []delivery.Standing
 	for _, d := range rows {
 		byVersion[d.Version] = d
 		if delivery.Moving(d.State) { // left over from a process before
 			l.move(ctx, d)
 			return nil
 		}
-		p := delivery.Place{Version: d.Version, State: d.State}
+		p := delivery.Standing{Version: d.Version, State: d.State}
 		if d.State == delivery.Waiting && ended[d.Version] {
 			if err := l.apply(ctx, d, delivery.Overtake, "", "it did not get through the stage before"); err != nil {
 				return err
@@ -158,9 +160,9 @@ func (l *Line) lookAt(ctx context.Context, service, stage string, rows []store.D
 			}
 			p.Ready = delivery.AllHold(gates)
 		}
-		places = append(places, p)
+		standing = append(standing, p)
 	}
-	next, overtaken := delivery.Turn(places)
+	next, overtaken := delivery.Turn(standing)
 	for _, v := range overtaken {
 		if err := l.apply(ctx, byVersion[v], delivery.Overtake, "", "a newer version came"); err != nil {
 			return err
@@ -270,7 +272,7 @@ func (l *Line) before(ctx context.Context, d store.Delivery, before, stage *mani
 
 func (l *Line) figures(ctx context.Context, service string, stage *manifest.Stage, since time.Time, facts *delivery.Facts) error {
 	for _, target := range stage.Targets {
-		client, scope, err := l.planner.Platform(service, stage.Name, target)
+		client, scope, err := l.planner.Platform(manifest.Place{Service: service, Stage: stage.Name, Target: target})
 		if err != nil {
 			return err
 		}
@@ -291,13 +293,13 @@ func (l *Line) variables(ctx context.Context, d store.Delivery, stage *manifest.
 	deletes, steps := []any{}, []any{}
 	opened, gained := []any{}, []any{}
 	for _, target := range stage.Targets {
-		p, err := l.planner.Compute(ctx, store.Place{Service: d.Service, Stage: d.Stage, Target: target.String()}, d.Version)
+		p, err := l.planner.Compute(ctx, manifest.Place{Service: d.Service, Stage: d.Stage, Target: target}, d.Version)
 		if err != nil {
 			return nil
 		}
 		for _, s := range p.Steps {
 			steps = append(steps, s.Address)
-			if s.Change == "delete" {
+			if s.Change == resource.Delete {
 				deletes = append(deletes, s.Address)
 			}
 		}

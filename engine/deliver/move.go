@@ -23,7 +23,7 @@ const caseTries = 2
 
 // move takes a version through planning, deploying and proving, in the background.
 func (l *Line) move(ctx context.Context, d store.Delivery) {
-	at := place{d.Service, d.Stage}
+	at := stageOf{d.Service, d.Stage}
 	l.mu.Lock()
 	l.busy[at] = true
 	l.mu.Unlock()
@@ -89,7 +89,7 @@ func (l *Line) deploy(ctx context.Context, d store.Delivery, stage *manifest.Sta
 			}
 			continue
 		}
-		at := store.Place{Service: d.Service, Stage: d.Stage, Target: target.String()}
+		at := manifest.Place{Service: d.Service, Stage: d.Stage, Target: target}
 		p, err := l.planner.Compute(ctx, at, d.Version)
 		if err != nil {
 			return d, err
@@ -199,7 +199,7 @@ func (l *Line) prove(ctx context.Context, d store.Delivery, service *manifest.Se
 				defer group.Done()
 				for _, c := range fn.Cases {
 					slots <- struct{}{}
-					found, passed, runErr := l.runCase(ctx, d.Service, stage.Name, target, fn, c, language)
+					found, passed, runErr := l.runCase(ctx, manifest.Place{Service: d.Service, Stage: stage.Name, Target: target}, fn, c, language)
 					<-slots
 					text, _ := json.Marshal(found)
 					mu.Lock()
@@ -220,14 +220,14 @@ func (l *Line) prove(ctx context.Context, d store.Delivery, service *manifest.Se
 	return failed, total, l.store.PutCaseRuns(ctx, d.Service, d.Version, d.Stage, runs)
 }
 
-func (l *Line) runCase(ctx context.Context, service, stage string, target manifest.Target, fn *manifest.Function, c manifest.Case, language *expression.Language) (Found, bool, error) {
-	client, scope, err := l.planner.Platform(service, stage, target)
+func (l *Line) runCase(ctx context.Context, at manifest.Place, fn *manifest.Function, c manifest.Case, language *expression.Language) (Found, bool, error) {
+	client, scope, err := l.planner.Platform(at)
 	if err != nil {
 		return Found{}, false, err
 	}
 	var found Found
 	for try := 1; ; try++ {
-		call, err := cases.Build(fn.At(stage), fn.Name, c.Send, l.store.Now())
+		call, err := cases.Build(fn.At(at.Stage), fn.Name, c.Send, l.store.Now())
 		if err != nil {
 			found.Outcomes = []cases.Outcome{{Expected: "the case can be sent", Found: err.Error()}}
 			return found, false, nil

@@ -48,12 +48,12 @@ func NewPlanner(s *store.Store, platforms map[string]*platform.Client, secrets S
 }
 
 // Platform gives the client of a target, and the scope of a stage there.
-func (p *Planner) Platform(service, stage string, target manifest.Target) (*platform.Client, platform.Scope, error) {
-	c := p.platforms[target.Platform]
+func (p *Planner) Platform(at manifest.Place) (*platform.Client, platform.Scope, error) {
+	c := p.platforms[at.Target.Platform]
 	if c == nil {
-		return nil, platform.Scope{}, fmt.Errorf("%w: %s", ErrPlatform, target.Platform)
+		return nil, platform.Scope{}, fmt.Errorf("%w: %s", ErrPlatform, at.Target.Platform)
 	}
-	return c, platform.Scope{Region: target.Region, Service: service, Stage: stage}, nil
+	return c, platform.Scope{Region: at.Target.Region, Service: at.Service, Stage: at.Stage}, nil
 }
 
 // Service gives the manifests of a version.
@@ -79,13 +79,13 @@ func (p *Planner) Service(ctx context.Context, service string, version int) (*ma
 }
 
 // Wanted gives the resources that a version becomes in a place.
-func (p *Planner) Wanted(ctx context.Context, place store.Place, version int, kinds api.Kinds) ([]expand.Resource, []expand.Problem, error) {
+func (p *Planner) Wanted(ctx context.Context, place manifest.Place, version int, kinds api.Kinds) ([]expand.Resource, []expand.Problem, error) {
 	service, _, err := p.Service(ctx, place.Service, version)
 	if err != nil {
 		return nil, nil, err
 	}
 	stage := service.Stage(place.Stage)
-	target := manifest.ParseTarget(place.Target)
+	target := place.Target
 	if stage == nil || !slices.Contains(stage.Targets, target) {
 		return nil, nil, fmt.Errorf("%w: version %d has no stage %s on %s", ErrNoTarget, version, place.Stage, place.Target)
 	}
@@ -107,8 +107,8 @@ func (p *Planner) Wanted(ctx context.Context, place store.Place, version int, ki
 }
 
 // Compute makes the plan that takes a place to a version.
-func (p *Planner) Compute(ctx context.Context, place store.Place, version int) (*plan.Plan, error) {
-	client, scope, err := p.Platform(place.Service, place.Stage, manifest.ParseTarget(place.Target))
+func (p *Planner) Compute(ctx context.Context, place manifest.Place, version int) (*plan.Plan, error) {
+	client, scope, err := p.Platform(place)
 	if err != nil {
 		return nil, err
 	}
@@ -137,7 +137,7 @@ func (p *Planner) Compute(ctx context.Context, place store.Place, version int) (
 		return nil, err
 	}
 	in := plan.Inputs{
-		Base: plan.Base{Service: place.Service, Stage: place.Stage, Target: place.Target, Version: version, From: current.Version,
+		Base: plan.Base{Place: place, Version: version, From: current.Version,
 			Serial: current.Serial, Fingerprint: snapshot.Fingerprint, Commit: v.Hash},
 		Wanted: wanted, Live: Live(snapshot), Kinds: Specs(kinds), Quotas: quotas(kinds), Renamed: map[string]string{},
 	}
@@ -164,12 +164,12 @@ func (p *Planner) Compute(ctx context.Context, place store.Place, version int) (
 }
 
 // unknownToPlatform tells what a service asks for that the target does not have.
-func unknownToPlatform(service *manifest.Service, place store.Place, kinds api.Kinds) []plan.Problem {
+func unknownToPlatform(service *manifest.Service, place manifest.Place, kinds api.Kinds) []plan.Problem {
 	var out []plan.Problem
 	add := func(from tree.Origin, format string, args ...any) {
 		out = append(out, plan.Problem{Message: fmt.Sprintf(format, args...), From: &from})
 	}
-	target := manifest.ParseTarget(place.Target)
+	target := place.Target
 	if !slices.Contains(kinds.Regions, target.Region) {
 		add(service.Stage(place.Stage).From, "the platform %s has no region %q; it has %s", target.Platform, target.Region, strings.Join(kinds.Regions, ", "))
 	}
@@ -294,8 +294,8 @@ func quotas(k api.Kinds) []plan.Quota {
 }
 
 // Drift looks at a place: what is live otherwise than recorded.
-func (p *Planner) Drift(ctx context.Context, place store.Place) ([]plan.Drifted, error) {
-	client, scope, err := p.Platform(place.Service, place.Stage, manifest.ParseTarget(place.Target))
+func (p *Planner) Drift(ctx context.Context, place manifest.Place) ([]plan.Drifted, error) {
+	client, scope, err := p.Platform(place)
 	if err != nil {
 		return nil, err
 	}

@@ -10,9 +10,9 @@ import (
 	"sync"
 	"time"
 
-	"rudmar/core/expand"
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
+	"rudmar/core/resource"
 	"rudmar/engine/events"
 	"rudmar/engine/store"
 	"rudmar/platform"
@@ -72,7 +72,7 @@ func (r *Runner) Start(ctx context.Context, planID int64, person string) (int64,
 	if len(p.Problems) > 0 {
 		return 0, fmt.Errorf("%w: %s", ErrStopped, p.Problems[0].Message)
 	}
-	place := placeOf(p)
+	place := p.Base.Place
 	lease, err := r.store.TakeLease(ctx, place, r.holder, leaseLength)
 	if err != nil {
 		return 0, fmt.Errorf("deploying onto %s %s: %w", place.Stage, place.Target, err)
@@ -88,8 +88,8 @@ func (r *Runner) Start(ctx context.Context, planID int64, person string) (int64,
 	return id, nil
 }
 
-func placeOf(p *plan.Plan) store.Place {
-	return store.Place{Service: p.Base.Service, Stage: p.Base.Stage, Target: p.Base.Target}
+func placeOf(p *plan.Plan) manifest.Place {
+	return manifest.Place{Service: p.Base.Service, Stage: p.Base.Stage, Target: p.Base.Target}
 }
 
 // Check tells whether a plan that was kept could still be run.
@@ -248,9 +248,9 @@ func (r *Runner) run(ctx context.Context, id int64, p *plan.Plan, lease store.Le
 }
 
 func (x *execution) prepare(ctx context.Context) error {
-	place := placeOf(x.plan)
+	place := x.plan.Base.Place
 	var err error
-	if x.client, x.scope, err = x.planner.Platform(place.Service, place.Stage, manifest.ParseTarget(place.Target)); err != nil {
+	if x.client, x.scope, err = x.planner.Platform(place); err != nil {
 		return err
 	}
 	kinds, err := patiently(ctx, func() (api.Kinds, error) { return x.client.Kinds(ctx) })
@@ -365,10 +365,10 @@ func (x *execution) send(ctx context.Context, s *plan.Step, key string) (map[str
 	switch {
 	case s.RecordOnly:
 		return nil, nil
-	case s.Change == plan.Delete:
+	case s.Change == resource.Delete:
 		return nil, x.client.Delete(ctx, x.scope, s.Address, key, s.Tag)
 	}
-	if digest, ok := s.Want["artifact"].(string); ok && s.Kind == expand.Revision {
+	if digest, ok := s.Want["artifact"].(string); ok && s.Kind == resource.Revision {
 		archive, err := x.archives(digest)
 		if err != nil {
 			return nil, err

@@ -101,7 +101,7 @@ func (w *Watch) all(ctx context.Context) error {
 	return nil
 }
 
-func (w *Watch) one(ctx context.Context, p store.Place, before Look) error {
+func (w *Watch) one(ctx context.Context, p manifest.Place, before Look) error {
 	look := Look{Functions: map[string]Figures{}}
 	var err error
 	if running, _ := w.deploying(ctx, p); running {
@@ -135,7 +135,7 @@ func (w *Watch) one(ctx context.Context, p store.Place, before Look) error {
 	return nil
 }
 
-func (w *Watch) deploying(ctx context.Context, p store.Place) (bool, error) {
+func (w *Watch) deploying(ctx context.Context, p manifest.Place) (bool, error) {
 	list, err := w.store.RunningDeployments(ctx)
 	for _, d := range list {
 		if d.Place == p {
@@ -145,8 +145,8 @@ func (w *Watch) deploying(ctx context.Context, p store.Place) (bool, error) {
 	return false, err
 }
 
-func (w *Watch) figures(ctx context.Context, p store.Place, look *Look) error {
-	client, scope, err := w.planner.Platform(p.Service, p.Stage, manifest.ParseTarget(p.Target))
+func (w *Watch) figures(ctx context.Context, p manifest.Place, look *Look) error {
+	client, scope, err := w.planner.Platform(p)
 	if err != nil {
 		return err
 	}
@@ -190,12 +190,12 @@ func Sum(minutes []api.MinuteSum) map[string]Figures {
 }
 
 // Looks gives the newest looks at a service's places.
-func (w *Watch) Looks(ctx context.Context, service string) (map[store.Place]Look, error) {
+func (w *Watch) Looks(ctx context.Context, service string) (map[manifest.Place]Look, error) {
 	rows, err := w.store.Looks(ctx, service)
 	if err != nil {
 		return nil, err
 	}
-	out := map[store.Place]Look{}
+	out := map[manifest.Place]Look{}
 	for _, r := range rows {
 		var look Look
 		if err := json.Unmarshal([]byte(r.Body), &look); err != nil {

@@ -4,22 +4,22 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"strconv"
 	"time"
 
+	"rudmar/core/manifest"
 	"rudmar/core/plan"
+	"rudmar/core/resource"
 )
 
 func itoa(n int) string { return strconv.Itoa(n) }
 
 func short(hash string) string { return hash[:min(8, len(hash))] }
 
-// Place is a stage of a service on a target.
-type Place struct{ Service, Stage, Target string }
-
 // Stage is what is recorded of a place as a whole.
 type Stage struct {
-	Place
+	manifest.Place
 	Serial  int64
 	Version int // 0 for none
 	Since   time.Time
@@ -28,14 +28,14 @@ type Stage struct {
 func takeStage(r scanner) (Stage, error) {
 	var v Stage
 	var since int64
-	err := r.Scan(&v.Service, &v.Stage, &v.Target, &v.Serial, &v.Version, &since)
+	err := r.Scan(&v.Service, &v.Stage, targetIn{&v.Target}, &v.Serial, &v.Version, &since)
 	v.Since = millis(since)
 	return v, err
 }
 
 // Stage gives what is recorded of a place; the zero stage where nothing is.
-func (s *Store) Stage(ctx context.Context, p Place) (Stage, error) {
-	v, err := one(ctx, s.read, takeStage, `SELECT service, stage, target, serial, version, since FROM stages WHERE service = ? AND stage = ? AND target = ?`, p.Service, p.Stage, p.Target)
+func (s *Store) Stage(ctx context.Context, p manifest.Place) (Stage, error) {
+	v, err := one(ctx, s.read, takeStage, `SELECT service, stage, target, serial, version, since FROM stages WHERE service = ? AND stage = ? AND target = ?`, p.Service, p.Stage, p.Target.String())
 	if errors.Is(err, ErrNotFound) {
 		return Stage{Place: p}, nil
 	}
@@ -56,7 +56,7 @@ type Recorded struct {
 }
 
 // Record gives the record of a place, sorted by address.
-func (s *Store) Record(ctx context.Context, p Place) ([]Recorded, error) {
+func (s *Store) Record(ctx context.Context, p manifest.Place) ([]Recorded, error) {
 	return list(ctx, s.read, func(r scanner) (Recorded, error) {
 		var v Recorded
 		var attributes, needs, platform string
@@ -66,7 +66,7 @@ func (s *Store) Record(ctx context.Context, p Place) ([]Recorded, error) {
 		}
 		v.ChangedAt = millis(changed)
 		return v, errors.Join(json.Unmarshal([]byte(attributes), &v.Attributes), json.Unmarshal([]byte(needs), &v.Needs), json.Unmarshal([]byte(platform), &v.Platform))
-	}, `SELECT address, kind, function, attributes, needs, platform, version, changed_at FROM records WHERE service = ? AND stage = ? AND target = ? ORDER BY address`, p.Service, p.Stage, p.Target)
+	}, `SELECT address, kind, function, attributes, needs, platform, version, changed_at FROM records WHERE service = ? AND stage = ? AND target = ? ORDER BY address`, p.Service, p.Stage, p.Target.String())
 }
 
 // Plan is a plan that was kept.
@@ -80,7 +80,7 @@ type Plan struct {
 // AddPlan keeps a plan.
 func (s *Store) AddPlan(ctx context.Context, person string, p *plan.Plan) (int64, error) {
 	result, err := s.write.ExecContext(ctx, `INSERT INTO plans (service, stage, target, version, digest, body, person, made_at) VALUES (?,?,?,?,?,?,?,?)`,
-		p.Base.Service, p.Base.Stage, p.Base.Target, p.Base.Version, p.Digest, toJSON(p), person, s.stamp())
+		p.Base.Service, p.Base.Stage, p.Base.Target.String(), p.Base.Version, p.Digest, toJSON(p), person, s.stamp())
 	if err != nil {
 		return 0, err
 	}
@@ -118,7 +118,7 @@ const (
 // Deployment is the running of a plan.
 type Deployment struct {
 	ID, Plan int64
-	Place
+	manifest.Place
 	Version            int
 	State, Why, Person string
 	Cancelled          bool
@@ -139,7 +139,7 @@ func (s *Store) AddDeployment(ctx context.Context, planID int64, p *plan.Plan, p
 	var id int64
 	err := s.Within(ctx, func(tx Tx) error {
 		result, err := tx.ExecContext(ctx, `INSERT INTO deployments (plan, service, stage, target, version, state, person, started_at) VALUES (?,?,?,?,?,?,?,?)`,
-			planID, p.Base.Service, p.Base.Stage, p.Base.Target, p.Base.Version, Running, person, s.stamp())
+			planID, p.Base.Service, p.Base.Stage, p.Base.Target.String(), p.Base.Version, Running, person, s.stamp())
 		if err != nil {
 			return err
 		}
@@ -151,7 +151,7 @@ func (s *Store) AddDeployment(ctx context.Context, planID int64, p *plan.Plan, p
 				return err
 			}
 		}
-		return tx.Note(ctx, Entry{Person: person, Service: p.Base.Service, Stage: p.Base.Stage, What: "deploying", Text: "version " + itoa(p.Base.Version) + " onto " + p.Base.Target})
+		return tx.Note(ctx, Entry{Person: person, Service: p.Base.Service, Stage: p.Base.Stage, What: "deploying", Text: "version " + itoa(p.Base.Version) + " onto " + p.Base.Target.String()})
 	})
 	return id, err
 }
@@ -161,7 +161,7 @@ const deploymentColumns = `id, plan, service, stage, target, version, state, why
 func takeDeployment(r scanner) (Deployment, error) {
 	var d Deployment
 	var started, ended int64
-	err := r.Scan(&d.ID, &d.Plan, &d.Service, &d.Stage, &d.Target, &d.Version, &d.State, &d.Why, &d.Person, &d.Cancelled, &started, &ended)
+	err := r.Scan(&d.ID, &d.Plan, &d.Service, &d.Stage, targetIn{&d.Target}, &d.Version, &d.State, &d.Why, &d.Person, &d.Cancelled, &started, &ended)
 	d.StartedAt, d.EndedAt = millis(started), millis(ended)
 	return d, err
 }
@@ -232,20 +232,20 @@ func (s *Store) EndStep(ctx context.Context, l Lease, o Outcome) error {
 	})
 }
 
-func (tx Tx) record(ctx context.Context, p Place, o Outcome) error {
+func (tx Tx) record(ctx context.Context, p manifest.Place, o Outcome) error {
 	var err error
-	if o.Step.Change == plan.Delete {
-		_, err = tx.ExecContext(ctx, `DELETE FROM records WHERE service = ? AND stage = ? AND target = ? AND address = ?`, p.Service, p.Stage, p.Target, o.Step.Address)
+	if o.Step.Change == resource.Delete {
+		_, err = tx.ExecContext(ctx, `DELETE FROM records WHERE service = ? AND stage = ? AND target = ? AND address = ?`, p.Service, p.Stage, p.Target.String(), o.Step.Address)
 	} else {
 		_, err = tx.ExecContext(ctx, `INSERT INTO records (service, stage, target, address, kind, function, attributes, needs, platform, version, changed_at) VALUES (?,?,?,?,?,?,?,?,?,?,?)
 			ON CONFLICT DO UPDATE SET kind = excluded.kind, function = excluded.function, attributes = excluded.attributes, needs = excluded.needs,
 			platform = excluded.platform, version = excluded.version, changed_at = excluded.changed_at`,
-			p.Service, p.Stage, p.Target, o.Step.Address, o.Step.Kind, o.Step.Function, toJSON(o.Step.Want), toJSON(o.Step.WantNeeds), toJSON(o.Platform), o.Version, tx.s.stamp())
+			p.Service, p.Stage, p.Target.String(), o.Step.Address, o.Step.Kind, o.Step.Function, toJSON(o.Step.Want), toJSON(o.Step.WantNeeds), toJSON(o.Platform), o.Version, tx.s.stamp())
 	}
 	if err != nil {
 		return err
 	}
-	_, err = tx.ExecContext(ctx, `INSERT INTO stages (service, stage, target, serial, version, since) VALUES (?,?,?,1,0,0) ON CONFLICT DO UPDATE SET serial = serial + 1`, p.Service, p.Stage, p.Target)
+	_, err = tx.ExecContext(ctx, `INSERT INTO stages (service, stage, target, serial, version, since) VALUES (?,?,?,1,0,0) ON CONFLICT DO UPDATE SET serial = serial + 1`, p.Service, p.Stage, p.Target.String())
 	return err
 }
 
@@ -264,11 +264,11 @@ func (s *Store) EndDeployment(ctx context.Context, l Lease, d Deployment) error 
 		if d.State == Done {
 			if _, err := tx.ExecContext(ctx, `INSERT INTO stages (service, stage, target, serial, version, since) VALUES (?,?,?,1,?,?)
 				ON CONFLICT DO UPDATE SET since = CASE WHEN version = excluded.version THEN since ELSE excluded.since END, version = excluded.version`,
-				d.Service, d.Stage, d.Target, d.Version, s.stamp()); err != nil {
+				d.Service, d.Stage, d.Target.String(), d.Version, s.stamp()); err != nil {
 				return err
 			}
 		}
-		text := "version " + itoa(d.Version) + " onto " + d.Target
+		text := "version " + itoa(d.Version) + " onto " + d.Target.String()
 		if d.Why != "" {
 			text += ": " + d.Why
 		}
@@ -315,25 +315,25 @@ var ErrLease = errors.New("another deployment is at work there")
 // Lease is the right to change a place. A later holder has a greater fence;
 // what an earlier one still writes is refused.
 type Lease struct {
-	Place
+	manifest.Place
 	Holder string
 	Fence  int64
 }
 
 // TakeLease takes a place for a while; ErrLease where somebody has it.
-func (s *Store) TakeLease(ctx context.Context, p Place, holder string, length time.Duration) (Lease, error) {
+func (s *Store) TakeLease(ctx context.Context, p manifest.Place, holder string, length time.Duration) (Lease, error) {
 	l := Lease{Place: p, Holder: holder}
 	err := s.Within(ctx, func(tx Tx) error {
 		var until int64
 		var by string
-		row := tx.QueryRowContext(ctx, `SELECT holder, fence, until FROM leases WHERE service = ? AND stage = ? AND target = ?`, p.Service, p.Stage, p.Target)
+		row := tx.QueryRowContext(ctx, `SELECT holder, fence, until FROM leases WHERE service = ? AND stage = ? AND target = ?`, p.Service, p.Stage, p.Target.String())
 		if err := row.Scan(&by, &l.Fence, &until); err == nil && until > s.stamp() && by != "" {
 			return ErrLease
 		}
 		l.Fence++
 		_, err := tx.ExecContext(ctx, `INSERT INTO leases (service, stage, target, holder, fence, until) VALUES (?,?,?,?,?,?)
 			ON CONFLICT DO UPDATE SET holder = excluded.holder, fence = excluded.fence, until = excluded.until`,
-			p.Service, p.Stage, p.Target, holder, l.Fence, s.now().Add(length).UnixMilli())
+			p.Service, p.Stage, p.Target.String(), holder, l.Fence, s.now().Add(length).UnixMilli())
 		return err
 	})
 	return l, err
@@ -345,14 +345,14 @@ func (s *Store) RenewLease(ctx context.Context, l Lease, length time.Duration) e
 		if err := tx.holds(ctx, l); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `UPDATE leases SET until = ? WHERE service = ? AND stage = ? AND target = ?`, s.now().Add(length).UnixMilli(), l.Service, l.Stage, l.Target)
+		_, err := tx.ExecContext(ctx, `UPDATE leases SET until = ? WHERE service = ? AND stage = ? AND target = ?`, s.now().Add(length).UnixMilli(), l.Service, l.Stage, l.Target.String())
 		return err
 	})
 }
 
 // EndLease gives a place free.
 func (s *Store) EndLease(ctx context.Context, l Lease) error {
-	return s.exec(ctx, `UPDATE leases SET holder = '', until = 0 WHERE service = ? AND stage = ? AND target = ? AND fence = ?`, l.Service, l.Stage, l.Target, l.Fence)
+	return s.exec(ctx, `UPDATE leases SET holder = '', until = 0 WHERE service = ? AND stage = ? AND target = ? AND fence = ?`, l.Service, l.Stage, l.Target.String(), l.Fence)
 }
 
 // DropLeases gives free what a process held that is no more: called once at
@@ -363,7 +363,7 @@ func (s *Store) DropLeases(ctx context.Context) error {
 
 func (tx Tx) holds(ctx context.Context, l Lease) error {
 	var fence int64
-	if err := tx.QueryRowContext(ctx, `SELECT fence FROM leases WHERE service = ? AND stage = ? AND target = ?`, l.Service, l.Stage, l.Target).Scan(&fence); err != nil {
+	if err := tx.QueryRowContext(ctx, `SELECT fence FROM leases WHERE service = ? AND stage = ? AND target = ?`, l.Service, l.Stage, l.Target.String()).Scan(&fence); err != nil {
 		return err
 	}
 	if fence != l.Fence {
@@ -374,7 +374,7 @@ func (tx Tx) holds(ctx context.Context, l Lease) error {
 
 // Look is what a look at live found.
 type Look struct {
-	Place
+	manifest.Place
 	At   time.Time
 	Body string // JSON
 }
@@ -382,7 +382,7 @@ type Look struct {
 // PutLook keeps the newest look at a place.
 func (s *Store) PutLook(ctx context.Context, l Look) error {
 	return s.exec(ctx, `INSERT INTO looks (service, stage, target, at, body) VALUES (?,?,?,?,?) ON CONFLICT DO UPDATE SET at = excluded.at, body = excluded.body`,
-		l.Service, l.Stage, l.Target, s.stamp(), l.Body)
+		l.Service, l.Stage, l.Target.String(), s.stamp(), l.Body)
 }
 
 // Looks gives the newest looks at a service's places.
@@ -390,8 +390,17 @@ func (s *Store) Looks(ctx context.Context, service string) ([]Look, error) {
 	return list(ctx, s.read, func(r scanner) (Look, error) {
 		var l Look
 		var at int64
-		err := r.Scan(&l.Service, &l.Stage, &l.Target, &at, &l.Body)
+		err := r.Scan(&l.Service, &l.Stage, targetIn{&l.Target}, &at, &l.Body)
 		l.At = millis(at)
 		return l, err
 	}, `SELECT service, stage, target, at, body FROM looks WHERE service = ?`, service)
+}
+
+// targetIn reads a target out of a column.
+type targetIn struct{ to *manifest.Target }
+
+// Scan reads the target as it is written.
+func (t targetIn) Scan(text any) error {
+	*t.to = manifest.ParseTarget(fmt.Sprint(text))
+	return nil
 }

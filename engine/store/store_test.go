@@ -12,8 +12,10 @@ import (
 	"time"
 
 	"rudmar/core/delivery"
+	"rudmar/core/manifest"
 	"rudmar/core/pack"
 	"rudmar/core/plan"
+	"rudmar/core/resource"
 	"rudmar/engine/store"
 )
 
@@ -94,7 +96,7 @@ func TestVersionsAreNumberedOnceAndNeverChange(t *testing.T) {
 	must(t, err)
 	defer db.Close()
 	must(t, s.Note(t.Context(), store.Entry{What: "something"}))
-	_, err = s.AddPlan(t.Context(), "wren", &plan.Plan{Base: plan.Base{Service: "frostline"}})
+	_, err = s.AddPlan(t.Context(), "wren", &plan.Plan{Base: plan.Base{Place: manifest.Place{Service: "frostline"}}})
 	must(t, err)
 	for _, statement := range []string{
 		"UPDATE versions SET author = 'nobody'", "DELETE FROM versions", "UPDATE version_functions SET digest = 'x'", "DELETE FROM version_functions",
@@ -109,14 +111,14 @@ func TestVersionsAreNumberedOnceAndNeverChange(t *testing.T) {
 func TestLeases(t *testing.T) {
 	s, c, _ := open(t)
 	ctx := t.Context()
-	at := store.Place{Service: "frostline", Stage: "trial", Target: "local/north"}
+	at := manifest.PlaceOf("frostline", "trial", "local/north")
 	first, err := s.TakeLease(ctx, at, "one", time.Minute)
 	must(t, err)
 	if _, err := s.TakeLease(ctx, at, "two", time.Minute); !errors.Is(err, store.ErrLease) {
 		t.Errorf("a place that is taken: %v", err)
 	}
 	other := at
-	other.Target = "local/coast"
+	other.Target = manifest.ParseTarget("local/coast")
 	if _, err := s.TakeLease(ctx, other, "two", time.Minute); err != nil {
 		t.Errorf("another target: %v", err)
 	}
@@ -158,13 +160,13 @@ func TestStepsAndRecord(t *testing.T) {
 	s, _, _ := open(t)
 	ctx := t.Context()
 	version := withVersion(t, s, "a")
-	at := store.Place{Service: "frostline", Stage: "trial", Target: "local/north"}
+	at := manifest.PlaceOf("frostline", "trial", "local/north")
 	steps := []plan.Step{
-		{Index: 0, Address: "identity/warn", Kind: "identity", Function: "warn", Change: plan.Create, Want: map[string]any{"owner": "x"}},
-		{Index: 1, Address: "logs/warn", Kind: "logs", Function: "warn", Change: plan.Create, Want: map[string]any{"keep": 5.0}, WantNeeds: []string{"identity/warn"}},
-		{Index: 2, Address: "route/warn/a", Kind: "route", Change: plan.Create},
+		{Index: 0, Address: "identity/warn", Kind: "identity", Function: "warn", Change: resource.Create, Want: map[string]any{"owner": "x"}},
+		{Index: 1, Address: "logs/warn", Kind: "logs", Function: "warn", Change: resource.Create, Want: map[string]any{"keep": 5.0}, WantNeeds: []string{"identity/warn"}},
+		{Index: 2, Address: "route/warn/a", Kind: "route", Change: resource.Create},
 	}
-	p := &plan.Plan{Base: plan.Base{Service: "frostline", Stage: "trial", Target: "local/north", Version: version}, Steps: steps}
+	p := &plan.Plan{Base: plan.Base{Place: at, Version: version}, Steps: steps}
 	planID, err := s.AddPlan(ctx, "wren", p)
 	must(t, err)
 	back, err := s.Plan(ctx, planID)
@@ -209,7 +211,7 @@ func TestStepsAndRecord(t *testing.T) {
 		t.Errorf("the place when it is done: %+v", place)
 	}
 	gone := steps[1]
-	gone.Change = plan.Delete
+	gone.Change = resource.Delete
 	must(t, s.EndStep(ctx, lease, store.Outcome{Deployment: id, Step: gone}))
 	if record, _ = s.Record(ctx, at); len(record) != 2 {
 		t.Errorf("after a delete: %+v", record)

@@ -9,6 +9,7 @@ import (
 	"net/url"
 	"time"
 
+	"rudmar/core/resource"
 	"rudmar/platform"
 	"rudmar/platform/api"
 )
@@ -105,7 +106,7 @@ const mostMade = 200
 
 func beyondQuota(ctx context.Context, t *trial) error {
 	for _, q := range t.kinds.Quotas {
-		if q.Kind != "grant" || q.Per == api.QuotaPerRegion || q.Limit > mostMade {
+		if q.Kind != resource.Grant || q.Per == api.QuotaPerRegion || q.Limit > mostMade {
 			continue
 		}
 		var err error

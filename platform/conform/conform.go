@@ -16,8 +16,8 @@ import (
 	"strings"
 	"time"
 
-	"rudmar/core/expand"
 	"rudmar/core/pack"
+	"rudmar/core/resource"
 	"rudmar/platform"
 	"rudmar/platform/api"
 )
@@ -182,7 +182,7 @@ func (t *trial) tidy(ctx context.Context) {
 		if err != nil || len(s.Resources) == 0 {
 			return
 		}
-		order := []string{expand.Route, expand.Schedule, expand.Subscription, expand.Opening, expand.Pointer, expand.Revision, expand.Function, expand.Grant, expand.Logs, expand.Identity}
+		order := []string{resource.Route, resource.Schedule, resource.Subscription, resource.Opening, resource.Pointer, resource.Revision, resource.Function, resource.Grant, resource.Logs, resource.Identity}
 		for _, kind := range order {
 			for _, r := range s.Resources {
 				if r.Kind == kind {

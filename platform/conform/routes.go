@@ -8,13 +8,13 @@ import (
 	"slices"
 	"strings"
 
-	"rudmar/core/expand"
+	"rudmar/core/resource"
 	"rudmar/platform/api"
 )
 
 // routed opens a route to somebody, calls it as a stranger, and gives what came.
 func (t *trial) routed(ctx context.Context, to string) (status int, body string, err error) {
-	if !slices.ContainsFunc(t.kinds.Kinds, func(k api.Kind) bool { return k.Kind == expand.Route }) {
+	if !slices.ContainsFunc(t.kinds.Kinds, func(k api.Kind) bool { return k.Kind == resource.Route }) {
 		return 0, "", errSkip
 	}
 	if runtime, _, _ := t.code(); runtime == "" {

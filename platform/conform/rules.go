@@ -12,6 +12,7 @@ import (
 
 	"rudmar/core/expand"
 	"rudmar/core/pack"
+	"rudmar/core/resource"
 	"rudmar/platform"
 	"rudmar/platform/api"
 )
@@ -231,8 +232,8 @@ func packed(text string) ([]byte, error) {
 
 func kindsAreThere(_ context.Context, t *trial) error {
 	for kind, attributes := range map[string][]string{
-		expand.Identity: {"owner"}, expand.Grant: {"resource", "verbs"}, expand.Logs: {"keep"}, expand.Function: {"runtime", "handler", "memory", "timeout", "at_once", "env.*"},
-		expand.Revision: {"artifact", "configuration", "id"}, expand.Pointer: {"shares"}, expand.Opening: {"to"}, expand.Route: {"method", "path", "enabled"},
+		resource.Identity: {"owner"}, resource.Grant: {"resource", "verbs"}, resource.Logs: {"keep"}, resource.Function: {"runtime", "handler", "memory", "timeout", "at_once", "env.*"},
+		resource.Revision: {"artifact", "configuration", "id"}, resource.Pointer: {"shares"}, resource.Opening: {"to"}, resource.Route: {"method", "path", "enabled"},
 	} {
 		i := slices.IndexFunc(t.kinds.Kinds, func(k api.Kind) bool { return k.Kind == kind })
 		if i < 0 {

@@ -15,6 +15,7 @@ import (
 
 	"rudmar/core/access"
 	"rudmar/core/event"
+	"rudmar/core/resource"
 )
 
 // Limits of what functions keep, in bytes.
@@ -39,7 +40,7 @@ func (p *Platform) data(e *echo.Echo) {
 	e.GET("/data/secrets/:name", p.guarded("secrets", "read", p.readSecret))
 }
 
-type dataHandler func(c *echo.Context, at place, name, key string) error
+type dataHandler func(c *echo.Context, at member, name, key string) error
 
 func (p *Platform) guarded(kind, verb string, next dataHandler) echo.HandlerFunc {
 	return func(c *echo.Context) error {
@@ -79,7 +80,7 @@ func body(c *echo.Context, limit int, what string) ([]byte, error) {
 	return text, err
 }
 
-func (p *Platform) listObjects(c *echo.Context, at place, name, _ string) error {
+func (p *Platform) listObjects(c *echo.Context, at member, name, _ string) error {
 	rows, err := p.store.db.QueryContext(c.Request().Context(), `SELECT key, type, length(content), changed_at FROM objects
 		WHERE region = ? AND service = ? AND stage = ? AND name = ? AND substr(key, 1, length(?)) = ? ORDER BY key LIMIT 1000`,
 		at.region, at.service, at.stage, name, c.QueryParam("prefix"), c.QueryParam("prefix"))
@@ -102,7 +103,7 @@ func (p *Platform) listObjects(c *echo.Context, at place, name, _ string) error 
 	return c.JSON(http.StatusOK, map[string]any{"objects": out})
 }
 
-func (p *Platform) readObject(c *echo.Context, at place, name, key string) error {
+func (p *Platform) readObject(c *echo.Context, at member, name, key string) error {
 	var kind string
 	var content []byte
 	err := p.store.db.QueryRowContext(c.Request().Context(), `SELECT type, content FROM objects WHERE region = ? AND service = ? AND stage = ? AND name = ? AND key = ?`,
@@ -119,18 +120,18 @@ func (p *Platform) readObject(c *echo.Context, at place, name, key string) error
 // handObject and handMessage do what a function may do, for somebody who tries
 // things out.
 func (p *Platform) handObject(c *echo.Context) error {
-	return p.writeObject(c, place{scope: scopeOf(c)}, c.Param("name"), c.Param("*"))
+	return p.writeObject(c, member{scope: scopeOf(c)}, c.Param("name"), c.Param("*"))
 }
 
 func (p *Platform) handMessage(c *echo.Context) error {
-	return p.sendMessage(c, place{scope: scopeOf(c)}, c.Param("name"), "")
+	return p.sendMessage(c, member{scope: scopeOf(c)}, c.Param("name"), "")
 }
 
 func scopeOf(c *echo.Context) scope {
 	return scope{c.Param("region"), c.Param("service"), c.Param("stage")}
 }
 
-func (p *Platform) writeObject(c *echo.Context, at place, name, key string) error {
+func (p *Platform) writeObject(c *echo.Context, at member, name, key string) error {
 	content, err := body(c, maxObjectBytes, "an object")
 	if err != nil {
 		return err
@@ -155,7 +156,7 @@ func (p *Platform) writeObject(c *echo.Context, at place, name, key string) erro
 	return c.NoContent(http.StatusNoContent)
 }
 
-func (p *Platform) deleteObject(c *echo.Context, at place, name, key string) error {
+func (p *Platform) deleteObject(c *echo.Context, at member, name, key string) error {
 	ctx := c.Request().Context()
 	err := p.store.within(ctx, func(tx *sql.Tx) error {
 		done, err := tx.ExecContext(ctx, `DELETE FROM objects WHERE region = ? AND service = ? AND stage = ? AND name = ? AND key = ?`, at.region, at.service, at.stage, name, key)
@@ -174,7 +175,7 @@ func (p *Platform) deleteObject(c *echo.Context, at place, name, key string) err
 	return c.NoContent(http.StatusNoContent)
 }
 
-func (p *Platform) sendMessage(c *echo.Context, at place, name, _ string) error {
+func (p *Platform) sendMessage(c *echo.Context, at member, name, _ string) error {
 	text, err := body(c, maxMessageBytes, "a message")
 	if err != nil {
 		return err
@@ -201,13 +202,13 @@ func (p *Platform) enqueue(ctx context.Context, sc scope, queue, text string) (i
 	return done.LastInsertId()
 }
 
-func (p *Platform) readSecret(c *echo.Context, at place, name, _ string) error {
+func (p *Platform) readSecret(c *echo.Context, at member, name, _ string) error {
 	// The service's own secrets come with the permission to read them.
 	var value string
 	err := p.store.db.QueryRowContext(c.Request().Context(), `SELECT value FROM (
 		SELECT json_extract(secrets, '$.value') AS value FROM resources WHERE region = ?1 AND service = ?2 AND stage = ?3 AND address = ?5
 		UNION ALL SELECT value FROM kept_secrets WHERE region = ?1 AND service = ?2 AND stage = ?3 AND name = ?4) WHERE value IS NOT NULL LIMIT 1`,
-		at.region, at.service, at.stage, name, "grant/"+at.function+"/secrets/"+name).Scan(&value)
+		at.region, at.service, at.stage, name, resource.Grant+"/"+at.function+"/secrets/"+name).Scan(&value)
 	if errors.Is(err, sql.ErrNoRows) {
 		return refuse(http.StatusNotFound, "there is no secret %q in %s", name, at.scope)
 	}

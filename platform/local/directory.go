@@ -7,7 +7,7 @@ import (
 	"sync"
 
 	"rudmar/core/access"
-	"rudmar/core/expand"
+	"rudmar/core/resource"
 	"rudmar/core/route"
 )
 
@@ -72,16 +72,16 @@ func (d *directory) of(ctx context.Context, sc scope) (*listing, error) {
 func (l *listing) add(sc scope, r row) {
 	l.rows[r.address] = r
 	switch r.kind {
-	case expand.Route:
+	case resource.Route:
 		parsed, err := route.Parse(fmt.Sprint(r.attributes["method"], " ", r.attributes["path"]))
 		if err == nil && r.attributes["enabled"] != false {
 			l.routes, l.takers = append(l.routes, parsed), append(l.takers, r.address)
 		}
-	case expand.Subscription:
+	case resource.Subscription:
 		if s, ok := readSubscription(sc, r); ok {
 			l.subscriptions = append(l.subscriptions, s)
 		}
-	case expand.Grant:
+	case resource.Grant:
 		s := access.Statement{Resource: fmt.Sprint(r.attributes["resource"])}
 		verbs, _ := r.attributes["verbs"].([]any)
 		for _, v := range verbs {
@@ -104,7 +104,7 @@ func (l *listing) takersOf(queue string) []string {
 }
 
 // revision gives a revision of a function; false where it is not kept.
-func (d *directory) revision(ctx context.Context, l *listing, at place, id string) (revision, bool, error) {
+func (d *directory) revision(ctx context.Context, l *listing, at member, id string) (revision, bool, error) {
 	key := [2]string{at.function, id}
 	l.mu.Lock()
 	r, ok := l.revisions[key]

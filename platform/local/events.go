@@ -11,8 +11,8 @@ import (
 	"time"
 
 	"rudmar/core/event"
-	"rudmar/core/expand"
 	"rudmar/core/pack"
+	"rudmar/core/resource"
 	"rudmar/platform/api"
 )
 
@@ -44,7 +44,7 @@ func (d *dispatcher) nudge() {
 
 // subscription is a subscription resource, read.
 type subscription struct {
-	at            place
+	at            member
 	address, name string
 	kind, source  string // such as "queue" and "readings"
 	on            []string
@@ -78,7 +78,7 @@ func readSubscription(sc scope, r row) (subscription, bool) {
 
 // subscriptions lists those of all scopes.
 func (p *Platform) subscriptions(ctx context.Context) ([]subscription, error) {
-	rows, err := p.store.db.QueryContext(ctx, `SELECT region, service, stage, address, attributes FROM resources WHERE kind = ?`, expand.Subscription)
+	rows, err := p.store.db.QueryContext(ctx, `SELECT region, service, stage, address, attributes FROM resources WHERE kind = ?`, resource.Subscription)
 	if err != nil {
 		return nil, err
 	}
@@ -104,7 +104,7 @@ func (p *Platform) subscriptions(ctx context.Context) ([]subscription, error) {
 // objectEvent puts an event for each function that subscribes to it, in the
 // transaction that changes the object.
 func (p *Platform) objectEvent(ctx context.Context, tx *sql.Tx, sc scope, what string, object event.Object) error {
-	rows, err := p.store.resources(ctx, tx, sc, "AND kind = ?", expand.Subscription)
+	rows, err := p.store.resources(ctx, tx, sc, "AND kind = ?", resource.Subscription)
 	if err != nil {
 		return err
 	}

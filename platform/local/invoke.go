@@ -10,12 +10,13 @@ import (
 	"sort"
 	"time"
 
+	"rudmar/core/resource"
 	"rudmar/platform/api"
 )
 
 // call is one invocation to be made.
 type call struct {
-	at      place
+	at      member
 	event   any
 	trigger string // "" where somebody tries the function
 	sticky  string // who calls, where calls of one caller are to stay with one revision
@@ -34,7 +35,7 @@ func (p *Platform) invoke(ctx context.Context, c call) (api.Invocation, error) {
 	if err != nil {
 		return inv, err
 	}
-	function, ok := there.rows["function/"+c.at.function]
+	function, ok := there.rows[resource.Function+"/"+c.at.function]
 	r, pointed, err := p.pick(ctx, c, there)
 	if err != nil {
 		return inv, err
@@ -65,7 +66,7 @@ func (p *Platform) invoke(ctx context.Context, c call) (api.Invocation, error) {
 // one for a caller who wants to stay.
 func (p *Platform) pick(ctx context.Context, c call, there *listing) (revision, bool, error) {
 	at := c.at
-	pointer, ok := there.rows["pointer/"+at.function]
+	pointer, ok := there.rows[resource.Pointer+"/"+at.function]
 	if !ok {
 		return revision{}, false, nil
 	}

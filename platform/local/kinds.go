@@ -5,6 +5,7 @@ import (
 	"sort"
 	"strings"
 
+	"rudmar/core/resource"
 	"rudmar/platform/api"
 )
 
@@ -33,19 +34,19 @@ func kinds() []api.Kind {
 	}
 	const mib, minute, day = 1 << 20, 60_000, 86_400_000
 	return []api.Kind{
-		{Kind: "identity", Attributes: []api.AttributeKind{text("owner", true), computed("id")}},
-		{Kind: "grant", Attributes: []api.AttributeKind{text("resource", false), of("verbs", api.List, true), secret("value")}},
-		{Kind: "logs", Attributes: []api.AttributeKind{measured("keep", api.Ms, 3_600_000, 3653*day)}},
-		{Kind: "function", Attributes: []api.AttributeKind{
+		{Kind: resource.Identity, Attributes: []api.AttributeKind{text("owner", true), computed("id")}},
+		{Kind: resource.Grant, Attributes: []api.AttributeKind{text("resource", false), of("verbs", api.List, true), secret("value")}},
+		{Kind: resource.Logs, Attributes: []api.AttributeKind{measured("keep", api.Ms, 3_600_000, 3653*day)}},
+		{Kind: resource.Function, Attributes: []api.AttributeKind{
 			text("runtime", true), text("handler", true), secret("env.*"),
 			measured("memory", api.Bytes, 64*mib, 4096*mib), measured("timeout", api.Ms, 100, 15*minute), of("at_once", api.Number, true), of("network", api.Truth, true),
 		}},
-		{Kind: "revision", Attributes: []api.AttributeKind{text("artifact", false), text("configuration", false), text("id", false)}},
-		{Kind: "pointer", Attributes: []api.AttributeKind{of("shares", api.Mapping, true)}},
-		{Kind: "opening", Attributes: []api.AttributeKind{of("to", api.List, true)}},
-		{Kind: "route", Attributes: []api.AttributeKind{text("method", true), text("path", true), of("enabled", api.Truth, true), computed("url")}},
-		{Kind: "schedule", Attributes: []api.AttributeKind{text("cron", true), text("zone", true), measured("every", api.Ms, minute, 366*day), of("enabled", api.Truth, true)}},
-		{Kind: "subscription", Attributes: []api.AttributeKind{
+		{Kind: resource.Revision, Attributes: []api.AttributeKind{text("artifact", false), text("configuration", false), text("id", false)}},
+		{Kind: resource.Pointer, Attributes: []api.AttributeKind{of("shares", api.Mapping, true)}},
+		{Kind: resource.Opening, Attributes: []api.AttributeKind{of("to", api.List, true)}},
+		{Kind: resource.Route, Attributes: []api.AttributeKind{text("method", true), text("path", true), of("enabled", api.Truth, true), computed("url")}},
+		{Kind: resource.Schedule, Attributes: []api.AttributeKind{text("cron", true), text("zone", true), measured("every", api.Ms, minute, 366*day), of("enabled", api.Truth, true)}},
+		{Kind: resource.Subscription, Attributes: []api.AttributeKind{
 			text("source", false), of("on", api.List, true), text("match", true), of("batch", api.Number, true),
 			measured("wait", api.Ms, 0, 15*minute), of("enabled", api.Truth, true),
 		}},

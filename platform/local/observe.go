@@ -23,13 +23,13 @@ const flushEvery = 200 * time.Millisecond
 const keptMinutes = 90 * 24 * time.Hour
 
 type minuteKey struct {
-	place
+	member
 	revision, cause string
 	minute          int64
 }
 
 type useKey struct {
-	place
+	member
 	verb, resource string
 	allowed        bool
 }
@@ -67,7 +67,7 @@ func newObservations(ctx context.Context, s *store, now func() time.Time) (*obse
 	return o, nil
 }
 
-func (o *observations) line(at place, l api.LogLine) api.LogLine {
+func (o *observations) line(at member, l api.LogLine) api.LogLine {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	l.Id = o.nextID
@@ -133,7 +133,7 @@ func merged(kept string, more map[string]int) string {
 	return string(text)
 }
 
-func (o *observations) use(at place, verb, resource string, allowed bool) {
+func (o *observations) use(at member, verb, resource string, allowed bool) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	key := useKey{at, verb, resource, allowed}

@@ -26,15 +26,15 @@ const runPrefix = "rudmar-run-"
 type instance struct {
 	*process
 	id       string
-	place    place
+	member   member
 	revision string
 	usedAt   time.Time
 	token    string
 	work     string
 }
 
-// place is a function in a scope.
-type place struct {
+// member is a function of a scope.
+type member struct {
 	scope
 	function string
 }
@@ -45,9 +45,9 @@ type pool struct {
 	root     string // where code is unpacked: readable for functions, unlike the platform's own folder
 
 	mu       sync.Mutex
-	idle     map[place][]*instance
-	atWork   map[place]int
-	tokens   map[string]place // of live instances
+	idle     map[member][]*instance
+	atWork   map[member]int
+	tokens   map[string]member // of live instances
 	closed   bool
 	users    map[int]bool // of live instances
 	nextUser int
@@ -55,11 +55,11 @@ type pool struct {
 }
 
 func newPool(p *Platform) *pool {
-	return &pool{platform: p, idle: map[place][]*instance{}, atWork: map[place]int{}, tokens: map[string]place{}, users: map[int]bool{}}
+	return &pool{platform: p, idle: map[member][]*instance{}, atWork: map[member]int{}, tokens: map[string]member{}, users: map[int]bool{}}
 }
 
 // enter counts a call in, up to the limit of calls at once.
-func (p *pool) enter(at place, limit int) bool {
+func (p *pool) enter(at member, limit int) bool {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.atWork[at] >= limit {
@@ -69,7 +69,7 @@ func (p *pool) enter(at place, limit int) bool {
 	return true
 }
 
-func (p *pool) leave(at place) {
+func (p *pool) leave(at member) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.atWork[at]--; p.atWork[at] <= 0 {
@@ -78,7 +78,7 @@ func (p *pool) leave(at place) {
 }
 
 // warm takes an idle instance of a revision, or gives nil.
-func (p *pool) warm(at place, revision string) *instance {
+func (p *pool) warm(at member, revision string) *instance {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	list := p.idle[at]
@@ -101,7 +101,7 @@ func (p *pool) warm(at place, revision string) *instance {
 }
 
 // cold starts an instance. Its first reply is still to be received.
-func (p *pool) cold(at place, r revision) (*instance, error) {
+func (p *pool) cold(at member, r revision) (*instance, error) {
 	code, err := p.code(r.artifact)
 	if err != nil {
 		return nil, err
@@ -120,7 +120,7 @@ func (p *pool) cold(at place, r revision) (*instance, error) {
 			return nil, err
 		}
 	}
-	in := &instance{id: "i-" + random(4), place: at, revision: r.id, token: random(24)}
+	in := &instance{id: "i-" + random(4), member: at, revision: r.id, token: random(24)}
 	if in.work, err = os.MkdirTemp(p.root, "work-"); err != nil {
 		return nil, fmt.Errorf("making a working folder: %w", err)
 	}
@@ -175,7 +175,7 @@ func (p *pool) environment(in *instance, r revision) []string {
 		"RUDMAR_DATA=http://platform/data",
 		"RUDMAR_SOCKET=" + filepath.Join(p.root, socketName),
 		"RUDMAR_TOKEN=" + in.token,
-		"RUDMAR_REGION=" + in.place.region,
+		"RUDMAR_REGION=" + in.member.region,
 	}
 	for name, v := range r.config {
 		if key, ok := strings.CutPrefix(name, "env."); ok {
@@ -199,7 +199,7 @@ func (p *pool) give(in *instance) {
 		go in.kill()
 		return
 	}
-	p.idle[in.place] = append(p.idle[in.place], in)
+	p.idle[in.member] = append(p.idle[in.member], in)
 }
 
 // drop ends an instance for good.
@@ -219,7 +219,7 @@ func (p *pool) forget(in *instance) {
 // retire ends idle instances of revisions that get no calls any more.
 func (p *pool) retire(sc scope, function string, attributes map[string]any) {
 	shares, _ := attributes["shares"].(map[string]any)
-	at := place{sc, function}
+	at := member{sc, function}
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	var kept []*instance
@@ -274,7 +274,7 @@ func (p *pool) close() {
 	for _, list := range p.idle {
 		all = append(all, list...)
 	}
-	p.idle = map[place][]*instance{}
+	p.idle = map[member][]*instance{}
 	p.mu.Unlock()
 	for _, in := range all {
 		in.kill()
@@ -286,7 +286,7 @@ func (p *pool) close() {
 }
 
 // holder tells which function a token belongs to.
-func (p *pool) holder(token string) (place, bool) {
+func (p *pool) holder(token string) (member, bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	at, ok := p.tokens[token]

@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"net/http"
 
-	"rudmar/core/expand"
+	"rudmar/core/resource"
 	"rudmar/platform/api"
 )
 
@@ -16,11 +16,11 @@ const quotaProblem = "urn:rudmar:quota"
 // quotas is how many resources there may be.
 func quotas() []api.Quota {
 	return []api.Quota{
-		{Kind: expand.Function, Per: api.QuotaPerScope, Limit: 12_000},
-		{Kind: expand.Route, Per: api.QuotaPerFunction, Limit: 100},
-		{Kind: expand.Schedule, Per: api.QuotaPerFunction, Limit: 50},
-		{Kind: expand.Subscription, Per: api.QuotaPerFunction, Limit: 50},
-		{Kind: expand.Grant, Per: api.QuotaPerFunction, Limit: 100},
+		{Kind: resource.Function, Per: api.QuotaPerScope, Limit: 12_000},
+		{Kind: resource.Route, Per: api.QuotaPerFunction, Limit: 100},
+		{Kind: resource.Schedule, Per: api.QuotaPerFunction, Limit: 50},
+		{Kind: resource.Subscription, Per: api.QuotaPerFunction, Limit: 50},
+		{Kind: resource.Grant, Per: api.QuotaPerFunction, Limit: 100},
 	}
 }
 

@@ -15,6 +15,7 @@ import (
 	"strings"
 
 	"rudmar/core/expand"
+	"rudmar/core/resource"
 	"rudmar/core/route"
 	"rudmar/core/timing"
 	"rudmar/platform/api"
@@ -78,9 +79,9 @@ func (p *Platform) snapshot(ctx context.Context, sc scope) (api.Snapshot, error)
 // shown adds what the platform computes.
 func (p *Platform) shown(sc scope, r row) api.Resource {
 	switch r.kind {
-	case expand.Identity:
-		r.attributes["id"] = sc.String() + "/" + strings.TrimPrefix(r.address, "identity/")
-	case expand.Route:
+	case resource.Identity:
+		r.attributes["id"] = sc.String() + "/" + strings.TrimPrefix(r.address, resource.Identity+"/")
+	case resource.Route:
 		r.attributes["url"] = p.address(sc) + fmt.Sprint(r.attributes["path"])
 	}
 	return api.Resource{Address: r.address, Kind: r.kind, Attributes: r.attributes, Tag: r.tag, ChangedAt: &r.changedAt}
@@ -142,7 +143,7 @@ func (p *Platform) put(ctx context.Context, sc scope, address string, w wish) (a
 			sc.region, sc.service, sc.stage, address, kind, string(attributes), string(secrets), r.tag, r.changedAt, r.version); err != nil {
 			return err
 		}
-		if kind == expand.Revision {
+		if kind == resource.Revision {
 			if err := p.freeze(ctx, tx, sc, function, w); err != nil {
 				return err
 			}
@@ -160,7 +161,7 @@ func (p *Platform) put(ctx context.Context, sc scope, address string, w wish) (a
 	if err == nil && changed {
 		p.skies.changed(sc, address, was)
 	}
-	if err == nil && kind == expand.Pointer {
+	if err == nil && kind == resource.Pointer {
 		p.pool.retire(sc, function, w.Attributes)
 	}
 	return out, err
@@ -208,11 +209,11 @@ func (p *Platform) allowed(ctx context.Context, tx *sql.Tx, sc scope, kind, func
 		return nil
 	}
 	switch kind {
-	case expand.Grant, expand.Function:
-		return need("identity/" + function)
-	case expand.Revision:
+	case resource.Grant, resource.Function:
+		return need(resource.Identity + "/" + function)
+	case resource.Revision:
 		return p.allowedRevision(ctx, tx, sc, function, w.Attributes)
-	case expand.Pointer:
+	case resource.Pointer:
 		shares, _ := w.Attributes["shares"].(map[string]any)
 		total := 0.0
 		for id, share := range shares {
@@ -225,26 +226,26 @@ func (p *Platform) allowed(ctx context.Context, tx *sql.Tx, sc scope, kind, func
 		if total != 100 {
 			return refuse(422, "the shares of %s make %v, not 100", address, total)
 		}
-	case expand.Opening:
-		return need("function/" + function)
-	case expand.Route:
-		return errors.Join(need("function/"+function), p.allowedRoute(ctx, tx, sc, address, w.Attributes))
-	case expand.Subscription:
+	case resource.Opening:
+		return need(resource.Function + "/" + function)
+	case resource.Route:
+		return errors.Join(need(resource.Function+"/"+function), p.allowedRoute(ctx, tx, sc, address, w.Attributes))
+	case resource.Subscription:
 		if s, _ := readSubscription(sc, row{address: address, attributes: w.Attributes}); w.Attributes["enabled"] != false && (s.source == "" || !slices.Contains([]string{"objects", "queue", "function"}, s.kind)) {
 			return refuse(422, "%s: the source is objects/NAME, queue/NAME or function/NAME", address)
 		}
-		return need("function/" + function)
-	case expand.Schedule:
+		return need(resource.Function + "/" + function)
+	case resource.Schedule:
 		if _, err := scheduleOf(w.Attributes); err != nil {
 			return refuse(422, "%s: %v", address, err)
 		}
-		return need("function/" + function)
+		return need(resource.Function + "/" + function)
 	}
 	return nil
 }
 
 func (p *Platform) allowedRevision(ctx context.Context, tx *sql.Tx, sc scope, function string, attributes map[string]any) error {
-	config, ok, err := p.store.resource(ctx, tx, sc, "function/"+function)
+	config, ok, err := p.store.resource(ctx, tx, sc, resource.Function+"/"+function)
 	if err != nil || !ok {
 		return errors.Join(err, refuse(409, "revision/%s needs function/%s, which is not there", function, function))
 	}
@@ -264,13 +265,13 @@ func (p *Platform) allowedRevision(ctx context.Context, tx *sql.Tx, sc scope, fu
 
 // freeze keeps a revision, and forgets the oldest that nothing points to.
 func (p *Platform) freeze(ctx context.Context, tx *sql.Tx, sc scope, function string, w wish) error {
-	config, _, err := p.store.resource(ctx, tx, sc, "function/"+function)
+	config, _, err := p.store.resource(ctx, tx, sc, resource.Function+"/"+function)
 	if err != nil {
 		return err
 	}
 	var secrets string
 	if err := tx.QueryRowContext(ctx, `SELECT secrets FROM resources WHERE region = ? AND service = ? AND stage = ? AND address = ?`,
-		sc.region, sc.service, sc.stage, "function/"+function).Scan(&secrets); err != nil {
+		sc.region, sc.service, sc.stage, resource.Function+"/"+function).Scan(&secrets); err != nil {
 		return err
 	}
 	text, err := json.Marshal(config.attributes)
@@ -282,7 +283,7 @@ func (p *Platform) freeze(ctx context.Context, tx *sql.Tx, sc scope, function st
 		sc.region, sc.service, sc.stage, function, w.Attributes["id"], w.Attributes["artifact"], string(text), secrets, w.Version, p.options.Now().UnixNano()); err != nil {
 		return err
 	}
-	pointer, _, err := p.store.resource(ctx, tx, sc, "pointer/"+function)
+	pointer, _, err := p.store.resource(ctx, tx, sc, resource.Pointer+"/"+function)
 	if err != nil {
 		return err
 	}
@@ -363,8 +364,8 @@ func (p *Platform) remove(ctx context.Context, sc scope, address, key, match str
 		if err := matches(before, exists, match); err != nil {
 			return err
 		}
-		if kind == expand.Function {
-			if _, there, _ := p.store.resource(ctx, tx, sc, "pointer/"+function); there {
+		if kind == resource.Function {
+			if _, there, _ := p.store.resource(ctx, tx, sc, resource.Pointer+"/"+function); there {
 				return refuse(409, "%s cannot be taken away while pointer/%s is there", address, function)
 			}
 		}
@@ -372,12 +373,12 @@ func (p *Platform) remove(ctx context.Context, sc scope, address, key, match str
 		if _, err := tx.ExecContext(ctx, where, args...); err != nil {
 			return err
 		}
-		if kind == expand.Revision {
+		if kind == resource.Revision {
 			if _, err := tx.ExecContext(ctx, `DELETE FROM revisions WHERE region = ? AND service = ? AND stage = ? AND function = ?`, sc.region, sc.service, sc.stage, function); err != nil {
 				return err
 			}
 		}
-		if kind == expand.Logs {
+		if kind == resource.Logs {
 			if _, err := tx.ExecContext(ctx, `DELETE FROM log_lines WHERE region = ? AND service = ? AND stage = ? AND function = ?`, sc.region, sc.service, sc.stage, function); err != nil {
 				return err
 			}
@@ -390,7 +391,7 @@ func (p *Platform) remove(ctx context.Context, sc scope, address, key, match str
 	if err == nil && was != nil {
 		p.skies.changed(sc, address, was)
 	}
-	if err == nil && kind == expand.Pointer {
+	if err == nil && kind == resource.Pointer {
 		p.pool.retire(sc, function, nil)
 	}
 	return err

@@ -14,6 +14,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"rudmar/core/event"
+	"rudmar/core/resource"
 	"rudmar/core/route"
 	"rudmar/platform/api"
 )
@@ -57,7 +58,7 @@ func (p *Platform) serveRoute(w http.ResponseWriter, r *http.Request) error {
 	if i < 0 {
 		return refuse(404, "no route of %s takes %s %s", sc, r.Method, path)
 	}
-	rest := strings.TrimPrefix(there.takers[i], "route/")
+	rest := strings.TrimPrefix(there.takers[i], resource.Route+"/")
 	if err := p.open(r, there, rest); err != nil {
 		return err
 	}
@@ -69,7 +70,7 @@ func (p *Platform) serveRoute(w http.ResponseWriter, r *http.Request) error {
 		return refuse(413, "a body may have %d MiB", maxBody>>20)
 	}
 	function, trigger, _ := strings.Cut(rest, "/")
-	inv, err := p.invoke(r.Context(), call{at: place{sc, function}, trigger: trigger, sticky: r.Header.Get(StickyHeader), event: routeEvent(r, path, params, body)})
+	inv, err := p.invoke(r.Context(), call{at: member{sc, function}, trigger: trigger, sticky: r.Header.Get(StickyHeader), event: routeEvent(r, path, params, body)})
 	if err != nil {
 		return err
 	}
@@ -170,7 +171,7 @@ func answerBytes(w http.ResponseWriter, status int, encoded, id string) error {
 
 // open checks whether the caller may use a trigger.
 func (p *Platform) open(r *http.Request, there *listing, rest string) error {
-	opening, ok := there.rows["opening/"+rest]
+	opening, ok := there.rows[resource.Opening+"/"+rest]
 	to, _ := opening.attributes["to"].([]any)
 	if slices.Contains(to, any("anyone")) {
 		return nil

@@ -36,7 +36,7 @@ func (p *Platform) runSchedules(ctx context.Context) {
 }
 
 type due struct {
-	at       place
+	at       member
 	address  string
 	time     time.Time
 	missed   int // later fires that are due as well

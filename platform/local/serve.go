@@ -16,6 +16,7 @@ import (
 
 	"rudmar/core/expand"
 	"rudmar/core/pack"
+	"rudmar/core/resource"
 	"rudmar/platform/api"
 )
 
@@ -154,7 +155,7 @@ func unescape(address string) string {
 }
 
 func (s *protocol) Invoke(ctx context.Context, r api.InvokeRequestObject) (api.InvokeResponseObject, error) {
-	inv, err := s.p.invoke(ctx, call{at: place{scope{r.Region, r.Service, r.Stage}, r.Function}, event: r.Body.Event, trigger: orZero(r.Body.Trigger)})
+	inv, err := s.p.invoke(ctx, call{at: member{scope{r.Region, r.Service, r.Stage}, r.Function}, event: r.Body.Event, trigger: orZero(r.Body.Trigger)})
 	return api.Invoke200JSONResponse(inv), err
 }
 
@@ -205,7 +206,7 @@ func (p *Platform) handChange(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if function, ok := strings.CutPrefix(address, "function/"); ok {
+	if function, ok := strings.CutPrefix(address, resource.Function+"/"); ok {
 		if err := p.publish(ctx, sc, function, before); err != nil {
 			return err
 		}
@@ -215,18 +216,18 @@ func (p *Platform) handChange(c *echo.Context) error {
 
 // publish freezes a function as it is now and points all calls to that.
 func (p *Platform) publish(ctx context.Context, sc scope, function string, config row) error {
-	now, ok, err := p.store.resource(ctx, p.store.db, sc, "revision/"+function)
+	now, ok, err := p.store.resource(ctx, p.store.db, sc, resource.Revision+"/"+function)
 	if err != nil || !ok {
 		return err
 	}
 	configuration := expand.Configuration(config.attributes)
 	artifact, _ := now.attributes["artifact"].(string)
 	id := expand.RevisionID(artifact, configuration)
-	if _, err := p.put(ctx, sc, "revision/"+function, wish{Key: "hand-" + random(8), Version: now.version,
+	if _, err := p.put(ctx, sc, resource.Revision+"/"+function, wish{Key: "hand-" + random(8), Version: now.version,
 		Attributes: map[string]any{"artifact": artifact, "configuration": configuration, "id": id}}); err != nil {
 		return err
 	}
-	_, err = p.put(ctx, sc, "pointer/"+function, wish{Key: "hand-" + random(8), Version: now.version,
+	_, err = p.put(ctx, sc, resource.Pointer+"/"+function, wish{Key: "hand-" + random(8), Version: now.version,
 		Attributes: map[string]any{"shares": map[string]any{id: 100.0}}})
 	return err
 }

@@ -9,7 +9,7 @@ import (
 	"github.com/labstack/echo/v5"
 )
 
-func (p *Platform) queryTable(c *echo.Context, at place, table, _ string) error {
+func (p *Platform) queryTable(c *echo.Context, at member, table, _ string) error {
 	rows, err := p.store.db.QueryContext(c.Request().Context(), `SELECT key, value FROM tables
 		WHERE region = ? AND service = ? AND stage = ? AND name = ? AND substr(key, 1, length(?)) = ? ORDER BY key LIMIT 1000`,
 		at.region, at.service, at.stage, table, c.QueryParam("prefix"), c.QueryParam("prefix"))
@@ -31,7 +31,7 @@ func (p *Platform) queryTable(c *echo.Context, at place, table, _ string) error 
 	return c.JSON(http.StatusOK, map[string]any{"rows": out})
 }
 
-func (p *Platform) readRow(c *echo.Context, at place, table, key string) error {
+func (p *Platform) readRow(c *echo.Context, at member, table, key string) error {
 	var value string
 	err := p.store.db.QueryRowContext(c.Request().Context(), `SELECT value FROM tables WHERE region = ? AND service = ? AND stage = ? AND name = ? AND key = ?`,
 		at.region, at.service, at.stage, table, key).Scan(&value)
@@ -44,7 +44,7 @@ func (p *Platform) readRow(c *echo.Context, at place, table, key string) error {
 	return c.JSONBlob(http.StatusOK, []byte(value))
 }
 
-func (p *Platform) writeRow(c *echo.Context, at place, table, key string) error {
+func (p *Platform) writeRow(c *echo.Context, at member, table, key string) error {
 	row, err := body(c, maxRowBytes, "a row")
 	switch {
 	case err != nil:
@@ -61,7 +61,7 @@ func (p *Platform) writeRow(c *echo.Context, at place, table, key string) error 
 	return c.NoContent(http.StatusNoContent)
 }
 
-func (p *Platform) deleteRow(c *echo.Context, at place, table, key string) error {
+func (p *Platform) deleteRow(c *echo.Context, at member, table, key string) error {
 	if _, err := p.store.db.ExecContext(c.Request().Context(), `DELETE FROM tables WHERE region = ? AND service = ? AND stage = ? AND name = ? AND key = ?`,
 		at.region, at.service, at.stage, table, key); err != nil {
 		return err

@@ -37,7 +37,7 @@ func TestRetention(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, function := range []string{"short", "long", "unsaid"} {
-		at := place{sc, function}
+		at := member{sc, function}
 		p.observed.line(at, api.LogLine{At: now.UnixMilli(), Function: function, Text: "said"})
 		p.observed.count(call{at: at}, api.Invocation{Outcome: api.Answered})
 	}

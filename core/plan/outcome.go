@@ -1,0 +1,90 @@
+package plan
+
+import (
+	"sort"
+
+	"rudmar/core/canon"
+	"rudmar/core/resource"
+)
+
+// states is what a resource was recorded as, is live, and is wanted to be: its
+// attributes, or nil where it is not there.
+type states struct{ record, live, wanted map[string]any }
+
+// outcome is what the three states of a resource come to.
+type outcome struct {
+	Change      resource.Change // "" for nothing
+	RecordOnly  bool            // live is right already, only the record changes
+	UndoesDrift bool            // the change also overwrites one made by hand
+	Conflict    bool            // it cannot be done; the plan stops
+}
+
+// outcome decides by the table of docs/architecture.md, row by row. inPlace
+// tells whether the platform can change these attributes of a live resource.
+func (s states) outcome(inPlace func(names []string) bool) outcome {
+	if s.wanted == nil {
+		switch {
+		case s.record == nil:
+			return outcome{} // not recorded, not wanted: whatever is live is not ours
+		case s.live == nil:
+			return outcome{Change: resource.Delete, RecordOnly: true} // recorded, not wanted | absent
+		}
+		return outcome{Change: resource.Delete} // recorded, not wanted | present
+	}
+	left := differences(s.live, s.wanted)
+	if s.record == nil {
+		switch {
+		case s.live == nil:
+			return outcome{Change: resource.Create} // not recorded, wanted | absent
+		case !inPlace(left):
+			return outcome{Conflict: true} // not recorded, wanted | present
+		}
+		return outcome{Change: resource.Adopt, RecordOnly: len(left) == 0} // not recorded, wanted | present
+	}
+	if s.live == nil {
+		return outcome{Change: resource.Create} // recorded, wanted | absent
+	}
+	toWanted, drift := differences(s.record, s.wanted), differences(s.record, s.live)
+	switch {
+	case len(toWanted) == 0 && len(drift) == 0:
+		return outcome{} // same | same
+	case len(toWanted) == 0:
+		return outcome{Change: resource.Restore} // same | differs
+	}
+	change := resource.Update
+	if !inPlace(toWanted) {
+		change = resource.Replace
+	}
+	switch {
+	case len(left) == 0:
+		return outcome{Change: change, RecordOnly: true} // differs | already as wanted
+	case len(drift) == 0:
+		return outcome{Change: change} // differs | as recorded
+	}
+	return outcome{Change: change, UndoesDrift: true} // differs | differs from both
+}
+
+// present gives attributes that are there, be they none.
+func present(attributes map[string]any) map[string]any {
+	if attributes == nil {
+		return map[string]any{}
+	}
+	return attributes
+}
+
+// differences names the attributes in which two states differ, sorted.
+func differences(before, after map[string]any) []string {
+	var out []string
+	for name, v := range before {
+		if w, ok := after[name]; !ok || !canon.Equal(v, w) {
+			out = append(out, name)
+		}
+	}
+	for name := range after {
+		if _, ok := before[name]; !ok {
+			out = append(out, name)
+		}
+	}
+	sort.Strings(out)
+	return out
+}

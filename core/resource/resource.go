@@ -1,0 +1,39 @@
+// Package resource names what a platform keeps for functions: the kinds of
+// resources that manifests become, their addresses, and what can happen to one.
+package resource
+
+import "strings"
+
+// The kinds of resources.
+const (
+	Identity     = "identity"     // who a function is on the platform
+	Grant        = "grant"        // what an identity may do with one resource
+	Logs         = "logs"         // a function's log store
+	Function     = "function"     // a function's configuration
+	Revision     = "revision"     // code and configuration frozen together
+	Pointer      = "pointer"      // which revision gets which share of the calls
+	Opening      = "opening"      // who may call through a trigger
+	Route        = "route"        // a trigger by HTTP
+	Schedule     = "schedule"     // a trigger by time
+	Subscription = "subscription" // a trigger by objects, a queue or another function
+)
+
+// Split gives the kind of an address and what stands behind it:
+// "route/warn/ask" is a route, "warn/ask".
+func Split(address string) (kind, rest string) {
+	kind, rest, _ = strings.Cut(address, "/")
+	return kind, rest
+}
+
+// Change is what happens to a resource.
+type Change string
+
+// The kinds of change.
+const (
+	Create  Change = "create"
+	Update  Change = "update"
+	Replace Change = "replace"
+	Delete  Change = "delete"
+	Adopt   Change = "adopt"   // take over what is live but not recorded
+	Restore Change = "restore" // undo drift
+)
