@@ -93,19 +93,21 @@ func (e *Engine) assemble(ctx context.Context, o Options) error {
 	}
 	e.Checks = check.New(o.Platforms, o.Now, o.Log)
 	e.Planner = deploy.NewPlanner(e.Store, o.Platforms, e.People.Secrets)
-	e.Line = deliver.New(e.Store, e.Planner, e.People, e.Events, o.Log)
-	if e.Build, err = build.New(e.Store, e.Host.Repository, e.Checks.Offers, filepath.Join(o.Dir, "artifacts"), e.Events, o.Log, e.Line.Built); err != nil {
+	e.Line = deliver.New(deliver.Config{Store: e.Store, Planner: e.Planner, People: e.People, Events: e.Events, Log: o.Log})
+	if e.Build, err = build.New(build.Config{
+		Store: e.Store, Repository: e.Host.Repository, Offers: e.Checks.Offers, Dir: filepath.Join(o.Dir, "artifacts"), Events: e.Events, Log: o.Log, Built: e.Line.Built,
+	}); err != nil {
 		return err
 	}
 	archives := func(digest string) ([]byte, error) {
 		archive, _, err := e.Build.Archive(digest)
 		return archive, err
 	}
-	e.Watch = observe.New(e.Store, e.Planner, e.Events, o.Log, o.LookEvery)
-	e.Runner = deploy.NewRunner(ctx, e.Store, e.Planner, archives, e.Events, o.Log, func(ctx context.Context, d store.Deployment) {
+	e.Watch = observe.New(observe.Config{Store: e.Store, Planner: e.Planner, Events: e.Events, Log: o.Log, Every: o.LookEvery})
+	e.Runner = deploy.NewRunner(ctx, deploy.RunnerConfig{Store: e.Store, Planner: e.Planner, Archives: archives, Events: e.Events, Log: o.Log, Ended: func(ctx context.Context, d store.Deployment) {
 		e.Line.Ended(ctx, d)
 		e.Watch.Nudge()
-	})
+	}})
 	e.Line.Connect(e.Runner)
 	return errors.Join(e.Runner.Resume(ctx), e.catchUp(ctx))
 }

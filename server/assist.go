@@ -8,11 +8,11 @@ import (
 
 	"rudmar/core/author"
 	"rudmar/core/check"
-	"rudmar/core/language"
 	"rudmar/core/manifest"
 	"rudmar/core/route"
 	"rudmar/engine/store"
 	"rudmar/server/api"
+	"rudmar/server/view"
 )
 
 // shownFires is how many of a schedule's next times are told.
@@ -50,7 +50,7 @@ func (h *handlers) AssistSource(ctx context.Context, r api.AssistSourceRequestOb
 	if result.Service != nil {
 		for _, fn := range result.Service.Functions {
 			if fn.File == r.Body.File {
-				out.Notes = append(out.Notes, h.lineNotes(ctx, r.Service, fn, orZero(r.Body.Stage), int32(r.Body.Line))...)
+				out.Notes = append(out.Notes, h.lineNotes(ctx, r.Service, fn, api.OrZero(r.Body.Stage), int32(r.Body.Line))...)
 			}
 		}
 	}
@@ -68,7 +68,7 @@ func (h *handlers) lineNotes(ctx context.Context, service string, fn *manifest.F
 		}
 		switch t.Kind {
 		case manifest.CronTrigger, manifest.EveryTrigger:
-			note := api.LineNote{Kind: api.Fires, Title: "Next fires of " + t.Name, Lines: []string{}, Fires: []int64{}, Zone: optional(t.Zone.V)}
+			note := api.LineNote{Kind: api.Fires, Title: "Next fires of " + t.Name, Lines: []string{}, Fires: []int64{}, Zone: api.Optional(t.Zone.V)}
 			if t.Off.V {
 				note.Title += ", were it not switched off"
 			}
@@ -76,63 +76,22 @@ func (h *handlers) lineNotes(ctx context.Context, service string, fn *manifest.F
 				for _, at := range schedule.Times(h.engine.Store.Now(), shownFires) {
 					note.Fires = append(note.Fires, at.UnixMilli())
 				}
-				note.Lines = append(note.Lines, fmt.Sprintf("%d times a day", schedule.PerDay(h.engine.Store.Now())))
+				note.Lines = append(note.Lines, view.TimesADay(schedule.PerDay(h.engine.Store.Now())))
 			}
 			out = append(out, note)
 		case manifest.RouteTrigger:
-			out = append(out, api.LineNote{Kind: api.Route, Title: "Requests that " + t.Name + " takes", Fires: []int64{}, Lines: routeWords(t)})
+			out = append(out, api.LineNote{Kind: api.Route, Title: "Requests that " + t.Name + " takes", Fires: []int64{}, Lines: view.RouteWords(t)})
 		}
 	}
 	for _, p := range config.Permissions {
 		if p.From.Line == line && p.From.File == fn.File {
-			out = append(out, api.LineNote{Kind: api.Permission, Title: "What " + fn.Name + " may do by this", Fires: []int64{}, Lines: permissionWords(p)})
+			out = append(out, api.LineNote{Kind: api.Permission, Title: "What " + fn.Name + " may do by this", Fires: []int64{}, Lines: view.PermissionWords(p)})
 		}
 	}
 	if config.Memory.From.Line == line && config.Memory.From.File == fn.File || config.Timeout.From.Line == line && config.Timeout.From.File == fn.File {
 		out = append(out, h.observed(ctx, service, fn.Name))
 	}
 	return out
-}
-
-func routeWords(t manifest.Trigger) []string {
-	r := t.Route.V
-	method := r.Method
-	if method == "ANY" {
-		method = "any method"
-	}
-	lines := []string{fmt.Sprintf("%s on %s, open to %s", method, r.Path(), strings.Join(t.OpenTo.V, ", "))}
-	for _, s := range r.Segments {
-		switch s.Kind {
-		case route.Parameter:
-			lines = append(lines, fmt.Sprintf("{%s} is one segment, given as params.%s", s.Text, s.Text))
-		case route.Rest:
-			lines = append(lines, fmt.Sprintf("{%s...} is all the rest of the path, one segment or more", s.Text))
-		}
-	}
-	return lines
-}
-
-func permissionWords(p manifest.Permission) []string {
-	of, literal := p.Of.Literal()
-	if !literal {
-		return []string{"it may " + strings.Join(p.May, ", ") + " what the reference names in each stage"}
-	}
-	kind, name, _ := strings.Cut(of, "/")
-	what := fmt.Sprintf("the %s %s", strings.TrimSuffix(kind, "s"), name)
-	if prefix, open := strings.CutSuffix(name, "*"); open {
-		what = fmt.Sprintf("every one of %s whose name starts with %q", kind, prefix)
-		if prefix == "" {
-			what = "all " + kind
-		}
-	}
-	var lines []string
-	for _, verb := range p.May {
-		if verb == "*" {
-			verb = "do everything with"
-		}
-		lines = append(lines, verb+" "+what)
-	}
-	return lines
 }
 
 // observed tells what a function took of late, in each stage.
@@ -144,12 +103,12 @@ func (h *handlers) observed(ctx context.Context, service, function string) api.L
 	}
 	for place, look := range looks {
 		if f, ok := look.Functions[function]; ok && f.Calls > 0 {
-			note.Lines = append(note.Lines, fmt.Sprintf("%s on %s: %d calls, memory peak %s, %.0f ms at most", place.Stage, place.Target, f.Calls, language.FormatSize(f.MemoryPeak), f.MaxMs))
+			note.Lines = append(note.Lines, view.ObservedWords(place, f))
 		}
 	}
 	slices.Sort(note.Lines)
 	if len(note.Lines) == 0 {
-		note.Lines = append(note.Lines, "nothing yet")
+		note.Lines = append(note.Lines, view.NothingObserved)
 	}
 	return note
 }
@@ -188,24 +147,6 @@ func (h *handlers) RouteRequest(ctx context.Context, r api.RouteRequestRequestOb
 			routes, out.Takers = slices.Insert(routes, at, t.Route.V), slices.Insert(out.Takers, at, taker)
 		}
 	}
-	out.Why = whyRoute(routes)
+	out.Why = view.WhyRoute(routes)
 	return api.RouteRequest200JSONResponse(out), nil
-}
-
-// whyRoute says why the first of the routes that match wins.
-func whyRoute(routes []route.Route) string {
-	switch {
-	case len(routes) == 0:
-		return "no route takes it: it is answered with 404"
-	case len(routes) == 1:
-		return "only this route takes it"
-	}
-	a, b := routes[0], routes[1]
-	for i := range min(len(a.Segments), len(b.Segments)) {
-		if a.Segments[i].Kind != b.Segments[i].Kind {
-			kinds := map[route.SegmentKind]string{route.Literal: "a literal", route.Parameter: "a parameter", route.Rest: "a rest"}
-			return fmt.Sprintf("%s goes first: at segment %d it has %s, %s has %s", a, i+1, kinds[a.Segments[i].Kind], b, kinds[b.Segments[i].Kind])
-		}
-	}
-	return fmt.Sprintf("%s goes first: it names its method", a)
 }

@@ -47,7 +47,7 @@ func (h *handlers) CheckSource(ctx context.Context, r api.CheckSourceRequestObje
 		out.Effect, changed = effect(then, now)
 	}
 	shown := func(all []expand.Resource, s *manifest.Service) []expand.Resource {
-		return besideFile(all, s, orZero(r.Body.File), changed)
+		return besideFile(all, s, api.OrZero(r.Body.File), changed)
 	}
 	beside := shown(now, edited.Service)
 	out.More = max(0, len(beside)-shownResources)
@@ -175,7 +175,7 @@ func becomesOf(resources []expand.Resource, units map[string]string) ([]api.Beco
 	for i := range out {
 		for j := range out[i].Attributes {
 			a := &out[i].Attributes[j]
-			a.Unit = optional(units[out[i].Kind+"."+a.Name])
+			a.Unit = api.Optional(units[out[i].Kind+"."+a.Name])
 		}
 	}
 	return out, err

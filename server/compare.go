@@ -33,7 +33,7 @@ func (h *handlers) CompareVersions(ctx context.Context, r api.CompareVersionsReq
 			kind, _, _ := strings.Cut(resources[i].Address, "/")
 			for j := range resources[i].Attributes {
 				a := &resources[i].Attributes[j]
-				a.Unit = optional(units[kind+"."+a.Name])
+				a.Unit = api.Optional(units[kind+"."+a.Name])
 			}
 		}
 	}

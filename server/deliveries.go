@@ -132,10 +132,10 @@ func (h *handlers) actions(ctx context.Context, d store.Delivery, gates []delive
 	out := []string{}
 	for _, g := range gates {
 		if d.State == delivery.Waiting && g.State == delivery.Waits {
-			if g.Kind == "request" && people.May(p, people.Deploy) == nil {
+			if g.Kind == delivery.RequestGate && people.May(p, people.Deploy) == nil {
 				out = append(out, "request")
 			}
-			if g.Kind == "approvals" && people.May(p, people.Approve) == nil {
+			if g.Kind == delivery.ApprovalsGate && people.May(p, people.Approve) == nil {
 				out = append(out, "approve")
 			}
 		}
@@ -164,7 +164,7 @@ func (h *handlers) isThere(ctx context.Context, d store.Delivery) (bool, error) 
 }
 
 func (h *handlers) ActOnDelivery(ctx context.Context, r api.ActOnDeliveryRequestObject) (api.ActOnDeliveryResponseObject, error) {
-	person, line, comment := who(ctx).person, h.engine.Line, orZero(r.Body.Comment)
+	person, line, comment := who(ctx).person, h.engine.Line, api.OrZero(r.Body.Comment)
 	var err error
 	switch r.Action {
 	case "request":

@@ -47,7 +47,7 @@ func (h *handlers) GetFigures(ctx context.Context, r api.GetFiguresRequestObject
 	total := figures.Sum{}
 	for _, m := range figures.ByRevision(measured) {
 		total.Add(m.Sum)
-		out.Revisions = append(out.Revisions, api.RevisionFigures{Revision: m.Revision, Version: optional(m.Version), Calls: m.Calls, Errors: m.Errors, Throttled: m.Throttled, Cold: m.Cold,
+		out.Revisions = append(out.Revisions, api.RevisionFigures{Revision: m.Revision, Version: api.Optional(m.Version), Calls: m.Calls, Errors: m.Errors, Throttled: m.Throttled, Cold: m.Cold,
 			P50: m.Quantile(0.5), P95: m.Quantile(0.95), P99: m.Quantile(0.99), MaxMs: m.MaxMs, MemoryPeak: m.MemoryPeak, ErrorKinds: m.ErrorKinds})
 	}
 	out.Durations = stepsOf(total.Durations)
@@ -75,7 +75,7 @@ func measuredOf(minutes []wire.MinuteSum, function string) []figures.Measured {
 				durations[bucket] += n
 			}
 		}
-		out = append(out, figures.Measured{At: m.Minute, Revision: m.Revision, Version: orZero(m.Version), Sum: figures.Sum{Calls: m.Calls, Errors: m.Errors, Throttled: m.Throttled, Cold: m.Cold,
+		out = append(out, figures.Measured{At: m.Minute, Revision: m.Revision, Version: api.OrZero(m.Version), Sum: figures.Sum{Calls: m.Calls, Errors: m.Errors, Throttled: m.Throttled, Cold: m.Cold,
 			TotalMs: m.TotalMs, MaxMs: m.MaxMs, MemoryPeak: m.MemoryPeak, ErrorKinds: m.ErrorKinds, Durations: durations}})
 	}
 	return out

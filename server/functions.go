@@ -18,17 +18,18 @@ import (
 	"rudmar/engine/store"
 	"rudmar/platform"
 	"rudmar/server/api"
+	"rudmar/server/view"
 )
 
 func (h *handlers) GetFunction(ctx context.Context, r api.GetFunctionRequestObject) (api.GetFunctionResponseObject, error) {
-	v, err := h.view(ctx, r.Service)
+	v, err := h.facts(ctx, r.Service)
 	if err != nil {
 		return nil, err
 	}
 	out := api.FunctionDetail{Function: r.Function, Stage: r.Stage, Functions: []string{}, Targets: []string{}, Routes: []api.RouteAddress{}, Schedules: []api.ScheduleNext{},
 		Samples: []api.Sample{}, Settings: []api.BecomesAttribute{}, Permissions: []api.PermissionUse{}, Drift: []api.Drifted{}}
-	there, _ := v.versionIn(r.Stage)
-	service := v.manifests
+	there, _ := v.VersionIn(r.Stage)
+	service := v.Manifests
 	if there > 0 {
 		if service, _, err = h.engine.Planner.Service(ctx, r.Service, there); err != nil {
 			return nil, err
@@ -84,7 +85,7 @@ func (h *handlers) describe(out *api.FunctionDetail, fn *manifest.Function, stag
 		if t.Kind != manifest.CronTrigger && t.Kind != manifest.EveryTrigger {
 			continue
 		}
-		next := api.ScheduleNext{Trigger: t.Name, Text: strings.TrimSuffix(triggerText(t), " (off)"), Enabled: !t.Off.V, Next: []int64{}}
+		next := api.ScheduleNext{Trigger: t.Name, Text: view.CallerWords(t), Enabled: !t.Off.V, Next: []int64{}}
 		if t.Kind == manifest.CronTrigger {
 			next.Text += " in " + t.Zone.V
 		}
@@ -97,20 +98,20 @@ func (h *handlers) describe(out *api.FunctionDetail, fn *manifest.Function, stag
 	}
 	for _, s := range cases.Samples(fn, config, now) {
 		event := s.Call.Event
-		out.Samples = append(out.Samples, api.Sample{Name: s.Name, Trigger: optional(s.Call.Trigger), Event: &event})
+		out.Samples = append(out.Samples, api.Sample{Name: s.Name, Trigger: api.Optional(s.Call.Trigger), Event: &event})
 	}
 	for _, c := range fn.Cases {
 		if call, err := cases.Build(config, fn.Name, c.Send, now); err == nil {
 			event := call.Event
-			out.Samples = append(out.Samples, api.Sample{Name: c.Name, Trigger: optional(call.Trigger), Event: &event, Case: optional(true)})
+			out.Samples = append(out.Samples, api.Sample{Name: c.Name, Trigger: api.Optional(call.Trigger), Event: &event, Case: api.Optional(true)})
 		}
 	}
 }
 
 // live adds what is recorded and what the platform tells.
-func (h *handlers) live(ctx context.Context, out *api.FunctionDetail, v *view) error {
+func (h *handlers) live(ctx context.Context, out *api.FunctionDetail, v *view.Facts) error {
 	var figures observe.Figures
-	for _, p := range v.at(out.Stage) {
+	for _, p := range v.At(out.Stage) {
 		record, err := h.engine.Store.Record(ctx, p.Place)
 		if err != nil {
 			return err
@@ -130,13 +131,13 @@ func (h *handlers) live(ctx context.Context, out *api.FunctionDetail, v *view) e
 				out.Routes = append(out.Routes, api.RouteAddress{Target: p.Target.String(), Trigger: rest, Method: textOf(rec.Attributes["method"]),
 					Url: textOf(rec.Platform["url"]), To: to[rest], Enabled: rec.Attributes["enabled"] != false})
 			case resource.Grant:
-				grant := api.PermissionUse{Resource: textOf(rec.Attributes["resource"]), Verbs: strings.Split(words(rec.Attributes["verbs"]), ", "), Granted: optional(true)}
+				grant := api.PermissionUse{Resource: textOf(rec.Attributes["resource"]), Verbs: strings.Split(words(rec.Attributes["verbs"]), ", "), Granted: api.Optional(true)}
 				if !slices.ContainsFunc(out.Permissions, func(p api.PermissionUse) bool { return p.Resource == grant.Resource }) {
 					out.Permissions = append(out.Permissions, grant)
 				}
 			}
 		}
-		look := v.looks[p.Place]
+		look := v.Looks[p.Place]
 		figures = figures.Plus(look.Functions[out.Function])
 		if err := addDrift(out, look.Drift, p.Target.String()); err != nil {
 			return err
@@ -183,7 +184,7 @@ func (h *handlers) uses(ctx context.Context, out *api.FunctionDetail, p manifest
 			continue
 		}
 		i := slices.IndexFunc(out.Permissions, func(g api.PermissionUse) bool {
-			return orZero(g.Granted) && g.Resource == u.Resource && (!u.Allowed || slices.Contains(g.Verbs, u.Verb))
+			return api.OrZero(g.Granted) && g.Resource == u.Resource && (!u.Allowed || slices.Contains(g.Verbs, u.Verb))
 		})
 		switch {
 		case i >= 0 && u.Allowed:
@@ -203,7 +204,7 @@ func (h *handlers) CallFunction(ctx context.Context, r api.CallFunctionRequestOb
 	if err != nil {
 		return nil, err
 	}
-	inv, err := client.Invoke(ctx, scope, r.Function, orZero(r.Body.Trigger), r.Body.Event)
+	inv, err := client.Invoke(ctx, scope, r.Function, api.OrZero(r.Body.Trigger), r.Body.Event)
 	if err != nil {
 		return nil, err
 	}
@@ -216,7 +217,7 @@ func (h *handlers) GetLogs(ctx context.Context, r api.GetLogsRequestObject) (api
 	if err != nil {
 		return nil, err
 	}
-	lines, err := client.Logs(ctx, scope, platform.LogQuery{Function: orZero(r.Params.Function), After: orZero(r.Params.After), Limit: 500})
+	lines, err := client.Logs(ctx, scope, platform.LogQuery{Function: api.OrZero(r.Params.Function), After: api.OrZero(r.Params.After), Limit: 500})
 	if err != nil {
 		return nil, err
 	}

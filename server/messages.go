@@ -16,7 +16,7 @@ func (h *handlers) GetMessages(ctx context.Context, r api.GetMessagesRequestObje
 	if err != nil {
 		return nil, err
 	}
-	list, err := client.MessagesAfter(ctx, scope, r.Params.Parked, orZero(r.Params.After))
+	list, err := client.MessagesAfter(ctx, scope, r.Params.Parked, api.OrZero(r.Params.After))
 	if err != nil {
 		return nil, err
 	}

@@ -13,28 +13,29 @@ import (
 	"rudmar/engine/people"
 	"rudmar/engine/store"
 	"rudmar/server/api"
+	"rudmar/server/view"
 )
 
 func (h *handlers) MakePlan(ctx context.Context, r api.MakePlanRequestObject) (api.MakePlanResponseObject, error) {
-	v, err := h.view(ctx, r.Service)
+	v, err := h.facts(ctx, r.Service)
 	if err != nil {
 		return nil, err
 	}
-	place := manifest.PlaceOf(r.Service, r.Body.Stage, orZero(r.Body.Target))
-	if v.manifests == nil || v.manifests.Stage(place.Stage) == nil {
+	place := manifest.PlaceOf(r.Service, r.Body.Stage, api.OrZero(r.Body.Target))
+	if v.Manifests == nil || v.Manifests.Stage(place.Stage) == nil {
 		return nil, fmt.Errorf("%s has no stage %s: %w", r.Service, place.Stage, store.ErrNotFound)
 	}
-	if targets := v.manifests.Stage(place.Stage).Targets; place.Target == (manifest.Target{}) && len(targets) > 0 {
+	if targets := v.Manifests.Stage(place.Stage).Targets; place.Target == (manifest.Target{}) && len(targets) > 0 {
 		place.Target = targets[0]
 	}
-	version := orZero(r.Body.Version)
+	version := api.OrZero(r.Body.Version)
 	if version == 0 {
 		there, err := h.engine.Store.Stage(ctx, place)
 		if err != nil {
 			return nil, err
 		}
 		if version = there.Version; version == 0 {
-			version = v.newest
+			version = v.Newest
 		}
 	}
 	if version == 0 {
@@ -62,32 +63,12 @@ func (h *handlers) keptPlan(ctx context.Context, id int64) (api.KeptPlan, error)
 	if err != nil {
 		return api.KeptPlan{}, fmt.Errorf("plan %d: %w", id, err)
 	}
-	out := api.KeptPlan{Id: kept.ID, Person: kept.Person, MadeAt: kept.MadeAt.UnixMilli(), Confirm: optional(confirmation(kept.Plan))}
+	out := api.KeptPlan{Id: kept.ID, Person: kept.Person, MadeAt: kept.MadeAt.UnixMilli(), Confirm: api.Optional(view.Confirmation(kept.Plan))}
 	if out.Plan, err = convert[api.Plan](kept.Plan); err != nil {
 		return out, err
 	}
 	out.Runnable, err = h.runnable(ctx, kept.Plan)
 	return out, err
-}
-
-// confirmation says why running a plan has to be confirmed, "" where it need not be.
-func confirmation(p *plan.Plan) string {
-	var reasons []string
-	deletes := 0
-	for _, s := range p.Steps {
-		if s.Change == resource.Delete && !s.RecordOnly {
-			deletes++
-		}
-	}
-	if deletes > 0 {
-		reasons = append(reasons, fmt.Sprintf("%d resources are deleted", deletes))
-	}
-	for _, o := range p.Consequences.Opened {
-		if o.Public && o.Before != "" {
-			reasons = append(reasons, o.Route+" becomes public")
-		}
-	}
-	return strings.Join(reasons, "; ")
 }
 
 // runnable says how a plan is run: at once, by taking a version back, or
@@ -126,7 +107,7 @@ func (h *handlers) RunPlan(ctx context.Context, r api.RunPlanRequestObject) (api
 		return nil, fmt.Errorf("plan %d: %w", r.Id, err)
 	}
 	b := kept.Plan.Base
-	if reason := confirmation(kept.Plan); reason != "" && orZero(r.Body.Confirm) != b.Stage {
+	if reason := view.Confirmation(kept.Plan); reason != "" && api.OrZero(r.Body.Confirm) != b.Stage {
 		return nil, badRequest(fmt.Sprintf("%s: type the name of the stage, %s, to confirm", reason, b.Stage))
 	}
 	how, err := h.runnable(ctx, kept.Plan)
@@ -216,7 +197,7 @@ func (h *handlers) outputs(ctx context.Context, p manifest.Place) ([]api.Output,
 			o := api.Output{Function: r.Function, Name: name, Value: textOf(r.Platform[name])}
 			if r.Kind == resource.Route {
 				o.Name = textOf(r.Attributes["method"])
-				o.Note = optional("open to " + to[strings.TrimPrefix(r.Address, resource.Route+"/")])
+				o.Note = api.Optional("open to " + to[strings.TrimPrefix(r.Address, resource.Route+"/")])
 			} else {
 				o.Name = r.Kind
 			}

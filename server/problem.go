@@ -93,22 +93,6 @@ func convert[T any](v any) (T, error) {
 	return out, err
 }
 
-func optional[T comparable](v T) *T {
-	var zero T
-	if v == zero {
-		return nil
-	}
-	return &v
-}
-
-func orZero[T any](v *T) T {
-	if v == nil {
-		var zero T
-		return zero
-	}
-	return *v
-}
-
 func textOf(v any) string {
 	if s, ok := v.(string); ok {
 		return s

@@ -12,11 +12,11 @@ import (
 )
 
 func (h *handlers) GetSecrets(ctx context.Context, r api.GetSecretsRequestObject) (api.GetSecretsResponseObject, error) {
-	v, err := h.view(ctx, r.Service)
+	v, err := h.facts(ctx, r.Service)
 	if err != nil {
 		return nil, err
 	}
-	if v.manifests == nil || v.manifests.Stage(r.Stage) == nil {
+	if v.Manifests == nil || v.Manifests.Stage(r.Stage) == nil {
 		return nil, fmt.Errorf("the stage %s of %s: %w", r.Stage, r.Service, store.ErrNotFound)
 	}
 	kept, err := h.engine.Store.Secrets(ctx, r.Service, r.Stage)
@@ -24,8 +24,8 @@ func (h *handlers) GetSecrets(ctx context.Context, r api.GetSecretsRequestObject
 		return nil, err
 	}
 	out := api.GetSecrets200JSONResponse{}
-	for _, name := range v.manifests.Secrets {
-		secret := api.StageSecret{Name: name, UsedBy: usersOf(v.manifests, r.Stage, name)}
+	for _, name := range v.Manifests.Secrets {
+		secret := api.StageSecret{Name: name, UsedBy: usersOf(v.Manifests, r.Stage, name)}
 		if i := slices.IndexFunc(kept, func(s store.Sealed) bool { return s.Name == name }); i >= 0 {
 			at := kept[i].At.UnixMilli()
 			secret.SetAt, secret.SetBy = &at, &kept[i].Person
@@ -59,11 +59,11 @@ func (h *handlers) SetSecret(ctx context.Context, r api.SetSecretRequestObject) 
 	if err := people.May(person, people.Deploy); err != nil {
 		return nil, err
 	}
-	v, err := h.view(ctx, r.Service)
+	v, err := h.facts(ctx, r.Service)
 	if err != nil {
 		return nil, err
 	}
-	if v.manifests == nil || !slices.Contains(v.manifests.Secrets, r.Secret) || v.manifests.Stage(r.Stage) == nil {
+	if v.Manifests == nil || !slices.Contains(v.Manifests.Secrets, r.Secret) || v.Manifests.Stage(r.Stage) == nil {
 		return nil, badRequest(fmt.Sprintf("%s declares no secret %q, or has no stage %s", r.Service, r.Secret, r.Stage))
 	}
 	return api.SetSecret204Response{}, h.engine.People.SetSecret(ctx, r.Service, r.Stage, r.Secret, r.Body.Value, person.Handle)

@@ -140,7 +140,7 @@ func (h *handlers) GetHealth(ctx context.Context, _ api.GetHealthRequestObject) 
 		p := api.PlatformHealth{Name: name, Notes: []string{}}
 		kinds, err := client.Kinds(ctx)
 		if err != nil {
-			p.Why = optional(err.Error())
+			p.Why = api.Optional(err.Error())
 		} else {
 			p.Answers, p.Simulated, p.Notes = true, kinds.Simulated, kinds.Notes
 		}
@@ -176,7 +176,7 @@ func (h *handlers) ListServices(ctx context.Context, _ api.ListServicesRequestOb
 }
 
 func (h *handlers) GetJournal(ctx context.Context, r api.GetJournalRequestObject) (api.GetJournalResponseObject, error) {
-	list, err := h.engine.Store.Journal(ctx, r.Service, orZero(r.Params.Before), 200)
+	list, err := h.engine.Store.Journal(ctx, r.Service, api.OrZero(r.Params.Before), 200)
 	if err != nil {
 		return nil, err
 	}

@@ -16,6 +16,7 @@ import (
 	"rudmar/engine/people"
 	"rudmar/engine/store"
 	"rudmar/server/api"
+	"rudmar/server/view"
 	"rudmar/starter"
 )
 
@@ -56,7 +57,7 @@ func (h *handlers) GetSource(ctx context.Context, r api.GetSourceRequestObject) 
 		return nil, err
 	}
 	result := h.engine.Checks.Check(ctx, r.Service, folder)
-	out := api.Source{Runtimes: starter.Runtimes(), Branch: branch, Branches: []string{}, Head: headOf(commit, branch), Dir: s.Dir, Files: []api.SourceFile{}, History: []api.SourceHead{}}
+	out := api.Source{Runtimes: starter.Runtimes(), Branch: branch, Branches: []string{}, Head: view.Head(commit, branch), Dir: s.Dir, Files: []api.SourceFile{}, History: []api.SourceHead{}}
 	if out.Diagnostics, err = convert[[]api.Diagnostic](append([]diagnostic.Diagnostic{}, result.Diagnostics...)); err != nil {
 		return nil, err
 	}
@@ -72,7 +73,7 @@ func (h *handlers) GetSource(ctx context.Context, r api.GetSourceRequestObject) 
 		out.Files = append(out.Files, api.SourceFile{Path: f.Path, Size: f.Size, Problems: problems[f.Path]})
 	}
 	for _, c := range history {
-		out.History = append(out.History, headOf(c, branch))
+		out.History = append(out.History, view.Head(c, branch))
 	}
 	out.Taken = result.Service == nil || slices.ContainsFunc(result.Service.Stages, func(st manifest.Stage) bool {
 		return st.On == manifest.OnPush && st.Branch == branch
@@ -128,7 +129,7 @@ func (h *handlers) CommitSource(ctx context.Context, r api.CommitSourceRequestOb
 	if len(r.Body.Files) == 0 {
 		return nil, badRequest("nothing was changed, so there is nothing to commit")
 	}
-	hash, err := h.engine.Commit(ctx, engine.Edit{Onto: orZero(r.Body.Onto), Service: r.Service, Branch: r.Body.Branch, Base: r.Body.Base, Message: r.Body.Message, Files: changedFiles(r.Body.Files)}, person)
+	hash, err := h.engine.Commit(ctx, engine.Edit{Onto: api.OrZero(r.Body.Onto), Service: r.Service, Branch: r.Body.Branch, Base: r.Body.Base, Message: r.Body.Message, Files: changedFiles(r.Body.Files)}, person)
 	if errors.Is(err, engine.ErrBranchThere) {
 		return nil, badRequest(err.Error())
 	}

@@ -34,7 +34,7 @@ listing, and the list of what is inside. Exit code 3 tells that something is not
 				return err
 			}
 			defer s.Close()
-			b, err := build.New(s, nil, nil, filepath.Join(c.data, "artifacts"), nil, slog.Default(), nil)
+			b, err := build.New(build.Config{Store: s, Dir: filepath.Join(c.data, "artifacts"), Log: slog.Default()})
 			if err != nil {
 				return err
 			}

@@ -179,8 +179,8 @@ func Answer(answer any) (status int64, headers map[string]string, body any) {
 	return int64(s), headers, m["body"]
 }
 
-// Judge holds what came back against what was expected. A call that failed
-// holds nothing.
+// Judge holds what came back against what was expected, until the context's
+// deadline. A call that failed holds nothing.
 func Judge(ctx context.Context, language *expression.Language, expect []manifest.Expectation, o Observed) ([]Outcome, bool) {
 	status, headers, body := Answer(o.Answer)
 	if o.Failed != "" {

@@ -134,7 +134,7 @@ func fulfilled() delivery.Facts {
 }
 
 func TestGatesSayWhatTheyWaitFor(t *testing.T) {
-	if gates := delivery.Gates(stage(), fulfilled()); !delivery.AllHold(gates) || len(gates) != 7 || delivery.Summary(gates) != "all 7 hold" {
+	if gates := delivery.Gates(t.Context(), stage(), fulfilled()); !delivery.AllHold(gates) || len(gates) != 7 || delivery.Summary(gates) != "all 7 hold" {
 		t.Fatalf("fulfilled: %+v", gates)
 	}
 	tests := []struct {
@@ -168,7 +168,7 @@ func TestGatesSayWhatTheyWaitFor(t *testing.T) {
 	for _, tt := range tests {
 		f := fulfilled()
 		tt.change(&f)
-		gates := delivery.Gates(stage(), f)
+		gates := delivery.Gates(t.Context(), stage(), f)
 		if delivery.AllHold(gates) {
 			t.Errorf("%s: all hold", tt.name)
 		}
@@ -181,7 +181,7 @@ func TestGatesSayWhatTheyWaitFor(t *testing.T) {
 }
 
 func TestAStageOnPushHasNoGates(t *testing.T) {
-	if gates := delivery.Gates(&manifest.Stage{Name: "trial", On: manifest.OnPush}, delivery.Facts{}); len(gates) != 0 || !delivery.AllHold(gates) {
+	if gates := delivery.Gates(t.Context(), &manifest.Stage{Name: "trial", On: manifest.OnPush}, delivery.Facts{}); len(gates) != 0 || !delivery.AllHold(gates) {
 		t.Errorf("%+v", gates)
 	}
 }

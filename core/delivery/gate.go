@@ -23,9 +23,20 @@ const (
 	Fails GateState = "fails"
 )
 
+// The kinds of gates.
+const (
+	BeforeGate    = "before" // the stage before
+	RequestGate   = "request"
+	CasesGate     = "cases"
+	SoakGate      = "soak"
+	ApprovalsGate = "approvals"
+	WindowGate    = "window"
+	RuleGate      = "rule"
+)
+
 // Gate is one gate with its state and, in a sentence, why.
 type Gate struct {
-	Kind  string    `json:"kind"` // before, request, cases, soak, approvals, window or rule
+	Kind  string    `json:"kind"`
 	Name  string    `json:"name"`
 	State GateState `json:"state"`
 	Why   string    `json:"why"`
@@ -65,14 +76,15 @@ type Facts struct {
 	Variables map[string]any
 }
 
-// Gates gives every gate of a stage with its state, in a fixed order.
-func Gates(stage *manifest.Stage, f Facts) []Gate {
+// Gates gives every gate of a stage with its state, in a fixed order. Rules are
+// evaluated until the context's deadline.
+func Gates(ctx context.Context, stage *manifest.Stage, f Facts) []Gate {
 	var out []Gate
 	if stage.After != "" {
 		out = append(out, before(stage.After, f))
 	}
 	if stage.On == manifest.OnRequest {
-		g := Gate{Kind: "request", Name: "request", State: Waits, Why: "waits for somebody to ask for it"}
+		g := Gate{Kind: RequestGate, Name: "request", State: Waits, Why: "waits for somebody to ask for it"}
 		if f.Requested != "" {
 			g.State, g.Why = Holds, "asked for by "+f.Requested
 		}
@@ -91,7 +103,7 @@ func Gates(stage *manifest.Stage, f Facts) []Gate {
 		out = append(out, window(*stage.Gates.Window, f.Now))
 	}
 	for _, r := range stage.Gates.Rules {
-		out = append(out, rule(r, f.Variables))
+		out = append(out, rule(ctx, r, f.Variables))
 	}
 	return out
 }
@@ -119,7 +131,7 @@ func Summary(gates []Gate) string {
 }
 
 func before(stage string, f Facts) Gate {
-	g := Gate{Kind: "before", Name: "the stage before", State: Waits}
+	g := Gate{Kind: BeforeGate, Name: "the stage before", State: Waits}
 	switch {
 	case f.Before == Settled:
 		g.State, g.Why = Holds, "settled in "+stage
@@ -134,7 +146,7 @@ func before(stage string, f Facts) Gate {
 }
 
 func cases(stage *manifest.Stage, f Facts) Gate {
-	g := Gate{Kind: "cases", Name: "cases pass in " + stage.After, State: Waits, Why: "waits for the cases to run in " + stage.After}
+	g := Gate{Kind: CasesGate, Name: "cases pass in " + stage.After, State: Waits, Why: "waits for the cases to run in " + stage.After}
 	switch {
 	case !f.Cases.Ran:
 	case len(f.Cases.Failed) > 0:
@@ -149,7 +161,7 @@ func cases(stage *manifest.Stage, f Facts) Gate {
 
 func soak(stage *manifest.Stage, f Facts) Gate {
 	s := stage.Gates.Soak
-	g := Gate{Kind: "soak", Name: "soak in " + stage.After, State: Waits}
+	g := Gate{Kind: SoakGate, Name: "soak in " + stage.After, State: Waits}
 	if f.Before != Settled {
 		g.Why = "waits until it is settled in " + stage.After
 		return g
@@ -173,7 +185,7 @@ func soak(stage *manifest.Stage, f Facts) Gate {
 }
 
 func approvals(a manifest.Approvals, f Facts) Gate {
-	g := Gate{Kind: "approvals", Name: "approval", State: Waits}
+	g := Gate{Kind: ApprovalsGate, Name: "approval", State: Waits}
 	if a.Count > 1 {
 		g.Name = fmt.Sprintf("%d approvals", a.Count)
 	}
@@ -213,7 +225,7 @@ func Counts(a manifest.Approvals, p Approval, author string) bool {
 }
 
 func window(w manifest.Window, now time.Time) Gate {
-	g := Gate{Kind: "window", Name: "window", State: Waits}
+	g := Gate{Kind: WindowGate, Name: "window", State: Waits}
 	parsed, err := timing.ParseWindow(w.Days, w.Hours, w.Zone)
 	switch {
 	case err != nil:
@@ -226,8 +238,8 @@ func window(w manifest.Window, now time.Time) Gate {
 	return g
 }
 
-func rule(r manifest.GateRule, variables map[string]any) Gate {
-	g := Gate{Kind: "rule", Name: r.Name, State: Fails}
+func rule(ctx context.Context, r manifest.GateRule, variables map[string]any) Gate {
+	g := Gate{Kind: RuleGate, Name: r.Name, State: Fails}
 	if variables == nil {
 		g.State, g.Why = Waits, "waits for a plan to be judged by"
 		return g
@@ -242,7 +254,7 @@ func rule(r manifest.GateRule, variables map[string]any) Gate {
 		g.Why = err.Error()
 		return g
 	}
-	ok, err := e.Holds(context.Background(), variables)
+	ok, err := e.Holds(ctx, variables)
 	switch {
 	case err != nil:
 		g.Why = err.Error()

@@ -40,8 +40,6 @@ func (l *Language) Found(ctx context.Context, text string, variables map[string]
 	if err != nil {
 		return ""
 	}
-	ctx, cancel := context.WithTimeout(ctx, timeLimit)
-	defer cancel()
 	value, _, err := program.ContextEval(ctx, variables)
 	if err != nil {
 		return source + ": " + err.Error()

@@ -51,18 +51,29 @@ type Builder struct {
 	running map[int64]*running // by build
 }
 
-// New makes a builder that keeps archives in a folder and calls built after
-// each version.
-func New(s *store.Store, host func(string) source.Repository, offers func(context.Context) *check.Offers, dir string, hub *events.Hub, log *slog.Logger,
-	built func(ctx context.Context, service string, version int)) (*Builder, error) {
-	if err := os.MkdirAll(dir, 0o700); err != nil {
+// Config is what a builder works with.
+type Config struct {
+	Store      *store.Store
+	Repository func(name string) source.Repository
+	Offers     func(context.Context) *check.Offers // of the platforms
+	Dir        string                              // where archives are kept
+	Events     *events.Hub
+	Log        *slog.Logger
+	// Built is called after each version.
+	Built func(ctx context.Context, service string, version int)
+}
+
+// New makes a builder.
+func New(c Config) (*Builder, error) {
+	if err := os.MkdirAll(c.Dir, 0o700); err != nil {
 		return nil, fmt.Errorf("making the folder of archives: %w", err)
 	}
-	key, err := installationKey(filepath.Join(filepath.Dir(dir), "signing.key"))
+	key, err := installationKey(filepath.Join(filepath.Dir(c.Dir), "signing.key"))
 	if err != nil {
 		return nil, err
 	}
-	return &Builder{key: key, store: s, host: host, offers: offers, artifacts: dir, events: hub, log: log, built: built, wake: make(chan struct{}, 1), running: map[int64]*running{}}, nil
+	return &Builder{key: key, store: c.Store, host: c.Repository, offers: c.Offers, artifacts: c.Dir, events: c.Events, log: c.Log, built: c.Built,
+		wake: make(chan struct{}, 1), running: map[int64]*running{}}, nil
 }
 
 // Pushed looks at what has moved in a repository and asks for builds of the

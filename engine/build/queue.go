@@ -13,13 +13,6 @@ import (
 // atOnce is how many builds run at the same time.
 const atOnce = 2
 
-// States of a build that it ends in.
-const (
-	Done      = "done"
-	Failed    = "failed"
-	Cancelled = "cancelled"
-)
-
 // ErrEnded tells that a build has ended already.
 var ErrEnded = errors.New("the build has ended already")
 
@@ -145,7 +138,7 @@ func (b *Builder) logOf(id int64) *buildLog {
 func (b *Builder) Builds(ctx context.Context, service string, limit int) ([]store.Build, error) {
 	list, err := b.store.Builds(ctx, service, limit)
 	for i := range list {
-		if log := b.logOf(list[i].ID); log != nil && list[i].State == "queued" {
+		if log := b.logOf(list[i].ID); log != nil && list[i].State == store.BuildQueued {
 			list[i].State, list[i].Log = "running", log.String()
 		}
 	}
@@ -158,7 +151,7 @@ func (b *Builder) Cancel(ctx context.Context, id int64, person string) error {
 	if err != nil {
 		return err
 	}
-	if next.State != "queued" {
+	if next.State != store.BuildQueued {
 		return ErrEnded
 	}
 	b.mu.Lock()
@@ -171,7 +164,7 @@ func (b *Builder) Cancel(ctx context.Context, id int64, person string) error {
 		r.cancel(errCancelled)
 		return nil
 	}
-	next.State, next.Why = Cancelled, "cancelled by "+person+" before it began"
+	next.State, next.Why = store.BuildCancelled, "cancelled by "+person+" before it began"
 	if err := b.store.EndBuild(ctx, next); err != nil {
 		return err
 	}
@@ -182,29 +175,29 @@ func (b *Builder) Cancel(ctx context.Context, id int64, person string) error {
 func (b *Builder) one(own context.Context, next store.Build) {
 	log := b.logOf(next.ID)
 	number, err := b.build(own, next, log)
-	next.Log, next.Version, next.State = log.String(), number, Done
+	next.Log, next.Version, next.State = log.String(), number, store.BuildDone
 	ctx := context.WithoutCancel(own)
 	switch {
 	case err == nil:
 	case errors.Is(context.Cause(own), errCancelled):
-		next.State, next.Why = Cancelled, "cancelled while it ran"
+		next.State, next.Why = store.BuildCancelled, "cancelled while it ran"
 	case own.Err() != nil:
 		return // it stays queued and is built after the restart
 	default:
-		next.State, next.Why = Failed, err.Error()
+		next.State, next.Why = store.BuildFailed, err.Error()
 		b.log.Warn("build failed", "service", next.Service, "commit", next.Hash, "error", err)
 	}
 	if err := b.store.EndBuild(ctx, next); err != nil {
 		b.log.Error("ending a build", "error", err)
 		return
 	}
-	if next.State == Failed {
+	if next.State == store.BuildFailed {
 		if err := b.store.Note(ctx, store.Entry{Person: next.Person, Service: next.Service, What: "build failed", Text: next.Hash[:8] + ": " + next.Why}); err != nil {
 			b.log.Error("noting a build", "error", err)
 		}
 	}
 	b.events.Tell(ctx, next.Service, "build", map[string]any{"hash": next.Hash, "state": next.State, "version": number})
-	if next.State == Done {
+	if next.State == store.BuildDone {
 		b.built(own, next.Service, number)
 	}
 }

@@ -28,6 +28,10 @@ var (
 // lookEvery is how often gates that wait for time to pass are judged again.
 const lookEvery = 2 * time.Second
 
+// judging is how long all expressions of one judgement may take: the rules of a
+// stage's gates, or the expectations of a case.
+const judging = 500 * time.Millisecond
+
 // Line is the delivery line of all services.
 type Line struct {
 	store   *store.Store
@@ -47,9 +51,18 @@ type Line struct {
 // stageOf is a stage of a service, whatever its targets.
 type stageOf struct{ service, stage string }
 
+// Config is what the line works with.
+type Config struct {
+	Store   *store.Store
+	Planner *deploy.Planner
+	People  *people.Directory
+	Events  *events.Hub
+	Log     *slog.Logger
+}
+
 // New makes the line. Connect gives it the runner.
-func New(s *store.Store, p *deploy.Planner, d *people.Directory, hub *events.Hub, log *slog.Logger) *Line {
-	return &Line{store: s, planner: p, people: d, events: hub, log: log, wake: make(chan struct{}, 1), busy: map[stageOf]bool{}, waiters: map[int64]chan store.Deployment{}}
+func New(c Config) *Line {
+	return &Line{store: c.Store, planner: c.Planner, people: c.People, events: c.Events, log: c.Log, wake: make(chan struct{}, 1), busy: map[stageOf]bool{}, waiters: map[int64]chan store.Deployment{}}
 }
 
 // Connect gives the line the runner of its plans.
@@ -229,7 +242,9 @@ func (l *Line) Gates(ctx context.Context, d store.Delivery) ([]delivery.Gate, er
 	if len(stage.Gates.Rules) > 0 && facts.Before == delivery.Settled {
 		facts.Variables = l.variables(ctx, d, stage, v, facts)
 	}
-	return delivery.Gates(stage, facts), nil
+	ctx, cancel := context.WithTimeout(ctx, judging)
+	defer cancel()
+	return delivery.Gates(ctx, stage, facts), nil
 }
 
 // before gathers how the version did in the stage before.

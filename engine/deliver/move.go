@@ -238,7 +238,9 @@ func (l *Line) runCase(ctx context.Context, at manifest.Place, fn *manifest.Func
 		}
 		var passed bool
 		found = Found{Call: call, Invocation: inv}
-		found.Outcomes, passed = cases.Judge(ctx, language, c.Expect, Observed(inv))
+		judge, cancel := context.WithTimeout(ctx, judging)
+		found.Outcomes, passed = cases.Judge(judge, language, c.Expect, Observed(inv))
+		cancel()
 		if passed || try == caseTries {
 			return found, passed, nil
 		}

@@ -50,12 +50,22 @@ type Runner struct {
 	running sync.WaitGroup
 }
 
-// NewRunner makes a runner whose deployments end with the context. ended is
-// called after each one.
-func NewRunner(ctx context.Context, s *store.Store, p *Planner, archives Archives, hub *events.Hub, log *slog.Logger, ended func(context.Context, store.Deployment)) *Runner {
+// RunnerConfig is what a runner works with.
+type RunnerConfig struct {
+	Store    *store.Store
+	Planner  *Planner
+	Archives Archives
+	Events   *events.Hub
+	Log      *slog.Logger
+	// Ended is called after each deployment.
+	Ended func(ctx context.Context, d store.Deployment)
+}
+
+// NewRunner makes a runner whose deployments end with the context.
+func NewRunner(ctx context.Context, c RunnerConfig) *Runner {
 	b := make([]byte, 8)
 	_, _ = rand.Read(b) // it never fails, says its documentation
-	return &Runner{store: s, planner: p, archives: archives, events: hub, log: log, holder: hex.EncodeToString(b), ended: ended, ctx: ctx}
+	return &Runner{store: c.Store, planner: c.Planner, archives: c.Archives, events: c.Events, log: c.Log, ended: c.Ended, holder: hex.EncodeToString(b), ctx: ctx}
 }
 
 // Wait waits until nothing runs any more.

@@ -48,9 +48,18 @@ type Watch struct {
 	wake    chan struct{}
 }
 
-// New makes a watch that looks every so often.
-func New(s *store.Store, p *deploy.Planner, hub *events.Hub, log *slog.Logger, every time.Duration) *Watch {
-	return &Watch{store: s, planner: p, events: hub, log: log, every: every, wake: make(chan struct{}, 1)}
+// Config is what a watch works with.
+type Config struct {
+	Store   *store.Store
+	Planner *deploy.Planner
+	Events  *events.Hub
+	Log     *slog.Logger
+	Every   time.Duration // between two looks
+}
+
+// New makes a watch.
+func New(c Config) *Watch {
+	return &Watch{store: c.Store, planner: c.Planner, events: c.Events, log: c.Log, every: c.Every, wake: make(chan struct{}, 1)}
 }
 
 // Nudge makes the watch look now.

@@ -62,11 +62,19 @@ func (s *Store) Heads(ctx context.Context, repository string) (map[string]string
 	return out, err
 }
 
+// The states of a build.
+const (
+	BuildQueued    = "queued"
+	BuildDone      = "done"
+	BuildFailed    = "failed"
+	BuildCancelled = "cancelled"
+)
+
 // Build is the making of a version from a commit.
 type Build struct {
 	ID                            int64
 	Service, Hash, Branch, Person string
-	State                         string // queued, done, failed, cancelled
+	State                         string // one of the states below
 	Why, Log                      string
 	Version                       int
 	AskedAt, EndedAt              time.Time

@@ -1,0 +1,87 @@
+package view
+
+import (
+	"slices"
+	"strings"
+
+	"rudmar/core/manifest"
+	"rudmar/core/resource"
+	"rudmar/engine/observe"
+	"rudmar/engine/store"
+	"rudmar/server/api"
+)
+
+// Board gives the functions by stages, and what needs somebody.
+func Board(f *Facts) api.Board {
+	out := api.Board{Stages: []string{}, Rows: []api.BoardRow{}, Needs: Needs(f)}
+	rows := map[string]*api.BoardRow{}
+	if f.Manifests != nil {
+		for _, fn := range f.Manifests.Functions {
+			row := &api.BoardRow{Function: fn.Name, About: api.Optional(fn.About), Triggers: []string{}}
+			for _, t := range fn.At("").Triggers {
+				row.Triggers = append(row.Triggers, triggerWords(t))
+			}
+			rows[fn.Name] = row
+		}
+	}
+	for i := range f.Stages() {
+		out.Stages = append(out.Stages, f.Stages()[i].Name)
+		column(f, i, rows)
+	}
+	for _, row := range rows {
+		out.Rows = append(out.Rows, *row)
+	}
+	slices.SortFunc(out.Rows, func(a, b api.BoardRow) int { return strings.Compare(a.Function, b.Function) })
+	return out
+}
+
+// column fills in the cells of a stage.
+func column(f *Facts, i int, rows map[string]*api.BoardRow) {
+	stage := f.Stages()[i]
+	cells := map[string]*api.BoardCell{}
+	for _, t := range stage.Targets {
+		at := manifest.Place{Service: f.Service.Name, Stage: stage.Name, Target: t}
+		look := f.Looks[at]
+		for _, r := range f.Records[at] {
+			if cells[r.Function] == nil {
+				cells[r.Function] = &api.BoardCell{Stage: stage.Name, There: true}
+			}
+			fill(cells[r.Function], r, look)
+		}
+		for _, d := range look.Drift {
+			if cell := cells[d.Function]; cell != nil {
+				cell.Drifted = api.Optional(true)
+			}
+		}
+	}
+	for fn, cell := range cells {
+		cell.Behind = api.Optional(f.Behind[stage.Name][fn])
+		if rows[fn] == nil { // taken out of the manifests, but still there
+			rows[fn] = &api.BoardRow{Function: fn, Triggers: []string{}}
+		}
+	}
+	for fn, row := range rows {
+		for len(row.Cells) < i { // it was not in the stages before
+			row.Cells = append(row.Cells, api.BoardCell{Stage: f.Stages()[len(row.Cells)].Name})
+		}
+		cell := cells[fn]
+		if cell == nil {
+			cell = &api.BoardCell{Stage: stage.Name}
+		}
+		row.Cells = append(row.Cells, *cell)
+	}
+}
+
+// fill puts what a record and a look say of a function into its cell.
+func fill(cell *api.BoardCell, r store.Recorded, look observe.Look) {
+	switch r.Kind {
+	case resource.Revision:
+		cell.Version, cell.At = &r.Version, api.Optional(r.ChangedAt.UnixMilli())
+	case resource.Function:
+		memory, _ := r.Attributes["memory"].(float64)
+		cell.MemoryLimit = api.Optional(int64(memory))
+		f := look.Functions[r.Function]
+		cell.Calls, cell.Errors = api.Optional(api.OrZero(cell.Calls)+f.Calls), api.Optional(api.OrZero(cell.Errors)+f.Errors)
+		cell.MemoryPeak = api.Optional(max(api.OrZero(cell.MemoryPeak), f.MemoryPeak))
+	}
+}

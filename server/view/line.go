@@ -1,0 +1,117 @@
+package view
+
+import (
+	"slices"
+
+	"rudmar/core/delivery"
+	"rudmar/core/manifest"
+	"rudmar/engine/source"
+	"rudmar/engine/store"
+	"rudmar/server/api"
+)
+
+// Line gives the stage line: the source, and each stage with what runs there
+// and what waits to enter.
+func Line(f *Facts) api.Line {
+	out := api.Line{Service: f.Service.Name, Source: sourceHead(f), Stages: []api.Station{}}
+	if f.Manifests != nil {
+		out.About = api.Optional(f.Manifests.About)
+	}
+	for i := range f.Stages() {
+		out.Stages = append(out.Stages, station(f, &f.Stages()[i]))
+	}
+	return out
+}
+
+// Head says what a commit is.
+func Head(c source.Commit, branch string) api.SourceHead {
+	return api.SourceHead{Branch: branch, Hash: c.Hash, Author: c.Author, Message: c.Message, At: c.At.UnixMilli()}
+}
+
+// sourceHead says what the newest commit is, and whether it is built.
+func sourceHead(f *Facts) api.SourceHead {
+	if f.Head.Hash == "" {
+		return api.SourceHead{Branch: f.Branch, State: "empty"}
+	}
+	out := Head(f.Head, f.Branch)
+	switch b := f.Build; {
+	case b.Hash != f.Head.Hash:
+		out.State = "not taken"
+	case b.State == store.BuildQueued:
+		out.State = "building"
+	case b.State == store.BuildFailed || b.State == store.BuildCancelled:
+		out.State, out.Why = b.State, api.Optional(b.Why)
+	default:
+		out.State, out.Version = "built", &b.Version
+	}
+	return out
+}
+
+func station(f *Facts, stage *manifest.Stage) api.Station {
+	s := api.Station{Stage: stage.Name, Targets: []string{}}
+	for _, t := range stage.Targets {
+		s.Targets = append(s.Targets, t.String())
+	}
+	s.Version, s.Since = f.VersionIn(stage.Name)
+	watched(f, &s)
+	s.State = string(delivery.Settled)
+	if s.Version == 0 {
+		s.State = "empty"
+	}
+	newest := true
+	for _, d := range f.Deliveries {
+		if d.Stage != stage.Name {
+			continue
+		}
+		switch {
+		case delivery.Moving(d.State):
+			s.State, s.Why = string(d.State), api.Optional(versionWords(d.Version))
+		case d.State == delivery.Stopped && newest && d.Version >= s.Version:
+			s.State, s.Why = string(d.State), api.Optional(stoppedWords(d.Version, d.Why))
+		case d.State == delivery.Waiting && d.Version > s.Version:
+			wait(&s, d)
+		}
+		newest = newest && d.State == delivery.Waiting
+	}
+	return s
+}
+
+// watched says what the looks at a stage's targets found.
+func watched(f *Facts, s *api.Station) {
+	var versions []int
+	failing := map[string]bool{}
+	for _, p := range f.At(s.Stage) {
+		versions = append(versions, p.Version)
+		look := f.Looks[p.Place]
+		s.Drifted += len(look.Drift)
+		if look.Error != "" {
+			s.Problem = &look.Error
+		}
+		for fn, figures := range look.Functions {
+			if figures.Errors > 0 {
+				failing[fn] = true
+			}
+		}
+	}
+	s.Failing = len(failing)
+	slices.Sort(versions)
+	if len(slices.Compact(versions)) > 1 {
+		s.Versions = &versions
+	}
+}
+
+// wait counts a waiting version in and, for the newest that got this far, tells
+// how its gates stand.
+func wait(s *api.Station, d Delivery) {
+	arrived := true
+	for _, g := range d.Gates {
+		if g.Kind == delivery.BeforeGate && g.State == delivery.Fails {
+			return
+		}
+		arrived = arrived && (g.Kind != delivery.BeforeGate || g.State == delivery.Holds)
+	}
+	s.Waiting++
+	if s.Next == nil || arrived && s.Next.State != "arrived" {
+		s.Next = &api.NextIn{Version: d.Version, Summary: delivery.Summary(d.Gates), State: map[bool]string{true: "arrived", false: "on its way"}[arrived]}
+	}
+}

@@ -1,0 +1,75 @@
+package view
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+
+	"rudmar/core/delivery"
+	"rudmar/core/manifest"
+	"rudmar/engine/observe"
+	"rudmar/server/api"
+)
+
+// needs gathers what somebody has to look at.
+type needs []api.Need
+
+func (n *needs) add(kind api.NeedKind, stage, path, format string, args ...any) {
+	*n = append(*n, api.Need{Kind: kind, Text: fmt.Sprintf(format, args...), Path: path, Stage: api.Optional(stage)})
+}
+
+// Needs lists what somebody has to look at, each with the page where.
+func Needs(f *Facts) []api.Need {
+	out := needs{}
+	if head := sourceHead(f); head.State == "failed" {
+		out.add(api.NeedKindBuild, "", "source", "The newest commit could not be built: %s", api.OrZero(head.Why))
+	}
+	for _, stage := range f.Stages() {
+		out.ofDeliveries(f, stage.Name)
+		for _, p := range f.At(stage.Name) {
+			out.ofLook(f.Looks[p.Place], p.Place)
+		}
+	}
+	return out
+}
+
+func (n *needs) ofDeliveries(f *Facts, stage string) {
+	there, _ := f.VersionIn(stage)
+	asked := false
+	for _, d := range f.Deliveries {
+		if d.Stage != stage || d.Version < there {
+			continue
+		}
+		path := fmt.Sprintf("deliveries/%d/%s", d.Version, stage)
+		if d.State == delivery.Stopped {
+			n.add(api.NeedKindStopped, stage, path, "Version %d stopped in %s: %s", d.Version, stage, d.Why)
+		}
+		if d.State == delivery.Waiting && !asked {
+			if text := waitsForSomebody(d.Gates); text != "" {
+				asked = true // an older version is overtaken by this one
+				n.add(api.NeedKindApproval, stage, path, "Version %d %s, to enter %s", d.Version, text, stage)
+			}
+		}
+	}
+}
+
+func (n *needs) ofLook(look observe.Look, at manifest.Place) {
+	if look.Error != "" {
+		n.add(api.NeedKindPlatform, at.Stage, "board", "%s on %s cannot be seen: %s", at.Stage, at.Target, look.Error)
+	}
+	drifted := map[string]bool{}
+	for _, d := range look.Drift {
+		if !drifted[d.Function] {
+			drifted[d.Function] = true
+			n.add(api.NeedKindDrift, at.Stage, "plan?stage="+at.Stage, "%s was changed by hand in %s on %s", d.Function, at.Stage, at.Target)
+		}
+	}
+	for _, fn := range slices.Sorted(maps.Keys(look.Parked)) {
+		n.add(api.NeedKindParked, at.Stage, "functions/"+fn+"/messages?stage="+at.Stage, "%s", parkedWords(look.Parked[fn], fn, at.Stage))
+	}
+	for _, fn := range slices.Sorted(maps.Keys(look.Functions)) {
+		if f := look.Functions[fn]; f.Errors > 0 {
+			n.add(api.NeedKindErrors, at.Stage, "functions/"+fn+"?stage="+at.Stage, "%s failed %d of %d calls in %s in the last hour", fn, f.Errors, f.Calls, at.Stage)
+		}
+	}
+}

@@ -1,0 +1,209 @@
+package view_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"rudmar/core/delivery"
+	"rudmar/core/manifest"
+	"rudmar/core/plan"
+	"rudmar/core/resource"
+	"rudmar/core/route"
+	"rudmar/engine/observe"
+	"rudmar/engine/source"
+	"rudmar/engine/store"
+	"rudmar/server/api"
+	"rudmar/server/view"
+)
+
+var at = time.Date(2031, 4, 2, 3, 0, 0, 0, time.UTC)
+
+func place(stage, region string) manifest.Place {
+	return manifest.PlaceOf("frostline", stage, "local/"+region)
+}
+
+// frostline is a service with two stages, the second on two targets.
+func frostline() *view.Facts {
+	north, coast := manifest.ParseTarget("local/north"), manifest.ParseTarget("local/coast")
+	return &view.Facts{
+		Service: store.Service{Name: "frostline"}, Branch: "main",
+		Head:  source.Commit{Hash: "abc", Author: "wren", Message: "warn sooner", At: at},
+		Build: store.Build{Hash: "abc", State: store.BuildDone, Version: 3}, Newest: 3,
+		Manifests: &manifest.Service{Name: "frostline", About: "Frost warnings",
+			Stages:    []manifest.Stage{{Name: "trial", Targets: []manifest.Target{north}}, {Name: "live", Targets: []manifest.Target{north, coast}, After: "trial"}},
+			Functions: []*manifest.Function{}},
+		Places: []store.Stage{{Place: place("trial", "north"), Version: 3, Since: at}, {Place: place("live", "north"), Version: 2, Since: at}, {Place: place("live", "coast"), Version: 1, Since: at.Add(time.Minute)}},
+		Looks:  map[manifest.Place]observe.Look{},
+	}
+}
+
+func waiting(version int, stage string, gates ...delivery.Gate) view.Delivery {
+	return view.Delivery{Delivery: store.Delivery{Service: "frostline", Version: version, Stage: stage, State: delivery.Waiting}, Gates: gates}
+}
+
+func before(state delivery.GateState) delivery.Gate {
+	return delivery.Gate{Kind: delivery.BeforeGate, State: state, Why: "before " + string(state)}
+}
+
+func asked() delivery.Gate {
+	return delivery.Gate{Kind: delivery.ApprovalsGate, State: delivery.Waits, Why: "waits for one approval"}
+}
+
+func TestLineSaysWhereTheSourceStands(t *testing.T) {
+	for want, change := range map[string]func(f *view.Facts){
+		"built 3":               func(*view.Facts) {},
+		"empty 0":               func(f *view.Facts) { f.Head = source.Commit{} },
+		"not taken 0":           func(f *view.Facts) { f.Build = store.Build{} },
+		"building 0":            func(f *view.Facts) { f.Build.State = store.BuildQueued },
+		"failed 0 no such file": func(f *view.Facts) { f.Build.State, f.Build.Why = store.BuildFailed, "no such file" },
+	} {
+		f := frostline()
+		change(f)
+		head := view.Line(f).Source
+		if got := strings.TrimSpace(fmt.Sprint(head.State, " ", api.OrZero(head.Version), " ", api.OrZero(head.Why))); got != want {
+			t.Errorf("%s, want %s", got, want)
+		}
+	}
+}
+
+// Each row is what is known of the stage live, and how its station reads.
+func TestStations(t *testing.T) {
+	of := func(version int, state delivery.State) view.Delivery {
+		return view.Delivery{Delivery: store.Delivery{Version: version, Stage: "live", State: state, Why: "cases failed"}}
+	}
+	for _, tt := range []struct {
+		name       string
+		deliveries []view.Delivery
+		want       string // state, why, how many wait, the next one
+	}{
+		{"nothing under way", nil, "settled  0"},
+		{"one moves", []view.Delivery{of(3, delivery.Deploying), of(2, delivery.Settled)}, "deploying version 3 0"},
+		{"the newest stopped", []view.Delivery{of(3, delivery.Stopped), of(2, delivery.Settled)}, "stopped version 3: cases failed 0"},
+		{"an older one stopped", []view.Delivery{of(3, delivery.Settled), of(2, delivery.Stopped)}, "settled  0"},
+		{"one waits and has arrived", []view.Delivery{waiting(3, "live", before(delivery.Holds), asked())}, "settled  1, 3 arrived 1 of 2 hold: waits for one approval"},
+		{"one is on its way", []view.Delivery{waiting(3, "live", before(delivery.Waits))}, "settled  1, 3 on its way 0 of 1 hold: before waits"},
+		{"one cannot arrive", []view.Delivery{waiting(3, "live", before(delivery.Fails))}, "settled  0"},
+		{"the newest that arrived comes first", []view.Delivery{waiting(4, "live", before(delivery.Waits)), waiting(3, "live", before(delivery.Holds), asked())},
+			"settled  2, 3 arrived 1 of 2 hold: waits for one approval"},
+		{"older than what is there", []view.Delivery{waiting(1, "live", before(delivery.Holds))}, "settled  0"},
+		{"of another stage", []view.Delivery{waiting(3, "trial", before(delivery.Holds))}, "settled  0"},
+	} {
+		f := frostline()
+		f.Deliveries = tt.deliveries
+		s := view.Line(f).Stages[1]
+		got := fmt.Sprintf("%s %s %d", s.State, api.OrZero(s.Why), s.Waiting)
+		if s.Next != nil {
+			got += fmt.Sprintf(", %d %s %s", s.Next.Version, s.Next.State, s.Next.Summary)
+		}
+		if got != tt.want {
+			t.Errorf("%s: %q, want %q", tt.name, got, tt.want)
+		}
+	}
+}
+
+func TestStationsOnSeveralTargets(t *testing.T) {
+	f := frostline()
+	f.Looks[place("live", "north")] = observe.Look{Drift: []plan.Drifted{{Function: "warn"}}, Functions: map[string]observe.Figures{"warn": {Calls: 4, Errors: 1}, "intake": {Calls: 2}}}
+	f.Looks[place("live", "coast")] = observe.Look{Error: "it does not answer", Functions: map[string]observe.Figures{"warn": {Calls: 4, Errors: 2}}}
+	s := view.Line(f).Stages[1]
+	if s.Version != 1 || s.Since != at.Add(time.Minute).UnixMilli() || fmt.Sprint(api.OrZero(s.Versions)) != "[1 2]" || s.Drifted != 1 || s.Failing != 1 || api.OrZero(s.Problem) != "it does not answer" {
+		t.Errorf("%+v", s)
+	}
+	f.Places = nil
+	if s := view.Line(f).Stages[1]; s.State != "empty" || s.Version != 0 || s.Versions != nil {
+		t.Errorf("nothing is there: %+v", s)
+	}
+	f.Manifests = nil
+	if line := view.Line(f); len(line.Stages) != 0 {
+		t.Errorf("no manifests: %+v", line)
+	}
+}
+
+func TestNeeds(t *testing.T) {
+	f := frostline()
+	f.Build.State, f.Build.Why = store.BuildFailed, "no such file"
+	f.Deliveries = []view.Delivery{
+		waiting(5, "live", before(delivery.Waits), asked()),
+		waiting(4, "live", before(delivery.Holds), asked()),
+		waiting(3, "live", before(delivery.Holds), asked()), // would be overtaken
+		{Delivery: store.Delivery{Version: 3, Stage: "trial", State: delivery.Stopped, Why: "cases failed"}},
+		{Delivery: store.Delivery{Version: 2, Stage: "trial", State: delivery.Stopped}}, // older than what is there
+	}
+	f.Looks[place("live", "north")] = observe.Look{
+		Drift:     []plan.Drifted{{Function: "warn"}, {Function: "warn"}},
+		Parked:    map[string]int{"relay": 1, "intake": 3},
+		Functions: map[string]observe.Figures{"warn": {Calls: 4, Errors: 1}, "intake": {Calls: 2}},
+		Error:     "it does not answer",
+	}
+	var got []string
+	for _, n := range view.Needs(f) {
+		got = append(got, fmt.Sprintf("%s %s (%s)", n.Kind, n.Text, n.Path))
+	}
+	want := `build The newest commit could not be built: no such file (source)
+stopped Version 3 stopped in trial: cases failed (deliveries/3/trial)
+approval Version 4 waits for one approval, to enter live (deliveries/4/live)
+platform live on local/north cannot be seen: it does not answer (board)
+drift warn was changed by hand in live on local/north (plan?stage=live)
+parked 3 messages of intake failed five times and are parked in live (functions/intake/messages?stage=live)
+parked 1 message of relay failed five times and is parked in live (functions/relay/messages?stage=live)
+errors warn failed 1 of 4 calls in live in the last hour (functions/warn?stage=live)`
+	if strings.Join(got, "\n") != want {
+		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), want)
+	}
+}
+
+func TestBoard(t *testing.T) {
+	f := frostline()
+	f.Manifests.Functions = nil
+	record := func(function, kind string, version int, attributes map[string]any) store.Recorded {
+		return store.Recorded{Recorded: plan.Recorded{Address: kind + "/" + function, Kind: kind, Function: function, Attributes: attributes}, Version: version, ChangedAt: at}
+	}
+	f.Records = map[manifest.Place][]store.Recorded{
+		place("live", "north"): {record("warn", resource.Revision, 2, nil), record("warn", resource.Function, 2, map[string]any{"memory": 128.0})},
+		place("live", "coast"): {record("warn", resource.Function, 1, map[string]any{"memory": 128.0})},
+	}
+	f.Looks[place("live", "north")] = observe.Look{Drift: []plan.Drifted{{Function: "warn"}}, Functions: map[string]observe.Figures{"warn": {Calls: 4, Errors: 1, MemoryPeak: 90}}}
+	f.Looks[place("live", "coast")] = observe.Look{Functions: map[string]observe.Figures{"warn": {Calls: 3, MemoryPeak: 100}}}
+	f.Behind = map[string]map[string]int{"live": {"warn": 2}}
+	board := view.Board(f)
+	text, err := json.Marshal(board.Rows)
+	want := fmt.Sprintf(`[{"cells":[{"stage":"trial","there":false},{"at":%d,"behind":2,"calls":7,"drifted":true,"errors":1,"memoryLimit":128,"memoryPeak":100,"stage":"live","there":true,"version":2}],"function":"warn","triggers":[]}]`, at.UnixMilli())
+	if err != nil || string(text) != want {
+		t.Errorf("got\n%s\nwant\n%s", text, want)
+	}
+	if strings.Join(board.Stages, " ") != "trial live" {
+		t.Error(board.Stages)
+	}
+}
+
+func TestWords(t *testing.T) {
+	routed := func(text string) manifest.Trigger {
+		r, err := route.Parse(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return manifest.Trigger{Kind: manifest.RouteTrigger, Route: manifest.Value[route.Route]{V: r}, OpenTo: manifest.Value[[]string]{V: []string{"growers", "vets"}}}
+	}
+	a, b := routed("GET /stations/hill").Route.V, routed("ANY /stations/{station}").Route.V
+	opened := &plan.Plan{Steps: []plan.Step{{Change: resource.Delete}, {Change: resource.Delete, RecordOnly: true}}}
+	for _, tt := range []struct{ got, want string }{
+		{strings.Join(view.RouteWords(routed("ANY /a/{b}/{rest...}")), "; "), "any method on /a/{b}/{rest...}, open to growers, vets; {b} is one segment, given as params.b; {rest...} is all the rest of the path, one segment or more"},
+		{view.WhyRoute(nil), "no route takes it: it is answered with 404"},
+		{view.WhyRoute([]route.Route{a}), "only this route takes it"},
+		{view.WhyRoute([]route.Route{a, b}), "GET /stations/hill goes first: at segment 2 it has a literal, ANY /stations/{station} has a parameter"},
+		{view.WhyRoute([]route.Route{a, routed("ANY /stations/hill").Route.V}), "GET /stations/hill goes first: it names its method"},
+		{strings.Join(view.PermissionWords(manifest.Permission{May: []string{"read", "*"}, Of: manifest.Template{{Literal: "objects/raw*"}}}), "; "),
+			`read every one of objects whose name starts with "raw"; do everything with every one of objects whose name starts with "raw"`},
+		{strings.Join(view.PermissionWords(manifest.Permission{May: []string{"send"}, Of: manifest.Template{{Kind: manifest.ToSetting, Name: "q"}}}), "; "), "it may send what the reference names in each stage"},
+		{view.Confirmation(opened), "1 resources are deleted"},
+		{view.Confirmation(&plan.Plan{}), ""},
+		{view.ObservedWords(place("live", "north"), observe.Figures{Calls: 3, MemoryPeak: 64 << 20, MaxMs: 12.4}), "live on local/north: 3 calls, memory peak 64 MiB, 12 ms at most"},
+	} {
+		if tt.got != tt.want {
+			t.Errorf("%q, want %q", tt.got, tt.want)
+		}
+	}
+}
