@@ -4,7 +4,9 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -81,6 +83,44 @@ func TestImportsGoDownwards(t *testing.T) {
 	}
 }
 
+// What the packages about manifests may import of the core, and who else may
+// import them: a reader who starts at the top of the table reads upwards only
+// what is explained already.
+func TestRoomsOfTheManifest(t *testing.T) {
+	rooms := []struct{ name, may string }{
+		{"diagnostic", ""},
+		{"tree", "diagnostic"},
+		{"language", "diagnostic"},
+		{"manifest", "diagnostic tree language route timing"},
+		{"check", "diagnostic tree language manifest route timing access expression"},
+		{"author", "diagnostic tree language manifest check"},
+	}
+	all := imports(t)
+	for _, room := range rooms {
+		dir := "core/" + room.name
+		if len(all[dir]) == 0 {
+			t.Errorf("there is no package %s", dir)
+		}
+		for _, name := range all[dir] {
+			if own, found := strings.CutPrefix(name, "rudmar/core/"); found && !slices.Contains(strings.Fields(room.may), own) {
+				t.Errorf("%s imports %s; it may import %q of the core", dir, own, room.may)
+			}
+		}
+	}
+	for dir, list := range all {
+		for _, name := range list {
+			own, found := strings.CutPrefix(name, "rudmar/core/")
+			about := slices.ContainsFunc(rooms, func(r struct{ name, may string }) bool { return r.name == own })
+			if found && strings.HasPrefix(dir, "platform") && (about || own == "expand" || own == "plan" || own == "cases" || own == "delivery") {
+				t.Errorf("%s imports %s: a platform knows no manifests", dir, name)
+			}
+			if strings.Contains(name, "yaml") && dir != "core/tree" {
+				t.Errorf("%s imports %s: only core/tree knows YAML", dir, name)
+			}
+		}
+	}
+}
+
 // The core reaches nothing outside.
 func TestTheCoreOnlyComputes(t *testing.T) {
 	outside := []string{"net", "net/http", "os", "os/exec", "database/sql", "embed", "syscall", "log", "log/slog", "crypto/rand", "math/rand", "math/rand/v2"}
@@ -102,5 +142,22 @@ func TestOnePlaceForSQL(t *testing.T) {
 		if slices.Contains(list, "database/sql") && dir != "engine/store" && dir != "platform/local" {
 			t.Errorf("%s imports database/sql", dir)
 		}
+	}
+}
+
+// Every file that docs/architecture.md sends a reader to is there.
+func TestTheMapIsTrue(t *testing.T) {
+	text, err := os.ReadFile("docs/architecture.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	named := regexp.MustCompile("`((?:core|engine|server|platform|web|docs|cmd|e2e)/[a-zA-Z0-9_./-]*)`").FindAllStringSubmatch(string(text), -1)
+	for _, n := range named {
+		if _, err := os.Stat(n[1]); err != nil {
+			t.Errorf("docs/architecture.md names %s: %v", n[1], err)
+		}
+	}
+	if len(named) < 40 {
+		t.Errorf("only %d files were looked for", len(named))
 	}
 }

@@ -13,8 +13,8 @@ import (
 	"testing"
 	"time"
 
-	"rudmar/core/expand"
 	"rudmar/core/pack"
+	"rudmar/core/resource"
 	"rudmar/platform"
 	wire "rudmar/platform/api"
 	"rudmar/platform/conform"
@@ -168,8 +168,8 @@ func deployKeeper(t *testing.T, client *platform.Client, scope platform.Scope) {
 		t.Fatal(err)
 	}
 	config := map[string]any{"runtime": "python", "handler": "main:run", "memory": 256.0 * (1 << 20), "timeout": 30_000.0, "at_once": 20.0}
-	configuration := expand.Configuration(config)
-	id := expand.RevisionID(listing.Digest(), configuration)
+	configuration := resource.Configuration(config)
+	id := resource.RevisionID(listing.Digest(), configuration)
 	for i, r := range []struct {
 		address    string
 		attributes map[string]any

@@ -3,8 +3,6 @@
 package expand
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
 	"maps"
 	"runtime"
@@ -205,12 +203,16 @@ func (x *expander) function(fn *manifest.Function) {
 		}
 		own = append(own, a)
 	}
-	configuration := frozen(own)
+	members := make([]canon.Member, len(own))
+	for i, a := range own {
+		members[i] = canon.Member{Name: a.Name, Value: a.Value}
+	}
+	configuration := resource.Frozen(members)
 	own = append(own, Attribute{Name: "at_once", Value: float64(c.AtOnce.V), From: c.AtOnce.From})
 	x.add(resource.Function, function, name, own, identity, logs).Secrets = secrets
 
 	artifact := x.in.Artifacts[name]
-	id := RevisionID(artifact, configuration)
+	id := resource.RevisionID(artifact, configuration)
 	x.add(resource.Revision, revision, name, []Attribute{
 		{Name: "artifact", Value: artifact, From: tree.Origin{File: fn.File, Line: fn.From.Line, Rule: tree.DerivedFrom}},
 		{Name: "configuration", Value: configuration, From: tree.Origin{Rule: tree.DerivedFrom}},
@@ -225,38 +227,6 @@ func (x *expander) function(fn *manifest.Function) {
 }
 
 func ms(n int64) float64 { return float64(n) }
-
-// frozen is the digest of the configuration that a revision keeps.
-func frozen(attributes []Attribute) string {
-	members := make([]canon.Member, len(attributes))
-	for i, a := range attributes {
-		members[i] = canon.Member{Name: a.Name, Value: a.Value}
-	}
-	digest, err := canon.Digest(members)
-	if err != nil {
-		return "" // attributes are made of JSON's values, which all have a canonical form
-	}
-	return digest
-}
-
-// Configuration gives the digest of a function's attributes as a revision
-// freezes them: all but at_once, which may change under a running revision.
-func Configuration(attributes map[string]any) string {
-	own := make([]Attribute, 0, len(attributes))
-	for name, v := range attributes {
-		if name != "at_once" {
-			own = append(own, Attribute{Name: name, Value: v})
-		}
-	}
-	return frozen(own)
-}
-
-// RevisionID names a revision by what it holds, so that the same code and
-// configuration is the same revision whenever it comes again.
-func RevisionID(artifact, configuration string) string {
-	sum := sha256.Sum256([]byte(artifact + "\n" + configuration))
-	return "r-" + hex.EncodeToString(sum[:5])
-}
 
 func (x *expander) grants(fn, identity string, c *manifest.Config) []string {
 	if len(c.Permissions) == 0 {

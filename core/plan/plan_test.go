@@ -130,7 +130,7 @@ func function(name, artifact string, memory float64, route string, grants ...str
 		needs = append(needs, "grant/"+name+"/"+g)
 	}
 	configuration := fmt.Sprint("c", memory)
-	id := expand.RevisionID(artifact, configuration)
+	id := resource.RevisionID(artifact, configuration)
 	out = append(out, wanted(revision, m{"artifact": artifact, "configuration": configuration, "id": id}, needs...), wanted(pointer, m{"shares": m{id: 100.0}}, revision))
 	if route != "" {
 		out = append(out, wanted("opening/"+name+"/r", m{"to": []any{"anyone"}}, pointer), wanted("route/"+name+"/r", m{"method": "GET", "path": route}, pointer, "opening/"+name+"/r"))

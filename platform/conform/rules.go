@@ -10,7 +10,6 @@ import (
 	"sync"
 	"time"
 
-	"rudmar/core/expand"
 	"rudmar/core/pack"
 	"rudmar/core/resource"
 	"rudmar/platform"
@@ -309,8 +308,8 @@ func deployed(ctx context.Context, t *trial) error {
 		return err
 	}
 	config := t.config()
-	configuration := expand.Configuration(config)
-	id := expand.RevisionID(digest, configuration)
+	configuration := resource.Configuration(config)
+	id := resource.RevisionID(digest, configuration)
 	for _, r := range []struct {
 		address    string
 		attributes map[string]any

@@ -19,8 +19,8 @@ import (
 
 	"github.com/labstack/echo/v5"
 
-	"rudmar/core/expand"
 	"rudmar/core/pack"
+	"rudmar/core/resource"
 	"rudmar/platform"
 	"rudmar/platform/local"
 )
@@ -67,8 +67,8 @@ func newBench(b *testing.B, atOnce float64) *bench {
 		b.Fatal(err)
 	}
 	config := map[string]any{"runtime": "python", "handler": "main:run", "memory": 128.0 * (1 << 20), "timeout": 30_000.0, "at_once": atOnce}
-	configuration := expand.Configuration(config)
-	id := expand.RevisionID(listing.Digest(), configuration)
+	configuration := resource.Configuration(config)
+	id := resource.RevisionID(listing.Digest(), configuration)
 	for i, r := range []struct {
 		address    string
 		attributes map[string]any
@@ -255,8 +255,8 @@ func (k *bench) revise(b *testing.B, config map[string]any) {
 			artifact, _ = r.Attributes["artifact"].(string)
 		}
 	}
-	configuration := expand.Configuration(config)
-	id := expand.RevisionID(artifact, configuration)
+	configuration := resource.Configuration(config)
+	id := resource.RevisionID(artifact, configuration)
 	for _, r := range []struct {
 		address    string
 		attributes map[string]any

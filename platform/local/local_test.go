@@ -11,8 +11,8 @@ import (
 	"testing"
 	"time"
 
-	"rudmar/core/expand"
 	"rudmar/core/pack"
+	"rudmar/core/resource"
 	"rudmar/platform"
 	"rudmar/platform/api"
 	"rudmar/platform/local"
@@ -88,8 +88,8 @@ func (s *stand) deployFile(name, file string, code []byte, changes map[string]an
 	s.put("identity/"+name, map[string]any{"owner": "cold-nights"})
 	s.put("logs/"+name, map[string]any{"keep": 86_400_000.0})
 	s.put("function/"+name, config)
-	configuration := expand.Configuration(config)
-	id := expand.RevisionID(listing.Digest(), configuration)
+	configuration := resource.Configuration(config)
+	id := resource.RevisionID(listing.Digest(), configuration)
 	s.put("revision/"+name, map[string]any{"artifact": listing.Digest(), "configuration": configuration, "id": id})
 	s.put("pointer/"+name, map[string]any{"shares": map[string]any{id: 100.0}})
 }

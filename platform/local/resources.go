@@ -14,7 +14,6 @@ import (
 	"slices"
 	"strings"
 
-	"rudmar/core/expand"
 	"rudmar/core/resource"
 	"rudmar/core/route"
 	"rudmar/core/timing"
@@ -250,11 +249,11 @@ func (p *Platform) allowedRevision(ctx context.Context, tx *sql.Tx, sc scope, fu
 		return errors.Join(err, refuse(409, "revision/%s needs function/%s, which is not there", function, function))
 	}
 	artifact, _ := attributes["artifact"].(string)
-	now := expand.Configuration(config.attributes)
+	now := resource.Configuration(config.attributes)
 	if now != attributes["configuration"] {
 		return refuse(409, "function/%s does not have the configuration that revision/%s is to freeze", function, function)
 	}
-	if expand.RevisionID(artifact, now) != attributes["id"] {
+	if resource.RevisionID(artifact, now) != attributes["id"] {
 		return refuse(422, "the id of revision/%s does not follow from its artifact and configuration", function)
 	}
 	if _, err := os.Stat(p.artifactFile(artifact)); err != nil {

@@ -14,7 +14,6 @@ import (
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 
-	"rudmar/core/expand"
 	"rudmar/core/pack"
 	"rudmar/core/resource"
 	"rudmar/platform/api"
@@ -220,9 +219,9 @@ func (p *Platform) publish(ctx context.Context, sc scope, function string, confi
 	if err != nil || !ok {
 		return err
 	}
-	configuration := expand.Configuration(config.attributes)
+	configuration := resource.Configuration(config.attributes)
 	artifact, _ := now.attributes["artifact"].(string)
-	id := expand.RevisionID(artifact, configuration)
+	id := resource.RevisionID(artifact, configuration)
 	if _, err := p.put(ctx, sc, resource.Revision+"/"+function, wish{Key: "hand-" + random(8), Version: now.version,
 		Attributes: map[string]any{"artifact": artifact, "configuration": configuration, "id": id}}); err != nil {
 		return err

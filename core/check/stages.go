@@ -1,0 +1,164 @@
+package check
+
+import (
+	"fmt"
+	"slices"
+
+	"rudmar/core/diagnostic"
+	"rudmar/core/expression"
+	"rudmar/core/manifest"
+	"rudmar/core/timing"
+	"rudmar/core/tree"
+)
+
+// stages lists the stages that a check is about.
+func (w *whole) stages() []manifest.Stage {
+	if w.options.Stage == "" {
+		return w.out.Stages
+	}
+	return slices.DeleteFunc(slices.Clone(w.out.Stages), func(s manifest.Stage) bool { return s.Name != w.options.Stage })
+}
+
+// ofStages says of diagnostics of one file which stage they stand under, and
+// leaves out those of stages that the check is not about.
+func (w *whole) ofStages(f *known, found []diagnostic.Diagnostic) []diagnostic.Diagnostic {
+	var out []diagnostic.Diagnostic
+	for _, d := range found {
+		if d.Stage == "" {
+			d.Stage = f.stageAt(d.Line, d.Column)
+		}
+		if w.options.Stage == "" || d.Stage == "" || d.Stage == w.options.Stage {
+			out = append(out, d)
+		}
+	}
+	return out
+}
+
+// stageAt gives the stage whose part of a file a place lies in, or "".
+func (k *known) stageAt(line, column int) string {
+	within := func(from, to *tree.Node) bool {
+		after := line > int(from.Line) || line == int(from.Line) && column >= int(from.Column)
+		last := to.Last()
+		before := line < int(last.EndLine) || line == int(last.EndLine) && column <= int(last.EndColumn)
+		return after && before
+	}
+	if in := k.node.Get("in"); in != nil && in.Kind == tree.Mapping {
+		for i, key := range in.Keys {
+			if within(key, in.Items[i]) {
+				return key.Text
+			}
+		}
+	}
+	if stages := k.node.Get("stages"); stages != nil && stages.Kind == tree.Sequence {
+		for _, item := range stages.Items {
+			if within(item, item) {
+				return item.Get("stage").Value()
+			}
+		}
+	}
+	return ""
+}
+
+func (w *whole) checkSettings(root *tree.Node) {
+	settings := root.Get("settings")
+	for i := range w.out.Settings {
+		s := &w.out.Settings[i]
+		if s.Type == "choice" && len(s.Of) == 0 {
+			w.add(diagnostic.CodeSetting, settings.Key(s.Name).Range(), "the setting %q is a choice; list what it may be: of: [a, b]", s.Name)
+		}
+		if at := settings.Get(s.Name).Get("default"); at != nil {
+			if problem := s.Fits(s.Default.V); problem != "" {
+				w.add(diagnostic.CodeSetting, at.Range(), "the default of %q %s", s.Name, problem)
+			}
+		}
+	}
+}
+
+func (w *whole) checkStages(root *tree.Node) {
+	list := root.Get("stages")
+	if list == nil || list.Kind != tree.Sequence {
+		return
+	}
+	if len(list.Items) == 0 {
+		w.add(diagnostic.CodeMissingKey, list.Range(), "a service needs a stage; the first one is usually {stage: trial, target: local/north, enter: {on: push}}")
+	}
+	var before []string
+	items := slices.DeleteFunc(slices.Clone(list.Items), func(n *tree.Node) bool { return n.Kind != tree.Mapping }) // told already
+	for i, s := range w.out.Stages {
+		n := items[i]
+		enter := n.Get("enter")
+		if s.Name != "" && slices.Contains(before, s.Name) {
+			w.add(diagnostic.CodeStageOrder, n.Get("stage").Range(), "there is a stage %q already; give this one another name", s.Name)
+		}
+		if len(s.Targets) == 0 {
+			w.add(diagnostic.CodeMissingKey, n.Range(), "the stage %q needs a target, such as local/north", s.Name)
+		}
+		switch {
+		case s.On == manifest.OnPush:
+			if s.After != "" {
+				w.add(diagnostic.CodeStageOrder, enter.Range(), "the stage %q is entered either on a push or after a stage; take one away", s.Name)
+			}
+		case s.After == "" && i == 0:
+			w.add(diagnostic.CodeStageOrder, n.Range(), "the first stage is entered on a push: enter: {on: push, branch: main}")
+		case s.After == "":
+			w.add(diagnostic.CodeStageOrder, n.Range(), "the stage %q has to say after which stage it comes: enter: {after: %s}", s.Name, before[len(before)-1])
+		case !slices.Contains(before, s.After):
+			at := enter.Get("after")
+			d := w.add(diagnostic.CodeStageOrder, at.Range(), "%q is not a stage that stands before %q", s.After, s.Name)
+			if near := diagnostic.Nearest(s.After, before); near != "" {
+				d.Mend(fmt.Sprintf("Change to %q", near), near)
+			}
+		}
+		w.checkSet(n, &w.out.Stages[i])
+		w.checkRules(n)
+		w.checkWindow(n, &w.out.Stages[i])
+		w.checkTargets(n, &w.out.Stages[i])
+		before = append(before, s.Name)
+	}
+}
+
+func (w *whole) checkSet(n *tree.Node, s *manifest.Stage) {
+	set := n.Get("set")
+	for name, v := range s.Set {
+		key := set.Key(name)
+		setting := w.out.Setting(name)
+		if setting == nil {
+			w.unknownName(key.Range(), name, "setting", w.settingNames())
+			continue
+		}
+		if problem := setting.Fits(v.V); problem != "" {
+			w.add(diagnostic.CodeSetting, set.Get(name).Range(), "the value of %q in %s %s", name, s.Name, problem)
+		}
+	}
+	for _, setting := range w.out.Settings {
+		if _, ok := s.Set[setting.Name]; !ok && setting.Default.V == nil {
+			w.add(diagnostic.CodeSetting, n.Range(), "the setting %q has no default, and the stage %q sets no value; add set: {%s: …}", setting.Name, s.Name, setting.Name)
+		}
+	}
+}
+
+func (w *whole) checkWindow(n *tree.Node, s *manifest.Stage) {
+	window := s.Gates.Window
+	if window == nil || window.Zone != "" && !w.knownZone(window.Zone) {
+		return
+	}
+	if _, err := timing.ParseWindow(window.Days, window.Hours, window.Zone); err != nil {
+		w.add(diagnostic.CodeRange, n.Get("gates").Get("window").Range(), "the window of %s: %v", s.Name, err)
+	}
+}
+
+func (w *whole) checkRules(n *tree.Node) {
+	rules := n.Get("gates").Get("rules")
+	if rules == nil || rules.Kind != tree.Mapping {
+		return
+	}
+	language, err := expression.ForRules()
+	for i, item := range rules.Items {
+		if err == nil {
+			_, err = language.Compile(item.Value())
+		}
+		if err != nil {
+			w.add(diagnostic.CodeCaseExpression, item.Range(), "the rule %q: %v", rules.Keys[i].Text, err)
+		}
+	}
+}

@@ -1,0 +1,36 @@
+package resource
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+
+	"rudmar/core/canon"
+)
+
+// Frozen is the digest of the configuration that a revision keeps.
+func Frozen(members []canon.Member) string {
+	digest, err := canon.Digest(members)
+	if err != nil {
+		return "" // attributes are made of JSON's values, which all have a canonical form
+	}
+	return digest
+}
+
+// Configuration gives the digest of a function's attributes as a revision
+// freezes them: all but at_once, which may change under a running revision.
+func Configuration(attributes map[string]any) string {
+	own := make([]canon.Member, 0, len(attributes))
+	for name, v := range attributes {
+		if name != "at_once" {
+			own = append(own, canon.Member{Name: name, Value: v})
+		}
+	}
+	return Frozen(own)
+}
+
+// RevisionID names a revision by what it holds, so that the same code and
+// configuration is the same revision whenever it comes again.
+func RevisionID(artifact, configuration string) string {
+	sum := sha256.Sum256([]byte(artifact + "\n" + configuration))
+	return "r-" + hex.EncodeToString(sum[:5])
+}
