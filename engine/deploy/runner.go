@@ -10,7 +10,6 @@ import (
 	"sync"
 	"time"
 
-	"rudmar/core/manifest"
 	"rudmar/core/plan"
 	"rudmar/core/resource"
 	"rudmar/engine/events"
@@ -96,10 +95,6 @@ func (r *Runner) Start(ctx context.Context, planID int64, person string) (int64,
 	}
 	r.launch(id, p, lease)
 	return id, nil
-}
-
-func placeOf(p *plan.Plan) manifest.Place {
-	return manifest.Place{Service: p.Base.Service, Stage: p.Base.Stage, Target: p.Base.Target}
 }
 
 // Check tells whether a plan that was kept could still be run.
