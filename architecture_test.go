@@ -58,12 +58,13 @@ func room(pkg string) string {
 func TestImportsGoDownwards(t *testing.T) {
 	may := map[string][]string{
 		"core":           {"core"},
+		"cage":           {"cage"},
 		"platform":       {"core", "platform"},
-		"platform/local": {"core", "platform", "platform/local"},
-		"engine":         {"core", "platform", "engine", "starter"},
+		"platform/local": {"core", "platform", "platform/local", "cage"},
+		"engine":         {"core", "platform", "engine", "starter", "cage"},
 		"server":         {"core", "platform", "engine", "server", "starter"},
 		"demo":           {"core", "engine"},
-		"cmd":            {"core", "platform", "platform/local", "engine", "server", "demo", "starter"},
+		"cmd":            {"core", "platform", "platform/local", "engine", "server", "demo", "starter", "cage"},
 	}
 	seen := 0
 	for dir, list := range imports(t) {

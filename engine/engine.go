@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"rudmar/cage"
 	"rudmar/engine/build"
 	"rudmar/engine/check"
 	"rudmar/engine/deliver"
@@ -30,8 +31,13 @@ type Options struct {
 	Self      string                      // the program that git's hooks run
 	Platforms map[string]*platform.Client // by name
 	LookEvery time.Duration               // at what is live; default 3 seconds
-	Log       *slog.Logger
-	Now       func() time.Time
+	// BuildsUncaged lets the commands of builds run where they cannot be shut in.
+	BuildsUncaged bool
+	// Registries are the hosts that builds may fetch from, beside those that the
+	// machine's tools are set to.
+	Registries []string
+	Log        *slog.Logger
+	Now        func() time.Time
 }
 
 // Engine is everything that runs.
@@ -47,6 +53,7 @@ type Engine struct {
 	Line    *deliver.Line
 	Watch   *observe.Watch
 
+	cages   *cage.Keeper
 	cancel  context.CancelFunc
 	running sync.WaitGroup
 }
@@ -94,7 +101,11 @@ func (e *Engine) assemble(ctx context.Context, o Options) error {
 	e.Checks = check.New(o.Platforms, o.Now, o.Log)
 	e.Planner = deploy.NewPlanner(e.Store, o.Platforms, e.People.Secrets)
 	e.Line = deliver.New(deliver.Config{Store: e.Store, Planner: e.Planner, People: e.People, Events: e.Events, Log: o.Log})
+	if e.cages, err = cage.Open(cage.Config{Dir: filepath.Join(o.Dir, "cage"), Log: o.Log}); err != nil {
+		return err
+	}
 	if e.Build, err = build.New(build.Config{
+		Cages: e.cages, Uncaged: o.BuildsUncaged, Registries: o.Registries,
 		Store: e.Store, Repository: e.Host.Repository, Offers: e.Checks.Offers, Dir: filepath.Join(o.Dir, "artifacts"), Events: e.Events, Log: o.Log, Built: e.Line.Built,
 	}); err != nil {
 		return err
@@ -155,5 +166,6 @@ func (e *Engine) Close() error {
 	e.cancel()
 	e.running.Wait()
 	e.Runner.Wait()
+	e.cages.Close()
 	return e.Store.Close()
 }

@@ -59,6 +59,7 @@ func New() *Language {
 	build := &Shape{Form: ObjectForm, Keys: []Key{
 		{Name: "run", About: "Commands that make the artifact, one after another, in a clean copy of the code folder.", Shape: texts},
 		{Name: "leave_out", About: "Patterns of files that do not go into the artifact.", Shape: texts},
+		{Name: "network", About: "Whether the commands of run may reach public addresses; fetching from registries needs no leave.", Shape: truth, BuiltIn: "false"},
 	}}
 	trigger := &Shape{Form: ObjectForm, Keys: []Key{
 		{Name: "route", About: "A method and a path, with {name} parameters.", Shape: &Shape{Form: RouteForm}},

@@ -95,7 +95,7 @@ func decodeConfig(n, base *tree.Node, from *Config) *Config {
 		AtOnce:   value(n.Get("at_once"), asInteger),
 		KeepLogs: value(n.Get("keep_logs"), asTime),
 		Network:  value(n.Get("network"), asTruth),
-		Build:    Build{Run: n.Get("build").Get("run").Values(), LeaveOut: n.Get("build").Get("leave_out").Values()},
+		Build:    Build{Run: n.Get("build").Get("run").Values(), LeaveOut: n.Get("build").Get("leave_out").Values(), Network: asTruth(n.Get("build").Get("network").Value())},
 	}
 	if env := n.Get("env"); from != nil && env == base.Get("env") {
 		c.Env = from.Env

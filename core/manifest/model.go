@@ -228,7 +228,10 @@ type EnvVar struct {
 }
 
 // Build is how an artifact is made.
-type Build struct{ Run, LeaveOut []string }
+type Build struct {
+	Run, LeaveOut []string
+	Network       bool // the commands of Run may reach public addresses
+}
 
 // TriggerKind is the kind of a trigger.
 type TriggerKind string

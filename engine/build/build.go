@@ -20,6 +20,7 @@ import (
 	"strings"
 	"sync"
 
+	"rudmar/cage"
 	"rudmar/core/canon"
 	"rudmar/core/check"
 	"rudmar/core/diagnostic"
@@ -47,6 +48,17 @@ type Builder struct {
 	wake      chan struct{}
 	key       ed25519.PrivateKey
 
+	cages   *cage.Keeper // nil where there are none
+	uncaged bool
+	named   []string // registries, by the operator
+
+	warming sync.Mutex
+	warmed  bool
+
+	fetching sync.Mutex
+	hosts    map[string]bool // that fetching may reach; nil before it is known
+	hostEnv  []string
+
 	mu      sync.Mutex
 	running map[int64]*running // by build
 }
@@ -59,6 +71,13 @@ type Config struct {
 	Dir        string                              // where archives are kept
 	Events     *events.Hub
 	Log        *slog.Logger
+	// Cages shut commands in; nil where nothing is built.
+	Cages *cage.Keeper
+	// Uncaged lets commands run as Rudmar itself does, where they cannot be shut in.
+	Uncaged bool
+	// Registries are the hosts that fetching may reach, beside those that the
+	// machine's tools are set to.
+	Registries []string
 	// Built is called after each version.
 	Built func(ctx context.Context, service string, version int)
 }
@@ -72,7 +91,7 @@ func New(c Config) (*Builder, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Builder{key: key, store: c.Store, host: c.Repository, offers: c.Offers, artifacts: c.Dir, events: c.Events, log: c.Log, built: c.Built,
+	return &Builder{key: key, store: c.Store, host: c.Repository, offers: c.Offers, artifacts: c.Dir, events: c.Events, log: c.Log, built: c.Built, cages: c.Cages, uncaged: c.Uncaged, named: c.Registries,
 		wake: make(chan struct{}, 1), running: map[int64]*running{}}, nil
 }
 
@@ -292,7 +311,7 @@ func (b *Builder) function(ctx context.Context, folder *source.Folder, fn *manif
 	}
 	if !how.nothing() {
 		fmt.Fprintf(log, "%s:\n", fn.Name)
-		if entries, err = how.make(ctx, entries, fn.At("").Build.LeaveOut, log); err != nil {
+		if entries, err = b.make(ctx, how, entries, fn.At("").Build.LeaveOut, log); err != nil {
 			return out, store.Artifact{}, err
 		}
 	}

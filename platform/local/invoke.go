@@ -125,7 +125,7 @@ func (p *Platform) run(ctx context.Context, c call, r revision, inv *api.Invocat
 	var answer reply
 	old := false
 	if err == nil {
-		answer, err = in.receive(ctx)
+		answer, err = in.receive(ctx, inv.Id)
 		inv.RunMs = millis(time.Since(begun))
 		inv.MemoryPeak, old = in.memory.peak()
 		if answer.Peak > 0 {
@@ -148,7 +148,8 @@ func (p *Platform) run(ctx context.Context, c call, r revision, inv *api.Invocat
 	p.conclude(in, answer, err, timeout, inv)
 	k.finish()
 	if err == nil {
-		if answer.Memory || answer.Broken || in.keepsGarbage && in.memory.held() > inv.MemoryLimit*6/10 {
+		others := in.cage.EndOthers()
+		if answer.Memory || answer.Broken || others && in.cage.Starved() || in.keepsGarbage && in.memory.held() > inv.MemoryLimit*6/10 {
 			p.pool.drop(in)
 		} else {
 			p.pool.give(in)
@@ -172,9 +173,10 @@ func (p *Platform) awaitReady(in *instance, timeout time.Duration, k *keeper, in
 	ctx, cancel := context.WithTimeout(context.Background(), limit)
 	defer cancel()
 	in.output.attach(k.keep)
-	answer, err := in.receive(ctx)
+	answer, err := in.receive(ctx, in.id)
 	in.output.detach()
 	if err == nil && answer.Error == nil {
+		in.cage.Rest()
 		return true
 	}
 	inv.MemoryPeak, _ = in.memory.peak()
@@ -187,7 +189,7 @@ func (p *Platform) awaitReady(in *instance, timeout time.Duration, k *keeper, in
 // conclude says in words how a call ended.
 func (p *Platform) conclude(in *instance, answer reply, err error, timeout time.Duration, inv *api.Invocation) {
 	switch {
-	case in.over.Load() || answer.Memory:
+	case in.over.Load() || answer.Memory || err != nil && in.cage.Starved():
 		fail(inv, api.OutOfMemory, "OutOfMemory", fmt.Sprintf("the call went over its memory limit of %d MiB (its peak was %d MiB or more); raise memory, or hold less at once",
 			inv.MemoryLimit>>20, inv.MemoryPeak>>20), "")
 	case errors.Is(err, context.DeadlineExceeded):
@@ -206,7 +208,10 @@ func (p *Platform) conclude(in *instance, answer reply, err error, timeout time.
 func exitText(in *instance) string {
 	select {
 	case <-in.done:
-		return in.cmd.ProcessState.String()
+		if why := in.cage.Failure(); why != nil {
+			return why.Error()
+		}
+		return in.cage.State().String()
 	case <-time.After(time.Second):
 		return "it did not say how"
 	}

@@ -30,12 +30,19 @@ type stand struct {
 
 func newStand(t *testing.T) *stand {
 	t.Helper()
+	return newStandWith(t, func(*local.Options) {})
+}
+
+func newStandWith(t *testing.T, change func(o *local.Options)) *stand {
+	t.Helper()
 	s := &stand{T: t, scope: platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}}
 	var p *local.Platform
 	s.protocol = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { p.Protocol().ServeHTTP(w, r) }))
 	s.routes = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { p.Routes().ServeHTTP(w, r) }))
 	var err error
-	p, err = local.Open(t.Context(), local.Options{Dir: t.TempDir(), Token: "secret", RoutesAt: s.routes.URL, DataAt: s.protocol.URL, Log: slog.New(slog.DiscardHandler)})
+	o := local.Options{Dir: t.TempDir(), Token: "secret", RoutesAt: s.routes.URL, DataAt: s.protocol.URL, Log: slog.New(slog.DiscardHandler)}
+	change(&o)
+	p, err = local.Open(t.Context(), o)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -7,6 +7,8 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"rudmar/cage"
 )
 
 // memoryWatch looks at a process every few milliseconds, and calls over when
@@ -21,45 +23,67 @@ type memoryWatch struct {
 	text          [2048]byte // of status; calls come one after another
 }
 
-func watchMemory(pid int, limit int64, over func()) *memoryWatch {
+// lookEvery is how long a process may hold more than its limit before it is noticed.
+const lookEvery = 5 * time.Millisecond
+
+func watchMemory(c *cage.Process, limit int64, over func()) *memoryWatch {
 	w := &memoryWatch{quit: make(chan struct{})}
-	proc := "/proc/" + strconv.Itoa(pid)
+	proc := "/proc/" + strconv.Itoa(c.Pid())
 	file, err := os.Open(proc + "/statm")
 	if err != nil {
 		return w // gone already
 	}
 	w.status, _ = os.Open(proc + "/status") // without it there is no peak
 	w.clear, _ = os.OpenFile(proc+"/clear_refs", os.O_WRONLY, 0)
+	held := func() (int64, bool) { return heldByOne(file) }
+	if !c.Limited() { // what others hold for it is counted here, where the system does not
+		held = func() (int64, bool) { return heldByAll(c.Processes()), true }
+	}
 	go func() {
 		defer file.Close()
-		tick := time.NewTicker(5 * time.Millisecond)
+		tick := time.NewTicker(lookEvery)
 		defer tick.Stop()
-		page := int64(os.Getpagesize())
-		buffer := make([]byte, 128)
 		for {
 			select {
 			case <-w.quit:
 				return
 			case <-tick.C:
 			}
-			n, err := file.ReadAt(buffer, 0)
-			fields := bytes.Fields(buffer[:n])
-			if len(fields) < 3 {
-				if err != nil {
-					return
-				}
-				continue
+			now, there := held()
+			if !there {
+				return
 			}
-			resident, _ := strconv.ParseInt(string(fields[1]), 10, 64)
-			shared, _ := strconv.ParseInt(string(fields[2]), 10, 64)
-			w.now.Store((resident - shared) * page)
-			if w.now.Load() > limit {
+			w.now.Store(now)
+			if now > limit {
 				over()
 				return
 			}
 		}
 	}()
 	return w
+}
+
+// heldByOne gives what a process holds for itself, in bytes; false where it is gone.
+func heldByOne(statm *os.File) (int64, bool) {
+	var buffer [128]byte
+	n, err := statm.ReadAt(buffer[:], 0)
+	fields := bytes.Fields(buffer[:n])
+	if len(fields) < 3 {
+		return 0, err == nil
+	}
+	resident, _ := strconv.ParseInt(string(fields[1]), 10, 64)
+	shared, _ := strconv.ParseInt(string(fields[2]), 10, 64)
+	return (resident - shared) * int64(os.Getpagesize()), true
+}
+
+// heldByAll gives what processes hold together, with memory that they share.
+func heldByAll(pids []int) int64 {
+	var sum int64
+	for _, pid := range pids {
+		text, _ := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/status") // one that is gone holds nothing
+		sum += kibOf(text, "RssAnon:") + kibOf(text, "RssShmem:")
+	}
+	return sum << 10
 }
 
 // held gives what the process held at the last look, in bytes.

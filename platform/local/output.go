@@ -44,25 +44,14 @@ type stream struct {
 	line []byte // begun and not ended
 }
 
-// newStream makes a pipe whose other end a process gets.
-func (o *outputs) newStream(name string) (theirs *os.File, err error) {
-	mine, theirs, err := os.Pipe()
+// add takes a stream that a process writes to.
+func (o *outputs) add(name string, file *os.File) error {
+	raw, err := file.SyscallConn()
 	if err != nil {
-		return nil, err
+		return err
 	}
-	raw, err := mine.SyscallConn()
-	if err != nil {
-		return nil, errors.Join(err, mine.Close(), theirs.Close())
-	}
-	o.streams = append(o.streams, &stream{name: name, file: mine, raw: raw})
-	return theirs, nil
-}
-
-// close closes the streams of a process that was not started.
-func (o *outputs) close() {
-	for _, s := range o.streams {
-		s.file.Close()
-	}
+	o.streams = append(o.streams, &stream{name: name, file: file, raw: raw})
+	return nil
 }
 
 // follow reads until all ends of the streams that a process may write to are closed.

@@ -19,6 +19,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"rudmar/cage"
 	"rudmar/core/canon"
 )
 
@@ -37,6 +38,9 @@ type Options struct {
 	Now    func() time.Time
 	Python string // the interpreter; default /usr/bin/python3
 	Node   string // the interpreter; default the node of the path
+	// Dial makes the connections of functions that have a network; default the
+	// machine's own, to addresses that are not its own.
+	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 	// Self is the program that has WorkerCommand; default this program.
 	Self string
 }
@@ -51,7 +55,7 @@ type Platform struct {
 	directory  *directory
 	skies      *skies
 	operations *operations
-	isolation  isolation
+	cages      *cage.Keeper
 	functions  *http.Server // what functions reach
 	cancel     context.CancelFunc
 	closing    <-chan struct{} // closed when it begins to end
@@ -86,7 +90,7 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 		o.Self = self
 	}
 	for _, dir := range []string{"artifacts"} {
-		if err := os.MkdirAll(filepath.Join(o.Dir, dir), 0o755); err != nil {
+		if err := os.MkdirAll(filepath.Join(o.Dir, dir), 0o700); err != nil {
 			return nil, fmt.Errorf("making the platform's folder: %w", err)
 		}
 	}
@@ -107,7 +111,10 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 		st.db.Close()
 		return nil, err
 	}
-	p.isolation = findIsolation()
+	if p.cages, err = cage.Open(cage.Config{Dir: filepath.Join(o.Dir, "cage"), Self: o.Self, Ready: readyCages, Dial: o.Dial, Log: o.Log}); err != nil {
+		st.db.Close()
+		return nil, err
+	}
 	ctx, p.cancel = context.WithCancel(context.WithoutCancel(ctx))
 	p.closing = ctx.Done()
 	for _, work := range []func(context.Context){p.observed.run, p.runSchedules, p.pool.run, p.dispatch.run, p.operations.run} {
@@ -117,18 +124,24 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 			work(ctx)
 		}()
 	}
-	for _, note := range p.isolation.notes() {
+	for _, note := range p.notes() {
 		o.Log.Warn("local platform", "note", note)
 	}
 	return p, nil
 }
+
+// readyCages is how many empty cages wait for a cold start.
+const readyCages = 2
+
+// notes says in words what keeps functions apart less than it could.
+func (p *Platform) notes() []string { return p.cages.Missing() }
 
 // Close ends all instances and writes what is still in memory.
 func (p *Platform) Close() error {
 	p.cancel()
 	p.running.Wait()
 	p.pool.close()
-	p.isolation.starter.close()
+	p.cages.Close()
 	if p.functions != nil {
 		_ = p.functions.Close() // functions have ended
 	}

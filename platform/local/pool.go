@@ -6,12 +6,14 @@ import (
 	"crypto/sha256"
 	"embed"
 	"encoding/hex"
-	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
+
+	"rudmar/cage"
 )
 
 // runtimeFiles are the workers, and what functions may import.
@@ -30,8 +32,13 @@ type instance struct {
 	revision string
 	usedAt   time.Time
 	token    string
-	work     string
+	rest     *time.Timer // pauses it once nobody called it for a moment
+	paused   bool
 }
+
+// pauseAfter is how long an instance may run on without a call, so that a call
+// that follows soon finds it awake.
+const pauseAfter = 20 * time.Millisecond
 
 // member is a function of a scope.
 type member struct {
@@ -42,20 +49,18 @@ type member struct {
 // pool keeps instances warm, and counts those at work.
 type pool struct {
 	platform *Platform
-	root     string // where code is unpacked: readable for functions, unlike the platform's own folder
+	root     string // where code is unpacked
 
-	mu       sync.Mutex
-	idle     map[member][]*instance
-	atWork   map[member]int
-	tokens   map[string]member // of live instances
-	closed   bool
-	users    map[int]bool // of live instances
-	nextUser int
-	unpack   sync.Mutex
+	mu     sync.Mutex
+	idle   map[member][]*instance
+	atWork map[member]int
+	tokens map[string]member // of live instances
+	closed bool
+	unpack sync.Mutex
 }
 
 func newPool(p *Platform) *pool {
-	return &pool{platform: p, idle: map[member][]*instance{}, atWork: map[member]int{}, tokens: map[string]member{}, users: map[int]bool{}}
+	return &pool{platform: p, idle: map[member][]*instance{}, atWork: map[member]int{}, tokens: map[string]member{}}
 }
 
 // enter counts a call in, up to the limit of calls at once.
@@ -94,6 +99,11 @@ func (p *pool) warm(at member, revision string) *instance {
 			list = p.idle[at]
 			continue
 		default:
+			in.rest.Stop()
+			if in.paused {
+				in.paused = false
+				in.resume()
+			}
 			return in
 		}
 	}
@@ -110,70 +120,49 @@ func (p *pool) cold(at member, r revision) (*instance, error) {
 	handler, _ := r.config["handler"].(string)
 	runtime, _ := r.config["runtime"].(string)
 	network, _ := r.config["network"].(bool)
-	o := processOptions{keepsGarbage: runtime == "node", apart: p.platform.isolation, network: network,
-		startFrame: startFrame{Code: code, Handler: handler, Function: at.function, Version: r.version, Stage: at.stage, Memory: int64(memory)}}
-	if o.interpreter, o.beyond, err = p.interpreter(runtime, o.Memory); err != nil {
+	in := &instance{id: "i-" + random(8), member: at, revision: r.id, token: random(24)}
+	o := processOptions{keepsGarbage: runtime == "node",
+		startFrame: startFrame{ID: in.id, Handler: handler, Function: at.function, Version: r.version, Stage: at.stage, Memory: int64(memory)}}
+	view := &view{closed: p.platform.cages.Closed()}
+	if o.spec.Command, o.beyond, err = p.interpreter(runtime, o.Memory, view); err != nil {
 		return nil, err
 	}
 	if runtime == "go" {
-		if o.Cache, err = p.compiled(code); err != nil {
+		cache, err := p.compiled(code)
+		if err != nil {
 			return nil, err
 		}
+		o.Cache = view.show(cache, "/rudmar/wasm")
 	}
-	in := &instance{id: "i-" + random(4), member: at, revision: r.id, token: random(24)}
-	if in.work, err = os.MkdirTemp(p.root, "work-"); err != nil {
-		return nil, fmt.Errorf("making a working folder: %w", err)
-	}
-	user, release := p.user()
-	o.user, o.work, o.env = user, in.work, p.environment(in, r)
+	o.Code = view.show(code, "/fn")
+	o.spec.Env = p.environment(in, r, view.show(filepath.Join(p.root, socketName), "/rudmar/"+socketName))
+	o.spec.Network, o.spec.Mounts = network, view.mounts
+	o.spec.Limits = cage.Limits{Processes: maxProcesses, Scratch: maxPrivate}
 	p.mu.Lock()
 	p.tokens[in.token] = at
 	p.mu.Unlock()
-	if err = os.Chown(in.work, user, user); err == nil {
-		in.process, err = start(o)
-	}
-	if err != nil {
-		release()
+	if in.process, err = start(p.platform.cages, o); err != nil {
 		p.mu.Lock()
 		defer p.mu.Unlock()
 		p.forget(in)
-		return nil, fmt.Errorf("starting a process in its folder: %w", err)
+		return nil, err
 	}
-	go func() {
-		<-in.done
-		release()
-	}()
 	return in, nil
 }
 
-// user gives a user for an instance, which no other has until it is released.
-func (p *pool) user() (user int, release func()) {
-	if !p.platform.isolation.users {
-		return p.platform.isolation.user(0), func() {}
-	}
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	for range users {
-		p.nextUser++
-		user = p.platform.isolation.user(p.nextUser)
-		if !p.users[user] {
-			break
-		}
-	}
-	p.users[user] = true
-	return user, func() {
-		p.mu.Lock()
-		defer p.mu.Unlock()
-		delete(p.users, user)
-	}
-}
+// Limits of an instance beside its memory: processes and threads, and bytes of
+// its private folder.
+const (
+	maxProcesses = 64
+	maxPrivate   = 64 << 20
+)
 
-func (p *pool) environment(in *instance, r revision) []string {
+func (p *pool) environment(in *instance, r revision, socket string) []string {
 	env := []string{
-		"PATH=/usr/local/bin:/usr/bin:/bin", "LANG=C.UTF-8", "HOME=" + in.work, "TMPDIR=" + in.work,
+		"PATH=/usr/local/bin:/usr/bin:/bin", "LANG=C.UTF-8", "HOME=" + cage.Scratch, "TMPDIR=" + cage.Scratch,
 		"PYTHONDONTWRITEBYTECODE=1",
 		"RUDMAR_DATA=http://platform/data",
-		"RUDMAR_SOCKET=" + filepath.Join(p.root, socketName),
+		"RUDMAR_SOCKET=" + socket,
 		"RUDMAR_TOKEN=" + in.token,
 		"RUDMAR_REGION=" + in.member.region,
 	}
@@ -200,6 +189,17 @@ func (p *pool) give(in *instance) {
 		return
 	}
 	p.idle[in.member] = append(p.idle[in.member], in)
+	in.rest = time.AfterFunc(pauseAfter, func() { p.pauseIdle(in) })
+}
+
+// pauseIdle pauses an instance that nobody took meanwhile.
+func (p *pool) pauseIdle(in *instance) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if slices.Contains(p.idle[in.member], in) {
+		in.paused = true
+		in.pause()
+	}
 }
 
 // drop ends an instance for good.
@@ -213,7 +213,6 @@ func (p *pool) drop(in *instance) {
 // forget takes away what belongs to an instance. The lock is held.
 func (p *pool) forget(in *instance) {
 	delete(p.tokens, in.token)
-	go os.RemoveAll(in.work)
 }
 
 // retire ends idle instances of revisions that get no calls any more.
@@ -279,6 +278,7 @@ func (p *pool) close() {
 	for _, in := range all {
 		in.kill()
 		<-in.done
+		in.cage.Release()
 	}
 	if p.root != "" {
 		os.RemoveAll(p.root)

@@ -4,18 +4,19 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/subtle"
 	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"os"
-	"os/exec"
-	"path/filepath"
 	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
+
+	"rudmar/cage"
 )
 
 // Limits of what one call may write. What goes over is counted and left out.
@@ -29,7 +30,7 @@ const (
 // process is one interpreter that runs one function's code. Calls go to it one
 // after another.
 type process struct {
-	cmd *exec.Cmd
+	cage *cage.Process
 	// Calls go one way and answers the other, by pipes: they wake a process sooner than a socket.
 	calls, answers *os.File
 	reader         *bufio.Reader // of answers
@@ -46,7 +47,9 @@ type process struct {
 
 // reply is what a worker answers.
 type reply struct {
-	Answer any `json:"answer"`
+	// Call is the id of the call that it answers: what a process writes on its own has none.
+	Call   string `json:"call"`
+	Answer any    `json:"answer"`
 	Error  *struct {
 		Kind    string `json:"kind"`
 		Message string `json:"message"`
@@ -61,6 +64,7 @@ type reply struct {
 
 // startFrame is what a worker gets first.
 type startFrame struct {
+	ID       string `json:"id"`
 	Code     string `json:"code"` // the folder
 	Handler  string `json:"handler"`
 	Function string `json:"function"`
@@ -71,72 +75,49 @@ type startFrame struct {
 }
 
 type processOptions struct {
-	interpreter []string
 	startFrame
-	work         string
-	env          []string
+	spec         cage.Spec
 	beyond       int64 // what the process may hold on top of memory
 	keepsGarbage bool
-	apart        isolation
-	user         int
-	network      bool
 }
 
 // errGone tells that the process ended before it answered.
 var errGone = errors.New("the process ended")
 
-// start starts a process and tells it what to load. Its first reply, to be
-// read with receive, says whether the handler is there.
-func start(o processOptions) (*process, error) {
-	p := &process{output: &outputs{}, keepsGarbage: o.keepsGarbage, done: make(chan struct{})}
-	var theirs []*os.File
-	end := func(what string, err error) (*process, error) {
-		p.closePipes()
-		p.output.close()
-		return nil, fmt.Errorf("%s: %w", what, err)
-	}
-	defer func() {
-		for _, f := range theirs {
-			f.Close()
-		}
-	}()
-	calls, mine, err := os.Pipe()
+// errStray tells that a process wrote what answers no call.
+var errStray = errors.New("the process wrote an answer that belongs to no call: descriptors 3 and 4 are the platform's")
+
+// kernelShare is what the system needs for a process beside what the process
+// holds, such as page tables, in bytes.
+const kernelShare = 12 << 20
+
+// start starts a process in a cage and tells it what to load. Its first reply,
+// to be read with receive, says whether the handler is there.
+func start(k *cage.Keeper, o processOptions) (*process, error) {
+	o.spec.Limits.Memory = o.Memory + o.beyond + kernelShare
+	c, err := k.Start(o.spec)
 	if err != nil {
-		return end("making a pipe", err)
+		return nil, err
 	}
-	p.calls, theirs = mine, append(theirs, calls)
-	mine, answers, err := os.Pipe()
-	if err != nil {
-		return end("making a pipe", err)
-	}
-	p.answers, theirs = mine, append(theirs, answers)
-	for _, name := range []string{"out", "err"} {
-		stream, err := p.output.newStream(name)
-		if err != nil {
-			return end("making a pipe", err)
-		}
-		theirs = append(theirs, stream)
-	}
+	p := &process{cage: c, calls: c.In, answers: c.Out, output: &outputs{}, keepsGarbage: o.keepsGarbage, done: make(chan struct{})}
 	p.reader = bufio.NewReaderSize(p.answers, 64<<10)
-	p.cmd = exec.Command(o.interpreter[0], o.interpreter[1:]...)
-	p.cmd.Dir, p.cmd.Env, p.cmd.SysProcAttr = o.work, o.env, o.apart.attributes(o.network, o.user)
-	p.cmd.ExtraFiles, p.cmd.Stdout, p.cmd.Stderr = theirs[:2], theirs[2], theirs[3]
-	if err := o.apart.starter.start(p.cmd); err != nil {
-		return end("starting "+filepath.Base(o.interpreter[0]), err)
-	}
-	p.memory = watchMemory(p.cmd.Process.Pid, o.Memory+o.beyond, func() {
+	err = errors.Join(p.output.add("out", c.Stdout), p.output.add("err", c.Stderr))
+	p.memory = watchMemory(c, o.Memory+o.beyond, func() {
 		p.over.Store(true)
-		p.signal(syscall.SIGKILL)
+		p.cage.Kill()
 	})
 	go func() {
 		p.output.follow()
-		_ = p.cmd.Wait() // how it ended is told by the call that was running
+		<-c.Done() // how it ended is told by the call that was running
 		p.memory.stop()
 		close(p.done)
 	}()
-	if err := p.send(o.startFrame, startLimit); err != nil {
+	if err == nil {
+		err = p.send(o.startFrame, startLimit)
+	}
+	if err != nil {
 		p.kill()
-		return nil, err
+		return nil, errors.Join(err, c.Failure())
 	}
 	return p, nil
 }
@@ -168,17 +149,9 @@ func (p *process) send(v any, within time.Duration) error {
 	return nil
 }
 
-func (p *process) closePipes() {
-	for _, f := range []*os.File{p.calls, p.answers} {
-		if f != nil {
-			f.Close()
-		}
-	}
-}
-
-// receive reads one reply. The context's end is no error of the process: the
-// caller decides what to do with it.
-func (p *process) receive(ctx context.Context) (reply, error) {
+// receive reads the reply to a call. The context's end is no error of the
+// process: the caller decides what to do with it.
+func (p *process) receive(ctx context.Context, id string) (reply, error) {
 	stop := context.AfterFunc(ctx, func() { _ = p.answers.SetReadDeadline(time.Unix(1, 0)) })
 	defer stop()
 	var head [4]byte
@@ -197,6 +170,9 @@ func (p *process) receive(ctx context.Context) (reply, error) {
 	if err := json.Unmarshal(body, &r); err != nil {
 		return r, fmt.Errorf("the answer is not JSON: %w", err)
 	}
+	if subtle.ConstantTimeCompare([]byte(r.Call), []byte(id)) != 1 {
+		return reply{}, errStray
+	}
 	return r, nil
 }
 
@@ -207,13 +183,10 @@ func (p *process) readError(ctx context.Context, err error) error {
 	return errors.Join(errGone, err)
 }
 
-func (p *process) signal(s syscall.Signal) {
-	_ = syscall.Kill(-p.cmd.Process.Pid, s) // the whole group; it may be gone already
-}
-
-// end asks the process group to end, and makes it end after a grace.
+// end asks the process to end, and makes it end after a grace.
 func (p *process) end() {
-	p.signal(syscall.SIGTERM)
+	p.cage.Signal(syscall.SIGCONT)
+	p.cage.Signal(syscall.SIGTERM)
 	timer := time.AfterFunc(killGrace, p.kill)
 	go func() {
 		<-p.done
@@ -224,7 +197,16 @@ func (p *process) end() {
 
 func (p *process) kill() {
 	p.once.Do(func() {
-		p.signal(syscall.SIGKILL)
-		p.closePipes()
+		p.cage.Kill()
+		go func() {
+			<-p.done
+			p.cage.Release()
+		}()
 	})
 }
+
+// pause keeps the process from running on while nobody calls it.
+func (p *process) pause() { p.cage.Signal(syscall.SIGSTOP) }
+
+// resume lets it run again.
+func (p *process) resume() { p.cage.Signal(syscall.SIGCONT) }

@@ -4,8 +4,11 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
+
+	"rudmar/cage"
 )
 
 // WorkerCommand is the command of the platform's program that runs a function
@@ -15,19 +18,55 @@ const WorkerCommand = "wasm-worker"
 // runtimes lists what functions may be written for.
 func runtimes() []string { return []string{"python", "node", "go"} }
 
+// view is what an instance sees of the platform's files. Where functions are
+// not shut in, they see them where they are.
+type view struct {
+	closed bool
+	mounts []cage.Mount
+}
+
+// show shows a file or folder, and gives where it is seen.
+func (v *view) show(from, to string) string {
+	if !v.closed {
+		return from
+	}
+	v.mounts = append(v.mounts, cage.Mount{From: from, To: to})
+	return to
+}
+
+// program shows what a program needs to run: nothing where it lies among the
+// system's own, which every function sees, else the folder that it was installed in.
+func (v *view) program(name string) (string, error) {
+	found, err := exec.LookPath(name)
+	if err == nil {
+		found, err = filepath.EvalSymlinks(found)
+	}
+	if err != nil {
+		return "", fmt.Errorf("finding %s: %w", name, err)
+	}
+	if strings.HasPrefix(found, "/usr/") || strings.HasPrefix(found, "/bin/") {
+		return found, nil
+	}
+	installed := filepath.Dir(filepath.Dir(found))
+	return filepath.Join(v.show(installed, installed), filepath.Base(filepath.Dir(found)), filepath.Base(found)), nil
+}
+
 // interpreter gives the command that runs a function's code, and how much more
 // than the function's own limit its process may hold, in bytes.
-func (p *pool) interpreter(runtime string, memory int64) (command []string, beyond int64, err error) {
+func (p *pool) interpreter(runtime string, memory int64, v *view) (command []string, beyond int64, err error) {
 	switch runtime {
 	case "python", "":
-		return []string{p.platform.options.Python, "-I", "-S", filepath.Join(p.root, "python", "worker.py")}, 0, nil
+		python, err := v.program(p.platform.options.Python)
+		return []string{python, "-I", "-S", filepath.Join(v.show(filepath.Join(p.root, "python"), "/rudmar/python"), "worker.py")}, 0, err
 	case "node":
+		node, err := v.program(p.platform.options.Node)
+		v.show(filepath.Join(p.root, "code", "node_modules"), "/node_modules")
 		// The heap may take all of the limit; the watch counts what is outside of it too.
-		return []string{p.platform.options.Node, fmt.Sprintf("--max-old-space-size=%d", memory>>20), "--max-semi-space-size=4", filepath.Join(p.root, "node", "worker.mjs")}, 0, nil
+		return []string{node, fmt.Sprintf("--max-old-space-size=%d", memory>>20), "--max-semi-space-size=4", filepath.Join(v.show(filepath.Join(p.root, "node"), "/rudmar/node"), "worker.mjs")}, 0, err
 	case "go":
 		worker, err := p.worker()
 		// The worker's own memory and the compiled code come on top of the module's.
-		return []string{worker, WorkerCommand}, 128 << 20, err
+		return []string{v.show(worker, "/rudmar/worker"), WorkerCommand}, 128 << 20, err
 	}
 	return nil, 0, fmt.Errorf("there is no runtime %q here; there are %s", runtime, strings.Join(runtimes(), ", "))
 }

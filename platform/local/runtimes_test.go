@@ -1,6 +1,7 @@
 package local_test
 
 import (
+	"bytes"
 	"context"
 	"net"
 	"os"
@@ -10,6 +11,7 @@ import (
 	"sync"
 	"testing"
 
+	"rudmar/cage"
 	"rudmar/platform/api"
 	"rudmar/platform/local"
 	"rudmar/platform/local/wasm"
@@ -18,6 +20,7 @@ import (
 
 // TestMain lets the test program be the worker that runs WebAssembly.
 func TestMain(m *testing.M) {
+	cage.Main()
 	if len(os.Args) == 2 && os.Args[1] == local.WorkerCommand {
 		if err := wasm.Work(context.Background(), os.NewFile(3, "calls"), os.NewFile(4, "answers")); err != nil {
 			os.Exit(1)
@@ -229,23 +232,56 @@ func TestCallsAtTheSameTime(t *testing.T) {
 	group.Wait()
 }
 
-// Functions have no network, except where it is asked for.
+// Functions have no network, except where it is asked for; then they reach what
+// is outside, and nothing of this machine.
 func TestNetworkOnlyWhereAskedFor(t *testing.T) {
-	s := newStand(t)
-	code := "import socket\ndef run(call):\n    socket.create_connection(('127.0.0.1', call.event['port']), timeout=2).close()\n    return 'reached'\n"
-	port := float64(s.protocol.Listener.Addr().(*net.TCPAddr).Port)
+	asked := make(chan string, 10)
+	s := newStandWith(t, func(o *local.Options) {
+		o.Dial = func(ctx context.Context, network, address string) (net.Conn, error) {
+			asked <- address
+			ours, theirs := net.Pipe() // somebody outside, who answers in capitals
+			go func() {
+				buffer := make([]byte, 100)
+				n, _ := theirs.Read(buffer)
+				_, _ = theirs.Write(bytes.ToUpper(buffer[:n]))
+				theirs.Close()
+			}()
+			return ours, nil
+		}
+	})
+	code := `
+import socket
+def run(call):
+    try:
+        with socket.create_connection((call.event['host'], call.event['port']), timeout=5) as c:
+            c.sendall(b'hello')
+            return c.recv(100).decode()
+    except OSError as error:
+        return type(error).__name__
+`
 	s.deploy("closed", code, nil)
 	s.deploy("open", code, map[string]any{"network": true})
-	if inv := s.call("open", map[string]any{"port": port}); inv.Answer != "reached" {
-		t.Errorf("where it is asked for: %+v %+v", inv, inv.Error)
+	port := float64(s.protocol.Listener.Addr().(*net.TCPAddr).Port)
+	if inv := s.call("open", map[string]any{"host": "203.0.113.7", "port": 4000.0}); inv.Answer != "HELLO" || <-asked != "203.0.113.7:4000" {
+		t.Errorf("outside: %+v %+v", inv.Answer, inv.Error)
 	}
-	kinds, err := s.client.Kinds(t.Context())
+	own := "127.0.0.1"
+	addresses, err := net.InterfaceAddrs()
 	if err != nil {
 		t.Fatal(err)
 	}
-	inv := s.call("closed", map[string]any{"port": port})
-	told := strings.Contains(strings.Join(kinds.Notes, " "), "can reach the network")
-	if reached := inv.Answer == "reached"; reached != told {
-		t.Errorf("reached: %v, and the notes say %q; %+v", reached, kinds.Notes, inv.Error)
+	for _, a := range addresses {
+		if n, ok := a.(*net.IPNet); ok && n.IP.To4() != nil && !n.IP.IsLoopback() {
+			own = n.IP.String()
+		}
+	}
+	for _, host := range []string{"127.0.0.1", own, "169.254.169.254", "0.0.0.0"} {
+		inv := s.call("open", map[string]any{"host": host, "port": port})
+		if inv.Answer == "HELLO" || inv.Answer == nil || len(asked) > 0 {
+			t.Errorf("%s was reached: %+v %+v", host, inv.Answer, inv.Error)
+		}
+	}
+	if inv := s.call("closed", map[string]any{"host": "203.0.113.7", "port": 4000.0}); inv.Answer != "OSError" || len(asked) > 0 {
+		t.Errorf("without a network: %+v %+v", inv.Answer, inv.Error)
 	}
 }

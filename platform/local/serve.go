@@ -106,7 +106,7 @@ func (s *protocol) GetKinds(context.Context, api.GetKindsRequestObject) (api.Get
 	return api.GetKinds200JSONResponse{
 		Platform: "local", Simulated: true, Regions: regions(), Kinds: kinds(), Permissions: permissions(),
 		Runtimes: runtimes(), Triggers: triggers(), RoutesAt: s.p.options.RoutesAt + "/{region}/{service}/{stage}",
-		Quotas: quotas(), Prices: prices(), Notes: s.p.isolation.notes(),
+		Quotas: quotas(), Prices: prices(), Notes: s.p.notes(),
 	}, nil
 }
 

@@ -79,17 +79,22 @@ func (p *pool) compiled(code string) (string, error) {
 	return cache, os.WriteFile(done, nil, 0o644)
 }
 
-// prepare makes the folder that functions may read. It lies outside the
-// platform's own folder, which they may not.
+// prepare makes the folder whose parts functions are shown. It lies in the
+// platform's own folder; where functions cannot be shut in, and run as another
+// user, it has to lie where that user finds it.
 func (p *pool) prepare() error {
 	if p.root != "" {
 		return nil
 	}
-	root, err := os.MkdirTemp("", runPrefix)
-	if err != nil {
-		return fmt.Errorf("making a folder for code: %w", err)
+	root, err := filepath.Abs(filepath.Join(p.platform.options.Dir, "run"))
+	if err == nil && p.platform.cages.Closed() {
+		err = errors.Join(os.RemoveAll(root), os.Mkdir(root, 0o700))
+	} else if err == nil {
+		if root, err = os.MkdirTemp("", runPrefix); err == nil {
+			err = os.Chmod(root, 0o755)
+		}
 	}
-	if err := os.Chmod(root, 0o755); err != nil {
+	if err != nil {
 		return fmt.Errorf("making a folder for code: %w", err)
 	}
 	if err := os.CopyFS(root, runtimeFiles); err != nil {

@@ -34,8 +34,8 @@ async function receive() {
   }
 }
 
-function send(value) {
-  const body = Buffer.from(value)
+function send(id, value) {
+  const body = Buffer.from(`{"call":${JSON.stringify(id)}` + (value === '{}' ? '}' : ',' + value.slice(1)))
   const head = Buffer.alloc(4)
   head.writeUInt32BE(body.length)
   for (let rest = Buffer.concat([head, body]); rest.length; ) rest = rest.subarray(fs.writeSync(ANSWERS, rest))
@@ -85,7 +85,7 @@ try {
 } catch (error) {
   ready = failure(error)
 }
-send(ready)
+send(start.id, ready)
 for (;;) {
   const call = new Call(await receive(), start)
   let body
@@ -97,5 +97,5 @@ for (;;) {
     body = failure(error)
   }
   now = null
-  send(body)
+  send(call.id, body)
 }

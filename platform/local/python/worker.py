@@ -15,7 +15,7 @@ CALLS, ANSWERS = 3, 4
 LENGTH = struct.Struct(">I")
 
 HIGH = "the function went over its memory limit"
-TOO_MUCH_MEMORY = json.dumps({"error": {"kind": "MemoryError", "message": HIGH}, "memory": True}).encode()
+TOO_MUCH_MEMORY = json.dumps({"error": {"kind": "MemoryError", "message": HIGH}, "memory": True})[1:].encode()
 
 
 class Call:
@@ -59,7 +59,8 @@ def read():
     return part
 
 
-def send(body):
+def send(*parts):
+    body = b"".join(parts)
     frame = LENGTH.pack(len(body)) + body
     sent = os.write(ANSWERS, frame)
     while sent < len(frame):
@@ -114,23 +115,25 @@ def main():
     except BaseException as error:
         ready = failure(error)
     flush()
-    send(json.dumps(ready).encode())
+    send(json.dumps({**ready, "call": start["id"]}).encode())
     while True:
         call = Call(receive(), start)
+        # An answer says which call it belongs to; made before memory can be short.
+        head = ('{"call": "%s", ' % call.id).encode()
         try:
             answer = function(call)
             if hasattr(answer, "__await__"):
                 import asyncio
 
                 answer = asyncio.run(answer)
-            body = json.dumps({"answer": plain(answer)}).encode()
+            body = json.dumps({"answer": plain(answer)})[1:].encode()
         except MemoryError:
             answer = None
             body = TOO_MUCH_MEMORY
         except BaseException as error:
-            body = json.dumps(failure(error)).encode()
+            body = json.dumps(failure(error))[1:].encode()
         flush()
-        send(body)
+        send(head, body)
         answer = call = body = None
 
 

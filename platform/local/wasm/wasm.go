@@ -30,6 +30,7 @@ const page = 64 << 10
 
 // start is the first frame: what to load.
 type start struct {
+	ID          string `json:"id"`
 	Code        string `json:"code"`
 	MemoryLimit int64  `json:"memory_limit"`
 	Cache       string `json:"cache"`
@@ -80,9 +81,9 @@ func Work(ctx context.Context, calls io.Reader, answers io.Writer) error {
 	w := &worker{limit: s.MemoryLimit}
 	err = w.load(ctx, s)
 	if err != nil {
-		return errors.Join(send(answers, failed("Load", err)), err)
+		return errors.Join(send(answers, of(s.ID, failed("Load", err))), err)
 	}
-	if err := send(answers, []byte("{}")); err != nil {
+	if err := send(answers, of(s.ID, []byte("{}"))); err != nil {
 		return err
 	}
 	for {
@@ -93,14 +94,29 @@ func Work(ctx context.Context, calls io.Reader, answers io.Writer) error {
 		if err != nil {
 			return err
 		}
+		var call struct{ ID string }
+		if err := json.Unmarshal(frame, &call); err != nil {
+			return err
+		}
 		if frame, err = s.whole(frame); err != nil {
 			return err
 		}
-		body := w.call(ctx, frame)
-		if err := send(answers, body); err != nil {
+		if err := send(answers, of(call.ID, w.call(ctx, frame))); err != nil {
 			return err
 		}
 	}
+}
+
+// of says which call a reply belongs to; said last, it counts.
+func of(call string, body []byte) []byte {
+	if len(body) < 2 || body[len(body)-1] != '}' {
+		return body
+	}
+	tail := fmt.Appendf(nil, `"call":%q}`, call)
+	if body = body[:len(body)-1]; len(body) > 1 {
+		body = append(body, ',')
+	}
+	return append(body, tail...)
 }
 
 type worker struct {

@@ -1,7 +1,6 @@
-package local
+package cage
 
 import (
-	"errors"
 	"fmt"
 	"os/exec"
 	"runtime"
@@ -9,12 +8,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// errClosed tells that the platform is closing.
-var errClosed = errors.New("the platform is closing")
-
 // starter starts processes from a thread of its own, which has given up the way
 // to new privileges for good (PR_SET_NO_NEW_PRIVS, inherited by what it starts),
-// and which lives as long as the platform: a process that is to end with its
+// and which lives as long as the keeper: a process that is to end with its
 // parent ends with the thread that started it.
 type starter struct {
 	work chan func()
@@ -52,7 +48,7 @@ func (s *starter) start(cmd *exec.Cmd) error {
 	case s.work <- func() { done <- cmd.Start() }:
 		return <-done
 	case <-s.gone:
-		return errClosed
+		return ErrClosed
 	}
 }
 

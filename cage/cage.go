@@ -1,0 +1,231 @@
+// Package cage runs commands of people who are not trusted apart from the
+// machine: functions, and the commands that build them.
+//
+// A caged command has its own tree of files (what it is shown, read-only, and a
+// private folder of limited size), process tree, network, message queues and
+// name of the machine; a user of its own where there is one to give; no way to
+// new privileges, and no system calls that it has no business with; and limits
+// of memory, processes and disk for all that it starts together.
+//
+// What the machine allows is tried once, by Open, with a harmless command, and
+// told in words (Keeper.Missing). The walls are put up by the program itself,
+// which starts itself once more inside of the new namespaces: Main has to be the
+// first thing that its main function calls.
+package cage
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+)
+
+// Users that commands run as where the keeper may choose: each command has one
+// that no other has, on the whole machine.
+const (
+	firstUser = 58_000
+	userCount = 2_000
+)
+
+// ErrNoMain tells that a program puts up cages whose main function does not call
+// Main first: started once more, it would begin its own work again.
+var ErrNoMain = errors.New("this program has to call cage.Main first of all")
+
+// ErrClosed tells that the keeper has been closed.
+var ErrClosed = errors.New("the cage's keeper is closed")
+
+// Mount shows a file or folder of the machine inside of the cage.
+type Mount struct {
+	From string `json:"from"`
+	To   string `json:"to,omitempty"` // where; "" for the same path
+	// Layered lets the command write over it: what it writes lies in its private
+	// folder, and is gone with it.
+	Layered bool `json:"layered,omitempty"`
+}
+
+// Limits hold for all processes of a cage together. Zero is no limit.
+type Limits struct {
+	Memory    int64 `json:"memory,omitempty"`    // bytes, shared memory and private files too
+	Processes int   `json:"processes,omitempty"` // and threads
+	Scratch   int64 `json:"scratch,omitempty"`   // bytes of the private folder
+	OpenFiles int   `json:"open_files,omitempty"`
+}
+
+// Spec says what is run in a cage, and how.
+type Spec struct {
+	Command []string `json:"command"`
+	Env     []string `json:"env"`
+	// Dir is where it begins; "" for the private folder.
+	Dir    string  `json:"dir,omitempty"`
+	Mounts []Mount `json:"mounts,omitempty"`
+	Limits Limits  `json:"limits"`
+	// Network gives it a way to public addresses; without it there is none.
+	Network bool `json:"network,omitempty"`
+
+	// What the keeper adds.
+	User    int  `json:"user"`
+	Plan    plan `json:"plan"`
+	Session bool `json:"session,omitempty"` // the cage stays, and commands are run in it one after another
+}
+
+// Scratch is the private folder of a caged command: HOME and TMPDIR.
+const Scratch = "/tmp"
+
+// plan is which walls there are.
+type plan struct {
+	Spaces bool `json:"spaces"` // namespaces, and a tree of files of its own
+	Own    bool `json:"own"`    // in a user namespace of an ordinary user
+	Switch bool `json:"switch"` // to another user
+}
+
+// Config says how a keeper works.
+type Config struct {
+	// Dir is a folder of the keeper's own, made with mode 0700.
+	Dir string
+	// Self is the program that calls Main; default this program.
+	Self string
+	// Ready is how many empty cages are kept at hand, so that a start need not wait for one.
+	Ready int
+	// Reach tells which addresses commands with a network may reach; default Outside.
+	Reach func(netip.Addr) bool
+	// Dial makes their connections; default net.Dialer's.
+	Dial func(ctx context.Context, network, address string) (net.Conn, error)
+	Log  *slog.Logger
+}
+
+// Keeper puts up cages.
+type Keeper struct {
+	config  Config
+	plan    plan
+	groups  *groups // nil where control groups cannot be had
+	starter *starter
+	why     error // why there are no namespaces; nil where there are
+
+	mu     sync.Mutex
+	ready  []*Process
+	making int
+	closed bool
+	work   sync.WaitGroup
+}
+
+// Open tries what the machine allows. Close ends the keeper.
+func Open(c Config) (*Keeper, error) {
+	if os.Args[0] == inside {
+		return nil, ErrNoMain
+	}
+	if c.Log == nil {
+		c.Log = slog.Default()
+	}
+	if c.Reach == nil {
+		c.Reach = Outside
+	}
+	if c.Dial == nil {
+		c.Dial = (&net.Dialer{}).DialContext
+	}
+	if c.Self == "" {
+		self, err := os.Executable()
+		if err != nil {
+			return nil, fmt.Errorf("finding this program: %w", err)
+		}
+		c.Self = self
+	}
+	if err := os.MkdirAll(filepath.Join(c.Dir, "root"), 0o700); err != nil {
+		return nil, fmt.Errorf("making the cage's folder: %w", err)
+	}
+	k := &Keeper{config: c, starter: newStarter()}
+	root := os.Geteuid() == 0
+	k.groups = findGroups()
+	for _, p := range []plan{{Spaces: true, Own: !root, Switch: root}, {Switch: root}} {
+		k.plan = p
+		err := k.try()
+		if err == nil {
+			break
+		}
+		if p.Spaces {
+			k.why = err
+			continue
+		}
+		k.starter.close()
+		return nil, fmt.Errorf("starting a harmless command apart: %w", err)
+	}
+	k.refill()
+	return k, nil
+}
+
+// tryTime is how long a harmless command may take, on a machine under load.
+const tryTime = 20 * time.Second
+
+// try runs a harmless command behind the walls.
+func (k *Keeper) try() error {
+	p, err := k.Start(Spec{Command: []string{"/bin/true"}, Limits: Limits{Scratch: 1 << 20}})
+	if err != nil {
+		return err
+	}
+	defer p.Release()
+	go p.drain()
+	select {
+	case <-p.Done():
+	case <-time.After(tryTime):
+		p.Kill()
+		<-p.Done()
+		return fmt.Errorf("it did not end within %s", tryTime)
+	}
+	if why := p.Failure(); why != nil {
+		return why
+	}
+	if !p.State().Success() {
+		return fmt.Errorf("it ended with %s", p.State())
+	}
+	return nil
+}
+
+// Closed tells whether commands are shut in: they see only what they are shown.
+// Where they are not, what they may reach is told by Missing.
+func (k *Keeper) Closed() bool { return k.plan.Spaces }
+
+// Limited tells whether limits hold for all processes of a cage together by the
+// system itself; where they do not, they are watched.
+func (k *Keeper) Limited() bool { return k.groups != nil }
+
+// Missing says in words which walls this machine does not allow.
+func (k *Keeper) Missing() []string {
+	out := []string{}
+	if !k.plan.Spaces {
+		out = append(out, fmt.Sprintf("this system gives no namespaces (%v): what is run can read what its user may read, reaches the network of this machine, and can outlive its call", k.why))
+		if !k.plan.Switch {
+			out = append(out, "it runs as the user that runs Rudmar, and can read that user's files")
+		}
+	}
+	if k.groups == nil {
+		out = append(out, "this system gives no control groups: memory and processes are counted by looking every few milliseconds, so that a limit can be passed for as long")
+	}
+	if k.starter.refused != nil {
+		out = append(out, "programs that grant privileges still do: "+k.starter.refused.Error())
+	}
+	return out
+}
+
+// Close ends what is kept ready. Commands that run go on.
+func (k *Keeper) Close() {
+	k.mu.Lock()
+	k.closed = true
+	ready := k.ready
+	k.ready = nil
+	k.mu.Unlock()
+	for _, p := range ready {
+		p.Kill()
+		<-p.Done()
+		p.Release()
+	}
+	k.work.Wait()
+	k.starter.close()
+	if k.groups != nil {
+		k.groups.close()
+	}
+}

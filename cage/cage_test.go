@@ -1,0 +1,147 @@
+package cage_test
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"rudmar/cage"
+)
+
+// TestMain lets the test program put up the walls.
+func TestMain(m *testing.M) {
+	cage.Main()
+	os.Exit(m.Run())
+}
+
+func keeper(t *testing.T, ready int) *cage.Keeper {
+	t.Helper()
+	k, err := cage.Open(cage.Config{Dir: filepath.Join(t.TempDir(), "cage"), Ready: ready, Log: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(k.Close)
+	if !k.Closed() {
+		t.Skip("this machine gives no namespaces: ", k.Missing())
+	}
+	return k
+}
+
+// ran is what a command in a cage wrote, and how it ended.
+func ran(t *testing.T, k *cage.Keeper, s cage.Spec) (out, how string) {
+	t.Helper()
+	p, err := k.Start(s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer p.Release()
+	var text bytes.Buffer
+	var mu sync.Mutex
+	var all sync.WaitGroup
+	for _, f := range []*os.File{p.Stdout, p.Stderr} {
+		all.Go(func() {
+			b, _ := io.ReadAll(f)
+			mu.Lock()
+			defer mu.Unlock()
+			text.Write(b)
+		})
+	}
+	select {
+	case <-p.Done():
+	case <-time.After(30 * time.Second):
+		p.Kill()
+		t.Error("it did not end")
+		<-p.Done()
+	}
+	all.Wait()
+	if why := p.Failure(); why != nil {
+		t.Fatal(why)
+	}
+	if p.Starved() {
+		return text.String(), "starved"
+	}
+	return text.String(), p.State().String()
+}
+
+// shell is a small command in a cage with usual limits.
+func shell(script string) cage.Spec {
+	return cage.Spec{Command: []string{"/bin/sh", "-c", script}, Env: []string{"PATH=/usr/bin:/bin"}, Limits: cage.Limits{Memory: 128 << 20, Processes: 32, Scratch: 8 << 20}}
+}
+
+func TestACommandRuns(t *testing.T) {
+	for _, ready := range []int{0, 1} {
+		k := keeper(t, ready)
+		out, how := ran(t, k, shell("pwd; id -u; echo $$; ls /; exit 3"))
+		lines := strings.Fields(out)
+		if how != "exit status 3" || len(lines) < 4 || lines[0] != "/tmp" || lines[1] == "0" && os.Geteuid() == 0 || lines[2] != "1" {
+			t.Errorf("%s: %q", how, out)
+		}
+	}
+}
+
+func TestSessions(t *testing.T) {
+	k := keeper(t, 0)
+	var out bytes.Buffer
+	var mu sync.Mutex
+	s, err := k.Session(cage.Spec{Limits: cage.Limits{Memory: 256 << 20, Processes: 64, Scratch: 64 << 20}}, writer(func(b []byte) (int, error) {
+		mu.Lock()
+		defer mu.Unlock()
+		return out.Write(b)
+	}), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	ctx := t.Context()
+	if err := s.Put(ctx, cage.File{Path: "/tmp/code/a/b.txt", Content: []byte("text")}); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Put(ctx, cage.File{Path: "/tmp/code/a/b.txt", Content: []byte("again")}); err == nil {
+		t.Error("a file was written twice")
+	}
+	env := []string{"PATH=/usr/bin:/bin"}
+	exit, err := s.Run(ctx, cage.Step{Command: []string{"sh", "-c", "cp a/b.txt c.txt; chmod +x c.txt; ln -s /etc/passwd link; sleep 1000 & echo done; exit 4"}, Env: env, Dir: "/tmp/code"})
+	if err != nil || exit != 4 {
+		t.Fatal(exit, err)
+	}
+	if exit, err := s.Run(ctx, cage.Step{Command: []string{"sh", "-c", "ps -e | grep -c sleep"}, Env: env, Dir: "/tmp"}); exit != 1 || err != nil {
+		t.Errorf("what a command left running runs on: %d %v", exit, err)
+	}
+	if _, err := s.Run(ctx, cage.Step{Command: []string{"nothing-of-this-name"}, Env: env, Dir: "/tmp"}); err == nil {
+		t.Error("a command that is not there ran")
+	}
+	files, err := s.Collect(ctx, "/tmp/code", func(string) bool { return true }, 1<<20)
+	if err != nil || len(files) != 2 || files[1].Path != "c.txt" || !files[1].Executable || string(files[0].Content) != "text" {
+		t.Errorf("%+v %v", files, err)
+	}
+	if _, err := s.Collect(ctx, "/tmp/code", func(string) bool { return true }, 3); err == nil {
+		t.Error("more than the limit came out")
+	}
+	ended, cancel := context.WithTimeout(ctx, 300*time.Millisecond)
+	defer cancel()
+	s2, err := k.Session(cage.Spec{Limits: cage.Limits{Scratch: 1 << 20}}, io.Discard, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s2.Close()
+	if _, err := s2.Run(ended, cage.Step{Command: []string{"sleep", "1000"}, Env: env, Dir: "/tmp"}); err == nil || ended.Err() == nil {
+		t.Errorf("it ran on: %v", err)
+	}
+	mu.Lock()
+	defer mu.Unlock()
+	if !strings.Contains(out.String(), "done") {
+		t.Errorf("output %q", fmt.Sprint(out.String()))
+	}
+}
+
+type writer func([]byte) (int, error)
+
+func (w writer) Write(b []byte) (int, error) { return w(b) }

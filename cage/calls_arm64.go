@@ -1,0 +1,10 @@
+package cage
+
+import "golang.org/x/sys/unix"
+
+const (
+	architecture = unix.AUDIT_ARCH_AARCH64
+	otherABI     = 0
+)
+
+func refusedHere() []uint32 { return nil }

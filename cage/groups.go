@@ -1,0 +1,207 @@
+package cage
+
+import (
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/containerd/cgroups/v3"
+	"github.com/containerd/cgroups/v3/cgroup1"
+	"github.com/containerd/cgroups/v3/cgroup2"
+	"github.com/opencontainers/runtime-spec/specs-go"
+)
+
+// groups makes control groups, of the first version or of the second.
+type groups struct {
+	name   string // of the folder that holds the keeper's groups
+	second bool
+	within string // version 2: the group that they are made in
+}
+
+// findGroups tries whether control groups can be had; nil where they cannot.
+func findGroups() *groups {
+	b := make([]byte, 4)
+	_, _ = rand.Read(b) // it never fails, says its documentation
+	g := &groups{name: "rudmar-" + strconv.Itoa(os.Getpid()) + "-" + hex.EncodeToString(b), second: cgroups.Mode() == cgroups.Unified}
+	if g.second {
+		within, err := cgroup2.NestedGroupPath("")
+		if err != nil {
+			return nil
+		}
+		g.within = within
+	}
+	one, err := g.make("try", Limits{Memory: 64 << 20, Processes: 10})
+	if err != nil {
+		g.close()
+		return nil
+	}
+	one.remove()
+	return g
+}
+
+// group holds all processes of one cage.
+type group struct {
+	first   cgroup1.Cgroup
+	second  *cgroup2.Manager
+	memory  string // the folder with memory's files
+	pids    string // the folder with those of processes
+	current *os.File
+}
+
+// used are the controllers of version 1 that are needed.
+func used() ([]cgroup1.Subsystem, error) {
+	all, err := cgroup1.Default()
+	var out []cgroup1.Subsystem
+	for _, s := range all {
+		if s.Name() == cgroup1.Memory || s.Name() == cgroup1.Pids {
+			out = append(out, s)
+		}
+	}
+	if err == nil && len(out) < 2 {
+		err = errors.New("there is no control of memory and processes")
+	}
+	return out, err
+}
+
+func (g *groups) make(id string, l Limits) (*group, error) {
+	out := &group{}
+	if g.second {
+		m, err := cgroup2.NewManager("/sys/fs/cgroup", filepath.Join(g.within, g.name, id), &cgroup2.Resources{Memory: &cgroup2.Memory{}, Pids: &cgroup2.Pids{}})
+		if err != nil {
+			return nil, fmt.Errorf("making a control group: %w", err)
+		}
+		out.second = m
+		out.memory = filepath.Join("/sys/fs/cgroup", g.within, g.name, id)
+		out.pids = out.memory
+	} else {
+		path := cgroup1.NestedPath(filepath.Join("/", g.name, id))
+		c, err := cgroup1.New(path, &specs.LinuxResources{}, cgroup1.WithHierarchy(used))
+		if err != nil {
+			return nil, fmt.Errorf("making a control group: %w", err)
+		}
+		out.first = c
+		for _, s := range c.Subsystems() {
+			own, err := path(s.Name())
+			if p, ok := s.(interface{ Path(string) string }); ok && err == nil {
+				switch s.Name() {
+				case cgroup1.Memory:
+					out.memory = p.Path(own)
+				case cgroup1.Pids:
+					out.pids = p.Path(own)
+				}
+			}
+		}
+	}
+	var err error
+	if out.current, err = os.Open(filepath.Join(out.pids, "pids.current")); err == nil {
+		err = out.limit(l)
+	}
+	if err != nil {
+		out.remove()
+		return nil, fmt.Errorf("making a control group: %w", err)
+	}
+	return out, nil
+}
+
+func (g *group) add(pid int) error {
+	if g.second != nil {
+		return g.second.AddProc(uint64(pid))
+	}
+	return g.first.AddProc(uint64(pid))
+}
+
+func (g *group) limit(l Limits) error {
+	write := func(dir, name string, value int64) error {
+		if value == 0 {
+			return nil
+		}
+		return os.WriteFile(filepath.Join(dir, name), []byte(strconv.FormatInt(value, 10)), 0o600)
+	}
+	memory := "memory.limit_in_bytes"
+	if g.second != nil {
+		memory = "memory.max"
+		_ = write(g.memory, "memory.swap.max", 0) // there may be no control of swap
+	}
+	return errors.Join(write(g.memory, memory, l.Memory), write(g.pids, "pids.max", int64(l.Processes)))
+}
+
+// tasks counts processes and threads; -1 where it cannot be told.
+func (g *group) tasks() int {
+	var text [24]byte
+	n, _ := g.current.ReadAt(text[:], 0)
+	count, err := strconv.Atoi(strings.TrimSpace(string(text[:n])))
+	if err != nil {
+		return -1
+	}
+	return count
+}
+
+// processes lists the group's processes.
+func (g *group) processes() []int {
+	text, _ := os.ReadFile(filepath.Join(g.pids, "cgroup.procs")) // a group that is gone has none
+	var out []int
+	for _, line := range strings.Fields(string(text)) {
+		if pid, err := strconv.Atoi(line); err == nil && pid > 0 {
+			out = append(out, pid)
+		}
+	}
+	return out
+}
+
+// starved tells whether the system ended one of its processes for its memory.
+func (g *group) starved() bool {
+	name := "memory.oom_control"
+	if g.second != nil {
+		name = "memory.events"
+	}
+	text, _ := os.ReadFile(filepath.Join(g.memory, name))
+	for line := range strings.Lines(string(text)) {
+		if count, ok := strings.CutPrefix(line, "oom_kill "); ok {
+			return strings.TrimSpace(count) != "0"
+		}
+	}
+	return false
+}
+
+// remove takes the group away once its processes are gone.
+func (g *group) remove() {
+	if g.current != nil {
+		g.current.Close()
+	}
+	for range 50 {
+		var err error
+		if g.second != nil {
+			err = g.second.Delete()
+		} else {
+			err = g.first.Delete()
+		}
+		if err == nil {
+			return
+		}
+		time.Sleep(10 * time.Millisecond) // processes that were ended still leave
+	}
+}
+
+// close takes away the folders that held the groups.
+func (g *groups) close() {
+	if g.second {
+		_ = os.Remove(filepath.Join("/sys/fs/cgroup", g.within, g.name)) // another start sweeps nothing: an empty folder costs nothing
+		return
+	}
+	subsystems, err := used()
+	if err != nil {
+		return
+	}
+	for _, s := range subsystems {
+		own, err := cgroup1.NestedPath(filepath.Join("/", g.name))(s.Name())
+		if p, ok := s.(interface{ Path(string) string }); ok && err == nil {
+			_ = os.Remove(p.Path(own))
+		}
+	}
+}

@@ -1,0 +1,261 @@
+package cage
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/netip"
+	"os"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sys/unix"
+	"gvisor.dev/gvisor/pkg/tcpip"
+	"gvisor.dev/gvisor/pkg/tcpip/adapters/gonet"
+	"gvisor.dev/gvisor/pkg/tcpip/header"
+	"gvisor.dev/gvisor/pkg/tcpip/link/fdbased"
+	"gvisor.dev/gvisor/pkg/tcpip/network/ipv4"
+	"gvisor.dev/gvisor/pkg/tcpip/stack"
+	"gvisor.dev/gvisor/pkg/tcpip/transport/tcp"
+	"gvisor.dev/gvisor/pkg/tcpip/transport/udp"
+	"gvisor.dev/gvisor/pkg/waiter"
+)
+
+// Outside tells whether an address is one that commands with a network may
+// reach: not of this machine, and not of its links, where clouds keep what only
+// the machine itself may know.
+func Outside(a netip.Addr) bool {
+	a = a.Unmap()
+	if !a.IsValid() || a.IsUnspecified() || a.IsLoopback() || a.IsMulticast() || a.IsLinkLocalUnicast() || a == netip.MustParseAddr("255.255.255.255") || netip.MustParsePrefix("0.0.0.0/8").Contains(a) {
+		return false
+	}
+	own, err := net.InterfaceAddrs()
+	if err != nil {
+		return false // who does not know its own addresses lets nobody out
+	}
+	for _, o := range own {
+		if n, ok := o.(*net.IPNet); ok {
+			if ip, ok := netip.AddrFromSlice(n.IP); ok && ip.Unmap() == a {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// Limits of a way out.
+const (
+	mostConnections = 256
+	dialTime        = 20 * time.Second
+	idleDatagrams   = time.Minute
+	maxDatagram     = 64 << 10
+)
+
+// way is the other end of a command's network: a small stack of its own in this
+// process, which makes each connection anew on the machine, where it may be made.
+type way struct {
+	stack *stack.Stack
+	reach func(netip.Addr) bool
+	dial  func(ctx context.Context, network, address string) (net.Conn, error)
+	ctx   context.Context
+	end   context.CancelFunc
+	slots chan struct{}
+}
+
+// openWay reads the device that a cage hands over, and answers it until closed.
+func (p *Process) openWay() error {
+	if err := p.control.SetReadDeadline(time.Now().Add(10 * time.Second)); err != nil {
+		return err
+	}
+	data, rights := make([]byte, 512), make([]byte, unix.CmsgSpace(4))
+	n, held, _, _, err := p.control.ReadMsgUnix(data, rights)
+	if err != nil {
+		return err
+	}
+	messages, err := unix.ParseSocketControlMessage(rights[:held])
+	if err != nil || len(messages) != 1 {
+		return errors.New(strings.TrimSpace(string(data[:n]))) // what it told instead
+	}
+	fds, err := unix.ParseUnixRights(&messages[0])
+	if err != nil || len(fds) != 1 {
+		return errors.Join(errors.New("no device came"), err)
+	}
+	unix.CloseOnExec(fds[0])
+	w := &way{reach: p.keeper.config.Reach, dial: p.keeper.config.Dial, slots: make(chan struct{}, mostConnections)}
+	w.ctx, w.end = context.WithCancel(context.Background())
+	if err := w.open(fds[0]); err != nil {
+		unix.Close(fds[0])
+		w.end()
+		return err
+	}
+	go func() {
+		<-p.done
+		w.end()
+		w.stack.Close()
+		unix.Close(fds[0])
+	}()
+	return nil
+}
+
+func (w *way) open(device int) error {
+	if err := unix.SetNonblock(device, true); err != nil {
+		return err
+	}
+	w.stack = stack.New(stack.Options{
+		NetworkProtocols:   []stack.NetworkProtocolFactory{ipv4.NewProtocol},
+		TransportProtocols: []stack.TransportProtocolFactory{tcp.NewProtocol, udp.NewProtocol},
+	})
+	link, err := fdbased.New(&fdbased.Options{FDs: []int{device}, MTU: 1500})
+	if err != nil {
+		return err
+	}
+	const nic = 1
+	if e := w.stack.CreateNIC(nic, link); e != nil {
+		return fmt.Errorf("making a way out: %s", e)
+	}
+	for _, e := range []tcpip.Error{w.stack.SetPromiscuousMode(nic, true), w.stack.SetSpoofing(nic, true)} {
+		if e != nil {
+			return fmt.Errorf("making a way out: %s", e)
+		}
+	}
+	w.stack.SetRouteTable([]tcpip.Route{{Destination: header.IPv4EmptySubnet, NIC: nic}})
+	w.stack.SetTransportProtocolHandler(tcp.ProtocolNumber, tcp.NewForwarder(w.stack, 0, mostConnections, w.connection).HandlePacket)
+	w.stack.SetTransportProtocolHandler(udp.ProtocolNumber, udp.NewForwarder(w.stack, w.datagrams).HandlePacket)
+	return nil
+}
+
+func addressOf(a tcpip.Address) netip.Addr {
+	ip, _ := netip.AddrFromSlice(a.AsSlice())
+	return ip
+}
+
+// connection makes a connection that the command wants, where it may be made.
+func (w *way) connection(r *tcp.ForwarderRequest) {
+	to := netip.AddrPortFrom(addressOf(r.ID().LocalAddress), r.ID().LocalPort)
+	select {
+	case w.slots <- struct{}{}:
+	default:
+		r.Complete(true)
+		return
+	}
+	go func() {
+		defer func() { <-w.slots }()
+		if !w.reach(to.Addr()) {
+			r.Complete(true) // refused, as by a host that takes no connections
+			return
+		}
+		ctx, cancel := context.WithTimeout(w.ctx, dialTime)
+		there, err := w.dial(ctx, "tcp", to.String())
+		cancel()
+		if err != nil {
+			r.Complete(true)
+			return
+		}
+		defer there.Close()
+		var queue waiter.Queue
+		end, e := r.CreateEndpoint(&queue)
+		if e != nil {
+			r.Complete(true)
+			return
+		}
+		r.Complete(false)
+		join(w.ctx, gonet.NewTCPConn(&queue, end), there)
+	}()
+}
+
+// join passes on what either side sends, until both have ended or the context does.
+func join(ctx context.Context, a, b net.Conn) {
+	stop := context.AfterFunc(ctx, func() {
+		a.Close()
+		b.Close()
+	})
+	defer stop()
+	half := func(to, from net.Conn) {
+		_, _ = io.Copy(to, from)
+		if c, ok := to.(interface{ CloseWrite() error }); ok {
+			_ = c.CloseWrite() // it may be closed already
+		} else {
+			to.Close()
+		}
+	}
+	var both sync.WaitGroup
+	both.Go(func() { half(a, b) })
+	both.Go(func() { half(b, a) })
+	both.Wait()
+	a.Close()
+	b.Close()
+}
+
+// datagrams passes datagrams on: to addresses that may be reached, and questions
+// about names to the machine's own servers of names.
+func (w *way) datagrams(r *udp.ForwarderRequest) {
+	to := netip.AddrPortFrom(addressOf(r.ID().LocalAddress), r.ID().LocalPort)
+	address := to.String()
+	switch {
+	case to.Addr().String() == gateway && to.Port() == 53:
+		address = nameServer()
+	case !w.reach(to.Addr()):
+		return
+	}
+	select {
+	case w.slots <- struct{}{}:
+	default:
+		return
+	}
+	var queue waiter.Queue
+	end, e := r.CreateEndpoint(&queue)
+	if e != nil {
+		<-w.slots
+		return
+	}
+	own := gonet.NewUDPConn(&queue, end)
+	go func() {
+		defer func() { <-w.slots }()
+		defer own.Close()
+		ctx, cancel := context.WithTimeout(w.ctx, dialTime)
+		there, err := w.dial(ctx, "udp", address)
+		cancel()
+		if err != nil {
+			return
+		}
+		defer there.Close()
+		stop := context.AfterFunc(w.ctx, func() { own.Close(); there.Close() })
+		defer stop()
+		pass := func(to, from net.Conn) {
+			buffer := make([]byte, maxDatagram)
+			for {
+				_ = from.SetReadDeadline(time.Now().Add(idleDatagrams))
+				n, err := from.Read(buffer)
+				if err != nil {
+					break
+				}
+				if _, err := to.Write(buffer[:n]); err != nil {
+					break
+				}
+			}
+			to.Close()
+		}
+		var both sync.WaitGroup
+		both.Go(func() { pass(there, own) })
+		both.Go(func() { pass(own, there) })
+		both.Wait()
+	}()
+}
+
+// nameServer is the machine's first server of names.
+func nameServer() string {
+	text, err := os.Open("/etc/resolv.conf")
+	if err == nil {
+		defer text.Close()
+		for lines := bufio.NewScanner(text); lines.Scan(); {
+			if fields := strings.Fields(lines.Text()); len(fields) > 1 && fields[0] == "nameserver" {
+				return net.JoinHostPort(fields[1], "53")
+			}
+		}
+	}
+	return "127.0.0.1:53"
+}

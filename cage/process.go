@@ -1,0 +1,377 @@
+package cage
+
+import (
+	"bytes"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"sync"
+	"syscall"
+	"time"
+)
+
+// Process is a cage with what runs in it.
+type Process struct {
+	// In and Out are two pipes beside the usual streams: what it reads from file
+	// descriptor 3 and writes to 4.
+	In, Out *os.File
+	// Stdout and Stderr are what it writes there.
+	Stdout, Stderr *os.File
+
+	keeper  *Keeper
+	cmd     *exec.Cmd
+	control *net.UnixConn
+	group   *group
+	spec    Spec
+	base    int // tasks once it is at rest
+	release func()
+	done    chan struct{}
+	freed   sync.Once
+}
+
+// Start puts up a cage and runs a command in it. The process has to be waited
+// for (Done) and released.
+func (k *Keeper) Start(s Spec) (*Process, error) {
+	p, err := k.empty()
+	if err != nil {
+		return nil, err
+	}
+	if err := p.enter(s); err != nil {
+		p.Kill()
+		<-p.done
+		p.Release()
+		return nil, err
+	}
+	return p, nil
+}
+
+// empty takes a cage that is ready, or puts up one.
+func (k *Keeper) empty() (*Process, error) {
+	k.mu.Lock()
+	if k.closed {
+		k.mu.Unlock()
+		return nil, ErrClosed
+	}
+	var p *Process
+	for p == nil && len(k.ready) > 0 {
+		p, k.ready = k.ready[0], k.ready[1:]
+		select {
+		case <-p.done: // it ended while nobody looked
+			go p.Release()
+			p = nil
+		default:
+		}
+	}
+	k.mu.Unlock()
+	if p == nil {
+		return k.raise()
+	}
+	k.refill()
+	return p, nil
+}
+
+// refill puts up as many empty cages as are to be ready.
+func (k *Keeper) refill() {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for !k.closed && len(k.ready)+k.making < k.config.Ready {
+		k.making++
+		k.work.Go(func() {
+			p, err := k.raise()
+			k.mu.Lock()
+			k.making--
+			late := k.closed
+			if err == nil && !late {
+				k.ready = append(k.ready, p)
+			}
+			k.mu.Unlock()
+			switch {
+			case err != nil:
+				k.config.Log.Warn("putting up a cage", "error", err)
+			case late:
+				p.Kill()
+				<-p.done
+				p.Release()
+			}
+		})
+	}
+}
+
+// raise puts up an empty cage, which waits for what is to run in it.
+func (k *Keeper) raise() (*Process, error) {
+	p := &Process{keeper: k, release: func() {}, done: make(chan struct{})}
+	var theirs []*os.File
+	defer func() {
+		for _, f := range theirs {
+			f.Close()
+		}
+	}()
+	fail := func(err error) (*Process, error) {
+		p.closeFiles()
+		p.free()
+		return nil, fmt.Errorf("putting up a cage: %w", err)
+	}
+	for _, pipe := range []struct {
+		mine  **os.File
+		reads bool // they read
+	}{{&p.In, true}, {&p.Out, false}, {&p.Stdout, false}, {&p.Stderr, false}} {
+		r, w, err := os.Pipe()
+		if err != nil {
+			return fail(err)
+		}
+		if pipe.reads {
+			r, w = w, r
+		}
+		*pipe.mine = r
+		theirs = append(theirs, w)
+	}
+	pair, err := syscall.Socketpair(syscall.AF_UNIX, syscall.SOCK_STREAM|syscall.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return fail(err)
+	}
+	mine, control := os.NewFile(uintptr(pair[0]), "control"), os.NewFile(uintptr(pair[1]), "control")
+	theirs = append(theirs, control)
+	conn, err := net.FileConn(mine)
+	mine.Close()
+	if err != nil {
+		return fail(err)
+	}
+	p.control = conn.(*net.UnixConn)
+	if k.plan.Switch {
+		if p.spec.User, p.release, err = takeUser(); err != nil {
+			return fail(err)
+		}
+	}
+	setup, err := json.Marshal(k.plan)
+	if err != nil {
+		return fail(err)
+	}
+	p.cmd = exec.Command(k.config.Self)
+	p.cmd.Args = []string{inside, filepath.Join(k.config.Dir, "root"), string(setup)}
+	p.cmd.Env = []string{}
+	p.cmd.Dir = "/"
+	p.cmd.Stdout, p.cmd.Stderr = theirs[2], theirs[3]
+	p.cmd.ExtraFiles = []*os.File{theirs[0], theirs[1], control}
+	p.cmd.SysProcAttr = k.attributes()
+	if k.groups != nil {
+		if p.group, err = k.groups.make(strconv.FormatInt(time.Now().UnixNano(), 36)+strconv.Itoa(p.spec.User), Limits{}); err != nil {
+			return fail(err)
+		}
+	}
+	if err := k.starter.start(p.cmd); err != nil {
+		return fail(err)
+	}
+	if p.group != nil {
+		err = p.group.add(p.cmd.Process.Pid)
+	}
+	go func() {
+		_ = p.cmd.Wait() // how it ended is State's to tell
+		if p.group != nil {
+			for _, pid := range p.group.processes() { // where there are no namespaces, some may be left
+				_ = syscall.Kill(pid, syscall.SIGKILL)
+			}
+		}
+		close(p.done)
+	}()
+	if err != nil {
+		p.Kill()
+		<-p.done
+		return fail(err)
+	}
+	return p, nil
+}
+
+// attributes gives how the program is started inside of its new namespaces.
+func (k *Keeper) attributes() *syscall.SysProcAttr {
+	a := &syscall.SysProcAttr{Setsid: true, Pdeathsig: syscall.SIGKILL}
+	if !k.plan.Spaces {
+		return a
+	}
+	a.Cloneflags = syscall.CLONE_NEWNS | syscall.CLONE_NEWPID | syscall.CLONE_NEWIPC | syscall.CLONE_NEWUTS | syscall.CLONE_NEWNET
+	if k.plan.Own {
+		a.Cloneflags |= syscall.CLONE_NEWUSER
+		a.UidMappings = []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Geteuid(), Size: 1}}
+		a.GidMappings = []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Getegid(), Size: 1}}
+	}
+	return a
+}
+
+// enter tells an empty cage what to run.
+func (p *Process) enter(s Spec) error {
+	s.User, s.Plan = p.spec.User, p.keeper.plan
+	p.spec = s
+	if p.group != nil {
+		if err := p.group.limit(s.Limits); err != nil {
+			return fmt.Errorf("limiting a cage: %w", err)
+		}
+	}
+	if err := sendFrame(p.control, s); err != nil {
+		return errors.Join(fmt.Errorf("telling a cage what to run: %w", err), p.Failure())
+	}
+	if s.Network && s.Plan.Spaces {
+		if err := p.openWay(); err != nil {
+			return fmt.Errorf("opening a way out of a cage: %w", err)
+		}
+	}
+	return nil
+}
+
+// Done is closed once the command and all that it started are gone.
+func (p *Process) Done() <-chan struct{} { return p.done }
+
+// State tells how it ended; nil before that.
+func (p *Process) State() *os.ProcessState { return p.cmd.ProcessState }
+
+// Pid is the first process of the cage, as the machine numbers it.
+func (p *Process) Pid() int { return p.cmd.Process.Pid }
+
+// User is who it runs as; 0 for the user that runs the keeper.
+func (p *Process) User() int { return p.spec.User }
+
+// Failure says why the walls could not be put up, or the command not be begun;
+// nil where it was begun. It is told once, after the command has ended.
+func (p *Process) Failure() error {
+	_ = p.control.SetReadDeadline(time.Now().Add(time.Second))
+	text, _ := io.ReadAll(io.LimitReader(p.control, 4096)) // the other end is closed once a command is begun
+	if len(bytes.TrimSpace(text)) == 0 {
+		return nil
+	}
+	return errors.New(string(bytes.TrimSpace(text)))
+}
+
+// Signal sends a signal to the command and its group.
+func (p *Process) Signal(s syscall.Signal) { _ = syscall.Kill(-p.cmd.Process.Pid, s) } // it may be gone already
+
+// Kill ends everything in the cage.
+func (p *Process) Kill() {
+	p.Signal(syscall.SIGKILL)
+	if p.group != nil {
+		for _, pid := range p.group.processes() {
+			_ = syscall.Kill(pid, syscall.SIGKILL) // it may be gone already
+		}
+	}
+}
+
+// Rest tells the cage that the command has begun its work and waits: what is
+// there now may stay.
+func (p *Process) Rest() {
+	if p.group != nil {
+		p.base = p.group.tasks()
+	}
+}
+
+// EndOthers ends all processes of the cage but the command itself, and tells
+// whether there may have been any, or more threads than at Rest.
+func (p *Process) EndOthers() bool {
+	if p.group == nil {
+		others := descendants(p.Pid())
+		for _, pid := range others {
+			_ = syscall.Kill(pid, syscall.SIGKILL)
+		}
+		return len(others) > 0
+	}
+	if p.base > 0 && p.group.tasks() == p.base {
+		return false
+	}
+	for _, pid := range p.group.processes() {
+		if pid != p.Pid() {
+			_ = syscall.Kill(pid, syscall.SIGKILL)
+		}
+	}
+	return true
+}
+
+// Starved tells whether the system ended a process for the cage's memory.
+func (p *Process) Starved() bool { return p.group != nil && p.group.starved() }
+
+// Limited tells whether the system itself holds the cage's limits.
+func (p *Process) Limited() bool { return p.group != nil }
+
+// Processes lists the processes of the cage, the command first.
+func (p *Process) Processes() []int {
+	return append([]int{p.Pid()}, descendants(p.Pid())...)
+}
+
+// Release gives back what belonged to the cage. The command has ended.
+func (p *Process) Release() {
+	p.freed.Do(func() {
+		p.closeFiles()
+		p.free()
+	})
+}
+
+func (p *Process) free() {
+	p.release()
+	if p.group != nil {
+		p.keeper.work.Go(p.group.remove)
+	}
+}
+
+func (p *Process) closeFiles() {
+	for _, f := range []*os.File{p.In, p.Out, p.Stdout, p.Stderr} {
+		if f != nil {
+			f.Close()
+		}
+	}
+	if p.control != nil {
+		p.control.Close()
+	}
+}
+
+// drain reads what nobody wants to see.
+func (p *Process) drain() {
+	go func() { _, _ = io.Copy(io.Discard, p.Stdout) }()
+	_, _ = io.Copy(io.Discard, p.Stderr)
+}
+
+// descendants lists the processes that a process started, at any remove, as
+// far as they are still its own.
+func descendants(pid int) []int {
+	var out []int
+	tasks, _ := os.ReadDir("/proc/" + strconv.Itoa(pid) + "/task") // a process that is gone has none
+	for _, task := range tasks {
+		text, _ := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/task/" + task.Name() + "/children")
+		for _, word := range bytes.Fields(text) {
+			if child, err := strconv.Atoi(string(word)); err == nil {
+				out = append(append(out, child), descendants(child)...)
+			}
+		}
+	}
+	return out
+}
+
+// sendFrame writes JSON behind its length.
+func sendFrame(to io.Writer, v any) error {
+	body, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	_, err = to.Write(append(binary.BigEndian.AppendUint32(make([]byte, 0, len(body)+4), uint32(len(body))), body...))
+	return err
+}
+
+// maxFrame is the most that one side tells the other at once, in bytes.
+const maxFrame = 16 << 20
+
+func receiveFrame(from io.Reader, v any) error {
+	var head [4]byte
+	if _, err := io.ReadFull(from, head[:]); err != nil {
+		return err
+	}
+	size := binary.BigEndian.Uint32(head[:])
+	if size > maxFrame {
+		return fmt.Errorf("a frame of %d MiB", size>>20)
+	}
+	body := make([]byte, size)
+	if _, err := io.ReadFull(from, body); err != nil {
+		return err
+	}
+	return json.Unmarshal(body, v)
+}

@@ -1,0 +1,160 @@
+package cage
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"maps"
+	"net"
+	"net/http"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+)
+
+// Proxy answers what a caged command asks of the network outside: it makes the
+// connection, where it may be made.
+type Proxy struct {
+	// May tells whether a host (a name or an address) may be reached.
+	May func(host string) bool
+	// Reach tells whether an address may be reached, once the name is known; nil for any.
+	Reach func(netip.Addr) bool
+	Log   *slog.Logger
+
+	mu      sync.Mutex
+	refused map[string]bool
+}
+
+// Refusals tells which hosts were asked for that may not be reached; nil where
+// there were none.
+func (p *Proxy) Refusals() error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if len(p.refused) == 0 {
+		return nil
+	}
+	return fmt.Errorf("%w: %s", ErrNoWay, strings.Join(slices.Sorted(maps.Keys(p.refused)), ", "))
+}
+
+// ErrNoWay tells that a host may not be reached.
+var ErrNoWay = errors.New("there is no way to this host")
+
+// dial connects to a host and port.
+func (p *Proxy) dial(ctx context.Context, network, address string) (net.Conn, error) {
+	host, port, err := net.SplitHostPort(address)
+	if err != nil {
+		return nil, err
+	}
+	if !p.May(strings.ToLower(strings.TrimSuffix(host, "."))) {
+		p.refuse(host)
+		return nil, fmt.Errorf("%w: %s", ErrNoWay, host)
+	}
+	addresses, err := net.DefaultResolver.LookupNetIP(ctx, "ip", host)
+	if err != nil {
+		return nil, err
+	}
+	last := fmt.Errorf("%w: %s has no address that may be reached", ErrNoWay, host)
+	for _, a := range addresses {
+		if p.Reach != nil && !p.Reach(a.Unmap()) {
+			continue
+		}
+		var d net.Dialer
+		c, err := d.DialContext(ctx, network, net.JoinHostPort(a.Unmap().String(), port)) // the address that was looked at, not the name again
+		if err == nil {
+			return c, nil
+		}
+		last = err
+	}
+	return nil, last
+}
+
+func (p *Proxy) refuse(host string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.refused == nil {
+		p.refused = map[string]bool{}
+	}
+	if len(p.refused) < 20 {
+		p.refused[host] = true
+	}
+}
+
+// Serve answers one connection of a command, by HTTP's CONNECT or as a proxy.
+func (p *Proxy) Serve(c net.Conn) {
+	defer c.Close()
+	transport := &http.Transport{DialContext: p.dial, ForceAttemptHTTP2: false, ResponseHeaderTimeout: time.Minute}
+	defer transport.CloseIdleConnections()
+	in := bufio.NewReader(c)
+	for {
+		_ = c.SetReadDeadline(time.Now().Add(2 * time.Minute))
+		r, err := http.ReadRequest(in)
+		if err != nil {
+			return
+		}
+		_ = c.SetReadDeadline(time.Time{})
+		if r.Method == http.MethodConnect {
+			p.tunnel(c, in, r)
+			return
+		}
+		if !p.pass(c, transport, r) {
+			return
+		}
+	}
+}
+
+func answerRefusal(c net.Conn, err error) {
+	status := http.StatusBadGateway
+	if errors.Is(err, ErrNoWay) {
+		status = http.StatusForbidden
+	}
+	fmt.Fprintf(c, "HTTP/1.1 %d %s\r\nContent-Type: text/plain\r\nConnection: close\r\n\r\n%v\n", status, http.StatusText(status), err)
+}
+
+func (p *Proxy) tunnel(c net.Conn, in io.Reader, r *http.Request) {
+	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+	defer cancel()
+	there, err := p.dial(ctx, "tcp", r.Host)
+	if err != nil {
+		p.Log.Info("a build's way out", "to", r.Host, "refused", err)
+		answerRefusal(c, err)
+		return
+	}
+	defer there.Close()
+	if _, err := io.WriteString(c, "HTTP/1.1 200 Connection established\r\n\r\n"); err != nil {
+		return
+	}
+	var both sync.WaitGroup
+	both.Go(func() {
+		_, _ = io.Copy(there, in)
+		there.Close()
+	})
+	both.Go(func() {
+		_, _ = io.Copy(c, there)
+		c.Close()
+	})
+	both.Wait()
+}
+
+// pass sends a request on, and tells whether another may follow.
+func (p *Proxy) pass(c net.Conn, transport *http.Transport, r *http.Request) bool {
+	if r.URL.Host == "" {
+		answerRefusal(c, fmt.Errorf("%w: this is a proxy", ErrNoWay))
+		return false
+	}
+	r.RequestURI = ""
+	r.Header.Del("Proxy-Connection")
+	r.Header.Del("Proxy-Authorization")
+	response, err := transport.RoundTrip(r)
+	if err != nil {
+		p.Log.Info("a build's way out", "to", r.URL.Host, "refused", err)
+		answerRefusal(c, err)
+		return false
+	}
+	defer response.Body.Close()
+	return response.Write(c) == nil && !r.Close && !response.Close
+}

@@ -1,0 +1,245 @@
+package cage
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"os"
+	"os/exec"
+	"path"
+	"path/filepath"
+	"strings"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+)
+
+// request is what a session is asked for; one of its parts is set.
+type request struct {
+	Put     *file  `json:"put,omitempty"` // its content follows
+	Run     *Step  `json:"run,omitempty"`
+	Collect string `json:"collect,omitempty"` // the files below a folder
+}
+
+// file is a file on its way in or out; its content follows the frame.
+type file struct {
+	Path       string `json:"path"`
+	Executable bool   `json:"executable,omitempty"`
+	Size       int64  `json:"size"`
+}
+
+// answer is what came of a request.
+type answer struct {
+	File  *file  `json:"file,omitempty"`
+	Error string `json:"error,omitempty"`
+	// Exit is how a command ended: 0 for well.
+	Exit int  `json:"exit,omitempty"`
+	End  bool `json:"end,omitempty"`
+}
+
+// Step is one command of a session.
+type Step struct {
+	Command []string `json:"command"`
+	Env     []string `json:"env"`
+	Dir     string   `json:"dir"`
+	// Way gives it a way out for this command: an HTTP proxy, at ProxyAddress.
+	Way bool `json:"way,omitempty"`
+	// Mark is written behind its output, so that all of it has been read then.
+	Mark string `json:"mark,omitempty"`
+}
+
+// ProxyAddress is where a command with a way out finds its HTTP proxy.
+const ProxyAddress = "127.0.0.1:3128"
+
+// stay is the first process of a session's cage: it takes files, runs commands
+// as who they are to run as, ends what they left running, and gives files out.
+// It reads files only when nothing else runs, and only within the cage.
+func stay(s Spec) error {
+	in, out := os.NewFile(inFD, "requests"), os.NewFile(outFD, "answers")
+	who := s.User
+	if s.Plan.Own {
+		who = 0
+	}
+	for {
+		var r request
+		if err := receiveFrame(in, &r); err != nil {
+			os.Exit(0) // whoever asked is gone, or has all that was wanted
+		}
+		var err error
+		a := answer{End: true}
+		switch {
+		case r.Put != nil:
+			err = take(in, *r.Put, who)
+		case r.Run != nil:
+			a.Exit, err = runStep(s, *r.Run)
+			quiet()
+			_, _ = os.Stdout.WriteString(r.Run.Mark) // whoever reads it is the keeper
+		case r.Collect != "":
+			err = giveFiles(out, r.Collect)
+		}
+		if err != nil {
+			a.Error = err.Error()
+		}
+		if err := sendFrame(out, a); err != nil {
+			os.Exit(0)
+		}
+	}
+}
+
+// take writes a file.
+func take(in io.Reader, f file, who int) error {
+	content := io.LimitReader(in, f.Size)
+	defer func() { _, _ = io.Copy(io.Discard, content) }()
+	full := filepath.Join("/", f.Path)
+	dir := "/"
+	for _, part := range strings.Split(strings.Trim(path.Dir(full), "/"), "/") {
+		dir = path.Join(dir, part)
+		switch err := os.Mkdir(dir, 0o755); {
+		case err == nil:
+			if err := os.Lchown(dir, who, who); err != nil {
+				return err
+			}
+		case !errors.Is(err, fs.ErrExist):
+			return err
+		}
+	}
+	mode := fs.FileMode(0o644)
+	if f.Executable {
+		mode = 0o755
+	}
+	to, err := os.OpenFile(full, os.O_CREATE|os.O_EXCL|os.O_WRONLY|unix.O_NOFOLLOW, mode)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(to, content)
+	return errors.Join(err, to.Chown(who, who), to.Close())
+}
+
+// runStep runs one command, and gives how it ended.
+func runStep(s Spec, step Step) (int, error) {
+	s.Command, s.Env, s.Dir = step.Command, step.Env, step.Dir
+	if step.Way {
+		closed, err := passOut()
+		if err != nil {
+			return 0, fmt.Errorf("giving it a way out: %w", err)
+		}
+		defer closed()
+	}
+	mine, theirs, err := socketFiles()
+	if err != nil {
+		return 0, err
+	}
+	defer mine.Close()
+	null, err := os.Open("/dev/null")
+	if err != nil {
+		return 0, err
+	}
+	defer null.Close()
+	cmd := exec.Command("/proc/self/exe")
+	cmd.Args = []string{insideOnce}
+	cmd.Env = []string{}
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = null, os.Stdout, os.Stdout
+	cmd.ExtraFiles = []*os.File{null, null, theirs}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	err = cmd.Start()
+	theirs.Close()
+	if err != nil {
+		return 0, err
+	}
+	if err := sendFrame(mine, s); err != nil {
+		return 0, err
+	}
+	why, _ := io.ReadAll(io.LimitReader(mine, 4096)) // the other end is closed once the command is begun
+	err = cmd.Wait()
+	var ended *exec.ExitError
+	switch {
+	case len(why) > 0:
+		return 0, errors.New(strings.TrimSpace(string(why)))
+	case errors.As(err, &ended):
+		if status, ok := ended.Sys().(syscall.WaitStatus); ok && status.Signaled() {
+			return 128 + int(status.Signal()), nil
+		}
+		return ended.ExitCode(), nil
+	}
+	return 0, err
+}
+
+// beginOne is how a command of a session is begun.
+func beginOne(control *os.File) error {
+	var s Spec
+	if err := receiveFrame(control, &s); err != nil {
+		return fmt.Errorf("reading what to run: %w", err)
+	}
+	return begin(s)
+}
+
+func socketFiles() (mine, theirs *os.File, err error) {
+	pair, err := unix.Socketpair(unix.AF_UNIX, unix.SOCK_STREAM|unix.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return nil, nil, err
+	}
+	return os.NewFile(uintptr(pair[0]), "control"), os.NewFile(uintptr(pair[1]), "control"), nil
+}
+
+// quiet ends everything in the cage but this process, which is its first.
+func quiet() {
+	_ = unix.Kill(-1, unix.SIGKILL) // there may be nothing
+	for {
+		if _, err := unix.Wait4(-1, nil, 0, nil); err != nil && !errors.Is(err, unix.EINTR) {
+			return
+		}
+	}
+}
+
+// passOut takes connections to the proxy's address and hands them to the
+// keeper, which answers them, until closed.
+func passOut() (closed func(), err error) {
+	l, err := net.Listen("tcp", ProxyAddress)
+	if err != nil {
+		return nil, err
+	}
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			if f, err := c.(*net.TCPConn).File(); err == nil {
+				_ = unix.Sendmsg(controlFD, []byte{'c'}, unix.UnixRights(int(f.Fd())), nil, 0) // whoever called sees it closed
+				f.Close()
+			}
+			c.Close()
+		}
+	}()
+	return func() { l.Close() }, nil
+}
+
+// giveFiles sends all regular files below a folder, sorted. Nothing else runs
+// meanwhile, and links are not followed.
+func giveFiles(out io.Writer, dir string) error {
+	return filepath.WalkDir(dir, func(full string, d fs.DirEntry, err error) error {
+		if err != nil || !d.Type().IsRegular() {
+			return err
+		}
+		f, err := os.OpenFile(full, os.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		info, err := f.Stat()
+		if err != nil {
+			return err
+		}
+		rel, err := filepath.Rel(dir, full)
+		if err != nil {
+			return err
+		}
+		if err := sendFrame(out, answer{File: &file{Path: filepath.ToSlash(rel), Executable: info.Mode()&0o100 != 0, Size: info.Size()}}); err != nil {
+			return err
+		}
+		_, err = io.CopyN(out, f, info.Size())
+		return err
+	})
+}
