@@ -268,7 +268,7 @@ func (p *Process) Rest() {
 }
 
 // EndOthers ends all processes of the cage but the command itself, and tells
-// whether there may have been any, or more threads than at Rest.
+// whether there were any.
 func (p *Process) EndOthers() bool {
 	if p.group == nil {
 		others := descendants(p.Pid())
@@ -280,12 +280,14 @@ func (p *Process) EndOthers() bool {
 	if p.base > 0 && p.group.tasks() == p.base {
 		return false
 	}
+	ended := false
 	for _, pid := range p.group.processes() {
 		if pid != p.Pid() {
+			ended = true
 			_ = syscall.Kill(pid, syscall.SIGKILL)
 		}
 	}
-	return true
+	return ended
 }
 
 // Starved tells whether the system ended a process for the cage's memory.

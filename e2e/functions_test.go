@@ -2,7 +2,6 @@ package e2e
 
 import (
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -22,13 +21,10 @@ func TestFunctionsInThePage(t *testing.T) {
 	linden.reads("live has version 3, which has no function relay")
 	linden.goTo("functions/warn/messages?stage=live")
 	linden.reads("Nothing waits, nothing is parked", "What fails five times is parked")
-	token, err := os.ReadFile(filepath.Join(r.data, "platform.token"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	token := filepath.Join(r.data, "platform.token")
 	sent := func(body string) {
 		t.Helper()
-		if out, err := run(t, r.data, program, "platform", "send", "north/frostline/trial", "alerts", body, "--platform", r.platformAddress(), "--platform-token", string(token)); err != nil {
+		if out, err := run(t, r.data, program, "platform", "send", "north/frostline/trial", "alerts", body, "--platform", r.platformAddress(), "--platform-token-file", token); err != nil {
 			t.Fatal(out)
 		}
 	}
@@ -71,8 +67,9 @@ func TestFunctionsInThePage(t *testing.T) {
 	linden.reads("secret set", "message taken away")
 
 	// At the command line, with a new value that goes out with the next plan.
+	password := tokenFile(t, "orchard")
 	cli := func(stdin string, args ...string) (string, error) {
-		return runWith(t, stdin, r.data, program, append(args, "--server", r.address, "--handle", "linden", "--password", "orchard")...)
+		return runWith(t, stdin, r.data, program, append(args, "--server", r.address, "--handle", "linden", "--password-file", password)...)
 	}
 	if out, err := cli("", "secret", "list", "frostline", "live"); err != nil || !strings.Contains(out, "sms_key") || !strings.Contains(out, "set by linden") || !strings.Contains(out, "relay") {
 		t.Errorf("%v %s", err, out)

@@ -221,12 +221,9 @@ func orZero[T any](v *T) T {
 
 // driftIsPutRight lets somebody change a function by hand.
 func driftIsPutRight(t *testing.T, r *rig) {
-	token, err := os.ReadFile(filepath.Join(r.data, "platform.token"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	token := filepath.Join(r.data, "platform.token")
 	out, err := run(t, r.data, program, "platform", "change", "north/frostline/preview", "function/warn", "memory=512MiB", "env.MODE=shrill",
-		"--platform", r.platformAddress(), "--platform-token", string(token))
+		"--platform", r.platformAddress(), "--platform-token-file", token)
 	if err != nil || !strings.Contains(out, "Rudmar was not told") {
 		t.Fatalf("changing by hand: %v\n%s", err, out)
 	}
@@ -241,7 +238,7 @@ func driftIsPutRight(t *testing.T, r *rig) {
 		t.Errorf("drift: %v", got)
 	}
 	stale := r.plan("preview", 0)
-	if _, err := run(t, r.data, program, "platform", "change", "north/frostline/preview", "logs/warn", "keep=2d", "--platform", r.platformAddress(), "--platform-token", string(token)); err != nil {
+	if _, err := run(t, r.data, program, "platform", "change", "north/frostline/preview", "logs/warn", "keep=2d", "--platform", r.platformAddress(), "--platform-token-file", token); err != nil {
 		t.Fatal(err)
 	}
 	if status, text := r.try("wren", "POST", fmt.Sprintf("/plans/%d/deployments", stale.Id), map[string]string{}, nil); status != 409 || !strings.Contains(text, "logs/warn") {
@@ -535,9 +532,10 @@ func TestKilledWhileDeploying(t *testing.T) {
 func TestPlatformIsDown(t *testing.T) {
 	data := t.TempDir()
 	platformData := filepath.Join(data, "elsewhere")
-	p := launch(t, platformData, "platform", "--platform-listen", "127.0.0.1:0", "--routes-listen", "127.0.0.1:0", "--platform-token", "shared")
+	shared := tokenFile(t, "shared")
+	p := launch(t, platformData, "platform", "--platform-listen", "127.0.0.1:0", "--routes-listen", "127.0.0.2:0", "--platform-token-file", shared)
 	listen := strings.TrimPrefix(p.address, "http://")
-	r := launch(t, filepath.Join(data, "rudmar"), "demo", "--listen", "127.0.0.1:0", "--platform", p.address, "--platform-token", "shared", "--look-every", "300ms")
+	r := launch(t, filepath.Join(data, "rudmar"), "demo", "--listen", "127.0.0.1:0", "--platform", p.address, "--platform-token-file", shared, "--look-every", "300ms")
 	p.kill()
 	until(t, "the line says so", func() bool {
 		var line api.Line
@@ -556,7 +554,7 @@ func TestPlatformIsDown(t *testing.T) {
 	if why := r.stage(8, "trial").Place.Why; !strings.Contains(why, "does not answer") {
 		t.Errorf("why: %s", why)
 	}
-	launch(t, platformData, "platform", "--platform-listen", listen, "--routes-listen", "127.0.0.1:0", "--platform-token", "shared")
+	launch(t, platformData, "platform", "--platform-listen", listen, "--routes-listen", "127.0.0.2:0", "--platform-token-file", shared)
 	if status, text := r.act("wren", 8, "trial", "retry"); status != 204 {
 		t.Fatalf("going on: %d %s", status, text)
 	}

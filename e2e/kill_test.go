@@ -97,7 +97,7 @@ func startPlatform(t *testing.T, data string) (*rig, *platform.Client) {
 	t.Helper()
 	r := &rig{T: t, data: data, log: &bytes.Buffer{}}
 	r.address = freeAddress(t)
-	r.cmd = exec.Command(build(t), "platform", "--data", data, "--platform-listen", r.address, "--routes-listen", "127.0.0.1:0", "--platform-token", "secret")
+	r.cmd = exec.Command(build(t), "platform", "--data", data, "--platform-listen", r.address, "--routes-listen", "127.0.0.2:0", "--platform-token-file", tokenFile(t, "secret"))
 	r.cmd.Stderr = r.log
 	if err := r.cmd.Start(); err != nil {
 		t.Fatal(err)

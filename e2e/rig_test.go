@@ -137,7 +137,7 @@ func demo(t *testing.T) *rig {
 func freeAddress(t *testing.T) string {
 	t.Helper()
 	for port := 21070; port < 21170; port++ {
-		address := fmt.Sprintf("127.0.0.1:%d", port)
+		address := fmt.Sprintf("127.0.0.2:%d", port)
 		l, err := net.Listen("tcp", address)
 		if err != nil {
 			continue
@@ -147,6 +147,16 @@ func freeAddress(t *testing.T) string {
 	}
 	t.Fatal("no port is free from 21070 to 21169")
 	return ""
+}
+
+// tokenFile writes a token or a password where a command reads it from.
+func tokenFile(t *testing.T, text string) string {
+	t.Helper()
+	name := filepath.Join(t.TempDir(), "token")
+	if err := os.WriteFile(name, []byte(text+"\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return name
 }
 
 // start starts the demo in a folder, and builds it where it is not there yet.

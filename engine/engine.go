@@ -99,7 +99,7 @@ func (e *Engine) assemble(ctx context.Context, o Options) error {
 		return err
 	}
 	e.Checks = check.New(o.Platforms, o.Now, o.Log)
-	e.Planner = deploy.NewPlanner(e.Store, o.Platforms, e.People.Secrets)
+	e.Planner = deploy.NewPlanner(e.Store, o.Platforms, e.People.Secrets, e.People.FingerprintKey())
 	e.Line = deliver.New(deliver.Config{Store: e.Store, Planner: e.Planner, People: e.People, Events: e.Events, Log: o.Log})
 	if e.cages, err = cage.Open(cage.Config{Dir: filepath.Join(o.Dir, "cage"), Log: o.Log}); err != nil {
 		return err

@@ -61,7 +61,7 @@ func (h *handlers) CheckSource(ctx context.Context, r api.CheckSourceRequestObje
 // inputs gives what a stage brings to what a service becomes, and the units of
 // attributes by kind and name.
 func (h *handlers) inputs(ctx context.Context, service string, r check.Result, stage string) (expand.Inputs, map[string]string, error) {
-	in, units := expand.Inputs{Artifacts: map[string]string{}}, map[string]string{}
+	in, units := expand.Inputs{Artifacts: map[string]string{}, Key: h.engine.People.FingerprintKey()}, map[string]string{}
 	if r.Service == nil || r.Service.Stage(stage) == nil || len(r.Service.Stage(stage).Targets) == 0 {
 		return in, units, nil
 	}

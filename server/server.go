@@ -59,12 +59,12 @@ func New(e *engine.Engine, o Options) (*Server, error) {
 			writeProblem(w, problemOf(o.StatusCode, firstLine(err.Error())))
 		},
 	})
-	group := router.Group("/api", s.signedIn)
+	group := router.Group("/api", limitBodies, s.signedIn)
 	group.GET("/events", s.events)
 	group.GET("/services/:service/stages/:stage/logs/stream", s.followLogs)
 	described := group.Group("", echo.WrapMiddleware(validate))
 	api.RegisterHandlers(described, api.NewStrictHandler(&handlers{s}, nil))
-	router.Any("/git/*", echo.WrapHandler(http.StripPrefix("/git", e.Host)))
+	router.Any("/git/*", echo.WrapHandler(steadily(http.StripPrefix("/git", e.Host))))
 	router.GET("/*", echo.WrapHandler(page.Handler()))
 	s.handler = router
 	return s, nil

@@ -4,7 +4,9 @@ import (
 	"context"
 	"crypto/subtle"
 	"encoding/json"
+	"net"
 	"net/http"
+	"net/url"
 	"strings"
 
 	"github.com/labstack/echo/v5"
@@ -14,7 +16,26 @@ import (
 	"rudmar/server/api"
 )
 
-const cookieName = "rudmar_session"
+// The session's cookie. Where browsers take it, its name begins so that no other
+// host name, and no page without TLS, can set it.
+const (
+	cookieName     = "rudmar_session"
+	hostCookieName = "__Host-" + cookieName
+)
+
+// cookieName gives the cookie's name, and whether it is for TLS alone: browsers
+// treat this machine's own addresses like TLS.
+func (s *Server) cookieName() (name string, secure bool) {
+	u, err := url.Parse(s.options.Address)
+	if err != nil {
+		return cookieName, false
+	}
+	ip := net.ParseIP(u.Hostname())
+	if u.Scheme == "https" || u.Hostname() == "localhost" || ip != nil && ip.IsLoopback() {
+		return hostCookieName, true
+	}
+	return cookieName, false
+}
 
 type signedInKey struct{}
 
@@ -66,7 +87,8 @@ func (s *Server) identify(r *http.Request) (signedIn, error) {
 		p, err := s.engine.People.Check(r.Context(), handle, password)
 		return signedIn{person: p}, err
 	}
-	cookie, err := r.Cookie(cookieName)
+	name, _ := s.cookieName()
+	cookie, err := r.Cookie(name)
 	if err != nil {
 		return signedIn{}, errNotSignedIn
 	}
@@ -111,8 +133,8 @@ func (a signedInAnswer) VisitSignOutResponse(w http.ResponseWriter) error {
 }
 
 func (s *Server) cookie(token string, seconds int) *http.Cookie {
-	return &http.Cookie{Name: cookieName, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
-		Secure: strings.HasPrefix(s.options.Address, "https:"), MaxAge: seconds}
+	name, secure := s.cookieName()
+	return &http.Cookie{Name: name, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: secure, MaxAge: seconds}
 }
 
 func (h *handlers) SignIn(ctx context.Context, r api.SignInRequestObject) (api.SignInResponseObject, error) {

@@ -30,7 +30,11 @@ func (c *config) ask(ctx context.Context, method, path string, body, out any) er
 	if err != nil {
 		return err
 	}
-	r.SetBasicAuth(c.handle, c.password)
+	password, err := c.password()
+	if err != nil {
+		return err
+	}
+	r.SetBasicAuth(c.handle, password)
 	if body != nil {
 		r.Header.Set("Content-Type", "application/json")
 	} else {

@@ -5,10 +5,12 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -22,14 +24,17 @@ type config struct {
 	platformListen string
 	routesListen   string
 	platform       string
-	platformToken  string
+	tokenFile      string
+	buildsUncaged  bool
+	registries     []string
+	routesAddress  string
 	address        string
 	lookEvery      time.Duration
 	idle           time.Duration
 	python         string
 	verbose        bool
 
-	server, handle, password string
+	server, handle, passwordFile string
 
 	platformAt string // where the platform answers, once it does
 }
@@ -42,23 +47,30 @@ func (c *config) serveFlags(f *pflag.FlagSet) {
 	f.StringVar(&c.listen, "listen", "127.0.0.1:7070", "where the page, the API and git answer")
 	f.StringVar(&c.address, "address", "", "how people reach that, where it is not http:// and --listen")
 	f.StringVar(&c.platform, "platform", "", "the address of a platform that runs by itself; empty for the local platform inside this process")
+	f.BoolVar(&c.buildsUncaged, "builds-uncaged", false, "run the commands of builds as Rudmar itself runs where this machine cannot shut them in: whoever may push can then read Rudmar's keys")
+	f.StringSliceVar(&c.registries, "registries", nil, "hosts that builds may fetch from, beside those that go, npm and pip are set to here")
 	f.DurationVar(&c.lookEvery, "look-every", 3*time.Second, "how often live is compared with the record")
 	c.platformFlags(f)
 }
 
 func (c *config) platformFlags(f *pflag.FlagSet) {
 	f.StringVar(&c.platformListen, "platform-listen", "127.0.0.1:7071", "where the local platform answers its protocol")
-	f.StringVar(&c.routesListen, "routes-listen", "127.0.0.1:7072", "where the local platform answers the routes of functions")
-	f.StringVar(&c.platformToken, "platform-token", "", "the token between Rudmar and the platform; empty for one that is kept in the data folder")
+	f.StringVar(&c.routesListen, "routes-listen", "127.0.0.2:7072", "where the local platform answers the routes of functions")
+	c.tokenFlag(f)
+	f.StringVar(&c.routesAddress, "routes-address", "", "how callers reach the routes, where it is not http:// and --routes-listen; a host name of its own, for browsers keep cookies by host name")
 	f.DurationVar(&c.idle, "idle", 5*time.Minute, "how long the local platform keeps an instance without calls")
 	f.StringVar(&c.python, "python", "/usr/bin/python3", "the Python that the local platform runs functions with")
 	f.BoolVar(&c.verbose, "verbose", false, "log every request")
 }
 
+func (c *config) tokenFlag(f *pflag.FlagSet) {
+	f.StringVar(&c.tokenFile, "platform-token-file", "", "a file with the token between Rudmar and the platform, which can also be given as RUDMAR_PLATFORM_TOKEN; empty for one that is kept in the data folder")
+}
+
 func (c *config) clientFlags(f *pflag.FlagSet) {
 	f.StringVar(&c.server, "server", "http://127.0.0.1:7070", "the address of Rudmar")
 	f.StringVar(&c.handle, "handle", "", "your handle")
-	f.StringVar(&c.password, "password", "", "your password; better given as RUDMAR_PASSWORD")
+	f.StringVar(&c.passwordFile, "password-file", "", "a file with your password; it can also be given as RUDMAR_PASSWORD")
 }
 
 // environment takes flags that were not given from RUDMAR_… variables.
@@ -85,12 +97,15 @@ func (c *config) logger() *slog.Logger {
 
 // token gives the token between Rudmar and the platform, made at the first start.
 func (c *config) token() (string, error) {
-	if c.platformToken != "" {
-		return c.platformToken, nil
+	if token := os.Getenv("RUDMAR_PLATFORM_TOKEN"); token != "" {
+		return token, nil
 	}
 	file := filepath.Join(c.data, "platform.token")
+	if c.tokenFile != "" {
+		file = c.tokenFile
+	}
 	text, err := os.ReadFile(file)
-	if errors.Is(err, os.ErrNotExist) {
+	if errors.Is(err, os.ErrNotExist) && c.tokenFile == "" {
 		b := make([]byte, 24)
 		_, _ = rand.Read(b) // it never fails, says its documentation
 		text = []byte(hex.EncodeToString(b))
@@ -100,4 +115,57 @@ func (c *config) token() (string, error) {
 		return "", fmt.Errorf("reading the platform's token: %w", err)
 	}
 	return strings.TrimSpace(string(text)), nil
+}
+
+// password gives the password of the flags: from the environment or from a file,
+// never from a flag, which everybody on the machine can read.
+func (c *config) password() (string, error) {
+	if c.passwordFile == "" {
+		return os.Getenv("RUDMAR_PASSWORD"), nil
+	}
+	text, err := os.ReadFile(c.passwordFile)
+	if err != nil {
+		return "", fmt.Errorf("reading your password: %w", err)
+	}
+	return strings.TrimRight(string(text), "\r\n"), nil
+}
+
+// dataFolder makes the folder of all data, or mends it, so that nobody else on
+// the machine looks into it: what it changes it says.
+func (c *config) dataFolder(log *slog.Logger) error {
+	if err := os.MkdirAll(c.data, 0o700); err != nil {
+		return fmt.Errorf("making the data folder: %w", err)
+	}
+	info, err := os.Stat(c.data)
+	if err != nil {
+		return fmt.Errorf("looking at the data folder: %w", err)
+	}
+	if owner, ok := info.Sys().(*syscall.Stat_t); ok && int(owner.Uid) != os.Geteuid() && os.Geteuid() != 0 {
+		return fmt.Errorf("the data folder %s belongs to another user, who could read and change what is in it; give --data a folder of your own", c.data)
+	}
+	mended := 0
+	err = filepath.WalkDir(c.data, func(name string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if name != c.data && d.IsDir() && (d.Name() == "repositories" || d.Name() == "run" || d.Name() == "work" || d.Name() == "artifacts") {
+			return fs.SkipDir // many files, behind a folder that is closed
+		}
+		info, err := d.Info()
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if err != nil || d.Type()&fs.ModeSymlink != 0 || info.Mode().Perm()&0o077 == 0 {
+			return err
+		}
+		mended++
+		return os.Chmod(name, info.Mode().Perm()&0o700)
+	})
+	if err != nil {
+		return fmt.Errorf("closing the data folder to others: %w", err)
+	}
+	if mended > 0 {
+		log.Warn("the data folder was open to others on this machine; it is closed now", "folder", c.data, "changed", mended)
+	}
+	return nil
 }

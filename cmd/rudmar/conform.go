@@ -53,7 +53,7 @@ not kept. docs/platform-protocol.md says what the rules are for.`,
 		},
 	}
 	c.dataFlag(cmd.Flags(), "demo-data")
-	cmd.Flags().StringVar(&c.platformToken, "platform-token", "", "its token; empty for the one in the data folder")
+	c.tokenFlag(cmd.Flags())
 	cmd.Flags().DurationVar(&limit, "limit", 3*time.Minute, "how long all of it may take")
 	return cmd
 }

@@ -67,7 +67,7 @@ func TestCheck(t *testing.T) {
 	if jsonErr := json.Unmarshal([]byte(out), &list); jsonErr != nil || codeOf(err) != exitProblem || len(list) != 1 || list[0].Code != diagnostic.CodeUnit || list[0].Fix == nil {
 		t.Errorf("%v %v\n%s", err, jsonErr, out)
 	}
-	for _, args := range [][]string{{"check", good, "--format", "yaml"}, {"check", "--explain", "RM0000"}, {"check", "--nothing"}, {"platform", "change", "north", "function/a", "b=c", "--platform", "http://127.0.0.1:1", "--platform-token", "t"}, {"person", "add", "x", "--role", "king"}} {
+	for _, args := range [][]string{{"check", good, "--format", "yaml"}, {"check", "--explain", "RM0000"}, {"check", "--nothing"}, {"platform", "change", "north", "function/a", "b=c", "--platform", "http://127.0.0.1:1"}, {"person", "add", "x", "--role", "king"}} {
 		if _, err := run(t, args...); codeOf(err) != exitUsage {
 			t.Errorf("%v: %v", args, err)
 		}

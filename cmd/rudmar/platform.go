@@ -27,9 +27,12 @@ func platformCommand() *cobra.Command {
 		Short: "Run the local platform by itself, or change something on it by hand",
 		Args:  cobra.NoArgs, PreRunE: environment,
 		Long: `Runs the local platform as a process of its own, with its own data folder.
-Rudmar is then started with: rudmar serve --platform http://127.0.0.1:7071 --platform-token TOKEN`,
+Rudmar is then started with: rudmar serve --platform http://127.0.0.1:7071 --platform-token-file platform-data/platform.token`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			log := c.logger()
+			if err := c.dataFolder(log); err != nil {
+				return err
+			}
 			token, err := c.token()
 			if err != nil {
 				return err
@@ -77,7 +80,7 @@ func handCommand(use, short string, args cobra.PositionalArgs, run func(context.
 		}}
 	c.dataFlag(cmd.Flags(), "demo-data")
 	cmd.Flags().StringVar(&c.platform, "platform", "", "the address of the platform; empty for the one started with the data folder")
-	cmd.Flags().StringVar(&c.platformToken, "platform-token", "", "its token; empty for the one in the data folder")
+	c.tokenFlag(cmd.Flags())
 	return cmd
 }
 

@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"time"
@@ -45,6 +46,9 @@ if it is not there. The first time, add somebody who may sign in:
 // serve runs everything until the context ends. ready is called once all answers.
 func (c *config) serve(ctx context.Context, ready func(context.Context, *engine.Engine) error) error {
 	log := c.logger()
+	if err := c.dataFolder(log); err != nil {
+		return err
+	}
 	token, err := c.token()
 	if err != nil {
 		return err
@@ -73,7 +77,8 @@ func (c *config) serve(ctx context.Context, ready func(context.Context, *engine.
 	if err != nil {
 		return fmt.Errorf("finding this program: %w", err)
 	}
-	e, err := engine.Open(ctx, engine.Options{Dir: c.data, Self: self, Platforms: map[string]*platform.Client{"local": client}, LookEvery: c.lookEvery, Log: log})
+	e, err := engine.Open(ctx, engine.Options{Dir: c.data, Self: self, Platforms: map[string]*platform.Client{"local": client}, LookEvery: c.lookEvery, Log: log,
+		BuildsUncaged: c.buildsUncaged, Registries: c.registries})
 	if err != nil {
 		return err
 	}
@@ -100,7 +105,14 @@ func (c *config) servePlatform(ctx context.Context, group *servers, dir, token s
 		return "", err
 	}
 	address := "http://" + protocol.Addr().String()
-	p, err := local.Open(ctx, local.Options{Dir: dir, Token: token, RoutesAt: "http://" + routes.Addr().String(), DataAt: address, Idle: c.idle, Log: log, Python: c.python})
+	routesAt := c.routesAddress
+	if routesAt == "" {
+		routesAt = "http://" + routes.Addr().String()
+	}
+	if hostOf(routesAt) == hostOf(c.address) {
+		log.Warn("the routes of functions answer at the host name of Rudmar's own page: browsers share cookies between them; give --routes-listen or --routes-address another", "host", hostOf(routesAt))
+	}
+	p, err := local.Open(ctx, local.Options{Dir: dir, Token: token, RoutesAt: routesAt, DataAt: address, Idle: c.idle, Log: log, Python: c.python})
 	if err != nil {
 		return "", err
 	}
@@ -112,6 +124,15 @@ func (c *config) servePlatform(ctx context.Context, group *servers, dir, token s
 	group.serve(protocol, p.Protocol())
 	group.serve(routes, p.Routes())
 	return address, nil
+}
+
+// hostOf gives the host name of an address.
+func hostOf(address string) string {
+	u, err := url.Parse(address)
+	if err != nil {
+		return ""
+	}
+	return u.Hostname()
 }
 
 func listen(address, flag string) (net.Listener, error) {
@@ -139,7 +160,7 @@ func (s *servers) later(end func() error) { s.ends = append(s.ends, end) }
 func (s *servers) serve(l net.Listener, h http.Handler) {
 	// Event streams would hold up the end: they end with this context.
 	ctx, cancel := context.WithCancel(context.WithoutCancel(s.ctx))
-	server := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug)}
+	server := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug)}
 	s.later(func() error {
 		cancel()
 		limit, stop := context.WithTimeout(context.Background(), 5*time.Second)

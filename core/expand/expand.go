@@ -63,6 +63,9 @@ type Inputs struct {
 	Secrets   map[string]string // name → value, of this stage
 	// Address is where the target answers the stage's routes, without a slash at the end.
 	Address string
+	// Key is the installation's, for the fingerprints by which secrets are shown
+	// (HMAC-SHA256): without it a value cannot be guessed from them.
+	Key []byte
 }
 
 // Problem tells why something cannot be wanted in this stage as it stands.

@@ -1,6 +1,7 @@
 package expand
 
 import (
+	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
@@ -52,8 +53,9 @@ func (x *expander) render(name string, t manifest.Template, from tree.Origin) (A
 		return a, ""
 	}
 	if secret {
-		sum := sha256.Sum256([]byte(b.String()))
-		a.Value = "secret " + hex.EncodeToString(sum[:6])
+		mac := hmac.New(sha256.New, x.in.Key)
+		mac.Write([]byte(b.String()))
+		a.Value = "secret " + hex.EncodeToString(mac.Sum(nil)[:8])
 		return a, b.String()
 	}
 	return a, ""

@@ -39,12 +39,13 @@ type Planner struct {
 	secrets   Secrets
 
 	mu     sync.Mutex
+	key    []byte                       // of the fingerprints of secrets
 	parsed map[string]*manifest.Service // by the content of a version
 }
 
 // NewPlanner makes a planner over the platforms that are connected, by name.
-func NewPlanner(s *store.Store, platforms map[string]*platform.Client, secrets Secrets) *Planner {
-	return &Planner{store: s, platforms: platforms, secrets: secrets, parsed: map[string]*manifest.Service{}}
+func NewPlanner(s *store.Store, platforms map[string]*platform.Client, secrets Secrets, key []byte) *Planner {
+	return &Planner{store: s, platforms: platforms, secrets: secrets, key: key, parsed: map[string]*manifest.Service{}}
 }
 
 // Platform gives the client of a target, and the scope of a stage there.
@@ -97,7 +98,7 @@ func (p *Planner) Wanted(ctx context.Context, place manifest.Place, version int,
 	if err != nil {
 		return nil, nil, err
 	}
-	in := expand.Inputs{Version: version, Artifacts: map[string]string{}, Secrets: secrets,
+	in := expand.Inputs{Version: version, Artifacts: map[string]string{}, Secrets: secrets, Key: p.key,
 		Address: platform.RoutesAt(kinds, platform.Scope{Region: target.Region, Service: place.Service, Stage: place.Stage})}
 	for _, f := range functions {
 		in.Artifacts[f.Function] = f.Digest

@@ -6,6 +6,7 @@ import (
 	"context"
 	"crypto/aes"
 	"crypto/cipher"
+	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
@@ -53,7 +54,9 @@ const SessionLength = 12 * time.Hour
 type Directory struct {
 	store *store.Store
 	seal  cipher.AEAD
-	cost  int
+	// fingerprints is the key of the fingerprints by which secrets are shown.
+	fingerprints []byte
+	cost         int
 
 	mu sync.Mutex
 	// checked remembers passwords that were right, as hashes over the kept
@@ -73,7 +76,9 @@ func Open(s *store.Store, dir string) (*Directory, error) {
 		return nil, fmt.Errorf("reading the installation's key: %w", err)
 	}
 	seal, err := cipher.NewGCM(block)
-	return &Directory{store: s, seal: seal, cost: bcrypt.DefaultCost, checked: map[[sha256.Size]byte]bool{}}, err
+	mac := hmac.New(sha256.New, key)
+	mac.Write([]byte("fingerprints of secrets"))
+	return &Directory{store: s, seal: seal, fingerprints: mac.Sum(nil), cost: bcrypt.DefaultCost, checked: map[[sha256.Size]byte]bool{}}, err
 }
 
 func installationKey(file string) ([]byte, error) {
@@ -181,6 +186,9 @@ func hashed(token string) string {
 	sum := sha256.Sum256([]byte(token))
 	return hex.EncodeToString(sum[:])
 }
+
+// FingerprintKey is the key of the fingerprints by which secrets are shown.
+func (d *Directory) FingerprintKey() []byte { return d.fingerprints }
 
 // SetSecret seals a value and keeps it for a stage.
 func (d *Directory) SetSecret(ctx context.Context, service, stage, name, value, person string) error {

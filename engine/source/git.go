@@ -295,7 +295,7 @@ type Change struct {
 // Apply makes a commit of a change on top of its base. Where the branch has
 // moved on since, nothing is changed and the error is ErrConflict.
 func (r Repository) Apply(ctx context.Context, c Change) (string, error) {
-	index, err := os.CreateTemp("", "rudmar-index-")
+	index, err := os.CreateTemp(r.dir, "index-")
 	if err != nil {
 		return "", fmt.Errorf("committing: %w", err)
 	}

@@ -28,15 +28,27 @@ func PreReceive(ctx context.Context, offers *check.Offers, in io.Reader, out io.
 	if dir := os.Getenv("GIT_DIR"); dir != "" {
 		r = At(dir)
 	}
+	ctx, cancel := context.WithTimeout(ctx, maxCheck)
+	defer cancel()
 	refused := false
 	lines := bufio.NewScanner(in)
 	for lines.Scan() {
 		f := strings.Fields(lines.Text())
 		if len(f) != 3 || !strings.HasPrefix(f[2], "refs/heads/") {
+			if len(f) == 3 && f[1] != zero {
+				if err := r.measure(ctx, f[1]); err != nil {
+					fmt.Fprintf(out, "Rudmar: %v.\n", err)
+					refused = true
+				}
+			}
 			continue
 		}
 		branch := strings.TrimPrefix(f[2], "refs/heads/")
 		ok, err := r.mayMove(ctx, offers, branch, f[0], f[1], out)
+		if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+			fmt.Fprintf(out, "Rudmar: checking %s took longer than %s, so that the push is not taken; push less at once.\n", branch, maxCheck)
+			return ErrRefused
+		}
 		if err != nil {
 			return fmt.Errorf("checking %s: %w", branch, err)
 		}
@@ -69,6 +81,13 @@ func (r Repository) mayMove(ctx context.Context, offers *check.Offers, branch, f
 			fmt.Fprintf(out, "Rudmar: the branch %s is taken by a stage and cannot be deleted.\n", branch)
 		}
 		return !taken, nil
+	}
+	switch err := r.measure(ctx, to); {
+	case errors.Is(err, ErrTooMuch):
+		fmt.Fprintf(out, "Rudmar: %v.\n", err)
+		return false, nil
+	case err != nil:
+		return false, err
 	}
 	services, err := r.checkAll(ctx, offers, to)
 	if err != nil {

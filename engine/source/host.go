@@ -94,8 +94,10 @@ func (h *Host) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if len(r.TransferEncoding) > 0 { // net/http/cgi refuses chunked bodies, which git sends above 1 MiB
 		request.TransferEncoding, request.ContentLength = nil, -1
 	}
-	handler := cgi.Handler{Path: backend, Args: []string{"http-backend"}, Dir: h.dir,
-		Env: []string{"GIT_PROJECT_ROOT=" + h.dir, "GIT_HTTP_EXPORT_ALL=1", "REMOTE_USER=" + handle, "GIT_CONFIG_NOSYSTEM=1", "HOME=" + h.dir}}
+	// What is pushed is inflated by git: it gets so much memory (KiB) and time (s) for it.
+	const limited = `ulimit -v 4000000; ulimit -t 300; exec "$0" http-backend`
+	handler := cgi.Handler{Path: "/bin/sh", Args: []string{"-c", limited, backend}, Dir: h.dir,
+		Env: append([]string{"GIT_PROJECT_ROOT=" + h.dir, "GIT_HTTP_EXPORT_ALL=1", "REMOTE_USER=" + handle, "GIT_CONFIG_NOSYSTEM=1", "HOME=" + h.dir}, receiving()...)}
 	handler.ServeHTTP(w, request)
 	if match[2] == "git-receive-pack" {
 		h.pushed(context.WithoutCancel(r.Context()), match[1], handle)

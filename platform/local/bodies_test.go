@@ -5,8 +5,11 @@ import (
 	"io"
 	"math/rand/v2"
 	"net/http"
+	"net/url"
+	"strings"
 	"testing"
 
+	"rudmar/platform"
 	"rudmar/platform/local/wasm"
 )
 
@@ -80,5 +83,78 @@ func run(call *Call) (any, error) {
 	}
 	if response, got := send("liar", nil); response.StatusCode != http.StatusBadGateway || !bytes.Contains(got, []byte("not")) {
 		t.Errorf("an answer that is no base64: %d %s", response.StatusCode, got)
+	}
+}
+
+// A function gets nothing of Rudmar's own cookies, and its answer cannot set
+// them, clear a host's data, or say how it travels.
+func TestRoutesKeepToTheirOwn(t *testing.T) {
+	s := newStand(t)
+	s.deploy("sly", `
+def run(call):
+    kind = call.event["query"].get("kind")
+    if kind == "early": return {"status": 103, "headers": {"Link": "</x>"}}
+    return {"status": 200, "body": call.event["headers"].get("cookie", "none"), "headers": {
+        "Set-Cookie": call.event["query"].get("set", "own=1; Path=/"), "Clear-Site-Data": '"*"', "Content-Length": "3", "Transfer-Encoding": "chunked",
+        "Connection": "close, X-Other", "Strict-Transport-Security": "max-age=1", "X-Own": "kept", "Bad Name": "x", "X-Split": "a\r\nSet-Cookie: b=c"}}
+`, nil)
+	s.put("opening/sly/ask", map[string]any{"to": []any{"anyone"}})
+	s.put("route/sly/ask", map[string]any{"method": "GET", "path": "/ask", "enabled": true})
+	ask := func(query, cookie string) (*http.Response, string) {
+		t.Helper()
+		q, err := http.NewRequest("GET", s.routes.URL+"/north/frostline/trial/ask?"+query, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		q.Header.Set("Cookie", cookie)
+		response, err := http.DefaultClient.Do(q)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer response.Body.Close()
+		body, err := io.ReadAll(response.Body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return response, string(body)
+	}
+	response, body := ask("", "__Host-rudmar_session=abc; taste=sweet;rudmar_session=def")
+	if body != "taste=sweet" {
+		t.Errorf("it gets the cookies %q", body)
+	}
+	if response.Header.Get("X-Own") != "kept" || response.Header.Get("Set-Cookie") != "own=1; Path=/" {
+		t.Errorf("what it may set: %v", response.Header)
+	}
+	for _, name := range []string{"Clear-Site-Data", "Strict-Transport-Security", "X-Split", "Bad Name"} {
+		if response.Header.Get(name) != "" {
+			t.Errorf("%s: %q", name, response.Header.Get(name))
+		}
+	}
+	if response.ContentLength != int64(len("taste=sweet")) || response.Close {
+		t.Errorf("it says how it travels: %d %v", response.ContentLength, response.Close)
+	}
+	if _, body := ask("", "rudmar_session=def"); body != "none" {
+		t.Errorf("with Rudmar's cookie alone it gets %q", body)
+	}
+	for _, cookie := range []string{"rudmar_session=x", "__Host-rudmar_session=x; Path=/; Secure", "a=b; Domain=127.0.0.1"} {
+		if response, _ := ask("set="+url.QueryEscape(cookie), ""); response.Header.Get("Set-Cookie") != "" {
+			t.Errorf("it sets %q", response.Header.Get("Set-Cookie"))
+		}
+	}
+	if response, _ := ask("kind=early", ""); response.StatusCode != 502 || response.Header.Get("Link") != "" {
+		t.Errorf("status 103: %d %v", response.StatusCode, response.Header)
+	}
+	lines, err := s.client.Logs(t.Context(), s.scope, platform.LogQuery{Function: "sly", Limit: 500})
+	if err != nil {
+		t.Fatal(err)
+	}
+	told := ""
+	for _, l := range lines {
+		told += l.Text + "\n"
+	}
+	for _, want := range []string{"the header Clear-Site-Data is left out", "the header Transfer-Encoding is left out", `the cookie "rudmar_session" is left out`, "status 103 is none", `the header "X-Split" is left out`} {
+		if !strings.Contains(told, want) {
+			t.Errorf("the log does not say %q", want)
+		}
 	}
 }

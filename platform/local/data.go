@@ -204,16 +204,24 @@ func (p *Platform) enqueue(ctx context.Context, sc scope, queue, text string) (i
 
 func (p *Platform) readSecret(c *echo.Context, at member, name, _ string) error {
 	// The service's own secrets come with the permission to read them.
-	var value string
-	err := p.store.db.QueryRowContext(c.Request().Context(), `SELECT value FROM (
-		SELECT json_extract(secrets, '$.value') AS value FROM resources WHERE region = ?1 AND service = ?2 AND stage = ?3 AND address = ?5
-		UNION ALL SELECT value FROM kept_secrets WHERE region = ?1 AND service = ?2 AND stage = ?3 AND name = ?4) WHERE value IS NOT NULL LIMIT 1`,
-		at.region, at.service, at.stage, name, resource.Grant+"/"+at.function+"/secrets/"+name).Scan(&value)
-	if errors.Is(err, sql.ErrNoRows) {
-		return refuse(http.StatusNotFound, "there is no secret %q in %s", name, at.scope)
-	}
-	if err != nil {
+	ctx := c.Request().Context()
+	given, err := p.store.secrets(ctx, at.scope, resource.Grant+"/"+at.function+"/secrets/"+name)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return err
+	}
+	value, ok := given["value"]
+	if !ok {
+		err := p.store.db.QueryRowContext(ctx, `SELECT value FROM kept_secrets WHERE region = ? AND service = ? AND stage = ? AND name = ?`,
+			at.region, at.service, at.stage, name).Scan(&value)
+		if errors.Is(err, sql.ErrNoRows) {
+			return refuse(http.StatusNotFound, "there is no secret %q in %s", name, at.scope)
+		}
+		if err == nil {
+			value, err = p.store.unsealed(at.scope, value)
+		}
+		if err != nil {
+			return err
+		}
 	}
 	return c.JSON(http.StatusOK, map[string]string{"value": value})
 }
@@ -230,7 +238,7 @@ func (p *Platform) keepSecret(c *echo.Context) error {
 	}
 	sc := scopeOf(c)
 	_, err = p.store.db.ExecContext(c.Request().Context(), `INSERT INTO kept_secrets (region, service, stage, name, value) VALUES (?,?,?,?,?)
-		ON CONFLICT DO UPDATE SET value = excluded.value`, sc.region, sc.service, sc.stage, c.Param("name"), value)
+		ON CONFLICT DO UPDATE SET value = excluded.value`, sc.region, sc.service, sc.stage, c.Param("name"), p.store.sealed(sc, value))
 	if err != nil {
 		return err
 	}

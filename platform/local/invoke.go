@@ -148,8 +148,9 @@ func (p *Platform) run(ctx context.Context, c call, r revision, inv *api.Invocat
 	p.conclude(in, answer, err, timeout, inv)
 	k.finish()
 	if err == nil {
-		others := in.cage.EndOthers()
-		if answer.Memory || answer.Broken || others && in.cage.Starved() || in.keepsGarbage && in.memory.held() > inv.MemoryLimit*6/10 {
+		// What a call started ends with it; so does the instance then, which would
+		// have to bury it.
+		if in.cage.EndOthers() || answer.Memory || answer.Broken || in.keepsGarbage && in.memory.held() > inv.MemoryLimit*6/10 {
 			p.pool.drop(in)
 		} else {
 			p.pool.give(in)

@@ -54,7 +54,7 @@ func (o *operations) begin(ctx context.Context, sc scope, address string, w wish
 	if _, err := o.platform.store.db.ExecContext(ctx, `INSERT INTO operations (id, key, region, service, stage, address, wish, state, begun_at, due_at)
 		VALUES (?,?,?,?,?,?,?,'waiting',?,?) ON CONFLICT (key) DO UPDATE SET wish = excluded.wish, state = 'waiting', problem = 'null', due_at = excluded.due_at, ended_at = 0
 		WHERE state = 'failed'`,
-		"o-"+random(8), w.Key, sc.region, sc.service, sc.stage, address, string(text), now.UnixMilli(), due.UnixMilli()); err != nil {
+		"o-"+random(8), w.Key, sc.region, sc.service, sc.stage, address, o.platform.store.sealed(sc, string(text)), now.UnixMilli(), due.UnixMilli()); err != nil {
 		return api.Operation{}, err
 	}
 	select {
@@ -121,7 +121,10 @@ func (o *operations) round(ctx context.Context) (time.Duration, error) {
 			return min(max(wait, atLeast), atMost), nil
 		}
 		w := wish{Key: key}
-		if err := json.Unmarshal([]byte(text), &w); err != nil {
+		if text, err = o.platform.store.unsealed(sc, text); err == nil {
+			err = json.Unmarshal([]byte(text), &w)
+		}
+		if err != nil {
 			return time.Second, fmt.Errorf("reading what operation %s is to do: %w", id, err)
 		}
 		if err := o.carryOut(ctx, id, sc, address, w); err != nil {

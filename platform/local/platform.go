@@ -28,7 +28,7 @@ type Options struct {
 	Dir string // its own folder: database and archives
 	// Token is what Rudmar has to show.
 	Token string
-	// RoutesAt is the address at which Routes is served, such as http://127.0.0.1:7072.
+	// RoutesAt is the address at which Routes is served, such as http://127.0.0.2:7072.
 	RoutesAt string
 	// DataAt is the address at which Protocol is served; functions reach their data there.
 	DataAt string

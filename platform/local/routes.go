@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/base64"
 	"encoding/json"
-	"fmt"
 	"io"
 	"net/http"
 	"slices"
@@ -16,7 +15,6 @@ import (
 	"rudmar/core/event"
 	"rudmar/core/resource"
 	"rudmar/core/route"
-	"rudmar/platform/api"
 )
 
 // StickyHeader names a caller whose calls are to go to one revision while a
@@ -70,16 +68,20 @@ func (p *Platform) serveRoute(w http.ResponseWriter, r *http.Request) error {
 		return refuse(413, "a body may have %d MiB", maxBody>>20)
 	}
 	function, trigger, _ := strings.Cut(rest, "/")
-	inv, err := p.invoke(r.Context(), call{at: member{sc, function}, trigger: trigger, sticky: r.Header.Get(StickyHeader), event: routeEvent(r, path, params, body)})
+	at := call{at: member{sc, function}, trigger: trigger, sticky: r.Header.Get(StickyHeader), event: routeEvent(r, path, params, body)}
+	inv, err := p.invoke(r.Context(), at)
 	if err != nil {
 		return err
 	}
-	return answerRoute(w, inv)
+	a := routeAnswer{platform: p, call: at, invocation: inv}
+	return a.write(w)
 }
 
 // routeEvent is what a handler gets for a request.
 func routeEvent(r *http.Request, path string, params map[string]string, body []byte) event.Request {
-	request := event.Request{Method: r.Method, Path: path, Params: params, Query: flat(r.URL.Query(), "", nil), Headers: flat(r.Header, "Authorization", strings.ToLower)}
+	headers := r.Header.Clone()
+	withoutOwnCookies(headers)
+	request := event.Request{Method: r.Method, Path: path, Params: params, Query: flat(r.URL.Query(), "", nil), Headers: flat(headers, "Authorization", strings.ToLower)}
 	var parsed any
 	switch {
 	case len(body) == 0:
@@ -106,67 +108,6 @@ func flat(values map[string][]string, leave string, named func(string) string) m
 		out[k] = strings.Join(v, ", ")
 	}
 	return out
-}
-
-// answerRoute turns what a handler gave back into an HTTP answer: {status,
-// headers, body}, or any other JSON as a 200.
-func answerRoute(w http.ResponseWriter, inv api.Invocation) error {
-	w.Header().Set("Rudmar-Invocation", inv.Id)
-	w.Header().Set("Rudmar-Revision", inv.Revision)
-	switch inv.Outcome {
-	case api.Answered:
-	case api.Throttled:
-		w.Header().Set("Retry-After", "1")
-		return refuse(http.StatusTooManyRequests, "%s", inv.Error.Message)
-	case api.TimedOut:
-		return refuse(http.StatusGatewayTimeout, "%s", inv.Error.Message)
-	case api.NotFound:
-		return refuse(http.StatusNotFound, "%s", inv.Error.Message)
-	default:
-		// What the code said is for the log, not for whoever calls the route.
-		return refuse(http.StatusBadGateway, "the function failed; its log has the details, under the call %s", inv.Id)
-	}
-	status, body := http.StatusOK, inv.Answer
-	if m, ok := inv.Answer.(map[string]any); ok {
-		if s, ok := m["status"].(float64); ok && s >= 100 && s <= 599 {
-			status, body = int(s), m["body"]
-			headers, _ := m["headers"].(map[string]any)
-			for k, v := range headers {
-				w.Header().Set(k, fmt.Sprint(v))
-			}
-			if encoded, _ := body.(string); m["body_is_base64"] == true {
-				return answerBytes(w, status, encoded, inv.Id)
-			}
-		}
-	}
-	text, isText := body.(string)
-	if w.Header().Get("Content-Type") == "" {
-		w.Header().Set("Content-Type", map[bool]string{true: "text/plain; charset=utf-8", false: "application/json"}[isText])
-	}
-	w.WriteHeader(status)
-	if body == nil && status != http.StatusOK {
-		return nil
-	}
-	if isText && !strings.Contains(w.Header().Get("Content-Type"), "json") {
-		_, _ = io.WriteString(w, text)
-		return nil
-	}
-	_ = json.NewEncoder(w).Encode(body)
-	return nil
-}
-
-// answerBytes answers with a body that is not text.
-func answerBytes(w http.ResponseWriter, status int, encoded, id string) error {
-	content, err := base64.StdEncoding.DecodeString(encoded)
-	if err != nil {
-		return refuse(http.StatusBadGateway, "the function's answer says that its body is base64, which it is not (call %s)", id)
-	}
-	if w.Header().Get("Content-Type") == "" {
-		w.Header().Set("Content-Type", "application/octet-stream")
-	}
-	w.WriteHeader(status)
-	_, _ = w.Write(content) // the caller may be gone
-	return nil
 }
 
 // open checks whether the caller may use a trigger.

@@ -2,6 +2,7 @@ package local
 
 import (
 	"context"
+	"crypto/cipher"
 	"database/sql"
 	"embed"
 	"encoding/json"
@@ -18,7 +19,10 @@ import (
 var migrations embed.FS
 
 // store is the platform's own truth: one SQLite file, one writer.
-type store struct{ db *sql.DB }
+type store struct {
+	db   *sql.DB
+	seal cipher.AEAD
+}
 
 func openStore(ctx context.Context, dir string) (*store, error) {
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "platform.db")+
@@ -39,7 +43,15 @@ func openStore(ctx context.Context, dir string) (*store, error) {
 		db.Close()
 		return nil, fmt.Errorf("bringing the platform's database up to date: %w", err)
 	}
-	return &store{db: db}, nil
+	s := &store{db: db}
+	if s.seal, err = openSeal(dir); err == nil {
+		err = s.sealAll(ctx)
+	}
+	if err != nil {
+		db.Close()
+		return nil, err
+	}
+	return s, nil
 }
 
 // scope is one stage of one service in one region.
@@ -99,8 +111,7 @@ func (s *store) secrets(ctx context.Context, sc scope, address string) (map[stri
 		sc.region, sc.service, sc.stage, address).Scan(&text); err != nil {
 		return nil, err
 	}
-	var out map[string]string
-	return out, json.Unmarshal([]byte(text), &out)
+	return s.unsealedSecrets(sc, text)
 }
 
 // revision is what a revision froze.
@@ -120,7 +131,9 @@ func (s *store) revision(ctx context.Context, q querier, sc scope, function, id 
 		return r, false, nil
 	}
 	if err == nil {
-		err = errors.Join(json.Unmarshal([]byte(config), &r.config), json.Unmarshal([]byte(secrets), &r.secrets))
+		var opened error
+		r.secrets, opened = s.unsealedSecrets(sc, secrets)
+		err = errors.Join(json.Unmarshal([]byte(config), &r.config), opened)
 	}
 	return r, err == nil, err
 }

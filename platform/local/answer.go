@@ -1,0 +1,161 @@
+package local
+
+import (
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"io"
+	"maps"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/net/http/httpguts"
+
+	"rudmar/platform/api"
+)
+
+// ownCookies begin the names of cookies that are Rudmar's: functions neither get
+// them nor set them, should routes and page ever answer at one host name.
+func ownCookies() []string { return []string{"rudmar_", "__Host-rudmar_", "__Secure-rudmar_"} }
+
+func ownCookie(name string) bool {
+	return slices.ContainsFunc(ownCookies(), func(own string) bool { return strings.HasPrefix(strings.TrimSpace(name), own) })
+}
+
+// withoutOwnCookies takes Rudmar's cookies out of a request.
+func withoutOwnCookies(h http.Header) {
+	lines := h.Values("Cookie")
+	if len(lines) == 0 {
+		return
+	}
+	var kept []string
+	for _, line := range lines {
+		for pair := range strings.SplitSeq(line, ";") {
+			if name, _, _ := strings.Cut(pair, "="); strings.TrimSpace(pair) != "" && !ownCookie(name) {
+				kept = append(kept, strings.TrimSpace(pair))
+			}
+		}
+	}
+	if h.Del("Cookie"); len(kept) > 0 {
+		h.Set("Cookie", strings.Join(kept, "; "))
+	}
+}
+
+// notTheirs are headers that say how an answer travels, or what a browser is to
+// do with a whole host name: they are the server's to set.
+func notTheirs() []string {
+	return []string{"Connection", "Keep-Alive", "Proxy-Authenticate", "Proxy-Authorization", "Proxy-Connection", "Te", "Trailer", "Transfer-Encoding", "Upgrade",
+		"Content-Length", "Date", "Server", "Alt-Svc", "Clear-Site-Data", "Strict-Transport-Security", "Public-Key-Pins", "Service-Worker-Allowed", "Rudmar-Invocation", "Rudmar-Revision"}
+}
+
+// routeAnswer turns what a handler gave back into an HTTP answer.
+type routeAnswer struct {
+	platform   *Platform
+	call       call
+	invocation api.Invocation
+}
+
+// tell writes a line about the answer to the function's log.
+func (a *routeAnswer) tell(format string, args ...any) {
+	a.platform.observed.line(a.call.at, api.LogLine{
+		At: time.Now().UnixMilli(), Function: a.call.at.function, Revision: a.invocation.Revision,
+		Invocation: a.invocation.Id, Stream: "platform", Text: fmt.Sprintf(format, args...),
+	})
+}
+
+// write answers {status, headers, body}, or any other JSON as a 200.
+func (a *routeAnswer) write(w http.ResponseWriter) error {
+	inv := a.invocation
+	w.Header().Set("Rudmar-Invocation", inv.Id)
+	w.Header().Set("Rudmar-Revision", inv.Revision)
+	switch inv.Outcome {
+	case api.Answered:
+	case api.Throttled:
+		w.Header().Set("Retry-After", "1")
+		return refuse(http.StatusTooManyRequests, "%s", inv.Error.Message)
+	case api.TimedOut:
+		return refuse(http.StatusGatewayTimeout, "%s", inv.Error.Message)
+	case api.NotFound:
+		return refuse(http.StatusNotFound, "%s", inv.Error.Message)
+	default:
+		// What the code said is for the log, not for whoever calls the route.
+		return refuse(http.StatusBadGateway, "the function failed; its log has the details, under the call %s", inv.Id)
+	}
+	status, body := http.StatusOK, inv.Answer
+	if m, ok := inv.Answer.(map[string]any); ok {
+		if s, ok := m["status"].(float64); ok && s >= 100 && s <= 599 {
+			if s < 200 || s != float64(int(s)) {
+				a.tell("the answer's status %v is none that a function may give; it gives 200 to 599", s)
+				return refuse(http.StatusBadGateway, "the function gave no status that it may give; its log has the details, under the call %s", inv.Id)
+			}
+			status, body = int(s), m["body"]
+			headers, _ := m["headers"].(map[string]any)
+			a.headers(w.Header(), headers)
+			if encoded, _ := body.(string); m["body_is_base64"] == true {
+				return answerBytes(w, status, encoded, inv.Id)
+			}
+		}
+	}
+	text, isText := body.(string)
+	if w.Header().Get("Content-Type") == "" {
+		w.Header().Set("Content-Type", map[bool]string{true: "text/plain; charset=utf-8", false: "application/json"}[isText])
+	}
+	w.WriteHeader(status)
+	if body == nil && status != http.StatusOK || status == http.StatusNoContent || status == http.StatusNotModified {
+		return nil
+	}
+	if isText && !strings.Contains(w.Header().Get("Content-Type"), "json") {
+		_, _ = io.WriteString(w, text) // the caller may be gone
+		return nil
+	}
+	_ = json.NewEncoder(w).Encode(body) // the caller may be gone
+	return nil
+}
+
+// headers sets the headers that a function gave, but for those that it may not.
+func (a *routeAnswer) headers(to http.Header, given map[string]any) {
+	for _, name := range slices.Sorted(maps.Keys(given)) {
+		value := fmt.Sprint(given[name])
+		known := http.CanonicalHeaderKey(name)
+		switch {
+		case !httpguts.ValidHeaderFieldName(name) || !httpguts.ValidHeaderFieldValue(value):
+			a.tell("the header %q is left out: its name or value cannot stand in HTTP", name)
+		case slices.Contains(notTheirs(), known):
+			a.tell("the header %s is left out: a function may not set it", known)
+		case known == "Set-Cookie" && !mayBeSet(value):
+			a.tell("the cookie %q is left out: it has to be of the route's own host, and not named as Rudmar's are", strings.SplitN(value, "=", 2)[0])
+		default:
+			to.Set(name, value)
+		}
+	}
+}
+
+// mayBeSet tells whether a function may set a cookie: one of its own host alone.
+func mayBeSet(cookie string) bool {
+	name, _, _ := strings.Cut(cookie, "=")
+	if ownCookie(name) {
+		return false
+	}
+	for part := range strings.SplitSeq(cookie, ";") {
+		if key, _, _ := strings.Cut(part, "="); strings.EqualFold(strings.TrimSpace(key), "domain") {
+			return false
+		}
+	}
+	return true
+}
+
+// answerBytes answers with a body that is not text.
+func answerBytes(w http.ResponseWriter, status int, encoded, id string) error {
+	content, err := base64.StdEncoding.DecodeString(encoded)
+	if err != nil {
+		return refuse(http.StatusBadGateway, "the function's answer says that its body is base64, which it is not (call %s)", id)
+	}
+	if w.Header().Get("Content-Type") == "" {
+		w.Header().Set("Content-Type", "application/octet-stream")
+	}
+	w.WriteHeader(status)
+	_, _ = w.Write(content) // the caller may be gone
+	return nil
+}

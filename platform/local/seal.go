@@ -1,0 +1,112 @@
+package local
+
+import (
+	"context"
+	"crypto/cipher"
+	"crypto/rand"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"golang.org/x/crypto/chacha20poly1305"
+)
+
+// sealKeyFile holds the key that secrets are sealed with, in the platform's folder.
+const sealKeyFile = "seal.key"
+
+// sealedMark begins a sealed text.
+const sealedMark = "sealed:"
+
+// openSeal gives what seals secrets (XChaCha20-Poly1305), with a key that is
+// made at the first start.
+func openSeal(dir string) (cipher.AEAD, error) {
+	name := filepath.Join(dir, sealKeyFile)
+	key, err := os.ReadFile(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		key = make([]byte, chacha20poly1305.KeySize)
+		_, _ = rand.Read(key) // it never fails, says its documentation
+		err = os.WriteFile(name, key, 0o600)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("reading the key of the platform's secrets: %w", err)
+	}
+	seal, err := chacha20poly1305.NewX(key)
+	if err != nil {
+		return nil, fmt.Errorf("reading the key of the platform's secrets in %s: %w", sealKeyFile, err)
+	}
+	return seal, nil
+}
+
+// sealed seals a text for a scope: elsewhere it cannot be opened. What holds
+// nothing is kept as it is.
+func (s *store) sealed(sc scope, text string) string {
+	if text == "" || text == "{}" || text == "null" {
+		return text
+	}
+	nonce := make([]byte, s.seal.NonceSize())
+	_, _ = rand.Read(nonce) // it never fails, says its documentation
+	return sealedMark + base64.StdEncoding.EncodeToString(s.seal.Seal(nonce, nonce, []byte(text), []byte(sc.String())))
+}
+
+// unsealed opens what sealed gave.
+func (s *store) unsealed(sc scope, text string) (string, error) {
+	body, ok := strings.CutPrefix(text, sealedMark)
+	if !ok {
+		return text, nil
+	}
+	b, err := base64.StdEncoding.DecodeString(body)
+	n := s.seal.NonceSize()
+	if err != nil || len(b) < n {
+		return "", fmt.Errorf("a secret of %s is kept in no known form", sc)
+	}
+	plain, err := s.seal.Open(nil, b[:n], b[n:], []byte(sc.String()))
+	if err != nil {
+		return "", fmt.Errorf("opening a secret of %s: it was sealed with another key, or for another place: %w", sc, err)
+	}
+	return string(plain), nil
+}
+
+// unsealedSecrets opens a resource's or a revision's secrets.
+func (s *store) unsealedSecrets(sc scope, text string) (map[string]string, error) {
+	plain, err := s.unsealed(sc, text)
+	if err != nil {
+		return nil, err
+	}
+	var out map[string]string
+	return out, json.Unmarshal([]byte(plain), &out)
+}
+
+// sealAll seals what an earlier platform kept openly.
+func (s *store) sealAll(ctx context.Context) error {
+	for _, t := range []struct{ table, column string }{{"resources", "secrets"}, {"revisions", "secrets"}, {"kept_secrets", "value"}} {
+		rows, err := s.db.QueryContext(ctx, `SELECT rowid, region, service, stage, `+t.column+` FROM `+t.table+` WHERE `+t.column+` NOT IN ('', '{}', 'null') AND `+t.column+` NOT LIKE 'sealed:%'`)
+		if err != nil {
+			return err
+		}
+		open := map[int64]string{}
+		for rows.Next() {
+			var id int64
+			var sc scope
+			var text string
+			if err := rows.Scan(&id, &sc.region, &sc.service, &sc.stage, &text); err != nil {
+				rows.Close()
+				return err
+			}
+			open[id] = s.sealed(sc, text)
+		}
+		if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+			return err
+		}
+		for id, text := range open {
+			if _, err := s.db.ExecContext(ctx, `UPDATE `+t.table+` SET `+t.column+` = ? WHERE rowid = ?`, text, id); err != nil {
+				return fmt.Errorf("sealing secrets: %w", err)
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,94 @@
+package server
+
+import (
+	"io"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+)
+
+// Limits of what a request may send, in bytes, and how long it may take to.
+const (
+	maxSignIn  = 4 << 10
+	maxRequest = 256 << 10
+	maxEdit    = 32 << 20 // files of an edit, or an event
+	bodyTime   = 30 * time.Second
+	// pushPause is how long a push may send nothing.
+	pushPause = time.Minute
+)
+
+// mostOf gives how much a request to the API may send.
+func mostOf(path string) int64 {
+	if path == "/api/session" {
+		return maxSignIn
+	}
+	for _, part := range []string{"/source/", "/calls", "/call", "/becomes", "/check", "/assist", "/route", "/rename"} {
+		if strings.Contains(path, part) {
+			return maxEdit
+		}
+	}
+	return maxRequest
+}
+
+// limitBodies refuses what is too large before it is read, and ends what comes
+// too slowly.
+func limitBodies(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		r := c.Request()
+		if r.Body == nil || r.Body == http.NoBody {
+			return next(c)
+		}
+		most := mostOf(r.URL.Path)
+		if r.ContentLength > most {
+			return tooLarge(most)
+		}
+		control := http.NewResponseController(c.Response())
+		_ = control.SetReadDeadline(time.Now().Add(bodyTime)) // a connection that takes none has one of its own
+		body, err := io.ReadAll(http.MaxBytesReader(c.Response(), r.Body, most))
+		if err != nil {
+			if int64(len(body)) >= most {
+				return tooLarge(most)
+			}
+			return badRequest("the body could not be read: " + err.Error())
+		}
+		_ = control.SetReadDeadline(time.Time{})
+		r.Body = io.NopCloser(strings.NewReader(string(body)))
+		r.ContentLength = int64(len(body))
+		return next(c)
+	}
+}
+
+func tooLarge(most int64) error {
+	return echo.NewHTTPError(http.StatusRequestEntityTooLarge, "the request is too large; here it may have "+sizeWords(most))
+}
+
+func sizeWords(n int64) string {
+	if n >= 1<<20 {
+		return strconv.FormatInt(n>>20, 10) + " MiB"
+	}
+	return strconv.FormatInt(n>>10, 10) + " KiB"
+}
+
+// steadily ends a push that sends nothing for a while; it may take its time
+// otherwise.
+func steadily(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		r.Body = &steadyBody{ReadCloser: r.Body, control: http.NewResponseController(w)}
+		next.ServeHTTP(w, r)
+	})
+}
+
+type steadyBody struct {
+	io.ReadCloser
+	control *http.ResponseController
+}
+
+func (b *steadyBody) Read(p []byte) (int, error) {
+	_ = b.control.SetReadDeadline(time.Now().Add(pushPause)) // a connection that takes none has one of its own
+	n, err := b.ReadCloser.Read(p)
+	_ = b.control.SetReadDeadline(time.Time{})
+	return n, err
+}
