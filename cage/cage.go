@@ -214,6 +214,10 @@ func (k *Keeper) Missing() []string {
 // Close ends what is kept ready. Commands that run go on.
 func (k *Keeper) Close() {
 	k.mu.Lock()
+	if k.closed {
+		k.mu.Unlock()
+		return
+	}
 	k.closed = true
 	ready := k.ready
 	k.ready = nil

@@ -145,3 +145,97 @@ func TestSessions(t *testing.T) {
 type writer func([]byte) (int, error)
 
 func (w writer) Write(b []byte) (int, error) { return w(b) }
+
+// Two keepers on one machine share no users and no folders.
+func TestKeepersShareNothing(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("an ordinary user has no users to give")
+	}
+	users := map[string]bool{}
+	var all []*cage.Process
+	for range 2 {
+		k := keeper(t, 0)
+		for range 4 {
+			p, err := k.Start(shell("id -u; sleep 600"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			all = append(all, p)
+			if users[fmt.Sprint(p.User())] || p.User() < 1000 {
+				t.Errorf("the user %d runs two commands, or is somebody", p.User())
+			}
+			users[fmt.Sprint(p.User())] = true
+		}
+	}
+	for _, p := range all {
+		p.Kill()
+		<-p.Done()
+		p.Release()
+	}
+}
+
+// A limit of memory or processes holds for all that a command starts.
+func TestLimitsHoldTogether(t *testing.T) {
+	k := keeper(t, 0)
+	if !k.Limited() {
+		t.Skip("this machine gives no control groups")
+	}
+	out, how := ran(t, k, cage.Spec{Command: []string{"/usr/bin/python3", "-c", `
+import subprocess, sys
+children = [subprocess.Popen([sys.executable, "-c", "x = bytes([7]) * (60 << 20); print('held', flush=True); import time; time.sleep(3)"]) for _ in range(8)]
+print("ended", [c.wait() for c in children].count(0), flush=True)
+`}, Env: []string{"PATH=/usr/bin:/bin"}, Limits: cage.Limits{Memory: 200 << 20, Processes: 32, Scratch: 8 << 20}})
+	if strings.Count(out, "held") > 3 || strings.Contains(out, "ended 8") || how != "starved" {
+		t.Errorf("%s: %s", how, out)
+	}
+	out, _ = ran(t, k, shell(`i=0; while [ $i -lt 100 ]; do sleep 2 & i=$((i+1)); done; echo all`))
+	if strings.Contains(out, "all") && !strings.Contains(out, "annot fork") {
+		t.Errorf("a hundred processes: %s", out)
+	}
+	out, _ = ran(t, k, shell("head -c 50000000 /dev/zero > /tmp/x; stat -c %s /tmp/x"))
+	if strings.TrimSpace(out) == "50000000" {
+		t.Errorf("more than its folder holds: %s", out)
+	}
+}
+
+// What is shown cannot be changed; what is layered can, for the command alone.
+func TestMounts(t *testing.T) {
+	k := keeper(t, 0)
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, "a"), []byte("kept"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	s := shell("cat /shown/a /over/a; echo new > /shown/a; echo; echo new > /over/a; echo new > /over/b; cat /over/a /over/b; ls /shown")
+	s.Mounts = []cage.Mount{{From: dir, To: "/shown"}, {From: dir, To: "/over", Layered: true}}
+	if err := os.Chmod(dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	out, _ := ran(t, k, s)
+	if !strings.Contains(out, "keptkept") || !strings.Contains(out, "Read-only") || strings.Contains(out, "b\n\n") {
+		t.Errorf("%q", out)
+	}
+	if text, err := os.ReadFile(filepath.Join(dir, "a")); string(text) != "kept" || err != nil {
+		t.Errorf("it was changed: %q %v", text, err)
+	}
+	if _, err := os.Stat(filepath.Join(dir, "b")); err == nil {
+		t.Error("a file was left")
+	}
+}
+
+// A keeper that cannot start what it is told says why.
+func TestFailuresAreTold(t *testing.T) {
+	k := keeper(t, 0)
+	p, err := k.Start(cage.Spec{Command: []string{"/no/such/program"}, Limits: cage.Limits{Scratch: 1 << 20}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer p.Release()
+	<-p.Done()
+	if why := p.Failure(); why == nil || !strings.Contains(why.Error(), "no such file") {
+		t.Errorf("it says %v", why)
+	}
+	k.Close()
+	if _, err := k.Start(shell("true")); err == nil {
+		t.Error("a closed keeper starts things")
+	}
+}

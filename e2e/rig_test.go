@@ -75,9 +75,15 @@ type rig struct {
 // launch starts the program with arguments and waits until it says where it answers.
 func launch(t *testing.T, data string, args ...string) *rig {
 	t.Helper()
-	r := &rig{T: t, data: data, log: &bytes.Buffer{}}
-	r.cmd = exec.Command(build(t), append(args, "--data", data)...)
-	r.cmd.Env = append(os.Environ(), "HOME="+t.TempDir())
+	cmd := exec.Command(build(t), append(args, "--data", data)...)
+	cmd.Env = append(os.Environ(), "HOME="+t.TempDir())
+	return begin(t, data, cmd)
+}
+
+// begin starts a command that is Rudmar, and waits until it says where it answers.
+func begin(t *testing.T, data string, cmd *exec.Cmd) *rig {
+	t.Helper()
+	r := &rig{T: t, data: data, log: &bytes.Buffer{}, cmd: cmd}
 	out, err := r.cmd.StdoutPipe()
 	if err != nil {
 		t.Fatal(err)

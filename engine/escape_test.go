@@ -62,7 +62,7 @@ func TestNoBuildGetsOut(t *testing.T) {
 	r := newRig(t)
 	for _, a := range buildAttempts(r.dir, open, l.Addr().(*net.TCPAddr).Port) {
 		t.Run(a.name, func(t *testing.T) {
-			manifest, err := json.Marshal(map[string]any{"function": "a", "handler": "main:run", "build": map[string]any{"run": []string{"set +e\n" + a.line + "\nexit 0"}}})
+			manifest, err := json.Marshal(map[string]any{"function": "a", "handler": "main:run", "build": map[string]any{"run": []string{"set +e\n" + strings.ReplaceAll(a.line, "echo GOT", `printf '\nGOT\n'`) + "\nexit 0"}}})
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -15,7 +15,6 @@ const (
 	maxSignIn  = 4 << 10
 	maxRequest = 256 << 10
 	maxEdit    = 32 << 20 // files of an edit, or an event
-	bodyTime   = 30 * time.Second
 	// pushPause is how long a push may send nothing.
 	pushPause = time.Minute
 )
@@ -35,7 +34,7 @@ func mostOf(path string) int64 {
 
 // limitBodies refuses what is too large before it is read, and ends what comes
 // too slowly.
-func limitBodies(next echo.HandlerFunc) echo.HandlerFunc {
+func (s *Server) limitBodies(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
 		if r.Body == nil || r.Body == http.NoBody {
@@ -46,13 +45,13 @@ func limitBodies(next echo.HandlerFunc) echo.HandlerFunc {
 			return tooLarge(most)
 		}
 		control := http.NewResponseController(c.Response())
-		_ = control.SetReadDeadline(time.Now().Add(bodyTime)) // a connection that takes none has one of its own
+		_ = control.SetReadDeadline(time.Now().Add(s.options.BodyTime)) // a connection that takes none has one of its own
 		body, err := io.ReadAll(http.MaxBytesReader(c.Response(), r.Body, most))
 		if err != nil {
 			if int64(len(body)) >= most {
 				return tooLarge(most)
 			}
-			return badRequest("the body could not be read: " + err.Error())
+			return echo.NewHTTPError(http.StatusRequestTimeout, "the body did not come whole: "+err.Error())
 		}
 		_ = control.SetReadDeadline(time.Time{})
 		r.Body = io.NopCloser(strings.NewReader(string(body)))

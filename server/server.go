@@ -23,6 +23,8 @@ import (
 type Options struct {
 	// Address is how people reach the server, such as http://127.0.0.1:7070.
 	Address string
+	// BodyTime is how long a request may take to send its body; default 30 seconds.
+	BodyTime time.Duration
 	// Simulated tells that all platforms are simulated ones.
 	Simulated bool
 	Log       *slog.Logger
@@ -37,6 +39,9 @@ type Server struct {
 
 // New makes a server.
 func New(e *engine.Engine, o Options) (*Server, error) {
+	if o.BodyTime == 0 {
+		o.BodyTime = 30 * time.Second
+	}
 	s := &Server{engine: e, options: o}
 	router := echo.New()
 	router.Logger = o.Log
@@ -59,7 +64,7 @@ func New(e *engine.Engine, o Options) (*Server, error) {
 			writeProblem(w, problemOf(o.StatusCode, firstLine(err.Error())))
 		},
 	})
-	group := router.Group("/api", limitBodies, s.signedIn)
+	group := router.Group("/api", s.limitBodies, s.signedIn)
 	group.GET("/events", s.events)
 	group.GET("/services/:service/stages/:stage/logs/stream", s.followLogs)
 	described := group.Group("", echo.WrapMiddleware(validate))

@@ -157,7 +157,8 @@ func (h *handlers) SignOut(ctx context.Context, _ api.SignOutRequestObject) (api
 }
 
 func (h *handlers) GetHealth(ctx context.Context, _ api.GetHealthRequestObject) (api.GetHealthResponseObject, error) {
-	out := api.Health{Platforms: []api.PlatformHealth{}}
+	state, missing := h.engine.Build.Walls()
+	out := api.Health{Platforms: []api.PlatformHealth{}, Builds: api.BuildHealth{State: api.BuildHealthState(state), Notes: missing}}
 	for name, client := range h.engine.Planner.Platforms() {
 		p := api.PlatformHealth{Name: name, Notes: []string{}}
 		kinds, err := client.Kinds(ctx)

@@ -83,6 +83,16 @@ func (c *config) serve(ctx context.Context, ready func(context.Context, *engine.
 		return err
 	}
 	group.later(func() error { return e.Close() })
+	switch state, missing := e.Build.Walls(); state {
+	case "refused":
+		log.Warn("builds that run commands are refused: this machine cannot shut them in; give --builds-uncaged if you trust everybody who may push", "missing", missing)
+	case "open":
+		log.Warn("builds run as Rudmar itself: whoever may push can read Rudmar's keys", "missing", missing)
+	default:
+		for _, m := range missing {
+			log.Warn("builds", "note", m)
+		}
+	}
 	s, err := server.New(e, server.Options{Address: c.address, Simulated: true, Log: log})
 	if err != nil {
 		return err

@@ -82,6 +82,21 @@ type Config struct {
 	Built func(ctx context.Context, service string, version int)
 }
 
+// Walls says how the commands of builds are kept apart on this machine: "shut
+// in", "open" where the operator lets them run as Rudmar itself does, or
+// "refused"; and in words what is missing.
+func (b *Builder) Walls() (state string, missing []string) {
+	switch {
+	case b.cages != nil && b.cages.Closed():
+		return "shut in", b.cages.Missing()
+	case b.cages == nil:
+		return "refused", []string{}
+	case b.uncaged:
+		return "open", b.cages.Missing()
+	}
+	return "refused", b.cages.Missing()
+}
+
 // New makes a builder.
 func New(c Config) (*Builder, error) {
 	if err := os.MkdirAll(c.Dir, 0o700); err != nil {

@@ -40,7 +40,11 @@ func Open(ctx context.Context, dir string, now func() time.Time) (*Store, error)
 	}
 	file := filepath.Join(dir, "rudmar.db")
 	s := &Store{now: now}
-	var err error
+	made, err := os.OpenFile(file, os.O_CREATE|os.O_RDWR, 0o600) // so that nobody else reads it or what lies beside it
+	if err != nil {
+		return nil, fmt.Errorf("opening the database: %w", err)
+	}
+	made.Close()
 	if s.write, err = sql.Open("sqlite", "file:"+file+"?_txlock=immediate"+pragmas); err != nil {
 		return nil, fmt.Errorf("opening the database: %w", err)
 	}

@@ -264,7 +264,7 @@ func TestNoFunctionGetsOut(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if len(kinds.Notes) > 0 {
+	if strings.Contains(fmt.Sprint(kinds.Notes), "namespaces") {
 		t.Skip("this machine gives less: ", kinds.Notes)
 	}
 	everywhere, err := net.Listen("tcp", "0.0.0.0:0")

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"path/filepath"
 
 	"github.com/pressly/goose/v3"
@@ -25,6 +26,12 @@ type store struct {
 }
 
 func openStore(ctx context.Context, dir string) (*store, error) {
+	// Made here, so that nobody else reads it or what lies beside it.
+	file, err := os.OpenFile(filepath.Join(dir, "platform.db"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("opening the platform's database: %w", err)
+	}
+	file.Close()
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "platform.db")+
 		"?_txlock=immediate&_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(1)")
 	if err != nil {

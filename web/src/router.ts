@@ -32,6 +32,7 @@ export const router = createRouter({
         { path: 'deliveries/:version(\\d+)/:stage', name: 'delivery', component: () => import('./pages/DeliveryPage.vue'), meta: { page: 'deliveries' } },
         { path: 'functions', name: 'functions', component: () => import('./pages/FunctionsPage.vue') },
         { path: 'functions/:function/:tab?', name: 'function', component: () => import('./pages/FunctionsPage.vue'), meta: { page: 'functions' } },
+        { path: 'health', name: 'health', component: () => import('./pages/HealthPage.vue') },
         { path: 'journal', name: 'journal', component: () => import('./pages/JournalPage.vue') },
       ],
     },

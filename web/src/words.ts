@@ -76,6 +76,7 @@ export function tone(state: string): string {
     case 'built':
     case 'holds':
     case 'answered':
+    case 'shut in':
       return 'good'
     case 'stopped':
     case 'failed':
@@ -85,6 +86,7 @@ export function tone(state: string): string {
     case 'timed-out':
     case 'out-of-memory':
     case 'error':
+    case 'open':
       return 'bad'
     case 'waiting':
     case 'waits':

@@ -869,6 +869,15 @@ export interface components {
         };
         Health: {
             platforms: components["schemas"]["PlatformHealth"][];
+            builds: components["schemas"]["BuildHealth"];
+        };
+        BuildHealth: {
+            /**
+             * @description Whether commands of builds are shut in, run as Rudmar itself does by the operator's wish, or are refused
+             * @enum {string}
+             */
+            state: "shut in" | "open" | "refused";
+            notes: string[];
         };
         ServiceSummary: {
             name: string;

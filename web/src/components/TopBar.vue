@@ -36,12 +36,13 @@ async function leave(): Promise<void> {
     <span class="spacer" />
     <RouterLink v-for="d in line?.running ?? []" :key="d.id" class="move" :to="{ name: 'deployment', params: { service: d.service, id: d.id } }">deploying {{ d.stage }}</RouterLink>
     <span v-if="!live.connected" class="bad" role="status">connection lost, trying again</span>
-    <span v-if="line?.simulated" class="quiet note" title="The platform that ships with Rudmar: it really runs functions, on this machine.">local platform, simulated</span>
+    <RouterLink v-if="line?.simulated" class="quiet note" :to="{ name: 'health', params: { service } }" title="The platform that ships with Rudmar: it really runs functions, on this machine.">local platform, simulated</RouterLink>
     <button type="button" class="btn btn-outline-secondary btn-sm" @click="emit('search')">Search <kbd>Ctrl K</kbd></button>
     <button type="button" class="btn btn-outline-secondary btn-sm" :aria-label="`Change to ${theme === 'dark' ? 'light' : 'dark'}`" @click="turn">{{ theme === 'dark' ? 'Light' : 'Dark' }}</button>
     <BDropdown v-if="session.person" size="sm" variant="outline-secondary" :text="session.person.handle" placement="bottom-end">
       <BDropdownText>{{ session.person.role }}<template v-if="session.person.groups.length"> · {{ session.person.groups.join(', ') }}</template></BDropdownText>
       <BDropdownDivider />
+      <BDropdownItem :to="{ name: 'health', params: { service } }">How this machine is guarded</BDropdownItem>
       <BDropdownItemButton @click="leave">Sign out</BDropdownItemButton>
     </BDropdown>
   </header>

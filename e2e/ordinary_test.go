@@ -1,0 +1,95 @@
+package e2e
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	"rudmar/server/api"
+)
+
+// nobody is an ordinary user that every machine has.
+const nobody = 65534
+
+// The demo runs for an ordinary user too. Where that user may make namespaces,
+// functions and builds see none of the user's files; where not, it says so.
+func TestAsAnOrdinaryUser(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("this is an ordinary user already: all tests are this test")
+	}
+	home, err := os.MkdirTemp("", "rudmar-ordinary-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(home) })
+	program, err := os.ReadFile(build(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, err := range []error{os.WriteFile(filepath.Join(home, "rudmar"), program, 0o755), os.WriteFile(filepath.Join(home, "diary"), []byte("dear diary"), 0o600),
+		os.Chmod(home, 0o755), os.Chown(home, nobody, nobody), os.Chown(filepath.Join(home, "diary"), nobody, nobody)} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	data := filepath.Join(home, "data")
+	cmd := exec.Command(filepath.Join(home, "rudmar"), "demo", "--data", data, "--listen", "127.0.0.1:0", "--platform-listen", "127.0.0.1:0", "--routes-listen", "127.0.0.2:0", "--look-every", "300ms")
+	cmd.Env = []string{"HOME=" + home, "PATH=" + os.Getenv("PATH"), "TMPDIR=" + home}
+	cmd.Dir = home
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: nobody, Gid: nobody}}
+	r := begin(t, data, cmd)
+
+	var health api.Health
+	r.ask("wren", "GET", "/health", nil, &health)
+	if len(health.Platforms) != 1 || !health.Platforms[0].Answers {
+		t.Fatalf("%+v", health)
+	}
+	var line api.Line
+	r.ask("wren", "GET", base+"/line", nil, &line)
+	if len(line.Stages) != 3 || line.Stages[0].Version == 0 {
+		t.Errorf("the demo is not whole: %+v", line.Stages)
+	}
+	if health.Builds.State != "shut in" {
+		if len(health.Builds.Notes) == 0 {
+			t.Error("nothing says what is missing")
+		}
+		return
+	}
+	dir := r.clone("wren")
+	edit(t, dir, "frostline/functions/warn/warn.py", "import rudmar\n", "import os\nimport rudmar\n")
+	curious := filepath.Join(dir, "frostline", "functions", "curious")
+	for name, text := range map[string]string{
+		"function.yaml": fmt.Sprintf("function: curious\nhandler: main:run\nbuild: {run: [\"cat %s/diary > found || true\", \"ls %s > seen || true\", \"cat seen found\"]}\ntriggers: {ask: {route: GET /curious, open_to: anyone}}\n", home, home),
+		"main.py":       fmt.Sprintf("import os\ndef run(call):\n    out = open(os.path.join(os.path.dirname(__file__), 'seen')).read() + open(os.path.join(os.path.dirname(__file__), 'found')).read()\n    for name in (%[1]q, %[1]q + '/diary', %[1]q + '/data/secret.key', '/proc/1/root' + %[1]q + '/diary'):\n        try: out += 'got ' + str(os.listdir(name) if os.path.isdir(name) else open(name, 'rb').read())\n        except OSError: pass\n    return out or 'nothing'\n", home),
+	} {
+		if err := os.MkdirAll(curious, 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(curious, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if out, err := push(t, dir, "Somebody is curious"); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	until(t, "it is in trial", func() bool {
+		status, _ := r.try("wren", "GET", base+"/stages/trial/functions/curious", nil, nil)
+		return status == 200 && r.function("trial", "curious").There && len(r.function("trial", "curious").Routes) > 0
+	})
+	address := r.function("trial", "curious").Routes[0].Url
+	response, err := http.Get(address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer response.Body.Close()
+	body, err := io.ReadAll(response.Body)
+	if err != nil || strings.TrimSpace(string(body)) != "nothing" {
+		t.Errorf("the build or the function saw: %s %v", body, err)
+	}
+}

@@ -1,0 +1,42 @@
+<script setup lang="ts">
+// What keeps functions and builds apart on this machine, and what is missing.
+import { ask, client } from '../api/client'
+import { useLoad } from '../composables/useLoad'
+
+const { data, problem } = useLoad(() => ask(client.GET('/health')), { topics: ['look'] })
+
+const builds = {
+  'shut in': 'Their commands see their own folder and the tools, reach the registries while they fetch, and nothing else.',
+  open: 'Their commands run as Rudmar itself does, because the operator says so: whoever may push can read Rudmar’s keys and data.',
+  refused: 'Builds that run commands are refused: this machine cannot shut them in. Others are built. The operator can let them run with --builds-uncaged.',
+}
+</script>
+
+<template>
+  <main class="page">
+    <h1 class="h4">How this machine is guarded</h1>
+    <ProblemNote :problem="problem" />
+    <template v-if="data">
+      <section class="mb-4" aria-labelledby="builds">
+        <h2 id="builds" class="h6">Builds <StateWord :state="data.builds.state" /></h2>
+        <p class="mb-1">{{ builds[data.builds.state] }}</p>
+        <ul v-if="data.builds.notes.length">
+          <li v-for="n in data.builds.notes" :key="n">{{ n }}</li>
+        </ul>
+      </section>
+      <section v-for="p in data.platforms" :key="p.name" class="mb-4" :aria-label="p.name">
+        <h2 class="h6">Functions on {{ p.name }} <span v-if="p.simulated" class="quiet">(simulated: it runs on this machine)</span></h2>
+        <p v-if="!p.answers" class="bad mb-1">It does not answer: {{ p.why }}</p>
+        <template v-else-if="p.notes.length">
+          <p class="mb-1">They are kept apart, but for this:</p>
+          <ul>
+            <li v-for="n in p.notes" :key="n">{{ n }}</li>
+          </ul>
+        </template>
+        <p v-else class="mb-1">
+          Each instance has its own files, processes, network and user, and limits of memory, processes and disk that hold for all that it starts.
+        </p>
+      </section>
+    </template>
+  </main>
+</template>
