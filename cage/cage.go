@@ -141,21 +141,32 @@ func Open(c Config) (*Keeper, error) {
 	k := &Keeper{config: c, starter: newStarter()}
 	root := os.Geteuid() == 0
 	k.groups = findGroups()
-	for _, p := range []plan{{Spaces: true, Own: !root, Switch: root}, {Switch: root}} {
+	err := error(nil)
+	for _, p := range plans(root) {
 		k.plan = p
-		err := k.try()
-		if err == nil {
+		if err = k.try(); err == nil {
 			break
 		}
-		if p.Spaces {
+		if p.Spaces && k.why == nil {
 			k.why = err
-			continue
 		}
+	}
+	if err != nil {
 		k.starter.close()
-		return nil, fmt.Errorf("starting a harmless command apart: %w", err)
+		return nil, fmt.Errorf("starting a harmless command: %w", err)
 	}
 	k.refill()
 	return k, nil
+}
+
+// plans lists which walls are tried, the best first. Who is root only in a
+// namespace has no other users to give.
+func plans(root bool) []plan {
+	own := plan{Spaces: true, Own: true}
+	if root {
+		return []plan{{Spaces: true, Switch: true}, own, {Switch: true}, {}}
+	}
+	return []plan{own, {}}
 }
 
 // tryTime is how long a harmless command may take, on a machine under load.

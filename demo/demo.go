@@ -41,6 +41,7 @@ type Options struct {
 	Engine *engine.Engine
 	// Change changes a live resource by hand.
 	Change func(ctx context.Context, scope, address string, attributes map[string]any) error
+	Dir    string // where its files may lie while it is built
 }
 
 // Welcome says where to look and who to be.
@@ -94,7 +95,7 @@ func Build(ctx context.Context, o Options) error {
 	if err := b.ask(ctx, "wren", http.MethodPost, "/repositories", map[string]string{"name": Repository}, nil); err != nil {
 		return err
 	}
-	dir, err := os.MkdirTemp("", "rudmar-demo-")
+	dir, err := os.MkdirTemp(o.Dir, "demo-")
 	if err != nil {
 		return err
 	}

@@ -23,27 +23,7 @@ func TestAsAnOrdinaryUser(t *testing.T) {
 	if os.Geteuid() != 0 {
 		t.Skip("this is an ordinary user already: all tests are this test")
 	}
-	home, err := os.MkdirTemp("", "rudmar-ordinary-")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { os.RemoveAll(home) })
-	program, err := os.ReadFile(build(t))
-	if err != nil {
-		t.Fatal(err)
-	}
-	for _, err := range []error{os.WriteFile(filepath.Join(home, "rudmar"), program, 0o755), os.WriteFile(filepath.Join(home, "diary"), []byte("dear diary"), 0o600),
-		os.Chmod(home, 0o755), os.Chown(home, nobody, nobody), os.Chown(filepath.Join(home, "diary"), nobody, nobody)} {
-		if err != nil {
-			t.Fatal(err)
-		}
-	}
-	data := filepath.Join(home, "data")
-	cmd := exec.Command(filepath.Join(home, "rudmar"), "demo", "--data", data, "--listen", "127.0.0.1:0", "--platform-listen", "127.0.0.1:0", "--routes-listen", "127.0.0.2:0", "--look-every", "300ms")
-	cmd.Env = []string{"HOME=" + home, "PATH=" + os.Getenv("PATH"), "TMPDIR=" + home}
-	cmd.Dir = home
-	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: nobody, Gid: nobody}}
-	r := begin(t, data, cmd)
+	r, home := ordinary(t)
 
 	var health api.Health
 	r.ask("wren", "GET", "/health", nil, &health)
@@ -92,4 +72,60 @@ func TestAsAnOrdinaryUser(t *testing.T) {
 	if err != nil || strings.TrimSpace(string(body)) != "nothing" {
 		t.Errorf("the build or the function saw: %s %v", body, err)
 	}
+}
+
+// ordinary starts the demo as an ordinary user, in a home of its own, behind a
+// command where one is given.
+func ordinary(t *testing.T, before ...string) (r *rig, home string) {
+	t.Helper()
+	home, err := os.MkdirTemp("", "rudmar-ordinary-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(home) })
+	program, err := os.ReadFile(build(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, err := range []error{os.WriteFile(filepath.Join(home, "rudmar"), program, 0o755), os.WriteFile(filepath.Join(home, "diary"), []byte("dear diary"), 0o600),
+		os.Chmod(home, 0o755), os.Chown(home, nobody, nobody), os.Chown(filepath.Join(home, "diary"), nobody, nobody)} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	data := filepath.Join(home, "data")
+	args := append(before, filepath.Join(home, "rudmar"), "demo", "--data", data, "--listen", "127.0.0.1:0", "--platform-listen", "127.0.0.1:0", "--routes-listen", "127.0.0.2:0", "--look-every", "300ms")
+	cmd := exec.Command(args[0], args[1:]...)
+	cmd.Env = []string{"HOME=" + home, "PATH=" + os.Getenv("PATH"), "TMPDIR=" + home}
+	cmd.Dir = home
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: nobody, Gid: nobody}}
+	return begin(t, data, cmd), home
+}
+
+// Where a machine allows no walls at all, Rudmar starts, says so, and refuses
+// builds that run commands.
+func TestWhereNothingIsAllowed(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("the machine is made so by becoming another user")
+	}
+	r, _ := ordinary(t, "/usr/bin/unshare", "--user", "--map-root-user", "/bin/sh", "-c", `echo 0 > /proc/sys/user/max_user_namespaces && for n in mnt pid net ipc uts; do echo 0 > /proc/sys/user/max_${n}_namespaces || exit 1; done; exec "$0" "$@"`)
+	var health api.Health
+	r.ask("wren", "GET", "/health", nil, &health)
+	if health.Builds.State != "refused" || !strings.Contains(strings.Join(health.Builds.Notes, " "), "no namespaces") || !strings.Contains(strings.Join(health.Platforms[0].Notes, " "), "reaches the network of this machine") {
+		t.Errorf("%+v", health)
+	}
+	var line api.Line
+	r.ask("wren", "GET", base+"/line", nil, &line)
+	if len(line.Stages) != 3 || line.Stages[0].Version == 0 {
+		t.Errorf("the demo is not whole: %+v", line.Stages)
+	}
+	dir := r.clone("wren")
+	edit(t, dir, "frostline/functions/warn/function.yaml", "at_once: 8", "at_once: 9\nbuild: {run: [\"true\"]}")
+	if out, err := push(t, dir, "It runs a command"); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	until(t, "the build is refused", func() bool {
+		r.ask("wren", "GET", base+"/line", nil, &line)
+		return line.Source.State == "failed" && line.Source.Why != nil && strings.Contains(*line.Source.Why, "--builds-uncaged")
+	})
 }

@@ -32,9 +32,15 @@ and prints where to look. Started again it goes on with what is there.`,
 				marker := filepath.Join(c.data, "demo-built")
 				if _, err := os.Stat(marker); err != nil {
 					fmt.Println("Building the demo: pushes, builds, deployments, some calls. This takes some seconds.")
-					err := e.Store.Hurry(ctx, func() error {
-						return demo.Build(ctx, demo.Options{Server: c.address, Engine: e, Change: c.changeByHand})
-					})
+					build := func() error {
+						return demo.Build(ctx, demo.Options{Server: c.address, Engine: e, Change: c.changeByHand, Dir: c.data})
+					}
+					if state, _ := e.Build.Walls(); state == "refused" {
+						fmt.Println("This machine cannot shut builds in. The demo's own are run all the same; those that you push are refused where they run commands, unless Rudmar is started with --builds-uncaged.")
+						inner := build
+						build = func() error { return e.Build.Openly(inner) }
+					}
+					err := e.Store.Hurry(ctx, build)
 					if err != nil {
 						return fmt.Errorf("building the demo: %w; start over with --fresh", err)
 					}

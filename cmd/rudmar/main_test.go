@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"strings"
@@ -243,5 +244,53 @@ func TestBecomesNewAndSchema(t *testing.T) {
 	}
 	if _, err := run(t, "schema", "stage"); codeOf(err) != exitUsage {
 		t.Errorf("a schema of nothing: %v", err)
+	}
+}
+
+// A data folder that others could look into is closed at the start, and that is said.
+func TestDataFolderIsClosed(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "data")
+	for _, err := range []error{os.MkdirAll(filepath.Join(dir, "platform"), 0o755), os.WriteFile(filepath.Join(dir, "secret.key"), []byte("x"), 0o644),
+		os.WriteFile(filepath.Join(dir, "platform", "platform.db"), []byte("x"), 0o664), os.Symlink("/etc/hosts", filepath.Join(dir, "link"))} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	var said bytes.Buffer
+	c := &config{data: dir}
+	if err := c.dataFolder(slog.New(slog.NewTextHandler(&said, nil))); err != nil {
+		t.Fatal(err)
+	}
+	for name, want := range map[string]os.FileMode{"": 0o700, "secret.key": 0o600, "platform": 0o700, "platform/platform.db": 0o600} {
+		if info, err := os.Stat(filepath.Join(dir, name)); err != nil || info.Mode().Perm() != want {
+			t.Errorf("%q: %v %v", name, info.Mode(), err)
+		}
+	}
+	if info, err := os.Stat("/etc/hosts"); err != nil || info.Mode().Perm()&0o044 == 0 {
+		t.Errorf("what a link leads to was changed: %v %v", info, err)
+	}
+	if !strings.Contains(said.String(), "open to others") || !strings.Contains(said.String(), "changed=4") {
+		t.Errorf("it says %s", said.String())
+	}
+	said.Reset()
+	if err := c.dataFolder(slog.New(slog.NewTextHandler(&said, nil))); err != nil || said.Len() > 0 {
+		t.Errorf("once more: %v %s", err, said.String())
+	}
+}
+
+// Tokens and passwords come by files or the environment; no flag takes one.
+func TestNoFlagTakesASecret(t *testing.T) {
+	for _, args := range [][]string{{"serve", "--platform-token", "t"}, {"platform", "show", "a/b/c", "--platform-token", "t"}, {"plan", "frostline", "trial", "--password", "p"}} {
+		if _, err := run(t, args...); codeOf(err) != exitUsage {
+			t.Errorf("%v: %v", args, err)
+		}
+	}
+	c := &config{data: t.TempDir(), tokenFile: filepath.Join(t.TempDir(), "none")}
+	if token, err := c.token(); err == nil {
+		t.Errorf("a file that is not there gives %q", token)
+	}
+	t.Setenv("RUDMAR_PLATFORM_TOKEN", "by-environment")
+	if token, err := c.token(); token != "by-environment" || err != nil {
+		t.Errorf("%q %v", token, err)
 	}
 }

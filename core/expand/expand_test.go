@@ -133,6 +133,10 @@ func TestSecretsAreKeptApart(t *testing.T) {
 	if other.Get("env.KEY") == shown {
 		t.Error("another secret has the same fingerprint")
 	}
+	keyed := expanded(t, service(t), "live", expand.Inputs{Key: []byte("the installation's")})["function/warn"]
+	if keyed.Get("env.KEY") == shown {
+		t.Error("the fingerprint can be guessed without the installation's key")
+	}
 	s := service(t)
 	_, problems := expand.Expand(s, s.Stage("trial"), s.Stage("trial").Targets[0], expand.Inputs{})
 	if len(problems) != 1 || !strings.Contains(problems[0].Message, "sms_key") || problems[0].From.Line == 0 {

@@ -19,6 +19,7 @@ import (
 	"sort"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"rudmar/cage"
 	"rudmar/core/canon"
@@ -49,7 +50,7 @@ type Builder struct {
 	key       ed25519.PrivateKey
 
 	cages   *cage.Keeper // nil where there are none
-	uncaged bool
+	uncaged atomic.Bool
 	named   []string // registries, by the operator
 
 	warming sync.Mutex
@@ -91,10 +92,17 @@ func (b *Builder) Walls() (state string, missing []string) {
 		return "shut in", b.cages.Missing()
 	case b.cages == nil:
 		return "refused", []string{}
-	case b.uncaged:
+	case b.uncaged.Load():
 		return "open", b.cages.Missing()
 	}
 	return "refused", b.cages.Missing()
+}
+
+// Openly lets commands of builds run as Rudmar itself does while work goes on,
+// for sources that come with Rudmar.
+func (b *Builder) Openly(work func() error) error {
+	defer b.uncaged.Store(b.uncaged.Swap(true))
+	return work()
 }
 
 // New makes a builder.
@@ -106,8 +114,10 @@ func New(c Config) (*Builder, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Builder{key: key, store: c.Store, host: c.Repository, offers: c.Offers, artifacts: c.Dir, events: c.Events, log: c.Log, built: c.Built, cages: c.Cages, uncaged: c.Uncaged, named: c.Registries,
-		wake: make(chan struct{}, 1), running: map[int64]*running{}}, nil
+	b := &Builder{key: key, store: c.Store, host: c.Repository, offers: c.Offers, artifacts: c.Dir, events: c.Events, log: c.Log, built: c.Built, cages: c.Cages, named: c.Registries,
+		wake: make(chan struct{}, 1), running: map[int64]*running{}}
+	b.uncaged.Store(c.Uncaged)
+	return b, nil
 }
 
 // Pushed looks at what has moved in a repository and asks for builds of the

@@ -39,7 +39,7 @@ func (b *Builder) make(ctx context.Context, m making, entries []pack.Entry, leav
 	switch {
 	case b.cages != nil && b.cages.Closed():
 		return b.makeCaged(ctx, m, entries, leaveOut, log)
-	case b.uncaged:
+	case b.uncaged.Load():
 		return b.makeOpenly(ctx, m, entries, leaveOut, log)
 	}
 	return nil, ErrUncaged

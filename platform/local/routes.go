@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"github.com/labstack/echo/v5"
@@ -23,6 +24,9 @@ const StickyHeader = "Rudmar-Sticky"
 
 // maxBody is the most bytes that a request to a route may have.
 const maxBody = 6 << 20
+
+// bodyTime is how long a request to a route may take to send its body.
+const bodyTime = 30 * time.Second
 
 // Routes serves the routes of all stages: /region/service/stage and the route's own path.
 func (p *Platform) Routes() http.Handler {
@@ -60,6 +64,7 @@ func (p *Platform) serveRoute(w http.ResponseWriter, r *http.Request) error {
 	if err := p.open(r, there, rest); err != nil {
 		return err
 	}
+	_ = http.NewResponseController(w).SetReadDeadline(time.Now().Add(bodyTime)) // a connection that takes none has one of its own
 	body, err := io.ReadAll(io.LimitReader(r.Body, maxBody+1))
 	if err != nil {
 		return refuse(400, "the body could not be read: %v", err)
