@@ -162,3 +162,43 @@ func TestTheMapIsTrue(t *testing.T) {
 		t.Errorf("only %d files were looked for", len(named))
 	}
 }
+
+// docs/security.md lists the attempts to get out, and each is carried out by a test.
+func TestAttemptsAreListed(t *testing.T) {
+	text, err := os.ReadFile("docs/security.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var tests string
+	for _, name := range []string{"platform/local/escape_test.go", "engine/escape_test.go"} {
+		source, err := os.ReadFile(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		tests += string(source)
+	}
+	_, table, _ := strings.Cut(string(text), "| who | tries to |\n|---|---|\n")
+	listed := map[string]bool{}
+	for line := range strings.Lines(table) {
+		cells := strings.Split(strings.Trim(line, "| \n"), " | ")
+		if len(cells) != 2 {
+			continue
+		}
+		name := cells[0] + ": " + cells[1]
+		if cells[0] == "python" {
+			name = cells[1]
+		}
+		listed[name] = true
+		if !strings.Contains(tests, strconv.Quote(name)) {
+			t.Errorf("docs/security.md lists %q, which no test tries", name)
+		}
+	}
+	if len(listed) < 40 {
+		t.Errorf("only %d attempts are listed", len(listed))
+	}
+	for _, found := range regexp.MustCompile(`(?:name: |\{|case )"((?:build|go|node): [^"]+)"|name: "([^"]+)"`).FindAllStringSubmatch(tests, -1) {
+		if name := found[1] + found[2]; !listed[name] {
+			t.Errorf("docs/security.md does not list %q", name)
+		}
+	}
+}

@@ -36,11 +36,17 @@ type rig struct {
 	spoil    atomic.Pointer[func(w http.ResponseWriter, r *http.Request, next http.Handler)]
 	most     atomic.Int64 // requests for resources at the same time
 	head     string
+	change   func(o *engine.Options)
 }
 
 func newRig(t *testing.T) *rig {
 	t.Helper()
-	r := &rig{T: t, dir: t.TempDir()}
+	return newRigWith(t, func(*engine.Options) {})
+}
+
+func newRigWith(t *testing.T, change func(o *engine.Options)) *rig {
+	t.Helper()
+	r := &rig{T: t, dir: t.TempDir(), change: change}
 	var p *local.Platform
 	var flying atomic.Int64
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
@@ -87,7 +93,9 @@ func newRig(t *testing.T) *rig {
 func (r *rig) start() {
 	r.Helper()
 	var err error
-	r.Engine, err = engine.Open(r.Context(), engine.Options{Dir: r.dir, Self: "/bin/true", Platforms: map[string]*platform.Client{"local": r.platform}, LookEvery: 50 * time.Millisecond, Log: slog.New(slog.DiscardHandler)})
+	o := engine.Options{Dir: r.dir, Self: "/bin/true", Platforms: map[string]*platform.Client{"local": r.platform}, LookEvery: 50 * time.Millisecond, Log: slog.New(slog.DiscardHandler)}
+	r.change(&o)
+	r.Engine, err = engine.Open(r.Context(), o)
 	if err != nil {
 		r.Fatal(err)
 	}

@@ -88,9 +88,10 @@ func (b *Builder) makeCaged(ctx context.Context, m making, entries []pack.Entry,
 		}
 		return nil
 	}
-	if len(m.fetch) > 0 {
-		registries, own, err := b.registries(ctx)
-		if err != nil {
+	var own []string
+	if len(m.fetch) > 0 || m.network {
+		var registries map[string]bool
+		if registries, own, err = b.registries(ctx); err != nil {
 			return nil, err
 		}
 		way.May = func(host string) bool { return registries[host] }
@@ -100,10 +101,10 @@ func (b *Builder) makeCaged(ctx context.Context, m making, entries []pack.Entry,
 			}
 		}
 	}
-	offline := append(env[:len(env):len(env)], "GOPROXY=off", "GOSUMDB=off")
+	offline := append(append(env[:len(env):len(env)], "GOPROXY=off", "GOSUMDB=off"), m.offline...)
 	if m.network {
 		way.May, way.Reach = func(string) bool { return true }, cage.Outside
-		offline = append(env[:len(env):len(env)], proxied()...)
+		offline = append(append(env[:len(env):len(env)], own...), proxied()...)
 	}
 	for _, command := range m.commands {
 		if err := run(command, offline, m.network); err != nil {

@@ -34,6 +34,7 @@ type making struct {
 	writes   map[string]string // files that are put there in any case
 	only     string            // the one file that goes into the archive; "" for all
 	env      []string
+	offline  []string // environment of commands, beside env: where they find what was fetched
 	// locked tells what the sources leave open that has to be settled; nil where nothing has to.
 	locked func([]pack.Entry) error
 }
@@ -69,7 +70,7 @@ func howToMake(fn *manifest.Function, has func(name string) bool) (making, error
 			m.locked = unpinned
 		case calls("pip"):
 			m.fetch = [][]string{slices.Concat(pip, []string{"download", "--dest", homeFolder + "/wheels"}, quiet)}
-			m.env = []string{"PIP_NO_INDEX=1", "PIP_FIND_LINKS=" + homeFolder + "/wheels"}
+			m.offline = []string{"PIP_NO_INDEX=1", "PIP_FIND_LINKS=" + homeFolder + "/wheels"}
 		}
 	case "node":
 		npm := []string{"npm", "ci", "--ignore-scripts", "--no-audit", "--no-fund"}
@@ -79,7 +80,7 @@ func howToMake(fn *manifest.Function, has func(name string) bool) (making, error
 			m.fetch = [][]string{append(npm, "--omit=dev")}
 		case calls("npm"):
 			m.fetch = [][]string{npm}
-			m.env = []string{"npm_config_offline=true"}
+			m.offline = []string{"npm_config_offline=true"}
 		}
 	case "go":
 		_, handler, _ := strings.Cut(config.Handler.V, ":")
@@ -115,7 +116,7 @@ func (m making) nothing() bool { return len(m.commands) == 0 && len(m.fetch) == 
 
 // String names all that takes part, so that a change of it makes a new archive.
 func (m making) String() string {
-	out := fmt.Sprint(m.fetch, m.commands, m.network, m.env, m.only)
+	out := fmt.Sprint(m.fetch, m.commands, m.network, m.env, m.offline, m.only)
 	for _, files := range []map[string]string{m.adds, m.writes} {
 		for _, name := range slices.Sorted(maps.Keys(files)) {
 			out += "\x00" + name + "\x00" + files[name]

@@ -44,19 +44,25 @@ func (b *Builder) makeOpenly(ctx context.Context, m making, entries []pack.Entry
 		return nil, err
 	}
 	env := append([]string{"PATH=" + tools.path, "LANG=C.UTF-8", "HOME=" + home, "TMPDIR=" + home, "GOCACHE=" + cache, "SOURCE_DATE_EPOCH=315532800", "CI=true"}, certificates()...)
-	for _, v := range m.env {
-		env = append(env, strings.ReplaceAll(v, homeFolder, home))
+	here := func(words []string) []string { // where the session's folder would be
+		out := make([]string, len(words))
+		for i, w := range words {
+			out[i] = strings.ReplaceAll(w, homeFolder, home)
+		}
+		return out
 	}
+	env = append(env, here(m.env)...)
 	_, own, err := b.registries(ctx)
 	if err != nil {
 		return nil, err
 	}
-	for _, command := range slices.Concat(m.fetch, m.commands) {
-		fmt.Fprintf(log, "  $ %s\n", strings.Join(command, " "))
-		for i := range command {
-			command[i] = strings.ReplaceAll(command[i], homeFolder, home)
+	for i, command := range slices.Concat(m.fetch, m.commands) {
+		with := append(env[:len(env):len(env)], own...)
+		if i >= len(m.fetch) {
+			with = append(with, here(m.offline)...)
 		}
-		if err := runOpenly(ctx, dir, append(env[:len(env):len(env)], own...), command, log); err != nil {
+		fmt.Fprintf(log, "  $ %s\n", strings.Join(command, " "))
+		if err := runOpenly(ctx, dir, with, here(command), log); err != nil {
 			return nil, err
 		}
 	}
