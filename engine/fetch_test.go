@@ -85,4 +85,10 @@ func TestFetchingReachesTheNamedRegistries(t *testing.T) {
 	if b.State != store.BuildDone || !strings.Contains(b.Log, "\nno way") || strings.Contains(b.Log, "\nREACHED") {
 		t.Errorf("commands of its own: %s %s %s", b.State, b.Why, b.Log)
 	}
+	// With a network they have a way out, though not to this machine.
+	named.push(map[string]string{"a/function.yaml": "function: a\nruntime: node\nhandler: main:run\nbuild:\n  network: true\n  run:\n    - |\n      python3 -c \"\n      import urllib.request, urllib.error\n      try: urllib.request.urlopen('" + registry.URL + "'); print('REACHED')\n      except urllib.error.HTTPError as e: print('refused', e.code)\n      \"\n"})
+	b = named.builtOrNot()
+	if b.State != store.BuildDone || !strings.Contains(b.Log, "\nrefused 403") {
+		t.Errorf("with a network: %s %s %s", b.State, b.Why, b.Log)
+	}
 }

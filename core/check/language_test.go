@@ -195,6 +195,8 @@ func TestTheLanguageSaysWhatItIs(t *testing.T) {
 		{"the runtime is there", edit("runtime: python", "runtime: go"), "RM1605 RM1608"},
 		{"a case sends one thing", []string{"functions/warn/cases/direct.yaml", "case: x\nsend: {payload: {}, trigger: photo}\nexpect: [cold]\n"}, "RM1701"},
 		{"a case expects CEL over what a call gives", []string{"functions/warn/cases/direct.yaml", "case: x\nsend: {payload: {}}\nexpect: [warm]\n"}, "RM1702"},
+		{"a build may have a network", edit("  leave_out: [", "  network: true\n  leave_out: ["), ""},
+		{"a build's network is true or false", edit("  leave_out: [", "  network: public\n  leave_out: ["), "RM1202"},
 		{"a misspelt key is told with the nearest one", edit("memory: 192 MiB", "memroy: 192 MiB"), "RM1101"},
 		{"a checker never stops at a broken file", []string{file, "function: [\n", "functions/grade/function.yaml", "function: grade\nhandler: lost:run\nmemroy: 1\n"}, "RM1001 RM1101 RM1605"},
 	} {
