@@ -93,7 +93,7 @@ func TestRoomsOfTheManifest(t *testing.T) {
 		{"tree", "diagnostic"},
 		{"language", "diagnostic"},
 		{"manifest", "diagnostic tree language route timing"},
-		{"check", "diagnostic tree language manifest route timing access expression"},
+		{"check", "diagnostic tree language manifest route timing access expression cores"},
 		{"author", "diagnostic tree language manifest check"},
 	}
 	all := imports(t)

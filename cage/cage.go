@@ -82,6 +82,7 @@ type plan struct {
 	Spaces bool `json:"spaces"` // namespaces, and a tree of files of its own
 	Own    bool `json:"own"`    // in a user namespace of an ordinary user
 	Switch bool `json:"switch"` // to another user
+	Filter bool `json:"filter"` // of system calls
 }
 
 // Config says how a keeper works.
@@ -163,10 +164,15 @@ func Open(c Config) (*Keeper, error) {
 // namespace has no other users to give.
 func plans(root bool) []plan {
 	own := plan{Spaces: true, Own: true}
+	out := []plan{own, {}}
 	if root {
-		return []plan{{Spaces: true, Switch: true}, own, {Switch: true}, {}}
+		out = []plan{{Spaces: true, Switch: true}, own, {Switch: true}, {}}
 	}
-	return []plan{own, {}}
+	for i, p := range out { // without a filter of calls only where there is none to be had
+		out[i].Filter = true
+		out = append(out, p)
+	}
+	return out
 }
 
 // tryTime is how long a harmless command may take, on a machine under load.
@@ -215,6 +221,9 @@ func (k *Keeper) Missing() []string {
 	}
 	if k.groups == nil {
 		out = append(out, "this system gives no control groups: memory and processes are counted by looking every few milliseconds, so that a limit can be passed for as long")
+	}
+	if !k.plan.Filter {
+		out = append(out, "this system filters no system calls: what is run may make all that its user may make")
 	}
 	if k.starter.refused != nil {
 		out = append(out, "programs that grant privileges still do: "+k.starter.refused.Error())

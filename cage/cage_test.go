@@ -239,3 +239,21 @@ func TestFailuresAreTold(t *testing.T) {
 		t.Error("a closed keeper starts things")
 	}
 }
+
+// Refused system calls fail; others work.
+func TestSystemCallsAreRefused(t *testing.T) {
+	k := keeper(t, 0)
+	s := shell("")
+	s.Command = []string{"/usr/bin/python3", "-c", `
+import ctypes, os
+libc = ctypes.CDLL(None, use_errno=True)
+for number in (165, 272, 101, 250, 321, 425, 435): # mount, unshare, ptrace, keyctl, bpf, io_uring_setup, clone3
+    libc.syscall(number, 0, 0, 0, 0, 0, 0)
+    print(number, ctypes.get_errno())
+print("fork", os.waitstatus_to_exitcode(os.wait()[1]) if os.fork() else os._exit(7))
+`}
+	out, how := ran(t, k, s)
+	if want := "165 1\n272 1\n101 1\n250 1\n321 1\n425 1\n435 38\nfork 7\n"; out != want {
+		t.Errorf("%s: %q, want %q", how, out, want)
+	}
+}

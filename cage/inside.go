@@ -123,8 +123,10 @@ func begin(s Spec) error {
 		}
 		path = found
 	}
-	if err := refuseCalls(); err != nil {
-		return fmt.Errorf("refusing system calls: %w", err)
+	if s.Plan.Filter {
+		if err := refuseCalls(); err != nil {
+			return fmt.Errorf("refusing system calls: %w", err)
+		}
 	}
 	return fmt.Errorf("starting %s: %w", filepath.Base(path), syscall.Exec(path, s.Command, s.Env))
 }

@@ -10,13 +10,12 @@ package check
 import (
 	"fmt"
 	"path"
-	"runtime"
 	"slices"
 	"sort"
 	"strings"
 	"sync"
-	"sync/atomic"
 
+	"rudmar/core/cores"
 	"rudmar/core/diagnostic"
 	"rudmar/core/expression"
 	"rudmar/core/language"
@@ -85,32 +84,11 @@ func (o Options) Service(folder manifest.Folder) Result {
 	return r
 }
 
-// onAllCores calls do for stretches of 0 to n that together are all of it.
-func onAllCores(n int, do func(from, to int)) {
-	stretch := min(512, max(16, n/16))
-	var next atomic.Int64
-	var group sync.WaitGroup
-	for range min(runtime.GOMAXPROCS(0), (n+stretch-1)/stretch) {
-		group.Add(1)
-		go func() {
-			defer group.Done()
-			for {
-				from := int(next.Add(int64(stretch))) - stretch
-				if from >= n {
-					return
-				}
-				do(from, min(n, from+stretch))
-			}
-		}()
-	}
-	group.Wait()
-}
-
 // parseAll parses each file that is not known, and checks it against its shape.
 func (w *whole) parseAll(names []string) {
 	load(w.folder, w.before.unknown(w.folder, names))
 	w.files = make([]*known, len(names))
-	onAllCores(len(names), func(from, to int) {
+	cores.Share(len(names), func(from, to int) {
 		c := newChecker()
 		for i := from; i < to; i++ {
 			w.files[i] = w.parseFile(c, names[i])
@@ -238,7 +216,7 @@ func (w *whole) functions() {
 // they find is gathered.
 func (w *whole) spread(n int, do func(own *whole, i int)) {
 	var mu sync.Mutex
-	onAllCores(n, func(from, to int) {
+	cores.Share(n, func(from, to int) {
 		own := *w
 		own.checker = newChecker()
 		for i := from; i < to; i++ {

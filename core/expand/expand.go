@@ -5,13 +5,11 @@ package expand
 import (
 	"fmt"
 	"maps"
-	"runtime"
 	"slices"
 	"strings"
-	"sync"
-	"sync/atomic"
 
 	"rudmar/core/canon"
+	"rudmar/core/cores"
 	"rudmar/core/manifest"
 	"rudmar/core/resource"
 	"rudmar/core/tree"
@@ -85,37 +83,23 @@ func Expand(s *manifest.Service, stage *manifest.Stage, target manifest.Target, 
 func ExpandAgain(s *manifest.Service, stage *manifest.Stage, target manifest.Target, in Inputs, cache *Cache) ([]Resource, []Problem) {
 	// Each function stands for itself, so they are shared out to all cores, in
 	// stretches, and put together in their order.
-	const stretch = 64
 	before := cache.recall(stage, target, in)
 	pieces := make([]piece, len(s.Functions))
-	var next atomic.Int64
-	var group sync.WaitGroup
-	for range min(runtime.GOMAXPROCS(0), (len(pieces)+stretch-1)/stretch) {
-		group.Add(1)
-		go func() {
-			defer group.Done()
-			x := &expander{service: s, stage: stage, target: target, in: in}
-			for {
-				from := int(next.Add(stretch)) - stretch
-				if from >= len(pieces) {
-					return
-				}
-				for i := from; i < min(len(pieces), from+stretch); i++ {
-					fn := s.Functions[i]
-					config := fn.At(stage.Name)
-					if known, same := before.of(i, fn, config, in.Artifacts[fn.Name]); same {
-						pieces[i] = known
-						continue
-					}
-					x.piece = piece{config: config, name: fn.Name, artifact: in.Artifacts[fn.Name]}
-					x.resources = make([]Resource, 0, 5+len(config.Permissions)+2*len(config.Triggers))
-					x.function(fn)
-					pieces[i] = x.piece
-				}
+	cores.Share(len(pieces), func(from, to int) {
+		x := &expander{service: s, stage: stage, target: target, in: in}
+		for i := from; i < to; i++ {
+			fn := s.Functions[i]
+			config := fn.At(stage.Name)
+			if known, same := before.of(i, fn, config, in.Artifacts[fn.Name]); same {
+				pieces[i] = known
+				continue
 			}
-		}()
-	}
-	group.Wait()
+			x.piece = piece{config: config, name: fn.Name, artifact: in.Artifacts[fn.Name]}
+			x.resources = make([]Resource, 0, 5+len(config.Permissions)+2*len(config.Triggers))
+			x.function(fn)
+			pieces[i] = x.piece
+		}
+	})
 	var problems []Problem
 	var changed []int
 	for i := range pieces {

@@ -28,7 +28,7 @@ func (p *Platform) Protocol() http.Handler {
 	e.Logger = p.options.Log
 	e.HTTPErrorHandler = p.problem
 	e.Use(middleware.Recover())
-	e.Use(p.authenticate, p.weathered)
+	e.Use(p.authenticate, limited, p.weathered)
 	api.RegisterHandlers(e, api.NewStrictHandler(&protocol{p}, nil))
 	p.data(e)
 	e.PUT("/hand/:region/:service/:stage/:address", p.handChange)
@@ -50,6 +50,23 @@ func (p *Platform) authenticate(next echo.HandlerFunc) echo.HandlerFunc {
 		token, _ := strings.CutPrefix(c.Request().Header.Get("Authorization"), "Bearer ")
 		if subtle.ConstantTimeCompare([]byte(token), []byte(p.options.Token)) != 1 {
 			return refuse(http.StatusUnauthorized, "the platform's token is missing or wrong")
+		}
+		return next(c)
+	}
+}
+
+// maxWish is the most bytes that a request has which brings no archive.
+const maxWish = 16 << 20
+
+// limited refuses what is too large before it is read; archives have a limit of their own.
+func limited(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		r := c.Request()
+		if !strings.HasPrefix(r.URL.Path, "/artifacts/") {
+			if r.ContentLength > maxWish {
+				return refuse(http.StatusRequestEntityTooLarge, "a request may have %d MiB", maxWish>>20)
+			}
+			r.Body = http.MaxBytesReader(c.Response(), r.Body, maxWish)
 		}
 		return next(c)
 	}

@@ -14,6 +14,7 @@ declare module 'vue' {
     BApp: typeof import('bootstrap-vue-next/components/BApp')['BApp']
     BDropdown: typeof import('bootstrap-vue-next/components/BDropdown')['BDropdown']
     BDropdownDivider: typeof import('bootstrap-vue-next/components/BDropdown')['BDropdownDivider']
+    BDropdownItem: typeof import('bootstrap-vue-next/components/BDropdown')['BDropdownItem']
     BDropdownItemButton: typeof import('bootstrap-vue-next/components/BDropdown')['BDropdownItemButton']
     BDropdownText: typeof import('bootstrap-vue-next/components/BDropdown')['BDropdownText']
     BecomesList: typeof import('./components/BecomesList.vue')['default']
