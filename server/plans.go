@@ -71,30 +71,16 @@ func (h *handlers) keptPlan(ctx context.Context, id int64) (api.KeptPlan, error)
 	return out, err
 }
 
-// runnable says how a plan is run: at once, by taking a version back, or
-// through its delivery.
+// runnable says how a plan is run.
 func (h *handlers) runnable(ctx context.Context, p *plan.Plan) (api.Runnable, error) {
-	b := p.Base
-	if len(p.Problems) > 0 {
-		return api.Runnable{How: api.RunnableHowStopped, Why: "That has to be put right first."}, nil
-	}
-	if b.Version == b.From {
-		if p.Empty() {
-			return api.Runnable{How: api.RunnableHowNothing, Why: fmt.Sprintf("%s has just what version %d wants: there is nothing to do.", b.Stage, b.Version)}, nil
-		}
-		return api.Runnable{How: api.RunnableHowRun, Why: fmt.Sprintf("Makes %s on %s what version %d wants now.", b.Stage, b.Target, b.Version)}, nil
-	}
-	rows, err := h.engine.Store.Deliveries(ctx, b.Service)
+	rows, err := h.engine.Store.Deliveries(ctx, p.Base.Service)
 	if err != nil {
 		return api.Runnable{}, err
 	}
 	was := slices.ContainsFunc(rows, func(d store.Delivery) bool {
-		return d.Stage == b.Stage && d.Version == b.Version && len(d.Deployments) > 0
+		return d.Stage == p.Base.Stage && d.Version == p.Base.Version && len(d.Deployments) > 0
 	})
-	if was {
-		return api.Runnable{How: api.RunnableHowReturn, Why: fmt.Sprintf("Takes %s back from version %d to version %d.", b.Stage, b.From, b.Version)}, nil
-	}
-	return api.Runnable{How: api.RunnableHowDelivery, Why: fmt.Sprintf("Version %d enters %s through its delivery, when its gates hold.", b.Version, b.Stage)}, nil
+	return view.Runnable(p, was), nil
 }
 
 func (h *handlers) RunPlan(ctx context.Context, r api.RunPlanRequestObject) (api.RunPlanResponseObject, error) {

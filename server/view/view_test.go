@@ -207,3 +207,25 @@ func TestWords(t *testing.T) {
 		}
 	}
 }
+
+func TestRunnable(t *testing.T) {
+	of := func(version, from int, steps int, problems ...plan.Problem) *plan.Plan {
+		return &plan.Plan{Base: plan.Base{Place: place("live", "north"), Version: version, From: from}, Steps: make([]plan.Step, steps), Problems: problems}
+	}
+	for _, tt := range []struct {
+		plan *plan.Plan
+		was  bool
+		how  api.RunnableHow
+		says string
+	}{
+		{of(3, 3, 1, plan.Problem{Message: "x"}), true, api.RunnableHowStopped, "put right first"},
+		{of(3, 3, 0), true, api.RunnableHowNothing, "nothing to do"},
+		{of(3, 3, 2), true, api.RunnableHowRun, "Makes live on local/north what version 3 wants now"},
+		{of(2, 3, 2), true, api.RunnableHowReturn, "back from version 3 to version 2"},
+		{of(4, 3, 2), false, api.RunnableHowDelivery, "through its delivery"},
+	} {
+		if got := view.Runnable(tt.plan, tt.was); got.How != tt.how || !strings.Contains(got.Why, tt.says) {
+			t.Errorf("%+v, want %s %q", got, tt.how, tt.says)
+		}
+	}
+}

@@ -11,6 +11,7 @@ import (
 	"rudmar/core/resource"
 	"rudmar/core/route"
 	"rudmar/engine/observe"
+	"rudmar/server/api"
 )
 
 // What people read of services, stages and manifests is said here.
@@ -153,4 +154,21 @@ func parkedWords(n int, function, stage string) string {
 		return fmt.Sprintf("%d message of %s failed five times and is parked in %s", n, function, stage)
 	}
 	return fmt.Sprintf("%d messages of %s failed five times and are parked in %s", n, function, stage)
+}
+
+// Runnable says how a plan is run: at once, by taking a version back, which was
+// in the stage before, or through its delivery.
+func Runnable(p *plan.Plan, was bool) api.Runnable {
+	b := p.Base
+	switch {
+	case len(p.Problems) > 0:
+		return api.Runnable{How: api.RunnableHowStopped, Why: "That has to be put right first."}
+	case b.Version == b.From && p.Empty():
+		return api.Runnable{How: api.RunnableHowNothing, Why: fmt.Sprintf("%s has just what version %d wants: there is nothing to do.", b.Stage, b.Version)}
+	case b.Version == b.From:
+		return api.Runnable{How: api.RunnableHowRun, Why: fmt.Sprintf("Makes %s on %s what version %d wants now.", b.Stage, b.Target, b.Version)}
+	case was:
+		return api.Runnable{How: api.RunnableHowReturn, Why: fmt.Sprintf("Takes %s back from version %d to version %d.", b.Stage, b.From, b.Version)}
+	}
+	return api.Runnable{How: api.RunnableHowDelivery, Why: fmt.Sprintf("Version %d enters %s through its delivery, when its gates hold.", b.Version, b.Stage)}
 }
