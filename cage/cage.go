@@ -9,8 +9,8 @@
 //
 // What the machine allows is tried once, by Open, with a harmless command, and
 // told in words (Keeper.Missing). The walls are put up by the program itself,
-// which starts itself once more inside of the new namespaces: Main has to be the
-// first thing that its main function calls.
+// which starts itself once more inside of the new namespaces: package apart is
+// what it is then.
 package cage
 
 import (
@@ -24,6 +24,8 @@ import (
 	"path/filepath"
 	"sync"
 	"time"
+
+	"apart"
 )
 
 // Users that commands run as where the keeper may choose: each command has one
@@ -33,63 +35,29 @@ const (
 	userCount = 2_000
 )
 
-// ErrNoMain tells that a program puts up cages whose main function does not call
-// Main first: started once more, it would begin its own work again.
-var ErrNoMain = errors.New("this program has to call cage.Main first of all")
-
 // ErrClosed tells that the keeper has been closed.
 var ErrClosed = errors.New("the cage's keeper is closed")
 
-// Mount shows a file or folder of the machine inside of the cage.
-type Mount struct {
-	From string `json:"from"`
-	To   string `json:"to,omitempty"` // where; "" for the same path
-	// Layered lets the command write over it: what it writes lies in its private
-	// folder, and is gone with it.
-	Layered bool `json:"layered,omitempty"`
-}
-
-// Limits hold for all processes of a cage together. Zero is no limit.
-type Limits struct {
-	Memory    int64 `json:"memory,omitempty"`    // bytes, shared memory and private files too
-	Processes int   `json:"processes,omitempty"` // and threads
-	Scratch   int64 `json:"scratch,omitempty"`   // bytes of the private folder
-	OpenFiles int   `json:"open_files,omitempty"`
-}
-
-// Spec says what is run in a cage, and how.
-type Spec struct {
-	Command []string `json:"command"`
-	Env     []string `json:"env"`
-	// Dir is where it begins; "" for the private folder.
-	Dir    string  `json:"dir,omitempty"`
-	Mounts []Mount `json:"mounts,omitempty"`
-	Limits Limits  `json:"limits"`
-	// Network gives it a way to public addresses; without it there is none.
-	Network bool `json:"network,omitempty"`
-
-	// What the keeper adds.
-	User    int  `json:"user"`
-	Plan    plan `json:"plan"`
-	Session bool `json:"session,omitempty"` // the cage stays, and commands are run in it one after another
-}
+// What is run in a cage, and how, is said to apart, which puts up the walls.
+type (
+	Spec   = apart.Spec
+	Mount  = apart.Mount
+	Limits = apart.Limits
+	Step   = apart.Step
+	plan   = apart.Plan
+)
 
 // Scratch is the private folder of a caged command: HOME and TMPDIR.
-const Scratch = "/tmp"
+const Scratch = apart.Scratch
 
-// plan is which walls there are.
-type plan struct {
-	Spaces bool `json:"spaces"` // namespaces, and a tree of files of its own
-	Own    bool `json:"own"`    // in a user namespace of an ordinary user
-	Switch bool `json:"switch"` // to another user
-	Filter bool `json:"filter"` // of system calls
-}
+// ProxyAddress is where a command with a way out finds its HTTP proxy.
+const ProxyAddress = apart.ProxyAddress
 
 // Config says how a keeper works.
 type Config struct {
 	// Dir is a folder of the keeper's own, made with mode 0700.
 	Dir string
-	// Self is the program that calls Main; default this program.
+	// Self is a program that imports this package; default this program.
 	Self string
 	// Ready is how many empty cages are kept at hand, so that a start need not wait for one.
 	Ready int
@@ -110,16 +78,13 @@ type Keeper struct {
 
 	mu     sync.Mutex
 	ready  []*Process
-	making int
+	making bool
 	closed bool
 	work   sync.WaitGroup
 }
 
 // Open tries what the machine allows. Close ends the keeper.
 func Open(c Config) (*Keeper, error) {
-	if os.Args[0] == inside {
-		return nil, ErrNoMain
-	}
 	if c.Log == nil {
 		c.Log = slog.Default()
 	}

@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -22,6 +23,8 @@ type groups struct {
 	name   string // of the folder that holds the keeper's groups
 	second bool
 	within string // version 2: the group that they are made in
+	// Version 1: the folders that hold the keeper's groups, known once one was made.
+	memory, pids string
 }
 
 // findGroups tries whether control groups can be had; nil where they cannot.
@@ -41,13 +44,34 @@ func findGroups() *groups {
 		g.close()
 		return nil
 	}
+	if !g.second {
+		g.memory, g.pids = filepath.Dir(one.memory), filepath.Dir(one.pids)
+	}
 	one.remove()
+	for _, dir := range []string{one.memory, one.pids} {
+		sweep(filepath.Dir(filepath.Dir(dir)))
+	}
 	return g
+}
+
+// sweep takes away the groups of keepers that were killed.
+func sweep(dir string) {
+	all, _ := filepath.Glob(filepath.Join(dir, "rudmar-*-*")) // the pattern is sound
+	for _, name := range all {
+		pid, _, _ := strings.Cut(strings.TrimPrefix(filepath.Base(name), "rudmar-"), "-")
+		if _, err := os.Stat("/proc/" + pid); err == nil {
+			continue
+		}
+		inner, _ := filepath.Glob(filepath.Join(name, "*", "cgroup.procs"))
+		for _, one := range inner {
+			_ = os.Remove(filepath.Dir(one)) // what still runs there ends with its keeper, and goes next time
+		}
+		_ = os.Remove(name)
+	}
 }
 
 // group holds all processes of one cage.
 type group struct {
-	first   cgroup1.Cgroup
 	second  *cgroup2.Manager
 	memory  string // the folder with memory's files
 	pids    string // the folder with those of processes
@@ -71,7 +95,13 @@ func used() ([]cgroup1.Subsystem, error) {
 
 func (g *groups) make(id string, l Limits) (*group, error) {
 	out := &group{}
-	if g.second {
+	switch {
+	case g.memory != "":
+		out.memory, out.pids = filepath.Join(g.memory, id), filepath.Join(g.pids, id)
+		if err := errors.Join(os.Mkdir(out.memory, 0o700), os.Mkdir(out.pids, 0o700)); err != nil {
+			return nil, fmt.Errorf("making a control group: %w", err)
+		}
+	case g.second:
 		m, err := cgroup2.NewManager("/sys/fs/cgroup", filepath.Join(g.within, g.name, id), &cgroup2.Resources{Memory: &cgroup2.Memory{}, Pids: &cgroup2.Pids{}})
 		if err != nil {
 			return nil, fmt.Errorf("making a control group: %w", err)
@@ -79,13 +109,12 @@ func (g *groups) make(id string, l Limits) (*group, error) {
 		out.second = m
 		out.memory = filepath.Join("/sys/fs/cgroup", g.within, g.name, id)
 		out.pids = out.memory
-	} else {
+	default:
 		path := cgroup1.NestedPath(filepath.Join("/", g.name, id))
 		c, err := cgroup1.New(path, &specs.LinuxResources{}, cgroup1.WithHierarchy(used))
 		if err != nil {
 			return nil, fmt.Errorf("making a control group: %w", err)
 		}
-		out.first = c
 		for _, s := range c.Subsystems() {
 			own, err := path(s.Name())
 			if p, ok := s.(interface{ Path(string) string }); ok && err == nil {
@@ -113,7 +142,8 @@ func (g *group) add(pid int) error {
 	if g.second != nil {
 		return g.second.AddProc(uint64(pid))
 	}
-	return g.first.AddProc(uint64(pid))
+	id := []byte(strconv.Itoa(pid))
+	return errors.Join(os.WriteFile(filepath.Join(g.memory, "cgroup.procs"), id, 0), os.WriteFile(filepath.Join(g.pids, "cgroup.procs"), id, 0))
 }
 
 func (g *group) limit(l Limits) error {
@@ -179,13 +209,21 @@ func (g *group) remove() {
 		if g.second != nil {
 			err = g.second.Delete()
 		} else {
-			err = g.first.Delete()
+			err = errors.Join(gone(os.Remove(g.memory)), gone(os.Remove(g.pids)))
 		}
 		if err == nil {
 			return
 		}
 		time.Sleep(10 * time.Millisecond) // processes that were ended still leave
 	}
+}
+
+// gone leaves out that something is not there any more.
+func gone(err error) error {
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
 }
 
 // close takes away the folders that held the groups.

@@ -23,6 +23,8 @@ import (
 	"gvisor.dev/gvisor/pkg/tcpip/transport/tcp"
 	"gvisor.dev/gvisor/pkg/tcpip/transport/udp"
 	"gvisor.dev/gvisor/pkg/waiter"
+
+	"apart"
 )
 
 // Outside tells whether an address is one that commands with a network may
@@ -196,7 +198,7 @@ func (w *way) datagrams(r *udp.ForwarderRequest) {
 	to := netip.AddrPortFrom(addressOf(r.ID().LocalAddress), r.ID().LocalPort)
 	address := to.String()
 	switch {
-	case to.Addr().String() == gateway && to.Port() == 53:
+	case to.Addr().String() == apart.Gateway && to.Port() == 53:
 		address = nameServer()
 	case !w.reach(to.Addr()):
 		return

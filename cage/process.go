@@ -2,7 +2,6 @@ package cage
 
 import (
 	"bytes"
-	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -15,6 +14,8 @@ import (
 	"sync"
 	"syscall"
 	"time"
+
+	"apart"
 )
 
 // Process is a cage with what runs in it.
@@ -29,8 +30,10 @@ type Process struct {
 	cmd     *exec.Cmd
 	control *net.UnixConn
 	group   *group
-	spec    Spec
-	base    int // tasks once it is at rest
+	plan    plan
+	base    int      // tasks once it is at rest
+	births  *os.File // where the cage says which process it made last; nil where that cannot be seen
+	newest  int      // the last one that was known
 	release func()
 	done    chan struct{}
 	freed   sync.Once
@@ -73,40 +76,65 @@ func (k *Keeper) empty() (*Process, error) {
 	if p == nil {
 		return k.raise()
 	}
-	k.refill()
+	time.AfterFunc(refillAfter, k.refill)
 	return p, nil
 }
 
-// refill puts up as many empty cages as are to be ready.
+// refillAfter is how long an empty cage that was taken is not replaced, so that
+// its replacement does not take processors from what was just started.
+const refillAfter = 40 * time.Millisecond
+
+// refill puts up as many empty cages as are to be ready, one after another.
 func (k *Keeper) refill() {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	for !k.closed && len(k.ready)+k.making < k.config.Ready {
-		k.making++
-		k.work.Go(func() {
-			p, err := k.raise()
-			k.mu.Lock()
-			k.making--
-			late := k.closed
-			if err == nil && !late {
-				k.ready = append(k.ready, p)
-			}
-			k.mu.Unlock()
-			switch {
-			case err != nil:
-				k.config.Log.Warn("putting up a cage", "error", err)
-			case late:
-				p.Kill()
-				<-p.done
-				p.Release()
-			}
-		})
+	if k.closed || k.making || len(k.ready) >= k.config.Ready {
+		return
 	}
+	k.making = true
+	k.work.Go(func() {
+		p, err := k.raise()
+		if err == nil {
+			p.hurry(false)
+		}
+		k.mu.Lock()
+		k.making = false
+		late := k.closed
+		if err == nil && !late {
+			k.ready = append(k.ready, p)
+		}
+		k.mu.Unlock()
+		switch {
+		case err != nil:
+			k.config.Log.Warn("putting up a cage", "error", err) // the next start tries again
+		case late:
+			p.Kill()
+			<-p.done
+			p.Release()
+		default:
+			k.refill()
+		}
+	})
+}
+
+// hurry tells whether a cage's work is as urgent as others' or gives way to it,
+// as putting up one for later does. Only root may take the second back.
+func (p *Process) hurry(urgent bool) {
+	if !p.keeper.plan.Switch {
+		return
+	}
+	nice := 19
+	if urgent {
+		nice = 0
+	}
+	pid := strconv.Itoa(p.Pid())
+	_ = syscall.Setpriority(syscall.PRIO_PROCESS, p.Pid(), nice)               // it may have ended
+	_ = os.WriteFile("/proc/"+pid+"/autogroup", []byte(strconv.Itoa(nice)), 0) // where sessions share processors out
 }
 
 // raise puts up an empty cage, which waits for what is to run in it.
 func (k *Keeper) raise() (*Process, error) {
-	p := &Process{keeper: k, release: func() {}, done: make(chan struct{})}
+	p := &Process{keeper: k, plan: k.plan, release: func() {}, done: make(chan struct{})}
 	var theirs []*os.File
 	defer func() {
 		for _, f := range theirs {
@@ -145,23 +173,23 @@ func (k *Keeper) raise() (*Process, error) {
 	}
 	p.control = conn.(*net.UnixConn)
 	if k.plan.Switch {
-		if p.spec.User, p.release, err = takeUser(); err != nil {
+		if p.plan.User, p.release, err = takeUser(); err != nil {
 			return fail(err)
 		}
 	}
-	setup, err := json.Marshal(k.plan)
+	setup, err := json.Marshal(p.plan)
 	if err != nil {
 		return fail(err)
 	}
 	p.cmd = exec.Command(k.config.Self)
-	p.cmd.Args = []string{inside, filepath.Join(k.config.Dir, "root"), string(setup)}
+	p.cmd.Args = []string{apart.Name, filepath.Join(k.config.Dir, "root"), string(setup)}
 	p.cmd.Env = []string{}
 	p.cmd.Dir = "/"
 	p.cmd.Stdout, p.cmd.Stderr = theirs[2], theirs[3]
 	p.cmd.ExtraFiles = []*os.File{theirs[0], theirs[1], control}
 	p.cmd.SysProcAttr = k.attributes()
 	if k.groups != nil {
-		if p.group, err = k.groups.make(strconv.FormatInt(time.Now().UnixNano(), 36)+strconv.Itoa(p.spec.User), Limits{}); err != nil {
+		if p.group, err = k.groups.make(strconv.FormatInt(time.Now().UnixNano(), 36)+strconv.Itoa(p.plan.User), Limits{}); err != nil {
 			return fail(err)
 		}
 	}
@@ -205,14 +233,14 @@ func (k *Keeper) attributes() *syscall.SysProcAttr {
 
 // enter tells an empty cage what to run.
 func (p *Process) enter(s Spec) error {
-	s.User, s.Plan = p.spec.User, p.keeper.plan
-	p.spec = s
+	s.Plan = p.plan
+	p.hurry(true)
 	if p.group != nil {
 		if err := p.group.limit(s.Limits); err != nil {
 			return fmt.Errorf("limiting a cage: %w", err)
 		}
 	}
-	if err := sendFrame(p.control, s); err != nil {
+	if err := apart.SendFrame(p.control, s); err != nil {
 		return errors.Join(fmt.Errorf("telling a cage what to run: %w", err), p.Failure())
 	}
 	if s.Network && s.Plan.Spaces {
@@ -233,7 +261,7 @@ func (p *Process) State() *os.ProcessState { return p.cmd.ProcessState }
 func (p *Process) Pid() int { return p.cmd.Process.Pid }
 
 // User is who it runs as; 0 for the user that runs the keeper.
-func (p *Process) User() int { return p.spec.User }
+func (p *Process) User() int { return p.plan.User }
 
 // Failure says why the walls could not be put up, or the command not be begun;
 // nil where it was begun. It is told once, after the command has ended.
@@ -265,11 +293,37 @@ func (p *Process) Rest() {
 	if p.group != nil {
 		p.base = p.group.tasks()
 	}
+	if p.plan.Spaces && p.births == nil {
+		p.births, _ = os.Open("/proc/" + strconv.Itoa(p.Pid()) + "/root/proc/loadavg") // without it the cage is looked through each time
+	}
+	p.newest = p.lastBorn()
+}
+
+// lastBorn is the number of the newest process or thread that the cage made, as
+// it numbers them (the last field of proc's loadavg); 0 where it cannot be told.
+// Where it is as before, nothing was started, which costs little to know.
+func (p *Process) lastBorn() int {
+	if p.births == nil {
+		return 0
+	}
+	var text [96]byte
+	n, _ := p.births.ReadAt(text[:], 0)
+	line := bytes.TrimSpace(text[:n])
+	last, err := strconv.Atoi(string(line[bytes.LastIndexByte(line, ' ')+1:]))
+	if err != nil {
+		return 0
+	}
+	return last
 }
 
 // EndOthers ends all processes of the cage but the command itself, and tells
 // whether there were any.
 func (p *Process) EndOthers() bool {
+	last := p.lastBorn()
+	if last != 0 && last == p.newest {
+		return false
+	}
+	p.newest = last
 	if p.group == nil {
 		others := descendants(p.Pid())
 		for _, pid := range others {
@@ -317,7 +371,7 @@ func (p *Process) free() {
 }
 
 func (p *Process) closeFiles() {
-	for _, f := range []*os.File{p.In, p.Out, p.Stdout, p.Stderr} {
+	for _, f := range []*os.File{p.In, p.Out, p.Stdout, p.Stderr, p.births} {
 		if f != nil {
 			f.Close()
 		}
@@ -347,33 +401,4 @@ func descendants(pid int) []int {
 		}
 	}
 	return out
-}
-
-// sendFrame writes JSON behind its length.
-func sendFrame(to io.Writer, v any) error {
-	body, err := json.Marshal(v)
-	if err != nil {
-		return err
-	}
-	_, err = to.Write(append(binary.BigEndian.AppendUint32(make([]byte, 0, len(body)+4), uint32(len(body))), body...))
-	return err
-}
-
-// maxFrame is the most that one side tells the other at once, in bytes.
-const maxFrame = 16 << 20
-
-func receiveFrame(from io.Reader, v any) error {
-	var head [4]byte
-	if _, err := io.ReadFull(from, head[:]); err != nil {
-		return err
-	}
-	size := binary.BigEndian.Uint32(head[:])
-	if size > maxFrame {
-		return fmt.Errorf("a frame of %d MiB", size>>20)
-	}
-	body := make([]byte, size)
-	if _, err := io.ReadFull(from, body); err != nil {
-		return err
-	}
-	return json.Unmarshal(body, v)
 }

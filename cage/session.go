@@ -14,6 +14,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"apart"
 )
 
 // ErrOpen tells that this machine cannot shut commands in.
@@ -144,7 +146,7 @@ func (s *Session) passed() {
 
 // ask sends a request and reads what came of it. When the context ends, so does
 // the session.
-func (s *Session) ask(ctx context.Context, r request, content []byte, each func(file, io.Reader) error) (answer, error) {
+func (s *Session) ask(ctx context.Context, r apart.Request, content []byte, each func(apart.File, io.Reader) error) (apart.Answer, error) {
 	stop := context.AfterFunc(ctx, s.process.Kill)
 	defer stop()
 	ended := func(err error) error {
@@ -160,21 +162,21 @@ func (s *Session) ask(ctx context.Context, r request, content []byte, each func(
 		}
 		return errors.Join(ErrEnded, s.process.Failure(), err)
 	}
-	if err := sendFrame(s.process.In, r); err != nil {
-		return answer{}, ended(err)
+	if err := apart.SendFrame(s.process.In, r); err != nil {
+		return apart.Answer{}, ended(err)
 	}
 	if _, err := s.process.In.Write(content); err != nil {
-		return answer{}, ended(err)
+		return apart.Answer{}, ended(err)
 	}
 	for {
-		var a answer
-		if err := receiveFrame(s.process.Out, &a); err != nil {
-			return answer{}, ended(err)
+		var a apart.Answer
+		if err := apart.ReceiveFrame(s.process.Out, &a); err != nil {
+			return apart.Answer{}, ended(err)
 		}
 		switch {
 		case a.File != nil:
 			if err := each(*a.File, io.LimitReader(s.process.Out, a.File.Size)); err != nil {
-				return answer{}, err
+				return apart.Answer{}, err
 			}
 		case a.Error != "":
 			return a, errors.New(a.Error)
@@ -186,7 +188,7 @@ func (s *Session) ask(ctx context.Context, r request, content []byte, each func(
 
 // Put writes a file, which must not be there; folders are made.
 func (s *Session) Put(ctx context.Context, f File) error {
-	_, err := s.ask(ctx, request{Put: &file{Path: f.Path, Executable: f.Executable, Size: int64(len(f.Content))}}, f.Content, nil)
+	_, err := s.ask(ctx, apart.Request{Put: &apart.File{Path: f.Path, Executable: f.Executable, Size: int64(len(f.Content))}}, f.Content, nil)
 	return err
 }
 
@@ -195,7 +197,7 @@ func (s *Session) Put(ctx context.Context, f File) error {
 func (s *Session) Run(ctx context.Context, step Step) (exit int, err error) {
 	var seen <-chan struct{}
 	step.Mark, seen = s.output.expect()
-	a, err := s.ask(ctx, request{Run: &step}, nil, nil)
+	a, err := s.ask(ctx, apart.Request{Run: &step}, nil, nil)
 	if err == nil {
 		select {
 		case <-seen:
@@ -213,7 +215,7 @@ func (s *Session) Starved() bool { return s.process.Starved() }
 func (s *Session) Collect(ctx context.Context, dir string, wanted func(path string) bool, limit int64) ([]File, error) {
 	var out []File
 	var total int64
-	_, err := s.ask(ctx, request{Collect: dir}, nil, func(f file, content io.Reader) error {
+	_, err := s.ask(ctx, apart.Request{Collect: dir}, nil, func(f apart.File, content io.Reader) error {
 		if !wanted(f.Path) {
 			_, err := io.Copy(io.Discard, content)
 			return err

@@ -11,7 +11,6 @@ import (
 	"testing"
 	"time"
 
-	"rudmar/cage"
 	"rudmar/core/delivery"
 	"rudmar/engine/build"
 	"rudmar/engine/store"
@@ -161,7 +160,6 @@ func TestTheSameCommitGivesTheSameDigests(t *testing.T) {
 
 // TestMain lets the test program be the worker that runs WebAssembly.
 func TestMain(m *testing.M) {
-	cage.Main()
 	if len(os.Args) == 2 && os.Args[1] == local.WorkerCommand {
 		if err := wasm.Work(context.Background(), os.NewFile(3, "calls"), os.NewFile(4, "answers")); err != nil {
 			os.Exit(1)

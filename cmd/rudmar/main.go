@@ -12,7 +12,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"rudmar/cage"
 	"rudmar/engine/source"
 	"rudmar/platform/local"
 	"rudmar/platform/local/wasm"
@@ -39,7 +38,6 @@ func (c coded) Error() string {
 }
 
 func main() {
-	cage.Main()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	err := command().ExecuteContext(ctx)

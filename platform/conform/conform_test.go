@@ -6,21 +6,13 @@ import (
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
-	"os"
 	"strings"
 	"sync/atomic"
 	"testing"
 
-	"rudmar/cage"
 	"rudmar/platform/conform"
 	"rudmar/platform/local"
 )
-
-// TestMain lets the test program put up the cages of functions.
-func TestMain(m *testing.M) {
-	cage.Main()
-	os.Exit(m.Run())
-}
 
 // newPlatform starts a local platform, with somebody between it and its callers.
 func newPlatform(t *testing.T, between func(w http.ResponseWriter, r *http.Request, next http.Handler)) string {

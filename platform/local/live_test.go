@@ -212,11 +212,11 @@ def run(call):
 	s.deploy("nosy", `
 import os
 def run(call):
-    seen = [os.path.join(top, n) for top, _, names in os.walk("/") if not top.startswith(("/proc", "/usr", "/lib", "/dev", "/etc")) for n in names]
+    seen = [os.path.join(top, n) for top, _, names in os.walk("/") if not top.startswith(("/proc", "/usr", "/lib", "/dev", "/etc")) and "__pycache__" not in top for n in names]
     return {"user": os.getuid(), "seen": sorted(seen), "processes": sorted(p for p in os.listdir("/proc") if p.isdigit())}
 `, nil)
 	other := s.call("nosy", nil).Answer.(map[string]any)
-	if fmt.Sprint(other["seen"]) != "[/fn/main.py /rudmar/data.sock /rudmar/python/rudmar.py /rudmar/python/worker.py]" || fmt.Sprint(other["processes"]) != "[1]" {
+	if fmt.Sprint(other["seen"]) != "[/fn/main.py /rudmar/data.sock /rudmar/python/rudmar.py /rudmar/python/worker.py /rudmar/python/worker.pyc]" || fmt.Sprint(other["processes"]) != "[1]" {
 		t.Errorf("it sees %v and the processes %v", other["seen"], other["processes"])
 	}
 	if other["user"] == found["user"] || other["user"].(float64) < 58_000 {

@@ -131,7 +131,7 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 }
 
 // readyCages is how many empty cages wait for a cold start.
-const readyCages = 2
+const readyCages = 4
 
 // notes says in words what keeps functions apart less than it could.
 func (p *Platform) notes() []string { return p.cages.Missing() }

@@ -8,7 +8,6 @@ import (
 	"encoding/hex"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -32,8 +31,7 @@ type instance struct {
 	revision string
 	usedAt   time.Time
 	token    string
-	rest     *time.Timer // pauses it once nobody called it for a moment
-	paused   bool
+	paused   bool // stopped, since nobody called it for a moment
 }
 
 // pauseAfter is how long an instance may run on without a call, so that a call
@@ -51,12 +49,13 @@ type pool struct {
 	platform *Platform
 	root     string // where code is unpacked
 
-	mu     sync.Mutex
-	idle   map[member][]*instance
-	atWork map[member]int
-	tokens map[string]member // of live instances
-	closed bool
-	unpack sync.Mutex
+	mu      sync.Mutex
+	idle    map[member][]*instance
+	atWork  map[member]int
+	tokens  map[string]member // of live instances
+	closed  bool
+	pausing bool // pauseIdle is to come
+	unpack  sync.Mutex
 }
 
 func newPool(p *Platform) *pool {
@@ -99,7 +98,6 @@ func (p *pool) warm(at member, revision string) *instance {
 			list = p.idle[at]
 			continue
 		default:
-			in.rest.Stop()
 			if in.paused {
 				in.paused = false
 				in.resume()
@@ -189,16 +187,32 @@ func (p *pool) give(in *instance) {
 		return
 	}
 	p.idle[in.member] = append(p.idle[in.member], in)
-	in.rest = time.AfterFunc(pauseAfter, func() { p.pauseIdle(in) })
+	if !p.pausing { // one for all: a timer for each call would cost each call a wake-up
+		p.pausing = true
+		time.AfterFunc(pauseAfter, p.pauseIdle)
+	}
 }
 
-// pauseIdle pauses an instance that nobody took meanwhile.
-func (p *pool) pauseIdle(in *instance) {
+// pauseIdle pauses instances that nobody called for a moment, and comes back
+// while there are others.
+func (p *pool) pauseIdle() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if slices.Contains(p.idle[in.member], in) {
-		in.paused = true
-		in.pause()
+	before, awake := time.Now().Add(-pauseAfter), 0
+	for _, list := range p.idle {
+		for _, in := range list {
+			switch {
+			case in.paused:
+			case in.usedAt.After(before):
+				awake++
+			default:
+				in.paused = true
+				in.pause()
+			}
+		}
+	}
+	if p.pausing = awake > 0; p.pausing {
+		time.AfterFunc(pauseAfter, p.pauseIdle)
 	}
 }
 

@@ -57,7 +57,11 @@ func (p *pool) interpreter(runtime string, memory int64, v *view) (command []str
 	switch runtime {
 	case "python", "":
 		python, err := v.program(p.platform.options.Python)
-		return []string{python, "-I", "-S", filepath.Join(v.show(filepath.Join(p.root, "python"), "/rudmar/python"), "worker.py")}, 0, err
+		worker := compiledWorker
+		if _, missing := os.Stat(filepath.Join(p.root, "python", worker)); missing != nil {
+			worker = "worker.py"
+		}
+		return []string{python, "-I", "-S", filepath.Join(v.show(filepath.Join(p.root, "python"), "/rudmar/python"), worker)}, 0, err
 	case "node":
 		node, err := v.program(p.platform.options.Node)
 		v.show(filepath.Join(p.root, "code", "node_modules"), "/node_modules")

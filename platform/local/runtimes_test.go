@@ -11,7 +11,6 @@ import (
 	"sync"
 	"testing"
 
-	"rudmar/cage"
 	"rudmar/platform/api"
 	"rudmar/platform/local"
 	"rudmar/platform/local/wasm"
@@ -20,7 +19,6 @@ import (
 
 // TestMain lets the test program be the worker that runs WebAssembly.
 func TestMain(m *testing.M) {
-	cage.Main()
 	if len(os.Args) == 2 && os.Args[1] == local.WorkerCommand {
 		if err := wasm.Work(context.Background(), os.NewFile(3, "calls"), os.NewFile(4, "answers")); err != nil {
 			os.Exit(1)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"os/exec"
 	"path"
 	"path/filepath"
 	"strings"
@@ -100,6 +101,7 @@ func (p *pool) prepare() error {
 	if err := os.CopyFS(root, runtimeFiles); err != nil {
 		return fmt.Errorf("making a folder for code: %w", err)
 	}
+	p.compileWorker(filepath.Join(root, "python"))
 	// Where Node looks for what functions import, above every function's folder.
 	if err := os.MkdirAll(filepath.Join(root, "code", "node_modules"), 0o755); err != nil {
 		return fmt.Errorf("making a folder for code: %w", err)
@@ -113,6 +115,27 @@ func (p *pool) prepare() error {
 	p.root = root
 	p.sweepOld()
 	return os.WriteFile(p.rootFile(), []byte(root), 0o600)
+}
+
+// compiledWorker is Python's worker, compiled: else each cold start would compile it.
+const compiledWorker = "worker.pyc"
+
+// compileWorker compiles Python's worker and what functions import, with the
+// Python that will run them. Without it, they are compiled at each start.
+func (p *pool) compileWorker(dir string) {
+	cmd := exec.Command(p.platform.options.Python, "-I", "-S", "-c", "import py_compile as c, sys; c.compile('worker.py', cfile='"+compiledWorker+"', doraise=True); c.compile('rudmar.py', doraise=True)")
+	cmd.Dir, cmd.Env = dir, []string{}
+	if out, err := cmd.CombinedOutput(); err != nil {
+		p.platform.options.Log.Warn("compiling the worker of Python functions", "error", err, "output", string(out))
+	}
+	_ = filepath.WalkDir(dir, func(name string, d fs.DirEntry, err error) error { // what cannot be opened to functions is compiled by them
+		if err == nil && d.IsDir() {
+			err = os.Chmod(name, 0o755)
+		} else if err == nil {
+			err = os.Chmod(name, 0o644)
+		}
+		return err
+	})
 }
 
 // rootFile is where the platform's own folder says which folder it made for code.

@@ -15,7 +15,7 @@ CALLS, ANSWERS = 3, 4
 LENGTH = struct.Struct(">I")
 
 HIGH = "the function went over its memory limit"
-TOO_MUCH_MEMORY = json.dumps({"error": {"kind": "MemoryError", "message": HIGH}, "memory": True})[1:].encode()
+TOO_MUCH_MEMORY = json.dumps({"call": "%s", "error": {"kind": "MemoryError", "message": HIGH}, "memory": True}).encode()
 
 
 class Call:
@@ -59,8 +59,7 @@ def read():
     return part
 
 
-def send(*parts):
-    body = b"".join(parts)
+def send(body):
     frame = LENGTH.pack(len(body)) + body
     sent = os.write(ANSWERS, frame)
     while sent < len(frame):
@@ -71,7 +70,7 @@ def failure(error):
     import traceback
 
     frames = traceback.extract_tb(error.__traceback__)
-    own = [f for f in frames if f.filename != __file__ and "importlib" not in f.filename]
+    own = [f for f in frames if f.filename != failure.__code__.co_filename and "importlib" not in f.filename]
     trace = "".join(traceback.format_list(own)) + "".join(traceback.format_exception_only(type(error), error))
     return {"error": {"kind": type(error).__name__, "message": str(error)[:2000], "trace": trace[-8000:]}}
 
@@ -118,22 +117,21 @@ def main():
     send(json.dumps({**ready, "call": start["id"]}).encode())
     while True:
         call = Call(receive(), start)
-        # An answer says which call it belongs to; made before memory can be short.
-        head = ('{"call": "%s", ' % call.id).encode()
+        # An answer says which call it belongs to.
         try:
             answer = function(call)
             if hasattr(answer, "__await__"):
                 import asyncio
 
                 answer = asyncio.run(answer)
-            body = json.dumps({"answer": plain(answer)})[1:].encode()
+            body = json.dumps({"call": call.id, "answer": plain(answer)}).encode()
         except MemoryError:
             answer = None
-            body = TOO_MUCH_MEMORY
+            body = TOO_MUCH_MEMORY % call.id.encode()
         except BaseException as error:
-            body = json.dumps(failure(error))[1:].encode()
+            body = json.dumps({"call": call.id, **failure(error)}).encode()
         flush()
-        send(head, body)
+        send(body)
         answer = call = body = None
 
 

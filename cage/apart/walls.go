@@ -1,4 +1,4 @@
-package cage
+package apart
 
 import (
 	"errors"
@@ -23,7 +23,7 @@ func devices() []string { return []string{"null", "zero", "full", "random", "ura
 
 // raiseWalls makes the tree of files that every command sees, below a folder
 // that is empty outside.
-func raiseWalls(root string) error {
+func raiseWalls(root string, p Plan) error {
 	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
 		return fmt.Errorf("leaving the machine's tree of files: %w", err)
 	}
@@ -55,6 +55,38 @@ func raiseWalls(root string) error {
 	}
 	if err := loopback(); err != nil {
 		return fmt.Errorf("bringing its own loopback up: %w", err)
+	}
+	for name, text := range map[string]string{
+		"etc/passwd":      fmt.Sprintf("root:x:0:0::/:/usr/sbin/nologin\nfn:x:%d:%d::%s:/bin/sh\n", max(1, p.User), max(1, p.User), Scratch),
+		"etc/group":       fmt.Sprintf("root:x:0:\nfn:x:%d:\n", max(1, p.User)),
+		"etc/hosts":       "127.0.0.1 localhost\n::1 localhost\n",
+		"etc/resolv.conf": "nameserver " + Gateway + "\n",
+	} {
+		if err := os.WriteFile(filepath.Join(root, name), []byte(text), 0o644); err != nil {
+			return fmt.Errorf("making a tree of files: %w", err)
+		}
+	}
+	return scratch(root, usualScratch, p.owner(), 0)
+}
+
+// usualScratch is the size of a private folder that most commands have, in bytes.
+const usualScratch = 64 << 20
+
+// owner is who owns the private folder, as numbered inside.
+func (p Plan) owner() int {
+	if p.Own {
+		return 0
+	}
+	return p.User
+}
+
+// scratch makes the private folders, or changes their size.
+func scratch(root string, size int64, who int, flags uintptr) error {
+	for at, size := range map[string]int64{Scratch: size, "/dev/shm": size / 4} {
+		options := fmt.Sprintf("size=%d,nr_inodes=%d,mode=0700,uid=%d,gid=%d", size, max(1000, size>>12), who, who)
+		if err := unix.Mount("scratch", filepath.Join(root, at), "tmpfs", unix.MS_NOSUID|unix.MS_NODEV|flags, options); err != nil {
+			return fmt.Errorf("making a private folder: %w", err)
+		}
 	}
 	return nil
 }
@@ -106,32 +138,10 @@ func show(root, from, to string) error {
 
 // furnish adds what one command sees and may write to.
 func furnish(root string, s Spec) error {
-	who := s.User
-	if s.Plan.Own {
-		who = 0
-	}
-	size := s.Limits.Scratch
-	if size == 0 {
-		size = 64 << 20
-	}
-	tmpfs := func(at string, size int64) error {
-		options := fmt.Sprintf("size=%d,nr_inodes=%d,mode=0700,uid=%d,gid=%d", size, max(1000, size>>12), who, who)
-		if err := unix.Mount("scratch", filepath.Join(root, at), "tmpfs", unix.MS_NOSUID|unix.MS_NODEV, options); err != nil {
-			return fmt.Errorf("making a private folder: %w", err)
-		}
-		return nil
-	}
-	if err := errors.Join(tmpfs(Scratch, size), tmpfs("/dev/shm", size/4)); err != nil {
-		return err
-	}
-	for name, text := range map[string]string{
-		"etc/passwd":      fmt.Sprintf("root:x:0:0::/:/usr/sbin/nologin\nfn:x:%d:%d::%s:/bin/sh\n", max(1, s.User), max(1, s.User), Scratch),
-		"etc/group":       fmt.Sprintf("root:x:0:\nfn:x:%d:\n", max(1, s.User)),
-		"etc/hosts":       "127.0.0.1 localhost\n::1 localhost\n",
-		"etc/resolv.conf": "nameserver " + gateway + "\n",
-	} {
-		if err := os.WriteFile(filepath.Join(root, name), []byte(text), 0o644); err != nil {
-			return fmt.Errorf("making a tree of files: %w", err)
+	who := s.Plan.owner()
+	if size := s.Limits.Scratch; size != 0 && size != usualScratch {
+		if err := scratch(root, size, who, unix.MS_REMOUNT); err != nil {
+			return err
 		}
 	}
 	for i, m := range s.Mounts {

@@ -1,4 +1,4 @@
-package cage
+package apart
 
 import (
 	"encoding/json"
@@ -15,11 +15,11 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// inside is the name by which the program knows that it was started to put up walls.
-const inside = "rudmar-cage"
+// Name is the name by which the program knows that it was started to put up walls.
+const Name = "rudmar-cage"
 
-// insideOnce is its name where it begins one command of a session.
-const insideOnce = "rudmar-cage-once"
+// once is its name where it begins one command of a session.
+const once = "rudmar-cage-once"
 
 // File descriptors of a process in a cage.
 const (
@@ -28,17 +28,17 @@ const (
 	controlFD
 )
 
-// Main puts up the walls and runs a command behind them, where the program was
+// init puts up the walls and runs a command behind them, where the program was
 // started for it; it does not return then. Otherwise it does nothing.
-func Main() {
-	if len(os.Args) == 0 || os.Args[0] != inside && os.Args[0] != insideOnce {
+func init() {
+	if len(os.Args) == 0 || os.Args[0] != Name && os.Args[0] != once {
 		return
 	}
 	runtime.LockOSThread() // privileges and filters are a thread's
 	control := os.NewFile(controlFD, "control")
 	unix.CloseOnExec(controlFD)
 	var err error
-	if os.Args[0] == insideOnce {
+	if os.Args[0] == once {
 		err = beginOne(control)
 	} else {
 		err = enter(control)
@@ -49,21 +49,21 @@ func Main() {
 }
 
 func enter(control *os.File) error {
-	var p plan
+	var p Plan
 	if len(os.Args) != 3 || json.Unmarshal([]byte(os.Args[2]), &p) != nil {
-		return fmt.Errorf("%s is started by Rudmar alone", inside)
+		return fmt.Errorf("%s is started by Rudmar alone", Name)
 	}
 	root := os.Args[1]
 	unix.CloseOnExec(inFD)
 	unix.CloseOnExec(outFD)
 	unix.Umask(0o022)
 	if p.Spaces {
-		if err := raiseWalls(root); err != nil {
+		if err := raiseWalls(root, p); err != nil {
 			return err
 		}
 	}
 	var s Spec
-	if err := receiveFrame(control, &s); err != nil {
+	if err := ReceiveFrame(control, &s); err != nil {
 		if err == io.EOF { //nolint:errorlint // nothing was wanted after all
 			os.Exit(0)
 		}
@@ -174,7 +174,7 @@ func giveUp(s Spec) error {
 		if _, _, e := unix.RawSyscall(unix.SYS_SETGROUPS, 0, 0, 0); e != 0 {
 			return fmt.Errorf("leaving groups: %w", e)
 		}
-		id := uintptr(s.User)
+		id := uintptr(s.Plan.User)
 		if _, _, e := unix.RawSyscall(unix.SYS_SETRESGID, id, id, id); e != 0 {
 			return fmt.Errorf("becoming another group: %w", e)
 		}

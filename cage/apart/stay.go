@@ -1,4 +1,4 @@
-package cage
+package apart
 
 import (
 	"errors"
@@ -16,23 +16,23 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// request is what a session is asked for; one of its parts is set.
-type request struct {
-	Put     *file  `json:"put,omitempty"` // its content follows
+// Request is what a session is asked for; one of its parts is set.
+type Request struct {
+	Put     *File  `json:"put,omitempty"` // its content follows
 	Run     *Step  `json:"run,omitempty"`
 	Collect string `json:"collect,omitempty"` // the files below a folder
 }
 
-// file is a file on its way in or out; its content follows the frame.
-type file struct {
+// File is a file on its way in or out; its content follows the frame.
+type File struct {
 	Path       string `json:"path"`
 	Executable bool   `json:"executable,omitempty"`
 	Size       int64  `json:"size"`
 }
 
-// answer is what came of a request.
-type answer struct {
-	File  *file  `json:"file,omitempty"`
+// Answer is what came of a request.
+type Answer struct {
+	File  *File  `json:"file,omitempty"`
 	Error string `json:"error,omitempty"`
 	// Exit is how a command ended: 0 for well.
 	Exit int  `json:"exit,omitempty"`
@@ -58,17 +58,14 @@ const ProxyAddress = "127.0.0.1:3128"
 // It reads files only when nothing else runs, and only within the cage.
 func stay(s Spec) error {
 	in, out := os.NewFile(inFD, "requests"), os.NewFile(outFD, "answers")
-	who := s.User
-	if s.Plan.Own {
-		who = 0
-	}
+	who := s.Plan.owner()
 	for {
-		var r request
-		if err := receiveFrame(in, &r); err != nil {
+		var r Request
+		if err := ReceiveFrame(in, &r); err != nil {
 			os.Exit(0) // whoever asked is gone, or has all that was wanted
 		}
 		var err error
-		a := answer{End: true}
+		a := Answer{End: true}
 		switch {
 		case r.Put != nil:
 			err = take(in, *r.Put, who)
@@ -82,14 +79,14 @@ func stay(s Spec) error {
 		if err != nil {
 			a.Error = err.Error()
 		}
-		if err := sendFrame(out, a); err != nil {
+		if err := SendFrame(out, a); err != nil {
 			os.Exit(0)
 		}
 	}
 }
 
 // take writes a file.
-func take(in io.Reader, f file, who int) error {
+func take(in io.Reader, f File, who int) error {
 	content := io.LimitReader(in, f.Size)
 	defer func() { _, _ = io.Copy(io.Discard, content) }()
 	full := filepath.Join("/", f.Path)
@@ -138,7 +135,7 @@ func runStep(s Spec, step Step) (int, error) {
 	}
 	defer null.Close()
 	cmd := exec.Command("/proc/self/exe")
-	cmd.Args = []string{insideOnce}
+	cmd.Args = []string{once}
 	cmd.Env = []string{}
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = null, os.Stdout, os.Stdout
 	cmd.ExtraFiles = []*os.File{null, null, theirs}
@@ -148,7 +145,7 @@ func runStep(s Spec, step Step) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	if err := sendFrame(mine, s); err != nil {
+	if err := SendFrame(mine, s); err != nil {
 		return 0, err
 	}
 	why, _ := io.ReadAll(io.LimitReader(mine, 4096)) // the other end is closed once the command is begun
@@ -169,7 +166,7 @@ func runStep(s Spec, step Step) (int, error) {
 // beginOne is how a command of a session is begun.
 func beginOne(control *os.File) error {
 	var s Spec
-	if err := receiveFrame(control, &s); err != nil {
+	if err := ReceiveFrame(control, &s); err != nil {
 		return fmt.Errorf("reading what to run: %w", err)
 	}
 	return begin(s)
@@ -236,7 +233,7 @@ func giveFiles(out io.Writer, dir string) error {
 		if err != nil {
 			return err
 		}
-		if err := sendFrame(out, answer{File: &file{Path: filepath.ToSlash(rel), Executable: info.Mode()&0o100 != 0, Size: info.Size()}}); err != nil {
+		if err := SendFrame(out, Answer{File: &File{Path: filepath.ToSlash(rel), Executable: info.Mode()&0o100 != 0, Size: info.Size()}}); err != nil {
 			return err
 		}
 		_, err = io.CopyN(out, f, info.Size())

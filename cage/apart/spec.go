@@ -1,0 +1,57 @@
+// Package apart is what the program is inside of a new cage: it puts up the
+// walls, gives up what it may not keep, and becomes the command that is to run.
+// Only package cage starts it, by the name of Name.
+//
+// It does so when it is initialised, and never returns. Packages are initialised
+// in the order of their import paths, as far as what they import allows (The Go
+// Programming Language Specification, "Program initialization"), and this one is
+// a module of its own whose path comes before all others of the program and which
+// imports little: so the rest of a large program is not initialised first, which
+// would take ten times as long, and a program that is started for a cage never
+// begins its own work.
+package apart
+
+// Mount shows a file or folder of the machine inside of the cage.
+type Mount struct {
+	From string `json:"from"`
+	To   string `json:"to,omitempty"` // where; "" for the same path
+	// Layered lets the command write over it: what it writes lies in its private
+	// folder, and is gone with it.
+	Layered bool `json:"layered,omitempty"`
+}
+
+// Limits hold for all processes of a cage together. Zero is no limit.
+type Limits struct {
+	Memory    int64 `json:"memory,omitempty"`    // bytes, shared memory and private files too
+	Processes int   `json:"processes,omitempty"` // and threads
+	Scratch   int64 `json:"scratch,omitempty"`   // bytes of the private folder
+	OpenFiles int   `json:"open_files,omitempty"`
+}
+
+// Spec says what is run in a cage, and how.
+type Spec struct {
+	Command []string `json:"command"`
+	Env     []string `json:"env"`
+	// Dir is where it begins; "" for the private folder.
+	Dir    string  `json:"dir,omitempty"`
+	Mounts []Mount `json:"mounts,omitempty"`
+	Limits Limits  `json:"limits"`
+	// Network gives it a way to public addresses; without it there is none.
+	Network bool `json:"network,omitempty"`
+
+	// What the keeper adds.
+	Plan    Plan `json:"plan"`
+	Session bool `json:"session,omitempty"` // the cage stays, and commands are run in it one after another
+}
+
+// Scratch is the private folder of a caged command: HOME and TMPDIR.
+const Scratch = "/tmp"
+
+// Plan is which walls there are.
+type Plan struct {
+	Spaces bool `json:"spaces"` // namespaces, and a tree of files of its own
+	Own    bool `json:"own"`    // in a user namespace of an ordinary user
+	Switch bool `json:"switch"` // to another user
+	Filter bool `json:"filter"` // of system calls
+	User   int  `json:"user"`   // who, where Switch
+}
