@@ -35,8 +35,8 @@ test: setup-test build lint
 
 lint: web
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "run gofmt -w on these"; exit 1; }
-	go vet ./...
-	$(GO_TOOL) staticcheck ./...
+	go vet ./... apart
+	$(GO_TOOL) staticcheck ./... apart
 	cd web && npx vue-tsc -b && npx eslint .
 
 # Code that follows from the descriptions of the API and of the platform protocol.
