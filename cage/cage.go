@@ -75,6 +75,7 @@ type Keeper struct {
 	groups  *groups // nil where control groups cannot be had
 	starter *starter
 	why     error // why there are no namespaces; nil where there are
+	noWay   error // why no command can have a network; nil where it can
 
 	mu     sync.Mutex
 	ready  []*Process
@@ -120,6 +121,11 @@ func Open(c Config) (*Keeper, error) {
 	if err != nil {
 		k.starter.close()
 		return nil, fmt.Errorf("starting a harmless command: %w", err)
+	}
+	if device, err := os.OpenFile("/dev/net/tun", os.O_RDWR, 0); err != nil {
+		k.noWay = err
+	} else {
+		device.Close()
 	}
 	k.refill()
 	return k, nil
@@ -186,6 +192,9 @@ func (k *Keeper) Missing() []string {
 	}
 	if k.groups == nil {
 		out = append(out, "this system gives no control groups: memory and processes are counted by looking every few milliseconds, so that a limit can be passed for as long")
+	}
+	if k.plan.Spaces && k.noWay != nil {
+		out = append(out, "what asks for a network is refused: a way out needs /dev/net/tun, which cannot be opened here")
 	}
 	if !k.plan.Filter {
 		out = append(out, "this system filters no system calls: what is run may make all that its user may make")

@@ -44,6 +44,9 @@ func (s *Server) problem(c *echo.Context, err error) {
 		s.options.Log.Error("answering", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
 	}
 	p := problemOf(status, err.Error())
+	if !known { // it may hold paths of the server
+		p.Detail = "Rudmar could not do this; its log says why"
+	}
 	var broken *engine.BrokenError
 	if errors.As(err, &broken) {
 		if list, err := convert[[]api.Diagnostic](broken.Diagnostics); err == nil {

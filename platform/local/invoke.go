@@ -102,7 +102,8 @@ func (p *Platform) run(ctx context.Context, c call, r revision, inv *api.Invocat
 		inv.Cold = true
 		var err error
 		if in, err = p.pool.cold(c.at, r); err != nil {
-			fail(inv, api.Failed, "Platform", "an instance could not be started: "+err.Error(), "")
+			p.options.Log.Error("starting an instance", "function", c.at.function, "scope", c.at.scope.String(), "error", err)
+			fail(inv, api.Failed, "Platform", "an instance could not be started: "+p.withoutPaths(err.Error()), "")
 			return
 		}
 		k.instance = in.id
@@ -196,7 +197,7 @@ func (p *Platform) conclude(in *instance, answer reply, err error, timeout time.
 	case errors.Is(err, context.DeadlineExceeded):
 		fail(inv, api.TimedOut, "TimedOut", fmt.Sprintf("the call did not answer within its timeout of %s and was ended", timeout), "")
 	case errors.Is(err, errGone):
-		fail(inv, api.Failed, "ProcessEnded", "the process ended before it answered: "+exitText(in), "")
+		fail(inv, api.Failed, "ProcessEnded", "the process ended before it answered: "+p.exitText(in), "")
 	case err != nil:
 		fail(inv, api.Failed, "Answer", err.Error(), "")
 	case answer.Error != nil:
@@ -206,11 +207,11 @@ func (p *Platform) conclude(in *instance, answer reply, err error, timeout time.
 	}
 }
 
-func exitText(in *instance) string {
+func (p *Platform) exitText(in *instance) string {
 	select {
 	case <-in.done:
 		if why := in.cage.Failure(); why != nil {
-			return why.Error()
+			return p.withoutPaths(why.Error())
 		}
 		return in.cage.State().String()
 	case <-time.After(time.Second):

@@ -130,6 +130,15 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 	return p, nil
 }
 
+// withoutPaths takes the platform's folder out of a message that others read.
+func (p *Platform) withoutPaths(text string) string {
+	dir, err := filepath.Abs(p.options.Dir)
+	if err != nil {
+		dir = p.options.Dir
+	}
+	return strings.ReplaceAll(strings.ReplaceAll(text, dir, "…"), p.options.Dir, "…")
+}
+
 // readyCages is how many empty cages wait for a cold start.
 const readyCages = 4
 

@@ -87,7 +87,7 @@ func (p *Platform) asRefusal(r *http.Request, err error) *refusal {
 		return &refusal{status: coded.StatusCode(), title: http.StatusText(coded.StatusCode()), detail: err.Error()}
 	}
 	p.options.Log.Error("answering", "method", r.Method, "path", r.URL.Path, "error", err)
-	return &refusal{status: 500, title: "Internal Server Error", detail: "the platform could not do this: " + err.Error()}
+	return &refusal{status: 500, title: "Internal Server Error", detail: "the platform could not do this; its log says why"}
 }
 
 // protocol answers the generated interface.
