@@ -102,6 +102,13 @@ func Open(c Config) (*Keeper, error) {
 		}
 		c.Self = self
 	}
+	for _, path := range []*string{&c.Self, &c.Dir} { // a caged command is begun elsewhere
+		whole, err := filepath.Abs(*path)
+		if err != nil {
+			return nil, fmt.Errorf("finding the cage's folder: %w", err)
+		}
+		*path = whole
+	}
 	if err := os.MkdirAll(filepath.Join(c.Dir, "root"), 0o700); err != nil {
 		return nil, fmt.Errorf("making the cage's folder: %w", err)
 	}

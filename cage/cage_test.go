@@ -81,6 +81,20 @@ func TestACommandRuns(t *testing.T) {
 	}
 }
 
+// A folder named from where Rudmar was started gets the same walls.
+func TestAFolderNamedFromHere(t *testing.T) {
+	keeper(t, 0)
+	t.Chdir(t.TempDir())
+	k, err := cage.Open(cage.Config{Dir: "cage", Log: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer k.Close()
+	if !k.Closed() {
+		t.Fatalf("it is open: %v", k.Missing())
+	}
+}
+
 func TestSessions(t *testing.T) {
 	k := keeper(t, 0)
 	var out bytes.Buffer

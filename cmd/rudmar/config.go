@@ -133,6 +133,11 @@ func (c *config) password() (string, error) {
 // dataFolder makes the folder of all data, or mends it, so that nobody else on
 // the machine looks into it: what it changes it says.
 func (c *config) dataFolder(log *slog.Logger) error {
+	whole, err := filepath.Abs(c.data) // what is run in other folders is told of this one
+	if err != nil {
+		return fmt.Errorf("finding the data folder: %w", err)
+	}
+	c.data = whole
 	if err := os.MkdirAll(c.data, 0o700); err != nil {
 		return fmt.Errorf("making the data folder: %w", err)
 	}

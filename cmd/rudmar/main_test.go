@@ -257,7 +257,8 @@ func TestDataFolderIsClosed(t *testing.T) {
 		}
 	}
 	var said bytes.Buffer
-	c := &config{data: dir}
+	t.Chdir(filepath.Dir(dir))
+	c := &config{data: "data"}
 	if err := c.dataFolder(slog.New(slog.NewTextHandler(&said, nil))); err != nil {
 		t.Fatal(err)
 	}
@@ -268,6 +269,9 @@ func TestDataFolderIsClosed(t *testing.T) {
 	}
 	if info, err := os.Stat("/etc/hosts"); err != nil || info.Mode().Perm()&0o044 == 0 {
 		t.Errorf("what a link leads to was changed: %v %v", info, err)
+	}
+	if !filepath.IsAbs(c.data) {
+		t.Errorf("what runs in other folders is told %s", c.data)
 	}
 	if !strings.Contains(said.String(), "open to others") || !strings.Contains(said.String(), "changed=4") {
 		t.Errorf("it says %s", said.String())
