@@ -26,11 +26,13 @@ require (
 	go.yaml.in/yaml/v4 v4.0.0
 	golang.org/x/crypto v0.58.0
 	golang.org/x/net v0.61.0
-	golang.org/x/sys v0.49.0
+	golang.org/x/sys v0.50.0
 	google.golang.org/protobuf v1.36.12
 	gvisor.dev/gvisor v0.0.0-20240916094835-a174eb65023f
 	modernc.org/sqlite v1.61.1
 )
+
+require golang.org/x/term v0.48.0 // indirect
 
 require (
 	apart v0.0.0-00010101000000-000000000000

@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"rudmar/core/delivery"
+	"rudmar/core/rights"
 	"rudmar/engine"
 	"rudmar/engine/people"
 )
@@ -33,7 +34,7 @@ const (
 )
 
 // Password of every handle of the demo.
-const Password = "orchard"
+const Password = "orchard-at-dawn"
 
 // Options is what the demo is built with.
 type Options struct {
@@ -83,11 +84,13 @@ func history() []commit {
 
 // Build builds the demo on a server that has nothing in it yet.
 func Build(ctx context.Context, o Options) error {
-	for _, p := range []struct {
-		handle, role string
-		groups       []string
-	}{{"wren", people.Author, nil}, {"sorrel", people.Author, nil}, {"linden", people.Approver, []string{"growers-council"}}, {"teasel", people.Approver, []string{"growers-council"}}} {
-		if err := o.Engine.People.Add(ctx, p.handle, p.role, Password, p.groups...); err != nil {
+	council := []string{"growers-council"}
+	for _, w := range []people.Wish{
+		{Handle: "wren", Role: rights.Author}, {Handle: "sorrel", Role: rights.Author},
+		{Handle: "linden", Role: rights.Approver, Groups: council}, {Handle: "teasel", Role: rights.Approver, Groups: council},
+	} {
+		w.Password = Password
+		if err := o.Engine.People.Add(ctx, w, ""); err != nil {
 			return err
 		}
 	}
@@ -196,8 +199,15 @@ func (b *builder) git(ctx context.Context, env []string, args ...string) error {
 	return nil
 }
 
+// act does something with a version in a stage, as somebody who has looked at
+// what it means there.
 func (b *builder) act(ctx context.Context, person string, version int, stage, action, comment string) error {
-	return b.ask(ctx, person, http.MethodPost, fmt.Sprintf("/services/%s/deliveries/%d/stages/%s/%s", Service, version, stage, action), map[string]string{"comment": comment}, nil)
+	path := fmt.Sprintf("/services/%s/deliveries/%d/stages/%s/", Service, version, stage)
+	var means struct{ Digest string }
+	if err := b.ask(ctx, person, http.MethodGet, path+"meaning", nil, &means); err != nil {
+		return err
+	}
+	return b.ask(ctx, person, http.MethodPost, path+action, map[string]string{"comment": comment, "shown": means.Digest, "confirm": stage}, nil)
 }
 
 // settled waits until a version is settled in a stage.
@@ -227,6 +237,9 @@ func (b *builder) ask(ctx context.Context, person, method, path string, body, ou
 	text, err := json.Marshal(body)
 	if err != nil {
 		return err
+	}
+	if body == nil {
+		text = nil
 	}
 	r, err := http.NewRequestWithContext(ctx, method, b.Server+"/api"+path, bytes.NewReader(text))
 	if err != nil {

@@ -37,7 +37,7 @@ func (b *builder) traffic(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if _, err := client.Invoke(ctx, scope, "night-report", "morning", map[string]any{"data": map[string]any{"schedule": "morning"}}); err != nil {
+		if _, err := client.Invoke(ctx, scope, "night-report", "morning", "", map[string]any{"data": map[string]any{"schedule": "morning"}}); err != nil {
 			return err
 		}
 	}

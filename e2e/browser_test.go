@@ -57,7 +57,7 @@ func (r *rig) open(browser *rod.Browser, handle string) *tab {
 		r.Fatal(err)
 	}
 	p.fill("#handle", handle)
-	p.fill("#password", "orchard")
+	p.fill("#password", "orchard-at-dawn")
 	p.press("Sign in")
 	p.sees("Stage line", "nav.line .station")
 	return p

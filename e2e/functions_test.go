@@ -67,7 +67,7 @@ func TestFunctionsInThePage(t *testing.T) {
 	linden.reads("secret set", "message taken away")
 
 	// At the command line, with a new value that goes out with the next plan.
-	password := tokenFile(t, "orchard")
+	password := tokenFile(t, "orchard-at-dawn")
 	cli := func(stdin string, args ...string) (string, error) {
 		return runWith(t, stdin, r.data, program, append(args, "--server", r.address, "--handle", "linden", "--password-file", password)...)
 	}

@@ -41,7 +41,12 @@ func (r *rig) stage(version int, stage string) api.DeliveryStage {
 
 func (r *rig) act(handle string, version int, stage, action string) (int, string) {
 	r.Helper()
-	return r.try(handle, "POST", fmt.Sprintf("%s/deliveries/%d/stages/%s/%s", base, version, stage, action), map[string]string{"comment": "said in a test"}, nil)
+	at := fmt.Sprintf("%s/deliveries/%d/stages/%s/", base, version, stage)
+	var means api.Meaning
+	if status, text := r.try(handle, "GET", at+"meaning", nil, &means); status != 200 {
+		return status, text
+	}
+	return r.try(handle, "POST", at+action, map[string]string{"comment": "said in a test", "shown": means.Digest, "confirm": stage}, nil)
 }
 
 func (r *rig) plan(stage string, version int) api.KeptPlan {
@@ -168,8 +173,9 @@ func TestJourney(t *testing.T) {
 	}
 
 	// Preview waits for one who is not the author.
+	until(t, "preview was judged", func() bool { return strings.HasPrefix(r.stage(8, "preview").Summary, "2 of") })
 	preview := r.stage(8, "preview")
-	if preview.Place.State != "waiting" || !strings.Contains(preview.Summary, "2 of 3 hold: waits for 1 approval from growers-council, not by its author wren") {
+	if preview.Place.State != "waiting" || !strings.Contains(preview.Summary, "2 of 3 hold: waits for 1 approval from growers-council, not by who pushed it: wren") {
 		t.Errorf("preview: %s %q", preview.Place.State, preview.Summary)
 	}
 	if status, text := r.act("wren", 8, "preview", "approve"); status != 403 {
@@ -322,6 +328,9 @@ func TestTheWorldIsSaidNo(t *testing.T) {
 		{"linden", "POST", base + "/deliveries/7/stages/trial/approve", map[string]string{}, 409, "settled"},
 		{"linden", "POST", base + "/deliveries/3/stages/live/retry", map[string]string{}, 409, "settled"},
 		{"wren", "POST", base + "/deliveries/7/stages/live/return", map[string]string{}, 404, "never in this stage"},
+		{"wren", "DELETE", base + "?confirm=frostline", nil, 403, "administrator"},
+		{"wren", "DELETE", "/repositories/brambleford?confirm=brambleford", nil, 403, "administrator"},
+		{"wren", "PUT", base + "/repository?confirm=frostline", map[string]string{"name": "elsewhere"}, 403, "administrator"},
 		{"wren", "GET", base + "/source/file?path=../../etc/passwd", nil, 404, "passwd"},
 		{"linden", "POST", base + "/source/commits", map[string]any{"branch": "main", "base": strings.Repeat("0", 40), "message": "m", "files": map[string]string{"a": "b"}}, 403, "author"},
 		{"wren", "POST", base + "/source/commits", map[string]any{"branch": "main", "base": "x", "message": "m", "files": map[string]string{}}, 400, "base"},
@@ -334,7 +343,7 @@ func TestTheWorldIsSaidNo(t *testing.T) {
 	}
 	// A session's cookie alone changes nothing.
 	jar := &http.Cookie{}
-	response, err := http.Post(r.address+"/api/session", "application/json", strings.NewReader(`{"handle":"wren","password":"orchard"}`))
+	response, err := http.Post(r.address+"/api/session", "application/json", strings.NewReader(`{"handle":"wren","password":"orchard-at-dawn"}`))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -481,8 +490,12 @@ func TestFailingCasesStopADelivery(t *testing.T) {
 	if !strings.Contains(failed, "a mild night gives no warning: status == 200 / the call failed: ZeroDivisionError") {
 		t.Errorf("failed cases:\n%s", failed)
 	}
-	if gates := r.stage(8, "preview").Gates; gates[0].State != "fails" {
-		t.Errorf("the gate of preview: %+v", gates[0])
+	until(t, "the gate of preview fails", func() bool {
+		gates := r.stage(8, "preview").Gates
+		return len(gates) > 0 && gates[0].State == "fails"
+	})
+	if status, text := r.try("wren", "POST", base+"/deliveries/7/stages/trial/return", map[string]string{"confirm": "trial"}, nil); status != 409 || !strings.Contains(text, "look at what it means first") {
+		t.Errorf("going back without a look: %d %s", status, text)
 	}
 	if status, text := r.act("wren", 7, "trial", "return"); status != 204 {
 		t.Fatalf("going back: %d %s", status, text)
@@ -521,7 +534,7 @@ func TestKilledWhileDeploying(t *testing.T) {
 		r.kill()
 		r = launch(t, r.data, "demo", "--listen", "127.0.0.1:0", "--platform-listen", "127.0.0.1:0", "--routes-listen", "127.0.0.1:0", "--look-every", "300ms")
 		r.settles(version, "trial")
-		git(t, dir, "remote", "set-url", "origin", strings.Replace(r.address, "http://", "http://wren:orchard@", 1)+"/git/brambleford.git")
+		git(t, dir, "remote", "set-url", "origin", strings.Replace(r.address, "http://", "http://wren:orchard-at-dawn@", 1)+"/git/brambleford.git")
 		if next := r.plan("trial", 0); len(next.Plan.Steps) != 0 || next.Plan.Base.Version != version {
 			t.Errorf("round %d: version %d, next plan has %d steps", round, next.Plan.Base.Version, len(next.Plan.Steps))
 		}
@@ -530,6 +543,7 @@ func TestKilledWhileDeploying(t *testing.T) {
 
 // The platform is a process of its own, and is down for a while.
 func TestPlatformIsDown(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	platformData := filepath.Join(data, "elsewhere")
 	shared := tokenFile(t, "shared")
@@ -574,7 +588,7 @@ func TestStreams(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		q.SetBasicAuth("wren", "orchard")
+		q.SetBasicAuth("wren", "orchard-at-dawn")
 		answer, err := http.DefaultClient.Do(q)
 		if err != nil || answer.StatusCode != 200 {
 			t.Fatalf("%s: %v %v", path, answer, err)

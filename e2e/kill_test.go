@@ -46,6 +46,7 @@ type logged struct {
 // Killed at any moment, the platform loses no message, object, row, resource or
 // change that it took, and no log line older than a second.
 func TestAKilledPlatformLosesNothing(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	scope := platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}
 	took := &accepted{messages: map[int]bool{}, objects: map[string]bool{}, rows: map[string]bool{}, resources: map[string]string{}, operations: map[string]string{}, calls: map[string]logged{}}
@@ -204,7 +205,7 @@ func (a *accepted) one(t *testing.T, r *rig, client *platform.Client, scope plat
 			a.keep(func() { a.resources[address] = name })
 		}
 	case 3:
-		inv, err := client.Invoke(t.Context(), scope, "keeper", "", map[string]any{"keep": name})
+		inv, err := client.Invoke(t.Context(), scope, "keeper", "", "", map[string]any{"keep": name})
 		if err == nil && inv.Answer != nil {
 			a.keep(func() {
 				a.rows[name] = true
@@ -263,7 +264,7 @@ func (a *accepted) all(t *testing.T, r *rig, client *platform.Client, scope plat
 	for name := range a.objects {
 		objects = append(objects, name)
 	}
-	inv, err := client.Invoke(t.Context(), scope, "keeper", "", map[string]any{"rows": rows, "objects": objects})
+	inv, err := client.Invoke(t.Context(), scope, "keeper", "", "", map[string]any{"rows": rows, "objects": objects})
 	if err != nil || inv.Error != nil {
 		t.Fatal(err, inv.Error)
 	}
@@ -316,6 +317,7 @@ func (r *rig) messages(t *testing.T, client *platform.Client, scope platform.Sco
 
 // The platform as a process of its own keeps every rule of the protocol.
 func TestThePlatformAloneConforms(t *testing.T) {
+	t.Parallel()
 	r, _ := startPlatform(t, t.TempDir())
 	defer r.kill()
 	results, err := conform.Run(t.Context(), "http://"+r.address, "secret")

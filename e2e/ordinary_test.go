@@ -20,6 +20,7 @@ const nobody = 65534
 // The demo runs for an ordinary user too. Where that user may make namespaces,
 // functions and builds see none of the user's files; where not, it says so.
 func TestAsAnOrdinaryUser(t *testing.T) {
+	t.Parallel()
 	if os.Geteuid() != 0 {
 		t.Skip("this is an ordinary user already: all tests are this test")
 	}
@@ -105,6 +106,7 @@ func ordinary(t *testing.T, before ...string) (r *rig, home string) {
 // Where a machine allows no walls at all, Rudmar starts, says so, and refuses
 // builds that run commands.
 func TestWhereNothingIsAllowed(t *testing.T) {
+	t.Parallel()
 	if os.Geteuid() != 0 {
 		t.Skip("the machine is made so by becoming another user")
 	}

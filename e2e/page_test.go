@@ -114,11 +114,12 @@ func TestPageJourney(t *testing.T) {
 
 	// Preview waits for somebody else; linden approves, and the page moves by itself.
 	wren.goTo("deliveries/8/preview")
-	wren.reads("waits for 1 approval from growers-council, not by its author wren", "Nothing right now")
+	wren.reads("waits for 1 approval from growers-council, not by who pushed it: wren", "Nothing right now")
 	linden := r.open(browser, "linden")
 	linden.goTo("board?stage=preview")
 	linden.press("Version 8 waits for 1 approval")
 	linden.fill(`input[placeholder="why"]`, "good for the cold nights")
+	linden.reads("What it means in preview", "opens to members, such as GET /stations/x/history")
 	linden.press("^Approve")
 	linden.reads("settled", "good for the cold nights", "all 8 passed", "5 archives of 5 already run here")
 	wren.reads("settled", "approved by linden")

@@ -16,6 +16,7 @@ import (
 	"regexp"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -29,6 +30,8 @@ var (
 	orchard   string // the data folder of a demo that was built and stopped
 	routes    string // where its routes answer: deployed functions know their address
 	preparing sync.Once
+
+	ports atomic.Int32 // how many were given
 )
 
 // build builds the program once for all tests of this package.
@@ -139,11 +142,11 @@ func demo(t *testing.T) *rig {
 }
 
 // freeAddress gives an address that nothing answers at, below the ports that
-// the system gives to connections.
+// the system gives to connections. None is given twice: tests run side by side.
 func freeAddress(t *testing.T) string {
 	t.Helper()
-	for port := 21070; port < 21170; port++ {
-		address := fmt.Sprintf("127.0.0.2:%d", port)
+	for range 100 {
+		address := fmt.Sprintf("127.0.0.2:%d", 21070+ports.Add(1)%1000)
 		l, err := net.Listen("tcp", address)
 		if err != nil {
 			continue
@@ -151,7 +154,7 @@ func freeAddress(t *testing.T) string {
 		l.Close()
 		return address
 	}
-	t.Fatal("no port is free from 21070 to 21169")
+	t.Fatal("no port is free of a hundred from 21070 to 22069")
 	return ""
 }
 
@@ -227,7 +230,7 @@ func git(t *testing.T, dir string, args ...string) string {
 func (r *rig) clone(handle string) string {
 	r.Helper()
 	dir := filepath.Join(r.TempDir(), "clone")
-	git(r.T, r.TempDir(), "clone", "--quiet", strings.Replace(r.address, "http://", "http://"+handle+":orchard@", 1)+"/git/brambleford.git", dir)
+	git(r.T, r.TempDir(), "clone", "--quiet", strings.Replace(r.address, "http://", "http://"+handle+":orchard-at-dawn@", 1)+"/git/brambleford.git", dir)
 	return dir
 }
 
@@ -278,7 +281,7 @@ func (r *rig) try(handle, method, path string, body, out any) (int, string) {
 	if err != nil {
 		r.Fatal(err)
 	}
-	q.SetBasicAuth(handle, "orchard")
+	q.SetBasicAuth(handle, "orchard-at-dawn")
 	q.Header.Set("Content-Type", "application/json")
 	answer, err := http.DefaultClient.Do(q)
 	if err != nil {

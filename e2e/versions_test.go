@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"rudmar/server/api"
 )
 
 // A build is read along and cancelled in the page; versions are compared; an
@@ -32,6 +34,25 @@ func TestVersionsInThePage(t *testing.T) {
 	wren.reads("reading the almanac", "building")
 	wren.press("^Cancel it")
 	wren.reads("cancelled while it ran", "cancelled")
+	// A commit says that linden wrote it; wren pushed it, and that is told.
+	if err := os.WriteFile(manifest, append(text, "# Read twice a day.\n"...), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	git(t, dir, "commit", "--quiet", "--all", "--author", "linden <l@brambleford.invalid>", "-m", "Say how often")
+	git(t, dir, "push", "--quiet", "origin", "HEAD")
+	wren.reads("Say how often", "linden, pushed by wren")
+	wren.goTo("deliveries")
+	wren.reads("linden, pushed by wren")
+	wren.goTo("journal")
+	wren.reads("version 8 from")
+	var journal []api.JournalEntry
+	r.ask("wren", "GET", "/services/frostline/journal", nil, &journal)
+	for _, e := range journal {
+		if strings.HasPrefix(e.Text, "version 8 from") && e.Person != "wren" {
+			t.Errorf("%s is said to have built it", e.Person)
+		}
+	}
+	wren.goTo("versions")
 	for _, version := range []string{"3", "6"} {
 		wren.sees("a box", `input[aria-label="Compare version `+version+`"]`).MustClick()
 	}
@@ -47,7 +68,7 @@ func TestVersionsInThePage(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	q.SetBasicAuth("wren", "orchard")
+	q.SetBasicAuth("wren", "orchard-at-dawn")
 	response, err := http.DefaultClient.Do(q)
 	if err != nil {
 		t.Fatal(err)

@@ -7,12 +7,16 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net/http"
 	"path/filepath"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
 	"rudmar/cage"
+	"rudmar/core/rights"
 	"rudmar/engine/build"
 	"rudmar/engine/check"
 	"rudmar/engine/deliver"
@@ -31,6 +35,7 @@ type Options struct {
 	Self      string                      // the program that git's hooks run
 	Platforms map[string]*platform.Client // by name
 	LookEvery time.Duration               // at what is live; default 3 seconds
+	Page      string                      // the address of the page, told to who pushes; "" where there is none
 	// BuildsUncaged lets the commands of builds run where they cannot be shut in.
 	BuildsUncaged bool
 	// Registries are the hosts that builds may fetch from, beside those that the
@@ -54,6 +59,7 @@ type Engine struct {
 	Watch   *observe.Watch
 
 	cages   *cage.Keeper
+	log     *slog.Logger
 	cancel  context.CancelFunc
 	running sync.WaitGroup
 }
@@ -70,11 +76,15 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 	if o.Log == nil {
 		o.Log = slog.Default()
 	}
+	var err error
+	if o.Dir, err = filepath.Abs(o.Dir); err != nil { // what runs in other folders is told of this one
+		return nil, fmt.Errorf("finding the data folder: %w", err)
+	}
 	s, err := store.Open(ctx, o.Dir, o.Now)
 	if err != nil {
 		return nil, err
 	}
-	e := &Engine{Store: s, Events: events.NewHub(s, o.Log)}
+	e := &Engine{Store: s, Events: events.NewHub(s, o.Log), log: o.Log}
 	ctx, e.cancel = context.WithCancel(context.WithoutCancel(ctx))
 	if err := e.assemble(ctx, o); err != nil {
 		e.cancel()
@@ -98,9 +108,12 @@ func (e *Engine) assemble(ctx context.Context, o Options) error {
 	if e.Host, err = source.NewHost(filepath.Join(o.Dir, "repositories"), o.Self, e.authenticate, e.pushed(o.Log)); err != nil {
 		return err
 	}
+	e.Host.TellHooks(HookData, o.Dir)
+	e.Host.TellHooks(HookPage, o.Page)
+	e.Host.TellHooks(HookPlatforms, strings.Join(slices.Sorted(maps.Keys(o.Platforms)), ","))
 	e.Checks = check.New(o.Platforms, o.Now, o.Log)
 	e.Planner = deploy.NewPlanner(e.Store, o.Platforms, e.People.Secrets, e.People.FingerprintKey())
-	e.Line = deliver.New(deliver.Config{Store: e.Store, Planner: e.Planner, People: e.People, Events: e.Events, Log: o.Log})
+	e.Line = deliver.New(deliver.Config{Store: e.Store, Planner: e.Planner, People: e.People, Events: e.Events, Log: o.Log, Repository: e.Host.Repository})
 	if e.cages, err = cage.Open(cage.Config{Dir: filepath.Join(o.Dir, "cage"), Log: o.Log}); err != nil {
 		return err
 	}
@@ -129,22 +142,96 @@ func (e *Engine) catchUp(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, name := range names {
-		if err := errors.Join(e.Host.Create(ctx, name), e.Build.Pushed(ctx, name, "")); err != nil {
-			return fmt.Errorf("looking at the repository %s: %w", name, err)
+	for _, name := range names { // one that is broken keeps nothing else
+		if err := errors.Join(e.Host.Create(ctx, name), e.Build.Pushed(ctx, name, "")); err != nil && ctx.Err() == nil {
+			e.log.Error("looking at a repository", "repository", name, "error", err)
 		}
 	}
 	return nil
 }
 
+// The variables in which git's hooks are told of the data folder, of the page's
+// address, and of the platforms' names.
+const (
+	HookData      = "RUDMAR_HOOK_DATA"
+	HookPage      = "RUDMAR_HOOK_PAGE"
+	HookPlatforms = "RUDMAR_HOOK_PLATFORMS"
+)
+
+// CameOf gives what a hook asks after a push: what came of a commit of a repository.
+func CameOf(s *store.Store, repository string) func(ctx context.Context, hash string) ([]source.Became, bool, bool, error) {
+	return func(ctx context.Context, hash string) (list []source.Became, noted, done bool, err error) {
+		heads, err := s.Heads(ctx, repository)
+		if err != nil {
+			return nil, false, false, err
+		}
+		noted = slices.Contains(slices.Collect(maps.Values(heads)), hash)
+		services, err := s.ServicesOf(ctx, repository)
+		if err != nil || !noted {
+			return nil, noted, false, err
+		}
+		done = true
+		for _, service := range services {
+			b, err := s.BuildFrom(ctx, service.Name, hash)
+			if errors.Is(err, store.ErrNotFound) {
+				continue
+			}
+			if err != nil {
+				return nil, noted, false, err
+			}
+			became := source.Became{Service: service.Name, Version: b.Version, Why: b.Why}
+			if b.State == store.BuildQueued {
+				done = false
+			}
+			if b.State == store.BuildDone {
+				rows, err := s.DeliveriesOf(ctx, service.Name, b.Version)
+				if err != nil {
+					return nil, noted, false, err
+				}
+				for _, d := range rows {
+					if d.Removes {
+						became.Leaves = append(became.Leaves, d.Stage)
+						continue
+					}
+					became.Stages = append(became.Stages, d.Stage)
+				}
+				done = done && len(rows) > 0
+			}
+			list = append(list, became)
+		}
+		return list, noted, done, nil
+	}
+}
+
 // authenticate tells who talks to git over HTTP.
-func (e *Engine) authenticate(r *http.Request) (string, bool, error) {
+func (e *Engine) authenticate(r *http.Request) (source.Visitor, error) {
 	handle, password, ok := r.BasicAuth()
 	if !ok {
-		return "", false, errors.New("sign in with your handle and password")
+		return source.Visitor{}, errors.New("sign in with your handle and password")
 	}
-	p, err := e.People.Check(r.Context(), handle, password)
-	return p.Handle, err == nil && people.May(p, people.Write) == nil, err
+	p, err := e.People.Enter(r.Context(), handle, password, people.From(r))
+	if err != nil {
+		return source.Visitor{}, err
+	}
+	return source.Visitor{Handle: p.Handle, MayPush: func(repository string) error { return e.mayPush(r.Context(), p, repository) }}, nil
+}
+
+// mayPush tells whether somebody may push to a repository: they have the right
+// to write in every service that it holds.
+func (e *Engine) mayPush(ctx context.Context, p store.Person, repository string) error {
+	services, err := e.Store.ServicesOf(ctx, repository)
+	if err != nil {
+		return err
+	}
+	if len(services) == 0 {
+		return deliver.May(p, rights.Write, "", "")
+	}
+	for _, s := range services {
+		if err := deliver.May(p, rights.Write, s.Name, ""); err != nil {
+			return errors.Join(err, e.Store.Note(ctx, store.Entry{Person: p.Handle, Service: s.Name, What: "refused", Text: "pushing to " + repository}))
+		}
+	}
+	return nil
 }
 
 func (e *Engine) pushed(log *slog.Logger) func(ctx context.Context, repository, handle string) {
@@ -156,8 +243,17 @@ func (e *Engine) pushed(log *slog.Logger) func(ctx context.Context, repository, 
 }
 
 // CreateRepository makes a repository that people can push to.
-func (e *Engine) CreateRepository(ctx context.Context, name string) error {
-	return errors.Join(e.Store.AddRepository(ctx, name), e.Host.Create(ctx, name))
+func (e *Engine) CreateRepository(ctx context.Context, name, by string) error {
+	return errors.Join(e.Store.AddRepository(ctx, name, by), e.Host.Create(ctx, name))
+}
+
+// RemoveRepository takes away a repository that holds no service any more, with
+// its whole history. The error is store.ErrInUse where it does.
+func (e *Engine) RemoveRepository(ctx context.Context, name, by string) error {
+	if err := e.Store.RemoveRepository(ctx, name, by); err != nil {
+		return fmt.Errorf("removing the repository %s: %w", name, err)
+	}
+	return e.Host.Remove(name)
 }
 
 // Close ends what runs and closes the store. Deployments that are on their way

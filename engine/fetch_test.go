@@ -75,7 +75,7 @@ func TestFetchingReachesTheNamedRegistries(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	inv, err := client.Invoke(t.Context(), scope, "a", "", nil)
+	inv, err := client.Invoke(t.Context(), scope, "a", "", "", nil)
 	if err != nil || inv.Answer != "a plum" || asked.Load() == 0 {
 		t.Errorf("%+v %v", inv, err)
 	}

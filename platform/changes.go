@@ -30,6 +30,7 @@ type Wish struct {
 	Attributes map[string]any
 	Secrets    map[string]string
 	Version    int
+	Was        string // of an identity: the function's former name
 }
 
 // Put makes a resource be as wished, and waits until it is.
@@ -38,6 +39,7 @@ func (c *Client) Put(ctx context.Context, s Scope, address string, w Wish) (api.
 	if len(w.Secrets) > 0 {
 		body.Secrets = &w.Secrets
 	}
+	body.Was = optional(w.Was)
 	params := &api.PutResourceParams{IdempotencyKey: w.Key, IfMatch: optional(w.Match)}
 	return c.change(ctx, func() (*http.Response, error) {
 		return c.api.PutResource(ctx, s.Region, s.Service, s.Stage, address, params, body)

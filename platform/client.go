@@ -11,6 +11,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -46,6 +47,14 @@ func (u *Unreachable) Unwrap() error { return u.Err }
 func HasStatus(err error, status int) bool {
 	var p *Problem
 	return errors.As(err, &p) && p.Status == status
+}
+
+// Transient tells whether an error may pass by itself: the platform does not
+// answer, or it failed itself (5xx).
+func Transient(err error) bool {
+	var gone *Unreachable
+	var p *Problem
+	return errors.As(err, &gone) || errors.As(err, &p) && p.Status >= http.StatusInternalServerError
 }
 
 // Client talks to one platform.
@@ -88,6 +97,25 @@ func (c *Client) Kinds(ctx context.Context) (api.Kinds, error) {
 
 // Snapshot gives what is there now. What is known already is not sent again.
 func (c *Client) Snapshot(ctx context.Context, s Scope) (api.Snapshot, error) {
+	now, err := c.look(ctx, s)
+	if err != nil {
+		return api.Snapshot{}, err
+	}
+	var out api.Snapshot
+	if err := json.Unmarshal(now.body, &out); err != nil {
+		return out, fmt.Errorf("reading the platform's answer: %w", err)
+	}
+	return out, nil
+}
+
+// SnapshotTag gives the entity tag of what is there now, which changes with it;
+// "" where the platform gives none.
+func (c *Client) SnapshotTag(ctx context.Context, s Scope) (string, error) {
+	now, err := c.look(ctx, s)
+	return now.tag, err
+}
+
+func (c *Client) look(ctx context.Context, s Scope) (snapshotSeen, error) {
 	c.mu.Lock()
 	before := c.seen[s]
 	c.mu.Unlock()
@@ -102,19 +130,12 @@ func (c *Client) Snapshot(ctx context.Context, s Scope) (api.Snapshot, error) {
 		now = snapshotSeen{r.Header.Get("ETag"), text}
 		return err
 	})
-	if err != nil {
-		return api.Snapshot{}, err
-	}
-	var out api.Snapshot
-	if err := json.Unmarshal(now.body, &out); err != nil {
-		return out, fmt.Errorf("reading the platform's answer: %w", err)
-	}
-	if now.tag != before.tag {
+	if err == nil && now.tag != before.tag {
 		c.mu.Lock()
 		c.seen[s] = now
 		c.mu.Unlock()
 	}
-	return out, nil
+	return now, err
 }
 
 // PutArtifact puts an archive there, unless it is there already.
@@ -128,23 +149,29 @@ func (c *Client) PutArtifact(ctx context.Context, digest string, archive []byte)
 	})
 }
 
-// Invoke calls a function once.
-func (c *Client) Invoke(ctx context.Context, s Scope, function, trigger string, event any) (api.Invocation, error) {
+// Invoke calls a function once, for a purpose: api.Case, api.Hand, or "" for a
+// call of the function's own.
+func (c *Client) Invoke(ctx context.Context, s Scope, function, trigger string, purpose api.Purpose, event any) (api.Invocation, error) {
 	var out api.Invocation
+	wish := api.InvocationWish{Event: event, Trigger: optional(trigger)}
+	if purpose != "" {
+		wish.Purpose = &purpose
+	}
 	err := c.ask(ctx, &out, func() (*http.Response, error) {
-		return c.api.Invoke(ctx, s.Region, s.Service, s.Stage, function, api.InvocationWish{Event: event, Trigger: optional(trigger)})
+		return c.api.Invoke(ctx, s.Region, s.Service, s.Stage, function, wish)
 	})
 	return out, err
 }
 
-// Metrics gives the sums per minute since a time.
+// Metrics gives the sums per minute since a time, of a function's own calls:
+// those of cases and by hand are left out.
 func (c *Client) Metrics(ctx context.Context, s Scope, since time.Time) ([]api.MinuteSum, error) {
 	from := since.UnixMilli()
 	var out struct{ Minutes []api.MinuteSum }
 	err := c.ask(ctx, &out, func() (*http.Response, error) {
 		return c.api.GetMetrics(ctx, s.Region, s.Service, s.Stage, &api.GetMetricsParams{Since: &from})
 	})
-	return out.Minutes, err
+	return slices.DeleteFunc(out.Minutes, func(m api.MinuteSum) bool { return m.Purpose != nil }), err
 }
 
 // Access gives which permissions were used, and which calls were refused.

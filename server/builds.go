@@ -8,8 +8,8 @@ import (
 	"fmt"
 
 	"rudmar/core/provenance"
+	"rudmar/core/rights"
 	"rudmar/engine/build"
-	"rudmar/engine/people"
 	"rudmar/engine/store"
 	"rudmar/server/api"
 )
@@ -35,7 +35,7 @@ func (h *handlers) ListBuilds(ctx context.Context, r api.ListBuildsRequestObject
 
 func (h *handlers) CancelBuild(ctx context.Context, r api.CancelBuildRequestObject) (api.CancelBuildResponseObject, error) {
 	person := who(ctx).person
-	if err := people.May(person, people.Write); err != nil {
+	if err := may(ctx, rights.Write, r.Service, ""); err != nil {
 		return nil, err
 	}
 	b, err := h.engine.Store.Build(ctx, r.Build)

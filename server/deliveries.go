@@ -5,11 +5,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 
 	"rudmar/core/delivery"
 	"rudmar/core/resource"
+	"rudmar/core/rights"
 	"rudmar/engine/deliver"
-	"rudmar/engine/people"
 	"rudmar/engine/store"
 	"rudmar/server/api"
 )
@@ -34,7 +35,7 @@ func (h *handlers) ListDeliveries(ctx context.Context, r api.ListDeliveriesReque
 	out := api.ListDeliveries200JSONResponse{}
 	for _, v := range versions {
 		if places[v.Number] != nil {
-			out = append(out, api.Delivery{Version: v.Number, Author: v.Author, Message: v.Message, At: v.BuiltAt.UnixMilli(), Stages: places[v.Number]})
+			out = append(out, api.Delivery{Version: v.Number, Author: v.Author, Person: v.Person, Message: v.Message, At: v.BuiltAt.UnixMilli(), Stages: places[v.Number]})
 		}
 	}
 	return out, nil
@@ -45,10 +46,11 @@ func (h *handlers) GetDeliveryStage(ctx context.Context, r api.GetDeliveryStageR
 	if err != nil {
 		return nil, fmt.Errorf("version %d in %s: %w", r.Version, r.Stage, err)
 	}
-	gates, err := h.engine.Line.Gates(ctx, d)
+	judged, err := h.engine.Line.Judged(ctx, r.Service, r.Version)
 	if err != nil {
 		return nil, err
 	}
+	gates := judged[deliver.Place{Version: r.Version, Stage: r.Stage}].Gates
 	out := api.DeliveryStage{Place: deliveryPlace(d), Summary: delivery.Summary(gates), Approvals: []api.Approval{}, Cases: []api.CaseRun{}, Deployments: d.Deployments, Digests: []api.DigestPair{}}
 	if out.Gates, err = convert[[]api.Gate](append([]delivery.Gate{}, gates...)); err != nil {
 		return nil, err
@@ -128,30 +130,50 @@ func (h *handlers) digests(ctx context.Context, d store.Delivery) ([]api.DigestP
 
 // actions lists what the person who is signed in may do with a delivery now.
 func (h *handlers) actions(ctx context.Context, d store.Delivery, gates []delivery.Gate) []string {
-	p := who(ctx).person
+	can := func(a rights.Act) bool { return may(ctx, a, d.Service, d.Stage) == nil }
 	out := []string{}
 	for _, g := range gates {
 		if d.State == delivery.Waiting && g.State == delivery.Waits {
-			if g.Kind == delivery.RequestGate && people.May(p, people.Deploy) == nil {
+			if g.Kind == delivery.RequestGate && can(rights.Ask) {
 				out = append(out, "request")
 			}
-			if g.Kind == delivery.ApprovalsGate && people.May(p, people.Approve) == nil {
+			if g.Kind == delivery.ApprovalsGate && can(rights.Approve) && !slices.Contains(out, "approve") {
 				out = append(out, "approve")
 			}
 		}
 	}
-	if (d.State == delivery.Waiting || d.State == delivery.Stopped) && people.May(p, people.Approve) == nil {
+	if (d.State == delivery.Waiting || d.State == delivery.Stopped) && can(rights.Approve) {
 		out = append(out, "refuse")
 	}
-	if d.State == delivery.Stopped && people.May(p, people.Deploy) == nil {
+	if d.State == delivery.Stopped && can(rights.Run) {
 		out = append(out, "retry")
 	}
-	if _, err := delivery.Next(d.State, delivery.Return); err == nil && len(d.Deployments) > 0 && people.May(p, people.Deploy) == nil {
+	if _, err := delivery.Next(d.State, delivery.Return); err == nil && len(d.Deployments) > 0 && can(rights.Run) {
 		if there, err := h.isThere(ctx, d); err == nil && !there {
 			out = append(out, "return")
 		}
 	}
 	return out
+}
+
+// GetMeaning computes what it means now to put a version into a stage.
+func (h *handlers) GetMeaning(ctx context.Context, r api.GetMeaningRequestObject) (api.GetMeaningResponseObject, error) {
+	m, err := h.engine.Line.Means(ctx, r.Service, r.Stage, r.Version)
+	if err != nil {
+		return nil, err
+	}
+	out := api.Meaning{Digest: m.Digest, Confirm: api.Optional(m.Confirm), Lines: m.Lines, Targets: []api.TargetMeaning{}}
+	for _, p := range m.Plans() {
+		t := api.TargetMeaning{Target: p.Base.Target.String(), From: p.Base.From, Steps: len(p.Steps), Functions: p.Functions()}
+		if t.Consequences, err = convert[api.Consequences](p.Consequences); err != nil {
+			return nil, err
+		}
+		if t.Problems, err = convert[[]api.PlanProblem](p.Problems); err != nil {
+			return nil, err
+		}
+		out.Targets = append(out.Targets, t)
+	}
+	return api.GetMeaning200JSONResponse(out), nil
 }
 
 func (h *handlers) isThere(ctx context.Context, d store.Delivery) (bool, error) {
@@ -164,19 +186,19 @@ func (h *handlers) isThere(ctx context.Context, d store.Delivery) (bool, error) 
 }
 
 func (h *handlers) ActOnDelivery(ctx context.Context, r api.ActOnDeliveryRequestObject) (api.ActOnDeliveryResponseObject, error) {
-	person, line, comment := who(ctx).person, h.engine.Line, api.OrZero(r.Body.Comment)
+	line, say := h.engine.Line, deliver.Say{By: who(ctx).person, Comment: api.OrZero(r.Body.Comment), Shown: api.OrZero(r.Body.Shown), Confirm: api.OrZero(r.Body.Confirm)}
 	var err error
 	switch r.Action {
 	case "request":
-		err = line.Request(ctx, r.Service, r.Version, r.Stage, person)
+		err = line.Request(ctx, r.Service, r.Version, r.Stage, say)
 	case "approve":
-		err = line.Approve(ctx, r.Service, r.Version, r.Stage, person, comment)
+		err = line.Approve(ctx, r.Service, r.Version, r.Stage, say)
 	case "refuse":
-		err = line.Refuse(ctx, r.Service, r.Version, r.Stage, person, comment)
+		err = line.Refuse(ctx, r.Service, r.Version, r.Stage, say.By, say.Comment)
 	case "retry":
-		err = line.Retry(ctx, r.Service, r.Version, r.Stage, person)
+		err = line.Retry(ctx, r.Service, r.Version, r.Stage, say.By)
 	case "return":
-		err = line.GoBack(ctx, r.Service, r.Version, r.Stage, person, comment)
+		err = line.GoBack(ctx, r.Service, r.Version, r.Stage, say)
 	}
 	return api.ActOnDelivery204Response{}, err
 }

@@ -13,10 +13,11 @@ import (
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
 	"rudmar/core/resource"
+	"rudmar/core/rights"
 	"rudmar/engine/observe"
-	"rudmar/engine/people"
 	"rudmar/engine/store"
 	"rudmar/platform"
+	wire "rudmar/platform/api"
 	"rudmar/server/api"
 	"rudmar/server/view"
 )
@@ -197,15 +198,18 @@ func (h *handlers) uses(ctx context.Context, out *api.FunctionDetail, p manifest
 }
 
 func (h *handlers) CallFunction(ctx context.Context, r api.CallFunctionRequestObject) (api.CallFunctionResponseObject, error) {
-	if err := people.May(who(ctx).person, people.Try); err != nil {
+	if err := may(ctx, rights.Try, r.Service, r.Stage); err != nil {
 		return nil, err
 	}
 	client, scope, err := h.engine.Planner.Platform(manifest.PlaceOf(r.Service, r.Stage, r.Body.Target))
 	if err != nil {
 		return nil, err
 	}
-	inv, err := client.Invoke(ctx, scope, r.Function, api.OrZero(r.Body.Trigger), r.Body.Event)
+	inv, err := client.Invoke(ctx, scope, r.Function, api.OrZero(r.Body.Trigger), wire.Hand, r.Body.Event)
 	if err != nil {
+		return nil, err
+	}
+	if err := h.engine.Store.Note(ctx, store.Entry{Person: who(ctx).person.Handle, Service: r.Service, Stage: r.Stage, What: "called by hand", Text: r.Function + " on " + r.Body.Target + ": " + inv.Id}); err != nil {
 		return nil, err
 	}
 	out, err := convert[api.Invocation](inv)

@@ -10,7 +10,7 @@ import (
 	"strings"
 
 	"rudmar/core/author"
-	"rudmar/engine/people"
+	"rudmar/core/rights"
 	"rudmar/engine/source"
 	"rudmar/engine/store"
 	"rudmar/server/api"
@@ -97,7 +97,7 @@ func (h *handlers) GetLineAuthors(ctx context.Context, r api.GetLineAuthorsReque
 }
 
 func (h *handlers) RenameFunction(ctx context.Context, r api.RenameFunctionRequestObject) (api.RenameFunctionResponseObject, error) {
-	if err := people.May(who(ctx).person, people.Write); err != nil {
+	if err := may(ctx, rights.Write, r.Service, ""); err != nil {
 		return nil, err
 	}
 	over, result, err := h.edited(ctx, r.Service, r.Body.Branch, r.Body.Files)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"rudmar/core/manifest"
+	"rudmar/engine/deliver"
 	"rudmar/engine/source"
 	"rudmar/engine/store"
 	"rudmar/server/api"
@@ -27,30 +28,18 @@ func (h *handlers) facts(ctx context.Context, name string) (*view.Facts, error) 
 	if f.Head, err = repo.Commit(ctx, "refs/heads/"+f.Branch); err != nil && !errors.Is(err, source.ErrNoCommit) {
 		return nil, err
 	}
-	versions, err := h.engine.Store.Versions(ctx, name)
-	if err != nil {
-		return nil, err
-	}
-	if len(versions) > 0 {
-		f.Newest = versions[0].Number
-		f.Manifests, _, err = h.engine.Planner.Service(ctx, name, f.Newest)
-	} else if f.Head.Hash != "" {
-		var checked source.Checked
-		checked, err = repo.Check(ctx, h.engine.Checks.Offers(ctx), f.Head.Hash, f.Service.Dir)
-		f.Manifests = checked.Result.Service
-	}
-	if err != nil {
-		return nil, err
-	}
-	if f.Places, err = h.engine.Store.Stages(ctx, name); err != nil {
-		return nil, err
-	}
 	deliveries, err := h.engine.Store.Deliveries(ctx, name)
 	if err != nil {
 		return nil, err
 	}
 	for _, d := range deliveries {
 		f.Deliveries = append(f.Deliveries, view.Delivery{Delivery: d})
+	}
+	if err := h.manifests(ctx, f); err != nil {
+		return nil, err
+	}
+	if f.Places, err = h.engine.Store.Stages(ctx, name); err != nil {
+		return nil, err
 	}
 	if f.Build, err = h.engine.Store.LatestBuild(ctx, name); err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, err
@@ -59,18 +48,43 @@ func (h *handlers) facts(ctx context.Context, name string) (*view.Facts, error) 
 	return f, err
 }
 
-// withGates adds how the gates of waiting versions stand.
-func (h *handlers) withGates(ctx context.Context, f *view.Facts) error {
-	for i, d := range f.Deliveries {
-		if !f.Awaits(d.Delivery) || f.Manifests == nil || f.Manifests.Stage(d.Stage) == nil {
-			continue
+// manifests adds those of the version that came last, and the rules that stand
+// in stages which it does not declare.
+func (h *handlers) manifests(ctx context.Context, f *view.Facts) error {
+	name := f.Service.Name
+	var err error
+	if f.Newest, err = h.engine.Store.NewestVersion(ctx, name); err != nil {
+		return err
+	}
+	if f.Newest > 0 {
+		newest := f.Newest
+		if len(f.Deliveries) > 0 {
+			newest = f.Deliveries[0].Version // one that was pushed again may have an older number
 		}
-		var err error
-		if f.Deliveries[i].Gates, err = h.engine.Line.Gates(ctx, d.Delivery); err != nil {
+		if f.Manifests, _, err = h.engine.Planner.Service(ctx, name, newest); err != nil {
 			return err
 		}
+	} else if f.Head.Hash != "" {
+		repo := h.engine.Host.Repository(f.Service.Repository)
+		checked, err := repo.Check(ctx, h.engine.Checks.Offers(ctx), f.Head.Hash, f.Service.Dir)
+		if err != nil {
+			return err
+		}
+		f.Manifests = checked.Result.Service
 	}
-	return nil
+	f.Undeclared, err = h.engine.Planner.Undeclared(ctx, name, f.Manifests)
+	return err
+}
+
+// withGates adds how the gates of waiting versions were judged last.
+func (h *handlers) withGates(ctx context.Context, f *view.Facts) error {
+	judged, err := h.engine.Line.Judged(ctx, f.Service.Name, 0)
+	for i, d := range f.Deliveries {
+		if f.Awaits(d.Delivery) {
+			f.Deliveries[i].Gates = judged[deliver.Place{Version: d.Version, Stage: d.Stage}].Gates
+		}
+	}
+	return err
 }
 
 // withRecords adds what was put in each place, and what is behind.
@@ -86,6 +100,32 @@ func (h *handlers) withRecords(ctx context.Context, f *view.Facts) error {
 			at := manifest.Place{Service: f.Service.Name, Stage: stage.Name, Target: t}
 			if f.Records[at], err = h.engine.Store.Record(ctx, at); err != nil {
 				return err
+			}
+		}
+	}
+	return nil
+}
+
+// withSecrets adds which secrets were set since something was last deployed.
+func (h *handlers) withSecrets(ctx context.Context, f *view.Facts) error {
+	f.Turned = map[manifest.Place][]view.Turned{}
+	deployed, err := h.engine.Store.DeployedAt(ctx, f.Service.Name)
+	if err != nil || f.Manifests == nil {
+		return err
+	}
+	kept := map[string][]store.Sealed{}
+	for _, p := range f.Places {
+		if p.Version == 0 {
+			continue
+		}
+		if kept[p.Stage] == nil {
+			if kept[p.Stage], err = h.engine.Store.Secrets(ctx, f.Service.Name, p.Stage); err != nil {
+				return err
+			}
+		}
+		for _, secret := range kept[p.Stage] {
+			if users := usersOf(f.Manifests, p.Stage, secret.Name); secret.At.After(deployed[p.Place]) && len(users) > 0 {
+				f.Turned[p.Place] = append(f.Turned[p.Place], view.Turned{Name: secret.Name, Functions: users})
 			}
 		}
 	}
@@ -115,7 +155,7 @@ func (h *handlers) GetLine(ctx context.Context, r api.GetLineRequestObject) (api
 func (h *handlers) GetBoard(ctx context.Context, r api.GetBoardRequestObject) (api.GetBoardResponseObject, error) {
 	f, err := h.facts(ctx, r.Service)
 	if err == nil {
-		err = errors.Join(h.withGates(ctx, f), h.withRecords(ctx, f))
+		err = errors.Join(h.withGates(ctx, f), h.withRecords(ctx, f), h.withSecrets(ctx, f))
 	}
 	if err != nil {
 		return nil, err

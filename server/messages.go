@@ -5,7 +5,7 @@ import (
 	"strconv"
 
 	"rudmar/core/manifest"
-	"rudmar/engine/people"
+	"rudmar/core/rights"
 	"rudmar/engine/store"
 	"rudmar/platform"
 	"rudmar/server/api"
@@ -37,7 +37,7 @@ func (h *handlers) DropMessage(ctx context.Context, r api.DropMessageRequestObje
 // onMessage does something with a parked message, and notes it in the journal.
 func (h *handlers) onMessage(ctx context.Context, service, stage, target string, id int64, what string, do func(*platform.Client, context.Context, platform.Scope, int64) error) error {
 	person := who(ctx).person
-	if err := people.May(person, people.Deploy); err != nil {
+	if err := may(ctx, rights.Run, service, stage); err != nil {
 		return err
 	}
 	client, scope, err := h.engine.Planner.Platform(manifest.PlaceOf(service, stage, target))

@@ -10,7 +10,8 @@ import (
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
 	"rudmar/core/resource"
-	"rudmar/engine/people"
+	"rudmar/core/rights"
+	"rudmar/engine/deliver"
 	"rudmar/engine/store"
 	"rudmar/server/api"
 	"rudmar/server/view"
@@ -22,11 +23,12 @@ func (h *handlers) MakePlan(ctx context.Context, r api.MakePlanRequestObject) (a
 		return nil, err
 	}
 	place := manifest.PlaceOf(r.Service, r.Body.Stage, api.OrZero(r.Body.Target))
-	if v.Manifests == nil || v.Manifests.Stage(place.Stage) == nil {
+	stage := v.Stage(place.Stage)
+	if stage == nil {
 		return nil, fmt.Errorf("%s has no stage %s: %w", r.Service, place.Stage, store.ErrNotFound)
 	}
-	if targets := v.Manifests.Stage(place.Stage).Targets; place.Target == (manifest.Target{}) && len(targets) > 0 {
-		place.Target = targets[0]
+	if place.Target == (manifest.Target{}) && len(stage.Targets) > 0 {
+		place.Target = stage.Targets[0]
 	}
 	version := api.OrZero(r.Body.Version)
 	if version == 0 {
@@ -63,7 +65,7 @@ func (h *handlers) keptPlan(ctx context.Context, id int64) (api.KeptPlan, error)
 	if err != nil {
 		return api.KeptPlan{}, fmt.Errorf("plan %d: %w", id, err)
 	}
-	out := api.KeptPlan{Id: kept.ID, Person: kept.Person, MadeAt: kept.MadeAt.UnixMilli(), Confirm: api.Optional(view.Confirmation(kept.Plan))}
+	out := api.KeptPlan{Id: kept.ID, Person: kept.Person, MadeAt: kept.MadeAt.UnixMilli(), Confirm: api.Optional(kept.Plan.Confirmation())}
 	if out.Plan, err = convert[api.Plan](kept.Plan); err != nil {
 		return out, err
 	}
@@ -85,15 +87,15 @@ func (h *handlers) runnable(ctx context.Context, p *plan.Plan) (api.Runnable, er
 
 func (h *handlers) RunPlan(ctx context.Context, r api.RunPlanRequestObject) (api.RunPlanResponseObject, error) {
 	person := who(ctx).person
-	if err := people.May(person, people.Deploy); err != nil {
-		return nil, err
-	}
 	kept, err := h.engine.Store.Plan(ctx, r.Id)
 	if err != nil {
 		return nil, fmt.Errorf("plan %d: %w", r.Id, err)
 	}
 	b := kept.Plan.Base
-	if reason := view.Confirmation(kept.Plan); reason != "" && api.OrZero(r.Body.Confirm) != b.Stage {
+	if err := may(ctx, rights.Run, b.Service, b.Stage); err != nil {
+		return nil, err
+	}
+	if reason := kept.Plan.Confirmation(); reason != "" && api.OrZero(r.Body.Confirm) != b.Stage {
 		return nil, badRequest(fmt.Sprintf("%s: type the name of the stage, %s, to confirm", reason, b.Stage))
 	}
 	how, err := h.runnable(ctx, kept.Plan)
@@ -105,12 +107,26 @@ func (h *handlers) RunPlan(ctx context.Context, r api.RunPlanRequestObject) (api
 		id, err := h.engine.Runner.Start(ctx, r.Id, person.Handle)
 		return api.RunPlan201JSONResponse{Deployment: id}, err
 	case api.RunnableHowReturn:
-		if err := h.engine.Runner.Check(ctx, r.Id); err != nil {
-			return nil, err
-		}
-		return api.RunPlan201JSONResponse{}, h.engine.Line.GoBack(ctx, b.Service, b.Version, b.Stage, person, "")
+		return api.RunPlan201JSONResponse{}, h.goBack(ctx, kept, api.OrZero(r.Body.Confirm))
 	}
 	return nil, badRequest(how.Why)
+}
+
+// goBack takes a stage back by a plan that somebody has read, which has to be all
+// that it means.
+func (h *handlers) goBack(ctx context.Context, kept store.Plan, confirm string) error {
+	b := kept.Plan.Base
+	if err := h.engine.Runner.Check(ctx, kept.ID); err != nil {
+		return err
+	}
+	m, err := h.engine.Line.Means(ctx, b.Service, b.Stage, b.Version)
+	if err != nil {
+		return err
+	}
+	if !slices.Equal(m.Lines, kept.Plan.Meaning()) {
+		return badRequest(fmt.Sprintf("%s has more targets than %s, which change with it: take it back on the page of version %d in %s, which shows them all", b.Stage, b.Target, b.Version, b.Stage))
+	}
+	return h.engine.Line.GoBack(ctx, b.Service, b.Version, b.Stage, deliver.Say{By: who(ctx).person, Shown: m.Digest, Confirm: confirm})
 }
 
 func deploymentOf(d store.Deployment) api.Deployment {
@@ -205,7 +221,11 @@ func words(v any) string {
 
 func (h *handlers) ActOnDeployment(ctx context.Context, r api.ActOnDeploymentRequestObject) (api.ActOnDeploymentResponseObject, error) {
 	person := who(ctx).person
-	err := people.May(person, people.Deploy)
+	d, err := h.engine.Store.Deployment(ctx, r.Id)
+	if err != nil {
+		return nil, fmt.Errorf("deployment %d: %w", r.Id, err)
+	}
+	err = may(ctx, rights.Run, d.Service, d.Stage)
 	if err == nil && r.Action == "cancel" {
 		err = h.engine.Runner.Cancel(ctx, r.Id)
 	} else if err == nil {

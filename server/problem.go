@@ -1,14 +1,17 @@
 package server
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"net/http"
+	"strconv"
 
 	"github.com/labstack/echo/v5"
 
 	"rudmar/core/canon"
 	"rudmar/core/delivery"
+	"rudmar/core/rights"
 	"rudmar/engine"
 	"rudmar/engine/deliver"
 	"rudmar/engine/deploy"
@@ -43,7 +46,12 @@ func (s *Server) problem(c *echo.Context, err error) {
 	if !known {
 		s.options.Log.Error("answering", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
 	}
+	s.noteRefusal(c.Request(), err)
 	p := problemOf(status, err.Error())
+	var slow *people.SlowError
+	if errors.As(err, &slow) {
+		c.Response().Header().Set("Retry-After", strconv.Itoa(slow.RetryAfter()))
+	}
 	if !known { // it may hold paths of the server
 		p.Detail = "Rudmar could not do this; its log says why"
 	}
@@ -56,6 +64,17 @@ func (s *Server) problem(c *echo.Context, err error) {
 	writeProblem(c.Response(), p)
 }
 
+// noteRefusal keeps that somebody tried what they may not.
+func (s *Server) noteRefusal(r *http.Request, err error) {
+	if !errors.Is(err, rights.ErrRefused) {
+		return
+	}
+	e := store.Entry{Person: who(r.Context()).person.Handle, What: "refused", Text: r.Method + " " + r.URL.Path + ": " + err.Error()}
+	if noteErr := s.engine.Store.Note(context.WithoutCancel(r.Context()), e); noteErr != nil {
+		s.options.Log.Error("noting a refusal", "error", noteErr)
+	}
+}
+
 // statusOf gives the status with which an error is told, and whether it is one
 // that somebody can do something about.
 func statusOf(err error) (status int, known bool) {
@@ -63,18 +82,22 @@ func statusOf(err error) (status int, known bool) {
 	var unreachable *platform.Unreachable
 	var refused *platform.Problem
 	var bad badRequest
+	var slow *people.SlowError
 	var coded echo.HTTPStatusCoder
 	switch {
 	case errors.Is(err, errNotSignedIn), errors.Is(err, people.ErrSignIn):
 		return http.StatusUnauthorized, true
-	case errors.Is(err, people.ErrAbility):
+	case errors.Is(err, rights.ErrRefused):
 		return http.StatusForbidden, true
 	case errors.Is(err, store.ErrNotFound), errors.Is(err, deploy.ErrNoTarget), errors.Is(err, source.ErrNoCommit), errors.Is(err, deliver.ErrNotThere):
 		return http.StatusNotFound, true
 	case errors.Is(err, deploy.ErrOutOfDate), errors.Is(err, deploy.ErrStopped), errors.Is(err, deploy.ErrNotOpen), errors.Is(err, store.ErrLease),
-		errors.Is(err, delivery.ErrTransition), errors.Is(err, deliver.ErrNotCounts):
+		errors.Is(err, delivery.ErrTransition), errors.Is(err, deliver.ErrNotCounts), errors.Is(err, deliver.ErrShown),
+		errors.Is(err, store.ErrMoved), errors.Is(err, store.ErrInUse), errors.Is(err, store.ErrOwned):
 		return http.StatusConflict, true
-	case errors.As(err, &broken), errors.As(err, &bad):
+	case errors.As(err, &slow):
+		return http.StatusTooManyRequests, true
+	case errors.As(err, &broken), errors.As(err, &bad), errors.Is(err, deliver.ErrConfirm):
 		return http.StatusUnprocessableEntity, true
 	case errors.As(err, &unreachable), errors.Is(err, deploy.ErrPlatform):
 		return http.StatusServiceUnavailable, true

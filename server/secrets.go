@@ -6,7 +6,7 @@ import (
 	"slices"
 
 	"rudmar/core/manifest"
-	"rudmar/engine/people"
+	"rudmar/core/rights"
 	"rudmar/engine/store"
 	"rudmar/server/api"
 )
@@ -56,7 +56,7 @@ func usersOf(service *manifest.Service, stage, name string) []string {
 
 func (h *handlers) SetSecret(ctx context.Context, r api.SetSecretRequestObject) (api.SetSecretResponseObject, error) {
 	person := who(ctx).person
-	if err := people.May(person, people.Deploy); err != nil {
+	if err := may(ctx, rights.Secrets, r.Service, r.Stage); err != nil {
 		return nil, err
 	}
 	v, err := h.facts(ctx, r.Service)
@@ -66,5 +66,10 @@ func (h *handlers) SetSecret(ctx context.Context, r api.SetSecretRequestObject) 
 	if v.Manifests == nil || !slices.Contains(v.Manifests.Secrets, r.Secret) || v.Manifests.Stage(r.Stage) == nil {
 		return nil, badRequest(fmt.Sprintf("%s declares no secret %q, or has no stage %s", r.Service, r.Secret, r.Stage))
 	}
-	return api.SetSecret204Response{}, h.engine.People.SetSecret(ctx, r.Service, r.Stage, r.Secret, r.Body.Value, person.Handle)
+	if err := h.engine.People.SetSecret(ctx, r.Service, r.Stage, r.Secret, r.Body.Value, person.Handle); err != nil {
+		return nil, err
+	}
+	h.engine.Events.Tell(ctx, r.Service, "secret", map[string]any{"stage": r.Stage, "name": r.Secret})
+	h.engine.Line.Changed(r.Service)
+	return api.SetSecret204Response{}, nil
 }

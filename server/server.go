@@ -14,7 +14,9 @@ import (
 	"github.com/labstack/echo/v5/middleware"
 	validator "github.com/oapi-codegen/nethttp-middleware"
 
+	"rudmar/core/rights"
 	"rudmar/engine"
+	"rudmar/engine/deliver"
 	"rudmar/server/api"
 	"rudmar/server/page"
 )
@@ -98,9 +100,12 @@ func (s *Server) logRequests(next echo.HandlerFunc) echo.HandlerFunc {
 func secureHeaders(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		h := c.Response().Header()
-		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
+		if path := c.Request().URL.Path; strings.HasPrefix(path, "/api/") || strings.HasPrefix(path, "/git/") {
+			h.Set("Cache-Control", "no-store")
+		}
 		return next(c)
 	}
 }
@@ -108,6 +113,11 @@ func secureHeaders(next echo.HandlerFunc) echo.HandlerFunc {
 func firstLine(s string) string {
 	line, _, _ := strings.Cut(s, "\n")
 	return line
+}
+
+// may tells whether who is signed in may do something somewhere.
+func may(ctx context.Context, a rights.Act, service, stage string) error {
+	return deliver.May(who(ctx).person, a, service, stage)
 }
 
 // handlers answers the generated interface; its methods stand in the files of

@@ -11,6 +11,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"rudmar/core/rights"
 	"rudmar/engine/people"
 	"rudmar/engine/store"
 	"rudmar/server/api"
@@ -37,7 +38,10 @@ func (s *Server) cookieName() (name string, secure bool) {
 	return cookieName, false
 }
 
-type signedInKey struct{}
+type (
+	signedInKey struct{}
+	addressKey  struct{} // of somebody who signs in
+)
 
 type signedIn struct {
 	person  store.Person
@@ -62,6 +66,7 @@ func (s *Server) signedIn(next echo.HandlerFunc) echo.HandlerFunc {
 		case signingIn && !sameOrigin(r):
 			return badRequest("signing in is only possible from Rudmar's own page")
 		case signingIn:
+			c.SetRequest(r.WithContext(context.WithValue(r.Context(), addressKey{}, people.From(r))))
 			return next(c)
 		case err != nil:
 			return err
@@ -84,7 +89,7 @@ func sameOrigin(r *http.Request) bool {
 
 func (s *Server) identify(r *http.Request) (signedIn, error) {
 	if handle, password, ok := r.BasicAuth(); ok {
-		p, err := s.engine.People.Check(r.Context(), handle, password)
+		p, err := s.engine.People.Enter(r.Context(), handle, password, people.From(r))
 		return signedIn{person: p}, err
 	}
 	name, _ := s.cookieName()
@@ -101,12 +106,17 @@ func (s *Server) identify(r *http.Request) (signedIn, error) {
 
 func sessionOf(p store.Person, csrf string) api.Session {
 	out := api.Session{Handle: p.Handle, Role: p.Role, Groups: append([]string{}, p.Groups...), Csrf: csrf, Abilities: []string{}}
-	for _, a := range []people.Ability{people.Write, people.Deploy, people.Approve, people.Try} {
-		if people.May(p, a) == nil {
+	for _, a := range rights.Acts() {
+		if rights.Anywhere(p.Rights(), a) {
 			out.Abilities = append(out.Abilities, string(a))
 		}
 	}
 	return out
+}
+
+func fromAddress(ctx context.Context) string {
+	address, _ := ctx.Value(addressKey{}).(string)
+	return address
 }
 
 func (h *handlers) GetSession(ctx context.Context, _ api.GetSessionRequestObject) (api.GetSessionResponseObject, error) {
@@ -138,7 +148,7 @@ func (s *Server) cookie(token string, seconds int) *http.Cookie {
 }
 
 func (h *handlers) SignIn(ctx context.Context, r api.SignInRequestObject) (api.SignInResponseObject, error) {
-	token, session, err := h.engine.People.SignIn(ctx, strings.TrimSpace(r.Body.Handle), r.Body.Password)
+	token, session, err := h.engine.People.SignIn(ctx, strings.TrimSpace(r.Body.Handle), r.Body.Password, fromAddress(ctx))
 	if err != nil {
 		return nil, err
 	}
@@ -170,32 +180,6 @@ func (h *handlers) GetHealth(ctx context.Context, _ api.GetHealthRequestObject) 
 		out.Platforms = append(out.Platforms, p)
 	}
 	return api.GetHealth200JSONResponse(out), nil
-}
-
-func (h *handlers) CreateRepository(ctx context.Context, r api.CreateRepositoryRequestObject) (api.CreateRepositoryResponseObject, error) {
-	if err := people.May(who(ctx).person, people.Write); err != nil {
-		return nil, err
-	}
-	if err := h.engine.CreateRepository(ctx, r.Body.Name); err != nil {
-		return nil, err
-	}
-	return api.CreateRepository201JSONResponse{Address: h.cloneAddress(r.Body.Name)}, nil
-}
-
-func (s *Server) cloneAddress(repository string) string {
-	return s.options.Address + "/git/" + repository + ".git"
-}
-
-func (h *handlers) ListServices(ctx context.Context, _ api.ListServicesRequestObject) (api.ListServicesResponseObject, error) {
-	list, err := h.engine.Store.Services(ctx)
-	if err != nil {
-		return nil, err
-	}
-	out := api.ListServices200JSONResponse{}
-	for _, s := range list {
-		out = append(out, api.ServiceSummary{Name: s.Name, Repository: s.Repository, CloneAddress: h.cloneAddress(s.Repository)})
-	}
-	return out, nil
 }
 
 func (h *handlers) GetJournal(ctx context.Context, r api.GetJournalRequestObject) (api.GetJournalResponseObject, error) {

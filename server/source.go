@@ -12,8 +12,8 @@ import (
 	"rudmar/core/diagnostic"
 	"rudmar/core/language"
 	"rudmar/core/manifest"
+	"rudmar/core/rights"
 	"rudmar/engine"
-	"rudmar/engine/people"
 	"rudmar/engine/store"
 	"rudmar/server/api"
 	"rudmar/server/view"
@@ -123,7 +123,7 @@ func changedFiles(files map[string]*string) map[string][]byte {
 
 func (h *handlers) CommitSource(ctx context.Context, r api.CommitSourceRequestObject) (api.CommitSourceResponseObject, error) {
 	person := who(ctx).person
-	if err := people.May(person, people.Write); err != nil {
+	if err := may(ctx, rights.Write, r.Service, ""); err != nil {
 		return nil, err
 	}
 	if len(r.Body.Files) == 0 {

@@ -1,7 +1,9 @@
 package server
 
 import (
+	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -10,6 +12,8 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"rudmar/core/manifest"
+	"rudmar/engine/people"
+	"rudmar/engine/store"
 	"rudmar/platform"
 	wire "rudmar/platform/api"
 )
@@ -54,9 +58,48 @@ func (s *stream) alive() error {
 	return s.control.Flush()
 }
 
+// signedInCheck is how often a stream looks whether who reads it is still signed
+// in, beside being told: another process may have ended a session.
+const signedInCheck = time.Second
+
+// whileSignedIn gives a context that ends when who is signed in is not any more.
+func (s *Server) whileSignedIn(ctx context.Context) (context.Context, context.CancelFunc) {
+	in := who(ctx)
+	ctx, cancel := context.WithCancel(ctx)
+	wake, stop := s.engine.People.Listen()
+	go func() {
+		defer stop()
+		tick := time.NewTicker(signedInCheck)
+		defer tick.Stop()
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-wake:
+			case <-tick.C:
+			}
+			if !s.stillSignedIn(ctx, in) {
+				cancel()
+				return
+			}
+		}
+	}()
+	return ctx, cancel
+}
+
+func (s *Server) stillSignedIn(ctx context.Context, in signedIn) bool {
+	if in.token != "" {
+		_, _, err := s.engine.People.Session(ctx, in.token)
+		return !errors.Is(err, store.ErrNotFound) && !errors.Is(err, people.ErrSignIn)
+	}
+	p, err := s.engine.People.Person(ctx, in.person.Handle)
+	return err != nil && !errors.Is(err, store.ErrNotFound) || err == nil && !p.Closed && p.Password == in.person.Password
+}
+
 // events sends what happens, from the event after Last-Event-ID on.
 func (s *Server) events(c *echo.Context) error {
-	ctx := c.Request().Context()
+	ctx, cancel := s.whileSignedIn(c.Request().Context())
+	defer cancel()
 	wake, stop := s.engine.Events.Listen()
 	defer stop()
 	last, err := strconv.ParseInt(c.Request().Header.Get("Last-Event-ID"), 10, 64)
@@ -97,7 +140,8 @@ func (s *Server) events(c *echo.Context) error {
 
 // followLogs sends log lines as they come, from the line after Last-Event-ID on.
 func (s *Server) followLogs(c *echo.Context) error {
-	ctx := c.Request().Context()
+	ctx, cancel := s.whileSignedIn(c.Request().Context())
+	defer cancel()
 	client, scope, err := s.engine.Planner.Platform(manifest.PlaceOf(c.Param("service"), c.Param("stage"), c.QueryParam("target")))
 	if err != nil {
 		return err

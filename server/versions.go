@@ -14,7 +14,7 @@ func (h *handlers) versionSummary(ctx context.Context, v store.Version, places [
 	if err != nil {
 		return api.VersionSummary{}, err
 	}
-	out := api.VersionSummary{Number: v.Number, Hash: v.Hash, Branch: v.Branch, Author: v.Author, Message: v.Message,
+	out := api.VersionSummary{Number: v.Number, Hash: v.Hash, Branch: v.Branch, Author: v.Author, Person: v.Person, Message: v.Message,
 		CommittedAt: v.CommittedAt.UnixMilli(), BuiltAt: v.BuiltAt.UnixMilli(), Functions: len(functions), Changed: []string{}, Stages: []string{}}
 	for _, f := range functions {
 		if f.Changed {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 )
@@ -21,9 +22,37 @@ var ErrRuntime = errors.New("there is no starter for this runtime")
 // Runtimes lists those that have a starter.
 func Runtimes() []string { return []string{"python", "node", "go"} }
 
+// ErrName tells that a name is none.
+var ErrName = errors.New("a name has lower case letters, digits and hyphens, 1 to 40, and starts with a letter")
+
+var nameForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
+
+// Service gives the files of a new service that works, by path relative to its
+// folder: two stages, a function with a case, and what to do with them.
+func Service(name, runtime string) (map[string]string, error) {
+	if !nameForm.MatchString(name) {
+		return nil, fmt.Errorf("%w: %q", ErrName, name)
+	}
+	out, err := Function("hello", runtime)
+	if err != nil {
+		return nil, err
+	}
+	for _, file := range []string{"rudmar.yaml.txt", "README.md.txt"} {
+		text, err := fs.ReadFile(files, "files/service/"+file)
+		if err != nil {
+			return nil, err
+		}
+		out[strings.TrimSuffix(file, ".txt")] = strings.NewReplacer("NAME", name, "RUNTIME", runtime).Replace(string(text))
+	}
+	return out, nil
+}
+
 // Function gives the files of a new function, by path relative to the
 // service's folder: its manifest, its code, and a case.
 func Function(name, runtime string) (map[string]string, error) {
+	if !nameForm.MatchString(name) {
+		return nil, fmt.Errorf("%w: %q", ErrName, name)
+	}
 	if !slices.Contains(Runtimes(), runtime) {
 		return nil, fmt.Errorf("%w: %q; there is one for %s", ErrRuntime, runtime, strings.Join(Runtimes(), ", "))
 	}
@@ -41,6 +70,7 @@ send: {route: GET /%s/linden}
 expect:
   - status == 200
   - body.hello == "linden"
+harmless: true
 `, name),
 	}
 	own, err := fs.ReadDir(files, path.Join("files", runtime))

@@ -102,11 +102,16 @@ func printResources(out io.Writer, resources []expand.Resource) error {
 
 func newCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "new", Short: "Make something new from a starter that works"}
+	cmd.AddCommand(newServiceCommand())
 	var dir, runtime string
 	function := &cobra.Command{
 		Use: "function NAME", Short: "Make a function with its manifest, its code and a case",
 		Args: cobra.ExactArgs(1), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			files, err := starter.Function(args[0], runtime)
+			if err != nil {
+				return coded{exitUsage, err}
+			}
 			r, err := loadService(dir)
 			if err != nil {
 				return err
@@ -114,16 +119,34 @@ func newCommand() *cobra.Command {
 			if fn := r.Service.Function(args[0]); fn != nil {
 				return fmt.Errorf("there is a function %s already, in %s", fn.Name, fn.File)
 			}
-			files, err := starter.Function(args[0], runtime)
-			if err != nil {
-				return coded{exitUsage, err}
-			}
 			return writeNew(cmd.OutOrStdout(), dir, files)
 		},
 	}
 	function.Flags().StringVar(&dir, "in", ".", "the folder of the service")
 	function.Flags().StringVar(&runtime, "runtime", "python", "the runtime: "+strings.Join(starter.Runtimes(), ", "))
 	cmd.AddCommand(function)
+	return cmd
+}
+
+func newServiceCommand() *cobra.Command {
+	var dir, runtime string
+	cmd := &cobra.Command{
+		Use: "service NAME", Short: "Make a service with two stages, a function and a case", Args: cobra.ExactArgs(1), PreRunE: environment,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			files, err := starter.Service(args[0], runtime)
+			if err != nil {
+				return coded{exitUsage, err}
+			}
+			folder := filepath.Join(dir, args[0])
+			if err := writeNew(cmd.OutOrStdout(), folder, files); err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.ErrOrStderr(), "\nNext: cd %s, then rudmar check; README.md there says how to deliver and call it.\n", folder)
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&dir, "in", ".", "the folder to make its folder in")
+	cmd.Flags().StringVar(&runtime, "runtime", "python", "the runtime of its function: "+strings.Join(starter.Runtimes(), ", "))
 	return cmd
 }
 

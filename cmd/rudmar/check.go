@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bufio"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -136,16 +137,29 @@ func (c *checking) service(service string) error {
 			c.stages = append(c.stages, s.Name)
 		}
 	}
+	texts := map[string]*diagnostic.Text{}
+	out := bufio.NewWriter(c.out)
 	for _, d := range result.Diagnostics {
-		text, readErr := folder.Read(d.File)
+		file := d.File
 		d.File = path.Join(service, d.File)
 		c.found = append(c.found, d)
-		if c.format == "text" {
-			fmt.Fprintln(c.out, d)
-			if readErr == nil {
-				fmt.Fprintln(c.out, d.Excerpt(text))
-			}
+		if c.format != "text" {
+			continue
 		}
+		text, known := texts[file]
+		if !known {
+			if content, err := folder.Read(file); err == nil {
+				text = diagnostic.NewText(content)
+			}
+			texts[file] = text
+		}
+		fmt.Fprintln(out, d)
+		if text != nil {
+			fmt.Fprintln(out, text.Excerpt(d))
+		}
+	}
+	if err := out.Flush(); err != nil {
+		return err
 	}
 	return nil
 }

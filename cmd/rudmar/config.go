@@ -117,6 +117,16 @@ func (c *config) token() (string, error) {
 	return strings.TrimSpace(string(text)), nil
 }
 
+// knownToken is token for commands that only ask: they make none.
+func (c *config) knownToken() (string, error) {
+	if c.tokenFile == "" && os.Getenv("RUDMAR_PLATFORM_TOKEN") == "" {
+		if _, err := os.Stat(filepath.Join(c.data, "platform.token")); err != nil {
+			return "", fmt.Errorf("there is no platform's token in %s: give --data (the demo's is demo-data), or --platform-token-file", c.data)
+		}
+	}
+	return c.token()
+}
+
 // password gives the password of the flags: from the environment or from a file,
 // never from a flag, which everybody on the machine can read.
 func (c *config) password() (string, error) {

@@ -20,7 +20,7 @@ func conformCommand() *cobra.Command {
 scopes of its own, and takes away what it made. Exit code 3 tells that a rule is
 not kept. docs/platform-protocol.md says what the rules are for.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			token, err := c.token()
+			token, err := c.knownToken()
 			if err != nil {
 				return err
 			}
@@ -52,7 +52,7 @@ not kept. docs/platform-protocol.md says what the rules are for.`,
 			return nil
 		},
 	}
-	c.dataFlag(cmd.Flags(), "demo-data")
+	c.dataFlag(cmd.Flags(), "rudmar-data")
 	c.tokenFlag(cmd.Flags())
 	cmd.Flags().DurationVar(&limit, "limit", 3*time.Minute, "how long all of it may take")
 	return cmd

@@ -8,11 +8,17 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"strings"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 
+	"rudmar/core/check"
+	"rudmar/core/diagnostic"
+	"rudmar/engine"
 	"rudmar/engine/source"
+	"rudmar/engine/store"
 	"rudmar/platform/local"
 	"rudmar/platform/local/wasm"
 )
@@ -22,6 +28,8 @@ const (
 	exitFailed  = 1
 	exitUsage   = 2
 	exitProblem = 3 // the manifests have errors
+	exitChanges = 4 // a plan has steps
+	exitStopped = 5 // a plan has problems that stop it
 )
 
 // coded is an error with an exit code. One without text was told already.
@@ -69,15 +77,61 @@ Start with:
   rudmar serve                run Rudmar for yourself
 
 Every flag can also be given in the environment: --listen as RUDMAR_LISTEN.
-Exit codes: 0 done, 1 it failed, 2 wrong use, 3 the manifests have errors.`,
+Exit codes: 0 done, 1 it failed, 2 wrong use, 3 the manifests have errors; of
+plan: 0 nothing to do, 4 something would change, 5 something stops it.`,
 		SilenceUsage: true, SilenceErrors: true,
 	}
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return coded{exitUsage, fmt.Errorf("%w; see %s --help", err, c.CommandPath())}
 	})
-	root.AddCommand(serveCommand(), demoCommand(), platformCommand(), personCommand(), secretCommand(), checkCommand(), formatCommand(), versionCommand(), becomesCommand(), newCommand(), schemaCommand(), planCommand(), hookCommand())
+	root.AddCommand(serveCommand(), demoCommand(), platformCommand(), personCommand(), secretCommand(), checkCommand(), formatCommand(), versionCommand(), becomesCommand(), newCommand(), schemaCommand(), planCommand(), serviceCommand(), repositoryCommand(), deliveryCommand(), hookCommand())
 	root.AddCommand(wasmWorkerCommand())
+	strict(root)
 	return root
+}
+
+// strict makes wrong use of a command one that is told, with the exit code for
+// it: a command that there is not, or arguments that it does not take.
+func strict(c *cobra.Command) {
+	if takes := c.Args; takes != nil {
+		c.Args = func(c *cobra.Command, args []string) error {
+			if err := takes(c, args); err != nil {
+				return coded{exitUsage, fmt.Errorf("%w; see %s --help", err, c.CommandPath())}
+			}
+			return nil
+		}
+	}
+	if c.HasSubCommands() && !c.Runnable() {
+		c.RunE = func(c *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return c.Help()
+			}
+			return unknownCommand(c, args[0])
+		}
+		c.Args = func(c *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return unknownCommand(c, args[0])
+			}
+			return nil
+		}
+	}
+	for _, sub := range c.Commands() {
+		strict(sub)
+	}
+}
+
+func unknownCommand(c *cobra.Command, name string) error {
+	var names []string
+	for _, sub := range c.Commands() {
+		if !sub.Hidden {
+			names = append(names, sub.Name())
+		}
+	}
+	err := fmt.Errorf("%s has no command %q; it has %s", c.CommandPath(), name, strings.Join(names, ", "))
+	if near := diagnostic.Nearest(name, names); near != "" {
+		err = fmt.Errorf("%s has no command %q; did you mean %q?", c.CommandPath(), name, near)
+	}
+	return coded{exitUsage, err}
 }
 
 // wasmWorkerCommand is what the local platform runs functions with that were
@@ -94,13 +148,49 @@ func wasmWorkerCommand() *cobra.Command {
 // hookCommand is what git's hooks run; nobody else needs it.
 func hookCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: source.HookCommand + " pre-receive", Hidden: true, Args: cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, _ []string) error {
-			err := source.PreReceive(c.Context(), offlineOffers(), os.Stdin, os.Stderr)
+		Use: source.HookCommand + " pre-receive|post-receive", Hidden: true, Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			dir := os.Getenv(engine.HookData)
+			var s *store.Store
+			if dir != "" {
+				var err error
+				if s, err = store.OpenReading(dir, time.Now); err != nil {
+					return err
+				}
+				defer s.Close()
+			}
+			if args[0] == source.PostReceive {
+				if s == nil {
+					return nil
+				}
+				after := source.After{Found: engine.CameOf(s, os.Getenv(source.RepositoryVariable)), Page: os.Getenv(engine.HookPage)}
+				return after.PostReceive(c.Context(), os.Stdin, os.Stderr)
+			}
+			hook := source.Hook{Offers: hookOffers(), Repository: os.Getenv(source.RepositoryVariable)}
+			if s != nil {
+				hook.Owner = func(ctx context.Context, service string) (string, error) {
+					found, err := s.Service(ctx, service)
+					if errors.Is(err, store.ErrNotFound) {
+						return "", nil
+					}
+					return found.Repository, err
+				}
+			}
+			err := hook.PreReceive(c.Context(), os.Stdin, os.Stderr)
 			if errors.Is(err, source.ErrRefused) {
 				return coded{exitProblem, nil}
 			}
 			return err
 		},
 	}
+}
+
+// hookOffers gives what a push is held against: what the local platform offers,
+// and the names of all that are connected.
+func hookOffers() *check.Offers {
+	offers := offlineOffers()
+	if names := os.Getenv(engine.HookPlatforms); names != "" {
+		offers.Names = strings.Split(names, ",")
+	}
+	return offers
 }

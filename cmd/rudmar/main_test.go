@@ -146,7 +146,7 @@ func TestFlagsFromTheEnvironment(t *testing.T) {
 
 func TestPersonAdd(t *testing.T) {
 	dir := t.TempDir()
-	t.Setenv("RUDMAR_PASSWORD", "orchard")
+	t.Setenv("RUDMAR_PASSWORD", "orchard-at-dawn")
 	if _, err := run(t, "person", "add", "wren", "--data", dir, "--role", "approver", "--group", "council"); err != nil {
 		t.Fatal(err)
 	}

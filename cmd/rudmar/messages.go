@@ -24,13 +24,13 @@ import (
 // dataCommands are what somebody does by hand with the data of functions.
 func dataCommands() []*cobra.Command {
 	return []*cobra.Command{
-		handCommand("parked REGION/SERVICE/STAGE", "List the messages that failed five times", cobra.ExactArgs(1), parked),
-		handCommand("again REGION/SERVICE/STAGE ID...", "Try parked messages again", cobra.MinimumNArgs(2), again),
-		handCommand("drop REGION/SERVICE/STAGE ID...", "Take parked messages away", cobra.MinimumNArgs(2), drop),
-		handCommand("send REGION/SERVICE/STAGE QUEUE JSON", "Send a message to a queue", cobra.ExactArgs(3), sendMessage),
-		handCommand("upload REGION/SERVICE/STAGE STORE/KEY FILE", "Put a file there as an object", cobra.ExactArgs(3), upload),
+		scopeCommand("parked REGION/SERVICE/STAGE", "List the messages that failed five times", cobra.ExactArgs(1), parked),
+		scopeCommand("again REGION/SERVICE/STAGE ID...", "Try parked messages again", cobra.MinimumNArgs(2), again),
+		scopeCommand("drop REGION/SERVICE/STAGE ID...", "Take parked messages away", cobra.MinimumNArgs(2), drop),
+		scopeCommand("send REGION/SERVICE/STAGE QUEUE JSON", "Send a message to a queue", cobra.ExactArgs(3), sendMessage),
+		scopeCommand("upload REGION/SERVICE/STAGE STORE/KEY FILE", "Put a file there as an object", cobra.ExactArgs(3), upload),
 		handCommand("weather REGION [slow=200ms] [throttled=10%] [fail_before=5%] [fail_after=5%] [late=2s] [take=5s]", "Set how a region answers; nothing but the region for fair weather", cobra.MinimumNArgs(1), weather),
-		handCommand("secret REGION/SERVICE/STAGE NAME VALUE", "Keep a secret that functions may read by permission", cobra.ExactArgs(3), keepSecret),
+		scopeCommand("secret REGION/SERVICE/STAGE NAME VALUE", "Keep a secret that functions may read by permission", cobra.ExactArgs(3), keepSecret),
 	}
 }
 
@@ -98,16 +98,10 @@ func sendMessage(ctx context.Context, h *hand, words []string) error {
 	if !json.Valid([]byte(words[2])) {
 		return coded{exitUsage, fmt.Errorf("%q is not JSON", words[2])}
 	}
-	if _, err := scopeOf(words[0]); err != nil {
-		return err
-	}
 	return h.ask(ctx, http.MethodPost, "/hand/"+words[0]+"/queues/"+escape(words[1]), json.RawMessage(words[2]), nil)
 }
 
 func keepSecret(ctx context.Context, h *hand, words []string) error {
-	if _, err := scopeOf(words[0]); err != nil {
-		return err
-	}
 	return h.ask(ctx, http.MethodPut, "/hand/"+words[0]+"/secrets/"+escape(words[1]), words[2], nil)
 }
 
@@ -135,9 +129,6 @@ func weather(ctx context.Context, h *hand, words []string) error {
 }
 
 func upload(ctx context.Context, h *hand, words []string) error {
-	if _, err := scopeOf(words[0]); err != nil {
-		return err
-	}
 	content, err := os.ReadFile(words[2])
 	if err != nil {
 		return err

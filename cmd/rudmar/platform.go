@@ -49,9 +49,9 @@ Rudmar is then started with: rudmar serve --platform http://127.0.0.1:7071 --pla
 	}
 	c.dataFlag(cmd.Flags(), "platform-data")
 	c.platformFlags(cmd.Flags())
-	cmd.AddCommand(handCommand("show REGION/SERVICE/STAGE [ADDRESS]", "Show what is live", cobra.RangeArgs(1, 2), show),
-		handCommand("change REGION/SERVICE/STAGE ADDRESS ATTRIBUTE=VALUE...", "Change a resource behind Rudmar's back, as people do", cobra.MinimumNArgs(3), change),
-		handCommand("remove REGION/SERVICE/STAGE ADDRESS", "Take a resource away behind Rudmar's back", cobra.ExactArgs(2), remove),
+	cmd.AddCommand(scopeCommand("show REGION/SERVICE/STAGE [ADDRESS]", "Show what is live", cobra.RangeArgs(1, 2), show),
+		scopeCommand("change REGION/SERVICE/STAGE ADDRESS ATTRIBUTE=VALUE...", "Change a resource behind Rudmar's back, as people do", cobra.MinimumNArgs(3), change),
+		scopeCommand("remove REGION/SERVICE/STAGE ADDRESS", "Take a resource away behind Rudmar's back", cobra.ExactArgs(2), remove),
 		handCommand("caller NAME [GROUP...]", "Make a token for somebody who calls routes", cobra.MinimumNArgs(1), caller))
 	cmd.AddCommand(dataCommands()...)
 	cmd.AddCommand(conformCommand())
@@ -61,24 +61,38 @@ Rudmar is then started with: rudmar serve --platform http://127.0.0.1:7071 --pla
 // hand is the platform as somebody sees it who works on it by hand.
 type hand struct{ address, token string }
 
+// scopeCommand is a handCommand whose first word is REGION/SERVICE/STAGE: run finds
+// it in form.
+func scopeCommand(use, short string, args cobra.PositionalArgs, run func(context.Context, *hand, []string) error) *cobra.Command {
+	cmd := handCommand(use, short, args, run)
+	work := cmd.RunE
+	cmd.RunE = func(cmd *cobra.Command, words []string) error {
+		if _, err := scopeOf(words[0]); err != nil {
+			return err
+		}
+		return work(cmd, words)
+	}
+	return cmd
+}
+
 func handCommand(use, short string, args cobra.PositionalArgs, run func(context.Context, *hand, []string) error) *cobra.Command {
 	c := &config{}
 	cmd := &cobra.Command{Use: use, Short: short, Args: args, PreRunE: environment,
 		RunE: func(cmd *cobra.Command, words []string) error {
-			token, err := c.token()
-			if err != nil {
-				return err
-			}
 			if c.platform == "" {
 				at, err := os.ReadFile(filepath.Join(c.data, "platform.address"))
 				if err != nil {
-					return fmt.Errorf("no platform was started with the data folder %s: give --data, or --platform: %w", c.data, err)
+					return fmt.Errorf("no platform was started with the data folder %s: give --data (the demo's is demo-data), or --platform", c.data)
 				}
 				c.platform = strings.TrimSpace(string(at))
 			}
+			token, err := c.knownToken()
+			if err != nil {
+				return err
+			}
 			return run(cmd.Context(), &hand{c.platform, token}, words)
 		}}
-	c.dataFlag(cmd.Flags(), "demo-data")
+	c.dataFlag(cmd.Flags(), "rudmar-data")
 	cmd.Flags().StringVar(&c.platform, "platform", "", "the address of the platform; empty for the one started with the data folder")
 	c.tokenFlag(cmd.Flags())
 	return cmd
@@ -154,9 +168,6 @@ func remove(ctx context.Context, h *hand, words []string) error {
 }
 
 func (h *hand) send(ctx context.Context, method, scope, address string, body any) error {
-	if _, err := scopeOf(scope); err != nil {
-		return err
-	}
 	if err := h.ask(ctx, method, "/hand/"+scope+"/"+escape(address), body, nil); err != nil {
 		return err
 	}
@@ -169,7 +180,8 @@ func caller(ctx context.Context, h *hand, words []string) error {
 	if err := h.ask(ctx, http.MethodPost, "/hand/callers", map[string]any{"name": words[0], "groups": words[1:]}, &out); err != nil {
 		return err
 	}
-	fmt.Printf("%s\nSend it as: Authorization: Bearer %s\n", out.Token, out.Token)
+	fmt.Println(out.Token)
+	fmt.Fprintln(os.Stderr, "Send it as a header, Authorization: Bearer TOKEN, with calls to routes that are open to members or to its groups.")
 	return nil
 }
 

@@ -77,7 +77,7 @@ func (c *config) serve(ctx context.Context, ready func(context.Context, *engine.
 	if err != nil {
 		return fmt.Errorf("finding this program: %w", err)
 	}
-	e, err := engine.Open(ctx, engine.Options{Dir: c.data, Self: self, Platforms: map[string]*platform.Client{"local": client}, LookEvery: c.lookEvery, Log: log,
+	e, err := engine.Open(ctx, engine.Options{Dir: c.data, Self: self, Platforms: map[string]*platform.Client{"local": client}, LookEvery: c.lookEvery, Page: c.address, Log: log,
 		BuildsUncaged: c.buildsUncaged, Registries: c.registries})
 	if err != nil {
 		return err

@@ -1,11 +1,12 @@
 package main
 
 import (
+	"context"
 	"errors"
 	"fmt"
-	"log/slog"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"text/tabwriter"
 	"time"
 
@@ -29,12 +30,17 @@ listing, and the list of what is inside. Exit code 3 tells that something is not
 			if err != nil {
 				return coded{exitUsage, fmt.Errorf("%q is not the number of a version", args[0])}
 			}
-			s, err := store.Open(cmd.Context(), c.data, time.Now)
+			s, err := store.OpenReading(c.data, time.Now)
 			if err != nil {
 				return err
 			}
 			defer s.Close()
-			b, err := build.New(build.Config{Store: s, Dir: filepath.Join(c.data, "artifacts"), Log: slog.Default()})
+			if service == "" {
+				if service, err = onlyService(cmd.Context(), s); err != nil {
+					return err
+				}
+			}
+			b, err := build.Reader(s, filepath.Join(c.data, "artifacts"))
 			if err != nil {
 				return err
 			}
@@ -54,13 +60,29 @@ listing, and the list of what is inside. Exit code 3 tells that something is not
 				return coded{exitProblem, err}
 			}
 			if err == nil {
-				fmt.Fprintf(cmd.OutOrStdout(), "version %d of %s, built from %s on %s of %s, by %s\n", facts.Version, facts.Service, facts.Commit, facts.Branch, facts.Repository, facts.Author)
+				fmt.Fprintf(cmd.OutOrStdout(), "version %d of %s, built from %s on %s of %s, written by %s, pushed by %s\n", facts.Version, facts.Service, facts.Commit, facts.Branch, facts.Repository, facts.Author, facts.Person)
 			}
 			return err
 		},
 	}
-	c.dataFlag(verify.Flags(), "demo-data")
-	verify.Flags().StringVar(&service, "service", "frostline", "the service")
+	c.dataFlag(verify.Flags(), "rudmar-data")
+	verify.Flags().StringVar(&service, "service", "", "the service; not needed where there is one alone")
 	cmd.AddCommand(verify)
 	return cmd
+}
+
+// onlyService gives the one service that there is.
+func onlyService(ctx context.Context, s *store.Store) (string, error) {
+	services, err := s.Services(ctx)
+	if err != nil {
+		return "", err
+	}
+	if len(services) == 1 {
+		return services[0].Name, nil
+	}
+	var names []string
+	for _, one := range services {
+		names = append(names, one.Name)
+	}
+	return "", coded{exitUsage, fmt.Errorf("say with --service which one: there are %s", strings.Join(names, ", "))}
 }

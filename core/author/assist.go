@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"rudmar/core/check"
+	"rudmar/core/expression"
 	"rudmar/core/language"
 	"rudmar/core/manifest"
 )
@@ -147,6 +148,15 @@ func valueCompletions(s *language.Shape, path []string, service *manifest.Servic
 	out := []Completion{}
 	for _, v := range values {
 		out = append(out, Completion{Label: v, Insert: v, Kind: "value"})
+	}
+	if s.Form == language.CELForm {
+		fields := expression.RuleFields()
+		if slices.Contains(path, "expect") {
+			fields = expression.CaseFields()
+		}
+		for _, f := range fields {
+			out = append(out, Completion{Label: f.Name, Insert: f.Name, Kind: "name", About: f.Type + ": " + f.About})
+		}
 	}
 	last := ""
 	if len(path) > 0 {

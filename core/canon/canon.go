@@ -21,6 +21,16 @@ type Member struct {
 	Value any
 }
 
+// Text gives the canonical form of v for people to read; where it has none, what
+// Go prints.
+func Text(v any) string {
+	text, err := Append(nil, v)
+	if err != nil {
+		return fmt.Sprint(v)
+	}
+	return string(text)
+}
+
 // Append appends the canonical form of v: nil, bool, string, int, int64,
 // float64, []string, []any, map[string]any, or []Member for an object whose
 // names differ, which is put in order in place. Other values go through

@@ -80,14 +80,19 @@ func triggerEvent(t manifest.Trigger, data any, now time.Time) map[string]any {
 	switch t.Kind {
 	case manifest.ObjectsTrigger:
 		object := event.Object{Store: source, Key: sampleKey(t), Type: "application/octet-stream", Size: 1024}
-		if out = of.Created(object); len(t.On.V) > 0 && !slices.Contains(t.On.V, "created") {
+		switch {
+		case len(t.On.V) == 0 || slices.Contains(t.On.V, event.Created):
+			out = of.Written(event.Created, object)
+		case slices.Contains(t.On.V, event.Changed):
+			out = of.Written(event.Changed, object)
+		default:
 			out = of.Deleted(object)
 		}
 	case manifest.QueueTrigger:
 		out = of.Messages(source, []event.Message{{ID: 1, Body: map[string]any{}, Attempts: 1, SentAt: now}})
 	case manifest.FunctionTrigger:
 		end := event.End{Function: source, Invocation: "c-sample", Outcome: "answered", Answer: map[string]any{}, Event: map[string]any{}}
-		if len(t.On.V) > 0 && !slices.Contains(t.On.V, "succeeded") {
+		if len(t.On.V) > 0 && !slices.Contains(t.On.V, event.Succeeded) {
 			end.Outcome, end.Answer, end.Error = "failed", nil, map[string]any{"kind": "Error", "message": "a sample"}
 		}
 		out = of.Ended(end)

@@ -22,7 +22,7 @@ triggers:
   sweep: {every: 5m}
   photo: {objects: photos, on: [created], match: "raw/**/*.jpg"}
   reading: {queue: readings}
-  relay: {function: warn, on: [failed]}
+  relay: {function: grade, on: [failed]}
 `
 
 func function(t *testing.T) *manifest.Function {
@@ -30,6 +30,7 @@ func function(t *testing.T) *manifest.Function {
 	r := check.Service(manifest.Files{
 		"rudmar.yaml":                  []byte("rudmar: 1\nservice: s\nstages: [{stage: trial, target: local/north, enter: {on: push}}]\n"),
 		"functions/warn/function.yaml": []byte(fn), "functions/warn/warn.py": []byte("def run(c): pass"),
+		"functions/grade/function.yaml":  []byte("function: grade\nhandler: warn:run\ncode: ../warn\n"),
 		"functions/warn/cases/mild.yaml": []byte("case: mild\nsend: {route: GET /stations/hill/frost}\nexpect: [cold]\n"),
 	})
 	if !r.OK() {
@@ -54,7 +55,7 @@ func TestBuild(t *testing.T) {
 		send manifest.Send
 		want string
 	}{
-		{manifest.Send{Route: "GET /stations/hill/frost", Query: map[string]string{"at": "noon"}}, `{"event":{"body":null,"headers":{},"method":"GET","params":{"station":"hill"},"path":"/stations/hill/frost","query":{"at":"noon"}},"trigger":"ask"}`},
+		{manifest.Send{Route: "GET /stations/hill/frost", Query: map[string]any{"at": "noon"}}, `{"event":{"body":null,"headers":{},"method":"GET","params":{"station":"hill"},"path":"/stations/hill/frost","query":{"at":"noon"}},"trigger":"ask"}`},
 		{manifest.Send{Trigger: "sweep"}, `{"event":{"data":{"due":"2031-04-02T03:00:00Z","missed":0,"schedule":"sweep"},"datacontenttype":"application/json","id":"e-sample","source":"/schedules/sweep","specversion":"1.0","time":"2031-04-02T03:00:00Z","type":"rudmar.schedule.fired"},"trigger":"sweep"}`},
 		{manifest.Send{Trigger: "photo"}, `{"event":{"data":{"key":"raw/some/some.jpg","size":1024,"store":"photos","type":"application/octet-stream"},"datacontenttype":"application/json","id":"e-sample","source":"/objects/photos","specversion":"1.0","subject":"raw/some/some.jpg","time":"2031-04-02T03:00:00Z","type":"rudmar.object.created"},"trigger":"photo"}`},
 		{manifest.Send{Trigger: "reading", Event: map[string]any{"own": true}}, `{"event":{"data":{"own":true},"datacontenttype":"application/json","id":"e-sample","source":"/queues/readings","specversion":"1.0","time":"2031-04-02T03:00:00Z","type":"rudmar.queue.messages"},"trigger":"reading"}`},

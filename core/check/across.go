@@ -45,7 +45,7 @@ func (w *whole) across() {
 	if !same {
 		var handlers []string
 		for i := range w.declared {
-			if name := w.handlerFile(w.out.Functions[i]); name != "" {
+			if name := w.handlerFile(w.out.Functions[i].Code, w.out.Functions[i].At("")); name != "" {
 				handlers = append(handlers, name)
 			}
 		}
@@ -67,6 +67,11 @@ func (w *whole) across() {
 		f.alone = own.apart(func() { own.follow(f, w.out.Functions[i], functions) })
 	})
 	w.references(w.root.node.Get("defaults"), functions)
+	w.variables(w.root.node.Get("defaults").Get("env"))
+	w.circles()
+	w.formerNames()
+	w.gates()
+	w.nearlyRight()
 	for _, s := range w.stages() {
 		w.collisions(s.Name)
 	}
@@ -86,54 +91,17 @@ func (w *whole) follow(f *known, fn *manifest.Function, functions []string) {
 	n := f.node
 	w.handler(f, fn, n)
 	w.offers(n)
-	w.triggers(n.Get("triggers"), functions, false)
-	w.permissions(n.Get("permissions"))
+	w.triggers(n.Get("triggers"), functions)
+	w.variables(n.Get("env"))
+	w.permissions(n.Get("permissions"), w.stages())
 	w.references(n, functions)
 	if in := n.Get("in"); in != nil && in.Kind == tree.Mapping {
-		for _, stage := range in.Items {
-			w.triggers(stage.Get("triggers"), functions, true)
-			w.permissions(stage.Get("permissions"))
+		for i, stage := range in.Items {
+			w.overrides(n.Get("triggers"), stage.Get("triggers"), in.Keys[i].Text, functions)
+			w.variables(stage.Get("env"))
+			w.permissions(stage.Get("permissions"), slices.DeleteFunc(slices.Clone(w.stages()), func(s manifest.Stage) bool { return s.Name != in.Keys[i].Text }))
 			w.references(stage, functions)
-		}
-	}
-}
-
-func (w *whole) triggers(n *tree.Node, functions []string, override bool) {
-	if n == nil || n.Kind != tree.Mapping {
-		return
-	}
-	for i, t := range n.Items {
-		if t.Kind != tree.Mapping {
-			continue
-		}
-		var kinds []string
-		for _, kind := range manifest.TriggerKinds() {
-			if t.Get(string(kind)) != nil {
-				kinds = append(kinds, string(kind))
-			}
-		}
-		name := n.Keys[i]
-		switch {
-		case len(kinds) > 1:
-			w.add(diagnostic.CodeTriggerKind, name.Range(), "the trigger %q has %s; it can have one of them, so make it several triggers", name.Text, strings.Join(kinds, " and "))
-		case len(kinds) == 0 && !override:
-			w.add(diagnostic.CodeTriggerKind, name.Range(), "the trigger %q says nothing that calls it; give it one of route, cron, every, objects, queue and function", name.Text)
-		}
-		if r := t.Get("route"); r != nil && t.Get("open_to") == nil && !override {
-			d := w.add(diagnostic.CodeOpenTo, r.Range(), "the route %q does not say who may call it; add open_to: members, anyone, or a list of groups", name.Text)
-			if !r.Quoted || r.Line == r.EndLine {
-				end := r.Range()
-				end.Line, end.Column = end.EndLine, end.EndColumn
-				insert := ", open_to: members"
-				if !sameLine(t) {
-					insert = "\n" + strings.Repeat(" ", max(0, int(t.Keys[0].Column)-1)) + "open_to: members"
-				}
-				d.Fix = &diagnostic.Fix{Title: "Open it to members", Edits: []diagnostic.Edit{{Range: end, Text: insert}}}
-			}
-		}
-		if f := t.Get("function"); f != nil && !contains(functions, f.Text) {
-			d := w.add(diagnostic.CodeWholeService, f.Range(), "%q is not a function of this service", diagnostic.Clip(f.Text))
-			d.Meant(diagnostic.Nearest(f.Text, functions))
+			w.handlerIn(fn, in.Keys[i].Text, stage)
 		}
 	}
 }
@@ -148,34 +116,46 @@ func sameLine(n *tree.Node) bool {
 	return len(n.Keys) > 0 && n.Column < n.Keys[0].Column && n.Line == n.Keys[0].Line
 }
 
-func (w *whole) permissions(n *tree.Node) {
+// permissions checks a list of permissions that holds in stages.
+func (w *whole) permissions(n *tree.Node, stages []manifest.Stage) {
 	if n == nil || n.Kind != tree.Sequence {
 		return
 	}
+	strict := slices.IndexFunc(stages, func(s manifest.Stage) bool { return s.Strict })
 	warn := func(at *tree.Node, what string) {
 		d := w.add(diagnostic.CodeWildcard, at.Range(), "%s allows what nobody has thought of yet; name what is needed", what)
 		d.Severity = diagnostic.Warning
-		for _, s := range w.stages() {
-			if s.Strict {
-				d.Severity = diagnostic.Error
-				d.Message += fmt.Sprintf(" (the stage %q is strict)", s.Name)
-				return
-			}
+		if strict >= 0 {
+			d.Severity = diagnostic.Error
+			d.Message += fmt.Sprintf(" (the stage %q is strict)", stages[strict].Name)
 		}
 	}
+	seen := map[string]bool{}
 	for _, p := range n.Items {
+		var verbs []string
 		if may := p.Get("may"); may != nil {
 			for _, verb := range may.Items {
 				if verb.Text == "*" {
 					warn(verb, "the verb *")
 				}
+				if slices.Contains(verbs, verb.Text) {
+					w.add(diagnostic.CodeTwice, verb.Range(), "the verb %q stands twice", diagnostic.Clip(verb.Text))
+				}
+				verbs = append(verbs, verb.Text)
 			}
 		}
 		of := p.Get("of")
 		if of == nil {
 			continue
 		}
-		if of.Text == "*" || strings.HasPrefix(of.Text, "*/") {
+		slices.Sort(verbs)
+		if key := of.Text + " " + strings.Join(verbs, " "); seen[key] {
+			w.add(diagnostic.CodeTwice, p.Range(), "this permission stands here twice; take one away")
+		} else {
+			seen[key] = true
+		}
+		kind, name, _ := strings.Cut(of.Text, "/")
+		if kind == "*" || name == "*" && strict >= 0 {
 			warn(of, "the resource "+of.Text)
 		}
 		w.knownSecret(of)
@@ -186,7 +166,7 @@ func (w *whole) permissions(n *tree.Node) {
 // declare: most often it is misspelt.
 func (w *whole) knownSecret(of *tree.Node) {
 	name, ok := strings.CutPrefix(of.Text, "secrets/")
-	if !ok || strings.ContainsAny(name, "*$") || slices.Contains(w.out.Secrets, name) {
+	if !ok || strings.ContainsAny(name, "*$") || slices.Contains(w.out.Secrets, name) || !w.reads("secrets") {
 		return
 	}
 	d := w.add(diagnostic.CodeUnknownSecret, of.Range(), "%q is not a secret of this service: declare it under secrets, or keep its value on the platform by hand", diagnostic.Clip(name))

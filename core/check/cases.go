@@ -1,6 +1,7 @@
 package check
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 
@@ -46,9 +47,17 @@ func (w *whole) checkCase(fn *manifest.Function, c manifest.Case, n *tree.Node, 
 			w.add(diagnostic.CodeCaseSend, send.Get("route").Range(), "no route of %s takes %q", fn.Name, diagnostic.Clip(c.Send.Route))
 		}
 	}
-	for i, e := range c.Expect {
-		if _, err := language.Compile(e.Text); err != nil {
-			w.add(diagnostic.CodeCaseExpression, n.Get("expect").Items[i].Range(), "%q: %v", diagnostic.Clip(e.Text), err)
+	if expect := n.Get("expect"); expect != nil && expect.Kind == tree.Sequence {
+		for _, item := range expect.Items {
+			w.expression(language, item, fmt.Sprintf("%q", diagnostic.Clip(item.Value())))
+		}
+	}
+	if stages := n.Get("stages"); stages != nil && stages.Kind == tree.Sequence {
+		w.twice(stages, "stage")
+		for _, item := range stages.Items {
+			if item.Kind == tree.Scalar && w.out.Stage(item.Text) == nil {
+				w.unknownStage(item)
+			}
 		}
 	}
 }

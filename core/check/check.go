@@ -207,7 +207,7 @@ func (w *whole) functions() {
 	switch n := len(w.out.Functions); {
 	case n > language.MaxFunctions:
 		w.add(diagnostic.CodeTooMany, top, "the service has %d functions; up to %d are possible, so make it two services", n, language.MaxFunctions)
-	case n == 0 && len(w.files) == 1:
+	case n == 0 && !slices.ContainsFunc(w.files, func(f *known) bool { return path.Base(f.name) == language.FunctionFile }):
 		w.add(diagnostic.CodeNoFunctions, top, "the service has no function; put one at functions/<name>/%s", language.FunctionFile)
 	}
 }
@@ -284,7 +284,30 @@ func (w *whole) hasFolder(dir string) bool {
 	return i < len(w.all) && strings.HasPrefix(w.all[i], dir+"/")
 }
 
+// reads tells whether a part of rudmar.yaml can be read: what it declares is not
+// missed where it is broken itself, which is told there.
+func (w *whole) reads(part string) bool {
+	n := w.root.node.Get(part)
+	switch {
+	case n == nil:
+		return true
+	case part == "settings":
+		return n.Kind == tree.Mapping
+	case n.Kind != tree.Sequence:
+		return false
+	}
+	return !slices.ContainsFunc(n.Items, func(item *tree.Node) bool {
+		if part == "stages" {
+			item = item.Get("stage")
+		}
+		return item == nil || item.Kind != tree.Scalar
+	})
+}
+
 func (w *whole) unknownStage(k *tree.Node) {
+	if !w.reads("stages") {
+		return
+	}
 	var names []string
 	for _, s := range w.out.Stages {
 		names = append(names, s.Name)

@@ -48,9 +48,10 @@ permissions:
 // sound is a service without a problem; changes replace files, "" takes one away.
 func sound(changes map[string]string) manifest.Files {
 	files := manifest.Files{
-		"rudmar.yaml":                  []byte(service),
-		"functions/warn/function.yaml": []byte(warn),
-		"functions/warn/warn.py":       []byte("def run(call):\n    return 1\n"),
+		"rudmar.yaml":                   []byte(service),
+		"functions/warn/function.yaml":  []byte(warn),
+		"functions/warn/warn.py":        []byte("def run(call):\n    return 1\n"),
+		"functions/warn/cases/any.yaml": []byte("case: it answers\nsend: {payload: {}}\nexpect: [status == 200]\n"),
 	}
 	for name, text := range changes {
 		if delete(files, name); text != "" {
@@ -277,7 +278,7 @@ func TestCases(t *testing.T) {
 	for _, tt := range tests {
 		r := check.Service(sound(map[string]string{file: tt.text}))
 		if tt.code == "" {
-			if !r.OK() || len(r.Service.Function("warn").Cases) != 1 {
+			if !r.OK() || len(r.Service.Function("warn").Cases) != 2 {
 				t.Errorf("%s:\n%s", tt.text, lines(r.Diagnostics))
 			}
 			continue
@@ -383,5 +384,37 @@ func TestNestedServicesAreApart(t *testing.T) {
 	r := check.Service(sound(map[string]string{"other/rudmar.yaml": "rudmar: 1\n", "other/functions/x/function.yaml": "broken: ["}))
 	if !r.OK() {
 		t.Errorf("a service below was checked too:\n%s", lines(r.Diagnostics))
+	}
+}
+
+// TestWhereProblemsAre holds each against the line and column that a person
+// would look at.
+func TestWhereProblemsAre(t *testing.T) {
+	for _, tt := range []struct{ file, old, now, want string }{
+		{"functions/warn/function.yaml", "handler: warn:run", "handler warn:run", "functions/warn/function.yaml:3:1: cannot be read as YAML: a key without a colon"},
+		{"rudmar.yaml", "service: frostline", "service frostline", "rudmar.yaml:2:1: cannot be read as YAML: a key without a colon"},
+		{"rudmar.yaml", "      cases: all\n", "      rules: {good: \"true\", bad: \"plan.deletes.size() = 0\", fine: \"plan.deletes.size() == 0\"}\n", "rudmar.yaml:20:55: the rule \"bad\""},
+		{"rudmar.yaml", "rudmar: 1", "rudmar: 2", "rudmar.yaml:1:9: rudmar can only be 1"},
+		{"functions/warn/function.yaml", "triggers:\n", "triggers:\n  photo: {objects: photos, on: [craeted]}\n", `"craeted" does not do for an item of on; did you mean "created"?`},
+	} {
+		text := service
+		if tt.file != "rudmar.yaml" {
+			text = warn
+		}
+		if !strings.Contains(text, tt.old) {
+			t.Fatalf("there is no %q", tt.old)
+		}
+		r := check.Service(sound(map[string]string{tt.file: strings.Replace(text, tt.old, tt.now, 1)}))
+		got := lines(r.Diagnostics)
+		if !strings.Contains(got, tt.want) {
+			t.Errorf("%s: %s\nwant %s", tt.now, got, tt.want)
+		}
+		if strings.Contains(got, `"good"`) || strings.Contains(got, `"fine"`) {
+			t.Errorf("a good rule is told of: %s", got)
+		}
+	}
+	both := check.Service(sound(map[string]string{"functions/warn/function.yaml": strings.Replace(warn, "triggers:\n", "triggers:\n  other: {route: \"GET /stations/{id}/frost\", open_to: anyone}\n", 1)}))
+	if got := lines(both.Diagnostics); strings.Count(got, "RM1402") != 2 || !strings.Contains(got, "functions/warn/function.yaml:7") || !strings.Contains(got, "functions/warn/function.yaml:8") {
+		t.Errorf("a collision is told at both places, each with the other's: %s", got)
 	}
 }

@@ -73,6 +73,7 @@ func (c *checker) conform(n *tree.Node, s *language.Shape, what string) {
 			}
 			return
 		}
+		c.filled(n, s, what)
 		for _, item := range n.Items {
 			c.conform(item, s.Of, "an item of "+what)
 		}
@@ -85,6 +86,12 @@ func (c *checker) conform(n *tree.Node, s *language.Shape, what string) {
 			return
 		}
 		c.scalar(n, s, what)
+	}
+}
+
+func (c *checker) filled(n *tree.Node, s *language.Shape, what string) {
+	if s.Filled && len(n.Items) == 0 {
+		c.add(diagnostic.CodeEmptyList, n.Range(), "%s lists nothing; say what, or leave the key out", what)
 	}
 }
 
@@ -123,6 +130,7 @@ func (c *checker) either(n *tree.Node, s *language.Shape, what string) {
 			c.add(diagnostic.CodeChoice, n.Range(), "%s takes %s, or a list of names in square brackets", what, strings.Join(s.Choices, " or ")).Meant(diagnostic.Nearest(n.Text, s.Choices))
 		}
 	case tree.Sequence:
+		c.filled(n, s, what)
 		for _, item := range n.Items {
 			if item.Kind != tree.Scalar {
 				c.add(diagnostic.CodeWrongKind, item.Range(), "an item of %s is a name", what)

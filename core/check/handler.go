@@ -13,11 +13,11 @@ import (
 )
 
 // handlerFile gives the file that a function's handler stands in, or "" where there is none.
-func (w *whole) handlerFile(fn *manifest.Function) string {
-	file, _, ok := strings.Cut(fn.At("").Handler.V, ":")
+func (w *whole) handlerFile(code string, c *manifest.Config) string {
+	file, _, ok := strings.Cut(c.Handler.V, ":")
 	if ok && file != "" {
-		for _, ending := range language.Endings(fn.At("").Runtime.V) {
-			if name := path.Join(fn.Code, file+ending); w.has(name) {
+		for _, ending := range language.Endings(c.Runtime.V) {
+			if name := path.Join(code, file+ending); w.has(name) {
 				return name
 			}
 		}
@@ -39,8 +39,12 @@ func (w *whole) handler(f *known, fn *manifest.Function, n *tree.Node) {
 		w.add(diagnostic.CodeHandlerFile, at.Range(), "%q is not a handler; a handler is file:function, without the file's ending", diagnostic.Clip(text))
 		return
 	}
+	if strings.HasPrefix(file, "/") || manifest.Leaves(path.Clean(file)) {
+		w.add(diagnostic.CodePath, at.Range(), "%q leaves the code folder; the handler's file stands in it", diagnostic.Clip(text))
+		return
+	}
 	runtime := fn.At("").Runtime.V
-	if f.code = w.handlerFile(fn); f.code != "" {
+	if f.code = w.handlerFile(fn.Code, fn.At("")); f.code != "" {
 		if held, err := stampOf(w.folder, f.code); err == nil {
 			f.codeHeld = held
 			w.handlerFunction(at, f.code, function, runtime)
@@ -64,6 +68,31 @@ func (w *whole) handler(f *known, fn *manifest.Function, n *tree.Node) {
 	if near := diagnostic.Nearest(file, stems); near != "" {
 		d.Message += fmt.Sprintf("; did you mean %q?", near)
 		d.Mend(fmt.Sprintf("Change to %q", near+":"+function), near+":"+function)
+	}
+}
+
+// handlerIn checks a handler or a runtime that a stage gives: they have to fit
+// the same code.
+func (w *whole) handlerIn(fn *manifest.Function, stage string, over *tree.Node) {
+	at := over.Get("handler")
+	if at == nil {
+		at = over.Get("runtime")
+	}
+	if at == nil || at.Kind != tree.Scalar || w.out.Stage(stage) == nil {
+		return
+	}
+	c := fn.At(stage)
+	file, function, ok := strings.Cut(c.Handler.V, ":")
+	switch name := w.handlerFile(fn.Code, c); {
+	case !ok || file == "" || function == "":
+		w.add(diagnostic.CodeHandlerFile, at.Range(), "%q is not a handler; a handler is file:function, without the file's ending", diagnostic.Clip(c.Handler.V))
+	case strings.HasPrefix(file, "/") || manifest.Leaves(path.Clean(file)):
+		w.add(diagnostic.CodePath, at.Range(), "%q leaves the code folder; the handler's file stands in it", diagnostic.Clip(c.Handler.V))
+	case len(language.Endings(c.Runtime.V)) == 0: // told elsewhere
+	case name == "":
+		w.add(diagnostic.CodeHandlerFile, at.Range(), "in %s the handler %s of the runtime %s has no file %s%s", stage, c.Handler.V, c.Runtime.V, file, strings.Join(language.Endings(c.Runtime.V), " or "))
+	default:
+		w.handlerFunction(at, name, function, c.Runtime.V)
 	}
 }
 

@@ -25,6 +25,8 @@ type Offers struct {
 	// All tells that there are no others. Without it a platform that is not
 	// known is not held against anything, as where no server can be asked.
 	All bool
+	// Names are the platforms that there are, where only their names are known.
+	Names []string
 }
 
 // Verbs gives what may be done with a kind of resource on any of the platforms.
@@ -96,7 +98,10 @@ func (w *whole) checkTargets(n *tree.Node, s *manifest.Stage) {
 		t := manifest.ParseTarget(at.Text)
 		offer, ok := w.options.Offers.Of[t.Platform]
 		switch {
-		case !ok && !w.options.Offers.All || t.Region == "":
+		case t.Region == "":
+		case !ok && !w.options.Offers.All && (w.options.Offers.Names == nil || slices.Contains(w.options.Offers.Names, t.Platform)):
+		case !ok && !w.options.Offers.All:
+			w.notOffered(diagnostic.CodeOffer, at.Range(), t.Platform, fmt.Sprintf("there is no platform %q", t.Platform), w.options.Offers.Names)
 		case !ok:
 			w.notOffered(diagnostic.CodeOffer, at.Range(), at.Text, fmt.Sprintf("there is no platform %q", t.Platform), w.options.Offers.Targets())
 		case !slices.Contains(offer.Regions, t.Region):

@@ -46,14 +46,14 @@ func (w *whole) reference(n *tree.Node, functions []string, inEnv bool) {
 		at := n.Part(part.Offset+prefix, len(part.Name))
 		switch part.Kind {
 		case manifest.ToSetting:
-			if w.out.Setting(part.Name) == nil {
+			if w.out.Setting(part.Name) == nil && w.reads("settings") {
 				w.unknownName(at, part.Name, "setting", w.settingNames())
 			}
 		case manifest.ToSecret:
 			switch {
 			case !inEnv:
 				w.add(diagnostic.CodeReferencePlace, n.Part(part.Offset, part.Length), "a secret can only be given to env")
-			case !slices.Contains(w.out.Secrets, part.Name):
+			case !slices.Contains(w.out.Secrets, part.Name) && w.reads("secrets"):
 				w.unknownName(at, part.Name, "secret", w.out.Secrets)
 			}
 		case manifest.ToURL:

@@ -1,11 +1,13 @@
 package check
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 
 	"rudmar/core/diagnostic"
 	"rudmar/core/expression"
+	"rudmar/core/language"
 	"rudmar/core/manifest"
 	"rudmar/core/timing"
 	"rudmar/core/tree"
@@ -75,6 +77,7 @@ func (w *whole) checkSettings(root *tree.Node) {
 }
 
 func (w *whole) checkStages(root *tree.Node) {
+	w.twice(root.Get("secrets"), "secret")
 	list := root.Get("stages")
 	if list == nil || list.Kind != tree.Sequence {
 		return
@@ -102,13 +105,18 @@ func (w *whole) checkStages(root *tree.Node) {
 			w.add(diagnostic.CodeStageOrder, n.Range(), "the first stage is entered on a push: enter: {on: push, branch: main}")
 		case s.After == "":
 			w.add(diagnostic.CodeStageOrder, n.Range(), "the stage %q has to say after which stage it comes: enter: {after: %s}", s.Name, before[len(before)-1])
-		case !slices.Contains(before, s.After):
+		case !slices.Contains(before, s.After) && w.reads("stages"):
 			at := enter.Get("after")
 			d := w.add(diagnostic.CodeStageOrder, at.Range(), "%q is not a stage that stands before %q", s.After, s.Name)
 			if near := diagnostic.Nearest(s.After, before); near != "" {
 				d.Mend(fmt.Sprintf("Change to %q", near), near)
 			}
 		}
+		if n.Get("target") != nil && n.Get("targets") != nil {
+			w.add(diagnostic.CodeTwice, n.Key("target").Range(), "the stage %q has target beside targets; put it into the list", s.Name)
+		}
+		w.twice(n.Get("targets"), "target")
+		w.checkShift(n)
 		w.checkSet(n, &w.out.Stages[i])
 		w.checkRules(n)
 		w.checkWindow(n, &w.out.Stages[i])
@@ -122,6 +130,9 @@ func (w *whole) checkSet(n *tree.Node, s *manifest.Stage) {
 	for name, v := range s.Set {
 		key := set.Key(name)
 		setting := w.out.Setting(name)
+		if setting == nil && !w.reads("settings") {
+			continue
+		}
 		if setting == nil {
 			w.unknownName(key.Range(), name, "setting", w.settingNames())
 			continue
@@ -153,12 +164,69 @@ func (w *whole) checkRules(n *tree.Node) {
 		return
 	}
 	language, err := expression.ForRules()
+	if err != nil {
+		w.add(diagnostic.CodeCaseExpression, rules.Range(), "rules cannot be read: %v", err)
+		return
+	}
 	for i, item := range rules.Items {
-		if err == nil {
-			_, err = language.Compile(item.Value())
+		if item.Kind == tree.Scalar {
+			w.expression(language, item, "the rule "+fmt.Sprintf("%q", rules.Keys[i].Text))
 		}
-		if err != nil {
-			w.add(diagnostic.CodeCaseExpression, item.Range(), "the rule %q: %v", rules.Keys[i].Text, err)
+	}
+}
+
+// expression tells what is wrong with a CEL expression, at its place.
+func (w *whole) expression(language *expression.Language, n *tree.Node, what string) {
+	_, err := language.Compile(n.Value())
+	if err == nil {
+		return
+	}
+	at := n.Range()
+	var wrong *expression.CompileError
+	if errors.As(err, &wrong) && wrong.Line == 1 {
+		if runes := []rune(n.Text); wrong.Column-1 < len(runes) {
+			at = n.Part(len(string(runes[:wrong.Column-1])), len(string(runes[wrong.Column-1:wrong.Column])))
+		}
+	}
+	w.add(diagnostic.CodeCaseExpression, at, "%s: %v", what, err)
+}
+
+// checkShift checks that shares rise, from something to less than all.
+func (w *whole) checkShift(n *tree.Node) {
+	if at := n.Key("shift"); at != nil {
+		w.add(diagnostic.CodeNotYet, at.Range(), "shift is checked, but not carried out yet: the version gets all traffic at once").Severity = diagnostic.Warning
+	}
+	steps := n.Get("shift").Get("steps")
+	if steps == nil || steps.Kind != tree.Sequence {
+		return
+	}
+	last := 0.0
+	for _, item := range steps.Items {
+		share, err := language.ParseShare(item.Value())
+		switch {
+		case err != nil:
+		case share <= 0:
+			w.add(diagnostic.CodeRange, item.Range(), "a share of nothing moves no traffic; shares are over 0%%")
+		case share <= last:
+			w.add(diagnostic.CodeRange, item.Range(), "the shares rise: %s comes after %.3g%%", item.Text, last*100)
+		default:
+			last = share
+		}
+	}
+}
+
+// twice tells of items of a list that stand in it twice.
+func (w *whole) twice(n *tree.Node, what string) {
+	if n == nil || n.Kind != tree.Sequence {
+		return
+	}
+	seen := map[string]bool{}
+	for _, item := range n.Items {
+		if text := item.Value(); text != "" {
+			if seen[text] {
+				w.add(diagnostic.CodeTwice, item.Range(), "the %s %s stands twice", what, diagnostic.Clip(text))
+			}
+			seen[text] = true
 		}
 	}
 }

@@ -25,29 +25,40 @@ type Reach struct {
 	Wildcard bool     `json:"wildcard,omitempty"`
 }
 
-// Opened is a route that more callers may use than before.
+// Opened is a route by which somebody may make a request that they could not
+// make before.
 type Opened struct {
 	Function string `json:"function"`
-	Trigger  string `json:"trigger"` // the opening's address
+	Trigger  string `json:"trigger"` // of the route: function/trigger
 	Route    string `json:"route"`
-	Before   string `json:"before"` // "" where it did not exist
-	After    string `json:"after"`
-	Public   bool   `json:"public"`
+	Request  string `json:"request"` // one that somebody may newly make
+	Before   string `json:"before"`  // who could make it before; "" for nobody
+	After    string `json:"after"`   // who may now
+	Public   bool   `json:"public"`  // whether everybody may
+}
+
+// RuleChange is what becomes of a rule of entry that stands in a stage.
+type RuleChange struct {
+	Rule    string `json:"rule"` // which one, such as "approvals"
+	Before  string `json:"before"`
+	After   string `json:"after"`
+	Loosens bool   `json:"loosens,omitempty"`
 }
 
 // Consequence is what a plan means.
 type Consequence struct {
-	Gained  []Reach  `json:"gained"`
-	Lost    []Reach  `json:"lost"`
-	Opened  []Opened `json:"opened"`
-	Cold    []string `json:"cold"`    // functions that start cold
-	Removed []string `json:"removed"` // what is lost with deletes, in words
+	Rules   []RuleChange `json:"rules"` // those that loosen first
+	Gained  []Reach      `json:"gained"`
+	Lost    []Reach      `json:"lost"`
+	Opened  []Opened     `json:"opened"`
+	Cold    []string     `json:"cold"`    // functions that start cold
+	Removed []string     `json:"removed"` // what is lost with deletes, in words
 }
 
 // Weigh compares a stage before and after. touched gives the kind of change
 // per address.
 func Weigh(before, after []Resource, touched map[string]resource.Change) Consequence {
-	c := Consequence{Gained: []Reach{}, Lost: []Reach{}, Opened: []Opened{}, Cold: []string{}, Removed: []string{}}
+	c := Consequence{Rules: []RuleChange{}, Gained: []Reach{}, Lost: []Reach{}, Opened: []Opened{}, Cold: []string{}, Removed: []string{}}
 	had, has := statements(before), statements(after)
 	for _, fn := range functions(had, has) {
 		c.Gained = append(c.Gained, reach(fn, access.Gained(had[fn], has[fn]))...)
@@ -107,59 +118,6 @@ func reach(fn string, gained []access.Statement) []Reach {
 	var out []Reach
 	for _, s := range gained {
 		out = append(out, Reach{Function: fn, Verbs: s.Verbs, Resource: s.Resource, Wildcard: slices.Contains(s.Verbs, "*") || s.Resource == "*"})
-	}
-	return out
-}
-
-// openings lists routes that somebody may newly call.
-func openings(before, after []Resource) []Opened {
-	to := map[string][]string{}
-	for _, r := range before {
-		if r.Kind == resource.Opening {
-			_, rest := resource.Split(r.Address)
-			to[rest] = texts(r.Attributes["to"])
-		}
-	}
-	routes := map[string]string{}
-	for _, r := range after {
-		if r.Kind == resource.Route {
-			_, rest := resource.Split(r.Address)
-			routes[rest] = fmt.Sprint(r.Attributes["method"], " ", r.Attributes["path"])
-		}
-	}
-	out := []Opened{}
-	for _, r := range after {
-		if r.Kind != resource.Opening {
-			continue
-		}
-		_, rest := resource.Split(r.Address)
-		now, was := texts(r.Attributes["to"]), to[rest]
-		if wider(was, now) {
-			out = append(out, Opened{Function: r.Function, Trigger: rest, Route: routes[rest], Before: join(was), After: join(now), Public: slices.Contains(now, "anyone")})
-		}
-	}
-	return out
-}
-
-// wider tells whether somebody may call now who might not before. Members
-// include every group, and anyone includes all.
-func wider(was, now []string) bool {
-	if slices.Contains(was, "anyone") {
-		return false
-	}
-	if slices.Contains(was, "members") {
-		return slices.Contains(now, "anyone")
-	}
-	return slices.ContainsFunc(now, func(n string) bool { return !slices.Contains(was, n) })
-}
-
-func join(words []string) string {
-	out := ""
-	for i, w := range words {
-		if i > 0 {
-			out += ", "
-		}
-		out += w
 	}
 	return out
 }

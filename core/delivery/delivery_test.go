@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"rudmar/core/delivery"
+	"rudmar/core/expression"
 	"rudmar/core/manifest"
 )
 
@@ -17,7 +18,7 @@ func states() []delivery.State {
 }
 
 func eventsOf() []delivery.Event {
-	return []delivery.Event{delivery.Enter, delivery.Planned, delivery.Deployed, delivery.Proved, delivery.Fail, delivery.Retry, delivery.Refuse, delivery.TakeBack, delivery.Overtake, delivery.Return}
+	return []delivery.Event{delivery.Enter, delivery.Planned, delivery.Deployed, delivery.Proved, delivery.Fail, delivery.Retry, delivery.Refuse, delivery.TakeBack, delivery.Overtake, delivery.Return, delivery.Reask}
 }
 
 func TestNext(t *testing.T) {
@@ -25,6 +26,7 @@ func TestNext(t *testing.T) {
 		"waiting enter": delivery.Planning, "planning planned": delivery.Deploying, "planning deployed": delivery.Proving, "deploying deployed": delivery.Proving, "proving proved": delivery.Settled,
 		"planning fail": delivery.Stopped, "deploying fail": delivery.Stopped, "proving fail": delivery.Stopped, "stopped retry": delivery.Planning,
 		"waiting refuse": delivery.Refused, "stopped refuse": delivery.Refused, "settled take back": delivery.WentBack, "stopped take back": delivery.WentBack, "proving take back": delivery.WentBack,
+		"planning reask": delivery.Waiting, "deploying reask": delivery.Waiting,
 		"waiting overtake": delivery.Overtaken, "settled return": delivery.Planning, "went back return": delivery.Planning, "overtaken return": delivery.Planning, "stopped return": delivery.Planning,
 	}
 	for _, s := range states() {
@@ -51,7 +53,7 @@ func TestMovingAndOver(t *testing.T) {
 
 func TestTurn(t *testing.T) {
 	p := func(version int, s delivery.State, ready bool) delivery.Standing {
-		return delivery.Standing{Version: version, State: s, Ready: ready}
+		return delivery.Standing{Version: version, Turn: int64(version), State: s, Ready: ready}
 	}
 	tests := []struct {
 		name   string
@@ -67,6 +69,7 @@ func TestTurn(t *testing.T) {
 		{"one moves", []delivery.Standing{p(1, delivery.Deploying, false), p(2, delivery.Waiting, true)}, "0 []"},
 		{"older than what is settled", []delivery.Standing{p(1, delivery.Waiting, false), p(2, delivery.Settled, false)}, "0 [1]"},
 		{"newer than what is settled", []delivery.Standing{p(3, delivery.Waiting, true), p(2, delivery.Settled, false)}, "3 []"},
+		{"an old one that came again", []delivery.Standing{{Version: 1, Turn: 9, State: delivery.Waiting, Ready: true}, p(3, delivery.Settled, false), p(4, delivery.Waiting, true)}, "1 [4]"},
 		{"what went back does not count", []delivery.Standing{p(3, delivery.WentBack, false), p(2, delivery.Waiting, true)}, "2 []"},
 	}
 	for _, tt := range tests {
@@ -84,7 +87,7 @@ func TestOneMovesAtATime(t *testing.T) {
 		dice := rand.New(rand.NewPCG(seed, 2))
 		var places []delivery.Standing
 		for version := 1; version < 30; version++ {
-			places = append(places, delivery.Standing{Version: version, State: delivery.Waiting, Ready: dice.IntN(2) == 0})
+			places = append(places, delivery.Standing{Version: version, Turn: int64(version), State: delivery.Waiting, Ready: dice.IntN(2) == 0})
 			next, overtaken := delivery.Turn(places)
 			moving := 0
 			for i := range places {
@@ -123,19 +126,32 @@ func stage() *manifest.Stage {
 	}}
 }
 
+var shown = []string{"create route/warn/ask"}
+
 func fulfilled() delivery.Facts {
 	now := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
+	yes := func(person string) delivery.Approval {
+		return delivery.Approval{Person: person, Groups: []string{"growers-council"}, Shown: shown}
+	}
 	return delivery.Facts{
-		Now: now, Author: "wren", Requested: "wren", Before: delivery.Settled, BeforeSince: now.Add(-time.Hour),
-		Cases: delivery.CaseTally{Ran: true, Passed: 7}, Figures: delivery.Figures{Calls: 400, Errors: 1},
-		Approvals: []delivery.Approval{{Person: "linden", Groups: []string{"growers-council"}}, {Person: "teasel", Groups: []string{"growers-council"}}},
-		Variables: map[string]any{"plan": map[string]any{"deletes": []any{}}, "consequences": map[string]any{}, "version": map[string]any{}, "metrics": map[string]any{}},
+		Now: now, Branch: "main", Authors: []string{"wren"}, Requested: "wren", Gone: map[string]bool{}, Meaning: shown,
+		Earlier: map[string]delivery.Earlier{"preview": {State: delivery.Settled, Since: now.Add(-time.Hour), Figures: delivery.Figures{Calls: 400, Errors: 1},
+			Cases: []delivery.CaseResult{{Function: "warn", Name: "a mild night", Passed: true}, {Function: "warn", Name: "a cold night", Passed: true}}}},
+		Approvals: []delivery.Approval{yes("linden"), yes("teasel")},
+		Rules:     &expression.Rules{},
 	}
 }
 
 func TestGatesSayWhatTheyWaitFor(t *testing.T) {
-	if gates := delivery.Gates(t.Context(), stage(), fulfilled()); !delivery.AllHold(gates) || len(gates) != 7 || delivery.Summary(gates) != "all 7 hold" {
+	if gates := delivery.Gates(t.Context(), delivery.Entry{Own: stage()}, fulfilled()); !delivery.AllHold(gates) || len(gates) != 7 || delivery.Summary(gates) != "all 7 hold" {
 		t.Fatalf("fulfilled: %+v", gates)
+	}
+	before := func(change func(e *delivery.Earlier)) func(f *delivery.Facts) {
+		return func(f *delivery.Facts) {
+			e := f.Earlier["preview"]
+			change(&e)
+			f.Earlier["preview"] = e
+		}
 	}
 	tests := []struct {
 		name   string
@@ -144,31 +160,36 @@ func TestGatesSayWhatTheyWaitFor(t *testing.T) {
 		state  delivery.GateState
 		why    string
 	}{
-		{"not there yet", func(f *delivery.Facts) { f.Before = "" }, "before", delivery.Waits, "waits until it is in preview"},
-		{"on its way", func(f *delivery.Facts) { f.Before = delivery.Proving }, "before", delivery.Waits, "it is proving in preview"},
-		{"stopped before", func(f *delivery.Facts) { f.Before = delivery.Stopped }, "before", delivery.Fails, "it is stopped in preview"},
-		{"went back", func(f *delivery.Facts) { f.Before = delivery.WentBack }, "before", delivery.Fails, "went back"},
+		{"not there yet", before(func(e *delivery.Earlier) { *e = delivery.Earlier{} }), "before", delivery.Waits, "waits until it is in preview"},
+		{"on its way", before(func(e *delivery.Earlier) { e.State = delivery.Proving }), "before", delivery.Waits, "it is proving in preview"},
+		{"stopped before", before(func(e *delivery.Earlier) { e.State = delivery.Stopped }), "before", delivery.Fails, "it is stopped in preview"},
+		{"went back", before(func(e *delivery.Earlier) { e.State = delivery.WentBack }), "before", delivery.Fails, "went back"},
 		{"nobody asked", func(f *delivery.Facts) { f.Requested = "" }, "request", delivery.Waits, "somebody to ask"},
-		{"cases did not run", func(f *delivery.Facts) { f.Cases.Ran = false }, "cases", delivery.Waits, "waits for the cases"},
-		{"a case failed", func(f *delivery.Facts) { f.Cases.Failed = []string{"a mild night"} }, "cases", delivery.Fails, "1 of 8 cases failed in preview: a mild night"},
-		{"no cases at all", func(f *delivery.Facts) { f.Cases.Passed = 0 }, "cases", delivery.Fails, "the service has none"},
-		{"too short", func(f *delivery.Facts) { f.BeforeSince = f.Now.Add(-10 * time.Minute) }, "soak", delivery.Waits, "waits 20m more"},
-		{"too few calls", func(f *delivery.Facts) { f.Figures = delivery.Figures{Calls: 150} }, "soak", delivery.Waits, "150 of 200"},
-		{"too many errors", func(f *delivery.Facts) { f.Figures = delivery.Figures{Calls: 400, Errors: 20} }, "soak", delivery.Fails, "5% of 400 calls failed"},
-		{"one approval", func(f *delivery.Facts) { f.Approvals = f.Approvals[:1] }, "approvals", delivery.Waits, "waits for 1 more approval from growers-council, not by its author wren; has linden"},
+		{"cases did not run", before(func(e *delivery.Earlier) { e.Cases, e.State = nil, delivery.Proving }), "cases", delivery.Waits, "waits for the cases"},
+		{"a case failed", before(func(e *delivery.Earlier) { e.Cases[0].Passed = false }), "cases", delivery.Fails, "1 of 2 cases failed in preview: a mild night"},
+		{"no cases at all", before(func(e *delivery.Earlier) { e.Cases = nil }), "cases", delivery.Fails, "no case ran in preview"},
+		{"too short", before(func(e *delivery.Earlier) { e.Since = e.Since.Add(50 * time.Minute) }), "soak", delivery.Waits, "waits 20m more"},
+		{"too few calls", before(func(e *delivery.Earlier) { e.Figures = delivery.Figures{Calls: 150} }), "soak", delivery.Waits, "150 of 200"},
+		{"too many errors", before(func(e *delivery.Earlier) { e.Figures = delivery.Figures{Calls: 400, Errors: 20} }), "soak", delivery.Fails, "5% of 400 calls failed"},
+		{"errors among too few calls", before(func(e *delivery.Earlier) { e.Figures = delivery.Figures{Calls: 199, Errors: 199} }), "soak", delivery.Waits, "199 of 200"},
+		{"one approval", func(f *delivery.Facts) { f.Approvals = f.Approvals[:1] }, "approvals", delivery.Waits, "waits for 1 more approval from growers-council, not by who pushed it: wren; has linden"},
 		{"no approval", func(f *delivery.Facts) { f.Approvals = nil }, "approvals", delivery.Waits, "waits for 2 approvals from"},
 		{"one person twice", func(f *delivery.Facts) { f.Approvals[1] = f.Approvals[0] }, "approvals", delivery.Waits, "1 more"},
-		{"the author approves", func(f *delivery.Facts) { f.Author = "linden" }, "approvals", delivery.Waits, "has teasel"},
+		{"who pushed it approves", func(f *delivery.Facts) { f.Authors = []string{"linden", "wren"} }, "approvals", delivery.Waits, "has teasel"},
+		{"nobody knows who pushed it", func(f *delivery.Facts) { f.Authors, f.Unknown = nil, "the log is gone" }, "approvals", delivery.Fails, "the log is gone"},
 		{"of another group", func(f *delivery.Facts) { f.Approvals[0].Groups = []string{"others"} }, "approvals", delivery.Waits, "1 more"},
+		{"it means something else now", func(f *delivery.Facts) { f.Meaning = []string{"delete route/warn/ask"} }, "approvals", delivery.Waits,
+			"what linden and teasel approved means something else now: newly delete route/warn/ask; no longer create route/warn/ask"},
+		{"one saw something else", func(f *delivery.Facts) { f.Approvals[0].Shown = nil }, "approvals", delivery.Waits, "1 more"},
+		{"no plan", func(f *delivery.Facts) { f.Meaning, f.Unplanned = nil, "it does not answer" }, "approvals", delivery.Waits, "waits for a plan, to see that it means what they saw: it does not answer"},
 		{"at night", func(f *delivery.Facts) { f.Now = f.Now.Add(12 * time.Hour) }, "window", delivery.Waits, "opens 2026-11-24 08:00 CET"},
-		{"something is deleted", func(f *delivery.Facts) { f.Variables["plan"] = map[string]any{"deletes": []any{"logs/warn"}} }, "rule", delivery.Fails, "not true"},
-		{"no plan yet", func(f *delivery.Facts) { f.Variables = nil }, "rule", delivery.Waits, "plan"},
-		{"a rule about nothing", func(f *delivery.Facts) { f.Variables["plan"] = map[string]any{} }, "rule", delivery.Fails, "no such key"},
+		{"something is deleted", func(f *delivery.Facts) { f.Rules.Plan.Deletes = []string{"logs/warn"} }, "rule", delivery.Fails, "not true: plan.deletes.size() == 0; plan.deletes is [\"logs/warn\"]"},
+		{"no plan yet", func(f *delivery.Facts) { f.Rules = nil }, "rule", delivery.Waits, "plan"},
 	}
 	for _, tt := range tests {
 		f := fulfilled()
 		tt.change(&f)
-		gates := delivery.Gates(t.Context(), stage(), f)
+		gates := delivery.Gates(t.Context(), delivery.Entry{Own: stage()}, f)
 		if delivery.AllHold(gates) {
 			t.Errorf("%s: all hold", tt.name)
 		}
@@ -180,8 +201,13 @@ func TestGatesSayWhatTheyWaitFor(t *testing.T) {
 	}
 }
 
-func TestAStageOnPushHasNoGates(t *testing.T) {
-	if gates := delivery.Gates(t.Context(), &manifest.Stage{Name: "trial", On: manifest.OnPush}, delivery.Facts{}); len(gates) != 0 || !delivery.AllHold(gates) {
+func TestAStageOnPushHasItsBranchAlone(t *testing.T) {
+	trial := &manifest.Stage{Name: "trial", On: manifest.OnPush, Branch: "main"}
+	gates := delivery.Gates(t.Context(), delivery.Entry{Own: trial}, delivery.Facts{Branch: "main"})
+	if len(gates) != 1 || !delivery.AllHold(gates) {
 		t.Errorf("%+v", gates)
+	}
+	if gates := delivery.Gates(t.Context(), delivery.Entry{Own: trial}, delivery.Facts{Branch: "other"}); delivery.AllHold(gates) {
+		t.Errorf("from another branch: %+v", gates)
 	}
 }

@@ -8,9 +8,7 @@ import (
 	"time"
 
 	"rudmar/core/expression"
-	"rudmar/core/language"
 	"rudmar/core/manifest"
-	"rudmar/core/timing"
 )
 
 // GateState is the state of a gate.
@@ -25,6 +23,7 @@ const (
 
 // The kinds of gates.
 const (
+	BranchGate    = "branch" // that a push has to come by
 	BeforeGate    = "before" // the stage before
 	RequestGate   = "request"
 	CasesGate     = "cases"
@@ -32,6 +31,7 @@ const (
 	ApprovalsGate = "approvals"
 	WindowGate    = "window"
 	RuleGate      = "rule"
+	StrictGate    = "strict"
 )
 
 // Gate is one gate with its state and, in a sentence, why.
@@ -40,6 +40,12 @@ type Gate struct {
 	Name  string    `json:"name"`
 	State GateState `json:"state"`
 	Why   string    `json:"why"`
+	// Standing tells that only the rules that stand in the stage ask for it, not
+	// the version's own.
+	Standing bool `json:"standing,omitempty"`
+	// Since is when it came to this state, in Unix milliseconds; 0 where nobody
+	// has kept it.
+	Since int64 `json:"since,omitempty"`
 }
 
 // Approval is one person's yes.
@@ -47,63 +53,133 @@ type Approval struct {
 	Person  string
 	Groups  []string
 	Comment string
+	Shown   []string // what entering did and meant when they said it
 }
 
-// CaseTally sums up the cases that ran in the stage before.
-type CaseTally struct {
-	Ran    bool
-	Passed int
-	Failed []string
+// CaseResult is what came of a case in an earlier stage.
+type CaseResult struct {
+	Function, Name string
+	Passed         bool
 }
 
-// Figures is what was measured of the version in the stage before.
+// Figures is what was measured of the version in an earlier stage.
 type Figures struct {
 	Calls, Errors int
 }
 
-// Facts is what gates are judged by.
-type Facts struct {
-	Now       time.Time
-	Author    string
-	Requested string // who asked for it; "" for nobody
-	// Before is the version's state in the stage before, and since when.
-	Before      State
-	BeforeSince time.Time
-	Cases       CaseTally
-	Figures     Figures
-	Approvals   []Approval
-	// Variables are what rules are evaluated over.
-	Variables map[string]any
+// Earlier is how the version did in an earlier stage.
+type Earlier struct {
+	State State
+	Since time.Time // of that state
+	Cases []CaseResult
+	Figures
 }
 
-// Gates gives every gate of a stage with its state, in a fixed order. Rules are
-// evaluated until the context's deadline.
-func Gates(ctx context.Context, stage *manifest.Stage, f Facts) []Gate {
+// Facts is what gates are judged by.
+type Facts struct {
+	Now time.Time
+	// Branch is the one that the version was built from.
+	Branch string
+	// Authors are the people who pushed, as signed in, a commit that is in the
+	// version and not in what runs in the stage.
+	Authors []string
+	// Unknown tells why it is not known who they are; "" where it is.
+	Unknown   string
+	Requested string // who asked for it; "" for nobody
+	// Earlier tells, by stage, how the version did there; Gone names stages that
+	// are not there any more.
+	Earlier map[string]Earlier
+	Gone    map[string]bool
+	// Approvals are those that were given, whoever gave them.
+	Approvals []Approval
+	// Wild names functions of the version that ask for everything (*) in the stage.
+	Wild []string
+	// Meaning is what entering does and means, as Approval.Shown gives it; nil
+	// where there is no plan to be judged by, for the reason of Unplanned.
+	Meaning   []string
+	Unplanned string
+	// Rules are what rules are evaluated over; nil with Meaning.
+	Rules *expression.Rules
+}
+
+func (f Facts) gone(stage string) bool { return f.Gone[stage] }
+
+// wish is one gate that a stage's rules ask for: what it asks for, and how it
+// is judged.
+type wish struct {
+	of    any
+	judge func() Gate
+}
+
+// Gates gives every gate that guards an entry with its state, in a fixed order:
+// those of the standing rules and of the version's own. What both ask for alike
+// is one gate. Rules are evaluated until the context's deadline.
+func Gates(ctx context.Context, e Entry, f Facts) []Gate {
 	var out []Gate
+	var asked []any
+	own := e.Own != nil
+	for _, stage := range e.rules(f.gone) {
+		standing := stage != e.Own
+		for _, w := range wishes(ctx, e, stage, f) {
+			if slices.ContainsFunc(asked, func(other any) bool { return same(other, w.of) }) {
+				continue
+			}
+			asked = append(asked, w.of)
+			g := w.judge()
+			g.Standing = standing && own && !asksFor(ctx, e, f, w.of)
+			out = append(out, g)
+		}
+	}
+	if e.Removes() && !slices.ContainsFunc(out, func(g Gate) bool { return g.Kind == RequestGate }) {
+		out = append(out, request(f))
+	}
+	rank := []string{BranchGate, BeforeGate, RequestGate, CasesGate, SoakGate, ApprovalsGate, WindowGate, RuleGate, StrictGate}
+	slices.SortStableFunc(out, func(a, b Gate) int { return slices.Index(rank, a.Kind) - slices.Index(rank, b.Kind) })
+	return out
+}
+
+// asksFor tells whether the version's own rules ask for a gate too.
+func asksFor(ctx context.Context, e Entry, f Facts, of any) bool {
+	return slices.ContainsFunc(wishes(ctx, e, e.Own, f), func(w wish) bool { return same(w.of, of) })
+}
+
+// wishes lists the gates that a stage's rules ask for.
+func wishes(ctx context.Context, e Entry, stage *manifest.Stage, f Facts) []wish {
+	type after[T any] struct {
+		Kind, Stage string
+		Of          T
+	}
+	var out []wish
+	add := func(of any, judge func() Gate) { out = append(out, wish{of, judge}) }
+	// Which branch a stage takes is said by the rules that stand there alone: a
+	// version that changes it comes by the one that is taken until then.
+	if stage.On == manifest.OnPush && (stage != e.Own || e.Standing == nil) && !e.Removes() {
+		add(after[string]{BranchGate, stage.Branch, ""}, func() Gate { return branch(stage.Branch, f.Branch) })
+	}
 	if stage.After != "" {
-		out = append(out, before(stage.After, f))
+		add(after[string]{BeforeGate, stage.After, ""}, func() Gate { return before(stage.After, f.Earlier[stage.After]) })
 	}
 	if stage.On == manifest.OnRequest {
-		g := Gate{Kind: RequestGate, Name: "request", State: Waits, Why: "waits for somebody to ask for it"}
-		if f.Requested != "" {
-			g.State, g.Why = Holds, "asked for by "+f.Requested
-		}
-		out = append(out, g)
+		add(after[string]{RequestGate, "", ""}, func() Gate { return request(f) })
 	}
-	if len(stage.Gates.Cases) > 0 {
-		out = append(out, cases(stage, f))
+	g := stage.Gates
+	if len(g.Cases) > 0 && stage.After != "" && !e.Removes() {
+		add(after[[]string]{CasesGate, stage.After, g.Cases}, func() Gate { return cases(stage, f.Earlier[stage.After]) })
 	}
-	if stage.Gates.Soak != nil {
-		out = append(out, soak(stage, f))
+	if g.Soak != nil && stage.After != "" && !e.Removes() {
+		add(after[manifest.Soak]{SoakGate, stage.After, *g.Soak}, func() Gate { return soak(stage, f.Now, f.Earlier[stage.After]) })
 	}
-	if stage.Gates.Approvals != nil {
-		out = append(out, approvals(*stage.Gates.Approvals, f))
+	if g.Approvals != nil {
+		add(*g.Approvals, func() Gate { return approvals(*g.Approvals, f) })
 	}
-	if stage.Gates.Window != nil {
-		out = append(out, window(*stage.Gates.Window, f.Now))
+	if g.Window != nil {
+		add(*g.Window, func() Gate { return window(*g.Window, f.Now) })
 	}
-	for _, r := range stage.Gates.Rules {
-		out = append(out, rule(ctx, r, f.Variables))
+	for _, r := range g.Rules {
+		add(r, func() Gate { return rule(ctx, r, f) })
+	}
+	if stage != e.Own && stage.Strict && e.Own != nil && !e.Own.Strict {
+		add(after[string]{StrictGate, "", ""}, func() Gate { return strict(f) })
 	}
 	return out
 }
@@ -128,140 +204,4 @@ func Summary(gates []Gate) string {
 		return fmt.Sprintf("all %d hold", len(gates))
 	}
 	return fmt.Sprintf("%d of %d hold: %s", holding, len(gates), strings.Join(open, "; "))
-}
-
-func before(stage string, f Facts) Gate {
-	g := Gate{Kind: BeforeGate, Name: "the stage before", State: Waits}
-	switch {
-	case f.Before == Settled:
-		g.State, g.Why = Holds, "settled in "+stage
-	case f.Before == "":
-		g.Why = "waits until it is in " + stage
-	case Over(f.Before) || f.Before == Stopped:
-		g.State, g.Why = Fails, fmt.Sprintf("it is %s in %s", f.Before, stage)
-	default:
-		g.Why = fmt.Sprintf("waits: it is %s in %s", f.Before, stage)
-	}
-	return g
-}
-
-func cases(stage *manifest.Stage, f Facts) Gate {
-	g := Gate{Kind: CasesGate, Name: "cases pass in " + stage.After, State: Waits, Why: "waits for the cases to run in " + stage.After}
-	switch {
-	case !f.Cases.Ran:
-	case len(f.Cases.Failed) > 0:
-		g.State, g.Why = Fails, fmt.Sprintf("%d of %d cases failed in %s: %s", len(f.Cases.Failed), len(f.Cases.Failed)+f.Cases.Passed, stage.After, strings.Join(f.Cases.Failed, ", "))
-	case f.Cases.Passed == 0:
-		g.State, g.Why = Fails, "no case ran; the service has none"
-	default:
-		g.State, g.Why = Holds, fmt.Sprintf("all %d cases passed in %s", f.Cases.Passed, stage.After)
-	}
-	return g
-}
-
-func soak(stage *manifest.Stage, f Facts) Gate {
-	s := stage.Gates.Soak
-	g := Gate{Kind: SoakGate, Name: "soak in " + stage.After, State: Waits}
-	if f.Before != Settled {
-		g.Why = "waits until it is settled in " + stage.After
-		return g
-	}
-	share := 0.0
-	if f.Figures.Calls > 0 {
-		share = float64(f.Figures.Errors) / float64(f.Figures.Calls)
-	}
-	ran := f.Now.Sub(f.BeforeSince)
-	switch {
-	case s.ErrorsUnder > 0 && f.Figures.Calls >= max(1, s.Calls) && share >= s.ErrorsUnder:
-		g.State, g.Why = Fails, fmt.Sprintf("%.2g%% of %d calls failed in %s; under %.2g%% is allowed", share*100, f.Figures.Calls, stage.After, s.ErrorsUnder*100)
-	case ran < s.For:
-		g.Why = fmt.Sprintf("waits %s more (%s in %s)", language.FormatTime((s.For - ran).Truncate(time.Second)), language.FormatTime(s.For), stage.After)
-	case f.Figures.Calls < s.Calls:
-		g.Why = fmt.Sprintf("waits for calls: %d of %d in %s", f.Figures.Calls, s.Calls, stage.After)
-	default:
-		g.State, g.Why = Holds, fmt.Sprintf("%s and %d calls in %s", language.FormatTime(ran.Truncate(time.Second)), f.Figures.Calls, stage.After)
-	}
-	return g
-}
-
-func approvals(a manifest.Approvals, f Facts) Gate {
-	g := Gate{Kind: ApprovalsGate, Name: "approval", State: Waits}
-	if a.Count > 1 {
-		g.Name = fmt.Sprintf("%d approvals", a.Count)
-	}
-	var by []string
-	for _, p := range f.Approvals {
-		if Counts(a, p, f.Author) && !slices.Contains(by, p.Person) {
-			by = append(by, p.Person)
-		}
-	}
-	if len(by) >= a.Count {
-		g.State, g.Why = Holds, "approved by "+strings.Join(by, " and ")
-		return g
-	}
-	missing := a.Count - len(by)
-	g.Why = fmt.Sprintf("waits for %d more approval", missing)
-	if missing > 1 {
-		g.Why += "s"
-	}
-	if len(by) == 0 {
-		g.Why = strings.Replace(g.Why, " more", "", 1)
-	}
-	if a.From != "" {
-		g.Why += " from " + a.From
-	}
-	if !a.AuthorMay && f.Author != "" {
-		g.Why += ", not by its author " + f.Author
-	}
-	if len(by) > 0 {
-		g.Why += "; has " + strings.Join(by, " and ")
-	}
-	return g
-}
-
-// Counts tells whether a person's approval counts.
-func Counts(a manifest.Approvals, p Approval, author string) bool {
-	return (a.From == "" || slices.Contains(p.Groups, a.From)) && (a.AuthorMay || p.Person != author)
-}
-
-func window(w manifest.Window, now time.Time) Gate {
-	g := Gate{Kind: WindowGate, Name: "window", State: Waits}
-	parsed, err := timing.ParseWindow(w.Days, w.Hours, w.Zone)
-	switch {
-	case err != nil:
-		g.State, g.Why = Fails, err.Error()
-	case parsed.Holds(now):
-		g.State, g.Why = Holds, "the window is open"
-	default:
-		g.Why = "waits for the window, which opens " + parsed.Opens(now).Format("2006-01-02 15:04 MST")
-	}
-	return g
-}
-
-func rule(ctx context.Context, r manifest.GateRule, variables map[string]any) Gate {
-	g := Gate{Kind: RuleGate, Name: r.Name, State: Fails}
-	if variables == nil {
-		g.State, g.Why = Waits, "waits for a plan to be judged by"
-		return g
-	}
-	language, err := expression.ForRules()
-	if err != nil {
-		g.Why = err.Error()
-		return g
-	}
-	e, err := language.Compile(r.Expression)
-	if err != nil {
-		g.Why = err.Error()
-		return g
-	}
-	ok, err := e.Holds(ctx, variables)
-	switch {
-	case err != nil:
-		g.Why = err.Error()
-	case ok:
-		g.State, g.Why = Holds, r.Expression
-	default:
-		g.Why = "not true: " + r.Expression
-	}
-	return g
 }

@@ -39,6 +39,7 @@ const (
 	TakeBack Event = "take back" // the version before was put in its place
 	Overtake Event = "overtake"  // a newer version took its place in the queue
 	Return   Event = "return"    // it is put back in the place of a newer one
+	Reask    Event = "reask"     // the plan means something else than what was agreed to
 )
 
 // ErrTransition tells that an event has no meaning in a state.
@@ -55,6 +56,8 @@ func Next(s State, e Event) (State, error) {
 		return Proving, nil
 	case s == Proving && e == Proved:
 		return Settled, nil
+	case (s == Planning || s == Deploying) && e == Reask:
+		return Waiting, nil
 	case Moving(s) && e == Fail:
 		return Stopped, nil
 	case s == Stopped && e == Retry:
@@ -83,34 +86,38 @@ func Over(s State) bool {
 // Standing is how one version stands in a stage.
 type Standing struct {
 	Version int
-	State   State
+	// Turn orders versions as they came: most often their numbers do too, but an
+	// old one may come again.
+	Turn  int64
+	State State
 	// Ready tells that a waiting version could enter: all its gates hold.
 	Ready bool
 }
 
-// Turn decides who may go on in a stage: the newest version that waits and is
-// ready, unless one is moving. Those that wait and are older than it, or than
-// what is settled there, are overtaken; a newer one that is not ready yet
-// overtakes nobody.
+// Turn decides who may go on in a stage: the version that came last of those
+// that wait and are ready, unless one is moving. Those that wait and came before
+// it, or before what is settled there, are overtaken; a newer one that is not
+// ready yet overtakes nobody.
 func Turn(standing []Standing) (next int, overtaken []int) {
-	newest, settled, moving := 0, 0, false
+	var newest, settled int64
+	moving := false
 	for _, p := range standing {
 		switch {
 		case Moving(p.State):
 			moving = true
-		case p.State == Waiting && p.Ready:
-			newest = max(newest, p.Version)
+		case p.State == Waiting && p.Ready && p.Turn > newest:
+			newest, next = p.Turn, p.Version
 		case p.State == Settled:
-			settled = max(settled, p.Version)
+			settled = max(settled, p.Turn)
 		}
 	}
 	for _, p := range standing {
-		if p.State == Waiting && (p.Version < newest || p.Version < settled) {
+		if p.State == Waiting && (p.Turn < newest || p.Turn < settled) {
 			overtaken = append(overtaken, p.Version)
 		}
 	}
 	if moving || newest < settled {
 		return 0, overtaken
 	}
-	return newest, overtaken
+	return next, overtaken
 }

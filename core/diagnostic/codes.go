@@ -23,6 +23,8 @@ const (
 	CodeUnknownKey Code = "RM1101"
 	CodeMissingKey Code = "RM1102"
 	CodeWrongKind  Code = "RM1103"
+	CodeEmptyList  Code = "RM1104"
+	CodeTwice      Code = "RM1105"
 
 	CodeName      Code = "RM1201"
 	CodeChoice    Code = "RM1202"
@@ -33,6 +35,7 @@ const (
 	CodeSetting   Code = "RM1207"
 	CodeTarget    Code = "RM1208"
 	CodePath      Code = "RM1209"
+	CodeVariable  Code = "RM1210"
 
 	CodeUnknownReference Code = "RM1301"
 	CodeReferenceForm    Code = "RM1302"
@@ -44,7 +47,10 @@ const (
 	CodeCron         Code = "RM1404"
 	CodeZone         Code = "RM1405"
 	CodeTriggerKind  Code = "RM1406"
+	CodeTriggerKey   Code = "RM1407"
 	CodeWholeService Code = "RM1408"
+	CodeCircle       Code = "RM1409"
+	CodeNoTrigger    Code = "RM1410"
 
 	CodePermissionForm Code = "RM1501"
 	CodeWildcard       Code = "RM1502"
@@ -60,6 +66,10 @@ const (
 	CodeTooMany           Code = "RM1606"
 	CodeNoFunctions       Code = "RM1607"
 	CodeOffer             Code = "RM1608"
+	CodeWas               Code = "RM1609"
+	CodeGate              Code = "RM1610"
+	CodeNearlyRight       Code = "RM1611"
+	CodeNotYet            Code = "RM1612"
 
 	CodeCaseSend       Code = "RM1701"
 	CodeCaseExpression Code = "RM1702"
@@ -101,6 +111,8 @@ func Explanations() []Explanation {
 		{CodeUnknownKey, "unknown key", "A key that Rudmar does not know would be ignored silently, so it is refused.", "memroy: 128 MiB", "memory: 128 MiB"},
 		{CodeMissingKey, "missing key", "This key has no value of its own that could be assumed.", "function: warn", "function: warn\nhandler: warn:run"},
 		{CodeWrongKind, "wrong kind of value", "The key takes another kind of value: a text, a list or a mapping.", "secrets: sms_key", "secrets: [sms_key]"},
+		{CodeEmptyList, "empty list", "A list of nothing allows nothing and expects nothing; leave the key out, or say what it is for.", "triggers: {ask: {route: GET /a, open_to: []}}", "triggers: {ask: {route: GET /a, open_to: members}}"},
+		{CodeTwice, "given twice", "The same target, secret or permission stands twice, or target beside targets: one of them would be a matter of luck.", "permissions: [{may: [read], of: tables/a}, {may: [read], of: tables/a}]", "permissions: [{may: [read], of: tables/a}]"},
 		{CodeName, "not a name", "Names have lower case letters, digits and hyphens, 1 to 40 of them, and start with a letter.", "function: Warn_1", "function: warn-1"},
 		{CodeChoice, "not one of the choices", "The key takes one of a few words.", "runtime: pyton", "runtime: python"},
 		{CodeUnit, "missing or wrong unit", "A bare number does not say what it measures.", "timeout: 10", "timeout: 10s"},
@@ -110,6 +122,7 @@ func Explanations() []Explanation {
 		{CodeSetting, "setting does not fit its type", "A stage's value, or a default, must be of the setting's type and within its bounds.", "settings: {limit: {type: number, default: warm}}", "settings: {limit: {type: number, default: 0.5}}"},
 		{CodeTarget, "not a target", "A target is a platform and a region.", "target: north", "target: local/north"},
 		{CodePath, "path leaves the service", "Paths stay inside the service's folder.", "code: ../../other", "code: ."},
+		{CodeVariable, "not a variable's name", "Environment variables have letters, digits and _, and do not start with a digit; PATH, HOME, LANG, TMPDIR and what starts with RUDMAR_ are the platform's own.", "env: {PATH: /opt}", "env: {TOOLS_PATH: /opt}"},
 		{CodeUnknownReference, "unknown reference", "The name that a reference gives is not declared.", "env: {L: \"${settings.limt}\"}", "env: {L: \"${settings.limit}\"}"},
 		{CodeReferenceForm, "malformed reference", "A reference is ${kind.name}; a literal ${ is written $${.", "env: {L: \"${settings.}\"}", "env: {L: \"${settings.limit}\"}"},
 		{CodeReferencePlace, "reference not possible here", "Secrets are only given to env; other keys take no reference.", "handler: ${settings.h}", "env: {H: \"${settings.h}\"}"},
@@ -119,7 +132,10 @@ func Explanations() []Explanation {
 		{CodeCron, "malformed cron expression", "A cron expression has five fields: minute, hour, day of month, month, day of week.", "cron: \"*/10 * * *\"", "cron: \"*/10 * * * *\""},
 		{CodeZone, "unknown time zone", "Zones are names of the IANA time zone database.", "zone: Oslo", "zone: Europe/Oslo"},
 		{CodeTriggerKind, "trigger of no kind, or of several", "A trigger has just one of route, cron, every, objects, queue and function.", "ask: {route: GET /a, every: 5m}", "ask: {route: GET /a, open_to: members}"},
+		{CodeTriggerKey, "key of another kind of trigger", "The key means nothing for this kind of trigger, or on takes other words for it.", "triggers: {sweep: {every: 1h, zone: Europe/Oslo}}", "triggers: {sweep: {every: 1h}}"},
 		{CodeWholeService, "trigger's function unknown", "An after-function trigger names a function of this service.", "relay: {function: wran, on: [failed]}", "relay: {function: warn, on: [failed]}"},
+		{CodeCircle, "functions call one another in a circle", "A function that runs after itself, by way of others or at once, would never stop.", "triggers: {again: {function: warn, on: [failed]}}", "triggers: {ask: {route: GET /a, open_to: members}}"},
+		{CodeNoTrigger, "trigger unknown to the function", "A stage changes a trigger that the function does not have, without saying what calls it.", "in: {trial: {triggers: {houlry: {off: true}}}}", "in: {trial: {triggers: {nightly: {every: 1d}}}}"},
 		{CodePermissionForm, "malformed permission", "A permission is may: [verbs] and of: kind/name or kind/name/path*.", "{may: [read], of: stations}", "{may: [read], of: tables/stations}"},
 		{CodeWildcard, "wildcard", "A * alone as verb or kind permits what nobody has thought of yet.", "{may: [\"*\"], of: tables/stations}", "{may: [read], of: tables/stations}"},
 		{CodeResourceKind, "kind of resource unknown", "The platforms that the stages run on have no resources of this kind.", "{may: [read], of: table/stations}", "{may: [read], of: tables/stations}"},
@@ -133,6 +149,10 @@ func Explanations() []Explanation {
 		{CodeTooMany, "too many functions", "A service has up to 10,000 functions.", "10,001 functions", "two services"},
 		{CodeNoFunctions, "no functions", "A service without functions does nothing.", "rudmar.yaml alone", "functions/hello/function.yaml beside it"},
 		{CodeOffer, "not offered", "The platform does not have this region, runtime or kind of trigger.", "target: local/nroth", "target: local/north"},
+		{CodeWas, "former name that cannot be", "was names a function that is still there, the function itself, or one that another function names too.", "was: warn", "was: frost-alert"},
+		{CodeGate, "gate that can never hold", "The gate looks at cases or at a stage that there are not.", "gates: {cases: [nobody]}", "gates: {cases: all}"},
+		{CodeNearlyRight, "file that is nearly right", "Manifests are called rudmar.yaml and function.yaml, cases end in .yaml and stand in a folder cases beside a function.yaml; other files are not read.", "functions/warn/function.yml", "functions/warn/function.yaml"},
+		{CodeNotYet, "not carried out yet", "The key is known and checked, but this Rudmar does not do what it says: a version gets all traffic at once.", "shift: {steps: [10%, 50%]}", "gates: {soak: {for: 1h}}"},
 		{CodeCaseSend, "case sends nothing it could", "A case sends to a route, to a trigger of its function, or a payload.", "send: {trigger: nightly}", "send: {payload: {}}"},
 		{CodeCaseExpression, "expectation cannot be evaluated", "Expectations are CEL expressions over status, headers, body, logs, took, memory_peak and cold.", "expect: [\"status = 200\"]", "expect: [\"status == 200\"]"},
 	}

@@ -57,7 +57,7 @@ type Diagnostic struct {
 
 // String gives the diagnostic on one line, as compilers do.
 func (d Diagnostic) String() string {
-	return fmt.Sprintf("%s: %s (%s)", d.Range, d.Message, d.Code)
+	return plain(fmt.Sprintf("%s: %s (%s)", d.Range, d.Message, d.Code))
 }
 
 // Mend gives the diagnostic a fix that writes a text in its place.
@@ -75,28 +75,67 @@ func (d *Diagnostic) Meant(near string) {
 }
 
 // Excerpt gives the source line of the diagnostic with a marker under the
-// place, or "" where the text has no such line.
-func (d Diagnostic) Excerpt(text []byte) string {
-	lines := strings.Split(string(text), "\n")
-	if d.Line < 1 || d.Line > len(lines) {
+// place, or "" where the text has no such line. Where there are many of one text,
+// NewText saves looking for the line each time.
+func (d Diagnostic) Excerpt(text []byte) string { return NewText(text).Excerpt(d) }
+
+// Text is a file with its lines found.
+type Text struct {
+	text  []byte
+	lines []int // where each begins
+}
+
+// NewText finds the lines of a file.
+func NewText(text []byte) *Text { return &Text{text, lineStarts(text)} }
+
+// excerptWidth is how many characters of a line are shown.
+const excerptWidth = 160
+
+// Excerpt gives the source line of a diagnostic with a marker under the place.
+func (t *Text) Excerpt(d Diagnostic) string {
+	if d.Line < 1 || d.Line > len(t.lines) {
 		return ""
 	}
-	line := strings.TrimRight(lines[d.Line-1], "\r")
-	if utf8.RuneCountInString(line) > 160 {
-		line = string([]rune(line)[:160]) + "…"
+	end := len(t.text)
+	if d.Line < len(t.lines) {
+		end = t.lines[d.Line] - 1
+	}
+	runes := []rune(strings.TrimRight(string(t.text[t.lines[d.Line-1]:end]), "\r"))
+	cut := ""
+	if len(runes) > excerptWidth {
+		runes, cut = runes[:excerptWidth], "…"
 	}
 	width := 1
 	if d.EndLine == d.Line && d.EndColumn > d.Column {
 		width = d.EndColumn - d.Column
 	}
-	width = min(width, max(1, utf8.RuneCountInString(line)-d.Column+1))
-	pad := strings.Map(func(r rune) rune {
-		if r == '\t' {
-			return r
+	width = min(width, max(1, len(runes)+len(cut)/3-d.Column+1))
+	var pad strings.Builder
+	for _, r := range runes[:min(max(0, d.Column-1), len(runes))] {
+		if r != '\t' {
+			r = ' '
 		}
-		return ' '
-	}, string([]rune(line)[:min(max(0, d.Column-1), utf8.RuneCountInString(line))]))
-	return fmt.Sprintf("%5d | %s\n      | %s%s", d.Line, line, pad, strings.Repeat("^", width))
+		pad.WriteRune(r)
+	}
+	return fmt.Sprintf("%5d | %s\n      | %s%s", d.Line, plain(string(runes)+cut), pad.String(), strings.Repeat("^", width))
+}
+
+// plain takes out what steers a terminal: a control character stands as ␀ and
+// the like, of one width.
+func plain(s string) string {
+	return strings.Map(func(r rune) rune {
+		switch {
+		case r == '\t' || r == '\n':
+			return r
+		case r < 0x20:
+			return 0x2400 + r
+		case r == 0x7f:
+			return 0x2421
+		case r >= 0x80 && r < 0xa0 || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069:
+			return 0xfffd
+		}
+		return r
+	}, s)
 }
 
 // Clip shortens a text that somebody wrote, for a message.

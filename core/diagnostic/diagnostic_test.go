@@ -96,3 +96,33 @@ func TestSort(t *testing.T) {
 		t.Error(got)
 	}
 }
+
+// TestWhatSteersATerminalIsShown keeps escapes, and what turns the direction of
+// writing, from whoever reads a problem on a terminal.
+func TestWhatSteersATerminalIsShown(t *testing.T) {
+	d := diagnostic.Diagnostic{Message: "bad \x1b[31m\u202e\u009b", Range: diagnostic.Range{File: "a\x07b.yaml", Line: 1, Column: 3, EndLine: 1, EndColumn: 5}}
+	text := []byte("x: \x1b]0;title\x07\x7f \u202egnihton\n")
+	for _, got := range []string{d.String(), d.Excerpt(text)} {
+		if strings.ContainsAny(got, "\x1b\x07\x7f\u202e\u009b") {
+			t.Errorf("%q", got)
+		}
+	}
+	if got := d.Excerpt(text); !strings.Contains(got, "␛]0;title␇␡") {
+		t.Errorf("%s", got)
+	}
+}
+
+// BenchmarkExcerpts shows what many problems of one file cost.
+func BenchmarkExcerpts(b *testing.B) {
+	for _, n := range []int{1000, 20000} {
+		text := []byte(strings.Repeat("key: value\n", n))
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			for b.Loop() {
+				lines := diagnostic.NewText(text)
+				for i := range n {
+					_ = lines.Excerpt(diagnostic.Diagnostic{Range: diagnostic.Range{Line: i + 1, Column: 1, EndLine: i + 1, EndColumn: 4}})
+				}
+			}
+		})
+	}
+}

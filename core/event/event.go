@@ -30,15 +30,25 @@ func (o Of) Fired(schedule string, missed int) map[string]any {
 		"schedule": schedule, "due": o.At.UTC().Format(time.RFC3339), "missed": float64(missed)})
 }
 
-// Object is an object as an event tells it. Size and Type are of one that was created.
+// Object is an object as an event tells it. Size and Type are of one that was written.
 type Object struct {
 	Store, Key, Type string
 	Size             int // bytes
 }
 
-// Created is the event of an object that was written.
-func (o Of) Created(object Object) map[string]any {
-	out := o.cloud("rudmar.object.created", "/objects/"+object.Store, map[string]any{
+// What can happen to an object, and how a function can end, in the words of
+// triggers.
+const (
+	Created   = "created"
+	Changed   = "changed"
+	Deleted   = "deleted"
+	Succeeded = "succeeded"
+	Failed    = "failed"
+)
+
+// Written is the event of an object that was written: what is Created or Changed.
+func (o Of) Written(what string, object Object) map[string]any {
+	out := o.cloud("rudmar.object."+what, "/objects/"+object.Store, map[string]any{
 		"store": object.Store, "key": object.Key, "size": float64(object.Size), "type": object.Type})
 	out["subject"] = object.Key
 	return out
@@ -79,9 +89,9 @@ type End struct {
 // What says how it ended in the words of triggers: succeeded, or failed.
 func (e End) What() string {
 	if e.Outcome == "answered" {
-		return "succeeded"
+		return Succeeded
 	}
-	return "failed"
+	return Failed
 }
 
 // Ended is the event of a function's end.
@@ -93,10 +103,11 @@ func (o Of) Ended(e End) map[string]any {
 // Request is what a handler gets for a request to a route. Header names are in
 // lower case. What functions are given is Whole.
 type Request struct {
-	Method  string            `json:"method"`
-	Path    string            `json:"path"`
-	Params  map[string]string `json:"params"`
-	Query   map[string]string `json:"query"`
+	Method string            `json:"method"`
+	Path   string            `json:"path"`
+	Params map[string]string `json:"params"`
+	// Query has a text for each key; a list of texts for one that is repeated.
+	Query   map[string]any    `json:"query"`
 	Headers map[string]string `json:"headers"`
 	// Body is JSON, text, or nil. Bytes are given as base64 with InBase64.
 	Body     any  `json:"body"`
@@ -105,10 +116,13 @@ type Request struct {
 
 // Whole gives the request with empty mappings where there were none.
 func (r Request) Whole() Request {
-	for _, m := range []*map[string]string{&r.Params, &r.Query, &r.Headers} {
+	for _, m := range []*map[string]string{&r.Params, &r.Headers} {
 		if *m == nil {
 			*m = map[string]string{}
 		}
+	}
+	if r.Query == nil {
+		r.Query = map[string]any{}
 	}
 	return r
 }

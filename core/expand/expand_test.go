@@ -39,7 +39,7 @@ triggers:
   hourly: {every: 1h, off: true}
   photo: {objects: "photos-${stage.name}", on: [created], match: "raw/**"}
   reading: {queue: readings, batch: 20, wait: 5s}
-  relay: {function: warn, on: [failed]}
+  relay: {function: grade, on: [failed]}
 permissions:
   - {may: [read], of: tables/stations}
   - {may: [query, read], of: tables/stations}
@@ -49,7 +49,8 @@ permissions:
 func service(t *testing.T, changes ...string) *manifest.Service {
 	t.Helper()
 	text := strings.NewReplacer(changes...).Replace(fn)
-	r := check.Service(manifest.Files{"rudmar.yaml": []byte(root), "functions/warn/function.yaml": []byte(text), "functions/warn/warn.py": []byte("def run(c): pass")})
+	r := check.Service(manifest.Files{"rudmar.yaml": []byte(root), "functions/warn/function.yaml": []byte(text), "functions/warn/warn.py": []byte("def run(c): pass"),
+		"functions/grade/function.yaml": []byte("function: grade\nhandler: warn:run\ncode: ../warn\n")})
 	if !r.OK() {
 		t.Fatal(r.Diagnostics)
 	}
@@ -62,7 +63,7 @@ func expanded(t *testing.T, s *manifest.Service, stage string, in expand.Inputs)
 		in.Secrets = map[string]string{"sms_key": "hidden"}
 	}
 	if in.Artifacts == nil {
-		in.Artifacts = map[string]string{"warn": "sha256:1"}
+		in.Artifacts = map[string]string{"warn": "sha256:1", "grade": "sha256:1"}
 	}
 	in.Version, in.Address = 7, "http://routes/north/frostline/"+stage
 	resources, problems := expand.Expand(s, s.Stage(stage), s.Stage(stage).Targets[0], in)
@@ -103,7 +104,7 @@ func TestWhatAManifestBecomes(t *testing.T) {
 		"schedule/warn/hourly":       `{"enabled":false,"every":3600000}`,
 		"subscription/warn/photo":    `{"enabled":true,"match":"raw/**","on":["created"],"source":"objects/photos-live"}`,
 		"subscription/warn/reading":  `{"batch":20,"enabled":true,"source":"queue/readings","wait":5000}`,
-		"subscription/warn/relay":    `{"enabled":true,"on":["failed"],"source":"function/warn"}`,
+		"subscription/warn/relay":    `{"enabled":true,"on":["failed"],"source":"function/grade"}`,
 	} {
 		if got := values(address); got != want {
 			t.Errorf("%s: %s, want %s", address, got, want)
@@ -118,7 +119,7 @@ func TestWhatAManifestBecomes(t *testing.T) {
 			t.Errorf("%s: %v, want %v", name, got, want)
 		}
 	}
-	if len(resources) != 14 {
+	if len(resources) != 19 { // 14 of warn, 5 of grade
 		t.Errorf("%d resources", len(resources))
 	}
 }

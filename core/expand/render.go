@@ -80,11 +80,7 @@ func settingText(v any) string {
 	case nil:
 		return ""
 	}
-	text, err := canon.Append(nil, v)
-	if err != nil {
-		return fmt.Sprint(v)
-	}
-	return string(text)
+	return canon.Text(v)
 }
 
 // url gives the address of a function's first route in this stage.

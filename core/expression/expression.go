@@ -55,16 +55,6 @@ func ForCases() (*Language, error) {
 	)
 }
 
-// ForRules gives the language of gate rules: plan, consequences, version and metrics.
-func ForRules() (*Language, error) {
-	return newLanguage(
-		cel.Variable("plan", cel.DynType),
-		cel.Variable("consequences", cel.DynType),
-		cel.Variable("version", cel.DynType),
-		cel.Variable("metrics", cel.DynType),
-	)
-}
-
 func newLanguage(variables ...cel.EnvOption) (*Language, error) {
 	env, err := cel.NewEnv(append(variables,
 		cel.ParserRecursionLimit(depthLimit), cel.ParserExpressionSizeLimit(sizeLimit))...)

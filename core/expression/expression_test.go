@@ -3,7 +3,9 @@ package expression_test
 import (
 	"context"
 	"errors"
+	"flag"
 	"fmt"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -101,12 +103,46 @@ func TestCompileErrors(t *testing.T) {
 			t.Errorf("%q: at %s, want %s (%v)", text, got, want, err)
 		}
 	}
-	e, err := language.Compile("plan.deletes") // dyn: known only when it is evaluated
+	for _, text := range []string{"plan.deletez.size() == 0", "consequences.public == []", "version.numbr > 3", "metrics.calls == 'many'", "plan.deletes"} {
+		if _, err := language.Compile(text); err == nil {
+			t.Errorf("%s was taken", text)
+		}
+	}
+}
+
+// TestFields evaluates every field that rules and cases may speak of.
+func TestFields(t *testing.T) {
+	rules, err := expression.ForRules()
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := e.Holds(t.Context(), map[string]any{"plan": map[string]any{"deletes": 3}}); !errors.Is(err, expression.ErrNotBoolean) {
-		t.Errorf("a number holds: %v", err)
+	cases, err := expression.ForCases()
+	if err != nil {
+		t.Fatal(err)
+	}
+	found := expression.Rules{Plan: expression.Plan{Deletes: []string{"logs/warn"}}, Version: expression.Version{Number: 4, Branch: "main"}}
+	same := map[string]string{"list of texts": " == [] || true", "number": " >= 0", "text": " != 'x'", "duration": " >= duration('0s')", "truth": " || true", "mapping of texts": ".size() >= 0", "anything": " != 1"}
+	for i, list := range [][]expression.Field{expression.RuleFields(), expression.CaseFields()} {
+		language, variables := rules, found.Variables()
+		if i == 1 {
+			language, variables = cases, answered()
+		}
+		if len(list) < 7 {
+			t.Errorf("only %d fields", len(list))
+		}
+		for _, f := range list {
+			e, err := language.Compile(f.Name + same[f.Type])
+			if err != nil {
+				t.Errorf("%s (%s): %v", f.Name, f.Type, err)
+				continue
+			}
+			if ok, err := e.Holds(t.Context(), variables); !ok || err != nil || f.About == "" {
+				t.Errorf("%s (%s, %q): %v %v", f.Name, f.Type, f.About, ok, err)
+			}
+		}
+	}
+	if got, want := rules.Found(t.Context(), "plan.deletes.size() == 0 && version.branch == 'release'", found.Variables()), `plan.deletes is ["logs/warn"], version.branch is "main"`; got != want && got != `plan.deletes.size() is 1, version.branch is "main"` {
+		t.Errorf("found %s", got)
 	}
 }
 
@@ -142,5 +178,34 @@ func TestLimits(t *testing.T) {
 	}
 	if holds, err := slow.Holds(late, answered()); holds || err == nil {
 		t.Errorf("too late: %v %v", holds, err)
+	}
+}
+
+var writeDocs = flag.Bool("write-docs", false, "write the tables of docs/manifest.md anew")
+
+// TestFieldsStandInTheDocs holds docs/manifest.md against what expressions may
+// speak of.
+func TestFieldsStandInTheDocs(t *testing.T) {
+	const file = "../../docs/manifest.md"
+	text, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for placeholder, list := range map[string][]expression.Field{"RULEFIELDS": expression.RuleFields(), "CASEFIELDS": expression.CaseFields()} {
+		table := ""
+		for _, f := range list {
+			table += fmt.Sprintf("| `%s` | %s | %s |\n", f.Name, f.Type, f.About)
+		}
+		if *writeDocs {
+			text = []byte(strings.Replace(string(text), placeholder+"\n", table, 1))
+		}
+		if !strings.Contains(string(text), table) {
+			t.Errorf("docs/manifest.md does not have\n%s", table)
+		}
+	}
+	if *writeDocs {
+		if err := os.WriteFile(file, text, 0o644); err != nil {
+			t.Fatal(err)
+		}
 	}
 }

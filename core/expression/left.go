@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"reflect"
+	"slices"
 	"strings"
 
 	"cel.dev/cel-go/cel"
@@ -24,11 +25,32 @@ func (l *Language) Found(ctx context.Context, text string, variables map[string]
 		return ""
 	}
 	native := tree.NativeRep()
-	left := leftSide(native.Expr())
-	if left == nil {
-		return ""
+	var found []string
+	for _, left := range leftSides(native.Expr()) {
+		if text := l.value(ctx, left, native.SourceInfo(), variables); text != "" && !slices.Contains(found, text) {
+			found = append(found, text)
+		}
 	}
-	source, err := parser.Unparse(left, native.SourceInfo())
+	return strings.Join(found, ", ")
+}
+
+// leftSides gives the left side of an expression, and of each part that "and" or
+// "or" joins.
+func leftSides(e ast.Expr) []ast.Expr {
+	if e.Kind() == ast.CallKind {
+		switch call := e.AsCall(); call.FunctionName() {
+		case "_&&_", "_||_":
+			return append(leftSides(call.Args()[0]), leftSides(call.Args()[1])...)
+		}
+	}
+	if left := leftSide(e); left != nil {
+		return []ast.Expr{left}
+	}
+	return nil
+}
+
+func (l *Language) value(ctx context.Context, left ast.Expr, info *ast.SourceInfo, variables map[string]any) string {
+	source, err := parser.Unparse(left, info)
 	if err != nil {
 		return ""
 	}
@@ -62,7 +84,11 @@ func leftSide(e ast.Expr) ast.Expr {
 	case "!_":
 		return leftSide(call.Args()[0])
 	case "_==_", "_!=_", "_<_", "_<=_", "_>_", "_>=_", "@in":
-		return call.Args()[0]
+		left := call.Args()[0]
+		if left.Kind() == ast.CallKind && left.AsCall().FunctionName() == "size" && left.AsCall().IsMemberFunction() {
+			return left.AsCall().Target() // what there is says more than how much
+		}
+		return left
 	}
 	if call.IsMemberFunction() { // body.name.startsWith("x")
 		return call.Target()

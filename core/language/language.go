@@ -40,7 +40,7 @@ func Order(file string) []string {
 	case path.Base(file) == FunctionFile:
 		return []string{"function", "about", "was", "code", "runtime", "handler", "memory", "timeout", "at_once", "keep_logs", "network", "env", "build", "triggers", "permissions", "in"}
 	}
-	return []string{"case", "send", "expect"}
+	return []string{"case", "send", "expect", "stages", "harmless"}
 }
 
 // New gives the language of format 1.
@@ -54,7 +54,7 @@ func New() *Language {
 	const minute, hour, day = 60, 3600, 86400
 	texts := &Shape{Form: ListForm, Of: text}
 	env := &Shape{Form: MapForm, Of: template}
-	openTo := &Shape{Form: EitherForm, Choices: []string{"anyone", "members"}}
+	openTo := &Shape{Form: EitherForm, Filled: true, Choices: []string{"anyone", "members"}}
 
 	build := &Shape{Form: ObjectForm, Keys: []Key{
 		{Name: "run", About: "Commands that make the artifact, one after another, in a clean copy of the code folder.", Shape: texts},
@@ -68,7 +68,7 @@ func New() *Language {
 		{Name: "zone", About: "The time zone of the cron expression.", Shape: &Shape{Form: ZoneForm}, BuiltIn: "UTC"},
 		{Name: "every", About: "A fixed interval, from 1m.", Shape: upTo(minute, 366*day)},
 		{Name: "objects", About: "The store whose objects call the function.", Shape: template},
-		{Name: "on", About: "The events that count: created, changed, deleted for objects; done, failed for a function.", Shape: &Shape{Form: ListForm, Of: &Shape{Form: ChoiceForm, Choices: []string{"created", "changed", "deleted", "done", "failed"}}}},
+		{Name: "on", About: "The events that count: created, changed, deleted for objects (created where nothing is said); succeeded, failed for a function (both).", Shape: &Shape{Form: ListForm, Filled: true, Of: &Shape{Form: ChoiceForm, Choices: append(OnWords("objects"), OnWords("function")...)}}},
 		{Name: "match", About: "Only objects whose name matches this pattern.", Shape: template},
 		{Name: "queue", About: "The queue whose messages call the function.", Shape: template},
 		{Name: "batch", About: "Most messages in one call.", Shape: &Shape{Form: IntegerForm, Min: 1, Max: 1000}, BuiltIn: "1"},
@@ -77,7 +77,7 @@ func New() *Language {
 		{Name: "off", About: "Declared, but switched off.", Shape: truth, BuiltIn: "false"},
 	}}
 	permission := &Shape{Form: ObjectForm, Keys: []Key{
-		{Name: "may", About: "The verbs, as the target knows them for that kind of resource.", Shape: &Shape{Form: ListForm, Of: &Shape{Form: VerbForm}}, Required: true},
+		{Name: "may", About: "The verbs, as the target knows them for that kind of resource.", Shape: &Shape{Form: ListForm, Filled: true, Of: &Shape{Form: VerbForm}}, Required: true},
 		{Name: "of", About: "The resource: kind/name, or kind/name/path*.", Shape: &Shape{Form: ResourceForm}, Required: true},
 	}}
 	settled := []Key{
@@ -106,7 +106,7 @@ func New() *Language {
 	}, withRequired(perStage, "handler")...)}
 
 	gates := &Shape{Form: ObjectForm, Keys: []Key{
-		{Name: "cases", About: "Saved cases that must pass in the stage before: all, or a list of functions.", Shape: &Shape{Form: EitherForm, Choices: []string{"all"}}},
+		{Name: "cases", About: "Saved cases that must pass in the stage before: all, or a list of functions.", Shape: &Shape{Form: EitherForm, Filled: true, Choices: []string{"all"}}},
 		{Name: "soak", About: "What must hold in the stage before, for how long.", Shape: &Shape{Form: ObjectForm, Keys: []Key{
 			{Name: "for", About: "How long the version has to run there.", Shape: upTo(0, 90*day)},
 			{Name: "calls", About: "How many calls it has to have answered.", Shape: &Shape{Form: IntegerForm, Min: 0, Max: 1e9}},
@@ -135,9 +135,10 @@ func New() *Language {
 			{Name: "after", About: "The stage before.", Shape: name},
 		}}},
 		{Name: "gates", About: "What must hold before a version may enter.", Shape: gates},
+		{Name: "prove", About: "Which cases run here after a deployment: all, harmless or none. In the last stage harmless where nothing is said, else all.", Shape: &Shape{Form: ChoiceForm, Choices: []string{"all", "harmless", "none"}}},
 		{Name: "strict", About: "Wildcards are errors here, not warnings.", Shape: truth, BuiltIn: "false"},
 		{Name: "shift", About: "Moving traffic to a new version in shares.", Shape: &Shape{Form: ObjectForm, Keys: []Key{
-			{Name: "steps", About: "The shares, rising.", Shape: &Shape{Form: ListForm, Of: &Shape{Form: ShareForm, Min: 0, Max: 1}}},
+			{Name: "steps", About: "The shares, rising.", Shape: &Shape{Form: ListForm, Filled: true, Of: &Shape{Form: ShareForm, Min: 0, Max: 1}}},
 			{Name: "every", About: "How long a step lasts.", Shape: upTo(1, 7*day), BuiltIn: "5m"},
 		}}},
 	}}
@@ -170,7 +171,9 @@ func New() *Language {
 			{Name: "event", About: "The event's data.", Shape: &Shape{Form: AnyForm}},
 			{Name: "payload", About: "What the handler gets as its event.", Shape: &Shape{Form: AnyForm}},
 		}}},
-		{Name: "expect", About: "CEL expressions that must all be true.", Required: true, Shape: &Shape{Form: ListForm, Of: &Shape{Form: CELForm}}},
+		{Name: "expect", About: "CEL expressions that must all be true.", Required: true, Shape: &Shape{Form: ListForm, Filled: true, Of: &Shape{Form: CELForm}}},
+		{Name: "stages", About: "The stages that it runs in; all where nothing is said.", Shape: &Shape{Form: ListForm, Filled: true, Of: name}},
+		{Name: "harmless", About: "Whether nothing real happens by it: such cases run in the last stage of the line, too.", Shape: truth, BuiltIn: "false"},
 	}}
 	return l
 }
@@ -183,4 +186,33 @@ func withRequired(keys []Key, name string) []Key {
 		}
 	}
 	return out
+}
+
+// OnWords gives the words that on takes for a kind of trigger; none where it
+// takes no on.
+func OnWords(kind string) []string {
+	switch kind {
+	case "objects":
+		return []string{"created", "changed", "deleted"}
+	case "function":
+		return []string{"succeeded", "failed"}
+	}
+	return nil
+}
+
+// TriggerKeys gives the keys that a kind of trigger takes beside its own and off.
+func TriggerKeys(kind string) []string {
+	switch kind {
+	case "route":
+		return []string{"open_to"}
+	case "cron":
+		return []string{"zone"}
+	case "objects":
+		return []string{"on", "match"}
+	case "queue":
+		return []string{"batch", "wait"}
+	case "function":
+		return []string{"on"}
+	}
+	return nil
 }

@@ -38,6 +38,7 @@ type Shape struct {
 	Min, Max float64 // numbers as they are, sizes in bytes, times in seconds, shares from 0 to 1
 	Step     float64
 	Of       *Shape // of a list's items and a map's values
+	Filled   bool   // a list of nothing does not do
 	Keys     []Key
 	// Underscores tells that the keys of a map may have them, as settings do.
 	Underscores bool

@@ -105,9 +105,9 @@ func choiceMisfit(text string, choices []string, what string) *Misfit {
 		return nil
 	}
 	if near := diagnostic.Nearest(text, choices); near != "" {
-		return misfit(diagnostic.CodeChoice, "%q is not a %s; did you mean %q?", diagnostic.Clip(text), what, near).mend(fmt.Sprintf("Change to %q", near), near)
+		return misfit(diagnostic.CodeChoice, "%q does not do for %s; did you mean %q?", diagnostic.Clip(text), what, near).mend(fmt.Sprintf("Change to %q", near), near)
 	}
-	return misfit(diagnostic.CodeChoice, "%q is not a %s; there are %s", diagnostic.Clip(text), what, strings.Join(choices, ", "))
+	return misfit(diagnostic.CodeChoice, "%q does not do for %s; there are %s", diagnostic.Clip(text), what, strings.Join(choices, ", "))
 }
 
 func (s *Shape) numberMisfit(text string, quoted bool, what string) *Misfit {
@@ -117,6 +117,8 @@ func (s *Shape) numberMisfit(text string, quoted bool, what string) *Misfit {
 		return misfit(diagnostic.CodeNotNumber, "%s takes a number, not %q", what, diagnostic.Clip(text))
 	case s.Form == IntegerForm && f != float64(int64(f)):
 		return misfit(diagnostic.CodeNotNumber, "%s takes a whole number, not %s", what, diagnostic.Clip(text))
+	case (f < s.Min || f > s.Max) && s.Min == s.Max:
+		return misfit(diagnostic.CodeRange, "%s can only be %v", what, s.Min)
 	case f < s.Min || f > s.Max:
 		return misfit(diagnostic.CodeRange, "%s lies from %v to %v", what, s.Min, s.Max)
 	}

@@ -177,6 +177,14 @@ func DecodeService(n *tree.Node) *Service {
 				s.Stages = append(s.Stages, decodeStage(item))
 			}
 		}
+		for i := range s.Stages { // real tickets are not sold where the line ends
+			if stage := &s.Stages[i]; stage.Prove == "" {
+				stage.Prove = ProveAll
+				if i > 0 && i == len(s.Stages)-1 {
+					stage.Prove = ProveHarmless
+				}
+			}
+		}
 	}
 	return s
 }
@@ -203,6 +211,7 @@ func decodeStage(n *tree.Node) Stage {
 		Branch: n.Get("enter").Get("branch").Value(),
 		After:  n.Get("enter").Get("after").Value(),
 		Strict: asTruth(n.Get("strict").Value()),
+		Prove:  n.Get("prove").Value(),
 		From:   n.Origin(),
 	}
 	if s.On == "" {
@@ -269,19 +278,40 @@ func DecodeCase(file string, n *tree.Node) Case {
 	send := n.Get("send")
 	c := Case{Name: n.Get("case").Value(), File: file, Send: Send{
 		Route:   send.Get("route").Value(),
-		Query:   plainTexts(send.Get("query")),
+		Query:   query(send.Get("query")),
 		Headers: plainTexts(send.Get("headers")),
 		Body:    send.Get("body").Plain(),
 		Trigger: send.Get("trigger").Value(),
 		Event:   send.Get("event").Plain(),
 		Payload: send.Get("payload").Plain(),
-	}}
+	}, Stages: n.Get("stages").Values(), Harmless: asTruth(n.Get("harmless").Value())}
 	if expect := n.Get("expect"); expect != nil {
 		for _, item := range expect.Items {
 			c.Expect = append(c.Expect, Expectation{Text: item.Value(), From: item.Origin()})
 		}
 	}
 	return c
+}
+
+// query reads query parameters: a text each, or a list for one that is repeated.
+func query(n *tree.Node) map[string]any {
+	if n == nil || n.Kind != tree.Mapping {
+		return nil
+	}
+	out := map[string]any{}
+	for i, k := range n.Keys {
+		item := n.Items[i]
+		if item.Kind != tree.Sequence {
+			out[k.Text] = item.Value()
+			continue
+		}
+		list := make([]any, len(item.Items))
+		for j, one := range item.Items {
+			list[j] = one.Value()
+		}
+		out[k.Text] = list
+	}
+	return out
 }
 
 func plainTexts(n *tree.Node) map[string]string {

@@ -134,6 +134,7 @@ type Stage struct {
 	Branch  string // where On is push
 	After   string
 	Strict  bool
+	Prove   string // all, harmless or none: which cases run after a deployment
 	Gates   Gates
 	Shift   *Shift
 	From    tree.Origin
@@ -284,18 +285,45 @@ type Permission struct {
 	From tree.Origin
 }
 
+// Wild tells whether the permission is for everything, in its verbs or its kind
+// of resource, or for every resource of a kind.
+func (p Permission) Wild() bool {
+	of, literal := p.Of.Literal()
+	_, name, _ := strings.Cut(of, "/")
+	return slices.Contains(p.May, "*") || literal && (of == "*" || name == "*")
+}
+
 // Case is a saved call with what is expected of its answer.
 type Case struct {
 	Name   string
 	File   string
 	Send   Send
 	Expect []Expectation
+	// Stages are those that it runs in; all where there are none. Harmless tells
+	// that nothing real happens by it.
+	Stages   []string
+	Harmless bool
+}
+
+// The cases that run in a stage after a deployment.
+const (
+	ProveAll      = "all"
+	ProveHarmless = "harmless"
+	ProveNone     = "none"
+)
+
+// RunsIn tells whether the case runs in a stage after a deployment.
+func (c Case) RunsIn(s *Stage) bool {
+	if len(c.Stages) > 0 && !slices.Contains(c.Stages, s.Name) {
+		return false
+	}
+	return s.Prove == ProveAll || s.Prove == ProveHarmless && c.Harmless
 }
 
 // Send is what a case sends: to a route, to a trigger, or a payload.
 type Send struct {
 	Route   string            `json:"route,omitempty"`
-	Query   map[string]string `json:"query,omitempty"`
+	Query   map[string]any    `json:"query,omitempty"` // texts, or lists of them
 	Headers map[string]string `json:"headers,omitempty"`
 	Body    any               `json:"body,omitempty"`
 	Trigger string            `json:"trigger,omitempty"`

@@ -25,11 +25,13 @@ type builder struct {
 	unchanged int
 	needs     map[string][]string
 
+	renamed map[string]bool // identities that a step gives another name
+
 	wantedFunctions, recordedFunctions map[string]bool
 }
 
 func newBuilder(in Inputs) *builder {
-	b := &builder{in: in, record: map[string]*Recorded{}, live: map[string]*Live{}, kinds: map[string]*KindSpec{}, at: map[string]int{},
+	b := &builder{in: in, record: map[string]*Recorded{}, live: map[string]*Live{}, kinds: map[string]*KindSpec{}, at: map[string]int{}, renamed: map[string]bool{},
 		wantedFunctions: map[string]bool{}, recordedFunctions: map[string]bool{}}
 	for i := range in.Wanted {
 		b.wantedFunctions[in.Wanted[i].Function] = true
@@ -64,6 +66,9 @@ func (b *builder) compare() {
 	for i := range b.in.Wanted {
 		w := &b.in.Wanted[i]
 		wanted[w.Address] = true
+		if b.renamed[w.Address] {
+			continue // the step that renames it puts it as it is wanted
+		}
 		if b.kinds[w.Kind] == nil {
 			from := firstOrigin(w)
 			b.problems = append(b.problems, Problem{Message: fmt.Sprintf("the platform has no resources of kind %q", w.Kind), Address: w.Address, From: &from})
@@ -146,7 +151,10 @@ func (b *builder) remove(r *Recorded) {
 	s.Change, s.RecordOnly = o.Change, o.RecordOnly
 	s.Attributes = b.changes(r.Kind, r.Attributes, nil, nil)
 	cause := Cause{Kind: ByRemoval, Text: fmt.Sprintf("version %d no longer declares it", b.in.Base.Version)}
-	if !b.declared(r.Function) {
+	switch {
+	case b.in.Left != "":
+		cause.Text = b.in.Left
+	case !b.declared(r.Function):
 		cause.Text = fmt.Sprintf("the function %s is not in version %d", r.Function, b.in.Base.Version)
 		for name, was := range b.in.Renamed {
 			if was == r.Function {

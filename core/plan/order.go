@@ -29,13 +29,14 @@ func (b *builder) order(p *Plan) (cycle string) {
 			ready = append(ready, i)
 		}
 	}
-	placed := 0
+	placed, all := 0, int64(0)
 	for len(ready) > 0 {
 		i := ready[0]
 		ready = ready[1:]
 		placed++
 		s := &p.Steps[i]
 		finish[i] += s.Expected
+		all += s.Expected
 		p.Waves = max(p.Waves, s.Wave+1)
 		p.Expected = max(p.Expected, finish[i])
 		for _, u := range users[i] {
@@ -46,6 +47,7 @@ func (b *builder) order(p *Plan) (cycle string) {
 			}
 		}
 	}
+	p.Expected = max(p.Expected, all/AtOnce)
 	if placed == n {
 		return ""
 	}
@@ -85,6 +87,11 @@ func (b *builder) edges() [][]int {
 		}
 	}
 	b.linkTakenRoutes(link)
+	for i := range b.steps { // what is done to a function is done under its new name
+		if j, ok := b.at[resource.Identity+"/"+b.steps[i].Function]; ok && b.steps[j].Was != "" {
+			link(i, j)
+		}
+	}
 	for i := range out {
 		slices.Sort(out[i])
 		if out[i] == nil {

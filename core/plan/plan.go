@@ -60,6 +60,9 @@ type Base struct {
 	Commit      string `json:"commit"`
 }
 
+// AtOnce is how many steps of a deployment run at the same time, where their order allows it.
+const AtOnce = 8
+
 // Inputs is all that a plan is made of.
 type Inputs struct {
 	Base   Base
@@ -70,10 +73,17 @@ type Inputs struct {
 	Quotas []Quota
 	// Files lists, per function, the files whose bytes changed since the version that is there.
 	Files map[string][]string
-	// Renamed gives, per function, its former name.
+	// Renamed gives, per function, its former name; Renames tells whether the
+	// platform lets what it keeps of a function go on under another one.
 	Renamed map[string]string
+	Renames bool
 	// Usual is how long a step of a kind took of late.
 	Usual map[string]time.Duration
+	// Left says why nothing is wanted here any more: the version no longer has the
+	// stage, or the stage not this target; "" where it has both.
+	Left string
+	// Rules are what becomes of the rules that stand in the stage.
+	Rules []consequence.RuleChange
 	// Problems that were found before.
 	Problems []Problem
 }
@@ -141,6 +151,9 @@ type Step struct {
 	Tag string `json:"tag,omitempty"`
 	// Want is the whole resource as it is to be; nil for a delete.
 	Want map[string]any `json:"want,omitempty"`
+	// Was is the former name of the function whose identity this is: all that is
+	// kept of it goes on under the new one.
+	Was string `json:"was,omitempty"`
 	// WantNeeds is what the resource will need.
 	WantNeeds []string `json:"wantNeeds,omitempty"`
 }
@@ -151,7 +164,7 @@ type Plan struct {
 	Base         Base                    `json:"base"`
 	Steps        []Step                  `json:"steps"`
 	Waves        int                     `json:"waves"`
-	Expected     int64                   `json:"expected"` // milliseconds along the critical path
+	Expected     int64                   `json:"expected"` // milliseconds, along the critical path or AtOnce steps at a time, whatever takes longer
 	Unchanged    int                     `json:"unchanged"`
 	Consequences consequence.Consequence `json:"consequences"`
 	Problems     []Problem               `json:"problems"`
@@ -161,9 +174,26 @@ type Plan struct {
 // Empty tells that there is nothing to do.
 func (p *Plan) Empty() bool { return len(p.Steps) == 0 }
 
+// Functions lists the functions that the steps are of, each once, in the order of
+// the steps.
+func (p *Plan) Functions() []string {
+	out, seen := []string{}, map[string]bool{}
+	for _, s := range p.Steps {
+		if !seen[s.Function] {
+			seen[s.Function] = true
+			out = append(out, s.Function)
+		}
+	}
+	return out
+}
+
 // Compute makes the plan. The same inputs give the same plan, to the byte.
 func Compute(in Inputs) *Plan {
+	in, renamings := rename(in)
 	b := newBuilder(in)
+	for _, r := range renamings {
+		b.called(r)
+	}
 	b.compare()
 	p := &Plan{Format: Format, Base: in.Base, Steps: b.steps, Unchanged: b.unchanged}
 	p.Problems = append([]Problem{}, slices.Concat(in.Problems, b.problems, beyondQuotas(in.Wanted, in.Quotas))...)
@@ -171,6 +201,7 @@ func Compute(in Inputs) *Plan {
 		p.Problems = append(p.Problems, Problem{Message: "these steps need each other: " + cycle + "; deliver the change in two versions"})
 	}
 	p.Consequences = consequence.Weigh(b.states())
+	p.Consequences.Rules = append(p.Consequences.Rules, in.Rules...)
 	if p.Steps == nil {
 		p.Steps = []Step{}
 	}

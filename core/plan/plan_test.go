@@ -226,6 +226,16 @@ func TestRulesOfOrigins(t *testing.T) {
 	}
 }
 
+func TestWhyAStageGoes(t *testing.T) {
+	in := settled(state(function("warn", "a", 128, "/frost", "tables/a")))
+	in.Wanted, in.Left = nil, "version 8 no longer declares the stage live"
+	for _, s := range plan.Compute(in).Steps {
+		if len(s.Because) != 1 || s.Because[0].Kind != plan.ByRemoval || s.Because[0].Text != in.Left {
+			t.Errorf("%s: %+v", s.Address, s.Because)
+		}
+	}
+}
+
 func TestOrderOfDeletes(t *testing.T) {
 	in := settled(state(function("warn", "a", 128, "/frost", "tables/a"), function("gone", "a", 128, "/gone", "tables/b")))
 	in.Wanted = function("warn", "b", 128, "/frost")
@@ -343,6 +353,9 @@ func apply(t *testing.T, in plan.Inputs, p *plan.Plan) plan.Inputs {
 			}
 		}
 		done[s.Index] = true
+		if s.Was != "" {
+			record, there = renamedState(record, there, s)
+		}
 		if s.Change == resource.Delete {
 			for _, r := range record {
 				i := slices.IndexFunc(in.Wanted, func(w expand.Resource) bool { return w.Address == r.Address })
@@ -397,6 +410,10 @@ func TestAfterAPlanTheNextIsEmpty(t *testing.T) {
 		if len(p.Problems) > 0 {
 			t.Fatalf("seed %d: %v", seed, p.Problems)
 		}
+		if dice.IntN(2) == 0 { // and something is called otherwise now
+			in.Renames, in.Renamed = true, map[string]string{"d": "a", "b": "c"}
+			p = plan.Compute(in)
+		}
 		again := plan.Compute(in)
 		if again.Digest != p.Digest || len(p.Digest) != 71 {
 			t.Fatalf("seed %d: the same inputs give another digest", seed)
@@ -434,5 +451,13 @@ func TestTimesAlongTheCriticalPath(t *testing.T) {
 	in.Usual = map[string]time.Duration{"identity": 10e6, "function": 20e6, "revision": 30e6, "pointer": 5e6}
 	if p := plan.Compute(in); p.Expected != 65 {
 		t.Errorf("%d ms expected, want 65", p.Expected)
+	}
+	var many []expand.Resource // 100 of 65 ms each, eight at once
+	for i := range 100 {
+		many = append(many, function(fmt.Sprintf("f%02d", i), "x", 128, "")...)
+	}
+	in.Wanted = state(many)
+	if p := plan.Compute(in); p.Expected != 100*65/plan.AtOnce {
+		t.Errorf("%d ms expected for a hundred, want %d", p.Expected, 100*65/plan.AtOnce)
 	}
 }

@@ -10,6 +10,7 @@ package route
 import (
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 )
 
@@ -26,8 +27,11 @@ const (
 // Segment is one piece of a path: a literal text, or the name of a parameter.
 type Segment struct {
 	Kind SegmentKind
-	Text string
+	Text string // as it is written
 }
+
+// Value gives a literal as it is meant: without %20 and the like.
+func (s Segment) Value() string { return unescape(s.Text) }
 
 // Route is a parsed route.
 type Route struct {
@@ -151,9 +155,10 @@ func (r Route) Parameters() []string {
 }
 
 // Match tells whether the route takes a request for the escaped path, and with
-// which parameters. A rest takes one segment or more.
+// which parameters. A rest takes one segment or more. A route for GET takes HEAD
+// too (RFC 9110).
 func (r Route) Match(method, path string) (map[string]string, bool) {
-	if r.Method != "ANY" && r.Method != method {
+	if r.Method != "ANY" && r.Method != method && !(r.Method == "GET" && method == "HEAD") {
 		return nil, false
 	}
 	pieces := pathPieces(path)
@@ -164,7 +169,7 @@ func (r Route) Match(method, path string) (map[string]string, bool) {
 		}
 		switch s.Kind {
 		case Literal:
-			if unescape(pieces[i]) != s.Text {
+			if unescape(pieces[i]) != s.Value() {
 				return nil, false
 			}
 		case Parameter:
@@ -217,15 +222,36 @@ func compare(a, b Route) int {
 }
 
 // Winner gives the index of the route that takes a request, with its
-// parameters, or -1 where none does. Among equals the first wins.
+// parameters, or -1 where none does. Among equals the one that names the method
+// wins, then the first.
 func Winner(routes []Route, method, path string) (int, map[string]string) {
 	best, params := -1, map[string]string(nil)
 	for i, r := range routes {
-		if p, ok := r.Match(method, path); ok && (best < 0 || r.Before(routes[best])) {
+		p, ok := r.Match(method, path)
+		if !ok {
+			continue
+		}
+		if best < 0 || r.Before(routes[best]) || !routes[best].Before(r) && r.Method == method && routes[best].Method != method {
 			best, params = i, p
 		}
 	}
 	return best, params
+}
+
+// Allowed lists the methods by which routes take a path, sorted; none where no
+// route takes it.
+func Allowed(routes []Route, path string) []string {
+	var out []string
+	for _, method := range Methods() {
+		if method == "ANY" {
+			continue
+		}
+		if i, _ := Winner(routes, method, path); i >= 0 {
+			out = append(out, method)
+		}
+	}
+	slices.Sort(out)
+	return out
 }
 
 // Collide tells whether two routes match one and the same request with equal
@@ -239,7 +265,7 @@ func Collide(a, b Route) (request string, collide bool) {
 		path.WriteByte('/')
 		s, t := a.Segments[i], b.Segments[i]
 		switch {
-		case s.Kind == Literal && s.Text != t.Text:
+		case s.Kind == Literal && s.Value() != t.Value():
 			return "", false
 		case s.Kind == Literal:
 			path.WriteString(s.Text)
@@ -266,7 +292,7 @@ func (r Route) Key() string {
 	for _, s := range r.Segments {
 		switch s.Kind {
 		case Literal:
-			b.WriteString("/" + s.Text)
+			b.WriteString("/" + Escape(s.Value()))
 		case Parameter:
 			b.WriteString("/{}")
 		case Rest:
@@ -275,3 +301,6 @@ func (r Route) Key() string {
 	}
 	return b.String()
 }
+
+// Escape gives a segment as it stands in a request's path.
+func Escape(segment string) string { return url.PathEscape(segment) }

@@ -157,6 +157,9 @@ func (r *reader) syntax(text []byte, err error) {
 			return
 		}
 	}
+	if strings.Contains(message, "could not find expected ':'") {
+		at = withoutColon(lines, at)
+	}
 	switch {
 	case strings.Contains(message, "exceeded max depth") || strings.Contains(message, "depth"):
 		r.add(diagnostic.CodeTooDeep, at, "the file nests more than %d levels deep", maxDepth)
@@ -165,6 +168,22 @@ func (r *reader) syntax(text []byte, err error) {
 	default:
 		r.add(diagnostic.CodeSyntax, at, "cannot be read as YAML: %s", plainWords(message))
 	}
+}
+
+// withoutColon gives the line that lacks its colon: the parser only misses it
+// behind, where the next one begins.
+func withoutColon(lines [][]byte, at diagnostic.Range) diagnostic.Range {
+	for i := min(at.Line, len(lines)) - 1; i >= 0; i-- {
+		line := bytes.TrimSpace(lines[i])
+		if len(line) == 0 || line[0] == '#' {
+			continue
+		}
+		if colon := bytes.HasSuffix(line, []byte(":")) || bytes.Contains(line, []byte(": ")); !colon {
+			first := len(lines[i]) - len(bytes.TrimLeft(lines[i], " -"))
+			return diagnostic.Range{Line: i + 1, Column: first + 1, EndLine: i + 1, EndColumn: first + 1 + utf8.RuneCount(bytes.TrimRight(lines[i][first:], " \r"))}
+		}
+	}
+	return at
 }
 
 func (r *reader) tab(line int, indent []byte) {

@@ -37,6 +37,12 @@ func installationKey(file string) (ed25519.PrivateKey, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading the signing key: %w", err)
 	}
+	return signingKey(text)
+}
+
+// signingKey reads a key in PEM form.
+func signingKey(text []byte) (ed25519.PrivateKey, error) {
+	const file = "signing.key"
 	block, _ := pem.Decode(text)
 	if block == nil {
 		return nil, fmt.Errorf("%s is not a key in PEM form; put the one back that was there", file)

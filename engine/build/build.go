@@ -3,21 +3,14 @@
 package build
 
 import (
-	"bytes"
 	"context"
 	"crypto/ed25519"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"log/slog"
-	"maps"
 	"os"
 	"path"
 	"path/filepath"
-	"slices"
-	"sort"
-	"strings"
 	"sync"
 	"sync/atomic"
 
@@ -28,7 +21,6 @@ import (
 	"rudmar/core/expand"
 	"rudmar/core/language"
 	"rudmar/core/manifest"
-	"rudmar/core/pack"
 	"rudmar/engine/events"
 	"rudmar/engine/source"
 	"rudmar/engine/store"
@@ -59,6 +51,8 @@ type Builder struct {
 	fetching sync.Mutex
 	hosts    map[string]bool // that fetching may reach; nil before it is known
 	hostEnv  []string
+
+	taking sync.Mutex // held while a push is taken: one after another
 
 	mu      sync.Mutex
 	running map[int64]*running // by build
@@ -105,6 +99,17 @@ func (b *Builder) Openly(work func() error) error {
 	return work()
 }
 
+// Reader gives a builder that builds nothing: it reads and verifies what is kept
+// in a folder of archives, and makes nothing there.
+func Reader(s *store.Store, dir string) (*Builder, error) {
+	key, err := os.ReadFile(filepath.Join(filepath.Dir(dir), "signing.key"))
+	if err != nil {
+		return nil, fmt.Errorf("reading the installation's signing key: %w", err)
+	}
+	private, err := signingKey(key)
+	return &Builder{store: s, artifacts: dir, key: private}, err
+}
+
 // New makes a builder.
 func New(c Config) (*Builder, error) {
 	if err := os.MkdirAll(c.Dir, 0o700); err != nil {
@@ -120,68 +125,6 @@ func New(c Config) (*Builder, error) {
 	return b, nil
 }
 
-// Pushed looks at what has moved in a repository and asks for builds of the
-// services whose stages take the branches.
-func (b *Builder) Pushed(ctx context.Context, repository, person string) error {
-	repo := b.host(repository)
-	heads, err := repo.Heads(ctx)
-	if err != nil {
-		return err
-	}
-	seen, err := b.store.Heads(ctx, repository)
-	if err != nil {
-		return err
-	}
-	for branch, hash := range heads {
-		if seen[branch] != hash {
-			if err := b.moved(ctx, repo, repository, branch, hash, person); err != nil {
-				return fmt.Errorf("taking %s of %s: %w", branch, repository, err)
-			}
-		}
-	}
-	b.nudge()
-	return nil
-}
-
-func (b *Builder) moved(ctx context.Context, repo source.Repository, repository, branch, hash, person string) error {
-	all, err := repo.Folder(ctx, hash, ".")
-	if err != nil {
-		return err
-	}
-	var builds []store.Build
-	var services []string
-	for _, dir := range manifest.Services(all.Files()) {
-		checked, err := repo.Check(ctx, b.offers(ctx), hash, dir)
-		if err != nil {
-			return err
-		}
-		s := checked.Result.Service
-		if s == nil || s.Name == "" {
-			continue
-		}
-		if err := b.store.AddService(ctx, store.Service{Name: s.Name, Repository: repository, Dir: dir}); err != nil {
-			return err
-		}
-		services = append(services, s.Name)
-		for _, stage := range s.Stages {
-			if stage.On == manifest.OnPush && stage.Branch == branch {
-				builds = append(builds, store.Build{Service: s.Name, Hash: hash, Branch: branch, Person: person})
-				break
-			}
-		}
-	}
-	if err := b.store.SeeHead(ctx, repository, branch, hash, builds); err != nil {
-		return err
-	}
-	for _, s := range services {
-		if err := b.store.Note(ctx, store.Entry{Person: person, Service: s, What: "pushed", Text: branch + " to " + hash[:8]}); err != nil {
-			return err
-		}
-		b.events.Tell(ctx, s, "source", map[string]any{"branch": branch, "hash": hash})
-	}
-	return nil
-}
-
 func (b *Builder) build(ctx context.Context, next store.Build, log *buildLog) (int, error) {
 	service, err := b.store.Service(ctx, next.Service)
 	if err != nil {
@@ -192,10 +135,14 @@ func (b *Builder) build(ctx context.Context, next store.Build, log *buildLog) (i
 	if err != nil {
 		return 0, err
 	}
-	checked, err := repo.Check(ctx, b.offers(ctx), next.Hash, service.Dir)
+	checked, found, err := b.locate(ctx, repo, next.Hash, service)
 	if err != nil {
 		return 0, err
 	}
+	if !found {
+		return b.removal(ctx, service, next, commit, log)
+	}
+	service.Dir = checked.Dir
 	fmt.Fprintf(log, "commit %s by %s: %s\n", commit.Hash[:8], commit.Author, commit.Message)
 	for _, d := range checked.Result.Diagnostics {
 		fmt.Fprintln(log, d)
@@ -203,7 +150,7 @@ func (b *Builder) build(ctx context.Context, next store.Build, log *buildLog) (i
 	if !checked.Result.OK() {
 		return 0, fmt.Errorf("%w: %s", ErrBroken, firstError(checked.Result))
 	}
-	v := store.Version{Service: next.Service, Hash: commit.Hash, Branch: next.Branch, Author: commit.Author, Message: commit.Message, CommittedAt: commit.At, Manifests: map[string]string{}}
+	v := versionOf(next, commit)
 	for _, name := range checked.Folder.Files() {
 		if manifest.IsManifest(name) {
 			text, err := checked.Folder.Read(name)
@@ -233,6 +180,35 @@ func (b *Builder) build(ctx context.Context, next store.Build, log *buildLog) (i
 	attest := func(number int) (store.Provenance, error) {
 		return b.attest(ctx, service, next, v, number, checked.Result.Service, functions, artifacts)
 	}
+	return b.number(ctx, v, functions, artifacts, attest, log)
+}
+
+// versionOf begins a version: where it comes from.
+func versionOf(next store.Build, commit source.Commit) store.Version {
+	return store.Version{Service: next.Service, Hash: commit.Hash, Branch: next.Branch, Author: commit.Author, Person: next.Person, Message: commit.Message, CommittedAt: commit.At, Manifests: map[string]string{}}
+}
+
+// removal makes the version of a commit that no longer has the service: it holds
+// nothing, and takes away what runs.
+func (b *Builder) removal(ctx context.Context, service store.Service, next store.Build, commit source.Commit, log *buildLog) (int, error) {
+	fmt.Fprintf(log, "commit %s by %s: %s\n%s is not in it any more", commit.Hash[:8], commit.Author, commit.Message, service.Name)
+	if service.Became != "" {
+		fmt.Fprintf(log, "; it is called %s now", service.Became)
+	}
+	fmt.Fprintln(log, ": this version takes away what runs")
+	v := versionOf(next, commit)
+	var err error
+	if v.Content, err = canon.Digest(map[string]any{"manifests": map[string]any{}, "functions": map[string]any{}}); err != nil {
+		return 0, err
+	}
+	attest := func(number int) (store.Provenance, error) {
+		return b.attest(ctx, service, next, v, number, &manifest.Service{Name: service.Name}, nil, nil)
+	}
+	return b.number(ctx, v, nil, nil, attest, log)
+}
+
+// number keeps a version, and says which one it is.
+func (b *Builder) number(ctx context.Context, v store.Version, functions []store.VersionFunction, artifacts []store.Artifact, attest func(number int) (store.Provenance, error), log *buildLog) (int, error) {
 	number, made, err := b.store.AddVersion(ctx, v, functions, artifacts, attest)
 	if err != nil {
 		return 0, err
@@ -301,146 +277,4 @@ func (b *Builder) markChanged(ctx context.Context, v store.Version, service *man
 		functions[i].Changed = changed
 	}
 	return nil
-}
-
-// function packs one function's code, or finds the archive that was packed
-// from the same sources before.
-func (b *Builder) function(ctx context.Context, folder *source.Folder, fn *manifest.Function, log *buildLog) (store.VersionFunction, store.Artifact, error) {
-	chosen := Choose(folder, fn)
-	out := store.VersionFunction{Function: fn.Name, Sources: sourcesDigest(chosen)}
-	has := func(name string) bool {
-		_, ok := chosen[path.Join(fn.Code, name)]
-		return ok
-	}
-	how, err := howToMake(fn, has)
-	if err != nil {
-		return out, store.Artifact{}, err
-	}
-	if !how.nothing() {
-		sum := sha256.Sum256([]byte(out.Sources + how.String() + strings.Join(fn.At("").Build.LeaveOut, "\x00")))
-		out.Sources = hex.EncodeToString(sum[:])
-	}
-	known, err := b.store.BuiltFrom(ctx, out.Sources)
-	if err != nil {
-		return out, store.Artifact{}, err
-	}
-	if known != "" {
-		out.Digest = known
-		fmt.Fprintf(log, "%s: unchanged, %s\n", fn.Name, shortDigest(known))
-		a, err := b.store.Artifact(ctx, known)
-		return out, a, err
-	}
-	entries, err := sources(folder, fn, chosen)
-	if err != nil {
-		return out, store.Artifact{}, err
-	}
-	if !how.nothing() {
-		fmt.Fprintf(log, "%s:\n", fn.Name)
-		if entries, err = b.make(ctx, how, entries, fn.At("").Build.LeaveOut, log); err != nil {
-			return out, store.Artifact{}, err
-		}
-	}
-	a, err := b.keep(entries)
-	out.Digest = a.Digest
-	fmt.Fprintf(log, "%s: %d files, %d bytes, %s\n", fn.Name, len(a.Listing), a.Bytes, shortDigest(a.Digest))
-	return out, a, err
-}
-
-// sources reads the files that a function is made from.
-func sources(folder *source.Folder, fn *manifest.Function, chosen map[string]source.File) ([]pack.Entry, error) {
-	if err := folder.Load(slices.Collect(maps.Keys(chosen))); err != nil {
-		return nil, err
-	}
-	var total int64
-	var entries []pack.Entry
-	for name, f := range chosen {
-		if total += f.Size; total > pack.MaxBytes {
-			return nil, fmt.Errorf("%w: its files have more than %d MiB; leave some out with build.leave_out", pack.ErrTooLarge, pack.MaxBytes>>20)
-		}
-		content, err := folder.Read(name)
-		if err != nil {
-			return nil, err
-		}
-		entries = append(entries, pack.Entry{Path: inside(fn, name), Executable: f.Executable, Content: content})
-	}
-	return entries, nil
-}
-
-func shortDigest(d string) string { return strings.TrimPrefix(d, "sha256:")[:12] }
-
-// Choose gives the files that go into a function's archive: those of its code
-// folder, less manifests, cases, hidden files and what build.leave_out names.
-func Choose(folder *source.Folder, fn *manifest.Function) map[string]source.File {
-	out := map[string]source.File{}
-	for _, f := range folder.Listed() {
-		name := inside(fn, f.Path)
-		switch {
-		case name == "" || manifest.IsManifest(f.Path) || strings.HasPrefix(path.Base(name), "."):
-		case strings.HasPrefix(name, "__pycache__/") || strings.Contains(name, "/__pycache__/"):
-		case pack.LeaveOut(fn.At("").Build.LeaveOut, name):
-		default:
-			out[f.Path] = f
-		}
-	}
-	return out
-}
-
-// inside gives a path relative to the code folder, "" for one outside of it.
-func inside(fn *manifest.Function, name string) string {
-	if fn.Code == "." {
-		return name
-	}
-	if rest, ok := strings.CutPrefix(name, fn.Code+"/"); ok {
-		return rest
-	}
-	return ""
-}
-
-// sourcesDigest names what an archive is made from.
-func sourcesDigest(chosen map[string]source.File) string {
-	names := make([]string, 0, len(chosen))
-	for name := range chosen {
-		names = append(names, name)
-	}
-	sort.Strings(names)
-	h := sha256.New()
-	for _, name := range names {
-		f := chosen[name]
-		fmt.Fprintf(h, "%v\x00%s\x00%s\x00", f.Executable, f.Blob, name)
-	}
-	return hex.EncodeToString(h.Sum(nil))
-}
-
-// keep packs entries and keeps the archive by its digest.
-func (b *Builder) keep(entries []pack.Entry) (store.Artifact, error) {
-	listing, err := pack.List(entries)
-	if err != nil {
-		return store.Artifact{}, err
-	}
-	var archive bytes.Buffer
-	if err := pack.Write(&archive, entries); err != nil {
-		return store.Artifact{}, err
-	}
-	sum := sha256.Sum256(archive.Bytes())
-	a := store.Artifact{Digest: listing.Digest(), FileSHA256: hex.EncodeToString(sum[:]), Bytes: int64(archive.Len()), Listing: listing}
-	name := b.file(a.Digest)
-	half := name + ".half"
-	if err := errors.Join(os.WriteFile(half, archive.Bytes(), 0o600), os.Rename(half, name)); err != nil {
-		return a, fmt.Errorf("keeping an archive: %w", err)
-	}
-	return a, nil
-}
-
-func (b *Builder) file(digest string) string {
-	return filepath.Join(b.artifacts, strings.TrimPrefix(digest, "sha256:")+".zip")
-}
-
-// Archive reads an archive and checks it against its digest.
-func (b *Builder) Archive(digest string) ([]byte, []pack.Entry, error) {
-	archive, err := os.ReadFile(b.file(digest))
-	if err != nil {
-		return nil, nil, fmt.Errorf("reading an archive: %w", err)
-	}
-	entries, err := pack.Read(archive, digest)
-	return archive, entries, err
 }

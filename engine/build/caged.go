@@ -84,7 +84,7 @@ func (b *Builder) makeCaged(ctx context.Context, m making, entries []pack.Entry,
 		case err != nil:
 			return told(ctx, fmt.Errorf("%w: %s: %w", ErrCommand, command[0], err))
 		case exit != 0:
-			return fmt.Errorf("%w: %s: exit status %d: %s", ErrCommand, strings.Join(command, " "), exit, out.last())
+			return fmt.Errorf("%w: %s: exit status %d: %s", ErrCommand, strings.Join(command, " "), exit, out.telling())
 		}
 		return nil
 	}

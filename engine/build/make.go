@@ -1,11 +1,11 @@
 package build
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"io"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -190,8 +190,36 @@ func (l *limited) Write(p []byte) (int, error) {
 // begin begins the output of another command.
 func (l *limited) begin(left int) { l.left, l.tail = left, nil }
 
-// last gives the last line that is not empty.
-func (l *limited) last() string {
-	lines := bytes.Split(bytes.TrimSpace(l.tail), []byte("\n"))
-	return string(bytes.TrimSpace(lines[len(lines)-1]))
+// telling gives the line that matters of what a command wrote: the first of
+// the newest that names a place in a file, else the last that names an error,
+// else the last one.
+func (l *limited) telling() string { return tellingLine(string(l.tail)) }
+
+var (
+	placeLine = regexp.MustCompile(`^\s*(File "[^"]+", line \d+|[^\s:]+\.[a-z]{1,5}:\d+(:\d+)?[:)]?\s)`)
+	errorLine = regexp.MustCompile(`(?i)\b(error|errors|undefined|cannot|could not|not found|no such|no matching|failed|denied|missing|exception|unable)\b|\bERR!|E[A-Z]{4,}\b`)
+	idleLine  = regexp.MustCompile(`(?i)complete log of this run|^\[notice\]|^npm notice|^npm (error|ERR!) code |^\s*npm (error|ERR!)\s*$|debug-0\.log|^make: \*\*\*|^Traceback `)
+)
+
+func tellingLine(text string) string {
+	var place, problem, last string
+	for line := range strings.Lines(text) {
+		if line = strings.TrimSpace(line); line == "" || idleLine.MatchString(line) {
+			continue
+		}
+		last = line
+		if place == "" && placeLine.MatchString(line+" ") && !strings.HasPrefix(line, "File ") {
+			place = line
+		}
+		if errorLine.MatchString(line) {
+			problem = line
+		}
+	}
+	switch {
+	case place != "":
+		return place
+	case problem != "":
+		return problem
+	}
+	return last
 }

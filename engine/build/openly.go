@@ -112,7 +112,7 @@ func runOpenly(ctx context.Context, dir string, env, command []string, log io.Wr
 	case ctx.Err() != nil:
 		return told(ctx, err)
 	case err != nil:
-		return fmt.Errorf("%w: %s: %w: %s", ErrCommand, strings.Join(command, " "), err, out.last())
+		return fmt.Errorf("%w: %s: %w: %s", ErrCommand, strings.Join(command, " "), err, out.telling())
 	}
 	return nil
 }

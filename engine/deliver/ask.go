@@ -7,25 +7,73 @@ import (
 	"slices"
 
 	"rudmar/core/delivery"
-	"rudmar/engine/people"
+	"rudmar/core/manifest"
+	"rudmar/core/rights"
 	"rudmar/engine/store"
 )
 
-// Request asks for a version in a stage that is entered on request.
-func (l *Line) Request(ctx context.Context, service string, version int, stage string, by store.Person) error {
-	d, err := l.waiting(ctx, service, version, stage, by, people.Deploy)
+// Say is what somebody says with an act on a delivery.
+type Say struct {
+	By      store.Person
+	Comment string
+	// Shown is the digest of what entering meant to them (Meaning.Digest).
+	Shown string
+	// Confirm is the stage's name, typed, where entering deletes or opens something.
+	Confirm string
+}
+
+// May tells whether somebody may do something in a stage of a service; the error
+// wraps rights.ErrRefused.
+func May(p store.Person, a rights.Act, service, stage string) error {
+	return rights.May(p.Rights(), a, rights.Where{Service: service, Stage: stage})
+}
+
+func (l *Line) mayApprove(p store.Person, d store.Delivery) error {
+	if p.Closed {
+		return fmt.Errorf("%w: %s is closed", rights.ErrRefused, p.Handle)
+	}
+	return May(p, rights.Approve, d.Service, d.Stage)
+}
+
+// confirmed checks that somebody was shown what entering means now, and typed
+// the stage's name where it deletes or opens something.
+func confirmed(m *Meaning, stage string, say Say) error {
+	switch {
+	case say.Shown == "":
+		return fmt.Errorf("%w: nothing was; look at what it means first, and send its digest along as shown", ErrShown)
+	case say.Shown != m.Digest:
+		return fmt.Errorf("%w any more; look at it again", ErrShown)
+	case m.Confirm != "" && say.Confirm != stage:
+		return fmt.Errorf("%w: %s: type the name of the stage, %s", ErrConfirm, m.Confirm, stage)
+	}
+	return nil
+}
+
+// Request asks for a version in a stage that is entered on request. Where
+// entering deletes or opens something it has to be confirmed.
+func (l *Line) Request(ctx context.Context, service string, version int, stage string, say Say) error {
+	d, err := l.waiting(ctx, service, version, stage, say.By, rights.Ask)
 	if err != nil {
 		return err
 	}
-	if err := l.store.Request(ctx, d.Service, d.Version, d.Stage, by.Handle); err != nil {
+	m, err := l.Means(ctx, service, stage, version)
+	if err != nil {
+		return err
+	}
+	if m.Confirm != "" {
+		if err := confirmed(m, stage, say); err != nil {
+			return err
+		}
+	}
+	if err := l.store.Request(ctx, d.Service, d.Version, d.Stage, say.By.Handle); err != nil {
 		return err
 	}
 	l.changed(ctx, d)
 	return nil
 }
 
-func (l *Line) waiting(ctx context.Context, service string, version int, stage string, by store.Person, a people.Ability) (store.Delivery, error) {
-	if err := people.May(by, a); err != nil {
+func (l *Line) waiting(ctx context.Context, service string, version int, stage string, by store.Person, a rights.Act) (store.Delivery, error) {
+	if err := May(by, a, service, stage); err != nil {
 		return store.Delivery{}, err
 	}
 	d, err := l.store.Delivery(ctx, service, version, stage)
@@ -43,45 +91,94 @@ func (l *Line) changed(ctx context.Context, d store.Delivery) {
 	l.Nudge()
 }
 
-// Approve says yes to a version. One that would not count is refused, and says why.
-func (l *Line) Approve(ctx context.Context, service string, version int, stage string, by store.Person, comment string) error {
-	d, err := l.waiting(ctx, service, version, stage, by, people.Approve)
+// Approve says yes to what a version means in a stage. One that would not count
+// is refused, and says why.
+func (l *Line) Approve(ctx context.Context, service string, version int, stage string, say Say) error {
+	d, err := l.waiting(ctx, service, version, stage, say.By, rights.Approve)
 	if err != nil {
 		return err
 	}
-	s, v, err := l.planner.Service(ctx, service, version)
+	if err := l.counts(ctx, d, say.By); err != nil {
+		return err
+	}
+	m, err := l.Means(ctx, service, stage, version)
 	if err != nil {
 		return err
 	}
-	st := s.Stage(stage)
-	if st == nil || st.Gates.Approvals == nil {
-		return fmt.Errorf("%w: %s asks for no approval", ErrNotCounts, stage)
+	if err := confirmed(m, stage, say); err != nil {
+		return err
 	}
-	a := st.Gates.Approvals
-	if !delivery.Counts(*a, delivery.Approval{Person: by.Handle, Groups: by.Groups}, v.Author) {
-		if by.Handle == v.Author {
-			return fmt.Errorf("%w: %s wrote this version, and %s wants somebody else's approval", ErrNotCounts, by.Handle, stage)
-		}
-		return fmt.Errorf("%w: %s wants approvals from %s, and %s does not belong to it", ErrNotCounts, stage, a.From, by.Handle)
-	}
-	if err := l.store.Approve(ctx, service, version, stage, store.Approval{Person: by.Handle, Comment: comment}); err != nil {
+	if err := l.store.Approve(ctx, service, version, stage, store.Approval{Person: say.By.Handle, Comment: say.Comment, Shown: m.Lines}); err != nil {
 		return err
 	}
 	l.changed(ctx, d)
 	return nil
 }
 
-// Refuse says no to a version.
-func (l *Line) Refuse(ctx context.Context, service string, version int, stage string, by store.Person, why string) error {
-	if err := people.May(by, people.Approve); err != nil {
+// counts tells whether somebody's approval would count for any of the gates that
+// ask for one; the error says why not.
+func (l *Line) counts(ctx context.Context, d store.Delivery, by store.Person) error {
+	entry, err := l.planner.Entry(ctx, d.Service, d.Stage, d.Version)
+	if err != nil {
 		return err
+	}
+	asked := approvalsOf(entry)
+	if len(asked) == 0 {
+		return fmt.Errorf("%w: %s asks for no approval", ErrNotCounts, d.Stage)
+	}
+	_, v, err := l.planner.Service(ctx, d.Service, d.Version)
+	if err != nil {
+		return err
+	}
+	authors, authorsErr := l.authors(ctx, d.Service, d.Stage, v.Hash)
+	var why error
+	for _, a := range asked {
+		switch {
+		case delivery.Counts(a, delivery.Approval{Person: by.Handle, Groups: by.Groups}, authors) && (authorsErr == nil || a.AuthorMay):
+			return nil
+		case authorsErr != nil && !a.AuthorMay:
+			why = fmt.Errorf("%w: it is not known who its authors are: %w", ErrNotCounts, authorsErr)
+		case a.From != "" && !slices.Contains(by.Groups, a.From):
+			why = fmt.Errorf("%w: %s wants approvals from %s, and %s does not belong to it", ErrNotCounts, d.Stage, a.From, by.Handle)
+		default:
+			why = fmt.Errorf("%w: %s pushed commits that are in this version and not yet in %s, which wants somebody else's approval", ErrNotCounts, by.Handle, d.Stage)
+		}
+	}
+	return why
+}
+
+// Refuse says no to a version. Where the stage asks for approvals of a group it
+// takes somebody of it.
+func (l *Line) Refuse(ctx context.Context, service string, version int, stage string, by store.Person, why string) error {
+	if err := May(by, rights.Approve, service, stage); err != nil {
+		return err
+	}
+	entry, err := l.planner.Entry(ctx, service, stage, version)
+	if err != nil {
+		return err
+	}
+	asked := approvalsOf(entry)
+	if len(asked) > 0 && !slices.ContainsFunc(asked, func(a manifest.Approvals) bool { return a.From == "" || slices.Contains(by.Groups, a.From) }) {
+		return fmt.Errorf("%w: %s wants a word from %s, and %s does not belong to it", ErrNotCounts, stage, asked[0].From, by.Handle)
 	}
 	return l.event(ctx, service, version, stage, delivery.Refuse, by, why)
 }
 
-// Retry makes a version that stopped go on: it is planned and deployed again.
+// approvalsOf lists what an entry asks for in approvals.
+func approvalsOf(e delivery.Entry) []manifest.Approvals {
+	var out []manifest.Approvals
+	for _, s := range e.Rules() {
+		if s.Gates.Approvals != nil {
+			out = append(out, *s.Gates.Approvals)
+		}
+	}
+	return out
+}
+
+// Retry makes a version that stopped go on: it is planned and deployed again, as
+// far as it was agreed to.
 func (l *Line) Retry(ctx context.Context, service string, version int, stage string, by store.Person) error {
-	if err := people.May(by, people.Deploy); err != nil {
+	if err := May(by, rights.Run, service, stage); err != nil {
 		return err
 	}
 	return l.event(ctx, service, version, stage, delivery.Retry, by, "")
@@ -99,10 +196,11 @@ func (l *Line) event(ctx context.Context, service string, version int, stage str
 	return nil
 }
 
-// GoBack puts an earlier version back in a stage: what is newer there went
-// back, and the earlier one is planned, deployed and proved like any other.
-func (l *Line) GoBack(ctx context.Context, service string, version int, stage string, by store.Person, why string) error {
-	if err := people.May(by, people.Deploy); err != nil {
+// GoBack puts an earlier version back in a stage, with just what was shown: what
+// came later there went back, and the earlier one is planned, deployed and
+// proved like any other.
+func (l *Line) GoBack(ctx context.Context, service string, version int, stage string, say Say) error {
+	if err := May(say.By, rights.Run, service, stage); err != nil {
 		return err
 	}
 	rows, err := l.store.Deliveries(ctx, service)
@@ -117,18 +215,29 @@ func (l *Line) GoBack(ctx context.Context, service string, version int, stage st
 	if slices.ContainsFunc(in, func(d store.Delivery) bool { return delivery.Moving(d.State) }) {
 		return fmt.Errorf("a version moves in %s right now: %w", stage, delivery.ErrTransition)
 	}
+	m, err := l.Means(ctx, service, stage, version)
+	if err != nil {
+		return err
+	}
+	if err := confirmed(m, stage, say); err != nil {
+		return err
+	}
+	// The earlier one first: where somebody else was faster nothing has happened yet.
+	d := in[at]
+	d.Agreed = m.Lines
+	if err := l.apply(ctx, d, delivery.Return, say.By.Handle, say.Comment); err != nil {
+		return err
+	}
 	var errs error
-	for _, d := range in {
-		if d.Version > version && (d.State == delivery.Settled || d.State == delivery.Stopped) {
+	for _, later := range in {
+		if later.Turn > d.Turn && (later.State == delivery.Settled || later.State == delivery.Stopped) {
 			text := fmt.Sprintf("version %d was put back", version)
-			if why != "" {
-				text += ": " + why
+			if say.Comment != "" {
+				text += ": " + say.Comment
 			}
-			errs = errors.Join(errs, l.apply(ctx, d, delivery.TakeBack, by.Handle, text))
+			errs = errors.Join(errs, l.apply(ctx, later, delivery.TakeBack, say.By.Handle, text))
 		}
 	}
-	if errs != nil {
-		return errs
-	}
-	return l.event(ctx, service, version, stage, delivery.Return, by, why)
+	l.Nudge()
+	return errs
 }

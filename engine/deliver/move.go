@@ -13,6 +13,8 @@ import (
 	"rudmar/core/delivery"
 	"rudmar/core/expression"
 	"rudmar/core/manifest"
+	"rudmar/core/plan"
+	"rudmar/engine/deploy"
 	"rudmar/engine/store"
 	"rudmar/platform/api"
 )
@@ -38,6 +40,7 @@ func (l *Line) move(ctx context.Context, d store.Delivery) {
 			l.log.Warn("a delivery stopped", "service", d.Service, "stage", d.Stage, "version", d.Version, "error", err)
 			now, readErr := l.store.Delivery(ctx, d.Service, d.Version, d.Stage)
 			if readErr == nil && delivery.Moving(now.State) {
+				now.Missing = l.misses(ctx, now, err)
 				readErr = l.apply(ctx, now, delivery.Fail, "", err.Error())
 			}
 			if readErr != nil {
@@ -53,17 +56,17 @@ func (l *Line) through(ctx context.Context, d store.Delivery) error {
 	if err != nil {
 		return err
 	}
-	stage := service.Stage(d.Stage)
-	if stage == nil {
-		return fmt.Errorf("version %d has no stage %s any more", d.Version, d.Stage)
-	}
 	if d.State == delivery.Planning || d.State == delivery.Deploying {
-		if d, err = l.deploy(ctx, d, stage); err != nil {
+		if d, err = l.deploy(ctx, d); err != nil {
 			return err
 		}
 	}
 	if d.State != delivery.Proving {
 		return nil
+	}
+	stage := service.Stage(d.Stage)
+	if stage == nil {
+		return l.apply(ctx, d, delivery.Proved, "", "nothing is left there")
 	}
 	failed, total, err := l.prove(ctx, d, service, stage)
 	if err != nil {
@@ -74,15 +77,21 @@ func (l *Line) through(ctx context.Context, d store.Delivery) error {
 	}
 	why := fmt.Sprintf("%d cases passed", total)
 	if total == 0 {
-		why = "there are no cases"
+		why = "no case runs here"
 	}
 	return l.apply(ctx, d, delivery.Proved, "", why)
 }
 
-// deploy plans and deploys onto every target of the stage, one after another.
-func (l *Line) deploy(ctx context.Context, d store.Delivery, stage *manifest.Stage) (store.Delivery, error) {
+// deploy plans and deploys onto every target of the stage, one after another. It
+// does nothing that was not agreed to: where a plan holds more, the version waits
+// again, and people are asked again.
+func (l *Line) deploy(ctx context.Context, d store.Delivery) (store.Delivery, error) {
+	targets, err := l.planner.Targets(ctx, d.Service, d.Stage, d.Version)
+	if err != nil {
+		return d, err
+	}
 	resumed := d.State == delivery.Deploying
-	for i, target := range stage.Targets {
+	for i, target := range targets {
 		if resumed && i < len(d.Deployments) {
 			if err := l.await(ctx, d.Deployments[i]); err != nil {
 				return d, err
@@ -90,9 +99,13 @@ func (l *Line) deploy(ctx context.Context, d store.Delivery, stage *manifest.Sta
 			continue
 		}
 		at := manifest.Place{Service: d.Service, Stage: d.Stage, Target: target}
-		p, err := l.planner.Compute(ctx, at, d.Version)
+		p, err := deploy.Patiently(ctx, func() (*plan.Plan, error) { return l.planner.Compute(ctx, at, d.Version) })
 		if err != nil {
 			return d, err
+		}
+		if meaning := p.Meaning(); d.Agreed != nil && !delivery.Within(meaning, d.Agreed) {
+			why := fmt.Sprintf("the plan for %s means something else than what was agreed to: %s", target, strings.Join(delivery.Moved(d.Agreed, meaning), "; "))
+			return d, l.apply(ctx, d, delivery.Reask, "", why)
 		}
 		if i == 0 && !resumed {
 			d.Deployments = nil
@@ -102,19 +115,20 @@ func (l *Line) deploy(ctx context.Context, d store.Delivery, stage *manifest.Sta
 			return d, err
 		}
 		if len(p.Problems) > 0 {
-			return d, fmt.Errorf("the plan for %s cannot be run: %s", target, p.Problems[0].Message)
+			return d, fmt.Errorf("%w for %s: %s", errPlan, target, p.Problems[0].Message)
 		}
 		deployment, err := l.runner.Start(ctx, id, "")
 		if err != nil {
 			return d, err
 		}
 		d.Deployments = append(d.Deployments, deployment)
+		from := d.State
 		if d.State == delivery.Planning {
 			if d.State, err = delivery.Next(d.State, delivery.Planned); err != nil {
 				return d, err
 			}
 		}
-		if err := l.store.MoveDelivery(ctx, d, ""); err != nil {
+		if err := l.store.MoveDelivery(ctx, from, d, ""); err != nil {
 			return d, err
 		}
 		l.events.Tell(ctx, d.Service, "delivery", map[string]any{"version": d.Version, "stage": d.Stage, "state": d.State})
@@ -198,6 +212,9 @@ func (l *Line) prove(ctx context.Context, d store.Delivery, service *manifest.Se
 			go func() { // the cases of one function run one after another: they may build on each other
 				defer group.Done()
 				for _, c := range fn.Cases {
+					if !c.RunsIn(stage) {
+						continue
+					}
 					slots <- struct{}{}
 					found, passed, runErr := l.runCase(ctx, manifest.Place{Service: d.Service, Stage: stage.Name, Target: target}, fn, c, language)
 					<-slots
@@ -232,7 +249,9 @@ func (l *Line) runCase(ctx context.Context, at manifest.Place, fn *manifest.Func
 			found.Outcomes = []cases.Outcome{{Expected: "the case can be sent", Found: err.Error()}}
 			return found, false, nil
 		}
-		inv, err := client.Invoke(ctx, scope, fn.Name, call.Trigger, call.Event)
+		inv, err := deploy.Patiently(ctx, func() (api.Invocation, error) {
+			return client.Invoke(ctx, scope, fn.Name, call.Trigger, api.Case, call.Event)
+		})
 		if err != nil {
 			return found, false, err
 		}

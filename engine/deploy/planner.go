@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"rudmar/core/check"
+	"rudmar/core/delivery"
 	"rudmar/core/expand"
 	"rudmar/core/manifest"
 	"rudmar/core/pack"
@@ -68,6 +69,9 @@ func (p *Planner) Service(ctx context.Context, service string, version int) (*ma
 	if s := p.parsed[v.Content]; s != nil {
 		return s, v, nil
 	}
+	if len(v.Manifests) == 0 { // the version takes the service away
+		return &manifest.Service{Name: service}, v, nil
+	}
 	result := check.Service(manifest.FilesOf(v.Manifests))
 	if result.Service == nil {
 		return nil, v, fmt.Errorf("version %d of %s cannot be read by this Rudmar", version, service)
@@ -79,7 +83,69 @@ func (p *Planner) Service(ctx context.Context, service string, version int) (*ma
 	return result.Service, v, nil
 }
 
-// Wanted gives the resources that a version becomes in a place.
+// Entry gives what a version has to meet to enter a stage.
+func (p *Planner) Entry(ctx context.Context, service, stage string, version int) (delivery.Entry, error) {
+	var e delivery.Entry
+	own, _, err := p.Service(ctx, service, version)
+	if err != nil {
+		return e, err
+	}
+	e.Own = own.Stage(stage)
+	standing, err := p.store.Standing(ctx, service)
+	if err != nil || standing[stage] == 0 {
+		return e, err
+	}
+	there, _, err := p.Service(ctx, service, standing[stage])
+	if err != nil {
+		return e, err
+	}
+	e.Standing = there.Stage(stage)
+	return e, nil
+}
+
+// Undeclared gives the rules that stand in stages which a version does not declare,
+// by stage: something of the service runs there.
+func (p *Planner) Undeclared(ctx context.Context, service string, own *manifest.Service) (map[string]*manifest.Stage, error) {
+	standing, err := p.store.Standing(ctx, service)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]*manifest.Stage{}
+	for stage, version := range standing {
+		if own != nil && own.Stage(stage) != nil {
+			continue
+		}
+		there, _, err := p.Service(ctx, service, version)
+		if err != nil {
+			return nil, err
+		}
+		out[stage] = there.Stage(stage)
+	}
+	return out, nil
+}
+
+// Targets lists where a version enters a stage: the targets that it declares,
+// and those where something was put that it no longer declares.
+func (p *Planner) Targets(ctx context.Context, service, stage string, version int) ([]manifest.Target, error) {
+	own, _, err := p.Service(ctx, service, version)
+	if err != nil {
+		return nil, err
+	}
+	var targets []manifest.Target
+	if s := own.Stage(stage); s != nil {
+		targets = slices.Clone(s.Targets)
+	}
+	places, err := p.store.Stages(ctx, service)
+	for _, at := range places {
+		if at.Stage == stage && !slices.Contains(targets, at.Target) {
+			targets = append(targets, at.Target)
+		}
+	}
+	return targets, err
+}
+
+// Wanted gives the resources that a version becomes in a place: none where it no
+// longer declares the place, and something was put there.
 func (p *Planner) Wanted(ctx context.Context, place manifest.Place, version int, kinds api.Kinds) ([]expand.Resource, []expand.Problem, error) {
 	service, _, err := p.Service(ctx, place.Service, version)
 	if err != nil {
@@ -88,6 +154,9 @@ func (p *Planner) Wanted(ctx context.Context, place manifest.Place, version int,
 	stage := service.Stage(place.Stage)
 	target := place.Target
 	if stage == nil || !slices.Contains(stage.Targets, target) {
+		if there, err := p.store.Stage(ctx, place); err != nil || there.Serial > 0 {
+			return nil, nil, err
+		}
 		return nil, nil, fmt.Errorf("%w: version %d has no stage %s on %s", ErrNoTarget, version, place.Stage, place.Target)
 	}
 	functions, err := p.store.VersionFunctions(ctx, place.Service, version)
@@ -141,6 +210,13 @@ func (p *Planner) Compute(ctx context.Context, place manifest.Place, version int
 		Base: plan.Base{Place: place, Version: version, From: current.Version,
 			Serial: current.Serial, Fingerprint: snapshot.Fingerprint, Commit: v.Hash},
 		Wanted: wanted, Live: Live(snapshot), Kinds: Specs(kinds), Quotas: quotas(kinds), Renamed: map[string]string{},
+		Renames: kinds.Renames != nil && *kinds.Renames,
+	}
+	switch stage := service.Stage(place.Stage); {
+	case stage == nil:
+		in.Left = fmt.Sprintf("version %d no longer declares the stage %s", version, place.Stage)
+	case !slices.Contains(stage.Targets, place.Target):
+		in.Left = fmt.Sprintf("%s of version %d no longer has the target %s", place.Stage, version, place.Target)
 	}
 	for _, r := range record {
 		in.Record = append(in.Record, r.Recorded)
@@ -150,6 +226,11 @@ func (p *Planner) Compute(ctx context.Context, place manifest.Place, version int
 			in.Renamed[fn.Name] = fn.Was
 		}
 	}
+	entry, err := p.Entry(ctx, place.Service, place.Stage, version)
+	if err != nil {
+		return nil, err
+	}
+	in.Rules = entry.RuleChanges()
 	for _, problem := range problems {
 		from := problem.From
 		in.Problems = append(in.Problems, plan.Problem{Message: problem.Message, From: &from})
@@ -171,6 +252,9 @@ func unknownToPlatform(service *manifest.Service, place manifest.Place, kinds ap
 		out = append(out, plan.Problem{Message: fmt.Sprintf(format, args...), From: &from})
 	}
 	target := place.Target
+	if service.Stage(place.Stage) == nil {
+		return nil // nothing is asked for any more
+	}
 	if !slices.Contains(kinds.Regions, target.Region) {
 		add(service.Stage(place.Stage).From, "the platform %s has no region %q; it has %s", target.Platform, target.Region, strings.Join(kinds.Regions, ", "))
 	}
@@ -294,13 +378,36 @@ func quotas(k api.Kinds) []plan.Quota {
 	return out
 }
 
+// looking is how long a look at a place may take.
+const looking = 10 * time.Second
+
+// Stamp gives a text that changes with what is recorded at a place and with what
+// is live there; "" where the platform does not tell whether something changed.
+func (p *Planner) Stamp(ctx context.Context, place manifest.Place) (string, error) {
+	there, err := p.store.Stage(ctx, place)
+	if err != nil {
+		return "", err
+	}
+	client, scope, err := p.Platform(place)
+	if err != nil {
+		return "", err
+	}
+	ctx, cancel := context.WithTimeout(ctx, looking)
+	defer cancel()
+	tag, err := client.SnapshotTag(ctx, scope)
+	if err != nil || tag == "" {
+		return "", err
+	}
+	return fmt.Sprint(there.Serial, " ", tag), nil
+}
+
 // Drift looks at a place: what is live otherwise than recorded.
 func (p *Planner) Drift(ctx context.Context, place manifest.Place) ([]plan.Drifted, error) {
 	client, scope, err := p.Platform(place)
 	if err != nil {
 		return nil, err
 	}
-	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, looking)
 	defer cancel()
 	kinds, err := client.Kinds(ctx)
 	if err != nil {

@@ -27,7 +27,6 @@ var (
 
 // Limits of a deployment.
 const (
-	atOnce      = 8                // steps in flight
 	leaseLength = 30 * time.Second // renewed while it runs
 	patience    = 20 * time.Second // with a platform that does not answer
 )
@@ -258,7 +257,7 @@ func (x *execution) prepare(ctx context.Context) error {
 	if x.client, x.scope, err = x.planner.Platform(place); err != nil {
 		return err
 	}
-	kinds, err := patiently(ctx, func() (api.Kinds, error) { return x.client.Kinds(ctx) })
+	kinds, err := Patiently(ctx, func() (api.Kinds, error) { return x.client.Kinds(ctx) })
 	if err != nil {
 		return err
 	}
@@ -290,7 +289,7 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 			}
 		}
 		for i := range states {
-			if flying >= atOnce || cancelled || ctx.Err() != nil {
+			if flying >= plan.AtOnce || cancelled || ctx.Err() != nil {
 				break
 			}
 			if x.ready(states, i) {
@@ -351,7 +350,7 @@ func (x *execution) step(ctx context.Context, s *plan.Step, state store.Step) re
 		return result{step: s.Index, lost: err}
 	}
 	x.tell(x.id, x.plan, "step", s)
-	computed, err := patiently(ctx, func() (map[string]any, error) { return x.send(ctx, s, key) })
+	computed, err := Patiently(ctx, func() (map[string]any, error) { return x.send(ctx, s, key) })
 	if ctx.Err() != nil {
 		return result{step: s.Index, lost: ctx.Err()} // the outcome is not known: it is sent again at the next start
 	}
@@ -382,7 +381,7 @@ func (x *execution) send(ctx context.Context, s *plan.Step, key string) (map[str
 			return nil, err
 		}
 	}
-	r, err := x.client.Put(ctx, x.scope, s.Address, platform.Wish{Key: key, Match: s.Tag, Attributes: s.Want, Secrets: x.secrets[s.Address], Version: x.plan.Base.Version})
+	r, err := x.client.Put(ctx, x.scope, s.Address, platform.Wish{Key: key, Match: s.Tag, Attributes: s.Want, Secrets: x.secrets[s.Address], Version: x.plan.Base.Version, Was: s.Was})
 	if err != nil {
 		return nil, err
 	}
@@ -395,14 +394,14 @@ func (x *execution) send(ctx context.Context, s *plan.Step, key string) (map[str
 	return computed, nil
 }
 
-// patiently tries again while the platform does not answer, for a while.
-func patiently[T any](ctx context.Context, do func() (T, error)) (T, error) {
+// Patiently tries again while a platform does not answer, or answers that it
+// failed itself, for a while.
+func Patiently[T any](ctx context.Context, do func() (T, error)) (T, error) {
 	until := time.Now().Add(patience)
 	pause := 100 * time.Millisecond
 	for {
 		v, err := do()
-		var gone *platform.Unreachable
-		if !errors.As(err, &gone) || time.Now().After(until) {
+		if !platform.Transient(err) || time.Now().After(until) {
 			return v, err
 		}
 		select {

@@ -6,7 +6,6 @@ import (
 	"context"
 	"encoding/json"
 	"log/slog"
-	"sync"
 
 	"rudmar/engine/store"
 )
@@ -15,14 +14,12 @@ import (
 type Hub struct {
 	store *store.Store
 	log   *slog.Logger
-
-	mu        sync.Mutex
-	listeners map[chan struct{}]bool
+	bell  Bell
 }
 
 // NewHub makes a hub over the store.
 func NewHub(s *store.Store, log *slog.Logger) *Hub {
-	return &Hub{store: s, log: log, listeners: map[chan struct{}]bool{}}
+	return &Hub{store: s, log: log}
 }
 
 // Tell keeps an event and wakes the listeners.
@@ -34,28 +31,11 @@ func (h *Hub) Tell(ctx context.Context, service, topic string, body any) {
 	if err != nil {
 		h.log.Error("keeping an event", "topic", topic, "error", err)
 	}
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	for c := range h.listeners {
-		select {
-		case c <- struct{}{}:
-		default: // it is awake already
-		}
-	}
+	h.bell.Ring()
 }
 
 // Listen gives a channel that receives after each event, until stop is called.
-func (h *Hub) Listen() (wake <-chan struct{}, stop func()) {
-	c := make(chan struct{}, 1)
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	h.listeners[c] = true
-	return c, func() {
-		h.mu.Lock()
-		defer h.mu.Unlock()
-		delete(h.listeners, c)
-	}
-}
+func (h *Hub) Listen() (wake <-chan struct{}, stop func()) { return h.bell.Listen() }
 
 // After gives what happened after an event.
 func (h *Hub) After(ctx context.Context, id int64) ([]store.Event, error) {

@@ -46,7 +46,20 @@ type Watch struct {
 	log     *slog.Logger
 	every   time.Duration
 	wake    chan struct{}
+	// seen are the drifts that were found last; only Run's goroutine touches it.
+	seen map[manifest.Place]seenDrift
 }
+
+// seenDrift is the drift that a look found where nothing has moved since.
+type seenDrift struct {
+	stamp string
+	at    time.Time
+	drift []plan.Drifted
+}
+
+// lookWhole is how often a place is compared whole, though nothing seems to have
+// moved there: a platform may have learned to see more.
+const lookWhole = time.Minute
 
 // Config is what a watch works with.
 type Config struct {
@@ -59,7 +72,7 @@ type Config struct {
 
 // New makes a watch.
 func New(c Config) *Watch {
-	return &Watch{store: c.Store, planner: c.Planner, events: c.Events, log: c.Log, every: c.Every, wake: make(chan struct{}, 1)}
+	return &Watch{store: c.Store, planner: c.Planner, events: c.Events, log: c.Log, every: c.Every, wake: make(chan struct{}, 1), seen: map[manifest.Place]seenDrift{}}
 }
 
 // Nudge makes the watch look now.
@@ -115,7 +128,7 @@ func (w *Watch) one(ctx context.Context, p manifest.Place, before Look) error {
 	var err error
 	if running, _ := w.deploying(ctx, p); running {
 		look.Drift = before.Drift // in between, record and live differ by nature
-	} else if look.Drift, err = w.planner.Drift(ctx, p); err == nil {
+	} else if look.Drift, err = w.drift(ctx, p); err == nil {
 		if running, _ := w.deploying(ctx, p); running {
 			look.Drift = before.Drift // one began while we looked
 		}
@@ -142,6 +155,23 @@ func (w *Watch) one(ctx context.Context, p manifest.Place, before Look) error {
 	}
 	w.events.Tell(ctx, p.Service, "look", map[string]any{"stage": p.Stage, "target": p.Target, "drifted": !canon.Equal(before.Drift, look.Drift)})
 	return nil
+}
+
+// drift compares what is live with the record, where one of them has moved.
+func (w *Watch) drift(ctx context.Context, p manifest.Place) ([]plan.Drifted, error) {
+	stamp, err := w.planner.Stamp(ctx, p) // before the comparison: what moves meanwhile is seen by the next look
+	if err != nil {
+		return nil, err
+	}
+	now := w.store.Now()
+	if known := w.seen[p]; stamp != "" && known.stamp == stamp && now.Sub(known.at) < lookWhole {
+		return known.drift, nil
+	}
+	drift, err := w.planner.Drift(ctx, p)
+	if err == nil {
+		w.seen[p] = seenDrift{stamp, now, drift}
+	}
+	return drift, err
 }
 
 func (w *Watch) deploying(ctx context.Context, p manifest.Place) (bool, error) {

@@ -14,37 +14,32 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"slices"
+	"regexp"
+	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"golang.org/x/crypto/bcrypt"
 
+	"rudmar/core/rights"
+	"rudmar/engine/events"
 	"rudmar/engine/store"
 )
 
-// Roles.
-const (
-	Author   = "author"   // writes, pushes, asks for versions, deploys
-	Approver = "approver" // approves, asks for versions, deploys
-	Reader   = "reader"   // looks
-)
-
-// Ability is something that a role may do.
-type Ability string
-
-// The abilities.
-const (
-	Write   Ability = "write"   // push and commit
-	Deploy  Ability = "deploy"  // run plans, ask for versions, go back
-	Approve Ability = "approve" // say yes to a version
-	Try     Ability = "try"     // call functions by hand
-)
-
-// Errors of signing in and of abilities.
+// Errors of signing in and of people.
 var (
-	ErrSignIn  = errors.New("the handle or the password is wrong")
-	ErrAbility = errors.New("not allowed")
+	ErrSignIn   = errors.New("the handle or the password is wrong")
+	ErrPassword = fmt.Errorf("a password has at least %d characters", leastPassword)
+	ErrHandle   = errors.New("a handle has lower case letters, digits and hyphens, 1 to 40, and starts with a letter")
+	ErrRole     = errors.New("there is no such role")
+)
+
+// leastPassword is how many characters a password has at least; mostPassword is
+// how many bytes bcrypt reads of one.
+const (
+	leastPassword = 12
+	mostPassword  = 72
 )
 
 // SessionLength is how long somebody stays signed in.
@@ -62,6 +57,8 @@ type Directory struct {
 	// checked remembers passwords that were right, as hashes over the kept
 	// hash, since git and tools send one with every request.
 	checked map[[sha256.Size]byte]bool
+	guesses *guesses
+	ended   events.Bell // rung when sessions may have ended
 }
 
 // Open opens the directory; the key that seals secrets lies in a file of the
@@ -78,7 +75,7 @@ func Open(s *store.Store, dir string) (*Directory, error) {
 	seal, err := cipher.NewGCM(block)
 	mac := hmac.New(sha256.New, key)
 	mac.Write([]byte("fingerprints of secrets"))
-	return &Directory{store: s, seal: seal, fingerprints: mac.Sum(nil), cost: bcrypt.DefaultCost, checked: map[[sha256.Size]byte]bool{}}, err
+	return &Directory{store: s, seal: seal, fingerprints: mac.Sum(nil), cost: bcrypt.DefaultCost, checked: map[[sha256.Size]byte]bool{}, guesses: &guesses{now: s.Now, made: map[string]guess{}}}, err
 }
 
 func installationKey(file string) ([]byte, error) {
@@ -101,24 +98,85 @@ func randomBytes(n int) []byte {
 	return b
 }
 
-// May tells whether somebody has an ability; the error says who would.
-func May(p store.Person, a Ability) error {
-	allowed := map[Ability][]string{
-		Write: {Author}, Deploy: {Author, Approver}, Approve: {Approver}, Try: {Author, Approver},
-	}[a]
-	if slices.Contains(allowed, p.Role) {
-		return nil
-	}
-	return fmt.Errorf("%w: %s is a %s; this takes somebody who is %s", ErrAbility, p.Handle, p.Role, allowed[0])
+// Wish is what somebody is to be.
+type Wish struct {
+	Handle, Role string
+	Places       []string // where the role holds: "service" or "service/stage"; none for everywhere
+	Groups       []string
+	Password     string
 }
 
-// Add adds somebody, or changes their role and password.
-func (d *Directory) Add(ctx context.Context, handle, role, password string, groups ...string) error {
-	hash, err := bcrypt.GenerateFromPassword([]byte(password), d.cost)
-	if err != nil {
-		return fmt.Errorf("adding %s: %w", handle, err)
+var handleForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
+
+// Add adds somebody, or changes who they are; by is who does it. Whose password,
+// role or places change is signed out everywhere.
+func (d *Directory) Add(ctx context.Context, w Wish, by string) error {
+	switch {
+	case !handleForm.MatchString(w.Handle):
+		return fmt.Errorf("adding %q: %w", w.Handle, ErrHandle)
+	case rights.Of(w.Role) == nil:
+		return fmt.Errorf("adding %s: %w: %q; there are %s", w.Handle, ErrRole, w.Role, strings.Join(rights.Roles(), ", "))
 	}
-	return d.store.AddPerson(ctx, store.Person{Handle: handle, Role: role, Groups: groups, Password: string(hash)})
+	hash, err := d.hash(w.Password)
+	if err != nil {
+		return fmt.Errorf("adding %s: %w", w.Handle, err)
+	}
+	return d.put(ctx, store.Person{Handle: w.Handle, Role: w.Role, Places: w.Places, Groups: w.Groups, Password: hash}, by, "person added")
+}
+
+func (d *Directory) hash(password string) (string, error) {
+	if utf8.RuneCountInString(password) < leastPassword {
+		return "", ErrPassword
+	}
+	if len(password) > mostPassword {
+		return "", fmt.Errorf("a password has at most %d bytes", mostPassword)
+	}
+	hash, err := bcrypt.GenerateFromPassword([]byte(password), d.cost)
+	return string(hash), err
+}
+
+func (d *Directory) put(ctx context.Context, p store.Person, by, what string) error {
+	if err := d.store.PutPerson(ctx, p, by, what); err != nil {
+		return err
+	}
+	d.ended.Ring()
+	return nil
+}
+
+// Change changes somebody who is there: with what change makes of them.
+func (d *Directory) Change(ctx context.Context, handle, by, what string, change func(p *store.Person) error) error {
+	p, err := d.store.Person(ctx, handle)
+	if err != nil {
+		return fmt.Errorf("%s: %w", handle, err)
+	}
+	if err := change(&p); err != nil {
+		return fmt.Errorf("changing %s: %w", handle, err)
+	}
+	return d.put(ctx, p, by, what)
+}
+
+// SetPassword gives somebody another password.
+func (d *Directory) SetPassword(ctx context.Context, handle, password, by string) error {
+	return d.Change(ctx, handle, by, "password changed", func(p *store.Person) error {
+		var err error
+		p.Password, err = d.hash(password)
+		return err
+	})
+}
+
+// Listen gives a channel that receives when sessions may have ended, until stop
+// is called.
+func (d *Directory) Listen() (wake <-chan struct{}, stop func()) { return d.ended.Listen() }
+
+// knows tells whether a password was right before and is still.
+func (d *Directory) knows(ctx context.Context, handle, password string) bool {
+	p, err := d.store.Person(ctx, handle)
+	if err != nil || p.Closed {
+		return false
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.checked[sha256.Sum256([]byte(p.Password+"\x00"+password))]
 }
 
 // Check gives the person of a handle and password, or ErrSignIn.
@@ -136,6 +194,9 @@ func (d *Directory) Check(ctx context.Context, handle, password string) (store.P
 	d.mu.Lock()
 	right := d.checked[key]
 	d.mu.Unlock()
+	if p.Closed {
+		return store.Person{}, ErrSignIn
+	}
 	if right {
 		return p, nil
 	}
@@ -156,15 +217,15 @@ func (d *Directory) Person(ctx context.Context, handle string) (store.Person, er
 	return d.store.Person(ctx, handle)
 }
 
-// SignIn begins a session and gives its token.
-func (d *Directory) SignIn(ctx context.Context, handle, password string) (token string, session store.Session, err error) {
-	p, err := d.Check(ctx, handle, password)
+// SignIn begins a session of somebody at an address, and gives its token.
+func (d *Directory) SignIn(ctx context.Context, handle, password, address string) (token string, session store.Session, err error) {
+	p, err := d.Enter(ctx, handle, password, address)
 	if err != nil {
 		return "", session, err
 	}
 	token = hex.EncodeToString(randomBytes(24))
 	session = store.Session{Handle: p.Handle, CSRF: hex.EncodeToString(randomBytes(16)), Until: d.store.Now().Add(SessionLength)}
-	return token, session, d.store.AddSession(ctx, hashed(token), session)
+	return token, session, d.store.AddSession(ctx, hashed(token), session, address)
 }
 
 // Session gives who a token belongs to.
@@ -174,11 +235,15 @@ func (d *Directory) Session(ctx context.Context, token string) (store.Person, st
 		return store.Person{}, session, err
 	}
 	p, err := d.store.Person(ctx, session.Handle)
+	if err == nil && p.Closed {
+		err = ErrSignIn
+	}
 	return p, session, err
 }
 
 // SignOut ends a session.
 func (d *Directory) SignOut(ctx context.Context, token string) error {
+	defer d.ended.Ring()
 	return d.store.EndSession(ctx, hashed(token))
 }
 
@@ -197,7 +262,7 @@ func (d *Directory) SetSecret(ctx context.Context, service, stage, name, value, 
 	if err := d.store.PutSecret(ctx, service, stage, store.Sealed{Name: name, Value: sealed, Person: person}); err != nil {
 		return fmt.Errorf("keeping the secret %s: %w", name, err)
 	}
-	return d.store.Note(ctx, store.Entry{Person: person, Service: service, Stage: stage, What: "secret set", Text: name})
+	return nil
 }
 
 // Secrets opens the values of a stage.

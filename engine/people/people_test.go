@@ -7,9 +7,12 @@ import (
 	"testing"
 	"time"
 
+	"rudmar/core/rights"
 	"rudmar/engine/people"
 	"rudmar/engine/store"
 )
+
+const password = "orchard-at-dawn"
 
 func directory(t *testing.T) (*people.Directory, *store.Store, string) {
 	t.Helper()
@@ -23,7 +26,7 @@ func directory(t *testing.T) (*people.Directory, *store.Store, string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := d.Add(t.Context(), "wren", people.Author, "orchard"); err != nil {
+	if err := d.Add(t.Context(), people.Wish{Handle: "wren", Role: rights.Author, Password: password}, ""); err != nil {
 		t.Fatal(err)
 	}
 	return d, s, dir
@@ -32,12 +35,12 @@ func directory(t *testing.T) (*people.Directory, *store.Store, string) {
 func TestSigningIn(t *testing.T) {
 	d, _, _ := directory(t)
 	ctx := t.Context()
-	for _, wrong := range [][2]string{{"wren", "wrong"}, {"nobody", "orchard"}, {"", ""}, {"wren", ""}} {
-		if _, _, err := d.SignIn(ctx, wrong[0], wrong[1]); !errors.Is(err, people.ErrSignIn) {
+	for _, wrong := range [][2]string{{"wren", "wrong"}, {"nobody", password}, {"", ""}, {"wren", ""}} {
+		if _, _, err := d.SignIn(ctx, wrong[0], wrong[1], "192.0.2.1"); !errors.Is(err, people.ErrSignIn) {
 			t.Errorf("%v: %v", wrong, err)
 		}
 	}
-	token, session, err := d.SignIn(ctx, "wren", "orchard")
+	token, session, err := d.SignIn(ctx, "wren", password, "192.0.2.1")
 	if err != nil || len(token) < 40 || len(session.CSRF) < 30 {
 		t.Fatalf("%q %+v %v", token, session, err)
 	}
@@ -54,45 +57,24 @@ func TestSigningIn(t *testing.T) {
 		t.Errorf("after signing out: %v", err)
 	}
 	// A password that was right before is wrong once it is changed.
-	if _, err := d.Check(ctx, "wren", "orchard"); err != nil {
+	if _, err := d.Check(ctx, "wren", password); err != nil {
 		t.Fatal(err)
 	}
-	if err := d.Add(ctx, "wren", people.Author, "meadow"); err != nil {
+	if err := d.Add(ctx, people.Wish{Handle: "wren", Role: rights.Author, Password: "meadow-at-dusk"}, ""); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := d.Check(ctx, "wren", "orchard"); !errors.Is(err, people.ErrSignIn) {
+	if _, err := d.Check(ctx, "wren", password); !errors.Is(err, people.ErrSignIn) {
 		t.Errorf("the old password: %v", err)
-	}
-}
-
-func TestAbilities(t *testing.T) {
-	may := map[string]string{people.Author: "write deploy try", people.Approver: "deploy approve try", people.Reader: ""}
-	for role, want := range may {
-		got := ""
-		for _, a := range []people.Ability{people.Write, people.Deploy, people.Approve, people.Try} {
-			if people.May(store.Person{Handle: "x", Role: role}, a) == nil {
-				if got != "" {
-					got += " "
-				}
-				got += string(a)
-			}
-		}
-		if got != want {
-			t.Errorf("%s may %q, want %q", role, got, want)
-		}
-	}
-	if err := people.May(store.Person{}, people.Try); !errors.Is(err, people.ErrAbility) {
-		t.Errorf("nobody: %v", err)
 	}
 }
 
 func TestSecretsAreSealed(t *testing.T) {
 	d, s, dir := directory(t)
 	ctx := t.Context()
-	if err := s.AddRepository(ctx, "r"); err != nil {
+	if err := s.AddRepository(ctx, "r", "wren"); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.AddService(ctx, store.Service{Name: "frostline", Repository: "r", Dir: "."}); err != nil {
+	if err := s.AddService(ctx, store.Service{Name: "frostline", Repository: "r", Dir: "."}, true, "wren"); err != nil {
 		t.Fatal(err)
 	}
 	if err := d.SetSecret(ctx, "frostline", "live", "key", "very-hidden", "wren"); err != nil {
@@ -123,5 +105,120 @@ func TestSecretsAreSealed(t *testing.T) {
 	}
 	if got, err := again.Secrets(ctx, "frostline", "live"); err != nil || got["key"] != "very-hidden" {
 		t.Errorf("opened again: %v %v", got, err)
+	}
+}
+
+// TestGuessingIsSlowed guesses passwords by handle and by address: the first few
+// are looked at, then each wrong one makes the next wait longer, whether there is
+// such a handle or not. Who knows the password gets in from elsewhere.
+func TestGuessingIsSlowed(t *testing.T) {
+	now := time.Unix(1_700_000_000, 0)
+	s, err := store.Open(t.Context(), t.TempDir(), func() time.Time { return now })
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	d, err := people.Open(s, t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx := t.Context()
+	for _, handle := range []string{"wren", "linden"} {
+		if err := d.Add(ctx, people.Wish{Handle: handle, Role: rights.Author, Password: password}, ""); err != nil {
+			t.Fatal(err)
+		}
+	}
+	guess := func(handle, password, address string) string {
+		_, err := d.Enter(ctx, handle, password, address)
+		var slow *people.SlowError
+		switch {
+		case err == nil:
+			return "in"
+		case errors.As(err, &slow):
+			return "slow"
+		case errors.Is(err, people.ErrSignIn):
+			return "wrong"
+		}
+		return err.Error()
+	}
+	for _, handle := range []string{"wren", "nobody"} {
+		got := ""
+		for range 8 {
+			got += guess(handle, "a-wrong-password", "192.0.2."+handle) + " "
+		}
+		if want := "wrong wrong wrong wrong wrong wrong slow slow "; got != want {
+			t.Errorf("%s: %s, want %s", handle, got, want)
+		}
+	}
+	if got := guess("wren", password, "198.51.100.7"); got != "slow" {
+		t.Errorf("the right password while the handle is slowed: %s", got)
+	}
+	now = now.Add(2 * time.Second)
+	if got := guess("wren", password, "198.51.100.7"); got != "in" {
+		t.Errorf("the right password afterwards: %s", got)
+	}
+	for i := range 25 { // one address goes through many handles
+		guess("h"+string(rune('a'+i)), "a-wrong-password", "203.0.113.9")
+	}
+	if got := guess("linden", "a-wrong-password", "203.0.113.9"); got != "slow" {
+		t.Errorf("an address that guesses: %s", got)
+	}
+	if got := guess("linden", password, "192.0.2.77"); got != "in" {
+		t.Errorf("from another address: %s", got)
+	}
+	entries, err := s.Journal(ctx, "", 0, 100)
+	if err != nil || len(entries) < 20 || entries[0].What != "sign-in refused" {
+		t.Errorf("the journal: %+v %v", entries, err)
+	}
+}
+
+// TestWhoEnds closes people and changes their passwords: their sessions end with
+// it, and who listens is told.
+func TestWhoEnds(t *testing.T) {
+	d, s, _ := directory(t)
+	ctx := t.Context()
+	for name, change := range map[string]func() error{
+		"password": func() error { return d.SetPassword(ctx, "wren", password, "linden") },
+		"closed": func() error {
+			return d.Change(ctx, "wren", "linden", "person closed", func(p *store.Person) error { p.Closed = true; return nil })
+		},
+	} {
+		if err := d.Add(ctx, people.Wish{Handle: "wren", Role: rights.Author, Password: password}, ""); err != nil {
+			t.Fatal(err)
+		}
+		token, _, err := d.SignIn(ctx, "wren", password, "192.0.2.1")
+		if err != nil {
+			t.Fatalf("%s: %v", name, err)
+		}
+		wake, stop := d.Listen()
+		if err := change(); err != nil {
+			t.Fatalf("%s: %v", name, err)
+		}
+		select {
+		case <-wake:
+		default:
+			t.Errorf("%s: nobody was told", name)
+		}
+		stop()
+		if _, _, err := d.Session(ctx, token); err == nil {
+			t.Errorf("%s: the session goes on", name)
+		}
+		if _, err := d.Check(ctx, "wren", password); (err == nil) != (name == "password") {
+			t.Errorf("%s: signing in: %v", name, err)
+		}
+	}
+	for _, w := range []people.Wish{
+		{Handle: "Wren!", Role: rights.Author, Password: password}, {Handle: "sorrel", Role: "king", Password: password},
+		{Handle: "sorrel", Role: rights.Author, Password: "eleven-char"}, {Handle: "sorrel", Role: rights.Author, Password: ""},
+	} {
+		if err := d.Add(ctx, w, ""); err == nil {
+			t.Errorf("%+v was taken", w)
+		}
+	}
+	if err := d.SetPassword(ctx, "nobody", password, ""); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("a password for nobody: %v", err)
+	}
+	if list, err := s.People(ctx); err != nil || len(list) != 1 {
+		t.Errorf("%+v %v", list, err)
 	}
 }

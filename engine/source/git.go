@@ -10,8 +10,8 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"os/exec"
 	"path"
+	"path/filepath"
 	"sort"
 	"strconv"
 	"strings"
@@ -35,15 +35,35 @@ func At(dir string) Repository { return Repository{dir} }
 
 // git runs git in the repository and gives what it writes.
 func (r Repository) git(ctx context.Context, env []string, stdin io.Reader, args ...string) ([]byte, error) {
-	cmd := exec.CommandContext(ctx, "git", append([]string{"--git-dir=" + r.dir}, args...)...)
-	cmd.Env = append(append(os.Environ(), "GIT_CONFIG_NOSYSTEM=1", "LC_ALL=C"), env...)
+	cmd := r.command(ctx, args...)
+	cmd.Env = append(cmd.Env, env...)
 	cmd.Stdin = stdin
 	var out, problems bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &problems
 	if err := cmd.Run(); err != nil {
-		return nil, fmt.Errorf("git %s: %w: %s", args[0], err, strings.TrimSpace(problems.String()))
+		return nil, fmt.Errorf("git %s: %w: %s", args[0], err, r.withoutPaths(problems.String()))
 	}
 	return out.Bytes(), nil
+}
+
+// withoutPaths gives what git says without where its repository lies.
+func (r Repository) withoutPaths(said string) string {
+	whole, err := filepath.Abs(r.dir)
+	if err != nil {
+		whole = r.dir
+	}
+	for _, dir := range []string{whole, r.dir, filepath.Dir(whole)} {
+		if len(dir) > 1 { // "." and "/" say nothing of a place
+			said = strings.ReplaceAll(said, dir, "(repository)")
+		}
+	}
+	return strings.TrimSpace(said)
+}
+
+// quiet are settings with which git reads just what is there: no file of the
+// machine's, and no object in the place of another, as refs/replace would have it.
+func quiet() []string {
+	return []string{"GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null", "GIT_NO_REPLACE_OBJECTS=1", "LC_ALL=C"}
 }
 
 // Heads gives the commit of each branch.
@@ -343,7 +363,7 @@ func (r Repository) Apply(ctx context.Context, c Change) (string, error) {
 	if old == "" || c.New {
 		old = zero
 	}
-	if _, err := r.git(ctx, nil, nil, "update-ref", "refs/heads/"+c.Branch, hash, old); err != nil {
+	if _, err := r.git(ctx, env, nil, "update-ref", "-m", "commit: in the page", "refs/heads/"+c.Branch, hash, old); err != nil {
 		return "", fmt.Errorf("%w: %w", ErrConflict, err)
 	}
 	return hash, nil

@@ -13,17 +13,28 @@ import (
 
 	"rudmar/core/check"
 	"rudmar/core/diagnostic"
+	"rudmar/core/language"
 	"rudmar/core/manifest"
 )
 
 // ErrRefused tells that a push may not be taken.
 var ErrRefused = errors.New("the push is refused")
 
+// Hook is what a push is held against.
+type Hook struct {
+	Offers *check.Offers
+	// Owner gives the repository that a service belongs to, "" for one that is
+	// not known.
+	Owner func(ctx context.Context, service string) (repository string, err error)
+	// Repository is the name of the one that is pushed to.
+	Repository string
+}
+
 // PreReceive is what git runs before it takes a push: it reads the branches
 // that are to move from in, checks the manifests as they would stand, and
 // writes what is wrong to out. It runs in git's own process, where the pushed
 // objects can be read though they are not yet taken.
-func PreReceive(ctx context.Context, offers *check.Offers, in io.Reader, out io.Writer) error {
+func (h Hook) PreReceive(ctx context.Context, in io.Reader, out io.Writer) error {
 	r := At(".")
 	if dir := os.Getenv("GIT_DIR"); dir != "" {
 		r = At(dir)
@@ -34,23 +45,16 @@ func PreReceive(ctx context.Context, offers *check.Offers, in io.Reader, out io.
 	lines := bufio.NewScanner(in)
 	for lines.Scan() {
 		f := strings.Fields(lines.Text())
-		if len(f) != 3 || !strings.HasPrefix(f[2], "refs/heads/") {
-			if len(f) == 3 && f[1] != zero {
-				if err := r.measure(ctx, f[1]); err != nil {
-					fmt.Fprintf(out, "Rudmar: %v.\n", err)
-					refused = true
-				}
-			}
+		if len(f) != 3 {
 			continue
 		}
-		branch := strings.TrimPrefix(f[2], "refs/heads/")
-		ok, err := r.mayMove(ctx, offers, branch, f[0], f[1], out)
+		ok, err := h.mayTake(ctx, r, f[0], f[1], f[2], out)
 		if errors.Is(ctx.Err(), context.DeadlineExceeded) {
-			fmt.Fprintf(out, "Rudmar: checking %s took longer than %s, so that the push is not taken; push less at once.\n", branch, maxCheck)
+			fmt.Fprintf(out, "Rudmar: checking %s took longer than %s, so that the push is not taken; push less at once.\n", f[2], maxCheck)
 			return ErrRefused
 		}
 		if err != nil {
-			return fmt.Errorf("checking %s: %w", branch, err)
+			return fmt.Errorf("checking %s: %w", f[2], err)
 		}
 		refused = refused || !ok
 	}
@@ -63,14 +67,34 @@ func PreReceive(ctx context.Context, offers *check.Offers, in io.Reader, out io.
 	return nil
 }
 
-func (r Repository) mayMove(ctx context.Context, offers *check.Offers, branch, from, to string, out io.Writer) (bool, error) {
+// mayTake tells whether a reference may move. Only branches and tags are taken:
+// others, such as refs/replace, make git read something else than what is there.
+func (h Hook) mayTake(ctx context.Context, r Repository, from, to, ref string, out io.Writer) (bool, error) {
+	if branch, ok := strings.CutPrefix(ref, "refs/heads/"); ok {
+		return h.mayMove(ctx, r, branch, from, to, out)
+	}
+	if !strings.HasPrefix(ref, "refs/tags/") {
+		fmt.Fprintf(out, "Rudmar: %s is neither a branch nor a tag; only these are taken.\n", ref)
+		return false, nil
+	}
+	if to == zero {
+		return true, nil
+	}
+	if err := r.measure(ctx, to); err != nil {
+		fmt.Fprintf(out, "Rudmar: %v.\n", err)
+		return false, nil
+	}
+	return true, nil
+}
+
+func (h Hook) mayMove(ctx context.Context, r Repository, branch, from, to string, out io.Writer) (bool, error) {
 	main, err := r.Main(ctx)
 	if err != nil {
 		return false, err
 	}
 	taken := branch == main
 	if from != zero {
-		before, err := r.checkAll(ctx, offers, from)
+		before, err := r.checkAll(ctx, h.Offers, from)
 		if err != nil {
 			return false, err
 		}
@@ -89,7 +113,7 @@ func (r Repository) mayMove(ctx context.Context, offers *check.Offers, branch, f
 	case err != nil:
 		return false, err
 	}
-	services, err := r.checkAll(ctx, offers, to)
+	services, err := r.checkAll(ctx, h.Offers, to)
 	if err != nil {
 		return false, err
 	}
@@ -100,8 +124,27 @@ func (r Repository) mayMove(ctx context.Context, offers *check.Offers, branch, f
 			ok = false
 			Tell(out, branch, s)
 		}
+		own, err := h.owns(ctx, s, out)
+		if err != nil {
+			return false, err
+		}
+		ok = ok && own
 	}
 	return ok, nil
+}
+
+// owns tells whether the repository may hold a service: a service belongs to one.
+func (h Hook) owns(ctx context.Context, s Checked, out io.Writer) (bool, error) {
+	if h.Owner == nil || s.Result.Service == nil || s.Result.Service.Name == "" {
+		return true, nil
+	}
+	owner, err := h.Owner(ctx, s.Result.Service.Name)
+	if err != nil || owner == "" || owner == h.Repository {
+		return err == nil, err
+	}
+	fmt.Fprintf(out, "Rudmar: the service %s belongs to the repository %s, so that %s cannot hold it; give it another name in %s, or move it (rudmar service move).\n",
+		s.Result.Service.Name, owner, h.Repository, path.Join(s.Dir, language.ServiceFile))
+	return false, nil
 }
 
 // Checked is a service of a commit with what a check found.

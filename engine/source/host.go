@@ -4,37 +4,61 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/cgi"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
+	"strconv"
 	"strings"
+	"sync"
+	"time"
 )
+
+// Visitor is who talks to git, as signed in.
+type Visitor struct {
+	Handle string
+	// MayPush tells why they may not push to a repository; nil where they may.
+	MayPush func(repository string) error
+}
 
 // Host keeps repositories in a folder and serves them over HTTP.
 type Host struct {
-	dir  string
-	self string // the program that git's hooks run
+	dir   string
+	hooks string // the folder of the hooks of all repositories, out of their reach
+	self  string // the program that git's hooks run
 	// Authenticate tells who sends a request, and whether they may push.
-	authenticate func(r *http.Request) (handle string, mayPush bool, err error)
+	authenticate func(r *http.Request) (Visitor, error)
 	// Pushed is called after a push was taken.
 	pushed func(ctx context.Context, repository, handle string)
+	// forHooks are variables that hooks get.
+	forHooks []string
 }
+
+// RepositoryVariable tells a hook the name of its repository.
+const RepositoryVariable = "RUDMAR_HOOK_REPOSITORY"
+
+// TellHooks gives hooks a variable beside.
+func (h *Host) TellHooks(name, value string) { h.forHooks = append(h.forHooks, name+"="+value) }
 
 // HookCommand is the argument with which the hooks call the program.
 const HookCommand = "git-hook"
 
-// NewHost opens the folder of repositories. self is the program that answers
+// NewHost opens the folder of repositories, a whole path. self is the program that answers
 // HookCommand; see PreReceive.
-func NewHost(dir, self string, authenticate func(*http.Request) (string, bool, error), pushed func(context.Context, string, string)) (*Host, error) {
+func NewHost(dir, self string, authenticate func(*http.Request) (Visitor, error), pushed func(context.Context, string, string)) (*Host, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("making the folder of repositories: %w", err)
 	}
-	dir, err := filepath.Abs(dir)
-	return &Host{dir: dir, self: self, authenticate: authenticate, pushed: pushed}, err
+	h := &Host{dir: dir, hooks: dir + ".hooks", self: self, authenticate: authenticate, pushed: pushed}
+	return h, h.writeHooks()
 }
+
+// Dir is where the repositories lie.
+func (h *Host) Dir() string { return h.dir }
 
 // Repository gives a repository by name.
 func (h *Host) Repository(name string) Repository { return At(filepath.Join(h.dir, name+".git")) }
@@ -43,24 +67,101 @@ func (h *Host) Repository(name string) Repository { return At(filepath.Join(h.di
 func (h *Host) Create(ctx context.Context, name string) error {
 	r := h.Repository(name)
 	if _, err := os.Stat(filepath.Join(r.dir, "HEAD")); err == nil {
-		return h.hook(r)
+		return nil
 	}
 	cmd := exec.CommandContext(ctx, "git", "init", "--quiet", "--bare", "--initial-branch=main", "--template=", r.dir)
+	cmd.Env = append(os.Environ(), quiet()...)
 	if out, err := cmd.CombinedOutput(); err != nil {
-		return fmt.Errorf("making the repository %s: %w: %s", name, err, out)
+		return fmt.Errorf("making the repository %s: %w: %s", name, err, r.withoutPaths(string(out)))
 	}
 	for _, setting := range [][2]string{{"http.receivepack", "true"}, {"receive.denyNonFastForwards", "true"}, {"transfer.fsckObjects", "true"}, {"core.logAllRefUpdates", "true"}, {"gc.auto", "2000"}} {
 		if _, err := r.git(ctx, nil, nil, "config", setting[0], setting[1]); err != nil {
 			return err
 		}
 	}
-	return h.hook(r)
+	return nil
 }
 
-func (h *Host) hook(r Repository) error {
-	dir := filepath.Join(r.dir, "hooks")
-	script := "#!/bin/sh\nexec '" + strings.ReplaceAll(h.self, "'", `'\''`) + "' " + HookCommand + " pre-receive\n"
-	return errors.Join(os.MkdirAll(dir, 0o700), os.WriteFile(filepath.Join(dir, "pre-receive"), []byte(script), 0o700))
+// Remove takes a repository away, with all that is in it.
+func (h *Host) Remove(name string) error {
+	if err := os.RemoveAll(h.Repository(name).dir); err != nil {
+		return fmt.Errorf("taking the repository %s away: %w", name, err)
+	}
+	return nil
+}
+
+// writeHooks makes the one folder of hooks what it has to be: nothing that lies
+// in a repository is ever run, whoever put it there.
+func (h *Host) writeHooks() error {
+	script := func(hook string) string {
+		return "#!/bin/sh\nexec '" + strings.ReplaceAll(h.self, "'", `'\''`) + "' " + HookCommand + " " + hook + "\n"
+	}
+	entries, err := os.ReadDir(h.hooks)
+	same := err == nil && len(entries) == len(hooks())
+	for _, hook := range hooks() {
+		text, readErr := os.ReadFile(filepath.Join(h.hooks, hook))
+		same = same && readErr == nil && string(text) == script(hook)
+	}
+	if same {
+		return nil
+	}
+	_ = os.Chmod(h.hooks, 0o700) // where it is there
+	err = errors.Join(os.RemoveAll(h.hooks), os.MkdirAll(h.hooks, 0o700))
+	for _, hook := range hooks() {
+		err = errors.Join(err, os.WriteFile(filepath.Join(h.hooks, hook), []byte(script(hook)), 0o500))
+	}
+	if err = errors.Join(err, os.Chmod(h.hooks, 0o500)); err != nil {
+		return fmt.Errorf("writing git's hooks: %w", err)
+	}
+	return nil
+}
+
+// The hooks that git runs: before a push is taken, and after.
+const (
+	PreReceive  = "pre-receive"
+	PostReceive = "post-receive"
+)
+
+func hooks() []string { return []string{PreReceive, PostReceive} }
+
+// TakenVariable names a file that the hook after a push makes, so that the server
+// notes the push while git still tells how it went.
+const TakenVariable = "RUDMAR_HOOK_TAKEN"
+
+// takenEvery is how often that file is looked for.
+const takenEvery = 20 * time.Millisecond
+
+// notePush calls noted once: when the hook says that a push was taken, or when
+// over is called.
+func (h *Host) notePush(noted func()) (file string, over func()) {
+	dir, err := os.MkdirTemp("", "rudmar-push-")
+	var once sync.Once
+	ended := make(chan struct{})
+	if err == nil {
+		file = filepath.Join(dir, "taken")
+		go func() {
+			tick := time.NewTicker(takenEvery)
+			defer tick.Stop()
+			for {
+				select {
+				case <-ended:
+					return
+				case <-tick.C:
+					if _, err := os.Stat(file); err == nil {
+						once.Do(noted)
+						return
+					}
+				}
+			}
+		}()
+	}
+	return file, func() {
+		close(ended)
+		once.Do(noted)
+		if dir != "" {
+			_ = os.RemoveAll(dir) // an empty folder is in nobody's way
+		}
+	}
 }
 
 // ServeHTTP answers git's smart protocol at /NAME.git/….
@@ -70,17 +171,26 @@ func (h *Host) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "there is no repository here; its address ends in .git", http.StatusNotFound)
 		return
 	}
-	handle, mayPush, err := h.authenticate(r)
+	visitor, err := h.authenticate(r)
+	var slow interface{ RetryAfter() int }
+	if errors.As(err, &slow) {
+		w.Header().Set("Retry-After", strconv.Itoa(slow.RetryAfter()))
+		http.Error(w, err.Error(), http.StatusTooManyRequests)
+		return
+	}
 	if err != nil {
 		w.Header().Set("WWW-Authenticate", `Basic realm="Rudmar"`)
 		http.Error(w, err.Error(), http.StatusUnauthorized)
 		return
 	}
 	pushing := match[2] == "git-receive-pack" || r.URL.Query().Get("service") == "git-receive-pack"
-	if pushing && !mayPush {
-		http.Error(w, handle+" may read this repository but not push to it; ask an author", http.StatusForbidden)
-		return
+	if pushing {
+		if err := visitor.MayPush(match[1]); err != nil {
+			http.Error(w, visitor.Handle+" may read this repository but not push to it: "+err.Error(), http.StatusForbidden)
+			return
+		}
 	}
+	handle := visitor.Handle
 	if _, err := os.Stat(filepath.Join(h.dir, match[1]+".git")); err != nil {
 		http.Error(w, "there is no repository "+match[1], http.StatusNotFound)
 		return
@@ -90,16 +200,31 @@ func (h *Host) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "git is not installed on the server", http.StatusInternalServerError)
 		return
 	}
+	if err := h.writeHooks(); err != nil {
+		http.Error(w, "the server cannot check what is pushed", http.StatusInternalServerError)
+		return
+	}
 	request := r.Clone(r.Context())
 	if len(r.TransferEncoding) > 0 { // net/http/cgi refuses chunked bodies, which git sends above 1 MiB
 		request.TransferEncoding, request.ContentLength = nil, -1
 	}
 	// What is pushed is inflated by git: it gets so much memory (KiB) and time (s) for it.
 	const limited = `ulimit -v 4000000; ulimit -t 300; exec "$0" http-backend`
-	handler := cgi.Handler{Path: "/bin/sh", Args: []string{"-c", limited, backend}, Dir: h.dir,
-		Env: append([]string{"GIT_PROJECT_ROOT=" + h.dir, "GIT_HTTP_EXPORT_ALL=1", "REMOTE_USER=" + handle, "GIT_CONFIG_NOSYSTEM=1", "HOME=" + h.dir}, receiving()...)}
-	handler.ServeHTTP(w, request)
+	env := []string{"GIT_PROJECT_ROOT=" + h.dir, "GIT_HTTP_EXPORT_ALL=1", "REMOTE_USER=" + handle, "HOME=" + h.dir,
+		"GIT_COMMITTER_NAME=" + handle, "GIT_COMMITTER_EMAIL=" + handle + "@rudmar.invalid", RepositoryVariable + "=" + match[1]}
+	env = slices.Concat(env, quiet(), h.forHooks, receiving([2]string{"core.hooksPath", h.hooks}))
+	over := func() {}
 	if match[2] == "git-receive-pack" {
-		h.pushed(context.WithoutCancel(r.Context()), match[1], handle)
+		var taken string
+		taken, over = h.notePush(func() { h.pushed(context.WithoutCancel(r.Context()), match[1], handle) })
+		env = append(env, TakenVariable+"="+taken)
 	}
+	handler := cgi.Handler{Path: "/bin/sh", Args: []string{"-c", limited, backend}, Dir: h.dir, Env: env, Stderr: io.Discard}
+	hidden := &hiding{ResponseWriter: w, secret: []byte(h.dir)}
+	if !pushing { // what is read is compressed, and long
+		hidden.secret = nil
+	}
+	handler.ServeHTTP(hidden, request)
+	hidden.rest()
+	over()
 }

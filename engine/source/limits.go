@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"os/exec"
 	"strconv"
 	"strings"
@@ -29,8 +30,8 @@ var ErrTooMuch = errors.New("the push is too large")
 
 // receiving are git's settings for what is pushed: the size of what is sent, and
 // large objects written as they come rather than held.
-func receiving() []string {
-	settings := [][2]string{{"receive.maxInputSize", strconv.Itoa(maxPack)}, {"core.bigFileThreshold", "1m"}, {"transfer.unpackLimit", "1"}, {"pack.threads", "1"}}
+func receiving(more ...[2]string) []string {
+	settings := append([][2]string{{"receive.maxInputSize", strconv.Itoa(maxPack)}, {"core.bigFileThreshold", "1m"}, {"transfer.unpackLimit", "1"}, {"pack.threads", "1"}}, more...)
 	out := []string{"GIT_CONFIG_COUNT=" + strconv.Itoa(len(settings))}
 	for i, s := range settings {
 		out = append(out, fmt.Sprintf("GIT_CONFIG_KEY_%d=%s", i, s[0]), fmt.Sprintf("GIT_CONFIG_VALUE_%d=%s", i, s[1]))
@@ -87,6 +88,7 @@ func (r Repository) measure(ctx context.Context, to string) error {
 // command gives a git command in the repository, as git runs its hooks.
 func (r Repository) command(ctx context.Context, args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, "git", append([]string{"--git-dir", r.dir}, args...)...)
+	cmd.Env = append(os.Environ(), quiet()...)
 	cmd.WaitDelay = time.Second
 	return cmd
 }

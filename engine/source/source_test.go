@@ -20,8 +20,20 @@ import (
 
 // The test program is its own hook: git runs it as Rudmar's hooks run Rudmar.
 func TestMain(m *testing.M) {
+	if len(os.Args) > 2 && os.Args[1] == source.HookCommand && os.Args[2] == source.PostReceive {
+		after := source.After{Page: "http://page", Found: func(_ context.Context, hash string) ([]source.Became, bool, bool, error) {
+			return []source.Became{{Service: "frostline", Version: 4, Stages: []string{"trial", "live"}}, {Service: "watering", Why: "no such file"}}, true, true, nil
+		}}
+		if err := after.PostReceive(context.Background(), os.Stdin, os.Stderr); err != nil {
+			os.Exit(1)
+		}
+		os.Exit(0)
+	}
 	if len(os.Args) > 1 && os.Args[1] == source.HookCommand {
-		if err := source.PreReceive(context.Background(), nil, os.Stdin, os.Stderr); err != nil {
+		hook := source.Hook{Repository: os.Getenv(source.RepositoryVariable), Owner: func(_ context.Context, service string) (string, error) {
+			return map[string]string{"watering": "elsewhere", "frostline": "brambleford"}[service], nil
+		}}
+		if err := hook.PreReceive(context.Background(), os.Stdin, os.Stderr); err != nil {
 			if !errors.Is(err, source.ErrRefused) {
 				fmt.Fprintln(os.Stderr, err)
 			}
@@ -42,12 +54,17 @@ func host(t *testing.T) (*source.Host, string, *[]string) {
 		t.Fatal(err)
 	}
 	pushed := &[]string{}
-	h, err := source.NewHost(t.TempDir(), self, func(r *http.Request) (string, bool, error) {
+	h, err := source.NewHost(t.TempDir(), self, func(r *http.Request) (source.Visitor, error) {
 		handle, password, _ := r.BasicAuth()
 		if password != "right" {
-			return "", false, errors.New("who are you?")
+			return source.Visitor{}, errors.New("who are you?")
 		}
-		return handle, handle == "wren", nil
+		return source.Visitor{Handle: handle, MayPush: func(string) error {
+			if handle != "wren" {
+				return errors.New("ask an author")
+			}
+			return nil
+		}}, nil
 	}, func(_ context.Context, repository, handle string) {
 		*pushed = append(*pushed, repository+" by "+handle)
 	})

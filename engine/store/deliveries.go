@@ -2,7 +2,11 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
 	"time"
 
 	"rudmar/core/delivery"
@@ -18,38 +22,101 @@ type Delivery struct {
 	Why         string
 	RequestedBy string
 	Deployments []int64 // one a target, newest round last
+	// Removes tells that the version no longer declares the stage: it enters by
+	// taking away what runs there.
+	Removes bool
+	// Missing says what a version that stopped goes on by itself for, once it has
+	// come: MissesPlatform or MissesPlan; "" where it takes somebody.
+	Missing string
+	// Turn orders versions as they came: a later one takes the place of an earlier.
+	Turn int64
+	// Agreed is what entering meant when it was agreed to; nil where nobody had to.
+	Agreed []string
 }
 
-const deliveryColumns = `service, version, stage, state, since, why, requested_by, deployments`
+// What a version that stopped may miss.
+const (
+	MissesPlatform = "platform" // it did not answer
+	MissesPlan     = "plan"     // its plan had a problem, such as a secret without a value
+)
+
+// ErrMoved tells that a delivery is in another state than somebody took it to
+// be in: somebody else was faster.
+var ErrMoved = errors.New("it has moved on in the meantime")
+
+const deliveryColumns = `service, version, stage, state, since, why, requested_by, deployments, removes, turn, missing, agreed`
 
 func takeDelivery(r scanner) (Delivery, error) {
 	var d Delivery
 	var since int64
-	var deployments string
-	err := r.Scan(&d.Service, &d.Version, &d.Stage, &d.State, &since, &d.Why, &d.RequestedBy, &deployments)
+	var deployments, agreed string
+	err := r.Scan(&d.Service, &d.Version, &d.Stage, &d.State, &since, &d.Why, &d.RequestedBy, &deployments, &d.Removes, &d.Turn, &d.Missing, &agreed)
 	d.Since = millis(since)
 	if err == nil {
 		err = json.Unmarshal([]byte(deployments), &d.Deployments)
 	}
+	if err == nil && agreed != "" {
+		err = json.Unmarshal([]byte(agreed), &d.Agreed)
+	}
 	return d, err
 }
 
-// StartDelivery makes a version wait in its stages, if it does not yet.
-func (s *Store) StartDelivery(ctx context.Context, service string, version int, stages []string) error {
+// StartDelivery makes a version wait in its stages, and in those that it takes
+// away. One that came before, and others since, waits again: as if it were new,
+// but where it still runs.
+func (s *Store) StartDelivery(ctx context.Context, service string, version int, stages, removes []string) error {
 	return s.Within(ctx, func(tx Tx) error {
-		for _, stage := range stages {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO deliveries (service, version, stage, state, since) VALUES (?,?,?,?,?) ON CONFLICT DO NOTHING`,
-				service, version, stage, delivery.Waiting, s.stamp()); err != nil {
+		var newest, own int64
+		if err := tx.QueryRowContext(ctx, `SELECT coalesce(max(turn), 0), coalesce(max(CASE WHEN version = ? THEN turn END), 0) FROM deliveries WHERE service = ?`, version, service).Scan(&newest, &own); err != nil {
+			return err
+		}
+		turn := newest + 1
+		if own == newest && own > 0 {
+			turn = own
+		}
+		for i, stage := range slices.Concat(stages, removes) {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO deliveries (service, version, stage, state, since, removes, turn) VALUES (?,?,?,?,?,?,?) ON CONFLICT DO NOTHING`,
+				service, version, stage, delivery.Waiting, s.stamp(), i >= len(stages), turn); err != nil {
 				return err
 			}
 		}
-		return nil
+		if own == 0 || turn == own {
+			return nil
+		}
+		return tx.again(ctx, service, version, turn)
 	})
+}
+
+// again gives a version a new turn in all its stages, and makes it wait where it
+// does not run any more. What was said of it before no longer counts.
+func (tx Tx) again(ctx context.Context, service string, version int, turn int64) error {
+	for _, change := range []struct {
+		text string
+		args []any
+	}{
+		{`UPDATE deliveries SET state = 'waiting', since = ?4, why = '', requested_by = '', agreed = '' WHERE service = ?1 AND version = ?2 AND turn < ?3
+			AND state IN ('settled', 'stopped', 'refused', 'went back', 'overtaken')
+			AND NOT (state = 'settled' AND EXISTS (SELECT 1 FROM standing s WHERE s.service = deliveries.service AND s.stage = deliveries.stage AND s.version = deliveries.version))`,
+			[]any{service, version, turn, tx.s.stamp()}},
+		{`DELETE FROM approvals WHERE service = ?1 AND version = ?2 AND stage IN (SELECT stage FROM deliveries WHERE service = ?1 AND version = ?2 AND state = 'waiting' AND turn < ?3)`,
+			[]any{service, version, turn}},
+		{`UPDATE deliveries SET turn = ?3 WHERE service = ?1 AND version = ?2 AND turn < ?3`, []any{service, version, turn}},
+	} {
+		if _, err := tx.ExecContext(ctx, change.text, change.args...); err != nil {
+			return err
+		}
+	}
+	return tx.Note(ctx, Entry{Service: service, What: "delivery", Text: "version " + itoa(version) + " was pushed again"})
 }
 
 // Deliveries gives where the versions of a service stand, newest version first.
 func (s *Store) Deliveries(ctx context.Context, service string) ([]Delivery, error) {
-	return list(ctx, s.read, takeDelivery, `SELECT `+deliveryColumns+` FROM deliveries WHERE service = ? ORDER BY version DESC, rowid`, service)
+	return list(ctx, s.read, takeDelivery, `SELECT `+deliveryColumns+` FROM deliveries WHERE service = ? ORDER BY turn DESC, version DESC, rowid`, service)
+}
+
+// DeliveriesOf gives where one version stands, in the order of its stages.
+func (s *Store) DeliveriesOf(ctx context.Context, service string, version int) ([]Delivery, error) {
+	return list(ctx, s.read, takeDelivery, `SELECT `+deliveryColumns+` FROM deliveries WHERE service = ? AND version = ? ORDER BY rowid`, service, version)
 }
 
 // Delivery gives where a version stands in a stage.
@@ -57,14 +124,36 @@ func (s *Store) Delivery(ctx context.Context, service string, version int, stage
 	return one(ctx, s.read, takeDelivery, `SELECT `+deliveryColumns+` FROM deliveries WHERE service = ? AND version = ? AND stage = ?`, service, version, stage)
 }
 
-// MoveDelivery changes a delivery's state, and notes it.
-func (s *Store) MoveDelivery(ctx context.Context, d Delivery, person string) error {
+// MoveDelivery changes a delivery that is in the state from, with what follows
+// from it, and notes it. ErrMoved where it is in another state by now.
+func (s *Store) MoveDelivery(ctx context.Context, from delivery.State, d Delivery, person string) error {
 	return s.Within(ctx, func(tx Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE deliveries SET state = ?, since = ?, why = ?, requested_by = ?, deployments = ? WHERE service = ? AND version = ? AND stage = ?`,
-			d.State, s.stamp(), d.Why, d.RequestedBy, toJSON(append([]int64{}, d.Deployments...)), d.Service, d.Version, d.Stage); err != nil {
+		if delivery.Moving(d.State) && !delivery.Moving(from) {
+			if err := tx.nobodyMoves(ctx, d.Service, d.Stage); err != nil {
+				return err
+			}
+		}
+		agreed := ""
+		if d.Agreed != nil {
+			agreed = toJSON(d.Agreed)
+		}
+		result, err := tx.ExecContext(ctx, `UPDATE deliveries SET state = ?, since = ?, why = ?, requested_by = ?, deployments = ?, agreed = ?, missing = ? WHERE service = ? AND version = ? AND stage = ? AND state = ?`,
+			d.State, s.stamp(), d.Why, d.RequestedBy, toJSON(append([]int64{}, d.Deployments...)), agreed, d.Missing, d.Service, d.Version, d.Stage, from)
+		if err != nil {
 			return err
 		}
+		if n, err := result.RowsAffected(); err != nil || n == 0 {
+			return errors.Join(err, fmt.Errorf("version %d in %s is no longer %s: %w", d.Version, d.Stage, from, ErrMoved))
+		}
+		if d.State == delivery.Settled {
+			if err := tx.stand(ctx, d); err != nil {
+				return err
+			}
+		}
 		text := "version " + itoa(d.Version) + " is " + string(d.State)
+		if d.Removes && d.State == delivery.Settled {
+			text = "version " + itoa(d.Version) + " took the stage away"
+		}
 		if d.Why != "" {
 			text += ": " + d.Why
 		}
@@ -72,9 +161,41 @@ func (s *Store) MoveDelivery(ctx context.Context, d Delivery, person string) err
 	})
 }
 
-// Request keeps that somebody asked for a version in a stage.
-func (s *Store) Request(ctx context.Context, service string, version int, stage, person string) error {
+// nobodyMoves checks that no version is on its way in a stage.
+func (tx Tx) nobodyMoves(ctx context.Context, service, stage string) error {
+	var version int
+	err := tx.QueryRowContext(ctx, `SELECT version FROM deliveries WHERE service = ? AND stage = ? AND state IN (?, ?, ?)`,
+		service, stage, delivery.Planning, delivery.Deploying, delivery.Proving).Scan(&version)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil
+	}
+	if err == nil {
+		err = fmt.Errorf("version %d moves in %s right now: %w", version, stage, ErrMoved)
+	}
+	return err
+}
+
+// whileWaiting changes something of a delivery that still waits, in one
+// transaction with the check that it does.
+func (s *Store) whileWaiting(ctx context.Context, service string, version int, stage string, change func(tx Tx) error) error {
 	return s.Within(ctx, func(tx Tx) error {
+		var state delivery.State
+		err := tx.QueryRowContext(ctx, `SELECT state FROM deliveries WHERE service = ? AND version = ? AND stage = ?`, service, version, stage).Scan(&state)
+		switch {
+		case errors.Is(err, sql.ErrNoRows):
+			return ErrNotFound
+		case err != nil:
+			return err
+		case state != delivery.Waiting:
+			return fmt.Errorf("version %d is %s in %s: %w", version, state, stage, ErrMoved)
+		}
+		return change(tx)
+	})
+}
+
+// Request keeps that somebody asked for a version that waits for a stage.
+func (s *Store) Request(ctx context.Context, service string, version int, stage, person string) error {
+	return s.whileWaiting(ctx, service, version, stage, func(tx Tx) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE deliveries SET requested_by = ? WHERE service = ? AND version = ? AND stage = ?`, person, service, version, stage); err != nil {
 			return err
 		}
@@ -86,13 +207,16 @@ func (s *Store) Request(ctx context.Context, service string, version int, stage,
 type Approval struct {
 	Person, Comment string
 	At              time.Time
+	Shown           []string // what entering meant to them
 }
 
-// Approve keeps an approval.
+// Approve keeps an approval of a version that waits; a newer one takes the place
+// of the person's own before.
 func (s *Store) Approve(ctx context.Context, service string, version int, stage string, a Approval) error {
-	return s.Within(ctx, func(tx Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO approvals (service, version, stage, person, comment, at) VALUES (?,?,?,?,?,?)
-			ON CONFLICT DO UPDATE SET comment = excluded.comment, at = excluded.at`, service, version, stage, a.Person, a.Comment, s.stamp()); err != nil {
+	return s.whileWaiting(ctx, service, version, stage, func(tx Tx) error {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO approvals (service, version, stage, person, comment, at, shown) VALUES (?,?,?,?,?,?,?)
+			ON CONFLICT DO UPDATE SET comment = excluded.comment, at = excluded.at, shown = excluded.shown`,
+			service, version, stage, a.Person, a.Comment, s.stamp(), toJSON(append([]string{}, a.Shown...))); err != nil {
 			return err
 		}
 		text := "version " + itoa(version)
@@ -108,10 +232,14 @@ func (s *Store) Approvals(ctx context.Context, service string, version int, stag
 	return list(ctx, s.read, func(r scanner) (Approval, error) {
 		var a Approval
 		var at int64
-		err := r.Scan(&a.Person, &a.Comment, &at)
+		var shown string
+		err := r.Scan(&a.Person, &a.Comment, &at, &shown)
 		a.At = millis(at)
+		if err == nil {
+			err = json.Unmarshal([]byte(shown), &a.Shown)
+		}
 		return a, err
-	}, `SELECT person, comment, at FROM approvals WHERE service = ? AND version = ? AND stage = ? ORDER BY at`, service, version, stage)
+	}, `SELECT person, comment, at, shown FROM approvals WHERE service = ? AND version = ? AND stage = ? ORDER BY at`, service, version, stage)
 }
 
 // CaseRun is what came of one case.
@@ -147,4 +275,32 @@ func (s *Store) CaseRuns(ctx context.Context, service string, version int, stage
 		v.At = millis(at)
 		return v, err
 	}, `SELECT target, function, file, name, passed, body, at FROM case_runs WHERE service = ? AND version = ? AND stage = ? ORDER BY target, function, file, id`, service, version, stage)
+}
+
+// Judgement is how the gates of a delivery were judged last.
+type Judgement struct {
+	Version int
+	Stage   string
+	At      time.Time
+	Body    string // JSON
+}
+
+// PutJudgement keeps how the gates of a delivery were judged, in place of what
+// was before.
+func (s *Store) PutJudgement(ctx context.Context, service string, j Judgement) error {
+	return s.exec(ctx, `INSERT INTO judgements (service, version, stage, at, body) VALUES (?,?,?,?,?) ON CONFLICT DO UPDATE SET at = excluded.at, body = excluded.body`,
+		service, j.Version, j.Stage, s.stamp(), j.Body)
+}
+
+// Judgements gives how the gates of a service's deliveries were judged last: of
+// those that wait, or of one version, whatever becomes of it.
+func (s *Store) Judgements(ctx context.Context, service string, version int) ([]Judgement, error) {
+	return list(ctx, s.read, func(r scanner) (Judgement, error) {
+		var j Judgement
+		var at int64
+		err := r.Scan(&j.Version, &j.Stage, &at, &j.Body)
+		j.At = millis(at)
+		return j, err
+	}, `SELECT version, stage, at, body FROM judgements j WHERE service = ?1 AND (version = ?2
+		OR ?2 = 0 AND EXISTS (SELECT 1 FROM deliveries d WHERE d.service = j.service AND d.version = j.version AND d.stage = j.stage AND d.state = ?3))`, service, version, delivery.Waiting)
 }

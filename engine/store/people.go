@@ -4,38 +4,69 @@ import (
 	"context"
 	"strings"
 	"time"
+
+	"rudmar/core/rights"
 )
 
 // Person is somebody who uses Rudmar.
 type Person struct {
 	Handle, Role string
+	Places       []string // where the role holds, as rights.ParseWhere reads them; everywhere where there is none
 	Groups       []string
 	Password     string // its hash
+	Closed       bool   // they cannot sign in any more
 }
+
+// Rights gives what decisions about somebody are made from.
+func (p Person) Rights() rights.Person {
+	out := rights.Person{Handle: p.Handle, Role: p.Role}
+	for _, place := range p.Places {
+		out.In = append(out.In, rights.ParseWhere(place))
+	}
+	return out
+}
+
+const personColumns = `handle, role, places, groups, password, closed_at > 0`
 
 func takePerson(r scanner) (Person, error) {
 	var p Person
-	var groups string
-	err := r.Scan(&p.Handle, &p.Role, &groups, &p.Password)
-	p.Groups = strings.Fields(groups)
+	var groups, places string
+	err := r.Scan(&p.Handle, &p.Role, &places, &groups, &p.Password, &p.Closed)
+	p.Groups, p.Places = strings.Fields(groups), strings.Fields(places)
 	return p, err
 }
 
-// AddPerson adds somebody, or changes who they are.
-func (s *Store) AddPerson(ctx context.Context, p Person) error {
-	return s.exec(ctx, `INSERT INTO people (handle, role, groups, password, made_at) VALUES (?,?,?,?,?)
-		ON CONFLICT DO UPDATE SET role = excluded.role, groups = excluded.groups, password = excluded.password`,
-		p.Handle, p.Role, strings.Join(p.Groups, " "), p.Password, s.stamp())
+// PutPerson adds somebody, or changes who they are: where their password, role
+// or places change, or they are closed, their sessions end with it. What is done
+// is noted in by's name.
+func (s *Store) PutPerson(ctx context.Context, p Person, by, what string) error {
+	return s.Within(ctx, func(tx Tx) error {
+		closed := int64(0)
+		if p.Closed {
+			closed = s.stamp()
+		}
+		places := strings.Join(p.Places, " ")
+		if _, err := tx.ExecContext(ctx, `DELETE FROM sessions WHERE handle = ?1 AND EXISTS (SELECT 1 FROM people WHERE handle = ?1 AND (password <> ?2 OR role <> ?3 OR places <> ?4 OR (?5 > 0 AND closed_at = 0)))`,
+			p.Handle, p.Password, p.Role, places, closed); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO people (handle, role, places, groups, password, made_at, closed_at) VALUES (?,?,?,?,?,?,?)
+			ON CONFLICT DO UPDATE SET role = excluded.role, places = excluded.places, groups = excluded.groups, password = excluded.password, closed_at = excluded.closed_at`,
+			p.Handle, p.Role, places, strings.Join(p.Groups, " "), p.Password, s.stamp(), closed); err != nil {
+			return err
+		}
+		return tx.Note(ctx, Entry{Person: by, What: what, Text: p.Handle})
+	})
 }
 
 // Person gives somebody by handle.
 func (s *Store) Person(ctx context.Context, handle string) (Person, error) {
-	return one(ctx, s.read, takePerson, `SELECT handle, role, groups, password FROM people WHERE handle = ?`, handle)
+	return one(ctx, s.read, takePerson, `SELECT `+personColumns+` FROM people WHERE handle = ?`, handle)
 }
 
 // People lists everybody.
 func (s *Store) People(ctx context.Context) ([]Person, error) {
-	return list(ctx, s.read, takePerson, `SELECT handle, role, groups, password FROM people ORDER BY handle`)
+	return list(ctx, s.read, takePerson, `SELECT `+personColumns+` FROM people ORDER BY handle`)
 }
 
 // Session is somebody's being signed in. The token is kept as a hash.
@@ -44,9 +75,14 @@ type Session struct {
 	Until        time.Time
 }
 
-// AddSession keeps a session under its token's hash.
-func (s *Store) AddSession(ctx context.Context, tokenHash string, v Session) error {
-	return s.exec(ctx, `INSERT INTO sessions (token, handle, csrf, until) VALUES (?,?,?,?)`, tokenHash, v.Handle, v.CSRF, v.Until.UnixMilli())
+// AddSession keeps a session under its token's hash, and notes the sign-in.
+func (s *Store) AddSession(ctx context.Context, tokenHash string, v Session, address string) error {
+	return s.Within(ctx, func(tx Tx) error {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO sessions (token, handle, csrf, until) VALUES (?,?,?,?)`, tokenHash, v.Handle, v.CSRF, v.Until.UnixMilli()); err != nil {
+			return err
+		}
+		return tx.Note(ctx, Entry{Person: v.Handle, What: "signed in", Text: "from " + address})
+	})
 }
 
 // Session gives a session that has not run out.
@@ -140,10 +176,15 @@ type Sealed struct {
 	At     time.Time
 }
 
-// PutSecret keeps a sealed value.
+// PutSecret keeps a sealed value, and notes who set it.
 func (s *Store) PutSecret(ctx context.Context, service, stage string, v Sealed) error {
-	return s.exec(ctx, `INSERT INTO secrets (service, stage, name, sealed, person, at) VALUES (?,?,?,?,?,?)
-		ON CONFLICT DO UPDATE SET sealed = excluded.sealed, person = excluded.person, at = excluded.at`, service, stage, v.Name, v.Value, v.Person, s.stamp())
+	return s.Within(ctx, func(tx Tx) error {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO secrets (service, stage, name, sealed, person, at) VALUES (?,?,?,?,?,?)
+			ON CONFLICT DO UPDATE SET sealed = excluded.sealed, person = excluded.person, at = excluded.at`, service, stage, v.Name, v.Value, v.Person, s.stamp()); err != nil {
+			return err
+		}
+		return tx.Note(ctx, Entry{Person: v.Person, Service: service, Stage: stage, What: "secret set", Text: v.Name})
+	})
 }
 
 // Secrets gives the sealed values of a stage.

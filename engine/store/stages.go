@@ -234,6 +234,11 @@ func (s *Store) EndStep(ctx context.Context, l Lease, o Outcome) error {
 
 func (tx Tx) record(ctx context.Context, p manifest.Place, o Outcome) error {
 	var err error
+	if o.Step.Was != "" {
+		if err := tx.rename(ctx, p, o.Step.Was, o.Step.Function); err != nil {
+			return err
+		}
+	}
 	if o.Step.Change == resource.Delete {
 		_, err = tx.ExecContext(ctx, `DELETE FROM records WHERE service = ? AND stage = ? AND target = ? AND address = ?`, p.Service, p.Stage, p.Target.String(), o.Step.Address)
 	} else {
@@ -290,6 +295,24 @@ func (s *Store) Reopen(ctx context.Context, id int64, person string) error {
 // Cancel asks a running deployment to finish what is in flight and stop.
 func (s *Store) Cancel(ctx context.Context, id int64) error {
 	return s.exec(ctx, `UPDATE deployments SET cancelled = 1 WHERE id = ? AND state = ?`, id, Running)
+}
+
+// DeployedAt gives, by place of a service, when the newest deployment began that
+// is done there: what changed since is not there yet.
+func (s *Store) DeployedAt(ctx context.Context, service string) (map[manifest.Place]time.Time, error) {
+	type row struct {
+		place manifest.Place
+		at    int64
+	}
+	rows, err := list(ctx, s.read, func(r scanner) (row, error) {
+		v := row{place: manifest.Place{Service: service}}
+		return v, r.Scan(&v.place.Stage, targetIn{&v.place.Target}, &v.at)
+	}, `SELECT stage, target, max(started_at) FROM deployments WHERE service = ? AND state = ? GROUP BY stage, target`, service, Done)
+	out := map[manifest.Place]time.Time{}
+	for _, r := range rows {
+		out[r.place] = millis(r.at)
+	}
+	return out, err
 }
 
 // UsualTimes gives how long a step of each kind took of late.

@@ -61,6 +61,27 @@ func Open(ctx context.Context, dir string, now func() time.Time) (*Store, error)
 	return s, nil
 }
 
+// ErrNoData tells that a folder holds no data of Rudmar's.
+var ErrNoData = errors.New("there is no Rudmar data")
+
+// OpenReading opens the database in a folder for reading alone: it makes nothing
+// and changes nothing. ErrNoData where there is none.
+func OpenReading(dir string, now func() time.Time) (*Store, error) {
+	file := filepath.Join(dir, "rudmar.db")
+	if _, err := os.Stat(file); err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, fmt.Errorf("%w in %s", ErrNoData, dir)
+		}
+		return nil, fmt.Errorf("opening the database: %w", err)
+	}
+	read, err := sql.Open("sqlite", "file:"+file+"?mode=ro&_pragma=busy_timeout(5000)")
+	if err != nil {
+		return nil, fmt.Errorf("opening the database: %w", err)
+	}
+	read.SetMaxOpenConns(1)
+	return &Store{now: now, read: read, write: read}, nil
+}
+
 // Hurry runs do without waiting for the disk at each write. What a killed
 // program wrote is kept; a machine that loses its power may lose the newest
 // writes, which is fine for data that can be made again.

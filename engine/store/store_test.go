@@ -60,9 +60,9 @@ func must(t *testing.T, err error) {
 func withVersion(t *testing.T, s *store.Store, content string) int {
 	t.Helper()
 	ctx := t.Context()
-	must(t, s.AddRepository(ctx, "brambleford"))
-	must(t, s.AddService(ctx, store.Service{Name: "frostline", Repository: "brambleford", Dir: "frostline"}))
-	number, _, err := s.AddVersion(ctx, store.Version{Service: "frostline", Hash: "abcdef0123", Author: "wren", Content: content, Manifests: map[string]string{"rudmar.yaml": "x"}, CommittedAt: s.Now()},
+	must(t, s.AddRepository(ctx, "brambleford", "wren"))
+	must(t, s.AddService(ctx, store.Service{Name: "frostline", Repository: "brambleford", Dir: "frostline"}, true, "wren"))
+	number, _, err := s.AddVersion(ctx, store.Version{Service: "frostline", Hash: "abcdef0123", Author: "wren", Person: "wren", Content: content, Manifests: map[string]string{"rudmar.yaml": "x"}, CommittedAt: s.Now()},
 		[]store.VersionFunction{{Function: "warn", Digest: "sha256:" + content, Sources: "s" + content, Changed: true}},
 		[]store.Artifact{{Digest: "sha256:" + content, Bytes: 5, Listing: pack.Listing{{Path: "a.py", Mode: "0644"}}}}, func(int) (store.Provenance, error) { return store.Provenance{Envelope: "e", Contents: "c"}, nil })
 	must(t, err)
@@ -230,8 +230,8 @@ func TestDeliveries(t *testing.T) {
 	s, c, _ := open(t)
 	ctx := t.Context()
 	version := withVersion(t, s, "a")
-	must(t, s.StartDelivery(ctx, "frostline", version, []string{"trial", "live"}))
-	must(t, s.StartDelivery(ctx, "frostline", version, []string{"trial", "live"})) // once is enough
+	must(t, s.StartDelivery(ctx, "frostline", version, []string{"trial", "live"}, nil))
+	must(t, s.StartDelivery(ctx, "frostline", version, []string{"trial", "live"}, nil)) // once is enough
 	rows, err := s.Deliveries(ctx, "frostline")
 	if err != nil || len(rows) != 2 || rows[0].State != delivery.Waiting {
 		t.Fatalf("%+v %v", rows, err)
@@ -239,7 +239,10 @@ func TestDeliveries(t *testing.T) {
 	d := rows[0]
 	c.add(time.Minute)
 	d.State, d.Deployments, d.Why = delivery.Deploying, []int64{4, 5}, "because"
-	must(t, s.MoveDelivery(ctx, d, "wren"))
+	must(t, s.MoveDelivery(ctx, delivery.Waiting, d, "wren"))
+	if err := s.MoveDelivery(ctx, delivery.Waiting, d, "linden"); !errors.Is(err, store.ErrMoved) {
+		t.Errorf("moved from where it is not any more: %v", err)
+	}
 	back, err := s.Delivery(ctx, "frostline", version, d.Stage)
 	if err != nil || back.State != delivery.Deploying || len(back.Deployments) != 2 || !back.Since.Equal(c.Now()) {
 		t.Errorf("%+v %v", back, err)
@@ -277,13 +280,13 @@ func TestDeliveries(t *testing.T) {
 func TestPeopleSessionsAndSecrets(t *testing.T) {
 	s, c, _ := open(t)
 	ctx := t.Context()
-	must(t, s.AddPerson(ctx, store.Person{Handle: "wren", Role: "author", Groups: []string{"a", "b"}, Password: "x"}))
-	must(t, s.AddPerson(ctx, store.Person{Handle: "wren", Role: "reader", Password: "y"}))
+	must(t, s.PutPerson(ctx, store.Person{Handle: "wren", Role: "author", Groups: []string{"a", "b"}, Password: "x"}, "", "person added"))
+	must(t, s.PutPerson(ctx, store.Person{Handle: "wren", Role: "reader", Password: "y"}, "", "person added"))
 	p, err := s.Person(ctx, "wren")
 	if err != nil || p.Role != "reader" || len(p.Groups) != 0 {
 		t.Errorf("%+v %v", p, err)
 	}
-	must(t, s.AddSession(ctx, "token", store.Session{Handle: "wren", CSRF: "c", Until: c.Now().Add(time.Hour)}))
+	must(t, s.AddSession(ctx, "token", store.Session{Handle: "wren", CSRF: "c", Until: c.Now().Add(time.Hour)}, "192.0.2.1"))
 	if v, err := s.Session(ctx, "token"); err != nil || v.Handle != "wren" {
 		t.Errorf("%+v %v", v, err)
 	}

@@ -9,45 +9,6 @@ import (
 	"rudmar/core/pack"
 )
 
-// Service is a folder of a repository that holds a rudmar.yaml.
-type Service struct{ Name, Repository, Dir string }
-
-// AddRepository adds a repository, if it is not there.
-func (s *Store) AddRepository(ctx context.Context, name string) error {
-	return s.exec(ctx, `INSERT INTO repositories (name, made_at) VALUES (?,?) ON CONFLICT DO NOTHING`, name, s.stamp())
-}
-
-// Repositories lists the names.
-func (s *Store) Repositories(ctx context.Context) ([]string, error) {
-	return list(ctx, s.read, takeText, `SELECT name FROM repositories ORDER BY name`)
-}
-
-func takeText(r scanner) (string, error) {
-	var v string
-	return v, r.Scan(&v)
-}
-
-// AddService adds a service, or tells where it has moved.
-func (s *Store) AddService(ctx context.Context, v Service) error {
-	return s.exec(ctx, `INSERT INTO services (name, repository, dir, made_at) VALUES (?,?,?,?)
-		ON CONFLICT DO UPDATE SET repository = excluded.repository, dir = excluded.dir`, v.Name, v.Repository, v.Dir, s.stamp())
-}
-
-func takeService(r scanner) (Service, error) {
-	var v Service
-	return v, r.Scan(&v.Name, &v.Repository, &v.Dir)
-}
-
-// Services lists all services.
-func (s *Store) Services(ctx context.Context) ([]Service, error) {
-	return list(ctx, s.read, takeService, `SELECT name, repository, dir FROM services ORDER BY name`)
-}
-
-// Service gives one by name.
-func (s *Store) Service(ctx context.Context, name string) (Service, error) {
-	return one(ctx, s.read, takeService, `SELECT name, repository, dir FROM services WHERE name = ?`, name)
-}
-
 // Heads gives the commits that were seen last, by branch.
 func (s *Store) Heads(ctx context.Context, repository string) (map[string]string, error) {
 	type head struct{ branch, hash string }
@@ -131,6 +92,11 @@ func (s *Store) BuildOf(ctx context.Context, service string, version int) (Build
 	return one(ctx, s.read, takeBuild, `SELECT `+buildColumns+` FROM builds WHERE service = ? AND version = ? ORDER BY id LIMIT 1`, service, version)
 }
 
+// BuildFrom gives a service's newest build of a commit.
+func (s *Store) BuildFrom(ctx context.Context, service, hash string) (Build, error) {
+	return one(ctx, s.read, takeBuild, `SELECT `+buildColumns+` FROM builds WHERE service = ? AND hash = ? ORDER BY id DESC LIMIT 1`, service, hash)
+}
+
 // EndBuild tells how a build ended.
 func (s *Store) EndBuild(ctx context.Context, b Build) error {
 	return s.exec(ctx, `UPDATE builds SET state = ?, why = ?, log = ?, version = ?, ended_at = ? WHERE id = ?`, b.State, b.Why, b.Log, b.Version, s.stamp(), b.ID)
@@ -161,7 +127,8 @@ type Version struct {
 	Service              string
 	Number               int
 	Hash, Branch         string
-	Author, Message      string
+	Author, Message      string // as the commit says: anybody can write anything there
+	Person               string // who pushed it, as signed in
 	CommittedAt, BuiltAt time.Time
 	Content              string            // digest of manifests and artifacts
 	Manifests            map[string]string // path → text
@@ -202,8 +169,8 @@ func (s *Store) AddVersion(ctx context.Context, v Version, functions []VersionFu
 			return err
 		}
 		made = true
-		if _, err := tx.ExecContext(ctx, `INSERT INTO versions (service, number, hash, branch, author, message, committed_at, built_at, content, manifests) VALUES (?,?,?,?,?,?,?,?,?,?)`,
-			v.Service, number, v.Hash, v.Branch, v.Author, v.Message, v.CommittedAt.UnixMilli(), s.stamp(), v.Content, toJSON(v.Manifests)); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO versions (service, number, hash, branch, author, person, message, committed_at, built_at, content, manifests) VALUES (?,?,?,?,?,?,?,?,?,?,?)`,
+			v.Service, number, v.Hash, v.Branch, v.Author, v.Person, v.Message, v.CommittedAt.UnixMilli(), s.stamp(), v.Content, toJSON(v.Manifests)); err != nil {
 			return err
 		}
 		for _, a := range artifacts {
@@ -225,18 +192,18 @@ func (s *Store) AddVersion(ctx context.Context, v Version, functions []VersionFu
 		if _, err := tx.ExecContext(ctx, `INSERT INTO provenance (service, version, envelope, contents) VALUES (?,?,?,?)`, v.Service, number, p.Envelope, p.Contents); err != nil {
 			return err
 		}
-		return tx.Note(ctx, Entry{Person: v.Author, Service: v.Service, What: "built", Text: "version " + itoa(number) + " from " + short(v.Hash)})
+		return tx.Note(ctx, Entry{Person: v.Person, Service: v.Service, What: "built", Text: "version " + itoa(number) + " from " + short(v.Hash)})
 	})
 	return number, made, err
 }
 
-const versionColumns = `service, number, hash, branch, author, message, committed_at, built_at, content, manifests`
+const versionColumns = `service, number, hash, branch, author, person, message, committed_at, built_at, content, manifests`
 
 func takeVersion(r scanner) (Version, error) {
 	var v Version
 	var committed, built int64
 	var manifests string
-	err := r.Scan(&v.Service, &v.Number, &v.Hash, &v.Branch, &v.Author, &v.Message, &committed, &built, &v.Content, &manifests)
+	err := r.Scan(&v.Service, &v.Number, &v.Hash, &v.Branch, &v.Author, &v.Person, &v.Message, &committed, &built, &v.Content, &manifests)
 	v.CommittedAt, v.BuiltAt = millis(committed), millis(built)
 	if err == nil {
 		err = json.Unmarshal([]byte(manifests), &v.Manifests)
@@ -247,6 +214,14 @@ func takeVersion(r scanner) (Version, error) {
 // Version gives one by number.
 func (s *Store) Version(ctx context.Context, service string, number int) (Version, error) {
 	return one(ctx, s.read, takeVersion, `SELECT `+versionColumns+` FROM versions WHERE service = ? AND number = ?`, service, number)
+}
+
+// NewestVersion gives the number of a service's newest version, 0 for none.
+func (s *Store) NewestVersion(ctx context.Context, service string) (int, error) {
+	return one(ctx, s.read, func(r scanner) (int, error) {
+		var n int
+		return n, r.Scan(&n)
+	}, `SELECT coalesce(max(number), 0) FROM versions WHERE service = ?`, service)
 }
 
 // Versions lists a service's versions, newest first.

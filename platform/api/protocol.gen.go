@@ -159,6 +159,24 @@ func (e PriceOf) Valid() bool {
 	}
 }
 
+// Defines values for Purpose.
+const (
+	Case Purpose = "case"
+	Hand Purpose = "hand"
+)
+
+// Valid indicates whether the value is a known member of the Purpose enum.
+func (e Purpose) Valid() bool {
+	switch e {
+	case Case:
+		return true
+	case Hand:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for QuotaPer.
 const (
 	QuotaPerFunction QuotaPer = "function"
@@ -254,8 +272,11 @@ type InvocationError struct {
 // InvocationWish defines model for InvocationWish.
 type InvocationWish struct {
 	// Event What the handler gets as call.event
-	Event   interface{} `json:"event"`
-	Trigger *string     `json:"trigger,omitempty"`
+	Event interface{} `json:"event"`
+
+	// Purpose What the call is for, where it is none of the function's own: a saved case, or somebody who tries it. Calls that follow from it are for the same.
+	Purpose *Purpose `json:"purpose,omitempty"`
+	Trigger *string  `json:"trigger,omitempty"`
 }
 
 // Kind defines model for Kind.
@@ -277,6 +298,9 @@ type Kinds struct {
 	Prices  []Price  `json:"prices"`
 	Quotas  []Quota  `json:"quotas"`
 	Regions []string `json:"regions"`
+
+	// Renames Whether ResourceWish.was is understood; false where it is absent
+	Renames *bool `json:"renames,omitempty"`
 
 	// RoutesAt Where routes answer; {region}, {service} and {stage} are filled in
 	RoutesAt  string   `json:"routesAt"`
@@ -345,11 +369,14 @@ type MinuteSum struct {
 	MemoryPeak int64          `json:"memoryPeak"`
 
 	// Minute Unix milliseconds of its start
-	Minute    int64   `json:"minute"`
-	Revision  string  `json:"revision"`
-	Throttled int     `json:"throttled"`
-	TotalMs   float64 `json:"totalMs"`
-	Trigger   string  `json:"trigger"`
+	Minute int64 `json:"minute"`
+
+	// Purpose What the call is for, where it is none of the function's own: a saved case, or somebody who tries it. Calls that follow from it are for the same.
+	Purpose   *Purpose `json:"purpose,omitempty"`
+	Revision  string   `json:"revision"`
+	Throttled int      `json:"throttled"`
+	TotalMs   float64  `json:"totalMs"`
+	Trigger   string   `json:"trigger"`
 
 	// Version The version that first asked for the revision, as long as the revision is kept
 	Version *int `json:"version,omitempty"`
@@ -403,6 +430,9 @@ type Problem struct {
 	Type   string `json:"type"`
 }
 
+// Purpose What the call is for, where it is none of the function's own: a saved case, or somebody who tries it. Calls that follow from it are for the same.
+type Purpose string
+
 // Quota defines model for Quota.
 type Quota struct {
 	// Kind The kind of resource that is counted
@@ -436,6 +466,9 @@ type ResourceWish struct {
 
 	// Version The version that asks for it, told to the function
 	Version *int `json:"version,omitempty"`
+
+	// Was Of an identity: the function's former name. All that the platform keeps of that function goes on under the new name, at once and whole
+	Was *string `json:"was,omitempty"`
 }
 
 // Snapshot defines model for Snapshot.
@@ -5405,72 +5438,75 @@ func (sh *strictHandler) PutResource(ctx *echo.Context, region Region, service S
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"1Fzdk9s2kv9XULw87Ac1GtuTpCw/XE0cJzu142TO9p6rzpmtQGRLxIoEaKApjXZK//sVPgiSIihRGWXX",
-	"+5KMRLDRaPz6u+XHKBFFKThwVNHsMSqppAUgSPMpZUtQqP9iPJpFJcUsiiNOC4hm9cM4kvC5YhLSaIay",
-	"gjhSSQYFtdQQQepX/64y+vzrb2afLicv6WRx//jN1e6rKI5wW2paCiXjy2i3i6NFxRNkgg/s6h+P3PcT",
-	"nfzzXv/ncvJycv94Gb94ObCxhOXwtu7h2TdVINcsgYFd66fn3xbpcnBT8+zMWxr5qlJwBQZZ10kCJWri",
-	"GoEcgRuY0bLMWUL1BU//oextNPt+JWERzaL/mjaYndqnavpzCdK8ZzdLQSWSlRZI0Q0SpCtQhKEiyAp4",
-	"RTADIup3iKJbRTKxIQyJQspTFcVRBjR1inArLFNGKTqkP2YgYY8a0283bPfF/w5QbifXCwTZp/geEsFT",
-	"RSqOLNcMMUU2QmJGqFppCgHajCMsQeqz7+LoTop5DsUB2ZZ2xZ9Pk3FNNyDhjxlFsgGOZCMFX8ZkviXv",
-	"fnhNXl59/a1FnKVR371Sf1MGgKXUckNmYUHzXGwsKtzJ5kLkQHm0i6NEVPYk+4fuGo09ccdRThVemxcX",
-	"QhYU7avfXDUwbVGSoEQlrUb2KK1BzsM32ijLp7aJMi+0iMb+hPVxPHv3nhsx/wckqPe7RpRsXiH8lfG0",
-	"Ly19RZVTou51fMiAlDlFfWCiADXym+O2ZMr4XU7taXu4xgykxl9COUkyypdANgwzUSEpqEaigX19NkI5",
-	"bIJ7FPShI/xUVPMcmqW8KuZW+AXjI1daW7XP9DXR38dESMOaQiqRiAURXLOXEkr+1LdN2ggnErBP7gYV",
-	"WdO8AlLQLUlEAYQqQoldb20Ira9If+IkE3mqlywYX4IsJeNhudtvHiPgVaExg/CgF7oDxhHKytjknBkX",
-	"W9Cy1MzeB7ivOMM2qfkWQRugQgWW70HViNEtasAQguINX7ds4J7WcrUJWTJjFLSQMsrTHCRZ0jWQOU1W",
-	"Vp3zQUXP07cqgGpWAEHh7lUTZlxb6wRickkWQhJKNlQW+r6jeAyMQEohj5m95uhvzHKtNmnY0oilYZsh",
-	"FOoY2VuxvGUcGjREVEq6rem8rnBYK3PGQZGNdj05LJBonZxDQitlcCjBPkMhSEH5NqyWUAi5vWUFC2z0",
-	"nQPRCItp6dwBXT2JjKhQa1gbyRZXxlguKMvNH9p7pxNRaa0QFU7EYmIZ0M8yKRDtOi5wshAVT4M6I2HN",
-	"1JC/kBW36BsBoDXIPTqNK+6qGkuj5pAO/R7q9aYdaXavqMW0A9phNX1TQ7urqyvnSXqnLkApFxT2nqGk",
-	"QY+4d0RDu6F0mL+PTGV99mDtopVjlkT7NKpIQvP8wr5k+GTLpbVEhzm1b4QYDHtab+XHq3fXdweUfOAm",
-	"wjJtMTDEtQpf9niOhxjlwp07cCeUu7hXSKIyUeUpWXGxiYmqksx6ywIoV9oLMyVyGyCjfpUpUjClbETr",
-	"Gexjb4+bEqR5TfDxJ7vz7wydsQ6WgiyUkiUhCbwpStySjc8AfMSVCIWKcIGZjpLmW1IpaB/ycJCtM74A",
-	"i58rgXT8mf9HLw/Rsalsl9BRqUuhsXeNQwmQfU6sxX5FHu0mu5g8uhx2ZwKwR5Nc7giVQBYszyEljIdC",
-	"MqmznwJO5FKxosopDiUQzjwMYdnEuTTPdfjmQviZPVhMEil4TGANchsTq3cqJp8rqCAmrYB/LK97Wu7h",
-	"1z5Dc1Wx0+Qu+ltSap2tdVceMx7CtTKHbEgdjwSMX19gf+PsgRQsz5my6eo4J38wT7NB1QgqddQXptIJ",
-	"VE/z/Aol0KIdgthAA6SOyf0lhSIKE8AP5IwqWDnQOZp7aA3igkmFOsmH1ASzNruy7MbaluaCL/X/2w+0",
-	"GV1BiQFBhQIQqhd2amg+pmgJriViLxR3xBBy3jahQ89tQlGiCiftc5Fuo9njLo7SCq7PD7JQBpEJEyFT",
-	"NCndEpAwnOl8wSSNWvnNQ6QrIAspClMxMmp+kpMaDeWSytWQuVLA8YxiaeoaXXLmdGr60/XbNz5zpmkq",
-	"QRmvbRLpau7fcALKgJggSuNvIWTIhm+ybX+3v4iNeTmnGusWH6SJ7g/GQgbBvpLSXLODkpdYDai4AaCX",
-	"tGUriGLGK4T3VREotNA8HwDxXhbbepJWthxoNSFNmf5A87sO5cBrHXG91jvrCKKm5kswemObCauZkegK",
-	"tmRFTFVJmwgNdLEGSZ5dPPv7H1aTZ380HrgqdQatv1t1MHRBPmwEyZhCsZS0UMZFFyCXkOrtNf98eREF",
-	"5GZyaB+A/taDmnTFnLTJkcJbqd9QAizow+iUrpvPjkmADXBG6KkJglHZWxuntAfdVZPvBiWCAmk++tjD",
-	"udMX5MPCnstdQOz01OOkWxFwGXctlRoUeyl3LYYOrtvKHDIdTfOh7wKtJQ2LztdObUKErsyqQtZ0DsuK",
-	"n9EdAE8hPSO9gZJY2fQiRrUWuhX4Q6+8q9fZfhZ2SkcbytBmlqkrBloX0wvd4uhhol+arKnk1GQcn5r7",
-	"/OjJ+K++t/T85x8c4bCzMnzFHgXNNYZgtJemjq/drEHOT0qVwkUGSybImXRNyj1wF3VLZr8On0LCCpoT",
-	"a19iAg80QeOFm9bh5eTl/Z//8MsvF/avP/73VyHcJ5WUwJNAKHHz/mdy9fzZt3tkryf/d//4YhckJhYh",
-	"Zg3YhU3+1CtCyY/suzr0scaB5Kxg6ErMVi30Allxzviy9UoulnVxVjJE0OapxmRtnSzJic7cbClvYkv2",
-	"R6v1YqGhVLi+kRdM+MK82nWvLAWkLB/IfihWA94VGeZwAFjHyliuw2DJ+K3imp3QEWwBY1AJ+tZUPzG3",
-	"0rWqysZEofgyjvJw+VtHqQXlW1dM17nCHF6ZPlIhJGiilFxdvqhRoumSSvKZrNKCypnJu8MB/2CjhLV5",
-	"tWWRGjktt6cSUYIvDRzHjFPt0rg0e9qQsN+1jO6gA+tJr1sWHQj9doHtrJ9LR3dlBy0f0uVx8DXWt19N",
-	"tSQOiSRcqP7NR7fNwzGxcnPKLlr+l+YVmGCyYcJiPdM5Qaf5SATPt6FQenxIR9XKpHiEYUxQ74DCgL6F",
-	"yiNh25Hq9XtOS5UJ7Eu53UYNV3PsHY0vi7ajhoM+sdvBbTbqH8BeaiUZbt/rXRw3XCHNcx8WGgZMhg9U",
-	"QithzhBLO1LB+EIMGId3xq7Yu9AX74Xvi84X5Jro82qrVVaoCOWEprREkO4eTW1WI4UpwjhZSMFNd3zj",
-	"rI+suLr4hXszPYvcrr6uXUqBIhF51MJP9Mw41hI4LVk0i15cXF68sC45M4KYUolsQRNU00c7M7bTX2dA",
-	"jUr7sZmbVBteqq7d8mhvZOj55WWoRa+NprHSmo2ry6uhNVxgsy6FBa1yHAKL37c18hJHqioKKretNqwW",
-	"sUwytoYOF+0huk/hHZolUzdHt7uPo9L2fLsiuauwI5LPFSj8ztbOhuZ7/snK7liPt7FzxqncDk1otSe+",
-	"dj35Xx2V/xPlelfj1gnV0I2J4Am8IhIWlYK01W8xYRNJhbnbgmKSma9rge7iaOo7YEsIiPZHwDrBC0Ht",
-	"LINpdoPAyFQdsqizANLU5JhqdHXFxUbZqZc8Fxtl5eHPr6aPLN0dkkyT1P6O0jk4tveX4YG8J03QEbqk",
-	"jMdkk7Ec9HOdLarjc3VPvCR9HFpPUtlDNdXm9mziCso619gArAjVxzTPwXYv9wxMYIiTpQcnOAv6cAt8",
-	"iVk0e3Z52TcG9xorrvs0rZt5UxN7qqlv6U1dO+8Qirxv73Hd14Y3H+jSl5zdez6I13jmhOYSqKn1mkNb",
-	"RDTHvllMfhIcJm+1MTg4hHn/O4Lan3lA61Ujkxak9enD4VgrFIm159bZBRyeMdUbvwgZ7J9cUzqjykEx",
-	"JYrxBM5lhWp3QLjYnO4MXVqzi4+urGejxyw1E80ngnpKzZjqIWzbQdanmsduxFupU2ZM/CTtsWjWkA2E",
-	"rv2Gg+kfnAUMLMlIq19tR9K0C4+NW9qYBaYoYh85B/8fDRrflJo+1n/upk1ntfcbi3/v4Y4v9DmeCU+F",
-	"CijCDV+LFYwOTU8zpXvzYqPC1MvfYffBmfeEFmD7OmfQGdvtayV3whjm0yBYD6EOWa1b/fysNssUPJ8+",
-	"97pnsizVYLqN8IBT036eNCMbB5zh/s3dGtJPv6/butobE5GnoFz/68uyYLELED9XYBK//g+pDvxUJfxu",
-	"q/d28rudMZODb3fv7Geeb11p3YSIOm5mhZ3rzymCjEmocxViwcY7cSg9HipBHuRnw3RqQZYSqAnU04F9",
-	"TRz/1H11QMhho8Gm/HR3aLfcjQ13on5WVEU0e36pg/6Ccfvx2Zh9fxTETR+4U9smrv1dhGntamiCnCjg",
-	"aGdD1Ewn83ZM5Ff90q/+9xHOCJjb04kNS1+11tKcreFXQ1kRiiQHqtBO35FnXxNXpQqiWuhkN4QsP1jT",
-	"P9pHkwfaVxlf2nEKRd3PPRYGW+ZU8y3ZZIJsdOxcIRGLxVAicksVTt4YC3Xz/eFE5DTr7oarD1r4t/Wa",
-	"IzmXgTA2I1EmCrNzMmYSSISec5O3hGTvJ2xOkX2LB5vm2qabOYBVdKbOq1FPzfxGObl6JK7v5IIZob/V",
-	"p/uk+vKNalk1dLdHfQeziS/k3qW3vFjsZoW0fP6TQ/Jatr7glUIOdlqgqznfS1HW9za+9rkU/By58wdT",
-	"A6LuJrwG0I2bT//iwomT6k2jtDKcXrwHnl4vKeNj78QU8zRw50CWbA2ciOocwfkHyYI3ZGuJZljU/+jw",
-	"1Ji9AJQsOWLU7ZKzRu52cmp87N7MSB6L3mvKY2oO76viHJZPkyElSG/e4mbCTBtDNyb2pWnT8emrc8Ww",
-	"JxpO3/OcProO+mHzab5/1/zUeQ+nz4/fq/9XAXbxv8zkdn/D/CWa23644K4jtuG4GSnNqcpAEVAJLcGH",
-	"S10j3cxBjOoMXIU6A7X571XeUyhKgcCT7eSvsB27x3OXiPhuRHw8E9QSQLpsBtH99WXUGP6MruEV+ZMN",
-	"dswQD0UCD0yhOtA4ON4z6HFiEZZOqNryxORA7354Tb59fnVpWGE4a34g5+ZcN5C76eYgH3cSFnsRbaBz",
-	"MdQn7ijf+YtxnYmYf3EprpnbCP7zHkwRJazZONHOPDXc7huRuckbTehhua2nQ1yzrj0X8ul+d7/7/wAA",
-	"AP//",
+	"1Fx7c9tGkv8qU7hU3T5AUbaVpEz/caU4Tla1cqKzveeqc7SVJtAkZgnMwDMDUlwVv/vVPDAAiAEJRsye",
+	"959EEjA90z2/fjf8GCW8KDlDpmQ0e4xKEFCgQmF+S+kSpdI/URbNohJUFsURgwKjWf0wjgR+rqjANJop",
+	"UWEcySTDAiw1pVDopX+XGTz/+pvZp8vJS5gs7h+/udp9FcWR2paallSCsmW028XRomKJopwN7Oofj9z3",
+	"E0z+ea//czl5Obl/vIxfvBzYWOByeFv38OybShRrmuDArvXT82+rYDm4qXl25i2NfGXJmUSDrOskwVJp",
+	"4hqBTCEzMIOyzGkC+oKn/5D2Npp9vxK4iGbRf0wbzE7tUzn9uURh1tnNUpSJoKUFUnSjiIIVSkKVJIoW",
+	"+IqoDAmv1xAJW0kyviFUEamApTKKowwhdYpwy+2hjFJ0SH/MUOAeNapXN8fui/8dKrGdXC8Uij7F95hw",
+	"lkpSMUVzfSAqyYYLlRGQK00hQJsyhUsUmvddHN0JPs+xOCDb0r7x59NkXNMNSPhjBopskCmyEZwtYzLf",
+	"knc/vCYvr77+1iLO0qjvXsq/SQPAUmi5KWphAXnONxYVjrM55zkCi3ZxlPDKcrLPdNdo7Ik7jnKQ6tos",
+	"XHBRgLJLv7lqYNqiJFDySliN7FFao5iHb7RRlk9tE2UWtIjGnsOaHX+8e38aPv8HJkrvd62UoPNK4V8p",
+	"S/vS0ldUOSXqXseHDEmZg9IME4lKI79htyVTyu5ysNz2cK0yFBp/CTCSZMCWSDZUZbxSpACNRAP7mjcC",
+	"DDfBPQp46Ag/5dU8x+ZVVhVzK/yCspFvWlu1f+hrov8eEy7M0aQCoQhfEM708VIC5E9926SNcCJQ9cnd",
+	"KEnWkFdICtiShBdIQBIg9n1rQ6C+Iv0bIxnPU/3KgrIlilJQFpa7/ctjhKwqNGYUPugXHYNxpERlbHJO",
+	"jYstoCz1Ye8Dp68YVW1S861CbYAKGXh9D6pGjO6lBgwhKN6wdcsG7mktk5uQJTNGQQspA5bmKMgS1kjm",
+	"kKysOueDip6nb2UA1bRAori7V02YMm2tE4zJJVlwQYBsQBT6vqN4DIxQCC6Omb2G9Tfmda02adjS8KU5",
+	"NlVYyGNkb/nyljJs0BCBELCt6byu1LBW5pShJBvtenJcKKJ1co4JVNLgUKB9pjgnBbBtWC2x4GJ7Swsa",
+	"2Og7B6IRFtPSuUNYPYkMr5TWsDaSLa6MsVwAzc0P2nunE15preCVmvDFxB5AP8sEV8q+x7iaLHjF0qDO",
+	"CFxTOeQvRMUs+kYAaI1ij07jiruqRtOoYdKh30O93rQjze4VtQ7tgHZYTd/U0O7q6sp5kh7XBUrpgsLe",
+	"MyUg6BH3WDS0G0qHz/eRyqx/PFy7aOWYJdE+DSRJIM8v7KJdHJWVKLmNKw7GMe41wxldLq3tOsyb3SPE",
+	"Utg3e78w3iB0vX3ALAzcXfgWWgcYOrUMw2P8iYcOyrjjO3CLwFykzAWRGa/ylKwY38REVklm/WuBwKT2",
+	"21Ty3IbUSi+lkhRUShsD+wP20bp3mhKFWcbZeM7u/JohHuvwKniEUtAkJIE3Ram2ZONzBh+jJVwqSRhX",
+	"mY6r5ltSSWwzeTgs1zli4IifK65gPM//rV8P0bHJb5fQUakL1MGFHPZh71zgqA3BxQakvt6K6YxLcZ6+",
+	"IgvIJTpZ2SwI5hIH4inBNdKv1VCCZp8T61FekUfL0i4mjy7H3pkA8dEkvzsCAsmC5jmmhLJQyCh0dlbg",
+	"iTKRtKhyUEMJjjNGQ5pj4nDIcx1euhRjZhmLSSI4iwmuUWxjYrVcxuRzhRXGpJWQjD3rnk3xYG/z0AAj",
+	"dnajq2stKbV4a92VR6hXmNp0hCxWHS8FTG1fYH9j9IEUNM+ptOn0uCDkYB5pg74RVOqoNEylE0ifFplI",
+	"JRCKdohkAyEUOmfwlxSKeEyCMZDTymBlQ+eQ7qE1vwsqpCIgV5iaYNtmf/a4sbbcOWdL/f/2A623KyxV",
+	"QFChAAn0i50an495WoJridgLxbEYQs7bJrTpOWksSiXDRYU5T7fR7HEXR2mF1+cHWSjDybiJ4EGZlHOJ",
+	"ilA10/mMSWq18puHClZIFoIXpqJl1PwklzgayiWI1ZC50sb4jGJp6i5dcoY7Of3p+u0bn9lDmgqUJkYw",
+	"iX419yucgDIkJmTT+FtwEbLhm2zb3+0vfGMW56CxbvFBmuzjYORlEOwrPc01Oyh5idWAihsAeknbYwVR",
+	"TFml8H1VBApBkOcDIN7LsltP0sqWK60mpCnVv0B+16EcWNYR12u9s45Xamq+RKQ3tpm6nBmJrnBLVsRU",
+	"vbSJ0EDnaxTk2cWzv/9hNXn2R+OBq1Jn+Ppvqw6GLsiHDScZlYovBRTSuOgCxRJTvb0+P1teRAG5mRzf",
+	"h7u/lVGTThlOmxwuvJX8DSXKAh5Gp5zdfHtMgm6AM0JPTcitpL21cUp7esZ10ME1GXxQhooryEcLaji3",
+	"+4K8XtjXuSuLnWZ7ZHVrHK6GUEulhtFeEaEWQ0cT2uofMjZNO6XvNK3tDYvOV4NtwqZc4ViG7O8clxU7",
+	"owNBlmJ6RnoDRb6y6a6MapZ0ewqHltQZkQ31QHWKYRugyma+qStvWqfUC/bi6GGiF03WIFwK9qm5z4+e",
+	"jP/T95ae//0HRzjs3sy5Yo+C5hpDMNpLo8dXo9Yo5iclV+EiiCUTPJlwbdc9cBd1k2m/s5BiQgvIibUv",
+	"McEHSJTx200z9HLy8v7Pf/jllwv70x//66sQ7pNKCGRJIPi4ef8zuXr+7Ns9steT/71/fLELEuOL0GEN",
+	"2LlNF+UrAuRH+l0dLFnjQHJaUOWK5lYt9AuiYoyyZWtJzpd1uVlQpVCbpxqTtXWyJCc617PFyYltQhzt",
+	"P/CFhlLhOmFeMOEL82rXvbIUFdB8IF8CVQ34Y0VVjgeAdazM5nomlozfKq6PE2ShcZYD5U2T3tuINe6U",
+	"PhhnWF9g7TL+UxK+YTN9f7DGlCQgbZogeYE64iSbjBMlqGl8XxAbq1mnxvOcb+oMwpY76qYZFHjRuWNT",
+	"icpgoJRuq0aDmt13EfqJgVrXVUgbGobC7DjKw10KHawXwLau56FTpjm+Mu2+gmvZSQLk6vJFLTlNl1SC",
+	"zUSVFiBmpvwQjmsG+1m0fVZbHapF1fLlMuEl+grJcUVw9qo0ftpyG0LQu5YnGfTKPel1a9EDEfAusJ11",
+	"3uno5vmgOVewPK5RjUvpl7AtiUMiCfcTfjPrtsc7JmVouOyi5X8gr9DE1M0hLNYznRp1esSEs3wbyijG",
+	"x6kgV8ZuEKpiovQOinfMRfDGNhAI5H5eEGCEpsgUVdvZvtHRQEBhWu0X5NqXJNrl7BVi6bJzbW3cWrLk",
+	"WiDMlnnNCoYb17MHLYTE9uk3GTdGtYCHW2RLlUWzq8tjKnSk4fGeQSkzrvoYaffqwyU5i7DxlfR2IHcw",
+	"TOmOCTQb9RmwkKwEVdv3ehd3GiYV5LmP1M0BTJkGQWCr6pEpVdq5HcoWfMC0vTNW0SJJw7a5uPpiL8g1",
+	"0fxqm1tWSmqcQAqlMtdpujtyg0LjnEpCmfYwzIxgbJztFBWTF78w7zlnkdvVY6cUXPGE51EL/dEzE+uU",
+	"yKCk0Sx6cXF58cJGSZkRxBSEogtIlJw+2sHEnf5zhmAMkp/Nukm12wB57V6P9ubSnl9ehuZAtMk3PkYf",
+	"4+ryaugdxlXzXooLqHI1BBa/b2uuKo5kVRQgtq0+iRaxSDK6xs4p2pOan8I7NK9M3bDm7l6n7KovkrtK",
+	"dUTyuUKpvrMF0KEhsn/Ssjs75j3EnDIQ26ExwPZY4a4n/6uj8n+iXO9q3DqhGrqxMT6viMBFJTFttehM",
+	"JEtSbu62AJVk5s+1QHdxNPVN0yUGRPsjqjrnDkHtLNOPdoPAXF4dcMmzANKYeSpbdp7xjbSjVTqglFYe",
+	"nn85faTp7pBkmjrD7yidg7Ohfxme+nzSmCaBJVCmo3iamyheJ/Dy+PDmEy9JswP1uJ5lqmkZtAdgV1jW",
+	"6d8GcUVAs2meo2147xmYwKQwTQ+OCbe897PLgPu+11hxLcRp3ZGdmshZTn1fdup6sodQ5H1779R9bXjz",
+	"AZa+b+DW+RRE45kRyAWCKdgbpi0iGrZvFpOfOMPJW20MDk763v+OoPY8D2i9bGTSgrTmPhxMtkKRWHtu",
+	"nRvh4UFmvfGLkMH+yc0xZCAdFFMiKUvwXFaodgeE8c3pztAlZbv46Jv1AP6YV83Y/ImgnoKZhT6EbTst",
+	"/VTz2I14K3nKWJIf1z4WzRqygdC13zUyTaCzgIEmGWkNHdi5R+3CY5dJ6BdMnco+cg7+3xo0vrM4fax/",
+	"3E2b9njvQ57/X+aOv+gzVBOechlQhBu25iscHZqeZkr3hhJHhamXv8Pugx9WJFCgbc6dQWdsGbCV3HFj",
+	"mE+DYD3pPGS1bvXzs9osU4N++nD1nsmyVIPptsIHNTUzBJNm7uaAM9y/uVtD+un3dVsX4GPC8xSla0l+",
+	"WRYsdgHi5wpN4tf/Wu/A91Dhta126MlrO7NCB1fvVb5YvnXdjrp4paNl40pyUChiEmomho5g4504lB4P",
+	"FVAPnmdDdWpBlgLBBOrpwL4mjn/qvh9saU6DTfpPCEK75W42vRP106IqotnzSx30F5TZX5+N2fdHTtwI",
+	"iePa9tXtxzem266hiWIikSk74CNnOpm3sz6/6kW/+o9wnBEwt6cTG5q+ar0LOV3jr4ayJKBIjiCVHaEk",
+	"z74mrkoVRLXpnoSQ5aej+qx9NHmgXUrZcuabLWbmeWGwZbia277NRsfOlSJ8sRhKRG5BqskbY6Fuvj+c",
+	"iJxm3d0E/0EL/7Z+50jOZSCsmrk2E4XZYSfTrOKh58zkLSHZ+zGpU2TfOoNNc20f1DBgFZ3K82rUUzO/",
+	"UU6unmvsO7lgRuhv9ek+qb58o1pWDd3tgW8qN/GF2Lv0lheL3cCXls+/c0hey9YXvFLM0Q5wdDXne8HL",
+	"+t7G1z6XnJ0jd/5gakDgbsJrAGzcJw1fXDhxUr1plFaG04v3yNLrJVA29k5MMU8Dd45kSdfICK/OEZx/",
+	"MN36/g3ZWqLp1/svW0+N2QtUgiZHjLp95ayRux1mGx+7N4Oux6L3mvKYmsP7qjiH5dNkSInCm7e4GfrT",
+	"xtBN7n1p2nR8IO5cMeyJhtP3PKePrv9/2Hyav79rvqffw+nz4/fq/+mJXfwvM7ndD+W/RHPbDxfcdcQ2",
+	"HDdzwTnIDCVBmUCJPlzqGulmimNUZ+Aq1BmozX+v8p5iUXKFLNlO/orbsXs8d4mI70bExzNBLQEFy2a2",
+	"wV9fBsbwZ7DGV+RPNtgxI0igCD5QqeSBxsHxnkHvJBZh6QTkliUmB3r3w2vy7fOrS3MUqmbNN5Vu9HiD",
+	"uRtRD57jTuBiL6INdC6G+sQd5Tt/Ma4zz/MvLsU1cxvBf0OGSiK5NRsn2pmnhtt9IzI3eaMJPexp6+kQ",
+	"16xrz4V8ut/d7/4vAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -192,3 +192,35 @@ func (t *trial) until(ctx context.Context, q *platform.LogQuery, seen func(*api.
 	}
 	return fmt.Errorf("the stream ended before what was waited for: %w", errors.Join(err, ctx.Err()))
 }
+
+// renamed gives a function another name, and looks for what was kept of it.
+func renamed(ctx context.Context, t *trial) error {
+	kinds, err := t.client.Kinds(ctx)
+	if err != nil {
+		return err
+	}
+	if kinds.Renames == nil || !*kinds.Renames {
+		return errSkip
+	}
+	for address, attributes := range map[string]map[string]any{"identity/first-name": {"owner": "somebody"}, "logs/first-name": {"keep": 86_400_000.0}} {
+		if _, err := t.put(ctx, address, attributes); err != nil {
+			return err
+		}
+	}
+	wish := platform.Wish{Key: t.key(), Attributes: map[string]any{"owner": "somebody"}, Was: "first-name"}
+	for range 2 {
+		if _, err := t.client.Put(ctx, t.scope, "identity/second-name", wish); err != nil {
+			return err
+		}
+	}
+	for address, there := range map[string]bool{"identity/first-name": false, "logs/first-name": false, "identity/second-name": true, "logs/second-name": true} {
+		found, _, err := t.find(ctx, address)
+		if err == nil && (found != nil) != there {
+			err = fmt.Errorf("%s is there: %v", address, found != nil)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}

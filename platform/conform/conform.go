@@ -133,7 +133,7 @@ func (t *trial) archive() (digest string, archive []byte, err error) {
 
 func (t *trial) config() map[string]any {
 	runtime, _, _ := t.code()
-	return map[string]any{"runtime": runtime, "handler": "main:run", "memory": 128.0 * (1 << 20), "timeout": 2000.0, "at_once": 2.0}
+	return map[string]any{"runtime": runtime, "handler": "main:run", "memory": 128.0 * (1 << 20), "timeout": 4000.0, "at_once": 2.0}
 }
 
 // wants tells that a call was to be refused with a status.

@@ -94,6 +94,7 @@ func rules() []rule {
 		}},
 		{"the snapshot's fingerprint changes with what is there, and else not", fingerprint},
 		{"a snapshot that is known is not sent again", notModified},
+		{"what is kept of a function goes on under another name, where the platform says that it can", renamed},
 		{"a change that takes its time can be followed to its end", followed},
 		{"an operation that fails says why, as the change would have", func(ctx context.Context, t *trial) error {
 			op, err := t.operation(ctx, "function/alone", t.config())
@@ -333,7 +334,7 @@ func (t *trial) call(ctx context.Context, event any) (api.Invocation, error) {
 	if runtime, _, _ := t.code(); runtime == "" {
 		return api.Invocation{}, errSkip
 	}
-	return t.client.Invoke(ctx, t.scope, "warn", "", event)
+	return t.client.Invoke(ctx, t.scope, "warn", "", "", event)
 }
 
 func throttled(ctx context.Context, t *trial) error {

@@ -142,12 +142,21 @@ func (p *Platform) writeObject(c *echo.Context, at member, name, key string) err
 		kind = "application/octet-stream"
 	}
 	err = p.store.within(ctx, func(tx *sql.Tx) error {
+		what := event.Created
+		var there int
+		if err := tx.QueryRowContext(ctx, `SELECT count(*) FROM objects WHERE region = ? AND service = ? AND stage = ? AND name = ? AND key = ?`,
+			at.region, at.service, at.stage, name, key).Scan(&there); err != nil {
+			return err
+		}
+		if there > 0 {
+			what = event.Changed
+		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO objects (region, service, stage, name, key, type, content, changed_at) VALUES (?,?,?,?,?,?,?,?)
 			ON CONFLICT DO UPDATE SET type = excluded.type, content = excluded.content, changed_at = excluded.changed_at`,
 			at.region, at.service, at.stage, name, key, kind, content, now.UnixMilli()); err != nil {
 			return err
 		}
-		return p.objectEvent(ctx, tx, at.scope, "created", event.Object{Store: name, Key: key, Type: kind, Size: len(content)})
+		return p.objectEvent(ctx, tx, at.scope, what, event.Object{Store: name, Key: key, Type: kind, Size: len(content)})
 	})
 	if err != nil {
 		return err
@@ -166,7 +175,7 @@ func (p *Platform) deleteObject(c *echo.Context, at member, name, key string) er
 		if n, err := done.RowsAffected(); err != nil || n == 0 {
 			return err
 		}
-		return p.objectEvent(ctx, tx, at.scope, "deleted", event.Object{Store: name, Key: key})
+		return p.objectEvent(ctx, tx, at.scope, event.Deleted, event.Object{Store: name, Key: key})
 	})
 	if err != nil {
 		return err

@@ -110,12 +110,12 @@ func (p *Platform) objectEvent(ctx context.Context, tx *sql.Tx, sc scope, what s
 	}
 	for _, r := range rows {
 		s, on := readSubscription(sc, r)
-		wanted := len(s.on) == 0 && what == "created" || slices.Contains(s.on, what)
+		wanted := len(s.on) == 0 && what == event.Created || slices.Contains(s.on, what)
 		if !on || s.kind != "objects" || s.source != object.Store || !wanted || s.match != "" && !pack.LeaveOut([]string{s.match}, object.Key) {
 			continue
 		}
-		told := eventOf(p.options.Now()).Created(object)
-		if what == "deleted" {
+		told := eventOf(p.options.Now()).Written(what, object)
+		if what == event.Deleted {
 			told = eventOf(p.options.Now()).Deleted(object)
 		}
 		if err := p.putEvent(ctx, tx, s, told); err != nil {
@@ -156,6 +156,9 @@ func (p *Platform) ended(ctx context.Context, c call, inv api.Invocation) {
 		}
 		told := eventOf(p.options.Now()).Ended(end)
 		told["rudmarchain"] = c.chain + 1
+		if c.purpose != "" {
+			told["rudmarpurpose"] = c.purpose
+		}
 		err = p.putEvent(ctx, p.store.db, s, told)
 		p.dispatch.nudge()
 	}
@@ -298,6 +301,7 @@ func (d *dispatcher) deliver(ctx context.Context, s subscription, batch []messag
 		if err := json.Unmarshal([]byte(batch[0].body), &told); err == nil {
 			chain, _ := told["rudmarchain"].(float64)
 			c.chain = int(chain)
+			c.purpose, _ = told["rudmarpurpose"].(string)
 		}
 		c.event = told
 	}

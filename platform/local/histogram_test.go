@@ -11,7 +11,7 @@ import (
 // Calls are counted by duration and errors by kind, and sums of several writes add up.
 func TestHistograms(t *testing.T) {
 	s := newStand(t)
-	s.deploy("warn", "import time\ndef run(call):\n    time.sleep(call.event['ms'] / 1000)\n    if call.event['ms'] == 2:\n        raise ValueError('no')\n", map[string]any{"timeout": 300.0})
+	s.deploy("warn", "import time\ndef run(call):\n    time.sleep(call.event['ms'] / 1000)\n    if call.event['ms'] == 2:\n        raise ValueError('no')\n", map[string]any{"timeout": 4000.0})
 	s.call("warn", map[string]any{"ms": 0}) // cold
 	for range 3 {
 		for range 4 {
@@ -20,7 +20,7 @@ func TestHistograms(t *testing.T) {
 		s.call("warn", map[string]any{"ms": 2})
 		s.sums() // what is in memory is written when somebody reads
 	}
-	s.call("warn", map[string]any{"ms": 2000}) // times out
+	s.call("warn", map[string]any{"ms": 30000}) // times out
 	total := s.sums()
 	if total.Calls != 17 || total.Errors != 4 || total.Cold != 1 || total.ErrorKinds["failed"] != 3 || total.ErrorKinds["timed-out"] != 1 {
 		t.Errorf("%+v", total)

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"sort"
+	"strings"
 	"time"
 
 	"rudmar/core/resource"
@@ -21,6 +22,7 @@ type call struct {
 	trigger string // "" where somebody tries the function
 	sticky  string // who calls, where calls of one caller are to stay with one revision
 	chain   int    // how many functions called one another up to here
+	purpose string // what it is for, where it is no call of the function's own: case or hand
 }
 
 func msDuration(ms float64) time.Duration { return time.Duration(ms * float64(time.Millisecond)) }
@@ -97,6 +99,7 @@ func (p *Platform) run(ctx context.Context, c call, r revision, inv *api.Invocat
 	timeout := msDuration(timeoutMs)
 	k := &keeper{platform: p, call: c, invocation: inv}
 	begun := time.Now()
+	deadline := begun.Add(timeout) // a cold start counts, too
 	in := p.pool.warm(c.at, r.id)
 	if in == nil {
 		inv.Cold = true
@@ -107,7 +110,7 @@ func (p *Platform) run(ctx context.Context, c call, r revision, inv *api.Invocat
 			return
 		}
 		k.instance = in.id
-		if !p.awaitReady(in, timeout, k, inv) {
+		if !p.awaitReady(in, deadline, timeout, k, inv) {
 			inv.ColdMs = millis(time.Since(begun))
 			return
 		}
@@ -116,13 +119,12 @@ func (p *Platform) run(ctx context.Context, c call, r revision, inv *api.Invocat
 	}
 	k.instance = in.id
 	// The call goes on where the caller went away: its effects are real.
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), timeout)
+	ctx, cancel := context.WithDeadline(context.WithoutCancel(ctx), deadline)
 	defer cancel()
-	deadline := time.Now().Add(timeout)
 	in.memory.awaitReset()
 	in.output.attach(k.keep)
 	begun = time.Now()
-	err := in.send(callFrame{c.event, inv.Id, deadline.UnixMilli()}, timeout)
+	err := in.send(callFrame{c.event, inv.Id, deadline.UnixMilli()}, time.Until(deadline))
 	var answer reply
 	old := false
 	if err == nil {
@@ -166,13 +168,12 @@ type callFrame struct {
 	Deadline int64  `json:"deadline"`
 }
 
-// startLimit is how long an instance may take to load its handler, at least.
+// startLimit is how long an instance may take to take its first frame.
 const startLimit = 30 * time.Second
 
 // awaitReady waits until the handler is loaded; what that writes belongs to the call.
-func (p *Platform) awaitReady(in *instance, timeout time.Duration, k *keeper, inv *api.Invocation) bool {
-	limit := max(timeout, startLimit)
-	ctx, cancel := context.WithTimeout(context.Background(), limit)
+func (p *Platform) awaitReady(in *instance, deadline time.Time, timeout time.Duration, k *keeper, inv *api.Invocation) bool {
+	ctx, cancel := context.WithDeadline(context.Background(), deadline)
 	defer cancel()
 	in.output.attach(k.keep)
 	answer, err := in.receive(ctx, in.id)
@@ -183,7 +184,7 @@ func (p *Platform) awaitReady(in *instance, timeout time.Duration, k *keeper, in
 	}
 	inv.MemoryPeak, _ = in.memory.peak()
 	p.pool.drop(in)
-	p.conclude(in, answer, err, limit, inv)
+	p.conclude(in, answer, err, timeout, inv)
 	k.finish()
 	return false
 }
@@ -259,6 +260,11 @@ func (k *keeper) finish() {
 		yes := true
 		k.invocation.LogsCut = &yes
 		k.line(output{time.Now(), "platform", fmt.Sprintf("%d KiB of output were left out; a call may write %d KiB", k.left>>10, maxLogBytes>>10)})
+	}
+	if e := k.invocation.Error; e != nil && e.Trace != nil {
+		for line := range strings.SplitSeq(strings.TrimRight(*e.Trace, "\n"), "\n") {
+			k.line(output{time.Now(), "err", line})
+		}
 	}
 	text := fmt.Sprintf("%s in %.1f ms", k.invocation.Outcome, k.invocation.RunMs)
 	if k.invocation.Cold {

@@ -103,7 +103,7 @@ func (s *stand) deployFile(name, file string, code []byte, changes map[string]an
 
 func (s *stand) call(name string, event any) api.Invocation {
 	s.Helper()
-	inv, err := s.client.Invoke(s.Context(), s.scope, name, "", event)
+	inv, err := s.client.Invoke(s.Context(), s.scope, name, "", "", event)
 	if err != nil {
 		s.Fatal(err)
 	}

@@ -49,16 +49,19 @@ type observations struct {
 	store *store
 	now   func() time.Time
 
+	writing sync.Mutex // held while a batch is on its way, and while a function gets another name
+
 	mu      sync.Mutex
 	nextID  int64
 	lines   []placedLine
 	minutes map[minuteKey]*api.MinuteSum
 	uses    map[useKey]*useSum
-	news    chan struct{} // closed at the next line; nil where nobody waits
+	renamed map[member]string // former names, of calls that are still on their way
+	news    chan struct{}     // closed at the next line; nil where nobody waits
 }
 
 func newObservations(ctx context.Context, s *store, now func() time.Time) (*observations, error) {
-	o := &observations{store: s, now: now, minutes: map[minuteKey]*api.MinuteSum{}, uses: map[useKey]*useSum{}}
+	o := &observations{store: s, now: now, minutes: map[minuteKey]*api.MinuteSum{}, uses: map[useKey]*useSum{}, renamed: map[member]string{}}
 	var last sql.NullInt64
 	if err := s.db.QueryRowContext(ctx, `SELECT max(id) FROM log_lines`).Scan(&last); err != nil {
 		return nil, fmt.Errorf("reading the newest log line: %w", err)
@@ -70,6 +73,7 @@ func newObservations(ctx context.Context, s *store, now func() time.Time) (*obse
 func (o *observations) line(at member, l api.LogLine) api.LogLine {
 	o.mu.Lock()
 	defer o.mu.Unlock()
+	l.Function = o.nameOf(member{at.scope, l.Function}).function
 	l.Id = o.nextID
 	o.nextID++
 	o.lines = append(o.lines, placedLine{at.scope, l})
@@ -91,13 +95,10 @@ func (o *observations) next() <-chan struct{} {
 }
 
 func (o *observations) count(c call, inv api.Invocation) {
-	cause := c.trigger
-	if cause == "" {
-		cause = "try"
-	}
+	cause := c.purpose + ":" + c.trigger
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	key := minuteKey{c.at, inv.Revision, cause, o.now().Truncate(time.Minute).UnixMilli()}
+	key := minuteKey{o.nameOf(c.at), inv.Revision, cause, o.now().Truncate(time.Minute).UnixMilli()}
 	m := o.minutes[key]
 	if m == nil {
 		m = &api.MinuteSum{ErrorKinds: map[string]int{}, Durations: map[string]int{}}
@@ -136,7 +137,7 @@ func merged(kept string, more map[string]int) string {
 func (o *observations) use(at member, verb, resource string, allowed bool) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	key := useKey{at, verb, resource, allowed}
+	key := useKey{o.nameOf(at), verb, resource, allowed}
 	u := o.uses[key]
 	if u == nil {
 		u = &useSum{}
@@ -165,6 +166,8 @@ func (o *observations) run(ctx context.Context) {
 
 // flush writes what is in memory. What cannot be written now stays for the next time.
 func (o *observations) flush(ctx context.Context) {
+	o.writing.Lock()
+	defer o.writing.Unlock()
 	o.mu.Lock()
 	lines, minutes, uses := o.lines, o.minutes, o.uses
 	o.lines, o.minutes, o.uses = nil, map[minuteKey]*api.MinuteSum{}, map[useKey]*useSum{}
@@ -281,6 +284,12 @@ func (o *observations) sums(ctx context.Context, sc scope, since int64) ([]api.M
 		var kinds, durations string
 		if err := rows.Scan(&m.Function, &m.Revision, &m.Trigger, &m.Minute, &m.Calls, &m.Errors, &m.Throttled, &m.Cold, &m.TotalMs, &m.MaxMs, &m.MemoryPeak, &kinds, &durations, &m.Version); err != nil {
 			return nil, err
+		}
+		if purpose, trigger, marked := strings.Cut(m.Trigger, ":"); marked {
+			m.Trigger = trigger
+			if purpose != "" {
+				m.Purpose = (*api.Purpose)(&purpose)
+			}
 		}
 		if err := errors.Join(json.Unmarshal([]byte(kinds), &m.ErrorKinds), json.Unmarshal([]byte(durations), &m.Durations)); err != nil {
 			return nil, err

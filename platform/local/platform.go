@@ -47,19 +47,20 @@ type Options struct {
 
 // Platform is a running local platform.
 type Platform struct {
-	options    Options
-	store      *store
-	pool       *pool
-	observed   *observations
-	dispatch   *dispatcher
-	directory  *directory
-	skies      *skies
-	operations *operations
-	cages      *cage.Keeper
-	functions  *http.Server // what functions reach
-	cancel     context.CancelFunc
-	closing    <-chan struct{} // closed when it begins to end
-	running    sync.WaitGroup
+	options      Options
+	store        *store
+	pool         *pool
+	observed     *observations
+	dispatch     *dispatcher
+	directory    *directory
+	skies        *skies
+	fingerprints fingerprints
+	operations   *operations
+	cages        *cage.Keeper
+	functions    *http.Server // what functions reach
+	cancel       context.CancelFunc
+	closing      <-chan struct{} // closed when it begins to end
+	running      sync.WaitGroup
 }
 
 // Open opens the platform's folder and starts its schedules. Close ends it.
@@ -89,6 +90,11 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 		}
 		o.Self = self
 	}
+	whole, err := filepath.Abs(o.Dir) // what runs in other folders is told of this one
+	if err != nil {
+		return nil, fmt.Errorf("finding the platform's folder: %w", err)
+	}
+	o.Dir = whole
 	for _, dir := range []string{"artifacts"} {
 		if err := os.MkdirAll(filepath.Join(o.Dir, dir), 0o700); err != nil {
 			return nil, fmt.Errorf("making the platform's folder: %w", err)
@@ -132,11 +138,7 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 
 // withoutPaths takes the platform's folder out of a message that others read.
 func (p *Platform) withoutPaths(text string) string {
-	dir, err := filepath.Abs(p.options.Dir)
-	if err != nil {
-		dir = p.options.Dir
-	}
-	return strings.ReplaceAll(strings.ReplaceAll(text, dir, "…"), p.options.Dir, "…")
+	return strings.ReplaceAll(text, p.options.Dir, "…")
 }
 
 // readyCages is how many empty cages wait for a cold start.

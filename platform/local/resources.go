@@ -2,9 +2,7 @@ package local
 
 import (
 	"context"
-	"crypto/sha256"
 	"database/sql"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -55,24 +53,7 @@ type wish struct {
 	Attributes map[string]any    `json:"attributes,omitempty"`
 	Secrets    map[string]string `json:"secrets,omitempty"`
 	Version    int               `json:"version,omitempty"`
-}
-
-func (p *Platform) snapshot(ctx context.Context, sc scope) (api.Snapshot, error) {
-	rows, err := p.store.resources(ctx, p.store.db, sc, "")
-	if err != nil {
-		return api.Snapshot{}, err
-	}
-	out := api.Snapshot{Resources: make([]api.Resource, 0, len(rows))}
-	for _, r := range rows {
-		out.Resources = append(out.Resources, p.shown(sc, r))
-	}
-	out.Resources = p.skies.seen(sc, out.Resources)
-	sum := sha256.New()
-	for _, r := range out.Resources {
-		fmt.Fprintln(sum, r.Address, r.Tag)
-	}
-	out.Fingerprint = hex.EncodeToString(sum.Sum(nil))[:32]
-	return out, nil
+	Was        string            `json:"was,omitempty"` // of an identity: the function's former name
 }
 
 // shown adds what the platform computes.
@@ -108,12 +89,26 @@ func (p *Platform) put(ctx context.Context, sc scope, address string, w wish) (a
 	}
 	kind, rest, _ := strings.Cut(address, "/")
 	function, _, _ := strings.Cut(rest, "/")
+	if kind == resource.Revision {
+		if err := p.makeReady(ctx, sc, function, w); err != nil {
+			return api.Resource{}, err
+		}
+	}
+	if w.Was != "" {
+		p.observed.writing.Lock()
+		defer p.observed.writing.Unlock()
+	}
 	var out api.Resource
 	var was *api.Resource
 	changed := false
 	err := p.store.within(ctx, func(tx *sql.Tx) error {
 		if done, err := answered(ctx, tx, w.Key, &out); done || err != nil {
 			return err
+		}
+		if w.Was != "" {
+			if err := p.rename(ctx, tx, sc, kind, w.Was, function); err != nil {
+				return err
+			}
 		}
 		before, exists, err := p.store.resource(ctx, tx, sc, address)
 		if err != nil {
@@ -160,10 +155,34 @@ func (p *Platform) put(ctx context.Context, sc scope, address string, w wish) (a
 	if err == nil && changed {
 		p.skies.changed(sc, address, was)
 	}
+	if err == nil && kind == resource.Identity && changed {
+		p.observed.called(member{sc, w.Was}, member{sc, function})
+		if w.Was != "" {
+			p.pool.retire(sc, w.Was, nil)
+		}
+	}
 	if err == nil && kind == resource.Pointer {
 		p.pool.retire(sc, function, w.Attributes)
 	}
 	return out, err
+}
+
+// makeReady unpacks and compiles what a revision runs, so that its first call
+// need not: what cannot be is no revision.
+func (p *Platform) makeReady(ctx context.Context, sc scope, function string, w wish) error {
+	artifact, _ := w.Attributes["artifact"].(string)
+	config, there, err := p.store.resource(ctx, p.store.db, sc, resource.Function+"/"+function)
+	if err != nil || !there {
+		return err // what it needs is told where it is missed
+	}
+	if _, err := os.Stat(p.artifactFile(artifact)); err != nil {
+		return nil
+	}
+	runtime, _ := config.attributes["runtime"].(string)
+	if err := p.pool.ready(artifact, runtime); err != nil {
+		return refuse(422, "the code of %s cannot be made ready: %s", function, p.withoutPaths(err.Error()))
+	}
+	return nil
 }
 
 func answered(ctx context.Context, tx *sql.Tx, key string, out any) (bool, error) {

@@ -58,7 +58,18 @@ func (p *Platform) serveRoute(w http.ResponseWriter, r *http.Request) error {
 	}
 	i, params := route.Winner(there.routes, r.Method, path)
 	if i < 0 {
-		return refuse(404, "no route of %s takes %s %s", sc, r.Method, path)
+		if allowed := route.Allowed(there.routes, path); len(allowed) > 0 {
+			w.Header().Set("Allow", strings.Join(allowed, ", "))
+			return refuse(405, "no route of %s takes %s %s; it takes %s", sc, r.Method, path, strings.Join(allowed, ", "))
+		}
+		if len(there.rows) == 0 {
+			return refuse(404, "nothing is deployed in %s; an address here is /region/service/stage and the route's path", sc)
+		}
+		return refuse(404, "no route of %s takes %s %s; Rudmar's page lists its routes, under Functions", sc, r.Method, path)
+	}
+	if r.Method == http.MethodHead && there.routes[i].Method == http.MethodGet {
+		r = r.Clone(r.Context())
+		r.Method = http.MethodGet // it is answered like that, but for the body
 	}
 	rest := strings.TrimPrefix(there.takers[i], resource.Route+"/")
 	if err := p.open(r, there, rest); err != nil {
@@ -86,7 +97,7 @@ func (p *Platform) serveRoute(w http.ResponseWriter, r *http.Request) error {
 func routeEvent(r *http.Request, path string, params map[string]string, body []byte) event.Request {
 	headers := r.Header.Clone()
 	withoutOwnCookies(headers)
-	request := event.Request{Method: r.Method, Path: path, Params: params, Query: flat(r.URL.Query(), "", nil), Headers: flat(headers, "Authorization", strings.ToLower)}
+	request := event.Request{Method: r.Method, Path: path, Params: params, Query: queryOf(r.URL.Query()), Headers: flat(headers, "Authorization", strings.ToLower)}
 	var parsed any
 	switch {
 	case len(body) == 0:
@@ -98,6 +109,23 @@ func routeEvent(r *http.Request, path string, params map[string]string, body []b
 		request.Body, request.InBase64 = base64.StdEncoding.EncodeToString(body), true
 	}
 	return request.Whole()
+}
+
+// queryOf gives a text for each key, and a list for one that is repeated.
+func queryOf(values map[string][]string) map[string]any {
+	out := make(map[string]any, len(values))
+	for k, v := range values {
+		if len(v) == 1 {
+			out[k] = v[0]
+			continue
+		}
+		list := make([]any, len(v))
+		for i := range v {
+			list[i] = v[i]
+		}
+		out[k] = list
+	}
+	return out
 }
 
 // flat gives one text for each name, but for one that is left out.
@@ -128,7 +156,7 @@ func (p *Platform) open(r *http.Request, there *listing, rest string) error {
 	case err != nil:
 		return err
 	case !known:
-		return refuse(http.StatusUnauthorized, "this route is not open to anyone; send a caller's token as a bearer token")
+		return refuse(http.StatusUnauthorized, "this route is not open to anyone; send a caller's token as a bearer token (rudmar platform caller NAME makes one)")
 	case !ok:
 		return refuse(http.StatusForbidden, "nobody may call this route yet")
 	case slices.Contains(to, any("members")):

@@ -120,27 +120,38 @@ func (s *protocol) PutArtifact(_ context.Context, r api.PutArtifactRequestObject
 }
 
 func (s *protocol) GetKinds(context.Context, api.GetKindsRequestObject) (api.GetKindsResponseObject, error) {
+	renames := true
 	return api.GetKinds200JSONResponse{
 		Platform: "local", Simulated: true, Regions: regions(), Kinds: kinds(), Permissions: permissions(),
 		Runtimes: runtimes(), Triggers: triggers(), RoutesAt: s.p.options.RoutesAt + "/{region}/{service}/{stage}",
-		Quotas: quotas(), Prices: prices(), Notes: s.p.notes(),
+		Renames: &renames, Quotas: quotas(), Prices: prices(), Notes: s.p.notes(),
 	}, nil
 }
 
 func (s *protocol) GetSnapshot(ctx context.Context, r api.GetSnapshotRequestObject) (api.GetSnapshotResponseObject, error) {
-	snapshot, err := s.p.snapshot(ctx, scope{r.Region, r.Service, r.Stage})
+	sc, known := scope{r.Region, r.Service, r.Stage}, orZero(r.Params.IfNoneMatch)
+	if known != "" {
+		still, err := s.p.unchanged(ctx, sc)
+		if err != nil {
+			return nil, err
+		}
+		if still != "" && strings.Contains(known, `"`+still+`"`) {
+			return api.GetSnapshot304Response{}, nil
+		}
+	}
+	snapshot, err := s.p.snapshot(ctx, sc)
 	if err != nil {
 		return nil, err
 	}
 	tag := `"` + snapshot.Fingerprint + `"`
-	if known := orZero(r.Params.IfNoneMatch); known == "*" || strings.Contains(known, tag) {
+	if known == "*" || strings.Contains(known, tag) {
 		return api.GetSnapshot304Response{}, nil
 	}
 	return api.GetSnapshot200JSONResponse{Body: snapshot, Headers: api.GetSnapshot200ResponseHeaders{ETag: &tag}}, nil
 }
 
 func (s *protocol) PutResource(ctx context.Context, r api.PutResourceRequestObject) (api.PutResourceResponseObject, error) {
-	w := wish{Key: r.Params.IdempotencyKey, Match: orZero(r.Params.IfMatch), Attributes: r.Body.Attributes, Secrets: orZero(r.Body.Secrets), Version: orZero(r.Body.Version)}
+	w := wish{Key: r.Params.IdempotencyKey, Match: orZero(r.Params.IfMatch), Attributes: r.Body.Attributes, Secrets: orZero(r.Body.Secrets), Version: orZero(r.Body.Version), Was: orZero(r.Body.Was)}
 	sc, address := scope{r.Region, r.Service, r.Stage}, unescape(r.Address)
 	if s.p.operations.wanted(sc, r.Params.Prefer) {
 		out, err := s.p.operations.accepted(ctx, sc, address, w)
@@ -171,7 +182,7 @@ func unescape(address string) string {
 }
 
 func (s *protocol) Invoke(ctx context.Context, r api.InvokeRequestObject) (api.InvokeResponseObject, error) {
-	inv, err := s.p.invoke(ctx, call{at: member{scope{r.Region, r.Service, r.Stage}, r.Function}, event: r.Body.Event, trigger: orZero(r.Body.Trigger)})
+	inv, err := s.p.invoke(ctx, call{at: member{scope{r.Region, r.Service, r.Stage}, r.Function}, event: r.Body.Event, trigger: orZero(r.Body.Trigger), purpose: string(orZero(r.Body.Purpose))})
 	return api.Invoke200JSONResponse(inv), err
 }
 

@@ -54,14 +54,19 @@ func (p *pool) code(digest string) (string, error) {
 	return dir, os.Rename(half, dir)
 }
 
-// compiled compiles a function's module, once, where its workers find it.
+// compiled compiles a function's module, once, where its workers find it. It is
+// done when a revision is put; a call only meets it where the platform's program
+// is another one since.
 func (p *pool) compiled(code string) (string, error) {
 	p.unpack.Lock()
 	defer p.unpack.Unlock()
-	cache := filepath.Join(p.root, "wasm")
-	done := code + ".compiled"
+	cache := p.compiledFolder()
+	done := filepath.Join(cache, filepath.Base(code)+".compiled")
 	if _, err := os.Stat(done); err == nil {
 		return cache, nil
+	}
+	if err := os.MkdirAll(cache, 0o755); err != nil {
+		return "", fmt.Errorf("making the cache of compiled code: %w", err)
 	}
 	if err := wasm.Compile(context.Background(), filepath.Join(code, wasm.File), cache); err != nil {
 		return "", fmt.Errorf("compiling the function's module: %w", err)
@@ -80,6 +85,26 @@ func (p *pool) compiled(code string) (string, error) {
 	return cache, os.WriteFile(done, nil, 0o644)
 }
 
+// compiledFolder is where compiled code is kept over a restart of the platform:
+// one folder for each version of the library that compiles it.
+func (p *pool) compiledFolder() string {
+	root := p.root
+	if p.platform.cages.Closed() {
+		root = p.platform.options.Dir
+	}
+	return filepath.Join(root, "compiled", wasm.Compiler())
+}
+
+// ready makes a revision's code ready to be called: unpacked, and compiled where
+// its runtime compiles.
+func (p *pool) ready(digest, runtime string) error {
+	code, err := p.code(digest)
+	if err == nil && runtime == "go" {
+		_, err = p.compiled(code)
+	}
+	return err
+}
+
 // prepare makes the folder whose parts functions are shown. It lies in the
 // platform's own folder; where functions cannot be shut in, and run as another
 // user, it has to lie where that user finds it.
@@ -87,10 +112,11 @@ func (p *pool) prepare() error {
 	if p.root != "" {
 		return nil
 	}
-	root, err := filepath.Abs(filepath.Join(p.platform.options.Dir, "run"))
-	if err == nil && p.platform.cages.Closed() {
+	root := filepath.Join(p.platform.options.Dir, "run")
+	var err error
+	if p.platform.cages.Closed() {
 		err = errors.Join(os.RemoveAll(root), os.Mkdir(root, 0o700))
-	} else if err == nil {
+	} else {
 		if root, err = os.MkdirTemp("", runPrefix); err == nil {
 			err = os.Chmod(root, 0o755)
 		}

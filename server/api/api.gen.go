@@ -162,6 +162,7 @@ const (
 	NeedKindMemory   NeedKind = "memory"
 	NeedKindParked   NeedKind = "parked"
 	NeedKindPlatform NeedKind = "platform"
+	NeedKindSecret   NeedKind = "secret"
 	NeedKindStopped  NeedKind = "stopped"
 )
 
@@ -181,6 +182,8 @@ func (e NeedKind) Valid() bool {
 	case NeedKindParked:
 		return true
 	case NeedKindPlatform:
+		return true
+	case NeedKindSecret:
 		return true
 	case NeedKindStopped:
 		return true
@@ -492,6 +495,9 @@ type Consequences struct {
 	Lost    []Reach  `json:"lost"`
 	Opened  []Opened `json:"opened"`
 	Removed []string `json:"removed"`
+
+	// Rules What becomes of the rules that stand in the stage, those that loosen first
+	Rules []RuleChange `json:"rules"`
 }
 
 // Cost defines model for Cost.
@@ -505,9 +511,14 @@ type Cost struct {
 
 // Delivery defines model for Delivery.
 type Delivery struct {
-	At      int64           `json:"at"`
-	Author  string          `json:"author"`
-	Message string          `json:"message"`
+	At int64 `json:"at"`
+
+	// Author As the commit says
+	Author  string `json:"author"`
+	Message string `json:"message"`
+
+	// Person Who pushed it, as signed in
+	Person  string          `json:"person"`
 	Stages  []DeliveryPlace `json:"stages"`
 	Version int             `json:"version"`
 }
@@ -536,6 +547,12 @@ type DeliveryStage struct {
 // DeliveryWish defines model for DeliveryWish.
 type DeliveryWish struct {
 	Comment *string `json:"comment,omitempty"`
+
+	// Confirm The stage's name, where something is deleted or becomes public
+	Confirm *string `json:"confirm,omitempty"`
+
+	// Shown The digest of what it meant to whoever acts; approving and taking back are refused without it
+	Shown *string `json:"shown,omitempty"`
 }
 
 // Deployment defines model for Deployment.
@@ -743,10 +760,16 @@ type FunctionFigures struct {
 
 // Gate defines model for Gate.
 type Gate struct {
-	Kind  string    `json:"kind"`
-	Name  string    `json:"name"`
-	State GateState `json:"state"`
-	Why   string    `json:"why"`
+	Kind string `json:"kind"`
+	Name string `json:"name"`
+
+	// Since Unix milliseconds
+	Since *int64 `json:"since,omitempty"`
+
+	// Standing Whether only the rules that stand in the stage ask for it, not the version's own
+	Standing *bool     `json:"standing,omitempty"`
+	State    GateState `json:"state"`
+	Why      string    `json:"why"`
 }
 
 // GateState defines model for Gate.State.
@@ -805,7 +828,10 @@ type KeptPlan struct {
 
 // Line defines model for Line.
 type Line struct {
-	About     *string      `json:"about,omitempty"`
+	About *string `json:"about,omitempty"`
+
+	// Became What the service is called now, where it has another name
+	Became    *string      `json:"became,omitempty"`
 	Running   []Deployment `json:"running"`
 	Service   string       `json:"service"`
 	Simulated bool         `json:"simulated"`
@@ -838,6 +864,17 @@ type LogLine struct {
 
 	// Version Absent once the revision is no longer kept
 	Version *int `json:"version,omitempty"`
+}
+
+// Meaning defines model for Meaning.
+type Meaning struct {
+	// Confirm Why the stage's name has to be typed; absent where it need not be
+	Confirm *string `json:"confirm,omitempty"`
+	Digest  string  `json:"digest"`
+
+	// Lines What it does and means, a sentence each
+	Lines   []string        `json:"lines"`
+	Targets []TargetMeaning `json:"targets"`
 }
 
 // Message defines model for Message.
@@ -880,8 +917,11 @@ type Opened struct {
 	Before   string `json:"before"`
 	Function string `json:"function"`
 	Public   bool   `json:"public"`
-	Route    string `json:"route"`
-	Trigger  string `json:"trigger"`
+
+	// Request One that somebody may newly make
+	Request string `json:"request"`
+	Route   string `json:"route"`
+	Trigger string `json:"trigger"`
 }
 
 // Origin defines model for Origin.
@@ -999,6 +1039,13 @@ type RenameWish struct {
 	To       Name               `json:"to"`
 }
 
+// Repository defines model for Repository.
+type Repository struct {
+	CloneAddress string   `json:"cloneAddress"`
+	Name         string   `json:"name"`
+	Services     []string `json:"services"`
+}
+
 // RepositoryWish defines model for RepositoryWish.
 type RepositoryWish struct {
 	Name Name `json:"name"`
@@ -1070,6 +1117,14 @@ type RouteWish struct {
 	Stage  string             `json:"stage"`
 }
 
+// RuleChange defines model for RuleChange.
+type RuleChange struct {
+	After   string `json:"after"`
+	Before  string `json:"before"`
+	Loosens *bool  `json:"loosens,omitempty"`
+	Rule    string `json:"rule"`
+}
+
 // RunWish defines model for RunWish.
 type RunWish struct {
 	// Confirm The stage's name, where something is deleted or becomes public
@@ -1108,9 +1163,13 @@ type SecretWish struct {
 
 // ServiceSummary defines model for ServiceSummary.
 type ServiceSummary struct {
-	CloneAddress string `json:"cloneAddress"`
-	Name         string `json:"name"`
-	Repository   string `json:"repository"`
+	Became       *string `json:"became,omitempty"`
+	CloneAddress string  `json:"cloneAddress"`
+	Name         string  `json:"name"`
+	Repository   string  `json:"repository"`
+
+	// Stages In how many stages something runs
+	Stages int `json:"stages"`
 }
 
 // Session defines model for Session.
@@ -1154,11 +1213,16 @@ type SourceFile struct {
 
 // SourceHead defines model for SourceHead.
 type SourceHead struct {
-	At      int64   `json:"at"`
-	Author  string  `json:"author"`
-	Branch  string  `json:"branch"`
-	Hash    string  `json:"hash"`
-	Message string  `json:"message"`
+	At int64 `json:"at"`
+
+	// Author As the commit says
+	Author  string `json:"author"`
+	Branch  string `json:"branch"`
+	Hash    string `json:"hash"`
+	Message string `json:"message"`
+
+	// Person Who pushed it, as signed in; empty where nobody is known to have
+	Person  string  `json:"person"`
 	State   string  `json:"state"`
 	Version *int    `json:"version,omitempty"`
 	Why     *string `json:"why,omitempty"`
@@ -1178,9 +1242,11 @@ type StageSecret struct {
 
 // Station defines model for Station.
 type Station struct {
-	Drifted int     `json:"drifted"`
-	Failing int     `json:"failing"`
-	Next    *NextIn `json:"next,omitempty"`
+	// Declared Whether the newest version still declares it
+	Declared bool    `json:"declared"`
+	Drifted  int     `json:"drifted"`
+	Failing  int     `json:"failing"`
+	Next     *NextIn `json:"next,omitempty"`
 
 	// Problem Why live cannot be seen
 	Problem *string  `json:"problem,omitempty"`
@@ -1219,6 +1285,20 @@ type Step struct {
 // StepChange defines model for Step.Change.
 type StepChange string
 
+// TargetMeaning defines model for TargetMeaning.
+type TargetMeaning struct {
+	Consequences Consequences `json:"consequences"`
+
+	// From The version that is there; 0 for none
+	From int `json:"from"`
+
+	// Functions Those that change
+	Functions []string      `json:"functions"`
+	Problems  []PlanProblem `json:"problems"`
+	Steps     int           `json:"steps"`
+	Target    string        `json:"target"`
+}
+
 // ValueChange defines model for ValueChange.
 type ValueChange struct {
 	After  interface{} `json:"after,omitempty"`
@@ -1252,6 +1332,7 @@ type VersionFunction struct {
 
 // VersionSummary defines model for VersionSummary.
 type VersionSummary struct {
+	// Author As the commit says
 	Author      string   `json:"author"`
 	Branch      string   `json:"branch"`
 	BuiltAt     int64    `json:"builtAt"`
@@ -1262,12 +1343,18 @@ type VersionSummary struct {
 	Message     string   `json:"message"`
 	Number      int      `json:"number"`
 
+	// Person Who pushed it, as signed in
+	Person string `json:"person"`
+
 	// Stages Where it runs
 	Stages []string `json:"stages"`
 }
 
 // Branch defines model for branch.
 type Branch = string
+
+// Confirm defines model for confirm.
+type Confirm = string
 
 // Function defines model for function.
 type Function = Name
@@ -1290,9 +1377,27 @@ type Target = string
 // Version defines model for version.
 type Version = int
 
+// RemoveRepositoryParams defines parameters for RemoveRepository.
+type RemoveRepositoryParams struct {
+	// Confirm The name of what goes or moves, typed
+	Confirm Confirm `form:"confirm" json:"confirm"`
+}
+
+// RemoveServiceParams defines parameters for RemoveService.
+type RemoveServiceParams struct {
+	// Confirm The name of what goes or moves, typed
+	Confirm Confirm `form:"confirm" json:"confirm"`
+}
+
 // GetJournalParams defines parameters for GetJournal.
 type GetJournalParams struct {
 	Before *int64 `form:"before,omitempty" json:"before,omitempty"`
+}
+
+// MoveServiceParams defines parameters for MoveService.
+type MoveServiceParams struct {
+	// Confirm The name of what goes or moves, typed
+	Confirm Confirm `form:"confirm" json:"confirm"`
 }
 
 // GetSourceParams defines parameters for GetSource.
@@ -1377,6 +1482,9 @@ type ActOnDeliveryJSONRequestBody = DeliveryWish
 
 // MakePlanJSONRequestBody defines body for MakePlan for application/json ContentType.
 type MakePlanJSONRequestBody = PlanWish
+
+// MoveServiceJSONRequestBody defines body for MoveService for application/json ContentType.
+type MoveServiceJSONRequestBody = RepositoryWish
 
 // AssistSourceJSONRequestBody defines body for AssistSource for application/json ContentType.
 type AssistSourceJSONRequestBody = AssistWish
@@ -1496,6 +1604,9 @@ type ClientInterface interface {
 	// Takes a body of the `application/json` content type.
 	RunPlan(ctx context.Context, id Id, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListRepositories performs a GET /repositories (the `ListRepositories` operationId) request.
+	ListRepositories(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// CreateRepositoryWithBody performs a POST /repositories (the `CreateRepository` operationId) request,
 	// with any type of body and a specified content type.
 	CreateRepositoryWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1504,6 +1615,11 @@ type ClientInterface interface {
 	// Takes a body of the `application/json` content type.
 	CreateRepository(ctx context.Context, body CreateRepositoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RemoveRepository Takes away a repository that holds no service any more, with its whole history; confirmed by its name
+	//
+	// Corresponds with DELETE /repositories/{repository} (the `RemoveRepository` operationId).
+	RemoveRepository(ctx context.Context, repository Name, params *RemoveRepositoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetSchema The JSON Schema 2020-12 of a kind of manifest
 	//
 	// Corresponds with GET /schemas/{file} (the `GetSchema` operationId).
@@ -1511,6 +1627,11 @@ type ClientInterface interface {
 
 	// ListServices performs a GET /services (the `ListServices` operationId) request.
 	ListServices(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveService Takes a service off the list of which nothing runs any more; confirmed by its name
+	//
+	// Corresponds with DELETE /services/{service} (the `RemoveService` operationId).
+	RemoveService(ctx context.Context, service Service, params *RemoveServiceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetBoard performs a GET /services/{service}/board (the `GetBoard` operationId) request.
 	GetBoard(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1528,6 +1649,11 @@ type ClientInterface interface {
 
 	// GetDeliveryStage performs a GET /services/{service}/deliveries/{version}/stages/{stage} (the `GetDeliveryStage` operationId) request.
 	GetDeliveryStage(ctx context.Context, service Service, version Version, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetMeaning What it would do and mean to put a version into a stage now, over all its targets
+	//
+	// Corresponds with GET /services/{service}/deliveries/{version}/stages/{stage}/meaning (the `GetMeaning` operationId).
+	GetMeaning(ctx context.Context, service Service, version Version, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ActOnDeliveryWithBody performs a POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId) request,
 	// with any type of body and a specified content type.
@@ -1555,6 +1681,20 @@ type ClientInterface interface {
 	// MakePlan performs a POST /services/{service}/plans (the `MakePlan` operationId) request.
 	// Takes a body of the `application/json` content type.
 	MakePlan(ctx context.Context, service Service, body MakePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MoveServiceWithBody Gives a service to another repository; confirmed by the service's name
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /services/{service}/repository (the `MoveService` operationId).
+	MoveServiceWithBody(ctx context.Context, service Service, params *MoveServiceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MoveService Gives a service to another repository; confirmed by the service's name
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /services/{service}/repository (the `MoveService` operationId).
+	MoveService(ctx context.Context, service Service, params *MoveServiceParams, body MoveServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetSource performs a GET /services/{service}/source (the `GetSource` operationId) request.
 	GetSource(ctx context.Context, service Service, params *GetSourceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1799,6 +1939,19 @@ func (c *Client) RunPlan(ctx context.Context, id Id, body RunPlanJSONRequestBody
 	return c.Client.Do(req)
 }
 
+// ListRepositories performs a GET /repositories (the `ListRepositories` operationId) request.
+func (c *Client) ListRepositories(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRepositoriesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // CreateRepositoryWithBody performs a POST /repositories (the `CreateRepository` operationId) request,
 // with any type of body and a specified content type.
 func (c *Client) CreateRepositoryWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -1827,6 +1980,21 @@ func (c *Client) CreateRepository(ctx context.Context, body CreateRepositoryJSON
 	return c.Client.Do(req)
 }
 
+// RemoveRepository Takes away a repository that holds no service any more, with its whole history; confirmed by its name
+//
+// Corresponds with DELETE /repositories/{repository} (the `RemoveRepository` operationId).
+func (c *Client) RemoveRepository(ctx context.Context, repository Name, params *RemoveRepositoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveRepositoryRequest(c.Server, repository, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetSchema The JSON Schema 2020-12 of a kind of manifest
 //
 // Corresponds with GET /schemas/{file} (the `GetSchema` operationId).
@@ -1845,6 +2013,21 @@ func (c *Client) GetSchema(ctx context.Context, file string, reqEditors ...Reque
 // ListServices performs a GET /services (the `ListServices` operationId) request.
 func (c *Client) ListServices(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListServicesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveService Takes a service off the list of which nothing runs any more; confirmed by its name
+//
+// Corresponds with DELETE /services/{service} (the `RemoveService` operationId).
+func (c *Client) RemoveService(ctx context.Context, service Service, params *RemoveServiceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveServiceRequest(c.Server, service, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1912,6 +2095,21 @@ func (c *Client) ListDeliveries(ctx context.Context, service Service, reqEditors
 // GetDeliveryStage performs a GET /services/{service}/deliveries/{version}/stages/{stage} (the `GetDeliveryStage` operationId) request.
 func (c *Client) GetDeliveryStage(ctx context.Context, service Service, version Version, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetDeliveryStageRequest(c.Server, service, version, stage)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetMeaning What it would do and mean to put a version into a stage now, over all its targets
+//
+// Corresponds with GET /services/{service}/deliveries/{version}/stages/{stage}/meaning (the `GetMeaning` operationId).
+func (c *Client) GetMeaning(ctx context.Context, service Service, version Version, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetMeaningRequest(c.Server, service, version, stage)
 	if err != nil {
 		return nil, err
 	}
@@ -2009,6 +2207,40 @@ func (c *Client) MakePlanWithBody(ctx context.Context, service Service, contentT
 // Takes a body of the `application/json` content type.
 func (c *Client) MakePlan(ctx context.Context, service Service, body MakePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMakePlanRequest(c.Server, service, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MoveServiceWithBody Gives a service to another repository; confirmed by the service's name
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /services/{service}/repository (the `MoveService` operationId).
+func (c *Client) MoveServiceWithBody(ctx context.Context, service Service, params *MoveServiceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMoveServiceRequestWithBody(c.Server, service, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MoveService Gives a service to another repository; confirmed by the service's name
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /services/{service}/repository (the `MoveService` operationId).
+func (c *Client) MoveService(ctx context.Context, service Service, params *MoveServiceParams, body MoveServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMoveServiceRequest(c.Server, service, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2724,6 +2956,33 @@ func NewRunPlanRequestWithBody(server string, id Id, contentType string, body io
 	return req, nil
 }
 
+// NewListRepositoriesRequest constructs an http.Request for the ListRepositories method
+func NewListRepositoriesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/repositories")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewCreateRepositoryRequest calls the generic CreateRepository builder with application/json body
 func NewCreateRepositoryRequest(server string, body CreateRepositoryJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -2760,6 +3019,63 @@ func NewCreateRepositoryRequestWithBody(server string, contentType string, body 
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveRepositoryRequest constructs an http.Request for the RemoveRepository method
+func NewRemoveRepositoryRequest(server string, repository Name, params *RemoveRepositoryParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "repository", repository, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/repositories/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "confirm", params.Confirm, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -2818,6 +3134,63 @@ func NewListServicesRequest(server string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveServiceRequest constructs an http.Request for the RemoveService method
+func NewRemoveServiceRequest(server string, service Service, params *RemoveServiceParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "confirm", params.Confirm, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -2999,6 +3372,54 @@ func NewGetDeliveryStageRequest(server string, service Service, version Version,
 	}
 
 	operationPath := fmt.Sprintf("/services/%s/deliveries/%s/stages/%s", pathParam0, pathParam1, pathParam2)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetMeaningRequest constructs an http.Request for the GetMeaning method
+func NewGetMeaningRequest(server string, service Service, version Version, stage Stage) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "version", version, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "stage", stage, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/deliveries/%s/stages/%s/meaning", pathParam0, pathParam1, pathParam2)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3251,6 +3672,76 @@ func NewMakePlanRequestWithBody(server string, service Service, contentType stri
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewMoveServiceRequest calls the generic MoveService builder with application/json body
+func NewMoveServiceRequest(server string, service Service, params *MoveServiceParams, body MoveServiceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMoveServiceRequestWithBody(server, service, params, "application/json", bodyReader)
+}
+
+// NewMoveServiceRequestWithBody constructs an http.Request for the MoveService method, with any body, and a specified content type
+func NewMoveServiceRequestWithBody(server string, service Service, params *MoveServiceParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/repository", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "confirm", params.Confirm, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -4894,6 +5385,11 @@ type ClientWithResponsesInterface interface {
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	RunPlanWithResponse(ctx context.Context, id Id, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*RunPlanResponse, error)
 
+	// ListRepositoriesWithResponse performs a GET /repositories (the `ListRepositories` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListRepositoriesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRepositoriesResponse, error)
+
 	// CreateRepositoryWithBodyWithResponse performs a POST /repositories (the `CreateRepository` operationId) request,
 	// with any type of body and a specified content type.
 	//
@@ -4903,6 +5399,13 @@ type ClientWithResponsesInterface interface {
 	// CreateRepositoryWithResponse performs a POST /repositories (the `CreateRepository` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	CreateRepositoryWithResponse(ctx context.Context, body CreateRepositoryJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateRepositoryResponse, error)
+
+	// RemoveRepositoryWithResponse Takes away a repository that holds no service any more, with its whole history; confirmed by its name
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /repositories/{repository} (the `RemoveRepository` operationId).
+	RemoveRepositoryWithResponse(ctx context.Context, repository Name, params *RemoveRepositoryParams, reqEditors ...RequestEditorFn) (*RemoveRepositoryResponse, error)
 
 	// GetSchemaWithResponse The JSON Schema 2020-12 of a kind of manifest
 	//
@@ -4915,6 +5418,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	ListServicesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListServicesResponse, error)
+
+	// RemoveServiceWithResponse Takes a service off the list of which nothing runs any more; confirmed by its name
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /services/{service} (the `RemoveService` operationId).
+	RemoveServiceWithResponse(ctx context.Context, service Service, params *RemoveServiceParams, reqEditors ...RequestEditorFn) (*RemoveServiceResponse, error)
 
 	// GetBoardWithResponse performs a GET /services/{service}/board (the `GetBoard` operationId) request.
 	//
@@ -4942,6 +5452,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	GetDeliveryStageWithResponse(ctx context.Context, service Service, version Version, stage Stage, reqEditors ...RequestEditorFn) (*GetDeliveryStageResponse, error)
+
+	// GetMeaningWithResponse What it would do and mean to put a version into a stage now, over all its targets
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/deliveries/{version}/stages/{stage}/meaning (the `GetMeaning` operationId).
+	GetMeaningWithResponse(ctx context.Context, service Service, version Version, stage Stage, reqEditors ...RequestEditorFn) (*GetMeaningResponse, error)
 
 	// ActOnDeliveryWithBodyWithResponse performs a POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId) request,
 	// with any type of body and a specified content type.
@@ -4979,6 +5496,20 @@ type ClientWithResponsesInterface interface {
 	// MakePlanWithResponse performs a POST /services/{service}/plans (the `MakePlan` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	MakePlanWithResponse(ctx context.Context, service Service, body MakePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*MakePlanResponse, error)
+
+	// MoveServiceWithBodyWithResponse Gives a service to another repository; confirmed by the service's name
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /services/{service}/repository (the `MoveService` operationId).
+	MoveServiceWithBodyWithResponse(ctx context.Context, service Service, params *MoveServiceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MoveServiceResponse, error)
+
+	// MoveServiceWithResponse Gives a service to another repository; confirmed by the service's name
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /services/{service}/repository (the `MoveService` operationId).
+	MoveServiceWithResponse(ctx context.Context, service Service, params *MoveServiceParams, body MoveServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*MoveServiceResponse, error)
 
 	// GetSourceWithResponse performs a GET /services/{service}/source (the `GetSource` operationId) request.
 	//
@@ -5430,6 +5961,54 @@ func (r RunPlanResponse) ContentType() string {
 	return ""
 }
 
+type ListRepositoriesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Repository
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRepositoriesResponse) GetJSON200() *[]Repository {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRepositoriesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRepositoriesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRepositoriesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRepositoriesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRepositoriesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CreateRepositoryResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5476,6 +6055,47 @@ func (r CreateRepositoryResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CreateRepositoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveRepositoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveRepositoryResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveRepositoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveRepositoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveRepositoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveRepositoryResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5572,6 +6192,47 @@ func (r ListServicesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListServicesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveServiceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveServiceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveServiceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveServiceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveServiceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveServiceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5811,6 +6472,54 @@ func (r GetDeliveryStageResponse) ContentType() string {
 	return ""
 }
 
+type GetMeaningResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Meaning
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetMeaningResponse) GetJSON200() *Meaning {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetMeaningResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetMeaningResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetMeaningResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetMeaningResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetMeaningResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ActOnDeliveryResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6038,6 +6747,58 @@ func (r MakePlanResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r MakePlanResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MoveServiceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Means []string `json:"means"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MoveServiceResponse) GetJSON200() *struct {
+	Means []string `json:"means"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MoveServiceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MoveServiceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MoveServiceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MoveServiceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MoveServiceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7430,6 +8191,17 @@ func (c *ClientWithResponses) RunPlanWithResponse(ctx context.Context, id Id, bo
 	return ParseRunPlanResponse(rsp)
 }
 
+// ListRepositoriesWithResponse performs a GET /repositories (the `ListRepositories` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListRepositoriesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRepositoriesResponse, error) {
+	rsp, err := c.ListRepositories(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRepositoriesResponse(rsp)
+}
+
 // CreateRepositoryWithBodyWithResponse performs a POST /repositories (the `CreateRepository` operationId) request,
 // with any type of body and a specified content type.
 //
@@ -7450,6 +8222,19 @@ func (c *ClientWithResponses) CreateRepositoryWithResponse(ctx context.Context, 
 		return nil, err
 	}
 	return ParseCreateRepositoryResponse(rsp)
+}
+
+// RemoveRepositoryWithResponse Takes away a repository that holds no service any more, with its whole history; confirmed by its name
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /repositories/{repository} (the `RemoveRepository` operationId).
+func (c *ClientWithResponses) RemoveRepositoryWithResponse(ctx context.Context, repository Name, params *RemoveRepositoryParams, reqEditors ...RequestEditorFn) (*RemoveRepositoryResponse, error) {
+	rsp, err := c.RemoveRepository(ctx, repository, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveRepositoryResponse(rsp)
 }
 
 // GetSchemaWithResponse The JSON Schema 2020-12 of a kind of manifest
@@ -7474,6 +8259,19 @@ func (c *ClientWithResponses) ListServicesWithResponse(ctx context.Context, reqE
 		return nil, err
 	}
 	return ParseListServicesResponse(rsp)
+}
+
+// RemoveServiceWithResponse Takes a service off the list of which nothing runs any more; confirmed by its name
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /services/{service} (the `RemoveService` operationId).
+func (c *ClientWithResponses) RemoveServiceWithResponse(ctx context.Context, service Service, params *RemoveServiceParams, reqEditors ...RequestEditorFn) (*RemoveServiceResponse, error) {
+	rsp, err := c.RemoveService(ctx, service, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveServiceResponse(rsp)
 }
 
 // GetBoardWithResponse performs a GET /services/{service}/board (the `GetBoard` operationId) request.
@@ -7531,6 +8329,19 @@ func (c *ClientWithResponses) GetDeliveryStageWithResponse(ctx context.Context, 
 		return nil, err
 	}
 	return ParseGetDeliveryStageResponse(rsp)
+}
+
+// GetMeaningWithResponse What it would do and mean to put a version into a stage now, over all its targets
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/deliveries/{version}/stages/{stage}/meaning (the `GetMeaning` operationId).
+func (c *ClientWithResponses) GetMeaningWithResponse(ctx context.Context, service Service, version Version, stage Stage, reqEditors ...RequestEditorFn) (*GetMeaningResponse, error) {
+	rsp, err := c.GetMeaning(ctx, service, version, stage, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetMeaningResponse(rsp)
 }
 
 // ActOnDeliveryWithBodyWithResponse performs a POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId) request,
@@ -7610,6 +8421,32 @@ func (c *ClientWithResponses) MakePlanWithResponse(ctx context.Context, service 
 		return nil, err
 	}
 	return ParseMakePlanResponse(rsp)
+}
+
+// MoveServiceWithBodyWithResponse Gives a service to another repository; confirmed by the service's name
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /services/{service}/repository (the `MoveService` operationId).
+func (c *ClientWithResponses) MoveServiceWithBodyWithResponse(ctx context.Context, service Service, params *MoveServiceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MoveServiceResponse, error) {
+	rsp, err := c.MoveServiceWithBody(ctx, service, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMoveServiceResponse(rsp)
+}
+
+// MoveServiceWithResponse Gives a service to another repository; confirmed by the service's name
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /services/{service}/repository (the `MoveService` operationId).
+func (c *ClientWithResponses) MoveServiceWithResponse(ctx context.Context, service Service, params *MoveServiceParams, body MoveServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*MoveServiceResponse, error) {
+	rsp, err := c.MoveService(ctx, service, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMoveServiceResponse(rsp)
 }
 
 // GetSourceWithResponse performs a GET /services/{service}/source (the `GetSource` operationId) request.
@@ -8202,6 +9039,39 @@ func ParseRunPlanResponse(rsp *http.Response) (*RunPlanResponse, error) {
 	return response, nil
 }
 
+// ParseListRepositoriesResponse parses an HTTP response from a ListRepositoriesWithResponse call
+func ParseListRepositoriesResponse(rsp *http.Response) (*ListRepositoriesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRepositoriesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Repository
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseCreateRepositoryResponse parses an HTTP response from a CreateRepositoryWithResponse call
 func ParseCreateRepositoryResponse(rsp *http.Response) (*CreateRepositoryResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8224,6 +9094,35 @@ func ParseCreateRepositoryResponse(rsp *http.Response) (*CreateRepositoryRespons
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveRepositoryResponse parses an HTTP response from a RemoveRepositoryWithResponse call
+func ParseRemoveRepositoryResponse(rsp *http.Response) (*RemoveRepositoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveRepositoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -8290,6 +9189,35 @@ func ParseListServicesResponse(rsp *http.Response) (*ListServicesResponse, error
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveServiceResponse parses an HTTP response from a RemoveServiceWithResponse call
+func ParseRemoveServiceResponse(rsp *http.Response) (*RemoveServiceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveServiceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -8464,6 +9392,39 @@ func ParseGetDeliveryStageResponse(rsp *http.Response) (*GetDeliveryStageRespons
 	return response, nil
 }
 
+// ParseGetMeaningResponse parses an HTTP response from a GetMeaningWithResponse call
+func ParseGetMeaningResponse(rsp *http.Response) (*GetMeaningResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetMeaningResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Meaning
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseActOnDeliveryResponse parses an HTTP response from a ActOnDeliveryWithResponse call
 func ParseActOnDeliveryResponse(rsp *http.Response) (*ActOnDeliveryResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8612,6 +9573,41 @@ func ParseMakePlanResponse(rsp *http.Response) (*MakePlanResponse, error) {
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMoveServiceResponse parses an HTTP response from a MoveServiceWithResponse call
+func ParseMoveServiceResponse(rsp *http.Response) (*MoveServiceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MoveServiceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Means []string `json:"means"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -9553,14 +10549,23 @@ type ServerInterface interface {
 	// (POST /plans/{id}/deployments)
 	RunPlan(ctx *echo.Context, id Id) error
 
+	// (GET /repositories)
+	ListRepositories(ctx *echo.Context) error
+
 	// (POST /repositories)
 	CreateRepository(ctx *echo.Context) error
+	// RemoveRepository Takes away a repository that holds no service any more, with its whole history; confirmed by its name
+	// (DELETE /repositories/{repository})
+	RemoveRepository(ctx *echo.Context, repository Name, params RemoveRepositoryParams) error
 	// GetSchema The JSON Schema 2020-12 of a kind of manifest
 	// (GET /schemas/{file})
 	GetSchema(ctx *echo.Context, file string) error
 
 	// (GET /services)
 	ListServices(ctx *echo.Context) error
+	// RemoveService Takes a service off the list of which nothing runs any more; confirmed by its name
+	// (DELETE /services/{service})
+	RemoveService(ctx *echo.Context, service Service, params RemoveServiceParams) error
 
 	// (GET /services/{service}/board)
 	GetBoard(ctx *echo.Context, service Service) error
@@ -9576,6 +10581,9 @@ type ServerInterface interface {
 
 	// (GET /services/{service}/deliveries/{version}/stages/{stage})
 	GetDeliveryStage(ctx *echo.Context, service Service, version Version, stage Stage) error
+	// GetMeaning What it would do and mean to put a version into a stage now, over all its targets
+	// (GET /services/{service}/deliveries/{version}/stages/{stage}/meaning)
+	GetMeaning(ctx *echo.Context, service Service, version Version, stage Stage) error
 
 	// (POST /services/{service}/deliveries/{version}/stages/{stage}/{action})
 	ActOnDelivery(ctx *echo.Context, service Service, version Version, stage Stage, action string) error
@@ -9591,6 +10599,9 @@ type ServerInterface interface {
 
 	// (POST /services/{service}/plans)
 	MakePlan(ctx *echo.Context, service Service) error
+	// MoveService Gives a service to another repository; confirmed by the service's name
+	// (PUT /services/{service}/repository)
+	MoveService(ctx *echo.Context, service Service, params MoveServiceParams) error
 
 	// (GET /services/{service}/source)
 	GetSource(ctx *echo.Context, service Service, params GetSourceParams) error
@@ -9763,12 +10774,46 @@ func (w *ServerInterfaceWrapper) RunPlan(ctx *echo.Context) error {
 	return err
 }
 
+// ListRepositories converts echo context to params.
+func (w *ServerInterfaceWrapper) ListRepositories(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListRepositories(ctx)
+	return err
+}
+
 // CreateRepository converts echo context to params.
 func (w *ServerInterfaceWrapper) CreateRepository(ctx *echo.Context) error {
 	var err error
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.CreateRepository(ctx)
+	return err
+}
+
+// RemoveRepository converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveRepository(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "repository" -------------
+	var repository Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "repository", ctx.Param("repository"), &repository, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter repository: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveRepositoryParams
+	// ------------- Required query parameter "confirm" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "confirm", ctx.QueryParams(), &params.Confirm, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter confirm: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveRepository(ctx, repository, params)
 	return err
 }
 
@@ -9794,6 +10839,31 @@ func (w *ServerInterfaceWrapper) ListServices(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListServices(ctx)
+	return err
+}
+
+// RemoveService converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveService(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveServiceParams
+	// ------------- Required query parameter "confirm" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "confirm", ctx.QueryParams(), &params.Confirm, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter confirm: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveService(ctx, service, params)
 	return err
 }
 
@@ -9898,6 +10968,38 @@ func (w *ServerInterfaceWrapper) GetDeliveryStage(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetDeliveryStage(ctx, service, version, stage)
+	return err
+}
+
+// GetMeaning converts echo context to params.
+func (w *ServerInterfaceWrapper) GetMeaning(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Path parameter "version" -------------
+	var version Version
+
+	err = runtime.BindStyledParameterWithOptions("simple", "version", ctx.Param("version"), &version, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter version: %s", err))
+	}
+
+	// ------------- Path parameter "stage" -------------
+	var stage Stage
+
+	err = runtime.BindStyledParameterWithOptions("simple", "stage", ctx.Param("stage"), &stage, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stage: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetMeaning(ctx, service, version, stage)
 	return err
 }
 
@@ -10011,6 +11113,31 @@ func (w *ServerInterfaceWrapper) MakePlan(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.MakePlan(ctx, service)
+	return err
+}
+
+// MoveService converts echo context to params.
+func (w *ServerInterfaceWrapper) MoveService(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params MoveServiceParams
+	// ------------- Required query parameter "confirm" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "confirm", ctx.QueryParams(), &params.Confirm, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter confirm: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.MoveService(ctx, service, params)
 	return err
 }
 
@@ -10847,7 +11974,11 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/session", wrapper.SignIn, options.OperationMiddlewares["signIn"]...)
 	router.GET(options.BaseURL+"/health", wrapper.GetHealth, options.OperationMiddlewares["getHealth"]...)
 	router.GET(options.BaseURL+"/schemas/:file", wrapper.GetSchema, options.OperationMiddlewares["getSchema"]...)
+	router.GET(options.BaseURL+"/repositories", wrapper.ListRepositories, options.OperationMiddlewares["listRepositories"]...)
 	router.POST(options.BaseURL+"/repositories", wrapper.CreateRepository, options.OperationMiddlewares["createRepository"]...)
+	router.DELETE(options.BaseURL+"/repositories/:repository", wrapper.RemoveRepository, options.OperationMiddlewares["removeRepository"]...)
+	router.DELETE(options.BaseURL+"/services/:service", wrapper.RemoveService, options.OperationMiddlewares["removeService"]...)
+	router.PUT(options.BaseURL+"/services/:service/repository", wrapper.MoveService, options.OperationMiddlewares["moveService"]...)
 	router.GET(options.BaseURL+"/services", wrapper.ListServices, options.OperationMiddlewares["listServices"]...)
 	router.GET(options.BaseURL+"/services/:service/line", wrapper.GetLine, options.OperationMiddlewares["getLine"]...)
 	router.GET(options.BaseURL+"/services/:service/board", wrapper.GetBoard, options.OperationMiddlewares["getBoard"]...)
@@ -10877,6 +12008,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/deployments/:id/:action", wrapper.ActOnDeployment, options.OperationMiddlewares["actOnDeployment"]...)
 	router.GET(options.BaseURL+"/services/:service/deliveries", wrapper.ListDeliveries, options.OperationMiddlewares["listDeliveries"]...)
 	router.GET(options.BaseURL+"/services/:service/deliveries/:version/stages/:stage", wrapper.GetDeliveryStage, options.OperationMiddlewares["getDeliveryStage"]...)
+	router.GET(options.BaseURL+"/services/:service/deliveries/:version/stages/:stage/meaning", wrapper.GetMeaning, options.OperationMiddlewares["getMeaning"]...)
 	router.POST(options.BaseURL+"/services/:service/deliveries/:version/stages/:stage/:action", wrapper.ActOnDelivery, options.OperationMiddlewares["actOnDelivery"]...)
 	router.GET(options.BaseURL+"/services/:service/stages/:stage/functions/:function", wrapper.GetFunction, options.OperationMiddlewares["getFunction"]...)
 	router.POST(options.BaseURL+"/services/:service/stages/:stage/functions/:function/calls", wrapper.CallFunction, options.OperationMiddlewares["callFunction"]...)
@@ -11086,6 +12218,44 @@ func (response RunPlandefaultApplicationProblemPlusJSONResponse) VisitRunPlanRes
 	return err
 }
 
+type ListRepositoriesRequestObject struct {
+}
+
+type ListRepositoriesResponseObject interface {
+	VisitListRepositoriesResponse(w http.ResponseWriter) error
+}
+
+type ListRepositories200JSONResponse []Repository
+
+func (response ListRepositories200JSONResponse) VisitListRepositoriesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRepositoriesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRepositoriesdefaultApplicationProblemPlusJSONResponse) VisitListRepositoriesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CreateRepositoryRequestObject struct {
 	Body *CreateRepositoryJSONRequestBody
 }
@@ -11116,6 +12286,40 @@ type CreateRepositorydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CreateRepositorydefaultApplicationProblemPlusJSONResponse) VisitCreateRepositoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveRepositoryRequestObject struct {
+	Repository Name `json:"repository"`
+	Params     RemoveRepositoryParams
+}
+
+type RemoveRepositoryResponseObject interface {
+	VisitRemoveRepositoryResponse(w http.ResponseWriter) error
+}
+
+type RemoveRepository204Response struct {
+}
+
+func (response RemoveRepository204Response) VisitRemoveRepositoryResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveRepositorydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveRepositorydefaultApplicationProblemPlusJSONResponse) VisitRemoveRepositoryResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -11193,6 +12397,40 @@ type ListServicesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListServicesdefaultApplicationProblemPlusJSONResponse) VisitListServicesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveServiceRequestObject struct {
+	Service Service `json:"service"`
+	Params  RemoveServiceParams
+}
+
+type RemoveServiceResponseObject interface {
+	VisitRemoveServiceResponse(w http.ResponseWriter) error
+}
+
+type RemoveService204Response struct {
+}
+
+func (response RemoveService204Response) VisitRemoveServiceResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveServicedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveServicedefaultApplicationProblemPlusJSONResponse) VisitRemoveServiceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -11396,6 +12634,47 @@ func (response GetDeliveryStagedefaultApplicationProblemPlusJSONResponse) VisitG
 	return err
 }
 
+type GetMeaningRequestObject struct {
+	Service Service `json:"service"`
+	Version Version `json:"version"`
+	Stage   Stage   `json:"stage"`
+}
+
+type GetMeaningResponseObject interface {
+	VisitGetMeaningResponse(w http.ResponseWriter) error
+}
+
+type GetMeaning200JSONResponse Meaning
+
+func (response GetMeaning200JSONResponse) VisitGetMeaningResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetMeaningdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetMeaningdefaultApplicationProblemPlusJSONResponse) VisitGetMeaningResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ActOnDeliveryRequestObject struct {
 	Service Service `json:"service"`
 	Version Version `json:"version"`
@@ -11580,6 +12859,49 @@ type MakePlandefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response MakePlandefaultApplicationProblemPlusJSONResponse) VisitMakePlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MoveServiceRequestObject struct {
+	Service Service `json:"service"`
+	Params  MoveServiceParams
+	Body    *MoveServiceJSONRequestBody
+}
+
+type MoveServiceResponseObject interface {
+	VisitMoveServiceResponse(w http.ResponseWriter) error
+}
+
+type MoveService200JSONResponse struct {
+	Means []string `json:"means"`
+}
+
+func (response MoveService200JSONResponse) VisitMoveServiceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MoveServicedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MoveServicedefaultApplicationProblemPlusJSONResponse) VisitMoveServiceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -12739,14 +14061,23 @@ type StrictServerInterface interface {
 	// (POST /plans/{id}/deployments)
 	RunPlan(ctx context.Context, request RunPlanRequestObject) (RunPlanResponseObject, error)
 
+	// (GET /repositories)
+	ListRepositories(ctx context.Context, request ListRepositoriesRequestObject) (ListRepositoriesResponseObject, error)
+
 	// (POST /repositories)
 	CreateRepository(ctx context.Context, request CreateRepositoryRequestObject) (CreateRepositoryResponseObject, error)
+	// RemoveRepository Takes away a repository that holds no service any more, with its whole history; confirmed by its name
+	// (DELETE /repositories/{repository})
+	RemoveRepository(ctx context.Context, request RemoveRepositoryRequestObject) (RemoveRepositoryResponseObject, error)
 	// GetSchema The JSON Schema 2020-12 of a kind of manifest
 	// (GET /schemas/{file})
 	GetSchema(ctx context.Context, request GetSchemaRequestObject) (GetSchemaResponseObject, error)
 
 	// (GET /services)
 	ListServices(ctx context.Context, request ListServicesRequestObject) (ListServicesResponseObject, error)
+	// RemoveService Takes a service off the list of which nothing runs any more; confirmed by its name
+	// (DELETE /services/{service})
+	RemoveService(ctx context.Context, request RemoveServiceRequestObject) (RemoveServiceResponseObject, error)
 
 	// (GET /services/{service}/board)
 	GetBoard(ctx context.Context, request GetBoardRequestObject) (GetBoardResponseObject, error)
@@ -12762,6 +14093,9 @@ type StrictServerInterface interface {
 
 	// (GET /services/{service}/deliveries/{version}/stages/{stage})
 	GetDeliveryStage(ctx context.Context, request GetDeliveryStageRequestObject) (GetDeliveryStageResponseObject, error)
+	// GetMeaning What it would do and mean to put a version into a stage now, over all its targets
+	// (GET /services/{service}/deliveries/{version}/stages/{stage}/meaning)
+	GetMeaning(ctx context.Context, request GetMeaningRequestObject) (GetMeaningResponseObject, error)
 
 	// (POST /services/{service}/deliveries/{version}/stages/{stage}/{action})
 	ActOnDelivery(ctx context.Context, request ActOnDeliveryRequestObject) (ActOnDeliveryResponseObject, error)
@@ -12777,6 +14111,9 @@ type StrictServerInterface interface {
 
 	// (POST /services/{service}/plans)
 	MakePlan(ctx context.Context, request MakePlanRequestObject) (MakePlanResponseObject, error)
+	// MoveService Gives a service to another repository; confirmed by the service's name
+	// (PUT /services/{service}/repository)
+	MoveService(ctx context.Context, request MoveServiceRequestObject) (MoveServiceResponseObject, error)
 
 	// (GET /services/{service}/source)
 	GetSource(ctx context.Context, request GetSourceRequestObject) (GetSourceResponseObject, error)
@@ -13022,6 +14359,29 @@ func (sh *strictHandler) RunPlan(ctx *echo.Context, id Id) error {
 	return nil
 }
 
+// ListRepositories operation middleware
+func (sh *strictHandler) ListRepositories(ctx *echo.Context) error {
+	var request ListRepositoriesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRepositories(ctx.Request().Context(), request.(ListRepositoriesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRepositories")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListRepositoriesResponseObject); ok {
+		return validResponse.VisitListRepositoriesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // CreateRepository operation middleware
 func (sh *strictHandler) CreateRepository(ctx *echo.Context) error {
 	var request CreateRepositoryRequestObject
@@ -13062,6 +14422,32 @@ func (sh *strictHandler) CreateRepository(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(CreateRepositoryResponseObject); ok {
 		return validResponse.VisitCreateRepositoryResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveRepository operation middleware
+func (sh *strictHandler) RemoveRepository(ctx *echo.Context, repository Name, params RemoveRepositoryParams) error {
+	var request RemoveRepositoryRequestObject
+
+	request.Repository = repository
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveRepository(ctx.Request().Context(), request.(RemoveRepositoryRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveRepository")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveRepositoryResponseObject); ok {
+		return validResponse.VisitRemoveRepositoryResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -13110,6 +14496,32 @@ func (sh *strictHandler) ListServices(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(ListServicesResponseObject); ok {
 		return validResponse.VisitListServicesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveService operation middleware
+func (sh *strictHandler) RemoveService(ctx *echo.Context, service Service, params RemoveServiceParams) error {
+	var request RemoveServiceRequestObject
+
+	request.Service = service
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveService(ctx.Request().Context(), request.(RemoveServiceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveService")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveServiceResponseObject); ok {
+		return validResponse.VisitRemoveServiceResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -13238,6 +14650,33 @@ func (sh *strictHandler) GetDeliveryStage(ctx *echo.Context, service Service, ve
 		return err
 	} else if validResponse, ok := response.(GetDeliveryStageResponseObject); ok {
 		return validResponse.VisitGetDeliveryStageResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetMeaning operation middleware
+func (sh *strictHandler) GetMeaning(ctx *echo.Context, service Service, version Version, stage Stage) error {
+	var request GetMeaningRequestObject
+
+	request.Service = service
+	request.Version = version
+	request.Stage = stage
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetMeaning(ctx.Request().Context(), request.(GetMeaningRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetMeaning")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetMeaningResponseObject); ok {
+		return validResponse.VisitGetMeaningResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -13413,6 +14852,55 @@ func (sh *strictHandler) MakePlan(ctx *echo.Context, service Service) error {
 		return err
 	} else if validResponse, ok := response.(MakePlanResponseObject); ok {
 		return validResponse.VisitMakePlanResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// MoveService operation middleware
+func (sh *strictHandler) MoveService(ctx *echo.Context, service Service, params MoveServiceParams) error {
+	var request MoveServiceRequestObject
+
+	request.Service = service
+	request.Params = params
+
+	var body MoveServiceJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MoveService(ctx.Request().Context(), request.(MoveServiceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MoveService")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(MoveServiceResponseObject); ok {
+		return validResponse.VisitMoveServiceResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -14337,135 +15825,149 @@ func (sh *strictHandler) SignIn(ctx *echo.Context) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"3D1rb9y2ln+FmL1AgV2lnjzabdxPzqvNvUkT2LktsEV2wZE4M7yWSJWkPJka/u8LPkWNSImah+PeT3Uz",
-	"FHl4zuHhefN2ltOqpgQRwWfnt7MaMlghgZj6vwWDJF/LvzCZnc/+aBDbzrIZgRWandtfsxnP16iCclgF",
-	"v7xDZCXWs/Mn83k2E9tajuSCYbKa3d1ls2VDcoEpcZPWUKzbOd3P2YyhPxrMUDE7F6xB/ip/Y2g5O5/9",
-	"x1kL+5n+lZ/9IueRC+EisgQuBidfUlZBIccR8f2zWTarMMFVU83OH7v9YCLQCjG1ToU4hyv0Nrac+X3a",
-	"moF1OGI3OEeRVeyvB6ONCwlsZBExtpGkJQRkKyRiXGV+HVrF47LHYS67QYzHmcz+OrjGENXv5Je8poQj",
-	"dU4+MrooUSX/zCkRiKjdwboucQ4lO5/VesR//YtrqNJQZudVKxaI5wzX+vDMfltDATaICLBhlKwysNiC",
-	"yzcvwfNn3/23JqSeQy5xUdeM3sBSHXBGa8QE1oBDkcR+mZQSldnWDrazWY2Y2VWfEC2Cf7fj2skyuf5n",
-	"txxd/AvlQs54wfI1vkFvcIn6MFe0QGE4JJFDP/A1fPLd9+Gf8J8o9QR29qIZSsFiZnHrBHfEOebiEvGm",
-	"FAEyLGgTxq1kihJJmquBWKCKj3HNS/eNnMFMCRmDW/n/hAqUPtc7TNAvVKDQTBbfbqIe9N0vwijUe+/u",
-	"1EIZx+RvmK/7eGzvqwAiy6YiYyc7my0Nz3VlTF/I6JGaekWBJdyw/NiBhjRlCRdyOi1cYuhp91ZigsZB",
-	"dCJ6+Li561kDarZmFnEICaJYCIYXjUAv15CsAkcQLgVis/Pbu2y2QEvKkP67YHgpUOGBtqC0RJDovd2Y",
-	"YVoKB2jUECzG96U+dwtnBpjQPl6gnFYa4h34i4IhHuZZaDeffkjMOg5tocPi6z29Na8xKcY3bqE24zNf",
-	"WfKgHsBEC2EPJUtGq7F9fmB4hRUxoyQUa0ab1ToZde2UuwiLMEM2u4FlozgpzBf650xvKIgLClnRRwBB",
-	"qEgn+S8IFSGoGd1M4BsJySXdhCZSh5wfIF7NBAakzOwvipCXqDxEP1igdZeHfd0BliUP/zQoMRBjlEU+",
-	"rFBF2fYdrnAqhPqLjwheJ34QE7OSyRFDYZg9xbOrr31aI2B+BELqbiXkAuRKwBYAC6DmHNU7rAquQYhS",
-	"UzLVFC0DGQqls63il6lyTjC8Whnbck+29mSem81uIIiOBpeB0w75NSoukrk7rlcgUkyYaA15eBptrSbM",
-	"UNLVNCVcMbKW+IhIneJ3aXE1SFnBDSFyUDYrqFIKlhCX6pccEolTVHhI9URwjMvnYEkZIHqyPvCb9Xb8",
-	"mlP2uUJU1uowznbQm9FTaWxknj1nydrSJcoTPyNYioAO2dePRxjUQ/CuiYbkMQXS3IGk4IAuwUIuzQFk",
-	"CPB1IwAmGWANAZCDy6aoIANYcFQuQUERlzadWCMgwYOCsm842GC+zgBlagaGlg1X5LKUNXPOshmtkTZw",
-	"9ZDP2QjWLV7jivdLWJZhtRvdaNOwY9vHDv84AzgPgJ43DAtHHxohlZoAOF9qlHdvFU9rpw0J/7KmZcFD",
-	"Un0HPDe9ncx+GgP0siEH3KzWIOnvZEjSYnJDtethTJq/bUcOKXZUY3uCFeqRKGg8ch67+Pk4O8VYxrse",
-	"jLlj1EKznnI5eLsJ06zhIQ3Z2nvpgmGaUh2xArKZQF8ScGCMAjU4uK01yq9jHohFayp1hdgl4rRhOVLS",
-	"ywgjAgxup1hHIfw44zGgLHFYISkWxRptlbTbYLGmjVBAoAKLI6xfYLgilAucp/P1K/dNaEa0XEp0j8zx",
-	"usDitR4pNdMgDn6mG1BBsgXMUUBigVAB+JpuyLiu6O8ucxT2LOdK/8fAHOWZyb4WK7L6RJW/aPUXc2Cu",
-	"qPtwrOznMglihFYVjrmfoJEbUAjE5J7/9/f5o+fw0fLz7bP53d9Cm23ROBI7OQlebHCit/xcxT2cByww",
-	"FyWC9ol8AQjaAL0ppQvK05ornP2o/lbH2vy+kUaM0hYlO6zwjeKHXe++j82LR/8DH/05f/T8c/vnt/93",
-	"9ujzfwaQGyOuIlPmBWYGqV1Dho1mHbkPuhh4I/9ZCkuondg8VU7JD43Dbc+r5FetB181VQWZ+qqCBC8R",
-	"F+nibRgKJ4uS57P3R3xOzUZT9rVrEkrUqHn8Dbd+zxboGImNt3yCxYwJR0xMceZlsxIuUDkuhPQwt4Tz",
-	"9mlgwlsgyxLnoWt9G4SkQALiMiq7J2o5awSLmJ8Es0GJNSahdlCjVsrkrlrqmkXcpiII4uiPBpE85A3O",
-	"qfYQpO94BTFBxYQzAPN1aJ6ScnH4LPIenQDNBz08eLoreoOKA7wzBjFmZw60TOO4XSFMJB4KjVW0icQd",
-	"84YxRPJtxJrbhFUQyLBYV0jgHGACNpQVfPTqMEB4S+oFQtt4hUp8g9j2AJMPNmJNWXBb3oUd8vOsJkhm",
-	"C+jHEuZBwex5eUY0Tc8Bo0H3b1dlcBnYhhCm4ehhjWOSo4Ndts5F0/slySdl3a7WS6KB0h8P7enKArTD",
-	"CbmL6Aai+lJN0v4uwPGKoEIyagW3oKCA0I2vT4xKKmhC/+ls4ZIFArPlkE/0AFw2weBOgeqSbiubdeSm",
-	"S6Bx34ZbTVJwXqnxHyFmYck+JfD3E4xExi0rTzp/3Og344kU6gsLbPuhT25LrC6uM8d6LeKG+Dds53jJ",
-	"ID2roQ95YHILUMB3N8mdnuw1H/CO1yUkqeKlTcEKC9/YL0xM2FRcVA04Vwdk9RS3u0JG5mWTuXiTdbC1",
-	"or7rifcd9Ga7w074lgteOW10h80g+Yl+IGEfYdFhouFz5kZqP2bdTBAXH9T4sNcf1VNuWwvFlUD1qCLl",
-	"bc+u1MKeOdQMI1atNDX5AVW1iARdc5cOcmAYTEV2I3ZVgb6EVz/eOdrAG5Sg1WhYMi/vwiDAzNAeAb0f",
-	"D30TjkHrTgzI2UimW5vMFMAtKV4O//zOZBlNiTXgL+OOgy9+ClMoAD+guqIbxLDY+lFKi9QNZCpIORrC",
-	"yk0ynp0rkvHU4sBHVgtfmEpOaehRSd+j00M0LosgoAKyhnCp9Yk15kDJYKP5DWPAi34YqIYyBV61yRcn",
-	"TY8y6wymRw1cbQ25JnQTuQZuIMF8HQ4kRdOn3GU2kjXVA7yHqYSkNoZyygoF4dQUN/epyZ4LwtgwFbwL",
-	"y/qB1Jum/kTfd5XugjaL0ovck6ZaBOSi+dIm9oSgel1gEXS03K/YigujtJDaJPkRDbx50Z4eSlZUQ5hu",
-	"0VWwmPiFyojjAxEmPUCFl6gUF3w8tmTmNOBkeh+hzb/Bq4ahjxSHtP309PM4H1vvXUTLGMwfm5ANVn83",
-	"Tzor2ax+/l3iSLFmVIgSFQnKiPKiaDS4nfkzOBebBFQD0dllnDZ8ktjYE93wS6KskUBDMmHwRDpOwXkK",
-	"ug20dosJOC9H06oDUUIXKO//tBWIX9gvU5LZ5Acv3IQpp8/Ba3UzWNcIslYl5koEdK7RRC0oUrQRrhUw",
-	"gETxquKMp3G8RjP3htTaGrJw0cxuXENnu5nhMS9qbNufzF22E/rBpOtM8rSmaKVM2rVoqKEGZ3ahMHRf",
-	"Ai6eAk+wv5UmEVIYsSgTIvp6WGYWDcJouDPmhYjHAFXy8lQtOBjbbeXwsIWlh40dKftj4Mq/KEvgfrYZ",
-	"Pa23J12nqBGrMOeT6pI+um/+ycPRZTrJrriUwy+MVh9y0MCqLifMd6XGB2fK16hoJs1lvvhFnpHQjEgI",
-	"TFbHrTEZyFhXFs/EuG5amvvIHeqZpF1fIne2aVsDZhjAR3hLRg9p9ux1+dDn/KGTHld7TARyuLiOq8kK",
-	"Y3dF9OqSkhXYQFYBpUQAQel1BpaMVvrIrSkTiAtAyY9AufdcepseL3VxhR35ZWoGSccWHMgh6YL7T4K/",
-	"gAqXJeYop0SFQ5PrKVwFRnfOF1tNxxTFWpoGU/JTWnsiGMK+wTxMlhdbYH/NFBEI2kgSaIQvMePJKYWX",
-	"Zh5PIu8CssGFWL/n4Ri0+lHlCAG1/RRMhZNe7DIOjz4KfC4NHYifYMinEc1fibo4egUGOh86m20g1pk4",
-	"EJdh3TApNGESYIxXxI87hHYVS+zXqfejctarDdDRISFJM+GWM1+0cwxXwboFMgthaFNvO/ncOxoK4Rtb",
-	"jrljnnkiW/6SbFY5B31a5vhrNdwF5Pp+GDrhpntHV8q7EsyXWfGXHW3M2+A9lITRtuQg4OfTxy78Y5Nu",
-	"0qbfrSpkZ2FyFqkhtF20s80uljygDY2GWe+15YpEgTFkGgkGc5R89Id883+nDSOwfE3EQUk3x4glDyhg",
-	"YcNKSjEoEoOzUOzEWXUoaq3+Pep9/AeqxUcT495Vd8gSsyoSglhDqbWABQJyykL+zRoCsMgAJAXQUd/9",
-	"69gqWKDkUF5C+H5EJBNzConOjx653u24cIzcUsBswUXN3fQhMljvdapxaUvzpseXw+bGQOYCrpoSRqtw",
-	"de7sqL2jRv2MYLFHJtqVgOFuFbtZWG1aggYq86qcXSlju58YHVRDi0A+N0MHZyNZWWg1IT2psWw69ooU",
-	"3Qu5o0iNZYnJ1ETcmE8km/1JSbqwtT4TDUFm9hBEprmqD6huGyxiSxUmmHABSYS/u6Vw0+5tLhiC1TSJ",
-	"Hi2OvVhwRKTJlyvbzlkjAHNAqDIZEQPXqBbj6n97IXQ6Zrnb3Nu0hx63oYH74n17ae/SdCg3ZEGLrekC",
-	"0qQL9o6rKp3R0+9qyK6HqgzTk0mcFNzPhFH0clKr3bZBnIPGoq+TS2J2ETd5fjGWmV8qAx/9+fl3XSHz",
-	"6PPtPHv6PFyApDpZRHU6z+Gvs0Jb1wsXtK5R4XRKP1DiIFYmzay1o4KiLt64aao+NVASaZYJog99EW8D",
-	"ClI8gyieqrlf2nSbwanXDEH5waX5HyFqNByTaRalzkfqnxp9kR1U391v4eBdkDttfRwwQYzo0tlJeQZ7",
-	"5AqwJiXSoEYFodQZhH19Y4gEUV8LoRH027Y46cjvNMwJQd512PdzFxgkUbXRNh4IYxQNyNP4ZzeILQ7p",
-	"HaK/95Y3i4XaJHhYCBpPttZzzO54AXWsI98pQRr2MXtjXYp7OO/S63WQct+aISHsmhaFkzxdxHUoPDQ/",
-	"NuazbojpkRNJbYY3iKeEIfTGXfGnTanV32d+U4d2xR2qeShyNIkxzAsYOjG5C1AHMiyl9lczHCl2sr77",
-	"YFY61r0dT5bCvl/iedx6iyeVG7e22VMXLZnFXwzpXhvO9ITGaT0a4i6tnd0OeawkrOHKCkeC8UaqqVQZ",
-	"aUOFuYkzRYqxh5vf9mukIvv1XeIRBzYPXySDN+HURj3Dro4kTd5GIdxUmYN/qHtOlDcHanGP355CapdN",
-	"xIKLew/0P4ymWshfW++BWWqwLvcjozeIWMt9hyniuTgLtGrI4a27BqSx6eI7ULvc6bDQ7kil+qdWQZAb",
-	"VFKN2kmLXKPt22JqFzCGasqxoHGrBS/xhDLiX80Hn9Ypqpe3utfVy1DAS3hyzlVNY4tQu2cPTg9/Hr1C",
-	"XKYLp6fp34Ma6mQ9NJttcFnkpu/kSJ66p6H3FNbw9qRI2qtJy5G7ifgYTbrAaHLP8OHGtp5BSSM4suwX",
-	"xpO9ZCbDoj4Mr9jpe3HqGotfpREX77FxYAbnHpphrG+lK73oF1WNVGPsJl0cMWv5H5gUKX0q+o5/T/If",
-	"Lf35AWSm18+fJ44cdJ8PJlvfk6fcc4pPTZ+XWAgmdnfYJsirfmpioMhZytUilsYg1rSYaoZpUTrBJ5fN",
-	"GlZOaKzXeuoMgHoC03bH7iiKi1jfOQGvjea/a6dQbjqFVVDka52xJY0T9W8bTKambEkoPsnVgtdziuZv",
-	"Qt4a4uhO9RrBblHTPbFxp6R6qOWg3jqn9+UaGLt1mFHEPQQNpj18ncYGAzGLsQYI+7frt1emO2/R+MVl",
-	"Q2KNGiIZHqrBopz/Gw6kCpMZ859TuRomKylpC1QigQpAGTDNA4Fxxie1ebj0si26YJnePFYVYY0OXoqG",
-	"qcpV20BHmdNrE9Q3waa9cwjXqnw2FkAzqd8BlYJHMqC9nrfxZvipp8j4FOL9bjvp5NPuE2I+OSSrIRrr",
-	"Tu/p64SDCcZZmA2AwU2jnKFIq0UX7fC7BX7/9IdnYyXS8WjHlfZPXrWhvR1eKCnx7/T0mM2g6R0r/fXs",
-	"5c7KYdA5jzSwwyW2/5NureacLYMDV4w29dT2cJAUkbuP0ZTImpnADHdAGDAzb5NB3OAVeRuRjy1oHhv9",
-	"EBb3nG8oK9IeOQtC76YIQum8DcnXn/5pKmmP71MsMEvsJDieQKZefBpoMZiegrbG3B64Cevbr3tlBQ0R",
-	"ONgf2VNUoep9ajUikEMCFghUsEBgqZxbEzK54DUi8Y7y0PSEkMO4bhLh1IcR71LbBdWyT2bbKkpCtupH",
-	"t3uwBqhFq4eSODuH3++KZnv4AchA5Oqwl7rME11ujTjUPxteO34N6cBh3qu8NJ6fcng7KMcnpjZ1oLFf",
-	"JF9F9b7Td3jc4RboBGOSskaKlH4EUDsJtOKKdcIyocC9/5MSDBUvttEcBP1ToIe1q59Up36FhFydMtWi",
-	"jyGoXnPp9G6ZcPTD2oABJ4LlcFVI/2kdPw8A4tJkF/d/tBrj8PtHKmWqPbUhYbUFUpOXgpBQIWUhR+GO",
-	"36fu8bhX+eO+j5yY78IVaBoSa26p3vYFXi5R6HoYUMg3EAtDv1hPDwMFkEOBoAARnU+1pzzoF2962WvY",
-	"JpfqyizLei2ftRCHeXiPPmVTPeS7j9oFnyPI7dMPiQ0uG57obs8Z0rhp6kL/wZBt46jtbOUTp7WuypGX",
-	"LAoau1MTfoYfCYk2W4sXAfaeSRvnVt3H6AMpI+0IGlJQxF/ZcvpAYH7fhm39h/JC0YaW8nZ/rsObQ3eI",
-	"b/2gS+obicd4/DAISycc21e6Wim9ZwmSqTOyE0Vg4AOdFMLJ3gmN323hdqQkcEwDOqC1vJeY5KVsyzUH",
-	"9v/GO3O77diNxEpuuhJx6gz1nMMluoo/eDvNKvMf4p322FtCZzoPUtOVZtZue+hVhh2iTUodGbCnG1ym",
-	"FwR45JngV1H5DlOaWHbOzIT35IbMBhO8izXZXKFgY2qjZbOG8AP0Wb10/323gHnhI6ulTodDvDMZbTCu",
-	"3oInSzrUbBuuUOZeKoGkACUmSJU5qn5oQFBacgD5NaBL807bty7V6Xym/8VTic5nj21jfljj2fns6bfz",
-	"b58aF75C25nXlfnsFhd3KqFaW0r6uTdMydtidj77CYlXfjPYzsPjT+bzgUfHpz023mvIG3h1/ANBoOhU",
-	"GhZoCU1kLzS5g7b7lrmKDCGhQn+/h79sh5zhYnb3+S7rI+3sVrezvtN+halzZsHX4WFbThV7HN5qdSv6",
-	"yASWSY7KUIfSz9msNl1FumS9yMUHMkTYZ32GfUV1Wfw+OJfoW7v8yxinmQzNE3KZbYvQ5y1pupg3EKU6",
-	"eMhG6xKS8WP10ZTtnmqrrvI6sNlPUuyUtpX1PR6hFjVnO03495gwxtyXDXHI/aNBXLzQ1YHHwasNd951",
-	"bxd5SO965Hw8adnd1Fy/x/iuE8CZ8MBGLEGl/LFQUVZeFVhwoJ9qm+q19JYOX2ldaN6ai/mAM+MiTtZi",
-	"CFL2pbJjL/3o1ElI3M3XOzml476GSBPhFKK8h8VB4toi41ZqwoOS7Epv60BZFkmjuEvYqson0BPtt2Gv",
-	"pFJN9verD78AvS3wZP5k/ujxE90vSVr08i/70NesLwoDd7pJQBm/0dsiFd9nADkKXu6KSvoLHqXPO8zF",
-	"lR10IInSQlndQHZfJ++R76IsgdvHIRxr5ji7NX/dnS3sa/sx3tXP8Z/wGtYLBHb9xjnyF1tg7Id7uo4t",
-	"m3VZyEeba1YV5akXesh9cJR+RD2BkT61bdX0DjL7vzpZ72Gh9+xW/fdO3+7KCdu/8JRq/8KUsY/r6G8F",
-	"QKTgRxCDr0khdQkFosl6hEqhYO6u3xMrYbtn4fYYE5LjSkwM30ZDwiNi8lU77D7Y2j3VliIiAaMbAG1c",
-	"5YHydYvns1sD6d2ZFm1nt+q/I44G/9myk/oa/IUC6P4JCqlJkwKoZ6z03W8LFzGxGRD3jvhsdKj1ASUM",
-	"NVs4gJgHOEBOuqWDPSvGqHBPmiFXpK9TRY3loVJG93C7uAzTUxgvncfTkkyXE/h6gvzUsfcHpLD/YNx9",
-	"iOF467IhFePBSN1/6Q6EQ5LVNCm8F3x2GiImYPQ3rVtwUFCCvvLFZgXHH43JADe6ie0KcwxlxBZVxGhl",
-	"3nY52eWnu5uGObvEex/7XRNapwjaCY/M8sqNeMClExXQ7+E1OqHv0LVeOIFL6Wv5giMkaguYo24j2wXn",
-	"ZKxuVohseumeyjfpq6oJOlAvegOXqfnwVDwTtYweDo35M8g5Nk9aH/mQXKiZPfId/6DoJdKPyvzIK5uC",
-	"wdh1hTlQr8JpL/sRJOZvutRwCxYIbBgWAhGgcrpVlpbteStXFlyHhyskReDw6TvL1yi/PgULvJQTn5QD",
-	"1ApfgwHUwmP0F2BDm7JQVDgW+SEBqMDCNcYhVACXhQC2qLvmCOHVdye5IvUzR6elvVrifmIvkRyW0BNJ",
-	"KVGXl5ZgkiuezZ8fESdkWeLwole0QgtabAEqOfJ4RqWBa1EhcIVOcsOf2dLi2DX/xgY/TnRe3RtUQbfZ",
-	"0uSOPdA7PGJwGMdF3FHh1x2GHz4P1Q7oVb/hxsjKIl23QhC5XjneOfLavc4fPYePlp9vn81DbV7HVBWv",
-	"WmqIi35uq39ObsV6D7ol2LD/rIGg4Lu5edOqOpINZaS4vhFM4hmAiqf7hvJfl1dHuIMh4hoMH/cq072L",
-	"3vgtrE+RTOAaJJ1AkzlW84GwibRZ0xIprSTTxtHGOmvkv6ECaM/Ij0Aup+pStFGlS5PokY5BqxVpVuDy",
-	"DNg6R3SD2NZUYRGlHju6j7CVbT9xdK7SHUesB/kkPOU6Vtyzcux3Uwkqxzhfqz4p9pGOY+jGck5FLWWs",
-	"Gy1Z68ICXiMAgfXXj5Bcv4rPBp0SZsiJjuX0YygvIp6BxRZIQQsYKqHAN0jeN/7ricc5aZ5LpFNMrOO/",
-	"lF0fI+67c3+4lgOx+yOlK1p4alMknHo7PZtyN3UDYS4X/OzW/jkY6uzcOadSjLtPi4bVY0vhBx3UbMN6",
-	"IwNd1tQhdDtzndwe1Iai9jgsyxOrMHKJr3HbeM/OxTwxOazQQV64uwMYxXs5N2636CH3cM7dc5BRpxU3",
-	"r00qpAn673HSx8eaLnJ9m/hnugFLyMAC5tcRu7fCxBRpjmYNfD/Pnn4/zx4/ezbPHs/nP8yzZ0+fzOef",
-	"J8QGd5jOPlwYDRXS1f3EyKOPIvZZ7R1dKQc1zwAti68ayp2WLLJDeNd6ME73gM8lNJP/BvHUb+0zJMcI",
-	"PO8wlyl1G2Sw93bMfTCZffopgcksXMrMUH3LeJujqO1QK68zQBnYSPNQvwoEFEpNlG+Jl2INlhCXjbRi",
-	"fYbNQKOcOnKrf2E56cm+sPPGvJQ0yuVeR5/bXlleuQVCdSJyyAWGvbRHDHOgnqD6Six+dmv+Gsy1fcVo",
-	"/d7Vfybl2mIOVvQ4KRO2dkczqcUe3JgH7786IxmI3hZTuC6qtF4hUhhcX6wgJqkI1znI+mFQ5a4GtDlG",
-	"/PUTw0H0K9gSVUSumg0NytMrM+Re6jC8BkiJiW1mB1qUet4FUKC8hMz4IeS5/REQdOPEqGp6xB+umPw8",
-	"iYBygPzj7p5MwECqqgYg1W/xwzycgtoED55hwhOZil7XzH1zT/+B6mMbc35TpGji6a920H2czt3OH+MH",
-	"1IL3QHP/LYrbZPEhQfir62xyMrO42w4m0k2gzS1/sIn86QhXM0GGzm5V34g4AV7qccdi+JFUjhoyzGk0",
-	"91A3IGtfmztCJo2ekoMlo5WKRrg3pyiARCFndl9FGAHprgEYFO5D715NYIig1wrqrjpDx9M03pnGGH/i",
-	"ussXTo9fYKKfF929pYIMYeH7SxfXjHuiU8k1ll/jN0n6qmk2Jjr3b0a+e896CPCFe4x9qGbgQvUw4qeK",
-	"XE5OlomHNF9sdVrrUcQ9BRtGha406BbqfcN1PPPeRH13l3Lt81IXcwQ5yPRfjLOQUyTHeEm9EvNWj37q",
-	"/W51yQmsVnfexIv2rmlHnVDkeKvE6ha8EUfgJcSQV+epoiRShcjAGpWFdgZwAWBZuhzda1SLNvx0b8og",
-	"b1vDhn1ZV3hFPjRpfZ3kWFQc4Ei5ywYcHvzUer5dIhj2opJIXG8QH6Lmh71Yqrn/qSzp9uWAew67DmD0",
-	"6lBU3plXgO0ZUc9Azc5gjSVz/38AAAD//w==",
+	"3H1rj9w2suhfIfouEOBeOdNxnNzY/jS248S7Tmx4vFngBD4HbIndYkYiFZKadmcw//2AT1EtUqL6MZ7d",
+	"T5m4KbJYVSzWm7eLnNYNJYgIvnh2u2gggzUSiKn/WzFI8lL+hcni2eLPFrHdIlsQWKPFM/trtuB5iWoo",
+	"h9Xw81tENqJcPHu8XGYLsWvkSC4YJpvF3V22yClZY1bLwQXiOcONwFRO/rFEQE4M6BpsSyjAhiIOKAM1",
+	"vUE8A3KqYpEFIbGTZguG/mwxQ8XimWAtioD2QxCydUtyDYvZbgNF2a3hfh5b5G8MrRfPFv/nosPqhf6V",
+	"X/wq55EL4SKyBC5GJ19TVkMhxxHx/ZNFtqgxwXVbL5594/aDiUAbxNQ6NeIcbtCb2HLm93lrBtbhiN3g",
+	"HEVWsb8ejTYuJLCRRcTURpKWEJBtkIjxu/k1kcm+CfP/DWI8zmT219E1xqh+J7/kDSUcqRP8ntFVhdRx",
+	"yykRiKjdwaapcA4lO180esT/+4NrqNJQZudVK/YP8r/k4d0iIsCWUbLJwGoHPrx+CZ4++e7/a0LqOeQS",
+	"l03D6A2slOhhtEFMYA04FEnsJwVKXZtt7WE7WzSImV0NCdEh+Hc7rpssk+t/csvR1R8oF3LGS5aX+Aa9",
+	"xhUawlzTAoXhkEQO/cBL+Pi778M/4b9Q6gns7UUzlILFzOLWCe6Ic8zFB8TbSgTIsKJtGLeSKSokaa4G",
+	"YoFqPsU1L903cgYzJWQM7uT/EypQ+lxvMUG/UoFCM1l8u4kG0Pe/CKNQ772/UwtlHJP/wrwc4rG7SQOI",
+	"rNqaTJ3sbLE2PNeXMUMho0dq6hUFlnDD6n0PGtJWFVzJ6bRwiaGn21uFCZoG0Yno8ePmFAcNqNmaWcQh",
+	"JIhiIRhetQK9LCHZBI4gXAvEFs9u77LFCq0pQ/rvguG1QIUH2orSCkGi93ZjhmkpHKBRS7CY3pf63C2c",
+	"GWBC+3iBclpriPfgLwqGeJhnod18+iEx6zi0hQ6Lr/cM1rzGpJjeuIXajM98ZcmDegQTHYQDlKwZraf2",
+	"+Y7hDVbEjJJQlIy2mzIZdd2U+wiLMEO2uIFVqzgpzBf650xvKIgLClkxRABBqEgn+a8IFSGoGd3O4BsJ",
+	"yQe6DU2kDjk/QryaCQxImdlfFCEvUXWMfrBCZZ+Hfd0BVhUP/zQqMRBjlEU+rFFN2e4trnEqhPqL9whe",
+	"J34QE7OSyRFDYZg9xXNoeJkfgZC6WwW5ALkSsAXAAqg5J/UOq4JrEKLUlEw1R8tAhkLpbKv4Za6cEwxv",
+	"NsbqPZCtPZnnZrMbCKKjxVXgtEN+jYrLZO6O6xWIFDMmKiEPT6Ot1YQZKrqZp4QrRtYSHxGpU/wuLa5W",
+	"WfmsJUQOyhYFVUrBGuJK/ZJDInGKCg+pngiOcfkSrCkDRE82BH5b7qavOWWfK0RlnQ7jbAe9GT2Vxkbm",
+	"2XOWrB1dojzxM4KVCOiQQ/14gkE9BO+baEgeUyDNHUgKDugarOTSHECGAC9bATDJAGsJgBx8aIsaMoAF",
+	"R9UaFBRxadOJEgEJHhSUfcXBFvMyA5SpGRhat1yRy1LWzLnIFrRB2sDVQz5lE1i3eI0r3i9hVYXVbnSj",
+	"TcOebR87/NMM4DwAet4wLBy9a4VUagLgfG5Q3r9VPK2dtiT8S0mrgoek+h54bno7mf00BuiHlhxxs1qD",
+	"ZLiTMUmLyQ3Vrocpaf6mGzmm2FGN7RlWqEeioPHIeezi59PsFGMZ73ow5o5RC816yuXg7SZMs5aHNGRr",
+	"76ULhnlKdcQKyBYCfU7AgTEK1ODgtkqUX8c8EKvOVOoLsQ+I05blSEkvI4wIMLidYx2F8OOMx4CyxGGN",
+	"pFgUJdopabfFoqStUECgAosTrF9guCGUC5yn8/Ur901oRrReS3RPzPFjgcWPeqTUTIM4+JluQQ3JDjBH",
+	"AYkFQgXgJd2SaV3R313mKOxZzrX+j4E5yjOzfS1WZA2JKn/R6i/mwFxR9+FYOcxlEsQIrWsccz9BIzeg",
+	"EIjJPf/378tHT+Gj9afbJ8u7v4U226FxIqpzFrzY4MRg+aWKezgPWGAuSgQdEvkSELQFelNKF5SnNVc4",
+	"e67+Vsfa/L6VRozSFiU7bPCN4od9776PzctH/wUf/bV89PRT9+fX/3Px6NP/DSA3RlxFpswLzIxSu4EM",
+	"G806ch/0MfBa/rMUllA7sXmqnJIfGofbgVfJb1oPvmrrGjL1VQ0JXiMu0sXbOBROFiXPZ++P+Jyajebs",
+	"a98klKhR8/gb7vyeHdAxEhtv+QyLGROOmJjjzMsWFVyhaloI6WFuCeft08CEt0DWFc5D1/ouCEmBBMRV",
+	"VHbP1HJKBIuYnwSzUYk1JaH2UKNWyuSuOuqaRdymIgji6M8WkTzkDc6p9hCk73gDMUHFjDMA8zI0T0W5",
+	"OH4WeY/OgOadHh483TW9QTNxwdqgGFTxSaNzWNVRDdXXPxeQFAATfSfI2zkDoqTcaAcVpVypmYwn63kf",
+	"2rjk2uMjDbOjoyGEw2SmWaJDSJineCiSV9M2EibNW8YQyXcR43Mb1pggw6KskcC5xNaWsoJP3nQGCG9J",
+	"vUBoG69QhW8Q2x1hocJWlJQFdAHu3f6Awx0PKUCeCjLi1NpnLgqalpfKc5pJK4HjDZH/F1QoA770UQ3f",
+	"oOR9BfPgjeW5vyZUcM8zpZHkebI6/UOZpAbIMRppgAaE4pjk6GintnNiDX5J8tpZx7T1I2mg9Mdje7qy",
+	"AO0xX+5i3gG5ItlK47EjPKjhDhQUELr1Jcak/IImOSKdP1w6RWC2HPKZPpIPbTD8VaCmorvaZoy56RJo",
+	"PLRyN7NUwFdq/HuIWfjumxMa/QlGcgcsK886iNxogNOpJuoLC2z3oU9uS6w+rjPHeh3ixvg3bAl66TID",
+	"uyqQmjCSrKfO1VdcJe1lxmLitEaixGQjzaYCVUigAlDmrtumXVU475tSP4RW1o6E4Lp67y5NEAtQI0gE",
+	"EBRsS4puEAMwF/w50AiVwMgbXcBr+ecK5te+i9o5b5TbxgPr+yehyyyAbUuhgLt3VgQmOdAyElBpKkhS",
+	"5W2XtRe+lmK/MDFjU3HZPeKPH7nF5kRqFDIyLwHRhSitT7a7BPvBGz+mY7Y7HrfpuOCVM2D2zh0kP9F3",
+	"JOxWLnpMNC543Ejt+m7aGfLznRofDhShZo4eYqG4EqiZVGq97dmVOtgzh5pxxKqV5ubLoLoRkTh97jKI",
+	"joycqmSAiCleoM/h1U93jrbwBiXoexqWzEvVMQgwM3RHQO/HQ9+MY9B5oAMXTyQ5sst/C+CWFC/Hf35r",
+	"EtPmhKfw52lf02c/6y2UsxG3Dbi8g7DY+YFti9QtZCquPRn1zE3+pp0rkiTX4cBHVgdfmEpOixpQSV+u",
+	"86N6LvEkoBOzlnBtUGOutQajCo9jwAuYGajGkktedfk6Z82oM+uMZtSNXG0tuSZGswmk6ECCpemYEOrt",
+	"jrG7zCYS7QaADzCVkAfJUE5ZoSCcmxXpPjUJl0EYW6bivWFZP5Kt1TYf6S99K6Sg7arykj1IW68CctF8",
+	"aXPBQlD9WGAR9M3dr9iKC6O0KOws+RGN1XoBwgFKNlRDmG7i1rCY+YVKouQjQUk9QKn4VIoLPh2ONHMa",
+	"cDK9j9DmX+NNy9B7ikPafnrFQpyPrcM3omWMphzOSCBsvlsmnZVs0Tz9LnGkKBkVokJFgjKi3EoaDW5n",
+	"/gzOzSkB1UD0dhmnDZ8lNg5EN/ycKGsk0JDMGDyTjnNwnoJuA63dYgLOq8lM/EBg2eVWDH/aCcQv7Zcp",
+	"+Y/ygxduwpTT5+C1uhlsGgRZpxIr/zvtXaOJWlCkzidcXmIAieJVOadP4vwe+vRjyZ6jLm/IwnVW+6Ew",
+	"nSBphnv+5Z5bObbtj+Yu24sWYtL3rnlaU7S4Ku1aNNRQgzO7UBi6zwEXT4Fn2N9KkwgpjFhUCUkgelhm",
+	"Fg3CaLgz5oWIh41VvvtcLTiYDtDJ4XELSw+bOlL2x8CVf1lVwP1sI3mdtyddp2gQqzHns0rZ3rtv/snD",
+	"CQl0ll3xQQ6/NFp9yEED66aaMd+VGh+cKS9R0c6ay3zxqzwjoRmREJhsTluWNFLkoCyemakAaZURE3eo",
+	"Z5L2fYnc2aZd2aBhAB/hHRk9pNmz1+dDn/PHTnpc7TFR4PF6TK4mK4zdFdGrK0o2YAtZDZQSAQSl1xlY",
+	"M1rrI1dSJpRLnjwHyr3nnOp6vNTFFXbkl6lB854tOJJ21Af3nwR/BjWuKsxRTokKSSeX4Liinf6cL3aa",
+	"jimKtTQN5qQ0dfZEMOvhBvMwWV7sgP01U0QgaCtJoBE+LzvBzONJ5H1AtrgQ5S88HI9RP6q0MqC2n4Kp",
+	"cJ6UXcbh0UeBz6WhA/ETDPk0oilPUReHi1mfhLFUNomcOVqDQUm1m85BAZBfq6xFLDKVaSu6qq2vOOhl",
+	"3fr56vsFNroeIFtsIdaZaBBXYUU3Kc5iEsCMi8cPooRIFCts0aUnk5eGVxujQ11CEmDGlW2+6OYYrwJ3",
+	"C2QWwtCm3vTqGfbULcK3thx5z9b0iCR/SbYRXbQhrXLiRzXcRReHTiU649p+SzfKVRTMF9vwlz3V0tvg",
+	"PZRE0q7kJuC01DIk/GObbp+nKwoq/mhhcua1IbRdtLfNPpY8oA2NxlnvR8sVidJvzM4TDOYo+eiPBRr+",
+	"TltGYPUjEUdlcZ0iMD6iTYatRCnFoEiMNEOxFzTWcbVS/XvUlfoP1Ij3JmC/r7tF8i5UPKWEUgUDK6R7",
+	"Ism/WUt0vhkpgA5hH17HWcMCJcclE3IRJkQyMaeQ6PqAqUxKMy4c8HcJbHoLLgXATR8ig3XFp1rKK5Qb",
+	"3SGS/2VMUIC5UsdQAQjd2gwZrOkHiXJOA3NzhsQSMWrDzIh82EAbyfXAdVvBaKm7TlCftBDVqJ8RLA7I",
+	"arwSMNwSZj+Rr0vk0EBlXisBVy/c7SdGbNU1JlA0wdDRCW1W4Fp1S09qbMGehSfvh5XcUaSQucJkbrZ7",
+	"zIuULf6iJF2iWy+ThiAzewgi0+gDR5SQjlaKpkosTKTCHOHvfr3pPOWAC4ZgPe/aiFagX644ItJIzpHW",
+	"983KUk4QqoxsxMA1asS0wdTdOr22dE5l8DbtocdtaORS+gVBK3iS76RdZ6eYfMD9O+o5gHr3TggSpOSi",
+	"AKug/BvJQ3AnIyB+sdDl6fIerBEkPAMQyIWRxLoqU5jjGAx5msYk2Uc13qJwMi3KZjXYk2aXC9PFaWz7",
+	"Z20sy2lFi51pgdSm3+o9p2s6utIVNciux0qs09Oi3O10mP2qzpG7TbptG8Q5aCz6ellRZhdxe/dXoyf4",
+	"dYLw0V+fftflgY8+3S6zb5+Gqy9VG5+oQu+FrnTCd+dE5II2ulOmNij8kJ+DWNmzi86IVjvNGRLBuyje",
+	"vm6uVj1SGG6WCeIRfRZvAmpyPCkuno59WI1El6Wt1wxB+c4VO50gEDoeZtRZ1MHjI+E3krMvH98RU8HE",
+	"aY0kd6uyBIK2lfzrOqyF0jaWvZvaMmPYFcdThyywg55pbo9BROu+BLMycg7IqmFtSkxOjQpCqXNth3rm",
+	"GGWjXklCI4SwPcfSydDrRhaCvB/aGmb5MEii5oLt6hLGKBqR1/HPbhBbHdOYSX/vLW8WC/Wg8bAQtMxt",
+	"If2UUfsC6qhgvlffOR6N8caO60B+I5mU+9wMCWHX9H+d5UYlrv3rsZnksehOS0wDskgRALxBPCVgpzfu",
+	"Kutt8rn+PvM75nQr7lHNQ5GjSYxhXsDQicldKkcgF1lq/Q3DkdJMG+UK1m9g3Tj3bMUeh5VoxK32ePmF",
+	"CQCZPfXRkln8xZDu9ThOT/2d1wAn7i/d2+2YO1TCGi7KciSY7lKdSpWJHn+Ym4hspNPFeGfxYXllZL9+",
+	"vCUSHeHhi2T0JpzbBW3cxZVkKdgQl5sqc/CPtSaL8uZIo4PT9/6RSmsbsRDjXiP9D5NJSfLXzmtklhpt",
+	"evCe0RtErMdmjyniWWsrtGnJ8X0RR6SxaZE+0hii176m25EqikmtFyI3qKIatbMWuUa7N8XcFosMNZRj",
+	"QePGEF7jGT0afjMffCxTVC9vda9loqFAqPRc09gi1O7Zg9PDn0evEJfprhTz9O9RDXW2HpottrgqctPU",
+	"d6Kiw9PQBwpreHtSJB3UAevErZp8jCZdYDT5QYbxruGeaUkjOPKZf08pqyhxCXfzMkS0RnOMSWJukx4M",
+	"3sTjewnT3II7G6/qw/CKvQZJ566s+k0apPFmTEfmbR+g5cYaHLuCq2Ep5UQN1n6q1QlrFf6BSZHS0GgY",
+	"vPJusZMVPTyAepTm6dPEkaMhoNESi3uK9niBnblFMxILwXKOHtsEedVPSA60NpB3RBHL9xElLeaalPpa",
+	"mOFpzBYtq2Z0YO38jwZAPYHpz2Z3FMVFrEGpgNfGitm3uVzTqBqKvNR5mtS6YbeYzE3UlFB8lKsFVY0U",
+	"K8bkhmiIozvVawTbCs53VscdrOqtsaOasJ3fQ21g7FdfRxH3ELSx7vD1+ruMhHWm+8Ac+q6LvTLdeYuG",
+	"eLwWaacJoOg+bRHnwgzXftJzLh9aEuu2c64GOgmtaT54SVV9sExPN6tIsVanD4iWqWp723hNOTZKk1Zj",
+	"wooHpwqXquQ/Fio15SoBhYhHqja81u7xN19SZYDRx+Nt3XslMPNuQ2I+OSavKJptkt663ok2E221MBsA",
+	"g5tWIeEwZ7u4k98U9/tvf3gy1dYhHne60ubPVRe7HXQCjxH6cGNuwj/SpbL1z+8bAkpbca7HeEeXtSSh",
+	"6tz1RfBcJPsGYbzz3hXiPNIZFlfY/k+6pyLnbB0cuGG0beb2XYWkiOgKjKaIXjOBGe6AMGBm3iaDuMEb",
+	"8iYikTvQplqQNZDzLWVF2rumQejdFEEonacpWV3QP80l7en9yQVmiS16p5NG1VOKI71709NOS8ztOZ6x",
+	"vv162D2WCBx8eMBT7KFqKm41SJBDAlYI1LBAYK0cm3Nyza4RiZcJQVMHJIdx3UrHqVsTnsWuvbhln8z2",
+	"K5aE7NS1flt+DVCHVg8lcXYOP4wZTSDyg8+BqOVxT2Caty/dGnGofza89kXazI6c98Pq9Oe3pn0OUN2I",
+	"nQsGqvQgzIHqVQQEBaVuETajNevxPfwc25qGAil9aiOpWaqVq9Zm4o7TgJ/XJCJOVAIOk1tLqJw87sG/",
+	"lAC9eLGL5sXonwKPVrjqdyWNNkhlwFKmUrsYgur5tl7nrRkiKayuGHAiWA6XwRUoryDT+nFYunkVrDZM",
+	"zQWuKmA+5bo9Z6Bz4uCZPj/tBeLK5DIPf7Rq+fhbiirxsBNU4exnaS5J2a/TmQFH4ddDzt0N+aC6+EMf",
+	"TDPfhUuTNSTWplXv5BR4vUahG3HE6tlCLIK1s12zJwMFkEOloEJEpw8eKHOGVf1eDii2OfS6ytWyXsdn",
+	"HcRZx/Phk3JAL8u58ZT9t3KDrxzl9kWpxK7QLU8MzuQMaTS1TQFNsqftfaz9GiqCQhtd7ChVDBR0LsxN",
+	"dRt/eyzakDNeKD54fXWacXWvu3ekirSsaUlBEX9lW64EUlIObeo5fH83FJvqKG/357qAOnSH+LZf3xDy",
+	"dh2c7Bhu5xDNW3oOJuTTSN8YT393yJnRLOZc+ZIBtpr9xpxJozNZjn49QyylMURmPxKb+sL2KZ7ODsLS",
+	"yzcZWhbdvXxgAa+p0rUTRWDgI02VwtUyCc8G2R4ukYL6Kb36iIeJvMxLj0fkmiP7f+2J1v3HfMzFlNx/",
+	"LeIrHWs/iyt0VcLH331/AtfDpX4BK+Z7GLlEEprUepCaBnWLbttjb3rtEW0kN+7EduaqxVV60ZVHwRn+",
+	"RQXcnJbXvWM148HiMdvYBP3D4chTP+kyMHW0cWi8w4eaYXoHw3eIx8xjH/kdtXtM6YmBqNf5TqlQazr2",
+	"9ol5LwnZt4VBhQlS9Zi64F1QWnHVzYauzcPCX7v00WcL/S+e3v1s8Y19SQo2ePFs8e3Xy6+/NaFEhb8L",
+	"75GMi1tc3KkiFX1v6veJMSVvisWzxU9IvPJb0TPEG3ktqmkeL5dGhxGmzSFsmgrrKtqLPwxraAGSXo1v",
+	"7gyFumE9VtGr2i/QGpoMg9DkDtoLp03c2Sg6EioF4ffwl92QC1ws7j7dZUOkXdzq10XutL9u7pzZ7QLL",
+	"XRnXm9YGzIMlC5+DdRi7Q6O1Fzb0kUlwITmqQv3RP2WLxvQ065P1MhfvyBhhnwwZ9hXVfWwOwblEX+ly",
+	"2mOcZrLez8hlto/RkLekfWwe7ZaGxjEbbSpIpo/Ve9Nn41xbda1SApuVNkJT2Yc07vEIdai52HsT6YAJ",
+	"Y8z9oSUOuapY8oWu6D4NXm3iwl3/mpGH9G5Azm9mLbvvAvRfONn3NDk/EbC5B6oklQOoKCuvCixsl7O5",
+	"0QBv6fCVthfZNTf0EWfGhXRtxWTo1LzFXHzwBx55fBJ7/blg81DRGKDisqqAv5dM9XX0e9wYxzOCeQl0",
+	"a7nDD2GQ/V8qN9IHP0Z+lnPQT64++3GIu/oi7zykcO4vsECnYtuL2y4v4U4fWeWzG8on9RDlHoGmbt83",
+	"ypGzOfwO9ir8Fx+1pNjCHYAdu+40ZyqmBIS6pkyQ7EBNGTK8LMXKtqQVAibM+RyYnC1UgNVO/U5M3cKe",
+	"VA/oO2yfT8M6T0qK/uStYVPL9F1kP7+V1uXoVX2lwThS2kTyFe8S2FSlvumJTkD8EoG/X737FehtgcfL",
+	"x8tH3zzW7UivsTQ71sA+vZxGRJPpOa2ydpWtvrsVchTUXhWVvMqR6KVwZQfdx4Wwl3OVeCm4fRwhbewc",
+	"F7fmrwQxc+Uw/mVkjJMidK27jVfYvkSI8xKYbEn94JEVNOkCZeLAW3abLxsGmL5YUVOUFpMSL9SAM2r0",
+	"eoEAf712Me2VTa27L83eYTiKNteoNnp6X+gh93F21VIpR/ZjF13XO8js/+r6g4eF3otb9d9RcfBSeQle",
+	"mC5GScIAkYO1U18S/EgKKQgUiKaQAyrbhDmz4fBjHbiNVm6Pseto2h6K4dsYW1NWyqtu2H2wtXv3O+Uy",
+	"AoxuAbQxwgfK1x2eL24NpHcXWrRd3Kr/Tvgs/Qepz+q29BcKoPsnKExzPfVAsdaybHwWE5ukeO+In74R",
+	"rTs5YajZwhHEvKi7CHmMqDaIfkZyuj6EQ0Iqf32DaFMhADcMISDoCYSj7cG4pW1VgIK6PoxAUNC0osct",
+	"grqkVtUfl6qXm6tKqUg2Aec/hycO96+fdUtHO+67Hm66GSFyfbV0TZGxhVVt0QFefVeKdA63T++p9CSn",
+	"zxlCCUF+6rmTR25m/3n4+7ia412mx9TOB3MT/6E70o8JZtO0/l7w2WuQn4DRf2l9k4OCEvSFlR0rOP5s",
+	"Tamg0VdtteQpFFRbOxyjlXm49Gw3qH7tIszZFT6NZ8G98GInPDHLqyjVEZdOVED/Aq/RGUNTrlvaGZzx",
+	"XyrUGCFRvwbxHrxC2cK0Jt2j6J6L7WHEWZZHxFlUD/Aj+vTo71OCL1b1NV3HMXFtx0/hdfgJ3/T8j1J3",
+	"Ni9IdMyz52n0wnRfWZ9jhAG7plfRqIHtnHo2WWtWiJw6lTSn7U2d8eRCkZgBl8z68OxOk54Vlc4a8xeQ",
+	"c6xl7Kml9KWa2SPf6Q+1XuJcB3p6ZdOYJXoobR2byiI4lZVbwx1YIbBlWAhEgKoFVfUN9hEeJQ64Tn/T",
+	"YmT89F3kJcqvz8ECL+XEZ+UAtcKXYAC18BT9rT+iRgff3APyQwJQgYUrSiBUAJdlCXaov+YE4dV3Z9HR",
+	"9CPS56W9WuJ+0iYiOb+hB6hT7uyXlmCSK54sn54QJ2Rd4fCiV7b9Pqo48njGvPYoGUbg+tQeBcNqtoVT",
+	"7Jp/bWPfZzqv7oXvoC9/bdLxH+gdHrF4jecs7inzO6Qsg90jQmVPelWpuSkrP4t0ag5B5PqreufIe4Jk",
+	"+egpfLT+dPtkGXp6ZEpV8bosjHHRz13XgLO7Ubzn8hOcKP9spPr83dK8GF6fyIg3UtyvKysAVDw99NT8",
+	"+/LqBHcwRNyjN6e9ynS/29f+c1fnsE9dU90zaDKnavIWNpF0GpvUSkxu29Z6C+W/SZtQueaeA7mcKp7U",
+	"RpVuHUBPdAw6rUizgrRaXX8UdIPYznRJIEo9dnSfYCvb5u/kXKU7O9oQxll4ynUGvGfl2O9aGVSOcV6q",
+	"fpT21dBT6MZyTkUtZawbLVnrwgJeI5WiqbE9QXIuIDN9/6JOCTPkTMdy/jGUFxHPwGoHpKAFDFVQ4Bvl",
+	"rvG8MSc6aZ5LpNeESCelUHZ9imSUvfvD9Sw7LrU1NLVpLpR6Oz2Zczf1I7Gu1u3i1v45mn/Ru3POpRib",
+	"NeL1YpcdhR90pkUXV54Y6JJmj6HbheuY/aA2FLXHYVWdWYWRS3yJ28Z7Bz/miclhjY7ywt0dwSjrrud6",
+	"3G7RQ+7hnNul4k4r/Xg010g7ODvngZ306bGml8XQJv6ZbsEaMrCC+XXE7q0xMe1NJtNWvl9m336/zL55",
+	"8mSZfbNc/rDMnnz7eLn8NCM4vcd06pX+sVi1/P0+rGH7KnOCKfyWbpSDmmeAVsUXzSWYl620R3jXACVO",
+	"94DPJTSTV8kx+1v7dOUpMh8GCYWqlJ+PZxSaMffBZPY54gQms3ApM0N1WOZd4rS2Q628zgBlYCvNQ/1S",
+	"LVAoNVG+NV6LEqwhrlppxfoMm4FWOXXkVv+N5aQn+8LOG/N67ySXe51Ah8/AVjsgVAckh1xg2Et7xDAH",
+	"6lnkL8TiF7fmr9ECgFeMNr+4/hZfqBrIMKnFHtyaDlFfnJEMRG+KOVwXVVqvECkMri83EJNUhOvCCP0K",
+	"vHJXA9qeIv76keEg+hVsiSqifu16VJ5emSH3UobnNShNzKw0O9Ci1PMuuJaZyg8hz+1zQNCNE6OqKSl/",
+	"uGLy0ywCygHyj7t7MgEDudLm4fREv8UPy3AOdBs8eIYJz2Qqev39D01+/gdqTm3M+Z1Fo5nPv9lB93E6",
+	"95upTR9QC94DLUiyKO6qFcYE4W+uWdzZzOJ+h71It6SuuOHBVhelI1zNBBm6uFVpfHECvNTjTsXwE6kc",
+	"DWSY02jyq+7ie6qsRuXp0FNysGa0VtEI1+/T5TjeWxVQQLprAEaF+9hbyTMYIui1grpR4djxNL0M5zHG",
+	"X7jp84XT41eYQKXy799SQYaw8P1bV/xNe6JTyTWVX+P3nfyiaTYmOvcfRr57z3oI8IXyp00VrVyqZo38",
+	"XJHL2cky8ZDmi51Oaz2JuKdgy6jQpS796uGvuI5n3puo7+9Srv2s0tVEQQ4yncvjLOQUySleUq9xvtGj",
+	"v/V+t7rkDFZreu+oR3vzdaPOKHK8VWKFM96IE/ASYsgrJ1ZREqlCZKBEVaGdAVyoemKbo3uNGtGFn+5N",
+	"GeTd+wphX9YV3pB3bVrfyivdevZwR8pdNuLw4OfW8+0SwbAXlUTqeuueuJOcfhTsXJZ09+LYPYddRzB6",
+	"dSwq78xj5/aMqOd2FxewwZK5/zcAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

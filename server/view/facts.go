@@ -20,7 +20,10 @@ type Facts struct {
 	Build store.Build
 	// Manifests are those of the newest version, or of the head where there is
 	// none; nil where they cannot be read.
-	Manifests  *manifest.Service
+	Manifests *manifest.Service
+	// Undeclared are the rules that stand in stages which the manifests no longer
+	// declare: they are all that is left of them.
+	Undeclared map[string]*manifest.Stage
 	Newest     int // version; 0 for none
 	Places     []store.Stage
 	Deliveries []Delivery // newest version first
@@ -28,7 +31,16 @@ type Facts struct {
 	// Records and Behind are what the Board shows beside: what was put in each
 	// place, and by stage how many versions a function is behind.
 	Records map[manifest.Place][]store.Recorded
-	Behind  map[string]map[string]int
+	// Turned are, by place, the secrets that were set since something was last
+	// deployed there, with the functions that wait for their values.
+	Turned map[manifest.Place][]Turned
+	Behind map[string]map[string]int
+}
+
+// Turned is a secret whose new value is not where it is used yet.
+type Turned struct {
+	Name      string
+	Functions []string
 }
 
 // Delivery is where a version stands in a stage; while it waits, with its gates.
@@ -37,12 +49,46 @@ type Delivery struct {
 	Gates []delivery.Gate
 }
 
-// Stages gives the stages in their order.
+// Stages gives the stages in their order: those that are declared, and where they
+// stood those that are not any more, as long as something runs there.
 func (f *Facts) Stages() []manifest.Stage {
-	if f.Manifests == nil {
-		return nil
+	var declared []manifest.Stage
+	if f.Manifests != nil {
+		declared = f.Manifests.Stages
 	}
-	return f.Manifests.Stages
+	return delivery.Stages(declared, f.Undeclared)
+}
+
+// Declares tells whether the newest version declares a stage.
+func (f *Facts) Declares(stage string) bool {
+	return f.Manifests != nil && f.Manifests.Stage(stage) != nil
+}
+
+// Stage gives a stage of Stages by name, or nil.
+func (f *Facts) Stage(name string) *manifest.Stage {
+	for _, s := range f.Stages() {
+		if s.Name == name {
+			return &s
+		}
+	}
+	return nil
+}
+
+// Later tells whether a delivery came after what runs in its stage, by their turns.
+func (f *Facts) Later(d store.Delivery) bool {
+	there, _ := f.VersionIn(d.Stage)
+	for _, other := range f.Deliveries {
+		if other.Stage == d.Stage && other.Version == there {
+			return d.Turn > other.Turn
+		}
+	}
+	return d.Version > there
+}
+
+// NotBefore tells whether a delivery is that of what runs in its stage, or came later.
+func (f *Facts) NotBefore(d store.Delivery) bool {
+	there, _ := f.VersionIn(d.Stage)
+	return d.Version == there || f.Later(d)
 }
 
 // At gives what is recorded of a stage's targets.
@@ -73,6 +119,5 @@ func (f *Facts) VersionIn(stage string) (version int, since int64) {
 // Awaits tells whether a delivery's gates are shown: it waits for a stage that
 // has no newer version.
 func (f *Facts) Awaits(d store.Delivery) bool {
-	there, _ := f.VersionIn(d.Stage)
-	return d.State == delivery.Waiting && d.Version >= there
+	return d.State == delivery.Waiting && f.NotBefore(d)
 }

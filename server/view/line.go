@@ -17,8 +17,9 @@ func Line(f *Facts) api.Line {
 	if f.Manifests != nil {
 		out.About = api.Optional(f.Manifests.About)
 	}
-	for i := range f.Stages() {
-		out.Stages = append(out.Stages, station(f, &f.Stages()[i]))
+	out.Became = api.Optional(f.Service.Became)
+	for _, stage := range f.Stages() {
+		out.Stages = append(out.Stages, station(f, &stage))
 	}
 	return out
 }
@@ -34,6 +35,9 @@ func sourceHead(f *Facts) api.SourceHead {
 		return api.SourceHead{Branch: f.Branch, State: "empty"}
 	}
 	out := Head(f.Head, f.Branch)
+	if f.Build.Hash == f.Head.Hash {
+		out.Person = f.Build.Person
+	}
 	switch b := f.Build; {
 	case b.Hash != f.Head.Hash:
 		out.State = "not taken"
@@ -48,7 +52,7 @@ func sourceHead(f *Facts) api.SourceHead {
 }
 
 func station(f *Facts, stage *manifest.Stage) api.Station {
-	s := api.Station{Stage: stage.Name, Targets: []string{}}
+	s := api.Station{Stage: stage.Name, Targets: []string{}, Declared: f.Declares(stage.Name)}
 	for _, t := range stage.Targets {
 		s.Targets = append(s.Targets, t.String())
 	}
@@ -66,9 +70,9 @@ func station(f *Facts, stage *manifest.Stage) api.Station {
 		switch {
 		case delivery.Moving(d.State):
 			s.State, s.Why = string(d.State), api.Optional(versionWords(d.Version))
-		case d.State == delivery.Stopped && newest && d.Version >= s.Version:
+		case d.State == delivery.Stopped && newest && f.NotBefore(d.Delivery):
 			s.State, s.Why = string(d.State), api.Optional(stoppedWords(d.Version, d.Why))
-		case d.State == delivery.Waiting && d.Version > s.Version:
+		case d.State == delivery.Waiting && f.Later(d.Delivery):
 			wait(&s, d)
 		}
 		newest = newest && d.State == delivery.Waiting

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"rudmar/core/delivery"
 	"rudmar/core/manifest"
@@ -28,16 +29,19 @@ func Needs(f *Facts) []api.Need {
 		out.ofDeliveries(f, stage.Name)
 		for _, p := range f.At(stage.Name) {
 			out.ofLook(f.Looks[p.Place], p.Place)
+			for _, secret := range f.Turned[p.Place] {
+				out.add(api.NeedKindSecret, stage.Name, "plan?stage="+stage.Name+"&target="+p.Target.String(), "%s has another value in %s; %s on %s has the old one until its plan is run",
+					secret.Name, stage.Name, strings.Join(secret.Functions, ", "), p.Target)
+			}
 		}
 	}
 	return out
 }
 
 func (n *needs) ofDeliveries(f *Facts, stage string) {
-	there, _ := f.VersionIn(stage)
 	asked := false
 	for _, d := range f.Deliveries {
-		if d.Stage != stage || d.Version < there {
+		if d.Stage != stage || !f.NotBefore(d.Delivery) {
 			continue
 		}
 		path := fmt.Sprintf("deliveries/%d/%s", d.Version, stage)

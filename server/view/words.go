@@ -8,7 +8,6 @@ import (
 	"rudmar/core/language"
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
-	"rudmar/core/resource"
 	"rudmar/core/route"
 	"rudmar/engine/observe"
 	"rudmar/server/api"
@@ -113,26 +112,6 @@ func WhyRoute(routes []route.Route) string {
 		}
 	}
 	return fmt.Sprintf("%s goes first: it names its method", a)
-}
-
-// Confirmation says why running a plan has to be confirmed, "" where it need not be.
-func Confirmation(p *plan.Plan) string {
-	var reasons []string
-	deletes := 0
-	for _, s := range p.Steps {
-		if s.Change == resource.Delete && !s.RecordOnly {
-			deletes++
-		}
-	}
-	if deletes > 0 {
-		reasons = append(reasons, fmt.Sprintf("%d resources are deleted", deletes))
-	}
-	for _, o := range p.Consequences.Opened {
-		if o.Public && o.Before != "" {
-			reasons = append(reasons, o.Route+" becomes public")
-		}
-	}
-	return strings.Join(reasons, "; ")
 }
 
 // waitsForSomebody says what a version that got this far waits for from people.

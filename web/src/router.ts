@@ -15,6 +15,7 @@ export const router = createRouter({
   history: createWebHistory(),
   routes: [
     { path: '/', name: 'start', component: () => import('./pages/StartPage.vue') },
+    { path: '/services', name: 'services', component: () => import('./pages/ServicesPage.vue') },
     {
       path: '/s/:service',
       component: () => import('./pages/ServiceFrame.vue'),

@@ -62,6 +62,16 @@ export function digest(d: string): string {
   return d.replace('sha256:', '').slice(0, 12)
 }
 
+/** Names in a row; of many the first, and how many more there are. */
+export function some(names: string[], most = 8): string {
+  return names.length <= most + 1 ? names.join(', ') : `${names.slice(0, most).join(', ')} and ${names.length - most} more`
+}
+
+/** Who wrote a commit, as it says of itself, and who pushed it, as signed in, where that is somebody else. */
+export function writer(c: { author: string; person: string }): string {
+  return c.person && c.person !== c.author ? `${c.author}, pushed by ${c.person}` : c.author
+}
+
 /** Where a value was written, in words. */
 export function origin(o: { file?: string; line?: number; rule: string }): string {
   if (o.file) return `${o.file}:${o.line ?? 1}`

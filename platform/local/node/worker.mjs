@@ -41,9 +41,21 @@ function send(id, value) {
   for (let rest = Buffer.concat([head, body]); rest.length; ) rest = rest.subarray(fs.writeSync(ANSWERS, rest))
 }
 
+Error.stackTraceLimit = 100
+
+// The stack of an error, and of what caused it.
+function trace(error, seen = new Set()) {
+  if (!(error instanceof Error) || seen.has(error)) return ''
+  seen.add(error)
+  let text = String(error.stack ?? error)
+  for (const inner of error.errors ?? []) text += '\n  one of them: ' + trace(inner, seen)
+  if (error.cause !== undefined) text += '\n  caused by: ' + (trace(error.cause, seen) || String(error.cause))
+  return text
+}
+
 function failure(error) {
   const of = error instanceof Error ? error : new Error(String(error))
-  return JSON.stringify({ error: { kind: of.name, message: String(of.message).slice(0, 2000), trace: String(of.stack ?? '').slice(0, 8000) } })
+  return JSON.stringify({ error: { kind: of.name, message: String(of.message).slice(0, 2000), trace: trace(of).slice(0, 64 << 10) } })
 }
 
 /** What a handler gets: the event and the circumstances of this call. */

@@ -14,6 +14,9 @@ import time
 CALLS, ANSWERS = 3, 4
 LENGTH = struct.Struct(">I")
 
+# How many characters of a failure's trace are told.
+TRACE = 64 << 10
+
 HIGH = "the function went over its memory limit"
 TOO_MUCH_MEMORY = json.dumps({"call": "%s", "error": {"kind": "MemoryError", "message": HIGH}, "memory": True}).encode()
 
@@ -69,10 +72,18 @@ def send(body):
 def failure(error):
     import traceback
 
-    frames = traceback.extract_tb(error.__traceback__)
-    own = [f for f in frames if f.filename != failure.__code__.co_filename and "importlib" not in f.filename]
-    trace = "".join(traceback.format_list(own)) + "".join(traceback.format_exception_only(type(error), error))
-    return {"error": {"kind": type(error).__name__, "message": str(error)[:2000], "trace": trace[-8000:]}}
+    whole = told = traceback.TracebackException.from_exception(error)
+    seen = set()
+    todo = [told]
+    while todo:  # what the worker itself did is of no interest
+        told = todo.pop()
+        if told is None or id(told) in seen:
+            continue
+        seen.add(id(told))
+        own = [f for f in told.stack if f.filename != failure.__code__.co_filename and "importlib" not in f.filename]
+        told.stack = traceback.StackSummary.from_list(own)
+        todo += [told.__cause__, told.__context__, *(getattr(told, "exceptions", None) or [])]
+    return {"error": {"kind": type(error).__name__, "message": str(error)[:2000], "trace": "".join(whole.format(chain=True))[-TRACE:]}}
 
 
 def plain(answer):

@@ -16,6 +16,8 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"runtime/debug"
+	"strings"
 
 	"github.com/tetratelabs/wazero"
 	"github.com/tetratelabs/wazero/api"
@@ -65,6 +67,19 @@ func Compile(ctx context.Context, file, cache string) error {
 	defer r.Close(ctx)
 	_, err = r.CompileModule(ctx, text)
 	return err
+}
+
+// Compiler names the version of what compiles modules: compiled code is of use
+// to the same version only.
+func Compiler() string {
+	if info, ok := debug.ReadBuildInfo(); ok {
+		for _, m := range info.Deps {
+			if m.Path == "github.com/tetratelabs/wazero" {
+				return m.Version
+			}
+		}
+	}
+	return "unknown"
 }
 
 // Work reads calls and answers them, until there are no more.
@@ -198,7 +213,11 @@ func (w *worker) broken(err error) []byte {
 }
 
 func failed(kind string, err error) []byte {
-	body, _ := json.Marshal(map[string]any{"error": map[string]string{"kind": kind, "message": err.Error()}}) // strings always have a form in JSON
+	said := map[string]string{"kind": kind, "message": err.Error()}
+	if first, rest, more := strings.Cut(err.Error(), "\n"); more { // where in the module it ended
+		said["message"], said["trace"] = first, first+"\n"+rest
+	}
+	body, _ := json.Marshal(map[string]any{"error": said}) // strings always have a form in JSON
 	return body
 }
 

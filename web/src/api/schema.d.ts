@@ -62,9 +62,75 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        get: operations["listRepositories"];
         put?: never;
         post: operations["createRepository"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/repositories/{repository}": {
+        parameters: {
+            query: {
+                /** @description The name of what goes or moves, typed */
+                confirm: components["parameters"]["confirm"];
+            };
+            header?: never;
+            path: {
+                repository: components["schemas"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Takes away a repository that holds no service any more, with its whole history; confirmed by its name */
+        delete: operations["removeRepository"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/services/{service}": {
+        parameters: {
+            query: {
+                /** @description The name of what goes or moves, typed */
+                confirm: components["parameters"]["confirm"];
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Takes a service off the list of which nothing runs any more; confirmed by its name */
+        delete: operations["removeService"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/services/{service}/repository": {
+        parameters: {
+            query: {
+                /** @description The name of what goes or moves, typed */
+                confirm: components["parameters"]["confirm"];
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Gives a service to another repository; confirmed by the service's name */
+        put: operations["moveService"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -633,6 +699,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/services/{service}/deliveries/{version}/stages/{stage}/meaning": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                version: components["parameters"]["version"];
+                stage: components["parameters"]["stage"];
+            };
+            cookie?: never;
+        };
+        /** What it would do and mean to put a version into a stage now, over all its targets */
+        get: operations["getMeaning"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/services/{service}/deliveries/{version}/stages/{stage}/{action}": {
         parameters: {
             query?: never;
@@ -879,14 +966,24 @@ export interface components {
             state: "shut in" | "open" | "refused";
             notes: string[];
         };
+        Repository: {
+            name: string;
+            cloneAddress: string;
+            services: string[];
+        };
         ServiceSummary: {
             name: string;
             repository: string;
             cloneAddress: string;
+            /** @description In how many stages something runs */
+            stages: number;
+            became?: string;
         };
         Line: {
             service: string;
             about?: string;
+            /** @description What the service is called now, where it has another name */
+            became?: string;
             source: components["schemas"]["SourceHead"];
             stages: components["schemas"]["Station"][];
             running: components["schemas"]["Deployment"][];
@@ -895,7 +992,10 @@ export interface components {
         SourceHead: {
             branch: string;
             hash: string;
+            /** @description As the commit says */
             author: string;
+            /** @description Who pushed it, as signed in; empty where nobody is known to have */
+            person: string;
             message: string;
             /** Format: int64 */
             at: number;
@@ -904,6 +1004,8 @@ export interface components {
             version?: number;
         };
         Station: {
+            /** @description Whether the newest version still declares it */
+            declared: boolean;
             stage: string;
             targets: string[];
             /** @description 0 for none */
@@ -956,7 +1058,7 @@ export interface components {
         };
         Need: {
             /** @enum {string} */
-            kind: "approval" | "drift" | "stopped" | "memory" | "errors" | "parked" | "build" | "platform";
+            kind: "approval" | "drift" | "stopped" | "memory" | "errors" | "parked" | "build" | "platform" | "secret";
             text: string;
             path: string;
             stage?: string;
@@ -1132,7 +1234,10 @@ export interface components {
             number: number;
             hash: string;
             branch: string;
+            /** @description As the commit says */
             author: string;
+            /** @description Who pushed it, as signed in */
+            person: string;
             message: string;
             /** Format: int64 */
             committedAt: number;
@@ -1282,11 +1387,19 @@ export interface components {
             expected: number;
         };
         Consequences: {
+            /** @description What becomes of the rules that stand in the stage, those that loosen first */
+            rules: components["schemas"]["RuleChange"][];
             gained: components["schemas"]["Reach"][];
             lost: components["schemas"]["Reach"][];
             opened: components["schemas"]["Opened"][];
             cold: string[];
             removed: string[];
+        };
+        RuleChange: {
+            rule: string;
+            before: string;
+            after: string;
+            loosens?: boolean;
         };
         Reach: {
             function: string;
@@ -1332,7 +1445,10 @@ export interface components {
         };
         Delivery: {
             version: number;
+            /** @description As the commit says */
             author: string;
+            /** @description Who pushed it, as signed in */
+            person: string;
             message: string;
             /** Format: int64 */
             at: number;
@@ -1593,6 +1709,8 @@ export interface components {
             function: string;
             trigger: string;
             route: string;
+            /** @description One that somebody may newly make */
+            request: string;
             before: string;
             after: string;
             public: boolean;
@@ -1609,6 +1727,13 @@ export interface components {
             /** @enum {string} */
             state: "holds" | "waits" | "fails";
             why: string;
+            /** @description Whether only the rules that stand in the stage ask for it, not the version's own */
+            standing?: boolean;
+            /**
+             * Format: int64
+             * @description Unix milliseconds
+             */
+            since?: number;
         };
         Approval: {
             person: string;
@@ -1678,6 +1803,28 @@ export interface components {
         };
         DeliveryWish: {
             comment?: string;
+            /** @description The digest of what it meant to whoever acts; approving and taking back are refused without it */
+            shown?: string;
+            /** @description The stage's name, where something is deleted or becomes public */
+            confirm?: string;
+        };
+        Meaning: {
+            digest: string;
+            /** @description Why the stage's name has to be typed; absent where it need not be */
+            confirm?: string;
+            /** @description What it does and means, a sentence each */
+            lines: string[];
+            targets: components["schemas"]["TargetMeaning"][];
+        };
+        TargetMeaning: {
+            target: string;
+            /** @description The version that is there; 0 for none */
+            from: number;
+            steps: number;
+            /** @description Those that change */
+            functions: string[];
+            consequences: components["schemas"]["Consequences"];
+            problems: components["schemas"]["PlanProblem"][];
         };
         CallWish: {
             target: string;
@@ -1719,6 +1866,8 @@ export interface components {
         messageId: number;
         target: string;
         branch: string;
+        /** @description The name of what goes or moves, typed */
+        confirm: string;
     };
     requestBodies: never;
     headers: never;
@@ -1837,6 +1986,27 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listRepositories: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All repositories, with the services that each holds */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Repository"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     createRepository: {
         parameters: {
             query?: never;
@@ -1858,6 +2028,86 @@ export interface operations {
                 content: {
                     "application/json": {
                         address: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeRepository: {
+        parameters: {
+            query: {
+                /** @description The name of what goes or moves, typed */
+                confirm: components["parameters"]["confirm"];
+            };
+            header?: never;
+            path: {
+                repository: components["schemas"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeService: {
+        parameters: {
+            query: {
+                /** @description The name of what goes or moves, typed */
+                confirm: components["parameters"]["confirm"];
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    moveService: {
+        parameters: {
+            query: {
+                /** @description The name of what goes or moves, typed */
+                confirm: components["parameters"]["confirm"];
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RepositoryWish"];
+            };
+        };
+        responses: {
+            /** @description What it means, in sentences */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        means: string[];
                     };
                 };
             };
@@ -2602,6 +2852,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DeliveryStage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getMeaning: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                version: components["parameters"]["version"];
+                stage: components["parameters"]["stage"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What people agree to */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Meaning"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -57,8 +57,8 @@ const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
       <div class="head">
         <h2>Parked after five attempts: {{ data.parked.length }}</h2>
         <template v-if="ids.length > 1">
-          <button type="button" class="btn btn-sm btn-primary" :disabled="busy || !session.may('deploy')" @click="again(ids)">Try all again</button>
-          <button type="button" class="btn btn-sm btn-outline-secondary" :disabled="busy || !session.may('deploy')" @click="dropping = ids">Take all away</button>
+          <button type="button" class="btn btn-sm btn-primary" :disabled="busy || !session.may('run')" @click="again(ids)">Try all again</button>
+          <button type="button" class="btn btn-sm btn-outline-secondary" :disabled="busy || !session.may('run')" @click="dropping = ids">Take all away</button>
         </template>
       </div>
       <form v-if="dropping.length" class="sheet sheet-pad mb-2" @submit.prevent="drop(dropping)">
@@ -86,8 +86,8 @@ const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
                 <pre v-if="open === m.id" class="block">{{ JSON.stringify(m.body, null, 2) }}</pre>
               </td>
               <td class="text-nowrap text-end">
-                <button type="button" class="btn btn-sm btn-outline-secondary" :disabled="busy || !session.may('deploy')" @click="again([m.id])">Try again</button>
-                <button type="button" class="btn btn-sm btn-link" :disabled="busy || !session.may('deploy')" @click="dropping = [m.id]">Take away</button>
+                <button type="button" class="btn btn-sm btn-outline-secondary" :disabled="busy || !session.may('run')" @click="again([m.id])">Try again</button>
+                <button type="button" class="btn btn-sm btn-link" :disabled="busy || !session.may('run')" @click="dropping = [m.id]">Take away</button>
               </td>
             </tr>
           </tbody>

@@ -4,7 +4,7 @@ import { computed } from 'vue'
 
 import { ask, client } from '../api/client'
 import { useLoad } from '../composables/useLoad'
-import { count } from '../words'
+import { count, writer } from '../words'
 
 const props = defineProps<{ service: string; version: number }>()
 const { data, problem } = useLoad(() => ask(client.GET('/services/{service}/versions/{version}/provenance', { params: { path: { service: props.service, version: props.version } } })), {
@@ -26,7 +26,7 @@ function save(name: string, what: unknown): void {
     <ProblemNote :problem="problem" />
     <template v-if="data">
       <p class="mb-1">
-        Built from commit <CopyText :text="data.commit" :label="data.commit.slice(0, 8)" /> on {{ data.branch }} of {{ data.repository }}, written by {{ data.author }}<template v-if="data.person && data.person !== data.author">, pushed by {{ data.person }}</template>;
+        Built from commit <CopyText :text="data.commit" :label="data.commit.slice(0, 8)" /> on {{ data.branch }} of {{ data.repository }}, written by {{ writer(data) }};
         signed with the key <code>{{ data.keyId }}</code> of this installation.
       </p>
       <p v-if="altered.length === 0" class="good mb-1">Just now held against it: {{ count(data.verified.length, 'thing') }}, all as they were built.</p>

@@ -5,6 +5,7 @@ import { onMounted, onUnmounted } from 'vue'
 
 import type { Schemas } from '../api/client'
 import { useFocus } from '../composables/useFocus'
+import { writer } from '../words'
 
 defineProps<{ line: Schemas['Line'] }>()
 const { service, stage, focus, move } = useFocus()
@@ -25,10 +26,12 @@ onUnmounted(() => document.removeEventListener('keydown', onKey))
       <span class="name">source</span>
       <span v-if="line.source.hash" class="clip message" :title="line.source.message">{{ line.source.message }}</span>
       <span v-if="line.source.hash" class="detail clip">
-        <code>{{ line.source.hash.slice(0, 8) }}</code> {{ line.source.author }} · <TimeAgo :at="line.source.at" />
+        <code>{{ line.source.hash.slice(0, 8) }}</code> <span :title="writer(line.source)">{{ line.source.person || line.source.author }}</span> · <TimeAgo :at="line.source.at" />
       </span>
       <span class="detail"><StateWord :state="line.source.state" /><template v-if="line.source.version"> as version {{ line.source.version }}</template></span>
     </RouterLink>
+    <p v-if="line.became" class="way wait mb-0">called <RouterLink :to="{ name: 'board', params: { service: line.became } }">{{ line.became }}</RouterLink> now; what runs here is taken away by its newest version</p>
+    <p v-if="line.source.hash && line.stages.length === 0" class="way mb-0">Nothing of it runs. It can go off <RouterLink :to="{ name: 'services' }">the list</RouterLink>.</p>
     <template v-for="s in line.stages" :key="s.stage">
       <div class="way">
         <template v-if="s.next">
@@ -40,7 +43,7 @@ onUnmounted(() => document.removeEventListener('keydown', onKey))
         <svg class="arrow" height="8" preserveAspectRatio="none" aria-hidden="true"><line x1="0" y1="4" x2="100%" y2="4" stroke="currentColor" :stroke-dasharray="s.next ? '' : '3 3'" /></svg>
       </div>
       <button type="button" class="station" :class="{ focused: s.stage === stage }" :aria-pressed="s.stage === stage" @click="focus(s.stage)">
-        <span class="name">{{ s.stage }}</span>
+        <span class="name clip">{{ s.stage }}<span v-if="!s.declared" class="wait fw-normal small ms-2" title="The newest version does not declare this stage any more. What runs here stays until a version takes it away, by the rules that stand here.">no longer declared</span></span>
         <span class="version">{{ s.version ? `version ${s.version}` : 'nothing yet' }}</span>
         <span class="detail clip">{{ s.targets.join(', ') }}<template v-if="s.since"> · <TimeAgo :at="s.since" /></template></span>
         <span class="detail marks">

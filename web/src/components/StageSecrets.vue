@@ -53,7 +53,7 @@ async function keep(): Promise<void> {
                 <span class="quiet d-block">{{ s.usedBy.length ? `for ${s.usedBy.join(', ')}` : 'no function gets it here' }}</span>
               </td>
               <td class="text-end">
-                <button type="button" class="btn btn-sm btn-outline-secondary" :disabled="!session.may('deploy')" :aria-expanded="editing === s.name" @click="edit(s.name)">{{ s.setAt ? 'Change' : 'Set it' }}</button>
+                <button type="button" class="btn btn-sm btn-outline-secondary" :disabled="!session.may('secrets')" :aria-expanded="editing === s.name" @click="edit(s.name)">{{ s.setAt ? 'Change' : 'Set it' }}</button>
               </td>
             </tr>
             <tr v-if="editing === s.name">

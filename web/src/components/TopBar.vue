@@ -42,6 +42,7 @@ async function leave(): Promise<void> {
     <BDropdown v-if="session.person" size="sm" variant="outline-secondary" :text="session.person.handle" placement="bottom-end">
       <BDropdownText>{{ session.person.role }}<template v-if="session.person.groups.length"> · {{ session.person.groups.join(', ') }}</template></BDropdownText>
       <BDropdownDivider />
+      <BDropdownItem :to="{ name: 'services' }">Services and repositories</BDropdownItem>
       <BDropdownItem :to="{ name: 'health', params: { service } }">How this machine is guarded</BDropdownItem>
       <BDropdownItemButton @click="leave">Sign out</BDropdownItemButton>
     </BDropdown>

@@ -12,7 +12,7 @@ const router = useRouter()
 const { service, stage } = useFocus()
 const { data, problem } = useLoad(() => ask(client.GET('/services/{service}/board', { params: { path: { service: service.value } } })), {
   watch: () => service.value,
-  topics: ['source', 'build', 'delivery', 'deployment', 'look'],
+  topics: ['source', 'build', 'delivery', 'gates', 'deployment', 'look', 'secret'],
 })
 
 const text = computed({
@@ -95,7 +95,7 @@ function step(e: KeyboardEvent): void {
         <h2>What needs you</h2>
         <div class="sheet">
           <RouterLink v-for="n in data.needs" :key="n.text" class="need link-plain" :to="`/s/${service}/${n.path}`">
-            <span class="kind" :class="{ drift: n.kind === 'drift', wait: n.kind === 'approval', bad: !['drift', 'approval'].includes(n.kind) }">{{ n.kind }}</span>
+            <span class="kind" :class="{ drift: n.kind === 'drift', wait: ['approval', 'secret'].includes(n.kind), bad: !['drift', 'approval', 'secret'].includes(n.kind) }">{{ n.kind }}</span>
             {{ n.text }}
           </RouterLink>
           <p v-if="data.needs.length === 0" class="quiet sheet-pad mb-0">Nothing. Everything that runs is as it was delivered.</p>

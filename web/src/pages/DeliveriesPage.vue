@@ -3,6 +3,7 @@ import { ask, client, type Schemas } from '../api/client'
 import { useFocus } from '../composables/useFocus'
 import { useLoad } from '../composables/useLoad'
 import { useLine } from '../stores/line'
+import { writer } from '../words'
 
 const line = useLine()
 const { service, stage } = useFocus()
@@ -39,7 +40,7 @@ function here(name: string): number {
         <tbody>
           <tr v-for="d in data" :key="d.version">
             <td class="number"><RouterLink :to="{ name: 'version', params: { version: d.version } }">{{ d.version }}</RouterLink></td>
-            <td>{{ d.message }}<div class="quiet">{{ d.author }}, built <TimeAgo :at="d.at" /></div></td>
+            <td>{{ d.message }}<div class="quiet">{{ writer(d) }}, built <TimeAgo :at="d.at" /></div></td>
             <td v-for="s in line.stages" :key="s" class="stage">
               <RouterLink v-if="place(d, s)" class="link-plain d-block" :to="{ name: 'delivery', params: { version: d.version, stage: s } }">
                 <span :class="{ here: here(s) === d.version }"><StateWord :state="place(d, s)?.state ?? ''" /></span>

@@ -2,11 +2,12 @@
 import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 
-import { ask, client } from '../api/client'
+import { ask, client, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
 import { useFocus } from '../composables/useFocus'
+import { useFold } from '../composables/useFold'
 import { useLoad } from '../composables/useLoad'
-import { count, digest } from '../words'
+import { count, digest, some } from '../words'
 
 const route = useRoute()
 const { service, stage } = useFocus()
@@ -14,21 +15,50 @@ const version = computed(() => Number(route.params.version))
 const path = computed(() => ({ service: service.value, version: version.value, stage: stage.value }))
 const { data, problem, reload } = useLoad(() => ask(client.GET('/services/{service}/deliveries/{version}/stages/{stage}', { params: { path: path.value } })), {
   watch: () => JSON.stringify(path.value),
-  topics: ['delivery', 'deployment', 'look'],
+  topics: ['delivery', 'gates', 'deployment', 'look'],
 })
 const comment = ref('')
+const confirm = ref('')
 const { busy, problem: actProblem, run } = useAction()
+
+// What it means is looked at where somebody is about to agree to it: they agree
+// to just that, by its digest.
+const back = ref(false)
+const agrees = computed(() => back.value || (data.value?.actions.some((a) => a === 'approve' || a === 'request') ?? false))
+const { data: meaning, problem: meaningProblem, reload: lookAgain } = useLoad(
+  async () => (agrees.value ? ask(client.GET('/services/{service}/deliveries/{version}/stages/{stage}/meaning', { params: { path: path.value } })) : null),
+  { watch: () => JSON.stringify([path.value, agrees.value]), topics: ['gates'] },
+)
+/** Targets where it means the same are told once. */
+const places = computed(() => {
+  const out = new Map<string, { targets: string[]; means: Schemas['TargetMeaning'] }>()
+  for (const t of meaning.value?.targets ?? []) {
+    const key = JSON.stringify({ ...t, target: '' })
+    const group = out.get(key) ?? { targets: [], means: t }
+    group.targets.push(t.target)
+    out.set(key, group)
+  }
+  return [...out.values()]
+})
+const mayAgree = computed(() => !!meaning.value && (!meaning.value.confirm || confirm.value === stage.value))
 
 type Action = 'request' | 'approve' | 'refuse' | 'retry' | 'return'
 const words: Record<Action, string> = { request: 'Ask for it', approve: 'Approve', refuse: 'Refuse', retry: 'Plan and deploy it again', return: 'Put this version back' }
 
+const needsLook = ['approve', 'request', 'return']
+
 function act(action: string): Promise<boolean> {
   return run(async () => {
-    await ask(client.POST('/services/{service}/deliveries/{version}/stages/{stage}/{action}', { params: { path: { ...path.value, action: action as Action } }, body: { comment: comment.value } }))
+    await ask(client.POST('/services/{service}/deliveries/{version}/stages/{stage}/{action}', { params: { path: { ...path.value, action: action as Action } }, body: { comment: comment.value, shown: meaning.value?.digest, confirm: confirm.value } }))
     comment.value = ''
+    confirm.value = ''
+    back.value = false
     await reload()
   })
 }
+/** What is another archive comes first. */
+const digests = computed(() => [...(data.value?.digests ?? [])].sort((a, b) => Number(a.digest === a.there) - Number(b.digest === b.there)))
+const { shown: shownDigests, more: moreDigests, unfold: moreOfDigests } = useFold(() => digests.value, 12)
 const same = computed(() => data.value?.digests.filter((d) => d.digest === d.there).length ?? 0)
 const failed = computed(() => data.value?.cases.filter((c) => !c.passed).length ?? 0)
 </script>
@@ -54,14 +84,25 @@ const failed = computed(() => data.value?.cases.filter((c) => !c.passed).length 
                 <tr v-for="g in data.gates" :key="g.name">
                   <td class="state"><StateWord :state="g.state" /></td>
                   <td>{{ g.name }}</td>
-                  <td class="quiet">{{ g.why }}</td>
+                  <td class="quiet">{{ g.why }}<span v-if="g.standing" class="d-block small">asked for by the rules that stand in {{ stage }}, not by this version's own</span></td>
+                  <td class="quiet text-nowrap"><TimeAgo v-if="g.since" :at="g.since" /></td>
                 </tr>
                 <tr v-if="data.gates.length === 0">
-                  <td class="quiet">This stage takes each push; nothing has to hold first.</td>
+                  <td class="quiet">{{ data.place.state === 'waiting' ? 'The gates are being judged.' : 'No gate was judged.' }}</td>
                 </tr>
               </tbody>
             </table>
           </div>
+          <template v-if="agrees">
+            <h2>What it means in {{ stage }}</h2>
+            <ProblemNote :problem="meaningProblem" />
+            <p v-if="!meaning && !meaningProblem" class="quiet">Looking at what it means…</p>
+            <div v-for="p in places" :key="p.targets[0]" class="mb-3">
+              <p class="mb-1">{{ p.targets.join(' and ') }}{{ p.means.from ? `, where version ${p.means.from} is now` : ', where nothing is yet' }}: {{ count(p.means.steps, 'step') }}<template v-if="p.targets.length > 1"> each</template><template v-if="p.means.functions.length">, {{ some(p.means.functions) }}</template></p>
+              <p v-for="w in p.means.problems" :key="w.message" class="bad mb-1 wrap-anywhere">{{ w.message }}</p>
+              <ConsequenceList :consequences="p.means.consequences" :stage="stage" />
+            </div>
+          </template>
           <h2>Cases <span v-if="data.cases.length" class="quiet">{{ failed ? `${failed} of ${data.cases.length} failed` : `all ${data.cases.length} passed` }}</span></h2>
           <p v-if="data.cases.length === 0" class="quiet">They run here once the version is deployed.</p>
           <div v-for="c in data.cases" :key="c.target + c.file" class="sheet case" :class="{ open: !c.passed }">
@@ -86,11 +127,18 @@ const failed = computed(() => data.value?.cases.filter((c) => !c.passed).length 
           <h2>What you can do</h2>
           <div class="sheet sheet-pad mb-3">
             <ProblemNote :problem="actProblem" />
+            <label v-if="agrees && meaning?.confirm" class="d-block mb-2">{{ meaning.confirm }}. Type <strong>{{ stage }}</strong> to confirm:
+              <input v-model="confirm" class="form-control mt-1" autocomplete="off" />
+            </label>
             <template v-if="data.actions.length">
               <label v-if="data.actions.some((a) => ['approve', 'refuse', 'return'].includes(a))" class="d-block mb-2">Comment
                 <input v-model="comment" class="form-control" placeholder="why" />
               </label>
-              <button v-for="a in data.actions" :key="a" type="button" class="btn me-2 mb-1" :class="a === 'refuse' ? 'btn-outline-danger' : 'btn-primary'" :disabled="busy" @click="act(a)">{{ words[a as Action] }}</button>
+              <template v-for="a in data.actions" :key="a">
+                <button v-if="a === 'return' && !back" type="button" class="btn btn-outline-secondary me-2 mb-1" @click="back = true">{{ words.return }}…</button>
+                <button v-else type="button" class="btn me-2 mb-1" :class="a === 'refuse' ? 'btn-outline-danger' : 'btn-primary'" :disabled="busy || (needsLook.includes(a) && !mayAgree)" @click="act(a)">{{ words[a as Action] }}</button>
+              </template>
+              <button v-if="actProblem?.status === 409" type="button" class="btn btn-sm btn-outline-secondary mb-1" @click="lookAgain()">Look again</button>
             </template>
             <p v-else class="quiet mb-0">Nothing right now.</p>
           </div>
@@ -107,11 +155,12 @@ const failed = computed(() => data.value?.cases.filter((c) => !c.passed).length 
                 <tr><th>function</th><th>version {{ version }}</th><th>in {{ stage }} now</th></tr>
               </thead>
               <tbody>
-                <tr v-for="d in data.digests" :key="d.function">
+                <tr v-for="d in shownDigests" :key="d.function">
                   <td>{{ d.function }}</td>
                   <td><code :title="d.digest">{{ digest(d.digest).slice(0, 8) }}</code></td>
                   <td><code v-if="d.there" :title="d.there">{{ digest(d.there).slice(0, 8) }}</code><span v-else class="quiet">none</span> <span :class="d.digest === d.there ? 'good' : 'wait'">{{ d.digest === d.there ? 'same' : 'other' }}</span></td>
                 </tr>
+                <tr v-if="moreDigests"><td colspan="3"><button type="button" class="btn btn-link p-0" @click="moreOfDigests">{{ moreDigests }} more</button></td></tr>
               </tbody>
             </table>
           </div>

@@ -62,13 +62,13 @@ function act(action: 'go-on' | 'cancel'): Promise<boolean> {
         </span>
         <RouterLink :to="{ name: 'kept-plan', params: { id: data.deployment.plan } }">its plan</RouterLink>
         <RouterLink :to="{ name: 'delivery', params: { version: data.deployment.version, stage: data.deployment.stage } }">its delivery</RouterLink>
-        <button v-if="running && session.may('deploy')" type="button" class="btn btn-sm btn-outline-secondary" :disabled="busy" @click="act('cancel')">Finish what is in flight and stop</button>
+        <button v-if="running && session.may('run')" type="button" class="btn btn-sm btn-outline-secondary" :disabled="busy" @click="act('cancel')">Finish what is in flight and stop</button>
       </div>
       <ProblemNote :problem="actProblem" />
       <div v-if="data.canGoOn" class="sheet sheet-pad mb-3">
         <p class="mb-2 wrap-anywhere"><strong class="bad">{{ data.deployment.why || 'It did not come to its end.' }}</strong></p>
         <p class="mb-2">What was done stands in the record. Go on with the remaining steps, or plan the version before to go back.</p>
-        <button v-if="session.may('deploy')" type="button" class="btn btn-primary me-2" :disabled="busy" @click="act('go-on')">Go on</button>
+        <button v-if="session.may('run')" type="button" class="btn btn-primary me-2" :disabled="busy" @click="act('go-on')">Go on</button>
         <RouterLink class="btn btn-outline-secondary" :to="{ name: 'plan', query: { stage: data.deployment.stage, target: data.deployment.target } }">Plan the version before</RouterLink>
       </div>
       <p v-if="steps.length === 0" class="quiet">There was nothing to do: the stage had just what the version wants.</p>

@@ -5,6 +5,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { ask, client, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
 import { useFocus } from '../composables/useFocus'
+import { useFold } from '../composables/useFold'
 import { useLoad } from '../composables/useLoad'
 import { useLine } from '../stores/line'
 import { useLive } from '../stores/live'
@@ -55,17 +56,18 @@ const view = ref<'functions' | 'order'>('functions')
 const confirm = ref('')
 const { busy, problem: runProblem, run } = useAction()
 
+const byFunction = computed(() => Map.groupBy(plan.value?.steps ?? [], (s) => s.function))
+
 const sentence = computed(() => {
   const p = plan.value
   if (!p) return ''
   const where = `${p.base.stage} on ${p.base.target}`
   if (p.steps.length === 0) return p.base.version === p.base.from ? `${where} has just what version ${p.base.version} wants. Nothing to do.` : `Version ${p.base.version} onto ${where}: nothing changes there.`
   const kinds = new Map<string, Set<string>>()
-  for (const s of p.steps) {
-    const of = p.steps.filter((o) => o.function === s.function)
+  for (const [name, of] of byFunction.value) {
     const all = (change: string) => of.every((o) => o.change === change)
     const kind = all('create') ? 'appears' : all('delete') ? 'goes' : of.some((o) => o.change === 'restore') ? 'is put right' : 'changes'
-    kinds.set(kind, (kinds.get(kind) ?? new Set()).add(s.function))
+    kinds.set(kind, (kinds.get(kind) ?? new Set()).add(name))
   }
   const say: Record<string, [string, string]> = { changes: ['changes', 'change'], appears: ['appears', 'appear'], goes: ['goes', 'go'], 'is put right': ['is put right', 'are put right'] }
   const parts = [...kinds].map(([k, fns]) => `${count(fns.size, 'function')} ${say[k]?.[fns.size === 1 ? 0 : 1]}`)
@@ -75,11 +77,11 @@ const sentence = computed(() => {
 const groups = computed(() => {
   const steps = plan.value?.steps ?? []
   if (view.value === 'order') {
-    return Array.from({ length: plan.value?.waves ?? 0 }, (_, w) => ({ title: `Wave ${w + 1}`, steps: steps.filter((s) => s.wave === w) }))
+    return [...Map.groupBy(steps, (s) => s.wave)].sort(([a], [b]) => a - b).map(([w, of]) => ({ title: `Wave ${w + 1}`, steps: of }))
   }
-  const names = [...new Set(steps.map((s) => s.function))].sort()
-  return names.map((n) => ({ title: n, steps: steps.filter((s) => s.function === n).sort((a, b) => a.wave - b.wave) }))
+  return [...byFunction.value].sort(([a], [b]) => (a < b ? -1 : 1)).map(([title, of]) => ({ title, steps: [...of].sort((a, b) => a.wave - b.wave) }))
 })
+const { shown: shownGroups, more: moreGroups, unfold } = useFold(() => groups.value, 25)
 
 function choose(query: Record<string, string | undefined>): void {
   void router.push({ name: 'plan', params: { service: service.value }, query: { stage: stage.value, version: version.value, target: target.value, ...query } })
@@ -127,14 +129,12 @@ async function go(): Promise<void> {
             <button type="button" class="btn btn-sm btn-outline-secondary" :aria-pressed="view === 'order'" :class="{ active: view === 'order' }" @click="view = 'order'">By order</button>
             <span class="quiet">{{ count(plan.unchanged, 'resource') }} unchanged</span>
           </div>
-          <div v-for="g in groups" :key="g.title" class="sheet group">
-            <h2 class="sheet-pad">{{ g.title }}</h2>
-            <PlanStep v-for="s in g.steps" :key="s.index" :step="s" :authors="authors" :with-wave="view === 'functions'" />
-          </div>
+          <PlanGroup v-for="g in shownGroups" :key="g.title" :title="g.title" :steps="g.steps" :authors="authors" :with-wave="view === 'functions'" />
+          <p v-if="moreGroups"><button type="button" class="btn btn-link p-0" @click="unfold">{{ moreGroups }} more functions</button></p>
         </section>
         <aside>
           <h2>What it means</h2>
-          <ConsequenceList :consequences="plan.consequences" />
+          <ConsequenceList :consequences="plan.consequences" :stage="plan.base.stage" />
           <div class="sheet sheet-pad foot">
             <template v-if="plan.problems.length">
               <h2 class="bad">What stops it</h2>
@@ -147,10 +147,10 @@ async function go(): Promise<void> {
               <label v-if="data.confirm" class="d-block mb-2">{{ data.confirm }}. Type <strong>{{ plan.base.stage }}</strong> to confirm:
                 <input v-model="confirm" class="form-control mt-1" autocomplete="off" />
               </label>
-              <button type="button" class="btn btn-primary" :disabled="busy || !session.may('deploy') || (!!data.confirm && confirm !== plan.base.stage)" @click="go">
+              <button type="button" class="btn btn-primary" :disabled="busy || !session.may('run') || (!!data.confirm && confirm !== plan.base.stage)" @click="go">
                 {{ data.runnable.how === 'run' ? 'Run this plan' : `Take ${plan.base.stage} back to version ${plan.base.version}` }}
               </button>
-              <p v-if="!session.may('deploy')" class="quiet mb-0 mt-1">Your role may look at plans, not run them.</p>
+              <p v-if="!session.may('run')" class="quiet mb-0 mt-1">Your role may look at plans, not run them.</p>
             </template>
             <RouterLink v-if="data.runnable.how === 'delivery'" :to="{ name: 'delivery', params: { service, version: plan.base.version, stage: plan.base.stage } }">See its gates in {{ plan.base.stage }}</RouterLink>
           </div>
@@ -188,14 +188,6 @@ async function go(): Promise<void> {
   gap: 0.4rem;
   align-items: baseline;
   margin-bottom: 0.6rem;
-}
-.group {
-  margin-bottom: 0.8rem;
-}
-.group h2 {
-  margin: 0;
-  border-bottom: 1px solid var(--rule);
-  padding-block: 0.4rem;
 }
 .foot {
   margin-top: 0.8rem;

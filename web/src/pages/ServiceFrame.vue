@@ -20,7 +20,7 @@ const searching = ref(false)
 const { data: services } = useLoad(() => ask(client.GET('/services')), { topics: ['source'] })
 const { data: line, problem } = useLoad(() => ask(client.GET('/services/{service}/line', { params: { path: { service: service.value } } })), {
   watch: () => service.value,
-  topics: ['source', 'build', 'delivery', 'deployment', 'look'],
+  topics: ['source', 'build', 'delivery', 'gates', 'deployment', 'look'],
 })
 watch(line, (l) => {
   if (l) store.line = l

@@ -20,9 +20,9 @@ watch(data, (services) => {
   <main class="page">
     <ProblemNote :problem="problem" />
     <EmptyNote v-if="data && data.length === 0" title="There is no service yet"
-      command="curl -u HANDLE -H 'Content-Type: application/json' -d '{&quot;name&quot;: &quot;my-services&quot;}' http://127.0.0.1:7070/api/repositories">
-      A service is a folder with a rudmar.yaml in a repository that Rudmar hosts. Make a repository, and push one to it; examples/ in Rudmar's own
-      sources has some to copy.
+      command="rudmar new service my-service">
+      A service is a folder with a rudmar.yaml in a repository that Rudmar hosts. <RouterLink :to="{ name: 'services' }">Make a repository</RouterLink>, and
+      push one to it; this command makes one that works, and says what to do next.
     </EmptyNote>
   </main>
 </template>

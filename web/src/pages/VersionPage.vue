@@ -6,7 +6,7 @@ import { ask, client, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
 import { useFocus } from '../composables/useFocus'
 import { useLoad } from '../composables/useLoad'
-import { bytes, digest } from '../words'
+import { bytes, digest, writer } from '../words'
 
 const route = useRoute()
 const { service, stage } = useFocus()
@@ -33,7 +33,7 @@ function open(fn: string, path: string): Promise<boolean> {
       <div class="page-head">
         <h1>Version {{ data.version.number }}</h1>
         <span>{{ data.version.message }}</span>
-        <span class="quiet"><code>{{ data.version.hash.slice(0, 8) }}</code> on {{ data.version.branch }}, by {{ data.version.author }}, built <TimeAgo :at="data.version.builtAt" /></span>
+        <span class="quiet"><code>{{ data.version.hash.slice(0, 8) }}</code> on {{ data.version.branch }}, by {{ writer(data.version) }}, built <TimeAgo :at="data.version.builtAt" /></span>
         <RouterLink :to="{ name: 'plan', params: { service }, query: { stage, version: data.version.number } }">Plan it onto {{ stage }}</RouterLink>
         <RouterLink v-if="data.version.number > 1" :to="{ name: 'compare', params: { service, version: data.version.number - 1, other: data.version.number } }">Compare it with version {{ data.version.number - 1 }}</RouterLink>
       </div>

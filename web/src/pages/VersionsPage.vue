@@ -4,7 +4,7 @@ import { computed, ref } from 'vue'
 import { ask, client } from '../api/client'
 import { useFocus } from '../composables/useFocus'
 import { useLoad } from '../composables/useLoad'
-import { count } from '../words'
+import { count, some, writer } from '../words'
 
 const { service } = useFocus()
 const { data, problem } = useLoad(() => ask(client.GET('/services/{service}/versions', { params: { path: { service: service.value } } })), {
@@ -56,9 +56,9 @@ function pick(version: number): void {
               <RouterLink :to="{ name: 'version', params: { service, version: v.number } }">{{ v.number }}</RouterLink>
             </td>
             <td><code class="quiet">{{ v.hash.slice(0, 8) }}</code> {{ v.message }}</td>
-            <td>{{ v.author }}</td>
+            <td>{{ writer(v) }}</td>
             <td><TimeAgo :at="v.builtAt" /></td>
-            <td>{{ v.changed.length === v.functions ? `all ${v.functions}` : v.changed.join(', ') || 'none' }}</td>
+            <td>{{ v.changed.length === v.functions ? `all ${v.functions}` : some(v.changed) || 'none' }}</td>
             <td>
               <template v-if="v.stages.length">{{ v.stages.join(', ') }}</template>
               <span v-else class="quiet">nowhere</span>

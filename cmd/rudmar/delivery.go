@@ -1,0 +1,112 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"strconv"
+
+	"github.com/spf13/cobra"
+
+	"rudmar/server/api"
+)
+
+// deliveryCommand does something with a version in a stage, after it has shown
+// what that means.
+func deliveryCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "delivery", Short: "Ask for a version in a stage, approve it, refuse it, go on, or take it back"}
+	for _, act := range []struct{ name, action, short string }{
+		{"ask", "request", "Ask for a version in a stage that is entered on request"},
+		{"approve", "approve", "Say yes to what a version means in a stage"},
+		{"refuse", "refuse", "Say no to a version in a stage"},
+		{"go-on", "retry", "Plan and deploy a version again that stopped"},
+		{"take-back", "return", "Put a stage back to a version that was there before"},
+	} {
+		cmd.AddCommand(deliveryActCommand(act.name, act.action, act.short))
+	}
+	cmd.AddCommand(deliveryShowCommand())
+	return cmd
+}
+
+func deliveryPath(args []string) (string, error) {
+	version, err := strconv.Atoi(args[1])
+	if err != nil || version < 1 {
+		return "", coded{exitUsage, fmt.Errorf("%q is not the number of a version", args[1])}
+	}
+	return fmt.Sprintf("/services/%s/deliveries/%d/stages/%s", args[0], version, args[2]), nil
+}
+
+func deliveryActCommand(name, action, short string) *cobra.Command {
+	c := &config{}
+	var comment, confirm string
+	cmd := &cobra.Command{
+		Use: name + " SERVICE VERSION STAGE", Short: short, Args: cobra.ExactArgs(3), PreRunE: environment,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			path, err := deliveryPath(args)
+			if err != nil {
+				return err
+			}
+			wish := api.DeliveryWish{Comment: &comment}
+			if action == "request" || action == "approve" || action == "return" {
+				var means api.Meaning
+				if err := c.ask(cmd.Context(), http.MethodGet, path+"/meaning", nil, &means); err != nil {
+					return err
+				}
+				tellMeaning(cmd.OutOrStdout(), args[2], means)
+				wish.Shown = &means.Digest
+				if means.Confirm != nil {
+					typed, err := confirmed(cmd, confirm, args[2])
+					if err != nil {
+						return errors.Join(err, errors.New(*means.Confirm))
+					}
+					wish.Confirm = &typed
+				}
+			}
+			return c.ask(cmd.Context(), http.MethodPost, path+"/"+action, wish, nil)
+		},
+	}
+	c.clientFlags(cmd.Flags())
+	cmd.Flags().StringVar(&comment, "comment", "", "why")
+	cmd.Flags().StringVar(&confirm, "confirm", "", "the stage's name, where something is deleted or becomes public and nobody can be asked")
+	return cmd
+}
+
+func tellMeaning(out io.Writer, stage string, means api.Meaning) {
+	fmt.Fprintf(out, "What it means in %s:\n", stage)
+	for _, line := range means.Lines {
+		fmt.Fprintln(out, "  "+line)
+	}
+	if len(means.Lines) == 0 {
+		fmt.Fprintln(out, "  nothing changes")
+	}
+	for _, t := range means.Targets {
+		for _, p := range t.Problems {
+			fmt.Fprintf(out, "stops it on %s: %s\n", t.Target, p.Message)
+		}
+	}
+}
+
+func deliveryShowCommand() *cobra.Command {
+	c := &config{}
+	cmd := &cobra.Command{
+		Use: "show SERVICE VERSION STAGE", Short: "Show how a version stands in a stage, and what its gates wait for", Args: cobra.ExactArgs(3), PreRunE: environment,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			path, err := deliveryPath(args)
+			if err != nil {
+				return err
+			}
+			var d api.DeliveryStage
+			if err := c.ask(cmd.Context(), http.MethodGet, path, nil, &d); err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "version %s is %s in %s %s\n", args[1], d.Place.State, args[2], d.Place.Why)
+			for _, g := range d.Gates {
+				fmt.Fprintf(cmd.OutOrStdout(), "  %s: %s (%s)\n", g.State, g.Why, g.Name)
+			}
+			return nil
+		},
+	}
+	c.clientFlags(cmd.Flags())
+	return cmd
+}

@@ -1,0 +1,35 @@
+package delivery
+
+import (
+	"maps"
+	"slices"
+
+	"rudmar/core/manifest"
+)
+
+// Stages gives the stages that a version declares, in their order, and among
+// them, each after the stage that it stood after, those that it no longer
+// declares but whose rules still stand. A nil in standing is left out.
+func Stages(declared []manifest.Stage, standing map[string]*manifest.Stage) []manifest.Stage {
+	out := slices.Clone(declared)
+	at := func(name string) int {
+		return slices.IndexFunc(out, func(s manifest.Stage) bool { return s.Name == name })
+	}
+	var rest []*manifest.Stage
+	for _, name := range slices.Sorted(maps.Keys(standing)) {
+		if s := standing[name]; s != nil && at(name) < 0 {
+			rest = append(rest, s)
+		}
+	}
+	for len(rest) > 0 {
+		// One is placed whose stage before is placed, or will never be.
+		next := slices.IndexFunc(rest, func(s *manifest.Stage) bool {
+			return !slices.ContainsFunc(rest, func(o *manifest.Stage) bool { return o.Name == s.After })
+		})
+		next = max(next, 0) // a circle, across versions: any of them
+		s := rest[next]
+		rest = slices.Delete(rest, next, next+1)
+		out = slices.Insert(out, at(s.After)+1, *s)
+	}
+	return out
+}

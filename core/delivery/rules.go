@@ -1,0 +1,212 @@
+package delivery
+
+import (
+	"fmt"
+	"reflect"
+	"slices"
+	"strconv"
+	"strings"
+
+	"rudmar/core/consequence"
+	"rudmar/core/language"
+	"rudmar/core/manifest"
+)
+
+// Entry is what a version has to meet to enter a stage: the rules that stand
+// there, which are those of the version that is settled, and its own.
+type Entry struct {
+	// Own are the version's rules; nil where it no longer declares the stage, so
+	// that it enters by taking away what runs there.
+	Own *manifest.Stage
+	// Standing are the rules that stand in the stage; nil for the first version.
+	Standing *manifest.Stage
+}
+
+// Removes tells that the version enters the stage by taking it away.
+func (e Entry) Removes() bool { return e.Own == nil }
+
+// Rules gives the rules that the version has to meet: those that stand and its
+// own, as far as there are any, the standing ones first.
+func (e Entry) Rules() []*manifest.Stage {
+	return slices.DeleteFunc([]*manifest.Stage{e.Standing, e.Own}, func(s *manifest.Stage) bool { return s == nil })
+}
+
+// rules gives the rules of the entry, the standing ones first. A stage that is
+// gone is not waited for: what stands after it stands after what the version
+// itself names.
+func (e Entry) rules(gone func(stage string) bool) []*manifest.Stage {
+	if e.Standing != nil && e.Standing.After != "" && gone(e.Standing.After) {
+		s := *e.Standing
+		s.After = ""
+		if e.Own != nil {
+			s.After = e.Own.After
+		}
+		e.Standing = &s
+	}
+	return e.Rules()
+}
+
+// RuleChanges tells what a version would make of the rules that stand in a
+// stage once it has settled there, what it loosens first. There are none for
+// the first version.
+func (e Entry) RuleChanges() []consequence.RuleChange {
+	if e.Standing == nil {
+		return nil
+	}
+	before := e.Standing
+	if e.Own == nil {
+		return []consequence.RuleChange{{Rule: "stage", Before: "there", After: "taken away", Loosens: true}}
+	}
+	after := e.Own
+	var out []consequence.RuleChange
+	add := func(rule, was, is string, loosens bool) {
+		if was != is {
+			out = append(out, consequence.RuleChange{Rule: rule, Before: was, After: is, Loosens: loosens})
+		}
+	}
+	rank := map[string]int{manifest.OnPush: 0, manifest.OnReady: 1, manifest.OnRequest: 2}
+	add("enter", enterWords(before), enterWords(after), rank[after.On] < rank[before.On] || after.After != before.After || after.Branch != before.Branch)
+	add("cases", casesWords(before.Gates.Cases), casesWords(after.Gates.Cases), !coversCases(after.Gates.Cases, before.Gates.Cases))
+	add("soak", soakWords(before.Gates.Soak), soakWords(after.Gates.Soak), loosensSoak(before.Gates.Soak, after.Gates.Soak))
+	add("approvals", approvalsWords(before.Gates.Approvals), approvalsWords(after.Gates.Approvals), loosensApprovals(before.Gates.Approvals, after.Gates.Approvals))
+	add("window", windowWords(before.Gates.Window), windowWords(after.Gates.Window), before.Gates.Window != nil)
+	for _, name := range ruleNames(before.Gates.Rules, after.Gates.Rules) {
+		was, is := ruleOf(before.Gates.Rules, name), ruleOf(after.Gates.Rules, name)
+		add("rule "+name, was, is, was != "none")
+	}
+	add("shift", shiftWords(before.Shift), shiftWords(after.Shift), before.Shift != nil)
+	add("targets", targetsWords(before.Targets), targetsWords(after.Targets), false)
+	add("strict", strconv.FormatBool(before.Strict), strconv.FormatBool(after.Strict), before.Strict)
+	slices.SortStableFunc(out, func(a, b consequence.RuleChange) int {
+		switch {
+		case a.Loosens == b.Loosens:
+			return 0
+		case a.Loosens:
+			return -1
+		}
+		return 1
+	})
+	return out
+}
+
+func enterWords(s *manifest.Stage) string {
+	switch s.On {
+	case manifest.OnPush:
+		return "on each push to " + s.Branch
+	case manifest.OnReady:
+		return "after " + s.After + ", as soon as it is ready"
+	}
+	return "after " + s.After + ", on request"
+}
+
+func casesWords(names []string) string {
+	if len(names) == 0 {
+		return "none"
+	}
+	return strings.Join(names, ", ")
+}
+
+// coversCases tells whether the cases of one gate include those of another.
+func coversCases(a, b []string) bool {
+	return slices.Contains(a, "all") || !slices.ContainsFunc(b, func(name string) bool { return !slices.Contains(a, name) })
+}
+
+func soakWords(s *manifest.Soak) string {
+	if s == nil {
+		return "none"
+	}
+	words := []string{language.FormatTime(s.For)}
+	if s.Calls > 0 {
+		words = append(words, fmt.Sprintf("%d calls", s.Calls))
+	}
+	if s.ErrorsUnder > 0 {
+		words = append(words, fmt.Sprintf("errors under %.3g%%", s.ErrorsUnder*100))
+	}
+	return strings.Join(words, ", ")
+}
+
+func loosensSoak(was, is *manifest.Soak) bool {
+	switch {
+	case was == nil:
+		return false
+	case is == nil:
+		return true
+	}
+	return is.For < was.For || is.Calls < was.Calls || was.ErrorsUnder > 0 && (is.ErrorsUnder == 0 || is.ErrorsUnder > was.ErrorsUnder)
+}
+
+func approvalsWords(a *manifest.Approvals) string {
+	if a == nil {
+		return "none"
+	}
+	words := "1 approval"
+	if a.Count != 1 {
+		words = fmt.Sprintf("%d approvals", a.Count)
+	}
+	if a.From != "" {
+		words += " from " + a.From
+	}
+	if a.AuthorMay {
+		words += ", the author may"
+	}
+	return words
+}
+
+func loosensApprovals(was, is *manifest.Approvals) bool {
+	switch {
+	case was == nil:
+		return false
+	case is == nil:
+		return true
+	}
+	return is.Count < was.Count || was.From != "" && is.From != was.From || is.AuthorMay && !was.AuthorMay
+}
+
+func windowWords(w *manifest.Window) string {
+	if w == nil {
+		return "none"
+	}
+	return strings.TrimSpace(w.Days + " " + w.Hours + " " + w.Zone)
+}
+
+func ruleNames(lists ...[]manifest.GateRule) []string {
+	var names []string
+	for _, list := range lists {
+		for _, r := range list {
+			names = append(names, r.Name)
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
+func ruleOf(rules []manifest.GateRule, name string) string {
+	for _, r := range rules {
+		if r.Name == name {
+			return r.Expression
+		}
+	}
+	return "none"
+}
+
+func shiftWords(s *manifest.Shift) string {
+	if s == nil {
+		return "none"
+	}
+	var words []string
+	for _, step := range s.Steps {
+		words = append(words, fmt.Sprintf("%.3g%%", step*100))
+	}
+	return strings.Join(words, ", ") + ", every " + language.FormatTime(s.Every)
+}
+
+func targetsWords(targets []manifest.Target) string {
+	var words []string
+	for _, t := range targets {
+		words = append(words, t.String())
+	}
+	return strings.Join(words, ", ")
+}
+
+// same tells whether two gates ask for the same.
+func same(a, b any) bool { return reflect.DeepEqual(a, b) }

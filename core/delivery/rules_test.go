@@ -1,0 +1,154 @@
+package delivery_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"rudmar/core/delivery"
+	"rudmar/core/manifest"
+)
+
+func named(gates []delivery.Gate) string {
+	var out []string
+	for _, g := range gates {
+		text := g.Kind + " " + string(g.State)
+		if g.Standing {
+			text += " (standing)"
+		}
+		out = append(out, text)
+	}
+	return strings.Join(out, ", ")
+}
+
+// TestNoGateIsLoosenedByItsOwnVersion takes every way in which a version could
+// make its own entry easier: what stands in the stage holds on.
+func TestNoGateIsLoosenedByItsOwnVersion(t *testing.T) {
+	nobody := func(f *delivery.Facts) {
+		f.Requested, f.Approvals, f.Branch = "", nil, "side"
+		f.Rules.Plan.Deletes = []string{"x"}
+		f.Earlier["preview"] = delivery.Earlier{State: delivery.Settled, Since: f.Now}
+		f.Now = f.Now.Add(0)
+	}
+	for _, tt := range []struct {
+		name   string
+		change func(s *manifest.Stage)
+		want   string
+	}{
+		{"no gates", func(s *manifest.Stage) { s.Gates = manifest.Gates{} },
+			"before holds, request waits, cases fails (standing), soak waits (standing), approvals waits (standing), window holds (standing), rule fails (standing)"},
+		{"on push", func(s *manifest.Stage) { *s = manifest.Stage{Name: "live", On: manifest.OnPush, Branch: "side"} },
+			"before holds (standing), request waits (standing), cases fails (standing), soak waits (standing), approvals waits (standing), window holds (standing), rule fails (standing)"},
+		{"on ready", func(s *manifest.Stage) { s.On = manifest.OnReady },
+			"before holds, request waits (standing), cases fails, soak waits, approvals waits, window holds, rule fails"},
+		{"after another", func(s *manifest.Stage) { s.After, s.Gates = "trial", manifest.Gates{} },
+			"before holds (standing), before waits, request waits, cases fails (standing), soak waits (standing), approvals waits (standing), window holds (standing), rule fails (standing)"},
+		{"fewer approvals", func(s *manifest.Stage) { s.Gates.Approvals = &manifest.Approvals{Count: 0, AuthorMay: true} },
+			"before holds, request waits, cases fails, soak waits, approvals waits (standing), approvals holds, window holds, rule fails"},
+		{"a rule that always holds", func(s *manifest.Stage) { s.Gates.Rules[0].Expression = "true" },
+			"before holds, request waits, cases fails, soak waits, approvals waits, window holds, rule fails (standing), rule holds"},
+		{"tightened", func(s *manifest.Stage) { s.Gates.Approvals = &manifest.Approvals{Count: 3, From: "growers-council"} },
+			"before holds, request waits, cases fails, soak waits, approvals waits (standing), approvals waits, window holds, rule fails"},
+	} {
+		own, f := stage(), fulfilled()
+		tt.change(own)
+		nobody(&f)
+		gates := delivery.Gates(t.Context(), delivery.Entry{Own: own, Standing: stage()}, f)
+		if got := named(gates); got != tt.want {
+			t.Errorf("%s:\n got %s\nwant %s", tt.name, got, tt.want)
+		}
+		if delivery.AllHold(gates) {
+			t.Errorf("%s: it enters", tt.name)
+		}
+	}
+}
+
+// TestWhatStrictStagesHoldAgainst keeps a stage strict whatever a version says.
+func TestWhatStrictStagesHoldAgainst(t *testing.T) {
+	standing := &manifest.Stage{Name: "trial", On: manifest.OnPush, Branch: "main", Strict: true}
+	own := &manifest.Stage{Name: "trial", On: manifest.OnPush, Branch: "main"}
+	f := delivery.Facts{Branch: "main", Wild: []string{"warn"}}
+	if got := named(delivery.Gates(t.Context(), delivery.Entry{Own: own, Standing: standing}, f)); got != "branch holds, strict fails (standing)" && got != "branch holds (standing), strict fails (standing)" {
+		t.Error(got)
+	}
+	f.Wild = nil
+	if gates := delivery.Gates(t.Context(), delivery.Entry{Own: own, Standing: standing}, f); !delivery.AllHold(gates) {
+		t.Errorf("%+v", gates)
+	}
+}
+
+// TestABranchIsChangedByTheOneThatIsTaken lets a version that changes the branch
+// in by the old one, and by no other.
+func TestABranchIsChangedByTheOneThatIsTaken(t *testing.T) {
+	main, side := &manifest.Stage{Name: "trial", On: manifest.OnPush, Branch: "main"}, &manifest.Stage{Name: "trial", On: manifest.OnPush, Branch: "side"}
+	for branch, want := range map[string]bool{"main": true, "side": false} {
+		if got := delivery.AllHold(delivery.Gates(t.Context(), delivery.Entry{Own: side, Standing: main}, delivery.Facts{Branch: branch})); got != want {
+			t.Errorf("from %s: it enters: %v", branch, got)
+		}
+	}
+}
+
+// TestTakingAStageAway takes it by the rules that stand there, and never without
+// somebody who asks.
+func TestTakingAStageAway(t *testing.T) {
+	ready := stage()
+	ready.On = manifest.OnReady
+	f := fulfilled()
+	f.Requested = ""
+	e := delivery.Entry{Standing: ready}
+	if got := named(delivery.Gates(t.Context(), e, f)); !e.Removes() || got != "before holds, request waits, approvals holds, window holds, rule holds" {
+		t.Error(got)
+	}
+	// What stands after a stage that is gone does not wait for it.
+	f.Earlier, f.Gone = map[string]delivery.Earlier{}, map[string]bool{"preview": true}
+	if got := named(delivery.Gates(t.Context(), e, f)); got != "request waits, approvals holds, window holds, rule holds" {
+		t.Error(got)
+	}
+}
+
+func TestRuleChanges(t *testing.T) {
+	say := func(e delivery.Entry) string {
+		var out []string
+		for _, c := range e.RuleChanges() {
+			text := fmt.Sprintf("%s: %s → %s", c.Rule, c.Before, c.After)
+			if c.Loosens {
+				text += " !"
+			}
+			out = append(out, text)
+		}
+		return strings.Join(out, "; ")
+	}
+	changed := func(change func(s *manifest.Stage)) delivery.Entry {
+		s := stage()
+		change(s)
+		return delivery.Entry{Own: s, Standing: stage()}
+	}
+	for _, tt := range []struct {
+		name, want string
+		entry      delivery.Entry
+	}{
+		{"the first version", "", delivery.Entry{Own: stage()}},
+		{"the same", "", delivery.Entry{Own: stage(), Standing: stage()}},
+		{"gone", "stage: there → taken away !", delivery.Entry{Standing: stage()}},
+		{"no approvals", "approvals: 2 approvals from growers-council → none !", changed(func(s *manifest.Stage) { s.Gates.Approvals = nil })},
+		{"more approvals", "approvals: 2 approvals from growers-council → 3 approvals from growers-council", changed(func(s *manifest.Stage) { s.Gates.Approvals = &manifest.Approvals{Count: 3, From: "growers-council"} })},
+		{"the author may", "approvals: 2 approvals from growers-council → 2 approvals from growers-council, the author may !", changed(func(s *manifest.Stage) {
+			s.Gates.Approvals = &manifest.Approvals{Count: 2, From: "growers-council", AuthorMay: true}
+		})},
+		{"ready", "enter: after preview, on request → after preview, as soon as it is ready !", changed(func(s *manifest.Stage) { s.On = manifest.OnReady })},
+		{"a shorter soak", "soak: 30m, 200 calls, errors under 1% → 10m, 200 calls, errors under 1% !", changed(func(s *manifest.Stage) {
+			soak := *s.Gates.Soak
+			soak.For /= 3
+			s.Gates.Soak = &soak
+		})},
+		{"rules", "rule nothing-deleted: plan.deletes.size() == 0 → none !; rule new: none → true", changed(func(s *manifest.Stage) { s.Gates.Rules = []manifest.GateRule{{Name: "new", Expression: "true"}} })},
+		{"window and cases", "cases: all → warn !; window: mon-thu 08:00-15:00 Europe/Oslo → none !", changed(func(s *manifest.Stage) { s.Gates.Window, s.Gates.Cases = nil, []string{"warn"} })},
+		{"targets and strict", "targets:  → local/north; strict: false → true", changed(func(s *manifest.Stage) {
+			s.Targets, s.Strict = []manifest.Target{{Platform: "local", Region: "north"}}, true
+		})},
+	} {
+		if got := say(tt.entry); got != tt.want {
+			t.Errorf("%s:\n got %s\nwant %s", tt.name, got, tt.want)
+		}
+	}
+}

@@ -1,0 +1,104 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"rudmar/core/resource"
+)
+
+// renaming is a function that is called otherwise from now on.
+type renaming struct {
+	was, now   string
+	recordOnly bool // live has the new name already
+}
+
+// rename takes what is recorded and live of functions that were called otherwise
+// under their new names, so that the comparison finds them unchanged. A function
+// is renamed where its former name is recorded and its new one is not, and the
+// platform can do it.
+func rename(in Inputs) (Inputs, []renaming) {
+	if !in.Renames || len(in.Renamed) == 0 {
+		return in, nil
+	}
+	recorded, live := map[string]bool{}, map[string]bool{}
+	for _, r := range in.Record {
+		recorded[r.Address] = true
+	}
+	for _, r := range in.Live {
+		live[r.Address] = true
+	}
+	identity := func(name string) string { return resource.Identity + "/" + name }
+	to := map[string]string{}
+	var out []renaming
+	for now, was := range in.Renamed {
+		if !recorded[identity(was)] || recorded[identity(now)] {
+			continue
+		}
+		switch {
+		case live[identity(was)] && !live[identity(now)]:
+			out = append(out, renaming{was: was, now: now})
+		case !live[identity(was)] && live[identity(now)]:
+			out = append(out, renaming{was: was, now: now, recordOnly: true})
+		default:
+			continue // it vanished, or both are there: they are compared as they are
+		}
+		to[was] = now
+	}
+	if len(out) == 0 {
+		return in, nil
+	}
+	slices.SortFunc(out, func(a, b renaming) int { return strings.Compare(a.now, b.now) })
+	in.Record, in.Live = slices.Clone(in.Record), slices.Clone(in.Live)
+	for i := range in.Record {
+		r := &in.Record[i]
+		r.Address = Renamed(r.Address, to)
+		if now, ok := to[r.Function]; ok {
+			r.Function = now
+		}
+		r.Needs = slices.Clone(r.Needs)
+		for j := range r.Needs {
+			r.Needs[j] = Renamed(r.Needs[j], to)
+		}
+	}
+	for i := range in.Live {
+		in.Live[i].Address = Renamed(in.Live[i].Address, to)
+	}
+	slices.SortFunc(in.Record, func(a, b Recorded) int { return strings.Compare(a.Address, b.Address) })
+	return in, out
+}
+
+// Renamed gives an address of a function under its new name; to maps former
+// names to new ones.
+func Renamed(address string, to map[string]string) string {
+	kind, rest := resource.Split(address)
+	function, tail, more := strings.Cut(rest, "/")
+	now, ok := to[function]
+	if !ok {
+		return address
+	}
+	if more {
+		return kind + "/" + now + "/" + tail
+	}
+	return kind + "/" + now
+}
+
+// called adds the step that gives a function its new name; compare finds it done.
+func (b *builder) called(r renaming) {
+	address := resource.Identity + "/" + r.now
+	s := Step{Address: address, Kind: resource.Identity, Function: r.now, Change: resource.Update, Was: r.was, RecordOnly: r.recordOnly,
+		Attributes: []AttributeChange{{Name: "name", Before: r.was, After: r.now}},
+		Because:    []Cause{{Kind: ByManifest, Text: fmt.Sprintf("the function %s is called %s now (was)", r.was, r.now)}}}
+	for i := range b.in.Wanted {
+		if w := &b.in.Wanted[i]; w.Address == address {
+			from := firstOrigin(w)
+			s.Want, s.WantNeeds, s.Because[0].From = w.Values(), w.Needs, &from
+		}
+	}
+	if live := b.live[address]; live != nil {
+		s.Tag = live.Tag
+	}
+	b.renamed[address] = true
+	b.add(s)
+}

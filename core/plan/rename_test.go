@@ -1,0 +1,90 @@
+package plan_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"rudmar/core/plan"
+	"rudmar/core/resource"
+)
+
+// renamedState gives what is recorded and live after a step that renames a function.
+func renamedState(record map[string]plan.Recorded, there map[string]plan.Live, s plan.Step) (map[string]plan.Recorded, map[string]plan.Live) {
+	to := map[string]string{s.Was: s.Function}
+	after, live := map[string]plan.Recorded{}, map[string]plan.Live{}
+	for _, r := range record {
+		r.Address = plan.Renamed(r.Address, to)
+		var needs []string
+		for _, n := range r.Needs {
+			needs = append(needs, plan.Renamed(n, to))
+		}
+		r.Needs = needs
+		if r.Function == s.Was {
+			r.Function = s.Function
+		}
+		after[r.Address] = r
+	}
+	for _, l := range there {
+		if !s.RecordOnly {
+			l.Address = plan.Renamed(l.Address, to)
+		}
+		live[l.Address] = l
+	}
+	return after, live
+}
+
+// TestARenamedFunctionKeepsAll plans a function that is called otherwise: one
+// step, and nothing that opens, goes or starts cold, whatever else there is.
+func TestARenamedFunctionKeepsAll(t *testing.T) {
+	plans := func(in plan.Inputs) string {
+		p := plan.Compute(in)
+		var out []string
+		for _, s := range p.Steps {
+			text := fmt.Sprintf("%s %s", s.Change, s.Address)
+			if s.Was != "" {
+				text += " was " + s.Was
+			}
+			if s.RecordOnly {
+				text += " record-only"
+			}
+			out = append(out, text)
+		}
+		return fmt.Sprint(strings.Join(out, ", "), p.Consequences.Opened, p.Consequences.Gained, p.Consequences.Removed, p.Consequences.Cold)
+	}
+	other := function("other", "v1", 128, "/other")
+	before := state(function("old", "v1", 128, "/frost", "tables/x"), other)
+	now := state(function("new", "v1", 128, "/frost", "tables/x"), other)
+	base := settled(before)
+	base.Wanted, base.Renamed, base.Renames = now, map[string]string{"new": "old"}, true
+	if got := plans(base); got != "update identity/new was old[] [] [] []" {
+		t.Errorf("renamed: %s", got)
+	}
+	changed := base
+	changed.Wanted = state(function("new", "v1", 256, "/frost", "tables/x"), other)
+	p := plan.Compute(changed)
+	for _, s := range p.Steps {
+		if s.Was == "" && s.Function == "new" && len(s.Needs) == 0 {
+			t.Errorf("%s does not wait for the new name", s.Address)
+		}
+		if s.Change == resource.Delete || s.Change == resource.Create {
+			t.Errorf("%s %s", s.Change, s.Address)
+		}
+	}
+	cannot := base
+	cannot.Renames = false
+	if got := plans(cannot); !strings.Contains(got, "delete identity/old") || !strings.Contains(got, "create identity/new") {
+		t.Errorf("a platform that cannot: %s", got)
+	}
+	live := settled(now)
+	half := base
+	half.Live = live.Live
+	if got := plans(half); got != "update identity/new was old record-only[] [] [] []" {
+		t.Errorf("live has the new name already: %s", got)
+	}
+	after := apply(t, base, plan.Compute(base))
+	after.Renamed, after.Renames = base.Renamed, true
+	if next := plan.Compute(after); !next.Empty() {
+		t.Errorf("afterwards: %+v", next.Steps)
+	}
+}

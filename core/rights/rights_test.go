@@ -1,0 +1,71 @@
+package rights_test
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+
+	"rudmar/core/rights"
+)
+
+func ExampleMay() {
+	linden := rights.Person{Handle: "linden", Role: rights.Approver, In: []rights.Where{rights.ParseWhere("frostline/live")}}
+	fmt.Println(rights.May(linden, rights.Approve, rights.ParseWhere("frostline/live")))
+	fmt.Println(rights.May(linden, rights.Approve, rights.ParseWhere("watering/live")))
+	// Output:
+	// <nil>
+	// not allowed: linden is an approver in frostline/live, not in watering/live
+}
+
+// TestEveryRoleAndAct holds each role against each act, and one who has none.
+func TestEveryRoleAndAct(t *testing.T) {
+	may := map[string]string{
+		rights.Reader:        "look",
+		rights.Author:        "look try write ask secrets run",
+		rights.Approver:      "look try ask approve secrets run",
+		rights.Operator:      "look try ask secrets run",
+		rights.Administrator: "look try write ask approve secrets run look after",
+		"stranger":           "",
+	}
+	for role, want := range may {
+		var got []string
+		for _, a := range rights.Acts() {
+			p := rights.Person{Handle: "wren", Role: role}
+			err := rights.May(p, a, rights.Where{Service: "frostline"})
+			if err == nil {
+				got = append(got, string(a))
+			} else if !errors.Is(err, rights.ErrRefused) || !strings.Contains(err.Error(), "wren") {
+				t.Errorf("%s, %s: %v", role, a, err)
+			}
+			if (err == nil) != rights.Anywhere(p, a) {
+				t.Errorf("%s, %s: anywhere is told otherwise", role, a)
+			}
+		}
+		if strings.Join(got, " ") != want {
+			t.Errorf("%s may %v, want %s", role, got, want)
+		}
+	}
+}
+
+func TestWhere(t *testing.T) {
+	for _, tt := range []struct {
+		in, at string
+		may    bool
+	}{
+		{"", "frostline/live", true}, {"", "", true},
+		{"frostline", "frostline/live", true}, {"frostline", "frostline", true}, {"frostline", "watering", false}, {"frostline", "", false},
+		{"frostline/live", "frostline/live", true}, {"frostline/live", "frostline/trial", false}, {"frostline/live", "frostline", false}, {"frostline/live", "watering/live", false},
+	} {
+		p := rights.Person{Handle: "linden", Role: rights.Approver}
+		if tt.in != "" {
+			p.In = []rights.Where{rights.ParseWhere("other/place"), rights.ParseWhere(tt.in)}
+		}
+		if err := rights.May(p, rights.Run, rights.ParseWhere(tt.at)); (err == nil) != tt.may {
+			t.Errorf("a right in %q at %q: %v", tt.in, tt.at, err)
+		}
+		if err := rights.May(p, rights.Look, rights.ParseWhere(tt.at)); err != nil {
+			t.Errorf("looking at %q with a right in %q: %v", tt.at, tt.in, err)
+		}
+	}
+}

@@ -1,0 +1,165 @@
+package e2e
+
+import (
+	"bufio"
+	"encoding/json"
+	"net/http"
+	"os/exec"
+	"strings"
+	"testing"
+	"time"
+
+	"rudmar/server/api"
+)
+
+// browserOf signs somebody in as a page does, and gives what sends as they do.
+func browserOf(t *testing.T, r *rig, handle, password string) (send func(method, path string) *http.Response, status int) {
+	t.Helper()
+	response, err := http.Post(r.address+"/api/session", "application/json", strings.NewReader(`{"handle":"`+handle+`","password":"`+password+`"}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer response.Body.Close()
+	var session api.Session
+	if response.StatusCode == http.StatusOK {
+		if err := json.NewDecoder(response.Body).Decode(&session); err != nil {
+			t.Fatal(err)
+		}
+	}
+	cookies := response.Cookies()
+	return func(method, path string) *http.Response {
+		t.Helper()
+		q, err := http.NewRequest(method, r.address+path, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, c := range cookies {
+			q.AddCookie(c)
+		}
+		q.Header.Set("X-CSRF-Token", session.Csrf)
+		answer, err := http.DefaultClient.Do(q)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return answer
+	}, response.StatusCode
+}
+
+// ends waits until a stream has ended.
+func ends(t *testing.T, stream *http.Response, why string) {
+	t.Helper()
+	over := make(chan struct{})
+	go func() {
+		for lines := bufio.NewScanner(stream.Body); lines.Scan(); {
+			continue
+		}
+		close(over)
+	}()
+	select {
+	case <-over:
+	case <-time.After(8 * time.Second): // a stream says it is alive every ten
+		t.Errorf("%s: the stream goes on", why)
+	}
+	stream.Body.Close()
+}
+
+func person(t *testing.T, r *rig, stdin string, args ...string) (string, error) {
+	t.Helper()
+	cmd := exec.Command(build(t), append(append([]string{"person"}, args...), "--data", r.data)...)
+	cmd.Stdin = strings.NewReader(stdin)
+	out, err := cmd.CombinedOutput()
+	return string(out), err
+}
+
+// Signing out, a changed password, another role and being closed end sessions
+// and streams at once, also where another process did it.
+func TestSessionsAndStreamsEndTogether(t *testing.T) {
+	r := demo(t)
+	const password = "orchard-at-dawn"
+	for _, tt := range []struct {
+		name string
+		end  func(send func(method, path string) *http.Response)
+		in   bool // whether they can sign in afterwards
+	}{
+		{"signing out", func(send func(method, path string) *http.Response) {
+			send("DELETE", "/api/session").Body.Close()
+		}, true},
+		{"another password", func(func(method, path string) *http.Response) {
+			if out, err := person(t, r, password+"\n", "password", "teasel"); err != nil {
+				t.Fatal(out)
+			}
+		}, true},
+		{"closed", func(func(method, path string) *http.Response) {
+			if out, err := person(t, r, "", "close", "teasel"); err != nil {
+				t.Fatal(out)
+			}
+		}, false},
+	} {
+		send, status := browserOf(t, r, "teasel", password)
+		if status != http.StatusOK {
+			t.Fatalf("%s: signing in: %d", tt.name, status)
+		}
+		events := send("GET", "/api/events")
+		logs := send("GET", "/api/services/frostline/stages/trial/logs/stream?target=local/north")
+		tt.end(send)
+		ends(t, events, tt.name)
+		ends(t, logs, tt.name)
+		if answer := send("GET", "/api/services"); answer.StatusCode != http.StatusUnauthorized {
+			t.Errorf("%s: the session still gets %d", tt.name, answer.StatusCode)
+		}
+		if _, status := browserOf(t, r, "teasel", password); (status == http.StatusOK) != tt.in {
+			t.Errorf("%s: signing in again: %d", tt.name, status)
+		}
+	}
+	if out, err := person(t, r, "", "open", "teasel"); err != nil {
+		t.Fatal(out)
+	}
+	out, err := person(t, r, "", "list")
+	if err != nil || !strings.Contains(out, "teasel") || strings.Contains(out, "closed") || !strings.Contains(out, "growers-council") {
+		t.Errorf("%v\n%s", err, out)
+	}
+	for _, args := range [][]string{{"password", "nobody"}, {"close", "nobody"}, {"add", "new", "--role", "king"}, {"add", "New!"}, {"groups", "wren"}} {
+		if out, err := person(t, r, "long-enough-for-one\n", args...); err == nil {
+			t.Errorf("%v: %s", args, out)
+		}
+	}
+	if out, err := person(t, r, "short\n", "add", "sedge"); err == nil || !strings.Contains(out, "at least 12 characters") {
+		t.Errorf("a short password: %v %s", err, out)
+	}
+	if out, err := person(t, r, "", "groups", "teasel", "--add", "night-watch", "--remove", "growers-council"); err != nil {
+		t.Error(out)
+	}
+	if out, _ := person(t, r, "", "list"); !strings.Contains(out, "night-watch") {
+		t.Errorf("%s", out)
+	}
+	var journal []api.JournalEntry
+	r.ask("wren", "GET", "/services/frostline/journal", nil, &journal)
+	said := ""
+	for _, e := range journal {
+		said += e.What + " " + e.Text + "\n"
+	}
+	for _, what := range []string{"signed in", "sign-in refused teasel", "person closed teasel", "person opened teasel", "password changed teasel", "groups changed teasel"} {
+		if !strings.Contains(said, what) {
+			t.Errorf("the journal does not say %q:\n%s", what, said)
+		}
+	}
+}
+
+// What the API answers is kept by nobody on its way, and the page may send its
+// forms nowhere else.
+func TestHeaders(t *testing.T) {
+	r := demo(t)
+	send, _ := browserOf(t, r, "wren", "orchard-at-dawn")
+	for path, want := range map[string]string{"/api/services": "no-store", "/api/session": "no-store", "/": ""} {
+		answer := send("GET", path)
+		answer.Body.Close()
+		if got := answer.Header.Get("Cache-Control"); want != "" && got != want {
+			t.Errorf("%s: Cache-Control %q", path, got)
+		}
+		for _, want := range []string{"base-uri 'none'", "form-action 'self'", "frame-ancestors 'none'", "default-src 'self'"} {
+			if policy := answer.Header.Get("Content-Security-Policy"); !strings.Contains(policy, want) {
+				t.Errorf("%s: the policy %q has no %s", path, policy, want)
+			}
+		}
+	}
+}

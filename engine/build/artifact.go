@@ -1,0 +1,164 @@
+package build
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"sort"
+	"strings"
+
+	"rudmar/core/manifest"
+	"rudmar/core/pack"
+	"rudmar/engine/source"
+	"rudmar/engine/store"
+)
+
+// function packs one function's code, or finds the archive that was packed
+// from the same sources before.
+func (b *Builder) function(ctx context.Context, folder *source.Folder, fn *manifest.Function, log *buildLog) (store.VersionFunction, store.Artifact, error) {
+	chosen := Choose(folder, fn)
+	out := store.VersionFunction{Function: fn.Name, Sources: sourcesDigest(chosen)}
+	has := func(name string) bool {
+		_, ok := chosen[path.Join(fn.Code, name)]
+		return ok
+	}
+	how, err := howToMake(fn, has)
+	if err != nil {
+		return out, store.Artifact{}, err
+	}
+	if !how.nothing() {
+		sum := sha256.Sum256([]byte(out.Sources + how.String() + strings.Join(fn.At("").Build.LeaveOut, "\x00")))
+		out.Sources = hex.EncodeToString(sum[:])
+	}
+	known, err := b.store.BuiltFrom(ctx, out.Sources)
+	if err != nil {
+		return out, store.Artifact{}, err
+	}
+	if known != "" {
+		out.Digest = known
+		fmt.Fprintf(log, "%s: unchanged, %s\n", fn.Name, shortDigest(known))
+		a, err := b.store.Artifact(ctx, known)
+		return out, a, err
+	}
+	entries, err := sources(folder, fn, chosen)
+	if err != nil {
+		return out, store.Artifact{}, err
+	}
+	if !how.nothing() {
+		fmt.Fprintf(log, "%s:\n", fn.Name)
+		if entries, err = b.make(ctx, how, entries, fn.At("").Build.LeaveOut, log); err != nil {
+			return out, store.Artifact{}, err
+		}
+	}
+	a, err := b.keep(entries)
+	out.Digest = a.Digest
+	fmt.Fprintf(log, "%s: %d files, %d bytes, %s\n", fn.Name, len(a.Listing), a.Bytes, shortDigest(a.Digest))
+	return out, a, err
+}
+
+// sources reads the files that a function is made from.
+func sources(folder *source.Folder, fn *manifest.Function, chosen map[string]source.File) ([]pack.Entry, error) {
+	if err := folder.Load(slices.Collect(maps.Keys(chosen))); err != nil {
+		return nil, err
+	}
+	var total int64
+	var entries []pack.Entry
+	for name, f := range chosen {
+		if total += f.Size; total > pack.MaxBytes {
+			return nil, fmt.Errorf("%w: its files have more than %d MiB; leave some out with build.leave_out", pack.ErrTooLarge, pack.MaxBytes>>20)
+		}
+		content, err := folder.Read(name)
+		if err != nil {
+			return nil, err
+		}
+		entries = append(entries, pack.Entry{Path: inside(fn, name), Executable: f.Executable, Content: content})
+	}
+	return entries, nil
+}
+
+func shortDigest(d string) string { return strings.TrimPrefix(d, "sha256:")[:12] }
+
+// Choose gives the files that go into a function's archive: those of its code
+// folder, less manifests, cases, hidden files and what build.leave_out names.
+func Choose(folder *source.Folder, fn *manifest.Function) map[string]source.File {
+	out := map[string]source.File{}
+	for _, f := range folder.Listed() {
+		name := inside(fn, f.Path)
+		switch {
+		case name == "" || manifest.IsManifest(f.Path) || strings.HasPrefix(path.Base(name), "."):
+		case strings.HasPrefix(name, "__pycache__/") || strings.Contains(name, "/__pycache__/"):
+		case pack.LeaveOut(fn.At("").Build.LeaveOut, name):
+		default:
+			out[f.Path] = f
+		}
+	}
+	return out
+}
+
+// inside gives a path relative to the code folder, "" for one outside of it.
+func inside(fn *manifest.Function, name string) string {
+	if fn.Code == "." {
+		return name
+	}
+	if rest, ok := strings.CutPrefix(name, fn.Code+"/"); ok {
+		return rest
+	}
+	return ""
+}
+
+// sourcesDigest names what an archive is made from.
+func sourcesDigest(chosen map[string]source.File) string {
+	names := make([]string, 0, len(chosen))
+	for name := range chosen {
+		names = append(names, name)
+	}
+	sort.Strings(names)
+	h := sha256.New()
+	for _, name := range names {
+		f := chosen[name]
+		fmt.Fprintf(h, "%v\x00%s\x00%s\x00", f.Executable, f.Blob, name)
+	}
+	return hex.EncodeToString(h.Sum(nil))
+}
+
+// keep packs entries and keeps the archive by its digest.
+func (b *Builder) keep(entries []pack.Entry) (store.Artifact, error) {
+	listing, err := pack.List(entries)
+	if err != nil {
+		return store.Artifact{}, err
+	}
+	var archive bytes.Buffer
+	if err := pack.Write(&archive, entries); err != nil {
+		return store.Artifact{}, err
+	}
+	sum := sha256.Sum256(archive.Bytes())
+	a := store.Artifact{Digest: listing.Digest(), FileSHA256: hex.EncodeToString(sum[:]), Bytes: int64(archive.Len()), Listing: listing}
+	name := b.file(a.Digest)
+	half := name + ".half"
+	if err := errors.Join(os.WriteFile(half, archive.Bytes(), 0o600), os.Rename(half, name)); err != nil {
+		return a, fmt.Errorf("keeping an archive: %w", err)
+	}
+	return a, nil
+}
+
+func (b *Builder) file(digest string) string {
+	return filepath.Join(b.artifacts, strings.TrimPrefix(digest, "sha256:")+".zip")
+}
+
+// Archive reads an archive and checks it against its digest.
+func (b *Builder) Archive(digest string) ([]byte, []pack.Entry, error) {
+	archive, err := os.ReadFile(b.file(digest))
+	if err != nil {
+		return nil, nil, fmt.Errorf("reading an archive: %w", err)
+	}
+	entries, err := pack.Read(archive, digest)
+	return archive, entries, err
+}

@@ -1,0 +1,207 @@
+package build
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+
+	"rudmar/core/check"
+	"rudmar/core/manifest"
+	"rudmar/engine/source"
+	"rudmar/engine/store"
+)
+
+// Pushed looks at what has moved in a repository, notes who moved it, and asks
+// for builds of the services whose stages take the branches. Who moved a branch
+// is read from git's own log; person is who did where that tells nothing.
+func (b *Builder) Pushed(ctx context.Context, repository, person string) error {
+	b.taking.Lock()
+	defer b.taking.Unlock()
+	repo := b.host(repository)
+	heads, err := repo.Heads(ctx)
+	if err != nil {
+		return err
+	}
+	seen, err := b.store.Heads(ctx, repository)
+	if err != nil {
+		return err
+	}
+	for _, branch := range slices.Sorted(maps.Keys(heads)) {
+		by, err := b.note(ctx, repo, repository, branch, heads[branch], person)
+		if err == nil && seen[branch] != heads[branch] {
+			err = b.moved(ctx, repo, repository, branch, heads[branch], by)
+		}
+		if err != nil {
+			return fmt.Errorf("taking %s of %s: %w", branch, repository, err)
+		}
+	}
+	b.nudge()
+	return nil
+}
+
+// note keeps how a branch was moved since it was looked at last, and by whom,
+// with the commits that came by each move. It gives who moved it last.
+func (b *Builder) note(ctx context.Context, repo source.Repository, repository, branch, hash, person string) (string, error) {
+	last, err := b.store.LastPush(ctx, repository, branch)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return "", err
+	}
+	if last.After == hash {
+		return last.Person, nil
+	}
+	moves, err := repo.Moves(ctx, branch)
+	if err != nil {
+		return "", err
+	}
+	if at := slices.IndexFunc(moves, func(m source.Move) bool { return m.After == last.After }); at >= 0 {
+		moves = moves[at+1:]
+	}
+	if len(moves) == 0 || moves[len(moves)-1].After != hash {
+		before := source.Nothing
+		if last.After != "" {
+			before = last.After
+		}
+		moves = []source.Move{{Before: before, After: hash, Person: person}}
+	}
+	for _, m := range moves {
+		commits, err := repo.Between(ctx, m.Before, m.After)
+		if err != nil {
+			return "", err
+		}
+		if m.Before == source.Nothing { // a new branch brings what nobody has pushed before, and its newest
+			known, err := b.store.PushersOf(ctx, repository, commits)
+			if err != nil {
+				return "", err
+			}
+			commits = slices.DeleteFunc(commits, func(c string) bool { return len(known[c]) > 0 && c != m.After })
+		}
+		if err := b.store.AddPush(ctx, store.Push{Repository: repository, Branch: branch, Before: m.Before, After: m.After, Person: m.Person}, commits); err != nil {
+			return "", err
+		}
+		person = m.Person
+	}
+	return person, nil
+}
+
+// moved takes a branch as it stands now: its services, and the builds that
+// stages ask for, by the rules that stand there or by the commit's own.
+func (b *Builder) moved(ctx context.Context, repo source.Repository, repository, branch, hash, person string) error {
+	all, err := repo.Folder(ctx, hash, ".")
+	if err != nil {
+		return err
+	}
+	main, err := repo.Main(ctx)
+	if err != nil {
+		return err
+	}
+	known, err := b.store.ServicesOf(ctx, repository)
+	if err != nil {
+		return err
+	}
+	var builds []store.Build
+	var services []string
+	unread, named := map[string]bool{}, map[string]string{} // by folder
+	for _, dir := range manifest.Services(all.Files()) {
+		checked, err := repo.Check(ctx, b.offers(ctx), hash, dir)
+		if err != nil {
+			return err
+		}
+		s := checked.Result.Service
+		if s == nil || s.Name == "" {
+			unread[dir] = true
+			continue
+		}
+		named[dir] = s.Name
+		switch err := b.store.AddService(ctx, store.Service{Name: s.Name, Repository: repository, Dir: dir}, branch == main, person); {
+		case errors.Is(err, store.ErrOwned): // the hook refuses it, but for two that come at once
+			b.log.Warn("a push holds a service that belongs to another repository", "service", s.Name, "repository", repository)
+			continue
+		case err != nil:
+			return err
+		}
+		services = append(services, s.Name)
+		taken, err := b.takes(ctx, s, branch)
+		if err != nil {
+			return err
+		}
+		if taken {
+			builds = append(builds, store.Build{Service: s.Name, Hash: hash, Branch: branch, Person: person})
+		}
+	}
+	for _, s := range known { // what stood here and does not any more
+		if slices.Contains(services, s.Name) || unread[s.Dir] {
+			continue
+		}
+		taken, err := b.takes(ctx, &manifest.Service{Name: s.Name}, branch)
+		if err != nil {
+			return err
+		}
+		if taken {
+			if err := b.store.Became(ctx, s.Name, named[s.Dir]); err != nil {
+				return err
+			}
+			services = append(services, s.Name)
+			builds = append(builds, store.Build{Service: s.Name, Hash: hash, Branch: branch, Person: person})
+		}
+	}
+	if err := b.store.SeeHead(ctx, repository, branch, hash, builds); err != nil {
+		return err
+	}
+	for _, s := range services {
+		if err := b.store.Note(ctx, store.Entry{Person: person, Service: s, What: "pushed", Text: branch + " to " + hash[:8]}); err != nil {
+			return err
+		}
+		b.events.Tell(ctx, s, "source", map[string]any{"branch": branch, "hash": hash})
+	}
+	return nil
+}
+
+// takes tells whether a stage of a service takes a branch: by the rules that
+// stand there, or by the service's own.
+func (b *Builder) takes(ctx context.Context, s *manifest.Service, branch string) (bool, error) {
+	onPush := func(stage manifest.Stage) bool { return stage.On == manifest.OnPush && stage.Branch == branch }
+	if slices.ContainsFunc(s.Stages, onPush) {
+		return true, nil
+	}
+	standing, err := b.store.Standing(ctx, s.Name)
+	if err != nil {
+		return false, err
+	}
+	for stage, version := range standing {
+		v, err := b.store.Version(ctx, s.Name, version)
+		if err != nil {
+			return false, err
+		}
+		if old := check.Service(manifest.FilesOf(v.Manifests)).Service; old != nil && old.Stage(stage) != nil && onPush(*old.Stage(stage)) {
+			return true, nil
+		}
+	}
+	return false, nil
+}
+
+// locate finds the folder of a service in a commit: the one where it stood last,
+// or another that holds it now. found is false where the commit has no such
+// service.
+func (b *Builder) locate(ctx context.Context, repo source.Repository, commit string, service store.Service) (checked source.Checked, found bool, err error) {
+	all, err := repo.Folder(ctx, commit, ".")
+	if err != nil {
+		return checked, false, err
+	}
+	dirs := manifest.Services(all.Files())
+	if at := slices.Index(dirs, service.Dir); at > 0 {
+		dirs[0], dirs[at] = dirs[at], dirs[0]
+	}
+	for i, dir := range dirs {
+		checked, err = repo.Check(ctx, b.offers(ctx), commit, dir)
+		if err != nil {
+			return checked, false, err
+		}
+		s := checked.Result.Service
+		if s != nil && s.Name == service.Name || i == 0 && dir == service.Dir && (s == nil || s.Name == "") {
+			return checked, true, nil
+		}
+	}
+	return checked, false, nil
+}

@@ -1,0 +1,60 @@
+package deliver
+
+import (
+	"context"
+	"fmt"
+	"slices"
+)
+
+// authors gives who pushed, as signed in, a commit that is in a version of this
+// commit and not in what runs in the stage. What a commit says of its author
+// does not count: anybody can write anything there.
+func (l *Line) authors(ctx context.Context, service, stage, commit string) ([]string, error) {
+	s, err := l.store.Service(ctx, service)
+	if err != nil {
+		return nil, err
+	}
+	standing, err := l.store.Standing(ctx, service)
+	if err != nil {
+		return nil, err
+	}
+	running := ""
+	if n := standing[stage]; n > 0 {
+		v, err := l.store.Version(ctx, service, n)
+		if err != nil {
+			return nil, err
+		}
+		running = v.Hash
+	}
+	key := s.Repository + " " + running + " " + commit
+	l.mu.Lock()
+	commits, known := l.ranges[key]
+	l.mu.Unlock()
+	if !known {
+		if commits, err = l.repository(s.Repository).Between(ctx, running, commit); err != nil {
+			return nil, err
+		}
+		l.mu.Lock()
+		if len(l.ranges) > 200 {
+			clear(l.ranges)
+		}
+		l.ranges[key] = commits
+		l.mu.Unlock()
+	}
+	if len(commits) == 0 { // it goes back: what was pushed is there already
+		commits = []string{commit}
+	}
+	pushers, err := l.store.PushersOf(ctx, s.Repository, commits)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, c := range commits {
+		if len(pushers[c]) == 0 {
+			return nil, fmt.Errorf("nobody is known to have pushed the commit %.8s", c)
+		}
+		out = append(out, pushers[c]...)
+	}
+	slices.Sort(out)
+	return slices.Compact(out), nil
+}

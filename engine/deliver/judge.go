@@ -1,0 +1,436 @@
+package deliver
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"rudmar/core/delivery"
+	"rudmar/core/expression"
+	"rudmar/core/manifest"
+	"rudmar/core/plan"
+	"rudmar/core/resource"
+	"rudmar/engine/store"
+)
+
+// judging is how long all expressions of one judgement may take: the rules of a
+// stage's gates, or the expectations of a case.
+const judging = 500 * time.Millisecond
+
+// planning is how long one look at what entering means may take.
+const planning = 10 * time.Second
+
+// Judged is how the gates of a delivery were judged, and what entering means.
+type Judged struct {
+	Gates   []delivery.Gate `json:"gates"`
+	Meaning *Meaning        `json:"meaning,omitempty"`
+
+	text string // as it is kept; "" where it is not
+}
+
+// Meaning is what entering a stage does and means, over all its targets. People
+// agree to it by its digest.
+type Meaning struct {
+	Digest string `json:"digest"`
+	// Confirm says why whoever lets it in has to type the stage's name; "" where
+	// they need not.
+	Confirm string   `json:"confirm,omitempty"`
+	Lines   []string `json:"lines"`
+
+	plans []*plan.Plan // one a target
+	// rules is what rules are evaluated over, as far as it follows from the plans.
+	rules expression.Rules
+}
+
+// Plans gives the plans, one a target; nil where the meaning was kept.
+func (m *Meaning) Plans() []*plan.Plan {
+	if m == nil {
+		return nil
+	}
+	return m.plans
+}
+
+// compute computes what a version means in a stage now.
+func (l *Line) compute(ctx context.Context, service, stage string, version int) (*Meaning, error) {
+	targets, err := l.planner.Targets(ctx, service, stage, version)
+	if err != nil {
+		return nil, err
+	}
+	m := &Meaning{Lines: []string{}}
+	var confirm []string
+	for _, target := range targets {
+		p, err := l.planner.Compute(ctx, manifest.Place{Service: service, Stage: stage, Target: target}, version)
+		if err != nil {
+			return nil, fmt.Errorf("planning for %s: %w", target, err)
+		}
+		m.plans = append(m.plans, p)
+		m.Lines = append(m.Lines, p.Meaning()...)
+		if why := p.Confirmation(); why != "" {
+			if len(targets) > 1 {
+				why = target.String() + ": " + why
+			}
+			confirm = append(confirm, why)
+		}
+	}
+	slices.Sort(m.Lines)
+	m.Confirm = strings.Join(confirm, "; ")
+	sum := sha256.Sum256([]byte(strings.Join(m.Lines, "\n")))
+	m.Digest = hex.EncodeToString(sum[:])
+	m.rules = planned(m.plans)
+	return m, nil
+}
+
+// Means gives what a version means in a stage now. It is computed where something
+// has moved since it was asked last: records, live, secrets, or the rules that stand.
+func (l *Line) Means(ctx context.Context, service, stage string, version int) (*Meaning, error) {
+	ctx, cancel := context.WithTimeout(ctx, planning)
+	defer cancel()
+	stamp, err := l.stampOf(ctx, service, stage, version)
+	if err != nil {
+		return nil, err
+	}
+	key := deliveryOf{service, Place{version, stage}}
+	l.mu.Lock()
+	known, ok := l.meanings[key]
+	l.mu.Unlock()
+	if ok && known.stamp == stamp {
+		return known.meaning, nil
+	}
+	m, err := l.compute(ctx, service, stage, version)
+	if err != nil {
+		return nil, err
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if len(l.meanings) > 200 {
+		clear(l.meanings)
+	}
+	l.meanings[key] = knownMeaning{stamp, m}
+	return m, nil
+}
+
+type knownMeaning struct {
+	stamp   string
+	meaning *Meaning
+}
+
+func (l *Line) stampOf(ctx context.Context, service, stage string, version int) (string, error) {
+	targets, err := l.planner.Targets(ctx, service, stage, version)
+	if err != nil {
+		return "", err
+	}
+	standing, err := l.store.Standing(ctx, service)
+	if err != nil {
+		return "", err
+	}
+	secrets, err := l.store.Secrets(ctx, service, stage)
+	if err != nil {
+		return "", err
+	}
+	parts := []string{fmt.Sprint(standing[stage])}
+	for _, s := range secrets {
+		parts = append(parts, s.Name, fmt.Sprint(s.At.UnixMilli()))
+	}
+	for _, target := range targets {
+		at := manifest.Place{Service: service, Stage: stage, Target: target}
+		stamp, err := l.planner.Stamp(ctx, at)
+		if err != nil {
+			return "", err
+		}
+		if stamp == "" {
+			stamp = l.store.Now().String() // a platform without tags is asked each time
+		}
+		parts = append(parts, target.String(), stamp)
+	}
+	return strings.Join(parts, " "), nil
+}
+
+// Judge judges the gates that guard a delivery's entry.
+func (l *Line) Judge(ctx context.Context, d store.Delivery) (Judged, error) {
+	entry, err := l.planner.Entry(ctx, d.Service, d.Stage, d.Version)
+	if err != nil {
+		return Judged{}, err
+	}
+	facts, meaning, err := l.facts(ctx, d, entry)
+	if err != nil {
+		return Judged{}, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, judging)
+	defer cancel()
+	return Judged{Gates: delivery.Gates(ctx, entry, facts), Meaning: meaning}, nil
+}
+
+// facts gathers what the gates of a delivery are judged by.
+func (l *Line) facts(ctx context.Context, d store.Delivery, e delivery.Entry) (delivery.Facts, *Meaning, error) {
+	f := delivery.Facts{Now: l.store.Now(), Requested: d.RequestedBy, Earlier: map[string]delivery.Earlier{}, Gone: map[string]bool{}}
+	service, v, err := l.planner.Service(ctx, d.Service, d.Version)
+	if err != nil {
+		return f, nil, err
+	}
+	if f.Branch, err = l.branch(ctx, v, e); err != nil {
+		return f, nil, err
+	}
+	arrived, err := l.earlier(ctx, d, service, e, &f)
+	if err != nil {
+		return f, nil, err
+	}
+	if e.Own != nil {
+		f.Wild = wild(service, d.Stage)
+	}
+	needs := wantsOf(e)
+	if needs.approvals {
+		if f.Approvals, err = l.approvals(ctx, d); err != nil {
+			return f, nil, err
+		}
+		if f.Authors, err = l.authors(ctx, d.Service, d.Stage, v.Hash); err != nil {
+			f.Authors, f.Unknown = nil, err.Error()
+		}
+	}
+	if !arrived || !needs.plan {
+		return f, nil, nil
+	}
+	meaning, err := l.Means(ctx, d.Service, d.Stage, d.Version)
+	if err != nil {
+		f.Unplanned = err.Error()
+		return f, nil, nil
+	}
+	f.Meaning, f.Rules = meaning.Lines, variables(meaning.rules, v, f)
+	return f, meaning, nil
+}
+
+// wants is what an entry's gates have to know beyond the stages before.
+type wants struct{ approvals, plan bool }
+
+func wantsOf(e delivery.Entry) wants {
+	var w wants
+	for _, s := range e.Rules() {
+		w.approvals = w.approvals || s.Gates.Approvals != nil
+		w.plan = w.plan || s.Gates.Approvals != nil || len(s.Gates.Rules) > 0 || s.On == manifest.OnRequest
+	}
+	w.plan = w.plan || e.Removes()
+	return w
+}
+
+// branch gives the branch that the stage takes, where the version was built from
+// it too; else one that it was built from.
+func (l *Line) branch(ctx context.Context, v store.Version, e delivery.Entry) (string, error) {
+	branches, err := l.store.BranchesOf(ctx, v.Service, v.Number)
+	if err != nil {
+		return "", err
+	}
+	for _, s := range e.Rules() {
+		if s.On == manifest.OnPush && slices.Contains(branches, s.Branch) {
+			return s.Branch, nil
+		}
+	}
+	return v.Branch, nil
+}
+
+// earlier gathers how a version did in the stages before, and tells whether it
+// has got through them.
+func (l *Line) earlier(ctx context.Context, d store.Delivery, own *manifest.Service, e delivery.Entry, f *delivery.Facts) (bool, error) {
+	standing, err := l.store.Standing(ctx, d.Service)
+	if err != nil {
+		return false, err
+	}
+	soaks := map[string]bool{} // by stage, whether a gate asks for its figures
+	for _, s := range e.Rules() {
+		if s.After != "" {
+			soaks[s.After] = soaks[s.After] || s.Gates.Soak != nil
+		}
+	}
+	arrived := true
+	for stage, soak := range soaks {
+		row, err := l.store.Delivery(ctx, d.Service, d.Version, stage)
+		if errors.Is(err, store.ErrNotFound) {
+			if f.Gone[stage] = own.Stage(stage) == nil && standing[stage] == 0; !f.Gone[stage] {
+				arrived = false
+			}
+			continue
+		}
+		if err != nil {
+			return false, err
+		}
+		at := delivery.Earlier{State: row.State, Since: row.Since}
+		arrived = arrived && row.State == delivery.Settled
+		runs, err := l.store.CaseRuns(ctx, d.Service, d.Version, stage)
+		if err != nil {
+			return false, err
+		}
+		for _, r := range runs {
+			at.Cases = append(at.Cases, delivery.CaseResult{Function: r.Function, Name: r.Name, Passed: r.Passed})
+		}
+		if before := own.Stage(stage); soak && row.State == delivery.Settled && before != nil {
+			if at.Figures, err = l.figures(ctx, d.Service, before, row.Since); err != nil {
+				return false, err
+			}
+		}
+		f.Earlier[stage] = at
+	}
+	return arrived, nil
+}
+
+func (l *Line) approvals(ctx context.Context, d store.Delivery) ([]delivery.Approval, error) {
+	list, err := l.store.Approvals(ctx, d.Service, d.Version, d.Stage)
+	if err != nil {
+		return nil, err
+	}
+	var out []delivery.Approval
+	for _, a := range list {
+		p, err := l.people.Person(ctx, a.Person)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return nil, err
+		}
+		if l.mayApprove(p, d) == nil {
+			out = append(out, delivery.Approval{Person: a.Person, Groups: p.Groups, Comment: a.Comment, Shown: a.Shown})
+		}
+	}
+	return out, nil
+}
+
+func (l *Line) figures(ctx context.Context, service string, stage *manifest.Stage, since time.Time) (delivery.Figures, error) {
+	var sum delivery.Figures
+	for _, target := range stage.Targets {
+		client, scope, err := l.planner.Platform(manifest.Place{Service: service, Stage: stage.Name, Target: target})
+		if err != nil {
+			return sum, err
+		}
+		minutes, err := client.Metrics(ctx, scope, since.Truncate(time.Minute))
+		if err != nil {
+			return sum, err
+		}
+		for _, m := range minutes {
+			sum.Calls += m.Calls
+			sum.Errors += m.Errors
+		}
+	}
+	return sum, nil
+}
+
+// wild lists the functions that ask for everything (*) in a stage.
+func wild(service *manifest.Service, stage string) []string {
+	var out []string
+	for _, fn := range service.Functions {
+		if slices.ContainsFunc(fn.At(stage).Permissions, manifest.Permission.Wild) {
+			out = append(out, fn.Name)
+		}
+	}
+	return out
+}
+
+// variables gives what rules are evaluated over.
+func variables(r expression.Rules, v store.Version, facts delivery.Facts) *expression.Rules {
+	r.Version = expression.Version{Number: int64(v.Number), Author: v.Author, Pushers: facts.Authors, Message: v.Message, Branch: v.Branch}
+	for _, at := range facts.Earlier {
+		r.Metrics.Calls, r.Metrics.Errors = r.Metrics.Calls+int64(at.Calls), r.Metrics.Errors+int64(at.Errors)
+	}
+	return &r
+}
+
+// planned gives what rules say of plans and what follows from them.
+func planned(plans []*plan.Plan) expression.Rules {
+	var r expression.Rules
+	seen := map[string]bool{}
+	for _, p := range plans {
+		addSteps(&r.Plan, p)
+		for _, fn := range p.Functions() {
+			if !seen[fn] {
+				seen[fn] = true
+				r.Plan.Functions = append(r.Plan.Functions, fn)
+			}
+		}
+		c := p.Consequences
+		for _, o := range c.Opened {
+			r.Consequences.Widened = append(r.Consequences.Widened, o.Route)
+			if o.Public {
+				r.Consequences.Opened = append(r.Consequences.Opened, o.Route)
+			}
+		}
+		for _, g := range c.Gained {
+			r.Consequences.Gained = append(r.Consequences.Gained, g.Function+" "+g.Resource)
+		}
+		for _, g := range c.Lost {
+			r.Consequences.Lost = append(r.Consequences.Lost, g.Function+" "+g.Resource)
+		}
+		for _, rule := range c.Rules {
+			if rule.Loosens {
+				r.Consequences.Loosened = append(r.Consequences.Loosened, rule.Rule)
+			}
+		}
+		r.Consequences.Removed = append(r.Consequences.Removed, c.Removed...)
+		r.Consequences.Cold = append(r.Consequences.Cold, c.Cold...)
+	}
+	return r
+}
+
+func addSteps(to *expression.Plan, p *plan.Plan) {
+	for _, s := range p.Steps {
+		to.Steps = append(to.Steps, s.Address)
+		switch s.Change {
+		case resource.Create, resource.Adopt:
+			to.Creates = append(to.Creates, s.Address)
+		case resource.Delete:
+			to.Deletes = append(to.Deletes, s.Address)
+		default:
+			to.Updates = append(to.Updates, s.Address)
+		}
+	}
+}
+
+// keep keeps how a delivery was judged, with since when each gate is as it is;
+// it tells the pages where something has changed.
+func (l *Line) keep(ctx context.Context, d store.Delivery, judged Judged, before *Judged) error {
+	now := l.store.Now().UnixMilli()
+	for i := range judged.Gates {
+		g := &judged.Gates[i]
+		g.Since = now
+		if before == nil {
+			continue
+		}
+		for _, old := range before.Gates {
+			if old.Kind == g.Kind && old.Name == g.Name && old.State == g.State {
+				g.Since = old.Since
+			}
+		}
+	}
+	text, err := json.Marshal(judged)
+	if err != nil {
+		return err
+	}
+	if before != nil && before.text == string(text) {
+		return nil
+	}
+	if err := l.store.PutJudgement(ctx, d.Service, store.Judgement{Version: d.Version, Stage: d.Stage, Body: string(text)}); err != nil {
+		return err
+	}
+	l.events.Tell(ctx, d.Service, "gates", map[string]any{"version": d.Version, "stage": d.Stage})
+	return nil
+}
+
+// Place names a version's delivery in a stage.
+type Place struct {
+	Version int
+	Stage   string
+}
+
+// Judged gives how the gates of a service's deliveries were judged last: of those
+// that wait, or of one version. It judges nothing.
+func (l *Line) Judged(ctx context.Context, service string, version int) (map[Place]Judged, error) {
+	rows, err := l.store.Judgements(ctx, service, version)
+	out := map[Place]Judged{}
+	for _, r := range rows {
+		var j Judged
+		if err := json.Unmarshal([]byte(r.Body), &j); err != nil {
+			return nil, fmt.Errorf("reading how version %d was judged for %s: %w", r.Version, r.Stage, err)
+		}
+		j.text = r.Body
+		out[Place{r.Version, r.Stage}] = j
+	}
+	return out, err
+}

@@ -1,0 +1,95 @@
+package deliver
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"time"
+
+	"rudmar/core/delivery"
+	"rudmar/engine/store"
+	"rudmar/platform"
+)
+
+// errPlan tells that a plan has problems that stop it.
+var errPlan = errors.New("the plan cannot be run")
+
+// How long a stopped delivery is left alone before it is looked at whether what
+// it missed has come: doubled each time in vain.
+const (
+	firstLook   = 2 * time.Second
+	longestLook = time.Minute
+)
+
+// misses says what a delivery that stops would go on for by itself.
+func (l *Line) misses(ctx context.Context, d store.Delivery, err error) string {
+	switch {
+	case errors.Is(err, errPlan):
+		return store.MissesPlan
+	case platform.Transient(err), strings.Contains(err.Error(), "does not answer"):
+		return store.MissesPlatform
+	}
+	if _, err := l.stampOf(ctx, d.Service, d.Stage, d.Version); platform.Transient(err) {
+		return store.MissesPlatform
+	}
+	return ""
+}
+
+// wait is until when a stopped delivery is left alone.
+type wait struct {
+	until time.Time
+	long  time.Duration
+}
+
+// goOn makes a delivery that stopped go on where what it missed has come. It is
+// the newest of its stage that got so far.
+func (l *Line) goOn(ctx context.Context, d store.Delivery) error {
+	key := deliveryOf{d.Service, Place{d.Version, d.Stage}}
+	now := l.store.Now()
+	l.mu.Lock()
+	w, waits := l.waits[key]
+	if !waits {
+		w = wait{now.Add(firstLook), firstLook}
+		l.waits[key] = w
+	}
+	l.mu.Unlock()
+	if now.Before(w.until) {
+		return nil
+	}
+	m, err := l.Means(ctx, d.Service, d.Stage, d.Version)
+	has := err == nil
+	for _, p := range m.Plans() {
+		has = has && len(p.Problems) == 0
+	}
+	l.mu.Lock()
+	if has {
+		delete(l.waits, key)
+	} else {
+		w.long = min(2*w.long, longestLook)
+		w.until = now.Add(w.long)
+		l.waits[key] = w
+	}
+	l.mu.Unlock()
+	if !has {
+		return nil
+	}
+	why := "the platform answers again"
+	if d.Missing == store.MissesPlan {
+		why = "what its plan missed has come"
+	}
+	d.Missing = ""
+	return l.apply(ctx, d, delivery.Retry, "", why)
+}
+
+// Changed tells that something has changed that deliveries of a service may have
+// waited for, such as a secret: they are looked at now.
+func (l *Line) Changed(service string) {
+	l.mu.Lock()
+	for key := range l.waits {
+		if key.service == service {
+			l.waits[key] = wait{long: firstLook}
+		}
+	}
+	l.mu.Unlock()
+	l.Nudge()
+}

@@ -1,0 +1,544 @@
+package engine_test
+
+import (
+	"errors"
+	"maps"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"rudmar/core/delivery"
+	"rudmar/core/rights"
+	"rudmar/engine/deliver"
+	"rudmar/engine/people"
+	"rudmar/engine/source"
+	"rudmar/engine/store"
+	"rudmar/platform"
+)
+
+// live takes version 1 through to live, as its rules ask for.
+func (r *rig) live() {
+	r.Helper()
+	r.reaches(1, "trial", delivery.Settled)
+	for _, err := range []error{
+		r.Line.Request(r.Context(), "frostline", 1, "live", r.say("wren", "live", 1)),
+		r.Line.Approve(r.Context(), "frostline", 1, "live", r.say("linden", "live", 1)),
+	} {
+		if err != nil {
+			r.Fatal(err)
+		}
+	}
+	r.reaches(1, "live", delivery.Settled)
+}
+
+// until waits for a condition of a test.
+func (r *rig) until(what string, holds func() bool) {
+	r.Helper()
+	for limit := time.Now().Add(time.Minute); !holds(); {
+		if time.Now().After(limit) {
+			r.Fatalf("it never came that %s", what)
+		}
+		time.Sleep(10 * time.Millisecond) // between two looks at a condition
+	}
+}
+
+// judgedOn waits until a version was judged for a stage so that a gate of a kind
+// is in a state, and gives it.
+func (r *rig) judgedOn(version int, stage, kind string, state delivery.GateState) delivery.Gate {
+	r.Helper()
+	var g delivery.Gate
+	r.until("version "+stage+" was judged by "+kind, func() bool {
+		g = r.gate(version, stage, kind)
+		return g.State == state
+	})
+	return g
+}
+
+// TestGatesAreTheStages takes an author in a hurry, who takes the gates out of
+// the manifest, or the whole stage, and pushes: nothing of it gets into live
+// before somebody of the council has seen that it loosens them.
+func TestGatesAreTheStages(t *testing.T) {
+	loose := strings.Replace(root, `enter: {after: trial, on: request}, gates: {approvals: {from: council}, rules: {few: "plan.deletes.size() == 0"}}`, `enter: {on: push, branch: main}`, 1)
+	gone := root[:strings.Index(root, "  - {stage: live")]
+	for name, manifest := range map[string]string{"gates taken out": loose, "stage taken out": gone} {
+		t.Run(name, func(t *testing.T) {
+			r := newRig(t)
+			r.push(first())
+			r.live()
+			r.push(map[string]string{"rudmar.yaml": manifest})
+			r.reaches(2, "trial", delivery.Settled)
+			g := r.judgedOn(2, "live", delivery.ApprovalsGate, delivery.Waits)
+			if name == "gates taken out" && !g.Standing {
+				t.Errorf("the approval: %+v", g)
+			}
+			m, err := r.Line.Means(t.Context(), "frostline", "live", 2)
+			if err != nil {
+				t.Fatal(err)
+			}
+			rules := m.Plans()[0].Consequences.Rules
+			if len(rules) == 0 || !rules[0].Loosens {
+				t.Errorf("what it loosens: %+v", rules)
+			}
+			if name == "stage taken out" {
+				if m.Confirm == "" {
+					t.Error("taking a stage away needs no confirmation")
+				}
+				if err := r.Line.Request(t.Context(), "frostline", 2, "live", deliver.Say{By: r.person("wren"), Shown: m.Digest}); !errors.Is(err, deliver.ErrConfirm) {
+					t.Errorf("asked for without the stage's name: %v", err)
+				}
+			}
+			d, err := r.Store.Delivery(t.Context(), "frostline", 2, "live")
+			if err != nil || d.State != delivery.Waiting || d.Removes != (name == "stage taken out") {
+				t.Fatalf("%+v %v", d, err)
+			}
+			if err := r.Line.Request(t.Context(), "frostline", 2, "live", r.say("wren", "live", 2)); err != nil {
+				t.Fatal(err)
+			}
+			if name == "stage taken out" { // the rule that stands there forbids deletes
+				if g := r.judgedOn(2, "live", delivery.RuleGate, delivery.Fails); g.State != delivery.Fails {
+					t.Errorf("the rule: %+v", g)
+				}
+				return
+			}
+			if err := r.Line.Approve(t.Context(), "frostline", 2, "live", r.say("linden", "live", 2)); err != nil {
+				t.Fatal(err)
+			}
+			r.reaches(2, "live", delivery.Settled)
+			standing, err := r.Store.Standing(t.Context(), "frostline")
+			if err != nil || standing["live"] != 2 {
+				t.Errorf("the rules that stand: %v %v", standing, err)
+			}
+		})
+	}
+}
+
+// liveWithoutRules brings the first version to live, whose gates there have no rules.
+func (r *rig) liveWithoutRules() {
+	r.Helper()
+	files := first()
+	files["rudmar.yaml"] = strings.Replace(root, `, rules: {few: "plan.deletes.size() == 0"}`, "", 1)
+	r.push(files)
+	r.live()
+}
+
+// TestTakingAStageAway lets a version in that no longer declares a stage: all of
+// it goes, on every target, and the stage with it.
+func TestTakingAStageAway(t *testing.T) {
+	r := newRig(t)
+	r.liveWithoutRules()
+	kept, err := r.Line.Judged(t.Context(), "frostline", 1)
+	waiting, waitingErr := r.Line.Judged(t.Context(), "frostline", 0)
+	if err != nil || waitingErr != nil || len(kept[deliver.Place{Version: 1, Stage: "live"}].Gates) == 0 || len(waiting) != 0 {
+		t.Errorf("how what has settled was judged: %v %v; what waits: %v %v", kept, err, waiting, waitingErr)
+	}
+	r.push(map[string]string{"rudmar.yaml": root[:strings.Index(root, "  - {stage: live")]})
+	r.reaches(2, "trial", delivery.Settled)
+	for _, err := range []error{
+		r.Line.Request(t.Context(), "frostline", 2, "live", r.say("wren", "live", 2)),
+		r.Line.Approve(t.Context(), "frostline", 2, "live", r.say("linden", "live", 2)),
+	} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	r.reaches(2, "live", delivery.Settled)
+	for _, region := range []string{"north", "coast"} {
+		client, scope, err := r.Planner.Platform(place("live", region))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if snapshot, err := client.Snapshot(t.Context(), scope); err != nil || len(snapshot.Resources) != 0 {
+			t.Errorf("%s still has %d resources, %v", region, len(snapshot.Resources), err)
+		}
+	}
+	standing, err := r.Store.Standing(t.Context(), "frostline")
+	if err != nil || standing["live"] != 0 || standing["trial"] != 2 {
+		t.Errorf("the rules that stand: %v %v", standing, err)
+	}
+	// The next version has nothing to do with it any more.
+	r.push(map[string]string{"a/main.py": "def run(call): return 'a'  # again\n"})
+	r.reaches(3, "trial", delivery.Settled)
+	if _, err := r.Store.Delivery(t.Context(), "frostline", 3, "live"); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("a stage that is gone: %v", err)
+	}
+}
+
+// TestFourEyesCountPeople writes another author into commits: who pushed them
+// cannot approve them, whoever the commits say.
+func TestFourEyesCountPeople(t *testing.T) {
+	r := newRig(t)
+	r.add(people.Wish{Handle: "teasel", Role: rights.Administrator, Groups: []string{"council"}})
+	r.push(first())
+	r.live()
+	repo := r.Host.Repository("brambleford")
+	// Teasel commits in the page's way, signed in; the push after it is wren's.
+	edit := source.Change{Branch: "main", Base: r.head, Message: "m", Author: "teasel", Email: "t@x.invalid", Files: map[string][]byte{"a/main.py": []byte("def run(call): return 'a'  # 2\n")}}
+	var err error
+	if r.head, err = repo.Apply(t.Context(), edit); err != nil {
+		t.Fatal(err)
+	}
+	r.push(map[string]string{"b/main.py": "def run(call): return 'b'  # 2\n"})
+	v := 0
+	r.until("the newest version is built", func() bool {
+		versions, err := r.Store.Versions(t.Context(), "frostline")
+		if err != nil {
+			t.Fatal(err)
+		}
+		v = versions[0].Number
+		return versions[0].Hash == r.head
+	})
+	r.reaches(v, "trial", delivery.Settled)
+	if err := r.Line.Approve(t.Context(), "frostline", v, "live", r.say("teasel", "live", v)); !errors.Is(err, deliver.ErrNotCounts) || !strings.Contains(err.Error(), "teasel pushed") {
+		t.Errorf("who pushed one of its commits approves: %v", err)
+	}
+	if g := r.judgedOn(v, "live", delivery.ApprovalsGate, delivery.Waits); !strings.Contains(g.Why, "pushed it: teasel, wren") {
+		t.Errorf("the gate: %s", g.Why)
+	}
+	if err := r.Line.Approve(t.Context(), "frostline", v, "live", r.say("linden", "live", v)); err != nil {
+		t.Errorf("somebody else approves: %v", err)
+	}
+}
+
+// TestAnApprovalIsOfWhatWasShown lets the world move on after an approval: it is
+// asked for again, and says what moved.
+func TestAnApprovalIsOfWhatWasShown(t *testing.T) {
+	r := newRig(t)
+	files := first()
+	files["rudmar.yaml"] = strings.Replace(root, "targets: [local/north, local/coast]", "target: local/north", 1)
+	r.push(files)
+	r.live()
+	r.push(map[string]string{"a/function.yaml": fn("a", "memory: 256 MiB\n")})
+	r.reaches(2, "trial", delivery.Settled)
+	before := r.say("linden", "live", 2)
+	if err := r.Line.Approve(t.Context(), "frostline", 2, "live", deliver.Say{By: before.By}); !errors.Is(err, deliver.ErrShown) {
+		t.Errorf("approved without looking: %v", err)
+	}
+	if err := r.Line.Approve(t.Context(), "frostline", 2, "live", before); err != nil {
+		t.Fatal(err)
+	}
+	r.judgedOn(2, "live", delivery.ApprovalsGate, delivery.Holds)
+	// Somebody changes something by hand: the plan would undo that, too.
+	client, scope, err := r.Planner.Platform(place("live", "north"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	record, err := r.Store.Record(t.Context(), place("live", "north"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, row := range record {
+		if row.Address == "function/b" {
+			row.Attributes["memory"] = 512 << 20
+			if _, err := client.Put(t.Context(), scope, row.Address, platform.Wish{Key: "by hand", Attributes: row.Attributes, Version: 1}); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	g := r.judgedOn(2, "live", delivery.ApprovalsGate, delivery.Waits)
+	if !strings.Contains(g.Why, "linden approved means something else now: newly restore function/b: memory") {
+		t.Errorf("the gate: %s", g.Why)
+	}
+	if err := r.Line.Approve(t.Context(), "frostline", 2, "live", before); !errors.Is(err, deliver.ErrShown) {
+		t.Errorf("approved what is not so any more: %v", err)
+	}
+	if err := r.Line.Request(t.Context(), "frostline", 2, "live", r.say("wren", "live", 2)); err != nil {
+		t.Fatal(err)
+	}
+	if d, err := r.Store.Delivery(t.Context(), "frostline", 2, "live"); err != nil || d.State != delivery.Waiting {
+		t.Errorf("%+v %v", d, err)
+	}
+	if err := r.Line.Approve(t.Context(), "frostline", 2, "live", r.say("linden", "live", 2)); err != nil {
+		t.Fatal(err)
+	}
+	r.reaches(2, "live", delivery.Settled)
+}
+
+// TestNothingMoreThanWasAgreedTo changes the world between the entry and the
+// plan that is run: nothing is deployed, and people are asked again.
+func TestNothingMoreThanWasAgreedTo(t *testing.T) {
+	r := newRig(t)
+	r.push(first())
+	r.live()
+	r.push(map[string]string{"a/function.yaml": fn("a", "memory: 256 MiB\n")})
+	r.reaches(2, "trial", delivery.Settled)
+	d, err := r.Store.Delivery(t.Context(), "frostline", 2, "live")
+	if err != nil {
+		t.Fatal(err)
+	}
+	from := d.State
+	d.State, d.Agreed = delivery.Planning, []string{"update function/a: something smaller on local/north"}
+	if err := r.Store.MoveDelivery(t.Context(), from, d, ""); err != nil {
+		t.Fatal(err)
+	}
+	r.Line.Nudge()
+	d = r.reaches(2, "live", delivery.Waiting)
+	if !strings.Contains(d.Why, "means something else than what was agreed to: newly ") || len(d.Deployments) != 0 {
+		t.Errorf("%+v", d)
+	}
+}
+
+// TestGoingBackIsConfirmed takes a stage back that would lose a function: it
+// takes the right there, a look at what it means, and the stage's name.
+func TestGoingBackIsConfirmed(t *testing.T) {
+	r := newRig(t)
+	r.add(people.Wish{Handle: "sorrel", Role: rights.Approver, Places: []string{"watering", "frostline/trial"}, Groups: []string{"council"}})
+	files := first()
+	delete(files, "b/function.yaml")
+	delete(files, "b/main.py")
+	r.push(files)
+	r.reaches(1, "trial", delivery.Settled)
+	r.push(map[string]string{"b/function.yaml": fn("b", ""), "b/main.py": "def run(call): return 'b'\n"})
+	r.reaches(2, "trial", delivery.Settled)
+	good := r.say("wren", "trial", 1)
+	for name, tt := range map[string]struct {
+		say  deliver.Say
+		want error
+	}{
+		"without looking":          {deliver.Say{By: good.By, Confirm: "trial"}, deliver.ErrShown},
+		"after looking elsewhere":  {deliver.Say{By: good.By, Confirm: "trial", Shown: strings.Repeat("0", 64)}, deliver.ErrShown},
+		"without the name":         {deliver.Say{By: good.By, Shown: good.Shown}, deliver.ErrConfirm},
+		"with another name":        {deliver.Say{By: good.By, Shown: good.Shown, Confirm: "live"}, deliver.ErrConfirm},
+		"by somebody without role": {deliver.Say{By: store.Person{Handle: "x"}, Shown: good.Shown, Confirm: "trial"}, rights.ErrRefused},
+	} {
+		if err := r.Line.GoBack(t.Context(), "frostline", 1, "trial", tt.say); !errors.Is(err, tt.want) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	sorrel := r.person("sorrel")
+	for name, act := range map[string]func() error{
+		"refuse":  func() error { return r.Line.Refuse(t.Context(), "frostline", 2, "live", sorrel, "") },
+		"approve": func() error { return r.Line.Approve(t.Context(), "frostline", 2, "live", r.say("sorrel", "live", 2)) },
+		"request": func() error { return r.Line.Request(t.Context(), "frostline", 2, "live", r.say("sorrel", "live", 2)) },
+		"retry":   func() error { return r.Line.Retry(t.Context(), "frostline", 2, "live", sorrel) },
+		"go back": func() error { return r.Line.GoBack(t.Context(), "frostline", 2, "live", deliver.Say{By: sorrel}) },
+	} {
+		if err := act(); !errors.Is(err, rights.ErrRefused) {
+			t.Errorf("%s in a stage where one has no right: %v", name, err)
+		}
+	}
+	if err := r.Line.GoBack(t.Context(), "frostline", 1, "trial", good); err != nil {
+		t.Fatal(err)
+	}
+	r.reaches(2, "trial", delivery.WentBack)
+	r.reaches(1, "trial", delivery.Settled)
+}
+
+// TestRefusingTakesTheGroup lets nobody of another group say no.
+func TestRefusingTakesTheGroup(t *testing.T) {
+	r := newRig(t)
+	r.add(people.Wish{Handle: "sorrel", Role: rights.Approver, Groups: []string{"others"}})
+	r.push(first())
+	r.reaches(1, "trial", delivery.Settled)
+	if err := r.Line.Refuse(t.Context(), "frostline", 1, "live", r.person("sorrel"), "no"); !errors.Is(err, deliver.ErrNotCounts) {
+		t.Errorf("somebody of another group refuses: %v", err)
+	}
+	if err := r.Line.Refuse(t.Context(), "frostline", 1, "live", r.person("linden"), "no"); err != nil {
+		t.Fatal(err)
+	}
+	r.reaches(1, "live", delivery.Refused)
+	if err := r.Line.Approve(t.Context(), "frostline", 1, "live", r.say("linden", "live", 1)); !errors.Is(err, delivery.ErrTransition) {
+		t.Errorf("approving what is refused: %v", err)
+	}
+}
+
+// TestARevertIsDelivered pushes what an older version was: no new number, but the
+// stage has it again.
+func TestARevertIsDelivered(t *testing.T) {
+	r := newRig(t)
+	r.push(first())
+	r.reaches(1, "trial", delivery.Settled)
+	r.push(map[string]string{"a/main.py": "def run(call): return 'a'  # worse\n"})
+	r.reaches(2, "trial", delivery.Settled)
+	r.push(map[string]string{"a/main.py": first()["a/main.py"]})
+	r.until("version 1 runs again", func() bool {
+		at, err := r.Store.Stage(t.Context(), place("trial", "north"))
+		return err == nil && at.Version == 1
+	})
+	r.reaches(1, "trial", delivery.Settled)
+	r.reaches(1, "live", delivery.Waiting)
+	r.upToDate("trial", "north", 1)
+	if n, err := r.Store.NewestVersion(t.Context(), "frostline"); err != nil || n != 2 {
+		t.Errorf("the newest number: %d %v", n, err)
+	}
+	// A commit that changes nothing leaves all as it is.
+	r.push(map[string]string{"README.md": "notes\n"})
+	r.until("it was built", func() bool {
+		b, err := r.Store.LatestBuild(t.Context(), "frostline")
+		return err == nil && b.Hash == r.head && b.State == store.BuildDone
+	})
+	if d := r.reaches(1, "trial", delivery.Settled); len(d.Deployments) == 0 {
+		t.Errorf("%+v", d)
+	}
+}
+
+// TestAServiceBelongsToOneRepository lets no other repository take a service
+// over, and moves it only as an act of its own.
+func TestAServiceBelongsToOneRepository(t *testing.T) {
+	r := newRig(t)
+	r.push(first())
+	r.reaches(1, "trial", delivery.Settled)
+	if err := r.CreateRepository(t.Context(), "elsewhere", "wren"); err != nil {
+		t.Fatal(err)
+	}
+	change := source.Change{Branch: "main", Message: "mine now", Author: "sorrel", Email: "s@x.invalid", Files: map[string][]byte{}}
+	for name, text := range first() {
+		change.Files[name] = []byte(text)
+	}
+	if _, err := r.Host.Repository("elsewhere").Apply(t.Context(), change); err != nil {
+		t.Fatal(err)
+	}
+	if err := r.Build.Pushed(t.Context(), "elsewhere", "sorrel"); err != nil {
+		t.Fatal(err)
+	}
+	if s, err := r.Store.Service(t.Context(), "frostline"); err != nil || s.Repository != "brambleford" {
+		t.Errorf("%+v %v", s, err)
+	}
+	if list, err := r.Store.Builds(t.Context(), "frostline", 10); err != nil || len(list) != 1 {
+		t.Errorf("builds: %+v %v", list, err)
+	}
+	if err := r.MoveService(t.Context(), "frostline", "elsewhere", "teasel"); err != nil {
+		t.Fatal(err)
+	}
+	r.until("what stands there was built", func() bool {
+		list, err := r.Store.Builds(t.Context(), "frostline", 10)
+		return err == nil && len(list) == 2 && list[0].State == store.BuildDone && list[0].Person == "sorrel"
+	})
+	entries, err := r.Store.Journal(t.Context(), "frostline", 0, 200)
+	if err != nil {
+		t.Fatal(err)
+	}
+	told := ""
+	for _, e := range entries {
+		told += e.Person + " " + e.What + " " + e.Text + "\n"
+	}
+	for _, want := range []string{"teasel service moved frostline from brambleford to elsewhere", "wren repository made elsewhere", "service made frostline in brambleford"} {
+		if !strings.Contains(told, want) {
+			t.Errorf("the journal does not say %q:\n%s", want, told)
+		}
+	}
+}
+
+// TestRemovingAService takes a whole service away by a commit without it: each
+// stage by its rules; then it can go off the list, and its repository with it.
+func TestRemovingAService(t *testing.T) {
+	r := newRig(t)
+	r.liveWithoutRules()
+	if err := r.RemoveService(t.Context(), "frostline", "teasel"); !errors.Is(err, store.ErrInUse) {
+		t.Errorf("a service that runs was removed: %v", err)
+	}
+	if err := r.RemoveRepository(t.Context(), "brambleford", "teasel"); !errors.Is(err, store.ErrInUse) {
+		t.Errorf("a repository with a service was removed: %v", err)
+	}
+	gone := map[string]string{"README.md": "it was here\n"}
+	for name := range first() {
+		gone[name] = ""
+	}
+	r.push(gone)
+	r.until("its version is there", func() bool {
+		_, err := r.Store.Delivery(t.Context(), "frostline", 2, "trial")
+		return err == nil
+	})
+	if err := r.Line.Request(t.Context(), "frostline", 2, "trial", r.say("wren", "trial", 2)); err != nil {
+		t.Fatal(err)
+	}
+	r.reaches(2, "trial", delivery.Settled)
+	for _, err := range []error{
+		r.Line.Request(t.Context(), "frostline", 2, "live", r.say("wren", "live", 2)),
+		r.Line.Approve(t.Context(), "frostline", 2, "live", r.say("linden", "live", 2)),
+	} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	r.reaches(2, "live", delivery.Settled)
+	if err := errors.Join(r.RemoveService(t.Context(), "frostline", "teasel"), r.RemoveRepository(t.Context(), "brambleford", "teasel")); err != nil {
+		t.Fatal(err)
+	}
+	if list, err := r.Store.Services(t.Context()); err != nil || len(list) != 0 {
+		t.Errorf("%v %v", list, err)
+	}
+}
+
+// TestARenamedFunctionGoesOn delivers a version in which a function is called
+// otherwise: its identity and its routes are the same ones, and the next plan is
+// empty.
+func TestARenamedFunctionGoesOn(t *testing.T) {
+	r := newRig(t)
+	r.push(first())
+	r.reaches(1, "trial", delivery.Settled)
+	renamed := strings.Replace(fn("c", "was: a\n"), "GET /c", "GET /a", 1)
+	r.push(map[string]string{"a/function.yaml": "", "a/main.py": "", "a/cases/works.yaml": "", "c/function.yaml": renamed, "c/main.py": first()["a/main.py"], "c/cases/works.yaml": first()["a/cases/works.yaml"]})
+	d := r.reaches(2, "trial", delivery.Settled)
+	deployment, err := r.Store.Deployment(t.Context(), d.Deployments[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	kept, err := r.Store.Plan(t.Context(), deployment.Plan)
+	if err != nil || len(kept.Plan.Steps) != 1 || kept.Plan.Steps[0].Was != "a" || kept.Plan.Confirmation() != "" {
+		t.Errorf("%+v %v", kept.Plan.Steps, err)
+	}
+	r.upToDate("trial", "north", 2)
+}
+
+// TestARenamedServiceIsSeenAsOne gives a service another name in its folder: the
+// old one knows what it became, and its newest version takes away what runs.
+func TestARenamedServiceIsSeenAsOne(t *testing.T) {
+	r := newRig(t)
+	r.push(first())
+	r.reaches(1, "trial", delivery.Settled)
+	r.push(map[string]string{"rudmar.yaml": strings.Replace(root, "service: frostline", "service: frost-line", 1)})
+	r.until("its last version waits to be asked for", func() bool {
+		d, err := r.Store.Delivery(t.Context(), "frostline", 2, "trial")
+		return err == nil && d.Removes
+	})
+	if p, err := r.Planner.Compute(t.Context(), place("trial", "north"), 2); err != nil || len(p.Steps) == 0 || p.Steps[0].Because[0].Text != "version 2 no longer declares the stage trial" {
+		t.Errorf("what takes the stage away: %+v %v", p, err)
+	}
+	if s, err := r.Store.Service(t.Context(), "frostline"); err != nil || s.Became != "frost-line" {
+		t.Errorf("%+v %v", s, err)
+	}
+	r.until("the new one runs", func() bool {
+		d, err := r.Store.Delivery(t.Context(), "frost-line", 1, "trial")
+		return err == nil && d.State == delivery.Settled
+	})
+	r.push(map[string]string{"rudmar.yaml": root}) // and back again
+	r.until("it is itself again", func() bool {
+		s, err := r.Store.Service(t.Context(), "frostline")
+		return err == nil && s.Became == ""
+	})
+	r.reaches(1, "trial", delivery.Settled)
+}
+
+// TestCasesRunWhereTheySay runs a case in each stage but the last one, where only
+// harmless ones run, unless the stage says otherwise.
+func TestCasesRunWhereTheySay(t *testing.T) {
+	r := newRig(t)
+	files := first()
+	files["a/cases/harmless.yaml"] = "case: nothing happens\nsend: {route: GET /a}\nexpect: [status == 200]\nharmless: true\n"
+	files["a/cases/elsewhere.yaml"] = "case: only in live\nsend: {route: GET /a}\nexpect: [status == 200]\nharmless: true\nstages: [live]\n"
+	r.push(files)
+	r.live()
+	for stage, want := range map[string]string{"trial": "it works, nothing happens", "live": "nothing happens, only in live"} {
+		runs, err := r.Store.CaseRuns(t.Context(), "frostline", 1, stage)
+		if err != nil {
+			t.Fatal(err)
+		}
+		names := map[string]bool{}
+		for _, run := range runs {
+			names[run.Name] = true
+		}
+		if got := strings.Join(slices.Sorted(maps.Keys(names)), ", "); got != want {
+			t.Errorf("in %s ran %s, want %s", stage, got, want)
+		}
+	}
+	for _, region := range []string{"north", "coast"} { // what cases call counts for nothing
+		client, scope, err := r.Planner.Platform(place("live", region))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if minutes, err := client.Metrics(t.Context(), scope, time.Unix(0, 0)); err != nil || len(minutes) != 0 {
+			t.Errorf("figures of %s: %+v %v", region, minutes, err)
+		}
+	}
+}

@@ -1,0 +1,134 @@
+package people
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"sync"
+	"time"
+
+	"rudmar/engine/store"
+)
+
+// Limits of guessing: so many wrong passwords in a row are taken at once; each
+// further one doubles the time until the next is looked at.
+const (
+	freeHandle  = 5
+	freeAddress = 20
+	firstPause  = time.Second
+	longestWait = 15 * time.Minute
+	// forgetAfter is how long after the last wrong one they are forgotten.
+	forgetAfter = time.Hour
+	// mostKept is how many handles and addresses are kept at most.
+	mostKept = 10_000
+)
+
+// SlowError tells that too many wrong passwords came, and when the next is
+// looked at. It is told alike for handles that there are and that there are not.
+type SlowError struct{ after time.Duration }
+
+func (e *SlowError) Error() string {
+	return fmt.Sprintf("there were too many wrong passwords; try again in %d seconds", e.RetryAfter())
+}
+
+// RetryAfter is how long to wait, in whole seconds, as the header of that name
+// has it (RFC 9110).
+func (e *SlowError) RetryAfter() int { return int(e.after.Seconds()) + 1 }
+
+// guesses counts wrong passwords by handle and by address.
+type guesses struct {
+	now  func() time.Time
+	mu   sync.Mutex
+	made map[string]guess
+}
+
+type guess struct {
+	wrong int
+	until time.Time // nothing is looked at before
+	last  time.Time
+}
+
+// wait gives how long somebody has to wait before a password is looked at.
+func (g *guesses) wait(keys ...string) time.Duration {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	var longest time.Duration
+	for _, key := range keys {
+		longest = max(longest, g.made[key].until.Sub(g.now()))
+	}
+	return longest
+}
+
+// wrong counts a wrong password.
+func (g *guesses) wrong(key string, free int) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	now := g.now()
+	if len(g.made) >= mostKept {
+		for k, old := range g.made {
+			if now.Sub(old.last) > forgetAfter || now.After(old.until) && len(g.made) >= mostKept {
+				delete(g.made, k)
+			}
+		}
+	}
+	v := g.made[key]
+	if now.Sub(v.last) > forgetAfter {
+		v = guess{}
+	}
+	v.wrong++
+	v.last = now
+	if over := v.wrong - free; over > 0 {
+		v.until = now.Add(min(longestWait, firstPause<<min(over-1, 20)))
+	}
+	g.made[key] = v
+}
+
+// right forgets the wrong passwords of a handle.
+func (g *guesses) right(key string) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	delete(g.made, key)
+}
+
+// From gives the address that a request comes from.
+func From(r *http.Request) string {
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	if err != nil {
+		return r.RemoteAddr
+	}
+	return host
+}
+
+// Enter is Check for somebody at an address: wrong passwords are slowed by
+// handle and by address, and noted. The error is a *SlowError where somebody has
+// to wait.
+func (d *Directory) Enter(ctx context.Context, handle, password, address string) (store.Person, error) {
+	byHandle, byAddress := "handle "+handle, "address "+address
+	if d.knows(ctx, handle, password) { // what was right before and is still costs nothing
+		return d.Check(ctx, handle, password)
+	}
+	if wait := d.guesses.wait(byHandle, byAddress); wait > 0 {
+		return store.Person{}, &SlowError{wait}
+	}
+	p, err := d.Check(ctx, handle, password)
+	switch {
+	case err == nil:
+		d.guesses.right(byHandle)
+	case errors.Is(err, ErrSignIn):
+		d.guesses.wrong(byHandle, freeHandle)
+		d.guesses.wrong(byAddress, freeAddress)
+		err = errors.Join(err, d.store.Note(ctx, store.Entry{What: "sign-in refused", Text: fmt.Sprintf("%s from %s", shown(handle), address)}))
+	}
+	return p, err
+}
+
+// shown gives a handle as the journal keeps it: what somebody typed there by
+// mistake may be a password.
+func shown(handle string) string {
+	if !handleForm.MatchString(handle) {
+		return "something that is no handle"
+	}
+	return handle
+}

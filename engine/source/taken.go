@@ -1,0 +1,110 @@
+package source
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+)
+
+// Became is what came of a push to a branch, as far as it is known.
+type Became struct {
+	Service string
+	// Version is the version that it was built to; 0 while it is not, or where
+	// the build failed, for the reason of Why.
+	Version int
+	Why     string
+	Stages  []string // where the version goes
+	Leaves  []string // which stages it takes away
+}
+
+// goes says where the version goes, and what it takes away.
+func (b Became) goes() string {
+	var parts []string
+	if len(b.Stages) > 0 {
+		parts = append(parts, "on its way to "+strings.Join(b.Stages, ", then "))
+	}
+	if len(b.Leaves) > 0 {
+		parts = append(parts, "to take away "+strings.Join(b.Leaves, ", then "))
+	}
+	return strings.Join(parts, ", and ")
+}
+
+// After is what a push is told once it was taken.
+type After struct {
+	// Found gives what came of a commit, whether it was noted, and whether that is
+	// all that there is to say.
+	Found func(ctx context.Context, hash string) (list []Became, noted, done bool, err error)
+	// Page is the address of Rudmar's page, "" where it is not known.
+	Page string
+}
+
+// How long a push is told about: it is not kept waiting for a long build.
+const (
+	tellFor   = 20 * time.Second
+	tellEvery = 50 * time.Millisecond
+)
+
+// PostReceive is what git runs after it took a push: it says to which version
+// each branch was built, where that goes, and where to look.
+func (a After) PostReceive(ctx context.Context, in io.Reader, out io.Writer) error {
+	if file := os.Getenv(TakenVariable); file != "" {
+		if err := os.WriteFile(file, nil, 0o600); err != nil {
+			return fmt.Errorf("telling the server: %w", err)
+		}
+	}
+	ctx, cancel := context.WithTimeout(ctx, tellFor)
+	defer cancel()
+	for lines := bufio.NewScanner(in); lines.Scan(); {
+		f := strings.Fields(lines.Text())
+		if len(f) == 3 && f[1] != zero && strings.HasPrefix(f[2], "refs/heads/") {
+			a.tell(ctx, strings.TrimPrefix(f[2], "refs/heads/"), f[1], out)
+		}
+	}
+	return nil
+}
+
+func (a After) tell(ctx context.Context, branch, hash string, out io.Writer) {
+	tick := time.NewTicker(tellEvery)
+	defer tick.Stop()
+	var list []Became
+	noted, done := false, false
+	for !done && ctx.Err() == nil {
+		var err error
+		if list, noted, done, err = a.Found(ctx, hash); err != nil {
+			fmt.Fprintf(out, "Rudmar: %s was taken; what becomes of it is on the page%s.\n", branch, a.at("", ""))
+			return
+		}
+		select {
+		case <-ctx.Done():
+		case <-tick.C:
+		}
+	}
+	if noted && len(list) == 0 {
+		fmt.Fprintf(out, "Rudmar: %s was taken; no stage takes this branch, so that nothing is built.\n", branch)
+	}
+	for _, b := range list {
+		switch {
+		case b.Version > 0:
+			fmt.Fprintf(out, "Rudmar: %s is version %d of %s, %s%s\n", branch, b.Version, b.Service, b.goes(), a.at(b.Service, fmt.Sprintf("/versions/%d", b.Version)))
+		case b.Why != "":
+			fmt.Fprintf(out, "Rudmar: %s was taken, but %s could not be built: %s%s\n", branch, b.Service, b.Why, a.at(b.Service, "/versions"))
+		default:
+			fmt.Fprintf(out, "Rudmar: %s was taken, and %s is being built%s\n", branch, b.Service, a.at(b.Service, "/versions"))
+		}
+	}
+}
+
+// at says where to look.
+func (a After) at(service, page string) string {
+	if a.Page == "" {
+		return ""
+	}
+	if service == "" {
+		return " at " + a.Page
+	}
+	return ": " + a.Page + "/s/" + service + page
+}

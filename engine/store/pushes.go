@@ -1,0 +1,109 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strings"
+)
+
+// Push is a branch that somebody moved, as signed in.
+type Push struct {
+	Repository, Branch string
+	Before, After      string // hashes; all zeros before the first
+	Person             string
+}
+
+// LastPush gives the newest push of a branch that is known; ErrNotFound where
+// there is none.
+func (s *Store) LastPush(ctx context.Context, repository, branch string) (Push, error) {
+	return one(ctx, s.read, func(r scanner) (Push, error) {
+		p := Push{Repository: repository, Branch: branch}
+		return p, r.Scan(&p.Before, &p.After, &p.Person)
+	}, `SELECT before, after, person FROM pushes WHERE repository = ? AND branch = ? ORDER BY id DESC LIMIT 1`, repository, branch)
+}
+
+// AddPush keeps who moved a branch, with the commits that came by it.
+func (s *Store) AddPush(ctx context.Context, p Push, commits []string) error {
+	return s.Within(ctx, func(tx Tx) error {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO pushes (repository, branch, before, after, person, at) VALUES (?,?,?,?,?,?)`,
+			p.Repository, p.Branch, p.Before, p.After, p.Person, s.stamp()); err != nil {
+			return err
+		}
+		insert, err := tx.PrepareContext(ctx, `INSERT INTO pushed_commits (repository, hash, person) VALUES (?,?,?) ON CONFLICT DO NOTHING`)
+		if err != nil {
+			return err
+		}
+		defer insert.Close()
+		for _, hash := range commits {
+			if _, err := insert.ExecContext(ctx, p.Repository, hash, p.Person); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// pushersAtOnce is how many commits one query asks for.
+const pushersAtOnce = 500
+
+// PushersOf gives, by commit, who pushed it.
+func (s *Store) PushersOf(ctx context.Context, repository string, commits []string) (map[string][]string, error) {
+	out := map[string][]string{}
+	type row struct{ hash, person string }
+	for some := range slices.Chunk(commits, pushersAtOnce) {
+		args := []any{repository}
+		for _, c := range some {
+			args = append(args, c)
+		}
+		rows, err := list(ctx, s.read, func(r scanner) (row, error) {
+			var v row
+			return v, r.Scan(&v.hash, &v.person)
+		}, `SELECT hash, person FROM pushed_commits WHERE repository = ? AND hash IN (?`+strings.Repeat(",?", len(some)-1)+`)`, args...)
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range rows {
+			out[r.hash] = append(out[r.hash], r.person)
+		}
+	}
+	return out, nil
+}
+
+// BranchesOf lists the branches whose pushes were built to a version.
+func (s *Store) BranchesOf(ctx context.Context, service string, version int) ([]string, error) {
+	return list(ctx, s.read, takeText, `SELECT DISTINCT branch FROM builds WHERE service = ? AND version = ? ORDER BY branch`, service, version)
+}
+
+// Standing gives the version whose rules stand in each stage of a service.
+func (s *Store) Standing(ctx context.Context, service string) (map[string]int, error) {
+	type row struct {
+		stage   string
+		version int
+	}
+	rows, err := list(ctx, s.read, func(r scanner) (row, error) {
+		var v row
+		return v, r.Scan(&v.stage, &v.version)
+	}, `SELECT stage, version FROM standing WHERE service = ?`, service)
+	out := map[string]int{}
+	for _, r := range rows {
+		out[r.stage] = r.version
+	}
+	return out, err
+}
+
+// stand keeps with a delivery that has settled that its version's rules stand
+// in the stage from now on, or that nothing is left there.
+func (tx Tx) stand(ctx context.Context, d Delivery) error {
+	if !d.Removes {
+		_, err := tx.ExecContext(ctx, `INSERT INTO standing (service, stage, version, since) VALUES (?,?,?,?)
+			ON CONFLICT DO UPDATE SET version = excluded.version, since = excluded.since`, d.Service, d.Stage, d.Version, tx.s.stamp())
+		return err
+	}
+	var errs error
+	for _, table := range []string{"standing", "stages", "looks", "records"} {
+		_, err := tx.ExecContext(ctx, `DELETE FROM `+table+` WHERE service = ? AND stage = ?`, d.Service, d.Stage)
+		errs = errors.Join(errs, err)
+	}
+	return errs
+}

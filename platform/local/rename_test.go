@@ -1,0 +1,120 @@
+package local_test
+
+import (
+	"fmt"
+	"net/http"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"rudmar/platform"
+)
+
+// TestAFunctionGoesOnUnderAnotherName calls a route all the time while its
+// function gets another name: each call is answered, and log, figures and
+// messages are there under the new one.
+func TestAFunctionGoesOnUnderAnotherName(t *testing.T) {
+	s := newStand(t)
+	s.deploy("old", "def run(call):\n    print('a line')\n    return 'yes'\n", nil)
+	s.put("opening/old/ask", map[string]any{"to": []any{"anyone"}})
+	s.put("route/old/ask", map[string]any{"method": "GET", "path": "/frost", "enabled": true})
+	s.put("opening/old/older", map[string]any{"to": []any{"anyone"}})
+	s.deploy("old-timer", "def run(call): return 1\n", nil) // whose name begins alike
+	address := fmt.Sprintf("%s/north/frostline/trial/frost", s.routes.URL)
+	var calls, failed atomic.Int64
+	stop, over := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(over)
+		for {
+			select {
+			case <-stop:
+				return
+			default:
+			}
+			response, err := http.Get(address)
+			if err != nil || response.StatusCode != http.StatusOK {
+				failed.Add(1)
+			}
+			if err == nil {
+				response.Body.Close()
+			}
+			calls.Add(1)
+		}
+	}()
+	wait := func(n int64) {
+		for limit := time.Now().Add(time.Minute); calls.Load() < n; {
+			if time.Now().After(limit) {
+				t.Fatal("no calls")
+			}
+			time.Sleep(time.Millisecond) // between two looks at a condition
+		}
+	}
+	wait(20)
+	wish := platform.Wish{Key: "renamed", Attributes: map[string]any{"owner": "cold-nights"}, Was: "old", Version: 4}
+	for range 2 { // the same again does no harm
+		if _, err := s.client.Put(t.Context(), s.scope, "identity/new", wish); err != nil {
+			t.Fatal(err)
+		}
+	}
+	wait(calls.Load() + 20)
+	close(stop)
+	<-over
+	if failed.Load() > 0 {
+		t.Errorf("%d of %d calls failed", failed.Load(), calls.Load())
+	}
+	snapshot, err := s.client.Snapshot(t.Context(), s.scope)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var addresses []string
+	for _, r := range snapshot.Resources {
+		addresses = append(addresses, r.Address)
+	}
+	want := "function/new function/old-timer identity/new identity/old-timer logs/new logs/old-timer opening/new/ask opening/new/older pointer/new pointer/old-timer revision/new revision/old-timer route/new/ask"
+	if got := strings.Join(addresses, " "); got != want {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+	lines, counted := 0, 0
+	for limit := time.Now().Add(20 * time.Second); (int64(lines) < calls.Load() || int64(counted) < calls.Load()) && time.Now().Before(limit); {
+		lines, counted = 0, 0
+		found, err := s.client.Logs(t.Context(), s.scope, platform.LogQuery{Function: "new", Limit: 5000})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, l := range found {
+			if l.Text == "a line" {
+				lines++
+			}
+		}
+		minutes, err := s.client.Metrics(t.Context(), s.scope, time.Unix(0, 0))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, m := range minutes {
+			if m.Function == "old" {
+				t.Fatalf("figures of the old name: %+v", m)
+			}
+			if m.Function == "new" {
+				counted += m.Calls
+			}
+		}
+	}
+	if int64(lines) != calls.Load() || int64(counted) != calls.Load() {
+		t.Errorf("%d calls, %d lines, %d counted", calls.Load(), lines, counted)
+	}
+	for name, w := range map[string]struct {
+		address string
+		wish    platform.Wish
+	}{
+		"one that is not": {"identity/newer", platform.Wish{Was: "nobody"}}, "one that is taken": {"identity/old-timer", platform.Wish{Was: "new"}}, "a route": {"route/x/ask", platform.Wish{Was: "new"}},
+	} {
+		w.wish.Key, w.wish.Attributes = "k-"+name, map[string]any{"owner": "x"}
+		if name == "a route" {
+			w.wish.Attributes = map[string]any{"method": "GET", "path": "/x"}
+		}
+		if _, err := s.client.Put(t.Context(), s.scope, w.address, w.wish); err == nil {
+			t.Errorf("%s was renamed", name)
+		}
+	}
+}

@@ -1,0 +1,102 @@
+package server
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"rudmar/core/rights"
+	"rudmar/server/api"
+)
+
+func (h *handlers) CreateRepository(ctx context.Context, r api.CreateRepositoryRequestObject) (api.CreateRepositoryResponseObject, error) {
+	if err := may(ctx, rights.Write, "", ""); err != nil {
+		return nil, err
+	}
+	if err := h.engine.CreateRepository(ctx, r.Body.Name, who(ctx).person.Handle); err != nil {
+		return nil, err
+	}
+	return api.CreateRepository201JSONResponse{Address: h.cloneAddress(r.Body.Name)}, nil
+}
+
+func (h *handlers) ListRepositories(ctx context.Context, _ api.ListRepositoriesRequestObject) (api.ListRepositoriesResponseObject, error) {
+	names, err := h.engine.Store.Repositories(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := api.ListRepositories200JSONResponse{}
+	for _, name := range names {
+		services, err := h.engine.Store.ServicesOf(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		r := api.Repository{Name: name, CloneAddress: h.cloneAddress(name), Services: []string{}}
+		for _, s := range services {
+			r.Services = append(r.Services, s.Name)
+		}
+		out = append(out, r)
+	}
+	return out, nil
+}
+
+// typed checks that somebody typed the name of what goes or moves.
+func typed(confirm, name, what string) error {
+	if confirm != name {
+		return badRequest(fmt.Sprintf("%s: type its name, %s, to confirm", what, name))
+	}
+	return nil
+}
+
+func (h *handlers) RemoveRepository(ctx context.Context, r api.RemoveRepositoryRequestObject) (api.RemoveRepositoryResponseObject, error) {
+	if err := may(ctx, rights.LookAfter, "", ""); err != nil {
+		return nil, err
+	}
+	if err := typed(r.Params.Confirm, r.Repository, "the repository goes with its whole history"); err != nil {
+		return nil, err
+	}
+	return api.RemoveRepository204Response{}, h.engine.RemoveRepository(ctx, r.Repository, who(ctx).person.Handle)
+}
+
+func (h *handlers) RemoveService(ctx context.Context, r api.RemoveServiceRequestObject) (api.RemoveServiceResponseObject, error) {
+	if err := may(ctx, rights.LookAfter, r.Service, ""); err != nil {
+		return nil, err
+	}
+	if err := typed(r.Params.Confirm, r.Service, "the service goes off the list; its versions and its journal stay"); err != nil {
+		return nil, err
+	}
+	return api.RemoveService204Response{}, h.engine.RemoveService(ctx, r.Service, who(ctx).person.Handle)
+}
+
+func (h *handlers) MoveService(ctx context.Context, r api.MoveServiceRequestObject) (api.MoveServiceResponseObject, error) {
+	if err := may(ctx, rights.LookAfter, r.Service, ""); err != nil {
+		return nil, err
+	}
+	means, err := h.engine.MovingMeans(ctx, r.Service, r.Body.Name)
+	if err != nil {
+		return nil, err
+	}
+	if err := typed(r.Params.Confirm, r.Service, strings.Join(means, "; ")); err != nil {
+		return nil, err
+	}
+	return api.MoveService200JSONResponse{Means: means}, h.engine.MoveService(ctx, r.Service, r.Body.Name, who(ctx).person.Handle)
+}
+
+func (s *Server) cloneAddress(repository string) string {
+	return s.options.Address + "/git/" + repository + ".git"
+}
+
+func (h *handlers) ListServices(ctx context.Context, _ api.ListServicesRequestObject) (api.ListServicesResponseObject, error) {
+	list, err := h.engine.Store.Services(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := api.ListServices200JSONResponse{}
+	for _, s := range list {
+		standing, err := h.engine.Store.Standing(ctx, s.Name)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, api.ServiceSummary{Name: s.Name, Repository: s.Repository, CloneAddress: h.cloneAddress(s.Repository), Stages: len(standing), Became: api.Optional(s.Became)})
+	}
+	return out, nil
+}
