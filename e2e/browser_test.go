@@ -12,6 +12,10 @@ import (
 	"github.com/go-rod/rod/lib/proto"
 )
 
+// patience is how long a test waits for what should come: far longer than it
+// takes, since a machine may be slow and shared.
+const patience = 90 * time.Second
+
 // browse opens a headless browser.
 func browse(t *testing.T) *rod.Browser {
 	t.Helper()
@@ -20,7 +24,7 @@ func browse(t *testing.T) *rod.Browser {
 		t.Fatalf("%s is needed: run `make setup`", chromium)
 	}
 	address, err := launcher.New().Bin(chromium).Leakless(false).NoSandbox(true).
-		Set("disable-gpu").Set("disable-quic").Set("disable-component-update").Set("disable-extensions").Set("disable-background-networking").Set("no-first-run").
+		Set("disable-gpu").Set("disable-software-rasterizer").Set("disable-gpu-rasterization").Set("disable-gpu-compositing").Set("force-prefers-reduced-motion").Set("disable-quic").Set("disable-component-update").Set("disable-extensions").Set("disable-background-networking").Set("no-first-run").
 		Set("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1, EXCLUDE localhost").Launch()
 	if err != nil {
 		t.Fatalf("starting the browser: %v", err)
@@ -51,7 +55,7 @@ func (r *rig) open(browser *rod.Browser, handle string) *tab {
 	if err != nil {
 		r.Fatal(err)
 	}
-	p := &tab{r.T, page.Timeout(120 * time.Second), r}
+	p := &tab{r.T, page.Timeout(20 * time.Minute), r}
 	r.Cleanup(func() { _ = page.Close() })
 	if err := page.SetViewport(&proto.EmulationSetDeviceMetricsOverride{Width: 1280, Height: 800, DeviceScaleFactor: 1}); err != nil {
 		r.Fatal(err)
@@ -85,7 +89,7 @@ func (p *tab) goTo(path string) {
 // sees waits for an element.
 func (p *tab) sees(what, selector string) *rod.Element {
 	p.Helper()
-	e, err := p.page.Timeout(20 * time.Second).Element(selector)
+	e, err := p.page.Timeout(patience).Element(selector)
 	p.must("waiting for "+what, err)
 	return e
 }
@@ -94,7 +98,7 @@ func (p *tab) sees(what, selector string) *rod.Element {
 func (p *tab) reads(words ...string) {
 	p.Helper()
 	var text string
-	limit := time.Now().Add(25 * time.Second)
+	limit := time.Now().Add(patience)
 	for {
 		body, err := p.page.Timeout(5 * time.Second).Element("body")
 		if err == nil {
@@ -127,7 +131,7 @@ func (p *tab) fill(selector, text string) {
 // press presses the button or link of that name.
 func (p *tab) press(name string) {
 	p.Helper()
-	e, err := p.page.Timeout(20*time.Second).ElementR("button, a, summary", name)
+	e, err := p.page.Timeout(patience).ElementR("button, a, summary", name)
 	p.must("looking for "+name, err)
 	p.must("waiting for "+name, e.WaitEnabled())
 	p.must("pressing "+name, e.Click(proto.InputMouseButtonLeft, 1))

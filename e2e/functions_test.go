@@ -29,6 +29,24 @@ func TestFunctionsInThePage(t *testing.T) {
 		}
 	}
 	sent(`{"station": "moon", "celsius": -40}`)
+	linden.goTo("functions/warn/figures?stage=trial")
+	linden.reads("Calls", "Duration of warm calls", "How long warm calls took", "By version and revision", "cost", "EUR")
+	linden.sees("a chart that is drawn", "figure canvas")
+	isAccessible(linden, "functions/warn/figures?stage=trial")
+	linden.choose(`select[aria-label="How far back"]`, "the last day")
+	linden.reads("By version and revision")
+
+	linden.goTo("plan?stage=live&version=7")
+	linden.reads("What stops it", `the secret "sms_key" has no value in live`, "Secrets of live", "secret without a value")
+	linden.press("^Set it")
+	linden.fill(`input[aria-label="Value of sms_key in live"]`, "hush-hush")
+	linden.press("^Keep")
+	linden.reads("enters live through its delivery")
+	linden.goTo("functions/warn/settings?stage=live")
+	linden.reads("sms_key", "set by linden")
+	linden.goTo("journal")
+	linden.reads("secret set")
+
 	linden.goTo("functions/relay/messages?stage=trial")
 	until(t, "the message is parked", func() bool {
 		var parked []api.Message
@@ -47,24 +65,8 @@ func TestFunctionsInThePage(t *testing.T) {
 	linden.press("^Take it away")
 	linden.reads("1 message taken away")
 	isAccessible(linden, "functions/relay/messages?stage=trial")
-
-	linden.goTo("functions/warn/figures?stage=trial")
-	linden.reads("Calls", "Duration of warm calls", "How long warm calls took", "By version and revision", "cost", "EUR")
-	linden.sees("a chart that is drawn", "figure canvas")
-	isAccessible(linden, "functions/warn/figures?stage=trial")
-	linden.choose(`select[aria-label="How far back"]`, "the last day")
-	linden.reads("By version and revision")
-
-	linden.goTo("plan?stage=live&version=7")
-	linden.reads("What stops it", `the secret "sms_key" has no value in live`, "Secrets of live", "secret without a value")
-	linden.press("^Set it")
-	linden.fill(`input[aria-label="Value of sms_key in live"]`, "hush-hush")
-	linden.press("^Keep")
-	linden.reads("enters live through its delivery")
-	linden.goTo("functions/warn/settings?stage=live")
-	linden.reads("sms_key", "set by linden")
 	linden.goTo("journal")
-	linden.reads("secret set", "message taken away")
+	linden.reads("message taken away")
 
 	// At the command line, with a new value that goes out with the next plan.
 	password := tokenFile(t, "orchard-at-dawn")

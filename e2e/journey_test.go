@@ -561,9 +561,7 @@ func TestPlatformIsDown(t *testing.T) {
 	}
 	dir := r.clone("wren")
 	edit(t, dir, "frostline/functions/warn/function.yaml", "at_once: 8", "at_once: 9")
-	if out, err := push(t, dir, "While it is down"); err != nil {
-		t.Fatalf("%v\n%s", err, out)
-	}
+	pushMeanwhile(t, dir, "While it is down")
 	until(t, "the delivery stops", func() bool { return r.stateOf(8, "trial") == "stopped" })
 	if why := r.stage(8, "trial").Place.Why; !strings.Contains(why, "does not answer") {
 		t.Errorf("why: %s", why)

@@ -3,6 +3,7 @@ package e2e
 import (
 	"bytes"
 	"encoding/json"
+	"flag"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -21,7 +22,7 @@ import (
 )
 
 // kills is how often the platform is killed.
-const kills = 100
+var kills = flag.Int("kills", 40, "how often the platform is killed")
 
 // accepted is what a platform said that it took.
 type accepted struct {
@@ -52,7 +53,7 @@ func TestAKilledPlatformLosesNothing(t *testing.T) {
 	took := &accepted{messages: map[int]bool{}, objects: map[string]bool{}, rows: map[string]bool{}, resources: map[string]string{}, operations: map[string]string{}, calls: map[string]logged{}}
 	var killed []time.Time // by round
 	random := rand.New(rand.NewPCG(4, 2))
-	for round := range kills {
+	for round := range *kills {
 		r, client := startPlatform(t, data)
 		if round == 0 {
 			deployKeeper(t, client, scope)
@@ -83,13 +84,13 @@ func TestAKilledPlatformLosesNothing(t *testing.T) {
 		r.kill()
 		close(stop)
 		group.Wait()
-		if round%10 == 9 || round == kills-1 {
+		if round%10 == 9 || round == *kills-1 {
 			again, client := startPlatform(t, data)
 			took.all(t, again, client, scope, killed)
 			again.kill()
 		}
 	}
-	if len(took.messages) < kills || len(took.objects) < kills || len(took.rows) < kills/4 || took.old == 0 || len(took.resources) < kills || took.changes < kills {
+	if len(took.messages) < *kills || len(took.objects) < *kills || len(took.rows) < *kills/4 || took.old == 0 || len(took.resources) < *kills || took.changes < *kills {
 		t.Errorf("too little was taken to tell: %d messages, %d objects, %d rows, %d resources, %d changes", len(took.messages), len(took.objects), len(took.rows), len(took.resources), took.changes)
 	}
 }

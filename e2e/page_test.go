@@ -5,7 +5,6 @@ import (
 	"os"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/go-rod/rod/lib/input"
 	"github.com/go-rod/rod/lib/proto"
@@ -55,7 +54,7 @@ func TestPageJourney(t *testing.T) {
 	wren.fill(`input[aria-label="Message"]`, "Intake is called harvest")
 	wren.fill(`input[aria-label="New branch"]`, "harvest")
 	wren.press("^Commit \\d+ files")
-	wren.must("waiting for the new branch", wren.page.Timeout(20*time.Second).Wait(rodEval(`() => location.search.includes('branch=harvest') && document.querySelector('select[aria-label="Branch"]')?.value === 'harvest'`)))
+	wren.must("waiting for the new branch", wren.page.Timeout(patience).Wait(rodEval(`() => location.search.includes('branch=harvest') && document.querySelector('select[aria-label="Branch"]')?.value === 'harvest'`)))
 	wren.choose(`select[aria-label="Branch"]`, "main")
 	wren.reads("functions/intake")
 
@@ -72,14 +71,14 @@ func TestPageJourney(t *testing.T) {
 	wren.fill(`input[aria-label="A request to try"]`, "GET /stations/hill")
 	wren.press("Who takes it")
 	wren.reads("only this route takes it", "station = hill")
-	key, err := wren.page.Timeout(10*time.Second).ElementR(".cm-line span", "^handler$")
+	key, err := wren.page.Timeout(patience).ElementR(".cm-line span", "^handler$")
 	wren.must("looking for a key", err)
 	wren.must("pointing at it", key.Hover())
 	wren.reads("handler: file:function, without the ending")
 	wren.typeAtEnd("\nat")
 	wren.must("asking for what may be written", wren.page.KeyActions().Press(input.ControlLeft).Type(input.Space).Release(input.ControlLeft).Do())
 	wren.reads("at_once", "Most invocations running at the same time")
-	option, err := wren.page.Timeout(10*time.Second).ElementR(".cm-tooltip-autocomplete li", "at_once")
+	option, err := wren.page.Timeout(patience).ElementR(".cm-tooltip-autocomplete li", "at_once")
 	wren.must("looking for what may be written", err)
 	wren.must("choosing it", option.Click(proto.InputMouseButtonLeft, 1))
 	wren.reads("at_once has no value")
@@ -160,7 +159,7 @@ func worksByKeyboard(p *tab) {
 	p.reads("What needs you")
 	p.key(']')
 	p.sees("preview in focus", `.station.focused[aria-pressed="true"]`)
-	p.must("waiting for the address", p.page.Timeout(10*time.Second).Wait(rodEval(`() => location.search.includes('stage=preview')`)))
+	p.must("waiting for the address", p.page.Timeout(patience).Wait(rodEval(`() => location.search.includes('stage=preview')`)))
 	p.must("searching", p.page.KeyActions().Press(input.ControlLeft).Type(input.KeyK).Release(input.ControlLeft).Do())
 	p.fill(`input[aria-label="Search"]`, "night")
 	p.reads("night-report")
@@ -172,7 +171,7 @@ func worksByKeyboard(p *tab) {
 func isAccessible(p *tab, path string) {
 	p.Helper()
 	p.goTo(path)
-	p.must("waiting for what is loaded", p.page.Timeout(10*time.Second).Wait(rodEval(`() => document.querySelector('main h1') !== null`)))
+	p.must("waiting for what is loaded", p.page.Timeout(patience).Wait(rodEval(`() => document.querySelector('main h1') !== null`)))
 	axe, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
 	if err != nil {
 		p.Fatalf("axe-core is not installed; run `make setup`: %v", err)
@@ -181,7 +180,7 @@ func isAccessible(p *tab, path string) {
 	if _, err := (proto.RuntimeEvaluate{Expression: string(axe)}).Call(p.page); err != nil {
 		p.Fatalf("loading axe-core: %v", err)
 	}
-	found, err := p.page.Timeout(30 * time.Second).Eval(`async () => {
+	found, err := p.page.Timeout(patience).Eval(`async () => {
 		const r = await axe.run(document, {runOnly: ['wcag2a', 'wcag2aa']})
 		return JSON.stringify(r.violations.map(v => v.id + ': ' + v.nodes.slice(0, 3).map(n => n.html + ' ' + (n.any[0]?.message ?? '')).join(' | ')))
 	}`)
@@ -205,7 +204,7 @@ func TestLostConnection(t *testing.T) {
 	r.kill()
 	wren.reads("connection lost")
 	launch(t, r.data, "demo", "--listen", listen, "--platform-listen", "127.0.0.1:0", "--routes-listen", "127.0.0.1:0")
-	wren.must("waiting for the connection", wren.page.Timeout(30*time.Second).Wait(rodEval(`() => !document.body.innerText.includes('connection lost')`)))
+	wren.must("waiting for the connection", wren.page.Timeout(patience).Wait(rodEval(`() => !document.body.innerText.includes('connection lost')`)))
 }
 
 // An edit that meets somebody else's newer commit shows both.

@@ -258,6 +258,22 @@ func push(t *testing.T, dir, message string) (string, error) {
 	return run(t, dir, "git", "push", "origin", "HEAD")
 }
 
+// pushMeanwhile commits and pushes, and does not wait for what git is told of the build.
+func pushMeanwhile(t *testing.T, dir, message string) {
+	t.Helper()
+	git(t, dir, "add", "--all")
+	git(t, dir, "commit", "--quiet", "-m", message)
+	cmd := exec.Command("git", "push", "origin", "HEAD")
+	cmd.Dir = dir
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		_ = cmd.Process.Kill()
+		_ = cmd.Wait()
+	})
+}
+
 // ask asks the API as somebody, and fails the test where it refuses.
 func (r *rig) ask(handle, method, path string, body, out any) {
 	r.Helper()

@@ -26,9 +26,7 @@ func TestVersionsInThePage(t *testing.T) {
 	if err := os.WriteFile(manifest, append(text, "build: {run: [\"echo reading the almanac; sleep 300\"]}\n"...), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if out, err := push(t, dir, "Intake reads the almanac"); err != nil {
-		t.Fatal(out)
-	}
+	pushMeanwhile(t, dir, "Intake reads the almanac")
 	wren := r.open(browse(t), "wren")
 	wren.goTo("versions")
 	wren.reads("reading the almanac", "building")

@@ -23,7 +23,7 @@ func buildAttempts(dir, open string, port int) []struct{ name, line string } {
 	}
 	return []struct{ name, line string }{
 		{"build: read the signing key", "cat " + filepath.Join(dir, "signing.key") + " " + filepath.Join(dir, "secret.key") + " && echo GOT"},
-		{"build: find keys anywhere", "find / -name '*.key' -size -100c -readable -not -path '/proc/*' -not -path '/usr/*' 2>/dev/null | grep -q . && echo GOT"},
+		{"build: find keys anywhere", "find / \\( -path /proc -o -path /usr -o -path /rudmar/go-build \\) -prune -o -name '*.key' -size -100c -readable -print 2>/dev/null | grep -q . && echo GOT"},
 		{"build: list the data folder", "ls " + dir + "/* 2>/dev/null | grep -q . && echo GOT"},
 		{"build: read the server's environment", "env | grep -q RUDMAR_TEST_MARK && echo GOT; cat /proc/[0-9]*/environ 2>/dev/null | tr '\\0' '\\n' | grep -q RUDMAR_TEST_MARK && echo GOT"},
 		{"build: read what the first process asks", "head -c 10 /proc/1/fd/3 2>/dev/null | grep -q . && echo GOT; ls /proc/1/root/ 2>/dev/null | grep -q . && echo GOT"},
@@ -36,7 +36,7 @@ func buildAttempts(dir, open string, port int) []struct{ name, line string } {
 		{"build: change the tools", "echo x > /usr/bin/x && echo GOT; echo x > /usr/local/go/x && echo GOT; true"},
 		{"build: fill the disk", "head -c 3000000000 /dev/zero > large && echo GOT; rm -f large"},
 		{"build: start very many processes", python("import os, time\ntry:\n  for _ in range(3000):\n    if os.fork() == 0: time.sleep(5); os._exit(0)\n  print('GOT')\nexcept OSError: pass")},
-		{"build: take the machine's memory", python("try:\n  x = bytearray(6 << 30)\n  for at in range(0, len(x), 4096): x[at] = 1\n  print('GOT')\nexcept MemoryError: pass") + " || true"},
+		{"build: take the machine's memory", python("try:\n  x = b'x' * (6 << 30)\n  print('GOT')\nexcept MemoryError: pass") + " || true"},
 		{"build: mount a file system", "mount -t tmpfs x /mnt && echo GOT; unshare -Ur true && echo GOT; true"},
 		{"build: end the server", fmt.Sprintf("kill -9 %d && echo GOT; true", os.Getpid())},
 		{"build: take files of the machine into the archive by links", "ln -s /etc/passwd link.txt; ln -s /etc linked; ln /etc/hostname hard.txt; true"},
