@@ -212,7 +212,7 @@ func (b *builder) act(ctx context.Context, person string, version int, stage, ac
 
 // settled waits until a version is settled in a stage.
 func (b *builder) settled(ctx context.Context, version int, stage string) error {
-	wake, stop := b.Engine.Events.Listen()
+	wake, stop := b.Engine.Store.Listen()
 	defer stop()
 	limit := time.After(60 * time.Second)
 	for {

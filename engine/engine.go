@@ -21,7 +21,6 @@ import (
 	"rudmar/engine/check"
 	"rudmar/engine/deliver"
 	"rudmar/engine/deploy"
-	"rudmar/engine/events"
 	"rudmar/engine/observe"
 	"rudmar/engine/people"
 	"rudmar/engine/source"
@@ -48,7 +47,6 @@ type Options struct {
 // Engine is everything that runs.
 type Engine struct {
 	Store   *store.Store
-	Events  *events.Hub
 	People  *people.Directory
 	Host    *source.Host
 	Build   *build.Builder
@@ -84,18 +82,14 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 	if err != nil {
 		return nil, err
 	}
-	e := &Engine{Store: s, Events: events.NewHub(s, o.Log), log: o.Log}
+	e := &Engine{Store: s, log: o.Log}
 	ctx, e.cancel = context.WithCancel(context.WithoutCancel(ctx))
 	if err := e.assemble(ctx, o); err != nil {
 		e.cancel()
 		return nil, errors.Join(err, s.Close())
 	}
-	for _, work := range []func(context.Context){e.Build.Run, e.Line.Run, e.Watch.Run} {
-		e.running.Add(1)
-		go func() {
-			defer e.running.Done()
-			work(ctx)
-		}()
+	for _, work := range []func(context.Context){e.Build.Run, e.Runner.Run, e.Line.Run, e.Watch.Run, e.keepTrue} {
+		e.running.Go(func() { work(ctx) })
 	}
 	return e, nil
 }
@@ -113,13 +107,12 @@ func (e *Engine) assemble(ctx context.Context, o Options) error {
 	e.Host.TellHooks(HookPlatforms, strings.Join(slices.Sorted(maps.Keys(o.Platforms)), ","))
 	e.Checks = check.New(o.Platforms, o.Now, o.Log)
 	e.Planner = deploy.NewPlanner(e.Store, o.Platforms, e.People.Secrets, e.People.FingerprintKey())
-	e.Line = deliver.New(deliver.Config{Store: e.Store, Planner: e.Planner, People: e.People, Events: e.Events, Log: o.Log, Repository: e.Host.Repository})
 	if e.cages, err = cage.Open(cage.Config{Dir: filepath.Join(o.Dir, "cage"), Log: o.Log}); err != nil {
 		return err
 	}
 	if e.Build, err = build.New(build.Config{
 		Cages: e.cages, Uncaged: o.BuildsUncaged, Registries: o.Registries,
-		Store: e.Store, Repository: e.Host.Repository, Offers: e.Checks.Offers, Dir: filepath.Join(o.Dir, "artifacts"), Events: e.Events, Log: o.Log, Built: e.Line.Built,
+		Store: e.Store, Repository: e.Host.Repository, Offers: e.Checks.Offers, Dir: filepath.Join(o.Dir, "artifacts"), Log: o.Log, Stages: e.Planner.Stages,
 	}); err != nil {
 		return err
 	}
@@ -127,27 +120,10 @@ func (e *Engine) assemble(ctx context.Context, o Options) error {
 		archive, _, err := e.Build.Archive(digest)
 		return archive, err
 	}
-	e.Watch = observe.New(observe.Config{Store: e.Store, Planner: e.Planner, Events: e.Events, Log: o.Log, Every: o.LookEvery})
-	e.Runner = deploy.NewRunner(ctx, deploy.RunnerConfig{Store: e.Store, Planner: e.Planner, Archives: archives, Events: e.Events, Log: o.Log, Ended: func(ctx context.Context, d store.Deployment) {
-		e.Line.Ended(ctx, d)
-		e.Watch.Nudge()
-	}})
-	e.Line.Connect(e.Runner)
-	return errors.Join(e.Runner.Resume(ctx), e.catchUp(ctx))
-}
-
-// catchUp takes pushes that came in while nobody could look at them.
-func (e *Engine) catchUp(ctx context.Context) error {
-	names, err := e.Store.Repositories(ctx)
-	if err != nil {
-		return err
-	}
-	for _, name := range names { // one that is broken keeps nothing else
-		if err := errors.Join(e.Host.Create(ctx, name), e.Build.Pushed(ctx, name, "")); err != nil && ctx.Err() == nil {
-			e.log.Error("looking at a repository", "repository", name, "error", err)
-		}
-	}
-	return nil
+	e.Watch = observe.New(observe.Config{Store: e.Store, Planner: e.Planner, Log: o.Log, Every: o.LookEvery})
+	e.Runner = deploy.NewRunner(deploy.RunnerConfig{Store: e.Store, Planner: e.Planner, Archives: archives, Log: o.Log})
+	e.Line = deliver.New(deliver.Config{Store: e.Store, Planner: e.Planner, Runner: e.Runner, People: e.People, Log: o.Log, Repository: e.Host.Repository})
+	return e.Store.DropLeases(ctx) // of a process that is no more
 }
 
 // The variables in which git's hooks are told of the data folder, of the page's
@@ -261,7 +237,6 @@ func (e *Engine) RemoveRepository(ctx context.Context, name, by string) error {
 func (e *Engine) Close() error {
 	e.cancel()
 	e.running.Wait()
-	e.Runner.Wait()
 	e.cages.Close()
 	return e.Store.Close()
 }

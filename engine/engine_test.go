@@ -181,6 +181,15 @@ func first() map[string]string {
 	}
 }
 
+// idle waits until no deployment runs any more.
+func (r *rig) idle() {
+	r.Helper()
+	r.until("nothing is deployed", func() bool {
+		list, err := r.Store.RunningDeployments(r.Context())
+		return err == nil && len(list) == 0
+	})
+}
+
 func (r *rig) reaches(version int, stage string, want delivery.State) store.Delivery {
 	r.Helper()
 	limit := time.Now().Add(4 * time.Minute)
@@ -534,7 +543,7 @@ func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 			t.Errorf("a plan with an older secret: %v", err)
 		}
 	}
-	r.Runner.Wait()
+	r.idle()
 	r.upToDate("live", "north", 1)
 	record, err := r.Store.Record(t.Context(), place("live", "coast"))
 	if err != nil || strings.Contains(fmt.Sprint(record), "hidden-") {

@@ -268,7 +268,7 @@ func TestNothingMoreThanWasAgreedTo(t *testing.T) {
 	}
 	from := d.State
 	d.State, d.Agreed = delivery.Planning, []string{"update function/a: something smaller on local/north"}
-	if err := r.Store.MoveDelivery(t.Context(), from, d, ""); err != nil {
+	if err := r.Store.MoveDeliveries(t.Context(), store.Move{From: from, To: d}); err != nil {
 		t.Fatal(err)
 	}
 	r.Line.Nudge()

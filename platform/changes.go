@@ -41,7 +41,7 @@ func (c *Client) Put(ctx context.Context, s Scope, address string, w Wish) (api.
 	}
 	body.Was = optional(w.Was)
 	params := &api.PutResourceParams{IdempotencyKey: w.Key, IfMatch: optional(w.Match)}
-	return c.change(ctx, func() (*http.Response, error) {
+	return c.change(ctx, func(ctx context.Context) (*http.Response, error) {
 		return c.api.PutResource(ctx, s.Region, s.Service, s.Stage, address, params, body)
 	})
 }
@@ -50,7 +50,7 @@ func (c *Client) Put(ctx context.Context, s Scope, address string, w Wish) (api.
 // already is no error.
 func (c *Client) Delete(ctx context.Context, s Scope, address, key, match string) error {
 	params := &api.DeleteResourceParams{IdempotencyKey: key, IfMatch: optional(match)}
-	_, err := c.change(ctx, func() (*http.Response, error) {
+	_, err := c.change(ctx, func(ctx context.Context) (*http.Response, error) {
 		return c.api.DeleteResource(ctx, s.Region, s.Service, s.Stage, address, params)
 	})
 	if HasStatus(err, http.StatusNotFound) {
@@ -61,7 +61,7 @@ func (c *Client) Delete(ctx context.Context, s Scope, address, key, match string
 
 // change asks for a change, and follows its operation where the platform takes
 // its time. How an operation failed is told as if it had been answered at once.
-func (c *Client) change(ctx context.Context, send func() (*http.Response, error)) (api.Resource, error) {
+func (c *Client) change(ctx context.Context, send func(context.Context) (*http.Response, error)) (api.Resource, error) {
 	var out api.Resource
 	var op *api.Operation
 	err := c.exchange(ctx, send, func(r *http.Response) error {
@@ -105,7 +105,7 @@ func (c *Client) follow(ctx context.Context, op api.Operation) (api.Operation, e
 		case <-timer.C:
 		}
 		wait = pace.NextBackOff()
-		err := c.exchange(ctx, func() (*http.Response, error) { return c.api.GetOperation(ctx, op.Id) }, func(r *http.Response) error {
+		err := c.exchange(ctx, func(ctx context.Context) (*http.Response, error) { return c.api.GetOperation(ctx, op.Id) }, func(r *http.Response) error {
 			if seconds, err := strconv.Atoi(r.Header.Get("Retry-After")); err == nil && seconds > 0 {
 				wait = time.Duration(seconds) * time.Second
 			}

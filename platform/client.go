@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"net/http"
 	"net/url"
 	"slices"
@@ -57,10 +58,19 @@ func Transient(err error) bool {
 	return errors.As(err, &gone) || errors.As(err, &p) && p.Status >= http.StatusInternalServerError
 }
 
-// Client talks to one platform.
+// answerFor is how long a platform may take for an answer, but that of a
+// function that it calls.
+const answerFor = 15 * time.Second
+
+// forever is the deadline of what has none here.
+const forever = time.Duration(math.MaxInt64)
+
+// Client talks to one platform. Every call has a deadline: a platform that stands
+// still is as one that is not there. Its methods may be called at the same time.
 type Client struct {
 	address string
 	api     *api.Client
+	within  time.Duration // for an answer
 
 	mu   sync.Mutex
 	seen map[Scope]snapshotSeen
@@ -85,13 +95,13 @@ func NewClient(address, token string) (*Client, error) {
 	if err != nil {
 		return nil, fmt.Errorf("making a client for %s: %w", address, err)
 	}
-	return &Client{address: address, api: inner, seen: map[Scope]snapshotSeen{}}, nil
+	return &Client{address: address, api: inner, within: answerFor, seen: map[Scope]snapshotSeen{}}, nil
 }
 
 // Kinds gives what the platform knows and allows.
 func (c *Client) Kinds(ctx context.Context) (api.Kinds, error) {
 	var out api.Kinds
-	err := c.ask(ctx, &out, func() (*http.Response, error) { return c.api.GetKinds(ctx) })
+	err := c.ask(ctx, &out, func(ctx context.Context) (*http.Response, error) { return c.api.GetKinds(ctx) })
 	return out, err
 }
 
@@ -120,7 +130,7 @@ func (c *Client) look(ctx context.Context, s Scope) (snapshotSeen, error) {
 	before := c.seen[s]
 	c.mu.Unlock()
 	now := before
-	err := c.exchange(ctx, func() (*http.Response, error) {
+	err := c.exchange(ctx, func(ctx context.Context) (*http.Response, error) {
 		return c.api.GetSnapshot(ctx, s.Region, s.Service, s.Stage, &api.GetSnapshotParams{IfNoneMatch: optional(before.tag)})
 	}, func(r *http.Response) error {
 		if r.StatusCode == http.StatusNotModified {
@@ -140,26 +150,27 @@ func (c *Client) look(ctx context.Context, s Scope) (snapshotSeen, error) {
 
 // PutArtifact puts an archive there, unless it is there already.
 func (c *Client) PutArtifact(ctx context.Context, digest string, archive []byte) error {
-	err := c.ask(ctx, nil, func() (*http.Response, error) { return c.api.HasArtifact(ctx, digest) })
+	err := c.ask(ctx, nil, func(ctx context.Context) (*http.Response, error) { return c.api.HasArtifact(ctx, digest) })
 	if !HasStatus(err, http.StatusNotFound) {
 		return err
 	}
-	return c.ask(ctx, nil, func() (*http.Response, error) {
+	return c.ask(ctx, nil, func(ctx context.Context) (*http.Response, error) {
 		return c.api.PutArtifactWithBody(ctx, digest, "application/zip", bytes.NewReader(archive))
 	})
 }
 
 // Invoke calls a function once, for a purpose: api.Case, api.Hand, or "" for a
-// call of the function's own.
+// call of the function's own. How long it may take is for the context to say: a
+// function may run for long.
 func (c *Client) Invoke(ctx context.Context, s Scope, function, trigger string, purpose api.Purpose, event any) (api.Invocation, error) {
 	var out api.Invocation
 	wish := api.InvocationWish{Event: event, Trigger: optional(trigger)}
 	if purpose != "" {
 		wish.Purpose = &purpose
 	}
-	err := c.ask(ctx, &out, func() (*http.Response, error) {
+	err := c.exchangeWithin(ctx, forever, func(ctx context.Context) (*http.Response, error) {
 		return c.api.Invoke(ctx, s.Region, s.Service, s.Stage, function, wish)
-	})
+	}, func(r *http.Response, _ *time.Timer) error { return decode(r, &out) })
 	return out, err
 }
 
@@ -168,7 +179,7 @@ func (c *Client) Invoke(ctx context.Context, s Scope, function, trigger string, 
 func (c *Client) Metrics(ctx context.Context, s Scope, since time.Time) ([]api.MinuteSum, error) {
 	from := since.UnixMilli()
 	var out struct{ Minutes []api.MinuteSum }
-	err := c.ask(ctx, &out, func() (*http.Response, error) {
+	err := c.ask(ctx, &out, func(ctx context.Context) (*http.Response, error) {
 		return c.api.GetMetrics(ctx, s.Region, s.Service, s.Stage, &api.GetMetricsParams{Since: &from})
 	})
 	return slices.DeleteFunc(out.Minutes, func(m api.MinuteSum) bool { return m.Purpose != nil }), err
@@ -177,7 +188,9 @@ func (c *Client) Metrics(ctx context.Context, s Scope, since time.Time) ([]api.M
 // Access gives which permissions were used, and which calls were refused.
 func (c *Client) Access(ctx context.Context, s Scope) ([]api.AccessUse, error) {
 	var out struct{ Uses []api.AccessUse }
-	err := c.ask(ctx, &out, func() (*http.Response, error) { return c.api.GetAccess(ctx, s.Region, s.Service, s.Stage) })
+	err := c.ask(ctx, &out, func(ctx context.Context) (*http.Response, error) {
+		return c.api.GetAccess(ctx, s.Region, s.Service, s.Stage)
+	})
 	return out.Uses, err
 }
 
@@ -203,7 +216,7 @@ func (c *Client) Messages(ctx context.Context, s Scope, parked bool) ([]api.Mess
 // MessagesAfter gives some of them, those after an id.
 func (c *Client) MessagesAfter(ctx context.Context, s Scope, parked bool, after int64) ([]api.Message, error) {
 	var out []api.Message
-	err := c.ask(ctx, &out, func() (*http.Response, error) {
+	err := c.ask(ctx, &out, func(ctx context.Context) (*http.Response, error) {
 		return c.api.GetMessages(ctx, s.Region, s.Service, s.Stage, &api.GetMessagesParams{Parked: &parked, After: &after})
 	})
 	return out, err
@@ -211,12 +224,16 @@ func (c *Client) MessagesAfter(ctx context.Context, s Scope, parked bool, after 
 
 // SendAgain tries a parked message again.
 func (c *Client) SendAgain(ctx context.Context, s Scope, id int64) error {
-	return c.ask(ctx, nil, func() (*http.Response, error) { return c.api.SendAgain(ctx, s.Region, s.Service, s.Stage, id) })
+	return c.ask(ctx, nil, func(ctx context.Context) (*http.Response, error) {
+		return c.api.SendAgain(ctx, s.Region, s.Service, s.Stage, id)
+	})
 }
 
 // DropMessage takes a parked message away.
 func (c *Client) DropMessage(ctx context.Context, s Scope, id int64) error {
-	return c.ask(ctx, nil, func() (*http.Response, error) { return c.api.DropMessage(ctx, s.Region, s.Service, s.Stage, id) })
+	return c.ask(ctx, nil, func(ctx context.Context) (*http.Response, error) {
+		return c.api.DropMessage(ctx, s.Region, s.Service, s.Stage, id)
+	})
 }
 
 // RoutesAt gives where a scope's routes answer, from what the platform says.
@@ -225,17 +242,36 @@ func RoutesAt(k api.Kinds, s Scope) string {
 }
 
 // ask sends a request and reads its answer.
-func (c *Client) ask(ctx context.Context, out any, send func() (*http.Response, error)) error {
+func (c *Client) ask(ctx context.Context, out any, send func(context.Context) (*http.Response, error)) error {
 	return c.exchange(ctx, send, func(r *http.Response) error { return decode(r, out) })
 }
 
+// errSilent is why a request ends that the platform did not answer in time.
+var errSilent = errors.New("it said nothing for too long")
+
 // exchange sends a request. A 429 or 503 is tried again as the platform says, up
 // to a minute in all; everything else is for the caller to decide.
-func (c *Client) exchange(ctx context.Context, send func() (*http.Response, error), take func(*http.Response) error) error {
+func (c *Client) exchange(ctx context.Context, send func(context.Context) (*http.Response, error), take func(*http.Response) error) error {
+	return c.exchangeWithin(ctx, c.within, send, func(r *http.Response, _ *time.Timer) error { return take(r) })
+}
+
+// exchangeWithin is exchange with a deadline for each try; take may stop its
+// timer where the answer has no end.
+func (c *Client) exchangeWithin(ctx context.Context, within time.Duration, send func(context.Context) (*http.Response, error), take func(*http.Response, *time.Timer) error) error {
 	_, err := backoff.Retry(ctx, func() (struct{}, error) {
-		response, err := send()
+		ctx, cancel := context.WithCancelCause(ctx)
+		defer cancel(nil)
+		deadline := time.AfterFunc(within, func() { cancel(errSilent) })
+		defer deadline.Stop()
+		silent := func(err error) error {
+			if errors.Is(context.Cause(ctx), errSilent) {
+				err = fmt.Errorf("%w (%s)", errSilent, within)
+			}
+			return backoff.Permanent(error(&Unreachable{Address: c.address, Err: err}))
+		}
+		response, err := send(ctx)
 		if err != nil {
-			return struct{}{}, backoff.Permanent(error(&Unreachable{Address: c.address, Err: err}))
+			return struct{}{}, silent(err)
 		}
 		defer response.Body.Close()
 		if response.StatusCode == http.StatusTooManyRequests || response.StatusCode == http.StatusServiceUnavailable {
@@ -247,7 +283,10 @@ func (c *Client) exchange(ctx context.Context, send func() (*http.Response, erro
 		if response.StatusCode >= http.StatusBadRequest {
 			return struct{}{}, backoff.Permanent(problemOf(response))
 		}
-		if err := take(response); err != nil {
+		switch err := take(response, deadline); {
+		case err != nil && errors.Is(context.Cause(ctx), errSilent):
+			return struct{}{}, silent(err)
+		case err != nil:
 			return struct{}{}, backoff.Permanent(err)
 		}
 		return struct{}{}, nil

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"time"
 
 	"github.com/tmaxmax/go-sse"
 
@@ -39,7 +40,7 @@ func (q LogQuery) params() *api.GetLogsParams {
 // Logs gives log lines, oldest first.
 func (c *Client) Logs(ctx context.Context, s Scope, q LogQuery) ([]api.LogLine, error) {
 	var out struct{ Lines []api.LogLine }
-	err := c.ask(ctx, &out, func() (*http.Response, error) {
+	err := c.ask(ctx, &out, func(ctx context.Context) (*http.Response, error) {
 		return c.api.GetLogs(ctx, s.Region, s.Service, s.Stage, q.params())
 	})
 	return out.Lines, err
@@ -52,9 +53,10 @@ func (c *Client) Follow(ctx context.Context, s Scope, q LogQuery, tell func(*api
 	params := q.params()
 	yes := true
 	params.Follow = &yes
-	return c.exchange(ctx, func() (*http.Response, error) {
+	return c.exchangeWithin(ctx, c.within, func(ctx context.Context) (*http.Response, error) {
 		return c.api.GetLogs(ctx, s.Region, s.Service, s.Stage, params)
-	}, func(r *http.Response) error {
+	}, func(r *http.Response, deadline *time.Timer) error {
+		deadline.Stop() // from here on it takes as long as it takes
 		for event, err := range sse.Read(r.Body, &sse.ReadConfig{MaxEventSize: maxEvent}) {
 			if err != nil {
 				return &Unreachable{Address: c.address, Err: err}

@@ -69,7 +69,6 @@ func (h *handlers) SetSecret(ctx context.Context, r api.SetSecretRequestObject) 
 	if err := h.engine.People.SetSecret(ctx, r.Service, r.Stage, r.Secret, r.Body.Value, person.Handle); err != nil {
 		return nil, err
 	}
-	h.engine.Events.Tell(ctx, r.Service, "secret", map[string]any{"stage": r.Stage, "name": r.Secret})
 	h.engine.Line.Changed(r.Service)
 	return api.SetSecret204Response{}, nil
 }

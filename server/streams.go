@@ -100,7 +100,7 @@ func (s *Server) stillSignedIn(ctx context.Context, in signedIn) bool {
 func (s *Server) events(c *echo.Context) error {
 	ctx, cancel := s.whileSignedIn(c.Request().Context())
 	defer cancel()
-	wake, stop := s.engine.Events.Listen()
+	wake, stop := s.engine.Store.Listen()
 	defer stop()
 	last, err := strconv.ParseInt(c.Request().Header.Get("Last-Event-ID"), 10, 64)
 	if err != nil {
@@ -116,7 +116,7 @@ func (s *Server) events(c *echo.Context) error {
 	tick := time.NewTicker(keepAlive)
 	defer tick.Stop()
 	for {
-		list, err := s.engine.Events.After(ctx, last)
+		list, err := s.engine.Store.EventsAfter(ctx, last, 500)
 		if err != nil {
 			return nil // the connection or the server is about to end
 		}

@@ -61,24 +61,30 @@ func (b *Builder) Key() ed25519.PublicKey {
 	return public
 }
 
-// attest says where a version came from and what is inside of it.
-func (b *Builder) attest(ctx context.Context, service store.Service, next store.Build, v store.Version, number int, s *manifest.Service,
-	functions []store.VersionFunction, artifacts []store.Artifact) (store.Provenance, error) {
-	facts := provenance.Facts{Service: v.Service, Version: number, Repository: service.Repository, Branch: v.Branch, Commit: v.Hash, Author: v.Author, Person: next.Person,
-		Begun: next.AskedAt, Ended: b.store.Now(), Content: v.Content}
-	var inside []provenance.Inside
+// inside reads what is inside of a version: its archives, as they are kept.
+func (b *Builder) inside(s *manifest.Service, functions []store.VersionFunction, artifacts []store.Artifact) ([]provenance.Inside, error) {
+	var out []provenance.Inside
 	for i, f := range functions {
-		archive := provenance.Archive{Function: f.Function, Digest: f.Digest, FileSHA256: artifacts[i].FileSHA256}
-		facts.Archives = append(facts.Archives, archive)
 		_, entries, err := b.Archive(f.Digest)
 		if err != nil {
-			return store.Provenance{}, err
+			return nil, err
 		}
-		own := provenance.Inside{Function: f.Function, Archive: archive, Entries: entries, Listing: artifacts[i].Listing}
+		own := provenance.Inside{Function: f.Function, Entries: entries, Listing: artifacts[i].Listing,
+			Archive: provenance.Archive{Function: f.Function, Digest: f.Digest, FileSHA256: artifacts[i].FileSHA256}}
 		if fn := s.Function(f.Function); fn != nil {
 			own.Runtime = fn.At("").Runtime.V
 		}
-		inside = append(inside, own)
+		out = append(out, own)
+	}
+	return out, nil
+}
+
+// attest says where a version came from and what is inside of it.
+func (b *Builder) attest(ctx context.Context, service store.Service, next store.Build, v store.Version, number int, inside []provenance.Inside) (store.Provenance, error) {
+	facts := provenance.Facts{Service: v.Service, Version: number, Repository: service.Repository, Branch: v.Branch, Commit: v.Hash, Author: v.Author, Person: next.Person,
+		Begun: next.AskedAt, Ended: b.store.Now(), Content: v.Content}
+	for _, in := range inside {
+		facts.Archives = append(facts.Archives, in.Archive)
 	}
 	contents, err := provenance.Contents(v.Service, number, inside)
 	if err != nil {

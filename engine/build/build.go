@@ -21,7 +21,6 @@ import (
 	"rudmar/core/expand"
 	"rudmar/core/language"
 	"rudmar/core/manifest"
-	"rudmar/engine/events"
 	"rudmar/engine/source"
 	"rudmar/engine/store"
 )
@@ -35,9 +34,8 @@ type Builder struct {
 	host      func(name string) source.Repository
 	offers    func(context.Context) *check.Offers
 	artifacts string
-	events    *events.Hub
 	log       *slog.Logger
-	built     func(ctx context.Context, service string, version int)
+	stages    Stages
 	wake      chan struct{}
 	key       ed25519.PrivateKey
 
@@ -56,6 +54,7 @@ type Builder struct {
 
 	mu      sync.Mutex
 	running map[int64]*running // by build
+	rests   map[int64]*rest    // of builds whose end could not be written
 }
 
 // Config is what a builder works with.
@@ -64,7 +63,6 @@ type Config struct {
 	Repository func(name string) source.Repository
 	Offers     func(context.Context) *check.Offers // of the platforms
 	Dir        string                              // where archives are kept
-	Events     *events.Hub
 	Log        *slog.Logger
 	// Cages shut commands in; nil where nothing is built.
 	Cages *cage.Keeper
@@ -73,9 +71,13 @@ type Config struct {
 	// Registries are the hosts that fetching may reach, beside those that the
 	// machine's tools are set to.
 	Registries []string
-	// Built is called after each version.
-	Built func(ctx context.Context, service string, version int)
+	// Stages tells where a version is to wait.
+	Stages Stages
 }
+
+// Stages gives the stages that a version with these manifests is to enter, and
+// those that it takes away.
+type Stages func(ctx context.Context, service string, own *manifest.Service) (enters, removes []string, err error)
 
 // Walls says how the commands of builds are kept apart on this machine: "shut
 // in", "open" where the operator lets them run as Rudmar itself does, or
@@ -119,8 +121,8 @@ func New(c Config) (*Builder, error) {
 	if err != nil {
 		return nil, err
 	}
-	b := &Builder{key: key, store: c.Store, host: c.Repository, offers: c.Offers, artifacts: c.Dir, events: c.Events, log: c.Log, built: c.Built, cages: c.Cages, named: c.Registries,
-		wake: make(chan struct{}, 1), running: map[int64]*running{}}
+	b := &Builder{key: key, store: c.Store, host: c.Repository, offers: c.Offers, artifacts: c.Dir, log: c.Log, stages: c.Stages, cages: c.Cages, named: c.Registries,
+		wake: make(chan struct{}, 1), running: map[int64]*running{}, rests: map[int64]*rest{}}
 	b.uncaged.Store(c.Uncaged)
 	return b, nil
 }
@@ -177,10 +179,7 @@ func (b *Builder) build(ctx context.Context, next store.Build, log *buildLog) (i
 	if err := b.markChanged(ctx, v, checked.Result.Service, functions); err != nil {
 		return 0, err
 	}
-	attest := func(number int) (store.Provenance, error) {
-		return b.attest(ctx, service, next, v, number, checked.Result.Service, functions, artifacts)
-	}
-	return b.number(ctx, v, functions, artifacts, attest, log)
+	return b.number(ctx, service, next, v, checked.Result.Service, functions, artifacts, log)
 }
 
 // versionOf begins a version: where it comes from.
@@ -201,24 +200,26 @@ func (b *Builder) removal(ctx context.Context, service store.Service, next store
 	if v.Content, err = canon.Digest(map[string]any{"manifests": map[string]any{}, "functions": map[string]any{}}); err != nil {
 		return 0, err
 	}
-	attest := func(number int) (store.Provenance, error) {
-		return b.attest(ctx, service, next, v, number, &manifest.Service{Name: service.Name}, nil, nil)
-	}
-	return b.number(ctx, v, nil, nil, attest, log)
+	return b.number(ctx, service, next, v, &manifest.Service{Name: service.Name}, nil, nil, log)
 }
 
-// number keeps a version, and says which one it is.
-func (b *Builder) number(ctx context.Context, v store.Version, functions []store.VersionFunction, artifacts []store.Artifact, attest func(number int) (store.Provenance, error), log *buildLog) (int, error) {
-	number, made, err := b.store.AddVersion(ctx, v, functions, artifacts, attest)
+// number keeps a version, makes it wait in its stages, and ends its build.
+func (b *Builder) number(ctx context.Context, service store.Service, next store.Build, v store.Version, own *manifest.Service,
+	functions []store.VersionFunction, artifacts []store.Artifact, log *buildLog) (int, error) {
+	enters, removes, err := b.stages(ctx, service.Name, own)
 	if err != nil {
 		return 0, err
 	}
-	if made {
-		fmt.Fprintf(log, "version %d\n", number)
-	} else {
-		fmt.Fprintf(log, "the same as version %d: no new number\n", number)
+	inside, err := b.inside(own, functions, artifacts)
+	if err != nil {
+		return 0, err
 	}
-	return number, nil
+	next.Log = log.String()
+	number, _, err := b.store.FinishBuild(ctx, store.Built{Build: next, Version: v, Functions: functions, Artifacts: artifacts, Stages: enters, Removes: removes,
+		Attest: func(number int) (store.Provenance, error) {
+			return b.attest(ctx, service, next, v, number, inside)
+		}})
+	return number, err
 }
 
 func firstError(r check.Result) string {

@@ -28,17 +28,18 @@ func (b *Builder) Pushed(ctx context.Context, repository, person string) error {
 	if err != nil {
 		return err
 	}
+	var errs error
 	for _, branch := range slices.Sorted(maps.Keys(heads)) {
 		by, err := b.note(ctx, repo, repository, branch, heads[branch], person)
 		if err == nil && seen[branch] != heads[branch] {
-			err = b.moved(ctx, repo, repository, branch, heads[branch], by)
+			err = b.moved(ctx, repo, store.Head{Repository: repository, Branch: branch, Before: seen[branch], Hash: heads[branch], Person: by})
 		}
-		if err != nil {
-			return fmt.Errorf("taking %s of %s: %w", branch, repository, err)
+		if err != nil { // what is wrong with one branch keeps no other
+			errs = errors.Join(errs, fmt.Errorf("taking %s of %s: %w", branch, repository, err))
 		}
 	}
 	b.nudge()
-	return nil
+	return errs
 }
 
 // note keeps how a branch was moved since it was looked at last, and by whom,
@@ -87,7 +88,8 @@ func (b *Builder) note(ctx context.Context, repo source.Repository, repository, 
 
 // moved takes a branch as it stands now: its services, and the builds that
 // stages ask for, by the rules that stand there or by the commit's own.
-func (b *Builder) moved(ctx context.Context, repo source.Repository, repository, branch, hash, person string) error {
+func (b *Builder) moved(ctx context.Context, repo source.Repository, h store.Head) error {
+	repository, branch, hash, person := h.Repository, h.Branch, h.Hash, h.Person
 	all, err := repo.Folder(ctx, hash, ".")
 	if err != nil {
 		return err
@@ -146,16 +148,11 @@ func (b *Builder) moved(ctx context.Context, repo source.Repository, repository,
 			builds = append(builds, store.Build{Service: s.Name, Hash: hash, Branch: branch, Person: person})
 		}
 	}
-	if err := b.store.SeeHead(ctx, repository, branch, hash, builds); err != nil {
+	h.Services, h.Builds = services, builds
+	if err := b.store.SeeHead(ctx, h); !errors.Is(err, store.ErrMoved) {
 		return err
 	}
-	for _, s := range services {
-		if err := b.store.Note(ctx, store.Entry{Person: person, Service: s, What: "pushed", Text: branch + " to " + hash[:8]}); err != nil {
-			return err
-		}
-		b.events.Tell(ctx, s, "source", map[string]any{"branch": branch, "hash": hash})
-	}
-	return nil
+	return nil // somebody else has seen it
 }
 
 // takes tells whether a stage of a service takes a branch: by the rules that

@@ -7,8 +7,13 @@ import (
 	"sync"
 	"time"
 
+	"github.com/cenkalti/backoff/v5"
+
 	"rudmar/engine/store"
 )
+
+// queueEvery is how often the queue is looked at, beside being told.
+const queueEvery = 2 * time.Second
 
 // atOnce is how many builds run at the same time.
 const atOnce = 2
@@ -55,6 +60,8 @@ func (l *buildLog) String() string {
 func (b *Builder) Run(ctx context.Context) {
 	var group sync.WaitGroup
 	defer group.Wait()
+	tick := time.NewTicker(queueEvery)
+	defer tick.Stop()
 	for ctx.Err() == nil {
 		queue, err := b.store.QueuedBuilds(ctx)
 		if err != nil && ctx.Err() == nil {
@@ -74,6 +81,7 @@ func (b *Builder) Run(ctx context.Context) {
 		}
 		select {
 		case <-ctx.Done():
+		case <-tick.C:
 		case <-b.wake:
 		}
 	}
@@ -83,7 +91,7 @@ func (b *Builder) Run(ctx context.Context) {
 func (b *Builder) begin(ctx context.Context, next store.Build) (context.Context, bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if len(b.running) >= atOnce || b.running[next.ID] != nil {
+	if r := b.rests[next.ID]; len(b.running) >= atOnce || b.running[next.ID] != nil || r != nil && time.Now().Before(r.until) {
 		return nil, false
 	}
 	for _, r := range b.running {
@@ -103,7 +111,9 @@ func (b *Builder) begin(ctx context.Context, next store.Build) (context.Context,
 		}
 		b.mu.Unlock()
 		if !quiet {
-			b.events.Tell(ctx, next.Service, "build", map[string]any{"hash": next.Hash, "state": "running", "version": 0})
+			if err := b.store.Tell(ctx, next.Service, store.TopicBuild, map[string]any{"hash": next.Hash, "state": "running", "version": 0}); err != nil && ctx.Err() == nil {
+				b.log.Error("telling of a build", "error", err)
+			}
 		}
 	}}
 	b.running[next.ID] = r
@@ -165,39 +175,59 @@ func (b *Builder) Cancel(ctx context.Context, id int64, person string) error {
 		return nil
 	}
 	next.State, next.Why = store.BuildCancelled, "cancelled by "+person+" before it began"
-	if err := b.store.EndBuild(ctx, next); err != nil {
+	if err := b.store.EndBuild(ctx, next); errors.Is(err, store.ErrMoved) {
+		return ErrEnded
+	} else {
 		return err
 	}
-	b.events.Tell(ctx, next.Service, "build", map[string]any{"hash": next.Hash, "state": next.State, "version": 0})
-	return nil
 }
 
+// one builds what a build asks for. Where its end cannot be written it stays
+// queued, and is built again after a while.
 func (b *Builder) one(own context.Context, next store.Build) {
 	log := b.logOf(next.ID)
-	number, err := b.build(own, next, log)
-	next.Log, next.Version, next.State = log.String(), number, store.BuildDone
+	_, err := b.build(own, next, log)
 	ctx := context.WithoutCancel(own)
-	switch {
-	case err == nil:
-	case errors.Is(context.Cause(own), errCancelled):
-		next.State, next.Why = store.BuildCancelled, "cancelled while it ran"
-	case own.Err() != nil:
-		return // it stays queued and is built after the restart
-	default:
-		next.State, next.Why = store.BuildFailed, err.Error()
-		b.log.Warn("build failed", "service", next.Service, "commit", next.Hash, "error", err)
-	}
-	if err := b.store.EndBuild(ctx, next); err != nil {
-		b.log.Error("ending a build", "error", err)
-		return
-	}
-	if next.State == store.BuildFailed {
-		if err := b.store.Note(ctx, store.Entry{Person: next.Person, Service: next.Service, What: "build failed", Text: next.Hash[:8] + ": " + next.Why}); err != nil {
-			b.log.Error("noting a build", "error", err)
+	if err != nil {
+		next.Log = log.String()
+		switch {
+		case errors.Is(context.Cause(own), errCancelled):
+			next.State, next.Why = store.BuildCancelled, "cancelled while it ran"
+			err = b.store.EndBuild(ctx, next)
+		case own.Err() != nil:
+			return // it stays queued and is built after the restart
+		case store.IsFault(err):
+		default:
+			next.State, next.Why = store.BuildFailed, err.Error()
+			b.log.Warn("build failed", "service", next.Service, "commit", next.Hash, "error", err)
+			err = b.store.EndBuild(ctx, next)
 		}
 	}
-	b.events.Tell(ctx, next.Service, "build", map[string]any{"hash": next.Hash, "state": next.State, "version": number})
-	if next.State == store.BuildDone {
-		b.built(own, next.Service, number)
+	if errors.Is(err, store.ErrMoved) {
+		err = nil // it was cancelled before it began
 	}
+	if err != nil {
+		b.log.Error("ending a build; it is built again", "service", next.Service, "build", next.ID, "error", err)
+	}
+	b.rested(next.ID, err)
+}
+
+// rest is until when a build is left alone.
+type rest struct {
+	until time.Time
+	pace  *backoff.ExponentialBackOff
+}
+
+// rested lets a build rest where its end could not be written.
+func (b *Builder) rested(id int64, err error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if err == nil {
+		delete(b.rests, id)
+		return
+	}
+	if b.rests[id] == nil {
+		b.rests[id] = &rest{pace: backoff.NewExponentialBackOff()}
+	}
+	b.rests[id].until = time.Now().Add(b.rests[id].pace.NextBackOff())
 }

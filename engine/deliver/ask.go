@@ -2,7 +2,6 @@ package deliver
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 
@@ -65,11 +64,7 @@ func (l *Line) Request(ctx context.Context, service string, version int, stage s
 			return err
 		}
 	}
-	if err := l.store.Request(ctx, d.Service, d.Version, d.Stage, say.By.Handle); err != nil {
-		return err
-	}
-	l.changed(ctx, d)
-	return nil
+	return l.store.Request(ctx, d.Service, d.Version, d.Stage, say.By.Handle)
 }
 
 func (l *Line) waiting(ctx context.Context, service string, version int, stage string, by store.Person, a rights.Act) (store.Delivery, error) {
@@ -84,11 +79,6 @@ func (l *Line) waiting(ctx context.Context, service string, version int, stage s
 		return d, fmt.Errorf("version %d is %s in %s: %w", version, d.State, stage, delivery.ErrTransition)
 	}
 	return d, nil
-}
-
-func (l *Line) changed(ctx context.Context, d store.Delivery) {
-	l.events.Tell(ctx, d.Service, "delivery", map[string]any{"version": d.Version, "stage": d.Stage, "state": d.State})
-	l.Nudge()
 }
 
 // Approve says yes to what a version means in a stage. One that would not count
@@ -108,11 +98,7 @@ func (l *Line) Approve(ctx context.Context, service string, version int, stage s
 	if err := confirmed(m, stage, say); err != nil {
 		return err
 	}
-	if err := l.store.Approve(ctx, service, version, stage, store.Approval{Person: say.By.Handle, Comment: say.Comment, Shown: m.Lines}); err != nil {
-		return err
-	}
-	l.changed(ctx, d)
-	return nil
+	return l.store.Approve(ctx, service, version, stage, store.Approval{Person: say.By.Handle, Comment: say.Comment, Shown: m.Lines})
 }
 
 // counts tells whether somebody's approval would count for any of the gates that
@@ -189,11 +175,7 @@ func (l *Line) event(ctx context.Context, service string, version int, stage str
 	if err != nil {
 		return fmt.Errorf("version %d in %s: %w", version, stage, err)
 	}
-	if err := l.apply(ctx, d, e, by.Handle, why); err != nil {
-		return err
-	}
-	l.Nudge()
-	return nil
+	return l.apply(ctx, d, e, by.Handle, why)
 }
 
 // GoBack puts an earlier version back in a stage, with just what was shown: what
@@ -222,22 +204,25 @@ func (l *Line) GoBack(ctx context.Context, service string, version int, stage st
 	if err := confirmed(m, stage, say); err != nil {
 		return err
 	}
-	// The earlier one first: where somebody else was faster nothing has happened yet.
 	d := in[at]
 	d.Agreed = m.Lines
-	if err := l.apply(ctx, d, delivery.Return, say.By.Handle, say.Comment); err != nil {
+	back, err := moveBy(d, delivery.Return, say.By.Handle, say.Comment)
+	if err != nil {
 		return err
 	}
-	var errs error
+	moves := []store.Move{back}
 	for _, later := range in {
 		if later.Turn > d.Turn && (later.State == delivery.Settled || later.State == delivery.Stopped) {
 			text := fmt.Sprintf("version %d was put back", version)
 			if say.Comment != "" {
 				text += ": " + say.Comment
 			}
-			errs = errors.Join(errs, l.apply(ctx, later, delivery.TakeBack, say.By.Handle, text))
+			gone, err := moveBy(later, delivery.TakeBack, say.By.Handle, text)
+			if err != nil {
+				return err
+			}
+			moves = append(moves, gone)
 		}
 	}
-	l.Nudge()
-	return errs
+	return l.store.MoveDeliveries(ctx, moves...) // all of them, or somebody else was faster
 }

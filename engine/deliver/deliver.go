@@ -7,12 +7,14 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
 	"sync"
 	"time"
 
+	"github.com/cenkalti/backoff/v5"
+
 	"rudmar/core/delivery"
 	"rudmar/engine/deploy"
-	"rudmar/engine/events"
 	"rudmar/engine/people"
 	"rudmar/engine/source"
 	"rudmar/engine/store"
@@ -35,15 +37,14 @@ type Line struct {
 	planner *deploy.Planner
 	runner  *deploy.Runner
 	people  *people.Directory
-	events  *events.Hub
 	log     *slog.Logger
 	// repository gives a repository by name.
 	repository func(name string) source.Repository
 
-	wake    chan struct{}
-	mu      sync.Mutex
-	busy    map[stageOf]bool                // a delivery moves there in this process
-	waiters map[int64]chan store.Deployment // by deployment
+	wake  chan struct{}
+	mu    sync.Mutex
+	busy  map[stageOf]bool  // it is looked at, or a delivery moves there, in this process
+	rests map[stageOf]*rest // where something went wrong
 	// What entering means, and which commits lie between two, as it was asked
 	// last: forgotten when it gets much.
 	meanings map[deliveryOf]knownMeaning
@@ -65,50 +66,17 @@ type stageOf struct{ service, stage string }
 type Config struct {
 	Store   *store.Store
 	Planner *deploy.Planner
+	Runner  *deploy.Runner
 	People  *people.Directory
-	Events  *events.Hub
 	Log     *slog.Logger
 	// Repository gives a repository by name.
 	Repository func(name string) source.Repository
 }
 
-// New makes the line. Connect gives it the runner.
+// New makes the line.
 func New(c Config) *Line {
-	return &Line{store: c.Store, planner: c.Planner, people: c.People, events: c.Events, log: c.Log, repository: c.Repository, wake: make(chan struct{}, 1),
-		busy: map[stageOf]bool{}, waiters: map[int64]chan store.Deployment{}, meanings: map[deliveryOf]knownMeaning{}, ranges: map[string][]string{}, waits: map[deliveryOf]wait{}}
-}
-
-// Connect gives the line the runner of its plans.
-func (l *Line) Connect(r *deploy.Runner) { l.runner = r }
-
-// Built begins the delivery of a version that was built.
-func (l *Line) Built(ctx context.Context, service string, version int) {
-	if err := l.start(ctx, service, version); err != nil {
-		l.log.Error("starting a delivery", "service", service, "version", version, "error", err)
-	}
-	l.Nudge()
-}
-
-// start makes a version wait in the stages that it declares, and in those where
-// something runs that it does not declare any more.
-func (l *Line) start(ctx context.Context, service string, version int) error {
-	s, _, err := l.planner.Service(ctx, service, version)
-	if err != nil {
-		return err
-	}
-	left, err := l.planner.Undeclared(ctx, service, s)
-	if err != nil {
-		return err
-	}
-	var stages, removes []string
-	for _, stage := range delivery.Stages(s.Stages, left) {
-		if s.Stage(stage.Name) != nil {
-			stages = append(stages, stage.Name)
-		} else {
-			removes = append(removes, stage.Name)
-		}
-	}
-	return l.store.StartDelivery(ctx, service, version, stages, removes)
+	return &Line{store: c.Store, planner: c.Planner, runner: c.Runner, people: c.People, log: c.Log, repository: c.Repository, wake: make(chan struct{}, 1),
+		busy: map[stageOf]bool{}, rests: map[stageOf]*rest{}, meanings: map[deliveryOf]knownMeaning{}, ranges: map[string][]string{}, waits: map[deliveryOf]wait{}}
 }
 
 // Nudge makes the line look again now.
@@ -121,6 +89,8 @@ func (l *Line) Nudge() {
 
 // Run moves deliveries until the context ends.
 func (l *Line) Run(ctx context.Context) {
+	wake, stop := l.store.Listen(store.TopicDelivery, store.Deployments)
+	defer stop()
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
 	defer l.running.Wait()
@@ -132,6 +102,7 @@ func (l *Line) Run(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
+		case <-wake:
 		case <-l.wake:
 		}
 	}
@@ -151,7 +122,8 @@ func (l *Line) look(ctx context.Context) error {
 	return nil
 }
 
-// lookThrough looks at each stage of a service on its own.
+// lookThrough looks at each stage of a service on its own, and does not wait for
+// it: a place that does not answer keeps nothing else.
 func (l *Line) lookThrough(ctx context.Context, service string) error {
 	rows, err := l.store.Deliveries(ctx, service)
 	if err != nil {
@@ -163,59 +135,115 @@ func (l *Line) lookThrough(ctx context.Context, service string) error {
 	}
 	byStage := map[string][]store.Delivery{}
 	ended := map[int]bool{} // versions that were overtaken or refused somewhere
-	var order []string
 	for _, d := range rows {
-		if byStage[d.Stage] == nil {
-			order = append(order, d.Stage)
-		}
 		byStage[d.Stage] = append(byStage[d.Stage], d)
 		ended[d.Version] = ended[d.Version] || d.State == delivery.Overtaken || d.State == delivery.Refused
 	}
-	var errs error
-	for _, stage := range order {
-		if err := l.lookAt(ctx, byStage[stage], judged, ended); err != nil {
-			errs = errors.Join(errs, fmt.Errorf("stage %s: %w", stage, err))
+	for stage, rows := range byStage {
+		if !quiet(rows) {
+			l.inBackground(ctx, stageOf{service, stage}, func(ctx context.Context) error { return l.lookAt(ctx, rows, judged, ended) })
 		}
 	}
-	return errs
+	return nil
 }
 
-// lookAt decides what happens next in one stage, of which it gets all deliveries.
-func (l *Line) lookAt(ctx context.Context, rows []store.Delivery, judged map[Place]Judged, ended map[int]bool) error {
-	at := stageOf{rows[0].Service, rows[0].Stage}
+// quiet tells whether nothing can happen in a stage by itself, of which it gets
+// all deliveries.
+func quiet(rows []store.Delivery) bool {
+	return !slices.ContainsFunc(rows, func(d store.Delivery) bool {
+		return d.State == delivery.Waiting || d.State == delivery.Stopped || delivery.Moving(d.State)
+	})
+}
+
+// looking is how long one look at a stage may take, before a version moves there.
+const looking = 30 * time.Second
+
+// longestRest is how long a stage is left alone at most, where something went wrong.
+const longestRest = 30 * time.Second
+
+// rest is until when a stage is left alone.
+type rest struct {
+	until time.Time
+	pace  *backoff.ExponentialBackOff
+}
+
+// inBackground does something about a stage, unless something is done about it
+// already. Where it fails the stage is left alone for a while, longer each time.
+func (l *Line) inBackground(ctx context.Context, at stageOf, do func(ctx context.Context) error) {
 	l.mu.Lock()
-	busy := l.busy[at]
-	l.mu.Unlock()
-	if busy {
-		return nil
+	r := l.rests[at]
+	if l.busy[at] || r != nil && time.Now().Before(r.until) {
+		l.mu.Unlock()
+		return
 	}
+	l.busy[at] = true
+	l.mu.Unlock()
+	l.running.Go(func() {
+		err := do(ctx)
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		delete(l.busy, at)
+		if err == nil {
+			delete(l.rests, at)
+			return
+		}
+		if ctx.Err() != nil {
+			return
+		}
+		if errors.Is(err, store.ErrMoved) { // somebody else was faster: look again
+			l.Nudge()
+			return
+		}
+		if l.rests[at] == nil {
+			pace := backoff.NewExponentialBackOff()
+			pace.MaxInterval = longestRest
+			l.rests[at] = &rest{pace: pace}
+		}
+		l.rests[at].until = time.Now().Add(l.rests[at].pace.NextBackOff())
+		l.log.Error("moving deliveries", "service", at.service, "stage", at.stage, "error", err)
+	})
+}
+
+// lookAt decides what happens next in one stage, of which it gets all deliveries,
+// and does it.
+func (l *Line) lookAt(ctx context.Context, rows []store.Delivery, judged map[Place]Judged, ended map[int]bool) error {
+	next, err := l.next(ctx, rows, judged, ended)
+	if err != nil || next == nil {
+		return err
+	}
+	return l.move(ctx, *next)
+}
+
+// next decides which delivery moves next in one stage; nil for none.
+func (l *Line) next(ctx context.Context, rows []store.Delivery, judged map[Place]Judged, ended map[int]bool) (*store.Delivery, error) {
+	ctx, cancel := context.WithTimeout(ctx, looking)
+	defer cancel()
 	byVersion := map[int]store.Delivery{}
 	meanings := map[int]*Meaning{}
 	var standing []delivery.Standing
 	for _, d := range rows {
 		byVersion[d.Version] = d
-		if delivery.Moving(d.State) { // left over from a process before
-			l.move(ctx, d)
-			return nil
+		if delivery.Moving(d.State) {
+			return &d, nil
 		}
 		p := delivery.Standing{Version: d.Version, Turn: d.Turn, State: d.State}
 		if d.State == delivery.Waiting && ended[d.Version] {
 			if err := l.apply(ctx, d, delivery.Overtake, "", "it did not get through the stage before"); err != nil {
-				return err
+				return nil, err
 			}
 			continue
 		}
 		if d.State == delivery.Waiting {
 			now, err := l.Judge(ctx, d)
 			if err != nil {
-				return fmt.Errorf("judging version %d: %w", d.Version, err)
+				return nil, fmt.Errorf("judging version %d: %w", d.Version, err)
 			}
 			var before *Judged
 			if old, ok := judged[Place{d.Version, d.Stage}]; ok {
 				before = &old
 			}
 			if err := l.keep(ctx, d, now, before); err != nil {
-				return err
+				return nil, err
 			}
 			p.Ready = delivery.AllHold(now.Gates)
 			meanings[d.Version] = now.Meaning
@@ -224,55 +252,56 @@ func (l *Line) lookAt(ctx context.Context, rows []store.Delivery, judged map[Pla
 	}
 	// What stopped goes on by itself, unless something newer got as far.
 	for _, d := range rows { // the newest first
-		if d.State == delivery.Settled || d.State == delivery.Stopped && d.Missing == "" {
-			break
-		}
 		if d.State == delivery.Stopped {
 			if err := l.goOn(ctx, d); err != nil {
-				return err
+				return nil, err
 			}
+		}
+		if d.State == delivery.Settled || d.State == delivery.Stopped {
 			break
 		}
 	}
 	next, overtaken := delivery.Turn(standing)
 	for _, v := range overtaken {
 		if err := l.apply(ctx, byVersion[v], delivery.Overtake, "", "a newer version came"); err != nil {
-			return err
+			return nil, err
 		}
 	}
 	if next == 0 {
-		return nil
+		return nil, nil
 	}
 	d := byVersion[next]
 	if m := meanings[next]; m != nil {
 		d.Agreed = m.Lines
 	}
 	if err := l.apply(ctx, d, delivery.Enter, "", ""); err != nil {
-		return err
+		return nil, err
 	}
-	d, err := l.store.Delivery(ctx, at.service, next, at.stage)
-	if err != nil {
-		return err
-	}
-	l.move(ctx, d)
-	return nil
+	d, err := l.store.Delivery(ctx, d.Service, next, d.Stage)
+	return &d, err
 }
 
-// apply moves a delivery by an event, and tells the pages. Where somebody else
+// apply moves a delivery by an event. Where somebody else
 // has moved it in the meantime the error is store.ErrMoved.
 func (l *Line) apply(ctx context.Context, d store.Delivery, e delivery.Event, person, why string) error {
-	from := d.State
-	next, err := delivery.Next(from, e)
+	m, err := moveBy(d, e, person, why)
 	if err != nil {
-		return fmt.Errorf("version %d in %s: %w", d.Version, d.Stage, err)
-	}
-	d.State, d.Why = next, why
-	if next != delivery.Stopped {
-		d.Missing = ""
-	}
-	if err := l.store.MoveDelivery(ctx, from, d, person); err != nil {
 		return err
 	}
-	l.events.Tell(ctx, d.Service, "delivery", map[string]any{"version": d.Version, "stage": d.Stage, "state": next})
-	return nil
+	return l.store.MoveDeliveries(ctx, m)
+}
+
+// moveBy gives the move that an event makes of a delivery; the error wraps
+// delivery.ErrTransition where it makes none.
+func moveBy(d store.Delivery, e delivery.Event, person, why string) (store.Move, error) {
+	m := store.Move{From: d.State, To: d, Person: person}
+	next, err := delivery.Next(d.State, e)
+	if err != nil {
+		return m, fmt.Errorf("version %d in %s: %w", d.Version, d.Stage, err)
+	}
+	m.To.State, m.To.Why = next, why
+	if next != delivery.Stopped {
+		m.To.Missing = ""
+	}
+	return m, nil
 }

@@ -406,11 +406,7 @@ func (l *Line) keep(ctx context.Context, d store.Delivery, judged Judged, before
 	if before != nil && before.text == string(text) {
 		return nil
 	}
-	if err := l.store.PutJudgement(ctx, d.Service, store.Judgement{Version: d.Version, Stage: d.Stage, Body: string(text)}); err != nil {
-		return err
-	}
-	l.events.Tell(ctx, d.Service, "gates", map[string]any{"version": d.Version, "stage": d.Stage})
-	return nil
+	return l.store.PutJudgement(ctx, d.Service, store.Judgement{Version: d.Version, Stage: d.Stage, Body: string(text)})
 }
 
 // Place names a version's delivery in a stage.

@@ -41,9 +41,20 @@ type wait struct {
 	long  time.Duration
 }
 
-// goOn makes a delivery that stopped go on where what it missed has come. It is
-// the newest of its stage that got so far.
+// goOn makes a delivery that stopped go on where what it missed has come, or
+// where somebody has deployed its version since. It is the newest of its stage
+// that got so far.
 func (l *Line) goOn(ctx context.Context, d store.Delivery) error {
+	by, err := l.deployedSince(ctx, d)
+	if err != nil {
+		return err
+	}
+	if by != nil {
+		return l.apply(ctx, d, delivery.Retry, by.Person, "")
+	}
+	if d.Missing == "" {
+		return nil
+	}
 	key := deliveryOf{d.Service, Place{d.Version, d.Stage}}
 	now := l.store.Now()
 	l.mu.Lock()
@@ -79,6 +90,18 @@ func (l *Line) goOn(ctx context.Context, d store.Delivery) error {
 	}
 	d.Missing = ""
 	return l.apply(ctx, d, delivery.Retry, "", why)
+}
+
+// deployedSince gives a deployment of a version that is done since its delivery
+// stopped, as one that somebody made to go on; nil for none.
+func (l *Line) deployedSince(ctx context.Context, d store.Delivery) (*store.Deployment, error) {
+	newest, err := l.store.Deployments(ctx, d.Service, d.Stage, 10)
+	for _, one := range newest {
+		if one.Version == d.Version && one.State == store.Done && one.EndedAt.After(d.Since) {
+			return &one, err
+		}
+	}
+	return nil, err
 }
 
 // Changed tells that something has changed that deliveries of a service may have

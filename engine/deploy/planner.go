@@ -124,6 +124,23 @@ func (p *Planner) Undeclared(ctx context.Context, service string, own *manifest.
 	return out, nil
 }
 
+// Stages gives the stages that a version with these manifests is to enter, and
+// those that it takes away: something runs there that it does not declare.
+func (p *Planner) Stages(ctx context.Context, service string, own *manifest.Service) (enters, removes []string, err error) {
+	left, err := p.Undeclared(ctx, service, own)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, stage := range delivery.Stages(own.Stages, left) {
+		if own.Stage(stage.Name) != nil {
+			enters = append(enters, stage.Name)
+		} else {
+			removes = append(removes, stage.Name)
+		}
+	}
+	return enters, removes, nil
+}
+
 // Targets lists where a version enters a stage: the targets that it declares,
 // and those where something was put that it no longer declares.
 func (p *Planner) Targets(ctx context.Context, service, stage string, version int) ([]manifest.Target, error) {

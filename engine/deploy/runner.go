@@ -10,9 +10,10 @@ import (
 	"sync"
 	"time"
 
+	"github.com/cenkalti/backoff/v5"
+
 	"rudmar/core/plan"
 	"rudmar/core/resource"
-	"rudmar/engine/events"
 	"rudmar/engine/store"
 	"rudmar/platform"
 	"rudmar/platform/api"
@@ -29,23 +30,34 @@ var (
 const (
 	leaseLength = 30 * time.Second // renewed while it runs
 	patience    = 20 * time.Second // with a platform that does not answer
+	// cancelledEvery is how often it is looked whether somebody cancelled, beside
+	// after each step.
+	cancelledEvery = 500 * time.Millisecond
+	longestRest    = 10 * time.Second // between two tries, where Rudmar itself cannot get on
 )
 
 // Archives reads an archive by its digest.
 type Archives func(digest string) ([]byte, error)
 
-// Runner runs plans.
+// Runner runs the plans whose deployments were asked for. What is to be run is
+// read from the store: who asks, who cancels and who waits for an end need not be
+// there when it comes.
 type Runner struct {
 	store    *store.Store
 	planner  *Planner
 	archives Archives
-	events   *events.Hub
 	log      *slog.Logger
 	holder   string
-	ended    func(ctx context.Context, d store.Deployment)
 
-	ctx     context.Context
-	running sync.WaitGroup
+	mu      sync.Mutex
+	running map[int64]bool  // deployments that are at work here
+	rests   map[int64]*rest // of those that something went wrong with
+}
+
+// rest is until when a deployment is left alone.
+type rest struct {
+	until time.Time
+	pace  *backoff.ExponentialBackOff
 }
 
 // RunnerConfig is what a runner works with.
@@ -53,25 +65,24 @@ type RunnerConfig struct {
 	Store    *store.Store
 	Planner  *Planner
 	Archives Archives
-	Events   *events.Hub
 	Log      *slog.Logger
-	// Ended is called after each deployment.
-	Ended func(ctx context.Context, d store.Deployment)
 }
 
-// NewRunner makes a runner whose deployments end with the context.
-func NewRunner(ctx context.Context, c RunnerConfig) *Runner {
+// NewRunner makes a runner.
+func NewRunner(c RunnerConfig) *Runner {
 	b := make([]byte, 8)
 	_, _ = rand.Read(b) // it never fails, says its documentation
-	return &Runner{store: c.Store, planner: c.Planner, archives: c.Archives, events: c.Events, log: c.Log, ended: c.Ended, holder: hex.EncodeToString(b), ctx: ctx}
+	return &Runner{store: c.Store, planner: c.Planner, archives: c.Archives, log: c.Log, holder: hex.EncodeToString(b), running: map[int64]bool{}, rests: map[int64]*rest{}}
 }
 
-// Wait waits until nothing runs any more.
-func (r *Runner) Wait() { r.running.Wait() }
-
-// Start begins the deployment of a plan that was kept. It is refused where the
+// Start asks for the deployment of a plan that was kept. It is refused where the
 // world has moved on since the plan was made.
 func (r *Runner) Start(ctx context.Context, planID int64, person string) (int64, error) {
+	return r.StartWith(ctx, planID, person, nil)
+}
+
+// StartWith is Start; what also writes is written with the deployment, or neither is.
+func (r *Runner) StartWith(ctx context.Context, planID int64, person string, also func(tx store.Tx, id int64) error) (int64, error) {
 	kept, err := r.store.Plan(ctx, planID)
 	if err != nil {
 		return 0, fmt.Errorf("plan %d: %w", planID, err)
@@ -80,19 +91,19 @@ func (r *Runner) Start(ctx context.Context, planID int64, person string) (int64,
 	if len(p.Problems) > 0 {
 		return 0, fmt.Errorf("%w: %s", ErrStopped, p.Problems[0].Message)
 	}
-	place := p.Base.Place
-	lease, err := r.store.TakeLease(ctx, place, r.holder, leaseLength)
-	if err != nil {
-		return 0, fmt.Errorf("deploying onto %s %s: %w", place.Stage, place.Target, err)
+	if err := r.store.Free(ctx, p.Base.Place, r.holder); err != nil {
+		return 0, fmt.Errorf("deploying onto %s %s: %w", p.Base.Stage, p.Base.Target, err)
 	}
 	if err := r.upToDate(ctx, p); err != nil {
-		return 0, errors.Join(err, r.store.EndLease(ctx, lease))
+		return 0, err
 	}
-	id, err := r.store.AddDeployment(ctx, planID, p, person)
-	if err != nil {
-		return 0, errors.Join(err, r.store.EndLease(ctx, lease))
+	id, err := r.store.AddDeployment(ctx, store.Begin{PlanID: planID, Plan: p, Person: person, Holder: r.holder, Also: also})
+	switch {
+	case errors.Is(err, store.ErrSerial):
+		return 0, fmt.Errorf("%w: %w; make a new plan", ErrOutOfDate, err)
+	case err != nil:
+		return 0, fmt.Errorf("deploying onto %s %s: %w", p.Base.Stage, p.Base.Target, err)
 	}
-	r.launch(id, p, lease)
 	return id, nil
 }
 
@@ -105,7 +116,7 @@ func (r *Runner) Check(ctx context.Context, planID int64) error {
 	return r.upToDate(ctx, kept.Plan)
 }
 
-// GoOn runs the remaining steps of a deployment that ended without being done.
+// GoOn asks for the remaining steps of a deployment that ended without being done.
 func (r *Runner) GoOn(ctx context.Context, id int64, person string) error {
 	d, err := r.store.Deployment(ctx, id)
 	if err != nil {
@@ -123,73 +134,78 @@ func (r *Runner) GoOn(ctx context.Context, id int64, person string) error {
 			return fmt.Errorf("%w: deployment %d came after it; make a new plan", ErrNotOpen, other.ID)
 		}
 	}
-	kept, err := r.store.Plan(ctx, d.Plan)
-	if err != nil {
-		return err
-	}
-	lease, err := r.store.TakeLease(ctx, d.Place, r.holder, leaseLength)
-	if err != nil {
-		return err
-	}
-	if err := r.store.Reopen(ctx, id, person); err != nil {
-		return errors.Join(err, r.store.EndLease(ctx, lease))
-	}
-	r.launch(id, kept.Plan, lease)
-	return nil
+	return r.store.Reopen(ctx, d, person, r.holder)
 }
 
 // Cancel lets a running deployment finish what is in flight and stop.
 func (r *Runner) Cancel(ctx context.Context, id int64) error { return r.store.Cancel(ctx, id) }
 
-// Resume goes on with what a process before left unfinished. It is called once at start.
-func (r *Runner) Resume(ctx context.Context) error {
-	if err := r.store.DropLeases(ctx); err != nil {
-		return err
-	}
-	list, err := r.store.RunningDeployments(ctx)
-	if err != nil {
-		return err
-	}
-	for _, d := range list {
-		kept, err := r.store.Plan(ctx, d.Plan)
-		if err != nil {
-			return err
-		}
-		lease, err := r.store.TakeLease(ctx, d.Place, r.holder, leaseLength)
-		if err != nil {
-			return err
-		}
-		r.log.Info("going on with a deployment", "deployment", d.ID, "service", d.Service, "stage", d.Stage)
-		r.launch(d.ID, kept.Plan, lease)
-	}
-	return nil
-}
+// pickUpEvery is how often the runner looks for deployments that nobody runs,
+// beside being told of new ones.
+const pickUpEvery = time.Second
 
-func (r *Runner) launch(id int64, p *plan.Plan, lease store.Lease) {
-	r.running.Add(1)
-	go func() {
-		defer r.running.Done()
-		d, err := r.run(r.ctx, id, p, lease)
-		if err != nil {
-			if r.ctx.Err() == nil {
-				r.log.Error("running a deployment", "deployment", id, "error", err)
+// Run runs deployments until the context ends: those that are asked for, and
+// those that have lost who ran them, in this process or one before. One that
+// Rudmar itself could not get on with, as when its disk is full, is tried again
+// and again, less and less often.
+func (r *Runner) Run(ctx context.Context) {
+	var group sync.WaitGroup
+	defer group.Wait()
+	wake, stop := r.store.Listen(store.Deployments)
+	defer stop()
+	tick := time.NewTicker(pickUpEvery)
+	defer tick.Stop()
+	for {
+		list, err := r.store.RunningDeployments(ctx)
+		if err != nil && ctx.Err() == nil {
+			r.log.Error("looking for deployments to run", "error", err)
+		}
+		for _, d := range list {
+			if !r.enter(d.ID) {
+				continue
 			}
-			return // it is resumed at the next start
+			group.Go(func() {
+				err := r.run(ctx, d)
+				if err != nil && ctx.Err() == nil {
+					r.log.Error("running a deployment; it is picked up again", "deployment", d.ID, "error", err)
+				}
+				r.leave(d.ID, err)
+			})
 		}
-		if err := r.store.EndLease(r.ctx, lease); err != nil {
-			r.log.Error("ending a lease", "error", err)
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		case <-wake:
 		}
-		r.tell(id, p, "ended", nil)
-		r.ended(r.ctx, d)
-	}()
+	}
 }
 
-func (r *Runner) tell(id int64, p *plan.Plan, what string, s *plan.Step) {
-	body := map[string]any{"deployment": id, "stage": p.Base.Stage, "what": what}
-	if s != nil {
-		body["step"], body["address"] = s.Index, s.Address
+// enter takes a deployment to work, unless it is at work or rests.
+func (r *Runner) enter(id int64) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if rest := r.rests[id]; r.running[id] || rest != nil && time.Now().Before(rest.until) {
+		return false
 	}
-	r.events.Tell(r.ctx, p.Base.Service, "deployment", body)
+	r.running[id] = true
+	return true
+}
+
+func (r *Runner) leave(id int64, err error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	delete(r.running, id)
+	if err == nil {
+		delete(r.rests, id)
+		return
+	}
+	if r.rests[id] == nil {
+		pace := backoff.NewExponentialBackOff()
+		pace.MaxInterval = longestRest
+		r.rests[id] = &rest{pace: pace}
+	}
+	r.rests[id].until = time.Now().Add(r.rests[id].pace.NextBackOff())
 }
 
 // execution is one run of a deployment.
@@ -201,6 +217,9 @@ type execution struct {
 	client  *platform.Client
 	scope   platform.Scope
 	secrets map[string]map[string]string // address → attribute → value
+	// going ends when somebody cancels: what a platform does not answer to is not
+	// tried again then.
+	going context.Context
 }
 
 type result struct {
@@ -209,24 +228,35 @@ type result struct {
 	lost error // of Rudmar itself: nothing more can be written
 }
 
-func (r *Runner) run(ctx context.Context, id int64, p *plan.Plan, lease store.Lease) (store.Deployment, error) {
-	d, err := r.store.Deployment(ctx, id)
+// run takes a deployment to its end. The error is Rudmar's own: nothing could be
+// written, or the place was taken over.
+func (r *Runner) run(ctx context.Context, d store.Deployment) error {
+	kept, err := r.store.Plan(ctx, d.Plan)
 	if err != nil {
-		return d, err
+		return err
 	}
-	x := &execution{Runner: r, id: id, plan: p, lease: lease}
+	lease, err := r.store.TakeLease(ctx, d.Place, r.holder, leaseLength)
+	if err != nil {
+		return err
+	}
+	x := &execution{Runner: r, id: d.ID, plan: kept.Plan, lease: lease}
 	if err := x.prepare(ctx); err != nil {
+		if ctx.Err() != nil || store.IsFault(err) {
+			return err
+		}
 		d.State, d.Why = store.Stopped, err.Error()
-		return d, r.store.EndDeployment(ctx, lease, d)
+		return r.store.EndDeployment(ctx, lease, d)
 	}
-	r.tell(id, p, "started", nil)
-	states, err := r.store.Steps(ctx, id)
+	if err := r.store.StartDeployment(ctx, d); err != nil {
+		return err
+	}
+	states, err := r.store.Steps(ctx, d.ID)
 	if err != nil {
-		return d, err
+		return err
 	}
 	failed, cancelled, err := x.work(ctx, states)
 	if err != nil {
-		return d, err
+		return err
 	}
 	done := 0
 	for _, s := range states {
@@ -248,7 +278,7 @@ func (r *Runner) run(ctx context.Context, id int64, p *plan.Plan, lease store.Le
 	case failed != "":
 		d.Why = failed
 	}
-	return d, r.store.EndDeployment(ctx, lease, d)
+	return r.store.EndDeployment(ctx, lease, d)
 }
 
 func (x *execution) prepare(ctx context.Context) error {
@@ -279,13 +309,17 @@ func (x *execution) prepare(ctx context.Context) error {
 func (x *execution) work(ctx context.Context, states []store.Step) (failed string, cancelled bool, err error) {
 	results := make(chan result)
 	flying := 0
-	renew := time.NewTicker(leaseLength / 3)
+	renew, look := time.NewTicker(leaseLength/3), time.NewTicker(cancelledEvery)
 	defer renew.Stop()
+	defer look.Stop()
+	var cancel context.CancelFunc
+	x.going, cancel = context.WithCancel(ctx)
+	defer cancel()
 	for {
 		if !cancelled {
 			d, err := x.store.Deployment(ctx, x.id)
-			if err == nil {
-				cancelled = d.Cancelled
+			if cancelled = err == nil && d.Cancelled; cancelled {
+				cancel()
 			}
 		}
 		for i := range states {
@@ -302,9 +336,10 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 			return failed, cancelled, ctx.Err()
 		}
 		select {
+		case <-look.C:
 		case <-renew.C:
-			if err := x.store.RenewLease(ctx, x.lease, leaseLength); err != nil && ctx.Err() == nil {
-				x.log.Error("renewing a lease", "error", err)
+			if renewErr := x.store.RenewLease(ctx, x.lease, leaseLength); renewErr != nil && ctx.Err() == nil {
+				x.log.Error("renewing a lease", "deployment", x.id, "error", renewErr)
 			}
 		case r := <-results:
 			flying--
@@ -320,7 +355,7 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 				states[r.step].State = store.StepDone
 			}
 			if flying == 0 && err != nil {
-				return failed, cancelled, err
+				return failed, false, err
 			}
 		}
 	}
@@ -346,11 +381,10 @@ func (x *execution) step(ctx context.Context, s *plan.Step, state store.Step) re
 	if key == "" {
 		key = fmt.Sprintf("%s-%d-%d", x.plan.Digest[7:19], x.id, s.Index)
 	}
-	if err := x.store.BeginStep(ctx, x.lease, x.id, s.Index, key); err != nil {
+	if err := x.store.BeginStep(ctx, x.lease, x.id, s, key); err != nil {
 		return result{step: s.Index, lost: err}
 	}
-	x.tell(x.id, x.plan, "step", s)
-	computed, err := Patiently(ctx, func() (map[string]any, error) { return x.send(ctx, s, key) })
+	computed, err := Patiently(x.going, func() (map[string]any, error) { return x.send(ctx, s, key) })
 	if ctx.Err() != nil {
 		return result{step: s.Index, lost: ctx.Err()} // the outcome is not known: it is sent again at the next start
 	}
@@ -361,7 +395,6 @@ func (x *execution) step(ctx context.Context, s *plan.Step, state store.Step) re
 	if lost := x.store.EndStep(ctx, x.lease, outcome); lost != nil {
 		return result{step: s.Index, lost: lost}
 	}
-	x.tell(x.id, x.plan, "step", s)
 	return result{step: s.Index, err: err}
 }
 
@@ -397,18 +430,18 @@ func (x *execution) send(ctx context.Context, s *plan.Step, key string) (map[str
 // Patiently tries again while a platform does not answer, or answers that it
 // failed itself, for a while.
 func Patiently[T any](ctx context.Context, do func() (T, error)) (T, error) {
-	until := time.Now().Add(patience)
-	pause := 100 * time.Millisecond
-	for {
-		v, err := do()
-		if !platform.Transient(err) || time.Now().After(until) {
-			return v, err
+	pace := backoff.NewExponentialBackOff()
+	pace.InitialInterval, pace.MaxInterval = 100*time.Millisecond, 2*time.Second
+	var last error
+	v, err := backoff.Retry(ctx, func() (T, error) {
+		var v T
+		if v, last = do(); last != nil && !platform.Transient(last) {
+			return v, backoff.Permanent(last)
 		}
-		select {
-		case <-ctx.Done():
-			return v, ctx.Err()
-		case <-time.After(pause):
-			pause = min(2*pause, 2*time.Second)
-		}
+		return v, last
+	}, backoff.WithBackOff(pace), backoff.WithMaxElapsedTime(patience))
+	if err != nil && last != nil {
+		err = last // why it was tried again, not why that ended
 	}
+	return v, err
 }

@@ -4,14 +4,16 @@ package observe
 import (
 	"context"
 	"encoding/json"
+	"errors"
+	"fmt"
 	"log/slog"
+	"sync"
 	"time"
 
 	"rudmar/core/canon"
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
 	"rudmar/engine/deploy"
-	"rudmar/engine/events"
 	"rudmar/engine/store"
 	"rudmar/platform/api"
 )
@@ -19,8 +21,10 @@ import (
 // Look is what a look at a place found.
 type Look struct {
 	Drift []plan.Drifted `json:"drift"`
-	// Error says why live could not be seen; "" where it was.
+	// Error says why live could not be seen; "" where it was. Since is when it
+	// could not for the first time, in Unix milliseconds.
 	Error string `json:"error,omitempty"`
+	Since int64  `json:"since,omitempty"`
 	// Functions are the figures of the last hour.
 	Functions map[string]Figures `json:"functions"`
 	// Parked counts, by function, messages that failed five times.
@@ -42,12 +46,13 @@ type Figures struct {
 type Watch struct {
 	store   *store.Store
 	planner *deploy.Planner
-	events  *events.Hub
 	log     *slog.Logger
 	every   time.Duration
 	wake    chan struct{}
-	// seen are the drifts that were found last; only Run's goroutine touches it.
-	seen map[manifest.Place]seenDrift
+
+	mu   sync.Mutex
+	seen map[manifest.Place]seenDrift // the drifts that were found last
+	busy map[manifest.Place]bool      // it is looked at
 }
 
 // seenDrift is the drift that a look found where nothing has moved since.
@@ -65,14 +70,13 @@ const lookWhole = time.Minute
 type Config struct {
 	Store   *store.Store
 	Planner *deploy.Planner
-	Events  *events.Hub
 	Log     *slog.Logger
 	Every   time.Duration // between two looks
 }
 
 // New makes a watch.
 func New(c Config) *Watch {
-	return &Watch{store: c.Store, planner: c.Planner, events: c.Events, log: c.Log, every: c.Every, wake: make(chan struct{}, 1), seen: map[manifest.Place]seenDrift{}}
+	return &Watch{store: c.Store, planner: c.Planner, log: c.Log, every: c.Every, wake: make(chan struct{}, 1), seen: map[manifest.Place]seenDrift{}, busy: map[manifest.Place]bool{}}
 }
 
 // Nudge makes the watch look now.
@@ -83,44 +87,74 @@ func (w *Watch) Nudge() {
 	}
 }
 
+// looking is how long one look at a place may take.
+const looking = 30 * time.Second
+
 // Run looks until the context ends.
 func (w *Watch) Run(ctx context.Context) {
+	wake, stop := w.store.Listen(store.Deployments)
+	defer stop()
 	tick := time.NewTicker(w.every)
 	defer tick.Stop()
+	var group sync.WaitGroup
+	defer group.Wait()
 	for {
-		if err := w.all(ctx); err != nil && ctx.Err() == nil {
+		if err := w.all(ctx, &group); err != nil && ctx.Err() == nil {
 			w.log.Error("looking at what is live", "error", err)
 		}
 		select {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
+		case <-wake:
 		case <-w.wake:
 		}
 	}
 }
 
-func (w *Watch) all(ctx context.Context) error {
+// all begins a look at every place that is not being looked at: one that does not
+// answer keeps no other.
+func (w *Watch) all(ctx context.Context, group *sync.WaitGroup) error {
 	services, err := w.store.Services(ctx)
 	if err != nil {
 		return err
 	}
+	var errs error
 	for _, s := range services {
 		places, err := w.store.Stages(ctx, s.Name)
-		if err != nil {
-			return err
-		}
-		before, err := w.Looks(ctx, s.Name)
-		if err != nil {
-			return err
-		}
-		for _, p := range places {
-			if err := w.one(ctx, p.Place, before[p.Place]); err != nil {
-				return err
+		if err == nil {
+			var before map[manifest.Place]Look
+			if before, err = w.Looks(ctx, s.Name); err == nil {
+				for _, p := range places {
+					w.begin(ctx, group, p.Place, before[p.Place])
+				}
 			}
 		}
+		if err != nil {
+			errs = errors.Join(errs, fmt.Errorf("service %s: %w", s.Name, err))
+		}
 	}
-	return nil
+	return errs
+}
+
+// begin looks at a place, unless it is looked at.
+func (w *Watch) begin(ctx context.Context, group *sync.WaitGroup, p manifest.Place, before Look) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.busy[p] {
+		return
+	}
+	w.busy[p] = true
+	group.Go(func() {
+		own, cancel := context.WithTimeout(ctx, looking)
+		defer cancel()
+		if err := w.one(own, p, before); err != nil && ctx.Err() == nil {
+			w.log.Error("looking at what is live", "service", p.Service, "stage", p.Stage, "target", p.Target, "error", err)
+		}
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		delete(w.busy, p)
+	})
 }
 
 func (w *Watch) one(ctx context.Context, p manifest.Place, before Look) error {
@@ -140,7 +174,10 @@ func (w *Watch) one(ctx context.Context, p manifest.Place, before Look) error {
 		return ctx.Err()
 	}
 	if err != nil {
-		look = Look{Drift: before.Drift, Functions: before.Functions, Parked: before.Parked, Error: err.Error()}
+		look = Look{Drift: before.Drift, Functions: before.Functions, Parked: before.Parked, Error: err.Error(), Since: before.Since}
+		if look.Since == 0 {
+			look.Since = w.store.Now().UnixMilli()
+		}
 	}
 	body, err := json.Marshal(look)
 	if err != nil {
@@ -150,11 +187,7 @@ func (w *Watch) one(ctx context.Context, p manifest.Place, before Look) error {
 	if err != nil || string(old) == string(body) {
 		return err
 	}
-	if err := w.store.PutLook(ctx, store.Look{Place: p, Body: string(body)}); err != nil {
-		return err
-	}
-	w.events.Tell(ctx, p.Service, "look", map[string]any{"stage": p.Stage, "target": p.Target, "drifted": !canon.Equal(before.Drift, look.Drift)})
-	return nil
+	return w.store.PutLook(ctx, store.Look{Place: p, Body: string(body)}, !canon.Equal(before.Drift, look.Drift))
 }
 
 // drift compares what is live with the record, where one of them has moved.
@@ -164,12 +197,17 @@ func (w *Watch) drift(ctx context.Context, p manifest.Place) ([]plan.Drifted, er
 		return nil, err
 	}
 	now := w.store.Now()
-	if known := w.seen[p]; stamp != "" && known.stamp == stamp && now.Sub(known.at) < lookWhole {
+	w.mu.Lock()
+	known := w.seen[p]
+	w.mu.Unlock()
+	if stamp != "" && known.stamp == stamp && now.Sub(known.at) < lookWhole {
 		return known.drift, nil
 	}
 	drift, err := w.planner.Drift(ctx, p)
 	if err == nil {
+		w.mu.Lock()
 		w.seen[p] = seenDrift{stamp, now, drift}
+		w.mu.Unlock()
 	}
 	return drift, err
 }

@@ -23,7 +23,7 @@ import (
 	"golang.org/x/crypto/bcrypt"
 
 	"rudmar/core/rights"
-	"rudmar/engine/events"
+	"rudmar/engine/bell"
 	"rudmar/engine/store"
 )
 
@@ -58,7 +58,7 @@ type Directory struct {
 	// hash, since git and tools send one with every request.
 	checked map[[sha256.Size]byte]bool
 	guesses *guesses
-	ended   events.Bell // rung when sessions may have ended
+	ended   bell.Bell // rung when sessions may have ended
 }
 
 // Open opens the directory; the key that seals secrets lies in a file of the

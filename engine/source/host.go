@@ -36,6 +36,8 @@ type Host struct {
 	pushed func(ctx context.Context, repository, handle string)
 	// forHooks are variables that hooks get.
 	forHooks []string
+
+	making sync.Mutex // held while a repository is made
 }
 
 // RepositoryVariable tells a hook the name of its repository.
@@ -69,15 +71,29 @@ func (h *Host) Create(ctx context.Context, name string) error {
 	if _, err := os.Stat(filepath.Join(r.dir, "HEAD")); err == nil {
 		return nil
 	}
+	h.making.Lock()
+	defer h.making.Unlock()
+	if _, err := os.Stat(filepath.Join(r.dir, "HEAD")); err == nil {
+		return nil
+	}
+	// It is made beside its place, so that it is there whole or not at all.
+	whole, made := r.dir, Repository{dir: r.dir + ".new"}
+	if err := os.RemoveAll(made.dir); err != nil {
+		return fmt.Errorf("making the repository %s: %w", name, err)
+	}
+	r = made
 	cmd := exec.CommandContext(ctx, "git", "init", "--quiet", "--bare", "--initial-branch=main", "--template=", r.dir)
 	cmd.Env = append(os.Environ(), quiet()...)
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("making the repository %s: %w: %s", name, err, r.withoutPaths(string(out)))
 	}
-	for _, setting := range [][2]string{{"http.receivepack", "true"}, {"receive.denyNonFastForwards", "true"}, {"transfer.fsckObjects", "true"}, {"core.logAllRefUpdates", "true"}, {"gc.auto", "2000"}} {
+	for _, setting := range [][2]string{{"http.receivepack", "true"}, {"receive.denyNonFastForwards", "true"}, {"transfer.fsckObjects", "true"}, {"core.logAllRefUpdates", "true"}, {"gc.auto", "2000"}, {"core.fsync", "committed,reference"}} {
 		if _, err := r.git(ctx, nil, nil, "config", setting[0], setting[1]); err != nil {
 			return err
 		}
+	}
+	if err := os.Rename(made.dir, whole); err != nil {
+		return fmt.Errorf("making the repository %s: %w", name, err)
 	}
 	return nil
 }

@@ -65,26 +65,39 @@ func takeDelivery(r scanner) (Delivery, error) {
 // away. One that came before, and others since, waits again: as if it were new,
 // but where it still runs.
 func (s *Store) StartDelivery(ctx context.Context, service string, version int, stages, removes []string) error {
-	return s.Within(ctx, func(tx Tx) error {
-		var newest, own int64
-		if err := tx.QueryRowContext(ctx, `SELECT coalesce(max(turn), 0), coalesce(max(CASE WHEN version = ? THEN turn END), 0) FROM deliveries WHERE service = ?`, version, service).Scan(&newest, &own); err != nil {
+	return s.Within(ctx, func(tx Tx) error { return tx.startDelivery(ctx, service, version, stages, removes) })
+}
+
+func (tx Tx) startDelivery(ctx context.Context, service string, version int, stages, removes []string) error {
+	var newest, own int64
+	if err := tx.QueryRowContext(ctx, `SELECT coalesce(max(turn), 0), coalesce(max(CASE WHEN version = ? THEN turn END), 0) FROM deliveries WHERE service = ?`, version, service).Scan(&newest, &own); err != nil {
+		return err
+	}
+	turn := newest + 1
+	if own == newest && own > 0 {
+		turn = own
+	}
+	for i, stage := range slices.Concat(stages, removes) {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO deliveries (service, version, stage, state, since, removes, turn) VALUES (?,?,?,?,?,?,?) ON CONFLICT DO NOTHING`,
+			service, version, stage, delivery.Waiting, tx.s.stamp(), i >= len(stages), turn); err != nil {
 			return err
 		}
-		turn := newest + 1
-		if own == newest && own > 0 {
-			turn = own
+	}
+	if own != 0 && turn != own {
+		if err := tx.again(ctx, service, version, turn); err != nil {
+			return err
 		}
-		for i, stage := range slices.Concat(stages, removes) {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO deliveries (service, version, stage, state, since, removes, turn) VALUES (?,?,?,?,?,?,?) ON CONFLICT DO NOTHING`,
-				service, version, stage, delivery.Waiting, s.stamp(), i >= len(stages), turn); err != nil {
-				return err
-			}
-		}
-		if own == 0 || turn == own {
-			return nil
-		}
-		return tx.again(ctx, service, version, turn)
-	})
+	}
+	return tx.Tell(ctx, service, TopicDelivery, map[string]any{"version": version, "stage": "", "state": delivery.Waiting})
+}
+
+// Undelivered gives the newest versions of a service, up to twenty, that wait
+// nowhere and came after all that do: a former Rudmar may have been ended in between.
+func (s *Store) Undelivered(ctx context.Context, service string) ([]int, error) {
+	return list(ctx, s.read, func(r scanner) (int, error) {
+		var n int
+		return n, r.Scan(&n)
+	}, `SELECT number FROM versions v WHERE service = ? AND number > (SELECT coalesce(max(version), 0) FROM deliveries d WHERE d.service = v.service) ORDER BY number DESC LIMIT 20`, service)
 }
 
 // again gives a version a new turn in all its stages, and makes it wait where it
@@ -124,41 +137,68 @@ func (s *Store) Delivery(ctx context.Context, service string, version int, stage
 	return one(ctx, s.read, takeDelivery, `SELECT `+deliveryColumns+` FROM deliveries WHERE service = ? AND version = ? AND stage = ?`, service, version, stage)
 }
 
-// MoveDelivery changes a delivery that is in the state from, with what follows
-// from it, and notes it. ErrMoved where it is in another state by now.
-func (s *Store) MoveDelivery(ctx context.Context, from delivery.State, d Delivery, person string) error {
+// Move is a change of a delivery that is in the state From.
+type Move struct {
+	From   delivery.State
+	To     Delivery
+	Person string
+}
+
+// MoveDeliveries changes deliveries one after another, each with what follows
+// from it, and notes and tells it: all of them or none. ErrMoved where one is in
+// another state by now.
+func (s *Store) MoveDeliveries(ctx context.Context, moves ...Move) error {
 	return s.Within(ctx, func(tx Tx) error {
-		if delivery.Moving(d.State) && !delivery.Moving(from) {
-			if err := tx.nobodyMoves(ctx, d.Service, d.Stage); err != nil {
+		for _, m := range moves {
+			if err := tx.MoveDelivery(ctx, m); err != nil {
 				return err
 			}
 		}
-		agreed := ""
-		if d.Agreed != nil {
-			agreed = toJSON(d.Agreed)
-		}
-		result, err := tx.ExecContext(ctx, `UPDATE deliveries SET state = ?, since = ?, why = ?, requested_by = ?, deployments = ?, agreed = ?, missing = ? WHERE service = ? AND version = ? AND stage = ? AND state = ?`,
-			d.State, s.stamp(), d.Why, d.RequestedBy, toJSON(append([]int64{}, d.Deployments...)), agreed, d.Missing, d.Service, d.Version, d.Stage, from)
-		if err != nil {
+		return nil
+	})
+}
+
+// MoveDelivery changes a delivery as part of a transaction.
+func (tx Tx) MoveDelivery(ctx context.Context, m Move) error {
+	from, d := m.From, m.To
+	if delivery.Moving(d.State) && !delivery.Moving(from) {
+		if err := tx.nobodyMoves(ctx, d.Service, d.Stage); err != nil {
 			return err
 		}
-		if n, err := result.RowsAffected(); err != nil || n == 0 {
-			return errors.Join(err, fmt.Errorf("version %d in %s is no longer %s: %w", d.Version, d.Stage, from, ErrMoved))
+	}
+	agreed := ""
+	if d.Agreed != nil {
+		agreed = toJSON(d.Agreed)
+	}
+	result, err := tx.ExecContext(ctx, `UPDATE deliveries SET state = ?, since = ?, why = ?, requested_by = ?, deployments = ?, agreed = ?, missing = ? WHERE service = ? AND version = ? AND stage = ? AND state = ?`,
+		d.State, tx.s.stamp(), d.Why, d.RequestedBy, toJSON(append([]int64{}, d.Deployments...)), agreed, d.Missing, d.Service, d.Version, d.Stage, from)
+	if err != nil {
+		return err
+	}
+	if n, err := result.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(err, fmt.Errorf("version %d in %s is no longer %s: %w", d.Version, d.Stage, from, ErrMoved))
+	}
+	if d.State == delivery.Settled {
+		if err := tx.stand(ctx, d); err != nil {
+			return err
 		}
-		if d.State == delivery.Settled {
-			if err := tx.stand(ctx, d); err != nil {
-				return err
-			}
+	}
+	if d.State == delivery.Proving {
+		if err := tx.dropCases(ctx, d); err != nil {
+			return err
 		}
-		text := "version " + itoa(d.Version) + " is " + string(d.State)
-		if d.Removes && d.State == delivery.Settled {
-			text = "version " + itoa(d.Version) + " took the stage away"
-		}
-		if d.Why != "" {
-			text += ": " + d.Why
-		}
-		return tx.Note(ctx, Entry{Person: person, Service: d.Service, Stage: d.Stage, What: "delivery", Text: text})
-	})
+	}
+	text := "version " + itoa(d.Version) + " is " + string(d.State)
+	if d.Removes && d.State == delivery.Settled {
+		text = "version " + itoa(d.Version) + " took the stage away"
+	}
+	if d.Why != "" {
+		text += ": " + d.Why
+	}
+	if err := tx.Note(ctx, Entry{Person: m.Person, Service: d.Service, Stage: d.Stage, What: "delivery", Text: text}); err != nil {
+		return err
+	}
+	return tx.Tell(ctx, d.Service, TopicDelivery, map[string]any{"version": d.Version, "stage": d.Stage, "state": d.State})
 }
 
 // nobodyMoves checks that no version is on its way in a stage.
@@ -189,7 +229,10 @@ func (s *Store) whileWaiting(ctx context.Context, service string, version int, s
 		case state != delivery.Waiting:
 			return fmt.Errorf("version %d is %s in %s: %w", version, state, stage, ErrMoved)
 		}
-		return change(tx)
+		if err := change(tx); err != nil {
+			return err
+		}
+		return tx.Tell(ctx, service, TopicDelivery, map[string]any{"version": version, "stage": stage, "state": state})
 	})
 }
 
@@ -242,41 +285,6 @@ func (s *Store) Approvals(ctx context.Context, service string, version int, stag
 	}, `SELECT person, comment, at, shown FROM approvals WHERE service = ? AND version = ? AND stage = ? ORDER BY at`, service, version, stage)
 }
 
-// CaseRun is what came of one case.
-type CaseRun struct {
-	Target, Function, File, Name string
-	Passed                       bool
-	Body                         string // JSON: what was expected and what came
-	At                           time.Time
-}
-
-// PutCaseRuns keeps what came of a version's cases in a stage, in place of what came before.
-func (s *Store) PutCaseRuns(ctx context.Context, service string, version int, stage string, runs []CaseRun) error {
-	return s.Within(ctx, func(tx Tx) error {
-		if _, err := tx.ExecContext(ctx, `DELETE FROM case_runs WHERE service = ? AND version = ? AND stage = ?`, service, version, stage); err != nil {
-			return err
-		}
-		for _, r := range runs {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO case_runs (service, version, stage, target, function, file, name, passed, body, at) VALUES (?,?,?,?,?,?,?,?,?,?)`,
-				service, version, stage, r.Target, r.Function, r.File, r.Name, r.Passed, r.Body, s.stamp()); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-}
-
-// CaseRuns gives what came of a version's cases in a stage.
-func (s *Store) CaseRuns(ctx context.Context, service string, version int, stage string) ([]CaseRun, error) {
-	return list(ctx, s.read, func(r scanner) (CaseRun, error) {
-		var v CaseRun
-		var at int64
-		err := r.Scan(&v.Target, &v.Function, &v.File, &v.Name, &v.Passed, &v.Body, &at)
-		v.At = millis(at)
-		return v, err
-	}, `SELECT target, function, file, name, passed, body, at FROM case_runs WHERE service = ? AND version = ? AND stage = ? ORDER BY target, function, file, id`, service, version, stage)
-}
-
 // Judgement is how the gates of a delivery were judged last.
 type Judgement struct {
 	Version int
@@ -288,8 +296,14 @@ type Judgement struct {
 // PutJudgement keeps how the gates of a delivery were judged, in place of what
 // was before.
 func (s *Store) PutJudgement(ctx context.Context, service string, j Judgement) error {
-	return s.exec(ctx, `INSERT INTO judgements (service, version, stage, at, body) VALUES (?,?,?,?,?) ON CONFLICT DO UPDATE SET at = excluded.at, body = excluded.body`,
-		service, j.Version, j.Stage, s.stamp(), j.Body)
+	return s.Within(ctx, func(tx Tx) error {
+		_, err := tx.ExecContext(ctx, `INSERT INTO judgements (service, version, stage, at, body) VALUES (?,?,?,?,?) ON CONFLICT DO UPDATE SET at = excluded.at, body = excluded.body`,
+			service, j.Version, j.Stage, s.stamp(), j.Body)
+		if err != nil {
+			return err
+		}
+		return tx.Tell(ctx, service, TopicGates, map[string]any{"version": j.Version, "stage": j.Stage})
+	})
 }
 
 // Judgements gives how the gates of a service's deliveries were judged last: of

@@ -135,39 +135,6 @@ func (s *Store) Journal(ctx context.Context, service string, before int64, limit
 	}, `SELECT id, at, person, service, stage, what, text FROM journal WHERE service IN (?, '') AND id < ? ORDER BY id DESC LIMIT ?`, service, before, limit)
 }
 
-// Event is something that happened and that pages want to know of.
-type Event struct {
-	ID      int64
-	At      time.Time
-	Service string
-	Topic   string
-	Body    string // JSON
-}
-
-// AddEvent keeps an event and gives its id. Only the newest some thousands are kept.
-func (s *Store) AddEvent(ctx context.Context, e Event) (Event, error) {
-	e.At = s.now()
-	result, err := s.write.ExecContext(ctx, `INSERT INTO events (at, service, topic, body) VALUES (?,?,?,?)`, e.At.UnixMilli(), e.Service, e.Topic, e.Body)
-	if err != nil {
-		return e, err
-	}
-	if e.ID, err = result.LastInsertId(); err == nil && e.ID%500 == 0 {
-		err = s.exec(ctx, `DELETE FROM events WHERE id < ?`, e.ID-5000)
-	}
-	return e, err
-}
-
-// EventsAfter gives what happened after an event.
-func (s *Store) EventsAfter(ctx context.Context, id int64, limit int) ([]Event, error) {
-	return list(ctx, s.read, func(r scanner) (Event, error) {
-		var e Event
-		var at int64
-		err := r.Scan(&e.ID, &at, &e.Service, &e.Topic, &e.Body)
-		e.At = millis(at)
-		return e, err
-	}, `SELECT id, at, service, topic, body FROM events WHERE id > ? ORDER BY id LIMIT ?`, id, limit)
-}
-
 // Sealed is a secret's value, sealed.
 type Sealed struct {
 	Name   string
@@ -183,7 +150,10 @@ func (s *Store) PutSecret(ctx context.Context, service, stage string, v Sealed) 
 			ON CONFLICT DO UPDATE SET sealed = excluded.sealed, person = excluded.person, at = excluded.at`, service, stage, v.Name, v.Value, v.Person, s.stamp()); err != nil {
 			return err
 		}
-		return tx.Note(ctx, Entry{Person: v.Person, Service: service, Stage: stage, What: "secret set", Text: v.Name})
+		if err := tx.Note(ctx, Entry{Person: v.Person, Service: service, Stage: stage, What: "secret set", Text: v.Name}); err != nil {
+			return err
+		}
+		return tx.Tell(ctx, service, TopicSecret, map[string]any{"stage": stage, "name": v.Name})
 	})
 }
 

@@ -15,7 +15,10 @@ import (
 	"time"
 
 	"github.com/pressly/goose/v3"
-	_ "modernc.org/sqlite" // the driver
+	"modernc.org/sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
+
+	"rudmar/engine/bell"
 )
 
 //go:embed migrations/*.sql
@@ -28,6 +31,7 @@ var ErrNotFound = errors.New("not found")
 type Store struct {
 	write, read *sql.DB
 	now         func() time.Time
+	told        bell.Bell // rung by topic, after events were committed
 }
 
 const pragmas = "&_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)"
@@ -130,7 +134,8 @@ func (s *Store) stamp() int64 { return s.now().UnixMilli() }
 // Tx is a write transaction.
 type Tx struct {
 	*sql.Tx
-	s *Store
+	s    *Store
+	told *[]string // topics of the events in it
 }
 
 // Within runs work in one write transaction.
@@ -140,10 +145,17 @@ func (s *Store) Within(ctx context.Context, work func(tx Tx) error) error {
 		return fmt.Errorf("beginning a transaction: %w", err)
 	}
 	defer tx.Rollback()
-	if err := work(Tx{tx, s}); err != nil {
+	var told []string
+	if err := work(Tx{tx, s, &told}); err != nil {
 		return err
 	}
-	return tx.Commit()
+	if err := tx.Commit(); err != nil {
+		return err
+	}
+	if len(told) > 0 {
+		s.told.Ring(told...)
+	}
+	return nil
 }
 
 func (s *Store) exec(ctx context.Context, query string, args ...any) error {
@@ -206,4 +218,18 @@ func toJSON(v any) string {
 		panic(fmt.Sprintf("store: a row that is not JSON: %v", err)) // a programming error: rows are plain data
 	}
 	return string(text)
+}
+
+// IsFault tells whether an error is the database's own, such as a full disk or a
+// lock that somebody holds: what was asked for is fine, and may be tried again.
+func IsFault(err error) bool {
+	var fault *sqlite.Error
+	if !errors.As(err, &fault) {
+		return false
+	}
+	switch fault.Code() & 0xff { // the primary code
+	case sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED, sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_NOMEM, sqlite3.SQLITE_PROTOCOL, sqlite3.SQLITE_INTERRUPT:
+		return true
+	}
+	return false
 }

@@ -62,9 +62,20 @@ func withVersion(t *testing.T, s *store.Store, content string) int {
 	ctx := t.Context()
 	must(t, s.AddRepository(ctx, "brambleford", "wren"))
 	must(t, s.AddService(ctx, store.Service{Name: "frostline", Repository: "brambleford", Dir: "frostline"}, true, "wren"))
-	number, _, err := s.AddVersion(ctx, store.Version{Service: "frostline", Hash: "abcdef0123", Author: "wren", Person: "wren", Content: content, Manifests: map[string]string{"rudmar.yaml": "x"}, CommittedAt: s.Now()},
-		[]store.VersionFunction{{Function: "warn", Digest: "sha256:" + content, Sources: "s" + content, Changed: true}},
-		[]store.Artifact{{Digest: "sha256:" + content, Bytes: 5, Listing: pack.Listing{{Path: "a.py", Mode: "0644"}}}}, func(int) (store.Provenance, error) { return store.Provenance{Envelope: "e", Contents: "c"}, nil })
+	heads, err := s.Heads(ctx, "brambleford")
+	must(t, err)
+	if heads["main"] != content {
+		must(t, s.SeeHead(ctx, store.Head{Repository: "brambleford", Branch: "main", Before: heads["main"], Hash: content, Builds: []store.Build{{Service: "frostline", Hash: content, Branch: "main", Person: "wren"}}}))
+	}
+	queued, err := s.QueuedBuilds(ctx)
+	must(t, err)
+	number, _, err := s.FinishBuild(ctx, store.Built{
+		Build:     queued[0],
+		Version:   store.Version{Service: "frostline", Hash: "abcdef0123", Author: "wren", Person: "wren", Content: content, Manifests: map[string]string{"rudmar.yaml": "x"}, CommittedAt: s.Now()},
+		Functions: []store.VersionFunction{{Function: "warn", Digest: "sha256:" + content, Sources: "s" + content, Changed: true}},
+		Artifacts: []store.Artifact{{Digest: "sha256:" + content, Bytes: 5, Listing: pack.Listing{{Path: "a.py", Mode: "0644"}}}},
+		Attest:    func(int) (store.Provenance, error) { return store.Provenance{Envelope: "e", Contents: "c"}, nil },
+	})
 	must(t, err)
 	return number
 }
@@ -135,7 +146,7 @@ func TestLeases(t *testing.T) {
 	}
 	// Whoever lost the lease can write nothing any more.
 	for name, err := range map[string]error{
-		"renew": s.RenewLease(ctx, first, time.Minute), "begin": s.BeginStep(ctx, first, 1, 0, "k"), "end": s.EndStep(ctx, first, store.Outcome{}), "finish": s.EndDeployment(ctx, first, store.Deployment{}),
+		"renew": s.RenewLease(ctx, first, time.Minute), "begin": s.BeginStep(ctx, first, 1, &plan.Step{}, "k"), "end": s.EndStep(ctx, first, store.Outcome{}), "finish": s.EndDeployment(ctx, first, store.Deployment{}),
 	} {
 		if !errors.Is(err, store.ErrLease) {
 			t.Errorf("%s with a lease that is lost: %v", name, err)
@@ -173,12 +184,12 @@ func TestStepsAndRecord(t *testing.T) {
 	if err != nil || len(back.Plan.Steps) != 3 || back.Person != "wren" {
 		t.Fatalf("the plan: %+v %v", back, err)
 	}
-	id, err := s.AddDeployment(ctx, planID, p, "wren")
+	id, err := s.AddDeployment(ctx, store.Begin{PlanID: planID, Plan: p, Person: "wren", Holder: "me"})
 	must(t, err)
 	lease, err := s.TakeLease(ctx, at, "me", time.Minute)
 	must(t, err)
 	for i := range 2 {
-		must(t, s.BeginStep(ctx, lease, id, i, fmt.Sprint("key-", i)))
+		must(t, s.BeginStep(ctx, lease, id, &steps[i], fmt.Sprint("key-", i)))
 	}
 	must(t, s.EndStep(ctx, lease, store.Outcome{Deployment: id, Step: steps[0], Version: version, Platform: map[string]any{"id": "north/warn"}}))
 	must(t, s.EndStep(ctx, lease, store.Outcome{Deployment: id, Step: steps[1], Version: version, Error: "quota"}))
@@ -196,20 +207,24 @@ func TestStepsAndRecord(t *testing.T) {
 	if err != nil || place.Version != 0 || place.Serial != 1 {
 		t.Errorf("the place: %+v %v", place, err)
 	}
-	must(t, s.Reopen(ctx, id, "linden"))
+	must(t, s.Reopen(ctx, store.Deployment{ID: id, Place: at}, "linden", "me"))
+	lease, err = s.TakeLease(ctx, at, "me", time.Minute)
+	must(t, err)
 	states, err = s.Steps(ctx, id)
 	must(t, err)
 	if states[0].State != store.StepDone || states[1].State != store.StepWaiting || states[2].State != store.StepWaiting || states[1].Key != "key-1" {
 		t.Errorf("reopened: %+v", states)
 	}
 	for i := 1; i < 3; i++ {
-		must(t, s.BeginStep(ctx, lease, id, i, fmt.Sprint("key-", i)))
+		must(t, s.BeginStep(ctx, lease, id, &steps[i], fmt.Sprint("key-", i)))
 		must(t, s.EndStep(ctx, lease, store.Outcome{Deployment: id, Step: steps[i], Version: version}))
 	}
 	must(t, s.EndDeployment(ctx, lease, store.Deployment{ID: id, Place: at, Version: version, State: store.Done}))
 	if place, _ = s.Stage(ctx, at); place.Version != version || place.Serial != 3 {
 		t.Errorf("the place when it is done: %+v", place)
 	}
+	lease, err = s.TakeLease(ctx, at, "me", time.Minute)
+	must(t, err)
 	gone := steps[1]
 	gone.Change = resource.Delete
 	must(t, s.EndStep(ctx, lease, store.Outcome{Deployment: id, Step: gone}))
@@ -239,8 +254,8 @@ func TestDeliveries(t *testing.T) {
 	d := rows[0]
 	c.add(time.Minute)
 	d.State, d.Deployments, d.Why = delivery.Deploying, []int64{4, 5}, "because"
-	must(t, s.MoveDelivery(ctx, delivery.Waiting, d, "wren"))
-	if err := s.MoveDelivery(ctx, delivery.Waiting, d, "linden"); !errors.Is(err, store.ErrMoved) {
+	must(t, s.MoveDeliveries(ctx, store.Move{From: delivery.Waiting, To: d, Person: "wren"}))
+	if err := s.MoveDeliveries(ctx, store.Move{From: delivery.Waiting, To: d, Person: "linden"}); !errors.Is(err, store.ErrMoved) {
 		t.Errorf("moved from where it is not any more: %v", err)
 	}
 	back, err := s.Delivery(ctx, "frostline", version, d.Stage)
@@ -254,10 +269,21 @@ func TestDeliveries(t *testing.T) {
 	if err != nil || len(approvals) != 1 || approvals[0].Comment != "yes, again" {
 		t.Errorf("%+v %v", approvals, err)
 	}
-	must(t, s.PutCaseRuns(ctx, "frostline", version, "trial", []store.CaseRun{{Function: "warn", Name: "a", Passed: true, Body: "{}"}}))
-	must(t, s.PutCaseRuns(ctx, "frostline", version, "trial", []store.CaseRun{{Function: "warn", Name: "b", Body: "{}"}}))
+	begun, err := s.BeginCase(ctx, d, store.CaseRun{Function: "warn", Name: "a"})
+	must(t, err)
+	must(t, s.EndCase(ctx, store.CaseRun{ID: begun, Passed: true, Body: "{}"}))
+	from := d
+	d.State = delivery.Proving
+	must(t, s.MoveDeliveries(ctx, store.Move{From: from.State, To: d})) // what came of cases before is forgotten
+	begun, err = s.BeginCase(ctx, d, store.CaseRun{Function: "warn", Name: "b"})
+	must(t, err)
+	again, err := s.BeginCase(ctx, d, store.CaseRun{ID: begun})
+	if err != nil || again != begun {
+		t.Errorf("a case that is begun again: %d, not %d: %v", again, begun, err)
+	}
+	must(t, s.EndCase(ctx, store.CaseRun{ID: begun, Body: "{}"}))
 	runs, err := s.CaseRuns(ctx, "frostline", version, "trial")
-	if err != nil || len(runs) != 1 || runs[0].Name != "b" || runs[0].Passed {
+	if err != nil || len(runs) != 1 || runs[0].Name != "b" || runs[0].Passed || !runs[0].Again || runs[0].Running {
 		t.Errorf("%+v %v", runs, err)
 	}
 	journal, err := s.Journal(ctx, "frostline", 0, 50)
@@ -315,7 +341,7 @@ func TestEventsAreKeptInOrder(t *testing.T) {
 		go func() {
 			defer group.Done()
 			for range 20 {
-				if _, err := s.AddEvent(ctx, store.Event{Topic: "look", Body: "{}"}); err != nil {
+				if err := s.Tell(ctx, "frostline", store.TopicLook, nil); err != nil {
 					t.Error(err)
 				}
 			}
@@ -339,7 +365,11 @@ func TestEventsAreKeptInOrder(t *testing.T) {
 func TestOpenAgain(t *testing.T) {
 	s, c, dir := open(t)
 	withVersion(t, s, "a")
-	must(t, s.SeeHead(t.Context(), "brambleford", "main", "abc", []store.Build{{Service: "frostline", Hash: "abc", Branch: "main", Person: "wren"}}))
+	head := store.Head{Repository: "brambleford", Branch: "main", Before: "a", Hash: "abc", Builds: []store.Build{{Service: "frostline", Hash: "abc", Branch: "main", Person: "wren"}}}
+	must(t, s.SeeHead(t.Context(), head))
+	if err := s.SeeHead(t.Context(), head); !errors.Is(err, store.ErrMoved) {
+		t.Errorf("a head that was seen: %v", err)
+	}
 	must(t, s.Close())
 	again, err := store.Open(context.Background(), dir, c.Now)
 	must(t, err)
@@ -354,6 +384,9 @@ func TestOpenAgain(t *testing.T) {
 	}
 	queued[0].State, queued[0].Version = "done", 1
 	must(t, again.EndBuild(t.Context(), queued[0]))
+	if err := again.EndBuild(t.Context(), queued[0]); !errors.Is(err, store.ErrMoved) {
+		t.Errorf("a build that has ended: %v", err)
+	}
 	if b, err := again.BuildOf(t.Context(), "frostline", 1); err != nil || b.State != "done" {
 		t.Errorf("%+v %v", b, err)
 	}

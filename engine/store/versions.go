@@ -2,8 +2,11 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"strings"
 	"time"
 
 	"rudmar/core/pack"
@@ -41,12 +44,40 @@ type Build struct {
 	AskedAt, EndedAt              time.Time
 }
 
-// SeeHead keeps a branch's new head and asks for builds, in one transaction.
-func (s *Store) SeeHead(ctx context.Context, repository, branch, hash string, builds []Build) error {
+// Head is a branch that has moved, and what follows from that.
+type Head struct {
+	Repository, Branch string
+	Before, Hash       string // Before is "" where the branch was not known
+	Person             string // who moved it
+	Services           []string
+	Builds             []Build
+}
+
+// SeeHead keeps a branch's new head, notes it for its services and asks for
+// builds, in one transaction. ErrMoved where the head is not the one before any
+// more: somebody else has seen it.
+func (s *Store) SeeHead(ctx context.Context, h Head) error {
 	return s.Within(ctx, func(tx Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO heads (repository, branch, hash) VALUES (?,?,?) ON CONFLICT DO UPDATE SET hash = excluded.hash`, repository, branch, hash); err != nil {
+		var known string
+		err := tx.QueryRowContext(ctx, `SELECT hash FROM heads WHERE repository = ? AND branch = ?`, h.Repository, h.Branch).Scan(&known)
+		if err != nil && !errors.Is(err, sql.ErrNoRows) {
 			return err
 		}
+		if known != h.Before {
+			return fmt.Errorf("%s of %s is at %s by now: %w", h.Branch, h.Repository, short(known), ErrMoved)
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO heads (repository, branch, hash) VALUES (?,?,?) ON CONFLICT DO UPDATE SET hash = excluded.hash`, h.Repository, h.Branch, h.Hash); err != nil {
+			return err
+		}
+		for _, service := range h.Services {
+			err := errors.Join(
+				tx.Note(ctx, Entry{Person: h.Person, Service: service, What: "pushed", Text: h.Branch + " to " + short(h.Hash)}),
+				tx.Tell(ctx, service, TopicSource, map[string]any{"branch": h.Branch, "hash": h.Hash}))
+			if err != nil {
+				return err
+			}
+		}
+		builds := h.Builds
 		for _, b := range builds {
 			if _, err := tx.ExecContext(ctx, `INSERT INTO builds (service, hash, branch, person, state, asked_at) VALUES (?,?,?,?,'queued',?)`,
 				b.Service, b.Hash, b.Branch, b.Person, s.stamp()); err != nil {
@@ -97,9 +128,27 @@ func (s *Store) BuildFrom(ctx context.Context, service, hash string) (Build, err
 	return one(ctx, s.read, takeBuild, `SELECT `+buildColumns+` FROM builds WHERE service = ? AND hash = ? ORDER BY id DESC LIMIT 1`, service, hash)
 }
 
-// EndBuild tells how a build ended.
+// EndBuild tells how a build ended that was queued; ErrMoved where it has ended
+// already.
 func (s *Store) EndBuild(ctx context.Context, b Build) error {
-	return s.exec(ctx, `UPDATE builds SET state = ?, why = ?, log = ?, version = ?, ended_at = ? WHERE id = ?`, b.State, b.Why, b.Log, b.Version, s.stamp(), b.ID)
+	return s.Within(ctx, func(tx Tx) error { return tx.endBuild(ctx, b) })
+}
+
+func (tx Tx) endBuild(ctx context.Context, b Build) error {
+	result, err := tx.ExecContext(ctx, `UPDATE builds SET state = ?, why = ?, log = ?, version = ?, ended_at = ? WHERE id = ? AND state = ?`,
+		b.State, b.Why, b.Log, b.Version, tx.s.stamp(), b.ID, BuildQueued)
+	if err != nil {
+		return err
+	}
+	if n, err := result.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(err, fmt.Errorf("build %d has ended already: %w", b.ID, ErrMoved))
+	}
+	if b.State == BuildFailed {
+		if err := tx.Note(ctx, Entry{Person: b.Person, Service: b.Service, What: "build failed", Text: short(b.Hash) + ": " + b.Why}); err != nil {
+			return err
+		}
+	}
+	return tx.Tell(ctx, b.Service, TopicBuild, map[string]any{"hash": b.Hash, "state": b.State, "version": b.Version})
 }
 
 // Artifact is one archive.
@@ -156,45 +205,73 @@ func (s *Store) Provenance(ctx context.Context, service string, version int) (Pr
 	}, `SELECT envelope, contents FROM provenance WHERE service = ? AND version = ?`, service, version)
 }
 
-// AddVersion keeps a new version, its functions and their artifacts, and what
-// attest says of it. Where a version of the same content is there, that one is
-// given and nothing is kept.
-func (s *Store) AddVersion(ctx context.Context, v Version, functions []VersionFunction, artifacts []Artifact, attest func(number int) (Provenance, error)) (number int, made bool, err error) {
+// Built is what a build made: a version, and where it is to wait.
+type Built struct {
+	Build     Build // ends with it
+	Version   Version
+	Functions []VersionFunction
+	Artifacts []Artifact
+	// Attest says where the version comes from, once its number is known.
+	Attest func(number int) (Provenance, error)
+	// Stages are those that it is to enter, Removes those that it takes away.
+	Stages, Removes []string
+}
+
+// FinishBuild keeps a new version with its functions, their artifacts and what is
+// attested of it, makes it wait in its stages, and ends its build, in one
+// transaction. Where a version of the same content is there, that one waits again
+// and is given.
+func (s *Store) FinishBuild(ctx context.Context, b Built) (number int, made bool, err error) {
 	err = s.Within(ctx, func(tx Tx) error {
-		row := tx.QueryRowContext(ctx, `SELECT number FROM versions WHERE service = ? AND content = ?`, v.Service, v.Content)
-		if row.Scan(&number) == nil {
-			return nil
+		err := tx.QueryRowContext(ctx, `SELECT number FROM versions WHERE service = ? AND content = ?`, b.Version.Service, b.Version.Content).Scan(&number)
+		if made = errors.Is(err, sql.ErrNoRows); made {
+			number, err = tx.addVersion(ctx, b)
 		}
-		if err := tx.QueryRowContext(ctx, `SELECT coalesce(max(number), 0) + 1 FROM versions WHERE service = ?`, v.Service).Scan(&number); err != nil {
-			return err
-		}
-		made = true
-		if _, err := tx.ExecContext(ctx, `INSERT INTO versions (service, number, hash, branch, author, person, message, committed_at, built_at, content, manifests) VALUES (?,?,?,?,?,?,?,?,?,?,?)`,
-			v.Service, number, v.Hash, v.Branch, v.Author, v.Person, v.Message, v.CommittedAt.UnixMilli(), s.stamp(), v.Content, toJSON(v.Manifests)); err != nil {
-			return err
-		}
-		for _, a := range artifacts {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO artifacts (digest, file_sha256, bytes, listing, made_at) VALUES (?,?,?,?,?) ON CONFLICT DO NOTHING`,
-				a.Digest, a.FileSHA256, a.Bytes, toJSON(a.Listing), s.stamp()); err != nil {
-				return err
-			}
-		}
-		for _, f := range functions {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO version_functions (service, version, function, digest, sources, changed) VALUES (?,?,?,?,?,?)`,
-				v.Service, number, f.Function, f.Digest, f.Sources, f.Changed); err != nil {
-				return err
-			}
-		}
-		p, err := attest(number)
 		if err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO provenance (service, version, envelope, contents) VALUES (?,?,?,?)`, v.Service, number, p.Envelope, p.Contents); err != nil {
+		if err := tx.startDelivery(ctx, b.Version.Service, number, b.Stages, b.Removes); err != nil {
 			return err
 		}
-		return tx.Note(ctx, Entry{Person: v.Person, Service: v.Service, What: "built", Text: "version " + itoa(number) + " from " + short(v.Hash)})
+		b.Build.State, b.Build.Version = BuildDone, number
+		b.Build.Log += "version " + itoa(number) + "\n"
+		if !made {
+			b.Build.Log = strings.TrimSuffix(b.Build.Log, "\n") + ", the same as before: no new number\n"
+		}
+		return tx.endBuild(ctx, b.Build)
 	})
 	return number, made, err
+}
+
+func (tx Tx) addVersion(ctx context.Context, b Built) (number int, err error) {
+	v := b.Version
+	if err := tx.QueryRowContext(ctx, `SELECT coalesce(max(number), 0) + 1 FROM versions WHERE service = ?`, v.Service).Scan(&number); err != nil {
+		return 0, err
+	}
+	if _, err := tx.ExecContext(ctx, `INSERT INTO versions (service, number, hash, branch, author, person, message, committed_at, built_at, content, manifests) VALUES (?,?,?,?,?,?,?,?,?,?,?)`,
+		v.Service, number, v.Hash, v.Branch, v.Author, v.Person, v.Message, v.CommittedAt.UnixMilli(), tx.s.stamp(), v.Content, toJSON(v.Manifests)); err != nil {
+		return 0, err
+	}
+	for _, a := range b.Artifacts {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO artifacts (digest, file_sha256, bytes, listing, made_at) VALUES (?,?,?,?,?) ON CONFLICT DO NOTHING`,
+			a.Digest, a.FileSHA256, a.Bytes, toJSON(a.Listing), tx.s.stamp()); err != nil {
+			return 0, err
+		}
+	}
+	for _, f := range b.Functions {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO version_functions (service, version, function, digest, sources, changed) VALUES (?,?,?,?,?,?)`,
+			v.Service, number, f.Function, f.Digest, f.Sources, f.Changed); err != nil {
+			return 0, err
+		}
+	}
+	p, err := b.Attest(number)
+	if err != nil {
+		return 0, err
+	}
+	if _, err := tx.ExecContext(ctx, `INSERT INTO provenance (service, version, envelope, contents) VALUES (?,?,?,?)`, v.Service, number, p.Envelope, p.Contents); err != nil {
+		return 0, err
+	}
+	return number, tx.Note(ctx, Entry{Person: v.Person, Service: v.Service, What: "built", Text: "version " + itoa(number) + " from " + short(v.Hash)})
 }
 
 const versionColumns = `service, number, hash, branch, author, person, message, committed_at, built_at, content, manifests`

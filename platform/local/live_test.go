@@ -212,7 +212,11 @@ def run(call):
 	s.deploy("nosy", `
 import os
 def run(call):
-    seen = [os.path.join(top, n) for top, _, names in os.walk("/") if not top.startswith(("/proc", "/usr", "/lib", "/dev", "/etc")) and "__pycache__" not in top for n in names]
+    seen = []
+    for top, folders, names in os.walk("/"):
+        if top == "/":
+            folders[:] = [f for f in folders if f not in ("proc", "usr", "lib", "lib64", "dev", "etc", "sys", "bin", "sbin")]
+        seen += [os.path.join(top, n) for n in names if "__pycache__" not in top]
     return {"user": os.getuid(), "seen": sorted(seen), "processes": sorted(p for p in os.listdir("/proc") if p.isdigit())}
 `, nil)
 	other := s.call("nosy", nil).Answer.(map[string]any)

@@ -1,0 +1,50 @@
+// Package bell wakes those who wait for something to change. A ring carries
+// nothing: whoever wakes looks at what is kept, so that a ring that is missed, or
+// that comes twice, does no harm.
+package bell
+
+import (
+	"slices"
+	"sync"
+)
+
+// Bell wakes those who listen. The zero value is ready; its methods may be called
+// at the same time.
+type Bell struct {
+	mu        sync.Mutex
+	listeners map[chan struct{}][]string // the topics of each; none for all
+}
+
+// Listen gives a channel that receives after each ring about one of the topics,
+// or about anything where none is given, until stop is called. Rings that come
+// while nobody receives are one.
+func (b *Bell) Listen(topics ...string) (wake <-chan struct{}, stop func()) {
+	c := make(chan struct{}, 1)
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.listeners == nil {
+		b.listeners = map[chan struct{}][]string{}
+	}
+	b.listeners[c] = topics
+	return c, func() {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		delete(b.listeners, c)
+	}
+}
+
+// Ring wakes everybody who listens to one of the topics, or everybody where none
+// is given.
+func (b *Bell) Ring(topics ...string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for c, wanted := range b.listeners {
+		if len(wanted) > 0 && len(topics) > 0 && !slices.ContainsFunc(topics, func(t string) bool { return slices.Contains(wanted, t) }) {
+			continue
+		}
+		select {
+		case c <- struct{}{}:
+		default: // it is awake already
+		}
+	}
+}

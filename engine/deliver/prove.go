@@ -1,0 +1,151 @@
+package deliver
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"rudmar/core/cases"
+	"rudmar/core/expression"
+	"rudmar/core/manifest"
+	"rudmar/engine/deploy"
+	"rudmar/engine/store"
+	"rudmar/platform/api"
+)
+
+// caseTries is how often a case is tried that failed, since what a platform
+// takes may be late to be seen.
+const caseTries = 2
+
+// startFor is how long a platform may take to begin a case's call, and to tell
+// what came of it, beside the function's own timeout.
+const startFor = time.Minute
+
+// Found is what came of a case: what was sent, what came, and each expectation.
+type Found struct {
+	Call       cases.Call      `json:"call"`
+	Outcomes   []cases.Outcome `json:"outcomes"`
+	Invocation api.Invocation  `json:"invocation"`
+}
+
+// casesAtOnce is how many cases run at the same time.
+const casesAtOnce = 4
+
+// prove runs all saved cases against what was deployed. Those that have run since
+// it was deployed are not run again, but for those that ran while Rudmar ended.
+func (l *Line) prove(ctx context.Context, d store.Delivery, service *manifest.Service, stage *manifest.Stage) (failed []string, total int, err error) {
+	language, err := expression.ForCases()
+	if err != nil {
+		return nil, 0, err
+	}
+	known, err := l.store.CaseRuns(ctx, d.Service, d.Version, d.Stage)
+	if err != nil {
+		return nil, 0, err
+	}
+	before := map[caseOf]store.CaseRun{}
+	for _, r := range known {
+		before[caseOf{r.Target, r.Function, r.File, r.Name}] = r
+	}
+	var mu sync.Mutex
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(casesAtOnce)
+	for _, target := range stage.Targets {
+		for _, fn := range service.Functions {
+			group.Go(func() error { // the cases of one function run one after another: they may build on each other
+				for _, c := range fn.Cases {
+					if !c.RunsIn(stage) {
+						continue
+					}
+					run, begun := before[caseOf{target.String(), fn.Name, c.File, c.Name}]
+					if !begun || run.Running {
+						run.Target, run.Function, run.File, run.Name = target.String(), fn.Name, c.File, c.Name
+						at := manifest.Place{Service: d.Service, Stage: stage.Name, Target: target}
+						if err := l.runOnce(ctx, d, &run, at, fn, c, language); err != nil {
+							return err
+						}
+					}
+					mu.Lock()
+					if total++; !run.Passed {
+						failed = append(failed, c.Name)
+					}
+					mu.Unlock()
+				}
+				return nil
+			})
+		}
+	}
+	if err := group.Wait(); err != nil {
+		return nil, 0, fmt.Errorf("running the cases: %w", err)
+	}
+	return failed, total, nil
+}
+
+// caseOf names a case on a target.
+type caseOf struct{ target, function, file, name string }
+
+// runOnce runs a case, with what was begun and what came of it written down.
+func (l *Line) runOnce(ctx context.Context, d store.Delivery, run *store.CaseRun, at manifest.Place, fn *manifest.Function, c manifest.Case, language *expression.Language) error {
+	var err error
+	if run.ID, err = l.store.BeginCase(ctx, d, *run); err != nil {
+		return err
+	}
+	found, passed, err := l.runCase(ctx, at, fn, c, language)
+	if err != nil {
+		return err
+	}
+	body, err := json.Marshal(found)
+	if err != nil {
+		return err
+	}
+	run.Passed, run.Body = passed, string(body)
+	return l.store.EndCase(ctx, *run)
+}
+
+func (l *Line) runCase(ctx context.Context, at manifest.Place, fn *manifest.Function, c manifest.Case, language *expression.Language) (Found, bool, error) {
+	client, scope, err := l.planner.Platform(at)
+	if err != nil {
+		return Found{}, false, err
+	}
+	var found Found
+	for try := 1; ; try++ {
+		call, err := cases.Build(fn.At(at.Stage), fn.Name, c.Send, l.store.Now())
+		if err != nil {
+			found.Outcomes = []cases.Outcome{{Expected: "the case can be sent", Found: err.Error()}}
+			return found, false, nil
+		}
+		inv, err := deploy.Patiently(ctx, func() (api.Invocation, error) {
+			ctx, cancel := context.WithTimeout(ctx, fn.At(at.Stage).Timeout.V+startFor)
+			defer cancel()
+			return client.Invoke(ctx, scope, fn.Name, call.Trigger, api.Case, call.Event)
+		})
+		if err != nil {
+			return found, false, err
+		}
+		var passed bool
+		found = Found{Call: call, Invocation: inv}
+		judge, cancel := context.WithTimeout(ctx, judging)
+		found.Outcomes, passed = cases.Judge(judge, language, c.Expect, Observed(inv))
+		cancel()
+		if passed || try == caseTries {
+			return found, passed, nil
+		}
+	}
+}
+
+// Observed turns an invocation into what cases are judged by.
+func Observed(inv api.Invocation) cases.Observed {
+	o := cases.Observed{Answer: inv.Answer, Took: time.Duration((inv.ColdMs + inv.RunMs) * float64(time.Millisecond)), MemoryPeak: inv.MemoryPeak, Cold: inv.Cold}
+	if inv.Error != nil {
+		o.Failed = inv.Error.Kind + ": " + inv.Error.Message
+	}
+	for _, line := range inv.Logs {
+		if line.Stream != "platform" {
+			o.Logs = append(o.Logs, line.Text)
+		}
+	}
+	return o
+}

@@ -1,0 +1,344 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"time"
+
+	"rudmar/core/manifest"
+	"rudmar/core/plan"
+	"rudmar/core/resource"
+)
+
+// States of deployments and of their steps.
+const (
+	Running    = "running"
+	Done       = "done"
+	PartlyDone = "partly done"
+	Stopped    = "stopped"
+
+	StepWaiting = "waiting"
+	StepRunning = "running"
+	StepDone    = "done"
+	StepFailed  = "failed"
+	StepSkipped = "skipped"
+)
+
+// Deployment is the running of a plan.
+type Deployment struct {
+	ID, Plan int64
+	manifest.Place
+	Version            int
+	State, Why, Person string
+	Cancelled          bool
+	StartedAt, EndedAt time.Time
+}
+
+// Step is the state of one step of a deployment.
+type Step struct {
+	Step               int
+	Address, Kind      string
+	State, Key, Error  string
+	Attempts           int
+	StartedAt, EndedAt time.Time
+}
+
+// Begin is a deployment that is to be.
+type Begin struct {
+	PlanID int64
+	Plan   *plan.Plan
+	Person string
+	Holder string // who will run it
+	// Also is written with it; nil for nothing more.
+	Also func(tx Tx, id int64) error
+}
+
+// AddDeployment asks for a deployment, with all its steps waiting. ErrLease where
+// another one is at work on its place, ErrSerial where the record has moved on.
+func (s *Store) AddDeployment(ctx context.Context, b Begin) (int64, error) {
+	planID, p, person := b.PlanID, b.Plan, b.Person
+	var id int64
+	err := s.Within(ctx, func(tx Tx) error {
+		if err := tx.free(ctx, p.Base.Place, b.Holder); err != nil {
+			return err
+		}
+		var serial int64
+		err := tx.QueryRowContext(ctx, `SELECT coalesce(max(serial), 0) FROM stages WHERE service = ? AND stage = ? AND target = ?`, p.Base.Service, p.Base.Stage, p.Base.Target.String()).Scan(&serial)
+		if err != nil {
+			return err
+		}
+		if serial != p.Base.Serial {
+			return fmt.Errorf("%w (record %d, now %d)", ErrSerial, p.Base.Serial, serial)
+		}
+		result, err := tx.ExecContext(ctx, `INSERT INTO deployments (plan, service, stage, target, version, state, person, started_at) VALUES (?,?,?,?,?,?,?,?)`,
+			planID, p.Base.Service, p.Base.Stage, p.Base.Target.String(), p.Base.Version, Running, person, s.stamp())
+		if err != nil {
+			return err
+		}
+		if id, err = result.LastInsertId(); err != nil {
+			return err
+		}
+		for _, step := range p.Steps {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO deployment_steps (deployment, step, address, kind, state) VALUES (?,?,?,?,?)`, id, step.Index, step.Address, step.Kind, StepWaiting); err != nil {
+				return err
+			}
+		}
+		if b.Also != nil {
+			if err := b.Also(tx, id); err != nil {
+				return err
+			}
+		}
+		if err := tx.Note(ctx, Entry{Person: person, Service: p.Base.Service, Stage: p.Base.Stage, What: "deploying", Text: "version " + itoa(p.Base.Version) + " onto " + p.Base.Target.String()}); err != nil {
+			return err
+		}
+		return tx.tellDeployment(ctx, id, p.Base.Place, "asked for", nil)
+	})
+	return id, err
+}
+
+// tellDeployment tells that a deployment got on, with the step where it is one's.
+func (tx Tx) tellDeployment(ctx context.Context, id int64, at manifest.Place, what string, step *plan.Step) error {
+	body := map[string]any{"deployment": id, "stage": at.Stage, "what": what}
+	if step != nil {
+		body["step"], body["address"] = step.Index, step.Address
+	} else {
+		*tx.told = append(*tx.told, Deployments)
+	}
+	return tx.Tell(ctx, at.Service, TopicDeployment, body)
+}
+
+// free checks that nothing is at work on a place, and that nobody but one holder
+// has it.
+func (tx Tx) free(ctx context.Context, p manifest.Place, holder string) error {
+	var at int
+	if err := tx.QueryRowContext(ctx, `SELECT (SELECT count(*) FROM deployments WHERE service = ?1 AND stage = ?2 AND target = ?3 AND state = ?4)
+		+ (SELECT count(*) FROM leases WHERE service = ?1 AND stage = ?2 AND target = ?3 AND until > ?5 AND holder NOT IN ('', ?6))`,
+		p.Service, p.Stage, p.Target.String(), Running, tx.s.stamp(), holder).Scan(&at); err != nil {
+		return err
+	}
+	if at > 0 {
+		return ErrLease
+	}
+	return nil
+}
+
+// Free checks that nothing is at work on a place, for who would hold it; the error
+// is ErrLease where something is.
+func (s *Store) Free(ctx context.Context, p manifest.Place, holder string) error {
+	return s.Within(ctx, func(tx Tx) error { return tx.free(ctx, p, holder) })
+}
+
+// StartDeployment tells that somebody runs a deployment that was asked for.
+func (s *Store) StartDeployment(ctx context.Context, d Deployment) error {
+	return s.Within(ctx, func(tx Tx) error { return tx.tellDeployment(ctx, d.ID, d.Place, "started", nil) })
+}
+
+const deploymentColumns = `id, plan, service, stage, target, version, state, why, person, cancelled, started_at, ended_at`
+
+func takeDeployment(r scanner) (Deployment, error) {
+	var d Deployment
+	var started, ended int64
+	err := r.Scan(&d.ID, &d.Plan, &d.Service, &d.Stage, targetIn{&d.Target}, &d.Version, &d.State, &d.Why, &d.Person, &d.Cancelled, &started, &ended)
+	d.StartedAt, d.EndedAt = millis(started), millis(ended)
+	return d, err
+}
+
+// Deployment gives one by id.
+func (s *Store) Deployment(ctx context.Context, id int64) (Deployment, error) {
+	return one(ctx, s.read, takeDeployment, `SELECT `+deploymentColumns+` FROM deployments WHERE id = ?`, id)
+}
+
+// RunningDeployments gives those that have not ended.
+func (s *Store) RunningDeployments(ctx context.Context) ([]Deployment, error) {
+	return list(ctx, s.read, takeDeployment, `SELECT `+deploymentColumns+` FROM deployments WHERE state = ? ORDER BY id`, Running)
+}
+
+// Deployments gives the newest of a stage, newest first.
+func (s *Store) Deployments(ctx context.Context, service, stage string, limit int) ([]Deployment, error) {
+	return list(ctx, s.read, takeDeployment, `SELECT `+deploymentColumns+` FROM deployments WHERE service = ? AND (? = '' OR stage = ?) ORDER BY id DESC LIMIT ?`, service, stage, stage, limit)
+}
+
+// Steps gives the states of a deployment's steps.
+func (s *Store) Steps(ctx context.Context, deployment int64) ([]Step, error) {
+	return list(ctx, s.read, func(r scanner) (Step, error) {
+		var v Step
+		var started, ended int64
+		err := r.Scan(&v.Step, &v.Address, &v.Kind, &v.State, &v.Key, &v.Error, &v.Attempts, &started, &ended)
+		v.StartedAt, v.EndedAt = millis(started), millis(ended)
+		return v, err
+	}, `SELECT step, address, kind, state, key, error, attempts, started_at, ended_at FROM deployment_steps WHERE deployment = ? ORDER BY step`, deployment)
+}
+
+// BeginStep writes down what a step is about to do, before it is done. The key
+// stays the same when the step is sent again.
+func (s *Store) BeginStep(ctx context.Context, l Lease, deployment int64, step *plan.Step, key string) error {
+	return s.Within(ctx, func(tx Tx) error {
+		if err := tx.holds(ctx, l); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE deployment_steps SET state = ?, key = ?, error = '', attempts = attempts + 1, started_at = ? WHERE deployment = ? AND step = ?`,
+			StepRunning, key, s.stamp(), deployment, step.Index)
+		if err != nil {
+			return err
+		}
+		return tx.tellDeployment(ctx, deployment, l.Place, "step", step)
+	})
+}
+
+// Outcome is what came of a step.
+type Outcome struct {
+	Deployment int64
+	Step       plan.Step
+	Version    int
+	Error      string
+	Platform   map[string]any // computed attributes
+}
+
+// EndStep writes down what came of a step together with the changed record.
+func (s *Store) EndStep(ctx context.Context, l Lease, o Outcome) error {
+	return s.Within(ctx, func(tx Tx) error {
+		if err := tx.holds(ctx, l); err != nil {
+			return err
+		}
+		state := StepDone
+		if o.Error != "" {
+			state = StepFailed
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE deployment_steps SET state = ?, error = ?, ended_at = ? WHERE deployment = ? AND step = ?`,
+			state, o.Error, s.stamp(), o.Deployment, o.Step.Index); err != nil {
+			return err
+		}
+		if o.Error == "" {
+			if err := tx.record(ctx, l.Place, o); err != nil {
+				return err
+			}
+		}
+		return tx.tellDeployment(ctx, o.Deployment, l.Place, "step", &o.Step)
+	})
+}
+
+func (tx Tx) record(ctx context.Context, p manifest.Place, o Outcome) error {
+	var err error
+	if o.Step.Was != "" {
+		if err := tx.rename(ctx, p, o.Step.Was, o.Step.Function); err != nil {
+			return err
+		}
+	}
+	if o.Step.Change == resource.Delete {
+		_, err = tx.ExecContext(ctx, `DELETE FROM records WHERE service = ? AND stage = ? AND target = ? AND address = ?`, p.Service, p.Stage, p.Target.String(), o.Step.Address)
+	} else {
+		_, err = tx.ExecContext(ctx, `INSERT INTO records (service, stage, target, address, kind, function, attributes, needs, platform, version, changed_at) VALUES (?,?,?,?,?,?,?,?,?,?,?)
+			ON CONFLICT DO UPDATE SET kind = excluded.kind, function = excluded.function, attributes = excluded.attributes, needs = excluded.needs,
+			platform = excluded.platform, version = excluded.version, changed_at = excluded.changed_at`,
+			p.Service, p.Stage, p.Target.String(), o.Step.Address, o.Step.Kind, o.Step.Function, toJSON(o.Step.Want), toJSON(o.Step.WantNeeds), toJSON(o.Platform), o.Version, tx.s.stamp())
+	}
+	if err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, `INSERT INTO stages (service, stage, target, serial, version, since) VALUES (?,?,?,1,0,0) ON CONFLICT DO UPDATE SET serial = serial + 1`, p.Service, p.Stage, p.Target.String())
+	return err
+}
+
+// EndDeployment tells how a deployment ended, and gives its place free. Where it
+// is done the place has its version.
+func (s *Store) EndDeployment(ctx context.Context, l Lease, d Deployment) error {
+	return s.Within(ctx, func(tx Tx) error {
+		if err := tx.holds(ctx, l); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE deployments SET state = ?, why = ?, ended_at = ? WHERE id = ?`, d.State, d.Why, s.stamp(), d.ID); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE deployment_steps SET state = ? WHERE deployment = ? AND state = ?`, StepSkipped, d.ID, StepWaiting); err != nil {
+			return err
+		}
+		if d.State == Done {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO stages (service, stage, target, serial, version, since) VALUES (?,?,?,1,?,?)
+				ON CONFLICT DO UPDATE SET since = CASE WHEN version = excluded.version THEN since ELSE excluded.since END, version = excluded.version`,
+				d.Service, d.Stage, d.Target.String(), d.Version, s.stamp()); err != nil {
+				return err
+			}
+		}
+		text := "version " + itoa(d.Version) + " onto " + d.Target.String()
+		if d.Why != "" {
+			text += ": " + d.Why
+		}
+		if err := tx.Note(ctx, Entry{Person: d.Person, Service: d.Service, Stage: d.Stage, What: "deployment " + d.State, Text: text}); err != nil {
+			return err
+		}
+		if err := tx.endLease(ctx, l); err != nil {
+			return err
+		}
+		return tx.tellDeployment(ctx, d.ID, d.Place, "ended", nil)
+	})
+}
+
+// Reopen asks for an ended deployment to run again, for a holder: what failed or
+// was skipped waits. ErrLease where another one is at work on its place.
+func (s *Store) Reopen(ctx context.Context, d Deployment, person, holder string) error {
+	return s.Within(ctx, func(tx Tx) error {
+		if err := tx.free(ctx, d.Place, holder); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE deployments SET state = ?, why = '', cancelled = 0, ended_at = 0, person = ? WHERE id = ?`, Running, person, d.ID); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE deployment_steps SET state = ?, error = '' WHERE deployment = ? AND state IN (?, ?)`, StepWaiting, d.ID, StepFailed, StepSkipped); err != nil {
+			return err
+		}
+		return tx.tellDeployment(ctx, d.ID, d.Place, "asked for", nil)
+	})
+}
+
+// Cancel asks a running deployment to finish what is in flight and stop; ErrMoved
+// where it does not run any more.
+func (s *Store) Cancel(ctx context.Context, id int64) error {
+	return s.Within(ctx, func(tx Tx) error {
+		d := Deployment{ID: id}
+		err := tx.QueryRowContext(ctx, `UPDATE deployments SET cancelled = 1 WHERE id = ? AND state = ? RETURNING service, stage`, id, Running).Scan(&d.Service, &d.Stage)
+		if errors.Is(err, sql.ErrNoRows) {
+			return fmt.Errorf("deployment %d does not run: %w", id, ErrMoved)
+		}
+		if err != nil {
+			return err
+		}
+		return tx.tellDeployment(ctx, id, d.Place, "cancelled", nil)
+	})
+}
+
+// DeployedAt gives, by place of a service, when the newest deployment began that
+// is done there: what changed since is not there yet.
+func (s *Store) DeployedAt(ctx context.Context, service string) (map[manifest.Place]time.Time, error) {
+	type row struct {
+		place manifest.Place
+		at    int64
+	}
+	rows, err := list(ctx, s.read, func(r scanner) (row, error) {
+		v := row{place: manifest.Place{Service: service}}
+		return v, r.Scan(&v.place.Stage, targetIn{&v.place.Target}, &v.at)
+	}, `SELECT stage, target, max(started_at) FROM deployments WHERE service = ? AND state = ? GROUP BY stage, target`, service, Done)
+	out := map[manifest.Place]time.Time{}
+	for _, r := range rows {
+		out[r.place] = millis(r.at)
+	}
+	return out, err
+}
+
+// UsualTimes gives how long a step of each kind took of late.
+func (s *Store) UsualTimes(ctx context.Context) (map[string]time.Duration, error) {
+	type usual struct {
+		kind string
+		ms   float64
+	}
+	rows, err := list(ctx, s.read, func(r scanner) (usual, error) {
+		var u usual
+		return u, r.Scan(&u.kind, &u.ms)
+	}, `SELECT kind, avg(ended_at - started_at) FROM (SELECT kind, started_at, ended_at FROM deployment_steps WHERE state = 'done' AND attempts = 1 ORDER BY deployment DESC LIMIT 500) GROUP BY kind`)
+	out := map[string]time.Duration{}
+	for _, u := range rows {
+		out[u.kind] = time.Duration(u.ms) * time.Millisecond
+	}
+	return out, err
+}

@@ -1,0 +1,71 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// Topics of events.
+const (
+	TopicSource     = "source"     // a branch has moved
+	TopicBuild      = "build"      // a build began, wrote, or ended
+	TopicDelivery   = "delivery"   // a version waits, moves, or stands elsewhere
+	TopicGates      = "gates"      // gates are judged otherwise than before
+	TopicDeployment = "deployment" // a deployment was asked for, or got on
+	TopicSecret     = "secret"     // a secret has got a value
+	TopicLook       = "look"       // a look at what is live found something else
+)
+
+// Deployments is rung, beside the events themselves, when a deployment was asked
+// for, is cancelled or has ended: for who need not know of each step.
+const Deployments = "deployments"
+
+// Event is something that happened: it is kept in the transaction of what
+// happened, and tells pages and loops what to look at again.
+type Event struct {
+	ID      int64
+	At      time.Time
+	Service string
+	Topic   string
+	Body    string // JSON
+}
+
+// eventsKept is how many of the newest events are kept, for pages that come back.
+const eventsKept = 5000
+
+// Tell keeps an event as part of a transaction. Who listens is woken once it is
+// committed.
+func (tx Tx) Tell(ctx context.Context, service, topic string, body map[string]any) error {
+	result, err := tx.ExecContext(ctx, `INSERT INTO events (at, service, topic, body) VALUES (?,?,?,?)`, tx.s.stamp(), service, topic, toJSON(body))
+	if err != nil {
+		return err
+	}
+	*tx.told = append(*tx.told, topic)
+	id, err := result.LastInsertId()
+	if err == nil && id%500 == 0 {
+		_, err = tx.ExecContext(ctx, `DELETE FROM events WHERE id < ?`, id-eventsKept)
+	}
+	return err
+}
+
+// Tell keeps an event of which nothing else is kept.
+func (s *Store) Tell(ctx context.Context, service, topic string, body map[string]any) error {
+	return s.Within(ctx, func(tx Tx) error { return tx.Tell(ctx, service, topic, body) })
+}
+
+// Listen gives a channel that receives after events of the topics were
+// committed, or after any where none is given, until stop is called.
+func (s *Store) Listen(topics ...string) (wake <-chan struct{}, stop func()) {
+	return s.told.Listen(topics...)
+}
+
+// EventsAfter gives what happened after an event, oldest first.
+func (s *Store) EventsAfter(ctx context.Context, id int64, limit int) ([]Event, error) {
+	return list(ctx, s.read, func(r scanner) (Event, error) {
+		var e Event
+		var at int64
+		err := r.Scan(&e.ID, &at, &e.Service, &e.Topic, &e.Body)
+		e.At = millis(at)
+		return e, err
+	}, `SELECT id, at, service, topic, body FROM events WHERE id > ? ORDER BY id LIMIT ?`, id, limit)
+}

@@ -1,0 +1,72 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"rudmar/engine/store"
+)
+
+// trueEvery is how often it is made true what should be.
+const trueEvery = time.Minute
+
+// keepTrue makes true what should be, at the start and every minute, until the
+// context ends: branches that git moved are seen, and versions wait in their
+// stages. What runs by itself looks after the rest: builds that have no end, and
+// deployments that nobody runs.
+func (e *Engine) keepTrue(ctx context.Context) {
+	tick := time.NewTicker(trueEvery)
+	defer tick.Stop()
+	for {
+		e.makeTrue(ctx)
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+// makeTrue is one round of keepTrue. One repository or service that is broken
+// keeps nothing else.
+func (e *Engine) makeTrue(ctx context.Context) {
+	tell := func(what, name string, err error) {
+		if err != nil && ctx.Err() == nil {
+			e.log.Error(what, "name", name, "error", err)
+		}
+	}
+	repositories, err := e.Store.Repositories(ctx)
+	tell("listing the repositories", "", err)
+	for _, name := range repositories {
+		tell("looking at a repository", name, errors.Join(e.Host.Create(ctx, name), e.Build.Pushed(ctx, name, "")))
+	}
+	services, err := e.Store.Services(ctx)
+	tell("listing the services", "", err)
+	for _, s := range services {
+		tell("looking for versions that wait nowhere", s.Name, e.deliverLeft(ctx, s))
+	}
+}
+
+// deliverLeft makes versions of a service wait in their stages that were built
+// and wait nowhere. The oldest comes first, as they were built.
+func (e *Engine) deliverLeft(ctx context.Context, s store.Service) error {
+	left, err := e.Store.Undelivered(ctx, s.Name)
+	if err != nil {
+		return err
+	}
+	var errs error
+	for i := len(left) - 1; i >= 0; i-- {
+		own, _, err := e.Planner.Service(ctx, s.Name, left[i])
+		if err != nil {
+			errs = errors.Join(errs, err)
+			continue
+		}
+		enters, removes, err := e.Planner.Stages(ctx, s.Name, own)
+		if err == nil && len(enters)+len(removes) > 0 {
+			err = e.Store.StartDelivery(ctx, s.Name, left[i], enters, removes)
+		}
+		errs = errors.Join(errs, err)
+	}
+	return errs
+}
