@@ -83,8 +83,15 @@ type snapshotSeen struct {
 	body []byte
 }
 
+// Option changes how a client talks to its platform.
+type Option func(*Client)
+
+// Within gives a platform another time for an answer than 15 seconds. How long a
+// function may take that is called is not bounded by it.
+func Within(d time.Duration) Option { return func(c *Client) { c.within = d } }
+
 // NewClient makes a client for the platform at an address, with the installation's token.
-func NewClient(address, token string) (*Client, error) {
+func NewClient(address, token string, options ...Option) (*Client, error) {
 	if parsed, err := url.Parse(address); err != nil || parsed.Host == "" || parsed.Scheme != "http" && parsed.Scheme != "https" {
 		return nil, fmt.Errorf("%q is not the address of a platform; one is such as http://127.0.0.1:7071", address)
 	}
@@ -95,7 +102,16 @@ func NewClient(address, token string) (*Client, error) {
 	if err != nil {
 		return nil, fmt.Errorf("making a client for %s: %w", address, err)
 	}
-	return &Client{address: address, api: inner, within: answerFor, seen: map[Scope]snapshotSeen{}}, nil
+	return (&Client{address: address, api: inner, within: answerFor}).With(options...), nil
+}
+
+// With gives a client of the same platform that talks to it in another way.
+func (c *Client) With(options ...Option) *Client {
+	other := &Client{address: c.address, api: c.api, within: c.within, seen: map[Scope]snapshotSeen{}}
+	for _, change := range options {
+		change(other)
+	}
+	return other
 }
 
 // Kinds gives what the platform knows and allows.
@@ -137,6 +153,9 @@ func (c *Client) look(ctx context.Context, s Scope) (snapshotSeen, error) {
 			return nil
 		}
 		text, err := io.ReadAll(r.Body)
+		if err == nil && !json.Valid(text) {
+			err = fmt.Errorf("reading the platform's answer: %w", io.ErrUnexpectedEOF)
+		}
 		now = snapshotSeen{r.Header.Get("ETag"), text}
 		return err
 	})
@@ -284,7 +303,7 @@ func (c *Client) exchangeWithin(ctx context.Context, within time.Duration, send 
 			return struct{}{}, backoff.Permanent(problemOf(response))
 		}
 		switch err := take(response, deadline); {
-		case err != nil && errors.Is(context.Cause(ctx), errSilent):
+		case err != nil && (errors.Is(context.Cause(ctx), errSilent) || isCutOff(err)):
 			return struct{}{}, silent(err)
 		case err != nil:
 			return struct{}{}, backoff.Permanent(err)
@@ -292,6 +311,13 @@ func (c *Client) exchangeWithin(ctx context.Context, within time.Duration, send 
 		return struct{}{}, nil
 	}, backoff.WithMaxElapsedTime(time.Minute))
 	return err
+}
+
+// isCutOff tells whether an answer is not whole, as where a platform ends while it
+// answers.
+func isCutOff(err error) bool {
+	var syntax *json.SyntaxError
+	return errors.As(err, &syntax) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
 }
 
 // problemOf reads what a platform answered instead.

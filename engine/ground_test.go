@@ -1,0 +1,378 @@
+package engine_test
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"rudmar/core/delivery"
+	"rudmar/engine"
+	"rudmar/engine/source"
+	"rudmar/engine/store"
+	"rudmar/platform"
+)
+
+// beside opens the rig's database as somebody else would, in one connection.
+func (r *rig) beside() *sql.Conn {
+	r.Helper()
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(r.dir, "rudmar.db")+"?_pragma=busy_timeout(5000)")
+	if err != nil {
+		r.Fatal(err)
+	}
+	r.Cleanup(func() { db.Close() })
+	c, err := db.Conn(r.Context())
+	if err != nil {
+		r.Fatal(err)
+	}
+	return c
+}
+
+func (r *rig) do(c *sql.Conn, text string) {
+	r.Helper()
+	if _, err := c.ExecContext(r.Context(), text); err != nil {
+		r.Fatalf("%s: %v", text, err)
+	}
+}
+
+// TestOneSickPlaceStopsNothingElse lets a platform say nothing at all to one
+// service, which sorts before another: the other is planned, deployed and proved;
+// the sick place is named, with since when, and gets well by itself.
+func TestOneSickPlaceStopsNothingElse(t *testing.T) {
+	t.Parallel()
+	r := newRigWith(t, func(o *engine.Options) {
+		o.Platforms["local"] = o.Platforms["local"].With(platform.Within(time.Second))
+	})
+	apricots := strings.ReplaceAll(root, "service: frostline", "service: apricots")
+	in := func(dir, manifest string) map[string]string {
+		return map[string]string{dir + "/rudmar.yaml": manifest, dir + "/a/function.yaml": fn("a", ""), dir + "/a/main.py": "def run(call): return 'a'\n"}
+	}
+	r.push(in("apricots", apricots))
+	r.until("apricots are there", func() bool {
+		d, err := r.Store.Delivery(t.Context(), "apricots", 1, "trial")
+		return err == nil && d.State == delivery.Settled
+	})
+	gone := make(chan struct{})
+	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
+		if strings.Contains(q.URL.Path, "/apricots/") {
+			select {
+			case <-gone: // and then an answer that is cut off
+			case <-q.Context().Done():
+			}
+			return
+		}
+		next.ServeHTTP(w, q)
+	})
+	both := in("frostline", root)
+	both["apricots/a/main.py"] = "def run(call): return 'b'\n"
+	r.push(both)
+	r.reaches(1, "trial", delivery.Settled)
+	at := place("trial", "north")
+	at.Service = "apricots"
+	r.until("the sick place is named", func() bool {
+		looks, err := r.Watch.Looks(t.Context(), "apricots")
+		return err == nil && strings.Contains(looks[at].Error, "does not answer") && looks[at].Since > 0
+	})
+	close(gone)
+	r.spoilWith(nil)
+	r.until("the sick place is well", func() bool {
+		looks, err := r.Watch.Looks(t.Context(), "apricots")
+		d, deliveryErr := r.Store.Delivery(t.Context(), "apricots", 2, "trial")
+		return err == nil && deliveryErr == nil && looks[at].Error == "" && looks[at].Since == 0 && d.State == delivery.Settled
+	})
+}
+
+// TestADatabaseThatCannotBeWritten keeps a deployment from writing down what came
+// of its steps: by a lock for longer than is waited for one, by writes that fail,
+// and by a lease that is taken away. It goes on by itself, and so does what comes
+// after it.
+func TestADatabaseThatCannotBeWritten(t *testing.T) {
+	t.Parallel()
+	for name, faults := range map[string]func(r *rig, c *sql.Conn) (end func()){
+		"a lock": func(r *rig, c *sql.Conn) func() {
+			r.do(c, `BEGIN IMMEDIATE`)
+			return func() {
+				wait := time.NewTimer(5500 * time.Millisecond) // longer than one waits for a lock
+				defer wait.Stop()
+				<-wait.C
+				r.do(c, `COMMIT`)
+			}
+		},
+		"writes that fail": func(r *rig, c *sql.Conn) func() {
+			r.do(c, `CREATE TRIGGER full BEFORE UPDATE ON deployment_steps BEGIN SELECT raise(ABORT, 'disk full'); END`)
+			return func() { r.do(c, `DROP TRIGGER full`) }
+		},
+		"a lease that is lost": func(r *rig, c *sql.Conn) func() {
+			r.do(c, `UPDATE leases SET fence = fence + 1`)
+			return func() {}
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			r := newRig(t)
+			hold, begun := make(chan struct{}), make(chan struct{})
+			var once sync.Once
+			r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
+				if address(q) == "function/a" {
+					once.Do(func() { close(begun) })
+					select {
+					case <-hold:
+					case <-q.Context().Done():
+						return
+					}
+				}
+				next.ServeHTTP(w, q)
+			})
+			r.push(first())
+			<-begun
+			end := faults(r, r.beside())
+			close(hold)
+			end()
+			r.reaches(1, "trial", delivery.Settled)
+			r.upToDate("trial", "north", 1)
+			r.push(map[string]string{"a/main.py": "def run(call): return 'a' # again\n"})
+			r.reaches(2, "trial", delivery.Settled)
+		})
+	}
+}
+
+// TestAVersionIsDeliveredWithItsNumber lets the end of a build fail at its last
+// write: neither the version nor its delivery is there, and the build is made
+// again. Versions of a former Rudmar that wait nowhere are delivered at the start.
+func TestAVersionIsDeliveredWithItsNumber(t *testing.T) {
+	r := newRig(t)
+	c := r.beside()
+	r.do(c, `CREATE TRIGGER full BEFORE UPDATE ON builds BEGIN SELECT raise(ABORT, 'disk full'); END`)
+	r.push(first())
+	r.until("the build has got to its end", func() bool {
+		b, err := r.Build.Builds(t.Context(), "frostline", 1)
+		return err == nil && len(b) == 1 && b[0].State == store.BuildQueued && b[0].Log == ""
+	})
+	versions, err := r.Store.Versions(t.Context(), "frostline")
+	if err != nil || len(versions) != 0 {
+		t.Errorf("numbered without an end: %d versions, %v", len(versions), err)
+	}
+	r.do(c, `DROP TRIGGER full`)
+	r.reaches(1, "trial", delivery.Settled)
+
+	if err := r.Close(); err != nil {
+		t.Fatal(err)
+	}
+	r.do(c, `DELETE FROM judgements`)
+	r.do(c, `DELETE FROM standing`)
+	r.do(c, `DELETE FROM deliveries`)
+	r.start()
+	r.reaches(1, "trial", delivery.Settled)
+}
+
+// TestAPushIsBuiltOnce notes many pushes at once, again and again: each is built
+// once, and each branch has one push of it.
+func TestAPushIsBuiltOnce(t *testing.T) {
+	r := newRig(t)
+	r.push(first())
+	const pushes = 6
+	for i := range pushes {
+		change := map[string]string{"a/main.py": fmt.Sprintf("def run(call): return 'a' # %d\n", i)}
+		r.push(change)
+		var group sync.WaitGroup
+		for range 10 {
+			group.Go(func() {
+				if err := r.Build.Pushed(t.Context(), "brambleford", "linden"); err != nil {
+					t.Error(err)
+				}
+			})
+		}
+		group.Wait()
+	}
+	r.reaches(pushes+1, "trial", delivery.Settled)
+	builds, err := r.Store.Builds(t.Context(), "frostline", 100)
+	if err != nil || len(builds) != pushes+1 {
+		t.Errorf("%d builds of %d pushes: %v", len(builds), pushes+1, err)
+	}
+	for _, b := range builds {
+		if b.Person != "wren" || b.State != store.BuildDone {
+			t.Errorf("%+v", b)
+		}
+	}
+	// A branch that git moved when nobody was told: it is seen without a push.
+	other, err := r.Host.Repository("brambleford").Apply(t.Context(), source.Change{Branch: "main", Base: r.head, Message: "unseen", Author: "wren", Email: "w@x.invalid", Files: map[string][]byte{"a/main.py": []byte("def run(call): return 'a' # unseen\n")}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := r.Close(); err != nil {
+		t.Fatal(err)
+	}
+	r.start()
+	r.reaches(pushes+2, "trial", delivery.Settled)
+	if v, err := r.Store.Version(t.Context(), "frostline", pushes+2); err != nil || v.Hash != other {
+		t.Errorf("version %d is of %s: %v", pushes+2, v.Hash, err)
+	}
+}
+
+// TestTwoReturnsAtOnce puts two earlier versions back at the same time, and
+// approves and refuses at the same time: one is heard, the other is told that
+// somebody was faster, and one version has settled.
+func TestTwoReturnsAtOnce(t *testing.T) {
+	r := newRig(t)
+	r.push(first())
+	r.reaches(1, "trial", delivery.Settled)
+	for version := 2; version <= 3; version++ {
+		r.push(map[string]string{"b/main.py": fmt.Sprintf("def run(call): return 'b' # %d\n", version)})
+		r.reaches(version, "trial", delivery.Settled)
+	}
+	var errs [2]error
+	say := map[int]func() error{}
+	for i := range errs {
+		words := r.say("linden", "trial", i+1)
+		say[i] = func() error { return r.Line.GoBack(t.Context(), "frostline", i+1, "trial", words) }
+	}
+	atOnce(say[0], say[1], &errs)
+	if (errs[0] == nil) == (errs[1] == nil) {
+		t.Fatalf("both or none went back: %v, %v", errs[0], errs[1])
+	}
+	won, lost := 1, errs[1]
+	if errs[0] != nil {
+		won, lost = 2, errs[0]
+	}
+	if !errors.Is(lost, store.ErrMoved) && !errors.Is(lost, delivery.ErrTransition) {
+		t.Errorf("who lost was told %v", lost)
+	}
+	r.reaches(won, "trial", delivery.Settled)
+	rows, err := r.Store.Deliveries(t.Context(), "frostline")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, d := range rows {
+		if d.Stage == "trial" && d.Version > won && d.State == delivery.Settled {
+			t.Errorf("version %d is settled beside version %d", d.Version, won)
+		}
+	}
+
+	if err := r.Line.Request(t.Context(), "frostline", 1, "live", r.say("wren", "live", 1)); err != nil && won == 1 {
+		t.Fatal(err)
+	}
+	for range 10 {
+		words := r.say("linden", "live", won)
+		atOnce(func() error { return r.Line.Approve(t.Context(), "frostline", won, "live", words) },
+			func() error { return r.Line.Refuse(t.Context(), "frostline", won, "live", r.person("linden"), "no") }, &errs)
+		d, err := r.Store.Delivery(t.Context(), "frostline", won, "live")
+		if err != nil || errs[1] == nil && d.State != delivery.Refused {
+			t.Fatalf("refused, and it is %s: %v", d.State, err)
+		}
+		if errs[1] != nil || d.State == delivery.Refused {
+			break
+		}
+	}
+}
+
+func atOnce(one, two func() error, errs *[2]error) {
+	var group sync.WaitGroup
+	group.Go(func() { errs[0] = one() })
+	group.Go(func() { errs[1] = two() })
+	group.Wait()
+}
+
+// TestCasesAreNotDoubled ends Rudmar while a case runs. After the start that one
+// runs again, and says so; those that had an end are not called again.
+func TestCasesAreNotDoubled(t *testing.T) {
+	r := newRig(t)
+	files := first()
+	for _, name := range []string{"first", "second", "third"} {
+		files["b/cases/"+name+".yaml"] = "case: " + name + "\nsend: {route: GET /b}\nexpect: [status == 200]\n"
+	}
+	var calls atomic.Int64
+	begun := make(chan struct{})
+	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
+		if strings.HasSuffix(q.URL.Path, "/functions/b/invocations") && calls.Add(1) == 2 {
+			_, _ = io.Copy(io.Discard, q.Body) // only then the server sees that who asked is gone
+			close(begun)
+			<-q.Context().Done()
+			return
+		}
+		next.ServeHTTP(w, q)
+	})
+	r.push(files)
+	<-begun
+	if err := r.Close(); err != nil {
+		t.Fatal(err)
+	}
+	r.start()
+	r.reaches(1, "trial", delivery.Settled)
+	if n := calls.Load(); n != 4 {
+		t.Errorf("the three cases of b were called %d times", n)
+	}
+	runs, err := r.Store.CaseRuns(t.Context(), "frostline", 1, "trial")
+	if err != nil {
+		t.Fatal(err)
+	}
+	again := 0
+	for _, run := range runs {
+		if !run.Passed || run.Running {
+			t.Errorf("%+v", run)
+		}
+		if run.Again {
+			again++
+		}
+	}
+	if len(runs) != 4 || again != 1 {
+		t.Errorf("%d runs, %d of them again", len(runs), again)
+	}
+}
+
+// TestEveryEventTwice tells every event again and again, from before the push to
+// the end: nothing is built, deployed, sent or proved twice.
+func TestEveryEventTwice(t *testing.T) {
+	r := newRig(t)
+	ctx, stop := context.WithCancel(t.Context())
+	var told sync.WaitGroup
+	told.Go(func() {
+		for ctx.Err() == nil {
+			list, err := r.Store.EventsAfter(ctx, 0, 100)
+			for _, e := range list {
+				err = errors.Join(err, r.Store.Tell(ctx, e.Service, e.Topic, map[string]any{"again": e.Body}))
+			}
+			if err != nil && ctx.Err() == nil {
+				t.Error(err)
+			}
+			r.Line.Nudge()
+			r.Watch.Nudge()
+		}
+	})
+	var calls atomic.Int64
+	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
+		if strings.HasSuffix(q.URL.Path, "/invocations") {
+			calls.Add(1)
+		}
+		next.ServeHTTP(w, q)
+	})
+	r.push(first())
+	r.live()
+	stop()
+	told.Wait()
+	deployments, err := r.Store.Deployments(t.Context(), "frostline", "", 100)
+	if err != nil || len(deployments) != 3 {
+		t.Errorf("%d deployments for three places: %v", len(deployments), err)
+	}
+	for _, d := range deployments {
+		steps, err := r.Store.Steps(t.Context(), d.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, s := range steps {
+			if s.Attempts != 1 {
+				t.Errorf("deployment %d sent %s %d times", d.ID, s.Address, s.Attempts)
+			}
+		}
+	}
+	if n := calls.Load(); n != 1 {
+		t.Errorf("the case of the first stage was called %d times", n)
+	}
+}
