@@ -9,6 +9,8 @@ require (
 	github.com/containerd/cgroups/v3 v3.1.3
 	github.com/getkin/kin-openapi v0.152.0
 	github.com/go-rod/rod v0.116.2
+	github.com/gofrs/flock v0.13.2
+	github.com/google/renameio/v2 v2.0.2
 	github.com/gowebpki/jcs v1.0.2
 	github.com/in-toto/attestation v1.2.0
 	github.com/klauspost/compress v1.20.3
@@ -27,12 +29,11 @@ require (
 	golang.org/x/crypto v0.58.0
 	golang.org/x/net v0.61.0
 	golang.org/x/sys v0.50.0
+	golang.org/x/term v0.48.0
 	google.golang.org/protobuf v1.36.12
 	gvisor.dev/gvisor v0.0.0-20240916094835-a174eb65023f
 	modernc.org/sqlite v1.61.1
 )
-
-require golang.org/x/term v0.48.0 // indirect
 
 require (
 	apart v0.0.0-00010101000000-000000000000
@@ -67,7 +68,7 @@ require (
 	go.uber.org/multierr v1.11.0 // indirect
 	go.yaml.in/yaml/v3 v3.0.5 // indirect
 	golang.org/x/exp v0.0.0-20261011100332-faecfb24eb49 // indirect
-	golang.org/x/sync v0.25.0 // indirect
+	golang.org/x/sync v0.25.0
 	golang.org/x/text v0.43.0 // indirect
 	golang.org/x/time v0.15.0 // indirect
 	google.golang.org/genproto/googleapis/api v0.0.0-20261005182115-fad411399dd8 // indirect

@@ -9,11 +9,14 @@ import (
 	"log/slog"
 	"maps"
 	"net/http"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
 	"time"
+
+	"github.com/gofrs/flock"
 
 	"rudmar/cage"
 	"rudmar/core/rights"
@@ -40,8 +43,11 @@ type Options struct {
 	// Registries are the hosts that builds may fetch from, beside those that the
 	// machine's tools are set to.
 	Registries []string
-	Log        *slog.Logger
-	Now        func() time.Time
+	// NewKeys allows new keys where the ones are gone that secrets are sealed and
+	// versions are signed with; secrets have to be set again then.
+	NewKeys bool
+	Log     *slog.Logger
+	Now     func() time.Time
 }
 
 // Engine is everything that runs.
@@ -56,6 +62,7 @@ type Engine struct {
 	Line    *deliver.Line
 	Watch   *observe.Watch
 
+	lock    *flock.Flock // of the data folder
 	cages   *cage.Keeper
 	log     *slog.Logger
 	cancel  context.CancelFunc
@@ -78,15 +85,19 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 	if o.Dir, err = filepath.Abs(o.Dir); err != nil { // what runs in other folders is told of this one
 		return nil, fmt.Errorf("finding the data folder: %w", err)
 	}
-	s, err := store.Open(ctx, o.Dir, o.Now)
+	lock, err := own(o.Dir)
 	if err != nil {
 		return nil, err
 	}
-	e := &Engine{Store: s, log: o.Log}
+	s, err := store.Open(ctx, o.Dir, o.Now)
+	if err != nil {
+		return nil, errors.Join(err, lock.Unlock())
+	}
+	e := &Engine{Store: s, lock: lock, log: o.Log}
 	ctx, e.cancel = context.WithCancel(context.WithoutCancel(ctx))
 	if err := e.assemble(ctx, o); err != nil {
 		e.cancel()
-		return nil, errors.Join(err, s.Close())
+		return nil, errors.Join(err, s.Close(), lock.Unlock())
 	}
 	for _, work := range []func(context.Context){e.Build.Run, e.Runner.Run, e.Line.Run, e.Watch.Run, e.keepTrue} {
 		e.running.Go(func() { work(ctx) })
@@ -94,9 +105,50 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 	return e, nil
 }
 
+// ErrTaken tells that another Rudmar has a data folder.
+var ErrTaken = errors.New("another Rudmar runs on this data folder; end it first, or give another folder")
+
+// own takes a data folder for this process, until it ends.
+func own(dir string) (*flock.Flock, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, fmt.Errorf("making the data folder: %w", err)
+	}
+	lock := flock.New(filepath.Join(dir, "rudmar.lock"), flock.SetPermissions(0o600))
+	taken, err := lock.TryLock()
+	if err != nil {
+		return nil, fmt.Errorf("taking the data folder: %w", err)
+	}
+	if !taken {
+		return nil, fmt.Errorf("%w: %s", ErrTaken, dir)
+	}
+	return lock, nil
+}
+
+// newKeys tells which keys may be made anew: those of an installation in which
+// nothing needs the one before, and all where its operator says so. What was
+// sealed with a key that is gone is taken away then.
+func (e *Engine) newKeys(ctx context.Context, o Options) (seal, signing bool, err error) {
+	secrets, err := e.Store.HasSecrets(ctx)
+	if err != nil {
+		return false, false, err
+	}
+	versions, err := e.Store.HasVersions(ctx)
+	if err != nil {
+		return false, false, err
+	}
+	if o.NewKeys && secrets && !people.HasKey(o.Dir) {
+		err = e.Store.ForgetSecrets(ctx)
+	}
+	return !secrets || o.NewKeys, !versions || o.NewKeys, err
+}
+
 func (e *Engine) assemble(ctx context.Context, o Options) error {
 	var err error
-	if e.People, err = people.Open(e.Store, o.Dir); err != nil {
+	newSeal, newSigning, err := e.newKeys(ctx, o)
+	if err != nil {
+		return err
+	}
+	if e.People, err = people.Open(e.Store, o.Dir, newSeal); err != nil {
 		return err
 	}
 	if e.Host, err = source.NewHost(filepath.Join(o.Dir, "repositories"), o.Self, e.authenticate, e.pushed(o.Log)); err != nil {
@@ -112,7 +164,7 @@ func (e *Engine) assemble(ctx context.Context, o Options) error {
 	}
 	if e.Build, err = build.New(build.Config{
 		Cages: e.cages, Uncaged: o.BuildsUncaged, Registries: o.Registries,
-		Store: e.Store, Repository: e.Host.Repository, Offers: e.Checks.Offers, Dir: filepath.Join(o.Dir, "artifacts"), Log: o.Log, Stages: e.Planner.Stages,
+		Store: e.Store, Repository: e.Host.Repository, Offers: e.Checks.Offers, Dir: filepath.Join(o.Dir, "artifacts"), Log: o.Log, Stages: e.Planner.Stages, NewKey: newSigning,
 	}); err != nil {
 		return err
 	}
@@ -238,5 +290,5 @@ func (e *Engine) Close() error {
 	e.cancel()
 	e.running.Wait()
 	e.cages.Close()
-	return e.Store.Close()
+	return errors.Join(e.Store.Close(), e.lock.Unlock())
 }

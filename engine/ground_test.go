@@ -6,7 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"net/http"
+	"os"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -374,5 +376,98 @@ func TestEveryEventTwice(t *testing.T) {
 	}
 	if n := calls.Load(); n != 1 {
 		t.Errorf("the case of the first stage was called %d times", n)
+	}
+}
+
+// TestArchivesAreMadeAgain takes archives away and alters them: the next build
+// makes them again from git, just as they were.
+func TestArchivesAreMadeAgain(t *testing.T) {
+	r := newRig(t)
+	r.push(first())
+	r.reaches(1, "trial", delivery.Settled)
+	functions, err := r.Store.VersionFunctions(t.Context(), "frostline", 1)
+	if err != nil || len(functions) != 2 {
+		t.Fatal(functions, err)
+	}
+	file := func(i int) string {
+		return filepath.Join(r.dir, "artifacts", strings.TrimPrefix(functions[i].Digest, "sha256:")+".zip")
+	}
+	whole, err := os.ReadFile(file(1))
+	if err != nil {
+		t.Fatal(err)
+	}
+	whole[len(whole)/2] ^= 1
+	if err := errors.Join(os.Remove(file(0)), os.WriteFile(file(1), whole, 0o600)); err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := r.Build.Verify(t.Context(), "frostline", 1); err == nil {
+		t.Error("nothing was noticed")
+	}
+	r.push(map[string]string{"a/function.yaml": fn("a", "memory: 256 MiB\n")})
+	r.reaches(2, "trial", delivery.Settled)
+	if b := r.ends(store.BuildDone); strings.Count(b.Log, "its archive is made again") != 2 {
+		t.Errorf("the log of the build:\n%s", b.Log)
+	}
+	for version := 1; version <= 2; version++ {
+		if _, found, err := r.Build.Verify(t.Context(), "frostline", version); err != nil {
+			t.Errorf("version %d: %v %v", version, found, err)
+		}
+	}
+}
+
+// TestTheDataFolderIsGuarded starts a second Rudmar on a data folder, one on a
+// newer database, and one whose keys are gone: each is refused, says what to do,
+// and nothing is lost.
+func TestTheDataFolderIsGuarded(t *testing.T) {
+	r := newRig(t)
+	r.push(first())
+	r.reaches(1, "trial", delivery.Settled)
+	if err := r.People.SetSecret(t.Context(), "frostline", "trial", "key", "hidden", "wren"); err != nil {
+		t.Fatal(err)
+	}
+	o := engine.Options{Dir: r.dir, Self: "/bin/true", Log: slog.New(slog.DiscardHandler)}
+	refused := func(want error) {
+		t.Helper()
+		e, err := engine.Open(t.Context(), o)
+		if err == nil {
+			err = e.Close()
+		}
+		if !errors.Is(err, want) {
+			t.Errorf("%v, not %v", err, want)
+		}
+	}
+	refused(engine.ErrTaken)
+	if err := r.Close(); err != nil {
+		t.Fatal(err)
+	}
+	c := r.beside()
+	r.do(c, `INSERT INTO goose_db_version (version_id, is_applied) VALUES (9999, 1)`)
+	refused(store.ErrNewer)
+	r.do(c, `DELETE FROM goose_db_version WHERE version_id = 9999`)
+	for _, name := range []string{"secret.key", "signing.key"} {
+		kept, err := os.ReadFile(filepath.Join(r.dir, name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := os.Remove(filepath.Join(r.dir, name)); err != nil {
+			t.Fatal(err)
+		}
+		refused(store.ErrKeyGone)
+		if err := os.WriteFile(filepath.Join(r.dir, name), kept, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	r.start()
+	if open, err := r.People.Secrets(t.Context(), "frostline", "trial"); err != nil || open["key"] != "hidden" {
+		t.Errorf("the secret: %v %v", open, err)
+	}
+	// The operator says that they are gone for good.
+	if err := errors.Join(r.Close(), os.Remove(filepath.Join(r.dir, "secret.key"))); err != nil {
+		t.Fatal(err)
+	}
+	r.change = func(o *engine.Options) { o.NewKeys = true }
+	r.start()
+	if open, err := r.People.Secrets(t.Context(), "frostline", "trial"); err != nil || len(open) != 0 {
+		t.Errorf("the secret under a key that is gone: %v %v", open, err)
 	}
 }

@@ -13,6 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"github.com/google/renameio/v2"
 	"rudmar/core/check"
 	"rudmar/core/diagnostic"
 	"rudmar/core/language"
@@ -182,7 +183,7 @@ func mend(out io.Writer, format, root string, folder *manifest.FSFolder, found [
 		if err != nil {
 			return false, err
 		}
-		if err := os.WriteFile(name, diagnostic.Apply(text, list), info.Mode()); err != nil {
+		if err := renameio.WriteFile(name, diagnostic.Apply(text, list), info.Mode()); err != nil {
 			return false, fmt.Errorf("mending %s: %w", file, err)
 		}
 		if format == "text" {

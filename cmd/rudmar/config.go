@@ -13,6 +13,7 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/google/renameio/v2"
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 )
@@ -26,6 +27,7 @@ type config struct {
 	platform       string
 	tokenFile      string
 	buildsUncaged  bool
+	newKeys        bool
 	registries     []string
 	routesAddress  string
 	address        string
@@ -49,6 +51,7 @@ func (c *config) serveFlags(f *pflag.FlagSet) {
 	f.StringVar(&c.platform, "platform", "", "the address of a platform that runs by itself; empty for the local platform inside this process")
 	f.BoolVar(&c.buildsUncaged, "builds-uncaged", false, "run the commands of builds as Rudmar itself runs where this machine cannot shut them in: whoever may push can then read Rudmar's keys")
 	f.StringSliceVar(&c.registries, "registries", nil, "hosts that builds may fetch from, beside those that go, npm and pip are set to here")
+	f.BoolVar(&c.newKeys, "new-keys", false, "make new keys where the ones are gone that secrets are sealed and versions are signed with: secrets have to be set again then, and older versions cannot be verified")
 	f.DurationVar(&c.lookEvery, "look-every", 3*time.Second, "how often live is compared with the record")
 	c.platformFlags(f)
 }
@@ -109,7 +112,7 @@ func (c *config) token() (string, error) {
 		b := make([]byte, 24)
 		_, _ = rand.Read(b) // it never fails, says its documentation
 		text = []byte(hex.EncodeToString(b))
-		err = errors.Join(os.MkdirAll(c.data, 0o700), os.WriteFile(file, text, 0o600))
+		err = errors.Join(os.MkdirAll(c.data, 0o700), renameio.WriteFile(file, text, 0o600))
 	}
 	if err != nil {
 		return "", fmt.Errorf("reading the platform's token: %w", err)

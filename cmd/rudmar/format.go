@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"github.com/google/renameio/v2"
 	"rudmar/core/author"
 	"rudmar/core/language"
 	"rudmar/core/manifest"
@@ -77,5 +78,5 @@ func formatFile(folder *manifest.FSFolder, dir, name string, look bool) (bool, e
 	if err != nil {
 		return false, err
 	}
-	return true, os.WriteFile(full, formed, info.Mode())
+	return true, renameio.WriteFile(full, formed, info.Mode())
 }

@@ -36,7 +36,11 @@ func (c *config) withPeople(ctx context.Context, do func(d *people.Directory, by
 		return err
 	}
 	defer s.Close()
-	d, err := people.Open(s, c.data)
+	sealed, err := s.HasSecrets(ctx)
+	if err != nil {
+		return err
+	}
+	d, err := people.Open(s, c.data, !sealed)
 	if err != nil {
 		return err
 	}

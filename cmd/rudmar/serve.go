@@ -14,6 +14,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"github.com/google/renameio/v2"
 	"rudmar/engine"
 	"rudmar/platform"
 	"rudmar/platform/local"
@@ -78,7 +79,7 @@ func (c *config) serve(ctx context.Context, ready func(context.Context, *engine.
 		return fmt.Errorf("finding this program: %w", err)
 	}
 	e, err := engine.Open(ctx, engine.Options{Dir: c.data, Self: self, Platforms: map[string]*platform.Client{"local": client}, LookEvery: c.lookEvery, Page: c.address, Log: log,
-		BuildsUncaged: c.buildsUncaged, Registries: c.registries})
+		NewKeys: c.newKeys, BuildsUncaged: c.buildsUncaged, Registries: c.registries})
 	if err != nil {
 		return err
 	}
@@ -127,7 +128,7 @@ func (c *config) servePlatform(ctx context.Context, group *servers, dir, token s
 		return "", err
 	}
 	// So that somebody can find it who changes things by hand.
-	if err := os.WriteFile(filepath.Join(c.data, "platform.address"), []byte(address+"\n"), 0o600); err != nil {
+	if err := renameio.WriteFile(filepath.Join(c.data, "platform.address"), []byte(address+"\n"), 0o600); err != nil {
 		return "", fmt.Errorf("writing where the platform answers: %w", err)
 	}
 	group.later(p.Close)

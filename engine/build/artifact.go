@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"os"
 	"path"
@@ -15,6 +16,7 @@ import (
 	"sort"
 	"strings"
 
+	"github.com/google/renameio/v2"
 	"rudmar/core/manifest"
 	"rudmar/core/pack"
 	"rudmar/engine/source"
@@ -43,10 +45,17 @@ func (b *Builder) function(ctx context.Context, folder *source.Folder, fn *manif
 		return out, store.Artifact{}, err
 	}
 	if known != "" {
-		out.Digest = known
-		fmt.Fprintf(log, "%s: unchanged, %s\n", fn.Name, shortDigest(known))
 		a, err := b.store.Artifact(ctx, known)
-		return out, a, err
+		if err != nil {
+			return out, a, err
+		}
+		damage := b.damageOf(a)
+		if damage == "" {
+			out.Digest = known
+			fmt.Fprintf(log, "%s: unchanged, %s\n", fn.Name, shortDigest(known))
+			return out, a, nil
+		}
+		fmt.Fprintf(log, "%s: its archive is made again: %s\n", fn.Name, damage)
 	}
 	entries, err := sources(folder, fn, chosen)
 	if err != nil {
@@ -142,11 +151,24 @@ func (b *Builder) keep(entries []pack.Entry) (store.Artifact, error) {
 	sum := sha256.Sum256(archive.Bytes())
 	a := store.Artifact{Digest: listing.Digest(), FileSHA256: hex.EncodeToString(sum[:]), Bytes: int64(archive.Len()), Listing: listing}
 	name := b.file(a.Digest)
-	half := name + ".half"
-	if err := errors.Join(os.WriteFile(half, archive.Bytes(), 0o600), os.Rename(half, name)); err != nil {
+	if err := renameio.WriteFile(name, archive.Bytes(), 0o600); err != nil {
 		return a, fmt.Errorf("keeping an archive: %w", err)
 	}
 	return a, nil
+}
+
+// damageOf says what is wrong with an archive that is kept; "" where nothing is.
+func (b *Builder) damageOf(a store.Artifact) string {
+	archive, err := os.ReadFile(b.file(a.Digest))
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return "it is missing"
+	case err != nil:
+		return "it cannot be read"
+	case sha(archive) != a.FileSHA256:
+		return "its bytes are not those that were built"
+	}
+	return ""
 }
 
 func (b *Builder) file(digest string) string {

@@ -12,7 +12,9 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path/filepath"
 
+	"github.com/google/renameio/v2"
 	"rudmar/core/canon"
 	"rudmar/core/manifest"
 	"rudmar/core/pack"
@@ -20,9 +22,13 @@ import (
 	"rudmar/engine/store"
 )
 
-// installationKey reads the key that versions are signed with, or makes it.
-func installationKey(file string) (ed25519.PrivateKey, error) {
+// installationKey reads the key that versions are signed with, or makes it where
+// there may be a new one; ErrKeyGone where it is not there and may not.
+func installationKey(file string, mayMake bool) (ed25519.PrivateKey, error) {
 	text, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) && !mayMake {
+		return nil, fmt.Errorf("%w: %s, which its versions are signed with", store.ErrKeyGone, filepath.Base(file))
+	}
 	if errors.Is(err, fs.ErrNotExist) {
 		_, private, err := ed25519.GenerateKey(rand.Reader)
 		if err != nil {
@@ -32,7 +38,7 @@ func installationKey(file string) (ed25519.PrivateKey, error) {
 		if err != nil {
 			return nil, fmt.Errorf("making the signing key: %w", err)
 		}
-		return private, os.WriteFile(file, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), 0o600)
+		return private, renameio.WriteFile(file, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), 0o600)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("reading the signing key: %w", err)

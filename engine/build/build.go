@@ -73,6 +73,8 @@ type Config struct {
 	Registries []string
 	// Stages tells where a version is to wait.
 	Stages Stages
+	// NewKey allows a new signing key, where there is none.
+	NewKey bool
 }
 
 // Stages gives the stages that a version with these manifests is to enter, and
@@ -117,7 +119,7 @@ func New(c Config) (*Builder, error) {
 	if err := os.MkdirAll(c.Dir, 0o700); err != nil {
 		return nil, fmt.Errorf("making the folder of archives: %w", err)
 	}
-	key, err := installationKey(filepath.Join(filepath.Dir(c.Dir), "signing.key"))
+	key, err := installationKey(filepath.Join(filepath.Dir(c.Dir), "signing.key"), c.NewKey)
 	if err != nil {
 		return nil, err
 	}

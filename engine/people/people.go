@@ -22,6 +22,7 @@ import (
 
 	"golang.org/x/crypto/bcrypt"
 
+	"github.com/google/renameio/v2"
 	"rudmar/core/rights"
 	"rudmar/engine/bell"
 	"rudmar/engine/store"
@@ -61,10 +62,20 @@ type Directory struct {
 	ended   bell.Bell // rung when sessions may have ended
 }
 
-// Open opens the directory; the key that seals secrets lies in a file of the
-// data folder and is made where there is none.
-func Open(s *store.Store, dir string) (*Directory, error) {
-	key, err := installationKey(filepath.Join(dir, "secret.key"))
+// keyFile is the file of the key that seals secrets, in the data folder.
+const keyFile = "secret.key"
+
+// HasKey tells whether the key that seals secrets is in a data folder.
+func HasKey(dir string) bool {
+	_, err := os.Stat(filepath.Join(dir, keyFile))
+	return err == nil
+}
+
+// Open opens the directory. The key that seals secrets lies in a file of the data
+// folder; where there is none it is made if it may be, else the error is
+// store.ErrKeyGone.
+func Open(s *store.Store, dir string, newKey bool) (*Directory, error) {
+	key, err := installationKey(filepath.Join(dir, keyFile), newKey)
 	if err != nil {
 		return nil, err
 	}
@@ -78,11 +89,14 @@ func Open(s *store.Store, dir string) (*Directory, error) {
 	return &Directory{store: s, seal: seal, fingerprints: mac.Sum(nil), cost: bcrypt.DefaultCost, checked: map[[sha256.Size]byte]bool{}, guesses: &guesses{now: s.Now, made: map[string]guess{}}}, err
 }
 
-func installationKey(file string) ([]byte, error) {
+func installationKey(file string, mayMake bool) ([]byte, error) {
 	key, err := os.ReadFile(file)
+	if errors.Is(err, os.ErrNotExist) && !mayMake {
+		return nil, fmt.Errorf("%w: %s, which its secrets are sealed with", store.ErrKeyGone, filepath.Base(file))
+	}
 	if errors.Is(err, os.ErrNotExist) {
 		key = randomBytes(32)
-		err = os.WriteFile(file, key, 0o600)
+		err = renameio.WriteFile(file, key, 0o600)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("reading the installation's key: %w", err)

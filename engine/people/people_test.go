@@ -22,7 +22,7 @@ func directory(t *testing.T) (*people.Directory, *store.Store, string) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { s.Close() })
-	d, err := people.Open(s, dir)
+	d, err := people.Open(s, dir, true)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -99,7 +99,7 @@ func TestSecretsAreSealed(t *testing.T) {
 	if err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("the key's file: %v %v", info.Mode(), err)
 	}
-	again, err := people.Open(s, dir)
+	again, err := people.Open(s, dir, true)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -118,7 +118,7 @@ func TestGuessingIsSlowed(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	d, err := people.Open(s, t.TempDir())
+	d, err := people.Open(s, t.TempDir(), true)
 	if err != nil {
 		t.Fatal(err)
 	}

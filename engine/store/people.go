@@ -157,6 +157,31 @@ func (s *Store) PutSecret(ctx context.Context, service, stage string, v Sealed) 
 	})
 }
 
+// HasSecrets tells whether anything is sealed with the installation's key.
+func (s *Store) HasSecrets(ctx context.Context) (bool, error) {
+	return one(ctx, s.read, takeBool, `SELECT EXISTS (SELECT 1 FROM secrets)`)
+}
+
+// HasVersions tells whether anything is signed with the installation's key.
+func (s *Store) HasVersions(ctx context.Context) (bool, error) {
+	return one(ctx, s.read, takeBool, `SELECT EXISTS (SELECT 1 FROM provenance)`)
+}
+
+func takeBool(r scanner) (bool, error) {
+	var v bool
+	return v, r.Scan(&v)
+}
+
+// ForgetSecrets takes away all sealed values: their key is gone.
+func (s *Store) ForgetSecrets(ctx context.Context) error {
+	return s.Within(ctx, func(tx Tx) error {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM secrets`); err != nil {
+			return err
+		}
+		return tx.Note(ctx, Entry{What: "secrets gone", Text: "their key was gone: every secret has to be set again"})
+	})
+}
+
 // Secrets gives the sealed values of a stage.
 func (s *Store) Secrets(ctx context.Context, service, stage string) ([]Sealed, error) {
 	return list(ctx, s.read, func(r scanner) (Sealed, error) {

@@ -24,8 +24,12 @@ import (
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-// ErrNotFound tells that there is no such row.
-var ErrNotFound = errors.New("not found")
+// Errors of the store.
+var (
+	ErrNotFound = errors.New("not found") // there is no such row
+	ErrNewer    = errors.New("the database was made by a newer Rudmar; start that one, or put back the copy from before it")
+	ErrKeyGone  = errors.New("a key of this installation is gone; put it back from your backup, or start once with --new-keys, which makes new ones: secrets have to be set again, and versions that were built before cannot be verified any more")
+)
 
 // Store is the database: one connection for writing, several for reading.
 type Store struct {
@@ -113,9 +117,18 @@ func (s *Store) migrate(ctx context.Context, file string) error {
 	if err != nil {
 		return err
 	}
-	if current > 0 && current < target {
-		copied := fmt.Sprintf("%s.before-%d", file, target)
-		if _, err := s.write.ExecContext(ctx, `VACUUM INTO ?`, copied); err != nil {
+	if current > target {
+		return fmt.Errorf("%w (it is at %d, this program knows %d)", ErrNewer, current, target)
+	}
+	if copied := fmt.Sprintf("%s.before-%d", file, target); current > 0 && current < target {
+		half := copied + ".half" // whole or not at all: an upgrade may be interrupted, and goes on
+		if err := os.Remove(half); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("copying the database to %s: %w", copied, err)
+		}
+		if _, err := s.write.ExecContext(ctx, `VACUUM INTO ?`, half); err != nil {
+			return fmt.Errorf("copying the database to %s: %w", copied, err)
+		}
+		if err := os.Rename(half, copied); err != nil {
 			return fmt.Errorf("copying the database to %s: %w", copied, err)
 		}
 	}

@@ -123,6 +123,9 @@ func TestSchedulesFire(t *testing.T) {
 	if n := s.fires("never"); n != 0 {
 		t.Errorf("a schedule that is off fired %d times", n)
 	}
+	// The clock is put back by two days: schedules do not wait for them to pass.
+	c.set(c.Now().Add(-48 * time.Hour))
+	until(t, "it counts from the clock's new time", func() bool { c.set(c.Now().Add(time.Minute)); return s.fires("often") == 4 })
 }
 
 // What was kept is there after a restart: resources, revisions, tables, logs.

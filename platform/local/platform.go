@@ -17,6 +17,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/gofrs/flock"
 	"github.com/labstack/echo/v5"
 
 	"rudmar/cage"
@@ -50,6 +51,8 @@ type Platform struct {
 	options      Options
 	store        *store
 	pool         *pool
+	archives     *archives
+	lock         *flock.Flock // of the folder
 	observed     *observations
 	dispatch     *dispatcher
 	directory    *directory
@@ -62,6 +65,9 @@ type Platform struct {
 	closing      <-chan struct{} // closed when it begins to end
 	running      sync.WaitGroup
 }
+
+// ErrTaken tells that another local platform has a folder.
+var ErrTaken = errors.New("another local platform runs on this folder; end it first, or give another folder")
 
 // Open opens the platform's folder and starts its schedules. Close ends it.
 func Open(ctx context.Context, o Options) (*Platform, error) {
@@ -100,30 +106,32 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 			return nil, fmt.Errorf("making the platform's folder: %w", err)
 		}
 	}
+	lock := flock.New(filepath.Join(o.Dir, "platform.lock"), flock.SetPermissions(0o600))
+	if taken, err := lock.TryLock(); err != nil || !taken {
+		return nil, errors.Join(err, fmt.Errorf("%w: %s", ErrTaken, o.Dir))
+	}
 	st, err := openStore(ctx, o.Dir)
 	if err != nil {
-		return nil, err
+		return nil, errors.Join(err, lock.Unlock())
 	}
-	p := &Platform{options: o, store: st}
+	p := &Platform{options: o, store: st, lock: lock}
 	if p.observed, err = newObservations(ctx, st, o.Now); err != nil {
-		st.db.Close()
-		return nil, err
+		return nil, errors.Join(err, st.db.Close(), lock.Unlock())
 	}
+	p.archives = newArchives(filepath.Join(o.Dir, "artifacts"), o.Log, p.showAnew)
 	p.pool = newPool(p)
 	p.dispatch = newDispatcher(p)
 	p.directory = newDirectory(st)
 	p.operations = newOperations(p)
 	if p.skies, err = openSkies(ctx, st, o.Now); err != nil {
-		st.db.Close()
-		return nil, err
+		return nil, errors.Join(err, st.db.Close(), lock.Unlock())
 	}
 	if p.cages, err = cage.Open(cage.Config{Dir: filepath.Join(o.Dir, "cage"), Self: o.Self, Ready: readyCages, Dial: o.Dial, Log: o.Log}); err != nil {
-		st.db.Close()
-		return nil, err
+		return nil, errors.Join(err, st.db.Close(), lock.Unlock())
 	}
 	ctx, p.cancel = context.WithCancel(context.WithoutCancel(ctx))
 	p.closing = ctx.Done()
-	for _, work := range []func(context.Context){p.observed.run, p.runSchedules, p.pool.run, p.dispatch.run, p.operations.run} {
+	for _, work := range []func(context.Context){p.observed.run, p.runSchedules, p.pool.run, p.dispatch.run, p.operations.run, p.checkArchives} {
 		p.running.Add(1)
 		go func() {
 			defer p.running.Done()
@@ -157,7 +165,7 @@ func (p *Platform) Close() error {
 		_ = p.functions.Close() // functions have ended
 	}
 	p.observed.flush(context.Background())
-	return p.store.db.Close()
+	return errors.Join(p.store.db.Close(), p.lock.Unlock())
 }
 
 // socketName is the socket at which functions reach their data, in the folder that they may read.

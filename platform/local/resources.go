@@ -7,8 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -63,6 +61,10 @@ func (p *Platform) shown(sc scope, r row) api.Resource {
 		r.attributes["id"] = sc.String() + "/" + strings.TrimPrefix(r.address, resource.Identity+"/")
 	case resource.Route:
 		r.attributes["url"] = p.address(sc) + fmt.Sprint(r.attributes["path"])
+	case resource.Revision:
+		if artifact, _ := r.attributes["artifact"].(string); p.archives.isLost(artifact) {
+			r.attributes["artifact"] = "" // so that it is put again
+		}
 	}
 	return api.Resource{Address: r.address, Kind: r.kind, Attributes: r.attributes, Tag: r.tag, ChangedAt: &r.changedAt}
 }
@@ -175,7 +177,7 @@ func (p *Platform) makeReady(ctx context.Context, sc scope, function string, w w
 	if err != nil || !there {
 		return err // what it needs is told where it is missed
 	}
-	if _, err := os.Stat(p.artifactFile(artifact)); err != nil {
+	if !p.archives.whole(artifact) {
 		return nil
 	}
 	runtime, _ := config.attributes["runtime"].(string)
@@ -275,7 +277,7 @@ func (p *Platform) allowedRevision(ctx context.Context, tx *sql.Tx, sc scope, fu
 	if resource.RevisionID(artifact, now) != attributes["id"] {
 		return refuse(422, "the id of revision/%s does not follow from its artifact and configuration", function)
 	}
-	if _, err := os.Stat(p.artifactFile(artifact)); err != nil {
+	if !p.archives.whole(artifact) {
 		return refuse(409, "the archive %s is not here; put it first", artifact)
 	}
 	return nil
@@ -413,8 +415,4 @@ func (p *Platform) remove(ctx context.Context, sc scope, address, key, match str
 		p.pool.retire(sc, function, nil)
 	}
 	return err
-}
-
-func (p *Platform) artifactFile(digest string) string {
-	return filepath.Join(p.options.Dir, "artifacts", strings.TrimPrefix(digest, "sha256:")+".zip")
 }

@@ -3,6 +3,7 @@ package local
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"strings"
 	"sync"
@@ -77,7 +78,7 @@ func (p *Platform) dueNow(ctx context.Context) ([]due, error) {
 	}
 	defer rows.Close()
 	now := p.options.Now()
-	var out []due
+	var out, back []due
 	for rows.Next() {
 		var d due
 		var text string
@@ -94,6 +95,10 @@ func (p *Platform) dueNow(ctx context.Context) ([]due, error) {
 		if err != nil {
 			continue // refused when it was put
 		}
+		if ahead := now.Add(clockSlack).UnixMilli(); changed > ahead || last.Int64 > ahead {
+			back = append(back, d)
+			continue
+		}
 		next, ok := schedule.Next(time.UnixMilli(max(changed, last.Int64)))
 		if !ok || next.After(now) {
 			continue
@@ -106,7 +111,30 @@ func (p *Platform) dueNow(ctx context.Context) ([]due, error) {
 		d.at.function, d.schedule, _ = strings.Cut(rest, "/")
 		out = append(out, d)
 	}
-	return out, rows.Err()
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return nil, err
+	}
+	for _, d := range back {
+		if err := p.startOver(ctx, d); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// clockSlack is how far ahead of the clock a fire or a change may lie: further
+// ahead, the clock was put back.
+const clockSlack = 2 * time.Second
+
+// startOver makes a schedule count from now on, after the clock was put back:
+// it would stand still until the clock is where it was.
+func (p *Platform) startOver(ctx context.Context, d due) error {
+	p.options.Log.Warn("the clock was put back: a schedule counts from now on", "scope", d.at.scope.String(), "schedule", d.address)
+	now := p.options.Now()
+	d.time, d.missed = now, 0
+	_, err := p.store.db.ExecContext(ctx, `UPDATE resources SET changed_at = min(changed_at, ?) WHERE region = ? AND service = ? AND stage = ? AND address = ?`,
+		now.UnixMilli(), d.at.region, d.at.service, d.at.stage, d.address)
+	return errors.Join(err, p.markFired(ctx, d))
 }
 
 func (p *Platform) markFired(ctx context.Context, d due) error {

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"github.com/google/renameio/v2"
 	"golang.org/x/crypto/chacha20poly1305"
 )
 
@@ -22,15 +23,28 @@ const sealKeyFile = "seal.key"
 // sealedMark begins a sealed text.
 const sealedMark = "sealed:"
 
+// ErrKeyGone tells that the key is gone which the platform's secrets are sealed with.
+var ErrKeyGone = errors.New("the key of the platform's secrets is gone; put it back from your backup, or move the platform's folder away, start, and put each stage right by a plan")
+
+// hasSealed tells whether anything is sealed.
+func (s *store) hasSealed(ctx context.Context) (sealed bool, err error) {
+	err = s.db.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM resources WHERE secrets LIKE 'sealed:%') OR EXISTS (SELECT 1 FROM revisions WHERE secrets LIKE 'sealed:%')
+		OR EXISTS (SELECT 1 FROM kept_secrets WHERE value LIKE 'sealed:%')`).Scan(&sealed)
+	return sealed, err
+}
+
 // openSeal gives what seals secrets (XChaCha20-Poly1305), with a key that is
-// made at the first start.
-func openSeal(dir string) (cipher.AEAD, error) {
+// made where nothing is sealed with one yet; ErrKeyGone where it is gone.
+func openSeal(dir string, mayMake bool) (cipher.AEAD, error) {
 	name := filepath.Join(dir, sealKeyFile)
 	key, err := os.ReadFile(name)
+	if errors.Is(err, fs.ErrNotExist) && !mayMake {
+		return nil, fmt.Errorf("%w: %s", ErrKeyGone, sealKeyFile)
+	}
 	if errors.Is(err, fs.ErrNotExist) {
 		key = make([]byte, chacha20poly1305.KeySize)
 		_, _ = rand.Read(key) // it never fails, says its documentation
-		err = os.WriteFile(name, key, 0o600)
+		err = renameio.WriteFile(name, key, 0o600)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("reading the key of the platform's secrets: %w", err)

@@ -8,7 +8,6 @@ import (
 	"io"
 	"net/http"
 	"net/url"
-	"os"
 	"strings"
 
 	"github.com/labstack/echo/v5"
@@ -94,7 +93,7 @@ func (p *Platform) asRefusal(r *http.Request, err error) *refusal {
 type protocol struct{ p *Platform }
 
 func (s *protocol) HasArtifact(_ context.Context, r api.HasArtifactRequestObject) (api.HasArtifactResponseObject, error) {
-	if _, err := os.Stat(s.p.artifactFile(r.Digest)); err != nil {
+	if !s.p.archives.whole(r.Digest) {
 		return api.HasArtifact404Response{}, nil
 	}
 	return api.HasArtifact200Response{}, nil
@@ -111,9 +110,7 @@ func (s *protocol) PutArtifact(_ context.Context, r api.PutArtifactRequestObject
 	if _, err := pack.Read(archive, r.Digest); err != nil {
 		return nil, refuse(http.StatusUnprocessableEntity, "%v", err)
 	}
-	name := s.p.artifactFile(r.Digest)
-	half := name + "." + random(4)
-	if err := errors.Join(os.WriteFile(half, archive, 0o600), os.Rename(half, name)); err != nil {
+	if err := s.p.archives.put(r.Digest, archive); err != nil {
 		return nil, err
 	}
 	return api.PutArtifact204Response{}, nil

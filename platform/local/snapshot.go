@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"sync"
 
+	"rudmar/core/resource"
 	"rudmar/platform/api"
 )
 
@@ -38,6 +39,12 @@ func (f *fingerprints) set(sc scope, v fingerprint) {
 		f.of = map[scope]fingerprint{}
 	}
 	f.of[sc] = v
+}
+
+func (f *fingerprints) forget() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.of = nil
 }
 
 // changes counts how often something of a scope was changed.
@@ -82,6 +89,9 @@ func (p *Platform) snapshot(ctx context.Context, sc scope) (api.Snapshot, error)
 	sum := sha256.New()
 	for _, r := range out.Resources {
 		fmt.Fprintln(sum, r.Address, r.Tag)
+		if r.Kind == resource.Revision && r.Attributes["artifact"] == "" {
+			fmt.Fprintln(sum, "without its archive")
+		}
 	}
 	out.Fingerprint = hex.EncodeToString(sum.Sum(nil))[:32]
 	if !late && p.skies.of(sc.region).LateMs == 0 {

@@ -44,14 +44,18 @@ func openStore(ctx context.Context, dir string) (*store, error) {
 	}
 	steps, err := goose.NewProvider(goose.DialectSQLite3, db, files)
 	if err == nil {
-		_, err = steps.Up(ctx)
+		err = upgrade(ctx, steps)
 	}
 	if err != nil {
 		db.Close()
 		return nil, fmt.Errorf("bringing the platform's database up to date: %w", err)
 	}
 	s := &store{db: db}
-	if s.seal, err = openSeal(dir); err == nil {
+	sealed, err := s.hasSealed(ctx)
+	if err == nil {
+		s.seal, err = openSeal(dir, !sealed)
+	}
+	if err == nil {
 		err = s.sealAll(ctx)
 	}
 	if err != nil {
@@ -59,6 +63,21 @@ func openStore(ctx context.Context, dir string) (*store, error) {
 		return nil, err
 	}
 	return s, nil
+}
+
+// ErrNewer tells that the platform's database was made by a newer program.
+var ErrNewer = errors.New("the platform's database was made by a newer Rudmar; start that one")
+
+func upgrade(ctx context.Context, steps *goose.Provider) error {
+	current, target, err := steps.GetVersions(ctx)
+	if err != nil {
+		return err
+	}
+	if current > target {
+		return fmt.Errorf("%w (it is at %d, this program knows %d)", ErrNewer, current, target)
+	}
+	_, err = steps.Up(ctx)
+	return err
 }
 
 // scope is one stage of one service in one region.

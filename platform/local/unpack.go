@@ -11,7 +11,7 @@ import (
 	"path/filepath"
 	"strings"
 
-	"rudmar/core/pack"
+	"github.com/google/renameio/v2"
 	"rudmar/platform/local/wasm"
 )
 
@@ -26,15 +26,14 @@ func (p *pool) code(digest string) (string, error) {
 	if _, err := os.Stat(dir); err == nil {
 		return dir, nil
 	}
-	archive, err := os.ReadFile(p.platform.artifactFile(digest))
-	if err != nil {
-		return "", fmt.Errorf("reading an archive: %w", err)
-	}
-	entries, err := pack.Read(archive, digest)
+	entries, err := p.platform.archives.read(digest)
 	if err != nil {
 		return "", err
 	}
 	half := dir + ".half"
+	if err := os.RemoveAll(half); err != nil { // of a process that was ended in the middle
+		return "", fmt.Errorf("unpacking an archive: %w", err)
+	}
 	for _, e := range entries {
 		name := filepath.Join(half, filepath.FromSlash(path.Clean("/"+e.Path)))
 		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
@@ -82,7 +81,7 @@ func (p *pool) compiled(code string) (string, error) {
 	if err != nil {
 		return "", fmt.Errorf("opening the cache of compiled code: %w", err)
 	}
-	return cache, os.WriteFile(done, nil, 0o644)
+	return cache, renameio.WriteFile(done, nil, 0o644)
 }
 
 // compiledFolder is where compiled code is kept over a restart of the platform:
