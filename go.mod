@@ -35,6 +35,8 @@ require (
 	modernc.org/sqlite v1.61.1
 )
 
+require github.com/bmatcuk/doublestar/v4 v4.10.4
+
 require (
 	apart v0.0.0-00010101000000-000000000000
 	cel.dev/expr v0.25.1 // indirect

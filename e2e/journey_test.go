@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -550,11 +551,28 @@ func TestPlatformIsDown(t *testing.T) {
 	p := launch(t, platformData, "platform", "--platform-listen", "127.0.0.1:0", "--routes-listen", "127.0.0.2:0", "--platform-token-file", shared)
 	listen := strings.TrimPrefix(p.address, "http://")
 	r := launch(t, filepath.Join(data, "rudmar"), "demo", "--listen", "127.0.0.1:0", "--platform", p.address, "--platform-token-file", shared, "--look-every", "300ms")
+	// It stands still, as a machine that is swapped out: who asks is answered.
+	if err := p.cmd.Process.Signal(syscall.SIGSTOP); err != nil {
+		t.Fatal(err)
+	}
+	var health api.Health
+	r.ask("wren", "GET", "/health", nil, &health)
+	if health.Platforms[0].Answers || health.Platforms[0].Why == nil {
+		t.Errorf("of a platform that stands still: %+v", health.Platforms)
+	}
+	for _, c := range health.Checks {
+		if c.Problem != "" {
+			t.Errorf("%s: %s", c.What, c.Problem)
+		}
+	}
+	if answer, err := http.Get(r.address + "/healthz"); err != nil || answer.StatusCode != 200 {
+		t.Errorf("/healthz: %v %v", answer, err)
+	}
 	p.kill()
 	until(t, "the line says so", func() bool {
 		var line api.Line
 		r.ask("wren", "GET", base+"/line", nil, &line)
-		return line.Stages[0].Problem != nil && strings.Contains(*line.Stages[0].Problem, "does not answer")
+		return line.Stages[0].Problem != nil && strings.Contains(*line.Stages[0].Problem, "does not answer") && line.Stages[0].ProblemSince != nil
 	})
 	if status, text := r.try("wren", "POST", base+"/plans", map[string]any{"stage": "trial"}, nil); status != 503 || !strings.Contains(text, "does not answer") {
 		t.Errorf("a plan: %d %s", status, text)

@@ -62,6 +62,7 @@ type Engine struct {
 	Line    *deliver.Line
 	Watch   *observe.Watch
 
+	dir     string
 	lock    *flock.Flock // of the data folder
 	cages   *cage.Keeper
 	log     *slog.Logger
@@ -93,7 +94,7 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 	if err != nil {
 		return nil, errors.Join(err, lock.Unlock())
 	}
-	e := &Engine{Store: s, lock: lock, log: o.Log}
+	e := &Engine{Store: s, dir: o.Dir, lock: lock, log: o.Log}
 	ctx, e.cancel = context.WithCancel(context.WithoutCancel(ctx))
 	if err := e.assemble(ctx, o); err != nil {
 		e.cancel()

@@ -471,3 +471,61 @@ func TestTheDataFolderIsGuarded(t *testing.T) {
 		t.Errorf("the secret under a key that is gone: %v %v", open, err)
 	}
 }
+
+// TestHealthIsTheTruth takes away one thing after another that Rudmar needs: it
+// is named, soon, whatever else stands still.
+func TestHealthIsTheTruth(t *testing.T) {
+	r := newRig(t)
+	wrong := func() string {
+		t.Helper()
+		begun := time.Now()
+		h, err := r.Health(t.Context())
+		if err != nil || time.Since(begun) > 6*time.Second {
+			t.Fatalf("after %s: %v", time.Since(begun), err)
+		}
+		var out []string
+		for _, c := range h.Checks {
+			if c.Problem != "" {
+				out = append(out, c.What)
+			}
+		}
+		for _, p := range h.Platforms {
+			if p.Err != nil {
+				out = append(out, p.Name)
+			}
+		}
+		for _, s := range h.Stuck {
+			out = append(out, s.What)
+		}
+		return strings.Join(out, ", ")
+	}
+	if got := wrong(); got != "" {
+		t.Errorf("wrong at the start: %s", got)
+	}
+	if err := os.Rename(filepath.Join(r.dir, "secret.key"), filepath.Join(r.dir, "away")); err != nil {
+		t.Fatal(err)
+	}
+	hold := make(chan struct{})
+	r.spoilWith(func(_ http.ResponseWriter, q *http.Request, _ http.Handler) {
+		select {
+		case <-hold:
+		case <-q.Context().Done():
+		}
+	})
+	c := r.beside()
+	r.do(c, `INSERT INTO services (name, repository, dir, made_at) VALUES ('frostline', 'brambleford', '.', 1)`)
+	r.do(c, `INSERT INTO versions (service, number, hash, branch, author, message, committed_at, built_at, content, manifests) VALUES ('frostline', 1, 'abc', 'main', 'wren', '', 1, 1, 'c', '{}')`)
+	r.do(c, `INSERT INTO deliveries (service, version, stage, state, since) VALUES ('frostline', 1, 'trial', 'refused', 1)`)
+	r.do(c, `INSERT INTO builds (service, hash, branch, person, state, asked_at) VALUES ('frostline', 'abcdef0123', 'gone', 'wren', 'queued', 1)`)
+	r.do(c, `BEGIN IMMEDIATE`)
+	if got := wrong(); got != "database, secret.key, local, a build of abcdef01" {
+		t.Errorf("wrong: %s", got)
+	}
+	r.do(c, `ROLLBACK`)
+	close(hold)
+	r.spoilWith(nil)
+	if err := os.Rename(filepath.Join(r.dir, "away"), filepath.Join(r.dir, "secret.key")); err != nil {
+		t.Fatal(err)
+	}
+	r.until("all is well but the build", func() bool { got := wrong(); return got == "" || strings.HasPrefix(got, "a build") })
+}

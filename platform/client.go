@@ -71,6 +71,8 @@ type Client struct {
 	address string
 	api     *api.Client
 	within  time.Duration // for an answer
+	// patience is how long it is tried again where the platform asks for that.
+	patience time.Duration
 
 	mu   sync.Mutex
 	seen map[Scope]snapshotSeen
@@ -90,6 +92,10 @@ type Option func(*Client)
 // function may take that is called is not bounded by it.
 func Within(d time.Duration) Option { return func(c *Client) { c.within = d } }
 
+// Patient gives another time than a minute for which a call is tried again that
+// the platform asks to be tried later (429 and 503).
+func Patient(d time.Duration) Option { return func(c *Client) { c.patience = d } }
+
 // NewClient makes a client for the platform at an address, with the installation's token.
 func NewClient(address, token string, options ...Option) (*Client, error) {
 	if parsed, err := url.Parse(address); err != nil || parsed.Host == "" || parsed.Scheme != "http" && parsed.Scheme != "https" {
@@ -102,12 +108,12 @@ func NewClient(address, token string, options ...Option) (*Client, error) {
 	if err != nil {
 		return nil, fmt.Errorf("making a client for %s: %w", address, err)
 	}
-	return (&Client{address: address, api: inner, within: answerFor}).With(options...), nil
+	return (&Client{address: address, api: inner, within: answerFor, patience: time.Minute}).With(options...), nil
 }
 
 // With gives a client of the same platform that talks to it in another way.
 func (c *Client) With(options ...Option) *Client {
-	other := &Client{address: c.address, api: c.api, within: c.within, seen: map[Scope]snapshotSeen{}}
+	other := &Client{address: c.address, api: c.api, within: c.within, patience: c.patience, seen: map[Scope]snapshotSeen{}}
 	for _, change := range options {
 		change(other)
 	}
@@ -277,6 +283,7 @@ func (c *Client) exchange(ctx context.Context, send func(context.Context) (*http
 // exchangeWithin is exchange with a deadline for each try; take may stop its
 // timer where the answer has no end.
 func (c *Client) exchangeWithin(ctx context.Context, within time.Duration, send func(context.Context) (*http.Response, error), take func(*http.Response, *time.Timer) error) error {
+	var last error // what the platform said, rather than that it was asked too often
 	_, err := backoff.Retry(ctx, func() (struct{}, error) {
 		ctx, cancel := context.WithCancelCause(ctx)
 		defer cancel(nil)
@@ -294,10 +301,11 @@ func (c *Client) exchangeWithin(ctx context.Context, within time.Duration, send 
 		}
 		defer response.Body.Close()
 		if response.StatusCode == http.StatusTooManyRequests || response.StatusCode == http.StatusServiceUnavailable {
+			last = problemOf(response)
 			if seconds, parsed := strconv.Atoi(response.Header.Get("Retry-After")); parsed == nil {
 				return struct{}{}, &backoff.RetryAfterError{Duration: time.Duration(seconds) * time.Second}
 			}
-			return struct{}{}, problemOf(response)
+			return struct{}{}, last
 		}
 		if response.StatusCode >= http.StatusBadRequest {
 			return struct{}{}, backoff.Permanent(problemOf(response))
@@ -309,7 +317,11 @@ func (c *Client) exchangeWithin(ctx context.Context, within time.Duration, send 
 			return struct{}{}, backoff.Permanent(err)
 		}
 		return struct{}{}, nil
-	}, backoff.WithMaxElapsedTime(time.Minute))
+	}, backoff.WithMaxElapsedTime(c.patience))
+	var again *backoff.RetryAfterError
+	if errors.As(err, &again) || err != nil && last != nil && errors.Is(err, context.DeadlineExceeded) {
+		return last
+	}
 	return err
 }
 

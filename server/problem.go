@@ -55,6 +55,10 @@ func (s *Server) problem(c *echo.Context, err error) {
 	if !known { // it may hold paths of the server
 		p.Detail = "Rudmar could not do this; its log says why"
 	}
+	if store.IsFault(err) {
+		s.options.Log.Error("answering", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
+		p.Detail = "Rudmar cannot write or read its database right now, and has changed nothing; try again, and see how Rudmar does at /healthz"
+	}
 	var broken *engine.BrokenError
 	if errors.As(err, &broken) {
 		if list, err := convert[[]api.Diagnostic](broken.Diagnostics); err == nil {
@@ -85,6 +89,8 @@ func statusOf(err error) (status int, known bool) {
 	var slow *people.SlowError
 	var coded echo.HTTPStatusCoder
 	switch {
+	case store.IsFault(err):
+		return http.StatusServiceUnavailable, true
 	case errors.Is(err, errNotSignedIn), errors.Is(err, people.ErrSignIn):
 		return http.StatusUnauthorized, true
 	case errors.Is(err, rights.ErrRefused):

@@ -72,6 +72,7 @@ func New(e *engine.Engine, o Options) (*Server, error) {
 	described := group.Group("", echo.WrapMiddleware(validate))
 	api.RegisterHandlers(described, api.NewStrictHandler(&handlers{s}, nil))
 	router.Any("/git/*", echo.WrapHandler(steadily(http.StripPrefix("/git", e.Host))))
+	router.GET("/healthz", s.healthz)
 	router.GET("/*", echo.WrapHandler(page.Handler()))
 	s.handler = router
 	return s, nil

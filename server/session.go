@@ -166,22 +166,6 @@ func (h *handlers) SignOut(ctx context.Context, _ api.SignOutRequestObject) (api
 	return signedInAnswer{cookie: h.cookie("", -1)}, nil
 }
 
-func (h *handlers) GetHealth(ctx context.Context, _ api.GetHealthRequestObject) (api.GetHealthResponseObject, error) {
-	state, missing := h.engine.Build.Walls()
-	out := api.Health{Platforms: []api.PlatformHealth{}, Builds: api.BuildHealth{State: api.BuildHealthState(state), Notes: missing}}
-	for name, client := range h.engine.Planner.Platforms() {
-		p := api.PlatformHealth{Name: name, Notes: []string{}}
-		kinds, err := client.Kinds(ctx)
-		if err != nil {
-			p.Why = api.Optional(err.Error())
-		} else {
-			p.Answers, p.Simulated, p.Notes = true, kinds.Simulated, kinds.Notes
-		}
-		out.Platforms = append(out.Platforms, p)
-	}
-	return api.GetHealth200JSONResponse(out), nil
-}
-
 func (h *handlers) GetJournal(ctx context.Context, r api.GetJournalRequestObject) (api.GetJournalResponseObject, error) {
 	list, err := h.engine.Store.Journal(ctx, r.Service, api.OrZero(r.Params.Before), 200)
 	if err != nil {

@@ -18,6 +18,8 @@ import (
 	"path"
 	"sort"
 	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
 )
 
 // Limits of an archive.
@@ -149,30 +151,9 @@ func LeaveOut(patterns []string, name string) bool {
 			}
 			continue
 		}
-		if matchSegments(strings.Split(strings.TrimSuffix(p, "/"), "/"), strings.Split(name, "/")) {
+		if ok, _ := doublestar.Match(strings.TrimSuffix(p, "/"), name); ok {
 			return true
 		}
 	}
 	return false
-}
-
-func matchSegments(pattern, name []string) bool {
-	for len(pattern) > 0 {
-		if pattern[0] == "**" {
-			for i := range len(name) + 1 {
-				if matchSegments(pattern[1:], name[i:]) {
-					return true
-				}
-			}
-			return false
-		}
-		if len(name) == 0 {
-			return false
-		}
-		if ok, _ := path.Match(pattern[0], name[0]); !ok {
-			return false
-		}
-		pattern, name = pattern[1:], name[1:]
-	}
-	return len(name) == 0
 }

@@ -159,13 +159,17 @@ func (w *Watch) begin(ctx context.Context, group *sync.WaitGroup, p manifest.Pla
 
 func (w *Watch) one(ctx context.Context, p manifest.Place, before Look) error {
 	look := Look{Functions: map[string]Figures{}}
-	var err error
-	if running, _ := w.deploying(ctx, p); running {
-		look.Drift = before.Drift // in between, record and live differ by nature
-	} else if look.Drift, err = w.drift(ctx, p); err == nil {
-		if running, _ := w.deploying(ctx, p); running {
-			look.Drift = before.Drift // one began while we looked
+	busy, err := w.deploying(ctx, p)
+	if err != nil {
+		return err
+	}
+	if !busy {
+		if look.Drift, err = w.drift(ctx, p); err == nil {
+			busy, err = w.deploying(ctx, p) // one may have begun while we looked
 		}
+	}
+	if busy {
+		look.Drift = before.Drift // in between, record and live differ by nature
 	}
 	if err == nil {
 		err = w.figures(ctx, p, &look)

@@ -9,9 +9,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -302,6 +304,27 @@ func (f *Folder) Load(names []string) error {
 	return nil
 }
 
+// entries gives those of some paths that a commit has.
+func (r Repository) entries(ctx context.Context, commit string, paths []string) (map[string]File, error) {
+	out := map[string]File{}
+	if commit == "" {
+		return out, nil
+	}
+	for some := range slices.Chunk(paths, 200) {
+		text, err := r.git(ctx, nil, nil, append([]string{"--literal-pathspecs", "ls-tree", "-z", commit, "--"}, some...)...)
+		if err != nil {
+			return nil, err
+		}
+		for line := range strings.SplitSeq(strings.TrimSuffix(string(text), "\x00"), "\x00") {
+			about, name, ok := strings.Cut(line, "\t")
+			if fields := strings.Fields(about); ok && len(fields) == 3 {
+				out[name] = File{Path: name, Blob: fields[2], Executable: fields[0] == "100755"}
+			}
+		}
+	}
+	return out, nil
+}
+
 // Change is an edit to be committed. Paths are relative to the repository; nil
 // content deletes a file.
 type Change struct {
@@ -329,6 +352,16 @@ func (r Repository) Apply(ctx context.Context, c Change) (string, error) {
 			return "", fmt.Errorf("committing: %w", err)
 		}
 	}
+	before, err := r.entries(ctx, c.Base, slices.Sorted(maps.Keys(c.Files)))
+	if err != nil {
+		return "", fmt.Errorf("committing: %w", err)
+	}
+	executable := map[string]bool{} // by the blobs of executable files that go
+	for name, e := range before {
+		if c.Files[name] == nil && e.Executable {
+			executable[e.Blob] = true
+		}
+	}
 	var lines strings.Builder
 	for name, content := range c.Files {
 		if name != path.Clean(name) || strings.HasPrefix(name, "../") || path.IsAbs(name) || strings.ContainsAny(name, "\n\x00") {
@@ -342,7 +375,11 @@ func (r Repository) Apply(ctx context.Context, c Change) (string, error) {
 		if err != nil {
 			return "", fmt.Errorf("committing: %w", err)
 		}
-		fmt.Fprintf(&lines, "100644 %s\t%s\n", strings.TrimSpace(string(blob)), name)
+		mode, hash := "100644", strings.TrimSpace(string(blob))
+		if e, there := before[name]; e.Executable || !there && executable[hash] { // edited, or moved as it was
+			mode = "100755"
+		}
+		fmt.Fprintf(&lines, "%s %s\t%s\n", mode, hash, name)
 	}
 	if _, err := r.git(ctx, env, strings.NewReader(lines.String()), "update-index", "--index-info"); err != nil {
 		return "", fmt.Errorf("committing: %w", err)

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"log/slog"
 	"slices"
 	"strconv"
 	"strings"
@@ -47,6 +48,7 @@ type placedLine struct {
 // observations gathers log lines and counts, and writes them in batches.
 type observations struct {
 	store *store
+	log   *slog.Logger
 	now   func() time.Time
 
 	writing sync.Mutex // held while a batch is on its way, and while a function gets another name
@@ -56,12 +58,13 @@ type observations struct {
 	lines   []placedLine
 	minutes map[minuteKey]*api.MinuteSum
 	uses    map[useKey]*useSum
+	behind  bool              // the newest batch could not be written
 	renamed map[member]string // former names, of calls that are still on their way
 	news    chan struct{}     // closed at the next line; nil where nobody waits
 }
 
-func newObservations(ctx context.Context, s *store, now func() time.Time) (*observations, error) {
-	o := &observations{store: s, now: now, minutes: map[minuteKey]*api.MinuteSum{}, uses: map[useKey]*useSum{}, renamed: map[member]string{}}
+func newObservations(ctx context.Context, s *store, log *slog.Logger, now func() time.Time) (*observations, error) {
+	o := &observations{store: s, log: log, now: now, minutes: map[minuteKey]*api.MinuteSum{}, uses: map[useKey]*useSum{}, renamed: map[member]string{}}
 	var last sql.NullInt64
 	if err := s.db.QueryRowContext(ctx, `SELECT max(id) FROM log_lines`).Scan(&last); err != nil {
 		return nil, fmt.Errorf("reading the newest log line: %w", err)
@@ -164,6 +167,10 @@ func (o *observations) run(ctx context.Context) {
 	}
 }
 
+// mostWaiting is how many log lines wait in memory at most, while they cannot be
+// written.
+const mostWaiting = 100_000
+
 // flush writes what is in memory. What cannot be written now stays for the next time.
 func (o *observations) flush(ctx context.Context) {
 	o.writing.Lock()
@@ -176,12 +183,24 @@ func (o *observations) flush(ctx context.Context) {
 		return
 	}
 	err := o.store.within(context.WithoutCancel(ctx), func(tx *sql.Tx) error { return write(tx, lines, minutes, uses) })
-	if err == nil {
-		return
-	}
 	o.mu.Lock()
 	defer o.mu.Unlock()
+	if err == nil {
+		if o.behind {
+			o.log.Info("log lines and figures are written again")
+		}
+		o.behind = false
+		return
+	}
+	if !o.behind {
+		o.log.Error("log lines and figures cannot be written; they wait in memory", "error", err)
+	}
+	o.behind = true
 	o.lines = append(lines, o.lines...)
+	if over := len(o.lines) - mostWaiting; over > 0 {
+		o.log.Error("the oldest log lines are lost: they could not be written for too long", "lines", over)
+		o.lines = slices.Clone(o.lines[over:])
+	}
 	o.putBack(minutes, uses)
 }
 
@@ -261,12 +280,24 @@ func write(tx *sql.Tx, lines []placedLine, minutes map[minuteKey]*api.MinuteSum,
 
 // tidy takes away lines that are older than their function keeps them.
 func (o *observations) tidy(ctx context.Context) {
-	_, _ = o.store.db.ExecContext(ctx, `DELETE FROM log_lines WHERE at < ? - coalesce((SELECT json_extract(r.attributes, '$.keep') FROM resources r
-		WHERE r.region = log_lines.region AND r.service = log_lines.service AND r.stage = log_lines.stage AND r.address = 'logs/' || log_lines.function), 1209600000)`,
-		o.now().UnixMilli()) // what is not taken away now is next time
-	_, _ = o.store.db.ExecContext(ctx, `DELETE FROM minutes WHERE minute < ?`, o.now().Add(-keptMinutes).UnixMilli())
-	_, _ = o.store.db.ExecContext(ctx, `DELETE FROM answered WHERE at < ?`, o.now().Add(-keptOperations).UnixMilli())
-	_, _ = o.store.db.ExecContext(ctx, `DELETE FROM operations WHERE state <> 'waiting' AND ended_at < ?`, o.now().Add(-keptOperations).UnixMilli())
+	now := o.now()
+	var errs error
+	for _, old := range []struct {
+		text string
+		arg  int64
+	}{
+		{`DELETE FROM log_lines WHERE at < ? - coalesce((SELECT json_extract(r.attributes, '$.keep') FROM resources r
+			WHERE r.region = log_lines.region AND r.service = log_lines.service AND r.stage = log_lines.stage AND r.address = 'logs/' || log_lines.function), 1209600000)`, now.UnixMilli()},
+		{`DELETE FROM minutes WHERE minute < ?`, now.Add(-keptMinutes).UnixMilli()},
+		{`DELETE FROM answered WHERE at < ?`, now.Add(-keptOperations).UnixMilli()},
+		{`DELETE FROM operations WHERE state <> 'waiting' AND ended_at < ?`, now.Add(-keptOperations).UnixMilli()},
+	} {
+		_, err := o.store.db.ExecContext(ctx, old.text, old.arg)
+		errs = errors.Join(errs, err)
+	}
+	if errs != nil && ctx.Err() == nil { // what is not taken away now is next time
+		o.log.Error("taking away what is old", "error", errs)
+	}
 }
 
 func (o *observations) sums(ctx context.Context, sc scope, since int64) ([]api.MinuteSum, error) {

@@ -115,7 +115,7 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 		return nil, errors.Join(err, lock.Unlock())
 	}
 	p := &Platform{options: o, store: st, lock: lock}
-	if p.observed, err = newObservations(ctx, st, o.Now); err != nil {
+	if p.observed, err = newObservations(ctx, st, o.Log, o.Now); err != nil {
 		return nil, errors.Join(err, st.db.Close(), lock.Unlock())
 	}
 	p.archives = newArchives(filepath.Join(o.Dir, "artifacts"), o.Log, p.showAnew)

@@ -385,7 +385,11 @@ func (p *Platform) remove(ctx context.Context, sc scope, address, key, match str
 			return err
 		}
 		if kind == resource.Function {
-			if _, there, _ := p.store.resource(ctx, tx, sc, resource.Pointer+"/"+function); there {
+			_, there, err := p.store.resource(ctx, tx, sc, resource.Pointer+"/"+function)
+			if err != nil {
+				return err
+			}
+			if there {
 				return refuse(409, "%s cannot be taken away while pointer/%s is there", address, function)
 			}
 		}

@@ -778,7 +778,17 @@ type GateState string
 // Health defines model for Health.
 type Health struct {
 	Builds    BuildHealth      `json:"builds"`
+	Checks    []HealthCheck    `json:"checks"`
 	Platforms []PlatformHealth `json:"platforms"`
+	Sick      []SickPlace      `json:"sick"`
+	Stuck     []StuckWork      `json:"stuck"`
+}
+
+// HealthCheck defines model for HealthCheck.
+type HealthCheck struct {
+	// Problem Empty where nothing is wrong
+	Problem string `json:"problem"`
+	What    string `json:"what"`
 }
 
 // Invocation defines model for Invocation.
@@ -1181,6 +1191,15 @@ type Session struct {
 	Role      string   `json:"role"`
 }
 
+// SickPlace defines model for SickPlace.
+type SickPlace struct {
+	Service string `json:"service"`
+	Since   int64  `json:"since"`
+	Stage   string `json:"stage"`
+	Target  string `json:"target"`
+	Why     string `json:"why"`
+}
+
 // SignInWish defines model for SignInWish.
 type SignInWish struct {
 	Handle   string `json:"handle"`
@@ -1249,11 +1268,12 @@ type Station struct {
 	Next     *NextIn `json:"next,omitempty"`
 
 	// Problem Why live cannot be seen
-	Problem *string  `json:"problem,omitempty"`
-	Since   int64    `json:"since"`
-	Stage   string   `json:"stage"`
-	State   string   `json:"state"`
-	Targets []string `json:"targets"`
+	Problem      *string  `json:"problem,omitempty"`
+	ProblemSince *int64   `json:"problemSince,omitempty"`
+	Since        int64    `json:"since"`
+	Stage        string   `json:"stage"`
+	State        string   `json:"state"`
+	Targets      []string `json:"targets"`
 
 	// Version 0 for none
 	Version int `json:"version"`
@@ -1284,6 +1304,14 @@ type Step struct {
 
 // StepChange defines model for Step.Change.
 type StepChange string
+
+// StuckWork defines model for StuckWork.
+type StuckWork struct {
+	Service string `json:"service"`
+	Since   int64  `json:"since"`
+	Stage   string `json:"stage"`
+	What    string `json:"what"`
+}
 
 // TargetMeaning defines model for TargetMeaning.
 type TargetMeaning struct {
@@ -15825,149 +15853,151 @@ func (sh *strictHandler) SignIn(ctx *echo.Context) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"3H1rj9w2suhfIfouEOBeOdNxnNzY/jS248S7Tmx4vFngBD4HbIndYkYiFZKadmcw//2AT1EtUqL6MZ7d",
-	"T5m4KbJYVSzWm7eLnNYNJYgIvnh2u2gggzUSiKn/WzFI8lL+hcni2eLPFrHdIlsQWKPFM/trtuB5iWoo",
-	"h9Xw81tENqJcPHu8XGYLsWvkSC4YJpvF3V22yClZY1bLwQXiOcONwFRO/rFEQE4M6BpsSyjAhiIOKAM1",
-	"vUE8A3KqYpEFIbGTZguG/mwxQ8XimWAtioD2QxCydUtyDYvZbgNF2a3hfh5b5G8MrRfPFv/nosPqhf6V",
-	"X/wq55EL4SKyBC5GJ19TVkMhxxHx/ZNFtqgxwXVbL5594/aDiUAbxNQ6NeIcbtCb2HLm93lrBtbhiN3g",
-	"HEVWsb8ejTYuJLCRRcTURpKWEJBtkIjxu/k1kcm+CfP/DWI8zmT219E1xqh+J7/kDSUcqRP8ntFVhdRx",
-	"yykRiKjdwaapcA4lO180esT/+4NrqNJQZudVK/YP8r/k4d0iIsCWUbLJwGoHPrx+CZ4++e7/a0LqOeQS",
-	"l03D6A2slOhhtEFMYA04FEnsJwVKXZtt7WE7WzSImV0NCdEh+Hc7rpssk+t/csvR1R8oF3LGS5aX+Aa9",
-	"xhUawlzTAoXhkEQO/cBL+Pi778M/4b9Q6gns7UUzlILFzOLWCe6Ic8zFB8TbSgTIsKJtGLeSKSokaa4G",
-	"YoFqPsU1L903cgYzJWQM7uT/EypQ+lxvMUG/UoFCM1l8u4kG0Pe/CKNQ772/UwtlHJP/wrwc4rG7SQOI",
-	"rNqaTJ3sbLE2PNeXMUMho0dq6hUFlnDD6n0PGtJWFVzJ6bRwiaGn21uFCZoG0Yno8ePmFAcNqNmaWcQh",
-	"JIhiIRhetQK9LCHZBI4gXAvEFs9u77LFCq0pQ/rvguG1QIUH2orSCkGi93ZjhmkpHKBRS7CY3pf63C2c",
-	"GWBC+3iBclpriPfgLwqGeJhnod18+iEx6zi0hQ6Lr/cM1rzGpJjeuIXajM98ZcmDegQTHYQDlKwZraf2",
-	"+Y7hDVbEjJJQlIy2mzIZdd2U+wiLMEO2uIFVqzgpzBf650xvKIgLClkxRABBqEgn+a8IFSGoGd3O4BsJ",
-	"yQe6DU2kDjk/QryaCQxImdlfFCEvUXWMfrBCZZ+Hfd0BVhUP/zQqMRBjlEU+rFFN2e4trnEqhPqL9whe",
-	"J34QE7OSyRFDYZg9xXNoeJkfgZC6WwW5ALkSsAXAAqg5J/UOq4JrEKLUlEw1R8tAhkLpbKv4Za6cEwxv",
-	"NsbqPZCtPZnnZrMbCKKjxVXgtEN+jYrLZO6O6xWIFDMmKiEPT6Ot1YQZKrqZp4QrRtYSHxGpU/wuLa5W",
-	"WfmsJUQOyhYFVUrBGuJK/ZJDInGKCg+pngiOcfkSrCkDRE82BH5b7qavOWWfK0RlnQ7jbAe9GT2Vxkbm",
-	"2XOWrB1dojzxM4KVCOiQQ/14gkE9BO+baEgeUyDNHUgKDugarOTSHECGAC9bATDJAGsJgBx8aIsaMoAF",
-	"R9UaFBRxadOJEgEJHhSUfcXBFvMyA5SpGRhat1yRy1LWzLnIFrRB2sDVQz5lE1i3eI0r3i9hVYXVbnSj",
-	"TcOebR87/NMM4DwAet4wLBy9a4VUagLgfG5Q3r9VPK2dtiT8S0mrgoek+h54bno7mf00BuiHlhxxs1qD",
-	"ZLiTMUmLyQ3Vrocpaf6mGzmm2FGN7RlWqEeioPHIeezi59PsFGMZ73ow5o5RC816yuXg7SZMs5aHNGRr",
-	"76ULhnlKdcQKyBYCfU7AgTEK1ODgtkqUX8c8EKvOVOoLsQ+I05blSEkvI4wIMLidYx2F8OOMx4CyxGGN",
-	"pFgUJdopabfFoqStUECgAosTrF9guCGUC5yn8/Ur901oRrReS3RPzPFjgcWPeqTUTIM4+JluQQ3JDjBH",
-	"AYkFQgXgJd2SaV3R313mKOxZzrX+j4E5yjOzfS1WZA2JKn/R6i/mwFxR9+FYOcxlEsQIrWsccz9BIzeg",
-	"EIjJPf/378tHT+Gj9afbJ8u7v4U226FxIqpzFrzY4MRg+aWKezgPWGAuSgQdEvkSELQFelNKF5SnNVc4",
-	"e67+Vsfa/L6VRozSFiU7bPCN4od9776PzctH/wUf/bV89PRT9+fX/3Px6NP/DSA3RlxFpswLzIxSu4EM",
-	"G806ch/0MfBa/rMUllA7sXmqnJIfGofbgVfJb1oPvmrrGjL1VQ0JXiMu0sXbOBROFiXPZ++P+Jyajebs",
-	"a98klKhR8/gb7vyeHdAxEhtv+QyLGROOmJjjzMsWFVyhaloI6WFuCeft08CEt0DWFc5D1/ouCEmBBMRV",
-	"VHbP1HJKBIuYnwSzUYk1JaH2UKNWyuSuOuqaRdymIgji6M8WkTzkDc6p9hCk73gDMUHFjDMA8zI0T0W5",
-	"OH4WeY/OgOadHh483TW9QTNxwdqgGFTxSaNzWNVRDdXXPxeQFAATfSfI2zkDoqTcaAcVpVypmYwn63kf",
-	"2rjk2uMjDbOjoyGEw2SmWaJDSJineCiSV9M2EibNW8YQyXcR43Mb1pggw6KskcC5xNaWsoJP3nQGCG9J",
-	"vUBoG69QhW8Q2x1hocJWlJQFdAHu3f6Awx0PKUCeCjLi1NpnLgqalpfKc5pJK4HjDZH/F1QoA770UQ3f",
-	"oOR9BfPgjeW5vyZUcM8zpZHkebI6/UOZpAbIMRppgAaE4pjk6GintnNiDX5J8tpZx7T1I2mg9Mdje7qy",
-	"AO0xX+5i3gG5ItlK47EjPKjhDhQUELr1Jcak/IImOSKdP1w6RWC2HPKZPpIPbTD8VaCmorvaZoy56RJo",
-	"PLRyN7NUwFdq/HuIWfjumxMa/QlGcgcsK886iNxogNOpJuoLC2z3oU9uS6w+rjPHeh3ixvg3bAl66TID",
-	"uyqQmjCSrKfO1VdcJe1lxmLitEaixGQjzaYCVUigAlDmrtumXVU475tSP4RW1o6E4Lp67y5NEAtQI0gE",
-	"EBRsS4puEAMwF/w50AiVwMgbXcBr+ecK5te+i9o5b5TbxgPr+yehyyyAbUuhgLt3VgQmOdAyElBpKkhS",
-	"5W2XtRe+lmK/MDFjU3HZPeKPH7nF5kRqFDIyLwHRhSitT7a7BPvBGz+mY7Y7HrfpuOCVM2D2zh0kP9F3",
-	"JOxWLnpMNC543Ejt+m7aGfLznRofDhShZo4eYqG4EqiZVGq97dmVOtgzh5pxxKqV5ubLoLoRkTh97jKI",
-	"joycqmSAiCleoM/h1U93jrbwBiXoexqWzEvVMQgwM3RHQO/HQ9+MY9B5oAMXTyQ5sst/C+CWFC/Hf35r",
-	"EtPmhKfw52lf02c/6y2UsxG3Dbi8g7DY+YFti9QtZCquPRn1zE3+pp0rkiTX4cBHVgdfmEpOixpQSV+u",
-	"86N6LvEkoBOzlnBtUGOutQajCo9jwAuYGajGkktedfk6Z82oM+uMZtSNXG0tuSZGswmk6ECCpemYEOrt",
-	"jrG7zCYS7QaADzCVkAfJUE5ZoSCcmxXpPjUJl0EYW6bivWFZP5Kt1TYf6S99K6Sg7arykj1IW68CctF8",
-	"aXPBQlD9WGAR9M3dr9iKC6O0KOws+RGN1XoBwgFKNlRDmG7i1rCY+YVKouQjQUk9QKn4VIoLPh2ONHMa",
-	"cDK9j9DmX+NNy9B7ikPafnrFQpyPrcM3omWMphzOSCBsvlsmnZVs0Tz9LnGkKBkVokJFgjKi3EoaDW5n",
-	"/gzOzSkB1UD0dhmnDZ8lNg5EN/ycKGsk0JDMGDyTjnNwnoJuA63dYgLOq8lM/EBg2eVWDH/aCcQv7Zcp",
-	"+Y/ygxduwpTT5+C1uhlsGgRZpxIr/zvtXaOJWlCkzidcXmIAieJVOadP4vwe+vRjyZ6jLm/IwnVW+6Ew",
-	"nSBphnv+5Z5bObbtj+Yu24sWYtL3rnlaU7S4Ku1aNNRQgzO7UBi6zwEXT4Fn2N9KkwgpjFhUCUkgelhm",
-	"Fg3CaLgz5oWIh41VvvtcLTiYDtDJ4XELSw+bOlL2x8CVf1lVwP1sI3mdtyddp2gQqzHns0rZ3rtv/snD",
-	"CQl0ll3xQQ6/NFp9yEED66aaMd+VGh+cKS9R0c6ay3zxqzwjoRmREJhsTluWNFLkoCyemakAaZURE3eo",
-	"Z5L2fYnc2aZd2aBhAB/hHRk9pNmz1+dDn/PHTnpc7TFR4PF6TK4mK4zdFdGrK0o2YAtZDZQSAQSl1xlY",
-	"M1rrI1dSJpRLnjwHyr3nnOp6vNTFFXbkl6lB854tOJJ21Af3nwR/BjWuKsxRTokKSSeX4Liinf6cL3aa",
-	"jimKtTQN5qQ0dfZEMOvhBvMwWV7sgP01U0QgaCtJoBE+LzvBzONJ5H1AtrgQ5S88HI9RP6q0MqC2n4Kp",
-	"cJ6UXcbh0UeBz6WhA/ETDPk0oilPUReHi1mfhLFUNomcOVqDQUm1m85BAZBfq6xFLDKVaSu6qq2vOOhl",
-	"3fr56vsFNroeIFtsIdaZaBBXYUU3Kc5iEsCMi8cPooRIFCts0aUnk5eGVxujQ11CEmDGlW2+6OYYrwJ3",
-	"C2QWwtCm3vTqGfbULcK3thx5z9b0iCR/SbYRXbQhrXLiRzXcRReHTiU649p+SzfKVRTMF9vwlz3V0tvg",
-	"PZRE0q7kJuC01DIk/GObbp+nKwoq/mhhcua1IbRdtLfNPpY8oA2NxlnvR8sVidJvzM4TDOYo+eiPBRr+",
-	"TltGYPUjEUdlcZ0iMD6iTYatRCnFoEiMNEOxFzTWcbVS/XvUlfoP1Ij3JmC/r7tF8i5UPKWEUgUDK6R7",
-	"Ism/WUt0vhkpgA5hH17HWcMCJcclE3IRJkQyMaeQ6PqAqUxKMy4c8HcJbHoLLgXATR8ig3XFp1rKK5Qb",
-	"3SGS/2VMUIC5UsdQAQjd2gwZrOkHiXJOA3NzhsQSMWrDzIh82EAbyfXAdVvBaKm7TlCftBDVqJ8RLA7I",
-	"arwSMNwSZj+Rr0vk0EBlXisBVy/c7SdGbNU1JlA0wdDRCW1W4Fp1S09qbMGehSfvh5XcUaSQucJkbrZ7",
-	"zIuULf6iJF2iWy+ThiAzewgi0+gDR5SQjlaKpkosTKTCHOHvfr3pPOWAC4ZgPe/aiFagX644ItJIzpHW",
-	"983KUk4QqoxsxMA1asS0wdTdOr22dE5l8DbtocdtaORS+gVBK3iS76RdZ6eYfMD9O+o5gHr3TggSpOSi",
-	"AKug/BvJQ3AnIyB+sdDl6fIerBEkPAMQyIWRxLoqU5jjGAx5msYk2Uc13qJwMi3KZjXYk2aXC9PFaWz7",
-	"Z20sy2lFi51pgdSm3+o9p2s6utIVNciux0qs09Oi3O10mP2qzpG7TbptG8Q5aCz6ellRZhdxe/dXoyf4",
-	"dYLw0V+fftflgY8+3S6zb5+Gqy9VG5+oQu+FrnTCd+dE5II2ulOmNij8kJ+DWNmzi86IVjvNGRLBuyje",
-	"vm6uVj1SGG6WCeIRfRZvAmpyPCkuno59WI1El6Wt1wxB+c4VO50gEDoeZtRZ1MHjI+E3krMvH98RU8HE",
-	"aY0kd6uyBIK2lfzrOqyF0jaWvZvaMmPYFcdThyywg55pbo9BROu+BLMycg7IqmFtSkxOjQpCqXNth3rm",
-	"GGWjXklCI4SwPcfSydDrRhaCvB/aGmb5MEii5oLt6hLGKBqR1/HPbhBbHdOYSX/vLW8WC/Wg8bAQtMxt",
-	"If2UUfsC6qhgvlffOR6N8caO60B+I5mU+9wMCWHX9H+d5UYlrv3rsZnksehOS0wDskgRALxBPCVgpzfu",
-	"Kutt8rn+PvM75nQr7lHNQ5GjSYxhXsDQicldKkcgF1lq/Q3DkdJMG+UK1m9g3Tj3bMUeh5VoxK32ePmF",
-	"CQCZPfXRkln8xZDu9ThOT/2d1wAn7i/d2+2YO1TCGi7KciSY7lKdSpWJHn+Ym4hspNPFeGfxYXllZL9+",
-	"vCUSHeHhi2T0JpzbBW3cxZVkKdgQl5sqc/CPtSaL8uZIo4PT9/6RSmsbsRDjXiP9D5NJSfLXzmtklhpt",
-	"evCe0RtErMdmjyniWWsrtGnJ8X0RR6SxaZE+0hii176m25EqikmtFyI3qKIatbMWuUa7N8XcFosMNZRj",
-	"QePGEF7jGT0afjMffCxTVC9vda9loqFAqPRc09gi1O7Zg9PDn0evEJfprhTz9O9RDXW2HpottrgqctPU",
-	"d6Kiw9PQBwpreHtSJB3UAevErZp8jCZdYDT5QYbxruGeaUkjOPKZf08pqyhxCXfzMkS0RnOMSWJukx4M",
-	"3sTjewnT3II7G6/qw/CKvQZJ566s+k0apPFmTEfmbR+g5cYaHLuCq2Ep5UQN1n6q1QlrFf6BSZHS0GgY",
-	"vPJusZMVPTyAepTm6dPEkaMhoNESi3uK9niBnblFMxILwXKOHtsEedVPSA60NpB3RBHL9xElLeaalPpa",
-	"mOFpzBYtq2Z0YO38jwZAPYHpz2Z3FMVFrEGpgNfGitm3uVzTqBqKvNR5mtS6YbeYzE3UlFB8lKsFVY0U",
-	"K8bkhmiIozvVawTbCs53VscdrOqtsaOasJ3fQ21g7FdfRxH3ELSx7vD1+ruMhHWm+8Ac+q6LvTLdeYuG",
-	"eLwWaacJoOg+bRHnwgzXftJzLh9aEuu2c64GOgmtaT54SVV9sExPN6tIsVanD4iWqWp723hNOTZKk1Zj",
-	"wooHpwqXquQ/Fio15SoBhYhHqja81u7xN19SZYDRx+Nt3XslMPNuQ2I+OSavKJptkt663ok2E221MBsA",
-	"g5tWIeEwZ7u4k98U9/tvf3gy1dYhHne60ubPVRe7HXQCjxH6cGNuwj/SpbL1z+8bAkpbca7HeEeXtSSh",
-	"6tz1RfBcJPsGYbzz3hXiPNIZFlfY/k+6pyLnbB0cuGG0beb2XYWkiOgKjKaIXjOBGe6AMGBm3iaDuMEb",
-	"8iYikTvQplqQNZDzLWVF2rumQejdFEEonacpWV3QP80l7en9yQVmiS16p5NG1VOKI71709NOS8ztOZ6x",
-	"vv162D2WCBx8eMBT7KFqKm41SJBDAlYI1LBAYK0cm3Nyza4RiZcJQVMHJIdx3UrHqVsTnsWuvbhln8z2",
-	"K5aE7NS1flt+DVCHVg8lcXYOP4wZTSDyg8+BqOVxT2Caty/dGnGofza89kXazI6c98Pq9Oe3pn0OUN2I",
-	"nQsGqvQgzIHqVQQEBaVuETajNevxPfwc25qGAil9aiOpWaqVq9Zm4o7TgJ/XJCJOVAIOk1tLqJw87sG/",
-	"lAC9eLGL5sXonwKPVrjqdyWNNkhlwFKmUrsYgur5tl7nrRkiKayuGHAiWA6XwRUoryDT+nFYunkVrDZM",
-	"zQWuKmA+5bo9Z6Bz4uCZPj/tBeLK5DIPf7Rq+fhbiirxsBNU4exnaS5J2a/TmQFH4ddDzt0N+aC6+EMf",
-	"TDPfhUuTNSTWplXv5BR4vUahG3HE6tlCLIK1s12zJwMFkEOloEJEpw8eKHOGVf1eDii2OfS6ytWyXsdn",
-	"HcRZx/Phk3JAL8u58ZT9t3KDrxzl9kWpxK7QLU8MzuQMaTS1TQFNsqftfaz9GiqCQhtd7ChVDBR0LsxN",
-	"dRt/eyzakDNeKD54fXWacXWvu3ekirSsaUlBEX9lW64EUlIObeo5fH83FJvqKG/357qAOnSH+LZf3xDy",
-	"dh2c7Bhu5xDNW3oOJuTTSN8YT393yJnRLOZc+ZIBtpr9xpxJozNZjn49QyylMURmPxKb+sL2KZ7ODsLS",
-	"yzcZWhbdvXxgAa+p0rUTRWDgI02VwtUyCc8G2R4ukYL6Kb36iIeJvMxLj0fkmiP7f+2J1v3HfMzFlNx/",
-	"LeIrHWs/iyt0VcLH331/AtfDpX4BK+Z7GLlEEprUepCaBnWLbttjb3rtEW0kN+7EduaqxVV60ZVHwRn+",
-	"RQXcnJbXvWM148HiMdvYBP3D4chTP+kyMHW0cWi8w4eaYXoHw3eIx8xjH/kdtXtM6YmBqNf5TqlQazr2",
-	"9ol5LwnZt4VBhQlS9Zi64F1QWnHVzYauzcPCX7v00WcL/S+e3v1s8Y19SQo2ePFs8e3Xy6+/NaFEhb8L",
-	"75GMi1tc3KkiFX1v6veJMSVvisWzxU9IvPJb0TPEG3ktqmkeL5dGhxGmzSFsmgrrKtqLPwxraAGSXo1v",
-	"7gyFumE9VtGr2i/QGpoMg9DkDtoLp03c2Sg6EioF4ffwl92QC1ws7j7dZUOkXdzq10XutL9u7pzZ7QLL",
-	"XRnXm9YGzIMlC5+DdRi7Q6O1Fzb0kUlwITmqQv3RP2WLxvQ065P1MhfvyBhhnwwZ9hXVfWwOwblEX+ly",
-	"2mOcZrLez8hlto/RkLekfWwe7ZaGxjEbbSpIpo/Ve9Nn41xbda1SApuVNkJT2Yc07vEIdai52HsT6YAJ",
-	"Y8z9oSUOuapY8oWu6D4NXm3iwl3/mpGH9G5Azm9mLbvvAvRfONn3NDk/EbC5B6oklQOoKCuvCixsl7O5",
-	"0QBv6fCVthfZNTf0EWfGhXRtxWTo1LzFXHzwBx55fBJ7/blg81DRGKDisqqAv5dM9XX0e9wYxzOCeQl0",
-	"a7nDD2GQ/V8qN9IHP0Z+lnPQT64++3GIu/oi7zykcO4vsECnYtuL2y4v4U4fWeWzG8on9RDlHoGmbt83",
-	"ypGzOfwO9ir8Fx+1pNjCHYAdu+40ZyqmBIS6pkyQ7EBNGTK8LMXKtqQVAibM+RyYnC1UgNVO/U5M3cKe",
-	"VA/oO2yfT8M6T0qK/uStYVPL9F1kP7+V1uXoVX2lwThS2kTyFe8S2FSlvumJTkD8EoG/X737FehtgcfL",
-	"x8tH3zzW7UivsTQ71sA+vZxGRJPpOa2ydpWtvrsVchTUXhWVvMqR6KVwZQfdx4Wwl3OVeCm4fRwhbewc",
-	"F7fmrwQxc+Uw/mVkjJMidK27jVfYvkSI8xKYbEn94JEVNOkCZeLAW3abLxsGmL5YUVOUFpMSL9SAM2r0",
-	"eoEAf712Me2VTa27L83eYTiKNteoNnp6X+gh93F21VIpR/ZjF13XO8js/+r6g4eF3otb9d9RcfBSeQle",
-	"mC5GScIAkYO1U18S/EgKKQgUiKaQAyrbhDmz4fBjHbiNVm6Pseto2h6K4dsYW1NWyqtu2H2wtXv3O+Uy",
-	"AoxuAbQxwgfK1x2eL24NpHcXWrRd3Kr/Tvgs/Qepz+q29BcKoPsnKExzPfVAsdaybHwWE5ukeO+In74R",
-	"rTs5YajZwhHEvKi7CHmMqDaIfkZyuj6EQ0Iqf32DaFMhADcMISDoCYSj7cG4pW1VgIK6PoxAUNC0osct",
-	"grqkVtUfl6qXm6tKqUg2Aec/hycO96+fdUtHO+67Hm66GSFyfbV0TZGxhVVt0QFefVeKdA63T++p9CSn",
-	"zxlCCUF+6rmTR25m/3n4+7ia412mx9TOB3MT/6E70o8JZtO0/l7w2WuQn4DRf2l9k4OCEvSFlR0rOP5s",
-	"Tamg0VdtteQpFFRbOxyjlXm49Gw3qH7tIszZFT6NZ8G98GInPDHLqyjVEZdOVED/Aq/RGUNTrlvaGZzx",
-	"XyrUGCFRvwbxHrxC2cK0Jt2j6J6L7WHEWZZHxFlUD/Aj+vTo71OCL1b1NV3HMXFtx0/hdfgJ3/T8j1J3",
-	"Ni9IdMyz52n0wnRfWZ9jhAG7plfRqIHtnHo2WWtWiJw6lTSn7U2d8eRCkZgBl8z68OxOk54Vlc4a8xeQ",
-	"c6xl7Kml9KWa2SPf6Q+1XuJcB3p6ZdOYJXoobR2byiI4lZVbwx1YIbBlWAhEgKoFVfUN9hEeJQ64Tn/T",
-	"YmT89F3kJcqvz8ECL+XEZ+UAtcKXYAC18BT9rT+iRgff3APyQwJQgYUrSiBUAJdlCXaov+YE4dV3Z9HR",
-	"9CPS56W9WuJ+0iYiOb+hB6hT7uyXlmCSK54sn54QJ2Rd4fCiV7b9Pqo48njGvPYoGUbg+tQeBcNqtoVT",
-	"7Jp/bWPfZzqv7oXvoC9/bdLxH+gdHrF4jecs7inzO6Qsg90jQmVPelWpuSkrP4t0ag5B5PqreufIe4Jk",
-	"+egpfLT+dPtkGXp6ZEpV8bosjHHRz13XgLO7Ubzn8hOcKP9spPr83dK8GF6fyIg3UtyvKysAVDw99NT8",
-	"+/LqBHcwRNyjN6e9ynS/29f+c1fnsE9dU90zaDKnavIWNpF0GpvUSkxu29Z6C+W/SZtQueaeA7mcKp7U",
-	"RpVuHUBPdAw6rUizgrRaXX8UdIPYznRJIEo9dnSfYCvb5u/kXKU7O9oQxll4ynUGvGfl2O9aGVSOcV6q",
-	"fpT21dBT6MZyTkUtZawbLVnrwgJeI5WiqbE9QXIuIDN9/6JOCTPkTMdy/jGUFxHPwGoHpKAFDFVQ4Bvl",
-	"rvG8MSc6aZ5LpNeESCelUHZ9imSUvfvD9Sw7LrU1NLVpLpR6Oz2Zczf1I7Gu1u3i1v45mn/Ru3POpRib",
-	"NeL1YpcdhR90pkUXV54Y6JJmj6HbheuY/aA2FLXHYVWdWYWRS3yJ28Z7Bz/miclhjY7ywt0dwSjrrud6",
-	"3G7RQ+7hnNul4k4r/Xg010g7ODvngZ306bGml8XQJv6ZbsEaMrCC+XXE7q0xMe1NJtNWvl9m336/zL55",
-	"8mSZfbNc/rDMnnz7eLn8NCM4vcd06pX+sVi1/P0+rGH7KnOCKfyWbpSDmmeAVsUXzSWYl620R3jXACVO",
-	"94DPJTSTV8kx+1v7dOUpMh8GCYWqlJ+PZxSaMffBZPY54gQms3ApM0N1WOZd4rS2Q628zgBlYCvNQ/1S",
-	"LVAoNVG+NV6LEqwhrlppxfoMm4FWOXXkVv+N5aQn+8LOG/N67ySXe51Ah8/AVjsgVAckh1xg2Et7xDAH",
-	"6lnkL8TiF7fmr9ECgFeMNr+4/hZfqBrIMKnFHtyaDlFfnJEMRG+KOVwXVVqvECkMri83EJNUhOvCCP0K",
-	"vHJXA9qeIv76keEg+hVsiSqifu16VJ5emSH3UobnNShNzKw0O9Ci1PMuuJaZyg8hz+1zQNCNE6OqKSl/",
-	"uGLy0ywCygHyj7t7MgEDudLm4fREv8UPy3AOdBs8eIYJz2Qqev39D01+/gdqTm3M+Z1Fo5nPv9lB93E6",
-	"95upTR9QC94DLUiyKO6qFcYE4W+uWdzZzOJ+h71It6SuuOHBVhelI1zNBBm6uFVpfHECvNTjTsXwE6kc",
-	"DWSY02jyq+7ie6qsRuXp0FNysGa0VtEI1+/T5TjeWxVQQLprAEaF+9hbyTMYIui1grpR4djxNL0M5zHG",
-	"X7jp84XT41eYQKXy799SQYaw8P1bV/xNe6JTyTWVX+P3nfyiaTYmOvcfRr57z3oI8IXyp00VrVyqZo38",
-	"XJHL2cky8ZDmi51Oaz2JuKdgy6jQpS796uGvuI5n3puo7+9Srv2s0tVEQQ4yncvjLOQUySleUq9xvtGj",
-	"v/V+t7rkDFZreu+oR3vzdaPOKHK8VWKFM96IE/ASYsgrJ1ZREqlCZKBEVaGdAVyoemKbo3uNGtGFn+5N",
-	"GeTd+wphX9YV3pB3bVrfyivdevZwR8pdNuLw4OfW8+0SwbAXlUTqeuueuJOcfhTsXJZ09+LYPYddRzB6",
-	"dSwq78xj5/aMqOd2FxewwZK5/zcAAP//",
+	"3D1rj9u2ln+F8F6gwK5Su2nabZJPk1ebe9MmmMltgS2yC1qibXYkUiWpcdzB/PcFn6IsUqL8mMy9nzqp",
+	"KfLwnMPD8+btLKdVTQkigs+e3c5qyGCFBGLqX0sGSb6Rf2Eyezb7s0FsN8tmBFZo9sz+ms14vkEVlMMq",
+	"+PkdImuxmT17vFhkM7Gr5UguGCbr2d1dNsspWWFWycEF4jnDtcBUTv5xg4CcGNAV2G6gAGuKOKAMVPQG",
+	"8QzIqYpZFoTETprNGPqzwQwVs2eCNSgC2g9ByFYNyTUsZrs1FJt2Dffz0CJ/Y2g1ezb7j3mL1bn+lc9/",
+	"kfPIhXARWQIXg5OvKKugkOOI+P7JLJtVmOCqqWbPvnH7wUSgNWJqnQpxDtfobWw58/u0NQPrcMRucI4i",
+	"q9hfj0YbFxLYyCJibCNJSwjI1kjE+N38mshk34T5/wYxHmcy++vgGkNUv5Nf8poSjtQJ/sDoskTquOWU",
+	"CETU7mBdlziHkp3ntR7xX39wDVUayuy8asXuQf5NHt4tIgJsGSXrDCx34PLNS/D0yXf/rQmp55BLXNQ1",
+	"ozewVKKH0RoxgTXgUCSxnxQoVWW2tYftbFYjZnbVJ0SL4N/tuHayTK7/yS1Hl3+gXMgZL1i+wTfoDS5R",
+	"H+aKFigMhyRy6Ae+gY+/+z78E/4LpZ7Azl40QylYzCxuneCOOMdcXCLelCJAhiVtwriVTFEiSXM1EAtU",
+	"8TGueem+kTOYKSFjcCf/TahA6XO9wwT9QgUKzWTx7SbqQd/9IoxCvffuTi2UcUz+hvmmj8f2Jg0gsmwq",
+	"Mnays9nK8FxXxvSFjB6pqVcUWMINyw8daEhTlnApp9PCJYaedm8lJmgcRCeih4+bUxw0oGZrZhGHkCCK",
+	"hWB42Qj0cgPJOnAE4UogNnt2e5fNlmhFGdJ/FwyvBCo80JaUlggSvbcbM0xL4QCNGoLF+L7U527hzAAT",
+	"2scLlNNKQ7wHf1EwxMM8C+3m0w+JWcehLXRYfL2nt+Y1JsX4xi3UZnzmK0se1AOYaCHsoWTFaDW2z/cM",
+	"r7EiZpSEYsNos94ko66dch9hEWbIZjewbBQnhflC/5zpDQVxQSEr+gggCBXpJP8FoSIENaPbCXwjIbmk",
+	"29BE6pDzI8SrmcCAlJn9RRHyEpXH6AdLtOnysK87wLLk4Z8GJQZijLLIhxWqKNu9wxVOhVB/8QHB68QP",
+	"YmJWMjliKAyzp3j2DS/zIxBSdyshFyBXArYAWAA156jeYVVwDUKUmpKppmgZyFAonW0Vv0yVc4Lh9dpY",
+	"vQeytSfz3Gx2A0F0NLgMnHbIr1Fxkczdcb0CkWLCRBvIw9NoazVhhpKupynhipG1xEdE6hS/S4urUVY+",
+	"awiRg7JZQZVSsIK4VL/kkEicosJDqieCY1y+ACvKANGT9YHfbnbj15yyzxWislaHcbaD3oyeSmMj8+w5",
+	"S9aWLlGe+AnBUgR0yL5+PMKgHoL3TTQkjymQ5g4kBQd0BZZyaQ4gQ4BvGgEwyQBrCIAcXDZFBRnAgqNy",
+	"BQqKuLTpxAYBCR4UlH3FwRbzTQYoUzMwtGq4IpelrJlzls1ojbSBq4d8ykawbvEaV7xfwrIMq93oRpuG",
+	"Hds+dvjHGcB5APS8YVg4et8IqdQEwPlco7x7q3haO21I+JcNLQsekup74Lnp7WT20xiglw054ma1Bkl/",
+	"J0OSFpMbql0PY9L8bTtySLGjGtsTrFCPREHjkfPYxc/H2SnGMt71YMwdoxaa9ZTLwdtNmGYND2nI1t5L",
+	"FwzTlOqIFZDNBPqcgANjFKjBwW1tUH4d80AsW1OpK8QuEacNy5GSXkYYEWBwO8U6CuHHGY8BZYnDCkmx",
+	"KDZop6TdFosNbYQCAhVYnGD9AsM1oVzgPJ2vX7lvQjOi1Uqie2SO1wUWr/VIqZkGcfAT3YIKkh1gjgIS",
+	"C4QKwDd0S8Z1RX93maOwZzlX+j8G5ijPTPa1WJHVJ6r8Rau/mANzRd2HY+Uwl0kQI7SqcMz9BI3cgEIg",
+	"Jvf8v78vHj2Fj1afbp8s7v4W2myLxpGozlnwYoMTveUXKu7hPGCBuSgRtE/kC0DQFuhNKV1QntZc4ey5",
+	"+lsda/P7VhoxSluU7LDGN4of9r37PjYvHv0PfPTX4tHTT+2fX//f/NGn/wwgN0ZcRabMC8wMUruGDBvN",
+	"OnIfdDHwRv5vKSyhdmLzVDklPzQOtwOvkl+1HnzVVBVk6qsKErxCXKSLt2EonCxKns/eH/E5NRtN2de+",
+	"SShRo+bxN9z6PVugYyQ23vIJFjMmHDExxZmXzUq4ROW4ENLD3BLO26eBCW+BrEqch671XRCSAgmIy6js",
+	"nqjlbBAsYn4SzAYl1piE2kONWimTu2qpaxZxm4ogiKM/G0TykDc4p9pDkL7jNcQEFRPOAMw3oXlKysXx",
+	"s8h7dAI07/Xw4Omu6A2aiAvWBMWgik8ancOqjmqovv65gKQAmOg7Qd7OGRAbyo12UFLKlZrJeLKed9nE",
+	"JdceH2mYHR0NIRwmM80SLULCPMVDkbyKNpEwad4whki+ixif27DGBBkWmwoJnEtsbSkr+OhNZ4DwltQL",
+	"hLbxCpX4BrHdERYqbMSGsoAuwL3bH3C44yEFyFNBBpxa+8xFQd3wjfKcZtJK4HhN5L+CCmXAlz6o4RuU",
+	"fChhHryxPPfXiArueaY0kjxPVqt/KJPUADlEIw1Qj1Ackxwd7dR2TqzeL0leO+uYtn4kDZT+eGhPVxag",
+	"PebLXcw7IFckW2k8toQHFdyBggJCt77EGJVf0CRHpPOHS6cIzJZDPtFHctkEw18Fqku6q2zGmJsugcZ9",
+	"K3c9SQV8pcZ/gJiF774podEfYSR3wLLypIPIjQY4nmqivrDAth/65LbE6uI6c6zXIm6If8OWoJcu07Or",
+	"AqkJA8l66lx9xVXSXmYsJk4rJDaYrKXZVKASCVQAytx1WzfLEuddU+qH0MrakRBcV+/dpQliASoEiQCC",
+	"gu2GohvEAMwFfw40QiUw8kYX8Fr+uYT5te+ids4b5bbxwPr+SegyC2DbUijg7p0UgUkOtAwEVOoSklR5",
+	"22btha+l2C9MTNhUXHYP+OMHbrEpkRqFjMxLQHQhSuuTbS/BbvDGj+mY7Q7HbVoueOUMmL1zB8mP9D0J",
+	"u5WLDhMNCx43Uru+62aC/HyvxocDRaieoodYKK4EqkeVWm97dqUW9syhZhixaqWp+TKoqkUkTp+7DKIj",
+	"I6cqGSBiihfoc3j1052jLbxBCfqehiXzUnUMAswM7RHQ+/HQN+EYtB7owMUTSY5s898CuCXFy+Gf35nE",
+	"tCnhKfx53Nf02c96C+VsxG0DLu8gLHZ+YNsidQuZimuPRj1zk79p54okybU48JHVwhemktOielTSl+v0",
+	"qJ5LPAnoxKwhXBvUmGutwajCwxjwAmYGqqHkkldtvs5ZM+rMOoMZdQNXW0OuidFsAik6kGBpOiaEettj",
+	"7C6zkUS7HuA9TCXkQTKUU1YoCKdmRbpPTcJlEMaGqXhvWNYPZGs19Uf6c9cKKWizLL1kD9JUy4BcNF/a",
+	"XLAQVK8LLIK+ufsVW3FhlBaFnSQ/orFaL0DYQ8maagjTTdwKFhO/UEmUfCAoqQcoFZ9KccHHw5FmTgNO",
+	"pvcR2vwbvG4Y+kBxSNtPr1iI87F1+Ea0jMGUwwkJhPV3i6Szks3qp98ljhQbRoUoUZGgjCi3kkaD25k/",
+	"g3NzSkA1EJ1dxmnDJ4mNA9ENPyfKGgk0JBMGT6TjFJynoNtAa7eYgPNyNBM/EFh2uRX9n3YC8Qv7ZUr+",
+	"o/zghZsw5fQ5eK1uBusaQdaqxMr/TjvXaKIWFKnzCZeXGECieFXO6ZM4v/s+/Viy56DLG7JwndV+KEwn",
+	"SJrhnn+541aObfujucv2ooWYdL1rntYULa5KuxYNNdTgzC4Uhu5zwMVT4An2t9IkQgojFmVCEogelplF",
+	"gzAa7ox5IeJhY5XvPlULDqYDtHJ42MLSw8aOlP0xcOVflCVwP9tIXuvtSdcpasQqzPmkUrYP7pt/8nBC",
+	"Ap1kV1zK4RdGqw85aGBVlxPmu1LjgzPlG1Q0k+YyX/wiz0hoRiQEJuvTliUNFDkoi2diKkBaZcTIHeqZ",
+	"pF1fIne2aVs2aBjAR3hLRg9p9ux1+dDn/KGTHld7TBR4uB6Tq8kKY3dF9OqSkjXYQlYBpUQAQel1BlaM",
+	"VvrIbSgTyiVPngPl3nNOdT1e6uIKO/LL1KB5xxYcSDvqgvtPgj+DCpcl5iinRIWkk0twXNFOd84XO03H",
+	"FMVamgZTUppaeyKY9XCDeZgsL3bA/popIhC0lSTQCJ+WnWDm8STyPiBbXIjNzzwcj1E/qrQyoLafgqlw",
+	"npRdxuHRR4HPpaED8SMM+TSiKU9RF4eLWZ+EsVQ2iZw5WoNBSbkbz0EBkF+rrEUsMpVpK9qqra846GTd",
+	"+vnq+wU2uh4gm20h1ploEJdhRTcpzmISwIyLxw+ihEgUK2zRpSejl4ZXG6P0eJRfpx81/aHKGo5EfYUk",
+	"5wQFwHzRQtS7wXB+nX7H4vw6mtbBRTNlKjn6N8quxwvd3a4zSwSHWLuq2UecnhqnPaLWbeeJLuO/rmqx",
+	"cxm2LlqsmkXMgowIE9R4NSpzq4bAfdupPNlTjAnf2sLxPa+Ad5zkL8nWvIsLpdW4vFbDXRy47/6jExSs",
+	"d3StnHrBzL41f9kxArwN3kPxKm2LowLuZS3twz826Z6UdJVORYotTM4RYghtF+1ss4slD2hDo2HWe225",
+	"IvGeGrLIBYM5ShbSQyGhv9OGEVi+JuKofLtTpDAM6P1hez5VQmBXY+WH93UEVAuPqNP7H6gWH0xqxb6W",
+	"HcmQUZGvDZTKMlgi3b1K/s0aojMDSQF0ssHhFbcVLFByBDkha2TkuiPmFBJdyTGW82rGhVMzXKqh3oJL",
+	"1nDTh8hggyapPo0lyo2WF8nUM84Cef1IxRkVgNCtzWXCmn6QqDACMDpOSCwRo+BNzJ0Im9IDWTm4akoY",
+	"bUqgSwlGlQM16icEiwPyT68EDDfv2U+5bFNuNFCZ1/TBVXa3+4kRW/X3CZS3MHR06qEVuFYx1pMaq71j",
+	"i8v7YSl3FCk5LzGZWpcQ8/dls78oSZfo1h+oIcjMHoLINPrAEcW+gzW9qRILE2naRPi7Wxk8TTnggiFY",
+	"Tbs2or0CLpYcEQEoyZG2zMzKUk4QqtwhiIFrVItx07a9dToNBJ3K4G3aQ4/b0MCl9DOCVvAk30m71qI0",
+	"mZv7d9RzAPXunRAkSMlFAZZB+TeQMeJORkD8YqEbCch7sEKQ8AxAIBdGEuuqoGSKCzfkExySZB/VeIvC",
+	"0QQ2m39iT5pdLkwXp7Htn7WhfLQlLXamWVWTfqt33OPp6EpX1CC7HiqGT09gc7fTYZ4GdY7cbdJu2yDO",
+	"QWPR18lfM7uIeyZ+MXqCX9EJH/316XddyPno0+0i+/ZpuE5WNVyKKvRekFGn5rfuXi5orXuaaoPCD846",
+	"iJVZPmsdFGqnOUMieBfFGw1O1aoHSvjNMkE8os/ibUBNjqcvxhPnD6tmafPp9ZohKN+7srQThKyHA8I6",
+	"3z14fCT8RnJ25eN7YmrNOK2Q5G5VQELQtpR/XYe1UNrE8qxTm5v0+xd56pAFttfdzu0xiGjdQWJS7tQB",
+	"+U+sSYmeqlFBKHVWdF/PHKJs1H9MaIQQtjtcOhk6feNCkHeDkP18LAZJ1Fyw/XfCGEUD8jr+2Q1iy2Na",
+	"aOnvveXNYqFuQR4Wgpa5bXkwZtS+gDp+m+9V4g7HzbyxwzqQ3/In5T43Q0LYNb7NSS5q4hr1HpvzH4vD",
+	"NcS0iouUa8AbxFNCq3rjrgeCLRPQ32d+b6N2xT2qeShyNIkxzAsYOjG5S7oJZI1Lrb9mOFJEa+ORwUob",
+	"rFscn60s57BimrjVHi+UMaE6s6cuWjKLvxjSvW7U6Una01oVxf2le7sdcodKWMPlc44E4/3EU6ky0o0R",
+	"cxM7j/QkGe4B3y+EjezXj2VFoiM8fJEM3oRT+9UNu7iSLAUbjHRTZQ7+oSZyUd4caElx+i5NUmltIhZi",
+	"3Guk/8do+pj8tfUamaUG21N8YPQGEeux2WOKeH7hEq0bcnwHywFpbJrZD7Tw6DQaanekypdSK7vIDSqp",
+	"Ru2kRa7R7m0xtRkmQzXlWNC4MYRXeEI3jV/NBx83KaqXt7rX3NJQINQkQNPYItTu2YPTw59HrxCX6f4h",
+	"0/TvQQ11sh6azba4LHLTfnmk9sbT0HsKa3h7UiQd1KvsxE21fIwmXWA0+emM4f7unmlJIzjymX9PKSsp",
+	"camR03J5tEZzjElibpMODN7Ew3sJ09yCOxmv6sPwip1WVueugftVGqTxtllHZtgfoOXGWlG70rh+0etI",
+	"tdx+UtwJq0r+gUmR0nqqH7zybrGTlac8gMqh+unTxJGDIaDBYph7ivZ4gZ2p5U0SC8HCmw7bBHnVTx0P",
+	"NKGQd0QRy/cRG1pMNSn1tTDB05jNGlZO6JXb+h8NgHoC00nP7iiKi1grWQGvjRWzb3O59l4VFPlGZ9RS",
+	"64bdYjI1pVZC8VGuFlQ1UqwYkxuiIY7uVK8RbAA53Vkdd7CqV+GOapd3fg+1gbFbJx9F3EPQxtrD1+nE",
+	"MxDWGe/Yc+gLPPbKdOctGuLxmtmdJoCiO+pFnAsTXPtJD+9cNiTWF+lcrY4SmghdeklVXbBM9z2rSLFG",
+	"pw+Ihqm+CLZFnnJsbExajQkrHpzUvVHNGWKhUlNYFFCIeKS+xmvCH3+dJ1UGGH083oC/U6w07TYk5pNj",
+	"8oqi2Sbpjww40WairRZmA2Bw0yokHOZsF3fy2xd//+0PT8YacMTjTlfa/LlqY7e9nu0xQh9uzI34R9pU",
+	"tu75fUvAxvYG0GO8o8saktAfwHWw8Fwk+wZhvEfiFeI80sMXl9j+I91TkXO2Cg5cM9rUUzvkQlJEdAVG",
+	"U0SvmcAMd0AYMDNvk0HcuKqHvqd9MBPyFH0lBzTctMaS8XiJ1t40mOF9r8nbyE3UkmSsSV4NOd9SVqS9",
+	"vBukmpsiCKXzsCWrSfqnqSx9ej96gVliE+nxZFn12OdAd+n0dNsN5lZ+TVjfft3vb0wEDj6N4Rk0ULW9",
+	"t5ozyCEBSwQqWCCwUg7dKTl214jEC9mgqVSTw7hu9uTUzBGPatsA37JPZjtqS0K2amr34QgNUItWDyVx",
+	"dg4/3RpNnPKD7gHhctwjreZ1VrdGHOqfDK99kUbIA+f9sE4S05snPweoUzam0qIwB6qbFhAUbHQTuwnN",
+	"g4/vMunY1rS8SOmkHElJU82GtRYXdxgH/NsmAXOkVrWf1LuByrnlnqRMSUwQL3bRfCD9U+BZFdefQUmj",
+	"NVKZv5SplDaGoHpgsNMbboJICqtpBpwIlsPlfwXKS8i0XRCWbl6NtQ3Pc4HLEphPuW4gG+jt2XtI0k/3",
+	"gbg0Odz9H605Mvzap0q4bAVVOOtbmolS9us0bsBR+H0bM8fVFPXqzC2+D2r2cOgrgOa7cL29hsSa/+rx",
+	"pwKvVih0iQ4YiFuIRbAgvO1gZqAAcqiUbYjoTMsDxVS/VYWXLottuYEu3bbc2rJmC3HWHpPw4TqgQevU",
+	"0NP+A9DBp7ty+0xaYqvzhifGsXKGNJqauoAmL9Y29NYuIBVsorWuC5VaCQr6YaZmBQ4/qBftMhvvftB7",
+	"UniccXUDx/ekjPRhakhBEX9l+wgFsncO7VTbf1Q6FMZrKW/351rbOnSH+daWy38BGzStdLVvaZqK1biF",
+	"2S1wCbk7D852DXdeiSauPQcjUnegxZNnyDiST+jrdK6E2cBhmfwcpMmjNGmufkFLLKc1RGY/FJ/6GP4p",
+	"XrkPwtJJOBpqCHG+Hg/mQa5Y/7NwuVTCC1+23VKko8KYgXHEG2Je6q3HI3LNgf2/8S6M/Xe3zHWb3Cox",
+	"4iwf6hSNS3S1gY+/+/4EPpgL/VhdzAkzcDUm9JP2IDW9JGfttoee39sj2kBy5IkN7mWDy/SqO4+CExzM",
+	"Crgp3ek7x2rC2+JDTgKT9RGOR5/69aWezaetZBMeONQe1TvoPxk+5Cfwkd9Su8OUnhiIhh3ulGK4okPP",
+	"FJmnzZB9BhyUmCBVkKs7HghKS64aT9GVeQP8a5c//Gym/49nTTybfWMffYM1nj2bffv14utvTSxZ4W/u",
+	"vWczv8XFnapS0vemfkocU/K2mD2b/YjEK//VCIZ4La9FNc3jxcLoMMJ0JIV1XWJdRj3/w7CGFiDp7RjM",
+	"naFQ1y/IKzptGwq0gibFJDS5g3butIk7m0aBhMpB+T38ZTtkjovZ3ae7rI+0+a1+COhOOy6nzpndzrDc",
+	"lfFBam3AvC008zlY5zG0aLRW0Jo+MhlOJEdl6CmDT9msNu0Hu2S9yMV7MkTYJ32GfUV1I6NDcC7Rt3FF",
+	"DTFOM2UPZ+Qy2ySsz1vS6jfv60vz6ZiN1iUk48fqg2m0cq6tul45gc1KG6Eu7Zs393iEWtTM954vO2DC",
+	"GHNfNsQhV1XLvtAl/afBq81cueteM/KQ3vXI+c2kZfd9of5jRPv+M+f9Ajb5RNUkcwAVZeVVgYVtSDg1",
+	"LOItHb7S9kL75oY+4sy4mL4tmQ2dmneYi0t/4JHHJ7Etp8s26CsaPVRclCXw95KpFqx+kyPjgUcw3wDd",
+	"BfLwQxhk/5fKOXbpJ0mc5Rx0s+vPfhziDszIkywpnPszLNCp2HZ+2yam3OkjqzyRffmk3ozdI9DY7ftW",
+	"OXLWh9/BXouH2UctKbZwB2DLrjvNmYopAaGuKxckO1BRhgwvS7Gy3dASARPvfQ5M0h4qwHKnfiemcGVP",
+	"qgf0HbbPp2GdJ6VGY/TWsLmF+i6yn99K63Lwqr7SYBwpbSIJq3cJbKpyH/VEJyD+BoG/X73/BehtgceL",
+	"x4tH3zzWnYOvsTQ7VsC+kp5GRJPqO66ytg5U34kMOQpqr4pKXulQ9FK4soPu40LYS7pLvBTcPo6QNnaO",
+	"+a35K0HMXDmMfxkZ46QIXemHAUpsHw3F+cY1nlVvk1lBky5QRg68ZbfpsqGH6fmSmqrEmJR4oQacUaPX",
+	"CwT4640L7i9tbuV9afYOw1G0uZ7S0dP7wnY8Pv/ZVUulHNmPbZqB3kFm/6kLUB4Weue36r+D4uCl8hK8",
+	"MG2skoQBIgdrp74keE0KKQgUiKaSByrbhDmz4fBjHbiNlm6Pseto3B6K4dsYW2NWyqt22H2wtXuiP+Uy",
+	"AoxuAbQxwgfK1y2e57cG0ru5Fm3zW/XfEZ+l/3b8Wd2W/kIBdP8IhemuqN4S11qWjc9iYrM17x3x4zei",
+	"dScnDDVbOIKY86qNkMeIaoPoZySna0TZJ6Ty19eI1iUCcM0QAoKeQDjaJpxb2pQFKKhrxAkEBXUjOtwi",
+	"qMvuVQ2SqXpkvSyVimTTiv59eOJw//pZt3S0475t4qe7USLXWE0XlRlbWBWXHeDVd7Vo53D72OnTnT5n",
+	"CCUE+anjTh64mdtx93M1x9uMD6mdD+Ym/kM/STAkmM2rBfeCz84LCQkY/U3rmxwUlKAvrOxYwfFnY2pF",
+	"jb5qy2VPoaDa4vEYrcwbw2e7QfVzJ2HOLvFpPAvuMSY74YlZXkWpjrh0ogL6Z3iNzhiacu3yzuCM/1Kh",
+	"xgiJukWo9+AVymamN+0eRfdcbA8jzrI4Is6imsAf0ahJf58SfLGqr2k7j4nrO38Kr8OP+Kbjf5S6s3lC",
+	"pGWePU+jF6b7yvocIwzYdj2LRg1s69yzyVqzQuTUqaQ5bW/qjCcXisQMuGTWh2d3mvSsqHTWmJ9DzrGW",
+	"saeW0hdqZo98pz/UeolzHejxlU1nnuihtAV9KovgVFZuBXdgicCWYSEQAaooVlVt2FeYlDjgOv1Ni5Hh",
+	"0zfP3ZN3J2YB9ZbeWTlArfAlGEAtPEZ/64+o0ME3d4/8kABUYOGKEggVwGVZgh3qrjlCePXdWXQ0/d77",
+	"eWmvlriftIlIzm/orfiUO/ulJZjkiieLpyfECVmVOLzolX1/AZUceTxjHmaVDCNwdWqPgmE128Mrds2/",
+	"sbHvM51X9xh/0Je/Mun4D/QOj1i8xnMW95T5LXIWwTYaobInvarU3JSVn0VadYcgcg12vXPkvUGzePQU",
+	"Plp9un2yCL09M6aqeO0mhrjop7Z9wtndKHI9fZZTnCj/rKX6/N3CPO5fnciIN1LcrysrAFQ83ffU/Ovy",
+	"6gh3METcq0envcp0w+M3/ntn57BPXVflM2gyp+ryFzaRdBqb1EpMbtvWegvl/5M2oXLNPQdyOVU8qY0q",
+	"3UOBnugYtFqRZgVptbpGMegGsZ1pF0GUeuzoPsJWts/jyblKt/a0IYyz8JRrDXnPyrHftjSoHON8oxqS",
+	"2mdjT6EbyzkVtZSxbrRkrQsLeI1UiqbG9gjJuYDMNH6MOiXMkDMdy+nHUF5EPAPLHZCCFjBUQoFvlLvG",
+	"88ac6KR5LpFONyadlELZ9SmSUfbuD9e07rjU1tDUpstS6u30ZMrd1I3Eulq3+a39czD/onPnnEsxNmvE",
+	"68UuWgo/6EyLNq48MtAlzR5Dt7lrmf6gNhS1x2FZnlmFkUt8idumfY0+6onJYYWO8sLdHcEoq7bpftxu",
+	"0UPu4ZzbpeJOK/16ONdIOzg754Gd9PGxppdF3yb+iW7BCjKwhPl1xO6tMDFNW0bTVr5fZN9+v8i+efJk",
+	"kX2zWPywyJ58+3ix+DQhOL3HdCVdDzLXO/n7fVjD9lnuBFP4HV0rBzXPAC2LL5pLMC1baY/wrgFKnO4B",
+	"n0toJq+SY/K39u3SU2Q+9BIKVSk/H84oNGPug8nse9QJTGbhUmaGarHN28RpbYdaeZ0BysBWmof6qWKg",
+	"UGqifCu8EhuwgrhspBXrM2wGGuXUkVv9F5aTnuwLO2/M882jXO61RO2/A1zugFAdkBxygWEv7RHDHKh3",
+	"sb8Qi89vzV+DBQCvGK1/dv0tvlA1kGFSiz24NR2ivjgjGYjeFlO4Lqq0XiFSGFxfrCEmqQjXhRGCgiXS",
+	"7mpAm1PEXz8yHES/gi1RRdTPnQ/K0ysz5F7K8LxOrYmZlWYHWpR63gXXO1T5IeS5fQ4IunFiVHVn5Q9X",
+	"TH6aREA5QP5xd08mYCBX2rycn+i3+GERzoFuggfPMOGZTEXvgYdDk5//gepTG3N+v9Ro5vOvdtB9nM79",
+	"ZmrjB9SC90ALkiyK22qFIUH4q2sWdzazuNthL9ItqS1ueLDVRekIVzNBhua3Ko0vToCXetypGH4klaOG",
+	"DHMaTX7VvYlPldWoPB16Sg5WjFYqGuH6fbocx3urAgpIdw3AoHAfeix7AkMEvVZQNyocOp6ml+E0xvgL",
+	"112+cHr8EhOoVP79WyrIEBa+f+mKv3FPdCq5xvJr/L6TXzTNxkTn/s3Id+9ZDwG+UP60saKVC9WskZ8r",
+	"cjk5WSYe0nyx02mtJxH3FGwZFbrUpVs9/BXX8cx7E/XdXcq1n5W6mijIQaYfe5yFnCI5xkvqOda3evS3",
+	"3u9Wl5zAanXnIf1ob7521BlFjrdKrHDGG3ECXkIMeeXEKkoiVYgMbFBZaGcAF6qe2OboXqNatOGne1MG",
+	"eftqRNiXdYXX5H2T1rfySreePdyRcpcNODz4ufV8u0Qw7EUlkdreuifuJKdfRzuXJd0+vXbPYdcBjF4d",
+	"i8o789q9PSPqveXZHNZYMvf/BwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

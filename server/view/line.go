@@ -90,6 +90,7 @@ func watched(f *Facts, s *api.Station) {
 		s.Drifted += len(look.Drift)
 		if look.Error != "" {
 			s.Problem = &look.Error
+			s.ProblemSince = api.Optional(look.Since)
 		}
 		for fn, figures := range look.Functions {
 			if figures.Errors > 0 {

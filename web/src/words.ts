@@ -87,9 +87,11 @@ export function tone(state: string): string {
     case 'holds':
     case 'answered':
     case 'shut in':
+    case 'well':
       return 'good'
     case 'stopped':
     case 'failed':
+    case 'not well':
     case 'fails':
     case 'refused':
     case 'partly done':

@@ -955,8 +955,31 @@ export interface components {
             abilities: string[];
         };
         Health: {
+            checks: components["schemas"]["HealthCheck"][];
+            stuck: components["schemas"]["StuckWork"][];
+            sick: components["schemas"]["SickPlace"][];
             platforms: components["schemas"]["PlatformHealth"][];
             builds: components["schemas"]["BuildHealth"];
+        };
+        HealthCheck: {
+            what: string;
+            /** @description Empty where nothing is wrong */
+            problem: string;
+        };
+        StuckWork: {
+            service: string;
+            stage: string;
+            what: string;
+            /** Format: int64 */
+            since: number;
+        };
+        SickPlace: {
+            service: string;
+            stage: string;
+            target: string;
+            why: string;
+            /** Format: int64 */
+            since: number;
         };
         BuildHealth: {
             /**
@@ -1020,6 +1043,8 @@ export interface components {
             failing: number;
             /** @description Why live cannot be seen */
             problem?: string;
+            /** Format: int64 */
+            problemSince?: number;
             /** @description How many versions wait to enter */
             waiting: number;
             next?: components["schemas"]["NextIn"];

@@ -50,7 +50,7 @@ onUnmounted(() => document.removeEventListener('keydown', onKey))
           <StateWord :state="s.state" /><span v-if="s.why" class="clip quiet" :title="s.why">{{ s.why }}</span>
           <span v-if="s.drifted" class="drift" title="resources that are live otherwise than recorded">▨ {{ s.drifted }} drifted</span>
           <span v-if="s.failing" class="bad" title="functions with failed calls in the last hour">▲ {{ s.failing }} failing</span>
-          <span v-if="s.problem" class="bad" :title="s.problem">▲ cannot be seen</span>
+          <span v-if="s.problem" class="bad" :title="s.problem">▲ cannot be seen<template v-if="s.problemSince">, since <TimeAgo :at="s.problemSince" /></template></span>
         </span>
       </button>
     </template>

@@ -43,7 +43,7 @@ async function leave(): Promise<void> {
       <BDropdownText>{{ session.person.role }}<template v-if="session.person.groups.length"> · {{ session.person.groups.join(', ') }}</template></BDropdownText>
       <BDropdownDivider />
       <BDropdownItem :to="{ name: 'services' }">Services and repositories</BDropdownItem>
-      <BDropdownItem :to="{ name: 'health', params: { service } }">How this machine is guarded</BDropdownItem>
+      <BDropdownItem :to="{ name: 'health', params: { service } }">How Rudmar does</BDropdownItem>
       <BDropdownItemButton @click="leave">Sign out</BDropdownItemButton>
     </BDropdown>
   </header>

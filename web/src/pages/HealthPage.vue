@@ -1,5 +1,6 @@
 <script setup lang="ts">
-// What keeps functions and builds apart on this machine, and what is missing.
+// What Rudmar needs, what does not get on, and what keeps functions and builds
+// apart on this machine.
 import { ask, client } from '../api/client'
 import { useLoad } from '../composables/useLoad'
 
@@ -14,9 +15,24 @@ const builds = {
 
 <template>
   <main class="page">
-    <h1 class="h4">How this machine is guarded</h1>
+    <h1 class="h4">How Rudmar does</h1>
     <ProblemNote :problem="problem" />
     <template v-if="data">
+      <section class="mb-4" aria-labelledby="needs">
+        <h2 id="needs" class="h6">What Rudmar needs</h2>
+        <ul class="list-unstyled mb-1">
+          <li v-for="c in data.checks" :key="c.what"><StateWord :state="c.problem ? 'not well' : 'well'" /> {{ c.what }}<span v-if="c.problem" class="bad">: {{ c.problem }}</span></li>
+        </ul>
+      </section>
+      <section v-if="data.stuck.length || data.sick.length" class="mb-4" aria-labelledby="stuck">
+        <h2 id="stuck" class="h6">What does not get on</h2>
+        <ul class="mb-1">
+          <li v-for="s in data.sick" :key="`${s.service} ${s.stage} ${s.target}`">
+            <RouterLink :to="`/s/${s.service}/board?stage=${s.stage}`">{{ s.service }}, {{ s.stage }} on {{ s.target }}</RouterLink> cannot be seen, since <TimeAgo :at="s.since" />: {{ s.why }}
+          </li>
+          <li v-for="s in data.stuck" :key="`${s.service} ${s.what}`">{{ s.service }}<template v-if="s.stage">, {{ s.stage }}</template>: {{ s.what }}, nothing has moved since <TimeAgo :at="s.since" /></li>
+        </ul>
+      </section>
       <section class="mb-4" aria-labelledby="builds">
         <h2 id="builds" class="h6">Builds <StateWord :state="data.builds.state" /></h2>
         <p class="mb-1">{{ builds[data.builds.state] }}</p>

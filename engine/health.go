@@ -1,0 +1,134 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"rudmar/core/manifest"
+	"rudmar/engine/store"
+	"rudmar/platform/api"
+)
+
+// What health is judged by.
+const (
+	leastDisk  = 512 << 20        // bytes that have to be left
+	stuckAfter = 10 * time.Minute // without getting on
+	askFor     = 2 * time.Second  // each thing
+)
+
+// Check is one thing that Rudmar needs.
+type Check struct {
+	What    string
+	Problem string // what is wrong, and what to do; "" where nothing is
+}
+
+// PlatformHealth is how a platform does.
+type PlatformHealth struct {
+	Name  string
+	Kinds api.Kinds
+	Err   error // why it cannot be asked; nil where it answers
+}
+
+// Sick is a place whose live cannot be seen.
+type Sick struct {
+	manifest.Place
+	Why   string
+	Since time.Time
+}
+
+// Health is how Rudmar does.
+type Health struct {
+	Checks    []Check
+	Platforms []PlatformHealth
+	Stuck     []store.Stuck
+	Sick      []Sick
+}
+
+// Serves tells whether Rudmar has what it needs for itself, whatever platforms do.
+func Serves(checks []Check) bool {
+	return !slices.ContainsFunc(checks, func(c Check) bool { return c.Problem != "" })
+}
+
+// Needs looks at what Rudmar needs for itself: each within two seconds.
+func (e *Engine) Needs(ctx context.Context) []Check {
+	ctx, cancel := context.WithTimeout(ctx, askFor)
+	defer cancel()
+	database := ""
+	if err := e.Store.Beat(ctx); err != nil {
+		database = "it cannot be written: " + err.Error()
+	}
+	out := []Check{{"database", database}, {"disk", e.disk()}}
+	for _, name := range []string{"secret.key", "signing.key"} {
+		c := Check{What: name}
+		if _, err := os.Stat(filepath.Join(e.dir, name)); err != nil {
+			c.Problem = "it is gone from the data folder; put it back before Rudmar is started again"
+		}
+		out = append(out, c)
+	}
+	return out
+}
+
+func (e *Engine) disk() string {
+	var s unix.Statfs_t
+	if err := unix.Statfs(e.dir, &s); err != nil {
+		return "it cannot be looked at: " + strings.ReplaceAll(err.Error(), e.dir, "…")
+	}
+	if left := s.Bavail * uint64(s.Bsize); left < leastDisk {
+		return fmt.Sprintf("%d MiB are left for the data folder; make room, or let less be kept", left>>20)
+	}
+	return ""
+}
+
+// Health looks at everything. A platform that does not answer takes two seconds.
+func (e *Engine) Health(ctx context.Context) (Health, error) {
+	h := Health{Checks: e.Needs(ctx), Platforms: e.platforms(ctx)}
+	var err error
+	if h.Stuck, err = e.Store.StuckSince(ctx, e.Store.Now().Add(-stuckAfter)); err != nil {
+		return h, err
+	}
+	services, err := e.Store.Services(ctx)
+	if err != nil {
+		return h, err
+	}
+	for _, s := range services {
+		looks, err := e.Watch.Looks(ctx, s.Name)
+		if err != nil {
+			return h, err
+		}
+		for at, look := range looks {
+			if look.Error != "" {
+				h.Sick = append(h.Sick, Sick{at, look.Error, time.UnixMilli(look.Since)})
+			}
+		}
+	}
+	slices.SortFunc(h.Sick, func(a, b Sick) int { return a.Since.Compare(b.Since) })
+	return h, nil
+}
+
+// platforms asks all platforms at the same time.
+func (e *Engine) platforms(ctx context.Context) []PlatformHealth {
+	ctx, cancel := context.WithTimeout(ctx, askFor)
+	defer cancel()
+	var out []PlatformHealth
+	var mu sync.Mutex
+	var group sync.WaitGroup
+	for name, client := range e.Planner.Platforms() {
+		group.Go(func() {
+			kinds, err := client.Kinds(ctx)
+			mu.Lock()
+			defer mu.Unlock()
+			out = append(out, PlatformHealth{name, kinds, err})
+		})
+	}
+	group.Wait()
+	slices.SortFunc(out, func(a, b PlatformHealth) int { return strings.Compare(a.Name, b.Name) })
+	return out
+}

@@ -1,0 +1,33 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// Beat writes one row, to see whether the database can be written.
+func (s *Store) Beat(ctx context.Context) error {
+	return s.exec(ctx, `INSERT INTO beat (one, at) VALUES (1, ?) ON CONFLICT DO UPDATE SET at = excluded.at`, s.stamp())
+}
+
+// Stuck is work that does not get on.
+type Stuck struct {
+	Service, Stage string
+	What           string
+	Since          time.Time
+}
+
+// StuckSince lists work that was asked for before a time and has not got on since.
+func (s *Store) StuckSince(ctx context.Context, before time.Time) ([]Stuck, error) {
+	return list(ctx, s.read, func(r scanner) (Stuck, error) {
+		var v Stuck
+		var since int64
+		err := r.Scan(&v.Service, &v.Stage, &v.What, &since)
+		v.Since = millis(since)
+		return v, err
+	}, `SELECT service, '', 'a build of ' || substr(hash, 1, 8), asked_at FROM builds WHERE state = 'queued' AND asked_at < ?1
+		UNION ALL SELECT d.service, d.stage, 'deployment ' || d.id, max(d.started_at, coalesce((SELECT max(max(s.started_at, s.ended_at)) FROM deployment_steps s WHERE s.deployment = d.id), 0)) AS moved
+			FROM deployments d WHERE d.state = 'running' AND moved < ?1
+		UNION ALL SELECT service, stage, 'version ' || version || ' is ' || state, since FROM deliveries WHERE state IN ('planning', 'proving') AND since < ?1
+		ORDER BY 4 LIMIT 100`, before.UnixMilli())
+}

@@ -1,0 +1,58 @@
+package server
+
+import (
+	"context"
+	"net/http"
+	"strings"
+
+	"github.com/labstack/echo/v5"
+
+	"rudmar/engine"
+	"rudmar/server/api"
+)
+
+func (h *handlers) GetHealth(ctx context.Context, _ api.GetHealthRequestObject) (api.GetHealthResponseObject, error) {
+	now, err := h.engine.Health(ctx)
+	if err != nil {
+		return nil, err
+	}
+	state, missing := h.engine.Build.Walls()
+	out := api.Health{Platforms: []api.PlatformHealth{}, Builds: api.BuildHealth{State: api.BuildHealthState(state), Notes: missing},
+		Checks: []api.HealthCheck{}, Stuck: []api.StuckWork{}, Sick: []api.SickPlace{}}
+	for _, c := range now.Checks {
+		out.Checks = append(out.Checks, api.HealthCheck{What: c.What, Problem: c.Problem})
+	}
+	for _, p := range now.Platforms {
+		one := api.PlatformHealth{Name: p.Name, Notes: []string{}}
+		if p.Err != nil {
+			one.Why = api.Optional(p.Err.Error())
+		} else {
+			one.Answers, one.Simulated, one.Notes = true, p.Kinds.Simulated, p.Kinds.Notes
+		}
+		out.Platforms = append(out.Platforms, one)
+	}
+	for _, s := range now.Stuck {
+		out.Stuck = append(out.Stuck, api.StuckWork{Service: s.Service, Stage: s.Stage, What: s.What, Since: s.Since.UnixMilli()})
+	}
+	for _, s := range now.Sick {
+		out.Sick = append(out.Sick, api.SickPlace{Service: s.Service, Stage: s.Stage, Target: s.Target.String(), Why: s.Why, Since: s.Since.UnixMilli()})
+	}
+	return api.GetHealth200JSONResponse(out), nil
+}
+
+// healthz tells whoever runs Rudmar, such as a supervisor, whether it serves:
+// 200, or 503 with the names of what it misses. It asks nobody to sign in, and
+// says no more than names.
+func (s *Server) healthz(c *echo.Context) error {
+	checks := s.engine.Needs(c.Request().Context())
+	if engine.Serves(checks) {
+		return c.String(http.StatusOK, "ok\n")
+	}
+	var missing []string
+	for _, check := range checks {
+		if check.Problem != "" {
+			missing = append(missing, check.What)
+		}
+	}
+	return c.String(http.StatusServiceUnavailable, "not well: "+strings.Join(missing, ", ")+"\n")
+}
