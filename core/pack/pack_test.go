@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"strings"
 	"testing"
 
 	"rudmar/core/pack"
@@ -164,6 +165,15 @@ func TestLeaveOut(t *testing.T) {
 		if pack.LeaveOut(patterns, name) != want {
 			t.Errorf("%s: %v", name, !want)
 		}
+	}
+}
+
+// TestManyStars would not end within a day, were each ** tried against every
+// folder for itself.
+func TestManyStars(t *testing.T) {
+	pattern, name := strings.Repeat("**/a/", 40)+"b", strings.Repeat("a/", 200)+"c"
+	if pack.LeaveOut([]string{pattern}, name) || !pack.LeaveOut([]string{pattern}, name+"/a/b") {
+		t.Error("a pattern with forty times ** matches what it should not, or not what it should")
 	}
 }
 

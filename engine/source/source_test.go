@@ -99,7 +99,11 @@ func pushFiles(t *testing.T, address, handle, branch string, files map[string]st
 	}
 	for name, text := range files {
 		full := filepath.Join(dir, name)
-		if err := errors.Join(os.MkdirAll(filepath.Dir(full), 0o755), os.WriteFile(full, []byte(text), 0o644)); err != nil {
+		mode := os.FileMode(0o644)
+		if strings.HasSuffix(name, ".sh") {
+			mode = 0o755
+		}
+		if err := errors.Join(os.MkdirAll(filepath.Dir(full), 0o755), os.WriteFile(full, []byte(text), mode)); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -215,6 +219,34 @@ func TestReadingAndCommitting(t *testing.T) {
 	}
 	if got := strings.Join(all.Files(), " "); strings.Contains(got, "tool.sh") || !strings.Contains(got, "notes/new.txt") {
 		t.Errorf("files: %s", got)
+	}
+	// A file that is executable stays so, edited or moved; another does not become so.
+	modes := func(commit string) map[string]bool {
+		list, err := r.Folder(ctx, commit, ".")
+		if err != nil {
+			t.Fatal(err)
+		}
+		out := map[string]bool{}
+		for _, f := range list.Listed() {
+			out[f.Path] = f.Executable
+		}
+		return out
+	}
+	edited, err := r.Apply(ctx, source.Change{Branch: "tools", New: true, Base: head.Hash, Message: "edit", Author: "linden", Email: "l@x.invalid",
+		Files: map[string][]byte{"frostline/functions/warn/tool.sh": []byte("#!/bin/sh\n# edited\n"), "frostline/functions/warn/warn.py": []byte("# edited\n")}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	moved, err := r.Apply(ctx, source.Change{Branch: "tools", Base: edited, Message: "move", Author: "linden", Email: "l@x.invalid",
+		Files: map[string][]byte{"frostline/functions/warn/tool.sh": nil, "tool.sh": []byte("#!/bin/sh\n# edited\n"), "plain.sh": []byte("#!/bin/sh\n")}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := modes(edited); !got["frostline/functions/warn/tool.sh"] || got["frostline/functions/warn/warn.py"] {
+		t.Errorf("executable after an edit: %v", got)
+	}
+	if got := modes(moved); !got["tool.sh"] || got["plain.sh"] {
+		t.Errorf("executable after a move: %v", got)
 	}
 	if _, err := r.Apply(ctx, change); !errors.Is(err, source.ErrConflict) {
 		t.Errorf("on an old base: %v", err)

@@ -1,0 +1,98 @@
+package server
+
+import (
+	"database/sql"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"rudmar/engine"
+	"rudmar/engine/store"
+	"rudmar/platform"
+)
+
+// What is wrong with Rudmar's own database is told as that, and as nothing that
+// whoever asked did wrong; "no rows" alone means that there is none.
+func TestDatabaseFaultsAreTold(t *testing.T) {
+	dir := t.TempDir()
+	s, err := store.Open(t.Context(), dir, time.Now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	other, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "rudmar.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer other.Close()
+	other.SetMaxOpenConns(1)
+	if _, err := other.Exec(`PRAGMA max_page_count = 1; BEGIN IMMEDIATE; ROLLBACK; PRAGMA query_only = 1`); err != nil {
+		t.Fatal(err)
+	}
+	_, readOnly := other.Exec(`CREATE TABLE x (y)`)
+	_, none := s.Version(t.Context(), "frostline", 3)
+	for _, tt := range []struct {
+		err    error
+		status int
+		text   string
+	}{
+		{fmt.Errorf("keeping: %w", readOnly), 503, "cannot write or read its database right now, and has changed nothing"},
+		{errors.Join(store.ErrNotFound, readOnly), 503, "cannot write or read"},
+		{errors.Join(store.ErrLease, readOnly), 503, "cannot write or read"},
+		{none, 404, "not found"},
+		{fmt.Errorf("planning: %w", &platform.Unreachable{Address: "http://p", Err: errors.New("refused")}), 503, "does not answer"},
+		{errors.New("open /srv/secret: no such file"), 500, "its log says why"},
+	} {
+		server := &Server{options: Options{Log: slog.New(slog.DiscardHandler)}}
+		router := echo.New()
+		router.HTTPErrorHandler = server.problem
+		router.GET("/", func(*echo.Context) error { return tt.err })
+		answer := httptest.NewRecorder()
+		router.ServeHTTP(answer, httptest.NewRequest("GET", "/", nil))
+		if answer.Code != tt.status || !strings.Contains(answer.Body.String(), tt.text) || strings.Contains(answer.Body.String(), "/srv") {
+			t.Errorf("%v: %d %s", tt.err, answer.Code, answer.Body)
+		}
+	}
+}
+
+// healthz says in one line whether Rudmar serves, to anybody, and nothing that
+// not anybody may know.
+func TestHealthz(t *testing.T) {
+	dir := t.TempDir()
+	e, err := engine.Open(t.Context(), engine.Options{Dir: dir, Self: "/bin/true", Log: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer e.Close()
+	s, err := New(e, Options{Address: "http://127.0.0.1", Log: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	ask := func() (int, string) {
+		answer := httptest.NewRecorder()
+		s.ServeHTTP(answer, httptest.NewRequest(http.MethodGet, "/healthz", nil))
+		return answer.Code, answer.Body.String()
+	}
+	if status, text := ask(); status != 200 || text != "ok\n" {
+		t.Errorf("%d %q", status, text)
+	}
+	other, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "rudmar.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer other.Close()
+	if _, err := other.Exec(`DROP TABLE beat`); err != nil {
+		t.Fatal(err)
+	}
+	if status, text := ask(); status != 503 || text != "not well: database\n" {
+		t.Errorf("%d %q", status, text)
+	}
+}
