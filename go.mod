@@ -37,6 +37,8 @@ require (
 
 require github.com/bmatcuk/doublestar/v4 v4.10.4
 
+require github.com/hashicorp/golang-lru/v2 v2.0.7 // indirect
+
 require (
 	apart v0.0.0-00010101000000-000000000000
 	cel.dev/expr v0.25.1 // indirect

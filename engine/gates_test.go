@@ -181,7 +181,7 @@ func TestFourEyesCountPeople(t *testing.T) {
 	r.push(map[string]string{"b/main.py": "def run(call): return 'b'  # 2\n"})
 	v := 0
 	r.until("the newest version is built", func() bool {
-		versions, err := r.Store.Versions(t.Context(), "frostline")
+		versions, err := r.Store.ListVersions(t.Context(), "frostline")
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -158,7 +158,7 @@ func TestAVersionIsDeliveredWithItsNumber(t *testing.T) {
 		b, err := r.Build.Builds(t.Context(), "frostline", 1)
 		return err == nil && len(b) == 1 && b[0].State == store.BuildQueued && b[0].Log == ""
 	})
-	versions, err := r.Store.Versions(t.Context(), "frostline")
+	versions, err := r.Store.ListVersions(t.Context(), "frostline")
 	if err != nil || len(versions) != 0 {
 		t.Errorf("numbered without an end: %d versions, %v", len(versions), err)
 	}

@@ -56,9 +56,11 @@ func (h *handlers) side(ctx context.Context, service string, number int) (*side,
 	if s.service, s.version, err = h.engine.Planner.Service(ctx, service, number); err != nil {
 		return nil, err
 	}
-	if s.summary, err = h.versionSummary(ctx, s.version, nil); err != nil {
+	listed, err := h.engine.Store.ListVersion(ctx, service, number)
+	if err != nil {
 		return nil, err
 	}
+	s.summary = summaryOf(listed, nil)
 	functions, err := h.engine.Store.VersionFunctions(ctx, service, number)
 	if err != nil {
 		return nil, err

@@ -20,7 +20,7 @@ func deliveryPlace(d store.Delivery) api.DeliveryPlace {
 }
 
 func (h *handlers) ListDeliveries(ctx context.Context, r api.ListDeliveriesRequestObject) (api.ListDeliveriesResponseObject, error) {
-	versions, err := h.engine.Store.Versions(ctx, r.Service)
+	versions, err := h.engine.Store.ListVersions(ctx, r.Service)
 	if err != nil {
 		return nil, err
 	}

@@ -25,10 +25,14 @@ func (h *handlers) facts(ctx context.Context, name string) (*view.Facts, error) 
 	if f.Branch, err = repo.Main(ctx); err != nil {
 		return nil, err
 	}
-	if f.Head, err = repo.Commit(ctx, "refs/heads/"+f.Branch); err != nil && !errors.Is(err, source.ErrNoCommit) {
+	heads, err := h.engine.Store.Heads(ctx, f.Service.Repository)
+	if err != nil {
 		return nil, err
 	}
-	deliveries, err := h.engine.Store.Deliveries(ctx, name)
+	if f.Head, err = h.commit(ctx, repo, heads[f.Branch]); err != nil {
+		return nil, err
+	}
+	deliveries, err := h.engine.Store.CurrentDeliveries(ctx, name)
 	if err != nil {
 		return nil, err
 	}
@@ -46,6 +50,23 @@ func (h *handlers) facts(ctx context.Context, name string) (*view.Facts, error) 
 	}
 	f.Looks, err = h.engine.Watch.Looks(ctx, name)
 	return f, err
+}
+
+// commit gives a commit by its hash, which never changes; the zero commit where
+// there is none.
+func (h *handlers) commit(ctx context.Context, repo source.Repository, hash string) (source.Commit, error) {
+	if known, ok := h.commits.Get(hash); ok || hash == "" {
+		return known, nil
+	}
+	c, err := repo.Commit(ctx, hash)
+	switch {
+	case errors.Is(err, source.ErrNoCommit):
+		return source.Commit{}, nil
+	case err != nil:
+		return source.Commit{}, err
+	}
+	h.commits.Add(hash, c)
+	return c, nil
 }
 
 // manifests adds those of the version that came last, and the rules that stand
@@ -90,12 +111,16 @@ func (h *handlers) withGates(ctx context.Context, f *view.Facts) error {
 // withRecords adds what was put in each place, and what is behind.
 func (h *handlers) withRecords(ctx context.Context, f *view.Facts) error {
 	f.Records, f.Behind = map[manifest.Place][]store.Recorded{}, map[string]map[string]int{}
+	changed := map[int]map[string]int{} // by version, what changed after it
 	for _, stage := range f.Stages() {
 		there, _ := f.VersionIn(stage.Name)
 		var err error
-		if f.Behind[stage.Name], err = h.engine.Store.ChangedAfter(ctx, f.Service.Name, there); err != nil {
-			return err
+		if changed[there] == nil {
+			if changed[there], err = h.engine.Store.ChangedAfter(ctx, f.Service.Name, there); err != nil {
+				return err
+			}
 		}
+		f.Behind[stage.Name] = changed[there]
 		for _, t := range stage.Targets {
 			at := manifest.Place{Service: f.Service.Name, Stage: stage.Name, Target: t}
 			if f.Records[at], err = h.engine.Store.Record(ctx, at); err != nil {

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/getkin/kin-openapi/openapi3filter"
+	lru "github.com/hashicorp/golang-lru/v2"
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 	validator "github.com/oapi-codegen/nethttp-middleware"
@@ -17,6 +18,7 @@ import (
 	"rudmar/core/rights"
 	"rudmar/engine"
 	"rudmar/engine/deliver"
+	"rudmar/engine/source"
 	"rudmar/server/api"
 	"rudmar/server/page"
 )
@@ -37,14 +39,22 @@ type Server struct {
 	engine  *engine.Engine
 	options Options
 	handler http.Handler
+	commits *lru.Cache[string, source.Commit] // by hash
 }
+
+// remembered is how many commits are remembered.
+const remembered = 500
 
 // New makes a server.
 func New(e *engine.Engine, o Options) (*Server, error) {
 	if o.BodyTime == 0 {
 		o.BodyTime = 30 * time.Second
 	}
-	s := &Server{engine: e, options: o}
+	commits, err := lru.New[string, source.Commit](remembered)
+	if err != nil {
+		return nil, err
+	}
+	s := &Server{engine: e, options: o, commits: commits}
 	router := echo.New()
 	router.Logger = o.Log
 	router.HTTPErrorHandler = s.problem

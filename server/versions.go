@@ -9,28 +9,20 @@ import (
 	"rudmar/server/api"
 )
 
-func (h *handlers) versionSummary(ctx context.Context, v store.Version, places []store.Stage) (api.VersionSummary, error) {
-	functions, err := h.engine.Store.VersionFunctions(ctx, v.Service, v.Number)
-	if err != nil {
-		return api.VersionSummary{}, err
-	}
+// summaryOf tells of a version what lists show, with where it runs.
+func summaryOf(v store.Listed, places []store.Stage) api.VersionSummary {
 	out := api.VersionSummary{Number: v.Number, Hash: v.Hash, Branch: v.Branch, Author: v.Author, Person: v.Person, Message: v.Message,
-		CommittedAt: v.CommittedAt.UnixMilli(), BuiltAt: v.BuiltAt.UnixMilli(), Functions: len(functions), Changed: []string{}, Stages: []string{}}
-	for _, f := range functions {
-		if f.Changed {
-			out.Changed = append(out.Changed, f.Function)
-		}
-	}
+		CommittedAt: v.CommittedAt.UnixMilli(), BuiltAt: v.BuiltAt.UnixMilli(), Functions: v.Functions, Changed: append([]string{}, v.Changed...), Stages: []string{}}
 	for _, p := range places {
 		if p.Version == v.Number {
 			out.Stages = append(out.Stages, p.Stage+" on "+p.Target.String())
 		}
 	}
-	return out, nil
+	return out
 }
 
 func (h *handlers) ListVersions(ctx context.Context, r api.ListVersionsRequestObject) (api.ListVersionsResponseObject, error) {
-	versions, err := h.engine.Store.Versions(ctx, r.Service)
+	versions, err := h.engine.Store.ListVersions(ctx, r.Service)
 	if err != nil {
 		return nil, err
 	}
@@ -40,17 +32,13 @@ func (h *handlers) ListVersions(ctx context.Context, r api.ListVersionsRequestOb
 	}
 	out := api.ListVersions200JSONResponse{}
 	for _, v := range versions {
-		summary, err := h.versionSummary(ctx, v, places)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, summary)
+		out = append(out, summaryOf(v, places))
 	}
 	return out, nil
 }
 
 func (h *handlers) GetVersion(ctx context.Context, r api.GetVersionRequestObject) (api.GetVersionResponseObject, error) {
-	v, err := h.engine.Store.Version(ctx, r.Service, r.Version)
+	v, err := h.engine.Store.ListVersion(ctx, r.Service, r.Version)
 	if err != nil {
 		return nil, fmt.Errorf("version %d of %s: %w", r.Version, r.Service, err)
 	}
@@ -58,10 +46,7 @@ func (h *handlers) GetVersion(ctx context.Context, r api.GetVersionRequestObject
 	if err != nil {
 		return nil, err
 	}
-	out := api.VersionDetail{Functions: []api.VersionFunction{}}
-	if out.Version, err = h.versionSummary(ctx, v, places); err != nil {
-		return nil, err
-	}
+	out := api.VersionDetail{Functions: []api.VersionFunction{}, Version: summaryOf(v, places)}
 	functions, err := h.engine.Store.VersionFunctions(ctx, r.Service, r.Version)
 	if err != nil {
 		return nil, err

@@ -245,21 +245,25 @@ func texts(m map[string]string) map[string]any {
 // before: their archive, their own manifest, or what they become by the
 // service's.
 func (b *Builder) markChanged(ctx context.Context, v store.Version, service *manifest.Service, functions []store.VersionFunction) error {
-	versions, err := b.store.Versions(ctx, v.Service)
+	newest, err := b.store.NewestVersion(ctx, v.Service)
 	if err != nil {
 		return err
 	}
 	before := map[string]string{}
 	var manifests map[string]string
-	if len(versions) > 0 {
-		list, err := b.store.VersionFunctions(ctx, v.Service, versions[0].Number)
+	if newest > 0 {
+		last, err := b.store.Version(ctx, v.Service, newest)
+		if err != nil {
+			return err
+		}
+		list, err := b.store.VersionFunctions(ctx, v.Service, newest)
 		if err != nil {
 			return err
 		}
 		for _, f := range list {
 			before[f.Function] = f.Digest
 		}
-		manifests = versions[0].Manifests
+		manifests = last.Manifests
 	}
 	own, becomes := map[string]bool{}, map[string]bool{}
 	if v.Manifests[language.ServiceFile] != manifests[language.ServiceFile] && manifests != nil {

@@ -85,6 +85,11 @@ func (r Repository) Heads(ctx context.Context) (map[string]string, error) {
 
 // Main gives the branch that HEAD names.
 func (r Repository) Main(ctx context.Context) (string, error) {
+	if head, err := os.ReadFile(filepath.Join(r.dir, "HEAD")); err == nil { // as gitrepository-layout(5) says
+		if branch, ok := strings.CutPrefix(strings.TrimSpace(string(head)), "ref: refs/heads/"); ok {
+			return branch, nil
+		}
+	}
 	out, err := r.git(ctx, nil, nil, "symbolic-ref", "--short", "HEAD")
 	return strings.TrimSpace(string(out)), err
 }

@@ -127,6 +127,23 @@ func (s *Store) Deliveries(ctx context.Context, service string) ([]Delivery, err
 	return list(ctx, s.read, takeDelivery, `SELECT `+deliveryColumns+` FROM deliveries WHERE service = ? ORDER BY turn DESC, version DESC, rowid`, service)
 }
 
+// recentTurns is how many turns back it is told what became of versions that
+// ended.
+const recentTurns = 50
+
+// CurrentDeliveries gives of a service what matters now, newest version first:
+// what moves, what waits, stopped or settled at or after what runs in its stage,
+// and whatever became of the newest.
+func (s *Store) CurrentDeliveries(ctx context.Context, service string) ([]Delivery, error) {
+	return list(ctx, s.read, takeDelivery, `WITH here AS (SELECT stage, min(version) AS version FROM stages WHERE service = ?1 GROUP BY stage),
+			since AS (SELECT d.stage, d.turn FROM deliveries d JOIN here USING (stage, version) WHERE d.service = ?1),
+			newest AS (SELECT max(turn) AS turn FROM deliveries WHERE service = ?1)
+		SELECT `+deliveryColumns+` FROM deliveries d WHERE service = ?1 AND (state IN ('planning', 'deploying', 'proving')
+			OR turn > (SELECT turn FROM newest) - ?2
+			OR state IN ('waiting', 'stopped', 'settled') AND turn >= coalesce((SELECT turn FROM since WHERE since.stage = d.stage), 0))
+		ORDER BY turn DESC, version DESC, rowid`, service, recentTurns)
+}
+
 // DeliveriesOf gives where one version stands, in the order of its stages.
 func (s *Store) DeliveriesOf(ctx context.Context, service string, version int) ([]Delivery, error) {
 	return list(ctx, s.read, takeDelivery, `SELECT `+deliveryColumns+` FROM deliveries WHERE service = ? AND version = ? ORDER BY rowid`, service, version)

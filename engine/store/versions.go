@@ -301,9 +301,45 @@ func (s *Store) NewestVersion(ctx context.Context, service string) (int, error) 
 	}, `SELECT coalesce(max(number), 0) FROM versions WHERE service = ?`, service)
 }
 
-// Versions lists a service's versions, newest first.
-func (s *Store) Versions(ctx context.Context, service string) ([]Version, error) {
-	return list(ctx, s.read, takeVersion, `SELECT `+versionColumns+` FROM versions WHERE service = ? ORDER BY number DESC`, service)
+// Listed is a version in a list: without its manifests.
+type Listed struct {
+	Version
+	Functions int
+	Changed   []string // functions that changed in it
+}
+
+// ListVersions lists a service's versions, newest first, without their manifests.
+func (s *Store) ListVersions(ctx context.Context, service string) ([]Listed, error) {
+	return s.listed(ctx, service, `v.service = ?`, service)
+}
+
+// ListVersion gives one as in a list.
+func (s *Store) ListVersion(ctx context.Context, service string, number int) (Listed, error) {
+	all, err := s.listed(ctx, service, `v.service = ? AND v.number = ?`, service, number)
+	if err == nil && len(all) == 0 {
+		err = ErrNotFound
+	}
+	if err != nil {
+		return Listed{}, err
+	}
+	return all[0], nil
+}
+
+func (s *Store) listed(ctx context.Context, service, where string, args ...any) ([]Listed, error) {
+	return list(ctx, s.read, func(r scanner) (Listed, error) {
+		v := Listed{Version: Version{Service: service}}
+		var committed, built int64
+		var changed string
+		err := r.Scan(&v.Number, &v.Hash, &v.Branch, &v.Author, &v.Person, &v.Message, &committed, &built, &v.Content, &v.Functions, &changed)
+		v.CommittedAt, v.BuiltAt = millis(committed), millis(built)
+		if changed != "" {
+			v.Changed = strings.Split(changed, ",")
+		}
+		return v, err
+	}, `SELECT number, hash, branch, author, person, message, committed_at, built_at, content,
+			(SELECT count(*) FROM version_functions f WHERE f.service = v.service AND f.version = v.number),
+			(SELECT coalesce(group_concat(function), '') FROM version_functions f WHERE f.service = v.service AND f.version = v.number AND f.changed = 1 ORDER BY function)
+		FROM versions v WHERE `+where+` ORDER BY number DESC`, args...)
 }
 
 // VersionFunctions lists a version's functions.

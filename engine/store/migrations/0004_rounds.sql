@@ -8,3 +8,6 @@ CREATE INDEX builds_queued ON builds (state) WHERE state = 'queued';
 
 -- Written to see whether the database can be written.
 CREATE TABLE beat (one INTEGER PRIMARY KEY CHECK (one = 1), at INTEGER NOT NULL);
+-- How far functions are behind is counted over what changed, not over all.
+CREATE INDEX version_functions_changed ON version_functions (service, version, function) WHERE changed = 1;
+CREATE INDEX version_functions_behind ON version_functions (service, function, version) WHERE changed = 1;
