@@ -30,9 +30,9 @@ func (b *Builder) Pushed(ctx context.Context, repository, person string) error {
 	}
 	var errs error
 	for _, branch := range slices.Sorted(maps.Keys(heads)) {
-		by, err := b.note(ctx, repo, repository, branch, heads[branch], person)
+		err := b.note(ctx, repo, repository, branch, heads[branch], person)
 		if err == nil && seen[branch] != heads[branch] {
-			err = b.moved(ctx, repo, store.Head{Repository: repository, Branch: branch, Before: seen[branch], Hash: heads[branch], Person: by})
+			err = b.movedSince(ctx, repo, repository, branch, seen[branch], heads[branch])
 		}
 		if err != nil { // what is wrong with one branch keeps no other
 			errs = errors.Join(errs, fmt.Errorf("taking %s of %s: %w", branch, repository, err))
@@ -43,18 +43,15 @@ func (b *Builder) Pushed(ctx context.Context, repository, person string) error {
 }
 
 // note keeps how a branch was moved since it was looked at last, and by whom,
-// with the commits that came by each move. It gives who moved it last.
-func (b *Builder) note(ctx context.Context, repo source.Repository, repository, branch, hash, person string) (string, error) {
+// with the commits that came by each move.
+func (b *Builder) note(ctx context.Context, repo source.Repository, repository, branch, hash, person string) error {
 	last, err := b.store.LastPush(ctx, repository, branch)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return "", err
-	}
-	if last.After == hash {
-		return last.Person, nil
+	if err != nil && !errors.Is(err, store.ErrNotFound) || last.After == hash {
+		return unlessNone(err)
 	}
 	moves, err := repo.Moves(ctx, branch)
 	if err != nil {
-		return "", err
+		return err
 	}
 	if at := slices.IndexFunc(moves, func(m source.Move) bool { return m.After == last.After }); at >= 0 {
 		moves = moves[at+1:]
@@ -69,21 +66,45 @@ func (b *Builder) note(ctx context.Context, repo source.Repository, repository, 
 	for _, m := range moves {
 		commits, err := repo.Between(ctx, m.Before, m.After)
 		if err != nil {
-			return "", err
+			return err
 		}
 		if m.Before == source.Nothing { // a new branch brings what nobody has pushed before, and its newest
 			known, err := b.store.PushersOf(ctx, repository, commits)
 			if err != nil {
-				return "", err
+				return err
 			}
 			commits = slices.DeleteFunc(commits, func(c string) bool { return len(known[c]) > 0 && c != m.After })
 		}
 		if err := b.store.AddPush(ctx, store.Push{Repository: repository, Branch: branch, Before: m.Before, After: m.After, Person: m.Person}, commits); err != nil {
-			return "", err
+			return err
 		}
-		person = m.Person
 	}
-	return person, nil
+	return nil
+}
+
+func unlessNone(err error) error {
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	return err
+}
+
+// movedSince takes every move of a branch since a head that was seen, one after
+// another: also those that came while nobody looked are built.
+func (b *Builder) movedSince(ctx context.Context, repo source.Repository, repository, branch, seen, hash string) error {
+	moves, err := b.store.PushesSince(ctx, repository, branch, seen)
+	if err != nil {
+		return err
+	}
+	for _, m := range moves {
+		if err := b.moved(ctx, repo, store.Head{Repository: repository, Branch: branch, Before: seen, Hash: m.After, Person: m.Person}); err != nil {
+			return err
+		}
+		if seen = m.After; seen == hash {
+			break
+		}
+	}
+	return nil
 }
 
 // moved takes a branch as it stands now: its services, and the builds that

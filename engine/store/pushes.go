@@ -23,6 +23,17 @@ func (s *Store) LastPush(ctx context.Context, repository, branch string) (Push, 
 	}, `SELECT before, after, person FROM pushes WHERE repository = ? AND branch = ? ORDER BY id DESC LIMIT 1`, repository, branch)
 }
 
+// PushesSince gives the pushes of a branch after the newest one that brought it to
+// a commit, oldest first; the newest push alone where that commit is not known.
+func (s *Store) PushesSince(ctx context.Context, repository, branch, after string) ([]Push, error) {
+	return list(ctx, s.read, func(r scanner) (Push, error) {
+		p := Push{Repository: repository, Branch: branch}
+		return p, r.Scan(&p.Before, &p.After, &p.Person)
+	}, `SELECT before, after, person FROM pushes WHERE repository = ?1 AND branch = ?2
+		AND id > coalesce((SELECT max(id) FROM pushes WHERE repository = ?1 AND branch = ?2 AND after = ?3),
+			(SELECT max(id) - 1 FROM pushes WHERE repository = ?1 AND branch = ?2)) ORDER BY id`, repository, branch, after)
+}
+
 // AddPush keeps who moved a branch, with the commits that came by it.
 func (s *Store) AddPush(ctx context.Context, p Push, commits []string) error {
 	return s.Within(ctx, func(tx Tx) error {
