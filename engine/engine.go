@@ -46,6 +46,7 @@ type Options struct {
 	// NewKeys allows new keys where the ones are gone that secrets are sealed and
 	// versions are signed with; secrets have to be set again then.
 	NewKeys bool
+	Keep    Keep // how long what is old is kept
 	Log     *slog.Logger
 	Now     func() time.Time
 }
@@ -63,6 +64,7 @@ type Engine struct {
 	Watch   *observe.Watch
 
 	dir     string
+	keep    Keep
 	lock    *flock.Flock // of the data folder
 	cages   *cage.Keeper
 	log     *slog.Logger
@@ -94,13 +96,13 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 	if err != nil {
 		return nil, errors.Join(err, lock.Unlock())
 	}
-	e := &Engine{Store: s, dir: o.Dir, lock: lock, log: o.Log}
+	e := &Engine{Store: s, dir: o.Dir, keep: o.Keep, lock: lock, log: o.Log}
 	ctx, e.cancel = context.WithCancel(context.WithoutCancel(ctx))
 	if err := e.assemble(ctx, o); err != nil {
 		e.cancel()
 		return nil, errors.Join(err, s.Close(), lock.Unlock())
 	}
-	for _, work := range []func(context.Context){e.Build.Run, e.Runner.Run, e.Line.Run, e.Watch.Run, e.keepTrue} {
+	for _, work := range []func(context.Context){e.Build.Run, e.Runner.Run, e.Line.Run, e.Watch.Run, e.keepTrue, e.tidy} {
 		e.running.Go(func() { work(ctx) })
 	}
 	return e, nil

@@ -529,3 +529,78 @@ func TestHealthIsTheTruth(t *testing.T) {
 	}
 	r.until("all is well but the build", func() bool { got := wrong(); return got == "" || strings.HasPrefix(got, "a build") })
 }
+
+// TestWhatIsOldGoes shows what goes by the rules and takes it away: plans that
+// were never run, logs, and archives that nothing needs. What runs, what was run
+// and what is new stays, and what went can be built again.
+func TestWhatIsOldGoes(t *testing.T) {
+	clock := time.Now
+	var ahead atomic.Int64
+	r := newRigWith(t, func(o *engine.Options) {
+		o.Now = func() time.Time { return clock().Add(time.Duration(ahead.Load())) }
+	})
+	r.push(first())
+	r.reaches(1, "trial", delivery.Settled)
+	for version := 2; version <= 24; version++ {
+		r.push(map[string]string{"a/main.py": fmt.Sprintf("def run(call): return 'a' # %d\n", version)})
+	}
+	r.reaches(24, "trial", delivery.Settled)
+	p, err := r.Planner.Compute(t.Context(), place("trial", "north"), 3)
+	if err != nil {
+		t.Fatal(err)
+	}
+	unused, err := r.Store.AddPlan(t.Context(), "wren", p)
+	if err != nil {
+		t.Fatal(err)
+	}
+	tidy := func(keep engine.Keep, do bool) string {
+		t.Helper()
+		gone, err := engine.Tidy(t.Context(), r.Store, r.dir, keep, do)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var out []string
+		for _, g := range gone {
+			out = append(out, fmt.Sprint(g.Count))
+		}
+		return strings.Join(out, " ")
+	}
+	week := 7 * 24 * time.Hour
+	all := engine.Keep{Plans: week, Logs: week, Archives: week}
+	if got := tidy(all, true); got != "0 0 0" {
+		t.Errorf("of what is new, %s would go", got)
+	}
+	c := r.beside()
+	r.do(c, `UPDATE deliveries SET state = 'overtaken' WHERE version < 24 AND stage = 'live'`) // nothing old waits
+	ahead.Store(int64(2 * week))
+	if got := tidy(engine.Keep{}, true); got != "0 0 0" {
+		t.Errorf("without rules %s went", got)
+	}
+	shown := tidy(all, false)
+	if went := tidy(all, true); went != shown || !strings.HasSuffix(shown, " 24 4") { // versions 1 to 4 have an archive of a of their own
+		t.Errorf("%s was shown, and %s went", shown, went)
+	}
+	if got := tidy(all, true); got != "0 0 0" {
+		t.Errorf("the second time %s went", got)
+	}
+	if _, err := r.Store.Plan(t.Context(), unused); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("the plan that was never run: %v", err)
+	}
+	d, err := r.Store.Delivery(t.Context(), "frostline", 24, "trial")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if deployment, err := r.Store.Deployment(t.Context(), d.Deployments[0]); err != nil {
+		t.Error(err)
+	} else if _, err := r.Store.Plan(t.Context(), deployment.Plan); err != nil {
+		t.Errorf("the plan that was run: %v", err)
+	}
+	if _, _, err := r.Build.Verify(t.Context(), "frostline", 24); err != nil {
+		t.Errorf("the version that runs: %v", err)
+	}
+	r.push(map[string]string{"a/main.py": "def run(call): return 'a' # 2\n"}) // as version 2 was
+	r.until("its archive is made again", func() bool {
+		_, _, err := r.Build.Verify(t.Context(), "frostline", 2)
+		return err == nil
+	})
+}

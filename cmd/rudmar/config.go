@@ -14,8 +14,10 @@ import (
 	"time"
 
 	"github.com/google/renameio/v2"
+
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
+	"rudmar/engine"
 )
 
 // config is everything that can be set. All defaults stand here.
@@ -28,6 +30,7 @@ type config struct {
 	tokenFile      string
 	buildsUncaged  bool
 	newKeys        bool
+	keep           engine.Keep
 	registries     []string
 	routesAddress  string
 	address        string
@@ -52,6 +55,7 @@ func (c *config) serveFlags(f *pflag.FlagSet) {
 	f.BoolVar(&c.buildsUncaged, "builds-uncaged", false, "run the commands of builds as Rudmar itself runs where this machine cannot shut them in: whoever may push can then read Rudmar's keys")
 	f.StringSliceVar(&c.registries, "registries", nil, "hosts that builds may fetch from, beside those that go, npm and pip are set to here")
 	f.BoolVar(&c.newKeys, "new-keys", false, "make new keys where the ones are gone that secrets are sealed and versions are signed with: secrets have to be set again then, and older versions cannot be verified")
+	c.keepFlags(f)
 	f.DurationVar(&c.lookEvery, "look-every", 3*time.Second, "how often live is compared with the record")
 	c.platformFlags(f)
 }

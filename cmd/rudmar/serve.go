@@ -79,7 +79,7 @@ func (c *config) serve(ctx context.Context, ready func(context.Context, *engine.
 		return fmt.Errorf("finding this program: %w", err)
 	}
 	e, err := engine.Open(ctx, engine.Options{Dir: c.data, Self: self, Platforms: map[string]*platform.Client{"local": client}, LookEvery: c.lookEvery, Page: c.address, Log: log,
-		NewKeys: c.newKeys, BuildsUncaged: c.buildsUncaged, Registries: c.registries})
+		NewKeys: c.newKeys, Keep: c.keep, BuildsUncaged: c.buildsUncaged, Registries: c.registries})
 	if err != nil {
 		return err
 	}

@@ -1,0 +1,101 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"rudmar/engine/store"
+)
+
+// Keep is how long an operator lets things be kept; 0 keeps them for good.
+type Keep struct {
+	Plans    time.Duration // that were never run
+	Logs     time.Duration // of builds
+	Archives time.Duration // of versions that run nowhere, but the newest twenty
+}
+
+// Gone is what the rules let go.
+type Gone struct {
+	What  string
+	Count int
+	Bytes int64
+}
+
+// Tidy tells what goes by the rules of what is kept in a data folder, and takes
+// it away where do is set. Versions, what was run, and the journal stay.
+func Tidy(ctx context.Context, s *store.Store, dir string, keep Keep, do bool) ([]Gone, error) {
+	since := func(d time.Duration) time.Time {
+		if d <= 0 {
+			return time.Time{}
+		}
+		return s.Now().Add(-d)
+	}
+	var out []Gone
+	var errs error
+	for _, rule := range []struct {
+		what   string
+		before time.Time
+		count  func(context.Context, time.Time) (int, int64, error)
+		drop   func(context.Context, time.Time) error
+	}{
+		{"plans that were never run", since(keep.Plans), s.OldPlans, s.DropPlans},
+		{"logs of builds", since(keep.Logs), s.OldLogs, s.DropLogs},
+	} {
+		n, bytes, err := rule.count(ctx, rule.before)
+		if err == nil && do && n > 0 {
+			err = rule.drop(ctx, rule.before)
+		}
+		out, errs = append(out, Gone{rule.what, n, bytes}), errors.Join(errs, err)
+	}
+	archives, err := s.OldArchives(ctx, since(keep.Archives))
+	errs = errors.Join(errs, err)
+	gone := Gone{What: "archives of versions that run nowhere"}
+	for _, a := range archives {
+		file := filepath.Join(dir, "artifacts", strings.TrimPrefix(a.Digest, "sha256:")+".zip")
+		if _, err := os.Stat(file); errors.Is(err, fs.ErrNotExist) {
+			continue // it went before
+		}
+		gone.Count, gone.Bytes = gone.Count+1, gone.Bytes+a.Bytes
+		if do {
+			if err := os.Remove(file); err != nil {
+				errs = errors.Join(errs, fmt.Errorf("taking an archive away: %w", err))
+			}
+		}
+	}
+	out = append(out, gone)
+	if do && errs == nil {
+		errs = s.GiveBack(ctx)
+	}
+	return out, errs
+}
+
+// tidyEvery is how often what is old is taken away.
+const tidyEvery = 6 * time.Hour
+
+// tidy keeps down what is old, by the operator's rules, until the context ends.
+func (e *Engine) tidy(ctx context.Context) {
+	tick := time.NewTicker(tidyEvery)
+	defer tick.Stop()
+	for {
+		gone, err := Tidy(ctx, e.Store, e.dir, e.keep, true)
+		if err != nil && ctx.Err() == nil {
+			e.log.Error("taking away what is old", "error", err)
+		}
+		for _, g := range gone {
+			if g.Count > 0 {
+				e.log.Info("what is old was taken away", "what", g.What, "count", g.Count, "bytes", g.Bytes)
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
