@@ -84,6 +84,9 @@ func TestVersionsInThePage(t *testing.T) {
 	if err != nil || !strings.Contains(out, "archive of warn") || strings.Contains(out, "ALTERED") || !strings.Contains(out, "by wren") {
 		t.Errorf("%v\n%s", err, out)
 	}
+	if out, err := run(t, dir, program, "tidy", "--data", r.data, "--keep-build-logs", "1ns"); err != nil || !strings.Contains(out, "logs of builds") || !strings.Contains(out, "would go") {
+		t.Errorf("%v\n%s", err, out)
+	}
 	archives, err := filepath.Glob(filepath.Join(r.data, "artifacts", "*.zip"))
 	if err != nil {
 		t.Fatal(err)

@@ -79,11 +79,15 @@ func (h *handlers) caseRuns(ctx context.Context, d store.Delivery) ([]api.CaseRu
 	}
 	out := []api.CaseRun{}
 	for _, run := range runs {
+		if run.Running {
+			out = append(out, api.CaseRun{Target: run.Target, Function: run.Function, File: run.File, Name: run.Name, Running: &run.Running, Again: &run.Again, At: run.At.UnixMilli(), Outcomes: []api.CaseOutcome{}})
+			continue
+		}
 		var found deliver.Found
 		if err := json.Unmarshal([]byte(run.Body), &found); err != nil {
 			return nil, err
 		}
-		c := api.CaseRun{Target: run.Target, Function: run.Function, File: run.File, Name: run.Name, Passed: run.Passed, At: run.At.UnixMilli()}
+		c := api.CaseRun{Target: run.Target, Function: run.Function, File: run.File, Name: run.Name, Passed: run.Passed, Again: &run.Again, At: run.At.UnixMilli()}
 		c.Sent = &found.Call.Event
 		outcomes, errOutcomes := convert[[]api.CaseOutcome](found.Outcomes)
 		invocation, errInvocation := convert[api.Invocation](found.Invocation)

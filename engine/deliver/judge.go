@@ -264,6 +264,9 @@ func (l *Line) earlier(ctx context.Context, d store.Delivery, own *manifest.Serv
 			return false, err
 		}
 		for _, r := range runs {
+			if r.Running {
+				continue
+			}
 			at.Cases = append(at.Cases, delivery.CaseResult{Function: r.Function, Name: r.Name, Passed: r.Passed})
 		}
 		if before := own.Stage(stage); soak && row.State == delivery.Settled && before != nil {

@@ -1506,6 +1506,10 @@ export interface components {
             /** Format: int64 */
             at: number;
             outcomes: components["schemas"]["CaseOutcome"][];
+            /** @description Its end is not known yet */
+            running?: boolean;
+            /** @description It had begun before, and Rudmar was ended in between: its call may have been made twice */
+            again?: boolean;
             sent?: unknown;
             invocation?: components["schemas"]["Invocation"];
         };

@@ -60,7 +60,8 @@ function act(action: string): Promise<boolean> {
 const digests = computed(() => [...(data.value?.digests ?? [])].sort((a, b) => Number(a.digest === a.there) - Number(b.digest === b.there)))
 const { shown: shownDigests, more: moreDigests, unfold: moreOfDigests } = useFold(() => digests.value, 12)
 const same = computed(() => data.value?.digests.filter((d) => d.digest === d.there).length ?? 0)
-const failed = computed(() => data.value?.cases.filter((c) => !c.passed).length ?? 0)
+const failed = computed(() => data.value?.cases.filter((c) => !c.passed && !c.running).length ?? 0)
+const running = computed(() => data.value?.cases.filter((c) => c.running).length ?? 0)
 </script>
 
 <template>
@@ -103,11 +104,11 @@ const failed = computed(() => data.value?.cases.filter((c) => !c.passed).length 
               <ConsequenceList :consequences="p.means.consequences" :stage="stage" />
             </div>
           </template>
-          <h2>Cases <span v-if="data.cases.length" class="quiet">{{ failed ? `${failed} of ${data.cases.length} failed` : `all ${data.cases.length} passed` }}</span></h2>
+          <h2>Cases <span v-if="data.cases.length" class="quiet">{{ failed ? `${failed} of ${data.cases.length} failed` : running ? `${running} of ${data.cases.length} run` : `all ${data.cases.length} passed` }}</span></h2>
           <p v-if="data.cases.length === 0" class="quiet">They run here once the version is deployed.</p>
-          <div v-for="c in data.cases" :key="c.target + c.file" class="sheet case" :class="{ open: !c.passed }">
-            <details :open="!c.passed">
-              <summary><StateWord :state="c.passed ? 'holds' : 'fails'" /> {{ c.name }} <span class="quiet">{{ c.function }}<template v-if="c.invocation?.cold">, cold</template> · {{ c.target }}</span></summary>
+          <div v-for="c in data.cases" :key="c.target + c.file" class="sheet case" :class="{ open: !c.passed && !c.running }">
+            <details :open="!c.passed && !c.running">
+              <summary><StateWord :state="c.running ? 'running' : c.passed ? 'holds' : 'fails'" /> {{ c.name }} <span class="quiet">{{ c.function }}<template v-if="c.invocation?.cold">, cold</template><template v-if="c.again">, run again: Rudmar was ended while it ran</template> · {{ c.target }}</span></summary>
               <table class="rows">
                 <thead>
                   <tr><th>expected</th><th>found</th></tr>
