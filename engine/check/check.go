@@ -9,6 +9,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/singleflight"
+
 	"rudmar/core/check"
 	"rudmar/core/expand"
 	"rudmar/core/manifest"
@@ -27,6 +29,7 @@ type Checker struct {
 	log       *slog.Logger
 	now       func() time.Time
 
+	asking   singleflight.Group
 	mu       sync.Mutex
 	offers   *check.Offers
 	asked    time.Time
@@ -44,29 +47,51 @@ func New(platforms map[string]*platform.Client, now func() time.Time, log *slog.
 	return &Checker{platforms: platforms, log: log, now: now, services: map[string]*found{}}
 }
 
-// Offers gives what the platforms offer. Of a
-// platform that does not answer, what it said last is taken, or nothing.
+// Offers gives what the platforms offer. What is not fresh any more is asked for
+// once, however many want to know it, and no lock is held meanwhile. Of a platform
+// that does not answer, what it said last is taken, or nothing.
 func (c *Checker) Offers(ctx context.Context) *check.Offers {
 	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.offers != nil && c.now().Sub(c.asked) < fresh {
-		return c.offers
+	known, asked := c.offers, c.asked
+	c.mu.Unlock()
+	if known != nil && c.now().Sub(asked) < fresh {
+		return known
 	}
+	now, _, _ := c.asking.Do("offers", func() (any, error) { // there is no error
+		return c.ask(context.WithoutCancel(ctx), known), nil
+	})
+	return now.(*check.Offers)
+}
+
+// askFor is how long platforms may take to say what they offer.
+const askFor = 2 * time.Second
+
+// ask asks all platforms at the same time.
+func (c *Checker) ask(ctx context.Context, known *check.Offers) *check.Offers {
+	ctx, cancel := context.WithTimeout(ctx, askFor)
+	defer cancel()
 	offers := &check.Offers{Of: map[string]check.Offer{}, All: true}
+	var mu sync.Mutex
+	var group sync.WaitGroup
 	for name, client := range c.platforms {
-		ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
-		kinds, err := client.Kinds(ctx)
-		cancel()
-		switch {
-		case err == nil:
-			offers.Of[name] = Offer(kinds)
-		case c.offers != nil:
-			offers.Of[name], offers.All = c.offers.Of[name], false
-		default:
-			c.log.Warn("asking a platform what it offers", "platform", name, "error", err)
-			offers.All = false
-		}
+		group.Go(func() {
+			kinds, err := client.Kinds(ctx)
+			mu.Lock()
+			defer mu.Unlock()
+			switch {
+			case err == nil:
+				offers.Of[name] = Offer(kinds)
+			case known != nil:
+				offers.Of[name], offers.All = known.Of[name], false
+			default:
+				c.log.Warn("asking a platform what it offers", "platform", name, "error", err)
+				offers.All = false
+			}
+		})
 	}
+	group.Wait()
+	c.mu.Lock()
+	defer c.mu.Unlock()
 	c.asked = c.now()
 	if c.offers == nil || !reflect.DeepEqual(c.offers, offers) {
 		c.offers = offers

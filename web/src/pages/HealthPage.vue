@@ -6,6 +6,13 @@ import { useLoad } from '../composables/useLoad'
 
 const { data, problem } = useLoad(() => ask(client.GET('/health')), { topics: ['look'] })
 
+const needs: Record<string, string> = {
+  database: 'The database can be written',
+  disk: 'There is room for the data folder',
+  'secret.key': 'The key that secrets are sealed with is there',
+  'signing.key': 'The key that versions are signed with is there',
+}
+
 const builds = {
   'shut in': 'Their commands see their own folder and the tools, reach the registries while they fetch, and nothing else.',
   open: 'Their commands run as Rudmar itself does, because the operator says so: whoever may push can read Rudmar’s keys and data.',
@@ -21,12 +28,13 @@ const builds = {
       <section class="mb-4" aria-labelledby="needs">
         <h2 id="needs" class="h6">What Rudmar needs</h2>
         <ul class="list-unstyled mb-1">
-          <li v-for="c in data.checks" :key="c.what"><StateWord :state="c.problem ? 'not well' : 'well'" /> {{ c.what }}<span v-if="c.problem" class="bad">: {{ c.problem }}</span></li>
+          <li v-for="c in data.checks" :key="c.what"><span class="need">{{ needs[c.what] ?? c.what }}</span> <StateWord :state="c.problem ? 'not well' : 'well'" /> <span v-if="c.problem" class="bad">{{ c.problem }}</span></li>
         </ul>
       </section>
-      <section v-if="data.stuck.length || data.sick.length" class="mb-4" aria-labelledby="stuck">
+      <section class="mb-4" aria-labelledby="stuck">
         <h2 id="stuck" class="h6">What does not get on</h2>
-        <ul class="mb-1">
+        <p v-if="!data.stuck.length && !data.sick.length" class="mb-1">Nothing: every place can be seen, and no build, deployment or delivery has stood still for ten minutes.</p>
+        <ul v-else class="mb-1">
           <li v-for="s in data.sick" :key="`${s.service} ${s.stage} ${s.target}`">
             <RouterLink :to="`/s/${s.service}/board?stage=${s.stage}`">{{ s.service }}, {{ s.stage }} on {{ s.target }}</RouterLink> cannot be seen, since <TimeAgo :at="s.since" />: {{ s.why }}
           </li>
@@ -56,3 +64,10 @@ const builds = {
     </template>
   </main>
 </template>
+
+<style scoped>
+.need {
+  display: inline-block;
+  min-width: 22rem;
+}
+</style>
