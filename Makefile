@@ -1,5 +1,5 @@
 # `make demo` and `make test` do all the set-up that they need.
-.PHONY: demo test build web setup setup-test generate docs shots bench setup-bench lint
+.PHONY: demo test build web setup setup-test generate docs shots bench setup-bench lint mutants
 
 GO_TOOL = go tool -modfile=tools/go.mod
 WEB_SOURCES = $(shell find web/src web/public -type f) web/index.html web/vite.config.ts web/package-lock.json
@@ -64,3 +64,8 @@ bench: setup-bench
 	go test -run '^$$' -bench Warm -benchtime 30x ./platform/local
 	go test -run '^$$' -bench Cold -benchtime 3x ./platform/local
 	go test -run '^$$' -bench ManyCallers -benchtime 1x ./platform/local
+
+# Changes that the tests of a package do not notice; with PACKAGE, COUNT and SEED.
+PACKAGE ?= ./core/delivery
+mutants:
+	cd tools && go run ./mutants -dir .. -package $(PACKAGE) -count $(or $(COUNT),20) -seed $(or $(SEED),1)

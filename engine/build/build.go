@@ -50,7 +50,7 @@ type Builder struct {
 	hosts    map[string]bool // that fetching may reach; nil before it is known
 	hostEnv  []string
 
-	taking sync.Mutex // held while a push is taken: one after another
+	taking sync.Map // by repository, a *sync.Mutex that is held while its pushes are taken
 
 	mu      sync.Mutex
 	running map[int64]*running // by build

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"sync"
 
 	"rudmar/core/check"
 	"rudmar/core/manifest"
@@ -17,8 +18,10 @@ import (
 // for builds of the services whose stages take the branches. Who moved a branch
 // is read from git's own log; person is who did where that tells nothing.
 func (b *Builder) Pushed(ctx context.Context, repository, person string) error {
-	b.taking.Lock()
-	defer b.taking.Unlock()
+	own, _ := b.taking.LoadOrStore(repository, &sync.Mutex{})
+	taking := own.(*sync.Mutex) // one push after another; those of other repositories do not wait
+	taking.Lock()
+	defer taking.Unlock()
 	repo := b.host(repository)
 	heads, err := repo.Heads(ctx)
 	if err != nil {

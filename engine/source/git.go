@@ -11,6 +11,7 @@ import (
 	"io"
 	"maps"
 	"os"
+	"os/exec"
 	"path"
 	"path/filepath"
 	"slices"
@@ -106,7 +107,11 @@ type Commit struct {
 // Commit gives a commit by any name that git understands.
 func (r Repository) Commit(ctx context.Context, name string) (Commit, error) {
 	list, err := r.History(ctx, name, "", 1)
-	if err != nil || len(list) == 0 {
+	var exit *exec.ExitError
+	switch {
+	case err != nil && (ctx.Err() != nil || !errors.As(err, &exit)): // git was ended, or could not be begun
+		return Commit{}, err
+	case err != nil || len(list) == 0:
 		return Commit{}, fmt.Errorf("%w: %s", ErrNoCommit, name)
 	}
 	return list[0], nil

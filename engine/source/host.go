@@ -87,7 +87,7 @@ func (h *Host) Create(ctx context.Context, name string) error {
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("making the repository %s: %w: %s", name, err, r.withoutPaths(string(out)))
 	}
-	for _, setting := range [][2]string{{"http.receivepack", "true"}, {"receive.denyNonFastForwards", "true"}, {"transfer.fsckObjects", "true"}, {"core.logAllRefUpdates", "true"}, {"gc.auto", "2000"}, {"core.fsync", "committed,reference"}} {
+	for _, setting := range [][2]string{{"http.receivepack", "true"}, {"receive.denyNonFastForwards", "true"}, {"transfer.fsckObjects", "true"}, {"core.logAllRefUpdates", "true"}, {"gc.auto", "2000"}, {"core.fsync", synced}} {
 		if _, err := r.git(ctx, nil, nil, "config", setting[0], setting[1]); err != nil {
 			return err
 		}

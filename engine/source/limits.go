@@ -25,13 +25,17 @@ const (
 	maxCheck    = 2 * time.Minute
 )
 
+// synced is what git waits for the disk with: what a commit needs, and where
+// branches stand.
+const synced = "committed,reference"
+
 // ErrTooMuch tells which limit a push goes over.
 var ErrTooMuch = errors.New("the push is too large")
 
 // receiving are git's settings for what is pushed: the size of what is sent, and
 // large objects written as they come rather than held.
 func receiving(more ...[2]string) []string {
-	settings := append([][2]string{{"receive.maxInputSize", strconv.Itoa(maxPack)}, {"core.bigFileThreshold", "1m"}, {"transfer.unpackLimit", "1"}, {"pack.threads", "1"}}, more...)
+	settings := append([][2]string{{"receive.maxInputSize", strconv.Itoa(maxPack)}, {"core.bigFileThreshold", "1m"}, {"transfer.unpackLimit", "1"}, {"pack.threads", "1"}, {"core.fsync", synced}}, more...)
 	out := []string{"GIT_CONFIG_COUNT=" + strconv.Itoa(len(settings))}
 	for i, s := range settings {
 		out = append(out, fmt.Sprintf("GIT_CONFIG_KEY_%d=%s", i, s[0]), fmt.Sprintf("GIT_CONFIG_VALUE_%d=%s", i, s[1]))

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -202,13 +203,14 @@ func (d *dispatcher) round(ctx context.Context, calls *sync.WaitGroup) error {
 	if err != nil {
 		return err
 	}
+	var errs error // what is wrong with one subscription keeps no other
 	for _, s := range all {
 		for ctx.Err() == nil && d.enter(s) {
 			batch, err := d.take(ctx, s)
 			if err != nil || len(batch) == 0 {
 				d.leave(s)
 				if err != nil {
-					return err
+					errs = errors.Join(errs, fmt.Errorf("for %s of %s: %w", s.address, s.at.scope, err))
 				}
 				break
 			}
@@ -221,7 +223,7 @@ func (d *dispatcher) round(ctx context.Context, calls *sync.WaitGroup) error {
 			}()
 		}
 	}
-	return nil
+	return errs
 }
 
 // underWay is how many calls of one subscription run at the same time.
