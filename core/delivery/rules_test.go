@@ -141,6 +141,14 @@ func TestRuleChanges(t *testing.T) {
 			soak.For /= 3
 			s.Gates.Soak = &soak
 		})},
+		{"more errors", "soak: 30m, 200 calls, errors under 1% → 30m, 200 calls, errors under 2% !", changed(func(s *manifest.Stage) { s.Gates.Soak = errorsUnder(*s.Gates.Soak, 0.02) })},
+		{"any errors", "soak: 30m, 200 calls, errors under 1% → 30m, 200 calls !", changed(func(s *manifest.Stage) { s.Gates.Soak = errorsUnder(*s.Gates.Soak, 0) })},
+		{"fewer errors", "soak: 30m, 200 calls, errors under 1% → 30m, 200 calls, errors under 0.5%", changed(func(s *manifest.Stage) { s.Gates.Soak = errorsUnder(*s.Gates.Soak, 0.005) })},
+		{"errors that were all the same", "soak: 30m, 200 calls → 30m, 200 calls, errors under 1%", func() delivery.Entry {
+			e := changed(func(*manifest.Stage) {})
+			e.Standing.Gates.Soak = errorsUnder(*e.Standing.Gates.Soak, 0)
+			return e
+		}()},
 		{"rules", "rule nothing-deleted: plan.deletes.size() == 0 → none !; rule new: none → true", changed(func(s *manifest.Stage) { s.Gates.Rules = []manifest.GateRule{{Name: "new", Expression: "true"}} })},
 		{"window and cases", "cases: all → warn !; window: mon-thu 08:00-15:00 Europe/Oslo → none !", changed(func(s *manifest.Stage) { s.Gates.Window, s.Gates.Cases = nil, []string{"warn"} })},
 		{"targets and strict", "targets:  → local/north; strict: false → true", changed(func(s *manifest.Stage) {
@@ -151,4 +159,9 @@ func TestRuleChanges(t *testing.T) {
 			t.Errorf("%s:\n got %s\nwant %s", tt.name, got, tt.want)
 		}
 	}
+}
+
+func errorsUnder(s manifest.Soak, errors float64) *manifest.Soak {
+	s.ErrorsUnder = errors
+	return &s
 }

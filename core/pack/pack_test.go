@@ -3,6 +3,8 @@ package pack_test
 import (
 	"archive/zip"
 	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -32,6 +34,24 @@ func write(t *testing.T, list []pack.Entry) ([]byte, pack.Listing) {
 		t.Fatal(err)
 	}
 	return out.Bytes(), listing
+}
+
+// goldenSHA256 is that of the archive of TestGoldenBytes. Were it another, every
+// archive would be: versions that were built before would not be the same any more.
+const goldenSHA256 = "5e8c1b57191dd07280ea6e19c1cb15e4388ac5aa7395c8657b8c6159fdb8fe6c"
+
+// The bytes of an archive never change: order, times, modes, methods and headers.
+func TestGoldenBytes(t *testing.T) {
+	archive, _ := write(t, []pack.Entry{
+		{Path: "b.py", Content: []byte(strings.Repeat("def run(call): return call.event\n", 40))},
+		{Path: "a.sh", Executable: true, Content: []byte("#!/bin/sh\n")},
+		{Path: "ø/ä.txt", Content: []byte("frost")},
+		{Path: "empty"},
+	})
+	sum := sha256.Sum256(archive)
+	if got := hex.EncodeToString(sum[:]); got != goldenSHA256 {
+		t.Errorf("the archive has the SHA-256 %s", got)
+	}
 }
 
 // The same files give the same bytes and the same digest, in whatever order they come.
