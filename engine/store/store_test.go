@@ -107,7 +107,10 @@ func TestVersionsAreNumberedOnceAndNeverChange(t *testing.T) {
 	must(t, err)
 	defer db.Close()
 	must(t, s.Note(t.Context(), store.Entry{What: "something"}))
-	_, err = s.AddPlan(t.Context(), "wren", &plan.Plan{Base: plan.Base{Place: manifest.Place{Service: "frostline"}}})
+	run := &plan.Plan{Base: plan.Base{Place: manifest.Place{Service: "frostline"}}}
+	id, err := s.AddPlan(t.Context(), "wren", run)
+	must(t, err)
+	_, err = s.AddDeployment(t.Context(), store.Begin{PlanID: id, Plan: run, Person: "wren"})
 	must(t, err)
 	for _, statement := range []string{
 		"UPDATE versions SET author = 'nobody'", "DELETE FROM versions", "UPDATE version_functions SET digest = 'x'", "DELETE FROM version_functions",
