@@ -187,9 +187,9 @@ func (r *rig) stop() {
 		if err != nil {
 			r.Errorf("it did not end well: %v\n%s", err, r.log)
 		}
-	case <-time.After(15 * time.Second):
+	case <-time.After(patience):
 		_ = r.cmd.Process.Kill()
-		r.Errorf("it did not end within 15 s\n%s", r.log)
+		r.Errorf("it does not end\n%s", r.log)
 	}
 }
 

@@ -480,7 +480,7 @@ func TestHealthIsTheTruth(t *testing.T) {
 		t.Helper()
 		begun := time.Now()
 		h, err := r.Health(t.Context())
-		if err != nil || time.Since(begun) > 6*time.Second {
+		if err != nil || time.Since(begun) > 30*time.Second {
 			t.Fatalf("after %s: %v", time.Since(begun), err)
 		}
 		var out []string
