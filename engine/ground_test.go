@@ -303,6 +303,10 @@ func TestCasesAreNotDoubled(t *testing.T) {
 	})
 	r.push(files)
 	<-begun
+	r.until("the case of a has ended, which runs beside it", func() bool {
+		runs, err := r.Store.CaseRuns(t.Context(), "frostline", 1, "trial")
+		return err == nil && len(runs) == 3 && runs[0].Function == "a" && !runs[0].Running
+	})
 	if err := r.Close(); err != nil {
 		t.Fatal(err)
 	}
