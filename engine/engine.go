@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"github.com/gofrs/flock"
+	"golang.org/x/sync/singleflight"
 
 	"rudmar/cage"
 	"rudmar/core/rights"
@@ -51,6 +52,9 @@ type Options struct {
 	Now     func() time.Time
 }
 
+// artifactsFolder is where archives lie in the data folder.
+const artifactsFolder = "artifacts"
+
 // Engine is everything that runs.
 type Engine struct {
 	Store   *store.Store
@@ -66,6 +70,7 @@ type Engine struct {
 	dir     string
 	keep    Keep
 	lock    *flock.Flock // of the data folder
+	needing singleflight.Group
 	cages   *cage.Keeper
 	log     *slog.Logger
 	cancel  context.CancelFunc
@@ -167,7 +172,7 @@ func (e *Engine) assemble(ctx context.Context, o Options) error {
 	}
 	if e.Build, err = build.New(build.Config{
 		Cages: e.cages, Uncaged: o.BuildsUncaged, Registries: o.Registries,
-		Store: e.Store, Repository: e.Host.Repository, Offers: e.Checks.Offers, Dir: filepath.Join(o.Dir, "artifacts"), Log: o.Log, Stages: e.Planner.Stages, NewKey: newSigning,
+		Store: e.Store, Repository: e.Host.Repository, Offers: e.Checks.Offers, Dir: filepath.Join(o.Dir, artifactsFolder), Log: o.Log, Stages: e.Planner.Stages, NewKey: newSigning,
 	}); err != nil {
 		return err
 	}

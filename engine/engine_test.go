@@ -226,6 +226,25 @@ func (r *rig) spoilWith(f func(w http.ResponseWriter, q *http.Request, next http
 	r.spoil.Store(&f)
 }
 
+// holdsAt lets a change of a resource wait at the platform until hold is closed;
+// begun is closed when it has come there.
+func (r *rig) holdsAt(resource string) (begun <-chan struct{}, hold chan struct{}) {
+	came, hold := make(chan struct{}), make(chan struct{})
+	var once sync.Once
+	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
+		if address(q) == resource {
+			once.Do(func() { close(came) })
+			select {
+			case <-hold:
+			case <-q.Context().Done():
+				return
+			}
+		}
+		next.ServeHTTP(w, q)
+	})
+	return came, hold
+}
+
 func address(q *http.Request) string {
 	_, escaped, _ := strings.Cut(q.URL.EscapedPath(), "/resources/")
 	text, _ := url.PathUnescape(escaped)
@@ -418,15 +437,7 @@ func TestOperationsAreFollowed(t *testing.T) {
 // Cancelled, it finishes what is in flight and stops; one at a time in a place.
 func TestCancelAndLease(t *testing.T) {
 	r := newRig(t)
-	hold, begun := make(chan struct{}), make(chan struct{})
-	var once sync.Once
-	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
-		if address(q) == "identity/a" {
-			once.Do(func() { close(begun) })
-			<-hold
-		}
-		next.ServeHTTP(w, q)
-	})
+	begun, hold := r.holdsAt("identity/a")
 	r.push(first())
 	<-begun
 	d := r.reaches(1, "trial", delivery.Deploying)
@@ -460,19 +471,7 @@ func TestCancelAndLease(t *testing.T) {
 // The engine is closed in the middle of a deployment; opened again, it goes on.
 func TestClosedInTheMiddle(t *testing.T) {
 	r := newRig(t)
-	hold, begun := make(chan struct{}), make(chan struct{})
-	var once sync.Once
-	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
-		if address(q) == "function/b" {
-			once.Do(func() { close(begun) })
-			select {
-			case <-hold:
-			case <-q.Context().Done():
-				return
-			}
-		}
-		next.ServeHTTP(w, q)
-	})
+	begun, hold := r.holdsAt("function/b")
 	r.push(first())
 	<-begun
 	if err := r.Engine.Close(); err != nil {

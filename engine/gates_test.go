@@ -20,16 +20,23 @@ import (
 // live takes version 1 through to live, as its rules ask for.
 func (r *rig) live() {
 	r.Helper()
-	r.reaches(1, "trial", delivery.Settled)
+	r.letIn(1)
+}
+
+// letIn takes a version through trial, asks for it in live, approves it, and waits
+// until it has settled there.
+func (r *rig) letIn(version int) {
+	r.Helper()
+	r.reaches(version, "trial", delivery.Settled)
 	for _, err := range []error{
-		r.Line.Request(r.Context(), "frostline", 1, "live", r.say("wren", "live", 1)),
-		r.Line.Approve(r.Context(), "frostline", 1, "live", r.say("linden", "live", 1)),
+		r.Line.Request(r.Context(), "frostline", version, "live", r.say("wren", "live", version)),
+		r.Line.Approve(r.Context(), "frostline", version, "live", r.say("linden", "live", version)),
 	} {
 		if err != nil {
 			r.Fatal(err)
 		}
 	}
-	r.reaches(1, "live", delivery.Settled)
+	r.reaches(version, "live", delivery.Settled)
 }
 
 // until waits for a condition of a test.
@@ -133,16 +140,7 @@ func TestTakingAStageAway(t *testing.T) {
 		t.Errorf("how what has settled was judged: %v %v; what waits: %v %v", kept, err, waiting, waitingErr)
 	}
 	r.push(map[string]string{"rudmar.yaml": root[:strings.Index(root, "  - {stage: live")]})
-	r.reaches(2, "trial", delivery.Settled)
-	for _, err := range []error{
-		r.Line.Request(t.Context(), "frostline", 2, "live", r.say("wren", "live", 2)),
-		r.Line.Approve(t.Context(), "frostline", 2, "live", r.say("linden", "live", 2)),
-	} {
-		if err != nil {
-			t.Fatal(err)
-		}
-	}
-	r.reaches(2, "live", delivery.Settled)
+	r.letIn(2)
 	for _, region := range []string{"north", "coast"} {
 		client, scope, err := r.Planner.Platform(place("live", region))
 		if err != nil {
@@ -442,16 +440,7 @@ func TestRemovingAService(t *testing.T) {
 	if err := r.Line.Request(t.Context(), "frostline", 2, "trial", r.say("wren", "trial", 2)); err != nil {
 		t.Fatal(err)
 	}
-	r.reaches(2, "trial", delivery.Settled)
-	for _, err := range []error{
-		r.Line.Request(t.Context(), "frostline", 2, "live", r.say("wren", "live", 2)),
-		r.Line.Approve(t.Context(), "frostline", 2, "live", r.say("linden", "live", 2)),
-	} {
-		if err != nil {
-			t.Fatal(err)
-		}
-	}
-	r.reaches(2, "live", delivery.Settled)
+	r.letIn(2)
 	if err := errors.Join(r.RemoveService(t.Context(), "frostline", "teasel"), r.RemoveRepository(t.Context(), "brambleford", "teasel")); err != nil {
 		t.Fatal(err)
 	}

@@ -120,19 +120,7 @@ func TestADatabaseThatCannotBeWritten(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			r := newRig(t)
-			hold, begun := make(chan struct{}), make(chan struct{})
-			var once sync.Once
-			r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
-				if address(q) == "function/a" {
-					once.Do(func() { close(begun) })
-					select {
-					case <-hold:
-					case <-q.Context().Done():
-						return
-					}
-				}
-				next.ServeHTTP(w, q)
-			})
+			begun, hold := r.holdsAt("function/a")
 			r.push(first())
 			<-begun
 			end := faults(r, r.beside())

@@ -13,6 +13,8 @@ import (
 	"golang.org/x/sys/unix"
 
 	"rudmar/core/manifest"
+	"rudmar/engine/build"
+	"rudmar/engine/people"
 	"rudmar/engine/store"
 	"rudmar/platform/api"
 )
@@ -57,8 +59,16 @@ func Serves(checks []Check) bool {
 	return !slices.ContainsFunc(checks, func(c Check) bool { return c.Problem != "" })
 }
 
-// Needs looks at what Rudmar needs for itself: each within two seconds.
+// Needs looks at what Rudmar needs for itself, within two seconds: once for all
+// who ask at the same time, since it writes.
 func (e *Engine) Needs(ctx context.Context) []Check {
+	checks, _, _ := e.needing.Do("", func() (any, error) { // there is no error
+		return e.needs(context.WithoutCancel(ctx)), nil
+	})
+	return checks.([]Check)
+}
+
+func (e *Engine) needs(ctx context.Context) []Check {
 	ctx, cancel := context.WithTimeout(ctx, askFor)
 	defer cancel()
 	database := ""
@@ -66,7 +76,7 @@ func (e *Engine) Needs(ctx context.Context) []Check {
 		database = "it cannot be written: " + err.Error()
 	}
 	out := []Check{{"database", database}, {"disk", e.disk()}}
-	for _, name := range []string{"secret.key", "signing.key"} {
+	for _, name := range []string{people.KeyFile, build.KeyFile} {
 		c := Check{What: name}
 		if _, err := os.Stat(filepath.Join(e.dir, name)); err != nil {
 			c.Problem = "it is gone from the data folder; put it back before Rudmar is started again"

@@ -7,9 +7,9 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"strings"
 	"time"
 
+	"rudmar/engine/build"
 	"rudmar/engine/store"
 )
 
@@ -57,7 +57,7 @@ func Tidy(ctx context.Context, s *store.Store, dir string, keep Keep, do bool) (
 	errs = errors.Join(errs, err)
 	gone := Gone{What: "archives of versions that run nowhere"}
 	for _, a := range archives {
-		file := filepath.Join(dir, "artifacts", strings.TrimPrefix(a.Digest, "sha256:")+".zip")
+		file := build.ArchiveFile(filepath.Join(dir, artifactsFolder), a.Digest)
 		if _, err := os.Stat(file); errors.Is(err, fs.ErrNotExist) {
 			continue // it went before
 		}

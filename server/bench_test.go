@@ -2,12 +2,9 @@ package server
 
 import (
 	"context"
-	"database/sql"
 	"fmt"
-	"log/slog"
 	"net/http"
 	"net/http/httptest"
-	"path/filepath"
 	"testing"
 	"time"
 
@@ -21,7 +18,6 @@ import (
 // which all wait for live. Its platform hangs.
 func grown(b *testing.B, versions int) *handlers {
 	b.Helper()
-	dir := b.TempDir()
 	hang := make(chan struct{})
 	p := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, q *http.Request) {
 		select {
@@ -35,11 +31,8 @@ func grown(b *testing.B, versions int) *handlers {
 	if err != nil {
 		b.Fatal(err)
 	}
-	e, err := engine.Open(b.Context(), engine.Options{Dir: dir, Self: "/bin/true", Platforms: map[string]*platform.Client{"local": client}, LookEvery: time.Hour, Log: slog.New(slog.DiscardHandler)})
-	if err != nil {
-		b.Fatal(err)
-	}
-	b.Cleanup(func() { e.Close() })
+	s, db := stand(b, engine.Options{Platforms: map[string]*platform.Client{"local": client}, LookEvery: time.Hour})
+	e := s.engine
 	if err := e.CreateRepository(b.Context(), "brambleford", "wren"); err != nil {
 		b.Fatal(err)
 	}
@@ -62,11 +55,6 @@ func grown(b *testing.B, versions int) *handlers {
 		}
 		time.Sleep(10 * time.Millisecond) // between two looks at a condition
 	}
-	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "rudmar.db")+"?_pragma=busy_timeout(20000)&_pragma=synchronous(OFF)")
-	if err != nil {
-		b.Fatal(err)
-	}
-	defer db.Close()
 	for _, text := range []string{
 		`CREATE TEMP TABLE n AS WITH RECURSIVE n(i) AS (SELECT 2 UNION ALL SELECT i + 1 FROM n WHERE i < ` + fmt.Sprint(versions) + `) SELECT i FROM n`,
 		`INSERT INTO versions (service, number, hash, branch, author, person, message, committed_at, built_at, content, manifests)
@@ -78,15 +66,9 @@ func grown(b *testing.B, versions int) *handlers {
 			SELECT 'frostline', stage, 'local/north', kind || '/' || function, kind, function, '{"memory": 201326592}', '[]', '{}', 1, 1 FROM version_functions,
 			(SELECT 'trial' AS stage UNION SELECT 'live'), (SELECT 'function' AS kind UNION SELECT 'route' UNION SELECT 'identity' UNION SELECT 'pointer' UNION SELECT 'revision') WHERE version = 1`,
 	} {
-		conn := db
-		conn.SetMaxOpenConns(1)
-		if _, err := conn.ExecContext(b.Context(), text); err != nil {
+		if _, err := db.ExecContext(b.Context(), text); err != nil {
 			b.Fatal(text, err)
 		}
-	}
-	s, err := New(e, Options{Address: "http://127.0.0.1", Log: slog.New(slog.DiscardHandler)})
-	if err != nil {
-		b.Fatal(err)
 	}
 	return &handlers{s}
 }

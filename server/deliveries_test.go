@@ -2,9 +2,6 @@ package server
 
 import (
 	"context"
-	"database/sql"
-	"log/slog"
-	"path/filepath"
 	"testing"
 
 	"rudmar/engine"
@@ -13,21 +10,7 @@ import (
 
 // A delivery is shown while its cases run, also those whose end is not known.
 func TestRunningCasesAreShown(t *testing.T) {
-	dir := t.TempDir()
-	e, err := engine.Open(t.Context(), engine.Options{Dir: dir, Self: "/bin/true", Log: slog.New(slog.DiscardHandler)})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer e.Close()
-	s, err := New(e, Options{Address: "http://127.0.0.1", Log: slog.New(slog.DiscardHandler)})
-	if err != nil {
-		t.Fatal(err)
-	}
-	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "rudmar.db")+"?_pragma=busy_timeout(5000)")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
+	s, db := stand(t, engine.Options{})
 	for _, text := range []string{
 		`INSERT INTO repositories (name, made_at) VALUES ('brambleford', 1)`,
 		`INSERT INTO services (name, repository, dir, made_at) VALUES ('frostline', 'brambleford', '.', 1)`,

@@ -66,16 +66,7 @@ func TestDatabaseFaultsAreTold(t *testing.T) {
 // healthz says in one line whether Rudmar serves, to anybody, and nothing that
 // not anybody may know.
 func TestHealthz(t *testing.T) {
-	dir := t.TempDir()
-	e, err := engine.Open(t.Context(), engine.Options{Dir: dir, Self: "/bin/true", Log: slog.New(slog.DiscardHandler)})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer e.Close()
-	s, err := New(e, Options{Address: "http://127.0.0.1", Log: slog.New(slog.DiscardHandler)})
-	if err != nil {
-		t.Fatal(err)
-	}
+	s, other := stand(t, engine.Options{})
 	ask := func() (int, string) {
 		answer := httptest.NewRecorder()
 		s.ServeHTTP(answer, httptest.NewRequest(http.MethodGet, "/healthz", nil))
@@ -84,11 +75,6 @@ func TestHealthz(t *testing.T) {
 	if status, text := ask(); status != 200 || text != "ok\n" {
 		t.Errorf("%d %q", status, text)
 	}
-	other, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "rudmar.db"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer other.Close()
 	if _, err := other.Exec(`DROP TABLE beat`); err != nil {
 		t.Fatal(err)
 	}

@@ -171,8 +171,11 @@ func (b *Builder) damageOf(a store.Artifact) string {
 	return ""
 }
 
-func (b *Builder) file(digest string) string {
-	return filepath.Join(b.artifacts, strings.TrimPrefix(digest, "sha256:")+".zip")
+func (b *Builder) file(digest string) string { return ArchiveFile(b.artifacts, digest) }
+
+// ArchiveFile gives where an archive lies in a folder of archives.
+func ArchiveFile(dir, digest string) string {
+	return filepath.Join(dir, strings.TrimPrefix(digest, "sha256:")+".zip")
 }
 
 // Archive reads an archive and checks it against its digest.

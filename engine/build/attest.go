@@ -22,6 +22,9 @@ import (
 	"rudmar/engine/store"
 )
 
+// KeyFile is the file of the key that versions are signed with, in the data folder.
+const KeyFile = "signing.key"
+
 // installationKey reads the key that versions are signed with, or makes it where
 // there may be a new one; ErrKeyGone where it is not there and may not.
 func installationKey(file string, mayMake bool) (ed25519.PrivateKey, error) {
@@ -48,15 +51,14 @@ func installationKey(file string, mayMake bool) (ed25519.PrivateKey, error) {
 
 // signingKey reads a key in PEM form.
 func signingKey(text []byte) (ed25519.PrivateKey, error) {
-	const file = "signing.key"
 	block, _ := pem.Decode(text)
 	if block == nil {
-		return nil, fmt.Errorf("%s is not a key in PEM form; put the one back that was there", file)
+		return nil, fmt.Errorf("%s is not a key in PEM form; put the one back that was there", KeyFile)
 	}
 	key, err := x509.ParsePKCS8PrivateKey(block.Bytes)
 	private, ok := key.(ed25519.PrivateKey)
 	if err != nil || !ok {
-		return nil, fmt.Errorf("%s is not an ed25519 key: %w", file, err)
+		return nil, fmt.Errorf("%s is not an ed25519 key: %w", KeyFile, err)
 	}
 	return private, nil
 }

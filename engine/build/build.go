@@ -21,6 +21,7 @@ import (
 	"rudmar/core/expand"
 	"rudmar/core/language"
 	"rudmar/core/manifest"
+	"rudmar/engine/rest"
 	"rudmar/engine/source"
 	"rudmar/engine/store"
 )
@@ -54,7 +55,7 @@ type Builder struct {
 
 	mu      sync.Mutex
 	running map[int64]*running // by build
-	rests   map[int64]*rest    // of builds whose end could not be written
+	rests   *rest.Rests[int64] // of builds whose end could not be written
 }
 
 // Config is what a builder works with.
@@ -106,7 +107,7 @@ func (b *Builder) Openly(work func() error) error {
 // Reader gives a builder that builds nothing: it reads and verifies what is kept
 // in a folder of archives, and makes nothing there.
 func Reader(s *store.Store, dir string) (*Builder, error) {
-	key, err := os.ReadFile(filepath.Join(filepath.Dir(dir), "signing.key"))
+	key, err := os.ReadFile(filepath.Join(filepath.Dir(dir), KeyFile))
 	if err != nil {
 		return nil, fmt.Errorf("reading the installation's signing key: %w", err)
 	}
@@ -119,12 +120,12 @@ func New(c Config) (*Builder, error) {
 	if err := os.MkdirAll(c.Dir, 0o700); err != nil {
 		return nil, fmt.Errorf("making the folder of archives: %w", err)
 	}
-	key, err := installationKey(filepath.Join(filepath.Dir(c.Dir), "signing.key"), c.NewKey)
+	key, err := installationKey(filepath.Join(filepath.Dir(c.Dir), KeyFile), c.NewKey)
 	if err != nil {
 		return nil, err
 	}
 	b := &Builder{key: key, store: c.Store, host: c.Repository, offers: c.Offers, artifacts: c.Dir, log: c.Log, stages: c.Stages, cages: c.Cages, named: c.Registries,
-		wake: make(chan struct{}, 1), running: map[int64]*running{}, rests: map[int64]*rest{}}
+		wake: make(chan struct{}, 1), running: map[int64]*running{}, rests: rest.New[int64](longestRest)}
 	b.uncaged.Store(c.Uncaged)
 	return b, nil
 }

@@ -49,8 +49,11 @@ func (b *Builder) Pushed(ctx context.Context, repository, person string) error {
 // with the commits that came by each move.
 func (b *Builder) note(ctx context.Context, repo source.Repository, repository, branch, hash, person string) error {
 	last, err := b.store.LastPush(ctx, repository, branch)
-	if err != nil && !errors.Is(err, store.ErrNotFound) || last.After == hash {
-		return unlessNone(err)
+	if errors.Is(err, store.ErrNotFound) {
+		err = nil // it is the first
+	}
+	if err != nil || last.After == hash {
+		return err
 	}
 	moves, err := repo.Moves(ctx, branch)
 	if err != nil {
@@ -83,13 +86,6 @@ func (b *Builder) note(ctx context.Context, repo source.Repository, repository, 
 		}
 	}
 	return nil
-}
-
-func unlessNone(err error) error {
-	if errors.Is(err, store.ErrNotFound) {
-		return nil
-	}
-	return err
 }
 
 // movedSince takes every move of a branch since a head that was seen, one after

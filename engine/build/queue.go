@@ -7,13 +7,14 @@ import (
 	"sync"
 	"time"
 
-	"github.com/cenkalti/backoff/v5"
-
 	"rudmar/engine/store"
 )
 
 // queueEvery is how often the queue is looked at, beside being told.
 const queueEvery = 2 * time.Second
+
+// longestRest is how long a build rests at most whose end could not be written.
+const longestRest = time.Minute
 
 // atOnce is how many builds run at the same time.
 const atOnce = 2
@@ -91,7 +92,7 @@ func (b *Builder) Run(ctx context.Context) {
 func (b *Builder) begin(ctx context.Context, next store.Build) (context.Context, bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if r := b.rests[next.ID]; len(b.running) >= atOnce || b.running[next.ID] != nil || r != nil && time.Now().Before(r.until) {
+	if len(b.running) >= atOnce || b.running[next.ID] != nil || b.rests.Resting(next.ID) {
 		return nil, false
 	}
 	for _, r := range b.running {
@@ -175,11 +176,10 @@ func (b *Builder) Cancel(ctx context.Context, id int64, person string) error {
 		return nil
 	}
 	next.State, next.Why = store.BuildCancelled, "cancelled by "+person+" before it began"
-	if err := b.store.EndBuild(ctx, next); errors.Is(err, store.ErrMoved) {
+	if err = b.store.EndBuild(ctx, next); errors.Is(err, store.ErrMoved) {
 		return ErrEnded
-	} else {
-		return err
 	}
+	return err
 }
 
 // one builds what a build asks for. Where its end cannot be written it stays
@@ -209,25 +209,5 @@ func (b *Builder) one(own context.Context, next store.Build) {
 	if err != nil {
 		b.log.Error("ending a build; it is built again", "service", next.Service, "build", next.ID, "error", err)
 	}
-	b.rested(next.ID, err)
-}
-
-// rest is until when a build is left alone.
-type rest struct {
-	until time.Time
-	pace  *backoff.ExponentialBackOff
-}
-
-// rested lets a build rest where its end could not be written.
-func (b *Builder) rested(id int64, err error) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	if err == nil {
-		delete(b.rests, id)
-		return
-	}
-	if b.rests[id] == nil {
-		b.rests[id] = &rest{pace: backoff.NewExponentialBackOff()}
-	}
-	b.rests[id].until = time.Now().Add(b.rests[id].pace.NextBackOff())
+	b.rests.Ended(next.ID, err)
 }

@@ -11,11 +11,10 @@ import (
 	"sync"
 	"time"
 
-	"github.com/cenkalti/backoff/v5"
-
 	"rudmar/core/delivery"
 	"rudmar/engine/deploy"
 	"rudmar/engine/people"
+	"rudmar/engine/rest"
 	"rudmar/engine/source"
 	"rudmar/engine/store"
 )
@@ -43,8 +42,8 @@ type Line struct {
 
 	wake  chan struct{}
 	mu    sync.Mutex
-	busy  map[stageOf]bool  // it is looked at, or a delivery moves there, in this process
-	rests map[stageOf]*rest // where something went wrong
+	busy  map[stageOf]bool     // it is looked at, or a delivery moves there, in this process
+	rests *rest.Rests[stageOf] // where something went wrong
 	// What entering means, and which commits lie between two, as it was asked
 	// last: forgotten when it gets much.
 	meanings map[deliveryOf]knownMeaning
@@ -76,7 +75,7 @@ type Config struct {
 // New makes the line.
 func New(c Config) *Line {
 	return &Line{store: c.Store, planner: c.Planner, runner: c.Runner, people: c.People, log: c.Log, repository: c.Repository, wake: make(chan struct{}, 1),
-		busy: map[stageOf]bool{}, rests: map[stageOf]*rest{}, meanings: map[deliveryOf]knownMeaning{}, ranges: map[string][]string{}, waits: map[deliveryOf]wait{}}
+		busy: map[stageOf]bool{}, rests: rest.New[stageOf](longestRest), meanings: map[deliveryOf]knownMeaning{}, ranges: map[string][]string{}, waits: map[deliveryOf]wait{}}
 }
 
 // Nudge makes the line look again now.
@@ -161,18 +160,11 @@ const looking = 30 * time.Second
 // longestRest is how long a stage is left alone at most, where something went wrong.
 const longestRest = 30 * time.Second
 
-// rest is until when a stage is left alone.
-type rest struct {
-	until time.Time
-	pace  *backoff.ExponentialBackOff
-}
-
 // inBackground does something about a stage, unless something is done about it
 // already. Where it fails the stage is left alone for a while, longer each time.
 func (l *Line) inBackground(ctx context.Context, at stageOf, do func(ctx context.Context) error) {
 	l.mu.Lock()
-	r := l.rests[at]
-	if l.busy[at] || r != nil && time.Now().Before(r.until) {
+	if l.busy[at] || l.rests.Resting(at) {
 		l.mu.Unlock()
 		return
 	}
@@ -183,24 +175,17 @@ func (l *Line) inBackground(ctx context.Context, at stageOf, do func(ctx context
 		l.mu.Lock()
 		defer l.mu.Unlock()
 		delete(l.busy, at)
-		if err == nil {
-			delete(l.rests, at)
+		switch {
+		case ctx.Err() != nil:
 			return
-		}
-		if ctx.Err() != nil {
-			return
-		}
-		if errors.Is(err, store.ErrMoved) { // somebody else was faster: look again
+		case errors.Is(err, store.ErrMoved): // somebody else was faster: look again
 			l.Nudge()
 			return
 		}
-		if l.rests[at] == nil {
-			pace := backoff.NewExponentialBackOff()
-			pace.MaxInterval = longestRest
-			l.rests[at] = &rest{pace: pace}
+		l.rests.Ended(at, err)
+		if err != nil {
+			l.log.Error("moving deliveries", "service", at.service, "stage", at.stage, "error", err)
 		}
-		l.rests[at].until = time.Now().Add(l.rests[at].pace.NextBackOff())
-		l.log.Error("moving deliveries", "service", at.service, "stage", at.stage, "error", err)
 	})
 }
 
@@ -281,8 +266,8 @@ func (l *Line) next(ctx context.Context, rows []store.Delivery, judged map[Place
 	return &d, err
 }
 
-// apply moves a delivery by an event. Where somebody else
-// has moved it in the meantime the error is store.ErrMoved.
+// apply moves a delivery by an event. Where somebody else has moved it in the
+// meantime the error is store.ErrMoved.
 func (l *Line) apply(ctx context.Context, d store.Delivery, e delivery.Event, person, why string) error {
 	m, err := moveBy(d, e, person, why)
 	if err != nil {

@@ -108,10 +108,12 @@ func (l *Line) deploy(ctx context.Context, d store.Delivery, index int) error {
 	_, err = l.runner.StartWith(ctx, id, "", func(tx store.Tx, deployment int64) error {
 		m := store.Move{From: d.State, To: d}
 		m.To.Deployments = append(d.Deployments[:index:index], deployment)
-		if m.To.State == delivery.Planning {
-			if m.To.State, err = delivery.Next(d.State, delivery.Planned); err != nil {
+		if d.State == delivery.Planning {
+			next, err := delivery.Next(d.State, delivery.Planned)
+			if err != nil {
 				return err
 			}
+			m.To.State = next
 		}
 		return tx.MoveDelivery(ctx, m)
 	})

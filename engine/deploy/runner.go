@@ -14,6 +14,7 @@ import (
 
 	"rudmar/core/plan"
 	"rudmar/core/resource"
+	"rudmar/engine/rest"
 	"rudmar/engine/store"
 	"rudmar/platform"
 	"rudmar/platform/api"
@@ -50,14 +51,8 @@ type Runner struct {
 	holder   string
 
 	mu      sync.Mutex
-	running map[int64]bool  // deployments that are at work here
-	rests   map[int64]*rest // of those that something went wrong with
-}
-
-// rest is until when a deployment is left alone.
-type rest struct {
-	until time.Time
-	pace  *backoff.ExponentialBackOff
+	running map[int64]bool // deployments that are at work here
+	rests   *rest.Rests[int64]
 }
 
 // RunnerConfig is what a runner works with.
@@ -72,7 +67,7 @@ type RunnerConfig struct {
 func NewRunner(c RunnerConfig) *Runner {
 	b := make([]byte, 8)
 	_, _ = rand.Read(b) // it never fails, says its documentation
-	return &Runner{store: c.Store, planner: c.Planner, archives: c.Archives, log: c.Log, holder: hex.EncodeToString(b), running: map[int64]bool{}, rests: map[int64]*rest{}}
+	return &Runner{store: c.Store, planner: c.Planner, archives: c.Archives, log: c.Log, holder: hex.EncodeToString(b), running: map[int64]bool{}, rests: rest.New[int64](longestRest)}
 }
 
 // Start asks for the deployment of a plan that was kept. It is refused where the
@@ -185,7 +180,7 @@ func (r *Runner) Run(ctx context.Context) {
 func (r *Runner) enter(id int64) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if rest := r.rests[id]; r.running[id] || rest != nil && time.Now().Before(rest.until) {
+	if r.running[id] || r.rests.Resting(id) {
 		return false
 	}
 	r.running[id] = true
@@ -196,16 +191,7 @@ func (r *Runner) leave(id int64, err error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	delete(r.running, id)
-	if err == nil {
-		delete(r.rests, id)
-		return
-	}
-	if r.rests[id] == nil {
-		pace := backoff.NewExponentialBackOff()
-		pace.MaxInterval = longestRest
-		r.rests[id] = &rest{pace: pace}
-	}
-	r.rests[id].until = time.Now().Add(r.rests[id].pace.NextBackOff())
+	r.rests.Ended(id, err)
 }
 
 // execution is one run of a deployment.

@@ -62,12 +62,12 @@ type Directory struct {
 	ended   bell.Bell // rung when sessions may have ended
 }
 
-// keyFile is the file of the key that seals secrets, in the data folder.
-const keyFile = "secret.key"
+// KeyFile is the file of the key that seals secrets, in the data folder.
+const KeyFile = "secret.key"
 
 // HasKey tells whether the key that seals secrets is in a data folder.
 func HasKey(dir string) bool {
-	_, err := os.Stat(filepath.Join(dir, keyFile))
+	_, err := os.Stat(filepath.Join(dir, KeyFile))
 	return err == nil
 }
 
@@ -75,7 +75,7 @@ func HasKey(dir string) bool {
 // folder; where there is none it is made if it may be, else the error is
 // store.ErrKeyGone.
 func Open(s *store.Store, dir string, newKey bool) (*Directory, error) {
-	key, err := installationKey(filepath.Join(dir, keyFile), newKey)
+	key, err := installationKey(filepath.Join(dir, KeyFile), newKey)
 	if err != nil {
 		return nil, err
 	}

@@ -61,7 +61,7 @@ func (s *Store) AddDeployment(ctx context.Context, b Begin) (int64, error) {
 	planID, p, person := b.PlanID, b.Plan, b.Person
 	var id int64
 	err := s.Within(ctx, func(tx Tx) error {
-		if err := tx.free(ctx, p.Base.Place, b.Holder); err != nil {
+		if err := s.free(ctx, tx, p.Base.Place, b.Holder); err != nil {
 			return err
 		}
 		var serial int64
@@ -111,11 +111,11 @@ func (tx Tx) tellDeployment(ctx context.Context, id int64, at manifest.Place, wh
 
 // free checks that nothing is at work on a place, and that nobody but one holder
 // has it.
-func (tx Tx) free(ctx context.Context, p manifest.Place, holder string) error {
+func (s *Store) free(ctx context.Context, q rowQuerier, p manifest.Place, holder string) error {
 	var at int
-	if err := tx.QueryRowContext(ctx, `SELECT (SELECT count(*) FROM deployments WHERE service = ?1 AND stage = ?2 AND target = ?3 AND state = ?4)
+	if err := q.QueryRowContext(ctx, `SELECT (SELECT count(*) FROM deployments WHERE service = ?1 AND stage = ?2 AND target = ?3 AND state = ?4)
 		+ (SELECT count(*) FROM leases WHERE service = ?1 AND stage = ?2 AND target = ?3 AND until > ?5 AND holder NOT IN ('', ?6))`,
-		p.Service, p.Stage, p.Target.String(), Running, tx.s.stamp(), holder).Scan(&at); err != nil {
+		p.Service, p.Stage, p.Target.String(), Running, s.stamp(), holder).Scan(&at); err != nil {
 		return err
 	}
 	if at > 0 {
@@ -127,7 +127,7 @@ func (tx Tx) free(ctx context.Context, p manifest.Place, holder string) error {
 // Free checks that nothing is at work on a place, for who would hold it; the error
 // is ErrLease where something is.
 func (s *Store) Free(ctx context.Context, p manifest.Place, holder string) error {
-	return s.Within(ctx, func(tx Tx) error { return tx.free(ctx, p, holder) })
+	return s.free(ctx, s.read, p, holder)
 }
 
 // StartDeployment tells that somebody runs a deployment that was asked for.
@@ -279,7 +279,7 @@ func (s *Store) EndDeployment(ctx context.Context, l Lease, d Deployment) error 
 // was skipped waits. ErrLease where another one is at work on its place.
 func (s *Store) Reopen(ctx context.Context, d Deployment, person, holder string) error {
 	return s.Within(ctx, func(tx Tx) error {
-		if err := tx.free(ctx, d.Place, holder); err != nil {
+		if err := s.free(ctx, tx, d.Place, holder); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `UPDATE deployments SET state = ?, why = '', cancelled = 0, ended_at = 0, person = ? WHERE id = ?`, Running, person, d.ID); err != nil {

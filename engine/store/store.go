@@ -183,6 +183,11 @@ type querier interface {
 	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
 }
 
+// rowQuerier reads one row, in a transaction or beside any.
+type rowQuerier interface {
+	QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row
+}
+
 // list reads all rows of a query.
 func list[T any](ctx context.Context, q querier, take func(scanner) (T, error), query string, args ...any) ([]T, error) {
 	rows, err := q.QueryContext(ctx, query, args...)

@@ -1,0 +1,53 @@
+// Package rest leaves alone for a while what went wrong, longer each time, so
+// that a loop that looks again and again does not do so in vain.
+package rest
+
+import (
+	"sync"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
+)
+
+// Rests are what is left alone, by key. Its methods may be called at the same time.
+type Rests[K comparable] struct {
+	longest time.Duration
+	mu      sync.Mutex
+	of      map[K]*rest
+}
+
+type rest struct {
+	until time.Time
+	pace  *backoff.ExponentialBackOff
+}
+
+// New makes rests of at most a length.
+func New[K comparable](longest time.Duration) *Rests[K] {
+	return &Rests[K]{longest: longest, of: map[K]*rest{}}
+}
+
+// Resting tells whether something is to be left alone now.
+func (r *Rests[K]) Resting(key K) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	one := r.of[key]
+	return one != nil && time.Now().Before(one.until)
+}
+
+// Ended tells how something went: after an error it rests, longer than the time
+// before; without one the next rest is a short one again.
+func (r *Rests[K]) Ended(key K, err error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if err == nil {
+		delete(r.of, key)
+		return
+	}
+	one := r.of[key]
+	if one == nil {
+		one = &rest{pace: backoff.NewExponentialBackOff()}
+		one.pace.MaxInterval = r.longest
+		r.of[key] = one
+	}
+	one.until = time.Now().Add(one.pace.NextBackOff())
+}
