@@ -1,8 +1,8 @@
 # `make demo` and `make test` do all the set-up that they need.
-.PHONY: demo test build web setup setup-test generate docs shots bench setup-bench lint mutants
+.PHONY: demo test build web setup setup-test generate docs shots bench setup-bench lint mutants race
 
 GO_TOOL = go tool -modfile=tools/go.mod
-WEB_SOURCES = $(shell find web/src web/public -type f) web/index.html web/vite.config.ts web/package-lock.json
+WEB_SOURCES = $(shell find web/src -type f) web/index.html web/vite.config.ts web/package-lock.json
 export npm_config_loglevel = error
 
 demo: build
@@ -35,9 +35,17 @@ test: setup-test build lint
 
 lint: web
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "run gofmt -w on these"; exit 1; }
+	@! git ls-files '*.go' | grep -vE '(\.gen|_test)\.go$$' | xargs awk 'length($$0) > 120 && !/["`]/ {print FILENAME": "FNR": over 120 characters"; n++} END {exit !n}'
 	go vet ./... apart
 	$(GO_TOOL) staticcheck ./... apart
-	cd web && npx vue-tsc -b && npx eslint .
+	cd web && npx vue-tsc -b && npx eslint . && npx prettier --check --log-level warn .
+
+# Data races of the engine and of the local platform. What runs commands of builds and
+# starters is left out, and what compiles Go: under the detector it takes minutes.
+race:
+	TMPDIR=$(TEST_TMP) go test -race -timeout 10m ./core/... ./cage ./engine/store ./platform ./server
+	TMPDIR=$(TEST_TMP) go test -race -timeout 10m -skip 'Starters|GetsOut|BuildsAre|Commands|Fetching|Pushes' ./engine
+	TMPDIR=$(TEST_TMP) go test -race -timeout 10m -skip 'GetsOut|Weather|RealGo|CodeOfTheDocs|TracesAreWhole|GoIsCompiled|BinaryBodies' ./platform/local
 
 # Code that follows from the descriptions of the API and of the platform protocol.
 generate: setup

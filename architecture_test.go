@@ -21,7 +21,8 @@ func imports(t *testing.T) map[string][]string {
 		switch {
 		case err != nil:
 			return err
-		case d.IsDir() && (d.Name() == "node_modules" || d.Name() == "tools" || strings.HasPrefix(d.Name(), ".") && path != "."):
+		case d.IsDir() && (d.Name() == "node_modules" || d.Name() == "tools" ||
+			strings.HasPrefix(d.Name(), ".") && path != "."):
 			return filepath.SkipDir
 		case !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go"):
 			return nil
@@ -62,7 +63,7 @@ func TestImportsGoDownwards(t *testing.T) {
 		"platform":       {"core", "platform"},
 		"platform/local": {"core", "platform", "platform/local", "cage"},
 		"engine":         {"core", "platform", "engine", "starter", "cage"},
-		"server":         {"core", "platform", "engine", "server", "starter"},
+		"server":         {"core", "platform", "engine", "server", "starter", "docs"},
 		"demo":           {"core", "engine"},
 		"cmd":            {"core", "platform", "platform/local", "engine", "server", "demo", "starter", "cage"},
 	}
@@ -112,7 +113,8 @@ func TestRoomsOfTheManifest(t *testing.T) {
 		for _, name := range list {
 			own, found := strings.CutPrefix(name, "rudmar/core/")
 			about := slices.ContainsFunc(rooms, func(r struct{ name, may string }) bool { return r.name == own })
-			if found && strings.HasPrefix(dir, "platform") && (about || own == "expand" || own == "plan" || own == "cases" || own == "delivery") {
+			if found && strings.HasPrefix(dir, "platform") &&
+				(about || own == "expand" || own == "plan" || own == "cases" || own == "delivery") {
 				t.Errorf("%s imports %s: a platform knows no manifests", dir, name)
 			}
 			if strings.Contains(name, "yaml") && dir != "core/tree" {
@@ -124,7 +126,8 @@ func TestRoomsOfTheManifest(t *testing.T) {
 
 // The core reaches nothing outside.
 func TestTheCoreOnlyComputes(t *testing.T) {
-	outside := []string{"net", "net/http", "os", "os/exec", "database/sql", "embed", "syscall", "log", "log/slog", "crypto/rand", "math/rand", "math/rand/v2"}
+	outside := []string{"net", "net/http", "os", "os/exec", "database/sql", "embed", "syscall", "log", "log/slog",
+		"crypto/rand", "math/rand", "math/rand/v2"}
 	for dir, list := range imports(t) {
 		if !strings.HasPrefix(dir, "core/") {
 			continue
@@ -152,7 +155,8 @@ func TestTheMapIsTrue(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	named := regexp.MustCompile("`((?:core|engine|server|platform|web|docs|cmd|e2e)/[a-zA-Z0-9_./-]*)`").FindAllStringSubmatch(string(text), -1)
+	named := regexp.MustCompile(
+		"`((?:core|engine|server|platform|web|docs|cmd|e2e)/[a-zA-Z0-9_./-]*)`").FindAllStringSubmatch(string(text), -1)
 	for _, n := range named {
 		if _, err := os.Stat(n[1]); err != nil {
 			t.Errorf("docs/architecture.md names %s: %v", n[1], err)
@@ -196,7 +200,8 @@ func TestAttemptsAreListed(t *testing.T) {
 	if len(listed) < 40 {
 		t.Errorf("only %d attempts are listed", len(listed))
 	}
-	for _, found := range regexp.MustCompile(`(?:name: |\{|case )"((?:build|go|node): [^"]+)"|name: "([^"]+)"`).FindAllStringSubmatch(tests, -1) {
+	for _, found := range regexp.MustCompile(
+		`(?:name: |\{|case )"((?:build|go|node): [^"]+)"|name: "([^"]+)"`).FindAllStringSubmatch(tests, -1) {
 		if name := found[1] + found[2]; !listed[name] {
 			t.Errorf("docs/security.md does not list %q", name)
 		}

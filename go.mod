@@ -35,9 +35,22 @@ require (
 	modernc.org/sqlite v1.61.1
 )
 
-require github.com/bmatcuk/doublestar/v4 v4.10.4
+require (
+	github.com/bmatcuk/doublestar/v4 v4.10.4
+	github.com/elnormous/contenttype v1.0.4
+	github.com/hashicorp/golang-lru/v2 v2.0.7
+	github.com/prometheus/client_golang v1.25.0
+	github.com/yuin/goldmark v1.8.7
+)
 
-require github.com/hashicorp/golang-lru/v2 v2.0.7 // indirect
+require (
+	github.com/beorn7/perks v1.0.1 // indirect
+	github.com/cespare/xxhash/v2 v2.3.0 // indirect
+	github.com/munnerz/goautoneg v0.0.0-20191010083416-a7dc8b61c822 // indirect
+	github.com/prometheus/client_model v0.6.3 // indirect
+	github.com/prometheus/common v0.72.0 // indirect
+	github.com/prometheus/procfs v0.22.0 // indirect
+)
 
 require (
 	apart v0.0.0-00010101000000-000000000000

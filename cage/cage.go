@@ -192,7 +192,8 @@ func (k *Keeper) Limited() bool { return k.groups != nil }
 func (k *Keeper) Missing() []string {
 	out := []string{}
 	if !k.plan.Spaces {
-		out = append(out, fmt.Sprintf("this system gives no namespaces (%v): what is run can read what its user may read, reaches the network of this machine, and can outlive its call", k.why))
+		out = append(out, fmt.Sprintf(
+			"this system gives no namespaces (%v): what is run can read what its user may read, reaches the network of this machine, and can outlive its call", k.why))
 		if !k.plan.Switch {
 			out = append(out, "it runs as the user that runs Rudmar, and can read that user's files")
 		}
@@ -210,6 +211,16 @@ func (k *Keeper) Missing() []string {
 		out = append(out, "programs that grant privileges still do: "+k.starter.refused.Error())
 	}
 	return out
+}
+
+// aside does something that Close waits for; after Close nothing is done, and false told.
+func (k *Keeper) aside(do func()) bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if !k.closed {
+		k.work.Go(do)
+	}
+	return !k.closed
 }
 
 // Close ends what is kept ready. Commands that run go on.

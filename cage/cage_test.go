@@ -18,7 +18,8 @@ import (
 
 func keeper(t *testing.T, ready int) *cage.Keeper {
 	t.Helper()
-	k, err := cage.Open(cage.Config{Dir: filepath.Join(t.TempDir(), "cage"), Ready: ready, Log: slog.New(slog.DiscardHandler)})
+	k, err := cage.Open(cage.Config{Dir: filepath.Join(t.TempDir(), "cage"), Ready: ready,
+		Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -67,7 +68,8 @@ func ran(t *testing.T, k *cage.Keeper, s cage.Spec) (out, how string) {
 
 // shell is a small command in a cage with usual limits.
 func shell(script string) cage.Spec {
-	return cage.Spec{Command: []string{"/bin/sh", "-c", script}, Env: []string{"PATH=/usr/bin:/bin"}, Limits: cage.Limits{Memory: 128 << 20, Processes: 32, Scratch: 8 << 20}}
+	return cage.Spec{Command: []string{"/bin/sh", "-c", script}, Env: []string{"PATH=/usr/bin:/bin"},
+		Limits: cage.Limits{Memory: 128 << 20, Processes: 32, Scratch: 8 << 20}}
 }
 
 func TestACommandRuns(t *testing.T) {
@@ -75,7 +77,8 @@ func TestACommandRuns(t *testing.T) {
 		k := keeper(t, ready)
 		out, how := ran(t, k, shell("pwd; id -u; echo $$; ls /; exit 3"))
 		lines := strings.Fields(out)
-		if how != "exit status 3" || len(lines) < 4 || lines[0] != "/tmp" || lines[1] == "0" && os.Geteuid() == 0 || lines[2] != "1" {
+		if how != "exit status 3" || len(lines) < 4 || lines[0] != "/tmp" || lines[1] == "0" &&
+			os.Geteuid() == 0 || lines[2] != "1" {
 			t.Errorf("%s: %q", how, out)
 		}
 	}
@@ -99,11 +102,12 @@ func TestSessions(t *testing.T) {
 	k := keeper(t, 0)
 	var out bytes.Buffer
 	var mu sync.Mutex
-	s, err := k.Session(cage.Spec{Limits: cage.Limits{Memory: 256 << 20, Processes: 64, Scratch: 64 << 20}}, writer(func(b []byte) (int, error) {
-		mu.Lock()
-		defer mu.Unlock()
-		return out.Write(b)
-	}), nil)
+	s, err := k.Session(cage.Spec{Limits: cage.Limits{Memory: 256 << 20, Processes: 64, Scratch: 64 << 20}},
+		writer(func(b []byte) (int, error) {
+			mu.Lock()
+			defer mu.Unlock()
+			return out.Write(b)
+		}), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -116,18 +120,23 @@ func TestSessions(t *testing.T) {
 		t.Error("a file was written twice")
 	}
 	env := []string{"PATH=/usr/bin:/bin"}
-	exit, err := s.Run(ctx, cage.Step{Command: []string{"sh", "-c", "cp a/b.txt c.txt; chmod +x c.txt; ln -s /etc/passwd link; sleep 1000 & echo done; exit 4"}, Env: env, Dir: "/tmp/code"})
+	exit, err := s.Run(ctx,
+		cage.Step{Command: []string{"sh", "-c",
+			"cp a/b.txt c.txt; chmod +x c.txt; ln -s /etc/passwd link; sleep 1000 & echo done; exit 4"},
+			Env: env, Dir: "/tmp/code"})
 	if err != nil || exit != 4 {
 		t.Fatal(exit, err)
 	}
-	if exit, err := s.Run(ctx, cage.Step{Command: []string{"sh", "-c", "ps -e | grep -c sleep"}, Env: env, Dir: "/tmp"}); exit != 1 || err != nil {
+	if exit, err := s.Run(ctx,
+		cage.Step{Command: []string{"sh", "-c", "ps -e | grep -c sleep"}, Env: env, Dir: "/tmp"}); exit != 1 || err != nil {
 		t.Errorf("what a command left running runs on: %d %v", exit, err)
 	}
 	if _, err := s.Run(ctx, cage.Step{Command: []string{"nothing-of-this-name"}, Env: env, Dir: "/tmp"}); err == nil {
 		t.Error("a command that is not there ran")
 	}
 	files, err := s.Collect(ctx, "/tmp/code", func(string) bool { return true }, 1<<20)
-	if err != nil || len(files) != 2 || files[1].Path != "c.txt" || !files[1].Executable || string(files[0].Content) != "text" {
+	if err != nil || len(files) != 2 || files[1].Path != "c.txt" || !files[1].Executable ||
+		string(files[0].Content) != "text" {
 		t.Errorf("%+v %v", files, err)
 	}
 	if _, err := s.Collect(ctx, "/tmp/code", func(string) bool { return true }, 3); err == nil {
@@ -140,7 +149,8 @@ func TestSessions(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s2.Close()
-	if _, err := s2.Run(ended, cage.Step{Command: []string{"sleep", "1000"}, Env: env, Dir: "/tmp"}); err == nil || ended.Err() == nil {
+	if _, err := s2.Run(ended, cage.Step{Command: []string{"sleep", "1000"}, Env: env, Dir: "/tmp"}); err == nil ||
+		ended.Err() == nil {
 		t.Errorf("it ran on: %v", err)
 	}
 	mu.Lock()
@@ -194,7 +204,8 @@ children = [subprocess.Popen([sys.executable, "-c", "x = bytes([7]) * (60 << 20)
 print("ended", [c.wait() for c in children].count(0), flush=True)
 `}, Env: []string{"PATH=/usr/bin:/bin"}, Limits: cage.Limits{Memory: 200 << 20, Processes: 32, Scratch: 8 << 20}})
 	// Three fit at once; when one is ended for its memory, another may take its place.
-	if !strings.Contains(out, "ended 0") && !strings.Contains(out, "ended 1") && !strings.Contains(out, "ended 2") && !strings.Contains(out, "ended 3") || how != "starved" {
+	if !strings.Contains(out, "ended 0") && !strings.Contains(out, "ended 1") && !strings.Contains(out, "ended 2") &&
+		!strings.Contains(out, "ended 3") || how != "starved" {
 		t.Errorf("%s: %s", how, out)
 	}
 	out, _ = ran(t, k, shell(`i=0; while [ $i -lt 100 ]; do sleep 2 & i=$((i+1)); done; echo all`))

@@ -31,7 +31,8 @@ type groups struct {
 func findGroups() *groups {
 	b := make([]byte, 4)
 	_, _ = rand.Read(b) // it never fails, says its documentation
-	g := &groups{name: "rudmar-" + strconv.Itoa(os.Getpid()) + "-" + hex.EncodeToString(b), second: cgroups.Mode() == cgroups.Unified}
+	g := &groups{name: "rudmar-" + strconv.Itoa(os.Getpid()) + "-" + hex.EncodeToString(b),
+		second: cgroups.Mode() == cgroups.Unified}
 	if g.second {
 		within, err := cgroup2.NestedGroupPath("")
 		if err != nil {
@@ -102,7 +103,8 @@ func (g *groups) make(id string, l Limits) (*group, error) {
 			return nil, fmt.Errorf("making a control group: %w", err)
 		}
 	case g.second:
-		m, err := cgroup2.NewManager("/sys/fs/cgroup", filepath.Join(g.within, g.name, id), &cgroup2.Resources{Memory: &cgroup2.Memory{}, Pids: &cgroup2.Pids{}})
+		m, err := cgroup2.NewManager("/sys/fs/cgroup", filepath.Join(g.within, g.name, id),
+			&cgroup2.Resources{Memory: &cgroup2.Memory{}, Pids: &cgroup2.Pids{}})
 		if err != nil {
 			return nil, fmt.Errorf("making a control group: %w", err)
 		}
@@ -143,7 +145,8 @@ func (g *group) add(pid int) error {
 		return g.second.AddProc(uint64(pid))
 	}
 	id := []byte(strconv.Itoa(pid))
-	return errors.Join(os.WriteFile(filepath.Join(g.memory, "cgroup.procs"), id, 0), os.WriteFile(filepath.Join(g.pids, "cgroup.procs"), id, 0))
+	return errors.Join(os.WriteFile(filepath.Join(g.memory, "cgroup.procs"), id, 0),
+		os.WriteFile(filepath.Join(g.pids, "cgroup.procs"), id, 0))
 }
 
 func (g *group) limit(l Limits) error {
@@ -229,7 +232,8 @@ func gone(err error) error {
 // close takes away the folders that held the groups.
 func (g *groups) close() {
 	if g.second {
-		_ = os.Remove(filepath.Join("/sys/fs/cgroup", g.within, g.name)) // another start sweeps nothing: an empty folder costs nothing
+		// another start sweeps nothing: an empty folder costs nothing
+		_ = os.Remove(filepath.Join("/sys/fs/cgroup", g.within, g.name))
 		return
 	}
 	subsystems, err := used()

@@ -32,7 +32,8 @@ import (
 // the machine itself may know.
 func Outside(a netip.Addr) bool {
 	a = a.Unmap()
-	if !a.IsValid() || a.IsUnspecified() || a.IsLoopback() || a.IsMulticast() || a.IsLinkLocalUnicast() || a == netip.MustParseAddr("255.255.255.255") || netip.MustParsePrefix("0.0.0.0/8").Contains(a) {
+	if !a.IsValid() || a.IsUnspecified() || a.IsLoopback() || a.IsMulticast() || a.IsLinkLocalUnicast() ||
+		a == netip.MustParseAddr("255.255.255.255") || netip.MustParsePrefix("0.0.0.0/8").Contains(a) {
 		return false
 	}
 	own, err := net.InterfaceAddrs()
@@ -111,6 +112,10 @@ func (w *way) open(device int) error {
 		NetworkProtocols:   []stack.NetworkProtocolFactory{ipv4.NewProtocol},
 		TransportProtocols: []stack.TransportProtocolFactory{tcp.NewProtocol, udp.NewProtocol},
 	})
+	// Before the device is there, whose packets come at once.
+	w.stack.SetTransportProtocolHandler(tcp.ProtocolNumber,
+		tcp.NewForwarder(w.stack, 0, mostConnections, w.connection).HandlePacket)
+	w.stack.SetTransportProtocolHandler(udp.ProtocolNumber, udp.NewForwarder(w.stack, w.datagrams).HandlePacket)
 	link, err := fdbased.New(&fdbased.Options{FDs: []int{device}, MTU: 1500})
 	if err != nil {
 		return err
@@ -125,8 +130,6 @@ func (w *way) open(device int) error {
 		}
 	}
 	w.stack.SetRouteTable([]tcpip.Route{{Destination: header.IPv4EmptySubnet, NIC: nic}})
-	w.stack.SetTransportProtocolHandler(tcp.ProtocolNumber, tcp.NewForwarder(w.stack, 0, mostConnections, w.connection).HandlePacket)
-	w.stack.SetTransportProtocolHandler(udp.ProtocolNumber, udp.NewForwarder(w.stack, w.datagrams).HandlePacket)
 	return nil
 }
 

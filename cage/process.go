@@ -189,7 +189,8 @@ func (k *Keeper) raise() (*Process, error) {
 	p.cmd.ExtraFiles = []*os.File{theirs[0], theirs[1], control}
 	p.cmd.SysProcAttr = k.attributes()
 	if k.groups != nil {
-		if p.group, err = k.groups.make(strconv.FormatInt(time.Now().UnixNano(), 36)+strconv.Itoa(p.plan.User), Limits{}); err != nil {
+		if p.group, err = k.groups.make(strconv.FormatInt(time.Now().UnixNano(), 36)+strconv.Itoa(p.plan.User),
+			Limits{}); err != nil {
 			return fail(err)
 		}
 	}
@@ -222,7 +223,8 @@ func (k *Keeper) attributes() *syscall.SysProcAttr {
 	if !k.plan.Spaces {
 		return a
 	}
-	a.Cloneflags = syscall.CLONE_NEWNS | syscall.CLONE_NEWPID | syscall.CLONE_NEWIPC | syscall.CLONE_NEWUTS | syscall.CLONE_NEWNET
+	a.Cloneflags = syscall.CLONE_NEWNS | syscall.CLONE_NEWPID | syscall.CLONE_NEWIPC |
+		syscall.CLONE_NEWUTS | syscall.CLONE_NEWNET
 	if k.plan.Own {
 		a.Cloneflags |= syscall.CLONE_NEWUSER
 		a.UidMappings = []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Geteuid(), Size: 1}}
@@ -294,7 +296,8 @@ func (p *Process) Rest() {
 		p.base = p.group.tasks()
 	}
 	if p.plan.Spaces && p.births == nil {
-		p.births, _ = os.Open("/proc/" + strconv.Itoa(p.Pid()) + "/root/proc/loadavg") // without it the cage is looked through each time
+		// without it the cage is looked through each time
+		p.births, _ = os.Open("/proc/" + strconv.Itoa(p.Pid()) + "/root/proc/loadavg")
 	}
 	p.newest = p.lastBorn()
 }
@@ -365,8 +368,8 @@ func (p *Process) Release() {
 
 func (p *Process) free() {
 	p.release()
-	if p.group != nil {
-		p.keeper.work.Go(p.group.remove)
+	if p.group != nil && !p.keeper.aside(p.group.remove) {
+		p.group.remove()
 	}
 }
 

@@ -64,7 +64,8 @@ func (p *Proxy) dial(ctx context.Context, network, address string) (net.Conn, er
 			continue
 		}
 		var d net.Dialer
-		c, err := d.DialContext(ctx, network, net.JoinHostPort(a.Unmap().String(), port)) // the address that was looked at, not the name again
+		// the address that was looked at, not the name again
+		c, err := d.DialContext(ctx, network, net.JoinHostPort(a.Unmap().String(), port))
 		if err == nil {
 			return c, nil
 		}
@@ -112,7 +113,8 @@ func answerRefusal(c net.Conn, err error) {
 	if errors.Is(err, ErrNoWay) {
 		status = http.StatusForbidden
 	}
-	fmt.Fprintf(c, "HTTP/1.1 %d %s\r\nContent-Type: text/plain\r\nConnection: close\r\n\r\n%v\n", status, http.StatusText(status), err)
+	fmt.Fprintf(c, "HTTP/1.1 %d %s\r\nContent-Type: text/plain\r\nConnection: close\r\n\r\n%v\n", status,
+		http.StatusText(status), err)
 }
 
 func (p *Proxy) tunnel(c net.Conn, in io.Reader, r *http.Request) {

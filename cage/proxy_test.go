@@ -20,7 +20,8 @@ import (
 
 // The way out of fetching leads to the hosts that are named, and to nothing else.
 func TestProxy(t *testing.T) {
-	there := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, "there ", r.URL.Path) }))
+	there := httptest.NewServer(
+		http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, "there ", r.URL.Path) }))
 	defer there.Close()
 	at, err := url.Parse(there.URL)
 	if err != nil {
@@ -28,7 +29,10 @@ func TestProxy(t *testing.T) {
 	}
 	named := func(p *cage.Proxy) *http.Client {
 		p.Log = slog.New(slog.DiscardHandler)
-		return &http.Client{Transport: &http.Transport{Proxy: func(*http.Request) (*url.URL, error) { return url.Parse("http://proxy:1") }, DialContext: func(context.Context, string, string) (net.Conn, error) {
+		return &http.Client{Transport: &http.Transport{Proxy: func(*http.Request) (*url.URL,
+			error) {
+			return url.Parse("http://proxy:1")
+		}, DialContext: func(context.Context, string, string) (net.Conn, error) {
 			ours, theirs := net.Pipe()
 			go p.Serve(theirs)
 			return ours, nil
@@ -49,7 +53,8 @@ func TestProxy(t *testing.T) {
 	if status, body := ask(only, there.URL+"/x"); status != 200 || body != "there /x" {
 		t.Errorf("a host that is named: %d %s", status, body)
 	}
-	if status, _ := ask(only, "http://localhost:"+at.Port()+"/x"); status != 403 || !errors.Is(only.Refusals(), cage.ErrNoWay) || !strings.Contains(only.Refusals().Error(), "localhost") {
+	if status, _ := ask(only, "http://localhost:"+at.Port()+"/x"); status != 403 ||
+		!errors.Is(only.Refusals(), cage.ErrNoWay) || !strings.Contains(only.Refusals().Error(), "localhost") {
 		t.Errorf("another host: %d, %v", status, only.Refusals())
 	}
 	outside := &cage.Proxy{May: func(string) bool { return true }, Reach: cage.Outside}
@@ -57,7 +62,8 @@ func TestProxy(t *testing.T) {
 		t.Errorf("this machine itself: %d", status)
 	}
 	// By CONNECT, as for TLS.
-	for want, p := range map[string]*cage.Proxy{"200": {May: func(h string) bool { return h == host }}, "403": {May: func(string) bool { return false }}} {
+	for want, p := range map[string]*cage.Proxy{"200": {May: func(h string) bool { return h == host }},
+		"403": {May: func(string) bool { return false }}} {
 		p.Log = slog.New(slog.DiscardHandler)
 		ours, theirs := net.Pipe()
 		go p.Serve(theirs)
@@ -80,8 +86,10 @@ func TestProxy(t *testing.T) {
 
 func TestOutside(t *testing.T) {
 	for text, want := range map[string]bool{
-		"203.0.113.7": true, "10.200.0.9": true, "2001:db8::1": true, "127.0.0.1": false, "127.9.9.9": false, "::1": false, "0.0.0.0": false, "0.1.2.3": false, "::": false,
-		"169.254.169.254": false, "fe80::1": false, "224.0.0.1": false, "255.255.255.255": false, "::ffff:127.0.0.1": false, "::ffff:169.254.1.1": false,
+		"203.0.113.7": true, "10.200.0.9": true, "2001:db8::1": true, "127.0.0.1": false, "127.9.9.9": false, "::1": false,
+		"0.0.0.0": false, "0.1.2.3": false, "::": false,
+		"169.254.169.254": false, "fe80::1": false, "224.0.0.1": false, "255.255.255.255": false, "::ffff:127.0.0.1": false,
+		"::ffff:169.254.1.1": false,
 	} {
 		if got := cage.Outside(netip.MustParseAddr(text)); got != want {
 			t.Errorf("%s: %v", text, got)

@@ -99,7 +99,12 @@ func (k *Keeper) Session(s Spec, out io.Writer, way func(net.Conn)) (*Session, e
 	if err != nil {
 		return nil, err
 	}
-	k.work.Go(func() { <-p.done })
+	if !k.aside(func() { <-p.done }) {
+		p.Kill()
+		<-p.done
+		p.Release()
+		return nil, ErrClosed
+	}
 	session := &Session{process: p, output: &marked{to: out}, way: way}
 	for _, f := range []*os.File{p.Stdout, p.Stderr} {
 		go func() { _, _ = io.Copy(session.output, f) }() // it ends with the cage
@@ -146,7 +151,8 @@ func (s *Session) passed() {
 
 // ask sends a request and reads what came of it. When the context ends, so does
 // the session.
-func (s *Session) ask(ctx context.Context, r apart.Request, content []byte, each func(apart.File, io.Reader) error) (apart.Answer, error) {
+func (s *Session) ask(ctx context.Context, r apart.Request, content []byte,
+	each func(apart.File, io.Reader) error) (apart.Answer, error) {
 	stop := context.AfterFunc(ctx, s.process.Kill)
 	defer stop()
 	ended := func(err error) error {
@@ -188,7 +194,8 @@ func (s *Session) ask(ctx context.Context, r apart.Request, content []byte, each
 
 // Put writes a file, which must not be there; folders are made.
 func (s *Session) Put(ctx context.Context, f File) error {
-	_, err := s.ask(ctx, apart.Request{Put: &apart.File{Path: f.Path, Executable: f.Executable, Size: int64(len(f.Content))}}, f.Content, nil)
+	_, err := s.ask(ctx, apart.Request{Put: &apart.File{Path: f.Path, Executable: f.Executable,
+		Size: int64(len(f.Content))}}, f.Content, nil)
 	return err
 }
 

@@ -87,7 +87,8 @@ func Build(ctx context.Context, o Options) error {
 	council := []string{"growers-council"}
 	for _, w := range []people.Wish{
 		{Handle: "wren", Role: rights.Author}, {Handle: "sorrel", Role: rights.Author},
-		{Handle: "linden", Role: rights.Approver, Groups: council}, {Handle: "teasel", Role: rights.Approver, Groups: council},
+		{Handle: "linden", Role: rights.Approver, Groups: council},
+		{Handle: "teasel", Role: rights.Approver, Groups: council},
 	} {
 		w.Password = Password
 		if err := o.Engine.People.Add(ctx, w, ""); err != nil {
@@ -95,7 +96,8 @@ func Build(ctx context.Context, o Options) error {
 		}
 	}
 	b := &builder{Options: o}
-	if err := b.ask(ctx, "wren", http.MethodPost, "/repositories", map[string]string{"name": Repository}, nil); err != nil {
+	if err := b.ask(ctx, "wren", http.MethodPost, "/repositories",
+		map[string]string{"name": Repository}, nil); err != nil {
 		return err
 	}
 	dir, err := os.MkdirTemp(o.Dir, "demo-")
@@ -113,7 +115,8 @@ func Build(ctx context.Context, o Options) error {
 		}
 		if c.step == declaresSecret {
 			for _, stage := range []string{"trial", "preview"} { // live has none yet: its plan says so
-				if err := b.ask(ctx, "linden", http.MethodPut, "/services/"+Service+"/stages/"+stage+"/secrets/sms_key", map[string]string{"value": "made-up-key-of-" + stage}, nil); err != nil {
+				if err := b.ask(ctx, "linden", http.MethodPut, "/services/"+Service+"/stages/"+stage+"/secrets/sms_key",
+					map[string]string{"value": "made-up-key-of-" + stage}, nil); err != nil {
 					return err
 				}
 			}
@@ -137,8 +140,10 @@ func (b *builder) take(ctx context.Context, version int, c commit) error {
 		return err
 	}
 	at := time.Now().Add(-time.Duration(c.daysAgo * 24 * float64(time.Hour))).Format(time.RFC3339)
-	env := []string{"GIT_AUTHOR_NAME=" + c.author, "GIT_AUTHOR_EMAIL=" + c.author + "@brambleford.invalid", "GIT_AUTHOR_DATE=" + at,
-		"GIT_COMMITTER_NAME=" + c.author, "GIT_COMMITTER_EMAIL=" + c.author + "@brambleford.invalid", "GIT_COMMITTER_DATE=" + at}
+	env := []string{"GIT_AUTHOR_NAME=" + c.author, "GIT_AUTHOR_EMAIL=" + c.author + "@brambleford.invalid",
+		"GIT_AUTHOR_DATE=" + at,
+		"GIT_COMMITTER_NAME=" + c.author, "GIT_COMMITTER_EMAIL=" + c.author + "@brambleford.invalid",
+		"GIT_COMMITTER_DATE=" + at}
 	if err := b.git(ctx, nil, "add", "--all"); err != nil {
 		return err
 	}
@@ -163,7 +168,8 @@ func (b *builder) take(ctx context.Context, version int, c commit) error {
 	if !c.live {
 		return nil
 	}
-	for _, step := range []struct{ person, action, comment string }{{c.author, "request", ""}, {"linden", "approve", "for the cold nights"}, {"teasel", "approve", "agreed at the council"}} {
+	for _, step := range []struct{ person, action, comment string }{{c.author, "request", ""},
+		{"linden", "approve", "for the cold nights"}, {"teasel", "approve", "agreed at the council"}} {
 		if err := b.act(ctx, step.person, version, "live", step.action, step.comment); err != nil {
 			return err
 		}
@@ -192,7 +198,8 @@ func (b *builder) write(files fs.FS) error {
 func (b *builder) git(ctx context.Context, env []string, args ...string) error {
 	cmd := exec.CommandContext(ctx, "git", args...)
 	cmd.Dir = b.dir
-	cmd.Env = append(append(os.Environ(), "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null", "GIT_TERMINAL_PROMPT=0"), env...)
+	cmd.Env = append(append(os.Environ(), "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null",
+		"GIT_TERMINAL_PROMPT=0"), env...)
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("git %s: %w: %s", args[0], err, bytes.TrimSpace(out))
 	}
@@ -207,7 +214,8 @@ func (b *builder) act(ctx context.Context, person string, version int, stage, ac
 	if err := b.ask(ctx, person, http.MethodGet, path+"meaning", nil, &means); err != nil {
 		return err
 	}
-	return b.ask(ctx, person, http.MethodPost, path+action, map[string]string{"comment": comment, "shown": means.Digest, "confirm": stage}, nil)
+	return b.ask(ctx, person, http.MethodPost, path+action,
+		map[string]string{"comment": comment, "shown": means.Digest, "confirm": stage}, nil)
 }
 
 // settled waits until a version is settled in a stage.

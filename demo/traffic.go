@@ -37,12 +37,14 @@ func (b *builder) traffic(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if _, err := client.Invoke(ctx, scope, "night-report", "morning", "", map[string]any{"data": map[string]any{"schedule": "morning"}}); err != nil {
+		if _, err := client.Invoke(ctx, scope, "night-report", "morning", "",
+			map[string]any{"data": map[string]any{"schedule": "morning"}}); err != nil {
 			return err
 		}
 	}
 	// Somebody was in a hurry one night.
-	return b.Change(ctx, "north/"+Service+"/live", "function/warn", map[string]any{"memory": 256 << 20, "env.MODE": "quiet"})
+	return b.Change(ctx, "north/"+Service+"/live", "function/warn",
+		map[string]any{"memory": 256 << 20, "env.MODE": "quiet"})
 }
 
 // routes gives the address of a stage's routes, from what its deployment gave.

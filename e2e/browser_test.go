@@ -24,7 +24,9 @@ func browse(t *testing.T) *rod.Browser {
 		t.Fatalf("%s is needed: run `make setup`", chromium)
 	}
 	address, err := launcher.New().Bin(chromium).Leakless(false).NoSandbox(true).
-		Set("disable-gpu").Set("disable-software-rasterizer").Set("disable-gpu-rasterization").Set("disable-gpu-compositing").Set("force-prefers-reduced-motion").Set("disable-quic").Set("disable-component-update").Set("disable-extensions").Set("disable-background-networking").Set("no-first-run").
+		Set("disable-gpu").Set("disable-software-rasterizer").Set("disable-gpu-rasterization").Set(
+		"disable-gpu-compositing").Set("force-prefers-reduced-motion").Set("disable-quic").Set(
+		"disable-component-update").Set("disable-extensions").Set("disable-background-networking").Set("no-first-run").
 		Set("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1, EXCLUDE localhost").Launch()
 	if err != nil {
 		t.Fatalf("starting the browser: %v", err)
@@ -57,7 +59,12 @@ func (r *rig) open(browser *rod.Browser, handle string) *tab {
 	}
 	p := &tab{r.T, page.Timeout(20 * time.Minute), r}
 	r.Cleanup(func() { _ = page.Close() })
-	if err := page.SetViewport(&proto.EmulationSetDeviceMetricsOverride{Width: 1280, Height: 800, DeviceScaleFactor: 1}); err != nil {
+	if err := page.SetViewport(&proto.EmulationSetDeviceMetricsOverride{Width: 1280, Height: 800,
+		DeviceScaleFactor: 1}); err != nil {
+		r.Fatal(err)
+	}
+	// Several people work at once: each page takes keys as if it alone were in front.
+	if err := (proto.EmulationSetFocusEmulationEnabled{Enabled: true}).Call(page); err != nil {
 		r.Fatal(err)
 	}
 	p.fill("#handle", handle)
@@ -82,8 +89,19 @@ func (p *tab) must(what string, err error) {
 // goTo opens an address of the service.
 func (p *tab) goTo(path string) {
 	p.Helper()
-	p.must("going to "+path, p.page.Navigate(p.rig.address+"/s/frostline/"+path))
+	p.leaves("/s/frostline/" + path)
 	p.sees("the page", "main .page")
+}
+
+// leaves goes to an address; an edit that is not committed is left there.
+func (p *tab) leaves(path string) {
+	p.Helper()
+	page := p.page.Timeout(patience)
+	defer page.CancelTimeout()
+	go page.EachEvent(func(*proto.PageJavascriptDialogOpening) bool {
+		return proto.PageHandleJavaScriptDialog{Accept: true}.Call(page) == nil
+	})()
+	p.must("going to "+path, page.Navigate(p.rig.address+path))
 }
 
 // sees waits for an element.
@@ -134,7 +152,8 @@ func (p *tab) press(name string) {
 	e, err := p.page.Timeout(patience).ElementR("button, a, summary", name)
 	p.must("looking for "+name, err)
 	p.must("waiting for "+name, e.WaitEnabled())
-	p.must("pressing "+name, e.Click(proto.InputMouseButtonLeft, 1))
+	p.must("waiting until "+name+" stands still", e.Timeout(patience).WaitStable(50*time.Millisecond))
+	p.must("pressing "+name, e.Timeout(patience).Click(proto.InputMouseButtonLeft, 1))
 }
 
 // choose picks an option by its text.
@@ -149,11 +168,43 @@ func (p *tab) key(k input.Key) {
 	p.must("pressing a key", p.page.Keyboard.Press(k))
 }
 
+// find opens the box that finds things, and types into it at once.
+func (p *tab) find(words string) {
+	p.Helper()
+	p.must("finding", p.page.KeyActions().Press(input.ControlLeft).Type(input.KeyK).Release(input.ControlLeft).Do())
+	p.must("typing", p.page.InsertText(words))
+}
+
+// waits until something is true in the page.
+func (p *tab) waits(what, js string) {
+	p.Helper()
+	p.must("waiting for "+what, p.page.Timeout(patience).Wait(rodEval(js)))
+}
+
+// finds goes to the first thing that is found by words.
+func (p *tab) finds(words string) {
+	p.Helper()
+	p.find(words)
+	p.waits("the words in the box", `() => document.querySelector('#search-box')?.value === '`+words+`'`)
+	p.waits("something found", `() => document.querySelectorAll('#found li').length > 0`)
+	p.key(input.Enter)
+}
+
+// editing signs somebody in who has begun to edit a file.
+func (r *rig) editing(browser *rod.Browser, handle, text string) *tab {
+	r.Helper()
+	p := r.open(browser, handle)
+	p.goTo("source?file=functions/intake/intake.py")
+	p.typeAtEnd(text)
+	return p
+}
+
 // typeAtEnd types into the editor, after its last line.
 func (p *tab) typeAtEnd(text string) {
 	p.Helper()
 	p.must("going to the editor", p.sees("the editor", ".cm-content").Focus())
-	p.must("going to its end", p.page.KeyActions().Press(input.ControlLeft).Type(input.End).Release(input.ControlLeft).Do())
+	p.must("going to its end",
+		p.page.KeyActions().Press(input.ControlLeft).Type(input.End).Release(input.ControlLeft).Do())
 	p.must("typing", p.page.InsertText(text))
 }
 

@@ -20,7 +20,8 @@ func TestExamples(t *testing.T) {
 		t.Fatal(err)
 	}
 	git(t, dir, "init", "-q", "-b", "main")
-	git(t, dir, "remote", "add", "origin", strings.Replace(r.address, "http://", "http://wren:orchard-at-dawn@", 1)+"/git/examples.git")
+	git(t, dir, "remote", "add", "origin",
+		strings.Replace(r.address, "http://", "http://wren:orchard-at-dawn@", 1)+"/git/examples.git")
 	if out, err := push(t, dir, "Three services"); err != nil {
 		t.Fatal(out)
 	}

@@ -22,7 +22,8 @@ const base = "/services/frostline"
 func (r *rig) stateOf(version int, stage string) string {
 	r.Helper()
 	var d api.DeliveryStage
-	if status, _ := r.try("wren", "GET", fmt.Sprintf("%s/deliveries/%d/stages/%s", base, version, stage), nil, &d); status != 200 {
+	if status, _ := r.try("wren", "GET", fmt.Sprintf("%s/deliveries/%d/stages/%s", base, version, stage),
+		nil, &d); status != 200 {
 		return ""
 	}
 	return d.Place.State
@@ -30,7 +31,8 @@ func (r *rig) stateOf(version int, stage string) string {
 
 func (r *rig) settles(version int, stage string) {
 	r.Helper()
-	until(r.T, fmt.Sprintf("version %d is settled in %s (it is %s)", version, stage, r.stateOf(version, stage)), func() bool { return r.stateOf(version, stage) == "settled" })
+	until(r.T, fmt.Sprintf("version %d is settled in %s (it is %s)", version, stage, r.stateOf(version, stage)),
+		func() bool { return r.stateOf(version, stage) == "settled" })
 }
 
 func (r *rig) stage(version int, stage string) api.DeliveryStage {
@@ -47,7 +49,8 @@ func (r *rig) act(handle string, version int, stage, action string) (int, string
 	if status, text := r.try(handle, "GET", at+"meaning", nil, &means); status != 200 {
 		return status, text
 	}
-	return r.try(handle, "POST", at+action, map[string]string{"comment": "said in a test", "shown": means.Digest, "confirm": stage}, nil)
+	return r.try(handle, "POST", at+action,
+		map[string]string{"comment": "said in a test", "shown": means.Digest, "confirm": stage}, nil)
 }
 
 func (r *rig) plan(stage string, version int) api.KeptPlan {
@@ -92,7 +95,9 @@ func TestJourney(t *testing.T) {
 	// A broken push is refused with what is wrong, and nothing is taken.
 	edit(t, dir, "frostline/functions/warn/function.yaml", "memory: 192 MiB", "memroy: 192 MiB")
 	out, err := push(t, dir, "a slip")
-	if err == nil || !strings.Contains(out, `function.yaml:4:1: "memroy" is not a key of a function; did you mean "memory"? (RM1101)`) || !strings.Contains(out, "^^^^^^") {
+	if err == nil || !strings.Contains(out,
+		`function.yaml:4:1: "memroy" is not a key of a function; did you mean "memory"? (RM1101)`) ||
+		!strings.Contains(out, "^^^^^^") {
 		t.Fatalf("a broken push: %v\n%s", err, out)
 	}
 	var versions []api.VersionSummary
@@ -109,7 +114,8 @@ func TestJourney(t *testing.T) {
 	}
 	r.settles(8, "trial")
 	r.ask("wren", "GET", base+"/versions", nil, &versions)
-	if v := versions[0]; v.Number != 8 || !slices.Equal(v.Changed, []string{"warn"}) || !slices.Equal(v.Stages, []string{"trial on local/north"}) {
+	if v := versions[0]; v.Number != 8 || !slices.Equal(v.Changed, []string{"warn"}) ||
+		!slices.Equal(v.Stages, []string{"trial on local/north"}) {
 		t.Errorf("the newest version: %+v", v)
 	}
 	var seven, eight api.VersionDetail
@@ -140,7 +146,8 @@ func TestJourney(t *testing.T) {
 			reasons[s.Address] += fmt.Sprintf(" %s:%d", *from.File, *from.Line)
 		}
 	}
-	want := map[string]string{"function/warn": "memory functions/warn/function.yaml:4", "revision/warn": "changed: warn.py", "pointer/warn": "revision/warn is replaced"}
+	want := map[string]string{"function/warn": "memory functions/warn/function.yaml:4",
+		"revision/warn": "changed: warn.py", "pointer/warn": "revision/warn is replaced"}
 	if fmt.Sprint(reasons) != fmt.Sprint(want) {
 		t.Errorf("steps and reasons: %v\nwant %v", reasons, want)
 	}
@@ -165,18 +172,23 @@ func TestJourney(t *testing.T) {
 		t.Errorf("%s: %d %v", address, status, body)
 	}
 	var inv api.Invocation
-	r.ask("wren", "POST", base+"/stages/trial/functions/warn/calls", map[string]any{"target": "local/north", "trigger": "ask", "event": warn.Samples[0].Event}, &inv)
-	if inv.Outcome != "answered" || inv.MemoryPeak < 1<<20 || inv.MemoryLimit != 256<<20 || orZero(inv.Version) != 8 || len(inv.Logs) < 2 {
+	r.ask("wren", "POST", base+"/stages/trial/functions/warn/calls",
+		map[string]any{"target": "local/north", "trigger": "ask", "event": warn.Samples[0].Event}, &inv)
+	if inv.Outcome != "answered" || inv.MemoryPeak < 1<<20 || inv.MemoryLimit != 256<<20 ||
+		orZero(inv.Version) != 8 || len(inv.Logs) < 2 {
 		t.Errorf("trying: %+v", inv)
 	}
-	if status, text := r.try("sorrel", "POST", base+"/stages/trial/functions/warn/calls", map[string]any{"target": "local/nowhere", "event": nil}, nil); status != 200 && status < 400 {
+	if status, text := r.try("sorrel", "POST", base+"/stages/trial/functions/warn/calls",
+		map[string]any{"target": "local/nowhere", "event": nil}, nil); status != 200 && status < 400 {
 		t.Errorf("trying in a region that is not: %d %s", status, text)
 	}
 
 	// Preview waits for one who is not the author.
 	until(t, "preview was judged", func() bool { return strings.HasPrefix(r.stage(8, "preview").Summary, "2 of") })
 	preview := r.stage(8, "preview")
-	if preview.Place.State != "waiting" || !strings.Contains(preview.Summary, "2 of 3 hold: waits for 1 approval from growers-council, not by who pushed it: wren") {
+	if preview.Place.State != "waiting" ||
+		!strings.Contains(preview.Summary,
+			"2 of 3 hold: waits for 1 approval from growers-council, not by who pushed it: wren") {
 		t.Errorf("preview: %s %q", preview.Place.State, preview.Summary)
 	}
 	if status, text := r.act("wren", 8, "preview", "approve"); status != 403 {
@@ -186,7 +198,8 @@ func TestJourney(t *testing.T) {
 	if before.Runnable.How != "delivery" {
 		t.Errorf("a plan that goes around the gates: %+v", before.Runnable)
 	}
-	if status, _ := r.try("wren", "POST", fmt.Sprintf("/plans/%d/deployments", before.Id), map[string]string{}, nil); status != 422 {
+	if status, _ := r.try("wren", "POST", fmt.Sprintf("/plans/%d/deployments", before.Id),
+		map[string]string{}, nil); status != 422 {
 		t.Errorf("running it: %d", status)
 	}
 	if status, text := r.act("linden", 8, "preview", "approve"); status != 204 {
@@ -198,7 +211,8 @@ func TestJourney(t *testing.T) {
 			t.Errorf("%s runs as %s, not as %s", pair.Function, pair.There, pair.Digest)
 		}
 	}
-	if _, body := get(t, strings.Replace(r.function("preview", "warn").Routes[0].Url, "{station}", "hill", 1)); body["limit"] != 1.0 {
+	if _, body := get(t, strings.Replace(r.function("preview", "warn").Routes[0].Url, "{station}", "hill",
+		1)); body["limit"] != 1.0 {
 		t.Errorf("the setting of preview: %v", body)
 	}
 
@@ -229,7 +243,8 @@ func orZero[T any](v *T) T {
 // driftIsPutRight lets somebody change a function by hand.
 func driftIsPutRight(t *testing.T, r *rig) {
 	token := filepath.Join(r.data, "platform.token")
-	out, err := run(t, r.data, program, "platform", "change", "north/frostline/preview", "function/warn", "memory=512MiB", "env.MODE=shrill",
+	out, err := run(t, r.data, program, "platform", "change", "north/frostline/preview", "function/warn",
+		"memory=512MiB", "env.MODE=shrill",
 		"--platform", r.platformAddress(), "--platform-token-file", token)
 	if err != nil || !strings.Contains(out, "Rudmar was not told") {
 		t.Fatalf("changing by hand: %v\n%s", err, out)
@@ -245,10 +260,12 @@ func driftIsPutRight(t *testing.T, r *rig) {
 		t.Errorf("drift: %v", got)
 	}
 	stale := r.plan("preview", 0)
-	if _, err := run(t, r.data, program, "platform", "change", "north/frostline/preview", "logs/warn", "keep=2d", "--platform", r.platformAddress(), "--platform-token-file", token); err != nil {
+	if _, err := run(t, r.data, program, "platform", "change", "north/frostline/preview", "logs/warn", "keep=2d",
+		"--platform", r.platformAddress(), "--platform-token-file", token); err != nil {
 		t.Fatal(err)
 	}
-	if status, text := r.try("wren", "POST", fmt.Sprintf("/plans/%d/deployments", stale.Id), map[string]string{}, nil); status != 409 || !strings.Contains(text, "logs/warn") {
+	if status, text := r.try("wren", "POST", fmt.Sprintf("/plans/%d/deployments", stale.Id), map[string]string{},
+		nil); status != 409 || !strings.Contains(text, "logs/warn") {
 		t.Errorf("a plan that is out of date: %d %s", status, text)
 	}
 	fresh := r.plan("preview", 0)
@@ -282,7 +299,8 @@ func versionIsTakenBack(t *testing.T, r *rig) {
 	if state := r.stateOf(8, "preview"); state != "went back" {
 		t.Errorf("version 8 is %s", state)
 	}
-	if _, answer := get(t, strings.Replace(r.function("preview", "warn").Routes[0].Url, "{station}", "hill", 1)); answer["said_by"] != nil {
+	if _, answer := get(t, strings.Replace(r.function("preview", "warn").Routes[0].Url, "{station}", "hill",
+		1)); answer["said_by"] != nil {
 		t.Errorf("version 8 still answers: %v", answer)
 	}
 	if next := r.plan("preview", 0); next.Plan.Base.Version != 6 || len(next.Plan.Steps) != 0 {
@@ -307,7 +325,8 @@ func TestTheWorldIsSaidNo(t *testing.T) {
 	if out, err := push(t, dir, "by somebody who may not"); err == nil || !strings.Contains(out, "403") {
 		t.Errorf("a push without rights: %v\n%s", err, out)
 	}
-	if out, err := run(t, t.TempDir(), "git", "clone", strings.Replace(r.address, "http://", "http://wren:wrong@", 1)+"/git/brambleford.git"); err == nil {
+	if out, err := run(t, t.TempDir(), "git", "clone", strings.Replace(r.address, "http://", "http://wren:wrong@", 1)+
+		"/git/brambleford.git"); err == nil {
 		t.Errorf("a clone with a wrong password: %s", out)
 	}
 	for _, tt := range []struct {
@@ -333,18 +352,23 @@ func TestTheWorldIsSaidNo(t *testing.T) {
 		{"wren", "DELETE", "/repositories/brambleford?confirm=brambleford", nil, 403, "administrator"},
 		{"wren", "PUT", base + "/repository?confirm=frostline", map[string]string{"name": "elsewhere"}, 403, "administrator"},
 		{"wren", "GET", base + "/source/file?path=../../etc/passwd", nil, 404, "passwd"},
-		{"linden", "POST", base + "/source/commits", map[string]any{"branch": "main", "base": strings.Repeat("0", 40), "message": "m", "files": map[string]string{"a": "b"}}, 403, "author"},
-		{"wren", "POST", base + "/source/commits", map[string]any{"branch": "main", "base": "x", "message": "m", "files": map[string]string{}}, 400, "base"},
+		{"linden", "POST", base + "/source/commits",
+			map[string]any{"branch": "main", "base": strings.Repeat("0", 40), "message": "m",
+				"files": map[string]string{"a": "b"}}, 403, "author"},
+		{"wren", "POST", base + "/source/commits",
+			map[string]any{"branch": "main", "base": "x", "message": "m", "files": map[string]string{}}, 400, "base"},
 		{"wren", "PUT", base + "/stages/trial/secrets/nothing", map[string]string{"value": "x"}, 422, "declares no secret"},
 		{"wren", "GET", "/nothing", nil, 404, ""},
 	} {
-		if status, text := r.try(tt.handle, tt.method, tt.path, tt.body, nil); status != tt.status || !strings.Contains(text, tt.says) {
+		if status, text := r.try(tt.handle, tt.method, tt.path, tt.body, nil); status != tt.status ||
+			!strings.Contains(text, tt.says) {
 			t.Errorf("%s %s as %s: %d %s, want %d %q", tt.method, tt.path, tt.handle, status, text, tt.status, tt.says)
 		}
 	}
 	// A session's cookie alone changes nothing.
 	jar := &http.Cookie{}
-	response, err := http.Post(r.address+"/api/session", "application/json", strings.NewReader(`{"handle":"wren","password":"orchard-at-dawn"}`))
+	response, err := http.Post(r.address+"/api/session", "application/json",
+		strings.NewReader(`{"handle":"wren","password":"orchard-at-dawn"}`))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -371,14 +395,17 @@ func TestTheWorldIsSaidNo(t *testing.T) {
 // commit edits through the API, as the page does.
 func (r *rig) commit(baseHash, message string, files map[string]string) (int, string) {
 	r.Helper()
-	return r.try("wren", "POST", base+"/source/commits", map[string]any{"branch": "main", "base": baseHash, "message": message, "files": files}, nil)
+	return r.try("wren", "POST", base+"/source/commits",
+		map[string]any{"branch": "main", "base": baseHash, "message": message, "files": files}, nil)
 }
 
 // helpsToWrite asks what may be written at a place, and what its line means.
 func helpsToWrite(t *testing.T, r *rig) {
 	ask := func(file, text string, line, column int) api.AssistResult {
 		var out api.AssistResult
-		r.ask("wren", "POST", base+"/source/assist", map[string]any{"branch": "main", "stage": "trial", "file": file, "line": line, "column": column, "files": map[string]string{file: text}}, &out)
+		r.ask("wren", "POST", base+"/source/assist",
+			map[string]any{"branch": "main", "stage": "trial", "file": file, "line": line, "column": column,
+				"files": map[string]string{file: text}}, &out)
 		return out
 	}
 	const file = "functions/night-report/function.yaml"
@@ -391,7 +418,8 @@ func helpsToWrite(t *testing.T, r *rig) {
 	}
 	text := "function: night-report\nhandler: report:run\nmemory: 160 MiB\ntriggers:\n  morning: {cron: \"30 6 * * *\", zone: Europe/Oslo}\npermissions:\n  - {may: [query], of: tables/readings}\n"
 	fires := ask(file, text, 5, 5)
-	if len(fires.Notes) != 1 || len(fires.Notes[0].Fires) != 10 || orZero(fires.Notes[0].Zone) != "Europe/Oslo" || fires.Notes[0].Lines[0] != "1 times a day" {
+	if len(fires.Notes) != 1 || len(fires.Notes[0].Fires) != 10 || orZero(fires.Notes[0].Zone) != "Europe/Oslo" ||
+		fires.Notes[0].Lines[0] != "1 times a day" {
 		t.Errorf("a schedule's line: %+v", fires.Notes)
 	}
 	if oslo := time.UnixMilli(fires.Notes[0].Fires[0]).UTC(); oslo.Minute() != 30 || oslo.Hour() != 5 && oslo.Hour() != 4 {
@@ -400,7 +428,8 @@ func helpsToWrite(t *testing.T, r *rig) {
 	if n := ask(file, text, 7, 5).Notes; len(n) != 1 || n[0].Lines[0] != "query the table readings" {
 		t.Errorf("a permission's line: %+v", n)
 	}
-	if n := ask(file, text, 3, 9).Notes; len(n) != 1 || !strings.Contains(strings.Join(n[0].Lines, "\n"), "trial on local/north: ") {
+	if n := ask(file, text, 3, 9).Notes; len(n) != 1 ||
+		!strings.Contains(strings.Join(n[0].Lines, "\n"), "trial on local/north: ") {
 		t.Errorf("a memory limit's line: %+v", n)
 	}
 	labels := []string{}
@@ -411,13 +440,17 @@ func helpsToWrite(t *testing.T, r *rig) {
 		t.Errorf("completions: %v", labels)
 	}
 	for request, want := range map[string]string{
-		"GET /stations/hill/frost": "only this route takes it warn/ask map[station:hill]", "GET /nothing": "no route takes it: it is answered with 404 ",
-		"GET /stations/latest": "GET /stations/latest goes first: at segment 2 it has a literal, GET /stations/{station} has a parameter night-report/latest map[] stations/one map[station:latest]",
+		"GET /stations/hill/frost": "only this route takes it warn/ask map[station:hill]",
+		"GET /nothing":             "no route takes it: it is answered with 404 ",
+		"GET /stations/latest":     "GET /stations/latest goes first: at segment 2 it has a literal, GET /stations/{station} has a parameter night-report/latest map[] stations/one map[station:latest]",
 	} {
 		method, path, _ := strings.Cut(request, " ")
 		var out api.RouteResult
-		edited := strings.Replace(text, "permissions:", "  latest: {route: GET /stations/latest, open_to: anyone}\npermissions:", 1)
-		r.ask("wren", "POST", base+"/source/route", map[string]any{"branch": "main", "stage": "trial", "method": method, "path": path, "files": map[string]string{file: edited}}, &out)
+		edited := strings.Replace(text, "permissions:",
+			"  latest: {route: GET /stations/latest, open_to: anyone}\npermissions:", 1)
+		r.ask("wren", "POST", base+"/source/route",
+			map[string]any{"branch": "main", "stage": "trial", "method": method, "path": path,
+				"files": map[string]string{file: edited}}, &out)
 		var takers []string
 		for _, taker := range out.Takers {
 			takers = append(takers, fmt.Sprint(taker.Function, "/", taker.Trigger, " ", taker.Params))
@@ -435,26 +468,35 @@ func TestEditsAreNeverLost(t *testing.T) {
 	r.ask("wren", "GET", base+"/source", nil, &source)
 	var file api.FileText
 	r.ask("wren", "GET", base+"/source/file?path=functions/warn/function.yaml", nil, &file)
-	if status, text := r.commit(source.Head.Hash, "break it", map[string]string{"functions/warn/function.yaml": file.Text + "colour: green\n"}); status != 422 || !strings.Contains(text, "RM1101") {
+	if status, text := r.commit(source.Head.Hash, "break it",
+		map[string]string{"functions/warn/function.yaml": file.Text + "colour: green\n"}); status != 422 ||
+		!strings.Contains(text, "RM1101") {
 		t.Errorf("committing what is broken: %d %s", status, text)
 	}
-	if status, text := r.commit(source.Head.Hash, "Fewer at once", map[string]string{"functions/warn/function.yaml": strings.Replace(file.Text, "at_once: 8", "at_once: 4", 1)}); status != 201 {
+	if status, text := r.commit(source.Head.Hash, "Fewer at once",
+		map[string]string{"functions/warn/function.yaml": strings.Replace(file.Text, "at_once: 8",
+			"at_once: 4", 1)}); status != 201 {
 		t.Fatalf("committing: %d %s", status, text)
 	}
-	status, text := r.commit(source.Head.Hash, "More at once", map[string]string{"functions/warn/function.yaml": strings.Replace(file.Text, "at_once: 8", "at_once: 16", 1)})
+	status, text := r.commit(source.Head.Hash, "More at once",
+		map[string]string{"functions/warn/function.yaml": strings.Replace(file.Text, "at_once: 8", "at_once: 16", 1)})
 	var conflict api.Conflict
-	if err := json.Unmarshal([]byte(text), &conflict); err != nil || status != 409 || conflict.By != "wren" || !strings.Contains(conflict.Theirs["functions/warn/function.yaml"], "at_once: 4") {
+	if err := json.Unmarshal([]byte(text), &conflict); err != nil || status != 409 || conflict.By != "wren" ||
+		!strings.Contains(conflict.Theirs["functions/warn/function.yaml"], "at_once: 4") {
 		t.Fatalf("a conflict: %d %s %v", status, text, err)
 	}
 	r.settles(8, "trial")
-	if status, text := r.commit(conflict.Head, "More at once", map[string]string{"functions/warn/function.yaml": strings.Replace(file.Text, "at_once: 8", "at_once: 16", 1)}); status != 201 {
+	if status, text := r.commit(conflict.Head, "More at once",
+		map[string]string{"functions/warn/function.yaml": strings.Replace(file.Text, "at_once: 8",
+			"at_once: 16", 1)}); status != 201 {
 		t.Fatalf("on top of it: %d %s", status, text)
 	}
 	r.settles(9, "trial")
 	// The same content again is no new version.
 	var now api.Source
 	r.ask("wren", "GET", base+"/source", nil, &now)
-	if status, text := r.commit(now.Head.Hash, "Words only", map[string]string{"NOTES.txt": "nothing of it is built"}); status != 201 {
+	if status, text := r.commit(now.Head.Hash, "Words only",
+		map[string]string{"NOTES.txt": "nothing of it is built"}); status != 201 {
 		t.Fatalf("committing a note: %d %s", status, text)
 	}
 	until(t, "the note is built", func() bool {
@@ -495,7 +537,8 @@ func TestFailingCasesStopADelivery(t *testing.T) {
 		gates := r.stage(8, "preview").Gates
 		return len(gates) > 0 && gates[0].State == "fails"
 	})
-	if status, text := r.try("wren", "POST", base+"/deliveries/7/stages/trial/return", map[string]string{"confirm": "trial"}, nil); status != 409 || !strings.Contains(text, "look at what it means first") {
+	if status, text := r.try("wren", "POST", base+"/deliveries/7/stages/trial/return",
+		map[string]string{"confirm": "trial"}, nil); status != 409 || !strings.Contains(text, "look at what it means first") {
 		t.Errorf("going back without a look: %d %s", status, text)
 	}
 	if status, text := r.act("wren", 7, "trial", "return"); status != 204 {
@@ -523,7 +566,8 @@ func TestKilledWhileDeploying(t *testing.T) {
 				end := i + strings.IndexByte(changed[i:], '\n') + 1
 				changed = changed[:i] + changed[end:]
 			}
-			if err := os.WriteFile(filepath.Join(dir, file), []byte(changed+fmt.Sprintf("timeout: %ds\n", 10+round)), 0o644); err != nil {
+			if err := os.WriteFile(filepath.Join(dir, file),
+				[]byte(changed+fmt.Sprintf("timeout: %ds\n", 10+round)), 0o644); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -533,9 +577,11 @@ func TestKilledWhileDeploying(t *testing.T) {
 		}
 		until(t, "it moves", func() bool { s := r.stateOf(version, "trial"); return s != "" && s != "waiting" })
 		r.kill()
-		r = launch(t, r.data, "demo", "--listen", "127.0.0.1:0", "--platform-listen", "127.0.0.1:0", "--routes-listen", "127.0.0.1:0", "--look-every", "300ms")
+		r = launch(t, r.data, "demo", "--listen", "127.0.0.1:0", "--platform-listen", "127.0.0.1:0", "--routes-listen",
+			"127.0.0.1:0", "--look-every", "300ms")
 		r.settles(version, "trial")
-		git(t, dir, "remote", "set-url", "origin", strings.Replace(r.address, "http://", "http://wren:orchard-at-dawn@", 1)+"/git/brambleford.git")
+		git(t, dir, "remote", "set-url", "origin",
+			strings.Replace(r.address, "http://", "http://wren:orchard-at-dawn@", 1)+"/git/brambleford.git")
 		if next := r.plan("trial", 0); len(next.Plan.Steps) != 0 || next.Plan.Base.Version != version {
 			t.Errorf("round %d: version %d, next plan has %d steps", round, next.Plan.Base.Version, len(next.Plan.Steps))
 		}
@@ -548,9 +594,11 @@ func TestPlatformIsDown(t *testing.T) {
 	data := t.TempDir()
 	platformData := filepath.Join(data, "elsewhere")
 	shared := tokenFile(t, "shared")
-	p := launch(t, platformData, "platform", "--platform-listen", "127.0.0.1:0", "--routes-listen", "127.0.0.2:0", "--platform-token-file", shared)
+	p := launch(t, platformData, "platform", "--platform-listen", "127.0.0.1:0", "--routes-listen", "127.0.0.2:0",
+		"--platform-token-file", shared)
 	listen := strings.TrimPrefix(p.address, "http://")
-	r := launch(t, filepath.Join(data, "rudmar"), "demo", "--listen", "127.0.0.1:0", "--platform", p.address, "--platform-token-file", shared, "--look-every", "300ms")
+	r := launch(t, filepath.Join(data, "rudmar"), "demo", "--listen", "127.0.0.1:0", "--platform", p.address,
+		"--platform-token-file", shared, "--look-every", "300ms")
 	// It stands still, as a machine that is swapped out: who asks is answered.
 	if err := p.cmd.Process.Signal(syscall.SIGSTOP); err != nil {
 		t.Fatal(err)
@@ -572,9 +620,11 @@ func TestPlatformIsDown(t *testing.T) {
 	until(t, "the line says so", func() bool {
 		var line api.Line
 		r.ask("wren", "GET", base+"/line", nil, &line)
-		return line.Stages[0].Problem != nil && strings.Contains(*line.Stages[0].Problem, "does not answer") && line.Stages[0].ProblemSince != nil
+		return line.Stages[0].Problem != nil && strings.Contains(*line.Stages[0].Problem, "does not answer") &&
+			line.Stages[0].ProblemSince != nil
 	})
-	if status, text := r.try("wren", "POST", base+"/plans", map[string]any{"stage": "trial"}, nil); status != 503 || !strings.Contains(text, "does not answer") {
+	if status, text := r.try("wren", "POST", base+"/plans", map[string]any{"stage": "trial"}, nil); status != 503 ||
+		!strings.Contains(text, "does not answer") {
 		t.Errorf("a plan: %d %s", status, text)
 	}
 	dir := r.clone("wren")
@@ -584,7 +634,8 @@ func TestPlatformIsDown(t *testing.T) {
 	if why := r.stage(8, "trial").Place.Why; !strings.Contains(why, "does not answer") {
 		t.Errorf("why: %s", why)
 	}
-	launch(t, platformData, "platform", "--platform-listen", listen, "--routes-listen", "127.0.0.2:0", "--platform-token-file", shared)
+	launch(t, platformData, "platform", "--platform-listen", listen, "--routes-listen", "127.0.0.2:0",
+		"--platform-token-file", shared)
 	if status, text := r.act("wren", 8, "trial", "retry"); status != 204 {
 		t.Fatalf("going on: %d %s", status, text)
 	}
@@ -637,8 +688,10 @@ func TestStreams(t *testing.T) {
 	}
 	logs, news := open(base+"/stages/trial/logs/stream?target=local/north&function=stations"), open("/events")
 	hears(news, "hello")
-	r.ask("wren", "POST", base+"/stages/trial/functions/stations/calls", map[string]any{"target": "local/north", "event": map[string]any{
-		"method": "POST", "path": "/stations/weir/limit", "params": map[string]string{"station": "weir"}, "body": map[string]any{"limit": 2.5}}}, nil)
+	r.ask("wren", "POST", base+"/stages/trial/functions/stations/calls",
+		map[string]any{"target": "local/north", "event": map[string]any{
+			"method": "POST", "path": "/stations/weir/limit", "params": map[string]string{"station": "weir"},
+			"body": map[string]any{"limit": 2.5}}}, nil)
 	hears(logs, "weir: limit is 2.5")
 	hears(news, `"topic":"look"`)
 }

@@ -50,7 +50,8 @@ func TestAKilledPlatformLosesNothing(t *testing.T) {
 	t.Parallel()
 	data := t.TempDir()
 	scope := platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}
-	took := &accepted{messages: map[int]bool{}, objects: map[string]bool{}, rows: map[string]bool{}, resources: map[string]string{}, operations: map[string]string{}, calls: map[string]logged{}}
+	took := &accepted{messages: map[int]bool{}, objects: map[string]bool{}, rows: map[string]bool{},
+		resources: map[string]string{}, operations: map[string]string{}, calls: map[string]logged{}}
 	var killed []time.Time // by round
 	random := rand.New(rand.NewPCG(4, 2))
 	for round := range *kills {
@@ -90,8 +91,10 @@ func TestAKilledPlatformLosesNothing(t *testing.T) {
 			again.kill()
 		}
 	}
-	if len(took.messages) < *kills || len(took.objects) < *kills || len(took.rows) < *kills/4 || took.old == 0 || len(took.resources) < *kills || took.changes < *kills {
-		t.Errorf("too little was taken to tell: %d messages, %d objects, %d rows, %d resources, %d changes", len(took.messages), len(took.objects), len(took.rows), len(took.resources), took.changes)
+	if len(took.messages) < *kills || len(took.objects) < *kills || len(took.rows) < *kills/4 || took.old == 0 ||
+		len(took.resources) < *kills || took.changes < *kills {
+		t.Errorf("too little was taken to tell: %d messages, %d objects, %d rows, %d resources, %d changes",
+			len(took.messages), len(took.objects), len(took.rows), len(took.resources), took.changes)
 	}
 }
 
@@ -99,7 +102,8 @@ func startPlatform(t *testing.T, data string) (*rig, *platform.Client) {
 	t.Helper()
 	r := &rig{T: t, data: data, log: &bytes.Buffer{}}
 	r.address = freeAddress(t)
-	r.cmd = exec.Command(build(t), "platform", "--data", data, "--platform-listen", r.address, "--routes-listen", "127.0.0.2:0", "--platform-token-file", tokenFile(t, "secret"))
+	r.cmd = exec.Command(build(t), "platform", "--data", data, "--platform-listen", r.address, "--routes-listen",
+		"127.0.0.2:0", "--platform-token-file", tokenFile(t, "secret"))
 	r.cmd.Stderr = r.log
 	if err := r.cmd.Start(); err != nil {
 		t.Fatal(err)
@@ -169,7 +173,8 @@ func deployKeeper(t *testing.T, client *platform.Client, scope platform.Scope) {
 	if err := client.PutArtifact(t.Context(), listing.Digest(), archive.Bytes()); err != nil {
 		t.Fatal(err)
 	}
-	config := map[string]any{"runtime": "python", "handler": "main:run", "memory": 256.0 * (1 << 20), "timeout": 30_000.0, "at_once": 20.0}
+	config := map[string]any{"runtime": "python", "handler": "main:run", "memory": 256.0 * (1 << 20),
+		"timeout": 30_000.0, "at_once": 20.0}
 	configuration := resource.Configuration(config)
 	id := resource.RevisionID(listing.Digest(), configuration)
 	for i, r := range []struct {
@@ -179,10 +184,12 @@ func deployKeeper(t *testing.T, client *platform.Client, scope platform.Scope) {
 		{"identity/keeper", map[string]any{"owner": "x"}}, {"logs/keeper", map[string]any{"keep": 86_400_000.0}},
 		{"grant/keeper/tables/kept", map[string]any{"resource": "tables/kept", "verbs": []any{"read", "write"}}},
 		{"grant/keeper/objects/kept", map[string]any{"resource": "objects/kept", "verbs": []any{"read"}}},
-		{"function/keeper", config}, {"revision/keeper", map[string]any{"artifact": listing.Digest(), "configuration": configuration, "id": id}},
+		{"function/keeper", config},
+		{"revision/keeper", map[string]any{"artifact": listing.Digest(), "configuration": configuration, "id": id}},
 		{"pointer/keeper", map[string]any{"shares": map[string]any{id: 100.0}}},
 	} {
-		if _, err := client.Put(t.Context(), scope, r.address, platform.Wish{Key: fmt.Sprint("first ", i), Attributes: r.attributes, Version: 1}); err != nil {
+		if _, err := client.Put(t.Context(), scope, r.address,
+			platform.Wish{Key: fmt.Sprint("first ", i), Attributes: r.attributes, Version: 1}); err != nil {
 			t.Fatal(r.address, err)
 		}
 	}
@@ -193,16 +200,19 @@ func (a *accepted) one(t *testing.T, r *rig, client *platform.Client, scope plat
 	name := fmt.Sprint("n", n)
 	switch n % 5 {
 	case 0:
-		if status, _ := r.platformAsk("POST", "/hand/north/frostline/trial/queues/waiting", n); status == http.StatusAccepted {
+		if status, _ := r.platformAsk("POST", "/hand/north/frostline/trial/queues/waiting",
+			n); status == http.StatusAccepted {
 			a.keep(func() { a.messages[n] = true })
 		}
 	case 1:
-		if status, _ := r.platformAsk("PUT", "/hand/north/frostline/trial/objects/kept/"+name, name); status == http.StatusNoContent {
+		if status, _ := r.platformAsk("PUT", "/hand/north/frostline/trial/objects/kept/"+name,
+			name); status == http.StatusNoContent {
 			a.keep(func() { a.objects[name] = true })
 		}
 	case 2:
 		address := "identity/" + name
-		if _, err := client.Put(t.Context(), scope, address, platform.Wish{Key: name, Attributes: map[string]any{"owner": name}, Version: 1}); err == nil {
+		if _, err := client.Put(t.Context(), scope, address,
+			platform.Wish{Key: name, Attributes: map[string]any{"owner": name}, Version: 1}); err == nil {
 			a.keep(func() { a.resources[address] = name })
 		}
 	case 3:
@@ -215,7 +225,8 @@ func (a *accepted) one(t *testing.T, r *rig, client *platform.Client, scope plat
 		}
 	case 4:
 		var op wire.Operation
-		status, body := r.platformAsk("PUT", "/regions/north/scopes/frostline/trial/resources/identity%2F"+name, wire.ResourceWish{Attributes: map[string]any{"owner": name}},
+		status, body := r.platformAsk("PUT", "/regions/north/scopes/frostline/trial/resources/identity%2F"+name,
+			wire.ResourceWish{Attributes: map[string]any{"owner": name}},
 			"Prefer", "respond-async", "Idempotency-Key", name)
 		if status == http.StatusAccepted && json.Unmarshal(body, &op) == nil {
 			a.keep(func() { a.operations[op.Id] = name })

@@ -36,12 +36,14 @@ func TestKilledAnywhere(t *testing.T) {
 		if err := os.WriteFile(file, fmt.Appendf(text, "\n# round %d\n", round), 0o600); err != nil {
 			t.Fatal(err)
 		}
-		git(t, dir, "remote", "set-url", "origin", strings.Replace(r.address, "http://", "http://wren:orchard-at-dawn@", 1)+"/git/brambleford.git")
+		git(t, dir, "remote", "set-url", "origin",
+			strings.Replace(r.address, "http://", "http://wren:orchard-at-dawn@", 1)+"/git/brambleford.git")
 		pushMeanwhile(t, dir, fmt.Sprint("Round ", round))
 		alive := time.NewTimer(time.Duration(20+random.IntN(900)) * time.Millisecond)
 		<-alive.C // when it dies is the point of the test
 		r.kill()
-		r = launch(t, data, "demo", "--listen", "127.0.0.1:0", "--platform-listen", "127.0.0.1:0", "--routes-listen", routes, "--look-every", "300ms")
+		r = launch(t, data, "demo", "--listen", "127.0.0.1:0", "--platform-listen", "127.0.0.1:0", "--routes-listen",
+			routes, "--look-every", "300ms")
 		head, err := run(t, filepath.Join(data, "repositories", "brambleford.git"), "git", "rev-parse", "refs/heads/main")
 		if err != nil {
 			t.Fatal(head)
@@ -71,7 +73,8 @@ func TestKilledAnywhere(t *testing.T) {
 		return
 	}
 	until(t, "all is built and has settled", func() bool {
-		return number(`SELECT count(*) FROM builds WHERE state = 'queued'`) == 0 && number(`SELECT count(*) FROM builds WHERE hash = ?`, taken[len(taken)-1]) == 1 &&
+		return number(`SELECT count(*) FROM builds WHERE state = 'queued'`) == 0 &&
+			number(`SELECT count(*) FROM builds WHERE hash = ?`, taken[len(taken)-1]) == 1 &&
 			number(`SELECT count(*) FROM deliveries WHERE stage = 'trial' AND version = (SELECT max(number) FROM versions) AND state = 'settled'`) == 1 &&
 			number(`SELECT count(*) FROM deployments WHERE state = 'running'`) == 0
 	})
@@ -93,6 +96,8 @@ func TestKilledAnywhere(t *testing.T) {
 	if next := r.plan("trial", 0); len(next.Plan.Steps) != 0 || next.Plan.Base.Version != newest {
 		t.Errorf("the next plan for version %d has %d steps", next.Plan.Base.Version, len(next.Plan.Steps))
 	}
-	t.Logf("%d kills: %d pushes were taken, %d versions, %d steps were sent again, %d cases ran again", *serverKills, len(taken), newest,
-		number(`SELECT coalesce(sum(attempts - 1), 0) FROM deployment_steps WHERE attempts > 1`), number(`SELECT count(*) FROM case_runs WHERE again = 1`))
+	t.Logf("%d kills: %d pushes were taken, %d versions, %d steps were sent again, %d cases ran again",
+		*serverKills, len(taken), newest,
+		number(`SELECT coalesce(sum(attempts - 1), 0) FROM deployment_steps WHERE attempts > 1`),
+		number(`SELECT count(*) FROM case_runs WHERE again = 1`))
 }

@@ -27,7 +27,8 @@ func TestManyFunctionsAreFolded(t *testing.T) {
 		if i == 59 { // the worst of them stands before the fold
 			caller = "anyone"
 		}
-		write(fmt.Sprintf("functions/row%02d/function.yaml", i), fmt.Sprintf("function: row%02d\nruntime: python\nhandler: main:run\ntriggers:\n  get: {route: \"GET /rows/%d\", open_to: %s}\n", i, i, caller))
+		write(fmt.Sprintf("functions/row%02d/function.yaml", i),
+			fmt.Sprintf("function: row%02d\nruntime: python\nhandler: main:run\ntriggers:\n  get: {route: \"GET /rows/%d\", open_to: %s}\n", i, i, caller))
 		write(fmt.Sprintf("functions/row%02d/main.py", i), "def run(call):\n    return {}\n")
 	}
 	if out, err := push(t, dir, "Sixty rows"); err != nil {
@@ -39,7 +40,8 @@ func TestManyFunctionsAreFolded(t *testing.T) {
 		wren.must("going there", wren.page.Navigate(r.address+"/s/orchard/"+path))
 	}
 	sees("plan?stage=live&version=1")
-	wren.reads("60 functions appear", "row24", "35 more functions", "GET /rows/59 opens to anyone", "48 more of this kind", "row07 and 52 more")
+	wren.reads("60 functions appear", "row24", "35 more functions", "GET /rows/59 opens to anyone",
+		"48 more of this kind", "row07 and 52 more")
 	wren.press("^35 more functions")
 	wren.reads("function/row59")
 	sees("deliveries/1/live")

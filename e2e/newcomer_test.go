@@ -53,13 +53,17 @@ func TestANewcomerGetsThere(t *testing.T) {
 		t.Fatal(err)
 	}
 	data, routesAt := filepath.Join(t.TempDir(), "rudmar-data"), freeAddress(t)
-	s := &shell{T: t, dir: t.TempDir(), env: append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "HOME="+t.TempDir(), "RUDMAR_DATA="+data, "RUDMAR_HANDLE=sedge", "RUDMAR_PASSWORD=reeds-by-the-weir",
-		"GIT_CONFIG_NOSYSTEM=1", "GIT_AUTHOR_NAME=sedge", "GIT_AUTHOR_EMAIL=s@x.invalid", "GIT_COMMITTER_NAME=sedge", "GIT_COMMITTER_EMAIL=s@x.invalid", "GIT_TERMINAL_PROMPT=0")}
+	s := &shell{T: t, dir: t.TempDir(), env: append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "HOME="+t.TempDir(),
+		"RUDMAR_DATA="+data, "RUDMAR_HANDLE=sedge", "RUDMAR_PASSWORD=reeds-by-the-weir",
+		"GIT_CONFIG_NOSYSTEM=1", "GIT_AUTHOR_NAME=sedge", "GIT_AUTHOR_EMAIL=s@x.invalid", "GIT_COMMITTER_NAME=sedge",
+		"GIT_COMMITTER_EMAIL=s@x.invalid", "GIT_TERMINAL_PROMPT=0")}
 	s.must("rudmar person add sedge --role administrator")
-	r := launch(t, data, "serve", "--listen", "127.0.0.1:0", "--platform-listen", "127.0.0.1:0", "--routes-listen", routesAt, "--look-every", "300ms")
+	r := launch(t, data, "serve", "--listen", "127.0.0.1:0", "--platform-listen", "127.0.0.1:0", "--routes-listen",
+		routesAt, "--look-every", "300ms")
 	s.env = append(s.env, "RUDMAR_SERVER="+r.address)
 
-	if out := s.must("rudmar new service cellar"); !strings.Contains(out, "README.md") || !strings.Contains(out, "Next: cd cellar") {
+	if out := s.must("rudmar new service cellar"); !strings.Contains(out, "README.md") ||
+		!strings.Contains(out, "Next: cd cellar") {
 		t.Errorf("%s", out)
 	}
 	if out, code := s.run("rudmar new service cellar"); code != 1 || !strings.Contains(out, "nothing was written") {
@@ -74,7 +78,8 @@ func TestANewcomerGetsThere(t *testing.T) {
 	blocks := regexp.MustCompile("(?s)```\n(.*?)```").FindAllStringSubmatch(string(readme), -1)
 	for _, block := range blocks {
 		for line := range strings.Lines(block[1]) {
-			line = strings.NewReplacer("127.0.0.1:7070", strings.TrimPrefix(r.address, "http://"), "127.0.0.2:7072", routesAt, "$RUDMAR_HANDLE@", "$RUDMAR_HANDLE:$RUDMAR_PASSWORD@").Replace(strings.TrimSpace(line))
+			line = strings.NewReplacer("127.0.0.1:7070", strings.TrimPrefix(r.address, "http://"), "127.0.0.2:7072", routesAt,
+				"$RUDMAR_HANDLE@", "$RUDMAR_HANDLE:$RUDMAR_PASSWORD@").Replace(strings.TrimSpace(line))
 			if strings.HasPrefix(line, "export ") {
 				continue
 			}
@@ -112,7 +117,8 @@ func plans(s *shell) {
 		s.Errorf("nothing to do: %d\n%s", code, out)
 	}
 	s.must("rudmar platform change north/cellar/trial function/hello memory=256MiB")
-	if out, code := s.run("rudmar plan cellar trial"); code != 4 || !strings.Contains(out, "memory  128 MiB → 128 MiB") && !strings.Contains(out, "memory") {
+	if out, code := s.run("rudmar plan cellar trial"); code != 4 ||
+		!strings.Contains(out, "memory  128 MiB → 128 MiB") && !strings.Contains(out, "memory") {
 		s.Errorf("something changes: %d\n%s", code, out)
 	}
 	if out, code := s.run("rudmar plan cellar moon"); code != 2 || !strings.Contains(out, "it has trial, live") {
@@ -123,27 +129,34 @@ func plans(s *shell) {
 	if !strings.Contains(out, "version 2 of cellar") {
 		s.Errorf("the push says %s", out)
 	}
-	if out, code := s.run("rudmar plan cellar live --version 2 --format json"); code != 5 || !strings.Contains(out, `the secret \"key\" has no value in live`) {
+	if out, code := s.run("rudmar plan cellar live --version 2 --format json"); code != 5 ||
+		!strings.Contains(out, `the secret \"key\" has no value in live`) {
 		s.Errorf("something stops it: %d\n%s", code, out)
 	}
-	if out, code := s.run("sed 's|local/north|loacl/north|' -i rudmar.yaml && git commit -qam 'Elsewhere' && git push http://$RUDMAR_HANDLE:$RUDMAR_PASSWORD@${RUDMAR_SERVER#http://}/git/cellar.git main"); code == 0 || !strings.Contains(out, `there is no platform "loacl"; did you mean "local"?`) {
+	if out, code := s.run(
+		"sed 's|local/north|loacl/north|' -i rudmar.yaml && git commit -qam 'Elsewhere' && git push http://$RUDMAR_HANDLE:$RUDMAR_PASSWORD@${RUDMAR_SERVER#http://}/git/cellar.git main"); code == 0 || !strings.Contains(out, `there is no platform "loacl"; did you mean "local"?`) {
 		s.Errorf("an unknown platform: %d\n%s", code, out)
 	}
 	s.must("git reset -q --hard HEAD^")
 	for line, want := range map[string]string{
-		"rudmar plam": `did you mean \"plan\"`, "rudmar person lisst": "did you mean", "rudmar delivery": "approve", "rudmar plan": "arg", "rudmar new function ../../x": "a name has lower case letters",
-		"rudmar new service Cellar!": "a name has lower case letters", "rudmar delivery approve cellar one live": "is not the number of a version",
+		"rudmar plam": `did you mean \"plan\"`, "rudmar person lisst": "did you mean", "rudmar delivery": "approve",
+		"rudmar plan": "arg", "rudmar new function ../../x": "a name has lower case letters",
+		"rudmar new service Cellar!":              "a name has lower case letters",
+		"rudmar delivery approve cellar one live": "is not the number of a version",
 	} {
 		out, code := s.run(line)
-		if wrong := line != "rudmar delivery"; wrong != (code == 2) || !strings.Contains(out, strings.ReplaceAll(want, `\"`, `"`)) {
+		if wrong := line != "rudmar delivery"; wrong != (code == 2) ||
+			!strings.Contains(out, strings.ReplaceAll(want, `\"`, `"`)) {
 			s.Errorf("%s: %d\n%s", line, code, out)
 		}
 	}
-	if token := s.must("rudmar platform caller me 2>/dev/null"); strings.Count(token, "\n") != 1 || !strings.HasPrefix(token, "call-") {
+	if token := s.must("rudmar platform caller me 2>/dev/null"); strings.Count(token, "\n") != 1 ||
+		!strings.HasPrefix(token, "call-") {
 		s.Errorf("a caller's token: %q", token)
 	}
 	// What only reads makes nothing.
-	for _, line := range []string{"rudmar person list", "rudmar version verify 1", "rudmar platform show north/cellar/trial"} {
+	for _, line := range []string{"rudmar person list", "rudmar version verify 1",
+		"rudmar platform show north/cellar/trial"} {
 		if out, code := s.run(line + " --data " + s.dir + "/nowhere"); code == 0 || !strings.Contains(out, "nowhere") {
 			s.Errorf("%s: %d %s", line, code, out)
 		}
@@ -160,7 +173,8 @@ func plans(s *shell) {
 // off the list, and its repository.
 func removes(s *shell, r *rig) {
 	s.Helper()
-	if out, code := s.run("rudmar service remove cellar --confirm cellar"); code != 1 || !strings.Contains(out, "still runs") {
+	if out, code := s.run("rudmar service remove cellar --confirm cellar"); code != 1 ||
+		!strings.Contains(out, "still runs") {
 		s.Errorf("while it runs: %d %s", code, out)
 	}
 	told := s.must("git rm -qr rudmar.yaml functions && git commit -qm 'It was a good cellar' && git push -q http://$RUDMAR_HANDLE:$RUDMAR_PASSWORD@${RUDMAR_SERVER#http://}/git/cellar.git main 2>&1")
@@ -170,9 +184,11 @@ func removes(s *shell, r *rig) {
 	for _, stage := range []string{"trial", "live"} {
 		until(s.T, "it waits for "+stage, func() bool {
 			out, _ := s.run("rudmar delivery show cellar 3 " + stage)
-			return strings.Contains(out, "waits for somebody to ask for it") && (stage == "trial" || strings.Contains(out, "settled in trial"))
+			return strings.Contains(out, "waits for somebody to ask for it") &&
+				(stage == "trial" || strings.Contains(out, "settled in trial"))
 		})
-		if out, code := s.run("rudmar delivery ask cellar 3 " + stage); code != 2 || !strings.Contains(out, "resources are deleted") || !strings.Contains(out, "all log lines of hello are lost") {
+		if out, code := s.run("rudmar delivery ask cellar 3 " + stage); code != 2 ||
+			!strings.Contains(out, "resources are deleted") || !strings.Contains(out, "all log lines of hello are lost") {
 			s.Errorf("without confirmation: %d %s", code, out)
 		}
 		s.must("rudmar delivery ask cellar 3 " + stage + " --confirm " + stage)
@@ -181,7 +197,8 @@ func removes(s *shell, r *rig) {
 			return strings.Contains(out, "is settled in "+stage)
 		})
 	}
-	if out, code := s.run("rudmar service remove cellar --confirm cella"); code != 1 || !strings.Contains(out, "type its name") {
+	if out, code := s.run("rudmar service remove cellar --confirm cella"); code != 1 ||
+		!strings.Contains(out, "type its name") {
 		s.Errorf("with another name: %d %s", code, out)
 	}
 	s.must("rudmar service remove cellar --confirm cellar && rudmar repository remove cellar --confirm cellar")

@@ -46,8 +46,10 @@ func TestAsAnOrdinaryUser(t *testing.T) {
 	edit(t, dir, "frostline/functions/warn/warn.py", "import rudmar\n", "import os\nimport rudmar\n")
 	curious := filepath.Join(dir, "frostline", "functions", "curious")
 	for name, text := range map[string]string{
-		"function.yaml": fmt.Sprintf("function: curious\nhandler: main:run\nbuild: {run: [\"cat %s/diary > found || true\", \"ls %s > seen || true\", \"cat seen found\"]}\ntriggers: {ask: {route: GET /curious, open_to: anyone}}\n", home, home),
-		"main.py":       fmt.Sprintf("import os\ndef run(call):\n    out = open(os.path.join(os.path.dirname(__file__), 'seen')).read() + open(os.path.join(os.path.dirname(__file__), 'found')).read()\n    for name in (%[1]q, %[1]q + '/diary', %[1]q + '/data/secret.key', '/proc/1/root' + %[1]q + '/diary'):\n        try: out += 'got ' + str(os.listdir(name) if os.path.isdir(name) else open(name, 'rb').read())\n        except OSError: pass\n    return out or 'nothing'\n", home),
+		"function.yaml": fmt.Sprintf(
+			"function: curious\nhandler: main:run\nbuild: {run: [\"cat %s/diary > found || true\", \"ls %s > seen || true\", \"cat seen found\"]}\ntriggers: {ask: {route: GET /curious, open_to: anyone}}\n", home, home),
+		"main.py": fmt.Sprintf(
+			"import os\ndef run(call):\n    out = open(os.path.join(os.path.dirname(__file__), 'seen')).read() + open(os.path.join(os.path.dirname(__file__), 'found')).read()\n    for name in (%[1]q, %[1]q + '/diary', %[1]q + '/data/secret.key', '/proc/1/root' + %[1]q + '/diary'):\n        try: out += 'got ' + str(os.listdir(name) if os.path.isdir(name) else open(name, 'rb').read())\n        except OSError: pass\n    return out or 'nothing'\n", home),
 	} {
 		if err := os.MkdirAll(curious, 0o755); err != nil {
 			t.Fatal(err)
@@ -88,14 +90,16 @@ func ordinary(t *testing.T, before ...string) (r *rig, home string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, err := range []error{os.WriteFile(filepath.Join(home, "rudmar"), program, 0o755), os.WriteFile(filepath.Join(home, "diary"), []byte("dear diary"), 0o600),
+	for _, err := range []error{os.WriteFile(filepath.Join(home, "rudmar"), program, 0o755),
+		os.WriteFile(filepath.Join(home, "diary"), []byte("dear diary"), 0o600),
 		os.Chmod(home, 0o755), os.Chown(home, nobody, nobody), os.Chown(filepath.Join(home, "diary"), nobody, nobody)} {
 		if err != nil {
 			t.Fatal(err)
 		}
 	}
 	data := filepath.Join(home, "data")
-	args := append(before, filepath.Join(home, "rudmar"), "demo", "--data", data, "--listen", "127.0.0.1:0", "--platform-listen", "127.0.0.1:0", "--routes-listen", "127.0.0.2:0", "--look-every", "300ms")
+	args := append(before, filepath.Join(home, "rudmar"), "demo", "--data", data, "--listen", "127.0.0.1:0",
+		"--platform-listen", "127.0.0.1:0", "--routes-listen", "127.0.0.2:0", "--look-every", "300ms")
 	cmd := exec.Command(args[0], args[1:]...)
 	cmd.Env = []string{"HOME=" + home, "PATH=" + os.Getenv("PATH"), "TMPDIR=" + home}
 	cmd.Dir = home
@@ -110,10 +114,12 @@ func TestWhereNothingIsAllowed(t *testing.T) {
 	if os.Geteuid() != 0 {
 		t.Skip("the machine is made so by becoming another user")
 	}
-	r, _ := ordinary(t, "/usr/bin/unshare", "--user", "--map-root-user", "/bin/sh", "-c", `echo 0 > /proc/sys/user/max_user_namespaces && for n in mnt pid net ipc uts; do echo 0 > /proc/sys/user/max_${n}_namespaces || exit 1; done; exec "$0" "$@"`)
+	r, _ := ordinary(t, "/usr/bin/unshare", "--user", "--map-root-user", "/bin/sh", "-c",
+		`echo 0 > /proc/sys/user/max_user_namespaces && for n in mnt pid net ipc uts; do echo 0 > /proc/sys/user/max_${n}_namespaces || exit 1; done; exec "$0" "$@"`)
 	var health api.Health
 	r.ask("wren", "GET", "/health", nil, &health)
-	if health.Builds.State != "refused" || !strings.Contains(strings.Join(health.Builds.Notes, " "), "no namespaces") || !strings.Contains(strings.Join(health.Platforms[0].Notes, " "), "reaches the network of this machine") {
+	if health.Builds.State != "refused" || !strings.Contains(strings.Join(health.Builds.Notes, " "), "no namespaces") ||
+		!strings.Contains(strings.Join(health.Platforms[0].Notes, " "), "reaches the network of this machine") {
 		t.Errorf("%+v", health)
 	}
 	var line api.Line
@@ -128,6 +134,7 @@ func TestWhereNothingIsAllowed(t *testing.T) {
 	}
 	until(t, "the build is refused", func() bool {
 		r.ask("wren", "GET", base+"/line", nil, &line)
-		return line.Source.State == "failed" && line.Source.Why != nil && strings.Contains(*line.Source.Why, "--builds-uncaged")
+		return line.Source.State == "failed" && line.Source.Why != nil &&
+			strings.Contains(*line.Source.Why, "--builds-uncaged")
 	})
 }

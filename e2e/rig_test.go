@@ -171,7 +171,8 @@ func tokenFile(t *testing.T, text string) string {
 // start starts the demo in a folder, and builds it where it is not there yet.
 func start(t *testing.T, data string) *rig {
 	t.Helper()
-	return launch(t, data, "demo", "--listen", "127.0.0.1:0", "--platform-listen", "127.0.0.1:0", "--routes-listen", routes, "--look-every", "300ms")
+	return launch(t, data, "demo", "--listen", "127.0.0.1:0", "--platform-listen", "127.0.0.1:0", "--routes-listen",
+		routes, "--look-every", "300ms")
 }
 
 // stop ends the program as Ctrl+C does.
@@ -211,7 +212,8 @@ func runWith(t *testing.T, stdin, dir, name string, args ...string) (string, err
 	cmd := exec.Command(name, args...)
 	cmd.Dir, cmd.Stdin = dir, strings.NewReader(stdin)
 	cmd.Env = append(os.Environ(), "GIT_TERMINAL_PROMPT=0", "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null",
-		"GIT_AUTHOR_NAME=wren", "GIT_AUTHOR_EMAIL=wren@brambleford.invalid", "GIT_COMMITTER_NAME=wren", "GIT_COMMITTER_EMAIL=wren@brambleford.invalid")
+		"GIT_AUTHOR_NAME=wren", "GIT_AUTHOR_EMAIL=wren@brambleford.invalid", "GIT_COMMITTER_NAME=wren",
+		"GIT_COMMITTER_EMAIL=wren@brambleford.invalid")
 	out, err := cmd.CombinedOutput()
 	return string(out), err
 }
@@ -230,7 +232,8 @@ func git(t *testing.T, dir string, args ...string) string {
 func (r *rig) clone(handle string) string {
 	r.Helper()
 	dir := filepath.Join(r.TempDir(), "clone")
-	git(r.T, r.TempDir(), "clone", "--quiet", strings.Replace(r.address, "http://", "http://"+handle+":orchard-at-dawn@", 1)+"/git/brambleford.git", dir)
+	git(r.T, r.TempDir(), "clone", "--quiet",
+		strings.Replace(r.address, "http://", "http://"+handle+":orchard-at-dawn@", 1)+"/git/brambleford.git", dir)
 	return dir
 }
 

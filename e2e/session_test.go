@@ -13,9 +13,11 @@ import (
 )
 
 // browserOf signs somebody in as a page does, and gives what sends as they do.
-func browserOf(t *testing.T, r *rig, handle, password string) (send func(method, path string) *http.Response, status int) {
+func browserOf(t *testing.T, r *rig, handle, password string) (send func(method, path string) *http.Response,
+	status int) {
 	t.Helper()
-	response, err := http.Post(r.address+"/api/session", "application/json", strings.NewReader(`{"handle":"`+handle+`","password":"`+password+`"}`))
+	response, err := http.Post(r.address+"/api/session", "application/json",
+		strings.NewReader(`{"handle":"`+handle+`","password":"`+password+`"}`))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -115,18 +117,22 @@ func TestSessionsAndStreamsEndTogether(t *testing.T) {
 		t.Fatal(out)
 	}
 	out, err := person(t, r, "", "list")
-	if err != nil || !strings.Contains(out, "teasel") || strings.Contains(out, "closed") || !strings.Contains(out, "growers-council") {
+	if err != nil || !strings.Contains(out, "teasel") || strings.Contains(out, "closed") ||
+		!strings.Contains(out, "growers-council") {
 		t.Errorf("%v\n%s", err, out)
 	}
-	for _, args := range [][]string{{"password", "nobody"}, {"close", "nobody"}, {"add", "new", "--role", "king"}, {"add", "New!"}, {"groups", "wren"}} {
+	for _, args := range [][]string{{"password", "nobody"}, {"close", "nobody"}, {"add", "new", "--role", "king"},
+		{"add", "New!"}, {"groups", "wren"}} {
 		if out, err := person(t, r, "long-enough-for-one\n", args...); err == nil {
 			t.Errorf("%v: %s", args, out)
 		}
 	}
-	if out, err := person(t, r, "short\n", "add", "sedge"); err == nil || !strings.Contains(out, "at least 12 characters") {
+	if out, err := person(t, r, "short\n", "add", "sedge"); err == nil ||
+		!strings.Contains(out, "at least 12 characters") {
 		t.Errorf("a short password: %v %s", err, out)
 	}
-	if out, err := person(t, r, "", "groups", "teasel", "--add", "night-watch", "--remove", "growers-council"); err != nil {
+	if out, err := person(t, r, "", "groups", "teasel", "--add", "night-watch", "--remove",
+		"growers-council"); err != nil {
 		t.Error(out)
 	}
 	if out, _ := person(t, r, "", "list"); !strings.Contains(out, "night-watch") {
@@ -138,25 +144,28 @@ func TestSessionsAndStreamsEndTogether(t *testing.T) {
 	for _, e := range journal {
 		said += e.What + " " + e.Text + "\n"
 	}
-	for _, what := range []string{"signed in", "sign-in refused teasel", "person closed teasel", "person opened teasel", "password changed teasel", "groups changed teasel"} {
+	for _, what := range []string{"signed in", "sign-in refused teasel", "person closed teasel", "person opened teasel",
+		"password changed teasel", "groups changed teasel"} {
 		if !strings.Contains(said, what) {
 			t.Errorf("the journal does not say %q:\n%s", what, said)
 		}
 	}
 }
 
-// What the API answers is kept by nobody on its way, and the page may send its
+// What the API answers is kept by nobody on its way (a list by the browser alone, which asks each time
+// whether it is still so), and the page may send its
 // forms nowhere else.
 func TestHeaders(t *testing.T) {
 	r := demo(t)
 	send, _ := browserOf(t, r, "wren", "orchard-at-dawn")
-	for path, want := range map[string]string{"/api/services": "no-store", "/api/session": "no-store", "/": ""} {
+	for path, want := range map[string]string{"/api/services": "private, no-cache", "/api/session": "no-store", "/": ""} {
 		answer := send("GET", path)
 		answer.Body.Close()
 		if got := answer.Header.Get("Cache-Control"); want != "" && got != want {
 			t.Errorf("%s: Cache-Control %q", path, got)
 		}
-		for _, want := range []string{"base-uri 'none'", "form-action 'self'", "frame-ancestors 'none'", "default-src 'self'"} {
+		for _, want := range []string{"base-uri 'none'", "form-action 'self'",
+			"frame-ancestors 'none'", "default-src 'self'"} {
 			if policy := answer.Header.Get("Content-Security-Policy"); !strings.Contains(policy, want) {
 				t.Errorf("%s: the policy %q has no %s", path, policy, want)
 			}

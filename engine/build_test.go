@@ -40,7 +40,8 @@ func (r *rig) ends(state string) store.Build {
 func TestCommandsMakeArchives(t *testing.T) {
 	r := newRig(t)
 	files := first()
-	files["a/function.yaml"] = fn("a", "build:\n  run: [\"echo building; mkdir out; cp main.py out/copy.py; echo $HOME > where\"]\n  leave_out: [where]\n")
+	files["a/function.yaml"] = fn("a",
+		"build:\n  run: [\"echo building; mkdir out; cp main.py out/copy.py; echo $HOME > where\"]\n  leave_out: [where]\n")
 	r.push(files)
 	b := r.ends("done")
 	if !strings.Contains(b.Log, "$ /bin/sh -ec echo building") || !strings.Contains(b.Log, "\nbuilding\n") {
@@ -63,8 +64,10 @@ func TestCommandsMakeArchives(t *testing.T) {
 	if b := r.ends("done"); !strings.Contains(b.Log, "a: unchanged") || strings.Contains(b.Log, "building") {
 		t.Errorf("built again: %s", b.Log)
 	}
-	r.push(map[string]string{"a/function.yaml": fn("a", "build: {run: [\"echo almost; echo no such tool >&2; exit 3\"]}\n")})
-	if b := r.ends("failed"); !strings.Contains(b.Why, "building a: the command failed") || !strings.Contains(b.Why, "exit status 3: no such tool") {
+	r.push(map[string]string{"a/function.yaml": fn("a",
+		"build: {run: [\"echo almost; echo no such tool >&2; exit 3\"]}\n")})
+	if b := r.ends("failed"); !strings.Contains(b.Why, "building a: the command failed") ||
+		!strings.Contains(b.Why, "exit status 3: no such tool") {
 		t.Errorf("why: %s", b.Why)
 	}
 }
@@ -214,8 +217,10 @@ func TestVerifyFindsEveryFlippedByte(t *testing.T) {
 		}
 	}
 	for _, column := range []struct{ table, name string }{
-		{"versions", "manifests"}, {"versions", "content"}, {"versions", "hash"}, {"versions", "author"}, {"versions", "branch"}, {"version_functions", "digest"},
-		{"artifacts", "file_sha256"}, {"artifacts", "listing"}, {"artifacts", "bytes"}, {"provenance", "envelope"}, {"provenance", "contents"},
+		{"versions", "manifests"}, {"versions", "content"}, {"versions", "hash"}, {"versions", "author"},
+		{"versions", "branch"}, {"version_functions", "digest"},
+		{"artifacts", "file_sha256"}, {"artifacts", "listing"}, {"artifacts", "bytes"}, {"provenance", "envelope"},
+		{"provenance", "contents"},
 	} {
 		var before string
 		if err := db.QueryRow("SELECT " + column.name + " FROM " + column.table + " LIMIT 1").Scan(&before); err != nil {
@@ -237,7 +242,8 @@ func TestVerifyFindsEveryFlippedByte(t *testing.T) {
 		}
 		change(before, after)
 		if _, _, err := r.Build.Verify(ctx, "frostline", 1); err == nil {
-			t.Errorf("%s.%s was changed from %q to %q, and nothing is told", column.table, column.name, before[at:min(len(before), at+10)], after[at:min(len(after), at+10)])
+			t.Errorf("%s.%s was changed from %q to %q, and nothing is told", column.table, column.name,
+				before[at:min(len(before), at+10)], after[at:min(len(after), at+10)])
 		}
 		change(after, before)
 	}

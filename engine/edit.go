@@ -47,7 +47,8 @@ type ConflictError struct {
 }
 
 func (e *ConflictError) Error() string {
-	return fmt.Sprintf("%s has committed in the meantime (%s); look at both, and commit again on top of it", e.By, e.Head[:8])
+	return fmt.Sprintf("%s has committed in the meantime (%s); look at both, and commit again on top of it", e.By,
+		e.Head[:8])
 }
 
 // Source gives a service's folder as it stands on a branch.
@@ -85,11 +86,14 @@ func (e *Engine) Commit(ctx context.Context, edit Edit, by store.Person) (string
 		return "", e.conflict(head, folder, edit)
 	}
 	result := e.Checks.Check(ctx, edit.Service, manifest.Overlay{Under: folder, Changed: edit.Files})
-	taken := result.Service == nil || slices.ContainsFunc(result.Service.Stages, func(st manifest.Stage) bool { return st.On == manifest.OnPush && st.Branch == branch })
+	taken := result.Service == nil ||
+		slices.ContainsFunc(result.Service.Stages,
+			func(st manifest.Stage) bool { return st.On == manifest.OnPush && st.Branch == branch })
 	if taken && !result.OK() {
 		return "", &BrokenError{Diagnostics: result.Diagnostics}
 	}
-	change := source.Change{Branch: branch, New: edit.Onto != "", Base: edit.Base, Message: edit.Message, Author: by.Handle, Email: by.Handle + "@rudmar.invalid", Files: map[string][]byte{}}
+	change := source.Change{Branch: branch, New: edit.Onto != "", Base: edit.Base, Message: edit.Message,
+		Author: by.Handle, Email: by.Handle + "@rudmar.invalid", Files: map[string][]byte{}}
 	for name, content := range edit.Files {
 		change.Files[path.Join(s.Dir, name)] = content
 	}

@@ -159,7 +159,8 @@ func (e *Engine) assemble(ctx context.Context, o Options) error {
 	if e.People, err = people.Open(e.Store, o.Dir, newSeal); err != nil {
 		return err
 	}
-	if e.Host, err = source.NewHost(filepath.Join(o.Dir, "repositories"), o.Self, e.authenticate, e.pushed(o.Log)); err != nil {
+	if e.Host, err = source.NewHost(filepath.Join(o.Dir, "repositories"), o.Self, e.authenticate,
+		e.pushed(o.Log)); err != nil {
 		return err
 	}
 	e.Host.TellHooks(HookData, o.Dir)
@@ -172,7 +173,8 @@ func (e *Engine) assemble(ctx context.Context, o Options) error {
 	}
 	if e.Build, err = build.New(build.Config{
 		Cages: e.cages, Uncaged: o.BuildsUncaged, Registries: o.Registries,
-		Store: e.Store, Repository: e.Host.Repository, Offers: e.Checks.Offers, Dir: filepath.Join(o.Dir, artifactsFolder), Log: o.Log, Stages: e.Planner.Stages, NewKey: newSigning,
+		Store: e.Store, Repository: e.Host.Repository, Offers: e.Checks.Offers, Dir: filepath.Join(o.Dir, artifactsFolder),
+		Log: o.Log, Stages: e.Planner.Stages, NewKey: newSigning,
 	}); err != nil {
 		return err
 	}
@@ -182,7 +184,8 @@ func (e *Engine) assemble(ctx context.Context, o Options) error {
 	}
 	e.Watch = observe.New(observe.Config{Store: e.Store, Planner: e.Planner, Log: o.Log, Every: o.LookEvery})
 	e.Runner = deploy.NewRunner(deploy.RunnerConfig{Store: e.Store, Planner: e.Planner, Archives: archives, Log: o.Log})
-	e.Line = deliver.New(deliver.Config{Store: e.Store, Planner: e.Planner, Runner: e.Runner, People: e.People, Log: o.Log, Repository: e.Host.Repository})
+	e.Line = deliver.New(deliver.Config{Store: e.Store, Planner: e.Planner, Runner: e.Runner, People: e.People,
+		Log: o.Log, Repository: e.Host.Repository})
 	return e.Store.DropLeases(ctx) // of a process that is no more
 }
 
@@ -195,7 +198,8 @@ const (
 )
 
 // CameOf gives what a hook asks after a push: what came of a commit of a repository.
-func CameOf(s *store.Store, repository string) func(ctx context.Context, hash string) ([]source.Became, bool, bool, error) {
+func CameOf(s *store.Store, repository string) func(ctx context.Context,
+	hash string) ([]source.Became, bool, bool, error) {
 	return func(ctx context.Context, hash string) (list []source.Became, noted, done bool, err error) {
 		heads, err := s.Heads(ctx, repository)
 		if err != nil {
@@ -249,7 +253,8 @@ func (e *Engine) authenticate(r *http.Request) (source.Visitor, error) {
 	if err != nil {
 		return source.Visitor{}, err
 	}
-	return source.Visitor{Handle: p.Handle, MayPush: func(repository string) error { return e.mayPush(r.Context(), p, repository) }}, nil
+	return source.Visitor{Handle: p.Handle,
+		MayPush: func(repository string) error { return e.mayPush(r.Context(), p, repository) }}, nil
 }
 
 // mayPush tells whether somebody may push to a repository: they have the right
@@ -264,7 +269,9 @@ func (e *Engine) mayPush(ctx context.Context, p store.Person, repository string)
 	}
 	for _, s := range services {
 		if err := deliver.May(p, rights.Write, s.Name, ""); err != nil {
-			return errors.Join(err, e.Store.Note(ctx, store.Entry{Person: p.Handle, Service: s.Name, What: "refused", Text: "pushing to " + repository}))
+			return errors.Join(err,
+				e.Store.Note(ctx, store.Entry{Person: p.Handle, Service: s.Name, What: "refused",
+					Text: "pushing to " + repository}))
 		}
 	}
 	return nil

@@ -66,7 +66,9 @@ func newRigWith(t *testing.T, change func(o *engine.Options)) *rig {
 	}))
 	log := slog.New(slog.DiscardHandler)
 	var err error
-	if p, err = local.Open(t.Context(), local.Options{Dir: r.dir + "/platform", Token: "t", RoutesAt: "http://routes", DataAt: server.URL, Log: log}); err != nil {
+	if p, err = local.Open(t.Context(),
+		local.Options{Dir: r.dir + "/platform", Token: "t", RoutesAt: "http://routes", DataAt: server.URL,
+			Log: log}); err != nil {
 		t.Fatal(err)
 	}
 	if r.platform, err = platform.NewClient(server.URL, "t"); err != nil {
@@ -132,7 +134,8 @@ func (r *rig) gate(version int, stage, kind string) delivery.Gate {
 func (r *rig) start() {
 	r.Helper()
 	var err error
-	o := engine.Options{Dir: r.dir, Self: "/bin/true", Platforms: map[string]*platform.Client{"local": r.platform}, LookEvery: 50 * time.Millisecond, Log: slog.New(slog.DiscardHandler)}
+	o := engine.Options{Dir: r.dir, Self: "/bin/true", Platforms: map[string]*platform.Client{"local": r.platform},
+		LookEvery: 50 * time.Millisecond, Log: slog.New(slog.DiscardHandler)}
 	r.change(&o)
 	r.Engine, err = engine.Open(r.Context(), o)
 	if err != nil {
@@ -150,13 +153,15 @@ stages:
 `
 
 func fn(name, extra string) string {
-	return fmt.Sprintf("function: %s\nhandler: main:run\ntriggers: {ask: {route: GET /%s, open_to: anyone}}\n%s", name, name, extra)
+	return fmt.Sprintf("function: %s\nhandler: main:run\ntriggers: {ask: {route: GET /%s, open_to: anyone}}\n%s", name,
+		name, extra)
 }
 
 // push commits files to main, as a push would.
 func (r *rig) push(files map[string]string) {
 	r.Helper()
-	change := source.Change{Branch: "main", Base: r.head, Message: "a change", Author: "wren", Email: "w@x.invalid", Files: map[string][]byte{}}
+	change := source.Change{Branch: "main", Base: r.head, Message: "a change", Author: "wren", Email: "w@x.invalid",
+		Files: map[string][]byte{}}
 	for name, text := range files {
 		change.Files[name] = []byte(text)
 		if text == "" {
@@ -256,7 +261,8 @@ func TestAFailedStepAndGoingOn(t *testing.T) {
 	r := newRig(t)
 	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
 		if address(q) == "function/a" {
-			http.Error(w, `{"type":"about:blank","title":"Quota","status":403,"detail":"the quota is used up"}`, http.StatusForbidden)
+			http.Error(w, `{"type":"about:blank","title":"Quota","status":403,"detail":"the quota is used up"}`,
+				http.StatusForbidden)
 			return
 		}
 		next.ServeHTTP(w, q)
@@ -278,7 +284,8 @@ func TestAFailedStepAndGoingOn(t *testing.T) {
 	for _, s := range steps {
 		states[s.Address] = s.State
 	}
-	for address, want := range map[string]string{"identity/a": "done", "function/a": "failed", "revision/a": "skipped", "route/a/ask": "skipped", "pointer/b": "done", "route/b/ask": "done"} {
+	for address, want := range map[string]string{"identity/a": "done", "function/a": "failed", "revision/a": "skipped",
+		"route/a/ask": "skipped", "pointer/b": "done", "route/b/ask": "done"} {
 		if states[address] != want {
 			t.Errorf("%s is %s, want %s", address, states[address], want)
 		}
@@ -383,7 +390,8 @@ func TestParallelAndThrottled(t *testing.T) {
 		if at := address(q); at != "" {
 			if at == "identity/a" && throttled.Add(1) == 1 {
 				w.Header().Set("Retry-After", "1")
-				http.Error(w, `{"type":"about:blank","title":"Slow down","status":429,"detail":"slow down"}`, http.StatusTooManyRequests)
+				http.Error(w, `{"type":"about:blank","title":"Slow down","status":429,"detail":"slow down"}`,
+					http.StatusTooManyRequests)
 				return
 			}
 			time.Sleep(30 * time.Millisecond) // a platform takes its time
@@ -501,7 +509,8 @@ func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 		t.Fatal(err)
 	}
 	r.reaches(1, "trial", delivery.Settled)
-	if err := r.Line.Approve(t.Context(), "frostline", 1, "live", r.say("wren", "live", 1)); !errors.Is(err, rights.ErrRefused) {
+	if err := r.Line.Approve(t.Context(), "frostline", 1, "live",
+		r.say("wren", "live", 1)); !errors.Is(err, rights.ErrRefused) {
 		t.Errorf("the author approves: %v", err)
 	}
 	if err := r.Line.Request(t.Context(), "frostline", 1, "live", r.say("wren", "live", 1)); err != nil {
@@ -538,7 +547,8 @@ func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 		if err := r.People.SetSecret(t.Context(), "frostline", "live", "key", "another", "wren"); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := r.Runner.Start(t.Context(), id, "wren"); !errors.Is(err, deploy.ErrOutOfDate) || !strings.Contains(err.Error(), "secret") {
+		if _, err := r.Runner.Start(t.Context(), id, "wren"); !errors.Is(err, deploy.ErrOutOfDate) ||
+			!strings.Contains(err.Error(), "secret") {
 			t.Errorf("a plan with an older secret: %v", err)
 		}
 	}
@@ -555,7 +565,8 @@ func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 	if g := r.gate(2, "live", delivery.RuleGate); g.State != delivery.Fails {
 		t.Errorf("the rule: %+v", g)
 	}
-	if err := r.Line.GoBack(t.Context(), "frostline", 2, "live", r.say("wren", "live", 2)); !errors.Is(err, deliver.ErrNotThere) {
+	if err := r.Line.GoBack(t.Context(), "frostline", 2, "live",
+		r.say("wren", "live", 2)); !errors.Is(err, deliver.ErrNotThere) {
 		t.Errorf("going back to what never was there: %v", err)
 	}
 }
@@ -569,7 +580,8 @@ func TestProblemsStopAPlan(t *testing.T) {
 	r.Checks.Offers(t.Context())
 	r.spoil.Store(nil)
 	files := first()
-	files["a/function.yaml"] = fn("a", "permissions:\n  - {may: [hang], of: paintings/alerts}\n  - {may: [paint], of: tables/x}\n")
+	files["a/function.yaml"] = fn("a",
+		"permissions:\n  - {may: [hang], of: paintings/alerts}\n  - {may: [paint], of: tables/x}\n")
 	files["b/function.yaml"] = "function: b\nhandler: main:run\nruntime: python\ntriggers: {hourly: {every: 1h}}\n"
 	files["rudmar.yaml"] = strings.Replace(root, "local/north, enter: {on: push}", "local/moon, enter: {on: push}", 1)
 	r.push(files)
@@ -577,7 +589,8 @@ func TestProblemsStopAPlan(t *testing.T) {
 	if len(d.Deployments) != 0 {
 		t.Errorf("something was deployed: %v", d.Deployments)
 	}
-	p, err := r.Planner.Compute(t.Context(), manifest.Place{Service: "frostline", Stage: "trial", Target: manifest.ParseTarget("local/moon")}, 1)
+	p, err := r.Planner.Compute(t.Context(),
+		manifest.Place{Service: "frostline", Stage: "trial", Target: manifest.ParseTarget("local/moon")}, 1)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -585,7 +598,8 @@ func TestProblemsStopAPlan(t *testing.T) {
 	for _, problem := range p.Problems {
 		said += problem.Message + "\n"
 	}
-	for _, want := range []string{`no region "moon"`, `no resources of the kind "paintings"`, "may paint tables/x: the verbs for tables are read, query, write, delete"} {
+	for _, want := range []string{`no region "moon"`, `no resources of the kind "paintings"`,
+		"may paint tables/x: the verbs for tables are read, query, write, delete"} {
 		if !strings.Contains(said, want) {
 			t.Errorf("it is not said that %s:\n%s", want, said)
 		}
@@ -649,9 +663,12 @@ func TestEditing(t *testing.T) {
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)
 	wren := r.person("wren")
-	edit := engine.Edit{Service: "frostline", Branch: "main", Base: r.head, Message: "m", Files: map[string][]byte{"a/function.yaml": []byte("function: a\n")}}
+	edit := engine.Edit{Service: "frostline", Branch: "main", Base: r.head, Message: "m",
+		Files: map[string][]byte{"a/function.yaml": []byte("function: a\n")}}
 	var broken *engine.BrokenError
-	if _, err := r.Commit(t.Context(), edit, wren); !errors.As(err, &broken) || !slices.ContainsFunc(broken.Diagnostics, func(d diagnostic.Diagnostic) bool { return d.Code == diagnostic.CodeMissingKey }) {
+	if _, err := r.Commit(t.Context(), edit, wren); !errors.As(err, &broken) ||
+		!slices.ContainsFunc(broken.Diagnostics,
+			func(d diagnostic.Diagnostic) bool { return d.Code == diagnostic.CodeMissingKey }) {
 		t.Errorf("a broken edit: %v", err)
 	}
 	edit.Files["a/function.yaml"] = []byte(fn("a", "about: better\n"))
@@ -661,7 +678,8 @@ func TestEditing(t *testing.T) {
 	}
 	r.reaches(2, "trial", delivery.Settled)
 	var conflict *engine.ConflictError
-	if _, err := r.Commit(t.Context(), edit, wren); !errors.As(err, &conflict) || conflict.Head != hash || !strings.Contains(conflict.Theirs["a/function.yaml"], "better") {
+	if _, err := r.Commit(t.Context(), edit, wren); !errors.As(err, &conflict) || conflict.Head != hash ||
+		!strings.Contains(conflict.Theirs["a/function.yaml"], "better") {
 		t.Errorf("an edit on an old commit: %v", err)
 	}
 	if _, _, err := r.Source(t.Context(), "nothing", "main"); !errors.Is(err, store.ErrNotFound) {

@@ -22,24 +22,34 @@ func buildAttempts(dir, open string, port int) []struct{ name, line string } {
 		return "cat > try.py <<'END'\n" + body + "\nEND\npython3 try.py"
 	}
 	return []struct{ name, line string }{
-		{"build: read the signing key", "cat " + filepath.Join(dir, "signing.key") + " " + filepath.Join(dir, "secret.key") + " && echo GOT"},
-		{"build: find keys anywhere", "find / \\( -path /proc -o -path /usr -o -path /rudmar/go-build \\) -prune -o -name '*.key' -size -100c -readable -print 2>/dev/null | grep -q . && echo GOT"},
+		{"build: read the signing key",
+			"cat " + filepath.Join(dir, "signing.key") + " " + filepath.Join(dir, "secret.key") + " && echo GOT"},
+		{"build: find keys anywhere",
+			"find / \\( -path /proc -o -path /usr -o -path /rudmar/go-build \\) -prune -o -name '*.key' -size -100c -readable -print 2>/dev/null | grep -q . && echo GOT"},
 		{"build: list the data folder", "ls " + dir + "/* 2>/dev/null | grep -q . && echo GOT"},
-		{"build: read the server's environment", "env | grep -q RUDMAR_TEST_MARK && echo GOT; cat /proc/[0-9]*/environ 2>/dev/null | tr '\\0' '\\n' | grep -q RUDMAR_TEST_MARK && echo GOT"},
-		{"build: read what the first process asks", "head -c 10 /proc/1/fd/3 2>/dev/null | grep -q . && echo GOT; ls /proc/1/root/ 2>/dev/null | grep -q . && echo GOT"},
+		{"build: read the server's environment",
+			"env | grep -q RUDMAR_TEST_MARK && echo GOT; cat /proc/[0-9]*/environ 2>/dev/null | tr '\\0' '\\n' | grep -q RUDMAR_TEST_MARK && echo GOT"},
+		{"build: read what the first process asks",
+			"head -c 10 /proc/1/fd/3 2>/dev/null | grep -q . && echo GOT; ls /proc/1/root/ 2>/dev/null | grep -q . && echo GOT"},
 		{"build: read the passwords of the machine", "cat /etc/shadow && echo GOT"},
 		{"build: be root", "test $(id -u) = 0 && ! grep -q 'CapEff:.0000000000000000' /proc/self/status && echo GOT"},
-		{"build: reach a server of this machine", python(fmt.Sprintf("import socket\nfor h in ('127.0.0.1', '10.0.2.2'):\n  try: socket.create_connection((h, %d), timeout=1); print('GOT')\n  except OSError: pass", port))},
-		{"build: go out through the proxy of fetching", python("import socket\ntry: socket.create_connection(('127.0.0.1', 3128), timeout=1); print('GOT')\nexcept OSError: pass")},
+		{"build: reach a server of this machine",
+			python(fmt.Sprintf("import socket\nfor h in ('127.0.0.1', '10.0.2.2'):\n  try: socket.create_connection((h, %d), timeout=1); print('GOT')\n  except OSError: pass", port))},
+		{"build: go out through the proxy of fetching",
+			python("import socket\ntry: socket.create_connection(('127.0.0.1', 3128), timeout=1); print('GOT')\nexcept OSError: pass")},
 		{"build: leave a process running", "(sleep 600 >/dev/null 2>&1 &) ; (setsid sleep 600 >/dev/null 2>&1 &) ; true"},
-		{"build: leave a file in the machine's temporary folder", "echo x > /tmp/planted-by-build; echo x > " + open + "/planted-by-build; true"},
+		{"build: leave a file in the machine's temporary folder", "echo x > /tmp/planted-by-build; echo x > " + open +
+			"/planted-by-build; true"},
 		{"build: change the tools", "echo x > /usr/bin/x && echo GOT; echo x > /usr/local/go/x && echo GOT; true"},
 		{"build: fill the disk", "head -c 3000000000 /dev/zero > large && echo GOT; rm -f large"},
-		{"build: start very many processes", python("import os, time\ntry:\n  for _ in range(3000):\n    if os.fork() == 0: time.sleep(5); os._exit(0)\n  print('GOT')\nexcept OSError: pass")},
-		{"build: take the machine's memory", python("try:\n  x = b'x' * (6 << 30)\n  print('GOT')\nexcept MemoryError: pass") + " || true"},
+		{"build: start very many processes",
+			python("import os, time\ntry:\n  for _ in range(3000):\n    if os.fork() == 0: time.sleep(5); os._exit(0)\n  print('GOT')\nexcept OSError: pass")},
+		{"build: take the machine's memory",
+			python("try:\n  x = b'x' * (6 << 30)\n  print('GOT')\nexcept MemoryError: pass") + " || true"},
 		{"build: mount a file system", "mount -t tmpfs x /mnt && echo GOT; unshare -Ur true && echo GOT; true"},
 		{"build: end the server", fmt.Sprintf("kill -9 %d && echo GOT; true", os.Getpid())},
-		{"build: take files of the machine into the archive by links", "ln -s /etc/passwd link.txt; ln -s /etc linked; ln /etc/hostname hard.txt; true"},
+		{"build: take files of the machine into the archive by links",
+			"ln -s /etc/passwd link.txt; ln -s /etc linked; ln /etc/hostname hard.txt; true"},
 	}
 }
 
@@ -62,11 +72,14 @@ func TestNoBuildGetsOut(t *testing.T) {
 	r := newRig(t)
 	for _, a := range buildAttempts(r.dir, open, l.Addr().(*net.TCPAddr).Port) {
 		t.Run(a.name, func(t *testing.T) {
-			manifest, err := json.Marshal(map[string]any{"function": "a", "handler": "main:run", "build": map[string]any{"run": []string{"set +e\n" + strings.ReplaceAll(a.line, "echo GOT", `printf '\nGOT\n'`) + "\nexit 0"}}})
+			manifest, err := json.Marshal(map[string]any{"function": "a", "handler": "main:run",
+				"build": map[string]any{
+					"run": []string{"set +e\n" + strings.ReplaceAll(a.line, "echo GOT", `printf '\nGOT\n'`) + "\nexit 0"}}})
 			if err != nil {
 				t.Fatal(err)
 			}
-			files := map[string]string{"a/function.yaml": string(manifest), "a/main.py": "def run(call): return 1 # " + a.name + "\n"}
+			files := map[string]string{"a/function.yaml": string(manifest),
+				"a/main.py": "def run(call): return 1 # " + a.name + "\n"}
 			if r.head == "" {
 				files["rudmar.yaml"] = root
 			}
@@ -113,7 +126,8 @@ func (r *rig) builtOrNot() store.Build {
 	limit := time.Now().Add(2 * time.Minute)
 	for {
 		list, err := r.Build.Builds(r.Context(), "frostline", 1)
-		if err == nil && len(list) == 1 && list[0].Hash == r.head && slices.Contains([]string{store.BuildDone, store.BuildFailed, store.BuildCancelled}, list[0].State) {
+		if err == nil && len(list) == 1 && list[0].Hash == r.head &&
+			slices.Contains([]string{store.BuildDone, store.BuildFailed, store.BuildCancelled}, list[0].State) {
 			return list[0]
 		}
 		if time.Now().After(limit) {
@@ -174,13 +188,16 @@ func run(call *Call) (any, error) {
 func TestNoGoFunctionGetsOut(t *testing.T) {
 	t.Setenv("RUDMAR_TEST_MARK", "secret")
 	r := newRig(t)
-	r.push(map[string]string{"rudmar.yaml": root, "a/function.yaml": "function: a\nruntime: go\nhandler: main:run\nmemory: 64 MiB\ntimeout: 2s\n", "a/main.go": attemptsInGo})
+	r.push(map[string]string{"rudmar.yaml": root,
+		"a/function.yaml": "function: a\nruntime: go\nhandler: main:run\nmemory: 64 MiB\ntimeout: 2s\n",
+		"a/main.go":       attemptsInGo})
 	r.reaches(1, "trial", delivery.Settled)
 	client, scope, err := r.Planner.Platform(place("trial", "north"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, name := range []string{"go: read files of the machine", "go: read the environment of others", "go: reach a server of this machine", "go: hold more memory than it may", "go: run longer than its timeout"} {
+	for _, name := range []string{"go: read files of the machine", "go: read the environment of others",
+		"go: reach a server of this machine", "go: hold more memory than it may", "go: run longer than its timeout"} {
 		inv, err := client.Invoke(t.Context(), scope, "a", "", "", map[string]any{"what": name})
 		if err != nil || inv.Answer == "got" {
 			t.Errorf("%s: %+v %v", name, inv, err)

@@ -44,7 +44,9 @@ func packed(t *testing.T, files map[string]string) []byte {
 // What a lock file names is fetched from registries that the operator names,
 // before and apart from the commands of a build; others are not reached.
 func TestFetchingReachesTheNamedRegistries(t *testing.T) {
-	plum := packed(t, map[string]string{"package.json": `{"name": "plum", "version": "1.0.0", "scripts": {"install": "echo RAN > /tmp/ran; exit 1"}}`, "index.js": "module.exports = 'a plum'\n"})
+	plum := packed(t, map[string]string{
+		"package.json": `{"name": "plum", "version": "1.0.0", "scripts": {"install": "echo RAN > /tmp/ran; exit 1"}}`,
+		"index.js":     "module.exports = 'a plum'\n"})
 	var asked atomic.Int64
 	registry := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		asked.Add(1)
@@ -64,7 +66,8 @@ func TestFetchingReachesTheNamedRegistries(t *testing.T) {
 	r := newRig(t)
 	r.push(files)
 	b := r.builtOrNot()
-	if b.State != store.BuildFailed || !strings.Contains(b.Why, "there is no way to this host: 127.0.0.1") || asked.Load() > 0 {
+	if b.State != store.BuildFailed || !strings.Contains(b.Why, "there is no way to this host: 127.0.0.1") ||
+		asked.Load() > 0 {
 		t.Fatalf("a registry that nobody named: %s %s, asked %d times", b.State, b.Why, asked.Load())
 	}
 
@@ -80,13 +83,15 @@ func TestFetchingReachesTheNamedRegistries(t *testing.T) {
 		t.Errorf("%+v %v", inv, err)
 	}
 	// Commands of its own find what was fetched, without a network.
-	named.push(map[string]string{"a/function.yaml": "function: a\nruntime: node\nhandler: main:run\nbuild: {run: [\"npm ci --omit=dev --ignore-scripts\", \"node -e \\\"fetch('" + registry.URL + "').then(() => console.log('REACHED'), () => console.log('no way'))\\\"\"]}\n"})
+	named.push(map[string]string{
+		"a/function.yaml": "function: a\nruntime: node\nhandler: main:run\nbuild: {run: [\"npm ci --omit=dev --ignore-scripts\", \"node -e \\\"fetch('" + registry.URL + "').then(() => console.log('REACHED'), () => console.log('no way'))\\\"\"]}\n"})
 	b = named.builtOrNot()
 	if b.State != store.BuildDone || !strings.Contains(b.Log, "\nno way") || strings.Contains(b.Log, "\nREACHED") {
 		t.Errorf("commands of its own: %s %s %s", b.State, b.Why, b.Log)
 	}
 	// With a network they have a way out, though not to this machine.
-	named.push(map[string]string{"a/function.yaml": "function: a\nruntime: node\nhandler: main:run\nbuild:\n  network: true\n  run:\n    - |\n      python3 -c \"\n      import urllib.request, urllib.error\n      try: urllib.request.urlopen('" + registry.URL + "'); print('REACHED')\n      except urllib.error.HTTPError as e: print('refused', e.code)\n      \"\n"})
+	named.push(map[string]string{
+		"a/function.yaml": "function: a\nruntime: node\nhandler: main:run\nbuild:\n  network: true\n  run:\n    - |\n      python3 -c \"\n      import urllib.request, urllib.error\n      try: urllib.request.urlopen('" + registry.URL + "'); print('REACHED')\n      except urllib.error.HTTPError as e: print('refused', e.code)\n      \"\n"})
 	b = named.builtOrNot()
 	if b.State != store.BuildDone || !strings.Contains(b.Log, "\nrefused 403") {
 		t.Errorf("with a network: %s %s %s", b.State, b.Why, b.Log)

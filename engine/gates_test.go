@@ -66,7 +66,9 @@ func (r *rig) judgedOn(version int, stage, kind string, state delivery.GateState
 // the manifest, or the whole stage, and pushes: nothing of it gets into live
 // before somebody of the council has seen that it loosens them.
 func TestGatesAreTheStages(t *testing.T) {
-	loose := strings.Replace(root, `enter: {after: trial, on: request}, gates: {approvals: {from: council}, rules: {few: "plan.deletes.size() == 0"}}`, `enter: {on: push, branch: main}`, 1)
+	loose := strings.Replace(root,
+		`enter: {after: trial, on: request}, gates: {approvals: {from: council}, rules: {few: "plan.deletes.size() == 0"}}`,
+		`enter: {on: push, branch: main}`, 1)
 	gone := root[:strings.Index(root, "  - {stage: live")]
 	for name, manifest := range map[string]string{"gates taken out": loose, "stage taken out": gone} {
 		t.Run(name, func(t *testing.T) {
@@ -91,7 +93,8 @@ func TestGatesAreTheStages(t *testing.T) {
 				if m.Confirm == "" {
 					t.Error("taking a stage away needs no confirmation")
 				}
-				if err := r.Line.Request(t.Context(), "frostline", 2, "live", deliver.Say{By: r.person("wren"), Shown: m.Digest}); !errors.Is(err, deliver.ErrConfirm) {
+				if err := r.Line.Request(t.Context(), "frostline", 2, "live",
+					deliver.Say{By: r.person("wren"), Shown: m.Digest}); !errors.Is(err, deliver.ErrConfirm) {
 					t.Errorf("asked for without the stage's name: %v", err)
 				}
 			}
@@ -136,7 +139,8 @@ func TestTakingAStageAway(t *testing.T) {
 	r.liveWithoutRules()
 	kept, err := r.Line.Judged(t.Context(), "frostline", 1)
 	waiting, waitingErr := r.Line.Judged(t.Context(), "frostline", 0)
-	if err != nil || waitingErr != nil || len(kept[deliver.Place{Version: 1, Stage: "live"}].Gates) == 0 || len(waiting) != 0 {
+	if err != nil || waitingErr != nil || len(kept[deliver.Place{Version: 1, Stage: "live"}].Gates) == 0 ||
+		len(waiting) != 0 {
 		t.Errorf("how what has settled was judged: %v %v; what waits: %v %v", kept, err, waiting, waitingErr)
 	}
 	r.push(map[string]string{"rudmar.yaml": root[:strings.Index(root, "  - {stage: live")]})
@@ -171,7 +175,8 @@ func TestFourEyesCountPeople(t *testing.T) {
 	r.live()
 	repo := r.Host.Repository("brambleford")
 	// Teasel commits in the page's way, signed in; the push after it is wren's.
-	edit := source.Change{Branch: "main", Base: r.head, Message: "m", Author: "teasel", Email: "t@x.invalid", Files: map[string][]byte{"a/main.py": []byte("def run(call): return 'a'  # 2\n")}}
+	edit := source.Change{Branch: "main", Base: r.head, Message: "m", Author: "teasel", Email: "t@x.invalid",
+		Files: map[string][]byte{"a/main.py": []byte("def run(call): return 'a'  # 2\n")}}
 	var err error
 	if r.head, err = repo.Apply(t.Context(), edit); err != nil {
 		t.Fatal(err)
@@ -179,7 +184,7 @@ func TestFourEyesCountPeople(t *testing.T) {
 	r.push(map[string]string{"b/main.py": "def run(call): return 'b'  # 2\n"})
 	v := 0
 	r.until("the newest version is built", func() bool {
-		versions, err := r.Store.ListVersions(t.Context(), "frostline")
+		versions, err := r.Store.ListVersions(t.Context(), "frostline", store.Part{Limit: 1000})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -187,10 +192,12 @@ func TestFourEyesCountPeople(t *testing.T) {
 		return versions[0].Hash == r.head
 	})
 	r.reaches(v, "trial", delivery.Settled)
-	if err := r.Line.Approve(t.Context(), "frostline", v, "live", r.say("teasel", "live", v)); !errors.Is(err, deliver.ErrNotCounts) || !strings.Contains(err.Error(), "teasel pushed") {
+	if err := r.Line.Approve(t.Context(), "frostline", v, "live", r.say("teasel", "live", v)); !errors.Is(err,
+		deliver.ErrNotCounts) || !strings.Contains(err.Error(), "teasel pushed") {
 		t.Errorf("who pushed one of its commits approves: %v", err)
 	}
-	if g := r.judgedOn(v, "live", delivery.ApprovalsGate, delivery.Waits); !strings.Contains(g.Why, "pushed it: teasel, wren") {
+	if g := r.judgedOn(v, "live", delivery.ApprovalsGate, delivery.Waits); !strings.Contains(g.Why,
+		"pushed it: teasel, wren") {
 		t.Errorf("the gate: %s", g.Why)
 	}
 	if err := r.Line.Approve(t.Context(), "frostline", v, "live", r.say("linden", "live", v)); err != nil {
@@ -209,7 +216,8 @@ func TestAnApprovalIsOfWhatWasShown(t *testing.T) {
 	r.push(map[string]string{"a/function.yaml": fn("a", "memory: 256 MiB\n")})
 	r.reaches(2, "trial", delivery.Settled)
 	before := r.say("linden", "live", 2)
-	if err := r.Line.Approve(t.Context(), "frostline", 2, "live", deliver.Say{By: before.By}); !errors.Is(err, deliver.ErrShown) {
+	if err := r.Line.Approve(t.Context(), "frostline", 2, "live",
+		deliver.Say{By: before.By}); !errors.Is(err, deliver.ErrShown) {
 		t.Errorf("approved without looking: %v", err)
 	}
 	if err := r.Line.Approve(t.Context(), "frostline", 2, "live", before); err != nil {
@@ -228,7 +236,8 @@ func TestAnApprovalIsOfWhatWasShown(t *testing.T) {
 	for _, row := range record {
 		if row.Address == "function/b" {
 			row.Attributes["memory"] = 512 << 20
-			if _, err := client.Put(t.Context(), scope, row.Address, platform.Wish{Key: "by hand", Attributes: row.Attributes, Version: 1}); err != nil {
+			if _, err := client.Put(t.Context(), scope, row.Address,
+				platform.Wish{Key: "by hand", Attributes: row.Attributes, Version: 1}); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -280,7 +289,8 @@ func TestNothingMoreThanWasAgreedTo(t *testing.T) {
 // takes the right there, a look at what it means, and the stage's name.
 func TestGoingBackIsConfirmed(t *testing.T) {
 	r := newRig(t)
-	r.add(people.Wish{Handle: "sorrel", Role: rights.Approver, Places: []string{"watering", "frostline/trial"}, Groups: []string{"council"}})
+	r.add(people.Wish{Handle: "sorrel", Role: rights.Approver, Places: []string{"watering", "frostline/trial"},
+		Groups: []string{"council"}})
 	files := first()
 	delete(files, "b/function.yaml")
 	delete(files, "b/main.py")
@@ -293,11 +303,13 @@ func TestGoingBackIsConfirmed(t *testing.T) {
 		say  deliver.Say
 		want error
 	}{
-		"without looking":          {deliver.Say{By: good.By, Confirm: "trial"}, deliver.ErrShown},
-		"after looking elsewhere":  {deliver.Say{By: good.By, Confirm: "trial", Shown: strings.Repeat("0", 64)}, deliver.ErrShown},
-		"without the name":         {deliver.Say{By: good.By, Shown: good.Shown}, deliver.ErrConfirm},
-		"with another name":        {deliver.Say{By: good.By, Shown: good.Shown, Confirm: "live"}, deliver.ErrConfirm},
-		"by somebody without role": {deliver.Say{By: store.Person{Handle: "x"}, Shown: good.Shown, Confirm: "trial"}, rights.ErrRefused},
+		"without looking": {deliver.Say{By: good.By, Confirm: "trial"}, deliver.ErrShown},
+		"after looking elsewhere": {deliver.Say{By: good.By, Confirm: "trial", Shown: strings.Repeat("0", 64)},
+			deliver.ErrShown},
+		"without the name":  {deliver.Say{By: good.By, Shown: good.Shown}, deliver.ErrConfirm},
+		"with another name": {deliver.Say{By: good.By, Shown: good.Shown, Confirm: "live"}, deliver.ErrConfirm},
+		"by somebody without role": {deliver.Say{By: store.Person{Handle: "x"}, Shown: good.Shown, Confirm: "trial"},
+			rights.ErrRefused},
 	} {
 		if err := r.Line.GoBack(t.Context(), "frostline", 1, "trial", tt.say); !errors.Is(err, tt.want) {
 			t.Errorf("%s: %v", name, err)
@@ -328,14 +340,16 @@ func TestRefusingTakesTheGroup(t *testing.T) {
 	r.add(people.Wish{Handle: "sorrel", Role: rights.Approver, Groups: []string{"others"}})
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)
-	if err := r.Line.Refuse(t.Context(), "frostline", 1, "live", r.person("sorrel"), "no"); !errors.Is(err, deliver.ErrNotCounts) {
+	if err := r.Line.Refuse(t.Context(), "frostline", 1, "live", r.person("sorrel"),
+		"no"); !errors.Is(err, deliver.ErrNotCounts) {
 		t.Errorf("somebody of another group refuses: %v", err)
 	}
 	if err := r.Line.Refuse(t.Context(), "frostline", 1, "live", r.person("linden"), "no"); err != nil {
 		t.Fatal(err)
 	}
 	r.reaches(1, "live", delivery.Refused)
-	if err := r.Line.Approve(t.Context(), "frostline", 1, "live", r.say("linden", "live", 1)); !errors.Is(err, delivery.ErrTransition) {
+	if err := r.Line.Approve(t.Context(), "frostline", 1, "live", r.say("linden", "live", 1)); !errors.Is(err,
+		delivery.ErrTransition) {
 		t.Errorf("approving what is refused: %v", err)
 	}
 }
@@ -379,7 +393,8 @@ func TestAServiceBelongsToOneRepository(t *testing.T) {
 	if err := r.CreateRepository(t.Context(), "elsewhere", "wren"); err != nil {
 		t.Fatal(err)
 	}
-	change := source.Change{Branch: "main", Message: "mine now", Author: "sorrel", Email: "s@x.invalid", Files: map[string][]byte{}}
+	change := source.Change{Branch: "main", Message: "mine now", Author: "sorrel", Email: "s@x.invalid",
+		Files: map[string][]byte{}}
 	for name, text := range first() {
 		change.Files[name] = []byte(text)
 	}
@@ -402,7 +417,7 @@ func TestAServiceBelongsToOneRepository(t *testing.T) {
 		list, err := r.Store.Builds(t.Context(), "frostline", 10)
 		return err == nil && len(list) == 2 && list[0].State == store.BuildDone && list[0].Person == "sorrel"
 	})
-	entries, err := r.Store.Journal(t.Context(), "frostline", 0, 200)
+	entries, err := r.Store.Journal(t.Context(), "frostline", store.Part{Limit: 200}, store.Entry{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -410,7 +425,8 @@ func TestAServiceBelongsToOneRepository(t *testing.T) {
 	for _, e := range entries {
 		told += e.Person + " " + e.What + " " + e.Text + "\n"
 	}
-	for _, want := range []string{"teasel service moved frostline from brambleford to elsewhere", "wren repository made elsewhere", "service made frostline in brambleford"} {
+	for _, want := range []string{"teasel service moved frostline from brambleford to elsewhere",
+		"wren repository made elsewhere", "service made frostline in brambleford"} {
 		if !strings.Contains(told, want) {
 			t.Errorf("the journal does not say %q:\n%s", want, told)
 		}
@@ -441,7 +457,8 @@ func TestRemovingAService(t *testing.T) {
 		t.Fatal(err)
 	}
 	r.letIn(2)
-	if err := errors.Join(r.RemoveService(t.Context(), "frostline", "teasel"), r.RemoveRepository(t.Context(), "brambleford", "teasel")); err != nil {
+	if err := errors.Join(r.RemoveService(t.Context(), "frostline", "teasel"),
+		r.RemoveRepository(t.Context(), "brambleford", "teasel")); err != nil {
 		t.Fatal(err)
 	}
 	if list, err := r.Store.Services(t.Context()); err != nil || len(list) != 0 {
@@ -457,7 +474,8 @@ func TestARenamedFunctionGoesOn(t *testing.T) {
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)
 	renamed := strings.Replace(fn("c", "was: a\n"), "GET /c", "GET /a", 1)
-	r.push(map[string]string{"a/function.yaml": "", "a/main.py": "", "a/cases/works.yaml": "", "c/function.yaml": renamed, "c/main.py": first()["a/main.py"], "c/cases/works.yaml": first()["a/cases/works.yaml"]})
+	r.push(map[string]string{"a/function.yaml": "", "a/main.py": "", "a/cases/works.yaml": "",
+		"c/function.yaml": renamed, "c/main.py": first()["a/main.py"], "c/cases/works.yaml": first()["a/cases/works.yaml"]})
 	d := r.reaches(2, "trial", delivery.Settled)
 	deployment, err := r.Store.Deployment(t.Context(), d.Deployments[0])
 	if err != nil {
@@ -481,7 +499,8 @@ func TestARenamedServiceIsSeenAsOne(t *testing.T) {
 		d, err := r.Store.Delivery(t.Context(), "frostline", 2, "trial")
 		return err == nil && d.Removes
 	})
-	if p, err := r.Planner.Compute(t.Context(), place("trial", "north"), 2); err != nil || len(p.Steps) == 0 || p.Steps[0].Because[0].Text != "version 2 no longer declares the stage trial" {
+	if p, err := r.Planner.Compute(t.Context(), place("trial", "north"), 2); err != nil || len(p.Steps) == 0 ||
+		p.Steps[0].Because[0].Text != "version 2 no longer declares the stage trial" {
 		t.Errorf("what takes the stage away: %+v %v", p, err)
 	}
 	if s, err := r.Store.Service(t.Context(), "frostline"); err != nil || s.Became != "frost-line" {
@@ -508,7 +527,8 @@ func TestCasesRunWhereTheySay(t *testing.T) {
 	files["a/cases/elsewhere.yaml"] = "case: only in live\nsend: {route: GET /a}\nexpect: [status == 200]\nharmless: true\nstages: [live]\n"
 	r.push(files)
 	r.live()
-	for stage, want := range map[string]string{"trial": "it works, nothing happens", "live": "nothing happens, only in live"} {
+	for stage, want := range map[string]string{"trial": "it works, nothing happens",
+		"live": "nothing happens, only in live"} {
 		runs, err := r.Store.CaseRuns(t.Context(), "frostline", 1, stage)
 		if err != nil {
 			t.Fatal(err)

@@ -55,7 +55,8 @@ func TestOneSickPlaceStopsNothingElse(t *testing.T) {
 	})
 	apricots := strings.ReplaceAll(root, "service: frostline", "service: apricots")
 	in := func(dir, manifest string) map[string]string {
-		return map[string]string{dir + "/rudmar.yaml": manifest, dir + "/a/function.yaml": fn("a", ""), dir + "/a/main.py": "def run(call): return 'a'\n"}
+		return map[string]string{dir + "/rudmar.yaml": manifest, dir + "/a/function.yaml": fn("a", ""),
+			dir + "/a/main.py": "def run(call): return 'a'\n"}
 	}
 	r.push(in("apricots", apricots))
 	r.until("apricots are there", func() bool {
@@ -88,7 +89,8 @@ func TestOneSickPlaceStopsNothingElse(t *testing.T) {
 	r.until("the sick place is well", func() bool {
 		looks, err := r.Watch.Looks(t.Context(), "apricots")
 		d, deliveryErr := r.Store.Delivery(t.Context(), "apricots", 2, "trial")
-		return err == nil && deliveryErr == nil && looks[at].Error == "" && looks[at].Since == 0 && d.State == delivery.Settled
+		return err == nil && deliveryErr == nil && looks[at].Error == "" && looks[at].Since == 0 &&
+			d.State == delivery.Settled
 	})
 }
 
@@ -146,7 +148,7 @@ func TestAVersionIsDeliveredWithItsNumber(t *testing.T) {
 		b, err := r.Build.Builds(t.Context(), "frostline", 1)
 		return err == nil && len(b) == 1 && b[0].State == store.BuildQueued && b[0].Log == ""
 	})
-	versions, err := r.Store.ListVersions(t.Context(), "frostline")
+	versions, err := r.Store.ListVersions(t.Context(), "frostline", store.Part{Limit: 1000})
 	if err != nil || len(versions) != 0 {
 		t.Errorf("numbered without an end: %d versions, %v", len(versions), err)
 	}
@@ -193,7 +195,9 @@ func TestAPushIsBuiltOnce(t *testing.T) {
 		}
 	}
 	// A branch that git moved when nobody was told: it is seen without a push.
-	other, err := r.Host.Repository("brambleford").Apply(t.Context(), source.Change{Branch: "main", Base: r.head, Message: "unseen", Author: "wren", Email: "w@x.invalid", Files: map[string][]byte{"a/main.py": []byte("def run(call): return 'a' # unseen\n")}})
+	other, err := r.Host.Repository("brambleford").Apply(t.Context(),
+		source.Change{Branch: "main", Base: r.head, Message: "unseen", Author: "wren", Email: "w@x.invalid",
+			Files: map[string][]byte{"a/main.py": []byte("def run(call): return 'a' # unseen\n")}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -519,7 +523,8 @@ func TestHealthIsTheTruth(t *testing.T) {
 	if err := os.Rename(filepath.Join(r.dir, "away"), filepath.Join(r.dir, "secret.key")); err != nil {
 		t.Fatal(err)
 	}
-	r.until("all is well but the build", func() bool { got := wrong(); return got == "" || strings.HasPrefix(got, "a build") })
+	r.until("all is well but the build",
+		func() bool { got := wrong(); return got == "" || strings.HasPrefix(got, "a build") })
 }
 
 // TestWhatIsOldGoes shows what goes by the rules and takes it away: plans that
@@ -569,7 +574,8 @@ func TestWhatIsOldGoes(t *testing.T) {
 		t.Errorf("without rules %s went", got)
 	}
 	shown := tidy(all, false)
-	if went := tidy(all, true); went != shown || !strings.HasSuffix(shown, " 24 4") { // versions 1 to 4 have an archive of a of their own
+	// versions 1 to 4 have an archive of a of their own
+	if went := tidy(all, true); went != shown || !strings.HasSuffix(shown, " 24 4") {
 		t.Errorf("%s was shown, and %s went", shown, went)
 	}
 	if got := tidy(all, true); got != "0 0 0" {

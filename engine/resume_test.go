@@ -46,7 +46,8 @@ func TestAPlatformThatFailsForAWhile(t *testing.T) {
 			kind = 2
 		}
 		if failed[kind].Add(1) <= 3 {
-			http.Error(w, `{"type":"about:blank","title":"x","status":500,"detail":"out of order"}`, http.StatusInternalServerError)
+			http.Error(w, `{"type":"about:blank","title":"x","status":500,"detail":"out of order"}`,
+				http.StatusInternalServerError)
 			return
 		}
 		next.ServeHTTP(w, q)

@@ -20,7 +20,8 @@ const followFor = 30 * time.Minute
 type Unfinished struct{ Operation api.Operation }
 
 func (u *Unfinished) Error() string {
-	return fmt.Sprintf("the platform is still at work on %s (operation %s), after %s", u.Operation.Address, u.Operation.Id, followFor)
+	return fmt.Sprintf("the platform is still at work on %s (operation %s), after %s", u.Operation.Address,
+		u.Operation.Id, followFor)
 }
 
 // Wish is a resource as it is to be.
@@ -105,12 +106,13 @@ func (c *Client) follow(ctx context.Context, op api.Operation) (api.Operation, e
 		case <-timer.C:
 		}
 		wait = pace.NextBackOff()
-		err := c.exchange(ctx, func(ctx context.Context) (*http.Response, error) { return c.api.GetOperation(ctx, op.Id) }, func(r *http.Response) error {
-			if seconds, err := strconv.Atoi(r.Header.Get("Retry-After")); err == nil && seconds > 0 {
-				wait = time.Duration(seconds) * time.Second
-			}
-			return decode(r, &op)
-		})
+		err := c.exchange(ctx, func(ctx context.Context) (*http.Response, error) { return c.api.GetOperation(ctx, op.Id) },
+			func(r *http.Response) error {
+				if seconds, err := strconv.Atoi(r.Header.Get("Retry-After")); err == nil && seconds > 0 {
+					wait = time.Duration(seconds) * time.Second
+				}
+				return decode(r, &op)
+			})
 		if err != nil {
 			return op, fmt.Errorf("following operation %s: %w", op.Id, err)
 		}

@@ -98,7 +98,8 @@ func Patient(d time.Duration) Option { return func(c *Client) { c.patience = d }
 
 // NewClient makes a client for the platform at an address, with the installation's token.
 func NewClient(address, token string, options ...Option) (*Client, error) {
-	if parsed, err := url.Parse(address); err != nil || parsed.Host == "" || parsed.Scheme != "http" && parsed.Scheme != "https" {
+	if parsed, err := url.Parse(address); err != nil || parsed.Host == "" || parsed.Scheme != "http" &&
+		parsed.Scheme != "https" {
 		return nil, fmt.Errorf("%q is not the address of a platform; one is such as http://127.0.0.1:7071", address)
 	}
 	inner, err := api.NewClient(address, api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
@@ -113,7 +114,8 @@ func NewClient(address, token string, options ...Option) (*Client, error) {
 
 // With gives a client of the same platform that talks to it in another way.
 func (c *Client) With(options ...Option) *Client {
-	other := &Client{address: c.address, api: c.api, within: c.within, patience: c.patience, seen: map[Scope]snapshotSeen{}}
+	other := &Client{address: c.address, api: c.api, within: c.within, patience: c.patience,
+		seen: map[Scope]snapshotSeen{}}
 	for _, change := range options {
 		change(other)
 	}
@@ -187,7 +189,8 @@ func (c *Client) PutArtifact(ctx context.Context, digest string, archive []byte)
 // Invoke calls a function once, for a purpose: api.Case, api.Hand, or "" for a
 // call of the function's own. How long it may take is for the context to say: a
 // function may run for long.
-func (c *Client) Invoke(ctx context.Context, s Scope, function, trigger string, purpose api.Purpose, event any) (api.Invocation, error) {
+func (c *Client) Invoke(ctx context.Context, s Scope, function, trigger string, purpose api.Purpose,
+	event any) (api.Invocation, error) {
 	var out api.Invocation
 	wish := api.InvocationWish{Event: event, Trigger: optional(trigger)}
 	if purpose != "" {
@@ -263,7 +266,8 @@ func (c *Client) DropMessage(ctx context.Context, s Scope, id int64) error {
 
 // RoutesAt gives where a scope's routes answer, from what the platform says.
 func RoutesAt(k api.Kinds, s Scope) string {
-	return strings.NewReplacer("{region}", url.PathEscape(s.Region), "{service}", url.PathEscape(s.Service), "{stage}", url.PathEscape(s.Stage)).Replace(k.RoutesAt)
+	return strings.NewReplacer("{region}", url.PathEscape(s.Region), "{service}", url.PathEscape(s.Service), "{stage}",
+		url.PathEscape(s.Stage)).Replace(k.RoutesAt)
 }
 
 // ask sends a request and reads its answer.
@@ -276,13 +280,15 @@ var errSilent = errors.New("it said nothing for too long")
 
 // exchange sends a request. A 429 or 503 is tried again as the platform says, up
 // to a minute in all; everything else is for the caller to decide.
-func (c *Client) exchange(ctx context.Context, send func(context.Context) (*http.Response, error), take func(*http.Response) error) error {
+func (c *Client) exchange(ctx context.Context, send func(context.Context) (*http.Response, error),
+	take func(*http.Response) error) error {
 	return c.exchangeWithin(ctx, c.within, send, func(r *http.Response, _ *time.Timer) error { return take(r) })
 }
 
 // exchangeWithin is exchange with a deadline for each try; take may stop its
 // timer where the answer has no end.
-func (c *Client) exchangeWithin(ctx context.Context, within time.Duration, send func(context.Context) (*http.Response, error), take func(*http.Response, *time.Timer) error) error {
+func (c *Client) exchangeWithin(ctx context.Context, within time.Duration,
+	send func(context.Context) (*http.Response, error), take func(*http.Response, *time.Timer) error) error {
 	var last error // what the platform said, rather than that it was asked too often
 	_, err := backoff.Retry(ctx, func() (struct{}, error) {
 		ctx, cancel := context.WithCancelCause(ctx)

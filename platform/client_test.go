@@ -101,7 +101,8 @@ func TestThePlatformsOwnWordsAreKept(t *testing.T) {
 		fmt.Fprint(w, `{"status": 429, "detail": "too many at once for the orchard"}`)
 	}, platform.Patient(1500*time.Millisecond))
 	_, err := c.Kinds(t.Context())
-	if err == nil || !strings.Contains(err.Error(), "too many at once for the orchard") || !platform.HasStatus(err, 429) || asked < 2 {
+	if err == nil || !strings.Contains(err.Error(), "too many at once for the orchard") ||
+		!platform.HasStatus(err, 429) || asked < 2 {
 		t.Errorf("asked %d times: %v", asked, err)
 	}
 }

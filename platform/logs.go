@@ -19,14 +19,18 @@ const maxEvent = 1 << 20
 type LogQuery struct {
 	Function, Revision, Invocation string
 	Since                          int64 // Unix milliseconds
-	After                          int64 // the id of a line
+	After, Before                  int64 // ids of lines
 	Limit                          int   // the newest so many
 }
 
 func (q LogQuery) params() *api.GetLogsParams {
-	params := &api.GetLogsParams{Function: optional(q.Function), Revision: optional(q.Revision), Invocation: optional(q.Invocation)}
+	params := &api.GetLogsParams{Function: optional(q.Function), Revision: optional(q.Revision),
+		Invocation: optional(q.Invocation)}
 	if q.Since > 0 {
 		params.Since = &q.Since
+	}
+	if q.Before > 0 {
+		params.Before = &q.Before
 	}
 	if q.After > 0 {
 		params.After = &q.After

@@ -19,7 +19,8 @@ import (
 const shownFires = 10
 
 // edited checks a service as it would stand with an edit.
-func (h *handlers) edited(ctx context.Context, service, branch string, files map[string]*string) (manifest.Overlay, check.Result, error) {
+func (h *handlers) edited(ctx context.Context, service, branch string,
+	files map[string]*string) (manifest.Overlay, check.Result, error) {
 	_, folder, err := h.engine.Source(ctx, service, branch)
 	if err != nil {
 		return manifest.Overlay{}, check.Result{}, err
@@ -28,7 +29,8 @@ func (h *handlers) edited(ctx context.Context, service, branch string, files map
 	return over, h.engine.Checks.Check(ctx, service, over), nil
 }
 
-func (h *handlers) AssistSource(ctx context.Context, r api.AssistSourceRequestObject) (api.AssistSourceResponseObject, error) {
+func (h *handlers) AssistSource(ctx context.Context, r api.AssistSourceRequestObject) (api.AssistSourceResponseObject,
+	error) {
 	over, result, err := h.edited(ctx, r.Service, r.Body.Branch, r.Body.Files)
 	if err != nil {
 		return nil, err
@@ -58,17 +60,20 @@ func (h *handlers) AssistSource(ctx context.Context, r api.AssistSourceRequestOb
 }
 
 // lineNotes says what a line of a function's manifest means.
-func (h *handlers) lineNotes(ctx context.Context, service string, fn *manifest.Function, stage string, line int32) []api.LineNote {
+func (h *handlers) lineNotes(ctx context.Context, service string, fn *manifest.Function, stage string,
+	line int32) []api.LineNote {
 	var out []api.LineNote
 	config := fn.At(stage)
 	for _, t := range config.Triggers {
-		on := t.From.Line == line || t.Cron.From.Line == line || t.Every.From.Line == line || t.Zone.From.Line == line || t.Route.From.Line == line
+		on := t.From.Line == line || t.Cron.From.Line == line || t.Every.From.Line == line || t.Zone.From.Line == line ||
+			t.Route.From.Line == line
 		if !on || t.From.File != fn.File {
 			continue
 		}
 		switch t.Kind {
 		case manifest.CronTrigger, manifest.EveryTrigger:
-			note := api.LineNote{Kind: api.Fires, Title: "Next fires of " + t.Name, Lines: []string{}, Fires: []int64{}, Zone: api.Optional(t.Zone.V)}
+			note := api.LineNote{Kind: api.Fires, Title: "Next fires of " + t.Name, Lines: []string{}, Fires: []int64{},
+				Zone: api.Optional(t.Zone.V)}
 			if t.Off.V {
 				note.Title += ", were it not switched off"
 			}
@@ -80,15 +85,18 @@ func (h *handlers) lineNotes(ctx context.Context, service string, fn *manifest.F
 			}
 			out = append(out, note)
 		case manifest.RouteTrigger:
-			out = append(out, api.LineNote{Kind: api.Route, Title: "Requests that " + t.Name + " takes", Fires: []int64{}, Lines: view.RouteWords(t)})
+			out = append(out, api.LineNote{Kind: api.Route, Title: "Requests that " + t.Name + " takes", Fires: []int64{},
+				Lines: view.RouteWords(t)})
 		}
 	}
 	for _, p := range config.Permissions {
 		if p.From.Line == line && p.From.File == fn.File {
-			out = append(out, api.LineNote{Kind: api.Permission, Title: "What " + fn.Name + " may do by this", Fires: []int64{}, Lines: view.PermissionWords(p)})
+			out = append(out, api.LineNote{Kind: api.Permission, Title: "What " + fn.Name + " may do by this",
+				Fires: []int64{}, Lines: view.PermissionWords(p)})
 		}
 	}
-	if config.Memory.From.Line == line && config.Memory.From.File == fn.File || config.Timeout.From.Line == line && config.Timeout.From.File == fn.File {
+	if config.Memory.From.Line == line && config.Memory.From.File == fn.File || config.Timeout.From.Line == line &&
+		config.Timeout.From.File == fn.File {
 		out = append(out, h.observed(ctx, service, fn.Name))
 	}
 	return out
@@ -113,7 +121,8 @@ func (h *handlers) observed(ctx context.Context, service, function string) api.L
 	return note
 }
 
-func (h *handlers) RouteRequest(ctx context.Context, r api.RouteRequestRequestObject) (api.RouteRequestResponseObject, error) {
+func (h *handlers) RouteRequest(ctx context.Context, r api.RouteRequestRequestObject) (api.RouteRequestResponseObject,
+	error) {
 	_, result, err := h.edited(ctx, r.Service, r.Body.Branch, r.Body.Files)
 	if err != nil {
 		return nil, err
@@ -137,7 +146,8 @@ func (h *handlers) RouteRequest(ctx context.Context, r api.RouteRequestRequestOb
 			if !ok {
 				continue
 			}
-			taker := api.RouteTaker{Function: fn.Name, Trigger: t.Name, Route: t.Route.V.String(), Params: params, File: t.Route.From.File, Line: int(t.Route.From.Line)}
+			taker := api.RouteTaker{Function: fn.Name, Trigger: t.Name, Route: t.Route.V.String(), Params: params,
+				File: t.Route.From.File, Line: int(t.Route.From.Line)}
 			at, _ := slices.BinarySearchFunc(routes, t.Route.V, func(a, b route.Route) int {
 				if b.Before(a) {
 					return 1

@@ -18,7 +18,8 @@ import (
 // shownResources is how many resources are shown beside a file at most.
 const shownResources = 120
 
-func (h *handlers) CheckSource(ctx context.Context, r api.CheckSourceRequestObject) (api.CheckSourceResponseObject, error) {
+func (h *handlers) CheckSource(ctx context.Context, r api.CheckSourceRequestObject) (api.CheckSourceResponseObject,
+	error) {
 	_, folder, err := h.engine.Source(ctx, r.Service, r.Body.Branch)
 	if err != nil {
 		return nil, err
@@ -29,8 +30,10 @@ func (h *handlers) CheckSource(ctx context.Context, r api.CheckSourceRequestObje
 		committed = h.engine.Checks.Check(ctx, r.Service, folder)
 	}
 	edited := h.engine.Checks.Check(ctx, r.Service, manifest.Overlay{Under: folder, Changed: changedFiles(r.Body.Files)})
-	out := api.CheckResult{Becomes: []api.Becomes{}, Before: []api.Becomes{}, Effect: api.EditEffect{Made: []string{}, Gone: []string{}}}
-	if out.Diagnostics, err = convert[[]api.Diagnostic](append([]diagnostic.Diagnostic{}, edited.Diagnostics...)); err != nil {
+	out := api.CheckResult{Becomes: []api.Becomes{}, Before: []api.Becomes{},
+		Effect: api.EditEffect{Made: []string{}, Gone: []string{}}}
+	if out.Diagnostics, err = convert[[]api.Diagnostic](append([]diagnostic.Diagnostic{},
+		edited.Diagnostics...)); err != nil {
 		return nil, err
 	}
 	if r.Body.Stage == nil {
@@ -60,7 +63,8 @@ func (h *handlers) CheckSource(ctx context.Context, r api.CheckSourceRequestObje
 
 // inputs gives what a stage brings to what a service becomes, and the units of
 // attributes by kind and name.
-func (h *handlers) inputs(ctx context.Context, service string, r check.Result, stage string) (expand.Inputs, map[string]string, error) {
+func (h *handlers) inputs(ctx context.Context, service string, r check.Result, stage string) (expand.Inputs,
+	map[string]string, error) {
 	in, units := expand.Inputs{Artifacts: map[string]string{}, Key: h.engine.People.FingerprintKey()}, map[string]string{}
 	if r.Service == nil || r.Service.Stage(stage) == nil || len(r.Service.Stage(stage).Targets) == 0 {
 		return in, units, nil
@@ -69,7 +73,8 @@ func (h *handlers) inputs(ctx context.Context, service string, r check.Result, s
 	if in.Secrets, err = h.engine.People.Secrets(ctx, service, stage); err != nil {
 		return in, units, err
 	}
-	client, scope, err := h.engine.Planner.Platform(manifest.Place{Service: service, Stage: stage, Target: r.Service.Stage(stage).Targets[0]})
+	client, scope, err := h.engine.Planner.Platform(manifest.Place{Service: service, Stage: stage,
+		Target: r.Service.Stage(stage).Targets[0]})
 	if err != nil {
 		return in, units, nil // a target that is not there is told as a problem
 	}
@@ -124,7 +129,8 @@ func effect(then, now []expand.Resource) (api.EditEffect, map[string]bool) {
 }
 
 func otherValues(then, now *expand.Resource) int {
-	if len(then.Attributes) > 0 && len(now.Attributes) > 0 && &then.Attributes[0] == &now.Attributes[0] || now.Kind == resource.Pointer {
+	if len(then.Attributes) > 0 && len(now.Attributes) > 0 && &then.Attributes[0] == &now.Attributes[0] ||
+		now.Kind == resource.Pointer {
 		return 0
 	}
 	n := 0

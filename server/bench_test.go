@@ -36,13 +36,17 @@ func grown(b *testing.B, versions int) *handlers {
 	if err := e.CreateRepository(b.Context(), "brambleford", "wren"); err != nil {
 		b.Fatal(err)
 	}
-	files := map[string][]byte{"rudmar.yaml": []byte("rudmar: 1\nservice: frostline\nowner: cold-nights\nstages:\n  - {stage: trial, target: local/north, enter: {on: push}}\n  - {stage: live, target: local/north, enter: {after: trial, on: request}, gates: {approvals: {from: council}}}\n")}
+	files := map[string][]byte{
+		"rudmar.yaml": []byte(
+			"rudmar: 1\nservice: frostline\nowner: cold-nights\nstages:\n  - {stage: trial, target: local/north, enter: {on: push}}\n  - {stage: live, target: local/north, enter: {after: trial, on: request}, gates: {approvals: {from: council}}}\n")}
 	for i := range 100 {
 		name := fmt.Sprintf("f%03d", i)
-		files["functions/"+name+"/function.yaml"] = fmt.Appendf(nil, "function: %s\nhandler: main:run\nmemory: 192 MiB\ntriggers: {ask: {route: \"GET /%s/{id}\", open_to: anyone}}\npermissions:\n  - {may: [read, query], of: tables/stations}\nenv: {LIMIT: \"-2\", MODE: quiet}\n", name, name)
+		files["functions/"+name+"/function.yaml"] = fmt.Appendf(nil,
+			"function: %s\nhandler: main:run\nmemory: 192 MiB\ntriggers: {ask: {route: \"GET /%s/{id}\", open_to: anyone}}\npermissions:\n  - {may: [read, query], of: tables/stations}\nenv: {LIMIT: \"-2\", MODE: quiet}\n", name, name)
 		files["functions/"+name+"/main.py"] = []byte("def run(call): return 1\n")
 	}
-	if _, err := e.Host.Repository("brambleford").Apply(b.Context(), source.Change{Branch: "main", Message: "first", Author: "wren", Email: "w@x.invalid", Files: files}); err != nil {
+	if _, err := e.Host.Repository("brambleford").Apply(b.Context(),
+		source.Change{Branch: "main", Message: "first", Author: "wren", Email: "w@x.invalid", Files: files}); err != nil {
 		b.Fatal(err)
 	}
 	if err := e.Build.Pushed(b.Context(), "brambleford", "wren"); err != nil {
@@ -56,7 +60,8 @@ func grown(b *testing.B, versions int) *handlers {
 		time.Sleep(10 * time.Millisecond) // between two looks at a condition
 	}
 	for _, text := range []string{
-		`CREATE TEMP TABLE n AS WITH RECURSIVE n(i) AS (SELECT 2 UNION ALL SELECT i + 1 FROM n WHERE i < ` + fmt.Sprint(versions) + `) SELECT i FROM n`,
+		`CREATE TEMP TABLE n AS WITH RECURSIVE n(i) AS (SELECT 2 UNION ALL SELECT i + 1 FROM n WHERE i < ` +
+			fmt.Sprint(versions) + `) SELECT i FROM n`,
 		`INSERT INTO versions (service, number, hash, branch, author, person, message, committed_at, built_at, content, manifests)
 			SELECT service, i, hash, branch, author, person, message, committed_at, built_at, content || i, manifests FROM versions, n`,
 		`INSERT INTO version_functions (service, version, function, digest, sources, changed) SELECT service, i, function, digest, sources, abs(random()) % 10 = 0 FROM version_functions, n`,

@@ -17,14 +17,16 @@ import (
 // shownBuilds is how many builds are listed.
 const shownBuilds = 20
 
-func (h *handlers) ListBuilds(ctx context.Context, r api.ListBuildsRequestObject) (api.ListBuildsResponseObject, error) {
+func (h *handlers) ListBuilds(ctx context.Context, r api.ListBuildsRequestObject) (api.ListBuildsResponseObject,
+	error) {
 	list, err := h.engine.Build.Builds(ctx, r.Service, shownBuilds)
 	if err != nil {
 		return nil, err
 	}
 	out := api.ListBuilds200JSONResponse{}
 	for _, b := range list {
-		one := api.Build{Id: b.ID, Hash: b.Hash, Branch: b.Branch, Person: b.Person, State: api.BuildState(b.State), Why: b.Why, Log: b.Log, Version: b.Version, AskedAt: b.AskedAt.UnixMilli()}
+		one := api.Build{Id: b.ID, Hash: b.Hash, Branch: b.Branch, Person: b.Person, State: api.BuildState(b.State),
+			Why: b.Why, Log: b.Log, Version: b.Version, AskedAt: b.AskedAt.UnixMilli()}
 		if !b.EndedAt.IsZero() {
 			one.EndedAt = b.EndedAt.UnixMilli()
 		}
@@ -33,7 +35,8 @@ func (h *handlers) ListBuilds(ctx context.Context, r api.ListBuildsRequestObject
 	return out, nil
 }
 
-func (h *handlers) CancelBuild(ctx context.Context, r api.CancelBuildRequestObject) (api.CancelBuildResponseObject, error) {
+func (h *handlers) CancelBuild(ctx context.Context, r api.CancelBuildRequestObject) (api.CancelBuildResponseObject,
+	error) {
 	person := who(ctx).person
 	if err := may(ctx, rights.Write, r.Service, ""); err != nil {
 		return nil, err
@@ -50,7 +53,8 @@ func (h *handlers) CancelBuild(ctx context.Context, r api.CancelBuildRequestObje
 	return api.CancelBuild204Response{}, nil
 }
 
-func (h *handlers) GetArchive(ctx context.Context, r api.GetArchiveRequestObject) (api.GetArchiveResponseObject, error) {
+func (h *handlers) GetArchive(ctx context.Context, r api.GetArchiveRequestObject) (api.GetArchiveResponseObject,
+	error) {
 	functions, err := h.engine.Store.VersionFunctions(ctx, r.Service, r.Version)
 	if err != nil {
 		return nil, err
@@ -58,13 +62,15 @@ func (h *handlers) GetArchive(ctx context.Context, r api.GetArchiveRequestObject
 	for _, f := range functions {
 		if f.Function == r.Function {
 			archive, _, err := h.engine.Build.Archive(f.Digest)
-			return api.GetArchive200ApplicationzipResponse{Body: bytes.NewReader(archive), ContentLength: int64(len(archive))}, err
+			return api.GetArchive200ApplicationzipResponse{Body: bytes.NewReader(archive), ContentLength: int64(len(archive))},
+				err
 		}
 	}
 	return nil, fmt.Errorf("%s in version %d of %s: %w", r.Function, r.Version, r.Service, store.ErrNotFound)
 }
 
-func (h *handlers) GetProvenance(ctx context.Context, r api.GetProvenanceRequestObject) (api.GetProvenanceResponseObject, error) {
+func (h *handlers) GetProvenance(ctx context.Context,
+	r api.GetProvenanceRequestObject) (api.GetProvenanceResponseObject, error) {
 	p, err := h.engine.Store.Provenance(ctx, r.Service, r.Version)
 	if err != nil {
 		return nil, fmt.Errorf("the provenance of version %d of %s: %w", r.Version, r.Service, err)
@@ -73,8 +79,10 @@ func (h *handlers) GetProvenance(ctx context.Context, r api.GetProvenanceRequest
 	if err != nil && !errors.Is(err, build.ErrAltered) {
 		return nil, err
 	}
-	out := api.Provenance{Repository: facts.Repository, Branch: facts.Branch, Commit: facts.Commit, Author: facts.Author, Person: facts.Person,
-		Begun: facts.Begun.UnixMilli(), Ended: facts.Ended.UnixMilli(), KeyId: provenance.KeyID(h.engine.Build.Key()), Verified: []api.VerifiedThing{}}
+	out := api.Provenance{Repository: facts.Repository, Branch: facts.Branch, Commit: facts.Commit,
+		Author: facts.Author, Person: facts.Person,
+		Begun: facts.Begun.UnixMilli(), Ended: facts.Ended.UnixMilli(), KeyId: provenance.KeyID(h.engine.Build.Key()),
+		Verified: []api.VerifiedThing{}}
 	for _, v := range verified {
 		out.Verified = append(out.Verified, api.VerifiedThing{What: v.What, Problem: v.Problem})
 	}

@@ -14,7 +14,8 @@ import (
 	"rudmar/server/api"
 )
 
-func (h *handlers) CompareVersions(ctx context.Context, r api.CompareVersionsRequestObject) (api.CompareVersionsResponseObject, error) {
+func (h *handlers) CompareVersions(ctx context.Context,
+	r api.CompareVersionsRequestObject) (api.CompareVersionsResponseObject, error) {
 	then, err := h.side(ctx, r.Service, r.Version)
 	if err != nil {
 		return nil, err
@@ -38,7 +39,8 @@ func (h *handlers) CompareVersions(ctx context.Context, r api.CompareVersionsReq
 		}
 	}
 	return api.CompareVersions200JSONResponse{From: then.summary, To: now.summary,
-		Manifests: changedManifests(then.version.Manifests, now.version.Manifests), Files: changedFilesOf(then.files, now.files), Resources: resources}, nil
+		Manifests: changedManifests(then.version.Manifests, now.version.Manifests),
+		Files:     changedFilesOf(then.files, now.files), Resources: resources}, nil
 }
 
 // side is one version of a comparison.
@@ -117,7 +119,8 @@ func changedFilesOf(then, now map[[2]string]api.ArchiveFile) []api.FileChange {
 	}
 	for at, file := range then {
 		if _, there := now[at]; !there {
-			out = append(out, api.FileChange{Function: &at[0], Path: at[1], Change: api.FileChangeChangeGoes, BytesBefore: &file.Size})
+			out = append(out, api.FileChange{Function: &at[0], Path: at[1], Change: api.FileChangeChangeGoes,
+				BytesBefore: &file.Size})
 		}
 	}
 	sort.Slice(out, func(i, j int) bool { return *out[i].Function+"/"+out[i].Path < *out[j].Function+"/"+out[j].Path })
@@ -132,7 +135,8 @@ func changedResources(then, now *side) []api.ResourceChange {
 	for _, s := range []*side{now, then} {
 		for _, stage := range s.service.Stages {
 			for _, target := range stage.Targets {
-				if p := (manifest.Place{Service: now.service.Name, Stage: stage.Name, Target: target}); !slices.Contains(places, p) {
+				if p := (manifest.Place{Service: now.service.Name, Stage: stage.Name, Target: target}); !slices.Contains(places,
+					p) {
 					places = append(places, p)
 				}
 			}
@@ -186,7 +190,8 @@ func resourceChanges(then, now map[string]expand.Resource) []api.ResourceChange 
 	}
 	for address := range then {
 		if _, there := now[address]; !there {
-			out = append(out, api.ResourceChange{Address: address, Change: api.ResourceChangeChangeGoes, Attributes: []api.ValueChange{}})
+			out = append(out, api.ResourceChange{Address: address, Change: api.ResourceChangeChangeGoes,
+				Attributes: []api.ValueChange{}})
 		}
 	}
 	sort.Slice(out, func(i, j int) bool { return strings.Compare(out[i].Address, out[j].Address) < 0 })

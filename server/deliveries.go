@@ -19,12 +19,18 @@ func deliveryPlace(d store.Delivery) api.DeliveryPlace {
 	return api.DeliveryPlace{Stage: d.Stage, State: string(d.State), Since: d.Since.UnixMilli(), Why: d.Why}
 }
 
-func (h *handlers) ListDeliveries(ctx context.Context, r api.ListDeliveriesRequestObject) (api.ListDeliveriesResponseObject, error) {
-	versions, err := h.engine.Store.ListVersions(ctx, r.Service)
+func (h *handlers) ListDeliveries(ctx context.Context,
+	r api.ListDeliveriesRequestObject) (api.ListDeliveriesResponseObject, error) {
+	versions, err := h.engine.Store.ListVersions(ctx, r.Service, store.Part{Before: int64(api.OrZero(r.Params.Before)),
+		Text: api.OrZero(r.Params.Text), State: api.OrZero(r.Params.State), Limit: partSize})
 	if err != nil {
 		return nil, err
 	}
-	rows, err := h.engine.Store.Deliveries(ctx, r.Service)
+	numbers := make([]int, len(versions))
+	for i, v := range versions {
+		numbers[i] = v.Number
+	}
+	rows, err := h.engine.Store.DeliveriesOf(ctx, r.Service, numbers...)
 	if err != nil {
 		return nil, err
 	}
@@ -35,13 +41,15 @@ func (h *handlers) ListDeliveries(ctx context.Context, r api.ListDeliveriesReque
 	out := api.ListDeliveries200JSONResponse{}
 	for _, v := range versions {
 		if places[v.Number] != nil {
-			out = append(out, api.Delivery{Version: v.Number, Author: v.Author, Person: v.Person, Message: v.Message, At: v.BuiltAt.UnixMilli(), Stages: places[v.Number]})
+			out = append(out, api.Delivery{Version: v.Number, Author: v.Author, Person: v.Person, Message: v.Message,
+				At: v.BuiltAt.UnixMilli(), Stages: places[v.Number]})
 		}
 	}
 	return out, nil
 }
 
-func (h *handlers) GetDeliveryStage(ctx context.Context, r api.GetDeliveryStageRequestObject) (api.GetDeliveryStageResponseObject, error) {
+func (h *handlers) GetDeliveryStage(ctx context.Context,
+	r api.GetDeliveryStageRequestObject) (api.GetDeliveryStageResponseObject, error) {
 	d, err := h.engine.Store.Delivery(ctx, r.Service, r.Version, r.Stage)
 	if err != nil {
 		return nil, fmt.Errorf("version %d in %s: %w", r.Version, r.Stage, err)
@@ -51,7 +59,8 @@ func (h *handlers) GetDeliveryStage(ctx context.Context, r api.GetDeliveryStageR
 		return nil, err
 	}
 	gates := judged[deliver.Place{Version: r.Version, Stage: r.Stage}].Gates
-	out := api.DeliveryStage{Place: deliveryPlace(d), Summary: delivery.Summary(gates), Approvals: []api.Approval{}, Cases: []api.CaseRun{}, Deployments: d.Deployments, Digests: []api.DigestPair{}}
+	out := api.DeliveryStage{Place: deliveryPlace(d), Summary: delivery.Summary(gates), Approvals: []api.Approval{},
+		Cases: []api.CaseRun{}, Deployments: d.Deployments, Digests: []api.DigestPair{}}
 	if out.Gates, err = convert[[]api.Gate](append([]delivery.Gate{}, gates...)); err != nil {
 		return nil, err
 	}
@@ -80,14 +89,16 @@ func (h *handlers) caseRuns(ctx context.Context, d store.Delivery) ([]api.CaseRu
 	out := []api.CaseRun{}
 	for _, run := range runs {
 		if run.Running {
-			out = append(out, api.CaseRun{Target: run.Target, Function: run.Function, File: run.File, Name: run.Name, Running: &run.Running, Again: &run.Again, At: run.At.UnixMilli(), Outcomes: []api.CaseOutcome{}})
+			out = append(out, api.CaseRun{Target: run.Target, Function: run.Function, File: run.File, Name: run.Name,
+				Running: &run.Running, Again: &run.Again, At: run.At.UnixMilli(), Outcomes: []api.CaseOutcome{}})
 			continue
 		}
 		var found deliver.Found
 		if err := json.Unmarshal([]byte(run.Body), &found); err != nil {
 			return nil, err
 		}
-		c := api.CaseRun{Target: run.Target, Function: run.Function, File: run.File, Name: run.Name, Passed: run.Passed, Again: &run.Again, At: run.At.UnixMilli()}
+		c := api.CaseRun{Target: run.Target, Function: run.Function, File: run.File, Name: run.Name, Passed: run.Passed,
+			Again: &run.Again, At: run.At.UnixMilli()}
 		c.Sent = &found.Call.Event
 		outcomes, errOutcomes := convert[[]api.CaseOutcome](found.Outcomes)
 		invocation, errInvocation := convert[api.Invocation](found.Invocation)
@@ -161,14 +172,16 @@ func (h *handlers) actions(ctx context.Context, d store.Delivery, gates []delive
 }
 
 // GetMeaning computes what it means now to put a version into a stage.
-func (h *handlers) GetMeaning(ctx context.Context, r api.GetMeaningRequestObject) (api.GetMeaningResponseObject, error) {
+func (h *handlers) GetMeaning(ctx context.Context, r api.GetMeaningRequestObject) (api.GetMeaningResponseObject,
+	error) {
 	m, err := h.engine.Line.Means(ctx, r.Service, r.Stage, r.Version)
 	if err != nil {
 		return nil, err
 	}
 	out := api.Meaning{Digest: m.Digest, Confirm: api.Optional(m.Confirm), Lines: m.Lines, Targets: []api.TargetMeaning{}}
 	for _, p := range m.Plans() {
-		t := api.TargetMeaning{Target: p.Base.Target.String(), From: p.Base.From, Steps: len(p.Steps), Functions: p.Functions()}
+		t := api.TargetMeaning{Target: p.Base.Target.String(), From: p.Base.From, Steps: len(p.Steps),
+			Functions: p.Functions()}
 		if t.Consequences, err = convert[api.Consequences](p.Consequences); err != nil {
 			return nil, err
 		}
@@ -189,8 +202,11 @@ func (h *handlers) isThere(ctx context.Context, d store.Delivery) (bool, error) 
 	return there, err
 }
 
-func (h *handlers) ActOnDelivery(ctx context.Context, r api.ActOnDeliveryRequestObject) (api.ActOnDeliveryResponseObject, error) {
-	line, say := h.engine.Line, deliver.Say{By: who(ctx).person, Comment: api.OrZero(r.Body.Comment), Shown: api.OrZero(r.Body.Shown), Confirm: api.OrZero(r.Body.Confirm)}
+func (h *handlers) ActOnDelivery(ctx context.Context,
+	r api.ActOnDeliveryRequestObject) (api.ActOnDeliveryResponseObject, error) {
+	line, say := h.engine.Line,
+		deliver.Say{By: who(ctx).person, Comment: api.OrZero(r.Body.Comment), Shown: api.OrZero(r.Body.Shown),
+			Confirm: api.OrZero(r.Body.Confirm)}
 	var err error
 	switch r.Action {
 	case "request":

@@ -23,12 +23,14 @@ func TestRunningCasesAreShown(t *testing.T) {
 			t.Fatal(text, err)
 		}
 	}
-	answer, err := (&handlers{s}).GetDeliveryStage(t.Context(), api.GetDeliveryStageRequestObject{Service: "frostline", Version: 1, Stage: "trial"})
+	answer, err := (&handlers{s}).GetDeliveryStage(t.Context(),
+		api.GetDeliveryStageRequestObject{Service: "frostline", Version: 1, Stage: "trial"})
 	if err != nil {
 		t.Fatal(err)
 	}
 	cases := answer.(api.GetDeliveryStage200JSONResponse).Cases
-	if len(cases) != 2 || !api.OrZero(cases[0].Running) || cases[0].Passed || api.OrZero(cases[1].Running) || !api.OrZero(cases[1].Again) || !cases[1].Passed {
+	if len(cases) != 2 || !api.OrZero(cases[0].Running) || cases[0].Passed || api.OrZero(cases[1].Running) ||
+		!api.OrZero(cases[1].Again) || !cases[1].Passed {
 		t.Errorf("%+v", cases)
 	}
 }

@@ -17,7 +17,8 @@ import (
 // shownPoints is how many points a series has at most.
 const shownPoints = 60
 
-func (h *handlers) GetFigures(ctx context.Context, r api.GetFiguresRequestObject) (api.GetFiguresResponseObject, error) {
+func (h *handlers) GetFigures(ctx context.Context, r api.GetFiguresRequestObject) (api.GetFiguresResponseObject,
+	error) {
 	client, scope, err := h.engine.Planner.Platform(manifest.PlaceOf(r.Service, r.Stage, r.Params.Target))
 	if err != nil {
 		return nil, err
@@ -39,19 +40,25 @@ func (h *handlers) GetFigures(ctx context.Context, r api.GetFiguresRequestObject
 		return nil, err
 	}
 	measured := measuredOf(minutes, r.Function)
-	out := api.FunctionFigures{From: from.UnixMilli(), WidthMs: width.Milliseconds(), Points: []api.FigurePoint{}, Revisions: []api.RevisionFigures{}}
+	out := api.FunctionFigures{From: from.UnixMilli(), WidthMs: width.Milliseconds(), Points: []api.FigurePoint{},
+		Revisions: []api.RevisionFigures{}}
 	for _, p := range figures.Series(measured, from.UnixMilli(), to.UnixMilli(), width.Milliseconds()) {
-		out.Points = append(out.Points, api.FigurePoint{At: p.At, Calls: p.Calls, Errors: p.Errors, Throttled: p.Throttled, Cold: p.Cold,
-			P50: p.Quantile(0.5), P95: p.Quantile(0.95), MemoryPeak: p.MemoryPeak})
+		out.Points = append(out.Points,
+			api.FigurePoint{At: p.At, Calls: p.Calls, Errors: p.Errors, Throttled: p.Throttled, Cold: p.Cold,
+				P50: p.Quantile(0.5), P95: p.Quantile(0.95), MemoryPeak: p.MemoryPeak})
 	}
 	total := figures.Sum{}
 	for _, m := range figures.ByRevision(measured) {
 		total.Add(m.Sum)
-		out.Revisions = append(out.Revisions, api.RevisionFigures{Revision: m.Revision, Version: api.Optional(m.Version), Calls: m.Calls, Errors: m.Errors, Throttled: m.Throttled, Cold: m.Cold,
-			P50: m.Quantile(0.5), P95: m.Quantile(0.95), P99: m.Quantile(0.99), MaxMs: m.MaxMs, MemoryPeak: m.MemoryPeak, ErrorKinds: m.ErrorKinds})
+		out.Revisions = append(out.Revisions,
+			api.RevisionFigures{Revision: m.Revision, Version: api.Optional(m.Version), Calls: m.Calls, Errors: m.Errors,
+				Throttled: m.Throttled, Cold: m.Cold,
+				P50: m.Quantile(0.5), P95: m.Quantile(0.95), P99: m.Quantile(0.99), MaxMs: m.MaxMs, MemoryPeak: m.MemoryPeak,
+				ErrorKinds: m.ErrorKinds})
 	}
 	out.Durations = stepsOf(total.Durations)
-	i := slices.IndexFunc(snapshot.Resources, func(res wire.Resource) bool { return res.Address == resource.Function+"/"+r.Function })
+	i := slices.IndexFunc(snapshot.Resources,
+		func(res wire.Resource) bool { return res.Address == resource.Function+"/"+r.Function })
 	if i < 0 {
 		return api.GetFigures200JSONResponse(out), nil
 	}
@@ -75,8 +82,9 @@ func measuredOf(minutes []wire.MinuteSum, function string) []figures.Measured {
 				durations[bucket] += n
 			}
 		}
-		out = append(out, figures.Measured{At: m.Minute, Revision: m.Revision, Version: api.OrZero(m.Version), Sum: figures.Sum{Calls: m.Calls, Errors: m.Errors, Throttled: m.Throttled, Cold: m.Cold,
-			TotalMs: m.TotalMs, MaxMs: m.MaxMs, MemoryPeak: m.MemoryPeak, ErrorKinds: m.ErrorKinds, Durations: durations}})
+		out = append(out, figures.Measured{At: m.Minute, Revision: m.Revision, Version: api.OrZero(m.Version),
+			Sum: figures.Sum{Calls: m.Calls, Errors: m.Errors, Throttled: m.Throttled, Cold: m.Cold,
+				TotalMs: m.TotalMs, MaxMs: m.MaxMs, MemoryPeak: m.MemoryPeak, ErrorKinds: m.ErrorKinds, Durations: durations}})
 	}
 	return out
 }

@@ -22,13 +22,16 @@ import (
 	"rudmar/server/view"
 )
 
-func (h *handlers) GetFunction(ctx context.Context, r api.GetFunctionRequestObject) (api.GetFunctionResponseObject, error) {
+func (h *handlers) GetFunction(ctx context.Context, r api.GetFunctionRequestObject) (api.GetFunctionResponseObject,
+	error) {
 	v, err := h.facts(ctx, r.Service)
 	if err != nil {
 		return nil, err
 	}
-	out := api.FunctionDetail{Function: r.Function, Stage: r.Stage, Functions: []string{}, Targets: []string{}, Routes: []api.RouteAddress{}, Schedules: []api.ScheduleNext{},
-		Samples: []api.Sample{}, Settings: []api.BecomesAttribute{}, Permissions: []api.PermissionUse{}, Drift: []api.Drifted{}}
+	out := api.FunctionDetail{Function: r.Function, Stage: r.Stage, Functions: []string{}, Targets: []string{},
+		Routes: []api.RouteAddress{}, Schedules: []api.ScheduleNext{},
+		Samples: []api.Sample{}, Settings: []api.BecomesAttribute{},
+		Permissions: []api.PermissionUse{}, Drift: []api.Drifted{}}
 	there, _ := v.VersionIn(r.Stage)
 	service := v.Manifests
 	if there > 0 {
@@ -47,7 +50,8 @@ func (h *handlers) GetFunction(ctx context.Context, r api.GetFunctionRequestObje
 	case stage == nil:
 		return nil, fmt.Errorf("the stage %s: %w", r.Stage, store.ErrNotFound)
 	case fn == nil && there > 0:
-		return nil, fmt.Errorf("%s has version %d, which has no function %s: %w", r.Stage, there, r.Function, store.ErrNotFound)
+		return nil, fmt.Errorf("%s has version %d, which has no function %s: %w", r.Stage, there,
+			r.Function, store.ErrNotFound)
 	case fn == nil:
 		return nil, fmt.Errorf("the function %s: %w", r.Function, store.ErrNotFound)
 	}
@@ -104,7 +108,8 @@ func (h *handlers) describe(out *api.FunctionDetail, fn *manifest.Function, stag
 	for _, c := range fn.Cases {
 		if call, err := cases.Build(config, fn.Name, c.Send, now); err == nil {
 			event := call.Event
-			out.Samples = append(out.Samples, api.Sample{Name: c.Name, Trigger: api.Optional(call.Trigger), Event: &event, Case: api.Optional(true)})
+			out.Samples = append(out.Samples,
+				api.Sample{Name: c.Name, Trigger: api.Optional(call.Trigger), Event: &event, Case: api.Optional(true)})
 		}
 	}
 }
@@ -129,10 +134,12 @@ func (h *handlers) live(ctx context.Context, out *api.FunctionDetail, v *view.Fa
 			case resource.Revision:
 				out.There, out.Version = true, &rec.Version
 			case resource.Route:
-				out.Routes = append(out.Routes, api.RouteAddress{Target: p.Target.String(), Trigger: rest, Method: textOf(rec.Attributes["method"]),
-					Url: textOf(rec.Platform["url"]), To: to[rest], Enabled: rec.Attributes["enabled"] != false})
+				out.Routes = append(out.Routes,
+					api.RouteAddress{Target: p.Target.String(), Trigger: rest, Method: textOf(rec.Attributes["method"]),
+						Url: textOf(rec.Platform["url"]), To: to[rest], Enabled: rec.Attributes["enabled"] != false})
 			case resource.Grant:
-				grant := api.PermissionUse{Resource: textOf(rec.Attributes["resource"]), Verbs: strings.Split(words(rec.Attributes["verbs"]), ", "), Granted: api.Optional(true)}
+				grant := api.PermissionUse{Resource: textOf(rec.Attributes["resource"]),
+					Verbs: strings.Split(words(rec.Attributes["verbs"]), ", "), Granted: api.Optional(true)}
 				if !slices.ContainsFunc(out.Permissions, func(p api.PermissionUse) bool { return p.Resource == grant.Resource }) {
 					out.Permissions = append(out.Permissions, grant)
 				}
@@ -191,13 +198,15 @@ func (h *handlers) uses(ctx context.Context, out *api.FunctionDetail, p manifest
 		case i >= 0 && u.Allowed:
 			out.Permissions[i].Used += u.Count
 		case !u.Allowed:
-			out.Permissions = append(out.Permissions, api.PermissionUse{Resource: u.Resource, Verbs: []string{u.Verb}, Refused: u.Count})
+			out.Permissions = append(out.Permissions,
+				api.PermissionUse{Resource: u.Resource, Verbs: []string{u.Verb}, Refused: u.Count})
 		}
 	}
 	return nil
 }
 
-func (h *handlers) CallFunction(ctx context.Context, r api.CallFunctionRequestObject) (api.CallFunctionResponseObject, error) {
+func (h *handlers) CallFunction(ctx context.Context, r api.CallFunctionRequestObject) (api.CallFunctionResponseObject,
+	error) {
 	if err := may(ctx, rights.Try, r.Service, r.Stage); err != nil {
 		return nil, err
 	}
@@ -209,7 +218,9 @@ func (h *handlers) CallFunction(ctx context.Context, r api.CallFunctionRequestOb
 	if err != nil {
 		return nil, err
 	}
-	if err := h.engine.Store.Note(ctx, store.Entry{Person: who(ctx).person.Handle, Service: r.Service, Stage: r.Stage, What: "called by hand", Text: r.Function + " on " + r.Body.Target + ": " + inv.Id}); err != nil {
+	if err := h.engine.Store.Note(ctx,
+		store.Entry{Person: who(ctx).person.Handle, Service: r.Service, Stage: r.Stage, What: "called by hand",
+			Text: r.Function + " on " + r.Body.Target + ": " + inv.Id}); err != nil {
 		return nil, err
 	}
 	out, err := convert[api.Invocation](inv)
@@ -221,7 +232,9 @@ func (h *handlers) GetLogs(ctx context.Context, r api.GetLogsRequestObject) (api
 	if err != nil {
 		return nil, err
 	}
-	lines, err := client.Logs(ctx, scope, platform.LogQuery{Function: api.OrZero(r.Params.Function), After: api.OrZero(r.Params.After), Limit: 500})
+	lines, err := client.Logs(ctx, scope,
+		platform.LogQuery{Function: api.OrZero(r.Params.Function), After: api.OrZero(r.Params.After),
+			Before: api.OrZero(r.Params.Before), Limit: 500})
 	if err != nil {
 		return nil, err
 	}

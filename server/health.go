@@ -2,6 +2,8 @@ package server
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"net/http"
 	"strings"
 
@@ -17,7 +19,8 @@ func (h *handlers) GetHealth(ctx context.Context, _ api.GetHealthRequestObject) 
 		return nil, err
 	}
 	state, missing := h.engine.Build.Walls()
-	out := api.Health{Platforms: []api.PlatformHealth{}, Builds: api.BuildHealth{State: api.BuildHealthState(state), Notes: missing},
+	out := api.Health{Platforms: []api.PlatformHealth{},
+		Builds: api.BuildHealth{State: api.BuildHealthState(state), Notes: missing},
 		Checks: []api.HealthCheck{}, Stuck: []api.StuckWork{}, Sick: []api.SickPlace{}}
 	for _, c := range now.Checks {
 		out.Checks = append(out.Checks, api.HealthCheck{What: c.What, Problem: c.Problem})
@@ -32,21 +35,38 @@ func (h *handlers) GetHealth(ctx context.Context, _ api.GetHealthRequestObject) 
 		out.Platforms = append(out.Platforms, one)
 	}
 	for _, s := range now.Stuck {
-		out.Stuck = append(out.Stuck, api.StuckWork{Service: s.Service, Stage: s.Stage, What: s.What, Since: s.Since.UnixMilli()})
+		out.Stuck = append(out.Stuck,
+			api.StuckWork{Service: s.Service, Stage: s.Stage, What: s.What, Since: s.Since.UnixMilli()})
 	}
 	for _, s := range now.Sick {
-		out.Sick = append(out.Sick, api.SickPlace{Service: s.Service, Stage: s.Stage, Target: s.Target.String(), Why: s.Why, Since: s.Since.UnixMilli()})
+		out.Sick = append(out.Sick, api.SickPlace{Service: s.Service, Stage: s.Stage, Target: s.Target.String(), Why: s.Why,
+			Since: s.Since.UnixMilli()})
 	}
 	return api.GetHealth200JSONResponse(out), nil
 }
+
+// GetWelcome is open to everybody, and says nothing that not everybody may know.
+func (h *handlers) GetWelcome(context.Context, api.GetWelcomeRequestObject) (api.GetWelcomeResponseObject, error) {
+	return api.GetWelcome200JSONResponse{Demo: h.options.Demo}, nil
+}
+
+var errNotWell = errors.New("not well")
 
 // healthz tells whoever runs Rudmar, such as a supervisor, whether it serves:
 // 200, or 503 with the names of what it misses. It asks nobody to sign in, and
 // says no more than names.
 func (s *Server) healthz(c *echo.Context) error {
-	checks := s.engine.Needs(c.Request().Context())
+	if err := s.serves(c.Request().Context()); err != nil {
+		return c.String(http.StatusServiceUnavailable, err.Error()+"\n")
+	}
+	return c.String(http.StatusOK, "ok\n")
+}
+
+// serves tells by name what is missing, as an [errNotWell].
+func (s *Server) serves(ctx context.Context) error {
+	checks := s.engine.Needs(ctx)
 	if engine.Serves(checks) {
-		return c.String(http.StatusOK, "ok\n")
+		return nil
 	}
 	var missing []string
 	for _, check := range checks {
@@ -54,5 +74,5 @@ func (s *Server) healthz(c *echo.Context) error {
 			missing = append(missing, check.What)
 		}
 	}
-	return c.String(http.StatusServiceUnavailable, "not well: "+strings.Join(missing, ", ")+"\n")
+	return fmt.Errorf("%w: %s", errNotWell, strings.Join(missing, ", "))
 }

@@ -32,7 +32,8 @@ func fileCommit(c source.Commit) api.FileCommit {
 	return api.FileCommit{Hash: c.Hash, Parent: c.Parent, Author: c.Author, Message: c.Message, At: c.At.UnixMilli()}
 }
 
-func (h *handlers) GetFileHistory(ctx context.Context, r api.GetFileHistoryRequestObject) (api.GetFileHistoryResponseObject, error) {
+func (h *handlers) GetFileHistory(ctx context.Context,
+	r api.GetFileHistoryRequestObject) (api.GetFileHistoryResponseObject, error) {
 	branch, err := h.branch(ctx, r.Service, r.Params.Branch)
 	if err != nil {
 		return nil, err
@@ -41,7 +42,8 @@ func (h *handlers) GetFileHistory(ctx context.Context, r api.GetFileHistoryReque
 	if err != nil {
 		return nil, err
 	}
-	commits, err := h.engine.Host.Repository(s.Repository).History(ctx, "refs/heads/"+branch, path.Join(s.Dir, r.Params.Path), shownCommits)
+	commits, err := h.engine.Host.Repository(s.Repository).History(ctx, "refs/heads/"+branch,
+		path.Join(s.Dir, r.Params.Path), shownCommits)
 	if err != nil {
 		return nil, err
 	}
@@ -52,7 +54,8 @@ func (h *handlers) GetFileHistory(ctx context.Context, r api.GetFileHistoryReque
 	return out, nil
 }
 
-func (h *handlers) GetLineAuthors(ctx context.Context, r api.GetLineAuthorsRequestObject) (api.GetLineAuthorsResponseObject, error) {
+func (h *handlers) GetLineAuthors(ctx context.Context,
+	r api.GetLineAuthorsRequestObject) (api.GetLineAuthorsResponseObject, error) {
 	s, err := h.engine.Store.Service(ctx, r.Service)
 	if err != nil {
 		return nil, err
@@ -96,7 +99,8 @@ func (h *handlers) GetLineAuthors(ctx context.Context, r api.GetLineAuthorsReque
 	return out, nil
 }
 
-func (h *handlers) RenameFunction(ctx context.Context, r api.RenameFunctionRequestObject) (api.RenameFunctionResponseObject, error) {
+func (h *handlers) RenameFunction(ctx context.Context,
+	r api.RenameFunctionRequestObject) (api.RenameFunctionResponseObject, error) {
 	if err := may(ctx, rights.Write, r.Service, ""); err != nil {
 		return nil, err
 	}

@@ -61,7 +61,8 @@ func (s *Server) limitBodies(next echo.HandlerFunc) echo.HandlerFunc {
 }
 
 func tooLarge(most int64) error {
-	return echo.NewHTTPError(http.StatusRequestEntityTooLarge, "the request is too large; here it may have "+sizeWords(most))
+	return echo.NewHTTPError(http.StatusRequestEntityTooLarge,
+		"the request is too large; here it may have "+sizeWords(most))
 }
 
 func sizeWords(n int64) string {

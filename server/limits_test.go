@@ -33,9 +33,11 @@ func TestBodiesAreLimited(t *testing.T) {
 		size   int64 // 0 for one that does not end
 		status int
 	}{
-		{"/api/session", 100, 200}, {"/api/session", maxSignIn, 200}, {"/api/session", maxSignIn + 1, 413}, {"/api/session", 200 << 20, 413}, {"/api/session", 0, 413},
+		{"/api/session", 100, 200}, {"/api/session", maxSignIn, 200}, {"/api/session", maxSignIn + 1, 413},
+		{"/api/session", 200 << 20, 413}, {"/api/session", 0, 413},
 		{"/api/services/frostline/plans", maxRequest, 200}, {"/api/services/frostline/plans", maxRequest + 1, 413},
-		{"/api/services/frostline/source/commits", 2 << 20, 200}, {"/api/services/frostline/source/commits", maxEdit + 1, 413},
+		{"/api/services/frostline/source/commits", 2 << 20, 200},
+		{"/api/services/frostline/source/commits", maxEdit + 1, 413},
 	} {
 		body := endless()
 		if tt.size > 0 {
@@ -95,8 +97,9 @@ func (forever) Read(p []byte) (int, error) {
 // The session's cookie is bound to its host name where browsers take that.
 func TestCookieNames(t *testing.T) {
 	for address, want := range map[string]string{
-		"http://127.0.0.1:7070": "__Host-rudmar_session true", "http://localhost:7070": "__Host-rudmar_session true", "https://rudmar.example": "__Host-rudmar_session true",
-		"http://10.1.2.3:7070": "rudmar_session false", "http://rudmar.internal": "rudmar_session false",
+		"http://127.0.0.1:7070": "__Host-rudmar_session true", "http://localhost:7070": "__Host-rudmar_session true",
+		"https://rudmar.example": "__Host-rudmar_session true",
+		"http://10.1.2.3:7070":   "rudmar_session false", "http://rudmar.internal": "rudmar_session false",
 	} {
 		s := &Server{options: Options{Address: address}}
 		if name, secure := s.cookieName(); fmt.Sprint(name, " ", secure) != want {

@@ -11,7 +11,8 @@ import (
 	"rudmar/server/api"
 )
 
-func (h *handlers) GetMessages(ctx context.Context, r api.GetMessagesRequestObject) (api.GetMessagesResponseObject, error) {
+func (h *handlers) GetMessages(ctx context.Context, r api.GetMessagesRequestObject) (api.GetMessagesResponseObject,
+	error) {
 	client, scope, err := h.engine.Planner.Platform(manifest.PlaceOf(r.Service, r.Stage, r.Params.Target))
 	if err != nil {
 		return nil, err
@@ -24,18 +25,23 @@ func (h *handlers) GetMessages(ctx context.Context, r api.GetMessagesRequestObje
 	return api.GetMessages200JSONResponse(append([]api.Message{}, out...)), err
 }
 
-func (h *handlers) SendMessageAgain(ctx context.Context, r api.SendMessageAgainRequestObject) (api.SendMessageAgainResponseObject, error) {
-	err := h.onMessage(ctx, r.Service, r.Stage, r.Params.Target, r.Message, "message tried again", (*platform.Client).SendAgain)
+func (h *handlers) SendMessageAgain(ctx context.Context,
+	r api.SendMessageAgainRequestObject) (api.SendMessageAgainResponseObject, error) {
+	err := h.onMessage(ctx, r.Service, r.Stage, r.Params.Target, r.Message, "message tried again",
+		(*platform.Client).SendAgain)
 	return api.SendMessageAgain204Response{}, err
 }
 
-func (h *handlers) DropMessage(ctx context.Context, r api.DropMessageRequestObject) (api.DropMessageResponseObject, error) {
-	err := h.onMessage(ctx, r.Service, r.Stage, r.Params.Target, r.Message, "message taken away", (*platform.Client).DropMessage)
+func (h *handlers) DropMessage(ctx context.Context, r api.DropMessageRequestObject) (api.DropMessageResponseObject,
+	error) {
+	err := h.onMessage(ctx, r.Service, r.Stage, r.Params.Target, r.Message, "message taken away",
+		(*platform.Client).DropMessage)
 	return api.DropMessage204Response{}, err
 }
 
 // onMessage does something with a parked message, and notes it in the journal.
-func (h *handlers) onMessage(ctx context.Context, service, stage, target string, id int64, what string, do func(*platform.Client, context.Context, platform.Scope, int64) error) error {
+func (h *handlers) onMessage(ctx context.Context, service, stage, target string, id int64, what string,
+	do func(*platform.Client, context.Context, platform.Scope, int64) error) error {
 	person := who(ctx).person
 	if err := may(ctx, rights.Run, service, stage); err != nil {
 		return err
@@ -48,5 +54,7 @@ func (h *handlers) onMessage(ctx context.Context, service, stage, target string,
 		return err
 	}
 	h.engine.Watch.Nudge() // what waits for people has changed
-	return h.engine.Store.Note(ctx, store.Entry{Person: person.Handle, Service: service, Stage: stage, What: what, Text: strconv.FormatInt(id, 10) + " on " + target})
+	return h.engine.Store.Note(ctx,
+		store.Entry{Person: person.Handle, Service: service, Stage: stage, What: what,
+			Text: strconv.FormatInt(id, 10) + " on " + target})
 }

@@ -12,25 +12,54 @@ import (
 	"rudmar/core/resource"
 	"rudmar/core/rights"
 	"rudmar/engine/deliver"
+	"rudmar/engine/deploy"
 	"rudmar/engine/store"
 	"rudmar/server/api"
 	"rudmar/server/view"
 )
 
 func (h *handlers) MakePlan(ctx context.Context, r api.MakePlanRequestObject) (api.MakePlanResponseObject, error) {
-	v, err := h.facts(ctx, r.Service)
+	p, err := h.compute(ctx, manifest.PlaceOf(r.Service, r.Body.Stage, api.OrZero(r.Body.Target)),
+		api.OrZero(r.Body.Version))
 	if err != nil {
 		return nil, err
 	}
-	place := manifest.PlaceOf(r.Service, r.Body.Stage, api.OrZero(r.Body.Target))
+	if shown := api.OrZero(r.Body.Digest); shown != "" && shown != p.Digest {
+		return nil, fmt.Errorf("what would be done is not what was shown any more; look at the plan again: %w",
+			deploy.ErrOutOfDate)
+	}
+	id, err := h.engine.Store.AddPlan(ctx, who(ctx).person.Handle, p)
+	if err != nil {
+		return nil, err
+	}
+	out, err := h.keptPlan(ctx, id)
+	return api.MakePlan201JSONResponse(out), err
+}
+
+func (h *handlers) ComputePlan(ctx context.Context,
+	r api.ComputePlanRequestObject) (api.ComputePlanResponseObject, error) {
+	p, err := h.compute(ctx, manifest.PlaceOf(r.Service, r.Params.Stage, api.OrZero(r.Params.Onto)),
+		api.OrZero(r.Params.Version))
+	if err != nil {
+		return nil, err
+	}
+	out, err := h.shownPlan(ctx, store.Plan{Person: who(ctx).person.Handle, MadeAt: h.engine.Store.Now(), Plan: p})
+	return api.ComputePlan200JSONResponse(out), err
+}
+
+// compute plans a version onto a place; where none is named, the version that is there.
+func (h *handlers) compute(ctx context.Context, place manifest.Place, version int) (*plan.Plan, error) {
+	v, err := h.facts(ctx, place.Service)
+	if err != nil {
+		return nil, err
+	}
 	stage := v.Stage(place.Stage)
 	if stage == nil {
-		return nil, fmt.Errorf("%s has no stage %s: %w", r.Service, place.Stage, store.ErrNotFound)
+		return nil, fmt.Errorf("%s has no stage %s: %w", place.Service, place.Stage, store.ErrNotFound)
 	}
 	if place.Target == (manifest.Target{}) && len(stage.Targets) > 0 {
 		place.Target = stage.Targets[0]
 	}
-	version := api.OrZero(r.Body.Version)
 	if version == 0 {
 		there, err := h.engine.Store.Stage(ctx, place)
 		if err != nil {
@@ -43,16 +72,7 @@ func (h *handlers) MakePlan(ctx context.Context, r api.MakePlanRequestObject) (a
 	if version == 0 {
 		return nil, badRequest("there is no version yet; push a commit to the branch that the first stage takes")
 	}
-	p, err := h.engine.Planner.Compute(ctx, place, version)
-	if err != nil {
-		return nil, err
-	}
-	id, err := h.engine.Store.AddPlan(ctx, who(ctx).person.Handle, p)
-	if err != nil {
-		return nil, err
-	}
-	out, err := h.keptPlan(ctx, id)
-	return api.MakePlan201JSONResponse(out), err
+	return h.engine.Planner.Compute(ctx, place, version)
 }
 
 func (h *handlers) GetPlan(ctx context.Context, r api.GetPlanRequestObject) (api.GetPlanResponseObject, error) {
@@ -65,7 +85,13 @@ func (h *handlers) keptPlan(ctx context.Context, id int64) (api.KeptPlan, error)
 	if err != nil {
 		return api.KeptPlan{}, fmt.Errorf("plan %d: %w", id, err)
 	}
-	out := api.KeptPlan{Id: kept.ID, Person: kept.Person, MadeAt: kept.MadeAt.UnixMilli(), Confirm: api.Optional(kept.Plan.Confirmation())}
+	return h.shownPlan(ctx, kept)
+}
+
+func (h *handlers) shownPlan(ctx context.Context, kept store.Plan) (api.KeptPlan, error) {
+	var err error
+	out := api.KeptPlan{Id: kept.ID, Person: kept.Person, MadeAt: kept.MadeAt.UnixMilli(),
+		Confirm: api.Optional(kept.Plan.Confirmation())}
 	if out.Plan, err = convert[api.Plan](kept.Plan); err != nil {
 		return out, err
 	}
@@ -124,13 +150,16 @@ func (h *handlers) goBack(ctx context.Context, kept store.Plan, confirm string) 
 		return err
 	}
 	if !slices.Equal(m.Lines, kept.Plan.Meaning()) {
-		return badRequest(fmt.Sprintf("%s has more targets than %s, which change with it: take it back on the page of version %d in %s, which shows them all", b.Stage, b.Target, b.Version, b.Stage))
+		return badRequest(fmt.Sprintf(
+			"%s has more targets than %s, which change with it: take it back on the page of version %d in %s, which shows them all", b.Stage, b.Target, b.Version, b.Stage))
 	}
-	return h.engine.Line.GoBack(ctx, b.Service, b.Version, b.Stage, deliver.Say{By: who(ctx).person, Shown: m.Digest, Confirm: confirm})
+	return h.engine.Line.GoBack(ctx, b.Service, b.Version, b.Stage,
+		deliver.Say{By: who(ctx).person, Shown: m.Digest, Confirm: confirm})
 }
 
 func deploymentOf(d store.Deployment) api.Deployment {
-	out := api.Deployment{Id: d.ID, Plan: d.Plan, Service: d.Service, Stage: d.Stage, Target: d.Target.String(), Version: d.Version,
+	out := api.Deployment{Id: d.ID, Plan: d.Plan, Service: d.Service, Stage: d.Stage,
+		Target: d.Target.String(), Version: d.Version,
 		State: d.State, Why: d.Why, Person: d.Person, StartedAt: d.StartedAt.UnixMilli()}
 	if !d.EndedAt.IsZero() {
 		out.EndedAt = d.EndedAt.UnixMilli()
@@ -138,7 +167,8 @@ func deploymentOf(d store.Deployment) api.Deployment {
 	return out
 }
 
-func (h *handlers) ListDeployments(ctx context.Context, r api.ListDeploymentsRequestObject) (api.ListDeploymentsResponseObject, error) {
+func (h *handlers) ListDeployments(ctx context.Context,
+	r api.ListDeploymentsRequestObject) (api.ListDeploymentsResponseObject, error) {
 	list, err := h.engine.Store.Deployments(ctx, r.Service, "", 50)
 	out := api.ListDeployments200JSONResponse{}
 	for _, d := range list {
@@ -147,7 +177,8 @@ func (h *handlers) ListDeployments(ctx context.Context, r api.ListDeploymentsReq
 	return out, err
 }
 
-func (h *handlers) GetDeployment(ctx context.Context, r api.GetDeploymentRequestObject) (api.GetDeploymentResponseObject, error) {
+func (h *handlers) GetDeployment(ctx context.Context,
+	r api.GetDeploymentRequestObject) (api.GetDeploymentResponseObject, error) {
 	d, err := h.engine.Store.Deployment(ctx, r.Id)
 	if err != nil {
 		return nil, fmt.Errorf("deployment %d: %w", r.Id, err)
@@ -160,10 +191,12 @@ func (h *handlers) GetDeployment(ctx context.Context, r api.GetDeploymentRequest
 	if err != nil {
 		return nil, err
 	}
-	out := api.DeploymentDetail{Deployment: deploymentOf(d), Steps: []api.DeploymentStep{}, CanGoOn: d.State == store.PartlyDone || d.State == store.Stopped}
+	out := api.DeploymentDetail{Deployment: deploymentOf(d), Steps: []api.DeploymentStep{},
+		CanGoOn: d.State == store.PartlyDone || d.State == store.Stopped}
 	for _, s := range states {
 		step := kept.Plan.Steps[s.Step]
-		row := api.DeploymentStep{Index: s.Step, Address: s.Address, Change: string(step.Change), Wave: step.Wave, State: s.State, Error: s.Error, Attempts: s.Attempts}
+		row := api.DeploymentStep{Index: s.Step, Address: s.Address, Change: string(step.Change), Wave: step.Wave,
+			State: s.State, Error: s.Error, Attempts: s.Attempts}
 		if !s.StartedAt.IsZero() {
 			row.StartedAt = s.StartedAt.UnixMilli()
 		}
@@ -219,7 +252,8 @@ func words(v any) string {
 	return strings.Join(out, ", ")
 }
 
-func (h *handlers) ActOnDeployment(ctx context.Context, r api.ActOnDeploymentRequestObject) (api.ActOnDeploymentResponseObject, error) {
+func (h *handlers) ActOnDeployment(ctx context.Context,
+	r api.ActOnDeploymentRequestObject) (api.ActOnDeploymentResponseObject, error) {
 	person := who(ctx).person
 	d, err := h.engine.Store.Deployment(ctx, r.Id)
 	if err != nil {

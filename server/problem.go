@@ -27,8 +27,18 @@ type badRequest string
 
 func (b badRequest) Error() string { return string(b) }
 
+// problemTypes are the headings of docs/problems.md, by the answer's status.
+var problemTypes = map[int]string{
+	http.StatusBadRequest: "request", http.StatusUnauthorized: "sign-in", http.StatusForbidden: "not-allowed",
+	http.StatusNotFound: "not-found", http.StatusMethodNotAllowed: "method", http.StatusNotAcceptable: "form",
+	http.StatusUnsupportedMediaType: "form", http.StatusRequestTimeout: "too-slow", http.StatusConflict: "moved-on",
+	http.StatusRequestEntityTooLarge: "too-large", http.StatusUnprocessableEntity: "cannot-be-done",
+	http.StatusTooManyRequests: "slow-down", http.StatusInternalServerError: "fault",
+	http.StatusBadGateway: "platform-refused", http.StatusServiceUnavailable: "not-now",
+}
+
 func problemOf(status int, detail string) api.Problem {
-	return api.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail}
+	return api.Problem{Type: "/docs/problems#" + problemTypes[status], Title: http.StatusText(status), Status: status, Detail: detail}
 }
 
 func writeProblem(w http.ResponseWriter, p api.Problem) {
@@ -48,9 +58,16 @@ func (s *Server) problem(c *echo.Context, err error) {
 	}
 	s.noteRefusal(c.Request(), err)
 	p := problemOf(status, err.Error())
+	var plain *echo.HTTPError
+	if errors.As(err, &plain) && plain.Message != "" {
+		p.Detail = plain.Message
+	}
 	var slow *people.SlowError
 	if errors.As(err, &slow) {
 		c.Response().Header().Set("Retry-After", strconv.Itoa(slow.RetryAfter()))
+	}
+	if status == http.StatusUnauthorized {
+		c.Response().Header().Set("WWW-Authenticate", challenge(c.Request()))
 	}
 	if !known { // it may hold paths of the server
 		p.Detail = "Rudmar could not do this; its log says why"
@@ -68,12 +85,22 @@ func (s *Server) problem(c *echo.Context, err error) {
 	writeProblem(c.Response(), p)
 }
 
+// challenge says how to sign in. A browser's own script is not told of passwords:
+// the browser would ask for one itself, over the page.
+func challenge(r *http.Request) string {
+	if r.Header.Get("Sec-Fetch-Mode") != "" {
+		return `Session realm="Rudmar"`
+	}
+	return `Basic realm="Rudmar", charset="UTF-8"`
+}
+
 // noteRefusal keeps that somebody tried what they may not.
 func (s *Server) noteRefusal(r *http.Request, err error) {
 	if !errors.Is(err, rights.ErrRefused) {
 		return
 	}
-	e := store.Entry{Person: who(r.Context()).person.Handle, What: "refused", Text: r.Method + " " + r.URL.Path + ": " + err.Error()}
+	e := store.Entry{Person: who(r.Context()).person.Handle, What: "refused",
+		Text: r.Method + " " + r.URL.Path + ": " + err.Error()}
 	if noteErr := s.engine.Store.Note(context.WithoutCancel(r.Context()), e); noteErr != nil {
 		s.options.Log.Error("noting a refusal", "error", noteErr)
 	}
@@ -95,9 +122,11 @@ func statusOf(err error) (status int, known bool) {
 		return http.StatusUnauthorized, true
 	case errors.Is(err, rights.ErrRefused):
 		return http.StatusForbidden, true
-	case errors.Is(err, store.ErrNotFound), errors.Is(err, deploy.ErrNoTarget), errors.Is(err, source.ErrNoCommit), errors.Is(err, deliver.ErrNotThere):
+	case errors.Is(err, store.ErrNotFound), errors.Is(err, deploy.ErrNoTarget), errors.Is(err, source.ErrNoCommit),
+		errors.Is(err, deliver.ErrNotThere):
 		return http.StatusNotFound, true
-	case errors.Is(err, deploy.ErrOutOfDate), errors.Is(err, deploy.ErrStopped), errors.Is(err, deploy.ErrNotOpen), errors.Is(err, store.ErrLease),
+	case errors.Is(err, deploy.ErrOutOfDate), errors.Is(err, deploy.ErrStopped), errors.Is(err, deploy.ErrNotOpen),
+		errors.Is(err, store.ErrLease),
 		errors.Is(err, delivery.ErrTransition), errors.Is(err, deliver.ErrNotCounts), errors.Is(err, deliver.ErrShown),
 		errors.Is(err, store.ErrMoved), errors.Is(err, store.ErrInUse), errors.Is(err, store.ErrOwned):
 		return http.StatusConflict, true

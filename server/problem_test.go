@@ -48,7 +48,8 @@ func TestDatabaseFaultsAreTold(t *testing.T) {
 		{errors.Join(store.ErrNotFound, readOnly), 503, "cannot write or read"},
 		{errors.Join(store.ErrLease, readOnly), 503, "cannot write or read"},
 		{none, 404, "not found"},
-		{fmt.Errorf("planning: %w", &platform.Unreachable{Address: "http://p", Err: errors.New("refused")}), 503, "does not answer"},
+		{fmt.Errorf("planning: %w", &platform.Unreachable{Address: "http://p", Err: errors.New("refused")}),
+			503, "does not answer"},
 		{errors.New("open /srv/secret: no such file"), 500, "its log says why"},
 	} {
 		server := &Server{options: Options{Log: slog.New(slog.DiscardHandler)}}
@@ -57,7 +58,8 @@ func TestDatabaseFaultsAreTold(t *testing.T) {
 		router.GET("/", func(*echo.Context) error { return tt.err })
 		answer := httptest.NewRecorder()
 		router.ServeHTTP(answer, httptest.NewRequest("GET", "/", nil))
-		if answer.Code != tt.status || !strings.Contains(answer.Body.String(), tt.text) || strings.Contains(answer.Body.String(), "/srv") {
+		if answer.Code != tt.status || !strings.Contains(answer.Body.String(), tt.text) ||
+			strings.Contains(answer.Body.String(), "/srv") {
 			t.Errorf("%v: %d %s", tt.err, answer.Code, answer.Body)
 		}
 	}

@@ -11,7 +11,8 @@ import (
 	"rudmar/server/api"
 )
 
-func (h *handlers) GetSecrets(ctx context.Context, r api.GetSecretsRequestObject) (api.GetSecretsResponseObject, error) {
+func (h *handlers) GetSecrets(ctx context.Context, r api.GetSecretsRequestObject) (api.GetSecretsResponseObject,
+	error) {
 	v, err := h.facts(ctx, r.Service)
 	if err != nil {
 		return nil, err
@@ -41,7 +42,8 @@ func usersOf(service *manifest.Service, stage, name string) []string {
 	for _, fn := range service.Functions {
 		c := fn.At(stage)
 		gets := slices.ContainsFunc(c.Env, func(v manifest.EnvVar) bool {
-			return slices.ContainsFunc(v.Value, func(p manifest.Part) bool { return p.Kind == manifest.ToSecret && p.Name == name })
+			return slices.ContainsFunc(v.Value,
+				func(p manifest.Part) bool { return p.Kind == manifest.ToSecret && p.Name == name })
 		})
 		reads := slices.ContainsFunc(c.Permissions, func(p manifest.Permission) bool {
 			of, literal := p.Of.Literal()

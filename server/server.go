@@ -7,8 +7,10 @@ import (
 	"log/slog"
 	"net/http"
 	"strings"
+	"sync"
 	"time"
 
+	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
 	lru "github.com/hashicorp/golang-lru/v2"
 	"github.com/labstack/echo/v5"
@@ -16,6 +18,7 @@ import (
 	validator "github.com/oapi-codegen/nethttp-middleware"
 
 	"rudmar/core/rights"
+	"rudmar/docs"
 	"rudmar/engine"
 	"rudmar/engine/deliver"
 	"rudmar/engine/source"
@@ -31,7 +34,9 @@ type Options struct {
 	BodyTime time.Duration
 	// Simulated tells that all platforms are simulated ones.
 	Simulated bool
-	Log       *slog.Logger
+	// Demo tells that this is the demo, whose people are known to everybody.
+	Demo bool
+	Log  *slog.Logger
 }
 
 // Server answers requests over an engine.
@@ -40,6 +45,8 @@ type Server struct {
 	options Options
 	handler http.Handler
 	commits *lru.Cache[string, source.Commit] // by hash
+
+	documents func() (map[string]document, error) // by name; read when they are first asked for
 }
 
 // remembered is how many commits are remembered.
@@ -54,13 +61,15 @@ func New(e *engine.Engine, o Options) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Server{engine: e, options: o, commits: commits}
+	s := &Server{engine: e, options: o, commits: commits,
+		documents: sync.OnceValues(func() (map[string]document, error) { return readDocuments(docs.Files) })}
 	router := echo.New()
 	router.Logger = o.Log
 	router.HTTPErrorHandler = s.problem
-	router.Use(middleware.Recover(), s.logRequests, secureHeaders)
+	measured := newMetrics(s)
+	router.Use(middleware.Recover(), measured.measure, s.logRequests, secureHeaders)
 
-	description, err := api.GetSpec()
+	description, err := openapi3.NewLoader().LoadFromData(api.Description)
 	if err != nil {
 		return nil, err
 	}
@@ -72,24 +81,46 @@ func New(e *engine.Engine, o Options) (*Server, error) {
 	validate := validator.OapiRequestValidatorWithOptions(description, &validator.Options{
 		SilenceServersWarning: true,
 		Options:               openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc},
-		ErrorHandlerWithOpts: func(_ context.Context, err error, w http.ResponseWriter, _ *http.Request, o validator.ErrorHandlerOpts) {
+		ErrorHandlerWithOpts: func(_ context.Context, err error, w http.ResponseWriter, _ *http.Request,
+			o validator.ErrorHandlerOpts) {
 			writeProblem(w, problemOf(o.StatusCode, firstLine(err.Error())))
 		},
 	})
-	group := router.Group("/api", s.limitBodies, s.signedIn)
+	forms, err := describedBy(description)
+	if err != nil {
+		return nil, err
+	}
+	router.GET("/api/openapi.yaml", func(c *echo.Context) error {
+		return c.Blob(http.StatusOK, "application/yaml", api.Description)
+	})
+	group := router.Group("/api", s.limitBodies, forms.negotiate, s.signedIn)
 	group.GET("/events", s.events)
 	group.GET("/services/:service/stages/:stage/logs/stream", s.followLogs)
-	described := group.Group("", echo.WrapMiddleware(validate))
+	group.Any("/*", func(*echo.Context) error { return echo.ErrNotFound }) // so that what is asked otherwise is judged, too
+	described := group.Group("", middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024}), tagged,
+		echo.WrapMiddleware(validate))
 	api.RegisterHandlers(described, api.NewStrictHandler(&handlers{s}, nil))
 	router.Any("/git/*", echo.WrapHandler(steadily(http.StripPrefix("/git", e.Host))))
 	router.GET("/healthz", s.healthz)
-	router.GET("/*", echo.WrapHandler(page.Handler()))
+	router.GET("/readyz", s.healthz)
+	router.GET("/metrics", echo.WrapHandler(measured.answers))
+	pages := echo.WrapHandler(page.Handler())
+	router.GET("/api", pages) // where people read what the API has
+	router.GET("/*", pages)
 	s.handler = router
 	return s, nil
 }
 
-// ServeHTTP answers a request.
-func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.handler.ServeHTTP(w, r) }
+// ServeHTTP answers a request. HEAD is answered like GET, of which the connection
+// leaves the body out.
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if r.Method == http.MethodHead && !strings.HasSuffix(r.URL.Path, "/events") &&
+		!strings.HasSuffix(r.URL.Path, "/logs/stream") {
+		r = r.Clone(r.Context())
+		r.Method = http.MethodGet
+	}
+	s.handler.ServeHTTP(w, r)
+}
 
 // logRequests writes a line for each request that is not a page's file.
 func (s *Server) logRequests(next echo.HandlerFunc) echo.HandlerFunc {
@@ -102,7 +133,8 @@ func (s *Server) logRequests(next echo.HandlerFunc) echo.HandlerFunc {
 			if err != nil {
 				level = slog.LevelInfo
 			}
-			s.options.Log.Log(r.Context(), level, "request", "method", r.Method, "path", r.URL.Path, "took", time.Since(begun), "error", err)
+			s.options.Log.Log(r.Context(), level, "request", "method", r.Method, "path", r.URL.Path, "took",
+				time.Since(begun), "error", err)
 		}
 		return err
 	}
@@ -111,7 +143,8 @@ func (s *Server) logRequests(next echo.HandlerFunc) echo.HandlerFunc {
 func secureHeaders(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		h := c.Response().Header()
-		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+		h.Set("Content-Security-Policy",
+			"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
 		if path := c.Request().URL.Path; strings.HasPrefix(path, "/api/") || strings.HasPrefix(path, "/git/") {

@@ -9,7 +9,8 @@ import (
 	"rudmar/server/api"
 )
 
-func (h *handlers) CreateRepository(ctx context.Context, r api.CreateRepositoryRequestObject) (api.CreateRepositoryResponseObject, error) {
+func (h *handlers) CreateRepository(ctx context.Context,
+	r api.CreateRepositoryRequestObject) (api.CreateRepositoryResponseObject, error) {
 	if err := may(ctx, rights.Write, "", ""); err != nil {
 		return nil, err
 	}
@@ -19,7 +20,8 @@ func (h *handlers) CreateRepository(ctx context.Context, r api.CreateRepositoryR
 	return api.CreateRepository201JSONResponse{Address: h.cloneAddress(r.Body.Name)}, nil
 }
 
-func (h *handlers) ListRepositories(ctx context.Context, _ api.ListRepositoriesRequestObject) (api.ListRepositoriesResponseObject, error) {
+func (h *handlers) ListRepositories(ctx context.Context,
+	_ api.ListRepositoriesRequestObject) (api.ListRepositoriesResponseObject, error) {
 	names, err := h.engine.Store.Repositories(ctx)
 	if err != nil {
 		return nil, err
@@ -47,7 +49,8 @@ func typed(confirm, name, what string) error {
 	return nil
 }
 
-func (h *handlers) RemoveRepository(ctx context.Context, r api.RemoveRepositoryRequestObject) (api.RemoveRepositoryResponseObject, error) {
+func (h *handlers) RemoveRepository(ctx context.Context,
+	r api.RemoveRepositoryRequestObject) (api.RemoveRepositoryResponseObject, error) {
 	if err := may(ctx, rights.LookAfter, "", ""); err != nil {
 		return nil, err
 	}
@@ -57,17 +60,20 @@ func (h *handlers) RemoveRepository(ctx context.Context, r api.RemoveRepositoryR
 	return api.RemoveRepository204Response{}, h.engine.RemoveRepository(ctx, r.Repository, who(ctx).person.Handle)
 }
 
-func (h *handlers) RemoveService(ctx context.Context, r api.RemoveServiceRequestObject) (api.RemoveServiceResponseObject, error) {
+func (h *handlers) RemoveService(ctx context.Context,
+	r api.RemoveServiceRequestObject) (api.RemoveServiceResponseObject, error) {
 	if err := may(ctx, rights.LookAfter, r.Service, ""); err != nil {
 		return nil, err
 	}
-	if err := typed(r.Params.Confirm, r.Service, "the service goes off the list; its versions and its journal stay"); err != nil {
+	if err := typed(r.Params.Confirm, r.Service,
+		"the service goes off the list; its versions and its journal stay"); err != nil {
 		return nil, err
 	}
 	return api.RemoveService204Response{}, h.engine.RemoveService(ctx, r.Service, who(ctx).person.Handle)
 }
 
-func (h *handlers) MoveService(ctx context.Context, r api.MoveServiceRequestObject) (api.MoveServiceResponseObject, error) {
+func (h *handlers) MoveService(ctx context.Context, r api.MoveServiceRequestObject) (api.MoveServiceResponseObject,
+	error) {
 	if err := may(ctx, rights.LookAfter, r.Service, ""); err != nil {
 		return nil, err
 	}
@@ -78,14 +84,16 @@ func (h *handlers) MoveService(ctx context.Context, r api.MoveServiceRequestObje
 	if err := typed(r.Params.Confirm, r.Service, strings.Join(means, "; ")); err != nil {
 		return nil, err
 	}
-	return api.MoveService200JSONResponse{Means: means}, h.engine.MoveService(ctx, r.Service, r.Body.Name, who(ctx).person.Handle)
+	return api.MoveService200JSONResponse{Means: means},
+		h.engine.MoveService(ctx, r.Service, r.Body.Name, who(ctx).person.Handle)
 }
 
 func (s *Server) cloneAddress(repository string) string {
 	return s.options.Address + "/git/" + repository + ".git"
 }
 
-func (h *handlers) ListServices(ctx context.Context, _ api.ListServicesRequestObject) (api.ListServicesResponseObject, error) {
+func (h *handlers) ListServices(ctx context.Context, _ api.ListServicesRequestObject) (api.ListServicesResponseObject,
+	error) {
 	list, err := h.engine.Store.Services(ctx)
 	if err != nil {
 		return nil, err
@@ -96,7 +104,8 @@ func (h *handlers) ListServices(ctx context.Context, _ api.ListServicesRequestOb
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, api.ServiceSummary{Name: s.Name, Repository: s.Repository, CloneAddress: h.cloneAddress(s.Repository), Stages: len(standing), Became: api.Optional(s.Became)})
+		out = append(out, api.ServiceSummary{Name: s.Name, Repository: s.Repository,
+			CloneAddress: h.cloneAddress(s.Repository), Stages: len(standing), Became: api.Optional(s.Became)})
 	}
 	return out, nil
 }

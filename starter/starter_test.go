@@ -16,7 +16,8 @@ func TestStartersAreSound(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		folder := manifest.Files{"rudmar.yaml": []byte("rudmar: 1\nservice: s\nstages: [{stage: trial, target: local/north, enter: {on: push}}]\n")}
+		folder := manifest.Files{
+			"rudmar.yaml": []byte("rudmar: 1\nservice: s\nstages: [{stage: trial, target: local/north, enter: {on: push}}]\n")}
 		for name, text := range files {
 			folder[name] = []byte(text)
 		}

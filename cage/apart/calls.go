@@ -13,14 +13,18 @@ import (
 func refused() []uint32 {
 	return append([]uint32{
 		unix.SYS_MOUNT, unix.SYS_UMOUNT2, unix.SYS_PIVOT_ROOT, unix.SYS_CHROOT, unix.SYS_UNSHARE, unix.SYS_SETNS,
-		unix.SYS_OPEN_TREE, unix.SYS_MOVE_MOUNT, unix.SYS_FSOPEN, unix.SYS_FSCONFIG, unix.SYS_FSMOUNT, unix.SYS_FSPICK, unix.SYS_MOUNT_SETATTR,
+		unix.SYS_OPEN_TREE, unix.SYS_MOVE_MOUNT, unix.SYS_FSOPEN, unix.SYS_FSCONFIG, unix.SYS_FSMOUNT,
+		unix.SYS_FSPICK, unix.SYS_MOUNT_SETATTR,
 		unix.SYS_PTRACE, unix.SYS_PROCESS_VM_READV, unix.SYS_PROCESS_VM_WRITEV, unix.SYS_KCMP, unix.SYS_PIDFD_GETFD,
 		unix.SYS_KEYCTL, unix.SYS_ADD_KEY, unix.SYS_REQUEST_KEY,
-		unix.SYS_BPF, unix.SYS_PERF_EVENT_OPEN, unix.SYS_USERFAULTFD, unix.SYS_IO_URING_SETUP, unix.SYS_IO_URING_ENTER, unix.SYS_IO_URING_REGISTER,
+		unix.SYS_BPF, unix.SYS_PERF_EVENT_OPEN, unix.SYS_USERFAULTFD, unix.SYS_IO_URING_SETUP, unix.SYS_IO_URING_ENTER,
+		unix.SYS_IO_URING_REGISTER,
 		unix.SYS_NAME_TO_HANDLE_AT, unix.SYS_OPEN_BY_HANDLE_AT, unix.SYS_FANOTIFY_INIT, unix.SYS_LOOKUP_DCOOKIE,
-		unix.SYS_INIT_MODULE, unix.SYS_FINIT_MODULE, unix.SYS_DELETE_MODULE, unix.SYS_KEXEC_LOAD, unix.SYS_KEXEC_FILE_LOAD, unix.SYS_REBOOT,
+		unix.SYS_INIT_MODULE, unix.SYS_FINIT_MODULE, unix.SYS_DELETE_MODULE, unix.SYS_KEXEC_LOAD,
+		unix.SYS_KEXEC_FILE_LOAD, unix.SYS_REBOOT,
 		unix.SYS_SWAPON, unix.SYS_SWAPOFF, unix.SYS_ACCT, unix.SYS_QUOTACTL, unix.SYS_SYSLOG,
-		unix.SYS_SETTIMEOFDAY, unix.SYS_CLOCK_SETTIME, unix.SYS_CLOCK_ADJTIME, unix.SYS_ADJTIMEX, unix.SYS_SETHOSTNAME, unix.SYS_SETDOMAINNAME,
+		unix.SYS_SETTIMEOFDAY, unix.SYS_CLOCK_SETTIME, unix.SYS_CLOCK_ADJTIME, unix.SYS_ADJTIMEX,
+		unix.SYS_SETHOSTNAME, unix.SYS_SETDOMAINNAME,
 		unix.SYS_VHANGUP, unix.SYS_MIGRATE_PAGES, unix.SYS_MOVE_PAGES,
 	}, refusedHere()...)
 }
@@ -28,12 +32,15 @@ func refused() []uint32 {
 // usual are the calls that programs make most: they are let through first, since
 // the kernel goes through the filter for each.
 func usual() []uint32 {
-	return append([]uint32{unix.SYS_READ, unix.SYS_WRITE, unix.SYS_FUTEX, unix.SYS_OPENAT, unix.SYS_CLOSE, unix.SYS_FSTAT, unix.SYS_EPOLL_PWAIT, unix.SYS_LSEEK, unix.SYS_MMAP, unix.SYS_MUNMAP,
-		unix.SYS_GETDENTS64, unix.SYS_GETRANDOM, unix.SYS_STATX, unix.SYS_CLOCK_GETTIME, unix.SYS_FCNTL, unix.SYS_READLINKAT, unix.SYS_RECVMSG, unix.SYS_SENDMSG}, usualHere()...)
+	return append([]uint32{unix.SYS_READ, unix.SYS_WRITE, unix.SYS_FUTEX, unix.SYS_OPENAT, unix.SYS_CLOSE,
+		unix.SYS_FSTAT, unix.SYS_EPOLL_PWAIT, unix.SYS_LSEEK, unix.SYS_MMAP, unix.SYS_MUNMAP,
+		unix.SYS_GETDENTS64, unix.SYS_GETRANDOM, unix.SYS_STATX, unix.SYS_CLOCK_GETTIME, unix.SYS_FCNTL,
+		unix.SYS_READLINKAT, unix.SYS_RECVMSG, unix.SYS_SENDMSG}, usualHere()...)
 }
 
 // newSpaces are the flags of clone that make namespaces.
-const newSpaces = unix.CLONE_NEWNS | unix.CLONE_NEWCGROUP | unix.CLONE_NEWUTS | unix.CLONE_NEWIPC | unix.CLONE_NEWUSER | unix.CLONE_NEWPID | unix.CLONE_NEWNET
+const newSpaces = unix.CLONE_NEWNS | unix.CLONE_NEWCGROUP | unix.CLONE_NEWUTS | unix.CLONE_NEWIPC |
+	unix.CLONE_NEWUSER | unix.CLONE_NEWPID | unix.CLONE_NEWNET
 
 // Offsets in struct seccomp_data, in bytes.
 const (
@@ -56,7 +63,8 @@ func filter() []unix.SockFilter {
 	answer := func(k uint32) unix.SockFilter { return unix.SockFilter{Code: unix.BPF_RET | unix.BPF_K, K: k} }
 	fails := func(e unix.Errno) uint32 { return unix.SECCOMP_RET_ERRNO | uint32(e) }
 
-	out := []unix.SockFilter{load(architectureAt), jump(unix.BPF_JEQ, architecture, 1, 0), answer(unix.SECCOMP_RET_KILL_PROCESS), load(numberAt)}
+	out := []unix.SockFilter{load(architectureAt), jump(unix.BPF_JEQ, architecture, 1, 0),
+		answer(unix.SECCOMP_RET_KILL_PROCESS), load(numberAt)}
 	if otherABI != 0 {
 		out = append(out, jump(unix.BPF_JGE, otherABI, 0, 1), answer(fails(unix.EPERM)))
 	}
@@ -73,7 +81,8 @@ func filter() []unix.SockFilter {
 		out = append(out, jump(unix.BPF_JEQ, number, 0, 1), answer(fails(unix.EPERM)))
 	}
 	return append(out,
-		jump(unix.BPF_JEQ, unix.SYS_CLONE, 0, 3), load(firstArgAt), jump(unix.BPF_JSET, newSpaces, 0, 1), answer(fails(unix.EPERM)),
+		jump(unix.BPF_JEQ, unix.SYS_CLONE, 0, 3), load(firstArgAt), jump(unix.BPF_JSET, newSpaces, 0, 1),
+		answer(fails(unix.EPERM)),
 		answer(unix.SECCOMP_RET_ALLOW))
 }
 

@@ -12,5 +12,7 @@ func usualHere() []uint32 {
 }
 
 func refusedHere() []uint32 {
-	return []uint32{unix.SYS_IOPL, unix.SYS_IOPERM, unix.SYS_MODIFY_LDT, unix.SYS__SYSCTL, unix.SYS_USELIB, unix.SYS_USTAT, unix.SYS_SYSFS, unix.SYS_CREATE_MODULE, unix.SYS_GET_KERNEL_SYMS, unix.SYS_QUERY_MODULE, unix.SYS_NFSSERVCTL}
+	return []uint32{unix.SYS_IOPL, unix.SYS_IOPERM, unix.SYS_MODIFY_LDT, unix.SYS__SYSCTL, unix.SYS_USELIB,
+		unix.SYS_USTAT, unix.SYS_SYSFS, unix.SYS_CREATE_MODULE, unix.SYS_GET_KERNEL_SYMS,
+		unix.SYS_QUERY_MODULE, unix.SYS_NFSSERVCTL}
 }

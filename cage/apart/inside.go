@@ -191,7 +191,8 @@ func giveUp(s Spec) error {
 	}
 	header := unix.CapUserHeader{Version: unix.LINUX_CAPABILITY_VERSION_3}
 	var none [2]unix.CapUserData
-	if _, _, e := unix.RawSyscall(unix.SYS_CAPSET, uintptr(unsafe.Pointer(&header)), uintptr(unsafe.Pointer(&none[0])), 0); e != 0 {
+	if _, _, e := unix.RawSyscall(unix.SYS_CAPSET, uintptr(unsafe.Pointer(&header)),
+		uintptr(unsafe.Pointer(&none[0])), 0); e != 0 {
 		return fmt.Errorf("giving up capabilities: %w", e)
 	}
 	// Becoming another user forgets it.

@@ -233,7 +233,9 @@ func giveFiles(out io.Writer, dir string) error {
 		if err != nil {
 			return err
 		}
-		if err := SendFrame(out, Answer{File: &File{Path: filepath.ToSlash(rel), Executable: info.Mode()&0o100 != 0, Size: info.Size()}}); err != nil {
+		if err := SendFrame(out,
+			Answer{File: &File{Path: filepath.ToSlash(rel), Executable: info.Mode()&0o100 != 0,
+				Size: info.Size()}}); err != nil {
 			return err
 		}
 		_, err = io.CopyN(out, f, info.Size())

@@ -15,7 +15,8 @@ import (
 // programs, libraries, and what they need to find names, zones and certificates.
 func system() []string {
 	return []string{"/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32",
-		"/etc/ld.so.cache", "/etc/ld.so.conf", "/etc/ld.so.conf.d", "/etc/ssl", "/etc/ca-certificates", "/etc/localtime", "/etc/alternatives", "/etc/nsswitch.conf", "/etc/mime.types"}
+		"/etc/ld.so.cache", "/etc/ld.so.conf", "/etc/ld.so.conf.d", "/etc/ssl", "/etc/ca-certificates", "/etc/localtime",
+		"/etc/alternatives", "/etc/nsswitch.conf", "/etc/mime.types"}
 }
 
 // devices are what a command may open in /dev.
@@ -45,19 +46,22 @@ func raiseWalls(root string, p Plan) error {
 			return err
 		}
 	}
-	for from, to := range map[string]string{"/proc/self/fd": "dev/fd", "/proc/self/fd/0": "dev/stdin", "/proc/self/fd/1": "dev/stdout", "/proc/self/fd/2": "dev/stderr"} {
+	for from, to := range map[string]string{"/proc/self/fd": "dev/fd", "/proc/self/fd/0": "dev/stdin",
+		"/proc/self/fd/1": "dev/stdout", "/proc/self/fd/2": "dev/stderr"} {
 		if err := os.Symlink(from, filepath.Join(root, to)); err != nil {
 			return fmt.Errorf("making a tree of files: %w", err)
 		}
 	}
-	if err := unix.Mount("proc", filepath.Join(root, "proc"), "proc", unix.MS_NOSUID|unix.MS_NODEV|unix.MS_NOEXEC, ""); err != nil {
+	if err := unix.Mount("proc", filepath.Join(root, "proc"), "proc",
+		unix.MS_NOSUID|unix.MS_NODEV|unix.MS_NOEXEC, ""); err != nil {
 		return fmt.Errorf("showing its own processes: %w", err)
 	}
 	if err := loopback(); err != nil {
 		return fmt.Errorf("bringing its own loopback up: %w", err)
 	}
 	for name, text := range map[string]string{
-		"etc/passwd":      fmt.Sprintf("root:x:0:0::/:/usr/sbin/nologin\nfn:x:%d:%d::%s:/bin/sh\n", max(1, p.User), max(1, p.User), Scratch),
+		"etc/passwd": fmt.Sprintf("root:x:0:0::/:/usr/sbin/nologin\nfn:x:%d:%d::%s:/bin/sh\n", max(1, p.User),
+			max(1, p.User), Scratch),
 		"etc/group":       fmt.Sprintf("root:x:0:\nfn:x:%d:\n", max(1, p.User)),
 		"etc/hosts":       "127.0.0.1 localhost\n::1 localhost\n",
 		"etc/resolv.conf": "nameserver " + Gateway + "\n",
@@ -84,7 +88,8 @@ func (p Plan) owner() int {
 func scratch(root string, size int64, who int, flags uintptr) error {
 	for at, size := range map[string]int64{Scratch: size, "/dev/shm": size / 4} {
 		options := fmt.Sprintf("size=%d,nr_inodes=%d,mode=0700,uid=%d,gid=%d", size, max(1000, size>>12), who, who)
-		if err := unix.Mount("scratch", filepath.Join(root, at), "tmpfs", unix.MS_NOSUID|unix.MS_NODEV|flags, options); err != nil {
+		if err := unix.Mount("scratch", filepath.Join(root, at), "tmpfs",
+			unix.MS_NOSUID|unix.MS_NODEV|flags, options); err != nil {
 			return fmt.Errorf("making a private folder: %w", err)
 		}
 	}
@@ -166,7 +171,8 @@ func layer(root, to string, i, who int, own bool) error {
 	at := filepath.Join(root, to)
 	base := filepath.Join(root, Scratch, fmt.Sprintf(".layer-%d", i))
 	upper, work := filepath.Join(base, "upper"), filepath.Join(base, "work")
-	if err := errors.Join(os.MkdirAll(upper, 0o755), os.MkdirAll(work, 0o755), os.Chown(upper, who, who), os.Chown(work, who, who)); err != nil {
+	if err := errors.Join(os.MkdirAll(upper, 0o755), os.MkdirAll(work, 0o755), os.Chown(upper, who, who),
+		os.Chown(work, who, who)); err != nil {
 		return fmt.Errorf("layering %s: %w", to, err)
 	}
 	options := fmt.Sprintf("lowerdir=%s,upperdir=%s,workdir=%s", at, upper, work)

@@ -66,14 +66,17 @@ func wayOut(control *os.File) error {
 		what  uint
 		value func(*unix.Ifreq) error
 	}{
-		{unix.SIOCSIFADDR, address(ownAddress())}, {unix.SIOCSIFNETMASK, address([4]byte{255, 255, 255, 0})}, {unix.SIOCSIFFLAGS, flags(unix.IFF_UP | unix.IFF_RUNNING)},
+		{unix.SIOCSIFADDR, address(ownAddress())}, {unix.SIOCSIFNETMASK, address([4]byte{255, 255, 255, 0})},
+		{unix.SIOCSIFFLAGS, flags(unix.IFF_UP | unix.IFF_RUNNING)},
 	} {
 		if err := set(s, step.what, step.value); err != nil {
 			return fmt.Errorf("making a way out: %w", err)
 		}
 	}
 	everywhere := unix.RawSockaddrInet4{Family: unix.AF_INET}
-	route := rtentry{to: everywhere, mask: everywhere, gateway: unix.RawSockaddrInet4{Family: unix.AF_INET, Addr: [4]byte{10, 0, 2, 2}}, flags: unix.RTF_UP | unix.RTF_GATEWAY}
+	route := rtentry{to: everywhere, mask: everywhere,
+		gateway: unix.RawSockaddrInet4{Family: unix.AF_INET, Addr: [4]byte{10, 0, 2, 2}},
+		flags:   unix.RTF_UP | unix.RTF_GATEWAY}
 	if _, _, e := unix.Syscall(unix.SYS_IOCTL, uintptr(s), unix.SIOCADDRT, uintptr(unsafe.Pointer(&route))); e != 0 {
 		return fmt.Errorf("making a way out: %w", e)
 	}

@@ -131,7 +131,8 @@ func newCommand() *cobra.Command {
 func newServiceCommand() *cobra.Command {
 	var dir, runtime string
 	cmd := &cobra.Command{
-		Use: "service NAME", Short: "Make a service with two stages, a function and a case", Args: cobra.ExactArgs(1), PreRunE: environment,
+		Use: "service NAME", Short: "Make a service with two stages, a function and a case",
+		Args: cobra.ExactArgs(1), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			files, err := starter.Service(args[0], runtime)
 			if err != nil {
@@ -141,12 +142,14 @@ func newServiceCommand() *cobra.Command {
 			if err := writeNew(cmd.OutOrStdout(), folder, files); err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.ErrOrStderr(), "\nNext: cd %s, then rudmar check; README.md there says how to deliver and call it.\n", folder)
+			fmt.Fprintf(cmd.ErrOrStderr(),
+				"\nNext: cd %s, then rudmar check; README.md there says how to deliver and call it.\n", folder)
 			return nil
 		},
 	}
 	cmd.Flags().StringVar(&dir, "in", ".", "the folder to make its folder in")
-	cmd.Flags().StringVar(&runtime, "runtime", "python", "the runtime of its function: "+strings.Join(starter.Runtimes(), ", "))
+	cmd.Flags().StringVar(&runtime, "runtime", "python",
+		"the runtime of its function: "+strings.Join(starter.Runtimes(), ", "))
 	return cmd
 }
 
@@ -162,7 +165,8 @@ func writeNew(out io.Writer, dir string, files map[string]string) error {
 	sort.Strings(names)
 	for _, name := range names {
 		full := filepath.Join(dir, filepath.FromSlash(name))
-		if err := errors.Join(os.MkdirAll(filepath.Dir(full), 0o755), os.WriteFile(full, []byte(files[name]), 0o644)); err != nil {
+		if err := errors.Join(os.MkdirAll(filepath.Dir(full), 0o755),
+			os.WriteFile(full, []byte(files[name]), 0o644)); err != nil {
 			return err
 		}
 		fmt.Fprintln(out, full)
@@ -172,9 +176,11 @@ func writeNew(out io.Writer, dir string, files map[string]string) error {
 
 func schemaCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "schema service|function|case", Short: "Print the JSON Schema of a kind of manifest, for editors", Args: cobra.ExactArgs(1),
+		Use: "schema service|function|case", Short: "Print the JSON Schema of a kind of manifest, for editors",
+		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			file, ok := map[string]string{"service": language.ServiceFile, "function": language.FunctionFile, "case": language.CasesFolder}[args[0]]
+			file, ok := map[string]string{"service": language.ServiceFile, "function": language.FunctionFile,
+				"case": language.CasesFolder}[args[0]]
 			if !ok {
 				return coded{exitUsage, fmt.Errorf("%q is not service, function or case", args[0])}
 			}

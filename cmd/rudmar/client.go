@@ -134,7 +134,8 @@ func outcome(plans []api.KeptPlan) error {
 
 func printPlan(cmd *cobra.Command, kept api.KeptPlan) error {
 	p, out := kept.Plan, cmd.OutOrStdout()
-	fmt.Fprintf(out, "Plan %d: version %d onto %s (%s), where version %d is now: %d steps in %d waves\n\n", kept.Id, p.Base.Version, p.Base.Stage, p.Base.Target, p.Base.From, len(p.Steps), p.Waves)
+	fmt.Fprintf(out, "Plan %d: version %d onto %s (%s), where version %d is now: %d steps in %d waves\n\n", kept.Id,
+		p.Base.Version, p.Base.Stage, p.Base.Target, p.Base.From, len(p.Steps), p.Waves)
 	for _, line := range meansLines(p.Base.Stage, p.Consequences) {
 		fmt.Fprintln(out, line)
 	}

@@ -22,6 +22,7 @@ import (
 
 // config is everything that can be set. All defaults stand here.
 type config struct {
+	demo           bool // this is the demo
 	data           string
 	listen         string
 	platformListen string
@@ -51,10 +52,14 @@ func (c *config) dataFlag(f *pflag.FlagSet, value string) {
 func (c *config) serveFlags(f *pflag.FlagSet) {
 	f.StringVar(&c.listen, "listen", "127.0.0.1:7070", "where the page, the API and git answer")
 	f.StringVar(&c.address, "address", "", "how people reach that, where it is not http:// and --listen")
-	f.StringVar(&c.platform, "platform", "", "the address of a platform that runs by itself; empty for the local platform inside this process")
-	f.BoolVar(&c.buildsUncaged, "builds-uncaged", false, "run the commands of builds as Rudmar itself runs where this machine cannot shut them in: whoever may push can then read Rudmar's keys")
-	f.StringSliceVar(&c.registries, "registries", nil, "hosts that builds may fetch from, beside those that go, npm and pip are set to here")
-	f.BoolVar(&c.newKeys, "new-keys", false, "make new keys where the ones are gone that secrets are sealed and versions are signed with: secrets have to be set again then, and older versions cannot be verified")
+	f.StringVar(&c.platform, "platform", "",
+		"the address of a platform that runs by itself; empty for the local platform inside this process")
+	f.BoolVar(&c.buildsUncaged, "builds-uncaged", false,
+		"run the commands of builds as Rudmar itself runs where this machine cannot shut them in: whoever may push can then read Rudmar's keys")
+	f.StringSliceVar(&c.registries, "registries", nil,
+		"hosts that builds may fetch from, beside those that go, npm and pip are set to here")
+	f.BoolVar(&c.newKeys, "new-keys", false,
+		"make new keys where the ones are gone that secrets are sealed and versions are signed with: secrets have to be set again then, and older versions cannot be verified")
 	c.keepFlags(f)
 	f.DurationVar(&c.lookEvery, "look-every", 3*time.Second, "how often live is compared with the record")
 	c.platformFlags(f)
@@ -62,16 +67,19 @@ func (c *config) serveFlags(f *pflag.FlagSet) {
 
 func (c *config) platformFlags(f *pflag.FlagSet) {
 	f.StringVar(&c.platformListen, "platform-listen", "127.0.0.1:7071", "where the local platform answers its protocol")
-	f.StringVar(&c.routesListen, "routes-listen", "127.0.0.2:7072", "where the local platform answers the routes of functions")
+	f.StringVar(&c.routesListen, "routes-listen", "127.0.0.2:7072",
+		"where the local platform answers the routes of functions")
 	c.tokenFlag(f)
-	f.StringVar(&c.routesAddress, "routes-address", "", "how callers reach the routes, where it is not http:// and --routes-listen; a host name of its own, for browsers keep cookies by host name")
+	f.StringVar(&c.routesAddress, "routes-address", "",
+		"how callers reach the routes, where it is not http:// and --routes-listen; a host name of its own, for browsers keep cookies by host name")
 	f.DurationVar(&c.idle, "idle", 5*time.Minute, "how long the local platform keeps an instance without calls")
 	f.StringVar(&c.python, "python", "/usr/bin/python3", "the Python that the local platform runs functions with")
 	f.BoolVar(&c.verbose, "verbose", false, "log every request")
 }
 
 func (c *config) tokenFlag(f *pflag.FlagSet) {
-	f.StringVar(&c.tokenFile, "platform-token-file", "", "a file with the token between Rudmar and the platform, which can also be given as RUDMAR_PLATFORM_TOKEN; empty for one that is kept in the data folder")
+	f.StringVar(&c.tokenFile, "platform-token-file", "",
+		"a file with the token between Rudmar and the platform, which can also be given as RUDMAR_PLATFORM_TOKEN; empty for one that is kept in the data folder")
 }
 
 func (c *config) clientFlags(f *pflag.FlagSet) {
@@ -128,7 +136,8 @@ func (c *config) token() (string, error) {
 func (c *config) knownToken() (string, error) {
 	if c.tokenFile == "" && os.Getenv("RUDMAR_PLATFORM_TOKEN") == "" {
 		if _, err := os.Stat(filepath.Join(c.data, "platform.token")); err != nil {
-			return "", fmt.Errorf("there is no platform's token in %s: give --data (the demo's is demo-data), or --platform-token-file", c.data)
+			return "", fmt.Errorf(
+				"there is no platform's token in %s: give --data (the demo's is demo-data), or --platform-token-file", c.data)
 		}
 	}
 	return c.token()
@@ -170,7 +179,8 @@ func (c *config) dataFolder(log *slog.Logger) error {
 		if err != nil {
 			return err
 		}
-		if name != c.data && d.IsDir() && (d.Name() == "repositories" || d.Name() == "run" || d.Name() == "work" || d.Name() == "artifacts") {
+		if name != c.data && d.IsDir() &&
+			(d.Name() == "repositories" || d.Name() == "run" || d.Name() == "work" || d.Name() == "artifacts") {
 			return fs.SkipDir // many files, behind a folder that is closed
 		}
 		info, err := d.Info()

@@ -15,7 +15,8 @@ func conformCommand() *cobra.Command {
 	c := &config{}
 	var limit time.Duration
 	cmd := &cobra.Command{
-		Use: "test URL", Short: "Try a platform against the protocol, as an adapter's author does", Args: cobra.ExactArgs(1), PreRunE: environment,
+		Use: "test URL", Short: "Try a platform against the protocol, as an adapter's author does",
+		Args: cobra.ExactArgs(1), PreRunE: environment,
 		Long: `Tries every rule of the platform protocol against the platform at an address, in
 scopes of its own, and takes away what it made. Exit code 3 tells that a rule is
 not kept. docs/platform-protocol.md says what the rules are for.`,

@@ -15,7 +15,8 @@ import (
 // deliveryCommand does something with a version in a stage, after it has shown
 // what that means.
 func deliveryCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "delivery", Short: "Ask for a version in a stage, approve it, refuse it, go on, or take it back"}
+	cmd := &cobra.Command{Use: "delivery",
+		Short: "Ask for a version in a stage, approve it, refuse it, go on, or take it back"}
 	for _, act := range []struct{ name, action, short string }{
 		{"ask", "request", "Ask for a version in a stage that is entered on request"},
 		{"approve", "approve", "Say yes to what a version means in a stage"},
@@ -68,7 +69,8 @@ func deliveryActCommand(name, action, short string) *cobra.Command {
 	}
 	c.clientFlags(cmd.Flags())
 	cmd.Flags().StringVar(&comment, "comment", "", "why")
-	cmd.Flags().StringVar(&confirm, "confirm", "", "the stage's name, where something is deleted or becomes public and nobody can be asked")
+	cmd.Flags().StringVar(&confirm, "confirm", "",
+		"the stage's name, where something is deleted or becomes public and nobody can be asked")
 	return cmd
 }
 
@@ -90,7 +92,8 @@ func tellMeaning(out io.Writer, stage string, means api.Meaning) {
 func deliveryShowCommand() *cobra.Command {
 	c := &config{}
 	cmd := &cobra.Command{
-		Use: "show SERVICE VERSION STAGE", Short: "Show how a version stands in a stage, and what its gates wait for", Args: cobra.ExactArgs(3), PreRunE: environment,
+		Use: "show SERVICE VERSION STAGE", Short: "Show how a version stands in a stage, and what its gates wait for",
+		Args: cobra.ExactArgs(3), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			path, err := deliveryPath(args)
 			if err != nil {

@@ -28,6 +28,7 @@ and prints where to look. Started again it goes on with what is there.`,
 					return fmt.Errorf("starting over: %w", err)
 				}
 			}
+			c.demo = true
 			return c.serve(cmd.Context(), func(ctx context.Context, e *engine.Engine) error {
 				marker := filepath.Join(c.data, "demo-built")
 				if _, err := os.Stat(marker); err != nil {

@@ -84,7 +84,9 @@ plan: 0 nothing to do, 4 something would change, 5 something stops it.`,
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return coded{exitUsage, fmt.Errorf("%w; see %s --help", err, c.CommandPath())}
 	})
-	root.AddCommand(serveCommand(), demoCommand(), platformCommand(), personCommand(), secretCommand(), checkCommand(), formatCommand(), versionCommand(), becomesCommand(), newCommand(), schemaCommand(), planCommand(), serviceCommand(), repositoryCommand(), deliveryCommand(), tidyCommand(), hookCommand())
+	root.AddCommand(serveCommand(), demoCommand(), platformCommand(), personCommand(), secretCommand(), checkCommand(),
+		formatCommand(), versionCommand(), becomesCommand(), newCommand(), schemaCommand(), planCommand(), serviceCommand(),
+		repositoryCommand(), deliveryCommand(), tidyCommand(), hookCommand())
 	root.AddCommand(wasmWorkerCommand())
 	strict(root)
 	return root
@@ -163,7 +165,8 @@ func hookCommand() *cobra.Command {
 				if s == nil {
 					return nil
 				}
-				after := source.After{Found: engine.CameOf(s, os.Getenv(source.RepositoryVariable)), Page: os.Getenv(engine.HookPage)}
+				after := source.After{Found: engine.CameOf(s, os.Getenv(source.RepositoryVariable)),
+					Page: os.Getenv(engine.HookPage)}
 				return after.PostReceive(c.Context(), os.Stdin, os.Stderr)
 			}
 			hook := source.Hook{Offers: hookOffers(), Repository: os.Getenv(source.RepositoryVariable)}

@@ -60,15 +60,20 @@ func TestCheck(t *testing.T) {
 	}
 	bad := write(t, "function: order\nhandler: main:run\ntimeout: 10\n")
 	out, err := run(t, "check", bad)
-	if codeOf(err) != exitProblem || !strings.Contains(out, `shop/order/function.yaml:3:10: timeout: "10" has no unit`) || !strings.Contains(out, "    3 | timeout: 10\n      |          ^^") {
+	if codeOf(err) != exitProblem ||
+		!strings.Contains(out, `shop/order/function.yaml:3:10: timeout: "10" has no unit`) ||
+		!strings.Contains(out, "    3 | timeout: 10\n      |          ^^") {
 		t.Errorf("%v\n%s", err, out)
 	}
 	out, err = run(t, "check", bad, "--format", "json")
 	var list []diagnostic.Diagnostic
-	if jsonErr := json.Unmarshal([]byte(out), &list); jsonErr != nil || codeOf(err) != exitProblem || len(list) != 1 || list[0].Code != diagnostic.CodeUnit || list[0].Fix == nil {
+	if jsonErr := json.Unmarshal([]byte(out), &list); jsonErr != nil || codeOf(err) != exitProblem || len(list) != 1 ||
+		list[0].Code != diagnostic.CodeUnit || list[0].Fix == nil {
 		t.Errorf("%v %v\n%s", err, jsonErr, out)
 	}
-	for _, args := range [][]string{{"check", good, "--format", "yaml"}, {"check", "--explain", "RM0000"}, {"check", "--nothing"}, {"platform", "change", "north", "function/a", "b=c", "--platform", "http://127.0.0.1:1"}, {"person", "add", "x", "--role", "king"}} {
+	for _, args := range [][]string{{"check", good, "--format", "yaml"}, {"check", "--explain", "RM0000"},
+		{"check", "--nothing"}, {"platform", "change", "north", "function/a", "b=c", "--platform", "http://127.0.0.1:1"},
+		{"person", "add", "x", "--role", "king"}} {
 		if _, err := run(t, args...); codeOf(err) != exitUsage {
 			t.Errorf("%v: %v", args, err)
 		}
@@ -76,17 +81,20 @@ func TestCheck(t *testing.T) {
 	if _, err := run(t, "check", t.TempDir()); err == nil || !strings.Contains(err.Error(), "rudmar.yaml") {
 		t.Errorf("an empty folder: %v", err)
 	}
-	if out, err := run(t, "check", "--explain", "RM1203"); err != nil || !strings.Contains(out, "missing or wrong unit") || !strings.Contains(out, "timeout: 10s") {
+	if out, err := run(t, "check", "--explain", "RM1203"); err != nil ||
+		!strings.Contains(out, "missing or wrong unit") || !strings.Contains(out, "timeout: 10s") {
 		t.Errorf("%v\n%s", err, out)
 	}
 }
 
 func TestCheckOfOneStage(t *testing.T) {
 	dir := write(t, "function: order\nhandler: main:run\npermissions:\n  - {may: [\"*\"], of: tables/orders}\nin:\n  trial: {memory: 7 MiB}\n")
-	if err := os.WriteFile(filepath.Join(dir, "shop", "rudmar.yaml"), []byte("rudmar: 1\nservice: shop\nstages:\n  - {stage: trial, target: local/nroth, enter: {on: push}}\n  - {stage: live, target: local/north, strict: true, enter: {after: trial}}\n"), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, "shop", "rudmar.yaml"),
+		[]byte("rudmar: 1\nservice: shop\nstages:\n  - {stage: trial, target: local/nroth, enter: {on: push}}\n  - {stage: live, target: local/north, strict: true, enter: {after: trial}}\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	for stage, want := range map[string]string{"": "RM1205 RM1502 RM1608 (strict)", "trial": "RM1205 RM1502 RM1608", "live": "RM1502 (strict)"} {
+	for stage, want := range map[string]string{"": "RM1205 RM1502 RM1608 (strict)", "trial": "RM1205 RM1502 RM1608",
+		"live": "RM1502 (strict)"} {
 		out, err := run(t, "check", dir, "--stage", stage)
 		found := ""
 		for _, code := range []string{"RM1205", "RM1502", "RM1608"} {
@@ -101,7 +109,8 @@ func TestCheckOfOneStage(t *testing.T) {
 			t.Errorf("%q: %s, %v\n%s", stage, found, err, out)
 		}
 	}
-	if _, err := run(t, "check", dir, "--stage", "moon"); codeOf(err) != exitUsage || !strings.Contains(err.Error(), "there are trial, live") {
+	if _, err := run(t, "check", dir, "--stage", "moon"); codeOf(err) != exitUsage ||
+		!strings.Contains(err.Error(), "there are trial, live") {
 		t.Errorf("an unknown stage: %v", err)
 	}
 }
@@ -110,7 +119,8 @@ func TestFormat(t *testing.T) {
 	const messy = "handler: main:run # the one\nfunction: order\n\n\nenv:\n    A: x\n"
 	dir := write(t, messy)
 	name := filepath.Join(dir, "shop", "order", "function.yaml")
-	if out, err := run(t, "format", dir, "--check"); codeOf(err) != exitProblem || !strings.Contains(out, "shop/order/function.yaml") {
+	if out, err := run(t, "format", dir, "--check"); codeOf(err) != exitProblem ||
+		!strings.Contains(out, "shop/order/function.yaml") {
 		t.Errorf("looking: %v\n%s", err, out)
 	}
 	if text, _ := os.ReadFile(name); string(text) != messy {
@@ -135,11 +145,13 @@ func TestFormat(t *testing.T) {
 
 func TestFlagsFromTheEnvironment(t *testing.T) {
 	t.Setenv("RUDMAR_FORMAT", "json")
-	if out, err := run(t, "check", write(t, "function: order\nhandler: main:run\n")); err != nil || strings.TrimSpace(out) != "[]" {
+	if out, err := run(t, "check", write(t, "function: order\nhandler: main:run\n")); err != nil ||
+		strings.TrimSpace(out) != "[]" {
 		t.Errorf("%v\n%s", err, out)
 	}
 	t.Setenv("RUDMAR_LOOK_EVERY", "often")
-	if _, err := run(t, "serve", "--data", t.TempDir()); codeOf(err) != exitUsage || !strings.Contains(err.Error(), "RUDMAR_LOOK_EVERY") {
+	if _, err := run(t, "serve", "--data", t.TempDir()); codeOf(err) != exitUsage ||
+		!strings.Contains(err.Error(), "RUDMAR_LOOK_EVERY") {
 		t.Errorf("a broken variable: %v", err)
 	}
 }
@@ -178,7 +190,8 @@ func TestAttributeValues(t *testing.T) {
 		name, text string
 		want       any
 	}{
-		{"memory", "512MiB", int64(512 << 20)}, {"timeout", "5s", int64(5000)}, {"enabled", "false", false}, {"at_once", "3", 3.0}, {"handler", "a:b", "a:b"}, {"env.X", "5s", "5s"}, {"cron", "0 6 * * *", "0 6 * * *"},
+		{"memory", "512MiB", int64(512 << 20)}, {"timeout", "5s", int64(5000)}, {"enabled", "false", false},
+		{"at_once", "3", 3.0}, {"handler", "a:b", "a:b"}, {"env.X", "5s", "5s"}, {"cron", "0 6 * * *", "0 6 * * *"},
 	} {
 		if got := attributeValue(tt.name, tt.text); got != tt.want {
 			t.Errorf("%s=%s: %v (%T), want %v", tt.name, tt.text, got, got, tt.want)
@@ -200,7 +213,8 @@ func TestBusyAddressIsToldWithItsFlag(t *testing.T) {
 func TestCheckFixes(t *testing.T) {
 	dir := write(t, "function: order\nhandlr: mian:run\nenv:\n\tA: x\n")
 	out, err := run(t, "check", dir, "--fix")
-	if err != nil || !strings.Contains(out, "mended function.yaml") && !strings.Contains(out, "mended order/function.yaml") || !strings.Contains(out, "0 problems") {
+	if err != nil || !strings.Contains(out, "mended function.yaml") &&
+		!strings.Contains(out, "mended order/function.yaml") || !strings.Contains(out, "0 problems") {
 		t.Errorf("%v\n%s", err, out)
 	}
 	text, err := os.ReadFile(filepath.Join(dir, "shop/order/function.yaml"))
@@ -215,7 +229,8 @@ func TestCheckFixes(t *testing.T) {
 func TestBecomesNewAndSchema(t *testing.T) {
 	dir := filepath.Join(write(t, "function: order\nhandler: main:run\nmemory: 192 MiB\n"), "shop")
 	out, err := run(t, "becomes", dir, "--stage", "trial")
-	if err != nil || !strings.Contains(out, "function/order") || !strings.Contains(out, "201326592") || !strings.Contains(out, "order/function.yaml:3 (function)") || !strings.Contains(out, "built-in") {
+	if err != nil || !strings.Contains(out, "function/order") || !strings.Contains(out, "201326592") ||
+		!strings.Contains(out, "order/function.yaml:3 (function)") || !strings.Contains(out, "built-in") {
 		t.Errorf("%v\n%s", err, out)
 	}
 	if _, err := run(t, "becomes", dir, "--stage", "moon"); codeOf(err) != exitUsage {
@@ -227,14 +242,16 @@ func TestBecomesNewAndSchema(t *testing.T) {
 	if out, err := run(t, "check", dir); err != nil || !strings.Contains(out, "2 functions in 1 services, 0 problems") {
 		t.Errorf("%v\n%s", err, out)
 	}
-	if _, err := run(t, "new", "function", "label", "--in", dir); err == nil || !strings.Contains(err.Error(), "there is a function label already") {
+	if _, err := run(t, "new", "function", "label", "--in", dir); err == nil ||
+		!strings.Contains(err.Error(), "there is a function label already") {
 		t.Errorf("twice: %v", err)
 	}
 	if _, err := run(t, "new", "function", "other", "--in", dir, "--runtime", "cobol"); codeOf(err) != exitUsage {
 		t.Errorf("another runtime: %v", err)
 	}
 	var list []map[string]any
-	if out, err := run(t, "becomes", dir, "--format", "json"); err != nil || json.Unmarshal([]byte(out), &list) != nil || len(list) < 10 {
+	if out, err := run(t, "becomes", dir, "--format", "json"); err != nil ||
+		json.Unmarshal([]byte(out), &list) != nil || len(list) < 10 {
 		t.Errorf("%v\n%s", err, out)
 	}
 	for _, kind := range []string{"service", "function", "case"} {
@@ -250,8 +267,10 @@ func TestBecomesNewAndSchema(t *testing.T) {
 // A data folder that others could look into is closed at the start, and that is said.
 func TestDataFolderIsClosed(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "data")
-	for _, err := range []error{os.MkdirAll(filepath.Join(dir, "platform"), 0o755), os.WriteFile(filepath.Join(dir, "secret.key"), []byte("x"), 0o644),
-		os.WriteFile(filepath.Join(dir, "platform", "platform.db"), []byte("x"), 0o664), os.Symlink("/etc/hosts", filepath.Join(dir, "link"))} {
+	for _, err := range []error{os.MkdirAll(filepath.Join(dir, "platform"), 0o755),
+		os.WriteFile(filepath.Join(dir, "secret.key"), []byte("x"), 0o644),
+		os.WriteFile(filepath.Join(dir, "platform", "platform.db"), []byte("x"), 0o664),
+		os.Symlink("/etc/hosts", filepath.Join(dir, "link"))} {
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -262,7 +281,8 @@ func TestDataFolderIsClosed(t *testing.T) {
 	if err := c.dataFolder(slog.New(slog.NewTextHandler(&said, nil))); err != nil {
 		t.Fatal(err)
 	}
-	for name, want := range map[string]os.FileMode{"": 0o700, "secret.key": 0o600, "platform": 0o700, "platform/platform.db": 0o600} {
+	for name, want := range map[string]os.FileMode{"": 0o700, "secret.key": 0o600, "platform": 0o700,
+		"platform/platform.db": 0o600} {
 		if info, err := os.Stat(filepath.Join(dir, name)); err != nil || info.Mode().Perm() != want {
 			t.Errorf("%q: %v %v", name, info.Mode(), err)
 		}
@@ -284,7 +304,8 @@ func TestDataFolderIsClosed(t *testing.T) {
 
 // Tokens and passwords come by files or the environment; no flag takes one.
 func TestNoFlagTakesASecret(t *testing.T) {
-	for _, args := range [][]string{{"serve", "--platform-token", "t"}, {"platform", "show", "a/b/c", "--platform-token", "t"}, {"plan", "frostline", "trial", "--password", "p"}} {
+	for _, args := range [][]string{{"serve", "--platform-token", "t"},
+		{"platform", "show", "a/b/c", "--platform-token", "t"}, {"plan", "frostline", "trial", "--password", "p"}} {
 		if _, err := run(t, args...); codeOf(err) != exitUsage {
 			t.Errorf("%v: %v", args, err)
 		}

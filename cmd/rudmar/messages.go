@@ -28,9 +28,12 @@ func dataCommands() []*cobra.Command {
 		scopeCommand("again REGION/SERVICE/STAGE ID...", "Try parked messages again", cobra.MinimumNArgs(2), again),
 		scopeCommand("drop REGION/SERVICE/STAGE ID...", "Take parked messages away", cobra.MinimumNArgs(2), drop),
 		scopeCommand("send REGION/SERVICE/STAGE QUEUE JSON", "Send a message to a queue", cobra.ExactArgs(3), sendMessage),
-		scopeCommand("upload REGION/SERVICE/STAGE STORE/KEY FILE", "Put a file there as an object", cobra.ExactArgs(3), upload),
-		handCommand("weather REGION [slow=200ms] [throttled=10%] [fail_before=5%] [fail_after=5%] [late=2s] [take=5s]", "Set how a region answers; nothing but the region for fair weather", cobra.MinimumNArgs(1), weather),
-		scopeCommand("secret REGION/SERVICE/STAGE NAME VALUE", "Keep a secret that functions may read by permission", cobra.ExactArgs(3), keepSecret),
+		scopeCommand("upload REGION/SERVICE/STAGE STORE/KEY FILE", "Put a file there as an object",
+			cobra.ExactArgs(3), upload),
+		handCommand("weather REGION [slow=200ms] [throttled=10%] [fail_before=5%] [fail_after=5%] [late=2s] [take=5s]",
+			"Set how a region answers; nothing but the region for fair weather", cobra.MinimumNArgs(1), weather),
+		scopeCommand("secret REGION/SERVICE/STAGE NAME VALUE", "Keep a secret that functions may read by permission",
+			cobra.ExactArgs(3), keepSecret),
 	}
 }
 
@@ -77,7 +80,8 @@ func drop(ctx context.Context, h *hand, words []string) error {
 	return h.eachMessage(ctx, words, (*platform.Client).DropMessage)
 }
 
-func (h *hand) eachMessage(ctx context.Context, words []string, do func(*platform.Client, context.Context, platform.Scope, int64) error) error {
+func (h *hand) eachMessage(ctx context.Context, words []string,
+	do func(*platform.Client, context.Context, platform.Scope, int64) error) error {
 	client, scope, err := h.client(words[0])
 	if err != nil {
 		return err
@@ -119,7 +123,8 @@ func weather(ctx context.Context, h *hand, words []string) error {
 		case "throttled", "fail_before", "fail_after":
 			set[name], err = language.ParseShare(text)
 		default:
-			return coded{exitUsage, fmt.Errorf("the weather has slow, throttled, fail_before, fail_after, late and take, not %q", name)}
+			return coded{exitUsage,
+				fmt.Errorf("the weather has slow, throttled, fail_before, fail_after, late and take, not %q", name)}
 		}
 		if err != nil {
 			return coded{exitUsage, fmt.Errorf("%s: %w; write a time such as 200ms, or a share such as 10%%", pair, err)}
@@ -133,7 +138,8 @@ func upload(ctx context.Context, h *hand, words []string) error {
 	if err != nil {
 		return err
 	}
-	r, err := http.NewRequestWithContext(ctx, http.MethodPut, h.address+"/hand/"+words[0]+"/objects/"+words[1], bytes.NewReader(content))
+	r, err := http.NewRequestWithContext(ctx, http.MethodPut, h.address+"/hand/"+words[0]+"/objects/"+words[1],
+		bytes.NewReader(content))
 	if err != nil {
 		return err
 	}

@@ -22,8 +22,11 @@ import (
 
 func personCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "person", Short: "Say who may use Rudmar, and what"}
-	cmd.AddCommand(personAddCommand(), personListCommand(), personChangeCommand("close", "Close somebody: they cannot sign in any more, and are signed out", "person closed", func(p *store.Person) { p.Closed = true }),
-		personChangeCommand("open", "Let somebody who was closed sign in again", "person opened", func(p *store.Person) { p.Closed = false }),
+	cmd.AddCommand(personAddCommand(), personListCommand(),
+		personChangeCommand("close", "Close somebody: they cannot sign in any more, and are signed out", "person closed",
+			func(p *store.Person) { p.Closed = true }),
+		personChangeCommand("open", "Let somebody who was closed sign in again", "person opened",
+			func(p *store.Person) { p.Closed = false }),
 		personGroupsCommand(), personPasswordCommand())
 	return cmd
 }
@@ -104,7 +107,8 @@ func personAddCommand() *cobra.Command {
 	}
 	c.dataFlag(cmd.Flags(), "rudmar-data")
 	cmd.Flags().StringVar(&w.Role, "role", rights.Author, strings.Join(rights.Roles(), ", "))
-	cmd.Flags().StringSliceVar(&w.Places, "in", nil, "a service, or a stage as service/stage, where the role holds; everywhere where none is given")
+	cmd.Flags().StringSliceVar(&w.Places, "in", nil,
+		"a service, or a stage as service/stage, where the role holds; everywhere where none is given")
 	cmd.Flags().StringSliceVar(&w.Groups, "group", nil, "a group that they belong to; may be given several times")
 	return cmd
 }
@@ -188,7 +192,8 @@ func personGroupsCommand() *cobra.Command {
 func personPasswordCommand() *cobra.Command {
 	c := &config{}
 	cmd := &cobra.Command{
-		Use: "password HANDLE", Short: "Give somebody another password; they are signed out everywhere", Args: cobra.ExactArgs(1), PreRunE: environment,
+		Use: "password HANDLE", Short: "Give somebody another password; they are signed out everywhere",
+		Args: cobra.ExactArgs(1), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			password, err := newPassword(cmd)
 			if err != nil {

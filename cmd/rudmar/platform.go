@@ -50,8 +50,10 @@ Rudmar is then started with: rudmar serve --platform http://127.0.0.1:7071 --pla
 	c.dataFlag(cmd.Flags(), "platform-data")
 	c.platformFlags(cmd.Flags())
 	cmd.AddCommand(scopeCommand("show REGION/SERVICE/STAGE [ADDRESS]", "Show what is live", cobra.RangeArgs(1, 2), show),
-		scopeCommand("change REGION/SERVICE/STAGE ADDRESS ATTRIBUTE=VALUE...", "Change a resource behind Rudmar's back, as people do", cobra.MinimumNArgs(3), change),
-		scopeCommand("remove REGION/SERVICE/STAGE ADDRESS", "Take a resource away behind Rudmar's back", cobra.ExactArgs(2), remove),
+		scopeCommand("change REGION/SERVICE/STAGE ADDRESS ATTRIBUTE=VALUE...",
+			"Change a resource behind Rudmar's back, as people do", cobra.MinimumNArgs(3), change),
+		scopeCommand("remove REGION/SERVICE/STAGE ADDRESS", "Take a resource away behind Rudmar's back",
+			cobra.ExactArgs(2), remove),
 		handCommand("caller NAME [GROUP...]", "Make a token for somebody who calls routes", cobra.MinimumNArgs(1), caller))
 	cmd.AddCommand(dataCommands()...)
 	cmd.AddCommand(conformCommand())
@@ -63,7 +65,8 @@ type hand struct{ address, token string }
 
 // scopeCommand is a handCommand whose first word is REGION/SERVICE/STAGE: run finds
 // it in form.
-func scopeCommand(use, short string, args cobra.PositionalArgs, run func(context.Context, *hand, []string) error) *cobra.Command {
+func scopeCommand(use, short string, args cobra.PositionalArgs,
+	run func(context.Context, *hand, []string) error) *cobra.Command {
 	cmd := handCommand(use, short, args, run)
 	work := cmd.RunE
 	cmd.RunE = func(cmd *cobra.Command, words []string) error {
@@ -75,7 +78,8 @@ func scopeCommand(use, short string, args cobra.PositionalArgs, run func(context
 	return cmd
 }
 
-func handCommand(use, short string, args cobra.PositionalArgs, run func(context.Context, *hand, []string) error) *cobra.Command {
+func handCommand(use, short string, args cobra.PositionalArgs,
+	run func(context.Context, *hand, []string) error) *cobra.Command {
 	c := &config{}
 	cmd := &cobra.Command{Use: use, Short: short, Args: args, PreRunE: environment,
 		RunE: func(cmd *cobra.Command, words []string) error {
@@ -93,7 +97,8 @@ func handCommand(use, short string, args cobra.PositionalArgs, run func(context.
 			return run(cmd.Context(), &hand{c.platform, token}, words)
 		}}
 	c.dataFlag(cmd.Flags(), "rudmar-data")
-	cmd.Flags().StringVar(&c.platform, "platform", "", "the address of the platform; empty for the one started with the data folder")
+	cmd.Flags().StringVar(&c.platform, "platform", "",
+		"the address of the platform; empty for the one started with the data folder")
 	c.tokenFlag(cmd.Flags())
 	return cmd
 }
@@ -101,7 +106,8 @@ func handCommand(use, short string, args cobra.PositionalArgs, run func(context.
 func scopeOf(text string) (platform.Scope, error) {
 	pieces := strings.Split(text, "/")
 	if len(pieces) != 3 {
-		return platform.Scope{}, coded{exitUsage, fmt.Errorf("%q is not REGION/SERVICE/STAGE, such as north/frostline/trial", text)}
+		return platform.Scope{},
+			coded{exitUsage, fmt.Errorf("%q is not REGION/SERVICE/STAGE, such as north/frostline/trial", text)}
 	}
 	return platform.Scope{Region: pieces[0], Service: pieces[1], Stage: pieces[2]}, nil
 }
@@ -177,11 +183,13 @@ func (h *hand) send(ctx context.Context, method, scope, address string, body any
 
 func caller(ctx context.Context, h *hand, words []string) error {
 	var out struct{ Token string }
-	if err := h.ask(ctx, http.MethodPost, "/hand/callers", map[string]any{"name": words[0], "groups": words[1:]}, &out); err != nil {
+	if err := h.ask(ctx, http.MethodPost, "/hand/callers",
+		map[string]any{"name": words[0], "groups": words[1:]}, &out); err != nil {
 		return err
 	}
 	fmt.Println(out.Token)
-	fmt.Fprintln(os.Stderr, "Send it as a header, Authorization: Bearer TOKEN, with calls to routes that are open to members or to its groups.")
+	fmt.Fprintln(os.Stderr,
+		"Send it as a header, Authorization: Bearer TOKEN, with calls to routes that are open to members or to its groups.")
 	return nil
 }
 

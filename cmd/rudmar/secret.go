@@ -23,10 +23,12 @@ func secretCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "secret", Short: "Keep the values of a stage's secrets"}
 	c := &config{}
 	list := &cobra.Command{
-		Use: "list SERVICE STAGE", Short: "List the secrets that a service declares, and who set them", Args: cobra.ExactArgs(2), PreRunE: environment,
+		Use: "list SERVICE STAGE", Short: "List the secrets that a service declares, and who set them",
+		Args: cobra.ExactArgs(2), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var secrets []api.StageSecret
-			if err := c.ask(cmd.Context(), http.MethodGet, "/services/"+url.PathEscape(args[0])+"/stages/"+url.PathEscape(args[1])+"/secrets", nil, &secrets); err != nil {
+			if err := c.ask(cmd.Context(), http.MethodGet,
+				"/services/"+url.PathEscape(args[0])+"/stages/"+url.PathEscape(args[1])+"/secrets", nil, &secrets); err != nil {
 				return err
 			}
 			out := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 4, 2, ' ', 0)
@@ -41,7 +43,8 @@ func secretCommand() *cobra.Command {
 		},
 	}
 	set := &cobra.Command{
-		Use: "set SERVICE STAGE NAME", Short: "Set a secret's value, which is read from standard input", Args: cobra.ExactArgs(3), PreRunE: environment,
+		Use: "set SERVICE STAGE NAME", Short: "Set a secret's value, which is read from standard input",
+		Args: cobra.ExactArgs(3), PreRunE: environment,
 		Long: `Reads the value from standard input, without a line break at its end, so that it
 stands in no history of commands. Functions get it with the next plan that runs.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -51,9 +54,12 @@ stands in no history of commands. Functions get it with the next plan that runs.
 			}
 			value := strings.TrimRight(string(text), "\r\n")
 			if value == "" || len(text) > maxSecret {
-				return coded{exitUsage, errors.New("give a value of up to 16 KiB on standard input, such as: rudmar secret set frostline live sms_key <key.txt")}
+				return coded{exitUsage,
+					errors.New("give a value of up to 16 KiB on standard input, such as: rudmar secret set frostline live sms_key <key.txt")}
 			}
-			return c.ask(cmd.Context(), http.MethodPut, "/services/"+url.PathEscape(args[0])+"/stages/"+url.PathEscape(args[1])+"/secrets/"+url.PathEscape(args[2]), api.SecretWish{Value: value}, nil)
+			return c.ask(cmd.Context(), http.MethodPut,
+				"/services/"+url.PathEscape(args[0])+"/stages/"+url.PathEscape(args[1])+"/secrets/"+url.PathEscape(args[2]),
+				api.SecretWish{Value: value}, nil)
 		},
 	}
 	for _, sub := range []*cobra.Command{list, set} {

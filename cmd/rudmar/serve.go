@@ -78,8 +78,10 @@ func (c *config) serve(ctx context.Context, ready func(context.Context, *engine.
 	if err != nil {
 		return fmt.Errorf("finding this program: %w", err)
 	}
-	e, err := engine.Open(ctx, engine.Options{Dir: c.data, Self: self, Platforms: map[string]*platform.Client{"local": client}, LookEvery: c.lookEvery, Page: c.address, Log: log,
-		NewKeys: c.newKeys, Keep: c.keep, BuildsUncaged: c.buildsUncaged, Registries: c.registries})
+	e, err := engine.Open(ctx,
+		engine.Options{Dir: c.data, Self: self, Platforms: map[string]*platform.Client{"local": client},
+			LookEvery: c.lookEvery, Page: c.address, Log: log,
+			NewKeys: c.newKeys, Keep: c.keep, BuildsUncaged: c.buildsUncaged, Registries: c.registries})
 	if err != nil {
 		return err
 	}
@@ -94,7 +96,7 @@ func (c *config) serve(ctx context.Context, ready func(context.Context, *engine.
 			log.Warn("builds", "note", m)
 		}
 	}
-	s, err := server.New(e, server.Options{Address: c.address, Simulated: true, Log: log})
+	s, err := server.New(e, server.Options{Address: c.address, Simulated: true, Demo: c.demo, Log: log})
 	if err != nil {
 		return err
 	}
@@ -106,7 +108,8 @@ func (c *config) serve(ctx context.Context, ready func(context.Context, *engine.
 }
 
 // servePlatform runs the local platform, and gives its address.
-func (c *config) servePlatform(ctx context.Context, group *servers, dir, token string, log *slog.Logger) (string, error) {
+func (c *config) servePlatform(ctx context.Context, group *servers, dir, token string,
+	log *slog.Logger) (string, error) {
 	protocol, err := listen(c.platformListen, "--platform-listen")
 	if err != nil {
 		return "", err
@@ -123,7 +126,8 @@ func (c *config) servePlatform(ctx context.Context, group *servers, dir, token s
 	if hostOf(routesAt) == hostOf(c.address) {
 		log.Warn("the routes of functions answer at the host name of Rudmar's own page: browsers share cookies between them; give --routes-listen or --routes-address another", "host", hostOf(routesAt))
 	}
-	p, err := local.Open(ctx, local.Options{Dir: dir, Token: token, RoutesAt: routesAt, DataAt: address, Idle: c.idle, Log: log, Python: c.python})
+	p, err := local.Open(ctx, local.Options{Dir: dir, Token: token, RoutesAt: routesAt, DataAt: address, Idle: c.idle,
+		Log: log, Python: c.python})
 	if err != nil {
 		return "", err
 	}
@@ -171,7 +175,9 @@ func (s *servers) later(end func() error) { s.ends = append(s.ends, end) }
 func (s *servers) serve(l net.Listener, h http.Handler) {
 	// Event streams would hold up the end: they end with this context.
 	ctx, cancel := context.WithCancel(context.WithoutCancel(s.ctx))
-	server := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug)}
+	server := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		MaxHeaderBytes: 64 << 10, BaseContext: func(net.Listener) context.Context { return ctx },
+		ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug)}
 	s.later(func() error {
 		cancel()
 		limit, stop := context.WithTimeout(context.Background(), 5*time.Second)

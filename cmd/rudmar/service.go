@@ -53,8 +53,9 @@ func serviceCommand() *cobra.Command {
 		},
 	}
 	c.clientFlags(list.Flags())
-	cmd.AddCommand(list, serviceMoveCommand(), removeCommand("service", "Take a service off the list of which nothing runs any more",
-		`Its versions and its journal stay. What still runs has to be taken away before:
+	cmd.AddCommand(list, serviceMoveCommand(),
+		removeCommand("service", "Take a service off the list of which nothing runs any more",
+			`Its versions and its journal stay. What still runs has to be taken away before:
 delete its folder in a commit, and let that version through its stages, each of
 which shows what is lost and asks for its name.`, "/services/"))
 	return cmd
@@ -100,7 +101,8 @@ func removeCommand(what, short, long, path string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return c.ask(cmd.Context(), http.MethodDelete, path+url.PathEscape(args[0])+"?confirm="+url.QueryEscape(typed), nil, nil)
+			return c.ask(cmd.Context(), http.MethodDelete, path+url.PathEscape(args[0])+"?confirm="+url.QueryEscape(typed),
+				nil, nil)
 		},
 	}
 	c.clientFlags(cmd.Flags())
@@ -112,10 +114,12 @@ func repositoryCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "repository", Short: "Make, list and remove repositories"}
 	c := &config{}
 	add := &cobra.Command{
-		Use: "add NAME", Short: "Make a repository that services can be pushed to", Args: cobra.ExactArgs(1), PreRunE: environment,
+		Use: "add NAME", Short: "Make a repository that services can be pushed to",
+		Args: cobra.ExactArgs(1), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var made struct{ Address string }
-			if err := c.ask(cmd.Context(), http.MethodPost, "/repositories", api.RepositoryWish{Name: args[0]}, &made); err != nil {
+			if err := c.ask(cmd.Context(), http.MethodPost, "/repositories",
+				api.RepositoryWish{Name: args[0]}, &made); err != nil {
 				return err
 			}
 			fmt.Fprintln(cmd.OutOrStdout(), made.Address)
@@ -140,6 +144,7 @@ func repositoryCommand() *cobra.Command {
 		},
 	}
 	l.clientFlags(list.Flags())
-	cmd.AddCommand(add, list, removeCommand("repository", "Take away a repository that holds no service any more", "It goes with its whole history.", "/repositories/"))
+	cmd.AddCommand(add, list, removeCommand("repository", "Take away a repository that holds no service any more",
+		"It goes with its whole history.", "/repositories/"))
 	return cmd
 }

@@ -17,14 +17,16 @@ func (c *config) keepFlags(f *pflag.FlagSet) {
 	const day = 24 * time.Hour
 	f.DurationVar(&c.keep.Plans, "keep-plans", 90*day, "how long plans are kept that were never run; 0 for good")
 	f.DurationVar(&c.keep.Logs, "keep-build-logs", 90*day, "how long the logs of builds are kept; 0 for good")
-	f.DurationVar(&c.keep.Archives, "keep-archives", 0, "how long the archives of versions are kept that run nowhere and are not among the newest 20; 0 for good; one that went is made again when its commit is pushed again")
+	f.DurationVar(&c.keep.Archives, "keep-archives", 0,
+		"how long the archives of versions are kept that run nowhere and are not among the newest 20; 0 for good; one that went is made again when its commit is pushed again")
 }
 
 func tidyCommand() *cobra.Command {
 	c := &config{}
 	var now bool
 	cmd := &cobra.Command{
-		Use: "tidy", Short: "Show what is old and would be taken away, by the rules of what is kept", Args: cobra.NoArgs, PreRunE: environment,
+		Use: "tidy", Short: "Show what is old and would be taken away, by the rules of what is kept",
+		Args: cobra.NoArgs, PreRunE: environment,
 		Long: `Shows what goes by the rules of what is kept, which are those that serve takes:
 with other rules, what would go by them. A running Rudmar takes it away by itself
 every six hours; --now takes it away at once. Versions, plans that were run and the

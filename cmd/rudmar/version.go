@@ -21,7 +21,8 @@ func versionCommand() *cobra.Command {
 	c := &config{}
 	var service string
 	verify := &cobra.Command{
-		Use: "verify N", Short: "Hold all that is kept of a version against its signed provenance", Args: cobra.ExactArgs(1), PreRunE: environment,
+		Use: "verify N", Short: "Hold all that is kept of a version against its signed provenance",
+		Args: cobra.ExactArgs(1), PreRunE: environment,
 		Long: `Checks, in a data folder and without a server, that a version is as it was
 built: the signature of its provenance, its manifests, each archive's bytes and
 listing, and the list of what is inside. Exit code 3 tells that something is not.`,
@@ -60,7 +61,8 @@ listing, and the list of what is inside. Exit code 3 tells that something is not
 				return coded{exitProblem, err}
 			}
 			if err == nil {
-				fmt.Fprintf(cmd.OutOrStdout(), "version %d of %s, built from %s on %s of %s, written by %s, pushed by %s\n", facts.Version, facts.Service, facts.Commit, facts.Branch, facts.Repository, facts.Author, facts.Person)
+				fmt.Fprintf(cmd.OutOrStdout(), "version %d of %s, built from %s on %s of %s, written by %s, pushed by %s\n",
+					facts.Version, facts.Service, facts.Commit, facts.Branch, facts.Repository, facts.Author, facts.Person)
 			}
 			return err
 		},

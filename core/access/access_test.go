@@ -33,10 +33,13 @@ func TestAllows(t *testing.T) {
 		verb, resource string
 		by             int
 	}{
-		{"read", "tables/stations", 0}, {"write", "tables/stations", -1}, {"read", "tables/stations2", -1}, {"send", "queues/alerts", 1}, {"read", "objects/photos/raw/a.jpg", 2}, {"read", "objects/photos/raw", -1}, {"read", "objects/photos/cooked/a.jpg", -1},
+		{"read", "tables/stations", 0}, {"write", "tables/stations", -1}, {"read", "tables/stations2", -1},
+		{"send", "queues/alerts", 1}, {"read", "objects/photos/raw/a.jpg", 2}, {"read", "objects/photos/raw", -1},
+		{"read", "objects/photos/cooked/a.jpg", -1},
 	}
 	for _, tt := range tests {
-		if by := access.Deciding(statements, tt.verb, tt.resource); by != tt.by || access.Allows(statements, tt.verb, tt.resource) != (tt.by >= 0) {
+		if by := access.Deciding(statements, tt.verb, tt.resource); by != tt.by ||
+			access.Allows(statements, tt.verb, tt.resource) != (tt.by >= 0) {
 			t.Errorf("%s %s is decided by %d, want %d", tt.verb, tt.resource, by, tt.by)
 		}
 	}
@@ -51,11 +54,16 @@ func TestGained(t *testing.T) {
 		before, after []access.Statement
 		want          string
 	}{
-		{"nothing new", []access.Statement{s("tables/a", "read", "write")}, []access.Statement{s("tables/a", "write", "read")}, "[]"},
-		{"one verb", []access.Statement{s("tables/a", "read")}, []access.Statement{s("tables/a", "read", "write")}, "[{[write] tables/a}]"},
-		{"split in two", []access.Statement{s("tables/a", "read", "write")}, []access.Statement{s("tables/a", "read"), s("tables/a", "write")}, "[]"},
-		{"covered by a wider one", []access.Statement{s("tables/*", "read")}, []access.Statement{s("tables/a", "read")}, "[]"},
-		{"two merged into a wider one", []access.Statement{s("tables/a", "read"), s("tables/b", "read")}, []access.Statement{s("tables/*", "read")}, "[{[read] tables/*}]"},
+		{"nothing new", []access.Statement{s("tables/a", "read", "write")},
+			[]access.Statement{s("tables/a", "write", "read")}, "[]"},
+		{"one verb", []access.Statement{s("tables/a", "read")}, []access.Statement{s("tables/a", "read", "write")},
+			"[{[write] tables/a}]"},
+		{"split in two", []access.Statement{s("tables/a", "read", "write")},
+			[]access.Statement{s("tables/a", "read"), s("tables/a", "write")}, "[]"},
+		{"covered by a wider one", []access.Statement{s("tables/*", "read")},
+			[]access.Statement{s("tables/a", "read")}, "[]"},
+		{"two merged into a wider one", []access.Statement{s("tables/a", "read"), s("tables/b", "read")},
+			[]access.Statement{s("tables/*", "read")}, "[{[read] tables/*}]"},
 		{"every verb", []access.Statement{s("tables/a", "*")}, []access.Statement{s("tables/a", "read", "write")}, "[]"},
 		{"from nothing", nil, []access.Statement{s("b/x", "read"), s("a/x", "read")}, "[{[read] a/x} {[read] b/x}]"},
 	}

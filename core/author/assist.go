@@ -63,7 +63,8 @@ func At(at Cursor, names Names) Assist {
 	case !c.value && shape.Form == language.ObjectForm:
 		for _, k := range shape.Keys {
 			if !c.present[k.Name] {
-				out.Completions = append(out.Completions, Completion{Label: k.Name, Insert: k.Name + insertAfter(k.Shape), Kind: "key", About: k.About})
+				out.Completions = append(out.Completions,
+					Completion{Label: k.Name, Insert: k.Name + insertAfter(k.Shape), Kind: "key", About: k.About})
 			}
 		}
 	default:
@@ -207,7 +208,8 @@ func offered(offers *check.Offers, c context) []Completion {
 	case "of":
 		var out []Completion
 		for _, kind := range offers.Kinds() {
-			out = append(out, Completion{Label: kind + "/", Insert: kind + "/", Kind: "name", About: strings.Join(offers.Verbs(kind), ", ")})
+			out = append(out, Completion{Label: kind + "/", Insert: kind + "/", Kind: "name",
+				About: strings.Join(offers.Verbs(kind), ", ")})
 		}
 		return out
 	case "target", "targets":

@@ -18,7 +18,8 @@ func assist(t *testing.T, file, text string) (author.Assist, []string) {
 	}
 	line := strings.Count(before, "\n") + 1
 	column := len([]rune(before[strings.LastIndex(before, "\n")+1:])) + 1
-	a := author.At(author.Cursor{File: file, Text: before + after, Line: line, Column: column}, author.Names{Service: check.Service(sound(t, nil)).Service})
+	a := author.At(author.Cursor{File: file, Text: before + after, Line: line, Column: column},
+		author.Names{Service: check.Service(sound(t, nil)).Service})
 	var labels []string
 	for _, c := range a.Completions {
 		labels = append(labels, c.Label)
@@ -32,25 +33,38 @@ func TestAssist(t *testing.T) {
 		name, file, text, path string
 		has, not               []string
 	}{
-		{"a key of a function", fn, "function: warn\n|", "", []string{"handler", "memory", "triggers"}, []string{"function", "stages"}},
+		{"a key of a function", fn, "function: warn\n|", "", []string{"handler", "memory", "triggers"},
+			[]string{"function", "stages"}},
 		{"a key that is begun", fn, "function: warn\nmem|", "", []string{"memory"}, []string{"function"}},
 		{"a value", fn, "function: warn\nruntime: |\n", "runtime", []string{"python", "node"}, []string{"memory"}},
 		{"a size", fn, "memory: |", "memory", []string{"128 MiB"}, nil},
-		{"a key in a block", fn, "triggers:\n  ask:\n    |", "triggers ask", []string{"route", "cron", "open_to"}, []string{"memory"}},
-		{"a key in braces", fn, "triggers:\n  ask: {route: \"GET /a\", |}", "triggers ask", []string{"open_to", "off"}, []string{"route", "memory"}},
-		{"a value in braces", fn, "triggers:\n  ask: {route: \"GET /a\", open_to: |}", "triggers ask open_to", []string{"anyone", "members"}, nil},
+		{"a key in a block", fn, "triggers:\n  ask:\n    |", "triggers ask",
+			[]string{"route", "cron", "open_to"}, []string{"memory"}},
+		{"a key in braces", fn, "triggers:\n  ask: {route: \"GET /a\", |}", "triggers ask", []string{"open_to", "off"},
+			[]string{"route", "memory"}},
+		{"a value in braces", fn, "triggers:\n  ask: {route: \"GET /a\", open_to: |}", "triggers ask open_to",
+			[]string{"anyone", "members"}, nil},
 		{"the value of off", fn, "triggers:\n  ask: {off: |", "triggers ask off", []string{"true", "false"}, nil},
-		{"a setting", fn, "env:\n  LIMIT: ${|", "env LIMIT", []string{"settings.frost_limit", "secrets.sms_key", "stage.name", "functions.warn.url"}, []string{"python"}},
+		{"a setting", fn, "env:\n  LIMIT: ${|", "env LIMIT",
+			[]string{"settings.frost_limit", "secrets.sms_key", "stage.name", "functions.warn.url"}, []string{"python"}},
 		{"a permission in a list", fn, "permissions:\n  - |", "permissions", []string{"may", "of"}, []string{"memory"}},
-		{"of in a list item", fn, "permissions:\n  - may: [read]\n    |", "permissions", []string{"of"}, []string{"may", "memory"}},
-		{"a resource that is known", fn, "permissions:\n  - {may: [read], of: |", "permissions of", []string{"tables/stations"}, nil},
-		{"what a stage may change", fn, "in:\n  live:\n    |", "in live", []string{"memory", "env"}, []string{"function", "in"}},
+		{"of in a list item", fn, "permissions:\n  - may: [read]\n    |", "permissions", []string{"of"},
+			[]string{"may", "memory"}},
+		{"a resource that is known", fn, "permissions:\n  - {may: [read], of: |", "permissions of",
+			[]string{"tables/stations"}, nil},
+		{"what a stage may change", fn, "in:\n  live:\n    |", "in live", []string{"memory", "env"},
+			[]string{"function", "in"}},
 		{"a function to run after", fn, "triggers:\n  relay: {function: |", "triggers relay function", []string{"warn"}, nil},
-		{"a key of a stage", sv, "stages:\n  - stage: trial\n    |", "stages", []string{"target", "enter", "gates"}, []string{"stage", "service"}},
-		{"a gate", sv, "stages:\n  - stage: live\n    gates:\n      |", "stages gates", []string{"cases", "approvals"}, []string{"target"}},
-		{"in a second stage", sv, "stages:\n  - stage: trial\n    target: local/north\n  - stage: live\n    |", "stages", []string{"target"}, []string{"stage"}},
-		{"when it enters", sv, "stages:\n  - stage: live\n    enter: {after: trial, on: |", "stages enter on", []string{"push", "ready", "request"}, nil},
-		{"after which stage", sv, "stages:\n  - stage: live\n    enter: {after: |", "stages enter after", []string{"trial", "live"}, nil},
+		{"a key of a stage", sv, "stages:\n  - stage: trial\n    |", "stages", []string{"target", "enter", "gates"},
+			[]string{"stage", "service"}},
+		{"a gate", sv, "stages:\n  - stage: live\n    gates:\n      |", "stages gates",
+			[]string{"cases", "approvals"}, []string{"target"}},
+		{"in a second stage", sv, "stages:\n  - stage: trial\n    target: local/north\n  - stage: live\n    |", "stages",
+			[]string{"target"}, []string{"stage"}},
+		{"when it enters", sv, "stages:\n  - stage: live\n    enter: {after: trial, on: |", "stages enter on",
+			[]string{"push", "ready", "request"}, nil},
+		{"after which stage", sv, "stages:\n  - stage: live\n    enter: {after: |", "stages enter after",
+			[]string{"trial", "live"}, nil},
 		{"a key of a case", cs, "case: x\nsend: {|", "send", []string{"route", "trigger", "payload"}, nil},
 		{"in a broken file", fn, "handler: [warn\nmemory: 128\n|", "", []string{"timeout"}, []string{"memory"}},
 	}
@@ -72,7 +86,8 @@ func TestAssist(t *testing.T) {
 			}
 		})
 	}
-	if a, _ := assist(t, fn, "timeout: 10s|"); !strings.Contains(a.About, "how long") && !strings.Contains(a.About, "How long") || !strings.Contains(a.About, "Where nothing is said: 10s.") {
+	if a, _ := assist(t, fn, "timeout: 10s|"); !strings.Contains(a.About, "how long") &&
+		!strings.Contains(a.About, "How long") || !strings.Contains(a.About, "Where nothing is said: 10s.") {
 		t.Errorf("about: %q", a.About)
 	}
 }

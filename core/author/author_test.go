@@ -39,7 +39,8 @@ permissions:
 func sound(t *testing.T, changes map[string]string) manifest.Files {
 	t.Helper()
 	files := manifest.FilesOf(map[string]string{
-		"rudmar.yaml": service, "functions/warn/function.yaml": warn, "functions/warn/warn.py": "def run(call):\n    return 1\n",
+		"rudmar.yaml": service, "functions/warn/function.yaml": warn,
+		"functions/warn/warn.py": "def run(call):\n    return 1\n",
 	})
 	for name, text := range changes {
 		files[name] = []byte(text)

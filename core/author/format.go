@@ -115,7 +115,8 @@ func (f *formatter) text(n *tree.Node) {
 	switch at := f.at(n); {
 	case strings.HasPrefix(at, "|") || strings.HasPrefix(at, ">"):
 		own := indentation(f.lines[n.Line-1])
-		for i := int(n.Line); i < len(f.lines) && (strings.TrimSpace(f.lines[i]) == "" || indentation(f.lines[i]) > own); i++ {
+		for i := int(n.Line); i < len(f.lines) &&
+			(strings.TrimSpace(f.lines[i]) == "" || indentation(f.lines[i]) > own); i++ {
 			f.verbatim[i] = true
 		}
 	}
@@ -123,13 +124,15 @@ func (f *formatter) text(n *tree.Node) {
 
 // ordered writes the file's keys in order, each with the comments before it.
 func (f *formatter) ordered(root *tree.Node, order []string) []byte {
-	if len(root.Keys) == 0 || slices.ContainsFunc(root.Keys, func(k *tree.Node) bool { return k.Column != 1 }) { // written in braces
+	// written in braces
+	if len(root.Keys) == 0 || slices.ContainsFunc(root.Keys, func(k *tree.Node) bool { return k.Column != 1 }) {
 		return []byte(strings.Trim(strings.Join(f.written(nil, 0, len(f.lines)), "\n"), "\n") + "\n")
 	}
 	starts := make([]int, len(root.Keys)) // the first line of each key's part
 	for i, k := range root.Keys {
 		starts[i] = int(k.Line) - 1
-		for starts[i] > 0 && strings.HasPrefix(f.lines[starts[i]-1], "#") && (i == 0 || starts[i]-1 > int(root.Keys[i-1].Line)-1) {
+		for starts[i] > 0 && strings.HasPrefix(f.lines[starts[i]-1], "#") &&
+			(i == 0 || starts[i]-1 > int(root.Keys[i-1].Line)-1) {
 			starts[i]--
 		}
 	}
@@ -176,7 +179,8 @@ func (f *formatter) written(out []string, from, to int) []string {
 		case strings.HasPrefix(text, "#"):
 			shift = f.comment(i, to, shift)
 		}
-		out = append(out, strings.Repeat(" ", max(0, indentation(line)+shift))+strings.TrimLeft(strings.TrimRight(line, " \t"), " "))
+		out = append(out, strings.Repeat(" ", max(0, indentation(line)+shift))+
+			strings.TrimLeft(strings.TrimRight(line, " \t"), " "))
 	}
 	return out
 }
@@ -198,7 +202,8 @@ func (f *formatter) comment(i, to, before int) int {
 
 // sameMeaning tells whether two files say the same, whatever the order of their keys.
 func sameMeaning(a, b *tree.Node) bool {
-	if a == nil || b == nil || a.Kind != b.Kind || a.Text != b.Text || len(a.Keys) != len(b.Keys) || len(a.Items) != len(b.Items) {
+	if a == nil || b == nil || a.Kind != b.Kind || a.Text != b.Text || len(a.Keys) != len(b.Keys) ||
+		len(a.Items) != len(b.Items) {
 		return a == b
 	}
 	if a.Kind == tree.Mapping {

@@ -12,7 +12,8 @@ import (
 
 func TestFormat(t *testing.T) {
 	for _, c := range []struct{ name, text, want string }{
-		{"order and comments", "# first of all\n\n# what runs\nhandler: warn:run   # the one\nfunction: warn\n\n\n\nmemory: 128 MiB\n",
+		{"order and comments",
+			"# first of all\n\n# what runs\nhandler: warn:run   # the one\nfunction: warn\n\n\n\nmemory: 128 MiB\n",
 			"# first of all\n\nfunction: warn\n\n# what runs\nhandler: warn:run   # the one\nmemory: 128 MiB\n"},
 		{"levels", "function: warn\nhandler: warn:run\ntriggers:\n    # asked\n    ask:\n          route: GET /a   \n          open_to:\n          - growers\n          -   vets\npermissions:\n- may: [read]\n  of: tables/a\n-   may: [send,\n          receive]\n    of: queues/b\n",
 			"function: warn\nhandler: warn:run\ntriggers:\n  # asked\n  ask:\n    route: GET /a\n    open_to:\n      - growers\n      -   vets\npermissions:\n  - may: [read]\n    of: tables/a\n  - may: [send,\n            receive]\n    of: queues/b\n"},

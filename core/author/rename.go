@@ -32,7 +32,8 @@ func Rename(folder manifest.Folder, s *manifest.Service, from, to string) (map[s
 	case s.Function(to) != nil:
 		return nil, fmt.Errorf("%w: %s", ErrNameTaken, to)
 	case !language.IsName(to):
-		return nil, fmt.Errorf("%w: %q; a name has lower case letters, digits and hyphens, 1 to 40, starting with a letter", ErrNotName, to)
+		return nil, fmt.Errorf("%w: %q; a name has lower case letters, digits and hyphens, 1 to 40, starting with a letter",
+			ErrNotName, to)
 	}
 	out := map[string][]byte{}
 	for _, name := range manifest.Manifests(folder.Files()) {
@@ -51,7 +52,9 @@ func Rename(folder manifest.Folder, s *manifest.Service, from, to string) (map[s
 		if name == fn.File {
 			edits = append(edits, diagnostic.Edit{Range: node.Get("function").Range(), Text: to})
 			if node.Get("was") == nil {
-				edits = append(edits, diagnostic.Edit{Range: diagnostic.Range{File: name, Line: int(node.Get("function").Line) + 1, Column: 1, EndLine: int(node.Get("function").Line) + 1, EndColumn: 1}, Text: "was: " + from + "\n"})
+				edits = append(edits,
+					diagnostic.Edit{Range: diagnostic.Range{File: name, Line: int(node.Get("function").Line) + 1, Column: 1,
+						EndLine: int(node.Get("function").Line) + 1, EndColumn: 1}, Text: "was: " + from + "\n"})
 			}
 		}
 		if len(edits) > 0 {

@@ -30,10 +30,12 @@ func TestRename(t *testing.T) {
 		t.Fatalf("%v\n%s", after.Diagnostics, edits)
 	}
 	fn := after.Service.Function("caution")
-	if fn == nil || fn.Was != "warn" || fn.File != "functions/caution/function.yaml" || after.Service.Function("warn") != nil {
+	if fn == nil || fn.Was != "warn" || fn.File != "functions/caution/function.yaml" ||
+		after.Service.Function("warn") != nil {
 		t.Fatalf("it became %+v", fn)
 	}
-	for name, want := range map[string]string{"functions/grade/function.yaml": "see ${functions.caution.url}/x", "functions/caution/notes/plan.txt": "notes", "rudmar.yaml": "cases: [caution]"} {
+	for name, want := range map[string]string{"functions/grade/function.yaml": "see ${functions.caution.url}/x",
+		"functions/caution/notes/plan.txt": "notes", "rudmar.yaml": "cases: [caution]"} {
 		if !strings.Contains(string(edits[name]), want) {
 			t.Errorf("%s became %q", name, edits[name])
 		}

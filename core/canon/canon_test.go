@@ -17,10 +17,14 @@ func TestAppend(t *testing.T) {
 		v    any
 		want string
 	}{
-		{nil, "null"}, {true, "true"}, {"a\"b\\c\n\u0001é€<>&\u2028", `"a\"b\\c\n\u0001é€<>&` + "\u2028" + `"`}, {0.0, "0"}, {math.Copysign(0, -1), "0"},
-		{1e21, "1e+21"}, {1e20, "100000000000000000000"}, {1e-7, "1e-7"}, {0.000001, "0.000001"}, {-1.5, "-1.5"}, {5, "5"}, {int64(-7), "-7"},
-		{[]string{"b", "a"}, `["b","a"]`}, {[]any{1, nil, []any{}}, `[1,null,[]]`}, {map[string]any{"b": 1, "a": map[string]any{}}, `{"a":{},"b":1}`},
-		{map[string]any{"\u20ac": 1, "\r": 2, "\ufb33": 3, "1": 4, "\U0001f600": 5, "\u0080": 6, "ö": 7}, "{\"\\r\":2,\"1\":4,\"\u0080\":6,\"ö\":7,\"\u20ac\":1,\"\U0001f600\":5,\"\ufb33\":3}"},
+		{nil, "null"}, {true, "true"}, {"a\"b\\c\n\u0001é€<>&\u2028", `"a\"b\\c\n\u0001é€<>&` + "\u2028" + `"`},
+		{0.0, "0"}, {math.Copysign(0, -1), "0"},
+		{1e21, "1e+21"}, {1e20, "100000000000000000000"}, {1e-7, "1e-7"}, {0.000001, "0.000001"}, {-1.5, "-1.5"},
+		{5, "5"}, {int64(-7), "-7"},
+		{[]string{"b", "a"}, `["b","a"]`}, {[]any{1, nil, []any{}}, `[1,null,[]]`},
+		{map[string]any{"b": 1, "a": map[string]any{}}, `{"a":{},"b":1}`},
+		{map[string]any{"\u20ac": 1, "\r": 2, "\ufb33": 3, "1": 4, "\U0001f600": 5, "\u0080": 6, "ö": 7},
+			"{\"\\r\":2,\"1\":4,\"\u0080\":6,\"ö\":7,\"\u20ac\":1,\"\U0001f600\":5,\"\ufb33\":3}"},
 		{struct {
 			B int `json:"b"`
 			A []int
@@ -98,7 +102,9 @@ func TestDigestAndEqual(t *testing.T) {
 	for _, tt := range []struct {
 		a, b any
 		want bool
-	}{{"a", "a", true}, {"a", "b", false}, {1, 1.0, true}, {nil, nil, true}, {nil, "", false}, {[]any{"a"}, []string{"a"}, true}, {"1", 1, false}, {map[string]any{"a": 1}, map[string]any{"a": 1, "b": nil}, false}} {
+	}{{"a", "a", true}, {"a", "b", false}, {1, 1.0, true}, {nil, nil, true}, {nil, "", false},
+		{[]any{"a"}, []string{"a"}, true}, {"1", 1, false},
+		{map[string]any{"a": 1}, map[string]any{"a": 1, "b": nil}, false}} {
 		if canon.Equal(tt.a, tt.b) != tt.want {
 			t.Errorf("%v and %v: %v", tt.a, tt.b, !tt.want)
 		}

@@ -68,7 +68,8 @@ func buildRoute(fn *manifest.Config, send manifest.Send) (Call, error) {
 	if i < 0 {
 		return Call{}, fmt.Errorf("no route takes %s", send.Route)
 	}
-	return Call{Trigger: names[i], Event: event.Request{Method: method, Path: path, Params: params, Query: send.Query, Headers: send.Headers, Body: send.Body}.Whole()}, nil
+	return Call{Trigger: names[i], Event: event.Request{Method: method, Path: path, Params: params, Query: send.Query,
+		Headers: send.Headers, Body: send.Body}.Whole()}, nil
 }
 
 // triggerEvent is an event like the one that the trigger sends; data is what
@@ -91,7 +92,8 @@ func triggerEvent(t manifest.Trigger, data any, now time.Time) map[string]any {
 	case manifest.QueueTrigger:
 		out = of.Messages(source, []event.Message{{ID: 1, Body: map[string]any{}, Attempts: 1, SentAt: now}})
 	case manifest.FunctionTrigger:
-		end := event.End{Function: source, Invocation: "c-sample", Outcome: "answered", Answer: map[string]any{}, Event: map[string]any{}}
+		end := event.End{Function: source, Invocation: "c-sample", Outcome: "answered", Answer: map[string]any{},
+			Event: map[string]any{}}
 		if len(t.On.V) > 0 && !slices.Contains(t.On.V, event.Succeeded) {
 			end.Outcome, end.Answer, end.Error = "failed", nil, map[string]any{"kind": "Error", "message": "a sample"}
 		}
@@ -126,7 +128,8 @@ func Samples(f *manifest.Function, fn *manifest.Config, now time.Time) []Sample 
 	var out []Sample
 	for _, t := range fn.Triggers {
 		if t.Kind != manifest.RouteTrigger {
-			out = append(out, Sample{Name: t.Name + ": " + string(t.Kind), Call: Call{Trigger: t.Name, Event: triggerEvent(t, nil, now)}})
+			out = append(out, Sample{Name: t.Name + ": " + string(t.Kind),
+				Call: Call{Trigger: t.Name, Event: triggerEvent(t, nil, now)}})
 			continue
 		}
 		params, path := map[string]string{}, ""
@@ -150,7 +153,8 @@ func Samples(f *manifest.Function, fn *manifest.Config, now time.Time) []Sample 
 			body = map[string]any{}
 		}
 		out = append(out, Sample{Name: t.Name + ": " + t.Route.V.String(), Call: Call{Trigger: t.Name,
-			Event: event.Request{Method: method, Path: max("/", path), Params: params, Headers: map[string]string{"accept": "application/json"}, Body: body}.Whole()}})
+			Event: event.Request{Method: method, Path: max("/", path), Params: params,
+				Headers: map[string]string{"accept": "application/json"}, Body: body}.Whole()}})
 	}
 	return append(out, Sample{Name: "an empty payload", Call: Call{Event: map[string]any{}}})
 }
@@ -186,12 +190,14 @@ func Answer(answer any) (status int64, headers map[string]string, body any) {
 
 // Judge holds what came back against what was expected, until the context's
 // deadline. A call that failed holds nothing.
-func Judge(ctx context.Context, language *expression.Language, expect []manifest.Expectation, o Observed) ([]Outcome, bool) {
+func Judge(ctx context.Context, language *expression.Language, expect []manifest.Expectation,
+	o Observed) ([]Outcome, bool) {
 	status, headers, body := Answer(o.Answer)
 	if o.Failed != "" {
 		status = 502
 	}
-	variables := map[string]any{"status": status, "headers": headers, "body": body, "logs": append([]string{}, o.Logs...), "took": o.Took, "memory_peak": o.MemoryPeak, "cold": o.Cold}
+	variables := map[string]any{"status": status, "headers": headers, "body": body,
+		"logs": append([]string{}, o.Logs...), "took": o.Took, "memory_peak": o.MemoryPeak, "cold": o.Cold}
 	out := make([]Outcome, 0, len(expect))
 	all := true
 	for _, e := range expect {

@@ -28,7 +28,8 @@ triggers:
 func function(t *testing.T) *manifest.Function {
 	t.Helper()
 	r := check.Service(manifest.Files{
-		"rudmar.yaml":                  []byte("rudmar: 1\nservice: s\nstages: [{stage: trial, target: local/north, enter: {on: push}}]\n"),
+		"rudmar.yaml": []byte(
+			"rudmar: 1\nservice: s\nstages: [{stage: trial, target: local/north, enter: {on: push}}]\n"),
 		"functions/warn/function.yaml": []byte(fn), "functions/warn/warn.py": []byte("def run(c): pass"),
 		"functions/grade/function.yaml":  []byte("function: grade\nhandler: warn:run\ncode: ../warn\n"),
 		"functions/warn/cases/mild.yaml": []byte("case: mild\nsend: {route: GET /stations/hill/frost}\nexpect: [cold]\n"),
@@ -55,10 +56,14 @@ func TestBuild(t *testing.T) {
 		send manifest.Send
 		want string
 	}{
-		{manifest.Send{Route: "GET /stations/hill/frost", Query: map[string]any{"at": "noon"}}, `{"event":{"body":null,"headers":{},"method":"GET","params":{"station":"hill"},"path":"/stations/hill/frost","query":{"at":"noon"}},"trigger":"ask"}`},
-		{manifest.Send{Trigger: "sweep"}, `{"event":{"data":{"due":"2031-04-02T03:00:00Z","missed":0,"schedule":"sweep"},"datacontenttype":"application/json","id":"e-sample","source":"/schedules/sweep","specversion":"1.0","time":"2031-04-02T03:00:00Z","type":"rudmar.schedule.fired"},"trigger":"sweep"}`},
-		{manifest.Send{Trigger: "photo"}, `{"event":{"data":{"key":"raw/some/some.jpg","size":1024,"store":"photos","type":"application/octet-stream"},"datacontenttype":"application/json","id":"e-sample","source":"/objects/photos","specversion":"1.0","subject":"raw/some/some.jpg","time":"2031-04-02T03:00:00Z","type":"rudmar.object.created"},"trigger":"photo"}`},
-		{manifest.Send{Trigger: "reading", Event: map[string]any{"own": true}}, `{"event":{"data":{"own":true},"datacontenttype":"application/json","id":"e-sample","source":"/queues/readings","specversion":"1.0","time":"2031-04-02T03:00:00Z","type":"rudmar.queue.messages"},"trigger":"reading"}`},
+		{manifest.Send{Route: "GET /stations/hill/frost", Query: map[string]any{"at": "noon"}},
+			`{"event":{"body":null,"headers":{},"method":"GET","params":{"station":"hill"},"path":"/stations/hill/frost","query":{"at":"noon"}},"trigger":"ask"}`},
+		{manifest.Send{Trigger: "sweep"},
+			`{"event":{"data":{"due":"2031-04-02T03:00:00Z","missed":0,"schedule":"sweep"},"datacontenttype":"application/json","id":"e-sample","source":"/schedules/sweep","specversion":"1.0","time":"2031-04-02T03:00:00Z","type":"rudmar.schedule.fired"},"trigger":"sweep"}`},
+		{manifest.Send{Trigger: "photo"},
+			`{"event":{"data":{"key":"raw/some/some.jpg","size":1024,"store":"photos","type":"application/octet-stream"},"datacontenttype":"application/json","id":"e-sample","source":"/objects/photos","specversion":"1.0","subject":"raw/some/some.jpg","time":"2031-04-02T03:00:00Z","type":"rudmar.object.created"},"trigger":"photo"}`},
+		{manifest.Send{Trigger: "reading", Event: map[string]any{"own": true}},
+			`{"event":{"data":{"own":true},"datacontenttype":"application/json","id":"e-sample","source":"/queues/readings","specversion":"1.0","time":"2031-04-02T03:00:00Z","type":"rudmar.queue.messages"},"trigger":"reading"}`},
 		{manifest.Send{Payload: map[string]any{"a": 1.0}}, `{"event":{"a":1}}`},
 	}
 	for _, tt := range tests {
@@ -87,7 +92,9 @@ func TestSamples(t *testing.T) {
 	want := []string{
 		"ask: GET /stations/{station}/frost | /stations/hill/frost <nil>", // from the saved case
 		"change: POST /stations/{station}/limit | /stations/some-station/limit <nil>",
-		"photo: objects | <nil> rudmar.object.created", "reading: queue | <nil> rudmar.queue.messages", "relay: function | <nil> rudmar.function.failed", "sweep: every | <nil> rudmar.schedule.fired", "an empty payload | <nil> <nil>",
+		"photo: objects | <nil> rudmar.object.created", "reading: queue | <nil> rudmar.queue.messages",
+		"relay: function | <nil> rudmar.function.failed", "sweep: every | <nil> rudmar.schedule.fired",
+		"an empty payload | <nil> <nil>",
 	}
 	if strings.Join(got, "\n") != strings.Join(want, "\n") {
 		t.Errorf("samples:\n%s", strings.Join(got, "\n"))
@@ -101,7 +108,8 @@ func TestAnswer(t *testing.T) {
 	}{
 		{map[string]any{"status": 404.0, "body": "x", "headers": map[string]any{"X-A": 1.0}}, `404 map[x-a:1] "x"`},
 		{map[string]any{"stations": 3.0}, `200 map[] {"stations":3}`},
-		{"text", `200 map[] "text"`}, {nil, `200 map[] null`}, {[]any{1.0}, `200 map[] [1]`}, {map[string]any{"status": "fine"}, `200 map[] {"status":"fine"}`},
+		{"text", `200 map[] "text"`}, {nil, `200 map[] null`}, {[]any{1.0}, `200 map[] [1]`},
+		{map[string]any{"status": "fine"}, `200 map[] {"status":"fine"}`},
 	} {
 		status, headers, body := cases.Answer(tt.answer)
 		if got := fmt.Sprint(status, " ", headers, " ", text(t, body)); got != tt.want {
@@ -115,24 +123,33 @@ func TestJudge(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	o := cases.Observed{Answer: map[string]any{"status": 200.0, "body": map[string]any{"warning": false, "name": "hill"}}, Logs: []string{"looked at hill"}, Took: 30 * time.Millisecond, MemoryPeak: 20 << 20}
+	o := cases.Observed{Answer: map[string]any{"status": 200.0,
+		"body": map[string]any{"warning": false, "name": "hill"}}, Logs: []string{"looked at hill"},
+		Took: 30 * time.Millisecond, MemoryPeak: 20 << 20}
 	tests := []struct {
 		expect string
 		holds  bool
 		found  string
 	}{
-		{"status == 200", true, "status is 200"}, {"status == 404", false, "status is 200"}, {"body.warning == false", true, "body.warning is false"}, {`body.name.startsWith("h")`, true, `body.name is "hill"`},
-		{`took < duration("10ms")`, false, "took is 30ms"}, {"memory_peak < 64 * 1024 * 1024", true, "memory_peak is 20971520"}, {`logs.exists(l, l.contains("hill"))`, true, `logs is ["looked at hill"]`}, {"cold", false, "cold is false"}, {"!cold", true, "cold is false"},
+		{"status == 200", true, "status is 200"}, {"status == 404", false, "status is 200"},
+		{"body.warning == false", true, "body.warning is false"}, {`body.name.startsWith("h")`, true, `body.name is "hill"`},
+		{`took < duration("10ms")`, false, "took is 30ms"},
+		{"memory_peak < 64 * 1024 * 1024", true, "memory_peak is 20971520"},
+		{`logs.exists(l, l.contains("hill"))`, true, `logs is ["looked at hill"]`}, {"cold", false, "cold is false"},
+		{"!cold", true, "cold is false"},
 		{`!logs.all(l, l == "")`, true, `logs is ["looked at hill"]`}, {"body.warning || cold", false, ""},
-		{"body.temperature > 3", false, "no such key"}, {"status = 200", false, "Syntax error"}, {`"hill" in [body.name]`, true, `"hill" is "hill"`},
+		{"body.temperature > 3", false, "no such key"}, {"status = 200", false, "Syntax error"},
+		{`"hill" in [body.name]`, true, `[body.name] is ["hill"]`},
 	}
 	for _, tt := range tests {
 		outcomes, all := cases.Judge(t.Context(), language, []manifest.Expectation{{Text: tt.expect}}, o)
-		if len(outcomes) != 1 || all != tt.holds || outcomes[0].Holds != tt.holds || !strings.Contains(outcomes[0].Found, tt.found) {
+		if len(outcomes) != 1 || all != tt.holds || outcomes[0].Holds != tt.holds ||
+			!strings.Contains(outcomes[0].Found, tt.found) {
 			t.Errorf("%s: %+v, want %v, %q", tt.expect, outcomes, tt.holds, tt.found)
 		}
 	}
-	failed, all := cases.Judge(t.Context(), language, []manifest.Expectation{{Text: "status == 200"}, {Text: "status == 502"}}, cases.Observed{Failed: "KeyError: 'frost'"})
+	failed, all := cases.Judge(t.Context(), language,
+		[]manifest.Expectation{{Text: "status == 200"}, {Text: "status == 502"}}, cases.Observed{Failed: "KeyError: 'frost'"})
 	if all || failed[0].Found != "the call failed: KeyError: 'frost'" || !failed[1].Holds {
 		t.Errorf("a failed call: %+v", failed)
 	}
@@ -155,7 +172,8 @@ func TestHostileExpressions(t *testing.T) {
 			continue
 		}
 		begun := time.Now()
-		if ok, err := compiled.Holds(t.Context(), map[string]any{"status": 200}); err == nil && ok && time.Since(begun) > time.Second {
+		if ok, err := compiled.Holds(t.Context(), map[string]any{"status": 200}); err == nil && ok &&
+			time.Since(begun) > time.Second {
 			t.Errorf("%s took %v", name, time.Since(begun))
 		} else if err == nil {
 			t.Errorf("%s was evaluated", name)

@@ -99,7 +99,8 @@ func (w *whole) follow(f *known, fn *manifest.Function, functions []string) {
 		for i, stage := range in.Items {
 			w.overrides(n.Get("triggers"), stage.Get("triggers"), in.Keys[i].Text, functions)
 			w.variables(stage.Get("env"))
-			w.permissions(stage.Get("permissions"), slices.DeleteFunc(slices.Clone(w.stages()), func(s manifest.Stage) bool { return s.Name != in.Keys[i].Text }))
+			w.permissions(stage.Get("permissions"),
+				slices.DeleteFunc(slices.Clone(w.stages()), func(s manifest.Stage) bool { return s.Name != in.Keys[i].Text }))
 			w.references(stage, functions)
 			w.handlerIn(fn, in.Keys[i].Text, stage)
 		}
@@ -169,7 +170,9 @@ func (w *whole) knownSecret(of *tree.Node) {
 	if !ok || strings.ContainsAny(name, "*$") || slices.Contains(w.out.Secrets, name) || !w.reads("secrets") {
 		return
 	}
-	d := w.add(diagnostic.CodeUnknownSecret, of.Range(), "%q is not a secret of this service: declare it under secrets, or keep its value on the platform by hand", diagnostic.Clip(name))
+	d := w.add(diagnostic.CodeUnknownSecret, of.Range(),
+		"%q is not a secret of this service: declare it under secrets, or keep its value on the platform by hand",
+		diagnostic.Clip(name))
 	d.Severity = diagnostic.Warning
 	if near := diagnostic.Nearest(name, w.out.Secrets); near != "" {
 		d.Message += fmt.Sprintf("; did you mean %q?", near)

@@ -43,9 +43,11 @@ func TestCheckingAgain(t *testing.T) {
 	names := []string{"alder", "birch", "cedar", "damson", "elder"}
 	function := func(name string) string {
 		pick := func(options ...string) string { return options[random.IntN(len(options))] }
-		return "function: " + pick(name, name, name, names[0], "Bad Name") + "\nhandler: main:" + pick("run", "run", "walk") + "\n" +
+		return "function: " + pick(name, name, name, names[0], "Bad Name") + "\nhandler: main:" +
+			pick("run", "run", "walk") + "\n" +
 			pick("", "memory: 256 MiB\n", "memory: 7\n", "memroy: 1\n", "env: [\n") +
-			"env:\n  A: " + pick("x", "${settings.frost_limit}", "${settings.lost}", "${secrets.sms_key}", "${functions."+names[random.IntN(len(names))]+".url}") + "\n" +
+			"env:\n  A: " + pick("x", "${settings.frost_limit}", "${settings.lost}", "${secrets.sms_key}",
+			"${functions."+names[random.IntN(len(names))]+".url}") + "\n" +
 			"triggers:\n  ask: {route: \"GET /" + pick(name, "shared") + "\", open_to: anyone}\n" +
 			pick("", "  after: {function: "+names[random.IntN(len(names))]+"}\n") +
 			pick("", "in:\n  live: {memory: 512 MiB}\n", "in:\n  nowhere: {memory: 512 MiB}\n")
@@ -71,7 +73,8 @@ func TestCheckingAgain(t *testing.T) {
 			case 3:
 				delete(files.held, dir+"main.py")
 			case 4:
-				files.held[dir+"cases/one.yaml"] = []byte("case: one\nsend: {trigger: " + []string{"ask", "after", "lost"}[random.IntN(3)] + "}\nexpect: [status == 200]\n")
+				files.held[dir+"cases/one.yaml"] = []byte("case: one\nsend: {trigger: " +
+					[]string{"ask", "after", "lost"}[random.IntN(3)] + "}\nexpect: [status == 200]\n")
 			default:
 				files.held[dir+"function.yaml"] = []byte(function(name))
 			}
@@ -86,7 +89,8 @@ func TestCheckingAgain(t *testing.T) {
 				continue
 			}
 			for i := range got.Service.Stages {
-				in := expand.Inputs{Version: step, Artifacts: map[string]string{name: fmt.Sprint(step / 2)}, Secrets: map[string]string{"sms_key": fmt.Sprint(step / 4)}}
+				in := expand.Inputs{Version: step, Artifacts: map[string]string{name: fmt.Sprint(step / 2)},
+					Secrets: map[string]string{"sms_key": fmt.Sprint(step / 4)}}
 				a, b := &got.Service.Stages[i], &want.Service.Stages[i]
 				again, problems := expand.ExpandAgain(got.Service, a, a.Targets[0], in, &became)
 				fresh, wanted := expand.Expand(want.Service, b, b.Targets[0], in)
@@ -96,7 +100,8 @@ func TestCheckingAgain(t *testing.T) {
 			}
 			for i, fn := range got.Service.Functions {
 				if !reflect.DeepEqual(fn.Cases, want.Service.Functions[i].Cases) {
-					t.Fatalf("run %d, step %d: cases of %s: %v, want %v", run, step, fn.Name, fn.Cases, want.Service.Functions[i].Cases)
+					t.Fatalf("run %d, step %d: cases of %s: %v, want %v", run, step, fn.Name, fn.Cases,
+						want.Service.Functions[i].Cases)
 				}
 			}
 		}
@@ -115,7 +120,8 @@ func TestCheckingAgainReadsWhatChanged(t *testing.T) {
 	clear(files.read)
 	files.held["functions/f7/function.yaml"] = append(files.held["functions/f7/function.yaml"], "keep_logs: 3d\n"...)
 	r := again(files)
-	if !r.OK() || len(files.read) != 2 || files.read["functions/f7/function.yaml"] != 1 || files.read["functions/f7/main.py"] != 1 {
+	if !r.OK() || len(files.read) != 2 || files.read["functions/f7/function.yaml"] != 1 ||
+		files.read["functions/f7/main.py"] != 1 {
 		t.Fatalf("read %v; %v", files.read, r.Diagnostics)
 	}
 	if kept := r.Service.Function("f7").At("").KeepLogs.V.Hours(); kept != 72 {

@@ -25,14 +25,16 @@ func (w *whole) checkCase(fn *manifest.Function, c manifest.Case, n *tree.Node, 
 	}
 	switch {
 	case ways != 1:
-		w.add(diagnostic.CodeCaseSend, send.Range(), "a case sends to one of route, trigger and payload; this one has %d of them", ways)
+		w.add(diagnostic.CodeCaseSend, send.Range(),
+			"a case sends to one of route, trigger and payload; this one has %d of them", ways)
 	case c.Send.Trigger != "":
 		var names []string
 		for _, t := range fn.At("").Triggers {
 			names = append(names, t.Name)
 		}
 		if !slices.Contains(names, c.Send.Trigger) {
-			w.add(diagnostic.CodeCaseSend, send.Get("trigger").Range(), "%q is not a trigger of %s; there are %s", diagnostic.Clip(c.Send.Trigger), fn.Name, strings.Join(names, ", "))
+			w.add(diagnostic.CodeCaseSend, send.Get("trigger").Range(), "%q is not a trigger of %s; there are %s",
+				diagnostic.Clip(c.Send.Trigger), fn.Name, strings.Join(names, ", "))
 		}
 	case c.Send.Route != "":
 		method, target, ok := strings.Cut(c.Send.Route, " ")
@@ -44,7 +46,8 @@ func (w *whole) checkCase(fn *manifest.Function, c manifest.Case, n *tree.Node, 
 			}
 		}
 		if !ok || !matched {
-			w.add(diagnostic.CodeCaseSend, send.Get("route").Range(), "no route of %s takes %q", fn.Name, diagnostic.Clip(c.Send.Route))
+			w.add(diagnostic.CodeCaseSend, send.Get("route").Range(), "no route of %s takes %q", fn.Name,
+				diagnostic.Clip(c.Send.Route))
 		}
 	}
 	if expect := n.Get("expect"); expect != nil && expect.Kind == tree.Sequence {

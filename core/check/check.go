@@ -51,7 +51,8 @@ func Service(folder manifest.Folder) Result { return Options{}.Service(folder) }
 // Service checks a service's folder with these options.
 func (o Options) Service(folder manifest.Folder) Result {
 	before := o.Cache.recall(o)
-	w := &whole{options: o, language: language.New(), folder: folder, all: folder.Files(), before: before, checker: newChecker()}
+	w := &whole{options: o, language: language.New(), folder: folder, all: folder.Files(),
+		before: before, checker: newChecker()}
 	w.sameFiles = slices.Equal(w.all, before.names)
 	w.parseAll(manifest.Manifests(w.all))
 	w.service()
@@ -67,7 +68,8 @@ func (o Options) Service(folder manifest.Folder) Result {
 		w.diagnostics = w.ofStages(w.root, w.diagnostics)
 	}
 	r.Diagnostics = w.diagnostics
-	after := &recalled{offers: o.Offers, stage: o.Stage, names: w.all, files: make(map[string]*known, len(w.files)), root: w.root, ofRoot: w.ofRoot, functions: w.functionNames()}
+	after := &recalled{offers: o.Offers, stage: o.Stage, names: w.all, files: make(map[string]*known, len(w.files)),
+		root: w.root, ofRoot: w.ofRoot, functions: w.functionNames()}
 	for _, f := range w.files {
 		for _, found := range [][]diagnostic.Diagnostic{f.diagnostics, f.declared, f.alone, f.ofSaved} {
 			r.Diagnostics = append(r.Diagnostics, w.ofStages(f, found)...)
@@ -107,7 +109,9 @@ func (w *whole) parseFile(c *checker, name string) *known {
 		text, err = w.folder.Read(name)
 	}
 	if err != nil {
-		f.diagnostics = []diagnostic.Diagnostic{{Code: diagnostic.CodeSyntax, Severity: diagnostic.Error, Range: diagnostic.Range{File: name, Line: 1, Column: 1, EndLine: 1, EndColumn: 2}, Message: "cannot be read: " + err.Error()}}
+		f.diagnostics = []diagnostic.Diagnostic{{Code: diagnostic.CodeSyntax, Severity: diagnostic.Error,
+			Range:   diagnostic.Range{File: name, Line: 1, Column: 1, EndLine: 1, EndColumn: 2},
+			Message: "cannot be read: " + err.Error()}}
 		return f
 	}
 	f.node, f.diagnostics = tree.Parse(name, text)
@@ -153,7 +157,9 @@ type whole struct {
 func (w *whole) service() {
 	i := slices.IndexFunc(w.files, func(f *known) bool { return f.name == language.ServiceFile })
 	if i < 0 {
-		w.add(diagnostic.CodeMissingKey, diagnostic.Range{File: language.ServiceFile, Line: 1, Column: 1, EndLine: 1, EndColumn: 2}, "there is no %s in this folder; it names the service and its stages", language.ServiceFile)
+		w.add(diagnostic.CodeMissingKey,
+			diagnostic.Range{File: language.ServiceFile, Line: 1, Column: 1, EndLine: 1, EndColumn: 2},
+			"there is no %s in this folder; it names the service and its stages", language.ServiceFile)
 		return
 	}
 	n := w.files[i].node
@@ -187,7 +193,8 @@ func (w *whole) functions() {
 			continue
 		}
 		if other := first[fn.Name]; other != nil {
-			w.add(diagnostic.CodeDuplicateFunction, f.node.Get("function").Range(), "a function %q is declared already, in %s; give one of them another name", fn.Name, other.File)
+			w.add(diagnostic.CodeDuplicateFunction, f.node.Get("function").Range(),
+				"a function %q is declared already, in %s; give one of them another name", fn.Name, other.File)
 			w.files[i] = f.unfollowed()
 			continue
 		}
@@ -206,9 +213,12 @@ func (w *whole) functions() {
 	top := w.root.node.Range()
 	switch n := len(w.out.Functions); {
 	case n > language.MaxFunctions:
-		w.add(diagnostic.CodeTooMany, top, "the service has %d functions; up to %d are possible, so make it two services", n, language.MaxFunctions)
-	case n == 0 && !slices.ContainsFunc(w.files, func(f *known) bool { return path.Base(f.name) == language.FunctionFile }):
-		w.add(diagnostic.CodeNoFunctions, top, "the service has no function; put one at functions/<name>/%s", language.FunctionFile)
+		w.add(diagnostic.CodeTooMany, top, "the service has %d functions; up to %d are possible, so make it two services",
+			n, language.MaxFunctions)
+	case n == 0 && !slices.ContainsFunc(w.files,
+		func(f *known) bool { return path.Base(f.name) == language.FunctionFile }):
+		w.add(diagnostic.CodeNoFunctions, top, "the service has no function; put one at functions/<name>/%s",
+			language.FunctionFile)
 	}
 }
 
@@ -257,7 +267,8 @@ func (w *whole) function(f *known, shared *tree.Node) *manifest.Function {
 	at, code := n.Get("code"), n.Get("code").Value()
 	switch folder := path.Join(path.Dir(f.name), code); {
 	case strings.HasPrefix(code, "/") || manifest.Leaves(folder):
-		w.add(diagnostic.CodePath, at.Range(), "%q leaves the service's folder; code is a folder below it", diagnostic.Clip(code))
+		w.add(diagnostic.CodePath, at.Range(), "%q leaves the service's folder; code is a folder below it",
+			diagnostic.Clip(code))
 	case code != "" && !w.hasFolder(folder):
 		w.add(diagnostic.CodeCodeFolder, at.Range(), "there is no folder %q with files in it", folder)
 	}
@@ -312,7 +323,8 @@ func (w *whole) unknownStage(k *tree.Node) {
 	for _, s := range w.out.Stages {
 		names = append(names, s.Name)
 	}
-	d := w.add(diagnostic.CodeUnknownStage, k.Range(), "%q is not a stage of this service; there are %s", diagnostic.Clip(k.Text), strings.Join(names, ", "))
+	d := w.add(diagnostic.CodeUnknownStage, k.Range(), "%q is not a stage of this service; there are %s",
+		diagnostic.Clip(k.Text), strings.Join(names, ", "))
 	if near := diagnostic.Nearest(k.Text, names); near != "" {
 		d.Mend(fmt.Sprintf("Change to %q", near), near)
 	}

@@ -103,7 +103,8 @@ func TestProblemsAreToldAtTheirPlace(t *testing.T) {
 		{"empty", map[string]string{fn: " \n"}, fn + ":1:1 RM1003", "empty"},
 		{"only a comment", map[string]string{fn: "# nothing\n"}, fn + ":1:1 RM1003", "empty"},
 		{"too large", map[string]string{fn: warn + strings.Repeat("# filler\n", 40_000)}, fn + ":1:1 RM1004", "256 KiB"},
-		{"too deep", inFunction("about: Warns growers", "about: "+strings.Repeat("[", 40)+strings.Repeat("]", 40)), "RM1005", "32 levels"},
+		{"too deep", inFunction("about: Warns growers", "about: "+strings.Repeat("[", 40)+strings.Repeat("]", 40)),
+			"RM1005", "32 levels"},
 		{"anchor", inFunction("about: Warns growers", "about: &a Warns growers"), fn + ":2:8 RM1006", "defaults"},
 		{"alias", inFunction("about: Warns growers", "about: *a"), fn + ":2:8 RM1006", "alias"},
 		{"tag", inFunction("about: Warns growers", "about: !!str Warns growers"), "RM1007", "tags"},
@@ -117,7 +118,8 @@ func TestProblemsAreToldAtTheirPlace(t *testing.T) {
 		{"no stages", map[string]string{sv: "rudmar: 1\nservice: frostline\n"}, sv + ":1:1 RM1102", "stages"},
 		{"no rudmar.yaml", map[string]string{sv: ""}, sv + ":1:1 RM1102", "names the service"},
 		{"text for a list", inService("secrets: [sms_key]", "secrets: sms_key"), sv + ":7:10 RM1103", "square brackets"},
-		{"list for a mapping", inFunction("  LIMIT_C: ${settings.frost_limit}", "  - LIMIT_C"), fn + ":5:3 RM1103", "mapping"},
+		{"list for a mapping", inFunction("  LIMIT_C: ${settings.frost_limit}", "  - LIMIT_C"),
+			fn + ":5:3 RM1103", "mapping"},
 		{"no value", inFunction("about: Warns growers", "about:"), "RM1103", "no value"},
 		{"bad name", inFunction("function: warn", "function: Warn_1"), fn + ":1:11 RM1201", "lower case"},
 		{"unknown runtime", inService("runtime: python", "runtime: pyhton"), sv + ":9:12 RM1202", `did you mean "python"`},
@@ -135,32 +137,49 @@ func TestProblemsAreToldAtTheirPlace(t *testing.T) {
 		{"no default and not set", inService("type: number, default: 0.5,", "type: number,"), "RM1207", "no default"},
 		{"target without a region", inService("target: local/north", "target: north"), sv + ":13:13 RM1208", "local/north"},
 		{"code outside", inFunction("about: Warns growers", "code: ../../.."), fn + ":2:7 RM1209", "leaves"},
-		{"unknown setting", inFunction("settings.frost_limit", "settings.frost_limt"), fn + ":5:23 RM1301", `did you mean "frost_limit"`},
+		{"unknown setting", inFunction("settings.frost_limit", "settings.frost_limt"), fn + ":5:23 RM1301",
+			`did you mean "frost_limit"`},
 		{"unknown secret", inFunction("settings.frost_limit", "secrets.sms"), "RM1301", "secret"},
-		{"unknown function's address", inFunction("settings.frost_limit", "functions.wran.url"), "RM1301", `did you mean "warn"`},
-		{"stage sets what is not there", inService("set: {mode: loud}", "set: {mood: loud}"), "RM1301", "there are frost_limit, mode"},
+		{"unknown function's address", inFunction("settings.frost_limit", "functions.wran.url"),
+			"RM1301", `did you mean "warn"`},
+		{"stage sets what is not there", inService("set: {mode: loud}", "set: {mood: loud}"), "RM1301",
+			"there are frost_limit, mode"},
 		{"half a reference", inFunction("${settings.frost_limit}", `"${settings."`), fn + ":5:13 RM1302", "closed"},
-		{"unknown kind of reference", inFunction("settings.frost_limit", "setting.frost_limit"), "RM1302", `did you mean "settings"`},
-		{"reference in a handler", inFunction("handler: warn:run", "handler: ${settings.mode}"), fn + ":3:10 RM1303", "no reference"},
-		{"secret in a permission", inFunction("of: tables/stations", `of: "tables/${secrets.sms_key}"`), "RM1303", "only be given to env"},
+		{"unknown kind of reference", inFunction("settings.frost_limit", "setting.frost_limit"), "RM1302",
+			`did you mean "settings"`},
+		{"reference in a handler", inFunction("handler: warn:run", "handler: ${settings.mode}"),
+			fn + ":3:10 RM1303", "no reference"},
+		{"secret in a permission", inFunction("of: tables/stations", `of: "tables/${secrets.sms_key}"`), "RM1303",
+			"only be given to env"},
 		{"route without a method", inFunction("GET /stations", "/stations"), fn + ":7:16 RM1401", "method"},
 		{"lower case method", inFunction("GET /stations", "get /stations"), "RM1401", "GET"},
 		{"rest in the middle", inFunction("{station}/frost", "{station...}/frost"), "RM1401", "at the end"},
-		{"colliding routes", inFunction("permissions:", "  two: {route: \"GET /stations/{id}/frost\", open_to: anyone}\npermissions:"), fn + ":8:16 RM1402", "GET /stations/x/frost"},
+		{"colliding routes", inFunction("permissions:",
+			"  two: {route: \"GET /stations/{id}/frost\", open_to: anyone}\npermissions:"), fn + ":8:16 RM1402",
+			"GET /stations/x/frost"},
 		{"no open_to", inFunction(", open_to: anyone", ""), fn + ":7:16 RM1403", "members"},
-		{"four cron fields", inFunction("permissions:", "  tick: {cron: \"*/10 * * *\"}\npermissions:"), fn + ":8:16 RM1404", "five fields"},
-		{"a day that never comes", inFunction("permissions:", "  tick: {cron: \"0 0 31 2 *\"}\npermissions:"), "RM1404", "never fire"},
-		{"unknown zone", inFunction("permissions:", "  tick: {cron: \"0 0 * * *\", zone: Oslo}\npermissions:"), "RM1405", "Europe/Oslo"},
-		{"two kinds of trigger", inFunction("open_to: anyone", "open_to: anyone, every: 5m"), fn + ":7:3 RM1406", "route and every"},
-		{"no kind of trigger", inFunction("permissions:", "  tick: {zone: UTC}\npermissions:"), fn + ":8:3 RM1406", "says nothing"},
+		{"four cron fields", inFunction("permissions:", "  tick: {cron: \"*/10 * * *\"}\npermissions:"),
+			fn + ":8:16 RM1404", "five fields"},
+		{"a day that never comes", inFunction("permissions:", "  tick: {cron: \"0 0 31 2 *\"}\npermissions:"),
+			"RM1404", "never fire"},
+		{"unknown zone", inFunction("permissions:", "  tick: {cron: \"0 0 * * *\", zone: Oslo}\npermissions:"),
+			"RM1405", "Europe/Oslo"},
+		{"two kinds of trigger", inFunction("open_to: anyone", "open_to: anyone, every: 5m"),
+			fn + ":7:3 RM1406", "route and every"},
+		{"no kind of trigger", inFunction("permissions:", "  tick: {zone: UTC}\npermissions:"),
+			fn + ":8:3 RM1406", "says nothing"},
 		{"every ten seconds", inFunction("permissions:", "  tick: {every: 10s}\npermissions:"), "RM1205", "1m"},
-		{"after a function that is not", inFunction("permissions:", "  tick: {function: wran, on: [failed]}\npermissions:"), "RM1408", `did you mean "warn"`},
+		{"after a function that is not", inFunction("permissions:", "  tick: {function: wran, on: [failed]}\npermissions:"),
+			"RM1408", `did you mean "warn"`},
 		{"permission of no kind", inFunction("tables/stations", "stations"), fn + ":9:23 RM1501", "kind/name"},
 		{"star in the middle", inFunction("tables/stations", "tables/*/x"), "RM1501", "at the end"},
-		{"function twice", map[string]string{"functions/b/function.yaml": warn, "functions/b/warn.py": "def run(c): pass"}, "functions/warn/function.yaml:1:11 RM1601", "functions/b/function.yaml"},
-		{"unknown stage", inFunction("about: Warns growers", "in: {prod: {memory: 256 MiB}}"), fn + ":2:6 RM1602", "trial, live"},
+		{"function twice", map[string]string{"functions/b/function.yaml": warn, "functions/b/warn.py": "def run(c): pass"},
+			"functions/warn/function.yaml:1:11 RM1601", "functions/b/function.yaml"},
+		{"unknown stage", inFunction("about: Warns growers", "in: {prod: {memory: 256 MiB}}"),
+			fn + ":2:6 RM1602", "trial, live"},
 		{"after itself", inService("after: trial", "after: live"), "RM1603", "stands before"},
-		{"first stage not on a push", inService("enter: {on: push, branch: main}", "enter: {on: request}"), "RM1603", "on a push"},
+		{"first stage not on a push", inService("enter: {on: push, branch: main}", "enter: {on: request}"), "RM1603",
+			"on a push"},
 		{"stage twice", inService("stage: live", "stage: trial"), "RM1603", "another name"},
 		{"no such folder", inFunction("about: Warns growers", "code: src"), fn + ":2:7 RM1604", "src"},
 		{"no such file", inFunction("warn:run", "wran:run"), fn + ":3:10 RM1605", `did you mean "warn"`},
@@ -168,8 +187,10 @@ func TestProblemsAreToldAtTheirPlace(t *testing.T) {
 		{"no handler's function", inFunction("warn:run", "warn"), "RM1605", "file:function"},
 		{"no functions", map[string]string{fn: "", "functions/warn/warn.py": ""}, sv + ":1:1 RM1607", "no function"},
 		{"format of the future", inService("rudmar: 1", "rudmar: 2"), sv + ":1:9 RM1205", "1"},
-		{"bad window", inService("      cases: all\n", "      cases: all\n      window: {hours: \"late\"}\n"), "RM1205", "hours"},
-		{"rule that is no CEL", inService("      cases: all\n", "      rules: {none: \"plan.deletes.size( == 0\"}\n"), "RM1702", "none"},
+		{"bad window", inService("      cases: all\n", "      cases: all\n      window: {hours: \"late\"}\n"), "RM1205",
+			"hours"},
+		{"rule that is no CEL", inService("      cases: all\n", "      rules: {none: \"plan.deletes.size( == 0\"}\n"),
+			"RM1702", "none"},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
@@ -203,7 +224,8 @@ func TestAllProblemsAreToldAtOnce(t *testing.T) {
 	for _, d := range r.Diagnostics {
 		codes[d.Code] = true
 	}
-	for _, want := range []diagnostic.Code{diagnostic.CodeUnit, diagnostic.CodeUnknownKey, diagnostic.CodeOpenTo, diagnostic.CodeSyntax} {
+	for _, want := range []diagnostic.Code{diagnostic.CodeUnit, diagnostic.CodeUnknownKey, diagnostic.CodeOpenTo,
+		diagnostic.CodeSyntax} {
 		if !codes[want] {
 			t.Errorf("%s is missing in:\n%s", want, lines(r.Diagnostics))
 		}
@@ -243,9 +265,13 @@ func TestFixesMend(t *testing.T) {
 		{"misspelt stage", inService("after: trial", "after: trail"), "rudmar.yaml", service},
 		{"misspelt opening", inFunction("anyone", "anyon"), "functions/warn/function.yaml", warn},
 		{"text for a list", inService("[sms_key]", "sms_key"), "rudmar.yaml", service},
-		{"missing open_to", inFunction(", open_to: anyone", ""), "functions/warn/function.yaml", replaced(warn, "anyone", "members")},
-		{"missing open_to in a block", inFunction(`{route: "GET /stations/{station}/frost", open_to: anyone}`, "\n    route: GET /stations"), "functions/warn/function.yaml",
-			replaced(warn, `{route: "GET /stations/{station}/frost", open_to: anyone}`, "\n    route: GET /stations\n    open_to: members")},
+		{"missing open_to", inFunction(", open_to: anyone", ""), "functions/warn/function.yaml",
+			replaced(warn, "anyone", "members")},
+		{"missing open_to in a block",
+			inFunction(`{route: "GET /stations/{station}/frost", open_to: anyone}`, "\n    route: GET /stations"),
+			"functions/warn/function.yaml",
+			replaced(warn, `{route: "GET /stations/{station}/frost", open_to: anyone}`,
+				"\n    route: GET /stations\n    open_to: members")},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
@@ -313,8 +339,12 @@ func TestMergingAndOrigins(t *testing.T) {
 		return out
 	}
 	for _, tt := range []struct{ what, got, want string }{
-		{"memory in trial", fmt.Sprint(trial.Memory), fmt.Sprint(manifest.Value[int64]{V: 128 << 20, From: tree.Origin{File: "rudmar.yaml", Line: 10, Column: 11, Rule: tree.Defaults}})},
-		{"memory in live", fmt.Sprint(live.Memory), fmt.Sprint(manifest.Value[int64]{V: 256 << 20, From: tree.Origin{File: "functions/warn/function.yaml", Line: 13, Column: 13, Rule: tree.OfStage}})},
+		{"memory in trial", fmt.Sprint(trial.Memory),
+			fmt.Sprint(manifest.Value[int64]{V: 128 << 20,
+				From: tree.Origin{File: "rudmar.yaml", Line: 10, Column: 11, Rule: tree.Defaults}})},
+		{"memory in live", fmt.Sprint(live.Memory),
+			fmt.Sprint(manifest.Value[int64]{V: 256 << 20,
+				From: tree.Origin{File: "functions/warn/function.yaml", Line: 13, Column: 13, Rule: tree.OfStage}})},
 		{"timeout", trial.Timeout.V.String() + " " + trial.Timeout.From.Rule.String(), "10s built-in"},
 		{"handler", trial.Handler.From.Rule.String(), "function"},
 		{"env in trial", env(trial), "LIMIT_C=reference function; SHARED=yes defaults; "},
@@ -331,7 +361,8 @@ func TestMergingAndOrigins(t *testing.T) {
 
 func TestYAMLIsReadByItsOwnRules(t *testing.T) {
 	tests := []struct{ value, want string }{
-		{"no", "no"}, {"on", "on"}, {"\"true\"", "true"}, {"010", "010"}, {"~tilde", "~tilde"}, {"1e3", "1e3"}, {"2026-01-01", "2026-01-01"}, {"'it''s'", "it's"}, {"|\n    two\n    lines", "two\nlines\n"},
+		{"no", "no"}, {"on", "on"}, {"\"true\"", "true"}, {"010", "010"}, {"~tilde", "~tilde"}, {"1e3", "1e3"},
+		{"2026-01-01", "2026-01-01"}, {"'it''s'", "it's"}, {"|\n    two\n    lines", "two\nlines\n"},
 	}
 	for _, tt := range tests {
 		r := check.Service(sound(inFunction("${settings.frost_limit}", tt.value)))
@@ -344,7 +375,9 @@ func TestYAMLIsReadByItsOwnRules(t *testing.T) {
 		}
 	}
 	for _, ending := range []string{"\r\n", "\n"} {
-		if r := check.Service(sound(map[string]string{"functions/warn/function.yaml": "\ufeff" + strings.ReplaceAll(warn, "\n", ending)})); !r.OK() {
+		if r := check.Service(
+			sound(map[string]string{"functions/warn/function.yaml": "\ufeff" +
+				strings.ReplaceAll(warn, "\n", ending)})); !r.OK() {
 			t.Errorf("ending %q with a byte order mark: %s", ending, lines(r.Diagnostics))
 		}
 	}
@@ -381,7 +414,8 @@ func TestHostileFiles(t *testing.T) {
 }
 
 func TestNestedServicesAreApart(t *testing.T) {
-	r := check.Service(sound(map[string]string{"other/rudmar.yaml": "rudmar: 1\n", "other/functions/x/function.yaml": "broken: ["}))
+	r := check.Service(sound(map[string]string{"other/rudmar.yaml": "rudmar: 1\n",
+		"other/functions/x/function.yaml": "broken: ["}))
 	if !r.OK() {
 		t.Errorf("a service below was checked too:\n%s", lines(r.Diagnostics))
 	}
@@ -391,11 +425,16 @@ func TestNestedServicesAreApart(t *testing.T) {
 // would look at.
 func TestWhereProblemsAre(t *testing.T) {
 	for _, tt := range []struct{ file, old, now, want string }{
-		{"functions/warn/function.yaml", "handler: warn:run", "handler warn:run", "functions/warn/function.yaml:3:1: cannot be read as YAML: a key without a colon"},
-		{"rudmar.yaml", "service: frostline", "service frostline", "rudmar.yaml:2:1: cannot be read as YAML: a key without a colon"},
-		{"rudmar.yaml", "      cases: all\n", "      rules: {good: \"true\", bad: \"plan.deletes.size() = 0\", fine: \"plan.deletes.size() == 0\"}\n", "rudmar.yaml:20:55: the rule \"bad\""},
+		{"functions/warn/function.yaml", "handler: warn:run", "handler warn:run",
+			"functions/warn/function.yaml:3:1: cannot be read as YAML: a key without a colon"},
+		{"rudmar.yaml", "service: frostline", "service frostline",
+			"rudmar.yaml:2:1: cannot be read as YAML: a key without a colon"},
+		{"rudmar.yaml", "      cases: all\n",
+			"      rules: {good: \"true\", bad: \"plan.deletes.size() = 0\", fine: \"plan.deletes.size() == 0\"}\n",
+			"rudmar.yaml:20:55: the rule \"bad\""},
 		{"rudmar.yaml", "rudmar: 1", "rudmar: 2", "rudmar.yaml:1:9: rudmar can only be 1"},
-		{"functions/warn/function.yaml", "triggers:\n", "triggers:\n  photo: {objects: photos, on: [craeted]}\n", `"craeted" does not do for an item of on; did you mean "created"?`},
+		{"functions/warn/function.yaml", "triggers:\n", "triggers:\n  photo: {objects: photos, on: [craeted]}\n",
+			`"craeted" does not do for an item of on; did you mean "created"?`},
 	} {
 		text := service
 		if tt.file != "rudmar.yaml" {
@@ -413,8 +452,11 @@ func TestWhereProblemsAre(t *testing.T) {
 			t.Errorf("a good rule is told of: %s", got)
 		}
 	}
-	both := check.Service(sound(map[string]string{"functions/warn/function.yaml": strings.Replace(warn, "triggers:\n", "triggers:\n  other: {route: \"GET /stations/{id}/frost\", open_to: anyone}\n", 1)}))
-	if got := lines(both.Diagnostics); strings.Count(got, "RM1402") != 2 || !strings.Contains(got, "functions/warn/function.yaml:7") || !strings.Contains(got, "functions/warn/function.yaml:8") {
+	both := check.Service(
+		sound(map[string]string{"functions/warn/function.yaml": strings.Replace(warn, "triggers:\n",
+			"triggers:\n  other: {route: \"GET /stations/{id}/frost\", open_to: anyone}\n", 1)}))
+	if got := lines(both.Diagnostics); strings.Count(got, "RM1402") != 2 ||
+		!strings.Contains(got, "functions/warn/function.yaml:7") || !strings.Contains(got, "functions/warn/function.yaml:8") {
 		t.Errorf("a collision is told at both places, each with the other's: %s", got)
 	}
 }

@@ -35,14 +35,17 @@ func (w *whole) collisions(stage string) {
 
 // collision tells at one of two routes that it collides with the other, and
 // where that stands.
-func (w *whole) collision(stage string, fn *manifest.Function, t *manifest.Trigger, other *manifest.Function, o *manifest.Trigger, request string) {
+func (w *whole) collision(stage string, fn *manifest.Function, t *manifest.Trigger, other *manifest.Function,
+	o *manifest.Trigger, request string) {
 	line, column := int(t.Route.From.Line), int(t.Route.From.Column)
-	at := diagnostic.Range{File: t.Route.From.File, Line: line, Column: column, EndLine: line, EndColumn: column + len(t.Route.V.String())}
+	at := diagnostic.Range{File: t.Route.From.File, Line: line, Column: column, EndLine: line,
+		EndColumn: column + len(t.Route.V.String())}
 	if i := w.toldAt(diagnostic.CodeCollision, at); i >= 0 {
 		w.diagnostics[i].Stage = "" // it is so in several
 		return
 	}
-	d := w.add(diagnostic.CodeCollision, at, "in %s both %s (%s) and %s (%s, %s:%d) take the request %s; change one of the paths", stage,
+	d := w.add(diagnostic.CodeCollision, at,
+		"in %s both %s (%s) and %s (%s, %s:%d) take the request %s; change one of the paths", stage,
 		t.Route.V, fn.Name, o.Route.V, other.Name, o.Route.From.File, o.Route.From.Line, request)
 	d.Stage = stage
 }

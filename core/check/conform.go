@@ -27,7 +27,8 @@ func newChecker() *checker {
 }
 
 func (c *checker) add(code diagnostic.Code, at diagnostic.Range, format string, args ...any) *diagnostic.Diagnostic {
-	c.diagnostics = append(c.diagnostics, diagnostic.Diagnostic{Code: code, Severity: diagnostic.Error, Range: at, Message: fmt.Sprintf(format, args...)})
+	c.diagnostics = append(c.diagnostics,
+		diagnostic.Diagnostic{Code: code, Severity: diagnostic.Error, Range: at, Message: fmt.Sprintf(format, args...)})
 	return &c.diagnostics[len(c.diagnostics)-1]
 }
 
@@ -46,7 +47,8 @@ func (c *checker) misfit(at diagnostic.Range, m *language.Misfit) {
 func (c *checker) conform(n *tree.Node, s *language.Shape, what string) {
 	if n.Kind == tree.Null {
 		// A null that is written takes a key away that defaults or the function gave.
-		if overrides := n.Rule == tree.OfFunction || n.Rule == tree.OfStage; s.Form != language.AnyForm && (!overrides || n.Text == "") {
+		if overrides := n.Rule == tree.OfFunction || n.Rule == tree.OfStage; s.Form != language.AnyForm &&
+			(!overrides || n.Text == "") {
 			c.add(diagnostic.CodeWrongKind, n.Range(), "%s has no value", what)
 		}
 		return
@@ -120,14 +122,16 @@ func (c *checker) unknownKey(k *tree.Node, s *language.Shape, what string) {
 		c.add(diagnostic.CodeUnknownKey, k.Range(), "%q is not a key of %s", k.Text, what).Meant(near)
 		return
 	}
-	c.add(diagnostic.CodeUnknownKey, k.Range(), "%q is not a key of %s; its keys are %s", k.Text, what, strings.Join(s.Names(), ", "))
+	c.add(diagnostic.CodeUnknownKey, k.Range(), "%q is not a key of %s; its keys are %s", k.Text, what,
+		strings.Join(s.Names(), ", "))
 }
 
 func (c *checker) either(n *tree.Node, s *language.Shape, what string) {
 	switch n.Kind {
 	case tree.Scalar:
 		if !slices.Contains(s.Choices, n.Text) {
-			c.add(diagnostic.CodeChoice, n.Range(), "%s takes %s, or a list of names in square brackets", what, strings.Join(s.Choices, " or ")).Meant(diagnostic.Nearest(n.Text, s.Choices))
+			c.add(diagnostic.CodeChoice, n.Range(), "%s takes %s, or a list of names in square brackets", what,
+				strings.Join(s.Choices, " or ")).Meant(diagnostic.Nearest(n.Text, s.Choices))
 		}
 	case tree.Sequence:
 		c.filled(n, s, what)
@@ -158,7 +162,8 @@ func (c *checker) scalar(n *tree.Node, s *language.Shape, what string) {
 		}
 	case language.ZoneForm:
 		if !c.knownZone(n.Text) {
-			c.add(diagnostic.CodeZone, n.Range(), "%q is not a time zone of the IANA database; write one such as Europe/Oslo", diagnostic.Clip(n.Text))
+			c.add(diagnostic.CodeZone, n.Range(), "%q is not a time zone of the IANA database; write one such as Europe/Oslo",
+				diagnostic.Clip(n.Text))
 		}
 	case language.ResourceForm:
 		c.template(n, what)

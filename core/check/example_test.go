@@ -13,7 +13,8 @@ func Example() {
 		"functions/warn/function.yaml": "function: warn\nhandler: warn:run\nmemory: 192\n",
 		"functions/warn/warn.py":       "def run(call):\n    return 1\n",
 	})
-	offers := &check.Offers{Of: map[string]check.Offer{"local": {Regions: []string{"north", "coast"}, Runtimes: []string{"python"}}}}
+	offers := &check.Offers{
+		Of: map[string]check.Offer{"local": {Regions: []string{"north", "coast"}, Runtimes: []string{"python"}}}}
 	result := check.Options{Offers: offers}.Service(folder)
 	for _, d := range result.Diagnostics {
 		fmt.Println(d)

@@ -12,14 +12,17 @@ import (
 func TestExamplesDoWhatTheySay(t *testing.T) {
 	inFile := map[diagnostic.Code]bool{}
 	for _, code := range []diagnostic.Code{
-		diagnostic.CodeSyntax, diagnostic.CodeAnchor, diagnostic.CodeTag, diagnostic.CodeMergeKey, diagnostic.CodeDuplicateKey, diagnostic.CodeTab, diagnostic.CodeUnknownKey,
-		diagnostic.CodeChoice, diagnostic.CodeUnit, diagnostic.CodeNotNumber, diagnostic.CodeRange, diagnostic.CodeMultiple, diagnostic.CodeUnknownReference, diagnostic.CodeReferenceForm, diagnostic.CodeUnknownStage, diagnostic.CodeCodeFolder,
+		diagnostic.CodeSyntax, diagnostic.CodeAnchor, diagnostic.CodeTag, diagnostic.CodeMergeKey,
+		diagnostic.CodeDuplicateKey, diagnostic.CodeTab, diagnostic.CodeUnknownKey,
+		diagnostic.CodeChoice, diagnostic.CodeUnit, diagnostic.CodeNotNumber, diagnostic.CodeRange, diagnostic.CodeMultiple,
+		diagnostic.CodeUnknownReference, diagnostic.CodeReferenceForm, diagnostic.CodeUnknownStage, diagnostic.CodeCodeFolder,
 	} {
 		inFile[code] = true
 	}
 	tell := func(text string) map[diagnostic.Code]bool {
 		base := "function: warn\nhandler: warn:run\n"
-		r := check.Service(sound(map[string]string{"functions/warn/function.yaml": base + text + "\n", "rudmar.yaml": replaced(service, "frost_limit:", "limit: {type: number, default: 1}\n  frost_limit:")}))
+		r := check.Service(sound(map[string]string{"functions/warn/function.yaml": base + text + "\n",
+			"rudmar.yaml": replaced(service, "frost_limit:", "limit: {type: number, default: 1}\n  frost_limit:")}))
 		codes := map[diagnostic.Code]bool{}
 		for _, d := range r.Diagnostics {
 			codes[d.Code] = true

@@ -14,7 +14,8 @@ func FuzzCheck(f *testing.F) {
 	f.Add("triggers: {a: {route: \"GET /{x}\"}}", "stages: [{stage: a}]")
 	f.Add("in: {live: null}\nenv: null\npermissions: [null]", "stages: null\nsettings: {a: null}\ndefaults: null")
 	f.Fuzz(func(t *testing.T, function, root string) {
-		files := manifest.Files{"rudmar.yaml": []byte(root), "functions/warn/function.yaml": []byte(function), "functions/warn/cases/c.yaml": []byte(function)}
+		files := manifest.Files{"rudmar.yaml": []byte(root), "functions/warn/function.yaml": []byte(function),
+			"functions/warn/cases/c.yaml": []byte(function)}
 		r := check.Service(files)
 		for _, d := range r.Diagnostics {
 			if d.Line < 1 || d.Column < 1 || d.Message == "" || d.Code == "" {

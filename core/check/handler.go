@@ -36,11 +36,13 @@ func (w *whole) handler(f *known, fn *manifest.Function, n *tree.Node) {
 	}
 	file, function, ok := strings.Cut(text, ":")
 	if !ok || file == "" || function == "" {
-		w.add(diagnostic.CodeHandlerFile, at.Range(), "%q is not a handler; a handler is file:function, without the file's ending", diagnostic.Clip(text))
+		w.add(diagnostic.CodeHandlerFile, at.Range(),
+			"%q is not a handler; a handler is file:function, without the file's ending", diagnostic.Clip(text))
 		return
 	}
 	if strings.HasPrefix(file, "/") || manifest.Leaves(path.Clean(file)) {
-		w.add(diagnostic.CodePath, at.Range(), "%q leaves the code folder; the handler's file stands in it", diagnostic.Clip(text))
+		w.add(diagnostic.CodePath, at.Range(), "%q leaves the code folder; the handler's file stands in it",
+			diagnostic.Clip(text))
 		return
 	}
 	runtime := fn.At("").Runtime.V
@@ -85,12 +87,15 @@ func (w *whole) handlerIn(fn *manifest.Function, stage string, over *tree.Node) 
 	file, function, ok := strings.Cut(c.Handler.V, ":")
 	switch name := w.handlerFile(fn.Code, c); {
 	case !ok || file == "" || function == "":
-		w.add(diagnostic.CodeHandlerFile, at.Range(), "%q is not a handler; a handler is file:function, without the file's ending", diagnostic.Clip(c.Handler.V))
+		w.add(diagnostic.CodeHandlerFile, at.Range(),
+			"%q is not a handler; a handler is file:function, without the file's ending", diagnostic.Clip(c.Handler.V))
 	case strings.HasPrefix(file, "/") || manifest.Leaves(path.Clean(file)):
-		w.add(diagnostic.CodePath, at.Range(), "%q leaves the code folder; the handler's file stands in it", diagnostic.Clip(c.Handler.V))
+		w.add(diagnostic.CodePath, at.Range(), "%q leaves the code folder; the handler's file stands in it",
+			diagnostic.Clip(c.Handler.V))
 	case len(language.Endings(c.Runtime.V)) == 0: // told elsewhere
 	case name == "":
-		w.add(diagnostic.CodeHandlerFile, at.Range(), "in %s the handler %s of the runtime %s has no file %s%s", stage, c.Handler.V, c.Runtime.V, file, strings.Join(language.Endings(c.Runtime.V), " or "))
+		w.add(diagnostic.CodeHandlerFile, at.Range(), "in %s the handler %s of the runtime %s has no file %s%s", stage,
+			c.Handler.V, c.Runtime.V, file, strings.Join(language.Endings(c.Runtime.V), " or "))
 	default:
 		w.handlerFunction(at, name, function, c.Runtime.V)
 	}

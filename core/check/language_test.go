@@ -89,14 +89,17 @@ in:
 // wholeFolder is that service, with changes; "" takes a file away.
 func wholeFolder(changes ...string) manifest.Files {
 	files := manifest.Files{
-		"rudmar.yaml":                      []byte(wholeService),
-		"functions/warn/function.yaml":     []byte(wholeFunction),
-		"functions/warn/warn.py":           []byte("def run(call): pass\n"),
-		"functions/warn/cases/mild.yaml":   []byte("case: a mild night gives no warning\nsend: {route: GET /stations/hill/frost, query: {at: \"2031-04-02T03:00:00Z\"}}\nexpect:\n  - status == 200\n  - body.warning == false\n  - took < duration(\"800ms\")\n"),
-		"functions/warn/cases/photo.yaml":  []byte("case: by its trigger\nsend: {trigger: photo, event: {key: raw/a.jpg}}\nexpect: [memory_peak < 1000000000, logs.size() == 0]\n"),
-		"functions/warn/cases/direct.yaml": []byte("case: a payload\nsend: {payload: {}}\nexpect: [\"!cold\", \"headers.size() == 0\"]\n"),
-		"functions/grade/function.yaml":    []byte("function: grade\nhandler: main:run\n"),
-		"functions/grade/main.py":          []byte("def run(call): pass\n"),
+		"rudmar.yaml":                  []byte(wholeService),
+		"functions/warn/function.yaml": []byte(wholeFunction),
+		"functions/warn/warn.py":       []byte("def run(call): pass\n"),
+		"functions/warn/cases/mild.yaml": []byte(
+			"case: a mild night gives no warning\nsend: {route: GET /stations/hill/frost, query: {at: \"2031-04-02T03:00:00Z\"}}\nexpect:\n  - status == 200\n  - body.warning == false\n  - took < duration(\"800ms\")\n"),
+		"functions/warn/cases/photo.yaml": []byte(
+			"case: by its trigger\nsend: {trigger: photo, event: {key: raw/a.jpg}}\nexpect: [memory_peak < 1000000000, logs.size() == 0]\n"),
+		"functions/warn/cases/direct.yaml": []byte(
+			"case: a payload\nsend: {payload: {}}\nexpect: [\"!cold\", \"headers.size() == 0\"]\n"),
+		"functions/grade/function.yaml": []byte("function: grade\nhandler: main:run\n"),
+		"functions/grade/main.py":       []byte("def run(call): pass\n"),
 	}
 	for i := 0; i+1 < len(changes); i += 2 {
 		if files[changes[i]] = []byte(changes[i+1]); changes[i+1] == "" {
@@ -117,8 +120,10 @@ func edited(t *testing.T, text, old, now string) string {
 
 func offersOfLocal() *check.Offers {
 	return &check.Offers{All: true, Of: map[string]check.Offer{"local": {
-		Regions: []string{"north", "coast"}, Runtimes: []string{"python", "node"}, Triggers: []manifest.TriggerKind{"route", "cron", "every", "objects", "queue", "function"},
-		Verbs: map[string][]string{"tables": {"read", "query", "write"}, "queues": {"send"}, "objects": {"read"}, "secrets": {"read"}},
+		Regions: []string{"north", "coast"}, Runtimes: []string{"python", "node"},
+		Triggers: []manifest.TriggerKind{"route", "cron", "every", "objects", "queue", "function"},
+		Verbs: map[string][]string{"tables": {"read", "query", "write"}, "queues": {"send"},
+			"objects": {"read"}, "secrets": {"read"}},
 	}}}
 }
 
@@ -135,7 +140,8 @@ func TestTheLanguageSaysWhatItIs(t *testing.T) {
 		codes   string
 	}{
 		{"every key of both files and of cases is known", nil, ""},
-		{"a repository may hold several services: a folder with a rudmar.yaml below is another one", []string{"other/rudmar.yaml", "nonsense: 1\n", "other/f/function.yaml", "nonsense: 1\n"}, ""},
+		{"a repository may hold several services: a folder with a rudmar.yaml below is another one",
+			[]string{"other/rudmar.yaml", "nonsense: 1\n", "other/f/function.yaml", "nonsense: 1\n"}, ""},
 		{"no and on are text, not truth values", edit("STAGE:   ${stage.name}", "STAGE: no"), ""},
 		{"names have 1 to 40 letters", edit("function: warn", "function: "+long), ""},
 		{"names have no more than 40 letters", edit("function: warn", "function: a"+long), "RM1201"},
@@ -143,7 +149,9 @@ func TestTheLanguageSaysWhatItIs(t *testing.T) {
 		{"names are of lower case", edit("  ask:     {route", "  Ask:     {route"), "RM1201"},
 		{"an unknown reference is an error", edit("${settings.frost_limit}", "${settings.frost_limt}"), "RM1301"},
 		{"secrets stand only in env", edit("queue: readings", "queue: \"${secrets.sms_key}\""), "RM1303"},
-		{"references: stage, region, service, version, another function's url, and a literal", edit("STAGE:   ${stage.name}", "STAGE: \"${stage.region} ${service} ${version} ${functions.grade.url} $${kept}\""), ""},
+		{"references: stage, region, service, version, another function's url, and a literal",
+			edit("STAGE:   ${stage.name}", "STAGE: \"${stage.region} ${service} ${version} ${functions.grade.url} $${kept}\""),
+			""},
 		{"no code in references", edit("${stage.name}", "${1 + 1}"), "RM1302"},
 		{"sizes are IEC", edit("memory: 192 MiB", "memory: 192 MB"), "RM1203"},
 		{"a bare size says which unit to write", edit("memory: 192 MiB", "memory: 192"), "RM1203"},
@@ -152,7 +160,8 @@ func TestTheLanguageSaysWhatItIs(t *testing.T) {
 		{"a bare time says which unit to write", edit("timeout: 10s", "timeout: 10"), "RM1203"},
 		{"times are ms s m h d", edit("timeout: 10s", "timeout: 1m30s500ms"), ""},
 		{"a bare share says which unit to write", editService("errors_under: 1%", "errors_under: 1"), "RM1203"},
-		{"two routes that match the same request with equal rank collide", edit("POST /stations/{station}/limit", "GET /stations/{other}/frost"), "RM1402"},
+		{"two routes that match the same request with equal rank collide",
+			edit("POST /stations/{station}/limit", "GET /stations/{other}/frost"), "RM1402"},
 		{"literal before parameter is no collision", edit("POST /stations/{station}/limit", "GET /stations/hill/frost"), ""},
 		{"ANY after a method is no collision", edit("POST /stations/{station}/limit", "ANY /stations/{station}/frost"), ""},
 		{"a rest stands at the end", edit("POST /stations/{station}/limit", "POST /stations/{all...}"), ""},
@@ -166,24 +175,31 @@ func TestTheLanguageSaysWhatItIs(t *testing.T) {
 		{"may takes the verbs that the target knows", edit("may: [read, query]", "may: [read, paint]"), "RM1504"},
 		{"of names a kind that the target has", edit("of: tables/stations", "of: shelves/stations"), "RM1503"},
 		{"of is kind/name", edit("of: tables/stations", "of: stations"), "RM1501"},
-		{"a secret that may be read is one of the service", edit("may: [read, query], of: tables/stations", "may: [read], of: secrets/sms_key"), ""},
-		{"another secret is a warning", edit("may: [read, query], of: tables/stations", "may: [read], of: secrets/sms_kye"), "RM1505 warning"},
+		{"a secret that may be read is one of the service",
+			edit("may: [read, query], of: tables/stations", "may: [read], of: secrets/sms_key"), ""},
+		{"another secret is a warning", edit("may: [read, query], of: tables/stations", "may: [read], of: secrets/sms_kye"),
+			"RM1505 warning"},
 		{"* alone as a verb is a warning", edit("may: [read, query]", "may: [\"*\"]"), "RM1502 warning"},
 		{"* alone as a kind is a warning", edit("of: tables/stations", "of: \"*\""), "RM1502 warning"},
-		{"* alone is an error in a strict stage", []string{file, edited(t, wholeFunction, "may: [read, query]", "may: [\"*\"]"), service, edited(t, wholeService, "    set: {mode: loud}", "    strict: true\n    set: {mode: loud}")}, "RM1502"},
+		{"* alone is an error in a strict stage",
+			[]string{file, edited(t, wholeFunction, "may: [read, query]", "may: [\"*\"]"), service,
+				edited(t, wholeService, "    set: {mode: loud}", "    strict: true\n    set: {mode: loud}")}, "RM1502"},
 		{"handler is an error to leave out", edit("handler: warn:run\n", ""), "RM1102"},
 		{"the handler's file is there", edit("warn:run", "wran:run"), "RM1605"},
 		{"the handler's function is there", edit("warn:run", "warn:walk"), "RM1605"},
 		{"in names a stage of the service", edit("  live: {memory", "  prod: {memory"), "RM1602"},
-		{"null takes a key away", edit("triggers: {hourly: {off: false}}}", "triggers: {photo: null}, env: {SMS_KEY: null}}"), ""},
+		{"null takes a key away",
+			edit("triggers: {hourly: {off: false}}}", "triggers: {photo: null}, env: {SMS_KEY: null}}"), ""},
 		{"up to 256 KiB", edit("about: Warns", "about: "+strings.Repeat("w", 257<<10)), "RM1004"},
-		{"nesting up to 32", edit("about: Warns growers when a station is close to frost", "about: "+strings.Repeat("[", 40)+strings.Repeat("]", 40)), "RM1005 RM1103"},
+		{"nesting up to 32", edit("about: Warns growers when a station is close to frost",
+			"about: "+strings.Repeat("[", 40)+strings.Repeat("]", 40)), "RM1005 RM1103"},
 		{"no anchors", edit("about: Warns", "about: &a Warns"), "RM1006"},
 		{"no aliases", edit("STAGE:   ${stage.name}", "STAGE: *a"), "RM1006"},
 		{"no tags", edit("about: Warns", "about: !!str Warns"), "RM1007"},
 		{"no merge keys", edit("env:\n", "env:\n  <<: {A: b}\n"), "RM1008"},
 		{"one document in a file", []string{file, wholeFunction + "---\nfunction: other\n"}, "RM1009"},
-		{"an after-function trigger names a function of the service", edit("{function: grade,", "{function: grad,"), "RM1408"},
+		{"an after-function trigger names a function of the service",
+			edit("{function: grade,", "{function: grad,"), "RM1408"},
 		{"a trigger is of one kind", edit("{every: 1h, off: true}", "{every: 1h, queue: readings, off: true}"), "RM1406"},
 		{"settings have bounds", editService("frost_limit: 1}", "frost_limit: 11}"), "RM1207"},
 		{"settings have choices", editService("mode: loud", "mode: shrill"), "RM1207"},
@@ -193,17 +209,22 @@ func TestTheLanguageSaysWhatItIs(t *testing.T) {
 		{"windows have a zone of IANA", editService("zone: Europe/Oslo", "zone: Oslo"), "RM1405"},
 		{"the target is there", editService("local/coast", "local/cosat"), "RM1608"},
 		{"the runtime is there", edit("runtime: python", "runtime: go"), "RM1605 RM1608"},
-		{"a case sends one thing", []string{"functions/warn/cases/direct.yaml", "case: x\nsend: {payload: {}, trigger: photo}\nexpect: [cold]\n"}, "RM1701"},
-		{"a case expects CEL over what a call gives", []string{"functions/warn/cases/direct.yaml", "case: x\nsend: {payload: {}}\nexpect: [warm]\n"}, "RM1702"},
+		{"a case sends one thing",
+			[]string{"functions/warn/cases/direct.yaml", "case: x\nsend: {payload: {}, trigger: photo}\nexpect: [cold]\n"},
+			"RM1701"},
+		{"a case expects CEL over what a call gives",
+			[]string{"functions/warn/cases/direct.yaml", "case: x\nsend: {payload: {}}\nexpect: [warm]\n"}, "RM1702"},
 		{"a build may have a network", edit("  leave_out: [", "  network: true\n  leave_out: ["), ""},
 		{"a build's network is true or false", edit("  leave_out: [", "  network: public\n  leave_out: ["), "RM1202"},
 		{"a stage changes only triggers that there are", edit("hourly: {off: false}", "houlry: {off: false}"), "RM1410"},
 		{"a stage may add a trigger", edit("hourly: {off: false}", "nightly: {every: 1d}"), ""},
-		{"a route that a stage adds says who may call it", edit("hourly: {off: false}", "more: {route: GET /more}"), "RM1403"},
+		{"a route that a stage adds says who may call it",
+			edit("hourly: {off: false}", "more: {route: GET /more}"), "RM1403"},
 		{"a stage cannot take open_to away", edit("hourly: {off: false}", "ask: {open_to: null}"), "RM1403"},
 		{"a stage cannot take a route's path away", edit("hourly: {off: false}", "ask: {route: null}"), "RM1406"},
 		{"a trigger is of one kind after merging", edit("hourly: {off: false}", "hourly: {cron: \"0 * * * *\"}"), "RM1406"},
-		{"a trigger may become another kind in a stage", edit("hourly: {off: false}", "hourly: {cron: \"0 * * * *\", every: null}"), ""},
+		{"a trigger may become another kind in a stage",
+			edit("hourly: {off: false}", "hourly: {cron: \"0 * * * *\", every: null}"), ""},
 		{"a stage's handler fits the code", edit("memory: 256 MiB, triggers", "handler: warn:walk, triggers"), "RM1605"},
 		{"a stage's runtime fits the code", edit("memory: 256 MiB, triggers", "runtime: node, triggers"), "RM1605"},
 		{"batch is for queues", edit("on: [created], match", "batch: 3, on: [created], match"), "RM1407"},
@@ -215,18 +236,26 @@ func TestTheLanguageSaysWhatItIs(t *testing.T) {
 		{"functions are not deleted", edit("on: [failed]", "on: [deleted]"), "RM1407"},
 		{"no other words", edit("on: [failed]", "on: [done]"), "RM1202 RM1407"},
 		{"a function does not run after itself", edit("{function: grade,", "{function: warn,"), "RM1409"},
-		{"functions do not run in a circle", []string{"functions/grade/function.yaml", "function: grade\nhandler: main:run\ntriggers: {back: {function: warn}}\n"}, "RM1409"},
-		{"a circle that is off is none", []string{"functions/grade/function.yaml", "function: grade\nhandler: main:run\ntriggers: {back: {function: warn, off: true}}\n"}, ""},
+		{"functions do not run in a circle",
+			[]string{"functions/grade/function.yaml",
+				"function: grade\nhandler: main:run\ntriggers: {back: {function: warn}}\n"}, "RM1409"},
+		{"a circle that is off is none",
+			[]string{"functions/grade/function.yaml",
+				"function: grade\nhandler: main:run\ntriggers: {back: {function: warn, off: true}}\n"}, ""},
 		{"was is not a function that is there", edit("was: frost-alert", "was: grade"), "RM1609"},
 		{"was is not the function itself", edit("was: frost-alert", "was: warn"), "RM1609"},
-		{"was is one function's", []string{"functions/grade/function.yaml", "function: grade\nhandler: main:run\nwas: frost-alert\n"}, "RM1609"},
+		{"was is one function's",
+			[]string{"functions/grade/function.yaml", "function: grade\nhandler: main:run\nwas: frost-alert\n"}, "RM1609"},
 		{"variables have no =", edit("  LIMIT_C:", "  A=B: x\n  LIMIT_C:"), "RM1210"},
 		{"variables have no space", edit("  LIMIT_C:", "  C D: x\n  LIMIT_C:"), "RM1210"},
 		{"PATH is the platform's", edit("  LIMIT_C:", "  PATH: x\n  LIMIT_C:"), "RM1210"},
-		{"RUDMAR_ is the platform's, in a stage too", edit("memory: 256 MiB, triggers", "env: {RUDMAR_TOKEN: x}, triggers"), "RM1210"},
+		{"RUDMAR_ is the platform's, in a stage too", edit("memory: 256 MiB, triggers", "env: {RUDMAR_TOKEN: x}, triggers"),
+			"RM1210"},
 		{"a gate's cases are of functions that there are", editService("cases: all", "cases: [nobody]"), "RM1301"},
 		{"a gate's cases are there", editService("cases: all", "cases: [grade]"), "RM1610 warning"},
-		{"the first stage has no stage before", editService("enter: {on: push, branch: main}", "enter: {on: push, branch: main}\n    gates: {cases: all, soak: {for: 1h}}"), "RM1610"},
+		{"the first stage has no stage before",
+			editService("enter: {on: push, branch: main}",
+				"enter: {on: push, branch: main}\n    gates: {cases: all, soak: {for: 1h}}"), "RM1610"},
 		{"gates read the plan by its fields", editService("plan.deletes.size() == 0", "plan.deletez.size() == 0"), "RM1702"},
 		{"shift is not carried out yet", nil, "RM1612 warning"},
 		{"shares rise", editService("[10%, 50%]", "[50%, 10%]"), "RM1205"},
@@ -234,25 +263,39 @@ func TestTheLanguageSaysWhatItIs(t *testing.T) {
 		{"shares are something", editService("[10%, 50%]", "[0%, 50%]"), "RM1205"},
 		{"a permission is for something", edit("may: [read, query]", "may: []"), "RM1104"},
 		{"open_to lists somebody", edit("open_to: [growers]", "open_to: []"), "RM1104"},
-		{"a case expects something", []string{"functions/warn/cases/direct.yaml", "case: x\nsend: {payload: {}}\nexpect: []\n"}, "RM1104"},
+		{"a case expects something",
+			[]string{"functions/warn/cases/direct.yaml", "case: x\nsend: {payload: {}}\nexpect: []\n"}, "RM1104"},
 		{"a target stands once", editService("[local/north, local/coast]", "[local/north, local/north]"), "RM1105"},
 		{"target or targets", editService("    targets: [local", "    target: local/north\n    targets: [local"), "RM1105"},
 		{"a secret stands once", editService("secrets: [sms_key]", "secrets: [sms_key, sms_key]"), "RM1105"},
-		{"a permission stands once", edit("of: queues/alerts}", "of: queues/alerts}\n  - {may: [send], of: queues/alerts}"), "RM1105"},
+		{"a permission stands once", edit("of: queues/alerts}", "of: queues/alerts}\n  - {may: [send], of: queues/alerts}"),
+			"RM1105"},
 		{"a handler stays in its folder", edit("handler: warn:run", "handler: ../grade/main:run"), "RM1209"},
 		{"a file that is nearly right is told", []string{"functions/more/function.yml", "function: more\n"}, "RM1611"},
 		{"a case's file ends in .yaml", []string{"functions/warn/cases/more.yml", "case: x\n"}, "RM1611"},
-		{"a case stands beside a function", []string{"functions/lost/cases/more.yaml", "case: x\nsend: {payload: {}}\nexpect: [cold]\n"}, "RM1611 warning"},
-		{"all of a kind is an error in a strict stage", []string{file, edited(t, wholeFunction, "of: tables/stations", "of: tables/*"), service, edited(t, wholeService, "    set: {mode: loud}", "    strict: true\n    set: {mode: loud}")}, "RM1502"},
+		{"a case stands beside a function",
+			[]string{"functions/lost/cases/more.yaml", "case: x\nsend: {payload: {}}\nexpect: [cold]\n"}, "RM1611 warning"},
+		{"all of a kind is an error in a strict stage",
+			[]string{file, edited(t, wholeFunction, "of: tables/stations", "of: tables/*"), service,
+				edited(t, wholeService, "    set: {mode: loud}", "    strict: true\n    set: {mode: loud}")}, "RM1502"},
 		{"all of a kind is no error elsewhere", edit("of: tables/stations", "of: tables/*"), ""},
-		{"a case says where it runs", []string{"functions/warn/cases/direct.yaml", "case: x\nsend: {payload: {}}\nexpect: [cold]\nstages: [trial]\nharmless: true\n"}, ""},
-		{"a case runs in stages that there are", []string{"functions/warn/cases/direct.yaml", "case: x\nsend: {payload: {}}\nexpect: [cold]\nstages: [trail]\n"}, "RM1602"},
+		{"a case says where it runs",
+			[]string{"functions/warn/cases/direct.yaml",
+				"case: x\nsend: {payload: {}}\nexpect: [cold]\nstages: [trial]\nharmless: true\n"}, ""},
+		{"a case runs in stages that there are",
+			[]string{"functions/warn/cases/direct.yaml", "case: x\nsend: {payload: {}}\nexpect: [cold]\nstages: [trail]\n"},
+			"RM1602"},
 		{"a stage says which cases run", editService("    set: {mode: loud}", "    prove: none\n    set: {mode: loud}"), ""},
-		{"prove is all, harmless or none", editService("    set: {mode: loud}", "    prove: some\n    set: {mode: loud}"), "RM1202"},
+		{"prove is all, harmless or none", editService("    set: {mode: loud}", "    prove: some\n    set: {mode: loud}"),
+			"RM1202"},
 		{"tue-sun is a range of days", editService("days: mon-thu", "days: tue-sun"), ""},
-		{"what rudmar.yaml declares is not missed where it is broken itself", []string{service, edited(t, edited(t, wholeService, "secrets: [sms_key]", "secrets: sms_key"), "stages:\n  - stage: trial", "stages:\n  - stage: [trial]")}, "RM1103"},
+		{"what rudmar.yaml declares is not missed where it is broken itself",
+			[]string{service, edited(t, edited(t, wholeService, "secrets: [sms_key]", "secrets: sms_key"),
+				"stages:\n  - stage: trial", "stages:\n  - stage: [trial]")}, "RM1103"},
 		{"a misspelt key is told with the nearest one", edit("memory: 192 MiB", "memroy: 192 MiB"), "RM1101"},
-		{"a checker never stops at a broken file", []string{file, "function: [\n", "functions/grade/function.yaml", "function: grade\nhandler: lost:run\nmemroy: 1\n"}, "RM1001 RM1101 RM1605"},
+		{"a checker never stops at a broken file",
+			[]string{file, "function: [\n", "functions/grade/function.yaml",
+				"function: grade\nhandler: lost:run\nmemroy: 1\n"}, "RM1001 RM1101 RM1605"},
 	} {
 		r := check.Options{Offers: offersOfLocal()}.Service(wholeFolder(c.changes...))
 		codes := []string{}
@@ -295,20 +338,24 @@ func TestWhatTheLanguageBecomes(t *testing.T) {
 	warn := r.Service.Function("warn")
 	trial, live := warn.At("trial"), warn.At("live")
 	for what, ok := range map[string]bool{
-		"the function's value before defaults": trial.Timeout.V == 10*time.Second && trial.Timeout.From.Rule == tree.OfFunction,
-		"defaults before built-in values":      trial.KeepLogs.V == 14*24*time.Hour && trial.KeepLogs.From.Rule == tree.Defaults,
-		"built-in values have no file":         r.Service.Function("grade").At("").AtOnce.From == tree.Origin{Rule: tree.BuiltIn},
-		"a stage's value before all":           live.Memory.V == 256<<20 && live.Memory.From.Rule == tree.OfStage && trial.Memory.V == 192<<20,
-		"mappings merge by key":                len(live.Triggers) == 7 && !live.Triggers[2].Off.V && trial.Triggers[2].Off.V,
-		"a rename keeps the former name":       warn.Was == "frost-alert",
-		"cases belong to the function":         len(warn.Cases) == 3,
+		"the function's value before defaults": trial.Timeout.V == 10*time.Second &&
+			trial.Timeout.From.Rule == tree.OfFunction,
+		"defaults before built-in values": trial.KeepLogs.V == 14*24*time.Hour && trial.KeepLogs.From.Rule == tree.Defaults,
+		"built-in values have no file":    r.Service.Function("grade").At("").AtOnce.From == tree.Origin{Rule: tree.BuiltIn},
+		"a stage's value before all": live.Memory.V == 256<<20 && live.Memory.From.Rule == tree.OfStage &&
+			trial.Memory.V == 192<<20,
+		"mappings merge by key":          len(live.Triggers) == 7 && !live.Triggers[2].Off.V && trial.Triggers[2].Off.V,
+		"a rename keeps the former name": warn.Was == "frost-alert",
+		"cases belong to the function":   len(warn.Cases) == 3,
 	} {
 		if !ok {
 			t.Errorf("it is not so: %s", what)
 		}
 	}
 	stage := r.Service.Stage("live")
-	resources, problems := expand.Expand(r.Service, stage, stage.Targets[1], expand.Inputs{Secrets: map[string]string{"sms_key": "x"}, Artifacts: map[string]string{"warn": "sha256:1", "grade": "sha256:2"}})
+	resources, problems := expand.Expand(r.Service, stage, stage.Targets[1],
+		expand.Inputs{Secrets: map[string]string{"sms_key": "x"},
+			Artifacts: map[string]string{"warn": "sha256:1", "grade": "sha256:2"}})
 	if len(problems) > 0 {
 		t.Error(problems)
 	}
@@ -316,8 +363,10 @@ func TestWhatTheLanguageBecomes(t *testing.T) {
 	for i := range resources {
 		have[resources[i].Address] = &resources[i]
 	}
-	for _, address := range []string{"identity/warn", "grant/warn/tables/stations", "grant/warn/queues/alerts", "grant/warn/objects/photos/raw/*", "logs/warn", "function/warn", "revision/warn", "pointer/warn",
-		"opening/warn/ask", "opening/warn/change", "route/warn/ask", "route/warn/change", "schedule/warn/sweep", "schedule/warn/hourly", "subscription/warn/photo", "subscription/warn/reading", "subscription/warn/relay"} {
+	for _, address := range []string{"identity/warn", "grant/warn/tables/stations", "grant/warn/queues/alerts",
+		"grant/warn/objects/photos/raw/*", "logs/warn", "function/warn", "revision/warn", "pointer/warn",
+		"opening/warn/ask", "opening/warn/change", "route/warn/ask", "route/warn/change", "schedule/warn/sweep",
+		"schedule/warn/hourly", "subscription/warn/photo", "subscription/warn/reading", "subscription/warn/relay"} {
 		if have[address] == nil {
 			t.Errorf("%s is missing", address)
 		}

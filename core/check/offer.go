@@ -99,13 +99,17 @@ func (w *whole) checkTargets(n *tree.Node, s *manifest.Stage) {
 		offer, ok := w.options.Offers.Of[t.Platform]
 		switch {
 		case t.Region == "":
-		case !ok && !w.options.Offers.All && (w.options.Offers.Names == nil || slices.Contains(w.options.Offers.Names, t.Platform)):
+		case !ok && !w.options.Offers.All &&
+			(w.options.Offers.Names == nil || slices.Contains(w.options.Offers.Names, t.Platform)):
 		case !ok && !w.options.Offers.All:
-			w.notOffered(diagnostic.CodeOffer, at.Range(), t.Platform, fmt.Sprintf("there is no platform %q", t.Platform), w.options.Offers.Names)
+			w.notOffered(diagnostic.CodeOffer, at.Range(), t.Platform,
+				fmt.Sprintf("there is no platform %q", t.Platform), w.options.Offers.Names)
 		case !ok:
-			w.notOffered(diagnostic.CodeOffer, at.Range(), at.Text, fmt.Sprintf("there is no platform %q", t.Platform), w.options.Offers.Targets())
+			w.notOffered(diagnostic.CodeOffer, at.Range(), at.Text, fmt.Sprintf("there is no platform %q", t.Platform),
+				w.options.Offers.Targets())
 		case !slices.Contains(offer.Regions, t.Region):
-			w.notOffered(diagnostic.CodeOffer, at.Range(), at.Text, fmt.Sprintf("%s has no region %q", t.Platform, t.Region), w.options.Offers.Targets())
+			w.notOffered(diagnostic.CodeOffer, at.Range(), at.Text, fmt.Sprintf("%s has no region %q", t.Platform, t.Region),
+				w.options.Offers.Targets())
 		}
 	}
 }
@@ -168,7 +172,8 @@ func (w *whole) runtimeOffered(n *tree.Node, platform string, offer Offer, told 
 		return
 	}
 	told[at.Range()] = true
-	w.notOffered(diagnostic.CodeOffer, at.Range(), at.Text, fmt.Sprintf("%s has no runtime %q", platform, diagnostic.Clip(at.Text)), offer.Runtimes)
+	w.notOffered(diagnostic.CodeOffer, at.Range(), at.Text,
+		fmt.Sprintf("%s has no runtime %q", platform, diagnostic.Clip(at.Text)), offer.Runtimes)
 }
 
 func (w *whole) triggersOffered(n *tree.Node, platform string, offer Offer, told map[diagnostic.Range]bool) {
@@ -206,7 +211,9 @@ func (w *whole) permissionsOffered(n *tree.Node, platform string, offer Offer, t
 		if !known {
 			if at := of.Part(0, len(kind)); !told[at] {
 				told[at] = true
-				w.notOffered(diagnostic.CodeResourceKind, at, kind, fmt.Sprintf("%s has no resources of the kind %q", platform, diagnostic.Clip(kind)), slices.Sorted(maps.Keys(offer.Verbs)))
+				w.notOffered(diagnostic.CodeResourceKind, at, kind,
+					fmt.Sprintf("%s has no resources of the kind %q", platform, diagnostic.Clip(kind)),
+					slices.Sorted(maps.Keys(offer.Verbs)))
 			}
 			continue
 		}
@@ -218,7 +225,8 @@ func (w *whole) permissionsOffered(n *tree.Node, platform string, offer Offer, t
 				continue
 			}
 			told[verb.Range()] = true
-			w.notOffered(diagnostic.CodeVerb, verb.Range(), verb.Text, fmt.Sprintf("%s does not know the verb %q for %s", platform, diagnostic.Clip(verb.Text), kind), verbs)
+			w.notOffered(diagnostic.CodeVerb, verb.Range(), verb.Text,
+				fmt.Sprintf("%s does not know the verb %q for %s", platform, diagnostic.Clip(verb.Text), kind), verbs)
 		}
 	}
 }

@@ -111,7 +111,9 @@ in:
 	for file, texts := range map[string][]string{
 		language.FunctionFile: {warn, full},
 		language.ServiceFile:  {service},
-		language.CasesFolder:  {"case: mild\nsend: {route: GET /a, query: {at: 3}, body: {a: [1]}}\nexpect: [status == 200]\n", "case: x\nsend: {payload: null}\nexpect: [cold]\n"},
+		language.CasesFolder: {
+			"case: mild\nsend: {route: GET /a, query: {at: 3}, body: {a: [1]}}\nexpect: [status == 200]\n",
+			"case: x\nsend: {payload: null}\nexpect: [cold]\n"},
 	} {
 		for _, text := range texts {
 			if err := compiled(t, file).Validate(plain(t, text)); err != nil {
@@ -124,17 +126,27 @@ in:
 func TestSchemasRefuseWhatASchemaCanCatch(t *testing.T) {
 	fn, sv := compiled(t, language.FunctionFile), compiled(t, language.ServiceFile)
 	for name, changes := range map[string]map[string]string{
-		"misspelt key": inFunction("about:", "abuot:"), "no handler": inFunction("handler: warn:run\n", ""), "list for a mapping": inFunction("  LIMIT_C: ${settings.frost_limit}", "  - LIMIT_C"),
-		"bad name": inFunction("function: warn", "function: Warn_1"), "bare timeout": inFunction("about: Warns growers", "timeout: 10"), "at_once in words": inFunction("about: Warns growers", "at_once: many"),
-		"route without a method": inFunction("GET /stations", "/stations"), "four cron fields": inFunction("permissions:", "  tick: {cron: \"*/10 * * *\"}\npermissions:"), "permission of no kind": inFunction("tables/stations", "stations"),
-		"text for a list": inService("secrets: [sms_key]", "secrets: sms_key"), "unknown runtime": inService("runtime: python", "runtime: pyhton"), "memory in MB": inService("128 MiB", "128 MB"),
-		"target without a region": inService("target: local/north", "target: north"), "format of the future": inService("rudmar: 1", "rudmar: 2"), "no stages": {"rudmar.yaml": "rudmar: 1\nservice: x\n"},
+		"misspelt key": inFunction("about:", "abuot:"), "no handler": inFunction("handler: warn:run\n", ""),
+		"list for a mapping":      inFunction("  LIMIT_C: ${settings.frost_limit}", "  - LIMIT_C"),
+		"bad name":                inFunction("function: warn", "function: Warn_1"),
+		"bare timeout":            inFunction("about: Warns growers", "timeout: 10"),
+		"at_once in words":        inFunction("about: Warns growers", "at_once: many"),
+		"route without a method":  inFunction("GET /stations", "/stations"),
+		"four cron fields":        inFunction("permissions:", "  tick: {cron: \"*/10 * * *\"}\npermissions:"),
+		"permission of no kind":   inFunction("tables/stations", "stations"),
+		"text for a list":         inService("secrets: [sms_key]", "secrets: sms_key"),
+		"unknown runtime":         inService("runtime: python", "runtime: pyhton"),
+		"memory in MB":            inService("128 MiB", "128 MB"),
+		"target without a region": inService("target: local/north", "target: north"),
+		"format of the future":    inService("rudmar: 1", "rudmar: 2"),
+		"no stages":               {"rudmar.yaml": "rudmar: 1\nservice: x\n"},
 	} {
 		files := sound(changes)
 		if r := check.Service(files); r.OK() {
 			t.Errorf("%s: the checker takes it", name)
 		}
-		if fn.Validate(plain(t, string(files["functions/warn/function.yaml"]))) == nil && sv.Validate(plain(t, string(files["rudmar.yaml"]))) == nil {
+		if fn.Validate(plain(t, string(files["functions/warn/function.yaml"]))) == nil &&
+			sv.Validate(plain(t, string(files["rudmar.yaml"]))) == nil {
 			t.Errorf("%s: the schemas take it", name)
 		}
 	}
@@ -173,7 +185,8 @@ func TestSARIF(t *testing.T) {
 	}
 	got := log.Runs[0].Results[0]
 	at := got.Locations[0].PhysicalLocation
-	summary := fmt.Sprint(log.Version, " ", got.RuleID, " ", got.Level, " ", at.ArtifactLocation.URI, " ", at.Region, " ", got.Fixes[0].ArtifactChanges[0].Replacements[0].InsertedContent.Text, " ", log.Runs[0].Tool.Driver.Rules)
+	summary := fmt.Sprint(log.Version, " ", got.RuleID, " ", got.Level, " ", at.ArtifactLocation.URI, " ", at.Region,
+		" ", got.Fixes[0].ArtifactChanges[0].Replacements[0].InsertedContent.Text, " ", log.Runs[0].Tool.Driver.Rules)
 	if want := "2.1.0 RM1101 error functions/warn/function.yaml {2 1 6} about [{RM1101}]"; summary != want {
 		t.Errorf("%s, want %s", summary, want)
 	}

@@ -23,7 +23,8 @@ func (w *whole) formerNames() {
 		case fn.Was == fn.Name:
 			w.add(diagnostic.CodeWas, at, "%s is called so now; was is for another name that it had before", fn.Name)
 		case w.out.Function(fn.Was) != nil:
-			w.add(diagnostic.CodeWas, at, "the function %s is still there, in %s: it cannot have become %s", fn.Was, w.out.Function(fn.Was).File, fn.Name)
+			w.add(diagnostic.CodeWas, at, "the function %s is still there, in %s: it cannot have become %s", fn.Was,
+				w.out.Function(fn.Was).File, fn.Name)
 		case other != "":
 			w.add(diagnostic.CodeWas, at, "%s says that it was %s, too; only one can be", other, fn.Was)
 		default:
@@ -52,7 +53,8 @@ func (w *whole) gates() {
 		first := n.Get("enter").Get("after") == nil
 		for _, key := range []string{"cases", "soak"} {
 			if at := gates.Key(key); at != nil && first {
-				w.add(diagnostic.CodeGate, at.Range(), "%s looks at the stage before, and %q is the first one: it can never hold", key, name)
+				w.add(diagnostic.CodeGate, at.Range(), "%s looks at the stage before, and %q is the first one: it can never hold",
+					key, name)
 			}
 		}
 		at := gates.Get("cases")
@@ -60,10 +62,13 @@ func (w *whole) gates() {
 			continue
 		}
 		if before := w.out.Stage(n.Get("enter").Get("after").Value()); before != nil && before.Prove == manifest.ProveNone {
-			w.add(diagnostic.CodeGate, at.Range(), "no case runs in %s (prove: none), so that this gate can never hold", before.Name)
+			w.add(diagnostic.CodeGate, at.Range(), "no case runs in %s (prove: none), so that this gate can never hold",
+				before.Name)
 		}
 		if at.Value() == "all" && !some && len(w.out.Functions) > 0 {
-			w.add(diagnostic.CodeGate, at.Range(), "the service has no case yet, so that this gate cannot hold; add one, in a folder %s beside a function", language.CasesFolder).Severity = diagnostic.Warning
+			w.add(diagnostic.CodeGate, at.Range(),
+				"the service has no case yet, so that this gate cannot hold; add one, in a folder %s beside a function",
+				language.CasesFolder).Severity = diagnostic.Warning
 		}
 		for _, item := range at.Items {
 			has, known := withCases[item.Text]
@@ -71,7 +76,8 @@ func (w *whole) gates() {
 			case !known:
 				w.unknownName(item.Range(), item.Text, "function", w.functionNames())
 			case !has:
-				w.add(diagnostic.CodeGate, item.Range(), "%s has no case, so that this gate cannot hold", item.Text).Severity = diagnostic.Warning
+				w.add(diagnostic.CodeGate, item.Range(), "%s has no case, so that this gate cannot hold",
+					item.Text).Severity = diagnostic.Warning
 			}
 		}
 	}
@@ -95,14 +101,20 @@ func (w *whole) nearlyRight() {
 		at := diagnostic.Range{File: name, Line: 1, Column: 1, EndLine: 1, EndColumn: 2}
 		inCases := path.Base(dir) == language.CasesFolder
 		switch {
-		case strings.EqualFold(base, "function.yml") || strings.EqualFold(base, "functions.yaml") || strings.EqualFold(base, language.FunctionFile) && base != language.FunctionFile:
-			w.add(diagnostic.CodeNearlyRight, at, "a function's manifest is called %s; this file is not read", language.FunctionFile)
-		case dir == "." && (strings.EqualFold(base, "rudmar.yml") || strings.EqualFold(base, language.ServiceFile) && base != language.ServiceFile):
-			w.add(diagnostic.CodeNearlyRight, at, "a service's manifest is called %s; this file is not read", language.ServiceFile)
+		case strings.EqualFold(base, "function.yml") || strings.EqualFold(base, "functions.yaml") ||
+			strings.EqualFold(base, language.FunctionFile) && base != language.FunctionFile:
+			w.add(diagnostic.CodeNearlyRight, at, "a function's manifest is called %s; this file is not read",
+				language.FunctionFile)
+		case dir == "." && (strings.EqualFold(base, "rudmar.yml") || strings.EqualFold(base, language.ServiceFile) &&
+			base != language.ServiceFile):
+			w.add(diagnostic.CodeNearlyRight, at,
+				"a service's manifest is called %s; this file is not read", language.ServiceFile)
 		case inCases && function(path.Dir(dir)) && strings.HasSuffix(base, ".yml"):
 			w.add(diagnostic.CodeNearlyRight, at, "a case's file ends in .yaml; this one is not read")
 		case manifest.IsCase(name) && !function(path.Dir(dir)):
-			w.add(diagnostic.CodeNearlyRight, at, "a case stands beside a function, in functions/<name>/%s; there is no %s in %s, so that this one never runs", language.CasesFolder, language.FunctionFile, path.Dir(dir)).Severity = diagnostic.Warning
+			w.add(diagnostic.CodeNearlyRight, at,
+				"a case stands beside a function, in functions/<name>/%s; there is no %s in %s, so that this one never runs",
+				language.CasesFolder, language.FunctionFile, path.Dir(dir)).Severity = diagnostic.Warning
 		}
 	}
 }

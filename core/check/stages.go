@@ -66,7 +66,8 @@ func (w *whole) checkSettings(root *tree.Node) {
 	for i := range w.out.Settings {
 		s := &w.out.Settings[i]
 		if s.Type == "choice" && len(s.Of) == 0 {
-			w.add(diagnostic.CodeSetting, settings.Key(s.Name).Range(), "the setting %q is a choice; list what it may be: of: [a, b]", s.Name)
+			w.add(diagnostic.CodeSetting, settings.Key(s.Name).Range(),
+				"the setting %q is a choice; list what it may be: of: [a, b]", s.Name)
 		}
 		if at := settings.Get(s.Name).Get("default"); at != nil {
 			if problem := s.Fits(s.Default.V); problem != "" {
@@ -83,15 +84,18 @@ func (w *whole) checkStages(root *tree.Node) {
 		return
 	}
 	if len(list.Items) == 0 {
-		w.add(diagnostic.CodeMissingKey, list.Range(), "a service needs a stage; the first one is usually {stage: trial, target: local/north, enter: {on: push}}")
+		w.add(diagnostic.CodeMissingKey, list.Range(),
+			"a service needs a stage; the first one is usually {stage: trial, target: local/north, enter: {on: push}}")
 	}
 	var before []string
-	items := slices.DeleteFunc(slices.Clone(list.Items), func(n *tree.Node) bool { return n.Kind != tree.Mapping }) // told already
+	// told already
+	items := slices.DeleteFunc(slices.Clone(list.Items), func(n *tree.Node) bool { return n.Kind != tree.Mapping })
 	for i, s := range w.out.Stages {
 		n := items[i]
 		enter := n.Get("enter")
 		if s.Name != "" && slices.Contains(before, s.Name) {
-			w.add(diagnostic.CodeStageOrder, n.Get("stage").Range(), "there is a stage %q already; give this one another name", s.Name)
+			w.add(diagnostic.CodeStageOrder, n.Get("stage").Range(),
+				"there is a stage %q already; give this one another name", s.Name)
 		}
 		if len(s.Targets) == 0 {
 			w.add(diagnostic.CodeMissingKey, n.Range(), "the stage %q needs a target, such as local/north", s.Name)
@@ -99,12 +103,14 @@ func (w *whole) checkStages(root *tree.Node) {
 		switch {
 		case s.On == manifest.OnPush:
 			if s.After != "" {
-				w.add(diagnostic.CodeStageOrder, enter.Range(), "the stage %q is entered either on a push or after a stage; take one away", s.Name)
+				w.add(diagnostic.CodeStageOrder, enter.Range(),
+					"the stage %q is entered either on a push or after a stage; take one away", s.Name)
 			}
 		case s.After == "" && i == 0:
 			w.add(diagnostic.CodeStageOrder, n.Range(), "the first stage is entered on a push: enter: {on: push, branch: main}")
 		case s.After == "":
-			w.add(diagnostic.CodeStageOrder, n.Range(), "the stage %q has to say after which stage it comes: enter: {after: %s}", s.Name, before[len(before)-1])
+			w.add(diagnostic.CodeStageOrder, n.Range(),
+				"the stage %q has to say after which stage it comes: enter: {after: %s}", s.Name, before[len(before)-1])
 		case !slices.Contains(before, s.After) && w.reads("stages"):
 			at := enter.Get("after")
 			d := w.add(diagnostic.CodeStageOrder, at.Range(), "%q is not a stage that stands before %q", s.After, s.Name)
@@ -113,7 +119,8 @@ func (w *whole) checkStages(root *tree.Node) {
 			}
 		}
 		if n.Get("target") != nil && n.Get("targets") != nil {
-			w.add(diagnostic.CodeTwice, n.Key("target").Range(), "the stage %q has target beside targets; put it into the list", s.Name)
+			w.add(diagnostic.CodeTwice, n.Key("target").Range(),
+				"the stage %q has target beside targets; put it into the list", s.Name)
 		}
 		w.twice(n.Get("targets"), "target")
 		w.checkShift(n)
@@ -143,7 +150,9 @@ func (w *whole) checkSet(n *tree.Node, s *manifest.Stage) {
 	}
 	for _, setting := range w.out.Settings {
 		if _, ok := s.Set[setting.Name]; !ok && setting.Default.V == nil {
-			w.add(diagnostic.CodeSetting, n.Range(), "the setting %q has no default, and the stage %q sets no value; add set: {%s: …}", setting.Name, s.Name, setting.Name)
+			w.add(diagnostic.CodeSetting, n.Range(),
+				"the setting %q has no default, and the stage %q sets no value; add set: {%s: …}",
+				setting.Name, s.Name, setting.Name)
 		}
 	}
 }
@@ -194,7 +203,8 @@ func (w *whole) expression(language *expression.Language, n *tree.Node, what str
 // checkShift checks that shares rise, from something to less than all.
 func (w *whole) checkShift(n *tree.Node) {
 	if at := n.Key("shift"); at != nil {
-		w.add(diagnostic.CodeNotYet, at.Range(), "shift is checked, but not carried out yet: the version gets all traffic at once").Severity = diagnostic.Warning
+		w.add(diagnostic.CodeNotYet, at.Range(),
+			"shift is checked, but not carried out yet: the version gets all traffic at once").Severity = diagnostic.Warning
 	}
 	steps := n.Get("shift").Get("steps")
 	if steps == nil || steps.Kind != tree.Sequence {

@@ -39,7 +39,8 @@ func (w *whole) overrides(base, over *tree.Node, stage string, functions []strin
 		key, own := over.Keys[i], base.Get(over.Keys[i].Text)
 		switch {
 		case own == nil && (t.Kind == tree.Null || t.Kind == tree.Mapping && len(kindsOf(t)) == 0):
-			d := w.add(diagnostic.CodeNoTrigger, key.Range(), "the function has no trigger %q that %s could change", diagnostic.Clip(key.Text), stage)
+			d := w.add(diagnostic.CodeNoTrigger, key.Range(), "the function has no trigger %q that %s could change",
+				diagnostic.Clip(key.Text), stage)
 			d.Meant(diagnostic.Nearest(key.Text, names))
 		case t.Kind != tree.Mapping:
 		case own == nil:
@@ -66,13 +67,19 @@ func (w *whole) trigger(name, t, written *tree.Node, functions []string) {
 	kinds := kindsOf(t)
 	switch {
 	case len(kinds) > 1 && written != t:
-		w.add(diagnostic.CodeTriggerKind, name.Range(), "with what the function says, the trigger %q has %s; take the other away (%s: null)", name.Text, strings.Join(kinds, " and "), kinds[0])
+		w.add(diagnostic.CodeTriggerKind, name.Range(),
+			"with what the function says, the trigger %q has %s; take the other away (%s: null)", name.Text,
+			strings.Join(kinds, " and "), kinds[0])
 		return
 	case len(kinds) > 1:
-		w.add(diagnostic.CodeTriggerKind, name.Range(), "the trigger %q has %s; it can have one of them, so make it several triggers", name.Text, strings.Join(kinds, " and "))
+		w.add(diagnostic.CodeTriggerKind, name.Range(),
+			"the trigger %q has %s; it can have one of them, so make it several triggers", name.Text,
+			strings.Join(kinds, " and "))
 		return
 	case len(kinds) == 0:
-		w.add(diagnostic.CodeTriggerKind, name.Range(), "the trigger %q says nothing that calls it; give it one of route, cron, every, objects, queue and function", name.Text)
+		w.add(diagnostic.CodeTriggerKind, name.Range(),
+			"the trigger %q says nothing that calls it; give it one of route, cron, every, objects, queue and function",
+			name.Text)
 		return
 	}
 	kind := kinds[0]
@@ -83,14 +90,16 @@ func (w *whole) trigger(name, t, written *tree.Node, functions []string) {
 	}
 	for i, key := range written.Keys {
 		if ofSomeTrigger(key.Text) && !slices.Contains(allowed, key.Text) && written.Items[i].Kind != tree.Null {
-			w.add(diagnostic.CodeTriggerKey, key.Range(), "%q means nothing for a trigger by %s; it takes %s", key.Text, kind, takes)
+			w.add(diagnostic.CodeTriggerKey, key.Range(), "%q means nothing for a trigger by %s; it takes %s", key.Text, kind,
+				takes)
 		}
 	}
 	if on := written.Get("on"); on != nil && on.Kind == tree.Sequence {
 		words := language.OnWords(kind)
 		for _, word := range on.Items {
 			if len(words) > 0 && !slices.Contains(words, word.Text) && word.Kind == tree.Scalar {
-				d := w.add(diagnostic.CodeTriggerKey, word.Range(), "%q is no event of a trigger by %s; there are %s", diagnostic.Clip(word.Text), kind, strings.Join(words, ", "))
+				d := w.add(diagnostic.CodeTriggerKey, word.Range(), "%q is no event of a trigger by %s; there are %s",
+					diagnostic.Clip(word.Text), kind, strings.Join(words, ", "))
 				d.Meant(diagnostic.Nearest(word.Text, words))
 			}
 		}
@@ -107,7 +116,8 @@ func (w *whole) trigger(name, t, written *tree.Node, functions []string) {
 // ofSomeTrigger tells whether a key means something for a kind of trigger: what is
 // none of them was told already.
 func ofSomeTrigger(key string) bool {
-	return slices.ContainsFunc(manifest.TriggerKinds(), func(k manifest.TriggerKind) bool { return slices.Contains(language.TriggerKeys(string(k)), key) })
+	return slices.ContainsFunc(manifest.TriggerKinds(),
+		func(k manifest.TriggerKind) bool { return slices.Contains(language.TriggerKeys(string(k)), key) })
 }
 
 // openTo checks that a route says who may call it.
@@ -119,7 +129,8 @@ func (w *whole) openTo(name, t, written, route *tree.Node) {
 	if written.Get("route") == nil { // the stage took open_to away
 		at = name
 	}
-	d := w.add(diagnostic.CodeOpenTo, at.Range(), "the route %q does not say who may call it; add open_to: members, anyone, or a list of groups", name.Text)
+	d := w.add(diagnostic.CodeOpenTo, at.Range(),
+		"the route %q does not say who may call it; add open_to: members, anyone, or a list of groups", name.Text)
 	if written.Get("open_to") != nil || written.Get("route") == nil || route.Quoted && route.Line != route.EndLine {
 		return
 	}
@@ -164,7 +175,8 @@ func (w *whole) circles() {
 					source, _ := step.Source.V.Literal()
 					names = append(names, source)
 				}
-				w.add(diagnostic.CodeCircle, at, "these functions run after one another without end: %s", strings.Join(names, " after "))
+				w.add(diagnostic.CodeCircle, at, "these functions run after one another without end: %s",
+					strings.Join(names, " after "))
 			}
 		}
 	}
@@ -207,7 +219,8 @@ func (w *whole) variables(env *tree.Node) {
 	for _, k := range env.Keys {
 		switch {
 		case !variableForm.MatchString(k.Text):
-			w.add(diagnostic.CodeVariable, k.Range(), "%q is not the name of a variable: letters, digits and _, not starting with a digit", diagnostic.Clip(k.Text))
+			w.add(diagnostic.CodeVariable, k.Range(),
+				"%q is not the name of a variable: letters, digits and _, not starting with a digit", diagnostic.Clip(k.Text))
 		case slices.Contains(reserved(), k.Text) || strings.HasPrefix(k.Text, "RUDMAR_"):
 			w.add(diagnostic.CodeVariable, k.Range(), "the platform gives %s itself; take another name", k.Text)
 		}

@@ -58,7 +58,8 @@ type Consequence struct {
 // Weigh compares a stage before and after. touched gives the kind of change
 // per address.
 func Weigh(before, after []Resource, touched map[string]resource.Change) Consequence {
-	c := Consequence{Rules: []RuleChange{}, Gained: []Reach{}, Lost: []Reach{}, Opened: []Opened{}, Cold: []string{}, Removed: []string{}}
+	c := Consequence{Rules: []RuleChange{}, Gained: []Reach{}, Lost: []Reach{}, Opened: []Opened{},
+		Cold: []string{}, Removed: []string{}}
 	had, has := statements(before), statements(after)
 	for _, fn := range functions(had, has) {
 		c.Gained = append(c.Gained, reach(fn, access.Gained(had[fn], has[fn]))...)
@@ -117,7 +118,8 @@ func functions(maps ...map[string][]access.Statement) []string {
 func reach(fn string, gained []access.Statement) []Reach {
 	var out []Reach
 	for _, s := range gained {
-		out = append(out, Reach{Function: fn, Verbs: s.Verbs, Resource: s.Resource, Wildcard: slices.Contains(s.Verbs, "*") || s.Resource == "*"})
+		out = append(out, Reach{Function: fn, Verbs: s.Verbs, Resource: s.Resource,
+			Wildcard: slices.Contains(s.Verbs, "*") || s.Resource == "*"})
 	}
 	return out
 }

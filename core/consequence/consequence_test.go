@@ -11,13 +11,15 @@ import (
 type r = consequence.Resource
 
 func grant(fn, resource string, verbs ...any) r {
-	return r{Address: "grant/" + fn + "/" + resource, Kind: "grant", Function: fn, Attributes: map[string]any{"resource": resource, "verbs": verbs}}
+	return r{Address: "grant/" + fn + "/" + resource, Kind: "grant", Function: fn,
+		Attributes: map[string]any{"resource": resource, "verbs": verbs}}
 }
 
 func route(fn, path string, to ...any) []r {
 	return []r{
 		{Address: "opening/" + fn + "/ask", Kind: "opening", Function: fn, Attributes: map[string]any{"to": to}},
-		{Address: "route/" + fn + "/ask", Kind: "route", Function: fn, Attributes: map[string]any{"method": "GET", "path": path}},
+		{Address: "route/" + fn + "/ask", Kind: "route", Function: fn,
+			Attributes: map[string]any{"method": "GET", "path": path}},
 	}
 }
 
@@ -42,7 +44,8 @@ func TestOpened(t *testing.T) {
 		{"new and public", nil, []any{"anyone"}, "GET /frost: →anyone public=true"},
 		{"new for a group", nil, []any{"growers"}, "GET /frost: →growers public=false"},
 		{"members to anyone", []any{"members"}, []any{"anyone"}, "GET /frost: members→anyone public=true"},
-		{"one more group", []any{"growers"}, []any{"growers", "council"}, "GET /frost: growers→growers, council public=false"},
+		{"one more group", []any{"growers"}, []any{"growers", "council"},
+			"GET /frost: growers→growers, council public=false"},
 		{"group to members", []any{"growers"}, []any{"members"}, "GET /frost: growers→members public=false"},
 		{"members to a group", []any{"members"}, []any{"growers"}, ""},
 		{"anyone to members", []any{"anyone"}, []any{"members"}, ""},
@@ -64,7 +67,9 @@ func TestOpened(t *testing.T) {
 }
 
 func TestColdAndLost(t *testing.T) {
-	c := consequence.Weigh(nil, nil, map[string]resource.Change{"pointer/b": "update", "pointer/a": "create", "pointer/gone": "delete", "logs/gone": "delete", "revision/gone": "delete", "function/c": "update"})
+	c := consequence.Weigh(nil, nil,
+		map[string]resource.Change{"pointer/b": "update", "pointer/a": "create", "pointer/gone": "delete",
+			"logs/gone": "delete", "revision/gone": "delete", "function/c": "update"})
 	if got := fmt.Sprint(c.Cold, c.Removed); got != "[a b] [all kept revisions of gone all log lines of gone]" {
 		t.Error(got)
 	}

@@ -135,7 +135,8 @@ func meet(a, b route.Route) bool {
 			return false
 		case a.Segments[i].Kind == route.Rest || b.Segments[i].Kind == route.Rest:
 			return true
-		case a.Segments[i].Kind == route.Literal && b.Segments[i].Kind == route.Literal && a.Segments[i].Value() != b.Segments[i].Value():
+		case a.Segments[i].Kind == route.Literal && b.Segments[i].Kind == route.Literal &&
+			a.Segments[i].Value() != b.Segments[i].Value():
 			return false
 		}
 	}
@@ -222,7 +223,9 @@ func alive(doors []door, among []int, pieces []string) []int {
 	for _, i := range among {
 		segments := doors[i].route.Segments
 		rest := len(segments) > 0 && segments[len(segments)-1].Kind == route.Rest && at >= len(segments)-1
-		if rest || at < len(segments) && (segments[at].Kind == route.Literal && segments[at].Value() == piece || segments[at].Kind == route.Parameter && piece != "") {
+		if rest || at < len(segments) &&
+			(segments[at].Kind == route.Literal && segments[at].Value() == piece ||
+				segments[at].Kind == route.Parameter && piece != "") {
 			out = append(out, i)
 		}
 	}

@@ -22,7 +22,8 @@ func opening(text string) []r {
 	}
 	return []r{
 		{Address: "opening/" + f[0], Kind: "opening", Function: fn, Attributes: map[string]any{"to": to}},
-		{Address: "route/" + f[0], Kind: "route", Function: fn, Attributes: map[string]any{"method": f[1], "path": f[2], "enabled": len(f) < 5}},
+		{Address: "route/" + f[0], Kind: "route", Function: fn,
+			Attributes: map[string]any{"method": f[1], "path": f[2], "enabled": len(f) < 5}},
 	}
 }
 
@@ -43,15 +44,19 @@ func TestWhatOpens(t *testing.T) {
 		want          string
 	}{
 		{"moved", []string{"a/x GET /health anyone"}, []string{"a/x GET /admin anyone"}, "a/x GET /admin by nobody public"},
-		{"widened", []string{"a/x GET /health anyone"}, []string{"a/x ANY /{all...} anyone"}, "a/x GET / by nobody public; ..."},
-		{"switched on", []string{"a/x GET /health anyone off"}, []string{"a/x GET /health anyone"}, "a/x GET /health by nobody public"},
+		{"widened", []string{"a/x GET /health anyone"}, []string{"a/x ANY /{all...} anyone"},
+			"a/x GET / by nobody public; ..."},
+		{"switched on", []string{"a/x GET /health anyone off"}, []string{"a/x GET /health anyone"},
+			"a/x GET /health by nobody public"},
 		{"off", nil, []string{"a/x GET /health anyone off"}, ""},
 		{"switched off", []string{"a/x GET /health anyone"}, []string{"a/x GET /health anyone off"}, ""},
 		{"renamed", []string{"a/x GET /health anyone"}, []string{"b/y GET /health anyone"}, ""},
 		{"a parameter by another name", []string{"a/x GET /s/{id} anyone"}, []string{"a/x GET /s/{key} anyone"}, ""},
 		{"one by two", []string{"a/x ANY /s members"}, []string{"a/x GET /s members", "a/y ANY /s members"}, ""},
-		{"what shadowed it is gone", []string{"a/x ANY /{all...} anyone", "a/y GET /secret growers"}, []string{"a/x ANY /{all...} anyone"}, "a/x GET /secret by growers public"},
-		{"shadowed by a wider one", []string{"a/x GET /s/{id} growers"}, []string{"a/x GET /s/{id} growers", "a/y GET /s/hill anyone"}, "a/y GET /s/hill by growers public"},
+		{"what shadowed it is gone", []string{"a/x ANY /{all...} anyone", "a/y GET /secret growers"},
+			[]string{"a/x ANY /{all...} anyone"}, "a/x GET /secret by growers public"},
+		{"shadowed by a wider one", []string{"a/x GET /s/{id} growers"},
+			[]string{"a/x GET /s/{id} growers", "a/y GET /s/hill anyone"}, "a/y GET /s/hill by growers public"},
 		{"narrowed", []string{"a/x ANY /{all...} anyone"}, []string{"a/x GET /s anyone"}, ""},
 		{"for a group what members had", []string{"a/x GET /s members"}, []string{"a/x GET /s growers"}, ""},
 		{"escaped", []string{"a/x GET /a%20b anyone"}, []string{"a/x GET /a%20c anyone"}, "a/x GET /a%20c by nobody public"},
@@ -114,7 +119,8 @@ func TestOpeningsAgainstBruteForce(t *testing.T) {
 						break
 					}
 				}
-				text := fmt.Sprintf("f/t%d %s %s %s", i, []string{"GET", "POST", "ANY", "HEAD"}[dice.IntN(4)], path, to[dice.IntN(len(to))])
+				text := fmt.Sprintf("f/t%d %s %s %s", i, []string{"GET", "POST", "ANY", "HEAD"}[dice.IntN(4)],
+					path, to[dice.IntN(len(to))])
 				if dice.IntN(5) == 0 {
 					text += " off"
 				}

@@ -47,7 +47,8 @@ func before(stage string, at Earlier) Gate {
 }
 
 func cases(stage *manifest.Stage, at Earlier) Gate {
-	g := Gate{Kind: CasesGate, Name: "cases pass in " + stage.After, State: Waits, Why: "waits for the cases to run in " + stage.After}
+	g := Gate{Kind: CasesGate, Name: "cases pass in " + stage.After, State: Waits,
+		Why: "waits for the cases to run in " + stage.After}
 	passed, failed := 0, []string{}
 	for _, c := range at.Cases {
 		switch {
@@ -60,7 +61,8 @@ func cases(stage *manifest.Stage, at Earlier) Gate {
 	}
 	switch {
 	case len(failed) > 0:
-		g.State, g.Why = Fails, fmt.Sprintf("%d of %d cases failed in %s: %s", len(failed), len(failed)+passed, stage.After, strings.Join(failed, ", "))
+		g.State, g.Why = Fails, fmt.Sprintf("%d of %d cases failed in %s: %s", len(failed), len(failed)+passed, stage.After,
+			strings.Join(failed, ", "))
 	case passed > 0:
 		g.State, g.Why = Holds, fmt.Sprintf("all %d cases passed in %s", passed, stage.After)
 	case at.State == Settled:
@@ -83,13 +85,16 @@ func soak(stage *manifest.Stage, now time.Time, at Earlier) Gate {
 	ran := now.Sub(at.Since)
 	switch {
 	case s.ErrorsUnder > 0 && at.Calls >= max(1, s.Calls) && share >= s.ErrorsUnder:
-		g.State, g.Why = Fails, fmt.Sprintf("%.2g%% of %d calls failed in %s; under %.2g%% is allowed", share*100, at.Calls, stage.After, s.ErrorsUnder*100)
+		g.State, g.Why = Fails, fmt.Sprintf("%.2g%% of %d calls failed in %s; under %.2g%% is allowed", share*100, at.Calls,
+			stage.After, s.ErrorsUnder*100)
 	case ran < s.For:
-		g.Why = fmt.Sprintf("waits %s more (%s in %s)", language.FormatTime((s.For - ran).Truncate(time.Second)), language.FormatTime(s.For), stage.After)
+		g.Why = fmt.Sprintf("waits %s more (%s in %s)", language.FormatTime((s.For - ran).Truncate(time.Second)),
+			language.FormatTime(s.For), stage.After)
 	case at.Calls < s.Calls:
 		g.Why = fmt.Sprintf("waits for calls: %d of %d in %s", at.Calls, s.Calls, stage.After)
 	default:
-		g.State, g.Why = Holds, fmt.Sprintf("%s and %d calls in %s", language.FormatTime(ran.Truncate(time.Second)), at.Calls, stage.After)
+		g.State, g.Why = Holds,
+			fmt.Sprintf("%s and %d calls in %s", language.FormatTime(ran.Truncate(time.Second)), at.Calls, stage.After)
 	}
 	return g
 }
@@ -144,7 +149,8 @@ func approvals(a manifest.Approvals, f Facts) Gate {
 		g.Why += "; has " + strings.Join(by, " and ")
 	}
 	if len(stale) > 0 {
-		g.Why += fmt.Sprintf("; what %s approved means something else now: %s", strings.Join(stale, " and "), strings.Join(moved, "; "))
+		g.Why += fmt.Sprintf("; what %s approved means something else now: %s", strings.Join(stale, " and "),
+			strings.Join(moved, "; "))
 	}
 	return g
 }

@@ -14,20 +14,26 @@ import (
 )
 
 func states() []delivery.State {
-	return []delivery.State{delivery.Waiting, delivery.Planning, delivery.Deploying, delivery.Proving, delivery.Settled, delivery.Stopped, delivery.Refused, delivery.WentBack, delivery.Overtaken}
+	return []delivery.State{delivery.Waiting, delivery.Planning, delivery.Deploying, delivery.Proving, delivery.Settled,
+		delivery.Stopped, delivery.Refused, delivery.WentBack, delivery.Overtaken}
 }
 
 func eventsOf() []delivery.Event {
-	return []delivery.Event{delivery.Enter, delivery.Planned, delivery.Deployed, delivery.Proved, delivery.Fail, delivery.Retry, delivery.Refuse, delivery.TakeBack, delivery.Overtake, delivery.Return, delivery.Reask}
+	return []delivery.Event{delivery.Enter, delivery.Planned, delivery.Deployed, delivery.Proved, delivery.Fail,
+		delivery.Retry, delivery.Refuse, delivery.TakeBack, delivery.Overtake, delivery.Return, delivery.Reask}
 }
 
 func TestNext(t *testing.T) {
 	allowed := map[string]delivery.State{
-		"waiting enter": delivery.Planning, "planning planned": delivery.Deploying, "planning deployed": delivery.Proving, "deploying deployed": delivery.Proving, "proving proved": delivery.Settled,
-		"planning fail": delivery.Stopped, "deploying fail": delivery.Stopped, "proving fail": delivery.Stopped, "stopped retry": delivery.Planning,
-		"waiting refuse": delivery.Refused, "stopped refuse": delivery.Refused, "settled take back": delivery.WentBack, "stopped take back": delivery.WentBack, "proving take back": delivery.WentBack,
+		"waiting enter": delivery.Planning, "planning planned": delivery.Deploying, "planning deployed": delivery.Proving,
+		"deploying deployed": delivery.Proving, "proving proved": delivery.Settled,
+		"planning fail": delivery.Stopped, "deploying fail": delivery.Stopped, "proving fail": delivery.Stopped,
+		"stopped retry":  delivery.Planning,
+		"waiting refuse": delivery.Refused, "stopped refuse": delivery.Refused, "settled take back": delivery.WentBack,
+		"stopped take back": delivery.WentBack, "proving take back": delivery.WentBack,
 		"planning reask": delivery.Waiting, "deploying reask": delivery.Waiting,
-		"waiting overtake": delivery.Overtaken, "settled return": delivery.Planning, "went back return": delivery.Planning, "overtaken return": delivery.Planning, "stopped return": delivery.Planning,
+		"waiting overtake": delivery.Overtaken, "settled return": delivery.Planning, "went back return": delivery.Planning,
+		"overtaken return": delivery.Planning, "stopped return": delivery.Planning,
 	}
 	for _, s := range states() {
 		for _, e := range eventsOf() {
@@ -64,13 +70,19 @@ func TestTurn(t *testing.T) {
 		{"one that waits for its gates", []delivery.Standing{p(1, delivery.Waiting, false)}, "0 []"},
 		{"one that is ready", []delivery.Standing{p(1, delivery.Waiting, true)}, "1 []"},
 		{"the newest overtakes", []delivery.Standing{p(1, delivery.Waiting, true), p(2, delivery.Waiting, true)}, "2 [1]"},
-		{"a newer one that is not ready overtakes nobody", []delivery.Standing{p(1, delivery.Waiting, true), p(2, delivery.Waiting, false)}, "1 []"},
-		{"an older one that never got ready", []delivery.Standing{p(1, delivery.Waiting, false), p(2, delivery.Waiting, true)}, "2 [1]"},
+		{"a newer one that is not ready overtakes nobody",
+			[]delivery.Standing{p(1, delivery.Waiting, true), p(2, delivery.Waiting, false)}, "1 []"},
+		{"an older one that never got ready",
+			[]delivery.Standing{p(1, delivery.Waiting, false), p(2, delivery.Waiting, true)}, "2 [1]"},
 		{"one moves", []delivery.Standing{p(1, delivery.Deploying, false), p(2, delivery.Waiting, true)}, "0 []"},
-		{"older than what is settled", []delivery.Standing{p(1, delivery.Waiting, false), p(2, delivery.Settled, false)}, "0 [1]"},
-		{"newer than what is settled", []delivery.Standing{p(3, delivery.Waiting, true), p(2, delivery.Settled, false)}, "3 []"},
-		{"an old one that came again", []delivery.Standing{{Version: 1, Turn: 9, State: delivery.Waiting, Ready: true}, p(3, delivery.Settled, false), p(4, delivery.Waiting, true)}, "1 [4]"},
-		{"what went back does not count", []delivery.Standing{p(3, delivery.WentBack, false), p(2, delivery.Waiting, true)}, "2 []"},
+		{"older than what is settled", []delivery.Standing{p(1, delivery.Waiting, false), p(2, delivery.Settled, false)},
+			"0 [1]"},
+		{"newer than what is settled", []delivery.Standing{p(3, delivery.Waiting, true), p(2, delivery.Settled, false)},
+			"3 []"},
+		{"an old one that came again", []delivery.Standing{{Version: 1, Turn: 9, State: delivery.Waiting, Ready: true},
+			p(3, delivery.Settled, false), p(4, delivery.Waiting, true)}, "1 [4]"},
+		{"what went back does not count", []delivery.Standing{p(3, delivery.WentBack, false), p(2, delivery.Waiting, true)},
+			"2 []"},
 	}
 	for _, tt := range tests {
 		next, overtaken := delivery.Turn(tt.places)
@@ -87,7 +99,8 @@ func TestOneMovesAtATime(t *testing.T) {
 		dice := rand.New(rand.NewPCG(seed, 2))
 		var places []delivery.Standing
 		for version := 1; version < 30; version++ {
-			places = append(places, delivery.Standing{Version: version, Turn: int64(version), State: delivery.Waiting, Ready: dice.IntN(2) == 0})
+			places = append(places, delivery.Standing{Version: version, Turn: int64(version), State: delivery.Waiting,
+				Ready: dice.IntN(2) == 0})
 			next, overtaken := delivery.Turn(places)
 			moving := 0
 			for i := range places {
@@ -135,15 +148,18 @@ func fulfilled() delivery.Facts {
 	}
 	return delivery.Facts{
 		Now: now, Branch: "main", Authors: []string{"wren"}, Requested: "wren", Gone: map[string]bool{}, Meaning: shown,
-		Earlier: map[string]delivery.Earlier{"preview": {State: delivery.Settled, Since: now.Add(-time.Hour), Figures: delivery.Figures{Calls: 400, Errors: 1},
-			Cases: []delivery.CaseResult{{Function: "warn", Name: "a mild night", Passed: true}, {Function: "warn", Name: "a cold night", Passed: true}}}},
+		Earlier: map[string]delivery.Earlier{"preview": {State: delivery.Settled, Since: now.Add(-time.Hour),
+			Figures: delivery.Figures{Calls: 400, Errors: 1},
+			Cases: []delivery.CaseResult{{Function: "warn", Name: "a mild night", Passed: true},
+				{Function: "warn", Name: "a cold night", Passed: true}}}},
 		Approvals: []delivery.Approval{yes("linden"), yes("teasel")},
 		Rules:     &expression.Rules{},
 	}
 }
 
 func TestGatesSayWhatTheyWaitFor(t *testing.T) {
-	if gates := delivery.Gates(t.Context(), delivery.Entry{Own: stage()}, fulfilled()); !delivery.AllHold(gates) || len(gates) != 7 || delivery.Summary(gates) != "all 7 hold" {
+	if gates := delivery.Gates(t.Context(), delivery.Entry{Own: stage()}, fulfilled()); !delivery.AllHold(gates) ||
+		len(gates) != 7 || delivery.Summary(gates) != "all 7 hold" {
 		t.Fatalf("fulfilled: %+v", gates)
 	}
 	before := func(change func(e *delivery.Earlier)) func(f *delivery.Facts) {
@@ -160,30 +176,53 @@ func TestGatesSayWhatTheyWaitFor(t *testing.T) {
 		state  delivery.GateState
 		why    string
 	}{
-		{"not there yet", before(func(e *delivery.Earlier) { *e = delivery.Earlier{} }), "before", delivery.Waits, "waits until it is in preview"},
-		{"on its way", before(func(e *delivery.Earlier) { e.State = delivery.Proving }), "before", delivery.Waits, "it is proving in preview"},
-		{"stopped before", before(func(e *delivery.Earlier) { e.State = delivery.Stopped }), "before", delivery.Fails, "it is stopped in preview"},
-		{"went back", before(func(e *delivery.Earlier) { e.State = delivery.WentBack }), "before", delivery.Fails, "went back"},
+		{"not there yet", before(func(e *delivery.Earlier) { *e = delivery.Earlier{} }), "before", delivery.Waits,
+			"waits until it is in preview"},
+		{"on its way", before(func(e *delivery.Earlier) { e.State = delivery.Proving }), "before", delivery.Waits,
+			"it is proving in preview"},
+		{"stopped before", before(func(e *delivery.Earlier) { e.State = delivery.Stopped }), "before", delivery.Fails,
+			"it is stopped in preview"},
+		{"went back", before(func(e *delivery.Earlier) { e.State = delivery.WentBack }), "before",
+			delivery.Fails, "went back"},
 		{"nobody asked", func(f *delivery.Facts) { f.Requested = "" }, "request", delivery.Waits, "somebody to ask"},
-		{"cases did not run", before(func(e *delivery.Earlier) { e.Cases, e.State = nil, delivery.Proving }), "cases", delivery.Waits, "waits for the cases"},
-		{"a case failed", before(func(e *delivery.Earlier) { e.Cases[0].Passed = false }), "cases", delivery.Fails, "1 of 2 cases failed in preview: a mild night"},
-		{"no cases at all", before(func(e *delivery.Earlier) { e.Cases = nil }), "cases", delivery.Fails, "no case ran in preview"},
-		{"too short", before(func(e *delivery.Earlier) { e.Since = e.Since.Add(50 * time.Minute) }), "soak", delivery.Waits, "waits 20m more"},
-		{"too few calls", before(func(e *delivery.Earlier) { e.Figures = delivery.Figures{Calls: 150} }), "soak", delivery.Waits, "150 of 200"},
-		{"too many errors", before(func(e *delivery.Earlier) { e.Figures = delivery.Figures{Calls: 400, Errors: 20} }), "soak", delivery.Fails, "5% of 400 calls failed"},
-		{"errors among too few calls", before(func(e *delivery.Earlier) { e.Figures = delivery.Figures{Calls: 199, Errors: 199} }), "soak", delivery.Waits, "199 of 200"},
-		{"one approval", func(f *delivery.Facts) { f.Approvals = f.Approvals[:1] }, "approvals", delivery.Waits, "waits for 1 more approval from growers-council, not by who pushed it: wren; has linden"},
-		{"no approval", func(f *delivery.Facts) { f.Approvals = nil }, "approvals", delivery.Waits, "waits for 2 approvals from"},
-		{"one person twice", func(f *delivery.Facts) { f.Approvals[1] = f.Approvals[0] }, "approvals", delivery.Waits, "1 more"},
-		{"who pushed it approves", func(f *delivery.Facts) { f.Authors = []string{"linden", "wren"} }, "approvals", delivery.Waits, "has teasel"},
-		{"nobody knows who pushed it", func(f *delivery.Facts) { f.Authors, f.Unknown = nil, "the log is gone" }, "approvals", delivery.Fails, "the log is gone"},
-		{"of another group", func(f *delivery.Facts) { f.Approvals[0].Groups = []string{"others"} }, "approvals", delivery.Waits, "1 more"},
-		{"it means something else now", func(f *delivery.Facts) { f.Meaning = []string{"delete route/warn/ask"} }, "approvals", delivery.Waits,
+		{"cases did not run", before(func(e *delivery.Earlier) { e.Cases, e.State = nil, delivery.Proving }), "cases",
+			delivery.Waits, "waits for the cases"},
+		{"a case failed", before(func(e *delivery.Earlier) { e.Cases[0].Passed = false }), "cases", delivery.Fails,
+			"1 of 2 cases failed in preview: a mild night"},
+		{"no cases at all", before(func(e *delivery.Earlier) { e.Cases = nil }), "cases", delivery.Fails,
+			"no case ran in preview"},
+		{"too short", before(func(e *delivery.Earlier) { e.Since = e.Since.Add(50 * time.Minute) }), "soak",
+			delivery.Waits, "waits 20m more"},
+		{"too few calls", before(func(e *delivery.Earlier) { e.Figures = delivery.Figures{Calls: 150} }), "soak",
+			delivery.Waits, "150 of 200"},
+		{"too many errors", before(func(e *delivery.Earlier) { e.Figures = delivery.Figures{Calls: 400, Errors: 20} }),
+			"soak", delivery.Fails, "5% of 400 calls failed"},
+		{"errors among too few calls",
+			before(func(e *delivery.Earlier) { e.Figures = delivery.Figures{Calls: 199, Errors: 199} }), "soak",
+			delivery.Waits, "199 of 200"},
+		{"one approval", func(f *delivery.Facts) { f.Approvals = f.Approvals[:1] }, "approvals", delivery.Waits,
+			"waits for 1 more approval from growers-council, not by who pushed it: wren; has linden"},
+		{"no approval", func(f *delivery.Facts) { f.Approvals = nil }, "approvals", delivery.Waits,
+			"waits for 2 approvals from"},
+		{"one person twice", func(f *delivery.Facts) { f.Approvals[1] = f.Approvals[0] }, "approvals",
+			delivery.Waits, "1 more"},
+		{"who pushed it approves", func(f *delivery.Facts) { f.Authors = []string{"linden", "wren"} }, "approvals",
+			delivery.Waits, "has teasel"},
+		{"nobody knows who pushed it", func(f *delivery.Facts) { f.Authors, f.Unknown = nil, "the log is gone" },
+			"approvals", delivery.Fails, "the log is gone"},
+		{"of another group", func(f *delivery.Facts) { f.Approvals[0].Groups = []string{"others"} }, "approvals",
+			delivery.Waits, "1 more"},
+		{"it means something else now", func(f *delivery.Facts) { f.Meaning = []string{"delete route/warn/ask"} },
+			"approvals", delivery.Waits,
 			"what linden and teasel approved means something else now: newly delete route/warn/ask; no longer create route/warn/ask"},
-		{"one saw something else", func(f *delivery.Facts) { f.Approvals[0].Shown = nil }, "approvals", delivery.Waits, "1 more"},
-		{"no plan", func(f *delivery.Facts) { f.Meaning, f.Unplanned = nil, "it does not answer" }, "approvals", delivery.Waits, "waits for a plan, to see that it means what they saw: it does not answer"},
-		{"at night", func(f *delivery.Facts) { f.Now = f.Now.Add(12 * time.Hour) }, "window", delivery.Waits, "opens 2026-11-24 08:00 CET"},
-		{"something is deleted", func(f *delivery.Facts) { f.Rules.Plan.Deletes = []string{"logs/warn"} }, "rule", delivery.Fails, "not true: plan.deletes.size() == 0; plan.deletes is [\"logs/warn\"]"},
+		{"one saw something else", func(f *delivery.Facts) { f.Approvals[0].Shown = nil }, "approvals",
+			delivery.Waits, "1 more"},
+		{"no plan", func(f *delivery.Facts) { f.Meaning, f.Unplanned = nil, "it does not answer" }, "approvals",
+			delivery.Waits, "waits for a plan, to see that it means what they saw: it does not answer"},
+		{"at night", func(f *delivery.Facts) { f.Now = f.Now.Add(12 * time.Hour) }, "window", delivery.Waits,
+			"opens 2026-11-24 08:00 CET"},
+		{"something is deleted", func(f *delivery.Facts) { f.Rules.Plan.Deletes = []string{"logs/warn"} }, "rule",
+			delivery.Fails, "not true: plan.deletes.size() == 0; plan.deletes is [\"logs/warn\"]"},
 		{"no plan yet", func(f *delivery.Facts) { f.Rules = nil }, "rule", delivery.Waits, "plan"},
 	}
 	for _, tt := range tests {
@@ -207,7 +246,8 @@ func TestAStageOnPushHasItsBranchAlone(t *testing.T) {
 	if len(gates) != 1 || !delivery.AllHold(gates) {
 		t.Errorf("%+v", gates)
 	}
-	if gates := delivery.Gates(t.Context(), delivery.Entry{Own: trial}, delivery.Facts{Branch: "other"}); delivery.AllHold(gates) {
+	if gates := delivery.Gates(t.Context(), delivery.Entry{Own: trial},
+		delivery.Facts{Branch: "other"}); delivery.AllHold(gates) {
 		t.Errorf("from another branch: %+v", gates)
 	}
 }

@@ -133,7 +133,8 @@ func Gates(ctx context.Context, e Entry, f Facts) []Gate {
 	if e.Removes() && !slices.ContainsFunc(out, func(g Gate) bool { return g.Kind == RequestGate }) {
 		out = append(out, request(f))
 	}
-	rank := []string{BranchGate, BeforeGate, RequestGate, CasesGate, SoakGate, ApprovalsGate, WindowGate, RuleGate, StrictGate}
+	rank := []string{BranchGate, BeforeGate, RequestGate, CasesGate, SoakGate, ApprovalsGate,
+		WindowGate, RuleGate, StrictGate}
 	slices.SortStableFunc(out, func(a, b Gate) int { return slices.Index(rank, a.Kind) - slices.Index(rank, b.Kind) })
 	return out
 }
@@ -167,7 +168,8 @@ func wishes(ctx context.Context, e Entry, stage *manifest.Stage, f Facts) []wish
 		add(after[[]string]{CasesGate, stage.After, g.Cases}, func() Gate { return cases(stage, f.Earlier[stage.After]) })
 	}
 	if g.Soak != nil && stage.After != "" && !e.Removes() {
-		add(after[manifest.Soak]{SoakGate, stage.After, *g.Soak}, func() Gate { return soak(stage, f.Now, f.Earlier[stage.After]) })
+		add(after[manifest.Soak]{SoakGate, stage.After, *g.Soak},
+			func() Gate { return soak(stage, f.Now, f.Earlier[stage.After]) })
 	}
 	if g.Approvals != nil {
 		add(*g.Approvals, func() Gate { return approvals(*g.Approvals, f) })

@@ -65,10 +65,14 @@ func (e Entry) RuleChanges() []consequence.RuleChange {
 		}
 	}
 	rank := map[string]int{manifest.OnPush: 0, manifest.OnReady: 1, manifest.OnRequest: 2}
-	add("enter", enterWords(before), enterWords(after), rank[after.On] < rank[before.On] || after.After != before.After || after.Branch != before.Branch)
-	add("cases", casesWords(before.Gates.Cases), casesWords(after.Gates.Cases), !coversCases(after.Gates.Cases, before.Gates.Cases))
-	add("soak", soakWords(before.Gates.Soak), soakWords(after.Gates.Soak), loosensSoak(before.Gates.Soak, after.Gates.Soak))
-	add("approvals", approvalsWords(before.Gates.Approvals), approvalsWords(after.Gates.Approvals), loosensApprovals(before.Gates.Approvals, after.Gates.Approvals))
+	add("enter", enterWords(before), enterWords(after), rank[after.On] < rank[before.On] ||
+		after.After != before.After || after.Branch != before.Branch)
+	add("cases", casesWords(before.Gates.Cases), casesWords(after.Gates.Cases),
+		!coversCases(after.Gates.Cases, before.Gates.Cases))
+	add("soak", soakWords(before.Gates.Soak), soakWords(after.Gates.Soak),
+		loosensSoak(before.Gates.Soak, after.Gates.Soak))
+	add("approvals", approvalsWords(before.Gates.Approvals), approvalsWords(after.Gates.Approvals),
+		loosensApprovals(before.Gates.Approvals, after.Gates.Approvals))
 	add("window", windowWords(before.Gates.Window), windowWords(after.Gates.Window), before.Gates.Window != nil)
 	for _, name := range ruleNames(before.Gates.Rules, after.Gates.Rules) {
 		was, is := ruleOf(before.Gates.Rules, name), ruleOf(after.Gates.Rules, name)
@@ -108,7 +112,8 @@ func casesWords(names []string) string {
 
 // coversCases tells whether the cases of one gate include those of another.
 func coversCases(a, b []string) bool {
-	return slices.Contains(a, "all") || !slices.ContainsFunc(b, func(name string) bool { return !slices.Contains(a, name) })
+	return slices.Contains(a, "all") ||
+		!slices.ContainsFunc(b, func(name string) bool { return !slices.Contains(a, name) })
 }
 
 func soakWords(s *manifest.Soak) string {
@@ -132,7 +137,8 @@ func loosensSoak(was, is *manifest.Soak) bool {
 	case is == nil:
 		return true
 	}
-	return is.For < was.For || is.Calls < was.Calls || was.ErrorsUnder > 0 && (is.ErrorsUnder == 0 || is.ErrorsUnder > was.ErrorsUnder)
+	return is.For < was.For || is.Calls < was.Calls || was.ErrorsUnder > 0 &&
+		(is.ErrorsUnder == 0 || is.ErrorsUnder > was.ErrorsUnder)
 }
 
 func approvalsWords(a *manifest.Approvals) string {

@@ -68,7 +68,8 @@ func TestWhatStrictStagesHoldAgainst(t *testing.T) {
 	standing := &manifest.Stage{Name: "trial", On: manifest.OnPush, Branch: "main", Strict: true}
 	own := &manifest.Stage{Name: "trial", On: manifest.OnPush, Branch: "main"}
 	f := delivery.Facts{Branch: "main", Wild: []string{"warn"}}
-	if got := named(delivery.Gates(t.Context(), delivery.Entry{Own: own, Standing: standing}, f)); got != "branch holds, strict fails (standing)" && got != "branch holds (standing), strict fails (standing)" {
+	if got := named(delivery.Gates(t.Context(), delivery.Entry{Own: own, Standing: standing},
+		f)); got != "branch holds, strict fails (standing)" && got != "branch holds (standing), strict fails (standing)" {
 		t.Error(got)
 	}
 	f.Wild = nil
@@ -80,9 +81,11 @@ func TestWhatStrictStagesHoldAgainst(t *testing.T) {
 // TestABranchIsChangedByTheOneThatIsTaken lets a version that changes the branch
 // in by the old one, and by no other.
 func TestABranchIsChangedByTheOneThatIsTaken(t *testing.T) {
-	main, side := &manifest.Stage{Name: "trial", On: manifest.OnPush, Branch: "main"}, &manifest.Stage{Name: "trial", On: manifest.OnPush, Branch: "side"}
+	main, side := &manifest.Stage{Name: "trial", On: manifest.OnPush, Branch: "main"},
+		&manifest.Stage{Name: "trial", On: manifest.OnPush, Branch: "side"}
 	for branch, want := range map[string]bool{"main": true, "side": false} {
-		if got := delivery.AllHold(delivery.Gates(t.Context(), delivery.Entry{Own: side, Standing: main}, delivery.Facts{Branch: branch})); got != want {
+		if got := delivery.AllHold(delivery.Gates(t.Context(), delivery.Entry{Own: side, Standing: main},
+			delivery.Facts{Branch: branch})); got != want {
 			t.Errorf("from %s: it enters: %v", branch, got)
 		}
 	}
@@ -96,7 +99,8 @@ func TestTakingAStageAway(t *testing.T) {
 	f := fulfilled()
 	f.Requested = ""
 	e := delivery.Entry{Standing: ready}
-	if got := named(delivery.Gates(t.Context(), e, f)); !e.Removes() || got != "before holds, request waits, approvals holds, window holds, rule holds" {
+	if got := named(delivery.Gates(t.Context(), e, f)); !e.Removes() ||
+		got != "before holds, request waits, approvals holds, window holds, rule holds" {
 		t.Error(got)
 	}
 	// What stands after a stage that is gone does not wait for it.
@@ -130,27 +134,36 @@ func TestRuleChanges(t *testing.T) {
 		{"the first version", "", delivery.Entry{Own: stage()}},
 		{"the same", "", delivery.Entry{Own: stage(), Standing: stage()}},
 		{"gone", "stage: there → taken away !", delivery.Entry{Standing: stage()}},
-		{"no approvals", "approvals: 2 approvals from growers-council → none !", changed(func(s *manifest.Stage) { s.Gates.Approvals = nil })},
-		{"more approvals", "approvals: 2 approvals from growers-council → 3 approvals from growers-council", changed(func(s *manifest.Stage) { s.Gates.Approvals = &manifest.Approvals{Count: 3, From: "growers-council"} })},
+		{"no approvals", "approvals: 2 approvals from growers-council → none !",
+			changed(func(s *manifest.Stage) { s.Gates.Approvals = nil })},
+		{"more approvals", "approvals: 2 approvals from growers-council → 3 approvals from growers-council",
+			changed(func(s *manifest.Stage) { s.Gates.Approvals = &manifest.Approvals{Count: 3, From: "growers-council"} })},
 		{"the author may", "approvals: 2 approvals from growers-council → 2 approvals from growers-council, the author may !", changed(func(s *manifest.Stage) {
 			s.Gates.Approvals = &manifest.Approvals{Count: 2, From: "growers-council", AuthorMay: true}
 		})},
-		{"ready", "enter: after preview, on request → after preview, as soon as it is ready !", changed(func(s *manifest.Stage) { s.On = manifest.OnReady })},
-		{"a shorter soak", "soak: 30m, 200 calls, errors under 1% → 10m, 200 calls, errors under 1% !", changed(func(s *manifest.Stage) {
-			soak := *s.Gates.Soak
-			soak.For /= 3
-			s.Gates.Soak = &soak
-		})},
-		{"more errors", "soak: 30m, 200 calls, errors under 1% → 30m, 200 calls, errors under 2% !", changed(func(s *manifest.Stage) { s.Gates.Soak = errorsUnder(*s.Gates.Soak, 0.02) })},
-		{"any errors", "soak: 30m, 200 calls, errors under 1% → 30m, 200 calls !", changed(func(s *manifest.Stage) { s.Gates.Soak = errorsUnder(*s.Gates.Soak, 0) })},
-		{"fewer errors", "soak: 30m, 200 calls, errors under 1% → 30m, 200 calls, errors under 0.5%", changed(func(s *manifest.Stage) { s.Gates.Soak = errorsUnder(*s.Gates.Soak, 0.005) })},
+		{"ready", "enter: after preview, on request → after preview, as soon as it is ready !",
+			changed(func(s *manifest.Stage) { s.On = manifest.OnReady })},
+		{"a shorter soak", "soak: 30m, 200 calls, errors under 1% → 10m, 200 calls, errors under 1% !",
+			changed(func(s *manifest.Stage) {
+				soak := *s.Gates.Soak
+				soak.For /= 3
+				s.Gates.Soak = &soak
+			})},
+		{"more errors", "soak: 30m, 200 calls, errors under 1% → 30m, 200 calls, errors under 2% !",
+			changed(func(s *manifest.Stage) { s.Gates.Soak = errorsUnder(*s.Gates.Soak, 0.02) })},
+		{"any errors", "soak: 30m, 200 calls, errors under 1% → 30m, 200 calls !",
+			changed(func(s *manifest.Stage) { s.Gates.Soak = errorsUnder(*s.Gates.Soak, 0) })},
+		{"fewer errors", "soak: 30m, 200 calls, errors under 1% → 30m, 200 calls, errors under 0.5%",
+			changed(func(s *manifest.Stage) { s.Gates.Soak = errorsUnder(*s.Gates.Soak, 0.005) })},
 		{"errors that were all the same", "soak: 30m, 200 calls → 30m, 200 calls, errors under 1%", func() delivery.Entry {
 			e := changed(func(*manifest.Stage) {})
 			e.Standing.Gates.Soak = errorsUnder(*e.Standing.Gates.Soak, 0)
 			return e
 		}()},
-		{"rules", "rule nothing-deleted: plan.deletes.size() == 0 → none !; rule new: none → true", changed(func(s *manifest.Stage) { s.Gates.Rules = []manifest.GateRule{{Name: "new", Expression: "true"}} })},
-		{"window and cases", "cases: all → warn !; window: mon-thu 08:00-15:00 Europe/Oslo → none !", changed(func(s *manifest.Stage) { s.Gates.Window, s.Gates.Cases = nil, []string{"warn"} })},
+		{"rules", "rule nothing-deleted: plan.deletes.size() == 0 → none !; rule new: none → true",
+			changed(func(s *manifest.Stage) { s.Gates.Rules = []manifest.GateRule{{Name: "new", Expression: "true"}} })},
+		{"window and cases", "cases: all → warn !; window: mon-thu 08:00-15:00 Europe/Oslo → none !",
+			changed(func(s *manifest.Stage) { s.Gates.Window, s.Gates.Cases = nil, []string{"warn"} })},
 		{"targets and strict", "targets:  → local/north; strict: false → true", changed(func(s *manifest.Stage) {
 			s.Targets, s.Strict = []manifest.Target{{Platform: "local", Region: "north"}}, true
 		})},

@@ -117,7 +117,8 @@ func (t *Text) Excerpt(d Diagnostic) string {
 		}
 		pad.WriteRune(r)
 	}
-	return fmt.Sprintf("%5d | %s\n      | %s%s", d.Line, plain(string(runes)+cut), pad.String(), strings.Repeat("^", width))
+	return fmt.Sprintf("%5d | %s\n      | %s%s", d.Line, plain(string(runes)+cut), pad.String(),
+		strings.Repeat("^", width))
 }
 
 // plain takes out what steers a terminal: a control character stands as ␀ and

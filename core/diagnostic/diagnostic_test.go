@@ -13,7 +13,8 @@ import (
 
 func TestNearest(t *testing.T) {
 	known := []string{"memory", "timeout", "handler", "permissions"}
-	for text, want := range map[string]string{"memroy": "memory", "timout": "timeout", "handeler": "handler", "permission": "permissions", "colour": "", "": "", "memory": "memory", "xyz": ""} {
+	for text, want := range map[string]string{"memroy": "memory", "timout": "timeout", "handeler": "handler",
+		"permission": "permissions", "colour": "", "": "", "memory": "memory", "xyz": ""} {
 		if got := diagnostic.Nearest(text, known); got != want {
 			t.Errorf("nearest to %q is %q, want %q", text, got, want)
 		}
@@ -58,7 +59,8 @@ func TestEveryCodeIsExplained(t *testing.T) {
 }
 
 func TestExcerpt(t *testing.T) {
-	d := diagnostic.Diagnostic{Code: "RM1101", Range: diagnostic.Range{File: "f.yaml", Line: 2, Column: 3, EndLine: 2, EndColumn: 6}, Message: "wrong"}
+	d := diagnostic.Diagnostic{Code: "RM1101",
+		Range: diagnostic.Range{File: "f.yaml", Line: 2, Column: 3, EndLine: 2, EndColumn: 6}, Message: "wrong"}
 	if got, want := d.Excerpt([]byte("one\n  täg: x\r\n")), "    2 |   täg: x\n      |   ^^^"; got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
@@ -80,7 +82,8 @@ func TestApplyLeavesOverlapsForLater(t *testing.T) {
 	fix := func(r diagnostic.Range, text string) diagnostic.Diagnostic {
 		return diagnostic.Diagnostic{Range: r, Fix: &diagnostic.Fix{Edits: []diagnostic.Edit{{Range: r, Text: text}}}}
 	}
-	got := diagnostic.Apply([]byte("äbcdef\nnext"), []diagnostic.Diagnostic{fix(at(5, 7), "X"), fix(at(2, 4), "-"), fix(at(3, 6), "lost"), {Range: at(1, 2)}})
+	got := diagnostic.Apply([]byte("äbcdef\nnext"),
+		[]diagnostic.Diagnostic{fix(at(5, 7), "X"), fix(at(2, 4), "-"), fix(at(3, 6), "lost"), {Range: at(1, 2)}})
 	if string(got) != "ä-dX\nnext" {
 		t.Errorf("got %q", got)
 	}
@@ -90,9 +93,11 @@ func TestSort(t *testing.T) {
 	d := func(file string, line, column int, code diagnostic.Code) diagnostic.Diagnostic {
 		return diagnostic.Diagnostic{Code: code, Range: diagnostic.Range{File: file, Line: line, Column: column}}
 	}
-	list := []diagnostic.Diagnostic{d("b", 1, 1, "RM1"), d("a", 2, 1, "RM1"), d("a", 1, 2, "RM2"), d("a", 1, 2, "RM1"), d("a", 1, 1, "RM9")}
+	list := []diagnostic.Diagnostic{d("b", 1, 1, "RM1"), d("a", 2, 1, "RM1"), d("a", 1, 2, "RM2"),
+		d("a", 1, 2, "RM1"), d("a", 1, 1, "RM9")}
 	diagnostic.Sort(list)
-	if got := fmt.Sprintln(list[0].Code, list[1].Code, list[2].Code, list[3].Line, list[4].File); got != "RM9 RM1 RM2 2 b\n" {
+	if got := fmt.Sprintln(list[0].Code, list[1].Code, list[2].Code, list[3].Line,
+		list[4].File); got != "RM9 RM1 RM2 2 b\n" {
 		t.Error(got)
 	}
 }
@@ -100,7 +105,8 @@ func TestSort(t *testing.T) {
 // TestWhatSteersATerminalIsShown keeps escapes, and what turns the direction of
 // writing, from whoever reads a problem on a terminal.
 func TestWhatSteersATerminalIsShown(t *testing.T) {
-	d := diagnostic.Diagnostic{Message: "bad \x1b[31m\u202e\u009b", Range: diagnostic.Range{File: "a\x07b.yaml", Line: 1, Column: 3, EndLine: 1, EndColumn: 5}}
+	d := diagnostic.Diagnostic{Message: "bad \x1b[31m\u202e\u009b",
+		Range: diagnostic.Range{File: "a\x07b.yaml", Line: 1, Column: 3, EndLine: 1, EndColumn: 5}}
 	text := []byte("x: \x1b]0;title\x07\x7f \u202egnihton\n")
 	for _, got := range []string{d.String(), d.Excerpt(text)} {
 		if strings.ContainsAny(got, "\x1b\x07\x7f\u202e\u009b") {
@@ -120,7 +126,8 @@ func BenchmarkExcerpts(b *testing.B) {
 			for b.Loop() {
 				lines := diagnostic.NewText(text)
 				for i := range n {
-					_ = lines.Excerpt(diagnostic.Diagnostic{Range: diagnostic.Range{Line: i + 1, Column: 1, EndLine: i + 1, EndColumn: 4}})
+					_ = lines.Excerpt(diagnostic.Diagnostic{Range: diagnostic.Range{Line: i + 1, Column: 1,
+						EndLine: i + 1, EndColumn: 4}})
 				}
 			}
 		})

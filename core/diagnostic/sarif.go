@@ -13,7 +13,8 @@ func SARIF(found []Diagnostic) map[string]any {
 		region := map[string]any{"startLine": d.Line, "startColumn": d.Column, "endLine": d.EndLine, "endColumn": d.EndColumn}
 		result := map[string]any{
 			"ruleId": string(d.Code), "level": string(d.Severity), "message": map[string]any{"text": d.Message},
-			"locations": []any{map[string]any{"physicalLocation": map[string]any{"artifactLocation": location(d.File), "region": region}}},
+			"locations": []any{map[string]any{
+				"physicalLocation": map[string]any{"artifactLocation": location(d.File), "region": region}}},
 		}
 		if d.Fix != nil {
 			result["fixes"] = []any{sarifFix(d)}
@@ -46,7 +47,8 @@ func sarifFix(d Diagnostic) map[string]any {
 	replacements := []any{}
 	for _, e := range d.Fix.Edits {
 		replacements = append(replacements, map[string]any{
-			"deletedRegion":   map[string]any{"startLine": e.Line, "startColumn": e.Column, "endLine": e.EndLine, "endColumn": e.EndColumn},
+			"deletedRegion": map[string]any{"startLine": e.Line, "startColumn": e.Column, "endLine": e.EndLine,
+				"endColumn": e.EndColumn},
 			"insertedContent": map[string]any{"text": e.Text},
 		})
 	}

@@ -56,7 +56,8 @@ func (o Of) Written(what string, object Object) map[string]any {
 
 // Deleted is the event of an object that was taken away.
 func (o Of) Deleted(object Object) map[string]any {
-	out := o.cloud("rudmar.object.deleted", "/objects/"+object.Store, map[string]any{"store": object.Store, "key": object.Key})
+	out := o.cloud("rudmar.object.deleted", "/objects/"+object.Store,
+		map[string]any{"store": object.Store, "key": object.Key})
 	out["subject"] = object.Key
 	return out
 }
@@ -73,7 +74,8 @@ type Message struct {
 func (o Of) Messages(queue string, batch []Message) map[string]any {
 	list := make([]any, len(batch))
 	for i, m := range batch {
-		list[i] = map[string]any{"id": float64(m.ID), "body": m.Body, "attempts": float64(m.Attempts), "sent_at": float64(m.SentAt.UnixMilli())}
+		list[i] = map[string]any{"id": float64(m.ID), "body": m.Body, "attempts": float64(m.Attempts),
+			"sent_at": float64(m.SentAt.UnixMilli())}
 	}
 	return o.cloud("rudmar.queue.messages", "/queues/"+queue, map[string]any{"queue": queue, "messages": list})
 }
@@ -97,7 +99,8 @@ func (e End) What() string {
 // Ended is the event of a function's end.
 func (o Of) Ended(e End) map[string]any {
 	return o.cloud("rudmar.function."+e.What(), "/functions/"+e.Function, map[string]any{
-		"function": e.Function, "invocation": e.Invocation, "outcome": e.Outcome, "answer": e.Answer, "error": e.Error, "event": e.Event})
+		"function": e.Function, "invocation": e.Invocation, "outcome": e.Outcome, "answer": e.Answer,
+		"error": e.Error, "event": e.Event})
 }
 
 // Request is what a handler gets for a request to a route. Header names are in

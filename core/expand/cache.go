@@ -32,7 +32,8 @@ func (b *became) of(i int, fn *manifest.Function, config *manifest.Config, artif
 		return piece{}, false
 	}
 	if i >= len(b.pieces) || b.pieces[i].name != fn.Name {
-		i, _ = slices.BinarySearchFunc(b.pieces, fn.Name, func(p piece, name string) int { return strings.Compare(p.name, name) })
+		i, _ = slices.BinarySearchFunc(b.pieces, fn.Name,
+			func(p piece, name string) int { return strings.Compare(p.name, name) })
 	}
 	if i == len(b.pieces) {
 		return piece{}, false
@@ -48,7 +49,8 @@ func (b *became) again(pieces []piece, changed []int) ([]Resource, bool) {
 		return nil, false
 	}
 	for _, i := range changed {
-		same := slices.EqualFunc(pieces[i].resources, b.pieces[i].resources, func(now, then Resource) bool { return now.Address == then.Address })
+		same := slices.EqualFunc(pieces[i].resources, b.pieces[i].resources,
+			func(now, then Resource) bool { return now.Address == then.Address })
 		if !same {
 			return nil, false
 		}
@@ -56,7 +58,8 @@ func (b *became) again(pieces []piece, changed []int) ([]Resource, bool) {
 	out := slices.Clone(b.out)
 	for _, i := range changed {
 		for _, r := range pieces[i].resources {
-			at, found := slices.BinarySearchFunc(out, r.Address, func(r Resource, address string) int { return strings.Compare(r.Address, address) })
+			at, found := slices.BinarySearchFunc(out, r.Address,
+				func(r Resource, address string) int { return strings.Compare(r.Address, address) })
 			if !found {
 				return nil, false
 			}
@@ -79,7 +82,8 @@ type piece struct {
 
 // is tells whether two pieces are one and the same.
 func (p *piece) is(other piece) bool {
-	return p.name == other.name && len(p.resources) == len(other.resources) && (len(p.resources) == 0 || &p.resources[0] == &other.resources[0])
+	return p.name == other.name && len(p.resources) == len(other.resources) &&
+		(len(p.resources) == 0 || &p.resources[0] == &other.resources[0])
 }
 
 func (c *Cache) recall(stage *manifest.Stage, target manifest.Target, in Inputs) *became {
@@ -104,5 +108,6 @@ func (c *Cache) keep(stage *manifest.Stage, target manifest.Target, in Inputs, p
 	if c.last == nil {
 		c.last = map[manifest.Place]*became{}
 	}
-	c.last[manifest.Place{Stage: stage.Name, Target: target}] = &became{stage: stage, secrets: maps.Clone(in.Secrets), address: in.Address, pieces: pieces, out: out}
+	c.last[manifest.Place{Stage: stage.Name, Target: target}] = &became{stage: stage, secrets: maps.Clone(in.Secrets),
+		address: in.Address, pieces: pieces, out: out}
 }

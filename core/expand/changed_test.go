@@ -25,8 +25,9 @@ func two(t *testing.T, changes ...string) *manifest.Service {
 	t.Helper()
 	change := strings.NewReplacer(changes...)
 	r := check.Service(manifest.Files{
-		"rudmar.yaml":                   []byte(change.Replace(pair)),
-		"functions/warn/function.yaml":  []byte(change.Replace("function: warn\nhandler: warn:run\nabout: looks\nenv: {LIMIT: \"${settings.limit}\"}\n")),
+		"rudmar.yaml": []byte(change.Replace(pair)),
+		"functions/warn/function.yaml": []byte(
+			change.Replace("function: warn\nhandler: warn:run\nabout: looks\nenv: {LIMIT: \"${settings.limit}\"}\n")),
 		"functions/warn/warn.py":        []byte("def run(c): pass"),
 		"functions/sweep/function.yaml": []byte(change.Replace("function: sweep\nhandler: sweep:run\ntimeout: 9s\n")),
 		"functions/sweep/sweep.py":      []byte("def run(c): pass"),
@@ -48,7 +49,8 @@ func TestChanged(t *testing.T) {
 		{"a default that both take", "memory: 128", "memory: 192", "sweep warn"},
 		{"a setting's default", "default: 0.5", "default: 0.7", "warn"},
 		{"a stage's value", "limit: 1}", "limit: 2}", "warn"},
-		{"a stage that is new", "enter: {on: push}}", "enter: {on: push}}\n  - {stage: extra, target: local/lake, set: {limit: 9}, enter: {on: push}}", ""},
+		{"a stage that is new", "enter: {on: push}}",
+			"enter: {on: push}}\n  - {stage: extra, target: local/lake, set: {limit: 9}, enter: {on: push}}", ""},
 		{"a target that is new", "target: local/north", "targets: [local/north, local/lake]", ""},
 		{"what says nothing to the platform", "about: looks", "about: watches", ""},
 		{"a function's own value", "timeout: 9s", "timeout: 8s", "sweep"},
@@ -82,7 +84,8 @@ func TestSecretsThatMayBeRead(t *testing.T) {
 		s := service(t, before, "  - "+c.permission)
 		grant, ok := expanded(t, s, "live", expand.Inputs{})[c.address]
 		shown, _ := grant.Get("value").(string)
-		if !ok || c.carries != (grant.Secrets["value"] == "hidden") || c.carries != strings.HasPrefix(shown, "secret ") || strings.Contains(shown, "hidden") {
+		if !ok || c.carries != (grant.Secrets["value"] == "hidden") || c.carries != strings.HasPrefix(shown, "secret ") ||
+			strings.Contains(shown, "hidden") {
 			t.Errorf("%s: %+v", c.permission, grant)
 		}
 	}

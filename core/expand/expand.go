@@ -80,7 +80,8 @@ func Expand(s *manifest.Service, stage *manifest.Stage, target manifest.Target, 
 
 // ExpandAgain expands like Expand, and takes from a cache what functions
 // became whose configuration and inputs are as they were.
-func ExpandAgain(s *manifest.Service, stage *manifest.Stage, target manifest.Target, in Inputs, cache *Cache) ([]Resource, []Problem) {
+func ExpandAgain(s *manifest.Service, stage *manifest.Stage, target manifest.Target, in Inputs,
+	cache *Cache) ([]Resource, []Problem) {
 	// Each function stands for itself, so they are shared out to all cores, in
 	// stretches, and put together in their order.
 	before := cache.recall(stage, target, in)
@@ -159,7 +160,8 @@ func (x *expander) add(kind, address, fn string, attributes []Attribute, needs .
 	if !slices.IsSortedFunc(attributes, byName) {
 		slices.SortFunc(attributes, byName)
 	}
-	x.resources = append(x.resources, Resource{Address: address, Kind: kind, Function: fn, Attributes: attributes, Needs: needs})
+	x.resources = append(x.resources,
+		Resource{Address: address, Kind: kind, Function: fn, Attributes: attributes, Needs: needs})
 	return &x.resources[len(x.resources)-1]
 }
 
@@ -169,8 +171,10 @@ func (x *expander) function(fn *manifest.Function) {
 	identity, logs, function := resource.Identity+"/"+name, resource.Logs+"/"+name, resource.Function+"/"+name
 	revision, pointer := resource.Revision+"/"+name, resource.Pointer+"/"+name
 
-	x.add(resource.Identity, identity, name, []Attribute{{Name: "owner", Value: x.service.Owner.V, From: x.service.Owner.From}})
-	x.add(resource.Logs, logs, name, []Attribute{{Name: "keep", Value: ms(c.KeepLogs.V.Milliseconds()), From: c.KeepLogs.From}})
+	x.add(resource.Identity, identity, name,
+		[]Attribute{{Name: "owner", Value: x.service.Owner.V, From: x.service.Owner.From}})
+	x.add(resource.Logs, logs, name,
+		[]Attribute{{Name: "keep", Value: ms(c.KeepLogs.V.Milliseconds()), From: c.KeepLogs.From}})
 	grants := x.grants(name, identity, c)
 
 	own := make([]Attribute, 0, 6+len(c.Env))
@@ -252,7 +256,8 @@ func (x *expander) grants(fn, identity string, c *manifest.Config) []string {
 // carries: its value in this stage, so that the platform can give it out.
 func (x *expander) readable(resource string, verbs []string, from tree.Origin) ([]Attribute, map[string]string) {
 	name, ok := strings.CutPrefix(resource, "secrets/")
-	if !ok || !slices.Contains(x.service.Secrets, name) || !slices.Contains(verbs, "read") && !slices.Contains(verbs, "*") {
+	if !ok || !slices.Contains(x.service.Secrets, name) || !slices.Contains(verbs, "read") &&
+		!slices.Contains(verbs, "*") {
 		return nil, nil
 	}
 	a, value := x.render("value", manifest.Template{{Kind: manifest.ToSecret, Name: name}}, from)
@@ -271,7 +276,8 @@ func (x *expander) trigger(fn, pointer string, t manifest.Trigger) {
 	enabled := Attribute{Name: "enabled", Value: !t.Off.V, From: t.Off.From}
 	switch t.Kind {
 	case manifest.RouteTrigger:
-		opening := x.add(resource.Opening, resource.Opening+"/"+fn+"/"+t.Name, fn, []Attribute{{Name: "to", Value: list(t.OpenTo.V), From: t.OpenTo.From}}, pointer).Address
+		opening := x.add(resource.Opening, resource.Opening+"/"+fn+"/"+t.Name, fn,
+			[]Attribute{{Name: "to", Value: list(t.OpenTo.V), From: t.OpenTo.From}}, pointer).Address
 		x.add(resource.Route, resource.Route+"/"+fn+"/"+t.Name, fn, []Attribute{
 			{Name: "method", Value: t.Route.V.Method, From: t.Route.From},
 			{Name: "path", Value: t.Route.V.Path(), From: t.Route.From},

@@ -49,7 +49,8 @@ permissions:
 func service(t *testing.T, changes ...string) *manifest.Service {
 	t.Helper()
 	text := strings.NewReplacer(changes...).Replace(fn)
-	r := check.Service(manifest.Files{"rudmar.yaml": []byte(root), "functions/warn/function.yaml": []byte(text), "functions/warn/warn.py": []byte("def run(c): pass"),
+	r := check.Service(manifest.Files{"rudmar.yaml": []byte(root), "functions/warn/function.yaml": []byte(text),
+		"functions/warn/warn.py":        []byte("def run(c): pass"),
 		"functions/grade/function.yaml": []byte("function: grade\nhandler: warn:run\ncode: ../warn\n")})
 	if !r.OK() {
 		t.Fatal(r.Diagnostics)
@@ -113,7 +114,8 @@ func TestWhatAManifestBecomes(t *testing.T) {
 	function := resources["function/warn"]
 	for name, want := range map[string]any{
 		"runtime": "python", "handler": "warn:run", "memory": float64(192 << 20), "timeout": 10000.0, "at_once": 10.0,
-		"env.LIMIT": "at 1 in live/north", "env.LOUD": "false", "env.WHO": "frostline 7 ${x}", "env.SELF": "http://routes/north/frostline/live/stations/{station}/frost",
+		"env.LIMIT": "at 1 in live/north", "env.LOUD": "false", "env.WHO": "frostline 7 ${x}",
+		"env.SELF": "http://routes/north/frostline/live/stations/{station}/frost",
 	} {
 		if got := function.Get(name); got != want {
 			t.Errorf("%s: %v, want %v", name, got, want)
@@ -127,10 +129,12 @@ func TestWhatAManifestBecomes(t *testing.T) {
 func TestSecretsAreKeptApart(t *testing.T) {
 	function := expanded(t, service(t), "live", expand.Inputs{})["function/warn"]
 	shown := fmt.Sprint(function.Get("env.KEY"))
-	if !strings.HasPrefix(shown, "secret ") || strings.Contains(shown, "hidden") || function.Secrets["env.KEY"] != "key-hidden" {
+	if !strings.HasPrefix(shown, "secret ") || strings.Contains(shown, "hidden") ||
+		function.Secrets["env.KEY"] != "key-hidden" {
 		t.Errorf("shown as %q, kept as %v", shown, function.Secrets)
 	}
-	other := expanded(t, service(t), "live", expand.Inputs{Secrets: map[string]string{"sms_key": "other"}})["function/warn"]
+	other := expanded(t, service(t), "live",
+		expand.Inputs{Secrets: map[string]string{"sms_key": "other"}})["function/warn"]
 	if other.Get("env.KEY") == shown {
 		t.Error("another secret has the same fingerprint")
 	}

@@ -29,7 +29,9 @@ func (x *expander) render(name string, t manifest.Template, from tree.Origin) (A
 		case manifest.ToSecret:
 			value, ok := x.in.Secrets[part.Name]
 			if missing = missing || !ok; !ok {
-				x.problems = append(x.problems, Problem{Message: fmt.Sprintf("the secret %q has no value in %s; set it before this can run", part.Name, x.stage.Name), From: from})
+				x.problems = append(x.problems,
+					Problem{Message: fmt.Sprintf("the secret %q has no value in %s; set it before this can run", part.Name,
+						x.stage.Name), From: from})
 			}
 			secret = true
 			b.WriteString(value)

@@ -35,7 +35,8 @@ func answered() map[string]any {
 		list[i] = float64(i)
 	}
 	return map[string]any{
-		"status": 200, "headers": map[string]string{"content-type": "text/plain"}, "body": map[string]any{"warning": false, "list": list, "name": "hill"},
+		"status": 200, "headers": map[string]string{"content-type": "text/plain"},
+		"body": map[string]any{"warning": false, "list": list, "name": "hill"},
 		"logs": []string{"one", "two"}, "took": 300 * time.Millisecond, "memory_peak": 5 << 20, "cold": true,
 	}
 }
@@ -60,6 +61,11 @@ func TestHoldsAndFound(t *testing.T) {
 		{`took < duration("800ms")`, true, "took is 300ms"},
 		{"memory_peak <= 1", false, "memory_peak is 5242880"},
 		{"true", true, ""},
+		{`logs.size() == 3`, false, `logs is ["one","two"]`},
+		{`size(logs) == 3`, false, `size(logs) is 2`},
+		{`!(status == 200)`, false, "status is 200"},
+		{`"three" in logs`, false, `logs is ["one","two"]`},
+		{`status == 200 && cold == false`, false, "status is 200, cold is true"},
 		{"body.lost == 1", false, "body.lost: no such key: lost"},
 	} {
 		e, err := language.Compile(tt.text)
@@ -103,7 +109,8 @@ func TestCompileErrors(t *testing.T) {
 			t.Errorf("%q: at %s, want %s (%v)", text, got, want, err)
 		}
 	}
-	for _, text := range []string{"plan.deletez.size() == 0", "consequences.public == []", "version.numbr > 3", "metrics.calls == 'many'", "plan.deletes"} {
+	for _, text := range []string{"plan.deletez.size() == 0", "consequences.public == []", "version.numbr > 3",
+		"metrics.calls == 'many'", "plan.deletes"} {
 		if _, err := language.Compile(text); err == nil {
 			t.Errorf("%s was taken", text)
 		}
@@ -120,8 +127,10 @@ func TestFields(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	found := expression.Rules{Plan: expression.Plan{Deletes: []string{"logs/warn"}}, Version: expression.Version{Number: 4, Branch: "main"}}
-	same := map[string]string{"list of texts": " == [] || true", "number": " >= 0", "text": " != 'x'", "duration": " >= duration('0s')", "truth": " || true", "mapping of texts": ".size() >= 0", "anything": " != 1"}
+	found := expression.Rules{Plan: expression.Plan{Deletes: []string{"logs/warn"}},
+		Version: expression.Version{Number: 4, Branch: "main"}}
+	same := map[string]string{"list of texts": " == [] || true", "number": " >= 0", "text": " != 'x'",
+		"duration": " >= duration('0s')", "truth": " || true", "mapping of texts": ".size() >= 0", "anything": " != 1"}
 	for i, list := range [][]expression.Field{expression.RuleFields(), expression.CaseFields()} {
 		language, variables := rules, found.Variables()
 		if i == 1 {
@@ -141,7 +150,9 @@ func TestFields(t *testing.T) {
 			}
 		}
 	}
-	if got, want := rules.Found(t.Context(), "plan.deletes.size() == 0 && version.branch == 'release'", found.Variables()), `plan.deletes is ["logs/warn"], version.branch is "main"`; got != want && got != `plan.deletes.size() is 1, version.branch is "main"` {
+	if got, want := rules.Found(t.Context(), "plan.deletes.size() == 0 && version.branch == 'release'",
+		found.Variables()), `plan.deletes is ["logs/warn"], version.branch is "main"`; got != want &&
+		got != `plan.deletes.size() is 1, version.branch is "main"` {
 		t.Errorf("found %s", got)
 	}
 }
@@ -191,7 +202,8 @@ func TestFieldsStandInTheDocs(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for placeholder, list := range map[string][]expression.Field{"RULEFIELDS": expression.RuleFields(), "CASEFIELDS": expression.CaseFields()} {
+	for placeholder, list := range map[string][]expression.Field{"RULEFIELDS": expression.RuleFields(),
+		"CASEFIELDS": expression.CaseFields()} {
 		table := ""
 		for _, f := range list {
 			table += fmt.Sprintf("| `%s` | %s | %s |\n", f.Name, f.Type, f.About)

@@ -85,6 +85,9 @@ func leftSide(e ast.Expr) ast.Expr {
 		return leftSide(call.Args()[0])
 	case "_==_", "_!=_", "_<_", "_<=_", "_>_", "_>=_", "@in":
 		left := call.Args()[0]
+		if left.Kind() == ast.LiteralKind && call.FunctionName() == "@in" {
+			return call.Args()[1] // "one" in logs: the logs say what is wrong
+		}
 		if left.Kind() == ast.CallKind && left.AsCall().FunctionName() == "size" && left.AsCall().IsMemberFunction() {
 			return left.AsCall().Target() // what there is says more than how much
 		}

@@ -66,7 +66,8 @@ func RuleFields() []Field {
 	var out []Field
 	for _, variable := range reflect.VisibleFields(reflect.TypeFor[Rules]()) {
 		for _, f := range reflect.VisibleFields(variable.Type) {
-			out = append(out, Field{Name: variable.Tag.Get("cel") + "." + f.Tag.Get("cel"), Type: typeName(f.Type), About: f.Tag.Get("about")})
+			out = append(out, Field{Name: variable.Tag.Get("cel") + "." + f.Tag.Get("cel"), Type: typeName(f.Type),
+				About: f.Tag.Get("about")})
 		}
 	}
 	return out
@@ -101,9 +102,11 @@ func typeName(t reflect.Type) string {
 // ForRules gives the language of gate rules: plan, consequences, version and
 // metrics, each with its fields.
 func ForRules() (*Language, error) {
-	options := []cel.EnvOption{ext.NativeTypes(ext.ParseStructTag("cel"), reflect.TypeFor[Plan](), reflect.TypeFor[Consequences](), reflect.TypeFor[Version](), reflect.TypeFor[Metrics]())}
+	options := []cel.EnvOption{ext.NativeTypes(ext.ParseStructTag("cel"), reflect.TypeFor[Plan](),
+		reflect.TypeFor[Consequences](), reflect.TypeFor[Version](), reflect.TypeFor[Metrics]())}
 	for _, f := range reflect.VisibleFields(reflect.TypeFor[Rules]()) {
-		options = append(options, cel.Variable(f.Tag.Get("cel"), cel.ObjectType(strings.Join([]string{"expression", f.Type.Name()}, "."))))
+		options = append(options,
+			cel.Variable(f.Tag.Get("cel"), cel.ObjectType(strings.Join([]string{"expression", f.Type.Name()}, "."))))
 	}
 	return newLanguage(options...)
 }

@@ -54,9 +54,12 @@ func TestQuantilesAreRightToATenth(t *testing.T) {
 
 func TestSeries(t *testing.T) {
 	one := func(at int64, revision string, calls, errors int) figures.Measured {
-		return figures.Measured{At: at, Revision: revision, Version: len(revision) + int(revision[2]-'0'), Sum: figures.Sum{Calls: calls, Errors: errors, MaxMs: float64(calls), ErrorKinds: map[string]int{"failed": errors}, Durations: figures.Histogram{5: calls}}}
+		return figures.Measured{At: at, Revision: revision, Version: len(revision) + int(revision[2]-'0'),
+			Sum: figures.Sum{Calls: calls, Errors: errors, MaxMs: float64(calls), ErrorKinds: map[string]int{"failed": errors},
+				Durations: figures.Histogram{5: calls}}}
 	}
-	measured := []figures.Measured{one(0, "r-1", 9, 0), one(60, "r-1", 1, 1), one(100, "r-2", 2, 0), one(119, "r-1", 4, 1), one(240, "r-2", 8, 8), one(300, "r-1", 16, 0)}
+	measured := []figures.Measured{one(0, "r-1", 9, 0), one(60, "r-1", 1, 1), one(100, "r-2", 2, 0),
+		one(119, "r-1", 4, 1), one(240, "r-2", 8, 8), one(300, "r-1", 16, 0)}
 	points := figures.Series(measured, 60, 300, 60)
 	var got []int
 	for _, p := range points {
@@ -78,7 +81,8 @@ func TestSeries(t *testing.T) {
 		t.Errorf("the longest call took %v", longest)
 	}
 	by := figures.ByRevision(measured)
-	if len(by) != 2 || by[0].Revision != "r-1" || by[0].Calls != 30 || by[1].Calls != 10 || by[1].ErrorKinds["failed"] != 8 || by[0].MaxMs != 16 || by[0].Version != 4 || by[1].Version != 5 {
+	if len(by) != 2 || by[0].Revision != "r-1" || by[0].Calls != 30 || by[1].Calls != 10 ||
+		by[1].ErrorKinds["failed"] != 8 || by[0].MaxMs != 16 || by[0].Version != 4 || by[1].Version != 5 {
 		t.Errorf("%+v", by)
 	}
 }
@@ -91,10 +95,13 @@ func TestCost(t *testing.T) {
 		rates     figures.Rates
 		want, how string
 	}{
-		{figures.Sum{Calls: 2_000_000, TotalMs: 1e9}, 128 << 20, rates, "2.1100", "2000000 calls at 0.18 a million, and 125000.000 GiB seconds at 0.000014"},
+		{figures.Sum{Calls: 2_000_000, TotalMs: 1e9}, 128 << 20, rates, "2.1100",
+			"2000000 calls at 0.18 a million, and 125000.000 GiB seconds at 0.000014"},
 		{figures.Sum{}, 1 << 30, rates, "0.0000", "0 calls at 0.18 a million, and 0.000 GiB seconds at 0.000014"},
-		{figures.Sum{Calls: 30, TotalMs: 100}, 1 << 30, rates, "under 0.0001", "30 calls at 0.18 a million, and 0.100 GiB seconds at 0.000014"},
-		{figures.Sum{Calls: 1_000_000, TotalMs: 5}, 1 << 30, figures.Rates{PerMillionCalls: "3"}, "3.0000", "1000000 calls at 3 a million, and 0.005 GiB seconds at nothing"},
+		{figures.Sum{Calls: 30, TotalMs: 100}, 1 << 30, rates, "under 0.0001",
+			"30 calls at 0.18 a million, and 0.100 GiB seconds at 0.000014"},
+		{figures.Sum{Calls: 1_000_000, TotalMs: 5}, 1 << 30, figures.Rates{PerMillionCalls: "3"}, "3.0000",
+			"1000000 calls at 3 a million, and 0.005 GiB seconds at nothing"},
 	} {
 		got, how, err := figures.Cost(c.sum, c.limit, c.rates)
 		if got != c.want || how != c.how || err != nil {

@@ -83,6 +83,7 @@ func ByRevision(measured []Measured) []Measured {
 		out[i].At = max(out[i].At, m.At)
 		out[i].Add(m.Sum)
 	}
-	slices.SortStableFunc(out, func(a, b Measured) int { return cmp.Or(cmp.Compare(b.At, a.At), cmp.Compare(b.Version, a.Version)) })
+	slices.SortStableFunc(out,
+		func(a, b Measured) int { return cmp.Or(cmp.Compare(b.At, a.At), cmp.Compare(b.Version, a.Version)) })
 	return out
 }

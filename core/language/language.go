@@ -38,7 +38,8 @@ func Order(file string) []string {
 	case path.Base(file) == ServiceFile:
 		return []string{"rudmar", "service", "about", "owner", "settings", "secrets", "defaults", "stages"}
 	case path.Base(file) == FunctionFile:
-		return []string{"function", "about", "was", "code", "runtime", "handler", "memory", "timeout", "at_once", "keep_logs", "network", "env", "build", "triggers", "permissions", "in"}
+		return []string{"function", "about", "was", "code", "runtime", "handler", "memory", "timeout", "at_once",
+			"keep_logs", "network", "env", "build", "triggers", "permissions", "in"}
 	}
 	return []string{"case", "send", "expect", "stages", "harmless"}
 }
@@ -57,7 +58,8 @@ func New() *Language {
 	openTo := &Shape{Form: EitherForm, Filled: true, Choices: []string{"anyone", "members"}}
 
 	build := &Shape{Form: ObjectForm, Keys: []Key{
-		{Name: "run", About: "Commands that make the artifact, one after another, in a clean copy of the code folder.", Shape: texts},
+		{Name: "run", About: "Commands that make the artifact, one after another, in a clean copy of the code folder.",
+			Shape: texts},
 		{Name: "leave_out", About: "Patterns of files that do not go into the artifact.", Shape: texts},
 		{Name: "network", About: "Whether the commands of run may reach public addresses; fetching from registries needs no leave.", Shape: truth, BuiltIn: "false"},
 	}}
@@ -71,22 +73,28 @@ func New() *Language {
 		{Name: "on", About: "The events that count: created, changed, deleted for objects (created where nothing is said); succeeded, failed for a function (both).", Shape: &Shape{Form: ListForm, Filled: true, Of: &Shape{Form: ChoiceForm, Choices: append(OnWords("objects"), OnWords("function")...)}}},
 		{Name: "match", About: "Only objects whose name matches this pattern.", Shape: template},
 		{Name: "queue", About: "The queue whose messages call the function.", Shape: template},
-		{Name: "batch", About: "Most messages in one call.", Shape: &Shape{Form: IntegerForm, Min: 1, Max: 1000}, BuiltIn: "1"},
+		{Name: "batch", About: "Most messages in one call.",
+			Shape: &Shape{Form: IntegerForm, Min: 1, Max: 1000}, BuiltIn: "1"},
 		{Name: "wait", About: "How long to wait for a batch to fill.", Shape: upTo(0, 5*minute), BuiltIn: "0s"},
 		{Name: "function", About: "The function after which this one runs.", Shape: name},
 		{Name: "off", About: "Declared, but switched off.", Shape: truth, BuiltIn: "false"},
 	}}
 	permission := &Shape{Form: ObjectForm, Keys: []Key{
-		{Name: "may", About: "The verbs, as the target knows them for that kind of resource.", Shape: &Shape{Form: ListForm, Filled: true, Of: &Shape{Form: VerbForm}}, Required: true},
-		{Name: "of", About: "The resource: kind/name, or kind/name/path*.", Shape: &Shape{Form: ResourceForm}, Required: true},
+		{Name: "may", About: "The verbs, as the target knows them for that kind of resource.",
+			Shape: &Shape{Form: ListForm, Filled: true, Of: &Shape{Form: VerbForm}}, Required: true},
+		{Name: "of", About: "The resource: kind/name, or kind/name/path*.",
+			Shape: &Shape{Form: ResourceForm}, Required: true},
 	}}
 	settled := []Key{
-		{Name: "runtime", About: "What runs the code.", Shape: &Shape{Form: ChoiceForm, Choices: runtimes()}, BuiltIn: "python"},
+		{Name: "runtime", About: "What runs the code.",
+			Shape: &Shape{Form: ChoiceForm, Choices: runtimes()}, BuiltIn: "python"},
 		{Name: "memory", About: "The memory limit of one instance, a multiple of 16 MiB.", Shape: memory, BuiltIn: "128 MiB"},
 		{Name: "timeout", About: "How long one call may take.", Shape: upTo(0.1, 15*minute), BuiltIn: "10s"},
-		{Name: "at_once", About: "Most invocations running at the same time.", Shape: &Shape{Form: IntegerForm, Min: 1, Max: 1000}, BuiltIn: "10"},
+		{Name: "at_once", About: "Most invocations running at the same time.",
+			Shape: &Shape{Form: IntegerForm, Min: 1, Max: 1000}, BuiltIn: "10"},
 		{Name: "keep_logs", About: "How long log lines are kept.", Shape: upTo(hour, 3653*day), BuiltIn: "14d"},
-		{Name: "network", About: "Whether the function may reach a network; its data it reaches in any case.", Shape: truth, BuiltIn: "false"},
+		{Name: "network", About: "Whether the function may reach a network; its data it reaches in any case.",
+			Shape: truth, BuiltIn: "false"},
 		{Name: "env", About: "Environment variables; texts with references.", Shape: env},
 		{Name: "build", About: "How the artifact is made, where the runtime's default does not do.", Shape: build},
 	}
@@ -102,16 +110,21 @@ func New() *Language {
 		{Name: "about", About: "What it is for, in a sentence.", Shape: text},
 		{Name: "code", About: "The code folder, relative to this file.", Shape: &Shape{Form: PathForm}, BuiltIn: "."},
 		{Name: "was", About: "Its former Name: a rename, not a delete and a create.", Shape: name},
-		{Name: "in", About: "What is different in a stage.", Shape: &Shape{Form: MapForm, Of: &Shape{Form: ObjectForm, Keys: perStage}}},
+		{Name: "in", About: "What is different in a stage.",
+			Shape: &Shape{Form: MapForm, Of: &Shape{Form: ObjectForm, Keys: perStage}}},
 	}, withRequired(perStage, "handler")...)}
 
 	gates := &Shape{Form: ObjectForm, Keys: []Key{
-		{Name: "cases", About: "Saved cases that must pass in the stage before: all, or a list of functions.", Shape: &Shape{Form: EitherForm, Filled: true, Choices: []string{"all"}}},
-		{Name: "soak", About: "What must hold in the stage before, for how long.", Shape: &Shape{Form: ObjectForm, Keys: []Key{
-			{Name: "for", About: "How long the version has to run there.", Shape: upTo(0, 90*day)},
-			{Name: "calls", About: "How many calls it has to have answered.", Shape: &Shape{Form: IntegerForm, Min: 0, Max: 1e9}},
-			{Name: "errors_under", About: "The share of errors that is allowed.", Shape: &Shape{Form: ShareForm, Min: 0, Max: 1}},
-		}}},
+		{Name: "cases", About: "Saved cases that must pass in the stage before: all, or a list of functions.",
+			Shape: &Shape{Form: EitherForm, Filled: true, Choices: []string{"all"}}},
+		{Name: "soak", About: "What must hold in the stage before, for how long.",
+			Shape: &Shape{Form: ObjectForm, Keys: []Key{
+				{Name: "for", About: "How long the version has to run there.", Shape: upTo(0, 90*day)},
+				{Name: "calls", About: "How many calls it has to have answered.",
+					Shape: &Shape{Form: IntegerForm, Min: 0, Max: 1e9}},
+				{Name: "errors_under", About: "The share of errors that is allowed.",
+					Shape: &Shape{Form: ShareForm, Min: 0, Max: 1}},
+			}}},
 		{Name: "approvals", About: "Who has to approve.", Shape: &Shape{Form: ObjectForm, Keys: []Key{
 			{Name: "count", About: "How many people.", Shape: &Shape{Form: IntegerForm, Min: 1, Max: 20}, BuiltIn: "1"},
 			{Name: "from", About: "The group they belong to.", Shape: name},
@@ -122,7 +135,8 @@ func New() *Language {
 			{Name: "hours", About: "Hours of the day: 08:00-15:00.", Shape: text},
 			{Name: "zone", About: "The time zone of the hours.", Shape: &Shape{Form: ZoneForm}, BuiltIn: "UTC"},
 		}}},
-		{Name: "rules", About: "CEL expressions over plan, consequences, version and metrics.", Shape: &Shape{Form: MapForm, Of: &Shape{Form: CELForm}}},
+		{Name: "rules", About: "CEL expressions over plan, consequences, version and metrics.",
+			Shape: &Shape{Form: MapForm, Of: &Shape{Form: CELForm}}},
 	}}
 	stage := &Shape{Form: ObjectForm, Keys: []Key{
 		{Name: "stage", About: "The stage's name.", Shape: name, Required: true},
@@ -130,7 +144,8 @@ func New() *Language {
 		{Name: "targets", About: "Several targets.", Shape: &Shape{Form: ListForm, Of: &Shape{Form: TargetForm}}},
 		{Name: "set", About: "Values of settings in this stage.", Shape: &Shape{Form: MapForm, Of: &Shape{Form: AnyForm}}},
 		{Name: "enter", About: "When a version enters the stage.", Shape: &Shape{Form: ObjectForm, Keys: []Key{
-			{Name: "on", About: "push, ready (as soon as the gates hold) or request.", Shape: &Shape{Form: ChoiceForm, Choices: []string{"push", "ready", "request"}}, BuiltIn: "request"},
+			{Name: "on", About: "push, ready (as soon as the gates hold) or request.",
+				Shape: &Shape{Form: ChoiceForm, Choices: []string{"push", "ready", "request"}}, BuiltIn: "request"},
 			{Name: "branch", About: "The branch whose pushes are taken.", Shape: text, BuiltIn: "main"},
 			{Name: "after", About: "The stage before.", Shape: name},
 		}}},
@@ -138,12 +153,14 @@ func New() *Language {
 		{Name: "prove", About: "Which cases run here after a deployment: all, harmless or none. In the last stage harmless where nothing is said, else all.", Shape: &Shape{Form: ChoiceForm, Choices: []string{"all", "harmless", "none"}}},
 		{Name: "strict", About: "Wildcards are errors here, not warnings.", Shape: truth, BuiltIn: "false"},
 		{Name: "shift", About: "Moving traffic to a new version in shares.", Shape: &Shape{Form: ObjectForm, Keys: []Key{
-			{Name: "steps", About: "The shares, rising.", Shape: &Shape{Form: ListForm, Filled: true, Of: &Shape{Form: ShareForm, Min: 0, Max: 1}}},
+			{Name: "steps", About: "The shares, rising.",
+				Shape: &Shape{Form: ListForm, Filled: true, Of: &Shape{Form: ShareForm, Min: 0, Max: 1}}},
 			{Name: "every", About: "How long a step lasts.", Shape: upTo(1, 7*day), BuiltIn: "5m"},
 		}}},
 	}}
 	setting := &Shape{Form: ObjectForm, Keys: []Key{
-		{Name: "type", About: "number, text, choice or truth.", Shape: &Shape{Form: ChoiceForm, Choices: []string{"number", "text", "choice", "truth"}}, Required: true},
+		{Name: "type", About: "number, text, choice or truth.",
+			Shape: &Shape{Form: ChoiceForm, Choices: []string{"number", "text", "choice", "truth"}}, Required: true},
 		{Name: "default", About: "Its value where a stage sets none.", Shape: &Shape{Form: AnyForm}},
 		{Name: "min", About: "The least number.", Shape: &Shape{Form: NumberForm, Min: -1e15, Max: 1e15}},
 		{Name: "max", About: "The greatest number.", Shape: &Shape{Form: NumberForm, Min: -1e15, Max: 1e15}},
@@ -151,29 +168,38 @@ func New() *Language {
 		{Name: "about", About: "What it is for.", Shape: text},
 	}}
 	l.Service = &Shape{Form: ObjectForm, Keys: []Key{
-		{Name: "rudmar", About: "The format of the manifests: 1.", Shape: &Shape{Form: IntegerForm, Min: 1, Max: 1}, Required: true},
+		{Name: "rudmar", About: "The format of the manifests: 1.",
+			Shape: &Shape{Form: IntegerForm, Min: 1, Max: 1}, Required: true},
 		{Name: "service", About: "The service's name.", Shape: name, Required: true},
 		{Name: "about", About: "What it is for, in a sentence.", Shape: text},
 		{Name: "owner", About: "The group that looks after it.", Shape: name},
-		{Name: "settings", About: "Typed values that a stage may set.", Shape: &Shape{Form: MapForm, Of: setting, Underscores: true}},
-		{Name: "secrets", About: "Names only; values are kept per stage, never in git.", Shape: &Shape{Form: ListForm, Of: text}},
-		{Name: "defaults", About: "For each function that does not say otherwise.", Shape: &Shape{Form: ObjectForm, Keys: settled}},
-		{Name: "stages", About: "In the order in which a version moves.", Shape: &Shape{Form: ListForm, Of: stage}, Required: true},
+		{Name: "settings", About: "Typed values that a stage may set.",
+			Shape: &Shape{Form: MapForm, Of: setting, Underscores: true}},
+		{Name: "secrets", About: "Names only; values are kept per stage, never in git.",
+			Shape: &Shape{Form: ListForm, Of: text}},
+		{Name: "defaults", About: "For each function that does not say otherwise.",
+			Shape: &Shape{Form: ObjectForm, Keys: settled}},
+		{Name: "stages", About: "In the order in which a version moves.",
+			Shape: &Shape{Form: ListForm, Of: stage}, Required: true},
 	}}
 	l.Case = &Shape{Form: ObjectForm, Keys: []Key{
 		{Name: "case", About: "What the case shows, in a sentence.", Shape: text, Required: true},
-		{Name: "send", About: "What is sent: to a route, to a trigger, or a payload.", Required: true, Shape: &Shape{Form: ObjectForm, Keys: []Key{
-			{Name: "route", About: "A method and a path.", Shape: text},
-			{Name: "query", About: "Query parameters.", Shape: &Shape{Form: MapForm, Of: &Shape{Form: AnyForm}}},
-			{Name: "headers", About: "Headers.", Shape: &Shape{Form: MapForm, Of: &Shape{Form: AnyForm}}},
-			{Name: "body", About: "The body, as JSON.", Shape: &Shape{Form: AnyForm}},
-			{Name: "trigger", About: "One of the function's triggers.", Shape: name},
-			{Name: "event", About: "The event's data.", Shape: &Shape{Form: AnyForm}},
-			{Name: "payload", About: "What the handler gets as its event.", Shape: &Shape{Form: AnyForm}},
-		}}},
-		{Name: "expect", About: "CEL expressions that must all be true.", Required: true, Shape: &Shape{Form: ListForm, Filled: true, Of: &Shape{Form: CELForm}}},
-		{Name: "stages", About: "The stages that it runs in; all where nothing is said.", Shape: &Shape{Form: ListForm, Filled: true, Of: name}},
-		{Name: "harmless", About: "Whether nothing real happens by it: such cases run in the last stage of the line, too.", Shape: truth, BuiltIn: "false"},
+		{Name: "send", About: "What is sent: to a route, to a trigger, or a payload.", Required: true,
+			Shape: &Shape{Form: ObjectForm, Keys: []Key{
+				{Name: "route", About: "A method and a path.", Shape: text},
+				{Name: "query", About: "Query parameters.", Shape: &Shape{Form: MapForm, Of: &Shape{Form: AnyForm}}},
+				{Name: "headers", About: "Headers.", Shape: &Shape{Form: MapForm, Of: &Shape{Form: AnyForm}}},
+				{Name: "body", About: "The body, as JSON.", Shape: &Shape{Form: AnyForm}},
+				{Name: "trigger", About: "One of the function's triggers.", Shape: name},
+				{Name: "event", About: "The event's data.", Shape: &Shape{Form: AnyForm}},
+				{Name: "payload", About: "What the handler gets as its event.", Shape: &Shape{Form: AnyForm}},
+			}}},
+		{Name: "expect", About: "CEL expressions that must all be true.", Required: true,
+			Shape: &Shape{Form: ListForm, Filled: true, Of: &Shape{Form: CELForm}}},
+		{Name: "stages", About: "The stages that it runs in; all where nothing is said.",
+			Shape: &Shape{Form: ListForm, Filled: true, Of: name}},
+		{Name: "harmless", About: "Whether nothing real happens by it: such cases run in the last stage of the line, too.",
+			Shape: truth, BuiltIn: "false"},
 	}}
 	return l
 }

@@ -38,7 +38,8 @@ func ParseSize(text string) (int64, error) {
 
 // ParseTime reads a length of time such as "10s", "1h30m" or "14d". Units: ms, s, m, h, d.
 func ParseTime(text string) (time.Duration, error) {
-	units := map[string]time.Duration{"ms": time.Millisecond, "s": time.Second, "m": time.Minute, "h": time.Hour, "d": 24 * time.Hour}
+	units := map[string]time.Duration{"ms": time.Millisecond, "s": time.Second, "m": time.Minute,
+		"h": time.Hour, "d": 24 * time.Hour}
 	rest, total := strings.ReplaceAll(text, " ", ""), time.Duration(0)
 	if rest == "" {
 		return 0, ErrNotNumber

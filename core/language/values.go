@@ -26,7 +26,8 @@ func (s *Shape) Misfit(text string, quoted bool, what string) *Misfit {
 	switch s.Form {
 	case TextForm, PathForm, VerbForm:
 		if strings.Contains(text, "${") {
-			return misfit(diagnostic.CodeReferencePlace, "%s takes no reference; references can stand in env, of, queue, objects and match", what)
+			return misfit(diagnostic.CodeReferencePlace,
+				"%s takes no reference; references can stand in env, of, queue, objects and match", what)
 		}
 	case NameForm:
 		return NameMisfit(text)
@@ -41,7 +42,8 @@ func (s *Shape) Misfit(text string, quoted bool, what string) *Misfit {
 	case TargetForm:
 		platform, region, ok := strings.Cut(text, "/")
 		if !ok || !IsName(platform) || !IsName(region) {
-			return misfit(diagnostic.CodeTarget, "%q is not a target; a target is a platform and a region, such as local/north", diagnostic.Clip(text))
+			return misfit(diagnostic.CodeTarget,
+				"%q is not a target; a target is a platform and a region, such as local/north", diagnostic.Clip(text))
 		}
 	}
 	return nil
@@ -73,7 +75,8 @@ func NameMisfit(text string) *Misfit {
 	if IsName(text) {
 		return nil
 	}
-	m := misfit(diagnostic.CodeName, "%q is not a name: lower case letters, digits and hyphens, 1 to 40, starting with a letter", diagnostic.Clip(text))
+	m := misfit(diagnostic.CodeName,
+		"%q is not a name: lower case letters, digits and hyphens, 1 to 40, starting with a letter", diagnostic.Clip(text))
 	fixed := strings.Trim(strings.Map(func(r rune) rune {
 		switch {
 		case r >= 'A' && r <= 'Z':
@@ -94,7 +97,8 @@ func boolMisfit(text, what string) *Misfit {
 		return nil
 	}
 	m := misfit(diagnostic.CodeChoice, "%s is true or false, not %q", what, diagnostic.Clip(text))
-	if to, ok := map[string]string{"yes": "true", "on": "true", "no": "false", "off": "false", "True": "true", "False": "false"}[text]; ok {
+	if to, ok := map[string]string{"yes": "true", "on": "true", "no": "false", "off": "false", "True": "true",
+		"False": "false"}[text]; ok {
 		m.mend("Change to "+to, to)
 	}
 	return m
@@ -105,9 +109,11 @@ func choiceMisfit(text string, choices []string, what string) *Misfit {
 		return nil
 	}
 	if near := diagnostic.Nearest(text, choices); near != "" {
-		return misfit(diagnostic.CodeChoice, "%q does not do for %s; did you mean %q?", diagnostic.Clip(text), what, near).mend(fmt.Sprintf("Change to %q", near), near)
+		return misfit(diagnostic.CodeChoice, "%q does not do for %s; did you mean %q?", diagnostic.Clip(text), what,
+			near).mend(fmt.Sprintf("Change to %q", near), near)
 	}
-	return misfit(diagnostic.CodeChoice, "%q does not do for %s; there are %s", diagnostic.Clip(text), what, strings.Join(choices, ", "))
+	return misfit(diagnostic.CodeChoice, "%q does not do for %s; there are %s", diagnostic.Clip(text), what,
+		strings.Join(choices, ", "))
 }
 
 func (s *Shape) numberMisfit(text string, quoted bool, what string) *Misfit {
@@ -160,7 +166,8 @@ func (s *Shape) measureMisfit(text, what string) *Misfit {
 	amount, err := m.parse(text)
 	switch {
 	case errors.Is(err, ErrNoUnit):
-		return misfit(diagnostic.CodeUnit, "%s: %q has no unit; write %s", what, diagnostic.Clip(text), m.example).mend(fmt.Sprintf("Write %s%s", text, m.unit), text+m.unit)
+		return misfit(diagnostic.CodeUnit, "%s: %q has no unit; write %s", what, diagnostic.Clip(text),
+			m.example).mend(fmt.Sprintf("Write %s%s", text, m.unit), text+m.unit)
 	case errors.Is(err, ErrWrongUnit):
 		out := misfit(diagnostic.CodeUnit, "%s: %q has another unit; write %s", what, diagnostic.Clip(text), m.example)
 		if proper, ok := properSize(text); ok && s.Form == SizeForm {
@@ -168,12 +175,14 @@ func (s *Shape) measureMisfit(text, what string) *Misfit {
 		}
 		return out
 	case err != nil:
-		return misfit(diagnostic.CodeNotNumber, "%s: %q is not a number with a unit; write %s", what, diagnostic.Clip(text), m.example)
+		return misfit(diagnostic.CodeNotNumber, "%s: %q is not a number with a unit; write %s", what,
+			diagnostic.Clip(text), m.example)
 	case amount < s.Min || amount > s.Max:
 		return misfit(diagnostic.CodeRange, "%s lies from %s to %s", what, m.format(s.Min), m.format(s.Max))
 	case s.Step > 0 && amount != float64(int64(amount/s.Step))*s.Step:
 		up := m.format((float64(int64(amount/s.Step)) + 1) * s.Step)
-		return misfit(diagnostic.CodeMultiple, "%s is a multiple of %s; the next one is %s", what, m.format(s.Step), up).mend("Change to "+up, up)
+		return misfit(diagnostic.CodeMultiple, "%s is a multiple of %s; the next one is %s", what, m.format(s.Step),
+			up).mend("Change to "+up, up)
 	}
 	return nil
 }
@@ -181,7 +190,8 @@ func (s *Shape) measureMisfit(text, what string) *Misfit {
 // properSize mends the usual ways of writing MiB and GiB.
 func properSize(text string) (string, bool) {
 	number, unit, err := split(text)
-	proper, ok := map[string]string{"mib": "MiB", "mb": "MiB", "m": "MiB", "mi": "MiB", "gib": "GiB", "gb": "GiB", "g": "GiB", "gi": "GiB"}[strings.ToLower(unit)]
+	proper, ok := map[string]string{"mib": "MiB", "mb": "MiB", "m": "MiB", "mi": "MiB", "gib": "GiB", "gb": "GiB",
+		"g": "GiB", "gi": "GiB"}[strings.ToLower(unit)]
 	if err != nil || !ok {
 		return "", false
 	}

@@ -33,17 +33,29 @@ func TestMisfits(t *testing.T) {
 		code   diagnostic.Code // "" where it fits
 		fix    string
 	}{
-		{size, "128 MiB", false, "", ""}, {size, "128", false, diagnostic.CodeUnit, "128 MiB"}, {size, "128 mb", false, diagnostic.CodeUnit, "128 MiB"},
+		{size, "128 MiB", false, "", ""}, {size, "128", false, diagnostic.CodeUnit, "128 MiB"},
+		{size, "128 mb", false, diagnostic.CodeUnit, "128 MiB"},
 		{size, "128 sheep", false, diagnostic.CodeUnit, ""}, {size, "much", false, diagnostic.CodeNotNumber, ""},
-		{size, "32 MiB", false, diagnostic.CodeRange, ""}, {size, "2 GiB", false, diagnostic.CodeRange, ""}, {size, "100 MiB", false, diagnostic.CodeMultiple, "112 MiB"},
-		{of(language.TimeForm), "10s", false, "", ""}, {of(language.TimeForm), "10", false, diagnostic.CodeUnit, "10s"}, {of(language.TimeForm), "2m", false, diagnostic.CodeRange, ""},
-		{&language.Shape{Form: language.ShareForm, Max: 1}, "10%", false, "", ""}, {&language.Shape{Form: language.ShareForm, Max: 1}, "0.1", false, diagnostic.CodeUnit, "0.1%"},
-		{whole, "5", false, "", ""}, {whole, "5", true, diagnostic.CodeNotNumber, ""}, {whole, "1.5", false, diagnostic.CodeNotNumber, ""}, {whole, "11", false, diagnostic.CodeRange, ""},
-		{choice, "node", false, "", ""}, {choice, "pyton", false, diagnostic.CodeChoice, "python"}, {choice, "cobol", false, diagnostic.CodeChoice, ""},
-		{of(language.BoolForm), "true", false, "", ""}, {of(language.BoolForm), "yes", false, diagnostic.CodeChoice, "true"}, {of(language.BoolForm), "maybe", false, diagnostic.CodeChoice, ""},
-		{of(language.NameForm), "warn-1", false, "", ""}, {of(language.NameForm), "Warn_1", false, diagnostic.CodeName, "warn-1"}, {of(language.NameForm), "1", false, diagnostic.CodeName, ""},
-		{of(language.TargetForm), "local/north", false, "", ""}, {of(language.TargetForm), "north", false, diagnostic.CodeTarget, ""},
-		{of(language.TextForm), "a text", false, "", ""}, {of(language.TextForm), "${settings.a}", false, diagnostic.CodeReferencePlace, ""},
+		{size, "32 MiB", false, diagnostic.CodeRange, ""}, {size, "2 GiB", false, diagnostic.CodeRange, ""},
+		{size, "100 MiB", false, diagnostic.CodeMultiple, "112 MiB"},
+		{of(language.TimeForm), "10s", false, "", ""}, {of(language.TimeForm), "10", false, diagnostic.CodeUnit, "10s"},
+		{of(language.TimeForm), "2m", false, diagnostic.CodeRange, ""},
+		{&language.Shape{Form: language.ShareForm, Max: 1}, "10%", false, "", ""},
+		{&language.Shape{Form: language.ShareForm, Max: 1}, "0.1", false, diagnostic.CodeUnit, "0.1%"},
+		{whole, "5", false, "", ""}, {whole, "5", true, diagnostic.CodeNotNumber, ""},
+		{whole, "1.5", false, diagnostic.CodeNotNumber, ""}, {whole, "11", false, diagnostic.CodeRange, ""},
+		{choice, "node", false, "", ""}, {choice, "pyton", false, diagnostic.CodeChoice, "python"},
+		{choice, "cobol", false, diagnostic.CodeChoice, ""},
+		{of(language.BoolForm), "true", false, "", ""},
+		{of(language.BoolForm), "yes", false, diagnostic.CodeChoice, "true"},
+		{of(language.BoolForm), "maybe", false, diagnostic.CodeChoice, ""},
+		{of(language.NameForm), "warn-1", false, "", ""},
+		{of(language.NameForm), "Warn_1", false, diagnostic.CodeName, "warn-1"},
+		{of(language.NameForm), "1", false, diagnostic.CodeName, ""},
+		{of(language.TargetForm), "local/north", false, "", ""},
+		{of(language.TargetForm), "north", false, diagnostic.CodeTarget, ""},
+		{of(language.TextForm), "a text", false, "", ""},
+		{of(language.TextForm), "${settings.a}", false, diagnostic.CodeReferencePlace, ""},
 		{of(language.RouteForm), "no route at all", false, "", ""}, // others read it
 	} {
 		m := tt.shape.Misfit(tt.text, tt.quoted, "it")
@@ -108,10 +120,13 @@ func TestDefines(t *testing.T) {
 		runtime, code string
 		want          bool
 	}{
-		{"python", "def run(call):\n", true}, {"python", "async def run(call):\n", true}, {"python", "run = other\n", true}, {"python", "from other import run\n", true},
-		{"python", "def runner(call):\n", false}, {"python", "    def run(call):\n", false}, {"python", "from other import (\n  run)\n", true},
+		{"python", "def run(call):\n", true}, {"python", "async def run(call):\n", true}, {"python", "run = other\n", true},
+		{"python", "from other import run\n", true},
+		{"python", "def runner(call):\n", false}, {"python", "    def run(call):\n", false},
+		{"python", "from other import (\n  run)\n", true},
 		{"node", "export const run = () => 1", true}, {"node", "exports.runner = 1", false},
-		{"go", "func run(call rudmar.Call) any {", true}, {"go", "// run is not there", false}, {"go", "func runs() {", false},
+		{"go", "func run(call rudmar.Call) any {", true}, {"go", "// run is not there", false},
+		{"go", "func runs() {", false},
 	} {
 		if got := language.Defines(tt.code, "run", tt.runtime); got != tt.want {
 			t.Errorf("%s %q: %v", tt.runtime, tt.code, got)

@@ -95,7 +95,8 @@ func decodeConfig(n, base *tree.Node, from *Config) *Config {
 		AtOnce:   value(n.Get("at_once"), asInteger),
 		KeepLogs: value(n.Get("keep_logs"), asTime),
 		Network:  value(n.Get("network"), asTruth),
-		Build:    Build{Run: n.Get("build").Get("run").Values(), LeaveOut: n.Get("build").Get("leave_out").Values(), Network: asTruth(n.Get("build").Get("network").Value())},
+		Build: Build{Run: n.Get("build").Get("run").Values(), LeaveOut: n.Get("build").Get("leave_out").Values(),
+			Network: asTruth(n.Get("build").Get("network").Value())},
 	}
 	if env := n.Get("env"); from != nil && env == base.Get("env") {
 		c.Env = from.Env
@@ -125,7 +126,8 @@ func decodeConfig(n, base *tree.Node, from *Config) *Config {
 	} else if permissions != nil {
 		c.Permissions = make([]Permission, len(permissions.Items))
 		for i, item := range permissions.Items {
-			c.Permissions[i] = Permission{May: item.Get("may").Values(), Of: asTemplate(item.Get("of").Value()), From: item.Origin()}
+			c.Permissions[i] = Permission{May: item.Get("may").Values(),
+				Of: asTemplate(item.Get("of").Value()), From: item.Origin()}
 		}
 	}
 	return c
@@ -196,7 +198,8 @@ func decodeSetting(name string, n *tree.Node) Setting {
 		}
 		return nil
 	}
-	out := Setting{Name: name, Type: n.Get("type").Value(), About: n.Get("about").Value(), Min: number("min"), Max: number("max"), Of: n.Get("of").Values()}
+	out := Setting{Name: name, Type: n.Get("type").Value(), About: n.Get("about").Value(), Min: number("min"),
+		Max: number("max"), Of: n.Get("of").Values()}
 	if d := n.Get("default"); d != nil {
 		out.Default = Value[any]{V: d.Plain(), From: d.Origin()}
 	}
@@ -253,7 +256,8 @@ func decodeGates(n *tree.Node) Gates {
 	g := Gates{Cases: n.Get("cases").Values()}
 	if soak := n.Get("soak"); soak != nil {
 		under, _ := language.ParseShare(soak.Get("errors_under").Value())
-		g.Soak = &Soak{For: asTime(soak.Get("for").Value()), Calls: int(asInteger(soak.Get("calls").Value())), ErrorsUnder: under}
+		g.Soak = &Soak{For: asTime(soak.Get("for").Value()),
+			Calls: int(asInteger(soak.Get("calls").Value())), ErrorsUnder: under}
 	}
 	if approvals := n.Get("approvals"); approvals != nil {
 		g.Approvals = &Approvals{
@@ -263,7 +267,8 @@ func decodeGates(n *tree.Node) Gates {
 		}
 	}
 	if window := n.Get("window"); window != nil {
-		g.Window = &Window{Days: window.Get("days").Value(), Hours: window.Get("hours").Value(), Zone: window.Get("zone").Value()}
+		g.Window = &Window{Days: window.Get("days").Value(), Hours: window.Get("hours").Value(),
+			Zone: window.Get("zone").Value()}
 	}
 	if rules := n.Get("rules"); rules != nil && rules.Kind == tree.Mapping {
 		for i, k := range rules.Keys {

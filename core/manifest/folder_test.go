@@ -10,7 +10,8 @@ import (
 
 func TestTree(t *testing.T) {
 	tree, err := manifest.FromFS(fstest.MapFS{
-		"rudmar.yaml": {Data: []byte("x")}, ".git/config": {Data: []byte("x")}, "node_modules/a/b.js": {}, "functions/a/function.yaml": {}, "link": {Mode: 0o777 | 1<<27},
+		"rudmar.yaml": {Data: []byte("x")}, ".git/config": {Data: []byte("x")}, "node_modules/a/b.js": {},
+		"functions/a/function.yaml": {}, "link": {Mode: 0o777 | 1<<27},
 	})
 	if err != nil {
 		t.Fatal(err)
@@ -24,8 +25,10 @@ func TestTree(t *testing.T) {
 }
 
 func TestOverlay(t *testing.T) {
-	under := manifest.FilesOf(map[string]string{"rudmar.yaml": "old", "functions/warn/function.yaml": "warn", "functions/warn/warn.py": "code"})
-	over := manifest.Overlay{Under: under, Changed: map[string][]byte{"rudmar.yaml": []byte("new"), "functions/warn/warn.py": nil, "a.txt": []byte("x")}}
+	under := manifest.FilesOf(map[string]string{"rudmar.yaml": "old", "functions/warn/function.yaml": "warn",
+		"functions/warn/warn.py": "code"})
+	over := manifest.Overlay{Under: under,
+		Changed: map[string][]byte{"rudmar.yaml": []byte("new"), "functions/warn/warn.py": nil, "a.txt": []byte("x")}}
 	if got := strings.Join(over.Files(), " "); got != "a.txt functions/warn/function.yaml rudmar.yaml" {
 		t.Errorf("files: %s", got)
 	}

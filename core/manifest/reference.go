@@ -118,5 +118,6 @@ func parseReference(inner string) (Part, error) {
 	if near := diagnostic.Nearest(head, known); near != "" {
 		return Part{}, fmt.Errorf("%s; did you mean %q?", message, near)
 	}
-	return Part{}, fmt.Errorf("%s; there are settings, secrets, stage.name, stage.region, service, version and functions.name.url", message)
+	return Part{}, fmt.Errorf(
+		"%s; there are settings, secrets, stage.name, stage.region, service, version and functions.name.url", message)
 }

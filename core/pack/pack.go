@@ -56,7 +56,8 @@ type Listing []Listed
 // List gives the listing of entries.
 func List(entries []Entry) (Listing, error) {
 	if len(entries) > MaxFiles {
-		return nil, fmt.Errorf("%w: it has %d files, up to %d are possible; leave some out with build.leave_out", ErrTooLarge, len(entries), MaxFiles)
+		return nil, fmt.Errorf("%w: it has %d files, up to %d are possible; leave some out with build.leave_out",
+			ErrTooLarge, len(entries), MaxFiles)
 	}
 	out := make(Listing, 0, len(entries))
 	var total int64
@@ -66,10 +67,13 @@ func List(entries []Entry) (Listing, error) {
 		}
 		total += int64(len(e.Content))
 		sum := sha256.Sum256(e.Content)
-		out = append(out, Listed{Path: e.Path, Mode: mode(e.Executable), Size: int64(len(e.Content)), SHA256: hex.EncodeToString(sum[:])})
+		out = append(out, Listed{Path: e.Path, Mode: mode(e.Executable), Size: int64(len(e.Content)),
+			SHA256: hex.EncodeToString(sum[:])})
 	}
 	if total > MaxBytes {
-		return nil, fmt.Errorf("%w: its files have %.1f MiB, up to %d MiB are possible; leave some out with build.leave_out", ErrTooLarge, float64(total)/(1<<20), MaxBytes>>20)
+		return nil, fmt.Errorf(
+			"%w: its files have %.1f MiB, up to %d MiB are possible; leave some out with build.leave_out", ErrTooLarge,
+			float64(total)/(1<<20), MaxBytes>>20)
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Path < out[j].Path })
 	return out, nil

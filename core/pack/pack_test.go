@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -108,7 +109,8 @@ func TestRandomEntries(t *testing.T) {
 		for k := range content {
 			content[k] = byte(dice.IntN([]int{1, 4, 256}[i%3]) + 'a')
 		}
-		list = append(list, pack.Entry{Path: fmt.Sprintf("%s/%d", []string{"plain", "blåbær", "苹果"}[i%3], i), Executable: i%5 == 0, Content: content})
+		list = append(list, pack.Entry{Path: fmt.Sprintf("%s/%d", []string{"plain", "blåbær", "苹果"}[i%3], i),
+			Executable: i%5 == 0, Content: content})
 	}
 	archive, listing := write(t, list)
 	if _, err := pack.Read(archive, listing.Digest()); err != nil {
@@ -157,11 +159,47 @@ func TestRefuses(t *testing.T) {
 			t.Errorf("%q: %v", path, err)
 		}
 	}
-	if _, err := pack.List([]pack.Entry{{Path: "big", Content: make([]byte, pack.MaxBytes+1)}}); !errors.Is(err, pack.ErrTooLarge) {
+	if _, err := pack.List([]pack.Entry{{Path: "big", Content: make([]byte, pack.MaxBytes+1)}}); !errors.Is(err,
+		pack.ErrTooLarge) {
 		t.Errorf("too large: %v", err)
 	}
 	if _, err := pack.List(make([]pack.Entry, pack.MaxFiles+1)); !errors.Is(err, pack.ErrTooLarge) {
 		t.Errorf("too many: %v", err)
+	}
+	if _, err := pack.List([]pack.Entry{{Path: "fits", Content: make([]byte, pack.MaxBytes)}}); err != nil {
+		t.Errorf("as large as can be: %v", err)
+	}
+	many := make([]pack.Entry, pack.MaxFiles)
+	for i := range many {
+		many[i].Path = strconv.Itoa(i)
+	}
+	if _, err := pack.List(many); err != nil {
+		t.Errorf("as many as can be: %v", err)
+	}
+	zipped := func(files, size int) []byte { // not by Write, which would refuse it
+		var out bytes.Buffer
+		z := zip.NewWriter(&out)
+		for i := range files {
+			f, err := z.Create(strconv.Itoa(i))
+			if err == nil {
+				_, err = f.Write(make([]byte, size))
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+		}
+		z.Close()
+		return out.Bytes()
+	}
+	for _, c := range []struct {
+		files, size int
+		fits        bool
+	}{{1, pack.MaxBytes, true}, {1, pack.MaxBytes + 1, false}, {2, pack.MaxBytes/2 + 1, false},
+		{pack.MaxFiles, 0, true}, {pack.MaxFiles + 1, 0, false}} {
+		if _, err := pack.Read(zipped(c.files, c.size), ""); (err == nil) != c.fits ||
+			!c.fits && !errors.Is(err, pack.ErrTooLarge) {
+			t.Errorf("%d files of %d bytes: %v", c.files, c.size, err)
+		}
 	}
 	if _, err := pack.Read([]byte("no archive"), ""); err == nil {
 		t.Error("what is no archive was read")
@@ -180,7 +218,8 @@ func TestRefuses(t *testing.T) {
 func TestLeaveOut(t *testing.T) {
 	patterns := []string{"*.md", "test/**", "docs/*.txt", "**/tmp/*"}
 	for name, want := range map[string]bool{
-		"README.md": true, "lib/notes.md": true, "main.py": false, "test/a.py": true, "test/deep/b.py": true, "testing/a.py": false, "docs/a.txt": true, "docs/deep/a.txt": false, "tmp/x": true, "a/b/tmp/x": true, "tmp": false,
+		"README.md": true, "lib/notes.md": true, "main.py": false, "test/a.py": true, "test/deep/b.py": true,
+		"testing/a.py": false, "docs/a.txt": true, "docs/deep/a.txt": false, "tmp/x": true, "a/b/tmp/x": true, "tmp": false,
 	} {
 		if pack.LeaveOut(patterns, name) != want {
 			t.Errorf("%s: %v", name, !want)

@@ -28,13 +28,25 @@ type builder struct {
 	renamed map[string]bool // identities that a step gives another name
 
 	wantedFunctions, recordedFunctions map[string]bool
+	declaredAt                         map[string]tree.Origin // function → where it is declared
 }
 
 func newBuilder(in Inputs) *builder {
-	b := &builder{in: in, record: map[string]*Recorded{}, live: map[string]*Live{}, kinds: map[string]*KindSpec{}, at: map[string]int{}, renamed: map[string]bool{},
-		wantedFunctions: map[string]bool{}, recordedFunctions: map[string]bool{}}
+	b := &builder{in: in, record: map[string]*Recorded{}, live: map[string]*Live{}, kinds: map[string]*KindSpec{},
+		at: map[string]int{}, renamed: map[string]bool{},
+		wantedFunctions: map[string]bool{}, recordedFunctions: map[string]bool{},
+		declaredAt: map[string]tree.Origin{}}
 	for i := range in.Wanted {
-		b.wantedFunctions[in.Wanted[i].Function] = true
+		w := &in.Wanted[i]
+		b.wantedFunctions[w.Function] = true
+		if w.Kind != resource.Revision {
+			continue
+		}
+		for _, a := range w.Attributes {
+			if a.Name == "artifact" && a.From.File != "" {
+				b.declaredAt[w.Function] = a.From // where its name stands
+			}
+		}
 	}
 	for i := range in.Record {
 		b.recordedFunctions[in.Record[i].Function] = true
@@ -71,7 +83,8 @@ func (b *builder) compare() {
 		}
 		if b.kinds[w.Kind] == nil {
 			from := firstOrigin(w)
-			b.problems = append(b.problems, Problem{Message: fmt.Sprintf("the platform has no resources of kind %q", w.Kind), Address: w.Address, From: &from})
+			b.problems = append(b.problems, Problem{Message: fmt.Sprintf("the platform has no resources of kind %q", w.Kind),
+				Address: w.Address, From: &from})
 			continue
 		}
 		b.want(w)
@@ -135,7 +148,8 @@ func (b *builder) want(w *expand.Resource) {
 		s.Attributes = b.changes(w.Kind, at.record, at.wanted, at.live)
 		s.Because = b.causes(w, differences(at.record, at.wanted))
 		if o.UndoesDrift {
-			s.Because = append(s.Because, Cause{Kind: ByDrift, Text: "also changed by hand: " + strings.Join(differences(at.record, at.live), ", ")})
+			s.Because = append(s.Because,
+				Cause{Kind: ByDrift, Text: "also changed by hand: " + strings.Join(differences(at.record, at.live), ", ")})
 		}
 	}
 	b.add(s)
@@ -217,6 +231,10 @@ func (b *builder) newCause(w *expand.Resource) []Cause {
 	from := firstOrigin(w)
 	text := "newly declared"
 	if !b.recorded(w.Function) {
+		// That the function is there is the reason, not some line that the resource has a value of.
+		if declared, ok := b.declaredAt[w.Function]; ok {
+			from = declared
+		}
 		text = fmt.Sprintf("the function %s is new in this stage", w.Function)
 		if was := b.in.Renamed[w.Function]; was != "" {
 			text = fmt.Sprintf("the function %s was called %s", w.Function, was)
@@ -265,7 +283,8 @@ func (b *builder) cause(w *expand.Resource, a expand.Attribute) []Cause {
 	from := a.From
 	var out []Cause
 	if _, secret := w.Secrets[a.Name]; secret {
-		out = append(out, Cause{Kind: BySetting, Text: a.Name + ": a secret has another value in " + b.in.Base.Stage + ", or is put in otherwise"})
+		out = append(out, Cause{Kind: BySetting, Text: a.Name + ": a secret has another value in " + b.in.Base.Stage +
+			", or is put in otherwise"})
 	}
 	for _, through := range a.Through {
 		kind, text := BySetting, "a setting's default"
@@ -316,11 +335,13 @@ func (b *builder) states() (before, after []consequence.Resource, touched map[st
 	touched = map[string]resource.Change{}
 	for i := range b.in.Record {
 		r := &b.in.Record[i]
-		before = append(before, consequence.Resource{Address: r.Address, Kind: r.Kind, Function: r.Function, Attributes: r.Attributes})
+		before = append(before,
+			consequence.Resource{Address: r.Address, Kind: r.Kind, Function: r.Function, Attributes: r.Attributes})
 	}
 	for i := range b.in.Wanted {
 		w := &b.in.Wanted[i]
-		after = append(after, consequence.Resource{Address: w.Address, Kind: w.Kind, Function: w.Function, Attributes: w.Values()})
+		after = append(after,
+			consequence.Resource{Address: w.Address, Kind: w.Kind, Function: w.Function, Attributes: w.Values()})
 	}
 	for _, s := range b.steps {
 		touched[s.Address] = s.Change

@@ -36,7 +36,8 @@ func Drift(record []Recorded, live []Live, kinds []KindSpec) []Drifted {
 		}
 		there := b.settable(r.Kind, l.Attributes)
 		for _, name := range differences(r.Attributes, there) {
-			d.Attributes = append(d.Attributes, DriftedDetail{Name: name, Recorded: r.Attributes[name], Live: there[name], Unit: b.spec(r.Kind, name).Unit})
+			d.Attributes = append(d.Attributes,
+				DriftedDetail{Name: name, Recorded: r.Attributes[name], Live: there[name], Unit: b.spec(r.Kind, name).Unit})
 		}
 		if len(d.Attributes) > 0 {
 			out = append(out, d)
@@ -44,7 +45,8 @@ func Drift(record []Recorded, live []Live, kinds []KindSpec) []Drifted {
 	}
 	for i := range live {
 		if b.record[live[i].Address] == nil {
-			out = append(out, Drifted{Address: live[i].Address, Kind: live[i].Kind, Unknown: true, Attributes: []DriftedDetail{}})
+			out = append(out, Drifted{Address: live[i].Address, Kind: live[i].Kind, Unknown: true,
+				Attributes: []DriftedDetail{}})
 		}
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Address < out[j].Address })

@@ -127,7 +127,8 @@ func (b *builder) wantedNeeds() map[string][]string {
 	return b.needs
 }
 
-func (b *builder) linkDependents(i int, address string, dependents map[string][]string, seen map[string]bool, link func(int, int)) {
+func (b *builder) linkDependents(i int, address string, dependents map[string][]string,
+	seen map[string]bool, link func(int, int)) {
 	for _, d := range dependents[address] {
 		if seen[d] {
 			continue

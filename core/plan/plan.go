@@ -160,11 +160,12 @@ type Step struct {
 
 // Plan is the steps that take a stage from its record to a version.
 type Plan struct {
-	Format       int                     `json:"format"`
-	Base         Base                    `json:"base"`
-	Steps        []Step                  `json:"steps"`
-	Waves        int                     `json:"waves"`
-	Expected     int64                   `json:"expected"` // milliseconds, along the critical path or AtOnce steps at a time, whatever takes longer
+	Format int    `json:"format"`
+	Base   Base   `json:"base"`
+	Steps  []Step `json:"steps"`
+	Waves  int    `json:"waves"`
+	// milliseconds, along the critical path or AtOnce steps at a time, whatever takes longer
+	Expected     int64                   `json:"expected"`
 	Unchanged    int                     `json:"unchanged"`
 	Consequences consequence.Consequence `json:"consequences"`
 	Problems     []Problem               `json:"problems"`
@@ -198,7 +199,8 @@ func Compute(in Inputs) *Plan {
 	p := &Plan{Format: Format, Base: in.Base, Steps: b.steps, Unchanged: b.unchanged}
 	p.Problems = append([]Problem{}, slices.Concat(in.Problems, b.problems, beyondQuotas(in.Wanted, in.Quotas))...)
 	if cycle := b.order(p); cycle != "" {
-		p.Problems = append(p.Problems, Problem{Message: "these steps need each other: " + cycle + "; deliver the change in two versions"})
+		p.Problems = append(p.Problems,
+			Problem{Message: "these steps need each other: " + cycle + "; deliver the change in two versions"})
 	}
 	p.Consequences = consequence.Weigh(b.states())
 	p.Consequences.Rules = append(p.Consequences.Rules, in.Rules...)

@@ -28,7 +28,8 @@ func kinds() []plan.KindSpec {
 	return []plan.KindSpec{
 		{Kind: "identity", Attributes: append(inPlace("owner"), plan.AttributeSpec{Name: "id", Computed: true})},
 		{Kind: "grant", Attributes: append(inPlace("verbs", "value"), plan.AttributeSpec{Name: "resource"})},
-		{Kind: "function", Attributes: append(inPlace("handler", "env.*"), plan.AttributeSpec{Name: "memory", InPlace: true, Unit: "bytes"})},
+		{Kind: "function", Attributes: append(inPlace("handler", "env.*"),
+			plan.AttributeSpec{Name: "memory", InPlace: true, Unit: "bytes"})},
 		{Kind: "revision", Attributes: []plan.AttributeSpec{{Name: "artifact"}, {Name: "configuration"}, {Name: "id"}}},
 		{Kind: "pointer", Attributes: inPlace("shares")},
 		{Kind: "opening", Attributes: inPlace("to")},
@@ -41,7 +42,9 @@ func wanted(address string, attributes map[string]any, needs ...string) expand.R
 	function, _, _ := strings.Cut(rest, "/")
 	r := expand.Resource{Address: address, Kind: kind, Function: function, Needs: needs}
 	for _, name := range slices.Sorted(maps.Keys(attributes)) {
-		r.Attributes = append(r.Attributes, expand.Attribute{Name: name, Value: attributes[name], From: tree.Origin{File: "functions/" + function + "/function.yaml", Line: 3, Rule: tree.OfFunction}})
+		r.Attributes = append(r.Attributes,
+			expand.Attribute{Name: name, Value: attributes[name],
+				From: tree.Origin{File: "functions/" + function + "/function.yaml", Line: 3, Rule: tree.OfFunction}})
 	}
 	return r
 }
@@ -123,7 +126,8 @@ func TestOutcomes(t *testing.T) {
 // function gives the resources of a function, as expansion does.
 func function(name, artifact string, memory float64, route string, grants ...string) []expand.Resource {
 	identity, fn, revision, pointer := "identity/"+name, "function/"+name, "revision/"+name, "pointer/"+name
-	out := []expand.Resource{wanted(identity, m{"owner": "x"}), wanted(fn, m{"handler": "a:b", "memory": memory}, identity)}
+	out := []expand.Resource{wanted(identity, m{"owner": "x"}),
+		wanted(fn, m{"handler": "a:b", "memory": memory}, identity)}
 	needs := []string{fn}
 	for _, g := range grants {
 		out = append(out, wanted("grant/"+name+"/"+g, m{"resource": g, "verbs": []any{"read"}}, identity))
@@ -131,9 +135,11 @@ func function(name, artifact string, memory float64, route string, grants ...str
 	}
 	configuration := fmt.Sprint("c", memory)
 	id := resource.RevisionID(artifact, configuration)
-	out = append(out, wanted(revision, m{"artifact": artifact, "configuration": configuration, "id": id}, needs...), wanted(pointer, m{"shares": m{id: 100.0}}, revision))
+	out = append(out, wanted(revision, m{"artifact": artifact, "configuration": configuration, "id": id}, needs...),
+		wanted(pointer, m{"shares": m{id: 100.0}}, revision))
 	if route != "" {
-		out = append(out, wanted("opening/"+name+"/r", m{"to": []any{"anyone"}}, pointer), wanted("route/"+name+"/r", m{"method": "GET", "path": route}, pointer, "opening/"+name+"/r"))
+		out = append(out, wanted("opening/"+name+"/r", m{"to": []any{"anyone"}}, pointer),
+			wanted("route/"+name+"/r", m{"method": "GET", "path": route}, pointer, "opening/"+name+"/r"))
 	}
 	slices.SortFunc(out, func(a, b expand.Resource) int { return strings.Compare(a.Address, b.Address) })
 	return out
@@ -183,7 +189,8 @@ func TestReasons(t *testing.T) {
 	if memory.Before != 128.0 || memory.After != 192.0 || memory.Unit != "bytes" {
 		t.Errorf("memory: %+v", memory)
 	}
-	if from := step(t, p, "function/warn").Because[0].From; from == nil || from.File != "functions/warn/function.yaml" || from.Line != 3 {
+	if from := step(t, p, "function/warn").Because[0].From; from == nil ||
+		from.File != "functions/warn/function.yaml" || from.Line != 3 {
 		t.Errorf("from %+v", from)
 	}
 	if p.Unchanged != 3 || p.Waves != 3 {
@@ -202,11 +209,31 @@ func TestReasonsOfSecrets(t *testing.T) {
 	in.Wanted = []expand.Resource{grant("secret 2")}
 	in.Base.Stage = "live"
 	p := plan.Compute(in)
-	if s := step(t, p, "grant/relay/secrets/key"); s.Change != resource.Update || len(s.Because) != 2 || s.Because[0].Text != "value: a secret has another value in live, or is put in otherwise" {
+	if s := step(t, p, "grant/relay/secrets/key"); s.Change != resource.Update || len(s.Because) != 2 ||
+		s.Because[0].Text != "value: a secret has another value in live, or is put in otherwise" {
 		t.Errorf("%+v", s)
 	}
 	if text, err := canon.Append(nil, p); err != nil || strings.Contains(string(text), "hush") {
 		t.Errorf("the plan tells a secret: %v", err)
+	}
+}
+
+// What comes with a new function has the function as its reason, not the line of a value.
+func TestWhatANewFunctionBrings(t *testing.T) {
+	resources := function("warn", "a", 128, "/frost")
+	for i := range resources {
+		for j := range resources[i].Attributes {
+			resources[i].Attributes[j].From = tree.Origin{File: "rudmar.yaml", Line: 3}
+			if resources[i].Attributes[j].Name == "artifact" {
+				resources[i].Attributes[j].From = tree.Origin{File: "functions/warn/function.yaml", Line: 1}
+			}
+		}
+	}
+	for _, s := range plan.Compute(plan.Inputs{Kinds: kinds(), Wanted: resources}).Steps {
+		if c := s.Because[0]; c.Text != "the function warn is new in this stage" || c.From == nil ||
+			c.From.File != "functions/warn/function.yaml" {
+			t.Errorf("%s: %+v", s.Address, c)
+		}
 	}
 }
 
@@ -215,7 +242,8 @@ func TestRulesOfOrigins(t *testing.T) {
 	now := wanted("function/f", m{"handler": "c:d", "env.X": "2"})
 	now.Attributes[0].Through = []tree.Origin{{File: "rudmar.yaml", Line: 9, Rule: tree.OfStage}}
 	now.Attributes[1].From = tree.Origin{File: "rudmar.yaml", Line: 4, Rule: tree.Defaults}
-	in := plan.Inputs{Base: plan.Base{Place: manifest.Place{Stage: "live"}}, Kinds: kinds(), Wanted: []expand.Resource{now}, Record: []plan.Recorded{recorded(old)}, Live: []plan.Live{live(old)}}
+	in := plan.Inputs{Base: plan.Base{Place: manifest.Place{Stage: "live"}}, Kinds: kinds(),
+		Wanted: []expand.Resource{now}, Record: []plan.Recorded{recorded(old)}, Live: []plan.Live{live(old)}}
 	var got []string
 	for _, c := range plan.Compute(in).Steps[0].Because {
 		got = append(got, string(c.Kind)+": "+c.Text)
@@ -260,7 +288,8 @@ func TestARouteWaitsForTheOneThatGivesWay(t *testing.T) {
 	in := settled(state(function("a", "x", 128, "/frost"), function("b", "x", 128, "/other")))
 	in.Wanted = state(function("a", "x", 128, "/moved"), function("b", "x", 128, "/frost"))
 	p := plan.Compute(in)
-	if a, b := step(t, p, "route/a/r"), step(t, p, "route/b/r"); !slices.Contains(b.Needs, a.Index) || len(p.Problems) > 0 {
+	if a, b := step(t, p, "route/a/r"),
+		step(t, p, "route/b/r"); !slices.Contains(b.Needs, a.Index) || len(p.Problems) > 0 {
 		t.Errorf("b's route needs %v, problems %v", b.Needs, p.Problems)
 	}
 	in.Wanted = state(function("a", "x", 128, "/other"), function("b", "x", 128, "/frost"))
@@ -277,15 +306,20 @@ func TestQuotas(t *testing.T) {
 		want  string
 	}{
 		{plan.Quota{Kind: "function", Limit: 2}, ""},
-		{plan.Quota{Kind: "function", Limit: 1}, "the stage would have 2 resources of the kind function; the platform allows 1"},
+		{plan.Quota{Kind: "function", Limit: 1},
+			"the stage would have 2 resources of the kind function; the platform allows 1"},
 		{plan.Quota{Kind: "route", PerFunction: true, Limit: 1}, ""},
-		{plan.Quota{Kind: "route", PerFunction: true, Limit: 0}, "cold would have 1 resources of the kind route; the platform allows 0"},
+		{plan.Quota{Kind: "route", PerFunction: true, Limit: 0},
+			"cold would have 1 resources of the kind route; the platform allows 0"},
 	} {
 		in := settled(resources)
 		in.Wanted, in.Quotas = resources, []plan.Quota{c.quota}
 		got, problems := "", plan.Compute(in).Problems
 		if len(problems) > 0 {
 			got = problems[0].Message
+			if problems[0].From == nil || !strings.HasPrefix(problems[0].From.File, "functions/") {
+				t.Errorf("%+v: it comes from %+v", c.quota, problems[0].From)
+			}
 		}
 		if problems == nil {
 			t.Error("no problems are no list")
@@ -373,7 +407,8 @@ func apply(t *testing.T, in plan.Inputs, p *plan.Plan) plan.Inputs {
 				t.Fatalf("%s comes before %s, which it needs, is there", s.Address, need)
 			}
 		}
-		record[s.Address] = plan.Recorded{Address: s.Address, Kind: s.Kind, Function: s.Function, Attributes: s.Want, Needs: s.WantNeeds}
+		record[s.Address] = plan.Recorded{Address: s.Address, Kind: s.Kind, Function: s.Function,
+			Attributes: s.Want, Needs: s.WantNeeds}
 		tag, _ := canon.Digest(s.Want)
 		there[s.Address] = plan.Live{Address: s.Address, Kind: s.Kind, Attributes: s.Want, Tag: tag}
 	}
@@ -431,7 +466,8 @@ func TestAfterAPlanTheNextIsEmpty(t *testing.T) {
 func TestDrift(t *testing.T) {
 	in := settled(function("warn", "x", 128, "/frost"))
 	in.Live[0].Attributes = m{"memory": 256.0, "handler": "a:b"} // function/warn sorts first
-	in.Live = append(slices.DeleteFunc(in.Live, func(l plan.Live) bool { return l.Kind == "route" }), plan.Live{Address: "route/warn/extra", Kind: "route"})
+	in.Live = append(slices.DeleteFunc(in.Live, func(l plan.Live) bool { return l.Kind == "route" }),
+		plan.Live{Address: "route/warn/extra", Kind: "route"})
 	var got []string
 	for _, d := range plan.Drift(in.Record, in.Live, kinds()) {
 		text := d.Address
@@ -440,7 +476,8 @@ func TestDrift(t *testing.T) {
 		}
 		got = append(got, fmt.Sprintf("%s vanished=%v unknown=%v", text, d.Vanished, d.Unknown))
 	}
-	want := []string{"function/warn memory 128→256 vanished=false unknown=false", "route/warn/extra vanished=false unknown=true", "route/warn/r vanished=true unknown=false"}
+	want := []string{"function/warn memory 128→256 vanished=false unknown=false",
+		"route/warn/extra vanished=false unknown=true", "route/warn/r vanished=true unknown=false"}
 	if !slices.Equal(got, want) {
 		t.Errorf("%q\nwant %q", got, want)
 	}

@@ -41,7 +41,9 @@ func beyondQuotas(wanted []expand.Resource, quotas []Quota) []Problem {
 			if of == "" {
 				owner = "the stage"
 			}
-			problem := Problem{Address: first[of].Address, Message: fmt.Sprintf("%s would have %d resources of the kind %s; the platform allows %d", owner, counts[of], q.Kind, q.Limit)}
+			problem := Problem{Address: first[of].Address,
+				Message: fmt.Sprintf("%s would have %d resources of the kind %s; the platform allows %d", owner,
+					counts[of], q.Kind, q.Limit)}
 			if len(first[of].Attributes) > 0 {
 				problem.From = &first[of].Attributes[0].From
 			}

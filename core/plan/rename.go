@@ -87,7 +87,8 @@ func Renamed(address string, to map[string]string) string {
 // called adds the step that gives a function its new name; compare finds it done.
 func (b *builder) called(r renaming) {
 	address := resource.Identity + "/" + r.now
-	s := Step{Address: address, Kind: resource.Identity, Function: r.now, Change: resource.Update, Was: r.was, RecordOnly: r.recordOnly,
+	s := Step{Address: address, Kind: resource.Identity, Function: r.now, Change: resource.Update, Was: r.was,
+		RecordOnly: r.recordOnly,
 		Attributes: []AttributeChange{{Name: "name", Before: r.was, After: r.now}},
 		Because:    []Cause{{Kind: ByManifest, Text: fmt.Sprintf("the function %s is called %s now (was)", r.was, r.now)}}}
 	for i := range b.in.Wanted {

@@ -10,7 +10,8 @@ import (
 )
 
 // renamedState gives what is recorded and live after a step that renames a function.
-func renamedState(record map[string]plan.Recorded, there map[string]plan.Live, s plan.Step) (map[string]plan.Recorded, map[string]plan.Live) {
+func renamedState(record map[string]plan.Recorded, there map[string]plan.Live,
+	s plan.Step) (map[string]plan.Recorded, map[string]plan.Live) {
 	to := map[string]string{s.Was: s.Function}
 	after, live := map[string]plan.Recorded{}, map[string]plan.Live{}
 	for _, r := range record {
@@ -50,7 +51,8 @@ func TestARenamedFunctionKeepsAll(t *testing.T) {
 			}
 			out = append(out, text)
 		}
-		return fmt.Sprint(strings.Join(out, ", "), p.Consequences.Opened, p.Consequences.Gained, p.Consequences.Removed, p.Consequences.Cold)
+		return fmt.Sprint(strings.Join(out, ", "), p.Consequences.Opened, p.Consequences.Gained,
+			p.Consequences.Removed, p.Consequences.Cold)
 	}
 	other := function("other", "v1", 128, "/other")
 	before := state(function("old", "v1", 128, "/frost", "tables/x"), other)
@@ -73,7 +75,8 @@ func TestARenamedFunctionKeepsAll(t *testing.T) {
 	}
 	cannot := base
 	cannot.Renames = false
-	if got := plans(cannot); !strings.Contains(got, "delete identity/old") || !strings.Contains(got, "create identity/new") {
+	if got := plans(cannot); !strings.Contains(got, "delete identity/old") ||
+		!strings.Contains(got, "create identity/new") {
 		t.Errorf("a platform that cannot: %s", got)
 	}
 	live := settled(now)

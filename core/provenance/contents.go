@@ -25,18 +25,22 @@ type Inside struct {
 // its files, and the libraries that lock files in its archive name.
 func Contents(service string, version int, functions []Inside) ([]byte, error) {
 	bom := cdx.NewBOM()
-	bom.Metadata = &cdx.Metadata{Component: &cdx.Component{BOMRef: service, Type: cdx.ComponentTypeApplication, Name: service, Version: itoa(version)}}
+	bom.Metadata = &cdx.Metadata{Component: &cdx.Component{BOMRef: service, Type: cdx.ComponentTypeApplication,
+		Name: service, Version: itoa(version)}}
 	var components []cdx.Component
 	for _, f := range functions {
 		own := []cdx.Component{}
 		for _, l := range f.Listing {
-			own = append(own, cdx.Component{BOMRef: f.Function + ":" + l.Path, Type: cdx.ComponentTypeFile, Name: l.Path, Hashes: &[]cdx.Hash{{Algorithm: cdx.HashAlgoSHA256, Value: l.SHA256}}})
+			own = append(own, cdx.Component{BOMRef: f.Function + ":" + l.Path, Type: cdx.ComponentTypeFile, Name: l.Path,
+				Hashes: &[]cdx.Hash{{Algorithm: cdx.HashAlgoSHA256, Value: l.SHA256}}})
 		}
 		for _, l := range libraries(f.Entries) {
-			own = append(own, cdx.Component{BOMRef: f.Function + ":" + l.url, Type: cdx.ComponentTypeLibrary, Name: l.name, Version: l.version, PackageURL: l.url})
+			own = append(own, cdx.Component{BOMRef: f.Function + ":" + l.url, Type: cdx.ComponentTypeLibrary, Name: l.name,
+				Version: l.version, PackageURL: l.url})
 		}
-		components = append(components, cdx.Component{BOMRef: f.Function, Type: cdx.ComponentTypeApplication, Name: f.Function, Description: f.Runtime,
-			Hashes: &[]cdx.Hash{{Algorithm: cdx.HashAlgoSHA256, Value: f.Archive.FileSHA256}}, Components: &own})
+		components = append(components,
+			cdx.Component{BOMRef: f.Function, Type: cdx.ComponentTypeApplication, Name: f.Function, Description: f.Runtime,
+				Hashes: &[]cdx.Hash{{Algorithm: cdx.HashAlgoSHA256, Value: f.Archive.FileSHA256}}, Components: &own})
 	}
 	bom.Components = &components
 	var out bytes.Buffer

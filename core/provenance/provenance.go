@@ -58,14 +58,18 @@ type Facts struct {
 func Statement(f Facts) ([]byte, error) {
 	predicate, err := structpb.NewStruct(map[string]any{
 		"buildDefinition": map[string]any{
-			"buildType":            "https://rudmar.invalid/build/1",
-			"externalParameters":   map[string]any{"service": f.Service, "repository": f.Repository, "branch": f.Branch, "version": float64(f.Version)},
-			"internalParameters":   map[string]any{"content": f.Content, "contents": f.Contents, "author": f.Author, "person": f.Person},
-			"resolvedDependencies": []any{map[string]any{"uri": "git:" + f.Repository + "@" + f.Branch, "digest": map[string]any{"gitCommit": f.Commit}}},
+			"buildType": "https://rudmar.invalid/build/1",
+			"externalParameters": map[string]any{"service": f.Service, "repository": f.Repository, "branch": f.Branch,
+				"version": float64(f.Version)},
+			"internalParameters": map[string]any{"content": f.Content, "contents": f.Contents,
+				"author": f.Author, "person": f.Person},
+			"resolvedDependencies": []any{map[string]any{"uri": "git:" + f.Repository + "@" + f.Branch,
+				"digest": map[string]any{"gitCommit": f.Commit}}},
 		},
 		"runDetails": map[string]any{
-			"builder":  map[string]any{"id": "https://rudmar.invalid/builder/1"},
-			"metadata": map[string]any{"invocationId": fmt.Sprintf("%s/%d", f.Service, f.Version), "startedOn": f.Begun.UTC().Format(time.RFC3339), "finishedOn": f.Ended.UTC().Format(time.RFC3339)},
+			"builder": map[string]any{"id": "https://rudmar.invalid/builder/1"},
+			"metadata": map[string]any{"invocationId": fmt.Sprintf("%s/%d", f.Service, f.Version),
+				"startedOn": f.Begun.UTC().Format(time.RFC3339), "finishedOn": f.Ended.UTC().Format(time.RFC3339)},
 		},
 	})
 	if err != nil {
@@ -79,7 +83,8 @@ func Statement(f Facts) ([]byte, error) {
 		if err != nil {
 			return nil, fmt.Errorf("writing the provenance: %w", err)
 		}
-		s.Subject = append(s.Subject, &spec.ResourceDescriptor{Name: a.Function, Digest: map[string]string{"sha256": a.FileSHA256}, Annotations: listing})
+		s.Subject = append(s.Subject,
+			&spec.ResourceDescriptor{Name: a.Function, Digest: map[string]string{"sha256": a.FileSHA256}, Annotations: listing})
 	}
 	text, err := protojson.Marshal(s)
 	if err != nil {
@@ -177,14 +182,19 @@ func read(payload []byte) (Facts, error) {
 	if err := json.Unmarshal(payload, &s); err != nil {
 		return Facts{}, fmt.Errorf("reading the provenance: %w", err)
 	}
-	if s.Type != spec.StatementTypeUri || s.PredicateType != predicateType || len(s.Predicate.BuildDefinition.ResolvedDependencies) != 1 {
+	if s.Type != spec.StatementTypeUri || s.PredicateType != predicateType ||
+		len(s.Predicate.BuildDefinition.ResolvedDependencies) != 1 {
 		return Facts{}, fmt.Errorf("the provenance is a statement of another kind: %s", s.PredicateType)
 	}
-	out, in, meta := s.Predicate.BuildDefinition.ExternalParameters, s.Predicate.BuildDefinition.InternalParameters, s.Predicate.RunDetails.Metadata
-	f := Facts{Service: out.Service, Version: out.Version, Repository: out.Repository, Branch: out.Branch, Author: in.Author, Person: in.Person,
-		Content: in.Content, Contents: in.Contents, Begun: meta.StartedOn, Ended: meta.FinishedOn, Commit: s.Predicate.BuildDefinition.ResolvedDependencies[0].Digest["gitCommit"]}
+	out, in, meta := s.Predicate.BuildDefinition.ExternalParameters, s.Predicate.BuildDefinition.InternalParameters,
+		s.Predicate.RunDetails.Metadata
+	f := Facts{Service: out.Service, Version: out.Version, Repository: out.Repository, Branch: out.Branch,
+		Author: in.Author, Person: in.Person,
+		Content: in.Content, Contents: in.Contents, Begun: meta.StartedOn, Ended: meta.FinishedOn,
+		Commit: s.Predicate.BuildDefinition.ResolvedDependencies[0].Digest["gitCommit"]}
 	for _, a := range s.Subject {
-		f.Archives = append(f.Archives, Archive{Function: a.Name, FileSHA256: a.Digest["sha256"], Digest: a.Annotations["listing"]})
+		f.Archives = append(f.Archives,
+			Archive{Function: a.Name, FileSHA256: a.Digest["sha256"], Digest: a.Annotations["listing"]})
 	}
 	return f, nil
 }

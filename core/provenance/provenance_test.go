@@ -17,9 +17,11 @@ import (
 
 func facts() provenance.Facts {
 	at := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
-	return provenance.Facts{Service: "frostline", Version: 7, Repository: "brambleford", Branch: "main", Commit: strings.Repeat("a", 40), Author: "wren", Person: "wren",
+	return provenance.Facts{Service: "frostline", Version: 7, Repository: "brambleford", Branch: "main",
+		Commit: strings.Repeat("a", 40), Author: "wren", Person: "wren",
 		Begun: at, Ended: at.Add(time.Second), Content: "sha256:c", Contents: "d",
-		Archives: []provenance.Archive{{Function: "night", Digest: "sha256:1", FileSHA256: "11"}, {Function: "warn", Digest: "sha256:2", FileSHA256: "22"}}}
+		Archives: []provenance.Archive{{Function: "night", Digest: "sha256:1", FileSHA256: "11"},
+			{Function: "warn", Digest: "sha256:2", FileSHA256: "22"}}}
 }
 
 func TestSignedStatements(t *testing.T) {
@@ -33,7 +35,8 @@ func TestSignedStatements(t *testing.T) {
 		t.Fatal(err)
 	}
 	var plain map[string]any
-	if err := json.Unmarshal(statement, &plain); err != nil || plain["_type"] != "https://in-toto.io/Statement/v1" || plain["predicateType"] != "https://slsa.dev/provenance/v1" {
+	if err := json.Unmarshal(statement, &plain); err != nil || plain["_type"] != "https://in-toto.io/Statement/v1" ||
+		plain["predicateType"] != "https://slsa.dev/provenance/v1" {
 		t.Errorf("%v %s", err, statement)
 	}
 	envelope, err := provenance.Sign(ctx, statement, private)
@@ -74,7 +77,8 @@ func TestSignedStatements(t *testing.T) {
 
 func TestContents(t *testing.T) {
 	entries := []pack.Entry{
-		{Path: "package-lock.json", Content: []byte(`{"packages": {"": {}, "node_modules/@co/pear": {"version": "1.2.3"}, "node_modules/a/node_modules/b": {"version": "2.0.0"}, "node_modules/t": {"version": "9", "dev": true}}}`)},
+		{Path: "package-lock.json",
+			Content: []byte(`{"packages": {"": {}, "node_modules/@co/pear": {"version": "1.2.3"}, "node_modules/a/node_modules/b": {"version": "2.0.0"}, "node_modules/t": {"version": "9", "dev": true}}}`)},
 		{Path: "requirements.txt", Content: []byte("# pinned\nPear_Tools==3.1 ; python_version > '3'\nloose>=2\n")},
 		{Path: "go.sum", Content: []byte("example.invalid/apple v1.0.0 h1:x=\nexample.invalid/apple v1.0.0/go.mod h1:y=\n")},
 		{Path: "node_modules/x/requirements.txt", Content: []byte("inner==1\n")},
@@ -83,12 +87,14 @@ func TestContents(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	inside := []provenance.Inside{{Function: "warn", Runtime: "node", Entries: entries, Listing: listing, Archive: provenance.Archive{Function: "warn", FileSHA256: "22"}}}
+	inside := []provenance.Inside{{Function: "warn", Runtime: "node", Entries: entries, Listing: listing,
+		Archive: provenance.Archive{Function: "warn", FileSHA256: "22"}}}
 	text, err := provenance.Contents("frostline", 7, inside)
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{`"bomFormat":"CycloneDX"`, `"pkg:npm/%40co/pear@1.2.3"`, `"pkg:npm/b@2.0.0"`, `"pkg:pypi/pear_tools@3.1"`, `"pkg:golang/example.invalid/apple@v1.0.0"`, listing[0].SHA256} {
+	for _, want := range []string{`"bomFormat":"CycloneDX"`, `"pkg:npm/%40co/pear@1.2.3"`, `"pkg:npm/b@2.0.0"`,
+		`"pkg:pypi/pear_tools@3.1"`, `"pkg:golang/example.invalid/apple@v1.0.0"`, listing[0].SHA256} {
 		if !strings.Contains(string(text), want) {
 			t.Errorf("%s is missing in\n%s", want, text)
 		}

@@ -14,7 +14,8 @@ func ExampleSplit() {
 }
 
 func TestSplitOfAddressesThatAreNone(t *testing.T) {
-	for address, want := range map[string][2]string{"": {"", ""}, "identity": {"identity", ""}, "/x": {"", "x"}, "grant/warn/objects/photos/raw/*": {"grant", "warn/objects/photos/raw/*"}} {
+	for address, want := range map[string][2]string{"": {"", ""}, "identity": {"identity", ""}, "/x": {"", "x"},
+		"grant/warn/objects/photos/raw/*": {"grant", "warn/objects/photos/raw/*"}} {
 		if kind, rest := resource.Split(address); kind != want[0] || rest != want[1] {
 			t.Errorf("%q: %q %q", address, kind, rest)
 		}

@@ -104,7 +104,8 @@ func May(p Person, a Act, at Where) error {
 	case a == Look && len(acts) > 0:
 		return nil
 	case !slices.Contains(acts, a):
-		return fmt.Errorf("%w: %s is %s; this takes the right to %s, which %s has", ErrRefused, p.Handle, withArticle(p.Role), a, rolesWith(a))
+		return fmt.Errorf("%w: %s is %s; this takes the right to %s, which %s has", ErrRefused, p.Handle,
+			withArticle(p.Role), a, rolesWith(a))
 	case len(p.In) == 0 || slices.ContainsFunc(p.In, func(w Where) bool { return w.covers(at) }):
 		return nil
 	}
@@ -112,7 +113,8 @@ func May(p Person, a Act, at Where) error {
 	for _, w := range p.In {
 		in = append(in, w.String())
 	}
-	return fmt.Errorf("%w: %s is %s in %s, not in %s", ErrRefused, p.Handle, withArticle(p.Role), strings.Join(in, ", "), at)
+	return fmt.Errorf("%w: %s is %s in %s, not in %s", ErrRefused, p.Handle, withArticle(p.Role),
+		strings.Join(in, ", "), at)
 }
 
 // Anywhere tells whether a person may do something in some place.

@@ -10,7 +10,8 @@ import (
 )
 
 func ExampleMay() {
-	linden := rights.Person{Handle: "linden", Role: rights.Approver, In: []rights.Where{rights.ParseWhere("frostline/live")}}
+	linden := rights.Person{Handle: "linden", Role: rights.Approver,
+		In: []rights.Where{rights.ParseWhere("frostline/live")}}
 	fmt.Println(rights.May(linden, rights.Approve, rights.ParseWhere("frostline/live")))
 	fmt.Println(rights.May(linden, rights.Approve, rights.ParseWhere("watering/live")))
 	// Output:
@@ -54,8 +55,10 @@ func TestWhere(t *testing.T) {
 		may    bool
 	}{
 		{"", "frostline/live", true}, {"", "", true},
-		{"frostline", "frostline/live", true}, {"frostline", "frostline", true}, {"frostline", "watering", false}, {"frostline", "", false},
-		{"frostline/live", "frostline/live", true}, {"frostline/live", "frostline/trial", false}, {"frostline/live", "frostline", false}, {"frostline/live", "watering/live", false},
+		{"frostline", "frostline/live", true}, {"frostline", "frostline", true}, {"frostline", "watering", false},
+		{"frostline", "", false},
+		{"frostline/live", "frostline/live", true}, {"frostline/live", "frostline/trial", false},
+		{"frostline/live", "frostline", false}, {"frostline/live", "watering/live", false},
 	} {
 		p := rights.Person{Handle: "linden", Role: rights.Approver}
 		if tt.in != "" {

@@ -231,7 +231,8 @@ func Winner(routes []Route, method, path string) (int, map[string]string) {
 		if !ok {
 			continue
 		}
-		if best < 0 || r.Before(routes[best]) || !routes[best].Before(r) && r.Method == method && routes[best].Method != method {
+		if best < 0 || r.Before(routes[best]) || !routes[best].Before(r) && r.Method == method &&
+			routes[best].Method != method {
 			best, params = i, p
 		}
 	}

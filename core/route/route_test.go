@@ -19,14 +19,17 @@ func mustParse(t *testing.T, text string) route.Route {
 }
 
 func TestParse(t *testing.T) {
-	for _, text := range []string{"GET /", "ANY /a", "POST /a/{b}/c", "DELETE /files/{rest...}", "GET /{a}/{b}", "GET /a.b-c_d~e"} {
+	for _, text := range []string{"GET /", "ANY /a", "POST /a/{b}/c", "DELETE /files/{rest...}",
+		"GET /{a}/{b}", "GET /a.b-c_d~e"} {
 		if r := mustParse(t, text); r.String() != text {
 			t.Errorf("%s is written %s", text, r)
 		}
 	}
 	for text, says := range map[string]string{
-		"/a": "method and a path", "GET": "method and a path", "FETCH /a": "not a method", "GET a": "starts with /", "GET /a/": "empty segment", "GET //a": "empty segment",
-		"GET /a?b=c": "no query", "GET /{a": "whole segment", "GET /x{a}": "whole segment", "GET /{a}/{a}": "twice", "GET /{a...}/b": "at the end", "GET /{}": "not a parameter", "GET /{1a}": "not a parameter", "": "method and a path",
+		"/a": "method and a path", "GET": "method and a path", "FETCH /a": "not a method", "GET a": "starts with /",
+		"GET /a/": "empty segment", "GET //a": "empty segment",
+		"GET /a?b=c": "no query", "GET /{a": "whole segment", "GET /x{a}": "whole segment", "GET /{a}/{a}": "twice",
+		"GET /{a...}/b": "at the end", "GET /{}": "not a parameter", "GET /{1a}": "not a parameter", "": "method and a path",
 	} {
 		if _, err := route.Parse(text); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%q: %v, want %q", text, err, says)
@@ -67,14 +70,17 @@ func TestMatch(t *testing.T) {
 }
 
 func TestWinner(t *testing.T) {
-	texts := []string{"GET /{any...}", "GET /stations/{station}", "GET /stations/list", "ANY /stations/list", "GET /{a}/list", "ANY /{a}/{b}"}
+	texts := []string{"GET /{any...}", "GET /stations/{station}", "GET /stations/list", "ANY /stations/list",
+		"GET /{a}/list", "ANY /{a}/{b}"}
 	var routes []route.Route
 	for _, text := range texts {
 		routes = append(routes, mustParse(t, text))
 	}
 	for request, want := range map[string]string{
-		"GET /stations/list": "GET /stations/list", "POST /stations/list": "ANY /stations/list", "GET /stations/hill": "GET /stations/{station}",
-		"GET /boxes/list": "GET /{a}/list", "POST /boxes/list": "ANY /{a}/{b}", "GET /a/b/c": "GET /{any...}", "POST /a/b/c": "",
+		"GET /stations/list": "GET /stations/list", "POST /stations/list": "ANY /stations/list",
+		"GET /stations/hill": "GET /stations/{station}",
+		"GET /boxes/list":    "GET /{a}/list", "POST /boxes/list": "ANY /{a}/{b}",
+		"GET /a/b/c": "GET /{any...}", "POST /a/b/c": "",
 	} {
 		method, path, _ := strings.Cut(request, " ")
 		i, _ := route.Winner(routes, method, path)

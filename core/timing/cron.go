@@ -39,7 +39,8 @@ func fields() [5]field {
 func ParseCron(text string) (Cron, error) {
 	words := strings.Fields(text)
 	if len(words) != 5 {
-		return Cron{}, fmt.Errorf("a cron expression has five fields (minute, hour, day of month, month, day of week); this one has %d", len(words))
+		return Cron{}, fmt.Errorf(
+			"a cron expression has five fields (minute, hour, day of month, month, day of week); this one has %d", len(words))
 	}
 	var sets [5]uint64
 	for i, f := range fields() {

@@ -59,8 +59,10 @@ func TestCronNext(t *testing.T) {
 
 func TestCronRefuses(t *testing.T) {
 	for text, says := range map[string]string{
-		"": "five fields", "* * * *": "five fields", "60 * * * *": "minute", "* 24 * * *": "hour", "* * 0 * *": "day of month", "* * * 13 *": "month", "* * * * 8": "day of week",
-		"*/0 * * * *": "step", "5-1 * * * *": "backwards", "a * * * *": "minute", "0 0 31 4 *": "never fire", "* * * * monday": "day of week", "1, * * * *": "minute", "@daily": "five fields",
+		"": "five fields", "* * * *": "five fields", "60 * * * *": "minute", "* 24 * * *": "hour",
+		"* * 0 * *": "day of month", "* * * 13 *": "month", "* * * * 8": "day of week",
+		"*/0 * * * *": "step", "5-1 * * * *": "backwards", "a * * * *": "minute", "0 0 31 4 *": "never fire",
+		"* * * * monday": "day of week", "1, * * * *": "minute", "@daily": "five fields",
 	} {
 		if _, err := timing.ParseCron(text); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%q: %v, want %q", text, err, says)
@@ -74,7 +76,8 @@ func TestCronRefuses(t *testing.T) {
 // Whatever the zone and its clock changes, times rise strictly, and in a year
 // there is just one fire a day of a daily schedule.
 func TestOnceADayWhateverTheClockDoes(t *testing.T) {
-	for _, name := range []string{"Europe/Oslo", "America/New_York", "Australia/Lord_Howe", "America/Santiago", "Africa/Casablanca", "Asia/Kathmandu", "UTC"} {
+	for _, name := range []string{"Europe/Oslo", "America/New_York", "Australia/Lord_Howe", "America/Santiago",
+		"Africa/Casablanca", "Asia/Kathmandu", "UTC"} {
 		for _, text := range []string{"0 0 * * *", "30 1 * * *", "30 2 * * *", "0 3 * * *"} {
 			schedule, err := timing.Read(text, name, 0)
 			if err != nil {
@@ -119,7 +122,8 @@ func TestWindow(t *testing.T) {
 		t.Fatal(err)
 	}
 	for at, want := range map[string]bool{
-		"2026-11-23T07:00:00Z": true, "2026-11-23T06:59:59Z": false, "2026-11-23T13:59:59Z": true, "2026-11-23T14:00:00Z": false,
+		"2026-11-23T07:00:00Z": true, "2026-11-23T06:59:59Z": false, "2026-11-23T13:59:59Z": true,
+		"2026-11-23T14:00:00Z": false,
 		"2026-11-27T10:00:00Z": false, "2026-07-06T06:00:00Z": true,
 	} {
 		moment, _ := time.Parse(time.RFC3339, at)
@@ -127,15 +131,32 @@ func TestWindow(t *testing.T) {
 			t.Errorf("%s: %v", at, !want)
 		}
 	}
+	for text, want := range map[string]string{ // before the first opening of the day, in it, and at its start
+		"2026-11-23T06:00:00Z": "2026-11-23T07:00:00Z", "2026-11-23T07:00:00Z": "2026-11-24T07:00:00Z",
+		"2026-11-26T12:00:00Z": "2026-11-30T07:00:00Z",
+	} {
+		at, _ := time.Parse(time.RFC3339, text)
+		if opens := w.Opens(at).UTC().Format(time.RFC3339); opens != want {
+			t.Errorf("after %s it opens %s", text, opens)
+		}
+	}
+	late, err := timing.ParseWindow("", "00:30-24:00", "")
+	if err != nil || !late.Holds(time.Date(2026, 11, 22, 23, 59, 59, 0, time.UTC)) ||
+		late.Holds(time.Date(2026, 11, 22, 0, 29, 59, 0, time.UTC)) {
+		t.Errorf("to the end of the day: %v", err)
+	}
 	friday, _ := time.Parse(time.RFC3339, "2026-11-27T10:00:00Z")
 	if opens := w.Opens(friday).UTC().Format(time.RFC3339); opens != "2026-11-30T07:00:00Z" {
 		t.Errorf("opens %s", opens)
 	}
 	weekend, err := timing.ParseWindow("fri-mon", "", "")
-	if err != nil || !weekend.Holds(time.Date(2026, 11, 22, 23, 59, 0, 0, time.UTC)) || weekend.Holds(time.Date(2026, 11, 24, 0, 0, 0, 0, time.UTC)) {
+	if err != nil || !weekend.Holds(time.Date(2026, 11, 22, 23, 59, 0, 0, time.UTC)) ||
+		weekend.Holds(time.Date(2026, 11, 24, 0, 0, 0, 0, time.UTC)) {
 		t.Errorf("from friday to monday: %v", err)
 	}
-	for _, bad := range [][3]string{{"someday", "", ""}, {"mon-", "", ""}, {"", "8", ""}, {"", "15:00-08:00", ""}, {"", "08:00-25:00", ""}, {"", "", "Oslo"}} {
+	for _, bad := range [][3]string{{"someday", "", ""}, {"mon-", "", ""}, {"", "8", ""}, {"", "15:00-08:00", ""},
+		{"", "08:00-25:00", ""}, {"", "08:00-24:01", ""}, {"", "8-15:00", ""}, {"", "08:00-15", ""},
+		{"", "08:00-08:00", ""}, {"", "07:60-09:00", ""}, {"", "-1:00-09:00", ""}, {"", "", "Oslo"}} {
 		if _, err := timing.ParseWindow(bad[0], bad[1], bad[2]); err == nil {
 			t.Errorf("%v was taken", bad)
 		}

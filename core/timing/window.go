@@ -62,7 +62,8 @@ func ParseWindow(days, hours, zone string) (Window, error) {
 
 func clock(text string) (int, error) {
 	var h, m int
-	if n, err := fmt.Sscanf(strings.TrimSpace(text), "%d:%d", &h, &m); err != nil || n != 2 || h < 0 || h > 24 || m < 0 || m > 59 || h*60+m > 24*60 {
+	if n, err := fmt.Sscanf(strings.TrimSpace(text), "%d:%d", &h, &m); err != nil || n != 2 || h < 0 || h > 24 ||
+		m < 0 || m > 59 || h*60+m > 24*60 {
 		return 0, fmt.Errorf("%q is not a time of day", text)
 	}
 	return h*60 + m, nil

@@ -46,7 +46,8 @@ func withoutNulls(n *Node) *Node {
 }
 
 func hasNulls(n *Node) bool {
-	return n.Kind == Mapping && slices.ContainsFunc(n.Items, func(item *Node) bool { return item.Kind == Null || hasNulls(item) })
+	return n.Kind == Mapping &&
+		slices.ContainsFunc(n.Items, func(item *Node) bool { return item.Kind == Null || hasNulls(item) })
 }
 
 // empty gives a mapping without keys at the same place.

@@ -39,10 +39,12 @@ func Parse(file string, text []byte) (*Node, []diagnostic.Diagnostic) {
 		r.syntax(text, err)
 		return nil, r.found
 	}
-	if bytes.Contains(text, []byte("\n---")) || bytes.Contains(text, []byte("\n...")) { // else there cannot be a second one
+	// else there cannot be a second one
+	if bytes.Contains(text, []byte("\n---")) || bytes.Contains(text, []byte("\n...")) {
 		var second yaml.Node
 		if err := loader.Load(&second); !errors.Is(err, io.EOF) {
-			r.add(diagnostic.CodeDocuments, diagnostic.Range{Line: max(1, second.Line), Column: 1}, "one file holds one document; move the second one to a file of its own")
+			r.add(diagnostic.CodeDocuments, diagnostic.Range{Line: max(1, second.Line), Column: 1},
+				"one file holds one document; move the second one to a file of its own")
 		}
 	}
 	if doc.Kind != yaml.DocumentNode || len(doc.Content) == 0 {
@@ -97,7 +99,8 @@ func (r *reader) add(code diagnostic.Code, at diagnostic.Range, format string, a
 	if at.EndLine == 0 {
 		at.EndLine, at.EndColumn = at.Line, at.Column+1
 	}
-	r.found = append(r.found, diagnostic.Diagnostic{Code: code, Severity: diagnostic.Error, Range: at, Message: fmt.Sprintf(format, args...)})
+	r.found = append(r.found,
+		diagnostic.Diagnostic{Code: code, Severity: diagnostic.Error, Range: at, Message: fmt.Sprintf(format, args...)})
 }
 
 // readable tells whether the bytes are text that may go to the YAML parser,
@@ -109,7 +112,8 @@ func (r *reader) readable(text []byte) bool {
 		return diagnostic.Range{Line: line, Column: utf8.RuneCount(before[bytes.LastIndexByte(before, '\n')+1:]) + 1}
 	}
 	if len(text) > MaxFileBytes {
-		r.add(diagnostic.CodeTooLarge, diagnostic.Range{}, "the file has %d KiB; a manifest may have up to %d KiB", len(text)>>10, MaxFileBytes>>10)
+		r.add(diagnostic.CodeTooLarge, diagnostic.Range{}, "the file has %d KiB; a manifest may have up to %d KiB",
+			len(text)>>10, MaxFileBytes>>10)
 		return false
 	}
 	for at := 0; at < len(text); {
@@ -164,7 +168,8 @@ func (r *reader) syntax(text []byte, err error) {
 	case strings.Contains(message, "exceeded max depth") || strings.Contains(message, "depth"):
 		r.add(diagnostic.CodeTooDeep, at, "the file nests more than %d levels deep", maxDepth)
 	case strings.Contains(message, "unknown anchor"):
-		r.add(diagnostic.CodeAnchor, at, "aliases are not used in manifests; write the value where it is needed, or put it under defaults")
+		r.add(diagnostic.CodeAnchor, at,
+			"aliases are not used in manifests; write the value where it is needed, or put it under defaults")
 	default:
 		r.add(diagnostic.CodeSyntax, at, "cannot be read as YAML: %s", plainWords(message))
 	}
@@ -180,7 +185,8 @@ func withoutColon(lines [][]byte, at diagnostic.Range) diagnostic.Range {
 		}
 		if colon := bytes.HasSuffix(line, []byte(":")) || bytes.Contains(line, []byte(": ")); !colon {
 			first := len(lines[i]) - len(bytes.TrimLeft(lines[i], " -"))
-			return diagnostic.Range{Line: i + 1, Column: first + 1, EndLine: i + 1, EndColumn: first + 1 + utf8.RuneCount(bytes.TrimRight(lines[i][first:], " \r"))}
+			return diagnostic.Range{Line: i + 1, Column: first + 1, EndLine: i + 1,
+				EndColumn: first + 1 + utf8.RuneCount(bytes.TrimRight(lines[i][first:], " \r"))}
 		}
 	}
 	return at
@@ -191,7 +197,8 @@ func (r *reader) tab(line int, indent []byte) {
 	r.found = append(r.found, diagnostic.Diagnostic{
 		Code: diagnostic.CodeTab, Severity: diagnostic.Error, Range: at,
 		Message: "a tab cannot indent YAML; use spaces",
-		Fix:     &diagnostic.Fix{Title: "Indent with spaces", Edits: []diagnostic.Edit{{Range: at, Text: strings.ReplaceAll(string(indent), "\t", "  ")}}},
+		Fix: &diagnostic.Fix{Title: "Indent with spaces",
+			Edits: []diagnostic.Edit{{Range: at, Text: strings.ReplaceAll(string(indent), "\t", "  ")}}},
 	})
 }
 
@@ -232,7 +239,8 @@ func (r *reader) take(y *yaml.Node, depth int) *Node {
 	}
 	switch y.Kind {
 	case yaml.AliasNode:
-		r.add(diagnostic.CodeAnchor, n.Range(), "aliases are not used in manifests; write the value where it is needed, or put it under defaults")
+		r.add(diagnostic.CodeAnchor, n.Range(),
+			"aliases are not used in manifests; write the value where it is needed, or put it under defaults")
 		n.Kind = Null
 	case yaml.MappingNode:
 		r.takeMapping(n, y, depth)
@@ -277,11 +285,13 @@ func (r *reader) takeMapping(n *Node, y *yaml.Node, depth int) {
 		}
 		key.Text, key.Kind = y.Content[i].Value, Scalar
 		if key.Text == "<<" && !key.Quoted {
-			r.add(diagnostic.CodeMergeKey, key.Range(), "merge keys are not used in manifests; put what is shared under defaults")
+			r.add(diagnostic.CodeMergeKey, key.Range(),
+				"merge keys are not used in manifests; put what is shared under defaults")
 			continue
 		}
 		if line := earlier(n, seen, key.Text); line > 0 {
-			r.add(diagnostic.CodeDuplicateKey, key.Range(), "%q stands here already, on line %d; keep one of them", key.Text, line)
+			r.add(diagnostic.CodeDuplicateKey, key.Range(), "%q stands here already, on line %d; keep one of them", key.Text,
+				line)
 			continue
 		}
 		if seen != nil {

@@ -61,7 +61,8 @@ func TestParseTells(t *testing.T) {
 
 func TestPlain(t *testing.T) {
 	n := parsed(t, "a: 010\nb: \"10\"\nc: no\nd: true\ne: -1.5\nf: null\ng: [1, x, {h: 1e3}]\ni: 1_000\nj: 0x10\n")
-	want := map[string]any{"a": 10.0, "b": "10", "c": "no", "d": true, "e": -1.5, "f": nil, "g": []any{1.0, "x", map[string]any{"h": 1000.0}}, "i": "1_000", "j": "0x10"}
+	want := map[string]any{"a": 10.0, "b": "10", "c": "no", "d": true, "e": -1.5, "f": nil,
+		"g": []any{1.0, "x", map[string]any{"h": 1000.0}}, "i": "1_000", "j": "0x10"}
 	if got := n.Plain(); !reflect.DeepEqual(got, want) {
 		t.Errorf("%v", got)
 	}
@@ -69,11 +70,13 @@ func TestPlain(t *testing.T) {
 
 func TestNodesThatAreNotThere(t *testing.T) {
 	var none *tree.Node
-	if none.Get("a") != nil || none.Key("a") != nil || none.Value() != "" || none.Values() != nil || none.Plain() != nil || none.Origin().Rule != tree.BuiltIn {
+	if none.Get("a") != nil || none.Key("a") != nil || none.Value() != "" || none.Values() != nil ||
+		none.Plain() != nil || none.Origin().Rule != tree.BuiltIn {
 		t.Error("a node that is not there holds something")
 	}
 	n := parsed(t, "a: [x, y]\nb: z\nc: {d: e}\n")
-	if got := fmt.Sprint(n.Get("a").Values(), n.Get("b").Values(), n.Get("c").Values(), n.Get("c").Value() == "", n.Last().Text); got != "[x y] [z] [] truee" {
+	if got := fmt.Sprint(n.Get("a").Values(), n.Get("b").Values(), n.Get("c").Values(), n.Get("c").Value() == "",
+		n.Last().Text); got != "[x y] [z] [] truee" {
 		t.Error(got)
 	}
 }
@@ -121,7 +124,8 @@ func TestMerge(t *testing.T) {
 func TestRulesAreMarked(t *testing.T) {
 	n := parsed(t, "a: {b: [c]}")
 	n.Mark(tree.OfStage)
-	if o := n.Get("a").Get("b").Items[0].Origin(); o != (tree.Origin{File: "f.yaml", Line: 1, Column: 9, Rule: tree.OfStage}) {
+	if o := n.Get("a").Get("b").Items[0].Origin(); o != (tree.Origin{File: "f.yaml", Line: 1,
+		Column: 9, Rule: tree.OfStage}) {
 		t.Errorf("%+v", o)
 	}
 	var back tree.Rule
@@ -138,7 +142,8 @@ func TestRulesAreMarked(t *testing.T) {
 // FuzzParse expects a tree or a reason, and every node and problem inside of the
 // file; an empty value at its end stands on the line behind it.
 func FuzzParse(f *testing.F) {
-	for _, text := range []string{"a: b", "a:\n- b\n- {c: d}", "a: |\n  b\n", "\"a\": 'b'", "? a\n: b", "a: [b, \"c\nd\"]"} {
+	for _, text := range []string{"a: b", "a:\n- b\n- {c: d}", "a: |\n  b\n", "\"a\": 'b'",
+		"? a\n: b", "a: [b, \"c\nd\"]"} {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
@@ -151,7 +156,8 @@ func FuzzParse(f *testing.F) {
 				t.Errorf("%+v", p)
 			}
 		}
-		lines := int32(strings.Count(text, "\n") + strings.Count(text, "\r") + strings.Count(text, "\u0085") + strings.Count(text, "\u2028") + strings.Count(text, "\u2029") + 1)
+		lines := int32(strings.Count(text, "\n") + strings.Count(text, "\r") + strings.Count(text, "\u0085") +
+			strings.Count(text, "\u2028") + strings.Count(text, "\u2029") + 1)
 		var walk func(n *tree.Node)
 		walk = func(n *tree.Node) {
 			if n.Line < 1 || n.Line > lines+1 || n.Column < 1 || len(n.Keys) > 0 && len(n.Keys) != len(n.Items) {

@@ -39,7 +39,8 @@ func (b *Bell) Ring(topics ...string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for c, wanted := range b.listeners {
-		if len(wanted) > 0 && len(topics) > 0 && !slices.ContainsFunc(topics, func(t string) bool { return slices.Contains(wanted, t) }) {
+		if len(wanted) > 0 && len(topics) > 0 &&
+			!slices.ContainsFunc(topics, func(t string) bool { return slices.Contains(wanted, t) }) {
 			continue
 		}
 		select {

@@ -25,7 +25,8 @@ import (
 
 // function packs one function's code, or finds the archive that was packed
 // from the same sources before.
-func (b *Builder) function(ctx context.Context, folder *source.Folder, fn *manifest.Function, log *buildLog) (store.VersionFunction, store.Artifact, error) {
+func (b *Builder) function(ctx context.Context, folder *source.Folder, fn *manifest.Function,
+	log *buildLog) (store.VersionFunction, store.Artifact, error) {
 	chosen := Choose(folder, fn)
 	out := store.VersionFunction{Function: fn.Name, Sources: sourcesDigest(chosen)}
 	has := func(name string) bool {
@@ -82,7 +83,8 @@ func sources(folder *source.Folder, fn *manifest.Function, chosen map[string]sou
 	var entries []pack.Entry
 	for name, f := range chosen {
 		if total += f.Size; total > pack.MaxBytes {
-			return nil, fmt.Errorf("%w: its files have more than %d MiB; leave some out with build.leave_out", pack.ErrTooLarge, pack.MaxBytes>>20)
+			return nil, fmt.Errorf("%w: its files have more than %d MiB; leave some out with build.leave_out",
+				pack.ErrTooLarge, pack.MaxBytes>>20)
 		}
 		content, err := folder.Read(name)
 		if err != nil {
@@ -149,7 +151,8 @@ func (b *Builder) keep(entries []pack.Entry) (store.Artifact, error) {
 		return store.Artifact{}, err
 	}
 	sum := sha256.Sum256(archive.Bytes())
-	a := store.Artifact{Digest: listing.Digest(), FileSHA256: hex.EncodeToString(sum[:]), Bytes: int64(archive.Len()), Listing: listing}
+	a := store.Artifact{Digest: listing.Digest(), FileSHA256: hex.EncodeToString(sum[:]),
+		Bytes: int64(archive.Len()), Listing: listing}
 	name := b.file(a.Digest)
 	if err := renameio.WriteFile(name, archive.Bytes(), 0o600); err != nil {
 		return a, fmt.Errorf("keeping an archive: %w", err)

@@ -70,7 +70,8 @@ func (b *Builder) Key() ed25519.PublicKey {
 }
 
 // inside reads what is inside of a version: its archives, as they are kept.
-func (b *Builder) inside(s *manifest.Service, functions []store.VersionFunction, artifacts []store.Artifact) ([]provenance.Inside, error) {
+func (b *Builder) inside(s *manifest.Service, functions []store.VersionFunction,
+	artifacts []store.Artifact) ([]provenance.Inside, error) {
 	var out []provenance.Inside
 	for i, f := range functions {
 		_, entries, err := b.Archive(f.Digest)
@@ -88,8 +89,10 @@ func (b *Builder) inside(s *manifest.Service, functions []store.VersionFunction,
 }
 
 // attest says where a version came from and what is inside of it.
-func (b *Builder) attest(ctx context.Context, service store.Service, next store.Build, v store.Version, number int, inside []provenance.Inside) (store.Provenance, error) {
-	facts := provenance.Facts{Service: v.Service, Version: number, Repository: service.Repository, Branch: v.Branch, Commit: v.Hash, Author: v.Author, Person: next.Person,
+func (b *Builder) attest(ctx context.Context, service store.Service, next store.Build, v store.Version, number int,
+	inside []provenance.Inside) (store.Provenance, error) {
+	facts := provenance.Facts{Service: v.Service, Version: number, Repository: service.Repository, Branch: v.Branch,
+		Commit: v.Hash, Author: v.Author, Person: next.Person,
 		Begun: next.AskedAt, Ended: b.store.Now(), Content: v.Content}
 	for _, in := range inside {
 		facts.Archives = append(facts.Archives, in.Archive)
@@ -145,7 +148,8 @@ func (b *Builder) Verify(ctx context.Context, service string, version int) (prov
 		return facts, []Checked{{"provenance", err.Error()}}, ErrAltered
 	}
 	tell("provenance", fmt.Sprintf("it is that of version %d of %s from %s", facts.Version, facts.Service, facts.Commit),
-		facts.Service != service || facts.Version != version || facts.Commit != v.Hash || facts.Branch != v.Branch || facts.Author != v.Author)
+		facts.Service != service || facts.Version != version || facts.Commit != v.Hash || facts.Branch != v.Branch ||
+			facts.Author != v.Author)
 	tell("list of contents", "its SHA-256 is not the one that was signed", sha([]byte(p.Contents)) != facts.Contents)
 	functions, err := b.store.VersionFunctions(ctx, service, version)
 	if err != nil {
@@ -156,7 +160,8 @@ func (b *Builder) Verify(ctx context.Context, service string, version int) (prov
 		digests[f.Function] = f.Digest
 	}
 	content, err := canon.Digest(map[string]any{"manifests": texts(v.Manifests), "functions": digests})
-	tell("manifests", "they are not those that were signed", err != nil || content != facts.Content || v.Content != facts.Content)
+	tell("manifests", "they are not those that were signed", err != nil || content != facts.Content ||
+		v.Content != facts.Content)
 	for _, a := range facts.Archives {
 		problem := b.verifyArchive(ctx, a)
 		tell("archive of "+a.Function, problem, problem != "")
@@ -183,7 +188,8 @@ func (b *Builder) verifyArchive(ctx context.Context, a provenance.Archive) strin
 	}
 	listing, err := pack.List(entries)
 	kept, storeErr := b.store.Artifact(ctx, a.Digest)
-	if err != nil || storeErr != nil || kept.Listing.Digest() != listing.Digest() || kept.FileSHA256 != a.FileSHA256 || kept.Bytes != int64(len(file)) || kept.Listing.Size() != listing.Size() {
+	if err != nil || storeErr != nil || kept.Listing.Digest() != listing.Digest() || kept.FileSHA256 != a.FileSHA256 ||
+		kept.Bytes != int64(len(file)) || kept.Listing.Size() != listing.Size() {
 		return "its listing is not that of the archive"
 	}
 	return ""

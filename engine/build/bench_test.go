@@ -27,7 +27,8 @@ func BenchmarkArchive(b *testing.B) {
 	}
 	dir := b.TempDir()
 	for _, part := range []string{"net", "encoding", "crypto", "go"} {
-		if err := os.CopyFS(filepath.Join(dir, part), os.DirFS(filepath.Join(strings.TrimSpace(string(root)), "src", part))); err != nil {
+		if err := os.CopyFS(filepath.Join(dir, part),
+			os.DirFS(filepath.Join(strings.TrimSpace(string(root)), "src", part))); err != nil {
 			b.Fatal(err)
 		}
 	}

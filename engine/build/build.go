@@ -124,7 +124,8 @@ func New(c Config) (*Builder, error) {
 	if err != nil {
 		return nil, err
 	}
-	b := &Builder{key: key, store: c.Store, host: c.Repository, offers: c.Offers, artifacts: c.Dir, log: c.Log, stages: c.Stages, cages: c.Cages, named: c.Registries,
+	b := &Builder{key: key, store: c.Store, host: c.Repository, offers: c.Offers, artifacts: c.Dir, log: c.Log,
+		stages: c.Stages, cages: c.Cages, named: c.Registries,
 		wake: make(chan struct{}, 1), running: map[int64]*running{}, rests: rest.New[int64](longestRest)}
 	b.uncaged.Store(c.Uncaged)
 	return b, nil
@@ -187,27 +188,32 @@ func (b *Builder) build(ctx context.Context, next store.Build, log *buildLog) (i
 
 // versionOf begins a version: where it comes from.
 func versionOf(next store.Build, commit source.Commit) store.Version {
-	return store.Version{Service: next.Service, Hash: commit.Hash, Branch: next.Branch, Author: commit.Author, Person: next.Person, Message: commit.Message, CommittedAt: commit.At, Manifests: map[string]string{}}
+	return store.Version{Service: next.Service, Hash: commit.Hash, Branch: next.Branch, Author: commit.Author,
+		Person: next.Person, Message: commit.Message, CommittedAt: commit.At, Manifests: map[string]string{}}
 }
 
 // removal makes the version of a commit that no longer has the service: it holds
 // nothing, and takes away what runs.
-func (b *Builder) removal(ctx context.Context, service store.Service, next store.Build, commit source.Commit, log *buildLog) (int, error) {
-	fmt.Fprintf(log, "commit %s by %s: %s\n%s is not in it any more", commit.Hash[:8], commit.Author, commit.Message, service.Name)
+func (b *Builder) removal(ctx context.Context, service store.Service, next store.Build, commit source.Commit,
+	log *buildLog) (int, error) {
+	fmt.Fprintf(log, "commit %s by %s: %s\n%s is not in it any more", commit.Hash[:8], commit.Author,
+		commit.Message, service.Name)
 	if service.Became != "" {
 		fmt.Fprintf(log, "; it is called %s now", service.Became)
 	}
 	fmt.Fprintln(log, ": this version takes away what runs")
 	v := versionOf(next, commit)
 	var err error
-	if v.Content, err = canon.Digest(map[string]any{"manifests": map[string]any{}, "functions": map[string]any{}}); err != nil {
+	if v.Content, err = canon.Digest(map[string]any{"manifests": map[string]any{},
+		"functions": map[string]any{}}); err != nil {
 		return 0, err
 	}
 	return b.number(ctx, service, next, v, &manifest.Service{Name: service.Name}, nil, nil, log)
 }
 
 // number keeps a version, makes it wait in its stages, and ends its build.
-func (b *Builder) number(ctx context.Context, service store.Service, next store.Build, v store.Version, own *manifest.Service,
+func (b *Builder) number(ctx context.Context, service store.Service, next store.Build,
+	v store.Version, own *manifest.Service,
 	functions []store.VersionFunction, artifacts []store.Artifact, log *buildLog) (int, error) {
 	enters, removes, err := b.stages(ctx, service.Name, own)
 	if err != nil {
@@ -218,10 +224,11 @@ func (b *Builder) number(ctx context.Context, service store.Service, next store.
 		return 0, err
 	}
 	next.Log = log.String()
-	number, _, err := b.store.FinishBuild(ctx, store.Built{Build: next, Version: v, Functions: functions, Artifacts: artifacts, Stages: enters, Removes: removes,
-		Attest: func(number int) (store.Provenance, error) {
-			return b.attest(ctx, service, next, v, number, inside)
-		}})
+	number, _, err := b.store.FinishBuild(ctx,
+		store.Built{Build: next, Version: v, Functions: functions, Artifacts: artifacts, Stages: enters, Removes: removes,
+			Attest: func(number int) (store.Provenance, error) {
+				return b.attest(ctx, service, next, v, number, inside)
+			}})
 	return number, err
 }
 
@@ -245,7 +252,8 @@ func texts(m map[string]string) map[string]any {
 // markChanged marks the functions that are otherwise than in the version
 // before: their archive, their own manifest, or what they become by the
 // service's.
-func (b *Builder) markChanged(ctx context.Context, v store.Version, service *manifest.Service, functions []store.VersionFunction) error {
+func (b *Builder) markChanged(ctx context.Context, v store.Version, service *manifest.Service,
+	functions []store.VersionFunction) error {
 	newest, err := b.store.NewestVersion(ctx, v.Service)
 	if err != nil {
 		return err

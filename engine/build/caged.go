@@ -20,10 +20,12 @@ func limits() cage.Limits {
 }
 
 // ErrUncaged tells that commands cannot be shut in here.
-var ErrUncaged = errors.New("commands of builds are refused: this machine cannot shut them in, so that they could read Rudmar's keys and data; run Rudmar where namespaces are allowed, or start it with --builds-uncaged if you trust everybody who may push")
+var ErrUncaged = errors.New(
+	"commands of builds are refused: this machine cannot shut them in, so that they could read Rudmar's keys and data; run Rudmar where namespaces are allowed, or start it with --builds-uncaged if you trust everybody who may push")
 
 // make makes a function from its sources, and gives the files of its archive.
-func (b *Builder) make(ctx context.Context, m making, entries []pack.Entry, leaveOut []string, log io.Writer) ([]pack.Entry, error) {
+func (b *Builder) make(ctx context.Context, m making, entries []pack.Entry, leaveOut []string,
+	log io.Writer) ([]pack.Entry, error) {
 	if m.locked != nil {
 		if err := m.locked(entries); err != nil {
 			return nil, err
@@ -47,7 +49,8 @@ func (b *Builder) make(ctx context.Context, m making, entries []pack.Entry, leav
 
 // makeCaged makes a function where its commands see their own folder and the
 // tools, and reach nothing but what they may.
-func (b *Builder) makeCaged(ctx context.Context, m making, entries []pack.Entry, leaveOut []string, log io.Writer) ([]pack.Entry, error) {
+func (b *Builder) makeCaged(ctx context.Context, m making, entries []pack.Entry, leaveOut []string,
+	log io.Writer) ([]pack.Entry, error) {
 	tools, err := toolsOf()
 	if err != nil {
 		return nil, err
@@ -68,11 +71,14 @@ func (b *Builder) makeCaged(ctx context.Context, m making, entries []pack.Entry,
 	}
 	defer s.Close()
 	for _, e := range append(m.sources(entries), pack.Entry{Path: "../home/.keep"}) {
-		if err := s.Put(ctx, cage.File{Path: filepath.Join(codeFolder, e.Path), Executable: e.Executable, Content: e.Content}); err != nil {
+		if err := s.Put(ctx, cage.File{Path: filepath.Join(codeFolder, e.Path), Executable: e.Executable,
+			Content: e.Content}); err != nil {
 			return nil, told(ctx, fmt.Errorf("putting %s there: %w", e.Path, err))
 		}
 	}
-	env := append([]string{"PATH=" + tools.path, "LANG=C.UTF-8", "HOME=" + homeFolder, "TMPDIR=" + homeFolder, "GOCACHE=/rudmar/go-build", "GOPATH=" + homeFolder + "/go", "SOURCE_DATE_EPOCH=315532800", "CI=true"}, certificates()...)
+	env := append([]string{"PATH=" + tools.path, "LANG=C.UTF-8", "HOME=" + homeFolder, "TMPDIR=" + homeFolder,
+		"GOCACHE=/rudmar/go-build", "GOPATH=" + homeFolder + "/go", "SOURCE_DATE_EPOCH=315532800", "CI=true"},
+		certificates()...)
 	env = append(env, m.env...)
 	run := func(command, env []string, open bool) error {
 		fmt.Fprintf(log, "  $ %s\n", strings.Join(command, " "))
@@ -80,7 +86,8 @@ func (b *Builder) makeCaged(ctx context.Context, m making, entries []pack.Entry,
 		exit, err := s.Run(ctx, cage.Step{Command: command, Env: env, Dir: codeFolder, Way: open})
 		switch {
 		case err != nil && s.Starved(), exit != 0 && s.Starved():
-			return fmt.Errorf("%w: %s went over the memory of a build, %d MiB", ErrCommand, strings.Join(command, " "), limits().Memory>>20)
+			return fmt.Errorf("%w: %s went over the memory of a build, %d MiB", ErrCommand,
+				strings.Join(command, " "), limits().Memory>>20)
 		case err != nil:
 			return told(ctx, fmt.Errorf("%w: %s: %w", ErrCommand, command[0], err))
 		case exit != 0:
@@ -113,7 +120,8 @@ func (b *Builder) makeCaged(ctx context.Context, m making, entries []pack.Entry,
 	}
 	files, err := s.Collect(ctx, codeFolder, func(name string) bool { return m.goes(name, leaveOut) }, pack.MaxBytes)
 	if errors.Is(err, cage.ErrTooMuch) {
-		return nil, fmt.Errorf("%w: what was built has more than %d MiB; leave some out with build.leave_out", pack.ErrTooLarge, pack.MaxBytes>>20)
+		return nil, fmt.Errorf("%w: what was built has more than %d MiB; leave some out with build.leave_out",
+			pack.ErrTooLarge, pack.MaxBytes>>20)
 	}
 	if err != nil {
 		return nil, told(ctx, fmt.Errorf("taking what was built: %w", err))
@@ -146,7 +154,8 @@ func proxied() []string {
 // as they are shown.
 func certificates() []string {
 	var out []string
-	for _, name := range []string{"NODE_EXTRA_CA_CERTS", "SSL_CERT_FILE", "SSL_CERT_DIR", "PIP_CERT", "npm_config_cafile"} {
+	for _, name := range []string{"NODE_EXTRA_CA_CERTS", "SSL_CERT_FILE", "SSL_CERT_DIR",
+		"PIP_CERT", "npm_config_cafile"} {
 		if v, ok := os.LookupEnv(name); ok && strings.HasPrefix(v, "/etc/ssl/") {
 			out = append(out, name+"="+v)
 		}

@@ -108,7 +108,8 @@ func goEnvironment() []string {
 }
 
 func goBuild() []string {
-	return []string{"go", "build", "-buildmode=c-shared", "-trimpath", "-buildvcs=false", "-ldflags=-s -w -buildid=", "-o", "main.wasm", "."}
+	return []string{"go", "build", "-buildmode=c-shared", "-trimpath", "-buildvcs=false",
+		"-ldflags=-s -w -buildid=", "-o", "main.wasm", "."}
 }
 
 // nothing tells whether the sources go into the archive as they are.
@@ -197,8 +198,10 @@ func (l *limited) telling() string { return tellingLine(string(l.tail)) }
 
 var (
 	placeLine = regexp.MustCompile(`^\s*(File "[^"]+", line \d+|[^\s:]+\.[a-z]{1,5}:\d+(:\d+)?[:)]?\s)`)
-	errorLine = regexp.MustCompile(`(?i)\b(error|errors|undefined|cannot|could not|not found|no such|no matching|failed|denied|missing|exception|unable)\b|\bERR!|E[A-Z]{4,}\b`)
-	idleLine  = regexp.MustCompile(`(?i)complete log of this run|^\[notice\]|^npm notice|^npm (error|ERR!) code |^\s*npm (error|ERR!)\s*$|debug-0\.log|^make: \*\*\*|^Traceback `)
+	errorLine = regexp.MustCompile(
+		`(?i)\b(error|errors|undefined|cannot|could not|not found|no such|no matching|failed|denied|missing|exception|unable)\b|\bERR!|E[A-Z]{4,}\b`)
+	idleLine = regexp.MustCompile(
+		`(?i)complete log of this run|^\[notice\]|^npm notice|^npm (error|ERR!) code |^\s*npm (error|ERR!)\s*$|debug-0\.log|^make: \*\*\*|^Traceback `)
 )
 
 func tellingLine(text string) string {

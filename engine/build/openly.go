@@ -20,7 +20,8 @@ import (
 
 // makeOpenly makes a function in a clean folder, as the user that runs Rudmar:
 // for machines that cannot shut commands in, where the operator says so.
-func (b *Builder) makeOpenly(ctx context.Context, m making, entries []pack.Entry, leaveOut []string, log io.Writer) ([]pack.Entry, error) {
+func (b *Builder) makeOpenly(ctx context.Context, m making, entries []pack.Entry, leaveOut []string,
+	log io.Writer) ([]pack.Entry, error) {
 	root, err := b.folder()
 	if err != nil {
 		return nil, err
@@ -43,7 +44,8 @@ func (b *Builder) makeOpenly(ctx context.Context, m making, entries []pack.Entry
 	if err != nil {
 		return nil, err
 	}
-	env := append([]string{"PATH=" + tools.path, "LANG=C.UTF-8", "HOME=" + home, "TMPDIR=" + home, "GOCACHE=" + cache, "SOURCE_DATE_EPOCH=315532800", "CI=true"}, certificates()...)
+	env := append([]string{"PATH=" + tools.path, "LANG=C.UTF-8", "HOME=" + home, "TMPDIR=" + home, "GOCACHE=" + cache,
+		"SOURCE_DATE_EPOCH=315532800", "CI=true"}, certificates()...)
 	here := func(words []string) []string { // where the session's folder would be
 		out := make([]string, len(words))
 		for i, w := range words {
@@ -135,7 +137,8 @@ func collect(dir string, goes func(name string) bool) ([]pack.Entry, error) {
 			return err
 		}
 		if total += info.Size(); total > pack.MaxBytes {
-			return fmt.Errorf("%w: what was built has more than %d MiB; leave some out with build.leave_out", pack.ErrTooLarge, pack.MaxBytes>>20)
+			return fmt.Errorf("%w: what was built has more than %d MiB; leave some out with build.leave_out",
+				pack.ErrTooLarge, pack.MaxBytes>>20)
 		}
 		content, err := root.ReadFile(name)
 		out = append(out, pack.Entry{Path: name, Executable: info.Mode()&0o100 != 0, Content: content})
@@ -187,7 +190,8 @@ func (b *Builder) warm(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	env := append([]string{"PATH=" + os.Getenv("PATH"), "HOME=" + root, "GOCACHE=" + cache, "GOPROXY=off"}, goEnvironment()...)
+	env := append([]string{"PATH=" + os.Getenv("PATH"), "HOME=" + root, "GOCACHE=" + cache, "GOPROXY=off"},
+		goEnvironment()...)
 	if err := runOpenly(ctx, root, env, goBuild(), io.Discard); err != nil {
 		return fmt.Errorf("compiling what Go functions need: %w", err)
 	}

@@ -20,7 +20,8 @@ func TestUnpinned(t *testing.T) {
 		{"frost ~= 1.2", ":1: frost could be"},
 		{"\n# x\nfrost \\\n  >1\n", ":3: frost could be"},
 	} {
-		err := unpinned([]pack.Entry{{Path: "main.py", Content: []byte("sleet")}, {Path: requirementsFile, Content: []byte(c.text)}})
+		err := unpinned([]pack.Entry{{Path: "main.py", Content: []byte("sleet")},
+			{Path: requirementsFile, Content: []byte(c.text)}})
 		switch {
 		case err == nil && c.want != "":
 			t.Errorf("%q is taken", c.text)

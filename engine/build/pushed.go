@@ -81,7 +81,8 @@ func (b *Builder) note(ctx context.Context, repo source.Repository, repository, 
 			}
 			commits = slices.DeleteFunc(commits, func(c string) bool { return len(known[c]) > 0 && c != m.After })
 		}
-		if err := b.store.AddPush(ctx, store.Push{Repository: repository, Branch: branch, Before: m.Before, After: m.After, Person: m.Person}, commits); err != nil {
+		if err := b.store.AddPush(ctx, store.Push{Repository: repository, Branch: branch, Before: m.Before, After: m.After,
+			Person: m.Person}, commits); err != nil {
 			return err
 		}
 	}
@@ -96,7 +97,8 @@ func (b *Builder) movedSince(ctx context.Context, repo source.Repository, reposi
 		return err
 	}
 	for _, m := range moves {
-		if err := b.moved(ctx, repo, store.Head{Repository: repository, Branch: branch, Before: seen, Hash: m.After, Person: m.Person}); err != nil {
+		if err := b.moved(ctx, repo,
+			store.Head{Repository: repository, Branch: branch, Before: seen, Hash: m.After, Person: m.Person}); err != nil {
 			return err
 		}
 		if seen = m.After; seen == hash {
@@ -136,7 +138,8 @@ func (b *Builder) moved(ctx context.Context, repo source.Repository, h store.Hea
 			continue
 		}
 		named[dir] = s.Name
-		switch err := b.store.AddService(ctx, store.Service{Name: s.Name, Repository: repository, Dir: dir}, branch == main, person); {
+		switch err := b.store.AddService(ctx, store.Service{Name: s.Name, Repository: repository, Dir: dir},
+			branch == main, person); {
 		case errors.Is(err, store.ErrOwned): // the hook refuses it, but for two that come at once
 			b.log.Warn("a push holds a service that belongs to another repository", "service", s.Name, "repository", repository)
 			continue
@@ -191,7 +194,8 @@ func (b *Builder) takes(ctx context.Context, s *manifest.Service, branch string)
 		if err != nil {
 			return false, err
 		}
-		if old := check.Service(manifest.FilesOf(v.Manifests)).Service; old != nil && old.Stage(stage) != nil && onPush(*old.Stage(stage)) {
+		if old := check.Service(manifest.FilesOf(v.Manifests)).Service; old != nil && old.Stage(stage) != nil &&
+			onPush(*old.Stage(stage)) {
 			return true, nil
 		}
 	}
@@ -201,7 +205,8 @@ func (b *Builder) takes(ctx context.Context, s *manifest.Service, branch string)
 // locate finds the folder of a service in a commit: the one where it stood last,
 // or another that holds it now. found is false where the commit has no such
 // service.
-func (b *Builder) locate(ctx context.Context, repo source.Repository, commit string, service store.Service) (checked source.Checked, found bool, err error) {
+func (b *Builder) locate(ctx context.Context, repo source.Repository, commit string,
+	service store.Service) (checked source.Checked, found bool, err error) {
 	all, err := repo.Folder(ctx, commit, ".")
 	if err != nil {
 		return checked, false, err

@@ -112,7 +112,8 @@ func (b *Builder) begin(ctx context.Context, next store.Build) (context.Context,
 		}
 		b.mu.Unlock()
 		if !quiet {
-			if err := b.store.Tell(ctx, next.Service, store.TopicBuild, map[string]any{"hash": next.Hash, "state": "running", "version": 0}); err != nil && ctx.Err() == nil {
+			if err := b.store.Tell(ctx, next.Service, store.TopicBuild,
+				map[string]any{"hash": next.Hash, "state": "running", "version": 0}); err != nil && ctx.Err() == nil {
 				b.log.Error("telling of a build", "error", err)
 			}
 		}
@@ -168,7 +169,8 @@ func (b *Builder) Cancel(ctx context.Context, id int64, person string) error {
 	b.mu.Lock()
 	r := b.running[id]
 	b.mu.Unlock()
-	if err := b.store.Note(ctx, store.Entry{Person: person, Service: next.Service, What: "build cancelled", Text: next.Hash[:8]}); err != nil {
+	if err := b.store.Note(ctx,
+		store.Entry{Person: person, Service: next.Service, What: "build cancelled", Text: next.Hash[:8]}); err != nil {
 		return err
 	}
 	if r != nil {

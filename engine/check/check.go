@@ -119,7 +119,8 @@ func (c *Checker) Check(ctx context.Context, service string, folder manifest.Fol
 }
 
 // Becomes gives what a checked service becomes in a stage, on a target.
-func (c *Checker) Becomes(service string, s *manifest.Service, stage *manifest.Stage, target manifest.Target, in expand.Inputs) []expand.Resource {
+func (c *Checker) Becomes(service string, s *manifest.Service, stage *manifest.Stage, target manifest.Target,
+	in expand.Inputs) []expand.Resource {
 	resources, _ := expand.ExpandAgain(s, stage, target, in, &c.found(service).resources)
 	return resources
 }

@@ -42,7 +42,8 @@ func TestAgainstPlatforms(t *testing.T) {
 			return
 		}
 		w.Header().Set("Content-Type", "application/json")
-		_ = json.NewEncoder(w).Encode(api.Kinds{Regions: []string{"north"}, Runtimes: []string{"python"}, Triggers: []string{"route"},
+		_ = json.NewEncoder(w).Encode(api.Kinds{Regions: []string{"north"}, Runtimes: []string{"python"},
+			Triggers:    []string{"route"},
 			Permissions: []api.PermissionKind{{Kind: "tables", Verbs: verbs.Load().([]string)}}})
 	}))
 	defer server.Close()
@@ -51,13 +52,16 @@ func TestAgainstPlatforms(t *testing.T) {
 		t.Fatal(err)
 	}
 	now := time.Unix(1_700_000_000, 0)
-	checker := check.New(map[string]*platform.Client{"local": client}, func() time.Time { return now }, slog.New(slog.DiscardHandler))
+	checker := check.New(map[string]*platform.Client{"local": client}, func() time.Time { return now },
+		slog.New(slog.DiscardHandler))
 	find := func(function string, changes ...string) string {
 		text := root
 		if len(changes) > 0 {
 			text = strings.NewReplacer(changes...).Replace(root)
 		}
-		r := checker.Check(t.Context(), "frostline", manifest.Files{"rudmar.yaml": []byte(text), "warn/function.yaml": []byte(function), "warn/warn.py": []byte("def run(call): pass\n")})
+		r := checker.Check(t.Context(), "frostline",
+			manifest.Files{"rudmar.yaml": []byte(text), "warn/function.yaml": []byte(function),
+				"warn/warn.py": []byte("def run(call): pass\n")})
 		var out []string
 		for _, d := range r.Diagnostics {
 			out = append(out, string(d.Code))
@@ -70,7 +74,8 @@ func TestAgainstPlatforms(t *testing.T) {
 		{"kind", find(strings.Replace(warn, "tables/", "table/", 1)), "RM1503"},
 		{"region", find(warn, "local/north", "local/nroth"), "RM1608"},
 		{"platform", find(warn, "local/north", "loacl/north"), "RM1608"},
-		{"runtime", find(strings.NewReplacer("runtime: python", "runtime: node", "warn:run", "warn:run").Replace(warn)), "RM1605 RM1608"},
+		{"runtime", find(strings.NewReplacer("runtime: python", "runtime: node", "warn:run", "warn:run").Replace(warn)),
+			"RM1605 RM1608"},
 		{"trigger", find(warn + "triggers: {hourly: {every: 1h}}\n"), "RM1608"},
 	} {
 		if c.got != c.want {

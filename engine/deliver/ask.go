@@ -67,7 +67,8 @@ func (l *Line) Request(ctx context.Context, service string, version int, stage s
 	return l.store.Request(ctx, d.Service, d.Version, d.Stage, say.By.Handle)
 }
 
-func (l *Line) waiting(ctx context.Context, service string, version int, stage string, by store.Person, a rights.Act) (store.Delivery, error) {
+func (l *Line) waiting(ctx context.Context, service string, version int, stage string, by store.Person,
+	a rights.Act) (store.Delivery, error) {
 	if err := May(by, a, service, stage); err != nil {
 		return store.Delivery{}, err
 	}
@@ -98,7 +99,8 @@ func (l *Line) Approve(ctx context.Context, service string, version int, stage s
 	if err := confirmed(m, stage, say); err != nil {
 		return err
 	}
-	return l.store.Approve(ctx, service, version, stage, store.Approval{Person: say.By.Handle, Comment: say.Comment, Shown: m.Lines})
+	return l.store.Approve(ctx, service, version, stage,
+		store.Approval{Person: say.By.Handle, Comment: say.Comment, Shown: m.Lines})
 }
 
 // counts tells whether somebody's approval would count for any of the gates that
@@ -120,12 +122,14 @@ func (l *Line) counts(ctx context.Context, d store.Delivery, by store.Person) er
 	var why error
 	for _, a := range asked {
 		switch {
-		case delivery.Counts(a, delivery.Approval{Person: by.Handle, Groups: by.Groups}, authors) && (authorsErr == nil || a.AuthorMay):
+		case delivery.Counts(a, delivery.Approval{Person: by.Handle, Groups: by.Groups}, authors) &&
+			(authorsErr == nil || a.AuthorMay):
 			return nil
 		case authorsErr != nil && !a.AuthorMay:
 			why = fmt.Errorf("%w: it is not known who its authors are: %w", ErrNotCounts, authorsErr)
 		case a.From != "" && !slices.Contains(by.Groups, a.From):
-			why = fmt.Errorf("%w: %s wants approvals from %s, and %s does not belong to it", ErrNotCounts, d.Stage, a.From, by.Handle)
+			why = fmt.Errorf("%w: %s wants approvals from %s, and %s does not belong to it", ErrNotCounts,
+				d.Stage, a.From, by.Handle)
 		default:
 			why = fmt.Errorf("%w: %s pushed commits that are in this version and not yet in %s, which wants somebody else's approval", ErrNotCounts, by.Handle, d.Stage)
 		}
@@ -135,7 +139,8 @@ func (l *Line) counts(ctx context.Context, d store.Delivery, by store.Person) er
 
 // Refuse says no to a version. Where the stage asks for approvals of a group it
 // takes somebody of it.
-func (l *Line) Refuse(ctx context.Context, service string, version int, stage string, by store.Person, why string) error {
+func (l *Line) Refuse(ctx context.Context, service string, version int, stage string,
+	by store.Person, why string) error {
 	if err := May(by, rights.Approve, service, stage); err != nil {
 		return err
 	}
@@ -144,8 +149,10 @@ func (l *Line) Refuse(ctx context.Context, service string, version int, stage st
 		return err
 	}
 	asked := approvalsOf(entry)
-	if len(asked) > 0 && !slices.ContainsFunc(asked, func(a manifest.Approvals) bool { return a.From == "" || slices.Contains(by.Groups, a.From) }) {
-		return fmt.Errorf("%w: %s wants a word from %s, and %s does not belong to it", ErrNotCounts, stage, asked[0].From, by.Handle)
+	if len(asked) > 0 && !slices.ContainsFunc(asked,
+		func(a manifest.Approvals) bool { return a.From == "" || slices.Contains(by.Groups, a.From) }) {
+		return fmt.Errorf("%w: %s wants a word from %s, and %s does not belong to it", ErrNotCounts, stage,
+			asked[0].From, by.Handle)
 	}
 	return l.event(ctx, service, version, stage, delivery.Refuse, by, why)
 }
@@ -170,7 +177,8 @@ func (l *Line) Retry(ctx context.Context, service string, version int, stage str
 	return l.event(ctx, service, version, stage, delivery.Retry, by, "")
 }
 
-func (l *Line) event(ctx context.Context, service string, version int, stage string, e delivery.Event, by store.Person, why string) error {
+func (l *Line) event(ctx context.Context, service string, version int, stage string, e delivery.Event,
+	by store.Person, why string) error {
 	d, err := l.store.Delivery(ctx, service, version, stage)
 	if err != nil {
 		return fmt.Errorf("version %d in %s: %w", version, stage, err)

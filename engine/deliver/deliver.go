@@ -74,8 +74,10 @@ type Config struct {
 
 // New makes the line.
 func New(c Config) *Line {
-	return &Line{store: c.Store, planner: c.Planner, runner: c.Runner, people: c.People, log: c.Log, repository: c.Repository, wake: make(chan struct{}, 1),
-		busy: map[stageOf]bool{}, rests: rest.New[stageOf](longestRest), meanings: map[deliveryOf]knownMeaning{}, ranges: map[string][]string{}, waits: map[deliveryOf]wait{}}
+	return &Line{store: c.Store, planner: c.Planner, runner: c.Runner, people: c.People, log: c.Log,
+		repository: c.Repository, wake: make(chan struct{}, 1),
+		busy: map[stageOf]bool{}, rests: rest.New[stageOf](longestRest), meanings: map[deliveryOf]knownMeaning{},
+		ranges: map[string][]string{}, waits: map[deliveryOf]wait{}}
 }
 
 // Nudge makes the line look again now.
@@ -140,7 +142,8 @@ func (l *Line) lookThrough(ctx context.Context, service string) error {
 	}
 	for stage, rows := range byStage {
 		if !quiet(rows) {
-			l.inBackground(ctx, stageOf{service, stage}, func(ctx context.Context) error { return l.lookAt(ctx, rows, judged, ended) })
+			l.inBackground(ctx, stageOf{service, stage},
+				func(ctx context.Context) error { return l.lookAt(ctx, rows, judged, ended) })
 		}
 	}
 	return nil
@@ -200,7 +203,8 @@ func (l *Line) lookAt(ctx context.Context, rows []store.Delivery, judged map[Pla
 }
 
 // next decides which delivery moves next in one stage; nil for none.
-func (l *Line) next(ctx context.Context, rows []store.Delivery, judged map[Place]Judged, ended map[int]bool) (*store.Delivery, error) {
+func (l *Line) next(ctx context.Context, rows []store.Delivery, judged map[Place]Judged,
+	ended map[int]bool) (*store.Delivery, error) {
 	ctx, cancel := context.WithTimeout(ctx, looking)
 	defer cancel()
 	byVersion := map[int]store.Delivery{}

@@ -168,7 +168,8 @@ func (l *Line) Judge(ctx context.Context, d store.Delivery) (Judged, error) {
 
 // facts gathers what the gates of a delivery are judged by.
 func (l *Line) facts(ctx context.Context, d store.Delivery, e delivery.Entry) (delivery.Facts, *Meaning, error) {
-	f := delivery.Facts{Now: l.store.Now(), Requested: d.RequestedBy, Earlier: map[string]delivery.Earlier{}, Gone: map[string]bool{}}
+	f := delivery.Facts{Now: l.store.Now(), Requested: d.RequestedBy, Earlier: map[string]delivery.Earlier{},
+		Gone: map[string]bool{}}
 	service, v, err := l.planner.Service(ctx, d.Service, d.Version)
 	if err != nil {
 		return f, nil, err
@@ -234,7 +235,8 @@ func (l *Line) branch(ctx context.Context, v store.Version, e delivery.Entry) (s
 
 // earlier gathers how a version did in the stages before, and tells whether it
 // has got through them.
-func (l *Line) earlier(ctx context.Context, d store.Delivery, own *manifest.Service, e delivery.Entry, f *delivery.Facts) (bool, error) {
+func (l *Line) earlier(ctx context.Context, d store.Delivery, own *manifest.Service, e delivery.Entry,
+	f *delivery.Facts) (bool, error) {
 	standing, err := l.store.Standing(ctx, d.Service)
 	if err != nil {
 		return false, err
@@ -297,7 +299,8 @@ func (l *Line) approvals(ctx context.Context, d store.Delivery) ([]delivery.Appr
 	return out, nil
 }
 
-func (l *Line) figures(ctx context.Context, service string, stage *manifest.Stage, since time.Time) (delivery.Figures, error) {
+func (l *Line) figures(ctx context.Context, service string, stage *manifest.Stage,
+	since time.Time) (delivery.Figures, error) {
 	var sum delivery.Figures
 	for _, target := range stage.Targets {
 		client, scope, err := l.planner.Platform(manifest.Place{Service: service, Stage: stage.Name, Target: target})
@@ -329,7 +332,8 @@ func wild(service *manifest.Service, stage string) []string {
 
 // variables gives what rules are evaluated over.
 func variables(r expression.Rules, v store.Version, facts delivery.Facts) *expression.Rules {
-	r.Version = expression.Version{Number: int64(v.Number), Author: v.Author, Pushers: facts.Authors, Message: v.Message, Branch: v.Branch}
+	r.Version = expression.Version{Number: int64(v.Number), Author: v.Author, Pushers: facts.Authors,
+		Message: v.Message, Branch: v.Branch}
 	for _, at := range facts.Earlier {
 		r.Metrics.Calls, r.Metrics.Errors = r.Metrics.Calls+int64(at.Calls), r.Metrics.Errors+int64(at.Errors)
 	}

@@ -18,7 +18,8 @@ import (
 // The error is Rudmar's own: the same move is tried again.
 func (l *Line) move(ctx context.Context, d store.Delivery) error {
 	err := l.through(ctx, d)
-	if err == nil || ctx.Err() != nil || store.IsFault(err) || errors.Is(err, store.ErrMoved) || errors.Is(err, store.ErrLease) {
+	if err == nil || ctx.Err() != nil || store.IsFault(err) || errors.Is(err, store.ErrMoved) ||
+		errors.Is(err, store.ErrLease) {
 		return err
 	}
 	l.log.Warn("a delivery stopped", "service", d.Service, "stage", d.Stage, "version", d.Version, "error", err)
@@ -95,7 +96,8 @@ func (l *Line) deploy(ctx context.Context, d store.Delivery, index int) error {
 		return err
 	}
 	if meaning := p.Meaning(); d.Agreed != nil && !delivery.Within(meaning, d.Agreed) {
-		why := fmt.Sprintf("the plan for %s means something else than what was agreed to: %s", at.Target, strings.Join(delivery.Moved(d.Agreed, meaning), "; "))
+		why := fmt.Sprintf("the plan for %s means something else than what was agreed to: %s", at.Target,
+			strings.Join(delivery.Moved(d.Agreed, meaning), "; "))
 		return l.apply(ctx, d, delivery.Reask, "", why)
 	}
 	id, err := l.store.AddPlan(ctx, "", p)

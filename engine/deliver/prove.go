@@ -37,7 +37,8 @@ const casesAtOnce = 4
 
 // prove runs all saved cases against what was deployed. Those that have run since
 // it was deployed are not run again, but for those that ran while Rudmar ended.
-func (l *Line) prove(ctx context.Context, d store.Delivery, service *manifest.Service, stage *manifest.Stage) (failed []string, total int, err error) {
+func (l *Line) prove(ctx context.Context, d store.Delivery, service *manifest.Service,
+	stage *manifest.Stage) (failed []string, total int, err error) {
 	language, err := expression.ForCases()
 	if err != nil {
 		return nil, 0, err
@@ -88,7 +89,8 @@ func (l *Line) prove(ctx context.Context, d store.Delivery, service *manifest.Se
 type caseOf struct{ target, function, file, name string }
 
 // runOnce runs a case, with what was begun and what came of it written down.
-func (l *Line) runOnce(ctx context.Context, d store.Delivery, run *store.CaseRun, at manifest.Place, fn *manifest.Function, c manifest.Case, language *expression.Language) error {
+func (l *Line) runOnce(ctx context.Context, d store.Delivery, run *store.CaseRun, at manifest.Place,
+	fn *manifest.Function, c manifest.Case, language *expression.Language) error {
 	var err error
 	if run.ID, err = l.store.BeginCase(ctx, d, *run); err != nil {
 		return err
@@ -105,7 +107,8 @@ func (l *Line) runOnce(ctx context.Context, d store.Delivery, run *store.CaseRun
 	return l.store.EndCase(ctx, *run)
 }
 
-func (l *Line) runCase(ctx context.Context, at manifest.Place, fn *manifest.Function, c manifest.Case, language *expression.Language) (Found, bool, error) {
+func (l *Line) runCase(ctx context.Context, at manifest.Place, fn *manifest.Function, c manifest.Case,
+	language *expression.Language) (Found, bool, error) {
 	client, scope, err := l.planner.Platform(at)
 	if err != nil {
 		return Found{}, false, err
@@ -138,7 +141,8 @@ func (l *Line) runCase(ctx context.Context, at manifest.Place, fn *manifest.Func
 
 // Observed turns an invocation into what cases are judged by.
 func Observed(inv api.Invocation) cases.Observed {
-	o := cases.Observed{Answer: inv.Answer, Took: time.Duration((inv.ColdMs + inv.RunMs) * float64(time.Millisecond)), MemoryPeak: inv.MemoryPeak, Cold: inv.Cold}
+	o := cases.Observed{Answer: inv.Answer, Took: time.Duration((inv.ColdMs + inv.RunMs) * float64(time.Millisecond)),
+		MemoryPeak: inv.MemoryPeak, Cold: inv.Cold}
 	if inv.Error != nil {
 		o.Failed = inv.Error.Kind + ": " + inv.Error.Message
 	}

@@ -18,7 +18,8 @@ func (r *Runner) upToDate(ctx context.Context, p *plan.Plan) error {
 	}
 	switch {
 	case now.Base.Serial != p.Base.Serial:
-		return fmt.Errorf("%w: something was deployed there since (record %d, now %d); make a new plan", ErrOutOfDate, p.Base.Serial, now.Base.Serial)
+		return fmt.Errorf("%w: something was deployed there since (record %d, now %d); make a new plan", ErrOutOfDate,
+			p.Base.Serial, now.Base.Serial)
 	case now.Base.Fingerprint != p.Base.Fingerprint:
 		return fmt.Errorf("%w: what is live was changed by hand since%s; make a new plan", ErrOutOfDate, moved(p, now))
 	}
@@ -28,11 +29,13 @@ func (r *Runner) upToDate(ctx context.Context, p *plan.Plan) error {
 	}
 	for _, s := range p.Steps {
 		if now, ok := wants[s.Address]; !ok || !canon.Equal(s.Want, now) {
-			return fmt.Errorf("%w: %s is to become something else since, as when a secret gets another value; make a new plan", ErrOutOfDate, s.Address)
+			return fmt.Errorf("%w: %s is to become something else since, as when a secret gets another value; make a new plan",
+				ErrOutOfDate, s.Address)
 		}
 	}
 	if len(now.Steps) != len(p.Steps) {
-		return fmt.Errorf("%w: there are %d steps to be done since, as when a secret gets another value; make a new plan", ErrOutOfDate, len(now.Steps))
+		return fmt.Errorf("%w: there are %d steps to be done since, as when a secret gets another value; make a new plan",
+			ErrOutOfDate, len(now.Steps))
 	}
 	return nil
 }

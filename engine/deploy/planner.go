@@ -105,7 +105,8 @@ func (p *Planner) Entry(ctx context.Context, service, stage string, version int)
 
 // Undeclared gives the rules that stand in stages which a version does not declare,
 // by stage: something of the service runs there.
-func (p *Planner) Undeclared(ctx context.Context, service string, own *manifest.Service) (map[string]*manifest.Stage, error) {
+func (p *Planner) Undeclared(ctx context.Context, service string,
+	own *manifest.Service) (map[string]*manifest.Stage, error) {
 	standing, err := p.store.Standing(ctx, service)
 	if err != nil {
 		return nil, err
@@ -126,7 +127,8 @@ func (p *Planner) Undeclared(ctx context.Context, service string, own *manifest.
 
 // Stages gives the stages that a version with these manifests is to enter, and
 // those that it takes away: something runs there that it does not declare.
-func (p *Planner) Stages(ctx context.Context, service string, own *manifest.Service) (enters, removes []string, err error) {
+func (p *Planner) Stages(ctx context.Context, service string, own *manifest.Service) (enters,
+	removes []string, err error) {
 	left, err := p.Undeclared(ctx, service, own)
 	if err != nil {
 		return nil, nil, err
@@ -163,7 +165,8 @@ func (p *Planner) Targets(ctx context.Context, service, stage string, version in
 
 // Wanted gives the resources that a version becomes in a place: none where it no
 // longer declares the place, and something was put there.
-func (p *Planner) Wanted(ctx context.Context, place manifest.Place, version int, kinds api.Kinds) ([]expand.Resource, []expand.Problem, error) {
+func (p *Planner) Wanted(ctx context.Context, place manifest.Place, version int, kinds api.Kinds) ([]expand.Resource,
+	[]expand.Problem, error) {
 	service, _, err := p.Service(ctx, place.Service, version)
 	if err != nil {
 		return nil, nil, err
@@ -273,7 +276,8 @@ func unknownToPlatform(service *manifest.Service, place manifest.Place, kinds ap
 		return nil // nothing is asked for any more
 	}
 	if !slices.Contains(kinds.Regions, target.Region) {
-		add(service.Stage(place.Stage).From, "the platform %s has no region %q; it has %s", target.Platform, target.Region, strings.Join(kinds.Regions, ", "))
+		add(service.Stage(place.Stage).From, "the platform %s has no region %q; it has %s", target.Platform, target.Region,
+			strings.Join(kinds.Regions, ", "))
 	}
 	verbs := map[string][]string{}
 	for _, k := range kinds.Permissions {
@@ -282,7 +286,8 @@ func unknownToPlatform(service *manifest.Service, place manifest.Place, kinds ap
 	for _, fn := range service.Functions {
 		c := fn.At(place.Stage)
 		if !slices.Contains(kinds.Runtimes, c.Runtime.V) {
-			add(c.Runtime.From, "%s needs the runtime %s; %s has %s", fn.Name, c.Runtime.V, target, strings.Join(kinds.Runtimes, ", "))
+			add(c.Runtime.From, "%s needs the runtime %s; %s has %s", fn.Name, c.Runtime.V, target,
+				strings.Join(kinds.Runtimes, ", "))
 		}
 		for _, permission := range c.Permissions {
 			text, _ := permission.Of.Literal()

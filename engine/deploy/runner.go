@@ -67,7 +67,8 @@ type RunnerConfig struct {
 func NewRunner(c RunnerConfig) *Runner {
 	b := make([]byte, 8)
 	_, _ = rand.Read(b) // it never fails, says its documentation
-	return &Runner{store: c.Store, planner: c.Planner, archives: c.Archives, log: c.Log, holder: hex.EncodeToString(b), running: map[int64]bool{}, rests: rest.New[int64](longestRest)}
+	return &Runner{store: c.Store, planner: c.Planner, archives: c.Archives, log: c.Log, holder: hex.EncodeToString(b),
+		running: map[int64]bool{}, rests: rest.New[int64](longestRest)}
 }
 
 // Start asks for the deployment of a plan that was kept. It is refused where the
@@ -77,7 +78,8 @@ func (r *Runner) Start(ctx context.Context, planID int64, person string) (int64,
 }
 
 // StartWith is Start; what also writes is written with the deployment, or neither is.
-func (r *Runner) StartWith(ctx context.Context, planID int64, person string, also func(tx store.Tx, id int64) error) (int64, error) {
+func (r *Runner) StartWith(ctx context.Context, planID int64, person string,
+	also func(tx store.Tx, id int64) error) (int64, error) {
 	kept, err := r.store.Plan(ctx, planID)
 	if err != nil {
 		return 0, fmt.Errorf("plan %d: %w", planID, err)
@@ -92,7 +94,8 @@ func (r *Runner) StartWith(ctx context.Context, planID int64, person string, als
 	if err := r.upToDate(ctx, p); err != nil {
 		return 0, err
 	}
-	id, err := r.store.AddDeployment(ctx, store.Begin{PlanID: planID, Plan: p, Person: person, Holder: r.holder, Also: also})
+	id, err := r.store.AddDeployment(ctx,
+		store.Begin{PlanID: planID, Plan: p, Person: person, Holder: r.holder, Also: also})
 	switch {
 	case errors.Is(err, store.ErrSerial):
 		return 0, fmt.Errorf("%w: %w; make a new plan", ErrOutOfDate, err)
@@ -400,7 +403,9 @@ func (x *execution) send(ctx context.Context, s *plan.Step, key string) (map[str
 			return nil, err
 		}
 	}
-	r, err := x.client.Put(ctx, x.scope, s.Address, platform.Wish{Key: key, Match: s.Tag, Attributes: s.Want, Secrets: x.secrets[s.Address], Version: x.plan.Base.Version, Was: s.Was})
+	r, err := x.client.Put(ctx, x.scope, s.Address,
+		platform.Wish{Key: key, Match: s.Tag, Attributes: s.Want, Secrets: x.secrets[s.Address],
+			Version: x.plan.Base.Version, Was: s.Was})
 	if err != nil {
 		return nil, err
 	}

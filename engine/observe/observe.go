@@ -76,7 +76,8 @@ type Config struct {
 
 // New makes a watch.
 func New(c Config) *Watch {
-	return &Watch{store: c.Store, planner: c.Planner, log: c.Log, every: c.Every, wake: make(chan struct{}, 1), seen: map[manifest.Place]seenDrift{}, busy: map[manifest.Place]bool{}}
+	return &Watch{store: c.Store, planner: c.Planner, log: c.Log, every: c.Every, wake: make(chan struct{}, 1),
+		seen: map[manifest.Place]seenDrift{}, busy: map[manifest.Place]bool{}}
 }
 
 // Nudge makes the watch look now.
@@ -178,7 +179,8 @@ func (w *Watch) one(ctx context.Context, p manifest.Place, before Look) error {
 		return ctx.Err()
 	}
 	if err != nil {
-		look = Look{Drift: before.Drift, Functions: before.Functions, Parked: before.Parked, Error: err.Error(), Since: before.Since}
+		look = Look{Drift: before.Drift, Functions: before.Functions, Parked: before.Parked,
+			Error: err.Error(), Since: before.Since}
 		if look.Since == 0 {
 			look.Since = w.store.Now().UnixMilli()
 		}

@@ -86,7 +86,8 @@ func Open(s *store.Store, dir string, newKey bool) (*Directory, error) {
 	seal, err := cipher.NewGCM(block)
 	mac := hmac.New(sha256.New, key)
 	mac.Write([]byte("fingerprints of secrets"))
-	return &Directory{store: s, seal: seal, fingerprints: mac.Sum(nil), cost: bcrypt.DefaultCost, checked: map[[sha256.Size]byte]bool{}, guesses: &guesses{now: s.Now, made: map[string]guess{}}}, err
+	return &Directory{store: s, seal: seal, fingerprints: mac.Sum(nil), cost: bcrypt.DefaultCost,
+		checked: map[[sha256.Size]byte]bool{}, guesses: &guesses{now: s.Now, made: map[string]guess{}}}, err
 }
 
 func installationKey(file string, mayMake bool) ([]byte, error) {
@@ -135,7 +136,8 @@ func (d *Directory) Add(ctx context.Context, w Wish, by string) error {
 	if err != nil {
 		return fmt.Errorf("adding %s: %w", w.Handle, err)
 	}
-	return d.put(ctx, store.Person{Handle: w.Handle, Role: w.Role, Places: w.Places, Groups: w.Groups, Password: hash}, by, "person added")
+	return d.put(ctx, store.Person{Handle: w.Handle, Role: w.Role, Places: w.Places, Groups: w.Groups, Password: hash},
+		by, "person added")
 }
 
 func (d *Directory) hash(password string) (string, error) {
@@ -198,7 +200,8 @@ func (d *Directory) Check(ctx context.Context, handle, password string) (store.P
 	p, err := d.store.Person(ctx, handle)
 	if errors.Is(err, store.ErrNotFound) {
 		// Take as long as for somebody who exists.
-		_ = bcrypt.CompareHashAndPassword([]byte("$2a$10$7EqJtq98hPqEX7fNZaFWoOhi5rBvVhx8yJk3uZpM6yqfzJ0m0m0mu"), []byte(password))
+		_ = bcrypt.CompareHashAndPassword([]byte("$2a$10$7EqJtq98hPqEX7fNZaFWoOhi5rBvVhx8yJk3uZpM6yqfzJ0m0m0mu"),
+			[]byte(password))
 		return p, ErrSignIn
 	}
 	if err != nil {
@@ -232,13 +235,15 @@ func (d *Directory) Person(ctx context.Context, handle string) (store.Person, er
 }
 
 // SignIn begins a session of somebody at an address, and gives its token.
-func (d *Directory) SignIn(ctx context.Context, handle, password, address string) (token string, session store.Session, err error) {
+func (d *Directory) SignIn(ctx context.Context, handle, password, address string) (token string,
+	session store.Session, err error) {
 	p, err := d.Enter(ctx, handle, password, address)
 	if err != nil {
 		return "", session, err
 	}
 	token = hex.EncodeToString(randomBytes(24))
-	session = store.Session{Handle: p.Handle, CSRF: hex.EncodeToString(randomBytes(16)), Until: d.store.Now().Add(SessionLength)}
+	session = store.Session{Handle: p.Handle, CSRF: hex.EncodeToString(randomBytes(16)),
+		Until: d.store.Now().Add(SessionLength)}
 	return token, session, d.store.AddSession(ctx, hashed(token), session, address)
 }
 

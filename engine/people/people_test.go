@@ -166,7 +166,7 @@ func TestGuessingIsSlowed(t *testing.T) {
 	if got := guess("linden", password, "192.0.2.77"); got != "in" {
 		t.Errorf("from another address: %s", got)
 	}
-	entries, err := s.Journal(ctx, "", 0, 100)
+	entries, err := s.Journal(ctx, "", store.Part{Limit: 100}, store.Entry{})
 	if err != nil || len(entries) < 20 || entries[0].What != "sign-in refused" {
 		t.Errorf("the journal: %+v %v", entries, err)
 	}
@@ -209,7 +209,8 @@ func TestWhoEnds(t *testing.T) {
 	}
 	for _, w := range []people.Wish{
 		{Handle: "Wren!", Role: rights.Author, Password: password}, {Handle: "sorrel", Role: "king", Password: password},
-		{Handle: "sorrel", Role: rights.Author, Password: "eleven-char"}, {Handle: "sorrel", Role: rights.Author, Password: ""},
+		{Handle: "sorrel", Role: rights.Author, Password: "eleven-char"},
+		{Handle: "sorrel", Role: rights.Author, Password: ""},
 	} {
 		if err := d.Add(ctx, w, ""); err == nil {
 			t.Errorf("%+v was taken", w)

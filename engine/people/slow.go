@@ -119,7 +119,8 @@ func (d *Directory) Enter(ctx context.Context, handle, password, address string)
 	case errors.Is(err, ErrSignIn):
 		d.guesses.wrong(byHandle, freeHandle)
 		d.guesses.wrong(byAddress, freeAddress)
-		err = errors.Join(err, d.store.Note(ctx, store.Entry{What: "sign-in refused", Text: fmt.Sprintf("%s from %s", shown(handle), address)}))
+		err = errors.Join(err,
+			d.store.Note(ctx, store.Entry{What: "sign-in refused", Text: fmt.Sprintf("%s from %s", shown(handle), address)}))
 	}
 	return p, err
 }

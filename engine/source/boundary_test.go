@@ -51,7 +51,8 @@ func taken(t *testing.T) (h *source.Host, address string, head source.Commit) {
 func TestOnlyBranchesAndTagsAreTaken(t *testing.T) {
 	h, address, head := taken(t)
 	r := h.Repository("brambleford")
-	for _, ref := range []string{"refs/replace/" + head.Hash, "refs/notes/commits", "refs/rudmar/x", "refs/keep-around/1"} {
+	for _, ref := range []string{"refs/replace/" + head.Hash, "refs/notes/commits",
+		"refs/rudmar/x", "refs/keep-around/1"} {
 		if out, _, err := pushRef(t, address, ref); err == nil || !strings.Contains(out, "neither a branch nor a tag") {
 			t.Errorf("%s: %v\n%s", ref, err, out)
 		}
@@ -81,7 +82,8 @@ func TestHooksAreRudmarsAlone(t *testing.T) {
 	ran := filepath.Join(t.TempDir(), "ran")
 	evil := []byte("#!/bin/sh\necho ran > " + ran + "\nexit 0\n")
 	bare := filepath.Join(h.Dir(), "brambleford.git")
-	for _, name := range []string{"pre-receive", "update", "post-receive", "post-update", "reference-transaction", "proc-receive"} {
+	for _, name := range []string{"pre-receive", "update", "post-receive", "post-update",
+		"reference-transaction", "proc-receive"} {
 		file := filepath.Join(bare, "hooks", name)
 		if err := errors.Join(os.MkdirAll(filepath.Dir(file), 0o755), os.WriteFile(file, evil, 0o755)); err != nil {
 			t.Fatal(err)
@@ -118,7 +120,8 @@ func TestAServiceOfAnotherRepositoryIsRefused(t *testing.T) {
 	files["watering/rudmar.yaml"] = strings.Replace(root, "frostline", "watering", 1)
 	for _, branch := range []string{"main", "feature"} {
 		out, err := pushFiles(t, address, "wren", branch, files)
-		if err == nil || !strings.Contains(out, "the service watering belongs to the repository elsewhere, so that brambleford cannot hold it; give it another name in watering/rudmar.yaml, or move it") {
+		if err == nil || !strings.Contains(out,
+			"the service watering belongs to the repository elsewhere, so that brambleford cannot hold it; give it another name in watering/rudmar.yaml, or move it") {
 			t.Errorf("%s: %v\n%s", branch, err, out)
 		}
 	}
@@ -128,12 +131,15 @@ func TestAServiceOfAnotherRepositoryIsRefused(t *testing.T) {
 func TestWhoMovedABranch(t *testing.T) {
 	h, _, head := taken(t)
 	r := h.Repository("brambleford")
-	hash, err := r.Apply(t.Context(), source.Change{Branch: "main", Base: head.Hash, Message: "m", Author: "linden", Email: "l@x.invalid", Files: map[string][]byte{"a": []byte("b")}})
+	hash, err := r.Apply(t.Context(),
+		source.Change{Branch: "main", Base: head.Hash, Message: "m", Author: "linden", Email: "l@x.invalid",
+			Files: map[string][]byte{"a": []byte("b")}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	moves, err := r.Moves(t.Context(), "main")
-	if err != nil || len(moves) != 2 || moves[0].Before != source.Nothing || moves[0].After != head.Hash || moves[0].Person != "wren" || moves[1].Person != "linden" || moves[1].After != hash {
+	if err != nil || len(moves) != 2 || moves[0].Before != source.Nothing || moves[0].After != head.Hash ||
+		moves[0].Person != "wren" || moves[1].Person != "linden" || moves[1].After != hash {
 		t.Errorf("%+v %v", moves, err)
 	}
 	between, err := r.Between(t.Context(), head.Hash, hash)
@@ -161,24 +167,29 @@ func TestErrorsOfGitShowNoPaths(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, err = r.Apply(t.Context(), source.Change{Branch: "main", Base: head.Hash, Message: "m", Author: "wren", Email: "w@x.invalid", Files: map[string][]byte{"a": []byte("b")}})
+	_, err = r.Apply(t.Context(),
+		source.Change{Branch: "main", Base: head.Hash, Message: "m", Author: "wren", Email: "w@x.invalid",
+			Files: map[string][]byte{"a": []byte("b")}})
 	if err == nil || strings.Contains(err.Error(), dir) {
 		t.Errorf("a lock that is held: %v", err)
 	}
-	if out, err := pushFiles(t, address, "wren", "main", map[string]string{"x.txt": "y"}); err == nil || strings.Contains(out, dir) {
+	if out, err := pushFiles(t, address, "wren", "main", map[string]string{"x.txt": "y"}); err == nil ||
+		strings.Contains(out, dir) {
 		t.Errorf("a push meets a lock: %v\n%s", err, out)
 	}
 	if _, err := r.Folder(t.Context(), strings.Repeat("1", 40), "."); err == nil || strings.Contains(err.Error(), dir) {
 		t.Errorf("a commit that is not: %v", err)
 	}
-	if _, err := source.At(filepath.Join(dir, "nowhere.git")).Heads(t.Context()); err == nil || strings.Contains(err.Error(), dir) {
+	if _, err := source.At(filepath.Join(dir, "nowhere.git")).Heads(t.Context()); err == nil ||
+		strings.Contains(err.Error(), dir) {
 		t.Errorf("a repository that is not: %v", err)
 	}
 }
 
 // TestHidingAcrossWrites cuts a text at every place where a secret could hide.
 func TestHidingAcrossWrites(t *testing.T) {
-	const text, secret, want = "error in /srv/data/x.git and /srv/data; /srv/dat", "/srv/data", "error in ........./x.git and .........; /srv/dat"
+	const text, secret, want = "error in /srv/data/x.git and /srv/data; /srv/dat", "/srv/data",
+		"error in ........./x.git and .........; /srv/dat"
 	for cut := range len(text) {
 		for second := cut; second < len(text); second++ {
 			if got := source.Hide(secret, text[:cut], text[cut:second], text[second:]); got != want {

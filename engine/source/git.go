@@ -120,7 +120,8 @@ func (r Repository) Commit(ctx context.Context, name string) (Commit, error) {
 // History gives the newest commits of a branch, newest first; those that touch
 // a path, if one is given.
 func (r Repository) History(ctx context.Context, name, path string, limit int) ([]Commit, error) {
-	args := []string{"log", "-z", "-n", strconv.Itoa(limit), "--format=%H%x1f%P%x1f%an%x1f%ae%x1f%ct%x1f%s", "--end-of-options", name, "--"}
+	args := []string{"log", "-z", "-n", strconv.Itoa(limit), "--format=%H%x1f%P%x1f%an%x1f%ae%x1f%ct%x1f%s",
+		"--end-of-options", name, "--"}
 	if path != "" {
 		args = append(args, path)
 	}
@@ -136,7 +137,8 @@ func (r Repository) History(ctx context.Context, name, path string, limit int) (
 		}
 		at, _ := strconv.ParseInt(f[4], 10, 64)
 		parent, _, _ := strings.Cut(f[1], " ")
-		list = append(list, Commit{Hash: f[0], Parent: parent, Author: f[2], Email: f[3], At: time.Unix(at, 0), Message: f[5]})
+		list = append(list, Commit{Hash: f[0], Parent: parent, Author: f[2], Email: f[3],
+			At: time.Unix(at, 0), Message: f[5]})
 	}
 	return list, nil
 }
@@ -221,7 +223,8 @@ func (r Repository) Folder(ctx context.Context, commit, dir string) (*Folder, er
 			continue
 		}
 		size, _ := strconv.ParseInt(fields[3], 10, 64)
-		f.files = append(f.files, File{Path: strings.TrimPrefix(string(name), prefix), Blob: fields[2], Size: size, Executable: fields[0] == "100755"})
+		f.files = append(f.files, File{Path: strings.TrimPrefix(string(name), prefix), Blob: fields[2], Size: size,
+			Executable: fields[0] == "100755"})
 	}
 	sort.Slice(f.files, func(i, j int) bool { return f.files[i].Path < f.files[j].Path })
 	for i, file := range f.files {
@@ -374,7 +377,8 @@ func (r Repository) Apply(ctx context.Context, c Change) (string, error) {
 	}
 	var lines strings.Builder
 	for name, content := range c.Files {
-		if name != path.Clean(name) || strings.HasPrefix(name, "../") || path.IsAbs(name) || strings.ContainsAny(name, "\n\x00") {
+		if name != path.Clean(name) || strings.HasPrefix(name, "../") || path.IsAbs(name) ||
+			strings.ContainsAny(name, "\n\x00") {
 			return "", fmt.Errorf("committing: %q is not a path inside the repository", name)
 		}
 		if content == nil {
@@ -410,7 +414,8 @@ func (r Repository) Apply(ctx context.Context, c Change) (string, error) {
 	if old == "" || c.New {
 		old = zero
 	}
-	if _, err := r.git(ctx, env, nil, "update-ref", "-m", "commit: in the page", "refs/heads/"+c.Branch, hash, old); err != nil {
+	if _, err := r.git(ctx, env, nil, "update-ref", "-m", "commit: in the page", "refs/heads/"+c.Branch,
+		hash, old); err != nil {
 		return "", fmt.Errorf("%w: %w", ErrConflict, err)
 	}
 	return hash, nil

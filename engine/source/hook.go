@@ -50,7 +50,8 @@ func (h Hook) PreReceive(ctx context.Context, in io.Reader, out io.Writer) error
 		}
 		ok, err := h.mayTake(ctx, r, f[0], f[1], f[2], out)
 		if errors.Is(ctx.Err(), context.DeadlineExceeded) {
-			fmt.Fprintf(out, "Rudmar: checking %s took longer than %s, so that the push is not taken; push less at once.\n", f[2], maxCheck)
+			fmt.Fprintf(out, "Rudmar: checking %s took longer than %s, so that the push is not taken; push less at once.\n",
+				f[2], maxCheck)
 			return ErrRefused
 		}
 		if err != nil {

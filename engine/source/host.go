@@ -51,7 +51,8 @@ const HookCommand = "git-hook"
 
 // NewHost opens the folder of repositories, a whole path. self is the program that answers
 // HookCommand; see PreReceive.
-func NewHost(dir, self string, authenticate func(*http.Request) (Visitor, error), pushed func(context.Context, string, string)) (*Host, error) {
+func NewHost(dir, self string, authenticate func(*http.Request) (Visitor, error),
+	pushed func(context.Context, string, string)) (*Host, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("making the folder of repositories: %w", err)
 	}
@@ -87,7 +88,8 @@ func (h *Host) Create(ctx context.Context, name string) error {
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("making the repository %s: %w: %s", name, err, r.withoutPaths(string(out)))
 	}
-	for _, setting := range [][2]string{{"http.receivepack", "true"}, {"receive.denyNonFastForwards", "true"}, {"transfer.fsckObjects", "true"}, {"core.logAllRefUpdates", "true"}, {"gc.auto", "2000"}, {"core.fsync", synced}} {
+	for _, setting := range [][2]string{{"http.receivepack", "true"}, {"receive.denyNonFastForwards", "true"},
+		{"transfer.fsckObjects", "true"}, {"core.logAllRefUpdates", "true"}, {"gc.auto", "2000"}, {"core.fsync", synced}} {
 		if _, err := r.git(ctx, nil, nil, "config", setting[0], setting[1]); err != nil {
 			return err
 		}
@@ -182,7 +184,8 @@ func (h *Host) notePush(noted func()) (file string, over func()) {
 
 // ServeHTTP answers git's smart protocol at /NAME.git/….
 func (h *Host) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	match := regexp.MustCompile(`^/([a-z][a-z0-9-]*)\.git/(info/refs|git-upload-pack|git-receive-pack)$`).FindStringSubmatch(r.URL.Path)
+	match := regexp.MustCompile(
+		`^/([a-z][a-z0-9-]*)\.git/(info/refs|git-upload-pack|git-receive-pack)$`).FindStringSubmatch(r.URL.Path)
 	if match == nil {
 		http.Error(w, "there is no repository here; its address ends in .git", http.StatusNotFound)
 		return
@@ -227,7 +230,8 @@ func (h *Host) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	// What is pushed is inflated by git: it gets so much memory (KiB) and time (s) for it.
 	const limited = `ulimit -v 4000000; ulimit -t 300; exec "$0" http-backend`
 	env := []string{"GIT_PROJECT_ROOT=" + h.dir, "GIT_HTTP_EXPORT_ALL=1", "REMOTE_USER=" + handle, "HOME=" + h.dir,
-		"GIT_COMMITTER_NAME=" + handle, "GIT_COMMITTER_EMAIL=" + handle + "@rudmar.invalid", RepositoryVariable + "=" + match[1]}
+		"GIT_COMMITTER_NAME=" + handle, "GIT_COMMITTER_EMAIL=" + handle + "@rudmar.invalid",
+		RepositoryVariable + "=" + match[1]}
 	env = slices.Concat(env, quiet(), h.forHooks, receiving([2]string{"core.hooksPath", h.hooks}))
 	over := func() {}
 	if match[2] == "git-receive-pack" {
@@ -235,7 +239,8 @@ func (h *Host) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		taken, over = h.notePush(func() { h.pushed(context.WithoutCancel(r.Context()), match[1], handle) })
 		env = append(env, TakenVariable+"="+taken)
 	}
-	handler := cgi.Handler{Path: "/bin/sh", Args: []string{"-c", limited, backend}, Dir: h.dir, Env: env, Stderr: io.Discard}
+	handler := cgi.Handler{Path: "/bin/sh", Args: []string{"-c", limited, backend}, Dir: h.dir,
+		Env: env, Stderr: io.Discard}
 	hidden := &hiding{ResponseWriter: w, secret: []byte(h.dir)}
 	if !pushing { // what is read is compressed, and long
 		hidden.secret = nil

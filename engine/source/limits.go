@@ -35,7 +35,8 @@ var ErrTooMuch = errors.New("the push is too large")
 // receiving are git's settings for what is pushed: the size of what is sent, and
 // large objects written as they come rather than held.
 func receiving(more ...[2]string) []string {
-	settings := append([][2]string{{"receive.maxInputSize", strconv.Itoa(maxPack)}, {"core.bigFileThreshold", "1m"}, {"transfer.unpackLimit", "1"}, {"pack.threads", "1"}, {"core.fsync", synced}}, more...)
+	settings := append([][2]string{{"receive.maxInputSize", strconv.Itoa(maxPack)}, {"core.bigFileThreshold", "1m"},
+		{"transfer.unpackLimit", "1"}, {"pack.threads", "1"}, {"core.fsync", synced}}, more...)
 	out := []string{"GIT_CONFIG_COUNT=" + strconv.Itoa(len(settings))}
 	for i, s := range settings {
 		out = append(out, fmt.Sprintf("GIT_CONFIG_KEY_%d=%s", i, s[0]), fmt.Sprintf("GIT_CONFIG_VALUE_%d=%s", i, s[1]))
@@ -47,7 +48,8 @@ func receiving(more ...[2]string) []string {
 // small packs can hold very large trees and files.
 func (r Repository) measure(ctx context.Context, to string) error {
 	var count, total int64
-	ids, sizes := r.command(ctx, "rev-list", "--objects", "--no-object-names", to, "--not", "--all"), r.command(ctx, "cat-file", "--batch-check=%(objecttype) %(objectsize)")
+	ids, sizes := r.command(ctx, "rev-list", "--objects", "--no-object-names", to, "--not", "--all"),
+		r.command(ctx, "cat-file", "--batch-check=%(objecttype) %(objectsize)")
 	pipe, err := ids.StdoutPipe()
 	if err != nil {
 		return err
@@ -69,7 +71,8 @@ func (r Repository) measure(ctx context.Context, to string) error {
 		case count > maxObjects:
 			return fmt.Errorf("%w: more than %d objects; push in several steps", ErrTooMuch, maxObjects)
 		case total > maxInflated:
-			return fmt.Errorf("%w: its objects have more than %d MiB together; push in several steps", ErrTooMuch, maxInflated>>20)
+			return fmt.Errorf("%w: its objects have more than %d MiB together; push in several steps",
+				ErrTooMuch, maxInflated>>20)
 		}
 		return nil
 	}, ids)

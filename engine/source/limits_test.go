@@ -18,7 +18,8 @@ func TestPushesHaveLimits(t *testing.T) {
 		t.Helper()
 		cmd := exec.Command("git", args...)
 		cmd.Dir, cmd.Stdin = dir, strings.NewReader(in)
-		cmd.Env = append(os.Environ(), "GIT_AUTHOR_NAME=a", "GIT_AUTHOR_EMAIL=a@x.invalid", "GIT_COMMITTER_NAME=a", "GIT_COMMITTER_EMAIL=a@x.invalid", "GIT_CONFIG_GLOBAL=/dev/null", "GIT_TERMINAL_PROMPT=0")
+		cmd.Env = append(os.Environ(), "GIT_AUTHOR_NAME=a", "GIT_AUTHOR_EMAIL=a@x.invalid", "GIT_COMMITTER_NAME=a",
+			"GIT_COMMITTER_EMAIL=a@x.invalid", "GIT_CONFIG_GLOBAL=/dev/null", "GIT_TERMINAL_PROMPT=0")
 		var out, said bytes.Buffer
 		cmd.Stdout, cmd.Stderr = &out, &said
 		if err := cmd.Run(); err != nil && args[0] != "push" {

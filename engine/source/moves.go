@@ -19,7 +19,8 @@ type Move struct {
 // it is written with the move itself, in the name of who was signed in, and so
 // it tells the truth also where nobody was there to note a push.
 func (r Repository) Moves(ctx context.Context, branch string) ([]Move, error) {
-	out, err := r.git(ctx, nil, nil, "log", "--walk-reflogs", "--format=%H%x1f%gn", "--end-of-options", "refs/heads/"+branch, "--")
+	out, err := r.git(ctx, nil, nil, "log", "--walk-reflogs", "--format=%H%x1f%gn", "--end-of-options",
+		"refs/heads/"+branch, "--")
 	if err != nil {
 		return nil, fmt.Errorf("reading how %s was moved: %w", branch, err)
 	}

@@ -21,18 +21,21 @@ import (
 // The test program is its own hook: git runs it as Rudmar's hooks run Rudmar.
 func TestMain(m *testing.M) {
 	if len(os.Args) > 2 && os.Args[1] == source.HookCommand && os.Args[2] == source.PostReceive {
-		after := source.After{Page: "http://page", Found: func(_ context.Context, hash string) ([]source.Became, bool, bool, error) {
-			return []source.Became{{Service: "frostline", Version: 4, Stages: []string{"trial", "live"}}, {Service: "watering", Why: "no such file"}}, true, true, nil
-		}}
+		after := source.After{Page: "http://page",
+			Found: func(_ context.Context, hash string) ([]source.Became, bool, bool, error) {
+				return []source.Became{{Service: "frostline", Version: 4, Stages: []string{"trial", "live"}},
+					{Service: "watering", Why: "no such file"}}, true, true, nil
+			}}
 		if err := after.PostReceive(context.Background(), os.Stdin, os.Stderr); err != nil {
 			os.Exit(1)
 		}
 		os.Exit(0)
 	}
 	if len(os.Args) > 1 && os.Args[1] == source.HookCommand {
-		hook := source.Hook{Repository: os.Getenv(source.RepositoryVariable), Owner: func(_ context.Context, service string) (string, error) {
-			return map[string]string{"watering": "elsewhere", "frostline": "brambleford"}[service], nil
-		}}
+		hook := source.Hook{Repository: os.Getenv(source.RepositoryVariable),
+			Owner: func(_ context.Context, service string) (string, error) {
+				return map[string]string{"watering": "elsewhere", "frostline": "brambleford"}[service], nil
+			}}
 		if err := hook.PreReceive(context.Background(), os.Stdin, os.Stderr); err != nil {
 			if !errors.Is(err, source.ErrRefused) {
 				fmt.Fprintln(os.Stderr, err)
@@ -107,7 +110,8 @@ func pushFiles(t *testing.T, address, handle, branch string, files map[string]st
 			t.Fatal(err)
 		}
 	}
-	for _, args := range [][]string{{"checkout", "-q", "-B", branch}, {"add", "--all"}, {"commit", "--quiet", "--allow-empty", "-m", "a change"}} {
+	for _, args := range [][]string{{"checkout", "-q", "-B", branch}, {"add", "--all"},
+		{"commit", "--quiet", "--allow-empty", "-m", "a change"}} {
 		if out, err := git(t, dir, args...); err != nil {
 			t.Fatalf("git %v: %v %s", args, err, out)
 		}
@@ -116,7 +120,8 @@ func pushFiles(t *testing.T, address, handle, branch string, files map[string]st
 }
 
 func sound() map[string]string {
-	return map[string]string{"frostline/rudmar.yaml": root, "frostline/functions/warn/function.yaml": fn, "frostline/functions/warn/warn.py": "def run(c): pass\n"}
+	return map[string]string{"frostline/rudmar.yaml": root, "frostline/functions/warn/function.yaml": fn,
+		"frostline/functions/warn/warn.py": "def run(c): pass\n"}
 }
 
 func TestPushes(t *testing.T) {
@@ -128,7 +133,9 @@ func TestPushes(t *testing.T) {
 	broken["frostline/functions/warn/function.yaml"] = "function: warn\nhandler: wran:run\n"
 	for branch, refused := range map[string]bool{"main": true, "taken": true, "feature": false} {
 		out, err := pushFiles(t, address, "wren", branch, broken)
-		if (err != nil) != refused || refused && !strings.Contains(out, `frostline/functions/warn/function.yaml:2:10: there is no file functions/warn/wran.py; did you mean "warn"? (RM1605)`) {
+		if (err != nil) != refused || refused &&
+			!strings.Contains(out,
+				`frostline/functions/warn/function.yaml:2:10: there is no file functions/warn/wran.py; did you mean "warn"? (RM1605)`) {
 			t.Errorf("a broken push to %s: %v\n%s", branch, err, out)
 		}
 	}
@@ -137,7 +144,8 @@ func TestPushes(t *testing.T) {
 	}
 	// A body over a megabyte comes in pieces of unknown length.
 	large := sound()
-	large["frostline/functions/warn/data.bin"] = strings.Repeat("0123456789abcdef\x00\x01", 200_000) + fmt.Sprint(os.Getpid())
+	large["frostline/functions/warn/data.bin"] = strings.Repeat("0123456789abcdef\x00\x01",
+		200_000) + fmt.Sprint(os.Getpid())
 	noise := make([]byte, 3<<20)
 	for i := range noise {
 		noise[i] = byte(i*i>>3 ^ i>>11)
@@ -154,14 +162,16 @@ func TestPushes(t *testing.T) {
 		t.Errorf("heads: %v %v", heads, err)
 	}
 	dir := t.TempDir()
-	if out, err := git(t, dir, "push", strings.Replace(address, "http://", "http://wren:right@", 1)+"/brambleford.git", ":main"); err == nil {
+	if out, err := git(t, dir, "push", strings.Replace(address, "http://", "http://wren:right@", 1)+"/brambleford.git",
+		":main"); err == nil {
 		t.Errorf("the main branch was deleted: %s", out)
 	}
 }
 
 func TestOnlyGitsOwnEndpoints(t *testing.T) {
 	_, address, _ := host(t)
-	for path, want := range map[string]int{"/brambleford.git/info/refs?service=git-upload-pack": 401, "/brambleford.git/config": 404, "/brambleford.git/objects/info/packs": 404, "/../x.git/info/refs": 404, "/": 404} {
+	for path, want := range map[string]int{"/brambleford.git/info/refs?service=git-upload-pack": 401,
+		"/brambleford.git/config": 404, "/brambleford.git/objects/info/packs": 404, "/../x.git/info/refs": 404, "/": 404} {
 		response, err := http.Get(address + path)
 		if err != nil {
 			t.Fatal(err)
@@ -189,7 +199,8 @@ func TestReadingAndCommitting(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := strings.Join(folder.Files(), " "); got != "functions/warn/function.yaml functions/warn/tool.sh functions/warn/warn.py rudmar.yaml" {
+	if got := strings.Join(folder.Files(),
+		" "); got != "functions/warn/function.yaml functions/warn/tool.sh functions/warn/warn.py rudmar.yaml" {
 		t.Errorf("files: %s", got)
 	}
 	if err := folder.Load([]string{"rudmar.yaml", "functions/warn/function.yaml"}); err != nil {
@@ -203,8 +214,10 @@ func TestReadingAndCommitting(t *testing.T) {
 	if _, err := folder.Read("../README.md"); !errors.Is(err, os.ErrNotExist) {
 		t.Errorf("a file outside: %v", err)
 	}
-	change := source.Change{Branch: "main", Base: head.Hash, Message: "by the page", Author: "linden", Email: "l@x.invalid",
-		Files: map[string][]byte{"frostline/functions/warn/warn.py": []byte("def run(c): return 2\n"), "frostline/functions/warn/tool.sh": nil, "notes/new.txt": []byte("new")}}
+	change := source.Change{Branch: "main", Base: head.Hash, Message: "by the page",
+		Author: "linden", Email: "l@x.invalid",
+		Files: map[string][]byte{"frostline/functions/warn/warn.py": []byte("def run(c): return 2\n"),
+			"frostline/functions/warn/tool.sh": nil, "notes/new.txt": []byte("new")}}
 	hash, err := r.Apply(ctx, change)
 	if err != nil {
 		t.Fatal(err)
@@ -232,13 +245,17 @@ func TestReadingAndCommitting(t *testing.T) {
 		}
 		return out
 	}
-	edited, err := r.Apply(ctx, source.Change{Branch: "tools", New: true, Base: head.Hash, Message: "edit", Author: "linden", Email: "l@x.invalid",
-		Files: map[string][]byte{"frostline/functions/warn/tool.sh": []byte("#!/bin/sh\n# edited\n"), "frostline/functions/warn/warn.py": []byte("# edited\n")}})
+	edited, err := r.Apply(ctx,
+		source.Change{Branch: "tools", New: true, Base: head.Hash, Message: "edit", Author: "linden", Email: "l@x.invalid",
+			Files: map[string][]byte{"frostline/functions/warn/tool.sh": []byte("#!/bin/sh\n# edited\n"),
+				"frostline/functions/warn/warn.py": []byte("# edited\n")}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	moved, err := r.Apply(ctx, source.Change{Branch: "tools", Base: edited, Message: "move", Author: "linden", Email: "l@x.invalid",
-		Files: map[string][]byte{"frostline/functions/warn/tool.sh": nil, "tool.sh": []byte("#!/bin/sh\n# edited\n"), "plain.sh": []byte("#!/bin/sh\n")}})
+	moved, err := r.Apply(ctx,
+		source.Change{Branch: "tools", Base: edited, Message: "move", Author: "linden", Email: "l@x.invalid",
+			Files: map[string][]byte{"frostline/functions/warn/tool.sh": nil, "tool.sh": []byte("#!/bin/sh\n# edited\n"),
+				"plain.sh": []byte("#!/bin/sh\n")}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -274,10 +291,12 @@ func TestLinksAreLeftOut(t *testing.T) {
 	if out, err := git(t, t.TempDir(), "clone", "--quiet", own, dir); err != nil {
 		t.Fatal(out)
 	}
-	if err := errors.Join(os.Symlink("/etc/passwd", filepath.Join(dir, "rudmar.yaml")), os.WriteFile(filepath.Join(dir, "a.txt"), nil, 0o644)); err != nil {
+	if err := errors.Join(os.Symlink("/etc/passwd", filepath.Join(dir, "rudmar.yaml")),
+		os.WriteFile(filepath.Join(dir, "a.txt"), nil, 0o644)); err != nil {
 		t.Fatal(err)
 	}
-	for _, args := range [][]string{{"checkout", "-q", "-B", "side"}, {"add", "--all"}, {"commit", "-qm", "a link"}, {"push", "-q", "origin", "side"}} {
+	for _, args := range [][]string{{"checkout", "-q", "-B", "side"}, {"add", "--all"}, {"commit", "-qm", "a link"},
+		{"push", "-q", "origin", "side"}} {
 		if out, err := git(t, dir, args...); err != nil {
 			t.Fatalf("git %v: %s", args, out)
 		}

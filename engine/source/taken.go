@@ -89,9 +89,11 @@ func (a After) tell(ctx context.Context, branch, hash string, out io.Writer) {
 	for _, b := range list {
 		switch {
 		case b.Version > 0:
-			fmt.Fprintf(out, "Rudmar: %s is version %d of %s, %s%s\n", branch, b.Version, b.Service, b.goes(), a.at(b.Service, fmt.Sprintf("/versions/%d", b.Version)))
+			fmt.Fprintf(out, "Rudmar: %s is version %d of %s, %s%s\n", branch, b.Version, b.Service, b.goes(),
+				a.at(b.Service, fmt.Sprintf("/versions/%d", b.Version)))
 		case b.Why != "":
-			fmt.Fprintf(out, "Rudmar: %s was taken, but %s could not be built: %s%s\n", branch, b.Service, b.Why, a.at(b.Service, "/versions"))
+			fmt.Fprintf(out, "Rudmar: %s was taken, but %s could not be built: %s%s\n", branch, b.Service, b.Why,
+				a.at(b.Service, "/versions"))
 		default:
 			fmt.Fprintf(out, "Rudmar: %s was taken, and %s is being built%s\n", branch, b.Service, a.at(b.Service, "/versions"))
 		}

@@ -22,7 +22,8 @@ func (s *Store) BeginCase(ctx context.Context, d Delivery, r CaseRun) (int64, er
 	if r.ID != 0 {
 		return r.ID, s.exec(ctx, `UPDATE case_runs SET again = 1, at = ? WHERE id = ?`, s.stamp(), r.ID)
 	}
-	result, err := s.write.ExecContext(ctx, `INSERT INTO case_runs (service, version, stage, target, function, file, name, passed, body, at, running) VALUES (?,?,?,?,?,?,?,0,'',?,1)`,
+	result, err := s.write.ExecContext(ctx,
+		`INSERT INTO case_runs (service, version, stage, target, function, file, name, passed, body, at, running) VALUES (?,?,?,?,?,?,?,0,'',?,1)`,
 		d.Service, d.Version, d.Stage, r.Target, r.Function, r.File, r.Name, s.stamp())
 	if err != nil {
 		return 0, err
@@ -32,12 +33,14 @@ func (s *Store) BeginCase(ctx context.Context, d Delivery, r CaseRun) (int64, er
 
 // EndCase writes down what came of a case.
 func (s *Store) EndCase(ctx context.Context, r CaseRun) error {
-	return s.exec(ctx, `UPDATE case_runs SET passed = ?, body = ?, at = ?, running = 0 WHERE id = ?`, r.Passed, r.Body, s.stamp(), r.ID)
+	return s.exec(ctx, `UPDATE case_runs SET passed = ?, body = ?, at = ?, running = 0 WHERE id = ?`, r.Passed,
+		r.Body, s.stamp(), r.ID)
 }
 
 // dropCases forgets what came of a version's cases in a stage: they run anew.
 func (tx Tx) dropCases(ctx context.Context, d Delivery) error {
-	_, err := tx.ExecContext(ctx, `DELETE FROM case_runs WHERE service = ? AND version = ? AND stage = ?`, d.Service, d.Version, d.Stage)
+	_, err := tx.ExecContext(ctx, `DELETE FROM case_runs WHERE service = ? AND version = ? AND stage = ?`,
+		d.Service, d.Version, d.Stage)
 	return err
 }
 

@@ -50,7 +50,8 @@ func takeDelivery(r scanner) (Delivery, error) {
 	var d Delivery
 	var since int64
 	var deployments, agreed string
-	err := r.Scan(&d.Service, &d.Version, &d.Stage, &d.State, &since, &d.Why, &d.RequestedBy, &deployments, &d.Removes, &d.Turn, &d.Missing, &agreed)
+	err := r.Scan(&d.Service, &d.Version, &d.Stage, &d.State, &since, &d.Why, &d.RequestedBy, &deployments, &d.Removes,
+		&d.Turn, &d.Missing, &agreed)
 	d.Since = millis(since)
 	if err == nil {
 		err = json.Unmarshal([]byte(deployments), &d.Deployments)
@@ -70,7 +71,8 @@ func (s *Store) StartDelivery(ctx context.Context, service string, version int, 
 
 func (tx Tx) startDelivery(ctx context.Context, service string, version int, stages, removes []string) error {
 	var newest, own int64
-	if err := tx.QueryRowContext(ctx, `SELECT coalesce(max(turn), 0), coalesce(max(CASE WHEN version = ? THEN turn END), 0) FROM deliveries WHERE service = ?`, version, service).Scan(&newest, &own); err != nil {
+	if err := tx.QueryRowContext(ctx,
+		`SELECT coalesce(max(turn), 0), coalesce(max(CASE WHEN version = ? THEN turn END), 0) FROM deliveries WHERE service = ?`, version, service).Scan(&newest, &own); err != nil {
 		return err
 	}
 	turn := newest + 1
@@ -78,7 +80,8 @@ func (tx Tx) startDelivery(ctx context.Context, service string, version int, sta
 		turn = own
 	}
 	for i, stage := range slices.Concat(stages, removes) {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO deliveries (service, version, stage, state, since, removes, turn) VALUES (?,?,?,?,?,?,?) ON CONFLICT DO NOTHING`,
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO deliveries (service, version, stage, state, since, removes, turn) VALUES (?,?,?,?,?,?,?) ON CONFLICT DO NOTHING`,
 			service, version, stage, delivery.Waiting, tx.s.stamp(), i >= len(stages), turn); err != nil {
 			return err
 		}
@@ -124,7 +127,8 @@ func (tx Tx) again(ctx context.Context, service string, version int, turn int64)
 
 // Deliveries gives where the versions of a service stand, newest version first.
 func (s *Store) Deliveries(ctx context.Context, service string) ([]Delivery, error) {
-	return list(ctx, s.read, takeDelivery, `SELECT `+deliveryColumns+` FROM deliveries WHERE service = ? ORDER BY turn DESC, version DESC, rowid`, service)
+	return list(ctx, s.read, takeDelivery,
+		`SELECT `+deliveryColumns+` FROM deliveries WHERE service = ? ORDER BY turn DESC, version DESC, rowid`, service)
 }
 
 // recentTurns is how many turns back it is told what became of versions that
@@ -135,23 +139,27 @@ const recentTurns = 50
 // what moves, what waits, stopped or settled at or after what runs in its stage,
 // and whatever became of the newest.
 func (s *Store) CurrentDeliveries(ctx context.Context, service string) ([]Delivery, error) {
-	return list(ctx, s.read, takeDelivery, `WITH here AS (SELECT stage, min(version) AS version FROM stages WHERE service = ?1 GROUP BY stage),
+	return list(ctx, s.read, takeDelivery,
+		`WITH here AS (SELECT stage, min(version) AS version FROM stages WHERE service = ?1 GROUP BY stage),
 			since AS (SELECT d.stage, d.turn FROM deliveries d JOIN here USING (stage, version) WHERE d.service = ?1),
 			newest AS (SELECT max(turn) AS turn FROM deliveries WHERE service = ?1)
 		SELECT `+deliveryColumns+` FROM deliveries d WHERE service = ?1 AND (state IN ('planning', 'deploying', 'proving')
 			OR turn > (SELECT turn FROM newest) - ?2
-			OR state IN ('waiting', 'stopped', 'settled') AND turn >= coalesce((SELECT turn FROM since WHERE since.stage = d.stage), 0))
+			OR state IN ('waiting', 'stopped', 'settled')
+				AND turn >= coalesce((SELECT turn FROM since WHERE since.stage = d.stage), 0))
 		ORDER BY turn DESC, version DESC, rowid`, service, recentTurns)
 }
 
-// DeliveriesOf gives where one version stands, in the order of its stages.
-func (s *Store) DeliveriesOf(ctx context.Context, service string, version int) ([]Delivery, error) {
-	return list(ctx, s.read, takeDelivery, `SELECT `+deliveryColumns+` FROM deliveries WHERE service = ? AND version = ? ORDER BY rowid`, service, version)
+// DeliveriesOf gives where some versions stand, each in the order of its stages.
+func (s *Store) DeliveriesOf(ctx context.Context, service string, versions ...int) ([]Delivery, error) {
+	return list(ctx, s.read, takeDelivery, `SELECT `+deliveryColumns+` FROM deliveries
+		WHERE service = ? AND version IN (SELECT value FROM json_each(?)) ORDER BY rowid`, service, toJSON(versions))
 }
 
 // Delivery gives where a version stands in a stage.
 func (s *Store) Delivery(ctx context.Context, service string, version int, stage string) (Delivery, error) {
-	return one(ctx, s.read, takeDelivery, `SELECT `+deliveryColumns+` FROM deliveries WHERE service = ? AND version = ? AND stage = ?`, service, version, stage)
+	return one(ctx, s.read, takeDelivery,
+		`SELECT `+deliveryColumns+` FROM deliveries WHERE service = ? AND version = ? AND stage = ?`, service, version, stage)
 }
 
 // Move is a change of a delivery that is in the state From.
@@ -187,8 +195,10 @@ func (tx Tx) MoveDelivery(ctx context.Context, m Move) error {
 	if d.Agreed != nil {
 		agreed = toJSON(d.Agreed)
 	}
-	result, err := tx.ExecContext(ctx, `UPDATE deliveries SET state = ?, since = ?, why = ?, requested_by = ?, deployments = ?, agreed = ?, missing = ? WHERE service = ? AND version = ? AND stage = ? AND state = ?`,
-		d.State, tx.s.stamp(), d.Why, d.RequestedBy, toJSON(append([]int64{}, d.Deployments...)), agreed, d.Missing, d.Service, d.Version, d.Stage, from)
+	result, err := tx.ExecContext(ctx,
+		`UPDATE deliveries SET state = ?, since = ?, why = ?, requested_by = ?, deployments = ?, agreed = ?, missing = ? WHERE service = ? AND version = ? AND stage = ? AND state = ?`,
+		d.State, tx.s.stamp(), d.Why, d.RequestedBy, toJSON(append([]int64{}, d.Deployments...)), agreed, d.Missing,
+		d.Service, d.Version, d.Stage, from)
 	if err != nil {
 		return err
 	}
@@ -212,7 +222,8 @@ func (tx Tx) MoveDelivery(ctx context.Context, m Move) error {
 	if d.Why != "" {
 		text += ": " + d.Why
 	}
-	if err := tx.Note(ctx, Entry{Person: m.Person, Service: d.Service, Stage: d.Stage, What: "delivery", Text: text}); err != nil {
+	if err := tx.Note(ctx,
+		Entry{Person: m.Person, Service: d.Service, Stage: d.Stage, What: "delivery", Text: text}); err != nil {
 		return err
 	}
 	return tx.Tell(ctx, d.Service, TopicDelivery, map[string]any{"version": d.Version, "stage": d.Stage, "state": d.State})
@@ -234,10 +245,12 @@ func (tx Tx) nobodyMoves(ctx context.Context, service, stage string) error {
 
 // whileWaiting changes something of a delivery that still waits, in one
 // transaction with the check that it does.
-func (s *Store) whileWaiting(ctx context.Context, service string, version int, stage string, change func(tx Tx) error) error {
+func (s *Store) whileWaiting(ctx context.Context, service string, version int, stage string,
+	change func(tx Tx) error) error {
 	return s.Within(ctx, func(tx Tx) error {
 		var state delivery.State
-		err := tx.QueryRowContext(ctx, `SELECT state FROM deliveries WHERE service = ? AND version = ? AND stage = ?`, service, version, stage).Scan(&state)
+		err := tx.QueryRowContext(ctx, `SELECT state FROM deliveries WHERE service = ? AND version = ? AND stage = ?`,
+			service, version, stage).Scan(&state)
 		switch {
 		case errors.Is(err, sql.ErrNoRows):
 			return ErrNotFound
@@ -256,10 +269,13 @@ func (s *Store) whileWaiting(ctx context.Context, service string, version int, s
 // Request keeps that somebody asked for a version that waits for a stage.
 func (s *Store) Request(ctx context.Context, service string, version int, stage, person string) error {
 	return s.whileWaiting(ctx, service, version, stage, func(tx Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE deliveries SET requested_by = ? WHERE service = ? AND version = ? AND stage = ?`, person, service, version, stage); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			`UPDATE deliveries SET requested_by = ? WHERE service = ? AND version = ? AND stage = ?`, person, service,
+			version, stage); err != nil {
 			return err
 		}
-		return tx.Note(ctx, Entry{Person: person, Service: service, Stage: stage, What: "asked for", Text: "version " + itoa(version)})
+		return tx.Note(ctx, Entry{Person: person, Service: service, Stage: stage, What: "asked for",
+			Text: "version " + itoa(version)})
 	})
 }
 
@@ -274,7 +290,8 @@ type Approval struct {
 // of the person's own before.
 func (s *Store) Approve(ctx context.Context, service string, version int, stage string, a Approval) error {
 	return s.whileWaiting(ctx, service, version, stage, func(tx Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO approvals (service, version, stage, person, comment, at, shown) VALUES (?,?,?,?,?,?,?)
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO approvals (service, version, stage, person, comment, at, shown) VALUES (?,?,?,?,?,?,?)
 			ON CONFLICT DO UPDATE SET comment = excluded.comment, at = excluded.at, shown = excluded.shown`,
 			service, version, stage, a.Person, a.Comment, s.stamp(), toJSON(append([]string{}, a.Shown...))); err != nil {
 			return err
@@ -299,7 +316,8 @@ func (s *Store) Approvals(ctx context.Context, service string, version int, stag
 			err = json.Unmarshal([]byte(shown), &a.Shown)
 		}
 		return a, err
-	}, `SELECT person, comment, at, shown FROM approvals WHERE service = ? AND version = ? AND stage = ? ORDER BY at`, service, version, stage)
+	}, `SELECT person, comment, at, shown FROM approvals WHERE service = ? AND version = ? AND stage = ? ORDER BY at`,
+		service, version, stage)
 }
 
 // Judgement is how the gates of a delivery were judged last.
@@ -314,7 +332,8 @@ type Judgement struct {
 // was before.
 func (s *Store) PutJudgement(ctx context.Context, service string, j Judgement) error {
 	return s.Within(ctx, func(tx Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO judgements (service, version, stage, at, body) VALUES (?,?,?,?,?) ON CONFLICT DO UPDATE SET at = excluded.at, body = excluded.body`,
+		_, err := tx.ExecContext(ctx,
+			`INSERT INTO judgements (service, version, stage, at, body) VALUES (?,?,?,?,?) ON CONFLICT DO UPDATE SET at = excluded.at, body = excluded.body`,
 			service, j.Version, j.Stage, s.stamp(), j.Body)
 		if err != nil {
 			return err

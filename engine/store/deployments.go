@@ -65,14 +65,17 @@ func (s *Store) AddDeployment(ctx context.Context, b Begin) (int64, error) {
 			return err
 		}
 		var serial int64
-		err := tx.QueryRowContext(ctx, `SELECT coalesce(max(serial), 0) FROM stages WHERE service = ? AND stage = ? AND target = ?`, p.Base.Service, p.Base.Stage, p.Base.Target.String()).Scan(&serial)
+		err := tx.QueryRowContext(ctx,
+			`SELECT coalesce(max(serial), 0) FROM stages WHERE service = ? AND stage = ? AND target = ?`, p.Base.Service,
+			p.Base.Stage, p.Base.Target.String()).Scan(&serial)
 		if err != nil {
 			return err
 		}
 		if serial != p.Base.Serial {
 			return fmt.Errorf("%w (record %d, now %d)", ErrSerial, p.Base.Serial, serial)
 		}
-		result, err := tx.ExecContext(ctx, `INSERT INTO deployments (plan, service, stage, target, version, state, person, started_at) VALUES (?,?,?,?,?,?,?,?)`,
+		result, err := tx.ExecContext(ctx,
+			`INSERT INTO deployments (plan, service, stage, target, version, state, person, started_at) VALUES (?,?,?,?,?,?,?,?)`,
 			planID, p.Base.Service, p.Base.Stage, p.Base.Target.String(), p.Base.Version, Running, person, s.stamp())
 		if err != nil {
 			return err
@@ -81,7 +84,9 @@ func (s *Store) AddDeployment(ctx context.Context, b Begin) (int64, error) {
 			return err
 		}
 		for _, step := range p.Steps {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO deployment_steps (deployment, step, address, kind, state) VALUES (?,?,?,?,?)`, id, step.Index, step.Address, step.Kind, StepWaiting); err != nil {
+			if _, err := tx.ExecContext(ctx,
+				`INSERT INTO deployment_steps (deployment, step, address, kind, state) VALUES (?,?,?,?,?)`, id, step.Index,
+				step.Address, step.Kind, StepWaiting); err != nil {
 				return err
 			}
 		}
@@ -90,7 +95,8 @@ func (s *Store) AddDeployment(ctx context.Context, b Begin) (int64, error) {
 				return err
 			}
 		}
-		if err := tx.Note(ctx, Entry{Person: person, Service: p.Base.Service, Stage: p.Base.Stage, What: "deploying", Text: "version " + itoa(p.Base.Version) + " onto " + p.Base.Target.String()}); err != nil {
+		if err := tx.Note(ctx, Entry{Person: person, Service: p.Base.Service, Stage: p.Base.Stage, What: "deploying",
+			Text: "version " + itoa(p.Base.Version) + " onto " + p.Base.Target.String()}); err != nil {
 			return err
 		}
 		return tx.tellDeployment(ctx, id, p.Base.Place, "asked for", nil)
@@ -113,7 +119,8 @@ func (tx Tx) tellDeployment(ctx context.Context, id int64, at manifest.Place, wh
 // has it.
 func (s *Store) free(ctx context.Context, q rowQuerier, p manifest.Place, holder string) error {
 	var at int
-	if err := q.QueryRowContext(ctx, `SELECT (SELECT count(*) FROM deployments WHERE service = ?1 AND stage = ?2 AND target = ?3 AND state = ?4)
+	if err := q.QueryRowContext(ctx,
+		`SELECT (SELECT count(*) FROM deployments WHERE service = ?1 AND stage = ?2 AND target = ?3 AND state = ?4)
 		+ (SELECT count(*) FROM leases WHERE service = ?1 AND stage = ?2 AND target = ?3 AND until > ?5 AND holder NOT IN ('', ?6))`,
 		p.Service, p.Stage, p.Target.String(), Running, s.stamp(), holder).Scan(&at); err != nil {
 		return err
@@ -140,7 +147,8 @@ const deploymentColumns = `id, plan, service, stage, target, version, state, why
 func takeDeployment(r scanner) (Deployment, error) {
 	var d Deployment
 	var started, ended int64
-	err := r.Scan(&d.ID, &d.Plan, &d.Service, &d.Stage, targetIn{&d.Target}, &d.Version, &d.State, &d.Why, &d.Person, &d.Cancelled, &started, &ended)
+	err := r.Scan(&d.ID, &d.Plan, &d.Service, &d.Stage, targetIn{&d.Target}, &d.Version, &d.State, &d.Why, &d.Person,
+		&d.Cancelled, &started, &ended)
 	d.StartedAt, d.EndedAt = millis(started), millis(ended)
 	return d, err
 }
@@ -152,12 +160,16 @@ func (s *Store) Deployment(ctx context.Context, id int64) (Deployment, error) {
 
 // RunningDeployments gives those that have not ended.
 func (s *Store) RunningDeployments(ctx context.Context) ([]Deployment, error) {
-	return list(ctx, s.read, takeDeployment, `SELECT `+deploymentColumns+` FROM deployments WHERE state = ? ORDER BY id`, Running)
+	return list(ctx, s.read, takeDeployment, `SELECT `+deploymentColumns+` FROM deployments WHERE state = ? ORDER BY id`,
+		Running)
 }
 
 // Deployments gives the newest of a stage, newest first.
 func (s *Store) Deployments(ctx context.Context, service, stage string, limit int) ([]Deployment, error) {
-	return list(ctx, s.read, takeDeployment, `SELECT `+deploymentColumns+` FROM deployments WHERE service = ? AND (? = '' OR stage = ?) ORDER BY id DESC LIMIT ?`, service, stage, stage, limit)
+	return list(ctx, s.read, takeDeployment,
+		`SELECT `+deploymentColumns+
+			` FROM deployments WHERE service = ? AND (? = '' OR stage = ?) ORDER BY id DESC LIMIT ?`,
+		service, stage, stage, limit)
 }
 
 // Steps gives the states of a deployment's steps.
@@ -178,7 +190,8 @@ func (s *Store) BeginStep(ctx context.Context, l Lease, deployment int64, step *
 		if err := tx.holds(ctx, l); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `UPDATE deployment_steps SET state = ?, key = ?, error = '', attempts = attempts + 1, started_at = ? WHERE deployment = ? AND step = ?`,
+		_, err := tx.ExecContext(ctx,
+			`UPDATE deployment_steps SET state = ?, key = ?, error = '', attempts = attempts + 1, started_at = ? WHERE deployment = ? AND step = ?`,
 			StepRunning, key, s.stamp(), deployment, step.Index)
 		if err != nil {
 			return err
@@ -206,7 +219,8 @@ func (s *Store) EndStep(ctx context.Context, l Lease, o Outcome) error {
 		if o.Error != "" {
 			state = StepFailed
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE deployment_steps SET state = ?, error = ?, ended_at = ? WHERE deployment = ? AND step = ?`,
+		if _, err := tx.ExecContext(ctx,
+			`UPDATE deployment_steps SET state = ?, error = ?, ended_at = ? WHERE deployment = ? AND step = ?`,
 			state, o.Error, s.stamp(), o.Deployment, o.Step.Index); err != nil {
 			return err
 		}
@@ -227,17 +241,22 @@ func (tx Tx) record(ctx context.Context, p manifest.Place, o Outcome) error {
 		}
 	}
 	if o.Step.Change == resource.Delete {
-		_, err = tx.ExecContext(ctx, `DELETE FROM records WHERE service = ? AND stage = ? AND target = ? AND address = ?`, p.Service, p.Stage, p.Target.String(), o.Step.Address)
+		_, err = tx.ExecContext(ctx, `DELETE FROM records WHERE service = ? AND stage = ? AND target = ? AND address = ?`,
+			p.Service, p.Stage, p.Target.String(), o.Step.Address)
 	} else {
-		_, err = tx.ExecContext(ctx, `INSERT INTO records (service, stage, target, address, kind, function, attributes, needs, platform, version, changed_at) VALUES (?,?,?,?,?,?,?,?,?,?,?)
-			ON CONFLICT DO UPDATE SET kind = excluded.kind, function = excluded.function, attributes = excluded.attributes, needs = excluded.needs,
+		_, err = tx.ExecContext(ctx,
+			`INSERT INTO records (service, stage, target, address, kind, function, attributes, needs, platform, version, changed_at) VALUES (?,?,?,?,?,?,?,?,?,?,?)
+			ON CONFLICT DO UPDATE SET kind = excluded.kind, function = excluded.function, attributes = excluded.attributes,
+				needs = excluded.needs,
 			platform = excluded.platform, version = excluded.version, changed_at = excluded.changed_at`,
-			p.Service, p.Stage, p.Target.String(), o.Step.Address, o.Step.Kind, o.Step.Function, toJSON(o.Step.Want), toJSON(o.Step.WantNeeds), toJSON(o.Platform), o.Version, tx.s.stamp())
+			p.Service, p.Stage, p.Target.String(), o.Step.Address, o.Step.Kind, o.Step.Function, toJSON(o.Step.Want),
+			toJSON(o.Step.WantNeeds), toJSON(o.Platform), o.Version, tx.s.stamp())
 	}
 	if err != nil {
 		return err
 	}
-	_, err = tx.ExecContext(ctx, `INSERT INTO stages (service, stage, target, serial, version, since) VALUES (?,?,?,1,0,0) ON CONFLICT DO UPDATE SET serial = serial + 1`, p.Service, p.Stage, p.Target.String())
+	_, err = tx.ExecContext(ctx,
+		`INSERT INTO stages (service, stage, target, serial, version, since) VALUES (?,?,?,1,0,0) ON CONFLICT DO UPDATE SET serial = serial + 1`, p.Service, p.Stage, p.Target.String())
 	return err
 }
 
@@ -248,14 +267,17 @@ func (s *Store) EndDeployment(ctx context.Context, l Lease, d Deployment) error 
 		if err := tx.holds(ctx, l); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE deployments SET state = ?, why = ?, ended_at = ? WHERE id = ?`, d.State, d.Why, s.stamp(), d.ID); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE deployments SET state = ?, why = ?, ended_at = ? WHERE id = ?`, d.State,
+			d.Why, s.stamp(), d.ID); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE deployment_steps SET state = ? WHERE deployment = ? AND state = ?`, StepSkipped, d.ID, StepWaiting); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE deployment_steps SET state = ? WHERE deployment = ? AND state = ?`,
+			StepSkipped, d.ID, StepWaiting); err != nil {
 			return err
 		}
 		if d.State == Done {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO stages (service, stage, target, serial, version, since) VALUES (?,?,?,1,?,?)
+			if _, err := tx.ExecContext(ctx,
+				`INSERT INTO stages (service, stage, target, serial, version, since) VALUES (?,?,?,1,?,?)
 				ON CONFLICT DO UPDATE SET since = CASE WHEN version = excluded.version THEN since ELSE excluded.since END, version = excluded.version`,
 				d.Service, d.Stage, d.Target.String(), d.Version, s.stamp()); err != nil {
 				return err
@@ -265,7 +287,8 @@ func (s *Store) EndDeployment(ctx context.Context, l Lease, d Deployment) error 
 		if d.Why != "" {
 			text += ": " + d.Why
 		}
-		if err := tx.Note(ctx, Entry{Person: d.Person, Service: d.Service, Stage: d.Stage, What: "deployment " + d.State, Text: text}); err != nil {
+		if err := tx.Note(ctx, Entry{Person: d.Person, Service: d.Service, Stage: d.Stage, What: "deployment " + d.State,
+			Text: text}); err != nil {
 			return err
 		}
 		if err := tx.endLease(ctx, l); err != nil {
@@ -282,10 +305,14 @@ func (s *Store) Reopen(ctx context.Context, d Deployment, person, holder string)
 		if err := s.free(ctx, tx, d.Place, holder); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE deployments SET state = ?, why = '', cancelled = 0, ended_at = 0, person = ? WHERE id = ?`, Running, person, d.ID); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			`UPDATE deployments SET state = ?, why = '', cancelled = 0, ended_at = 0, person = ? WHERE id = ?`, Running,
+			person, d.ID); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE deployment_steps SET state = ?, error = '' WHERE deployment = ? AND state IN (?, ?)`, StepWaiting, d.ID, StepFailed, StepSkipped); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			`UPDATE deployment_steps SET state = ?, error = '' WHERE deployment = ? AND state IN (?, ?)`, StepWaiting, d.ID,
+			StepFailed, StepSkipped); err != nil {
 			return err
 		}
 		return tx.tellDeployment(ctx, d.ID, d.Place, "asked for", nil)
@@ -297,7 +324,9 @@ func (s *Store) Reopen(ctx context.Context, d Deployment, person, holder string)
 func (s *Store) Cancel(ctx context.Context, id int64) error {
 	return s.Within(ctx, func(tx Tx) error {
 		d := Deployment{ID: id}
-		err := tx.QueryRowContext(ctx, `UPDATE deployments SET cancelled = 1 WHERE id = ? AND state = ? RETURNING service, stage`, id, Running).Scan(&d.Service, &d.Stage)
+		err := tx.QueryRowContext(ctx,
+			`UPDATE deployments SET cancelled = 1 WHERE id = ? AND state = ? RETURNING service, stage`, id,
+			Running).Scan(&d.Service, &d.Stage)
 		if errors.Is(err, sql.ErrNoRows) {
 			return fmt.Errorf("deployment %d does not run: %w", id, ErrMoved)
 		}
@@ -318,7 +347,8 @@ func (s *Store) DeployedAt(ctx context.Context, service string) (map[manifest.Pl
 	rows, err := list(ctx, s.read, func(r scanner) (row, error) {
 		v := row{place: manifest.Place{Service: service}}
 		return v, r.Scan(&v.place.Stage, targetIn{&v.place.Target}, &v.at)
-	}, `SELECT stage, target, max(started_at) FROM deployments WHERE service = ? AND state = ? GROUP BY stage, target`, service, Done)
+	}, `SELECT stage, target, max(started_at) FROM deployments WHERE service = ? AND state = ? GROUP BY stage, target`,
+		service, Done)
 	out := map[manifest.Place]time.Time{}
 	for _, r := range rows {
 		out[r.place] = millis(r.at)

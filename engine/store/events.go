@@ -36,7 +36,8 @@ const eventsKept = 5000
 // Tell keeps an event as part of a transaction. Who listens is woken once it is
 // committed.
 func (tx Tx) Tell(ctx context.Context, service, topic string, body map[string]any) error {
-	result, err := tx.ExecContext(ctx, `INSERT INTO events (at, service, topic, body) VALUES (?,?,?,?)`, tx.s.stamp(), service, topic, toJSON(body))
+	result, err := tx.ExecContext(ctx, `INSERT INTO events (at, service, topic, body) VALUES (?,?,?,?)`, tx.s.stamp(),
+		service, topic, toJSON(body))
 	if err != nil {
 		return err
 	}

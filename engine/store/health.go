@@ -10,6 +10,22 @@ func (s *Store) Beat(ctx context.Context) error {
 	return s.exec(ctx, `INSERT INTO beat (one, at) VALUES (1, ?) ON CONFLICT DO UPDATE SET at = excluded.at`, s.stamp())
 }
 
+// StateCount is how much of a kind of work is in a state.
+type StateCount struct {
+	Of, State string
+	Count     int
+}
+
+// CountStates counts deliveries, builds and deployments by their states.
+func (s *Store) CountStates(ctx context.Context) ([]StateCount, error) {
+	return list(ctx, s.read, func(r scanner) (StateCount, error) {
+		var c StateCount
+		return c, r.Scan(&c.Of, &c.State, &c.Count)
+	}, `SELECT 'delivery', state, count(*) FROM deliveries GROUP BY state
+		UNION ALL SELECT 'build', state, count(*) FROM builds GROUP BY state
+		UNION ALL SELECT 'deployment', state, count(*) FROM deployments GROUP BY state ORDER BY 1, 2`)
+}
+
 // Stuck is work that does not get on.
 type Stuck struct {
 	Service, Stage string
@@ -26,8 +42,11 @@ func (s *Store) StuckSince(ctx context.Context, before time.Time) ([]Stuck, erro
 		v.Since = millis(since)
 		return v, err
 	}, `SELECT service, '', 'a build of ' || substr(hash, 1, 8), asked_at FROM builds WHERE state = 'queued' AND asked_at < ?1
-		UNION ALL SELECT d.service, d.stage, 'deployment ' || d.id, max(d.started_at, coalesce((SELECT max(max(s.started_at, s.ended_at)) FROM deployment_steps s WHERE s.deployment = d.id), 0)) AS moved
+		UNION ALL SELECT d.service, d.stage, 'deployment ' || d.id,
+			max(d.started_at, coalesce((SELECT max(max(s.started_at, s.ended_at)) FROM deployment_steps s
+				WHERE s.deployment = d.id), 0)) AS moved
 			FROM deployments d WHERE d.state = 'running' AND moved < ?1
-		UNION ALL SELECT service, stage, 'version ' || version || ' is ' || state, since FROM deliveries WHERE state IN ('planning', 'proving') AND since < ?1
+		UNION ALL SELECT service, stage, 'version ' || version || ' is ' || state, since FROM deliveries
+			WHERE state IN ('planning', 'proving') AND since < ?1
 		ORDER BY 4 LIMIT 100`, before.UnixMilli())
 }

@@ -19,7 +19,8 @@ func old(t time.Time) int64 {
 
 // OldPlans counts the plans from before a time that were never run, and their bytes.
 func (s *Store) OldPlans(ctx context.Context, before time.Time) (n int, bytes int64, err error) {
-	err = s.read.QueryRowContext(ctx, `SELECT count(*), coalesce(sum(length(body)), 0) FROM plans WHERE `+oldPlans, old(before)).Scan(&n, &bytes)
+	err = s.read.QueryRowContext(ctx, `SELECT count(*), coalesce(sum(length(body)), 0) FROM plans WHERE `+oldPlans,
+		old(before)).Scan(&n, &bytes)
 	return n, bytes, err
 }
 
@@ -34,7 +35,8 @@ const oldLogs = `ended_at > 0 AND ended_at < ?1 AND log <> ''`
 
 // OldLogs counts the builds that ended before a time and have a log, and its bytes.
 func (s *Store) OldLogs(ctx context.Context, before time.Time) (n int, bytes int64, err error) {
-	err = s.read.QueryRowContext(ctx, `SELECT count(*), coalesce(sum(length(log)), 0) FROM builds WHERE `+oldLogs, old(before)).Scan(&n, &bytes)
+	err = s.read.QueryRowContext(ctx, `SELECT count(*), coalesce(sum(length(log)), 0) FROM builds WHERE `+oldLogs,
+		old(before)).Scan(&n, &bytes)
 	return n, bytes, err
 }
 
@@ -51,7 +53,8 @@ func (s *Store) OldArchives(ctx context.Context, before time.Time) ([]Artifact, 
 		var a Artifact
 		return a, r.Scan(&a.Digest, &a.FileSHA256, &a.Bytes)
 	}, `SELECT digest, file_sha256, bytes FROM artifacts a WHERE EXISTS (SELECT 1 FROM version_functions f WHERE f.digest = a.digest)
-		AND NOT EXISTS (SELECT 1 FROM version_functions f JOIN versions v ON v.service = f.service AND v.number = f.version WHERE f.digest = a.digest AND (v.built_at >= ?1
+		AND NOT EXISTS (SELECT 1 FROM version_functions f JOIN versions v ON v.service = f.service AND v.number = f.version
+			WHERE f.digest = a.digest AND (v.built_at >= ?1
 			OR v.number > (SELECT max(number) FROM versions n WHERE n.service = v.service) - ?2
 			OR EXISTS (SELECT 1 FROM stages s WHERE s.service = v.service AND s.version = v.number)
 			OR EXISTS (SELECT 1 FROM standing s WHERE s.service = v.service AND s.version = v.number)

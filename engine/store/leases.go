@@ -30,7 +30,9 @@ func (s *Store) TakeLease(ctx context.Context, p manifest.Place, holder string, 
 	err := s.Within(ctx, func(tx Tx) error {
 		var until int64
 		var by string
-		row := tx.QueryRowContext(ctx, `SELECT holder, fence, until FROM leases WHERE service = ? AND stage = ? AND target = ?`, p.Service, p.Stage, p.Target.String())
+		row := tx.QueryRowContext(ctx,
+			`SELECT holder, fence, until FROM leases WHERE service = ? AND stage = ? AND target = ?`, p.Service,
+			p.Stage, p.Target.String())
 		if err := row.Scan(&by, &l.Fence, &until); err != nil && !errors.Is(err, sql.ErrNoRows) {
 			return err
 		} else if err == nil && until > s.stamp() && by != "" && by != holder {
@@ -51,7 +53,8 @@ func (s *Store) RenewLease(ctx context.Context, l Lease, length time.Duration) e
 		if err := tx.holds(ctx, l); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `UPDATE leases SET until = ? WHERE service = ? AND stage = ? AND target = ?`, s.now().Add(length).UnixMilli(), l.Service, l.Stage, l.Target.String())
+		_, err := tx.ExecContext(ctx, `UPDATE leases SET until = ? WHERE service = ? AND stage = ? AND target = ?`,
+			s.now().Add(length).UnixMilli(), l.Service, l.Stage, l.Target.String())
 		return err
 	})
 }
@@ -62,7 +65,9 @@ func (s *Store) EndLease(ctx context.Context, l Lease) error {
 }
 
 func (tx Tx) endLease(ctx context.Context, l Lease) error {
-	_, err := tx.ExecContext(ctx, `UPDATE leases SET holder = '', until = 0 WHERE service = ? AND stage = ? AND target = ? AND fence = ?`, l.Service, l.Stage, l.Target.String(), l.Fence)
+	_, err := tx.ExecContext(ctx,
+		`UPDATE leases SET holder = '', until = 0 WHERE service = ? AND stage = ? AND target = ? AND fence = ?`, l.Service,
+		l.Stage, l.Target.String(), l.Fence)
 	return err
 }
 
@@ -74,7 +79,8 @@ func (s *Store) DropLeases(ctx context.Context) error {
 
 func (tx Tx) holds(ctx context.Context, l Lease) error {
 	var fence int64
-	err := tx.QueryRowContext(ctx, `SELECT fence FROM leases WHERE service = ? AND stage = ? AND target = ?`, l.Service, l.Stage, l.Target.String()).Scan(&fence)
+	err := tx.QueryRowContext(ctx, `SELECT fence FROM leases WHERE service = ? AND stage = ? AND target = ?`, l.Service,
+		l.Stage, l.Target.String()).Scan(&fence)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return err
 	}

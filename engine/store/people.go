@@ -46,11 +46,13 @@ func (s *Store) PutPerson(ctx context.Context, p Person, by, what string) error 
 			closed = s.stamp()
 		}
 		places := strings.Join(p.Places, " ")
-		if _, err := tx.ExecContext(ctx, `DELETE FROM sessions WHERE handle = ?1 AND EXISTS (SELECT 1 FROM people WHERE handle = ?1 AND (password <> ?2 OR role <> ?3 OR places <> ?4 OR (?5 > 0 AND closed_at = 0)))`,
+		if _, err := tx.ExecContext(ctx,
+			`DELETE FROM sessions WHERE handle = ?1 AND EXISTS (SELECT 1 FROM people WHERE handle = ?1 AND (password <> ?2 OR role <> ?3 OR places <> ?4 OR (?5 > 0 AND closed_at = 0)))`,
 			p.Handle, p.Password, p.Role, places, closed); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO people (handle, role, places, groups, password, made_at, closed_at) VALUES (?,?,?,?,?,?,?)
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO people (handle, role, places, groups, password, made_at, closed_at) VALUES (?,?,?,?,?,?,?)
 			ON CONFLICT DO UPDATE SET role = excluded.role, places = excluded.places, groups = excluded.groups, password = excluded.password, closed_at = excluded.closed_at`,
 			p.Handle, p.Role, places, strings.Join(p.Groups, " "), p.Password, s.stamp(), closed); err != nil {
 			return err
@@ -78,7 +80,8 @@ type Session struct {
 // AddSession keeps a session under its token's hash, and notes the sign-in.
 func (s *Store) AddSession(ctx context.Context, tokenHash string, v Session, address string) error {
 	return s.Within(ctx, func(tx Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO sessions (token, handle, csrf, until) VALUES (?,?,?,?)`, tokenHash, v.Handle, v.CSRF, v.Until.UnixMilli()); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO sessions (token, handle, csrf, until) VALUES (?,?,?,?)`, tokenHash,
+			v.Handle, v.CSRF, v.Until.UnixMilli()); err != nil {
 			return err
 		}
 		return tx.Note(ctx, Entry{Person: v.Handle, What: "signed in", Text: "from " + address})
@@ -121,18 +124,19 @@ func (tx Tx) Note(ctx context.Context, e Entry) error {
 	return err
 }
 
-// Journal gives the newest lines about a service, newest first.
-func (s *Store) Journal(ctx context.Context, service string, before int64, limit int) ([]Entry, error) {
-	if before == 0 {
-		before = 1 << 62
-	}
+// Journal gives lines about a service, newest first: those that have the person, the
+// stage and the deed of e, where it has any.
+func (s *Store) Journal(ctx context.Context, service string, p Part, e Entry) ([]Entry, error) {
 	return list(ctx, s.read, func(r scanner) (Entry, error) {
 		var e Entry
 		var at int64
 		err := r.Scan(&e.ID, &at, &e.Person, &e.Service, &e.Stage, &e.What, &e.Text)
 		e.At = millis(at)
 		return e, err
-	}, `SELECT id, at, person, service, stage, what, text FROM journal WHERE service IN (?, '') AND id < ? ORDER BY id DESC LIMIT ?`, service, before, limit)
+	}, `SELECT id, at, person, service, stage, what, text FROM journal
+		WHERE service IN (?1, '') AND (?2 = 0 OR id < ?2) AND (?3 = '' OR instr(lower(text || ' ' || what), lower(?3)))
+			AND (?4 = '' OR person = ?4) AND (?5 = '' OR stage = ?5) AND (?6 = '' OR what = ?6)
+		ORDER BY id DESC LIMIT ?7`, service, p.Before, p.Text, e.Person, e.Stage, e.What, p.Limit)
 }
 
 // Sealed is a secret's value, sealed.
@@ -147,10 +151,12 @@ type Sealed struct {
 func (s *Store) PutSecret(ctx context.Context, service, stage string, v Sealed) error {
 	return s.Within(ctx, func(tx Tx) error {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO secrets (service, stage, name, sealed, person, at) VALUES (?,?,?,?,?,?)
-			ON CONFLICT DO UPDATE SET sealed = excluded.sealed, person = excluded.person, at = excluded.at`, service, stage, v.Name, v.Value, v.Person, s.stamp()); err != nil {
+			ON CONFLICT DO UPDATE SET sealed = excluded.sealed, person = excluded.person, at = excluded.at`, service, stage,
+			v.Name, v.Value, v.Person, s.stamp()); err != nil {
 			return err
 		}
-		if err := tx.Note(ctx, Entry{Person: v.Person, Service: service, Stage: stage, What: "secret set", Text: v.Name}); err != nil {
+		if err := tx.Note(ctx,
+			Entry{Person: v.Person, Service: service, Stage: stage, What: "secret set", Text: v.Name}); err != nil {
 			return err
 		}
 		return tx.Tell(ctx, service, TopicSecret, map[string]any{"stage": stage, "name": v.Name})

@@ -20,7 +20,8 @@ func (s *Store) LastPush(ctx context.Context, repository, branch string) (Push, 
 	return one(ctx, s.read, func(r scanner) (Push, error) {
 		p := Push{Repository: repository, Branch: branch}
 		return p, r.Scan(&p.Before, &p.After, &p.Person)
-	}, `SELECT before, after, person FROM pushes WHERE repository = ? AND branch = ? ORDER BY id DESC LIMIT 1`, repository, branch)
+	}, `SELECT before, after, person FROM pushes WHERE repository = ? AND branch = ? ORDER BY id DESC LIMIT 1`,
+		repository, branch)
 }
 
 // PushesSince gives the pushes of a branch after the newest one that brought it to
@@ -37,11 +38,13 @@ func (s *Store) PushesSince(ctx context.Context, repository, branch, after strin
 // AddPush keeps who moved a branch, with the commits that came by it.
 func (s *Store) AddPush(ctx context.Context, p Push, commits []string) error {
 	return s.Within(ctx, func(tx Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO pushes (repository, branch, before, after, person, at) VALUES (?,?,?,?,?,?)`,
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO pushes (repository, branch, before, after, person, at) VALUES (?,?,?,?,?,?)`,
 			p.Repository, p.Branch, p.Before, p.After, p.Person, s.stamp()); err != nil {
 			return err
 		}
-		insert, err := tx.PrepareContext(ctx, `INSERT INTO pushed_commits (repository, hash, person) VALUES (?,?,?) ON CONFLICT DO NOTHING`)
+		insert, err := tx.PrepareContext(ctx,
+			`INSERT INTO pushed_commits (repository, hash, person) VALUES (?,?,?) ON CONFLICT DO NOTHING`)
 		if err != nil {
 			return err
 		}
@@ -70,7 +73,8 @@ func (s *Store) PushersOf(ctx context.Context, repository string, commits []stri
 		rows, err := list(ctx, s.read, func(r scanner) (row, error) {
 			var v row
 			return v, r.Scan(&v.hash, &v.person)
-		}, `SELECT hash, person FROM pushed_commits WHERE repository = ? AND hash IN (?`+strings.Repeat(",?", len(some)-1)+`)`, args...)
+		}, `SELECT hash, person FROM pushed_commits WHERE repository = ? AND hash IN (?`+
+			strings.Repeat(",?", len(some)-1)+`)`, args...)
 		if err != nil {
 			return nil, err
 		}
@@ -83,7 +87,8 @@ func (s *Store) PushersOf(ctx context.Context, repository string, commits []stri
 
 // BranchesOf lists the branches whose pushes were built to a version.
 func (s *Store) BranchesOf(ctx context.Context, service string, version int) ([]string, error) {
-	return list(ctx, s.read, takeText, `SELECT DISTINCT branch FROM builds WHERE service = ? AND version = ? ORDER BY branch`, service, version)
+	return list(ctx, s.read, takeText,
+		`SELECT DISTINCT branch FROM builds WHERE service = ? AND version = ? ORDER BY branch`, service, version)
 }
 
 // Standing gives the version whose rules stand in each stage of a service.
@@ -108,7 +113,8 @@ func (s *Store) Standing(ctx context.Context, service string) (map[string]int, e
 func (tx Tx) stand(ctx context.Context, d Delivery) error {
 	if !d.Removes {
 		_, err := tx.ExecContext(ctx, `INSERT INTO standing (service, stage, version, since) VALUES (?,?,?,?)
-			ON CONFLICT DO UPDATE SET version = excluded.version, since = excluded.since`, d.Service, d.Stage, d.Version, tx.s.stamp())
+			ON CONFLICT DO UPDATE SET version = excluded.version, since = excluded.since`, d.Service, d.Stage,
+			d.Version, tx.s.stamp())
 		return err
 	}
 	var errs error

@@ -15,7 +15,8 @@ func (tx Tx) rename(ctx context.Context, p manifest.Place, was, now string) erro
 	rows, err := list(ctx, tx, func(r scanner) (row, error) {
 		var v row
 		return v, r.Scan(&v.address, &v.function, &v.needs)
-	}, `SELECT address, function, needs FROM records WHERE service = ? AND stage = ? AND target = ?`, p.Service, p.Stage, p.Target.String())
+	}, `SELECT address, function, needs FROM records WHERE service = ? AND stage = ? AND target = ?`, p.Service,
+		p.Stage, p.Target.String())
 	if err != nil {
 		return err
 	}
@@ -36,7 +37,8 @@ func (tx Tx) rename(ctx context.Context, p manifest.Place, was, now string) erro
 		if address == r.address && function == r.function && text == r.needs {
 			continue
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE OR REPLACE records SET address = ?, function = ?, needs = ? WHERE service = ? AND stage = ? AND target = ? AND address = ?`,
+		if _, err := tx.ExecContext(ctx,
+			`UPDATE OR REPLACE records SET address = ?, function = ?, needs = ? WHERE service = ? AND stage = ? AND target = ? AND address = ?`,
 			address, function, text, p.Service, p.Stage, p.Target.String(), r.address); err != nil {
 			return err
 		}

@@ -23,7 +23,8 @@ type Service struct {
 // AddRepository adds a repository, if it is not there.
 func (s *Store) AddRepository(ctx context.Context, name, by string) error {
 	return s.Within(ctx, func(tx Tx) error {
-		result, err := tx.ExecContext(ctx, `INSERT INTO repositories (name, made_at) VALUES (?,?) ON CONFLICT DO NOTHING`, name, s.stamp())
+		result, err := tx.ExecContext(ctx, `INSERT INTO repositories (name, made_at) VALUES (?,?) ON CONFLICT DO NOTHING`,
+			name, s.stamp())
 		if err != nil {
 			return err
 		}
@@ -50,10 +51,12 @@ func (s *Store) AddService(ctx context.Context, v Service, move bool, by string)
 	return s.Within(ctx, func(tx Tx) error {
 		var owner string
 		var removed int64
-		err := tx.QueryRowContext(ctx, `SELECT repository, removed_at FROM services WHERE name = ?`, v.Name).Scan(&owner, &removed)
+		err := tx.QueryRowContext(ctx, `SELECT repository, removed_at FROM services WHERE name = ?`,
+			v.Name).Scan(&owner, &removed)
 		switch {
 		case errors.Is(err, sql.ErrNoRows):
-			if _, err := tx.ExecContext(ctx, `INSERT INTO services (name, repository, dir, made_at) VALUES (?,?,?,?)`, v.Name, v.Repository, v.Dir, s.stamp()); err != nil {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO services (name, repository, dir, made_at) VALUES (?,?,?,?)`, v.Name,
+				v.Repository, v.Dir, s.stamp()); err != nil {
 				return err
 			}
 			return tx.Note(ctx, Entry{Person: by, Service: v.Name, What: "service made", Text: v.Name + " in " + v.Repository})
@@ -62,7 +65,8 @@ func (s *Store) AddService(ctx context.Context, v Service, move bool, by string)
 		case owner != v.Repository && removed == 0:
 			return fmt.Errorf("the service %s: %w: %s", v.Name, ErrOwned, owner)
 		}
-		_, err = tx.ExecContext(ctx, `UPDATE services SET repository = ?2, dir = CASE WHEN ?4 THEN ?3 ELSE dir END, removed_at = 0, became = CASE WHEN ?4 THEN '' ELSE became END WHERE name = ?1`,
+		_, err = tx.ExecContext(ctx,
+			`UPDATE services SET repository = ?2, dir = CASE WHEN ?4 THEN ?3 ELSE dir END, removed_at = 0, became = CASE WHEN ?4 THEN '' ELSE became END WHERE name = ?1`,
 			v.Name, v.Repository, v.Dir, move)
 		return err
 	})
@@ -91,7 +95,8 @@ func (s *Store) MoveService(ctx context.Context, name, repository, by string) er
 		if _, err := tx.ExecContext(ctx, `DELETE FROM heads WHERE repository = ?`, repository); err != nil {
 			return err
 		}
-		return tx.Note(ctx, Entry{Person: by, Service: name, What: "service moved", Text: name + " from " + owner + " to " + repository})
+		return tx.Note(ctx, Entry{Person: by, Service: name, What: "service moved",
+			Text: name + " from " + owner + " to " + repository})
 	})
 }
 
@@ -100,13 +105,16 @@ func (s *Store) MoveService(ctx context.Context, name, repository, by string) er
 func (s *Store) RemoveService(ctx context.Context, name, by string) error {
 	return s.Within(ctx, func(tx Tx) error {
 		var left int
-		if err := tx.QueryRowContext(ctx, `SELECT (SELECT count(*) FROM standing WHERE service = ?1) + (SELECT count(*) FROM records WHERE service = ?1)`, name).Scan(&left); err != nil {
+		if err := tx.QueryRowContext(ctx,
+			`SELECT (SELECT count(*) FROM standing WHERE service = ?1) + (SELECT count(*) FROM records WHERE service = ?1)`,
+			name).Scan(&left); err != nil {
 			return err
 		}
 		if left > 0 {
 			return fmt.Errorf("the service %s: %w", name, ErrInUse)
 		}
-		result, err := tx.ExecContext(ctx, `UPDATE services SET removed_at = ? WHERE name = ? AND removed_at = 0`, s.stamp(), name)
+		result, err := tx.ExecContext(ctx, `UPDATE services SET removed_at = ? WHERE name = ? AND removed_at = 0`,
+			s.stamp(), name)
 		if err != nil {
 			return err
 		}
@@ -122,13 +130,15 @@ func (s *Store) RemoveService(ctx context.Context, name, by string) error {
 func (s *Store) RemoveRepository(ctx context.Context, name, by string) error {
 	return s.Within(ctx, func(tx Tx) error {
 		var left int
-		if err := tx.QueryRowContext(ctx, `SELECT count(*) FROM services WHERE repository = ? AND removed_at = 0`, name).Scan(&left); err != nil {
+		if err := tx.QueryRowContext(ctx, `SELECT count(*) FROM services WHERE repository = ? AND removed_at = 0`,
+			name).Scan(&left); err != nil {
 			return err
 		}
 		if left > 0 {
 			return fmt.Errorf("the repository %s has %d services: %w", name, left, ErrInUse)
 		}
-		result, err := tx.ExecContext(ctx, `UPDATE repositories SET removed_at = ? WHERE name = ? AND removed_at = 0`, s.stamp(), name)
+		result, err := tx.ExecContext(ctx, `UPDATE repositories SET removed_at = ? WHERE name = ? AND removed_at = 0`,
+			s.stamp(), name)
 		if err != nil {
 			return err
 		}
@@ -156,7 +166,8 @@ func (s *Store) Services(ctx context.Context) ([]Service, error) {
 
 // ServicesOf lists the services of a repository.
 func (s *Store) ServicesOf(ctx context.Context, repository string) ([]Service, error) {
-	return list(ctx, s.read, takeService, `SELECT `+serviceColumns+` FROM services WHERE removed_at = 0 AND repository = ? ORDER BY name`, repository)
+	return list(ctx, s.read, takeService,
+		`SELECT `+serviceColumns+` FROM services WHERE removed_at = 0 AND repository = ? ORDER BY name`, repository)
 }
 
 // Service gives one by name.

@@ -34,7 +34,9 @@ func takeStage(r scanner) (Stage, error) {
 
 // Stage gives what is recorded of a place; the zero stage where nothing is.
 func (s *Store) Stage(ctx context.Context, p manifest.Place) (Stage, error) {
-	v, err := one(ctx, s.read, takeStage, `SELECT service, stage, target, serial, version, since FROM stages WHERE service = ? AND stage = ? AND target = ?`, p.Service, p.Stage, p.Target.String())
+	v, err := one(ctx, s.read, takeStage,
+		`SELECT service, stage, target, serial, version, since FROM stages WHERE service = ? AND stage = ? AND target = ?`,
+		p.Service, p.Stage, p.Target.String())
 	if errors.Is(err, ErrNotFound) {
 		return Stage{Place: p}, nil
 	}
@@ -43,7 +45,8 @@ func (s *Store) Stage(ctx context.Context, p manifest.Place) (Stage, error) {
 
 // Stages lists the places of a service where something was put.
 func (s *Store) Stages(ctx context.Context, service string) ([]Stage, error) {
-	return list(ctx, s.read, takeStage, `SELECT service, stage, target, serial, version, since FROM stages WHERE service = ? ORDER BY stage, target`, service)
+	return list(ctx, s.read, takeStage,
+		`SELECT service, stage, target, serial, version, since FROM stages WHERE service = ? ORDER BY stage, target`, service)
 }
 
 // Recorded is a resource of the record.
@@ -64,7 +67,8 @@ func (s *Store) Record(ctx context.Context, p manifest.Place) ([]Recorded, error
 			return v, err
 		}
 		v.ChangedAt = millis(changed)
-		return v, errors.Join(json.Unmarshal([]byte(attributes), &v.Attributes), json.Unmarshal([]byte(needs), &v.Needs), json.Unmarshal([]byte(platform), &v.Platform))
+		return v, errors.Join(json.Unmarshal([]byte(attributes), &v.Attributes), json.Unmarshal([]byte(needs), &v.Needs),
+			json.Unmarshal([]byte(platform), &v.Platform))
 	}, `SELECT address, kind, function, attributes, needs, platform, version, changed_at FROM records WHERE service = ? AND stage = ? AND target = ? ORDER BY address`, p.Service, p.Stage, p.Target.String())
 }
 
@@ -78,7 +82,8 @@ type Plan struct {
 
 // AddPlan keeps a plan.
 func (s *Store) AddPlan(ctx context.Context, person string, p *plan.Plan) (int64, error) {
-	result, err := s.write.ExecContext(ctx, `INSERT INTO plans (service, stage, target, version, digest, body, person, made_at) VALUES (?,?,?,?,?,?,?,?)`,
+	result, err := s.write.ExecContext(ctx,
+		`INSERT INTO plans (service, stage, target, version, digest, body, person, made_at) VALUES (?,?,?,?,?,?,?,?)`,
 		p.Base.Service, p.Base.Stage, p.Base.Target.String(), p.Base.Version, p.Digest, toJSON(p), person, s.stamp())
 	if err != nil {
 		return 0, err
@@ -111,7 +116,8 @@ type Look struct {
 // than before.
 func (s *Store) PutLook(ctx context.Context, l Look, drifted bool) error {
 	return s.Within(ctx, func(tx Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO looks (service, stage, target, at, body) VALUES (?,?,?,?,?) ON CONFLICT DO UPDATE SET at = excluded.at, body = excluded.body`,
+		_, err := tx.ExecContext(ctx,
+			`INSERT INTO looks (service, stage, target, at, body) VALUES (?,?,?,?,?) ON CONFLICT DO UPDATE SET at = excluded.at, body = excluded.body`,
 			l.Service, l.Stage, l.Target.String(), s.stamp(), l.Body)
 		if err != nil {
 			return err

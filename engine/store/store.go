@@ -27,8 +27,10 @@ var migrations embed.FS
 // Errors of the store.
 var (
 	ErrNotFound = errors.New("not found") // there is no such row
-	ErrNewer    = errors.New("the database was made by a newer Rudmar; start that one, or put back the copy from before it")
-	ErrKeyGone  = errors.New("a key of this installation is gone; put it back from your backup, or start once with --new-keys, which makes new ones: secrets have to be set again, and versions that were built before cannot be verified any more")
+	ErrNewer    = errors.New(
+		"the database was made by a newer Rudmar; start that one, or put back the copy from before it")
+	ErrKeyGone = errors.New(
+		"a key of this installation is gone; put it back from your backup, or start once with --new-keys, which makes new ones: secrets have to be set again, and versions that were built before cannot be verified any more")
 )
 
 // Store is the database: one connection for writing, several for reading.
@@ -98,7 +100,8 @@ func (s *Store) Hurry(ctx context.Context, do func() error) error {
 		return fmt.Errorf("writing without waiting for the disk: %w", err)
 	}
 	err := do()
-	if _, back := s.write.ExecContext(context.WithoutCancel(ctx), `PRAGMA synchronous = FULL; PRAGMA wal_checkpoint(FULL)`); back != nil {
+	if _, back := s.write.ExecContext(context.WithoutCancel(ctx),
+		`PRAGMA synchronous = FULL; PRAGMA wal_checkpoint(FULL)`); back != nil {
 		err = errors.Join(err, fmt.Errorf("waiting for the disk again: %w", back))
 	}
 	return err
@@ -189,7 +192,8 @@ type rowQuerier interface {
 }
 
 // list reads all rows of a query.
-func list[T any](ctx context.Context, q querier, take func(scanner) (T, error), query string, args ...any) ([]T, error) {
+func list[T any](ctx context.Context, q querier, take func(scanner) (T, error), query string,
+	args ...any) ([]T, error) {
 	rows, err := q.QueryContext(ctx, query, args...)
 	if err != nil {
 		return nil, err
@@ -246,7 +250,8 @@ func IsFault(err error) bool {
 		return false
 	}
 	switch fault.Code() & 0xff { // the primary code
-	case sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED, sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_NOMEM, sqlite3.SQLITE_PROTOCOL, sqlite3.SQLITE_INTERRUPT:
+	case sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED, sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR, sqlite3.SQLITE_READONLY,
+		sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_NOMEM, sqlite3.SQLITE_PROTOCOL, sqlite3.SQLITE_INTERRUPT:
 		return true
 	}
 	return false

@@ -65,16 +65,20 @@ func withVersion(t *testing.T, s *store.Store, content string) int {
 	heads, err := s.Heads(ctx, "brambleford")
 	must(t, err)
 	if heads["main"] != content {
-		must(t, s.SeeHead(ctx, store.Head{Repository: "brambleford", Branch: "main", Before: heads["main"], Hash: content, Builds: []store.Build{{Service: "frostline", Hash: content, Branch: "main", Person: "wren"}}}))
+		must(t, s.SeeHead(ctx, store.Head{Repository: "brambleford", Branch: "main", Before: heads["main"], Hash: content,
+			Builds: []store.Build{{Service: "frostline", Hash: content, Branch: "main", Person: "wren"}}}))
 	}
 	queued, err := s.QueuedBuilds(ctx)
 	must(t, err)
 	number, _, err := s.FinishBuild(ctx, store.Built{
-		Build:     queued[0],
-		Version:   store.Version{Service: "frostline", Hash: "abcdef0123", Author: "wren", Person: "wren", Content: content, Manifests: map[string]string{"rudmar.yaml": "x"}, CommittedAt: s.Now()},
-		Functions: []store.VersionFunction{{Function: "warn", Digest: "sha256:" + content, Sources: "s" + content, Changed: true}},
-		Artifacts: []store.Artifact{{Digest: "sha256:" + content, Bytes: 5, Listing: pack.Listing{{Path: "a.py", Mode: "0644"}}}},
-		Attest:    func(int) (store.Provenance, error) { return store.Provenance{Envelope: "e", Contents: "c"}, nil },
+		Build: queued[0],
+		Version: store.Version{Service: "frostline", Hash: "abcdef0123", Author: "wren", Person: "wren", Content: content,
+			Manifests: map[string]string{"rudmar.yaml": "x"}, CommittedAt: s.Now()},
+		Functions: []store.VersionFunction{{Function: "warn", Digest: "sha256:" + content,
+			Sources: "s" + content, Changed: true}},
+		Artifacts: []store.Artifact{{Digest: "sha256:" + content, Bytes: 5,
+			Listing: pack.Listing{{Path: "a.py", Mode: "0644"}}}},
+		Attest: func(int) (store.Provenance, error) { return store.Provenance{Envelope: "e", Contents: "c"}, nil },
 	})
 	must(t, err)
 	return number
@@ -82,7 +86,8 @@ func withVersion(t *testing.T, s *store.Store, content string) int {
 
 func TestVersionsAreNumberedOnceAndNeverChange(t *testing.T) {
 	s, _, dir := open(t)
-	if one, two, again := withVersion(t, s, "a"), withVersion(t, s, "b"), withVersion(t, s, "a"); one != 1 || two != 2 || again != 1 {
+	if one, two, again := withVersion(t, s, "a"), withVersion(t, s, "b"), withVersion(t, s, "a"); one != 1 ||
+		two != 2 || again != 1 {
 		t.Errorf("numbers %d, %d and, for the same content, %d", one, two, again)
 	}
 	v, err := s.Version(t.Context(), "frostline", 2)
@@ -113,8 +118,10 @@ func TestVersionsAreNumberedOnceAndNeverChange(t *testing.T) {
 	_, err = s.AddDeployment(t.Context(), store.Begin{PlanID: id, Plan: run, Person: "wren"})
 	must(t, err)
 	for _, statement := range []string{
-		"UPDATE versions SET author = 'nobody'", "DELETE FROM versions", "UPDATE version_functions SET digest = 'x'", "DELETE FROM version_functions",
-		"UPDATE artifacts SET bytes = 1", "UPDATE plans SET body = '{}'", "DELETE FROM plans", "UPDATE journal SET text = ''", "DELETE FROM journal",
+		"UPDATE versions SET author = 'nobody'", "DELETE FROM versions", "UPDATE version_functions SET digest = 'x'",
+		"DELETE FROM version_functions",
+		"UPDATE artifacts SET bytes = 1", "UPDATE plans SET body = '{}'", "DELETE FROM plans",
+		"UPDATE journal SET text = ''", "DELETE FROM journal",
 	} {
 		if _, err := db.Exec(statement); err == nil {
 			t.Errorf("%s was carried out", statement)
@@ -149,7 +156,8 @@ func TestLeases(t *testing.T) {
 	}
 	// Whoever lost the lease can write nothing any more.
 	for name, err := range map[string]error{
-		"renew": s.RenewLease(ctx, first, time.Minute), "begin": s.BeginStep(ctx, first, 1, &plan.Step{}, "k"), "end": s.EndStep(ctx, first, store.Outcome{}), "finish": s.EndDeployment(ctx, first, store.Deployment{}),
+		"renew": s.RenewLease(ctx, first, time.Minute), "begin": s.BeginStep(ctx, first, 1, &plan.Step{}, "k"),
+		"end": s.EndStep(ctx, first, store.Outcome{}), "finish": s.EndDeployment(ctx, first, store.Deployment{}),
 	} {
 		if !errors.Is(err, store.ErrLease) {
 			t.Errorf("%s with a lease that is lost: %v", name, err)
@@ -176,8 +184,10 @@ func TestStepsAndRecord(t *testing.T) {
 	version := withVersion(t, s, "a")
 	at := manifest.PlaceOf("frostline", "trial", "local/north")
 	steps := []plan.Step{
-		{Index: 0, Address: "identity/warn", Kind: "identity", Function: "warn", Change: resource.Create, Want: map[string]any{"owner": "x"}},
-		{Index: 1, Address: "logs/warn", Kind: "logs", Function: "warn", Change: resource.Create, Want: map[string]any{"keep": 5.0}, WantNeeds: []string{"identity/warn"}},
+		{Index: 0, Address: "identity/warn", Kind: "identity", Function: "warn", Change: resource.Create,
+			Want: map[string]any{"owner": "x"}},
+		{Index: 1, Address: "logs/warn", Kind: "logs", Function: "warn", Change: resource.Create,
+			Want: map[string]any{"keep": 5.0}, WantNeeds: []string{"identity/warn"}},
 		{Index: 2, Address: "route/warn/a", Kind: "route", Change: resource.Create},
 	}
 	p := &plan.Plan{Base: plan.Base{Place: at, Version: version}, Steps: steps}
@@ -194,16 +204,20 @@ func TestStepsAndRecord(t *testing.T) {
 	for i := range 2 {
 		must(t, s.BeginStep(ctx, lease, id, &steps[i], fmt.Sprint("key-", i)))
 	}
-	must(t, s.EndStep(ctx, lease, store.Outcome{Deployment: id, Step: steps[0], Version: version, Platform: map[string]any{"id": "north/warn"}}))
+	must(t, s.EndStep(ctx, lease,
+		store.Outcome{Deployment: id, Step: steps[0], Version: version, Platform: map[string]any{"id": "north/warn"}}))
 	must(t, s.EndStep(ctx, lease, store.Outcome{Deployment: id, Step: steps[1], Version: version, Error: "quota"}))
 	record, err := s.Record(ctx, at)
 	if err != nil || len(record) != 1 || record[0].Platform["id"] != "north/warn" || record[0].Version != version {
 		t.Errorf("the record: %+v %v", record, err)
 	}
-	must(t, s.EndDeployment(ctx, lease, store.Deployment{ID: id, Place: at, Version: version, State: store.PartlyDone, Why: "logs/warn: quota", Person: "wren"}))
+	must(t, s.EndDeployment(ctx, lease,
+		store.Deployment{ID: id, Place: at, Version: version, State: store.PartlyDone,
+			Why: "logs/warn: quota", Person: "wren"}))
 	states, err := s.Steps(ctx, id)
 	must(t, err)
-	if got := fmt.Sprint(states[0].State, " ", states[1].State, " ", states[1].Error, " ", states[2].State, " ", states[0].Key); got != "done failed quota skipped key-0" {
+	if got := fmt.Sprint(states[0].State, " ", states[1].State, " ", states[1].Error, " ", states[2].State, " ",
+		states[0].Key); got != "done failed quota skipped key-0" {
 		t.Errorf("steps: %s", got)
 	}
 	place, err := s.Stage(ctx, at)
@@ -215,7 +229,8 @@ func TestStepsAndRecord(t *testing.T) {
 	must(t, err)
 	states, err = s.Steps(ctx, id)
 	must(t, err)
-	if states[0].State != store.StepDone || states[1].State != store.StepWaiting || states[2].State != store.StepWaiting || states[1].Key != "key-1" {
+	if states[0].State != store.StepDone || states[1].State != store.StepWaiting ||
+		states[2].State != store.StepWaiting || states[1].Key != "key-1" {
 		t.Errorf("reopened: %+v", states)
 	}
 	for i := 1; i < 3; i++ {
@@ -258,7 +273,8 @@ func TestDeliveries(t *testing.T) {
 	c.add(time.Minute)
 	d.State, d.Deployments, d.Why = delivery.Deploying, []int64{4, 5}, "because"
 	must(t, s.MoveDeliveries(ctx, store.Move{From: delivery.Waiting, To: d, Person: "wren"}))
-	if err := s.MoveDeliveries(ctx, store.Move{From: delivery.Waiting, To: d, Person: "linden"}); !errors.Is(err, store.ErrMoved) {
+	if err := s.MoveDeliveries(ctx, store.Move{From: delivery.Waiting, To: d, Person: "linden"}); !errors.Is(err,
+		store.ErrMoved) {
 		t.Errorf("moved from where it is not any more: %v", err)
 	}
 	back, err := s.Delivery(ctx, "frostline", version, d.Stage)
@@ -289,18 +305,19 @@ func TestDeliveries(t *testing.T) {
 	if err != nil || len(runs) != 1 || runs[0].Name != "b" || runs[0].Passed || !runs[0].Again || runs[0].Running {
 		t.Errorf("%+v %v", runs, err)
 	}
-	journal, err := s.Journal(ctx, "frostline", 0, 50)
+	journal, err := s.Journal(ctx, "frostline", store.Part{Limit: 50}, store.Entry{})
 	must(t, err)
 	text := ""
 	for _, e := range journal {
 		text += e.Person + " " + e.What + " " + e.Text + "\n"
 	}
-	for _, want := range []string{"wren built version 1", "wren asked for version 1", "linden approved version 1: yes", "wren delivery version 1 is deploying: because"} {
+	for _, want := range []string{"wren built version 1", "wren asked for version 1", "linden approved version 1: yes",
+		"wren delivery version 1 is deploying: because"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("the journal does not say %q:\n%s", want, text)
 		}
 	}
-	older, err := s.Journal(ctx, "frostline", journal[1].ID, 1)
+	older, err := s.Journal(ctx, "frostline", store.Part{Before: journal[1].ID, Limit: 1}, store.Entry{})
 	if err != nil || len(older) != 1 || older[0].ID >= journal[1].ID {
 		t.Errorf("older lines: %+v %v", older, err)
 	}
@@ -309,13 +326,15 @@ func TestDeliveries(t *testing.T) {
 func TestPeopleSessionsAndSecrets(t *testing.T) {
 	s, c, _ := open(t)
 	ctx := t.Context()
-	must(t, s.PutPerson(ctx, store.Person{Handle: "wren", Role: "author", Groups: []string{"a", "b"}, Password: "x"}, "", "person added"))
+	must(t, s.PutPerson(ctx, store.Person{Handle: "wren", Role: "author", Groups: []string{"a", "b"}, Password: "x"}, "",
+		"person added"))
 	must(t, s.PutPerson(ctx, store.Person{Handle: "wren", Role: "reader", Password: "y"}, "", "person added"))
 	p, err := s.Person(ctx, "wren")
 	if err != nil || p.Role != "reader" || len(p.Groups) != 0 {
 		t.Errorf("%+v %v", p, err)
 	}
-	must(t, s.AddSession(ctx, "token", store.Session{Handle: "wren", CSRF: "c", Until: c.Now().Add(time.Hour)}, "192.0.2.1"))
+	must(t, s.AddSession(ctx, "token", store.Session{Handle: "wren", CSRF: "c", Until: c.Now().Add(time.Hour)},
+		"192.0.2.1"))
 	if v, err := s.Session(ctx, "token"); err != nil || v.Handle != "wren" {
 		t.Errorf("%+v %v", v, err)
 	}
@@ -368,7 +387,8 @@ func TestEventsAreKeptInOrder(t *testing.T) {
 func TestOpenAgain(t *testing.T) {
 	s, c, dir := open(t)
 	withVersion(t, s, "a")
-	head := store.Head{Repository: "brambleford", Branch: "main", Before: "a", Hash: "abc", Builds: []store.Build{{Service: "frostline", Hash: "abc", Branch: "main", Person: "wren"}}}
+	head := store.Head{Repository: "brambleford", Branch: "main", Before: "a", Hash: "abc",
+		Builds: []store.Build{{Service: "frostline", Hash: "abc", Branch: "main", Person: "wren"}}}
 	must(t, s.SeeHead(t.Context(), head))
 	if err := s.SeeHead(t.Context(), head); !errors.Is(err, store.ErrMoved) {
 		t.Errorf("a head that was seen: %v", err)

@@ -59,14 +59,17 @@ type Head struct {
 func (s *Store) SeeHead(ctx context.Context, h Head) error {
 	return s.Within(ctx, func(tx Tx) error {
 		var known string
-		err := tx.QueryRowContext(ctx, `SELECT hash FROM heads WHERE repository = ? AND branch = ?`, h.Repository, h.Branch).Scan(&known)
+		err := tx.QueryRowContext(ctx, `SELECT hash FROM heads WHERE repository = ? AND branch = ?`,
+			h.Repository, h.Branch).Scan(&known)
 		if err != nil && !errors.Is(err, sql.ErrNoRows) {
 			return err
 		}
 		if known != h.Before {
 			return fmt.Errorf("%s of %s is at %s by now: %w", h.Branch, h.Repository, short(known), ErrMoved)
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO heads (repository, branch, hash) VALUES (?,?,?) ON CONFLICT DO UPDATE SET hash = excluded.hash`, h.Repository, h.Branch, h.Hash); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO heads (repository, branch, hash) VALUES (?,?,?) ON CONFLICT DO UPDATE SET hash = excluded.hash`,
+			h.Repository, h.Branch, h.Hash); err != nil {
 			return err
 		}
 		for _, service := range h.Services {
@@ -79,7 +82,8 @@ func (s *Store) SeeHead(ctx context.Context, h Head) error {
 		}
 		builds := h.Builds
 		for _, b := range builds {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO builds (service, hash, branch, person, state, asked_at) VALUES (?,?,?,?,'queued',?)`,
+			if _, err := tx.ExecContext(ctx,
+				`INSERT INTO builds (service, hash, branch, person, state, asked_at) VALUES (?,?,?,?,'queued',?)`,
 				b.Service, b.Hash, b.Branch, b.Person, s.stamp()); err != nil {
 				return err
 			}
@@ -105,7 +109,8 @@ func (s *Store) QueuedBuilds(ctx context.Context) ([]Build, error) {
 
 // Builds gives a service's newest builds, newest first.
 func (s *Store) Builds(ctx context.Context, service string, limit int) ([]Build, error) {
-	return list(ctx, s.read, takeBuild, `SELECT `+buildColumns+` FROM builds WHERE service = ? ORDER BY id DESC LIMIT ?`, service, limit)
+	return list(ctx, s.read, takeBuild, `SELECT `+buildColumns+` FROM builds WHERE service = ? ORDER BY id DESC LIMIT ?`,
+		service, limit)
 }
 
 // Build gives one build.
@@ -115,17 +120,20 @@ func (s *Store) Build(ctx context.Context, id int64) (Build, error) {
 
 // LatestBuild gives the newest build of a service.
 func (s *Store) LatestBuild(ctx context.Context, service string) (Build, error) {
-	return one(ctx, s.read, takeBuild, `SELECT `+buildColumns+` FROM builds WHERE service = ? ORDER BY id DESC LIMIT 1`, service)
+	return one(ctx, s.read, takeBuild, `SELECT `+buildColumns+` FROM builds WHERE service = ? ORDER BY id DESC LIMIT 1`,
+		service)
 }
 
 // BuildOf gives the build that made a version.
 func (s *Store) BuildOf(ctx context.Context, service string, version int) (Build, error) {
-	return one(ctx, s.read, takeBuild, `SELECT `+buildColumns+` FROM builds WHERE service = ? AND version = ? ORDER BY id LIMIT 1`, service, version)
+	return one(ctx, s.read, takeBuild,
+		`SELECT `+buildColumns+` FROM builds WHERE service = ? AND version = ? ORDER BY id LIMIT 1`, service, version)
 }
 
 // BuildFrom gives a service's newest build of a commit.
 func (s *Store) BuildFrom(ctx context.Context, service, hash string) (Build, error) {
-	return one(ctx, s.read, takeBuild, `SELECT `+buildColumns+` FROM builds WHERE service = ? AND hash = ? ORDER BY id DESC LIMIT 1`, service, hash)
+	return one(ctx, s.read, takeBuild,
+		`SELECT `+buildColumns+` FROM builds WHERE service = ? AND hash = ? ORDER BY id DESC LIMIT 1`, service, hash)
 }
 
 // EndBuild tells how a build ended that was queued; ErrMoved where it has ended
@@ -135,7 +143,8 @@ func (s *Store) EndBuild(ctx context.Context, b Build) error {
 }
 
 func (tx Tx) endBuild(ctx context.Context, b Build) error {
-	result, err := tx.ExecContext(ctx, `UPDATE builds SET state = ?, why = ?, log = ?, version = ?, ended_at = ? WHERE id = ? AND state = ?`,
+	result, err := tx.ExecContext(ctx,
+		`UPDATE builds SET state = ?, why = ?, log = ?, version = ?, ended_at = ? WHERE id = ? AND state = ?`,
 		b.State, b.Why, b.Log, b.Version, tx.s.stamp(), b.ID, BuildQueued)
 	if err != nil {
 		return err
@@ -144,7 +153,8 @@ func (tx Tx) endBuild(ctx context.Context, b Build) error {
 		return errors.Join(err, fmt.Errorf("build %d has ended already: %w", b.ID, ErrMoved))
 	}
 	if b.State == BuildFailed {
-		if err := tx.Note(ctx, Entry{Person: b.Person, Service: b.Service, What: "build failed", Text: short(b.Hash) + ": " + b.Why}); err != nil {
+		if err := tx.Note(ctx,
+			Entry{Person: b.Person, Service: b.Service, What: "build failed", Text: short(b.Hash) + ": " + b.Why}); err != nil {
 			return err
 		}
 	}
@@ -223,7 +233,8 @@ type Built struct {
 // and is given.
 func (s *Store) FinishBuild(ctx context.Context, b Built) (number int, made bool, err error) {
 	err = s.Within(ctx, func(tx Tx) error {
-		err := tx.QueryRowContext(ctx, `SELECT number FROM versions WHERE service = ? AND content = ?`, b.Version.Service, b.Version.Content).Scan(&number)
+		err := tx.QueryRowContext(ctx, `SELECT number FROM versions WHERE service = ? AND content = ?`, b.Version.Service,
+			b.Version.Content).Scan(&number)
 		if made = errors.Is(err, sql.ErrNoRows); made {
 			number, err = tx.addVersion(ctx, b)
 		}
@@ -245,21 +256,26 @@ func (s *Store) FinishBuild(ctx context.Context, b Built) (number int, made bool
 
 func (tx Tx) addVersion(ctx context.Context, b Built) (number int, err error) {
 	v := b.Version
-	if err := tx.QueryRowContext(ctx, `SELECT coalesce(max(number), 0) + 1 FROM versions WHERE service = ?`, v.Service).Scan(&number); err != nil {
+	if err := tx.QueryRowContext(ctx, `SELECT coalesce(max(number), 0) + 1 FROM versions WHERE service = ?`,
+		v.Service).Scan(&number); err != nil {
 		return 0, err
 	}
-	if _, err := tx.ExecContext(ctx, `INSERT INTO versions (service, number, hash, branch, author, person, message, committed_at, built_at, content, manifests) VALUES (?,?,?,?,?,?,?,?,?,?,?)`,
-		v.Service, number, v.Hash, v.Branch, v.Author, v.Person, v.Message, v.CommittedAt.UnixMilli(), tx.s.stamp(), v.Content, toJSON(v.Manifests)); err != nil {
+	if _, err := tx.ExecContext(ctx,
+		`INSERT INTO versions (service, number, hash, branch, author, person, message, committed_at, built_at, content, manifests) VALUES (?,?,?,?,?,?,?,?,?,?,?)`,
+		v.Service, number, v.Hash, v.Branch, v.Author, v.Person, v.Message, v.CommittedAt.UnixMilli(), tx.s.stamp(),
+		v.Content, toJSON(v.Manifests)); err != nil {
 		return 0, err
 	}
 	for _, a := range b.Artifacts {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO artifacts (digest, file_sha256, bytes, listing, made_at) VALUES (?,?,?,?,?) ON CONFLICT DO NOTHING`,
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO artifacts (digest, file_sha256, bytes, listing, made_at) VALUES (?,?,?,?,?) ON CONFLICT DO NOTHING`,
 			a.Digest, a.FileSHA256, a.Bytes, toJSON(a.Listing), tx.s.stamp()); err != nil {
 			return 0, err
 		}
 	}
 	for _, f := range b.Functions {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO version_functions (service, version, function, digest, sources, changed) VALUES (?,?,?,?,?,?)`,
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO version_functions (service, version, function, digest, sources, changed) VALUES (?,?,?,?,?,?)`,
 			v.Service, number, f.Function, f.Digest, f.Sources, f.Changed); err != nil {
 			return 0, err
 		}
@@ -268,10 +284,13 @@ func (tx Tx) addVersion(ctx context.Context, b Built) (number int, err error) {
 	if err != nil {
 		return 0, err
 	}
-	if _, err := tx.ExecContext(ctx, `INSERT INTO provenance (service, version, envelope, contents) VALUES (?,?,?,?)`, v.Service, number, p.Envelope, p.Contents); err != nil {
+	if _, err := tx.ExecContext(ctx, `INSERT INTO provenance (service, version, envelope, contents) VALUES (?,?,?,?)`,
+		v.Service, number, p.Envelope, p.Contents); err != nil {
 		return 0, err
 	}
-	return number, tx.Note(ctx, Entry{Person: v.Person, Service: v.Service, What: "built", Text: "version " + itoa(number) + " from " + short(v.Hash)})
+	return number, tx.Note(ctx,
+		Entry{Person: v.Person, Service: v.Service, What: "built",
+			Text: "version " + itoa(number) + " from " + short(v.Hash)})
 }
 
 const versionColumns = `service, number, hash, branch, author, person, message, committed_at, built_at, content, manifests`
@@ -280,7 +299,8 @@ func takeVersion(r scanner) (Version, error) {
 	var v Version
 	var committed, built int64
 	var manifests string
-	err := r.Scan(&v.Service, &v.Number, &v.Hash, &v.Branch, &v.Author, &v.Person, &v.Message, &committed, &built, &v.Content, &manifests)
+	err := r.Scan(&v.Service, &v.Number, &v.Hash, &v.Branch, &v.Author, &v.Person, &v.Message, &committed,
+		&built, &v.Content, &manifests)
 	v.CommittedAt, v.BuiltAt = millis(committed), millis(built)
 	if err == nil {
 		err = json.Unmarshal([]byte(manifests), &v.Manifests)
@@ -290,7 +310,8 @@ func takeVersion(r scanner) (Version, error) {
 
 // Version gives one by number.
 func (s *Store) Version(ctx context.Context, service string, number int) (Version, error) {
-	return one(ctx, s.read, takeVersion, `SELECT `+versionColumns+` FROM versions WHERE service = ? AND number = ?`, service, number)
+	return one(ctx, s.read, takeVersion, `SELECT `+versionColumns+` FROM versions WHERE service = ? AND number = ?`,
+		service, number)
 }
 
 // NewestVersion gives the number of a service's newest version, 0 for none.
@@ -309,13 +330,26 @@ type Listed struct {
 }
 
 // ListVersions lists a service's versions, newest first, without their manifests.
-func (s *Store) ListVersions(ctx context.Context, service string) ([]Listed, error) {
-	return s.listed(ctx, service, `v.service = ?`, service)
+func (s *Store) ListVersions(ctx context.Context, service string, p Part) ([]Listed, error) {
+	return s.listed(ctx, service, `v.service = ?1 AND (?2 = 0 OR number < ?2) AND (?3 = ''
+			OR instr(lower(message || ' ' || author || ' ' || person || ' ' || branch || ' ' || hash || ' ' || number),
+				lower(?3)))
+			AND (?4 = '' OR EXISTS (SELECT 1 FROM deliveries d
+				WHERE d.service = v.service AND d.version = v.number AND d.state = ?4))`,
+		p.Limit, service, p.Before, p.Text, p.State)
+}
+
+// Part narrows a list that grows for years.
+type Part struct {
+	Before int64  // only what is older than this one; 0 for the newest
+	Text   string // only what has it in it, whatever its case
+	State  string // only versions that are so in a stage
+	Limit  int
 }
 
 // ListVersion gives one as in a list.
 func (s *Store) ListVersion(ctx context.Context, service string, number int) (Listed, error) {
-	all, err := s.listed(ctx, service, `v.service = ? AND v.number = ?`, service, number)
+	all, err := s.listed(ctx, service, `v.service = ? AND v.number = ?`, 1, service, number)
 	if err == nil && len(all) == 0 {
 		err = ErrNotFound
 	}
@@ -325,12 +359,13 @@ func (s *Store) ListVersion(ctx context.Context, service string, number int) (Li
 	return all[0], nil
 }
 
-func (s *Store) listed(ctx context.Context, service, where string, args ...any) ([]Listed, error) {
+func (s *Store) listed(ctx context.Context, service, where string, limit int, args ...any) ([]Listed, error) {
 	return list(ctx, s.read, func(r scanner) (Listed, error) {
 		v := Listed{Version: Version{Service: service}}
 		var committed, built int64
 		var changed string
-		err := r.Scan(&v.Number, &v.Hash, &v.Branch, &v.Author, &v.Person, &v.Message, &committed, &built, &v.Content, &v.Functions, &changed)
+		err := r.Scan(&v.Number, &v.Hash, &v.Branch, &v.Author, &v.Person, &v.Message, &committed, &built,
+			&v.Content, &v.Functions, &changed)
 		v.CommittedAt, v.BuiltAt = millis(committed), millis(built)
 		if changed != "" {
 			v.Changed = strings.Split(changed, ",")
@@ -338,8 +373,9 @@ func (s *Store) listed(ctx context.Context, service, where string, args ...any) 
 		return v, err
 	}, `SELECT number, hash, branch, author, person, message, committed_at, built_at, content,
 			(SELECT count(*) FROM version_functions f WHERE f.service = v.service AND f.version = v.number),
-			(SELECT coalesce(group_concat(function), '') FROM version_functions f WHERE f.service = v.service AND f.version = v.number AND f.changed = 1 ORDER BY function)
-		FROM versions v WHERE `+where+` ORDER BY number DESC`, args...)
+			(SELECT coalesce(group_concat(function), '') FROM version_functions f
+				WHERE f.service = v.service AND f.version = v.number AND f.changed = 1 ORDER BY function)
+		FROM versions v WHERE `+where+` ORDER BY number DESC LIMIT `+itoa(limit), args...)
 }
 
 // VersionFunctions lists a version's functions.

@@ -510,6 +510,9 @@ type GetLogsParams struct {
 	// Since Only lines of that time and later, Unix milliseconds
 	Since *int64 `form:"since,omitempty" json:"since,omitempty"`
 
+	// Before Only lines with a smaller id
+	Before *int64 `form:"before,omitempty" json:"before,omitempty"`
+
 	// After Only lines with a greater id
 	After *int64 `form:"after,omitempty" json:"after,omitempty"`
 
@@ -1379,6 +1382,18 @@ func NewGetLogsRequest(server string, region Region, service Service, stage Stag
 		if params.Since != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", *params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Before != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "before", *params.Before, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -3802,6 +3817,13 @@ func (w *ServerInterfaceWrapper) GetLogs(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter since: %s", err))
 	}
 
+	// ------------- Optional query parameter "before" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "before", ctx.QueryParams(), &params.Before, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter before: %s", err))
+	}
+
 	// ------------- Optional query parameter "after" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", ctx.QueryParams(), &params.After, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
@@ -5438,75 +5460,75 @@ func (sh *strictHandler) PutResource(ctx *echo.Context, region Region, service S
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"1Fx7c9tGkv8qU7hU3T5AUbaVpEz/caU4Tla1cqKzveeqc7SVJtAkZgnMwDMDUlwVv/vVPDAAiAEJRsye",
-	"959EEjA90z2/fjf8GCW8KDlDpmQ0e4xKEFCgQmF+S+kSpdI/URbNohJUFsURgwKjWf0wjgR+rqjANJop",
-	"UWEcySTDAiw1pVDopX+XGTz/+pvZp8vJS5gs7h+/udp9FcWR2paallSCsmW028XRomKJopwN7Oofj9z3",
-	"E0z+ea//czl5Obl/vIxfvBzYWOByeFv38OybShRrmuDArvXT82+rYDm4qXl25i2NfGXJmUSDrOskwVJp",
-	"4hqBTCEzMIOyzGkC+oKn/5D2Npp9vxK4iGbRf0wbzE7tUzn9uURh1tnNUpSJoKUFUnSjiIIVSkKVJIoW",
-	"+IqoDAmv1xAJW0kyviFUEamApTKKowwhdYpwy+2hjFJ0SH/MUOAeNapXN8fui/8dKrGdXC8Uij7F95hw",
-	"lkpSMUVzfSAqyYYLlRGQK00hQJsyhUsUmvddHN0JPs+xOCDb0r7x59NkXNMNSPhjBopskCmyEZwtYzLf",
-	"knc/vCYvr77+1iLO0qjvXsq/SQPAUmi5KWphAXnONxYVjrM55zkCi3ZxlPDKcrLPdNdo7Ik7jnKQ6tos",
-	"XHBRgLJLv7lqYNqiJFDySliN7FFao5iHb7RRlk9tE2UWtIjGnsOaHX+8e38aPv8HJkrvd62UoPNK4V8p",
-	"S/vS0ldUOSXqXseHDEmZg9IME4lKI79htyVTyu5ysNz2cK0yFBp/CTCSZMCWSDZUZbxSpACNRAP7mjcC",
-	"DDfBPQp46Ag/5dU8x+ZVVhVzK/yCspFvWlu1f+hrov8eEy7M0aQCoQhfEM708VIC5E9926SNcCJQ9cnd",
-	"KEnWkFdICtiShBdIQBIg9n1rQ6C+Iv0bIxnPU/3KgrIlilJQFpa7/ctjhKwqNGYUPugXHYNxpERlbHJO",
-	"jYstoCz1Ye8Dp68YVW1S861CbYAKGXh9D6pGjO6lBgwhKN6wdcsG7mktk5uQJTNGQQspA5bmKMgS1kjm",
-	"kKysOueDip6nb2UA1bRAori7V02YMm2tE4zJJVlwQYBsQBT6vqN4DIxQCC6Omb2G9Tfmda02adjS8KU5",
-	"NlVYyGNkb/nyljJs0BCBELCt6byu1LBW5pShJBvtenJcKKJ1co4JVNLgUKB9pjgnBbBtWC2x4GJ7Swsa",
-	"2Og7B6IRFtPSuUNYPYkMr5TWsDaSLa6MsVwAzc0P2nunE15preCVmvDFxB5AP8sEV8q+x7iaLHjF0qDO",
-	"CFxTOeQvRMUs+kYAaI1ij07jiruqRtOoYdKh30O93rQjze4VtQ7tgHZYTd/U0O7q6sp5kh7XBUrpgsLe",
-	"MyUg6BH3WDS0G0qHz/eRyqx/PFy7aOWYJdE+DSRJIM8v7KJdHJWVKLmNKw7GMe41wxldLq3tOsyb3SPE",
-	"Utg3e78w3iB0vX3ALAzcXfgWWgcYOrUMw2P8iYcOyrjjO3CLwFykzAWRGa/ylKwY38REVklm/WuBwKT2",
-	"21Ty3IbUSi+lkhRUShsD+wP20bp3mhKFWcbZeM7u/JohHuvwKniEUtAkJIE3Ram2ZONzBh+jJVwqSRhX",
-	"mY6r5ltSSWwzeTgs1zli4IifK65gPM//rV8P0bHJb5fQUakL1MGFHPZh71zgqA3BxQakvt6K6YxLcZ6+",
-	"IgvIJTpZ2SwI5hIH4inBNdKv1VCCZp8T61FekUfL0i4mjy7H3pkA8dEkvzsCAsmC5jmmhLJQyCh0dlbg",
-	"iTKRtKhyUEMJjjNGQ5pj4nDIcx1euhRjZhmLSSI4iwmuUWxjYrVcxuRzhRXGpJWQjD3rnk3xYG/z0AAj",
-	"dnajq2stKbV4a92VR6hXmNp0hCxWHS8FTG1fYH9j9IEUNM+ptOn0uCDkYB5pg74RVOqoNEylE0ifFplI",
-	"JRCKdohkAyEUOmfwlxSKeEyCMZDTymBlQ+eQ7qE1vwsqpCIgV5iaYNtmf/a4sbbcOWdL/f/2A623KyxV",
-	"QFChAAn0i50an495WoJridgLxbEYQs7bJrTpOWksSiXDRYU5T7fR7HEXR2mF1+cHWSjDybiJ4EGZlHOJ",
-	"ilA10/mMSWq18puHClZIFoIXpqJl1PwklzgayiWI1ZC50sb4jGJp6i5dcoY7Of3p+u0bn9lDmgqUJkYw",
-	"iX419yucgDIkJmTT+FtwEbLhm2zb3+0vfGMW56CxbvFBmuzjYORlEOwrPc01Oyh5idWAihsAeknbYwVR",
-	"TFml8H1VBApBkOcDIN7LsltP0sqWK60mpCnVv0B+16EcWNYR12u9s45Xamq+RKQ3tpm6nBmJrnBLVsRU",
-	"vbSJ0EDnaxTk2cWzv/9hNXn2R+OBq1Jn+Ppvqw6GLsiHDScZlYovBRTSuOgCxRJTvb0+P1teRAG5mRzf",
-	"h7u/lVGTThlOmxwuvJX8DSXKAh5Gp5zdfHtMgm6AM0JPTcitpL21cUp7esZ10ME1GXxQhooryEcLaji3",
-	"+4K8XtjXuSuLnWZ7ZHVrHK6GUEulhtFeEaEWQ0cT2uofMjZNO6XvNK3tDYvOV4NtwqZc4ViG7O8clxU7",
-	"owNBlmJ6RnoDRb6y6a6MapZ0ewqHltQZkQ31QHWKYRugyma+qStvWqfUC/bi6GGiF03WIFwK9qm5z4+e",
-	"jP/T95ae//0HRzjs3sy5Yo+C5hpDMNpLo8dXo9Yo5iclV+EiiCUTPJlwbdc9cBd1k2m/s5BiQgvIibUv",
-	"McEHSJTx200z9HLy8v7Pf/jllwv70x//66sQ7pNKCGRJIPi4ef8zuXr+7Ns9steT/71/fLELEuOL0GEN",
-	"2LlNF+UrAuRH+l0dLFnjQHJaUOWK5lYt9AuiYoyyZWtJzpd1uVlQpVCbpxqTtXWyJCc617PFyYltQhzt",
-	"P/CFhlLhOmFeMOEL82rXvbIUFdB8IF8CVQ34Y0VVjgeAdazM5nomlozfKq6PE2ShcZYD5U2T3tuINe6U",
-	"PhhnWF9g7TL+UxK+YTN9f7DGlCQgbZogeYE64iSbjBMlqGl8XxAbq1mnxvOcb+oMwpY76qYZFHjRuWNT",
-	"icpgoJRuq0aDmt13EfqJgVrXVUgbGobC7DjKw10KHawXwLau56FTpjm+Mu2+gmvZSQLk6vJFLTlNl1SC",
-	"zUSVFiBmpvwQjmsG+1m0fVZbHapF1fLlMuEl+grJcUVw9qo0ftpyG0LQu5YnGfTKPel1a9EDEfAusJ11",
-	"3uno5vmgOVewPK5RjUvpl7AtiUMiCfcTfjPrtsc7JmVouOyi5X8gr9DE1M0hLNYznRp1esSEs3wbyijG",
-	"x6kgV8ZuEKpiovQOinfMRfDGNhAI5H5eEGCEpsgUVdvZvtHRQEBhWu0X5NqXJNrl7BVi6bJzbW3cWrLk",
-	"WiDMlnnNCoYb17MHLYTE9uk3GTdGtYCHW2RLlUWzq8tjKnSk4fGeQSkzrvoYaffqwyU5i7DxlfR2IHcw",
-	"TOmOCTQb9RmwkKwEVdv3ehd3GiYV5LmP1M0BTJkGQWCr6pEpVdq5HcoWfMC0vTNW0SJJw7a5uPpiL8g1",
-	"0fxqm1tWSmqcQAqlMtdpujtyg0LjnEpCmfYwzIxgbJztFBWTF78w7zlnkdvVY6cUXPGE51EL/dEzE+uU",
-	"yKCk0Sx6cXF58cJGSZkRxBSEogtIlJw+2sHEnf5zhmAMkp/Nukm12wB57V6P9ubSnl9ehuZAtMk3PkYf",
-	"4+ryaugdxlXzXooLqHI1BBa/b2uuKo5kVRQgtq0+iRaxSDK6xs4p2pOan8I7NK9M3bDm7l6n7KovkrtK",
-	"dUTyuUKpvrMF0KEhsn/Ssjs75j3EnDIQ26ExwPZY4a4n/6uj8n+iXO9q3DqhGrqxMT6viMBFJTFttehM",
-	"JEtSbu62AJVk5s+1QHdxNPVN0yUGRPsjqjrnDkHtLNOPdoPAXF4dcMmzANKYeSpbdp7xjbSjVTqglFYe",
-	"nn85faTp7pBkmjrD7yidg7Ohfxme+nzSmCaBJVCmo3iamyheJ/Dy+PDmEy9JswP1uJ5lqmkZtAdgV1jW",
-	"6d8GcUVAs2meo2147xmYwKQwTQ+OCbe897PLgPu+11hxLcRp3ZGdmshZTn1fdup6sodQ5H1779R9bXjz",
-	"AZa+b+DW+RRE45kRyAWCKdgbpi0iGrZvFpOfOMPJW20MDk763v+OoPY8D2i9bGTSgrTmPhxMtkKRWHtu",
-	"nRvh4UFmvfGLkMH+yc0xZCAdFFMiKUvwXFaodgeE8c3pztAlZbv46Jv1AP6YV83Y/ImgnoKZhT6EbTst",
-	"/VTz2I14K3nKWJIf1z4WzRqygdC13zUyTaCzgIEmGWkNHdi5R+3CY5dJ6BdMnco+cg7+3xo0vrM4fax/",
-	"3E2b9njvQ57/X+aOv+gzVBOechlQhBu25iscHZqeZkr3hhJHhamXv8Pugx9WJFCgbc6dQWdsGbCV3HFj",
+	"1Fx7c9tGkv8qU7hU3T5AUbaVpEz/caUkTla1cqKzveeqc7SVJtAkZgnMwDMDUlwVv/vVPDAAiAEJRvSe",
+	"959EEjA90z2/fjf8GCW8KDlDpmQ0e4xKEFCgQmF+S+kSpdI/URbNohJUFsURgwKjWf0wjgR+qqjANJop",
+	"UWEcySTDAiw1pVDopX+XGTz/+pvZx8vJS5gs7h+/udp9FcWR2paallSCsmW028XRomKJopwN7Oofj9z3",
+	"I0z+ea//czl5Obl/vIxfvBzYWOByeFv38OybShRrmuDArvXT82+rYDm4qXl25i2NfGXJmUSDrOskwVJp",
+	"4hqBTCEzMIOyzGkC+oKn/5D2Npp9vxK4iGbRf0wbzE7tUzn9pURh1tnNUpSJoKUFUnSjiIIVSkKVJIoW",
+	"+IqoDAmv1xAJW0kyviFUEamApTKKowwhdYpwy+2hjFJ0SH/IUOAeNapXN8fui/8tKrGdXC8Uij7Fd5hw",
+	"lkpSMUVzfSAqyYYLlRGQK00hQJsyhUsUmvddHN0JPs+xOCDb0r7x59NkXNMNSPhDBopskCmyEZwtYzLf",
+	"krc/fk9eXn39rUWcpVHfvZR/kwaApdByU9TCAvKcbywqHGdzznMEFu3iKOGV5WSf6a7R2BN3HOUg1bVZ",
+	"uOCiAGWXfnPVwLRFSaDklbAa2aO0RjEP32ijLB/bJsosaBGNPYc1O/549/40fP4PTJTe71opQeeVwr9S",
+	"lvalpa+ockrUvY73GZIyB6UZJhKVRn7DbkumlN3lYLnt4VplKDT+EmAkyYAtkWyoynilSAEaiQb2NW8E",
+	"GG6CexTw0BF+yqt5js2rrCrmVvgFZSPftLZq/9DXRP89JlyYo0kFQhG+IJzp46UEyJ/6tkkb4USg6pO7",
+	"UZKsIa+QFLAlCS+QgCRA7PvWhkB9Rfo3RjKep/qVBWVLFKWgLCx3+5fHCFlVaMwofNAvOgbjSInK2OSc",
+	"GhdbQFnqw94HTl8xqtqk5luF2gAVMvD6HlSNGN1LDRhCULxh65YN3NNaJjchS2aMghZSBizNUZAlrJHM",
+	"IVlZdc4HFT1P38gAqmmBRHF3r5owZdpaJxiTS7LgggDZgCj0fUfxGBihEFwcM3sN66/N61pt0rCl4Utz",
+	"bKqwkMfI3vLlLWXYoCECIWBb0/m+UsNamVOGkmy068lxoYjWyTkmUEmDQ4H2meKcFMC2YbXEgovtLS1o",
+	"YKPvHIhGWExL5w5h9SQyvFJaw9pItrgyxnIBNDc/aO+dTniltYJXasIXE3sA/SwTXCn7HuNqsuAVS4M6",
+	"I3BN5ZC/EBWz6BsBoDWKPTqNK+6qGk2jhkmHfg/1etOONLtX1Dq0A9phNX1dQ7urqyvnSXpcFyilCwp7",
+	"z5SAoEfcY9HQbigdPt8HKrP+8XDtopVjlkT7NJAkgTy/sIt2cVRWouQ2rjgYx7jXDGd0ubS26zBvdo8Q",
+	"S2Hf7P3CeIPQ9fYBszBwd+FbaB1g6NQyDI/xJx46KOOO78AtAnORMhdEZrzKU7JifBMTWSWZ9a8FApPa",
+	"b1PJcxtSK72USlJQKW0M7A/YR+veaUoUZhln4zm782uGeKzDq+ARSkGTkAReF6Xako3PGXyMlnCpJGFc",
+	"ZTqumm9JJbHN5OGwXOeIgSN+qriC8Tz/t349RMcmv11CR6UuUAcXctiHvXWBozYEFxuQ+norpjMuxXn6",
+	"iiwgl+hkZbMgmEsciKcE10i/VkMJmn1OrEd5RR4tS7uYPLoce2cCxEeT/O4ICCQLmueYEspCIaPQ2VmB",
+	"J8pE0qLKQQ0lOM4YDWmOicMhz3V46VKMmWUsJongLCa4RrGNidVyGZNPFVYYk1ZCMvasezbFg73NQwOM",
+	"2NmNrq61pNTirXVXHqFeYWrTEbJYdbwUMLV9gf2N0QdS0Dyn0qbT44KQg3mkDfpGUKmj0jCVTiB9WmQi",
+	"lUAo2iGSDYRQ6JzBX1Io4jEJxkBOK4OVDZ1DuofW/C6okIqAXGFqgm2b/dnjxtpy55wt9f/bD7TerrBU",
+	"AUGFAiTQL3ZqfD7maQmuJWIvFMdiCDlvmtCm56SxKJUMFxXmPN1Gs8ddHKUVXp8fZKEMJ+MmggdlUs4l",
+	"KkLVTOczJqnVym8eKlghWQhemIqWUfOTXOJoKJcgVkPmShvjM4qlqbt0yRnu5PTn6zevfWYPaSpQmhjB",
+	"JPrV3K9wAsqQmJBN42/BRciGb7Jtf7e/8I1ZnIPGusUHabKPg5GXQbCv9DTX7KDkJVYDKm4A6CVtjxVE",
+	"MWWVwndVESgEQZ4PgHgvy249SStbrrSakKZU/wL5XYdyYFlHXN/rnXW8UlPzJSK9sc3U5cxIdIVbsiKm",
+	"6qVNhAY6X6Mgzy6e/f0Pq8mzPxoPXJU6w9d/W3UwdEHebzjJqFR8KaCQxkUXKJaY6u31+dnyIgrIzeT4",
+	"Ptz9vYyadMpw2uRw4a3k7yhRFvAwOuXs5ttjEnQDnBF6akJuJe2tjVPa0zOugw6uyeCDMlRcQT5aUMO5",
+	"3Rfk9cK+zl1Z7DTbI6tb43A1hFoqNYz2igi1GDqa0Fb/kLFp2il9p2ltb1h0vhpsEzblCscyZH/nuKzY",
+	"GR0IshTTM9IbKPKVTXdlVLOk21M4tKTOiGyoB6pTDNsAVTbzTV150zqlXrAXRw8TvWiyBuFSsI/NfX7w",
+	"ZPyffrD0/O8/OsJh92bOFXsUNNcYgtFeGj2+GrVGMT8puQoXQSyZ4MmEa7vugbuom0z7nYUUE1pATqx9",
+	"iQk+QKKM326aoZeTl/d//sOvv17Yn/74X1+FcJ9UQiBLAsHHzbtfyNXzZ9/ukb2e/O/944tdkBhfhA5r",
+	"wM5tuihfESA/0e/qYMkaB5LTgipXNLdqoV8QFWOULVtLcr6sy82CKoXaPNWYrK2TJTnRuZ4tTk5sE+Jo",
+	"/4EvNJQK1wnzgglfmFe77pWlqIDmA/kSqGrAHyuqcjwArGNlNtczsWT8VnF9nCALjbMcKG+a9N5GrHGn",
+	"9ME4w/oCa5fxn5LwDZvp+4M1piQBadMEyQvUESfZZJwoQU3j+4LYWM06NZ7nfFNnELbcUTfNoMCLzh2b",
+	"SlQGA6V0WzUa1Oy+i9BPDNS6rkLa0DAUZsdRHu5S6GC9ALZ1PQ+dMs3xlWn3FVzLThIgV5cvaslpuqQS",
+	"bCaqtAAxM+WHcFwz2M+i7bPa6lAtqpYvlwkv0VdIjiuCs1el8dOW2xCC3rY8yaBX7kmvW4seiIB3ge2s",
+	"805HN88HzbmC5XGNalxKv4RtSRwSSbif8LtZtz3eMSlDw2UXLf8DeYUmpm4OYbGe6dSo0yMmnOXbUEYx",
+	"Pk4FuTJ2g1AVE6V3ULxjLoI3toFAIPfLggAjNEWmqNrO9o2OBgIK02q/INe+JNEuZ68QS5eda2vj1pIl",
+	"1wJhtsxrVjDcuJ49aCEktk+/ybgxqgU83CJbqiyaXV0eU6EjDY93DEqZcdXHSLtXHy7JWYSNr6S3A7mD",
+	"YUp3TKDZqM+AhWQlqNq+07u40zCpIM99pG4OYMo0CAJbVY9MqdLO7VC24AOm7a2xihZJGrbNxdUXe0Gu",
+	"ieZX29yyUlLjBFIolblO092RGxQa51QSyrSHYWYEY+Nsp6iYvPiVec85i9yuHjul4IonPI9a6I+emVin",
+	"RAYljWbRi4vLixc2SsqMIKYgFF1AouT00Q4m7vSfMwRjkPxs1k2q3QbIa/d6tDeX9vzyMjQHok2+8TH6",
+	"GFeXV0PvMK6a91JcQJWrIbD4fVtzVXEkq6IAsW31SbSIRZLRNXZO0Z7U/BjeoXll6oY1d/c6ZVd9kdxV",
+	"qiOSTxVK9Z0tgA4Nkf2Tlt3ZMe8h5pSB2A6NAbbHCnc9+V8dlf8T5XpX49YJ1dCNjfF5RQQuKolpq0Vn",
+	"IlmScnO3BagkM3+uBbqLo6lvmi4xINqfUNU5dwhqZ5l+tBsE5vLqgEueBZDGzFPZsvOMb6QdrdIBpbTy",
+	"8PzL6SNNd4ck09QZPqN0Ds6G/mV46vNJY5oElkCZjuJpbqJ4ncDL48ObT7wkzQ7U43qWqaZl0B6AXWFZ",
+	"p38bxBUBzaZ5jrbhvWdgApPCND04Jtzy3s8uA+77XmPFtRCndUd2aiJnOfV92anryR5CkfftvVP3teH1",
+	"e1j6voFb51MQjWdGIBcIpmBvmLaIaNi+WUx+5gwnb7QxODjpe/8ZQe15HtB62cikBWnNfTiYbIUisfbc",
+	"OjfCw4PMeuMXIYP9s5tjyEA6KKZEUpbguaxQ7Q4I45vTnaFLynbx0TfrAfwxr5qx+RNBPQUzC30I23Za",
+	"+qnmsRvxVvKUsSQ/rn0smjVkA6Frv2tkmkBnAQNNMtIaOrBzj9qFxy6T0C+YOpV95Bz8vzVofGdx+lj/",
+	"uJs27fHehzz/v8wdf9FnqCY85TKgCDdszVc4OjQ9zZTuDSWOClMvP8Pugx9WJFCgbc6dQWdsGbCV3HFj",
 	"mE+DYD3pPGS1bvXzs9osU4N++nD1nsmyVIPptsIHNTUzBJNm7uaAM9y/uVtD+un3dVsX4GPC8xSla0l+",
-	"WRYsdgHi5wpN4tf/Wu/A91Dhta126MlrO7NCB1fvVb5YvnXdjrp4paNl40pyUChiEmomho5g4504lB4P",
-	"FVAPnmdDdWpBlgLBBOrpwL4mjn/qvh9saU6DTfpPCEK75W42vRP106IqotnzSx30F5TZX5+N2fdHTtwI",
-	"iePa9tXtxzem266hiWIikSk74CNnOpm3sz6/6kW/+o9wnBEwt6cTG5q+ar0LOV3jr4ayJKBIjiCVHaEk",
-	"z74mrkoVRLXpnoSQ5aej+qx9NHmgXUrZcuabLWbmeWGwZbia277NRsfOlSJ8sRhKRG5BqskbY6Fuvj+c",
-	"iJxm3d0E/0EL/7Z+50jOZSCsmrk2E4XZYSfTrOKh58zkLSHZ+zGpU2TfOoNNc20f1DBgFZ3K82rUUzO/",
-	"UU6unmvsO7lgRuhv9ek+qb58o1pWDd3tgW8qN/GF2Lv0lheL3cCXls+/c0hey9YXvFLM0Q5wdDXne8HL",
-	"+t7G1z6XnJ0jd/5gakDgbsJrAGzcJw1fXDhxUr1plFaG04v3yNLrJVA29k5MMU8Dd45kSdfICK/OEZx/",
-	"MN36/g3ZWqLp1/svW0+N2QtUgiZHjLp95ayRux1mGx+7N4Oux6L3mvKYmsP7qjiH5dNkSInCm7e4GfrT",
-	"xtBN7n1p2nR8IO5cMeyJhtP3PKePrv9/2Hyav79rvqffw+nz4/fq/+mJXfwvM7ndD+W/RHPbDxfcdcQ2",
-	"HDdzwTnIDCVBmUCJPlzqGulmimNUZ+Aq1BmozX+v8p5iUXKFLNlO/orbsXs8d4mI70bExzNBLQEFy2a2",
-	"wV9fBsbwZ7DGV+RPNtgxI0igCD5QqeSBxsHxnkHvJBZh6QTkliUmB3r3w2vy7fOrS3MUqmbNN5Vu9HiD",
-	"uRtRD57jTuBiL6INdC6G+sQd5Tt/Ma4zz/MvLsU1cxvBf0OGSiK5NRsn2pmnhtt9IzI3eaMJPexp6+kQ",
-	"16xrz4V8ut/d7/4vAAD//w==",
+	"WRYsdgHipwpN4tf/Wu/A91Dhta126MlrO7NCB1fvVb5YvnXdjrp4paNl40pyUChiEmomho5g4504lB4P",
+	"FVAPnmdDdWpBZAF5rgP1dGDfOS64+AwbLwWCOrSxSSCeuu97WxPUKJf+24XQbrkbiu+kG7Soimj2/FJn",
+	"GwVl9tdnY/b9iRM3u+K4tg19+9WPafNrnUAxkciUnSySMwLMDRn9phf95r/+cdbHwEZnVDR91XoXcrrG",
+	"3wxlSUCRHEEqO7tJnn1NXHksqE6mbROCtB/L6rP2wSSgdilly5nv8phh64UBteFqbhtGGx20V4rwxWIo",
+	"A7oFqSavjWm8+eFwBnSaW3GfDhx0LW/qd44kewbCqhmoM+GfnbIyXTIees5MwhSSvZ/POkX2rTPY/No2",
+	"YA0D1sJQeV6NemrKOcq71gOVfe8aTEX9rT7dGdaXb1TLqqG7PfDd7CawEXuX3nKfsZs00/L5d84Fatn6",
+	"SluKOdrJka7m/CB4Wd/b+KLrkrNzJO3vTfEJ3E14DYCN+5bii4tjTip0jdLKcF7zDll6vQTKxt6JqSJq",
+	"4M6RLOkaGeHVObKC92ZMoH9DtohpBgX8J7WnJgsFKkGTI0bdvnLWlMFO0Y1PGpoJ22NpQ015TLHjXVWc",
+	"w/JpMqRE4c1b3EwbamPoRga/NG06Pol3ruD5RMPpm63TRzd4cNh8mr+/bT7k38Pp8+P36v/Ni138LzO5",
+	"3S/0v0Rz2w8X3HXENhw3A8k5yAwlQZlAiT5c6hrpZnxkVEviKtSSqM1/r+SfYlFyhSzZTv6K27F7PHeJ",
+	"iG+DxMdTUC0BBctmqMJfXwbG8GewxlfkTzbYMbNPoAg+UKnkgY7F8WZF7yQWYekE5JYlJgd6++P35Nvn",
+	"V5fmKFTNmo853czzBnM3Gx88x53AxV5EG2iZDDWoO8p3/ipgZ5DoX1wDbAZGgv94DZVEcms2TrQzTw23",
+	"+0ZkbvJGE3rY09ZjKa5L2B5I+Xi/u9/9XwAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

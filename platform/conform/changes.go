@@ -111,14 +111,16 @@ func beyondQuota(ctx context.Context, t *trial) error {
 		}
 		var err error
 		for i := 0; i <= q.Limit && err == nil; i++ {
-			_, err = t.put(ctx, fmt.Sprintf("grant/warn/n%d", i), map[string]any{"resource": fmt.Sprintf("tables/n%d", i), "verbs": []any{"read"}})
+			_, err = t.put(ctx, fmt.Sprintf("grant/warn/n%d", i),
+				map[string]any{"resource": fmt.Sprintf("tables/n%d", i), "verbs": []any{"read"}})
 			if err != nil && i < q.Limit {
 				return fmt.Errorf("grant %d of %d is refused: %w", i+1, q.Limit, err)
 			}
 		}
 		var p *platform.Problem
 		if !errors.As(err, &p) || p.Status != http.StatusForbidden || p.Type != "urn:rudmar:quota" {
-			return fmt.Errorf("grant %d of %d is answered with %+v; it has to be a 403 of the type urn:rudmar:quota", q.Limit+1, q.Limit, err)
+			return fmt.Errorf("grant %d of %d is answered with %+v; it has to be a 403 of the type urn:rudmar:quota",
+				q.Limit+1, q.Limit, err)
 		}
 		for i := range q.Limit {
 			if err := t.client.Delete(ctx, t.scope, fmt.Sprintf("grant/warn/n%d", i), t.key(), ""); err != nil {
@@ -202,7 +204,8 @@ func renamed(ctx context.Context, t *trial) error {
 	if kinds.Renames == nil || !*kinds.Renames {
 		return errSkip
 	}
-	for address, attributes := range map[string]map[string]any{"identity/first-name": {"owner": "somebody"}, "logs/first-name": {"keep": 86_400_000.0}} {
+	for address, attributes := range map[string]map[string]any{"identity/first-name": {"owner": "somebody"},
+		"logs/first-name": {"keep": 86_400_000.0}} {
 		if _, err := t.put(ctx, address, attributes); err != nil {
 			return err
 		}
@@ -213,7 +216,8 @@ func renamed(ctx context.Context, t *trial) error {
 			return err
 		}
 	}
-	for address, there := range map[string]bool{"identity/first-name": false, "logs/first-name": false, "identity/second-name": true, "logs/second-name": true} {
+	for address, there := range map[string]bool{"identity/first-name": false, "logs/first-name": false,
+		"identity/second-name": true, "logs/second-name": true} {
 		found, _, err := t.find(ctx, address)
 		if err == nil && (found != nil) != there {
 			err = fmt.Errorf("%s is there: %v", address, found != nil)

@@ -109,9 +109,11 @@ func (t *trial) find(ctx context.Context, address string) (*api.Resource, api.Sn
 func (t *trial) code() (runtime, file, text string) {
 	switch {
 	case slices.Contains(t.kinds.Runtimes, "python"):
-		return "python", "main.py", "import time\ndef run(call):\n    event = call.event or {}\n    print('called')\n    if event.get('fail'):\n        raise ValueError('as asked')\n    time.sleep(event.get('sleep', 0))\n    return {'same': event.get('same'), 'id': call.id}\n"
+		return "python", "main.py",
+			"import time\ndef run(call):\n    event = call.event or {}\n    print('called')\n    if event.get('fail'):\n        raise ValueError('as asked')\n    time.sleep(event.get('sleep', 0))\n    return {'same': event.get('same'), 'id': call.id}\n"
 	case slices.Contains(t.kinds.Runtimes, "node"):
-		return "node", "main.mjs", "export async function run(call) {\n  const event = call.event ?? {}\n  console.log('called')\n  if (event.fail) throw new Error('as asked')\n  await new Promise((r) => setTimeout(r, (event.sleep ?? 0) * 1000))\n  return { same: event.same, id: call.id }\n}\n"
+		return "node", "main.mjs",
+			"export async function run(call) {\n  const event = call.event ?? {}\n  console.log('called')\n  if (event.fail) throw new Error('as asked')\n  await new Promise((r) => setTimeout(r, (event.sleep ?? 0) * 1000))\n  return { same: event.same, id: call.id }\n}\n"
 	}
 	return "", "", ""
 }
@@ -133,7 +135,8 @@ func (t *trial) archive() (digest string, archive []byte, err error) {
 
 func (t *trial) config() map[string]any {
 	runtime, _, _ := t.code()
-	return map[string]any{"runtime": runtime, "handler": "main:run", "memory": 128.0 * (1 << 20), "timeout": 4000.0, "at_once": 2.0}
+	return map[string]any{"runtime": runtime, "handler": "main:run", "memory": 128.0 * (1 << 20),
+		"timeout": 4000.0, "at_once": 2.0}
 }
 
 // wants tells that a call was to be refused with a status.
@@ -148,12 +151,14 @@ func wants(err error, status int, what string) error {
 }
 
 // ask makes a plain request, for what the client would not do.
-func (t *trial) ask(ctx context.Context, method, path, token string, header map[string]string, body string) (*http.Response, error) {
+func (t *trial) ask(ctx context.Context, method, path, token string, header map[string]string,
+	body string) (*http.Response, error) {
 	return fetch(ctx, method, t.address+path, token, header, body)
 }
 
 // fetch makes a request and reads its whole answer.
-func fetch(ctx context.Context, method, address, token string, header map[string]string, body string) (*http.Response, error) {
+func fetch(ctx context.Context, method, address, token string, header map[string]string,
+	body string) (*http.Response, error) {
 	r, err := http.NewRequestWithContext(ctx, method, address, strings.NewReader(body))
 	if err != nil {
 		return nil, err
@@ -182,7 +187,8 @@ func (t *trial) tidy(ctx context.Context) {
 		if err != nil || len(s.Resources) == 0 {
 			return
 		}
-		order := []string{resource.Route, resource.Schedule, resource.Subscription, resource.Opening, resource.Pointer, resource.Revision, resource.Function, resource.Grant, resource.Logs, resource.Identity}
+		order := []string{resource.Route, resource.Schedule, resource.Subscription, resource.Opening, resource.Pointer,
+			resource.Revision, resource.Function, resource.Grant, resource.Logs, resource.Identity}
 		for _, kind := range order {
 			for _, r := range s.Resources {
 				if r.Kind == kind {

@@ -18,11 +18,15 @@ import (
 func newPlatform(t *testing.T, between func(w http.ResponseWriter, r *http.Request, next http.Handler)) string {
 	t.Helper()
 	var p *local.Platform
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { between(w, r, p.Protocol()) }))
+	server := httptest.NewServer(
+		http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { between(w, r, p.Protocol()) }))
 	var err error
-	routes := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { p.Routes().ServeHTTP(w, r) }))
+	routes := httptest.NewServer(
+		http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { p.Routes().ServeHTTP(w, r) }))
 	t.Cleanup(routes.Close)
-	if p, err = local.Open(t.Context(), local.Options{Dir: t.TempDir(), Token: "secret", RoutesAt: routes.URL, DataAt: server.URL, Log: slog.New(slog.DiscardHandler)}); err != nil {
+	if p, err = local.Open(t.Context(),
+		local.Options{Dir: t.TempDir(), Token: "secret", RoutesAt: routes.URL, DataAt: server.URL,
+			Log: slog.New(slog.DiscardHandler)}); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() {
@@ -76,10 +80,11 @@ func TestWhatDoesNotConformIsTold(t *testing.T) {
 			}
 			next.ServeHTTP(w, r)
 		}},
-		{"a change is refused where the resource has moved on", func(w http.ResponseWriter, r *http.Request, next http.Handler) {
-			r.Header.Del("If-Match")
-			next.ServeHTTP(w, r)
-		}},
+		{"a change is refused where the resource has moved on",
+			func(w http.ResponseWriter, r *http.Request, next http.Handler) {
+				r.Header.Del("If-Match")
+				next.ServeHTTP(w, r)
+			}},
 		{"regions are kept apart", func(w http.ResponseWriter, r *http.Request, next http.Handler) {
 			r.URL.Path = strings.Replace(r.URL.Path, "/regions/coast/", "/regions/north/", 1)
 			r.URL.RawPath = strings.Replace(r.URL.RawPath, "/regions/coast/", "/regions/north/", 1)

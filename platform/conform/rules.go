@@ -75,7 +75,8 @@ func rules() []rule {
 				return err
 			}
 			found, _, err := t.find(ctx, "identity/warn")
-			if err == nil && (found == nil || found.Tag == "" || found.Tag != put.Tag || found.Attributes["owner"] != "somebody") {
+			if err == nil && (found == nil || found.Tag == "" || found.Tag != put.Tag ||
+				found.Attributes["owner"] != "somebody") {
 				err = fmt.Errorf("it was answered %+v, and the snapshot has %+v", put, found)
 			}
 			return err
@@ -89,7 +90,8 @@ func rules() []rule {
 			if _, err := t.put(ctx, "identity/warn", map[string]any{"owner": "another"}); err != nil {
 				return err
 			}
-			_, err = t.client.Put(ctx, t.scope, "identity/warn", platform.Wish{Key: t.key(), Match: before.Tag, Attributes: map[string]any{"owner": "third"}, Version: 1})
+			_, err = t.client.Put(ctx, t.scope, "identity/warn",
+				platform.Wish{Key: t.key(), Match: before.Tag, Attributes: map[string]any{"owner": "third"}, Version: 1})
 			return wants(err, http.StatusPreconditionFailed, "a change of what has moved on")
 		}},
 		{"the snapshot's fingerprint changes with what is there, and else not", fingerprint},
@@ -119,14 +121,16 @@ func rules() []rule {
 				return err
 			}
 			answer, _ := inv.Answer.(map[string]any)
-			if answer["same"] != "pear" || answer["id"] != inv.Id || inv.RunMs <= 0 || inv.MemoryPeak <= 0 || inv.Revision == "" || len(inv.Logs) == 0 || inv.Logs[0].Text != "called" || inv.Logs[0].Invocation != inv.Id {
+			if answer["same"] != "pear" || answer["id"] != inv.Id || inv.RunMs <= 0 || inv.MemoryPeak <= 0 ||
+				inv.Revision == "" || len(inv.Logs) == 0 || inv.Logs[0].Text != "called" || inv.Logs[0].Invocation != inv.Id {
 				return fmt.Errorf("it tells %+v", inv)
 			}
 			return nil
 		}},
 		{"a function that raises is told, with its words", func(ctx context.Context, t *trial) error {
 			inv, err := t.call(ctx, map[string]any{"fail": true})
-			if err == nil && (inv.Outcome != api.Failed || inv.Error == nil || !strings.Contains(inv.Error.Message, "as asked")) {
+			if err == nil && (inv.Outcome != api.Failed || inv.Error == nil ||
+				!strings.Contains(inv.Error.Message, "as asked")) {
 				err = fmt.Errorf("it tells %s, %+v", inv.Outcome, inv.Error)
 			}
 			return err
@@ -166,7 +170,8 @@ func rules() []rule {
 				}
 			}
 			return eventually(ctx, 5*time.Second, func() (bool, error) {
-				lines, err := t.client.Logs(ctx, t.scope, platform.LogQuery{Revision: inv.Revision, Since: time.Now().Add(-time.Hour).UnixMilli()})
+				lines, err := t.client.Logs(ctx, t.scope,
+					platform.LogQuery{Revision: inv.Revision, Since: time.Now().Add(-time.Hour).UnixMilli()})
 				return len(lines) > 0, err
 			})
 		}},
@@ -179,7 +184,8 @@ func rules() []rule {
 		}},
 		{"a route that is not open to anyone refuses strangers", func(ctx context.Context, t *trial) error {
 			status, body, err := t.routed(ctx, "members")
-			if err == nil && (status != http.StatusUnauthorized && status != http.StatusForbidden || !strings.Contains(body, `"detail"`)) {
+			if err == nil && (status != http.StatusUnauthorized && status != http.StatusForbidden ||
+				!strings.Contains(body, `"detail"`)) {
 				err = fmt.Errorf("it answers %d, %s; it has to be a problem with 401 or 403", status, body)
 			}
 			return err
@@ -199,10 +205,12 @@ func rules() []rule {
 			})
 		}},
 		{"a function that others need cannot be taken away", func(ctx context.Context, t *trial) error {
-			return wants(t.client.Delete(ctx, t.scope, "function/warn", t.key(), ""), http.StatusConflict, "taking away a function that a pointer needs")
+			return wants(t.client.Delete(ctx, t.scope, "function/warn", t.key(), ""), http.StatusConflict,
+				"taking away a function that a pointer needs")
 		}},
 		{"what is not there cannot be taken away", func(ctx context.Context, t *trial) error {
-			path := fmt.Sprintf("/regions/%s/scopes/%s/%s/resources/identity%%2Fnobody", t.scope.Region, t.scope.Service, t.scope.Stage)
+			path := fmt.Sprintf("/regions/%s/scopes/%s/%s/resources/identity%%2Fnobody", t.scope.Region,
+				t.scope.Service, t.scope.Stage)
 			response, err := t.ask(ctx, http.MethodDelete, path, t.token, map[string]string{"Idempotency-Key": t.key()}, "")
 			if err == nil && response.StatusCode != http.StatusNotFound {
 				err = fmt.Errorf("it is answered with %d, not 404", response.StatusCode)
@@ -232,8 +240,10 @@ func packed(text string) ([]byte, error) {
 
 func kindsAreThere(_ context.Context, t *trial) error {
 	for kind, attributes := range map[string][]string{
-		resource.Identity: {"owner"}, resource.Grant: {"resource", "verbs"}, resource.Logs: {"keep"}, resource.Function: {"runtime", "handler", "memory", "timeout", "at_once", "env.*"},
-		resource.Revision: {"artifact", "configuration", "id"}, resource.Pointer: {"shares"}, resource.Opening: {"to"}, resource.Route: {"method", "path", "enabled"},
+		resource.Identity: {"owner"}, resource.Grant: {"resource", "verbs"}, resource.Logs: {"keep"},
+		resource.Function: {"runtime", "handler", "memory", "timeout", "at_once", "env.*"},
+		resource.Revision: {"artifact", "configuration", "id"}, resource.Pointer: {"shares"}, resource.Opening: {"to"},
+		resource.Route: {"method", "path", "enabled"},
 	} {
 		i := slices.IndexFunc(t.kinds.Kinds, func(k api.Kind) bool { return k.Kind == kind })
 		if i < 0 {

@@ -21,7 +21,8 @@ import (
 func ownCookies() []string { return []string{"rudmar_", "__Host-rudmar_", "__Secure-rudmar_"} }
 
 func ownCookie(name string) bool {
-	return slices.ContainsFunc(ownCookies(), func(own string) bool { return strings.HasPrefix(strings.TrimSpace(name), own) })
+	return slices.ContainsFunc(ownCookies(),
+		func(own string) bool { return strings.HasPrefix(strings.TrimSpace(name), own) })
 }
 
 // withoutOwnCookies takes Rudmar's cookies out of a request.
@@ -46,8 +47,10 @@ func withoutOwnCookies(h http.Header) {
 // notTheirs are headers that say how an answer travels, or what a browser is to
 // do with a whole host name: they are the server's to set.
 func notTheirs() []string {
-	return []string{"Connection", "Keep-Alive", "Proxy-Authenticate", "Proxy-Authorization", "Proxy-Connection", "Te", "Trailer", "Transfer-Encoding", "Upgrade",
-		"Content-Length", "Date", "Server", "Alt-Svc", "Clear-Site-Data", "Strict-Transport-Security", "Public-Key-Pins", "Service-Worker-Allowed", "Rudmar-Invocation", "Rudmar-Revision"}
+	return []string{"Connection", "Keep-Alive", "Proxy-Authenticate", "Proxy-Authorization", "Proxy-Connection", "Te",
+		"Trailer", "Transfer-Encoding", "Upgrade",
+		"Content-Length", "Date", "Server", "Alt-Svc", "Clear-Site-Data", "Strict-Transport-Security", "Public-Key-Pins",
+		"Service-Worker-Allowed", "Rudmar-Invocation", "Rudmar-Revision"}
 }
 
 // routeAnswer turns what a handler gave back into an HTTP answer.
@@ -88,7 +91,8 @@ func (a *routeAnswer) write(w http.ResponseWriter) error {
 		if s, ok := m["status"].(float64); ok && s >= 100 && s <= 599 {
 			if s < 200 || s != float64(int(s)) {
 				a.tell("the answer's status %v is none that a function may give; it gives 200 to 599", s)
-				return refuse(http.StatusBadGateway, "the function gave no status that it may give; its log has the details, under the call %s", inv.Id)
+				return refuse(http.StatusBadGateway,
+					"the function gave no status that it may give; its log has the details, under the call %s", inv.Id)
 			}
 			status, body = int(s), m["body"]
 			headers, _ := m["headers"].(map[string]any)
@@ -125,7 +129,8 @@ func (a *routeAnswer) headers(to http.Header, given map[string]any) {
 		case slices.Contains(notTheirs(), known):
 			a.tell("the header %s is left out: a function may not set it", known)
 		case known == "Set-Cookie" && !mayBeSet(value):
-			a.tell("the cookie %q is left out: it has to be of the route's own host, and not named as Rudmar's are", strings.SplitN(value, "=", 2)[0])
+			a.tell("the cookie %q is left out: it has to be of the route's own host, and not named as Rudmar's are",
+				strings.SplitN(value, "=", 2)[0])
 		default:
 			to.Set(name, value)
 		}
@@ -150,7 +155,8 @@ func mayBeSet(cookie string) bool {
 func answerBytes(w http.ResponseWriter, status int, encoded, id string) error {
 	content, err := base64.StdEncoding.DecodeString(encoded)
 	if err != nil {
-		return refuse(http.StatusBadGateway, "the function's answer says that its body is base64, which it is not (call %s)", id)
+		return refuse(http.StatusBadGateway,
+			"the function's answer says that its body is base64, which it is not (call %s)", id)
 	}
 	if w.Header().Get("Content-Type") == "" {
 		w.Header().Set("Content-Type", "application/octet-stream")

@@ -143,7 +143,8 @@ func (p *Platform) checkArchives(ctx context.Context) {
 
 // currentArchives lists the archives of the revisions that scopes show.
 func (s *store) currentArchives(ctx context.Context) ([]string, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT DISTINCT json_extract(attributes, '$.artifact') FROM resources WHERE kind = 'revision'`)
+	rows, err := s.db.QueryContext(ctx,
+		`SELECT DISTINCT json_extract(attributes, '$.artifact') FROM resources WHERE kind = 'revision'`)
 	if err != nil {
 		return nil, err
 	}

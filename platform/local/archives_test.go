@@ -39,7 +39,8 @@ func TestLostArchivesAreNoticed(t *testing.T) {
 	}
 	flipped := append([]byte{}, whole...)
 	flipped[len(flipped)/2] ^= 1
-	if err := errors.Join(os.Remove(file("revision/gone")), os.WriteFile(file("revision/flipped"), flipped, 0o600)); err != nil {
+	if err := errors.Join(os.Remove(file("revision/gone")),
+		os.WriteFile(file("revision/flipped"), flipped, 0o600)); err != nil {
 		t.Fatal(err)
 	}
 	s, end = again(t, dir, time.Now)
@@ -88,8 +89,10 @@ func TestTheFolderIsGuarded(t *testing.T) {
 		t.Errorf("a second platform on the folder: %v", err)
 	}
 	s.deploy("a", "def run(call): return 1\n", nil)
-	if _, err := s.client.Put(t.Context(), s.scope, "grant/a/secrets/sms_key", platform.Wish{Key: "s", Secrets: map[string]string{"value": "hush"},
-		Attributes: map[string]any{"resource": "secrets/sms_key", "verbs": []any{"read"}, "value": "f"}, Version: 3}); err != nil {
+	if _, err := s.client.Put(t.Context(), s.scope, "grant/a/secrets/sms_key",
+		platform.Wish{Key: "s", Secrets: map[string]string{"value": "hush"},
+			Attributes: map[string]any{"resource": "secrets/sms_key", "verbs": []any{"read"}, "value": "f"},
+			Version:    3}); err != nil {
 		t.Fatal(err)
 	}
 	end()

@@ -37,10 +37,14 @@ const echoCode = "def run(call):\n    return {'same': (call.event.get('body') or
 func newBench(b *testing.B, atOnce float64) *bench {
 	b.Helper()
 	var p *local.Platform
-	protocol := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { p.Protocol().ServeHTTP(w, r) }))
-	routes := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { p.Routes().ServeHTTP(w, r) }))
+	protocol := httptest.NewServer(
+		http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { p.Protocol().ServeHTTP(w, r) }))
+	routes := httptest.NewServer(
+		http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { p.Routes().ServeHTTP(w, r) }))
 	var err error
-	if p, err = local.Open(b.Context(), local.Options{Dir: b.TempDir(), Token: "secret", RoutesAt: routes.URL, DataAt: protocol.URL, Log: slog.New(slog.DiscardHandler)}); err != nil {
+	if p, err = local.Open(b.Context(),
+		local.Options{Dir: b.TempDir(), Token: "secret", RoutesAt: routes.URL, DataAt: protocol.URL,
+			Log: slog.New(slog.DiscardHandler)}); err != nil {
 		b.Fatal(err)
 	}
 	b.Cleanup(func() {
@@ -50,7 +54,8 @@ func newBench(b *testing.B, atOnce float64) *bench {
 			b.Error(err)
 		}
 	})
-	k := &bench{scope: platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}, route: routes.URL + "/north/frostline/trial/echo"}
+	k := &bench{scope: platform.Scope{Region: "north", Service: "frostline", Stage: "trial"},
+		route: routes.URL + "/north/frostline/trial/echo"}
 	if k.client, err = platform.NewClient(protocol.URL, "secret"); err != nil {
 		b.Fatal(err)
 	}
@@ -66,18 +71,23 @@ func newBench(b *testing.B, atOnce float64) *bench {
 	if err := k.client.PutArtifact(b.Context(), listing.Digest(), archive.Bytes()); err != nil {
 		b.Fatal(err)
 	}
-	config := map[string]any{"runtime": "python", "handler": "main:run", "memory": 128.0 * (1 << 20), "timeout": 30_000.0, "at_once": atOnce}
+	config := map[string]any{"runtime": "python", "handler": "main:run", "memory": 128.0 * (1 << 20),
+		"timeout": 30_000.0, "at_once": atOnce}
 	configuration := resource.Configuration(config)
 	id := resource.RevisionID(listing.Digest(), configuration)
 	for i, r := range []struct {
 		address    string
 		attributes map[string]any
 	}{
-		{"identity/echo", map[string]any{"owner": "x"}}, {"logs/echo", map[string]any{"keep": 86_400_000.0}}, {"function/echo", config},
-		{"revision/echo", map[string]any{"artifact": listing.Digest(), "configuration": configuration, "id": id}}, {"pointer/echo", map[string]any{"shares": map[string]any{id: 100.0}}},
-		{"opening/echo/ask", map[string]any{"to": []any{"anyone"}}}, {"route/echo/ask", map[string]any{"method": "POST", "path": "/echo", "enabled": true}},
+		{"identity/echo", map[string]any{"owner": "x"}}, {"logs/echo", map[string]any{"keep": 86_400_000.0}},
+		{"function/echo", config},
+		{"revision/echo", map[string]any{"artifact": listing.Digest(), "configuration": configuration, "id": id}},
+		{"pointer/echo", map[string]any{"shares": map[string]any{id: 100.0}}},
+		{"opening/echo/ask", map[string]any{"to": []any{"anyone"}}},
+		{"route/echo/ask", map[string]any{"method": "POST", "path": "/echo", "enabled": true}},
 	} {
-		if _, err := k.client.Put(b.Context(), k.scope, r.address, platform.Wish{Key: fmt.Sprint("b", i), Attributes: r.attributes, Version: 1}); err != nil {
+		if _, err := k.client.Put(b.Context(), k.scope, r.address,
+			platform.Wish{Key: fmt.Sprint("b", i), Attributes: r.attributes, Version: 1}); err != nil {
 			b.Fatal(r.address, err)
 		}
 	}
@@ -226,7 +236,8 @@ func BenchmarkColdStart(b *testing.B) {
 	for b.Loop() {
 		for i := range starts {
 			// Another configuration is another revision, which has no warm instance.
-			config := map[string]any{"runtime": "python", "handler": "main:run", "memory": 128.0 * (1 << 20), "timeout": 30_000.0, "at_once": 10.0, "env.N": fmt.Sprint(b.N, i, time.Now().UnixNano())}
+			config := map[string]any{"runtime": "python", "handler": "main:run", "memory": 128.0 * (1 << 20),
+				"timeout": 30_000.0, "at_once": 10.0, "env.N": fmt.Sprint(b.N, i, time.Now().UnixNano())}
 			k.revise(b, config)
 			inv, err := k.client.Invoke(b.Context(), k.scope, "echo", "", "", map[string]any{"body": map[string]any{"n": 1}})
 			if err != nil || !inv.Cold || inv.Error != nil {
@@ -260,8 +271,11 @@ func (k *bench) revise(b *testing.B, config map[string]any) {
 	for _, r := range []struct {
 		address    string
 		attributes map[string]any
-	}{{"function/echo", config}, {"revision/echo", map[string]any{"artifact": artifact, "configuration": configuration, "id": id}}, {"pointer/echo", map[string]any{"shares": map[string]any{id: 100.0}}}} {
-		if _, err := k.client.Put(b.Context(), k.scope, r.address, platform.Wish{Key: id + r.address, Attributes: r.attributes, Version: 1}); err != nil {
+	}{{"function/echo", config},
+		{"revision/echo", map[string]any{"artifact": artifact, "configuration": configuration, "id": id}},
+		{"pointer/echo", map[string]any{"shares": map[string]any{id: 100.0}}}} {
+		if _, err := k.client.Put(b.Context(), k.scope, r.address,
+			platform.Wish{Key: id + r.address, Attributes: r.attributes, Version: 1}); err != nil {
 			b.Fatal(err)
 		}
 	}

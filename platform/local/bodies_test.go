@@ -59,7 +59,8 @@ func run(call *Call) (any, error) {
 	}
 	send := func(function string, body []byte) (*http.Response, []byte) {
 		t.Helper()
-		response, err := http.Post(s.routes.URL+"/north/frostline/trial/"+function, "application/octet-stream", bytes.NewReader(body))
+		response, err := http.Post(s.routes.URL+"/north/frostline/trial/"+function,
+			"application/octet-stream", bytes.NewReader(body))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -73,15 +74,19 @@ func run(call *Call) (any, error) {
 	for _, function := range []string{"snake", "knot", "burrow"} {
 		for _, body := range bodies {
 			response, got := send(function, body)
-			if response.StatusCode != http.StatusOK || response.Header.Get("Content-Type") != "image/png" || !bytes.Equal(got, body) {
-				t.Errorf("%s: %d bytes come back as %d, %d %s %.300s", function, len(body), len(got), response.StatusCode, response.Header.Get("Content-Type"), got)
+			if response.StatusCode != http.StatusOK || response.Header.Get("Content-Type") != "image/png" ||
+				!bytes.Equal(got, body) {
+				t.Errorf("%s: %d bytes come back as %d, %d %s %.300s", function, len(body), len(got), response.StatusCode,
+					response.Header.Get("Content-Type"), got)
 			}
 		}
-		if response, got := send(function, append(large, 1)); response.StatusCode != http.StatusRequestEntityTooLarge || !bytes.Contains(got, []byte("6 MiB")) {
+		if response, got := send(function, append(large, 1)); response.StatusCode != http.StatusRequestEntityTooLarge ||
+			!bytes.Contains(got, []byte("6 MiB")) {
 			t.Errorf("%s: a byte too many: %d %.300s", function, response.StatusCode, got)
 		}
 	}
-	if response, got := send("liar", nil); response.StatusCode != http.StatusBadGateway || !bytes.Contains(got, []byte("not")) {
+	if response, got := send("liar", nil); response.StatusCode != http.StatusBadGateway ||
+		!bytes.Contains(got, []byte("not")) {
 		t.Errorf("an answer that is no base64: %d %s", response.StatusCode, got)
 	}
 }
@@ -136,7 +141,8 @@ def run(call):
 	if _, body := ask("", "rudmar_session=def"); body != "none" {
 		t.Errorf("with Rudmar's cookie alone it gets %q", body)
 	}
-	for _, cookie := range []string{"rudmar_session=x", "__Host-rudmar_session=x; Path=/; Secure", "a=b; Domain=127.0.0.1"} {
+	for _, cookie := range []string{"rudmar_session=x", "__Host-rudmar_session=x; Path=/; Secure",
+		"a=b; Domain=127.0.0.1"} {
 		if response, _ := ask("set="+url.QueryEscape(cookie), ""); response.Header.Get("Set-Cookie") != "" {
 			t.Errorf("it sets %q", response.Header.Get("Set-Cookie"))
 		}
@@ -152,7 +158,8 @@ def run(call):
 	for _, l := range lines {
 		told += l.Text + "\n"
 	}
-	for _, want := range []string{"the header Clear-Site-Data is left out", "the header Transfer-Encoding is left out", `the cookie "rudmar_session" is left out`, "status 103 is none", `the header "X-Split" is left out`} {
+	for _, want := range []string{"the header Clear-Site-Data is left out", "the header Transfer-Encoding is left out",
+		`the cookie "rudmar_session" is left out`, "status 103 is none", `the header "X-Split" is left out`} {
 		if !strings.Contains(told, want) {
 			t.Errorf("the log does not say %q", want)
 		}

@@ -47,7 +47,8 @@ func (p *Platform) guarded(kind, verb string, next dataHandler) echo.HandlerFunc
 		token, _ := strings.CutPrefix(c.Request().Header.Get("Authorization"), "Bearer ")
 		at, ok := p.pool.holder(token)
 		if !ok {
-			return refuse(http.StatusUnauthorized, "the token is not that of a running function; send the one in RUDMAR_TOKEN as a bearer token")
+			return refuse(http.StatusUnauthorized,
+				"the token is not that of a running function; send the one in RUDMAR_TOKEN as a bearer token")
 		}
 		name, key := c.Param("name"), c.Param("key")
 		if rest := c.Param("*"); rest != "" {
@@ -65,7 +66,8 @@ func (p *Platform) guarded(kind, verb string, next dataHandler) echo.HandlerFunc
 		allowed := access.Allows(statements, verb, resource) || key != "" && access.Allows(statements, verb, resource+"/"+key)
 		p.observed.use(at, verb, resource, allowed)
 		if !allowed {
-			return refuse(http.StatusForbidden, "%s may not %s %s; give it permissions: {may: [%s], of: %s}", at.function, verb, resource, verb, resource)
+			return refuse(http.StatusForbidden, "%s may not %s %s; give it permissions: {may: [%s], of: %s}", at.function,
+				verb, resource, verb, resource)
 		}
 		return next(c, at, name, key)
 	}
@@ -106,7 +108,8 @@ func (p *Platform) listObjects(c *echo.Context, at member, name, _ string) error
 func (p *Platform) readObject(c *echo.Context, at member, name, key string) error {
 	var kind string
 	var content []byte
-	err := p.store.db.QueryRowContext(c.Request().Context(), `SELECT type, content FROM objects WHERE region = ? AND service = ? AND stage = ? AND name = ? AND key = ?`,
+	err := p.store.db.QueryRowContext(c.Request().Context(),
+		`SELECT type, content FROM objects WHERE region = ? AND service = ? AND stage = ? AND name = ? AND key = ?`,
 		at.region, at.service, at.stage, name, key).Scan(&kind, &content)
 	if errors.Is(err, sql.ErrNoRows) {
 		return refuse(http.StatusNotFound, "objects/%s has no object %q", name, key)
@@ -144,14 +147,16 @@ func (p *Platform) writeObject(c *echo.Context, at member, name, key string) err
 	err = p.store.within(ctx, func(tx *sql.Tx) error {
 		what := event.Created
 		var there int
-		if err := tx.QueryRowContext(ctx, `SELECT count(*) FROM objects WHERE region = ? AND service = ? AND stage = ? AND name = ? AND key = ?`,
+		if err := tx.QueryRowContext(ctx,
+			`SELECT count(*) FROM objects WHERE region = ? AND service = ? AND stage = ? AND name = ? AND key = ?`,
 			at.region, at.service, at.stage, name, key).Scan(&there); err != nil {
 			return err
 		}
 		if there > 0 {
 			what = event.Changed
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO objects (region, service, stage, name, key, type, content, changed_at) VALUES (?,?,?,?,?,?,?,?)
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO objects (region, service, stage, name, key, type, content, changed_at) VALUES (?,?,?,?,?,?,?,?)
 			ON CONFLICT DO UPDATE SET type = excluded.type, content = excluded.content, changed_at = excluded.changed_at`,
 			at.region, at.service, at.stage, name, key, kind, content, now.UnixMilli()); err != nil {
 			return err
@@ -168,7 +173,9 @@ func (p *Platform) writeObject(c *echo.Context, at member, name, key string) err
 func (p *Platform) deleteObject(c *echo.Context, at member, name, key string) error {
 	ctx := c.Request().Context()
 	err := p.store.within(ctx, func(tx *sql.Tx) error {
-		done, err := tx.ExecContext(ctx, `DELETE FROM objects WHERE region = ? AND service = ? AND stage = ? AND name = ? AND key = ?`, at.region, at.service, at.stage, name, key)
+		done, err := tx.ExecContext(ctx,
+			`DELETE FROM objects WHERE region = ? AND service = ? AND stage = ? AND name = ? AND key = ?`, at.region,
+			at.service, at.stage, name, key)
 		if err != nil {
 			return err
 		}
@@ -202,7 +209,8 @@ func (p *Platform) sendMessage(c *echo.Context, at member, name, _ string) error
 // enqueue puts a message into a queue. Once it is told, it is not lost.
 func (p *Platform) enqueue(ctx context.Context, sc scope, queue, text string) (int64, error) {
 	now := p.options.Now().UnixMilli()
-	done, err := p.store.db.ExecContext(ctx, `INSERT INTO messages (region, service, stage, queue, subscription, body, sent_at, due_at) VALUES (?,?,?,?,'',?,?,?)`,
+	done, err := p.store.db.ExecContext(ctx,
+		`INSERT INTO messages (region, service, stage, queue, subscription, body, sent_at, due_at) VALUES (?,?,?,?,'',?,?,?)`,
 		sc.region, sc.service, sc.stage, queue, text, now, now)
 	if err != nil {
 		return 0, err
@@ -220,7 +228,8 @@ func (p *Platform) readSecret(c *echo.Context, at member, name, _ string) error 
 	}
 	value, ok := given["value"]
 	if !ok {
-		err := p.store.db.QueryRowContext(ctx, `SELECT value FROM kept_secrets WHERE region = ? AND service = ? AND stage = ? AND name = ?`,
+		err := p.store.db.QueryRowContext(ctx,
+			`SELECT value FROM kept_secrets WHERE region = ? AND service = ? AND stage = ? AND name = ?`,
 			at.region, at.service, at.stage, name).Scan(&value)
 		if errors.Is(err, sql.ErrNoRows) {
 			return refuse(http.StatusNotFound, "there is no secret %q in %s", name, at.scope)
@@ -246,8 +255,10 @@ func (p *Platform) keepSecret(c *echo.Context) error {
 		return refuse(http.StatusUnprocessableEntity, "a secret is a text, as JSON")
 	}
 	sc := scopeOf(c)
-	_, err = p.store.db.ExecContext(c.Request().Context(), `INSERT INTO kept_secrets (region, service, stage, name, value) VALUES (?,?,?,?,?)
-		ON CONFLICT DO UPDATE SET value = excluded.value`, sc.region, sc.service, sc.stage, c.Param("name"), p.store.sealed(sc, value))
+	_, err = p.store.db.ExecContext(c.Request().Context(),
+		`INSERT INTO kept_secrets (region, service, stage, name, value) VALUES (?,?,?,?,?)
+		ON CONFLICT DO UPDATE SET value = excluded.value`, sc.region, sc.service, sc.stage, c.Param("name"),
+		p.store.sealed(sc, value))
 	if err != nil {
 		return err
 	}

@@ -57,7 +57,8 @@ func (d *directory) of(ctx context.Context, sc scope) (*listing, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &listing{rows: make(map[string]row, len(rows)), grants: map[string][]access.Statement{}, revisions: map[[2]string]revision{}}
+	l := &listing{rows: make(map[string]row, len(rows)), grants: map[string][]access.Statement{},
+		revisions: map[[2]string]revision{}}
 	for _, r := range rows {
 		l.add(sc, r)
 	}

@@ -38,9 +38,11 @@ func TestTheCodeOfTheDocs(t *testing.T) {
 		t.Fatal(status, text)
 	}
 	for fn, want := range map[string]string{
-		"py": "[map[limit:0.5] map[hill:map[limit:0.5]] bytes [raw/hill.jpg] s3cret]", "js": "[map[limit:0.5] map[hill:map[limit:0.5]] bytes [raw/hill.jpg] s3cret]", "go": "[map[limit:0.5] bytes s3cret]",
+		"py": "[map[limit:0.5] map[hill:map[limit:0.5]] bytes [raw/hill.jpg] s3cret]",
+		"js": "[map[limit:0.5] map[hill:map[limit:0.5]] bytes [raw/hill.jpg] s3cret]", "go": "[map[limit:0.5] bytes s3cret]",
 	} {
-		for resource, verbs := range map[string][]any{"tables/stations": {"read", "query", "write", "delete"}, "objects/photos": {"read", "list", "write", "delete"}, "queues/alerts": {"send"}, "secrets/sms_key": {"read"}} {
+		for resource, verbs := range map[string][]any{"tables/stations": {"read", "query", "write", "delete"},
+			"objects/photos": {"read", "list", "write", "delete"}, "queues/alerts": {"send"}, "secrets/sms_key": {"read"}} {
 			s.put("grant/"+fn+"/"+resource, map[string]any{"resource": resource, "verbs": verbs})
 		}
 		if inv := s.call(fn, nil); inv.Outcome != api.Answered || fmt.Sprint(inv.Answer) != want {
@@ -55,7 +57,8 @@ func TestTheEventsOfTheDocs(t *testing.T) {
 	s := newStand(t)
 	s.deploy("warn", "def run(call): return {'status': 200, 'body': call.event}\n", nil)
 	s.route("warn", "ask", "GET", "/stations/{station}/frost")
-	q, err := http.NewRequest(http.MethodGet, s.routes.URL+"/north/frostline/trial/stations/hill/frost?unit=c&day=mon&day=tue", nil)
+	q, err := http.NewRequest(http.MethodGet,
+		s.routes.URL+"/north/frostline/trial/stations/hill/frost?unit=c&day=mon&day=tue", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -85,8 +88,11 @@ func TestTheEventsOfTheDocs(t *testing.T) {
 	of := event.Of{}
 	object := event.Object{Store: "photos", Key: "a.jpg"}
 	ended := event.End{Outcome: "answered"}
-	for _, e := range []map[string]any{of.Fired("s", 0), of.Written(event.Created, object), of.Written(event.Changed, object), of.Deleted(object), of.Messages("q", []event.Message{{}}), of.Ended(ended), of.Ended(event.End{})} {
-		row := regexp.MustCompile("(?m)^\\|.*`" + regexp.QuoteMeta(fmt.Sprint(e["type"])) + "` \\|(.*)\\|$").FindStringSubmatch(string(text))
+	for _, e := range []map[string]any{of.Fired("s", 0), of.Written(event.Created, object),
+		of.Written(event.Changed, object), of.Deleted(object), of.Messages("q", []event.Message{{}}), of.Ended(ended),
+		of.Ended(event.End{})} {
+		row := regexp.MustCompile("(?m)^\\|.*`" + regexp.QuoteMeta(fmt.Sprint(e["type"])) +
+			"` \\|(.*)\\|$").FindStringSubmatch(string(text))
 		if row == nil {
 			t.Errorf("the docs have no row for %v", e["type"])
 			continue

@@ -63,9 +63,12 @@ func pythonAttempts(data, temp string, port int, foreign string) []attempt {
 		return fmt.Sprintf("return system(%d%s)", number, args)
 	}
 	return []attempt{
-		{name: "read the platform's database", code: `return reads(*[os.path.join(call.event, n) for n in ("platform.db", "seal.key", "platform.token")])`, event: data},
+		{name: "read the platform's database",
+			code:  `return reads(*[os.path.join(call.event, n) for n in ("platform.db", "seal.key", "platform.token")])`,
+			event: data},
 		{name: "list the platform's folder", code: `return "got" if os.listdir(call.event) else ""`, event: data},
-		{name: "read the passwords of the machine", code: `return reads("/etc/shadow", "/proc/1/root/etc/shadow", "/proc/self/cwd/../../etc/shadow")`},
+		{name: "read the passwords of the machine",
+			code: `return reads("/etc/shadow", "/proc/1/root/etc/shadow", "/proc/self/cwd/../../etc/shadow")`},
 		{name: "read the environment of others", code: `
 found = [p for p in os.listdir("/proc") if p.isdigit() and int(p) != os.getpid()]
 return "got" if any(reads(f"/proc/{p}/environ") for p in found) else ""`},
@@ -76,7 +79,8 @@ for top, _, names in os.walk("/"):
         try:
             if b"THE-OTHER-FUNCTION" in open(os.path.join(top, name), "rb").read(): return "got"
         except OSError: pass`},
-		{name: "write where others read", code: `return writes("/usr/lib/x", "/fn/x.py", "/fn/main.py", "/etc/x", "/rudmar/python/worker.py", "/x", "/dev/x", "/run/x", "/home/x")`},
+		{name: "write where others read",
+			code: `return writes("/usr/lib/x", "/fn/x.py", "/fn/main.py", "/etc/x", "/rudmar/python/worker.py", "/x", "/dev/x", "/run/x", "/home/x")`},
 		{name: "leave a file in the machine's temporary folder", code: `
 writes("/tmp/planted", call.event + "/planted", "/var/tmp/planted")`, event: temp, after: func() string {
 			for _, name := range []string{"/tmp/planted", filepath.Join(temp, "planted"), "/var/tmp/planted"} {
@@ -161,19 +165,25 @@ os.wait(); return "its own"`},
 done = libc.syscall(56, ctypes.c_long(0x10000000 | 17), 0, 0, 0, 0)
 if done == 0: os._exit(0)
 return "got" if done > 0 else ""`},
-		{name: "start a process with namespaces by the newer call", code: call(435, ", (ctypes.c_uint64 * 11)(0x10000000), 88")}, // clone3
-		{name: "enter the namespaces of the first process", code: `return system(308, os.open("/proc/1/ns/mnt", os.O_RDONLY), 0)`},
+		// clone3
+		{name: "start a process with namespaces by the newer call",
+			code: call(435, ", (ctypes.c_uint64 * 11)(0x10000000), 88")},
+		{name: "enter the namespaces of the first process",
+			code: `return system(308, os.open("/proc/1/ns/mnt", os.O_RDONLY), 0)`},
 		{name: "mount a file system", code: `return system(165, b"x", b"/tmp", b"tmpfs", 0, 0)`},
 		{name: "mount by the newer calls", code: `return system(430, b"tmpfs", 0)`}, // fsopen
 		{name: "change its root", code: `return system(161, b"/tmp")`},
 		{name: "keep a key in the kernel", code: `return system(248, b"user", b"x", b"y", 1, -3)`},
-		{name: "load a program into the kernel", code: call(321, ", 0, (ctypes.c_uint64 * 16)(1, 4, 8, 1), 72")}, // bpf(BPF_MAP_CREATE)
+		// bpf(BPF_MAP_CREATE)
+		{name: "load a program into the kernel", code: call(321, ", 0, (ctypes.c_uint64 * 16)(1, 4, 8, 1), 72")},
 		{name: "count the processor's events", code: call(298, ", (ctypes.c_uint64 * 16)(0x7800000001), 0, -1, -1, 0")},
 		{name: "handle faults of memory", code: call(323, ", 1")},
 		{name: "ask by rings", code: call(425, ", 8, (ctypes.c_uint32 * 30)()")}, // io_uring_setup
 		{name: "open files by handle", code: `return system(304, -100, (ctypes.c_uint32 * 4)(8, 1, 2, 0), 0)`},
-		{name: "read the kernel's log", code: `return system(103, 3, ctypes.create_string_buffer(4096), 4096) if reads("/dev/kmsg") is None else "got"`},
-		{name: "change the kernel's settings", code: `return writes("/proc/sys/kernel/core_pattern", "/proc/sys/kernel/hostname", "/proc/sysrq-trigger", "/sys/kernel/uevent_helper")`},
+		{name: "read the kernel's log",
+			code: `return system(103, 3, ctypes.create_string_buffer(4096), 4096) if reads("/dev/kmsg") is None else "got"`},
+		{name: "change the kernel's settings",
+			code: `return writes("/proc/sys/kernel/core_pattern", "/proc/sys/kernel/hostname", "/proc/sysrq-trigger", "/sys/kernel/uevent_helper")`},
 		{name: "set the clock", code: `return system(227, 0, (ctypes.c_long * 2)(1, 1))`},
 		{name: "become root", code: `
 try: os.setuid(0)
@@ -194,7 +204,8 @@ return reads("/tmp/disk")`},
 for host in ("127.0.0.1", "localhost", "10.0.2.2"):
     try: socket.create_connection((host, call.event), timeout=1).close(); return "got"
     except OSError: pass`},
-		{name: "reach a server of this machine by its other addresses", event: foreign, config: map[string]any{"network": true}, code: `
+		{name: "reach a server of this machine by its other addresses", event: foreign,
+			config: map[string]any{"network": true}, code: `
 host, port = call.event.split()
 for at in (host, "127.0.0.1", "0.0.0.0", "169.254.169.254", "10.0.2.2"):
     try: socket.create_connection((at, int(port)), timeout=1).close(); return "got"
@@ -235,11 +246,18 @@ func otherAttempts(data string, port int) []attempt {
 	node := func(body string) string { return "export async function run(call) {\n" + body + "\n}\n" }
 	js := map[string]any{"runtime": "node", "memory": 64.0 * mib, "timeout": 20_000.0}
 	return []attempt{
-		{name: "node: read the platform's folder", config: js, event: data, code: "import fs from 'node:fs'\n" + node(`try { return fs.readdirSync(call.event).length ? 'got' : '' } catch { return '' }`)},
-		{name: "node: reach a server of this machine", config: js, event: port, code: "import net from 'node:net'\n" + node(`return await new Promise((done) => { const c = net.connect(call.event, '127.0.0.1', () => done('got')); c.on('error', () => done('')) })`)},
-		{name: "node: hold memory in a child", config: js, code: "import { spawnSync } from 'node:child_process'\n" + node(`const c = spawnSync(process.execPath, ['-e', 'const b = []; for (let i = 0; i < 600; i++) b.push(Buffer.alloc(1 << 20, 1)); console.log(b.length)']); return c.status === 0 ? 'got' : ''`)},
-		{name: "node: hold memory outside of the heap", config: js, code: node(`const b = []; for (let i = 0; i < 600; i++) b.push(Buffer.alloc(1 << 20, 1)); return b.length === 600 ? 'got' : ''`)},
-		{name: "node: leave a process running after the call", config: js, calls: 2, code: "import fs from 'node:fs'\nimport { spawn } from 'node:child_process'\n" + node(`
+		{name: "node: read the platform's folder", config: js, event: data,
+			code: "import fs from 'node:fs'\n" +
+				node(`try { return fs.readdirSync(call.event).length ? 'got' : '' } catch { return '' }`)},
+		{name: "node: reach a server of this machine", config: js, event: port,
+			code: "import net from 'node:net'\n" +
+				node(`return await new Promise((done) => { const c = net.connect(call.event, '127.0.0.1', () => done('got')); c.on('error', () => done('')) })`)},
+		{name: "node: hold memory in a child", config: js, code: "import { spawnSync } from 'node:child_process'\n" +
+			node(`const c = spawnSync(process.execPath, ['-e', 'const b = []; for (let i = 0; i < 600; i++) b.push(Buffer.alloc(1 << 20, 1)); console.log(b.length)']); return c.status === 0 ? 'got' : ''`)},
+		{name: "node: hold memory outside of the heap", config: js,
+			code: node(`const b = []; for (let i = 0; i < 600; i++) b.push(Buffer.alloc(1 << 20, 1)); return b.length === 600 ? 'got' : ''`)},
+		{name: "node: leave a process running after the call", config: js, calls: 2,
+			code: "import fs from 'node:fs'\nimport { spawn } from 'node:child_process'\n" + node(`
   if (fs.existsSync('/tmp/begun')) { await new Promise((r) => setTimeout(r, 200)); return fs.readdirSync('/proc').some((p) => /^\d+$/.test(p) && p !== '1') ? 'got' : '' }
   fs.writeFileSync('/tmp/begun', ''); spawn('/bin/sleep', ['600'], { detached: true, stdio: 'ignore' }).unref(); return ''`)},
 		{name: "node: answer a call that is not its own", config: js, code: "import fs from 'node:fs'\n" + node(`

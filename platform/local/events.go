@@ -79,7 +79,8 @@ func readSubscription(sc scope, r row) (subscription, bool) {
 
 // subscriptions lists those of all scopes.
 func (p *Platform) subscriptions(ctx context.Context) ([]subscription, error) {
-	rows, err := p.store.db.QueryContext(ctx, `SELECT region, service, stage, address, attributes FROM resources WHERE kind = ?`, resource.Subscription)
+	rows, err := p.store.db.QueryContext(ctx,
+		`SELECT region, service, stage, address, attributes FROM resources WHERE kind = ?`, resource.Subscription)
 	if err != nil {
 		return nil, err
 	}
@@ -112,7 +113,8 @@ func (p *Platform) objectEvent(ctx context.Context, tx *sql.Tx, sc scope, what s
 	for _, r := range rows {
 		s, on := readSubscription(sc, r)
 		wanted := len(s.on) == 0 && what == event.Created || slices.Contains(s.on, what)
-		if !on || s.kind != "objects" || s.source != object.Store || !wanted || s.match != "" && !pack.LeaveOut([]string{s.match}, object.Key) {
+		if !on || s.kind != "objects" || s.source != object.Store || !wanted || s.match != "" &&
+			!pack.LeaveOut([]string{s.match}, object.Key) {
 			continue
 		}
 		told := eventOf(p.options.Now()).Written(what, object)
@@ -136,14 +138,16 @@ func (p *Platform) putEvent(ctx context.Context, tx executor, s subscription, ev
 		return err
 	}
 	now := p.options.Now().UnixMilli()
-	_, err = tx.ExecContext(ctx, `INSERT INTO messages (region, service, stage, queue, subscription, body, sent_at, due_at) VALUES (?,?,?,'',?,?,?,?)`,
+	_, err = tx.ExecContext(ctx,
+		`INSERT INTO messages (region, service, stage, queue, subscription, body, sent_at, due_at) VALUES (?,?,?,'',?,?,?,?)`,
 		s.at.region, s.at.service, s.at.stage, s.address, string(text), now, now)
 	return err
 }
 
 // ended tells the functions that wait for a function's end.
 func (p *Platform) ended(ctx context.Context, c call, inv api.Invocation) {
-	end := event.End{Function: c.at.function, Invocation: inv.Id, Outcome: string(inv.Outcome), Answer: inv.Answer, Error: inv.Error, Event: c.event}
+	end := event.End{Function: c.at.function, Invocation: inv.Id, Outcome: string(inv.Outcome), Answer: inv.Answer,
+		Error: inv.Error, Event: c.event}
 	there, err := p.directory.of(ctx, c.at.scope)
 	for i := 0; err == nil && i < len(there.subscriptions); i++ {
 		s := there.subscriptions[i]
@@ -152,7 +156,8 @@ func (p *Platform) ended(ctx context.Context, c call, inv api.Invocation) {
 		}
 		if c.chain >= maxChain {
 			p.observed.line(s.at, api.LogLine{At: p.options.Now().UnixMilli(), Function: s.at.function, Stream: "platform",
-				Text: fmt.Sprintf("not called after %s: %d functions called one another already, which looks like a circle", c.at.function, maxChain)})
+				Text: fmt.Sprintf("not called after %s: %d functions called one another already, which looks like a circle",
+					c.at.function, maxChain)})
 			continue
 		}
 		told := eventOf(p.options.Now()).Ended(end)
@@ -256,8 +261,10 @@ func (d *dispatcher) take(ctx context.Context, s subscription) ([]message, error
 		if s.kind == "queue" {
 			queue, own = s.source, ""
 		}
-		rows, err := tx.QueryContext(ctx, `SELECT id, sent_at, attempts, body FROM messages WHERE region = ? AND service = ? AND stage = ? AND queue = ? AND subscription = ?
-			AND parked = 0 AND taken = 0 AND due_at <= ? ORDER BY id LIMIT ?`, s.at.region, s.at.service, s.at.stage, queue, own, now, s.batch)
+		rows, err := tx.QueryContext(ctx,
+			`SELECT id, sent_at, attempts, body FROM messages WHERE region = ? AND service = ? AND stage = ? AND queue = ? AND subscription = ?
+			AND parked = 0 AND taken = 0 AND due_at <= ? ORDER BY id LIMIT ?`, s.at.region, s.at.service, s.at.stage,
+			queue, own, now, s.batch)
 		if err != nil {
 			return err
 		}
@@ -278,7 +285,8 @@ func (d *dispatcher) take(ctx context.Context, s subscription) ([]message, error
 			return nil
 		}
 		for _, m := range out {
-			if _, err := tx.ExecContext(ctx, `UPDATE messages SET taken = 1, attempts = attempts + 1 WHERE id = ?`, m.id); err != nil {
+			if _, err := tx.ExecContext(ctx, `UPDATE messages SET taken = 1, attempts = attempts + 1 WHERE id = ?`,
+				m.id); err != nil {
 				return err
 			}
 		}
@@ -295,7 +303,8 @@ func (d *dispatcher) deliver(ctx context.Context, s subscription, batch []messag
 	if s.kind == "queue" {
 		list := make([]event.Message, len(batch))
 		for i, m := range batch {
-			list[i] = event.Message{ID: m.id, Body: json.RawMessage(m.body), Attempts: m.attempts + 1, SentAt: time.UnixMilli(m.sentAt)}
+			list[i] = event.Message{ID: m.id, Body: json.RawMessage(m.body), Attempts: m.attempts + 1,
+				SentAt: time.UnixMilli(m.sentAt)}
 		}
 		c.event = eventOf(p.options.Now()).Messages(s.source, list)
 	} else {
@@ -326,7 +335,8 @@ func (d *dispatcher) deliver(ctx context.Context, s subscription, batch []messag
 			switch {
 			case why == "":
 			case inv.Outcome == api.Throttled: // no attempt of the function's
-				query, args = `UPDATE messages SET taken = 0, attempts = attempts - 1, due_at = ? WHERE id = ?`, []any{now.Add(time.Second).UnixMilli(), m.id}
+				query, args = `UPDATE messages SET taken = 0, attempts = attempts - 1, due_at = ? WHERE id = ?`,
+					[]any{now.Add(time.Second).UnixMilli(), m.id}
 			default:
 				query, args = `UPDATE messages SET taken = 0, due_at = ?, parked = ?, why = ? WHERE id = ?`,
 					[]any{now.Add(backOff(attempts)).UnixMilli(), attempts >= maxAttempts, why, m.id}

@@ -62,7 +62,8 @@ func TestQueues(t *testing.T) {
 	defer end()
 	s.looker()
 	s.noting("intake", nil)
-	s.put("subscription/intake/reading", map[string]any{"source": "queue/readings", "batch": 3.0, "wait": 60_000.0, "enabled": true})
+	s.put("subscription/intake/reading",
+		map[string]any{"source": "queue/readings", "batch": 3.0, "wait": 60_000.0, "enabled": true})
 	s.deploy("sender", "import rudmar\ndef run(call):\n    return rudmar.queue(call.event['to']).send(call.event['body'])\n", nil)
 	s.put("grant/sender/queues/readings", map[string]any{"resource": "queues/readings", "verbs": []any{"send"}})
 	send := func(body any) {
@@ -70,7 +71,8 @@ func TestQueues(t *testing.T) {
 			t.Fatal(inv.Error.Message)
 		}
 	}
-	if inv := s.call("sender", map[string]any{"to": "others", "body": 1}); inv.Error == nil || !strings.Contains(inv.Error.Message, "may not send queues/others") {
+	if inv := s.call("sender", map[string]any{"to": "others", "body": 1}); inv.Error == nil ||
+		!strings.Contains(inv.Error.Message, "may not send queues/others") {
 		t.Errorf("a queue that is not granted: %+v", inv)
 	}
 	send(1)
@@ -81,7 +83,8 @@ func TestQueues(t *testing.T) {
 	send(3)
 	until(t, "a whole batch comes", func() bool { return len(s.seen("intake")) == 1 })
 	data := s.seen("intake")[0]["data"].(map[string]any)
-	if list := data["messages"].([]any); len(list) != 3 || list[2].(map[string]any)["body"] != 3.0 || data["queue"] != "readings" {
+	if list := data["messages"].([]any); len(list) != 3 || list[2].(map[string]any)["body"] != 3.0 ||
+		data["queue"] != "readings" {
 		t.Errorf("the batch: %v", data)
 	}
 	send(4)
@@ -93,11 +96,13 @@ func TestQueues(t *testing.T) {
 		c.set(c.Now().Add(10 * time.Minute))
 		until(t, fmt.Sprintf("attempt %d was made", attempt+1), func() bool {
 			waiting, err := s.client.Messages(t.Context(), s.scope, false)
-			return err == nil && len(waiting) == 1 && waiting[0].Attempts == attempt+1 && waiting[0].DueAt > c.Now().UnixMilli() || s.parked() == 1
+			return err == nil && len(waiting) == 1 && waiting[0].Attempts == attempt+1 &&
+				waiting[0].DueAt > c.Now().UnixMilli() || s.parked() == 1
 		})
 	}
 	list, err := s.client.Messages(t.Context(), s.scope, true)
-	if err != nil || len(list) != 1 || list[0].Body != "bad" || list[0].Why != "ValueError: bad" || list[0].Source != "queues/readings" || list[0].Attempts != 5 {
+	if err != nil || len(list) != 1 || list[0].Body != "bad" || list[0].Why != "ValueError: bad" ||
+		list[0].Source != "queues/readings" || list[0].Attempts != 5 {
 		t.Fatalf("parked: %+v %v", list, err)
 	}
 	s.deploy("intake", strings.Replace(noting, `"bad" in`, `"worse" in`, 1), nil)
@@ -125,7 +130,8 @@ func TestMessagesOutliveThePlatform(t *testing.T) {
 	defer end()
 	s.looker()
 	s.noting("intake", nil)
-	s.put("subscription/intake/reading", map[string]any{"source": "queue/readings", "batch": 4.0, "wait": 0.0, "enabled": true})
+	s.put("subscription/intake/reading",
+		map[string]any{"source": "queue/readings", "batch": 4.0, "wait": 0.0, "enabled": true})
 	until(t, "all have come", func() bool {
 		seen := map[any]bool{}
 		for _, event := range s.seen("intake") {
@@ -141,7 +147,8 @@ func TestObjectsAndFunctionEnds(t *testing.T) {
 	s := newStand(t)
 	s.looker()
 	s.noting("thumb", nil)
-	s.put("subscription/thumb/photo", map[string]any{"source": "objects/photos", "on": []any{"created"}, "match": "raw/**/*.jpg", "enabled": true})
+	s.put("subscription/thumb/photo",
+		map[string]any{"source": "objects/photos", "on": []any{"created"}, "match": "raw/**/*.jpg", "enabled": true})
 	s.noting("tidy", nil)
 	s.put("subscription/tidy/gone", map[string]any{"source": "objects/photos", "on": []any{"deleted"}, "enabled": true})
 	s.noting("relay", nil)
@@ -160,8 +167,10 @@ def run(call):
     photos.delete("raw/never.txt")
     return {"listed": listed, "same": same, "none": photos.read("raw/notes.txt"), "key": rudmar.secret("sms_key")}
 `, nil)
-	s.put("grant/camera/objects/photos", map[string]any{"resource": "objects/photos", "verbs": []any{"read", "write", "list"}})
-	s.put("grant/camera/objects/photos/raw/*", map[string]any{"resource": "objects/photos/raw/*", "verbs": []any{"delete"}})
+	s.put("grant/camera/objects/photos",
+		map[string]any{"resource": "objects/photos", "verbs": []any{"read", "write", "list"}})
+	s.put("grant/camera/objects/photos/raw/*",
+		map[string]any{"resource": "objects/photos/raw/*", "verbs": []any{"delete"}})
 	s.put("grant/camera/secrets/sms_key", map[string]any{"resource": "secrets/sms_key", "verbs": []any{"read"}})
 	if status, text := s.hand("PUT", "north/frostline/trial/secrets/sms_key", "s3cret"); status != http.StatusNoContent {
 		t.Fatal(status, text)
@@ -171,7 +180,8 @@ def run(call):
 		t.Errorf("%s %+v", got, inv.Error)
 	}
 	until(t, "the photo's event comes", func() bool { return len(s.seen("thumb")) == 1 })
-	if e := s.seen("thumb")[0]; e["type"] != "rudmar.object.created" || e["subject"] != "raw/hill/1.jpg" || e["specversion"] != "1.0" || e["data"].(map[string]any)["size"] != 256.0 {
+	if e := s.seen("thumb")[0]; e["type"] != "rudmar.object.created" || e["subject"] != "raw/hill/1.jpg" ||
+		e["specversion"] != "1.0" || e["data"].(map[string]any)["size"] != 256.0 {
 		t.Errorf("the event: %v", e)
 	}
 	until(t, "the deletion's event comes", func() bool { return len(s.seen("tidy")) == 1 })
@@ -180,7 +190,8 @@ def run(call):
 	}
 	s.call("camera", map[string]any{"break": true})
 	until(t, "the failure's event comes", func() bool { return len(s.seen("relay")) == 1 })
-	if e := s.seen("relay")[0]; e["type"] != "rudmar.function.failed" || e["data"].(map[string]any)["outcome"] != "failed" {
+	if e := s.seen("relay")[0]; e["type"] != "rudmar.function.failed" ||
+		e["data"].(map[string]any)["outcome"] != "failed" {
 		t.Errorf("the event: %v", e)
 	}
 }
@@ -201,15 +212,18 @@ func TestCirclesEnd(t *testing.T) {
 // what somebody changes by hand.
 func TestSecretsComeWithThePermission(t *testing.T) {
 	s := newStand(t)
-	s.deploy("warn", "import os, rudmar\ndef run(call):\n    return [rudmar.secret('sms_key'), rudmar.secret('kept')]\n", nil)
+	s.deploy("warn", "import os, rudmar\ndef run(call):\n    return [rudmar.secret('sms_key'), rudmar.secret('kept')]\n",
+		nil)
 	s.put("grant/warn/secrets/kept", map[string]any{"resource": "secrets/kept", "verbs": []any{"read"}})
 	if status, text := s.hand("PUT", "north/frostline/trial/secrets/kept", "by hand"); status != 204 {
 		t.Fatal(status, text)
 	}
 	grant := func(key, value string) {
 		t.Helper()
-		if _, err := s.client.Put(t.Context(), s.scope, "grant/warn/secrets/sms_key", platform.Wish{Key: key, Secrets: map[string]string{"value": value},
-			Attributes: map[string]any{"resource": "secrets/sms_key", "verbs": []any{"read"}, "value": fmt.Sprint("secret ", len(value))}}); err != nil {
+		if _, err := s.client.Put(t.Context(), s.scope, "grant/warn/secrets/sms_key",
+			platform.Wish{Key: key, Secrets: map[string]string{"value": value},
+				Attributes: map[string]any{"resource": "secrets/sms_key", "verbs": []any{"read"},
+					"value": fmt.Sprint("secret ", len(value))}}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -219,7 +233,8 @@ func TestSecretsComeWithThePermission(t *testing.T) {
 			t.Errorf("%v %+v", inv.Answer, inv.Error)
 		}
 	}
-	if status, text := s.hand("PUT", "north/frostline/trial/grant%2Fwarn%2Fsecrets%2Fsms_key", map[string]any{"verbs": []any{"read", "list"}}); status != 200 {
+	if status, text := s.hand("PUT", "north/frostline/trial/grant%2Fwarn%2Fsecrets%2Fsms_key",
+		map[string]any{"verbs": []any{"read", "list"}}); status != 200 {
 		t.Fatal(status, text)
 	}
 	if inv := s.call("warn", nil); fmt.Sprint(inv.Answer) != "[second by hand]" {

@@ -22,7 +22,8 @@ func TestHistograms(t *testing.T) {
 	}
 	s.call("warn", map[string]any{"ms": 30000}) // times out
 	total := s.sums()
-	if total.Calls != 17 || total.Errors != 4 || total.Cold != 1 || total.ErrorKinds["failed"] != 3 || total.ErrorKinds["timed-out"] != 1 {
+	if total.Calls != 17 || total.Errors != 4 || total.Cold != 1 || total.ErrorKinds["failed"] != 3 ||
+		total.ErrorKinds["timed-out"] != 1 {
 		t.Errorf("%+v", total)
 	}
 	count, atLeast20 := 0, 0

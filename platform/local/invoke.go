@@ -44,7 +44,8 @@ func (p *Platform) invoke(ctx context.Context, c call) (api.Invocation, error) {
 	}
 	if !ok || !pointed {
 		inv.Outcome = api.NotFound
-		inv.Error = &api.InvocationError{Kind: "NotFound", Message: fmt.Sprintf("there is no function %s in %s with a revision to call", c.at.function, c.at.scope)}
+		inv.Error = &api.InvocationError{Kind: "NotFound",
+			Message: fmt.Sprintf("there is no function %s in %s with a revision to call", c.at.function, c.at.scope)}
 		return inv, nil
 	}
 	inv.Revision, inv.Version = r.id, &r.version
@@ -53,7 +54,9 @@ func (p *Platform) invoke(ctx context.Context, c call) (api.Invocation, error) {
 	atOnce, _ := function.attributes["at_once"].(float64)
 	if !p.pool.enter(c.at, max(1, int(atOnce))) {
 		inv.Outcome = api.Throttled
-		inv.Error = &api.InvocationError{Kind: "Throttled", Message: fmt.Sprintf("%d calls of %s run already, which is as many as at_once allows; try again shortly", int(atOnce), c.at.function)}
+		inv.Error = &api.InvocationError{Kind: "Throttled",
+			Message: fmt.Sprintf("%d calls of %s run already, which is as many as at_once allows; try again shortly",
+				int(atOnce), c.at.function)}
 		p.observed.count(c, inv)
 		return inv, nil
 	}
@@ -153,7 +156,8 @@ func (p *Platform) run(ctx context.Context, c call, r revision, inv *api.Invocat
 	if err == nil {
 		// What a call started ends with it; so does the instance then, which would
 		// have to bury it.
-		if in.cage.EndOthers() || answer.Memory || answer.Broken || in.keepsGarbage && in.memory.held() > inv.MemoryLimit*6/10 {
+		if in.cage.EndOthers() || answer.Memory || answer.Broken || in.keepsGarbage &&
+			in.memory.held() > inv.MemoryLimit*6/10 {
 			p.pool.drop(in)
 		} else {
 			p.pool.give(in)
@@ -172,7 +176,8 @@ type callFrame struct {
 const startLimit = 30 * time.Second
 
 // awaitReady waits until the handler is loaded; what that writes belongs to the call.
-func (p *Platform) awaitReady(in *instance, deadline time.Time, timeout time.Duration, k *keeper, inv *api.Invocation) bool {
+func (p *Platform) awaitReady(in *instance, deadline time.Time, timeout time.Duration, k *keeper,
+	inv *api.Invocation) bool {
 	ctx, cancel := context.WithDeadline(context.Background(), deadline)
 	defer cancel()
 	in.output.attach(k.keep)
@@ -193,10 +198,12 @@ func (p *Platform) awaitReady(in *instance, deadline time.Time, timeout time.Dur
 func (p *Platform) conclude(in *instance, answer reply, err error, timeout time.Duration, inv *api.Invocation) {
 	switch {
 	case in.over.Load() || answer.Memory || err != nil && in.cage.Starved():
-		fail(inv, api.OutOfMemory, "OutOfMemory", fmt.Sprintf("the call went over its memory limit of %d MiB (its peak was %d MiB or more); raise memory, or hold less at once",
-			inv.MemoryLimit>>20, inv.MemoryPeak>>20), "")
+		fail(inv, api.OutOfMemory, "OutOfMemory",
+			fmt.Sprintf("the call went over its memory limit of %d MiB (its peak was %d MiB or more); raise memory, or hold less at once",
+				inv.MemoryLimit>>20, inv.MemoryPeak>>20), "")
 	case errors.Is(err, context.DeadlineExceeded):
-		fail(inv, api.TimedOut, "TimedOut", fmt.Sprintf("the call did not answer within its timeout of %s and was ended", timeout), "")
+		fail(inv, api.TimedOut, "TimedOut",
+			fmt.Sprintf("the call did not answer within its timeout of %s and was ended", timeout), "")
 	case errors.Is(err, errGone):
 		fail(inv, api.Failed, "ProcessEnded", "the process ended before it answered: "+p.exitText(in), "")
 	case err != nil:
@@ -259,7 +266,8 @@ func (k *keeper) finish() {
 	if k.left > 0 {
 		yes := true
 		k.invocation.LogsCut = &yes
-		k.line(output{time.Now(), "platform", fmt.Sprintf("%d KiB of output were left out; a call may write %d KiB", k.left>>10, maxLogBytes>>10)})
+		k.line(output{time.Now(), "platform",
+			fmt.Sprintf("%d KiB of output were left out; a call may write %d KiB", k.left>>10, maxLogBytes>>10)})
 	}
 	if e := k.invocation.Error; e != nil && e.Trace != nil {
 		for line := range strings.SplitSeq(strings.TrimRight(*e.Trace, "\n"), "\n") {
@@ -270,7 +278,8 @@ func (k *keeper) finish() {
 	if k.invocation.Cold {
 		text += fmt.Sprintf(", after a cold start of %.1f ms", k.invocation.ColdMs)
 	}
-	text += fmt.Sprintf(", memory peak %.1f of %d MiB", float64(k.invocation.MemoryPeak)/(1<<20), k.invocation.MemoryLimit>>20)
+	text += fmt.Sprintf(", memory peak %.1f of %d MiB", float64(k.invocation.MemoryPeak)/(1<<20),
+		k.invocation.MemoryLimit>>20)
 	if e := k.invocation.Error; e != nil {
 		text += ": " + e.Kind + ": " + e.Message
 	}

@@ -39,12 +39,17 @@ func (c *clock) set(t time.Time) {
 // again opens a platform on a folder, and gives a stand over it and how to end it.
 func again(t *testing.T, dir string, now func() time.Time) (*stand, func()) {
 	t.Helper()
-	s := &stand{T: t, scope: platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}, keys: int(time.Now().UnixNano() % 1e9)}
+	s := &stand{T: t, scope: platform.Scope{Region: "north", Service: "frostline", Stage: "trial"},
+		keys: int(time.Now().UnixNano() % 1e9)}
 	var p *local.Platform
-	s.protocol = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { p.Protocol().ServeHTTP(w, r) }))
-	s.routes = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { p.Routes().ServeHTTP(w, r) }))
+	s.protocol = httptest.NewServer(
+		http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { p.Protocol().ServeHTTP(w, r) }))
+	s.routes = httptest.NewServer(
+		http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { p.Routes().ServeHTTP(w, r) }))
 	var err error
-	if p, err = local.Open(t.Context(), local.Options{Dir: dir, Token: "secret", RoutesAt: s.routes.URL, DataAt: s.protocol.URL, Now: now, Idle: 200 * time.Millisecond, Log: slog.New(slog.DiscardHandler)}); err != nil {
+	if p, err = local.Open(t.Context(),
+		local.Options{Dir: dir, Token: "secret", RoutesAt: s.routes.URL, DataAt: s.protocol.URL, Now: now,
+			Idle: 200 * time.Millisecond, Log: slog.New(slog.DiscardHandler)}); err != nil {
 		t.Fatal(err)
 	}
 	if s.client, err = platform.NewClient(s.protocol.URL, "secret"); err != nil {
@@ -117,7 +122,8 @@ func TestSchedulesFire(t *testing.T) {
 	for _, l := range lines {
 		told += l.Text + "\n"
 	}
-	if !strings.Contains(told, "the platform was down: often was due 18 times since 2026-11-23T08:30:00Z; it fires once for all of them now") {
+	if !strings.Contains(told,
+		"the platform was down: often was due 18 times since 2026-11-23T08:30:00Z; it fires once for all of them now") {
 		t.Errorf("missed fires are not told:\n%s", told)
 	}
 	if n := s.fires("never"); n != 0 {
@@ -125,7 +131,8 @@ func TestSchedulesFire(t *testing.T) {
 	}
 	// The clock is put back by two days: schedules do not wait for them to pass.
 	c.set(c.Now().Add(-48 * time.Hour))
-	until(t, "it counts from the clock's new time", func() bool { c.set(c.Now().Add(time.Minute)); return s.fires("often") == 4 })
+	until(t, "it counts from the clock's new time",
+		func() bool { c.set(c.Now().Add(time.Minute)); return s.fires("often") == 4 })
 }
 
 // What was kept is there after a restart: resources, revisions, tables, logs.
@@ -205,10 +212,12 @@ def run(call):
 		t.Fatalf("%+v", inv.Error)
 	}
 	found := inv.Answer.(map[string]any)
-	if found["user"] == 0.0 || found["privileges"] != "1" || found["data"] != "FileNotFoundError" || fmt.Sprint(found["work"]) != "[]" {
+	if found["user"] == 0.0 || found["privileges"] != "1" || found["data"] != "FileNotFoundError" ||
+		fmt.Sprint(found["work"]) != "[]" {
 		t.Errorf("found %v", found)
 	}
-	if names := fmt.Sprint(found["names"]); names != "[HOME LANG LC_CTYPE PATH PLACE PYTHONDONTWRITEBYTECODE TMPDIR]" && names != "[HOME LANG PATH PLACE PYTHONDONTWRITEBYTECODE TMPDIR]" {
+	if names := fmt.Sprint(found["names"]); names != "[HOME LANG LC_CTYPE PATH PLACE PYTHONDONTWRITEBYTECODE TMPDIR]" &&
+		names != "[HOME LANG PATH PLACE PYTHONDONTWRITEBYTECODE TMPDIR]" {
 		t.Errorf("environment: %v", names)
 	}
 	// Another instance, even of the same function, has another user and sees nothing of the first.
@@ -258,7 +267,8 @@ func TestChangesByHand(t *testing.T) {
 	s := newStand(t)
 	s.deploy("warn", "import os\ndef run(call):\n    return os.environ.get('PLACE')\n", nil)
 	before := s.call("warn", nil)
-	if status, text := s.hand("PUT", "north/frostline/trial/function%2Fwarn", map[string]any{"env.PLACE": "cellar", "memory": 256 << 20}); status != 200 {
+	if status, text := s.hand("PUT", "north/frostline/trial/function%2Fwarn",
+		map[string]any{"env.PLACE": "cellar", "memory": 256 << 20}); status != 200 {
 		t.Fatalf("%d %s", status, text)
 	}
 	after := s.call("warn", nil)
@@ -304,7 +314,8 @@ func TestCallers(t *testing.T) {
 		path, token string
 		status      int
 	}{
-		{"members", "", 401}, {"members", "wrong", 401}, {"members", other, 200}, {"growers", other, 403}, {"growers", grower, 200}, {"nothing", grower, 404},
+		{"members", "", 401}, {"members", "wrong", 401}, {"members", other, 200}, {"growers", other, 403},
+		{"growers", grower, 200}, {"nothing", grower, 404},
 	} {
 		q, err := http.NewRequest("GET", s.routes.URL+"/north/frostline/trial/"+tt.path, nil)
 		if err != nil {
@@ -344,7 +355,8 @@ func TestWhoMayAskThePlatform(t *testing.T) {
 	if at := platform.RoutesAt(kinds, s.scope); at != s.routes.URL+"/north/frostline/trial" {
 		t.Errorf("routes at %s", at)
 	}
-	if err := s.client.PutArtifact(t.Context(), "sha256:"+strings.Repeat("0", 64), []byte("no archive")); !platform.HasStatus(err, 422) {
+	if err := s.client.PutArtifact(t.Context(), "sha256:"+strings.Repeat("0", 64),
+		[]byte("no archive")); !platform.HasStatus(err, 422) {
 		t.Errorf("an archive that is none: %v", err)
 	}
 	gone, err := platform.NewClient("http://127.0.0.1:1", "t")
@@ -359,7 +371,8 @@ func TestWhoMayAskThePlatform(t *testing.T) {
 // Many callers at once each get their own answer.
 func TestAnswersAreNotMixedUp(t *testing.T) {
 	s := newStand(t)
-	s.deploy("echo", "def run(call):\n    print('for', call.event['n'])\n    return call.event['n']\n", map[string]any{"at_once": 20.0})
+	s.deploy("echo", "def run(call):\n    print('for', call.event['n'])\n    return call.event['n']\n",
+		map[string]any{"at_once": 20.0})
 	var group sync.WaitGroup
 	for worker := range 16 {
 		group.Add(1)

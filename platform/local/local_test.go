@@ -37,10 +37,13 @@ func newStandWith(t *testing.T, change func(o *local.Options)) *stand {
 	t.Helper()
 	s := &stand{T: t, scope: platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}}
 	var p *local.Platform
-	s.protocol = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { p.Protocol().ServeHTTP(w, r) }))
-	s.routes = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { p.Routes().ServeHTTP(w, r) }))
+	s.protocol = httptest.NewServer(
+		http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { p.Protocol().ServeHTTP(w, r) }))
+	s.routes = httptest.NewServer(
+		http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { p.Routes().ServeHTTP(w, r) }))
 	var err error
-	o := local.Options{Dir: t.TempDir(), Token: "secret", RoutesAt: s.routes.URL, DataAt: s.protocol.URL, Log: slog.New(slog.DiscardHandler)}
+	o := local.Options{Dir: t.TempDir(), Token: "secret", RoutesAt: s.routes.URL, DataAt: s.protocol.URL,
+		Log: slog.New(slog.DiscardHandler)}
 	change(&o)
 	p, err = local.Open(t.Context(), o)
 	if err != nil {
@@ -62,7 +65,8 @@ func newStandWith(t *testing.T, change func(o *local.Options)) *stand {
 func (s *stand) put(address string, attributes map[string]any) {
 	s.Helper()
 	s.keys++
-	if _, err := s.client.Put(s.Context(), s.scope, address, platform.Wish{Key: fmt.Sprint("k", s.keys), Attributes: attributes, Version: 3}); err != nil {
+	if _, err := s.client.Put(s.Context(), s.scope, address,
+		platform.Wish{Key: fmt.Sprint("k", s.keys), Attributes: attributes, Version: 3}); err != nil {
 		s.Fatalf("putting %s: %v", address, err)
 	}
 }
@@ -88,7 +92,8 @@ func (s *stand) deployFile(name, file string, code []byte, changes map[string]an
 	if err != nil {
 		s.Fatal(err)
 	}
-	config := map[string]any{"runtime": "python", "handler": "main:run", "memory": 128.0 * (1 << 20), "timeout": 5000.0, "at_once": 5.0, "env.PLACE": "orchard"}
+	config := map[string]any{"runtime": "python", "handler": "main:run", "memory": 128.0 * (1 << 20), "timeout": 5000.0,
+		"at_once": 5.0, "env.PLACE": "orchard"}
 	for k, v := range changes {
 		config[k] = v
 	}
@@ -139,7 +144,8 @@ def run(call):
 	for _, l := range second.Logs {
 		streams[string(l.Stream)] = l.Text
 	}
-	if streams["out"] != "looking at weir" || streams["err"] != "careful" || !strings.HasPrefix(streams["platform"], "answered in") {
+	if streams["out"] != "looking at weir" || streams["err"] != "careful" ||
+		!strings.HasPrefix(streams["platform"], "answered in") {
 		t.Errorf("log lines: %v", streams)
 	}
 	lines, err := s.client.Logs(t.Context(), s.scope, platform.LogQuery{Function: "warn", Invocation: second.Id})
@@ -160,8 +166,10 @@ func TestWhatGoesWrongIsSaid(t *testing.T) {
 		{"no such file", "def run(call):\n    pass\n", map[string]any{"handler": "gone:run"}, api.Failed, "gone"},
 		{"broken code", "def run(call:\n", nil, api.Failed, "was never closed"},
 		{"never returns", "def run(call):\n    while True: pass\n", map[string]any{"timeout": 300.0}, api.TimedOut, "300ms"},
-		{"ignores being asked to end", "import signal, time\ndef run(call):\n    signal.signal(signal.SIGTERM, signal.SIG_IGN)\n    while True: time.sleep(1)\n", map[string]any{"timeout": 300.0}, api.TimedOut, "300ms"},
-		{"eats memory", "def run(call):\n    held = []\n    while True: held.append(bytearray(1 << 20))\n", map[string]any{"memory": 64.0 * (1 << 20)}, api.OutOfMemory, "64 MiB"},
+		{"ignores being asked to end",
+			"import signal, time\ndef run(call):\n    signal.signal(signal.SIGTERM, signal.SIG_IGN)\n    while True: time.sleep(1)\n", map[string]any{"timeout": 300.0}, api.TimedOut, "300ms"},
+		{"eats memory", "def run(call):\n    held = []\n    while True: held.append(bytearray(1 << 20))\n",
+			map[string]any{"memory": 64.0 * (1 << 20)}, api.OutOfMemory, "64 MiB"},
 		{"ends its process", "import os\ndef run(call):\n    os._exit(3)\n", nil, api.Failed, "exit status 3"},
 		{"answers what is not JSON", "def run(call):\n    return {1, 2}\n", nil, api.Failed, "not JSON serializable"},
 	}
@@ -217,7 +225,8 @@ def attempt(verb, table, *args):
 def run(call):
     return [attempt(*step) for step in call.event]
 `, nil)
-	s.put("grant/stations/tables/stations", map[string]any{"resource": "tables/stations", "verbs": []any{"read", "write", "query"}})
+	s.put("grant/stations/tables/stations",
+		map[string]any{"resource": "tables/stations", "verbs": []any{"read", "write", "query"}})
 	inv := s.call("stations", []any{
 		[]any{"write", "stations", "hill", map[string]any{"limit": 0.5}},
 		[]any{"read", "stations", "hill"},
@@ -244,7 +253,8 @@ def run(call):
 	for _, u := range uses {
 		counts[fmt.Sprint(u.Verb, " ", u.Resource, " ", u.Allowed)] = u.Count
 	}
-	if counts["read tables/stations true"] != 2 || counts["delete tables/stations false"] != 1 || counts["read tables/growers false"] != 1 {
+	if counts["read tables/stations true"] != 2 || counts["delete tables/stations false"] != 1 ||
+		counts["read tables/growers false"] != 1 {
 		t.Errorf("uses: %v", counts)
 	}
 }
@@ -300,14 +310,16 @@ func TestRoutes(t *testing.T) {
 	s.put("opening/stations/list", map[string]any{"to": []any{"growers"}})
 	s.put("route/stations/list", map[string]any{"method": "GET", "path": "/stations", "enabled": true})
 	base := s.routes.URL + "/north/frostline/trial"
-	response, err := http.Post(base+"/stations/on%20the%20hill?at=noon", "application/json", strings.NewReader(`{"limit": 1}`))
+	response, err := http.Post(base+"/stations/on%20the%20hill?at=noon", "application/json",
+		strings.NewReader(`{"limit": 1}`))
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer response.Body.Close()
 	var body bytes.Buffer
 	_, _ = body.ReadFrom(response.Body)
-	if response.StatusCode != 201 || response.Header.Get("X-Made") != "yes" || strings.TrimSpace(body.String()) != `{"body":{"limit":1},"params":{"station":"on the hill"},"query":{"at":"noon"}}` {
+	if response.StatusCode != 201 || response.Header.Get("X-Made") != "yes" ||
+		strings.TrimSpace(body.String()) != `{"body":{"limit":1},"params":{"station":"on the hill"},"query":{"at":"noon"}}` {
 		t.Errorf("%d %v %s", response.StatusCode, response.Header, body.String())
 	}
 	closed, err := http.Get(base + "/stations")
@@ -318,7 +330,9 @@ func TestRoutes(t *testing.T) {
 	if closed.StatusCode != 401 || closed.Header.Get("Content-Type") != "application/problem+json" {
 		t.Errorf("a route for a group answers a stranger with %d", closed.StatusCode)
 	}
-	if _, err := s.client.Put(t.Context(), s.scope, "route/stations/again", platform.Wish{Key: "x", Attributes: map[string]any{"method": "GET", "path": "/stations", "enabled": true}}); !platform.HasStatus(err, 409) {
+	if _, err := s.client.Put(t.Context(), s.scope, "route/stations/again",
+		platform.Wish{Key: "x",
+			Attributes: map[string]any{"method": "GET", "path": "/stations", "enabled": true}}); !platform.HasStatus(err, 409) {
 		t.Errorf("a colliding route: %v", err)
 	}
 }

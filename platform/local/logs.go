@@ -23,7 +23,7 @@ const (
 // logQuery chooses log lines; what is empty does not choose.
 type logQuery struct {
 	function, revision, invocation string
-	since, after                   int64
+	since, after, before           int64
 	limit                          int
 	oldest                         bool // where there are more than the limit: those, not the newest
 }
@@ -31,19 +31,26 @@ type logQuery struct {
 func (o *observations) read(ctx context.Context, sc scope, q logQuery) ([]api.LogLine, error) {
 	o.flush(ctx)
 	query, args := `SELECT id, at, function, revision, invocation, instance, stream, text,
-		(SELECT r.version FROM revisions r WHERE r.region = l.region AND r.service = l.service AND r.stage = l.stage AND r.function = l.function AND r.id = l.revision)
+		(SELECT r.version FROM revisions r
+			WHERE r.region = l.region AND r.service = l.service
+				AND r.stage = l.stage AND r.function = l.function AND r.id = l.revision)
 		FROM log_lines l WHERE region = ? AND service = ? AND stage = ? AND id > ? AND at >= ?`,
 		[]any{sc.region, sc.service, sc.stage, q.after, q.since}
-	for _, c := range []struct{ column, value string }{{"function", q.function}, {"revision", q.revision}, {"invocation", q.invocation}} {
+	for _, c := range []struct{ column, value string }{{"function", q.function}, {"revision", q.revision},
+		{"invocation", q.invocation}} {
 		if c.value != "" {
 			query, args = query+` AND `+c.column+` = ?`, append(args, c.value)
 		}
+	}
+	if q.before > 0 {
+		query, args = query+` AND id < ?`, append(args, q.before)
 	}
 	order := "DESC"
 	if q.oldest {
 		order = "ASC"
 	}
-	rows, err := o.store.db.QueryContext(ctx, `SELECT * FROM (`+query+` ORDER BY id `+order+` LIMIT ?) ORDER BY id`, append(args, q.limit)...)
+	rows, err := o.store.db.QueryContext(ctx, `SELECT * FROM (`+query+` ORDER BY id `+order+` LIMIT ?) ORDER BY id`,
+		append(args, q.limit)...)
 	if err != nil {
 		return nil, err
 	}
@@ -51,7 +58,8 @@ func (o *observations) read(ctx context.Context, sc scope, q logQuery) ([]api.Lo
 	out := []api.LogLine{}
 	for rows.Next() {
 		var l api.LogLine
-		if err := rows.Scan(&l.Id, &l.At, &l.Function, &l.Revision, &l.Invocation, &l.Instance, &l.Stream, &l.Text, &l.Version); err != nil {
+		if err := rows.Scan(&l.Id, &l.At, &l.Function, &l.Revision, &l.Invocation, &l.Instance, &l.Stream, &l.Text,
+			&l.Version); err != nil {
 			return nil, err
 		}
 		out = append(out, l)
@@ -61,8 +69,9 @@ func (o *observations) read(ctx context.Context, sc scope, q logQuery) ([]api.Lo
 
 func (s *protocol) GetLogs(ctx context.Context, r api.GetLogsRequestObject) (api.GetLogsResponseObject, error) {
 	sc := scope{r.Region, r.Service, r.Stage}
-	q := logQuery{function: orZero(r.Params.Function), revision: orZero(r.Params.Revision), invocation: orZero(r.Params.Invocation),
-		since: orZero(r.Params.Since), after: orZero(r.Params.After), limit: shownLines}
+	q := logQuery{function: orZero(r.Params.Function), revision: orZero(r.Params.Revision),
+		invocation: orZero(r.Params.Invocation),
+		since:      orZero(r.Params.Since), after: orZero(r.Params.After), before: orZero(r.Params.Before), limit: shownLines}
 	if r.Params.Limit != nil {
 		q.limit = min(max(*r.Params.Limit, 1), mostLines)
 	}

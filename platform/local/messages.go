@@ -11,7 +11,8 @@ import (
 // shownMessages is how many messages are listed at most.
 const shownMessages = 200
 
-func (s *protocol) GetMessages(ctx context.Context, r api.GetMessagesRequestObject) (api.GetMessagesResponseObject, error) {
+func (s *protocol) GetMessages(ctx context.Context, r api.GetMessagesRequestObject) (api.GetMessagesResponseObject,
+	error) {
 	where := ""
 	if r.Params.Parked != nil {
 		where = "AND parked = 0 "
@@ -23,8 +24,10 @@ func (s *protocol) GetMessages(ctx context.Context, r api.GetMessagesRequestObje
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.p.store.db.QueryContext(ctx, `SELECT id, queue, subscription, body, sent_at, due_at, attempts, parked, why FROM messages
-		WHERE region = ? AND service = ? AND stage = ? AND id > ? `+where+`ORDER BY id LIMIT ?`, r.Region, r.Service, r.Stage, orZero(r.Params.After), shownMessages)
+	rows, err := s.p.store.db.QueryContext(ctx,
+		`SELECT id, queue, subscription, body, sent_at, due_at, attempts, parked, why FROM messages
+		WHERE region = ? AND service = ? AND stage = ? AND id > ? `+where+`ORDER BY id LIMIT ?`, r.Region, r.Service,
+		r.Stage, orZero(r.Params.After), shownMessages)
 	if err != nil {
 		return nil, err
 	}
@@ -33,7 +36,8 @@ func (s *protocol) GetMessages(ctx context.Context, r api.GetMessagesRequestObje
 	for rows.Next() {
 		var m api.Message
 		var queue, body string
-		if err := rows.Scan(&m.Id, &queue, &m.Source, &body, &m.SentAt, &m.DueAt, &m.Attempts, &m.Parked, &m.Why); err != nil {
+		if err := rows.Scan(&m.Id, &queue, &m.Source, &body, &m.SentAt, &m.DueAt, &m.Attempts,
+			&m.Parked, &m.Why); err != nil {
 			return nil, err
 		}
 		if m.Functions = []string{functionOf(m.Source)}; queue != "" {
@@ -48,7 +52,8 @@ func (s *protocol) GetMessages(ctx context.Context, r api.GetMessagesRequestObje
 }
 
 func (s *protocol) SendAgain(ctx context.Context, r api.SendAgainRequestObject) (api.SendAgainResponseObject, error) {
-	err := s.parked(ctx, r.Id, `UPDATE messages SET parked = 0, attempts = 0, due_at = ?, why = '' WHERE id = ? AND parked = 1 AND region = ? AND service = ? AND stage = ?`,
+	err := s.parked(ctx, r.Id,
+		`UPDATE messages SET parked = 0, attempts = 0, due_at = ?, why = '' WHERE id = ? AND parked = 1 AND region = ? AND service = ? AND stage = ?`,
 		s.p.options.Now().UnixMilli(), r.Id, r.Region, r.Service, r.Stage)
 	if err != nil {
 		return nil, err
@@ -57,8 +62,11 @@ func (s *protocol) SendAgain(ctx context.Context, r api.SendAgainRequestObject) 
 	return api.SendAgain204Response{}, nil
 }
 
-func (s *protocol) DropMessage(ctx context.Context, r api.DropMessageRequestObject) (api.DropMessageResponseObject, error) {
-	err := s.parked(ctx, r.Id, `DELETE FROM messages WHERE id = ? AND parked = 1 AND region = ? AND service = ? AND stage = ?`, r.Id, r.Region, r.Service, r.Stage)
+func (s *protocol) DropMessage(ctx context.Context, r api.DropMessageRequestObject) (api.DropMessageResponseObject,
+	error) {
+	err := s.parked(ctx, r.Id,
+		`DELETE FROM messages WHERE id = ? AND parked = 1 AND region = ? AND service = ? AND stage = ?`, r.Id,
+		r.Region, r.Service, r.Stage)
 	return api.DropMessage204Response{}, err
 }
 

@@ -64,7 +64,8 @@ type observations struct {
 }
 
 func newObservations(ctx context.Context, s *store, log *slog.Logger, now func() time.Time) (*observations, error) {
-	o := &observations{store: s, log: log, now: now, minutes: map[minuteKey]*api.MinuteSum{}, uses: map[useKey]*useSum{}, renamed: map[member]string{}}
+	o := &observations{store: s, log: log, now: now, minutes: map[minuteKey]*api.MinuteSum{}, uses: map[useKey]*useSum{},
+		renamed: map[member]string{}}
 	var last sql.NullInt64
 	if err := s.db.QueryRowContext(ctx, `SELECT max(id) FROM log_lines`).Scan(&last); err != nil {
 		return nil, fmt.Errorf("reading the newest log line: %w", err)
@@ -212,8 +213,10 @@ func (o *observations) putBack(minutes map[minuteKey]*api.MinuteSum, uses map[us
 			o.minutes[key] = m
 			continue
 		}
-		now.Calls, now.Errors, now.Throttled, now.Cold = now.Calls+m.Calls, now.Errors+m.Errors, now.Throttled+m.Throttled, now.Cold+m.Cold
-		now.TotalMs, now.MaxMs, now.MemoryPeak = now.TotalMs+m.TotalMs, max(now.MaxMs, m.MaxMs), max(now.MemoryPeak, m.MemoryPeak)
+		now.Calls, now.Errors, now.Throttled, now.Cold = now.Calls+m.Calls, now.Errors+m.Errors,
+			now.Throttled+m.Throttled, now.Cold+m.Cold
+		now.TotalMs, now.MaxMs, now.MemoryPeak = now.TotalMs+m.TotalMs, max(now.MaxMs, m.MaxMs),
+			max(now.MemoryPeak, m.MemoryPeak)
 		for k, n := range m.ErrorKinds {
 			now.ErrorKinds[k] += n
 		}
@@ -239,9 +242,11 @@ func writeLines(tx *sql.Tx, lines []placedLine) error {
 		values := strings.Repeat(",(?,?,?,?,?,?,?,?,?,?,?)", len(part))[1:]
 		args := make([]any, 0, 11*len(part))
 		for _, l := range part {
-			args = append(args, l.Id, l.At, l.region, l.service, l.stage, l.Function, l.Revision, l.Invocation, l.Instance, string(l.Stream), l.Text)
+			args = append(args, l.Id, l.At, l.region, l.service, l.stage, l.Function, l.Revision, l.Invocation, l.Instance,
+				string(l.Stream), l.Text)
 		}
-		if _, err := tx.Exec(`INSERT INTO log_lines (id, at, region, service, stage, function, revision, invocation, instance, stream, text) VALUES `+values, args...); err != nil {
+		if _, err := tx.Exec(
+			`INSERT INTO log_lines (id, at, region, service, stage, function, revision, invocation, instance, stream, text) VALUES `+values, args...); err != nil {
 			return err
 		}
 	}
@@ -259,17 +264,21 @@ func write(tx *sql.Tx, lines []placedLine, minutes map[minuteKey]*api.MinuteSum,
 		if err != nil && !errors.Is(err, sql.ErrNoRows) {
 			return err
 		}
-		if _, err := tx.Exec(`INSERT INTO minutes (region, service, stage, function, revision, cause, minute, calls, errors, throttled, cold, total_ms, max_ms, memory_peak, error_kinds, durations)
-			VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?) ON CONFLICT DO UPDATE SET calls = calls + excluded.calls, errors = errors + excluded.errors,
+		if _, err := tx.Exec(
+			`INSERT INTO minutes (region, service, stage, function, revision, cause, minute, calls, errors, throttled, cold, total_ms, max_ms, memory_peak, error_kinds, durations)
+			VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
+			ON CONFLICT DO UPDATE SET calls = calls + excluded.calls, errors = errors + excluded.errors,
 			throttled = throttled + excluded.throttled, cold = cold + excluded.cold, total_ms = total_ms + excluded.total_ms,
 			max_ms = max(max_ms, excluded.max_ms), memory_peak = max(memory_peak, excluded.memory_peak),
 			error_kinds = excluded.error_kinds, durations = excluded.durations`,
-			k.region, k.service, k.stage, k.function, k.revision, k.cause, k.minute, m.Calls, m.Errors, m.Throttled, m.Cold, m.TotalMs, m.MaxMs, m.MemoryPeak, merged(kinds, m.ErrorKinds), merged(durations, m.Durations)); err != nil {
+			k.region, k.service, k.stage, k.function, k.revision, k.cause, k.minute, m.Calls, m.Errors, m.Throttled, m.Cold,
+			m.TotalMs, m.MaxMs, m.MemoryPeak, merged(kinds, m.ErrorKinds), merged(durations, m.Durations)); err != nil {
 			return err
 		}
 	}
 	for k, u := range uses {
-		if _, err := tx.Exec(`INSERT INTO uses (region, service, stage, function, verb, resource, allowed, count, last_at) VALUES (?,?,?,?,?,?,?,?,?)
+		if _, err := tx.Exec(
+			`INSERT INTO uses (region, service, stage, function, verb, resource, allowed, count, last_at) VALUES (?,?,?,?,?,?,?,?,?)
 			ON CONFLICT DO UPDATE SET count = count + excluded.count, last_at = excluded.last_at`,
 			k.region, k.service, k.stage, k.function, k.verb, k.resource, k.allowed, u.count, u.lastAt); err != nil {
 			return err
@@ -302,9 +311,13 @@ func (o *observations) tidy(ctx context.Context) {
 
 func (o *observations) sums(ctx context.Context, sc scope, since int64) ([]api.MinuteSum, error) {
 	o.flush(ctx)
-	rows, err := o.store.db.QueryContext(ctx, `SELECT function, revision, cause, minute, calls, errors, throttled, cold, total_ms, max_ms, memory_peak, error_kinds, durations,
-		(SELECT r.version FROM revisions r WHERE r.region = m.region AND r.service = m.service AND r.stage = m.stage AND r.function = m.function AND r.id = m.revision)
-		FROM minutes m WHERE region = ? AND service = ? AND stage = ? AND minute >= ? ORDER BY minute, function`, sc.region, sc.service, sc.stage, since)
+	rows, err := o.store.db.QueryContext(ctx,
+		`SELECT function, revision, cause, minute, calls, errors, throttled, cold, total_ms, max_ms, memory_peak, error_kinds, durations,
+		(SELECT r.version FROM revisions r
+			WHERE r.region = m.region AND r.service = m.service
+				AND r.stage = m.stage AND r.function = m.function AND r.id = m.revision)
+		FROM minutes m WHERE region = ? AND service = ? AND stage = ? AND minute >= ? ORDER BY minute, function`, sc.region,
+		sc.service, sc.stage, since)
 	if err != nil {
 		return nil, err
 	}
@@ -313,7 +326,8 @@ func (o *observations) sums(ctx context.Context, sc scope, since int64) ([]api.M
 	for rows.Next() {
 		var m api.MinuteSum
 		var kinds, durations string
-		if err := rows.Scan(&m.Function, &m.Revision, &m.Trigger, &m.Minute, &m.Calls, &m.Errors, &m.Throttled, &m.Cold, &m.TotalMs, &m.MaxMs, &m.MemoryPeak, &kinds, &durations, &m.Version); err != nil {
+		if err := rows.Scan(&m.Function, &m.Revision, &m.Trigger, &m.Minute, &m.Calls, &m.Errors, &m.Throttled, &m.Cold,
+			&m.TotalMs, &m.MaxMs, &m.MemoryPeak, &kinds, &durations, &m.Version); err != nil {
 			return nil, err
 		}
 		if purpose, trigger, marked := strings.Cut(m.Trigger, ":"); marked {
@@ -322,7 +336,8 @@ func (o *observations) sums(ctx context.Context, sc scope, since int64) ([]api.M
 				m.Purpose = (*api.Purpose)(&purpose)
 			}
 		}
-		if err := errors.Join(json.Unmarshal([]byte(kinds), &m.ErrorKinds), json.Unmarshal([]byte(durations), &m.Durations)); err != nil {
+		if err := errors.Join(json.Unmarshal([]byte(kinds), &m.ErrorKinds),
+			json.Unmarshal([]byte(durations), &m.Durations)); err != nil {
 			return nil, err
 		}
 		out = append(out, m)

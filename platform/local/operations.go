@@ -51,10 +51,14 @@ func (o *operations) begin(ctx context.Context, sc scope, address string, w wish
 	}
 	now := o.platform.options.Now()
 	due := now.Add(msDuration(o.platform.skies.of(sc.region).TakeMs))
-	if _, err := o.platform.store.db.ExecContext(ctx, `INSERT INTO operations (id, key, region, service, stage, address, wish, state, begun_at, due_at)
-		VALUES (?,?,?,?,?,?,?,'waiting',?,?) ON CONFLICT (key) DO UPDATE SET wish = excluded.wish, state = 'waiting', problem = 'null', due_at = excluded.due_at, ended_at = 0
+	if _, err := o.platform.store.db.ExecContext(ctx,
+		`INSERT INTO operations (id, key, region, service, stage, address, wish, state, begun_at, due_at)
+		VALUES (?,?,?,?,?,?,?,'waiting',?,?)
+		ON CONFLICT (key) DO UPDATE SET wish = excluded.wish, state = 'waiting',
+			problem = 'null', due_at = excluded.due_at, ended_at = 0
 		WHERE state = 'failed'`,
-		"o-"+random(8), w.Key, sc.region, sc.service, sc.stage, address, o.platform.store.sealed(sc, string(text)), now.UnixMilli(), due.UnixMilli()); err != nil {
+		"o-"+random(8), w.Key, sc.region, sc.service, sc.stage, address, o.platform.store.sealed(sc, string(text)),
+		now.UnixMilli(), due.UnixMilli()); err != nil {
 		return api.Operation{}, err
 	}
 	select {
@@ -69,7 +73,8 @@ func (o *operations) find(ctx context.Context, column, value string) (api.Operat
 	var out api.Operation
 	var ended int64
 	var resource, problem string
-	err := o.platform.store.db.QueryRowContext(ctx, `SELECT id, state, address, begun_at, ended_at, resource, problem FROM operations WHERE `+column+` = ?`, value).
+	err := o.platform.store.db.QueryRowContext(ctx,
+		`SELECT id, state, address, begun_at, ended_at, resource, problem FROM operations WHERE `+column+` = ?`, value).
 		Scan(&out.Id, &out.State, &out.Address, &out.BegunAt, &ended, &resource, &problem)
 	if errors.Is(err, sql.ErrNoRows) {
 		return out, refuse(404, "there is no operation %q; one is kept for a week after its end", value)
@@ -109,8 +114,10 @@ func (o *operations) round(ctx context.Context) (time.Duration, error) {
 		var id, key, address, text string
 		var sc scope
 		var due int64
-		err := o.platform.store.db.QueryRowContext(ctx, `SELECT id, key, region, service, stage, address, wish, due_at FROM operations
-			WHERE state = 'waiting' ORDER BY due_at, rowid LIMIT 1`).Scan(&id, &key, &sc.region, &sc.service, &sc.stage, &address, &text, &due)
+		err := o.platform.store.db.QueryRowContext(ctx,
+			`SELECT id, key, region, service, stage, address, wish, due_at FROM operations
+			WHERE state = 'waiting' ORDER BY due_at, rowid LIMIT 1`).Scan(&id, &key, &sc.region, &sc.service,
+			&sc.stage, &address, &text, &due)
 		if errors.Is(err, sql.ErrNoRows) {
 			return atMost, nil
 		}
@@ -164,7 +171,8 @@ func (o *operations) carryOut(ctx context.Context, id string, sc scope, address 
 	if err != nil {
 		return err
 	}
-	_, err = o.platform.store.db.ExecContext(context.WithoutCancel(ctx), `UPDATE operations SET state = ?, resource = ?, problem = ?, wish = '{}', ended_at = ? WHERE id = ?`,
+	_, err = o.platform.store.db.ExecContext(context.WithoutCancel(ctx),
+		`UPDATE operations SET state = ?, resource = ?, problem = ?, wish = '{}', ended_at = ? WHERE id = ?`,
 		string(state), string(shown), string(told), o.platform.options.Now().UnixMilli(), id)
 	return err
 }
@@ -176,7 +184,8 @@ func (o *operations) accepted(ctx context.Context, sc scope, address string, w w
 	return api.AcceptedJSONResponse{Body: op, Headers: api.AcceptedResponseHeaders{Location: &where}}, err
 }
 
-func (s *protocol) GetOperation(ctx context.Context, r api.GetOperationRequestObject) (api.GetOperationResponseObject, error) {
+func (s *protocol) GetOperation(ctx context.Context, r api.GetOperationRequestObject) (api.GetOperationResponseObject,
+	error) {
 	op, err := s.p.operations.find(ctx, "id", r.Id)
 	return api.GetOperation200JSONResponse{Body: op}, err
 }

@@ -69,8 +69,10 @@ func TestOperationsOutliveTheirPlatform(t *testing.T) {
 func TestOperationsRefuseAtOnce(t *testing.T) {
 	s := newStand(t)
 	s.weather(`{"take_ms": 600000}`)
-	for address, want := range map[string]int{"colour/warn": http.StatusUnprocessableEntity, "identity": http.StatusUnprocessableEntity} {
-		if _, err := s.client.Put(t.Context(), s.scope, address, platform.Wish{Key: address, Attributes: map[string]any{"owner": "x"}}); !platform.HasStatus(err, want) {
+	for address, want := range map[string]int{"colour/warn": http.StatusUnprocessableEntity,
+		"identity": http.StatusUnprocessableEntity} {
+		if _, err := s.client.Put(t.Context(), s.scope, address,
+			platform.Wish{Key: address, Attributes: map[string]any{"owner": "x"}}); !platform.HasStatus(err, want) {
 			t.Errorf("%s: %v", address, err)
 		}
 	}

@@ -126,12 +126,14 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 	if p.skies, err = openSkies(ctx, st, o.Now); err != nil {
 		return nil, errors.Join(err, st.db.Close(), lock.Unlock())
 	}
-	if p.cages, err = cage.Open(cage.Config{Dir: filepath.Join(o.Dir, "cage"), Self: o.Self, Ready: readyCages, Dial: o.Dial, Log: o.Log}); err != nil {
+	if p.cages, err = cage.Open(cage.Config{Dir: filepath.Join(o.Dir, "cage"), Self: o.Self, Ready: readyCages,
+		Dial: o.Dial, Log: o.Log}); err != nil {
 		return nil, errors.Join(err, st.db.Close(), lock.Unlock())
 	}
 	ctx, p.cancel = context.WithCancel(context.WithoutCancel(ctx))
 	p.closing = ctx.Done()
-	for _, work := range []func(context.Context){p.observed.run, p.runSchedules, p.pool.run, p.dispatch.run, p.operations.run, p.checkArchives} {
+	for _, work := range []func(context.Context){p.observed.run, p.runSchedules, p.pool.run, p.dispatch.run,
+		p.operations.run, p.checkArchives} {
 		p.running.Add(1)
 		go func() {
 			defer p.running.Done()

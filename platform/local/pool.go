@@ -120,7 +120,8 @@ func (p *pool) cold(at member, r revision) (*instance, error) {
 	network, _ := r.config["network"].(bool)
 	in := &instance{id: "i-" + random(8), member: at, revision: r.id, token: random(24)}
 	o := processOptions{keepsGarbage: runtime == "node",
-		startFrame: startFrame{ID: in.id, Handler: handler, Function: at.function, Version: r.version, Stage: at.stage, Memory: int64(memory)}}
+		startFrame: startFrame{ID: in.id, Handler: handler, Function: at.function, Version: r.version,
+			Stage: at.stage, Memory: int64(memory)}}
 	view := &view{closed: p.platform.cages.Closed()}
 	if o.spec.Command, o.beyond, err = p.interpreter(runtime, o.Memory, view); err != nil {
 		return nil, err

@@ -61,20 +61,24 @@ func TestWhatRoutesAnswer(t *testing.T) {
 	s.deploy("warn", "def run(call):\n    return {'status': 200, 'headers': {'x-query': repr(call.event['query'])}, 'body': call.event['method']}\n", nil)
 	s.route("warn", "ask", "GET", "/frost")
 	s.route("warn", "set", "PUT", "/frost")
-	if answer, body := s.request("POST", "/frost"); answer.StatusCode != 405 || answer.Header.Get("Allow") != "GET, HEAD, PUT" || !strings.Contains(body, "it takes GET, HEAD, PUT") {
+	if answer, body := s.request("POST", "/frost"); answer.StatusCode != 405 ||
+		answer.Header.Get("Allow") != "GET, HEAD, PUT" || !strings.Contains(body, "it takes GET, HEAD, PUT") {
 		t.Errorf("POST: %d %q %s", answer.StatusCode, answer.Header.Get("Allow"), body)
 	}
-	if answer, body := s.request("HEAD", "/frost"); answer.StatusCode != 200 || body != "" || answer.Header.Get("x-query") != "{}" || answer.ContentLength == 0 {
+	if answer, body := s.request("HEAD", "/frost"); answer.StatusCode != 200 || body != "" ||
+		answer.Header.Get("x-query") != "{}" || answer.ContentLength == 0 {
 		t.Errorf("HEAD: %d %q %v", answer.StatusCode, body, answer.Header)
 	}
-	if answer, body := s.request("GET", "/nothing"); answer.StatusCode != 404 || answer.Header.Get("Allow") != "" || !strings.Contains(body, "lists its routes") {
+	if answer, body := s.request("GET", "/nothing"); answer.StatusCode != 404 || answer.Header.Get("Allow") != "" ||
+		!strings.Contains(body, "lists its routes") {
 		t.Errorf("GET of nothing: %d %s", answer.StatusCode, body)
 	}
 	if answer, _ := s.request("GET", "/frost?a=1&b=2&a=3"); answer.Header.Get("x-query") != "{'a': ['1', '3'], 'b': '2'}" {
 		t.Errorf("query: %s", answer.Header.Get("x-query"))
 	}
 	s.put("opening/warn/ask", map[string]any{"to": []any{"members"}})
-	if answer, body := s.request("GET", "/frost"); answer.StatusCode != 401 || !strings.Contains(body, "rudmar platform caller") {
+	if answer, body := s.request("GET", "/frost"); answer.StatusCode != 401 ||
+		!strings.Contains(body, "rudmar platform caller") {
 		t.Errorf("for members: %d %s", answer.StatusCode, body)
 	}
 }
@@ -137,7 +141,8 @@ func run(call *Call) (any, error) {
 		{"py", nil, []string{"ValueError: the innermost", "RuntimeError: around it", "direct cause", "main.py"}, "", 0},
 		{"js", nil, []string{"Error: the innermost", "TypeError: around it", "caused by", "main.mjs"}, "at deep ", 31},
 		{"go", nil, []string{"main.deep"}, "main.deep(", 31},
-		{"go", map[string]any{"wrap": true}, []string{"*fmt.wrapError: around it: the innermost", "*errors.errorString: the innermost"}, "", 0},
+		{"go", map[string]any{"wrap": true},
+			[]string{"*fmt.wrapError: around it: the innermost", "*errors.errorString: the innermost"}, "", 0},
 	} {
 		inv := s.call(tt.function, tt.event)
 		if inv.Outcome != api.Failed || inv.Error.Trace == nil {
@@ -177,7 +182,8 @@ func TestGoIsCompiledWhenItIsDeployed(t *testing.T) {
 		t.Fatal(err)
 	}
 	made, err := filepath.Glob(filepath.Join(dir, "*", "*", strings.TrimPrefix(listing.Digest(), "sha256:")+".compiled"))
-	if open, globErr := filepath.Glob(filepath.Join(os.TempDir(), "rudmar-*", "compiled", "*", "*.compiled")); err != nil || globErr != nil || len(made)+len(open) == 0 {
+	if open, globErr := filepath.Glob(filepath.Join(os.TempDir(), "rudmar-*", "compiled", "*",
+		"*.compiled")); err != nil || globErr != nil || len(made)+len(open) == 0 {
 		t.Errorf("nothing was compiled: %v %v", made, err)
 	}
 	if inv := s.call("warn", nil); inv.Outcome != api.Answered || !inv.Cold {
@@ -195,8 +201,11 @@ func TestGoIsCompiledWhenItIsDeployed(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, err = s.client.Put(t.Context(), s.scope, "revision/warn", platform.Wish{Key: "bad", Attributes: map[string]any{"artifact": badListing.Digest(), "configuration": "x", "id": "y"}})
-	if !platform.HasStatus(err, 422) || !strings.Contains(err.Error(), "the code of warn cannot be made ready") || strings.Contains(err.Error(), dir) {
+	_, err = s.client.Put(t.Context(), s.scope, "revision/warn",
+		platform.Wish{Key: "bad",
+			Attributes: map[string]any{"artifact": badListing.Digest(), "configuration": "x", "id": "y"}})
+	if !platform.HasStatus(err, 422) || !strings.Contains(err.Error(), "the code of warn cannot be made ready") ||
+		strings.Contains(err.Error(), dir) {
 		t.Errorf("what is no module: %v", err)
 	}
 }
@@ -205,10 +214,12 @@ func TestGoIsCompiledWhenItIsDeployed(t *testing.T) {
 func TestATimeoutHoldsFromTheFirstMoment(t *testing.T) {
 	s := newStand(t)
 	s.deploy("slow", "import time\ntime.sleep(60)\ndef run(call): return 1\n", map[string]any{"timeout": 700.0})
-	if inv := s.call("slow", nil); inv.Outcome != api.TimedOut || !strings.Contains(inv.Error.Message, "700ms") || inv.ColdMs > 30_000 {
+	if inv := s.call("slow", nil); inv.Outcome != api.TimedOut ||
+		!strings.Contains(inv.Error.Message, "700ms") || inv.ColdMs > 30_000 {
 		t.Errorf("%+v %+v", inv, inv.Error)
 	}
-	s.deploy("half", "import time\ntime.sleep(1)\ndef run(call):\n    time.sleep(1)\n    return call.remaining_ms()\n", map[string]any{"timeout": 1500.0})
+	s.deploy("half", "import time\ntime.sleep(1)\ndef run(call):\n    time.sleep(1)\n    return call.remaining_ms()\n",
+		map[string]any{"timeout": 1500.0})
 	if inv := s.call("half", nil); inv.Outcome != api.TimedOut {
 		t.Errorf("half of it in each: %+v", inv)
 	}
@@ -222,7 +233,8 @@ func TestCallsForAPurposeAreMarked(t *testing.T) {
 	s.deploy("after", "def run(call): return 2\n", nil)
 	s.put("subscription/after/then", map[string]any{"source": "function/warn", "enabled": true})
 	for i, purpose := range []api.Purpose{api.Case, api.Hand, "", "", ""} {
-		if inv, err := s.client.Invoke(t.Context(), s.scope, "warn", "", purpose, map[string]any{"n": i}); err != nil || inv.Outcome != api.Answered {
+		if inv, err := s.client.Invoke(t.Context(), s.scope, "warn", "", purpose, map[string]any{"n": i}); err != nil ||
+			inv.Outcome != api.Answered {
 			t.Fatalf("%+v %v", inv, err)
 		}
 	}
@@ -250,6 +262,7 @@ func TestCallsForAPurposeAreMarked(t *testing.T) {
 		}
 		defer answer.Body.Close()
 		body, err := io.ReadAll(answer.Body)
-		return err == nil && strings.Count(string(body), `"purpose":"case"`) == 2 && strings.Count(string(body), `"purpose":"hand"`) == 2
+		return err == nil && strings.Count(string(body), `"purpose":"case"`) == 2 &&
+			strings.Count(string(body), `"purpose":"hand"`) == 2
 	})
 }

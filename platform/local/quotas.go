@@ -45,15 +45,18 @@ func withinQuotas(ctx context.Context, tx *sql.Tx, sc scope, kind, function stri
 			where, args, of = "AND service = ? AND stage = ?", append(args, sc.service, sc.stage), sc.String()
 		case api.QuotaPerFunction:
 			address := kind + "/" + function + "/"
-			where, args, of = "AND service = ? AND stage = ? AND substr(address, 1, length(?)) = ?", append(args, sc.service, sc.stage, address, address), function+" in "+sc.String()
+			where, args, of = "AND service = ? AND stage = ? AND substr(address, 1, length(?)) = ?",
+				append(args, sc.service, sc.stage, address, address), function+" in "+sc.String()
 		}
 		var there int
-		if err := tx.QueryRowContext(ctx, `SELECT count(*) FROM resources WHERE kind = ? AND region = ? `+where, args...).Scan(&there); err != nil {
+		if err := tx.QueryRowContext(ctx, `SELECT count(*) FROM resources WHERE kind = ? AND region = ? `+where,
+			args...).Scan(&there); err != nil {
 			return fmt.Errorf("counting resources: %w", err)
 		}
 		if there >= q.Limit {
 			return &refusal{status: http.StatusForbidden, title: "Quota", kind: quotaProblem,
-				detail: fmt.Sprintf("%s may have %d resources of the kind %s, and has %d; take one away first, or ask for more", of, q.Limit, kind, there)}
+				detail: fmt.Sprintf("%s may have %d resources of the kind %s, and has %d; take one away first, or ask for more",
+					of, q.Limit, kind, there)}
 		}
 	}
 	return nil

@@ -32,9 +32,12 @@ func (p *Platform) rename(ctx context.Context, tx *sql.Tx, sc scope, kind, was, 
 	in := []any{now, sc.region, sc.service, sc.stage, was}
 	const there = ` WHERE region = ?2 AND service = ?3 AND stage = ?4 AND `
 	for _, statement := range []string{
-		`UPDATE resources SET address = kind || '/' || ?1 || substr(address, length(kind) + 2 + length(?5))` + there + `(address = kind || '/' || ?5 OR address LIKE kind || '/' || ?5 || '/%')`,
-		`UPDATE fires SET address = 'schedule/' || ?1 || substr(address, 10 + length(?5))` + there + `address LIKE 'schedule/' || ?5 || '/%'`,
-		`UPDATE messages SET subscription = 'subscription/' || ?1 || substr(subscription, 14 + length(?5))` + there + `subscription LIKE 'subscription/' || ?5 || '/%'`,
+		`UPDATE resources SET address = kind || '/' || ?1 || substr(address, length(kind) + 2 + length(?5))` + there +
+			`(address = kind || '/' || ?5 OR address LIKE kind || '/' || ?5 || '/%')`,
+		`UPDATE fires SET address = 'schedule/' || ?1 || substr(address, 10 + length(?5))` + there +
+			`address LIKE 'schedule/' || ?5 || '/%'`,
+		`UPDATE messages SET subscription = 'subscription/' || ?1 || substr(subscription, 14 + length(?5))` + there +
+			`subscription LIKE 'subscription/' || ?5 || '/%'`,
 		`UPDATE OR REPLACE revisions SET function = ?1` + there + `function = ?5`,
 		`UPDATE OR REPLACE log_lines SET function = ?1` + there + `function = ?5`,
 		`UPDATE OR REPLACE minutes SET function = ?1` + there + `function = ?5`,

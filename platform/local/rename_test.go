@@ -76,7 +76,8 @@ func TestAFunctionGoesOnUnderAnotherName(t *testing.T) {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
 	lines, counted := 0, 0
-	for limit := time.Now().Add(20 * time.Second); (int64(lines) < calls.Load() || int64(counted) < calls.Load()) && time.Now().Before(limit); {
+	for limit := time.Now().Add(20 * time.Second); (int64(lines) < calls.Load() || int64(counted) < calls.Load()) &&
+		time.Now().Before(limit); {
 		lines, counted = 0, 0
 		found, err := s.client.Logs(t.Context(), s.scope, platform.LogQuery{Function: "new", Limit: 5000})
 		if err != nil {
@@ -107,7 +108,9 @@ func TestAFunctionGoesOnUnderAnotherName(t *testing.T) {
 		address string
 		wish    platform.Wish
 	}{
-		"one that is not": {"identity/newer", platform.Wish{Was: "nobody"}}, "one that is taken": {"identity/old-timer", platform.Wish{Was: "new"}}, "a route": {"route/x/ask", platform.Wish{Was: "new"}},
+		"one that is not":   {"identity/newer", platform.Wish{Was: "nobody"}},
+		"one that is taken": {"identity/old-timer", platform.Wish{Was: "new"}},
+		"a route":           {"route/x/ask", platform.Wish{Was: "new"}},
 	} {
 		w.wish.Key, w.wish.Attributes = "k-"+name, map[string]any{"owner": "x"}
 		if name == "a route" {

@@ -127,16 +127,19 @@ func (p *Platform) put(ctx context.Context, sc scope, address string, w wish) (a
 				return err
 			}
 		}
-		r := row{address: address, kind: kind, attributes: w.Attributes, tag: tagOf(w.Attributes), changedAt: p.options.Now().UnixMilli(), version: w.Version}
+		r := row{address: address, kind: kind, attributes: w.Attributes, tag: tagOf(w.Attributes),
+			changedAt: p.options.Now().UnixMilli(), version: w.Version}
 		attributes, _ := json.Marshal(r.attributes)
 		secrets, _ := json.Marshal(w.Secrets)
 		if w.Secrets == nil {
 			secrets = []byte("{}")
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO resources (region, service, stage, address, kind, attributes, secrets, tag, changed_at, version)
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO resources (region, service, stage, address, kind, attributes, secrets, tag, changed_at, version)
 			VALUES (?,?,?,?,?,?,?,?,?,?) ON CONFLICT DO UPDATE SET attributes = excluded.attributes, secrets = excluded.secrets,
 			tag = excluded.tag, changed_at = excluded.changed_at, version = excluded.version`,
-			sc.region, sc.service, sc.stage, address, kind, string(attributes), p.store.sealed(sc, string(secrets)), r.tag, r.changedAt, r.version); err != nil {
+			sc.region, sc.service, sc.stage, address, kind, string(attributes), p.store.sealed(sc, string(secrets)), r.tag,
+			r.changedAt, r.version); err != nil {
 			return err
 		}
 		if kind == resource.Revision {
@@ -251,7 +254,9 @@ func (p *Platform) allowed(ctx context.Context, tx *sql.Tx, sc scope, kind, func
 	case resource.Route:
 		return errors.Join(need(resource.Function+"/"+function), p.allowedRoute(ctx, tx, sc, address, w.Attributes))
 	case resource.Subscription:
-		if s, _ := readSubscription(sc, row{address: address, attributes: w.Attributes}); w.Attributes["enabled"] != false && (s.source == "" || !slices.Contains([]string{"objects", "queue", "function"}, s.kind)) {
+		if s, _ := readSubscription(sc,
+			row{address: address, attributes: w.Attributes}); w.Attributes["enabled"] != false &&
+			(s.source == "" || !slices.Contains([]string{"objects", "queue", "function"}, s.kind)) {
 			return refuse(422, "%s: the source is objects/NAME, queue/NAME or function/NAME", address)
 		}
 		return need(resource.Function + "/" + function)
@@ -264,7 +269,8 @@ func (p *Platform) allowed(ctx context.Context, tx *sql.Tx, sc scope, kind, func
 	return nil
 }
 
-func (p *Platform) allowedRevision(ctx context.Context, tx *sql.Tx, sc scope, function string, attributes map[string]any) error {
+func (p *Platform) allowedRevision(ctx context.Context, tx *sql.Tx, sc scope, function string,
+	attributes map[string]any) error {
 	config, ok, err := p.store.resource(ctx, tx, sc, resource.Function+"/"+function)
 	if err != nil || !ok {
 		return errors.Join(err, refuse(409, "revision/%s needs function/%s, which is not there", function, function))
@@ -290,7 +296,8 @@ func (p *Platform) freeze(ctx context.Context, tx *sql.Tx, sc scope, function st
 		return err
 	}
 	var secrets string
-	if err := tx.QueryRowContext(ctx, `SELECT secrets FROM resources WHERE region = ? AND service = ? AND stage = ? AND address = ?`,
+	if err := tx.QueryRowContext(ctx,
+		`SELECT secrets FROM resources WHERE region = ? AND service = ? AND stage = ? AND address = ?`,
 		sc.region, sc.service, sc.stage, resource.Function+"/"+function).Scan(&secrets); err != nil {
 		return err
 	}
@@ -298,9 +305,11 @@ func (p *Platform) freeze(ctx context.Context, tx *sql.Tx, sc scope, function st
 	if err != nil {
 		return err
 	}
-	if _, err := tx.ExecContext(ctx, `INSERT INTO revisions (region, service, stage, function, id, artifact, config, secrets, version, made_at)
+	if _, err := tx.ExecContext(ctx,
+		`INSERT INTO revisions (region, service, stage, function, id, artifact, config, secrets, version, made_at)
 		VALUES (?,?,?,?,?,?,?,?,?,?) ON CONFLICT DO UPDATE SET made_at = excluded.made_at, secrets = excluded.secrets`,
-		sc.region, sc.service, sc.stage, function, w.Attributes["id"], w.Attributes["artifact"], string(text), secrets, w.Version, p.options.Now().UnixNano()); err != nil {
+		sc.region, sc.service, sc.stage, function, w.Attributes["id"], w.Attributes["artifact"], string(text), secrets,
+		w.Version, p.options.Now().UnixNano()); err != nil {
 		return err
 	}
 	pointer, _, err := p.store.resource(ctx, tx, sc, resource.Pointer+"/"+function)
@@ -308,7 +317,8 @@ func (p *Platform) freeze(ctx context.Context, tx *sql.Tx, sc scope, function st
 		return err
 	}
 	shares, _ := pointer.attributes["shares"].(map[string]any)
-	rows, err := tx.QueryContext(ctx, `SELECT id FROM revisions WHERE region = ? AND service = ? AND stage = ? AND function = ? ORDER BY made_at DESC LIMIT -1 OFFSET ?`,
+	rows, err := tx.QueryContext(ctx,
+		`SELECT id FROM revisions WHERE region = ? AND service = ? AND stage = ? AND function = ? ORDER BY made_at DESC LIMIT -1 OFFSET ?`,
 		sc.region, sc.service, sc.stage, function, keptRevisions)
 	if err != nil {
 		return err
@@ -327,7 +337,8 @@ func (p *Platform) freeze(ctx context.Context, tx *sql.Tx, sc scope, function st
 		return err
 	}
 	for _, id := range old {
-		if _, err := tx.ExecContext(ctx, `DELETE FROM revisions WHERE region = ? AND service = ? AND stage = ? AND function = ? AND id = ?`,
+		if _, err := tx.ExecContext(ctx,
+			`DELETE FROM revisions WHERE region = ? AND service = ? AND stage = ? AND function = ? AND id = ?`,
 			sc.region, sc.service, sc.stage, function, id); err != nil {
 			return err
 		}
@@ -335,7 +346,8 @@ func (p *Platform) freeze(ctx context.Context, tx *sql.Tx, sc scope, function st
 	return nil
 }
 
-func (p *Platform) allowedRoute(ctx context.Context, tx *sql.Tx, sc scope, address string, attributes map[string]any) error {
+func (p *Platform) allowedRoute(ctx context.Context, tx *sql.Tx, sc scope, address string,
+	attributes map[string]any) error {
 	parsed, err := route.Parse(fmt.Sprint(attributes["method"], " ", attributes["path"]))
 	if err != nil {
 		return refuse(422, "%s: %v", address, err)
@@ -393,17 +405,22 @@ func (p *Platform) remove(ctx context.Context, sc scope, address, key, match str
 				return refuse(409, "%s cannot be taken away while pointer/%s is there", address, function)
 			}
 		}
-		where, args := `DELETE FROM resources WHERE region = ? AND service = ? AND stage = ? AND address = ?`, []any{sc.region, sc.service, sc.stage, address}
+		where, args := `DELETE FROM resources WHERE region = ? AND service = ? AND stage = ? AND address = ?`,
+			[]any{sc.region, sc.service, sc.stage, address}
 		if _, err := tx.ExecContext(ctx, where, args...); err != nil {
 			return err
 		}
 		if kind == resource.Revision {
-			if _, err := tx.ExecContext(ctx, `DELETE FROM revisions WHERE region = ? AND service = ? AND stage = ? AND function = ?`, sc.region, sc.service, sc.stage, function); err != nil {
+			if _, err := tx.ExecContext(ctx,
+				`DELETE FROM revisions WHERE region = ? AND service = ? AND stage = ? AND function = ?`, sc.region, sc.service,
+				sc.stage, function); err != nil {
 				return err
 			}
 		}
 		if kind == resource.Logs {
-			if _, err := tx.ExecContext(ctx, `DELETE FROM log_lines WHERE region = ? AND service = ? AND stage = ? AND function = ?`, sc.region, sc.service, sc.stage, function); err != nil {
+			if _, err := tx.ExecContext(ctx,
+				`DELETE FROM log_lines WHERE region = ? AND service = ? AND stage = ? AND function = ?`, sc.region, sc.service,
+				sc.stage, function); err != nil {
 				return err
 			}
 		}

@@ -75,7 +75,8 @@ func (p *Platform) serveRoute(w http.ResponseWriter, r *http.Request) error {
 	if err := p.open(r, there, rest); err != nil {
 		return err
 	}
-	_ = http.NewResponseController(w).SetReadDeadline(time.Now().Add(bodyTime)) // a connection that takes none has one of its own
+	// a connection that takes none has one of its own
+	_ = http.NewResponseController(w).SetReadDeadline(time.Now().Add(bodyTime))
 	body, err := io.ReadAll(io.LimitReader(r.Body, maxBody+1))
 	if err != nil {
 		return refuse(400, "the body could not be read: %v", err)
@@ -84,7 +85,8 @@ func (p *Platform) serveRoute(w http.ResponseWriter, r *http.Request) error {
 		return refuse(413, "a body may have %d MiB", maxBody>>20)
 	}
 	function, trigger, _ := strings.Cut(rest, "/")
-	at := call{at: member{sc, function}, trigger: trigger, sticky: r.Header.Get(StickyHeader), event: routeEvent(r, path, params, body)}
+	at := call{at: member{sc, function}, trigger: trigger, sticky: r.Header.Get(StickyHeader),
+		event: routeEvent(r, path, params, body)}
 	inv, err := p.invoke(r.Context(), at)
 	if err != nil {
 		return err
@@ -97,7 +99,8 @@ func (p *Platform) serveRoute(w http.ResponseWriter, r *http.Request) error {
 func routeEvent(r *http.Request, path string, params map[string]string, body []byte) event.Request {
 	headers := r.Header.Clone()
 	withoutOwnCookies(headers)
-	request := event.Request{Method: r.Method, Path: path, Params: params, Query: queryOf(r.URL.Query()), Headers: flat(headers, "Authorization", strings.ToLower)}
+	request := event.Request{Method: r.Method, Path: path, Params: params, Query: queryOf(r.URL.Query()),
+		Headers: flat(headers, "Authorization", strings.ToLower)}
 	var parsed any
 	switch {
 	case len(body) == 0:
@@ -156,7 +159,8 @@ func (p *Platform) open(r *http.Request, there *listing, rest string) error {
 	case err != nil:
 		return err
 	case !known:
-		return refuse(http.StatusUnauthorized, "this route is not open to anyone; send a caller's token as a bearer token (rudmar platform caller NAME makes one)")
+		return refuse(http.StatusUnauthorized,
+			"this route is not open to anyone; send a caller's token as a bearer token (rudmar platform caller NAME makes one)")
 	case !ok:
 		return refuse(http.StatusForbidden, "nobody may call this route yet")
 	case slices.Contains(to, any("members")):
@@ -194,7 +198,9 @@ func (p *Platform) addCaller(c *echo.Context) error {
 		return refuse(http.StatusBadRequest, "a caller needs a name")
 	}
 	token := "call-" + random(20)
-	if _, err := p.store.db.ExecContext(c.Request().Context(), `INSERT INTO callers (token, name, groups) VALUES (?,?,?)`, hashed(token), wish.Name, strings.Join(wish.Groups, " ")); err != nil {
+	if _, err := p.store.db.ExecContext(c.Request().Context(),
+		`INSERT INTO callers (token, name, groups) VALUES (?,?,?)`, hashed(token), wish.Name,
+		strings.Join(wish.Groups, " ")); err != nil {
 		return err
 	}
 	return c.JSON(http.StatusCreated, map[string]string{"token": token})

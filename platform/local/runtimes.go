@@ -61,12 +61,14 @@ func (p *pool) interpreter(runtime string, memory int64, v *view) (command []str
 		if _, missing := os.Stat(filepath.Join(p.root, "python", worker)); missing != nil {
 			worker = "worker.py"
 		}
-		return []string{python, "-I", "-S", filepath.Join(v.show(filepath.Join(p.root, "python"), "/rudmar/python"), worker)}, 0, err
+		return []string{python, "-I", "-S",
+			filepath.Join(v.show(filepath.Join(p.root, "python"), "/rudmar/python"), worker)}, 0, err
 	case "node":
 		node, err := v.program(p.platform.options.Node)
 		v.show(filepath.Join(p.root, "code", "node_modules"), "/node_modules")
 		// The heap may take all of the limit; the watch counts what is outside of it too.
-		return []string{node, fmt.Sprintf("--max-old-space-size=%d", memory>>20), "--max-semi-space-size=4", filepath.Join(v.show(filepath.Join(p.root, "node"), "/rudmar/node"), "worker.mjs")}, 0, err
+		return []string{node, fmt.Sprintf("--max-old-space-size=%d", memory>>20), "--max-semi-space-size=4",
+			filepath.Join(v.show(filepath.Join(p.root, "node"), "/rudmar/node"), "worker.mjs")}, 0, err
 	case "go":
 		worker, err := p.worker()
 		// The worker's own memory and the compiled code come on top of the module's.

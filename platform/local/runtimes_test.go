@@ -57,7 +57,8 @@ export async function run(call) {
 	s.put("grant/warn/tables/stations", map[string]any{"resource": "tables/stations", "verbs": []any{"read", "write"}})
 	first := s.call("warn", map[string]any{"station": "hill"})
 	answer, _ := first.Answer.(map[string]any)
-	if first.Outcome != api.Answered || !first.Cold || answer["count"] != 1.0 || answer["place"] != "orchard" || answer["none"] != nil || answer["left"] != true || answer["told"] != "warn 3 trial 128 true" {
+	if first.Outcome != api.Answered || !first.Cold || answer["count"] != 1.0 || answer["place"] != "orchard" ||
+		answer["none"] != nil || answer["left"] != true || answer["told"] != "warn 3 trial 128 true" {
 		t.Fatalf("%+v %+v", first, first.Error)
 	}
 	if row, _ := answer["row"].(map[string]any); row["limit"] != 2.0 {
@@ -73,13 +74,15 @@ export async function run(call) {
 	if len(first.Logs) != 3 || said["looking at hill"] != "out" || said["careful"] != "err" {
 		t.Errorf("logs: %+v", first.Logs)
 	}
-	if again := s.call("warn", map[string]any{"station": "hill"}); again.Cold || again.Answer.(map[string]any)["count"] != 2.0 || again.MemoryPeak < 1<<20 {
+	if again := s.call("warn", map[string]any{"station": "hill"}); again.Cold ||
+		again.Answer.(map[string]any)["count"] != 2.0 || again.MemoryPeak < 1<<20 {
 		t.Errorf("a warm call: %+v", again)
 	}
 	for event, want := range map[string]struct {
 		outcome api.InvocationOutcome
 		kind    string
-	}{"fail": {api.Failed, "RangeError"}, "stray": {api.Failed, "TypeError"}, "hang": {api.TimedOut, "TimedOut"}, "eat": {api.OutOfMemory, "OutOfMemory"}} {
+	}{"fail": {api.Failed, "RangeError"}, "stray": {api.Failed, "TypeError"}, "hang": {api.TimedOut, "TimedOut"},
+		"eat": {api.OutOfMemory, "OutOfMemory"}} {
 		got := s.call("warn", map[string]any{"station": "hill", event: true})
 		if got.Outcome != want.outcome || got.Error == nil || got.Error.Kind != want.kind {
 			t.Errorf("%s: %s %+v", event, got.Outcome, got.Error)
@@ -130,7 +133,8 @@ func compileGo(t *testing.T, code string) []byte {
 			t.Fatal(err)
 		}
 	}
-	cmd := exec.Command("go", "build", "-buildmode=c-shared", "-trimpath", "-buildvcs=false", "-ldflags=-s -w -buildid=", "-o", "main.wasm", ".")
+	cmd := exec.Command("go", "build", "-buildmode=c-shared", "-trimpath", "-buildvcs=false",
+		"-ldflags=-s -w -buildid=", "-o", "main.wasm", ".")
 	cmd.Dir, cmd.Env = dir, append(os.Environ(), "GOOS=wasip1", "GOARCH=wasm", "GOFLAGS=-mod=mod")
 	if out, err := cmd.CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
@@ -189,16 +193,20 @@ func run(call *Call) (any, error) {
 	s.put("grant/warn/tables/stations", map[string]any{"resource": "tables/stations", "verbs": []any{"read", "write"}})
 	first := s.call("warn", map[string]any{"station": "hill"})
 	answer, _ := first.Answer.(map[string]any)
-	if first.Outcome != api.Answered || !first.Cold || answer["count"] != 1.0 || answer["place"] != "orchard" || answer["none"] != true || answer["refused"] != true || answer["left"] != true || answer["told"] != "warn 3 trial 128 true" {
+	if first.Outcome != api.Answered || !first.Cold || answer["count"] != 1.0 || answer["place"] != "orchard" ||
+		answer["none"] != true || answer["refused"] != true || answer["left"] != true ||
+		answer["told"] != "warn 3 trial 128 true" {
 		t.Fatalf("%+v %+v", first, first.Error)
 	}
-	if again := s.call("warn", map[string]any{"station": "hill"}); again.Cold || again.Answer.(map[string]any)["count"] != 2.0 || again.MemoryPeak < 1<<20 {
+	if again := s.call("warn", map[string]any{"station": "hill"}); again.Cold ||
+		again.Answer.(map[string]any)["count"] != 2.0 || again.MemoryPeak < 1<<20 {
 		t.Errorf("a warm call: %+v", again)
 	}
 	for event, want := range map[string]struct {
 		outcome api.InvocationOutcome
 		kind    string
-	}{"fail": {api.Failed, "*errors.errorString"}, "panic": {api.Failed, "panic"}, "hang": {api.TimedOut, "TimedOut"}, "eat": {api.OutOfMemory, "OutOfMemory"}} {
+	}{"fail": {api.Failed, "*errors.errorString"}, "panic": {api.Failed, "panic"}, "hang": {api.TimedOut, "TimedOut"},
+		"eat": {api.OutOfMemory, "OutOfMemory"}} {
 		got := s.call("warn", map[string]any{"station": "hill", event: true})
 		if got.Outcome != want.outcome || got.Error == nil || got.Error.Kind != want.kind {
 			t.Errorf("%s: %s %+v", event, got.Outcome, got.Error)
@@ -212,7 +220,8 @@ func run(call *Call) (any, error) {
 // Answers of calls at the same time are not mixed up, whatever the runtime.
 func TestCallsAtTheSameTime(t *testing.T) {
 	s := newStand(t)
-	s.deployFile("echo", "main.mjs", []byte("export const run = async (call) => { console.log(call.event.n); await new Promise((r) => setTimeout(r, call.event.n % 7)); return call.event.n }\n"), node(map[string]any{"at_once": 20.0}))
+	s.deployFile("echo", "main.mjs",
+		[]byte("export const run = async (call) => { console.log(call.event.n); await new Promise((r) => setTimeout(r, call.event.n % 7)); return call.event.n }\n"), node(map[string]any{"at_once": 20.0}))
 	var group sync.WaitGroup
 	for caller := range 10 {
 		group.Add(1)
@@ -260,7 +269,8 @@ def run(call):
 	s.deploy("closed", code, nil)
 	s.deploy("open", code, map[string]any{"network": true})
 	port := float64(s.protocol.Listener.Addr().(*net.TCPAddr).Port)
-	if inv := s.call("open", map[string]any{"host": "203.0.113.7", "port": 4000.0}); inv.Answer != "HELLO" || <-asked != "203.0.113.7:4000" {
+	if inv := s.call("open", map[string]any{"host": "203.0.113.7", "port": 4000.0}); inv.Answer != "HELLO" ||
+		<-asked != "203.0.113.7:4000" {
 		t.Errorf("outside: %+v %+v", inv.Answer, inv.Error)
 	}
 	own := "127.0.0.1"
@@ -279,7 +289,8 @@ def run(call):
 			t.Errorf("%s was reached: %+v %+v", host, inv.Answer, inv.Error)
 		}
 	}
-	if inv := s.call("closed", map[string]any{"host": "203.0.113.7", "port": 4000.0}); inv.Answer != "OSError" || len(asked) > 0 {
+	if inv := s.call("closed", map[string]any{"host": "203.0.113.7", "port": 4000.0}); inv.Answer != "OSError" ||
+		len(asked) > 0 {
 		t.Errorf("without a network: %+v %+v", inv.Answer, inv.Error)
 	}
 }

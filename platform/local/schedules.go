@@ -60,9 +60,11 @@ func (p *Platform) fireDue(ctx context.Context, calls *sync.WaitGroup) error {
 			defer calls.Done()
 			if d.missed > 0 {
 				p.observed.line(d.at, api.LogLine{At: p.options.Now().UnixMilli(), Function: d.at.function, Stream: "platform",
-					Text: fmt.Sprintf("the platform was down: %s was due %d times since %s; it fires once for all of them now", d.schedule, d.missed+1, d.time.UTC().Format(time.RFC3339))})
+					Text: fmt.Sprintf("the platform was down: %s was due %d times since %s; it fires once for all of them now",
+						d.schedule, d.missed+1, d.time.UTC().Format(time.RFC3339))})
 			}
-			if _, err := p.invoke(ctx, call{at: d.at, event: eventOf(d.time).Fired(d.schedule, d.missed), trigger: d.schedule}); err != nil {
+			if _, err := p.invoke(ctx,
+				call{at: d.at, event: eventOf(d.time).Fired(d.schedule, d.missed), trigger: d.schedule}); err != nil {
 				p.options.Log.Error("calling for a schedule", "address", d.address, "error", err)
 			}
 		}()
@@ -71,7 +73,8 @@ func (p *Platform) fireDue(ctx context.Context, calls *sync.WaitGroup) error {
 }
 
 func (p *Platform) dueNow(ctx context.Context) ([]due, error) {
-	rows, err := p.store.db.QueryContext(ctx, `SELECT r.region, r.service, r.stage, r.address, r.attributes, r.changed_at, f.last_at FROM resources r
+	rows, err := p.store.db.QueryContext(ctx,
+		`SELECT r.region, r.service, r.stage, r.address, r.attributes, r.changed_at, f.last_at FROM resources r
 		LEFT JOIN fires f USING (region, service, stage, address) WHERE r.kind = 'schedule'`)
 	if err != nil {
 		return nil, err
@@ -129,10 +132,12 @@ const clockSlack = 2 * time.Second
 // startOver makes a schedule count from now on, after the clock was put back:
 // it would stand still until the clock is where it was.
 func (p *Platform) startOver(ctx context.Context, d due) error {
-	p.options.Log.Warn("the clock was put back: a schedule counts from now on", "scope", d.at.scope.String(), "schedule", d.address)
+	p.options.Log.Warn("the clock was put back: a schedule counts from now on", "scope",
+		d.at.scope.String(), "schedule", d.address)
 	now := p.options.Now()
 	d.time, d.missed = now, 0
-	_, err := p.store.db.ExecContext(ctx, `UPDATE resources SET changed_at = min(changed_at, ?) WHERE region = ? AND service = ? AND stage = ? AND address = ?`,
+	_, err := p.store.db.ExecContext(ctx,
+		`UPDATE resources SET changed_at = min(changed_at, ?) WHERE region = ? AND service = ? AND stage = ? AND address = ?`,
 		now.UnixMilli(), d.at.region, d.at.service, d.at.stage, d.address)
 	return errors.Join(err, p.markFired(ctx, d))
 }
@@ -143,6 +148,7 @@ func (p *Platform) markFired(ctx context.Context, d due) error {
 		at = p.options.Now()
 	}
 	_, err := p.store.db.ExecContext(ctx, `INSERT INTO fires (region, service, stage, address, last_at) VALUES (?,?,?,?,?)
-		ON CONFLICT DO UPDATE SET last_at = excluded.last_at`, d.at.region, d.at.service, d.at.stage, d.address, at.UnixMilli())
+		ON CONFLICT DO UPDATE SET last_at = excluded.last_at`, d.at.region, d.at.service, d.at.stage,
+		d.address, at.UnixMilli())
 	return err
 }

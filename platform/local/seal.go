@@ -24,11 +24,13 @@ const sealKeyFile = "seal.key"
 const sealedMark = "sealed:"
 
 // ErrKeyGone tells that the key is gone which the platform's secrets are sealed with.
-var ErrKeyGone = errors.New("the key of the platform's secrets is gone; put it back from your backup, or move the platform's folder away, start, and put each stage right by a plan")
+var ErrKeyGone = errors.New(
+	"the key of the platform's secrets is gone; put it back from your backup, or move the platform's folder away, start, and put each stage right by a plan")
 
 // hasSealed tells whether anything is sealed.
 func (s *store) hasSealed(ctx context.Context) (sealed bool, err error) {
-	err = s.db.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM resources WHERE secrets LIKE 'sealed:%') OR EXISTS (SELECT 1 FROM revisions WHERE secrets LIKE 'sealed:%')
+	err = s.db.QueryRowContext(ctx,
+		`SELECT EXISTS (SELECT 1 FROM resources WHERE secrets LIKE 'sealed:%') OR EXISTS (SELECT 1 FROM revisions WHERE secrets LIKE 'sealed:%')
 		OR EXISTS (SELECT 1 FROM kept_secrets WHERE value LIKE 'sealed:%')`).Scan(&sealed)
 	return sealed, err
 }
@@ -97,8 +99,10 @@ func (s *store) unsealedSecrets(sc scope, text string) (map[string]string, error
 
 // sealAll seals what an earlier platform kept openly.
 func (s *store) sealAll(ctx context.Context) error {
-	for _, t := range []struct{ table, column string }{{"resources", "secrets"}, {"revisions", "secrets"}, {"kept_secrets", "value"}} {
-		rows, err := s.db.QueryContext(ctx, `SELECT rowid, region, service, stage, `+t.column+` FROM `+t.table+` WHERE `+t.column+` NOT IN ('', '{}', 'null') AND `+t.column+` NOT LIKE 'sealed:%'`)
+	for _, t := range []struct{ table, column string }{{"resources", "secrets"}, {"revisions", "secrets"},
+		{"kept_secrets", "value"}} {
+		rows, err := s.db.QueryContext(ctx, `SELECT rowid, region, service, stage, `+t.column+` FROM `+t.table+` WHERE `+
+			t.column+` NOT IN ('', '{}', 'null') AND `+t.column+` NOT LIKE 'sealed:%'`)
 		if err != nil {
 			return err
 		}

@@ -32,7 +32,8 @@ func TestSecretsAreSealed(t *testing.T) {
 		t.Errorf("it opens though it was changed: %v", got)
 	}
 	// What an earlier platform kept openly is sealed at the next start.
-	if _, err := s.db.Exec(`INSERT INTO kept_secrets (region, service, stage, name, value) VALUES ('north', 'frostline', 'trial', 'old', 'plum-and-pear')`); err != nil {
+	if _, err := s.db.Exec(
+		`INSERT INTO kept_secrets (region, service, stage, name, value) VALUES ('north', 'frostline', 'trial', 'old', 'plum-and-pear')`); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.db.Close(); err != nil {
@@ -67,17 +68,21 @@ func TestNoFileHoldsASecret(t *testing.T) {
 		t.Fatal(err)
 	}
 	sc := scope{"north", "frostline", "trial"}
-	for address, attributes := range map[string]map[string]any{"identity/warn": {"owner": "x"}, "logs/warn": {"keep": 3_600_000.0}} {
+	for address, attributes := range map[string]map[string]any{"identity/warn": {"owner": "x"},
+		"logs/warn": {"keep": 3_600_000.0}} {
 		if _, err := p.put(t.Context(), sc, address, wish{Key: address, Attributes: attributes}); err != nil {
 			t.Fatal(err)
 		}
 	}
 	secret := map[string]string{"env.KEY": "plum-and-pear"}
-	attributes := map[string]any{"runtime": "python", "handler": "main:run", "memory": 128.0 * (1 << 20), "timeout": 5000.0, "at_once": 1.0, "env.KEY": "fingerprint"}
-	if _, err := p.put(t.Context(), sc, "function/warn", wish{Key: "f", Attributes: attributes, Secrets: secret}); err != nil {
+	attributes := map[string]any{"runtime": "python", "handler": "main:run", "memory": 128.0 * (1 << 20),
+		"timeout": 5000.0, "at_once": 1.0, "env.KEY": "fingerprint"}
+	if _, err := p.put(t.Context(), sc, "function/warn",
+		wish{Key: "f", Attributes: attributes, Secrets: secret}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := p.operations.begin(t.Context(), sc, "function/warn", wish{Key: "o", Attributes: attributes, Secrets: secret}); err != nil {
+	if _, err := p.operations.begin(t.Context(), sc, "function/warn",
+		wish{Key: "o", Attributes: attributes, Secrets: secret}); err != nil {
 		t.Fatal(err)
 	}
 	if got, err := p.store.secrets(t.Context(), sc, "function/warn"); err != nil || got["env.KEY"] != "plum-and-pear" {

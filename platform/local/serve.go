@@ -86,20 +86,23 @@ func (p *Platform) asRefusal(r *http.Request, err error) *refusal {
 		return &refusal{status: coded.StatusCode(), title: http.StatusText(coded.StatusCode()), detail: err.Error()}
 	}
 	p.options.Log.Error("answering", "method", r.Method, "path", r.URL.Path, "error", err)
-	return &refusal{status: 500, title: "Internal Server Error", detail: "the platform could not do this; its log says why"}
+	return &refusal{status: 500, title: "Internal Server Error",
+		detail: "the platform could not do this; its log says why"}
 }
 
 // protocol answers the generated interface.
 type protocol struct{ p *Platform }
 
-func (s *protocol) HasArtifact(_ context.Context, r api.HasArtifactRequestObject) (api.HasArtifactResponseObject, error) {
+func (s *protocol) HasArtifact(_ context.Context, r api.HasArtifactRequestObject) (api.HasArtifactResponseObject,
+	error) {
 	if !s.p.archives.whole(r.Digest) {
 		return api.HasArtifact404Response{}, nil
 	}
 	return api.HasArtifact200Response{}, nil
 }
 
-func (s *protocol) PutArtifact(_ context.Context, r api.PutArtifactRequestObject) (api.PutArtifactResponseObject, error) {
+func (s *protocol) PutArtifact(_ context.Context, r api.PutArtifactRequestObject) (api.PutArtifactResponseObject,
+	error) {
 	archive, err := io.ReadAll(io.LimitReader(r.Body, maxArchive+1))
 	if err != nil {
 		return nil, err
@@ -125,7 +128,8 @@ func (s *protocol) GetKinds(context.Context, api.GetKindsRequestObject) (api.Get
 	}, nil
 }
 
-func (s *protocol) GetSnapshot(ctx context.Context, r api.GetSnapshotRequestObject) (api.GetSnapshotResponseObject, error) {
+func (s *protocol) GetSnapshot(ctx context.Context, r api.GetSnapshotRequestObject) (api.GetSnapshotResponseObject,
+	error) {
 	sc, known := scope{r.Region, r.Service, r.Stage}, orZero(r.Params.IfNoneMatch)
 	if known != "" {
 		still, err := s.p.unchanged(ctx, sc)
@@ -147,8 +151,10 @@ func (s *protocol) GetSnapshot(ctx context.Context, r api.GetSnapshotRequestObje
 	return api.GetSnapshot200JSONResponse{Body: snapshot, Headers: api.GetSnapshot200ResponseHeaders{ETag: &tag}}, nil
 }
 
-func (s *protocol) PutResource(ctx context.Context, r api.PutResourceRequestObject) (api.PutResourceResponseObject, error) {
-	w := wish{Key: r.Params.IdempotencyKey, Match: orZero(r.Params.IfMatch), Attributes: r.Body.Attributes, Secrets: orZero(r.Body.Secrets), Version: orZero(r.Body.Version), Was: orZero(r.Body.Was)}
+func (s *protocol) PutResource(ctx context.Context, r api.PutResourceRequestObject) (api.PutResourceResponseObject,
+	error) {
+	w := wish{Key: r.Params.IdempotencyKey, Match: orZero(r.Params.IfMatch), Attributes: r.Body.Attributes,
+		Secrets: orZero(r.Body.Secrets), Version: orZero(r.Body.Version), Was: orZero(r.Body.Was)}
 	sc, address := scope{r.Region, r.Service, r.Stage}, unescape(r.Address)
 	if s.p.operations.wanted(sc, r.Params.Prefer) {
 		out, err := s.p.operations.accepted(ctx, sc, address, w)
@@ -158,7 +164,8 @@ func (s *protocol) PutResource(ctx context.Context, r api.PutResourceRequestObje
 	return api.PutResource200JSONResponse(out), err
 }
 
-func (s *protocol) DeleteResource(ctx context.Context, r api.DeleteResourceRequestObject) (api.DeleteResourceResponseObject, error) {
+func (s *protocol) DeleteResource(ctx context.Context,
+	r api.DeleteResourceRequestObject) (api.DeleteResourceResponseObject, error) {
 	sc, address, match := scope{r.Region, r.Service, r.Stage}, unescape(r.Address), orZero(r.Params.IfMatch)
 	if s.p.operations.wanted(sc, r.Params.Prefer) {
 		out, err := s.p.operations.accepted(ctx, sc, address, wish{Key: r.Params.IdempotencyKey, Remove: true, Match: match})
@@ -179,11 +186,13 @@ func unescape(address string) string {
 }
 
 func (s *protocol) Invoke(ctx context.Context, r api.InvokeRequestObject) (api.InvokeResponseObject, error) {
-	inv, err := s.p.invoke(ctx, call{at: member{scope{r.Region, r.Service, r.Stage}, r.Function}, event: r.Body.Event, trigger: orZero(r.Body.Trigger), purpose: string(orZero(r.Body.Purpose))})
+	inv, err := s.p.invoke(ctx, call{at: member{scope{r.Region, r.Service, r.Stage}, r.Function}, event: r.Body.Event,
+		trigger: orZero(r.Body.Trigger), purpose: string(orZero(r.Body.Purpose))})
 	return api.Invoke200JSONResponse(inv), err
 }
 
-func (s *protocol) GetMetrics(ctx context.Context, r api.GetMetricsRequestObject) (api.GetMetricsResponseObject, error) {
+func (s *protocol) GetMetrics(ctx context.Context, r api.GetMetricsRequestObject) (api.GetMetricsResponseObject,
+	error) {
 	minutes, err := s.p.observed.sums(ctx, scope{r.Region, r.Service, r.Stage}, orZero(r.Params.Since))
 	return api.GetMetrics200JSONResponse{Minutes: minutes}, err
 }
@@ -226,7 +235,8 @@ func (p *Platform) handChange(c *echo.Context) error {
 			delete(before.attributes, name)
 		}
 	}
-	out, err := p.put(ctx, sc, address, wish{Key: "hand-" + random(8), Attributes: before.attributes, Secrets: secrets, Version: before.version})
+	out, err := p.put(ctx, sc, address,
+		wish{Key: "hand-" + random(8), Attributes: before.attributes, Secrets: secrets, Version: before.version})
 	if err != nil {
 		return err
 	}

@@ -50,7 +50,8 @@ func (f *fingerprints) forget() {
 // changes counts how often something of a scope was changed.
 func (s *store) changes(ctx context.Context, sc scope) (int64, error) {
 	var n int64
-	err := s.db.QueryRowContext(ctx, `SELECT n FROM changes WHERE region = ? AND service = ? AND stage = ?`, sc.region, sc.service, sc.stage).Scan(&n)
+	err := s.db.QueryRowContext(ctx, `SELECT n FROM changes WHERE region = ? AND service = ? AND stage = ?`, sc.region,
+		sc.service, sc.stage).Scan(&n)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, nil
 	}

@@ -49,7 +49,9 @@ func TestATagIsNeverStale(t *testing.T) {
 		if err != nil || known != `"`+whole.Fingerprint+`"` {
 			t.Fatalf("round %d, change %d: the tag is %s, the fingerprint %s (%v)", round, what, known, whole.Fingerprint, err)
 		}
-		if _, err := s.client.Put(t.Context(), elsewhere, "logs/f", platform.Wish{Key: fmt.Sprint("e", round), Attributes: map[string]any{"keep": float64(86_400_000 + round)}, Version: 1}); err != nil {
+		if _, err := s.client.Put(t.Context(), elsewhere, "logs/f",
+			platform.Wish{Key: fmt.Sprint("e", round), Attributes: map[string]any{"keep": float64(86_400_000 + round)},
+				Version: 1}); err != nil {
 			t.Fatal(err)
 		}
 		if again, err := s.client.SnapshotTag(t.Context(), s.scope); err != nil || again != known {

@@ -96,7 +96,8 @@ type row struct {
 
 func (s *store) resources(ctx context.Context, q querier, sc scope, where string, args ...any) ([]row, error) {
 	rows, err := q.QueryContext(ctx, `SELECT address, kind, attributes, tag, changed_at, version FROM resources
-		WHERE region = ? AND service = ? AND stage = ? `+where+` ORDER BY address`, append([]any{sc.region, sc.service, sc.stage}, args...)...)
+		WHERE region = ? AND service = ? AND stage = ? `+where+` ORDER BY address`,
+		append([]any{sc.region, sc.service, sc.stage}, args...)...)
 	if err != nil {
 		return nil, err
 	}
@@ -133,7 +134,8 @@ func (s *store) resource(ctx context.Context, q querier, sc scope, address strin
 // secrets gives the values of a resource's secret attributes.
 func (s *store) secrets(ctx context.Context, sc scope, address string) (map[string]string, error) {
 	var text string
-	if err := s.db.QueryRowContext(ctx, `SELECT secrets FROM resources WHERE region = ? AND service = ? AND stage = ? AND address = ?`,
+	if err := s.db.QueryRowContext(ctx,
+		`SELECT secrets FROM resources WHERE region = ? AND service = ? AND stage = ? AND address = ?`,
 		sc.region, sc.service, sc.stage, address).Scan(&text); err != nil {
 		return nil, err
 	}
@@ -151,7 +153,8 @@ type revision struct {
 func (s *store) revision(ctx context.Context, q querier, sc scope, function, id string) (revision, bool, error) {
 	r := revision{id: id}
 	var config, secrets string
-	err := q.QueryRowContext(ctx, `SELECT artifact, config, secrets, version FROM revisions WHERE region = ? AND service = ? AND stage = ? AND function = ? AND id = ?`,
+	err := q.QueryRowContext(ctx,
+		`SELECT artifact, config, secrets, version FROM revisions WHERE region = ? AND service = ? AND stage = ? AND function = ? AND id = ?`,
 		sc.region, sc.service, sc.stage, function, id).Scan(&r.artifact, &config, &secrets, &r.version)
 	if errors.Is(err, sql.ErrNoRows) {
 		return r, false, nil

@@ -33,7 +33,8 @@ func (p *Platform) queryTable(c *echo.Context, at member, table, _ string) error
 
 func (p *Platform) readRow(c *echo.Context, at member, table, key string) error {
 	var value string
-	err := p.store.db.QueryRowContext(c.Request().Context(), `SELECT value FROM tables WHERE region = ? AND service = ? AND stage = ? AND name = ? AND key = ?`,
+	err := p.store.db.QueryRowContext(c.Request().Context(),
+		`SELECT value FROM tables WHERE region = ? AND service = ? AND stage = ? AND name = ? AND key = ?`,
 		at.region, at.service, at.stage, table, key).Scan(&value)
 	if errors.Is(err, sql.ErrNoRows) {
 		return refuse(http.StatusNotFound, "tables/%s has no row %q", table, key)
@@ -52,7 +53,8 @@ func (p *Platform) writeRow(c *echo.Context, at member, table, key string) error
 	case !json.Valid(row):
 		return refuse(http.StatusUnprocessableEntity, "a row is JSON; this body is not")
 	}
-	_, err = p.store.db.ExecContext(c.Request().Context(), `INSERT INTO tables (region, service, stage, name, key, value, changed_at) VALUES (?,?,?,?,?,?,?)
+	_, err = p.store.db.ExecContext(c.Request().Context(),
+		`INSERT INTO tables (region, service, stage, name, key, value, changed_at) VALUES (?,?,?,?,?,?,?)
 		ON CONFLICT DO UPDATE SET value = excluded.value, changed_at = excluded.changed_at`,
 		at.region, at.service, at.stage, table, key, string(row), p.options.Now().UnixMilli())
 	if err != nil {
@@ -62,7 +64,8 @@ func (p *Platform) writeRow(c *echo.Context, at member, table, key string) error
 }
 
 func (p *Platform) deleteRow(c *echo.Context, at member, table, key string) error {
-	if _, err := p.store.db.ExecContext(c.Request().Context(), `DELETE FROM tables WHERE region = ? AND service = ? AND stage = ? AND name = ? AND key = ?`,
+	if _, err := p.store.db.ExecContext(c.Request().Context(),
+		`DELETE FROM tables WHERE region = ? AND service = ? AND stage = ? AND name = ? AND key = ?`,
 		at.region, at.service, at.stage, table, key); err != nil {
 		return err
 	}

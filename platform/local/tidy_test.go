@@ -13,7 +13,8 @@ import (
 // long as the platform says.
 func TestRetention(t *testing.T) {
 	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
-	p, err := Open(t.Context(), Options{Dir: t.TempDir(), Token: "secret", Now: func() time.Time { return now }, Log: slog.New(slog.DiscardHandler)})
+	p, err := Open(t.Context(), Options{Dir: t.TempDir(), Token: "secret", Now: func() time.Time { return now },
+		Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -30,7 +31,8 @@ func TestRetention(t *testing.T) {
 	}
 	put("logs/short", "a", map[string]any{"keep": 3_600_000.0})
 	put("logs/long", "b", map[string]any{"keep": 90 * 86_400_000.0})
-	if _, err := p.operations.begin(ctx, sc, "identity/short", wish{Key: "c", Attributes: map[string]any{"owner": "x"}}); err != nil {
+	if _, err := p.operations.begin(ctx, sc, "identity/short",
+		wish{Key: "c", Attributes: map[string]any{"owner": "x"}}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := p.operations.round(ctx); err != nil {
@@ -62,8 +64,11 @@ func TestRetention(t *testing.T) {
 	} {
 		now = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC).Add(c.after)
 		p.observed.tidy(ctx)
-		if lines, minutes, answered, operations := count("log_lines"), count("minutes"), count("answered"), count("operations"); lines != c.lines || minutes != c.minutes || answered != c.answered || operations != c.operations {
-			t.Errorf("after %s: %d lines, %d minutes, %d answers, %d operations; want %+v", c.after, lines, minutes, answered, operations, c)
+		if lines, minutes, answered, operations := count("log_lines"), count("minutes"), count("answered"),
+			count("operations"); lines != c.lines || minutes != c.minutes || answered != c.answered ||
+			operations != c.operations {
+			t.Errorf("after %s: %d lines, %d minutes, %d answers, %d operations; want %+v", c.after, lines, minutes,
+				answered, operations, c)
 		}
 	}
 }

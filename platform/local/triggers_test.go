@@ -14,7 +14,8 @@ import (
 // TestEveryTriggerOfTheLanguage calls a function by each kind of trigger, with
 // each word that the language has for what can happen, and by no other.
 func TestEveryTriggerOfTheLanguage(t *testing.T) {
-	if got := strings.Join(append(language.OnWords("objects"), language.OnWords("function")...), " "); got != strings.Join([]string{event.Created, event.Changed, event.Deleted, event.Succeeded, event.Failed}, " ") {
+	if got := strings.Join(append(language.OnWords("objects"), language.OnWords("function")...),
+		" "); got != strings.Join([]string{event.Created, event.Changed, event.Deleted, event.Succeeded, event.Failed}, " ") {
 		t.Errorf("the language has the words %s", got)
 	}
 	c := &clock{now: time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)}
@@ -74,7 +75,8 @@ def run(call):
 				want = "rudmar.queue.messages"
 			case manifest.ObjectsTrigger, manifest.FunctionTrigger:
 				s.call("source", map[string]any{"what": "delete"}) // as if nothing had been
-				on["source"] = map[manifest.TriggerKind]string{manifest.ObjectsTrigger: "objects/photos", manifest.FunctionTrigger: "function/source"}[kind]
+				on["source"] = map[manifest.TriggerKind]string{manifest.ObjectsTrigger: "objects/photos",
+					manifest.FunctionTrigger: "function/source"}[kind]
 				s.put("subscription/"+name+"/t", on)
 				steps := happens[string(kind)+" "+word]
 				if steps == nil {

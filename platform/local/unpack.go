@@ -131,7 +131,8 @@ func (p *pool) prepare() error {
 	if err := os.MkdirAll(filepath.Join(root, "code", "node_modules"), 0o755); err != nil {
 		return fmt.Errorf("making a folder for code: %w", err)
 	}
-	if err := os.Rename(filepath.Join(root, "node", "rudmar"), filepath.Join(root, "code", "node_modules", "rudmar")); err != nil {
+	if err := os.Rename(filepath.Join(root, "node", "rudmar"),
+		filepath.Join(root, "code", "node_modules", "rudmar")); err != nil {
 		return fmt.Errorf("making a folder for code: %w", err)
 	}
 	if err := p.platform.listenForFunctions(filepath.Join(root, socketName)); err != nil {
@@ -148,12 +149,15 @@ const compiledWorker = "worker.pyc"
 // compileWorker compiles Python's worker and what functions import, with the
 // Python that will run them. Without it, they are compiled at each start.
 func (p *pool) compileWorker(dir string) {
-	cmd := exec.Command(p.platform.options.Python, "-I", "-S", "-c", "import py_compile as c, sys; c.compile('worker.py', cfile='"+compiledWorker+"', doraise=True); c.compile('rudmar.py', doraise=True)")
+	cmd := exec.Command(p.platform.options.Python, "-I", "-S", "-c",
+		"import py_compile as c, sys; c.compile('worker.py', cfile='"+compiledWorker+
+			"', doraise=True); c.compile('rudmar.py', doraise=True)")
 	cmd.Dir, cmd.Env = dir, []string{}
 	if out, err := cmd.CombinedOutput(); err != nil {
 		p.platform.options.Log.Warn("compiling the worker of Python functions", "error", err, "output", string(out))
 	}
-	_ = filepath.WalkDir(dir, func(name string, d fs.DirEntry, err error) error { // what cannot be opened to functions is compiled by them
+	// what cannot be opened to functions is compiled by them
+	_ = filepath.WalkDir(dir, func(name string, d fs.DirEntry, err error) error {
 		if err == nil && d.IsDir() {
 			err = os.Chmod(name, 0o755)
 		} else if err == nil {
@@ -169,7 +173,8 @@ func (p *pool) rootFile() string { return filepath.Join(p.platform.options.Dir, 
 // sweepOld takes away what a platform that was killed left behind.
 func (p *pool) sweepOld() {
 	old, err := os.ReadFile(p.rootFile())
-	if err == nil && strings.HasPrefix(filepath.Base(string(old)), runPrefix) && filepath.Dir(string(old)) == filepath.Clean(os.TempDir()) {
+	if err == nil && strings.HasPrefix(filepath.Base(string(old)), runPrefix) &&
+		filepath.Dir(string(old)) == filepath.Clean(os.TempDir()) {
 		_ = os.RemoveAll(string(old)) // what cannot be taken away is in nobody's way
 	}
 }

@@ -84,7 +84,8 @@ func (p *Platform) setWeather(c *echo.Context) error {
 	decoder := json.NewDecoder(c.Request().Body)
 	decoder.DisallowUnknownFields()
 	if err := decoder.Decode(&w); err != nil {
-		return refuse(http.StatusUnprocessableEntity, "the weather has slow_ms, throttled, fail_before, fail_after, late_ms and take_ms: %v", err)
+		return refuse(http.StatusUnprocessableEntity,
+			"the weather has slow_ms, throttled, fail_before, fail_after, late_ms and take_ms: %v", err)
 	}
 	for _, share := range []float64{w.Throttled, w.FailBefore, w.FailAfter} {
 		if share < 0 || share > 1 {
@@ -100,7 +101,9 @@ func (p *Platform) setWeather(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if _, err := p.store.db.ExecContext(c.Request().Context(), `INSERT INTO weather (region, setting) VALUES (?,?) ON CONFLICT DO UPDATE SET setting = excluded.setting`, region, string(text)); err != nil {
+	if _, err := p.store.db.ExecContext(c.Request().Context(),
+		`INSERT INTO weather (region, setting) VALUES (?,?) ON CONFLICT DO UPDATE SET setting = excluded.setting`, region,
+		string(text)); err != nil {
 		return err
 	}
 	p.skies.mu.Lock()

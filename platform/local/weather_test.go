@@ -47,7 +47,8 @@ func TestWeather(t *testing.T) {
 		return platform.Wish{Key: key, Attributes: map[string]any{"owner": owner}, Version: 1}
 	}
 	s.weather(`{"fail_before": 1}`)
-	if _, err := s.client.Put(t.Context(), s.scope, "identity/warn", wish("a", "x")); !platform.HasStatus(err, 500) || !strings.Contains(err.Error(), "nothing was done") {
+	if _, err := s.client.Put(t.Context(), s.scope, "identity/warn", wish("a", "x")); !platform.HasStatus(err, 500) ||
+		!strings.Contains(err.Error(), "nothing was done") {
 		t.Errorf("failing before: %v", err)
 	}
 	s.weather(`{"fail_after": 1}`)
@@ -71,7 +72,8 @@ func TestWeather(t *testing.T) {
 		t.Errorf("what failed before and after took effect: %v", got)
 	}
 	// The same request again has no second effect, and is answered now.
-	if r, err := s.client.Put(t.Context(), s.scope, "identity/warn", wish("b", "y")); err != nil || r.Attributes["owner"] != "y" {
+	if r, err := s.client.Put(t.Context(), s.scope, "identity/warn", wish("b", "y")); err != nil ||
+		r.Attributes["owner"] != "y" {
 		t.Errorf("sent again: %v %v", r, err)
 	}
 
@@ -85,11 +87,13 @@ func TestWeather(t *testing.T) {
 	if err := s.client.Delete(t.Context(), s.scope, "identity/other", "g", ""); err != nil {
 		t.Fatal(err)
 	}
-	if got := fmt.Sprintf("%v %v %v", s.owner("identity/warn"), s.owner("identity/new"), s.owner("identity/other")); got != "y <nil> y" {
+	if got := fmt.Sprintf("%v %v %v", s.owner("identity/warn"), s.owner("identity/new"),
+		s.owner("identity/other")); got != "y <nil> y" {
 		t.Errorf("before it can be seen: %s", got)
 	}
 	c.set(c.Now().Add(6 * time.Second))
-	if got := fmt.Sprintf("%v %v %v", s.owner("identity/warn"), s.owner("identity/new"), s.owner("identity/other")); got != "late late <nil>" {
+	if got := fmt.Sprintf("%v %v %v", s.owner("identity/warn"), s.owner("identity/new"),
+		s.owner("identity/other")); got != "late late <nil>" {
 		t.Errorf("once it can be seen: %s", got)
 	}
 

@@ -5,18 +5,14 @@ package api
 
 import (
 	"bytes"
-	"compress/flate"
 	"context"
-	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
 	"net/url"
-	"path"
 	"strings"
 
-	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/labstack/echo/v5"
 	"github.com/oapi-codegen/runtime"
 )
@@ -102,6 +98,36 @@ func (e FileChangeChange) Valid() bool {
 	case FileChangeChangeChanges:
 		return true
 	case FileChangeChangeGoes:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FoundKind.
+const (
+	FoundKindCommit     FoundKind = "commit"
+	FoundKindDiagnostic FoundKind = "diagnostic"
+	FoundKindFile       FoundKind = "file"
+	FoundKindSecret     FoundKind = "secret"
+	FoundKindSetting    FoundKind = "setting"
+	FoundKindVersion    FoundKind = "version"
+)
+
+// Valid indicates whether the value is a known member of the FoundKind enum.
+func (e FoundKind) Valid() bool {
+	switch e {
+	case FoundKindCommit:
+		return true
+	case FoundKindDiagnostic:
+		return true
+	case FoundKindFile:
+		return true
+	case FoundKindSecret:
+		return true
+	case FoundKindSetting:
+		return true
+	case FoundKindVersion:
 		return true
 	default:
 		return false
@@ -621,6 +647,20 @@ type DigestPair struct {
 	There string `json:"there"`
 }
 
+// Document defines model for Document.
+type Document struct {
+	Headings []Heading `json:"headings"`
+	Name     string    `json:"name"`
+	Title    string    `json:"title"`
+}
+
+// DocumentText defines model for DocumentText.
+type DocumentText struct {
+	Html  string `json:"html"`
+	Name  string `json:"name"`
+	Title string `json:"title"`
+}
+
 // Drifted defines model for Drifted.
 type Drifted struct {
 	Address    string             `json:"address"`
@@ -722,6 +762,21 @@ type Fix struct {
 	Title string `json:"title"`
 }
 
+// Found defines model for Found.
+type Found struct {
+	About   *string   `json:"about,omitempty"`
+	File    *string   `json:"file,omitempty"`
+	Hash    *string   `json:"hash,omitempty"`
+	Kind    FoundKind `json:"kind"`
+	Label   string    `json:"label"`
+	Line    *int      `json:"line,omitempty"`
+	Stage   *string   `json:"stage,omitempty"`
+	Version *int      `json:"version,omitempty"`
+}
+
+// FoundKind defines model for Found.Kind.
+type FoundKind string
+
 // FunctionDetail defines model for FunctionDetail.
 type FunctionDetail struct {
 	About    string    `json:"about"`
@@ -780,6 +835,12 @@ type Gate struct {
 // GateState defines model for Gate.State.
 type GateState string
 
+// Heading defines model for Heading.
+type Heading struct {
+	Id   string `json:"id"`
+	Text string `json:"text"`
+}
+
 // Health defines model for Health.
 type Health struct {
 	Builds    BuildHealth      `json:"builds"`
@@ -830,7 +891,7 @@ type JournalEntry struct {
 	What   string `json:"what"`
 }
 
-// KeptPlan defines model for KeptPlan.
+// KeptPlan A plan with who made it; id is 0 where it is not kept
 type KeptPlan struct {
 	// Confirm What has to be typed to run it, and why
 	Confirm  *string  `json:"confirm,omitempty"`
@@ -998,6 +1059,8 @@ type PlanProblem struct {
 
 // PlanWish defines model for PlanWish.
 type PlanWish struct {
+	// Digest Of the plan that was shown; another one is refused with 409
+	Digest *string `json:"digest,omitempty"`
 	Stage  Name    `json:"stage"`
 	Target *string `json:"target,omitempty"`
 
@@ -1407,6 +1470,9 @@ type Stage = Name
 // Target defines model for target.
 type Target = string
 
+// Text defines model for text.
+type Text = string
+
 // Version defines model for version.
 type Version = int
 
@@ -1422,15 +1488,51 @@ type RemoveServiceParams struct {
 	Confirm Confirm `form:"confirm" json:"confirm"`
 }
 
+// ListDeliveriesParams defines parameters for ListDeliveries.
+type ListDeliveriesParams struct {
+	// Before Only what is older than this one
+	Before *int `form:"before,omitempty" json:"before,omitempty"`
+
+	// Text Only what has this text in it
+	Text *Text `form:"text,omitempty" json:"text,omitempty"`
+
+	// State Only versions that are so in some stage
+	State *string `form:"state,omitempty" json:"state,omitempty"`
+}
+
 // GetJournalParams defines parameters for GetJournal.
 type GetJournalParams struct {
+	// Before Only what is older than this one
 	Before *int64 `form:"before,omitempty" json:"before,omitempty"`
+
+	// Text Only what has this text in it
+	Text   *Text   `form:"text,omitempty" json:"text,omitempty"`
+	Person *string `form:"person,omitempty" json:"person,omitempty"`
+	Stage  *string `form:"stage,omitempty" json:"stage,omitempty"`
+	What   *string `form:"what,omitempty" json:"what,omitempty"`
+}
+
+// ComputePlanParams defines parameters for ComputePlan.
+type ComputePlanParams struct {
+	Stage Name `form:"stage" json:"stage"`
+
+	// Onto The first target where none is given
+	Onto *string `form:"onto,omitempty" json:"onto,omitempty"`
+
+	// Version The version that is there where none is given
+	Version *int `form:"version,omitempty" json:"version,omitempty"`
 }
 
 // MoveServiceParams defines parameters for MoveService.
 type MoveServiceParams struct {
 	// Confirm The name of what goes or moves, typed
 	Confirm Confirm `form:"confirm" json:"confirm"`
+}
+
+// SearchParams defines parameters for Search.
+type SearchParams struct {
+	// Text Words that all have to be in what is found
+	Text string `form:"text" json:"text"`
 }
 
 // GetSourceParams defines parameters for GetSource.
@@ -1471,7 +1573,10 @@ type GetFiguresParams struct {
 type GetLogsParams struct {
 	Target   string  `form:"target" json:"target"`
 	Function *string `form:"function,omitempty" json:"function,omitempty"`
-	After    *int64  `form:"after,omitempty" json:"after,omitempty"`
+
+	// Before Only lines with a smaller id
+	Before *int64 `form:"before,omitempty" json:"before,omitempty"`
+	After  *int64 `form:"after,omitempty" json:"after,omitempty"`
 }
 
 // GetMessagesParams defines parameters for GetMessages.
@@ -1491,6 +1596,15 @@ type DropMessageParams struct {
 // SendMessageAgainParams defines parameters for SendMessageAgain.
 type SendMessageAgainParams struct {
 	Target Target `form:"target" json:"target"`
+}
+
+// ListVersionsParams defines parameters for ListVersions.
+type ListVersionsParams struct {
+	// Before Only what is older than this one
+	Before *int `form:"before,omitempty" json:"before,omitempty"`
+
+	// Text Only what has this text in it
+	Text *Text `form:"text,omitempty" json:"text,omitempty"`
 }
 
 // GetArchiveFileParams defines parameters for GetArchiveFile.
@@ -1617,35 +1731,67 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 // The interface specification for the client above.
 type ClientInterface interface {
 
-	// GetDeployment performs a GET /deployments/{id} (the `GetDeployment` operationId) request.
+	// GetDeployment A deployment with its steps
+	//
+	// Corresponds with GET /deployments/{id} (the `GetDeployment` operationId).
 	GetDeployment(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ActOnDeployment performs a POST /deployments/{id}/{action} (the `ActOnDeployment` operationId) request.
+	// ActOnDeployment Goes on with a deployment, or cancels it
+	//
+	// Corresponds with POST /deployments/{id}/{action} (the `ActOnDeployment` operationId).
 	ActOnDeployment(ctx context.Context, id Id, action string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetHealth performs a GET /health (the `GetHealth` operationId) request.
+	// ListDocs The documents that come with Rudmar
+	//
+	// Corresponds with GET /docs (the `ListDocs` operationId).
+	ListDocs(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDoc A document as HTML
+	//
+	// Corresponds with GET /docs/{name} (the `GetDoc` operationId).
+	GetDoc(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetHealth How Rudmar and its platforms do
+	//
+	// Corresponds with GET /health (the `GetHealth` operationId).
 	GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetPlan performs a GET /plans/{id} (the `GetPlan` operationId) request.
+	// GetPlan A plan that was kept
+	//
+	// Corresponds with GET /plans/{id} (the `GetPlan` operationId).
 	GetPlan(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RunPlanWithBody performs a POST /plans/{id}/deployments (the `RunPlan` operationId) request,
-	// with any type of body and a specified content type.
+	// RunPlanWithBody Runs a plan that was kept
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /plans/{id}/deployments (the `RunPlan` operationId).
 	RunPlanWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RunPlan performs a POST /plans/{id}/deployments (the `RunPlan` operationId) request.
+	// RunPlan Runs a plan that was kept
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /plans/{id}/deployments (the `RunPlan` operationId).
 	RunPlan(ctx context.Context, id Id, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListRepositories performs a GET /repositories (the `ListRepositories` operationId) request.
+	// ListRepositories All repositories
+	//
+	// Corresponds with GET /repositories (the `ListRepositories` operationId).
 	ListRepositories(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CreateRepositoryWithBody performs a POST /repositories (the `CreateRepository` operationId) request,
-	// with any type of body and a specified content type.
+	// CreateRepositoryWithBody Makes a repository
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /repositories (the `CreateRepository` operationId).
 	CreateRepositoryWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CreateRepository performs a POST /repositories (the `CreateRepository` operationId) request.
+	// CreateRepository Makes a repository
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /repositories (the `CreateRepository` operationId).
 	CreateRepository(ctx context.Context, body CreateRepositoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RemoveRepository Takes away a repository that holds no service any more, with its whole history; confirmed by its name
@@ -1658,7 +1804,9 @@ type ClientInterface interface {
 	// Corresponds with GET /schemas/{file} (the `GetSchema` operationId).
 	GetSchema(ctx context.Context, file string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListServices performs a GET /services (the `ListServices` operationId) request.
+	// ListServices All services
+	//
+	// Corresponds with GET /services (the `ListServices` operationId).
 	ListServices(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RemoveService Takes a service off the list of which nothing runs any more; confirmed by its name
@@ -1666,10 +1814,14 @@ type ClientInterface interface {
 	// Corresponds with DELETE /services/{service} (the `RemoveService` operationId).
 	RemoveService(ctx context.Context, service Service, params *RemoveServiceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetBoard performs a GET /services/{service}/board (the `GetBoard` operationId) request.
+	// GetBoard The functions of a service in all stages
+	//
+	// Corresponds with GET /services/{service}/board (the `GetBoard` operationId).
 	GetBoard(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListBuilds performs a GET /services/{service}/builds (the `ListBuilds` operationId) request.
+	// ListBuilds The newest builds
+	//
+	// Corresponds with GET /services/{service}/builds (the `ListBuilds` operationId).
 	ListBuilds(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CancelBuild Ends a build that waits or runs
@@ -1677,10 +1829,14 @@ type ClientInterface interface {
 	// Corresponds with DELETE /services/{service}/builds/{build} (the `CancelBuild` operationId).
 	CancelBuild(ctx context.Context, service Service, build int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListDeliveries performs a GET /services/{service}/deliveries (the `ListDeliveries` operationId) request.
-	ListDeliveries(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// ListDeliveries Where versions are on their way, newest first, a part at a time
+	//
+	// Corresponds with GET /services/{service}/deliveries (the `ListDeliveries` operationId).
+	ListDeliveries(ctx context.Context, service Service, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetDeliveryStage performs a GET /services/{service}/deliveries/{version}/stages/{stage} (the `GetDeliveryStage` operationId) request.
+	// GetDeliveryStage Gates and cases of a version in a stage
+	//
+	// Corresponds with GET /services/{service}/deliveries/{version}/stages/{stage} (the `GetDeliveryStage` operationId).
 	GetDeliveryStage(ctx context.Context, service Service, version Version, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetMeaning What it would do and mean to put a version into a stage now, over all its targets
@@ -1688,18 +1844,28 @@ type ClientInterface interface {
 	// Corresponds with GET /services/{service}/deliveries/{version}/stages/{stage}/meaning (the `GetMeaning` operationId).
 	GetMeaning(ctx context.Context, service Service, version Version, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ActOnDeliveryWithBody performs a POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId) request,
-	// with any type of body and a specified content type.
+	// ActOnDeliveryWithBody Asks for a delivery, approves it, refuses it, and so on
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId).
 	ActOnDeliveryWithBody(ctx context.Context, service Service, version Version, stage Stage, action string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ActOnDelivery performs a POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId) request.
+	// ActOnDelivery Asks for a delivery, approves it, refuses it, and so on
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId).
 	ActOnDelivery(ctx context.Context, service Service, version Version, stage Stage, action string, body ActOnDeliveryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListDeployments performs a GET /services/{service}/deployments (the `ListDeployments` operationId) request.
+	// ListDeployments The newest deployments
+	//
+	// Corresponds with GET /services/{service}/deployments (the `ListDeployments` operationId).
 	ListDeployments(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetJournal performs a GET /services/{service}/journal (the `GetJournal` operationId) request.
+	// GetJournal What was done, newest first, a part at a time
+	//
+	// Corresponds with GET /services/{service}/journal (the `GetJournal` operationId).
 	GetJournal(ctx context.Context, service Service, params *GetJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetLine The stage line
@@ -1707,12 +1873,23 @@ type ClientInterface interface {
 	// Corresponds with GET /services/{service}/line (the `GetLine` operationId).
 	GetLine(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// MakePlanWithBody performs a POST /services/{service}/plans (the `MakePlan` operationId) request,
-	// with any type of body and a specified content type.
+	// ComputePlan Computes a plan, and keeps nothing
+	//
+	// Corresponds with GET /services/{service}/plan (the `ComputePlan` operationId).
+	ComputePlan(ctx context.Context, service Service, params *ComputePlanParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakePlanWithBody Computes a plan and keeps it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /services/{service}/plans (the `MakePlan` operationId).
 	MakePlanWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// MakePlan performs a POST /services/{service}/plans (the `MakePlan` operationId) request.
+	// MakePlan Computes a plan and keeps it
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /services/{service}/plans (the `MakePlan` operationId).
 	MakePlan(ctx context.Context, service Service, body MakePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// MoveServiceWithBody Gives a service to another repository; confirmed by the service's name
@@ -1729,7 +1906,14 @@ type ClientInterface interface {
 	// Corresponds with PUT /services/{service}/repository (the `MoveService` operationId).
 	MoveService(ctx context.Context, service Service, params *MoveServiceParams, body MoveServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetSource performs a GET /services/{service}/source (the `GetSource` operationId) request.
+	// Search Finds versions, commits, files, settings, secrets' names, and diagnostics
+	//
+	// Corresponds with GET /services/{service}/search (the `Search` operationId).
+	Search(ctx context.Context, service Service, params *SearchParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSource The files of a branch or commit, with what the check says
+	//
+	// Corresponds with GET /services/{service}/source (the `GetSource` operationId).
 	GetSource(ctx context.Context, service Service, params *GetSourceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AssistSourceWithBody What may be written at a place, and what its line means
@@ -1760,15 +1944,23 @@ type ClientInterface interface {
 	// Corresponds with POST /services/{service}/source/check (the `CheckSource` operationId).
 	CheckSource(ctx context.Context, service Service, body CheckSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CommitSourceWithBody performs a POST /services/{service}/source/commits (the `CommitSource` operationId) request,
-	// with any type of body and a specified content type.
+	// CommitSourceWithBody Commits an edit
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /services/{service}/source/commits (the `CommitSource` operationId).
 	CommitSourceWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CommitSource performs a POST /services/{service}/source/commits (the `CommitSource` operationId) request.
+	// CommitSource Commits an edit
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /services/{service}/source/commits (the `CommitSource` operationId).
 	CommitSource(ctx context.Context, service Service, body CommitSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetFile performs a GET /services/{service}/source/file (the `GetFile` operationId) request.
+	// GetFile A file of the source
+	//
+	// Corresponds with GET /services/{service}/source/file (the `GetFile` operationId).
 	GetFile(ctx context.Context, service Service, params *GetFileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetFileHistory The commits that changed a file, newest first
@@ -1809,24 +2001,38 @@ type ClientInterface interface {
 	// Corresponds with GET /services/{service}/source/starter (the `GetStarter` operationId).
 	GetStarter(ctx context.Context, service Service, params *GetStarterParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetFunction performs a GET /services/{service}/stages/{stage}/functions/{function} (the `GetFunction` operationId) request.
+	// GetFunction A function in a stage
+	//
+	// Corresponds with GET /services/{service}/stages/{stage}/functions/{function} (the `GetFunction` operationId).
 	GetFunction(ctx context.Context, service Service, stage Stage, function Function, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CallFunctionWithBody performs a POST /services/{service}/stages/{stage}/functions/{function}/calls (the `CallFunction` operationId) request,
-	// with any type of body and a specified content type.
+	// CallFunctionWithBody Calls a function
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/calls (the `CallFunction` operationId).
 	CallFunctionWithBody(ctx context.Context, service Service, stage Stage, function Function, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CallFunction performs a POST /services/{service}/stages/{stage}/functions/{function}/calls (the `CallFunction` operationId) request.
+	// CallFunction Calls a function
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/calls (the `CallFunction` operationId).
 	CallFunction(ctx context.Context, service Service, stage Stage, function Function, body CallFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetFigures performs a GET /services/{service}/stages/{stage}/functions/{function}/figures (the `GetFigures` operationId) request.
+	// GetFigures What calls came to over time
+	//
+	// Corresponds with GET /services/{service}/stages/{stage}/functions/{function}/figures (the `GetFigures` operationId).
 	GetFigures(ctx context.Context, service Service, stage Stage, function Function, params *GetFiguresParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetLogs performs a GET /services/{service}/stages/{stage}/logs (the `GetLogs` operationId) request.
+	// GetLogs Log lines
+	//
+	// Corresponds with GET /services/{service}/stages/{stage}/logs (the `GetLogs` operationId).
 	GetLogs(ctx context.Context, service Service, stage Stage, params *GetLogsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetMessages performs a GET /services/{service}/stages/{stage}/messages (the `GetMessages` operationId) request.
+	// GetMessages Messages that wait or were parked
+	//
+	// Corresponds with GET /services/{service}/stages/{stage}/messages (the `GetMessages` operationId).
 	GetMessages(ctx context.Context, service Service, stage Stage, params *GetMessagesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DropMessage Takes a parked message away
@@ -1839,21 +2045,33 @@ type ClientInterface interface {
 	// Corresponds with POST /services/{service}/stages/{stage}/messages/{message} (the `SendMessageAgain` operationId).
 	SendMessageAgain(ctx context.Context, service Service, stage Stage, message MessageId, params *SendMessageAgainParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetSecrets performs a GET /services/{service}/stages/{stage}/secrets (the `GetSecrets` operationId) request.
+	// GetSecrets Names of the secrets of a stage; values are never shown
+	//
+	// Corresponds with GET /services/{service}/stages/{stage}/secrets (the `GetSecrets` operationId).
 	GetSecrets(ctx context.Context, service Service, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetSecretWithBody performs a PUT /services/{service}/stages/{stage}/secrets/{secret} (the `SetSecret` operationId) request,
-	// with any type of body and a specified content type.
+	// SetSecretWithBody Gives a secret a value
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /services/{service}/stages/{stage}/secrets/{secret} (the `SetSecret` operationId).
 	SetSecretWithBody(ctx context.Context, service Service, stage Stage, secret string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetSecret performs a PUT /services/{service}/stages/{stage}/secrets/{secret} (the `SetSecret` operationId) request.
+	// SetSecret Gives a secret a value
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /services/{service}/stages/{stage}/secrets/{secret} (the `SetSecret` operationId).
 	SetSecret(ctx context.Context, service Service, stage Stage, secret string, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListVersions performs a GET /services/{service}/versions (the `ListVersions` operationId) request.
-	ListVersions(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// ListVersions Versions, newest first, a part at a time
+	//
+	// Corresponds with GET /services/{service}/versions (the `ListVersions` operationId).
+	ListVersions(ctx context.Context, service Service, params *ListVersionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetVersion performs a GET /services/{service}/versions/{version} (the `GetVersion` operationId) request.
+	// GetVersion One version with its archives
+	//
+	// Corresponds with GET /services/{service}/versions/{version} (the `GetVersion` operationId).
 	GetVersion(ctx context.Context, service Service, version Version, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CompareVersions What differs from one version to another
@@ -1861,10 +2079,14 @@ type ClientInterface interface {
 	// Corresponds with GET /services/{service}/versions/{version}/compare/{other} (the `CompareVersions` operationId).
 	CompareVersions(ctx context.Context, service Service, version Version, other int, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetArchive performs a GET /services/{service}/versions/{version}/functions/{function}/archive (the `GetArchive` operationId) request.
+	// GetArchive A function’s archive
+	//
+	// Corresponds with GET /services/{service}/versions/{version}/functions/{function}/archive (the `GetArchive` operationId).
 	GetArchive(ctx context.Context, service Service, version Version, function Function, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetArchiveFile performs a GET /services/{service}/versions/{version}/functions/{function}/file (the `GetArchiveFile` operationId) request.
+	// GetArchiveFile A file of an archive
+	//
+	// Corresponds with GET /services/{service}/versions/{version}/functions/{function}/file (the `GetArchiveFile` operationId).
 	GetArchiveFile(ctx context.Context, service Service, version Version, function Function, params *GetArchiveFileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetLineAuthors Who wrote lines of a version's files
@@ -1877,22 +2099,39 @@ type ClientInterface interface {
 	// Corresponds with GET /services/{service}/versions/{version}/provenance (the `GetProvenance` operationId).
 	GetProvenance(ctx context.Context, service Service, version Version, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SignOut performs a DELETE /session (the `SignOut` operationId) request.
+	// SignOut Ends the session
+	//
+	// Corresponds with DELETE /session (the `SignOut` operationId).
 	SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetSession performs a GET /session (the `GetSession` operationId) request.
+	// GetSession Who is signed in
+	//
+	// Corresponds with GET /session (the `GetSession` operationId).
 	GetSession(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SignInWithBody performs a POST /session (the `SignIn` operationId) request,
-	// with any type of body and a specified content type.
+	// SignInWithBody Signs in, and gives the session’s cookie
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /session (the `SignIn` operationId).
 	SignInWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SignIn performs a POST /session (the `SignIn` operationId) request.
+	// SignIn Signs in, and gives the session’s cookie
+	//
 	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /session (the `SignIn` operationId).
 	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetWelcome What the sign-in page says to everybody
+	//
+	// Corresponds with GET /welcome (the `GetWelcome` operationId).
+	GetWelcome(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
-// GetDeployment performs a GET /deployments/{id} (the `GetDeployment` operationId) request.
+// GetDeployment A deployment with its steps
+//
+// Corresponds with GET /deployments/{id} (the `GetDeployment` operationId).
 func (c *Client) GetDeployment(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetDeploymentRequest(c.Server, id)
 	if err != nil {
@@ -1905,7 +2144,9 @@ func (c *Client) GetDeployment(ctx context.Context, id Id, reqEditors ...Request
 	return c.Client.Do(req)
 }
 
-// ActOnDeployment performs a POST /deployments/{id}/{action} (the `ActOnDeployment` operationId) request.
+// ActOnDeployment Goes on with a deployment, or cancels it
+//
+// Corresponds with POST /deployments/{id}/{action} (the `ActOnDeployment` operationId).
 func (c *Client) ActOnDeployment(ctx context.Context, id Id, action string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewActOnDeploymentRequest(c.Server, id, action)
 	if err != nil {
@@ -1918,7 +2159,39 @@ func (c *Client) ActOnDeployment(ctx context.Context, id Id, action string, reqE
 	return c.Client.Do(req)
 }
 
-// GetHealth performs a GET /health (the `GetHealth` operationId) request.
+// ListDocs The documents that come with Rudmar
+//
+// Corresponds with GET /docs (the `ListDocs` operationId).
+func (c *Client) ListDocs(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDocsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDoc A document as HTML
+//
+// Corresponds with GET /docs/{name} (the `GetDoc` operationId).
+func (c *Client) GetDoc(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDocRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetHealth How Rudmar and its platforms do
+//
+// Corresponds with GET /health (the `GetHealth` operationId).
 func (c *Client) GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetHealthRequest(c.Server)
 	if err != nil {
@@ -1931,7 +2204,9 @@ func (c *Client) GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (
 	return c.Client.Do(req)
 }
 
-// GetPlan performs a GET /plans/{id} (the `GetPlan` operationId) request.
+// GetPlan A plan that was kept
+//
+// Corresponds with GET /plans/{id} (the `GetPlan` operationId).
 func (c *Client) GetPlan(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetPlanRequest(c.Server, id)
 	if err != nil {
@@ -1944,8 +2219,11 @@ func (c *Client) GetPlan(ctx context.Context, id Id, reqEditors ...RequestEditor
 	return c.Client.Do(req)
 }
 
-// RunPlanWithBody performs a POST /plans/{id}/deployments (the `RunPlan` operationId) request,
-// with any type of body and a specified content type.
+// RunPlanWithBody Runs a plan that was kept
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /plans/{id}/deployments (the `RunPlan` operationId).
 func (c *Client) RunPlanWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRunPlanRequestWithBody(c.Server, id, contentType, body)
 	if err != nil {
@@ -1958,8 +2236,11 @@ func (c *Client) RunPlanWithBody(ctx context.Context, id Id, contentType string,
 	return c.Client.Do(req)
 }
 
-// RunPlan performs a POST /plans/{id}/deployments (the `RunPlan` operationId) request.
+// RunPlan Runs a plan that was kept
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /plans/{id}/deployments (the `RunPlan` operationId).
 func (c *Client) RunPlan(ctx context.Context, id Id, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRunPlanRequest(c.Server, id, body)
 	if err != nil {
@@ -1972,7 +2253,9 @@ func (c *Client) RunPlan(ctx context.Context, id Id, body RunPlanJSONRequestBody
 	return c.Client.Do(req)
 }
 
-// ListRepositories performs a GET /repositories (the `ListRepositories` operationId) request.
+// ListRepositories All repositories
+//
+// Corresponds with GET /repositories (the `ListRepositories` operationId).
 func (c *Client) ListRepositories(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListRepositoriesRequest(c.Server)
 	if err != nil {
@@ -1985,8 +2268,11 @@ func (c *Client) ListRepositories(ctx context.Context, reqEditors ...RequestEdit
 	return c.Client.Do(req)
 }
 
-// CreateRepositoryWithBody performs a POST /repositories (the `CreateRepository` operationId) request,
-// with any type of body and a specified content type.
+// CreateRepositoryWithBody Makes a repository
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /repositories (the `CreateRepository` operationId).
 func (c *Client) CreateRepositoryWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCreateRepositoryRequestWithBody(c.Server, contentType, body)
 	if err != nil {
@@ -1999,8 +2285,11 @@ func (c *Client) CreateRepositoryWithBody(ctx context.Context, contentType strin
 	return c.Client.Do(req)
 }
 
-// CreateRepository performs a POST /repositories (the `CreateRepository` operationId) request.
+// CreateRepository Makes a repository
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /repositories (the `CreateRepository` operationId).
 func (c *Client) CreateRepository(ctx context.Context, body CreateRepositoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCreateRepositoryRequest(c.Server, body)
 	if err != nil {
@@ -2043,7 +2332,9 @@ func (c *Client) GetSchema(ctx context.Context, file string, reqEditors ...Reque
 	return c.Client.Do(req)
 }
 
-// ListServices performs a GET /services (the `ListServices` operationId) request.
+// ListServices All services
+//
+// Corresponds with GET /services (the `ListServices` operationId).
 func (c *Client) ListServices(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListServicesRequest(c.Server)
 	if err != nil {
@@ -2071,7 +2362,9 @@ func (c *Client) RemoveService(ctx context.Context, service Service, params *Rem
 	return c.Client.Do(req)
 }
 
-// GetBoard performs a GET /services/{service}/board (the `GetBoard` operationId) request.
+// GetBoard The functions of a service in all stages
+//
+// Corresponds with GET /services/{service}/board (the `GetBoard` operationId).
 func (c *Client) GetBoard(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetBoardRequest(c.Server, service)
 	if err != nil {
@@ -2084,7 +2377,9 @@ func (c *Client) GetBoard(ctx context.Context, service Service, reqEditors ...Re
 	return c.Client.Do(req)
 }
 
-// ListBuilds performs a GET /services/{service}/builds (the `ListBuilds` operationId) request.
+// ListBuilds The newest builds
+//
+// Corresponds with GET /services/{service}/builds (the `ListBuilds` operationId).
 func (c *Client) ListBuilds(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListBuildsRequest(c.Server, service)
 	if err != nil {
@@ -2112,9 +2407,11 @@ func (c *Client) CancelBuild(ctx context.Context, service Service, build int64, 
 	return c.Client.Do(req)
 }
 
-// ListDeliveries performs a GET /services/{service}/deliveries (the `ListDeliveries` operationId) request.
-func (c *Client) ListDeliveries(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListDeliveriesRequest(c.Server, service)
+// ListDeliveries Where versions are on their way, newest first, a part at a time
+//
+// Corresponds with GET /services/{service}/deliveries (the `ListDeliveries` operationId).
+func (c *Client) ListDeliveries(ctx context.Context, service Service, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDeliveriesRequest(c.Server, service, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2125,7 +2422,9 @@ func (c *Client) ListDeliveries(ctx context.Context, service Service, reqEditors
 	return c.Client.Do(req)
 }
 
-// GetDeliveryStage performs a GET /services/{service}/deliveries/{version}/stages/{stage} (the `GetDeliveryStage` operationId) request.
+// GetDeliveryStage Gates and cases of a version in a stage
+//
+// Corresponds with GET /services/{service}/deliveries/{version}/stages/{stage} (the `GetDeliveryStage` operationId).
 func (c *Client) GetDeliveryStage(ctx context.Context, service Service, version Version, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetDeliveryStageRequest(c.Server, service, version, stage)
 	if err != nil {
@@ -2153,8 +2452,11 @@ func (c *Client) GetMeaning(ctx context.Context, service Service, version Versio
 	return c.Client.Do(req)
 }
 
-// ActOnDeliveryWithBody performs a POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId) request,
-// with any type of body and a specified content type.
+// ActOnDeliveryWithBody Asks for a delivery, approves it, refuses it, and so on
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId).
 func (c *Client) ActOnDeliveryWithBody(ctx context.Context, service Service, version Version, stage Stage, action string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewActOnDeliveryRequestWithBody(c.Server, service, version, stage, action, contentType, body)
 	if err != nil {
@@ -2167,8 +2469,11 @@ func (c *Client) ActOnDeliveryWithBody(ctx context.Context, service Service, ver
 	return c.Client.Do(req)
 }
 
-// ActOnDelivery performs a POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId) request.
+// ActOnDelivery Asks for a delivery, approves it, refuses it, and so on
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId).
 func (c *Client) ActOnDelivery(ctx context.Context, service Service, version Version, stage Stage, action string, body ActOnDeliveryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewActOnDeliveryRequest(c.Server, service, version, stage, action, body)
 	if err != nil {
@@ -2181,7 +2486,9 @@ func (c *Client) ActOnDelivery(ctx context.Context, service Service, version Ver
 	return c.Client.Do(req)
 }
 
-// ListDeployments performs a GET /services/{service}/deployments (the `ListDeployments` operationId) request.
+// ListDeployments The newest deployments
+//
+// Corresponds with GET /services/{service}/deployments (the `ListDeployments` operationId).
 func (c *Client) ListDeployments(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListDeploymentsRequest(c.Server, service)
 	if err != nil {
@@ -2194,7 +2501,9 @@ func (c *Client) ListDeployments(ctx context.Context, service Service, reqEditor
 	return c.Client.Do(req)
 }
 
-// GetJournal performs a GET /services/{service}/journal (the `GetJournal` operationId) request.
+// GetJournal What was done, newest first, a part at a time
+//
+// Corresponds with GET /services/{service}/journal (the `GetJournal` operationId).
 func (c *Client) GetJournal(ctx context.Context, service Service, params *GetJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetJournalRequest(c.Server, service, params)
 	if err != nil {
@@ -2222,8 +2531,26 @@ func (c *Client) GetLine(ctx context.Context, service Service, reqEditors ...Req
 	return c.Client.Do(req)
 }
 
-// MakePlanWithBody performs a POST /services/{service}/plans (the `MakePlan` operationId) request,
-// with any type of body and a specified content type.
+// ComputePlan Computes a plan, and keeps nothing
+//
+// Corresponds with GET /services/{service}/plan (the `ComputePlan` operationId).
+func (c *Client) ComputePlan(ctx context.Context, service Service, params *ComputePlanParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewComputePlanRequest(c.Server, service, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakePlanWithBody Computes a plan and keeps it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /services/{service}/plans (the `MakePlan` operationId).
 func (c *Client) MakePlanWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMakePlanRequestWithBody(c.Server, service, contentType, body)
 	if err != nil {
@@ -2236,8 +2563,11 @@ func (c *Client) MakePlanWithBody(ctx context.Context, service Service, contentT
 	return c.Client.Do(req)
 }
 
-// MakePlan performs a POST /services/{service}/plans (the `MakePlan` operationId) request.
+// MakePlan Computes a plan and keeps it
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /services/{service}/plans (the `MakePlan` operationId).
 func (c *Client) MakePlan(ctx context.Context, service Service, body MakePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMakePlanRequest(c.Server, service, body)
 	if err != nil {
@@ -2284,7 +2614,24 @@ func (c *Client) MoveService(ctx context.Context, service Service, params *MoveS
 	return c.Client.Do(req)
 }
 
-// GetSource performs a GET /services/{service}/source (the `GetSource` operationId) request.
+// Search Finds versions, commits, files, settings, secrets' names, and diagnostics
+//
+// Corresponds with GET /services/{service}/search (the `Search` operationId).
+func (c *Client) Search(ctx context.Context, service Service, params *SearchParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSearchRequest(c.Server, service, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSource The files of a branch or commit, with what the check says
+//
+// Corresponds with GET /services/{service}/source (the `GetSource` operationId).
 func (c *Client) GetSource(ctx context.Context, service Service, params *GetSourceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetSourceRequest(c.Server, service, params)
 	if err != nil {
@@ -2365,8 +2712,11 @@ func (c *Client) CheckSource(ctx context.Context, service Service, body CheckSou
 	return c.Client.Do(req)
 }
 
-// CommitSourceWithBody performs a POST /services/{service}/source/commits (the `CommitSource` operationId) request,
-// with any type of body and a specified content type.
+// CommitSourceWithBody Commits an edit
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /services/{service}/source/commits (the `CommitSource` operationId).
 func (c *Client) CommitSourceWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCommitSourceRequestWithBody(c.Server, service, contentType, body)
 	if err != nil {
@@ -2379,8 +2729,11 @@ func (c *Client) CommitSourceWithBody(ctx context.Context, service Service, cont
 	return c.Client.Do(req)
 }
 
-// CommitSource performs a POST /services/{service}/source/commits (the `CommitSource` operationId) request.
+// CommitSource Commits an edit
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /services/{service}/source/commits (the `CommitSource` operationId).
 func (c *Client) CommitSource(ctx context.Context, service Service, body CommitSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCommitSourceRequest(c.Server, service, body)
 	if err != nil {
@@ -2393,7 +2746,9 @@ func (c *Client) CommitSource(ctx context.Context, service Service, body CommitS
 	return c.Client.Do(req)
 }
 
-// GetFile performs a GET /services/{service}/source/file (the `GetFile` operationId) request.
+// GetFile A file of the source
+//
+// Corresponds with GET /services/{service}/source/file (the `GetFile` operationId).
 func (c *Client) GetFile(ctx context.Context, service Service, params *GetFileParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetFileRequest(c.Server, service, params)
 	if err != nil {
@@ -2504,7 +2859,9 @@ func (c *Client) GetStarter(ctx context.Context, service Service, params *GetSta
 	return c.Client.Do(req)
 }
 
-// GetFunction performs a GET /services/{service}/stages/{stage}/functions/{function} (the `GetFunction` operationId) request.
+// GetFunction A function in a stage
+//
+// Corresponds with GET /services/{service}/stages/{stage}/functions/{function} (the `GetFunction` operationId).
 func (c *Client) GetFunction(ctx context.Context, service Service, stage Stage, function Function, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetFunctionRequest(c.Server, service, stage, function)
 	if err != nil {
@@ -2517,8 +2874,11 @@ func (c *Client) GetFunction(ctx context.Context, service Service, stage Stage, 
 	return c.Client.Do(req)
 }
 
-// CallFunctionWithBody performs a POST /services/{service}/stages/{stage}/functions/{function}/calls (the `CallFunction` operationId) request,
-// with any type of body and a specified content type.
+// CallFunctionWithBody Calls a function
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/calls (the `CallFunction` operationId).
 func (c *Client) CallFunctionWithBody(ctx context.Context, service Service, stage Stage, function Function, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCallFunctionRequestWithBody(c.Server, service, stage, function, contentType, body)
 	if err != nil {
@@ -2531,8 +2891,11 @@ func (c *Client) CallFunctionWithBody(ctx context.Context, service Service, stag
 	return c.Client.Do(req)
 }
 
-// CallFunction performs a POST /services/{service}/stages/{stage}/functions/{function}/calls (the `CallFunction` operationId) request.
+// CallFunction Calls a function
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/calls (the `CallFunction` operationId).
 func (c *Client) CallFunction(ctx context.Context, service Service, stage Stage, function Function, body CallFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCallFunctionRequest(c.Server, service, stage, function, body)
 	if err != nil {
@@ -2545,7 +2908,9 @@ func (c *Client) CallFunction(ctx context.Context, service Service, stage Stage,
 	return c.Client.Do(req)
 }
 
-// GetFigures performs a GET /services/{service}/stages/{stage}/functions/{function}/figures (the `GetFigures` operationId) request.
+// GetFigures What calls came to over time
+//
+// Corresponds with GET /services/{service}/stages/{stage}/functions/{function}/figures (the `GetFigures` operationId).
 func (c *Client) GetFigures(ctx context.Context, service Service, stage Stage, function Function, params *GetFiguresParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetFiguresRequest(c.Server, service, stage, function, params)
 	if err != nil {
@@ -2558,7 +2923,9 @@ func (c *Client) GetFigures(ctx context.Context, service Service, stage Stage, f
 	return c.Client.Do(req)
 }
 
-// GetLogs performs a GET /services/{service}/stages/{stage}/logs (the `GetLogs` operationId) request.
+// GetLogs Log lines
+//
+// Corresponds with GET /services/{service}/stages/{stage}/logs (the `GetLogs` operationId).
 func (c *Client) GetLogs(ctx context.Context, service Service, stage Stage, params *GetLogsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLogsRequest(c.Server, service, stage, params)
 	if err != nil {
@@ -2571,7 +2938,9 @@ func (c *Client) GetLogs(ctx context.Context, service Service, stage Stage, para
 	return c.Client.Do(req)
 }
 
-// GetMessages performs a GET /services/{service}/stages/{stage}/messages (the `GetMessages` operationId) request.
+// GetMessages Messages that wait or were parked
+//
+// Corresponds with GET /services/{service}/stages/{stage}/messages (the `GetMessages` operationId).
 func (c *Client) GetMessages(ctx context.Context, service Service, stage Stage, params *GetMessagesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetMessagesRequest(c.Server, service, stage, params)
 	if err != nil {
@@ -2614,7 +2983,9 @@ func (c *Client) SendMessageAgain(ctx context.Context, service Service, stage St
 	return c.Client.Do(req)
 }
 
-// GetSecrets performs a GET /services/{service}/stages/{stage}/secrets (the `GetSecrets` operationId) request.
+// GetSecrets Names of the secrets of a stage; values are never shown
+//
+// Corresponds with GET /services/{service}/stages/{stage}/secrets (the `GetSecrets` operationId).
 func (c *Client) GetSecrets(ctx context.Context, service Service, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetSecretsRequest(c.Server, service, stage)
 	if err != nil {
@@ -2627,8 +2998,11 @@ func (c *Client) GetSecrets(ctx context.Context, service Service, stage Stage, r
 	return c.Client.Do(req)
 }
 
-// SetSecretWithBody performs a PUT /services/{service}/stages/{stage}/secrets/{secret} (the `SetSecret` operationId) request,
-// with any type of body and a specified content type.
+// SetSecretWithBody Gives a secret a value
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /services/{service}/stages/{stage}/secrets/{secret} (the `SetSecret` operationId).
 func (c *Client) SetSecretWithBody(ctx context.Context, service Service, stage Stage, secret string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetSecretRequestWithBody(c.Server, service, stage, secret, contentType, body)
 	if err != nil {
@@ -2641,8 +3015,11 @@ func (c *Client) SetSecretWithBody(ctx context.Context, service Service, stage S
 	return c.Client.Do(req)
 }
 
-// SetSecret performs a PUT /services/{service}/stages/{stage}/secrets/{secret} (the `SetSecret` operationId) request.
+// SetSecret Gives a secret a value
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /services/{service}/stages/{stage}/secrets/{secret} (the `SetSecret` operationId).
 func (c *Client) SetSecret(ctx context.Context, service Service, stage Stage, secret string, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetSecretRequest(c.Server, service, stage, secret, body)
 	if err != nil {
@@ -2655,9 +3032,11 @@ func (c *Client) SetSecret(ctx context.Context, service Service, stage Stage, se
 	return c.Client.Do(req)
 }
 
-// ListVersions performs a GET /services/{service}/versions (the `ListVersions` operationId) request.
-func (c *Client) ListVersions(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListVersionsRequest(c.Server, service)
+// ListVersions Versions, newest first, a part at a time
+//
+// Corresponds with GET /services/{service}/versions (the `ListVersions` operationId).
+func (c *Client) ListVersions(ctx context.Context, service Service, params *ListVersionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListVersionsRequest(c.Server, service, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2668,7 +3047,9 @@ func (c *Client) ListVersions(ctx context.Context, service Service, reqEditors .
 	return c.Client.Do(req)
 }
 
-// GetVersion performs a GET /services/{service}/versions/{version} (the `GetVersion` operationId) request.
+// GetVersion One version with its archives
+//
+// Corresponds with GET /services/{service}/versions/{version} (the `GetVersion` operationId).
 func (c *Client) GetVersion(ctx context.Context, service Service, version Version, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetVersionRequest(c.Server, service, version)
 	if err != nil {
@@ -2696,7 +3077,9 @@ func (c *Client) CompareVersions(ctx context.Context, service Service, version V
 	return c.Client.Do(req)
 }
 
-// GetArchive performs a GET /services/{service}/versions/{version}/functions/{function}/archive (the `GetArchive` operationId) request.
+// GetArchive A function’s archive
+//
+// Corresponds with GET /services/{service}/versions/{version}/functions/{function}/archive (the `GetArchive` operationId).
 func (c *Client) GetArchive(ctx context.Context, service Service, version Version, function Function, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetArchiveRequest(c.Server, service, version, function)
 	if err != nil {
@@ -2709,7 +3092,9 @@ func (c *Client) GetArchive(ctx context.Context, service Service, version Versio
 	return c.Client.Do(req)
 }
 
-// GetArchiveFile performs a GET /services/{service}/versions/{version}/functions/{function}/file (the `GetArchiveFile` operationId) request.
+// GetArchiveFile A file of an archive
+//
+// Corresponds with GET /services/{service}/versions/{version}/functions/{function}/file (the `GetArchiveFile` operationId).
 func (c *Client) GetArchiveFile(ctx context.Context, service Service, version Version, function Function, params *GetArchiveFileParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetArchiveFileRequest(c.Server, service, version, function, params)
 	if err != nil {
@@ -2752,7 +3137,9 @@ func (c *Client) GetProvenance(ctx context.Context, service Service, version Ver
 	return c.Client.Do(req)
 }
 
-// SignOut performs a DELETE /session (the `SignOut` operationId) request.
+// SignOut Ends the session
+//
+// Corresponds with DELETE /session (the `SignOut` operationId).
 func (c *Client) SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSignOutRequest(c.Server)
 	if err != nil {
@@ -2765,7 +3152,9 @@ func (c *Client) SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*h
 	return c.Client.Do(req)
 }
 
-// GetSession performs a GET /session (the `GetSession` operationId) request.
+// GetSession Who is signed in
+//
+// Corresponds with GET /session (the `GetSession` operationId).
 func (c *Client) GetSession(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetSessionRequest(c.Server)
 	if err != nil {
@@ -2778,8 +3167,11 @@ func (c *Client) GetSession(ctx context.Context, reqEditors ...RequestEditorFn) 
 	return c.Client.Do(req)
 }
 
-// SignInWithBody performs a POST /session (the `SignIn` operationId) request,
-// with any type of body and a specified content type.
+// SignInWithBody Signs in, and gives the session’s cookie
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /session (the `SignIn` operationId).
 func (c *Client) SignInWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSignInRequestWithBody(c.Server, contentType, body)
 	if err != nil {
@@ -2792,10 +3184,28 @@ func (c *Client) SignInWithBody(ctx context.Context, contentType string, body io
 	return c.Client.Do(req)
 }
 
-// SignIn performs a POST /session (the `SignIn` operationId) request.
+// SignIn Signs in, and gives the session’s cookie
+//
 // Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /session (the `SignIn` operationId).
 func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSignInRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetWelcome What the sign-in page says to everybody
+//
+// Corresponds with GET /welcome (the `GetWelcome` operationId).
+func (c *Client) GetWelcome(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetWelcomeRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -2874,6 +3284,67 @@ func NewActOnDeploymentRequest(server string, id Id, action string) (*http.Reque
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListDocsRequest constructs an http.Request for the ListDocs method
+func NewListDocsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/docs")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetDocRequest constructs an http.Request for the GetDoc method
+func NewGetDocRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/docs/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -3341,7 +3812,7 @@ func NewCancelBuildRequest(server string, service Service, build int64) (*http.R
 }
 
 // NewListDeliveriesRequest constructs an http.Request for the ListDeliveries method
-func NewListDeliveriesRequest(server string, service Service) (*http.Request, error) {
+func NewListDeliveriesRequest(server string, service Service, params *ListDeliveriesParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -3364,6 +3835,57 @@ func NewListDeliveriesRequest(server string, service Service) (*http.Request, er
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Before != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "before", *params.Before, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -3619,6 +4141,54 @@ func NewGetJournalRequest(server string, service Service, params *GetJournalPara
 
 		}
 
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Person != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "person", *params.Person, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Stage != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "stage", *params.Stage, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.What != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "what", *params.What, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -3657,6 +4227,87 @@ func NewGetLineRequest(server string, service Service) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewComputePlanRequest constructs an http.Request for the ComputePlan method
+func NewComputePlanRequest(server string, service Service, params *ComputePlanParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/plan", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "stage", params.Stage, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Onto != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "onto", *params.Onto, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Version != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "version", *params.Version, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -3780,6 +4431,63 @@ func NewMoveServiceRequestWithBody(server string, service Service, params *MoveS
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewSearchRequest constructs an http.Request for the Search method
+func NewSearchRequest(server string, service Service, params *SearchParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/search", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "text", params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -4545,6 +5253,18 @@ func NewGetLogsRequest(server string, service Service, stage Stage, params *GetL
 
 		}
 
+		if params.Before != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "before", *params.Before, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.After != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
@@ -4900,7 +5620,7 @@ func NewSetSecretRequestWithBody(server string, service Service, stage Stage, se
 }
 
 // NewListVersionsRequest constructs an http.Request for the ListVersions method
-func NewListVersionsRequest(server string, service Service) (*http.Request, error) {
+func NewListVersionsRequest(server string, service Service, params *ListVersionsParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -4923,6 +5643,45 @@ func NewListVersionsRequest(server string, service Service) (*http.Request, erro
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Before != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "before", *params.Before, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -5344,6 +6103,33 @@ func NewSignInRequestWithBody(server string, contentType string, body io.Reader)
 	return req, nil
 }
 
+// NewGetWelcomeRequest constructs an http.Request for the GetWelcome method
+func NewGetWelcomeRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/welcome")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -5388,49 +6174,81 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
-	// GetDeploymentWithResponse performs a GET /deployments/{id} (the `GetDeployment` operationId) request.
+	// GetDeploymentWithResponse A deployment with its steps
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /deployments/{id} (the `GetDeployment` operationId).
 	GetDeploymentWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetDeploymentResponse, error)
 
-	// ActOnDeploymentWithResponse performs a POST /deployments/{id}/{action} (the `ActOnDeployment` operationId) request.
+	// ActOnDeploymentWithResponse Goes on with a deployment, or cancels it
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /deployments/{id}/{action} (the `ActOnDeployment` operationId).
 	ActOnDeploymentWithResponse(ctx context.Context, id Id, action string, reqEditors ...RequestEditorFn) (*ActOnDeploymentResponse, error)
 
-	// GetHealthWithResponse performs a GET /health (the `GetHealth` operationId) request.
+	// ListDocsWithResponse The documents that come with Rudmar
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /docs (the `ListDocs` operationId).
+	ListDocsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListDocsResponse, error)
+
+	// GetDocWithResponse A document as HTML
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /docs/{name} (the `GetDoc` operationId).
+	GetDocWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*GetDocResponse, error)
+
+	// GetHealthWithResponse How Rudmar and its platforms do
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /health (the `GetHealth` operationId).
 	GetHealthWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHealthResponse, error)
 
-	// GetPlanWithResponse performs a GET /plans/{id} (the `GetPlan` operationId) request.
+	// GetPlanWithResponse A plan that was kept
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /plans/{id} (the `GetPlan` operationId).
 	GetPlanWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetPlanResponse, error)
 
-	// RunPlanWithBodyWithResponse performs a POST /plans/{id}/deployments (the `RunPlan` operationId) request,
-	// with any type of body and a specified content type.
+	// RunPlanWithBodyWithResponse Runs a plan that was kept
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /plans/{id}/deployments (the `RunPlan` operationId).
 	RunPlanWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunPlanResponse, error)
 
-	// RunPlanWithResponse performs a POST /plans/{id}/deployments (the `RunPlan` operationId) request.
+	// RunPlanWithResponse Runs a plan that was kept
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /plans/{id}/deployments (the `RunPlan` operationId).
 	RunPlanWithResponse(ctx context.Context, id Id, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*RunPlanResponse, error)
 
-	// ListRepositoriesWithResponse performs a GET /repositories (the `ListRepositories` operationId) request.
+	// ListRepositoriesWithResponse All repositories
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /repositories (the `ListRepositories` operationId).
 	ListRepositoriesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRepositoriesResponse, error)
 
-	// CreateRepositoryWithBodyWithResponse performs a POST /repositories (the `CreateRepository` operationId) request,
-	// with any type of body and a specified content type.
+	// CreateRepositoryWithBodyWithResponse Makes a repository
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /repositories (the `CreateRepository` operationId).
 	CreateRepositoryWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateRepositoryResponse, error)
 
-	// CreateRepositoryWithResponse performs a POST /repositories (the `CreateRepository` operationId) request.
+	// CreateRepositoryWithResponse Makes a repository
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /repositories (the `CreateRepository` operationId).
 	CreateRepositoryWithResponse(ctx context.Context, body CreateRepositoryJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateRepositoryResponse, error)
 
 	// RemoveRepositoryWithResponse Takes away a repository that holds no service any more, with its whole history; confirmed by its name
@@ -5447,9 +6265,11 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /schemas/{file} (the `GetSchema` operationId).
 	GetSchemaWithResponse(ctx context.Context, file string, reqEditors ...RequestEditorFn) (*GetSchemaResponse, error)
 
-	// ListServicesWithResponse performs a GET /services (the `ListServices` operationId) request.
+	// ListServicesWithResponse All services
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services (the `ListServices` operationId).
 	ListServicesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListServicesResponse, error)
 
 	// RemoveServiceWithResponse Takes a service off the list of which nothing runs any more; confirmed by its name
@@ -5459,14 +6279,18 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /services/{service} (the `RemoveService` operationId).
 	RemoveServiceWithResponse(ctx context.Context, service Service, params *RemoveServiceParams, reqEditors ...RequestEditorFn) (*RemoveServiceResponse, error)
 
-	// GetBoardWithResponse performs a GET /services/{service}/board (the `GetBoard` operationId) request.
+	// GetBoardWithResponse The functions of a service in all stages
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/board (the `GetBoard` operationId).
 	GetBoardWithResponse(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*GetBoardResponse, error)
 
-	// ListBuildsWithResponse performs a GET /services/{service}/builds (the `ListBuilds` operationId) request.
+	// ListBuildsWithResponse The newest builds
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/builds (the `ListBuilds` operationId).
 	ListBuildsWithResponse(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*ListBuildsResponse, error)
 
 	// CancelBuildWithResponse Ends a build that waits or runs
@@ -5476,14 +6300,18 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /services/{service}/builds/{build} (the `CancelBuild` operationId).
 	CancelBuildWithResponse(ctx context.Context, service Service, build int64, reqEditors ...RequestEditorFn) (*CancelBuildResponse, error)
 
-	// ListDeliveriesWithResponse performs a GET /services/{service}/deliveries (the `ListDeliveries` operationId) request.
+	// ListDeliveriesWithResponse Where versions are on their way, newest first, a part at a time
 	//
 	// Returns a wrapper object for the known response body format(s).
-	ListDeliveriesWithResponse(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*ListDeliveriesResponse, error)
+	//
+	// Corresponds with GET /services/{service}/deliveries (the `ListDeliveries` operationId).
+	ListDeliveriesWithResponse(ctx context.Context, service Service, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*ListDeliveriesResponse, error)
 
-	// GetDeliveryStageWithResponse performs a GET /services/{service}/deliveries/{version}/stages/{stage} (the `GetDeliveryStage` operationId) request.
+	// GetDeliveryStageWithResponse Gates and cases of a version in a stage
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/deliveries/{version}/stages/{stage} (the `GetDeliveryStage` operationId).
 	GetDeliveryStageWithResponse(ctx context.Context, service Service, version Version, stage Stage, reqEditors ...RequestEditorFn) (*GetDeliveryStageResponse, error)
 
 	// GetMeaningWithResponse What it would do and mean to put a version into a stage now, over all its targets
@@ -5493,24 +6321,32 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /services/{service}/deliveries/{version}/stages/{stage}/meaning (the `GetMeaning` operationId).
 	GetMeaningWithResponse(ctx context.Context, service Service, version Version, stage Stage, reqEditors ...RequestEditorFn) (*GetMeaningResponse, error)
 
-	// ActOnDeliveryWithBodyWithResponse performs a POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId) request,
-	// with any type of body and a specified content type.
+	// ActOnDeliveryWithBodyWithResponse Asks for a delivery, approves it, refuses it, and so on
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId).
 	ActOnDeliveryWithBodyWithResponse(ctx context.Context, service Service, version Version, stage Stage, action string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ActOnDeliveryResponse, error)
 
-	// ActOnDeliveryWithResponse performs a POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId) request.
+	// ActOnDeliveryWithResponse Asks for a delivery, approves it, refuses it, and so on
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId).
 	ActOnDeliveryWithResponse(ctx context.Context, service Service, version Version, stage Stage, action string, body ActOnDeliveryJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnDeliveryResponse, error)
 
-	// ListDeploymentsWithResponse performs a GET /services/{service}/deployments (the `ListDeployments` operationId) request.
+	// ListDeploymentsWithResponse The newest deployments
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/deployments (the `ListDeployments` operationId).
 	ListDeploymentsWithResponse(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*ListDeploymentsResponse, error)
 
-	// GetJournalWithResponse performs a GET /services/{service}/journal (the `GetJournal` operationId) request.
+	// GetJournalWithResponse What was done, newest first, a part at a time
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/journal (the `GetJournal` operationId).
 	GetJournalWithResponse(ctx context.Context, service Service, params *GetJournalParams, reqEditors ...RequestEditorFn) (*GetJournalResponse, error)
 
 	// GetLineWithResponse The stage line
@@ -5520,14 +6356,25 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /services/{service}/line (the `GetLine` operationId).
 	GetLineWithResponse(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*GetLineResponse, error)
 
-	// MakePlanWithBodyWithResponse performs a POST /services/{service}/plans (the `MakePlan` operationId) request,
-	// with any type of body and a specified content type.
+	// ComputePlanWithResponse Computes a plan, and keeps nothing
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/plan (the `ComputePlan` operationId).
+	ComputePlanWithResponse(ctx context.Context, service Service, params *ComputePlanParams, reqEditors ...RequestEditorFn) (*ComputePlanResponse, error)
+
+	// MakePlanWithBodyWithResponse Computes a plan and keeps it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/plans (the `MakePlan` operationId).
 	MakePlanWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakePlanResponse, error)
 
-	// MakePlanWithResponse performs a POST /services/{service}/plans (the `MakePlan` operationId) request.
+	// MakePlanWithResponse Computes a plan and keeps it
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/plans (the `MakePlan` operationId).
 	MakePlanWithResponse(ctx context.Context, service Service, body MakePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*MakePlanResponse, error)
 
 	// MoveServiceWithBodyWithResponse Gives a service to another repository; confirmed by the service's name
@@ -5544,9 +6391,18 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /services/{service}/repository (the `MoveService` operationId).
 	MoveServiceWithResponse(ctx context.Context, service Service, params *MoveServiceParams, body MoveServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*MoveServiceResponse, error)
 
-	// GetSourceWithResponse performs a GET /services/{service}/source (the `GetSource` operationId) request.
+	// SearchWithResponse Finds versions, commits, files, settings, secrets' names, and diagnostics
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/search (the `Search` operationId).
+	SearchWithResponse(ctx context.Context, service Service, params *SearchParams, reqEditors ...RequestEditorFn) (*SearchResponse, error)
+
+	// GetSourceWithResponse The files of a branch or commit, with what the check says
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/source (the `GetSource` operationId).
 	GetSourceWithResponse(ctx context.Context, service Service, params *GetSourceParams, reqEditors ...RequestEditorFn) (*GetSourceResponse, error)
 
 	// AssistSourceWithBodyWithResponse What may be written at a place, and what its line means
@@ -5577,19 +6433,25 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /services/{service}/source/check (the `CheckSource` operationId).
 	CheckSourceWithResponse(ctx context.Context, service Service, body CheckSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckSourceResponse, error)
 
-	// CommitSourceWithBodyWithResponse performs a POST /services/{service}/source/commits (the `CommitSource` operationId) request,
-	// with any type of body and a specified content type.
+	// CommitSourceWithBodyWithResponse Commits an edit
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/source/commits (the `CommitSource` operationId).
 	CommitSourceWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CommitSourceResponse, error)
 
-	// CommitSourceWithResponse performs a POST /services/{service}/source/commits (the `CommitSource` operationId) request.
+	// CommitSourceWithResponse Commits an edit
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/source/commits (the `CommitSource` operationId).
 	CommitSourceWithResponse(ctx context.Context, service Service, body CommitSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*CommitSourceResponse, error)
 
-	// GetFileWithResponse performs a GET /services/{service}/source/file (the `GetFile` operationId) request.
+	// GetFileWithResponse A file of the source
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/source/file (the `GetFile` operationId).
 	GetFileWithResponse(ctx context.Context, service Service, params *GetFileParams, reqEditors ...RequestEditorFn) (*GetFileResponse, error)
 
 	// GetFileHistoryWithResponse The commits that changed a file, newest first
@@ -5634,34 +6496,46 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /services/{service}/source/starter (the `GetStarter` operationId).
 	GetStarterWithResponse(ctx context.Context, service Service, params *GetStarterParams, reqEditors ...RequestEditorFn) (*GetStarterResponse, error)
 
-	// GetFunctionWithResponse performs a GET /services/{service}/stages/{stage}/functions/{function} (the `GetFunction` operationId) request.
+	// GetFunctionWithResponse A function in a stage
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/stages/{stage}/functions/{function} (the `GetFunction` operationId).
 	GetFunctionWithResponse(ctx context.Context, service Service, stage Stage, function Function, reqEditors ...RequestEditorFn) (*GetFunctionResponse, error)
 
-	// CallFunctionWithBodyWithResponse performs a POST /services/{service}/stages/{stage}/functions/{function}/calls (the `CallFunction` operationId) request,
-	// with any type of body and a specified content type.
+	// CallFunctionWithBodyWithResponse Calls a function
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/calls (the `CallFunction` operationId).
 	CallFunctionWithBodyWithResponse(ctx context.Context, service Service, stage Stage, function Function, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CallFunctionResponse, error)
 
-	// CallFunctionWithResponse performs a POST /services/{service}/stages/{stage}/functions/{function}/calls (the `CallFunction` operationId) request.
+	// CallFunctionWithResponse Calls a function
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/calls (the `CallFunction` operationId).
 	CallFunctionWithResponse(ctx context.Context, service Service, stage Stage, function Function, body CallFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*CallFunctionResponse, error)
 
-	// GetFiguresWithResponse performs a GET /services/{service}/stages/{stage}/functions/{function}/figures (the `GetFigures` operationId) request.
+	// GetFiguresWithResponse What calls came to over time
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/stages/{stage}/functions/{function}/figures (the `GetFigures` operationId).
 	GetFiguresWithResponse(ctx context.Context, service Service, stage Stage, function Function, params *GetFiguresParams, reqEditors ...RequestEditorFn) (*GetFiguresResponse, error)
 
-	// GetLogsWithResponse performs a GET /services/{service}/stages/{stage}/logs (the `GetLogs` operationId) request.
+	// GetLogsWithResponse Log lines
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/stages/{stage}/logs (the `GetLogs` operationId).
 	GetLogsWithResponse(ctx context.Context, service Service, stage Stage, params *GetLogsParams, reqEditors ...RequestEditorFn) (*GetLogsResponse, error)
 
-	// GetMessagesWithResponse performs a GET /services/{service}/stages/{stage}/messages (the `GetMessages` operationId) request.
+	// GetMessagesWithResponse Messages that wait or were parked
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/stages/{stage}/messages (the `GetMessages` operationId).
 	GetMessagesWithResponse(ctx context.Context, service Service, stage Stage, params *GetMessagesParams, reqEditors ...RequestEditorFn) (*GetMessagesResponse, error)
 
 	// DropMessageWithResponse Takes a parked message away
@@ -5678,29 +6552,39 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /services/{service}/stages/{stage}/messages/{message} (the `SendMessageAgain` operationId).
 	SendMessageAgainWithResponse(ctx context.Context, service Service, stage Stage, message MessageId, params *SendMessageAgainParams, reqEditors ...RequestEditorFn) (*SendMessageAgainResponse, error)
 
-	// GetSecretsWithResponse performs a GET /services/{service}/stages/{stage}/secrets (the `GetSecrets` operationId) request.
+	// GetSecretsWithResponse Names of the secrets of a stage; values are never shown
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/stages/{stage}/secrets (the `GetSecrets` operationId).
 	GetSecretsWithResponse(ctx context.Context, service Service, stage Stage, reqEditors ...RequestEditorFn) (*GetSecretsResponse, error)
 
-	// SetSecretWithBodyWithResponse performs a PUT /services/{service}/stages/{stage}/secrets/{secret} (the `SetSecret` operationId) request,
-	// with any type of body and a specified content type.
+	// SetSecretWithBodyWithResponse Gives a secret a value
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /services/{service}/stages/{stage}/secrets/{secret} (the `SetSecret` operationId).
 	SetSecretWithBodyWithResponse(ctx context.Context, service Service, stage Stage, secret string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSecretResponse, error)
 
-	// SetSecretWithResponse performs a PUT /services/{service}/stages/{stage}/secrets/{secret} (the `SetSecret` operationId) request.
+	// SetSecretWithResponse Gives a secret a value
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /services/{service}/stages/{stage}/secrets/{secret} (the `SetSecret` operationId).
 	SetSecretWithResponse(ctx context.Context, service Service, stage Stage, secret string, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSecretResponse, error)
 
-	// ListVersionsWithResponse performs a GET /services/{service}/versions (the `ListVersions` operationId) request.
+	// ListVersionsWithResponse Versions, newest first, a part at a time
 	//
 	// Returns a wrapper object for the known response body format(s).
-	ListVersionsWithResponse(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*ListVersionsResponse, error)
+	//
+	// Corresponds with GET /services/{service}/versions (the `ListVersions` operationId).
+	ListVersionsWithResponse(ctx context.Context, service Service, params *ListVersionsParams, reqEditors ...RequestEditorFn) (*ListVersionsResponse, error)
 
-	// GetVersionWithResponse performs a GET /services/{service}/versions/{version} (the `GetVersion` operationId) request.
+	// GetVersionWithResponse One version with its archives
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/versions/{version} (the `GetVersion` operationId).
 	GetVersionWithResponse(ctx context.Context, service Service, version Version, reqEditors ...RequestEditorFn) (*GetVersionResponse, error)
 
 	// CompareVersionsWithResponse What differs from one version to another
@@ -5710,14 +6594,18 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /services/{service}/versions/{version}/compare/{other} (the `CompareVersions` operationId).
 	CompareVersionsWithResponse(ctx context.Context, service Service, version Version, other int, reqEditors ...RequestEditorFn) (*CompareVersionsResponse, error)
 
-	// GetArchiveWithResponse performs a GET /services/{service}/versions/{version}/functions/{function}/archive (the `GetArchive` operationId) request.
+	// GetArchiveWithResponse A function’s archive
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/versions/{version}/functions/{function}/archive (the `GetArchive` operationId).
 	GetArchiveWithResponse(ctx context.Context, service Service, version Version, function Function, reqEditors ...RequestEditorFn) (*GetArchiveResponse, error)
 
-	// GetArchiveFileWithResponse performs a GET /services/{service}/versions/{version}/functions/{function}/file (the `GetArchiveFile` operationId) request.
+	// GetArchiveFileWithResponse A file of an archive
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/versions/{version}/functions/{function}/file (the `GetArchiveFile` operationId).
 	GetArchiveFileWithResponse(ctx context.Context, service Service, version Version, function Function, params *GetArchiveFileParams, reqEditors ...RequestEditorFn) (*GetArchiveFileResponse, error)
 
 	// GetLineAuthorsWithResponse Who wrote lines of a version's files
@@ -5734,25 +6622,40 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /services/{service}/versions/{version}/provenance (the `GetProvenance` operationId).
 	GetProvenanceWithResponse(ctx context.Context, service Service, version Version, reqEditors ...RequestEditorFn) (*GetProvenanceResponse, error)
 
-	// SignOutWithResponse performs a DELETE /session (the `SignOut` operationId) request.
+	// SignOutWithResponse Ends the session
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /session (the `SignOut` operationId).
 	SignOutWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*SignOutResponse, error)
 
-	// GetSessionWithResponse performs a GET /session (the `GetSession` operationId) request.
+	// GetSessionWithResponse Who is signed in
 	//
 	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /session (the `GetSession` operationId).
 	GetSessionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSessionResponse, error)
 
-	// SignInWithBodyWithResponse performs a POST /session (the `SignIn` operationId) request,
-	// with any type of body and a specified content type.
+	// SignInWithBodyWithResponse Signs in, and gives the session’s cookie
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /session (the `SignIn` operationId).
 	SignInWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignInResponse, error)
 
-	// SignInWithResponse performs a POST /session (the `SignIn` operationId) request.
+	// SignInWithResponse Signs in, and gives the session’s cookie
+	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /session (the `SignIn` operationId).
 	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
+
+	// GetWelcomeWithResponse What the sign-in page says to everybody
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /welcome (the `GetWelcome` operationId).
+	GetWelcomeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetWelcomeResponse, error)
 }
 
 type GetDeploymentResponse struct {
@@ -5838,6 +6741,102 @@ func (r ActOnDeploymentResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ActOnDeploymentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListDocsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Document
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDocsResponse) GetJSON200() *[]Document {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDocsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDocsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDocsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDocsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDocsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetDocResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DocumentText
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDocResponse) GetJSON200() *DocumentText {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDocResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDocResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDocResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDocResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDocResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6738,6 +7737,54 @@ func (r GetLineResponse) ContentType() string {
 	return ""
 }
 
+type ComputePlanResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *KeptPlan
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ComputePlanResponse) GetJSON200() *KeptPlan {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ComputePlanResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ComputePlanResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ComputePlanResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ComputePlanResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ComputePlanResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type MakePlanResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6832,6 +7879,54 @@ func (r MoveServiceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r MoveServiceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SearchResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Found
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SearchResponse) GetJSON200() *[]Found {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SearchResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SearchResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SearchResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SearchResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SearchResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8158,9 +9253,63 @@ func (r SignInResponse) ContentType() string {
 	return ""
 }
 
-// GetDeploymentWithResponse performs a GET /deployments/{id} (the `GetDeployment` operationId) request.
+type GetWelcomeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Demo bool `json:"demo"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetWelcomeResponse) GetJSON200() *struct {
+	Demo bool `json:"demo"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetWelcomeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetWelcomeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetWelcomeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetWelcomeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetWelcomeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetDeploymentWithResponse A deployment with its steps
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /deployments/{id} (the `GetDeployment` operationId).
 func (c *ClientWithResponses) GetDeploymentWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetDeploymentResponse, error) {
 	rsp, err := c.GetDeployment(ctx, id, reqEditors...)
 	if err != nil {
@@ -8169,9 +9318,11 @@ func (c *ClientWithResponses) GetDeploymentWithResponse(ctx context.Context, id 
 	return ParseGetDeploymentResponse(rsp)
 }
 
-// ActOnDeploymentWithResponse performs a POST /deployments/{id}/{action} (the `ActOnDeployment` operationId) request.
+// ActOnDeploymentWithResponse Goes on with a deployment, or cancels it
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /deployments/{id}/{action} (the `ActOnDeployment` operationId).
 func (c *ClientWithResponses) ActOnDeploymentWithResponse(ctx context.Context, id Id, action string, reqEditors ...RequestEditorFn) (*ActOnDeploymentResponse, error) {
 	rsp, err := c.ActOnDeployment(ctx, id, action, reqEditors...)
 	if err != nil {
@@ -8180,9 +9331,37 @@ func (c *ClientWithResponses) ActOnDeploymentWithResponse(ctx context.Context, i
 	return ParseActOnDeploymentResponse(rsp)
 }
 
-// GetHealthWithResponse performs a GET /health (the `GetHealth` operationId) request.
+// ListDocsWithResponse The documents that come with Rudmar
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /docs (the `ListDocs` operationId).
+func (c *ClientWithResponses) ListDocsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListDocsResponse, error) {
+	rsp, err := c.ListDocs(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDocsResponse(rsp)
+}
+
+// GetDocWithResponse A document as HTML
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /docs/{name} (the `GetDoc` operationId).
+func (c *ClientWithResponses) GetDocWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*GetDocResponse, error) {
+	rsp, err := c.GetDoc(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDocResponse(rsp)
+}
+
+// GetHealthWithResponse How Rudmar and its platforms do
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /health (the `GetHealth` operationId).
 func (c *ClientWithResponses) GetHealthWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHealthResponse, error) {
 	rsp, err := c.GetHealth(ctx, reqEditors...)
 	if err != nil {
@@ -8191,9 +9370,11 @@ func (c *ClientWithResponses) GetHealthWithResponse(ctx context.Context, reqEdit
 	return ParseGetHealthResponse(rsp)
 }
 
-// GetPlanWithResponse performs a GET /plans/{id} (the `GetPlan` operationId) request.
+// GetPlanWithResponse A plan that was kept
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /plans/{id} (the `GetPlan` operationId).
 func (c *ClientWithResponses) GetPlanWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetPlanResponse, error) {
 	rsp, err := c.GetPlan(ctx, id, reqEditors...)
 	if err != nil {
@@ -8202,10 +9383,11 @@ func (c *ClientWithResponses) GetPlanWithResponse(ctx context.Context, id Id, re
 	return ParseGetPlanResponse(rsp)
 }
 
-// RunPlanWithBodyWithResponse performs a POST /plans/{id}/deployments (the `RunPlan` operationId) request,
-// with any type of body and a specified content type.
+// RunPlanWithBodyWithResponse Runs a plan that was kept
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /plans/{id}/deployments (the `RunPlan` operationId).
 func (c *ClientWithResponses) RunPlanWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunPlanResponse, error) {
 	rsp, err := c.RunPlanWithBody(ctx, id, contentType, body, reqEditors...)
 	if err != nil {
@@ -8214,8 +9396,11 @@ func (c *ClientWithResponses) RunPlanWithBodyWithResponse(ctx context.Context, i
 	return ParseRunPlanResponse(rsp)
 }
 
-// RunPlanWithResponse performs a POST /plans/{id}/deployments (the `RunPlan` operationId) request.
+// RunPlanWithResponse Runs a plan that was kept
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /plans/{id}/deployments (the `RunPlan` operationId).
 func (c *ClientWithResponses) RunPlanWithResponse(ctx context.Context, id Id, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*RunPlanResponse, error) {
 	rsp, err := c.RunPlan(ctx, id, body, reqEditors...)
 	if err != nil {
@@ -8224,9 +9409,11 @@ func (c *ClientWithResponses) RunPlanWithResponse(ctx context.Context, id Id, bo
 	return ParseRunPlanResponse(rsp)
 }
 
-// ListRepositoriesWithResponse performs a GET /repositories (the `ListRepositories` operationId) request.
+// ListRepositoriesWithResponse All repositories
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /repositories (the `ListRepositories` operationId).
 func (c *ClientWithResponses) ListRepositoriesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRepositoriesResponse, error) {
 	rsp, err := c.ListRepositories(ctx, reqEditors...)
 	if err != nil {
@@ -8235,10 +9422,11 @@ func (c *ClientWithResponses) ListRepositoriesWithResponse(ctx context.Context, 
 	return ParseListRepositoriesResponse(rsp)
 }
 
-// CreateRepositoryWithBodyWithResponse performs a POST /repositories (the `CreateRepository` operationId) request,
-// with any type of body and a specified content type.
+// CreateRepositoryWithBodyWithResponse Makes a repository
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /repositories (the `CreateRepository` operationId).
 func (c *ClientWithResponses) CreateRepositoryWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateRepositoryResponse, error) {
 	rsp, err := c.CreateRepositoryWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
@@ -8247,8 +9435,11 @@ func (c *ClientWithResponses) CreateRepositoryWithBodyWithResponse(ctx context.C
 	return ParseCreateRepositoryResponse(rsp)
 }
 
-// CreateRepositoryWithResponse performs a POST /repositories (the `CreateRepository` operationId) request.
+// CreateRepositoryWithResponse Makes a repository
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /repositories (the `CreateRepository` operationId).
 func (c *ClientWithResponses) CreateRepositoryWithResponse(ctx context.Context, body CreateRepositoryJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateRepositoryResponse, error) {
 	rsp, err := c.CreateRepository(ctx, body, reqEditors...)
 	if err != nil {
@@ -8283,9 +9474,11 @@ func (c *ClientWithResponses) GetSchemaWithResponse(ctx context.Context, file st
 	return ParseGetSchemaResponse(rsp)
 }
 
-// ListServicesWithResponse performs a GET /services (the `ListServices` operationId) request.
+// ListServicesWithResponse All services
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services (the `ListServices` operationId).
 func (c *ClientWithResponses) ListServicesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListServicesResponse, error) {
 	rsp, err := c.ListServices(ctx, reqEditors...)
 	if err != nil {
@@ -8307,9 +9500,11 @@ func (c *ClientWithResponses) RemoveServiceWithResponse(ctx context.Context, ser
 	return ParseRemoveServiceResponse(rsp)
 }
 
-// GetBoardWithResponse performs a GET /services/{service}/board (the `GetBoard` operationId) request.
+// GetBoardWithResponse The functions of a service in all stages
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/board (the `GetBoard` operationId).
 func (c *ClientWithResponses) GetBoardWithResponse(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*GetBoardResponse, error) {
 	rsp, err := c.GetBoard(ctx, service, reqEditors...)
 	if err != nil {
@@ -8318,9 +9513,11 @@ func (c *ClientWithResponses) GetBoardWithResponse(ctx context.Context, service 
 	return ParseGetBoardResponse(rsp)
 }
 
-// ListBuildsWithResponse performs a GET /services/{service}/builds (the `ListBuilds` operationId) request.
+// ListBuildsWithResponse The newest builds
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/builds (the `ListBuilds` operationId).
 func (c *ClientWithResponses) ListBuildsWithResponse(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*ListBuildsResponse, error) {
 	rsp, err := c.ListBuilds(ctx, service, reqEditors...)
 	if err != nil {
@@ -8342,20 +9539,24 @@ func (c *ClientWithResponses) CancelBuildWithResponse(ctx context.Context, servi
 	return ParseCancelBuildResponse(rsp)
 }
 
-// ListDeliveriesWithResponse performs a GET /services/{service}/deliveries (the `ListDeliveries` operationId) request.
+// ListDeliveriesWithResponse Where versions are on their way, newest first, a part at a time
 //
 // Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) ListDeliveriesWithResponse(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*ListDeliveriesResponse, error) {
-	rsp, err := c.ListDeliveries(ctx, service, reqEditors...)
+//
+// Corresponds with GET /services/{service}/deliveries (the `ListDeliveries` operationId).
+func (c *ClientWithResponses) ListDeliveriesWithResponse(ctx context.Context, service Service, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*ListDeliveriesResponse, error) {
+	rsp, err := c.ListDeliveries(ctx, service, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParseListDeliveriesResponse(rsp)
 }
 
-// GetDeliveryStageWithResponse performs a GET /services/{service}/deliveries/{version}/stages/{stage} (the `GetDeliveryStage` operationId) request.
+// GetDeliveryStageWithResponse Gates and cases of a version in a stage
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/deliveries/{version}/stages/{stage} (the `GetDeliveryStage` operationId).
 func (c *ClientWithResponses) GetDeliveryStageWithResponse(ctx context.Context, service Service, version Version, stage Stage, reqEditors ...RequestEditorFn) (*GetDeliveryStageResponse, error) {
 	rsp, err := c.GetDeliveryStage(ctx, service, version, stage, reqEditors...)
 	if err != nil {
@@ -8377,10 +9578,11 @@ func (c *ClientWithResponses) GetMeaningWithResponse(ctx context.Context, servic
 	return ParseGetMeaningResponse(rsp)
 }
 
-// ActOnDeliveryWithBodyWithResponse performs a POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId) request,
-// with any type of body and a specified content type.
+// ActOnDeliveryWithBodyWithResponse Asks for a delivery, approves it, refuses it, and so on
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId).
 func (c *ClientWithResponses) ActOnDeliveryWithBodyWithResponse(ctx context.Context, service Service, version Version, stage Stage, action string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ActOnDeliveryResponse, error) {
 	rsp, err := c.ActOnDeliveryWithBody(ctx, service, version, stage, action, contentType, body, reqEditors...)
 	if err != nil {
@@ -8389,8 +9591,11 @@ func (c *ClientWithResponses) ActOnDeliveryWithBodyWithResponse(ctx context.Cont
 	return ParseActOnDeliveryResponse(rsp)
 }
 
-// ActOnDeliveryWithResponse performs a POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId) request.
+// ActOnDeliveryWithResponse Asks for a delivery, approves it, refuses it, and so on
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId).
 func (c *ClientWithResponses) ActOnDeliveryWithResponse(ctx context.Context, service Service, version Version, stage Stage, action string, body ActOnDeliveryJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnDeliveryResponse, error) {
 	rsp, err := c.ActOnDelivery(ctx, service, version, stage, action, body, reqEditors...)
 	if err != nil {
@@ -8399,9 +9604,11 @@ func (c *ClientWithResponses) ActOnDeliveryWithResponse(ctx context.Context, ser
 	return ParseActOnDeliveryResponse(rsp)
 }
 
-// ListDeploymentsWithResponse performs a GET /services/{service}/deployments (the `ListDeployments` operationId) request.
+// ListDeploymentsWithResponse The newest deployments
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/deployments (the `ListDeployments` operationId).
 func (c *ClientWithResponses) ListDeploymentsWithResponse(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*ListDeploymentsResponse, error) {
 	rsp, err := c.ListDeployments(ctx, service, reqEditors...)
 	if err != nil {
@@ -8410,9 +9617,11 @@ func (c *ClientWithResponses) ListDeploymentsWithResponse(ctx context.Context, s
 	return ParseListDeploymentsResponse(rsp)
 }
 
-// GetJournalWithResponse performs a GET /services/{service}/journal (the `GetJournal` operationId) request.
+// GetJournalWithResponse What was done, newest first, a part at a time
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/journal (the `GetJournal` operationId).
 func (c *ClientWithResponses) GetJournalWithResponse(ctx context.Context, service Service, params *GetJournalParams, reqEditors ...RequestEditorFn) (*GetJournalResponse, error) {
 	rsp, err := c.GetJournal(ctx, service, params, reqEditors...)
 	if err != nil {
@@ -8434,10 +9643,24 @@ func (c *ClientWithResponses) GetLineWithResponse(ctx context.Context, service S
 	return ParseGetLineResponse(rsp)
 }
 
-// MakePlanWithBodyWithResponse performs a POST /services/{service}/plans (the `MakePlan` operationId) request,
-// with any type of body and a specified content type.
+// ComputePlanWithResponse Computes a plan, and keeps nothing
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/plan (the `ComputePlan` operationId).
+func (c *ClientWithResponses) ComputePlanWithResponse(ctx context.Context, service Service, params *ComputePlanParams, reqEditors ...RequestEditorFn) (*ComputePlanResponse, error) {
+	rsp, err := c.ComputePlan(ctx, service, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseComputePlanResponse(rsp)
+}
+
+// MakePlanWithBodyWithResponse Computes a plan and keeps it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/plans (the `MakePlan` operationId).
 func (c *ClientWithResponses) MakePlanWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakePlanResponse, error) {
 	rsp, err := c.MakePlanWithBody(ctx, service, contentType, body, reqEditors...)
 	if err != nil {
@@ -8446,8 +9669,11 @@ func (c *ClientWithResponses) MakePlanWithBodyWithResponse(ctx context.Context, 
 	return ParseMakePlanResponse(rsp)
 }
 
-// MakePlanWithResponse performs a POST /services/{service}/plans (the `MakePlan` operationId) request.
+// MakePlanWithResponse Computes a plan and keeps it
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/plans (the `MakePlan` operationId).
 func (c *ClientWithResponses) MakePlanWithResponse(ctx context.Context, service Service, body MakePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*MakePlanResponse, error) {
 	rsp, err := c.MakePlan(ctx, service, body, reqEditors...)
 	if err != nil {
@@ -8482,9 +9708,24 @@ func (c *ClientWithResponses) MoveServiceWithResponse(ctx context.Context, servi
 	return ParseMoveServiceResponse(rsp)
 }
 
-// GetSourceWithResponse performs a GET /services/{service}/source (the `GetSource` operationId) request.
+// SearchWithResponse Finds versions, commits, files, settings, secrets' names, and diagnostics
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/search (the `Search` operationId).
+func (c *ClientWithResponses) SearchWithResponse(ctx context.Context, service Service, params *SearchParams, reqEditors ...RequestEditorFn) (*SearchResponse, error) {
+	rsp, err := c.Search(ctx, service, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSearchResponse(rsp)
+}
+
+// GetSourceWithResponse The files of a branch or commit, with what the check says
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/source (the `GetSource` operationId).
 func (c *ClientWithResponses) GetSourceWithResponse(ctx context.Context, service Service, params *GetSourceParams, reqEditors ...RequestEditorFn) (*GetSourceResponse, error) {
 	rsp, err := c.GetSource(ctx, service, params, reqEditors...)
 	if err != nil {
@@ -8545,10 +9786,11 @@ func (c *ClientWithResponses) CheckSourceWithResponse(ctx context.Context, servi
 	return ParseCheckSourceResponse(rsp)
 }
 
-// CommitSourceWithBodyWithResponse performs a POST /services/{service}/source/commits (the `CommitSource` operationId) request,
-// with any type of body and a specified content type.
+// CommitSourceWithBodyWithResponse Commits an edit
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/source/commits (the `CommitSource` operationId).
 func (c *ClientWithResponses) CommitSourceWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CommitSourceResponse, error) {
 	rsp, err := c.CommitSourceWithBody(ctx, service, contentType, body, reqEditors...)
 	if err != nil {
@@ -8557,8 +9799,11 @@ func (c *ClientWithResponses) CommitSourceWithBodyWithResponse(ctx context.Conte
 	return ParseCommitSourceResponse(rsp)
 }
 
-// CommitSourceWithResponse performs a POST /services/{service}/source/commits (the `CommitSource` operationId) request.
+// CommitSourceWithResponse Commits an edit
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/source/commits (the `CommitSource` operationId).
 func (c *ClientWithResponses) CommitSourceWithResponse(ctx context.Context, service Service, body CommitSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*CommitSourceResponse, error) {
 	rsp, err := c.CommitSource(ctx, service, body, reqEditors...)
 	if err != nil {
@@ -8567,9 +9812,11 @@ func (c *ClientWithResponses) CommitSourceWithResponse(ctx context.Context, serv
 	return ParseCommitSourceResponse(rsp)
 }
 
-// GetFileWithResponse performs a GET /services/{service}/source/file (the `GetFile` operationId) request.
+// GetFileWithResponse A file of the source
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/source/file (the `GetFile` operationId).
 func (c *ClientWithResponses) GetFileWithResponse(ctx context.Context, service Service, params *GetFileParams, reqEditors ...RequestEditorFn) (*GetFileResponse, error) {
 	rsp, err := c.GetFile(ctx, service, params, reqEditors...)
 	if err != nil {
@@ -8656,9 +9903,11 @@ func (c *ClientWithResponses) GetStarterWithResponse(ctx context.Context, servic
 	return ParseGetStarterResponse(rsp)
 }
 
-// GetFunctionWithResponse performs a GET /services/{service}/stages/{stage}/functions/{function} (the `GetFunction` operationId) request.
+// GetFunctionWithResponse A function in a stage
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/stages/{stage}/functions/{function} (the `GetFunction` operationId).
 func (c *ClientWithResponses) GetFunctionWithResponse(ctx context.Context, service Service, stage Stage, function Function, reqEditors ...RequestEditorFn) (*GetFunctionResponse, error) {
 	rsp, err := c.GetFunction(ctx, service, stage, function, reqEditors...)
 	if err != nil {
@@ -8667,10 +9916,11 @@ func (c *ClientWithResponses) GetFunctionWithResponse(ctx context.Context, servi
 	return ParseGetFunctionResponse(rsp)
 }
 
-// CallFunctionWithBodyWithResponse performs a POST /services/{service}/stages/{stage}/functions/{function}/calls (the `CallFunction` operationId) request,
-// with any type of body and a specified content type.
+// CallFunctionWithBodyWithResponse Calls a function
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/calls (the `CallFunction` operationId).
 func (c *ClientWithResponses) CallFunctionWithBodyWithResponse(ctx context.Context, service Service, stage Stage, function Function, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CallFunctionResponse, error) {
 	rsp, err := c.CallFunctionWithBody(ctx, service, stage, function, contentType, body, reqEditors...)
 	if err != nil {
@@ -8679,8 +9929,11 @@ func (c *ClientWithResponses) CallFunctionWithBodyWithResponse(ctx context.Conte
 	return ParseCallFunctionResponse(rsp)
 }
 
-// CallFunctionWithResponse performs a POST /services/{service}/stages/{stage}/functions/{function}/calls (the `CallFunction` operationId) request.
+// CallFunctionWithResponse Calls a function
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/calls (the `CallFunction` operationId).
 func (c *ClientWithResponses) CallFunctionWithResponse(ctx context.Context, service Service, stage Stage, function Function, body CallFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*CallFunctionResponse, error) {
 	rsp, err := c.CallFunction(ctx, service, stage, function, body, reqEditors...)
 	if err != nil {
@@ -8689,9 +9942,11 @@ func (c *ClientWithResponses) CallFunctionWithResponse(ctx context.Context, serv
 	return ParseCallFunctionResponse(rsp)
 }
 
-// GetFiguresWithResponse performs a GET /services/{service}/stages/{stage}/functions/{function}/figures (the `GetFigures` operationId) request.
+// GetFiguresWithResponse What calls came to over time
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/stages/{stage}/functions/{function}/figures (the `GetFigures` operationId).
 func (c *ClientWithResponses) GetFiguresWithResponse(ctx context.Context, service Service, stage Stage, function Function, params *GetFiguresParams, reqEditors ...RequestEditorFn) (*GetFiguresResponse, error) {
 	rsp, err := c.GetFigures(ctx, service, stage, function, params, reqEditors...)
 	if err != nil {
@@ -8700,9 +9955,11 @@ func (c *ClientWithResponses) GetFiguresWithResponse(ctx context.Context, servic
 	return ParseGetFiguresResponse(rsp)
 }
 
-// GetLogsWithResponse performs a GET /services/{service}/stages/{stage}/logs (the `GetLogs` operationId) request.
+// GetLogsWithResponse Log lines
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/stages/{stage}/logs (the `GetLogs` operationId).
 func (c *ClientWithResponses) GetLogsWithResponse(ctx context.Context, service Service, stage Stage, params *GetLogsParams, reqEditors ...RequestEditorFn) (*GetLogsResponse, error) {
 	rsp, err := c.GetLogs(ctx, service, stage, params, reqEditors...)
 	if err != nil {
@@ -8711,9 +9968,11 @@ func (c *ClientWithResponses) GetLogsWithResponse(ctx context.Context, service S
 	return ParseGetLogsResponse(rsp)
 }
 
-// GetMessagesWithResponse performs a GET /services/{service}/stages/{stage}/messages (the `GetMessages` operationId) request.
+// GetMessagesWithResponse Messages that wait or were parked
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/stages/{stage}/messages (the `GetMessages` operationId).
 func (c *ClientWithResponses) GetMessagesWithResponse(ctx context.Context, service Service, stage Stage, params *GetMessagesParams, reqEditors ...RequestEditorFn) (*GetMessagesResponse, error) {
 	rsp, err := c.GetMessages(ctx, service, stage, params, reqEditors...)
 	if err != nil {
@@ -8748,9 +10007,11 @@ func (c *ClientWithResponses) SendMessageAgainWithResponse(ctx context.Context, 
 	return ParseSendMessageAgainResponse(rsp)
 }
 
-// GetSecretsWithResponse performs a GET /services/{service}/stages/{stage}/secrets (the `GetSecrets` operationId) request.
+// GetSecretsWithResponse Names of the secrets of a stage; values are never shown
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/stages/{stage}/secrets (the `GetSecrets` operationId).
 func (c *ClientWithResponses) GetSecretsWithResponse(ctx context.Context, service Service, stage Stage, reqEditors ...RequestEditorFn) (*GetSecretsResponse, error) {
 	rsp, err := c.GetSecrets(ctx, service, stage, reqEditors...)
 	if err != nil {
@@ -8759,10 +10020,11 @@ func (c *ClientWithResponses) GetSecretsWithResponse(ctx context.Context, servic
 	return ParseGetSecretsResponse(rsp)
 }
 
-// SetSecretWithBodyWithResponse performs a PUT /services/{service}/stages/{stage}/secrets/{secret} (the `SetSecret` operationId) request,
-// with any type of body and a specified content type.
+// SetSecretWithBodyWithResponse Gives a secret a value
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /services/{service}/stages/{stage}/secrets/{secret} (the `SetSecret` operationId).
 func (c *ClientWithResponses) SetSecretWithBodyWithResponse(ctx context.Context, service Service, stage Stage, secret string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSecretResponse, error) {
 	rsp, err := c.SetSecretWithBody(ctx, service, stage, secret, contentType, body, reqEditors...)
 	if err != nil {
@@ -8771,8 +10033,11 @@ func (c *ClientWithResponses) SetSecretWithBodyWithResponse(ctx context.Context,
 	return ParseSetSecretResponse(rsp)
 }
 
-// SetSecretWithResponse performs a PUT /services/{service}/stages/{stage}/secrets/{secret} (the `SetSecret` operationId) request.
+// SetSecretWithResponse Gives a secret a value
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /services/{service}/stages/{stage}/secrets/{secret} (the `SetSecret` operationId).
 func (c *ClientWithResponses) SetSecretWithResponse(ctx context.Context, service Service, stage Stage, secret string, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSecretResponse, error) {
 	rsp, err := c.SetSecret(ctx, service, stage, secret, body, reqEditors...)
 	if err != nil {
@@ -8781,20 +10046,24 @@ func (c *ClientWithResponses) SetSecretWithResponse(ctx context.Context, service
 	return ParseSetSecretResponse(rsp)
 }
 
-// ListVersionsWithResponse performs a GET /services/{service}/versions (the `ListVersions` operationId) request.
+// ListVersionsWithResponse Versions, newest first, a part at a time
 //
 // Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) ListVersionsWithResponse(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*ListVersionsResponse, error) {
-	rsp, err := c.ListVersions(ctx, service, reqEditors...)
+//
+// Corresponds with GET /services/{service}/versions (the `ListVersions` operationId).
+func (c *ClientWithResponses) ListVersionsWithResponse(ctx context.Context, service Service, params *ListVersionsParams, reqEditors ...RequestEditorFn) (*ListVersionsResponse, error) {
+	rsp, err := c.ListVersions(ctx, service, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParseListVersionsResponse(rsp)
 }
 
-// GetVersionWithResponse performs a GET /services/{service}/versions/{version} (the `GetVersion` operationId) request.
+// GetVersionWithResponse One version with its archives
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/versions/{version} (the `GetVersion` operationId).
 func (c *ClientWithResponses) GetVersionWithResponse(ctx context.Context, service Service, version Version, reqEditors ...RequestEditorFn) (*GetVersionResponse, error) {
 	rsp, err := c.GetVersion(ctx, service, version, reqEditors...)
 	if err != nil {
@@ -8816,9 +10085,11 @@ func (c *ClientWithResponses) CompareVersionsWithResponse(ctx context.Context, s
 	return ParseCompareVersionsResponse(rsp)
 }
 
-// GetArchiveWithResponse performs a GET /services/{service}/versions/{version}/functions/{function}/archive (the `GetArchive` operationId) request.
+// GetArchiveWithResponse A function’s archive
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/versions/{version}/functions/{function}/archive (the `GetArchive` operationId).
 func (c *ClientWithResponses) GetArchiveWithResponse(ctx context.Context, service Service, version Version, function Function, reqEditors ...RequestEditorFn) (*GetArchiveResponse, error) {
 	rsp, err := c.GetArchive(ctx, service, version, function, reqEditors...)
 	if err != nil {
@@ -8827,9 +10098,11 @@ func (c *ClientWithResponses) GetArchiveWithResponse(ctx context.Context, servic
 	return ParseGetArchiveResponse(rsp)
 }
 
-// GetArchiveFileWithResponse performs a GET /services/{service}/versions/{version}/functions/{function}/file (the `GetArchiveFile` operationId) request.
+// GetArchiveFileWithResponse A file of an archive
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/versions/{version}/functions/{function}/file (the `GetArchiveFile` operationId).
 func (c *ClientWithResponses) GetArchiveFileWithResponse(ctx context.Context, service Service, version Version, function Function, params *GetArchiveFileParams, reqEditors ...RequestEditorFn) (*GetArchiveFileResponse, error) {
 	rsp, err := c.GetArchiveFile(ctx, service, version, function, params, reqEditors...)
 	if err != nil {
@@ -8864,9 +10137,11 @@ func (c *ClientWithResponses) GetProvenanceWithResponse(ctx context.Context, ser
 	return ParseGetProvenanceResponse(rsp)
 }
 
-// SignOutWithResponse performs a DELETE /session (the `SignOut` operationId) request.
+// SignOutWithResponse Ends the session
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /session (the `SignOut` operationId).
 func (c *ClientWithResponses) SignOutWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*SignOutResponse, error) {
 	rsp, err := c.SignOut(ctx, reqEditors...)
 	if err != nil {
@@ -8875,9 +10150,11 @@ func (c *ClientWithResponses) SignOutWithResponse(ctx context.Context, reqEditor
 	return ParseSignOutResponse(rsp)
 }
 
-// GetSessionWithResponse performs a GET /session (the `GetSession` operationId) request.
+// GetSessionWithResponse Who is signed in
 //
 // Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /session (the `GetSession` operationId).
 func (c *ClientWithResponses) GetSessionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSessionResponse, error) {
 	rsp, err := c.GetSession(ctx, reqEditors...)
 	if err != nil {
@@ -8886,10 +10163,11 @@ func (c *ClientWithResponses) GetSessionWithResponse(ctx context.Context, reqEdi
 	return ParseGetSessionResponse(rsp)
 }
 
-// SignInWithBodyWithResponse performs a POST /session (the `SignIn` operationId) request,
-// with any type of body and a specified content type.
+// SignInWithBodyWithResponse Signs in, and gives the session’s cookie
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /session (the `SignIn` operationId).
 func (c *ClientWithResponses) SignInWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignInResponse, error) {
 	rsp, err := c.SignInWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
@@ -8898,14 +10176,30 @@ func (c *ClientWithResponses) SignInWithBodyWithResponse(ctx context.Context, co
 	return ParseSignInResponse(rsp)
 }
 
-// SignInWithResponse performs a POST /session (the `SignIn` operationId) request.
+// SignInWithResponse Signs in, and gives the session’s cookie
+//
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /session (the `SignIn` operationId).
 func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error) {
 	rsp, err := c.SignIn(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParseSignInResponse(rsp)
+}
+
+// GetWelcomeWithResponse What the sign-in page says to everybody
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /welcome (the `GetWelcome` operationId).
+func (c *ClientWithResponses) GetWelcomeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetWelcomeResponse, error) {
+	rsp, err := c.GetWelcome(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetWelcomeResponse(rsp)
 }
 
 // ParseGetDeploymentResponse parses an HTTP response from a GetDeploymentWithResponse call
@@ -8957,6 +10251,72 @@ func ParseActOnDeploymentResponse(rsp *http.Response) (*ActOnDeploymentResponse,
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListDocsResponse parses an HTTP response from a ListDocsWithResponse call
+func ParseListDocsResponse(rsp *http.Response) (*ListDocsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDocsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Document
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetDocResponse parses an HTTP response from a GetDocWithResponse call
+func ParseGetDocResponse(rsp *http.Response) (*GetDocResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDocResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DocumentText
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -9586,6 +10946,39 @@ func ParseGetLineResponse(rsp *http.Response) (*GetLineResponse, error) {
 	return response, nil
 }
 
+// ParseComputePlanResponse parses an HTTP response from a ComputePlanWithResponse call
+func ParseComputePlanResponse(rsp *http.Response) (*ComputePlanResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ComputePlanResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest KeptPlan
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseMakePlanResponse parses an HTTP response from a MakePlanWithResponse call
 func ParseMakePlanResponse(rsp *http.Response) (*MakePlanResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -9637,6 +11030,39 @@ func ParseMoveServiceResponse(rsp *http.Response) (*MoveServiceResponse, error) 
 		var dest struct {
 			Means []string `json:"means"`
 		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSearchResponse parses an HTTP response from a SearchWithResponse call
+func ParseSearchResponse(rsp *http.Response) (*SearchResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SearchResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Found
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -10564,27 +11990,68 @@ func ParseSignInResponse(rsp *http.Response) (*SignInResponse, error) {
 	return response, nil
 }
 
+// ParseGetWelcomeResponse parses an HTTP response from a GetWelcomeWithResponse call
+func ParseGetWelcomeResponse(rsp *http.Response) (*GetWelcomeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetWelcomeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Demo bool `json:"demo"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
-
+	// GetDeployment A deployment with its steps
 	// (GET /deployments/{id})
 	GetDeployment(ctx *echo.Context, id Id) error
-
+	// ActOnDeployment Goes on with a deployment, or cancels it
 	// (POST /deployments/{id}/{action})
 	ActOnDeployment(ctx *echo.Context, id Id, action string) error
-
+	// ListDocs The documents that come with Rudmar
+	// (GET /docs)
+	ListDocs(ctx *echo.Context) error
+	// GetDoc A document as HTML
+	// (GET /docs/{name})
+	GetDoc(ctx *echo.Context, name string) error
+	// GetHealth How Rudmar and its platforms do
 	// (GET /health)
 	GetHealth(ctx *echo.Context) error
-
+	// GetPlan A plan that was kept
 	// (GET /plans/{id})
 	GetPlan(ctx *echo.Context, id Id) error
-
+	// RunPlan Runs a plan that was kept
 	// (POST /plans/{id}/deployments)
 	RunPlan(ctx *echo.Context, id Id) error
-
+	// ListRepositories All repositories
 	// (GET /repositories)
 	ListRepositories(ctx *echo.Context) error
-
+	// CreateRepository Makes a repository
 	// (POST /repositories)
 	CreateRepository(ctx *echo.Context) error
 	// RemoveRepository Takes away a repository that holds no service any more, with its whole history; confirmed by its name
@@ -10593,49 +12060,55 @@ type ServerInterface interface {
 	// GetSchema The JSON Schema 2020-12 of a kind of manifest
 	// (GET /schemas/{file})
 	GetSchema(ctx *echo.Context, file string) error
-
+	// ListServices All services
 	// (GET /services)
 	ListServices(ctx *echo.Context) error
 	// RemoveService Takes a service off the list of which nothing runs any more; confirmed by its name
 	// (DELETE /services/{service})
 	RemoveService(ctx *echo.Context, service Service, params RemoveServiceParams) error
-
+	// GetBoard The functions of a service in all stages
 	// (GET /services/{service}/board)
 	GetBoard(ctx *echo.Context, service Service) error
-
+	// ListBuilds The newest builds
 	// (GET /services/{service}/builds)
 	ListBuilds(ctx *echo.Context, service Service) error
 	// CancelBuild Ends a build that waits or runs
 	// (DELETE /services/{service}/builds/{build})
 	CancelBuild(ctx *echo.Context, service Service, build int64) error
-
+	// ListDeliveries Where versions are on their way, newest first, a part at a time
 	// (GET /services/{service}/deliveries)
-	ListDeliveries(ctx *echo.Context, service Service) error
-
+	ListDeliveries(ctx *echo.Context, service Service, params ListDeliveriesParams) error
+	// GetDeliveryStage Gates and cases of a version in a stage
 	// (GET /services/{service}/deliveries/{version}/stages/{stage})
 	GetDeliveryStage(ctx *echo.Context, service Service, version Version, stage Stage) error
 	// GetMeaning What it would do and mean to put a version into a stage now, over all its targets
 	// (GET /services/{service}/deliveries/{version}/stages/{stage}/meaning)
 	GetMeaning(ctx *echo.Context, service Service, version Version, stage Stage) error
-
+	// ActOnDelivery Asks for a delivery, approves it, refuses it, and so on
 	// (POST /services/{service}/deliveries/{version}/stages/{stage}/{action})
 	ActOnDelivery(ctx *echo.Context, service Service, version Version, stage Stage, action string) error
-
+	// ListDeployments The newest deployments
 	// (GET /services/{service}/deployments)
 	ListDeployments(ctx *echo.Context, service Service) error
-
+	// GetJournal What was done, newest first, a part at a time
 	// (GET /services/{service}/journal)
 	GetJournal(ctx *echo.Context, service Service, params GetJournalParams) error
 	// GetLine The stage line
 	// (GET /services/{service}/line)
 	GetLine(ctx *echo.Context, service Service) error
-
+	// ComputePlan Computes a plan, and keeps nothing
+	// (GET /services/{service}/plan)
+	ComputePlan(ctx *echo.Context, service Service, params ComputePlanParams) error
+	// MakePlan Computes a plan and keeps it
 	// (POST /services/{service}/plans)
 	MakePlan(ctx *echo.Context, service Service) error
 	// MoveService Gives a service to another repository; confirmed by the service's name
 	// (PUT /services/{service}/repository)
 	MoveService(ctx *echo.Context, service Service, params MoveServiceParams) error
-
+	// Search Finds versions, commits, files, settings, secrets' names, and diagnostics
+	// (GET /services/{service}/search)
+	Search(ctx *echo.Context, service Service, params SearchParams) error
+	// GetSource The files of a branch or commit, with what the check says
 	// (GET /services/{service}/source)
 	GetSource(ctx *echo.Context, service Service, params GetSourceParams) error
 	// AssistSource What may be written at a place, and what its line means
@@ -10644,10 +12117,10 @@ type ServerInterface interface {
 	// CheckSource What an edit that is not committed yet would mean
 	// (POST /services/{service}/source/check)
 	CheckSource(ctx *echo.Context, service Service) error
-
+	// CommitSource Commits an edit
 	// (POST /services/{service}/source/commits)
 	CommitSource(ctx *echo.Context, service Service) error
-
+	// GetFile A file of the source
 	// (GET /services/{service}/source/file)
 	GetFile(ctx *echo.Context, service Service, params GetFileParams) error
 	// GetFileHistory The commits that changed a file, newest first
@@ -10662,19 +12135,19 @@ type ServerInterface interface {
 	// GetStarter The files of a new function that works
 	// (GET /services/{service}/source/starter)
 	GetStarter(ctx *echo.Context, service Service, params GetStarterParams) error
-
+	// GetFunction A function in a stage
 	// (GET /services/{service}/stages/{stage}/functions/{function})
 	GetFunction(ctx *echo.Context, service Service, stage Stage, function Function) error
-
+	// CallFunction Calls a function
 	// (POST /services/{service}/stages/{stage}/functions/{function}/calls)
 	CallFunction(ctx *echo.Context, service Service, stage Stage, function Function) error
-
+	// GetFigures What calls came to over time
 	// (GET /services/{service}/stages/{stage}/functions/{function}/figures)
 	GetFigures(ctx *echo.Context, service Service, stage Stage, function Function, params GetFiguresParams) error
-
+	// GetLogs Log lines
 	// (GET /services/{service}/stages/{stage}/logs)
 	GetLogs(ctx *echo.Context, service Service, stage Stage, params GetLogsParams) error
-
+	// GetMessages Messages that wait or were parked
 	// (GET /services/{service}/stages/{stage}/messages)
 	GetMessages(ctx *echo.Context, service Service, stage Stage, params GetMessagesParams) error
 	// DropMessage Takes a parked message away
@@ -10683,25 +12156,25 @@ type ServerInterface interface {
 	// SendMessageAgain Tries a parked message again
 	// (POST /services/{service}/stages/{stage}/messages/{message})
 	SendMessageAgain(ctx *echo.Context, service Service, stage Stage, message MessageId, params SendMessageAgainParams) error
-
+	// GetSecrets Names of the secrets of a stage; values are never shown
 	// (GET /services/{service}/stages/{stage}/secrets)
 	GetSecrets(ctx *echo.Context, service Service, stage Stage) error
-
+	// SetSecret Gives a secret a value
 	// (PUT /services/{service}/stages/{stage}/secrets/{secret})
 	SetSecret(ctx *echo.Context, service Service, stage Stage, secret string) error
-
+	// ListVersions Versions, newest first, a part at a time
 	// (GET /services/{service}/versions)
-	ListVersions(ctx *echo.Context, service Service) error
-
+	ListVersions(ctx *echo.Context, service Service, params ListVersionsParams) error
+	// GetVersion One version with its archives
 	// (GET /services/{service}/versions/{version})
 	GetVersion(ctx *echo.Context, service Service, version Version) error
 	// CompareVersions What differs from one version to another
 	// (GET /services/{service}/versions/{version}/compare/{other})
 	CompareVersions(ctx *echo.Context, service Service, version Version, other int) error
-
+	// GetArchive A function’s archive
 	// (GET /services/{service}/versions/{version}/functions/{function}/archive)
 	GetArchive(ctx *echo.Context, service Service, version Version, function Function) error
-
+	// GetArchiveFile A file of an archive
 	// (GET /services/{service}/versions/{version}/functions/{function}/file)
 	GetArchiveFile(ctx *echo.Context, service Service, version Version, function Function, params GetArchiveFileParams) error
 	// GetLineAuthors Who wrote lines of a version's files
@@ -10710,15 +12183,18 @@ type ServerInterface interface {
 	// GetProvenance Where a version came from, held against all that is kept of it
 	// (GET /services/{service}/versions/{version}/provenance)
 	GetProvenance(ctx *echo.Context, service Service, version Version) error
-
+	// SignOut Ends the session
 	// (DELETE /session)
 	SignOut(ctx *echo.Context) error
-
+	// GetSession Who is signed in
 	// (GET /session)
 	GetSession(ctx *echo.Context) error
-
+	// SignIn Signs in, and gives the session’s cookie
 	// (POST /session)
 	SignIn(ctx *echo.Context) error
+	// GetWelcome What the sign-in page says to everybody
+	// (GET /welcome)
+	GetWelcome(ctx *echo.Context) error
 }
 
 // ServerInterfaceWrapper converts echo contexts to parameters.
@@ -10763,6 +12239,31 @@ func (w *ServerInterfaceWrapper) ActOnDeployment(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ActOnDeployment(ctx, id, action)
+	return err
+}
+
+// ListDocs converts echo context to params.
+func (w *ServerInterfaceWrapper) ListDocs(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListDocs(ctx)
+	return err
+}
+
+// GetDoc converts echo context to params.
+func (w *ServerInterfaceWrapper) GetDoc(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetDoc(ctx, name)
 	return err
 }
 
@@ -10967,8 +12468,31 @@ func (w *ServerInterfaceWrapper) ListDeliveries(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListDeliveriesParams
+	// ------------- Optional query parameter "before" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "before", ctx.QueryParams(), &params.Before, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter before: %s", err))
+	}
+
+	// ------------- Optional query parameter "text" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "text", ctx.QueryParams(), &params.Text, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter text: %s", err))
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", ctx.QueryParams(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter state: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ListDeliveries(ctx, service)
+	err = w.Handler.ListDeliveries(ctx, service, params)
 	return err
 }
 
@@ -11112,6 +12636,34 @@ func (w *ServerInterfaceWrapper) GetJournal(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter before: %s", err))
 	}
 
+	// ------------- Optional query parameter "text" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "text", ctx.QueryParams(), &params.Text, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter text: %s", err))
+	}
+
+	// ------------- Optional query parameter "person" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "person", ctx.QueryParams(), &params.Person, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter person: %s", err))
+	}
+
+	// ------------- Optional query parameter "stage" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "stage", ctx.QueryParams(), &params.Stage, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stage: %s", err))
+	}
+
+	// ------------- Optional query parameter "what" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "what", ctx.QueryParams(), &params.What, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter what: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetJournal(ctx, service, params)
 	return err
@@ -11130,6 +12682,45 @@ func (w *ServerInterfaceWrapper) GetLine(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetLine(ctx, service)
+	return err
+}
+
+// ComputePlan converts echo context to params.
+func (w *ServerInterfaceWrapper) ComputePlan(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ComputePlanParams
+	// ------------- Required query parameter "stage" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "stage", ctx.QueryParams(), &params.Stage, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stage: %s", err))
+	}
+
+	// ------------- Optional query parameter "onto" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "onto", ctx.QueryParams(), &params.Onto, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter onto: %s", err))
+	}
+
+	// ------------- Optional query parameter "version" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "version", ctx.QueryParams(), &params.Version, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter version: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ComputePlan(ctx, service, params)
 	return err
 }
 
@@ -11171,6 +12762,31 @@ func (w *ServerInterfaceWrapper) MoveService(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.MoveService(ctx, service, params)
+	return err
+}
+
+// Search converts echo context to params.
+func (w *ServerInterfaceWrapper) Search(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SearchParams
+	// ------------- Required query parameter "text" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "text", ctx.QueryParams(), &params.Text, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter text: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Search(ctx, service, params)
 	return err
 }
 
@@ -11529,6 +13145,13 @@ func (w *ServerInterfaceWrapper) GetLogs(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter function: %s", err))
 	}
 
+	// ------------- Optional query parameter "before" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "before", ctx.QueryParams(), &params.Before, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter before: %s", err))
+	}
+
 	// ------------- Optional query parameter "after" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", ctx.QueryParams(), &params.After, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
@@ -11737,8 +13360,24 @@ func (w *ServerInterfaceWrapper) ListVersions(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListVersionsParams
+	// ------------- Optional query parameter "before" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "before", ctx.QueryParams(), &params.Before, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter before: %s", err))
+	}
+
+	// ------------- Optional query parameter "text" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "text", ctx.QueryParams(), &params.Text, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter text: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ListVersions(ctx, service)
+	err = w.Handler.ListVersions(ctx, service, params)
 	return err
 }
 
@@ -11955,6 +13594,15 @@ func (w *ServerInterfaceWrapper) SignIn(ctx *echo.Context) error {
 	return err
 }
 
+// GetWelcome converts echo context to params.
+func (w *ServerInterfaceWrapper) GetWelcome(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetWelcome(ctx)
+	return err
+}
+
 // This is a simple interface which specifies echo.Route addition functions which
 // are present on both echo.Echo and echo.Group, since we want to allow using
 // either of them for path registration
@@ -12005,6 +13653,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/session", wrapper.SignOut, options.OperationMiddlewares["signOut"]...)
 	router.GET(options.BaseURL+"/session", wrapper.GetSession, options.OperationMiddlewares["getSession"]...)
 	router.POST(options.BaseURL+"/session", wrapper.SignIn, options.OperationMiddlewares["signIn"]...)
+	router.GET(options.BaseURL+"/welcome", wrapper.GetWelcome, options.OperationMiddlewares["getWelcome"]...)
 	router.GET(options.BaseURL+"/health", wrapper.GetHealth, options.OperationMiddlewares["getHealth"]...)
 	router.GET(options.BaseURL+"/schemas/:file", wrapper.GetSchema, options.OperationMiddlewares["getSchema"]...)
 	router.GET(options.BaseURL+"/repositories", wrapper.ListRepositories, options.OperationMiddlewares["listRepositories"]...)
@@ -12034,6 +13683,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/services/:service/versions/:version", wrapper.GetVersion, options.OperationMiddlewares["getVersion"]...)
 	router.GET(options.BaseURL+"/services/:service/versions/:version/functions/:function/file", wrapper.GetArchiveFile, options.OperationMiddlewares["getArchiveFile"]...)
 	router.POST(options.BaseURL+"/services/:service/plans", wrapper.MakePlan, options.OperationMiddlewares["makePlan"]...)
+	router.GET(options.BaseURL+"/services/:service/plan", wrapper.ComputePlan, options.OperationMiddlewares["computePlan"]...)
 	router.GET(options.BaseURL+"/plans/:id", wrapper.GetPlan, options.OperationMiddlewares["getPlan"]...)
 	router.POST(options.BaseURL+"/plans/:id/deployments", wrapper.RunPlan, options.OperationMiddlewares["runPlan"]...)
 	router.GET(options.BaseURL+"/services/:service/deployments", wrapper.ListDeployments, options.OperationMiddlewares["listDeployments"]...)
@@ -12052,6 +13702,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/services/:service/stages/:stage/logs", wrapper.GetLogs, options.OperationMiddlewares["getLogs"]...)
 	router.GET(options.BaseURL+"/services/:service/stages/:stage/secrets", wrapper.GetSecrets, options.OperationMiddlewares["getSecrets"]...)
 	router.PUT(options.BaseURL+"/services/:service/stages/:stage/secrets/:secret", wrapper.SetSecret, options.OperationMiddlewares["setSecret"]...)
+	router.GET(options.BaseURL+"/services/:service/search", wrapper.Search, options.OperationMiddlewares["search"]...)
+	router.GET(options.BaseURL+"/docs", wrapper.ListDocs, options.OperationMiddlewares["listDocs"]...)
+	router.GET(options.BaseURL+"/docs/:name", wrapper.GetDoc, options.OperationMiddlewares["getDoc"]...)
 	router.GET(options.BaseURL+"/services/:service/journal", wrapper.GetJournal, options.OperationMiddlewares["getJournal"]...)
 
 }
@@ -12120,6 +13773,83 @@ type ActOnDeploymentdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ActOnDeploymentdefaultApplicationProblemPlusJSONResponse) VisitActOnDeploymentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDocsRequestObject struct {
+}
+
+type ListDocsResponseObject interface {
+	VisitListDocsResponse(w http.ResponseWriter) error
+}
+
+type ListDocs200JSONResponse []Document
+
+func (response ListDocs200JSONResponse) VisitListDocsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDocsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDocsdefaultApplicationProblemPlusJSONResponse) VisitListDocsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDocRequestObject struct {
+	Name string `json:"name"`
+}
+
+type GetDocResponseObject interface {
+	VisitGetDocResponse(w http.ResponseWriter) error
+}
+
+type GetDoc200JSONResponse DocumentText
+
+func (response GetDoc200JSONResponse) VisitGetDocResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDocdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetDocdefaultApplicationProblemPlusJSONResponse) VisitGetDocResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -12589,6 +14319,7 @@ func (response CancelBuilddefaultApplicationProblemPlusJSONResponse) VisitCancel
 
 type ListDeliveriesRequestObject struct {
 	Service Service `json:"service"`
+	Params  ListDeliveriesParams
 }
 
 type ListDeliveriesResponseObject interface {
@@ -12863,6 +14594,46 @@ func (response GetLinedefaultApplicationProblemPlusJSONResponse) VisitGetLineRes
 	return err
 }
 
+type ComputePlanRequestObject struct {
+	Service Service `json:"service"`
+	Params  ComputePlanParams
+}
+
+type ComputePlanResponseObject interface {
+	VisitComputePlanResponse(w http.ResponseWriter) error
+}
+
+type ComputePlan200JSONResponse KeptPlan
+
+func (response ComputePlan200JSONResponse) VisitComputePlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ComputePlandefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ComputePlandefaultApplicationProblemPlusJSONResponse) VisitComputePlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type MakePlanRequestObject struct {
 	Service Service `json:"service"`
 	Body    *MakePlanJSONRequestBody
@@ -12935,6 +14706,46 @@ type MoveServicedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response MoveServicedefaultApplicationProblemPlusJSONResponse) VisitMoveServiceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SearchRequestObject struct {
+	Service Service `json:"service"`
+	Params  SearchParams
+}
+
+type SearchResponseObject interface {
+	VisitSearchResponse(w http.ResponseWriter) error
+}
+
+type Search200JSONResponse []Found
+
+func (response Search200JSONResponse) VisitSearchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SearchdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SearchdefaultApplicationProblemPlusJSONResponse) VisitSearchResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13679,6 +15490,7 @@ func (response SetSecretdefaultApplicationProblemPlusJSONResponse) VisitSetSecre
 
 type ListVersionsRequestObject struct {
 	Service Service `json:"service"`
+	Params  ListVersionsParams
 }
 
 type ListVersionsResponseObject interface {
@@ -14076,27 +15888,73 @@ func (response SignIndefaultApplicationProblemPlusJSONResponse) VisitSignInRespo
 	return err
 }
 
+type GetWelcomeRequestObject struct {
+}
+
+type GetWelcomeResponseObject interface {
+	VisitGetWelcomeResponse(w http.ResponseWriter) error
+}
+
+type GetWelcome200JSONResponse struct {
+	Demo bool `json:"demo"`
+}
+
+func (response GetWelcome200JSONResponse) VisitGetWelcomeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetWelcomedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetWelcomedefaultApplicationProblemPlusJSONResponse) VisitGetWelcomeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
-
+	// GetDeployment A deployment with its steps
 	// (GET /deployments/{id})
 	GetDeployment(ctx context.Context, request GetDeploymentRequestObject) (GetDeploymentResponseObject, error)
-
+	// ActOnDeployment Goes on with a deployment, or cancels it
 	// (POST /deployments/{id}/{action})
 	ActOnDeployment(ctx context.Context, request ActOnDeploymentRequestObject) (ActOnDeploymentResponseObject, error)
-
+	// ListDocs The documents that come with Rudmar
+	// (GET /docs)
+	ListDocs(ctx context.Context, request ListDocsRequestObject) (ListDocsResponseObject, error)
+	// GetDoc A document as HTML
+	// (GET /docs/{name})
+	GetDoc(ctx context.Context, request GetDocRequestObject) (GetDocResponseObject, error)
+	// GetHealth How Rudmar and its platforms do
 	// (GET /health)
 	GetHealth(ctx context.Context, request GetHealthRequestObject) (GetHealthResponseObject, error)
-
+	// GetPlan A plan that was kept
 	// (GET /plans/{id})
 	GetPlan(ctx context.Context, request GetPlanRequestObject) (GetPlanResponseObject, error)
-
+	// RunPlan Runs a plan that was kept
 	// (POST /plans/{id}/deployments)
 	RunPlan(ctx context.Context, request RunPlanRequestObject) (RunPlanResponseObject, error)
-
+	// ListRepositories All repositories
 	// (GET /repositories)
 	ListRepositories(ctx context.Context, request ListRepositoriesRequestObject) (ListRepositoriesResponseObject, error)
-
+	// CreateRepository Makes a repository
 	// (POST /repositories)
 	CreateRepository(ctx context.Context, request CreateRepositoryRequestObject) (CreateRepositoryResponseObject, error)
 	// RemoveRepository Takes away a repository that holds no service any more, with its whole history; confirmed by its name
@@ -14105,49 +15963,55 @@ type StrictServerInterface interface {
 	// GetSchema The JSON Schema 2020-12 of a kind of manifest
 	// (GET /schemas/{file})
 	GetSchema(ctx context.Context, request GetSchemaRequestObject) (GetSchemaResponseObject, error)
-
+	// ListServices All services
 	// (GET /services)
 	ListServices(ctx context.Context, request ListServicesRequestObject) (ListServicesResponseObject, error)
 	// RemoveService Takes a service off the list of which nothing runs any more; confirmed by its name
 	// (DELETE /services/{service})
 	RemoveService(ctx context.Context, request RemoveServiceRequestObject) (RemoveServiceResponseObject, error)
-
+	// GetBoard The functions of a service in all stages
 	// (GET /services/{service}/board)
 	GetBoard(ctx context.Context, request GetBoardRequestObject) (GetBoardResponseObject, error)
-
+	// ListBuilds The newest builds
 	// (GET /services/{service}/builds)
 	ListBuilds(ctx context.Context, request ListBuildsRequestObject) (ListBuildsResponseObject, error)
 	// CancelBuild Ends a build that waits or runs
 	// (DELETE /services/{service}/builds/{build})
 	CancelBuild(ctx context.Context, request CancelBuildRequestObject) (CancelBuildResponseObject, error)
-
+	// ListDeliveries Where versions are on their way, newest first, a part at a time
 	// (GET /services/{service}/deliveries)
 	ListDeliveries(ctx context.Context, request ListDeliveriesRequestObject) (ListDeliveriesResponseObject, error)
-
+	// GetDeliveryStage Gates and cases of a version in a stage
 	// (GET /services/{service}/deliveries/{version}/stages/{stage})
 	GetDeliveryStage(ctx context.Context, request GetDeliveryStageRequestObject) (GetDeliveryStageResponseObject, error)
 	// GetMeaning What it would do and mean to put a version into a stage now, over all its targets
 	// (GET /services/{service}/deliveries/{version}/stages/{stage}/meaning)
 	GetMeaning(ctx context.Context, request GetMeaningRequestObject) (GetMeaningResponseObject, error)
-
+	// ActOnDelivery Asks for a delivery, approves it, refuses it, and so on
 	// (POST /services/{service}/deliveries/{version}/stages/{stage}/{action})
 	ActOnDelivery(ctx context.Context, request ActOnDeliveryRequestObject) (ActOnDeliveryResponseObject, error)
-
+	// ListDeployments The newest deployments
 	// (GET /services/{service}/deployments)
 	ListDeployments(ctx context.Context, request ListDeploymentsRequestObject) (ListDeploymentsResponseObject, error)
-
+	// GetJournal What was done, newest first, a part at a time
 	// (GET /services/{service}/journal)
 	GetJournal(ctx context.Context, request GetJournalRequestObject) (GetJournalResponseObject, error)
 	// GetLine The stage line
 	// (GET /services/{service}/line)
 	GetLine(ctx context.Context, request GetLineRequestObject) (GetLineResponseObject, error)
-
+	// ComputePlan Computes a plan, and keeps nothing
+	// (GET /services/{service}/plan)
+	ComputePlan(ctx context.Context, request ComputePlanRequestObject) (ComputePlanResponseObject, error)
+	// MakePlan Computes a plan and keeps it
 	// (POST /services/{service}/plans)
 	MakePlan(ctx context.Context, request MakePlanRequestObject) (MakePlanResponseObject, error)
 	// MoveService Gives a service to another repository; confirmed by the service's name
 	// (PUT /services/{service}/repository)
 	MoveService(ctx context.Context, request MoveServiceRequestObject) (MoveServiceResponseObject, error)
-
+	// Search Finds versions, commits, files, settings, secrets' names, and diagnostics
+	// (GET /services/{service}/search)
+	Search(ctx context.Context, request SearchRequestObject) (SearchResponseObject, error)
+	// GetSource The files of a branch or commit, with what the check says
 	// (GET /services/{service}/source)
 	GetSource(ctx context.Context, request GetSourceRequestObject) (GetSourceResponseObject, error)
 	// AssistSource What may be written at a place, and what its line means
@@ -14156,10 +16020,10 @@ type StrictServerInterface interface {
 	// CheckSource What an edit that is not committed yet would mean
 	// (POST /services/{service}/source/check)
 	CheckSource(ctx context.Context, request CheckSourceRequestObject) (CheckSourceResponseObject, error)
-
+	// CommitSource Commits an edit
 	// (POST /services/{service}/source/commits)
 	CommitSource(ctx context.Context, request CommitSourceRequestObject) (CommitSourceResponseObject, error)
-
+	// GetFile A file of the source
 	// (GET /services/{service}/source/file)
 	GetFile(ctx context.Context, request GetFileRequestObject) (GetFileResponseObject, error)
 	// GetFileHistory The commits that changed a file, newest first
@@ -14174,19 +16038,19 @@ type StrictServerInterface interface {
 	// GetStarter The files of a new function that works
 	// (GET /services/{service}/source/starter)
 	GetStarter(ctx context.Context, request GetStarterRequestObject) (GetStarterResponseObject, error)
-
+	// GetFunction A function in a stage
 	// (GET /services/{service}/stages/{stage}/functions/{function})
 	GetFunction(ctx context.Context, request GetFunctionRequestObject) (GetFunctionResponseObject, error)
-
+	// CallFunction Calls a function
 	// (POST /services/{service}/stages/{stage}/functions/{function}/calls)
 	CallFunction(ctx context.Context, request CallFunctionRequestObject) (CallFunctionResponseObject, error)
-
+	// GetFigures What calls came to over time
 	// (GET /services/{service}/stages/{stage}/functions/{function}/figures)
 	GetFigures(ctx context.Context, request GetFiguresRequestObject) (GetFiguresResponseObject, error)
-
+	// GetLogs Log lines
 	// (GET /services/{service}/stages/{stage}/logs)
 	GetLogs(ctx context.Context, request GetLogsRequestObject) (GetLogsResponseObject, error)
-
+	// GetMessages Messages that wait or were parked
 	// (GET /services/{service}/stages/{stage}/messages)
 	GetMessages(ctx context.Context, request GetMessagesRequestObject) (GetMessagesResponseObject, error)
 	// DropMessage Takes a parked message away
@@ -14195,25 +16059,25 @@ type StrictServerInterface interface {
 	// SendMessageAgain Tries a parked message again
 	// (POST /services/{service}/stages/{stage}/messages/{message})
 	SendMessageAgain(ctx context.Context, request SendMessageAgainRequestObject) (SendMessageAgainResponseObject, error)
-
+	// GetSecrets Names of the secrets of a stage; values are never shown
 	// (GET /services/{service}/stages/{stage}/secrets)
 	GetSecrets(ctx context.Context, request GetSecretsRequestObject) (GetSecretsResponseObject, error)
-
+	// SetSecret Gives a secret a value
 	// (PUT /services/{service}/stages/{stage}/secrets/{secret})
 	SetSecret(ctx context.Context, request SetSecretRequestObject) (SetSecretResponseObject, error)
-
+	// ListVersions Versions, newest first, a part at a time
 	// (GET /services/{service}/versions)
 	ListVersions(ctx context.Context, request ListVersionsRequestObject) (ListVersionsResponseObject, error)
-
+	// GetVersion One version with its archives
 	// (GET /services/{service}/versions/{version})
 	GetVersion(ctx context.Context, request GetVersionRequestObject) (GetVersionResponseObject, error)
 	// CompareVersions What differs from one version to another
 	// (GET /services/{service}/versions/{version}/compare/{other})
 	CompareVersions(ctx context.Context, request CompareVersionsRequestObject) (CompareVersionsResponseObject, error)
-
+	// GetArchive A function’s archive
 	// (GET /services/{service}/versions/{version}/functions/{function}/archive)
 	GetArchive(ctx context.Context, request GetArchiveRequestObject) (GetArchiveResponseObject, error)
-
+	// GetArchiveFile A file of an archive
 	// (GET /services/{service}/versions/{version}/functions/{function}/file)
 	GetArchiveFile(ctx context.Context, request GetArchiveFileRequestObject) (GetArchiveFileResponseObject, error)
 	// GetLineAuthors Who wrote lines of a version's files
@@ -14222,15 +16086,18 @@ type StrictServerInterface interface {
 	// GetProvenance Where a version came from, held against all that is kept of it
 	// (GET /services/{service}/versions/{version}/provenance)
 	GetProvenance(ctx context.Context, request GetProvenanceRequestObject) (GetProvenanceResponseObject, error)
-
+	// SignOut Ends the session
 	// (DELETE /session)
 	SignOut(ctx context.Context, request SignOutRequestObject) (SignOutResponseObject, error)
-
+	// GetSession Who is signed in
 	// (GET /session)
 	GetSession(ctx context.Context, request GetSessionRequestObject) (GetSessionResponseObject, error)
-
+	// SignIn Signs in, and gives the session’s cookie
 	// (POST /session)
 	SignIn(ctx context.Context, request SignInRequestObject) (SignInResponseObject, error)
+	// GetWelcome What the sign-in page says to everybody
+	// (GET /welcome)
+	GetWelcome(ctx context.Context, request GetWelcomeRequestObject) (GetWelcomeResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *echo.Context, request any) (any, error)
@@ -14290,6 +16157,54 @@ func (sh *strictHandler) ActOnDeployment(ctx *echo.Context, id Id, action string
 		return err
 	} else if validResponse, ok := response.(ActOnDeploymentResponseObject); ok {
 		return validResponse.VisitActOnDeploymentResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListDocs operation middleware
+func (sh *strictHandler) ListDocs(ctx *echo.Context) error {
+	var request ListDocsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDocs(ctx.Request().Context(), request.(ListDocsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDocs")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListDocsResponseObject); ok {
+		return validResponse.VisitListDocsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetDoc operation middleware
+func (sh *strictHandler) GetDoc(ctx *echo.Context, name string) error {
+	var request GetDocRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetDoc(ctx.Request().Context(), request.(GetDocRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetDoc")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetDocResponseObject); ok {
+		return validResponse.VisitGetDocResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -14638,10 +16553,11 @@ func (sh *strictHandler) CancelBuild(ctx *echo.Context, service Service, build i
 }
 
 // ListDeliveries operation middleware
-func (sh *strictHandler) ListDeliveries(ctx *echo.Context, service Service) error {
+func (sh *strictHandler) ListDeliveries(ctx *echo.Context, service Service, params ListDeliveriesParams) error {
 	var request ListDeliveriesRequestObject
 
 	request.Service = service
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.ListDeliveries(ctx.Request().Context(), request.(ListDeliveriesRequestObject))
@@ -14843,6 +16759,32 @@ func (sh *strictHandler) GetLine(ctx *echo.Context, service Service) error {
 	return nil
 }
 
+// ComputePlan operation middleware
+func (sh *strictHandler) ComputePlan(ctx *echo.Context, service Service, params ComputePlanParams) error {
+	var request ComputePlanRequestObject
+
+	request.Service = service
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ComputePlan(ctx.Request().Context(), request.(ComputePlanRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ComputePlan")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ComputePlanResponseObject); ok {
+		return validResponse.VisitComputePlanResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // MakePlan operation middleware
 func (sh *strictHandler) MakePlan(ctx *echo.Context, service Service) error {
 	var request MakePlanRequestObject
@@ -14934,6 +16876,32 @@ func (sh *strictHandler) MoveService(ctx *echo.Context, service Service, params 
 		return err
 	} else if validResponse, ok := response.(MoveServiceResponseObject); ok {
 		return validResponse.VisitMoveServiceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// Search operation middleware
+func (sh *strictHandler) Search(ctx *echo.Context, service Service, params SearchParams) error {
+	var request SearchRequestObject
+
+	request.Service = service
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Search(ctx.Request().Context(), request.(SearchRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Search")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SearchResponseObject); ok {
+		return validResponse.VisitSearchResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -15576,10 +17544,11 @@ func (sh *strictHandler) SetSecret(ctx *echo.Context, service Service, stage Sta
 }
 
 // ListVersions operation middleware
-func (sh *strictHandler) ListVersions(ctx *echo.Context, service Service) error {
+func (sh *strictHandler) ListVersions(ctx *echo.Context, service Service, params ListVersionsParams) error {
 	var request ListVersionsRequestObject
 
 	request.Service = service
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.ListVersions(ctx.Request().Context(), request.(ListVersionsRequestObject))
@@ -15853,246 +17822,25 @@ func (sh *strictHandler) SignIn(ctx *echo.Context) error {
 	return nil
 }
 
-// Base64 encoded, compressed with deflate, json marshaled OpenAPI spec.
-// Stored as a slice of fixed-width chunks rather than one concatenated
-// const string: with thousands of chunks the chained `+` fold is several
-// times slower for the Go compiler than parsing a slice literal.
-var swaggerSpec = []string{
-	"3D1rb9y2ln+FmL1AgV2lniZptnE+Oa8296ZNYOe2wBbZBUfizLCWSJWkPJka/u8LPkWNSImah+N7P9XN",
-	"UOThOYeH583bWU6rmhJEBJ+d385qyGCFBGLq/xYMknwt/8Jkdj77s0FsO8tmBFZodm5/zWY8X6MKymEV",
-	"/PIekZVYz84fz+fZTGxrOZILhslqdneXzXJKlphVcnCBeM5wLTCVk39aIyAnBnQJNmsowIoiDigDFb1B",
-	"PANyqmKWBSGxk2Yzhv5sMEPF7FywBkVA+yEI2bIhuYbFbLeGYt2u4X4eWuRvDC1n57P/OGuxeqZ/5We/",
-	"yHnkQriILIGLwcmXlFVQyHFEPHs6y2YVJrhqqtn5d24/mAi0QkytUyHO4Qq9iy1nfp+2ZmAdjtgNzlFk",
-	"FfvrwWjjQgIbWUSMbSRpCQHZCokYv5tfE5nsuzD/3yDG40xmfx1cY4jqd/JLXlPCkTrBHxldlEgdt5wS",
-	"gYjaHazrEudQsvNZrUf81x9cQ5WGMjuvWrF7kH+Th3eDiAAbRskqA4stuHz7Cjx/+v1/a0LqOeQSF3XN",
-	"6A0slehhtEZMYA04FEnsJwVKVZlt7WA7m9WImV31CdEi+Hc7rp0sk+t/dsvRxR8oF3LGC5av8Q16i0vU",
-	"h7miBQrDIYkc+oGv4ePvn4V/wn+h1BPY2YtmKAWLmcWtE9wR55iLS8SbUgTIsKBNGLeSKUokaa4GYoEq",
-	"PsY1r9w3cgYzJWQMbuX/EypQ+lzvMUG/UIFCM1l8u4l60He/CKNQ7727UwtlHJO/Yb7u47G9SQOILJuK",
-	"jJ3sbLY0PNeVMX0ho0dq6hUFlnDD8mMHGtKUJVzI6bRwiaGn3VuJCRoH0Yno4ePmFAcNqNmaWcQhJIhi",
-	"IRheNAK9WkOyChxBuBSIzc5v77LZAi0pQ/rvguGlQIUH2oLSEkGi93ZjhmkpHKBRQ7AY35f63C2cGWBC",
-	"+3iJclppiHfgLwqGeJhnod18+iEx6zi0hQ6Lr/f01rzGpBjfuIXajM98ZcmDegATLYQ9lCwZrcb2+YHh",
-	"FVbEjJJQrBltVutk1LVT7iIswgzZ7AaWjeKkMF/onzO9oSAuKGRFHwEEoSKd5L8gVISgZnQzgW8kJJd0",
-	"E5pIHXJ+gHg1ExiQMrO/KEJeofIQ/WCB1l0e9nUHWJY8/NOgxECMURb5sEIVZdv3uMKpEOovPiJ4nfhB",
-	"TMxKJkcMhWH2FM++4WV+BELqbiXkAuRKwBYAC6DmHNU7rAquQYhSUzLVFC0DGQqls63il6lyTjC8Whmr",
-	"d0+29mSem81uIIiOBpeB0w75NSoukrk7rlcgUkyYaA15eBptrSbMUNLVNCVcMbKW+IhIneJ3aXE1yspn",
-	"DSFyUDYrqFIKlhCX6pccEolTVHhI9URwjMvnYEkZIHqyPvCb9Xb8mlP2uUJU1uowznbQm9FTaWxknj1n",
-	"ydrSJcoTPyFYioAO2dePRxjUQ/CuiYbkMQXS3IGk4IAuwUIuzQFkCPB1IwAmGWANAZCDy6aoIANYcFQu",
-	"QUERlzadWCMgwYOCsm842GC+zgBlagaGlg1X5LKUNXPOshmtkTZw9ZDP2QjWLV7jivcrWJZhtRvdaNOw",
-	"Y9vHDv84AzgPgJ43DAtHHxohlZoAOF9qlHdvFU9rpw0J/7KmZcFDUn0HPDe9ncx+GgP0siEBAbSCOHCA",
-	"3gmwhgVYoFVDgFZxMwBJYbljAzlQrA2w/F1sECLnkmeAvGVBBbdgDW8QWCBEQAULBMRG+4X6d1Xy5W5t",
-	"oj4yh4Q9JjdUez/GLpR37cgh3ZJqgk8whD0uCdqvnMd0DysZAwRSBACYA0IFuCZ0Q8BWsWt/Fj5+LmK8",
-	"791zxm4z+q2BWpHPw0mY+RoeUvWt4Zou4aZZBxFzJpsJ9CUBB8a6UYOD21qj/DrmSlm0Nl+XcJeI04bl",
-	"SIlhI1UJMLidYuaF8OOs4IDWx2GFpHwXa7RVYnuDxZo2QgGBCiyOsH6B4YpQLnCefjpeu29CM6LlUqJ7",
-	"ZI43BRZv9EipYgdx8BPdgAqSLWCOAhIL8vTwNd2QcaXX313mKOy5ACr9HwNzlGcmO42s4OsTVf6i9XjM",
-	"gblr78NDtJ/vJ4gRWlU45keDRm5AIRCTe/7f3+ePnsNHy8+3T+d3fwtttkXjSHjqJHixUZbe8nMVwHGu",
-	"vMBclAjaJ/IFIGgD9KaUUitPa65w9kL9rY61+X0jrTGl9kp2WOEbxQ+7YQofmxeP/gc++mv+6Pnn9s9v",
-	"/+/s0ef/DCA3RlxFpsyLMA1Su4YMGxMhch90MfBW/rMUllB743mqnJIfGs/hnlfJr1qhv2qqCjL1VQUJ",
-	"XiIu0sXbMBROFiXPZ++P+Jyajabsa9e2lahR8/gbbh24LdAxEhu3/wTTHxOOmJjilcxmJVygclwI6WFu",
-	"Cee21MCEt0CWJc5D1/o2CEmBBMRlVHZP1HLWCBYxhw9mgxJrTELtoEatlMldtdQ1i7hNRRDE0Z8NInnI",
-	"rZ1T7epI37E0QlAx4QzAfB2ap6RcHD6LvEcnQPNBDw+e7oreoIm4YE1QDKpAq9E5rOqohurrnwtpnWGi",
-	"7wR5O2dArCk32kFJKVdqJuPJet5lE5dcO3ykYXZ0NIRwmMw0S7QICfMUD4UkK9pE4r15wxgi+TZiRW/C",
-	"GhNkWKwrJHAusbWhrOCjN50BwltSLxDaxmtU4hvEtgc4sWEj1pQFdAHu3f6Awy0PKUCeCjLgndtlLgrq",
-	"hq+VCziTVgLHK6Ks+9ASgaDAoIZvUPKxhHnwxvL8eCMquOdi00jyXHKt/qFMUgPkEI00QD1CcUxydLB3",
-	"3nnjer8kuR+th906xDRQ+uOhPV1ZgHaYL3fB+4BckWyl8dgSXjlxCgoI3fgSY1R+QZPlkc4fLi8kMFsO",
-	"+URPy2UTjOMVqC7ptrKpb266BBr3rdzVJBXwtRr/EWIWvvumxHh/hJEkCMvKkw4iNxrgeM6M+sIC237o",
-	"k9sSq4vrzLFei7gh/g1bgl7eT8+uCuRYDGQdqnP1DVfZh5mxmDitkFhjspJmU4FKJFABKHPXbd0sSpx3",
-	"TakfQitrR0JwXb13l++IBagQJAIICjZrim4QAzAX/AXQCJXAyBtdwGv55wLm176v3TlvlNvGA+vZ09Bl",
-	"FsC2pVDAbz0plJQcMRqIDNUlJKnytk0/DF9LsV+YmLCpuOweCCwM3GJTQk4KGZmXSelirdYn216C3SiU",
-	"H5wy2x0OQLVc8NoZMDvnDpIf6QcSdk4XHSYaFjxupHag180E+flBjQ9HvFA9RQ+xUFwJVI8qtd727Eot",
-	"7JlDzTBi1UpTE39QVYtIwkHuUqEODAGrrIaIKV6gL+HVj3eONvAGJeh7GpbMyzkyCDAztEdA78dD34Rj",
-	"0HqgAxdPJMuzTeQL4JYUr4Z/fm8y7KYEufCXcV/TFz99L5R8ErcNuLyDsNj6EXqL1A1kKgw1Gr7NTSKq",
-	"nSuS7dfiwEdWC1+YSk6L6lFJX67TY4MugyagE7OGcG1QY661BqMKD2PAC5gZqIayZF63iUcnTQ006wym",
-	"Bg5cbQ1RAcZIrhEkWJqOCTHr9hi7y2wkY7AHeA9TCQmdDOWUFQrCqemd7lOTORqEsWEqahyW9QNpZ039",
-	"if7ctUIK2ixKL05OmmoRkIvmS5vUFoLqTYFF0Dd3v2IrLozSorCT5Ec0VusFCHsoWVENYbqJW8Fi4hcq",
-	"G5QPBCX1AKXiUyku+Hg40sxpwMn0PkKbf4tXDUMfKQ5p++mlF3E+tg7fiJYxmDs5IROy/n6edFayWf38",
-	"+8SRYs2oECUqEpQR5VbSaHA782dwbk4JqAais8s4bfgksbEnuuGXRFkjgYZkwuCJdJyC8xR0G2jtFhNw",
-	"Xo6WFAQCyy63ov/TViB+Yb9MSeSUH7x0E6acPgev1c1gXSPIWpVY+d9p5xpN1IIiBUvhOhkDSBSvyjl9",
-	"FOd336cfy1oddHlDFi4Y2w2F6UxPM9zzL3fcyrFtfzJ32U60EJOud83TmqJVYmnXoqGGGpzZhcLQfQm4",
-	"eAo8wf5WmkRIYcSiTEgC0cMys2gQRsOdMS9EPGysEvenasHBdIBWDg9bWHrY2JGyPwau/IuyBO5nG8lr",
-	"vT3pOkWNWIU5n1ST99F9808eTkigk+yKSzn8wmj1IQcNrOpywnxXanxwpnyNimbSXOaLX+QZCc2IhMBk",
-	"ddz6qoFqDWXxTEwFSCvxGLlDPZO060vkzjZt6x8NA/gIb8noIc2evS4f+pw/dNLjao+JAg8XlnI1WWHs",
-	"roheXVKyAhvIKpWTzIGg9DoDS0YrfeTWlAnlkicvgHLvOae6Hi91cYUd+WVq0LxjCw6kHXXB/SfBX0CF",
-	"yxJzlFOiQtLJtUSu+qg758utpmOKYi1NgykpTa09Ecx6uME8TJaXW2B/zRQRCNpIEmiET8tOMPN4EnkX",
-	"kA0uxPpnHo7HqB9VWhlQ20/BVDhPyi7j8OijwOfS0IH4EYZ8GtGUp6iLw8Wsj8JYKpskmHdui0koKbfj",
-	"OSgA8muVtYhFpjJtRVt+9g0HnaxbP199t1JIFzZksw3EOhMN4jKs6CbFWUwCmHHx+EGUEIliFTq6hmb0",
-	"0vCKfJQej/Lr9KOmP1RZw5Gor5DknKAAmC9aiHo3GM6v0+9YnF9H0zq4aKZMJUf/Rtn1eMW+23VmieAQ",
-	"a1c1+4jTU+O0R9S6baHRZfw3VS22LsPWRYtV14tZkBFhghqvRmVu1RC47zr1KzuKMeEbWwG/4xXwjpP8",
-	"Jdmad3GhtEqZN2q4iwP33X90goL1nq6UUy+Y2bfirzpGgLfBe6jCpW2VV8C9rKV9+Mcm3ZOSrtKpSLGF",
-	"yTlCDKHtop1tdrHkAW1oNMx6byxXJN5TQxa5YDBHyUJ6KCT0d9owAss3RByUb3eMFIYBvT9sz6dKCOxq",
-	"rPzwvo6AauERdXr/A9Xio0mt2NWyIxkyKvK1hlJZBguk23DJv1lDdGYgKYBONti/dLiCBUqOICdkjYxc",
-	"d66OTldyjOW8mnHh1AyXaqi34JI13PQhMtigSapPY4Fyo+VFMvWMs0BeP1JxRgUgdGNzmbCmHyQqjACM",
-	"jhMSS7awcGLuRNiUHsjKwVVTwmh3BV1KMKocqFE/IVjskX96JWC4C9FuymWbcqOByrzuFa5Evd1PjNiq",
-	"UVGgvIWhg1MPrcC1irGe1FjtHVtc3g8LuaNI7XyJydS6hJi/L5v9RUm6RLf+QA1BZvYQRKbRB/YX7cOV",
-	"wakSCxNp2kT4u1tfPE054IIhWE27NqJNDy4WHBEBKMmRtszMyrpGWLlDEAPXqBbjpm1763Q6ITqVwdu0",
-	"hx63oYFL6WcEreBJvpO2rUVpMjd376gXAOrdOyFIkJKLAiyC8m8gY8SdjID4xUJ3RJD3YIUg4RmAQC6M",
-	"JNZVQckUF27IJzgkyT6p8RaFowlsNv/EnjS7XJguTmPbPWtD+WgLWmxN160m/VbvuMfT0ZWuqEF2Hb1w",
-	"EBHpCWzudtrP06DOkbtN2m0bxDloLPo6+WtmF3HPxC9GT/ArOuGjvz7/rgs5H32+nWdPnofrZFXnqKhC",
-	"7wUZdWp+6+7lgta6Oas2KPzgrINYmeWz1kGhdpozJIJ3Ubxj4lSteqCE3ywTxCP6It4F1OR4+mI8cX6/",
-	"apY2n16vGYLygytLO0LIejggrPPdwx0p0J+NkZxd+fiBmFozTiskuVsVkBC0KeVf12EtlDaxPOvULi39",
-	"RkyeOmSB7bXpc3sMIlp3kJiUO7VH/hNrUqKnalQQSp0V3dczhygb9R8TGiGEbXOXToZOA7wQ5N0gZD8f",
-	"i0ESNRdsI6EwRtGAvI5/doPY4pBeYPp7b3mzWKjtkYeFoGVuWx6MGbUvoY7f5juVuMNxM2/ssA7k9y5K",
-	"uc/NkBB2jW9zkouauI7Dh+b8x+JwDTE97yLlGvAG8ZTQqt6464FgywT095nfpKldcYdqHoocTWIM8xKG",
-	"Tkzukm4CWeNS668ZjhTR2nhksNIG617NJyvL2a+YJm61xwtlTKjO7KmLlsziL4Z0r612epL2tFZFcX/p",
-	"zm6H3KES1nD5nCPBeGP0VKqMtJXE3MTOIz1JhpvZ9wthI/v1Y1mR6AgPXySDN+HUxnvDLq4kS8EGI91U",
-	"mYN/qBtelDcHWlIcv0uTVFqbiIUY9xrpfxhNH5O/tl4js9Rge4qPjN4gYj02O0wRzy9U3e4Ob8U5II1N",
-	"V/6BFh6dRkPtjlT5UmplF7lBJdWonbTINdq+K6Z29WSophwLGjeG8BJP6Kbxq/ng0zpF9fJW97p0GgqE",
-	"mgRoGluE2j17cHr48+gV4jLdP2Sa/j2ooU7WQ7PZBpdFbvpIj9TeeBp6T2ENb0+KpL16lR25qZaP0aQL",
-	"jCa/ATLcqN4zLWkERz7z7yhlJSUuNXJaLo/WaA4xScxt0oHBm3h4L2GaW3An41V9GF6x08rq1DVwv0qD",
-	"NN4268AM+z203FhPbVca1y96HamW202KO2JVyT8wKVJaT/WDV94tdrTylAdQOVQ/f544cjAENFgMc0/R",
-	"Hi+wM7W8SWIhWHjTYZsgr/qp44EmFPKOKGL5PmJNi6kmpb4WJngas1nDygm9clv/owFQT2A66dkdRXER",
-	"ayUr4LWxYnZtLtfeq4IiX+uMWmrdsBtMpqbUSig+ydWCqkaKFWNyQzTE0Z3qNYINIKc7q+MOVvW83UHt",
-	"8k7voTYwduvko4h7CNpYe/g6nXgGwjrjHXv2fUrIXpnuvEVDPF4zu+MEUHRHPR5r253s2k96QeiyIbG+",
-	"SKdqdZTQROjSS6rqgmW671lFijU6fUA0TPVFsC3ylGNjbdJqTFhx76TutWrOEAuVmsKigELEI/U13msC",
-	"8WeGUmWA0cfjLwl0ipWm3YbEfHJIXlE02yT9tQQn2ky01cJsAAxuWoWEw5zt4k5+++JnT354OtaAIx53",
-	"utLmz1Ubu+31bI8Ren9jbsQ/0qay7fT3J2BtewPoMd7RZQ1J6A/gOlh4LpJdgzDeI/EKcR7p4YtLbP8n",
-	"3VORc7YMDlwx2tRTO+RCUkR0BUZTRK+ZwAx3QBgwM2+TQdy4qoe+p30wE/IYfSUHNNy0xpLxeInW3jSY",
-	"4X2vyLvITdSSZKxJXg0531BWpD0hHKSamyIIpfOwJatJ+qepLH18P3qBWWIT6fFkWfVq6UB36fR02zXm",
-	"Vn5NWN9+3e9vTAQOPo3hGTRQtb23mjPIIQELpB+SWSqH7pQcu2tE4oVs0FSqyWFcN3tyauaIR7VtgG/Z",
-	"J7MdtSUhWzW1+3CEBqhFq4eSODuH36CNJk75QfeAcDnstVnzzKxbIw71T4bXvkoj5IHzvl8nienNk18A",
-	"1CkbU2lRmJvnegRVjyRFOiwLdKIuk45tTcuLlE7KkZQ01WxYa3Fxh3HAv20SMEdqVftJvWuonFvubc2U",
-	"xATxchvNB9I/BZ5Vcf0ZlDRaIZX5S5lKaWMIqpcSO73hJoiksJpmwIlgOVz+V6C8hEzbBWHp5tVY2/A8",
-	"F7gsgfmU6waygd6evRcx/XQfiEuTw93/0Zojw8+WqoTLVlCFs76lmShlv07jBhyF37cxc1xNUa9O3OJ7",
-	"r2YP+z5naL4L19trSKz5rx5/KvByiUKX6ICBuIFYBAvC2w5mBgogh0rZhojOtNxTTPVbVXjpstiWG+jS",
-	"bcutLWu2EGftMQkfrj0atE4NPe2+ZB18uiu3z6QltjpveGIcK2dIo6mpC2jyYm1Db+0CUsEmWuu6UKmV",
-	"oKAfZmpW4PCzfNEus/HuB723kccZVzdw/EDKSB+mhhQU8de2j1Age2ffTrX917FDYbyW8nZ/rrWtQ3eY",
-	"b225/FewQdNKV/uWpqlYjVuY3QKXkLtz72zXcOeVaOLaCzAidQdaPHmGjCP5hL5Op0qYDRyWyc9BmjxK",
-	"k+bqF7TEclpDZPZD8amv+h/juf4gLJ2Eo6GGEKfr8WAe5Ir1PwuXSyW88GXbLUU6KowZGAe8Ieal3no8",
-	"Itcc2P9b78LYfXfLXLfJrRIjzvKhTtG4RFdr+Pj7Z0fwwVzox+piTpiBqzGhn7QHqeklOWu3PfT83g7R",
-	"BpIjj2xwLxpcplfdeRSc4GBWwE3pTt85VhMeSR9yEpisj3A8+tivL/VsPm0lm/DAvvao3kH/7fMhP4GP",
-	"/JbaHab0xEA07HCnFMMlHXqmyDxthux75qDEBKmCXN3xQFBactV4ii7Nc9Xfuvzh85n+F8+aOJ99Zx99",
-	"gzWenc+efDv/9omJJSv8nXnv2Zzd4uJOVSnpe1O/iY4peVfMzmc/IvHafzWCIV7La1FN83g+NzqMMB1J",
-	"YV2XWJdRn/1hWEMLkPR2DObOUKjrF+QVnbYNBVpCk2ISmtxBe+a0iTubRoGEykH5PfxlO+QMF7O7z3dZ",
-	"H2lnt/ohoDvtuJw6Z3Y7w3JXxgeptQHzttDM52Cdx9Ci0VpBK/rIZDiRHJWhpww+Z7PatB/skvUiFx/I",
-	"EGGf9hn2NdWNjPbBuUTf2hU1xDjNlD2ckMtsk7A+b0mr3zwFL82nQzZal5CMH6uPptHKqbbqeuUENitt",
-	"hLq0b97c4xFqUXO283zZHhPGmPuyIQ65qlr2pS7pPw5ebebKXfeakYf0rkfO7yYtu+sL9R8j2vWfOe8X",
-	"sMknqiaZA6goK68KLGxDwqlhEW/p8JW2+3S/vqEPODMupm9LZkOn5j3m4tIfeODxSWzL6bIN+opGDxUX",
-	"ZQn8vWSqBavf5Mh44BHM10B3gdz/EAbZ/5Vyjl36SRInOQfd7PqTH4e4AzPyJEsK5/4MC3Qstj27bRNT",
-	"7vSRVZ7IvnxSb8buEGjs9n2nHDmr/e9gr8XD7JOWFBu4BbBl163mTMWUgFDXlQuSLagoQ4aXpVjZrGmJ",
-	"gIn3vgAmaQ8VYLFVvxNTuLIj1QP6Dtvl07DOk1KjMXpr2NxCfRfZz2+ldTl4VV9pMA6UNpGE1bsENlW5",
-	"j3qiIxB/jcDfrz78AvS2wOP54/mj7x7rzsHXWJodS2BfSU8jokn1HVdZWweq70SGHAW1V0Ulr3Qoeilc",
-	"2UH3cSHsJN0lXgpuHwdIGzvH2a35K0HMXDmMfx0Z46QIXeqHAUpsHw3F+do1nlVvk1lBky5QRg68Zbfp",
-	"sqGH6bMFNVWJMSnxUg04oUavFwjw11sX3F/Y3Mr70uwdhqNocz2lo6f3pe14fPqzq5ZKObKf2jQDvYPM",
-	"/q8uQHlY6D27Vf8dFAevlJfgpWljlSQMENlbO/UlwRtSSEGgQDSVPFDZJsyZDfsf68BttHB7jF1H4/ZQ",
-	"DN/G2BqzUl63w+6Drd0T/SmXEWB0A6CNET5Qvm7xfHZrIL0706Lt7Fb9d8Rn6b8df1K3pb9QAN0/QmG6",
-	"K6q3xLWWZeOzmNhszXtH/PiNaN3JCUPNFg4g5lnVRshjRLVB9BOS0zWi7BNS+etrROsSAbhiCAFBjyAc",
-	"bRPODW3KAhTUNeIEgoK6ER1uEdRl96oGyVQ9sl6WSkWyaUX/Pjyxv3/9pFs62HHfNvHT3SiRa6ymi8qM",
-	"LayKy/bw6rtatFO4fez06U6fE4QSgvzUcScP3MztuPu5muNtxofUzgdzE/+hnyQYEszm1YJ7wWfnhYQE",
-	"jP6m9U0OCkrQV1Z2rOD4szG1okZfteWyx1BQbfF4jFbmjeGT3aD6uZMwZ5f4OJ4F9xiTnfDILK+iVAdc",
-	"OlEB/TO8RicMTbl2eSdwxn+tUGOERN0i1HvwCmUz05t2h6I7LraHEWeZHxBnUU3gD2jUpL9PCb5Y1de0",
-	"ncfE9Z0/htfhR3zT8T9K3dk8IdIyz46n0QvTfWN9jhEGbLueRaMGtnXuyWStWSFy6lTSnLY3dcaTC0Vi",
-	"Blwy68OzO016VlQ6a8yfQc6xlrHHltIXamaPfMc/1HqJUx3o8ZVNZ57oobQFfSqL4FhWbgW3YIHAhmEh",
-	"EAGqKFZVbdhXmJQ44Dr9TYuR4dN3lrsn747MAuotvZNygFrhazCAWniM/tYfUaG9b+4e+SEBqMDCFSUQ",
-	"KoDLsgRb1F1zhPDqu5PoaPq999PSXi1xP2kTkZzf0FvxKXf2K0swyRVP58+PiBOyLHF40Sv7/gIqOfJ4",
-	"xjzMKhlG4OrYHgXDaraHV+yaf2tj3yc6r+4x/qAvf2nS8R/oHR6xeI3nLO4p81vkzINtNEJlT3pVqbkp",
-	"Kz+LtOoOQeQa7HrnyHuDZv7oOXy0/Hz7dB56e2ZMVfHaTQxx0U9t+4STu1HkevospzhR/llL9fn7uXnc",
-	"vzqSEW+kuF9XVgCoeLrvqfnX5dUR7mCIuFePjnuV6YbHb/33zk5hn7quyifQZI7V5S9sIuk0NqmVmNy2",
-	"jfUWyn+TNqFyzb0AcjlVPKmNKt1DgR7pGLRakWYFabW6RjHoBrGtaRdBlHrs6D7CVrbP49G5Srf2tCGM",
-	"k/CUaw15z8qx37Y0qBzjfK0aktpnY4+hG8s5FbWUsW60ZK0LC3iNVIqmxvYIybmAzDR+jDolzJATHcvp",
-	"x1BeRDwDiy2QghYwVEKBb5S7xvPGHOmkeS6RTjcmnZRC2fUxklF27g/XtO6w1NbQ1KbLUurt9HTK3dSN",
-	"xLpat7Nb++dg/kXnzjmVYmzWiNeLXbQUftCZFm1ceWSgS5o9hG5nrmX6g9pQ1B6HZXliFUYu8TVum/Y1",
-	"+qgnJocVOsgLd3cAoyzbpvtxu0UPuYdzbpeKO6306+FcI23v7JwHdtLHx5peFn2b+Ce6AUvIwALm1xG7",
-	"t8LENG0ZTVt5Ns+ePJtn3z19Os++m89/mGdPnzyezz9PCE7vMF1JV4PM9V7+fh/WsH2WO8EUfk9XykHN",
-	"M0DL4qvmEkzLVtohvGuAEqd7wOcSmsmr5Jj8rX279BiZD72EQlXKz4czCs2Y+2Ay+x51ApNZuJSZoVps",
-	"8zZxWtuhVl5ngDKwkeahfqoYKJSaKN8SL8UaLCEuG2nF+gybgUY5deRW/4XlpCf7ws4b83zzKJd7LVH7",
-	"7wCXWyBUBySHXGDYS3vEMAfqXeyvxOJnt+avwQKA14zWP7v+Fl+pGsgwqcUe3JgOUV+dkQxE74opXBdV",
-	"Wq8QKQyuL1YQk1SE68IIQcECaXc1oM0x4q+fGA6iX8GWqCLq584H5emVGXIvZXhep9bEzEqzAy1KPe+C",
-	"6x2q/BDy3L4ABN04Maq6s/KHKyY/TyKgHCD/uLsnEzCQK21ezk/0W/wwD+dAN8GDZ5jwRKai98DDvsnP",
-	"/0D1sY05v19qNPP5VzvoPk7nbjO18QNqwXugBUkWxW21wpAg/NU1izuZWdztsBfpltQWNzzY6qJ0hKuZ",
-	"IENntyqNL06AV3rcsRh+JJWjhgxzGk1+1b2Jj5XVqDwdekoOloxWKhrh+n26HMd7qwIKSHcNwKBwH3os",
-	"ewJDBL1WUDcqHDqeppfhNMb4C9ddvnB6/AITqFT+3VsqyBAWvn/pir9xT3Qqucbya/y+k181zcZE5/7N",
-	"yHfvWQ8BvlD+tLGilQvVrJGfKnI5OVkmHtJ8udVprUcR9xRsGBW61KVbPfwN1/HMexP13V3Ktc9LXU0U",
-	"5CDTjz3OQk6RHOMl9RzrOz36ife71SUnsFrdeUg/2puvHXVCkeOtEiuc8UYcgZcQQ145sYqSSBUiA2tU",
-	"FtoZwIWqJ7Y5uteoFm346d6UQd6+GhH2ZV3hFfnQpPWtvNKtZ/d3pNxlAw4Pfmo93y4RDHtRSaS2t+6R",
-	"O8np19FOZUm3T6/dc9h1AKNXh6Lyzrx2b8+Iem95dgZrLJn7/wMAAP//",
-}
+// GetWelcome operation middleware
+func (sh *strictHandler) GetWelcome(ctx *echo.Context) error {
+	var request GetWelcomeRequestObject
 
-// decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
-// after base64-decoding and flate-decompressing the embedded blob.
-func decodeSpec() ([]byte, error) {
-	encoded := strings.Join(swaggerSpec, "")
-	compressed, err := base64.StdEncoding.DecodeString(encoded)
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetWelcome(ctx.Request().Context(), request.(GetWelcomeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetWelcome")
+	}
+
+	response, err := handler(ctx, request)
+
 	if err != nil {
-		return nil, fmt.Errorf("error base64 decoding spec: %w", err)
+		return err
+	} else if validResponse, ok := response.(GetWelcomeResponseObject); ok {
+		return validResponse.VisitGetWelcomeResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
 	}
-	zr := flate.NewReader(bytes.NewReader(compressed))
-	var buf bytes.Buffer
-	if _, err := buf.ReadFrom(zr); err != nil {
-		return nil, fmt.Errorf("read flate: %w", err)
-	}
-	if err := zr.Close(); err != nil {
-		return nil, fmt.Errorf("close flate reader: %w", err)
-	}
-
-	return buf.Bytes(), nil
-}
-
-var rawSpec = decodeSpecCached()
-
-// a naive cache of the decoded OpenAPI spec
-func decodeSpecCached() func() ([]byte, error) {
-	data, err := decodeSpec()
-	return func() ([]byte, error) {
-		return data, err
-	}
-}
-
-// Constructs a synthetic filesystem for resolving external references when loading openapi specifications.
-func PathToRawSpec(pathToFile string) map[string]func() ([]byte, error) {
-	res := make(map[string]func() ([]byte, error))
-	if len(pathToFile) > 0 {
-		res[pathToFile] = rawSpec
-	}
-
-	return res
-}
-
-// GetSpec returns the OpenAPI specification corresponding to the generated
-// code in this file. External references in the spec are resolved through
-// PathToRawSpec; externally-referenced files must be embedded in their
-// corresponding Go packages (via the import-mapping feature). URL-based
-// external refs are not supported.
-func GetSpec() (swagger *openapi3.T, err error) {
-	resolvePath := PathToRawSpec("")
-
-	loader := openapi3.NewLoader()
-	loader.IsExternalRefsAllowed = true
-	loader.ReadFromURIFunc = func(loader *openapi3.Loader, url *url.URL) ([]byte, error) {
-		pathToFile := url.String()
-		pathToFile = path.Clean(pathToFile)
-		getSpec, ok := resolvePath[pathToFile]
-		if !ok {
-			err1 := fmt.Errorf("path not found: %s", pathToFile)
-			return nil, err1
-		}
-		return getSpec()
-	}
-	var specData []byte
-	specData, err = rawSpec()
-	if err != nil {
-		return
-	}
-	swagger, err = loader.LoadFromData(specData)
-	if err != nil {
-		return
-	}
-	return
-}
-
-// GetSpecJSON returns the raw JSON bytes of the embedded OpenAPI
-// specification: decompressed but not unmarshaled. External references
-// are not resolved here; the bytes are the spec exactly as embedded by
-// codegen. The result is cached at package init time, so repeated calls
-// are cheap.
-func GetSpecJSON() ([]byte, error) {
-	return rawSpec()
-}
-
-// GetSwagger returns the OpenAPI specification corresponding to the
-// generated code in this file.
-//
-// Deprecated: GetSwagger predates kin-openapi renaming openapi3.Swagger
-// to openapi3.T. Use [GetSpec] instead. This wrapper is retained for
-// backwards compatibility.
-func GetSwagger() (*openapi3.T, error) {
-	return GetSpec()
+	return nil
 }

@@ -2,41 +2,142 @@
 package page
 
 import (
+	"bytes"
+	"crypto/sha256"
 	"embed"
+	"encoding/hex"
 	"io/fs"
+	"mime"
 	"net/http"
+	"path"
+	"regexp"
 	"strings"
+	"time"
+
+	"github.com/elnormous/contenttype"
 )
 
 //go:embed all:dist
 var built embed.FS
 
-// Handler serves the built files, and the page itself for every other path,
-// since the front end has addresses of its own.
+// file is one that was built, with what the build made smaller of it.
+type file struct {
+	kind    string
+	tag     string
+	content map[string][]byte // by encoding; "" as it is
+}
+
+// pages are the addresses that the front end has; the rest of them is nobody's.
+var pages = regexp.MustCompile(`^/($|services$|api$|docs($|/)|s/)`)
+
+// Handler serves the built files, and the page itself for addresses of the front
+// end. Files are told apart by their ETag; those whose name has their content's hash
+// are kept for good. Where a browser takes it, the smaller form that the build made
+// is sent (RFC 9110, section 8.4).
 func Handler() http.Handler {
-	files, err := fs.Sub(built, "dist")
+	dist, err := fs.Sub(built, "dist")
 	if err != nil {
 		panic(err) // the folder is compiled in
 	}
-	server := http.FileServerFS(files)
+	files, err := read(dist)
+	if err != nil {
+		panic(err)
+	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		name := strings.TrimPrefix(r.URL.Path, "/")
-		if strings.HasPrefix(name, "assets/") {
-			w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
-			server.ServeHTTP(w, r)
-			return
-		}
-		if info, err := fs.Stat(files, name); name != "" && err == nil && !info.IsDir() {
-			server.ServeHTTP(w, r)
-			return
-		}
-		index, err := fs.ReadFile(files, "index.html")
-		if err != nil {
+		h := w.Header()
+		h.Set("Vary", "Accept-Encoding")
+		f := files[name]
+		switch {
+		case strings.HasPrefix(name, "assets/") && f != nil:
+			h.Set("Cache-Control", "public, max-age=31536000, immutable")
+		case f != nil && name != "index.html":
+			h.Set("Cache-Control", "no-cache")
+		case files["index.html"] == nil:
 			http.Error(w, "The page is not built into this program. Run `make build`.", http.StatusNotFound)
 			return
+		case pages.MatchString(r.URL.Path):
+			f = files["index.html"]
+			h.Set("Cache-Control", "no-cache")
+		case readsPages(r):
+			h.Set("Cache-Control", "no-cache")
+			h.Set("Content-Type", "text/html; charset=utf-8")
+			w.WriteHeader(http.StatusNotFound)
+			_, _ = w.Write(files["index.html"].content[""]) // the page says that there is nothing here
+			return
+		default:
+			http.Error(w, "there is nothing at this address", http.StatusNotFound)
+			return
 		}
-		w.Header().Set("Content-Type", "text/html; charset=utf-8")
-		w.Header().Set("Cache-Control", "no-cache")
-		_, _ = w.Write(index) // whoever asked may be gone
+		f.serve(w, r)
 	})
+}
+
+// readsPages tells whether somebody looks at it in a browser.
+func readsPages(r *http.Request) bool {
+	accepted, _, err := contenttype.GetAcceptableMediaType(r, []contenttype.MediaType{
+		contenttype.NewMediaType("text/plain"), contenttype.NewMediaType("text/html")})
+	return err == nil && accepted.Subtype == "html"
+}
+
+func (f *file) serve(w http.ResponseWriter, r *http.Request) {
+	h := w.Header()
+	encoding := ""
+	for _, one := range []string{"br", "gzip"} {
+		if f.content[one] != nil && encodes(r.Header.Get("Accept-Encoding"), one) {
+			encoding = one
+			h.Set("Content-Encoding", one)
+			break
+		}
+	}
+	h.Set("Content-Type", f.kind)
+	tag := f.tag
+	if encoding != "" {
+		tag += "-" + encoding
+	}
+	h.Set("ETag", `"`+tag+`"`)
+	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(f.content[encoding]))
+}
+
+// encodes tells whether a list of encodings has one that is not given up by q=0.
+func encodes(list, encoding string) bool {
+	for one := range strings.SplitSeq(list, ",") {
+		name, weight, _ := strings.Cut(strings.TrimSpace(one), ";")
+		if name == encoding {
+			weight = strings.ReplaceAll(weight, " ", "")
+			return weight != "q=0" && !strings.HasPrefix(weight, "q=0.000")
+		}
+	}
+	return false
+}
+
+func read(dist fs.FS) (map[string]*file, error) {
+	files := map[string]*file{}
+	err := fs.WalkDir(dist, ".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || strings.HasPrefix(d.Name(), ".") {
+			return err
+		}
+		content, err := fs.ReadFile(dist, name)
+		if err != nil {
+			return err
+		}
+		plain, encoding := name, ""
+		for end, as := range map[string]string{".br": "br", ".gz": "gzip"} {
+			if cut, ok := strings.CutSuffix(name, end); ok {
+				plain, encoding = cut, as
+			}
+		}
+		f := files[plain]
+		if f == nil {
+			f = &file{kind: mime.TypeByExtension(path.Ext(plain)), content: map[string][]byte{}}
+			files[plain] = f
+		}
+		f.content[encoding] = content
+		if encoding == "" {
+			sum := sha256.Sum256(content)
+			f.tag = hex.EncodeToString(sum[:12])
+		}
+		return nil
+	})
+	return files, err
 }

@@ -117,6 +117,7 @@ func wait(s *api.Station, d Delivery) {
 	}
 	s.Waiting++
 	if s.Next == nil || arrived && s.Next.State != "arrived" {
-		s.Next = &api.NextIn{Version: d.Version, Summary: delivery.Summary(d.Gates), State: map[bool]string{true: "arrived", false: "on its way"}[arrived]}
+		s.Next = &api.NextIn{Version: d.Version, Summary: delivery.Summary(d.Gates),
+			State: map[bool]string{true: "arrived", false: "on its way"}[arrived]}
 	}
 }

@@ -30,7 +30,8 @@ func Needs(f *Facts) []api.Need {
 		for _, p := range f.At(stage.Name) {
 			out.ofLook(f.Looks[p.Place], p.Place)
 			for _, secret := range f.Turned[p.Place] {
-				out.add(api.NeedKindSecret, stage.Name, "plan?stage="+stage.Name+"&target="+p.Target.String(), "%s has another value in %s; %s on %s has the old one until its plan is run",
+				out.add(api.NeedKindSecret, stage.Name, "plan?stage="+stage.Name+"&target="+p.Target.String(),
+					"%s has another value in %s; %s on %s has the old one until its plan is run",
 					secret.Name, stage.Name, strings.Join(secret.Functions, ", "), p.Target)
 			}
 		}
@@ -65,15 +66,18 @@ func (n *needs) ofLook(look observe.Look, at manifest.Place) {
 	for _, d := range look.Drift {
 		if !drifted[d.Function] {
 			drifted[d.Function] = true
-			n.add(api.NeedKindDrift, at.Stage, "plan?stage="+at.Stage, "%s was changed by hand in %s on %s", d.Function, at.Stage, at.Target)
+			n.add(api.NeedKindDrift, at.Stage, "plan?stage="+at.Stage, "%s was changed by hand in %s on %s",
+				d.Function, at.Stage, at.Target)
 		}
 	}
 	for _, fn := range slices.Sorted(maps.Keys(look.Parked)) {
-		n.add(api.NeedKindParked, at.Stage, "functions/"+fn+"/messages?stage="+at.Stage, "%s", parkedWords(look.Parked[fn], fn, at.Stage))
+		n.add(api.NeedKindParked, at.Stage, "functions/"+fn+"/messages?stage="+at.Stage, "%s",
+			parkedWords(look.Parked[fn], fn, at.Stage))
 	}
 	for _, fn := range slices.Sorted(maps.Keys(look.Functions)) {
 		if f := look.Functions[fn]; f.Errors > 0 {
-			n.add(api.NeedKindErrors, at.Stage, "functions/"+fn+"?stage="+at.Stage, "%s failed %d of %d calls in %s in the last hour", fn, f.Errors, f.Calls, at.Stage)
+			n.add(api.NeedKindErrors, at.Stage, "functions/"+fn+"?stage="+at.Stage,
+				"%s failed %d of %d calls in %s in the last hour", fn, f.Errors, f.Calls, at.Stage)
 		}
 	}
 }

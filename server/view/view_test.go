@@ -33,15 +33,19 @@ func frostline() *view.Facts {
 		Head:  source.Commit{Hash: "abc", Author: "wren", Message: "warn sooner", At: at},
 		Build: store.Build{Hash: "abc", State: store.BuildDone, Version: 3}, Newest: 3,
 		Manifests: &manifest.Service{Name: "frostline", About: "Frost warnings",
-			Stages:    []manifest.Stage{{Name: "trial", Targets: []manifest.Target{north}}, {Name: "live", Targets: []manifest.Target{north, coast}, After: "trial"}},
+			Stages: []manifest.Stage{{Name: "trial", Targets: []manifest.Target{north}},
+				{Name: "live", Targets: []manifest.Target{north, coast}, After: "trial"}},
 			Functions: []*manifest.Function{}},
-		Places: []store.Stage{{Place: place("trial", "north"), Version: 3, Since: at}, {Place: place("live", "north"), Version: 2, Since: at}, {Place: place("live", "coast"), Version: 1, Since: at.Add(time.Minute)}},
-		Looks:  map[manifest.Place]observe.Look{},
+		Places: []store.Stage{{Place: place("trial", "north"), Version: 3, Since: at},
+			{Place: place("live", "north"), Version: 2, Since: at},
+			{Place: place("live", "coast"), Version: 1, Since: at.Add(time.Minute)}},
+		Looks: map[manifest.Place]observe.Look{},
 	}
 }
 
 func waiting(version int, stage string, gates ...delivery.Gate) view.Delivery {
-	return view.Delivery{Delivery: store.Delivery{Service: "frostline", Version: version, Stage: stage, State: delivery.Waiting}, Gates: gates}
+	return view.Delivery{Delivery: store.Delivery{Service: "frostline", Version: version, Stage: stage,
+		State: delivery.Waiting}, Gates: gates}
 }
 
 func before(state delivery.GateState) delivery.Gate {
@@ -63,7 +67,8 @@ func TestLineSaysWhereTheSourceStands(t *testing.T) {
 		f := frostline()
 		change(f)
 		head := view.Line(f).Source
-		if got := strings.TrimSpace(fmt.Sprint(head.State, " ", api.OrZero(head.Version), " ", api.OrZero(head.Why))); got != want {
+		if got := strings.TrimSpace(fmt.Sprint(head.State, " ", api.OrZero(head.Version), " ",
+			api.OrZero(head.Why))); got != want {
 			t.Errorf("%s, want %s", got, want)
 		}
 	}
@@ -81,12 +86,16 @@ func TestStations(t *testing.T) {
 	}{
 		{"nothing under way", nil, "settled  0"},
 		{"one moves", []view.Delivery{of(3, delivery.Deploying), of(2, delivery.Settled)}, "deploying version 3 0"},
-		{"the newest stopped", []view.Delivery{of(3, delivery.Stopped), of(2, delivery.Settled)}, "stopped version 3: cases failed 0"},
+		{"the newest stopped", []view.Delivery{of(3, delivery.Stopped), of(2, delivery.Settled)},
+			"stopped version 3: cases failed 0"},
 		{"an older one stopped", []view.Delivery{of(3, delivery.Settled), of(2, delivery.Stopped)}, "settled  0"},
-		{"one waits and has arrived", []view.Delivery{waiting(3, "live", before(delivery.Holds), asked())}, "settled  1, 3 arrived 1 of 2 hold: waits for one approval"},
-		{"one is on its way", []view.Delivery{waiting(3, "live", before(delivery.Waits))}, "settled  1, 3 on its way 0 of 1 hold: before waits"},
+		{"one waits and has arrived", []view.Delivery{waiting(3, "live", before(delivery.Holds), asked())},
+			"settled  1, 3 arrived 1 of 2 hold: waits for one approval"},
+		{"one is on its way", []view.Delivery{waiting(3, "live", before(delivery.Waits))},
+			"settled  1, 3 on its way 0 of 1 hold: before waits"},
 		{"one cannot arrive", []view.Delivery{waiting(3, "live", before(delivery.Fails))}, "settled  0"},
-		{"the newest that arrived comes first", []view.Delivery{waiting(4, "live", before(delivery.Waits)), waiting(3, "live", before(delivery.Holds), asked())},
+		{"the newest that arrived comes first",
+			[]view.Delivery{waiting(4, "live", before(delivery.Waits)), waiting(3, "live", before(delivery.Holds), asked())},
 			"settled  2, 3 arrived 1 of 2 hold: waits for one approval"},
 		{"older than what is there", []view.Delivery{waiting(1, "live", before(delivery.Holds))}, "settled  0"},
 		{"of another stage", []view.Delivery{waiting(3, "trial", before(delivery.Holds))}, "settled  0"},
@@ -106,10 +115,13 @@ func TestStations(t *testing.T) {
 
 func TestStationsOnSeveralTargets(t *testing.T) {
 	f := frostline()
-	f.Looks[place("live", "north")] = observe.Look{Drift: []plan.Drifted{{Function: "warn"}}, Functions: map[string]observe.Figures{"warn": {Calls: 4, Errors: 1}, "intake": {Calls: 2}}}
-	f.Looks[place("live", "coast")] = observe.Look{Error: "it does not answer", Functions: map[string]observe.Figures{"warn": {Calls: 4, Errors: 2}}}
+	f.Looks[place("live", "north")] = observe.Look{Drift: []plan.Drifted{{Function: "warn"}},
+		Functions: map[string]observe.Figures{"warn": {Calls: 4, Errors: 1}, "intake": {Calls: 2}}}
+	f.Looks[place("live", "coast")] = observe.Look{Error: "it does not answer",
+		Functions: map[string]observe.Figures{"warn": {Calls: 4, Errors: 2}}}
 	s := view.Line(f).Stages[1]
-	if s.Version != 1 || s.Since != at.Add(time.Minute).UnixMilli() || fmt.Sprint(api.OrZero(s.Versions)) != "[1 2]" || s.Drifted != 1 || s.Failing != 1 || api.OrZero(s.Problem) != "it does not answer" {
+	if s.Version != 1 || s.Since != at.Add(time.Minute).UnixMilli() || fmt.Sprint(api.OrZero(s.Versions)) != "[1 2]" ||
+		s.Drifted != 1 || s.Failing != 1 || api.OrZero(s.Problem) != "it does not answer" {
 		t.Errorf("%+v", s)
 	}
 	f.Places = nil
@@ -132,7 +144,8 @@ func TestNeeds(t *testing.T) {
 		{Delivery: store.Delivery{Version: 3, Stage: "trial", State: delivery.Stopped, Why: "cases failed"}},
 		{Delivery: store.Delivery{Version: 2, Stage: "trial", State: delivery.Stopped}}, // older than what is there
 	}
-	f.Turned = map[manifest.Place][]view.Turned{place("live", "north"): {{Name: "sms_key", Functions: []string{"relay", "warn"}}}}
+	f.Turned = map[manifest.Place][]view.Turned{
+		place("live", "north"): {{Name: "sms_key", Functions: []string{"relay", "warn"}}}}
 	f.Looks[place("live", "north")] = observe.Look{
 		Drift:     []plan.Drifted{{Function: "warn"}, {Function: "warn"}},
 		Parked:    map[string]int{"relay": 1, "intake": 3},
@@ -161,14 +174,18 @@ func TestBoard(t *testing.T) {
 	f := frostline()
 	f.Manifests.Functions = nil
 	record := func(function, kind string, version int, attributes map[string]any) store.Recorded {
-		return store.Recorded{Recorded: plan.Recorded{Address: kind + "/" + function, Kind: kind, Function: function, Attributes: attributes}, Version: version, ChangedAt: at}
+		return store.Recorded{Recorded: plan.Recorded{Address: kind + "/" + function, Kind: kind, Function: function,
+			Attributes: attributes}, Version: version, ChangedAt: at}
 	}
 	f.Records = map[manifest.Place][]store.Recorded{
-		place("live", "north"): {record("warn", resource.Revision, 2, nil), record("warn", resource.Function, 2, map[string]any{"memory": 128.0})},
+		place("live", "north"): {record("warn", resource.Revision, 2, nil),
+			record("warn", resource.Function, 2, map[string]any{"memory": 128.0})},
 		place("live", "coast"): {record("warn", resource.Function, 1, map[string]any{"memory": 128.0})},
 	}
-	f.Looks[place("live", "north")] = observe.Look{Drift: []plan.Drifted{{Function: "warn"}}, Functions: map[string]observe.Figures{"warn": {Calls: 4, Errors: 1, MemoryPeak: 90}}}
-	f.Looks[place("live", "coast")] = observe.Look{Functions: map[string]observe.Figures{"warn": {Calls: 3, MemoryPeak: 100}}}
+	f.Looks[place("live", "north")] = observe.Look{Drift: []plan.Drifted{{Function: "warn"}},
+		Functions: map[string]observe.Figures{"warn": {Calls: 4, Errors: 1, MemoryPeak: 90}}}
+	f.Looks[place("live", "coast")] = observe.Look{
+		Functions: map[string]observe.Figures{"warn": {Calls: 3, MemoryPeak: 100}}}
 	f.Behind = map[string]map[string]int{"live": {"warn": 2}}
 	board := view.Board(f)
 	text, err := json.Marshal(board.Rows)
@@ -187,19 +204,27 @@ func TestWords(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return manifest.Trigger{Kind: manifest.RouteTrigger, Route: manifest.Value[route.Route]{V: r}, OpenTo: manifest.Value[[]string]{V: []string{"growers", "vets"}}}
+		return manifest.Trigger{Kind: manifest.RouteTrigger, Route: manifest.Value[route.Route]{V: r},
+			OpenTo: manifest.Value[[]string]{V: []string{"growers", "vets"}}}
 	}
 	a, b := routed("GET /stations/hill").Route.V, routed("ANY /stations/{station}").Route.V
 	for _, tt := range []struct{ got, want string }{
-		{strings.Join(view.RouteWords(routed("ANY /a/{b}/{rest...}")), "; "), "any method on /a/{b}/{rest...}, open to growers, vets; {b} is one segment, given as params.b; {rest...} is all the rest of the path, one segment or more"},
+		{strings.Join(view.RouteWords(routed("ANY /a/{b}/{rest...}")), "; "),
+			"any method on /a/{b}/{rest...}, open to growers, vets; {b} is one segment, given as params.b; {rest...} is all the rest of the path, one segment or more"},
 		{view.WhyRoute(nil), "no route takes it: it is answered with 404"},
 		{view.WhyRoute([]route.Route{a}), "only this route takes it"},
-		{view.WhyRoute([]route.Route{a, b}), "GET /stations/hill goes first: at segment 2 it has a literal, ANY /stations/{station} has a parameter"},
-		{view.WhyRoute([]route.Route{a, routed("ANY /stations/hill").Route.V}), "GET /stations/hill goes first: it names its method"},
-		{strings.Join(view.PermissionWords(manifest.Permission{May: []string{"read", "*"}, Of: manifest.Template{{Literal: "objects/raw*"}}}), "; "),
+		{view.WhyRoute([]route.Route{a, b}),
+			"GET /stations/hill goes first: at segment 2 it has a literal, ANY /stations/{station} has a parameter"},
+		{view.WhyRoute([]route.Route{a, routed("ANY /stations/hill").Route.V}),
+			"GET /stations/hill goes first: it names its method"},
+		{strings.Join(view.PermissionWords(manifest.Permission{May: []string{"read", "*"},
+			Of: manifest.Template{{Literal: "objects/raw*"}}}), "; "),
 			`read every one of objects whose name starts with "raw"; do everything with every one of objects whose name starts with "raw"`},
-		{strings.Join(view.PermissionWords(manifest.Permission{May: []string{"send"}, Of: manifest.Template{{Kind: manifest.ToSetting, Name: "q"}}}), "; "), "it may send what the reference names in each stage"},
-		{view.ObservedWords(place("live", "north"), observe.Figures{Calls: 3, MemoryPeak: 64 << 20, MaxMs: 12.4}), "live on local/north: 3 calls, memory peak 64 MiB, 12 ms at most"},
+		{strings.Join(view.PermissionWords(manifest.Permission{May: []string{"send"},
+			Of: manifest.Template{{Kind: manifest.ToSetting, Name: "q"}}}), "; "),
+			"it may send what the reference names in each stage"},
+		{view.ObservedWords(place("live", "north"), observe.Figures{Calls: 3, MemoryPeak: 64 << 20, MaxMs: 12.4}),
+			"live on local/north: 3 calls, memory peak 64 MiB, 12 ms at most"},
 	} {
 		if tt.got != tt.want {
 			t.Errorf("%q, want %q", tt.got, tt.want)
@@ -209,7 +234,8 @@ func TestWords(t *testing.T) {
 
 func TestRunnable(t *testing.T) {
 	of := func(version, from int, steps int, problems ...plan.Problem) *plan.Plan {
-		return &plan.Plan{Base: plan.Base{Place: place("live", "north"), Version: version, From: from}, Steps: make([]plan.Step, steps), Problems: problems}
+		return &plan.Plan{Base: plan.Base{Place: place("live", "north"), Version: version, From: from},
+			Steps: make([]plan.Step, steps), Problems: problems}
 	}
 	for _, tt := range []struct {
 		plan *plan.Plan

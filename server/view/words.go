@@ -29,7 +29,8 @@ func TimesADay(n int) string { return fmt.Sprintf("%d times a day", n) }
 
 // ObservedWords says what a function took in a place.
 func ObservedWords(at manifest.Place, f observe.Figures) string {
-	return fmt.Sprintf("%s on %s: %d calls, memory peak %s, %.0f ms at most", at.Stage, at.Target, f.Calls, language.FormatSize(f.MemoryPeak), f.MaxMs)
+	return fmt.Sprintf("%s on %s: %d calls, memory peak %s, %.0f ms at most", at.Stage, at.Target, f.Calls,
+		language.FormatSize(f.MemoryPeak), f.MaxMs)
 }
 
 // CallerWords says what calls a function by a trigger.
@@ -38,7 +39,7 @@ func CallerWords(t manifest.Trigger) string {
 	case manifest.RouteTrigger:
 		return t.Route.V.String()
 	case manifest.CronTrigger:
-		return "cron " + t.Cron.V
+		return "cron " + t.Cron.V + " in " + t.Zone.V
 	case manifest.EveryTrigger:
 		return "every " + language.FormatTime(t.Every.V)
 	}
@@ -107,8 +108,10 @@ func WhyRoute(routes []route.Route) string {
 	a, b := routes[0], routes[1]
 	for i := range min(len(a.Segments), len(b.Segments)) {
 		if a.Segments[i].Kind != b.Segments[i].Kind {
-			kinds := map[route.SegmentKind]string{route.Literal: "a literal", route.Parameter: "a parameter", route.Rest: "a rest"}
-			return fmt.Sprintf("%s goes first: at segment %d it has %s, %s has %s", a, i+1, kinds[a.Segments[i].Kind], b, kinds[b.Segments[i].Kind])
+			kinds := map[route.SegmentKind]string{route.Literal: "a literal",
+				route.Parameter: "a parameter", route.Rest: "a rest"}
+			return fmt.Sprintf("%s goes first: at segment %d it has %s, %s has %s", a, i+1, kinds[a.Segments[i].Kind], b,
+				kinds[b.Segments[i].Kind])
 		}
 	}
 	return fmt.Sprintf("%s goes first: it names its method", a)
@@ -143,11 +146,15 @@ func Runnable(p *plan.Plan, was bool) api.Runnable {
 	case len(p.Problems) > 0:
 		return api.Runnable{How: api.RunnableHowStopped, Why: "That has to be put right first."}
 	case b.Version == b.From && p.Empty():
-		return api.Runnable{How: api.RunnableHowNothing, Why: fmt.Sprintf("%s has just what version %d wants: there is nothing to do.", b.Stage, b.Version)}
+		return api.Runnable{How: api.RunnableHowNothing,
+			Why: fmt.Sprintf("%s has just what version %d wants: there is nothing to do.", b.Stage, b.Version)}
 	case b.Version == b.From:
-		return api.Runnable{How: api.RunnableHowRun, Why: fmt.Sprintf("Makes %s on %s what version %d wants now.", b.Stage, b.Target, b.Version)}
+		return api.Runnable{How: api.RunnableHowRun,
+			Why: fmt.Sprintf("Makes %s on %s what version %d wants now.", b.Stage, b.Target, b.Version)}
 	case was:
-		return api.Runnable{How: api.RunnableHowReturn, Why: fmt.Sprintf("Takes %s back from version %d to version %d.", b.Stage, b.From, b.Version)}
+		return api.Runnable{How: api.RunnableHowReturn,
+			Why: fmt.Sprintf("Takes %s back from version %d to version %d.", b.Stage, b.From, b.Version)}
 	}
-	return api.Runnable{How: api.RunnableHowDelivery, Why: fmt.Sprintf("Version %d enters %s through its delivery, when its gates hold.", b.Version, b.Stage)}
+	return api.Runnable{How: api.RunnableHowDelivery,
+		Why: fmt.Sprintf("Version %d enters %s through its delivery, when its gates hold.", b.Version, b.Stage)}
 }

@@ -41,10 +41,12 @@ type source struct {
 func main() {
 	dir := flag.String("dir", ".", "the module's folder")
 	pkg := flag.String("package", "./core/delivery", "the package that is changed")
-	tests := flag.String("tests", "", "the packages whose tests should notice, separated by spaces; empty for the package's own")
+	tests := flag.String("tests", "",
+		"the packages whose tests should notice, separated by spaces; empty for the package's own")
 	count := flag.Int("count", 20, "how many changes are tried")
 	seed := flag.Uint64("seed", 1, "which ones: another seed tries others")
-	limit := flag.Duration("limit", 2*time.Minute, "how long the tests may take; a change that makes them take longer is noticed")
+	limit := flag.Duration("limit", 2*time.Minute,
+		"how long the tests may take; a change that makes them take longer is noticed")
 	flag.Parse()
 	if err := run(*dir, *pkg, strings.Fields(*tests), *count, *seed, *limit); err != nil {
 		fmt.Fprintln(os.Stderr, "mutants:", err)
@@ -114,7 +116,8 @@ func read(dir string) (map[string]source, error) {
 }
 
 var opposite = map[token.Token]token.Token{
-	token.EQL: token.NEQ, token.NEQ: token.EQL, token.LSS: token.LEQ, token.LEQ: token.LSS, token.GTR: token.GEQ, token.GEQ: token.GTR,
+	token.EQL: token.NEQ, token.NEQ: token.EQL, token.LSS: token.LEQ, token.LEQ: token.LSS,
+	token.GTR: token.GEQ, token.GEQ: token.GTR,
 	token.LAND: token.LOR, token.LOR: token.LAND, token.ADD: token.SUB, token.SUB: token.ADD,
 }
 
@@ -145,7 +148,8 @@ func mutantsOf(s source) []mutant {
 			for i, statement := range n.List {
 				switch statement.(type) {
 				case *ast.ExprStmt, *ast.IncDecStmt, *ast.BranchStmt:
-					add(statement.Pos(), "a statement is left out", func() { n.List[i] = &ast.EmptyStmt{} }, func() { n.List[i] = statement })
+					add(statement.Pos(), "a statement is left out", func() { n.List[i] = &ast.EmptyStmt{} },
+						func() { n.List[i] = statement })
 				}
 			}
 		}
@@ -175,7 +179,8 @@ func survives(dir, file string, s source, tests []string, limit time.Duration) (
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), limit)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, "go", append([]string{"test", "-overlay", overlay, "-vet=off", "-failfast"}, tests...)...)
+	cmd := exec.CommandContext(ctx, "go",
+		append([]string{"test", "-overlay", overlay, "-vet=off", "-failfast"}, tests...)...)
 	cmd.Dir, cmd.WaitDelay = dir, time.Second
 	said, err := cmd.CombinedOutput()
 	if bytes.Contains(said, []byte("[build failed]")) || bytes.Contains(said, []byte("[setup failed]")) {

@@ -1,17 +1,28 @@
 import '@fontsource/ibm-plex-sans/latin-400.css'
-import '@fontsource/ibm-plex-sans/latin-500.css'
 import '@fontsource/ibm-plex-sans/latin-600.css'
 import '@fontsource/ibm-plex-mono/latin-400.css'
-import '@fontsource/ibm-plex-mono/latin-500.css'
 import 'bootstrap/dist/css/bootstrap.min.css'
 import 'bootstrap-vue-next/dist/bootstrap-vue-next.css'
 import './styles/theme.css'
 import './styles/parts.css'
+import './styles/narrow.css'
+import './styles/print.css'
 
 import { createPinia } from 'pinia'
 import { createApp } from 'vue'
 
 import App from './App.vue'
+import { vStack } from './directives/stack'
 import { router } from './router'
 
-createApp(App).use(createPinia()).use(router).mount('#app')
+// A part of the page that is gone belongs to an older Rudmar: the page loads anew,
+// once. Edits are kept in the browser and come back.
+addEventListener('vite:preloadError', (e) => {
+  const here = document.querySelector<HTMLScriptElement>('script[type=module]')?.src ?? ''
+  if (sessionStorage.getItem('rudmar-replaced') === here) return
+  sessionStorage.setItem('rudmar-replaced', here)
+  e.preventDefault()
+  location.reload()
+})
+
+createApp(App).use(createPinia()).use(router).directive('stack', vStack).mount('#app')

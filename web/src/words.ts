@@ -31,11 +31,20 @@ export function ago(at: number, now: number): string {
 export function exact(at: number): string {
   const d = new Date(at)
   const two = (n: number) => String(n).padStart(2, '0')
-  return `${d.getFullYear()}-${two(d.getMonth() + 1)}-${two(d.getDate())} ${two(d.getHours())}:${two(d.getMinutes())}:${two(d.getSeconds())}`
+  return `${d.getFullYear()}-${two(d.getMonth() + 1)}-${two(d.getDate())} ${two(d.getHours())}:${two(d.getMinutes())}:${two(d.getSeconds())} ${offset(d)}`
+}
+
+/** How far the clock here is from UTC. */
+function offset(d: Date): string {
+  const minutes = -d.getTimezoneOffset()
+  if (minutes === 0) return 'UTC'
+  const of = Math.abs(minutes)
+  const rest = of % 60 ? `:${String(of % 60).padStart(2, '0')}` : ''
+  return `UTC${minutes < 0 ? '−' : '+'}${Math.floor(of / 60)}${rest}`
 }
 
 export function clock(at: number): string {
-  return `${exact(at).slice(11)}.${String(at % 1000).padStart(3, '0')}`
+  return `${exact(at).slice(11, 19)}.${String(at % 1000).padStart(3, '0')}`
 }
 
 export function count(n: number, one: string, many = `${one}s`): string {
@@ -64,7 +73,9 @@ export function digest(d: string): string {
 
 /** Names in a row; of many the first, and how many more there are. */
 export function some(names: string[], most = 8): string {
-  return names.length <= most + 1 ? names.join(', ') : `${names.slice(0, most).join(', ')} and ${names.length - most} more`
+  return names.length <= most + 1
+    ? names.join(', ')
+    : `${names.slice(0, most).join(', ')} and ${names.length - most} more`
 }
 
 /** Who wrote a commit, as it says of itself, and who pushed it, as signed in, where that is somebody else. */

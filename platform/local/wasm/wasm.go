@@ -44,7 +44,8 @@ type start struct {
 
 // whole adds to the frame of a call what is the same for all calls.
 func (s start) whole(frame []byte) ([]byte, error) {
-	same, err := json.Marshal(map[string]any{"function": s.Function, "version": s.Version, "stage": s.Stage, "memory_limit": s.MemoryLimit})
+	same, err := json.Marshal(map[string]any{"function": s.Function, "version": s.Version, "stage": s.Stage,
+		"memory_limit": s.MemoryLimit})
 	if err != nil || len(frame) < 3 || frame[0] != '{' {
 		return frame, err
 	}
@@ -160,7 +161,8 @@ func (w *worker) load(ctx context.Context, s start) error {
 	if _, err := host.Instantiate(ctx); err != nil {
 		return err
 	}
-	options := wazero.NewModuleConfig().WithStdout(os.Stdout).WithStderr(os.Stderr).WithSysWalltime().WithSysNanotime().WithSysNanosleep().
+	options := wazero.NewModuleConfig().WithStdout(os.Stdout).WithStderr(os.Stderr).
+		WithSysWalltime().WithSysNanotime().WithSysNanosleep().
 		WithStartFunctions("_initialize").WithName("function").WithFSConfig(wazero.NewFSConfig().WithDirMount(os.Getenv("TMPDIR"), "/tmp"))
 	for _, variable := range os.Environ() {
 		if name, value, ok := bytes.Cut([]byte(variable), []byte("=")); ok {
@@ -222,12 +224,14 @@ func failed(kind string, err error) []byte {
 }
 
 // reach asks the platform for the function, and keeps the answer for fetch.
-func (w *worker) reach(ctx context.Context, m api.Module, method, methodSize, path, pathSize, body, bodySize uint32) uint64 {
+func (w *worker) reach(ctx context.Context, m api.Module, method, methodSize, path, pathSize,
+	body, bodySize uint32) uint64 {
 	text := func(at, size uint32) []byte {
 		b, _ := m.Memory().Read(at, size)
 		return b
 	}
-	status, answer := w.ask(ctx, string(text(method, methodSize)), string(text(path, pathSize)), bytes.Clone(text(body, bodySize)))
+	status, answer := w.ask(ctx, string(text(method, methodSize)), string(text(path, pathSize)),
+		bytes.Clone(text(body, bodySize)))
 	w.fetched = answer
 	return uint64(status)<<32 | uint64(len(answer))
 }

@@ -10,22 +10,50 @@ export class Problem extends Error {
     readonly status: number,
     message: string,
     readonly diagnostics: Schemas['Diagnostic'][] = [],
+    /** Where its kind is explained. */
+    readonly type = '',
   ) {
     super(message)
   }
 }
 
+/** Gives any error as a Problem. */
+export function problemOf(e: unknown): Problem {
+  return e instanceof Problem ? e : new Problem(0, String(e))
+}
+
 let csrf = ''
+let signInAgain: (() => Promise<void>) | null = null
 
 /** Keeps the token that every changing request has to carry. */
 export function setCsrf(token: string): void {
   csrf = token
 }
 
+/** Keeps what lets somebody sign in again in place, once a session has ended. */
+export function onEndedSession(again: () => Promise<void>): void {
+  signInAgain = again
+}
+
+const kept = new Map<string, Request>()
+
 const carryToken: Middleware = {
-  onRequest({ request }) {
+  onRequest({ request, id }) {
     if (csrf) request.headers.set('X-CSRF-Token', csrf)
+    kept.set(id, request.clone())
     return request
+  },
+  /** What was asked in a session that has ended is asked again in the next one. */
+  async onResponse({ response, id, schemaPath }) {
+    const again = kept.get(id)
+    kept.delete(id)
+    if (response.status !== 401 || schemaPath === '/session' || !again || !signInAgain) return undefined
+    await signInAgain()
+    again.headers.set('X-CSRF-Token', csrf)
+    return fetch(again)
+  },
+  onError({ id }) {
+    kept.delete(id)
   },
 }
 
@@ -48,5 +76,5 @@ export async function ask<T>(sent: Promise<Answer<T>>): Promise<T> {
   }
   if (answer.response.ok) return answer.data as T
   const p = answer.error as Partial<Schemas['Problem']> | undefined
-  throw new Problem(answer.response.status, p?.detail ?? answer.response.statusText, p?.diagnostics)
+  throw new Problem(answer.response.status, p?.detail ?? answer.response.statusText, p?.diagnostics, p?.type)
 }

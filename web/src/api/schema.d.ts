@@ -11,10 +11,30 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** Who is signed in */
         get: operations["getSession"];
         put?: never;
+        /** Signs in, and gives the session’s cookie */
         post: operations["signIn"];
+        /** Ends the session */
         delete: operations["signOut"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/welcome": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the sign-in page says to everybody */
+        get: operations["getWelcome"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -27,6 +47,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** How Rudmar and its platforms do */
         get: operations["getHealth"];
         put?: never;
         post?: never;
@@ -62,8 +83,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** All repositories */
         get: operations["listRepositories"];
         put?: never;
+        /** Makes a repository */
         post: operations["createRepository"];
         delete?: never;
         options?: never;
@@ -144,6 +167,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** All services */
         get: operations["listServices"];
         put?: never;
         post?: never;
@@ -181,6 +205,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** The functions of a service in all stages */
         get: operations["getBoard"];
         put?: never;
         post?: never;
@@ -201,6 +226,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** The files of a branch or commit, with what the check says */
         get: operations["getSource"];
         put?: never;
         post?: never;
@@ -224,6 +250,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** A file of the source */
         get: operations["getFile"];
         put?: never;
         post?: never;
@@ -321,6 +348,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** The newest builds */
         get: operations["listBuilds"];
         put?: never;
         post?: never;
@@ -361,6 +389,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** A function’s archive */
         get: operations["getArchive"];
         put?: never;
         post?: never;
@@ -486,6 +515,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Commits an edit */
         post: operations["commitSource"];
         delete?: never;
         options?: never;
@@ -495,13 +525,19 @@ export interface paths {
     };
     "/services/{service}/versions": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only what is older than this one */
+                before?: number;
+                /** @description Only what has this text in it */
+                text?: components["parameters"]["text"];
+            };
             header?: never;
             path: {
                 service: components["parameters"]["service"];
             };
             cookie?: never;
         };
+        /** Versions, newest first, a part at a time */
         get: operations["listVersions"];
         put?: never;
         post?: never;
@@ -521,6 +557,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** One version with its archives */
         get: operations["getVersion"];
         put?: never;
         post?: never;
@@ -543,6 +580,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** A file of an archive */
         get: operations["getArchiveFile"];
         put?: never;
         post?: never;
@@ -563,7 +601,33 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Computes a plan and keeps it */
         post: operations["makePlan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/services/{service}/plan": {
+        parameters: {
+            query: {
+                stage: components["schemas"]["Name"];
+                /** @description The first target where none is given */
+                onto?: string;
+                /** @description The version that is there where none is given */
+                version?: number;
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        /** Computes a plan, and keeps nothing */
+        get: operations["computePlan"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -579,6 +643,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** A plan that was kept */
         get: operations["getPlan"];
         put?: never;
         post?: never;
@@ -599,6 +664,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Runs a plan that was kept */
         post: operations["runPlan"];
         delete?: never;
         options?: never;
@@ -615,6 +681,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** The newest deployments */
         get: operations["listDeployments"];
         put?: never;
         post?: never;
@@ -633,6 +700,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** A deployment with its steps */
         get: operations["getDeployment"];
         put?: never;
         post?: never;
@@ -654,6 +722,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Goes on with a deployment, or cancels it */
         post: operations["actOnDeployment"];
         delete?: never;
         options?: never;
@@ -663,13 +732,21 @@ export interface paths {
     };
     "/services/{service}/deliveries": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only what is older than this one */
+                before?: number;
+                /** @description Only what has this text in it */
+                text?: components["parameters"]["text"];
+                /** @description Only versions that are so in some stage */
+                state?: string;
+            };
             header?: never;
             path: {
                 service: components["parameters"]["service"];
             };
             cookie?: never;
         };
+        /** Where versions are on their way, newest first, a part at a time */
         get: operations["listDeliveries"];
         put?: never;
         post?: never;
@@ -690,6 +767,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** Gates and cases of a version in a stage */
         get: operations["getDeliveryStage"];
         put?: never;
         post?: never;
@@ -734,6 +812,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Asks for a delivery, approves it, refuses it, and so on */
         post: operations["actOnDelivery"];
         delete?: never;
         options?: never;
@@ -752,6 +831,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** A function in a stage */
         get: operations["getFunction"];
         put?: never;
         post?: never;
@@ -774,6 +854,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** Calls a function */
         post: operations["callFunction"];
         delete?: never;
         options?: never;
@@ -796,6 +877,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** What calls came to over time */
         get: operations["getFigures"];
         put?: never;
         post?: never;
@@ -820,6 +902,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** Messages that wait or were parked */
         get: operations["getMessages"];
         put?: never;
         post?: never;
@@ -858,6 +941,8 @@ export interface paths {
             query: {
                 target: string;
                 function?: string;
+                /** @description Only lines with a smaller id */
+                before?: number;
                 after?: number;
             };
             header?: never;
@@ -867,6 +952,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** Log lines */
         get: operations["getLogs"];
         put?: never;
         post?: never;
@@ -886,6 +972,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** Names of the secrets of a stage; values are never shown */
         get: operations["getSecrets"];
         put?: never;
         post?: never;
@@ -907,7 +994,106 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
+        /** Gives a secret a value */
         put: operations["setSecret"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/services/{service}/search": {
+        parameters: {
+            query: {
+                /** @description Words that all have to be in what is found */
+                text: string;
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        /** Finds versions, commits, files, settings, secrets' names, and diagnostics */
+        get: operations["search"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/services/{service}/stages/{stage}/logs/stream": {
+        parameters: {
+            query: {
+                target: components["parameters"]["target"];
+                function?: components["schemas"]["Name"];
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                stage: components["parameters"]["stage"];
+            };
+            cookie?: never;
+        };
+        /** Log lines as they come, from the one after Last-Event-ID on */
+        get: operations["followLogs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What happens, from the event after Last-Event-ID on */
+        get: operations["followEvents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/docs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The documents that come with Rudmar */
+        get: operations["listDocs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/docs/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        /** A document as HTML */
+        get: operations["getDoc"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -918,7 +1104,13 @@ export interface paths {
     "/services/{service}/journal": {
         parameters: {
             query?: {
+                /** @description Only what is older than this one */
                 before?: number;
+                /** @description Only what has this text in it */
+                text?: components["parameters"]["text"];
+                person?: string;
+                stage?: string;
+                what?: string;
             };
             header?: never;
             path: {
@@ -926,6 +1118,7 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** What was done, newest first, a part at a time */
         get: operations["getJournal"];
         put?: never;
         post?: never;
@@ -946,6 +1139,31 @@ export interface components {
             status: number;
             detail: string;
             diagnostics?: components["schemas"]["Diagnostic"][];
+        };
+        Found: {
+            /** @enum {string} */
+            kind: "version" | "commit" | "file" | "setting" | "secret" | "diagnostic";
+            label: string;
+            about?: string;
+            version?: number;
+            hash?: string;
+            file?: string;
+            line?: number;
+            stage?: string;
+        };
+        Heading: {
+            id: string;
+            text: string;
+        };
+        Document: {
+            name: string;
+            title: string;
+            headings: components["schemas"]["Heading"][];
+        };
+        DocumentText: {
+            name: string;
+            title: string;
+            html: string;
         };
         Session: {
             handle: string;
@@ -1366,7 +1584,10 @@ export interface components {
             target?: string;
             /** @description The version that is there where none is given */
             version?: number;
+            /** @description Of the plan that was shown; another one is refused with 409 */
+            digest?: string;
         };
+        /** @description A plan with who made it; id is 0 where it is not kept */
         KeptPlan: {
             /** Format: int64 */
             id: number;
@@ -1895,6 +2116,8 @@ export interface components {
         messageId: number;
         target: string;
         branch: string;
+        /** @description Only what has this text in it */
+        text: string;
         /** @description The name of what goes or moves, typed */
         confirm: string;
     };
@@ -1965,6 +2188,29 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getWelcome: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Whether this is the demo */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        demo: boolean;
+                    };
+                };
             };
             default: components["responses"]["Problem"];
         };
@@ -2615,7 +2861,12 @@ export interface operations {
     };
     listVersions: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only what is older than this one */
+                before?: number;
+                /** @description Only what has this text in it */
+                text?: components["parameters"]["text"];
+            };
             header?: never;
             path: {
                 service: components["parameters"]["service"];
@@ -2704,6 +2955,35 @@ export interface operations {
         responses: {
             /** @description The plan */
             201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptPlan"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    computePlan: {
+        parameters: {
+            query: {
+                stage: components["schemas"]["Name"];
+                /** @description The first target where none is given */
+                onto?: string;
+                /** @description The version that is there where none is given */
+                version?: number;
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The plan */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2840,7 +3120,14 @@ export interface operations {
     };
     listDeliveries: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only what is older than this one */
+                before?: number;
+                /** @description Only what has this text in it */
+                text?: components["parameters"]["text"];
+                /** @description Only versions that are so in some stage */
+                state?: string;
+            };
             header?: never;
             path: {
                 service: components["parameters"]["service"];
@@ -3106,6 +3393,8 @@ export interface operations {
             query: {
                 target: string;
                 function?: string;
+                /** @description Only lines with a smaller id */
+                before?: number;
                 after?: number;
             };
             header?: never;
@@ -3180,10 +3469,134 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    search: {
+        parameters: {
+            query: {
+                /** @description Words that all have to be in what is found */
+                text: string;
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was found, the nearest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Found"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    followLogs: {
+        parameters: {
+            query: {
+                target: components["parameters"]["target"];
+                function?: components["schemas"]["Name"];
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                stage: components["parameters"]["stage"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Events line, alive and trouble */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    followEvents: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Events hello, change and alive */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDocs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Their names, titles and headings */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Document"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDoc: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The document */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DocumentText"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getJournal: {
         parameters: {
             query?: {
+                /** @description Only what is older than this one */
                 before?: number;
+                /** @description Only what has this text in it */
+                text?: components["parameters"]["text"];
+                person?: string;
+                stage?: string;
+                what?: string;
             };
             header?: never;
             path: {

@@ -6,7 +6,14 @@ import { computed } from 'vue'
 import type { Schemas } from '../api/client'
 import { count, origin, value } from '../words'
 
-const props = defineProps<{ check: Schemas['CheckResult']; edited: boolean; broken: boolean; stage: string; file: string; line: number }>()
+const props = defineProps<{
+  check: Schemas['CheckResult']
+  edited: boolean
+  broken: boolean
+  stage: string
+  file: string
+  line: number
+}>()
 const emit = defineEmits<{ open: [file: string, line: number] }>()
 
 function touches(o: Schemas['Origin']): boolean {
@@ -14,7 +21,11 @@ function touches(o: Schemas['Origin']): boolean {
 }
 /** The value that an attribute has without the edit; undefined where it is the same. */
 const changed = computed(() => {
-  const was = new Map<string, string>((props.edited ? props.check.before : props.check.becomes).flatMap((b) => b.attributes.map((a) => [`${b.address} ${a.name}`, value(a.value, a.unit)] as [string, string])))
+  const was = new Map<string, string>(
+    (props.edited ? props.check.before : props.check.becomes).flatMap((b) =>
+      b.attributes.map((a) => [`${b.address} ${a.name}`, value(a.value, a.unit)] as [string, string]),
+    ),
+  )
   const out = new Map<string, string>()
   for (const b of props.check.becomes) {
     if (isNew(b)) continue
@@ -43,7 +54,13 @@ function short(o: Schemas['Origin']): string {
 const effect = computed(() => {
   const { values, made, gone } = props.check.effect
   const some = (list: string[]) => list.slice(0, 3).join(', ') + (list.length > 3 ? ` and ${list.length - 3} more` : '')
-  return [values ? `${count(values, 'value')} other` : '', made.length ? `new: ${some(made)}` : '', gone.length ? `gone: ${some(gone)}` : ''].filter(Boolean).join('; ')
+  return [
+    values ? `${count(values, 'value')} other` : '',
+    made.length ? `new: ${some(made)}` : '',
+    gone.length ? `gone: ${some(gone)}` : '',
+  ]
+    .filter(Boolean)
+    .join('; ')
 })
 </script>
 
@@ -54,19 +71,39 @@ const effect = computed(() => {
     <p v-if="effect" class="changed mb-1">With the edit: {{ effect }}</p>
     <div v-for="b in check.becomes" :key="b.address" class="sheet resource">
       <code class="address">{{ b.address }}</code> <span v-if="isNew(b)" class="changed">new</span>
-      <div v-for="a in b.attributes" :key="a.name" class="attribute" :class="{ lit: touches(a.from) || a.through?.some(touches) }">
+      <div
+        v-for="a in b.attributes"
+        :key="a.name"
+        class="attribute"
+        :class="{ lit: touches(a.from) || a.through?.some(touches) }"
+      >
         <span class="quiet">{{ a.name }}</span>
-        <span class="wrap-anywhere"><span v-if="changed.has(`${b.address} ${a.name}`)" class="changed">{{ changed.get(`${b.address} ${a.name}`) }} → </span>{{ later(b, a) ? 'known once it is built' : value(a.value, a.unit) }}</span>
+        <span class="wrap-anywhere"
+          ><span v-if="changed.has(`${b.address} ${a.name}`)" class="changed"
+            >{{ changed.get(`${b.address} ${a.name}`) }} → </span
+          >{{ later(b, a) ? 'known once it is built' : value(a.value, a.unit) }}</span
+        >
         <span class="from">
           <template v-for="(o, i) in [a.from, ...(a.through ?? [])]" :key="i">
-            <button v-if="o.file" type="button" :title="`${o.file}:${o.line}`" @click="emit('open', o.file ?? '', o.line ?? 1)">{{ short(o) }}</button>
+            <button
+              v-if="o.file"
+              type="button"
+              :title="`${o.file}:${o.line}`"
+              @click="emit('open', o.file ?? '', o.line ?? 1)"
+            >
+              {{ short(o) }}
+            </button>
             <span v-else-if="o.rule !== 'derived'" class="quiet ms-1">{{ origin(o) }}</span>
           </template>
         </span>
       </div>
     </div>
-    <p v-if="check.more" class="quiet">{{ count(check.more, 'resource') }} more; open a function's file to see what it becomes.</p>
-    <p v-if="check.becomes.length === 0" class="quiet">Nothing yet: rudmar.yaml cannot be read, or has no stage of this name.</p>
+    <p v-if="check.more" class="quiet">
+      {{ count(check.more, 'resource') }} more; open a function's file to see what it becomes.
+    </p>
+    <p v-if="check.becomes.length === 0" class="quiet">
+      Nothing yet: rudmar.yaml cannot be read, or has no stage of this name.
+    </p>
   </section>
 </template>
 

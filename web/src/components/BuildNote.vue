@@ -11,7 +11,11 @@ const { busy, problem, run } = useAction()
 
 function cancel(): Promise<boolean> {
   return run(async () => {
-    await ask(client.DELETE('/services/{service}/builds/{build}', { params: { path: { service: props.service, build: props.build.id } } }))
+    await ask(
+      client.DELETE('/services/{service}/builds/{build}', {
+        params: { path: { service: props.service, build: props.build.id } },
+      }),
+    )
     emit('changed')
   })
 }
@@ -21,9 +25,19 @@ function cancel(): Promise<boolean> {
   <section class="sheet sheet-pad mb-3" :aria-label="`Build of ${build.hash.slice(0, 8)}`">
     <div class="d-flex gap-3 align-items-baseline">
       <StateWord :state="build.state" />
-      <span>build of <code>{{ build.hash.slice(0, 8) }}</code> on {{ build.branch }}</span>
+      <span
+        >build of <code>{{ build.hash.slice(0, 8) }}</code> on {{ build.branch }}</span
+      >
       <span class="quiet">pushed by {{ build.person || 'somebody' }}, <TimeAgo :at="build.askedAt" /></span>
-      <button v-if="(build.state === 'running' || build.state === 'queued') && session.may('write')" type="button" class="btn btn-sm btn-outline-secondary ms-auto" :disabled="busy" @click="cancel">Cancel it</button>
+      <button
+        v-if="(build.state === 'running' || build.state === 'queued') && session.may('write')"
+        type="button"
+        class="btn btn-sm btn-outline-secondary ms-auto"
+        :disabled="busy"
+        @click="cancel"
+      >
+        Cancel it
+      </button>
     </div>
     <p v-if="build.why" class="bad mb-1 wrap-anywhere">{{ build.why }}</p>
     <ProblemNote :problem="problem" />

@@ -1,21 +1,45 @@
 <script setup lang="ts">
 // The editor: CodeMirror with problems at their place and their quick fixes.
-import { autocompletion, type Completion, type CompletionContext, type CompletionResult } from '@codemirror/autocomplete'
+import {
+  autocompletion,
+  type Completion,
+  type CompletionContext,
+  type CompletionResult,
+} from '@codemirror/autocomplete'
 import { defaultKeymap, history, historyKeymap, indentWithTab } from '@codemirror/commands'
+import { go } from '@codemirror/lang-go'
+import { javascript } from '@codemirror/lang-javascript'
 import { python } from '@codemirror/lang-python'
 import { yaml } from '@codemirror/lang-yaml'
 import { bracketMatching, HighlightStyle, syntaxHighlighting } from '@codemirror/language'
 import { type Diagnostic, lintGutter, setDiagnostics } from '@codemirror/lint'
 import { Compartment, EditorState } from '@codemirror/state'
-import { drawSelection, EditorView, highlightActiveLine, highlightActiveLineGutter, hoverTooltip, keymap, lineNumbers, type Tooltip } from '@codemirror/view'
+import {
+  drawSelection,
+  EditorView,
+  highlightActiveLine,
+  highlightActiveLineGutter,
+  hoverTooltip,
+  keymap,
+  lineNumbers,
+  type Tooltip,
+} from '@codemirror/view'
 import { tags } from '@lezer/highlight'
-import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
+import { onBeforeUnmount, onMounted, ref, useId, watch } from 'vue'
 
 import type { Schemas } from '../api/client'
 
-const props = defineProps<{ file: string; text: string; diagnostics: Schemas['Diagnostic'][]; readonly: boolean; line?: number; assist?: (line: number, column: number) => Promise<Schemas['AssistResult']> }>()
+const props = defineProps<{
+  file: string
+  text: string
+  diagnostics: Schemas['Diagnostic'][]
+  readonly: boolean
+  line?: number
+  assist?: (line: number, column: number) => Promise<Schemas['AssistResult']>
+}>()
 const emit = defineEmits<{ change: [text: string]; line: [line: number, column: number] }>()
 const host = ref<HTMLElement | null>(null)
+const hint = useId()
 const language = new Compartment()
 const editable = new Compartment()
 let view: EditorView | null = null
@@ -32,6 +56,9 @@ const colours = HighlightStyle.define([
 function languageOf(file: string) {
   if (file.endsWith('.yaml')) return yaml()
   if (file.endsWith('.py')) return python()
+  if (file.endsWith('.go')) return go()
+  if (/\.[cm]?js$/.test(file) || file.endsWith('.json')) return javascript()
+  if (/\.tsx?$/.test(file)) return javascript({ typescript: true })
   return []
 }
 
@@ -56,7 +83,13 @@ function problems(state: EditorState): Diagnostic[] {
             {
               name: fix.title,
               apply: (v: EditorView) =>
-                v.dispatch({ changes: fix.edits.map((e) => ({ from: offset(v.state, e.line, e.column), to: offset(v.state, e.endLine, e.endColumn), insert: e.text })) }),
+                v.dispatch({
+                  changes: fix.edits.map((e) => ({
+                    from: offset(v.state, e.line, e.column),
+                    to: offset(v.state, e.endLine, e.endColumn),
+                    insert: e.text,
+                  })),
+                }),
             },
           ]
         : [],
@@ -71,7 +104,13 @@ async function complete(context: CompletionContext): Promise<CompletionResult | 
   const at = context.state.doc.lineAt(context.pos)
   const found = await props.assist(at.number, [...at.text.slice(0, context.pos - at.from)].length + 1)
   if (context.aborted || found.completions.length === 0) return null
-  const options = found.completions.map((c): Completion => ({ label: c.label, apply: c.insert, detail: c.kind === 'key' ? '' : c.about, info: c.kind === 'key' ? c.about : undefined, type: c.kind === 'key' ? 'property' : 'constant' }))
+  const options = found.completions.map((c): Completion => ({
+    label: c.label,
+    apply: c.insert,
+    detail: c.kind === 'key' ? '' : c.about,
+    info: c.kind === 'key' ? c.about : undefined,
+    type: c.kind === 'key' ? 'property' : 'constant',
+  }))
   return { from: word?.from ?? context.pos, options, validFor: /^[\w./-]*$/ }
 }
 
@@ -118,7 +157,7 @@ onMounted(() => {
         keymap.of([indentWithTab, ...defaultKeymap, ...historyKeymap]),
         language.of(languageOf(props.file)),
         editable.of(EditorState.readOnly.of(props.readonly)),
-        EditorView.contentAttributes.of({ 'aria-label': 'Text of the file', tabindex: '0' }),
+        EditorView.contentAttributes.of({ 'aria-label': 'Text of the file', 'aria-describedby': hint, tabindex: '0' }),
         EditorView.updateListener.of((u) => {
           if (u.docChanged) emit('change', u.state.doc.toString())
           if (u.selectionSet) {
@@ -131,7 +170,9 @@ onMounted(() => {
           '&': { height: '100%', fontSize: '0.8125rem', backgroundColor: 'var(--surface)', color: 'var(--ink)' },
           '.cm-scroller': { fontFamily: 'var(--bs-font-monospace)', overflow: 'auto' },
           '.cm-gutters': { backgroundColor: 'var(--wash)', color: 'var(--quiet)', border: 'none' },
-          '.cm-activeLine, .cm-activeLineGutter': { backgroundColor: 'color-mix(in srgb, var(--fjord) 9%, transparent)' },
+          '.cm-activeLine, .cm-activeLineGutter': {
+            backgroundColor: 'color-mix(in srgb, var(--fjord) 9%, transparent)',
+          },
           '.cm-cursor': { borderLeftColor: 'var(--ink)' },
           '.cm-tooltip': { backgroundColor: 'var(--surface)', color: 'var(--ink)', border: '1px solid var(--rule)' },
         }),
@@ -146,7 +187,8 @@ onBeforeUnmount(() => view?.destroy())
 watch(
   () => props.text,
   (text) => {
-    if (view && text !== view.state.doc.toString()) view.dispatch({ changes: { from: 0, to: view.state.doc.length, insert: text } })
+    if (view && text !== view.state.doc.toString())
+      view.dispatch({ changes: { from: 0, to: view.state.doc.length, insert: text } })
   },
 )
 watch(
@@ -161,12 +203,36 @@ watch(() => props.line, goTo)
 </script>
 
 <template>
-  <div ref="host" class="editor" />
+  <div class="editor">
+    <div ref="host" class="host" />
+    <p :id="hint" class="hint quiet">Esc, then Tab leaves the editor.</p>
+  </div>
 </template>
 
 <style scoped>
 .editor {
   height: 100%;
-  min-height: 0;
+  position: relative;
+}
+.host {
+  height: 100%;
+}
+.host :deep(.cm-focused) {
+  outline: 2px solid var(--fjord);
+  outline-offset: -2px;
+}
+.hint {
+  position: absolute;
+  right: 0.8rem;
+  bottom: 0.3rem;
+  margin: 0;
+  padding: 0 0.3rem;
+  background: var(--surface);
+  font-size: 0.8125rem;
+  opacity: 0;
+  pointer-events: none;
+}
+.editor:focus-within .hint {
+  opacity: 1;
 }
 </style>

@@ -1,94 +1,225 @@
 <script setup lang="ts">
-// Search and commands: pages, functions, stages, versions, by typing a few letters.
-import { computed, nextTick, ref, watch } from 'vue'
-import { useRouter } from 'vue-router'
+// Finds and acts: pages, functions, stages, versions, commits, files, settings,
+// secrets' names, codes, documents, and what can be done; by typing a few letters.
+import { computed, ref, watch } from 'vue'
+import { type RouteLocationRaw, useRouter } from 'vue-router'
 
-import { ask, client } from '../api/client'
+import { ask, client, type Schemas } from '../api/client'
 import { useFocus } from '../composables/useFocus'
+import { useTheme } from '../composables/useTheme'
 import { pages } from '../router'
 import { useLine } from '../stores/line'
 
 const shown = defineModel<boolean>({ required: true })
+const emit = defineEmits<{ keys: [] }>()
 const router = useRouter()
 const line = useLine()
+const { theme, turn } = useTheme()
 const { service, stage, focus } = useFocus()
 const text = ref('')
 const at = ref(0)
-const functions = ref<string[]>([])
+const box = ref<HTMLDialogElement | null>(null)
 const input = ref<HTMLInputElement | null>(null)
+const functions = ref<string[]>([])
+const documents = ref<Schemas['Document'][]>([])
+const found = ref<Schemas['Found'][]>([])
 
 interface Entry {
   label: string
   kind: string
-  go: () => void
+  about?: string
+  go: () => unknown
 }
 
-const entries = computed<Entry[]>(() => {
-  const query = { stage: stage.value || undefined }
-  const all: Entry[] = [
-    ...pages.map((p) => ({ label: p.label, kind: 'page', go: () => void router.push({ name: p.name, params: { service: service.value }, query }) })),
-    ...line.stages.map((s) => ({ label: s, kind: 'look at stage', go: () => focus(s) })),
-    ...line.stages.map((s) => ({ label: `Plan ${s}`, kind: 'make a plan', go: () => void router.push({ name: 'plan', params: { service: service.value }, query: { stage: s } }) })),
-    ...functions.value.map((f) => ({ label: f, kind: 'function', go: () => void router.push({ name: 'function', params: { service: service.value, function: f }, query }) })),
+const to = (where: RouteLocationRaw) => () => router.push(where)
+const query = computed(() => ({ stage: stage.value || undefined }))
+const params = computed(() => ({ service: service.value }))
+
+/** What is known here, without asking. */
+const near = computed<Entry[]>(() => [
+  ...pages.map((p) => ({
+    label: p.label,
+    kind: 'page',
+    go: to({ name: p.name, params: params.value, query: query.value }),
+  })),
+  ...line.stages.map((s) => ({ label: s, kind: 'stage', about: 'look at it', go: () => focus(s) })),
+  ...line.stages.map((s) => ({
+    label: `Plan ${s}`,
+    kind: 'act',
+    go: to({ name: 'plan', params: params.value, query: { stage: s } }),
+  })),
+  ...functions.value.map((f) => ({
+    label: f,
+    kind: 'function',
+    go: to({ name: 'function', params: { ...params.value, function: f }, query: query.value }),
+  })),
+  ...functions.value.map((f) => ({
+    label: `Log of ${f}`,
+    kind: 'act',
+    go: to({ name: 'function', params: { ...params.value, function: f, tab: 'log' }, query: query.value }),
+  })),
+  { label: 'Services and repositories', kind: 'page', go: to({ name: 'services' }) },
+  { label: 'How Rudmar does', kind: 'page', go: to({ name: 'health', params: params.value }) },
+  { label: 'The API', kind: 'page', go: to({ name: 'api' }) },
+  { label: `Change to ${theme.value === 'dark' ? 'light' : 'dark'}`, kind: 'act', go: turn },
+  { label: 'Keys', kind: 'act', about: 'what they do', go: () => emit('keys') },
+  ...documents.value.flatMap((d) => [
+    { label: d.title, kind: 'document', go: to({ name: 'doc', params: { name: d.name } }) },
+    ...d.headings.map((h) => ({
+      label: h.text,
+      kind: 'document',
+      about: d.title,
+      go: to({ name: 'doc', params: { name: d.name }, hash: `#${h.id}` }),
+    })),
+  ]),
+])
+
+function far(f: Schemas['Found']): Entry {
+  const go: Record<Schemas['Found']['kind'], () => unknown> = {
+    version: to({ name: 'version', params: { ...params.value, version: f.version } }),
+    commit: to({ name: 'versions', params: params.value, query: { ...query.value, find: f.hash } }),
+    file: to({ name: 'source', params: params.value, query: { ...query.value, file: f.file } }),
+    setting: to({ name: 'source', params: params.value, query: { ...query.value, file: 'rudmar.yaml' } }),
+    secret: to({ name: 'plan', params: params.value, query: { stage: f.stage } }),
+    diagnostic: to({ name: 'doc', params: { name: 'diagnostics' }, hash: `#${f.label.toLowerCase()}` }),
+  }
+  return { label: f.label, kind: f.kind, about: f.about, go: go[f.kind] }
+}
+
+const entries = computed(() => {
+  const words = text.value.toLowerCase().trim().split(/\s+/)
+  const here = near.value.filter((e) =>
+    words.every((w) => `${e.label} ${e.kind} ${e.about ?? ''}`.toLowerCase().includes(w)),
+  )
+  const named = (e: Entry) => Number(!e.label.toLowerCase().startsWith(words[0] ?? ''))
+  const ordered = [...here].sort((a, b) => named(a) - named(b))
+  const documentsLast = [
+    ...ordered.filter((e) => e.kind !== 'document').slice(0, 9),
+    ...found.value.map(far),
+    ...ordered.filter((e) => e.kind === 'document').slice(0, 6),
   ]
-  const words = text.value.toLowerCase().split(/\s+/)
-  return all.filter((e) => words.every((w) => `${e.label} ${e.kind}`.toLowerCase().includes(w))).slice(0, 12)
+  return documentsLast.slice(0, 24)
 })
 
-watch(text, () => (at.value = 0))
-watch(shown, async (open) => {
-  if (!open) return
-  text.value = ''
-  await nextTick()
-  input.value?.focus()
-  try {
-    const board = await ask(client.GET('/services/{service}/board', { params: { path: { service: service.value } } }))
-    functions.value = board.rows.map((r) => r.function)
-  } catch {
-    functions.value = [] // the page itself says that there is no answer
+let asked = 0
+let timer: ReturnType<typeof setTimeout> | undefined
+watch(text, (words) => {
+  at.value = 0
+  clearTimeout(timer)
+  const mine = ++asked
+  if (!words.trim()) {
+    found.value = []
+    return
   }
+  timer = setTimeout(async () => {
+    const got = await ask(
+      client.GET('/services/{service}/search', { params: { path: params.value, query: { text: words.trim() } } }),
+    ).catch(() => []) // the page itself says when there is no answer
+    if (mine === asked) found.value = got
+  }, 150)
 })
+
+// The browser's own dialog is there, with the cursor in its field, before the next key
+// is typed: nothing of it is lost.
+watch(
+  shown,
+  (open) => {
+    if (!open) return box.value?.close()
+    text.value = ''
+    found.value = []
+    box.value?.showModal()
+    input.value?.focus()
+    void opened()
+  },
+  { flush: 'sync' },
+)
+async function opened(): Promise<void> {
+  if (documents.value.length === 0) documents.value = await ask(client.GET('/docs')).catch(() => [])
+  const board = await ask(client.GET('/services/{service}/board', { params: { path: params.value } })).catch(() => null)
+  functions.value = board?.rows.map((r) => r.function) ?? []
+}
 
 function choose(e: Entry | undefined): void {
   if (!e) return
   shown.value = false
-  e.go()
+  void e.go()
+}
+function step(by: number): void {
+  at.value = Math.max(0, Math.min(at.value + by, entries.value.length - 1))
+  document.getElementById(`found-${at.value}`)?.scrollIntoView({ block: 'nearest' })
 }
 </script>
 
 <template>
-  <BModal v-model="shown" no-footer no-header aria-label="Search and commands">
-    <input ref="input" v-model="text" class="form-control" placeholder="A page, a stage, a function…" aria-label="Search"
-      @keydown.down.prevent="at = Math.min(at + 1, entries.length - 1)" @keydown.up.prevent="at = Math.max(at - 1, 0)" @keydown.enter.prevent="choose(entries[at])" />
-    <ul class="list">
-      <li v-for="(e, i) in entries" :key="e.kind + e.label">
-        <button type="button" :class="{ at: i === at }" @click="choose(e)">
-          {{ e.label }} <span class="quiet">{{ e.kind }}</span>
-        </button>
+  <dialog ref="box" class="find" aria-label="Find" @close="shown = false" @click.self="shown = false">
+    <input
+      id="search-box"
+      ref="input"
+      v-model="text"
+      class="form-control"
+      placeholder="A function, a version, a file, a page, what to do…"
+      aria-label="Search"
+      role="combobox"
+      autocomplete="off"
+      aria-expanded="true"
+      aria-controls="found"
+      :aria-activedescendant="entries.length ? `found-${at}` : undefined"
+      @keydown.down.prevent="step(1)"
+      @keydown.up.prevent="step(-1)"
+      @keydown.enter.prevent="choose(entries[at])"
+    />
+    <ul v-if="entries.length" id="found" class="list" role="listbox" aria-label="Found">
+      <li
+        v-for="(e, i) in entries"
+        :id="`found-${i}`"
+        :key="`${e.kind} ${e.label} ${e.about}`"
+        role="option"
+        :aria-selected="i === at"
+        :class="{ at: i === at }"
+        @click="choose(e)"
+        @pointermove="at = i"
+      >
+        <span class="clip"
+          >{{ e.label }} <span v-if="e.about" class="quiet">{{ e.about }}</span></span
+        >
+        <span class="quiet kind">{{ e.kind }}</span>
       </li>
-      <li v-if="entries.length === 0" class="quiet p-2">nothing of that name</li>
     </ul>
-  </BModal>
+    <p v-else id="found" class="quiet p-2 mb-0" role="status">nothing of that name</p>
+  </dialog>
 </template>
 
 <style scoped>
+.find {
+  width: min(38rem, calc(100vw - 1.5rem));
+  margin-top: 4rem;
+  padding: 1rem;
+  border: 1px solid var(--rule);
+  border-radius: 4px;
+  background: var(--surface);
+  color: var(--ink);
+}
+.find::backdrop {
+  background: rgb(0 0 0 / 45%);
+}
 .list {
   list-style: none;
   margin: 0.5rem 0 0;
   padding: 0;
+  max-height: 60vh;
+  overflow: auto;
 }
-.list button {
-  width: 100%;
+.list li {
   display: flex;
   justify-content: space-between;
-  border: 0;
-  background: none;
-  color: inherit;
-  padding: 0.25rem 0.5rem;
-  text-align: left;
+  gap: 1rem;
+  padding: 0.3rem 0.5rem;
+  cursor: pointer;
 }
-.list button.at,
-.list button:hover {
+.list li.at {
   background: var(--wash);
+}
+.kind {
+  flex: none;
 }
 </style>

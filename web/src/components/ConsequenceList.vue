@@ -10,11 +10,27 @@ const props = defineProps<{ consequences: Schemas['Consequences']; stage: string
 const groups = computed(() => {
   const c = props.consequences
   const groups = [
-    c.rules.map((r) => ({ tone: r.loosens ? 'bad' : '', kind: r.loosens ? 'loosens' : 'rules', text: `${props.stage}: ${r.rule === 'approvals' || r.rule === 'stage' ? '' : `${r.rule} `}${r.before} → ${r.after}` })),
+    c.rules.map((r) => ({
+      tone: r.loosens ? 'bad' : '',
+      kind: r.loosens ? 'loosens' : 'rules',
+      text: `${props.stage}: ${r.rule === 'approvals' || r.rule === 'stage' ? '' : `${r.rule} `}${r.before} → ${r.after}`,
+    })),
     c.removed.map((r) => ({ tone: 'bad', kind: 'lost', text: r })),
-    c.opened.map((o) => ({ tone: o.public ? 'bad' : 'wait', kind: o.public ? 'public' : 'opened', text: `${o.route} opens to ${o.after}${o.before ? ` (now ${o.before})` : ''}${o.request === o.route ? '' : `, such as ${o.request}`}` })),
-    c.gained.map((g) => ({ tone: g.wildcard ? 'bad' : 'wait', kind: 'reach', text: `${g.function} may newly ${g.verbs.join(', ')} ${g.resource}` })),
-    c.lost.map((g) => ({ tone: '', kind: 'reach', text: `${g.function} may no longer ${g.verbs.join(', ')} ${g.resource}` })),
+    c.opened.map((o) => ({
+      tone: o.public ? 'bad' : 'wait',
+      kind: o.public ? 'public' : 'opened',
+      text: `${o.route} opens to ${o.after}${o.before ? ` (now ${o.before})` : ''}${o.request === o.route ? '' : `, such as ${o.request}`}`,
+    })),
+    c.gained.map((g) => ({
+      tone: g.wildcard ? 'bad' : 'wait',
+      kind: 'reach',
+      text: `${g.function} may newly ${g.verbs.join(', ')} ${g.resource}`,
+    })),
+    c.lost.map((g) => ({
+      tone: '',
+      kind: 'reach',
+      text: `${g.function} may no longer ${g.verbs.join(', ')} ${g.resource}`,
+    })),
     c.cold.length ? [{ tone: '', kind: 'cold', text: `the next call starts cold: ${some(c.cold)}` }] : [],
   ]
   // A long group is folded: what is bad stands before the fold.
@@ -26,7 +42,9 @@ const groups = computed(() => {
 <template>
   <ul class="sheet list">
     <ConsequenceLines v-for="(g, i) in groups" :key="i" :lines="g" />
-    <li v-if="groups.length === 0" class="quiet">Nothing beyond the steps: nobody reaches more, nothing opens, nothing is lost.</li>
+    <li v-if="groups.length === 0" class="quiet">
+      Nothing beyond the steps: nobody reaches more, nothing opens, nothing is lost.
+    </li>
   </ul>
 </template>
 

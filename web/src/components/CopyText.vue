@@ -1,8 +1,10 @@
 <script setup lang="ts">
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 
-const props = defineProps<{ text: string; label?: string }>()
-const said = ref('copy')
+const props = defineProps<{ text: string; label?: string; quiet?: boolean }>()
+const said = ref('')
+/** An address breaks behind a slash, not in the middle of a word. */
+const parts = computed(() => (props.label ?? props.text).split(/(?<=[/?&])(?!\/)/))
 
 async function copy(): Promise<void> {
   try {
@@ -11,27 +13,40 @@ async function copy(): Promise<void> {
   } catch {
     said.value = 'mark it and copy'
   }
-  setTimeout(() => (said.value = 'copy'), 1500)
+  setTimeout(() => (said.value = ''), 1500)
 }
 </script>
 
 <template>
   <span class="copy">
-    <code class="wrap-anywhere">{{ label ?? text }}</code>
-    <button type="button" class="plain" :title="`Copy ${text}`" @click="copy">{{ said }}</button>
+    <code :class="{ quiet }"
+      ><template v-for="(part, i) in parts" :key="i">{{ part }}<wbr /></template
+    ></code>
+    <button type="button" class="plain" :title="`Copy ${text}`" :aria-label="`Copy ${text}`" @click.stop="copy">
+      {{ said || 'copy' }}
+    </button>
+    <span class="visually-hidden" role="status">{{ said }}</span>
   </span>
 </template>
 
 <style scoped>
 .copy {
   display: inline-flex;
+  flex-wrap: wrap;
   align-items: baseline;
-  gap: 0.5rem;
+  gap: 0 0.5rem;
+  max-width: 100%;
+}
+code {
+  overflow-wrap: anywhere;
+  min-width: 0;
 }
 .plain {
   border: 0;
   background: none;
-  padding: 0;
+  padding: 0.1rem 0.2rem;
+  min-width: 1.5rem;
+  min-height: 1.5rem;
   color: var(--spruce);
   font-size: 0.8125rem;
   text-decoration: underline;

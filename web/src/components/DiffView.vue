@@ -26,10 +26,17 @@ function draw(): void {
       '& .cm-changedLineGutter': { background: 'var(--fjord) !important' },
       '&.cm-merge-a .cm-changedLine': { backgroundColor: 'color-mix(in srgb, var(--amber) 14%, transparent)' },
       '&.cm-merge-b .cm-changedLine': { backgroundColor: 'color-mix(in srgb, var(--fjord) 14%, transparent)' },
-      '&.cm-merge-a .cm-changedText, &.cm-merge-b .cm-changedText': { background: 'color-mix(in srgb, var(--fjord) 30%, transparent)' },
+      '&.cm-merge-a .cm-changedText, &.cm-merge-b .cm-changedText': {
+        background: 'color-mix(in srgb, var(--fjord) 30%, transparent)',
+      },
     }),
   ]
-  view = new MergeView({ parent: host.value, a: { doc: props.before, extensions: look }, b: { doc: props.after, extensions: look }, collapseUnchanged: { margin: 2, minSize: 4 } })
+  view = new MergeView({
+    parent: host.value,
+    a: { doc: props.before, extensions: look },
+    b: { doc: props.after, extensions: look },
+    collapseUnchanged: { margin: 2, minSize: 4 },
+  })
 }
 onMounted(draw)
 watch(() => [props.before, props.after], draw)
@@ -38,7 +45,9 @@ onBeforeUnmount(() => view?.destroy())
 
 <template>
   <div>
-    <p class="mb-1"><code>{{ title }}</code> <span class="quiet">{{ sides }}</span></p>
+    <p class="mb-1">
+      <code>{{ title }}</code> <span class="quiet">{{ sides }}</span>
+    </p>
     <div ref="host" class="sheet mb-2" />
   </div>
 </template>

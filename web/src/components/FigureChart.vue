@@ -1,12 +1,31 @@
 <script setup lang="ts">
-import { BarController, BarElement, CategoryScale, Chart, LinearScale, LineController, LineElement, PointElement, Tooltip } from 'chart.js'
+import {
+  BarController,
+  BarElement,
+  CategoryScale,
+  Chart,
+  LinearScale,
+  LineController,
+  LineElement,
+  PointElement,
+  Tooltip,
+} from 'chart.js'
 import { computed } from 'vue'
 import { Chart as VueChart } from 'vue-chartjs'
 
 import { useTheme } from '../composables/useTheme'
 
 Chart.defaults.font.family = "'IBM Plex Sans', sans-serif"
-Chart.register(BarController, BarElement, CategoryScale, LinearScale, LineController, LineElement, PointElement, Tooltip)
+Chart.register(
+  BarController,
+  BarElement,
+  CategoryScale,
+  LinearScale,
+  LineController,
+  LineElement,
+  PointElement,
+  Tooltip,
+)
 
 /** One row of a figure: its name, its values, how it is drawn, and in which of our colours. */
 export interface FigureRow {
@@ -17,7 +36,15 @@ export interface FigureRow {
   dashed?: boolean
 }
 
-const props = defineProps<{ title: string; labels: string[]; rows: FigureRow[]; say: (n: number) => string; stacked?: boolean; height?: string; step?: number }>()
+const props = defineProps<{
+  title: string
+  labels: string[]
+  rows: FigureRow[]
+  say: (n: number) => string
+  stacked?: boolean
+  height?: string
+  step?: number
+}>()
 const { theme } = useTheme()
 
 const colours = computed(() => {
@@ -47,16 +74,32 @@ const options = computed(() => ({
   interaction: { mode: 'index' as const, intersect: false },
   plugins: {
     legend: { display: false },
-    tooltip: { callbacks: { label: (item: { dataset: { label?: string }; parsed: { y: number | null } }) => `${item.dataset.label ?? ''}: ${props.say(item.parsed.y ?? 0)}` } },
+    tooltip: {
+      callbacks: {
+        label: (item: { dataset: { label?: string }; parsed: { y: number | null } }) =>
+          `${item.dataset.label ?? ''}: ${props.say(item.parsed.y ?? 0)}`,
+      },
+    },
   },
   scales: {
-    x: { stacked: props.stacked, grid: { display: false }, border: { color: colours.value('rule') }, ticks: { color: colours.value('quiet'), maxRotation: 0, autoSkipPadding: 24 } },
+    x: {
+      stacked: props.stacked,
+      grid: { display: false },
+      border: { color: colours.value('rule') },
+      ticks: { color: colours.value('quiet'), maxRotation: 0, autoSkipPadding: 24 },
+    },
     y: {
       stacked: props.stacked,
       beginAtZero: true,
       grid: { color: colours.value('rule') },
       border: { display: false },
-      ticks: { color: colours.value('quiet'), maxTicksLimit: 5, precision: 0, stepSize: props.step, callback: (v: number | string) => props.say(Number(v)) },
+      ticks: {
+        color: colours.value('quiet'),
+        maxTicksLimit: 5,
+        precision: 0,
+        stepSize: props.step,
+        callback: (v: number | string) => props.say(Number(v)),
+      },
     },
   },
 }))
@@ -66,9 +109,13 @@ const options = computed(() => ({
   <figure class="mb-0">
     <figcaption>
       <strong>{{ title }}</strong>
-      <span v-for="r in rows" :key="r.label" class="key"><i :class="{ line: r.line, dashed: r.dashed }" :style="{ color: `var(--${r.colour})` }" />{{ r.label }}</span>
+      <span v-for="r in rows" :key="r.label" class="key"
+        ><i :class="{ line: r.line, dashed: r.dashed }" :style="{ color: `var(--${r.colour})` }" />{{ r.label }}</span
+      >
     </figcaption>
-    <div :style="{ height: height ?? '9.5rem' }"><VueChart type="bar" :data="data" :options="options" :aria-label="title" /></div>
+    <div :style="{ height: height ?? '9.5rem' }">
+      <VueChart type="bar" :data="data" :options="options" :aria-label="title" />
+    </div>
   </figure>
 </template>
 

@@ -8,10 +8,22 @@ import { useLoad } from '../composables/useLoad'
 const DiffView = defineAsyncComponent(() => import('./DiffView.vue'))
 const props = defineProps<{ service: string; branch: string; file: string }>()
 
-const { data: commits, problem } = useLoad(() => ask(client.GET('/services/{service}/source/history', { params: { path: { service: props.service }, query: { path: props.file, branch: props.branch } } })), {
-  watch: () => [props.service, props.branch, props.file].join(' '),
-  topics: ['source'],
-})
+const {
+  data: commits,
+  problem,
+  reload,
+} = useLoad(
+  () =>
+    ask(
+      client.GET('/services/{service}/source/history', {
+        params: { path: { service: props.service }, query: { path: props.file, branch: props.branch } },
+      }),
+    ),
+  {
+    watch: () => [props.service, props.branch, props.file].join(' '),
+    topics: ['source'],
+  },
+)
 const picked = ref('')
 const sides = ref<{ before: string; after: string } | null>(null)
 watch(
@@ -26,7 +38,11 @@ watch(
 async function textAt(commit: string): Promise<string> {
   if (!commit) return ''
   try {
-    const got = await ask(client.GET('/services/{service}/source/file', { params: { path: { service: props.service }, query: { path: props.file, branch: props.branch, commit } } }))
+    const got = await ask(
+      client.GET('/services/{service}/source/file', {
+        params: { path: { service: props.service }, query: { path: props.file, branch: props.branch, commit } },
+      }),
+    )
     return got.text
   } catch {
     return '' // it came, or went, with this commit
@@ -45,12 +61,22 @@ async function pick(c: Schemas['FileCommit']): Promise<void> {
 
 <template>
   <section class="history" aria-label="History of the file">
-    <ProblemNote :problem="problem" />
+    <ProblemNote :problem="problem" :again="reload" />
     <ul v-if="commits?.length">
       <li v-for="c in commits" :key="c.hash">
-        <button type="button" class="btn btn-link p-0" :aria-expanded="picked === c.hash" @click="pick(c)">{{ c.message }}</button>
-        <span class="quiet ms-2">{{ c.author }}, <TimeAgo :at="c.at" />, <code>{{ c.hash.slice(0, 8) }}</code></span>
-        <DiffView v-if="picked === c.hash && sides" :title="file" :sides="`before ${c.hash.slice(0, 8)} at the left, with it at the right`" :before="sides.before" :after="sides.after" />
+        <button type="button" class="btn btn-link p-0" :aria-expanded="picked === c.hash" @click="pick(c)">
+          {{ c.message }}
+        </button>
+        <span class="quiet ms-2"
+          >{{ c.author }}, <TimeAgo :at="c.at" />, <code>{{ c.hash.slice(0, 8) }}</code></span
+        >
+        <DiffView
+          v-if="picked === c.hash && sides"
+          :title="file"
+          :sides="`before ${c.hash.slice(0, 8)} at the left, with it at the right`"
+          :before="sides.before"
+          :after="sides.after"
+        />
       </li>
     </ul>
     <p v-else-if="commits" class="quiet mb-0">It is not committed yet.</p>

@@ -6,7 +6,12 @@ import { computed, ref, watch } from 'vue'
 import type { Schemas } from '../api/client'
 import { count } from '../words'
 
-const props = defineProps<{ committed: Schemas['SourceFile'][]; edits: Map<string, string | null>; diagnostics: Schemas['Diagnostic'][]; file: string }>()
+const props = defineProps<{
+  committed: Schemas['SourceFile'][]
+  edits: Map<string, string | null>
+  diagnostics: Schemas['Diagnostic'][]
+  file: string
+}>()
 const emit = defineEmits<{ open: [file: string] }>()
 
 /** So many folders and more start closed. */
@@ -33,19 +38,43 @@ const folders = computed(() => {
   const all = [...there, ...[...props.edits.keys()].filter((p) => !there.has(p))].sort((a, b) => a.localeCompare(b))
   for (const path of all) {
     const folder = folderOf(path)
-    const mark = !props.edits.has(path) ? '' : props.edits.get(path) === null ? 'goes' : there.has(path) ? 'edited' : 'new'
+    const mark = !props.edits.has(path)
+      ? ''
+      : props.edits.get(path) === null
+        ? 'goes'
+        : there.has(path)
+          ? 'edited'
+          : 'new'
     if (!groups.has(folder)) groups.set(folder, [])
     groups.get(folder)?.push({ path, name: folder ? path.slice(folder.length + 1) : path, mark })
   }
-  return [...groups].map(([folder, files]) => ({ folder, files, problems: files.reduce((n, f) => n + (problems.value.get(f.path) ?? 0), 0) })).sort((a, b) => a.folder.localeCompare(b.folder))
+  return [...groups]
+    .map(([folder, files]) => ({
+      folder,
+      files,
+      problems: files.reduce((n, f) => n + (problems.value.get(f.path) ?? 0), 0),
+    }))
+    .sort((a, b) => a.folder.localeCompare(b.folder))
 })
 const shown = computed(() => {
   const word = wanted.value.trim().toLowerCase()
   if (!word) return folders.value
-  return folders.value.map((g) => ({ ...g, files: g.folder.toLowerCase().includes(word) ? g.files : g.files.filter((f) => f.path.toLowerCase().includes(word)) })).filter((g) => g.files.length > 0)
+  return folders.value
+    .map((g) => ({
+      ...g,
+      files: g.folder.toLowerCase().includes(word)
+        ? g.files
+        : g.files.filter((f) => f.path.toLowerCase().includes(word)),
+    }))
+    .filter((g) => g.files.length > 0)
 })
 function isOpen(folder: string): boolean {
-  return folders.value.length <= many || folder === '' || opened.value.has(folder) || (wanted.value !== '' && shown.value.length <= many)
+  return (
+    folders.value.length <= many ||
+    folder === '' ||
+    opened.value.has(folder) ||
+    (wanted.value !== '' && shown.value.length <= many)
+  )
 }
 function toggle(folder: string): void {
   const next = new Set(opened.value)
@@ -67,13 +96,29 @@ watch(
       <input v-model="wanted" class="form-control" type="search" placeholder="Find a file" aria-label="Find a file" />
     </div>
     <template v-for="g in shown" :key="g.folder">
-      <button v-if="g.folder && folders.length > many" type="button" class="folder" :aria-expanded="isOpen(g.folder)" @click="toggle(g.folder)">
-        <span class="clip" :title="g.folder">{{ isOpen(g.folder) ? '▾' : '▸' }} {{ g.folder.slice('functions/'.length) }}</span>
+      <button
+        v-if="g.folder && folders.length > many"
+        type="button"
+        class="folder"
+        :aria-expanded="isOpen(g.folder)"
+        @click="toggle(g.folder)"
+      >
+        <span class="clip" :title="g.folder"
+          >{{ isOpen(g.folder) ? '▾' : '▸' }} {{ g.folder.slice('functions/'.length) }}</span
+        >
         <span v-if="g.problems" class="bad">{{ g.problems }}</span>
       </button>
       <p v-else-if="g.folder" class="folder clip" :title="g.folder">{{ g.folder }}</p>
       <template v-if="isOpen(g.folder)">
-        <button v-for="f in g.files" :key="f.path" type="button" class="file" :class="{ at: f.path === file, inside: g.folder }" :aria-current="f.path === file || undefined" @click="emit('open', f.path)">
+        <button
+          v-for="f in g.files"
+          :key="f.path"
+          type="button"
+          class="file"
+          :class="{ at: f.path === file, inside: g.folder }"
+          :aria-current="f.path === file || undefined"
+          @click="emit('open', f.path)"
+        >
           <span class="clip" :title="f.path">{{ f.name }}</span>
           <span v-if="f.mark" class="move">{{ f.mark }}</span>
           <span v-if="problems.get(f.path)" class="bad">{{ count(problems.get(f.path) ?? 0, 'problem') }}</span>

@@ -16,23 +16,32 @@ const spans = [
   { value: 43200, label: 'the last 30 days' },
 ] as const
 
-const { data, problem } = useLoad(
+const { data, problem, reload } = useLoad(
   () =>
     ask(
       client.GET('/services/{service}/stages/{stage}/functions/{function}/figures', {
-        params: { path: { service: props.service, stage: props.detail.stage, function: props.detail.function }, query: { target: target.value, minutes: minutes.value } },
+        params: {
+          path: { service: props.service, stage: props.detail.stage, function: props.detail.function },
+          query: { target: target.value, minutes: minutes.value },
+        },
       }),
     ),
   { watch: () => [target.value, minutes.value].join(' '), topics: ['look', 'deployment'] },
 )
 const points = computed(() => data.value?.points ?? [])
-const labels = computed(() => points.value.map((p) => (minutes.value > 1440 ? exact(p.at).slice(5, 16) : exact(p.at).slice(11, 16))))
+const labels = computed(() =>
+  points.value.map((p) => (minutes.value > 1440 ? exact(p.at).slice(5, 16) : exact(p.at).slice(11, 16))),
+)
 const called = computed(() => (data.value?.revisions ?? []).some((r) => r.calls + r.throttled > 0))
 const answered = computed(() => points.value.map((p) => p.calls - p.errors))
 /** A round step of the memory axis: a power of two, about a quarter of the limit. */
 const memoryStep = computed(() => 2 ** Math.ceil(Math.log2((data.value?.memoryLimit ?? 2 ** 27) / 4)))
 const some = (p: Schemas['FigurePoint'], n: number) => (p.calls > p.cold ? n : null)
-const words: Record<string, string> = { failed: 'raised an error', 'timed-out': 'took too long', 'out-of-memory': 'went over memory' }
+const words: Record<string, string> = {
+  failed: 'raised an error',
+  'timed-out': 'took too long',
+  'out-of-memory': 'went over memory',
+}
 const kinds = (of: Record<string, number>) =>
   Object.entries(of)
     .map(([kind, n]) => `${n} ${words[kind] ?? kind}`)
@@ -46,10 +55,14 @@ const whole = (n: number) => String(n)
       <select v-model="minutes" class="form-select" aria-label="How far back">
         <option v-for="s in spans" :key="s.value" :value="s.value">{{ s.label }}</option>
       </select>
-      <select v-if="detail.targets.length > 1" v-model="target" class="form-select" aria-label="Target"><option v-for="t in detail.targets" :key="t">{{ t }}</option></select>
-      <span v-if="data?.cost && called" class="quiet" :title="data.cost.how">cost {{ data.cost.amount }} {{ data.cost.currency }}: {{ data.cost.how }}</span>
+      <select v-if="detail.targets.length > 1" v-model="target" class="form-select" aria-label="Target">
+        <option v-for="t in detail.targets" :key="t">{{ t }}</option>
+      </select>
+      <span v-if="data?.cost && called" class="quiet" :title="data.cost.how"
+        >cost {{ data.cost.amount }} {{ data.cost.currency }}: {{ data.cost.how }}</span
+      >
     </div>
-    <ProblemNote :problem="problem" />
+    <ProblemNote :problem="problem" :again="reload" />
     <EmptyNote v-if="data && !called" title="No calls in this time">Call it under Try, or look further back.</EmptyNote>
     <template v-else-if="data">
       <div class="grid">
@@ -80,22 +93,45 @@ const whole = (n: number) => String(n)
           :say="bytes"
           :rows="[
             { label: 'highest peak', values: points.map((p) => p.memoryPeak || null), colour: 'spruce' },
-            { label: 'limit', values: points.map(() => data?.memoryLimit ?? null), colour: 'clay', line: true, dashed: true },
+            {
+              label: 'limit',
+              values: points.map(() => data?.memoryLimit ?? null),
+              colour: 'clay',
+              line: true,
+              dashed: true,
+            },
           ]"
         />
-        <FigureChart title="How long warm calls took" :labels="data.durations.map((d) => duration(d.upToMs))" :say="whole" :rows="[{ label: 'calls of up to so long', values: data.durations.map((d) => d.calls), colour: 'fjord' }]" />
+        <FigureChart
+          title="How long warm calls took"
+          :labels="data.durations.map((d) => duration(d.upToMs))"
+          :say="whole"
+          :rows="[{ label: 'calls of up to so long', values: data.durations.map((d) => d.calls), colour: 'fjord' }]"
+        />
       </div>
       <h2 class="mt-3">By version and revision</h2>
-      <div class="sheet">
-        <table class="rows">
+      <div class="sheet overflow-auto" tabindex="0" role="group" aria-label="Figures by version">
+        <table v-stack class="rows">
           <thead>
             <tr>
-              <th>first asked for by</th><th class="num">calls</th><th class="num">failed</th><th class="num">too many at once</th><th class="num">cold starts</th><th class="num">half up to</th><th class="num">95 % up to</th><th class="num">99 % up to</th><th class="num">longest</th><th class="num">memory peak</th>
+              <th scope="col">first asked for by</th>
+              <th scope="col" class="num">calls</th>
+              <th scope="col" class="num">failed</th>
+              <th scope="col" class="num">too many at once</th>
+              <th scope="col" class="num">cold starts</th>
+              <th scope="col" class="num">half up to</th>
+              <th scope="col" class="num">95 % up to</th>
+              <th scope="col" class="num">99 % up to</th>
+              <th scope="col" class="num">longest</th>
+              <th scope="col" class="num">memory peak</th>
             </tr>
           </thead>
           <tbody>
             <tr v-for="r in data.revisions" :key="r.revision">
-              <td>{{ r.version ? `version ${r.version}` : 'of a version long gone' }} <code class="quiet">{{ r.revision || 'none' }}</code></td>
+              <td>
+                {{ r.version ? `version ${r.version}` : 'of a version long gone' }}
+                <code class="quiet">{{ r.revision || 'none' }}</code>
+              </td>
               <td class="num">{{ r.calls }}</td>
               <td class="num" :class="{ bad: r.errors > 0 }">
                 {{ r.errors }}<span v-if="r.errors" class="d-block small">{{ kinds(r.errorKinds) }}</span>

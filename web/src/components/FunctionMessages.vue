@@ -14,10 +14,17 @@ const target = ref(props.detail.targets[0] ?? '')
 const path = computed(() => ({ service: props.service, stage: props.detail.stage }))
 
 async function list(parked: boolean): Promise<Schemas['Message'][]> {
-  const all = await ask(client.GET('/services/{service}/stages/{stage}/messages', { params: { path: path.value, query: { target: target.value, parked } } }))
+  const all = await ask(
+    client.GET('/services/{service}/stages/{stage}/messages', {
+      params: { path: path.value, query: { target: target.value, parked } },
+    }),
+  )
   return all.filter((m) => m.functions.includes(props.detail.function))
 }
-const { data, problem, reload } = useLoad(async () => ({ parked: await list(true), waiting: await list(false) }), { watch: () => target.value, topics: ['look', 'deployment'] })
+const { data, problem, reload } = useLoad(async () => ({ parked: await list(true), waiting: await list(false) }), {
+  watch: () => target.value,
+  topics: ['look', 'deployment'],
+})
 const open = ref<number | null>(null)
 const dropping = ref<number[]>([])
 const confirm = ref('')
@@ -34,9 +41,21 @@ function each(ids: number[], what: string, act: (message: number) => Promise<unk
   })
 }
 const again = (ids: number[]) =>
-  each(ids, 'given to the function again', (message) => ask(client.POST('/services/{service}/stages/{stage}/messages/{message}', { params: { path: { ...path.value, message }, query: { target: target.value } } })))
+  each(ids, 'given to the function again', (message) =>
+    ask(
+      client.POST('/services/{service}/stages/{stage}/messages/{message}', {
+        params: { path: { ...path.value, message }, query: { target: target.value } },
+      }),
+    ),
+  )
 const drop = (ids: number[]) =>
-  each(ids, 'taken away', (message) => ask(client.DELETE('/services/{service}/stages/{stage}/messages/{message}', { params: { path: { ...path.value, message }, query: { target: target.value } } })))
+  each(ids, 'taken away', (message) =>
+    ask(
+      client.DELETE('/services/{service}/stages/{stage}/messages/{message}', {
+        params: { path: { ...path.value, message }, query: { target: target.value } },
+      }),
+    ),
+  )
 const text = (m: Schemas['Message']) => JSON.stringify(m.body)
 const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
 </script>
@@ -44,50 +63,100 @@ const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
 <template>
   <section>
     <div class="controls">
-      <select v-if="detail.targets.length > 1" v-model="target" class="form-select" aria-label="Target"><option v-for="t in detail.targets" :key="t">{{ t }}</option></select>
+      <select v-if="detail.targets.length > 1" v-model="target" class="form-select" aria-label="Target">
+        <option v-for="t in detail.targets" :key="t">{{ t }}</option>
+      </select>
       <button type="button" class="btn btn-sm btn-outline-secondary" @click="reload()">Look again</button>
       <span class="quiet" role="status">{{ said }}</span>
     </div>
-    <ProblemNote :problem="problem" />
+    <ProblemNote :problem="problem" :again="reload" />
     <ProblemNote :problem="actionProblem" />
     <EmptyNote v-if="data && data.parked.length + data.waiting.length === 0" title="Nothing waits, nothing is parked">
-      Messages of queues, objects and other functions' ends wait here until {{ detail.function }} has answered them. What fails five times is parked, to be looked at and tried again.
+      Messages of queues, objects and other functions' ends wait here until {{ detail.function }} has answered them.
+      What fails five times is parked, to be looked at and tried again.
     </EmptyNote>
     <template v-if="data?.parked.length">
       <div class="head">
         <h2>Parked after five attempts: {{ data.parked.length }}</h2>
         <template v-if="ids.length > 1">
-          <button type="button" class="btn btn-sm btn-primary" :disabled="busy || !session.may('run')" @click="again(ids)">Try all again</button>
-          <button type="button" class="btn btn-sm btn-outline-secondary" :disabled="busy || !session.may('run')" @click="dropping = ids">Take all away</button>
+          <button
+            type="button"
+            class="btn btn-sm btn-primary"
+            :disabled="busy || !session.may('run')"
+            @click="again(ids)"
+          >
+            Try all again
+          </button>
+          <button
+            type="button"
+            class="btn btn-sm btn-outline-secondary"
+            :disabled="busy || !session.may('run')"
+            @click="dropping = ids"
+          >
+            Take all away
+          </button>
         </template>
       </div>
       <form v-if="dropping.length" class="sheet sheet-pad mb-2" @submit.prevent="drop(dropping)">
         <label>
-          {{ count(dropping.length, 'message') }} will be gone for good. Type <strong>{{ detail.function }}</strong> to confirm:
+          {{ count(dropping.length, 'message') }} will be gone for good. Type <strong>{{ detail.function }}</strong> to
+          confirm:
           <input v-model="confirm" class="form-control mt-1" autocomplete="off" />
         </label>
         <div class="mt-2">
-          <button type="submit" class="btn btn-sm btn-danger" :disabled="busy || confirm !== detail.function">Take {{ dropping.length === 1 ? 'it' : 'them' }} away</button>
-          <button type="button" class="btn btn-sm btn-link" @click="dropping = []">Keep {{ dropping.length === 1 ? 'it' : 'them' }}</button>
+          <button type="submit" class="btn btn-sm btn-danger" :disabled="busy || confirm !== detail.function">
+            Take {{ dropping.length === 1 ? 'it' : 'them' }} away
+          </button>
+          <button type="button" class="btn btn-sm btn-link" @click="dropping = []">
+            Keep {{ dropping.length === 1 ? 'it' : 'them' }}
+          </button>
         </div>
       </form>
       <div class="sheet mb-3">
-        <table class="rows">
+        <table v-stack class="rows">
           <thead>
-            <tr><th>sent</th><th>from</th><th>why the last attempt failed, and the message</th><th /></tr>
+            <tr>
+              <th scope="col">sent</th>
+              <th scope="col">from</th>
+              <th scope="col">why the last attempt failed, and the message</th>
+              <th scope="col"><span class="visually-hidden">what you can do</span></th>
+            </tr>
           </thead>
           <tbody>
             <tr v-for="m in data.parked" :key="m.id">
               <td class="text-nowrap"><TimeAgo :at="m.sentAt" /></td>
-              <td><code>{{ m.source }}</code></td>
+              <td>
+                <code>{{ m.source }}</code>
+              </td>
               <td class="wrap-anywhere">
                 <span class="bad">{{ m.why }}</span>
-                <button type="button" class="btn btn-link body mono" :aria-expanded="open === m.id" @click="open = open === m.id ? null : m.id">{{ open === m.id ? 'less' : text(m) }}</button>
+                <button
+                  type="button"
+                  class="btn btn-link body mono"
+                  :aria-expanded="open === m.id"
+                  @click="open = open === m.id ? null : m.id"
+                >
+                  {{ open === m.id ? 'less' : text(m) }}
+                </button>
                 <pre v-if="open === m.id" class="block">{{ JSON.stringify(m.body, null, 2) }}</pre>
               </td>
               <td class="text-nowrap text-end">
-                <button type="button" class="btn btn-sm btn-outline-secondary" :disabled="busy || !session.may('run')" @click="again([m.id])">Try again</button>
-                <button type="button" class="btn btn-sm btn-link" :disabled="busy || !session.may('run')" @click="dropping = [m.id]">Take away</button>
+                <button
+                  type="button"
+                  class="btn btn-sm btn-outline-secondary"
+                  :disabled="busy || !session.may('run')"
+                  @click="again([m.id])"
+                >
+                  Try again
+                </button>
+                <button
+                  type="button"
+                  class="btn btn-sm btn-link"
+                  :disabled="busy || !session.may('run')"
+                  @click="dropping = [m.id]"
+                >
+                  Take away
+                </button>
               </td>
             </tr>
           </tbody>
@@ -97,15 +166,24 @@ const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
     <template v-if="data?.waiting.length">
       <h2>Waiting: {{ data.waiting.length }}</h2>
       <div class="sheet">
-        <table class="rows">
+        <table v-stack class="rows">
           <thead>
-            <tr><th>sent</th><th>from</th><th>attempts so far</th><th>message</th></tr>
+            <tr>
+              <th scope="col">sent</th>
+              <th scope="col">from</th>
+              <th scope="col">attempts so far</th>
+              <th scope="col">message</th>
+            </tr>
           </thead>
           <tbody>
             <tr v-for="m in data.waiting" :key="m.id">
               <td class="text-nowrap"><TimeAgo :at="m.sentAt" /></td>
-              <td><code>{{ m.source }}</code></td>
-              <td>{{ m.attempts }}<span v-if="m.why" class="bad wrap-anywhere"> {{ m.why }}</span></td>
+              <td>
+                <code>{{ m.source }}</code>
+              </td>
+              <td>
+                {{ m.attempts }}<span v-if="m.why" class="bad wrap-anywhere"> {{ m.why }}</span>
+              </td>
               <td class="mono wrap-anywhere">{{ text(m) }}</td>
             </tr>
           </tbody>

@@ -12,9 +12,13 @@ const now = useNow(1000)
     <section>
       <h2>Values in {{ detail.stage }}</h2>
       <div class="sheet">
-        <table class="rows">
+        <table v-stack class="rows">
           <thead>
-            <tr><th>what</th><th>value</th><th>from</th></tr>
+            <tr>
+              <th scope="col">what</th>
+              <th scope="col">value</th>
+              <th scope="col">from</th>
+            </tr>
           </thead>
           <tbody>
             <tr v-for="s in detail.settings" :key="s.name">
@@ -23,7 +27,15 @@ const now = useNow(1000)
               <td>
                 <template v-for="(o, i) in [s.from, ...(s.through ?? [])]" :key="i">
                   <template v-if="i">, </template>
-                  <RouterLink v-if="o.file" :to="{ name: 'source', params: { service }, query: { stage: detail.stage, file: o.file, line: o.line } }">{{ origin(o) }}</RouterLink>
+                  <RouterLink
+                    v-if="o.file"
+                    :to="{
+                      name: 'source',
+                      params: { service },
+                      query: { stage: detail.stage, file: o.file, line: o.line },
+                    }"
+                    >{{ origin(o) }}</RouterLink
+                  >
                   <span v-else class="quiet">{{ origin(o) }}</span>
                 </template>
               </td>
@@ -36,12 +48,16 @@ const now = useNow(1000)
       <template v-if="detail.schedules.length">
         <h2>Schedules</h2>
         <div class="sheet mb-3">
-          <table class="rows">
+          <table v-stack class="rows">
             <tbody>
               <tr v-for="s in detail.schedules" :key="s.trigger">
                 <td>{{ s.trigger }}</td>
                 <td>{{ s.text }}</td>
-                <td v-if="s.enabled"><span v-for="n in s.next.slice(0, 1)" :key="n" :title="s.next.map(exact).join('\n')">next in {{ duration(Math.max(0, n - now)) }}</span></td>
+                <td v-if="s.enabled">
+                  <span v-for="n in s.next.slice(0, 1)" :key="n" :title="s.next.map(exact).join('\n')"
+                    >next in {{ duration(Math.max(0, n - now)) }}</span
+                  >
+                </td>
                 <td v-else class="quiet">switched off here</td>
               </tr>
             </tbody>
@@ -50,21 +66,29 @@ const now = useNow(1000)
       </template>
       <h2>Permissions</h2>
       <div class="sheet">
-        <table class="rows">
+        <table v-stack class="rows">
           <thead>
-            <tr><th>may</th><th>of</th><th>used</th></tr>
+            <tr>
+              <th scope="col">may</th>
+              <th scope="col">of</th>
+              <th scope="col">used</th>
+            </tr>
           </thead>
           <tbody>
             <tr v-for="p in detail.permissions" :key="p.resource + p.verbs.join()">
               <td>{{ p.verbs.join(', ') }}</td>
-              <td><code>{{ p.resource }}</code></td>
+              <td>
+                <code>{{ p.resource }}</code>
+              </td>
               <td>
                 <span v-if="p.refused" class="bad">▲ refused {{ p.refused }} times: not permitted</span>
                 <span v-else-if="p.used">{{ p.used }} times</span>
                 <span v-else class="wait">never</span>
               </td>
             </tr>
-            <tr v-if="detail.permissions.length === 0"><td class="quiet">It may reach nothing.</td></tr>
+            <tr v-if="detail.permissions.length === 0">
+              <td class="quiet">It may reach nothing.</td>
+            </tr>
           </tbody>
         </table>
       </div>

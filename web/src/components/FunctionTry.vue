@@ -9,7 +9,13 @@ import { bytes, duration } from '../words'
 const props = defineProps<{ detail: Schemas['FunctionDetail']; service: string }>()
 const session = useSession()
 const target = ref(props.detail.targets[0] ?? '')
-const chosen = ref(0)
+// A saved case is an event that the function is known to take.
+const chosen = ref(
+  Math.max(
+    0,
+    props.detail.samples.findIndex((s) => s.case),
+  ),
+)
 const text = ref('')
 const answer = ref<Schemas['Invocation'] | null>(null)
 const { busy, problem, run } = useAction()
@@ -35,7 +41,11 @@ function call(): Promise<boolean> {
     answer.value = await ask(
       client.POST('/services/{service}/stages/{stage}/functions/{function}/calls', {
         params: { path: { service: props.service, stage: props.detail.stage, function: props.detail.function } },
-        body: { target: target.value, trigger: props.detail.samples[chosen.value]?.trigger, event: JSON.parse(text.value) as unknown },
+        body: {
+          target: target.value,
+          trigger: props.detail.samples[chosen.value]?.trigger,
+          event: JSON.parse(text.value) as unknown,
+        },
       }),
     )
   })
@@ -49,24 +59,47 @@ const shownAnswer = computed(() => JSON.stringify(answer.value?.answer ?? null, 
       <h2>Call</h2>
       <div class="pickers">
         <select v-model="chosen" class="form-select" aria-label="Sample">
-          <optgroup label="made from its triggers">
-            <template v-for="(s, i) in detail.samples" :key="i"><option v-if="!s.case" :value="i">{{ s.name }}</option></template>
+          <optgroup v-if="detail.samples.some((s) => s.case)" label="its saved cases">
+            <template v-for="(s, i) in detail.samples" :key="i"
+              ><option v-if="s.case" :value="i">{{ s.name }}</option></template
+            >
           </optgroup>
-          <optgroup v-if="detail.samples.some((s) => s.case)" label="saved cases">
-            <template v-for="(s, i) in detail.samples" :key="i"><option v-if="s.case" :value="i">{{ s.name }}</option></template>
+          <optgroup label="made from its triggers">
+            <template v-for="(s, i) in detail.samples" :key="i"
+              ><option v-if="!s.case" :value="i">{{ s.name }}</option></template
+            >
           </optgroup>
         </select>
-        <select v-if="detail.targets.length > 1" v-model="target" class="form-select target" aria-label="Target"><option v-for="t in detail.targets" :key="t">{{ t }}</option></select>
+        <select v-if="detail.targets.length > 1" v-model="target" class="form-select target" aria-label="Target">
+          <option v-for="t in detail.targets" :key="t">{{ t }}</option>
+        </select>
       </div>
-      <textarea v-model="text" class="form-control mono event" rows="13" spellcheck="false" aria-label="The event, as JSON" />
+      <textarea
+        v-model="text"
+        class="form-control mono event"
+        rows="13"
+        spellcheck="false"
+        aria-label="The event, as JSON"
+      />
       <p v-if="broken" class="bad mb-1">Not JSON: {{ broken }}</p>
       <ProblemNote :problem="problem" />
-      <button type="button" class="btn btn-primary mt-2" :disabled="busy || !!broken || !detail.there || !session.may('try')" @click="call">{{ busy ? 'Calling…' : 'Call it' }}</button>
+      <button
+        type="button"
+        class="btn btn-primary mt-2"
+        :disabled="busy || !!broken || !detail.there || !session.may('try')"
+        @click="call"
+      >
+        {{ busy ? 'Calling…' : 'Call it' }}
+      </button>
       <span v-if="!detail.there" class="quiet ms-2">It is not deployed in this stage yet.</span>
       <template v-if="detail.routes.length">
         <h2 class="mt-3">Addresses</h2>
-        <p v-for="r in detail.routes" :key="r.target + r.trigger" class="mb-1">
-          <span class="quiet">{{ r.method }}</span> <CopyText :text="r.url" /> <span class="quiet">open to {{ r.to }}<template v-if="!r.enabled">, switched off</template></span>
+        <p v-for="r in detail.routes" :key="r.target + r.trigger" class="mb-2">
+          <span>{{ r.method }}</span>
+          <span class="quiet">
+            on {{ r.target }}, open to {{ r.to }}<template v-if="!r.enabled">, switched off</template></span
+          ><br />
+          <CopyText :text="r.url" />
         </p>
       </template>
     </section>
@@ -79,13 +112,20 @@ const shownAnswer = computed(() => JSON.stringify(answer.value?.answer ?? null, 
           <span>{{ answer.cold ? `cold: started in ${duration(answer.coldMs)}` : 'warm' }}</span>
           <span>ran {{ duration(answer.runMs) }}</span>
           <span>memory peak {{ bytes(answer.memoryPeak) }} of {{ bytes(answer.memoryLimit) }}</span>
-          <span class="quiet">{{ answer.revision }}<template v-if="answer.version">, from version {{ answer.version }}</template></span>
+          <span class="quiet"
+            >{{ answer.revision }}<template v-if="answer.version">, from version {{ answer.version }}</template></span
+          >
         </p>
         <div class="timing" :title="`start ${duration(answer.coldMs)}, run ${duration(answer.runMs)}`">
-          <span class="cold" :style="{ flexGrow: answer.coldMs }" /><span class="ran" :style="{ flexGrow: Math.max(answer.runMs, 0.01) }" />
+          <span class="cold" :style="{ flexGrow: answer.coldMs }" /><span
+            class="ran"
+            :style="{ flexGrow: Math.max(answer.runMs, 0.01) }"
+          />
         </div>
         <div v-if="answer.error" class="mb-2">
-          <p class="bad mb-1 wrap-anywhere"><strong>{{ answer.error.kind }}</strong> {{ answer.error.message }}</p>
+          <p class="bad mb-1 wrap-anywhere">
+            <strong>{{ answer.error.kind }}</strong> {{ answer.error.message }}
+          </p>
           <pre v-if="answer.error.trace" class="block">{{ answer.error.trace }}</pre>
         </div>
         <pre v-else class="block" data-answer>{{ shownAnswer }}</pre>

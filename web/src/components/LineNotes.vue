@@ -7,7 +7,14 @@ import { ask, client, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
 import { exact } from '../words'
 
-const props = defineProps<{ notes: Schemas['LineNote'][]; about: string; service: string; branch: string; stage: string; files: Record<string, string | null> }>()
+const props = defineProps<{
+  notes: Schemas['LineNote'][]
+  about: string
+  service: string
+  branch: string
+  stage: string
+  files: Record<string, string | null>
+}>()
 const emit = defineEmits<{ open: [file: string, line: number] }>()
 const request = ref('GET /')
 const result = ref<Schemas['RouteResult'] | null>(null)
@@ -17,13 +24,18 @@ function tryRequest(): Promise<boolean> {
   return run(async () => {
     const [method = 'GET', path = ''] = request.value.trim().split(/\s+/)
     result.value = await ask(
-      client.POST('/services/{service}/source/route', { params: { path: { service: props.service } }, body: { branch: props.branch, stage: props.stage, files: props.files, method: method.toUpperCase(), path } }),
+      client.POST('/services/{service}/source/route', {
+        params: { path: { service: props.service } },
+        body: { branch: props.branch, stage: props.stage, files: props.files, method: method.toUpperCase(), path },
+      }),
     )
   })
 }
 
 function inZone(at: number, zone: string | undefined): string {
-  return new Intl.DateTimeFormat('sv-SE', { timeZone: zone ?? 'UTC', dateStyle: 'short', timeStyle: 'short' }).format(at)
+  return new Intl.DateTimeFormat('sv-SE', { timeZone: zone ?? 'UTC', dateStyle: 'short', timeStyle: 'short' }).format(
+    at,
+  )
 }
 </script>
 
@@ -50,7 +62,9 @@ function inZone(at: number, zone: string | undefined): string {
       <ul>
         <li v-for="(t, i) in result.takers" :key="t.file + t.trigger" :class="{ quiet: i > 0 }">
           <code>{{ t.route }}</code> of
-          <button type="button" class="btn btn-link p-0 align-baseline" @click="emit('open', t.file, t.line)">{{ t.function }}</button>
+          <button type="button" class="btn btn-link p-0 align-baseline" @click="emit('open', t.file, t.line)">
+            {{ t.function }}
+          </button>
           <span v-for="(v, k) in t.params" :key="k" class="quiet ms-2">{{ k }} = {{ v }}</span>
         </li>
       </ul>

@@ -1,46 +1,138 @@
 <script setup lang="ts">
-import { nextTick, ref, watch } from 'vue'
+// Log lines: of very many only those in view are in the page.
+import { useVirtualizer } from '@tanstack/vue-virtual'
+import { computed, nextTick, ref, watch } from 'vue'
 
-import type { Schemas } from '../api/client'
+import type { LogLine } from '../composables/useLog'
 import { clock, exact } from '../words'
 
-const props = defineProps<{ lines: Schemas['LogLine'][]; follow?: boolean; withFunction?: boolean; height?: string }>()
+const props = defineProps<{
+  lines: LogLine[]
+  follow?: boolean
+  withFunction?: boolean
+  height?: string
+  /** Reads older lines; gives how many there were. */
+  back?: () => Promise<number>
+  /** Whether a line's call can be chosen. */
+  pick?: boolean
+}>()
+const emit = defineEmits<{ call: [invocation: string] }>()
 const box = ref<HTMLElement | null>(null)
+/** Whether the newest line is in view: then the view goes with what comes. */
+const atEnd = ref(true)
+
+const rows = useVirtualizer(
+  computed(() => ({
+    count: props.lines.length,
+    getScrollElement: () => box.value,
+    estimateSize: () => 19,
+    getItemKey: (i: number) => props.lines[i]?.id ?? i,
+    overscan: 6,
+  })),
+)
 
 watch(
-  () => props.lines.length,
-  async () => {
-    if (!props.follow || !box.value) return
-    const { scrollTop, scrollHeight, clientHeight } = box.value
-    if (scrollHeight - scrollTop - clientHeight > 80) return // somebody reads further up
+  () => props.lines,
+  async (_, before) => {
+    if (!props.follow || (!atEnd.value && (before?.length ?? 0) > 0)) return
     await nextTick()
-    box.value.scrollTop = box.value.scrollHeight
+    rows.value.scrollToIndex(props.lines.length - 1, { align: 'end' })
   },
+  { immediate: true, flush: 'post' },
 )
+
+async function scrolled(): Promise<void> {
+  const at = box.value
+  if (!at) return
+  atEnd.value = at.scrollHeight - at.scrollTop - at.clientHeight < 60
+  if (at.scrollTop > 40 || atEnd.value || !props.back) return
+  const more = await props.back()
+  await nextTick()
+  if (more) rows.value.scrollToIndex(more, { align: 'start' }) // what was read stays where it was
+}
+const measure = (el: unknown) => {
+  if (el instanceof HTMLElement) rows.value.measureElement(el)
+}
+function toEnd(): void {
+  atEnd.value = true
+  rows.value.scrollToIndex(props.lines.length - 1, { align: 'end' })
+}
 </script>
 
 <template>
-  <div ref="box" class="lines mono" :style="{ maxHeight: height ?? '26rem' }" role="log" tabindex="0" aria-label="Log lines">
-    <div v-for="l in lines" :key="l.id" class="line" :class="l.stream">
-      <time :title="exact(l.at)">{{ clock(l.at) }}</time>
-      <span v-if="withFunction" class="fn">{{ l.function }}</span>
-      <span class="stream">{{ l.stream }}</span>
-      <span class="text">{{ l.text }}</span>
+  <div class="around">
+    <div
+      ref="box"
+      class="lines mono"
+      :style="{ maxHeight: height ?? '26rem' }"
+      role="log"
+      aria-live="off"
+      tabindex="0"
+      aria-label="Log lines"
+      @scroll.passive="scrolled"
+    >
+      <div class="all" :style="{ height: `${rows.getTotalSize()}px` }">
+        <div
+          v-for="r in rows.getVirtualItems()"
+          :key="String(r.key)"
+          :ref="measure"
+          class="line"
+          :class="lines[r.index]?.stream"
+          :data-index="r.index"
+          :style="{ transform: `translateY(${r.start}px)` }"
+        >
+          <time :title="exact(lines[r.index]?.at ?? 0)">{{ clock(lines[r.index]?.at ?? 0) }}</time>
+          <span v-if="withFunction" class="fn">{{ lines[r.index]?.function }}</span>
+          <span class="stream">{{ lines[r.index]?.stream }}</span>
+          <span v-if="pick && !lines[r.index]?.invocation" class="call" />
+          <button
+            v-else-if="pick"
+            type="button"
+            class="call"
+            :title="`Only the lines of the call ${lines[r.index]?.invocation}`"
+            @click="emit('call', lines[r.index]?.invocation ?? '')"
+          >
+            {{ lines[r.index]?.invocation.slice(-6) }}
+          </button>
+          <span class="text">{{ lines[r.index]?.text }}</span>
+        </div>
+      </div>
+      <div v-if="lines.length === 0" class="quiet">no lines yet</div>
     </div>
-    <div v-if="lines.length === 0" class="quiet">no lines yet</div>
+    <button v-if="follow && !atEnd" type="button" class="btn btn-sm btn-primary end" @click="toEnd">
+      To the newest line
+    </button>
   </div>
 </template>
 
 <style scoped>
+.around {
+  position: relative;
+}
 .lines {
   overflow: auto;
   background: var(--wash);
   border-radius: 3px;
   padding: 0.4rem 0.6rem;
 }
+.all {
+  position: relative;
+  width: 100%;
+}
 .line {
+  position: absolute;
+  top: 0;
+  left: 0;
+  width: 100%;
   display: flex;
+  align-items: baseline;
   gap: 0.8rem;
+}
+.fn {
+  width: 8.5rem;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
 }
 .line time,
 .stream,
@@ -51,14 +143,37 @@ watch(
 .stream {
   width: 4.2rem;
 }
+.call {
+  flex: none;
+  width: 3.4rem;
+  border: 0;
+  background: none;
+  padding: 0;
+  color: var(--fjord);
+}
 .text {
   white-space: pre-wrap;
   overflow-wrap: anywhere;
+  min-width: 0;
 }
 .err .text {
   color: var(--clay);
 }
 .platform .text {
   color: var(--quiet);
+}
+.end {
+  position: absolute;
+  right: 1rem;
+  bottom: 0.7rem;
+}
+@media (max-width: 640px) {
+  .line {
+    flex-wrap: wrap;
+    gap: 0 0.6rem;
+  }
+  .text {
+    flex: 1 0 100%;
+  }
 }
 </style>

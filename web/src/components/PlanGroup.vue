@@ -1,17 +1,61 @@
 <script setup lang="ts">
-// Steps of a plan under one heading; of very many the first.
+// Steps of a plan under one heading; of very many the first. What follows from
+// another step of the group is folded under it: nobody decides by a pointer.
+import { computed } from 'vue'
+
 import type { Schemas } from '../api/client'
 import { useFold } from '../composables/useFold'
+import { count } from '../words'
 
-const props = defineProps<{ title: string; steps: Schemas['Step'][]; withWave?: boolean; authors?: Record<string, Schemas['FileCommit']> }>()
-const { shown, more, unfold } = useFold(() => props.steps, 40)
+const props = defineProps<{
+  title: string
+  steps: Schemas['Step'][]
+  /** The steps are of one function: what follows is folded. */
+  folded?: boolean
+  withWave?: boolean
+  authors?: Record<string, Schemas['FileCommit']>
+}>()
+
+const alone = ['identity', 'logs', 'revision', 'pointer']
+/** A resource that another of the group brings with it, and that has nothing to say of its own. */
+function follows(s: Schemas['Step']): boolean {
+  if (!props.folded || !alone.includes(s.kind) || s.undoesDrift || s.change === 'restore') return false
+  // A revision whose code changed is the story itself.
+  if (s.kind === 'revision' && s.because.some((c) => c.files?.length)) return false
+  return props.steps.some((o) => !alone.includes(o.kind) || o.because.some((c) => c.files?.length))
+}
+const main = computed(() => props.steps.filter((s) => !follows(s)))
+const rest = computed(() => props.steps.filter(follows))
+const { shown, more, unfold } = useFold(() => main.value, 40)
+/** All that a group has in common is said once. */
+const common = computed(() => {
+  const texts = new Set(props.steps.map((s) => s.because.map((c) => c.text).join()))
+  return texts.size === 1 && props.steps.length > 1 ? (props.steps[0]?.because[0]?.text ?? '') : ''
+})
 </script>
 
 <template>
   <div class="sheet group">
-    <h2 class="sheet-pad">{{ title }}</h2>
-    <PlanStep v-for="s in shown" :key="s.index" :step="s" :authors="authors" :with-wave="withWave" />
-    <p v-if="more" class="sheet-pad mb-0"><button type="button" class="btn btn-link p-0" @click="unfold">{{ more }} more steps</button></p>
+    <h2 class="sheet-pad">
+      {{ title }} <span v-if="common" class="quiet fw-normal">{{ common }}</span>
+    </h2>
+    <PlanStep
+      v-for="s in shown"
+      :key="s.index"
+      :step="s"
+      :authors="authors"
+      :with-wave="withWave"
+      :plain="!!common && s.index !== shown[0]?.index"
+    />
+    <p v-if="more" class="sheet-pad mb-0">
+      <button type="button" class="btn btn-link p-0" @click="unfold">{{ more }} more steps</button>
+    </p>
+    <details v-if="rest.length">
+      <summary class="quiet">
+        {{ count(rest.length, 'step follows', 'steps follow') }}: {{ rest.map((s) => s.kind).join(', ') }}
+      </summary>
+      <PlanStep v-for="s in rest" :key="s.index" :step="s" :authors="authors" :with-wave="withWave" />
+    </details>
   </div>
 </template>
 
@@ -23,5 +67,8 @@ const { shown, more, unfold } = useFold(() => props.steps, 40)
   margin: 0;
   border-bottom: 1px solid var(--rule);
   padding-block: 0.4rem;
+}
+summary {
+  padding: 0.35rem 0.9rem;
 }
 </style>

@@ -1,9 +1,22 @@
 <script setup lang="ts">
+import { computed } from 'vue'
+
 import type { Schemas } from '../api/client'
 import { useFocus } from '../composables/useFocus'
 import { count, value } from '../words'
 
-defineProps<{ step: Schemas['Step']; withWave?: boolean; authors?: Record<string, Schemas['FileCommit']> }>()
+const props = defineProps<{
+  step: Schemas['Step']
+  withWave?: boolean
+  authors?: Record<string, Schemas['FileCommit']>
+  plain?: boolean
+}>()
+/** What a digest is made of is the story, not the digest. */
+const told = computed(() =>
+  props.step.kind === 'revision' || props.step.kind === 'pointer'
+    ? props.step.attributes.filter((a) => a.drifted)
+    : props.step.attributes,
+)
 const { service, stage } = useFocus()
 </script>
 
@@ -17,24 +30,36 @@ const { service, stage } = useFocus()
       <span v-if="step.undoesDrift" class="drift">▨ also undoes a change made by hand</span>
     </div>
     <div class="body">
-      <table v-if="step.attributes.length && step.change !== 'delete'" class="attributes">
+      <table v-if="told.length && step.change !== 'delete'" class="attributes">
         <tbody>
-          <tr v-for="a in step.attributes" :key="a.name">
+          <tr v-for="a in told" :key="a.name">
             <th scope="row">{{ a.name }}</th>
             <td v-if="step.change === 'create'" class="wrap-anywhere">{{ value(a.after, a.unit) }}</td>
-            <td v-else-if="a.drifted" class="wrap-anywhere"><span class="drift">live: {{ value(a.live, a.unit) }}</span> → {{ value(a.after, a.unit) }}</td>
-            <td v-else class="wrap-anywhere"><span class="quiet">{{ value(a.before, a.unit) }}</span> → {{ value(a.after, a.unit) }}</td>
+            <td v-else-if="a.drifted" class="wrap-anywhere">
+              <span class="drift">live: {{ value(a.live, a.unit) }}</span> → {{ value(a.after, a.unit) }}
+            </td>
+            <td v-else class="wrap-anywhere">
+              <span class="quiet">{{ value(a.before, a.unit) }}</span> → {{ value(a.after, a.unit) }}
+            </td>
           </tr>
         </tbody>
       </table>
-      <p class="because">
+      <p v-if="!plain" class="because">
         <template v-for="(c, i) in step.because" :key="i">
           <template v-if="i"> · </template>{{ c.text }}
-          <RouterLink v-if="c.from?.file" :to="{ name: 'source', params: { service }, query: { stage, file: c.from.file, line: c.from.line } }">{{ c.from.file }}:{{ c.from.line }}</RouterLink>
+          <RouterLink
+            v-if="c.from?.file"
+            :to="{ name: 'source', params: { service }, query: { stage, file: c.from.file, line: c.from.line } }"
+            >{{ c.from.file }}:{{ c.from.line }}</RouterLink
+          >
           <span v-if="c.from?.file && authors?.[`${c.from.file}:${c.from.line}`]" class="written">
-            by {{ authors[`${c.from.file}:${c.from.line}`]?.author }} <TimeAgo :at="authors[`${c.from.file}:${c.from.line}`]?.at ?? 0" />: {{ authors[`${c.from.file}:${c.from.line}`]?.message }}
+            by {{ authors[`${c.from.file}:${c.from.line}`]?.author }}
+            <TimeAgo :at="authors[`${c.from.file}:${c.from.line}`]?.at ?? 0" />:
+            {{ authors[`${c.from.file}:${c.from.line}`]?.message }}
           </span>
-          <span v-if="(c.files?.length ?? 0) > 3" class="quiet" :title="c.files?.join('\n')">({{ count(c.files?.length ?? 0, 'file') }})</span>
+          <span v-if="(c.files?.length ?? 0) > 3" class="quiet" :title="c.files?.join('\n')"
+            >({{ count(c.files?.length ?? 0, 'file') }})</span
+          >
         </template>
       </p>
     </div>

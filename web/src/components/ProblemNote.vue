@@ -1,13 +1,23 @@
 <script setup lang="ts">
 import type { Problem } from '../api/client'
 
-defineProps<{ problem: Problem | null }>()
+defineProps<{
+  problem: Problem | null
+  /** Asks once more for what could not be had. */
+  again?: () => unknown
+}>()
 </script>
 
 <template>
   <div v-if="problem" class="note" role="alert">
-    <strong>{{ problem.status === 0 ? 'No answer.' : problem.status >= 500 ? 'Not possible right now.' : 'Not done.' }}</strong>
+    <strong>{{
+      problem.status === 0 ? 'No answer.' : problem.status >= 500 ? 'Not possible right now.' : 'Not done.'
+    }}</strong>
     {{ problem.message }}
+    <button v-if="again" type="button" class="btn btn-link p-0 ms-1 align-baseline" @click="again()">Try again</button>
+    <RouterLink v-if="problem.type.startsWith('/docs/')" class="quiet small ms-1" :to="problem.type"
+      >what this means</RouterLink
+    >
     <slot />
   </div>
 </template>

@@ -7,9 +7,17 @@ import { useLoad } from '../composables/useLoad'
 import { count, writer } from '../words'
 
 const props = defineProps<{ service: string; version: number }>()
-const { data, problem } = useLoad(() => ask(client.GET('/services/{service}/versions/{version}/provenance', { params: { path: { service: props.service, version: props.version } } })), {
-  watch: () => `${props.service} ${props.version}`,
-})
+const { data, problem } = useLoad(
+  () =>
+    ask(
+      client.GET('/services/{service}/versions/{version}/provenance', {
+        params: { path: { service: props.service, version: props.version } },
+      }),
+    ),
+  {
+    watch: () => `${props.service} ${props.version}`,
+  },
+)
 const altered = computed(() => data.value?.verified.filter((v) => v.problem) ?? [])
 
 function save(name: string, what: unknown): void {
@@ -26,15 +34,30 @@ function save(name: string, what: unknown): void {
     <ProblemNote :problem="problem" />
     <template v-if="data">
       <p class="mb-1">
-        Built from commit <CopyText :text="data.commit" :label="data.commit.slice(0, 8)" /> on {{ data.branch }} of {{ data.repository }}, written by {{ writer(data) }};
-        signed with the key <code>{{ data.keyId }}</code> of this installation.
+        Built from commit <CopyText :text="data.commit" :label="data.commit.slice(0, 8)" /> on {{ data.branch }} of
+        {{ data.repository }}, written by {{ writer(data) }}; signed with the key <code>{{ data.keyId }}</code> of this
+        installation.
       </p>
-      <p v-if="altered.length === 0" class="good mb-1">Just now held against it: {{ count(data.verified.length, 'thing') }}, all as they were built.</p>
+      <p v-if="altered.length === 0" class="good mb-1">
+        Just now held against it: {{ count(data.verified.length, 'thing') }}, all as they were built.
+      </p>
       <ul v-else class="bad mb-1">
         <li v-for="v in altered" :key="v.what">{{ v.what }}: {{ v.problem }}</li>
       </ul>
-      <button type="button" class="btn btn-link p-0 me-3" @click="save(`${service}-${version}-provenance.json`, data.envelope)">Provenance (in-toto, DSSE)</button>
-      <button type="button" class="btn btn-link p-0" @click="save(`${service}-${version}-contents.json`, data.contents)">What is inside (CycloneDX)</button>
+      <button
+        type="button"
+        class="btn btn-link p-0 me-3"
+        @click="save(`${service}-${version}-provenance.json`, data.envelope)"
+      >
+        Provenance (in-toto, DSSE)
+      </button>
+      <button
+        type="button"
+        class="btn btn-link p-0"
+        @click="save(`${service}-${version}-contents.json`, data.contents)"
+      >
+        What is inside (CycloneDX)
+      </button>
     </template>
   </section>
 </template>

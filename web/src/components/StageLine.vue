@@ -1,56 +1,108 @@
 <script setup lang="ts">
 // The strip that draws the stages in order: the source, then each stage as a
-// station, with the way on between them.
-import { onMounted, onUnmounted } from 'vue'
+// station, with the way on between them. Narrow, it is swiped.
+import { nextTick, ref, watch } from 'vue'
 
 import type { Schemas } from '../api/client'
 import { useFocus } from '../composables/useFocus'
-import { writer } from '../words'
+import { count, writer } from '../words'
 
 defineProps<{ line: Schemas['Line'] }>()
-const { service, stage, focus, move } = useFocus()
+const { service, stage, focus } = useFocus()
+const strip = ref<HTMLElement | null>(null)
 
-function onKey(e: KeyboardEvent): void {
-  const at = e.target as HTMLElement
-  if (e.ctrlKey || e.metaKey || e.altKey || at.closest('input, textarea, select, [contenteditable]')) return
-  if (e.key === '[') move(-1)
-  if (e.key === ']') move(1)
+// The station in focus is in view.
+watch(
+  stage,
+  async () => {
+    await nextTick()
+    const at = strip.value?.querySelector<HTMLElement>('.station.focused')
+    if (at && strip.value) strip.value.scrollLeft = at.offsetLeft - (strip.value.clientWidth - at.offsetWidth) / 2
+  },
+  { immediate: true, flush: 'post' },
+)
+
+/** The targets as short as they can be said. */
+function where(targets: string[]): string {
+  return targets.length === 1 ? (targets[0] ?? '') : count(targets.length, 'target')
 }
-onMounted(() => document.addEventListener('keydown', onKey))
-onUnmounted(() => document.removeEventListener('keydown', onKey))
+/** What a version waits for, in few words. */
+function gates(s: Schemas['Station']): string {
+  const open = (s.next?.summary ?? '').replace(/^\d+ of \d+ hold: /, '').split('; ')
+  const first = (open[0] ?? '').replace(/^it /, '').replace(/^waits for /, 'needs ')
+  return open.length > 1 ? `${first}; ${open.length - 1} more` : first
+}
 </script>
 
 <template>
-  <nav class="line" aria-label="Stage line">
+  <nav ref="strip" class="line" aria-label="Stage line" tabindex="-1">
     <RouterLink :to="{ name: 'source', params: { service }, query: { stage } }" class="station source link-plain">
       <span class="name">source</span>
       <span v-if="line.source.hash" class="clip message" :title="line.source.message">{{ line.source.message }}</span>
-      <span v-if="line.source.hash" class="detail clip">
-        <code>{{ line.source.hash.slice(0, 8) }}</code> <span :title="writer(line.source)">{{ line.source.person || line.source.author }}</span> · <TimeAgo :at="line.source.at" />
+      <span v-if="line.source.hash" class="detail clip" :title="`${line.source.hash}, ${writer(line.source)}`">
+        {{ line.source.person || line.source.author }} · <TimeAgo :at="line.source.at" />
       </span>
-      <span class="detail"><StateWord :state="line.source.state" /><template v-if="line.source.version"> as version {{ line.source.version }}</template></span>
+      <span class="detail"
+        ><StateWord :state="line.source.state" /><template v-if="line.source.version">
+          as version {{ line.source.version }}</template
+        ></span
+      >
     </RouterLink>
-    <p v-if="line.became" class="way wait mb-0">called <RouterLink :to="{ name: 'board', params: { service: line.became } }">{{ line.became }}</RouterLink> now; what runs here is taken away by its newest version</p>
-    <p v-if="line.source.hash && line.stages.length === 0" class="way mb-0">Nothing of it runs. It can go off <RouterLink :to="{ name: 'services' }">the list</RouterLink>.</p>
+    <p v-if="line.became" class="way wait mb-0">
+      called <RouterLink :to="{ name: 'board', params: { service: line.became } }">{{ line.became }}</RouterLink> now;
+      what runs here is taken away by its newest version
+    </p>
+    <p v-if="line.source.hash && line.stages.length === 0" class="way mb-0">
+      Nothing of it runs. It can go off <RouterLink :to="{ name: 'services' }">the list</RouterLink>.
+    </p>
     <template v-for="s in line.stages" :key="s.stage">
       <div class="way">
-        <template v-if="s.next">
-          <RouterLink :to="{ name: 'delivery', params: { service, version: s.next.version, stage: s.stage } }" class="way-text" :title="s.next.summary">
-            version {{ s.next.version }} {{ s.next.state === 'arrived' ? 'waits' : 'comes' }}<template v-if="s.waiting > 1">, {{ s.waiting }} in all</template>
-          </RouterLink>
-          <span class="way-gates" :title="s.next.summary">{{ s.next.summary }}</span>
-        </template>
-        <svg class="arrow" height="8" preserveAspectRatio="none" aria-hidden="true"><line x1="0" y1="4" x2="100%" y2="4" stroke="currentColor" :stroke-dasharray="s.next ? '' : '3 3'" /></svg>
+        <RouterLink
+          v-if="s.next"
+          :to="{ name: 'delivery', params: { service, version: s.next.version, stage: s.stage } }"
+          class="way-text link-plain"
+          :title="`version ${s.next.version}: ${s.next.summary}`"
+        >
+          <span class="way-version"
+            >version {{ s.next.version }}<template v-if="s.waiting > 1"> +{{ s.waiting - 1 }}</template></span
+          >
+          <span class="way-gates">{{ gates(s) }}</span>
+        </RouterLink>
+        <svg class="arrow" height="8" preserveAspectRatio="none" aria-hidden="true">
+          <line x1="0" y1="4" x2="100%" y2="4" stroke="currentColor" :stroke-dasharray="s.next ? '' : '3 3'" />
+        </svg>
       </div>
-      <button type="button" class="station" :class="{ focused: s.stage === stage }" :aria-pressed="s.stage === stage" @click="focus(s.stage)">
-        <span class="name clip">{{ s.stage }}<span v-if="!s.declared" class="wait fw-normal small ms-2" title="The newest version does not declare this stage any more. What runs here stays until a version takes it away, by the rules that stand here.">no longer declared</span></span>
+      <button
+        type="button"
+        class="station"
+        :class="{ focused: s.stage === stage }"
+        :aria-pressed="s.stage === stage"
+        @click="focus(s.stage)"
+      >
+        <span class="name clip"
+          >{{ s.stage
+          }}<span
+            v-if="!s.declared"
+            class="wait fw-normal small ms-2"
+            title="The newest version does not declare this stage any more. What runs here stays until a version takes it away, by the rules that stand here."
+            >no longer declared</span
+          ></span
+        >
         <span class="version">{{ s.version ? `version ${s.version}` : 'nothing yet' }}</span>
-        <span class="detail clip">{{ s.targets.join(', ') }}<template v-if="s.since"> · <TimeAgo :at="s.since" /></template></span>
+        <span class="detail clip" :title="s.targets.join(', ')"
+          ><template v-if="s.since"><TimeAgo :at="s.since" /> · </template>{{ where(s.targets) }}</span
+        >
         <span class="detail marks">
           <StateWord :state="s.state" /><span v-if="s.why" class="clip quiet" :title="s.why">{{ s.why }}</span>
-          <span v-if="s.drifted" class="drift" title="resources that are live otherwise than recorded">▨ {{ s.drifted }} drifted</span>
-          <span v-if="s.failing" class="bad" title="functions with failed calls in the last hour">▲ {{ s.failing }} failing</span>
-          <span v-if="s.problem" class="bad" :title="s.problem">▲ cannot be seen<template v-if="s.problemSince">, since <TimeAgo :at="s.problemSince" /></template></span>
+          <span v-if="s.drifted" class="drift" title="resources that are live otherwise than recorded"
+            >▨ {{ s.drifted }} drifted</span
+          >
+          <span v-if="s.failing" class="bad" title="functions with failed calls in the last hour"
+            >▲ {{ s.failing }} failing</span
+          >
+          <span v-if="s.problem" class="bad" :title="s.problem"
+            >▲ cannot be seen<template v-if="s.problemSince">, since <TimeAgo :at="s.problemSince" /></template
+          ></span>
         </span>
       </button>
     </template>
@@ -65,11 +117,12 @@ onUnmounted(() => document.removeEventListener('keydown', onKey))
   background: var(--wash);
   border-bottom: 1px solid var(--rule);
   overflow-x: auto;
+  position: relative;
 }
 .station {
   display: flex;
   flex-direction: column;
-  min-width: 0;
+  min-width: 10.5rem;
   flex: 1 1 11rem;
   max-width: 17rem;
   text-align: left;
@@ -102,8 +155,8 @@ onUnmounted(() => document.removeEventListener('keydown', onKey))
 }
 .marks {
   display: flex;
-  gap: 0.6rem;
-  overflow: hidden;
+  flex-wrap: wrap;
+  gap: 0 0.6rem;
 }
 .marks > * {
   flex: none;
@@ -113,7 +166,7 @@ onUnmounted(() => document.removeEventListener('keydown', onKey))
 }
 .way {
   flex: 1 1 7rem;
-  min-width: 5.5rem;
+  min-width: 6.2rem;
   max-width: 13rem;
   display: flex;
   flex-direction: column;
@@ -128,15 +181,30 @@ onUnmounted(() => document.removeEventListener('keydown', onKey))
   margin-top: 0.15rem;
   flex: none;
 }
-.way-text {
+.way-text span {
+  display: block;
+}
+.way-version {
   color: var(--fjord);
 }
 .way-gates {
   color: var(--amber);
-  display: -webkit-box;
-  -webkit-line-clamp: 2;
-  line-clamp: 2;
-  -webkit-box-orient: vertical;
-  overflow: hidden;
+}
+@media (max-width: 900px) {
+  .line {
+    padding-inline: 0.75rem;
+    scroll-snap-type: x proximity;
+  }
+  .station {
+    scroll-snap-align: center;
+  }
+  .way {
+    min-width: 7rem;
+  }
+}
+@media (max-width: 480px) {
+  .station {
+    flex: 0 0 12rem;
+  }
 }
 </style>

@@ -11,10 +11,13 @@ const props = defineProps<{ service: string; stage: string; missingOnly?: boolea
 const emit = defineEmits<{ set: [] }>()
 const session = useSession()
 const path = computed(() => ({ service: props.service, stage: props.stage }))
-const { data, problem, reload } = useLoad(() => ask(client.GET('/services/{service}/stages/{stage}/secrets', { params: { path: path.value } })), {
-  watch: () => `${props.service} ${props.stage}`,
-  topics: ['build'],
-})
+const { data, problem, reload } = useLoad(
+  () => ask(client.GET('/services/{service}/stages/{stage}/secrets', { params: { path: path.value } })),
+  {
+    watch: () => `${props.service} ${props.stage}`,
+    topics: ['build'],
+  },
+)
 const shown = computed(() => (data.value ?? []).filter((s) => !props.missingOnly || (!s.setAt && s.usedBy.length > 0)))
 const editing = ref('')
 const value = ref('')
@@ -27,7 +30,12 @@ function edit(name: string): void {
 
 async function keep(): Promise<void> {
   const done = await run(async () => {
-    await ask(client.PUT('/services/{service}/stages/{stage}/secrets/{secret}', { params: { path: { ...path.value, secret: editing.value } }, body: { value: value.value } }))
+    await ask(
+      client.PUT('/services/{service}/stages/{stage}/secrets/{secret}', {
+        params: { path: { ...path.value, secret: editing.value } },
+        body: { value: value.value },
+      }),
+    )
   })
   if (!done) return
   editing.value = ''
@@ -40,29 +48,51 @@ async function keep(): Promise<void> {
 <template>
   <section v-if="shown.length || problem">
     <h2>Secrets of {{ stage }}</h2>
-    <ProblemNote :problem="problem" />
+    <ProblemNote :problem="problem" :again="reload" />
     <div class="sheet">
-      <table class="rows">
+      <table v-stack class="rows">
         <tbody>
           <template v-for="s in shown" :key="s.name">
             <tr>
-              <td><code>{{ s.name }}</code></td>
+              <td>
+                <code>{{ s.name }}</code>
+              </td>
               <td>
                 <span v-if="s.setAt">set by {{ s.setBy }} <TimeAgo :at="s.setAt" /></span>
                 <span v-else class="wait">has no value</span>
-                <span class="quiet d-block">{{ s.usedBy.length ? `for ${s.usedBy.join(', ')}` : 'no function gets it here' }}</span>
+                <span class="quiet d-block">{{
+                  s.usedBy.length ? `for ${s.usedBy.join(', ')}` : 'no function gets it here'
+                }}</span>
               </td>
               <td class="text-end">
-                <button type="button" class="btn btn-sm btn-outline-secondary" :disabled="!session.may('secrets')" :aria-expanded="editing === s.name" @click="edit(s.name)">{{ s.setAt ? 'Change' : 'Set it' }}</button>
+                <button
+                  type="button"
+                  class="btn btn-sm btn-outline-secondary"
+                  :disabled="!session.may('secrets')"
+                  :aria-expanded="editing === s.name"
+                  @click="edit(s.name)"
+                >
+                  {{ s.setAt ? 'Change' : 'Set it' }}
+                </button>
               </td>
             </tr>
             <tr v-if="editing === s.name">
               <td colspan="3">
                 <form class="entry" @submit.prevent="keep">
-                  <input v-model="value" class="form-control" type="password" autocomplete="new-password" :aria-label="`Value of ${s.name} in ${stage}`" placeholder="its value" maxlength="16384" />
+                  <input
+                    v-model="value"
+                    class="form-control"
+                    type="password"
+                    autocomplete="new-password"
+                    :aria-label="`Value of ${s.name} in ${stage}`"
+                    placeholder="its value"
+                    maxlength="16384"
+                  />
                   <button type="submit" class="btn btn-sm btn-primary" :disabled="busy || !value">Keep</button>
                 </form>
-                <p class="quiet mb-0 mt-1">It is sealed, and never shown again. Functions get it with the next plan that runs.</p>
+                <p class="quiet mb-0 mt-1">
+                  It is sealed, and never shown again. Functions get it with the next plan that runs.
+                </p>
                 <ProblemNote :problem="setProblem" />
               </td>
             </tr>

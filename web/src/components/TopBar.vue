@@ -1,50 +1,107 @@
 <script setup lang="ts">
+import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import type { Schemas } from '../api/client'
+import mark from '../assets/mark.svg?inline'
 import { useFocus } from '../composables/useFocus'
+import { useNow } from '../composables/useNow'
 import { useTheme } from '../composables/useTheme'
 import { pages } from '../router'
 import { useLive } from '../stores/live'
 import { useSession } from '../stores/session'
 
 defineProps<{ services: Schemas['ServiceSummary'][]; line: Schemas['Line'] | null }>()
-const emit = defineEmits<{ search: [] }>()
+const emit = defineEmits<{ search: []; keys: [] }>()
 const session = useSession()
 const live = useLive()
 const route = useRoute()
 const router = useRouter()
 const { service, stage } = useFocus()
 const { theme, turn } = useTheme()
+/** The part gives these buttons the role of a menu, which has none of its own in it. */
+const item = { role: 'menuitem' }
+const now = useNow(1000)
+const wait = computed(() => Math.max(0, Math.ceil((live.next - now.value) / 1000)))
 
 async function leave(): Promise<void> {
-  await session.signOut()
+  // An edit that is not committed is asked about first.
+  const failed = await router.push({ name: 'start' })
+  if (failed) return
   live.close()
+  await session.signOut()
 }
 </script>
 
 <template>
   <header class="bar">
-    <RouterLink to="/" class="brand link-plain"><img src="/mark.svg" alt="" width="20" height="20" /> Rudmar</RouterLink>
-    <select class="form-select picker" aria-label="Service" :value="service" @change="router.push({ name: 'board', params: { service: ($event.target as HTMLSelectElement).value } })">
+    <RouterLink to="/" class="brand link-plain"
+      ><img :src="mark" alt="" width="20" height="20" /> <span>Rudmar</span></RouterLink
+    >
+    <select
+      class="form-select picker"
+      aria-label="Service"
+      :value="service"
+      @change="router.push({ name: 'board', params: { service: ($event.target as HTMLSelectElement).value } })"
+    >
       <option v-for="s in services" :key="s.name" :value="s.name">{{ s.name }}</option>
     </select>
     <nav class="pages" aria-label="Pages">
-      <RouterLink v-for="(p, i) in pages" :key="p.name" :to="{ name: p.name, params: { service }, query: { stage: stage || undefined } }"
-        :class="{ here: (route.meta.page ?? route.name) === p.name }" :title="`key ${i + 1}`">{{ p.label }}</RouterLink>
+      <RouterLink
+        v-for="(p, i) in pages"
+        :key="p.name"
+        :to="{ name: p.name, params: { service }, query: { stage: stage || undefined } }"
+        :class="{ here: (route.meta.page ?? route.name) === p.name }"
+        :aria-current="(route.meta.page ?? route.name) === p.name ? 'page' : undefined"
+        :title="`key ${i + 1}`"
+        >{{ p.label }}</RouterLink
+      >
     </nav>
     <span class="spacer" />
-    <RouterLink v-for="d in line?.running ?? []" :key="d.id" class="move" :to="{ name: 'deployment', params: { service: d.service, id: d.id } }">deploying {{ d.stage }}</RouterLink>
-    <span v-if="!live.connected" class="bad" role="status">connection lost, trying again</span>
-    <RouterLink v-if="line?.simulated" class="quiet note" :to="{ name: 'health', params: { service } }" title="The platform that ships with Rudmar: it really runs functions, on this machine.">local platform, simulated</RouterLink>
-    <button type="button" class="btn btn-outline-secondary btn-sm" @click="emit('search')">Search <kbd>Ctrl K</kbd></button>
-    <button type="button" class="btn btn-outline-secondary btn-sm" :aria-label="`Change to ${theme === 'dark' ? 'light' : 'dark'}`" @click="turn">{{ theme === 'dark' ? 'Light' : 'Dark' }}</button>
-    <BDropdown v-if="session.person" size="sm" variant="outline-secondary" :text="session.person.handle" placement="bottom-end">
-      <BDropdownText>{{ session.person.role }}<template v-if="session.person.groups.length"> · {{ session.person.groups.join(', ') }}</template></BDropdownText>
+    <RouterLink
+      v-for="d in line?.running ?? []"
+      :key="d.id"
+      class="move"
+      :to="{ name: 'deployment', params: { service: d.service, id: d.id } }"
+      >deploying {{ d.stage }}</RouterLink
+    >
+    <span v-if="!live.connected" class="bad" role="status"
+      >connection lost, try {{ live.tries + 1 }} <template v-if="wait">in {{ wait }} s</template
+      ><template v-else>now</template>
+      <button type="button" class="btn btn-link p-0 align-baseline" @click="live.again()">try again</button></span
+    >
+    <RouterLink
+      v-if="line?.simulated"
+      class="quiet note"
+      :to="{ name: 'health', params: { service } }"
+      title="The platform that ships with Rudmar: it really runs functions, on this machine."
+      >local platform, simulated</RouterLink
+    >
+    <button type="button" class="btn btn-outline-secondary btn-sm" @click="emit('search')">
+      Find <kbd>Ctrl K</kbd>
+    </button>
+    <BDropdown
+      v-if="session.person"
+      size="sm"
+      variant="outline-secondary"
+      :text="session.person.handle"
+      placement="bottom-end"
+    >
+      <BDropdownText
+        >{{ session.person.role
+        }}<template v-if="session.person.groups.length">
+          · {{ session.person.groups.join(', ') }}</template
+        ></BDropdownText
+      >
       <BDropdownDivider />
       <BDropdownItem :to="{ name: 'services' }">Services and repositories</BDropdownItem>
       <BDropdownItem :to="{ name: 'health', params: { service } }">How Rudmar does</BDropdownItem>
-      <BDropdownItemButton @click="leave">Sign out</BDropdownItemButton>
+      <BDropdownItem :to="{ name: 'docs' }">Documents</BDropdownItem>
+      <BDropdownItem :to="{ name: 'api' }">The API</BDropdownItem>
+      <BDropdownItemButton v-bind="item" @click="emit('keys')">Keys</BDropdownItemButton>
+      <BDropdownItemButton v-bind="item" @click="turn">{{ theme === 'dark' ? 'Light' : 'Dark' }}</BDropdownItemButton>
+      <BDropdownDivider />
+      <BDropdownItemButton v-bind="item" @click="leave">Sign out</BDropdownItemButton>
     </BDropdown>
   </header>
 </template>
@@ -53,7 +110,7 @@ async function leave(): Promise<void> {
 .bar {
   display: flex;
   align-items: center;
-  gap: 0.7rem;
+  gap: 0.35rem 0.7rem;
   padding: 0.35rem 1.25rem;
   background: var(--surface);
   border-bottom: 1px solid var(--rule);
@@ -103,6 +160,28 @@ kbd {
 @media (max-width: 1180px) {
   .note {
     display: none;
+  }
+}
+/* Narrow: the pages go to a row of their own, which is swiped. */
+@media (max-width: 900px) {
+  .bar {
+    flex-wrap: wrap;
+    padding-inline: 0.75rem;
+  }
+  .brand span,
+  kbd {
+    display: none;
+  }
+  .pages {
+    order: 1;
+    flex: 1 0 100%;
+    overflow-x: auto;
+  }
+  .pages a {
+    padding: 0.45rem 0.6rem;
+  }
+  .picker {
+    max-width: 8rem;
   }
 }
 </style>

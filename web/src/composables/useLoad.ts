@@ -1,12 +1,34 @@
-import { onScopeDispose, type Ref, ref, shallowRef, watch } from 'vue'
+import { computed, type ComputedRef, onScopeDispose, type Ref, ref, shallowRef, watch } from 'vue'
+import { useRoute } from 'vue-router'
 
-import { Problem } from '../api/client'
-import { useLive } from '../stores/live'
+import { Problem, problemOf } from '../api/client'
+import { type Change, useLive } from '../stores/live'
 
 export interface Loaded<T> {
   data: Ref<T | null>
   problem: Ref<Problem | null>
+  /** It is asked for, and there is nothing to show yet. */
+  pending: ComputedRef<boolean>
   reload: () => Promise<void>
+}
+
+export interface LoadOptions {
+  /** What it depends on: another value loads anew. */
+  watch?: () => unknown
+  /** What may change it. */
+  topics?: string[]
+  /** What it is about: a change that says otherwise of one of these is somebody else's. */
+  about?: () => Record<string, unknown>
+}
+
+/** Whether a change concerns a page: it is of its service, and of what the page is about. */
+export function concerns(change: Change, service: string, topics: string[], about: Record<string, unknown>): boolean {
+  if (!topics.includes(change.topic)) return false
+  if (service && change.service && change.service !== service) return false
+  return Object.entries(about).every(([key, value]) => {
+    const said = change.body[key]
+    return said === undefined || said === '' || said === value
+  })
 }
 
 /**
@@ -14,21 +36,26 @@ export interface Loaded<T> {
  * something happens on one of the topics. What is shown stays until the new is
  * there; an answer that comes after a newer question is dropped.
  */
-export function useLoad<T>(load: () => Promise<T>, on: { watch?: () => unknown; topics?: string[] } = {}): Loaded<T> {
+export function useLoad<T>(load: () => Promise<T>, on: LoadOptions = {}): Loaded<T> {
   const data = shallowRef<T | null>(null) as Ref<T | null>
   const problem = ref<Problem | null>(null) as Ref<Problem | null>
+  const busy = ref(false)
+  const route = useRoute()
   let asked = 0
   let timer: ReturnType<typeof setTimeout> | undefined
 
   async function reload(): Promise<void> {
     const mine = ++asked
+    busy.value = true
     try {
       const got = await load()
       if (mine !== asked) return
       data.value = got
       problem.value = null
     } catch (e) {
-      if (mine === asked) problem.value = e instanceof Problem ? e : new Problem(0, String(e))
+      if (mine === asked) problem.value = problemOf(e)
+    } finally {
+      if (mine === asked) busy.value = false
     }
   }
 
@@ -40,7 +67,8 @@ export function useLoad<T>(load: () => Promise<T>, on: { watch?: () => unknown; 
   }
 
   const stop = useLive().listen((change) => {
-    if (change === null || on.topics?.includes(change.topic)) soon()
+    const service = String(route.params.service ?? '')
+    if (change === null || concerns(change, service, on.topics ?? [], on.about?.() ?? {})) soon()
   })
   onScopeDispose(() => {
     stop()
@@ -52,5 +80,5 @@ export function useLoad<T>(load: () => Promise<T>, on: { watch?: () => unknown; 
     void reload()
   })
   void reload()
-  return { data, problem, reload }
+  return { data, problem, pending: computed(() => busy.value && data.value === null), reload }
 }

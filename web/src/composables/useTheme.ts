@@ -1,16 +1,23 @@
-import { ref, watchEffect } from 'vue'
+import { computed, ref, watchEffect } from 'vue'
 
-const theme = ref(localStorage.getItem('rudmar-theme') ?? (matchMedia('(prefers-color-scheme: dark)').matches ? 'dark' : 'light'))
+const key = 'rudmar-theme'
+const dark = matchMedia('(prefers-color-scheme: dark)')
+const system = ref(dark.matches ? 'dark' : 'light')
+dark.addEventListener('change', (e) => (system.value = e.matches ? 'dark' : 'light'))
+const chosen = ref(localStorage.getItem(key) ?? '')
+const theme = computed(() => chosen.value || system.value)
 
 watchEffect(() => {
   document.documentElement.dataset.bsTheme = theme.value
-  localStorage.setItem('rudmar-theme', theme.value)
 })
 
-/** Light or dark; kept in the browser. */
+/** Light or dark: as the system has it, until somebody chooses; a choice is kept in the browser. */
 export function useTheme() {
-  return {
-    theme,
-    turn: () => (theme.value = theme.value === 'dark' ? 'light' : 'dark'),
+  function turn(): void {
+    const now = theme.value === 'dark' ? 'light' : 'dark'
+    chosen.value = now === system.value ? '' : now // the system's own is no choice
+    if (chosen.value) localStorage.setItem(key, chosen.value)
+    else localStorage.removeItem(key)
   }
+  return { theme, turn }
 }

@@ -1,27 +1,40 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
 
 import { ask, client, type Schemas } from '../api/client'
+import { useAddress } from '../composables/useAddress'
 import { useFocus } from '../composables/useFocus'
 import { useLoad } from '../composables/useLoad'
 import { bytes, count } from '../words'
 
-const route = useRoute()
-const router = useRouter()
 const { service, stage } = useFocus()
-const { data, problem } = useLoad(() => ask(client.GET('/services/{service}/board', { params: { path: { service: service.value } } })), {
-  watch: () => service.value,
-  topics: ['source', 'build', 'delivery', 'gates', 'deployment', 'look', 'secret'],
-})
+const { data, problem, pending, reload } = useLoad(
+  () => ask(client.GET('/services/{service}/board', { params: { path: { service: service.value } } })),
+  {
+    watch: () => service.value,
+    topics: ['source', 'build', 'delivery', 'gates', 'deployment', 'look', 'secret'],
+  },
+)
 
-const text = computed({
-  get: () => String(route.query.find ?? ''),
-  set: (find) => void router.replace({ query: { ...route.query, find: find || undefined } }),
-})
+const { data: journal } = useLoad(
+  () => ask(client.GET('/services/{service}/journal', { params: { path: { service: service.value } } })),
+  { watch: () => service.value, topics: ['source', 'build', 'delivery', 'deployment'] },
+)
+/** What came of something, without the steps on its way. */
+const latest = computed(() =>
+  (journal.value ?? [])
+    .filter(
+      (e) => !['signed in', 'deploying'].includes(e.what) && !/ is (planning|deploying|proving|waiting)$/.test(e.text),
+    )
+    .slice(0, 8),
+)
+
+const text = useAddress('find', '')
 const rows = computed(() => {
   const words = text.value.toLowerCase().split(/\s+/)
-  return (data.value?.rows ?? []).filter((r) => words.every((w) => `${r.function} ${r.about ?? ''} ${r.triggers.join(' ')}`.toLowerCase().includes(w)))
+  return (data.value?.rows ?? []).filter((r) =>
+    words.every((w) => `${r.function} ${r.about ?? ''} ${r.triggers.join(' ')}`.toLowerCase().includes(w)),
+  )
 })
 
 function share(c: Schemas['BoardCell']): number {
@@ -42,42 +55,67 @@ function step(e: KeyboardEvent): void {
 
 <template>
   <div class="page">
-    <ProblemNote :problem="problem" />
+    <ProblemNote :problem="problem" :again="reload" />
+    <PageWait v-if="pending" :lines="10" />
     <div v-if="data" class="board">
       <section aria-label="Functions by stages">
         <div class="page-head">
           <h1>Functions</h1>
-          <input v-model="text" class="form-control find" type="search" placeholder="Filter by name, trigger, text" aria-label="Filter" />
+          <input
+            v-model="text"
+            class="form-control find"
+            type="search"
+            placeholder="Filter by name, trigger, text"
+            aria-label="Filter"
+          />
           <span class="quiet">{{ count(rows.length, 'function') }}</span>
         </div>
         <EmptyNote v-if="data.rows.length === 0" title="No functions yet" command="git push origin main">
           Nothing has been built from this service yet. Push a commit to the branch that its first stage takes.
         </EmptyNote>
         <div v-else ref="grid" class="sheet overflow-auto" @keydown="step">
-          <table class="rows">
+          <table v-stack class="rows">
+            <caption class="visually-hidden">
+              Functions by stages
+            </caption>
             <thead>
               <tr>
-                <th>function</th>
-                <th v-for="s in data.stages" :key="s" :class="{ focused: s === stage }">{{ s }}</th>
+                <th scope="col">function</th>
+                <th v-for="s in data.stages" :key="s" scope="col" :class="{ focused: s === stage }">{{ s }}</th>
               </tr>
             </thead>
             <tbody>
               <tr v-for="r in rows" :key="r.function">
                 <td class="fn">
-                  <RouterLink :to="{ name: 'function', params: { service, function: r.function }, query: { stage } }">{{ r.function }}</RouterLink>
-                  <div class="quiet clip" :title="r.triggers.join('\n')">{{ r.triggers.join(' · ') || 'no trigger' }}</div>
+                  <RouterLink :to="{ name: 'function', params: { service, function: r.function }, query: { stage } }">{{
+                    r.function
+                  }}</RouterLink>
+                  <div class="quiet clip" :title="r.triggers.join('\n')">
+                    {{ r.triggers.join(' · ') || 'no trigger' }}
+                  </div>
                 </td>
                 <td v-for="c in r.cells" :key="c.stage" :class="{ focused: c.stage === stage }">
-                  <RouterLink v-if="c.there" class="cell link-plain" data-cell :to="{ name: 'function', params: { service, function: r.function }, query: { stage: c.stage } }">
+                  <RouterLink
+                    v-if="c.there"
+                    class="cell link-plain"
+                    data-cell
+                    :to="{ name: 'function', params: { service, function: r.function }, query: { stage: c.stage } }"
+                  >
                     <span class="top">
                       <span>version {{ c.version }}</span>
                       <TimeAgo v-if="c.at" class="quiet" :at="c.at" />
                       <span v-if="c.drifted" class="drift">▨ drifted</span>
                     </span>
                     <span class="low">
-                      <span class="bar" :title="`memory peak ${bytes(c.memoryPeak ?? 0)} of ${bytes(c.memoryLimit ?? 0)} in the last hour`">
+                      <span
+                        class="bar"
+                        :title="`memory peak ${bytes(c.memoryPeak ?? 0)} of ${bytes(c.memoryLimit ?? 0)} in the last hour`"
+                      >
                         <span :class="{ close: share(c) > 85 }" :style="{ width: `${share(c)}%` }" />
                       </span>
+                      <span v-if="c.memoryPeak && c.memoryLimit" :class="share(c) > 85 ? 'bad' : 'quiet'"
+                        >{{ Math.round(share(c)) }} %</span
+                      >
                       <span class="quiet">{{ c.calls ? count(c.calls, 'call') : 'no calls' }}</span>
                       <span v-if="c.errors" class="bad">▲ {{ c.errors }} failed</span>
                       <span v-if="c.behind" class="wait">{{ c.behind }} behind</span>
@@ -89,16 +127,38 @@ function step(e: KeyboardEvent): void {
             </tbody>
           </table>
         </div>
-        <p class="quiet small mt-2 mb-0">The bar is the highest memory peak of the last hour against the limit. “Behind” counts newer versions that change the function.</p>
+        <p class="quiet small mt-2 mb-0">
+          The bar and its figure are the highest memory peak of the last hour against the limit. “Behind” counts newer
+          versions that change the function.
+        </p>
+        <h2 class="mt-3">What happened last</h2>
+        <div class="sheet">
+          <p v-for="e in latest" :key="e.id" class="event">
+            <TimeAgo class="quiet" :at="e.at" /> <strong>{{ e.person || 'Rudmar' }}</strong> {{ e.what
+            }}<template v-if="e.stage"> in {{ e.stage }}</template
+            ><span v-if="e.text" class="quiet">: {{ e.text }}</span>
+          </p>
+          <p class="event"><RouterLink :to="{ name: 'journal', params: { service } }">The whole journal</RouterLink></p>
+        </div>
       </section>
       <aside aria-label="What needs you">
         <h2>What needs you</h2>
         <div class="sheet">
           <RouterLink v-for="n in data.needs" :key="n.text" class="need link-plain" :to="`/s/${service}/${n.path}`">
-            <span class="kind" :class="{ drift: n.kind === 'drift', wait: ['approval', 'secret'].includes(n.kind), bad: !['drift', 'approval', 'secret'].includes(n.kind) }">{{ n.kind }}</span>
+            <span
+              class="kind"
+              :class="{
+                drift: n.kind === 'drift',
+                wait: ['approval', 'secret'].includes(n.kind),
+                bad: !['drift', 'approval', 'secret'].includes(n.kind),
+              }"
+              >{{ n.kind }}</span
+            >
             {{ n.text }}
           </RouterLink>
-          <p v-if="data.needs.length === 0" class="quiet sheet-pad mb-0">Nothing. Everything that runs is as it was delivered.</p>
+          <p v-if="data.needs.length === 0" class="quiet sheet-pad mb-0">
+            Nothing. Everything that runs is as it was delivered.
+          </p>
         </div>
       </aside>
     </div>
@@ -168,6 +228,16 @@ th.focused {
 .need:hover {
   background: var(--wash);
   text-decoration: none;
+}
+.event {
+  padding: 0.35rem 0.8rem;
+  margin: 0;
+  font-size: 0.8125rem;
+  border-bottom: 1px solid color-mix(in srgb, var(--rule) 60%, transparent);
+  overflow-wrap: anywhere;
+}
+.event:last-child {
+  border-bottom: 0;
 }
 .kind {
   font-weight: 600;

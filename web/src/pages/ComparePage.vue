@@ -12,8 +12,13 @@ const route = useRoute()
 const { service } = useFocus()
 const version = computed(() => Number(route.params.version))
 const other = computed(() => Number(route.params.other))
-const { data, problem } = useLoad(
-  () => ask(client.GET('/services/{service}/versions/{version}/compare/{other}', { params: { path: { service: service.value, version: version.value, other: other.value } } })),
+const { data, problem, reload } = useLoad(
+  () =>
+    ask(
+      client.GET('/services/{service}/versions/{version}/compare/{other}', {
+        params: { path: { service: service.value, version: version.value, other: other.value } },
+      }),
+    ),
   { watch: () => `${service.value} ${version.value} ${other.value}` },
 )
 const places = computed(() => {
@@ -24,32 +29,41 @@ const places = computed(() => {
   }
   return [...out]
 })
-const same = computed(() => data.value && data.value.manifests.length + data.value.files.length + data.value.resources.length === 0)
+const same = computed(
+  () => data.value && data.value.manifests.length + data.value.files.length + data.value.resources.length === 0,
+)
 function size(c: Schemas['FileChange']): string {
   const [before, after] = [c.bytesBefore, c.bytesAfter]
-  if (before !== undefined && after !== undefined) return before === after ? `${bytes(after)}, other bytes` : `${bytes(before)} → ${bytes(after)}`
+  if (before !== undefined && after !== undefined)
+    return before === after ? `${bytes(after)}, other bytes` : `${bytes(before)} → ${bytes(after)}`
   return bytes(after ?? before ?? 0)
 }
 </script>
 
 <template>
   <div class="page">
-    <ProblemNote :problem="problem" />
+    <ProblemNote :problem="problem" :again="reload" />
     <template v-if="data">
       <div class="page-head">
         <h1>Version {{ data.from.number }} and version {{ data.to.number }}</h1>
         <span class="quiet">{{ data.from.message }} → {{ data.to.message }}</span>
-        <RouterLink class="ms-auto" :to="{ name: 'compare', params: { service, version: data.to.number, other: data.from.number } }">the other way round</RouterLink>
+        <RouterLink
+          class="ms-auto"
+          :to="{ name: 'compare', params: { service, version: data.to.number, other: data.from.number } }"
+          >the other way round</RouterLink
+        >
       </div>
       <p v-if="same">They hold the same.</p>
       <h2>Files of archives</h2>
       <p v-if="data.files.length === 0" class="quiet">Every archive is the same.</p>
       <div v-else class="sheet mb-3">
-        <table class="rows">
+        <table v-stack class="rows">
           <tbody>
             <tr v-for="f in data.files" :key="`${f.function} ${f.path}`">
               <td>{{ f.function }}</td>
-              <td><code>{{ f.path }}</code></td>
+              <td>
+                <code>{{ f.path }}</code>
+              </td>
               <td>{{ f.change }}</td>
               <td class="quiet">{{ size(f) }}</td>
             </tr>
@@ -63,13 +77,23 @@ function size(c: Schemas['FileChange']): string {
         <div v-for="r in list" :key="r.address" class="mt-1">
           <code>{{ r.address }}</code> <span class="quiet">{{ r.change }}</span>
           <div v-for="a in r.attributes" :key="a.name" class="attribute">
-            <span class="quiet">{{ a.name }}</span> <span v-if="r.change === 'changes'" class="wrap-anywhere">{{ value(a.before, a.unit) }} → {{ value(a.after, a.unit) }}</span><span v-else class="wrap-anywhere">{{ value(a.after, a.unit) }}</span>
+            <span class="quiet">{{ a.name }}</span>
+            <span v-if="r.change === 'changes'" class="wrap-anywhere"
+              >{{ value(a.before, a.unit) }} → {{ value(a.after, a.unit) }}</span
+            ><span v-else class="wrap-anywhere">{{ value(a.after, a.unit) }}</span>
           </div>
         </div>
       </details>
       <h2 class="mt-3">Manifests</h2>
       <p v-if="data.manifests.length === 0" class="quiet">Every manifest is the same.</p>
-      <DiffView v-for="m in data.manifests" :key="m.path" :title="m.path" :before="m.before ?? ''" :after="m.after ?? ''" :sides="`version ${data.from.number} at the left, version ${data.to.number} at the right`" />
+      <DiffView
+        v-for="m in data.manifests"
+        :key="m.path"
+        :title="m.path"
+        :before="m.before ?? ''"
+        :after="m.after ?? ''"
+        :sides="`version ${data.from.number} at the left, version ${data.to.number} at the right`"
+      />
     </template>
   </div>
 </template>

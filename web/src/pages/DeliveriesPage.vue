@@ -1,16 +1,32 @@
 <script setup lang="ts">
+import { computed } from 'vue'
+
 import { ask, client, type Schemas } from '../api/client'
 import { useFocus } from '../composables/useFocus'
-import { useLoad } from '../composables/useLoad'
+import { useAddress } from '../composables/useAddress'
+import { useParts } from '../composables/useParts'
 import { useLine } from '../stores/line'
 import { writer } from '../words'
 
 const line = useLine()
 const { service, stage } = useFocus()
-const { data, problem } = useLoad(() => ask(client.GET('/services/{service}/deliveries', { params: { path: { service: service.value } } })), {
-  watch: () => service.value,
-  topics: ['build', 'delivery'],
-})
+const find = useAddress('find', '')
+const state = useAddress('state', '')
+const states = ['waiting', 'deploying', 'proving', 'settled', 'stopped', 'refused', 'went back', 'overtaken']
+const { rows, more, older, problem, pending, reload } = useParts(
+  (before) =>
+    ask(
+      client.GET('/services/{service}/deliveries', {
+        params: {
+          path: { service: service.value },
+          query: { before, text: find.value || undefined, state: state.value || undefined },
+        },
+      }),
+    ),
+  (d) => d.version,
+  { watch: () => [service.value, find.value, state.value].join('\n'), topics: ['build', 'delivery'] },
+)
+const narrowed = computed(() => find.value !== '' || state.value !== '')
 
 function place(d: Schemas['Delivery'], name: string): Schemas['DeliveryPlace'] | undefined {
   return d.stages.find((s) => s.stage === name)
@@ -22,27 +38,56 @@ function here(name: string): number {
 
 <template>
   <div class="page">
-    <ProblemNote :problem="problem" />
+    <ProblemNote :problem="problem" :again="reload" />
     <div class="page-head">
       <h1>Deliveries</h1>
       <span class="quiet">a row a version, newest first; the version that runs in a stage is underlined</span>
     </div>
-    <EmptyNote v-if="data && data.length === 0" title="Nothing is on its way" command="git push origin main">A push to the branch that the first stage takes builds a version and starts its delivery.</EmptyNote>
-    <div v-else-if="data" class="sheet overflow-auto">
-      <table class="rows">
+    <div class="controls">
+      <input
+        v-model.lazy="find"
+        class="form-control"
+        type="search"
+        placeholder="Message, author, commit or number"
+        aria-label="Filter"
+      />
+      <select v-model="state" class="form-select" aria-label="State">
+        <option value="">in any state</option>
+        <option v-for="s in states" :key="s" :value="s">{{ s }} somewhere</option>
+      </select>
+    </div>
+    <PageWait v-if="pending" />
+    <p v-if="rows && rows.length === 0 && narrowed" class="quiet">No version is like that.</p>
+    <EmptyNote v-else-if="rows && rows.length === 0" title="Nothing is on its way" command="git push origin main"
+      >A push to the branch that the first stage takes builds a version and starts its delivery.</EmptyNote
+    >
+    <div v-else-if="rows" class="sheet overflow-auto" tabindex="-1">
+      <table v-stack class="rows">
+        <caption class="visually-hidden">
+          Where versions are on their way
+        </caption>
         <thead>
           <tr>
-            <th class="number">version</th>
-            <th>what</th>
-            <th v-for="s in line.stages" :key="s" :class="{ move: s === stage }">{{ s }}</th>
+            <th scope="col" class="number">version</th>
+            <th scope="col">what</th>
+            <th v-for="s in line.stages" :key="s" scope="col" :class="{ move: s === stage }">{{ s }}</th>
           </tr>
         </thead>
         <tbody>
-          <tr v-for="d in data" :key="d.version">
-            <td class="number"><RouterLink :to="{ name: 'version', params: { version: d.version } }">{{ d.version }}</RouterLink></td>
-            <td>{{ d.message }}<div class="quiet">{{ writer(d) }}, built <TimeAgo :at="d.at" /></div></td>
+          <tr v-for="d in rows" :key="d.version">
+            <td class="number">
+              <RouterLink :to="{ name: 'version', params: { version: d.version } }">{{ d.version }}</RouterLink>
+            </td>
+            <td>
+              {{ d.message }}
+              <div class="quiet">{{ writer(d) }}, built <TimeAgo :at="d.at" /></div>
+            </td>
             <td v-for="s in line.stages" :key="s" class="stage">
-              <RouterLink v-if="place(d, s)" class="link-plain d-block" :to="{ name: 'delivery', params: { version: d.version, stage: s } }">
+              <RouterLink
+                v-if="place(d, s)"
+                class="link-plain d-block"
+                :to="{ name: 'delivery', params: { version: d.version, stage: s } }"
+              >
                 <span :class="{ here: here(s) === d.version }"><StateWord :state="place(d, s)?.state ?? ''" /></span>
                 <span class="quiet ms-2"><TimeAgo :at="place(d, s)?.since ?? 0" /></span>
                 <span v-if="place(d, s)?.why" class="quiet why" :title="place(d, s)?.why">{{ place(d, s)?.why }}</span>
@@ -52,6 +97,7 @@ function here(name: string): number {
         </tbody>
       </table>
     </div>
+    <MoreRows :more="more" :older="older" what="versions" />
   </div>
 </template>
 

@@ -13,10 +13,13 @@ const route = useRoute()
 const { service, stage } = useFocus()
 const version = computed(() => Number(route.params.version))
 const path = computed(() => ({ service: service.value, version: version.value, stage: stage.value }))
-const { data, problem, reload } = useLoad(() => ask(client.GET('/services/{service}/deliveries/{version}/stages/{stage}', { params: { path: path.value } })), {
-  watch: () => JSON.stringify(path.value),
-  topics: ['delivery', 'gates', 'deployment', 'look'],
-})
+const { data, problem, reload } = useLoad(
+  () => ask(client.GET('/services/{service}/deliveries/{version}/stages/{stage}', { params: { path: path.value } })),
+  {
+    watch: () => JSON.stringify(path.value),
+    topics: ['delivery', 'gates', 'deployment', 'look'],
+  },
+)
 const comment = ref('')
 const confirm = ref('')
 const { busy, problem: actProblem, run } = useAction()
@@ -24,9 +27,22 @@ const { busy, problem: actProblem, run } = useAction()
 // What it means is looked at where somebody is about to agree to it: they agree
 // to just that, by its digest.
 const back = ref(false)
-const agrees = computed(() => back.value || (data.value?.actions.some((a) => a === 'approve' || a === 'request') ?? false))
-const { data: meaning, problem: meaningProblem, reload: lookAgain } = useLoad(
-  async () => (agrees.value ? ask(client.GET('/services/{service}/deliveries/{version}/stages/{stage}/meaning', { params: { path: path.value } })) : null),
+const agrees = computed(
+  () => back.value || (data.value?.actions.some((a) => a === 'approve' || a === 'request') ?? false),
+)
+const {
+  data: meaning,
+  problem: meaningProblem,
+  reload: lookAgain,
+} = useLoad(
+  async () =>
+    agrees.value
+      ? ask(
+          client.GET('/services/{service}/deliveries/{version}/stages/{stage}/meaning', {
+            params: { path: path.value },
+          }),
+        )
+      : null,
   { watch: () => JSON.stringify([path.value, agrees.value]), topics: ['gates'] },
 )
 /** Targets where it means the same are told once. */
@@ -43,13 +59,24 @@ const places = computed(() => {
 const mayAgree = computed(() => !!meaning.value && (!meaning.value.confirm || confirm.value === stage.value))
 
 type Action = 'request' | 'approve' | 'refuse' | 'retry' | 'return'
-const words: Record<Action, string> = { request: 'Ask for it', approve: 'Approve', refuse: 'Refuse', retry: 'Plan and deploy it again', return: 'Put this version back' }
+const words: Record<Action, string> = {
+  request: 'Ask for it',
+  approve: 'Approve',
+  refuse: 'Refuse',
+  retry: 'Plan and deploy it again',
+  return: 'Put this version back',
+}
 
 const needsLook = ['approve', 'request', 'return']
 
 function act(action: string): Promise<boolean> {
   return run(async () => {
-    await ask(client.POST('/services/{service}/deliveries/{version}/stages/{stage}/{action}', { params: { path: { ...path.value, action: action as Action } }, body: { comment: comment.value, shown: meaning.value?.digest, confirm: confirm.value } }))
+    await ask(
+      client.POST('/services/{service}/deliveries/{version}/stages/{stage}/{action}', {
+        params: { path: { ...path.value, action: action as Action } },
+        body: { comment: comment.value, shown: meaning.value?.digest, confirm: confirm.value },
+      }),
+    )
     comment.value = ''
     confirm.value = ''
     back.value = false
@@ -57,7 +84,9 @@ function act(action: string): Promise<boolean> {
   })
 }
 /** What is another archive comes first. */
-const digests = computed(() => [...(data.value?.digests ?? [])].sort((a, b) => Number(a.digest === a.there) - Number(b.digest === b.there)))
+const digests = computed(() =>
+  [...(data.value?.digests ?? [])].sort((a, b) => Number(a.digest === a.there) - Number(b.digest === b.there)),
+)
 const { shown: shownDigests, more: moreDigests, unfold: moreOfDigests } = useFold(() => digests.value, 12)
 const same = computed(() => data.value?.digests.filter((d) => d.digest === d.there).length ?? 0)
 const failed = computed(() => data.value?.cases.filter((c) => !c.passed && !c.running).length ?? 0)
@@ -66,7 +95,7 @@ const running = computed(() => data.value?.cases.filter((c) => c.running).length
 
 <template>
   <div class="page">
-    <ProblemNote :problem="problem" />
+    <ProblemNote :problem="problem" :again="reload" />
     <template v-if="data">
       <div class="page-head">
         <h1>Version {{ version }} in {{ stage }}</h1>
@@ -74,22 +103,31 @@ const running = computed(() => data.value?.cases.filter((c) => c.running).length
         <span class="quiet"><TimeAgo :at="data.place.since" /></span>
         <span v-if="data.place.why" class="wrap-anywhere">{{ data.place.why }}</span>
         <RouterLink :to="{ name: 'plan', params: { service }, query: { stage, version } }">its plan</RouterLink>
-        <RouterLink v-for="d in data.deployments" :key="d" :to="{ name: 'deployment', params: { service, id: d } }">deployment {{ d }}</RouterLink>
+        <RouterLink v-for="d in data.deployments" :key="d" :to="{ name: 'deployment', params: { service, id: d } }"
+          >deployment {{ d }}</RouterLink
+        >
       </div>
       <div class="split">
         <section>
           <h2>Gates</h2>
           <div class="sheet mb-3">
-            <table class="rows gates">
+            <table v-stack class="rows gates">
               <tbody>
                 <tr v-for="g in data.gates" :key="g.name">
                   <td class="state"><StateWord :state="g.state" /></td>
                   <td>{{ g.name }}</td>
-                  <td class="quiet">{{ g.why }}<span v-if="g.standing" class="d-block small">asked for by the rules that stand in {{ stage }}, not by this version's own</span></td>
+                  <td class="quiet">
+                    {{ g.why
+                    }}<span v-if="g.standing" class="d-block small"
+                      >asked for by the rules that stand in {{ stage }}, not by this version's own</span
+                    >
+                  </td>
                   <td class="quiet text-nowrap"><TimeAgo v-if="g.since" :at="g.since" /></td>
                 </tr>
                 <tr v-if="data.gates.length === 0">
-                  <td class="quiet">{{ data.place.state === 'waiting' ? 'The gates are being judged.' : 'No gate was judged.' }}</td>
+                  <td class="quiet">
+                    {{ data.place.state === 'waiting' ? 'The gates are being judged.' : 'No gate was judged.' }}
+                  </td>
                 </tr>
               </tbody>
             </table>
@@ -99,24 +137,67 @@ const running = computed(() => data.value?.cases.filter((c) => c.running).length
             <ProblemNote :problem="meaningProblem" />
             <p v-if="!meaning && !meaningProblem" class="quiet">Looking at what it means…</p>
             <div v-for="p in places" :key="p.targets[0]" class="mb-3">
-              <p class="mb-1">{{ p.targets.join(' and ') }}{{ p.means.from ? `, where version ${p.means.from} is now` : ', where nothing is yet' }}: {{ count(p.means.steps, 'step') }}<template v-if="p.targets.length > 1"> each</template><template v-if="p.means.functions.length">, {{ some(p.means.functions) }}</template></p>
+              <p class="mb-1">
+                {{ p.targets.join(' and ')
+                }}{{ p.means.from ? `, where version ${p.means.from} is now` : ', where nothing is yet' }}:
+                {{ count(p.means.steps, 'step') }}<template v-if="p.targets.length > 1"> each</template
+                ><template v-if="p.means.functions.length">, {{ some(p.means.functions) }}</template>
+              </p>
               <p v-for="w in p.means.problems" :key="w.message" class="bad mb-1 wrap-anywhere">{{ w.message }}</p>
               <ConsequenceList :consequences="p.means.consequences" :stage="stage" />
+              <p v-if="p.means.from && p.means.from !== version" class="mt-2 mb-0">
+                <RouterLink :to="{ name: 'compare', params: { service, version: p.means.from, other: version } }"
+                  >What differs in code and manifests from version {{ p.means.from }}</RouterLink
+                >
+              </p>
+              <details v-if="p.means.steps" class="mt-2" :open="p.means.steps <= 60">
+                <summary>What would be done, step by step</summary>
+                <PlacePlan :service="service" :stage="stage" :version="version" :target="p.targets[0] ?? ''" />
+              </details>
             </div>
           </template>
-          <h2>Cases <span v-if="data.cases.length" class="quiet">{{ failed ? `${failed} of ${data.cases.length} failed` : running ? `${running} of ${data.cases.length} run` : `all ${data.cases.length} passed` }}</span></h2>
+          <h2>
+            Cases
+            <span v-if="data.cases.length" class="quiet">{{
+              failed
+                ? `${failed} of ${data.cases.length} failed`
+                : running
+                  ? `${running} of ${data.cases.length} run`
+                  : `all ${data.cases.length} passed`
+            }}</span>
+          </h2>
           <p v-if="data.cases.length === 0" class="quiet">They run here once the version is deployed.</p>
-          <div v-for="c in data.cases" :key="c.target + c.file" class="sheet case" :class="{ open: !c.passed && !c.running }">
+          <div
+            v-for="c in data.cases"
+            :key="c.target + c.file"
+            class="sheet case"
+            :class="{ open: !c.passed && !c.running }"
+          >
             <details :open="!c.passed && !c.running">
-              <summary><StateWord :state="c.running ? 'running' : c.passed ? 'holds' : 'fails'" /> {{ c.name }} <span class="quiet">{{ c.function }}<template v-if="c.invocation?.cold">, cold</template><template v-if="c.again">, run again: Rudmar was ended while it ran</template> · {{ c.target }}</span></summary>
-              <table class="rows">
+              <summary>
+                <StateWord :state="c.running ? 'running' : c.passed ? 'holds' : 'fails'" /> {{ c.name }}
+                <span class="quiet"
+                  >{{ c.function }}<template v-if="c.invocation?.cold">, cold</template
+                  ><template v-if="c.again">, run again: Rudmar was ended while it ran</template> · {{ c.target }}</span
+                >
+              </summary>
+              <table v-stack class="rows">
                 <thead>
-                  <tr><th>expected</th><th>found</th></tr>
+                  <tr>
+                    <th scope="col">expected</th>
+                    <th scope="col">found</th>
+                  </tr>
                 </thead>
                 <tbody>
                   <tr v-for="o in c.outcomes" :key="o.expected">
-                    <td><span :class="{ bad: !o.holds }"><code>{{ o.expected }}</code></span></td>
-                    <td class="wrap-anywhere" :class="{ bad: !o.holds }"><code>{{ o.found || (o.holds ? 'true' : 'not true') }}</code></td>
+                    <td>
+                      <span :class="{ bad: !o.holds }"
+                        ><code>{{ o.expected }}</code></span
+                      >
+                    </td>
+                    <td class="wrap-anywhere" :class="{ bad: !o.holds }">
+                      <code>{{ o.found || (o.holds ? 'true' : 'not true') }}</code>
+                    </td>
                   </tr>
                 </tbody>
               </table>
@@ -128,44 +209,94 @@ const running = computed(() => data.value?.cases.filter((c) => c.running).length
           <h2>What you can do</h2>
           <div class="sheet sheet-pad mb-3">
             <ProblemNote :problem="actProblem" />
-            <label v-if="agrees && meaning?.confirm" class="d-block mb-2">{{ meaning.confirm }}. Type <strong>{{ stage }}</strong> to confirm:
+            <label v-if="agrees && meaning?.confirm" class="d-block mb-2"
+              >{{ meaning.confirm }}. Type <strong>{{ stage }}</strong> to confirm:
               <input v-model="confirm" class="form-control mt-1" autocomplete="off" />
             </label>
             <template v-if="data.actions.length">
-              <label v-if="data.actions.some((a) => ['approve', 'refuse', 'return'].includes(a))" class="d-block mb-2">Comment
+              <label v-if="data.actions.some((a) => ['approve', 'refuse', 'return'].includes(a))" class="d-block mb-2"
+                >Comment
                 <input v-model="comment" class="form-control" placeholder="why" />
               </label>
               <template v-for="a in data.actions" :key="a">
-                <button v-if="a === 'return' && !back" type="button" class="btn btn-outline-secondary me-2 mb-1" @click="back = true">{{ words.return }}…</button>
-                <button v-else type="button" class="btn me-2 mb-1" :class="a === 'refuse' ? 'btn-outline-danger' : 'btn-primary'" :disabled="busy || (needsLook.includes(a) && !mayAgree)" @click="act(a)">{{ words[a as Action] }}</button>
+                <button
+                  v-if="a === 'return' && !back"
+                  type="button"
+                  class="btn btn-outline-secondary me-2 mb-1"
+                  @click="back = true"
+                >
+                  {{ words.return }}…
+                </button>
+                <button
+                  v-else
+                  type="button"
+                  class="btn me-2 mb-1"
+                  :class="a === 'refuse' ? 'btn-outline-danger' : 'btn-primary'"
+                  :disabled="busy || (needsLook.includes(a) && !mayAgree)"
+                  @click="act(a)"
+                >
+                  {{ words[a as Action] }}
+                </button>
               </template>
-              <button v-if="actProblem?.status === 409" type="button" class="btn btn-sm btn-outline-secondary mb-1" @click="lookAgain()">Look again</button>
+              <button
+                v-if="actProblem?.status === 409"
+                type="button"
+                class="btn btn-sm btn-outline-secondary mb-1"
+                @click="lookAgain()"
+              >
+                Look again
+              </button>
             </template>
             <p v-else class="quiet mb-0">Nothing right now.</p>
           </div>
           <template v-if="data.approvals.length">
             <h2>Approved</h2>
             <div class="sheet sheet-pad mb-3">
-              <p v-for="a in data.approvals" :key="a.person" class="mb-1"><strong>{{ a.person }}</strong> <TimeAgo class="quiet" :at="a.at" /><br />{{ a.comment }}</p>
+              <p v-for="a in data.approvals" :key="a.person" class="mb-1">
+                <strong>{{ a.person }}</strong> <TimeAgo class="quiet" :at="a.at" /><br />{{ a.comment }}
+              </p>
             </div>
           </template>
           <h2>Digests</h2>
           <div class="sheet">
-            <table class="rows">
+            <table v-stack class="rows">
               <thead>
-                <tr><th>function</th><th>version {{ version }}</th><th>in {{ stage }} now</th></tr>
+                <tr>
+                  <th scope="col">function</th>
+                  <th scope="col">version {{ version }}</th>
+                  <th scope="col">in {{ stage }} now</th>
+                </tr>
               </thead>
               <tbody>
                 <tr v-for="d in shownDigests" :key="d.function">
                   <td>{{ d.function }}</td>
-                  <td><code :title="d.digest">{{ digest(d.digest).slice(0, 8) }}</code></td>
-                  <td><code v-if="d.there" :title="d.there">{{ digest(d.there).slice(0, 8) }}</code><span v-else class="quiet">none</span> <span :class="d.digest === d.there ? 'good' : 'wait'">{{ d.digest === d.there ? 'same' : 'other' }}</span></td>
+                  <td>
+                    <code :title="d.digest">{{ digest(d.digest).slice(0, 8) }}</code>
+                  </td>
+                  <td>
+                    <code v-if="d.there" :title="d.there">{{ digest(d.there).slice(0, 8) }}</code><span
+                      v-else
+                      class="quiet"
+                      >none</span
+                    >
+                    <span class="ms-2" :class="d.digest === d.there ? 'good' : 'wait'">{{
+                      d.digest === d.there ? 'same' : 'other'
+                    }}</span>
+                  </td>
                 </tr>
-                <tr v-if="moreDigests"><td colspan="3"><button type="button" class="btn btn-link p-0" @click="moreOfDigests">{{ moreDigests }} more</button></td></tr>
+                <tr v-if="moreDigests">
+                  <td colspan="3">
+                    <button type="button" class="btn btn-link p-0" @click="moreOfDigests">
+                      {{ moreDigests }} more
+                    </button>
+                  </td>
+                </tr>
               </tbody>
             </table>
           </div>
-          <p class="quiet small mt-1">{{ count(same, 'archive') }} of {{ data.digests.length }} already run here, byte for byte.</p>
+          <p class="quiet small mt-1">
+            {{ count(same, 'archive') }} of {{ data.digests.length }} already run here, byte for byte.
+          </p>
         </aside>
       </div>
     </template>

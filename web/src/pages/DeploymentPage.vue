@@ -13,7 +13,10 @@ const route = useRoute()
 const router = useRouter()
 const session = useSession()
 const id = computed(() => Number(route.params.id))
-const { data, problem, reload } = useLoad(() => ask(client.GET('/deployments/{id}', { params: { path: { id: id.value } } })), { watch: () => id.value, topics: ['deployment'] })
+const { data, problem, reload } = useLoad(
+  () => ask(client.GET('/deployments/{id}', { params: { path: { id: id.value } } })),
+  { watch: () => id.value, topics: ['deployment'] },
+)
 const { busy, problem: actProblem, run } = useAction()
 const now = useNow(200)
 
@@ -23,7 +26,9 @@ watch(data, (d) => {
 })
 
 const running = computed(() => data.value?.deployment.state === 'running')
-const steps = computed(() => [...(data.value?.steps ?? [])].sort((a, b) => a.wave - b.wave || a.startedAt - b.startedAt || a.index - b.index))
+const steps = computed(() =>
+  [...(data.value?.steps ?? [])].sort((a, b) => a.wave - b.wave || a.startedAt - b.startedAt || a.index - b.index),
+)
 const span = computed(() => {
   const d = data.value?.deployment
   const from = d?.startedAt ?? 0
@@ -51,35 +56,66 @@ function act(action: 'go-on' | 'cancel'): Promise<boolean> {
 
 <template>
   <div class="page">
-    <ProblemNote :problem="problem" />
+    <ProblemNote :problem="problem" :again="reload" />
     <template v-if="data">
       <div class="page-head">
         <h1>Deployment {{ id }}</h1>
         <StateWord :state="data.deployment.state" />
-        <span>version {{ data.deployment.version }} onto {{ data.deployment.stage }} on {{ data.deployment.target }}</span>
+        <span
+          >version {{ data.deployment.version }} onto {{ data.deployment.stage }} on {{ data.deployment.target }}</span
+        >
         <span class="quiet">
-          {{ data.deployment.person || 'by its delivery' }}, <TimeAgo :at="data.deployment.startedAt" />, {{ count(steps.filter((s) => s.state === 'done').length, 'step') }} of {{ steps.length }} done in {{ duration(span.length) }}
+          {{ data.deployment.person || 'by its delivery' }}, <TimeAgo :at="data.deployment.startedAt" />,
+          {{ count(steps.filter((s) => s.state === 'done').length, 'step') }} of {{ steps.length }} done in
+          {{ duration(span.length) }}
         </span>
         <RouterLink :to="{ name: 'kept-plan', params: { id: data.deployment.plan } }">its plan</RouterLink>
-        <RouterLink :to="{ name: 'delivery', params: { version: data.deployment.version, stage: data.deployment.stage } }">its delivery</RouterLink>
-        <button v-if="running && session.may('run')" type="button" class="btn btn-sm btn-outline-secondary" :disabled="busy" @click="act('cancel')">Finish what is in flight and stop</button>
+        <RouterLink
+          :to="{ name: 'delivery', params: { version: data.deployment.version, stage: data.deployment.stage } }"
+          >its delivery</RouterLink
+        >
+        <button
+          v-if="running && session.may('run')"
+          type="button"
+          class="btn btn-sm btn-outline-secondary"
+          :disabled="busy"
+          @click="act('cancel')"
+        >
+          Finish what is in flight and stop
+        </button>
       </div>
       <ProblemNote :problem="actProblem" />
       <div v-if="data.canGoOn" class="sheet sheet-pad mb-3">
-        <p class="mb-2 wrap-anywhere"><strong class="bad">{{ data.deployment.why || 'It did not come to its end.' }}</strong></p>
-        <p class="mb-2">What was done stands in the record. Go on with the remaining steps, or plan the version before to go back.</p>
-        <button v-if="session.may('run')" type="button" class="btn btn-primary me-2" :disabled="busy" @click="act('go-on')">Go on</button>
-        <RouterLink class="btn btn-outline-secondary" :to="{ name: 'plan', query: { stage: data.deployment.stage, target: data.deployment.target } }">Plan the version before</RouterLink>
+        <p class="mb-2 wrap-anywhere">
+          <strong class="bad">{{ data.deployment.why || 'It did not come to its end.' }}</strong>
+        </p>
+        <p class="mb-2">
+          What was done stands in the record. Go on with the remaining steps, or plan the version before to go back.
+        </p>
+        <button
+          v-if="session.may('run')"
+          type="button"
+          class="btn btn-primary me-2"
+          :disabled="busy"
+          @click="act('go-on')"
+        >
+          Go on
+        </button>
+        <RouterLink
+          class="btn btn-outline-secondary"
+          :to="{ name: 'plan', query: { stage: data.deployment.stage, target: data.deployment.target } }"
+          >Plan the version before</RouterLink
+        >
       </div>
       <p v-if="steps.length === 0" class="quiet">There was nothing to do: the stage had just what the version wants.</p>
       <div v-else class="sheet overflow-auto mb-3">
-        <table class="rows">
+        <table v-stack class="rows">
           <thead>
             <tr>
-              <th>wave</th>
-              <th>change</th>
-              <th>resource</th>
-              <th>state</th>
+              <th scope="col">wave</th>
+              <th scope="col">change</th>
+              <th scope="col">resource</th>
+              <th scope="col">state</th>
               <th class="time">time</th>
             </tr>
           </thead>
@@ -91,7 +127,11 @@ function act(action: 'go-on' | 'cancel'): Promise<boolean> {
                 <code>{{ s.address }}</code>
                 <div v-if="s.error" class="bad wrap-anywhere">{{ s.error }}</div>
               </td>
-              <td><StateWord :state="s.state" /><span v-if="s.attempts > 1" class="quiet"> {{ count(s.attempts, 'try', 'tries') }}</span></td>
+              <td>
+                <StateWord :state="s.state" /><span v-if="s.attempts > 1" class="quiet">
+                  {{ count(s.attempts, 'try', 'tries') }}</span
+                >
+              </td>
               <td class="time">
                 <div class="track"><span class="bar" :class="s.state" :style="bar(s)" /></div>
                 <span class="quiet took">{{ s.endedAt ? duration(s.endedAt - s.startedAt) : '' }}</span>
@@ -103,7 +143,7 @@ function act(action: 'go-on' | 'cancel'): Promise<boolean> {
       <template v-if="data.outputs.length && !running">
         <h2>What can be called, and what it is called</h2>
         <div class="sheet overflow-auto">
-          <table class="rows">
+          <table v-stack class="rows">
             <tbody>
               <tr v-for="(o, i) in data.outputs" :key="i">
                 <td>{{ o.function }}</td>

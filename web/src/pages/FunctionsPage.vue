@@ -11,7 +11,14 @@ const FunctionFigures = defineAsyncComponent(() => import('../components/Functio
 const route = useRoute()
 const router = useRouter()
 const { service, stage } = useFocus()
-const { data: board, problem: boardProblem } = useLoad(() => ask(client.GET('/services/{service}/board', { params: { path: { service: service.value } } })), { watch: () => service.value, topics: ['build', 'deployment'] })
+const {
+  data: board,
+  problem: boardProblem,
+  reload: reloadBoard,
+} = useLoad(() => ask(client.GET('/services/{service}/board', { params: { path: { service: service.value } } })), {
+  watch: () => service.value,
+  topics: ['build', 'deployment'],
+})
 const names = computed(() => board.value?.rows.map((r) => r.function) ?? [])
 const name = computed(() => String(route.params.function ?? names.value[0] ?? ''))
 const tab = computed(() => String(route.params.tab || 'try'))
@@ -22,53 +29,94 @@ const tabs = [
   { key: 'messages', label: 'Messages' },
   { key: 'settings', label: 'Settings' },
 ]
-const { data, problem } = useLoad(
+const { data, problem, pending, reload } = useLoad(
   async () => {
     if (!name.value || !stage.value) return null
-    return ask(client.GET('/services/{service}/stages/{stage}/functions/{function}', { params: { path: { service: service.value, stage: stage.value, function: name.value } } }))
+    return ask(
+      client.GET('/services/{service}/stages/{stage}/functions/{function}', {
+        params: { path: { service: service.value, stage: stage.value, function: name.value } },
+      }),
+    )
   },
-  { watch: () => [service.value, stage.value, name.value].join(' '), topics: ['deployment', 'look'] },
+  {
+    watch: () => [service.value, stage.value, name.value].join(' '),
+    topics: ['deployment', 'look'],
+    about: () => ({ stage: stage.value }),
+  },
 )
 
 function go(to: { function?: string; tab?: string }): void {
-  void router.push({ name: 'function', params: { service: service.value, function: to.function ?? name.value, tab: to.tab ?? tab.value }, query: { stage: stage.value } })
+  void router.push({
+    name: 'function',
+    params: { service: service.value, function: to.function ?? name.value, tab: to.tab ?? tab.value },
+    query: { stage: stage.value },
+  })
 }
 </script>
 
 <template>
   <div class="page">
-    <ProblemNote :problem="boardProblem" />
+    <ProblemNote :problem="boardProblem" :again="reloadBoard" />
     <div class="page-head">
-      <h1>
-        <select class="form-select" aria-label="Function" :value="name" @change="go({ function: ($event.target as HTMLSelectElement).value })">
-          <option v-for="n in names" :key="n">{{ n }}</option>
-        </select>
-      </h1>
+      <h1 class="wrap-anywhere">{{ name || 'Functions' }}</h1>
+      <select
+        v-if="names.length > 1"
+        class="form-select pick"
+        aria-label="Function"
+        value=""
+        @change="go({ function: ($event.target as HTMLSelectElement).value })"
+      >
+        <option value="">another function…</option>
+        <option v-for="n in names.filter((n) => n !== name)" :key="n">{{ n }}</option>
+      </select>
       <template v-if="data">
         <span>{{ data.about }}</span>
-        <span class="quiet">in {{ stage }}: {{ data.there ? `changed last by version ${data.version}` : 'not there yet' }}</span>
-        <span v-if="data.figures" class="quiet">{{ data.figures.calls }} calls in the last hour, {{ data.figures.errors }} failed, {{ data.figures.meanMs.toFixed(1) }} ms on average</span>
+        <span class="quiet"
+          >in {{ stage }}: {{ data.there ? `changed last by version ${data.version}` : 'not there yet' }}</span
+        >
+        <span v-if="data.figures" class="quiet"
+          >{{ data.figures.calls }} calls in the last hour, {{ data.figures.errors }} failed,
+          {{ data.figures.meanMs.toFixed(1) }} ms on average</span
+        >
       </template>
     </div>
-    <ProblemNote :problem="problem" />
+    <ProblemNote :problem="boardProblem ? null : problem" :again="reload" />
+    <PageWait v-if="pending" />
     <template v-if="data">
       <DriftNote v-if="data.drift.length" :drift="data.drift" :stage="stage" :service="service" />
-      <ul class="nav nav-tabs mb-3" role="tablist">
-        <li v-for="t in tabs" :key="t.key" class="nav-item" role="presentation">
-          <button type="button" class="nav-link" role="tab" :class="{ active: tab === t.key }" :aria-selected="tab === t.key" @click="go({ tab: t.key })">{{ t.label }}</button>
-        </li>
-      </ul>
+      <nav class="nav nav-tabs mb-3" aria-label="About the function">
+        <RouterLink
+          v-for="t in tabs"
+          :key="t.key"
+          class="nav-link"
+          :class="{ active: tab === t.key }"
+          :aria-current="tab === t.key ? 'page' : undefined"
+          :to="{ name: 'function', params: { service, function: name, tab: t.key }, query: { stage } }"
+          >{{ t.label }}</RouterLink
+        >
+      </nav>
       <FunctionTry v-if="tab === 'try'" :key="`${name} ${stage}`" :detail="data" :service="service" />
       <FunctionLog v-else-if="tab === 'log'" :key="`${name} ${stage}`" :detail="data" :service="service" />
-      <FunctionFigures v-else-if="tab === 'figures'" :key="`figures ${name} ${stage}`" :detail="data" :service="service" />
-      <FunctionMessages v-else-if="tab === 'messages'" :key="`messages ${name} ${stage}`" :detail="data" :service="service" />
+      <FunctionFigures
+        v-else-if="tab === 'figures'"
+        :key="`figures ${name} ${stage}`"
+        :detail="data"
+        :service="service"
+      />
+      <FunctionMessages
+        v-else-if="tab === 'messages'"
+        :key="`messages ${name} ${stage}`"
+        :detail="data"
+        :service="service"
+      />
       <FunctionSettings v-else :detail="data" :service="service" />
     </template>
   </div>
 </template>
 
 <style scoped>
-h1 select {
-  font-weight: 600;
+.pick {
+  width: auto;
+  max-width: 14rem;
 }
 </style>

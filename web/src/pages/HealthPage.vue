@@ -4,7 +4,7 @@
 import { ask, client } from '../api/client'
 import { useLoad } from '../composables/useLoad'
 
-const { data, problem } = useLoad(() => ask(client.GET('/health')), { topics: ['look'] })
+const { data, problem, reload } = useLoad(() => ask(client.GET('/health')), { topics: ['look'] })
 
 const needs: Record<string, string> = {
   database: 'The database can be written',
@@ -14,31 +14,45 @@ const needs: Record<string, string> = {
 }
 
 const builds = {
-  'shut in': 'Their commands see their own folder and the tools, reach the registries while they fetch, and nothing else.',
+  'shut in':
+    'Their commands see their own folder and the tools, reach the registries while they fetch, and nothing else.',
   open: 'Their commands run as Rudmar itself does, because the operator says so: whoever may push can read Rudmar’s keys and data.',
-  refused: 'Builds that run commands are refused: this machine cannot shut them in. Others are built. The operator can let them run with --builds-uncaged.',
+  refused:
+    'Builds that run commands are refused: this machine cannot shut them in. Others are built. The operator can let them run with --builds-uncaged.',
 }
 </script>
 
 <template>
-  <main class="page">
+  <div class="page">
     <h1 class="h4">How Rudmar does</h1>
-    <ProblemNote :problem="problem" />
+    <ProblemNote :problem="problem" :again="reload" />
     <template v-if="data">
       <section class="mb-4" aria-labelledby="needs">
         <h2 id="needs" class="h6">What Rudmar needs</h2>
         <ul class="list-unstyled mb-1">
-          <li v-for="c in data.checks" :key="c.what"><span class="need">{{ needs[c.what] ?? c.what }}</span> <StateWord :state="c.problem ? 'not well' : 'well'" /> <span v-if="c.problem" class="bad">{{ c.problem }}</span></li>
+          <li v-for="c in data.checks" :key="c.what">
+            <span class="need">{{ needs[c.what] ?? c.what }}</span>
+            <StateWord :state="c.problem ? 'not well' : 'well'" />
+            <span v-if="c.problem" class="bad">{{ c.problem }}</span>
+          </li>
         </ul>
       </section>
       <section class="mb-4" aria-labelledby="stuck">
         <h2 id="stuck" class="h6">What does not get on</h2>
-        <p v-if="!data.stuck.length && !data.sick.length" class="mb-1">Nothing: every place can be seen, and no build, deployment or delivery has stood still for ten minutes.</p>
+        <p v-if="!data.stuck.length && !data.sick.length" class="mb-1">
+          Nothing: every place can be seen, and no build, deployment or delivery has stood still for ten minutes.
+        </p>
         <ul v-else class="mb-1">
           <li v-for="s in data.sick" :key="`${s.service} ${s.stage} ${s.target}`">
-            <RouterLink :to="`/s/${s.service}/board?stage=${s.stage}`">{{ s.service }}, {{ s.stage }} on {{ s.target }}</RouterLink> cannot be seen, since <TimeAgo :at="s.since" />: {{ s.why }}
+            <RouterLink :to="`/s/${s.service}/board?stage=${s.stage}`"
+              >{{ s.service }}, {{ s.stage }} on {{ s.target }}</RouterLink
+            >
+            cannot be seen, since <TimeAgo :at="s.since" />: {{ s.why }}
           </li>
-          <li v-for="s in data.stuck" :key="`${s.service} ${s.what}`">{{ s.service }}<template v-if="s.stage">, {{ s.stage }}</template>: {{ s.what }}, nothing has moved since <TimeAgo :at="s.since" /></li>
+          <li v-for="s in data.stuck" :key="`${s.service} ${s.what}`">
+            {{ s.service }}<template v-if="s.stage">, {{ s.stage }}</template
+            >: {{ s.what }}, nothing has moved since <TimeAgo :at="s.since" />
+          </li>
         </ul>
       </section>
       <section class="mb-4" aria-labelledby="builds">
@@ -49,7 +63,9 @@ const builds = {
         </ul>
       </section>
       <section v-for="p in data.platforms" :key="p.name" class="mb-4" :aria-label="p.name">
-        <h2 class="h6">Functions on {{ p.name }} <span v-if="p.simulated" class="quiet">(simulated: it runs on this machine)</span></h2>
+        <h2 class="h6">
+          Functions on {{ p.name }} <span v-if="p.simulated" class="quiet">(simulated: it runs on this machine)</span>
+        </h2>
         <p v-if="!p.answers" class="bad mb-1">It does not answer: {{ p.why }}</p>
         <template v-else-if="p.notes.length">
           <p class="mb-1">They are kept apart, but for this:</p>
@@ -58,11 +74,12 @@ const builds = {
           </ul>
         </template>
         <p v-else class="mb-1">
-          Each instance has its own files, processes, network and user, and limits of memory, processes and disk that hold for all that it starts.
+          Each instance has its own files, processes, network and user, and limits of memory, processes and disk that
+          hold for all that it starts.
         </p>
       </section>
     </template>
-  </main>
+  </div>
 </template>
 
 <style scoped>

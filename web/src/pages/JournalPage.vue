@@ -1,38 +1,100 @@
 <script setup lang="ts">
 import { ask, client } from '../api/client'
+import { useAddress } from '../composables/useAddress'
 import { useFocus } from '../composables/useFocus'
-import { useLoad } from '../composables/useLoad'
+import { useParts } from '../composables/useParts'
+import { useLine } from '../stores/line'
 import { exact } from '../words'
 
 const { service } = useFocus()
-const { data, problem } = useLoad(() => ask(client.GET('/services/{service}/journal', { params: { path: { service: service.value } } })), {
-  watch: () => service.value,
-  topics: ['source', 'build', 'delivery', 'deployment'],
-})
+const line = useLine()
+const find = useAddress('find', '')
+const who = useAddress('person', '')
+const where = useAddress('of', '')
+const { rows, more, older, problem, pending, reload } = useParts(
+  (before) =>
+    ask(
+      client.GET('/services/{service}/journal', {
+        params: {
+          path: { service: service.value },
+          query: {
+            before,
+            text: find.value || undefined,
+            person: who.value || undefined,
+            stage: where.value || undefined,
+          },
+        },
+      }),
+    ),
+  (e) => e.id,
+  {
+    watch: () => [service.value, find.value, who.value, where.value].join('\n'),
+    topics: ['source', 'build', 'delivery', 'deployment'],
+  },
+)
 </script>
 
 <template>
   <div class="page">
-    <ProblemNote :problem="problem" />
+    <ProblemNote :problem="problem" :again="reload" />
     <div class="page-head">
       <h1>Journal</h1>
       <span class="quiet">what was done, by whom; nothing here is ever changed</span>
     </div>
-    <div v-if="data" class="sheet overflow-auto">
-      <table class="rows">
+    <div class="controls">
+      <input
+        v-model.lazy="find"
+        class="form-control"
+        type="search"
+        placeholder="Only lines with this text"
+        aria-label="Filter"
+      />
+      <input
+        v-model.lazy="who"
+        class="form-control"
+        type="search"
+        placeholder="by whom"
+        aria-label="Person"
+        autocapitalize="off"
+      />
+      <select v-model="where" class="form-select" aria-label="Stage">
+        <option value="">all stages</option>
+        <option v-for="s in line.stages" :key="s">{{ s }}</option>
+      </select>
+    </div>
+    <PageWait v-if="pending" />
+    <div v-if="rows" class="sheet overflow-auto" tabindex="-1">
+      <table v-stack class="rows">
+        <caption class="visually-hidden">
+          What was done, newest first
+        </caption>
         <thead>
-          <tr><th>when</th><th>who</th><th>stage</th><th>what</th><th></th></tr>
+          <tr>
+            <th scope="col">when</th>
+            <th scope="col">who</th>
+            <th scope="col">stage</th>
+            <th scope="col">what</th>
+            <th scope="col">about</th>
+          </tr>
         </thead>
         <tbody>
-          <tr v-for="e in data" :key="e.id">
-            <td class="text-nowrap">{{ exact(e.at) }}</td>
+          <tr v-for="e in rows" :key="e.id">
+            <td class="text-nowrap">
+              <time :datetime="new Date(e.at).toISOString()">{{ exact(e.at) }}</time>
+            </td>
             <td>{{ e.person || 'Rudmar' }}</td>
             <td>{{ e.stage }}</td>
             <td class="text-nowrap">{{ e.what }}</td>
             <td class="wrap-anywhere">{{ e.text }}</td>
           </tr>
+          <tr v-if="rows.length === 0">
+            <td colspan="5" class="quiet">
+              {{ find || who || where ? 'Nothing like that was done.' : 'Nothing was done yet.' }}
+            </td>
+          </tr>
         </tbody>
       </table>
     </div>
+    <MoreRows :more="more" :older="older" what="lines" />
   </div>
 </template>

@@ -1,5 +1,7 @@
 <template>
   <main class="page">
-    <EmptyNote title="There is no such page">The address may have been cut off. <RouterLink to="/">Go to the first service.</RouterLink></EmptyNote>
+    <EmptyNote title="There is no such page"
+      >The address may have been cut off. <RouterLink to="/">Go to the first service.</RouterLink></EmptyNote
+    >
   </main>
 </template>

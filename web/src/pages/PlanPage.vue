@@ -2,10 +2,9 @@
 import { computed, onScopeDispose, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { ask, client, type Schemas } from '../api/client'
+import { ask, client, Problem, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
 import { useFocus } from '../composables/useFocus'
-import { useFold } from '../composables/useFold'
 import { useLoad } from '../composables/useLoad'
 import { useLine } from '../stores/line'
 import { useLive } from '../stores/live'
@@ -18,14 +17,27 @@ const session = useSession()
 const line = useLine()
 const { service, stage } = useFocus()
 
-const version = computed(() => Number(route.query.version) || undefined)
 const target = computed(() => (typeof route.query.target === 'string' ? route.query.target : undefined))
-const { data: versions } = useLoad(() => ask(client.GET('/services/{service}/versions', { params: { path: { service: service.value } } })), { topics: ['build'] })
+/** The version that is asked for; else the one that waits to come in here. */
+const asked = computed(() => Number(route.query.version) || undefined)
+const waiting = computed(() => line.line?.stages.find((s) => s.stage === stage.value)?.next?.version)
+const version = computed(() => asked.value ?? (target.value ? undefined : waiting.value))
+const { data: versions } = useLoad(
+  () => ask(client.GET('/services/{service}/versions', { params: { path: { service: service.value } } })),
+  { topics: ['build'] },
+)
 const { data, problem, reload } = useLoad(
   () => {
     const id = Number(route.params.id)
     if (id) return ask(client.GET('/plans/{id}', { params: { path: { id } } }))
-    return ask(client.POST('/services/{service}/plans', { params: { path: { service: service.value } }, body: { stage: stage.value, version: version.value, target: target.value } }))
+    return ask(
+      client.GET('/services/{service}/plan', {
+        params: {
+          path: { service: service.value },
+          query: { stage: stage.value, version: version.value, onto: target.value },
+        },
+      }),
+    )
   },
   { watch: () => [route.params.id, service.value, stage.value, version.value, target.value].join(' ') },
 )
@@ -37,22 +49,15 @@ const targets = computed(() => line.line?.stages.find((s) => s.stage === stage.v
 const moved = ref(false)
 const stop = useLive().listen((change) => {
   const here = change?.service === service.value && change.body.stage === plan.value?.base.stage
-  if (change === null || (here && (change.topic === 'deployment' || (change.topic === 'look' && change.body.drifted === true)))) moved.value = true
+  if (
+    change === null ||
+    (here && (change.topic === 'deployment' || (change.topic === 'look' && change.body.drifted === true)))
+  )
+    moved.value = true
 })
 onScopeDispose(stop)
 watch(data, () => (moved.value = false))
 
-/** Who wrote the lines that the steps give as their reasons. */
-const authors = ref<Record<string, Schemas['FileCommit']>>({})
-watch(plan, async (p) => {
-  authors.value = {}
-  const places = [...new Set(p?.steps.flatMap((s) => s.because.map((c) => (c.from?.file ? `${c.from.file}:${c.from.line}` : ''))).filter(Boolean))].slice(0, 200)
-  if (!p || places.length === 0) return
-  const found = await ask(client.GET('/services/{service}/versions/{version}/lines', { params: { path: { service: service.value, version: p.base.version }, query: { place: places } } })).catch(() => ({})) // a plan can be read without
-  if (plan.value === p) authors.value = found
-})
-
-const view = ref<'functions' | 'order'>('functions')
 const confirm = ref('')
 const { busy, problem: runProblem, run } = useAction()
 
@@ -62,38 +67,71 @@ const sentence = computed(() => {
   const p = plan.value
   if (!p) return ''
   const where = `${p.base.stage} on ${p.base.target}`
-  if (p.steps.length === 0) return p.base.version === p.base.from ? `${where} has just what version ${p.base.version} wants. Nothing to do.` : `Version ${p.base.version} onto ${where}: nothing changes there.`
+  if (p.steps.length === 0)
+    return p.base.version === p.base.from
+      ? `${where} has just what version ${p.base.version} wants. Nothing to do.`
+      : `Version ${p.base.version} onto ${where}: nothing changes there.`
   const kinds = new Map<string, Set<string>>()
   for (const [name, of] of byFunction.value) {
     const all = (change: string) => of.every((o) => o.change === change)
-    const kind = all('create') ? 'appears' : all('delete') ? 'goes' : of.some((o) => o.change === 'restore') ? 'is put right' : 'changes'
+    const kind = all('create')
+      ? 'appears'
+      : all('delete')
+        ? 'goes'
+        : of.some((o) => o.change === 'restore')
+          ? 'is put right'
+          : 'changes'
     kinds.set(kind, (kinds.get(kind) ?? new Set()).add(name))
   }
-  const say: Record<string, [string, string]> = { changes: ['changes', 'change'], appears: ['appears', 'appear'], goes: ['goes', 'go'], 'is put right': ['is put right', 'are put right'] }
+  const say: Record<string, [string, string]> = {
+    changes: ['changes', 'change'],
+    appears: ['appears', 'appear'],
+    goes: ['goes', 'go'],
+    'is put right': ['is put right', 'are put right'],
+  }
   const parts = [...kinds].map(([k, fns]) => `${count(fns.size, 'function')} ${say[k]?.[fns.size === 1 ? 0 : 1]}`)
   return `Version ${p.base.version} onto ${where}: ${parts.join(', ')}; ${count(p.steps.length, 'step')} in ${count(p.waves, 'wave')}, about ${duration(Math.max(p.expected, 10))}.`
 })
 
-const groups = computed(() => {
-  const steps = plan.value?.steps ?? []
-  if (view.value === 'order') {
-    return [...Map.groupBy(steps, (s) => s.wave)].sort(([a], [b]) => a - b).map(([w, of]) => ({ title: `Wave ${w + 1}`, steps: of }))
-  }
-  return [...byFunction.value].sort(([a], [b]) => (a < b ? -1 : 1)).map(([title, of]) => ({ title, steps: [...of].sort((a, b) => a.wave - b.wave) }))
-})
-const { shown: shownGroups, more: moreGroups, unfold } = useFold(() => groups.value, 25)
-
 function choose(query: Record<string, string | undefined>): void {
-  void router.push({ name: 'plan', params: { service: service.value }, query: { stage: stage.value, version: version.value, target: target.value, ...query } })
+  void router.push({
+    name: 'plan',
+    params: { service: service.value },
+    query: { stage: stage.value, version: version.value, target: target.value, ...query },
+  })
+}
+
+/** Keeps the plan as it is shown, so that it has an address; another one by now is refused. */
+async function keep(): Promise<Schemas['KeptPlan']> {
+  if (!data.value) throw new Problem(0, 'There is no plan yet.')
+  if (data.value.id) return data.value
+  const { base, digest } = data.value.plan
+  return ask(
+    client.POST('/services/{service}/plans', {
+      params: { path: { service: service.value } },
+      body: { stage: base.stage, version: base.version, target: base.target, digest },
+    }),
+  )
+}
+function address(): Promise<boolean> {
+  return run(async () => {
+    const { id } = await keep()
+    await router.push({ name: 'kept-plan', params: { service: service.value, id } })
+  })
 }
 
 async function go(): Promise<void> {
-  const kept = data.value
-  if (!kept) return
   await run(async () => {
-    const { deployment } = await ask(client.POST('/plans/{id}/deployments', { params: { path: { id: kept.id } }, body: { confirm: confirm.value } }))
+    const kept = await keep()
+    const { deployment } = await ask(
+      client.POST('/plans/{id}/deployments', { params: { path: { id: kept.id } }, body: { confirm: confirm.value } }),
+    )
     if (deployment) await router.push({ name: 'deployment', params: { service: service.value, id: deployment } })
-    else await router.push({ name: 'delivery', params: { service: service.value, version: kept.plan.base.version, stage: kept.plan.base.stage } })
+    else
+      await router.push({
+        name: 'delivery',
+        params: { service: service.value, version: kept.plan.base.version, stage: kept.plan.base.stage },
+      })
   })
 }
 </script>
@@ -102,35 +140,57 @@ async function go(): Promise<void> {
   <div class="page">
     <div class="page-head">
       <h1>Plan</h1>
-      <label class="pick">version
-        <select class="form-select" :value="plan?.base.version ?? ''" @change="choose({ version: ($event.target as HTMLSelectElement).value })">
+      <label class="pick"
+        >version
+        <select
+          class="form-select"
+          :value="plan?.base.version ?? ''"
+          @change="choose({ version: ($event.target as HTMLSelectElement).value })"
+        >
           <option v-for="v in versions ?? []" :key="v.number" :value="v.number">{{ v.number }}: {{ v.message }}</option>
         </select>
       </label>
-      <label v-if="targets.length > 1" class="pick">onto
-        <select class="form-select" :value="plan?.base.target ?? ''" @change="choose({ target: ($event.target as HTMLSelectElement).value })">
+      <label v-if="targets.length > 1" class="pick"
+        >onto
+        <select
+          class="form-select"
+          :value="plan?.base.target ?? ''"
+          @change="choose({ target: ($event.target as HTMLSelectElement).value })"
+        >
           <option v-for="t in targets" :key="t">{{ t }}</option>
         </select>
       </label>
-      <button v-if="!route.params.id" type="button" class="btn btn-outline-secondary btn-sm" @click="reload()">Plan again</button>
-      <span v-if="data" class="quiet">plan {{ data.id }}, made <TimeAgo :at="data.madeAt" /></span>
+      <button v-if="!route.params.id" type="button" class="btn btn-outline-secondary btn-sm" @click="reload()">
+        Look again
+      </button>
+      <span v-if="data?.id" class="quiet">plan {{ data.id }}, kept <TimeAgo :at="data.madeAt" /></span>
+      <template v-else-if="data">
+        <span class="quiet">looked at <TimeAgo :at="data.madeAt" />, not kept</span>
+        <button type="button" class="btn btn-outline-secondary btn-sm" :disabled="busy" @click="address">
+          Give it an address to send
+        </button>
+      </template>
     </div>
-    <ProblemNote :problem="problem" />
+    <ProblemNote :problem="problem" :again="reload" />
     <p v-if="moved && data && !busy" class="wait mb-2" role="status">
       Something has happened in {{ plan?.base.stage }} since this plan was made.
-      <button type="button" class="btn btn-link p-0" @click="route.params.id ? choose({}) : reload()">Plan again</button>
+      <button type="button" class="btn btn-link p-0" @click="route.params.id ? choose({}) : reload()">
+        Plan again
+      </button>
     </p>
     <template v-if="data && plan">
-      <p class="sentence">{{ sentence }}</p>
+      <p class="sentence">
+        {{ sentence }}
+        <span v-if="!asked && waiting && waiting === plan.base.version" class="quiet"
+          >It waits to come in:
+          <RouterLink :to="{ name: 'delivery', params: { service, version: waiting, stage: plan.base.stage } }"
+            >its gates</RouterLink
+          >.</span
+        >
+      </p>
       <div class="split">
         <section>
-          <div v-if="plan.steps.length" class="views" role="group" aria-label="Arrange the steps">
-            <button type="button" class="btn btn-sm btn-outline-secondary" :aria-pressed="view === 'functions'" :class="{ active: view === 'functions' }" @click="view = 'functions'">By function</button>
-            <button type="button" class="btn btn-sm btn-outline-secondary" :aria-pressed="view === 'order'" :class="{ active: view === 'order' }" @click="view = 'order'">By order</button>
-            <span class="quiet">{{ count(plan.unchanged, 'resource') }} unchanged</span>
-          </div>
-          <PlanGroup v-for="g in shownGroups" :key="g.title" :title="g.title" :steps="g.steps" :authors="authors" :with-wave="view === 'functions'" />
-          <p v-if="moreGroups"><button type="button" class="btn btn-link p-0" @click="unfold">{{ moreGroups }} more functions</button></p>
+          <PlanSheet :plan="plan" />
         </section>
         <aside>
           <h2>What it means</h2>
@@ -138,27 +198,64 @@ async function go(): Promise<void> {
           <div class="sheet sheet-pad foot">
             <template v-if="plan.problems.length">
               <h2 class="bad">What stops it</h2>
-              <p v-for="p in plan.problems" :key="p.message" class="mb-1 wrap-anywhere">{{ p.message }} <span v-if="p.from?.file" class="quiet">{{ p.from.file }}:{{ p.from.line }}</span></p>
-              <StageSecrets class="my-3" :service="service" :stage="plan.base.stage" missing-only @set="route.params.id ? choose({}) : reload()" />
+              <p v-for="p in plan.problems" :key="p.message" class="mb-1 wrap-anywhere">
+                {{ p.message }} <span v-if="p.from?.file" class="quiet">{{ p.from.file }}:{{ p.from.line }}</span>
+              </p>
+              <StageSecrets
+                class="my-3"
+                :service="service"
+                :stage="plan.base.stage"
+                missing-only
+                @set="route.params.id ? choose({}) : reload()"
+              />
             </template>
             <p class="mb-2">{{ data.runnable.why }}</p>
-            <ProblemNote :problem="runProblem"><button v-if="runProblem?.status === 409" type="button" class="btn btn-sm btn-outline-secondary d-block mt-1" @click="choose({})">Make a new plan</button></ProblemNote>
+            <ProblemNote :problem="runProblem"
+              ><button
+                v-if="runProblem?.status === 409"
+                type="button"
+                class="btn btn-sm btn-outline-secondary d-block mt-1"
+                @click="choose({})"
+              >
+                Make a new plan
+              </button></ProblemNote
+            >
             <template v-if="['run', 'return'].includes(data.runnable.how)">
-              <label v-if="data.confirm" class="d-block mb-2">{{ data.confirm }}. Type <strong>{{ plan.base.stage }}</strong> to confirm:
+              <label v-if="data.confirm" class="d-block mb-2"
+                >{{ data.confirm }}. Type <strong>{{ plan.base.stage }}</strong> to confirm:
                 <input v-model="confirm" class="form-control mt-1" autocomplete="off" />
               </label>
-              <button type="button" class="btn btn-primary" :disabled="busy || !session.may('run') || (!!data.confirm && confirm !== plan.base.stage)" @click="go">
-                {{ data.runnable.how === 'run' ? 'Run this plan' : `Take ${plan.base.stage} back to version ${plan.base.version}` }}
+              <button
+                type="button"
+                class="btn btn-primary"
+                :disabled="busy || !session.may('run') || (!!data.confirm && confirm !== plan.base.stage)"
+                @click="go"
+              >
+                {{
+                  data.runnable.how === 'run'
+                    ? 'Run this plan'
+                    : `Take ${plan.base.stage} back to version ${plan.base.version}`
+                }}
               </button>
               <p v-if="!session.may('run')" class="quiet mb-0 mt-1">Your role may look at plans, not run them.</p>
             </template>
-            <RouterLink v-if="data.runnable.how === 'delivery'" :to="{ name: 'delivery', params: { service, version: plan.base.version, stage: plan.base.stage } }">See its gates in {{ plan.base.stage }}</RouterLink>
+            <RouterLink
+              v-if="data.runnable.how === 'delivery'"
+              :to="{ name: 'delivery', params: { service, version: plan.base.version, stage: plan.base.stage } }"
+              >See its gates in {{ plan.base.stage }}</RouterLink
+            >
           </div>
-          <p class="quiet small mt-2 wrap-anywhere">Digest <code>{{ plan.digest.slice(7, 23) }}</code>, against record {{ plan.base.serial }} and live <code>{{ plan.base.fingerprint.slice(0, 10) }}</code>. A plan is refused once either has moved.</p>
+          <p class="quiet small mt-2 wrap-anywhere">
+            Digest <code>{{ plan.digest.slice(7, 23) }}</code>, against record {{ plan.base.serial }} and live
+            <code>{{ plan.base.fingerprint.slice(0, 10) }}</code>. A plan is refused once either has moved.
+          </p>
         </aside>
       </div>
     </template>
-    <p v-else-if="!problem" class="quiet">Comparing what is wanted, recorded and live…</p>
+    <div v-else-if="!problem">
+      <p class="quiet">Comparing what is wanted, recorded and live…</p>
+      <PageWait />
+    </div>
   </div>
 </template>
 
@@ -173,21 +270,20 @@ async function go(): Promise<void> {
   align-items: baseline;
   color: var(--quiet);
 }
+.pick {
+  min-width: 0;
+  max-width: 100%;
+}
 .pick select {
   width: auto;
-  max-width: 24rem;
+  min-width: 0;
+  max-width: min(24rem, 100%);
 }
 .split {
   display: grid;
   grid-template-columns: minmax(0, 1fr) 21rem;
   gap: 1.25rem;
   align-items: start;
-}
-.views {
-  display: flex;
-  gap: 0.4rem;
-  align-items: baseline;
-  margin-bottom: 0.6rem;
 }
 .foot {
   margin-top: 0.8rem;

@@ -6,6 +6,7 @@ import { useRouter } from 'vue-router'
 import { ask, client } from '../api/client'
 import { useFocus } from '../composables/useFocus'
 import { useLoad } from '../composables/useLoad'
+import { useShortcuts } from '../composables/useShortcuts'
 import { pages } from '../router'
 import { useLine } from '../stores/line'
 import { useLive } from '../stores/live'
@@ -14,42 +15,72 @@ const live = useLive()
 live.open()
 const store = useLine()
 const router = useRouter()
-const { service, stage } = useFocus()
+const { service, stage, move } = useFocus()
 const searching = ref(false)
+const keys = ref(false)
 
 const { data: services } = useLoad(() => ask(client.GET('/services')), { topics: ['source'] })
-const { data: line, problem } = useLoad(() => ask(client.GET('/services/{service}/line', { params: { path: { service: service.value } } })), {
+const {
+  data: line,
+  problem,
+  reload,
+} = useLoad(() => ask(client.GET('/services/{service}/line', { params: { path: { service: service.value } } })), {
   watch: () => service.value,
   topics: ['source', 'build', 'delivery', 'gates', 'deployment', 'look'],
 })
 watch(line, (l) => {
   if (l) store.line = l
 })
-watch([service, stage], () => (document.title = `${service.value} · Rudmar`), { immediate: true })
 
-function onKey(e: KeyboardEvent): void {
-  if ((e.ctrlKey || e.metaKey) && e.key === 'k') {
-    e.preventDefault()
-    searching.value = true
-    return
-  }
-  const at = e.target as HTMLElement
-  if (e.ctrlKey || e.metaKey || e.altKey || at.closest('input, textarea, select, [contenteditable], .modal')) return
-  const page = pages[Number(e.key) - 1]
-  if (page) void router.push({ name: page.name, params: { service: service.value }, query: { stage: stage.value || undefined } })
+useShortcuts((key) => {
+  const page = pages[Number(key) - 1]
+  if (page)
+    void router.push({
+      name: page.name,
+      params: { service: service.value },
+      query: { stage: stage.value || undefined },
+    })
+  if (key === '[') move(-1)
+  if (key === ']') move(1)
+  if (key === '?') keys.value = true
+})
+function onFind(e: KeyboardEvent): void {
+  if (!(e.ctrlKey || e.metaKey) || e.key !== 'k') return
+  e.preventDefault()
+  searching.value = true
 }
-onMounted(() => document.addEventListener('keydown', onKey))
-onUnmounted(() => document.removeEventListener('keydown', onKey))
+onMounted(() => document.addEventListener('keydown', onFind))
+onUnmounted(() => document.removeEventListener('keydown', onFind))
 </script>
 
 <template>
   <div>
-    <TopBar :services="services ?? []" :line="line" @search="searching = true" />
+    <TopBar :services="services ?? []" :line="line" @search="searching = true" @keys="keys = true" />
     <StageLine v-if="line" :line="line" />
-    <div v-if="problem" class="page pb-0"><ProblemNote :problem="problem" /></div>
-    <main v-if="line || problem" :key="service">
-      <RouterView />
+    <div v-else-if="!problem" class="line-wait" aria-hidden="true" />
+    <main v-if="problem?.status === 404" class="page">
+      <h1>There is no service {{ service }}</h1>
+      <p>
+        It was never here, has another name by now, or was taken away.
+        <RouterLink :to="{ name: 'services' }">These are there</RouterLink>.
+      </p>
     </main>
-    <CommandBox v-model="searching" />
+    <template v-else>
+      <div v-if="problem" class="page pb-0"><ProblemNote :problem="problem" :again="reload" /></div>
+      <main v-if="line || problem" id="page" :key="service">
+        <RouterView />
+      </main>
+      <main v-else class="page"><PageWait /></main>
+    </template>
+    <CommandBox v-model="searching" @keys="keys = true" />
+    <ShortcutBox v-model="keys" />
   </div>
 </template>
+
+<style scoped>
+.line-wait {
+  height: 7.2rem;
+  background: var(--wash);
+  border-bottom: 1px solid var(--rule);
+}
+</style>

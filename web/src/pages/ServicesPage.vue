@@ -11,8 +11,14 @@ import { count } from '../words'
 
 useLive().open()
 const session = useSession()
-const { data: services, problem, reload } = useLoad(() => ask(client.GET('/services')), { topics: ['source', 'delivery'] })
-const { data: repositories, reload: reloadRepositories } = useLoad(() => ask(client.GET('/repositories')), { topics: ['source'] })
+const {
+  data: services,
+  problem,
+  reload,
+} = useLoad(() => ask(client.GET('/services')), { topics: ['source', 'delivery'] })
+const { data: repositories, reload: reloadRepositories } = useLoad(() => ask(client.GET('/repositories')), {
+  topics: ['source'],
+})
 const { busy, problem: actProblem, run } = useAction()
 
 const made = ref('')
@@ -43,68 +49,105 @@ function act(): Promise<boolean> {
   return run(async () => {
     const { kind, name } = doing.value ?? { kind: 'service', name: '' }
     const query = { confirm: typed.value }
-    if (kind === 'service') await ask(client.DELETE('/services/{service}', { params: { path: { service: name }, query } }))
-    if (kind === 'repository') await ask(client.DELETE('/repositories/{repository}', { params: { path: { repository: name }, query } }))
-    if (kind === 'move') await ask(client.PUT('/services/{service}/repository', { params: { path: { service: name }, query }, body: { name: to.value } }))
+    if (kind === 'service')
+      await ask(client.DELETE('/services/{service}', { params: { path: { service: name }, query } }))
+    if (kind === 'repository')
+      await ask(client.DELETE('/repositories/{repository}', { params: { path: { repository: name }, query } }))
+    if (kind === 'move')
+      await ask(
+        client.PUT('/services/{service}/repository', {
+          params: { path: { service: name }, query },
+          body: { name: to.value },
+        }),
+      )
     doing.value = null
     await both()
   })
 }
 
 const means = {
-  service: 'It goes off the list. Its versions and its journal stay. What still runs has to be taken away before, by a version of a commit without its folder.',
+  service:
+    'It goes off the list. Its versions and its journal stay. What still runs has to be taken away before, by a version of a commit without its folder.',
   repository: 'It goes with its whole history. It must hold no service any more.',
   move: 'Pushes to its repository are no longer built for it, and those that hold it are refused. Whoever may push to the other one makes its versions. What runs stays until a version comes in by the rules that stand in each stage.',
 }
 </script>
 
 <template>
-  <main class="page">
-    <p class="mb-2"><RouterLink to="/">Rudmar</RouterLink></p>
+  <div class="page">
     <h1 class="mb-3">Services and repositories</h1>
     <ProblemNote :problem="problem ?? actProblem" />
     <section v-if="doing" class="sheet sheet-pad mb-3" :aria-label="`Confirm: ${doing.name}`">
       <h2>{{ doing.kind === 'move' ? 'Move' : 'Remove' }} {{ doing.name }}</h2>
       <p>{{ means[doing.kind] }}</p>
       <form @submit.prevent="act">
-        <label v-if="doing.kind === 'move'" class="d-block mb-2">To the repository
+        <label v-if="doing.kind === 'move'" class="d-block mb-2"
+          >To the repository
           <select v-model="to" class="form-select w-auto">
             <option v-for="r in repositories ?? []" :key="r.name">{{ r.name }}</option>
           </select>
         </label>
-        <label class="d-block mb-2">Type <strong>{{ doing.name }}</strong> to confirm:
+        <label class="d-block mb-2"
+          >Type <strong>{{ doing.name }}</strong> to confirm:
           <input v-model="typed" class="form-control w-auto" autocomplete="off" />
         </label>
-        <button class="btn btn-outline-danger me-2" :disabled="busy || typed !== doing.name">{{ doing.kind === 'move' ? 'Move it' : 'Remove it' }}</button>
+        <button class="btn btn-outline-danger me-2" :disabled="busy || typed !== doing.name">
+          {{ doing.kind === 'move' ? 'Move it' : 'Remove it' }}
+        </button>
         <button type="button" class="btn btn-outline-secondary" @click="doing = null">No</button>
       </form>
     </section>
     <div v-if="services" class="sheet mb-3">
-      <table class="rows">
+      <table v-stack class="rows">
         <thead>
-          <tr><th scope="col">service</th><th scope="col">repository</th><th scope="col">runs in</th><th scope="col">what you can do</th></tr>
+          <tr>
+            <th scope="col">service</th>
+            <th scope="col">repository</th>
+            <th scope="col">runs in</th>
+            <th scope="col">what you can do</th>
+          </tr>
         </thead>
         <tbody>
           <tr v-for="s in services" :key="s.name">
-            <td><RouterLink :to="{ name: 'board', params: { service: s.name } }">{{ s.name }}</RouterLink> <span v-if="s.became" class="wait">called {{ s.became }} now</span></td>
+            <td>
+              <RouterLink :to="{ name: 'board', params: { service: s.name } }">{{ s.name }}</RouterLink>
+              <span v-if="s.became" class="wait">called {{ s.became }} now</span>
+            </td>
             <td>{{ s.repository }}</td>
             <td>{{ s.stages ? count(s.stages, 'stage') : 'no stage' }}</td>
             <td>
               <template v-if="session.may('look after')">
-                <button type="button" class="btn btn-sm btn-outline-secondary me-2" @click="begin('move', s.name)">Move…</button>
-                <button type="button" class="btn btn-sm btn-outline-secondary" :disabled="s.stages > 0" :title="s.stages ? 'Something of it still runs.' : undefined" @click="begin('service', s.name)">Remove…</button>
+                <button type="button" class="btn btn-sm btn-outline-secondary me-2" @click="begin('move', s.name)">
+                  Move…
+                </button>
+                <button
+                  type="button"
+                  class="btn btn-sm btn-outline-secondary"
+                  :disabled="s.stages > 0"
+                  :title="s.stages ? 'Something of it still runs.' : undefined"
+                  @click="begin('service', s.name)"
+                >
+                  Remove…
+                </button>
               </template>
               <span v-else class="quiet">An administrator moves and removes it.</span>
             </td>
           </tr>
-          <tr v-if="services.length === 0"><td colspan="4" class="quiet">There is none yet. Push a folder with a rudmar.yaml to a repository.</td></tr>
+          <tr v-if="services.length === 0">
+            <td colspan="4" class="quiet">There is none yet. Push a folder with a rudmar.yaml to a repository.</td>
+          </tr>
         </tbody>
       </table>
     </div>
     <div v-if="repositories" class="sheet mb-3">
-      <table class="rows">
+      <table v-stack class="rows">
         <thead>
-          <tr><th scope="col">repository</th><th scope="col">address to clone</th><th scope="col">holds</th><th scope="col">what you can do</th></tr>
+          <tr>
+            <th scope="col">repository</th>
+            <th scope="col">address to clone</th>
+            <th scope="col">holds</th>
+            <th scope="col">what you can do</th>
+          </tr>
         </thead>
         <tbody>
           <tr v-for="r in repositories" :key="r.name">
@@ -112,7 +155,16 @@ const means = {
             <td><CopyText :text="`git clone ${r.cloneAddress}`" /></td>
             <td>{{ r.services.join(', ') || 'no service' }}</td>
             <td>
-              <button v-if="session.may('look after')" type="button" class="btn btn-sm btn-outline-secondary" :disabled="r.services.length > 0" :title="r.services.length ? 'It holds services.' : undefined" @click="begin('repository', r.name)">Remove…</button>
+              <button
+                v-if="session.may('look after')"
+                type="button"
+                class="btn btn-sm btn-outline-secondary"
+                :disabled="r.services.length > 0"
+                :title="r.services.length ? 'It holds services.' : undefined"
+                @click="begin('repository', r.name)"
+              >
+                Remove…
+              </button>
               <span v-else class="quiet">An administrator removes it.</span>
             </td>
           </tr>
@@ -120,10 +172,18 @@ const means = {
       </table>
     </div>
     <form v-if="session.may('write')" class="d-flex gap-2 align-items-end" @submit.prevent="make">
-      <label>A new repository
-        <input v-model="made" class="form-control" required pattern="[a-z][a-z0-9\-]{0,39}" placeholder="its name" autocomplete="off" />
+      <label
+        >A new repository
+        <input
+          v-model="made"
+          class="form-control"
+          required
+          pattern="[a-z][a-z0-9\-]{0,39}"
+          placeholder="its name"
+          autocomplete="off"
+        />
       </label>
       <button class="btn btn-primary" :disabled="busy">Make it</button>
     </form>
-  </main>
+  </div>
 </template>

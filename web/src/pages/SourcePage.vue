@@ -4,6 +4,7 @@ import { useRoute, useRouter } from 'vue-router'
 
 import { ask, client, Problem, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
+import { type Draft, readDraft, useDraft } from '../composables/useDraft'
 import { useFocus } from '../composables/useFocus'
 import { useLoad } from '../composables/useLoad'
 import { useSession } from '../stores/session'
@@ -18,7 +19,15 @@ const { service, stage } = useFocus()
 /** The branch that is asked for; the main one where none is. */
 const wanted = computed(() => (typeof route.query.branch === 'string' ? route.query.branch : undefined))
 
-const { data, problem, reload } = useLoad(() => ask(client.GET('/services/{service}/source', { params: { path: { service: service.value }, query: { branch: wanted.value } } })), { watch: () => `${service.value} ${wanted.value ?? ''}`, topics: ['source'] })
+const { data, problem, pending, reload } = useLoad(
+  () =>
+    ask(
+      client.GET('/services/{service}/source', {
+        params: { path: { service: service.value }, query: { branch: wanted.value } },
+      }),
+    ),
+  { watch: () => `${service.value} ${wanted.value ?? ''}`, topics: ['source'] },
+)
 const base = ref('')
 /** A new branch that the commit goes to; nothing for the branch that is open. */
 const onto = ref('')
@@ -33,11 +42,40 @@ const known = ref<Schemas['AssistResult'] | null>(null)
 const message = ref('')
 const conflict = ref<Schemas['Conflict'] | null>(null)
 const { busy, problem: commitProblem, run } = useAction()
+const {
+  leaving,
+  full,
+  drop: dropDraft,
+} = useDraft(edits, () => ({
+  service: service.value,
+  branch: data.value?.branch ?? '',
+  person: session.person?.handle ?? '',
+  base: base.value,
+  message: message.value,
+}))
+/** What was left uncommitted in this browser, and is offered again. */
+const draft = ref<Draft | null>(null)
+function takeUp(): void {
+  if (!draft.value) return
+  base.value = draft.value.base
+  message.value = draft.value.message
+  const files = draft.value.files
+  draft.value = null
+  void Promise.all(files.map(([path]) => fetchText(path))).finally(() => edited(new Map(files)))
+}
+function forget(): void {
+  draft.value = null
+  dropDraft()
+}
 const { problem: fileProblem, run: load } = useAction()
 
-const file = computed(() => String(route.query.file ?? data.value?.files.find((f) => f.path === 'rudmar.yaml')?.path ?? ''))
+const file = computed(() =>
+  String(route.query.file ?? data.value?.files.find((f) => f.path === 'rudmar.yaml')?.path ?? ''),
+)
 const line = computed(() => Number(route.query.line) || undefined)
-const text = computed(() => (edits.value.has(file.value) ? (edits.value.get(file.value) ?? '') : texts.value.get(file.value)))
+const text = computed(() =>
+  edits.value.has(file.value) ? (edits.value.get(file.value) ?? '') : texts.value.get(file.value),
+)
 const gone = computed(() => edits.value.get(file.value) === null)
 const diagnostics = computed(() => check.value?.diagnostics ?? data.value?.diagnostics ?? [])
 const here = computed(() => diagnostics.value.filter((d) => d.file === file.value))
@@ -47,10 +85,13 @@ const newRuntime = ref('python')
 const owner = computed(() => /^functions\/([^/]+)\//.exec(file.value)?.[1] ?? '')
 const renamed = ref<string | null>(null)
 const errors = computed(() => diagnostics.value.filter((d) => d.severity === 'error').length)
+/** The branch takes no commit that has errors, and it is the one that it would go to. */
+const refused = computed(() => errors.value > 0 && !!data.value?.taken && !onto.value)
 const stale = computed(() => edits.value.size > 0 && !!data.value && base.value !== data.value.head.hash)
 
 watch(data, (d) => {
   if (!d || edits.value.size > 0) return // an edit stays on what it began with
+  draft.value = readDraft(service.value, d.branch, session.person?.handle ?? '')
   base.value = d.head.hash
   texts.value = new Map()
   void recheck()
@@ -67,12 +108,23 @@ watch(
 
 async function fetchText(path: string): Promise<void> {
   if (texts.value.has(path) || !data.value?.files.some((f) => f.path === path)) return
-  const got = await ask(client.GET('/services/{service}/source/file', { params: { path: { service: service.value }, query: { path, branch: data.value.branch } } }))
+  const got = await ask(
+    client.GET('/services/{service}/source/file', {
+      params: { path: { service: service.value }, query: { path, branch: data.value.branch } },
+    }),
+  )
   texts.value = new Map(texts.value).set(path, got.binary ? '(not a text)' : got.text)
 }
 
 function assist(at: number, column: number): Promise<Schemas['AssistResult']> {
-  const body = { branch: data.value?.branch ?? '', stage: stage.value || undefined, file: file.value, line: at, column, files: Object.fromEntries(edits.value) }
+  const body = {
+    branch: data.value?.branch ?? '',
+    stage: stage.value || undefined,
+    file: file.value,
+    line: at,
+    column,
+    files: Object.fromEntries(edits.value),
+  }
   return ask(client.POST('/services/{service}/source/assist', { params: { path: { service: service.value } }, body }))
 }
 
@@ -99,7 +151,17 @@ async function recheck(): Promise<void> {
   if (!data.value) return
   const mine = ++checking
   try {
-    const got = await ask(client.POST('/services/{service}/source/check', { params: { path: { service: service.value } }, body: { branch: data.value.branch, stage: stage.value || undefined, file: file.value, files: Object.fromEntries(edits.value) } }))
+    const got = await ask(
+      client.POST('/services/{service}/source/check', {
+        params: { path: { service: service.value } },
+        body: {
+          branch: data.value.branch,
+          stage: stage.value || undefined,
+          file: file.value,
+          files: Object.fromEntries(edits.value),
+        },
+      }),
+    )
     if (mine === checking) check.value = got
   } catch (e) {
     if (mine === checking && e instanceof Problem) commitProblem.value = e
@@ -123,7 +185,11 @@ function edited(next: Map<string, string | null>): void {
 function addFunction(): Promise<boolean> {
   return run(async () => {
     const name = newName.value ?? ''
-    const files = await ask(client.GET('/services/{service}/source/starter', { params: { path: { service: service.value }, query: { name, runtime: newRuntime.value } } }))
+    const files = await ask(
+      client.GET('/services/{service}/source/starter', {
+        params: { path: { service: service.value }, query: { name, runtime: newRuntime.value } },
+      }),
+    )
     edited(new Map([...edits.value, ...Object.entries(files)]))
     newName.value = null
     open(`functions/${name}/function.yaml`)
@@ -134,7 +200,9 @@ function rename(): Promise<boolean> {
   return run(async () => {
     const [from, to] = [owner.value, renamed.value ?? '']
     const body = { branch: data.value?.branch ?? '', function: from, to, files: Object.fromEntries(edits.value) }
-    const files = await ask(client.POST('/services/{service}/source/rename', { params: { path: { service: service.value } }, body }))
+    const files = await ask(
+      client.POST('/services/{service}/source/rename', { params: { path: { service: service.value } }, body }),
+    )
     await Promise.all(Object.keys(files).map((path) => fetchText(path))) // for the differences
     edited(new Map(Object.entries(files)))
     renamed.value = null
@@ -170,7 +238,16 @@ function commit(on: string): Promise<boolean> {
   return run(async () => {
     if (!data.value) return
     conflict.value = null
-    const sent = await client.POST('/services/{service}/source/commits', { params: { path: { service: service.value } }, body: { branch: data.value.branch, onto: onto.value || undefined, base: on, message: message.value, files: Object.fromEntries(edits.value) } })
+    const sent = await client.POST('/services/{service}/source/commits', {
+      params: { path: { service: service.value } },
+      body: {
+        branch: data.value.branch,
+        onto: onto.value || undefined,
+        base: on,
+        message: message.value,
+        files: Object.fromEntries(edits.value),
+      },
+    })
     if (sent.response.status === 409) {
       conflict.value = sent.error as Schemas['Conflict']
       return
@@ -202,84 +279,216 @@ async function drop(): Promise<void> {
 
 <template>
   <div class="page source">
-    <ProblemNote :problem="problem" />
+    <LeaveBox :answer="leaving" :what="count(edits.size, 'file')" />
+    <ProblemNote :problem="problem" :again="reload" />
+    <PageWait v-if="pending" :lines="14" />
+    <p v-if="full" class="bad" role="alert">
+      This browser gives no more room for drafts: commit the edit before you leave the page.
+    </p>
+    <div v-if="draft" class="sheet sheet-pad mb-2" role="status">
+      You left {{ count(draft.files.length, 'edited file') }} here <TimeAgo :at="draft.at" />, not committed<template
+        v-if="data && draft.base !== data.head.hash"
+        >; the branch has moved on since, and committing will show both</template
+      >.
+      <button type="button" class="btn btn-sm btn-primary ms-2" @click="takeUp">Go on with it</button>
+      <button type="button" class="btn btn-sm btn-outline-secondary ms-2" @click="forget">Drop it</button>
+    </div>
     <div v-if="data" class="grid">
       <nav class="files sheet" aria-label="Files">
         <form v-if="newName !== null" class="px-2 pb-1" @submit.prevent="addFunction">
-          <input v-model="newName" class="form-control mb-1" required pattern="[a-z][a-z0-9\-]{0,39}" placeholder="its name" aria-label="Name of the new function" autofocus />
+          <input
+            v-model="newName"
+            class="form-control mb-1"
+            required
+            pattern="[a-z][a-z0-9\-]{0,39}"
+            placeholder="its name"
+            aria-label="Name of the new function"
+            autofocus
+          />
           <select v-model="newRuntime" class="form-select mb-1" aria-label="Runtime of the new function">
             <option v-for="r in data.runtimes" :key="r">{{ r }}</option>
           </select>
           <button class="btn btn-sm btn-primary me-1" :disabled="busy">Make it</button>
           <button type="button" class="btn btn-sm btn-outline-secondary" @click="newName = null">No</button>
         </form>
-        <button v-else-if="session.may('write')" type="button" class="btn btn-link btn-sm" @click="newName = ''">New function…</button>
+        <button v-else-if="session.may('write')" type="button" class="btn btn-link btn-sm" @click="newName = ''">
+          New function…
+        </button>
         <FileTree :committed="data.files" :edits="edits" :diagnostics="diagnostics" :file="file" @open="open" />
       </nav>
       <section class="middle">
         <div class="page-head mb-1">
           <h1 class="path" :class="{ 'text-decoration-line-through': gone }">{{ file }}</h1>
           <span class="quiet"
-            ><select v-if="data.branches.length > 1" class="form-select d-inline-block w-auto" aria-label="Branch" :value="data.branch" :disabled="edits.size > 0" :title="edits.size ? 'Commit or drop the edit first' : undefined" @change="switchTo(($event.target as HTMLSelectElement).value)">
+            ><select
+              v-if="data.branches.length > 1"
+              class="form-select d-inline-block w-auto"
+              aria-label="Branch"
+              :value="data.branch"
+              :disabled="edits.size > 0"
+              :title="edits.size ? 'Commit or drop the edit first' : undefined"
+              @change="switchTo(($event.target as HTMLSelectElement).value)"
+            >
               <option v-for="b in data.branches" :key="b">{{ b }}</option></select
-            ><template v-else>{{ data.branch }}</template> at <code>{{ base.slice(0, 8) }}</code><template v-if="data.taken">, taken by a stage</template></span>
+            ><template v-else>{{ data.branch }}</template> at <code>{{ base.slice(0, 8) }}</code><template
+              v-if="data.taken"
+              >, taken by a stage</template
+            ></span
+          >
           <span v-if="errors" class="bad">{{ count(errors, 'error') }} in all</span>
           <span v-else class="good">no errors</span>
           <button v-if="gone" type="button" class="btn btn-link p-0" @click="bringBack">bring it back</button>
           <template v-else>
-            <button type="button" class="btn btn-link p-0" :aria-expanded="showHistory" @click="showHistory = !showHistory">history</button>
+            <button
+              type="button"
+              class="btn btn-link p-0"
+              :aria-expanded="showHistory"
+              @click="showHistory = !showHistory"
+            >
+              history
+            </button>
             <template v-if="session.may('write')">
-              <button v-if="owner" type="button" class="btn btn-link p-0" @click="renamed = owner">rename {{ owner }}</button>
-              <button v-if="file !== 'rudmar.yaml'" type="button" class="btn btn-link p-0" @click="takeAway(false)">take this file away</button>
-              <button v-if="owner" type="button" class="btn btn-link p-0" @click="takeAway(true)">take {{ owner }} away</button>
+              <button v-if="owner" type="button" class="btn btn-link p-0" @click="renamed = owner">
+                rename {{ owner }}
+              </button>
+              <button v-if="file !== 'rudmar.yaml'" type="button" class="btn btn-link p-0" @click="takeAway(false)">
+                take this file away
+              </button>
+              <button v-if="owner" type="button" class="btn btn-link p-0" @click="takeAway(true)">
+                take {{ owner }} away
+              </button>
             </template>
           </template>
         </div>
         <form v-if="renamed !== null" class="commit mb-2" @submit.prevent="rename">
           <label for="renamed" class="text-nowrap">{{ owner }} becomes</label>
-          <input id="renamed" v-model="renamed" class="form-control" required pattern="[a-z][a-z0-9\-]{0,39}" autofocus />
+          <input
+            id="renamed"
+            v-model="renamed"
+            class="form-control"
+            required
+            pattern="[a-z][a-z0-9\-]{0,39}"
+            autofocus
+          />
           <button class="btn btn-primary" :disabled="busy || renamed === owner">Rename</button>
           <button type="button" class="btn btn-outline-secondary" @click="renamed = null">No</button>
           <span class="quiet">as an edit; <code>was</code> keeps it one function</span>
         </form>
         <ProblemNote :problem="fileProblem" />
         <div class="edit sheet">
-          <CodeEditor v-if="text !== undefined" :key="file" :file="file" :text="text" :diagnostics="here" :readonly="!session.may('write') || gone" :line="line" :assist="assist" @change="change" @line="look" />
+          <CodeEditor
+            v-if="text !== undefined"
+            :key="file"
+            :file="file"
+            :text="text"
+            :diagnostics="here"
+            :readonly="!session.may('write') || gone"
+            :line="line"
+            :assist="assist"
+            @change="change"
+            @line="look"
+          />
         </div>
         <ul v-if="here.length" class="problems" aria-label="Problems in this file">
           <li v-for="(d, i) in here" :key="i">
-            <button type="button" class="btn btn-link p-0" @click="open(file, d.line)">{{ d.line }}:{{ d.column }}</button>
-            &nbsp;<span :class="d.severity === 'error' ? 'bad' : 'wait'">{{ d.severity }}</span> {{ d.message }} <span class="quiet">{{ d.code }}</span>
+            <button type="button" class="btn btn-link p-0" @click="open(file, d.line)">
+              {{ d.line }}:{{ d.column }}
+            </button>
+            &nbsp;<span :class="d.severity === 'error' ? 'bad' : 'wait'">{{ d.severity }}</span> {{ d.message }}
+            <span class="quiet">{{ d.code }}</span>
           </li>
         </ul>
         <FileHistory v-if="showHistory" :service="service" :branch="data.branch" :file="file" />
-        <LineNotes v-if="file.endsWith('.yaml')" :notes="known?.notes ?? []" :about="known?.about ?? ''" :service="service" :branch="data.branch" :stage="stage" :files="Object.fromEntries(edits)" @open="open" />
+        <LineNotes
+          v-if="file.endsWith('.yaml')"
+          :notes="known?.notes ?? []"
+          :about="known?.about ?? ''"
+          :service="service"
+          :branch="data.branch"
+          :stage="stage"
+          :files="Object.fromEntries(edits)"
+          @open="open"
+        />
         <ProblemNote :problem="commitProblem" />
         <div v-if="conflict" class="sheet sheet-pad mb-2" role="alert">
-          <p class="mb-1"><strong class="wait">{{ conflict.detail }}</strong> Nothing of yours is lost: it stands in the editor.</p>
-          <details v-for="(theirs, path) in conflict.theirs" :key="path"><summary>{{ path }} as {{ conflict.by }} left it</summary><pre class="block">{{ theirs }}</pre></details>
-          <button type="button" class="btn btn-sm btn-primary me-2 mt-2" @click="keepMine">Commit mine on top of it</button>
-          <button type="button" class="btn btn-sm btn-outline-secondary mt-2" @click="drop">Take theirs, drop my edit</button>
+          <p class="mb-1">
+            <strong class="wait">{{ conflict.detail }}</strong> Nothing of yours is lost: it stands in the editor.
+          </p>
+          <details v-for="(theirs, path) in conflict.theirs" :key="path">
+            <summary>{{ path }} as {{ conflict.by }} left it</summary>
+            <pre class="block">{{ theirs }}</pre>
+          </details>
+          <button type="button" class="btn btn-sm btn-primary me-2 mt-2" @click="keepMine">
+            Commit mine on top of it
+          </button>
+          <button type="button" class="btn btn-sm btn-outline-secondary mt-2" @click="drop">
+            Take theirs, drop my edit
+          </button>
         </div>
         <div v-if="showDiff && edits.size" class="diffs">
-          <DiffView v-for="[path, now] in edits" :key="path" :title="path" sides="committed at the left, your edit at the right" :before="texts.get(path) ?? ''" :after="now ?? ''" />
+          <DiffView
+            v-for="[path, now] in edits"
+            :key="path"
+            :title="path"
+            sides="committed at the left, your edit at the right"
+            :before="texts.get(path) ?? ''"
+            :after="now ?? ''"
+          />
         </div>
         <form v-if="edits.size" class="mt-2" @submit.prevent="commit(base)">
           <div class="commit">
-            <input v-model="message" class="form-control" required placeholder="What this changes, and for whom" aria-label="Message" />
-            <input v-model="onto" class="form-control onto" pattern="[A-Za-z0-9][A-Za-z0-9._\/\-]*" :placeholder="`to ${data.branch}, or a new branch`" aria-label="New branch" />
+            <input
+              v-model="message"
+              class="form-control"
+              required
+              placeholder="What this changes, and for whom"
+              aria-label="Message"
+            />
+            <input
+              v-model="onto"
+              class="form-control onto"
+              pattern="[A-Za-z0-9][A-Za-z0-9._\/\-]*"
+              :placeholder="`to ${data.branch}, or a new branch`"
+              aria-label="New branch"
+            />
           </div>
           <div class="commit">
-            <button class="btn btn-primary text-nowrap" :disabled="busy || !session.may('write')">Commit {{ count(edits.size, 'file') }}</button>
-            <button type="button" class="btn btn-outline-secondary text-nowrap" :aria-pressed="showDiff" @click="showDiff = !showDiff">{{ showDiff ? 'Hide' : 'Show' }} the differences</button>
+            <button
+              class="btn text-nowrap"
+              :class="refused ? 'btn-outline-secondary' : 'btn-primary'"
+              :disabled="busy || !session.may('write')"
+            >
+              Commit {{ count(edits.size, 'file') }}<template v-if="refused"> all the same</template>
+            </button>
+            <button
+              type="button"
+              class="btn btn-outline-secondary text-nowrap"
+              :aria-pressed="showDiff"
+              @click="showDiff = !showDiff"
+            >
+              {{ showDiff ? 'Hide' : 'Show' }} the differences
+            </button>
             <button type="button" class="btn btn-outline-secondary text-nowrap" @click="drop">Drop the edit</button>
+            <span v-if="refused" class="bad"
+              >{{ data.branch }} will refuse it while there {{ errors === 1 ? 'is an error' : 'are errors' }}; a new
+              branch takes it</span
+            >
             <span v-if="stale" class="wait text-nowrap">the branch has moved on</span>
           </div>
         </form>
         <p v-else-if="!session.may('write')" class="quiet mb-0">Your role reads; an author writes.</p>
       </section>
       <aside>
-        <BecomesList v-if="check" :check="check" :edited="edits.size > 0" :broken="here.some((d) => d.severity === 'error')" :stage="stage" :file="file" :line="cursor" @open="open" />
+        <BecomesList
+          v-if="check"
+          :check="check"
+          :edited="edits.size > 0"
+          :broken="here.some((d) => d.severity === 'error')"
+          :stage="stage"
+          :file="file"
+          :line="cursor"
+          @open="open"
+        />
       </aside>
     </div>
   </div>

@@ -11,53 +11,94 @@ import { bytes, digest, writer } from '../words'
 const route = useRoute()
 const { service, stage } = useFocus()
 const version = computed(() => Number(route.params.version))
-const { data, problem } = useLoad(() => ask(client.GET('/services/{service}/versions/{version}', { params: { path: { service: service.value, version: version.value } } })), {
-  watch: () => version.value,
-  topics: ['deployment'],
-})
+const { data, problem, reload } = useLoad(
+  () =>
+    ask(
+      client.GET('/services/{service}/versions/{version}', {
+        params: { path: { service: service.value, version: version.value } },
+      }),
+    ),
+  {
+    watch: () => version.value,
+    topics: ['deployment'],
+  },
+)
 const shown = ref<{ function: string; file: Schemas['FileText'] } | null>(null)
 const { problem: fileProblem, run } = useAction()
 
 function open(fn: string, path: string): Promise<boolean> {
   return run(async () => {
     const at = { service: service.value, version: version.value, function: fn }
-    shown.value = { function: fn, file: await ask(client.GET('/services/{service}/versions/{version}/functions/{function}/file', { params: { path: at, query: { path } } })) }
+    shown.value = {
+      function: fn,
+      file: await ask(
+        client.GET('/services/{service}/versions/{version}/functions/{function}/file', {
+          params: { path: at, query: { path } },
+        }),
+      ),
+    }
   })
 }
 </script>
 
 <template>
   <div class="page">
-    <ProblemNote :problem="problem" />
+    <ProblemNote :problem="problem" :again="reload" />
     <template v-if="data">
       <div class="page-head">
         <h1>Version {{ data.version.number }}</h1>
         <span>{{ data.version.message }}</span>
-        <span class="quiet"><code>{{ data.version.hash.slice(0, 8) }}</code> on {{ data.version.branch }}, by {{ writer(data.version) }}, built <TimeAgo :at="data.version.builtAt" /></span>
-        <RouterLink :to="{ name: 'plan', params: { service }, query: { stage, version: data.version.number } }">Plan it onto {{ stage }}</RouterLink>
-        <RouterLink v-if="data.version.number > 1" :to="{ name: 'compare', params: { service, version: data.version.number - 1, other: data.version.number } }">Compare it with version {{ data.version.number - 1 }}</RouterLink>
+        <span class="quiet"
+          ><code>{{ data.version.hash.slice(0, 8) }}</code> on {{ data.version.branch }}, by {{ writer(data.version) }},
+          built <TimeAgo :at="data.version.builtAt"
+        /></span>
+        <RouterLink :to="{ name: 'plan', params: { service }, query: { stage, version: data.version.number } }"
+          >Plan it onto {{ stage }}</RouterLink
+        >
+        <RouterLink
+          v-if="data.version.number > 1"
+          :to="{ name: 'compare', params: { service, version: data.version.number - 1, other: data.version.number } }"
+          >Compare it with version {{ data.version.number - 1 }}</RouterLink
+        >
       </div>
-      <p class="quiet">{{ data.version.stages.length ? `Runs in ${data.version.stages.join(', ')}.` : 'Runs nowhere.' }} Each archive is named by the SHA-256 of its listing; the same bytes run in every stage.</p>
+      <p class="quiet">
+        {{ data.version.stages.length ? `Runs in ${data.version.stages.join(', ')}.` : 'Runs nowhere.' }} Each archive
+        is named by the SHA-256 of its listing; the same bytes run in every stage.
+      </p>
       <ProvenanceNote :service="service" :version="version" />
       <div class="sheet overflow-auto mb-3">
-        <table class="rows">
+        <table v-stack class="rows">
           <thead>
             <tr>
-              <th>function</th>
-              <th>digest</th>
-              <th class="number">archive</th>
-              <th>files</th>
+              <th scope="col">function</th>
+              <th scope="col">digest</th>
+              <th scope="col" class="number">archive</th>
+              <th scope="col">files</th>
             </tr>
           </thead>
           <tbody>
             <tr v-for="f in data.functions" :key="f.function">
-              <td>{{ f.function }}<div class="quiet">{{ f.changed ? 'changed' : 'as before' }}</div></td>
+              <td>
+                {{ f.function }}
+                <div class="quiet">{{ f.changed ? 'changed' : 'as before' }}</div>
+              </td>
               <td><CopyText :text="f.digest" :label="digest(f.digest)" /></td>
-              <td class="number text-nowrap"><a :href="`/api/services/${service}/versions/${version}/functions/${f.function}/archive`" :download="`${f.function}-${version}.zip`">{{ bytes(f.bytes) }}</a></td>
+              <td class="number text-nowrap">
+                <a
+                  :href="`/api/services/${service}/versions/${version}/functions/${f.function}/archive`"
+                  :download="`${f.function}-${version}.zip`"
+                  >{{ bytes(f.bytes) }}</a
+                >
+              </td>
               <td>
                 <div v-for="file in f.files" :key="file.path">
-                  <button type="button" class="btn btn-link p-0" @click="open(f.function, file.path)">{{ file.path }}</button>
-                  <span class="quiet ms-2">{{ bytes(file.size) }} · {{ file.mode }} · <code :title="file.sha256">{{ file.sha256.slice(0, 8) }}</code></span>
+                  <button type="button" class="btn btn-link p-0" @click="open(f.function, file.path)">
+                    {{ file.path }}
+                  </button>
+                  <span class="quiet ms-2"
+                    >{{ bytes(file.size) }} · {{ file.mode }} ·
+                    <code :title="file.sha256">{{ file.sha256.slice(0, 8) }}</code></span
+                  >
                 </div>
               </td>
             </tr>

@@ -2,60 +2,117 @@
 import { computed, ref } from 'vue'
 
 import { ask, client } from '../api/client'
+import { useAddress } from '../composables/useAddress'
 import { useFocus } from '../composables/useFocus'
 import { useLoad } from '../composables/useLoad'
+import { useParts } from '../composables/useParts'
 import { count, some, writer } from '../words'
 
 const { service } = useFocus()
-const { data, problem } = useLoad(() => ask(client.GET('/services/{service}/versions', { params: { path: { service: service.value } } })), {
-  watch: () => service.value,
-  topics: ['build', 'deployment'],
-})
-const { data: builds, reload } = useLoad(() => ask(client.GET('/services/{service}/builds', { params: { path: { service: service.value } } })), {
-  watch: () => service.value,
-  topics: ['build', 'source'],
-})
+const find = useAddress('find', '')
+const {
+  rows: data,
+  more,
+  older,
+  problem,
+  pending,
+  reload: again,
+} = useParts(
+  (before) =>
+    ask(
+      client.GET('/services/{service}/versions', {
+        params: { path: { service: service.value }, query: { before, text: find.value || undefined } },
+      }),
+    ),
+  (v) => v.number,
+  { watch: () => `${service.value}\n${find.value}`, topics: ['build', 'deployment'] },
+)
+const { data: builds, reload } = useLoad(
+  () => ask(client.GET('/services/{service}/builds', { params: { path: { service: service.value } } })),
+  {
+    watch: () => service.value,
+    topics: ['build', 'source'],
+  },
+)
 /** Builds at work, and the newest one where it made no version. */
-const shownBuilds = computed(() => builds.value?.filter((b, i) => b.state === 'running' || b.state === 'queued' || (i === 0 && b.state !== 'done')) ?? [])
+const shownBuilds = computed(
+  () =>
+    builds.value?.filter((b, i) => b.state === 'running' || b.state === 'queued' || (i === 0 && b.state !== 'done')) ??
+    [],
+)
 
 /** Up to two versions to compare, the older one first. */
 const picked = ref<number[]>([])
 function pick(version: number): void {
-  picked.value = picked.value.includes(version) ? picked.value.filter((v) => v !== version) : [...picked.value, version].slice(-2).sort((a, b) => a - b)
+  picked.value = picked.value.includes(version)
+    ? picked.value.filter((v) => v !== version)
+    : [...picked.value, version].slice(-2).sort((a, b) => a - b)
 }
 </script>
 
 <template>
   <div class="page">
-    <ProblemNote :problem="problem" />
+    <ProblemNote :problem="problem" :again="again" />
     <div class="page-head">
       <h1>Versions</h1>
-      <span v-if="data" class="quiet">{{ count(data.length, 'version') }}; what a version holds never changes</span>
-      <RouterLink v-if="picked.length === 2" class="btn btn-primary btn-sm ms-auto" :to="{ name: 'compare', params: { service, version: picked[0], other: picked[1] } }">Compare {{ picked[0] }} with {{ picked[1] }}</RouterLink>
+      <input
+        v-model.lazy="find"
+        class="form-control find"
+        type="search"
+        placeholder="Message, author, commit or number"
+        aria-label="Filter"
+      />
+      <span v-if="data" class="quiet"
+        >{{ more ? 'the newest' : '' }} {{ count(data.length, 'version') }}; what a version holds never changes</span
+      >
+      <RouterLink
+        v-if="picked.length === 2"
+        class="btn btn-primary btn-sm ms-auto"
+        :to="{ name: 'compare', params: { service, version: picked[0], other: picked[1] } }"
+        >Compare {{ picked[0] }} with {{ picked[1] }}</RouterLink
+      >
       <span v-else-if="data && data.length > 1" class="quiet ms-auto">mark two to compare them</span>
     </div>
     <BuildNote v-for="b in shownBuilds" :key="b.id" :build="b" :service="service" @changed="reload" />
-    <EmptyNote v-if="data && data.length === 0 && shownBuilds.length === 0" title="No version yet" command="git push origin main">A version is built from each commit on a branch that a stage takes.</EmptyNote>
-    <div v-else-if="data && data.length" class="sheet overflow-auto">
-      <table class="rows">
+    <PageWait v-if="pending" />
+    <p v-if="data && data.length === 0 && find" class="quiet">No version is like that.</p>
+    <EmptyNote
+      v-else-if="data && data.length === 0 && shownBuilds.length === 0"
+      title="No version yet"
+      command="git push origin main"
+      >A version is built from each commit on a branch that a stage takes.</EmptyNote
+    >
+    <div v-else-if="data && data.length" class="sheet overflow-auto" tabindex="-1">
+      <table v-stack class="rows">
+        <caption class="visually-hidden">
+          Versions, newest first
+        </caption>
         <thead>
           <tr>
-            <th><span class="visually-hidden">compare</span></th>
-            <th class="number">version</th>
-            <th>commit</th>
-            <th>by</th>
-            <th>built</th>
-            <th>functions that changed</th>
-            <th>runs in</th>
+            <th scope="col"><span class="visually-hidden">compare</span></th>
+            <th scope="col" class="number">version</th>
+            <th scope="col">commit</th>
+            <th scope="col">by</th>
+            <th scope="col">built</th>
+            <th scope="col">functions that changed</th>
+            <th scope="col">runs in</th>
           </tr>
         </thead>
         <tbody>
           <tr v-for="v in data" :key="v.number">
-            <td><input type="checkbox" class="form-check-input" :checked="picked.includes(v.number)" :aria-label="`Compare version ${v.number}`" @change="pick(v.number)" /></td>
+            <td>
+              <input
+                type="checkbox"
+                class="form-check-input"
+                :checked="picked.includes(v.number)"
+                :aria-label="`Compare version ${v.number}`"
+                @change="pick(v.number)"
+              />
+            </td>
             <td class="number">
               <RouterLink :to="{ name: 'version', params: { service, version: v.number } }">{{ v.number }}</RouterLink>
             </td>
-            <td><code class="quiet">{{ v.hash.slice(0, 8) }}</code> {{ v.message }}</td>
+            <td><CopyText :text="v.hash" :label="v.hash.slice(0, 8)" quiet /> {{ v.message }}</td>
             <td>{{ writer(v) }}</td>
             <td><TimeAgo :at="v.builtAt" /></td>
             <td>{{ v.changed.length === v.functions ? `all ${v.functions}` : some(v.changed) || 'none' }}</td>
@@ -67,5 +124,12 @@ function pick(version: number): void {
         </tbody>
       </table>
     </div>
+    <MoreRows :more="more" :older="older" what="versions" />
   </div>
 </template>
+
+<style scoped>
+.find {
+  width: 17rem;
+}
+</style>

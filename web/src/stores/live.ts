@@ -1,44 +1,69 @@
 import { defineStore } from 'pinia'
 import { ref } from 'vue'
 
+import { useSession } from './session'
+
 export interface Change {
   service: string
   topic: string
   body: Record<string, unknown>
 }
 
+/** How long it waits before it tries again, in ms: longer each time. */
+const waits = [1000, 2000, 4000, 8000, 15_000]
+
 /** The stream of what happens. Pages listen to it, so that none needs a reload. */
 export const useLive = defineStore('live', () => {
   const connected = ref(true)
+  /** How often it was tried in vain, and when it is tried next. */
+  const tries = ref(0)
+  const next = ref(0)
   const listeners = new Set<(change: Change | null) => void>()
   let stream: EventSource | null = null
+  let timer: ReturnType<typeof setTimeout> | undefined
   let missed = false
 
   function open(): void {
     if (stream) return
-    stream = new EventSource('/api/events')
-    stream.addEventListener('hello', () => {
+    clearTimeout(timer)
+    const mine = (stream = new EventSource('/api/events'))
+    mine.addEventListener('hello', () => {
       connected.value = true
-      // What was missed is told again by the server; a page that was away for
-      // longer than it keeps events loads anew.
+      tries.value = 0
+      // A page that was away loads anew: what it missed is not told again.
       if (missed) for (const listen of listeners) listen(null)
       missed = false
     })
-    stream.addEventListener('change', (e) => {
+    mine.addEventListener('change', (e) => {
       const change = JSON.parse((e as MessageEvent<string>).data) as Change
       for (const listen of listeners) listen(change)
     })
-    stream.onerror = () => {
-      connected.value = false
+    mine.onerror = () => {
+      if (stream !== mine) return
+      const refused = mine.readyState === EventSource.CLOSED
+      close()
       missed = true
-      if (stream?.readyState === EventSource.CLOSED) {
-        stream = null
-        setTimeout(open, 2000)
-      }
+      // It answers, but not to us: it is tried again once somebody is signed in.
+      if (refused) void useSession().check().then(later)
+      else later()
     }
   }
 
+  function later(): void {
+    if (tries.value > 0) connected.value = false
+    const wait = waits[Math.min(tries.value++, waits.length - 1)] ?? 15_000
+    next.value = Date.now() + wait
+    timer = setTimeout(open, wait)
+  }
+
+  /** Tries again at once. */
+  function again(): void {
+    close()
+    open()
+  }
+
   function close(): void {
+    clearTimeout(timer)
     stream?.close()
     stream = null
   }
@@ -48,5 +73,5 @@ export const useLive = defineStore('live', () => {
     return () => listeners.delete(listener)
   }
 
-  return { connected, open, close, listen }
+  return { connected, tries, next, open, again, close, listen }
 })

@@ -1,12 +1,16 @@
 import { defineStore } from 'pinia'
 import { ref } from 'vue'
 
-import { ask, client, Problem, type Schemas, setCsrf } from '../api/client'
+import { ask, client, onEndedSession, Problem, type Schemas, setCsrf } from '../api/client'
 
 /** Who is signed in. */
 export const useSession = defineStore('session', () => {
   const person = ref<Schemas['Session'] | null>(null)
   const known = ref(false)
+  /** The session ended while somebody was at work: they sign in again where they are. */
+  const ended = ref(false)
+  let goOn: (() => void) | null = null
+  let waiting: Promise<void> | null = null
 
   function take(session: Schemas['Session'] | null): void {
     person.value = session
@@ -23,8 +27,30 @@ export const useSession = defineStore('session', () => {
     }
   }
 
+  /** Looks whether the session still stands, and asks to sign in again where it does not. */
+  async function check(): Promise<void> {
+    try {
+      await ask(client.GET('/session'))
+    } catch (e) {
+      if (e instanceof Problem && e.status === 401 && person.value) await again()
+    }
+  }
+
+  function again(): Promise<void> {
+    ended.value = true
+    waiting ??= new Promise((resolve) => (goOn = resolve))
+    return waiting
+  }
+  onEndedSession(again)
+
   async function signIn(handle: string, password: string): Promise<void> {
+    const before = person.value?.handle
     take(await ask(client.POST('/session', { body: { handle, password } })))
+    // What is on the screen was shown to somebody else.
+    if (before && before !== handle) location.assign('/')
+    ended.value = false
+    goOn?.()
+    goOn = waiting = null
   }
 
   async function signOut(): Promise<void> {
@@ -36,5 +62,5 @@ export const useSession = defineStore('session', () => {
     return person.value?.abilities.includes(ability) ?? false
   }
 
-  return { person, known, load, signIn, signOut, may }
+  return { person, known, ended, load, check, signIn, signOut, may }
 })

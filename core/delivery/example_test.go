@@ -1,0 +1,32 @@
+package delivery_test
+
+import (
+	"context"
+	"fmt"
+
+	"rudmar/core/delivery"
+	"rudmar/core/manifest"
+)
+
+// A version that has to be approved, and may not by who pushed it.
+func ExampleGates() {
+	live := &manifest.Stage{Name: "live", On: manifest.OnReady,
+		Gates: manifest.Gates{Approvals: &manifest.Approvals{Count: 1}}}
+	for _, g := range delivery.Gates(context.Background(), delivery.Entry{Own: live}, delivery.Facts{
+		Authors: []string{"wren"}, Meaning: []string{},
+		Approvals: []delivery.Approval{{Person: "wren", Shown: []string{}}},
+	}) {
+		fmt.Println(g.Name, g.State)
+	}
+	// Output: approval waits
+}
+
+func ExampleNext() {
+	state, err := delivery.Next(delivery.Waiting, delivery.Enter)
+	fmt.Println(state, err)
+	_, err = delivery.Next(delivery.Settled, delivery.Enter)
+	fmt.Println(err != nil)
+	// Output:
+	// planning <nil>
+	// true
+}

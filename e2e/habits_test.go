@@ -1,0 +1,189 @@
+package e2e
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/go-rod/rod/lib/input"
+	"github.com/go-rod/rod/lib/proto"
+)
+
+// An edit that is not committed is asked about before it is left, by a link, a key, a
+// reload or signing out; and what was left all the same is offered again.
+func TestEditsAreAskedAbout(t *testing.T) {
+	r := demo(t)
+	wren := r.editing(browse(t), "wren", "# of mine\n")
+	wren.reads("Commit 1 file")
+
+	wren.press("^Versions$")
+	wren.reads("Your edit is not committed", "1 file changed")
+	wren.press("^Stay here")
+	wren.waits("the page to stay", `() => location.pathname.endsWith('/source') && !document.querySelector('.modal.show')`)
+	wren.must("leaving the editor", wren.page.Keyboard.Press(input.Escape))
+	wren.must("leaving the editor", wren.page.Keyboard.Press(input.Tab))
+	wren.key('3')
+	wren.reads("Your edit is not committed")
+	wren.press("Leave, keep the draft")
+	wren.reads("what a version holds never changes")
+
+	// In the meantime somebody else commits something.
+	dir := r.clone("sorrel")
+	edit(t, dir, "frostline/functions/relay/relay.mjs", "import", "// Tells.\nimport")
+	pushMeanwhile(t, dir, "Other words")
+	wren.goTo("source?file=functions/intake/intake.py")
+	wren.reads("You left 1 edited file here", "the branch has moved on since")
+	wren.press("^Go on with it")
+	wren.reads("# of mine", "Commit 1 file")
+
+	// A reload asks in the browser's own words; what stands in the editor is there again after it.
+	wait, answer := wren.page.Timeout(patience).HandleDialog()
+	go func() { _ = proto.PageReload{}.Call(wren.page) }()
+	if dialog := wait(); dialog.Type != proto.PageDialogTypeBeforeunload {
+		t.Errorf("a reload asks by %s", dialog.Type)
+	}
+	wren.must("reloading all the same", answer(&proto.PageHandleJavaScriptDialog{Accept: true}))
+	wren.reads("You left 1 edited file here")
+	wren.press("^Go on with it")
+	wren.reads("Commit 1 file")
+
+	wren.press("^wren$")
+	wren.press("^Sign out")
+	wren.reads("Your edit is not committed")
+	wren.press("Leave, drop the edit")
+	wren.reads("Handle", "Password")
+}
+
+// Whose session ends while they work signs in where they are, and what was asked goes on.
+func TestASessionEndsInPlace(t *testing.T) {
+	r := demo(t)
+	wren := r.editing(browse(t), "wren", "# of mine\n")
+	wren.reads("Commit 1 file")
+	wren.page.MustEval(`async () => {
+		const { csrf } = await (await fetch('/api/session')).json()
+		await fetch('/api/session', { method: 'DELETE', headers: { 'X-CSRF-Token': csrf } })
+	}`)
+	wren.reads("Your session has ended")
+	wren.fill(".modal #password", "orchard-at-dusk")
+	wren.press("^Sign in")
+	wren.reads("the password is wrong")
+	wren.fill(".modal #password", "orchard-at-dawn")
+	wren.press("^Sign in")
+	wren.waits("the box to go", `() => !document.querySelector('.modal.show')`)
+	wren.reads("# of mine", "Commit 1 file")
+	wren.fill(`input[aria-label="Message"]`, "In one go")
+	wren.press("^Commit 1 file")
+	wren.reads("In one go")
+}
+
+// Pages are named, take the focus, and keep what was chosen in their address; keys do
+// what the list of them says.
+func TestPagesAreNamed(t *testing.T) {
+	r := demo(t)
+	before := r.plan("live", 7).Id
+	wren := r.open(browse(t), "wren")
+	wren.goTo("board?stage=live")
+	title := func(want string) {
+		t.Helper()
+		wren.waits("the title "+want, `() => document.title === '`+want+` · frostline · Rudmar'`)
+	}
+	title("Board")
+	for i, want := range []string{"Board", "Source", "Versions", "Plan for live", "Deliveries", "Functions in live",
+		"Journal"} {
+		if i == 0 {
+			continue // that is where one is
+		}
+		wren.key(input.Key('1' + i))
+		title(want)
+		wren.waits("the focus on the heading", `() => document.activeElement?.tagName === 'H1'`)
+		wren.waits("its name to be said", `() => document.getElementById('said').textContent === document.title`)
+	}
+	wren.arrive("plan?stage=trial")
+	wren.reads("Nothing to do")
+	if after := r.plan("live", 7).Id; after != before+1 {
+		t.Errorf("looking at plans kept %d of them", after-before-1)
+	}
+
+	// What is typed after Ctrl+K is not lost, and leads somewhere.
+	for words, leads := range map[string]string{
+		"stations version": "versions/", "report.py": "file=functions/night-report/report.py", "RM1503": "/docs/diagnostics#rm1503",
+		"log of warn": "functions/warn/log", "version 5": "versions/5", "limit setting": "file=rudmar.yaml",
+		"sms_key": "plan?stage=", "a newer version overtakes": "/docs/decisions.",
+	} {
+		wren.arrive("board?stage=live")
+		wren.finds(words)
+		wren.waits(words+" to lead to "+leads, `() => location.href.includes('`+leads+`')`)
+	}
+
+	wren.arrive("deliveries?find=growers&state=waiting")
+	wren.reads("Tell the growers themselves")
+	if text := wren.page.MustElement("main").MustText(); strings.Contains(text, "A station's history") {
+		t.Error("the list is not narrowed by its address")
+	}
+	wren.arrive("functions/warn/log?stage=trial&find=answered&of=all")
+	wren.reads("answered in")
+	if text := wren.page.MustElement(".lines").MustText(); strings.Contains(text, "°C") {
+		t.Error("the log is not narrowed by its address")
+	}
+	wren.arrive("board?stage=lost")
+	wren.reads("What needs you")
+	wren.must("asking for what is not there", wren.page.Navigate(r.address+"/s/lost/board"))
+	wren.reads("There is no service lost", "These are there")
+}
+
+// A day's work without a pointer: write, see the error, commit, approve, try, read the log.
+func TestADayByKeyboard(t *testing.T) {
+	r := demo(t)
+	b := browse(t)
+	wren := r.open(b, "wren")
+	// tabs goes on with Tab until what has the focus is called so.
+	tabs := func(p *tab, name string) {
+		p.Helper()
+		var seen []string
+		for range 150 {
+			p.key(input.Tab)
+			at := p.page.MustEval(`() => { const e = document.activeElement; return [e?.getAttribute('aria-label'), e?.textContent?.trim(), e?.labels?.[0]?.textContent].join('|') }`).Str()
+			if strings.Contains(at, name) {
+				return
+			}
+			seen = append(seen, at)
+		}
+		p.Fatalf("Tab never comes to %q, but to %.2000q", name, seen)
+	}
+	wren.finds("warn/function.yaml file")
+	wren.waits("the file", `() => document.querySelector('.cm-content')?.textContent.includes('function: warn')`)
+	tabs(wren, "Text of the file")
+	wren.must("to the end", wren.page.KeyActions().Press(input.ControlLeft).Type(input.End).Release(input.ControlLeft).Do())
+	wren.must("typing", wren.page.InsertText("\nmemry: 256 MiB"))
+	wren.reads("RM1101", "will refuse it")
+	wren.must("going back over it", wren.page.KeyActions().Press(input.ControlLeft).Type(input.KeyZ).Release(input.ControlLeft).Do())
+	wren.reads("no errors")
+	wren.must("a comment", wren.page.InsertText("\n# by keyboard\n"))
+	wren.reads("Commit 1 file")
+	wren.key(input.Escape) // closes what is offered
+	wren.key(input.Escape)
+	tabs(wren, "Message")
+	wren.must("typing", wren.page.InsertText("By keyboard alone"))
+	wren.key(input.Enter)
+	wren.reads("By keyboard alone")
+	r.settles(8, "trial")
+
+	teasel := r.open(b, "teasel")
+	teasel.finds("Deliveries")
+	teasel.waits("the list", `() => document.querySelector('main h1')?.textContent === 'Deliveries'`)
+	tabs(teasel, "settled") // version 8 in trial
+	tabs(teasel, "waiting")
+	teasel.key(input.Enter)
+	teasel.reads("Version 8 in preview", "What it means in preview")
+	teasel.waits("what it means to be known", `() => [...document.querySelectorAll('main button')].some(b => b.textContent.trim() === 'Approve' && !b.disabled)`)
+	tabs(teasel, "Approve")
+	teasel.key(input.Enter)
+	r.settles(8, "preview")
+
+	wren.finds("warn function")
+	wren.reads("Warns growers")
+	tabs(wren, "Call it")
+	wren.key(input.Enter)
+	wren.reads("answered")
+	wren.finds("log of warn")
+	wren.reads("answered in")
+}

@@ -1,0 +1,49 @@
+package e2e
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/go-rod/rod/lib/proto"
+)
+
+// TestTheFirstLoad opens the Board in a browser that has nothing of it yet, over a line
+// of 1.6 Mbit/s: how much comes, from how many addresses, each once. When something is
+// seen is told, and not held against a limit: it depends on the machine.
+func TestTheFirstLoad(t *testing.T) {
+	r := demo(t)
+	p := r.open(browse(t), "wren")
+	p.must("leaving it", p.page.Navigate("about:blank"))
+	p.must("forgetting", proto.NetworkClearBrowserCache{}.Call(p.page))
+	p.must("a slow line", proto.NetworkEmulateNetworkConditions{Latency: 20, DownloadThroughput: 200_000,
+		UploadThroughput: 100_000}.Call(p.page))
+	asked := map[proto.NetworkRequestID]string{}
+	bytes, times := 0.0, map[string]int{}
+	wait := p.page.Timeout(patience).EachEvent(func(e *proto.NetworkRequestWillBeSent) {
+		asked[e.RequestID] = e.Request.URL
+		if !strings.HasPrefix(e.Request.URL, "data:") {
+			times[e.Request.URL]++
+		}
+	}, func(e *proto.NetworkLoadingFinished) {
+		bytes += e.EncodedDataLength
+	}, func(e *proto.PageLifecycleEvent) bool {
+		return e.Name == proto.PageLifecycleEventNameNetworkAlmostIdle && len(asked) > 5
+	})
+	p.must("the browser telling of it", proto.PageSetLifecycleEventsEnabled{Enabled: true}.Call(p.page))
+	begun := time.Now()
+	go func() { _, _ = proto.PageNavigate{URL: r.address + "/s/frostline/board?stage=live"}.Call(p.page) }()
+	wait()
+	p.reads("What needs you")
+	painted := p.page.MustEval(`() => performance.getEntriesByName('first-contentful-paint')[0].startTime`).Num()
+	t.Logf("%.0f KiB for %d addresses, something seen after %.0f ms, all there after %d ms", bytes/1024, len(times), painted,
+		time.Since(begun).Milliseconds())
+	if bytes > 200<<10 || len(times) > 15 {
+		t.Errorf("%.0f KiB for %d addresses", bytes/1024, len(times))
+	}
+	for url, n := range times { // data is asked for again when something happens
+		if n > 1 && !strings.Contains(url, "/api/") {
+			t.Errorf("%s is fetched %d times", url, n)
+		}
+	}
+}

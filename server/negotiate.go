@@ -1,0 +1,146 @@
+package server
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"net/http"
+	"slices"
+	"strings"
+
+	"github.com/elnormous/contenttype"
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/routers"
+	"github.com/getkin/kin-openapi/routers/gorillamux"
+	"github.com/labstack/echo/v5"
+)
+
+// described holds requests against the description of the API: its addresses,
+// what can be done there, and the forms of what is sent and answered.
+type described struct{ router routers.Router }
+
+func describedBy(description *openapi3.T) (*described, error) {
+	router, err := gorillamux.NewRouter(description)
+	return &described{router}, err
+}
+
+// negotiate refuses what no handler could answer: 405, 406 and 415.
+func (d *described) negotiate(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		r := c.Request()
+		route, _, err := d.router.FindRoute(r)
+		if errors.Is(err, routers.ErrMethodNotAllowed) {
+			allowed := d.allowed(r)
+			c.Response().Header().Set("Allow", strings.Join(allowed, ", "))
+			return echo.NewHTTPError(http.StatusMethodNotAllowed,
+				r.Method+" cannot be done here; what can is "+strings.Join(allowed, ", "))
+		}
+		if err != nil {
+			return echo.NewHTTPError(http.StatusNotFound, "the API has no such address; /api shows those that it has")
+		}
+		if r.ContentLength > 0 && route.Operation.RequestBody != nil {
+			if sent, err := contenttype.ParseMediaType(r.Header.Get("Content-Type")); err != nil ||
+				sent.Type != "application" || sent.Subtype != "json" {
+				return echo.NewHTTPError(http.StatusUnsupportedMediaType, "send JSON, with Content-Type: application/json")
+			}
+		}
+		offered := answersOf(route.Operation)
+		if _, _, err := contenttype.GetAcceptableMediaType(r, offered); err != nil && r.Header.Get("Accept") != "" {
+			var forms []string
+			for _, o := range offered {
+				forms = append(forms, o.MIME())
+			}
+			return echo.NewHTTPError(http.StatusNotAcceptable, "the answer is "+strings.Join(forms, " or "))
+		}
+		return next(c)
+	}
+}
+
+func (d *described) allowed(r *http.Request) []string {
+	var out []string
+	for _, method := range []string{http.MethodGet, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete} {
+		other := r.Clone(r.Context())
+		other.Method = method
+		if _, _, err := d.router.FindRoute(other); err == nil {
+			out = append(out, method)
+			if method == http.MethodGet {
+				out = append(out, http.MethodHead)
+			}
+		}
+	}
+	return out
+}
+
+// answersOf lists the forms that an operation answers in.
+func answersOf(o *openapi3.Operation) []contenttype.MediaType {
+	out := []contenttype.MediaType{contenttype.NewMediaType("application/json"),
+		contenttype.NewMediaType("application/problem+json")}
+	for _, answer := range o.Responses.Map() {
+		for form := range answer.Value.Content {
+			if m := contenttype.NewMediaType(form); !slices.ContainsFunc(out, m.Equal) {
+				out = append(out, m)
+			}
+		}
+	}
+	return out
+}
+
+// readOften are what pages ask for again and again: it has a tag, so that what has
+// not changed is not sent again.
+var readOften = []string{"/line", "/board", "/versions", "/deliveries", "/journal", "/builds", "/services", "/source"}
+
+// tagged answers 304 where a reader has what would be sent.
+func tagged(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		r := c.Request()
+		if r.Method != http.MethodGet ||
+			!slices.ContainsFunc(readOften, func(end string) bool { return strings.HasSuffix(r.URL.Path, end) }) {
+			return next(c)
+		}
+		whole := &held{ResponseWriter: c.Response(), status: http.StatusOK}
+		c.SetResponse(whole)
+		err := next(c)
+		c.SetResponse(whole.ResponseWriter)
+		if err != nil {
+			return err
+		}
+		if whole.status == http.StatusOK {
+			sum := sha256.Sum256(whole.body.Bytes())
+			tag := `W/"` + hex.EncodeToString(sum[:12]) + `"`
+			h := whole.Header()
+			h.Set("ETag", tag)
+			h.Set("Cache-Control", "private, no-cache")
+			h.Set("Vary", "Cookie, Authorization, Accept-Encoding")
+			if matches(r.Header.Get("If-None-Match"), tag) {
+				h.Del("Content-Type")
+				whole.ResponseWriter.WriteHeader(http.StatusNotModified)
+				return nil
+			}
+		}
+		whole.ResponseWriter.WriteHeader(whole.status)
+		_, err = whole.ResponseWriter.Write(whole.body.Bytes())
+		return err
+	}
+}
+
+// matches compares weakly, as RFC 9110 has it for If-None-Match.
+func matches(asked, tag string) bool {
+	for one := range strings.SplitSeq(asked, ",") {
+		if one = strings.TrimPrefix(strings.TrimSpace(one), "W/"); one == strings.TrimPrefix(tag, "W/") || one == "*" {
+			return true
+		}
+	}
+	return false
+}
+
+// held keeps an answer until all of it is there.
+type held struct {
+	http.ResponseWriter
+	status int
+	body   bytes.Buffer
+}
+
+func (h *held) WriteHeader(status int)            { h.status = status }
+func (h *held) Write(content []byte) (int, error) { return h.body.Write(content) }
+func (h *held) Unwrap() http.ResponseWriter       { return h.ResponseWriter }

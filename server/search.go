@@ -1,0 +1,120 @@
+package server
+
+import (
+	"context"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"rudmar/core/diagnostic"
+	"rudmar/engine/store"
+	"rudmar/server/api"
+)
+
+// foundAtMost is how many of each kind are found.
+const foundAtMost = 8
+
+// searchedCommits is how many commits back are looked at.
+const searchedCommits = 500
+
+// Search finds what a few words name: newest first, of each kind the nearest.
+func (h *handlers) Search(ctx context.Context, r api.SearchRequestObject) (api.SearchResponseObject, error) {
+	words := strings.Fields(strings.ToLower(r.Params.Text))
+	in := func(texts ...string) bool {
+		whole := strings.ToLower(strings.Join(texts, " "))
+		for _, w := range words {
+			if !strings.Contains(whole, w) {
+				return false
+			}
+		}
+		return len(words) > 0
+	}
+	out := api.Search200JSONResponse{}
+	count := map[api.FoundKind]int{}
+	add := func(f api.Found) {
+		if count[f.Kind]++; count[f.Kind] <= foundAtMost {
+			out = append(out, f)
+		}
+	}
+	facts, err := h.facts(ctx, r.Service)
+	if err != nil || len(words) == 0 {
+		return out, err
+	}
+	versions, err := h.engine.Store.ListVersions(ctx, r.Service, store.Part{Text: longest(words), Limit: partSize})
+	if err != nil {
+		return nil, err
+	}
+	slices.SortStableFunc(versions, func(a, b store.Listed) int { // the number itself comes first
+		named := func(v store.Listed) bool { return slices.Contains(words, strconv.Itoa(v.Number)) }
+		switch {
+		case named(a) == named(b):
+			return 0
+		case named(a):
+			return -1
+		}
+		return 1
+	})
+	for _, v := range versions {
+		if in("version", strconv.Itoa(v.Number), v.Message, v.Author, v.Person, v.Branch, v.Hash) {
+			add(api.Found{Kind: api.FoundKindVersion, Label: "version " + strconv.Itoa(v.Number), About: api.Optional(v.Message),
+				Version: api.Optional(v.Number)})
+		}
+	}
+	if m := facts.Manifests; m != nil {
+		for _, s := range m.Settings {
+			if in("setting", s.Name, s.About) {
+				add(api.Found{Kind: api.FoundKindSetting, Label: s.Name, About: api.Optional(s.About)})
+			}
+		}
+		for _, name := range m.Secrets {
+			for _, stage := range m.Stages {
+				if in("secret", name, stage.Name) {
+					add(api.Found{Kind: api.FoundKindSecret, Label: name, About: api.Optional("in " + stage.Name),
+						Stage: api.Optional(stage.Name)})
+				}
+			}
+		}
+	}
+	repo := h.engine.Host.Repository(facts.Service.Repository)
+	if facts.Head.Hash != "" {
+		commits, err := repo.History(ctx, facts.Head.Hash, "", searchedCommits)
+		if err != nil {
+			return nil, err
+		}
+		for _, c := range commits {
+			if in("commit", c.Hash, c.Message, c.Author) {
+				add(api.Found{Kind: api.FoundKindCommit, Label: c.Message, About: api.Optional(c.Hash[:8] + " by " + c.Author),
+					Hash: api.Optional(c.Hash)})
+			}
+		}
+		folder, err := repo.Folder(ctx, facts.Head.Hash, facts.Service.Dir)
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range folder.Files() {
+			if in("file", name) {
+				dir := path.Dir(name)
+				add(api.Found{Kind: api.FoundKindFile, Label: path.Base(name), About: &dir, File: api.Optional(name)})
+			}
+		}
+	}
+	for _, e := range diagnostic.Explanations() {
+		if in(string(e.Code), e.Title) {
+			add(api.Found{Kind: api.FoundKindDiagnostic, Label: string(e.Code), About: api.Optional(e.Title)})
+		}
+	}
+	return out, nil
+}
+
+// longest gives the word by which the store narrows best; the others are held
+// against what it gives.
+func longest(words []string) string {
+	best := ""
+	for _, w := range words {
+		if len(w) > len(best) && w != "version" {
+			best = w
+		}
+	}
+	return best
+}

@@ -1,0 +1,15 @@
+<script setup lang="ts">
+// Goes back further in a list that grows for years.
+import { useAction } from '../composables/useAction'
+
+const props = defineProps<{ more: boolean; older: () => Promise<void>; what: string }>()
+const { busy, run } = useAction()
+</script>
+
+<template>
+  <p v-if="more" class="mt-2 mb-0">
+    <button type="button" class="btn btn-outline-secondary" :disabled="busy" @click="run(props.older)">
+      Older {{ what }}
+    </button>
+  </p>
+</template>

@@ -1,0 +1,29 @@
+<script setup lang="ts">
+// The plan of a version onto a place, looked at where somebody is about to agree to it.
+import { ask, client } from '../api/client'
+import { useLoad } from '../composables/useLoad'
+
+const props = defineProps<{ service: string; stage: string; version: number; target: string }>()
+const { data, problem, pending, reload } = useLoad(
+  () =>
+    ask(
+      client.GET('/services/{service}/plan', {
+        params: {
+          path: { service: props.service },
+          query: { stage: props.stage, version: props.version, onto: props.target },
+        },
+      }),
+    ),
+  {
+    watch: () => [props.service, props.stage, props.version, props.target].join(' '),
+    topics: ['deployment'],
+    about: () => ({ stage: props.stage }),
+  },
+)
+</script>
+
+<template>
+  <ProblemNote :problem="problem" :again="reload" />
+  <PageWait v-if="pending" />
+  <PlanSheet v-if="data" :plan="data.plan" class="mt-2" />
+</template>

@@ -1,0 +1,97 @@
+<script setup lang="ts">
+// The steps of a plan, by function or in their order, each with its reasons.
+import { computed, ref, watch } from 'vue'
+
+import { ask, client, type Schemas } from '../api/client'
+import { useAddress } from '../composables/useAddress'
+import { useFold } from '../composables/useFold'
+import { count } from '../words'
+
+const props = defineProps<{ plan: Schemas['Plan'] }>()
+const view = useAddress<'functions' | 'order'>('by', 'functions')
+
+/** Who wrote the lines that the steps give as their reasons. */
+const authors = ref<Record<string, Schemas['FileCommit']>>({})
+watch(
+  () => props.plan,
+  async (p) => {
+    authors.value = {}
+    const places = [
+      ...new Set(
+        p.steps
+          .flatMap((s) => s.because.map((c) => (c.from?.file ? `${c.from.file}:${c.from.line}` : '')))
+          .filter(Boolean),
+      ),
+    ].slice(0, 200)
+    if (places.length === 0) return
+    const found = await ask(
+      client.GET('/services/{service}/versions/{version}/lines', {
+        params: { path: { service: p.base.service, version: p.base.version }, query: { place: places } },
+      }),
+    ).catch(() => ({})) // a plan can be read without
+    if (props.plan === p) authors.value = found
+  },
+  { immediate: true },
+)
+
+const groups = computed(() => {
+  const steps = props.plan.steps
+  if (view.value === 'order') {
+    return [...Map.groupBy(steps, (s) => s.wave)]
+      .sort(([a], [b]) => a - b)
+      .map(([w, of]) => ({ title: `Wave ${w + 1}`, steps: of }))
+  }
+  return [...Map.groupBy(steps, (s) => s.function)]
+    .sort(([a], [b]) => (a < b ? -1 : 1))
+    .map(([title, of]) => ({ title, steps: [...of].sort((a, b) => a.wave - b.wave) }))
+})
+const { shown, more, unfold } = useFold(() => groups.value, 25)
+</script>
+
+<template>
+  <div>
+    <div v-if="plan.steps.length" class="views" role="group" aria-label="Arrange the steps">
+      <button
+        type="button"
+        class="btn btn-sm btn-outline-secondary"
+        :aria-pressed="view === 'functions'"
+        :class="{ active: view === 'functions' }"
+        @click="view = 'functions'"
+      >
+        By function
+      </button>
+      <button
+        type="button"
+        class="btn btn-sm btn-outline-secondary"
+        :aria-pressed="view === 'order'"
+        :class="{ active: view === 'order' }"
+        @click="view = 'order'"
+      >
+        By order
+      </button>
+      <span class="quiet">{{ count(plan.unchanged, 'resource') }} unchanged</span>
+    </div>
+    <PlanGroup
+      v-for="g in shown"
+      :key="g.title"
+      :title="g.title"
+      :steps="g.steps"
+      :authors="authors"
+      :folded="view === 'functions'"
+      :with-wave="view === 'functions'"
+    />
+    <p v-if="more">
+      <button type="button" class="btn btn-link p-0" @click="unfold">{{ more }} more functions</button>
+    </p>
+  </div>
+</template>
+
+<style scoped>
+.views {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.4rem;
+  align-items: baseline;
+  margin-bottom: 0.6rem;
+}
+</style>

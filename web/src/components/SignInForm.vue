@@ -1,0 +1,49 @@
+<script setup lang="ts">
+import { ref } from 'vue'
+
+import { useAction } from '../composables/useAction'
+import { useSession } from '../stores/session'
+
+const props = defineProps<{ handle?: string }>()
+const session = useSession()
+const handle = ref(props.handle ?? '')
+const password = ref('')
+const { busy, problem, run } = useAction()
+</script>
+
+<template>
+  <form @submit.prevent="run(() => session.signIn(handle, password))">
+    <ProblemNote :problem="problem" />
+    <label for="handle">Handle</label>
+    <input
+      id="handle"
+      v-model="handle"
+      class="form-control"
+      autocomplete="username"
+      :autofocus="!props.handle"
+      required
+    />
+    <label for="password">Password</label>
+    <input
+      id="password"
+      v-model="password"
+      class="form-control"
+      type="password"
+      autocomplete="current-password"
+      :autofocus="!!props.handle"
+      required
+    />
+    <button class="btn btn-primary" :disabled="busy">Sign in</button>
+  </form>
+</template>
+
+<style scoped>
+form {
+  display: flex;
+  flex-direction: column;
+  gap: 0.4rem;
+}
+.btn {
+  margin: 0.5rem 0;
+}
+</style>

@@ -1,0 +1,78 @@
+import { onScopeDispose, ref, shallowRef } from 'vue'
+
+import { ask, client, type Schemas } from '../api/client'
+
+export type LogLine = Schemas['LogLine']
+
+/** So many lines are kept in the page; older ones are asked for again. */
+const kept = 2000
+/** How often what came is shown, in ms: line by line, a busy log would fill a core. */
+const beat = 500
+
+/** The lines of a function's log, as they come, and older ones as somebody scrolls up. */
+export function useLog(of: () => { service: string; stage: string; target: string; function?: string }) {
+  const lines = shallowRef<LogLine[]>([])
+  const state = ref('connecting')
+  /** Whether older lines may be there. */
+  const older = ref(true)
+  let arrived: LogLine[] = []
+  let stream: EventSource | null = null
+  let reading = false
+
+  function show(): void {
+    if (arrived.length === 0) return
+    const next = lines.value.concat(arrived)
+    arrived = []
+    if (next.length > kept) older.value = true
+    lines.value = next.length > kept ? next.slice(-kept) : next
+  }
+  const timer = setInterval(show, beat)
+
+  function follow(): void {
+    stream?.close()
+    lines.value = arrived = []
+    older.value = true
+    const { service, stage, target, function: name } = of()
+    const query = new URLSearchParams({ target })
+    if (name) query.set('function', name)
+    stream = new EventSource(`/api/services/${service}/stages/${stage}/logs/stream?${query}`)
+    stream.onopen = () => (state.value = 'following')
+    stream.onerror = () => (state.value = 'connection lost, trying again')
+    stream.addEventListener('line', (e) => {
+      if (state.value !== 'following') state.value = 'following'
+      arrived.push(JSON.parse((e as MessageEvent<string>).data) as LogLine)
+    })
+    stream.addEventListener('alive', () => (state.value = 'following'))
+    stream.addEventListener('trouble', (e) => {
+      state.value = (JSON.parse((e as MessageEvent<string>).data) as { detail: string }).detail
+    })
+  }
+
+  /** Reads lines from before the first that is shown; gives how many there were. */
+  async function back(): Promise<number> {
+    const first = lines.value[0]
+    if (reading || !older.value || !first) return 0
+    reading = true
+    try {
+      const { service, stage, target, function: name } = of()
+      const got = await ask(
+        client.GET('/services/{service}/stages/{stage}/logs', {
+          params: { path: { service, stage }, query: { target, function: name, before: first.id } },
+        }),
+      )
+      if (got.length === 0) older.value = false
+      lines.value = [...got, ...lines.value]
+      return got.length
+    } catch {
+      return 0 // the state says that there is no answer
+    } finally {
+      reading = false
+    }
+  }
+
+  onScopeDispose(() => {
+    clearInterval(timer)
+    stream?.close()
+  })
+  return { lines, state, older, follow, back }
+}
