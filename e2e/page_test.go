@@ -156,8 +156,7 @@ func worksByKeyboard(p *tab) {
 	p.key(']')
 	p.sees("preview in focus", `.station.focused[aria-pressed="true"]`)
 	p.waits("the address", `() => location.search.includes('stage=preview')`)
-	p.find("night")
-	p.reads("night-report")
+	p.find("night-report") // and Enter at once, before the server has said what it finds
 	p.key(input.Enter)
 	p.reads("Sums up the night for the growers")
 }

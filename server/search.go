@@ -62,6 +62,11 @@ func (h *handlers) Search(ctx context.Context, r api.SearchRequestObject) (api.S
 		}
 	}
 	if m := facts.Manifests; m != nil {
+		for _, f := range m.Functions {
+			if in("function", f.Name, f.About) {
+				add(api.Found{Kind: api.FoundKindFunction, Label: f.Name, About: api.Optional(f.About)})
+			}
+		}
 		for _, s := range m.Settings {
 			if in("setting", s.Name, s.About) {
 				add(api.Found{Kind: api.FoundKindSetting, Label: s.Name, About: api.Optional(s.About)})

@@ -109,6 +109,7 @@ const (
 	FoundKindCommit     FoundKind = "commit"
 	FoundKindDiagnostic FoundKind = "diagnostic"
 	FoundKindFile       FoundKind = "file"
+	FoundKindFunction   FoundKind = "function"
 	FoundKindSecret     FoundKind = "secret"
 	FoundKindSetting    FoundKind = "setting"
 	FoundKindVersion    FoundKind = "version"
@@ -122,6 +123,8 @@ func (e FoundKind) Valid() bool {
 	case FoundKindDiagnostic:
 		return true
 	case FoundKindFile:
+		return true
+	case FoundKindFunction:
 		return true
 	case FoundKindSecret:
 		return true

@@ -1142,7 +1142,7 @@ export interface components {
         };
         Found: {
             /** @enum {string} */
-            kind: "version" | "commit" | "file" | "setting" | "secret" | "diagnostic";
+            kind: "function" | "version" | "commit" | "file" | "setting" | "secret" | "diagnostic";
             label: string;
             about?: string;
             version?: number;

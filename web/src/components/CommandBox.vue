@@ -20,7 +20,6 @@ const text = ref('')
 const at = ref(0)
 const box = ref<HTMLDialogElement | null>(null)
 const input = ref<HTMLInputElement | null>(null)
-const functions = ref<string[]>([])
 const documents = ref<Schemas['Document'][]>([])
 const found = ref<Schemas['Found'][]>([])
 
@@ -48,16 +47,6 @@ const near = computed<Entry[]>(() => [
     kind: 'act',
     go: to({ name: 'plan', params: params.value, query: { stage: s } }),
   })),
-  ...functions.value.map((f) => ({
-    label: f,
-    kind: 'function',
-    go: to({ name: 'function', params: { ...params.value, function: f }, query: query.value }),
-  })),
-  ...functions.value.map((f) => ({
-    label: `Log of ${f}`,
-    kind: 'act',
-    go: to({ name: 'function', params: { ...params.value, function: f, tab: 'log' }, query: query.value }),
-  })),
   { label: 'Services and repositories', kind: 'page', go: to({ name: 'services' }) },
   { label: 'How Rudmar does', kind: 'page', go: to({ name: 'health', params: params.value }) },
   { label: 'The API', kind: 'page', go: to({ name: 'api' }) },
@@ -74,8 +63,11 @@ const near = computed<Entry[]>(() => [
   ]),
 ])
 
-function far(f: Schemas['Found']): Entry {
+function far(f: Schemas['Found']): Entry[] {
+  const at = (tab?: string) =>
+    to({ name: 'function', params: { ...params.value, function: f.label, tab }, query: query.value })
   const go: Record<Schemas['Found']['kind'], () => unknown> = {
+    function: at(),
     version: to({ name: 'version', params: { ...params.value, version: f.version } }),
     commit: to({ name: 'versions', params: params.value, query: { ...query.value, find: f.hash } }),
     file: to({ name: 'source', params: params.value, query: { ...query.value, file: f.file } }),
@@ -83,19 +75,21 @@ function far(f: Schemas['Found']): Entry {
     secret: to({ name: 'plan', params: params.value, query: { stage: f.stage } }),
     diagnostic: to({ name: 'doc', params: { name: 'diagnostics' }, hash: `#${f.label.toLowerCase()}` }),
   }
-  return { label: f.label, kind: f.kind, about: f.about, go: go[f.kind] }
+  const entry = { label: f.label, kind: f.kind, about: f.about, go: go[f.kind] }
+  return f.kind === 'function' ? [entry, { label: `Log of ${f.label}`, kind: 'act', go: at('log') }] : [entry]
 }
 
 const entries = computed(() => {
   const words = text.value.toLowerCase().trim().split(/\s+/)
-  const here = near.value.filter((e) =>
-    words.every((w) => `${e.label} ${e.kind} ${e.about ?? ''}`.toLowerCase().includes(w)),
-  )
+  const holds = (e: Entry) => words.every((w) => `${e.label} ${e.kind} ${e.about ?? ''}`.toLowerCase().includes(w))
   const named = (e: Entry) => Number(!e.label.toLowerCase().startsWith(words[0] ?? ''))
-  const ordered = [...here].sort((a, b) => named(a) - named(b))
+  const isFunction = (f: Schemas['Found']) => f.kind === 'function'
+  const ordered = [...near.value, ...found.value.filter(isFunction).flatMap(far)]
+    .filter(holds)
+    .sort((a, b) => named(a) - named(b))
   const documentsLast = [
-    ...ordered.filter((e) => e.kind !== 'document').slice(0, 9),
-    ...found.value.map(far),
+    ...ordered.filter((e) => e.kind !== 'document').slice(0, 12),
+    ...found.value.filter((f) => !isFunction(f)).flatMap(far),
     ...ordered.filter((e) => e.kind === 'document').slice(0, 6),
   ]
   return documentsLast.slice(0, 24)
@@ -103,11 +97,17 @@ const entries = computed(() => {
 
 let asked = 0
 let timer: ReturnType<typeof setTimeout> | undefined
+/** Whether the server has still to say what it finds. */
+const asking = ref(false)
+/** Whether somebody pressed Enter before it did. */
+let wanted = false
 watch(text, (words) => {
   at.value = 0
+  wanted = false
   clearTimeout(timer)
   const mine = ++asked
-  if (!words.trim()) {
+  asking.value = Boolean(words.trim())
+  if (!asking.value) {
     found.value = []
     return
   }
@@ -115,7 +115,10 @@ watch(text, (words) => {
     const got = await ask(
       client.GET('/services/{service}/search', { params: { path: params.value, query: { text: words.trim() } } }),
     ).catch(() => []) // the page itself says when there is no answer
-    if (mine === asked) found.value = got
+    if (mine !== asked) return
+    found.value = got
+    asking.value = false
+    if (wanted) choose(entries.value[0])
   }, 150)
 })
 
@@ -124,6 +127,7 @@ watch(text, (words) => {
 watch(
   shown,
   (open) => {
+    wanted = false
     if (!open) return box.value?.close()
     text.value = ''
     found.value = []
@@ -135,11 +139,15 @@ watch(
 )
 async function opened(): Promise<void> {
   if (documents.value.length === 0) documents.value = await ask(client.GET('/docs')).catch(() => [])
-  const board = await ask(client.GET('/services/{service}/board', { params: { path: params.value } })).catch(() => null)
-  functions.value = board?.rows.map((r) => r.function) ?? []
 }
 
+/** Takes what is marked; the first of what is found, where that is still to come. */
+function enter(): void {
+  if (asking.value && at.value === 0) wanted = true
+  else choose(entries.value[at.value])
+}
 function choose(e: Entry | undefined): void {
+  wanted = false
   if (!e) return
   shown.value = false
   void e.go()
@@ -166,7 +174,7 @@ function step(by: number): void {
       :aria-activedescendant="entries.length ? `found-${at}` : undefined"
       @keydown.down.prevent="step(1)"
       @keydown.up.prevent="step(-1)"
-      @keydown.enter.prevent="choose(entries[at])"
+      @keydown.enter.prevent="enter"
     />
     <ul v-if="entries.length" id="found" class="list" role="listbox" aria-label="Found">
       <li
@@ -185,7 +193,7 @@ function step(by: number): void {
         <span class="quiet kind">{{ e.kind }}</span>
       </li>
     </ul>
-    <p v-else id="found" class="quiet p-2 mb-0" role="status">nothing of that name</p>
+    <p v-else id="found" class="quiet p-2 mb-0" role="status">{{ asking ? 'looking…' : 'nothing of that name' }}</p>
   </dialog>
 </template>
 
