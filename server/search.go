@@ -63,7 +63,7 @@ func (h *handlers) Search(ctx context.Context, r api.SearchRequestObject) (api.S
 	}
 	if m := facts.Manifests; m != nil {
 		for _, f := range m.Functions {
-			if in("function", f.Name, f.About) {
+			if in("function", "log of", f.Name, f.About) { // a function's log is found with it
 				add(api.Found{Kind: api.FoundKindFunction, Label: f.Name, About: api.Optional(f.About)})
 			}
 		}
