@@ -88,6 +88,7 @@ func TestAnswersAreHTTPs(t *testing.T) {
 		{"nobody in a browser", "GET", versions, "", []string{"Authorization", "none", "Sec-Fetch-Mode", "cors"}, 401,
 			"WWW-Authenticate", `Session realm="Rudmar"`, "sign-in"},
 		{"HEAD", "HEAD", versions, "", nil, 200, "Content-Type", "application/json", ""},
+		{"HEAD of a stream", "HEAD", "/api/events", "", nil, 200, "Content-Type", "text/event-stream", ""},
 		{"a page", "GET", "/s/frostline/board", "", []string{"Authorization", "none"}, 200, "Content-Type",
 			"text/html; charset=utf-8", ""},
 		{"the API's page", "GET", "/api", "", nil, 200, "Content-Type", "text/html; charset=utf-8", ""},

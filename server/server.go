@@ -94,8 +94,8 @@ func New(e *engine.Engine, o Options) (*Server, error) {
 		return c.Blob(http.StatusOK, "application/yaml", api.Description)
 	})
 	group := router.Group("/api", s.limitBodies, forms.negotiate, s.signedIn)
-	group.GET("/events", s.events)
-	group.GET("/services/:service/stages/:stage/logs/stream", s.followLogs)
+	group.GET("/events", s.events, streamHead)
+	group.GET("/services/:service/stages/:stage/logs/stream", s.followLogs, streamHead)
 	group.Any("/*", func(*echo.Context) error { return echo.ErrNotFound }) // so that what is asked otherwise is judged, too
 	described := group.Group("", middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024}), tagged,
 		echo.WrapMiddleware(validate))
@@ -114,9 +114,8 @@ func New(e *engine.Engine, o Options) (*Server, error) {
 // ServeHTTP answers a request. HEAD is answered like GET, of which the connection
 // leaves the body out.
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	if r.Method == http.MethodHead && !strings.HasSuffix(r.URL.Path, "/events") &&
-		!strings.HasSuffix(r.URL.Path, "/logs/stream") {
-		r = r.Clone(r.Context())
+	if r.Method == http.MethodHead {
+		r = r.Clone(context.WithValue(r.Context(), headAsked{}, true))
 		r.Method = http.MethodGet
 	}
 	s.handler.ServeHTTP(w, r)

@@ -1,13 +1,14 @@
 <script setup lang="ts">
-import { computed, ref } from 'vue'
+import { computed } from 'vue'
 
 import { ask, client, type Schemas } from '../api/client'
+import { useAddress } from '../composables/useAddress'
 import { useLoad } from '../composables/useLoad'
 import { bytes, duration, exact } from '../words'
 
 const props = defineProps<{ detail: Schemas['FunctionDetail']; service: string }>()
-const target = ref(props.detail.targets[0] ?? '')
-const minutes = ref<60 | 360 | 1440 | 10080 | 43200>(60)
+const target = useAddress('target', props.detail.targets[0] ?? '')
+const over = useAddress('over', '60')
 const spans = [
   { value: 60, label: 'the last hour' },
   { value: 360, label: 'the last 6 hours' },
@@ -15,6 +16,8 @@ const spans = [
   { value: 10080, label: 'the last week' },
   { value: 43200, label: 'the last 30 days' },
 ] as const
+/** How far back the figures go; the address may say anything. */
+const minutes = computed(() => spans.find((s) => String(s.value) === over.value)?.value ?? 60)
 
 const { data, problem, reload } = useLoad(
   () =>
@@ -52,8 +55,8 @@ const whole = (n: number) => String(n)
 <template>
   <section>
     <div class="controls">
-      <select v-model="minutes" class="form-select" aria-label="How far back">
-        <option v-for="s in spans" :key="s.value" :value="s.value">{{ s.label }}</option>
+      <select v-model="over" class="form-select" aria-label="How far back">
+        <option v-for="s in spans" :key="s.value" :value="String(s.value)">{{ s.label }}</option>
       </select>
       <select v-if="detail.targets.length > 1" v-model="target" class="form-select" aria-label="Target">
         <option v-for="t in detail.targets" :key="t">{{ t }}</option>

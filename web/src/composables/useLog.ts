@@ -38,9 +38,9 @@ export function useLog(of: () => { service: string; stage: string; target: strin
     stream = new EventSource(`/api/services/${service}/stages/${stage}/logs/stream?${query}`)
     stream.onopen = () => (state.value = 'following')
     stream.onerror = () => (state.value = 'connection lost, trying again')
-    stream.addEventListener('line', (e) => {
-      if (state.value !== 'following') state.value = 'following'
-      arrived.push(JSON.parse((e as MessageEvent<string>).data) as LogLine)
+    stream.addEventListener('lines', (e) => {
+      state.value = 'following'
+      arrived.push(...(JSON.parse((e as MessageEvent<string>).data) as LogLine[]))
     })
     stream.addEventListener('alive', () => (state.value = 'following'))
     stream.addEventListener('trouble', (e) => {
