@@ -5,6 +5,7 @@ import { ask, client, type Schemas } from '../api/client'
 import { useAddress } from '../composables/useAddress'
 import { useFocus } from '../composables/useFocus'
 import { useLoad } from '../composables/useLoad'
+import { useRows } from '../composables/useRows'
 import { bytes, count } from '../words'
 
 const { service, stage } = useFocus()
@@ -36,6 +37,9 @@ const rows = computed(() => {
     words.every((w) => `${r.function} ${r.about ?? ''} ${r.triggers.join(' ')}`.toLowerCase().includes(w)),
   )
 })
+
+const body = ref<HTMLElement | null>(null)
+const { inView, before, after, measure } = useRows(() => rows.value, 58, body)
 
 function share(c: Schemas['BoardCell']): number {
   return c.memoryPeak && c.memoryLimit ? Math.min(100, (100 * c.memoryPeak) / c.memoryLimit) : 0
@@ -74,7 +78,7 @@ function step(e: KeyboardEvent): void {
           Nothing has been built from this service yet. Push a commit to the branch that its first stage takes.
         </EmptyNote>
         <div v-else ref="grid" class="sheet overflow-auto" @keydown="step">
-          <table v-stack class="rows">
+          <table v-stack class="rows" :aria-rowcount="rows.length + 1">
             <caption class="visually-hidden">
               Functions by stages
             </caption>
@@ -84,8 +88,15 @@ function step(e: KeyboardEvent): void {
                 <th v-for="s in data.stages" :key="s" scope="col" :class="{ focused: s === stage }">{{ s }}</th>
               </tr>
             </thead>
-            <tbody>
-              <tr v-for="r in rows" :key="r.function">
+            <tbody ref="body">
+              <tr v-if="before" aria-hidden="true" :style="{ height: `${before}px` }" />
+              <tr
+                v-for="{ row: r, index } in inView"
+                :key="r.function"
+                :ref="measure"
+                :data-index="index"
+                :aria-rowindex="index + 2"
+              >
                 <td class="fn">
                   <RouterLink :to="{ name: 'function', params: { service, function: r.function }, query: { stage } }">{{
                     r.function
@@ -124,6 +135,7 @@ function step(e: KeyboardEvent): void {
                   <span v-else class="quiet">not there</span>
                 </td>
               </tr>
+              <tr v-if="after" aria-hidden="true" :style="{ height: `${after}px` }" />
             </tbody>
           </table>
         </div>

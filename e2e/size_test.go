@@ -1,0 +1,99 @@
+package e2e
+
+import (
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/go-rod/rod/lib/proto"
+
+	"rudmar/server/api"
+)
+
+var atSize = flag.Int("functions", 160, "how many functions the service of TestAtSize has")
+
+// watchTasks counts the page's tasks of over 50 ms from here on.
+func (p *tab) watchTasks() {
+	p.page.MustEval(`() => {
+		window.long = []
+		new PerformanceObserver((l) => l.getEntries().forEach((e) => long.push(e.duration))).observe({ type: 'longtask' })
+	}`)
+}
+
+func (p *tab) longTasks() string { return p.page.MustEval(`() => JSON.stringify(long)`).Str() }
+
+// TestAtSize opens the pages of a service of many functions, and watches its Board
+// while calls and hand-made changes come in: only what can be seen is in the page.
+func TestAtSize(t *testing.T) {
+	r := demo(t)
+	dir := r.clone("wren")
+	write := func(name, text string) {
+		name = filepath.Join(dir, "orchard", name)
+		if err := errors.Join(os.MkdirAll(filepath.Dir(name), 0o755), os.WriteFile(name, []byte(text), 0o600)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write("rudmar.yaml", `rudmar: 1
+service: orchard
+owner: growers
+stages:
+  - stage: trial
+    target: local/north
+    enter: {on: push, branch: main}
+  - stage: live
+    target: local/north
+    enter: {after: trial, on: request}
+`)
+	for i := range *atSize {
+		write(fmt.Sprintf("functions/row%04d/function.yaml", i), fmt.Sprintf(
+			"function: row%04d\nruntime: python\nhandler: main:run\ntriggers:\n  get: {route: \"GET /rows/%d\", open_to: members}\n", i, i))
+		write(fmt.Sprintf("functions/row%04d/main.py", i), "def run(call):\n    return {}\n")
+	}
+	if out, err := push(t, dir, "Rows"); err != nil {
+		t.Fatal(out)
+	}
+	begun := time.Now()
+	orchard := "/services/orchard"
+	until(t, "the rows to be in trial", func() bool {
+		var line api.Line
+		r.ask("wren", "GET", orchard+"/line", nil, &line)
+		return len(line.Stages) > 0 && line.Stages[0].State == "settled"
+	})
+	t.Logf("%d functions were in trial after %.1f s", *atSize, time.Since(begun).Seconds())
+
+	p := r.open(browse(t), "wren")
+	last := fmt.Sprintf("row%04d", *atSize-1)
+	opened := func(path, text string) {
+		t.Helper()
+		begun := time.Now()
+		p.must("going there", p.page.Navigate(r.address+"/s/orchard/"+path))
+		p.reads(text)
+		t.Logf("%s: %.0f ms, %d nodes", path, float64(time.Since(begun).Milliseconds()),
+			p.page.MustEval(`() => document.querySelectorAll('*').length`).Int())
+	}
+	opened("board?stage=trial", "row0000")
+	if n := p.page.MustEval(`() => document.querySelectorAll('main tbody tr').length`).Int(); n > 80 {
+		t.Errorf("the Board has %d rows in the page", n)
+	}
+	p.must("counting", proto.PerformanceEnable{}.Call(p.page))
+	p.watchTasks()
+	for i := range 20 {
+		var got api.Invocation
+		r.ask("wren", "POST", fmt.Sprintf("%s/stages/trial/functions/row%04d/calls", orchard, i%4),
+			map[string]any{"target": "local/north", "event": map[string]any{}}, &got)
+	}
+	p.reads("call")
+	t.Logf("tasks of over 50 ms while the Board changed: %s", p.longTasks())
+	p.page.MustEval(`() => window.scrollTo(0, document.body.scrollHeight)`)
+	p.reads(last)
+	opened("plan?stage=live&version=1", fmt.Sprintf("%d functions appear", *atSize))
+	opened("deliveries", "settled")
+	opened("functions/"+last+"?stage=trial", "GET /rows/")
+	opened("source", "functions")
+	opened("journal", "built")
+	opened("versions", "Rows")
+}
