@@ -5,7 +5,6 @@ package access
 
 import (
 	"fmt"
-	"sort"
 	"strings"
 )
 
@@ -59,50 +58,4 @@ func Deciding(statements []Statement, verb, resource string) int {
 // Allows tells whether any of the statements allows the verb on the resource.
 func Allows(statements []Statement, verb, resource string) bool {
 	return Deciding(statements, verb, resource) >= 0
-}
-
-// Gained lists what after allows and before does not, a statement a pattern.
-// It is exact: a statement of after that before covers, though written
-// otherwise, is not gained.
-func Gained(before, after []Statement) []Statement {
-	out := map[string]map[string]bool{}
-	for _, s := range after {
-		for _, verb := range s.Verbs {
-			if coversVerb(before, verb, s.Resource) {
-				continue
-			}
-			if out[s.Resource] == nil {
-				out[s.Resource] = map[string]bool{}
-			}
-			out[s.Resource][verb] = true
-		}
-	}
-	var list []Statement
-	for resource, verbs := range out {
-		s := Statement{Resource: resource}
-		for v := range verbs {
-			s.Verbs = append(s.Verbs, v)
-		}
-		sort.Strings(s.Verbs)
-		list = append(list, s)
-	}
-	sort.Slice(list, func(i, j int) bool { return list[i].Resource < list[j].Resource })
-	return list
-}
-
-// coversVerb tells whether one statement allows the verb on all of a pattern.
-// One has to do it alone: a pattern open at its end names infinitely many
-// resources, of which finitely many narrower patterns always leave some out.
-func coversVerb(statements []Statement, verb, pattern string) bool {
-	for _, s := range statements {
-		if !Covers(s.Resource, pattern) {
-			continue
-		}
-		for _, v := range s.Verbs {
-			if v == verb || v == "*" {
-				return true
-			}
-		}
-	}
-	return false
 }

@@ -10,10 +10,11 @@ func Example() {
 	before := []access.Statement{{Resource: "tables/readings", Verbs: []string{"read"}}}
 	after := []access.Statement{{Resource: "tables/*", Verbs: []string{"read", "write"}}}
 	fmt.Println(access.Allows(before, "write", "tables/readings"), access.Allows(after, "write", "tables/readings"))
-	for _, s := range access.Gained(before, after) {
-		fmt.Println(s.Verbs, s.Resource)
+	for _, g := range access.Gained(before, after) {
+		fmt.Println(g.Verbs, g.Resource, "except", g.Except)
 	}
 	// Output:
 	// false true
-	// [read write] tables/*
+	// [read] tables/* except [{[read] tables/readings}]
+	// [write] tables/* except []
 }

@@ -1,5 +1,6 @@
 // Package consequence says what a change of a stage means beyond its steps:
-// who may newly reach what, what becomes public, what starts cold, what is lost.
+// who may newly reach what, what becomes public, what starts cold, what is lost,
+// and, by what was observed, what will not fit, what fires when, and what it costs.
 package consequence
 
 import (
@@ -9,12 +10,14 @@ import (
 
 	"rudmar/core/access"
 	"rudmar/core/resource"
+	"rudmar/core/tree"
 )
 
 // Resource is a resource as it is, or as it will be.
 type Resource struct {
 	Address, Kind, Function string
 	Attributes              map[string]any
+	From                    *tree.Origin // where it is declared; nil where nobody knows
 }
 
 // Reach is what a function may newly do, or may do no longer.
@@ -22,19 +25,42 @@ type Reach struct {
 	Function string   `json:"function"`
 	Verbs    []string `json:"verbs"`
 	Resource string   `json:"resource"`
-	Wildcard bool     `json:"wildcard,omitempty"`
+	// Except is what is not new within a wider pattern, in words: "read tables/a".
+	Except   []string     `json:"except,omitempty"`
+	Wildcard bool         `json:"wildcard,omitempty"`
+	From     *tree.Origin `json:"from,omitempty"`
 }
 
 // Opened is a route by which somebody may make a request that they could not
 // make before.
 type Opened struct {
+	Function string       `json:"function"`
+	Trigger  string       `json:"trigger"` // of the route: function/trigger
+	Route    string       `json:"route"`
+	Request  string       `json:"request"` // one that somebody may newly make
+	Before   string       `json:"before"`  // who could make it before; "" for nobody
+	After    string       `json:"after"`   // who may now
+	Public   bool         `json:"public"`  // whether everybody may
+	From     *tree.Origin `json:"from,omitempty"`
+}
+
+// Closed is a route by which somebody may no longer make a request.
+type Closed struct {
 	Function string `json:"function"`
-	Trigger  string `json:"trigger"` // of the route: function/trigger
+	Trigger  string `json:"trigger"`
 	Route    string `json:"route"`
-	Request  string `json:"request"` // one that somebody may newly make
-	Before   string `json:"before"`  // who could make it before; "" for nobody
-	After    string `json:"after"`   // who may now
-	Public   bool   `json:"public"`  // whether everybody may
+	Request  string `json:"request"` // one that somebody could make
+	Before   string `json:"before"`  // who could make it
+	After    string `json:"after"`   // who still may; "" for nobody
+}
+
+// Moved is a request that another trigger answers from now on.
+type Moved struct {
+	Request string `json:"request"`
+	Was     string `json:"was"` // the trigger that answered: function/trigger
+	Now     string `json:"now"`
+	// Shadowed tells that the route which answered is still there, and a nearer one stands before it.
+	Shadowed bool `json:"shadowed,omitempty"`
 }
 
 // RuleChange is what becomes of a rule of entry that stands in a stage.
@@ -45,12 +71,23 @@ type RuleChange struct {
 	Loosens bool   `json:"loosens,omitempty"`
 }
 
-// Consequence is what a plan means.
+// Gap is a route that answers nobody between two steps of a plan.
+type Gap struct {
+	Route string `json:"route"`
+	From  int    `json:"from"` // the step that takes it away
+	To    int    `json:"to"`   // the step that brings it back
+}
+
+// Consequence is what a plan means, whenever it is run.
 type Consequence struct {
 	Rules   []RuleChange `json:"rules"` // those that loosen first
 	Gained  []Reach      `json:"gained"`
 	Lost    []Reach      `json:"lost"`
+	Through []Through    `json:"through"`
 	Opened  []Opened     `json:"opened"`
+	Closed  []Closed     `json:"closed"`
+	Moved   []Moved      `json:"moved"`
+	Gaps    []Gap        `json:"gaps"`
 	Cold    []string     `json:"cold"`    // functions that start cold
 	Removed []string     `json:"removed"` // what is lost with deletes, in words
 }
@@ -58,14 +95,33 @@ type Consequence struct {
 // Weigh compares a stage before and after. touched gives the kind of change
 // per address.
 func Weigh(before, after []Resource, touched map[string]resource.Change) Consequence {
-	c := Consequence{Rules: []RuleChange{}, Gained: []Reach{}, Lost: []Reach{}, Opened: []Opened{},
+	c := Consequence{Rules: []RuleChange{}, Gained: []Reach{}, Lost: []Reach{}, Gaps: []Gap{},
 		Cold: []string{}, Removed: []string{}}
 	had, has := statements(before), statements(after)
+	declared := map[string]*tree.Origin{}
+	for i := range after {
+		if after[i].From != nil {
+			declared[after[i].Address] = after[i].From
+		}
+	}
 	for _, fn := range functions(had, has) {
-		c.Gained = append(c.Gained, reach(fn, access.Gained(had[fn], has[fn]))...)
+		for _, r := range reach(fn, access.Gained(had[fn], has[fn])) {
+			r.From = declared[resource.Grant+"/"+fn+"/"+r.Resource]
+			c.Gained = append(c.Gained, r)
+		}
 		c.Lost = append(c.Lost, reach(fn, access.Gained(has[fn], had[fn]))...)
 	}
-	c.Opened = openings(before, after)
+	c.Through = through(before, after, had, has)
+	o := openings(before, after)
+	c.Opened, c.Moved = o.opened, o.moved
+	for i, opened := range c.Opened {
+		c.Opened[i].From = declared[resource.Route+"/"+opened.Trigger]
+	}
+	c.Closed = []Closed{}
+	for _, gone := range openings(after, before).opened {
+		c.Closed = append(c.Closed, Closed{Function: gone.Function, Trigger: gone.Trigger, Route: gone.Route,
+			Request: gone.Request, Before: gone.After, After: gone.Before})
+	}
 	for address, change := range touched {
 		kind, fn := resource.Split(address)
 		switch {
@@ -115,11 +171,16 @@ func functions(maps ...map[string][]access.Statement) []string {
 	return slices.Compact(out)
 }
 
-func reach(fn string, gained []access.Statement) []Reach {
+func reach(fn string, gained []access.Gain) []Reach {
 	var out []Reach
-	for _, s := range gained {
-		out = append(out, Reach{Function: fn, Verbs: s.Verbs, Resource: s.Resource,
-			Wildcard: slices.Contains(s.Verbs, "*") || s.Resource == "*"})
+	for _, g := range gained {
+		r := Reach{Function: fn, Verbs: g.Verbs, Resource: g.Resource, Wildcard: g.Wildcard()}
+		for _, e := range g.Except {
+			for _, verb := range e.Verbs {
+				r.Except = append(r.Except, verb+" "+e.Resource)
+			}
+		}
+		out = append(out, r)
 	}
 	return out
 }

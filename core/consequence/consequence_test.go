@@ -27,10 +27,10 @@ func TestReach(t *testing.T) {
 	before := []r{grant("warn", "tables/a", "read"), grant("warn", "tables/b", "read"), grant("gone", "tables/x", "write")}
 	after := []r{grant("warn", "tables/*", "read"), grant("new", "tables/a", "*")}
 	c := consequence.Weigh(before, after, nil)
-	if got, want := fmt.Sprint(c.Gained), "[{new [*] tables/a true} {warn [read] tables/* false}]"; got != want {
+	if got, want := fmt.Sprint(c.Gained), "[{new [*] tables/a [] true <nil>} {warn [read] tables/* [read tables/a read tables/b] true <nil>}]"; got != want {
 		t.Errorf("gained %s, want %s", got, want)
 	}
-	if got, want := fmt.Sprint(c.Lost), "[{gone [write] tables/x false}]"; got != want {
+	if got, want := fmt.Sprint(c.Lost), "[{gone [write] tables/x [] false <nil>}]"; got != want {
 		t.Errorf("lost %s, want %s", got, want)
 	}
 }

@@ -72,26 +72,59 @@ func doors(resources []Resource) []door {
 	return out
 }
 
-// openings lists the routes by which somebody may newly make a request. It is
+// openings lists the routes by which somebody may newly make a request, and the
+// requests that another function answers. It is
 // decided by the requests themselves: of all those that the routes before and
 // after tell apart one is tried, with the routes' own matching.
-func openings(before, after []Resource) []Opened {
+func openings(before, after []Resource) opening {
 	was, is := doors(before), doors(after)
 	changed := append(unlike(was, is), unlike(is, was)...)
+	changed = append(changed, otherwise(was, is)...)
 	if len(changed) == 0 {
-		return []Opened{}
+		return opening{opened: []Opened{}, moved: []Moved{}}
 	}
-	s := &search{was: meeting(was, changed), is: meeting(is, changed), found: map[string]*Opened{}}
+	s := &search{was: meeting(was, changed), is: meeting(is, changed), found: map[string]*Opened{},
+		moved: map[Moved]string{}, still: map[string]string{}}
+	for _, d := range is {
+		s.still[d.trigger] = d.route.String()
+	}
 	s.spare = s.unused()
 	if !s.walk(nil, everyIndex(s.was), everyIndex(s.is)) {
 		for _, d := range unlike(is, was) {
 			s.note(d, door{}, d.to, d.route.String())
 		}
 	}
-	out := []Opened{}
+	out := opening{opened: []Opened{}, moved: []Moved{}}
 	for _, d := range is {
 		if o := s.found[d.trigger]; o != nil {
-			out = append(out, *o)
+			out.opened = append(out.opened, *o)
+		}
+	}
+	for m, request := range s.moved {
+		m.Request = request
+		out.moved = append(out.moved, m)
+	}
+	slices.SortFunc(out.moved, func(a, b Moved) int { return strings.Compare(a.Was+" "+a.Now, b.Was+" "+b.Now) })
+	return out
+}
+
+// opening is what becomes of requests: which somebody may newly make, and which
+// another trigger answers.
+type opening struct {
+	opened []Opened
+	moved  []Moved
+}
+
+// otherwise lists the doors that are on both sides and lead to another function.
+func otherwise(was, is []door) []door {
+	function := map[string]string{}
+	for _, d := range was {
+		function[d.key()] = d.function
+	}
+	var out []door
+	for _, d := range is {
+		if before, there := function[d.key()]; there && before != d.function {
+			out = append(out, d)
 		}
 	}
 	return out
@@ -157,6 +190,8 @@ type search struct {
 	spare   string // a segment that no route names
 	tried   int
 	found   map[string]*Opened // by trigger
+	moved   map[Moved]string   // without its request → the first such request
+	still   map[string]string  // trigger → its route afterwards
 }
 
 func (s *search) unused() string {
@@ -256,6 +291,12 @@ func (s *search) try(pieces []string, was, is []int) {
 			from = s.was[was[i]]
 		}
 		door := s.is[is[to]]
+		if from.trigger != "" && from.function != door.function {
+			m := Moved{Was: from.trigger, Now: door.trigger, Shadowed: s.still[from.trigger] == from.route.String()}
+			if _, known := s.moved[m]; !known {
+				s.moved[m] = method + " " + path
+			}
+		}
 		var newly []string
 		for _, who := range slices.Concat([]string{anyone, members}, door.to) {
 			if door.admits(who) && !from.admits(who) {

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"sort"
@@ -26,6 +27,7 @@ type builder struct {
 	needs     map[string][]string
 
 	renamed map[string]bool // identities that a step gives another name
+	gaps    []consequence.Gap
 
 	wantedFunctions, recordedFunctions map[string]bool
 	declaredAt                         map[string]tree.Origin // function → where it is declared
@@ -33,7 +35,7 @@ type builder struct {
 
 func newBuilder(in Inputs) *builder {
 	b := &builder{in: in, record: map[string]*Recorded{}, live: map[string]*Live{}, kinds: map[string]*KindSpec{},
-		at: map[string]int{}, renamed: map[string]bool{},
+		at: map[string]int{}, renamed: map[string]bool{}, gaps: []consequence.Gap{},
 		wantedFunctions: map[string]bool{}, recordedFunctions: map[string]bool{},
 		declaredAt: map[string]tree.Origin{}}
 	for i := range in.Wanted {
@@ -99,6 +101,25 @@ func (b *builder) compare() {
 	for _, address := range gone {
 		b.remove(b.record[address])
 	}
+	b.takeAway(wanted)
+}
+
+// takeAway adds a step for each foreign resource that somebody wants to be gone.
+func (b *builder) takeAway(wanted map[string]bool) {
+	addresses := slices.Clone(b.in.TakeAway)
+	slices.Sort(addresses)
+	for _, address := range slices.Compact(addresses) {
+		live := b.live[address]
+		if live == nil || b.record[address] != nil || wanted[address] {
+			continue // it is gone already, or is Rudmar's own
+		}
+		kind, rest := resource.Split(address)
+		fn, _, _ := strings.Cut(rest, "/")
+		s := Step{Address: address, Kind: kind, Function: fn, Change: resource.Delete, Tag: live.Tag,
+			Attributes: b.changes(kind, b.settable(kind, live.Attributes), nil, nil),
+			Because:    []Cause{{Kind: ByDrift, Text: "it is live and not Rudmar's own; somebody wants it gone"}}}
+		b.add(s)
+	}
 }
 
 func firstOrigin(w *expand.Resource) tree.Origin {
@@ -137,11 +158,12 @@ func (b *builder) want(w *expand.Resource) {
 		s.Because = b.newCause(w)
 	case o.Change == resource.Create:
 		s.Attributes = b.changes(w.Kind, nil, at.wanted, nil)
-		s.Because = []Cause{{Kind: ByVanished, Text: "it was taken away behind Rudmar's back"}}
+		s.Because = append([]Cause{{Kind: ByVanished, Text: "it was taken away behind Rudmar's back"}},
+			b.causes(w, differences(at.record, at.wanted))...)
 	case o.Change == resource.Adopt:
 		s.Attributes = b.changes(w.Kind, at.live, at.wanted, nil)
 		s.Because = append(b.newCause(w), Cause{Kind: ByDrift, Text: "it is live already, but Rudmar did not put it there"})
-	case o.Change == resource.Restore:
+	case o.Change == resource.Restore || o.UndoesDrift && len(differences(at.record, at.wanted)) == 0:
 		s.Attributes = b.changes(w.Kind, at.record, at.wanted, at.live)
 		s.Because = []Cause{{Kind: ByDrift, Text: "changed by hand: " + strings.Join(differences(at.record, at.live), ", ")}}
 	default:
@@ -170,8 +192,8 @@ func (b *builder) remove(r *Recorded) {
 		cause.Text = b.in.Left
 	case !b.declared(r.Function):
 		cause.Text = fmt.Sprintf("the function %s is not in version %d", r.Function, b.in.Base.Version)
-		for name, was := range b.in.Renamed {
-			if was == r.Function {
+		for _, name := range slices.Sorted(maps.Keys(b.in.Renamed)) {
+			if was := b.in.Renamed[name]; was == r.Function {
 				cause.Text = fmt.Sprintf("the function %s is called %s now", was, name)
 			}
 		}
@@ -340,8 +362,11 @@ func (b *builder) states() (before, after []consequence.Resource, touched map[st
 	}
 	for i := range b.in.Wanted {
 		w := &b.in.Wanted[i]
-		after = append(after,
-			consequence.Resource{Address: w.Address, Kind: w.Kind, Function: w.Function, Attributes: w.Values()})
+		r := consequence.Resource{Address: w.Address, Kind: w.Kind, Function: w.Function, Attributes: w.Values()}
+		if from := firstOrigin(w); from.File != "" {
+			r.From = &from
+		}
+		after = append(after, r)
 	}
 	for _, s := range b.steps {
 		touched[s.Address] = s.Change

@@ -58,6 +58,15 @@ func (p *Plan) Meaning() []string {
 	for _, o := range c.Opened {
 		add("%s opens to %s", o.Route, o.After)
 	}
+	for _, o := range c.Closed {
+		add("%s closes to %s", o.Route, o.Before)
+	}
+	for _, m := range c.Moved {
+		add("%s is answered by %s, not by %s", m.Request, m.Now, m.Was)
+	}
+	for _, t := range c.Through {
+		add("%s may newly bring about, through %s, %s", t.Function, strings.Join(t.Via, " → "), strings.Join(t.May, "; "))
+	}
 	for _, g := range c.Gained {
 		add("%s may newly %s %s", g.Function, strings.Join(g.Verbs, ", "), g.Resource)
 	}

@@ -5,7 +5,9 @@ import (
 	"slices"
 	"strings"
 
+	"rudmar/core/consequence"
 	"rudmar/core/resource"
+	"rudmar/core/route"
 )
 
 // order fills in what each step needs, its wave, and the time along the
@@ -141,25 +143,47 @@ func (b *builder) linkDependents(i int, address string, dependents map[string][]
 	}
 }
 
-// linkTakenRoutes makes a route that takes over a method and path wait for the
-// one that gives it up.
+// linkTakenRoutes makes a route that takes requests of another wait for the one
+// that gives them up: by what matches, as the same requests can be written with
+// other names for their parameters.
 func (b *builder) linkTakenRoutes(link func(int, int)) {
-	holder := map[string]int{}
-	key := func(attributes map[string]any) string {
-		return fmt.Sprint(attributes["method"], " ", attributes["path"])
+	read := func(attributes map[string]any) (route.Route, bool) {
+		if attributes == nil || attributes["enabled"] == false {
+			return route.Route{}, false // what is off takes nothing
+		}
+		r, err := route.Parse(fmt.Sprint(attributes["method"], " ", attributes["path"]))
+		return r, err == nil
 	}
-	for i, s := range b.steps {
-		if r := b.record[s.Address]; s.Kind == resource.Route && r != nil {
-			if s.Change == resource.Delete || key(r.Attributes) != key(s.Want) {
-				holder[key(r.Attributes)] = i
+	given, foreign := map[string]int{}, map[string]string{} // by the key of what they take
+	for i := range b.in.Live {
+		l := &b.in.Live[i]
+		if l.Kind != resource.Route {
+			continue
+		}
+		was, on := read(l.Attributes)
+		step, changes := b.at[l.Address]
+		switch {
+		case !on:
+		case !changes && b.record[l.Address] == nil:
+			foreign[was.Key()] = l.Address
+		case changes:
+			if is, stays := read(b.steps[step].Want); !stays || is.Key() != was.Key() {
+				given[was.Key()] = step
 			}
 		}
 	}
 	for i, s := range b.steps {
-		if s.Kind == resource.Route && s.Change != resource.Delete {
-			if j, ok := holder[key(s.Want)]; ok {
-				link(i, j)
-			}
+		is, on := read(s.Want)
+		if s.Kind != resource.Route || s.Change == resource.Delete || !on {
+			continue
+		}
+		if step, ok := given[is.Key()]; ok && step != i {
+			link(i, step)
+			b.gaps = append(b.gaps, consequence.Gap{Route: is.String(), From: step, To: i})
+		}
+		if by, taken := foreign[is.Key()]; taken && by != s.Address {
+			b.problems = append(b.problems, Problem{Address: s.Address, Message: fmt.Sprintf(
+				"%s is taken by %s, which is live and not Rudmar's own; take that away first", is, by)})
 		}
 	}
 }

@@ -48,11 +48,13 @@ func (s states) outcome(inPlace func(names []string) bool) outcome {
 	switch {
 	case len(toWanted) == 0 && len(drift) == 0:
 		return outcome{} // same | same
-	case len(toWanted) == 0:
+	case len(toWanted) == 0 && inPlace(left):
 		return outcome{Change: resource.Restore} // same | differs
+	case len(toWanted) == 0: // same | differs, in what cannot change in place
+		return outcome{Change: resource.Replace, UndoesDrift: true}
 	}
 	change := resource.Update
-	if !inPlace(toWanted) {
+	if !inPlace(left) || len(left) == 0 && !inPlace(toWanted) {
 		change = resource.Replace
 	}
 	switch {

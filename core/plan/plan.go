@@ -86,6 +86,10 @@ type Inputs struct {
 	Rules []consequence.RuleChange
 	// Problems that were found before.
 	Problems []Problem
+	// Seen is what was observed of late; nil where nobody knows.
+	Seen *consequence.Seen
+	// TakeAway lists addresses that are live and not Rudmar's own, and are to go.
+	TakeAway []string
 }
 
 // Problem stops a plan from being run.
@@ -156,6 +160,9 @@ type Step struct {
 	Was string `json:"was,omitempty"`
 	// WantNeeds is what the resource will need.
 	WantNeeds []string `json:"wantNeeds,omitempty"`
+	// Follows is the address of the step that brings this one with it: nobody decides
+	// by this one.
+	Follows string `json:"follows,omitempty"`
 }
 
 // Plan is the steps that take a stage from its record to a version.
@@ -169,7 +176,10 @@ type Plan struct {
 	Unchanged    int                     `json:"unchanged"`
 	Consequences consequence.Consequence `json:"consequences"`
 	Problems     []Problem               `json:"problems"`
-	Digest       string                  `json:"digest"`
+	// Outlook is what the figures of the moment say; it is no part of the digest.
+	Outlook *consequence.Outlook `json:"outlook,omitempty"`
+	// Digest is the SHA-256 of the plan's RFC 8785 form without outlook and digest.
+	Digest string `json:"digest,omitempty"`
 }
 
 // Empty tells that there is nothing to do.
@@ -197,24 +207,32 @@ func Compute(in Inputs) *Plan {
 	}
 	b.compare()
 	p := &Plan{Format: Format, Base: in.Base, Steps: b.steps, Unchanged: b.unchanged}
+	cycle := b.order(p)
 	p.Problems = append([]Problem{}, slices.Concat(in.Problems, b.problems, beyondQuotas(in.Wanted, in.Quotas))...)
-	if cycle := b.order(p); cycle != "" {
+	if cycle != "" {
 		p.Problems = append(p.Problems,
 			Problem{Message: "these steps need each other: " + cycle + "; deliver the change in two versions"})
 	}
-	p.Consequences = consequence.Weigh(b.states())
+	b.fold()
+	before, after, touched := b.states()
+	p.Consequences = consequence.Weigh(before, after, touched)
 	p.Consequences.Rules = append(p.Consequences.Rules, in.Rules...)
+	p.Consequences.Gaps = b.gaps
 	if p.Steps == nil {
 		p.Steps = []Step{}
 	}
 	p.Digest = digest(p)
+	if in.Seen != nil {
+		outlook := consequence.Foresee(before, after, touched, p.Consequences, *in.Seen)
+		p.Outlook = &outlook
+	}
 	return p
 }
 
-// digest is the SHA-256 of the plan's canonical form without its digest.
+// digest is the SHA-256 of the plan's canonical form without outlook and digest.
 func digest(p *Plan) string {
 	c := *p
-	c.Digest = ""
+	c.Digest, c.Outlook = "", nil
 	d, err := canon.Digest(c)
 	if err != nil {
 		return "" // the values came from JSON

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -32,8 +33,14 @@ func rename(in Inputs) (Inputs, []renaming) {
 	identity := func(name string) string { return resource.Identity + "/" + name }
 	to := map[string]string{}
 	var out []renaming
-	for now, was := range in.Renamed {
+	for _, now := range slices.Sorted(maps.Keys(in.Renamed)) {
+		was := in.Renamed[now]
 		if !recorded[identity(was)] || recorded[identity(now)] {
+			continue
+		}
+		if first, taken := to[was]; taken {
+			in.Problems = append(slices.Clone(in.Problems), Problem{Address: identity(now), Message: fmt.Sprintf(
+				"%s and %s both say that they were called %s: it can go on as one of them; take was out of the other", first, now, was)})
 			continue
 		}
 		switch {

@@ -1,0 +1,374 @@
+package consequence
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"rudmar/core/figures"
+	"rudmar/core/resource"
+	"rudmar/core/timing"
+)
+
+// Seen is what was observed of a stage and of the one before it on the way.
+type Seen struct {
+	Now time.Time
+	// Over is how far back the sums go.
+	Over time.Duration
+	// Here and Earlier are what the calls of each function came to in the stage, and in
+	// the one before it.
+	Here, Earlier map[string]figures.Sum
+	Before        string // the name of the stage before; "" for none
+	Rates         figures.Rates
+	Held          []Held
+}
+
+// Held is what a platform keeps of a function, and loses with it.
+type Held struct {
+	Function string
+	What     string // "log lines", "kept calls", "waiting messages"
+	Count    int64
+	Oldest   time.Time // zero where nobody knows
+}
+
+// Outlook is what the figures and the clock of a moment say of a plan. It is true
+// when the plan is made, and no part of what people agree to.
+type Outlook struct {
+	Over      int64      `json:"over"` // milliseconds, how far back the figures go
+	Tight     []Tight    `json:"tight"`
+	Schedules []Fires    `json:"schedules"`
+	Costs     []Cost     `json:"costs"`
+	Cold      []Waiting  `json:"cold"`
+	Losses    []Loss     `json:"losses"`
+	Calls     []Activity `json:"calls"` // of functions of which a route closes or is missing
+}
+
+// Tight is a limit held against what was observed.
+type Tight struct {
+	Function string  `json:"function"`
+	What     string  `json:"what"` // memory, in bytes; timeout, in milliseconds
+	Limit    float64 `json:"limit"`
+	Seen     float64 `json:"seen"` // the peak of memory; the 99th percentile of durations
+	Stage    string  `json:"stage,omitempty"`
+	Calls    int     `json:"calls"`
+	Under    bool    `json:"under,omitempty"` // the limit is below what was seen
+}
+
+// Fires is what becomes of a schedule.
+type Fires struct {
+	Function string  `json:"function"`
+	Trigger  string  `json:"trigger"`
+	Before   float64 `json:"before"` // fires a day
+	After    float64 `json:"after"`
+	Next     []int64 `json:"next"` // Unix milliseconds
+	Zone     string  `json:"zone,omitempty"`
+	// Overlaps tells that a run usually takes longer than the shortest interval.
+	Overlaps bool    `json:"overlaps,omitempty"`
+	Usually  float64 `json:"usually,omitempty"` // milliseconds, the 99th percentile
+	Interval float64 `json:"interval,omitempty"`
+	// Lost and Doubled are fires that a change of zone leaves out, or makes twice, today.
+	Lost    int `json:"lost,omitempty"`
+	Doubled int `json:"doubled,omitempty"`
+}
+
+// Cost is what a function's calls cost a month of 30 days.
+type Cost struct {
+	Function string `json:"function"`
+	Before   string `json:"before"` // "" where it is not there
+	After    string `json:"after"`
+	Currency string `json:"currency"`
+	How      string `json:"how"`
+}
+
+// Waiting is how many callers expectably wait for a cold start.
+type Waiting struct {
+	Function string  `json:"function"`
+	PerHour  float64 `json:"perHour"`
+	StartMs  float64 `json:"startMs"` // the longest call that was seen
+	Callers  float64 `json:"callers"`
+}
+
+// Loss is what goes with a delete.
+type Loss struct {
+	Function string `json:"function"`
+	What     string `json:"what"`
+	Count    int64  `json:"count"`
+	Oldest   int64  `json:"oldest,omitempty"` // Unix milliseconds
+}
+
+// Activity is how often a function was called.
+type Activity struct {
+	Function string `json:"function"`
+	Calls    int    `json:"calls"`
+}
+
+const (
+	month    = 30 * 24 * time.Hour
+	fireDays = 28
+	// near is the share of a limit beyond which what was observed is told, though the limit stays.
+	near = 0.9
+)
+
+// Foresee holds a stage before and after against what was observed.
+func Foresee(before, after []Resource, touched map[string]resource.Change, c Consequence, seen Seen) Outlook {
+	f := &foresight{seen: seen, touched: touched, was: byAddress(before), is: byAddress(after)}
+	f.out = Outlook{Over: seen.Over.Milliseconds(), Tight: []Tight{}, Schedules: []Fires{}, Costs: []Cost{},
+		Cold: []Waiting{}, Losses: []Loss{}, Calls: []Activity{}}
+	var names []string
+	for address := range touched {
+		_, rest := resource.Split(address)
+		fn, _, _ := strings.Cut(rest, "/")
+		names = append(names, fn)
+	}
+	slices.Sort(names)
+	for _, fn := range slices.Compact(names) {
+		f.limits(fn)
+		f.cost(fn)
+		f.lost(fn)
+	}
+	f.schedules()
+	for _, fn := range c.Cold {
+		f.cold(fn)
+	}
+	f.active(c)
+	return f.out
+}
+
+type foresight struct {
+	seen    Seen
+	touched map[string]resource.Change
+	was, is map[string]*Resource
+	out     Outlook
+}
+
+func byAddress(resources []Resource) map[string]*Resource {
+	out := make(map[string]*Resource, len(resources))
+	for i := range resources {
+		out[resources[i].Address] = &resources[i]
+	}
+	return out
+}
+
+// number gives an attribute of a resource; 0 where it has none.
+func number(r *Resource, name string) float64 {
+	if r == nil {
+		return 0
+	}
+	n, _ := r.Attributes[name].(float64)
+	return n
+}
+
+// limits holds memory and timeout against what calls took.
+func (f *foresight) limits(fn string) {
+	was, is := f.was[resource.Function+"/"+fn], f.is[resource.Function+"/"+fn]
+	if is == nil {
+		return
+	}
+	for _, what := range []string{"memory", "timeout"} {
+		limit := number(is, what)
+		if limit == 0 {
+			continue
+		}
+		worst := Tight{}
+		for _, side := range []struct {
+			stage string
+			sum   figures.Sum
+		}{{"", f.seen.Here[fn]}, {f.seen.Before, f.seen.Earlier[fn]}} {
+			at := float64(side.sum.MemoryPeak)
+			if what == "timeout" {
+				at = side.sum.Quantile(0.99)
+			}
+			if at > worst.Seen {
+				worst = Tight{Function: fn, What: what, Limit: limit, Seen: at, Stage: side.stage, Calls: side.sum.Calls,
+					Under: limit < at}
+			}
+		}
+		changed := number(was, what) != limit
+		if worst.Seen > 0 && (changed && was != nil || worst.Seen > near*limit) {
+			f.out.Tight = append(f.out.Tight, worst)
+		}
+	}
+}
+
+// cost gives what a function's calls cost before and after: where its memory
+// changes, and where it comes or goes.
+func (f *foresight) cost(fn string) {
+	was, is := number(f.was[resource.Function+"/"+fn], "memory"), number(f.is[resource.Function+"/"+fn], "memory")
+	sum, from := f.seen.Here[fn], ""
+	if sum.Calls == 0 {
+		sum, from = f.seen.Earlier[fn], f.seen.Before
+	}
+	if was == is || sum.Calls == 0 || f.seen.Over <= 0 || f.seen.Rates.Currency == "" {
+		return
+	}
+	scale := float64(month) / float64(f.seen.Over)
+	monthly := figures.Sum{Calls: int(math.Round(float64(sum.Calls) * scale)), TotalMs: sum.TotalMs * scale}
+	cost := Cost{Function: fn, Currency: f.seen.Rates.Currency}
+	for _, side := range []struct {
+		memory float64
+		into   *string
+	}{{was, &cost.Before}, {is, &cost.After}} {
+		if side.memory == 0 {
+			continue
+		}
+		amount, how, err := figures.Cost(monthly, int64(side.memory), f.seen.Rates)
+		if err != nil {
+			return // a price that cannot be read gives no cost
+		}
+		*side.into, cost.How = amount, how
+	}
+	if from != "" {
+		cost.How += ", if it is called as in " + from
+	}
+	f.out.Costs = append(f.out.Costs, cost)
+}
+
+// lost lists what goes with what is deleted of a function.
+func (f *foresight) lost(fn string) {
+	for _, h := range f.seen.Held {
+		kind := resource.Function
+		if h.What == "log lines" {
+			kind = resource.Logs
+		}
+		if h.Function != fn || h.Count == 0 || f.touched[kind+"/"+fn] != resource.Delete {
+			continue
+		}
+		l := Loss{Function: fn, What: h.What, Count: h.Count}
+		if !h.Oldest.IsZero() {
+			l.Oldest = h.Oldest.UnixMilli()
+		}
+		f.out.Losses = append(f.out.Losses, l)
+	}
+}
+
+// cold reckons how many callers come while a function starts.
+func (f *foresight) cold(fn string) {
+	sum := f.seen.Here[fn]
+	if sum.Calls == 0 || f.seen.Over <= 0 {
+		return
+	}
+	perMs := float64(sum.Calls) / float64(f.seen.Over.Milliseconds())
+	f.out.Cold = append(f.out.Cold, Waiting{Function: fn, PerHour: perMs * float64(time.Hour.Milliseconds()),
+		StartMs: sum.MaxMs, Callers: perMs * sum.MaxMs})
+}
+
+// active tells how often functions were called whose routes close or are missing.
+func (f *foresight) active(c Consequence) {
+	var names []string
+	for _, closed := range c.Closed {
+		names = append(names, closed.Function)
+	}
+	slices.Sort(names)
+	for _, fn := range slices.Compact(names) {
+		if n := f.seen.Here[fn].Calls; n > 0 {
+			f.out.Calls = append(f.out.Calls, Activity{Function: fn, Calls: n})
+		}
+	}
+}
+
+// scheduleOf reads when a schedule fires; false where it is not there or is off.
+func scheduleOf(r *Resource) (timing.Schedule, bool) {
+	if r == nil || r.Attributes["enabled"] == false {
+		return timing.Schedule{}, false
+	}
+	cron, _ := r.Attributes["cron"].(string)
+	zone, _ := r.Attributes["zone"].(string)
+	s, err := timing.Read(cron, zone, time.Duration(number(r, "every"))*time.Millisecond)
+	return s, err == nil
+}
+
+func (f *foresight) schedules() {
+	var addresses []string
+	for address := range f.touched {
+		if kind, _ := resource.Split(address); kind == resource.Schedule {
+			addresses = append(addresses, address)
+		}
+	}
+	slices.Sort(addresses)
+	for _, address := range addresses {
+		was, wasOn := scheduleOf(f.was[address])
+		is, isOn := scheduleOf(f.is[address])
+		_, trigger := resource.Split(address)
+		fn, _, _ := strings.Cut(trigger, "/")
+		out := Fires{Function: fn, Trigger: trigger, Next: []int64{}}
+		if wasOn {
+			out.Before = f.aDay(was)
+		}
+		if isOn {
+			times := is.Times(f.seen.Now, 60)
+			for _, t := range times[:min(3, len(times))] {
+				out.Next = append(out.Next, t.UnixMilli())
+			}
+			out.After = f.aDay(is)
+			if is.Zone != nil && is.Cron != nil {
+				out.Zone = is.Zone.String()
+			}
+			f.overlap(&out, times)
+		}
+		if wasOn && isOn {
+			out.Lost, out.Doubled = AcrossZones(was, is, f.seen.Now)
+		}
+		f.out.Schedules = append(f.out.Schedules, out)
+	}
+}
+
+// aDay gives how often a schedule fires a day: over the next day, or over four weeks
+// where that is seldom.
+func (f *foresight) aDay(s timing.Schedule) float64 {
+	if n := s.PerDay(f.seen.Now); n > 24 {
+		return float64(n)
+	}
+	return float64(s.Count(f.seen.Now, f.seen.Now.AddDate(0, 0, fireDays))) / fireDays
+}
+
+// overlap tells whether a run usually takes longer than two fires are apart.
+func (f *foresight) overlap(out *Fires, times []time.Time) {
+	shortest := time.Duration(math.MaxInt64)
+	for i := 1; i < len(times); i++ {
+		shortest = min(shortest, times[i].Sub(times[i-1]))
+	}
+	if len(times) < 2 {
+		return
+	}
+	here, earlier := f.seen.Here[out.Function], f.seen.Earlier[out.Function]
+	out.Usually = max(here.Quantile(0.99), earlier.Quantile(0.99))
+	out.Interval = float64(shortest.Milliseconds())
+	out.Overlaps = out.Usually > out.Interval
+}
+
+// AcrossZones counts the fires that are left out, and those that come twice, where
+// a schedule by the clock of one zone goes on by that of another: of the same time
+// on the clock one has passed already and the other not.
+func AcrossZones(was, is timing.Schedule, now time.Time) (lost, doubled int) {
+	if was.Cron == nil || is.Cron == nil || fmt.Sprint(was.Zone) == fmt.Sprint(is.Zone) {
+		return 0, 0
+	}
+	const around = 30 * time.Hour // no two zones are further apart
+	clock := func(s timing.Schedule) (past, future map[string]bool) {
+		past, future = map[string]bool{}, map[string]bool{}
+		for at, ok := s.Next(now.Add(-around)); ok && at.Before(now.Add(around)); at, ok = s.Next(at) {
+			shown := at.In(s.Zone).Format("2006-01-02 15:04")
+			if at.After(now) {
+				future[shown] = true
+			} else {
+				past[shown] = true
+			}
+		}
+		return past, future
+	}
+	wasPast, wasFuture := clock(was)
+	isPast, isFuture := clock(is)
+	for t := range wasFuture {
+		if isPast[t] && !isFuture[t] {
+			lost++
+		}
+	}
+	for t := range wasPast {
+		if isFuture[t] && !wasFuture[t] {
+			doubled++
+		}
+	}
+	return lost, doubled
+}
