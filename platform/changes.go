@@ -32,6 +32,7 @@ type Wish struct {
 	Secrets    map[string]string
 	Version    int
 	Was        string // of an identity: the function's former name
+	Replace    bool   // what cannot change in place may differ: the new one is put in place of the old
 }
 
 // Put makes a resource be as wished, and waits until it is.
@@ -41,6 +42,9 @@ func (c *Client) Put(ctx context.Context, s Scope, address string, w Wish) (api.
 		body.Secrets = &w.Secrets
 	}
 	body.Was = optional(w.Was)
+	if w.Replace {
+		body.Replace = &w.Replace
+	}
 	params := &api.PutResourceParams{IdempotencyKey: w.Key, IfMatch: optional(w.Match)}
 	return c.change(ctx, func(ctx context.Context) (*http.Response, error) {
 		return c.api.PutResource(ctx, s.Region, s.Service, s.Stage, address, params, body)

@@ -213,6 +213,26 @@ func (c *Client) Metrics(ctx context.Context, s Scope, since time.Time) ([]api.M
 	return slices.DeleteFunc(out.Minutes, func(m api.MinuteSum) bool { return m.Purpose != nil }), err
 }
 
+// Sums gives one sum per function, revision and trigger since a time, of a
+// function's own calls.
+func (c *Client) Sums(ctx context.Context, s Scope, since time.Time) ([]api.MinuteSum, error) {
+	from, whole := since.UnixMilli(), true
+	var out struct{ Minutes []api.MinuteSum }
+	err := c.ask(ctx, &out, func(ctx context.Context) (*http.Response, error) {
+		return c.api.GetMetrics(ctx, s.Region, s.Service, s.Stage, &api.GetMetricsParams{Since: &from, Whole: &whole})
+	})
+	return slices.DeleteFunc(out.Minutes, func(m api.MinuteSum) bool { return m.Purpose != nil }), err
+}
+
+// Holdings gives what a platform keeps of each function, and loses with it.
+func (c *Client) Holdings(ctx context.Context, s Scope) ([]api.Holding, error) {
+	var out struct{ Holdings []api.Holding }
+	err := c.ask(ctx, &out, func(ctx context.Context) (*http.Response, error) {
+		return c.api.GetHoldings(ctx, s.Region, s.Service, s.Stage)
+	})
+	return out.Holdings, err
+}
+
 // Access gives which permissions were used, and which calls were refused.
 func (c *Client) Access(ctx context.Context, s Scope) ([]api.AccessUse, error) {
 	var out struct{ Uses []api.AccessUse }

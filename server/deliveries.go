@@ -11,6 +11,7 @@ import (
 	"rudmar/core/resource"
 	"rudmar/core/rights"
 	"rudmar/engine/deliver"
+	"rudmar/engine/deploy"
 	"rudmar/engine/store"
 	"rudmar/server/api"
 )
@@ -182,7 +183,12 @@ func (h *handlers) GetMeaning(ctx context.Context, r api.GetMeaningRequestObject
 	for _, p := range m.Plans() {
 		t := api.TargetMeaning{Target: p.Base.Target.String(), From: p.Base.From, Steps: len(p.Steps),
 			Functions: p.Functions()}
-		if t.Consequences, err = convert[api.Consequences](p.Consequences); err != nil {
+		if foreseen, err := h.engine.Planner.Foresee(ctx, deploy.Wish{Place: p.Base.Place, Version: p.Base.Version}); err == nil &&
+			foreseen.Digest == p.Digest {
+			p = foreseen // the same plan, with what was observed held against it
+		}
+		t.Sentence = p.Summary()
+		if t.Says, err = convert[[]api.PlanLine](p.Says()); err != nil {
 			return nil, err
 		}
 		if t.Problems, err = convert[[]api.PlanProblem](p.Problems); err != nil {

@@ -4,12 +4,12 @@ import (
 	"context"
 	"maps"
 	"slices"
-	"strconv"
 	"time"
 
 	"rudmar/core/figures"
 	"rudmar/core/manifest"
 	"rudmar/core/resource"
+	"rudmar/engine/deploy"
 	wire "rudmar/platform/api"
 	"rudmar/server/api"
 )
@@ -76,15 +76,10 @@ func measuredOf(minutes []wire.MinuteSum, function string) []figures.Measured {
 		if m.Function != function {
 			continue
 		}
-		durations := figures.Histogram{}
-		for key, n := range m.Durations {
-			if bucket, err := strconv.Atoi(key); err == nil { // another key is none of the protocol's
-				durations[bucket] += n
-			}
-		}
 		out = append(out, figures.Measured{At: m.Minute, Revision: m.Revision, Version: api.OrZero(m.Version),
 			Sum: figures.Sum{Calls: m.Calls, Errors: m.Errors, Throttled: m.Throttled, Cold: m.Cold,
-				TotalMs: m.TotalMs, MaxMs: m.MaxMs, MemoryPeak: m.MemoryPeak, ErrorKinds: m.ErrorKinds, Durations: durations}})
+				TotalMs: m.TotalMs, MaxMs: m.MaxMs, MemoryPeak: m.MemoryPeak, ErrorKinds: m.ErrorKinds,
+				Durations: deploy.Durations(m.Durations)}})
 	}
 	return out
 }
@@ -104,15 +99,7 @@ func stepsOf(h figures.Histogram) []api.DurationStep {
 
 // costOf gives what calls cost by a platform's price list; nil where it has none.
 func costOf(total figures.Sum, limit int64, prices []wire.Price) (*api.Cost, error) {
-	var rates figures.Rates
-	for _, p := range prices {
-		switch p.Of {
-		case wire.Calls:
-			rates.PerMillionCalls, rates.Currency = p.Amount, p.Currency
-		case wire.MemoryTime:
-			rates.PerGiBSecond, rates.Currency = p.Amount, p.Currency
-		}
-	}
+	rates := deploy.Rates(prices)
 	if rates.Currency == "" {
 		return nil, nil
 	}

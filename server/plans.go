@@ -3,10 +3,12 @@ package server
 import (
 	"context"
 	"fmt"
+	"net/http"
 	"slices"
 	"sort"
 	"strings"
 
+	"rudmar/core/canon"
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
 	"rudmar/core/resource"
@@ -20,7 +22,7 @@ import (
 
 func (h *handlers) MakePlan(ctx context.Context, r api.MakePlanRequestObject) (api.MakePlanResponseObject, error) {
 	p, err := h.compute(ctx, manifest.PlaceOf(r.Service, r.Body.Stage, api.OrZero(r.Body.Target)),
-		api.OrZero(r.Body.Version))
+		api.OrZero(r.Body.Version), api.OrZero(r.Body.TakeAway))
 	if err != nil {
 		return nil, err
 	}
@@ -39,7 +41,7 @@ func (h *handlers) MakePlan(ctx context.Context, r api.MakePlanRequestObject) (a
 func (h *handlers) ComputePlan(ctx context.Context,
 	r api.ComputePlanRequestObject) (api.ComputePlanResponseObject, error) {
 	p, err := h.compute(ctx, manifest.PlaceOf(r.Service, r.Params.Stage, api.OrZero(r.Params.Onto)),
-		api.OrZero(r.Params.Version))
+		api.OrZero(r.Params.Version), api.OrZero(r.Params.TakeAway))
 	if err != nil {
 		return nil, err
 	}
@@ -48,7 +50,8 @@ func (h *handlers) ComputePlan(ctx context.Context,
 }
 
 // compute plans a version onto a place; where none is named, the version that is there.
-func (h *handlers) compute(ctx context.Context, place manifest.Place, version int) (*plan.Plan, error) {
+func (h *handlers) compute(ctx context.Context, place manifest.Place, version int,
+	takeAway []string) (*plan.Plan, error) {
 	v, err := h.facts(ctx, place.Service)
 	if err != nil {
 		return nil, err
@@ -72,7 +75,7 @@ func (h *handlers) compute(ctx context.Context, place manifest.Place, version in
 	if version == 0 {
 		return nil, badRequest("there is no version yet; push a commit to the branch that the first stage takes")
 	}
-	return h.engine.Planner.Compute(ctx, place, version)
+	return h.engine.Planner.Foresee(ctx, deploy.Wish{Place: place, Version: version, TakeAway: takeAway})
 }
 
 func (h *handlers) GetPlan(ctx context.Context, r api.GetPlanRequestObject) (api.GetPlanResponseObject, error) {
@@ -92,11 +95,71 @@ func (h *handlers) shownPlan(ctx context.Context, kept store.Plan) (api.KeptPlan
 	var err error
 	out := api.KeptPlan{Id: kept.ID, Person: kept.Person, MadeAt: kept.MadeAt.UnixMilli(),
 		Confirm: api.Optional(kept.Plan.Confirmation())}
-	if out.Plan, err = convert[api.Plan](kept.Plan); err != nil {
+	if out.Plan, err = shownAs(kept.Plan); err != nil {
 		return out, err
 	}
 	out.Runnable, err = h.runnable(ctx, kept.Plan)
 	return out, err
+}
+
+// shownAs gives a plan as it is shown, with what it means in words.
+func shownAs(p *plan.Plan) (api.Plan, error) {
+	out, err := convert[api.Plan](p)
+	if err != nil {
+		return out, err
+	}
+	out.Sentence = p.Summary()
+	out.Says, err = convert[[]api.PlanLine](p.Says())
+	return out, err
+}
+
+func (h *handlers) GetPlanDocument(ctx context.Context,
+	r api.GetPlanDocumentRequestObject) (api.GetPlanDocumentResponseObject, error) {
+	kept, err := h.engine.Store.Plan(ctx, r.Id)
+	if err != nil {
+		return nil, fmt.Errorf("plan %d: %w", r.Id, err)
+	}
+	plain, err := canon.Plain(kept.Plan)
+	if err != nil {
+		return nil, err
+	}
+	text, err := canon.Append(nil, plain)
+	return planDocument(text), err
+}
+
+// planDocument is a plan's canonical form, sent byte by byte.
+type planDocument []byte
+
+// VisitGetPlanDocumentResponse sends it.
+func (d planDocument) VisitGetPlanDocumentResponse(w http.ResponseWriter) error {
+	w.Header().Set("Content-Type", "application/json")
+	_, err := w.Write(d)
+	return err
+}
+
+func (h *handlers) GetPlanText(ctx context.Context,
+	r api.GetPlanTextRequestObject) (api.GetPlanTextResponseObject, error) {
+	kept, err := h.engine.Store.Plan(ctx, r.Id)
+	if err != nil {
+		return nil, fmt.Errorf("plan %d: %w", r.Id, err)
+	}
+	var out strings.Builder
+	err = kept.Plan.Write(&out)
+	return api.GetPlanText200TextResponse(out.String()), err
+}
+
+func (h *handlers) ComparePlans(ctx context.Context,
+	r api.ComparePlansRequestObject) (api.ComparePlansResponseObject, error) {
+	kept, err := h.engine.Store.Plan(ctx, r.Id)
+	if err != nil {
+		return nil, fmt.Errorf("plan %d: %w", r.Id, err)
+	}
+	older, err := h.engine.Store.Plan(ctx, r.Other)
+	if err != nil {
+		return nil, fmt.Errorf("plan %d: %w", r.Other, err)
+	}
+	out, err := convert[api.PlanDifference](kept.Plan.Against(older.Plan))
+	return api.ComparePlans200JSONResponse(out), err
 }
 
 // runnable says how a plan is run.

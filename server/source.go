@@ -72,7 +72,8 @@ func (h *handlers) GetSource(ctx context.Context, r api.GetSourceRequestObject) 
 		problems[d.File]++
 	}
 	for _, f := range folder.Listed() {
-		out.Files = append(out.Files, api.SourceFile{Path: f.Path, Size: f.Size, Problems: problems[f.Path]})
+		out.Files = append(out.Files, api.SourceFile{Path: f.Path, Size: f.Size, Blob: f.Blob,
+			Problems: problems[f.Path]})
 	}
 	for _, c := range history {
 		out.History = append(out.History, view.Head(c, branch))

@@ -20,7 +20,8 @@ type Seen struct {
 	// Here and Earlier are what the calls of each function came to in the stage, and in
 	// the one before it.
 	Here, Earlier map[string]figures.Sum
-	Before        string // the name of the stage before; "" for none
+	Before        string         // the name of the stage before; "" for none
+	Triggers      map[string]int // calls in the stage, by function/trigger
 	Rates         figures.Rates
 	Held          []Held
 }
@@ -42,7 +43,7 @@ type Outlook struct {
 	Costs     []Cost     `json:"costs"`
 	Cold      []Waiting  `json:"cold"`
 	Losses    []Loss     `json:"losses"`
-	Calls     []Activity `json:"calls"` // of functions of which a route closes or is missing
+	Calls     []Activity `json:"calls"` // by routes that close
 }
 
 // Tight is a limit held against what was observed.
@@ -98,10 +99,10 @@ type Loss struct {
 	Oldest   int64  `json:"oldest,omitempty"` // Unix milliseconds
 }
 
-// Activity is how often a function was called.
+// Activity is how often a trigger called its function.
 type Activity struct {
-	Function string `json:"function"`
-	Calls    int    `json:"calls"`
+	Trigger string `json:"trigger"` // function/trigger
+	Calls   int    `json:"calls"`
 }
 
 const (
@@ -254,16 +255,11 @@ func (f *foresight) cold(fn string) {
 		StartMs: sum.MaxMs, Callers: perMs * sum.MaxMs})
 }
 
-// active tells how often functions were called whose routes close or are missing.
+// active tells how often the routes were called that close.
 func (f *foresight) active(c Consequence) {
-	var names []string
 	for _, closed := range c.Closed {
-		names = append(names, closed.Function)
-	}
-	slices.Sort(names)
-	for _, fn := range slices.Compact(names) {
-		if n := f.seen.Here[fn].Calls; n > 0 {
-			f.out.Calls = append(f.out.Calls, Activity{Function: fn, Calls: n})
+		if n := f.seen.Triggers[closed.Trigger]; n > 0 {
+			f.out.Calls = append(f.out.Calls, Activity{Trigger: closed.Trigger, Calls: n})
 		}
 	}
 }

@@ -90,6 +90,8 @@ type Inputs struct {
 	Seen *consequence.Seen
 	// TakeAway lists addresses that are live and not Rudmar's own, and are to go.
 	TakeAway []string
+	// Draft tells that no version has what is wanted: the plan is never run.
+	Draft bool
 }
 
 // Problem stops a plan from being run.
@@ -176,6 +178,10 @@ type Plan struct {
 	Unchanged    int                     `json:"unchanged"`
 	Consequences consequence.Consequence `json:"consequences"`
 	Problems     []Problem               `json:"problems"`
+	// Draft tells that it is of an edit that no version has, and is never run.
+	Draft bool `json:"draft,omitempty"`
+	// TakeAway lists what is live, not Rudmar's own, and was asked to go.
+	TakeAway []string `json:"takeAway,omitempty"`
 	// Outlook is what the figures of the moment say; it is no part of the digest.
 	Outlook *consequence.Outlook `json:"outlook,omitempty"`
 	// Digest is the SHA-256 of the plan's RFC 8785 form without outlook and digest.
@@ -206,7 +212,8 @@ func Compute(in Inputs) *Plan {
 		b.called(r)
 	}
 	b.compare()
-	p := &Plan{Format: Format, Base: in.Base, Steps: b.steps, Unchanged: b.unchanged}
+	p := &Plan{Format: Format, Base: in.Base, Steps: b.steps, Unchanged: b.unchanged, TakeAway: in.TakeAway,
+		Draft: in.Draft}
 	cycle := b.order(p)
 	p.Problems = append([]Problem{}, slices.Concat(in.Problems, b.problems, beyondQuotas(in.Wanted, in.Quotas))...)
 	if cycle != "" {

@@ -37,11 +37,15 @@ func (p *Plan) Summary() string {
 	if t := p.Base.Target.String(); t != "" {
 		where += " on " + t
 	}
+	who := fmt.Sprintf("Version %d", p.Base.Version)
+	if p.Draft {
+		who = "This edit"
+	}
 	if p.Empty() {
-		if p.Base.Version == p.Base.From {
+		if p.Base.Version == p.Base.From && !p.Draft {
 			return fmt.Sprintf("%s has just what version %d wants. Nothing to do.", where, p.Base.Version)
 		}
-		return fmt.Sprintf("Version %d onto %s: nothing changes there.", p.Base.Version, where)
+		return fmt.Sprintf("%s onto %s: nothing changes there.", who, where)
 	}
 	changes := map[string]map[resource.Change]int{}
 	drifts := map[string]bool{}
@@ -75,8 +79,16 @@ func (p *Plan) Summary() string {
 			parts = append(parts, fmt.Sprintf("%d functions %s", n, verbs[i][1]))
 		}
 	}
-	return fmt.Sprintf("Version %d onto %s: %s; %s in %s, about %s.", p.Base.Version, where, strings.Join(parts, ", "),
+	return fmt.Sprintf("%s onto %s: %s; %s in %s, about %s.", who, where, strings.Join(parts, ", "),
 		counted(len(p.Steps), "step"), counted(p.Waves, "wave"), roughly(p.Expected))
+}
+
+// place gives where something stands, in brackets; "" where nobody knows.
+func place(o *tree.Origin) string {
+	if o == nil || o.File == "" {
+		return ""
+	}
+	return fmt.Sprintf(" (%s:%d)", o.File, o.Line)
 }
 
 func counted(n int, word string) string {
@@ -172,8 +184,10 @@ func (w *words) consequences() {
 		if o.Before != "" {
 			text += fmt.Sprintf(" (now %s)", o.Before)
 		}
-		if o.Request != o.Route {
-			text += ", such as " + o.Request
+		if o.Before != "" || strings.HasPrefix(o.Route, "ANY ") || strings.Contains(o.Route, "...}") {
+			if o.Request != o.Route {
+				text += ", such as " + o.Request // what is new of it does not follow from the route alone
+			}
 		}
 		w.add(kind, either(o.Public, Bad, Wait), text, "", o.From)
 	}
@@ -222,13 +236,13 @@ func (w *words) closed(o consequence.Closed) {
 	calls, how := 0, ""
 	if out := w.p.Outlook; out != nil {
 		for _, a := range out.Calls {
-			if a.Function == o.Function {
+			if a.Trigger == o.Trigger {
 				calls = a.Calls
-				how = fmt.Sprintf("%s was called %s over %s", o.Function, times(a.Calls), span(out.Over))
+				how = fmt.Sprintf("it was called %s over %s", times(a.Calls), span(out.Over))
 			}
 		}
 		if calls == 0 {
-			how = fmt.Sprintf("%s was not called over %s", o.Function, span(out.Over))
+			how = "it was not called over " + span(out.Over)
 		}
 	}
 	w.add("closed", either(calls > 0, Bad, Wait), text, how, nil)
@@ -269,8 +283,10 @@ func (w *words) outlook() {
 		w.add("lost", Bad, fmt.Sprintf("%d %s of %s are lost", l.Count, l.What, l.Function), how, nil)
 	}
 	for _, c := range o.Costs {
-		text := fmt.Sprintf("%s costs about %s %s a month", c.Function, c.After, c.Currency)
+		text := fmt.Sprintf("%s costs %s %s a month", c.Function, c.After, c.Currency)
 		switch {
+		case c.Before == c.After:
+			continue // what is too little to tell apart
 		case c.Before == "":
 		case c.After == "":
 			text = fmt.Sprintf("%s no longer costs %s %s a month", c.Function, c.Before, c.Currency)
@@ -307,10 +323,10 @@ func (w *words) tight(t consequence.Tight) {
 	left := 100 * (1 - t.Seen/t.Limit)
 	switch {
 	case t.Under:
-		w.add(kindOf(t.What), Bad, fmt.Sprintf("%s of %s is %s, below what it needed", t.What, t.Function, limit), how, nil)
+		w.add(kindOf(t.What), Bad, fmt.Sprintf("%s has %s, less than it needed", t.Function, limit), how, nil)
 	default:
 		w.add(kindOf(t.What), either(left < 10, Wait, Note),
-			fmt.Sprintf("%s of %s is %s, with %.0f %% to spare", t.What, t.Function, limit, left), how, nil)
+			fmt.Sprintf("%s has %s, %.0f %% more than it needed", t.Function, limit, 100*(t.Limit/t.Seen-1)), how, nil)
 	}
 }
 
@@ -325,6 +341,9 @@ func (w *words) schedule(s consequence.Fires) {
 	rate := func(n float64) string {
 		if n > 0 && n < 1 {
 			return fmt.Sprintf("%.0f times in 4 weeks", n*28)
+		}
+		if n == 1 {
+			return "once a day"
 		}
 		return fmt.Sprintf("%.4g times a day", n)
 	}
@@ -342,8 +361,14 @@ func (w *words) schedule(s consequence.Fires) {
 		if err != nil || zone == nil {
 			zone = time.UTC
 		}
+		day := ""
 		for _, t := range s.Next {
-			next = append(next, time.UnixMilli(t).In(zone).Format("Mon 2 Jan 15:04"))
+			at := time.UnixMilli(t).In(zone)
+			text := at.Format("15:04")
+			if d := at.Format("Mon 2 Jan "); d != day {
+				day, text = d, d+text
+			}
+			next = append(next, text)
 		}
 		how = "next " + strings.Join(next, ", ") + " " + zone.String()
 	}

@@ -12,7 +12,7 @@ import (
 
 // upToDate checks that record and live are as they were when the plan was made.
 func (r *Runner) upToDate(ctx context.Context, p *plan.Plan) error {
-	now, err := r.planner.Compute(ctx, p.Base.Place, p.Base.Version)
+	now, err := r.planner.again(ctx, p)
 	if err != nil {
 		return err
 	}

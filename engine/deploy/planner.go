@@ -7,8 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"sort"
-	"strings"
 	"sync"
 	"time"
 
@@ -16,9 +14,7 @@ import (
 	"rudmar/core/delivery"
 	"rudmar/core/expand"
 	"rudmar/core/manifest"
-	"rudmar/core/pack"
 	"rudmar/core/plan"
-	"rudmar/core/tree"
 	"rudmar/engine/store"
 	"rudmar/platform"
 	"rudmar/platform/api"
@@ -42,11 +38,13 @@ type Planner struct {
 	mu     sync.Mutex
 	key    []byte                       // of the fingerprints of secrets
 	parsed map[string]*manifest.Service // by the content of a version
+	sums   map[manifest.Place]sums      // what was observed of late
 }
 
 // NewPlanner makes a planner over the platforms that are connected, by name.
 func NewPlanner(s *store.Store, platforms map[string]*platform.Client, secrets Secrets, key []byte) *Planner {
-	return &Planner{store: s, platforms: platforms, secrets: secrets, key: key, parsed: map[string]*manifest.Service{}}
+	return &Planner{store: s, platforms: platforms, secrets: secrets, key: key, parsed: map[string]*manifest.Service{},
+		sums: map[manifest.Place]sums{}}
 }
 
 // Platform gives the client of a target, and the scope of a stage there.
@@ -171,7 +169,13 @@ func (p *Planner) Wanted(ctx context.Context, place manifest.Place, version int,
 	if err != nil {
 		return nil, nil, err
 	}
-	stage := service.Stage(place.Stage)
+	return p.wanted(ctx, Draft{Place: place, Version: version, Service: service}, kinds)
+}
+
+// wanted gives the resources that manifests become in a place.
+func (p *Planner) wanted(ctx context.Context, d Draft, kinds api.Kinds) ([]expand.Resource, []expand.Problem, error) {
+	place, version := d.Place, d.Version
+	stage := d.Service.Stage(place.Stage)
 	target := place.Target
 	if stage == nil || !slices.Contains(stage.Targets, target) {
 		if there, err := p.store.Stage(ctx, place); err != nil || there.Serial > 0 {
@@ -192,41 +196,101 @@ func (p *Planner) Wanted(ctx context.Context, place manifest.Place, version int,
 	for _, f := range functions {
 		in.Artifacts[f.Function] = f.Digest
 	}
-	resources, problems := expand.Expand(service, stage, target, in)
+	for _, fn := range d.Service.Functions {
+		if d.Code != nil && (in.Artifacts[fn.Name] == "" || len(d.Code[fn.Name]) > 0) {
+			in.Artifacts[fn.Name] = unbuilt
+		}
+	}
+	resources, problems := expand.Expand(d.Service, stage, target, in)
 	return resources, problems, nil
 }
 
 // Compute makes the plan that takes a place to a version.
 func (p *Planner) Compute(ctx context.Context, place manifest.Place, version int) (*plan.Plan, error) {
-	client, scope, err := p.Platform(place)
+	in, err := p.inputs(ctx, place, version)
 	if err != nil {
 		return nil, err
+	}
+	return plan.Compute(in), nil
+}
+
+// again makes a plan anew, as it was asked for.
+func (p *Planner) again(ctx context.Context, old *plan.Plan) (*plan.Plan, error) {
+	in, err := p.inputs(ctx, old.Base.Place, old.Base.Version)
+	if err != nil {
+		return nil, err
+	}
+	in.TakeAway = old.TakeAway
+	return plan.Compute(in), nil
+}
+
+// Wish is a plan that somebody wants to look at.
+type Wish struct {
+	Place   manifest.Place
+	Version int
+	// TakeAway lists addresses that are live there, are not Rudmar's own, and are to go.
+	TakeAway []string
+}
+
+// Foresee makes a plan like Compute, with what was observed of the stage held
+// against it. Where nothing can be observed the plan has no outlook.
+func (p *Planner) Foresee(ctx context.Context, w Wish) (*plan.Plan, error) {
+	in, err := p.inputs(ctx, w.Place, w.Version)
+	if err != nil {
+		return nil, err
+	}
+	in.TakeAway = w.TakeAway
+	service, _, err := p.Service(ctx, w.Place.Service, w.Version)
+	if err != nil {
+		return nil, err
+	}
+	if in.Seen, err = p.seen(ctx, w.Place, service, &in); err != nil {
+		return nil, err
+	}
+	return plan.Compute(in), nil
+}
+
+// inputs gathers what the plan of a version is made of.
+func (p *Planner) inputs(ctx context.Context, place manifest.Place, version int) (in plan.Inputs, err error) {
+	service, _, err := p.Service(ctx, place.Service, version)
+	if err != nil {
+		return in, err
+	}
+	return p.gather(ctx, Draft{Place: place, Version: version, Service: service})
+}
+
+// gather gathers what a plan is made of.
+func (p *Planner) gather(ctx context.Context, d Draft) (in plan.Inputs, err error) {
+	place, version, service := d.Place, d.Version, d.Service
+	client, scope, err := p.Platform(place)
+	if err != nil {
+		return in, err
 	}
 	kinds, err := client.Kinds(ctx)
 	if err != nil {
-		return nil, err
+		return in, err
 	}
-	wanted, problems, err := p.Wanted(ctx, place, version, kinds)
+	wanted, problems, err := p.wanted(ctx, d, kinds)
 	if err != nil {
-		return nil, err
+		return in, err
 	}
 	current, err := p.store.Stage(ctx, place)
 	if err != nil {
-		return nil, err
+		return in, err
 	}
 	record, err := p.store.Record(ctx, place)
 	if err != nil {
-		return nil, err
+		return in, err
 	}
 	snapshot, err := client.Snapshot(ctx, scope)
 	if err != nil {
-		return nil, err
+		return in, err
 	}
-	service, v, err := p.Service(ctx, place.Service, version)
+	v, err := p.store.Version(ctx, place.Service, version)
 	if err != nil {
-		return nil, err
+		return in, err
 	}
-	in := plan.Inputs{
+	in = plan.Inputs{
 		Base: plan.Base{Place: place, Version: version, From: current.Version,
 			Serial: current.Serial, Fingerprint: snapshot.Fingerprint, Commit: v.Hash},
 		Wanted: wanted, Live: Live(snapshot), Kinds: Specs(kinds), Quotas: quotas(kinds), Renamed: map[string]string{},
@@ -248,7 +312,7 @@ func (p *Planner) Compute(ctx context.Context, place manifest.Place, version int
 	}
 	entry, err := p.Entry(ctx, place.Service, place.Stage, version)
 	if err != nil {
-		return nil, err
+		return in, err
 	}
 	in.Rules = entry.RuleChanges()
 	for _, problem := range problems {
@@ -257,147 +321,12 @@ func (p *Planner) Compute(ctx context.Context, place manifest.Place, version int
 	}
 	in.Problems = append(in.Problems, unknownToPlatform(service, place, kinds)...)
 	if in.Usual, err = p.store.UsualTimes(ctx); err != nil {
-		return nil, err
+		return in, err
 	}
 	if in.Files, err = p.changedFiles(ctx, place.Service, current.Version, version); err != nil {
-		return nil, err
+		return in, err
 	}
-	return plan.Compute(in), nil
-}
-
-// unknownToPlatform tells what a service asks for that the target does not have.
-func unknownToPlatform(service *manifest.Service, place manifest.Place, kinds api.Kinds) []plan.Problem {
-	var out []plan.Problem
-	add := func(from tree.Origin, format string, args ...any) {
-		out = append(out, plan.Problem{Message: fmt.Sprintf(format, args...), From: &from})
-	}
-	target := place.Target
-	if service.Stage(place.Stage) == nil {
-		return nil // nothing is asked for any more
-	}
-	if !slices.Contains(kinds.Regions, target.Region) {
-		add(service.Stage(place.Stage).From, "the platform %s has no region %q; it has %s", target.Platform, target.Region,
-			strings.Join(kinds.Regions, ", "))
-	}
-	verbs := map[string][]string{}
-	for _, k := range kinds.Permissions {
-		verbs[k.Kind] = k.Verbs
-	}
-	for _, fn := range service.Functions {
-		c := fn.At(place.Stage)
-		if !slices.Contains(kinds.Runtimes, c.Runtime.V) {
-			add(c.Runtime.From, "%s needs the runtime %s; %s has %s", fn.Name, c.Runtime.V, target,
-				strings.Join(kinds.Runtimes, ", "))
-		}
-		for _, permission := range c.Permissions {
-			text, _ := permission.Of.Literal()
-			kind, _, _ := strings.Cut(text, "/")
-			known, ok := verbs[kind]
-			if text == "" || kind == "*" {
-				continue
-			}
-			if !ok {
-				add(permission.From, "%s asks for %s; %s has no resources of the kind %q", fn.Name, text, target, kind)
-				continue
-			}
-			for _, verb := range permission.May {
-				if verb != "*" && !slices.Contains(known, verb) {
-					add(permission.From, "%s may %s %s: the verbs for %s are %s", fn.Name, verb, text, kind, strings.Join(known, ", "))
-				}
-			}
-		}
-	}
-	return out
-}
-
-// changedFiles lists, per function, the files whose bytes differ between two versions.
-func (p *Planner) changedFiles(ctx context.Context, service string, from, to int) (map[string][]string, error) {
-	out := map[string][]string{}
-	if from == 0 || from == to {
-		return out, nil
-	}
-	before, err := p.digests(ctx, service, from)
-	if err != nil {
-		return nil, err
-	}
-	after, err := p.digests(ctx, service, to)
-	if err != nil {
-		return nil, err
-	}
-	for function, digest := range after {
-		if old := before[function]; old == "" || old == digest {
-			continue
-		}
-		a, errA := p.store.Artifact(ctx, before[function])
-		b, errB := p.store.Artifact(ctx, digest)
-		if err := errors.Join(errA, errB); err != nil {
-			return nil, err
-		}
-		out[function] = differing(a.Listing, b.Listing)
-	}
-	return out, nil
-}
-
-func (p *Planner) digests(ctx context.Context, service string, version int) (map[string]string, error) {
-	list, err := p.store.VersionFunctions(ctx, service, version)
-	out := map[string]string{}
-	for _, f := range list {
-		out[f.Function] = f.Digest
-	}
-	return out, err
-}
-
-func differing(a, b pack.Listing) []string {
-	sums := map[string]string{}
-	for _, f := range a {
-		sums[f.Path] = f.SHA256
-	}
-	var out []string
-	for _, f := range b {
-		if sums[f.Path] != f.SHA256 {
-			out = append(out, f.Path)
-		}
-		delete(sums, f.Path)
-	}
-	for gone := range sums {
-		out = append(out, gone)
-	}
-	sort.Strings(out)
-	return out
-}
-
-// Live turns a snapshot into what plans compare with.
-func Live(s api.Snapshot) []plan.Live {
-	out := make([]plan.Live, 0, len(s.Resources))
-	for _, r := range s.Resources {
-		out = append(out, plan.Live{Address: r.Address, Kind: r.Kind, Attributes: r.Attributes, Tag: r.Tag})
-	}
-	return out
-}
-
-// Specs turns what a platform says of its kinds into what plans need.
-func Specs(k api.Kinds) []plan.KindSpec {
-	out := make([]plan.KindSpec, 0, len(k.Kinds))
-	for _, kind := range k.Kinds {
-		spec := plan.KindSpec{Kind: kind.Kind}
-		for _, a := range kind.Attributes {
-			s := plan.AttributeSpec{Name: a.Name, InPlace: a.InPlace, Computed: a.Computed != nil && *a.Computed}
-			if a.Unit != nil {
-				s.Unit = string(*a.Unit)
-			}
-			spec.Attributes = append(spec.Attributes, s)
-		}
-		out = append(out, spec)
-	}
-	return out
-}
-
-func quotas(k api.Kinds) []plan.Quota {
-	out := make([]plan.Quota, len(k.Quotas))
-	for i, q := range k.Quotas {
-		out[i] = plan.Quota{Kind: q.Kind, PerFunction: q.Per == api.QuotaPerFunction, Limit: q.Limit}
-	}
-	return out
+	return in, nil
 }
 
 // looking is how long a look at a place may take.

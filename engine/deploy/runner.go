@@ -405,7 +405,7 @@ func (x *execution) send(ctx context.Context, s *plan.Step, key string) (map[str
 	}
 	r, err := x.client.Put(ctx, x.scope, s.Address,
 		platform.Wish{Key: key, Match: s.Tag, Attributes: s.Want, Secrets: x.secrets[s.Address],
-			Version: x.plan.Base.Version, Was: s.Was})
+			Version: x.plan.Base.Version, Was: s.Was, Replace: s.Change == resource.Replace})
 	if err != nil {
 		return nil, err
 	}

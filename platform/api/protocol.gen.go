@@ -66,6 +66,24 @@ func (e AttributeKindUnit) Valid() bool {
 	}
 }
 
+// Defines values for HoldingWhat.
+const (
+	LogLines        HoldingWhat = "log lines"
+	WaitingMessages HoldingWhat = "waiting messages"
+)
+
+// Valid indicates whether the value is a known member of the HoldingWhat enum.
+func (e HoldingWhat) Valid() bool {
+	switch e {
+	case LogLines:
+		return true
+	case WaitingMessages:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for InvocationOutcome.
 const (
 	Answered    InvocationOutcome = "answered"
@@ -232,6 +250,19 @@ type AttributeKindType string
 
 // AttributeKindUnit defines model for AttributeKind.Unit.
 type AttributeKindUnit string
+
+// Holding defines model for Holding.
+type Holding struct {
+	Count    int64  `json:"count"`
+	Function string `json:"function"`
+
+	// Oldest Unix milliseconds
+	Oldest *int64      `json:"oldest,omitempty"`
+	What   HoldingWhat `json:"what"`
+}
+
+// HoldingWhat defines model for Holding.What.
+type HoldingWhat string
 
 // Invocation defines model for Invocation.
 type Invocation struct {
@@ -461,6 +492,9 @@ type Resource struct {
 type ResourceWish struct {
 	Attributes map[string]interface{} `json:"attributes"`
 
+	// Replace Attributes that cannot change in place may differ: what was there goes when the new is there. Without it such a change is refused with 422
+	Replace *bool `json:"replace,omitempty"`
+
 	// Secrets Values of attributes that hold a fingerprint only
 	Secrets *map[string]string `json:"secrets,omitempty"`
 
@@ -539,6 +573,9 @@ type GetMessagesParams struct {
 type GetMetricsParams struct {
 	// Since Unix milliseconds
 	Since *int64 `form:"since,omitempty" json:"since,omitempty"`
+
+	// Whole One sum per function, revision and trigger over all of that time, its minute being the first
+	Whole *bool `form:"whole,omitempty" json:"whole,omitempty"`
 }
 
 // DeleteResourceParams defines parameters for DeleteResource.
@@ -689,6 +726,11 @@ type ClientInterface interface {
 	// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/functions/{function}/invocations (the `Invoke` operationId).
 	Invoke(ctx context.Context, region Region, service Service, stage Stage, function Function, body InvokeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetHoldings What is kept of each function, and goes when it is taken away
+	//
+	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/holdings (the `GetHoldings` operationId).
+	GetHoldings(ctx context.Context, region Region, service Service, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetLogs Log lines, oldest first
 	//
 	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/logs (the `GetLogs` operationId).
@@ -709,7 +751,7 @@ type ClientInterface interface {
 	// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/messages/{id} (the `SendAgain` operationId).
 	SendAgain(ctx context.Context, region Region, service Service, stage Stage, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetMetrics Sums per function, revision and minute
+	// GetMetrics Sums per function, revision, trigger and minute
 	//
 	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/metrics (the `GetMetrics` operationId).
 	GetMetrics(ctx context.Context, region Region, service Service, stage Stage, params *GetMetricsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -860,6 +902,21 @@ func (c *Client) Invoke(ctx context.Context, region Region, service Service, sta
 	return c.Client.Do(req)
 }
 
+// GetHoldings What is kept of each function, and goes when it is taken away
+//
+// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/holdings (the `GetHoldings` operationId).
+func (c *Client) GetHoldings(ctx context.Context, region Region, service Service, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetHoldingsRequest(c.Server, region, service, stage)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetLogs Log lines, oldest first
 //
 // Corresponds with GET /regions/{region}/scopes/{service}/{stage}/logs (the `GetLogs` operationId).
@@ -920,7 +977,7 @@ func (c *Client) SendAgain(ctx context.Context, region Region, service Service, 
 	return c.Client.Do(req)
 }
 
-// GetMetrics Sums per function, revision and minute
+// GetMetrics Sums per function, revision, trigger and minute
 //
 // Corresponds with GET /regions/{region}/scopes/{service}/{stage}/metrics (the `GetMetrics` operationId).
 func (c *Client) GetMetrics(ctx context.Context, region Region, service Service, stage Stage, params *GetMetricsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -1290,6 +1347,54 @@ func NewInvokeRequestWithBody(server string, region Region, service Service, sta
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetHoldingsRequest constructs an http.Request for the GetHoldings method
+func NewGetHoldingsRequest(server string, region Region, service Service, stage Stage) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "region", region, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "stage", stage, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/regions/%s/scopes/%s/%s/holdings", pathParam0, pathParam1, pathParam2)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -1726,6 +1831,18 @@ func NewGetMetricsRequest(server string, region Region, service Service, stage S
 
 		}
 
+		if params.Whole != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "whole", *params.Whole, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -2033,6 +2150,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/functions/{function}/invocations (the `Invoke` operationId).
 	InvokeWithResponse(ctx context.Context, region Region, service Service, stage Stage, function Function, body InvokeJSONRequestBody, reqEditors ...RequestEditorFn) (*InvokeResponse, error)
 
+	// GetHoldingsWithResponse What is kept of each function, and goes when it is taken away
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/holdings (the `GetHoldings` operationId).
+	GetHoldingsWithResponse(ctx context.Context, region Region, service Service, stage Stage, reqEditors ...RequestEditorFn) (*GetHoldingsResponse, error)
+
 	// GetLogsWithResponse Log lines, oldest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -2061,7 +2185,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/messages/{id} (the `SendAgain` operationId).
 	SendAgainWithResponse(ctx context.Context, region Region, service Service, stage Stage, id int64, reqEditors ...RequestEditorFn) (*SendAgainResponse, error)
 
-	// GetMetricsWithResponse Sums per function, revision and minute
+	// GetMetricsWithResponse Sums per function, revision, trigger and minute
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -2424,6 +2548,58 @@ func (r InvokeResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r InvokeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetHoldingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Holdings []Holding `json:"holdings"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetHoldingsResponse) GetJSON200() *struct {
+	Holdings []Holding `json:"holdings"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetHoldingsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetHoldingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetHoldingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetHoldingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetHoldingsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -2887,6 +3063,19 @@ func (c *ClientWithResponses) InvokeWithResponse(ctx context.Context, region Reg
 	return ParseInvokeResponse(rsp)
 }
 
+// GetHoldingsWithResponse What is kept of each function, and goes when it is taken away
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/holdings (the `GetHoldings` operationId).
+func (c *ClientWithResponses) GetHoldingsWithResponse(ctx context.Context, region Region, service Service, stage Stage, reqEditors ...RequestEditorFn) (*GetHoldingsResponse, error) {
+	rsp, err := c.GetHoldings(ctx, region, service, stage, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetHoldingsResponse(rsp)
+}
+
 // GetLogsWithResponse Log lines, oldest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -2939,7 +3128,7 @@ func (c *ClientWithResponses) SendAgainWithResponse(ctx context.Context, region 
 	return ParseSendAgainResponse(rsp)
 }
 
-// GetMetricsWithResponse Sums per function, revision and minute
+// GetMetricsWithResponse Sums per function, revision, trigger and minute
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -3231,6 +3420,41 @@ func ParseInvokeResponse(rsp *http.Response) (*InvokeResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Invocation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetHoldingsResponse parses an HTTP response from a GetHoldingsWithResponse call
+func ParseGetHoldingsResponse(rsp *http.Response) (*GetHoldingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetHoldingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Holdings []Holding `json:"holdings"`
+		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -3551,6 +3775,9 @@ type ServerInterface interface {
 	// Invoke Calls a function once
 	// (POST /regions/{region}/scopes/{service}/{stage}/functions/{function}/invocations)
 	Invoke(ctx *echo.Context, region Region, service Service, stage Stage, function Function) error
+	// GetHoldings What is kept of each function, and goes when it is taken away
+	// (GET /regions/{region}/scopes/{service}/{stage}/holdings)
+	GetHoldings(ctx *echo.Context, region Region, service Service, stage Stage) error
 	// GetLogs Log lines, oldest first
 	// (GET /regions/{region}/scopes/{service}/{stage}/logs)
 	GetLogs(ctx *echo.Context, region Region, service Service, stage Stage, params GetLogsParams) error
@@ -3563,7 +3790,7 @@ type ServerInterface interface {
 	// SendAgain Tries a parked message again, from the start
 	// (POST /regions/{region}/scopes/{service}/{stage}/messages/{id})
 	SendAgain(ctx *echo.Context, region Region, service Service, stage Stage, id int64) error
-	// GetMetrics Sums per function, revision and minute
+	// GetMetrics Sums per function, revision, trigger and minute
 	// (GET /regions/{region}/scopes/{service}/{stage}/metrics)
 	GetMetrics(ctx *echo.Context, region Region, service Service, stage Stage, params GetMetricsParams) error
 	// DeleteResource Takes the resource away
@@ -3757,6 +3984,38 @@ func (w *ServerInterfaceWrapper) Invoke(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.Invoke(ctx, region, service, stage, function)
+	return err
+}
+
+// GetHoldings converts echo context to params.
+func (w *ServerInterfaceWrapper) GetHoldings(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "region" -------------
+	var region Region
+
+	err = runtime.BindStyledParameterWithOptions("simple", "region", ctx.Param("region"), &region, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter region: %s", err))
+	}
+
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Path parameter "stage" -------------
+	var stage Stage
+
+	err = runtime.BindStyledParameterWithOptions("simple", "stage", ctx.Param("stage"), &stage, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stage: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetHoldings(ctx, region, service, stage)
 	return err
 }
 
@@ -4031,6 +4290,13 @@ func (w *ServerInterfaceWrapper) GetMetrics(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter since: %s", err))
 	}
 
+	// ------------- Optional query parameter "whole" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "whole", ctx.QueryParams(), &params.Whole, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter whole: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetMetrics(ctx, region, service, stage, params)
 	return err
@@ -4280,6 +4546,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/regions/:region/scopes/:service/:stage/functions/:function/invocations", wrapper.Invoke, options.OperationMiddlewares["invoke"]...)
 	router.GET(options.BaseURL+"/regions/:region/scopes/:service/:stage/logs", wrapper.GetLogs, options.OperationMiddlewares["getLogs"]...)
 	router.GET(options.BaseURL+"/regions/:region/scopes/:service/:stage/metrics", wrapper.GetMetrics, options.OperationMiddlewares["getMetrics"]...)
+	router.GET(options.BaseURL+"/regions/:region/scopes/:service/:stage/holdings", wrapper.GetHoldings, options.OperationMiddlewares["getHoldings"]...)
 	router.GET(options.BaseURL+"/regions/:region/scopes/:service/:stage/access", wrapper.GetAccess, options.OperationMiddlewares["getAccess"]...)
 
 }
@@ -4593,6 +4860,49 @@ type InvokedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response InvokedefaultApplicationProblemPlusJSONResponse) VisitInvokeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHoldingsRequestObject struct {
+	Region  Region  `json:"region"`
+	Service Service `json:"service"`
+	Stage   Stage   `json:"stage"`
+}
+
+type GetHoldingsResponseObject interface {
+	VisitGetHoldingsResponse(w http.ResponseWriter) error
+}
+
+type GetHoldings200JSONResponse struct {
+	Holdings []Holding `json:"holdings"`
+}
+
+func (response GetHoldings200JSONResponse) VisitGetHoldingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHoldingsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetHoldingsdefaultApplicationProblemPlusJSONResponse) VisitGetHoldingsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4993,6 +5303,9 @@ type StrictServerInterface interface {
 	// Invoke Calls a function once
 	// (POST /regions/{region}/scopes/{service}/{stage}/functions/{function}/invocations)
 	Invoke(ctx context.Context, request InvokeRequestObject) (InvokeResponseObject, error)
+	// GetHoldings What is kept of each function, and goes when it is taken away
+	// (GET /regions/{region}/scopes/{service}/{stage}/holdings)
+	GetHoldings(ctx context.Context, request GetHoldingsRequestObject) (GetHoldingsResponseObject, error)
 	// GetLogs Log lines, oldest first
 	// (GET /regions/{region}/scopes/{service}/{stage}/logs)
 	GetLogs(ctx context.Context, request GetLogsRequestObject) (GetLogsResponseObject, error)
@@ -5005,7 +5318,7 @@ type StrictServerInterface interface {
 	// SendAgain Tries a parked message again, from the start
 	// (POST /regions/{region}/scopes/{service}/{stage}/messages/{id})
 	SendAgain(ctx context.Context, request SendAgainRequestObject) (SendAgainResponseObject, error)
-	// GetMetrics Sums per function, revision and minute
+	// GetMetrics Sums per function, revision, trigger and minute
 	// (GET /regions/{region}/scopes/{service}/{stage}/metrics)
 	GetMetrics(ctx context.Context, request GetMetricsRequestObject) (GetMetricsResponseObject, error)
 	// DeleteResource Takes the resource away
@@ -5228,6 +5541,33 @@ func (sh *strictHandler) Invoke(ctx *echo.Context, region Region, service Servic
 		return err
 	} else if validResponse, ok := response.(InvokeResponseObject); ok {
 		return validResponse.VisitInvokeResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetHoldings operation middleware
+func (sh *strictHandler) GetHoldings(ctx *echo.Context, region Region, service Service, stage Stage) error {
+	var request GetHoldingsRequestObject
+
+	request.Region = region
+	request.Service = service
+	request.Stage = stage
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetHoldings(ctx.Request().Context(), request.(GetHoldingsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetHoldings")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetHoldingsResponseObject); ok {
+		return validResponse.VisitGetHoldingsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -5460,75 +5800,79 @@ func (sh *strictHandler) PutResource(ctx *echo.Context, region Region, service S
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"1Fx7c9tGkv8qU7hU3T5AUbaVpEz/caUkTla1cqKzveeqc7SVJtAkZgnMwDMDUlwVv/vVPDAAiAEJRvSe",
-	"959EEjA90z2/fjf8GCW8KDlDpmQ0e4xKEFCgQmF+S+kSpdI/URbNohJUFsURgwKjWf0wjgR+qqjANJop",
-	"UWEcySTDAiw1pVDopX+XGTz/+pvZx8vJS5gs7h+/udp9FcWR2paallSCsmW028XRomKJopwN7Oofj9z3",
-	"I0z+ea//czl5Obl/vIxfvBzYWOByeFv38OybShRrmuDArvXT82+rYDm4qXl25i2NfGXJmUSDrOskwVJp",
-	"4hqBTCEzMIOyzGkC+oKn/5D2Npp9vxK4iGbRf0wbzE7tUzn9pURh1tnNUpSJoKUFUnSjiIIVSkKVJIoW",
-	"+IqoDAmv1xAJW0kyviFUEamApTKKowwhdYpwy+2hjFJ0SH/IUOAeNapXN8fui/8tKrGdXC8Uij7Fd5hw",
-	"lkpSMUVzfSAqyYYLlRGQK00hQJsyhUsUmvddHN0JPs+xOCDb0r7x59NkXNMNSPhDBopskCmyEZwtYzLf",
-	"krc/fk9eXn39rUWcpVHfvZR/kwaApdByU9TCAvKcbywqHGdzznMEFu3iKOGV5WSf6a7R2BN3HOUg1bVZ",
-	"uOCiAGWXfnPVwLRFSaDklbAa2aO0RjEP32ijLB/bJsosaBGNPYc1O/549/40fP4PTJTe71opQeeVwr9S",
-	"lvalpa+ockrUvY73GZIyB6UZJhKVRn7DbkumlN3lYLnt4VplKDT+EmAkyYAtkWyoynilSAEaiQb2NW8E",
-	"GG6CexTw0BF+yqt5js2rrCrmVvgFZSPftLZq/9DXRP89JlyYo0kFQhG+IJzp46UEyJ/6tkkb4USg6pO7",
-	"UZKsIa+QFLAlCS+QgCRA7PvWhkB9Rfo3RjKep/qVBWVLFKWgLCx3+5fHCFlVaMwofNAvOgbjSInK2OSc",
-	"GhdbQFnqw94HTl8xqtqk5luF2gAVMvD6HlSNGN1LDRhCULxh65YN3NNaJjchS2aMghZSBizNUZAlrJHM",
-	"IVlZdc4HFT1P38gAqmmBRHF3r5owZdpaJxiTS7LgggDZgCj0fUfxGBihEFwcM3sN66/N61pt0rCl4Utz",
-	"bKqwkMfI3vLlLWXYoCECIWBb0/m+UsNamVOGkmy068lxoYjWyTkmUEmDQ4H2meKcFMC2YbXEgovtLS1o",
-	"YKPvHIhGWExL5w5h9SQyvFJaw9pItrgyxnIBNDc/aO+dTniltYJXasIXE3sA/SwTXCn7HuNqsuAVS4M6",
-	"I3BN5ZC/EBWz6BsBoDWKPTqNK+6qGk2jhkmHfg/1etOONLtX1Dq0A9phNX1dQ7urqyvnSXpcFyilCwp7",
-	"z5SAoEfcY9HQbigdPt8HKrP+8XDtopVjlkT7NJAkgTy/sIt2cVRWouQ2rjgYx7jXDGd0ubS26zBvdo8Q",
-	"S2Hf7P3CeIPQ9fYBszBwd+FbaB1g6NQyDI/xJx46KOOO78AtAnORMhdEZrzKU7JifBMTWSWZ9a8FApPa",
-	"b1PJcxtSK72USlJQKW0M7A/YR+veaUoUZhln4zm782uGeKzDq+ARSkGTkAReF6Xako3PGXyMlnCpJGFc",
-	"ZTqumm9JJbHN5OGwXOeIgSN+qriC8Tz/t349RMcmv11CR6UuUAcXctiHvXWBozYEFxuQ+norpjMuxXn6",
-	"iiwgl+hkZbMgmEsciKcE10i/VkMJmn1OrEd5RR4tS7uYPLoce2cCxEeT/O4ICCQLmueYEspCIaPQ2VmB",
-	"J8pE0qLKQQ0lOM4YDWmOicMhz3V46VKMmWUsJongLCa4RrGNidVyGZNPFVYYk1ZCMvasezbFg73NQwOM",
-	"2NmNrq61pNTirXVXHqFeYWrTEbJYdbwUMLV9gf2N0QdS0Dyn0qbT44KQg3mkDfpGUKmj0jCVTiB9WmQi",
-	"lUAo2iGSDYRQ6JzBX1Io4jEJxkBOK4OVDZ1DuofW/C6okIqAXGFqgm2b/dnjxtpy55wt9f/bD7TerrBU",
-	"AUGFAiTQL3ZqfD7maQmuJWIvFMdiCDlvmtCm56SxKJUMFxXmPN1Gs8ddHKUVXp8fZKEMJ+MmggdlUs4l",
-	"KkLVTOczJqnVym8eKlghWQhemIqWUfOTXOJoKJcgVkPmShvjM4qlqbt0yRnu5PTn6zevfWYPaSpQmhjB",
-	"JPrV3K9wAsqQmJBN42/BRciGb7Jtf7e/8I1ZnIPGusUHabKPg5GXQbCv9DTX7KDkJVYDKm4A6CVtjxVE",
-	"MWWVwndVESgEQZ4PgHgvy249SStbrrSakKZU/wL5XYdyYFlHXN/rnXW8UlPzJSK9sc3U5cxIdIVbsiKm",
-	"6qVNhAY6X6Mgzy6e/f0Pq8mzPxoPXJU6w9d/W3UwdEHebzjJqFR8KaCQxkUXKJaY6u31+dnyIgrIzeT4",
-	"Ptz9vYyadMpw2uRw4a3k7yhRFvAwOuXs5ttjEnQDnBF6akJuJe2tjVPa0zOugw6uyeCDMlRcQT5aUMO5",
-	"3Rfk9cK+zl1Z7DTbI6tb43A1hFoqNYz2igi1GDqa0Fb/kLFp2il9p2ltb1h0vhpsEzblCscyZH/nuKzY",
-	"GR0IshTTM9IbKPKVTXdlVLOk21M4tKTOiGyoB6pTDNsAVTbzTV150zqlXrAXRw8TvWiyBuFSsI/NfX7w",
-	"ZPyffrD0/O8/OsJh92bOFXsUNNcYgtFeGj2+GrVGMT8puQoXQSyZ4MmEa7vugbuom0z7nYUUE1pATqx9",
-	"iQk+QKKM326aoZeTl/d//sOvv17Yn/74X1+FcJ9UQiBLAsHHzbtfyNXzZ9/ukb2e/O/944tdkBhfhA5r",
-	"wM5tuihfESA/0e/qYMkaB5LTgipXNLdqoV8QFWOULVtLcr6sy82CKoXaPNWYrK2TJTnRuZ4tTk5sE+Jo",
-	"/4EvNJQK1wnzgglfmFe77pWlqIDmA/kSqGrAHyuqcjwArGNlNtczsWT8VnF9nCALjbMcKG+a9N5GrHGn",
-	"9ME4w/oCa5fxn5LwDZvp+4M1piQBadMEyQvUESfZZJwoQU3j+4LYWM06NZ7nfFNnELbcUTfNoMCLzh2b",
-	"SlQGA6V0WzUa1Oy+i9BPDNS6rkLa0DAUZsdRHu5S6GC9ALZ1PQ+dMs3xlWn3FVzLThIgV5cvaslpuqQS",
-	"bCaqtAAxM+WHcFwz2M+i7bPa6lAtqpYvlwkv0VdIjiuCs1el8dOW2xCC3rY8yaBX7kmvW4seiIB3ge2s",
-	"805HN88HzbmC5XGNalxKv4RtSRwSSbif8LtZtz3eMSlDw2UXLf8DeYUmpm4OYbGe6dSo0yMmnOXbUEYx",
-	"Pk4FuTJ2g1AVE6V3ULxjLoI3toFAIPfLggAjNEWmqNrO9o2OBgIK02q/INe+JNEuZ68QS5eda2vj1pIl",
-	"1wJhtsxrVjDcuJ49aCEktk+/ybgxqgU83CJbqiyaXV0eU6EjDY93DEqZcdXHSLtXHy7JWYSNr6S3A7mD",
-	"YUp3TKDZqM+AhWQlqNq+07u40zCpIM99pG4OYMo0CAJbVY9MqdLO7VC24AOm7a2xihZJGrbNxdUXe0Gu",
-	"ieZX29yyUlLjBFIolblO092RGxQa51QSyrSHYWYEY+Nsp6iYvPiVec85i9yuHjul4IonPI9a6I+emVin",
-	"RAYljWbRi4vLixc2SsqMIKYgFF1AouT00Q4m7vSfMwRjkPxs1k2q3QbIa/d6tDeX9vzyMjQHok2+8TH6",
-	"GFeXV0PvMK6a91JcQJWrIbD4fVtzVXEkq6IAsW31SbSIRZLRNXZO0Z7U/BjeoXll6oY1d/c6ZVd9kdxV",
-	"qiOSTxVK9Z0tgA4Nkf2Tlt3ZMe8h5pSB2A6NAbbHCnc9+V8dlf8T5XpX49YJ1dCNjfF5RQQuKolpq0Vn",
-	"IlmScnO3BagkM3+uBbqLo6lvmi4xINqfUNU5dwhqZ5l+tBsE5vLqgEueBZDGzFPZsvOMb6QdrdIBpbTy",
-	"8PzL6SNNd4ck09QZPqN0Ds6G/mV46vNJY5oElkCZjuJpbqJ4ncDL48ObT7wkzQ7U43qWqaZl0B6AXWFZ",
-	"p38bxBUBzaZ5jrbhvWdgApPCND04Jtzy3s8uA+77XmPFtRCndUd2aiJnOfV92anryR5CkfftvVP3teH1",
-	"e1j6voFb51MQjWdGIBcIpmBvmLaIaNi+WUx+5gwnb7QxODjpe/8ZQe15HtB62cikBWnNfTiYbIUisfbc",
-	"OjfCw4PMeuMXIYP9s5tjyEA6KKZEUpbguaxQ7Q4I45vTnaFLynbx0TfrAfwxr5qx+RNBPQUzC30I23Za",
-	"+qnmsRvxVvKUsSQ/rn0smjVkA6Frv2tkmkBnAQNNMtIaOrBzj9qFxy6T0C+YOpV95Bz8vzVofGdx+lj/",
-	"uJs27fHehzz/v8wdf9FnqCY85TKgCDdszVc4OjQ9zZTuDSWOClMvP8Pugx9WJFCgbc6dQWdsGbCV3HFj",
-	"mE+DYD3pPGS1bvXzs9osU4N++nD1nsmyVIPptsIHNTUzBJNm7uaAM9y/uVtD+un3dVsX4GPC8xSla0l+",
-	"WRYsdgHipwpN4tf/Wu/A91Dhta126MlrO7NCB1fvVb5YvnXdjrp4paNl40pyUChiEmomho5g4504lB4P",
-	"FVAPnmdDdWpBZAF5rgP1dGDfOS64+AwbLwWCOrSxSSCeuu97WxPUKJf+24XQbrkbiu+kG7Soimj2/FJn",
-	"GwVl9tdnY/b9iRM3u+K4tg19+9WPafNrnUAxkciUnSySMwLMDRn9phf95r/+cdbHwEZnVDR91XoXcrrG",
-	"3wxlSUCRHEEqO7tJnn1NXHksqE6mbROCtB/L6rP2wSSgdilly5nv8phh64UBteFqbhtGGx20V4rwxWIo",
-	"A7oFqSavjWm8+eFwBnSaW3GfDhx0LW/qd44kewbCqhmoM+GfnbIyXTIees5MwhSSvZ/POkX2rTPY/No2",
-	"YA0D1sJQeV6NemrKOcq71gOVfe8aTEX9rT7dGdaXb1TLqqG7PfDd7CawEXuX3nKfsZs00/L5d84Fatn6",
-	"SluKOdrJka7m/CB4Wd/b+KLrkrNzJO3vTfEJ3E14DYCN+5bii4tjTip0jdLKcF7zDll6vQTKxt6JqSJq",
-	"4M6RLOkaGeHVObKC92ZMoH9DtohpBgX8J7WnJgsFKkGTI0bdvnLWlMFO0Y1PGpoJ22NpQ015TLHjXVWc",
-	"w/JpMqRE4c1b3EwbamPoRga/NG06Pol3ruD5RMPpm63TRzd4cNh8mr+/bT7k38Pp8+P36v/Ni138LzO5",
-	"3S/0v0Rz2w8X3HXENhw3A8k5yAwlQZlAiT5c6hrpZnxkVEviKtSSqM1/r+SfYlFyhSzZTv6K27F7PHeJ",
-	"iG+DxMdTUC0BBctmqMJfXwbG8GewxlfkTzbYMbNPoAg+UKnkgY7F8WZF7yQWYekE5JYlJgd6++P35Nvn",
-	"V5fmKFTNmo853czzBnM3Gx88x53AxV5EG2iZDDWoO8p3/ipgZ5DoX1wDbAZGgv94DZVEcms2TrQzTw23",
-	"+0ZkbvJGE3rY09ZjKa5L2B5I+Xi/u9/9XwAAAP//",
+	"1Fx7c9u2lv8qGG5n9j4oy3HcdqL8seO2aZu5TptNcjczm/pOj8gjEVckwACgaNWj776DB0FSAiWqVrrp",
+	"P21sEgc4B7/zPvRDlPCi5AyZktHsISpBQIEKhfkppUuUSv+LsmgWlaCyKI4YFBjNmodxJPBjRQWm0UyJ",
+	"CuNIJhkWYKkphUIv/ZfM4OrLr2YfLifPYLK4e/jqevtFFEdqU2paUgnKltF2G0eLiiWKcjawq388ct8P",
+	"MPntTv/ncvJscvdwGT99NrCxwOXwtu7h2TeVKNY0wYFdm6fn31bBcnBT8+zMWxr5ypIziQZZN0mCpdLE",
+	"NQKZQmZgBmWZ0wT0BU//Le1ttPt+IXARzaL/mLaYndqncvpzicKss5ulKBNBSwuk6KUiClYoCVWSKFrg",
+	"c6IyJLxZQyRsJMl4TagiUgFLZRRHGULqFOGW20MZpeiRfp+hwB1qVK9uj70v/jeoxGZys1Ao9im+xYSz",
+	"VJKKKZrrA1FJai5URkCuNIUAbcoULlFo3rdx9FrweY7FAdmW9o2/nybjhm5Awu8zUKRGpkgtOFvGZL4h",
+	"b77/ljy7/vJrizhLo7l7Kf8pDQBLoeWmqIUF5DmvLSocZ3POcwQWbeMo4ZXlZJfpvtHYEXcc5SDVjVm4",
+	"4KIAZZd+dd3CtENJoOSVsBq5R2mNYh6+0VZZPnRNlFnQIRp7Dht2/PHu/Gn4/N+YKL3fjVKCziuF/6As",
+	"3ZeWvqLKKVH/Ot5lSMoclGaYSFQa+S27HZlS9joHy+0erlWGQuMvAUaSDNgSSU1VxitFCtBINLBveCPA",
+	"sA7uUcB9T/gpr+Y5tq+yqphb4ReUjXzT2qrdQ98Q/fuYcGGOJhUIRfiCcKaPlxIgf9u3TdoIJwLVPrmX",
+	"SpI15BWSAjYk4QUSkASIfd/aEGiuSP/ESMbzVL+yoGyJohSUheVuf/MQIasKjRmF9/pFx2AcKVEZm5xT",
+	"42ILKEt92LvA6StGVZfUfKNQG6BCBl7fgaoRo3upBUMIij/yPNUUAiB0WjlCuQ6qKc9TF2z0b+GfjN6T",
+	"guY5ldYyRvGYveoMemLJ+ZLklBnR1ECVxm+BUsISRwiqo9OGcKO+IVG9ZOuOu9gxcEzWIaNv7KfGUwYs",
+	"zVGQJayRzCFZWcuXD9rEPH0lAwaAFkgUdyqgCVOmHVuCMbkkCy4IkBpEoVWjK89hjUMhuDjmIVrWX5jX",
+	"tYVJw0aZL82xqcJCHiN7y5e3lGGrOBEIAZuGzreVGjZg5s5Jrb10jgtFtPmaYwKVNCor0D5TnJMC2CZs",
+	"wbDgYnNLCxrY6BunbyMwaem8Rlg9igyvlDZGXXRbXBm/sgCam3/oQCed8EqjlVdqwhcTewD9LBNcKfse",
+	"42qy4BVLg+ZF4JrKIZ0VFbPoGwGgNYodOm3U0lc2mkYtkw79HurNpj1p9q+oc2gHtMNq+qKBdl9XV87p",
+	"7nHtzEbwmRIQDB52WDS0W0qHz/eeymz/eLh2gd0xS6LdP0iSQJ5f2EXbOCorUXIbgh0M+dxrhjO6XFrb",
+	"dZg3u0eIpXAY413oeIPQD4wCZmHg7sK30DnA0KllGB7jTzx0UMYd34FbBOaSCi6IzHiVp2TFeB0TWSWZ",
+	"DUUKBCZ1iEMlz232ofRSKklBpbTpgj/gPlp3TlOiMMs4G8/Za79miMcmEg0eoRQ0CUngRVGqDal9euXD",
+	"2YRLJQnjKtMufL4hlcQuk4czGJ1OB474seIKxvP83/r1EB1bJ+gTOip1gToOk8M+7I2LsbUhuKhB6uut",
+	"mE5OFefpc7KAXKKTlU0YYS5xIPQUXCP9Rg3lsvY5sR7lOXmwLG1j8uDKEVsTSz+YOsGWgECyoHmOKaEs",
+	"FF0LncgWeKJMJC2qHNRQLuiM0ZDmmJQF8lxH4i5ym1nGYpIIzmKCaxSbmFgtlzH5WGGFMenEeWPPumNT",
+	"PNi7PLTAiJ3d6OtaR0od3jp35RHqFaYxHSGL1cRLAVN7tvj6YCxvg74RVJqoNEylF0ifFplIJRCKbohk",
+	"AyEUOr3ylxSKeEwuNpD+y2ARSKfb7qE1vwsqpCIgV5iaYNsmyva4sbbcOWdL/f/uA623KyxVQFChAMlk",
+	"Ib1yqI95OoLriNgLxbEYQs6rNrTZc9JYlEqG6y9znm6i2cM2jtIKb84PslCGk3ETwYMy2fkSFaFqpvMZ",
+	"k/9r5TcPFayQLAQvTPHPqPlJLnE0lEsQqyFzpY3xGcXSlqj65Ax3cvrTzasXvggCaSpQmhjB1ESquV/h",
+	"BJQhMSGbxt+Ci5ANr7PN/m4/8toszkFj3eKDtNnHwcjLINgXxdprdlDyEmsAFbcA9JK2xwqimLJK4duq",
+	"CJQrIM8HQLyTZXeepJWt7FpNSFOqf4D8dY9yYFlPXN/qnXW80lDz1TS9sc3U5cxIdIUbsiKmwqBNhAY6",
+	"X6MgTy6e/Osvq8mTvxoPXJU6w9e/W/UwdEHe1ZxkVCq+FFBI46ILFEtM9fb6/Gx5EQXkZnJ8H+7+XkZN",
+	"OmU4bXO48Fbyd1RzC7gfnXL28+0xCboBzgg9NSG3kvbWxint6RnXQQfXZvBBGSquIB8tqOHc7jPyemFf",
+	"564sdprtkdWvcbgaQiOVBkY7RYRGDD1N6Kp/yNi0nad9p2ltb1h0vnBuEzblauwyZH/nuKzYGR0IshTT",
+	"M9IbKPKVbSNqVF+p3345tKTJiGyoB6pXDHPlXX1zrrxpndJesBdH9xO9aLIG4VKwD+19vvdk/K++s/T8",
+	"z987wmH3Zs4VexS01xiC0U4aPb4atUYxPym5ChdBLJngyYTrUO+Au2gq/7tNmBQTWkBOrH2JCd5Doozf",
+	"bvvGl5Nnd3//yy+/XNh//fW/vgjhPqmEQJYEgo+Xb38m11dPvt4hezP537uHp9sgMb4IHdaAndt0UT4n",
+	"QH6g3zTBkjUOJKcFVa5obtVCvyAqxihbdpb4FgOpBVUKtXlqMNlYJ0tyonM9W5yc2H7N0Q4EX2goFa5p",
+	"6AUTvjCvdv0rS1EBzQfyJVDVgD9WVOV4AFjHymyuvWTJ+K3i5jhBFlpnOVDeNOm9jVjjXumDcYbNBTYu",
+	"4z8l4TWb6fuDNaYkAWnTBMkL1BEnqTNOlKBmRuCC2FjNOjWe57xuMghb7mj6i1DgRe+OTSUqg4FSuq0a",
+	"DWr2vovQTwzU+q5C2tAwFGbHUR7uUuhgvQC2cT0PnTLN8bnpjBZcy04SINeXTxvJabqkEmwmqrQAMTPl",
+	"h3BcM9jPot2z2upQI6qOL5cJL9FXSI4rgrNXpfHTltsQgt50PMmgV96TXr8WPRABbwPbWeedjp4zGDTn",
+	"CpbHNap1KfslbEvikEjC/YTfzbrAMjxD4Kv0TpUSYIw3cQ6hjJh1BospXSxQzEht5khsiCiQLLk2phky",
+	"g0mGtQaUeXRB3rvsiSpXD/eEJRG4qCSmJsMi11dXwUKobeOPSXXa2+kz+D+QV2hyAdhhNdMpXW8MgHCW",
+	"b0KZ0Pj4GuTK2DtCVUyU3kHxnpkLN8IhEID+vCDACE2RKao2s11jqQGMwkxTXJAbX0rpluFXiKWrKmgr",
+	"6dbaG+PMlqf9rdmxDNBCSOwoRp1x4wwKuL9FtlRZNLu+PKb6Rxo1bxmUMuNqH9vdcYxwKdFqxvgOQDcA",
+	"PRhe9SdB2o32GbCQrARVm7d6F3caJhXkuc8wzAEMkhEEdqo1mVKlHc2ibMEHTPIbY80tkjRs24trLvaC",
+	"3BDNr/YVZaWkxgmkUCpznaYrJWsUGudUaiVeCM7MlE3tbL6omLz4hXmPP4vcrh47peCKJzyPOuiPnpgY",
+	"rUQGJY1m0dOLy4unNrrLjCCmIBRdQKLk9MHOnm71rzMEY0j9+N3LVLs7kDfu9Whn9PDq8jI06uMtiz7G",
+	"9eX10Dvagvn3UlxAlashsPh9O6NzcSSrogCx6fR3tIhFktE19k7RHcb9EN6hfWXq5nG3d3FU2oGIvkhe",
+	"V6onko8VSvWNLdwOzQn+Rsv+eKD3bHPKQGyGJj27k6PbPflfH5X/I+X6usGtE6qhGxvj87z1Db61aCJw",
+	"knJztwWoJDO/bgS6jaOpb/YuMSDaH1A1tYIQ1M4y4Go3CIxeNoGiPAsgjZmnsmPnGa+lnZ7TgbC08vD8",
+	"y+kDTbeHJNPWRz6hdA6O//44PNj7qElcAkugTGcfNDfZRw1UyePzuY+8JM2OD3YsU22rozvjvMKySVtr",
+	"xBUBzaZ5jrZRv2NgAsPgND04Cd7x3k8uA+77TmPFtT6nTSd5aiJ+OfX95KnrJR9Ckffte6fe14YX72Dp",
+	"+x1unU+dNJ4ZgVwgmEaDYdoiomX75WLyE2c4eaWNwcFh7rtPCGrP84DWy1YmHUhr7sPBZCcUibXn1jkd",
+	"Hp5V1xs/DRnsn9z8RQbSQTElkrIEz2WFGndAGK9Pd4YumdzGR99svrEY86r5MuJEUE/BjLsfwrYdiH+s",
+	"eexHvJU8ZZzKT+Qfi2YN2UDout/tMs2rs4CBJhnpDEvYeU3twmOXSegXTH3NPnIO/k8NGt8RnT40/9xO",
+	"27b+3rda/7/MHX/RZ6gmPOUyoAgv2ZqvcHRoepop3RmmHBWmXn6C3Qe/nUmgQNtUPIPO2PJlJ7njxjCf",
+	"BsHMTvwftFw/Nu+c1XZ1dx5lv5qPE45ZL0/4D7ZgLvLQ4RhfEIQk81djbVhb57JRpo7kGIHazU/+Wa1Y",
+	"M+Q/BJ9bfm7o2C88Hv1dwQ5uLNVgxUbhvZqa8ZlJO3J2IJ7aRdmtIf14kN02vaeY2A9pbDf+84JP7HKM",
+	"jxWa2sH+N70HvpoMr+1MApy8tjcmd3D1TvGU5RvX6GvqnzrhMpqcg0IRk1AfPXQEGzLHoQrLUO/g4HlM",
+	"wRuILCDPda6XDuw7xwUXn2DjpUBQhzY2Oehj931ny8oa5dJ/thPaLXffg/QyVlpURTS7utQJa0GZ/fHJ",
+	"mH1/4MSNbTmubaPCfhtoJly0TqCYSGTKDtXJGQHm5ut+1Yt+9d8IOutjYKOTcpo+77wLOV3jr4ayJKBI",
+	"jiCVHVsmT74krsIaVCfTsQxB2jc/9ll7b2oYdilly5lvcJrvDBYG1Iarue2V1jrvq7Q/Wwwl0bcg1eSF",
+	"MY0vvzucRJ/mVvxnewdcy6vmnSP1AgNh1c6SmgzCDhiaBjEPPWcm5w7J3o8mniL7zhlsicbOHhgGrIWh",
+	"8rwa9diqxSjv2swS73vXYDXD3+rjnWFz+Ua1rBq62wM/yNHGxmLn0jvuM3ZDllo+f+ZArJGtL9ammKMd",
+	"muprzneCl829ja/bLzk7R93nnalfgrsJrwGfXxgc/55a6SitDKfGb5GlN0ugbOydmEK0Bu4cyZKukRFe",
+	"nSOxfGcmZPZvyNbBzYyM//D+1HyzQCVocsSo21fOmjLYAdLxSUM7XH4sbWgoj8k231bFOSyfJkNKFJ38",
+	"sp3AdeOtxiq6sdnPTa2OT6N+wigaiayKAekZoTUCNMP4kOe98D82QZyVK5lj8/cxbBoWPnczBHEgWDjR",
+	"0Pv5gumDmxE6bO7N79+0f55kR6+ujuPQ/yWfbfyHuYj+3x35HN3DfnjjriO26YP5diAHmaEkKBMo0Yd3",
+	"fafSTnqN6sJdh7pwjbva63KlWJRcIUs2k3/gZuweVy5x8p2/+HjKrCWgYNnOEfnry8A4qgzW+Jz8zQZn",
+	"ZkwRFMF7KpU80KQ73p/bO4lFWDoBuWGJydnefP8t+frq+tIchapZ+921+zyhxtx9xhI8x2uBi50IPNAl",
+	"HJrJ6Cnf+QvfvZm/P7js3c5IBf8kF5VEcms2TrQzj00P9o3I3OS5JlSyp20msVxjvDuD9eFue7f9vwAA",
+	"AP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -3,6 +3,7 @@ package conform
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"slices"
@@ -94,6 +95,7 @@ func rules() []rule {
 				platform.Wish{Key: t.key(), Match: before.Tag, Attributes: map[string]any{"owner": "third"}, Version: 1})
 			return wants(err, http.StatusPreconditionFailed, "a change of what has moved on")
 		}},
+		{"what cannot change in place is replaced as a whole, or refused", fixed},
 		{"the snapshot's fingerprint changes with what is there, and else not", fingerprint},
 		{"a snapshot that is known is not sent again", notModified},
 		{"what is kept of a function goes on under another name, where the platform says that it can", renamed},
@@ -204,6 +206,7 @@ func rules() []rule {
 				return calls >= 4 && errors >= 2, err
 			})
 		}},
+		{"figures can be had as one sum of the whole time, and what is kept is counted", wholeSums},
 		{"a function that others need cannot be taken away", func(ctx context.Context, t *trial) error {
 			return wants(t.client.Delete(ctx, t.scope, "function/warn", t.key(), ""), http.StatusConflict,
 				"taking away a function that a pointer needs")
@@ -307,6 +310,74 @@ func fingerprint(ctx context.Context, t *trial) error {
 		err = fmt.Errorf("it stays %q after a change", third.Fingerprint)
 	}
 	return err
+}
+
+// wholeSums holds the sums of the whole time against those of its minutes.
+func wholeSums(ctx context.Context, t *trial) error {
+	return eventually(ctx, 5*time.Second, func() (bool, error) {
+		minutes, err := t.client.Metrics(ctx, t.scope, time.Time{})
+		if err != nil {
+			return false, err
+		}
+		sums, err := t.client.Sums(ctx, t.scope, time.Time{})
+		if err != nil {
+			return false, err
+		}
+		calls, seen := 0, map[string]bool{}
+		for _, m := range minutes {
+			calls += m.Calls
+		}
+		for _, s := range sums {
+			calls -= s.Calls
+			if key := s.Function + " " + s.Revision + " " + s.Trigger; seen[key] {
+				return false, fmt.Errorf("there are two sums of %s", key)
+			} else {
+				seen[key] = true
+			}
+		}
+		held, err := t.client.Holdings(ctx, t.scope)
+		lines := slices.ContainsFunc(held, func(h api.Holding) bool {
+			return h.Function == "warn" && h.What == api.LogLines && h.Count > 0
+		})
+		return calls == 0 && len(sums) > 0 && lines, err
+	})
+}
+
+// fixed tries the first attribute that cannot change in place of a kind that needs
+// no more than an identity: the resource of a grant.
+func fixed(ctx context.Context, t *trial) error {
+	inPlace, verb, kind := true, "", ""
+	for _, k := range t.kinds.Kinds {
+		for _, a := range k.Attributes {
+			if k.Kind == resource.Grant && a.Name == "resource" {
+				inPlace = a.InPlace
+			}
+		}
+	}
+	for _, p := range t.kinds.Permissions {
+		if len(p.Verbs) > 0 {
+			kind, verb = p.Kind, p.Verbs[0]
+		}
+	}
+	if inPlace || verb == "" {
+		return errSkip
+	}
+	to := func(name string) map[string]any {
+		return map[string]any{"resource": kind + "/" + name, "verbs": []any{verb}}
+	}
+	if _, err := t.put(ctx, "grant/warn/fixed", to("first")); err != nil {
+		return err
+	}
+	_, err := t.put(ctx, "grant/warn/fixed", to("second"))
+	if err := wants(err, http.StatusUnprocessableEntity, "a change of what cannot change in place"); err != nil {
+		return err
+	}
+	got, err := t.client.Put(ctx, t.scope, "grant/warn/fixed",
+		platform.Wish{Key: t.key(), Attributes: to("second"), Version: 1, Replace: true})
+	if err == nil && got.Attributes["resource"] != kind+"/second" {
+		err = fmt.Errorf("it was replaced, and is %v", got.Attributes)
+	}
+	return errors.Join(err, t.client.Delete(ctx, t.scope, "grant/warn/fixed", t.key(), ""))
 }
 
 func deployed(ctx context.Context, t *trial) error {

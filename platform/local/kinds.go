@@ -5,6 +5,7 @@ import (
 	"sort"
 	"strings"
 
+	"rudmar/core/canon"
 	"rudmar/core/resource"
 	"rudmar/platform/api"
 )
@@ -100,6 +101,23 @@ func checkAttributes(kind string, attributes map[string]any) error {
 		return nil
 	}
 	return fmt.Errorf("there are no resources of kind %q here", kind)
+}
+
+// fixedChanges names the attributes that differ and cannot change in place.
+func fixedChanges(kind string, before, after map[string]any) []string {
+	var out []string
+	for _, k := range kinds() {
+		if k.Kind != kind {
+			continue
+		}
+		for _, a := range k.Attributes {
+			computed := a.Computed != nil && *a.Computed
+			if !a.InPlace && !computed && !canon.Equal(before[a.Name], after[a.Name]) {
+				out = append(out, a.Name)
+			}
+		}
+	}
+	return out
 }
 
 func checkAttribute(k api.Kind, name string, v any) error {

@@ -66,7 +66,8 @@ func (s *stand) put(address string, attributes map[string]any) {
 	s.Helper()
 	s.keys++
 	if _, err := s.client.Put(s.Context(), s.scope, address,
-		platform.Wish{Key: fmt.Sprint("k", s.keys), Attributes: attributes, Version: 3}); err != nil {
+		platform.Wish{Key: fmt.Sprint("k", s.keys), Attributes: attributes, Version: 3,
+			Replace: strings.HasPrefix(address, "revision/")}); err != nil {
 		s.Fatalf("putting %s: %v", address, err)
 	}
 }

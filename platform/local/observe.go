@@ -309,6 +309,63 @@ func (o *observations) tidy(ctx context.Context) {
 	}
 }
 
+// summed makes one sum of all minutes of a function, revision and trigger, in the
+// order of their first ones.
+func summed(minutes []api.MinuteSum) []api.MinuteSum {
+	type key struct{ function, revision, trigger, purpose string }
+	at := map[key]int{}
+	out := []api.MinuteSum{}
+	for _, m := range minutes {
+		k := key{function: m.Function, revision: m.Revision, trigger: m.Trigger}
+		if m.Purpose != nil {
+			k.purpose = string(*m.Purpose)
+		}
+		i, known := at[k]
+		if !known {
+			at[k], out = len(out), append(out, m)
+			continue
+		}
+		s := &out[i]
+		s.Calls, s.Errors, s.Throttled, s.Cold = s.Calls+m.Calls, s.Errors+m.Errors, s.Throttled+m.Throttled, s.Cold+m.Cold
+		s.TotalMs, s.MaxMs, s.MemoryPeak = s.TotalMs+m.TotalMs, max(s.MaxMs, m.MaxMs), max(s.MemoryPeak, m.MemoryPeak)
+		for kind, n := range m.ErrorKinds {
+			s.ErrorKinds[kind] += n
+		}
+		for bucket, n := range m.Durations {
+			s.Durations[bucket] += n
+		}
+	}
+	return out
+}
+
+// holdings counts what goes with a function: its log lines, and the messages that
+// wait for its subscriptions.
+func (o *observations) holdings(ctx context.Context, sc scope) ([]api.Holding, error) {
+	o.flush(ctx)
+	rows, err := o.store.db.QueryContext(ctx,
+		`SELECT function, 'log lines', count(*), min(at) FROM log_lines
+			WHERE region = ?1 AND service = ?2 AND stage = ?3 GROUP BY function
+		UNION ALL
+		SELECT substr(subscription, 14, instr(substr(subscription, 14), '/') - 1) AS name, 'waiting messages', count(*), min(sent_at)
+			FROM messages WHERE region = ?1 AND service = ?2 AND stage = ?3 AND subscription <> '' GROUP BY name
+		ORDER BY 1, 2`, sc.region, sc.service, sc.stage)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := []api.Holding{}
+	for rows.Next() {
+		var h api.Holding
+		var oldest int64
+		if err := rows.Scan(&h.Function, &h.What, &h.Count, &oldest); err != nil {
+			return nil, err
+		}
+		h.Oldest = &oldest
+		out = append(out, h)
+	}
+	return out, rows.Err()
+}
+
 func (o *observations) sums(ctx context.Context, sc scope, since int64) ([]api.MinuteSum, error) {
 	o.flush(ctx)
 	rows, err := o.store.db.QueryContext(ctx,

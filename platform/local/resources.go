@@ -52,6 +52,7 @@ type wish struct {
 	Secrets    map[string]string `json:"secrets,omitempty"`
 	Version    int               `json:"version,omitempty"`
 	Was        string            `json:"was,omitempty"` // of an identity: the function's former name
+	Replace    bool              `json:"replace,omitempty"`
 }
 
 // shown adds what the platform computes.
@@ -118,6 +119,9 @@ func (p *Platform) put(ctx context.Context, sc scope, address string, w wish) (a
 		}
 		if err := matches(before, exists, w.Match); err != nil {
 			return err
+		}
+		if fixed := fixedChanges(kind, before.attributes, w.Attributes); exists && !w.Replace && len(fixed) > 0 {
+			return refuse(422, "%s of %s cannot change in place; it can only be replaced", strings.Join(fixed, ", "), address)
 		}
 		if err := p.allowed(ctx, tx, sc, kind, function, address, w); err != nil {
 			return err

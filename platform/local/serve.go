@@ -154,7 +154,8 @@ func (s *protocol) GetSnapshot(ctx context.Context, r api.GetSnapshotRequestObje
 func (s *protocol) PutResource(ctx context.Context, r api.PutResourceRequestObject) (api.PutResourceResponseObject,
 	error) {
 	w := wish{Key: r.Params.IdempotencyKey, Match: orZero(r.Params.IfMatch), Attributes: r.Body.Attributes,
-		Secrets: orZero(r.Body.Secrets), Version: orZero(r.Body.Version), Was: orZero(r.Body.Was)}
+		Secrets: orZero(r.Body.Secrets), Version: orZero(r.Body.Version), Was: orZero(r.Body.Was),
+		Replace: orZero(r.Body.Replace)}
 	sc, address := scope{r.Region, r.Service, r.Stage}, unescape(r.Address)
 	if s.p.operations.wanted(sc, r.Params.Prefer) {
 		out, err := s.p.operations.accepted(ctx, sc, address, w)
@@ -194,7 +195,16 @@ func (s *protocol) Invoke(ctx context.Context, r api.InvokeRequestObject) (api.I
 func (s *protocol) GetMetrics(ctx context.Context, r api.GetMetricsRequestObject) (api.GetMetricsResponseObject,
 	error) {
 	minutes, err := s.p.observed.sums(ctx, scope{r.Region, r.Service, r.Stage}, orZero(r.Params.Since))
+	if orZero(r.Params.Whole) {
+		minutes = summed(minutes)
+	}
 	return api.GetMetrics200JSONResponse{Minutes: minutes}, err
+}
+
+func (s *protocol) GetHoldings(ctx context.Context,
+	r api.GetHoldingsRequestObject) (api.GetHoldingsResponseObject, error) {
+	held, err := s.p.observed.holdings(ctx, scope{r.Region, r.Service, r.Stage})
+	return api.GetHoldings200JSONResponse{Holdings: held}, err
 }
 
 func (s *protocol) GetAccess(ctx context.Context, r api.GetAccessRequestObject) (api.GetAccessResponseObject, error) {
@@ -236,7 +246,8 @@ func (p *Platform) handChange(c *echo.Context) error {
 		}
 	}
 	out, err := p.put(ctx, sc, address,
-		wish{Key: "hand-" + random(8), Attributes: before.attributes, Secrets: secrets, Version: before.version})
+		wish{Key: "hand-" + random(8), Attributes: before.attributes, Secrets: secrets, Version: before.version,
+			Replace: true}) // as if it had been taken away and made anew
 	if err != nil {
 		return err
 	}
@@ -258,7 +269,7 @@ func (p *Platform) publish(ctx context.Context, sc scope, function string, confi
 	artifact, _ := now.attributes["artifact"].(string)
 	id := resource.RevisionID(artifact, configuration)
 	if _, err := p.put(ctx, sc, resource.Revision+"/"+function, wish{Key: "hand-" + random(8), Version: now.version,
-		Attributes: map[string]any{"artifact": artifact, "configuration": configuration, "id": id}}); err != nil {
+		Replace: true, Attributes: map[string]any{"artifact": artifact, "configuration": configuration, "id": id}}); err != nil {
 		return err
 	}
 	_, err = p.put(ctx, sc, resource.Pointer+"/"+function, wish{Key: "hand-" + random(8), Version: now.version,

@@ -221,6 +221,27 @@ func (e NeedKind) Valid() bool {
 	}
 }
 
+// Defines values for PlanLineTone.
+const (
+	Bad  PlanLineTone = "bad"
+	Note PlanLineTone = "note"
+	Wait PlanLineTone = "wait"
+)
+
+// Valid indicates whether the value is a known member of the PlanLineTone enum.
+func (e PlanLineTone) Valid() bool {
+	switch e {
+	case Bad:
+		return true
+	case Note:
+		return true
+	case Wait:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ResourceChangeChange.
 const (
 	ResourceChangeChangeAppears ResourceChangeChange = "appears"
@@ -520,18 +541,6 @@ type Conflict struct {
 	Files  []string          `json:"files"`
 	Head   string            `json:"head"`
 	Theirs map[string]string `json:"theirs"`
-}
-
-// Consequences defines model for Consequences.
-type Consequences struct {
-	Cold    []string `json:"cold"`
-	Gained  []Reach  `json:"gained"`
-	Lost    []Reach  `json:"lost"`
-	Opened  []Opened `json:"opened"`
-	Removed []string `json:"removed"`
-
-	// Rules What becomes of the rules that stand in the stage, those that loosen first
-	Rules []RuleChange `json:"rules"`
 }
 
 // Cost defines model for Cost.
@@ -897,10 +906,12 @@ type JournalEntry struct {
 // KeptPlan A plan with who made it; id is 0 where it is not kept
 type KeptPlan struct {
 	// Confirm What has to be typed to run it, and why
-	Confirm  *string  `json:"confirm,omitempty"`
-	Id       int64    `json:"id"`
-	MadeAt   int64    `json:"madeAt"`
-	Person   string   `json:"person"`
+	Confirm *string `json:"confirm,omitempty"`
+	Id      int64   `json:"id"`
+	MadeAt  int64   `json:"madeAt"`
+	Person  string  `json:"person"`
+
+	// Plan A plan as it is shown; its document has all of it
 	Plan     Plan     `json:"plan"`
 	Runnable Runnable `json:"runnable"`
 }
@@ -990,19 +1001,6 @@ type NextIn struct {
 	Version int    `json:"version"`
 }
 
-// Opened defines model for Opened.
-type Opened struct {
-	After    string `json:"after"`
-	Before   string `json:"before"`
-	Function string `json:"function"`
-	Public   bool   `json:"public"`
-
-	// Request One that somebody may newly make
-	Request string `json:"request"`
-	Route   string `json:"route"`
-	Trigger string `json:"trigger"`
-}
-
 // Origin defines model for Origin.
 type Origin struct {
 	Column *int    `json:"column,omitempty"`
@@ -1028,17 +1026,20 @@ type PermissionUse struct {
 	Verbs    []string `json:"verbs"`
 }
 
-// Plan defines model for Plan.
+// Plan A plan as it is shown; its document has all of it
 type Plan struct {
-	Base         PlanBase      `json:"base"`
-	Consequences Consequences  `json:"consequences"`
-	Digest       string        `json:"digest"`
-	Expected     int64         `json:"expected"`
-	Format       int           `json:"format"`
-	Problems     []PlanProblem `json:"problems"`
-	Steps        []Step        `json:"steps"`
-	Unchanged    int           `json:"unchanged"`
-	Waves        int           `json:"waves"`
+	Base     PlanBase      `json:"base"`
+	Digest   string        `json:"digest"`
+	Expected int64         `json:"expected"`
+	Format   int           `json:"format"`
+	Problems []PlanProblem `json:"problems"`
+
+	// Says What it means, worst first
+	Says      []PlanLine `json:"says"`
+	Sentence  string     `json:"sentence"`
+	Steps     []Step     `json:"steps"`
+	Unchanged int        `json:"unchanged"`
+	Waves     int        `json:"waves"`
 }
 
 // PlanBase defines model for PlanBase.
@@ -1053,6 +1054,39 @@ type PlanBase struct {
 	Version     int    `json:"version"`
 }
 
+// PlanDifference defines model for PlanDifference.
+type PlanDifference struct {
+	// Added Steps that only the plan has, by address
+	Added []Step `json:"added"`
+
+	// Changed Steps that both have, and that differ
+	Changed []struct {
+		After  Step `json:"after"`
+		Before Step `json:"before"`
+	} `json:"changed"`
+
+	// Gone Steps that only the other has
+	Gone []Step `json:"gone"`
+
+	// Says What only the plan means
+	Says       []PlanLine `json:"says"`
+	SaysNoMore []PlanLine `json:"saysNoMore"`
+}
+
+// PlanLine defines model for PlanLine.
+type PlanLine struct {
+	From *Origin `json:"from,omitempty"`
+
+	// How The figures behind it, or the arithmetic
+	How  *string      `json:"how,omitempty"`
+	Kind string       `json:"kind"`
+	Text string       `json:"text"`
+	Tone PlanLineTone `json:"tone"`
+}
+
+// PlanLineTone defines model for PlanLine.Tone.
+type PlanLineTone string
+
 // PlanProblem defines model for PlanProblem.
 type PlanProblem struct {
 	Address *string `json:"address,omitempty"`
@@ -1065,7 +1099,10 @@ type PlanWish struct {
 	// Digest Of the plan that was shown; another one is refused with 409
 	Digest *string `json:"digest,omitempty"`
 	Stage  Name    `json:"stage"`
-	Target *string `json:"target,omitempty"`
+
+	// TakeAway Addresses that are live, are not Rudmar's own, and are to go
+	TakeAway *[]string `json:"takeAway,omitempty"`
+	Target   *string   `json:"target,omitempty"`
 
 	// Version The version that is there where none is given
 	Version *int `json:"version,omitempty"`
@@ -1102,14 +1139,6 @@ type Provenance struct {
 	Person     string                 `json:"person"`
 	Repository string                 `json:"repository"`
 	Verified   []VerifiedThing        `json:"verified"`
-}
-
-// Reach defines model for Reach.
-type Reach struct {
-	Function string   `json:"function"`
-	Resource string   `json:"resource"`
-	Verbs    []string `json:"verbs"`
-	Wildcard *bool    `json:"wildcard,omitempty"`
 }
 
 // RenameWish defines model for RenameWish.
@@ -1198,14 +1227,6 @@ type RouteWish struct {
 	Stage  string             `json:"stage"`
 }
 
-// RuleChange defines model for RuleChange.
-type RuleChange struct {
-	After   string `json:"after"`
-	Before  string `json:"before"`
-	Loosens *bool  `json:"loosens,omitempty"`
-	Rule    string `json:"rule"`
-}
-
 // RunWish defines model for RunWish.
 type RunWish struct {
 	// Confirm The stage's name, where something is deleted or becomes public
@@ -1277,6 +1298,30 @@ type SignInWish struct {
 	Password string `json:"password"`
 }
 
+// Sketch defines model for Sketch.
+type Sketch struct {
+	// Errors What the check finds wrong, for which nothing is planned
+	Errors []Diagnostic `json:"errors"`
+
+	// Plan A plan as it is shown; its document has all of it
+	Plan Plan `json:"plan"`
+
+	// Text The plan as text
+	Text string `json:"text"`
+}
+
+// SketchWish defines model for SketchWish.
+type SketchWish struct {
+	Branch string `json:"branch"`
+
+	// Files The files that are otherwise than on the branch; null for one that is gone
+	Files map[string]*string `json:"files"`
+
+	// Onto The first target where none is given
+	Onto  *string `json:"onto,omitempty"`
+	Stage Name    `json:"stage"`
+}
+
 // Source defines model for Source.
 type Source struct {
 	Branch      string       `json:"branch"`
@@ -1296,6 +1341,8 @@ type Source struct {
 
 // SourceFile defines model for SourceFile.
 type SourceFile struct {
+	// Blob Its content as git names it: the SHA-1 of the blob
+	Blob     string `json:"blob"`
 	Path     string `json:"path"`
 	Problems int    `json:"problems"`
 	Size     int64  `json:"size"`
@@ -1359,18 +1406,21 @@ type Station struct {
 
 // Step defines model for Step.
 type Step struct {
-	Address     string            `json:"address"`
-	Attributes  []AttributeChange `json:"attributes"`
-	Because     []Cause           `json:"because"`
-	Change      StepChange        `json:"change"`
-	Expected    int64             `json:"expected"`
-	Function    string            `json:"function"`
-	Index       int               `json:"index"`
-	Kind        string            `json:"kind"`
-	Needs       []int             `json:"needs"`
-	RecordOnly  *bool             `json:"recordOnly,omitempty"`
-	UndoesDrift *bool             `json:"undoesDrift,omitempty"`
-	Wave        int               `json:"wave"`
+	Address    string            `json:"address"`
+	Attributes []AttributeChange `json:"attributes"`
+	Because    []Cause           `json:"because"`
+	Change     StepChange        `json:"change"`
+	Expected   int64             `json:"expected"`
+
+	// Follows The step that brings this one with it
+	Follows     *string `json:"follows,omitempty"`
+	Function    string  `json:"function"`
+	Index       int     `json:"index"`
+	Kind        string  `json:"kind"`
+	Needs       []int   `json:"needs"`
+	RecordOnly  *bool   `json:"recordOnly,omitempty"`
+	UndoesDrift *bool   `json:"undoesDrift,omitempty"`
+	Wave        int     `json:"wave"`
 }
 
 // StepChange defines model for Step.Change.
@@ -1386,14 +1436,14 @@ type StuckWork struct {
 
 // TargetMeaning defines model for TargetMeaning.
 type TargetMeaning struct {
-	Consequences Consequences `json:"consequences"`
-
 	// From The version that is there; 0 for none
 	From int `json:"from"`
 
 	// Functions Those that change
 	Functions []string      `json:"functions"`
 	Problems  []PlanProblem `json:"problems"`
+	Says      []PlanLine    `json:"says"`
+	Sentence  string        `json:"sentence"`
 	Steps     int           `json:"steps"`
 	Target    string        `json:"target"`
 }
@@ -1470,6 +1520,9 @@ type Service = Name
 // Stage defines model for stage.
 type Stage = Name
 
+// TakeAway defines model for takeAway.
+type TakeAway = []string
+
 // Target defines model for target.
 type Target = string
 
@@ -1524,6 +1577,9 @@ type ComputePlanParams struct {
 
 	// Version The version that is there where none is given
 	Version *int `form:"version,omitempty" json:"version,omitempty"`
+
+	// TakeAway Addresses that are live, are not Rudmar's own, and are to go
+	TakeAway *TakeAway `form:"takeAway,omitempty" json:"takeAway,omitempty"`
 }
 
 // MoveServiceParams defines parameters for MoveService.
@@ -1645,6 +1701,9 @@ type CheckSourceJSONRequestBody = CheckWish
 // CommitSourceJSONRequestBody defines body for CommitSource for application/json ContentType.
 type CommitSourceJSONRequestBody = CommitWish
 
+// SketchPlanJSONRequestBody defines body for SketchPlan for application/json ContentType.
+type SketchPlanJSONRequestBody = SketchWish
+
 // RenameFunctionJSONRequestBody defines body for RenameFunction for application/json ContentType.
 type RenameFunctionJSONRequestBody = RenameWish
 
@@ -1764,6 +1823,11 @@ type ClientInterface interface {
 	// Corresponds with GET /plans/{id} (the `GetPlan` operationId).
 	GetPlan(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ComparePlans What is otherwise in a plan than in another one
+	//
+	// Corresponds with GET /plans/{id}/against/{other} (the `ComparePlans` operationId).
+	ComparePlans(ctx context.Context, id Id, other int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// RunPlanWithBody Runs a plan that was kept
 	//
 	// Takes any type of body and a specified content type.
@@ -1777,6 +1841,16 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /plans/{id}/deployments (the `RunPlan` operationId).
 	RunPlan(ctx context.Context, id Id, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPlanDocument A plan that was kept, whole, in its canonical form (RFC 8785); its digest is the SHA-256 of that without digest and outlook
+	//
+	// Corresponds with GET /plans/{id}/document (the `GetPlanDocument` operationId).
+	GetPlanDocument(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPlanText A plan that was kept, as text to send to somebody
+	//
+	// Corresponds with GET /plans/{id}/text (the `GetPlanText` operationId).
+	GetPlanText(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRepositories All repositories
 	//
@@ -1970,6 +2044,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /services/{service}/source/history (the `GetFileHistory` operationId).
 	GetFileHistory(ctx context.Context, service Service, params *GetFileHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SketchPlanWithBody What an edit that is not committed yet would change in a stage; such a plan is never run
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /services/{service}/source/plan (the `SketchPlan` operationId).
+	SketchPlanWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SketchPlan What an edit that is not committed yet would change in a stage; such a plan is never run
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /services/{service}/source/plan (the `SketchPlan` operationId).
+	SketchPlan(ctx context.Context, service Service, body SketchPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RenameFunctionWithBody The edit that renames a function everywhere in its service
 	//
@@ -2222,6 +2310,21 @@ func (c *Client) GetPlan(ctx context.Context, id Id, reqEditors ...RequestEditor
 	return c.Client.Do(req)
 }
 
+// ComparePlans What is otherwise in a plan than in another one
+//
+// Corresponds with GET /plans/{id}/against/{other} (the `ComparePlans` operationId).
+func (c *Client) ComparePlans(ctx context.Context, id Id, other int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewComparePlansRequest(c.Server, id, other)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // RunPlanWithBody Runs a plan that was kept
 //
 // Takes any type of body and a specified content type.
@@ -2246,6 +2349,36 @@ func (c *Client) RunPlanWithBody(ctx context.Context, id Id, contentType string,
 // Corresponds with POST /plans/{id}/deployments (the `RunPlan` operationId).
 func (c *Client) RunPlan(ctx context.Context, id Id, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRunPlanRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPlanDocument A plan that was kept, whole, in its canonical form (RFC 8785); its digest is the SHA-256 of that without digest and outlook
+//
+// Corresponds with GET /plans/{id}/document (the `GetPlanDocument` operationId).
+func (c *Client) GetPlanDocument(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPlanDocumentRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPlanText A plan that was kept, as text to send to somebody
+//
+// Corresponds with GET /plans/{id}/text (the `GetPlanText` operationId).
+func (c *Client) GetPlanText(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPlanTextRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -2769,6 +2902,40 @@ func (c *Client) GetFile(ctx context.Context, service Service, params *GetFilePa
 // Corresponds with GET /services/{service}/source/history (the `GetFileHistory` operationId).
 func (c *Client) GetFileHistory(ctx context.Context, service Service, params *GetFileHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetFileHistoryRequest(c.Server, service, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SketchPlanWithBody What an edit that is not committed yet would change in a stage; such a plan is never run
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /services/{service}/source/plan (the `SketchPlan` operationId).
+func (c *Client) SketchPlanWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSketchPlanRequestWithBody(c.Server, service, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SketchPlan What an edit that is not committed yet would change in a stage; such a plan is never run
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /services/{service}/source/plan (the `SketchPlan` operationId).
+func (c *Client) SketchPlan(ctx context.Context, service Service, body SketchPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSketchPlanRequest(c.Server, service, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3416,6 +3583,47 @@ func NewGetPlanRequest(server string, id Id) (*http.Request, error) {
 	return req, nil
 }
 
+// NewComparePlansRequest constructs an http.Request for the ComparePlans method
+func NewComparePlansRequest(server string, id Id, other int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "other", other, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/plans/%s/against/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewRunPlanRequest calls the generic RunPlan builder with application/json body
 func NewRunPlanRequest(server string, id Id, body RunPlanJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -3459,6 +3667,74 @@ func NewRunPlanRequestWithBody(server string, id Id, contentType string, body io
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetPlanDocumentRequest constructs an http.Request for the GetPlanDocument method
+func NewGetPlanDocumentRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/plans/%s/document", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetPlanTextRequest constructs an http.Request for the GetPlanText method
+func NewGetPlanTextRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/plans/%s/text", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -4307,6 +4583,18 @@ func NewComputePlanRequest(server string, service Service, params *ComputePlanPa
 
 		}
 
+		if params.TakeAway != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "takeAway", *params.TakeAway, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -4843,6 +5131,53 @@ func NewGetFileHistoryRequest(server string, service Service, params *GetFileHis
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewSketchPlanRequest calls the generic SketchPlan builder with application/json body
+func NewSketchPlanRequest(server string, service Service, body SketchPlanJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSketchPlanRequestWithBody(server, service, "application/json", bodyReader)
+}
+
+// NewSketchPlanRequestWithBody constructs an http.Request for the SketchPlan method, with any body, and a specified content type
+func NewSketchPlanRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/source/plan", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -6219,6 +6554,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /plans/{id} (the `GetPlan` operationId).
 	GetPlanWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetPlanResponse, error)
 
+	// ComparePlansWithResponse What is otherwise in a plan than in another one
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /plans/{id}/against/{other} (the `ComparePlans` operationId).
+	ComparePlansWithResponse(ctx context.Context, id Id, other int64, reqEditors ...RequestEditorFn) (*ComparePlansResponse, error)
+
 	// RunPlanWithBodyWithResponse Runs a plan that was kept
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -6232,6 +6574,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /plans/{id}/deployments (the `RunPlan` operationId).
 	RunPlanWithResponse(ctx context.Context, id Id, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*RunPlanResponse, error)
+
+	// GetPlanDocumentWithResponse A plan that was kept, whole, in its canonical form (RFC 8785); its digest is the SHA-256 of that without digest and outlook
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /plans/{id}/document (the `GetPlanDocument` operationId).
+	GetPlanDocumentWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetPlanDocumentResponse, error)
+
+	// GetPlanTextWithResponse A plan that was kept, as text to send to somebody
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /plans/{id}/text (the `GetPlanText` operationId).
+	GetPlanTextWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetPlanTextResponse, error)
 
 	// ListRepositoriesWithResponse All repositories
 	//
@@ -6463,6 +6819,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /services/{service}/source/history (the `GetFileHistory` operationId).
 	GetFileHistoryWithResponse(ctx context.Context, service Service, params *GetFileHistoryParams, reqEditors ...RequestEditorFn) (*GetFileHistoryResponse, error)
+
+	// SketchPlanWithBodyWithResponse What an edit that is not committed yet would change in a stage; such a plan is never run
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/source/plan (the `SketchPlan` operationId).
+	SketchPlanWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SketchPlanResponse, error)
+
+	// SketchPlanWithResponse What an edit that is not committed yet would change in a stage; such a plan is never run
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/source/plan (the `SketchPlan` operationId).
+	SketchPlanWithResponse(ctx context.Context, service Service, body SketchPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SketchPlanResponse, error)
 
 	// RenameFunctionWithBodyWithResponse The edit that renames a function everywhere in its service
 	//
@@ -6942,6 +7312,54 @@ func (r GetPlanResponse) ContentType() string {
 	return ""
 }
 
+type ComparePlansResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PlanDifference
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ComparePlansResponse) GetJSON200() *PlanDifference {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ComparePlansResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ComparePlansResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ComparePlansResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ComparePlansResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ComparePlansResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type RunPlanResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6990,6 +7408,95 @@ func (r RunPlanResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RunPlanResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetPlanDocumentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *map[string]interface{}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPlanDocumentResponse) GetJSON200() *map[string]interface{} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetPlanDocumentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPlanDocumentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPlanDocumentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPlanDocumentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPlanDocumentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetPlanTextResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetPlanTextResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPlanTextResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPlanTextResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPlanTextResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPlanTextResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8235,6 +8742,54 @@ func (r GetFileHistoryResponse) ContentType() string {
 	return ""
 }
 
+type SketchPlanResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Sketch
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SketchPlanResponse) GetJSON200() *Sketch {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SketchPlanResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SketchPlanResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SketchPlanResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SketchPlanResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SketchPlanResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type RenameFunctionResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9386,6 +9941,19 @@ func (c *ClientWithResponses) GetPlanWithResponse(ctx context.Context, id Id, re
 	return ParseGetPlanResponse(rsp)
 }
 
+// ComparePlansWithResponse What is otherwise in a plan than in another one
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /plans/{id}/against/{other} (the `ComparePlans` operationId).
+func (c *ClientWithResponses) ComparePlansWithResponse(ctx context.Context, id Id, other int64, reqEditors ...RequestEditorFn) (*ComparePlansResponse, error) {
+	rsp, err := c.ComparePlans(ctx, id, other, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseComparePlansResponse(rsp)
+}
+
 // RunPlanWithBodyWithResponse Runs a plan that was kept
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -9410,6 +9978,32 @@ func (c *ClientWithResponses) RunPlanWithResponse(ctx context.Context, id Id, bo
 		return nil, err
 	}
 	return ParseRunPlanResponse(rsp)
+}
+
+// GetPlanDocumentWithResponse A plan that was kept, whole, in its canonical form (RFC 8785); its digest is the SHA-256 of that without digest and outlook
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /plans/{id}/document (the `GetPlanDocument` operationId).
+func (c *ClientWithResponses) GetPlanDocumentWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetPlanDocumentResponse, error) {
+	rsp, err := c.GetPlanDocument(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPlanDocumentResponse(rsp)
+}
+
+// GetPlanTextWithResponse A plan that was kept, as text to send to somebody
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /plans/{id}/text (the `GetPlanText` operationId).
+func (c *ClientWithResponses) GetPlanTextWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetPlanTextResponse, error) {
+	rsp, err := c.GetPlanText(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPlanTextResponse(rsp)
 }
 
 // ListRepositoriesWithResponse All repositories
@@ -9839,6 +10433,32 @@ func (c *ClientWithResponses) GetFileHistoryWithResponse(ctx context.Context, se
 		return nil, err
 	}
 	return ParseGetFileHistoryResponse(rsp)
+}
+
+// SketchPlanWithBodyWithResponse What an edit that is not committed yet would change in a stage; such a plan is never run
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/source/plan (the `SketchPlan` operationId).
+func (c *ClientWithResponses) SketchPlanWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SketchPlanResponse, error) {
+	rsp, err := c.SketchPlanWithBody(ctx, service, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSketchPlanResponse(rsp)
+}
+
+// SketchPlanWithResponse What an edit that is not committed yet would change in a stage; such a plan is never run
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/source/plan (the `SketchPlan` operationId).
+func (c *ClientWithResponses) SketchPlanWithResponse(ctx context.Context, service Service, body SketchPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SketchPlanResponse, error) {
+	rsp, err := c.SketchPlan(ctx, service, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSketchPlanResponse(rsp)
 }
 
 // RenameFunctionWithBodyWithResponse The edit that renames a function everywhere in its service
@@ -10399,6 +11019,39 @@ func ParseGetPlanResponse(rsp *http.Response) (*GetPlanResponse, error) {
 	return response, nil
 }
 
+// ParseComparePlansResponse parses an HTTP response from a ComparePlansWithResponse call
+func ParseComparePlansResponse(rsp *http.Response) (*ComparePlansResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ComparePlansResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PlanDifference
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseRunPlanResponse parses an HTTP response from a RunPlanWithResponse call
 func ParseRunPlanResponse(rsp *http.Response) (*RunPlanResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10423,6 +11076,65 @@ func ParseRunPlanResponse(rsp *http.Response) (*RunPlanResponse, error) {
 		}
 		response.JSON201 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetPlanDocumentResponse parses an HTTP response from a GetPlanDocumentWithResponse call
+func ParseGetPlanDocumentResponse(rsp *http.Response) (*GetPlanDocumentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPlanDocumentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest map[string]interface{}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetPlanTextResponse parses an HTTP response from a GetPlanTextWithResponse call
+func ParseGetPlanTextResponse(rsp *http.Response) (*GetPlanTextResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPlanTextResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -11290,6 +12002,39 @@ func ParseGetFileHistoryResponse(rsp *http.Response) (*GetFileHistoryResponse, e
 	return response, nil
 }
 
+// ParseSketchPlanResponse parses an HTTP response from a SketchPlanWithResponse call
+func ParseSketchPlanResponse(rsp *http.Response) (*SketchPlanResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SketchPlanResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Sketch
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseRenameFunctionResponse parses an HTTP response from a RenameFunctionWithResponse call
 func ParseRenameFunctionResponse(rsp *http.Response) (*RenameFunctionResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -12048,9 +12793,18 @@ type ServerInterface interface {
 	// GetPlan A plan that was kept
 	// (GET /plans/{id})
 	GetPlan(ctx *echo.Context, id Id) error
+	// ComparePlans What is otherwise in a plan than in another one
+	// (GET /plans/{id}/against/{other})
+	ComparePlans(ctx *echo.Context, id Id, other int64) error
 	// RunPlan Runs a plan that was kept
 	// (POST /plans/{id}/deployments)
 	RunPlan(ctx *echo.Context, id Id) error
+	// GetPlanDocument A plan that was kept, whole, in its canonical form (RFC 8785); its digest is the SHA-256 of that without digest and outlook
+	// (GET /plans/{id}/document)
+	GetPlanDocument(ctx *echo.Context, id Id) error
+	// GetPlanText A plan that was kept, as text to send to somebody
+	// (GET /plans/{id}/text)
+	GetPlanText(ctx *echo.Context, id Id) error
 	// ListRepositories All repositories
 	// (GET /repositories)
 	ListRepositories(ctx *echo.Context) error
@@ -12129,6 +12883,9 @@ type ServerInterface interface {
 	// GetFileHistory The commits that changed a file, newest first
 	// (GET /services/{service}/source/history)
 	GetFileHistory(ctx *echo.Context, service Service, params GetFileHistoryParams) error
+	// SketchPlan What an edit that is not committed yet would change in a stage; such a plan is never run
+	// (POST /services/{service}/source/plan)
+	SketchPlan(ctx *echo.Context, service Service) error
 	// RenameFunction The edit that renames a function everywhere in its service
 	// (POST /services/{service}/source/rename)
 	RenameFunction(ctx *echo.Context, service Service) error
@@ -12295,6 +13052,30 @@ func (w *ServerInterfaceWrapper) GetPlan(ctx *echo.Context) error {
 	return err
 }
 
+// ComparePlans converts echo context to params.
+func (w *ServerInterfaceWrapper) ComparePlans(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// ------------- Path parameter "other" -------------
+	var other int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "other", ctx.Param("other"), &other, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter other: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ComparePlans(ctx, id, other)
+	return err
+}
+
 // RunPlan converts echo context to params.
 func (w *ServerInterfaceWrapper) RunPlan(ctx *echo.Context) error {
 	var err error
@@ -12308,6 +13089,38 @@ func (w *ServerInterfaceWrapper) RunPlan(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.RunPlan(ctx, id)
+	return err
+}
+
+// GetPlanDocument converts echo context to params.
+func (w *ServerInterfaceWrapper) GetPlanDocument(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetPlanDocument(ctx, id)
+	return err
+}
+
+// GetPlanText converts echo context to params.
+func (w *ServerInterfaceWrapper) GetPlanText(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetPlanText(ctx, id)
 	return err
 }
 
@@ -12722,6 +13535,13 @@ func (w *ServerInterfaceWrapper) ComputePlan(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter version: %s", err))
 	}
 
+	// ------------- Optional query parameter "takeAway" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "takeAway", ctx.QueryParams(), &params.TakeAway, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter takeAway: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ComputePlan(ctx, service, params)
 	return err
@@ -12934,6 +13754,22 @@ func (w *ServerInterfaceWrapper) GetFileHistory(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetFileHistory(ctx, service, params)
+	return err
+}
+
+// SketchPlan converts echo context to params.
+func (w *ServerInterfaceWrapper) SketchPlan(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SketchPlan(ctx, service)
 	return err
 }
 
@@ -13670,6 +14506,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/services/:service/source", wrapper.GetSource, options.OperationMiddlewares["getSource"]...)
 	router.GET(options.BaseURL+"/services/:service/source/file", wrapper.GetFile, options.OperationMiddlewares["getFile"]...)
 	router.POST(options.BaseURL+"/services/:service/source/check", wrapper.CheckSource, options.OperationMiddlewares["checkSource"]...)
+	router.POST(options.BaseURL+"/services/:service/source/plan", wrapper.SketchPlan, options.OperationMiddlewares["sketchPlan"]...)
 	router.POST(options.BaseURL+"/services/:service/source/assist", wrapper.AssistSource, options.OperationMiddlewares["assistSource"]...)
 	router.GET(options.BaseURL+"/services/:service/source/history", wrapper.GetFileHistory, options.OperationMiddlewares["getFileHistory"]...)
 	router.POST(options.BaseURL+"/services/:service/source/rename", wrapper.RenameFunction, options.OperationMiddlewares["renameFunction"]...)
@@ -13688,6 +14525,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/services/:service/plans", wrapper.MakePlan, options.OperationMiddlewares["makePlan"]...)
 	router.GET(options.BaseURL+"/services/:service/plan", wrapper.ComputePlan, options.OperationMiddlewares["computePlan"]...)
 	router.GET(options.BaseURL+"/plans/:id", wrapper.GetPlan, options.OperationMiddlewares["getPlan"]...)
+	router.GET(options.BaseURL+"/plans/:id/document", wrapper.GetPlanDocument, options.OperationMiddlewares["getPlanDocument"]...)
+	router.GET(options.BaseURL+"/plans/:id/text", wrapper.GetPlanText, options.OperationMiddlewares["getPlanText"]...)
+	router.GET(options.BaseURL+"/plans/:id/against/:other", wrapper.ComparePlans, options.OperationMiddlewares["comparePlans"]...)
 	router.POST(options.BaseURL+"/plans/:id/deployments", wrapper.RunPlan, options.OperationMiddlewares["runPlan"]...)
 	router.GET(options.BaseURL+"/services/:service/deployments", wrapper.ListDeployments, options.OperationMiddlewares["listDeployments"]...)
 	router.GET(options.BaseURL+"/deployments/:id", wrapper.GetDeployment, options.OperationMiddlewares["getDeployment"]...)
@@ -13941,6 +14781,46 @@ func (response GetPlandefaultApplicationProblemPlusJSONResponse) VisitGetPlanRes
 	return err
 }
 
+type ComparePlansRequestObject struct {
+	Id    Id    `json:"id"`
+	Other int64 `json:"other"`
+}
+
+type ComparePlansResponseObject interface {
+	VisitComparePlansResponse(w http.ResponseWriter) error
+}
+
+type ComparePlans200JSONResponse PlanDifference
+
+func (response ComparePlans200JSONResponse) VisitComparePlansResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ComparePlansdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ComparePlansdefaultApplicationProblemPlusJSONResponse) VisitComparePlansResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type RunPlanRequestObject struct {
 	Id   Id `json:"id"`
 	Body *RunPlanJSONRequestBody
@@ -13973,6 +14853,81 @@ type RunPlandefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RunPlandefaultApplicationProblemPlusJSONResponse) VisitRunPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPlanDocumentRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type GetPlanDocumentResponseObject interface {
+	VisitGetPlanDocumentResponse(w http.ResponseWriter) error
+}
+
+type GetPlanDocument200JSONResponse map[string]interface{}
+
+func (response GetPlanDocument200JSONResponse) VisitGetPlanDocumentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPlanDocumentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetPlanDocumentdefaultApplicationProblemPlusJSONResponse) VisitGetPlanDocumentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPlanTextRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type GetPlanTextResponseObject interface {
+	VisitGetPlanTextResponse(w http.ResponseWriter) error
+}
+
+type GetPlanText200TextResponse string
+
+func (response GetPlanText200TextResponse) VisitGetPlanTextResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/plain")
+	w.WriteHeader(200)
+
+	_, err := w.Write([]byte(fmt.Sprint(response)))
+	return err
+}
+
+type GetPlanTextdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetPlanTextdefaultApplicationProblemPlusJSONResponse) VisitGetPlanTextResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -15016,6 +15971,46 @@ func (response GetFileHistorydefaultApplicationProblemPlusJSONResponse) VisitGet
 	return err
 }
 
+type SketchPlanRequestObject struct {
+	Service Service `json:"service"`
+	Body    *SketchPlanJSONRequestBody
+}
+
+type SketchPlanResponseObject interface {
+	VisitSketchPlanResponse(w http.ResponseWriter) error
+}
+
+type SketchPlan200JSONResponse Sketch
+
+func (response SketchPlan200JSONResponse) VisitSketchPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SketchPlandefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SketchPlandefaultApplicationProblemPlusJSONResponse) VisitSketchPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type RenameFunctionRequestObject struct {
 	Service Service `json:"service"`
 	Body    *RenameFunctionJSONRequestBody
@@ -15951,9 +16946,18 @@ type StrictServerInterface interface {
 	// GetPlan A plan that was kept
 	// (GET /plans/{id})
 	GetPlan(ctx context.Context, request GetPlanRequestObject) (GetPlanResponseObject, error)
+	// ComparePlans What is otherwise in a plan than in another one
+	// (GET /plans/{id}/against/{other})
+	ComparePlans(ctx context.Context, request ComparePlansRequestObject) (ComparePlansResponseObject, error)
 	// RunPlan Runs a plan that was kept
 	// (POST /plans/{id}/deployments)
 	RunPlan(ctx context.Context, request RunPlanRequestObject) (RunPlanResponseObject, error)
+	// GetPlanDocument A plan that was kept, whole, in its canonical form (RFC 8785); its digest is the SHA-256 of that without digest and outlook
+	// (GET /plans/{id}/document)
+	GetPlanDocument(ctx context.Context, request GetPlanDocumentRequestObject) (GetPlanDocumentResponseObject, error)
+	// GetPlanText A plan that was kept, as text to send to somebody
+	// (GET /plans/{id}/text)
+	GetPlanText(ctx context.Context, request GetPlanTextRequestObject) (GetPlanTextResponseObject, error)
 	// ListRepositories All repositories
 	// (GET /repositories)
 	ListRepositories(ctx context.Context, request ListRepositoriesRequestObject) (ListRepositoriesResponseObject, error)
@@ -16032,6 +17036,9 @@ type StrictServerInterface interface {
 	// GetFileHistory The commits that changed a file, newest first
 	// (GET /services/{service}/source/history)
 	GetFileHistory(ctx context.Context, request GetFileHistoryRequestObject) (GetFileHistoryResponseObject, error)
+	// SketchPlan What an edit that is not committed yet would change in a stage; such a plan is never run
+	// (POST /services/{service}/source/plan)
+	SketchPlan(ctx context.Context, request SketchPlanRequestObject) (SketchPlanResponseObject, error)
 	// RenameFunction The edit that renames a function everywhere in its service
 	// (POST /services/{service}/source/rename)
 	RenameFunction(ctx context.Context, request RenameFunctionRequestObject) (RenameFunctionResponseObject, error)
@@ -16262,6 +17269,32 @@ func (sh *strictHandler) GetPlan(ctx *echo.Context, id Id) error {
 	return nil
 }
 
+// ComparePlans operation middleware
+func (sh *strictHandler) ComparePlans(ctx *echo.Context, id Id, other int64) error {
+	var request ComparePlansRequestObject
+
+	request.Id = id
+	request.Other = other
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ComparePlans(ctx.Request().Context(), request.(ComparePlansRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ComparePlans")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ComparePlansResponseObject); ok {
+		return validResponse.VisitComparePlansResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // RunPlan operation middleware
 func (sh *strictHandler) RunPlan(ctx *echo.Context, id Id) error {
 	var request RunPlanRequestObject
@@ -16304,6 +17337,56 @@ func (sh *strictHandler) RunPlan(ctx *echo.Context, id Id) error {
 		return err
 	} else if validResponse, ok := response.(RunPlanResponseObject); ok {
 		return validResponse.VisitRunPlanResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetPlanDocument operation middleware
+func (sh *strictHandler) GetPlanDocument(ctx *echo.Context, id Id) error {
+	var request GetPlanDocumentRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetPlanDocument(ctx.Request().Context(), request.(GetPlanDocumentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetPlanDocument")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetPlanDocumentResponseObject); ok {
+		return validResponse.VisitGetPlanDocumentResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetPlanText operation middleware
+func (sh *strictHandler) GetPlanText(ctx *echo.Context, id Id) error {
+	var request GetPlanTextRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetPlanText(ctx.Request().Context(), request.(GetPlanTextRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetPlanText")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetPlanTextResponseObject); ok {
+		return validResponse.VisitGetPlanTextResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -17127,6 +18210,54 @@ func (sh *strictHandler) GetFileHistory(ctx *echo.Context, service Service, para
 		return err
 	} else if validResponse, ok := response.(GetFileHistoryResponseObject); ok {
 		return validResponse.VisitGetFileHistoryResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SketchPlan operation middleware
+func (sh *strictHandler) SketchPlan(ctx *echo.Context, service Service) error {
+	var request SketchPlanRequestObject
+
+	request.Service = service
+
+	var body SketchPlanJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SketchPlan(ctx.Request().Context(), request.(SketchPlanRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SketchPlan")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SketchPlanResponseObject); ok {
+		return validResponse.VisitSketchPlanResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -43,6 +43,8 @@ declare module 'vue' {
     MoreRows: typeof import('./components/MoreRows.vue')['default']
     PageWait: typeof import('./components/PageWait.vue')['default']
     PlacePlan: typeof import('./components/PlacePlan.vue')['default']
+    PlanAgainst: typeof import('./components/PlanAgainst.vue')['default']
+    PlanGraph: typeof import('./components/PlanGraph.vue')['default']
     PlanGroup: typeof import('./components/PlanGroup.vue')['default']
     PlanSheet: typeof import('./components/PlanSheet.vue')['default']
     PlanStep: typeof import('./components/PlanStep.vue')['default']

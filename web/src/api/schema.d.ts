@@ -279,6 +279,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/services/{service}/source/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What an edit that is not committed yet would change in a stage; such a plan is never run */
+        post: operations["sketchPlan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/services/{service}/source/assist": {
         parameters: {
             query?: never;
@@ -617,6 +636,8 @@ export interface paths {
                 onto?: string;
                 /** @description The version that is there where none is given */
                 version?: number;
+                /** @description Addresses that are live, are not Rudmar's own, and are to go */
+                takeAway?: components["parameters"]["takeAway"];
             };
             header?: never;
             path: {
@@ -645,6 +666,65 @@ export interface paths {
         };
         /** A plan that was kept */
         get: operations["getPlan"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/plans/{id}/document": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        /** A plan that was kept, whole, in its canonical form (RFC 8785); its digest is the SHA-256 of that without digest and outlook */
+        get: operations["getPlanDocument"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/plans/{id}/text": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        /** A plan that was kept, as text to send to somebody */
+        get: operations["getPlanText"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/plans/{id}/against/{other}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+                /** @description The older plan */
+                other: number;
+            };
+            cookie?: never;
+        };
+        /** What is otherwise in a plan than in another one */
+        get: operations["comparePlans"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1355,6 +1435,23 @@ export interface components {
                 [key: string]: string | null;
             };
         };
+        SketchWish: {
+            branch: string;
+            stage: components["schemas"]["Name"];
+            /** @description The first target where none is given */
+            onto?: string;
+            /** @description The files that are otherwise than on the branch; null for one that is gone */
+            files: {
+                [key: string]: string | null;
+            };
+        };
+        Sketch: {
+            plan: components["schemas"]["Plan"];
+            /** @description The plan as text */
+            text: string;
+            /** @description What the check finds wrong, for which nothing is planned */
+            errors: components["schemas"]["Diagnostic"][];
+        };
         CheckResult: {
             diagnostics: components["schemas"]["Diagnostic"][];
             /** @description Resources of the open file */
@@ -1586,6 +1683,8 @@ export interface components {
             version?: number;
             /** @description Of the plan that was shown; another one is refused with 409 */
             digest?: string;
+            /** @description Addresses that are live, are not Rudmar's own, and are to go */
+            takeAway?: string[];
         };
         /** @description A plan with who made it; id is 0 where it is not kept */
         KeptPlan: {
@@ -1604,6 +1703,7 @@ export interface components {
             how: "run" | "return" | "delivery" | "nothing" | "stopped";
             why: string;
         };
+        /** @description A plan as it is shown; its document has all of it */
         Plan: {
             format: number;
             base: components["schemas"]["PlanBase"];
@@ -1612,7 +1712,9 @@ export interface components {
             /** Format: int64 */
             expected: number;
             unchanged: number;
-            consequences: components["schemas"]["Consequences"];
+            sentence: string;
+            /** @description What it means, worst first */
+            says: components["schemas"]["PlanLine"][];
             problems: components["schemas"]["PlanProblem"][];
             digest: string;
         };
@@ -1628,30 +1730,20 @@ export interface components {
             attributes: components["schemas"]["AttributeChange"][];
             because: components["schemas"]["Cause"][];
             needs: number[];
+            /** @description The step that brings this one with it */
+            follows?: string;
             wave: number;
             /** Format: int64 */
             expected: number;
         };
-        Consequences: {
-            /** @description What becomes of the rules that stand in the stage, those that loosen first */
-            rules: components["schemas"]["RuleChange"][];
-            gained: components["schemas"]["Reach"][];
-            lost: components["schemas"]["Reach"][];
-            opened: components["schemas"]["Opened"][];
-            cold: string[];
-            removed: string[];
-        };
-        RuleChange: {
-            rule: string;
-            before: string;
-            after: string;
-            loosens?: boolean;
-        };
-        Reach: {
-            function: string;
-            verbs: string[];
-            resource: string;
-            wildcard?: boolean;
+        PlanLine: {
+            kind: string;
+            /** @enum {string} */
+            tone: "bad" | "wait" | "note";
+            text: string;
+            /** @description The figures behind it, or the arithmetic */
+            how?: string;
+            from?: components["schemas"]["Origin"];
         };
         Deployment: {
             /** Format: int64 */
@@ -1906,6 +1998,8 @@ export interface components {
         };
         SourceFile: {
             path: string;
+            /** @description Its content as git names it: the SHA-1 of the blob */
+            blob: string;
             /** Format: int64 */
             size: number;
             problems: number;
@@ -1924,6 +2018,20 @@ export interface components {
             /** Format: int64 */
             size: number;
             sha256: string;
+        };
+        PlanDifference: {
+            /** @description Steps that only the plan has, by address */
+            added: components["schemas"]["Step"][];
+            /** @description Steps that only the other has */
+            gone: components["schemas"]["Step"][];
+            /** @description Steps that both have, and that differ */
+            changed: {
+                before: components["schemas"]["Step"];
+                after: components["schemas"]["Step"];
+            }[];
+            /** @description What only the plan means */
+            says: components["schemas"]["PlanLine"][];
+            saysNoMore: components["schemas"]["PlanLine"][];
         };
         PlanBase: {
             service: string;
@@ -1954,16 +2062,6 @@ export interface components {
             text: string;
             from?: components["schemas"]["Origin"];
             files?: string[];
-        };
-        Opened: {
-            function: string;
-            trigger: string;
-            route: string;
-            /** @description One that somebody may newly make */
-            request: string;
-            before: string;
-            after: string;
-            public: boolean;
         };
         Output: {
             function: string;
@@ -2073,7 +2171,8 @@ export interface components {
             steps: number;
             /** @description Those that change */
             functions: string[];
-            consequences: components["schemas"]["Consequences"];
+            sentence: string;
+            says: components["schemas"]["PlanLine"][];
             problems: components["schemas"]["PlanProblem"][];
         };
         CallWish: {
@@ -2116,6 +2215,8 @@ export interface components {
         messageId: number;
         target: string;
         branch: string;
+        /** @description Addresses that are live, are not Rudmar's own, and are to go */
+        takeAway: string[];
         /** @description Only what has this text in it */
         text: string;
         /** @description The name of what goes or moves, typed */
@@ -2531,6 +2632,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CheckResult"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    sketchPlan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SketchWish"];
+            };
+        };
+        responses: {
+            /** @description What it would change */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sketch"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -2973,6 +3101,8 @@ export interface operations {
                 onto?: string;
                 /** @description The version that is there where none is given */
                 version?: number;
+                /** @description Addresses that are live, are not Rudmar's own, and are to go */
+                takeAway?: components["parameters"]["takeAway"];
             };
             header?: never;
             path: {
@@ -3012,6 +3142,79 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["KeptPlan"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getPlanDocument: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The plan */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getPlanText: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The plan */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    comparePlans: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+                /** @description The older plan */
+                other: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What differs */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanDifference"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -3510,7 +3713,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Events line, alive and trouble */
+            /** @description Events lines (each with those that came close together), alive and trouble */
             200: {
                 headers: {
                     [name: string]: unknown;

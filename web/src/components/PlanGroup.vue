@@ -16,14 +16,9 @@ const props = defineProps<{
   authors?: Record<string, Schemas['FileCommit']>
 }>()
 
-const alone = ['identity', 'logs', 'revision', 'pointer']
-/** A resource that another of the group brings with it, and that has nothing to say of its own. */
-function follows(s: Schemas['Step']): boolean {
-  if (!props.folded || !alone.includes(s.kind) || s.undoesDrift || s.change === 'restore') return false
-  // A revision whose code changed is the story itself.
-  if (s.kind === 'revision' && s.because.some((c) => c.files?.length)) return false
-  return props.steps.some((o) => !alone.includes(o.kind) || o.because.some((c) => c.files?.length))
-}
+/** A step that another one of the group brings with it, and that has nothing to say of its own. */
+const heads = computed(() => new Set(props.steps.map((s) => s.address)))
+const follows = (s: Schemas['Step']): boolean => !!props.folded && !!s.follows && heads.value.has(s.follows)
 const main = computed(() => props.steps.filter((s) => !follows(s)))
 const rest = computed(() => props.steps.filter(follows))
 const { shown, more, unfold } = useFold(() => main.value, 40)

@@ -1,14 +1,16 @@
 <script setup lang="ts">
 // The steps of a plan, by function or in their order, each with its reasons.
-import { computed, ref, watch } from 'vue'
+import { computed, defineAsyncComponent, ref, watch } from 'vue'
 
 import { ask, client, type Schemas } from '../api/client'
 import { useAddress } from '../composables/useAddress'
 import { useFold } from '../composables/useFold'
 import { count } from '../words'
 
+// The layout of graphs is fetched when somebody wants one.
+const PlanGraph = defineAsyncComponent(() => import('./PlanGraph.vue'))
 const props = defineProps<{ plan: Schemas['Plan'] }>()
-const view = useAddress<'functions' | 'order'>('by', 'functions')
+const view = useAddress<'functions' | 'order' | 'graph'>('by', 'functions')
 
 /** Who wrote the lines that the steps give as their reasons. */
 const authors = ref<Record<string, Schemas['FileCommit']>>({})
@@ -69,10 +71,20 @@ const { shown, more, unfold } = useFold(() => groups.value, 25)
       >
         By order
       </button>
+      <button
+        type="button"
+        class="btn btn-sm btn-outline-secondary"
+        :aria-pressed="view === 'graph'"
+        :class="{ active: view === 'graph' }"
+        @click="view = 'graph'"
+      >
+        As a graph
+      </button>
       <span class="quiet">{{ count(plan.unchanged, 'resource') }} unchanged</span>
     </div>
+    <PlanGraph v-if="view === 'graph'" :plan="plan" />
     <PlanGroup
-      v-for="g in shown"
+      v-for="g in view === 'graph' ? [] : shown"
       :key="g.title"
       :title="g.title"
       :steps="g.steps"
@@ -80,7 +92,7 @@ const { shown, more, unfold } = useFold(() => groups.value, 25)
       :folded="view === 'functions'"
       :with-wave="view === 'functions'"
     />
-    <p v-if="more">
+    <p v-if="more && view !== 'graph'">
       <button type="button" class="btn btn-link p-0" @click="unfold">{{ more }} more functions</button>
     </p>
   </div>

@@ -144,7 +144,7 @@ const running = computed(() => data.value?.cases.filter((c) => c.running).length
                 ><template v-if="p.means.functions.length">, {{ some(p.means.functions) }}</template>
               </p>
               <p v-for="w in p.means.problems" :key="w.message" class="bad mb-1 wrap-anywhere">{{ w.message }}</p>
-              <ConsequenceList :consequences="p.means.consequences" :stage="stage" />
+              <ConsequenceList :says="p.means.says" />
               <p v-if="p.means.from && p.means.from !== version" class="mt-2 mb-0">
                 <RouterLink :to="{ name: 'compare', params: { service, version: p.means.from, other: version } }"
                   >What differs in code and manifests from version {{ p.means.from }}</RouterLink

@@ -9,7 +9,6 @@ import { useLoad } from '../composables/useLoad'
 import { useLine } from '../stores/line'
 import { useLive } from '../stores/live'
 import { useSession } from '../stores/session'
-import { count, duration } from '../words'
 
 const route = useRoute()
 const router = useRouter()
@@ -61,38 +60,6 @@ watch(data, () => (moved.value = false))
 const confirm = ref('')
 const { busy, problem: runProblem, run } = useAction()
 
-const byFunction = computed(() => Map.groupBy(plan.value?.steps ?? [], (s) => s.function))
-
-const sentence = computed(() => {
-  const p = plan.value
-  if (!p) return ''
-  const where = `${p.base.stage} on ${p.base.target}`
-  if (p.steps.length === 0)
-    return p.base.version === p.base.from
-      ? `${where} has just what version ${p.base.version} wants. Nothing to do.`
-      : `Version ${p.base.version} onto ${where}: nothing changes there.`
-  const kinds = new Map<string, Set<string>>()
-  for (const [name, of] of byFunction.value) {
-    const all = (change: string) => of.every((o) => o.change === change)
-    const kind = all('create')
-      ? 'appears'
-      : all('delete')
-        ? 'goes'
-        : of.some((o) => o.change === 'restore')
-          ? 'is put right'
-          : 'changes'
-    kinds.set(kind, (kinds.get(kind) ?? new Set()).add(name))
-  }
-  const say: Record<string, [string, string]> = {
-    changes: ['changes', 'change'],
-    appears: ['appears', 'appear'],
-    goes: ['goes', 'go'],
-    'is put right': ['is put right', 'are put right'],
-  }
-  const parts = [...kinds].map(([k, fns]) => `${count(fns.size, 'function')} ${say[k]?.[fns.size === 1 ? 0 : 1]}`)
-  return `Version ${p.base.version} onto ${where}: ${parts.join(', ')}; ${count(p.steps.length, 'step')} in ${count(p.waves, 'wave')}, about ${duration(Math.max(p.expected, 10))}.`
-})
-
 function choose(query: Record<string, string | undefined>): void {
   void router.push({
     name: 'plan',
@@ -117,6 +84,18 @@ function address(): Promise<boolean> {
   return run(async () => {
     const { id } = await keep()
     await router.push({ name: 'kept-plan', params: { service: service.value, id } })
+  })
+}
+
+const copied = ref('')
+/** Puts the plan as text into the clipboard, to be sent to somebody. */
+async function copy(): Promise<void> {
+  await run(async () => {
+    const { id } = await keep()
+    const text = await ask(client.GET('/plans/{id}/text', { params: { path: { id } }, parseAs: 'text' }))
+    await navigator.clipboard.writeText(`${text}${location.origin}/s/${service.value}/plan/${id}\n`)
+    copied.value = 'copied'
+    setTimeout(() => (copied.value = ''), 2000)
   })
 }
 
@@ -170,6 +149,9 @@ async function go(): Promise<void> {
           Give it an address to send
         </button>
       </template>
+      <button v-if="data" type="button" class="btn btn-outline-secondary btn-sm" :disabled="busy" @click="copy">
+        {{ copied || 'Copy as text' }}
+      </button>
     </div>
     <ProblemNote :problem="problem" :again="reload" />
     <p v-if="moved && data && !busy" class="wait mb-2" role="status">
@@ -180,7 +162,7 @@ async function go(): Promise<void> {
     </p>
     <template v-if="data && plan">
       <p class="sentence">
-        {{ sentence }}
+        {{ plan.sentence }}
         <span v-if="!asked && waiting && waiting === plan.base.version" class="quiet"
           >It waits to come in:
           <RouterLink :to="{ name: 'delivery', params: { service, version: waiting, stage: plan.base.stage } }"
@@ -188,13 +170,14 @@ async function go(): Promise<void> {
           >.</span
         >
       </p>
+      <PlanAgainst v-if="data.id" :id="data.id" />
       <div class="split">
         <section>
           <PlanSheet :plan="plan" />
         </section>
         <aside>
           <h2>What it means</h2>
-          <ConsequenceList :consequences="plan.consequences" :stage="plan.base.stage" />
+          <ConsequenceList :says="plan.says" />
           <div class="sheet sheet-pad foot">
             <template v-if="plan.problems.length">
               <h2 class="bad">What stops it</h2>

@@ -1,0 +1,248 @@
+package main
+
+import (
+	"context"
+	"crypto/sha1"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"os"
+	"os/exec"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/spf13/cobra"
+
+	"rudmar/core/check"
+	"rudmar/core/language"
+	"rudmar/core/manifest"
+	"rudmar/core/plan"
+	"rudmar/server/api"
+)
+
+// planning is one run of the plan command.
+type planning struct {
+	*config
+	version                       int
+	target, format, folder, stage string
+	branch                        string
+}
+
+func planCommand() *cobra.Command {
+	c := &planning{config: &config{}}
+	cmd := &cobra.Command{
+		Use:   "plan [SERVICE STAGE]",
+		Short: "Show what a version, or what lies in a folder, would change in a stage",
+		Long: `Makes a plan on the server for each target of the stage and shows it: what it
+means, worst first, and each step with its values and its reason. Without
+--version it is the version that is there, so that the plan shows what was
+changed by hand.
+
+With --folder it is what lies in the folder, committed or not, against what runs
+in the stage of --stage. Such a plan is shown, and never run.
+
+Exit codes: 0 there is nothing to do, 4 something would change, 5 something stops
+a plan, 3 the folder has errors.`,
+		Args: cobra.MaximumNArgs(2), PreRunE: environment,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if c.folder != "" {
+				return c.sketch(cmd, args)
+			}
+			if len(args) == 1 && c.stage != "" {
+				args = append(args, c.stage)
+			}
+			if len(args) != 2 {
+				return coded{exitUsage, errors.New("name the service and the stage: rudmar plan SERVICE STAGE; or a folder: rudmar plan --folder . --stage STAGE")}
+			}
+			return c.plan(cmd, args[0], args[1])
+		},
+	}
+	c.clientFlags(cmd.Flags())
+	cmd.Flags().IntVar(&c.version, "version", 0, "the version to plan for")
+	cmd.Flags().StringVar(&c.target, "target", "", "one target alone, where the stage has several")
+	cmd.Flags().StringVar(&c.format, "format", "text", "text or json (a list of plans, one a target)")
+	cmd.Flags().StringVar(&c.folder, "folder", "", "plan what lies in this folder of the service")
+	cmd.Flags().StringVar(&c.stage, "stage", "", "the stage, with --folder")
+	cmd.Flags().StringVar(&c.branch, "branch", "main", "the branch that the folder is compared with, with --folder")
+	return cmd
+}
+
+func (c *planning) plan(cmd *cobra.Command, service, stage string) error {
+	ctx := cmd.Context()
+	targets, err := c.targets(ctx, service, stage, c.target)
+	if err != nil {
+		return err
+	}
+	documents, code := []*plan.Plan{}, 0
+	for _, t := range targets {
+		wish := api.PlanWish{Stage: stage, Target: &t}
+		if c.version > 0 {
+			wish.Version = &c.version
+		}
+		var kept api.KeptPlan
+		if err := c.ask(ctx, http.MethodPost, "/services/"+service+"/plans", wish, &kept); err != nil {
+			return err
+		}
+		var p plan.Plan
+		if err := c.ask(ctx, http.MethodGet, fmt.Sprintf("/plans/%d/document", kept.Id), nil, &p); err != nil {
+			return err
+		}
+		documents, code = append(documents, &p), max(code, outcome(&p))
+		if c.format == "text" {
+			fmt.Fprintf(cmd.OutOrStdout(), "Plan %d: ", kept.Id)
+			if err := p.Write(cmd.OutOrStdout()); err != nil {
+				return err
+			}
+			fmt.Fprintln(cmd.OutOrStdout(), kept.Runnable.Why)
+		}
+	}
+	return c.end(cmd, documents, code)
+}
+
+// end prints the documents, where they are asked for, and gives the exit code.
+func (c *planning) end(cmd *cobra.Command, documents []*plan.Plan, code int) error {
+	switch c.format {
+	case "text":
+	case "json":
+		encoder := json.NewEncoder(cmd.OutOrStdout())
+		encoder.SetIndent("", "  ")
+		if err := encoder.Encode(documents); err != nil {
+			return err
+		}
+	default:
+		return coded{exitUsage, fmt.Errorf("there is no format %q; there are text and json", c.format)}
+	}
+	if code == 0 {
+		return nil
+	}
+	return coded{code, nil}
+}
+
+// outcome gives the exit code that a plan ends with.
+func outcome(p *plan.Plan) int {
+	switch {
+	case len(p.Problems) > 0:
+		return exitStopped
+	case !p.Empty():
+		return exitChanges
+	}
+	return 0
+}
+
+// sketch plans what lies in a folder.
+func (c *planning) sketch(cmd *cobra.Command, args []string) error {
+	if len(args) > 0 || c.stage == "" || c.version > 0 {
+		return coded{exitUsage, errors.New("with --folder give --stage, and neither a service nor --version: rudmar plan --folder . --stage STAGE")}
+	}
+	ctx := cmd.Context()
+	folder, err := manifest.FromFS(os.DirFS(c.folder))
+	if err != nil {
+		return err
+	}
+	text, err := folder.Read(language.ServiceFile)
+	if err != nil {
+		return coded{exitUsage, fmt.Errorf("%s has no %s; name the folder of a service", c.folder, language.ServiceFile)}
+	}
+	checked := check.Service(manifest.Files{language.ServiceFile: text})
+	if checked.Service == nil || checked.Service.Name == "" {
+		return coded{exitProblem, fmt.Errorf("%s cannot be read; rudmar check %s tells why", language.ServiceFile, c.folder)}
+	}
+	service := checked.Service.Name
+	files, err := c.changed(ctx, service, folder)
+	if err != nil {
+		return err
+	}
+	targets, err := c.targets(ctx, service, c.stage, c.target)
+	if err != nil {
+		return err
+	}
+	documents, code := []api.Plan{}, 0
+	for _, t := range targets {
+		var got api.Sketch
+		if err := c.ask(ctx, http.MethodPost, "/services/"+service+"/source/plan",
+			api.SketchWish{Branch: c.branch, Stage: c.stage, Onto: &t, Files: files}, &got); err != nil {
+			return err
+		}
+		for _, d := range got.Errors {
+			fmt.Fprintf(cmd.ErrOrStderr(), "%s:%d:%d: %s %s\n", d.File, d.Line, d.Column, d.Code, d.Message)
+		}
+		if len(got.Errors) > 0 {
+			return coded{exitProblem, nil}
+		}
+		documents = append(documents, got.Plan)
+		switch {
+		case len(got.Plan.Problems) > 0:
+			code = exitStopped
+		case len(got.Plan.Steps) > 0:
+			code = max(code, exitChanges)
+		}
+		if c.format == "text" {
+			fmt.Fprint(cmd.OutOrStdout(), got.Text)
+			fmt.Fprintln(cmd.OutOrStdout(), "What lies in a folder is never run: commit and push it.")
+		}
+	}
+	if c.format == "json" {
+		encoder := json.NewEncoder(cmd.OutOrStdout())
+		encoder.SetIndent("", "  ")
+		if err := encoder.Encode(documents); err != nil {
+			return err
+		}
+	}
+	return c.end(cmd, nil, code)
+}
+
+// changed gives the files of a folder that are otherwise than on a branch.
+func (c *planning) changed(ctx context.Context, service string, folder manifest.Folder) (map[string]*string, error) {
+	var there api.Source
+	if err := c.ask(ctx, http.MethodGet, "/services/"+service+"/source?branch="+url.QueryEscape(c.branch), nil, &there); err != nil {
+		return nil, err
+	}
+	blobs := map[string]string{}
+	for _, f := range there.Files {
+		blobs[f.Path] = f.Blob
+	}
+	out := map[string]*string{}
+	for _, name := range tracked(ctx, c.folder, folder.Files()) {
+		content, err := folder.Read(name)
+		if err != nil {
+			return nil, err
+		}
+		before, known := blobs[name]
+		delete(blobs, name)
+		if known && before == blobOf(content) || !utf8.Valid(content) {
+			continue
+		}
+		text := string(content)
+		out[name] = &text
+	}
+	for gone := range blobs {
+		out[gone] = nil
+	}
+	return out, nil
+}
+
+// tracked leaves out what git ignores, where the folder is git's.
+func tracked(ctx context.Context, dir string, files []string) []string {
+	list := exec.CommandContext(ctx, "git", "-C", dir, "ls-files", "-z", "--cached", "--others", "--exclude-standard", ".")
+	out, err := list.Output()
+	if err != nil {
+		return files // no folder of git's: all of it counts
+	}
+	known := map[string]bool{}
+	for _, name := range strings.Split(string(out), "\x00") {
+		known[name] = true
+	}
+	return slices.DeleteFunc(slices.Clone(files), func(name string) bool { return !known[name] })
+}
+
+// blobOf names content as git does.
+func blobOf(content []byte) string {
+	h := sha1.New() //nolint:gosec // it is git's name for it, and guards nothing
+	fmt.Fprintf(h, "blob %d\x00", len(content))
+	h.Write(content)
+	return hex.EncodeToString(h.Sum(nil))
+}

@@ -1,0 +1,70 @@
+package plan
+
+import (
+	"slices"
+
+	"rudmar/core/canon"
+)
+
+// Difference is what is otherwise in a plan than in another one.
+type Difference struct {
+	Added   []Step       `json:"added"`
+	Gone    []Step       `json:"gone"`
+	Changed []StepChange `json:"changed"`
+	// Says is what only the plan means, SaysNoMore what only the other one does.
+	Says       []Line `json:"says"`
+	SaysNoMore []Line `json:"saysNoMore"`
+}
+
+// StepChange is a step of both plans that differs.
+type StepChange struct {
+	Before Step `json:"before"`
+	After  Step `json:"after"`
+}
+
+// Against compares a plan with an older one: by what is done, not by when.
+func (p *Plan) Against(older *Plan) Difference {
+	d := Difference{Added: []Step{}, Gone: []Step{}, Changed: []StepChange{}, Says: []Line{}, SaysNoMore: []Line{}}
+	before := map[string]*Step{}
+	for i := range older.Steps {
+		before[older.Steps[i].Address] = &older.Steps[i]
+	}
+	for _, s := range p.Steps {
+		old, there := before[s.Address]
+		delete(before, s.Address)
+		switch {
+		case !there:
+			d.Added = append(d.Added, s)
+		case !sameStep(old, &s):
+			d.Changed = append(d.Changed, StepChange{Before: *old, After: s})
+		}
+	}
+	for _, s := range older.Steps {
+		if before[s.Address] != nil {
+			d.Gone = append(d.Gone, s)
+		}
+	}
+	mine, its := p.Says(), older.Says()
+	d.Says = append(d.Says, without(mine, its)...)
+	d.SaysNoMore = append(d.SaysNoMore, without(its, mine)...)
+	return d
+}
+
+func sameStep(a, b *Step) bool {
+	return a.Change == b.Change && a.RecordOnly == b.RecordOnly && a.Was == b.Was &&
+		slices.EqualFunc(a.Attributes, b.Attributes, func(x, y AttributeChange) bool {
+			return x.Name == y.Name && canon.Equal(x.Before, y.Before) && canon.Equal(x.After, y.After) &&
+				canon.Equal(x.Live, y.Live)
+		})
+}
+
+// without gives the lines of a that b does not have.
+func without(a, b []Line) []Line {
+	var out []Line
+	for _, l := range a {
+		if !slices.ContainsFunc(b, func(o Line) bool { return o.Kind == l.Kind && o.Text == l.Text }) {
+			out = append(out, l)
+		}
+	}
+	return out
+}

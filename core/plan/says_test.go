@@ -1,0 +1,331 @@
+package plan_test
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"rudmar/core/consequence"
+	"rudmar/core/expand"
+	"rudmar/core/figures"
+	"rudmar/core/plan"
+	"rudmar/core/tree"
+)
+
+// wants makes a wanted resource; names and values alternate.
+func wants(address string, attributes ...any) expand.Resource {
+	kind, rest, _ := strings.Cut(address, "/")
+	fn, _, _ := strings.Cut(rest, "/")
+	r := expand.Resource{Address: address, Kind: kind, Function: fn}
+	for i := 0; i < len(attributes); i += 2 {
+		r.Attributes = append(r.Attributes, expand.Attribute{Name: attributes[i].(string), Value: attributes[i+1],
+			From: tree.Origin{File: fn + ".yaml", Line: int32(i + 1), Rule: tree.OfFunction}})
+	}
+	return r
+}
+
+// asPut gives record and live of what was wanted before.
+func asPut(list ...expand.Resource) (record []plan.Recorded, live []plan.Live) {
+	for _, w := range list {
+		record = append(record, plan.Recorded{Address: w.Address, Kind: w.Kind, Function: w.Function, Attributes: w.Values()})
+		live = append(live, plan.Live{Address: w.Address, Kind: w.Kind, Attributes: w.Values(), Tag: "t"})
+	}
+	return record, live
+}
+
+func kindsOf(names ...string) []plan.KindSpec {
+	var out []plan.KindSpec
+	for _, name := range names {
+		out = append(out, plan.KindSpec{Kind: name, Attributes: []plan.AttributeSpec{
+			{Name: "memory", InPlace: true, Unit: "bytes"}, {Name: "timeout", InPlace: true, Unit: "ms"},
+			{Name: "resource"}, {Name: "source"}}})
+	}
+	return out
+}
+
+var everyKind = []string{"identity", "grant", "logs", "function", "revision", "pointer", "opening", "route", "schedule",
+	"subscription"}
+
+func said(p *plan.Plan) string {
+	var lines []string
+	for _, l := range p.Says() {
+		lines = append(lines, strings.TrimSpace(fmt.Sprintf("%s %s: %s | %s", l.Tone, l.Kind, l.Text, l.How)))
+	}
+	return strings.Join(lines, "\n")
+}
+
+// Each consequence is told with what it is known by, the worst first.
+func TestSays(t *testing.T) {
+	now := time.Date(2026, 3, 3, 7, 30, 0, 0, time.UTC)
+	before := []expand.Resource{
+		wants("function/gone", "memory", 128.0*(1<<20), "timeout", 1000.0), wants("logs/gone"),
+		wants("function/warn", "memory", 256.0*(1<<20), "timeout", 5000.0),
+		wants("grant/relay/secrets/key", "resource", "secrets/key", "verbs", []any{"read"}),
+		wants("grant/warn/tables/a", "resource", "tables/a", "verbs", []any{"read"}),
+		wants("opening/warn/ask", "to", []any{"members"}), wants("opening/warn/old", "to", []any{"growers"}),
+		wants("route/warn/ask", "method", "GET", "path", "/frost", "enabled", true),
+		wants("route/warn/old", "method", "GET", "path", "/old", "enabled", true),
+		wants("schedule/warn/sweep", "cron", "0 8 * * *", "zone", "UTC", "enabled", true),
+		wants("subscription/relay/in", "source", "queue/alerts", "enabled", true),
+	}
+	after := []expand.Resource{
+		wants("function/warn", "memory", 128.0*(1<<20), "timeout", 1000.0),
+		wants("grant/relay/secrets/key", "resource", "secrets/key", "verbs", []any{"read"}),
+		wants("grant/warn/queues/alerts", "resource", "queues/alerts", "verbs", []any{"send"}),
+		wants("grant/warn/tables/*", "resource", "tables/*", "verbs", []any{"read"}),
+		wants("opening/warn/ask", "to", []any{"anyone"}),
+		wants("pointer/warn", "shares", map[string]any{"r-2": 100.0}),
+		wants("route/warn/ask", "method", "GET", "path", "/frost", "enabled", true),
+		wants("schedule/warn/sweep", "cron", "0 8 * * *", "zone", "America/New_York", "enabled", true),
+		wants("subscription/relay/in", "source", "queue/alerts", "enabled", true),
+	}
+	record, live := asPut(before...)
+	sum := figures.Sum{Calls: 3000, TotalMs: 3000 * 900, MaxMs: 4000, MemoryPeak: 200 << 20,
+		Durations: figures.Histogram{figures.Bucket(2000): 3000}}
+	base := plan.Base{Version: 2, From: 1}
+	base.Stage = "live"
+	p := plan.Compute(plan.Inputs{Base: base, Wanted: after, Record: record, Live: live,
+		Kinds: kindsOf(everyKind...), Rules: []consequence.RuleChange{{Rule: "soak", Before: "1h", After: "none", Loosens: true}},
+		Seen: &consequence.Seen{Now: now, Over: 24 * time.Hour, Here: map[string]figures.Sum{"warn": sum, "gone": sum},
+			Triggers: map[string]int{"warn/old": 7}, Rates: figures.Rates{PerGiBSecond: "0.00001", Currency: "EUR"},
+			Held: []consequence.Held{{Function: "gone", What: "log lines", Count: 12, Oldest: now.AddDate(0, 0, -3)}}}})
+	for _, want := range []string{
+		"bad loosens: live: soak 1h → none",
+		"bad public: GET /frost opens to anyone (now members)",
+		"bad closed: GET /old is gone for growers | it was called 7 times over the last 24 hours",
+		"bad reach: warn may newly read tables/*; it could already read tables/a | a * stands for",
+		"wait reach: warn may newly send queues/alerts",
+		"wait through: warn may newly bring about, through queues/alerts → relay: read secrets/key",
+		"bad memory: warn has 128 MiB, less than it needed | a peak of 200 MiB, by 3000 calls in",
+		"bad time: warn has 1s, less than it needed | 99 of 100 calls within",
+		"note schedule: warn/sweep fires once a day | next Tue 3 Mar 08:00, Wed 4 Mar 08:00",
+		"bad lost: 12 log lines of gone are lost | the oldest of 28 February 2026",
+		"note cost: warn costs 0.1013 EUR a month, now 0.2025 | 90000 calls",
+		"note cost: gone no longer costs 0.1013 EUR a month",
+		"cold: warn starts cold, and about 0.1 callers wait for it | 125 calls an hour",
+	} {
+		if !strings.Contains(said(p), want) {
+			t.Errorf("it does not say %q", want)
+		}
+	}
+	if t.Failed() {
+		t.Log(said(p))
+	}
+	tones := p.Says()
+	if !slices.IsSortedFunc(tones, func(a, b plan.Line) int {
+		rank := map[plan.Tone]int{plan.Bad: 0, plan.Wait: 1, plan.Note: 2}
+		return rank[a.Tone] - rank[b.Tone]
+	}) {
+		t.Errorf("the worst is not first: %v", tones)
+	}
+	var text strings.Builder
+	if err := p.Write(&text); err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{p.Summary(), "bad  public: GET /frost", "function/warn", "memory: 256 MiB → 128 MiB", p.Digest} {
+		if !strings.Contains(text.String(), want) {
+			t.Errorf("the text does not have %q:\n%s", want, text.String())
+		}
+	}
+	bare := *p
+	bare.Outlook = nil
+	if strings.Contains(said(&bare), "EUR") || !strings.Contains(said(&bare), "the next call starts cold: warn") ||
+		!strings.Contains(said(&bare), "all log lines of gone") {
+		t.Errorf("without an outlook: %s", said(&bare))
+	}
+}
+
+// A plan's sentence says what becomes of functions.
+func TestSummary(t *testing.T) {
+	small, big := wants("function/a", "memory", 1.0), wants("function/a", "memory", 2.0)
+	base := plan.Base{Version: 2, From: 1}
+	base.Stage = "live"
+	record, live := asPut(small)
+	drifted := []plan.Live{{Address: "function/a", Kind: "function", Attributes: map[string]any{"memory": 3.0}}}
+	for _, tt := range []struct {
+		in   plan.Inputs
+		want string
+	}{
+		{plan.Inputs{Wanted: []expand.Resource{small}}, "Version 2 onto live: 1 function appears; 1 step in 1 wave, about 10 ms."},
+		{plan.Inputs{Wanted: []expand.Resource{big}, Record: record, Live: live, Draft: true},
+			"This edit onto live: 1 function changes; 1 step in 1 wave, about 10 ms."},
+		{plan.Inputs{Record: record, Live: live}, "Version 2 onto live: 1 function goes; 1 step in 1 wave, about 10 ms."},
+		{plan.Inputs{Wanted: []expand.Resource{small}, Record: record, Live: drifted},
+			"Version 2 onto live: 1 function is put right; 1 step in 1 wave, about 10 ms."},
+		{plan.Inputs{Wanted: []expand.Resource{small}, Record: record, Live: live}, "Version 2 onto live: nothing changes there."},
+		{plan.Inputs{Wanted: []expand.Resource{small, wants("function/b"), wants("function/c")},
+			Usual: map[string]time.Duration{"function": 90 * time.Second}},
+			"Version 2 onto live: 3 functions appear; 3 steps in 1 wave, about 2 min."},
+	} {
+		tt.in.Base, tt.in.Kinds = base, kindsOf("function")
+		if got := plan.Compute(tt.in).Summary(); got != tt.want {
+			t.Errorf("%s\nwant %s", got, tt.want)
+		}
+	}
+	base.From = 2
+	if got := plan.Compute(plan.Inputs{Base: base}).Summary(); got != "live has just what version 2 wants. Nothing to do." {
+		t.Error(got)
+	}
+}
+
+// One cause is one line: what follows from it names it.
+func TestWhatFollowsIsFolded(t *testing.T) {
+	of := func(fn, memory, artifact, configuration string) []expand.Resource {
+		return []expand.Resource{wants("function/"+fn, "memory", memory), wants("identity/" + fn), wants("logs/" + fn),
+			wants("opening/"+fn+"/ask", "to", []any{"members"}),
+			wants("pointer/"+fn, "shares", artifact+configuration), wants("revision/"+fn, "artifact", artifact, "configuration", configuration),
+			wants("route/"+fn+"/ask", "method", "GET", "path", "/"+fn)}
+	}
+	for _, tt := range []struct {
+		name          string
+		before, after []expand.Resource
+		files         map[string][]string
+		want          string
+	}{
+		{"a changed limit", of("a", "1", "x", "c"), of("a", "2", "x", "d"), nil,
+			"function/a pointer/a→function/a revision/a→function/a"},
+		{"changed code", of("a", "1", "x", "c"), of("a", "1", "y", "c"), map[string][]string{"a": {"a.py"}},
+			"pointer/a→revision/a revision/a"},
+		{"both", of("a", "1", "x", "c"), of("a", "2", "y", "d"), map[string][]string{"a": {"a.py"}},
+			"function/a pointer/a→revision/a revision/a"},
+		{"a new function", nil, of("a", "1", "x", "c"), nil, "function/a identity/a→function/a logs/a→function/a " +
+			"opening/a/ask→route/a/ask pointer/a→function/a revision/a→function/a route/a/ask"},
+		{"one that goes", of("a", "1", "x", "c"), nil, nil, "function/a identity/a→function/a logs/a→function/a " +
+			"opening/a/ask→function/a pointer/a→function/a revision/a→function/a route/a/ask→function/a"},
+	} {
+		record, live := asPut(tt.before...)
+		p := plan.Compute(plan.Inputs{Wanted: tt.after, Record: record, Live: live, Kinds: kindsOf(everyKind...), Files: tt.files})
+		var got []string
+		for _, s := range p.Steps {
+			text := s.Address
+			if s.Follows != "" {
+				text += "→" + s.Follows
+			}
+			got = append(got, text)
+		}
+		slices.Sort(got)
+		if text := strings.Join(got, " "); text != tt.want {
+			t.Errorf("%s: %s\nwant %s", tt.name, text, tt.want)
+		}
+	}
+}
+
+// A route that takes what another gives up waits for that, by what the routes match:
+// the names of parameters and what is off make no difference.
+func TestRoutesChangeHands(t *testing.T) {
+	route := func(fn, path string, on bool) expand.Resource {
+		return wants("route/"+fn+"/ask", "method", "GET", "path", path, "enabled", on)
+	}
+	for _, tt := range []struct {
+		name          string
+		before, after []expand.Resource
+		waits         string // which step waits for which
+		problem       string
+	}{
+		{"another name of the parameter", []expand.Resource{route("a", "/s/{id}", true)},
+			[]expand.Resource{route("b", "/s/{key}", true)}, "route/b/ask for route/a/ask", ""},
+		{"moved away", []expand.Resource{route("a", "/s", true)},
+			[]expand.Resource{route("a", "/t", true), route("b", "/s", true)}, "route/b/ask for route/a/ask", ""},
+		{"switched off", []expand.Resource{route("a", "/s", true)},
+			[]expand.Resource{route("a", "/s", false), route("b", "/s", true)}, "route/b/ask for route/a/ask", ""},
+		{"it was off", []expand.Resource{route("a", "/s", false)}, []expand.Resource{route("b", "/s", true)}, "", ""},
+		{"they change places", []expand.Resource{route("a", "/s", true), route("b", "/t", true)},
+			[]expand.Resource{route("a", "/t", true), route("b", "/s", true)}, "route/a/ask for route/b/ask, route/b/ask for route/a/ask",
+			"deliver the change in two versions"},
+	} {
+		record, live := asPut(tt.before...)
+		p := plan.Compute(plan.Inputs{Wanted: tt.after, Record: record, Live: live, Kinds: kindsOf("route")})
+		var waits []string
+		for _, s := range p.Steps {
+			for _, need := range s.Needs {
+				waits = append(waits, s.Address+" for "+p.Steps[need].Address)
+			}
+		}
+		slices.Sort(waits)
+		problem := ""
+		for _, pr := range p.Problems {
+			problem += pr.Message
+		}
+		if got := strings.Join(waits, ", "); got != tt.waits || !strings.Contains(problem, tt.problem) ||
+			tt.problem == "" && problem != "" || len(p.Consequences.Gaps) != len(waits) {
+			t.Errorf("%s: %q, %q, %v", tt.name, got, problem, p.Consequences.Gaps)
+		}
+	}
+}
+
+// What is live and nobody's is left alone, stops who wants its place, and is taken
+// away where somebody asks for it.
+func TestForeignResources(t *testing.T) {
+	foreign := plan.Live{Address: "route/odd/ask", Kind: "route", Tag: "t7",
+		Attributes: map[string]any{"method": "GET", "path": "/s/{x}"}}
+	in := plan.Inputs{Live: []plan.Live{foreign}, Kinds: kindsOf("route")}
+	if p := plan.Compute(in); !p.Empty() || len(p.Problems) > 0 {
+		t.Errorf("%v %v", p.Steps, p.Problems)
+	}
+	in.Wanted = []expand.Resource{wants("route/warn/ask", "method", "GET", "path", "/s/{id}")}
+	if p := plan.Compute(in); len(p.Problems) != 1 || !strings.Contains(p.Problems[0].Message, "taken by route/odd/ask") {
+		t.Errorf("%v", p.Problems)
+	}
+	in.TakeAway = []string{"route/odd/ask", "route/not/there", "route/odd/ask"}
+	p := plan.Compute(in)
+	if len(p.Problems) > 0 || len(p.Steps) != 2 || p.Steps[1].Change != "delete" || p.Steps[1].Tag != "t7" ||
+		!slices.Equal(p.Steps[0].Needs, []int{1}) {
+		t.Errorf("%v %+v", p.Problems, p.Steps)
+	}
+	in.Record = []plan.Recorded{{Address: "route/odd/ask", Kind: "route", Function: "odd"}}
+	in.Wanted = append([]expand.Resource{wants("route/odd/ask", "method", "GET", "path", "/s/{x}")}, in.Wanted...)
+	for _, s := range plan.Compute(in).Steps {
+		if s.Change == "delete" {
+			t.Errorf("what is Rudmar's own is taken away: %+v", s)
+		}
+	}
+}
+
+// Two functions that both were the same one are told so, and one plan is made.
+func TestTwoWereOne(t *testing.T) {
+	record, live := asPut(wants("identity/old"))
+	in := plan.Inputs{Wanted: []expand.Resource{wants("identity/a"), wants("identity/b")}, Record: record, Live: live,
+		Kinds: kindsOf("identity"), Renames: true, Renamed: map[string]string{"a": "old", "b": "old"}}
+	first := plan.Compute(in)
+	if len(first.Problems) != 1 || !strings.Contains(first.Problems[0].Message, "a and b both say that they were called old") {
+		t.Errorf("%v", first.Problems)
+	}
+	for range 50 {
+		if p := plan.Compute(in); p.Digest != first.Digest {
+			t.Fatal("the same inputs give another plan")
+		}
+	}
+}
+
+// What vanished and is to become something else tells both.
+func TestVanishedAndChanged(t *testing.T) {
+	record, _ := asPut(wants("function/a", "memory", 1.0))
+	p := plan.Compute(plan.Inputs{Wanted: []expand.Resource{wants("function/a", "memory", 2.0)}, Record: record,
+		Kinds: kindsOf("function")})
+	if b := p.Steps[0].Because; len(b) != 2 || b[0].Kind != plan.ByVanished || b[1].Kind != plan.ByManifest {
+		t.Errorf("%+v", b)
+	}
+}
+
+// Two plans are compared by what they do and mean.
+func TestAgainst(t *testing.T) {
+	make := func(memory float64, more ...expand.Resource) *plan.Plan {
+		return plan.Compute(plan.Inputs{Wanted: append([]expand.Resource{wants("function/a", "memory", memory)}, more...),
+			Kinds: kindsOf("function", "grant")})
+	}
+	grant := wants("grant/a/tables/t", "resource", "tables/t", "verbs", []any{"read"})
+	one, two := make(1), make(2, grant)
+	d := two.Against(one)
+	if len(d.Added) != 1 || d.Added[0].Address != grant.Address || len(d.Gone) != 0 || len(d.Changed) != 1 ||
+		len(d.Says) != 1 || d.Says[0].Text != "a may newly read tables/t" || len(d.SaysNoMore) != 0 {
+		t.Errorf("%+v", d)
+	}
+	if back := one.Against(two); len(back.Gone) != 1 || len(back.SaysNoMore) != 1 {
+		t.Errorf("%+v", back)
+	}
+	if same := one.Against(make(1)); len(same.Added)+len(same.Gone)+len(same.Changed)+len(same.Says) != 0 {
+		t.Errorf("%+v", same)
+	}
+}

@@ -1,0 +1,117 @@
+package plan
+
+import (
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"rudmar/core/canon"
+	"rudmar/core/language"
+)
+
+// Write writes a plan as text that can be sent to somebody: the sentence, what it
+// means, what stops it, and its steps by function, with what follows folded.
+func (p *Plan) Write(out io.Writer) error {
+	w := &textWriter{out: out}
+	w.line("%s", p.Summary())
+	if says := p.Says(); len(says) > 0 {
+		w.line("")
+		for _, l := range says {
+			w.line("%-4s %s: %s", l.Tone, l.Kind, l.Text)
+			if l.How != "" {
+				w.line("       %s", l.How)
+			}
+		}
+	}
+	for i, problem := range p.Problems {
+		if i == 0 {
+			w.line("")
+		}
+		w.line("stops it: %s%s", problem.Message, place(problem.From))
+	}
+	for _, fn := range p.byFunction() {
+		w.line("")
+		w.line("%s", fn.name)
+		for _, s := range fn.steps {
+			w.step(s)
+		}
+		if fn.follow > 0 {
+			w.line("  and %s", counted(fn.follow, "step")+" that follow")
+		}
+	}
+	w.line("")
+	w.line("plan %s", p.Digest)
+	return w.err
+}
+
+type textWriter struct {
+	out io.Writer
+	err error
+}
+
+func (w *textWriter) line(format string, args ...any) {
+	if w.err == nil {
+		_, w.err = fmt.Fprintf(w.out, format+"\n", args...)
+	}
+}
+
+func (w *textWriter) step(s *Step) {
+	var because []string
+	for _, c := range s.Because {
+		because = append(because, c.Text+place(c.From))
+	}
+	w.line("  %-8s %s  %s", s.Change, s.Address, strings.Join(because, "; "))
+	for _, a := range s.Attributes {
+		if s.Change == "delete" || s.Kind == "revision" || s.Kind == "pointer" {
+			break // what digests are made of is the story
+		}
+		before := Value(a.Before, a.Unit)
+		if a.Drifted {
+			before = "live: " + Value(a.Live, a.Unit)
+		}
+		w.line("             %s: %s → %s", a.Name, before, Value(a.After, a.Unit))
+	}
+}
+
+type functionSteps struct {
+	name   string
+	steps  []*Step
+	follow int
+}
+
+// byFunction gives the steps by function, sorted, without those that follow others.
+func (p *Plan) byFunction() []functionSteps {
+	at := map[string]int{}
+	var out []functionSteps
+	for i := range p.Steps {
+		s := &p.Steps[i]
+		j, known := at[s.Function]
+		if !known {
+			j, out = len(out), append(out, functionSteps{name: s.Function})
+			at[s.Function] = j
+		}
+		if s.Follows != "" {
+			out[j].follow++
+		} else {
+			out[j].steps = append(out[j].steps, s)
+		}
+	}
+	slices.SortFunc(out, func(a, b functionSteps) int { return strings.Compare(a.name, b.name) })
+	return out
+}
+
+// Value gives an attribute's value as manifests write it; "absent" for none.
+func Value(v any, unit string) string {
+	number, isNumber := v.(float64)
+	switch {
+	case v == nil:
+		return "absent"
+	case isNumber && unit == "bytes":
+		return language.FormatSize(int64(number))
+	case isNumber && unit == "ms":
+		return language.FormatTime(time.Duration(number * float64(time.Millisecond)))
+	}
+	return canon.Text(v)
+}

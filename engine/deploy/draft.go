@@ -1,0 +1,37 @@
+package deploy
+
+import (
+	"context"
+	"slices"
+
+	"rudmar/core/manifest"
+	"rudmar/core/plan"
+)
+
+// unbuilt stands for the digest of an archive that is not made yet.
+const unbuilt = "not built yet"
+
+// Draft is an edit that no version has: what its plan would be can be shown, and
+// never be run.
+type Draft struct {
+	Place   manifest.Place
+	Version int // whose archives are taken where the code is not edited
+	Service *manifest.Service
+	Code    map[string][]string // function → edited files of its code; nil where nothing is edited
+}
+
+// Sketch makes the plan that an edit would come to, with an outlook.
+func (p *Planner) Sketch(ctx context.Context, d Draft) (*plan.Plan, error) {
+	in, err := p.gather(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	for fn, files := range d.Code {
+		in.Files[fn] = slices.Compact(slices.Sorted(slices.Values(slices.Concat(in.Files[fn], files))))
+	}
+	if in.Seen, err = p.seen(ctx, d.Place, d.Service, &in); err != nil {
+		return nil, err
+	}
+	in.Draft = true
+	return plan.Compute(in), nil
+}

@@ -1,0 +1,68 @@
+package deploy
+
+import (
+	"strconv"
+
+	"rudmar/core/figures"
+	"rudmar/core/plan"
+	"rudmar/platform/api"
+)
+
+// Live turns a snapshot into what plans compare with.
+func Live(s api.Snapshot) []plan.Live {
+	out := make([]plan.Live, 0, len(s.Resources))
+	for _, r := range s.Resources {
+		out = append(out, plan.Live{Address: r.Address, Kind: r.Kind, Attributes: r.Attributes, Tag: r.Tag})
+	}
+	return out
+}
+
+// Specs turns what a platform says of its kinds into what plans need.
+func Specs(k api.Kinds) []plan.KindSpec {
+	out := make([]plan.KindSpec, 0, len(k.Kinds))
+	for _, kind := range k.Kinds {
+		spec := plan.KindSpec{Kind: kind.Kind}
+		for _, a := range kind.Attributes {
+			s := plan.AttributeSpec{Name: a.Name, InPlace: a.InPlace, Computed: a.Computed != nil && *a.Computed}
+			if a.Unit != nil {
+				s.Unit = string(*a.Unit)
+			}
+			spec.Attributes = append(spec.Attributes, s)
+		}
+		out = append(out, spec)
+	}
+	return out
+}
+
+func quotas(k api.Kinds) []plan.Quota {
+	out := make([]plan.Quota, len(k.Quotas))
+	for i, q := range k.Quotas {
+		out[i] = plan.Quota{Kind: q.Kind, PerFunction: q.Per == api.QuotaPerFunction, Limit: q.Limit}
+	}
+	return out
+}
+
+// Rates turns a platform's price list into what costs are reckoned by.
+func Rates(prices []api.Price) figures.Rates {
+	var rates figures.Rates
+	for _, p := range prices {
+		switch p.Of {
+		case api.Calls:
+			rates.PerMillionCalls, rates.Currency = p.Amount, p.Currency
+		case api.MemoryTime:
+			rates.PerGiBSecond, rates.Currency = p.Amount, p.Currency
+		}
+	}
+	return rates
+}
+
+// Durations reads a histogram of durations from its form in the protocol.
+func Durations(wire map[string]int) figures.Histogram {
+	out := figures.Histogram{}
+	for key, n := range wire {
+		if bucket, err := strconv.Atoi(key); err == nil { // another key is none of the protocol's
+			out[bucket] += n
+		}
+	}
+	return out
+}

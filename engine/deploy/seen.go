@@ -1,0 +1,132 @@
+package deploy
+
+import (
+	"context"
+	"time"
+
+	"rudmar/core/consequence"
+	"rudmar/core/figures"
+	"rudmar/core/manifest"
+	"rudmar/core/plan"
+	"rudmar/core/resource"
+	"rudmar/platform/api"
+)
+
+const (
+	// seenOver is how far back plans look at what was observed.
+	seenOver = 30 * 24 * time.Hour
+	// seenFor is how long what was observed is taken for what it is now: a plan that
+	// somebody reads need not know the last minute.
+	seenFor = time.Minute
+	// seeing bounds how long a plan waits for figures, without which it can be read.
+	seeing = 3 * time.Second
+)
+
+// sums is what was observed of a place.
+type sums struct {
+	at        time.Time
+	functions map[string]figures.Sum
+	triggers  map[string]int // calls by function/trigger
+}
+
+// observed sums up the calls of a place over seenOver; nothing where the platform
+// does not tell.
+func (p *Planner) observed(ctx context.Context, place manifest.Place) sums {
+	now := p.store.Now()
+	p.mu.Lock()
+	known, there := p.sums[place]
+	p.mu.Unlock()
+	if age := now.Sub(known.at); there && age >= 0 && age < seenFor {
+		return known
+	}
+	out := sums{at: now, functions: map[string]figures.Sum{}, triggers: map[string]int{}}
+	client, scope, err := p.Platform(place)
+	if err != nil {
+		return out
+	}
+	ctx, cancel := context.WithTimeout(ctx, seeing)
+	defer cancel()
+	list, err := client.Sums(ctx, scope, now.Add(-seenOver))
+	if err != nil {
+		return out // a plan can be read without figures; the line says that the platform is sick
+	}
+	for _, m := range list {
+		sum := out.functions[m.Function]
+		sum.Add(figures.Sum{Calls: m.Calls, Errors: m.Errors, Throttled: m.Throttled, Cold: m.Cold, TotalMs: m.TotalMs,
+			MaxMs: m.MaxMs, MemoryPeak: m.MemoryPeak, Durations: Durations(m.Durations)})
+		out.functions[m.Function] = sum
+		out.triggers[m.Function+"/"+m.Trigger] += m.Calls
+	}
+	p.mu.Lock()
+	p.sums[place] = out
+	p.mu.Unlock()
+	return out
+}
+
+// seen gathers what was observed of a place, and of the stage before it.
+func (p *Planner) seen(ctx context.Context, place manifest.Place, service *manifest.Service,
+	in *plan.Inputs) (*consequence.Seen, error) {
+	client, scope, err := p.Platform(place)
+	if err != nil {
+		return nil, err
+	}
+	kinds, err := client.Kinds(ctx)
+	if err != nil {
+		return nil, err
+	}
+	here := p.observed(ctx, place)
+	out := &consequence.Seen{Now: p.store.Now(), Over: seenOver, Here: here.functions, Triggers: here.triggers,
+		Earlier: map[string]figures.Sum{}, Rates: Rates(kinds.Prices)}
+	if stage := service.Stage(place.Stage); stage != nil && stage.After != "" {
+		out.Before = stage.After
+		places, err := p.store.Stages(ctx, place.Service)
+		if err != nil {
+			return nil, err
+		}
+		for _, at := range places {
+			if at.Stage != stage.After {
+				continue
+			}
+			for fn, sum := range p.observed(ctx, at.Place).functions {
+				whole := out.Earlier[fn]
+				whole.Add(sum)
+				out.Earlier[fn] = whole
+			}
+		}
+	}
+	if !deletes(in) {
+		return out, nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, seeing)
+	defer cancel()
+	held, err := client.Holdings(ctx, scope)
+	if err != nil {
+		return out, nil //nolint:nilerr // that something is lost is told without how much
+	}
+	for _, h := range held {
+		out.Held = append(out.Held, holding(h))
+	}
+	return out, nil
+}
+
+func holding(h api.Holding) consequence.Held {
+	out := consequence.Held{Function: h.Function, What: string(h.What), Count: h.Count}
+	if h.Oldest != nil {
+		out.Oldest = time.UnixMilli(*h.Oldest)
+	}
+	return out
+}
+
+// deletes tells whether something is to go that holds more than itself.
+func deletes(in *plan.Inputs) bool {
+	wanted := make(map[string]bool, len(in.Wanted))
+	for i := range in.Wanted {
+		wanted[in.Wanted[i].Address] = true
+	}
+	for _, r := range in.Record {
+		if (r.Kind == resource.Logs || r.Kind == resource.Function) && !wanted[r.Address] {
+			return true
+		}
+	}
+	return false
+}

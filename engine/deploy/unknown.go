@@ -1,0 +1,57 @@
+package deploy
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"rudmar/core/manifest"
+	"rudmar/core/plan"
+	"rudmar/core/tree"
+	"rudmar/platform/api"
+)
+
+// unknownToPlatform tells what a service asks for that the target does not have.
+func unknownToPlatform(service *manifest.Service, place manifest.Place, kinds api.Kinds) []plan.Problem {
+	var out []plan.Problem
+	add := func(from tree.Origin, format string, args ...any) {
+		out = append(out, plan.Problem{Message: fmt.Sprintf(format, args...), From: &from})
+	}
+	target := place.Target
+	if service.Stage(place.Stage) == nil {
+		return nil // nothing is asked for any more
+	}
+	if !slices.Contains(kinds.Regions, target.Region) {
+		add(service.Stage(place.Stage).From, "the platform %s has no region %q; it has %s", target.Platform, target.Region,
+			strings.Join(kinds.Regions, ", "))
+	}
+	verbs := map[string][]string{}
+	for _, k := range kinds.Permissions {
+		verbs[k.Kind] = k.Verbs
+	}
+	for _, fn := range service.Functions {
+		c := fn.At(place.Stage)
+		if !slices.Contains(kinds.Runtimes, c.Runtime.V) {
+			add(c.Runtime.From, "%s needs the runtime %s; %s has %s", fn.Name, c.Runtime.V, target,
+				strings.Join(kinds.Runtimes, ", "))
+		}
+		for _, permission := range c.Permissions {
+			text, _ := permission.Of.Literal()
+			kind, _, _ := strings.Cut(text, "/")
+			known, ok := verbs[kind]
+			if text == "" || kind == "*" {
+				continue
+			}
+			if !ok {
+				add(permission.From, "%s asks for %s; %s has no resources of the kind %q", fn.Name, text, target, kind)
+				continue
+			}
+			for _, verb := range permission.May {
+				if verb != "*" && !slices.Contains(known, verb) {
+					add(permission.From, "%s may %s %s: the verbs for %s are %s", fn.Name, verb, text, kind, strings.Join(known, ", "))
+				}
+			}
+		}
+	}
+	return out
+}

@@ -1,0 +1,78 @@
+<script setup lang="ts">
+// What is otherwise in a plan that was kept than in an older one.
+import { computed } from 'vue'
+
+import { ask, client, type Schemas } from '../api/client'
+import { useAddress } from '../composables/useAddress'
+import { useLoad } from '../composables/useLoad'
+import { count, value } from '../words'
+
+const props = defineProps<{ id: number }>()
+const against = useAddress('against', '')
+const other = computed(() => Number(against.value) || 0)
+const { data, problem, reload } = useLoad(
+  async () =>
+    other.value && other.value !== props.id
+      ? ask(client.GET('/plans/{id}/against/{other}', { params: { path: { id: props.id, other: other.value } } }))
+      : null,
+  { watch: () => `${props.id} ${other.value}` },
+)
+const same = computed(
+  () =>
+    data.value &&
+    data.value.added.length + data.value.gone.length + data.value.changed.length === 0 &&
+    data.value.says.length + data.value.saysNoMore.length === 0,
+)
+const words = (s: Schemas['Step']): string =>
+  s.attributes.map((a) => `${a.name} ${value(a.before, a.unit)} → ${value(a.after, a.unit)}`).join(', ')
+</script>
+
+<template>
+  <section class="mb-3">
+    <label class="ask"
+      >Compare with plan
+      <input
+        v-model.lazy="against"
+        class="form-control form-control-sm"
+        inputmode="numeric"
+        pattern="[0-9]+"
+        placeholder="number"
+        autocomplete="off"
+      />
+    </label>
+    <ProblemNote :problem="problem" :again="reload" />
+    <p v-if="same" class="quiet mb-0">Plan {{ other }} does and means the same.</p>
+    <div v-else-if="data" class="sheet sheet-pad mt-2">
+      <h2>
+        Otherwise than plan {{ other }}: {{ count(data.added.length, 'step') }} more, {{ data.gone.length }} fewer,
+        {{ data.changed.length }} changed
+      </h2>
+      <p v-for="l in data.says" :key="`+${l.text}`" class="mb-1">
+        now <strong :class="l.tone === 'note' ? '' : l.tone">{{ l.kind }}</strong> {{ l.text }}
+      </p>
+      <p v-for="l in data.saysNoMore" :key="`-${l.text}`" class="mb-1 quiet">no longer {{ l.kind }}: {{ l.text }}</p>
+      <p v-for="s in data.added" :key="s.address" class="mb-1">
+        more: <CellPair :change="s.change" /> <code>{{ s.address }}</code> <span class="quiet">{{ words(s) }}</span>
+      </p>
+      <p v-for="s in data.gone" :key="s.address" class="mb-1">
+        gone: <CellPair :change="s.change" /> <code>{{ s.address }}</code>
+      </p>
+      <p v-for="c in data.changed" :key="c.after.address" class="mb-1">
+        <CellPair :change="c.after.change" /> <code>{{ c.after.address }}</code> {{ words(c.after) }}
+        <span class="quiet">in plan {{ other }}: {{ c.before.change }} {{ words(c.before) }}</span>
+      </p>
+    </div>
+  </section>
+</template>
+
+<style scoped>
+.ask {
+  display: inline-flex;
+  gap: 0.4rem;
+  align-items: baseline;
+  color: var(--quiet);
+}
+.ask input {
+  width: 6rem;
+}
+</style>
