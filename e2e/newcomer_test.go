@@ -110,6 +110,71 @@ func TestANewcomerGetsThere(t *testing.T) {
 	removes(s, r)
 }
 
+// leaves looks at what was changed by hand, leaves it, and leaves it no more.
+func leaves(s *shell) {
+	s.Helper()
+	drift := func(code int, words ...string) {
+		s.Helper()
+		var out string
+		until(s.T, "the drift to be "+strings.Join(words, ", "), func() bool {
+			var got int
+			out, got = s.run("rudmar drift cellar trial")
+			for _, w := range words {
+				if !strings.Contains(out, w) {
+					return false
+				}
+			}
+			return got == code
+		})
+	}
+	drift(4, "function/hello was changed by hand", "memory: 128 MiB → live: 256 MiB")
+	const leave = "rudmar drift leave cellar trial function/hello --attribute memory "
+	if out, code := s.run(leave); code != 2 || !strings.Contains(out, "--reason") {
+		s.Errorf("left without a reason: %d %s", code, out)
+	}
+	if out, code := s.run(leave + "--reason x --until 2001-01-01"); code != 1 || !strings.Contains(out, "has passed") {
+		s.Errorf("left until long ago: %d %s", code, out)
+	}
+	if out, code := s.run(strings.Replace(leave, "memory", "timeout", 1) + "--reason x"); code != 1 ||
+		!strings.Contains(out, "is as it was recorded") {
+		s.Errorf("left what is as it was: %d %s", code, out)
+	}
+	s.must(leave + "--reason 'a cold week' --until 2999-01-01")
+	drift(0, " until 1 Jan 2999: a cold week")
+	if out, code := s.run("rudmar plan cellar trial"); code != 0 {
+		s.Errorf("what is left is planned: %d %s", code, out)
+	}
+	s.must(leave + "--end")
+	drift(4, "memory: 128 MiB → live: 256 MiB\n")
+}
+
+// folders plans what lies in the folder, committed or not.
+func folders(s *shell) {
+	s.Helper()
+	if out, code := s.run("rudmar plan --folder . --stage live"); code != 0 || !strings.Contains(out, "nothing changes there") {
+		s.Errorf("nothing is edited: %d %s", code, out)
+	}
+	s.must("cp -r functions/hello ../kept && printf 'timeout: 9s\\n' >> functions/hello/function.yaml && printf '\\n# more\\n' >> functions/hello/hello.py")
+	if out, code := s.run("rudmar plan --folder . --stage live"); code != 4 || !strings.Contains(out, "This edit onto live") ||
+		!strings.Contains(out, "→ 9s") || !strings.Contains(out, "changed: hello.py") || !strings.Contains(out, "never run") {
+		s.Errorf("an edit: %d %s", code, out)
+	}
+	if out, code := s.run("rudmar plan --folder . --stage live --format json"); code != 4 || !strings.Contains(out, `"draft": true`) {
+		s.Errorf("an edit as JSON: %d %s", code, out)
+	}
+	s.must("printf 'timeout: soon\\n' >> functions/hello/function.yaml")
+	if out, code := s.run("rudmar plan --folder . --stage live"); code != 3 || !strings.Contains(out, "functions/hello/function.yaml") {
+		s.Errorf("an edit with an error: %d %s", code, out)
+	}
+	if out, code := s.run("rudmar plan --folder . cellar live"); code != 2 || !strings.Contains(out, "--stage") {
+		s.Errorf("a folder and a service: %d %s", code, out)
+	}
+	if out, code := s.run("rudmar plan --folder functions --stage live"); code != 2 || !strings.Contains(out, "no rudmar.yaml") {
+		s.Errorf("a folder of no service: %d %s", code, out)
+	}
+	s.must("rm -r functions/hello && mv ../kept functions/hello && git diff --exit-code")
+}
+
 // plans looks at plans by their exit codes.
 func plans(s *shell) {
 	s.Helper()
@@ -117,10 +182,12 @@ func plans(s *shell) {
 		s.Errorf("nothing to do: %d\n%s", code, out)
 	}
 	s.must("rudmar platform change north/cellar/trial function/hello memory=256MiB")
-	if out, code := s.run("rudmar plan cellar trial"); code != 4 ||
-		!strings.Contains(out, "memory  128 MiB → 128 MiB") && !strings.Contains(out, "memory") {
+	if out, code := s.run("rudmar plan cellar trial"); code != 4 || !strings.Contains(out, "1 function is put right") ||
+		!strings.Contains(out, "memory: live: 256 MiB → 128 MiB") {
 		s.Errorf("something changes: %d\n%s", code, out)
 	}
+	leaves(s)
+	folders(s)
 	if out, code := s.run("rudmar plan cellar moon"); code != 2 || !strings.Contains(out, "it has trial, live") {
 		s.Errorf("a stage that is not: %d\n%s", code, out)
 	}
@@ -140,7 +207,7 @@ func plans(s *shell) {
 	s.must("git reset -q --hard HEAD^")
 	for line, want := range map[string]string{
 		"rudmar plam": `did you mean \"plan\"`, "rudmar person lisst": "did you mean", "rudmar delivery": "approve",
-		"rudmar plan": "arg", "rudmar new function ../../x": "a name has lower case letters",
+		"rudmar plan": "name the service and the stage", "rudmar new function ../../x": "a name has lower case letters",
 		"rudmar new service Cellar!":              "a name has lower case letters",
 		"rudmar delivery approve cellar one live": "is not the number of a version",
 	} {

@@ -150,7 +150,7 @@ func (b *builder) want(w *expand.Resource) {
 		b.problems = append(b.problems, Problem{Address: w.Address, From: &from, Message: fmt.Sprintf(
 			"%s is there already, not made by Rudmar, and cannot become what is wanted (%s cannot change in place); take it away or rename", w.Address, strings.Join(differences(at.live, at.wanted), ", "))})
 		return
-	case o.Change == "":
+	case o.Change == "" || b.left(w.Address, at):
 		b.unchanged++
 		return
 	case o.Change == resource.Create && record == nil:
@@ -175,6 +175,50 @@ func (b *builder) want(w *expand.Resource) {
 		}
 	}
 	b.add(s)
+}
+
+// left tells whether a resource is otherwise by hand alone, in what somebody left
+// as it is. Where the resource is to change for another reason it is put as it is
+// wanted, and the plan says that this undoes what was left.
+func (b *builder) left(address string, at states) bool {
+	if len(b.in.LeftAlone) == 0 || at.record == nil || len(differences(at.record, at.wanted)) > 0 {
+		return false
+	}
+	if kind, fn := resource.Split(address); at.live != nil && (kind == resource.Revision || kind == resource.Pointer) {
+		// What a function changed by hand brings with it is left with it.
+		function := resource.Function + "/" + fn
+		record, live := b.record[function], b.live[function]
+		if record != nil && live != nil && len(b.wantedOf(function)) > 0 {
+			of := states{record: record.Attributes, live: b.settable(resource.Function, live.Attributes), wanted: b.wantedOf(function)}
+			if len(differences(of.record, of.live)) > 0 {
+				return b.left(function, of)
+			}
+		}
+	}
+	leaves := func(attribute string, live any) bool {
+		return slices.ContainsFunc(b.in.LeftAlone, func(l Left) bool {
+			return l.Address == address && l.Attribute == attribute && canon.Equal(l.Live, live)
+		})
+	}
+	if at.live == nil {
+		return leaves("", nil)
+	}
+	for _, name := range differences(at.record, at.live) {
+		if !leaves(name, at.live[name]) {
+			return false
+		}
+	}
+	return true
+}
+
+// wantedOf gives what is wanted of a resource; nil where it is not wanted.
+func (b *builder) wantedOf(address string) map[string]any {
+	for i := range b.in.Wanted {
+		if b.in.Wanted[i].Address == address {
+			return b.in.Wanted[i].Values()
+		}
+	}
+	return nil
 }
 
 func (b *builder) remove(r *Recorded) {

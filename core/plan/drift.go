@@ -1,6 +1,14 @@
 package plan
 
-import "sort"
+import (
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"rudmar/core/canon"
+	"rudmar/core/resource"
+)
 
 // Drifted is a resource that is live otherwise than it was recorded.
 type Drifted struct {
@@ -8,9 +16,41 @@ type Drifted struct {
 	Kind     string `json:"kind"`
 	Function string `json:"function"`
 	// Vanished tells that it is recorded but not live; Unknown that it is live but not recorded.
-	Vanished   bool            `json:"vanished,omitempty"`
-	Unknown    bool            `json:"unknown,omitempty"`
+	Vanished bool `json:"vanished,omitempty"`
+	Unknown  bool `json:"unknown,omitempty"`
+	// Since is when Rudmar saw it first, Changed when it was changed, as the platform
+	// says; Unix milliseconds, 0 where nobody knows.
+	Since   int64 `json:"since,omitempty"`
+	Changed int64 `json:"changed,omitempty"`
+	// Follows is the address of the drift that brings this one with it.
+	Follows string `json:"follows,omitempty"`
+	// Left says why somebody leaves that it vanished, or is not Rudmar's own.
+	Left       *Left           `json:"left,omitempty"`
 	Attributes []DriftedDetail `json:"attributes"`
+}
+
+// Left is a drift that somebody leaves as it is.
+type Left struct {
+	Address   string `json:"address"`
+	Attribute string `json:"attribute,omitempty"` // "" for the resource: that it vanished, or is not Rudmar's own
+	Live      any    `json:"live,omitempty"`      // the value that is left; another one is drift again
+	Reason    string `json:"reason"`
+	Person    string `json:"person"`
+	At        int64  `json:"at"`              // Unix milliseconds
+	Until     int64  `json:"until,omitempty"` // Unix milliseconds; 0 for no end: it is a notice only
+}
+
+// holds tells whether it is left at a time.
+func (l *Left) holds(now time.Time) bool { return l.Until == 0 || now.UnixMilli() < l.Until }
+
+// Open tells whether it waits for somebody: not all of it is left, and nothing
+// else brings it with it.
+func (d *Drifted) Open() bool {
+	if d.Follows != "" || d.Left != nil {
+		return false
+	}
+	return d.Vanished || d.Unknown ||
+		slices.ContainsFunc(d.Attributes, func(a DriftedDetail) bool { return a.Left == nil })
 }
 
 // DriftedDetail is one attribute that differs. Absent values are null.
@@ -19,6 +59,8 @@ type DriftedDetail struct {
 	Recorded any    `json:"recorded"`
 	Live     any    `json:"live"`
 	Unit     string `json:"unit,omitempty"`
+	Since    int64  `json:"since,omitempty"` // when it was seen first, Unix milliseconds
+	Left     *Left  `json:"left,omitempty"`
 }
 
 // Drift compares the record with live, attribute by attribute, sorted by address.
@@ -34,6 +76,7 @@ func Drift(record []Recorded, live []Live, kinds []KindSpec) []Drifted {
 			out = append(out, d)
 			continue
 		}
+		d.Changed = l.Changed
 		there := b.settable(r.Kind, l.Attributes)
 		for _, name := range differences(r.Attributes, there) {
 			d.Attributes = append(d.Attributes,
@@ -45,10 +88,74 @@ func Drift(record []Recorded, live []Live, kinds []KindSpec) []Drifted {
 	}
 	for i := range live {
 		if b.record[live[i].Address] == nil {
-			out = append(out, Drifted{Address: live[i].Address, Kind: live[i].Kind, Unknown: true,
-				Attributes: []DriftedDetail{}})
+			_, rest := resource.Split(live[i].Address)
+			fn, _, _ := strings.Cut(rest, "/")
+			out = append(out, Drifted{Address: live[i].Address, Kind: live[i].Kind, Function: fn, Unknown: true,
+				Changed: live[i].Changed, Attributes: []DriftedDetail{}})
 		}
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Address < out[j].Address })
+	followed(out)
+	return out
+}
+
+// followed marks the revisions and pointers that a function changed by hand brings with it.
+func followed(drift []Drifted) {
+	changed := map[string]bool{}
+	for i := range drift {
+		changed[drift[i].Address] = true
+	}
+	for i := range drift {
+		d := &drift[i]
+		function, revision := resource.Function+"/"+d.Function, resource.Revision+"/"+d.Function
+		switch {
+		case d.Kind == resource.Revision && changed[function], d.Kind == resource.Pointer && changed[revision] && changed[function]:
+			d.Follows = function
+		case d.Kind == resource.Pointer && changed[revision]:
+			d.Follows = revision
+		}
+	}
+}
+
+// Seen keeps, of drift that an earlier look found, since when it is there; what is
+// new is there since now. What somebody left is marked.
+func Seen(drift, before []Drifted, left []Left, now time.Time) []Drifted {
+	old := map[string]*Drifted{}
+	for i := range before {
+		old[before[i].Address] = &before[i]
+	}
+	leftOf := func(address, attribute string, live any) *Left {
+		for i := range left {
+			if l := &left[i]; l.Address == address && l.Attribute == attribute && l.holds(now) && canon.Equal(l.Live, live) {
+				return l
+			}
+		}
+		return nil
+	}
+	out := slices.Clone(drift)
+	for i := range out {
+		d := &out[i]
+		was := old[d.Address]
+		d.Since = now.UnixMilli()
+		if was != nil && was.Since > 0 && was.Vanished == d.Vanished && was.Unknown == d.Unknown {
+			d.Since = was.Since
+		}
+		if d.Vanished || d.Unknown {
+			d.Left = leftOf(d.Address, "", nil)
+		}
+		d.Attributes = slices.Clone(d.Attributes)
+		for j := range d.Attributes {
+			a := &d.Attributes[j]
+			a.Since = now.UnixMilli()
+			if was != nil {
+				for _, b := range was.Attributes {
+					if b.Name == a.Name && canon.Equal(b.Live, a.Live) && b.Since > 0 {
+						a.Since = b.Since
+					}
+				}
+			}
+			a.Left = leftOf(d.Address, a.Name, a.Live)
+		}
+	}
 	return out
 }

@@ -33,6 +33,7 @@ type Live struct {
 	Kind       string         `json:"kind"`
 	Attributes map[string]any `json:"attributes"`
 	Tag        string         `json:"tag"` // the entity tag of this state of it
+	Changed    int64          `json:"-"`   // when it was changed, Unix milliseconds; 0 where nobody knows
 }
 
 // KindSpec is what the platform says of a kind of resource.
@@ -92,6 +93,8 @@ type Inputs struct {
 	TakeAway []string
 	// Draft tells that no version has what is wanted: the plan is never run.
 	Draft bool
+	// LeftAlone is the drift that somebody leaves as it is.
+	LeftAlone []Left
 }
 
 // Problem stops a plan from being run.

@@ -1,6 +1,7 @@
 package plan_test
 
 import (
+	"flag"
 	"fmt"
 	"maps"
 	"math/rand/v2"
@@ -422,10 +423,12 @@ func apply(t *testing.T, in plan.Inputs, p *plan.Plan) plan.Inputs {
 	return out
 }
 
+var stages = flag.Uint64("stages", 5000, "how many pairs of made-up stages plans are made between")
+
 // From any state to any other, with any drift: the plan can be carried out in
 // its order, and after it the next plan is empty.
 func TestAfterAPlanTheNextIsEmpty(t *testing.T) {
-	for seed := range uint64(600) {
+	for seed := range *stages {
 		dice := rand.New(rand.NewPCG(seed, 17))
 		in := settled(random(dice))
 		in.Wanted = random(dice)
@@ -449,8 +452,7 @@ func TestAfterAPlanTheNextIsEmpty(t *testing.T) {
 			in.Renames, in.Renamed = true, map[string]string{"d": "a", "b": "c"}
 			p = plan.Compute(in)
 		}
-		again := plan.Compute(in)
-		if again.Digest != p.Digest || len(p.Digest) != 71 {
+		if seed%8 == 0 && plan.Compute(in).Digest != p.Digest || len(p.Digest) != 71 {
 			t.Fatalf("seed %d: the same inputs give another digest", seed)
 		}
 		after := apply(t, in, p)

@@ -329,3 +329,58 @@ func TestAgainst(t *testing.T) {
 		t.Errorf("%+v", same)
 	}
 }
+
+// What somebody leaves is no step, with what follows from it, as long as nothing else
+// changes the resource, and no other value is there.
+func TestLeftAlone(t *testing.T) {
+	mine := []expand.Resource{wants("function/a", "memory", 1.0, "timeout", 5.0), wants("pointer/a", "shares", "r1"),
+		wants("revision/a", "configuration", "c1")}
+	byHand := []expand.Resource{wants("function/a", "memory", 2.0, "timeout", 5.0), wants("pointer/a", "shares", "r2"),
+		wants("revision/a", "configuration", "c2")}
+	record, _ := asPut(mine...)
+	_, live := asPut(byHand...)
+	left := []plan.Left{{Address: "function/a", Attribute: "memory", Live: 2.0}}
+	in := plan.Inputs{Wanted: mine, Record: record, Live: live, Kinds: kindsOf(everyKind...), LeftAlone: left}
+	if p := plan.Compute(in); !p.Empty() {
+		t.Errorf("what is left is planned: %v", p.Steps)
+	}
+	for name, change := range map[string]func(in *plan.Inputs){
+		"nothing is left": func(in *plan.Inputs) { in.LeftAlone = nil },
+		"another value": func(in *plan.Inputs) {
+			in.LeftAlone = []plan.Left{{Address: "function/a", Attribute: "memory", Live: 3.0}}
+		},
+		"another attribute": func(in *plan.Inputs) {
+			in.LeftAlone = []plan.Left{{Address: "function/a", Attribute: "timeout", Live: 2.0}}
+		},
+		"another reason, too": func(in *plan.Inputs) { in.Wanted[0] = wants("function/a", "memory", 1.0, "timeout", 6.0) },
+	} {
+		other := in
+		other.Wanted = slices.Clone(mine)
+		change(&other)
+		if p := plan.Compute(other); p.Empty() {
+			t.Errorf("%s: nothing is planned", name)
+		}
+	}
+	gone := in
+	gone.Live, gone.LeftAlone = nil, []plan.Left{{Address: "function/a"}, {Address: "pointer/a"}, {Address: "revision/a"}}
+	if p := plan.Compute(gone); !p.Empty() {
+		t.Errorf("what is left away is planned: %v", p.Steps)
+	}
+	now := time.UnixMilli(1000)
+	drift := plan.Drift(record, live, kindsOf(everyKind...))
+	first := plan.Seen(drift, nil, nil, now)
+	then := plan.Seen(drift, first, []plan.Left{{Address: "function/a", Attribute: "memory", Live: 2.0, Until: 5000}}, now.Add(3*time.Second))
+	ended := plan.Seen(drift, then, []plan.Left{{Address: "function/a", Attribute: "memory", Live: 2.0, Until: 5000}}, now.Add(4*time.Second))
+	var open []bool
+	for _, seen := range [][]plan.Drifted{first, then, ended} {
+		for i := range seen {
+			open = append(open, seen[i].Open())
+			if seen[i].Since != 1000 || i == 0 && seen[i].Attributes[0].Since != 1000 || (i > 0) != (seen[i].Follows == "function/a") {
+				t.Errorf("%+v", seen[i])
+			}
+		}
+	}
+	if want := []bool{true, false, false, false, false, false, true, false, false}; !slices.Equal(open, want) {
+		t.Errorf("open: %v, want %v", open, want)
+	}
+}

@@ -305,6 +305,9 @@ func (p *Planner) gather(ctx context.Context, d Draft) (in plan.Inputs, err erro
 	for _, r := range record {
 		in.Record = append(in.Record, r.Recorded)
 	}
+	if in.LeftAlone, err = p.store.Left(ctx, place, p.store.Now()); err != nil {
+		return in, err
+	}
 	for _, fn := range service.Functions {
 		if fn.Was != "" {
 			in.Renamed[fn.Name] = fn.Was

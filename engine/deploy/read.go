@@ -12,7 +12,11 @@ import (
 func Live(s api.Snapshot) []plan.Live {
 	out := make([]plan.Live, 0, len(s.Resources))
 	for _, r := range s.Resources {
-		out = append(out, plan.Live{Address: r.Address, Kind: r.Kind, Attributes: r.Attributes, Tag: r.Tag})
+		l := plan.Live{Address: r.Address, Kind: r.Kind, Attributes: r.Attributes, Tag: r.Tag}
+		if r.ChangedAt != nil {
+			l.Changed = *r.ChangedAt
+		}
+		out = append(out, l)
 	}
 	return out
 }

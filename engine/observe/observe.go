@@ -166,6 +166,11 @@ func (w *Watch) one(ctx context.Context, p manifest.Place, before Look) error {
 	}
 	if !busy {
 		if look.Drift, err = w.drift(ctx, p); err == nil {
+			var left []plan.Left
+			left, err = w.store.Left(ctx, p, w.store.Now())
+			look.Drift = plan.Seen(look.Drift, before.Drift, left, w.store.Now())
+		}
+		if err == nil {
 			busy, err = w.deploying(ctx, p) // one may have begun while we looked
 		}
 	}

@@ -673,21 +673,77 @@ type DocumentText struct {
 	Title string `json:"title"`
 }
 
+// DriftAt Something that is live otherwise than recorded, and what happened since
+type DriftAt struct {
+	// Calls Calls of the function since it was seen first
+	Calls int `json:"calls"`
+
+	// CanTakeOver Attributes that the manifest can take over
+	CanTakeOver []string `json:"canTakeOver"`
+	Drift       Drifted  `json:"drift"`
+	Errors      int      `json:"errors"`
+	Function    string   `json:"function"`
+
+	// Open Whether it waits for somebody
+	Open  bool   `json:"open"`
+	Stage string `json:"stage"`
+}
+
+// DriftLeft Why and until when somebody leaves it
+type DriftLeft struct {
+	Address   string      `json:"address"`
+	At        int64       `json:"at"`
+	Attribute *string     `json:"attribute,omitempty"`
+	Live      interface{} `json:"live,omitempty"`
+	Person    string      `json:"person"`
+	Reason    string      `json:"reason"`
+
+	// Until 0 where it is a notice for good
+	Until *int64 `json:"until,omitempty"`
+}
+
+// DriftPlace defines model for DriftPlace.
+type DriftPlace struct {
+	Address string `json:"address"`
+
+	// Attribute Empty for the resource: that it vanished, or is not Rudmar's own
+	Attribute *string `json:"attribute,omitempty"`
+	Stage     Name    `json:"stage"`
+	Target    string  `json:"target"`
+}
+
 // Drifted defines model for Drifted.
 type Drifted struct {
 	Address    string             `json:"address"`
 	Attributes []DriftedAttribute `json:"attributes"`
-	Target     string             `json:"target"`
-	Unknown    *bool              `json:"unknown,omitempty"`
-	Vanished   *bool              `json:"vanished,omitempty"`
+
+	// Changed When it was changed, as the platform says
+	Changed *int64 `json:"changed,omitempty"`
+
+	// Follows The drift that brings this one with it
+	Follows *string `json:"follows,omitempty"`
+
+	// Left Why and until when somebody leaves it
+	Left *DriftLeft `json:"left,omitempty"`
+
+	// Since When it was seen first, Unix milliseconds
+	Since    *int64 `json:"since,omitempty"`
+	Target   string `json:"target"`
+	Unknown  *bool  `json:"unknown,omitempty"`
+	Vanished *bool  `json:"vanished,omitempty"`
 }
 
 // DriftedAttribute defines model for DriftedAttribute.
 type DriftedAttribute struct {
+	// Left Why and until when somebody leaves it
+	Left     *DriftLeft  `json:"left,omitempty"`
 	Live     interface{} `json:"live"`
 	Name     string      `json:"name"`
 	Recorded interface{} `json:"recorded"`
-	Unit     *string     `json:"unit,omitempty"`
+
+	// Since When it was seen first, Unix milliseconds
+	Since *int64  `json:"since,omitempty"`
+	Unit  *string `json:"unit,omitempty"`
 }
 
 // DurationStep defines model for DurationStep.
@@ -916,6 +972,15 @@ type KeptPlan struct {
 	Runnable Runnable `json:"runnable"`
 }
 
+// LeaveWish defines model for LeaveWish.
+type LeaveWish struct {
+	Place  DriftPlace `json:"place"`
+	Reason string     `json:"reason"`
+
+	// Until Unix milliseconds; for good, as a notice, where it is left out
+	Until *int64 `json:"until,omitempty"`
+}
+
 // Line defines model for Line.
 type Line struct {
 	About *string `json:"about,omitempty"`
@@ -1028,8 +1093,11 @@ type PermissionUse struct {
 
 // Plan A plan as it is shown; its document has all of it
 type Plan struct {
-	Base     PlanBase      `json:"base"`
-	Digest   string        `json:"digest"`
+	Base   PlanBase `json:"base"`
+	Digest string   `json:"digest"`
+
+	// Draft It is of an edit that no version has, and is never run
+	Draft    *bool         `json:"draft,omitempty"`
 	Expected int64         `json:"expected"`
 	Format   int           `json:"format"`
 	Problems []PlanProblem `json:"problems"`
@@ -1434,6 +1502,19 @@ type StuckWork struct {
 	What    string `json:"what"`
 }
 
+// TakenOver defines model for TakenOver.
+type TakenOver struct {
+	Before string `json:"before"`
+	Branch string `json:"branch"`
+
+	// Commit The newest of the branch
+	Commit string `json:"commit"`
+	File   string `json:"file"`
+
+	// Text The file as it says the value, to be committed
+	Text string `json:"text"`
+}
+
 // TargetMeaning defines model for TargetMeaning.
 type TargetMeaning struct {
 	// From The version that is there; 0 for none
@@ -1554,6 +1635,12 @@ type ListDeliveriesParams struct {
 
 	// State Only versions that are so in some stage
 	State *string `form:"state,omitempty" json:"state,omitempty"`
+}
+
+// ListDriftParams defines parameters for ListDrift.
+type ListDriftParams struct {
+	// Stage All stages where none is given
+	Stage *Name `form:"stage,omitempty" json:"stage,omitempty"`
 }
 
 // GetJournalParams defines parameters for GetJournal.
@@ -1685,6 +1772,15 @@ type CreateRepositoryJSONRequestBody = RepositoryWish
 
 // ActOnDeliveryJSONRequestBody defines body for ActOnDelivery for application/json ContentType.
 type ActOnDeliveryJSONRequestBody = DeliveryWish
+
+// LeaveDriftJSONRequestBody defines body for LeaveDrift for application/json ContentType.
+type LeaveDriftJSONRequestBody = LeaveWish
+
+// LeaveDriftNoMoreJSONRequestBody defines body for LeaveDriftNoMore for application/json ContentType.
+type LeaveDriftNoMoreJSONRequestBody = DriftPlace
+
+// TakeOverDriftJSONRequestBody defines body for TakeOverDrift for application/json ContentType.
+type TakeOverDriftJSONRequestBody = DriftPlace
 
 // MakePlanJSONRequestBody defines body for MakePlan for application/json ContentType.
 type MakePlanJSONRequestBody = PlanWish
@@ -1939,6 +2035,53 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /services/{service}/deployments (the `ListDeployments` operationId).
 	ListDeployments(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListDrift What is live otherwise than recorded, as it was seen last
+	//
+	// Corresponds with GET /services/{service}/drift (the `ListDrift` operationId).
+	ListDrift(ctx context.Context, service Service, params *ListDriftParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LeaveDriftWithBody Leaves a drift as it is, with a reason
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /services/{service}/drift/left (the `LeaveDrift` operationId).
+	LeaveDriftWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LeaveDrift Leaves a drift as it is, with a reason
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /services/{service}/drift/left (the `LeaveDrift` operationId).
+	LeaveDrift(ctx context.Context, service Service, body LeaveDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LeaveDriftNoMoreWithBody Leaves a drift no more
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /services/{service}/drift/not-left (the `LeaveDriftNoMore` operationId).
+	LeaveDriftNoMoreWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LeaveDriftNoMore Leaves a drift no more
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /services/{service}/drift/not-left (the `LeaveDriftNoMore` operationId).
+	LeaveDriftNoMore(ctx context.Context, service Service, body LeaveDriftNoMoreJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeOverDriftWithBody The edit by which the manifest says what is live; it is for a person to commit
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /services/{service}/drift/takeover (the `TakeOverDrift` operationId).
+	TakeOverDriftWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeOverDrift The edit by which the manifest says what is live; it is for a person to commit
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /services/{service}/drift/takeover (the `TakeOverDrift` operationId).
+	TakeOverDrift(ctx context.Context, service Service, body TakeOverDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetJournal What was done, newest first, a part at a time
 	//
@@ -2627,6 +2770,123 @@ func (c *Client) ActOnDelivery(ctx context.Context, service Service, version Ver
 // Corresponds with GET /services/{service}/deployments (the `ListDeployments` operationId).
 func (c *Client) ListDeployments(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListDeploymentsRequest(c.Server, service)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDrift What is live otherwise than recorded, as it was seen last
+//
+// Corresponds with GET /services/{service}/drift (the `ListDrift` operationId).
+func (c *Client) ListDrift(ctx context.Context, service Service, params *ListDriftParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDriftRequest(c.Server, service, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LeaveDriftWithBody Leaves a drift as it is, with a reason
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /services/{service}/drift/left (the `LeaveDrift` operationId).
+func (c *Client) LeaveDriftWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLeaveDriftRequestWithBody(c.Server, service, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LeaveDrift Leaves a drift as it is, with a reason
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /services/{service}/drift/left (the `LeaveDrift` operationId).
+func (c *Client) LeaveDrift(ctx context.Context, service Service, body LeaveDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLeaveDriftRequest(c.Server, service, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LeaveDriftNoMoreWithBody Leaves a drift no more
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /services/{service}/drift/not-left (the `LeaveDriftNoMore` operationId).
+func (c *Client) LeaveDriftNoMoreWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLeaveDriftNoMoreRequestWithBody(c.Server, service, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LeaveDriftNoMore Leaves a drift no more
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /services/{service}/drift/not-left (the `LeaveDriftNoMore` operationId).
+func (c *Client) LeaveDriftNoMore(ctx context.Context, service Service, body LeaveDriftNoMoreJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLeaveDriftNoMoreRequest(c.Server, service, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeOverDriftWithBody The edit by which the manifest says what is live; it is for a person to commit
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /services/{service}/drift/takeover (the `TakeOverDrift` operationId).
+func (c *Client) TakeOverDriftWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeOverDriftRequestWithBody(c.Server, service, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeOverDrift The edit by which the manifest says what is live; it is for a person to commit
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /services/{service}/drift/takeover (the `TakeOverDrift` operationId).
+func (c *Client) TakeOverDrift(ctx context.Context, service Service, body TakeOverDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeOverDriftRequest(c.Server, service, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4369,6 +4629,208 @@ func NewListDeploymentsRequest(server string, service Service) (*http.Request, e
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListDriftRequest constructs an http.Request for the ListDrift method
+func NewListDriftRequest(server string, service Service, params *ListDriftParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/drift", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Stage != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "stage", *params.Stage, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewLeaveDriftRequest calls the generic LeaveDrift builder with application/json body
+func NewLeaveDriftRequest(server string, service Service, body LeaveDriftJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLeaveDriftRequestWithBody(server, service, "application/json", bodyReader)
+}
+
+// NewLeaveDriftRequestWithBody constructs an http.Request for the LeaveDrift method, with any body, and a specified content type
+func NewLeaveDriftRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/drift/left", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewLeaveDriftNoMoreRequest calls the generic LeaveDriftNoMore builder with application/json body
+func NewLeaveDriftNoMoreRequest(server string, service Service, body LeaveDriftNoMoreJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLeaveDriftNoMoreRequestWithBody(server, service, "application/json", bodyReader)
+}
+
+// NewLeaveDriftNoMoreRequestWithBody constructs an http.Request for the LeaveDriftNoMore method, with any body, and a specified content type
+func NewLeaveDriftNoMoreRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/drift/not-left", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTakeOverDriftRequest calls the generic TakeOverDrift builder with application/json body
+func NewTakeOverDriftRequest(server string, service Service, body TakeOverDriftJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTakeOverDriftRequestWithBody(server, service, "application/json", bodyReader)
+}
+
+// NewTakeOverDriftRequestWithBody constructs an http.Request for the TakeOverDrift method, with any body, and a specified content type
+func NewTakeOverDriftRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/drift/takeover", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -6701,6 +7163,55 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /services/{service}/deployments (the `ListDeployments` operationId).
 	ListDeploymentsWithResponse(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*ListDeploymentsResponse, error)
 
+	// ListDriftWithResponse What is live otherwise than recorded, as it was seen last
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/drift (the `ListDrift` operationId).
+	ListDriftWithResponse(ctx context.Context, service Service, params *ListDriftParams, reqEditors ...RequestEditorFn) (*ListDriftResponse, error)
+
+	// LeaveDriftWithBodyWithResponse Leaves a drift as it is, with a reason
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/drift/left (the `LeaveDrift` operationId).
+	LeaveDriftWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LeaveDriftResponse, error)
+
+	// LeaveDriftWithResponse Leaves a drift as it is, with a reason
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/drift/left (the `LeaveDrift` operationId).
+	LeaveDriftWithResponse(ctx context.Context, service Service, body LeaveDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*LeaveDriftResponse, error)
+
+	// LeaveDriftNoMoreWithBodyWithResponse Leaves a drift no more
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/drift/not-left (the `LeaveDriftNoMore` operationId).
+	LeaveDriftNoMoreWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LeaveDriftNoMoreResponse, error)
+
+	// LeaveDriftNoMoreWithResponse Leaves a drift no more
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/drift/not-left (the `LeaveDriftNoMore` operationId).
+	LeaveDriftNoMoreWithResponse(ctx context.Context, service Service, body LeaveDriftNoMoreJSONRequestBody, reqEditors ...RequestEditorFn) (*LeaveDriftNoMoreResponse, error)
+
+	// TakeOverDriftWithBodyWithResponse The edit by which the manifest says what is live; it is for a person to commit
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/drift/takeover (the `TakeOverDrift` operationId).
+	TakeOverDriftWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeOverDriftResponse, error)
+
+	// TakeOverDriftWithResponse The edit by which the manifest says what is live; it is for a person to commit
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/drift/takeover (the `TakeOverDrift` operationId).
+	TakeOverDriftWithResponse(ctx context.Context, service Service, body TakeOverDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeOverDriftResponse, error)
+
 	// GetJournalWithResponse What was done, newest first, a part at a time
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8145,6 +8656,184 @@ func (r ListDeploymentsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListDeploymentsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListDriftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]DriftAt
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDriftResponse) GetJSON200() *[]DriftAt {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDriftResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDriftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDriftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDriftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDriftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LeaveDriftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LeaveDriftResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LeaveDriftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LeaveDriftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LeaveDriftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LeaveDriftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LeaveDriftNoMoreResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LeaveDriftNoMoreResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LeaveDriftNoMoreResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LeaveDriftNoMoreResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LeaveDriftNoMoreResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LeaveDriftNoMoreResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TakeOverDriftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TakenOver
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TakeOverDriftResponse) GetJSON200() *TakenOver {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TakeOverDriftResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TakeOverDriftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TakeOverDriftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TakeOverDriftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TakeOverDriftResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10214,6 +10903,97 @@ func (c *ClientWithResponses) ListDeploymentsWithResponse(ctx context.Context, s
 	return ParseListDeploymentsResponse(rsp)
 }
 
+// ListDriftWithResponse What is live otherwise than recorded, as it was seen last
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/drift (the `ListDrift` operationId).
+func (c *ClientWithResponses) ListDriftWithResponse(ctx context.Context, service Service, params *ListDriftParams, reqEditors ...RequestEditorFn) (*ListDriftResponse, error) {
+	rsp, err := c.ListDrift(ctx, service, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDriftResponse(rsp)
+}
+
+// LeaveDriftWithBodyWithResponse Leaves a drift as it is, with a reason
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/drift/left (the `LeaveDrift` operationId).
+func (c *ClientWithResponses) LeaveDriftWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LeaveDriftResponse, error) {
+	rsp, err := c.LeaveDriftWithBody(ctx, service, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLeaveDriftResponse(rsp)
+}
+
+// LeaveDriftWithResponse Leaves a drift as it is, with a reason
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/drift/left (the `LeaveDrift` operationId).
+func (c *ClientWithResponses) LeaveDriftWithResponse(ctx context.Context, service Service, body LeaveDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*LeaveDriftResponse, error) {
+	rsp, err := c.LeaveDrift(ctx, service, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLeaveDriftResponse(rsp)
+}
+
+// LeaveDriftNoMoreWithBodyWithResponse Leaves a drift no more
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/drift/not-left (the `LeaveDriftNoMore` operationId).
+func (c *ClientWithResponses) LeaveDriftNoMoreWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LeaveDriftNoMoreResponse, error) {
+	rsp, err := c.LeaveDriftNoMoreWithBody(ctx, service, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLeaveDriftNoMoreResponse(rsp)
+}
+
+// LeaveDriftNoMoreWithResponse Leaves a drift no more
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/drift/not-left (the `LeaveDriftNoMore` operationId).
+func (c *ClientWithResponses) LeaveDriftNoMoreWithResponse(ctx context.Context, service Service, body LeaveDriftNoMoreJSONRequestBody, reqEditors ...RequestEditorFn) (*LeaveDriftNoMoreResponse, error) {
+	rsp, err := c.LeaveDriftNoMore(ctx, service, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLeaveDriftNoMoreResponse(rsp)
+}
+
+// TakeOverDriftWithBodyWithResponse The edit by which the manifest says what is live; it is for a person to commit
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/drift/takeover (the `TakeOverDrift` operationId).
+func (c *ClientWithResponses) TakeOverDriftWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeOverDriftResponse, error) {
+	rsp, err := c.TakeOverDriftWithBody(ctx, service, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeOverDriftResponse(rsp)
+}
+
+// TakeOverDriftWithResponse The edit by which the manifest says what is live; it is for a person to commit
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/drift/takeover (the `TakeOverDrift` operationId).
+func (c *ClientWithResponses) TakeOverDriftWithResponse(ctx context.Context, service Service, body TakeOverDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeOverDriftResponse, error) {
+	rsp, err := c.TakeOverDrift(ctx, service, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeOverDriftResponse(rsp)
+}
+
 // GetJournalWithResponse What was done, newest first, a part at a time
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11595,6 +12375,130 @@ func ParseListDeploymentsResponse(rsp *http.Response) (*ListDeploymentsResponse,
 	return response, nil
 }
 
+// ParseListDriftResponse parses an HTTP response from a ListDriftWithResponse call
+func ParseListDriftResponse(rsp *http.Response) (*ListDriftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDriftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []DriftAt
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLeaveDriftResponse parses an HTTP response from a LeaveDriftWithResponse call
+func ParseLeaveDriftResponse(rsp *http.Response) (*LeaveDriftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LeaveDriftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLeaveDriftNoMoreResponse parses an HTTP response from a LeaveDriftNoMoreWithResponse call
+func ParseLeaveDriftNoMoreResponse(rsp *http.Response) (*LeaveDriftNoMoreResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LeaveDriftNoMoreResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTakeOverDriftResponse parses an HTTP response from a TakeOverDriftWithResponse call
+func ParseTakeOverDriftResponse(rsp *http.Response) (*TakeOverDriftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TakeOverDriftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TakenOver
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetJournalResponse parses an HTTP response from a GetJournalWithResponse call
 func ParseGetJournalResponse(rsp *http.Response) (*GetJournalResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -12847,6 +13751,18 @@ type ServerInterface interface {
 	// ListDeployments The newest deployments
 	// (GET /services/{service}/deployments)
 	ListDeployments(ctx *echo.Context, service Service) error
+	// ListDrift What is live otherwise than recorded, as it was seen last
+	// (GET /services/{service}/drift)
+	ListDrift(ctx *echo.Context, service Service, params ListDriftParams) error
+	// LeaveDrift Leaves a drift as it is, with a reason
+	// (POST /services/{service}/drift/left)
+	LeaveDrift(ctx *echo.Context, service Service) error
+	// LeaveDriftNoMore Leaves a drift no more
+	// (POST /services/{service}/drift/not-left)
+	LeaveDriftNoMore(ctx *echo.Context, service Service) error
+	// TakeOverDrift The edit by which the manifest says what is live; it is for a person to commit
+	// (POST /services/{service}/drift/takeover)
+	TakeOverDrift(ctx *echo.Context, service Service) error
 	// GetJournal What was done, newest first, a part at a time
 	// (GET /services/{service}/journal)
 	GetJournal(ctx *echo.Context, service Service, params GetJournalParams) error
@@ -13429,6 +14345,79 @@ func (w *ServerInterfaceWrapper) ListDeployments(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListDeployments(ctx, service)
+	return err
+}
+
+// ListDrift converts echo context to params.
+func (w *ServerInterfaceWrapper) ListDrift(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListDriftParams
+	// ------------- Optional query parameter "stage" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "stage", ctx.QueryParams(), &params.Stage, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stage: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListDrift(ctx, service, params)
+	return err
+}
+
+// LeaveDrift converts echo context to params.
+func (w *ServerInterfaceWrapper) LeaveDrift(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.LeaveDrift(ctx, service)
+	return err
+}
+
+// LeaveDriftNoMore converts echo context to params.
+func (w *ServerInterfaceWrapper) LeaveDriftNoMore(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.LeaveDriftNoMore(ctx, service)
+	return err
+}
+
+// TakeOverDrift converts echo context to params.
+func (w *ServerInterfaceWrapper) TakeOverDrift(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TakeOverDrift(ctx, service)
 	return err
 }
 
@@ -14524,6 +15513,10 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/services/:service/versions/:version/functions/:function/file", wrapper.GetArchiveFile, options.OperationMiddlewares["getArchiveFile"]...)
 	router.POST(options.BaseURL+"/services/:service/plans", wrapper.MakePlan, options.OperationMiddlewares["makePlan"]...)
 	router.GET(options.BaseURL+"/services/:service/plan", wrapper.ComputePlan, options.OperationMiddlewares["computePlan"]...)
+	router.GET(options.BaseURL+"/services/:service/drift", wrapper.ListDrift, options.OperationMiddlewares["listDrift"]...)
+	router.POST(options.BaseURL+"/services/:service/drift/left", wrapper.LeaveDrift, options.OperationMiddlewares["leaveDrift"]...)
+	router.POST(options.BaseURL+"/services/:service/drift/not-left", wrapper.LeaveDriftNoMore, options.OperationMiddlewares["leaveDriftNoMore"]...)
+	router.POST(options.BaseURL+"/services/:service/drift/takeover", wrapper.TakeOverDrift, options.OperationMiddlewares["takeOverDrift"]...)
 	router.GET(options.BaseURL+"/plans/:id", wrapper.GetPlan, options.OperationMiddlewares["getPlan"]...)
 	router.GET(options.BaseURL+"/plans/:id/document", wrapper.GetPlanDocument, options.OperationMiddlewares["getPlanDocument"]...)
 	router.GET(options.BaseURL+"/plans/:id/text", wrapper.GetPlanText, options.OperationMiddlewares["getPlanText"]...)
@@ -15462,6 +16455,154 @@ type ListDeploymentsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListDeploymentsdefaultApplicationProblemPlusJSONResponse) VisitListDeploymentsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDriftRequestObject struct {
+	Service Service `json:"service"`
+	Params  ListDriftParams
+}
+
+type ListDriftResponseObject interface {
+	VisitListDriftResponse(w http.ResponseWriter) error
+}
+
+type ListDrift200JSONResponse []DriftAt
+
+func (response ListDrift200JSONResponse) VisitListDriftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDriftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDriftdefaultApplicationProblemPlusJSONResponse) VisitListDriftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LeaveDriftRequestObject struct {
+	Service Service `json:"service"`
+	Body    *LeaveDriftJSONRequestBody
+}
+
+type LeaveDriftResponseObject interface {
+	VisitLeaveDriftResponse(w http.ResponseWriter) error
+}
+
+type LeaveDrift204Response struct {
+}
+
+func (response LeaveDrift204Response) VisitLeaveDriftResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type LeaveDriftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LeaveDriftdefaultApplicationProblemPlusJSONResponse) VisitLeaveDriftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LeaveDriftNoMoreRequestObject struct {
+	Service Service `json:"service"`
+	Body    *LeaveDriftNoMoreJSONRequestBody
+}
+
+type LeaveDriftNoMoreResponseObject interface {
+	VisitLeaveDriftNoMoreResponse(w http.ResponseWriter) error
+}
+
+type LeaveDriftNoMore204Response struct {
+}
+
+func (response LeaveDriftNoMore204Response) VisitLeaveDriftNoMoreResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type LeaveDriftNoMoredefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LeaveDriftNoMoredefaultApplicationProblemPlusJSONResponse) VisitLeaveDriftNoMoreResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeOverDriftRequestObject struct {
+	Service Service `json:"service"`
+	Body    *TakeOverDriftJSONRequestBody
+}
+
+type TakeOverDriftResponseObject interface {
+	VisitTakeOverDriftResponse(w http.ResponseWriter) error
+}
+
+type TakeOverDrift200JSONResponse TakenOver
+
+func (response TakeOverDrift200JSONResponse) VisitTakeOverDriftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeOverDriftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TakeOverDriftdefaultApplicationProblemPlusJSONResponse) VisitTakeOverDriftResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -17000,6 +18141,18 @@ type StrictServerInterface interface {
 	// ListDeployments The newest deployments
 	// (GET /services/{service}/deployments)
 	ListDeployments(ctx context.Context, request ListDeploymentsRequestObject) (ListDeploymentsResponseObject, error)
+	// ListDrift What is live otherwise than recorded, as it was seen last
+	// (GET /services/{service}/drift)
+	ListDrift(ctx context.Context, request ListDriftRequestObject) (ListDriftResponseObject, error)
+	// LeaveDrift Leaves a drift as it is, with a reason
+	// (POST /services/{service}/drift/left)
+	LeaveDrift(ctx context.Context, request LeaveDriftRequestObject) (LeaveDriftResponseObject, error)
+	// LeaveDriftNoMore Leaves a drift no more
+	// (POST /services/{service}/drift/not-left)
+	LeaveDriftNoMore(ctx context.Context, request LeaveDriftNoMoreRequestObject) (LeaveDriftNoMoreResponseObject, error)
+	// TakeOverDrift The edit by which the manifest says what is live; it is for a person to commit
+	// (POST /services/{service}/drift/takeover)
+	TakeOverDrift(ctx context.Context, request TakeOverDriftRequestObject) (TakeOverDriftResponseObject, error)
 	// GetJournal What was done, newest first, a part at a time
 	// (GET /services/{service}/journal)
 	GetJournal(ctx context.Context, request GetJournalRequestObject) (GetJournalResponseObject, error)
@@ -17788,6 +18941,176 @@ func (sh *strictHandler) ListDeployments(ctx *echo.Context, service Service) err
 		return err
 	} else if validResponse, ok := response.(ListDeploymentsResponseObject); ok {
 		return validResponse.VisitListDeploymentsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListDrift operation middleware
+func (sh *strictHandler) ListDrift(ctx *echo.Context, service Service, params ListDriftParams) error {
+	var request ListDriftRequestObject
+
+	request.Service = service
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDrift(ctx.Request().Context(), request.(ListDriftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDrift")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListDriftResponseObject); ok {
+		return validResponse.VisitListDriftResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// LeaveDrift operation middleware
+func (sh *strictHandler) LeaveDrift(ctx *echo.Context, service Service) error {
+	var request LeaveDriftRequestObject
+
+	request.Service = service
+
+	var body LeaveDriftJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.LeaveDrift(ctx.Request().Context(), request.(LeaveDriftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LeaveDrift")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(LeaveDriftResponseObject); ok {
+		return validResponse.VisitLeaveDriftResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// LeaveDriftNoMore operation middleware
+func (sh *strictHandler) LeaveDriftNoMore(ctx *echo.Context, service Service) error {
+	var request LeaveDriftNoMoreRequestObject
+
+	request.Service = service
+
+	var body LeaveDriftNoMoreJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.LeaveDriftNoMore(ctx.Request().Context(), request.(LeaveDriftNoMoreRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LeaveDriftNoMore")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(LeaveDriftNoMoreResponseObject); ok {
+		return validResponse.VisitLeaveDriftNoMoreResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TakeOverDrift operation middleware
+func (sh *strictHandler) TakeOverDrift(ctx *echo.Context, service Service) error {
+	var request TakeOverDriftRequestObject
+
+	request.Service = service
+
+	var body TakeOverDriftJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TakeOverDrift(ctx.Request().Context(), request.(TakeOverDriftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TakeOverDrift")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TakeOverDriftResponseObject); ok {
+		return validResponse.VisitTakeOverDriftResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

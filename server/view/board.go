@@ -49,7 +49,7 @@ func column(f *Facts, i int, rows map[string]*api.BoardRow) {
 			fill(cells[r.Function], r, look)
 		}
 		for _, d := range look.Drift {
-			if cell := cells[d.Function]; cell != nil {
+			if cell := cells[d.Function]; cell != nil && d.Open() {
 				cell.Drifted = api.Optional(true)
 			}
 		}

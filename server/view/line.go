@@ -87,7 +87,11 @@ func watched(f *Facts, s *api.Station) {
 	for _, p := range f.At(s.Stage) {
 		versions = append(versions, p.Version)
 		look := f.Looks[p.Place]
-		s.Drifted += len(look.Drift)
+		for i := range look.Drift {
+			if look.Drift[i].Open() {
+				s.Drifted++
+			}
+		}
 		if look.Error != "" {
 			s.Problem = &look.Error
 			s.ProblemSince = api.Optional(look.Since)

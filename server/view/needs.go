@@ -64,7 +64,7 @@ func (n *needs) ofLook(look observe.Look, at manifest.Place) {
 	}
 	drifted := map[string]bool{}
 	for _, d := range look.Drift {
-		if !drifted[d.Function] {
+		if d.Open() && !drifted[d.Function] {
 			drifted[d.Function] = true
 			n.add(api.NeedKindDrift, at.Stage, "plan?stage="+at.Stage, "%s was changed by hand in %s on %s",
 				d.Function, at.Stage, at.Target)

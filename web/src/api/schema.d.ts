@@ -655,6 +655,85 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/services/{service}/drift": {
+        parameters: {
+            query?: {
+                /** @description All stages where none is given */
+                stage?: components["schemas"]["Name"];
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        /** What is live otherwise than recorded, as it was seen last */
+        get: operations["listDrift"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/services/{service}/drift/left": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Leaves a drift as it is, with a reason */
+        post: operations["leaveDrift"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/services/{service}/drift/not-left": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Leaves a drift no more */
+        post: operations["leaveDriftNoMore"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/services/{service}/drift/takeover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The edit by which the manifest says what is live; it is for a person to commit */
+        post: operations["takeOverDrift"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/plans/{id}": {
         parameters: {
             query?: never;
@@ -1712,6 +1791,8 @@ export interface components {
             /** Format: int64 */
             expected: number;
             unchanged: number;
+            /** @description It is of an edit that no version has, and is never run */
+            draft?: boolean;
             sentence: string;
             /** @description What it means, worst first */
             says: components["schemas"]["PlanLine"][];
@@ -1848,6 +1929,19 @@ export interface components {
             target: string;
             vanished?: boolean;
             unknown?: boolean;
+            /**
+             * Format: int64
+             * @description When it was seen first, Unix milliseconds
+             */
+            since?: number;
+            /**
+             * Format: int64
+             * @description When it was changed, as the platform says
+             */
+            changed?: number;
+            /** @description The drift that brings this one with it */
+            follows?: string;
+            left?: components["schemas"]["DriftLeft"];
             attributes: components["schemas"]["DriftedAttribute"][];
         };
         Figures: {
@@ -2132,6 +2226,65 @@ export interface components {
             recorded: unknown;
             live: unknown;
             unit?: string;
+            /**
+             * Format: int64
+             * @description When it was seen first, Unix milliseconds
+             */
+            since?: number;
+            left?: components["schemas"]["DriftLeft"];
+        };
+        /** @description Why and until when somebody leaves it */
+        DriftLeft: {
+            address: string;
+            attribute?: string;
+            live?: unknown;
+            reason: string;
+            person: string;
+            /** Format: int64 */
+            at: number;
+            /**
+             * Format: int64
+             * @description 0 where it is a notice for good
+             */
+            until?: number;
+        };
+        /** @description Something that is live otherwise than recorded, and what happened since */
+        DriftAt: {
+            stage: string;
+            function: string;
+            /** @description Whether it waits for somebody */
+            open: boolean;
+            /** @description Calls of the function since it was seen first */
+            calls: number;
+            errors: number;
+            drift: components["schemas"]["Drifted"];
+            /** @description Attributes that the manifest can take over */
+            canTakeOver: string[];
+        };
+        DriftPlace: {
+            stage: components["schemas"]["Name"];
+            target: string;
+            address: string;
+            /** @description Empty for the resource: that it vanished, or is not Rudmar's own */
+            attribute?: string;
+        };
+        LeaveWish: {
+            place: components["schemas"]["DriftPlace"];
+            reason: string;
+            /**
+             * Format: int64
+             * @description Unix milliseconds; for good, as a notice, where it is left out
+             */
+            until?: number;
+        };
+        TakenOver: {
+            branch: string;
+            /** @description The newest of the branch */
+            commit: string;
+            file: string;
+            before: string;
+            /** @description The file as it says the value, to be committed */
+            text: string;
         };
         InvocationError: {
             kind: string;
@@ -3119,6 +3272,109 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["KeptPlan"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDrift: {
+        parameters: {
+            query?: {
+                /** @description All stages where none is given */
+                stage?: components["schemas"]["Name"];
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was found */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DriftAt"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    leaveDrift: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LeaveWish"];
+            };
+        };
+        responses: {
+            /** @description It is left */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    leaveDriftNoMore: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DriftPlace"];
+            };
+        };
+        responses: {
+            /** @description It is drift again */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    takeOverDrift: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DriftPlace"];
+            };
+        };
+        responses: {
+            /** @description The edit */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakenOver"];
                 };
             };
             default: components["responses"]["Problem"];

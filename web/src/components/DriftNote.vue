@@ -1,62 +1,248 @@
 <script setup lang="ts">
+// What is live otherwise than recorded: a line that opens, and four ways on.
 import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
 
-import type { Schemas } from '../api/client'
+import { ask, client, Problem, type Schemas } from '../api/client'
+import { putDraft } from '../composables/useDraft'
+import { useAction } from '../composables/useAction'
+import { useLoad } from '../composables/useLoad'
+import { useSession } from '../stores/session'
 import { count, value } from '../words'
 
-const props = defineProps<{ drift: Schemas['Drifted'][]; stage: string; service: string }>()
-
+const props = defineProps<{ drift: Schemas['Drifted'][]; stage: string; service: string; functionName: string }>()
+const router = useRouter()
+const session = useSession()
 const open = ref(false)
+const { data, problem, reload } = useLoad(
+  () =>
+    ask(
+      client.GET('/services/{service}/drift', {
+        params: { path: { service: props.service }, query: { stage: props.stage } },
+      }),
+    ),
+  { watch: () => [props.service, props.stage].join(' '), topics: ['look', 'deployment'] },
+)
+const rows = computed(() => (data.value ?? []).filter((d) => d.function === props.functionName && !d.drift.follows))
 
 /** What was changed by hand, in a line. */
+const heads = computed(() => props.drift.filter((d) => !d.follows))
 const said = computed(() => {
-  const first = props.drift[0]
+  const first = heads.value[0]
   if (!first) return ''
   const what = first.vanished
     ? `${first.address} is gone`
-    : first.attributes
-        .slice(0, 2)
-        .map((a) => `${a.name} ${value(a.recorded, a.unit)} → ${value(a.live, a.unit)}`)
-        .join(', ')
-  const more = props.drift.length - 1
+    : first.unknown
+      ? `${first.address} is not Rudmar's own`
+      : first.attributes
+          .slice(0, 2)
+          .map((a) => `${a.name} ${value(a.recorded, a.unit)} → ${value(a.live, a.unit)}`)
+          .join(', ')
+  const more = heads.value.length - 1
   return more > 0 ? `${what}, and ${count(more, 'resource')} more` : what
 })
+const left = computed(() =>
+  heads.value.every((d) => d.left || (d.attributes.length > 0 && d.attributes.every((a) => a.left))),
+)
+
+const { busy, problem: actProblem, run } = useAction()
+interface Leave {
+  place: Schemas['DriftPlace']
+  reason: string
+  until: string
+}
+const leaving = ref<Leave | null>(null)
+const placeOf = (d: Schemas['Drifted'], attribute = ''): Schemas['DriftPlace'] => ({
+  stage: props.stage,
+  target: d.target,
+  address: d.address,
+  attribute: attribute || undefined,
+})
+const same = (p: Schemas['DriftPlace']): boolean =>
+  leaving.value?.place.address === p.address &&
+  leaving.value.place.target === p.target &&
+  (leaving.value.place.attribute ?? '') === (p.attribute ?? '')
+
+async function leave(): Promise<void> {
+  const wish = leaving.value
+  if (!wish) return
+  const done = await run(() =>
+    ask(
+      client.POST('/services/{service}/drift/left', {
+        params: { path: { service: props.service } },
+        body: {
+          place: wish.place,
+          reason: wish.reason,
+          until: wish.until ? new Date(`${wish.until}T00:00`).getTime() : undefined,
+        },
+      }),
+    ),
+  )
+  if (done) leaving.value = null
+  await reload()
+}
+async function leaveNoMore(place: Schemas['DriftPlace']): Promise<void> {
+  await run(() =>
+    ask(
+      client.POST('/services/{service}/drift/not-left', {
+        params: { path: { service: props.service } },
+        body: place,
+      }),
+    ),
+  )
+  await reload()
+}
+/** Makes the edit by which the manifest says what is live, and goes there with it. */
+async function takeOver(place: Schemas['DriftPlace']): Promise<void> {
+  await run(async () => {
+    const got = await ask(
+      client.POST('/services/{service}/drift/takeover', { params: { path: { service: props.service } }, body: place }),
+    )
+    const message = `Keep ${place.attribute} of ${place.address} as it was set by hand in ${place.stage}`
+    const draft = { at: Date.now(), base: got.commit, message, files: [[got.file, got.text] as [string, string]] }
+    if (!putDraft(props.service, got.branch, session.person?.handle ?? '', draft))
+      throw new Problem(409, `You have an edit of ${got.branch} that is not committed; commit or drop it first.`)
+    await router.push({
+      name: 'source',
+      params: { service: props.service },
+      query: { stage: props.stage, file: got.file, take: '1' },
+    })
+  })
+}
 </script>
 
 <template>
   <section class="note mb-3" aria-label="Drift">
     <p class="head">
       <button type="button" class="fold" :aria-expanded="open" @click="open = !open">
-        <strong class="drift">▨ Live is not what was recorded:</strong> {{ said }}
+        <strong class="drift"
+          >▨ {{ left ? 'Left as it was changed by hand:' : 'Live is not what was recorded:' }}</strong
+        >
+        {{ said }}
       </button>
-      <RouterLink :to="{ name: 'plan', params: { service }, query: { stage, target: drift[0]?.target } }"
+      <RouterLink v-if="!left" :to="{ name: 'plan', params: { service }, query: { stage, target: drift[0]?.target } }"
         >Plan to put it right</RouterLink
       >
     </p>
+    <ProblemNote :problem="problem" :again="reload" />
+    <ProblemNote :problem="actProblem" />
     <table v-if="open" v-stack class="rows">
+      <caption class="visually-hidden">
+        What differs
+      </caption>
       <thead>
         <tr>
           <th scope="col">resource</th>
           <th scope="col">attribute</th>
           <th scope="col">recorded</th>
           <th scope="col">live</th>
+          <th scope="col">seen</th>
+          <th scope="col">what to do</th>
         </tr>
       </thead>
       <tbody>
-        <template v-for="d in drift" :key="d.target + d.address">
-          <tr v-for="a in d.attributes" :key="a.name">
+        <template v-for="r in rows" :key="r.drift.target + r.drift.address">
+          <tr v-for="a in r.drift.attributes" :key="a.name">
             <td>
-              <code>{{ d.address }}</code> <span class="quiet">{{ d.target }}</span>
+              <code>{{ r.drift.address }}</code> <span class="quiet">{{ r.drift.target }}</span>
             </td>
             <td>{{ a.name }}</td>
             <td class="wrap-anywhere">{{ value(a.recorded, a.unit) }}</td>
             <td class="wrap-anywhere drift">{{ value(a.live, a.unit) }}</td>
-          </tr>
-          <tr v-if="d.vanished">
             <td>
-              <code>{{ d.address }}</code>
+              <TimeAgo v-if="a.since" :at="a.since" />
+              <span class="quiet d-block small">{{ count(r.calls, 'call') }} since, {{ r.errors }} failed</span>
             </td>
-            <td colspan="3" class="drift">it was taken away</td>
+            <td>
+              <DriftLeft
+                v-if="a.left"
+                :left="a.left"
+                :busy="busy || !session.may('run')"
+                @end="leaveNoMore(placeOf(r.drift, a.name))"
+              />
+              <template v-else>
+                <button
+                  v-if="r.canTakeOver.includes(a.name) && session.may('write')"
+                  type="button"
+                  class="btn btn-link p-0 me-3"
+                  :disabled="busy"
+                  @click="takeOver(placeOf(r.drift, a.name))"
+                >
+                  Take over into the manifest
+                </button>
+                <button
+                  v-if="session.may('run')"
+                  type="button"
+                  class="btn btn-link p-0"
+                  @click="leaving = { place: placeOf(r.drift, a.name), reason: '', until: '' }"
+                >
+                  Leave it…
+                </button>
+                <form v-if="leaving && same(placeOf(r.drift, a.name))" class="leave" @submit.prevent="leave">
+                  <input
+                    v-model="leaving.reason"
+                    class="form-control form-control-sm"
+                    required
+                    placeholder="why"
+                    aria-label="Why"
+                  />
+                  <label class="small"
+                    >until <input v-model="leaving.until" type="date" class="form-control form-control-sm" />
+                    <span class="quiet">or for good, as a notice</span></label
+                  >
+                  <button class="btn btn-sm btn-primary" :disabled="busy">Leave it</button>
+                </form>
+              </template>
+            </td>
+          </tr>
+          <tr v-if="r.drift.vanished || r.drift.unknown">
+            <td>
+              <code>{{ r.drift.address }}</code> <span class="quiet">{{ r.drift.target }}</span>
+            </td>
+            <td colspan="3" class="drift">
+              {{ r.drift.vanished ? 'it was taken away' : 'it is not Rudmar’s own; declare it to adopt it, or' }}
+              <RouterLink
+                v-if="r.drift.unknown"
+                :to="{
+                  name: 'plan',
+                  params: { service },
+                  query: { stage, target: r.drift.target, takeAway: r.drift.address },
+                }"
+                >plan to take it away</RouterLink
+              >
+            </td>
+            <td><TimeAgo v-if="r.drift.since" :at="r.drift.since" /></td>
+            <td>
+              <DriftLeft
+                v-if="r.drift.left"
+                :left="r.drift.left"
+                :busy="busy || !session.may('run')"
+                @end="leaveNoMore(placeOf(r.drift))"
+              />
+              <template v-else-if="session.may('run')">
+                <button
+                  type="button"
+                  class="btn btn-link p-0"
+                  @click="leaving = { place: placeOf(r.drift), reason: '', until: '' }"
+                >
+                  Leave it…
+                </button>
+                <form v-if="leaving && same(placeOf(r.drift))" class="leave" @submit.prevent="leave">
+                  <input
+                    v-model="leaving.reason"
+                    class="form-control form-control-sm"
+                    required
+                    placeholder="why"
+                    aria-label="Why"
+                  />
+                  <label class="small"
+                    >until <input v-model="leaving.until" type="date" class="form-control form-control-sm" />
+                    <span class="quiet">or for good, as a notice</span></label
+                  >
+                  <button class="btn btn-sm btn-primary" :disabled="busy">Leave it</button>
+                </form>
+              </template>
+            </td>
           </tr>
         </template>
       </tbody>
@@ -78,6 +264,13 @@ const said = computed(() => {
   align-items: baseline;
   margin: 0;
   padding: 0.3rem 0.7rem;
+}
+.leave {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.4rem;
+  align-items: end;
+  margin-top: 0.3rem;
 }
 .fold {
   border: 0;

@@ -27,6 +27,13 @@ export function readDraft(service: string, branch: string, person: string): Draf
   }
 }
 
+/** Puts an edit there to be taken up; false where one is there already, which is not lost for it. */
+export function putDraft(service: string, branch: string, person: string, draft: Draft): boolean {
+  if (readDraft(service, branch, person)) return false
+  localStorage.setItem(key(service, branch, person), JSON.stringify(draft))
+  return true
+}
+
 /**
  * Keeps an edit in the browser while it is made, and asks before it is left: by a
  * link, a key, a reload, or signing out. What is left without an answer, by a crash

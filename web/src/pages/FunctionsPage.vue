@@ -83,7 +83,7 @@ function go(to: { function?: string; tab?: string }): void {
     <ProblemNote :problem="boardProblem ? null : problem" :again="reload" />
     <PageWait v-if="pending" />
     <template v-if="data">
-      <DriftNote v-if="data.drift.length" :drift="data.drift" :stage="stage" :service="service" />
+      <DriftNote v-if="data.drift.length" :drift="data.drift" :stage="stage" :service="service" :function-name="name" />
       <nav class="nav nav-tabs mb-3" aria-label="About the function">
         <RouterLink
           v-for="t in tabs"

@@ -19,6 +19,8 @@ const { service, stage } = useFocus()
 const target = computed(() => (typeof route.query.target === 'string' ? route.query.target : undefined))
 /** The version that is asked for; else the one that waits to come in here. */
 const asked = computed(() => Number(route.query.version) || undefined)
+/** What is live, is not Rudmar's own, and is to go. */
+const takeAway = computed(() => [route.query.takeAway ?? []].flat().filter((a): a is string => typeof a === 'string'))
 const waiting = computed(() => line.line?.stages.find((s) => s.stage === stage.value)?.next?.version)
 const version = computed(() => asked.value ?? (target.value ? undefined : waiting.value))
 const { data: versions } = useLoad(
@@ -33,12 +35,12 @@ const { data, problem, reload } = useLoad(
       client.GET('/services/{service}/plan', {
         params: {
           path: { service: service.value },
-          query: { stage: stage.value, version: version.value, onto: target.value },
+          query: { stage: stage.value, version: version.value, onto: target.value, takeAway: takeAway.value },
         },
       }),
     )
   },
-  { watch: () => [route.params.id, service.value, stage.value, version.value, target.value].join(' ') },
+  { watch: () => [route.params.id, service.value, stage.value, version.value, target.value, takeAway.value].join(' ') },
 )
 const plan = computed(() => data.value?.plan)
 const targets = computed(() => line.line?.stages.find((s) => s.stage === stage.value)?.targets ?? [])
@@ -76,7 +78,7 @@ async function keep(): Promise<Schemas['KeptPlan']> {
   return ask(
     client.POST('/services/{service}/plans', {
       params: { path: { service: service.value } },
-      body: { stage: base.stage, version: base.version, target: base.target, digest },
+      body: { stage: base.stage, version: base.version, target: base.target, digest, takeAway: takeAway.value },
     }),
   )
 }

@@ -94,7 +94,11 @@ watch(data, (d) => {
   draft.value = readDraft(service.value, d.branch, session.person?.handle ?? '')
   base.value = d.head.hash
   texts.value = new Map()
-  void recheck()
+  if (route.query.take && draft.value) {
+    showDiff.value = true // it was made elsewhere, and is to be read before it is committed
+    takeUp()
+    void router.replace({ query: { ...route.query, take: undefined } })
+  } else void recheck()
 })
 watch(
   [file, data, texts],
@@ -479,6 +483,13 @@ async function drop(): Promise<void> {
         <p v-else-if="!session.may('write')" class="quiet mb-0">Your role reads; an author writes.</p>
       </section>
       <aside>
+        <EditPlan
+          v-if="data && edits.size > 0 && stage"
+          :service="service"
+          :branch="data.branch"
+          :stage="stage"
+          :files="edits"
+        />
         <BecomesList
           v-if="check"
           :check="check"

@@ -1,0 +1,102 @@
+package author_test
+
+import (
+	"errors"
+	"strings"
+	"testing"
+
+	"rudmar/core/author"
+	"rudmar/core/canon"
+	"rudmar/core/check"
+	"rudmar/core/expand"
+	"rudmar/core/manifest"
+)
+
+// What was set by hand is said by the manifest after the edit: the service with it
+// becomes just that, in the stage where it was set, and nothing else of it changes.
+func TestTakeOver(t *testing.T) {
+	service := func(stages string) string {
+		return "rudmar: 1\nservice: frostline\nowner: growers\nstages:\n" + stages
+	}
+	const trial = "  - {stage: trial, target: local/north, enter: {on: push, branch: main}}\n"
+	const live = "  - {stage: live, target: local/north, enter: {after: trial, on: request}}\n"
+	const head = "function: warn # of the night\nruntime: python\nhandler: warn:run\n"
+	for _, tt := range []struct {
+		name, stages, text, address, attribute string
+		value                                  any
+		want                                   string // that stands in the text afterwards
+	}{
+		{"in the place of what is said", trial, head + "memory: 128 MiB # enough\n", "function/warn", "memory", 256.0 * (1 << 20),
+			"memory: 256 MiB # enough\n"},
+		{"a new key", trial, head, "function/warn", "timeout", 1500.0, "timeout: 1s500ms\n"},
+		{"for one stage of two", trial + live, head + "memory: 128 MiB\n", "function/warn", "memory", 256.0 * (1 << 20),
+			"memory: 128 MiB\nin:\n  live:\n    memory: 256 MiB\n"},
+		{"beside another stage", trial + live, head + "in:\n  trial:\n    memory: 64 MiB\n", "function/warn", "memory", 256.0 * (1 << 20),
+			"in:\n  live:\n    memory: 256 MiB\n  trial:\n    memory: 64 MiB\n"},
+		{"in what is said of the stage", trial + live, head + "in:\n  live:\n    timeout: 3s\n", "function/warn", "memory", 256.0 * (1 << 20),
+			"  live:\n    memory: 256 MiB\n    timeout: 3s\n"},
+		{"in a line", trial + live, head + "in: {live: {timeout: 3s}}\n", "function/warn", "memory", 256.0 * (1 << 20),
+			"in: {live: {timeout: 3s, memory: 256 MiB}}\n"},
+		{"without an end of line", trial, strings.TrimSuffix(head, "\n"), "function/warn", "at_once", 7.0, "at_once: 7\n"},
+		{"a variable", trial, head + "env: {MODE: loud}\n", "function/warn", "env.MODE", "a ${b} \"c\"", `MODE: "a $${b} \"c\""`},
+		{"a new variable", trial, head + "env:\n  MODE: loud\n", "function/warn", "env.PLACE", "12", "  PLACE: \"12\"\n  MODE: loud\n"},
+		{"a trigger that is off", trial, head + "triggers:\n  sweep: {every: 5m}\n", "schedule/warn/sweep", "enabled", false,
+			"sweep: {every: 5m, off: true}\n"},
+		{"how often", trial, head + "triggers:\n  sweep:\n    every: 5m\n", "schedule/warn/sweep", "every", 120_000.0, "every: 2m\n"},
+		{"who may call", trial, head + "triggers:\n  ask: {route: GET /frost, open_to: members}\n", "opening/warn/ask", "to",
+			[]any{"council", "growers"}, "open_to: [council, growers]"},
+		{"how long lines are kept", trial, head, "logs/warn", "keep", 86_400_000.0, "keep_logs: 1d\n"},
+	} {
+		files := manifest.FilesOf(map[string]string{"rudmar.yaml": service(tt.stages), "functions/warn/function.yaml": tt.text,
+			"functions/warn/warn.py": "def run(call):\n    return 0\n"})
+		before := check.Service(files)
+		stage := "trial"
+		if tt.stages != trial {
+			stage = "live"
+		}
+		file, text, err := author.TakeOver(files, before.Service, stage, tt.address, tt.attribute, tt.value)
+		if err != nil {
+			t.Errorf("%s: %v", tt.name, err)
+			continue
+		}
+		if !strings.Contains(string(text), tt.want) || !strings.Contains(string(text), "# of the night") {
+			t.Errorf("%s: %s\nwant %s", tt.name, text, tt.want)
+		}
+		files[file] = text
+		after := check.Service(files)
+		if !after.OK() {
+			t.Errorf("%s: %v\n%s", tt.name, after.Diagnostics, text)
+			continue
+		}
+		for _, s := range after.Service.Stages {
+			was, is := becomes(before.Service, s.Name), becomes(after.Service, s.Name)
+			for address, values := range is {
+				for name, v := range values {
+					same := canon.Equal(v, was[address][name])
+					taken := s.Name == stage && address == tt.address && name == tt.attribute
+					follows := strings.HasPrefix(address, "revision/") || strings.HasPrefix(address, "pointer/")
+					if taken && !canon.Equal(v, tt.value) || !taken && !same && !follows {
+						t.Errorf("%s: in %s %s of %s is %v\n%s", tt.name, s.Name, name, address, v, text)
+					}
+				}
+			}
+		}
+	}
+	files := manifest.FilesOf(map[string]string{"rudmar.yaml": service(trial), "functions/warn/function.yaml": head})
+	s := check.Service(files).Service
+	for address, want := range map[string]error{"grant/warn/tables/a": author.ErrNoPlace, "function/nobody": author.ErrNoFunction} {
+		if _, _, err := author.TakeOver(files, s, "trial", address, "verbs", []any{"read"}); !errors.Is(err, want) {
+			t.Errorf("%s: %v", address, err)
+		}
+	}
+}
+
+func becomes(s *manifest.Service, stage string) map[string]map[string]any {
+	resources, _ := expand.Expand(s, s.Stage(stage), s.Stage(stage).Targets[0],
+		expand.Inputs{Artifacts: map[string]string{"warn": "sha256:x"}, Address: "http://routes"})
+	out := map[string]map[string]any{}
+	for _, r := range resources {
+		out[r.Address] = r.Values()
+	}
+	return out
+}

@@ -1,0 +1,228 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"rudmar/core/author"
+	"rudmar/core/canon"
+	"rudmar/core/check"
+	"rudmar/core/manifest"
+	"rudmar/core/plan"
+	"rudmar/core/rights"
+	"rudmar/engine/store"
+	wire "rudmar/platform/api"
+	"rudmar/server/api"
+)
+
+// ListDrift lists what the last looks found, with what happened since. It asks the
+// platform for figures alone.
+func (h *handlers) ListDrift(ctx context.Context, r api.ListDriftRequestObject) (api.ListDriftResponseObject, error) {
+	looks, err := h.engine.Watch.Looks(ctx, r.Service)
+	if err != nil {
+		return nil, err
+	}
+	out := api.ListDrift200JSONResponse{}
+	places := make([]manifest.Place, 0, len(looks))
+	for place := range looks {
+		if r.Params.Stage == nil || *r.Params.Stage == place.Stage {
+			places = append(places, place)
+		}
+	}
+	slices.SortFunc(places, func(a, b manifest.Place) int { return strings.Compare(a.String(), b.String()) })
+	for _, place := range places {
+		drift := looks[place].Drift
+		minutes := h.minutesSince(ctx, place, drift)
+		for i := range drift {
+			row, err := convert[api.Drifted](drift[i])
+			if err != nil {
+				return nil, err
+			}
+			row.Target = place.Target.String()
+			at := api.DriftAt{Stage: place.Stage, Function: drift[i].Function, Open: drift[i].Open(), Drift: row,
+				CanTakeOver: []string{}}
+			for _, m := range minutes {
+				if m.Function == drift[i].Function && m.Minute >= drift[i].Since {
+					at.Calls, at.Errors = at.Calls+m.Calls, at.Errors+m.Errors
+				}
+			}
+			for _, a := range drift[i].Attributes {
+				if author.CanTakeOver(drift[i].Address, a.Name, a.Live) {
+					at.CanTakeOver = append(at.CanTakeOver, a.Name)
+				}
+			}
+			out = append(out, at)
+		}
+	}
+	return out, nil
+}
+
+// minutesSince gives the figures of a place since the first of a drift was seen;
+// none where the platform does not answer.
+func (h *handlers) minutesSince(ctx context.Context, place manifest.Place, drift []plan.Drifted) []wire.MinuteSum {
+	first := int64(0)
+	for _, d := range drift {
+		if first == 0 || d.Since < first {
+			first = d.Since
+		}
+	}
+	client, scope, err := h.engine.Planner.Platform(place)
+	if err != nil || first == 0 {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	minutes, err := client.Metrics(ctx, scope, time.UnixMilli(first))
+	if err != nil {
+		return nil
+	}
+	return minutes
+}
+
+// drifted finds a drift that is there now.
+func (h *handlers) drifted(ctx context.Context, service string,
+	p api.DriftPlace) (manifest.Place, plan.Drifted, *plan.DriftedDetail, error) {
+	place := manifest.PlaceOf(service, p.Stage, p.Target)
+	drift, err := h.engine.Planner.Drift(ctx, place)
+	if err != nil {
+		return place, plan.Drifted{}, nil, err
+	}
+	for _, d := range drift {
+		if d.Address != p.Address {
+			continue
+		}
+		if api.OrZero(p.Attribute) == "" && (d.Vanished || d.Unknown) {
+			return place, d, nil, nil
+		}
+		for i := range d.Attributes {
+			if d.Attributes[i].Name == api.OrZero(p.Attribute) {
+				return place, d, &d.Attributes[i], nil
+			}
+		}
+	}
+	return place, plan.Drifted{}, nil, fmt.Errorf("%s %s in %s on %s is as it was recorded: %w", p.Address,
+		api.OrZero(p.Attribute), p.Stage, p.Target, store.ErrNotFound)
+}
+
+// LeaveDrift writes down that what is live now is left.
+func (h *handlers) LeaveDrift(ctx context.Context, r api.LeaveDriftRequestObject) (api.LeaveDriftResponseObject, error) {
+	if err := may(ctx, rights.Run, r.Service, r.Body.Place.Stage); err != nil {
+		return nil, err
+	}
+	place, d, attribute, err := h.drifted(ctx, r.Service, r.Body.Place)
+	if err != nil {
+		return nil, err
+	}
+	left := plan.Left{Address: d.Address, Reason: r.Body.Reason, Person: who(ctx).person.Handle,
+		Until: api.OrZero(r.Body.Until)}
+	if left.Until != 0 && left.Until <= h.engine.Store.Now().UnixMilli() {
+		return nil, badRequest("the time until which it is left has passed; name one that is to come")
+	}
+	if attribute != nil {
+		left.Attribute, left.Live = attribute.Name, attribute.Live
+	}
+	if err := h.engine.Store.Leave(ctx, place, left); err != nil {
+		return nil, err
+	}
+	h.engine.Watch.Nudge()
+	return api.LeaveDrift204Response{}, nil
+}
+
+// LeaveDriftNoMore takes back that something is left.
+func (h *handlers) LeaveDriftNoMore(ctx context.Context,
+	r api.LeaveDriftNoMoreRequestObject) (api.LeaveDriftNoMoreResponseObject, error) {
+	if err := may(ctx, rights.Run, r.Service, r.Body.Stage); err != nil {
+		return nil, err
+	}
+	place := manifest.PlaceOf(r.Service, r.Body.Stage, r.Body.Target)
+	if err := h.engine.Store.LeaveNoMore(ctx, place, r.Body.Address, api.OrZero(r.Body.Attribute),
+		who(ctx).person.Handle); err != nil {
+		return nil, err
+	}
+	h.engine.Watch.Nudge()
+	return api.LeaveDriftNoMore204Response{}, nil
+}
+
+// errNotTaken tells that an edit would not say what is live.
+var errNotTaken = errors.New("the manifest cannot say just this value by itself; write it by hand")
+
+// TakeOverDrift gives the edit by which the manifest says what is live. It is tried
+// before it is given: the service with it becomes just that.
+func (h *handlers) TakeOverDrift(ctx context.Context,
+	r api.TakeOverDriftRequestObject) (api.TakeOverDriftResponseObject, error) {
+	_, d, attribute, err := h.drifted(ctx, r.Service, *r.Body)
+	if err != nil {
+		return nil, err
+	}
+	if attribute == nil {
+		return nil, badRequest("that a resource is there or not cannot be taken over; declare it, or take it out, by hand")
+	}
+	branch, err := h.branch(ctx, r.Service, nil)
+	if err != nil {
+		return nil, err
+	}
+	commit, folder, err := h.engine.Source(ctx, r.Service, branch)
+	if err != nil {
+		return nil, err
+	}
+	result := h.engine.Checks.Check(ctx, r.Service, folder)
+	if result.Service == nil {
+		return nil, badRequest("the manifests of " + branch + " cannot be read; mend them first")
+	}
+	secret, err := h.isSecret(ctx, r.Service, result, *r.Body)
+	if err != nil {
+		return nil, err
+	}
+	if secret {
+		return nil, badRequest("it is a secret of the stage; set its value there instead")
+	}
+	file, text, err := author.TakeOver(folder, result.Service, r.Body.Stage, d.Address, attribute.Name, attribute.Live)
+	if err != nil {
+		return nil, badRequest(err.Error())
+	}
+	before, err := folder.Read(file)
+	if err != nil {
+		return nil, err
+	}
+	edited := h.engine.Checks.Check(ctx, r.Service, manifest.Overlay{Under: folder, Changed: map[string][]byte{file: text}})
+	if err := h.says(ctx, r.Service, edited, *r.Body, attribute.Live); err != nil {
+		return nil, badRequest(err.Error())
+	}
+	return api.TakeOverDrift200JSONResponse{Branch: branch, Commit: commit.Hash, File: file, Before: string(before), Text: string(text)}, nil
+}
+
+// isSecret tells whether a value comes from a secret, of which live shows no more
+// than a fingerprint.
+func (h *handlers) isSecret(ctx context.Context, service string, r check.Result, p api.DriftPlace) (bool, error) {
+	inputs, _, err := h.inputs(ctx, service, r, p.Stage)
+	if err != nil {
+		return false, err
+	}
+	for _, res := range h.resources(service, r, p.Stage, inputs) {
+		if _, secret := res.Secrets[api.OrZero(p.Attribute)]; secret && res.Address == p.Address {
+			return true, nil
+		}
+	}
+	return false, nil
+}
+
+// says checks that a service says a value of a resource.
+func (h *handlers) says(ctx context.Context, service string, edited check.Result, p api.DriftPlace, value any) error {
+	if !edited.OK() {
+		return errNotTaken
+	}
+	inputs, _, err := h.inputs(ctx, service, edited, p.Stage)
+	if err != nil {
+		return err
+	}
+	for _, res := range h.resources(service, edited, p.Stage, inputs) {
+		if res.Address == p.Address && canon.Equal(res.Get(api.OrZero(p.Attribute)), value) {
+			return nil
+		}
+	}
+	return errNotTaken
+}

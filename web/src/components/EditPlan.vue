@@ -1,0 +1,74 @@
+<script setup lang="ts">
+// What an edit would change in the focused stage, while it is typed: it is shown,
+// and never run.
+import { onScopeDispose, ref, watch } from 'vue'
+
+import { ask, client, problemOf, type Problem, type Schemas } from '../api/client'
+
+const props = defineProps<{ service: string; branch: string; stage: string; files: Map<string, string | null> }>()
+const sketch = ref<Schemas['Sketch'] | null>(null)
+const problem = ref<Problem | null>(null)
+const pending = ref(false)
+let asked = 0
+let timer: ReturnType<typeof setTimeout> | undefined
+
+watch(
+  () => [props.service, props.branch, props.stage, props.files] as const,
+  () => {
+    clearTimeout(timer)
+    pending.value = true
+    const mine = ++asked
+    timer = setTimeout(async () => {
+      try {
+        const got = await ask(
+          client.POST('/services/{service}/source/plan', {
+            params: { path: { service: props.service } },
+            body: { branch: props.branch, stage: props.stage, files: Object.fromEntries(props.files) },
+          }),
+        )
+        if (mine !== asked) return
+        sketch.value = got
+        problem.value = null
+      } catch (e) {
+        if (mine === asked) problem.value = problemOf(e)
+      }
+      if (mine === asked) pending.value = false
+    }, 250)
+  },
+  { immediate: true },
+)
+onScopeDispose(() => {
+  clearTimeout(timer)
+  asked++
+})
+</script>
+
+<template>
+  <section class="sheet sheet-pad mb-2" :aria-busy="pending" aria-label="What the edit would change">
+    <h2>In {{ stage }}, if committed</h2>
+    <p v-if="problem" class="quiet mb-0">{{ problem.message }}</p>
+    <p v-else-if="!sketch" class="quiet mb-0">Comparing…</p>
+    <p v-else-if="sketch.errors.length" class="quiet mb-0">Nothing can be planned while there are errors.</p>
+    <template v-else>
+      <p class="mb-1">{{ sketch.plan.sentence }}</p>
+      <p v-for="p in sketch.plan.problems" :key="p.message" class="bad mb-1 wrap-anywhere">{{ p.message }}</p>
+      <ul class="says">
+        <ConsequenceLines :lines="sketch.plan.says" />
+      </ul>
+      <details v-if="sketch.plan.steps.length">
+        <summary class="quiet">the steps</summary>
+        <p v-for="s in sketch.plan.steps.filter((s) => !s.follows)" :key="s.address" class="mb-0 wrap-anywhere">
+          <CellPair :change="s.change" /> <code>{{ s.address }}</code>
+        </p>
+      </details>
+    </template>
+  </section>
+</template>
+
+<style scoped>
+.says {
+  list-style: none;
+  padding: 0;
+  margin: 0;
+}
+</style>
