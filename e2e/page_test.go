@@ -120,7 +120,7 @@ func TestPageJourney(t *testing.T) {
 	linden.goTo("board?stage=preview")
 	linden.press("Version 8 waits for 1 approval")
 	linden.fill(`input[placeholder="why"]`, "good for the cold nights")
-	linden.reads("What it means in preview", "opens to members, such as GET /stations/x/history")
+	linden.reads("What it means in preview", "GET /stations/{station}/history opens to members")
 	linden.press("^Approve")
 	linden.reads("settled", "good for the cold nights", "all 8 passed", "5 archives of 5 already run here")
 	wren.reads("settled", "approved by linden")
