@@ -104,9 +104,17 @@ func Digest(v any) (string, error) {
 
 // Equal tells whether two values have the same canonical form.
 func Equal(a, b any) bool {
-	if x, ok := a.(string); ok {
+	switch x := a.(type) { // what is compared most needs no text
+	case string:
 		y, ok := b.(string)
 		return ok && x == y
+	case bool:
+		y, ok := b.(bool)
+		return ok && x == y
+	case float64:
+		if y, ok := b.(float64); ok {
+			return x == y
+		}
 	}
 	x, errX := Append(nil, a)
 	y, errY := Append(nil, b)

@@ -23,6 +23,7 @@ const maxRequests = 50_000
 // door is a route that answers, with who may call it.
 type door struct {
 	route             route.Route
+	values            []string // of the route's segments
 	to                []string
 	function, trigger string
 }
@@ -66,7 +67,11 @@ func doors(resources []Resource) []door {
 			continue // the platform takes none either
 		}
 		_, trigger := resource.Split(r.Address)
-		out = append(out, door{route: parsed, to: to[trigger], function: r.Function, trigger: trigger})
+		values := make([]string, len(parsed.Segments))
+		for i := range parsed.Segments {
+			values[i] = parsed.Segments[i].Value()
+		}
+		out = append(out, door{route: parsed, values: values, to: to[trigger], function: r.Function, trigger: trigger})
 	}
 	slices.SortFunc(out, func(a, b door) int { return strings.Compare(a.trigger, b.trigger) })
 	return out
@@ -147,33 +152,17 @@ func unlike(a, b []door) []door {
 
 // meeting lists the doors that may take a request that one of others takes.
 func meeting(doors, others []door) []door {
+	tree := &paths{}
+	for i := range others {
+		tree.add(&others[i])
+	}
 	var out []door
-	for _, d := range doors {
-		if slices.ContainsFunc(others, func(o door) bool { return meet(d.route, o.route) }) {
-			out = append(out, d)
+	for i := range doors {
+		if tree.meets(&doors[i], 0) {
+			out = append(out, doors[i])
 		}
 	}
 	return out
-}
-
-// meet tells whether two routes take a request in common.
-func meet(a, b route.Route) bool {
-	heads := func(m string) bool { return m == "GET" || m == "HEAD" } // a route for GET takes HEAD, too
-	if a.Method != b.Method && a.Method != "ANY" && b.Method != "ANY" && !(heads(a.Method) && heads(b.Method)) {
-		return false
-	}
-	for i := range max(len(a.Segments), len(b.Segments)) {
-		switch {
-		case i >= len(a.Segments) || i >= len(b.Segments):
-			return false
-		case a.Segments[i].Kind == route.Rest || b.Segments[i].Kind == route.Rest:
-			return true
-		case a.Segments[i].Kind == route.Literal && b.Segments[i].Kind == route.Literal &&
-			a.Segments[i].Value() != b.Segments[i].Value():
-			return false
-		}
-	}
-	return true
 }
 
 func everyIndex(doors []door) []int {
@@ -219,51 +208,64 @@ func (s *search) walk(pieces []string, was, is []int) bool {
 	}
 	s.try(pieces, was, is)
 	next, ends := map[string]bool{}, true
-	for _, side := range []struct {
-		doors []door
-		alive []int
-	}{{s.was, was}, {s.is, is}} {
-		for _, i := range side.alive {
-			segments := side.doors[i].route.Segments
-			if len(pieces) <= len(segments) {
-				ends = false
-			}
-			switch {
-			case len(pieces) < len(segments) && segments[len(pieces)].Kind == route.Literal:
-				next[segments[len(pieces)].Value()] = true
-			case len(pieces) < len(segments) && segments[len(pieces)].Kind == route.Parameter:
-				next[s.spare] = true
-			case len(segments) > 0 && segments[len(segments)-1].Kind == route.Rest:
-				next[s.spare], next[""] = true, true // only a rest takes an empty one
-			}
+	before, after := newOnward(s.was, was, len(pieces)), newOnward(s.is, is, len(pieces))
+	for _, side := range []*onward{before, after} {
+		ends = ends && !side.longer
+		for value := range side.literal {
+			next[value] = true
+		}
+		if len(side.open) > 0 || len(side.rest) > 0 {
+			next[s.spare] = true
+		}
+		if len(side.rest) > 0 {
+			next[""] = true // only a rest takes an empty one
 		}
 	}
 	if ends {
 		return true // what is left takes everything longer just so
 	}
 	for _, piece := range slices.Sorted(maps.Keys(next)) {
-		longer := append(slices.Clone(pieces), piece)
-		if !s.walk(longer, alive(s.was, was, longer), alive(s.is, is, longer)) {
+		if !s.walk(append(slices.Clone(pieces), piece), before.by(piece), after.by(piece)) {
 			return false
 		}
 	}
 	return true
 }
 
-// alive keeps the doors that may take a path beginning with pieces, of which
-// all but the last were looked at.
-func alive(doors []door, among []int, pieces []string) []int {
-	at, piece := len(pieces)-1, pieces[len(pieces)-1]
-	var out []int
+// onward sorts the doors that may take a path by what they want as its next piece.
+type onward struct {
+	literal map[string][]int
+	open    []int // a parameter: any piece that is not empty
+	rest    []int // any piece
+	longer  bool  // one of them has a segment here, or ends before it
+}
+
+func newOnward(doors []door, among []int, at int) *onward {
+	o := &onward{literal: map[string][]int{}}
 	for _, i := range among {
 		segments := doors[i].route.Segments
-		rest := len(segments) > 0 && segments[len(segments)-1].Kind == route.Rest && at >= len(segments)-1
-		if rest || at < len(segments) &&
-			(segments[at].Kind == route.Literal && segments[at].Value() == piece ||
-				segments[at].Kind == route.Parameter && piece != "") {
-			out = append(out, i)
+		last := len(segments) - 1
+		o.longer = o.longer || at <= len(segments)
+		switch {
+		case last >= 0 && segments[last].Kind == route.Rest && at >= last:
+			o.rest = append(o.rest, i)
+		case at > last:
+		case segments[at].Kind == route.Literal:
+			o.literal[doors[i].values[at]] = append(o.literal[doors[i].values[at]], i)
+		case segments[at].Kind == route.Parameter:
+			o.open = append(o.open, i)
 		}
 	}
+	return o
+}
+
+// by gives the doors that go on with a piece, in their order.
+func (o *onward) by(piece string) []int {
+	out := slices.Concat(o.literal[piece], o.rest)
+	if piece != "" {
+		out = append(out, o.open...)
+	}
+	slices.Sort(out)
 	return out
 }
 

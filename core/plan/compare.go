@@ -34,8 +34,9 @@ type builder struct {
 }
 
 func newBuilder(in Inputs) *builder {
-	b := &builder{in: in, record: map[string]*Recorded{}, live: map[string]*Live{}, kinds: map[string]*KindSpec{},
-		at: map[string]int{}, renamed: map[string]bool{}, gaps: []consequence.Gap{},
+	b := &builder{in: in, record: make(map[string]*Recorded, len(in.Record)), live: make(map[string]*Live, len(in.Live)),
+		kinds: map[string]*KindSpec{},
+		at:    map[string]int{}, renamed: map[string]bool{}, gaps: []consequence.Gap{},
 		wantedFunctions: map[string]bool{}, recordedFunctions: map[string]bool{},
 		declaredAt: map[string]tree.Origin{}}
 	for i := range in.Wanted {
@@ -76,7 +77,7 @@ func (b *builder) spec(kind, name string) AttributeSpec {
 }
 
 func (b *builder) compare() {
-	wanted := map[string]bool{}
+	wanted := make(map[string]bool, len(b.in.Wanted))
 	for i := range b.in.Wanted {
 		w := &b.in.Wanted[i]
 		wanted[w.Address] = true
@@ -131,8 +132,38 @@ func firstOrigin(w *expand.Resource) tree.Origin {
 	return tree.Origin{Rule: tree.DerivedFrom}
 }
 
+// same tells whether a resource is recorded and live just as it is wanted: of most it
+// is, and no more has to be known of them.
+func (b *builder) same(w *expand.Resource) bool {
+	record, live := b.record[w.Address], b.live[w.Address]
+	if record == nil || live == nil || len(record.Attributes) != len(w.Attributes) {
+		return false
+	}
+	for i := range w.Attributes {
+		a := &w.Attributes[i]
+		was, recorded := record.Attributes[a.Name]
+		is, there := live.Attributes[a.Name]
+		if !recorded || !there || !canon.Equal(was, a.Value) || !canon.Equal(is, a.Value) {
+			return false
+		}
+	}
+	if len(live.Attributes) == len(w.Attributes) {
+		return true
+	}
+	for name := range live.Attributes {
+		if _, known := record.Attributes[name]; !known && !b.spec(w.Kind, name).Computed {
+			return false
+		}
+	}
+	return true
+}
+
 // want decides what happens to one wanted resource, and says why.
 func (b *builder) want(w *expand.Resource) {
+	if b.same(w) {
+		b.unchanged++
+		return
+	}
 	at := states{wanted: w.Values()}
 	record, live := b.record[w.Address], b.live[w.Address]
 	if record != nil {
@@ -396,24 +427,52 @@ func compact(causes []Cause) []Cause {
 	return out
 }
 
+// weighed are the kinds of resources that consequences are about; of functions and
+// schedules those that a step touches, where what was observed is held against them.
+func weighed(kind string, touched, observed bool) bool {
+	switch kind {
+	case resource.Grant, resource.Opening, resource.Route, resource.Subscription:
+		return true
+	case resource.Function, resource.Schedule:
+		return touched && observed
+	}
+	return false
+}
+
 // states gives what consequences are weighed over.
-func (b *builder) states() (before, after []consequence.Resource, touched map[string]resource.Change) {
+func (b *builder) states(observed bool) (before, after []consequence.Resource, touched map[string]resource.Change) {
 	touched = map[string]resource.Change{}
+	for _, s := range b.steps {
+		touched[s.Address] = s.Change
+	}
+	if len(b.steps) == 0 {
+		return nil, nil, touched // what does not change means nothing
+	}
+	// Where nothing of their kinds changes, who may reach and call what stays as it is.
+	whole := slices.ContainsFunc(b.steps, func(s Step) bool { return weighed(s.Kind, false, false) })
+	stands := func(address, kind string) bool {
+		if !whole && !observed {
+			return false
+		}
+		_, isTouched := touched[address]
+		return weighed(kind, isTouched, observed) && (whole || isTouched)
+	}
 	for i := range b.in.Record {
-		r := &b.in.Record[i]
-		before = append(before,
-			consequence.Resource{Address: r.Address, Kind: r.Kind, Function: r.Function, Attributes: r.Attributes})
+		if r := &b.in.Record[i]; stands(r.Address, r.Kind) {
+			before = append(before,
+				consequence.Resource{Address: r.Address, Kind: r.Kind, Function: r.Function, Attributes: r.Attributes})
+		}
 	}
 	for i := range b.in.Wanted {
 		w := &b.in.Wanted[i]
+		if !stands(w.Address, w.Kind) {
+			continue
+		}
 		r := consequence.Resource{Address: w.Address, Kind: w.Kind, Function: w.Function, Attributes: w.Values()}
 		if from := firstOrigin(w); from.File != "" {
 			r.From = &from
 		}
 		after = append(after, r)
-	}
-	for _, s := range b.steps {
-		touched[s.Address] = s.Change
 	}
 	return before, after, touched
 }

@@ -7,7 +7,6 @@ import (
 	"slices"
 	"time"
 
-	"rudmar/core/canon"
 	"rudmar/core/consequence"
 	"rudmar/core/expand"
 	"rudmar/core/manifest"
@@ -224,7 +223,7 @@ func Compute(in Inputs) *Plan {
 			Problem{Message: "these steps need each other: " + cycle + "; deliver the change in two versions"})
 	}
 	b.fold()
-	before, after, touched := b.states()
+	before, after, touched := b.states(in.Seen != nil)
 	p.Consequences = consequence.Weigh(before, after, touched)
 	p.Consequences.Rules = append(p.Consequences.Rules, in.Rules...)
 	p.Consequences.Gaps = b.gaps
@@ -237,15 +236,4 @@ func Compute(in Inputs) *Plan {
 		p.Outlook = &outlook
 	}
 	return p
-}
-
-// digest is the SHA-256 of the plan's canonical form without outlook and digest.
-func digest(p *Plan) string {
-	c := *p
-	c.Digest, c.Outlook = "", nil
-	d, err := canon.Digest(c)
-	if err != nil {
-		return "" // the values came from JSON
-	}
-	return d
 }

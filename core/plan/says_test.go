@@ -1,12 +1,16 @@
 package plan_test
 
 import (
+	"encoding/json"
+	"errors"
 	"fmt"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
 	"time"
 
+	"rudmar/core/canon"
 	"rudmar/core/consequence"
 	"rudmar/core/expand"
 	"rudmar/core/figures"
@@ -382,5 +386,35 @@ func TestLeftAlone(t *testing.T) {
 	}
 	if want := []bool{true, false, false, false, false, false, true, false, false}; !slices.Equal(open, want) {
 		t.Errorf("open: %v, want %v", open, want)
+	}
+}
+
+// The digest is of what encoding/json writes, in the canonical form: whoever has the
+// document can compute it again.
+func TestDigestIsOfTheDocument(t *testing.T) {
+	for seed := range uint64(300) {
+		dice := rand.New(rand.NewPCG(seed, 31))
+		in := settled(random(dice))
+		in.Wanted = random(dice)
+		in.Rules = []consequence.RuleChange{{Rule: "soak", Before: "1h", After: "<none> \u2028"}}
+		in.Seen = &consequence.Seen{Now: time.Unix(1_700_000_000, 0), Over: time.Hour}
+		if seed%3 == 0 {
+			in.Files = map[string][]string{"a": {"a.py", "b.py"}}
+			in.TakeAway, in.Draft = []string{"route/x/y"}, true
+		}
+		if len(in.Live) > 0 {
+			in.Live[0].Attributes = m{"owner": "somebody"}
+		}
+		p := plan.Compute(in)
+		var document map[string]any
+		text, err := json.Marshal(p)
+		if err := errors.Join(err, json.Unmarshal(text, &document)); err != nil {
+			t.Fatal(err)
+		}
+		delete(document, "digest")
+		delete(document, "outlook")
+		if want, err := canon.Digest(document); err != nil || want != p.Digest {
+			t.Fatalf("seed %d: the digest is %s, of the document %s (%v)", seed, p.Digest, want, err)
+		}
 	}
 }

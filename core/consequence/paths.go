@@ -1,0 +1,88 @@
+package consequence
+
+import (
+	"slices"
+
+	"rudmar/core/route"
+)
+
+// paths is a tree of routes by their segments, so that those that meet one are found
+// without holding it against each.
+type paths struct {
+	literal map[string]*paths
+	open    *paths   // a parameter
+	rest    []string // methods of routes that take everything from here on
+	ends    []string // methods of routes that end here
+}
+
+func (p *paths) add(d *door) {
+	for i, segment := range d.route.Segments {
+		switch segment.Kind {
+		case route.Literal:
+			if p.literal == nil {
+				p.literal = map[string]*paths{}
+			}
+			next := p.literal[d.values[i]]
+			if next == nil {
+				next = &paths{}
+				p.literal[d.values[i]] = next
+			}
+			p = next
+		case route.Parameter:
+			if p.open == nil {
+				p.open = &paths{}
+			}
+			p = p.open
+		case route.Rest:
+			p.rest = append(p.rest, d.route.Method)
+			return
+		}
+	}
+	p.ends = append(p.ends, d.route.Method)
+}
+
+// meets tells whether a route of the tree takes a request that the door takes, too;
+// at is how many segments were gone along.
+func (p *paths) meets(d *door, at int) bool {
+	takes := func(other string) bool { return methodsMeet(d.route.Method, other) }
+	if slices.ContainsFunc(p.rest, takes) {
+		return true
+	}
+	if at == len(d.route.Segments) {
+		return slices.ContainsFunc(p.ends, takes)
+	}
+	switch d.route.Segments[at].Kind {
+	case route.Rest:
+		return p.any(takes)
+	case route.Literal:
+		if next := p.literal[d.values[at]]; next != nil && next.meets(d, at+1) {
+			return true
+		}
+	case route.Parameter:
+		for _, next := range p.literal {
+			if next.meets(d, at+1) {
+				return true
+			}
+		}
+	}
+	return p.open != nil && p.open.meets(d, at+1)
+}
+
+// any tells whether a route from here on has a method that takes.
+func (p *paths) any(takes func(method string) bool) bool {
+	if slices.ContainsFunc(p.ends, takes) || slices.ContainsFunc(p.rest, takes) || p.open != nil && p.open.any(takes) {
+		return true
+	}
+	for _, next := range p.literal {
+		if next.any(takes) {
+			return true
+		}
+	}
+	return false
+}
+
+// methodsMeet tells whether two routes of these methods take requests of one method.
+func methodsMeet(a, b string) bool {
+	heads := func(m string) bool { return m == "GET" || m == "HEAD" } // a route for GET takes HEAD, too
+	return a == b || a == "ANY" || b == "ANY" || heads(a) && heads(b)
+}
