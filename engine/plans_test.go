@@ -1,0 +1,154 @@
+package engine_test
+
+import (
+	"errors"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"rudmar/core/delivery"
+	"rudmar/core/plan"
+	"rudmar/engine/deploy"
+	"rudmar/engine/store"
+	"rudmar/platform"
+)
+
+// What is live and nobody's is drift, is left alone by plans, and goes by one that was
+// asked to take it away.
+func TestForeignResourcesAreTakenAway(t *testing.T) {
+	r := newRig(t)
+	r.push(first())
+	r.reaches(1, "trial", delivery.Settled)
+	at := place("trial", "north")
+	_, scope, err := r.Planner.Platform(at)
+	if err != nil {
+		t.Fatal(err)
+	}
+	const odd = "grant/a/tables/odd"
+	if _, err := r.platform.Put(t.Context(), scope, odd, platform.Wish{Key: "odd",
+		Attributes: map[string]any{"resource": "tables/odd", "verbs": []any{"read"}}}); err != nil {
+		t.Fatal(err)
+	}
+	drift, err := r.Planner.Drift(t.Context(), at)
+	if err != nil || len(drift) != 1 || !drift[0].Unknown || drift[0].Address != odd || drift[0].Function != "a" {
+		t.Fatalf("%+v %v", drift, err)
+	}
+	r.upToDate("trial", "north", 1)
+	p, err := r.Planner.Foresee(t.Context(), deploy.Wish{Place: at, Version: 1, TakeAway: []string{odd}})
+	if err != nil || len(p.Steps) != 1 || p.Steps[0].Change != "delete" || p.Outlook == nil {
+		t.Fatalf("%+v %v", p, err)
+	}
+	id, err := r.Store.AddPlan(t.Context(), "wren", p)
+	if err != nil {
+		t.Fatal(err)
+	}
+	deployment, err := r.Runner.Start(t.Context(), id, "wren")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.until("the deployment to end", func() bool {
+		d, err := r.Store.Deployment(t.Context(), deployment)
+		return err == nil && d.State == store.Done
+	})
+	if drift, err := r.Planner.Drift(t.Context(), at); err != nil || len(drift) > 0 {
+		t.Errorf("it is still there: %+v %v", drift, err)
+	}
+	if _, err := r.Runner.Start(t.Context(), id, "wren"); !errors.Is(err, deploy.ErrOutOfDate) {
+		t.Errorf("it was taken away twice: %v", err)
+	}
+}
+
+// What is left in a place is no step of its plans until its time is over; then it is
+// drift again.
+func TestLeftUntil(t *testing.T) {
+	r := newRig(t)
+	r.push(first())
+	r.reaches(1, "trial", delivery.Settled)
+	at := place("trial", "north")
+	_, scope, err := r.Planner.Platform(at)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.platform.Put(t.Context(), scope, "identity/a", platform.Wish{Key: "hand",
+		Attributes: map[string]any{"owner": "somebody"}}); err != nil {
+		t.Fatal(err)
+	}
+	steps := func() int {
+		t.Helper()
+		p, err := r.Planner.Compute(t.Context(), at, 1)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(p.Steps)
+	}
+	if n := steps(); n != 1 {
+		t.Fatalf("%d steps", n)
+	}
+	left := plan.Left{Address: "identity/a", Attribute: "owner", Live: "somebody", Person: "wren", Reason: "harvest",
+		Until: r.Store.Now().Add(time.Hour).UnixMilli()}
+	if err := r.Store.Leave(t.Context(), at, left); err != nil {
+		t.Fatal(err)
+	}
+	if n := steps(); n != 0 {
+		t.Errorf("what is left makes %d steps", n)
+	}
+	r.until("the look to say that it is left", func() bool {
+		looks, err := r.Watch.Looks(t.Context(), at.Service)
+		drift := looks[at].Drift
+		return err == nil && len(drift) == 1 && !drift[0].Open() && drift[0].Attributes[0].Left.Reason == "harvest"
+	})
+	left.Until = 1
+	if err := r.Store.Leave(t.Context(), at, left); err != nil {
+		t.Fatal(err)
+	}
+	if n := steps(); n != 1 {
+		t.Errorf("what was left until long ago makes %d steps", n)
+	}
+	if err := r.Store.LeaveNoMore(t.Context(), at, "identity/a", "owner", "wren"); err != nil {
+		t.Error(err)
+	}
+	if err := r.Store.LeaveNoMore(t.Context(), at, "identity/a", "owner", "wren"); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("twice: %v", err)
+	}
+	entries, err := r.Store.Journal(t.Context(), at.Service, store.Part{Limit: 50}, store.Entry{})
+	if err != nil || !slices.ContainsFunc(entries, func(e store.Entry) bool {
+		return e.Person == "wren" && strings.Contains(e.What, "left a change made by hand") && strings.Contains(e.Text, "harvest")
+	}) {
+		t.Errorf("the journal does not say that it was left: %v %v", entries, err)
+	}
+}
+
+// An edit that nobody has committed is planned against what is there, with code that
+// is not built yet.
+func TestSketch(t *testing.T) {
+	r := newRig(t)
+	files := first()
+	r.push(files)
+	r.reaches(1, "trial", delivery.Settled)
+	at := place("trial", "north")
+	own, _, err := r.Planner.Service(t.Context(), at.Service, 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, tt := range []struct {
+		code map[string][]string
+		want string
+	}{
+		{map[string][]string{}, ""},
+		{map[string][]string{"a": {"a/main.py"}}, "replace revision/a, update pointer/a"},
+	} {
+		p, err := r.Planner.Sketch(t.Context(), deploy.Draft{Place: at, Version: 1, Service: own, Code: tt.code})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var steps []string
+		for _, s := range p.Steps {
+			steps = append(steps, string(s.Change)+" "+s.Address)
+		}
+		slices.Sort(steps)
+		if got := strings.Join(steps, ", "); got != tt.want || !p.Draft {
+			t.Errorf("%v: %s, draft %v", tt.code, got, p.Draft)
+		}
+	}
+}
