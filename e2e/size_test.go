@@ -91,6 +91,25 @@ stages:
 	p.page.MustEval(`() => window.scrollTo(0, document.body.scrollHeight)`)
 	p.reads(last)
 	opened("plan?stage=live&version=1", fmt.Sprintf("%d functions appear", *atSize))
+	p.press("more functions$")
+	p.press("^By function")
+	p.watchTasks()
+	p.page.MustEval(`() => window.scrollTo(0, document.body.scrollHeight)`)
+	p.reads("row0150") // of those that the fold held back
+	t.Logf("tasks of over 50 ms while the plan scrolled: %s, with %d nodes", p.longTasks(),
+		p.page.MustEval(`() => document.querySelectorAll('*').length`).Int())
+	begun = time.Now()
+	var sketch api.Sketch
+	text := "function: row0000\nruntime: python\nhandler: main:run\nmemory: 256 MiB\ntriggers:\n  get: {route: \"GET /rows/0\", open_to: members}\n"
+	for range 3 {
+		begun = time.Now()
+		r.ask("wren", "POST", orchard+"/source/plan", map[string]any{"branch": "main", "stage": "trial",
+			"files": map[string]any{"functions/row0000/function.yaml": text}}, &sketch)
+	}
+	if len(sketch.Plan.Steps) != 3 {
+		t.Errorf("an edit of one function has %d steps: %s", len(sketch.Plan.Steps), sketch.Text)
+	}
+	t.Logf("the plan of an edit: %.0f ms", float64(time.Since(begun).Milliseconds()))
 	opened("deliveries", "settled")
 	opened("functions/"+last+"?stage=trial", "GET /rows/")
 	opened("source", "functions")

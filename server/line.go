@@ -102,7 +102,8 @@ func (h *handlers) withGates(ctx context.Context, f *view.Facts) error {
 	judged, err := h.engine.Line.Judged(ctx, f.Service.Name, 0)
 	for i, d := range f.Deliveries {
 		if f.Awaits(d.Delivery) {
-			f.Deliveries[i].Gates = judged[deliver.Place{Version: d.Version, Stage: d.Stage}].Gates
+			j := judged[deliver.Place{Version: d.Version, Stage: d.Stage}]
+			f.Deliveries[i].Gates, f.Deliveries[i].Stops = j.Gates, j.Stops
 		}
 	}
 	return err

@@ -227,6 +227,9 @@ func (l *Line) next(ctx context.Context, rows []store.Delivery, judged map[Place
 			if err != nil {
 				return nil, fmt.Errorf("judging version %d: %w", d.Version, err)
 			}
+			if len(meanings) == 0 { // the newest on its way: those before it are overtaken by it
+				now.Stops = l.stops(ctx, d)
+			}
 			var before *Judged
 			if old, ok := judged[Place{d.Version, d.Stage}]; ok {
 				before = &old

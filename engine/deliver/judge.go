@@ -30,6 +30,8 @@ const planning = 10 * time.Second
 type Judged struct {
 	Gates   []delivery.Gate `json:"gates"`
 	Meaning *Meaning        `json:"meaning,omitempty"`
+	// Stops is what would stop its plan as it stands, long before it enters.
+	Stops []string `json:"stops,omitempty"`
 
 	text string // as it is kept; "" where it is not
 }
@@ -113,6 +115,24 @@ func (l *Line) Means(ctx context.Context, service, stage string, version int) (*
 	}
 	l.meanings[key] = knownMeaning{stamp, m}
 	return m, nil
+}
+
+// stops lists what would stop the plan of a version that is on its way, so that it can
+// be mended before anybody approves. A place that cannot be planned is told elsewhere.
+func (l *Line) stops(ctx context.Context, d store.Delivery) []string {
+	m, err := l.Means(ctx, d.Service, d.Stage, d.Version)
+	if err != nil {
+		return nil
+	}
+	var out []string
+	for _, p := range m.Plans() {
+		for _, problem := range p.Problems {
+			if !slices.Contains(out, problem.Message) {
+				out = append(out, problem.Message)
+			}
+		}
+	}
+	return out
 }
 
 type knownMeaning struct {

@@ -1447,6 +1447,9 @@ type StageSecret struct {
 
 // Station defines model for Station.
 type Station struct {
+	// Ahead What would stop the plan of a version that is on its way
+	Ahead *StoppedAhead `json:"ahead,omitempty"`
+
 	// Declared Whether the newest version still declares it
 	Declared bool    `json:"declared"`
 	Drifted  int     `json:"drifted"`
@@ -1493,6 +1496,12 @@ type Step struct {
 
 // StepChange defines model for Step.Change.
 type StepChange string
+
+// StoppedAhead What would stop the plan of a version that is on its way
+type StoppedAhead struct {
+	Stops   []string `json:"stops"`
+	Version int      `json:"version"`
+}
 
 // StuckWork defines model for StuckWork.
 type StuckWork struct {

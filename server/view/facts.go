@@ -47,6 +47,7 @@ type Turned struct {
 type Delivery struct {
 	store.Delivery
 	Gates []delivery.Gate
+	Stops []string // what would stop its plan as it stands
 }
 
 // Stages gives the stages in their order: those that are declared, and where they

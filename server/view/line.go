@@ -120,6 +120,9 @@ func wait(s *api.Station, d Delivery) {
 		arrived = arrived && (g.Kind != delivery.BeforeGate || g.State == delivery.Holds)
 	}
 	s.Waiting++
+	if s.Ahead == nil && len(d.Stops) > 0 {
+		s.Ahead = &api.StoppedAhead{Version: d.Version, Stops: d.Stops}
+	}
 	if s.Next == nil || arrived && s.Next.State != "arrived" {
 		s.Next = &api.NextIn{Version: d.Version, Summary: delivery.Summary(d.Gates),
 			State: map[bool]string{true: "arrived", false: "on its way"}[arrived]}

@@ -49,6 +49,10 @@ func (n *needs) ofDeliveries(f *Facts, stage string) {
 		if d.State == delivery.Stopped {
 			n.add(api.NeedKindStopped, stage, path, "Version %d stopped in %s: %s", d.Version, stage, d.Why)
 		}
+		if d.State == delivery.Waiting && len(d.Stops) > 0 {
+			n.add(api.NeedKindStopped, stage, fmt.Sprintf("plan?stage=%s&version=%d", stage, d.Version),
+				"Version %d cannot enter %s as it stands: %s", d.Version, stage, aheadWords(d.Stops))
+		}
 		if d.State == delivery.Waiting && !asked {
 			if text := waitsForSomebody(d.Gates); text != "" {
 				asked = true // an older version is overtaken by this one

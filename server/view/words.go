@@ -158,3 +158,11 @@ func Runnable(p *plan.Plan, was bool) api.Runnable {
 	return api.Runnable{How: api.RunnableHowDelivery,
 		Why: fmt.Sprintf("Version %d enters %s through its delivery, when its gates hold.", b.Version, b.Stage)}
 }
+
+// aheadWords tells the first of what would stop a plan, and how many more there are.
+func aheadWords(stops []string) string {
+	if len(stops) == 1 {
+		return stops[0]
+	}
+	return fmt.Sprintf("%s; and %d more", stops[0], len(stops)-1)
+}

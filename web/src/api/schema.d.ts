@@ -1425,6 +1425,12 @@ export interface components {
             /** @description How many versions wait to enter */
             waiting: number;
             next?: components["schemas"]["NextIn"];
+            ahead?: components["schemas"]["StoppedAhead"];
+        };
+        /** @description What would stop the plan of a version that is on its way */
+        StoppedAhead: {
+            version: number;
+            stops: string[];
         };
         NextIn: {
             version: number;

@@ -1,10 +1,11 @@
 <script setup lang="ts">
 // Steps of a plan under one heading; of very many the first. What follows from
 // another step of the group is folded under it: nobody decides by a pointer.
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 
 import type { Schemas } from '../api/client'
 import { useFold } from '../composables/useFold'
+import { useRows } from '../composables/useRows'
 import { count } from '../words'
 
 const props = defineProps<{
@@ -22,6 +23,8 @@ const follows = (s: Schemas['Step']): boolean => !!props.folded && !!s.follows &
 const main = computed(() => props.steps.filter((s) => !follows(s)))
 const rest = computed(() => props.steps.filter(follows))
 const { shown, more, unfold } = useFold(() => main.value, 40)
+const box = ref<HTMLElement | null>(null)
+const { inView, before, after, measure } = useRows(() => shown.value, 84, box)
 /** All that a group has in common is said once. */
 const common = computed(() => {
   const texts = new Set(props.steps.map((s) => s.because.map((c) => c.text).join()))
@@ -34,14 +37,13 @@ const common = computed(() => {
     <h2 class="sheet-pad">
       {{ title }} <span v-if="common" class="quiet fw-normal">{{ common }}</span>
     </h2>
-    <PlanStep
-      v-for="s in shown"
-      :key="s.index"
-      :step="s"
-      :authors="authors"
-      :with-wave="withWave"
-      :plain="!!common && s.index !== shown[0]?.index"
-    />
+    <div ref="box">
+      <div v-if="before" aria-hidden="true" :style="{ height: `${before}px` }" />
+      <div v-for="{ row: s, index } in inView" :key="s.index" :ref="measure" class="one" :data-index="index">
+        <PlanStep :step="s" :authors="authors" :with-wave="withWave" :plain="!!common && s.index !== shown[0]?.index" />
+      </div>
+      <div v-if="after" aria-hidden="true" :style="{ height: `${after}px` }" />
+    </div>
     <p v-if="more" class="sheet-pad mb-0">
       <button type="button" class="btn btn-link p-0" @click="unfold">{{ more }} more steps</button>
     </p>
@@ -55,8 +57,8 @@ const common = computed(() => {
 </template>
 
 <style scoped>
-.group {
-  margin-bottom: 0.8rem;
+.one:not(:last-child) {
+  border-bottom: 1px solid color-mix(in srgb, var(--rule) 60%, transparent);
 }
 .group h2 {
   margin: 0;

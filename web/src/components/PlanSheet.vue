@@ -5,6 +5,7 @@ import { computed, defineAsyncComponent, ref, watch } from 'vue'
 import { ask, client, type Schemas } from '../api/client'
 import { useAddress } from '../composables/useAddress'
 import { useFold } from '../composables/useFold'
+import { useRows } from '../composables/useRows'
 import { count } from '../words'
 
 // The layout of graphs is fetched when somebody wants one.
@@ -48,6 +49,8 @@ const groups = computed(() => {
     .map(([title, of]) => ({ title, steps: [...of].sort((a, b) => a.wave - b.wave) }))
 })
 const { shown, more, unfold } = useFold(() => groups.value, 25)
+const box = ref<HTMLElement | null>(null)
+const { inView, before, after, measure } = useRows(() => shown.value, 150, box)
 </script>
 
 <template>
@@ -83,15 +86,19 @@ const { shown, more, unfold } = useFold(() => groups.value, 25)
       <span class="quiet">{{ count(plan.unchanged, 'resource') }} unchanged</span>
     </div>
     <PlanGraph v-if="view === 'graph'" :plan="plan" />
-    <PlanGroup
-      v-for="g in view === 'graph' ? [] : shown"
-      :key="g.title"
-      :title="g.title"
-      :steps="g.steps"
-      :authors="authors"
-      :folded="view === 'functions'"
-      :with-wave="view === 'functions'"
-    />
+    <div v-else ref="box">
+      <div v-if="before" aria-hidden="true" :style="{ height: `${before}px` }" />
+      <div v-for="{ row: g, index } in inView" :key="g.title" :ref="measure" class="group" :data-index="index">
+        <PlanGroup
+          :title="g.title"
+          :steps="g.steps"
+          :authors="authors"
+          :folded="view === 'functions'"
+          :with-wave="view === 'functions'"
+        />
+      </div>
+      <div v-if="after" aria-hidden="true" :style="{ height: `${after}px` }" />
+    </div>
     <p v-if="more && view !== 'graph'">
       <button type="button" class="btn btn-link p-0" @click="unfold">{{ more }} more functions</button>
     </p>
@@ -105,5 +112,9 @@ const { shown, more, unfold } = useFold(() => groups.value, 25)
   gap: 0.4rem;
   align-items: baseline;
   margin-bottom: 0.6rem;
+}
+/* The distance counts as a part of the row, as the window over the rows is reckoned by their heights. */
+.group {
+  padding-bottom: 0.8rem;
 }
 </style>

@@ -69,10 +69,6 @@ const { service, stage } = useFocus()
 <style scoped>
 .step {
   padding: 0.45rem 0.9rem;
-  border-bottom: 1px solid color-mix(in srgb, var(--rule) 60%, transparent);
-}
-.step:last-child {
-  border-bottom: 0;
 }
 .head {
   display: flex;

@@ -68,6 +68,14 @@ function gates(s: Schemas['Station']): string {
           >
           <span class="way-gates">{{ gates(s) }}</span>
         </RouterLink>
+        <RouterLink
+          v-if="s.ahead"
+          :to="{ name: 'plan', params: { service }, query: { stage: s.stage, version: s.ahead.version } }"
+          class="way-text bad link-plain"
+          :title="s.ahead.stops.join('\n')"
+          >▲ {{ s.ahead.version === s.next?.version ? '' : `version ${s.ahead.version}: `
+          }}{{ count(s.ahead.stops.length, 'problem') }} ahead</RouterLink
+        >
         <svg class="arrow" height="8" preserveAspectRatio="none" aria-hidden="true">
           <line x1="0" y1="4" x2="100%" y2="4" stroke="currentColor" :stroke-dasharray="s.next ? '' : '3 3'" />
         </svg>
@@ -206,5 +214,8 @@ function gates(s: Schemas['Station']): string {
   .station {
     flex: 0 0 12rem;
   }
+}
+.way-text.bad {
+  color: var(--clay);
 }
 </style>

@@ -43,6 +43,12 @@ const { data, problem, reload } = useLoad(
   { watch: () => [route.params.id, service.value, stage.value, version.value, target.value, takeAway.value].join(' ') },
 )
 const plan = computed(() => data.value?.plan)
+/** Since when nothing is to be done; 0 where something is. */
+const quietSince = computed(() => {
+  const p = plan.value
+  if (!p || p.steps.length + p.problems.length > 0 || p.base.version !== p.base.from) return 0
+  return line.line?.stages.find((s) => s.stage === p.base.stage)?.since ?? 0
+})
 const targets = computed(() => line.line?.stages.find((s) => s.stage === stage.value)?.targets ?? [])
 
 // A plan is a look at one moment. When something happens in its stage that it
@@ -173,7 +179,11 @@ async function go(): Promise<void> {
         >
       </p>
       <PlanAgainst v-if="data.id" :id="data.id" />
-      <div class="split">
+      <p v-if="quietSince" class="quiet">
+        Nothing is to be done since <TimeAgo :at="quietSince" />, when version {{ plan.base.version }} came in; the last
+        look found live as it was put there. Choose another version to see what it would change.
+      </p>
+      <div v-else class="split">
         <section>
           <PlanSheet :plan="plan" />
         </section>
