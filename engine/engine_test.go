@@ -500,6 +500,16 @@ func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 	if !strings.Contains(d.Why, `the secret "key" has no value in trial`) {
 		t.Errorf("why: %s", d.Why)
 	}
+	ahead := func() []string {
+		judged, err := r.Line.Judged(t.Context(), "frostline", 1)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return judged[deliver.Place{Version: 1, Stage: "live"}].Stops
+	}
+	r.until("what live lacks to be told before anything waits there", func() bool {
+		return len(ahead()) == 1 && strings.Contains(ahead()[0], `the secret "key" has no value in live`)
+	})
 	for _, stage := range []string{"trial", "live"} {
 		if err := r.People.SetSecret(t.Context(), "frostline", stage, "key", "hidden-"+stage, "wren"); err != nil {
 			t.Fatal(err)
@@ -509,6 +519,7 @@ func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 		t.Fatal(err)
 	}
 	r.reaches(1, "trial", delivery.Settled)
+	r.until("nothing to be lacking", func() bool { return len(ahead()) == 0 })
 	if err := r.Line.Approve(t.Context(), "frostline", 1, "live",
 		r.say("wren", "live", 1)); !errors.Is(err, rights.ErrRefused) {
 		t.Errorf("the author approves: %v", err)

@@ -115,7 +115,8 @@ func TestStations(t *testing.T) {
 
 func TestStationsOnSeveralTargets(t *testing.T) {
 	f := frostline()
-	f.Looks[place("live", "north")] = observe.Look{Drift: []plan.Drifted{{Function: "warn"}},
+	f.Looks[place("live", "north")] = observe.Look{Drift: []plan.Drifted{{Function: "warn", Vanished: true},
+		{Function: "warn", Follows: "function/warn", Vanished: true}, {Function: "relay", Vanished: true, Left: &plan.Left{}}},
 		Functions: map[string]observe.Figures{"warn": {Calls: 4, Errors: 1}, "intake": {Calls: 2}}}
 	f.Looks[place("live", "coast")] = observe.Look{Error: "it does not answer",
 		Functions: map[string]observe.Figures{"warn": {Calls: 4, Errors: 2}}}
@@ -123,6 +124,11 @@ func TestStationsOnSeveralTargets(t *testing.T) {
 	if s.Version != 1 || s.Since != at.Add(time.Minute).UnixMilli() || fmt.Sprint(api.OrZero(s.Versions)) != "[1 2]" ||
 		s.Drifted != 1 || s.Failing != 1 || api.OrZero(s.Problem) != "it does not answer" {
 		t.Errorf("%+v", s)
+	}
+	f.Deliveries = []view.Delivery{waiting(3, "live", before(delivery.Waits))}
+	f.Deliveries[0].Stops = []string{"no key"}
+	if s := view.Line(f).Stages[1]; s.Ahead == nil || s.Ahead.Version != 3 || s.Ahead.Stops[0] != "no key" {
+		t.Errorf("what stops a version ahead: %+v", s.Ahead)
 	}
 	f.Places = nil
 	if s := view.Line(f).Stages[1]; s.State != "empty" || s.Version != 0 || s.Versions != nil {
@@ -144,10 +150,12 @@ func TestNeeds(t *testing.T) {
 		{Delivery: store.Delivery{Version: 3, Stage: "trial", State: delivery.Stopped, Why: "cases failed"}},
 		{Delivery: store.Delivery{Version: 2, Stage: "trial", State: delivery.Stopped}}, // older than what is there
 	}
+	f.Deliveries[1].Stops = []string{"no key", "no room"}
 	f.Turned = map[manifest.Place][]view.Turned{
 		place("live", "north"): {{Name: "sms_key", Functions: []string{"relay", "warn"}}}}
 	f.Looks[place("live", "north")] = observe.Look{
-		Drift:     []plan.Drifted{{Function: "warn"}, {Function: "warn"}},
+		Drift: []plan.Drifted{{Function: "warn", Vanished: true}, {Function: "warn", Unknown: true},
+			{Function: "relay", Vanished: true, Left: &plan.Left{}}},
 		Parked:    map[string]int{"relay": 1, "intake": 3},
 		Functions: map[string]observe.Figures{"warn": {Calls: 4, Errors: 1}, "intake": {Calls: 2}},
 		Error:     "it does not answer",
@@ -158,6 +166,7 @@ func TestNeeds(t *testing.T) {
 	}
 	want := `build The newest commit could not be built: no such file (source)
 stopped Version 3 stopped in trial: cases failed (deliveries/3/trial)
+stopped Version 4 cannot enter live as it stands: no key; and 1 more (plan?stage=live&version=4)
 approval Version 4 waits for one approval, to enter live (deliveries/4/live)
 platform live on local/north cannot be seen: it does not answer (board)
 drift warn was changed by hand in live on local/north (plan?stage=live)
@@ -182,7 +191,8 @@ func TestBoard(t *testing.T) {
 			record("warn", resource.Function, 2, map[string]any{"memory": 128.0})},
 		place("live", "coast"): {record("warn", resource.Function, 1, map[string]any{"memory": 128.0})},
 	}
-	f.Looks[place("live", "north")] = observe.Look{Drift: []plan.Drifted{{Function: "warn"}},
+	f.Looks[place("live", "north")] = observe.Look{Drift: []plan.Drifted{{Function: "warn", Vanished: true},
+		{Function: "warn", Follows: "function/warn", Vanished: true}, {Function: "relay", Vanished: true, Left: &plan.Left{}}},
 		Functions: map[string]observe.Figures{"warn": {Calls: 4, Errors: 1, MemoryPeak: 90}}}
 	f.Looks[place("live", "coast")] = observe.Look{
 		Functions: map[string]observe.Figures{"warn": {Calls: 3, MemoryPeak: 100}}}
