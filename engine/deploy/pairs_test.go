@@ -30,7 +30,7 @@ var pairs = flag.Int("pairs", 200, "how many pairs of services TestPairs goes th
 
 // world is a stage on the real local platform, with what was recorded there.
 type world struct {
-	*testing.T
+	testing.TB
 	address string
 	client  *platform.Client
 	scope   platform.Scope
@@ -40,10 +40,11 @@ type world struct {
 	digests []string // of archives that the platform has
 }
 
-func newWorld(t *testing.T) *world {
+func newWorld(t testing.TB) *world {
 	t.Helper()
 	var p *local.Platform
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { p.Protocol().ServeHTTP(w, r) }))
+	var protocol http.Handler
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { protocol.ServeHTTP(w, r) }))
 	var err error
 	if p, err = local.Open(t.Context(), local.Options{Dir: t.TempDir(), Token: "t", RoutesAt: "http://routes",
 		DataAt: server.URL, Log: slog.New(slog.DiscardHandler)}); err != nil {
@@ -55,7 +56,8 @@ func newWorld(t *testing.T) *world {
 			t.Error(err)
 		}
 	})
-	w := &world{T: t, address: server.URL, scope: platform.Scope{Region: "north", Service: "orchard", Stage: "trial"}}
+	protocol = p.Protocol()
+	w := &world{TB: t, address: server.URL, scope: platform.Scope{Region: "north", Service: "orchard", Stage: "trial"}}
 	if w.client, err = platform.NewClient(server.URL, "t"); err != nil {
 		t.Fatal(err)
 	}

@@ -304,6 +304,7 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 	var cancel context.CancelFunc
 	x.going, cancel = context.WithCancel(ctx)
 	defer cancel()
+	queue := plan.NewQueue(x.plan.Steps, func(i int) bool { return states[i].State == store.StepDone })
 	for {
 		if !cancelled {
 			d, err := x.store.Deployment(ctx, x.id)
@@ -311,15 +312,17 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 				cancel()
 			}
 		}
-		for i := range states {
-			if flying >= plan.AtOnce || cancelled || ctx.Err() != nil {
+		for flying < plan.AtOnce && !cancelled && ctx.Err() == nil {
+			i, ok := queue.Next()
+			if !ok {
 				break
 			}
-			if x.ready(states, i) {
-				states[i].State = "flying"
-				flying++
-				go func(s store.Step) { results <- x.step(ctx, &x.plan.Steps[i], s) }(states[i])
+			if states[i].State != store.StepWaiting && states[i].State != store.StepRunning {
+				continue
 			}
+			states[i].State = "flying"
+			flying++
+			go func(s store.Step) { results <- x.step(ctx, &x.plan.Steps[i], s) }(states[i])
 		}
 		if flying == 0 {
 			return failed, cancelled, ctx.Err()
@@ -342,25 +345,13 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 				failed = x.plan.Steps[r.step].Address + ": " + r.err.Error()
 			default:
 				states[r.step].State = store.StepDone
+				queue.Done(r.step)
 			}
 			if flying == 0 && err != nil {
 				return failed, false, err
 			}
 		}
 	}
-}
-
-// ready tells whether a step may be sent: it is not done, and all that it needs is.
-func (x *execution) ready(states []store.Step, i int) bool {
-	if states[i].State != store.StepWaiting && states[i].State != store.StepRunning {
-		return false
-	}
-	for _, need := range x.plan.Steps[i].Needs {
-		if states[need].State != store.StepDone {
-			return false
-		}
-	}
-	return true
 }
 
 // step sends one step. One that was sent before and whose outcome is not known

@@ -39,18 +39,15 @@ func withinQuotas(ctx context.Context, tx *sql.Tx, sc scope, kind, function stri
 		if q.Kind != kind {
 			continue
 		}
-		where, args, of := "", []any{kind, sc.region}, sc.region
-		switch q.Per {
-		case api.QuotaPerScope:
-			where, args, of = "AND service = ? AND stage = ?", append(args, sc.service, sc.stage), sc.String()
-		case api.QuotaPerFunction:
-			address := kind + "/" + function + "/"
-			where, args, of = "AND service = ? AND stage = ? AND substr(address, 1, length(?)) = ?",
-				append(args, sc.service, sc.stage, address, address), function+" in "+sc.String()
+		// Of one function, or of one scope, they stand side by side by their addresses.
+		from, of := kind+"/", sc.String()
+		if q.Per == api.QuotaPerFunction {
+			from, of = kind+"/"+function+"/", function+" in "+sc.String()
 		}
 		var there int
-		if err := tx.QueryRowContext(ctx, `SELECT count(*) FROM resources WHERE kind = ? AND region = ? `+where,
-			args...).Scan(&there); err != nil {
+		if err := tx.QueryRowContext(ctx, `SELECT count(*) FROM resources
+			WHERE region = ? AND service = ? AND stage = ? AND address >= ? AND address < ?`,
+			sc.region, sc.service, sc.stage, from, from[:len(from)-1]+"0").Scan(&there); err != nil { // 0 comes after /
 			return fmt.Errorf("counting resources: %w", err)
 		}
 		if there >= q.Limit {

@@ -139,11 +139,11 @@ func (p *Platform) put(ctx context.Context, sc scope, address string, w wish) (a
 			secrets = []byte("{}")
 		}
 		if _, err := tx.ExecContext(ctx,
-			`INSERT INTO resources (region, service, stage, address, kind, attributes, secrets, tag, changed_at, version)
-			VALUES (?,?,?,?,?,?,?,?,?,?) ON CONFLICT DO UPDATE SET attributes = excluded.attributes, secrets = excluded.secrets,
-			tag = excluded.tag, changed_at = excluded.changed_at, version = excluded.version`,
+			`INSERT INTO resources (region, service, stage, address, kind, attributes, secrets, tag, changed_at, version, taken)
+			VALUES (?,?,?,?,?,?,?,?,?,?,?) ON CONFLICT DO UPDATE SET attributes = excluded.attributes, secrets = excluded.secrets,
+			tag = excluded.tag, changed_at = excluded.changed_at, version = excluded.version, taken = excluded.taken`,
 			sc.region, sc.service, sc.stage, address, kind, string(attributes), p.store.sealed(sc, string(secrets)), r.tag,
-			r.changedAt, r.version); err != nil {
+			r.changedAt, r.version, takenBy(kind, r.attributes)); err != nil {
 			return err
 		}
 		if kind == resource.Revision {
@@ -359,17 +359,27 @@ func (p *Platform) allowedRoute(ctx context.Context, tx *sql.Tx, sc scope, addre
 	if attributes["enabled"] == false {
 		return nil
 	}
-	others, err := p.store.resources(ctx, tx, sc, "AND kind = 'route' AND address <> ?", address)
+	var other string
+	err = tx.QueryRowContext(ctx, `SELECT address FROM resources INDEXED BY resources_taken
+		WHERE region = ? AND service = ? AND stage = ? AND taken = ? AND taken <> '' AND address <> ? LIMIT 1`,
+		sc.region, sc.service, sc.stage, parsed.Key(), address).Scan(&other)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil
+	}
+	request, _ := route.Collide(parsed, parsed)
+	return errors.Join(err, refuse(409, "%s and %s both take the request %s", address, other, request))
+}
+
+// takenBy gives the key of what a route takes; ” where it takes nothing, or is none.
+func takenBy(kind string, attributes map[string]any) string {
+	if kind != resource.Route || attributes["enabled"] == false {
+		return ""
+	}
+	parsed, err := route.Parse(fmt.Sprint(attributes["method"], " ", attributes["path"]))
 	if err != nil {
-		return err
+		return ""
 	}
-	for _, o := range others {
-		other, err := route.Parse(fmt.Sprint(o.attributes["method"], " ", o.attributes["path"]))
-		if request, collide := route.Collide(parsed, other); err == nil && collide && o.attributes["enabled"] != false {
-			return refuse(409, "%s and %s both take the request %s", address, o.address, request)
-		}
-	}
-	return nil
+	return parsed.Key()
 }
 
 func scheduleOf(attributes map[string]any) (timing.Schedule, error) {

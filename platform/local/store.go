@@ -14,6 +14,8 @@ import (
 
 	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the driver
+
+	"rudmar/core/resource"
 )
 
 //go:embed migrations/*.sql
@@ -51,7 +53,11 @@ func openStore(ctx context.Context, dir string) (*store, error) {
 		return nil, fmt.Errorf("bringing the platform's database up to date: %w", err)
 	}
 	s := &store{db: db}
-	sealed, err := s.hasSealed(ctx)
+	err = s.fillTaken(ctx)
+	var sealed bool
+	if err == nil {
+		sealed, err = s.hasSealed(ctx)
+	}
 	if err == nil {
 		s.seal, err = openSeal(dir, !sealed)
 	}
@@ -63,6 +69,35 @@ func openStore(ctx context.Context, dir string) (*store, error) {
 		return nil, err
 	}
 	return s, nil
+}
+
+// fillTaken fills in what routes take that an older program put there.
+func (s *store) fillTaken(ctx context.Context) error {
+	rows, err := s.db.QueryContext(ctx, `SELECT rowid, attributes FROM resources WHERE kind = 'route' AND taken IS NULL`)
+	if err != nil {
+		return err
+	}
+	taken := map[int64]string{}
+	for rows.Next() {
+		var id int64
+		var text string
+		var attributes map[string]any
+		if err := errors.Join(rows.Scan(&id, &text), json.Unmarshal([]byte(text), &attributes)); err != nil {
+			return errors.Join(err, rows.Close())
+		}
+		taken[id] = takenBy(resource.Route, attributes)
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return err
+	}
+	return s.within(ctx, func(tx *sql.Tx) error {
+		for id, key := range taken {
+			if _, err := tx.ExecContext(ctx, `UPDATE resources SET taken = ? WHERE rowid = ?`, key, id); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // ErrNewer tells that the platform's database was made by a newer program.

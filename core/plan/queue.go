@@ -1,0 +1,110 @@
+package plan
+
+import "container/heap"
+
+// Queue gives the steps of a plan in the order in which a deployment sends them: a
+// step once all that it needs is done, and of those that may be sent the one with
+// the longest way to the end behind it, so that the last step ends as soon as it
+// can. It is not safe for several goroutines.
+type Queue struct {
+	steps []Step
+	open  []int   // how many needs of each step are not done
+	users [][]int // which steps need it
+	left  []int64 // milliseconds from its start to the end of the longest way behind it
+	ready readySteps
+}
+
+// NewQueue begins with the steps that are not done yet.
+func NewQueue(steps []Step, done func(i int) bool) *Queue {
+	q := &Queue{steps: steps, open: make([]int, len(steps)), users: make([][]int, len(steps)), left: make([]int64, len(steps))}
+	finished := make([]bool, len(steps))
+	for i := range steps {
+		finished[i] = done(i)
+	}
+	for i := range steps {
+		for _, need := range steps[i].Needs {
+			if !finished[need] {
+				q.open[i]++
+				q.users[need] = append(q.users[need], i)
+			}
+		}
+	}
+	q.reckon()
+	q.ready.left = q.left
+	for i := range steps {
+		if !finished[i] && q.open[i] == 0 {
+			q.ready.steps = append(q.ready.steps, i)
+		}
+	}
+	heap.Init(&q.ready)
+	return q
+}
+
+// reckon fills in how long the way behind each step is, from the last steps back.
+func (q *Queue) reckon() {
+	waits := make([]int, len(q.steps)) // users whose way is not known yet
+	var known []int
+	for i := range q.steps {
+		if waits[i] = len(q.users[i]); waits[i] == 0 {
+			known = append(known, i)
+		}
+	}
+	for len(known) > 0 {
+		i := known[len(known)-1]
+		known = known[:len(known)-1]
+		q.left[i] += max(q.steps[i].Expected, 1) // that a step is there counts, too
+		for _, need := range q.steps[i].Needs {
+			q.left[need] = max(q.left[need], q.left[i])
+			if waits[need]--; waits[need] == 0 {
+				known = append(known, need)
+			}
+		}
+	}
+}
+
+// Next takes the step that is to be sent next; false where none may be sent now.
+func (q *Queue) Next() (int, bool) {
+	if len(q.ready.steps) == 0 {
+		return 0, false
+	}
+	i, _ := heap.Pop(&q.ready).(int)
+	return i, true
+}
+
+// Done tells that a step is done: what waited for it alone may be sent.
+func (q *Queue) Done(i int) {
+	for _, user := range q.users[i] {
+		if q.open[user]--; q.open[user] == 0 {
+			heap.Push(&q.ready, user)
+		}
+	}
+}
+
+// readySteps is a heap of steps, the one with the longest way behind it first.
+type readySteps struct {
+	steps []int
+	left  []int64
+}
+
+func (r *readySteps) Len() int { return len(r.steps) }
+func (r *readySteps) Less(i, j int) bool {
+	a, b := r.steps[i], r.steps[j]
+	if r.left[a] != r.left[b] {
+		return r.left[a] > r.left[b]
+	}
+	return a < b
+}
+func (r *readySteps) Swap(i, j int) { r.steps[i], r.steps[j] = r.steps[j], r.steps[i] }
+
+// Push adds a step, as heap.Push wants it.
+func (r *readySteps) Push(step any) {
+	i, _ := step.(int)
+	r.steps = append(r.steps, i)
+}
+
+// Pop takes the last step, as heap.Pop wants it.
+func (r *readySteps) Pop() any {
+	last := r.steps[len(r.steps)-1]
+	r.steps = r.steps[:len(r.steps)-1]
+	return last
+}

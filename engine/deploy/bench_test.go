@@ -1,0 +1,43 @@
+package deploy_test
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"rudmar/core/check"
+	"rudmar/core/expand"
+	"rudmar/core/manifest"
+)
+
+// BenchmarkSteps tells how much more a step of a first deployment costs the local
+// platform in a service of 1,000 functions than in one of 100.
+func BenchmarkSteps(b *testing.B) {
+	for b.Loop() {
+		perStep := map[int]time.Duration{}
+		for _, n := range []int{100, 1000} {
+			w := newWorld(b)
+			files := map[string]string{"rudmar.yaml": "rudmar: 1\nservice: orchard\nowner: growers\n" +
+				"stages: [{stage: trial, target: local/north, enter: {on: push, branch: main}}]\n"}
+			for i := range n {
+				files[fmt.Sprintf("f%d/function.yaml", i)] = fmt.Sprintf("function: f%d\nruntime: python\nhandler: main:run\n"+
+					"permissions: [{may: [read], of: tables/t%d}]\ntriggers: {ask: {route: GET /f/%d, open_to: members}}\n", i, i, i)
+				files[fmt.Sprintf("f%d/main.py", i)] = "def run(call):\n    return 0\n"
+			}
+			s := check.Service(manifest.FilesOf(files)).Service
+			in := expand.Inputs{Version: 1, Artifacts: map[string]string{}, Address: "http://routes"}
+			for _, fn := range s.Functions {
+				in.Artifacts[fn.Name] = w.digests[0]
+			}
+			wanted, _ := expand.Expand(s, s.Stage("trial"), s.Stage("trial").Targets[0], in)
+			p := w.plans(s, wanted)
+			begun := time.Now()
+			if err := w.deploy(p); err != nil {
+				b.Fatal(err)
+			}
+			perStep[n] = time.Since(begun) / time.Duration(len(p.Steps))
+		}
+		b.ReportMetric(float64(perStep[1000])/float64(perStep[100]), "x-of-a-tenth")
+		b.Logf("a step takes %v of 100 functions, %v of 1,000", perStep[100], perStep[1000])
+	}
+}
