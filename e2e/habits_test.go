@@ -187,3 +187,23 @@ func TestADayByKeyboard(t *testing.T) {
 	wren.finds("log of warn")
 	wren.reads("answered in")
 }
+
+// A part of the page that is gone belongs to an older Rudmar: the page loads anew,
+// once; where the part stays gone it does not load again and again.
+func TestAReplacedPageLoadsAnewOnce(t *testing.T) {
+	wren := demo(t).open(browse(t), "wren")
+	wren.goTo("journal?stage=trial")
+	const isGone = `() => { window.before = true; return dispatchEvent(new Event('vite:preloadError', { cancelable: true })) }`
+	if wren.page.MustEval(isGone).Bool() {
+		t.Error("the first time is an error for somebody")
+	}
+	wren.waits("the page to load anew where it was", `() => !window.before && document.querySelector('main h1')?.textContent === 'Journal'`)
+	if !wren.page.MustEval(isGone).Bool() {
+		t.Error("the second time is silent")
+	}
+	wren.press("^Versions$")
+	wren.waits("another page", `() => document.querySelector('main h1')?.textContent === 'Versions'`)
+	if !wren.page.MustEval(`() => window.before === true`).Bool() {
+		t.Error("the page loads again and again")
+	}
+}

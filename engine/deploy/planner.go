@@ -39,12 +39,15 @@ type Planner struct {
 	key    []byte                       // of the fingerprints of secrets
 	parsed map[string]*manifest.Service // by the content of a version
 	sums   map[manifest.Place]sums      // what was observed of late
+	places map[manifest.Place]known
+
+	became expand.Cache // of edits, which differ by little
 }
 
 // NewPlanner makes a planner over the platforms that are connected, by name.
 func NewPlanner(s *store.Store, platforms map[string]*platform.Client, secrets Secrets, key []byte) *Planner {
 	return &Planner{store: s, platforms: platforms, secrets: secrets, key: key, parsed: map[string]*manifest.Service{},
-		sums: map[manifest.Place]sums{}}
+		sums: map[manifest.Place]sums{}, places: map[manifest.Place]known{}}
 }
 
 // Platform gives the client of a target, and the scope of a stage there.
@@ -201,7 +204,11 @@ func (p *Planner) wanted(ctx context.Context, d Draft, kinds api.Kinds) ([]expan
 			in.Artifacts[fn.Name] = unbuilt
 		}
 	}
-	resources, problems := expand.Expand(d.Service, stage, target, in)
+	var cache *expand.Cache
+	if d.Code != nil {
+		cache = &p.became
+	}
+	resources, problems := expand.ExpandAgain(d.Service, stage, target, in, cache)
 	return resources, problems, nil
 }
 
@@ -278,11 +285,11 @@ func (p *Planner) gather(ctx context.Context, d Draft) (in plan.Inputs, err erro
 	if err != nil {
 		return in, err
 	}
-	record, err := p.store.Record(ctx, place)
+	record, err := p.recordOf(ctx, current)
 	if err != nil {
 		return in, err
 	}
-	snapshot, err := client.Snapshot(ctx, scope)
+	live, fingerprint, err := p.liveOf(ctx, client, scope, place)
 	if err != nil {
 		return in, err
 	}
@@ -292,8 +299,8 @@ func (p *Planner) gather(ctx context.Context, d Draft) (in plan.Inputs, err erro
 	}
 	in = plan.Inputs{
 		Base: plan.Base{Place: place, Version: version, From: current.Version,
-			Serial: current.Serial, Fingerprint: snapshot.Fingerprint, Commit: v.Hash},
-		Wanted: wanted, Live: Live(snapshot), Kinds: Specs(kinds), Quotas: quotas(kinds), Renamed: map[string]string{},
+			Serial: current.Serial, Fingerprint: fingerprint, Commit: v.Hash},
+		Wanted: wanted, Live: live, Record: record, Kinds: Specs(kinds), Quotas: quotas(kinds), Renamed: map[string]string{},
 		Renames: kinds.Renames != nil && *kinds.Renames,
 	}
 	switch stage := service.Stage(place.Stage); {
@@ -301,9 +308,6 @@ func (p *Planner) gather(ctx context.Context, d Draft) (in plan.Inputs, err erro
 		in.Left = fmt.Sprintf("version %d no longer declares the stage %s", version, place.Stage)
 	case !slices.Contains(stage.Targets, place.Target):
 		in.Left = fmt.Sprintf("%s of version %d no longer has the target %s", place.Stage, version, place.Target)
-	}
-	for _, r := range record {
-		in.Record = append(in.Record, r.Recorded)
 	}
 	if in.LeftAlone, err = p.store.Left(ctx, place, p.store.Now()); err != nil {
 		return in, err

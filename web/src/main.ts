@@ -15,14 +15,24 @@ import App from './App.vue'
 import { vStack } from './directives/stack'
 import { router } from './router'
 
-// A part of the page that is gone belongs to an older Rudmar: the page loads anew,
-// once. Edits are kept in the browser and come back.
-addEventListener('vite:preloadError', (e) => {
+/**
+ * A part of the page that is gone belongs to an older Rudmar: the page loads anew,
+ * once, and goes on to where it was going. Edits are kept in the browser and come
+ * back. It gives false where it loaded anew for this already.
+ */
+function replaced(to: string): boolean {
   const here = document.querySelector<HTMLScriptElement>('script[type=module]')?.src ?? ''
-  if (sessionStorage.getItem('rudmar-replaced') === here) return
+  if (sessionStorage.getItem('rudmar-replaced') === here) return false
   sessionStorage.setItem('rudmar-replaced', here)
-  e.preventDefault()
-  location.reload()
+  location.assign(to)
+  return true
+}
+/** Where the page is going while it is on its way. */
+let going = ''
+router.beforeEach((to) => void (going = to.fullPath))
+router.afterEach(() => void (going = ''))
+addEventListener('vite:preloadError', (e) => {
+  if (replaced(going || location.href)) e.preventDefault()
 })
 
 createApp(App).use(createPinia()).use(router).directive('stack', vStack).mount('#app')

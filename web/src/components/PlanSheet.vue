@@ -88,7 +88,7 @@ const { inView, before, after, measure } = useRows(() => shown.value, 150, box)
     <PlanGraph v-if="view === 'graph'" :plan="plan" />
     <div v-else ref="box">
       <div v-if="before" aria-hidden="true" :style="{ height: `${before}px` }" />
-      <div v-for="{ row: g, index } in inView" :key="g.title" :ref="measure" class="group" :data-index="index">
+      <div v-for="{ row: g, index } in inView" :key="g.title" :ref="measure" class="space" :data-index="index">
         <PlanGroup
           :title="g.title"
           :steps="g.steps"
@@ -114,7 +114,7 @@ const { inView, before, after, measure } = useRows(() => shown.value, 150, box)
   margin-bottom: 0.6rem;
 }
 /* The distance counts as a part of the row, as the window over the rows is reckoned by their heights. */
-.group {
+.space {
   padding-bottom: 0.8rem;
 }
 </style>

@@ -154,7 +154,7 @@ async function go(): Promise<void> {
       <template v-else-if="data">
         <span class="quiet">looked at <TimeAgo :at="data.madeAt" />, not kept</span>
         <button type="button" class="btn btn-outline-secondary btn-sm" :disabled="busy" @click="address">
-          Give it an address to send
+          Give it an address
         </button>
       </template>
       <button v-if="data" type="button" class="btn btn-outline-secondary btn-sm" :disabled="busy" @click="copy">

@@ -1,0 +1,87 @@
+package deploy
+
+import (
+	"context"
+	"fmt"
+
+	"rudmar/core/manifest"
+	"rudmar/core/plan"
+	"rudmar/engine/store"
+	"rudmar/platform"
+)
+
+// known is what was read of a place last: who plans again and again, as while
+// somebody types, need not read it anew where nothing has moved.
+type known struct {
+	stage  store.Stage // whose record it is: its serial moves with each step
+	record []plan.Recorded
+	tag    string // of the snapshot
+	live   []plan.Live
+	print  string // the snapshot's fingerprint
+}
+
+// knownPlaces is how many places are remembered.
+const knownPlaces = 32
+
+// recordOf gives the record of a place, which is of that serial. It is not to be changed.
+func (p *Planner) recordOf(ctx context.Context, at store.Stage) ([]plan.Recorded, error) {
+	p.mu.Lock()
+	before := p.places[at.Place]
+	p.mu.Unlock()
+	if before.record != nil && same(before.stage, at) {
+		return before.record, nil
+	}
+	rows, err := p.store.Record(ctx, at.Place)
+	if err != nil {
+		return nil, err
+	}
+	record := make([]plan.Recorded, 0, len(rows))
+	for _, r := range rows {
+		record = append(record, r.Recorded)
+	}
+	// It is remembered where it is still of that serial: a step may have ended meanwhile.
+	if now, err := p.store.Stage(ctx, at.Place); err != nil || !same(now, at) {
+		return record, err
+	}
+	p.remember(at.Place, func(k *known) { k.stage, k.record = at, record })
+	return record, nil
+}
+
+func same(a, b store.Stage) bool {
+	return a.Place == b.Place && a.Serial == b.Serial && a.Version == b.Version && a.Since.Equal(b.Since)
+}
+
+// liveOf gives what is live at a place, and its fingerprint. It is not to be changed.
+func (p *Planner) liveOf(ctx context.Context, client *platform.Client, scope platform.Scope,
+	place manifest.Place) ([]plan.Live, string, error) {
+	tag, err := client.SnapshotTag(ctx, scope)
+	if err != nil {
+		return nil, "", err
+	}
+	p.mu.Lock()
+	before := p.places[place]
+	p.mu.Unlock()
+	if tag != "" && tag == before.tag && before.live != nil {
+		return before.live, before.print, nil
+	}
+	snapshot, err := client.Snapshot(ctx, scope)
+	if err != nil {
+		return nil, "", err
+	}
+	live := Live(snapshot)
+	if tag == fmt.Sprintf("%q", snapshot.Fingerprint) { // nothing moved between the two
+		p.remember(place, func(k *known) { k.tag, k.live, k.print = tag, live, snapshot.Fingerprint })
+	}
+	return live, snapshot.Fingerprint, nil
+}
+
+func (p *Planner) remember(place manifest.Place, put func(k *known)) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	k, there := p.places[place]
+	if !there && len(p.places) >= knownPlaces {
+		clear(p.places)
+	}
+	put(&k)
+	p.places[place] = k
+}
