@@ -183,8 +183,8 @@ func (h *handlers) GetMeaning(ctx context.Context, r api.GetMeaningRequestObject
 	for _, p := range m.Plans() {
 		t := api.TargetMeaning{Target: p.Base.Target.String(), From: p.Base.From, Steps: len(p.Steps),
 			Functions: p.Functions()}
-		if foreseen, err := h.engine.Planner.Foresee(ctx, deploy.Wish{Place: p.Base.Place, Version: p.Base.Version}); err == nil &&
-			foreseen.Digest == p.Digest {
+		wish := deploy.Wish{Place: p.Base.Place, Version: p.Base.Version}
+		if foreseen, err := h.engine.Planner.Foresee(ctx, wish); err == nil && foreseen.Digest == p.Digest {
 			p = foreseen // the same plan, with what was observed held against it
 		}
 		t.Sentence = p.Summary()

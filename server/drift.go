@@ -109,7 +109,8 @@ func (h *handlers) drifted(ctx context.Context, service string,
 }
 
 // LeaveDrift writes down that what is live now is left.
-func (h *handlers) LeaveDrift(ctx context.Context, r api.LeaveDriftRequestObject) (api.LeaveDriftResponseObject, error) {
+func (h *handlers) LeaveDrift(ctx context.Context,
+	r api.LeaveDriftRequestObject) (api.LeaveDriftResponseObject, error) {
 	if err := may(ctx, rights.Run, r.Service, r.Body.Place.Stage); err != nil {
 		return nil, err
 	}
@@ -188,11 +189,13 @@ func (h *handlers) TakeOverDrift(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	edited := h.engine.Checks.Check(ctx, r.Service, manifest.Overlay{Under: folder, Changed: map[string][]byte{file: text}})
+	edited := h.engine.Checks.Check(ctx, r.Service,
+		manifest.Overlay{Under: folder, Changed: map[string][]byte{file: text}})
 	if err := h.says(ctx, r.Service, edited, *r.Body, attribute.Live); err != nil {
 		return nil, badRequest(err.Error())
 	}
-	return api.TakeOverDrift200JSONResponse{Branch: branch, Commit: commit.Hash, File: file, Before: string(before), Text: string(text)}, nil
+	return api.TakeOverDrift200JSONResponse{Branch: branch, Commit: commit.Hash, File: file, Before: string(before),
+		Text: string(text)}, nil
 }
 
 // isSecret tells whether a value comes from a secret, of which live shows no more

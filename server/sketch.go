@@ -14,7 +14,8 @@ import (
 )
 
 // SketchPlan plans an edit that nobody has committed.
-func (h *handlers) SketchPlan(ctx context.Context, r api.SketchPlanRequestObject) (api.SketchPlanResponseObject, error) {
+func (h *handlers) SketchPlan(ctx context.Context,
+	r api.SketchPlanRequestObject) (api.SketchPlanResponseObject, error) {
 	_, result, err := h.edited(ctx, r.Service, r.Body.Branch, r.Body.Files)
 	if err != nil {
 		return nil, err

@@ -85,7 +85,8 @@ plan: 0 nothing to do, 4 something would change, 5 something stops it.`,
 		return coded{exitUsage, fmt.Errorf("%w; see %s --help", err, c.CommandPath())}
 	})
 	root.AddCommand(serveCommand(), demoCommand(), platformCommand(), personCommand(), secretCommand(), checkCommand(),
-		formatCommand(), versionCommand(), becomesCommand(), newCommand(), schemaCommand(), planCommand(), driftCommand(), serviceCommand(),
+		formatCommand(), versionCommand(), becomesCommand(), newCommand(), schemaCommand(), planCommand(), driftCommand(),
+		serviceCommand(),
 		repositoryCommand(), deliveryCommand(), tidyCommand(), hookCommand())
 	root.AddCommand(wasmWorkerCommand())
 	strict(root)

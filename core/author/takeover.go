@@ -49,7 +49,8 @@ func TakeOver(folder manifest.Folder, s *manifest.Service, stage, address, attri
 	if edit.Line > root.Last().Range().EndLine && len(text) > 0 && text[len(text)-1] != '\n' {
 		text = append(text, '\n')
 	}
-	at := diagnostic.Diagnostic{Range: diagnostic.Range{File: fn.File}, Fix: &diagnostic.Fix{Edits: []diagnostic.Edit{edit}}}
+	at := diagnostic.Diagnostic{Range: diagnostic.Range{File: fn.File},
+		Fix: &diagnostic.Fix{Edits: []diagnostic.Edit{edit}}}
 	return fn.File, diagnostic.Apply(text, []diagnostic.Diagnostic{at}), nil
 }
 
@@ -141,8 +142,8 @@ func put(root *tree.Node, path []string, written string, lines int) diagnostic.E
 	left := path[depth:]
 	if null := at.Get(left[0]); null != nil { // a key that says nothing yet: "in:"
 		end := at.Key(left[0]).Range()
-		return diagnostic.Edit{Range: diagnostic.Range{Line: end.EndLine, Column: end.EndColumn, EndLine: null.Range().EndLine,
-			EndColumn: null.Range().EndColumn}, Text: ": " + flow(left[1:], written)}
+		return diagnostic.Edit{Range: diagnostic.Range{Line: end.EndLine, Column: end.EndColumn,
+			EndLine: null.Range().EndLine, EndColumn: null.Range().EndColumn}, Text: ": " + flow(left[1:], written)}
 	}
 	first := at.Keys[0]
 	if at != root && first.Line == at.Line && at.Column < first.Column { // {…}
@@ -162,7 +163,8 @@ func put(root *tree.Node, path []string, written string, lines int) diagnostic.E
 		}
 		text.WriteString("\n")
 	}
-	return diagnostic.Edit{Range: diagnostic.Range{Line: line, Column: 1, EndLine: line, EndColumn: 1}, Text: text.String()}
+	return diagnostic.Edit{Range: diagnostic.Range{Line: line, Column: 1, EndLine: line, EndColumn: 1},
+		Text: text.String()}
 }
 
 // flow writes a value under a path of keys in one line.

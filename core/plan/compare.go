@@ -220,7 +220,8 @@ func (b *builder) left(address string, at states) bool {
 		function := resource.Function + "/" + fn
 		record, live := b.record[function], b.live[function]
 		if record != nil && live != nil && len(b.wantedOf(function)) > 0 {
-			of := states{record: record.Attributes, live: b.settable(resource.Function, live.Attributes), wanted: b.wantedOf(function)}
+			of := states{record: record.Attributes, live: b.settable(resource.Function, live.Attributes),
+				wanted: b.wantedOf(function)}
 			if len(differences(of.record, of.live)) > 0 {
 				return b.left(function, of)
 			}

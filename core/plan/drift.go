@@ -109,7 +109,8 @@ func followed(drift []Drifted) {
 		d := &drift[i]
 		function, revision := resource.Function+"/"+d.Function, resource.Revision+"/"+d.Function
 		switch {
-		case d.Kind == resource.Revision && changed[function], d.Kind == resource.Pointer && changed[revision] && changed[function]:
+		case d.Kind == resource.Revision && changed[function],
+			d.Kind == resource.Pointer && changed[revision] && changed[function]:
 			d.Follows = function
 		case d.Kind == resource.Pointer && changed[revision]:
 			d.Follows = revision

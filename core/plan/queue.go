@@ -16,7 +16,8 @@ type Queue struct {
 
 // NewQueue begins with the steps that are not done yet.
 func NewQueue(steps []Step, done func(i int) bool) *Queue {
-	q := &Queue{steps: steps, open: make([]int, len(steps)), users: make([][]int, len(steps)), left: make([]int64, len(steps))}
+	n := len(steps)
+	q := &Queue{steps: steps, open: make([]int, n), users: make([][]int, n), left: make([]int64, n)}
 	finished := make([]bool, len(steps))
 	for i := range steps {
 		finished[i] = done(i)

@@ -346,7 +346,8 @@ func (o *observations) holdings(ctx context.Context, sc scope) ([]api.Holding, e
 		`SELECT function, 'log lines', count(*), min(at) FROM log_lines
 			WHERE region = ?1 AND service = ?2 AND stage = ?3 GROUP BY function
 		UNION ALL
-		SELECT substr(subscription, 14, instr(substr(subscription, 14), '/') - 1) AS name, 'waiting messages', count(*), min(sent_at)
+		SELECT substr(subscription, 14, instr(substr(subscription, 14), '/') - 1) AS name, 'waiting messages',
+			count(*), min(sent_at)
 			FROM messages WHERE region = ?1 AND service = ?2 AND stage = ?3 AND subscription <> '' GROUP BY name
 		ORDER BY 1, 2`, sc.region, sc.service, sc.stage)
 	if err != nil {

@@ -140,7 +140,8 @@ func (p *Platform) put(ctx context.Context, sc scope, address string, w wish) (a
 		}
 		if _, err := tx.ExecContext(ctx,
 			`INSERT INTO resources (region, service, stage, address, kind, attributes, secrets, tag, changed_at, version, taken)
-			VALUES (?,?,?,?,?,?,?,?,?,?,?) ON CONFLICT DO UPDATE SET attributes = excluded.attributes, secrets = excluded.secrets,
+			VALUES (?,?,?,?,?,?,?,?,?,?,?)
+			ON CONFLICT DO UPDATE SET attributes = excluded.attributes, secrets = excluded.secrets,
 			tag = excluded.tag, changed_at = excluded.changed_at, version = excluded.version, taken = excluded.taken`,
 			sc.region, sc.service, sc.stage, address, kind, string(attributes), p.store.sealed(sc, string(secrets)), r.tag,
 			r.changedAt, r.version, takenBy(kind, r.attributes)); err != nil {
