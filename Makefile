@@ -68,6 +68,7 @@ setup-bench:
 bench: setup-bench
 	go test -run '^$$' -bench . -benchtime 3x ./core/...
 	go test -run '^$$' -bench Archive -benchtime 3x ./engine/build
+	go test -run '^$$' -bench Steps -benchtime 1x ./engine/deploy
 	go test -run '^$$' -bench Reading -benchtime 20x ./server
 	go test -run '^$$' -bench Warm -benchtime 30x ./platform/local
 	go test -run '^$$' -bench Cold -benchtime 3x ./platform/local

@@ -148,6 +148,33 @@ func leaves(s *shell) {
 	drift(4, "memory: 128 MiB → live: 256 MiB\n")
 }
 
+// deployments reads what was deployed, and what it gives to others.
+func deployments(s *shell) {
+	s.Helper()
+	if out := s.must("rudmar deployments cellar"); !strings.Contains(out, "trial") || !strings.Contains(out, "version 1") ||
+		!strings.Contains(out, "done") {
+		s.Errorf("the deployments: %s", out)
+	}
+	if out := s.must("rudmar deployments cellar 1 --follow"); !strings.Contains(out, "done     create   route/hello/ask") ||
+		!strings.Contains(out, "deployment 1 of version 1 onto trial on local/north: done") {
+		s.Errorf("one deployment: %s", out)
+	}
+	for line, want := range map[string]string{"rudmar deployments cellar x": "not the number", "rudmar deployments cellar 99": "not found",
+		"rudmar deployments go-on 1": "it is done", "rudmar outputs cellar moon": "nothing of cellar is in moon",
+		"rudmar outputs cellar trial --format xml": "text, json and env"} {
+		if out, code := s.run(line); code == 0 || !strings.Contains(out, want) {
+			s.Errorf("%s: %d %s", line, code, out)
+		}
+	}
+	out := s.must(`eval "$(rudmar outputs cellar trial --format env)" && echo "at $LOCAL_NORTH_ROUTE_HELLO_ASK"`)
+	if !strings.HasPrefix(out, "at http://") || !strings.Contains(out, "/hello") {
+		s.Errorf("the address among the outputs is %q", out)
+	}
+	if out := s.must("rudmar outputs cellar trial"); !strings.Contains(out, "open to members") || !strings.Contains(out, "identity") {
+		s.Errorf("the outputs: %s", out)
+	}
+}
+
 // folders plans what lies in the folder, committed or not.
 func folders(s *shell) {
 	s.Helper()
@@ -188,6 +215,7 @@ func plans(s *shell) {
 	}
 	leaves(s)
 	folders(s)
+	deployments(s)
 	if out, code := s.run("rudmar plan cellar moon"); code != 2 || !strings.Contains(out, "it has trial, live") {
 		s.Errorf("a stage that is not: %d\n%s", code, out)
 	}

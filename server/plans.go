@@ -5,13 +5,11 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
-	"sort"
 	"strings"
 
 	"rudmar/core/canon"
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
-	"rudmar/core/resource"
 	"rudmar/core/rights"
 	"rudmar/engine/deliver"
 	"rudmar/engine/deploy"
@@ -270,40 +268,6 @@ func (h *handlers) GetDeployment(ctx context.Context,
 	}
 	out.Outputs, err = h.outputs(ctx, d.Place)
 	return api.GetDeployment200JSONResponse(out), err
-}
-
-// outputs lists what a deployment gave: addresses to call, ids, log stores.
-func (h *handlers) outputs(ctx context.Context, p manifest.Place) ([]api.Output, error) {
-	record, err := h.engine.Store.Record(ctx, p)
-	if err != nil {
-		return nil, err
-	}
-	to := map[string]string{}
-	for _, r := range record {
-		if r.Kind == resource.Opening {
-			to[strings.TrimPrefix(r.Address, resource.Opening+"/")] = words(r.Attributes["to"])
-		}
-	}
-	out := []api.Output{}
-	for _, r := range record {
-		names := make([]string, 0, len(r.Platform))
-		for name := range r.Platform {
-			names = append(names, name)
-		}
-		sort.Strings(names)
-		for _, name := range names {
-			o := api.Output{Function: r.Function, Name: name, Value: textOf(r.Platform[name])}
-			if r.Kind == resource.Route {
-				o.Name = textOf(r.Attributes["method"])
-				o.Note = api.Optional("open to " + to[strings.TrimPrefix(r.Address, resource.Route+"/")])
-			} else {
-				o.Name = r.Kind
-			}
-			out = append(out, o)
-		}
-	}
-	sort.SliceStable(out, func(i, j int) bool { return out[i].Note != nil && out[j].Note == nil })
-	return out, nil
 }
 
 func words(v any) string {

@@ -1433,6 +1433,17 @@ type SourceHead struct {
 	Why     *string `json:"why,omitempty"`
 }
 
+// StageOutput defines model for StageOutput.
+type StageOutput struct {
+	// Address Of the resource, such as route/warn/ask
+	Address  string  `json:"address"`
+	Function string  `json:"function"`
+	Name     string  `json:"name"`
+	Note     *string `json:"note,omitempty"`
+	Target   string  `json:"target"`
+	Value    string  `json:"value"`
+}
+
 // StageSecret defines model for StageSecret.
 type StageSecret struct {
 	Name string `json:"name"`
@@ -1662,6 +1673,11 @@ type GetJournalParams struct {
 	Person *string `form:"person,omitempty" json:"person,omitempty"`
 	Stage  *string `form:"stage,omitempty" json:"stage,omitempty"`
 	What   *string `form:"what,omitempty" json:"what,omitempty"`
+}
+
+// ListOutputsParams defines parameters for ListOutputs.
+type ListOutputsParams struct {
+	Stage Name `form:"stage" json:"stage"`
 }
 
 // ComputePlanParams defines parameters for ComputePlan.
@@ -2101,6 +2117,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /services/{service}/line (the `GetLine` operationId).
 	GetLine(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListOutputs What a stage gives to others: addresses to call, identities, log stores
+	//
+	// Corresponds with GET /services/{service}/outputs (the `ListOutputs` operationId).
+	ListOutputs(ctx context.Context, service Service, params *ListOutputsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ComputePlan Computes a plan, and keeps nothing
 	//
@@ -2926,6 +2947,21 @@ func (c *Client) GetJournal(ctx context.Context, service Service, params *GetJou
 // Corresponds with GET /services/{service}/line (the `GetLine` operationId).
 func (c *Client) GetLine(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLineRequest(c.Server, service)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListOutputs What a stage gives to others: addresses to call, identities, log stores
+//
+// Corresponds with GET /services/{service}/outputs (the `ListOutputs` operationId).
+func (c *Client) ListOutputs(ctx context.Context, service Service, params *ListOutputsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListOutputsRequest(c.Server, service, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4977,6 +5013,63 @@ func NewGetLineRequest(server string, service Service) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListOutputsRequest constructs an http.Request for the ListOutputs method
+func NewListOutputsRequest(server string, service Service, params *ListOutputsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/outputs", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "stage", params.Stage, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -7235,6 +7328,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /services/{service}/line (the `GetLine` operationId).
 	GetLineWithResponse(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*GetLineResponse, error)
 
+	// ListOutputsWithResponse What a stage gives to others: addresses to call, identities, log stores
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/outputs (the `ListOutputs` operationId).
+	ListOutputsWithResponse(ctx context.Context, service Service, params *ListOutputsParams, reqEditors ...RequestEditorFn) (*ListOutputsResponse, error)
+
 	// ComputePlanWithResponse Computes a plan, and keeps nothing
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8939,6 +9039,54 @@ func (r GetLineResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetLineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListOutputsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]StageOutput
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListOutputsResponse) GetJSON200() *[]StageOutput {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListOutputsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListOutputsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListOutputsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListOutputsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListOutputsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11029,6 +11177,19 @@ func (c *ClientWithResponses) GetLineWithResponse(ctx context.Context, service S
 	return ParseGetLineResponse(rsp)
 }
 
+// ListOutputsWithResponse What a stage gives to others: addresses to call, identities, log stores
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/outputs (the `ListOutputs` operationId).
+func (c *ClientWithResponses) ListOutputsWithResponse(ctx context.Context, service Service, params *ListOutputsParams, reqEditors ...RequestEditorFn) (*ListOutputsResponse, error) {
+	rsp, err := c.ListOutputs(ctx, service, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListOutputsResponse(rsp)
+}
+
 // ComputePlanWithResponse Computes a plan, and keeps nothing
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12574,6 +12735,39 @@ func ParseGetLineResponse(rsp *http.Response) (*GetLineResponse, error) {
 	return response, nil
 }
 
+// ParseListOutputsResponse parses an HTTP response from a ListOutputsWithResponse call
+func ParseListOutputsResponse(rsp *http.Response) (*ListOutputsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListOutputsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []StageOutput
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseComputePlanResponse parses an HTTP response from a ComputePlanWithResponse call
 func ParseComputePlanResponse(rsp *http.Response) (*ComputePlanResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -13778,6 +13972,9 @@ type ServerInterface interface {
 	// GetLine The stage line
 	// (GET /services/{service}/line)
 	GetLine(ctx *echo.Context, service Service) error
+	// ListOutputs What a stage gives to others: addresses to call, identities, log stores
+	// (GET /services/{service}/outputs)
+	ListOutputs(ctx *echo.Context, service Service, params ListOutputsParams) error
 	// ComputePlan Computes a plan, and keeps nothing
 	// (GET /services/{service}/plan)
 	ComputePlan(ctx *echo.Context, service Service, params ComputePlanParams) error
@@ -14496,6 +14693,31 @@ func (w *ServerInterfaceWrapper) GetLine(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetLine(ctx, service)
+	return err
+}
+
+// ListOutputs converts echo context to params.
+func (w *ServerInterfaceWrapper) ListOutputs(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListOutputsParams
+	// ------------- Required query parameter "stage" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "stage", ctx.QueryParams(), &params.Stage, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stage: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListOutputs(ctx, service, params)
 	return err
 }
 
@@ -15522,6 +15744,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/services/:service/versions/:version/functions/:function/file", wrapper.GetArchiveFile, options.OperationMiddlewares["getArchiveFile"]...)
 	router.POST(options.BaseURL+"/services/:service/plans", wrapper.MakePlan, options.OperationMiddlewares["makePlan"]...)
 	router.GET(options.BaseURL+"/services/:service/plan", wrapper.ComputePlan, options.OperationMiddlewares["computePlan"]...)
+	router.GET(options.BaseURL+"/services/:service/outputs", wrapper.ListOutputs, options.OperationMiddlewares["listOutputs"]...)
 	router.GET(options.BaseURL+"/services/:service/drift", wrapper.ListDrift, options.OperationMiddlewares["listDrift"]...)
 	router.POST(options.BaseURL+"/services/:service/drift/left", wrapper.LeaveDrift, options.OperationMiddlewares["leaveDrift"]...)
 	router.POST(options.BaseURL+"/services/:service/drift/not-left", wrapper.LeaveDriftNoMore, options.OperationMiddlewares["leaveDriftNoMore"]...)
@@ -16691,6 +16914,46 @@ type GetLinedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetLinedefaultApplicationProblemPlusJSONResponse) VisitGetLineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListOutputsRequestObject struct {
+	Service Service `json:"service"`
+	Params  ListOutputsParams
+}
+
+type ListOutputsResponseObject interface {
+	VisitListOutputsResponse(w http.ResponseWriter) error
+}
+
+type ListOutputs200JSONResponse []StageOutput
+
+func (response ListOutputs200JSONResponse) VisitListOutputsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListOutputsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListOutputsdefaultApplicationProblemPlusJSONResponse) VisitListOutputsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -18168,6 +18431,9 @@ type StrictServerInterface interface {
 	// GetLine The stage line
 	// (GET /services/{service}/line)
 	GetLine(ctx context.Context, request GetLineRequestObject) (GetLineResponseObject, error)
+	// ListOutputs What a stage gives to others: addresses to call, identities, log stores
+	// (GET /services/{service}/outputs)
+	ListOutputs(ctx context.Context, request ListOutputsRequestObject) (ListOutputsResponseObject, error)
 	// ComputePlan Computes a plan, and keeps nothing
 	// (GET /services/{service}/plan)
 	ComputePlan(ctx context.Context, request ComputePlanRequestObject) (ComputePlanResponseObject, error)
@@ -19171,6 +19437,32 @@ func (sh *strictHandler) GetLine(ctx *echo.Context, service Service) error {
 		return err
 	} else if validResponse, ok := response.(GetLineResponseObject); ok {
 		return validResponse.VisitGetLineResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListOutputs operation middleware
+func (sh *strictHandler) ListOutputs(ctx *echo.Context, service Service, params ListOutputsParams) error {
+	var request ListOutputsRequestObject
+
+	request.Service = service
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListOutputs(ctx.Request().Context(), request.(ListOutputsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListOutputs")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListOutputsResponseObject); ok {
+		return validResponse.VisitListOutputsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

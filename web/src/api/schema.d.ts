@@ -655,6 +655,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/services/{service}/outputs": {
+        parameters: {
+            query: {
+                stage: components["schemas"]["Name"];
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        /** What a stage gives to others: addresses to call, identities, log stores */
+        get: operations["listOutputs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/services/{service}/drift": {
         parameters: {
             query?: {
@@ -2163,6 +2184,15 @@ export interface components {
             from?: components["schemas"]["Origin"];
             files?: string[];
         };
+        StageOutput: {
+            target: string;
+            /** @description Of the resource, such as route/warn/ask */
+            address: string;
+            function: string;
+            name: string;
+            value: string;
+            note?: string;
+        };
         Output: {
             function: string;
             name: string;
@@ -3278,6 +3308,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["KeptPlan"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listOutputs: {
+        parameters: {
+            query: {
+                stage: components["schemas"]["Name"];
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What there is */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StageOutput"][];
                 };
             };
             default: components["responses"]["Problem"];
