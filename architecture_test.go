@@ -95,7 +95,7 @@ func TestRoomsOfTheManifest(t *testing.T) {
 		{"language", "diagnostic"},
 		{"manifest", "diagnostic tree language route timing"},
 		{"check", "diagnostic tree language manifest route timing access expression cores"},
-		{"author", "diagnostic tree language manifest check expression"},
+		{"author", "diagnostic tree language manifest check expression resource"},
 	}
 	all := imports(t)
 	for _, room := range rooms {

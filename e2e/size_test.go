@@ -110,6 +110,12 @@ stages:
 		t.Errorf("an edit of one function has %d steps: %s", len(sketch.Plan.Steps), sketch.Text)
 	}
 	t.Logf("the plan of an edit: %.0f ms", float64(time.Since(begun).Milliseconds()))
+	var deployments []api.Deployment
+	r.ask("wren", "GET", orchard+"/deployments", nil, &deployments)
+	opened(fmt.Sprintf("deployments/%d", deployments[0].Id), "done in")
+	if n := p.page.MustEval(`() => document.querySelectorAll('main tbody tr').length`).Int(); n > 400 {
+		t.Errorf("the deployment has %d rows in the page", n)
+	}
 	opened("deliveries", "settled")
 	opened("functions/"+last+"?stage=trial", "GET /rows/")
 	opened("source", "functions")

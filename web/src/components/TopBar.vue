@@ -35,7 +35,7 @@ async function leave(): Promise<void> {
 
 <template>
   <header class="bar">
-    <RouterLink to="/" class="brand link-plain"
+    <RouterLink to="/" class="brand link-plain" aria-label="Rudmar"
       ><img :src="mark" alt="" width="20" height="20" /> <span>Rudmar</span></RouterLink
     >
     <select

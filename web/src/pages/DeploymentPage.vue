@@ -1,11 +1,13 @@
 <script setup lang="ts">
-import { computed, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { ask, client, type Schemas } from '../api/client'
 import { useAction } from '../composables/useAction'
+import { useFold } from '../composables/useFold'
 import { useLoad } from '../composables/useLoad'
 import { useNow } from '../composables/useNow'
+import { useRows } from '../composables/useRows'
 import { useSession } from '../stores/session'
 import { count, duration } from '../words'
 
@@ -17,6 +19,7 @@ const { data, problem, reload } = useLoad(
   () => ask(client.GET('/deployments/{id}', { params: { path: { id: id.value } } })),
   { watch: () => id.value, topics: ['deployment'] },
 )
+const { shown: outputs, more, unfold } = useFold(() => data.value?.outputs ?? [], 40)
 const { busy, problem: actProblem, run } = useAction()
 const now = useNow(200)
 
@@ -26,14 +29,26 @@ watch(data, (d) => {
 })
 
 const running = computed(() => data.value?.deployment.state === 'running')
+/** What failed comes first, then what runs, then the rest in its order. */
+const rank = (s: Schemas['DeploymentStep']): number => ({ failed: 0, running: 1 })[s.state] ?? 2
 const steps = computed(() =>
-  [...(data.value?.steps ?? [])].sort((a, b) => a.wave - b.wave || a.startedAt - b.startedAt || a.index - b.index),
+  [...(data.value?.steps ?? [])].sort(
+    (a, b) => rank(a) - rank(b) || a.wave - b.wave || a.startedAt - b.startedAt || a.index - b.index,
+  ),
 )
+const body = ref<HTMLElement | null>(null)
+const { inView, before, after, measure } = useRows(() => steps.value, 41, body)
+const done = computed(() => steps.value.filter((s) => s.state === 'done').length)
+/** About how long the rest takes, if it goes on as it went; 0 where nobody can tell. */
+const left = computed(() => {
+  const waiting = steps.value.filter((s) => s.state === 'waiting' || s.state === 'running').length
+  return running.value && done.value >= 5 ? (span.value.length / done.value) * waiting : 0
+})
 const span = computed(() => {
   const d = data.value?.deployment
   const from = d?.startedAt ?? 0
-  const ends = steps.value.map((s) => s.endedAt)
-  const to = running.value ? now.value : Math.max(d?.endedAt ?? 0, ...ends)
+  const last = steps.value.reduce((to, s) => Math.max(to, s.endedAt), d?.endedAt ?? 0)
+  const to = running.value ? now.value : last
   return { from, length: Math.max(20, to - from) }
 })
 
@@ -66,8 +81,8 @@ function act(action: 'go-on' | 'cancel'): Promise<boolean> {
         >
         <span class="quiet">
           {{ data.deployment.person || 'by its delivery' }}, <TimeAgo :at="data.deployment.startedAt" />,
-          {{ count(steps.filter((s) => s.state === 'done').length, 'step') }} of {{ steps.length }} done in
-          {{ duration(span.length) }}
+          {{ count(done, 'step') }} of {{ steps.length }} done in {{ duration(span.length)
+          }}<template v-if="left">, about {{ duration(left) }} left</template>
         </span>
         <RouterLink :to="{ name: 'kept-plan', params: { id: data.deployment.plan } }">its plan</RouterLink>
         <RouterLink
@@ -109,7 +124,7 @@ function act(action: 'go-on' | 'cancel'): Promise<boolean> {
       </div>
       <p v-if="steps.length === 0" class="quiet">There was nothing to do: the stage had just what the version wants.</p>
       <div v-else class="sheet overflow-auto mb-3">
-        <table v-stack class="rows">
+        <table v-stack class="rows" :aria-rowcount="steps.length + 1">
           <thead>
             <tr>
               <th scope="col">wave</th>
@@ -119,8 +134,15 @@ function act(action: 'go-on' | 'cancel'): Promise<boolean> {
               <th class="time">time</th>
             </tr>
           </thead>
-          <tbody>
-            <tr v-for="s in steps" :key="s.index">
+          <tbody ref="body">
+            <tr v-if="before" aria-hidden="true" :style="{ height: `${before}px` }" />
+            <tr
+              v-for="{ row: s, index } in inView"
+              :key="s.index"
+              :ref="measure"
+              :data-index="index"
+              :aria-rowindex="index + 2"
+            >
               <td>{{ s.wave + 1 }}</td>
               <td><CellPair :change="s.change" /></td>
               <td>
@@ -137,6 +159,7 @@ function act(action: 'go-on' | 'cancel'): Promise<boolean> {
                 <span class="quiet took">{{ s.endedAt ? duration(s.endedAt - s.startedAt) : '' }}</span>
               </td>
             </tr>
+            <tr v-if="after" aria-hidden="true" :style="{ height: `${after}px` }" />
           </tbody>
         </table>
       </div>
@@ -145,7 +168,7 @@ function act(action: 'go-on' | 'cancel'): Promise<boolean> {
         <div class="sheet overflow-auto">
           <table v-stack class="rows">
             <tbody>
-              <tr v-for="(o, i) in data.outputs" :key="i">
+              <tr v-for="(o, i) in outputs" :key="i">
                 <td>{{ o.function }}</td>
                 <td class="quiet">{{ o.name }}</td>
                 <td><CopyText :text="o.value" /></td>
@@ -153,6 +176,9 @@ function act(action: 'go-on' | 'cancel'): Promise<boolean> {
               </tr>
             </tbody>
           </table>
+          <p v-if="more" class="sheet-pad mb-0">
+            <button type="button" class="btn btn-link p-0" @click="unfold">{{ more }} more</button>
+          </p>
         </div>
       </template>
     </template>
