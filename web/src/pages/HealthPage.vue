@@ -24,11 +24,11 @@ const builds = {
 
 <template>
   <div class="page">
-    <h1 class="h4">How Rudmar does</h1>
+    <div class="page-head"><h1>How Rudmar does</h1></div>
     <ProblemNote :problem="problem" :again="reload" />
     <template v-if="data">
-      <section class="mb-4" aria-labelledby="needs">
-        <h2 id="needs" class="h6">What Rudmar needs</h2>
+      <section class="sheet sheet-pad mb-3" aria-labelledby="needs">
+        <h2 id="needs">What Rudmar needs</h2>
         <ul class="list-unstyled mb-1">
           <li v-for="c in data.checks" :key="c.what">
             <span class="need">{{ needs[c.what] ?? c.what }}</span>
@@ -37,8 +37,8 @@ const builds = {
           </li>
         </ul>
       </section>
-      <section class="mb-4" aria-labelledby="stuck">
-        <h2 id="stuck" class="h6">What does not get on</h2>
+      <section class="sheet sheet-pad mb-3" aria-labelledby="stuck">
+        <h2 id="stuck">What does not get on</h2>
         <p v-if="!data.stuck.length && !data.sick.length" class="mb-1">
           Nothing: every place can be seen, and no build, deployment or delivery has stood still for ten minutes.
         </p>
@@ -55,15 +55,15 @@ const builds = {
           </li>
         </ul>
       </section>
-      <section class="mb-4" aria-labelledby="builds">
-        <h2 id="builds" class="h6">Builds <StateWord :state="data.builds.state" /></h2>
+      <section class="sheet sheet-pad mb-3" aria-labelledby="builds">
+        <h2 id="builds">Builds <StateWord :state="data.builds.state" /></h2>
         <p class="mb-1">{{ builds[data.builds.state] }}</p>
         <ul v-if="data.builds.notes.length">
           <li v-for="n in data.builds.notes" :key="n">{{ n }}</li>
         </ul>
       </section>
-      <section v-for="p in data.platforms" :key="p.name" class="mb-4" :aria-label="p.name">
-        <h2 class="h6">
+      <section v-for="p in data.platforms" :key="p.name" class="sheet sheet-pad mb-3" :aria-label="p.name">
+        <h2>
           Functions on {{ p.name }} <span v-if="p.simulated" class="quiet">(simulated: it runs on this machine)</span>
         </h2>
         <p v-if="!p.answers" class="bad mb-1">It does not answer: {{ p.why }}</p>
