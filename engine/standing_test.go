@@ -1,0 +1,61 @@
+package engine_test
+
+import (
+	"strings"
+	"testing"
+
+	"rudmar/core/delivery"
+)
+
+// The rules that stand in a stage are those of the version that has settled there: one
+// that came in and stopped brings none. What its cases came to is told once, however
+// often they ran; and they see what the function wrote, not what the platform did.
+func TestWhatStoppedDoesNotStand(t *testing.T) {
+	r := newRig(t)
+	files := first()
+	files["a/main.py"] = "def run(call):\n    print('hello')\n    return 'a'\n"
+	files["a/cases/works.yaml"] = "case: it works\nsend: {route: GET /a}\nexpect:\n  - body == \"a\"\n  - logs == [\"hello\"]\n"
+	r.push(files)
+	r.reaches(1, "trial", delivery.Settled)
+	stands := func(want int) {
+		t.Helper()
+		standing, err := r.Store.Standing(t.Context(), "frostline")
+		if err != nil || standing["trial"] != want {
+			t.Errorf("version %d stands in trial, not %d: %v", standing["trial"], want, err)
+		}
+	}
+	stands(1)
+	r.push(map[string]string{"a/main.py": "def run(call):\n    print('hello')\n    return 'b'\n"})
+	ran := func() int {
+		t.Helper()
+		runs, err := r.Store.CaseRuns(t.Context(), "frostline", 2, "trial")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(runs)
+	}
+	d := r.reaches(2, "trial", delivery.Stopped)
+	stands(1)
+	first := ran()
+	if first == 0 {
+		t.Fatal("no case ran")
+	}
+	if err := r.Line.Retry(t.Context(), "frostline", 2, "trial", r.person("wren")); err != nil {
+		t.Fatal(err)
+	}
+	r.until("it to stop again", func() bool {
+		now, err := r.Store.Delivery(t.Context(), "frostline", 2, "trial")
+		return err == nil && now.State == delivery.Stopped && now.Since.After(d.Since)
+	})
+	if n := ran(); n != first {
+		t.Errorf("%d cases are told after the second time, %d after the first", n, first)
+	}
+	stands(1)
+	r.push(map[string]string{"a/main.py": files["a/main.py"] + "# again\n", "b/function.yaml": ""})
+	r.reaches(3, "trial", delivery.Settled)
+	stands(3)
+	m, err := r.Line.Means(t.Context(), "frostline", "trial", 1)
+	if err != nil || strings.Contains(m.Confirm, "local/north") {
+		t.Errorf("a stage with one target is confirmed by %q: %v", m.Confirm, err)
+	}
+}
