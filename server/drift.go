@@ -15,6 +15,7 @@ import (
 	"rudmar/core/plan"
 	"rudmar/core/rights"
 	"rudmar/engine/store"
+	"rudmar/platform"
 	wire "rudmar/platform/api"
 	"rudmar/server/api"
 )
@@ -36,7 +37,7 @@ func (h *handlers) ListDrift(ctx context.Context, r api.ListDriftRequestObject) 
 	slices.SortFunc(places, func(a, b manifest.Place) int { return strings.Compare(a.String(), b.String()) })
 	for _, place := range places {
 		drift := looks[place].Drift
-		minutes := h.minutesSince(ctx, place, drift)
+		since := h.newSince(place)
 		for i := range drift {
 			row, err := convert[api.Drifted](drift[i])
 			if err != nil {
@@ -45,11 +46,7 @@ func (h *handlers) ListDrift(ctx context.Context, r api.ListDriftRequestObject) 
 			row.Target = place.Target.String()
 			at := api.DriftAt{Stage: place.Stage, Function: drift[i].Function, Open: drift[i].Open(), Drift: row,
 				CanTakeOver: []string{}}
-			for _, m := range minutes {
-				if m.Function == drift[i].Function && m.Minute >= drift[i].Since {
-					at.Calls, at.Errors = at.Calls+m.Calls, at.Errors+m.Errors
-				}
-			}
+			at.Calls, at.Errors = since.calls(ctx, drift[i].Function, drift[i].Since)
 			for _, a := range drift[i].Attributes {
 				if author.CanTakeOver(drift[i].Address, a.Name, a.Live) {
 					at.CanTakeOver = append(at.CanTakeOver, a.Name)
@@ -61,26 +58,42 @@ func (h *handlers) ListDrift(ctx context.Context, r api.ListDriftRequestObject) 
 	return out, nil
 }
 
-// minutesSince gives the figures of a place since the first of a drift was seen;
-// none where the platform does not answer.
-func (h *handlers) minutesSince(ctx context.Context, place manifest.Place, drift []plan.Drifted) []wire.MinuteSum {
-	first := int64(0)
-	for _, d := range drift {
-		if first == 0 || d.Since < first {
-			first = d.Since
+// sumsSince is what a place's functions were called since some times.
+type sumsSince struct {
+	client *platform.Client
+	scope  platform.Scope
+	known  map[int64][]wire.MinuteSum // by Unix minutes
+}
+
+// sinceTimes is how many times a platform is asked for one list: what was changed by
+// hand at once was seen at once.
+const sinceTimes = 8
+
+func (h *handlers) newSince(place manifest.Place) *sumsSince {
+	client, scope, err := h.engine.Planner.Platform(place)
+	if err != nil {
+		client = nil // a platform that is not connected counts nothing
+	}
+	return &sumsSince{client, scope, map[int64][]wire.MinuteSum{}}
+}
+
+// calls counts a function's calls, and how many failed, since a time in Unix
+// milliseconds; none where the platform does not answer.
+func (s *sumsSince) calls(ctx context.Context, function string, since int64) (calls, failed int) {
+	minute := since / time.Minute.Milliseconds()
+	sums, known := s.known[minute]
+	if !known && s.client != nil && len(s.known) < sinceTimes {
+		ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+		defer cancel()
+		sums, _ = s.client.Sums(ctx, s.scope, time.UnixMilli(minute*time.Minute.Milliseconds())) // or nothing
+		s.known[minute] = sums
+	}
+	for _, m := range sums {
+		if m.Function == function {
+			calls, failed = calls+m.Calls, failed+m.Errors
 		}
 	}
-	client, scope, err := h.engine.Planner.Platform(place)
-	if err != nil || first == 0 {
-		return nil
-	}
-	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
-	defer cancel()
-	minutes, err := client.Metrics(ctx, scope, time.UnixMilli(first))
-	if err != nil {
-		return nil
-	}
-	return minutes
+	return calls, failed
 }
 
 // drifted finds a drift that is there now.
