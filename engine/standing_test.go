@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"rudmar/core/delivery"
+	"rudmar/engine/deliver"
 )
 
 // The rules that stand in a stage are those of the version that has settled there: one
@@ -57,5 +58,35 @@ func TestWhatStoppedDoesNotStand(t *testing.T) {
 	m, err := r.Line.Means(t.Context(), "frostline", "trial", 1)
 	if err != nil || strings.Contains(m.Confirm, "local/north") {
 		t.Errorf("a stage with one target is confirmed by %q: %v", m.Confirm, err)
+	}
+}
+
+// Rules may speak of what closes, of what another function answers, and of what is
+// brought about through others.
+func TestRulesOfWhatPlansMean(t *testing.T) {
+	r := newRig(t)
+	files := first()
+	files["rudmar.yaml"] = strings.Replace(root, "enter: {on: push}}", "enter: {on: push}, gates: {rules: "+
+		"{stays: consequences.closed.size() == 0, near: consequences.moved.size() == 0, apart: consequences.through.size() == 0}}}", 1)
+	r.push(files)
+	r.reaches(1, "trial", delivery.Settled)
+	sends := "permissions: [{may: [send], of: queues/q}]\n"
+	taken := strings.Replace(fn("a", sends), "GET /a, open_to: anyone}", "GET /b, open_to: anyone}", 1)
+	reads := "permissions: [{may: [read], of: tables/t}]\n"
+	r.push(map[string]string{"a/function.yaml": taken, "a/cases/works.yaml": "",
+		"b/function.yaml": "function: b\nhandler: main:run\ntriggers: {in: {queue: q}}\n" + reads})
+	for rule, want := range map[string]string{"stays": "GET /a", "near": "GET /b", "apart": "a read tables/t"} {
+		r.until("the rule "+rule+" to be judged", func() bool {
+			judged, err := r.Line.Judged(t.Context(), "frostline", 2)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, g := range judged[deliver.Place{Version: 2, Stage: "trial"}].Gates {
+				if strings.Contains(g.Name, rule) && g.State != delivery.Holds && strings.Contains(g.Why, want) {
+					return true
+				}
+			}
+			return false
+		})
 	}
 }

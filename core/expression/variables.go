@@ -23,7 +23,10 @@ type (
 	Consequences struct {
 		Opened   []string `cel:"opened" about:"routes that everybody may newly call"`
 		Widened  []string `cel:"widened" about:"routes that somebody may newly call"`
+		Closed   []string `cel:"closed" about:"routes that somebody may no longer call"`
+		Moved    []string `cel:"moved" about:"requests that another function answers, such as GET /stations/hill"`
 		Gained   []string `cel:"gained" about:"a function and what it may newly reach, such as warn tables/stations"`
+		Through  []string `cel:"through" about:"a function and what it newly brings about through others, such as warn read secrets/sms_key"`
 		Lost     []string `cel:"lost" about:"a function and what it may reach no longer"`
 		Loosened []string `cel:"loosened" about:"rules of the stage that the version loosens"`
 		Removed  []string `cel:"removed" about:"what is lost, in words"`

@@ -379,6 +379,17 @@ func planned(plans []*plan.Plan) expression.Rules {
 				r.Consequences.Opened = append(r.Consequences.Opened, o.Route)
 			}
 		}
+		for _, o := range c.Closed {
+			r.Consequences.Closed = append(r.Consequences.Closed, o.Route)
+		}
+		for _, m := range c.Moved {
+			r.Consequences.Moved = append(r.Consequences.Moved, m.Request)
+		}
+		for _, t := range c.Through {
+			for _, what := range t.May {
+				r.Consequences.Through = append(r.Consequences.Through, t.Function+" "+what)
+			}
+		}
 		for _, g := range c.Gained {
 			r.Consequences.Gained = append(r.Consequences.Gained, g.Function+" "+g.Resource)
 		}
