@@ -91,6 +91,11 @@ func (p *tab) goTo(path string) {
 	p.Helper()
 	p.leaves("/s/frostline/" + path)
 	p.sees("the page", "main .page")
+	// What is on it comes in now: who presses something before may miss it, as it moves.
+	// A page that cannot be filled, as where a platform is down, is shown all the same.
+	page := p.page.Timeout(10 * time.Second)
+	defer page.CancelTimeout()
+	_ = page.Wait(rodEval(`() => !document.querySelector('main [aria-busy=true]')`))
 }
 
 // leaves goes to an address; an edit that is not committed is left there.
