@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"encoding/json"
 	"errors"
 	"os"
 	"os/exec"
@@ -186,7 +187,8 @@ func folders(s *shell) {
 		!strings.Contains(out, "→ 9s") || !strings.Contains(out, "changed: hello.py") || !strings.Contains(out, "never run") {
 		s.Errorf("an edit: %d %s", code, out)
 	}
-	if out, code := s.run("rudmar plan --folder . --stage live --format json"); code != 4 || !strings.Contains(out, `"draft": true`) {
+	if out, code := s.run("rudmar plan --folder . --stage live --format json"); code != 4 ||
+		!strings.Contains(out, `"draft": true`) || !json.Valid([]byte(out)) {
 		s.Errorf("an edit as JSON: %d %s", code, out)
 	}
 	s.must("printf 'timeout: soon\\n' >> functions/hello/function.yaml")

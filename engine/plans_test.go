@@ -85,6 +85,17 @@ func TestLeftUntil(t *testing.T) {
 	if n := steps(); n != 1 {
 		t.Fatalf("%d steps", n)
 	}
+	means := func() string {
+		t.Helper()
+		m, err := r.Line.Means(t.Context(), at.Service, "trial", 1)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return strings.Join(m.Lines, "; ")
+	}
+	if said := means(); !strings.Contains(said, "restore identity/a") {
+		t.Errorf("before anything is left it means %s", said)
+	}
 	left := plan.Left{Address: "identity/a", Attribute: "owner", Live: "somebody", Person: "wren", Reason: "harvest",
 		Until: r.Store.Now().Add(time.Hour).UnixMilli()}
 	if err := r.Store.Leave(t.Context(), at, left); err != nil {
@@ -92,6 +103,9 @@ func TestLeftUntil(t *testing.T) {
 	}
 	if n := steps(); n != 0 {
 		t.Errorf("what is left makes %d steps", n)
+	}
+	if said := means(); said != "" {
+		t.Errorf("what is left means %s", said)
 	}
 	r.until("the look to say that it is left", func() bool {
 		looks, err := r.Watch.Looks(t.Context(), at.Service)

@@ -1,7 +1,6 @@
 package main
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -66,9 +65,7 @@ func becomesCommand() *cobra.Command {
 			}
 			resources, _ := expand.Expand(r.Service, stage, stage.Targets[0], in)
 			if format == "json" {
-				encoder := json.NewEncoder(cmd.OutOrStdout())
-				encoder.SetIndent("", "  ")
-				return encoder.Encode(resources)
+				return printJSON(cmd.OutOrStdout(), resources)
 			}
 			return printResources(cmd.OutOrStdout(), resources)
 		},
@@ -184,9 +181,7 @@ func schemaCommand() *cobra.Command {
 			if !ok {
 				return coded{exitUsage, fmt.Errorf("%q is not service, function or case", args[0])}
 			}
-			encoder := json.NewEncoder(cmd.OutOrStdout())
-			encoder.SetIndent("", "  ")
-			return encoder.Encode(language.New().Schema(file))
+			return printJSON(cmd.OutOrStdout(), language.New().Schema(file))
 		},
 	}
 }

@@ -2,7 +2,6 @@ package main
 
 import (
 	"bufio"
-	"encoding/json"
 	"fmt"
 	"io"
 	"os"
@@ -196,13 +195,11 @@ func mend(out io.Writer, format, root string, folder *manifest.FSFolder, found [
 }
 
 func (c *checking) report(services int) error {
-	encoder := json.NewEncoder(c.out)
-	encoder.SetIndent("", "  ")
 	switch c.format {
 	case "json":
-		return encoder.Encode(c.found)
+		return printJSON(c.out, c.found)
 	case "sarif":
-		return encoder.Encode(diagnostic.SARIF(c.found))
+		return printJSON(c.out, diagnostic.SARIF(c.found))
 	}
 	fmt.Fprintf(c.out, "%d functions in %d services, %d problems\n", c.functions, services, len(c.found))
 	return nil

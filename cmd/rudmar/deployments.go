@@ -1,7 +1,6 @@
 package main
 
 import (
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -33,9 +32,7 @@ case, such as LOCAL_NORTH_ROUTE_WARN_ASK.`,
 			}
 			switch format {
 			case "json":
-				encoder := json.NewEncoder(cmd.OutOrStdout())
-				encoder.SetIndent("", "  ")
-				return encoder.Encode(got)
+				return printJSON(cmd.OutOrStdout(), got)
 			case "env":
 				for _, o := range got {
 					fmt.Fprintf(cmd.OutOrStdout(), "%s=%s\n", variable(o), quotedForShell(o.Value))

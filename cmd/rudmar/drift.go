@@ -1,7 +1,6 @@
 package main
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
@@ -37,9 +36,7 @@ Exit codes: 0 nothing waits for somebody, 4 something does.`,
 			}
 			switch format {
 			case "json":
-				encoder := json.NewEncoder(cmd.OutOrStdout())
-				encoder.SetIndent("", "  ")
-				if err := encoder.Encode(found); err != nil {
+				if err := printJSON(cmd.OutOrStdout(), found); err != nil {
 					return err
 				}
 			case "text":

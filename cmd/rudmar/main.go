@@ -86,9 +86,8 @@ plan: 0 nothing to do, 4 something would change, 5 something stops it.`,
 	})
 	root.AddCommand(serveCommand(), demoCommand(), platformCommand(), personCommand(), secretCommand(), checkCommand(),
 		formatCommand(), versionCommand(), becomesCommand(), newCommand(), schemaCommand(), planCommand(), driftCommand(),
-		outputsCommand(), deploymentsCommand(),
-		serviceCommand(),
-		repositoryCommand(), deliveryCommand(), tidyCommand(), hookCommand())
+		outputsCommand(), deploymentsCommand(), serviceCommand(), repositoryCommand(), deliveryCommand(), tidyCommand(),
+		hookCommand())
 	root.AddCommand(wasmWorkerCommand())
 	strict(root)
 	return root

@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/sha1"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
@@ -91,7 +90,7 @@ func (c *planning) plan(cmd *cobra.Command, service, stage string) error {
 		if err := c.ask(ctx, http.MethodGet, fmt.Sprintf("/plans/%d/document", kept.Id), nil, &p); err != nil {
 			return err
 		}
-		documents, code = append(documents, &p), max(code, outcome(&p))
+		documents, code = append(documents, &p), max(code, outcome(len(p.Steps), len(p.Problems)))
 		if c.format == "text" {
 			fmt.Fprintf(cmd.OutOrStdout(), "Plan %d: ", kept.Id)
 			if err := p.Write(cmd.OutOrStdout()); err != nil {
@@ -103,14 +102,12 @@ func (c *planning) plan(cmd *cobra.Command, service, stage string) error {
 	return c.end(cmd, documents, code)
 }
 
-// end prints the documents, where they are asked for, and gives the exit code.
-func (c *planning) end(cmd *cobra.Command, documents []*plan.Plan, code int) error {
+// end prints the plans, where they are asked for as JSON, and gives the exit code.
+func (c *planning) end(cmd *cobra.Command, plans any, code int) error {
 	switch c.format {
 	case "text":
 	case "json":
-		encoder := json.NewEncoder(cmd.OutOrStdout())
-		encoder.SetIndent("", "  ")
-		if err := encoder.Encode(documents); err != nil {
+		if err := printJSON(cmd.OutOrStdout(), plans); err != nil {
 			return err
 		}
 	default:
@@ -122,12 +119,12 @@ func (c *planning) end(cmd *cobra.Command, documents []*plan.Plan, code int) err
 	return coded{code, nil}
 }
 
-// outcome gives the exit code that a plan ends with.
-func outcome(p *plan.Plan) int {
+// outcome gives the exit code that a plan of so many steps and problems ends with.
+func outcome(steps, problems int) int {
 	switch {
-	case len(p.Problems) > 0:
+	case problems > 0:
 		return exitStopped
-	case !p.Empty():
+	case steps > 0:
 		return exitChanges
 	}
 	return 0
@@ -160,7 +157,7 @@ func (c *planning) sketch(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
-	documents, code := []api.Plan{}, 0
+	plans, code := []api.Plan{}, 0
 	for _, t := range targets {
 		var got api.Sketch
 		if err := c.ask(ctx, http.MethodPost, "/services/"+service+"/source/plan",
@@ -173,26 +170,13 @@ func (c *planning) sketch(cmd *cobra.Command, args []string) error {
 		if len(got.Errors) > 0 {
 			return coded{exitProblem, nil}
 		}
-		documents = append(documents, got.Plan)
-		switch {
-		case len(got.Plan.Problems) > 0:
-			code = exitStopped
-		case len(got.Plan.Steps) > 0:
-			code = max(code, exitChanges)
-		}
+		plans, code = append(plans, got.Plan), max(code, outcome(len(got.Plan.Steps), len(got.Plan.Problems)))
 		if c.format == "text" {
 			fmt.Fprint(cmd.OutOrStdout(), got.Text)
 			fmt.Fprintln(cmd.OutOrStdout(), "What lies in a folder is never run: commit and push it.")
 		}
 	}
-	if c.format == "json" {
-		encoder := json.NewEncoder(cmd.OutOrStdout())
-		encoder.SetIndent("", "  ")
-		if err := encoder.Encode(documents); err != nil {
-			return err
-		}
-	}
-	return c.end(cmd, nil, code)
+	return c.end(cmd, plans, code)
 }
 
 // changed gives the files of a folder that are otherwise than on a branch.

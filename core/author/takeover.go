@@ -147,7 +147,13 @@ func put(root *tree.Node, path []string, written string, lines int) diagnostic.E
 	}
 	first := at.Keys[0]
 	if at != root && first.Line == at.Line && at.Column < first.Column { // {…}
-		end := at.Items[len(at.Items)-1].Last().Range()
+		last := at.Items[len(at.Items)-1]
+		if last.Kind != tree.Scalar { // of what is open at its end it is not known where it closes
+			begin := diagnostic.Range{Line: int(first.Line), Column: int(first.Column), EndLine: int(first.Line),
+				EndColumn: int(first.Column)}
+			return diagnostic.Edit{Range: begin, Text: left[0] + ": " + flow(left[1:], written) + ", "}
+		}
+		end := last.Range()
 		return diagnostic.Edit{Range: diagnostic.Range{Line: end.EndLine, Column: end.EndColumn, EndLine: end.EndLine,
 			EndColumn: end.EndColumn}, Text: ", " + left[0] + ": " + flow(left[1:], written)}
 	}

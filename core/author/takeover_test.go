@@ -37,6 +37,8 @@ func TestTakeOver(t *testing.T) {
 			"  live:\n    memory: 256 MiB\n    timeout: 3s\n"},
 		{"in a line", trial + live, head + "in: {live: {timeout: 3s}}\n", "function/warn", "memory", 256.0 * (1 << 20),
 			"in: {live: {timeout: 3s, memory: 256 MiB}}\n"},
+		{"in a line, after another mapping", trial + live, head + "in: {live: {env: {A: \"1\"}}}\n", "function/warn", "memory",
+			256.0 * (1 << 20), "in: {live: {memory: 256 MiB, env: {A: \"1\"}}}\n"},
 		{"without an end of line", trial, strings.TrimSuffix(head, "\n"), "function/warn", "at_once", 7.0, "at_once: 7\n"},
 		{"a variable", trial, head + "env: {MODE: loud}\n", "function/warn", "env.MODE", "a ${b} \"c\"", `MODE: "a $${b} \"c\""`},
 		{"a new variable", trial, head + "env:\n  MODE: loud\n", "function/warn", "env.PLACE", "12", "  PLACE: \"12\"\n  MODE: loud\n"},
