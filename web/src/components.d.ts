@@ -27,7 +27,7 @@ declare module 'vue' {
     ConsequenceList: typeof import('./components/ConsequenceList.vue')['default']
     CopyText: typeof import('./components/CopyText.vue')['default']
     DiffView: typeof import('./components/DiffView.vue')['default']
-    DriftLeft: typeof import('./components/DriftLeft.vue')['default']
+    DriftLeave: typeof import('./components/DriftLeave.vue')['default']
     DriftNote: typeof import('./components/DriftNote.vue')['default']
     EditPlan: typeof import('./components/EditPlan.vue')['default']
     EmptyNote: typeof import('./components/EmptyNote.vue')['default']

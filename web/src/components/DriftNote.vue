@@ -46,39 +46,21 @@ const left = computed(() =>
 )
 
 const { busy, problem: actProblem, run } = useAction()
-interface Leave {
-  place: Schemas['DriftPlace']
-  reason: string
-  until: string
-}
-const leaving = ref<Leave | null>(null)
 const placeOf = (d: Schemas['Drifted'], attribute = ''): Schemas['DriftPlace'] => ({
   stage: props.stage,
   target: d.target,
   address: d.address,
   attribute: attribute || undefined,
 })
-const same = (p: Schemas['DriftPlace']): boolean =>
-  leaving.value?.place.address === p.address &&
-  leaving.value.place.target === p.target &&
-  (leaving.value.place.attribute ?? '') === (p.attribute ?? '')
-
-async function leave(): Promise<void> {
-  const wish = leaving.value
-  if (!wish) return
-  const done = await run(() =>
+async function leave(place: Schemas['DriftPlace'], reason: string, until?: number): Promise<void> {
+  await run(() =>
     ask(
       client.POST('/services/{service}/drift/left', {
         params: { path: { service: props.service } },
-        body: {
-          place: wish.place,
-          reason: wish.reason,
-          until: wish.until ? new Date(`${wish.until}T00:00`).getTime() : undefined,
-        },
+        body: { place, reason, until },
       }),
     ),
   )
-  if (done) leaving.value = null
   await reload()
 }
 async function leaveNoMore(place: Schemas['DriftPlace']): Promise<void> {
@@ -154,45 +136,22 @@ async function takeOver(place: Schemas['DriftPlace']): Promise<void> {
               <span class="quiet d-block small">{{ count(r.calls, 'call') }} since, {{ r.errors }} failed</span>
             </td>
             <td>
-              <DriftLeft
-                v-if="a.left"
+              <button
+                v-if="!a.left && r.canTakeOver.includes(a.name) && session.may('write')"
+                type="button"
+                class="btn btn-link p-0 me-3"
+                :disabled="busy"
+                @click="takeOver(placeOf(r.drift, a.name))"
+              >
+                Take over into the manifest
+              </button>
+              <DriftLeave
                 :left="a.left"
-                :busy="busy || !session.may('run')"
+                :busy="busy"
+                :may="session.may('run')"
+                @leave="(reason, until) => leave(placeOf(r.drift, a.name), reason, until)"
                 @end="leaveNoMore(placeOf(r.drift, a.name))"
               />
-              <template v-else>
-                <button
-                  v-if="r.canTakeOver.includes(a.name) && session.may('write')"
-                  type="button"
-                  class="btn btn-link p-0 me-3"
-                  :disabled="busy"
-                  @click="takeOver(placeOf(r.drift, a.name))"
-                >
-                  Take over into the manifest
-                </button>
-                <button
-                  v-if="session.may('run')"
-                  type="button"
-                  class="btn btn-link p-0"
-                  @click="leaving = { place: placeOf(r.drift, a.name), reason: '', until: '' }"
-                >
-                  Leave it…
-                </button>
-                <form v-if="leaving && same(placeOf(r.drift, a.name))" class="leave" @submit.prevent="leave">
-                  <input
-                    v-model="leaving.reason"
-                    class="form-control form-control-sm"
-                    required
-                    placeholder="why"
-                    aria-label="Why"
-                  />
-                  <label class="small"
-                    >until <input v-model="leaving.until" type="date" class="form-control form-control-sm" />
-                    <span class="quiet">or for good, as a notice</span></label
-                  >
-                  <button class="btn btn-sm btn-primary" :disabled="busy">Leave it</button>
-                </form>
-              </template>
             </td>
           </tr>
           <tr v-if="r.drift.vanished || r.drift.unknown">
@@ -213,35 +172,13 @@ async function takeOver(place: Schemas['DriftPlace']): Promise<void> {
             </td>
             <td><TimeAgo v-if="r.drift.since" :at="r.drift.since" /></td>
             <td>
-              <DriftLeft
-                v-if="r.drift.left"
+              <DriftLeave
                 :left="r.drift.left"
-                :busy="busy || !session.may('run')"
+                :busy="busy"
+                :may="session.may('run')"
+                @leave="(reason, until) => leave(placeOf(r.drift), reason, until)"
                 @end="leaveNoMore(placeOf(r.drift))"
               />
-              <template v-else-if="session.may('run')">
-                <button
-                  type="button"
-                  class="btn btn-link p-0"
-                  @click="leaving = { place: placeOf(r.drift), reason: '', until: '' }"
-                >
-                  Leave it…
-                </button>
-                <form v-if="leaving && same(placeOf(r.drift))" class="leave" @submit.prevent="leave">
-                  <input
-                    v-model="leaving.reason"
-                    class="form-control form-control-sm"
-                    required
-                    placeholder="why"
-                    aria-label="Why"
-                  />
-                  <label class="small"
-                    >until <input v-model="leaving.until" type="date" class="form-control form-control-sm" />
-                    <span class="quiet">or for good, as a notice</span></label
-                  >
-                  <button class="btn btn-sm btn-primary" :disabled="busy">Leave it</button>
-                </form>
-              </template>
             </td>
           </tr>
         </template>
@@ -264,13 +201,6 @@ async function takeOver(place: Schemas['DriftPlace']): Promise<void> {
   align-items: baseline;
   margin: 0;
   padding: 0.3rem 0.7rem;
-}
-.leave {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 0.4rem;
-  align-items: end;
-  margin-top: 0.3rem;
 }
 .fold {
   border: 0;
