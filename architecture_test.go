@@ -60,9 +60,10 @@ func TestImportsGoDownwards(t *testing.T) {
 	may := map[string][]string{
 		"core":           {"core"},
 		"cage":           {"cage"},
+		"folder":         {"folder"},
 		"platform":       {"core", "platform"},
-		"platform/local": {"core", "platform", "platform/local", "cage"},
-		"engine":         {"core", "platform", "engine", "starter", "cage"},
+		"platform/local": {"core", "platform", "platform/local", "cage", "folder"},
+		"engine":         {"core", "platform", "engine", "starter", "cage", "folder"},
 		"server":         {"core", "platform", "engine", "server", "starter", "docs"},
 		"demo":           {"core", "engine"},
 		"cmd":            {"core", "platform", "platform/local", "engine", "server", "demo", "starter", "cage"},

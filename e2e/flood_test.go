@@ -46,7 +46,7 @@ func TestALogThatIsFlooded(t *testing.T) {
 	p := r.open(browse(t), "wren")
 	p.arrive("functions/chatter/log?stage=trial")
 	p.must("counting", proto.PerformanceEnable{}.Call(p.page))
-	p.page.MustEval(`() => { window.long = []; new PerformanceObserver((l) => l.getEntries().forEach((e) => long.push(e.duration))).observe({ type: 'longtask' }) }`)
+	p.watchTasks()
 	metric := func(name string) float64 {
 		all, err := proto.PerformanceGetMetrics{}.Call(p.page)
 		p.must("counting", err)
@@ -81,7 +81,7 @@ func TestALogThatIsFlooded(t *testing.T) {
 	share := (metric("TaskDuration") - busy) / time.Since(begun).Seconds()
 	p.must("collecting", proto.HeapProfilerCollectGarbage{}.Call(p.page))
 	t.Logf("%.0f %% of a core in the page, %d nodes, %.1f MiB, tasks over 50 ms: %v", 100*share, nodes,
-		metric("JSHeapUsedSize")/(1<<20), p.page.MustEval(`() => JSON.stringify(long)`).Str())
+		metric("JSHeapUsedSize")/(1<<20), p.longTasks())
 	if heap := metric("JSHeapUsedSize"); heap > 60<<20 {
 		t.Errorf("the page holds %.0f MiB", heap/(1<<20))
 	}

@@ -29,6 +29,7 @@ import (
 	"rudmar/engine/people"
 	"rudmar/engine/source"
 	"rudmar/engine/store"
+	"rudmar/folder"
 	"rudmar/platform"
 )
 
@@ -116,24 +117,17 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 // ErrTaken tells that another Rudmar has a data folder.
 var ErrTaken = errors.New("another Rudmar runs on this data folder; end it first, or give another folder")
 
-// handover is how long a data folder is waited for: a process that was killed while it
-// started another one gives it back a moment later.
-const handover = 3 * time.Second
-
 // own takes a data folder for this process, until it ends.
 func own(ctx context.Context, dir string) (*flock.Flock, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("making the data folder: %w", err)
 	}
-	lock := flock.New(filepath.Join(dir, "rudmar.lock"), flock.SetPermissions(0o600))
-	ctx, cancel := context.WithTimeout(ctx, handover)
-	defer cancel()
-	taken, err := lock.TryLockContext(ctx, 50*time.Millisecond)
-	if err != nil && !errors.Is(err, context.DeadlineExceeded) {
-		return nil, fmt.Errorf("taking the data folder: %w", err)
-	}
-	if !taken {
+	lock, err := folder.Take(ctx, filepath.Join(dir, "rudmar.lock"))
+	if errors.Is(err, folder.ErrHeld) {
 		return nil, fmt.Errorf("%w: %s", ErrTaken, dir)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("taking the data folder: %w", err)
 	}
 	return lock, nil
 }

@@ -77,9 +77,7 @@ func measuredOf(minutes []wire.MinuteSum, function string) []figures.Measured {
 			continue
 		}
 		out = append(out, figures.Measured{At: m.Minute, Revision: m.Revision, Version: api.OrZero(m.Version),
-			Sum: figures.Sum{Calls: m.Calls, Errors: m.Errors, Throttled: m.Throttled, Cold: m.Cold,
-				TotalMs: m.TotalMs, MaxMs: m.MaxMs, MemoryPeak: m.MemoryPeak, ErrorKinds: m.ErrorKinds,
-				Durations: deploy.Durations(m.Durations)}})
+			Sum: deploy.Sum(m)})
 	}
 	return out
 }

@@ -112,13 +112,14 @@ func Weigh(before, after []Resource, touched map[string]resource.Change) Consequ
 		c.Lost = append(c.Lost, reach(fn, access.Gained(has[fn], had[fn]))...)
 	}
 	c.Through = through(before, after, had, has)
-	o := openings(before, after)
+	was, is := doors(before), doors(after)
+	o := openings(was, is)
 	c.Opened, c.Moved = o.opened, o.moved
 	for i, opened := range c.Opened {
 		c.Opened[i].From = declared[resource.Route+"/"+opened.Trigger]
 	}
 	c.Closed = []Closed{}
-	for _, gone := range openings(after, before).opened {
+	for _, gone := range openings(is, was).opened {
 		c.Closed = append(c.Closed, Closed{Function: gone.Function, Trigger: gone.Trigger, Route: gone.Route,
 			Request: gone.Request, Before: gone.After, After: gone.Before})
 	}

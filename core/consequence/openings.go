@@ -78,11 +78,10 @@ func doors(resources []Resource) []door {
 }
 
 // openings lists the routes by which somebody may newly make a request, and the
-// requests that another function answers. It is
-// decided by the requests themselves: of all those that the routes before and
-// after tell apart one is tried, with the routes' own matching.
-func openings(before, after []Resource) opening {
-	was, is := doors(before), doors(after)
+// requests that another function answers. It is decided by the requests themselves:
+// of all those that the routes before and after tell apart one is tried, with the
+// routes' own matching.
+func openings(was, is []door) opening {
 	changed := append(unlike(was, is), unlike(is, was)...)
 	changed = append(changed, otherwise(was, is)...)
 	if len(changed) == 0 {

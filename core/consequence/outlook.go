@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"math"
 	"slices"
-	"strings"
 	"time"
 
 	"rudmar/core/figures"
@@ -119,9 +118,7 @@ func Foresee(before, after []Resource, touched map[string]resource.Change, c Con
 		Cold: []Waiting{}, Losses: []Loss{}, Calls: []Activity{}}
 	var names []string
 	for address := range touched {
-		_, rest := resource.Split(address)
-		fn, _, _ := strings.Cut(rest, "/")
-		names = append(names, fn)
+		names = append(names, resource.FunctionOf(address))
 	}
 	slices.Sort(names)
 	for _, fn := range slices.Compact(names) {
@@ -287,8 +284,7 @@ func (f *foresight) schedules() {
 		was, wasOn := scheduleOf(f.was[address])
 		is, isOn := scheduleOf(f.is[address])
 		_, trigger := resource.Split(address)
-		fn, _, _ := strings.Cut(trigger, "/")
-		out := Fires{Function: fn, Trigger: trigger, Next: []int64{}}
+		out := Fires{Function: resource.FunctionOf(address), Trigger: trigger, Next: []int64{}}
 		if wasOn {
 			out.Before = f.aDay(was)
 		}

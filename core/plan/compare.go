@@ -114,11 +114,9 @@ func (b *builder) takeAway(wanted map[string]bool) {
 		if live == nil || b.record[address] != nil || wanted[address] {
 			continue // it is gone already, or is Rudmar's own
 		}
-		kind, rest := resource.Split(address)
-		fn, _, _ := strings.Cut(rest, "/")
-		s := Step{Address: address, Kind: kind, Function: fn, Change: resource.Delete, Tag: live.Tag,
-			Attributes: b.changes(kind, b.settable(kind, live.Attributes), nil, nil),
-			Because:    []Cause{{Kind: ByDrift, Text: "it is live and not Rudmar's own; somebody wants it gone"}}}
+		s := Step{Address: address, Kind: live.Kind, Function: resource.FunctionOf(address), Change: resource.Delete,
+			Tag: live.Tag, Attributes: b.changes(live.Kind, b.settable(live.Kind, live.Attributes), nil, nil),
+			Because: []Cause{{Kind: ByDrift, Text: "it is live and not Rudmar's own; somebody wants it gone"}}}
 		b.add(s)
 	}
 }
@@ -218,10 +216,9 @@ func (b *builder) left(address string, at states) bool {
 	if kind, fn := resource.Split(address); at.live != nil && (kind == resource.Revision || kind == resource.Pointer) {
 		// What a function changed by hand brings with it is left with it.
 		function := resource.Function + "/" + fn
-		record, live := b.record[function], b.live[function]
-		if record != nil && live != nil && len(b.wantedOf(function)) > 0 {
-			of := states{record: record.Attributes, live: b.settable(resource.Function, live.Attributes),
-				wanted: b.wantedOf(function)}
+		record, live, wanted := b.record[function], b.live[function], b.wantedOf(function)
+		if record != nil && live != nil && wanted != nil {
+			of := states{record: record.Attributes, live: b.settable(resource.Function, live.Attributes), wanted: wanted}
 			if len(differences(of.record, of.live)) > 0 {
 				return b.left(function, of)
 			}

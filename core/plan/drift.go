@@ -3,7 +3,6 @@ package plan
 import (
 	"slices"
 	"sort"
-	"strings"
 	"time"
 
 	"rudmar/core/canon"
@@ -88,10 +87,9 @@ func Drift(record []Recorded, live []Live, kinds []KindSpec) []Drifted {
 	}
 	for i := range live {
 		if b.record[live[i].Address] == nil {
-			_, rest := resource.Split(live[i].Address)
-			fn, _, _ := strings.Cut(rest, "/")
-			out = append(out, Drifted{Address: live[i].Address, Kind: live[i].Kind, Function: fn, Unknown: true,
-				Changed: live[i].Changed, Attributes: []DriftedDetail{}})
+			l := &live[i]
+			out = append(out, Drifted{Address: l.Address, Kind: l.Kind, Function: resource.FunctionOf(l.Address),
+				Unknown: true, Changed: l.Changed, Attributes: []DriftedDetail{}})
 		}
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Address < out[j].Address })

@@ -37,3 +37,11 @@ const (
 	Adopt   Change = "adopt"   // take over what is live but not recorded
 	Restore Change = "restore" // undo drift
 )
+
+// FunctionOf gives the function whose resource an address is of: "route/warn/ask" is
+// of warn.
+func FunctionOf(address string) string {
+	_, rest := Split(address)
+	function, _, _ := strings.Cut(rest, "/")
+	return function
+}

@@ -242,15 +242,15 @@ type Wish struct {
 // Foresee makes a plan like Compute, with what was observed of the stage held
 // against it. Where nothing can be observed the plan has no outlook.
 func (p *Planner) Foresee(ctx context.Context, w Wish) (*plan.Plan, error) {
-	in, err := p.inputs(ctx, w.Place, w.Version)
-	if err != nil {
-		return nil, err
-	}
-	in.TakeAway = w.TakeAway
 	service, _, err := p.Service(ctx, w.Place.Service, w.Version)
 	if err != nil {
 		return nil, err
 	}
+	in, err := p.gather(ctx, Draft{Place: w.Place, Version: w.Version, Service: service})
+	if err != nil {
+		return nil, err
+	}
+	in.TakeAway = w.TakeAway
 	if in.Seen, err = p.seen(ctx, w.Place, service, &in); err != nil {
 		return nil, err
 	}
@@ -339,8 +339,9 @@ func (p *Planner) gather(ctx context.Context, d Draft) (in plan.Inputs, err erro
 // looking is how long a look at a place may take.
 const looking = 10 * time.Second
 
-// Stamp gives a text that changes with what is recorded at a place and with what
-// is live there; "" where the platform does not tell whether something changed.
+// Stamp gives a text that changes with what is recorded at a place, with what is live
+// there, and with what of that is left as it is; "" where the platform does not tell
+// whether something changed.
 func (p *Planner) Stamp(ctx context.Context, place manifest.Place) (string, error) {
 	there, err := p.store.Stage(ctx, place)
 	if err != nil {
@@ -356,7 +357,11 @@ func (p *Planner) Stamp(ctx context.Context, place manifest.Place) (string, erro
 	if err != nil || tag == "" {
 		return "", err
 	}
-	return fmt.Sprint(there.Serial, " ", tag), nil
+	left, err := p.store.Left(ctx, place, p.store.Now())
+	if err != nil {
+		return "", err
+	}
+	return fmt.Sprint(there.Serial, " ", tag, " ", left), nil
 }
 
 // Drift looks at a place: what is live otherwise than recorded.
@@ -371,19 +376,19 @@ func (p *Planner) Drift(ctx context.Context, place manifest.Place) ([]plan.Drift
 	if err != nil {
 		return nil, err
 	}
-	snapshot, err := client.Snapshot(ctx, scope)
+	current, err := p.store.Stage(ctx, place)
 	if err != nil {
 		return nil, err
 	}
-	rows, err := p.store.Record(ctx, place)
+	live, _, err := p.liveOf(ctx, client, scope, place)
 	if err != nil {
 		return nil, err
 	}
-	record := make([]plan.Recorded, 0, len(rows))
-	for _, r := range rows {
-		record = append(record, r.Recorded)
+	record, err := p.recordOf(ctx, current)
+	if err != nil {
+		return nil, err
 	}
-	return plan.Drift(record, Live(snapshot), Specs(kinds)), nil
+	return plan.Drift(record, live, Specs(kinds)), nil
 }
 
 // Platforms gives the platforms that are connected, by name.

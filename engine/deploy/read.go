@@ -60,13 +60,14 @@ func Rates(prices []api.Price) figures.Rates {
 	return rates
 }
 
-// Durations reads a histogram of durations from its form in the protocol.
-func Durations(wire map[string]int) figures.Histogram {
-	out := figures.Histogram{}
-	for key, n := range wire {
+// Sum reads what a platform measured.
+func Sum(m api.MinuteSum) figures.Sum {
+	durations := figures.Histogram{}
+	for key, n := range m.Durations {
 		if bucket, err := strconv.Atoi(key); err == nil { // another key is none of the protocol's
-			out[bucket] += n
+			durations[bucket] += n
 		}
 	}
-	return out
+	return figures.Sum{Calls: m.Calls, Errors: m.Errors, Throttled: m.Throttled, Cold: m.Cold, TotalMs: m.TotalMs,
+		MaxMs: m.MaxMs, MemoryPeak: m.MemoryPeak, ErrorKinds: m.ErrorKinds, Durations: durations}
 }

@@ -52,8 +52,7 @@ func (p *Planner) observed(ctx context.Context, place manifest.Place) sums {
 	}
 	for _, m := range list {
 		sum := out.functions[m.Function]
-		sum.Add(figures.Sum{Calls: m.Calls, Errors: m.Errors, Throttled: m.Throttled, Cold: m.Cold, TotalMs: m.TotalMs,
-			MaxMs: m.MaxMs, MemoryPeak: m.MemoryPeak, Durations: Durations(m.Durations)})
+		sum.Add(Sum(m))
 		out.functions[m.Function] = sum
 		out.triggers[m.Function+"/"+m.Trigger] += m.Calls
 	}

@@ -22,6 +22,7 @@ import (
 
 	"rudmar/cage"
 	"rudmar/core/canon"
+	"rudmar/folder"
 )
 
 // Options is how a local platform runs.
@@ -69,24 +70,6 @@ type Platform struct {
 // ErrTaken tells that another local platform has a folder.
 var ErrTaken = errors.New("another local platform runs on this folder; end it first, or give another folder")
 
-// handover is how long the folder is waited for: a platform that was killed while it
-// started an instance gives it back a moment later, as that one begins.
-const handover = 3 * time.Second
-
-// takeFolder takes the lock of the folder for this process, until it ends.
-func takeFolder(ctx context.Context, lock *flock.Flock) error {
-	ctx, cancel := context.WithTimeout(ctx, handover)
-	defer cancel()
-	taken, err := lock.TryLockContext(ctx, 50*time.Millisecond)
-	switch {
-	case taken:
-		return nil
-	case err == nil || errors.Is(err, context.DeadlineExceeded):
-		return ErrTaken
-	}
-	return fmt.Errorf("taking the platform's folder: %w", err)
-}
-
 // Open opens the platform's folder and starts its schedules. Close ends it.
 func Open(ctx context.Context, o Options) (*Platform, error) {
 	if o.Idle == 0 {
@@ -124,9 +107,12 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 			return nil, fmt.Errorf("making the platform's folder: %w", err)
 		}
 	}
-	lock := flock.New(filepath.Join(o.Dir, "platform.lock"), flock.SetPermissions(0o600))
-	if err := takeFolder(ctx, lock); err != nil {
-		return nil, fmt.Errorf("%w: %s", err, o.Dir)
+	lock, err := folder.Take(ctx, filepath.Join(o.Dir, "platform.lock"))
+	if errors.Is(err, folder.ErrHeld) {
+		return nil, fmt.Errorf("%w: %s", ErrTaken, o.Dir)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("taking the platform's folder: %w", err)
 	}
 	st, err := openStore(ctx, o.Dir)
 	if err != nil {

@@ -1,0 +1,34 @@
+// Package folder takes a data folder for one process, by a lock that goes with it
+// however it ends.
+package folder
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/gofrs/flock"
+)
+
+// ErrHeld tells that another process has the folder.
+var ErrHeld = errors.New("another process has it")
+
+// handover is how long a folder is waited for: a process that was killed while it
+// started another one gives it back a moment later, as that one begins.
+const handover = 3 * time.Second
+
+// Take takes the lock of a folder for this process, until it ends. Where another one
+// has it the error is ErrHeld.
+func Take(ctx context.Context, file string) (*flock.Flock, error) {
+	lock := flock.New(file, flock.SetPermissions(0o600))
+	waiting, cancel := context.WithTimeout(ctx, handover)
+	defer cancel()
+	taken, err := lock.TryLockContext(waiting, 50*time.Millisecond)
+	switch {
+	case taken:
+		return lock, nil
+	case ctx.Err() == nil && (err == nil || errors.Is(err, context.DeadlineExceeded)):
+		return nil, ErrHeld
+	}
+	return nil, err
+}
