@@ -254,7 +254,29 @@ func (e *Engine) authenticate(r *http.Request) (source.Visitor, error) {
 		return source.Visitor{}, err
 	}
 	return source.Visitor{Handle: p.Handle,
+		MayRead: func(repository string) error { return e.mayRead(r.Context(), p, repository) },
 		MayPush: func(repository string) error { return e.mayPush(r.Context(), p, repository) }}, nil
+}
+
+// mayRead tells whether somebody may read a repository: a token only one that
+// holds nothing but services that it is for.
+func (e *Engine) mayRead(ctx context.Context, p store.Person, repository string) error {
+	if p.Token == nil {
+		return nil
+	}
+	services, err := e.Store.ServicesOf(ctx, repository)
+	if err != nil {
+		return err
+	}
+	if len(services) == 0 {
+		return deliver.May(p, rights.Look, "", "")
+	}
+	for _, s := range services {
+		if err := deliver.May(p, rights.Look, s.Name, ""); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // mayPush tells whether somebody may push to a repository: they have the right

@@ -118,17 +118,20 @@ func statusOf(err error) (status int, known bool) {
 	switch {
 	case store.IsFault(err):
 		return http.StatusServiceUnavailable, true
-	case errors.Is(err, errNotSignedIn), errors.Is(err, people.ErrSignIn):
+	case errors.Is(err, errNotSignedIn), errors.Is(err, people.ErrSignIn), errors.Is(err, people.ErrToken):
 		return http.StatusUnauthorized, true
 	case errors.Is(err, rights.ErrRefused):
 		return http.StatusForbidden, true
+	case errors.Is(err, people.ErrTokenWish):
+		return http.StatusUnprocessableEntity, true
 	case errors.Is(err, store.ErrNotFound), errors.Is(err, deploy.ErrNoTarget), errors.Is(err, source.ErrNoCommit),
 		errors.Is(err, deliver.ErrNotThere):
 		return http.StatusNotFound, true
 	case errors.Is(err, deploy.ErrOutOfDate), errors.Is(err, deploy.ErrStopped), errors.Is(err, deploy.ErrNotOpen),
 		errors.Is(err, store.ErrLease),
 		errors.Is(err, delivery.ErrTransition), errors.Is(err, deliver.ErrNotCounts), errors.Is(err, deliver.ErrShown),
-		errors.Is(err, store.ErrMoved), errors.Is(err, store.ErrInUse), errors.Is(err, store.ErrOwned):
+		errors.Is(err, store.ErrMoved), errors.Is(err, store.ErrInUse), errors.Is(err, store.ErrTokenNamed),
+		errors.Is(err, store.ErrOwned):
 		return http.StatusConflict, true
 	case errors.As(err, &slow):
 		return http.StatusTooManyRequests, true

@@ -3,9 +3,11 @@ package server
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"rudmar/core/rights"
+	"rudmar/engine/store"
 	"rudmar/server/api"
 )
 
@@ -31,6 +33,11 @@ func (h *handlers) ListRepositories(ctx context.Context,
 		services, err := h.engine.Store.ServicesOf(ctx, name)
 		if err != nil {
 			return nil, err
+		}
+		if slices.ContainsFunc(services, func(v store.Service) bool {
+			return may(ctx, rights.Look, v.Name, "") != nil
+		}) {
+			continue
 		}
 		r := api.Repository{Name: name, CloneAddress: h.cloneAddress(name), Services: []string{}}
 		for _, s := range services {
@@ -100,6 +107,9 @@ func (h *handlers) ListServices(ctx context.Context, _ api.ListServicesRequestOb
 	}
 	out := api.ListServices200JSONResponse{}
 	for _, s := range list {
+		if may(ctx, rights.Look, s.Name, "") != nil {
+			continue
+		}
 		standing, err := h.engine.Store.Standing(ctx, s.Name)
 		if err != nil {
 			return nil, err

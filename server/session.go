@@ -56,7 +56,8 @@ func who(ctx context.Context) signedIn {
 
 // signedIn lets through who is signed in: with a cookie and, where something
 // is changed, the session's own token in the X-CSRF-Token header; or with
-// handle and password, as the command line does. Signing in is open.
+// handle and password, or a token as bearer (RFC 6750), as the command line does.
+// Signing in is open.
 func (s *Server) signedIn(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
@@ -73,13 +74,20 @@ func (s *Server) signedIn(next echo.HandlerFunc) echo.HandlerFunc {
 		case err != nil:
 			return err
 		}
+		c.SetRequest(r.WithContext(context.WithValue(r.Context(), signedInKey{}, in))) // also for what is refused
+		if err := s.maySee(r, in); err != nil {
+			return err
+		}
 		if in.token != "" && r.Method != http.MethodGet && r.Method != http.MethodHead {
 			if subtle.ConstantTimeCompare([]byte(r.Header.Get("X-CSRF-Token")), []byte(in.session.CSRF)) != 1 {
 				return echo.NewHTTPError(http.StatusForbidden,
 					"the request did not come from Rudmar's own page; load the page again")
 			}
 		}
-		c.SetRequest(r.WithContext(context.WithValue(r.Context(), signedInKey{}, in)))
+		if t := in.person.Token; t != nil {
+			r = c.Request()
+			c.SetRequest(r.WithContext(store.Through(r.Context(), t.Name)))
+		}
 		return next(c)
 	}
 }
@@ -91,6 +99,10 @@ func sameOrigin(r *http.Request) bool {
 }
 
 func (s *Server) identify(r *http.Request) (signedIn, error) {
+	if text, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+		p, err := s.engine.People.ByToken(r.Context(), text, people.From(r))
+		return signedIn{person: p}, err
+	}
 	if handle, password, ok := r.BasicAuth(); ok {
 		p, err := s.engine.People.Enter(r.Context(), handle, password, people.From(r))
 		return signedIn{person: p}, err
@@ -109,7 +121,10 @@ func (s *Server) identify(r *http.Request) (signedIn, error) {
 
 func sessionOf(p store.Person, csrf string) api.Session {
 	out := api.Session{Handle: p.Handle, Role: p.Role, Groups: append([]string{}, p.Groups...),
-		Csrf: csrf, Abilities: []string{}}
+		Csrf: csrf, Abilities: []string{}, Places: append([]string{}, p.Places...)}
+	if p.Token != nil {
+		out.Token = &p.Token.Name
+	}
 	for _, a := range rights.Acts() {
 		if rights.Anywhere(p.Rights(), a) {
 			out.Abilities = append(out.Abilities, string(a))
@@ -183,7 +198,7 @@ func (h *handlers) GetJournal(ctx context.Context, r api.GetJournalRequestObject
 	out := api.GetJournal200JSONResponse{}
 	for _, e := range list {
 		out = append(out, api.JournalEntry{Id: e.ID, At: e.At.UnixMilli(), Person: e.Person, Stage: e.Stage,
-			What: e.What, Text: e.Text})
+			What: e.What, Text: e.Text, Token: api.Optional(e.Token)})
 	}
 	return out, nil
 }

@@ -111,6 +111,10 @@ func (s *Server) stillSignedIn(ctx context.Context, in signedIn) bool {
 		_, _, err := s.engine.People.Session(ctx, in.token)
 		return !errors.Is(err, store.ErrNotFound) && !errors.Is(err, people.ErrSignIn)
 	}
+	if t := in.person.Token; t != nil {
+		stands, err := s.engine.Store.TokenStands(ctx, t.ID)
+		return err != nil || stands
+	}
 	p, err := s.engine.People.Person(ctx, in.person.Handle)
 	return err != nil && !errors.Is(err, store.ErrNotFound) || err == nil && !p.Closed && p.Password == in.person.Password
 }

@@ -17,15 +17,16 @@ func (c *config) ask(ctx context.Context, method, path string, body, out any) er
 	if err != nil {
 		return err
 	}
+	if err := c.findServer(); err != nil {
+		return err
+	}
 	r, err := http.NewRequestWithContext(ctx, method, c.server+"/api"+path, bytes.NewReader(text))
 	if err != nil {
 		return err
 	}
-	password, err := c.password()
-	if err != nil {
+	if err := c.sign(r); err != nil {
 		return err
 	}
-	r.SetBasicAuth(c.handle, password)
 	if body != nil {
 		r.Header.Set("Content-Type", "application/json")
 	} else {

@@ -40,7 +40,8 @@ type config struct {
 	python         string
 	verbose        bool
 
-	server, handle, passwordFile string
+	server, handle, passwordFile, ownTokenFile string
+	typed                                      string // the password, where it was typed
 
 	platformAt string // where the platform answers, once it does
 }
@@ -83,8 +84,10 @@ func (c *config) tokenFlag(f *pflag.FlagSet) {
 }
 
 func (c *config) clientFlags(f *pflag.FlagSet) {
-	f.StringVar(&c.server, "server", "http://127.0.0.1:7070", "the address of Rudmar")
-	f.StringVar(&c.handle, "handle", "", "your handle")
+	f.StringVar(&c.server, "server", "",
+		"the address of Rudmar; where none is given that of rudmar login, else "+usualServer)
+	f.StringVar(&c.handle, "handle", "", "your handle, to sign in with your password and not with what rudmar login kept")
+	f.StringVar(&c.ownTokenFile, "token-file", "", "a file with a token; it can also be given as RUDMAR_TOKEN")
 	f.StringVar(&c.passwordFile, "password-file", "", "a file with your password; it can also be given as RUDMAR_PASSWORD")
 }
 
@@ -146,6 +149,9 @@ func (c *config) knownToken() (string, error) {
 // password gives the password of the flags: from the environment or from a file,
 // never from a flag, which everybody on the machine can read.
 func (c *config) password() (string, error) {
+	if c.typed != "" {
+		return c.typed, nil
+	}
 	if c.passwordFile == "" {
 		return os.Getenv("RUDMAR_PASSWORD"), nil
 	}

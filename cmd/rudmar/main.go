@@ -87,7 +87,8 @@ plan: 0 nothing to do, 4 something would change, 5 something stops it.`,
 	root.AddCommand(serveCommand(), demoCommand(), platformCommand(), personCommand(), secretCommand(), checkCommand(),
 		formatCommand(), versionCommand(), becomesCommand(), newCommand(), schemaCommand(), planCommand(), driftCommand(),
 		outputsCommand(), deploymentsCommand(), serviceCommand(), repositoryCommand(), deliveryCommand(), tidyCommand(),
-		hookCommand())
+		hookCommand(), loginCommand(), logoutCommand(), tokenCommand(), invokeCommand(), logsCommand(), stateCommand(),
+		buildsCommand(), deployCommand())
 	root.AddCommand(wasmWorkerCommand())
 	strict(root)
 	return root
@@ -167,7 +168,7 @@ func hookCommand() *cobra.Command {
 					return nil
 				}
 				after := source.After{Found: engine.CameOf(s, os.Getenv(source.RepositoryVariable)),
-					Page: os.Getenv(engine.HookPage)}
+					Standing: engine.StandingOf(s), Page: os.Getenv(engine.HookPage)}
 				return after.PostReceive(c.Context(), os.Stdin, os.Stderr)
 			}
 			hook := source.Hook{Offers: hookOffers(), Repository: os.Getenv(source.RepositoryVariable)}

@@ -80,6 +80,25 @@ func newPassword(cmd *cobra.Command) (string, error) {
 		}
 		return typed[0], nil
 	}
+	return firstLineOf(cmd)
+}
+
+// askPassword reads the password of who signs in: from a terminal without showing
+// it, or from the first line of standard input.
+func askPassword(cmd *cobra.Command) (string, error) {
+	if in, ok := cmd.InOrStdin().(*os.File); ok && term.IsTerminal(int(in.Fd())) {
+		fmt.Fprint(cmd.ErrOrStderr(), "password: ")
+		text, err := term.ReadPassword(int(in.Fd()))
+		fmt.Fprintln(cmd.ErrOrStderr())
+		if err != nil {
+			return "", fmt.Errorf("reading the password: %w", err)
+		}
+		return string(text), nil
+	}
+	return firstLineOf(cmd)
+}
+
+func firstLineOf(cmd *cobra.Command) (string, error) {
 	line, err := bufio.NewReader(cmd.InOrStdin()).ReadString('\n')
 	if line = strings.TrimRight(line, "\r\n"); line == "" {
 		return "", fmt.Errorf("no password was given: %w", err)

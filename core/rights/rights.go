@@ -32,6 +32,15 @@ func Acts() []Act {
 	return []Act{Look, Try, Write, Ask, Approve, Secrets, Run, LookAfter}
 }
 
+// Named names all acts, for somebody who named another.
+func Named() string {
+	var out []string
+	for _, a := range Acts() {
+		out = append(out, string(a))
+	}
+	return strings.Join(out, ", ")
+}
+
 // The roles.
 const (
 	Reader        = "reader"
@@ -90,6 +99,7 @@ func (w Where) covers(o Where) bool {
 type Person struct {
 	Handle, Role string
 	In           []Where // where the role holds; everywhere where there is none
+	Token        *Token  // what acts in their name, nil where they do themselves
 }
 
 // ErrRefused tells that somebody may not do something.
@@ -97,8 +107,13 @@ var ErrRefused = errors.New("not allowed")
 
 // May tells whether a person may do something somewhere; nil where they may. The
 // error wraps ErrRefused and says whom it takes. A person may look everywhere,
-// whatever their role, as long as they have one.
+// whatever their role, as long as they have one; a token only where it is for.
 func May(p Person, a Act, at Where) error {
+	if p.Token != nil {
+		if err := p.Token.allows(p.Handle, a, at); err != nil {
+			return err
+		}
+	}
 	acts := Of(p.Role)
 	switch {
 	case a == Look && len(acts) > 0:
@@ -109,16 +124,13 @@ func May(p Person, a Act, at Where) error {
 	case len(p.In) == 0 || slices.ContainsFunc(p.In, func(w Where) bool { return w.covers(at) }):
 		return nil
 	}
-	var in []string
-	for _, w := range p.In {
-		in = append(in, w.String())
-	}
-	return fmt.Errorf("%w: %s is %s in %s, not in %s", ErrRefused, p.Handle, withArticle(p.Role),
-		strings.Join(in, ", "), at)
+	return fmt.Errorf("%w: %s is %s in %s, not in %s", ErrRefused, p.Handle, withArticle(p.Role), list(p.In), at)
 }
 
 // Anywhere tells whether a person may do something in some place.
-func Anywhere(p Person, a Act) bool { return slices.Contains(Of(p.Role), a) }
+func Anywhere(p Person, a Act) bool {
+	return slices.Contains(Of(p.Role), a) && (p.Token == nil || slices.Contains(p.Token.Acts, a))
+}
 
 func withArticle(role string) string {
 	switch {

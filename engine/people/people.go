@@ -238,6 +238,9 @@ func (d *Directory) Person(ctx context.Context, handle string) (store.Person, er
 func (d *Directory) SignIn(ctx context.Context, handle, password, address string) (token string,
 	session store.Session, err error) {
 	p, err := d.Enter(ctx, handle, password, address)
+	if err == nil && p.Token != nil {
+		err = fmt.Errorf("%w: a token does not sign in", rights.ErrRefused)
+	}
 	if err != nil {
 		return "", session, err
 	}

@@ -103,8 +103,15 @@ func From(r *http.Request) string {
 
 // Enter is Check for somebody at an address: wrong passwords are slowed by
 // handle and by address, and noted. The error is a *SlowError where somebody has
-// to wait.
+// to wait. What is a token in place of the password gives who it acts for.
 func (d *Directory) Enter(ctx context.Context, handle, password, address string) (store.Person, error) {
+	if tokenOf(password) {
+		p, err := d.ByToken(ctx, password, address)
+		if err == nil && p.Handle != handle {
+			err = ErrToken
+		}
+		return p, err
+	}
 	byHandle, byAddress := "handle "+handle, "address "+address
 	if d.knows(ctx, handle, password) { // what was right before and is still costs nothing
 		return d.Check(ctx, handle, password)

@@ -39,6 +39,13 @@ func (h Hook) PreReceive(ctx context.Context, in io.Reader, out io.Writer) error
 	if dir := os.Getenv("GIT_DIR"); dir != "" {
 		r = At(dir)
 	}
+	for _, option := range pushOptions() {
+		if option != WaitOption {
+			fmt.Fprintf(out, "Rudmar: there is no push option %q; there is %s, which tells how far the version got.\n", option,
+				WaitOption)
+			return ErrRefused
+		}
+	}
 	ctx, cancel := context.WithTimeout(ctx, maxCheck)
 	defer cancel()
 	refused := false

@@ -21,6 +21,8 @@ import (
 // Visitor is who talks to git, as signed in.
 type Visitor struct {
 	Handle string
+	// MayRead tells why they may not read a repository; nil where they may.
+	MayRead func(repository string) error
 	// MayPush tells why they may not push to a repository; nil where they may.
 	MayPush func(repository string) error
 }
@@ -200,6 +202,10 @@ func (h *Host) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if err != nil {
 		w.Header().Set("WWW-Authenticate", `Basic realm="Rudmar"`)
 		http.Error(w, err.Error(), http.StatusUnauthorized)
+		return
+	}
+	if err := visitor.MayRead(match[1]); err != nil {
+		http.Error(w, err.Error(), http.StatusForbidden)
 		return
 	}
 	pushing := match[2] == "git-receive-pack" || r.URL.Query().Get("service") == "git-receive-pack"

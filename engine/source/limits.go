@@ -36,7 +36,8 @@ var ErrTooMuch = errors.New("the push is too large")
 // large objects written as they come rather than held.
 func receiving(more ...[2]string) []string {
 	settings := append([][2]string{{"receive.maxInputSize", strconv.Itoa(maxPack)}, {"core.bigFileThreshold", "1m"},
-		{"transfer.unpackLimit", "1"}, {"pack.threads", "1"}, {"core.fsync", synced}}, more...)
+		{"transfer.unpackLimit", "1"}, {"pack.threads", "1"}, {"core.fsync", synced},
+		{"receive.advertisePushOptions", "true"}}, more...)
 	out := []string{"GIT_CONFIG_COUNT=" + strconv.Itoa(len(settings))}
 	for i, s := range settings {
 		out = append(out, fmt.Sprintf("GIT_CONFIG_KEY_%d=%s", i, s[0]), fmt.Sprintf("GIT_CONFIG_VALUE_%d=%s", i, s[1]))

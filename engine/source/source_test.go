@@ -62,7 +62,7 @@ func host(t *testing.T) (*source.Host, string, *[]string) {
 		if password != "right" {
 			return source.Visitor{}, errors.New("who are you?")
 		}
-		return source.Visitor{Handle: handle, MayPush: func(string) error {
+		return source.Visitor{Handle: handle, MayRead: func(string) error { return nil }, MayPush: func(string) error {
 			if handle != "wren" {
 				return errors.New("ask an author")
 			}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"time"
 )
@@ -38,6 +39,8 @@ type After struct {
 	// Found gives what came of a commit, whether it was noted, and whether that is
 	// all that there is to say.
 	Found func(ctx context.Context, hash string) (list []Became, noted, done bool, err error)
+	// Standing gives how a version stands in its stages, in their order.
+	Standing func(ctx context.Context, service string, version int) ([]Stand, error)
 	// Page is the address of Rudmar's page, "" where it is not known.
 	Page string
 }
@@ -56,18 +59,30 @@ func (a After) PostReceive(ctx context.Context, in io.Reader, out io.Writer) err
 			return fmt.Errorf("telling the server: %w", err)
 		}
 	}
-	ctx, cancel := context.WithTimeout(ctx, tellFor)
+	wait := slices.Contains(pushOptions(), WaitOption)
+	long := tellFor
+	if wait {
+		long = waitFor
+	}
+	ctx, cancel := context.WithTimeout(ctx, long)
 	defer cancel()
+	var built []Became
 	for lines := bufio.NewScanner(in); lines.Scan(); {
 		f := strings.Fields(lines.Text())
 		if len(f) == 3 && f[1] != zero && strings.HasPrefix(f[2], "refs/heads/") {
-			a.tell(ctx, strings.TrimPrefix(f[2], "refs/heads/"), f[1], out)
+			built = append(built, a.tell(ctx, strings.TrimPrefix(f[2], "refs/heads/"), f[1], out)...)
+		}
+	}
+	for _, b := range built {
+		if wait && b.Version > 0 {
+			a.follow(ctx, b, out)
 		}
 	}
 	return nil
 }
 
-func (a After) tell(ctx context.Context, branch, hash string, out io.Writer) {
+// tell says what a branch was built to, and gives it.
+func (a After) tell(ctx context.Context, branch, hash string, out io.Writer) []Became {
 	tick := time.NewTicker(tellEvery)
 	defer tick.Stop()
 	var list []Became
@@ -76,7 +91,7 @@ func (a After) tell(ctx context.Context, branch, hash string, out io.Writer) {
 		var err error
 		if list, noted, done, err = a.Found(ctx, hash); err != nil {
 			fmt.Fprintf(out, "Rudmar: %s was taken; what becomes of it is on the page%s.\n", branch, a.at("", ""))
-			return
+			return nil
 		}
 		select {
 		case <-ctx.Done():
@@ -98,6 +113,7 @@ func (a After) tell(ctx context.Context, branch, hash string, out io.Writer) {
 			fmt.Fprintf(out, "Rudmar: %s was taken, and %s is being built%s\n", branch, b.Service, a.at(b.Service, "/versions"))
 		}
 	}
+	return list
 }
 
 // at says where to look.

@@ -15,6 +15,7 @@ type Person struct {
 	Groups       []string
 	Password     string // its hash
 	Closed       bool   // they cannot sign in any more
+	Token        *Token // what acts in their name now, nil where they do themselves; never kept
 }
 
 // Rights gives what decisions about somebody are made from.
@@ -22,6 +23,9 @@ func (p Person) Rights() rights.Person {
 	out := rights.Person{Handle: p.Handle, Role: p.Role}
 	for _, place := range p.Places {
 		out.In = append(out.In, rights.ParseWhere(place))
+	}
+	if p.Token != nil {
+		out.Token = p.Token.Rights()
 	}
 	return out
 }
@@ -37,8 +41,8 @@ func takePerson(r scanner) (Person, error) {
 }
 
 // PutPerson adds somebody, or changes who they are: where their password, role
-// or places change, or they are closed, their sessions end with it. What is done
-// is noted in by's name.
+// or places change, or they are closed, their sessions end with it; their tokens
+// where they are closed. What is done is noted in by's name.
 func (s *Store) PutPerson(ctx context.Context, p Person, by, what string) error {
 	return s.Within(ctx, func(tx Tx) error {
 		closed := int64(0)
@@ -49,6 +53,10 @@ func (s *Store) PutPerson(ctx context.Context, p Person, by, what string) error 
 		if _, err := tx.ExecContext(ctx,
 			`DELETE FROM sessions WHERE handle = ?1 AND EXISTS (SELECT 1 FROM people WHERE handle = ?1 AND (password <> ?2 OR role <> ?3 OR places <> ?4 OR (?5 > 0 AND closed_at = 0)))`,
 			p.Handle, p.Password, p.Role, places, closed); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE tokens SET ended_at = ? WHERE handle = ? AND ended_at = 0 AND ? > 0`,
+			closed, p.Handle, closed); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx,
@@ -110,6 +118,7 @@ type Entry struct {
 	At                           time.Time
 	Person, Service, Stage, What string
 	Text                         string
+	Token                        string // the name of the token that did it for them; "" where they did
 }
 
 // Note writes a line of the journal.
@@ -119,8 +128,9 @@ func (s *Store) Note(ctx context.Context, e Entry) error {
 
 // Note writes a line of the journal as part of a transaction.
 func (tx Tx) Note(ctx context.Context, e Entry) error {
-	_, err := tx.ExecContext(ctx, `INSERT INTO journal (at, person, service, stage, what, text) VALUES (?,?,?,?,?,?)`,
-		tx.s.stamp(), e.Person, e.Service, e.Stage, e.What, e.Text)
+	_, err := tx.ExecContext(ctx,
+		`INSERT INTO journal (at, person, service, stage, what, text, token) VALUES (?,?,?,?,?,?,?)`,
+		tx.s.stamp(), e.Person, e.Service, e.Stage, e.What, e.Text, through(ctx))
 	return err
 }
 
@@ -130,10 +140,10 @@ func (s *Store) Journal(ctx context.Context, service string, p Part, e Entry) ([
 	return list(ctx, s.read, func(r scanner) (Entry, error) {
 		var e Entry
 		var at int64
-		err := r.Scan(&e.ID, &at, &e.Person, &e.Service, &e.Stage, &e.What, &e.Text)
+		err := r.Scan(&e.ID, &at, &e.Person, &e.Service, &e.Stage, &e.What, &e.Text, &e.Token)
 		e.At = millis(at)
 		return e, err
-	}, `SELECT id, at, person, service, stage, what, text FROM journal
+	}, `SELECT id, at, person, service, stage, what, text, token FROM journal
 		WHERE service IN (?1, '') AND (?2 = 0 OR id < ?2) AND (?3 = '' OR instr(lower(text || ' ' || what), lower(?3)))
 			AND (?4 = '' OR person = ?4) AND (?5 = '' OR stage = ?5) AND (?6 = '' OR what = ?6)
 		ORDER BY id DESC LIMIT ?7`, service, p.Before, p.Text, e.Person, e.Stage, e.What, p.Limit)

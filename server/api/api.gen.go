@@ -956,7 +956,10 @@ type JournalEntry struct {
 	Person string `json:"person"`
 	Stage  string `json:"stage"`
 	Text   string `json:"text"`
-	What   string `json:"what"`
+
+	// Token The name of the token that did it for them, where one did
+	Token *string `json:"token,omitempty"`
+	What  string  `json:"what"`
 }
 
 // KeptPlan A plan with who made it; id is 0 where it is not kept
@@ -1019,6 +1022,13 @@ type LogLine struct {
 
 	// Version Absent once the revision is no longer kept
 	Version *int `json:"version,omitempty"`
+}
+
+// MadeToken defines model for MadeToken.
+type MadeToken struct {
+	// Text The token itself, told this once
+	Text  string `json:"text"`
+	Token Token  `json:"token"`
 }
 
 // Meaning defines model for Meaning.
@@ -1348,7 +1358,13 @@ type Session struct {
 	Csrf      string   `json:"csrf"`
 	Groups    []string `json:"groups"`
 	Handle    string   `json:"handle"`
-	Role      string   `json:"role"`
+
+	// Places Where the role holds; everywhere where there is none
+	Places []string `json:"places"`
+	Role   string   `json:"role"`
+
+	// Token The name of the token that asks, where one does
+	Token *string `json:"token,omitempty"`
 }
 
 // SickPlace defines model for SickPlace.
@@ -1547,6 +1563,33 @@ type TargetMeaning struct {
 	Sentence  string        `json:"sentence"`
 	Steps     int           `json:"steps"`
 	Target    string        `json:"target"`
+}
+
+// Token defines model for Token.
+type Token struct {
+	Acts   []string `json:"acts"`
+	Id     int64    `json:"id"`
+	MadeAt int64    `json:"madeAt"`
+	Name   string   `json:"name"`
+
+	// Places What it is for: service or service/stage; everywhere where there is none
+	Places []string `json:"places"`
+	Until  int64    `json:"until"`
+
+	// UsedAt When it was last used, to the minute; absent where it never was
+	UsedAt   *int64 `json:"usedAt,omitempty"`
+	UsedFrom string `json:"usedFrom"`
+}
+
+// TokenWish defines model for TokenWish.
+type TokenWish struct {
+	// Acts What it may do, as GET /session names it; to look is always among it
+	Acts []string `json:"acts"`
+
+	// Days How long it lasts; 90 where it is not said
+	Days   *int     `json:"days,omitempty"`
+	Name   string   `json:"name"`
+	Places []string `json:"places"`
 }
 
 // ValueChange defines model for ValueChange.
@@ -1789,6 +1832,9 @@ type GetLineAuthorsParams struct {
 	Place []string `form:"place" json:"place"`
 }
 
+// MakeTokenJSONRequestBody defines body for MakeToken for application/json ContentType.
+type MakeTokenJSONRequestBody = TokenWish
+
 // RunPlanJSONRequestBody defines body for RunPlan for application/json ContentType.
 type RunPlanJSONRequestBody = RunWish
 
@@ -1938,6 +1984,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /health (the `GetHealth` operationId).
 	GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListTokens The tokens of who asks, newest first; never themselves
+	//
+	// Corresponds with GET /me/tokens (the `ListTokens` operationId).
+	ListTokens(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeTokenWithBody Makes a token, and tells it this once
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /me/tokens (the `MakeToken` operationId).
+	MakeTokenWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeToken Makes a token, and tells it this once
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /me/tokens (the `MakeToken` operationId).
+	MakeToken(ctx context.Context, body MakeTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndToken Ends a token
+	//
+	// Corresponds with DELETE /me/tokens/{id} (the `EndToken` operationId).
+	EndToken(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetPlan A plan that was kept
 	//
@@ -2458,6 +2528,70 @@ func (c *Client) GetDoc(ctx context.Context, name string, reqEditors ...RequestE
 // Corresponds with GET /health (the `GetHealth` operationId).
 func (c *Client) GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetHealthRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListTokens The tokens of who asks, newest first; never themselves
+//
+// Corresponds with GET /me/tokens (the `ListTokens` operationId).
+func (c *Client) ListTokens(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTokensRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeTokenWithBody Makes a token, and tells it this once
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /me/tokens (the `MakeToken` operationId).
+func (c *Client) MakeTokenWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeTokenRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeToken Makes a token, and tells it this once
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /me/tokens (the `MakeToken` operationId).
+func (c *Client) MakeToken(ctx context.Context, body MakeTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeTokenRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndToken Ends a token
+//
+// Corresponds with DELETE /me/tokens/{id} (the `EndToken` operationId).
+func (c *Client) EndToken(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndTokenRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -3847,6 +3981,107 @@ func NewGetHealthRequest(server string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListTokensRequest constructs an http.Request for the ListTokens method
+func NewListTokensRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/me/tokens")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMakeTokenRequest calls the generic MakeToken builder with application/json body
+func NewMakeTokenRequest(server string, body MakeTokenJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMakeTokenRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewMakeTokenRequestWithBody constructs an http.Request for the MakeToken method, with any body, and a specified content type
+func NewMakeTokenRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/me/tokens")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewEndTokenRequest constructs an http.Request for the EndToken method
+func NewEndTokenRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/me/tokens/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -7111,6 +7346,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /health (the `GetHealth` operationId).
 	GetHealthWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHealthResponse, error)
 
+	// ListTokensWithResponse The tokens of who asks, newest first; never themselves
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /me/tokens (the `ListTokens` operationId).
+	ListTokensWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTokensResponse, error)
+
+	// MakeTokenWithBodyWithResponse Makes a token, and tells it this once
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /me/tokens (the `MakeToken` operationId).
+	MakeTokenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeTokenResponse, error)
+
+	// MakeTokenWithResponse Makes a token, and tells it this once
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /me/tokens (the `MakeToken` operationId).
+	MakeTokenWithResponse(ctx context.Context, body MakeTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeTokenResponse, error)
+
+	// EndTokenWithResponse Ends a token
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /me/tokens/{id} (the `EndToken` operationId).
+	EndTokenWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*EndTokenResponse, error)
+
 	// GetPlanWithResponse A plan that was kept
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7878,6 +8141,143 @@ func (r GetHealthResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetHealthResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListTokensResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Token
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListTokensResponse) GetJSON200() *[]Token {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListTokensResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListTokensResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListTokensResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListTokensResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListTokensResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MakeTokenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *MadeToken
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r MakeTokenResponse) GetJSON201() *MadeToken {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MakeTokenResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeTokenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeTokenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeTokenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeTokenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndTokenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndTokenResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndTokenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndTokenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndTokenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndTokenResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10774,6 +11174,58 @@ func (c *ClientWithResponses) GetHealthWithResponse(ctx context.Context, reqEdit
 	return ParseGetHealthResponse(rsp)
 }
 
+// ListTokensWithResponse The tokens of who asks, newest first; never themselves
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /me/tokens (the `ListTokens` operationId).
+func (c *ClientWithResponses) ListTokensWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTokensResponse, error) {
+	rsp, err := c.ListTokens(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListTokensResponse(rsp)
+}
+
+// MakeTokenWithBodyWithResponse Makes a token, and tells it this once
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /me/tokens (the `MakeToken` operationId).
+func (c *ClientWithResponses) MakeTokenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeTokenResponse, error) {
+	rsp, err := c.MakeTokenWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeTokenResponse(rsp)
+}
+
+// MakeTokenWithResponse Makes a token, and tells it this once
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /me/tokens (the `MakeToken` operationId).
+func (c *ClientWithResponses) MakeTokenWithResponse(ctx context.Context, body MakeTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeTokenResponse, error) {
+	rsp, err := c.MakeToken(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeTokenResponse(rsp)
+}
+
+// EndTokenWithResponse Ends a token
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /me/tokens/{id} (the `EndToken` operationId).
+func (c *ClientWithResponses) EndTokenWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*EndTokenResponse, error) {
+	rsp, err := c.EndToken(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndTokenResponse(rsp)
+}
+
 // GetPlanWithResponse A plan that was kept
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11923,6 +12375,101 @@ func ParseGetHealthResponse(rsp *http.Response) (*GetHealthResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListTokensResponse parses an HTTP response from a ListTokensWithResponse call
+func ParseListTokensResponse(rsp *http.Response) (*ListTokensResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListTokensResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Token
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeTokenResponse parses an HTTP response from a MakeTokenWithResponse call
+func ParseMakeTokenResponse(rsp *http.Response) (*MakeTokenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeTokenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest MadeToken
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndTokenResponse parses an HTTP response from a EndTokenWithResponse call
+func ParseEndTokenResponse(rsp *http.Response) (*EndTokenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndTokenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -13897,6 +14444,15 @@ type ServerInterface interface {
 	// GetHealth How Rudmar and its platforms do
 	// (GET /health)
 	GetHealth(ctx *echo.Context) error
+	// ListTokens The tokens of who asks, newest first; never themselves
+	// (GET /me/tokens)
+	ListTokens(ctx *echo.Context) error
+	// MakeToken Makes a token, and tells it this once
+	// (POST /me/tokens)
+	MakeToken(ctx *echo.Context) error
+	// EndToken Ends a token
+	// (DELETE /me/tokens/{id})
+	EndToken(ctx *echo.Context, id Id) error
 	// GetPlan A plan that was kept
 	// (GET /plans/{id})
 	GetPlan(ctx *echo.Context, id Id) error
@@ -14155,6 +14711,40 @@ func (w *ServerInterfaceWrapper) GetHealth(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetHealth(ctx)
+	return err
+}
+
+// ListTokens converts echo context to params.
+func (w *ServerInterfaceWrapper) ListTokens(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListTokens(ctx)
+	return err
+}
+
+// MakeToken converts echo context to params.
+func (w *ServerInterfaceWrapper) MakeToken(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.MakeToken(ctx)
+	return err
+}
+
+// EndToken converts echo context to params.
+func (w *ServerInterfaceWrapper) EndToken(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.EndToken(ctx, id)
 	return err
 }
 
@@ -15712,6 +16302,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/session", wrapper.SignOut, options.OperationMiddlewares["signOut"]...)
 	router.GET(options.BaseURL+"/session", wrapper.GetSession, options.OperationMiddlewares["getSession"]...)
 	router.POST(options.BaseURL+"/session", wrapper.SignIn, options.OperationMiddlewares["signIn"]...)
+	router.GET(options.BaseURL+"/me/tokens", wrapper.ListTokens, options.OperationMiddlewares["listTokens"]...)
+	router.POST(options.BaseURL+"/me/tokens", wrapper.MakeToken, options.OperationMiddlewares["makeToken"]...)
+	router.DELETE(options.BaseURL+"/me/tokens/:id", wrapper.EndToken, options.OperationMiddlewares["endToken"]...)
 	router.GET(options.BaseURL+"/welcome", wrapper.GetWelcome, options.OperationMiddlewares["getWelcome"]...)
 	router.GET(options.BaseURL+"/health", wrapper.GetHealth, options.OperationMiddlewares["getHealth"]...)
 	router.GET(options.BaseURL+"/schemas/:file", wrapper.GetSchema, options.OperationMiddlewares["getSchema"]...)
@@ -15956,6 +16549,116 @@ type GetHealthdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetHealthdefaultApplicationProblemPlusJSONResponse) VisitGetHealthResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListTokensRequestObject struct {
+}
+
+type ListTokensResponseObject interface {
+	VisitListTokensResponse(w http.ResponseWriter) error
+}
+
+type ListTokens200JSONResponse []Token
+
+func (response ListTokens200JSONResponse) VisitListTokensResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListTokensdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListTokensdefaultApplicationProblemPlusJSONResponse) VisitListTokensResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeTokenRequestObject struct {
+	Body *MakeTokenJSONRequestBody
+}
+
+type MakeTokenResponseObject interface {
+	VisitMakeTokenResponse(w http.ResponseWriter) error
+}
+
+type MakeToken201JSONResponse MadeToken
+
+func (response MakeToken201JSONResponse) VisitMakeTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeTokendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MakeTokendefaultApplicationProblemPlusJSONResponse) VisitMakeTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndTokenRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type EndTokenResponseObject interface {
+	VisitEndTokenResponse(w http.ResponseWriter) error
+}
+
+type EndToken204Response struct {
+}
+
+func (response EndToken204Response) VisitEndTokenResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndTokendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndTokendefaultApplicationProblemPlusJSONResponse) VisitEndTokenResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -18356,6 +19059,15 @@ type StrictServerInterface interface {
 	// GetHealth How Rudmar and its platforms do
 	// (GET /health)
 	GetHealth(ctx context.Context, request GetHealthRequestObject) (GetHealthResponseObject, error)
+	// ListTokens The tokens of who asks, newest first; never themselves
+	// (GET /me/tokens)
+	ListTokens(ctx context.Context, request ListTokensRequestObject) (ListTokensResponseObject, error)
+	// MakeToken Makes a token, and tells it this once
+	// (POST /me/tokens)
+	MakeToken(ctx context.Context, request MakeTokenRequestObject) (MakeTokenResponseObject, error)
+	// EndToken Ends a token
+	// (DELETE /me/tokens/{id})
+	EndToken(ctx context.Context, request EndTokenRequestObject) (EndTokenResponseObject, error)
 	// GetPlan A plan that was kept
 	// (GET /plans/{id})
 	GetPlan(ctx context.Context, request GetPlanRequestObject) (GetPlanResponseObject, error)
@@ -18666,6 +19378,100 @@ func (sh *strictHandler) GetHealth(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(GetHealthResponseObject); ok {
 		return validResponse.VisitGetHealthResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListTokens operation middleware
+func (sh *strictHandler) ListTokens(ctx *echo.Context) error {
+	var request ListTokensRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListTokens(ctx.Request().Context(), request.(ListTokensRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListTokens")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListTokensResponseObject); ok {
+		return validResponse.VisitListTokensResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// MakeToken operation middleware
+func (sh *strictHandler) MakeToken(ctx *echo.Context) error {
+	var request MakeTokenRequestObject
+
+	var body MakeTokenJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MakeToken(ctx.Request().Context(), request.(MakeTokenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MakeToken")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(MakeTokenResponseObject); ok {
+		return validResponse.VisitMakeTokenResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// EndToken operation middleware
+func (sh *strictHandler) EndToken(ctx *echo.Context, id Id) error {
+	var request EndTokenRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndToken(ctx.Request().Context(), request.(EndTokenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndToken")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(EndTokenResponseObject); ok {
+		return validResponse.VisitEndTokenResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -18,6 +18,7 @@ declare module 'vue' {
     BDropdownItemButton: typeof import('bootstrap-vue-next/components/BDropdown')['BDropdownItemButton']
     BDropdownText: typeof import('bootstrap-vue-next/components/BDropdown')['BDropdownText']
     BecomesList: typeof import('./components/BecomesList.vue')['default']
+    BFormCheckbox: typeof import('bootstrap-vue-next/components/BFormCheckbox')['BFormCheckbox']
     BModal: typeof import('bootstrap-vue-next/components/BModal')['BModal']
     BuildNote: typeof import('./components/BuildNote.vue')['default']
     CellPair: typeof import('./components/CellPair.vue')['default']

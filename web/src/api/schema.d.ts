@@ -23,6 +23,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/me/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The tokens of who asks, newest first; never themselves */
+        get: operations["listTokens"];
+        put?: never;
+        /** Makes a token, and tells it this once */
+        post: operations["makeToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/me/tokens/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Ends a token */
+        delete: operations["endToken"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/welcome": {
         parameters: {
             query?: never;
@@ -1346,11 +1383,46 @@ export interface components {
             html: string;
         };
         Session: {
+            /** @description Where the role holds; everywhere where there is none */
+            places: string[];
+            /** @description The name of the token that asks, where one does */
+            token?: string;
             handle: string;
             role: string;
             groups: string[];
             csrf: string;
             abilities: string[];
+        };
+        Token: {
+            /** Format: int64 */
+            id: number;
+            name: string;
+            acts: string[];
+            /** @description What it is for: service or service/stage; everywhere where there is none */
+            places: string[];
+            /** Format: int64 */
+            madeAt: number;
+            /** Format: int64 */
+            until: number;
+            /**
+             * Format: int64
+             * @description When it was last used, to the minute; absent where it never was
+             */
+            usedAt?: number;
+            usedFrom: string;
+        };
+        TokenWish: {
+            name: string;
+            /** @description What it may do, as GET /session names it; to look is always among it */
+            acts: string[];
+            places: string[];
+            /** @description How long it lasts; 90 where it is not said */
+            days?: number;
+        };
+        MadeToken: {
+            /** @description The token itself, told this once */
+            text: string;
+            token: components["schemas"]["Token"];
         };
         Health: {
             checks: components["schemas"]["HealthCheck"][];
@@ -2109,6 +2181,8 @@ export interface components {
             stage: string;
             what: string;
             text: string;
+            /** @description The name of the token that did it for them, where one did */
+            token?: string;
         };
         PlatformHealth: {
             name: string;
@@ -2473,6 +2547,73 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description Signed out */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listTokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The tokens that have not ended */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    makeToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TokenWish"];
+            };
+        };
+        responses: {
+            /** @description Made, and told this once */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeToken"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is good for nothing any more */
             204: {
                 headers: {
                     [name: string]: unknown;

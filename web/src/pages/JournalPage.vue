@@ -82,7 +82,9 @@ const { rows, more, older, problem, pending, reload } = useParts(
             <td class="text-nowrap">
               <time :datetime="new Date(e.at).toISOString()">{{ exact(e.at) }}</time>
             </td>
-            <td>{{ e.person || 'Rudmar' }}</td>
+            <td>
+              {{ e.person || 'Rudmar' }}<span v-if="e.token" class="quiet"> by the token {{ e.token }}</span>
+            </td>
             <td>{{ e.stage }}</td>
             <td class="text-nowrap">{{ e.what }}</td>
             <td class="wrap-anywhere">{{ e.text }}</td>

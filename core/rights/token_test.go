@@ -1,0 +1,85 @@
+package rights_test
+
+import (
+	"errors"
+	"strings"
+	"testing"
+
+	"rudmar/core/rights"
+)
+
+func token(acts string, places ...string) *rights.Token {
+	t := &rights.Token{Name: "nightly"}
+	for _, a := range strings.Split(acts, ",") {
+		t.Acts = append(t.Acts, rights.Act(a))
+	}
+	for _, p := range places {
+		t.In = append(t.In, rights.ParseWhere(p))
+	}
+	return t
+}
+
+// A token may what its maker may and it is for, both.
+func TestTokensNarrow(t *testing.T) {
+	everywhere := rights.Person{Handle: "wren", Role: rights.Approver}
+	inPreview := rights.Person{Handle: "linden", Role: rights.Approver, In: []rights.Where{{Service: "frostline", Stage: "preview"}}}
+	for _, tt := range []struct {
+		p     rights.Person
+		token *rights.Token
+		act   rights.Act
+		at    string
+		may   bool
+	}{
+		{everywhere, token("look,approve"), rights.Approve, "frostline/live", true},
+		{everywhere, token("look,approve"), rights.Run, "frostline/live", false},
+		{everywhere, token("look,write"), rights.Write, "frostline", false}, // an approver has no right to write
+		{everywhere, token("look,approve", "frostline"), rights.Approve, "frostline/live", true},
+		{everywhere, token("look,approve", "frostline"), rights.Approve, "watering/live", false},
+		{everywhere, token("look,approve", "frostline"), rights.Approve, "", false},
+		{everywhere, token("look,approve", "frostline/live"), rights.Approve, "frostline/preview", false},
+		{everywhere, token("look,approve", "frostline/live"), rights.Look, "frostline", true},
+		{everywhere, token("look,approve", "frostline/live"), rights.Look, "frostline/preview", true},
+		{everywhere, token("look,approve", "frostline/live"), rights.Look, "watering", false},
+		{everywhere, token("look", "frostline"), rights.Look, "", false},
+		{everywhere, token("approve"), rights.Look, "frostline", false},
+		{inPreview, token("look,approve"), rights.Approve, "frostline/preview", true},
+		{inPreview, token("look,approve"), rights.Approve, "frostline/live", false}, // never more than its maker
+		{inPreview, token("look,approve", "frostline/live"), rights.Approve, "frostline/live", false},
+		{rights.Person{Handle: "gone"}, token("look"), rights.Look, "frostline", false},
+	} {
+		p := tt.p
+		p.Token = tt.token
+		err := rights.May(p, tt.act, rights.ParseWhere(tt.at))
+		if (err == nil) != tt.may || err != nil && !errors.Is(err, rights.ErrRefused) {
+			t.Errorf("%s with %v %v: %s at %q: %v", p.Handle, tt.token.Acts, tt.token.In, tt.act, tt.at, err)
+		}
+		if rights.Anywhere(p, tt.act) && rights.May(p, tt.act, rights.Where{}) != nil && len(tt.token.In)+len(p.In) == 0 {
+			t.Errorf("%s: %s is told as possible somewhere, and is nowhere", p.Handle, tt.act)
+		}
+	}
+}
+
+func TestMayMake(t *testing.T) {
+	wren := rights.Person{Handle: "wren", Role: rights.Author}
+	linden := rights.Person{Handle: "linden", Role: rights.Approver, In: []rights.Where{{Service: "frostline", Stage: "live"}}}
+	byToken := wren
+	byToken.Token = token("look,write")
+	for _, tt := range []struct {
+		name  string
+		p     rights.Person
+		token *rights.Token
+		may   bool
+	}{
+		{"what they may", wren, token("look,write,run"), true},
+		{"what they may not", wren, token("look,approve"), false},
+		{"where they may", linden, token("look,approve", "frostline/live"), true},
+		{"where they may not", linden, token("look,approve", "frostline"), false},
+		{"another place", linden, token("look,approve", "watering"), false},
+		{"to look goes anywhere", linden, token("look", "watering"), true},
+		{"by a token", byToken, token("look"), false},
+	} {
+		if err := rights.MayMake(tt.p, *tt.token); (err == nil) != tt.may || err != nil && !errors.Is(err, rights.ErrRefused) {
+			t.Errorf("%s: %v", tt.name, err)
+		}
+	}
+}

@@ -1,0 +1,167 @@
+package e2e
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/go-rod/rod/lib/proto"
+
+	"rudmar/server/api"
+)
+
+// commands runs the command line as somebody at a machine of their own: env is
+// what stands in its environment.
+type commands struct {
+	*testing.T
+	env []string
+}
+
+func (c commands) run(args ...string) (string, error) {
+	c.Helper()
+	return run(c.T, ".", "env", append(append(append([]string{}, c.env...), build(c.T)), args...)...)
+}
+
+// want runs a command, which has to go well and say all of these.
+func (c commands) want(args string, says ...string) string {
+	c.Helper()
+	return c.wantOf(strings.Fields(args), says...)
+}
+
+func (c commands) wantOf(args []string, says ...string) string {
+	c.Helper()
+	out, err := c.run(args...)
+	if err != nil {
+		c.Errorf("rudmar %s: %v: %s", strings.Join(args, " "), err, out)
+	}
+	for _, text := range says {
+		if !strings.Contains(out, text) {
+			c.Errorf("rudmar %s does not say %q: %s", strings.Join(args, " "), text, out)
+		}
+	}
+	return out
+}
+
+// refused runs a command, which has to fail and say why.
+func (c commands) refused(args string, says string) {
+	c.Helper()
+	out, err := c.run(strings.Fields(args)...)
+	if err == nil || !strings.Contains(out, says) {
+		c.Errorf("rudmar %s: %v, and not %q: %s", args, err, says, out)
+	}
+}
+
+// Somebody makes a token on the page You, sees it once, and ends it.
+func TestYourTokens(t *testing.T) {
+	t.Parallel()
+	r := demo(t)
+	p := r.open(browse(t), "wren")
+	p.arrive("/you")
+	p.reads("author in every service")
+	p.fill("input[placeholder^='such as']", "nightly-build")
+	p.must("ticking write", p.sees("the right to write", "input[type=checkbox][value=write]").Click(
+		proto.InputMouseButtonLeft, 1))
+	p.press("^Make it")
+	p.reads("It is shown this once")
+	text, err := p.sees("the token", "[aria-label='The new token'] code").Text()
+	p.must("reading the token", err)
+	machine := commands{t, []string{"RUDMAR_TOKEN=" + text, "RUDMAR_SERVER=" + r.address}}
+	machine.want("state frostline", "trial")
+	machine.refused("invoke frostline trial warn", "is for look, write")
+	p.press("^I have it")
+	p.arrive("/you")
+	p.reads("from 127.0.0.1")
+	if there, _, err := p.page.Has("[aria-label='The new token']"); there || err != nil {
+		t.Error("the token is shown again")
+	}
+	p.press("^End…")
+	p.press("^End it now")
+	p.reads("You have none")
+	machine.refused("state frostline", "ended")
+}
+
+// Every act of the page has a command, for somebody who signed in once and for a
+// machine with a token.
+func TestCommandsOfTheDay(t *testing.T) {
+	t.Parallel()
+	r := demo(t)
+	home := t.TempDir()
+	wren := commands{t, []string{"XDG_CONFIG_HOME=" + home, "HOME=" + home, "RUDMAR_TOKEN=", "RUDMAR_PASSWORD="}}
+	wren.refused("state frostline --server "+r.address, "nobody is signed in")
+	withPassword := commands{t, append(wren.env, "RUDMAR_PASSWORD="+"orchard-at-dawn")}
+	withPassword.want("login --handle wren --server "+r.address, "signed in to "+r.address+" as wren")
+	info, err := os.Stat(filepath.Join(home, "rudmar", "login.json"))
+	if err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("the login is kept as %v: %v", info, err)
+	}
+	wren.refused("state frostline --server http://127.0.0.1:1", "nobody is signed in to http://127.0.0.1:1")
+	wren.refused("login", "--handle")
+
+	wren.want("state frostline", "live", "settled")
+	var line api.Line
+	if err := json.Unmarshal([]byte(wren.want("state frostline --format json")), &line); err != nil || len(line.Stages) != 3 {
+		t.Errorf("%v: %+v", err, line)
+	}
+	wren.want("builds frostline", "version 7", "main")
+	wren.want("builds frostline 1", "version")
+	wren.refused("builds frostline 99", "not among")
+	wren.want("invoke frostline trial warn", `"status":200`, "answered")
+	wren.wantOf([]string{"invoke", "frostline", "trial", "warn", "--event", `{"method": "GET", "path": "/warn", "params": {"station": "weir"}}`}, "weir")
+	wren.refused("invoke frostline trial warn --event {", "not JSON")
+	wren.refused("invoke frostline trial warn --sample nothing", "it has no sample")
+	wren.refused("invoke frostline trial nobody", "nobody")
+	wren.want("logs frostline trial --function warn", "warn (version 7)")
+	wren.refused("logs frostline live", "--target")
+	wren.want("deploy frostline live", "put right", "done     restore  function/warn", "Nothing to do")
+	wren.want("deploy frostline live", "Nothing to do")
+	wren.want("deployments frostline", "live")
+	wren.want("plan frostline live", "Nothing to do")
+	wren.want("delivery show frostline 7 preview", "waits for 1 approval")
+	wren.refused("delivery approve frostline 7 preview", "not allowed")
+
+	wren.refused("token new nightly --act write", "a token cannot make another")
+	asWren := " --handle wren --server " + r.address
+	withPassword.want("token new nightly --act write --in frostline --days 30"+asWren, "shown this once")
+	withPassword.refused("token new wide --act approve"+asWren, "no right to approve")
+	withPassword.refused("token new wide --in nowhere"+asWren, "nowhere")
+	out := withPassword.want("token new push --act write --in frostline" + asWren)
+	lines := strings.Split(strings.TrimSpace(out), "\n")
+	text := lines[len(lines)-1]
+	wren.want("token list", "nightly", "look, write", "frostline", "never")
+	machine := commands{t, append(wren.env, "RUDMAR_TOKEN="+text)}
+	machine.want("state frostline", "live")
+	machine.refused("invoke frostline trial warn", "the token push of wren is for look, write, not to try")
+	machine.refused("token end 1", "no other")
+
+	// git takes it for a password, and tells how far the version got.
+	dir := r.clone("wren")
+	address := strings.Replace(r.address, "http://", "http://wren:"+text+"@", 1) + "/git/brambleford.git"
+	edit(t, dir, "frostline/functions/stations/stations.py", "import rudmar\n", "import rudmar\n\n# Told in the order of the map.\n")
+	for _, args := range [][]string{{"commit", "-qam", "Say in which order"}, {"push", "-q", "-o", "sing", address, "HEAD:main"},
+		{"push", "-o", "wait", address, "HEAD:main"}} {
+		out, err := run(t, dir, "git", args...)
+		switch {
+		case slices.Contains(args, "sing"):
+			if err == nil || !strings.Contains(out, `no push option "sing"`) {
+				t.Errorf("%v: %s", err, out)
+			}
+		case err != nil:
+			t.Fatalf("git %v: %v: %s", args, err, out)
+		case args[0] == "push":
+			for _, want := range []string{"main is version 8", "trial: settled", "preview: waits for 1 approval"} {
+				if !strings.Contains(out, want) {
+					t.Errorf("a push that waits does not tell %q: %s", want, out)
+				}
+			}
+		}
+	}
+	wren.want("logout", "signed out")
+	wren.refused("state frostline --server "+r.address, "nobody is signed in")
+	withPassword.want("token list"+asWren, "nightly")
+	if out := withPassword.want("token list" + asWren); strings.Contains(out, "login on") {
+		t.Errorf("the token of the login is still there: %s", out)
+	}
+}

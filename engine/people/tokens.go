@@ -1,0 +1,127 @@
+package people
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"rudmar/core/rights"
+	"rudmar/engine/store"
+)
+
+// tokenMark begins every token, so that one that lies about is known for what it is.
+const tokenMark = "rudmar_"
+
+// How long tokens last, in days.
+const (
+	UsualDays = 90
+	MostDays  = 365
+)
+
+// Errors of tokens.
+var (
+	ErrTokenWish = errors.New("this token cannot be made")
+	ErrToken     = errors.New("there is no such token, or it has ended")
+)
+
+// TokenWish is what a token is to be.
+type TokenWish struct {
+	Name string
+	Acts []string // as the rights name them; to look is always among them
+	In   []string // "service" or "service/stage"; everywhere where there is none
+	Days int      // 1 to MostDays; 0 for UsualDays
+}
+
+var (
+	tokenName = regexp.MustCompile(`^[\pL\pN][\pL\pN ._@-]{0,59}$`)
+	placeForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}(/[a-z][a-z0-9-]{0,39})?$`)
+)
+
+// MakeToken makes a token of somebody, and gives its text: it is kept nowhere, and
+// told this once. The error wraps ErrTokenWish, rights.ErrRefused or
+// store.ErrTokenNamed.
+func (d *Directory) MakeToken(ctx context.Context, p store.Person, w TokenWish) (string, store.Token, error) {
+	if w.Days == 0 {
+		w.Days = UsualDays
+	}
+	switch {
+	case !tokenName.MatchString(w.Name):
+		return "", store.Token{}, fmt.Errorf("%w: its name has letters, digits, blanks and . _ @ - only, 1 to 60 of them",
+			ErrTokenWish)
+	case w.Days < 1 || w.Days > MostDays:
+		return "", store.Token{}, fmt.Errorf("%w: it lasts 1 to %d days, not %d", ErrTokenWish, MostDays, w.Days)
+	}
+	acts := []string{string(rights.Look)} // what may do something has to see it
+	for _, a := range w.Acts {
+		if !slices.Contains(rights.Acts(), rights.Act(a)) {
+			return "", store.Token{}, fmt.Errorf("%w: there is no right to %q; there are %s", ErrTokenWish, a, rights.Named())
+		}
+		if !slices.Contains(acts, a) {
+			acts = append(acts, a)
+		}
+	}
+	for _, place := range w.In {
+		if !placeForm.MatchString(place) {
+			return "", store.Token{}, fmt.Errorf("%w: %q is no place; give service or service/stage", ErrTokenWish, place)
+		}
+		service, _, _ := strings.Cut(place, "/")
+		if _, err := d.store.Service(ctx, service); err != nil {
+			return "", store.Token{}, fmt.Errorf("%w: the service %s: %w", ErrTokenWish, service, err)
+		}
+	}
+	t := store.Token{Handle: p.Handle, Name: w.Name, Acts: acts, Places: w.In,
+		Until: d.store.Now().Add(time.Duration(w.Days) * 24 * time.Hour)}
+	if err := rights.MayMake(p.Rights(), *t.Rights()); err != nil {
+		return "", t, err
+	}
+	text := tokenMark + hex.EncodeToString(randomBytes(24))
+	var err error
+	t.ID, err = d.store.AddToken(ctx, hashed(text), t)
+	t.Made = d.store.Now()
+	return text, t, err
+}
+
+// ByToken gives who a token at an address acts for, narrowed to what it is for.
+// Wrong ones are slowed by address.
+func (d *Directory) ByToken(ctx context.Context, text, address string) (store.Person, error) {
+	byAddress := "address " + address
+	if wait := d.guesses.wait(byAddress); wait > 0 {
+		return store.Person{}, &SlowError{wait}
+	}
+	t, err := d.store.Token(ctx, hashed(text))
+	if errors.Is(err, store.ErrNotFound) {
+		d.guesses.wrong(byAddress, freeAddress)
+		return store.Person{}, errors.Join(ErrToken,
+			d.store.Note(ctx, store.Entry{What: "sign-in refused", Text: "a token that there is not, from " + address}))
+	}
+	if err != nil {
+		return store.Person{}, err
+	}
+	if !t.Ended.IsZero() || !d.store.Now().Before(t.Until) {
+		return store.Person{}, fmt.Errorf("%w: %s of %s", ErrToken, t.Name, t.Handle)
+	}
+	p, err := d.store.Person(ctx, t.Handle)
+	if err == nil && p.Closed {
+		err = ErrToken
+	}
+	if err != nil {
+		return store.Person{}, err
+	}
+	p.Token = &t
+	return p, d.store.UsedToken(ctx, t, address)
+}
+
+// tokenOf tells whether what came as a password is a token.
+func tokenOf(password string) bool { return strings.HasPrefix(password, tokenMark) }
+
+// EndToken ends somebody's token, and what it follows; store.ErrNotFound where
+// there is none.
+func (d *Directory) EndToken(ctx context.Context, handle string, id int64) error {
+	defer d.ended.Ring()
+	return d.store.EndToken(ctx, handle, id)
+}

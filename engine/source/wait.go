@@ -1,0 +1,86 @@
+package source
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"time"
+)
+
+// WaitOption is the push option (git push -o) by which a push waits for what comes
+// of it.
+const WaitOption = "wait"
+
+// How long a push with WaitOption waits at most, and how long nothing has to
+// happen until it is told as the outcome: gates are judged every two seconds.
+const (
+	waitFor  = 15 * time.Minute
+	restsFor = 5 * time.Second
+)
+
+// pushOptions gives the options of the push that a hook runs for, as git tells
+// them in the environment (githooks(5)).
+func pushOptions() []string {
+	n, err := strconv.Atoi(os.Getenv("GIT_PUSH_OPTION_COUNT"))
+	if err != nil {
+		return nil
+	}
+	var out []string
+	for i := range n {
+		out = append(out, os.Getenv("GIT_PUSH_OPTION_"+strconv.Itoa(i)))
+	}
+	return out
+}
+
+// Stand is how a version stands in a stage.
+type Stand struct {
+	Stage, State, Why string
+	// Rests tells that nothing happens there until something else does.
+	Rests bool
+}
+
+// follow tells how a version stands in its stages as that changes, until nothing
+// happens by itself any more.
+func (a After) follow(ctx context.Context, b Became, out io.Writer) {
+	told := map[string]Stand{}
+	tick := time.NewTicker(5 * tellEvery)
+	defer tick.Stop()
+	still := time.Now()
+	for time.Since(still) < restsFor {
+		list, err := a.Standing(ctx, b.Service, b.Version)
+		if err != nil {
+			fmt.Fprintf(out, "Rudmar: how version %d of %s goes on is on the page%s.\n", b.Version, b.Service, a.at("", ""))
+			return
+		}
+		for _, s := range list {
+			before := told[s.Stage]
+			if told[s.Stage] = s; before != s || !s.Rests {
+				still = time.Now()
+			}
+			if before == s || s.State == "waiting" && s.Why == "" {
+				continue
+			}
+			how := s.State + because(s.Why)
+			if s.State == "waiting" { // its gate says so itself
+				how = s.Why
+			}
+			fmt.Fprintf(out, "Rudmar:   %s: %s\n", s.Stage, how)
+		}
+		select {
+		case <-ctx.Done():
+			fmt.Fprintf(out, "Rudmar: it goes on, and is told no longer here%s\n",
+				a.at(b.Service, fmt.Sprintf("/versions/%d", b.Version)))
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+func because(why string) string {
+	if why == "" {
+		return ""
+	}
+	return ", " + why
+}

@@ -1,0 +1,143 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"rudmar/core/rights"
+)
+
+// Token is what a machine acts with in somebody's name, without the token itself.
+type Token struct {
+	ID           int64
+	Handle, Name string
+	Acts, Places []string // as the rights name them
+	Made, Until  time.Time
+	Ended        time.Time // zero where it was not ended before its time
+	Used         time.Time // zero where it never was; to the minute
+	From         string    // the address that it was last used from
+}
+
+// Rights gives what the token narrows its maker's rights to.
+func (t Token) Rights() *rights.Token {
+	out := &rights.Token{Name: t.Name}
+	for _, a := range t.Acts {
+		out.Acts = append(out.Acts, rights.Act(a))
+	}
+	for _, place := range t.Places {
+		out.In = append(out.In, rights.ParseWhere(place))
+	}
+	return out
+}
+
+// ErrTokenNamed tells that somebody has a token of that name.
+var ErrTokenNamed = errors.New("there is a token of that name; end it first, or give another name")
+
+const tokenColumns = `id, handle, name, acts, places, made_at, until, ended_at, used_at, used_from`
+
+// Acts have blanks in their names, and are kept with commas between.
+func takeToken(r scanner) (Token, error) {
+	var t Token
+	var acts, places string
+	var made, until, ended, used int64
+	err := r.Scan(&t.ID, &t.Handle, &t.Name, &acts, &places, &made, &until, &ended, &used, &t.From)
+	t.Acts, t.Places = strings.Split(acts, ","), strings.Fields(places)
+	t.Made, t.Until, t.Ended, t.Used = millis(made), millis(until), millis(ended), millis(used)
+	return t, err
+}
+
+// AddToken keeps a token under its hash. A name that its maker has given to
+// another one is ErrTokenNamed; one that has run out gives its name up.
+func (s *Store) AddToken(ctx context.Context, hash string, t Token) (id int64, err error) {
+	err = s.Within(ctx, func(tx Tx) error {
+		if _, err := tx.ExecContext(ctx,
+			`UPDATE tokens SET ended_at = until WHERE handle = ? AND name = ? AND ended_at = 0 AND until <= ?`,
+			t.Handle, t.Name, s.stamp()); err != nil {
+			return err
+		}
+		result, err := tx.ExecContext(ctx,
+			`INSERT INTO tokens (handle, name, hash, acts, places, made_at, until) VALUES (?,?,?,?,?,?,?) ON CONFLICT DO NOTHING`,
+			t.Handle, t.Name, hash, strings.Join(t.Acts, ","), strings.Join(t.Places, " "), s.stamp(), t.Until.UnixMilli())
+		if err != nil {
+			return err
+		}
+		if n, err := result.RowsAffected(); err != nil || n == 0 {
+			return errors.Join(err, fmt.Errorf("%w: %s", ErrTokenNamed, t.Name))
+		}
+		if id, err = result.LastInsertId(); err != nil {
+			return err
+		}
+		where := "everywhere"
+		if len(t.Places) > 0 {
+			where = strings.Join(t.Places, ", ")
+		}
+		return tx.Note(ctx, Entry{Person: t.Handle, What: "token made", Text: fmt.Sprintf("%s, for %s in %s, until %s", t.Name,
+			strings.Join(t.Acts, ", "), where, t.Until.UTC().Format("2 January 2006"))})
+	})
+	return id, err
+}
+
+// Token gives the token of a hash, also one that has ended.
+func (s *Store) Token(ctx context.Context, hash string) (Token, error) {
+	return one(ctx, s.read, takeToken, `SELECT `+tokenColumns+` FROM tokens WHERE hash = ?`, hash)
+}
+
+// Tokens lists somebody's tokens that have not ended, and those that did in the
+// last week; newest first.
+func (s *Store) Tokens(ctx context.Context, handle string) ([]Token, error) {
+	return list(ctx, s.read, takeToken, `SELECT `+tokenColumns+` FROM tokens
+		WHERE handle = ? AND ended_at = 0 AND until > ? ORDER BY id DESC`, handle,
+		s.Now().Add(-7*24*time.Hour).UnixMilli())
+}
+
+// UsedToken notes that a token was used from an address; once a minute, unless the
+// address is another.
+func (s *Store) UsedToken(ctx context.Context, t Token, from string) error {
+	if now := s.Now(); from == t.From && now.Sub(t.Used) < time.Minute && !now.Before(t.Used) {
+		return nil
+	}
+	return s.exec(ctx, `UPDATE tokens SET used_at = ?, used_from = ? WHERE id = ?`, s.stamp(), from, t.ID)
+}
+
+// EndToken ends somebody's token. One that is not theirs, or has ended, is
+// ErrNotFound.
+func (s *Store) EndToken(ctx context.Context, handle string, id int64) error {
+	return s.Within(ctx, func(tx Tx) error {
+		name, err := one(ctx, tx, takeText, `UPDATE tokens SET ended_at = ? WHERE id = ? AND handle = ? AND ended_at = 0 RETURNING name`, s.stamp(), id, handle)
+		if err != nil {
+			return fmt.Errorf("a token %d of %s: %w", id, handle, err)
+		}
+		return tx.Note(ctx, Entry{Person: handle, What: "token ended", Text: name})
+	})
+}
+
+// TokenStands tells whether a token has neither ended nor run out.
+func (s *Store) TokenStands(ctx context.Context, id int64) (bool, error) {
+	return one(ctx, s.read, takeBool, `SELECT EXISTS (SELECT 1 FROM tokens WHERE id = ? AND ended_at = 0 AND until > ?)`,
+		id, s.stamp())
+}
+
+// ServiceOfPlan gives the service that a plan is about.
+func (s *Store) ServiceOfPlan(ctx context.Context, id int64) (string, error) {
+	return one(ctx, s.read, takeText, `SELECT service FROM plans WHERE id = ?`, id)
+}
+
+// ServiceOfDeployment gives the service that a deployment is of.
+func (s *Store) ServiceOfDeployment(ctx context.Context, id int64) (string, error) {
+	return one(ctx, s.read, takeText, `SELECT service FROM deployments WHERE id = ?`, id)
+}
+
+type throughKey struct{}
+
+// Through marks what is done from here on as done by a token: the journal tells it.
+func Through(ctx context.Context, token string) context.Context {
+	return context.WithValue(ctx, throughKey{}, token)
+}
+
+func through(ctx context.Context) string {
+	token, _ := ctx.Value(throughKey{}).(string)
+	return token
+}

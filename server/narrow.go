@@ -1,0 +1,64 @@
+package server
+
+import (
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"rudmar/core/rights"
+	"rudmar/engine/deliver"
+)
+
+// openToTokens are what every token may ask for: who it is, and what is about no
+// service.
+var openToTokens = []string{"/api/session", "/api/me", "/api/health", "/api/schemas", "/api/docs", "/api/openapi.yaml"}
+
+// maySee tells whether a token is for what a request is about; nil where it is, and
+// for people, who see everything. Lists over all services leave out by themselves
+// what a token is not for.
+func (s *Server) maySee(r *http.Request, in signedIn) error {
+	if in.person.Token == nil {
+		return nil
+	}
+	path := r.URL.Path
+	for _, open := range openToTokens {
+		if path == open || strings.HasPrefix(path, open+"/") {
+			return nil
+		}
+	}
+	if path == "/api/services" || path == "/api/repositories" {
+		return nil
+	}
+	parts := strings.Split(strings.TrimPrefix(path, "/api/"), "/")
+	var at []rights.Where
+	switch {
+	case parts[0] == "services" && len(parts) > 1:
+		at = append(at, rights.Where{Service: parts[1]})
+	case parts[0] == "plans", parts[0] == "deployments":
+		for _, part := range parts[1:] {
+			id, err := strconv.ParseInt(part, 10, 64)
+			if err != nil {
+				continue
+			}
+			about := s.engine.Store.ServiceOfPlan
+			if parts[0] == "deployments" {
+				about = s.engine.Store.ServiceOfDeployment
+			}
+			service, err := about(r.Context(), id)
+			if err != nil {
+				return fmt.Errorf("%s %d: %w", parts[0], id, err)
+			}
+			at = append(at, rights.Where{Service: service})
+		}
+	}
+	if len(at) == 0 {
+		at = append(at, rights.Where{}) // what is about everything takes a token for everywhere
+	}
+	for _, where := range at {
+		if err := deliver.May(in.person, rights.Look, where.Service, where.Stage); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,231 @@
+package server
+
+import (
+	"encoding/json"
+	"net/http"
+	"net/http/httptest"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"rudmar/engine"
+	"rudmar/engine/people"
+	"rudmar/server/api"
+)
+
+// asks asks a server as somebody: a handle with a password, or a token.
+type asks struct {
+	*testing.T
+	server *Server
+}
+
+func (a asks) as(who, method, path, body string) (int, []byte) {
+	a.Helper()
+	r := httptest.NewRequestWithContext(a.Context(), method, path, strings.NewReader(body))
+	if body != "" {
+		r.Header.Set("Content-Type", "application/json")
+	}
+	if handle, password, ok := strings.Cut(who, ":"); ok {
+		r.SetBasicAuth(handle, password)
+	} else if who != "" {
+		r.Header.Set("Authorization", "Bearer "+who)
+	}
+	w := httptest.NewRecorder()
+	a.server.ServeHTTP(w, r)
+	return w.Code, w.Body.Bytes()
+}
+
+// make makes a token, and gives its text and number.
+func (a asks) make(who, wish string) (string, int64) {
+	a.Helper()
+	code, body := a.as(who, http.MethodPost, "/api/me/tokens", wish)
+	var made api.MadeToken
+	if err := json.Unmarshal(body, &made); err != nil || code != http.StatusCreated {
+		a.Fatalf("%s: %d %s", wish, code, body)
+	}
+	return made.Text, made.Token.Id
+}
+
+const password = "orchard-at-dawn"
+
+// tokenStand has two services with a plan each, and two people.
+func tokenStand(t *testing.T) (asks, *time.Time) {
+	t.Helper()
+	now := time.Date(2026, 11, 3, 6, 30, 0, 0, time.UTC)
+	s, db := stand(t, engine.Options{Now: func() time.Time { return now }, LookEvery: time.Hour})
+	for _, w := range []people.Wish{{Handle: "wren", Role: "administrator", Password: password},
+		{Handle: "linden", Role: "reader", Password: password}} {
+		if err := s.engine.People.Add(t.Context(), w, ""); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, text := range []string{
+		`INSERT INTO repositories (name, made_at) VALUES ('brambleford', 1), ('canal', 1)`,
+		`INSERT INTO services (name, repository, dir, made_at) VALUES ('frostline', 'brambleford', '.', 1), ('watering', 'canal', '.', 1)`,
+		`INSERT INTO plans (id, service, stage, target, version, digest, body, person, made_at) VALUES
+			(1, 'frostline', 'trial', 'local/north', 1, 'd', '{"base":{"service":"frostline","stage":"trial","target":"local/north"}}', '', 1),
+			(2, 'watering', 'trial', 'local/north', 1, 'd', '{"base":{"service":"watering","stage":"trial","target":"local/north"}}', '', 1)`,
+		`INSERT INTO deployments (id, plan, service, stage, target, version, state, person, started_at) VALUES
+			(1, 1, 'frostline', 'trial', 'local/north', 1, 'done', '', 1), (2, 2, 'watering', 'trial', 'local/north', 1, 'done', '', 1)`,
+	} {
+		if _, err := db.ExecContext(t.Context(), text); err != nil {
+			t.Fatal(text, err)
+		}
+	}
+	return asks{t, s}, &now
+}
+
+// A token for one service reads and does nothing about another.
+func TestTokensReachWhatTheyAreFor(t *testing.T) {
+	a, _ := tokenStand(t)
+	text, _ := a.make("wren:"+password, `{"name": "nightly", "acts": ["run"], "places": ["frostline/trial"]}`)
+	for _, tt := range []struct {
+		method, path, body string
+		want               int
+	}{
+		{"GET", "/api/session", "", 200},
+		{"GET", "/api/docs", "", 200},
+		{"GET", "/api/services/frostline/deployments", "", 200},
+		{"GET", "/api/services/watering/deployments", "", 403},
+		{"GET", "/api/services/watering/line", "", 403},
+		{"GET", "/api/services/watering/stages/trial/logs/stream?target=local/north", "", 403},
+		{"GET", "/api/services/watering/stages/trial/secrets", "", 403},
+		{"GET", "/api/plans/1/text", "", 200},
+		{"GET", "/api/plans/2", "", 403},
+		{"GET", "/api/plans/1/against/2", "", 403},
+		{"GET", "/api/plans/2/against/1", "", 403},
+		{"GET", "/api/deployments/2", "", 403},
+		{"GET", "/api/plans/99", "", 404},
+		{"GET", "/api/events", "", 403},
+		{"POST", "/api/deployments/2/cancel", "", 403},
+		{"POST", "/api/repositories", `{"name": "another"}`, 403},
+		{"PUT", "/api/services/frostline/stages/trial/secrets/sms_key", `{"value": "x"}`, 403},
+		{"POST", "/api/me/tokens", `{"name": "another", "acts": [], "places": []}`, 403},
+		{"POST", "/api/services/watering/plans", `{"stage": "trial"}`, 403},
+		{"POST", "/api/services/frostline/deliveries/1/stages/live/return", `{}`, 403},
+	} {
+		if code, body := a.as(text, tt.method, tt.path, tt.body); code != tt.want {
+			t.Errorf("%s %s: %d, want %d: %s", tt.method, tt.path, code, tt.want, body)
+		}
+	}
+	for path, want := range map[string]string{"/api/services": "frostline", "/api/repositories": "brambleford"} {
+		var list []struct{ Name string }
+		_, body := a.as(text, "GET", path, "")
+		if err := json.Unmarshal(body, &list); err != nil || len(list) != 1 || list[0].Name != want {
+			t.Errorf("%s shows %s", path, body)
+		}
+	}
+	if _, body := a.as("wren:"+password, "GET", "/api/services/frostline/journal?text=plans", ""); !strings.Contains(
+		string(body), `"person":"wren"`) {
+		t.Errorf("what was refused is in the journal: %s", body)
+	}
+}
+
+func TestTokensAreRefused(t *testing.T) {
+	a, _ := tokenStand(t)
+	for wish, want := range map[string]int{
+		`{"name": "", "acts": [], "places": []}`:                             400,
+		`{"name": "<b>", "acts": [], "places": []}`:                          422,
+		`{"name": "n", "acts": ["fly"], "places": []}`:                       422,
+		`{"name": "n", "acts": [], "places": ["nowhere"]}`:                   422,
+		`{"name": "n", "acts": [], "places": ["frostline/trial/more"]}`:      422,
+		`{"name": "n", "acts": [], "places": [], "days": 366}`:               400,
+		`{"name": "n", "acts": ["write"], "places": ["frostline"]}`:          403, // a reader
+		`{"name": "n", "acts": ["look"], "places": ["frostline", "../etc"]}`: 422,
+	} {
+		if code, body := a.as("linden:"+password, "POST", "/api/me/tokens", wish); code != want {
+			t.Errorf("%s: %d, want %d: %s", wish, code, want, body)
+		}
+	}
+	text, id := a.make("linden:"+password, `{"name": "n", "acts": [], "places": []}`)
+	if code, body := a.as("linden:"+password, "POST", "/api/me/tokens", `{"name": "n", "acts": [], "places": []}`); code != 409 {
+		t.Errorf("a name twice: %d %s", code, body)
+	}
+	for _, tt := range []struct {
+		who  string
+		want int
+	}{{text, 200}, {"linden:" + text, 200}, {"wren:" + text, 401}, {text + "0", 401}, {"rudmar_", 401}} {
+		if code, body := a.as(tt.who, "GET", "/api/session", ""); code != tt.want {
+			t.Errorf("as %s: %d, want %d: %s", tt.who, code, tt.want, body)
+		}
+	}
+	if code, body := a.as("", "POST", "/api/session", `{"handle": "linden", "password": "`+text+`"}`); code != 403 {
+		t.Errorf("a token signs in to the page: %d %s", code, body)
+	}
+	one := "/api/me/tokens/" + strconv.FormatInt(id, 10)
+	if code, _ := a.as("wren:"+password, "DELETE", one, ""); code != 404 {
+		t.Errorf("somebody else's token was ended: %d", code)
+	}
+	other, _ := a.make("linden:"+password, `{"name": "other", "acts": [], "places": []}`)
+	if code, _ := a.as(other, "DELETE", one, ""); code != 403 {
+		t.Errorf("a token ended another: %d", code)
+	}
+	if code, _ := a.as(text, "DELETE", one, ""); code != 204 {
+		t.Errorf("a token did not end itself: %d", code)
+	}
+	if code, _ := a.as(text, "GET", "/api/session", ""); code != 401 {
+		t.Errorf("a token that was ended is good: %d", code)
+	}
+}
+
+// What its maker loses, a token loses; it runs out; closed people have none.
+func TestTokensEnd(t *testing.T) {
+	a, now := tokenStand(t)
+	text, _ := a.make("wren:"+password, `{"name": "short", "acts": ["write"], "places": [], "days": 2}`)
+	long, _ := a.make("wren:"+password, `{"name": "long", "acts": ["write"], "places": [], "days": 90}`)
+	if code, body := a.as(text, "POST", "/api/repositories", `{"name": "orchard"}`); code != 201 {
+		t.Fatalf("%d %s", code, body)
+	}
+	_, body := a.as("wren:"+password, "GET", "/api/services/frostline/journal", "")
+	if !strings.Contains(string(body), `"token":"short"`) {
+		t.Errorf("the journal does not tell the token: %s", body)
+	}
+	_, body = a.as("wren:"+password, "GET", "/api/me/tokens", "")
+	if !strings.Contains(string(body), `"usedFrom":"192.0.2.1"`) || strings.Contains(string(body), text) {
+		t.Errorf("the list of tokens: %s", body)
+	}
+	*now = now.Add(48*time.Hour - time.Minute)
+	if code, _ := a.as(text, "GET", "/api/session", ""); code != 200 {
+		t.Errorf("it ended early: %d", code)
+	}
+	*now = now.Add(time.Minute)
+	if code, _ := a.as(text, "GET", "/api/session", ""); code != 401 {
+		t.Errorf("it did not run out: %d", code)
+	}
+	again, _ := a.make("wren:"+password, `{"name": "short", "acts": ["write"], "places": []}`) // its name is free again
+	role := people.Wish{Handle: "wren", Role: "reader", Password: password}
+	if err := a.server.engine.People.Add(t.Context(), role, ""); err != nil {
+		t.Fatal(err)
+	}
+	if code, _ := a.as(long, "POST", "/api/repositories", `{"name": "canal2"}`); code != 403 {
+		t.Errorf("it may more than its maker: %d", code)
+	}
+	for _, closed := range []bool{true, false} { // opened again, they have to make new ones
+		p, err := a.server.engine.People.Person(t.Context(), "wren")
+		if err != nil {
+			t.Fatal(err)
+		}
+		p.Closed = closed
+		if err := a.server.engine.Store.PutPerson(t.Context(), p, "", "closed or opened"); err != nil {
+			t.Fatal(err)
+		}
+		for _, one := range []string{long, again} {
+			if code, _ := a.as(one, "GET", "/api/session", ""); code != 401 {
+				t.Errorf("closed %v: %d", closed, code)
+			}
+		}
+	}
+}
+
+// Wrong tokens are slowed like wrong passwords.
+func TestGuessingTokensIsSlowed(t *testing.T) {
+	a, _ := tokenStand(t)
+	last := 0
+	for range 30 {
+		last, _ = a.as("rudmar_guess", "GET", "/api/session", "")
+	}
+	if last != http.StatusTooManyRequests {
+		t.Errorf("the thirtieth wrong token: %d", last)
+	}
+}
