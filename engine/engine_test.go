@@ -474,6 +474,14 @@ func TestCancelAndLease(t *testing.T) {
 	}
 	r.reaches(1, "trial", delivery.Settled)
 	r.upToDate("trial", "north", 1)
+	// The platform knows the newest holder: what an earlier one still sends is refused.
+	late := platform.Wish{Key: "late", Fence: time.Now().Add(-time.Minute).UnixMilli(), Attributes: map[string]any{"owner": "late"}}
+	_, err = r.platform.Put(t.Context(), platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}, "identity/a",
+		late)
+	if !platform.HasStatus(err, http.StatusPreconditionFailed) {
+		t.Errorf("a change of a holder that was replaced: %v", err)
+	}
+	r.upToDate("trial", "north", 1)
 }
 
 // The engine is closed in the middle of a deployment; opened again, it goes on.

@@ -32,6 +32,7 @@ type Wish struct {
 	Secrets    map[string]string
 	Version    int
 	Was        string // of an identity: the function's former name
+	Fence      int64  // of the lease under which it is asked for; 0 for none
 	Replace    bool   // what cannot change in place may differ: the new one is put in place of the old
 }
 
@@ -45,16 +46,16 @@ func (c *Client) Put(ctx context.Context, s Scope, address string, w Wish) (api.
 	if w.Replace {
 		body.Replace = &w.Replace
 	}
-	params := &api.PutResourceParams{IdempotencyKey: w.Key, IfMatch: optional(w.Match)}
+	params := &api.PutResourceParams{IdempotencyKey: w.Key, IfMatch: optional(w.Match), Fence: optional(w.Fence)}
 	return c.change(ctx, func(ctx context.Context) (*http.Response, error) {
 		return c.api.PutResource(ctx, s.Region, s.Service, s.Stage, address, params, body)
 	})
 }
 
-// Delete takes a resource away, and waits until it is gone. One that is gone
-// already is no error.
-func (c *Client) Delete(ctx context.Context, s Scope, address, key, match string) error {
-	params := &api.DeleteResourceParams{IdempotencyKey: key, IfMatch: optional(match)}
+// Delete takes a resource away, and waits until it is gone; of the wish Key, Match
+// and Fence count. One that is gone already is no error.
+func (c *Client) Delete(ctx context.Context, s Scope, address string, w Wish) error {
+	params := &api.DeleteResourceParams{IdempotencyKey: w.Key, IfMatch: optional(w.Match), Fence: optional(w.Fence)}
 	_, err := c.change(ctx, func(ctx context.Context) (*http.Response, error) {
 		return c.api.DeleteResource(ctx, s.Region, s.Service, s.Stage, address, params)
 	})

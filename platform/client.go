@@ -242,11 +242,12 @@ func (c *Client) Access(ctx context.Context, s Scope) ([]api.AccessUse, error) {
 	return out.Uses, err
 }
 
-func optional(s string) *string {
-	if s == "" {
+func optional[T comparable](v T) *T {
+	var zero T
+	if v == zero {
 		return nil
 	}
-	return &s
+	return &v
 }
 
 // Messages gives what waits for the functions of a scope, or was parked.

@@ -166,7 +166,7 @@ func (w *world) deploy(p *plan.Plan) error {
 		w.keys++
 		key := fmt.Sprint("pair-", w.keys)
 		if !s.RecordOnly && s.Change == resource.Delete {
-			if err := w.client.Delete(w.Context(), w.scope, s.Address, key, s.Tag); err != nil {
+			if err := w.client.Delete(w.Context(), w.scope, s.Address, platform.Wish{Key: key, Match: s.Tag}); err != nil {
 				return fmt.Errorf("%s %s: %w", s.Change, s.Address, err)
 			}
 		} else if !s.RecordOnly {

@@ -383,7 +383,7 @@ func (x *execution) send(ctx context.Context, s *plan.Step, key string) (map[str
 	case s.RecordOnly:
 		return nil, nil
 	case s.Change == resource.Delete:
-		return nil, x.client.Delete(ctx, x.scope, s.Address, key, s.Tag)
+		return nil, x.client.Delete(ctx, x.scope, s.Address, platform.Wish{Key: key, Match: s.Tag, Fence: x.lease.Fence})
 	}
 	if digest, ok := s.Want["artifact"].(string); ok && s.Kind == resource.Revision {
 		archive, err := x.archives(digest)
@@ -395,7 +395,7 @@ func (x *execution) send(ctx context.Context, s *plan.Step, key string) (map[str
 		}
 	}
 	r, err := x.client.Put(ctx, x.scope, s.Address,
-		platform.Wish{Key: key, Match: s.Tag, Attributes: s.Want, Secrets: x.secrets[s.Address],
+		platform.Wish{Key: key, Match: s.Tag, Fence: x.lease.Fence, Attributes: s.Want, Secrets: x.secrets[s.Address],
 			Version: x.plan.Base.Version, Was: s.Was, Replace: s.Change == resource.Replace})
 	if err != nil {
 		return nil, err

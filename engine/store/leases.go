@@ -38,7 +38,8 @@ func (s *Store) TakeLease(ctx context.Context, p manifest.Place, holder string, 
 		} else if err == nil && until > s.stamp() && by != "" && by != holder {
 			return ErrLease
 		}
-		l.Fence++
+		// Greater than any before, also where the database came back from a copy.
+		l.Fence = max(l.Fence+1, s.stamp())
 		_, err := tx.ExecContext(ctx, `INSERT INTO leases (service, stage, target, holder, fence, until) VALUES (?,?,?,?,?,?)
 			ON CONFLICT DO UPDATE SET holder = excluded.holder, fence = excluded.fence, until = excluded.until`,
 			p.Service, p.Stage, p.Target.String(), holder, l.Fence, s.now().Add(length).UnixMilli())

@@ -585,6 +585,9 @@ type DeleteResourceParams struct {
 	// IfMatch The tag that the resource has to have; * for any that exists
 	IfMatch *string `json:"If-Match,omitempty"`
 
+	// Fence The number of the lease under which it is asked for; smaller than one that the scope has seen it is refused
+	Fence *int64 `json:"Fence,omitempty"`
+
 	// Prefer respond-async, as RFC 7240 has it: an operation is welcome
 	Prefer *string `json:"Prefer,omitempty"`
 }
@@ -595,6 +598,9 @@ type PutResourceParams struct {
 
 	// IfMatch The tag that the resource has to have; * for any that exists
 	IfMatch *string `json:"If-Match,omitempty"`
+
+	// Fence The number of the lease under which it is asked for; smaller than one that the scope has seen it is refused
+	Fence *int64 `json:"Fence,omitempty"`
 
 	// Prefer respond-async, as RFC 7240 has it: an operation is welcome
 	Prefer *string `json:"Prefer,omitempty"`
@@ -1931,15 +1937,26 @@ func NewDeleteResourceRequest(server string, region Region, service Service, sta
 			req.Header.Set("If-Match", headerParam1)
 		}
 
-		if params.Prefer != nil {
+		if params.Fence != nil {
 			var headerParam2 string
 
-			headerParam2, err = runtime.StyleParamWithOptions("simple", false, "Prefer", *params.Prefer, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			headerParam2, err = runtime.StyleParamWithOptions("simple", false, "Fence", *params.Fence, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "integer", Format: "int64"})
 			if err != nil {
 				return nil, err
 			}
 
-			req.Header.Set("Prefer", headerParam2)
+			req.Header.Set("Fence", headerParam2)
+		}
+
+		if params.Prefer != nil {
+			var headerParam3 string
+
+			headerParam3, err = runtime.StyleParamWithOptions("simple", false, "Prefer", *params.Prefer, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Prefer", headerParam3)
 		}
 
 	}
@@ -2034,15 +2051,26 @@ func NewPutResourceRequestWithBody(server string, region Region, service Service
 			req.Header.Set("If-Match", headerParam1)
 		}
 
-		if params.Prefer != nil {
+		if params.Fence != nil {
 			var headerParam2 string
 
-			headerParam2, err = runtime.StyleParamWithOptions("simple", false, "Prefer", *params.Prefer, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			headerParam2, err = runtime.StyleParamWithOptions("simple", false, "Fence", *params.Fence, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "integer", Format: "int64"})
 			if err != nil {
 				return nil, err
 			}
 
-			req.Header.Set("Prefer", headerParam2)
+			req.Header.Set("Fence", headerParam2)
+		}
+
+		if params.Prefer != nil {
+			var headerParam3 string
+
+			headerParam3, err = runtime.StyleParamWithOptions("simple", false, "Prefer", *params.Prefer, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Prefer", headerParam3)
 		}
 
 	}
@@ -4373,6 +4401,21 @@ func (w *ServerInterfaceWrapper) DeleteResource(ctx *echo.Context) error {
 
 		params.IfMatch = &IfMatch
 	}
+	// ------------- Optional header parameter "Fence" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Fence")]; found {
+		var Fence int64
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Fence, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Fence", valueList[0], &Fence, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: "int64"})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Fence: %s", err))
+		}
+
+		params.Fence = &Fence
+	}
 	// ------------- Optional header parameter "Prefer" -------------
 	if valueList, found := headers[http.CanonicalHeaderKey("Prefer")]; found {
 		var Prefer string
@@ -4464,6 +4507,21 @@ func (w *ServerInterfaceWrapper) PutResource(ctx *echo.Context) error {
 		}
 
 		params.IfMatch = &IfMatch
+	}
+	// ------------- Optional header parameter "Fence" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Fence")]; found {
+		var Fence int64
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Fence, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Fence", valueList[0], &Fence, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: "int64"})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Fence: %s", err))
+		}
+
+		params.Fence = &Fence
 	}
 	// ------------- Optional header parameter "Prefer" -------------
 	if valueList, found := headers[http.CanonicalHeaderKey("Prefer")]; found {
@@ -5800,15 +5858,15 @@ func (sh *strictHandler) PutResource(ctx *echo.Context, region Region, service S
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"1Fx7c9u2lv8qGG5n9j4oy3HcdqL8seO2aZu5TptNcjczm/pOj8gjEVckwACgaNWj776DB0FSAiWqVrrp",
+	"1Fx7c9u2lv8qGG5n9j4oy0ncdiL/seO2aZu5TptNcjczm/pOj8gjEVckwACgaNWj776DB0FSAiWqVrrp",
 	"P21sEgc4B7/zPvRDlPCi5AyZktHsISpBQIEKhfkppUuUSv+LsmgWlaCyKI4YFBjNmodxJPBjRQWm0UyJ",
-	"CuNIJhkWYKkphUIv/ZfM4OrLr2YfLifPYLK4e/jqevtFFEdqU2paUgnKltF2G0eLiiWKcjawq388ct8P",
-	"MPntTv/ncvJscvdwGT99NrCxwOXwtu7h2TeVKNY0wYFdm6fn31bBcnBT8+zMWxr5ypIziQZZN0mCpdLE",
-	"NQKZQmZgBmWZ0wT0BU//Le1ttPt+IXARzaL/mLaYndqncvpzicKss5ulKBNBSwuk6KUiClYoCVWSKFrg",
-	"c6IyJLxZQyRsJMl4TagiUgFLZRRHGULqFOGW20MZpeiRfp+hwB1qVK9uj70v/jeoxGZys1Ao9im+xYSz",
+	"CuNIJhkWYKkphUIv/ZfM4OmXX80+XE6ew2Rx9/DV1faLKI7UptS0pBKULaPtNo4WFUsU5WxgV/945L4f",
+	"YPLbnf7P5eT55O7hMn72fGBjgcvhbd3Ds28qUaxpggO7Nk/Pv62C5eCm5tmZtzTylSVnEg2ybpIES6WJ",
+	"awQyhczADMoypwnoC57+W9rbaPf9QuAimkX/MW0xO7VP5fTnEoVZZzdLUSaClhZI0UtFFKxQEqokUbTA",
+	"a6IyJLxZQyRsJMl4TagiUgFLZRRHGULqFOGW20MZpeiRfp+hwB1qVK9uj70v/jeoxGZys1Ao9im+xYSz",
 	"VJKKKZrrA1FJai5URkCuNIUAbcoULlFo3rdx9FrweY7FAdmW9o2/nybjhm5Awu8zUKRGpkgtOFvGZL4h",
-	"b77/ljy7/vJrizhLo7l7Kf8pDQBLoeWmqIUF5DmvLSocZ3POcwQWbeMo4ZXlZJfpvtHYEXcc5SDVjVm4",
-	"4KIAZZd+dd3CtENJoOSVsBq5R2mNYh6+0VZZPnRNlFnQIRp7Dht2/PHu/Gn4/N+YKL3fjVKCziuF/6As",
+	"b77/ljy/+vJrizhLo7l7Kf8pDQBLoeWmqIUF5DmvLSocZ3POcwQWbeMo4ZXlZJfpvtHYEXcc5SDVjVm4",
+	"4KIAZZd+ddXCtENJoOSVsBq5R2mNYh6+0VZZPnRNlFnQIRp7Dht2/PHu/Gn4/N+YKL3fjVKCziuF/6As",
 	"3ZeWvqLKKVH/Ot5lSMoclGaYSFQa+S27HZlS9joHy+0erlWGQuMvAUaSDNgSSU1VxitFCtBINLBveCPA",
 	"sA7uUcB9T/gpr+Y5tq+yqphb4ReUjXzT2qrdQ98Q/fuYcGGOJhUIRfiCcKaPlxIgf9u3TdoIJwLVPrmX",
 	"SpI15BWSAjYk4QUSkASIfd/aEGiuSP/ESMbzVL+yoGyJohSUheVuf/MQIasKjRmF9/pFx2AcKVEZm5xT",
@@ -5822,57 +5880,57 @@ var swaggerSpec = []string{
 	"dZg3u0eIpXAY413oeIPQD4wCZmHg7sK30DnA0KllGB7jTzx0UMYd34FbBOaSCi6IzHiVp2TFeB0TWSWZ",
 	"DUUKBCZ1iEMlz232ofRSKklBpbTpgj/gPlp3TlOiMMs4G8/Za79miMcmEg0eoRQ0CUngRVGqDal9euXD",
 	"2YRLJQnjKtMufL4hlcQuk4czGJ1OB474seIKxvP83/r1EB1bJ+gTOip1gToOk8M+7I2LsbUhuKhB6uut",
-	"mE5OFefpc7KAXKKTlU0YYS5xIPQUXCP9Rg3lsvY5sR7lOXmwLG1j8uDKEVsTSz+YOsGWgECyoHmOKaEs",
-	"FF0LncgWeKJMJC2qHNRQLuiM0ZDmmJQF8lxH4i5ym1nGYpIIzmKCaxSbmFgtlzH5WGGFMenEeWPPumNT",
-	"PNi7PLTAiJ3d6OtaR0od3jp35RHqFaYxHSGL1cRLAVN7tvj6YCxvg74RVJqoNEylF0ifFplIJRCKbohk",
-	"AyEUOr3ylxSKeEwuNpD+y2ARSKfb7qE1vwsqpCIgV5iaYNsmyva4sbbcOWdL/f/uA623KyxVQFChAMlk",
-	"Ib1yqI95OoLriNgLxbEYQs6rNrTZc9JYlEqG6y9znm6i2cM2jtIKb84PslCGk3ETwYMy2fkSFaFqpvMZ",
-	"k/9r5TcPFayQLAQvTPHPqPlJLnE0lEsQqyFzpY3xGcXSlqj65Ax3cvrTzasXvggCaSpQmhjB1ESquV/h",
-	"BJQhMSGbxt+Ci5ANr7PN/m4/8toszkFj3eKDtNnHwcjLINgXxdprdlDyEmsAFbcA9JK2xwqimLJK4duq",
-	"CJQrIM8HQLyTZXeepJWt7FpNSFOqf4D8dY9yYFlPXN/qnXW80lDz1TS9sc3U5cxIdIUbsiKmwqBNhAY6",
-	"X6MgTy6e/Osvq8mTvxoPXJU6w9e/W/UwdEHe1ZxkVCq+FFBI46ILFEtM9fb6/Gx5EQXkZnJ8H+7+XkZN",
-	"OmU4bXO48Fbyd1RzC7gfnXL28+0xCboBzgg9NSG3kvbWxint6RnXQQfXZvBBGSquIB8tqOHc7jPyemFf",
-	"564sdprtkdWvcbgaQiOVBkY7RYRGDD1N6Kp/yNi0nad9p2ltb1h0vnBuEzblauwyZH/nuKzYGR0IshTT",
-	"M9IbKPKVbSNqVF+p3345tKTJiGyoB6pXDHPlXX1zrrxpndJesBdH9xO9aLIG4VKwD+19vvdk/K++s/T8",
-	"z987wmH3Zs4VexS01xiC0U4aPb4atUYxPym5ChdBLJngyYTrUO+Au2gq/7tNmBQTWkBOrH2JCd5Doozf",
-	"bvvGl5Nnd3//yy+/XNh//fW/vgjhPqmEQJYEgo+Xb38m11dPvt4hezP537uHp9sgMb4IHdaAndt0UT4n",
-	"QH6g3zTBkjUOJKcFVa5obtVCvyAqxihbdpb4FgOpBVUKtXlqMNlYJ0tyonM9W5yc2H7N0Q4EX2goFa5p",
-	"6AUTvjCvdv0rS1EBzQfyJVDVgD9WVOV4AFjHymyuvWTJ+K3i5jhBFlpnOVDeNOm9jVjjXumDcYbNBTYu",
-	"4z8l4TWb6fuDNaYkAWnTBMkL1BEnqTNOlKBmRuCC2FjNOjWe57xuMghb7mj6i1DgRe+OTSUqg4FSuq0a",
-	"DWr2vovQTwzU+q5C2tAwFGbHUR7uUuhgvQC2cT0PnTLN8bnpjBZcy04SINeXTxvJabqkEmwmqrQAMTPl",
-	"h3BcM9jPot2z2upQI6qOL5cJL9FXSI4rgrNXpfHTltsQgt50PMmgV96TXr8WPRABbwPbWeedjp4zGDTn",
-	"CpbHNap1KfslbEvikEjC/YTfzbrAMjxD4Kv0TpUSYIw3cQ6hjJh1BospXSxQzEht5khsiCiQLLk2phky",
-	"g0mGtQaUeXRB3rvsiSpXD/eEJRG4qCSmJsMi11dXwUKobeOPSXXa2+kz+D+QV2hyAdhhNdMpXW8MgHCW",
-	"b0KZ0Pj4GuTK2DtCVUyU3kHxnpkLN8IhEID+vCDACE2RKao2s11jqQGMwkxTXJAbX0rpluFXiKWrKmgr",
-	"6dbaG+PMlqf9rdmxDNBCSOwoRp1x4wwKuL9FtlRZNLu+PKb6Rxo1bxmUMuNqH9vdcYxwKdFqxvgOQDcA",
-	"PRhe9SdB2o32GbCQrARVm7d6F3caJhXkuc8wzAEMkhEEdqo1mVKlHc2ibMEHTPIbY80tkjRs24trLvaC",
-	"3BDNr/YVZaWkxgmkUCpznaYrJWsUGudUaiVeCM7MlE3tbL6omLz4hXmPP4vcrh47peCKJzyPOuiPnpgY",
-	"rUQGJY1m0dOLy4unNrrLjCCmIBRdQKLk9MHOnm71rzMEY0j9+N3LVLs7kDfu9Whn9PDq8jI06uMtiz7G",
-	"9eX10Dvagvn3UlxAlashsPh9O6NzcSSrogCx6fR3tIhFktE19k7RHcb9EN6hfWXq5nG3d3FU2oGIvkhe",
-	"V6onko8VSvWNLdwOzQn+Rsv+eKD3bHPKQGyGJj27k6PbPflfH5X/I+X6usGtE6qhGxvj87z1Db61aCJw",
-	"knJztwWoJDO/bgS6jaOpb/YuMSDaH1A1tYIQ1M4y4Go3CIxeNoGiPAsgjZmnsmPnGa+lnZ7TgbC08vD8",
-	"y+kDTbeHJNPWRz6hdA6O//44PNj7qElcAkugTGcfNDfZRw1UyePzuY+8JM2OD3YsU22rozvjvMKySVtr",
-	"xBUBzaZ5jrZRv2NgAsPgND04Cd7x3k8uA+77TmPFtT6nTSd5aiJ+OfX95KnrJR9Ckffte6fe14YX72Dp",
-	"+x1unU+dNJ4ZgVwgmEaDYdoiomX75WLyE2c4eaWNwcFh7rtPCGrP84DWy1YmHUhr7sPBZCcUibXn1jkd",
-	"Hp5V1xs/DRnsn9z8RQbSQTElkrIEz2WFGndAGK9Pd4YumdzGR99svrEY86r5MuJEUE/BjLsfwrYdiH+s",
-	"eexHvJU8ZZzKT+Qfi2YN2UDout/tMs2rs4CBJhnpDEvYeU3twmOXSegXTH3NPnIO/k8NGt8RnT40/9xO",
-	"27b+3rda/7/MHX/RZ6gmPOUyoAgv2ZqvcHRoepop3RmmHBWmXn6C3Qe/nUmgQNtUPIPO2PJlJ7njxjCf",
-	"BsHMTvwftFw/Nu+c1XZ1dx5lv5qPE45ZL0/4D7ZgLvLQ4RhfEIQk81djbVhb57JRpo7kGIHazU/+Wa1Y",
-	"M+Q/BJ9bfm7o2C88Hv1dwQ5uLNVgxUbhvZqa8ZlJO3J2IJ7aRdmtIf14kN02vaeY2A9pbDf+84JP7HKM",
-	"jxWa2sH+N70HvpoMr+1MApy8tjcmd3D1TvGU5RvX6GvqnzrhMpqcg0IRk1AfPXQEGzLHoQrLUO/g4HlM",
-	"wRuILCDPda6XDuw7xwUXn2DjpUBQhzY2Oehj931ny8oa5dJ/thPaLXffg/QyVlpURTS7utQJa0GZ/fHJ",
-	"mH1/4MSNbTmubaPCfhtoJly0TqCYSGTKDtXJGQHm5ut+1Yt+9d8IOutjYKOTcpo+77wLOV3jr4ayJKBI",
-	"jiCVHVsmT74krsIaVCfTsQxB2jc/9ll7b2oYdilly5lvcJrvDBYG1Iarue2V1jrvq7Q/Wwwl0bcg1eSF",
-	"MY0vvzucRJ/mVvxnewdcy6vmnSP1AgNh1c6SmgzCDhiaBjEPPWcm5w7J3o8mniL7zhlsicbOHhgGrIWh",
-	"8rwa9diqxSjv2swS73vXYDXD3+rjnWFz+Ua1rBq62wM/yNHGxmLn0jvuM3ZDllo+f+ZArJGtL9ammKMd",
-	"muprzneCl829ja/bLzk7R93nnalfgrsJrwGfXxgc/55a6SitDKfGb5GlN0ugbOydmEK0Bu4cyZKukRFe",
-	"nSOxfGcmZPZvyNbBzYyM//D+1HyzQCVocsSo21fOmjLYAdLxSUM7XH4sbWgoj8k231bFOSyfJkNKFJ38",
-	"sp3AdeOtxiq6sdnPTa2OT6N+wigaiayKAekZoTUCNMP4kOe98D82QZyVK5lj8/cxbBoWPnczBHEgWDjR",
-	"0Pv5gumDmxE6bO7N79+0f55kR6+ujuPQ/yWfbfyHuYj+3x35HN3DfnjjriO26YP5diAHmaEkKBMo0Yd3",
-	"fafSTnqN6sJdh7pwjbva63KlWJRcIUs2k3/gZuweVy5x8p2/+HjKrCWgYNnOEfnry8A4qgzW+Jz8zQZn",
-	"ZkwRFMF7KpU80KQ73p/bO4lFWDoBuWGJydnefP8t+frq+tIchapZ+921+zyhxtx9xhI8x2uBi50IPNAl",
-	"HJrJ6Cnf+QvfvZm/P7js3c5IBf8kF5VEcms2TrQzj00P9o3I3OS5JlSyp20msVxjvDuD9eFue7f9vwAA",
-	"AP//",
+	"mE5OFefpNVlALtHJyiaMMJc4EHoKrpF+o4ZyWfucWI9yTR4sS9uYPLhyxNbE0g+mTrAlIJAsaJ5jSigL",
+	"RddCJ7IFnigTSYsqBzWUCzpjNKQ5JmWBPNeRuIvcZpaxmCSCs5jgGsUmJlbLZUw+VlhhTDpx3tiz7tgU",
+	"D/YuDy0wYmc3+rrWkVKHt85deYR6hWlMR8hiNfFSwNSeLb4+GMvboG8ElSYqDVPpBdKnRSZSCYSiGyLZ",
+	"QAiFTq/8JYUiHpOLDaT/MlgE0um2e2jN74IKqQjIFaYm2LaJsj1urC13ztlS/7/7QOvtCksVEFQoQDJZ",
+	"SK8c6mOejuA6IvZCcSyGkPOqDW32nDQWpZLh+sucp5to9rCNo7TCm/ODLJThZNxE8KBMdr5ERaia6XzG",
+	"5P9a+c1DBSskC8ELU/wzan6SSxwN5RLEashcaWN8RrG0Jao+OcOdnP508+qFL4JAmgqUJkYwNZFq7lc4",
+	"AWVITMim8bfgImTD62yzv9uPvDaLc9BYt/ggbfZxMPIyCPZFsfaaHZS8xBpAxS0AvaTtsYIopqxS+LYq",
+	"AuUKyPMBEO9k2Z0naWUru1YT0pTqHyB/3aMcWNYT17d6Zx2vNNR8NU1vbDN1OTMSXeGGrIipMGgToYHO",
+	"1yjIk4sn//rLavLkr8YDV6XO8PXvVj0MXZB3NScZlYovBRTSuOgCxRJTvb0+P1teRAG5mRzfh7u/l1GT",
+	"ThlO2xwuvJX8HdXcAu5Hp5z9fHtMgm6AM0JPTcitpL21cUp7esZ10MG1GXxQhooryEcLaji3+4y8XtjX",
+	"uSuLnWZ7ZPVrHK6G0EilgdFOEaERQ08TuuofMjZt52nfaVrbGxadL5zbhE25GrsM2d85Lit2RgeCLMX0",
+	"jPQGinxl24ga1Vfqt18OLWkyIhvqgeoVw1x5V9+cK29ap7QX7MXR/UQvmqxBuBTsQ3uf7z0Z/6vvLD3/",
+	"8/eOcNi9mXPFHgXtNYZgtJNGj69GrVHMT0quwkUQSyZ4MuE61DvgLprK/24TJsWEFpATa19igveQKOO3",
+	"277x5eT53d//8ssvF/Zff/2vL0K4TyohkCWB4OPl25/J1dMnX++QvZn8793Ds22QGF+EDmvAzm26KK8J",
+	"kB/oN02wZI0DyWlBlSuaW7XQL4iKMcqWnSW+xUBqQZVCbZ4aTDbWyZKc6FzPFicntl9ztAPBFxpKhWsa",
+	"esGEL8yrXf/KUlRA84F8CVQ14I8VVTkeANaxMptrL1kyfqu4OU6QhdZZDpQ3TXpvI9a4V/pgnGFzgY3L",
+	"+E9JeM1m+v5gjSlJQNo0QfICdcRJ6owTJaiZEbggNlazTo3nOa+bDMKWO5r+IhR40btjU4nKYKCUbqtG",
+	"g5q97yL0EwO1vquQNjQMhdlxlIe7FDpYL4BtXM9Dp0xzvDad0YJr2UkC5OryWSM5TZdUgs1ElRYgZqb8",
+	"EI5rBvtZtHtWWx1qRNXx5TLhJfoKyXFFcPaqNH7achtC0JuOJxn0ynvS69eiByLgbWA767zT0XMGg+Zc",
+	"wfK4RrUuZb+EbUkcEkm4n/C7WRdYhmcIfJXeqVICjPEmziGUEbPOYDGliwWKGanNHIkNEQWSJdfGNENm",
+	"MMmw1oAyjy7Ie5c9UeXq4Z6wJAIXlcTUZFjk6unTYCHUtvHHpDrt7fQZ/B/IKzS5AOywmumUrjcGQDjL",
+	"N6FMaHx8DXJl7B2hKiZK76B4z8yFG+EQCEB/XhBghKbIFFWb2a6x1ABGYaYpLsiNL6V0y/ArxNJVFbSV",
+	"dGvtjXFmy9P+1uxYBmghJHYUo864cQYF3N8iW6osml1dHlP9I42atwxKmXG1j+3uOEa4lGg1Y3wHoBuA",
+	"Hgyv+pMg7Ub7DFhIVoKqzVu9izsNkwry3GcY5gAGyQgCO9WaTKnSjmZRtuADJvmNseYWSRq27cU1F3tB",
+	"bojmV/uKslJS4wRSKJW5TtOVkjUKjXMqtRIvBGdmyqZ2Nl9UTF78wrzHn0VuV4+dUnDFE55HHfRHT0yM",
+	"ViKDkkaz6NnF5cUzG91lRhBTEIouIFFy+mBnT7f61xmCMaR+/O5lqt0dyBv3erQzevj08jI06uMtiz7G",
+	"1eXV0Dvagvn3UlxAlashsPh9O6NzcSSrogCx6fR3tIhFktE19k7RHcb9EN6hfWXq5nG3d3FU2oGIvkhe",
+	"V6onko8VSvWNLdwOzQn+Rsv+eKD3bHPKQGyGJj27k6PbPflfHZX/I+X6usGtE6qhGxvjc936Bt9aNBE4",
+	"Sbm52wJUkplfNwLdxtHUN3uXGBDtD6iaWkEIamcZcLUbBEYvm0BRngWQxsxT2bHzjNfSTs/pQFhaeXj+",
+	"5fSBpttDkmnrI59QOgfHf38cHux91CQugSVQprMPmpvsowaq5PH53EdekmbHBzuWqbbV0Z1xXmHZpK01",
+	"4oqAZtM8R9uo3zEwgWFwmh6cBO947yeXAfd9p7HiWp/TppM8NRG/nPp+8tT1kg+hyPv2vVPva8OLd7D0",
+	"/Q63zqdOGs+MQC4QTKPBMG0R0bL9cjH5iTOcvNLG4OAw990nBLXneUDrZSuTDqQ19+FgshOKxNpz65wO",
+	"D8+q642fhQz2T27+IgPpoJgSSVmC57JCjTsgjNenO0OXTG7jo28231iMedV8GXEiqKdgxt0PYdsOxD/W",
+	"PPYj3kqeMk7lJ/KPRbOGbCB03e92mebVWcBAk4x0hiXsvKZ24bHLJPQLpr5mHzkH/6cGje+ITh+af26n",
+	"bVt/71ut/1/mjr/oM1QTnnIZUISXbM1XODo0Pc2U7gxTjgpTLz/B7oPfziRQoG0qnkFnbPmyk9xxY5hP",
+	"g2BmJ/4PWq4fm3fOaru6O4+yX83HCceslyf8B1swF3nocIwvCEKS+auxNqytc9koU0dyjEDt5if/rFas",
+	"GfIfgs8tPzd07Bcej/6uYAc3lmqwYqPwXk3N+MykHTk7EE/touzWkH48yG6b3lNM7Ic0thv/ecEndjnG",
+	"xwpN7WD/m94DX02G13YmAU5e2xuTO7h6p3jK8o1r9DX1T51wGU3OQaGISaiPHjqCDZnjUIVlqHdw8Dym",
+	"4A1EFpDnOtdLB/ad44KLT7DxUiCoQxubHPSx+76zZWWNcuk/2wntlrvvQXoZKy2qIpo9vdQJa0GZ/fHJ",
+	"mH1/4MSNbTmubaPCfhtoJly0TqCYSGTKDtXJGQHm5ut+1Yt+9d8IOutjYKOTcpped96FnK7xV0NZElAk",
+	"R5DKji2TJ18SV2ENqpPpWIYg7Zsf+6y9NzUMu5Sy5cw3OM13BgsDasPV3PZKa533VdqfLYaS6FuQavLC",
+	"mMaX3x1Ook9zK/6zvQOu5VXzzpF6gYGwamdJTQZhBwxNg5iHnjOTc4dk70cTT5F95wy2RGNnDwwD1sJQ",
+	"eV6NemzVYpR3bWaJ971rsJrhb/XxzrC5fKNaVg3d7YEf5GhjY7Fz6R33GbshSy2fP3Mg1sjWF2tTzNEO",
+	"TfU15zvBy+bextftl5ydo+7zztQvwd2E14DPLwyOf0+tdJRWhlPjt8jSmyVQNvZOTCFaA3eOZEnXyAiv",
+	"zpFYvjMTMvs3ZOvgZkbGf3h/ar5ZoBI0OWLU7StnTRnsAOn4pKEdLj+WNjSUx2Sbb6viHJZPkyElik5+",
+	"2U7guvFWYxXd2OznplbHp1E/YRSNRFbFgPSM0BoBmmF8yPNe+B+bIM7Klcyx+fsYNg0Ln7sZgjgQLJxo",
+	"6P18wfTBzQgdNvfm92/aP0+yo1dPj+PQ/yWfbfyHuYj+3x35HN3DfnjjriO26YP5diAHmaEkKBMo0Yd3",
+	"fafSTnqN6sJdhbpwjbva63KlWJRcIUs2k3/gZuweT13i5Dt/8fGUWUtAwbKdI/LXl4FxVBms8Zr8zQZn",
+	"ZkwRFMF7KpU80KQ73p8L545mMLlpEerMCt3Akm0muG9omw8Zrn0+rTJgZmbS82E00TAh0Zfvmg7EwMG/",
+	"x6Pm6rS81GpNOgG5YYnJQ998/y35+unVpTkZVbP2W3L3yUWNufs0J3jE1wIXO1lFoPM5NGfSMyjnL+b3",
+	"5hj/4FJ+O/cV/DNjVBLJrSk80XY+NuXZN4xzk7ub8M+etpkuc83+7lzZh7vt3fb/AgAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

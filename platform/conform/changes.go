@@ -123,7 +123,7 @@ func beyondQuota(ctx context.Context, t *trial) error {
 				q.Limit+1, q.Limit, err)
 		}
 		for i := range q.Limit {
-			if err := t.client.Delete(ctx, t.scope, fmt.Sprintf("grant/warn/n%d", i), t.key(), ""); err != nil {
+			if err := t.client.Delete(ctx, t.scope, fmt.Sprintf("grant/warn/n%d", i), platform.Wish{Key: t.key()}); err != nil {
 				return err
 			}
 		}
@@ -227,4 +227,32 @@ func renamed(ctx context.Context, t *trial) error {
 		}
 	}
 	return nil
+}
+
+// fencedOff changes something under a lease, under a later one, and under the first
+// again: that has to be refused, and nothing but that.
+func fencedOff(ctx context.Context, t *trial) error {
+	put := func(fence int64, owner string) error {
+		_, err := t.client.Put(ctx, t.scope, "identity/fenced",
+			platform.Wish{Key: t.key(), Fence: fence, Attributes: map[string]any{"owner": owner}})
+		return err
+	}
+	for _, fence := range []int64{7, 9, 9, 0} { // the same again, and by hand without one
+		if err := put(fence, fmt.Sprint("under ", fence)); err != nil {
+			return fmt.Errorf("a change with the fence %d: %w", fence, err)
+		}
+	}
+	err := wants(put(8, "late"), http.StatusPreconditionFailed, "a change with a fence that is smaller than one seen")
+	if err == nil {
+		err = wants(t.client.Delete(ctx, t.scope, "identity/fenced", platform.Wish{Key: t.key(), Fence: 7}),
+			http.StatusPreconditionFailed, "a deletion with a fence that is smaller than one seen")
+	}
+	if err != nil {
+		return err
+	}
+	found, _, err := t.find(ctx, "identity/fenced")
+	if err == nil && (found == nil || found.Attributes["owner"] != "under 0") {
+		err = fmt.Errorf("what was refused has changed it: %+v", found)
+	}
+	return err
 }

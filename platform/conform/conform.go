@@ -192,7 +192,7 @@ func (t *trial) tidy(ctx context.Context) {
 		for _, kind := range order {
 			for _, r := range s.Resources {
 				if r.Kind == kind {
-					_ = t.client.Delete(ctx, t.scope, r.Address, t.key(), "") // what stays is tried again
+					_ = t.client.Delete(ctx, t.scope, r.Address, platform.Wish{Key: t.key()}) // what stays is tried again
 				}
 			}
 		}

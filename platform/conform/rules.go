@@ -95,6 +95,7 @@ func rules() []rule {
 				platform.Wish{Key: t.key(), Match: before.Tag, Attributes: map[string]any{"owner": "third"}, Version: 1})
 			return wants(err, http.StatusPreconditionFailed, "a change of what has moved on")
 		}},
+		{"a change under a lease that was taken over is refused", fencedOff},
 		{"what cannot change in place is replaced as a whole, or refused", fixed},
 		{"the snapshot's fingerprint changes with what is there, and else not", fingerprint},
 		{"a snapshot that is known is not sent again", notModified},
@@ -208,7 +209,7 @@ func rules() []rule {
 		}},
 		{"figures can be had as one sum of the whole time, and what is kept is counted", wholeSums},
 		{"a function that others need cannot be taken away", func(ctx context.Context, t *trial) error {
-			return wants(t.client.Delete(ctx, t.scope, "function/warn", t.key(), ""), http.StatusConflict,
+			return wants(t.client.Delete(ctx, t.scope, "function/warn", platform.Wish{Key: t.key()}), http.StatusConflict,
 				"taking away a function that a pointer needs")
 		}},
 		{"what is not there cannot be taken away", func(ctx context.Context, t *trial) error {
@@ -377,7 +378,7 @@ func fixed(ctx context.Context, t *trial) error {
 	if err == nil && got.Attributes["resource"] != kind+"/second" {
 		err = fmt.Errorf("it was replaced, and is %v", got.Attributes)
 	}
-	return errors.Join(err, t.client.Delete(ctx, t.scope, "grant/warn/fixed", t.key(), ""))
+	return errors.Join(err, t.client.Delete(ctx, t.scope, "grant/warn/fixed", platform.Wish{Key: t.key()}))
 }
 
 func deployed(ctx context.Context, t *trial) error {

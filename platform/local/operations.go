@@ -148,7 +148,7 @@ func (o *operations) carryOut(ctx context.Context, id string, sc scope, address 
 	var problem *api.Problem
 	var err error
 	if w.Remove {
-		err = o.platform.remove(ctx, sc, address, w.Key, w.Match)
+		err = o.platform.remove(ctx, sc, address, w)
 	} else {
 		var out api.Resource
 		if out, err = o.platform.put(ctx, sc, address, w); err == nil {

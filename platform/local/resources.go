@@ -53,6 +53,7 @@ type wish struct {
 	Version    int               `json:"version,omitempty"`
 	Was        string            `json:"was,omitempty"` // of an identity: the function's former name
 	Replace    bool              `json:"replace,omitempty"`
+	Fence      int64             `json:"fence,omitempty"` // 0 for none
 }
 
 // shown adds what the platform computes.
@@ -106,6 +107,9 @@ func (p *Platform) put(ctx context.Context, sc scope, address string, w wish) (a
 	changed := false
 	err := p.store.within(ctx, func(tx *sql.Tx) error {
 		if done, err := answered(ctx, tx, w.Key, &out); done || err != nil {
+			return err
+		}
+		if err := fenced(ctx, tx, sc, w.Fence); err != nil {
 			return err
 		}
 		if w.Was != "" {
@@ -394,11 +398,14 @@ func scheduleOf(attributes map[string]any) (timing.Schedule, error) {
 }
 
 // remove takes a resource away.
-func (p *Platform) remove(ctx context.Context, sc scope, address, key, match string) error {
+func (p *Platform) remove(ctx context.Context, sc scope, address string, w wish) error {
 	kind, function, _ := strings.Cut(address, "/")
 	var was *api.Resource
 	err := p.store.within(ctx, func(tx *sql.Tx) error {
-		if done, err := answered(ctx, tx, key, nil); done || err != nil {
+		if done, err := answered(ctx, tx, w.Key, nil); done || err != nil {
+			return err
+		}
+		if err := fenced(ctx, tx, sc, w.Fence); err != nil {
 			return err
 		}
 		before, exists, err := p.store.resource(ctx, tx, sc, address)
@@ -408,7 +415,7 @@ func (p *Platform) remove(ctx context.Context, sc scope, address, key, match str
 		if !exists {
 			return refuse(404, "%s is not there", address)
 		}
-		if err := matches(before, exists, match); err != nil {
+		if err := matches(before, exists, w.Match); err != nil {
 			return err
 		}
 		if kind == resource.Function {
@@ -441,7 +448,7 @@ func (p *Platform) remove(ctx context.Context, sc scope, address, key, match str
 		}
 		shown := p.shown(sc, before)
 		was = &shown
-		return remember(ctx, tx, key, struct{}{}, p.options.Now().UnixMilli())
+		return remember(ctx, tx, w.Key, struct{}{}, p.options.Now().UnixMilli())
 	})
 	p.directory.forget(sc)
 	if err == nil && was != nil {

@@ -155,7 +155,7 @@ func (s *protocol) PutResource(ctx context.Context, r api.PutResourceRequestObje
 	error) {
 	w := wish{Key: r.Params.IdempotencyKey, Match: orZero(r.Params.IfMatch), Attributes: r.Body.Attributes,
 		Secrets: orZero(r.Body.Secrets), Version: orZero(r.Body.Version), Was: orZero(r.Body.Was),
-		Replace: orZero(r.Body.Replace)}
+		Replace: orZero(r.Body.Replace), Fence: orZero(r.Params.Fence)}
 	sc, address := scope{r.Region, r.Service, r.Stage}, unescape(r.Address)
 	if s.p.operations.wanted(sc, r.Params.Prefer) {
 		out, err := s.p.operations.accepted(ctx, sc, address, w)
@@ -167,12 +167,13 @@ func (s *protocol) PutResource(ctx context.Context, r api.PutResourceRequestObje
 
 func (s *protocol) DeleteResource(ctx context.Context,
 	r api.DeleteResourceRequestObject) (api.DeleteResourceResponseObject, error) {
-	sc, address, match := scope{r.Region, r.Service, r.Stage}, unescape(r.Address), orZero(r.Params.IfMatch)
+	sc, address := scope{r.Region, r.Service, r.Stage}, unescape(r.Address)
+	w := wish{Key: r.Params.IdempotencyKey, Remove: true, Match: orZero(r.Params.IfMatch), Fence: orZero(r.Params.Fence)}
 	if s.p.operations.wanted(sc, r.Params.Prefer) {
-		out, err := s.p.operations.accepted(ctx, sc, address, wish{Key: r.Params.IdempotencyKey, Remove: true, Match: match})
+		out, err := s.p.operations.accepted(ctx, sc, address, w)
 		return api.DeleteResource202JSONResponse{AcceptedJSONResponse: out}, err
 	}
-	if err := s.p.remove(ctx, sc, address, r.Params.IdempotencyKey, match); err != nil {
+	if err := s.p.remove(ctx, sc, address, w); err != nil {
 		return nil, err
 	}
 	return api.DeleteResource204Response{}, nil
@@ -219,7 +220,7 @@ func (p *Platform) handChange(c *echo.Context) error {
 	sc := scopeOf(c)
 	address := unescape(c.Param("address"))
 	if c.Request().Method == http.MethodDelete {
-		if err := p.remove(ctx, sc, address, "hand-"+random(8), ""); err != nil {
+		if err := p.remove(ctx, sc, address, wish{Key: "hand-" + random(8)}); err != nil {
 			return err
 		}
 		return c.NoContent(http.StatusNoContent)

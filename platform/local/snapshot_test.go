@@ -23,7 +23,7 @@ func TestATagIsNeverStale(t *testing.T) {
 			s.put(address, map[string]any{"keep": float64(86_400_000 * (1 + rng.IntN(3)))})
 			there[address] = true
 		case what < 8 && there[address]:
-			if err := s.client.Delete(t.Context(), s.scope, address, fmt.Sprint("d", rng.Int()), ""); err != nil {
+			if err := s.client.Delete(t.Context(), s.scope, address, platform.Wish{Key: fmt.Sprint("d", rng.Int())}); err != nil {
 				t.Fatal(err)
 			}
 			delete(there, address)

@@ -84,7 +84,7 @@ func TestWeather(t *testing.T) {
 	if _, err := s.client.Put(t.Context(), s.scope, "identity/new", wish("f", "late")); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.client.Delete(t.Context(), s.scope, "identity/other", "g", ""); err != nil {
+	if err := s.client.Delete(t.Context(), s.scope, "identity/other", platform.Wish{Key: "g"}); err != nil {
 		t.Fatal(err)
 	}
 	if got := fmt.Sprintf("%v %v %v", s.owner("identity/warn"), s.owner("identity/new"),

@@ -1,0 +1,25 @@
+package local
+
+import (
+	"context"
+	"database/sql"
+	"net/http"
+)
+
+// fenced refuses a change whose fence is smaller than one that the scope has seen,
+// and keeps a greater one. A change without one (0) is not held against any: it is
+// made by hand.
+func fenced(ctx context.Context, tx *sql.Tx, sc scope, fence int64) error {
+	if fence == 0 {
+		return nil
+	}
+	var kept int64
+	err := tx.QueryRowContext(ctx, `INSERT INTO fences (region, service, stage, fence) VALUES (?,?,?,?)
+		ON CONFLICT DO UPDATE SET fence = max(fence, excluded.fence) RETURNING fence`, sc.region, sc.service, sc.stage,
+		fence).Scan(&kept)
+	if err == nil && fence < kept {
+		return &refusal{status: http.StatusPreconditionFailed, title: "Fenced off", kind: "urn:rudmar:fence",
+			detail: "somebody else has taken over what is deployed here since this was asked for"}
+	}
+	return err
+}

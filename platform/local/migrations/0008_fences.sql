@@ -1,0 +1,7 @@
+-- +goose Up
+-- The greatest fence that a change of a scope came with: a holder that has been
+-- replaced, and does not know it, changes nothing any more.
+CREATE TABLE fences (
+    region TEXT NOT NULL, service TEXT NOT NULL, stage TEXT NOT NULL, fence INTEGER NOT NULL,
+    PRIMARY KEY (region, service, stage)
+);
