@@ -49,6 +49,9 @@ type Line struct {
 	meanings map[deliveryOf]knownMeaning
 	ranges   map[string][]string
 	waits    map[deliveryOf]wait // of deliveries that stopped
+	heard    int64               // the event that was heard last
+	stirred  map[string]int64    // by service, the last event that may move something
+	calms    map[stageOf]calm    // where nothing happens by itself
 	running  sync.WaitGroup
 }
 
@@ -77,7 +80,8 @@ func New(c Config) *Line {
 	return &Line{store: c.Store, planner: c.Planner, runner: c.Runner, people: c.People, log: c.Log,
 		repository: c.Repository, wake: make(chan struct{}, 1),
 		busy: map[stageOf]bool{}, rests: rest.New[stageOf](longestRest), meanings: map[deliveryOf]knownMeaning{},
-		ranges: map[string][]string{}, waits: map[deliveryOf]wait{}}
+		ranges: map[string][]string{}, waits: map[deliveryOf]wait{},
+		stirred: map[string]int64{}, calms: map[stageOf]calm{}}
 }
 
 // Nudge makes the line look again now.
@@ -111,6 +115,9 @@ func (l *Line) Run(ctx context.Context) {
 
 // look looks at each service on its own: what is wrong with one keeps no other.
 func (l *Line) look(ctx context.Context) error {
+	if err := l.listen(ctx); err != nil {
+		return err
+	}
 	services, err := l.store.Services(ctx)
 	if err != nil {
 		return err
@@ -126,6 +133,14 @@ func (l *Line) look(ctx context.Context) error {
 // lookThrough looks at each stage of a service on its own, and does not wait for
 // it: a place that does not answer keeps nothing else.
 func (l *Line) lookThrough(ctx context.Context, service string) error {
+	stages, err := l.store.RestlessStages(ctx, service)
+	if err != nil {
+		return err
+	}
+	due := slices.DeleteFunc(stages, func(stage string) bool { return l.calmAt(stageOf{service, stage}) })
+	if len(due) == 0 {
+		return nil
+	}
 	rows, err := l.store.Deliveries(ctx, service)
 	if err != nil {
 		return err
@@ -140,21 +155,11 @@ func (l *Line) lookThrough(ctx context.Context, service string) error {
 		byStage[d.Stage] = append(byStage[d.Stage], d)
 		ended[d.Version] = ended[d.Version] || d.State == delivery.Overtaken || d.State == delivery.Refused
 	}
-	for stage, rows := range byStage {
-		if !quiet(rows) {
-			l.inBackground(ctx, stageOf{service, stage},
-				func(ctx context.Context) error { return l.lookAt(ctx, rows, judged, ended) })
-		}
+	for _, stage := range due {
+		l.inBackground(ctx, stageOf{service, stage},
+			func(ctx context.Context) error { return l.lookAt(ctx, byStage[stage], judged, ended) })
 	}
 	return nil
-}
-
-// quiet tells whether nothing can happen in a stage by itself, of which it gets
-// all deliveries.
-func quiet(rows []store.Delivery) bool {
-	return !slices.ContainsFunc(rows, func(d store.Delivery) bool {
-		return d.State == delivery.Waiting || d.State == delivery.Stopped || delivery.Moving(d.State)
-	})
 }
 
 // looking is how long one look at a stage may take, before a version moves there.
@@ -195,37 +200,50 @@ func (l *Line) inBackground(ctx context.Context, at stageOf, do func(ctx context
 // lookAt decides what happens next in one stage, of which it gets all deliveries,
 // and does it.
 func (l *Line) lookAt(ctx context.Context, rows []store.Delivery, judged map[Place]Judged, ended map[int]bool) error {
-	next, err := l.next(ctx, rows, judged, ended)
-	if err != nil || next == nil {
+	l.mu.Lock()
+	heard := l.heard
+	l.mu.Unlock()
+	next, still, err := l.next(ctx, rows, judged, ended)
+	if err != nil {
 		return err
 	}
-	return l.move(ctx, *next)
+	if next != nil {
+		return l.move(ctx, *next)
+	}
+	if still && len(rows) > 0 {
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		l.calms[stageOf{rows[0].Service, rows[0].Stage}] = calm{l.store.Now().Add(calmFor), heard}
+	}
+	return nil
 }
 
-// next decides which delivery moves next in one stage; nil for none.
+// next decides which delivery moves next in one stage; nil for none, and then
+// whether nothing changes that but an event.
 func (l *Line) next(ctx context.Context, rows []store.Delivery, judged map[Place]Judged,
-	ended map[int]bool) (*store.Delivery, error) {
+	ended map[int]bool) (move *store.Delivery, still bool, err error) {
 	ctx, cancel := context.WithTimeout(ctx, looking)
 	defer cancel()
 	byVersion := map[int]store.Delivery{}
 	meanings := map[int]*Meaning{}
 	var standing []delivery.Standing
+	still = true
 	for _, d := range rows {
 		byVersion[d.Version] = d
 		if delivery.Moving(d.State) {
-			return &d, nil
+			return &d, false, nil
 		}
 		p := delivery.Standing{Version: d.Version, Turn: d.Turn, State: d.State}
 		if d.State == delivery.Waiting && ended[d.Version] {
 			if err := l.apply(ctx, d, delivery.Overtake, "", "it did not get through the stage before"); err != nil {
-				return nil, err
+				return nil, false, err
 			}
 			continue
 		}
 		if d.State == delivery.Waiting {
 			now, err := l.Judge(ctx, d)
 			if err != nil {
-				return nil, fmt.Errorf("judging version %d: %w", d.Version, err)
+				return nil, false, fmt.Errorf("judging version %d: %w", d.Version, err)
 			}
 			if len(meanings) == 0 { // the newest on its way: those before it are overtaken by it
 				now.Stops = l.stops(ctx, d)
@@ -235,9 +253,10 @@ func (l *Line) next(ctx context.Context, rows []store.Delivery, judged map[Place
 				before = &old
 			}
 			if err := l.keep(ctx, d, now, before); err != nil {
-				return nil, err
+				return nil, false, err
 			}
 			p.Ready = delivery.AllHold(now.Gates)
+			still = still && !p.Ready && !restless(now.Gates) && !now.unplanned
 			meanings[d.Version] = now.Meaning
 		}
 		standing = append(standing, p)
@@ -245,8 +264,9 @@ func (l *Line) next(ctx context.Context, rows []store.Delivery, judged map[Place
 	// What stopped goes on by itself, unless something newer got as far.
 	for _, d := range rows { // the newest first
 		if d.State == delivery.Stopped {
+			still = still && d.Missing == ""
 			if err := l.goOn(ctx, d); err != nil {
-				return nil, err
+				return nil, false, err
 			}
 		}
 		if d.State == delivery.Settled || d.State == delivery.Stopped {
@@ -256,21 +276,21 @@ func (l *Line) next(ctx context.Context, rows []store.Delivery, judged map[Place
 	next, overtaken := delivery.Turn(standing)
 	for _, v := range overtaken {
 		if err := l.apply(ctx, byVersion[v], delivery.Overtake, "", "a newer version came"); err != nil {
-			return nil, err
+			return nil, false, err
 		}
 	}
 	if next == 0 {
-		return nil, nil
+		return nil, still, nil
 	}
 	d := byVersion[next]
 	if m := meanings[next]; m != nil {
 		d.Agreed = m.Lines
 	}
 	if err := l.apply(ctx, d, delivery.Enter, "", ""); err != nil {
-		return nil, err
+		return nil, false, err
 	}
-	d, err := l.store.Delivery(ctx, d.Service, next, d.Stage)
-	return &d, err
+	d, err = l.store.Delivery(ctx, d.Service, next, d.Stage)
+	return &d, false, err
 }
 
 // apply moves a delivery by an event. Where somebody else has moved it in the

@@ -33,7 +33,8 @@ type Judged struct {
 	// Stops is what would stop its plan as it stands, long before it enters.
 	Stops []string `json:"stops,omitempty"`
 
-	text string // as it is kept; "" where it is not
+	text      string // as it is kept; "" where it is not
+	unplanned bool   // there is no plan to judge by now, though there should be
 }
 
 // Meaning is what entering a stage does and means, over all its targets. People
@@ -183,7 +184,7 @@ func (l *Line) Judge(ctx context.Context, d store.Delivery) (Judged, error) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, judging)
 	defer cancel()
-	return Judged{Gates: delivery.Gates(ctx, entry, facts), Meaning: meaning}, nil
+	return Judged{Gates: delivery.Gates(ctx, entry, facts), Meaning: meaning, unplanned: facts.Unplanned != ""}, nil
 }
 
 // facts gathers what the gates of a delivery are judged by.

@@ -113,6 +113,11 @@ func (l *Line) Changed(service string) {
 			l.waits[key] = wait{long: firstLook}
 		}
 	}
+	for at := range l.calms {
+		if at.service == service {
+			delete(l.calms, at)
+		}
+	}
 	l.mu.Unlock()
 	l.Nudge()
 }

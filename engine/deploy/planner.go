@@ -10,6 +10,8 @@ import (
 	"sync"
 	"time"
 
+	lru "github.com/hashicorp/golang-lru/v2"
+
 	"rudmar/core/check"
 	"rudmar/core/delivery"
 	"rudmar/core/expand"
@@ -35,18 +37,26 @@ type Planner struct {
 	platforms map[string]*platform.Client
 	secrets   Secrets
 
+	versions *lru.Cache[string, version] // by service and number
+
 	mu     sync.Mutex
-	key    []byte                       // of the fingerprints of secrets
-	parsed map[string]*manifest.Service // by the content of a version
-	sums   map[manifest.Place]sums      // what was observed of late
+	key    []byte                  // of the fingerprints of secrets
+	sums   map[manifest.Place]sums // what was observed of late
 	places map[manifest.Place]known
 
 	became expand.Cache // of edits, which differ by little
 }
 
+// knownVersions is how many versions are remembered.
+const knownVersions = 64
+
 // NewPlanner makes a planner over the platforms that are connected, by name.
 func NewPlanner(s *store.Store, platforms map[string]*platform.Client, secrets Secrets, key []byte) *Planner {
-	return &Planner{store: s, platforms: platforms, secrets: secrets, key: key, parsed: map[string]*manifest.Service{},
+	versions, err := lru.New[string, version](knownVersions)
+	if err != nil {
+		panic(err) // it has no place for anything: knownVersions is wrong
+	}
+	return &Planner{store: s, platforms: platforms, secrets: secrets, key: key, versions: versions,
 		sums: map[manifest.Place]sums{}, places: map[manifest.Place]known{}}
 }
 
@@ -59,29 +69,30 @@ func (p *Planner) Platform(at manifest.Place) (*platform.Client, platform.Scope,
 	return c, platform.Scope{Region: at.Target.Region, Service: at.Service, Stage: at.Stage}, nil
 }
 
-// Service gives the manifests of a version.
-func (p *Planner) Service(ctx context.Context, service string, version int) (*manifest.Service, store.Version, error) {
-	v, err := p.store.Version(ctx, service, version)
+// version is a version as it was read: it never changes.
+type version struct {
+	service *manifest.Service
+	store.Version
+}
+
+// Service gives the manifests of a version. They are not to be changed.
+func (p *Planner) Service(ctx context.Context, service string, number int) (*manifest.Service, store.Version, error) {
+	key := fmt.Sprintf("%s/%d", service, number)
+	if known, ok := p.versions.Get(key); ok {
+		return known.service, known.Version, nil
+	}
+	v, err := p.store.Version(ctx, service, number)
 	if err != nil {
-		return nil, v, fmt.Errorf("version %d of %s: %w", version, service, err)
+		return nil, v, fmt.Errorf("version %d of %s: %w", number, service, err)
 	}
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if s := p.parsed[v.Content]; s != nil {
-		return s, v, nil
+	read := version{&manifest.Service{Name: service}, v}
+	if len(v.Manifests) > 0 { // else the version takes the service away
+		if read.service = check.Service(manifest.FilesOf(v.Manifests)).Service; read.service == nil {
+			return nil, v, fmt.Errorf("version %d of %s cannot be read by this Rudmar", number, service)
+		}
 	}
-	if len(v.Manifests) == 0 { // the version takes the service away
-		return &manifest.Service{Name: service}, v, nil
-	}
-	result := check.Service(manifest.FilesOf(v.Manifests))
-	if result.Service == nil {
-		return nil, v, fmt.Errorf("version %d of %s cannot be read by this Rudmar", version, service)
-	}
-	if len(p.parsed) > 200 {
-		clear(p.parsed)
-	}
-	p.parsed[v.Content] = result.Service
-	return result.Service, v, nil
+	p.versions.Add(key, read)
+	return read.service, v, nil
 }
 
 // Entry gives what a version has to meet to enter a stage.

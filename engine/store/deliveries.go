@@ -131,6 +131,13 @@ func (s *Store) Deliveries(ctx context.Context, service string) ([]Delivery, err
 		`SELECT `+deliveryColumns+` FROM deliveries WHERE service = ? ORDER BY turn DESC, version DESC, rowid`, service)
 }
 
+// RestlessStages gives the stages of a service in which something may still happen
+// by itself: where a version waits, moves, or has stopped.
+func (s *Store) RestlessStages(ctx context.Context, service string) ([]string, error) {
+	return list(ctx, s.read, takeText, `SELECT DISTINCT stage FROM deliveries INDEXED BY deliveries_restless
+		WHERE service = ? AND state IN ('waiting', 'planning', 'deploying', 'shifting', 'proving', 'stopped')`, service)
+}
+
 // recentTurns is how many turns back it is told what became of versions that
 // ended.
 const recentTurns = 50

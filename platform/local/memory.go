@@ -18,6 +18,7 @@ type memoryWatch struct {
 	clear, status *os.File
 	now           atomic.Int64 // bytes, at the last look
 	quit          chan struct{}
+	tick          *time.Ticker
 	once          sync.Once
 	resetting     sync.WaitGroup
 	text          [2048]byte // of status; calls come one after another
@@ -26,11 +27,15 @@ type memoryWatch struct {
 // lookEvery is how long a process may hold more than its limit before it is noticed.
 const lookEvery = 5 * time.Millisecond
 
+// lookAtRest is how often a process is looked at that is kept from running.
+const lookAtRest = time.Second
+
 func watchMemory(c *cage.Process, limit int64, over func()) *memoryWatch {
-	w := &memoryWatch{quit: make(chan struct{})}
+	w := &memoryWatch{quit: make(chan struct{}), tick: time.NewTicker(lookEvery)}
 	proc := "/proc/" + strconv.Itoa(c.Pid())
 	file, err := os.Open(proc + "/statm")
 	if err != nil {
+		w.tick.Stop()
 		return w // gone already
 	}
 	w.status, _ = os.Open(proc + "/status") // without it there is no peak
@@ -41,13 +46,12 @@ func watchMemory(c *cage.Process, limit int64, over func()) *memoryWatch {
 	}
 	go func() {
 		defer file.Close()
-		tick := time.NewTicker(lookEvery)
-		defer tick.Stop()
+		defer w.tick.Stop()
 		for {
 			select {
 			case <-w.quit:
 				return
-			case <-tick.C:
+			case <-w.tick.C:
 			}
 			now, there := held()
 			if !there {
@@ -85,6 +89,12 @@ func heldByAll(pids []int) int64 {
 	}
 	return sum << 10
 }
+
+// slow looks less often, while the process is kept from running.
+func (w *memoryWatch) slow() { w.tick.Reset(lookAtRest) }
+
+// fast looks as often as a call needs it.
+func (w *memoryWatch) fast() { w.tick.Reset(lookEvery) }
 
 // held gives what the process held at the last look, in bytes.
 func (w *memoryWatch) held() int64 { return w.now.Load() }

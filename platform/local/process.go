@@ -186,7 +186,7 @@ func (p *process) readError(ctx context.Context, err error) error {
 
 // end asks the process to end, and makes it end after a grace.
 func (p *process) end() {
-	p.cage.Signal(syscall.SIGCONT)
+	p.resume()
 	p.cage.Signal(syscall.SIGTERM)
 	timer := time.AfterFunc(killGrace, p.kill)
 	go func() {
@@ -207,7 +207,13 @@ func (p *process) kill() {
 }
 
 // pause keeps the process from running on while nobody calls it.
-func (p *process) pause() { p.cage.Signal(syscall.SIGSTOP) }
+func (p *process) pause() {
+	p.cage.Signal(syscall.SIGSTOP)
+	p.memory.slow()
+}
 
 // resume lets it run again.
-func (p *process) resume() { p.cage.Signal(syscall.SIGCONT) }
+func (p *process) resume() {
+	p.memory.fast()
+	p.cage.Signal(syscall.SIGCONT)
+}

@@ -5,3 +5,5 @@ CREATE TABLE fences (
     region TEXT NOT NULL, service TEXT NOT NULL, stage TEXT NOT NULL, fence INTEGER NOT NULL,
     PRIMARY KEY (region, service, stage)
 );
+-- Schedules are looked at each second, among however many resources.
+CREATE INDEX resources_schedules ON resources (kind) WHERE kind = 'schedule';

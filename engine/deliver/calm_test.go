@@ -1,0 +1,90 @@
+package deliver
+
+import (
+	"testing"
+	"time"
+
+	"rudmar/core/delivery"
+	"rudmar/engine/store"
+)
+
+// A stage is left alone until something happens in its service, or for a while.
+func TestCalm(t *testing.T) {
+	now := time.Date(2026, 11, 3, 6, 30, 0, 0, time.UTC)
+	s, err := store.Open(t.Context(), t.TempDir(), func() time.Time { return now })
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	tell := func(service, topic string) {
+		t.Helper()
+		if err := s.Tell(t.Context(), service, topic, nil); err != nil {
+			t.Fatal(err)
+		}
+	}
+	tell("frostline", store.TopicDelivery)
+	l := New(Config{Store: s})
+	live := stageOf{"frostline", "live"}
+	// leave leaves the stage alone from now on, as a look that found nothing does.
+	leave := func() {
+		t.Helper()
+		if err := l.listen(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		l.calms[live] = calm{now.Add(calmFor), l.heard}
+	}
+	for _, tt := range []struct {
+		what string
+		do   func()
+		calm bool
+	}{
+		{"nothing", func() {}, true},
+		{"another service", func() { tell("watering", store.TopicDelivery) }, true},
+		{"what no gate rests on", func() { tell("frostline", store.TopicGates); tell("frostline", store.TopicBuild) }, true},
+		{"a delivery", func() { tell("frostline", store.TopicDelivery) }, false},
+		{"a secret", func() { tell("frostline", store.TopicSecret) }, false},
+		{"drift", func() { tell("frostline", store.TopicLook) }, false},
+		{"somebody's word", func() { l.Changed("frostline") }, false},
+		{"time", func() { now = now.Add(calmFor) }, false},
+	} {
+		leave()
+		tt.do()
+		if err := l.listen(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		if got := l.calmAt(live); got != tt.calm {
+			t.Errorf("after %s it is left alone: %v", tt.what, got)
+		}
+	}
+	// What happens while a stage is looked at is not missed.
+	leave()
+	before := l.heard
+	tell("frostline", store.TopicDelivery)
+	if err := l.listen(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	l.calms[live] = calm{now.Add(calmFor), before}
+	if l.calmAt(live) {
+		t.Error("it is left alone, though something happened while it was looked at")
+	}
+}
+
+func TestRestless(t *testing.T) {
+	gate := func(kind string, state delivery.GateState) []delivery.Gate {
+		return []delivery.Gate{{Kind: delivery.ApprovalsGate, State: delivery.Waits}, {Kind: kind, State: state}}
+	}
+	for _, tt := range []struct {
+		gates []delivery.Gate
+		want  bool
+	}{
+		{gate(delivery.RequestGate, delivery.Waits), false},
+		{gate(delivery.SoakGate, delivery.Waits), true},
+		{gate(delivery.SoakGate, delivery.Holds), false},
+		{gate(delivery.WindowGate, delivery.Waits), true},
+		{gate(delivery.RuleGate, delivery.Fails), true},
+	} {
+		if got := restless(tt.gates); got != tt.want {
+			t.Errorf("%+v: %v", tt.gates, got)
+		}
+	}
+}
