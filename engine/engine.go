@@ -23,6 +23,7 @@ import (
 	"rudmar/core/rights"
 	"rudmar/engine/build"
 	"rudmar/engine/check"
+	"rudmar/engine/copies"
 	"rudmar/engine/deliver"
 	"rudmar/engine/deploy"
 	"rudmar/engine/observe"
@@ -67,6 +68,7 @@ type Engine struct {
 	Runner  *deploy.Runner
 	Line    *deliver.Line
 	Watch   *observe.Watch
+	Copies  *copies.Keeper
 
 	dir     string
 	keep    Keep
@@ -108,7 +110,8 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 		e.cancel()
 		return nil, errors.Join(err, s.Close(), lock.Unlock())
 	}
-	for _, work := range []func(context.Context){e.Build.Run, e.Runner.Run, e.Line.Run, e.Watch.Run, e.keepTrue, e.tidy} {
+	for _, work := range []func(context.Context){e.Build.Run, e.Runner.Run, e.Line.Run, e.Watch.Run, e.Copies.Run,
+		e.keepTrue, e.tidy} {
 		e.running.Go(func() { work(ctx) })
 	}
 	return e, nil
@@ -186,6 +189,8 @@ func (e *Engine) assemble(ctx context.Context, o Options) error {
 	e.Runner = deploy.NewRunner(deploy.RunnerConfig{Store: e.Store, Planner: e.Planner, Archives: archives, Log: o.Log})
 	e.Line = deliver.New(deliver.Config{Store: e.Store, Planner: e.Planner, Runner: e.Runner, People: e.People,
 		Log: o.Log, Repository: e.Host.Repository})
+	e.Copies = copies.New(copies.Config{Store: e.Store, Build: e.Build, Runner: e.Runner, Planner: e.Planner, Line: e.Line,
+		Check: e.Checks.Check, Log: o.Log})
 	return e.Store.DropLeases(ctx) // of a process that is no more
 }
 

@@ -12,6 +12,7 @@ import (
 
 // Limits of what a request may send, in bytes, and how long it may take to.
 const (
+	maxCopy    = 72 << 20 // a folder, in base64
 	maxSignIn  = 4 << 10
 	maxRequest = 256 << 10
 	maxEdit    = 32 << 20 // files of an edit, or an event
@@ -23,6 +24,9 @@ const (
 func mostOf(path string) int64 {
 	if path == "/api/session" {
 		return maxSignIn
+	}
+	if strings.HasPrefix(path, "/api/services/") && strings.HasSuffix(path, "/copy") {
+		return maxCopy
 	}
 	for _, part := range []string{"/source/", "/calls", "/call", "/becomes", "/check", "/assist", "/route", "/rename"} {
 		if strings.Contains(path, part) {

@@ -27,7 +27,7 @@ func (s *Server) maySee(r *http.Request, in signedIn) error {
 			return nil
 		}
 	}
-	if path == "/api/services" || path == "/api/repositories" {
+	if path == "/api/services" || path == "/api/repositories" || path == "/api/copies" {
 		return nil
 	}
 	parts := strings.Split(strings.TrimPrefix(path, "/api/"), "/")

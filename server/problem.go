@@ -13,6 +13,7 @@ import (
 	"rudmar/core/delivery"
 	"rudmar/core/rights"
 	"rudmar/engine"
+	"rudmar/engine/copies"
 	"rudmar/engine/deliver"
 	"rudmar/engine/deploy"
 	"rudmar/engine/people"
@@ -131,11 +132,13 @@ func statusOf(err error) (status int, known bool) {
 		errors.Is(err, store.ErrLease),
 		errors.Is(err, delivery.ErrTransition), errors.Is(err, deliver.ErrNotCounts), errors.Is(err, deliver.ErrShown),
 		errors.Is(err, store.ErrMoved), errors.Is(err, store.ErrInUse), errors.Is(err, store.ErrTokenNamed),
+		errors.Is(err, copies.ErrBase),
 		errors.Is(err, store.ErrOwned):
 		return http.StatusConflict, true
 	case errors.As(err, &slow):
 		return http.StatusTooManyRequests, true
-	case errors.As(err, &broken), errors.As(err, &bad), errors.Is(err, deliver.ErrConfirm):
+	case errors.As(err, &broken), errors.As(err, &bad), errors.Is(err, deliver.ErrConfirm),
+		errors.Is(err, copies.ErrFolder), errors.Is(err, deploy.ErrPrivate):
 		return http.StatusUnprocessableEntity, true
 	case errors.As(err, &unreachable), errors.Is(err, deploy.ErrPlatform):
 		return http.StatusServiceUnavailable, true

@@ -96,6 +96,7 @@ func New(e *engine.Engine, o Options) (*Server, error) {
 	group := router.Group("/api", s.limitBodies, forms.negotiate, s.signedIn)
 	group.GET("/events", s.events, streamHead)
 	group.GET("/services/:service/stages/:stage/logs/stream", s.followLogs, streamHead)
+	group.GET("/services/:service/copy/logs/stream", s.followCopyLogs, streamHead)
 	group.Any("/*", func(*echo.Context) error { return echo.ErrNotFound }) // so that what is asked otherwise is judged, too
 	described := group.Group("", middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024}), tagged,
 		echo.WrapMiddleware(validate))

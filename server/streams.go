@@ -214,13 +214,18 @@ func (s *lineStream) stop() {
 
 // followLogs sends log lines as they come, from the line after Last-Event-ID on.
 func (s *Server) followLogs(c *echo.Context) error {
-	ctx, cancel := s.whileSignedIn(c.Request().Context())
-	defer cancel()
 	client, scope, err := s.engine.Planner.Platform(manifest.PlaceOf(c.Param("service"), c.Param("stage"),
 		c.QueryParam("target")))
 	if err != nil {
 		return err
 	}
+	return s.follow(c, client, scope)
+}
+
+// follow sends the log lines of a scope.
+func (s *Server) follow(c *echo.Context, client *platform.Client, scope platform.Scope) error {
+	ctx, cancel := s.whileSignedIn(c.Request().Context())
+	defer cancel()
 	query := platform.LogQuery{Function: c.QueryParam("function"), Limit: 200}
 	if last := c.Request().Header.Get("Last-Event-ID"); last != "" {
 		query.After, _ = strconv.ParseInt(last, 10, 64) // what is no number asks for the newest

@@ -181,7 +181,7 @@ func tellLines(out io.Writer, lines []api.LogLine) {
 	for _, l := range lines {
 		by := l.Function
 		switch {
-		case l.Version != nil:
+		case l.Version != nil && *l.Version > 0:
 			by += fmt.Sprintf(" (version %d)", *l.Version)
 		case l.Revision != "":
 			by += " (" + l.Revision + ")"

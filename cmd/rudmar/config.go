@@ -20,6 +20,9 @@ import (
 	"rudmar/engine"
 )
 
+// usualLook is how often live is compared with the record, where nothing else is said.
+const usualLook = 3 * time.Second
+
 // config is everything that can be set. All defaults stand here.
 type config struct {
 	demo           bool // this is the demo
@@ -39,6 +42,7 @@ type config struct {
 	idle           time.Duration
 	python         string
 	verbose        bool
+	quiet          bool // nothing is logged: the command's own words are what matters
 
 	server, handle, passwordFile, ownTokenFile string
 	typed                                      string // the password, where it was typed
@@ -62,7 +66,7 @@ func (c *config) serveFlags(f *pflag.FlagSet) {
 	f.BoolVar(&c.newKeys, "new-keys", false,
 		"make new keys where the ones are gone that secrets are sealed and versions are signed with: secrets have to be set again then, and older versions cannot be verified")
 	c.keepFlags(f)
-	f.DurationVar(&c.lookEvery, "look-every", 3*time.Second, "how often live is compared with the record")
+	f.DurationVar(&c.lookEvery, "look-every", usualLook, "how often live is compared with the record")
 	c.platformFlags(f)
 }
 
@@ -106,6 +110,9 @@ func environment(c *cobra.Command, _ []string) error {
 }
 
 func (c *config) logger() *slog.Logger {
+	if c.quiet {
+		return slog.New(slog.DiscardHandler)
+	}
 	level := slog.LevelInfo
 	if c.verbose {
 		level = slog.LevelDebug
@@ -124,15 +131,20 @@ func (c *config) token() (string, error) {
 	}
 	text, err := os.ReadFile(file)
 	if errors.Is(err, os.ErrNotExist) && c.tokenFile == "" {
-		b := make([]byte, 24)
-		_, _ = rand.Read(b) // it never fails, says its documentation
-		text = []byte(hex.EncodeToString(b))
+		text = []byte(randomWord())
 		err = errors.Join(os.MkdirAll(c.data, 0o700), renameio.WriteFile(file, text, 0o600))
 	}
 	if err != nil {
 		return "", fmt.Errorf("reading the platform's token: %w", err)
 	}
 	return strings.TrimSpace(string(text)), nil
+}
+
+// randomWord gives 192 random bits as text.
+func randomWord() string {
+	b := make([]byte, 24)
+	_, _ = rand.Read(b) // it never fails, says its documentation
+	return hex.EncodeToString(b)
 }
 
 // knownToken is token for commands that only ask: they make none.

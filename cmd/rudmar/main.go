@@ -88,7 +88,7 @@ plan: 0 nothing to do, 4 something would change, 5 something stops it.`,
 		formatCommand(), versionCommand(), becomesCommand(), newCommand(), schemaCommand(), planCommand(), driftCommand(),
 		outputsCommand(), deploymentsCommand(), serviceCommand(), repositoryCommand(), deliveryCommand(), tidyCommand(),
 		hookCommand(), loginCommand(), logoutCommand(), tokenCommand(), invokeCommand(), logsCommand(), stateCommand(),
-		buildsCommand(), deployCommand())
+		buildsCommand(), deployCommand(), watchCommand(), runCommand())
 	root.AddCommand(wasmWorkerCommand())
 	strict(root)
 	return root

@@ -2,8 +2,6 @@ package main
 
 import (
 	"context"
-	"crypto/sha1"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"net/http"
@@ -20,6 +18,7 @@ import (
 	"rudmar/core/language"
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
+	"rudmar/engine/source"
 	"rudmar/server/api"
 )
 
@@ -197,7 +196,7 @@ func (c *planning) changed(ctx context.Context, service string, folder manifest.
 		}
 		before, known := blobs[name]
 		delete(blobs, name)
-		if known && before == blobOf(content) || !utf8.Valid(content) {
+		if known && before == source.BlobName(content) || !utf8.Valid(content) {
 			continue
 		}
 		text := string(content)
@@ -221,12 +220,4 @@ func tracked(ctx context.Context, dir string, files []string) []string {
 		known[name] = true
 	}
 	return slices.DeleteFunc(slices.Clone(files), func(name string) bool { return !known[name] })
-}
-
-// blobOf names content as git does.
-func blobOf(content []byte) string {
-	h := sha1.New() //nolint:gosec // it is git's name for it, and guards nothing
-	fmt.Fprintf(h, "blob %d\x00", len(content))
-	h.Write(content)
-	return hex.EncodeToString(h.Sum(nil))
 }

@@ -207,6 +207,14 @@ func (h *hand) ask(ctx context.Context, method, path string, body, out any) erro
 	return answer(r, out)
 }
 
+// statusError is what a server refused, with the status of its answer.
+type statusError struct {
+	code   int
+	detail string
+}
+
+func (s statusError) Error() string { return s.detail }
+
 // answer sends a request and reads its answer or its problem.
 func answer(r *http.Request, out any) error {
 	response, err := http.DefaultClient.Do(r)
@@ -223,7 +231,7 @@ func answer(r *http.Request, out any) error {
 		if json.Unmarshal(text, &p) != nil || p.Detail == "" {
 			p.Detail = response.Status
 		}
-		return fmt.Errorf("%s", p.Detail)
+		return statusError{response.StatusCode, p.Detail}
 	}
 	if out == nil || len(text) == 0 {
 		return nil

@@ -28,19 +28,12 @@ import (
 func (b *Builder) function(ctx context.Context, folder *source.Folder, fn *manifest.Function,
 	log *buildLog) (store.VersionFunction, store.Artifact, error) {
 	chosen := Choose(folder, fn)
-	out := store.VersionFunction{Function: fn.Name, Sources: sourcesDigest(chosen)}
-	has := func(name string) bool {
-		_, ok := chosen[path.Join(fn.Code, name)]
-		return ok
-	}
-	how, err := howToMake(fn, has)
+	out := store.VersionFunction{Function: fn.Name}
+	how, sum, err := madeFrom(chosen, fn)
 	if err != nil {
 		return out, store.Artifact{}, err
 	}
-	if !how.nothing() {
-		sum := sha256.Sum256([]byte(out.Sources + how.String() + strings.Join(fn.At("").Build.LeaveOut, "\x00")))
-		out.Sources = hex.EncodeToString(sum[:])
-	}
+	out.Sources = sum
 	known, err := b.store.BuiltFrom(ctx, out.Sources)
 	if err != nil {
 		return out, store.Artifact{}, err
@@ -72,6 +65,21 @@ func (b *Builder) function(ctx context.Context, folder *source.Folder, fn *manif
 	out.Digest = a.Digest
 	fmt.Fprintf(log, "%s: %d files, %d bytes, %s\n", fn.Name, len(a.Listing), a.Bytes, shortDigest(a.Digest))
 	return out, a, err
+}
+
+// madeFrom gives how a function's archive is made from the files that were chosen
+// for it, and a digest of both.
+func madeFrom(chosen map[string]source.File, fn *manifest.Function) (making, string, error) {
+	how, err := howToMake(fn, func(name string) bool {
+		_, ok := chosen[path.Join(fn.Code, name)]
+		return ok
+	})
+	sources := sourcesDigest(chosen)
+	if err == nil && !how.nothing() {
+		sum := sha256.Sum256([]byte(sources + how.String() + strings.Join(fn.At("").Build.LeaveOut, "\x00")))
+		sources = hex.EncodeToString(sum[:])
+	}
+	return how, sources, err
 }
 
 // sources reads the files that a function is made from.

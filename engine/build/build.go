@@ -14,6 +14,8 @@ import (
 	"sync"
 	"sync/atomic"
 
+	lru "github.com/hashicorp/golang-lru/v2"
+
 	"rudmar/cage"
 	"rudmar/core/canon"
 	"rudmar/core/check"
@@ -52,6 +54,8 @@ type Builder struct {
 	hostEnv  []string
 
 	taking sync.Map // by repository, a *sync.Mutex that is held while its pushes are taken
+
+	loose *lru.Cache[string, string] // digests by what they are made from, without a commit
 
 	mu      sync.Mutex
 	running map[int64]*running // by build
@@ -124,8 +128,12 @@ func New(c Config) (*Builder, error) {
 	if err != nil {
 		return nil, err
 	}
-	b := &Builder{key: key, store: c.Store, host: c.Repository, offers: c.Offers, artifacts: c.Dir, log: c.Log,
-		stages: c.Stages, cages: c.Cages, named: c.Registries,
+	loose, err := lru.New[string, string](knownLoose)
+	if err != nil {
+		return nil, err
+	}
+	b := &Builder{loose: loose, key: key, store: c.Store, host: c.Repository, offers: c.Offers, artifacts: c.Dir,
+		log: c.Log, stages: c.Stages, cages: c.Cages, named: c.Registries,
 		wake: make(chan struct{}, 1), running: map[int64]*running{}, rests: rest.New[int64](longestRest)}
 	b.uncaged.Store(c.Uncaged)
 	return b, nil

@@ -14,6 +14,7 @@ import (
 	"rudmar/core/manifest"
 	"rudmar/engine/deploy"
 	"rudmar/engine/store"
+	"rudmar/platform"
 	"rudmar/platform/api"
 )
 
@@ -95,7 +96,11 @@ func (l *Line) runOnce(ctx context.Context, d store.Delivery, run *store.CaseRun
 	if run.ID, err = l.store.BeginCase(ctx, d, *run); err != nil {
 		return err
 	}
-	found, passed, err := l.runCase(ctx, at, fn, c, language)
+	_, scope, err := l.planner.Platform(at)
+	if err != nil {
+		return err
+	}
+	found, passed, err := l.RunCase(ctx, scope, at, fn, c, language)
 	if err != nil {
 		return err
 	}
@@ -107,9 +112,10 @@ func (l *Line) runOnce(ctx context.Context, d store.Delivery, run *store.CaseRun
 	return l.store.EndCase(ctx, *run)
 }
 
-func (l *Line) runCase(ctx context.Context, at manifest.Place, fn *manifest.Function, c manifest.Case,
-	language *expression.Language) (Found, bool, error) {
-	client, scope, err := l.planner.Platform(at)
+// RunCase runs a saved case with the settings of a place, in a scope of its target.
+func (l *Line) RunCase(ctx context.Context, scope platform.Scope, at manifest.Place, fn *manifest.Function,
+	c manifest.Case, language *expression.Language) (Found, bool, error) {
+	client, _, err := l.planner.Platform(at)
 	if err != nil {
 		return Found{}, false, err
 	}

@@ -64,7 +64,7 @@ type seenDrift struct {
 
 // lookWhole is how often a place is compared whole, though nothing seems to have
 // moved there: a platform may have learned to see more.
-const lookWhole = time.Minute
+const lookWhole = 10 * time.Minute
 
 // Config is what a watch works with.
 type Config struct {

@@ -543,6 +543,52 @@ type Conflict struct {
 	Theirs map[string]string `json:"theirs"`
 }
 
+// CopyCall defines model for CopyCall.
+type CopyCall struct {
+	Event    interface{} `json:"event,omitempty"`
+	Function Name        `json:"function"`
+
+	// Sample The name of a sample or saved case; the first where neither it nor an event is given
+	Sample *string `json:"sample,omitempty"`
+}
+
+// CopyChange defines model for CopyChange.
+type CopyChange struct {
+	// Base The digest of the folder that this is a change of; empty for a whole one. 409 where the server does not have it
+	Base string `json:"base"`
+
+	// Files By path, relative to the folder of the service
+	Files map[string]*LooseFile `json:"files"`
+}
+
+// CopyFunction defines model for CopyFunction.
+type CopyFunction struct {
+	Cases   int      `json:"cases"`
+	Name    string   `json:"name"`
+	Routes  []string `json:"routes"`
+	Samples []string `json:"samples"`
+}
+
+// CopyOutcome defines model for CopyOutcome.
+type CopyOutcome struct {
+	CheckMs     float64        `json:"checkMs"`
+	Diagnostics []Diagnostic   `json:"diagnostics"`
+	Digest      string         `json:"digest"`
+	Functions   []CopyFunction `json:"functions"`
+
+	// Log What commands wrote that made the code
+	Log    string   `json:"log"`
+	Notes  []string `json:"notes"`
+	PackMs float64  `json:"packMs"`
+
+	// Packed The functions whose code changed
+	Packed []string `json:"packed"`
+	SendMs float64  `json:"sendMs"`
+	Stage  string   `json:"stage"`
+	Steps  []string `json:"steps"`
+	Target string   `json:"target"`
+}
+
 // Cost defines model for Cost.
 type Cost struct {
 	Amount   string `json:"amount"`
@@ -1024,6 +1070,13 @@ type LogLine struct {
 	Version *int `json:"version,omitempty"`
 }
 
+// LooseFile Absent for a file that is gone
+type LooseFile struct {
+	// Content Its bytes, in base64
+	Content    []byte `json:"content"`
+	Executable *bool  `json:"executable,omitempty"`
+}
+
 // MadeToken defines model for MadeToken.
 type MadeToken struct {
 	// Text The token itself, told this once
@@ -1193,6 +1246,18 @@ type PlatformHealth struct {
 	Notes     []string `json:"notes"`
 	Simulated bool     `json:"simulated"`
 	Why       *string  `json:"why,omitempty"`
+}
+
+// PrivateCopy defines model for PrivateCopy.
+type PrivateCopy struct {
+	// EndsAt When it goes by itself, where nobody uses it
+	EndsAt  int64  `json:"endsAt"`
+	Handle  string `json:"handle"`
+	MadeAt  int64  `json:"madeAt"`
+	Service string `json:"service"`
+	Stage   string `json:"stage"`
+	Target  string `json:"target"`
+	UsedAt  int64  `json:"usedAt"`
 }
 
 // Problem defines model for Problem.
@@ -1688,6 +1753,12 @@ type RemoveServiceParams struct {
 	Confirm Confirm `form:"confirm" json:"confirm"`
 }
 
+// ProveCopyParams defines parameters for ProveCopy.
+type ProveCopyParams struct {
+	// Function The cases of this function alone
+	Function *Name `form:"function,omitempty" json:"function,omitempty"`
+}
+
 // ListDeliveriesParams defines parameters for ListDeliveries.
 type ListDeliveriesParams struct {
 	// Before Only what is older than this one
@@ -1841,6 +1912,12 @@ type RunPlanJSONRequestBody = RunWish
 // CreateRepositoryJSONRequestBody defines body for CreateRepository for application/json ContentType.
 type CreateRepositoryJSONRequestBody = RepositoryWish
 
+// PutCopyJSONRequestBody defines body for PutCopy for application/json ContentType.
+type PutCopyJSONRequestBody = CopyChange
+
+// CallCopyJSONRequestBody defines body for CallCopy for application/json ContentType.
+type CallCopyJSONRequestBody = CopyCall
+
 // ActOnDeliveryJSONRequestBody defines body for ActOnDelivery for application/json ContentType.
 type ActOnDeliveryJSONRequestBody = DeliveryWish
 
@@ -1959,6 +2036,11 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 
 // The interface specification for the client above.
 type ClientInterface interface {
+
+	// ListCopies The private copies of services' first stages
+	//
+	// Corresponds with GET /copies (the `ListCopies` operationId).
+	ListCopies(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetDeployment A deployment with its steps
 	//
@@ -2096,6 +2178,44 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /services/{service}/builds/{build} (the `CancelBuild` operationId).
 	CancelBuild(ctx context.Context, service Service, build int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveCopy Takes a private copy away with its data
+	//
+	// Corresponds with DELETE /services/{service}/copies/{handle} (the `RemoveCopy` operationId).
+	RemoveCopy(ctx context.Context, service Service, handle Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutCopyWithBody Brings your private copy in step with a folder
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /services/{service}/copy (the `PutCopy` operationId).
+	PutCopyWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutCopy Brings your private copy in step with a folder
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /services/{service}/copy (the `PutCopy` operationId).
+	PutCopy(ctx context.Context, service Service, body PutCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CallCopyWithBody Calls a function of your private copy
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /services/{service}/copy/calls (the `CallCopy` operationId).
+	CallCopyWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CallCopy Calls a function of your private copy
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /services/{service}/copy/calls (the `CallCopy` operationId).
+	CallCopy(ctx context.Context, service Service, body CallCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ProveCopy Runs the saved cases of your folder in your private copy
+	//
+	// Corresponds with POST /services/{service}/copy/cases (the `ProveCopy` operationId).
+	ProveCopy(ctx context.Context, service Service, params *ProveCopyParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListDeliveries Where versions are on their way, newest first, a part at a time
 	//
@@ -2461,6 +2581,21 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /welcome (the `GetWelcome` operationId).
 	GetWelcome(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+}
+
+// ListCopies The private copies of services' first stages
+//
+// Corresponds with GET /copies (the `ListCopies` operationId).
+func (c *Client) ListCopies(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCopiesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
 }
 
 // GetDeployment A deployment with its steps
@@ -2840,6 +2975,104 @@ func (c *Client) ListBuilds(ctx context.Context, service Service, reqEditors ...
 // Corresponds with DELETE /services/{service}/builds/{build} (the `CancelBuild` operationId).
 func (c *Client) CancelBuild(ctx context.Context, service Service, build int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCancelBuildRequest(c.Server, service, build)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveCopy Takes a private copy away with its data
+//
+// Corresponds with DELETE /services/{service}/copies/{handle} (the `RemoveCopy` operationId).
+func (c *Client) RemoveCopy(ctx context.Context, service Service, handle Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveCopyRequest(c.Server, service, handle)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutCopyWithBody Brings your private copy in step with a folder
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /services/{service}/copy (the `PutCopy` operationId).
+func (c *Client) PutCopyWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutCopyRequestWithBody(c.Server, service, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutCopy Brings your private copy in step with a folder
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /services/{service}/copy (the `PutCopy` operationId).
+func (c *Client) PutCopy(ctx context.Context, service Service, body PutCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutCopyRequest(c.Server, service, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CallCopyWithBody Calls a function of your private copy
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /services/{service}/copy/calls (the `CallCopy` operationId).
+func (c *Client) CallCopyWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCallCopyRequestWithBody(c.Server, service, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CallCopy Calls a function of your private copy
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /services/{service}/copy/calls (the `CallCopy` operationId).
+func (c *Client) CallCopy(ctx context.Context, service Service, body CallCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCallCopyRequest(c.Server, service, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ProveCopy Runs the saved cases of your folder in your private copy
+//
+// Corresponds with POST /services/{service}/copy/cases (the `ProveCopy` operationId).
+func (c *Client) ProveCopy(ctx context.Context, service Service, params *ProveCopyParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProveCopyRequest(c.Server, service, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3825,6 +4058,33 @@ func (c *Client) GetWelcome(ctx context.Context, reqEditors ...RequestEditorFn) 
 	return c.Client.Do(req)
 }
 
+// NewListCopiesRequest constructs an http.Request for the ListCopies method
+func NewListCopiesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/copies")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetDeploymentRequest constructs an http.Request for the GetDeployment method
 func NewGetDeploymentRequest(server string, id Id) (*http.Request, error) {
 	var err error
@@ -4623,6 +4883,202 @@ func NewCancelBuildRequest(server string, service Service, build int64) (*http.R
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveCopyRequest constructs an http.Request for the RemoveCopy method
+func NewRemoveCopyRequest(server string, service Service, handle Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "handle", handle, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/copies/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutCopyRequest calls the generic PutCopy builder with application/json body
+func NewPutCopyRequest(server string, service Service, body PutCopyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutCopyRequestWithBody(server, service, "application/json", bodyReader)
+}
+
+// NewPutCopyRequestWithBody constructs an http.Request for the PutCopy method, with any body, and a specified content type
+func NewPutCopyRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/copy", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCallCopyRequest calls the generic CallCopy builder with application/json body
+func NewCallCopyRequest(server string, service Service, body CallCopyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCallCopyRequestWithBody(server, service, "application/json", bodyReader)
+}
+
+// NewCallCopyRequestWithBody constructs an http.Request for the CallCopy method, with any body, and a specified content type
+func NewCallCopyRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/copy/calls", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewProveCopyRequest constructs an http.Request for the ProveCopy method
+func NewProveCopyRequest(server string, service Service, params *ProveCopyParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/copy/cases", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Function != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "function", *params.Function, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -7311,6 +7767,13 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
+	// ListCopiesWithResponse The private copies of services' first stages
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /copies (the `ListCopies` operationId).
+	ListCopiesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListCopiesResponse, error)
+
 	// GetDeploymentWithResponse A deployment with its steps
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7485,6 +7948,48 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /services/{service}/builds/{build} (the `CancelBuild` operationId).
 	CancelBuildWithResponse(ctx context.Context, service Service, build int64, reqEditors ...RequestEditorFn) (*CancelBuildResponse, error)
+
+	// RemoveCopyWithResponse Takes a private copy away with its data
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /services/{service}/copies/{handle} (the `RemoveCopy` operationId).
+	RemoveCopyWithResponse(ctx context.Context, service Service, handle Name, reqEditors ...RequestEditorFn) (*RemoveCopyResponse, error)
+
+	// PutCopyWithBodyWithResponse Brings your private copy in step with a folder
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /services/{service}/copy (the `PutCopy` operationId).
+	PutCopyWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutCopyResponse, error)
+
+	// PutCopyWithResponse Brings your private copy in step with a folder
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /services/{service}/copy (the `PutCopy` operationId).
+	PutCopyWithResponse(ctx context.Context, service Service, body PutCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*PutCopyResponse, error)
+
+	// CallCopyWithBodyWithResponse Calls a function of your private copy
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/copy/calls (the `CallCopy` operationId).
+	CallCopyWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CallCopyResponse, error)
+
+	// CallCopyWithResponse Calls a function of your private copy
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/copy/calls (the `CallCopy` operationId).
+	CallCopyWithResponse(ctx context.Context, service Service, body CallCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*CallCopyResponse, error)
+
+	// ProveCopyWithResponse Runs the saved cases of your folder in your private copy
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/copy/cases (the `ProveCopy` operationId).
+	ProveCopyWithResponse(ctx context.Context, service Service, params *ProveCopyParams, reqEditors ...RequestEditorFn) (*ProveCopyResponse, error)
 
 	// ListDeliveriesWithResponse Where versions are on their way, newest first, a part at a time
 	//
@@ -7912,6 +8417,54 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /welcome (the `GetWelcome` operationId).
 	GetWelcomeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetWelcomeResponse, error)
+}
+
+type ListCopiesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]PrivateCopy
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListCopiesResponse) GetJSON200() *[]PrivateCopy {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListCopiesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListCopiesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListCopiesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListCopiesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListCopiesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
 }
 
 type GetDeploymentResponse struct {
@@ -8932,6 +9485,191 @@ func (r CancelBuildResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CancelBuildResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveCopyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveCopyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveCopyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveCopyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveCopyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveCopyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutCopyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CopyOutcome
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutCopyResponse) GetJSON200() *CopyOutcome {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutCopyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutCopyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutCopyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutCopyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutCopyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CallCopyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Invocation
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CallCopyResponse) GetJSON200() *Invocation {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CallCopyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CallCopyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CallCopyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CallCopyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CallCopyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ProveCopyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]CaseRun
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ProveCopyResponse) GetJSON200() *[]CaseRun {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ProveCopyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ProveCopyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ProveCopyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ProveCopyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ProveCopyResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11109,6 +11847,19 @@ func (r GetWelcomeResponse) ContentType() string {
 	return ""
 }
 
+// ListCopiesWithResponse The private copies of services' first stages
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /copies (the `ListCopies` operationId).
+func (c *ClientWithResponses) ListCopiesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListCopiesResponse, error) {
+	rsp, err := c.ListCopies(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListCopiesResponse(rsp)
+}
+
 // GetDeploymentWithResponse A deployment with its steps
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11432,6 +12183,84 @@ func (c *ClientWithResponses) CancelBuildWithResponse(ctx context.Context, servi
 		return nil, err
 	}
 	return ParseCancelBuildResponse(rsp)
+}
+
+// RemoveCopyWithResponse Takes a private copy away with its data
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /services/{service}/copies/{handle} (the `RemoveCopy` operationId).
+func (c *ClientWithResponses) RemoveCopyWithResponse(ctx context.Context, service Service, handle Name, reqEditors ...RequestEditorFn) (*RemoveCopyResponse, error) {
+	rsp, err := c.RemoveCopy(ctx, service, handle, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveCopyResponse(rsp)
+}
+
+// PutCopyWithBodyWithResponse Brings your private copy in step with a folder
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /services/{service}/copy (the `PutCopy` operationId).
+func (c *ClientWithResponses) PutCopyWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutCopyResponse, error) {
+	rsp, err := c.PutCopyWithBody(ctx, service, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutCopyResponse(rsp)
+}
+
+// PutCopyWithResponse Brings your private copy in step with a folder
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /services/{service}/copy (the `PutCopy` operationId).
+func (c *ClientWithResponses) PutCopyWithResponse(ctx context.Context, service Service, body PutCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*PutCopyResponse, error) {
+	rsp, err := c.PutCopy(ctx, service, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutCopyResponse(rsp)
+}
+
+// CallCopyWithBodyWithResponse Calls a function of your private copy
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/copy/calls (the `CallCopy` operationId).
+func (c *ClientWithResponses) CallCopyWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CallCopyResponse, error) {
+	rsp, err := c.CallCopyWithBody(ctx, service, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCallCopyResponse(rsp)
+}
+
+// CallCopyWithResponse Calls a function of your private copy
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/copy/calls (the `CallCopy` operationId).
+func (c *ClientWithResponses) CallCopyWithResponse(ctx context.Context, service Service, body CallCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*CallCopyResponse, error) {
+	rsp, err := c.CallCopy(ctx, service, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCallCopyResponse(rsp)
+}
+
+// ProveCopyWithResponse Runs the saved cases of your folder in your private copy
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/copy/cases (the `ProveCopy` operationId).
+func (c *ClientWithResponses) ProveCopyWithResponse(ctx context.Context, service Service, params *ProveCopyParams, reqEditors ...RequestEditorFn) (*ProveCopyResponse, error) {
+	rsp, err := c.ProveCopy(ctx, service, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProveCopyResponse(rsp)
 }
 
 // ListDeliveriesWithResponse Where versions are on their way, newest first, a part at a time
@@ -12227,6 +13056,39 @@ func (c *ClientWithResponses) GetWelcomeWithResponse(ctx context.Context, reqEdi
 	return ParseGetWelcomeResponse(rsp)
 }
 
+// ParseListCopiesResponse parses an HTTP response from a ListCopiesWithResponse call
+func ParseListCopiesResponse(rsp *http.Response) (*ListCopiesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListCopiesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []PrivateCopy
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetDeploymentResponse parses an HTTP response from a GetDeploymentWithResponse call
 func ParseGetDeploymentResponse(rsp *http.Response) (*GetDeploymentResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -12918,6 +13780,134 @@ func ParseCancelBuildResponse(rsp *http.Response) (*CancelBuildResponse, error) 
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveCopyResponse parses an HTTP response from a RemoveCopyWithResponse call
+func ParseRemoveCopyResponse(rsp *http.Response) (*RemoveCopyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveCopyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutCopyResponse parses an HTTP response from a PutCopyWithResponse call
+func ParsePutCopyResponse(rsp *http.Response) (*PutCopyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutCopyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CopyOutcome
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCallCopyResponse parses an HTTP response from a CallCopyWithResponse call
+func ParseCallCopyResponse(rsp *http.Response) (*CallCopyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CallCopyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Invocation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseProveCopyResponse parses an HTTP response from a ProveCopyWithResponse call
+func ParseProveCopyResponse(rsp *http.Response) (*ProveCopyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ProveCopyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []CaseRun
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -14429,6 +15419,9 @@ func ParseGetWelcomeResponse(rsp *http.Response) (*GetWelcomeResponse, error) {
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
+	// ListCopies The private copies of services' first stages
+	// (GET /copies)
+	ListCopies(ctx *echo.Context) error
 	// GetDeployment A deployment with its steps
 	// (GET /deployments/{id})
 	GetDeployment(ctx *echo.Context, id Id) error
@@ -14495,6 +15488,18 @@ type ServerInterface interface {
 	// CancelBuild Ends a build that waits or runs
 	// (DELETE /services/{service}/builds/{build})
 	CancelBuild(ctx *echo.Context, service Service, build int64) error
+	// RemoveCopy Takes a private copy away with its data
+	// (DELETE /services/{service}/copies/{handle})
+	RemoveCopy(ctx *echo.Context, service Service, handle Name) error
+	// PutCopy Brings your private copy in step with a folder
+	// (PUT /services/{service}/copy)
+	PutCopy(ctx *echo.Context, service Service) error
+	// CallCopy Calls a function of your private copy
+	// (POST /services/{service}/copy/calls)
+	CallCopy(ctx *echo.Context, service Service) error
+	// ProveCopy Runs the saved cases of your folder in your private copy
+	// (POST /services/{service}/copy/cases)
+	ProveCopy(ctx *echo.Context, service Service, params ProveCopyParams) error
 	// ListDeliveries Where versions are on their way, newest first, a part at a time
 	// (GET /services/{service}/deliveries)
 	ListDeliveries(ctx *echo.Context, service Service, params ListDeliveriesParams) error
@@ -14638,6 +15643,15 @@ type ServerInterface interface {
 // ServerInterfaceWrapper converts echo contexts to parameters.
 type ServerInterfaceWrapper struct {
 	Handler ServerInterface
+}
+
+// ListCopies converts echo context to params.
+func (w *ServerInterfaceWrapper) ListCopies(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListCopies(ctx)
+	return err
 }
 
 // GetDeployment converts echo context to params.
@@ -14982,6 +15996,87 @@ func (w *ServerInterfaceWrapper) CancelBuild(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.CancelBuild(ctx, service, build)
+	return err
+}
+
+// RemoveCopy converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveCopy(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Path parameter "handle" -------------
+	var handle Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "handle", ctx.Param("handle"), &handle, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter handle: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveCopy(ctx, service, handle)
+	return err
+}
+
+// PutCopy converts echo context to params.
+func (w *ServerInterfaceWrapper) PutCopy(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PutCopy(ctx, service)
+	return err
+}
+
+// CallCopy converts echo context to params.
+func (w *ServerInterfaceWrapper) CallCopy(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CallCopy(ctx, service)
+	return err
+}
+
+// ProveCopy converts echo context to params.
+func (w *ServerInterfaceWrapper) ProveCopy(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ProveCopyParams
+	// ------------- Optional query parameter "function" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "function", ctx.QueryParams(), &params.Function, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter function: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ProveCopy(ctx, service, params)
 	return err
 }
 
@@ -16332,6 +17427,11 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/services/:service/source/starter", wrapper.GetStarter, options.OperationMiddlewares["getStarter"]...)
 	router.POST(options.BaseURL+"/services/:service/source/route", wrapper.RouteRequest, options.OperationMiddlewares["routeRequest"]...)
 	router.POST(options.BaseURL+"/services/:service/source/commits", wrapper.CommitSource, options.OperationMiddlewares["commitSource"]...)
+	router.GET(options.BaseURL+"/copies", wrapper.ListCopies, options.OperationMiddlewares["listCopies"]...)
+	router.DELETE(options.BaseURL+"/services/:service/copies/:handle", wrapper.RemoveCopy, options.OperationMiddlewares["removeCopy"]...)
+	router.PUT(options.BaseURL+"/services/:service/copy", wrapper.PutCopy, options.OperationMiddlewares["putCopy"]...)
+	router.POST(options.BaseURL+"/services/:service/copy/calls", wrapper.CallCopy, options.OperationMiddlewares["callCopy"]...)
+	router.POST(options.BaseURL+"/services/:service/copy/cases", wrapper.ProveCopy, options.OperationMiddlewares["proveCopy"]...)
 	router.GET(options.BaseURL+"/services/:service/versions", wrapper.ListVersions, options.OperationMiddlewares["listVersions"]...)
 	router.GET(options.BaseURL+"/services/:service/versions/:version", wrapper.GetVersion, options.OperationMiddlewares["getVersion"]...)
 	router.GET(options.BaseURL+"/services/:service/versions/:version/functions/:function/file", wrapper.GetArchiveFile, options.OperationMiddlewares["getArchiveFile"]...)
@@ -16371,6 +17471,44 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 }
 
 type ProblemApplicationProblemPlusJSONResponse Problem
+
+type ListCopiesRequestObject struct {
+}
+
+type ListCopiesResponseObject interface {
+	VisitListCopiesResponse(w http.ResponseWriter) error
+}
+
+type ListCopies200JSONResponse []PrivateCopy
+
+func (response ListCopies200JSONResponse) VisitListCopiesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCopiesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListCopiesdefaultApplicationProblemPlusJSONResponse) VisitListCopiesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
 
 type GetDeploymentRequestObject struct {
 	Id Id `json:"id"`
@@ -17192,6 +18330,160 @@ type CancelBuilddefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CancelBuilddefaultApplicationProblemPlusJSONResponse) VisitCancelBuildResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveCopyRequestObject struct {
+	Service Service `json:"service"`
+	Handle  Name    `json:"handle"`
+}
+
+type RemoveCopyResponseObject interface {
+	VisitRemoveCopyResponse(w http.ResponseWriter) error
+}
+
+type RemoveCopy204Response struct {
+}
+
+func (response RemoveCopy204Response) VisitRemoveCopyResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveCopydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveCopydefaultApplicationProblemPlusJSONResponse) VisitRemoveCopyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutCopyRequestObject struct {
+	Service Service `json:"service"`
+	Body    *PutCopyJSONRequestBody
+}
+
+type PutCopyResponseObject interface {
+	VisitPutCopyResponse(w http.ResponseWriter) error
+}
+
+type PutCopy200JSONResponse CopyOutcome
+
+func (response PutCopy200JSONResponse) VisitPutCopyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutCopydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutCopydefaultApplicationProblemPlusJSONResponse) VisitPutCopyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CallCopyRequestObject struct {
+	Service Service `json:"service"`
+	Body    *CallCopyJSONRequestBody
+}
+
+type CallCopyResponseObject interface {
+	VisitCallCopyResponse(w http.ResponseWriter) error
+}
+
+type CallCopy200JSONResponse Invocation
+
+func (response CallCopy200JSONResponse) VisitCallCopyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CallCopydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CallCopydefaultApplicationProblemPlusJSONResponse) VisitCallCopyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ProveCopyRequestObject struct {
+	Service Service `json:"service"`
+	Params  ProveCopyParams
+}
+
+type ProveCopyResponseObject interface {
+	VisitProveCopyResponse(w http.ResponseWriter) error
+}
+
+type ProveCopy200JSONResponse []CaseRun
+
+func (response ProveCopy200JSONResponse) VisitProveCopyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ProveCopydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ProveCopydefaultApplicationProblemPlusJSONResponse) VisitProveCopyResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -19044,6 +20336,9 @@ func (response GetWelcomedefaultApplicationProblemPlusJSONResponse) VisitGetWelc
 
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
+	// ListCopies The private copies of services' first stages
+	// (GET /copies)
+	ListCopies(ctx context.Context, request ListCopiesRequestObject) (ListCopiesResponseObject, error)
 	// GetDeployment A deployment with its steps
 	// (GET /deployments/{id})
 	GetDeployment(ctx context.Context, request GetDeploymentRequestObject) (GetDeploymentResponseObject, error)
@@ -19110,6 +20405,18 @@ type StrictServerInterface interface {
 	// CancelBuild Ends a build that waits or runs
 	// (DELETE /services/{service}/builds/{build})
 	CancelBuild(ctx context.Context, request CancelBuildRequestObject) (CancelBuildResponseObject, error)
+	// RemoveCopy Takes a private copy away with its data
+	// (DELETE /services/{service}/copies/{handle})
+	RemoveCopy(ctx context.Context, request RemoveCopyRequestObject) (RemoveCopyResponseObject, error)
+	// PutCopy Brings your private copy in step with a folder
+	// (PUT /services/{service}/copy)
+	PutCopy(ctx context.Context, request PutCopyRequestObject) (PutCopyResponseObject, error)
+	// CallCopy Calls a function of your private copy
+	// (POST /services/{service}/copy/calls)
+	CallCopy(ctx context.Context, request CallCopyRequestObject) (CallCopyResponseObject, error)
+	// ProveCopy Runs the saved cases of your folder in your private copy
+	// (POST /services/{service}/copy/cases)
+	ProveCopy(ctx context.Context, request ProveCopyRequestObject) (ProveCopyResponseObject, error)
 	// ListDeliveries Where versions are on their way, newest first, a part at a time
 	// (GET /services/{service}/deliveries)
 	ListDeliveries(ctx context.Context, request ListDeliveriesRequestObject) (ListDeliveriesResponseObject, error)
@@ -19260,6 +20567,29 @@ func NewStrictHandler(ssi StrictServerInterface, middlewares []StrictMiddlewareF
 type strictHandler struct {
 	ssi         StrictServerInterface
 	middlewares []StrictMiddlewareFunc
+}
+
+// ListCopies operation middleware
+func (sh *strictHandler) ListCopies(ctx *echo.Context) error {
+	var request ListCopiesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListCopies(ctx.Request().Context(), request.(ListCopiesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListCopies")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListCopiesResponseObject); ok {
+		return validResponse.VisitListCopiesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
 }
 
 // GetDeployment operation middleware
@@ -19866,6 +21196,154 @@ func (sh *strictHandler) CancelBuild(ctx *echo.Context, service Service, build i
 		return err
 	} else if validResponse, ok := response.(CancelBuildResponseObject); ok {
 		return validResponse.VisitCancelBuildResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveCopy operation middleware
+func (sh *strictHandler) RemoveCopy(ctx *echo.Context, service Service, handle Name) error {
+	var request RemoveCopyRequestObject
+
+	request.Service = service
+	request.Handle = handle
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveCopy(ctx.Request().Context(), request.(RemoveCopyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveCopy")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveCopyResponseObject); ok {
+		return validResponse.VisitRemoveCopyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PutCopy operation middleware
+func (sh *strictHandler) PutCopy(ctx *echo.Context, service Service) error {
+	var request PutCopyRequestObject
+
+	request.Service = service
+
+	var body PutCopyJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PutCopy(ctx.Request().Context(), request.(PutCopyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutCopy")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PutCopyResponseObject); ok {
+		return validResponse.VisitPutCopyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CallCopy operation middleware
+func (sh *strictHandler) CallCopy(ctx *echo.Context, service Service) error {
+	var request CallCopyRequestObject
+
+	request.Service = service
+
+	var body CallCopyJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CallCopy(ctx.Request().Context(), request.(CallCopyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CallCopy")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CallCopyResponseObject); ok {
+		return validResponse.VisitCallCopyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ProveCopy operation middleware
+func (sh *strictHandler) ProveCopy(ctx *echo.Context, service Service, params ProveCopyParams) error {
+	var request ProveCopyRequestObject
+
+	request.Service = service
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ProveCopy(ctx.Request().Context(), request.(ProveCopyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ProveCopy")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ProveCopyResponseObject); ok {
+		return validResponse.VisitProveCopyResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

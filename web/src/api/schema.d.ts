@@ -579,6 +579,122 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/copies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The private copies of services' first stages */
+        get: operations["listCopies"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/services/{service}/copies/{handle}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                handle: components["schemas"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Takes a private copy away with its data */
+        delete: operations["removeCopy"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/services/{service}/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Brings your private copy in step with a folder */
+        put: operations["putCopy"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/services/{service}/copy/calls": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Calls a function of your private copy */
+        post: operations["callCopy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/services/{service}/copy/cases": {
+        parameters: {
+            query?: {
+                /** @description The cases of this function alone */
+                function?: components["schemas"]["Name"];
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Runs the saved cases of your folder in your private copy */
+        post: operations["proveCopy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/services/{service}/copy/logs/stream": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        /** Log lines of your private copy as they come, from the one after Last-Event-ID on */
+        get: operations["followCopyLogs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/services/{service}/versions": {
         parameters: {
             query?: {
@@ -1392,6 +1508,69 @@ export interface components {
             groups: string[];
             csrf: string;
             abilities: string[];
+        };
+        PrivateCopy: {
+            service: string;
+            handle: string;
+            stage: string;
+            target: string;
+            /** Format: int64 */
+            madeAt: number;
+            /** Format: int64 */
+            usedAt: number;
+            /**
+             * Format: int64
+             * @description When it goes by itself, where nobody uses it
+             */
+            endsAt: number;
+        };
+        /** @description Absent for a file that is gone */
+        LooseFile: {
+            /**
+             * Format: byte
+             * @description Its bytes, in base64
+             */
+            content: string;
+            executable?: boolean;
+        } | null;
+        CopyChange: {
+            /** @description The digest of the folder that this is a change of; empty for a whole one. 409 where the server does not have it */
+            base: string;
+            /** @description By path, relative to the folder of the service */
+            files: {
+                [key: string]: components["schemas"]["LooseFile"];
+            };
+        };
+        CopyOutcome: {
+            digest: string;
+            stage: string;
+            target: string;
+            diagnostics: components["schemas"]["Diagnostic"][];
+            notes: string[];
+            /** @description The functions whose code changed */
+            packed: string[];
+            steps: string[];
+            functions: components["schemas"]["CopyFunction"][];
+            /** @description What commands wrote that made the code */
+            log: string;
+            /** Format: double */
+            checkMs: number;
+            /** Format: double */
+            packMs: number;
+            /** Format: double */
+            sendMs: number;
+        };
+        CopyFunction: {
+            name: string;
+            routes: string[];
+            samples: string[];
+            cases: number;
+        };
+        CopyCall: {
+            function: components["schemas"]["Name"];
+            /** @description The name of a sample or saved case; the first where neither it nor an event is given */
+            sample?: string;
+            event?: unknown;
         };
         Token: {
             /** Format: int64 */
@@ -3312,6 +3491,152 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Conflict"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listCopies: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Whose they are */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PrivateCopy"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeCopy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                handle: components["schemas"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putCopy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CopyChange"];
+            };
+        };
+        responses: {
+            /** @description What came of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CopyOutcome"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    callCopy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CopyCall"];
+            };
+        };
+        responses: {
+            /** @description What came of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invocation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    proveCopy: {
+        parameters: {
+            query?: {
+                /** @description The cases of this function alone */
+                function?: components["schemas"]["Name"];
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What came of each */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CaseRun"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    followCopyLogs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Events lines, alive and trouble */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": string;
                 };
             };
             default: components["responses"]["Problem"];

@@ -7,11 +7,13 @@ import { useAction } from '../composables/useAction'
 import { useLoad } from '../composables/useLoad'
 import { useLive } from '../stores/live'
 import { useSession } from '../stores/session'
+import { clock, exact } from '../words'
 
 useLive().open()
 const session = useSession()
 const { data: tokens, problem, reload } = useLoad(() => ask(client.GET('/me/tokens')))
 const { data: services } = useLoad(() => ask(client.GET('/services')))
+const { data: copies, reload: reloadCopies } = useLoad(() => ask(client.GET('/copies')), { topics: ['copy'] })
 const { busy, problem: actProblem, run } = useAction()
 
 /** What each right lets somebody do. */
@@ -54,6 +56,14 @@ function end(id: number): Promise<boolean> {
     ending.value = null
     if (made.value?.token.id === id) made.value = null
     await reload()
+  })
+}
+
+function takeAway(c: Schemas['PrivateCopy']): Promise<boolean> {
+  return run(async () => {
+    const path = { service: c.service, handle: c.handle }
+    await ask(client.DELETE('/services/{service}/copies/{handle}', { params: { path } }))
+    await reloadCopies()
   })
 }
 
@@ -140,7 +150,7 @@ const runsOut = (t: Schemas['Token']): boolean => t.until < Date.now()
           </tbody>
         </table>
       </div>
-      <form class="sheet sheet-pad" aria-labelledby="new" @submit.prevent="make">
+      <form class="sheet sheet-pad mb-3" aria-labelledby="new" @submit.prevent="make">
         <h2 id="new">A new token</h2>
         <div class="fields">
           <label
@@ -186,6 +196,53 @@ const runsOut = (t: Schemas['Token']): boolean => t.until < Date.now()
         </div>
         <button class="btn btn-primary mt-3" :disabled="busy">Make it</button>
       </form>
+    </section>
+    <section aria-labelledby="copies">
+      <h2 id="copies">Private copies</h2>
+      <p class="quiet">
+        <code>rudmar watch</code> keeps a copy of a service’s first stage in step with your folder: with data and
+        addresses of its own. It goes by itself once nobody uses it.
+      </p>
+      <div v-if="copies" class="sheet overflow-auto">
+        <table v-stack class="rows">
+          <thead>
+            <tr>
+              <th scope="col">copy of</th>
+              <th scope="col">whose</th>
+              <th scope="col">last used</th>
+              <th scope="col">goes by itself</th>
+              <th scope="col">what you can do</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="c in copies" :key="c.service + c.handle">
+              <td>{{ c.service }} in {{ c.stage }} on {{ c.target }}</td>
+              <td>{{ c.handle }}</td>
+              <td><TimeAgo :at="c.usedAt" /></td>
+              <td :title="exact(c.endsAt)">at {{ clock(c.endsAt).slice(0, 5) }}</td>
+              <td>
+                <button
+                  type="button"
+                  class="btn btn-sm btn-outline-secondary"
+                  :disabled="busy || (c.handle !== own?.handle && !session.may('look after'))"
+                  :title="
+                    c.handle !== own?.handle && !session.may('look after')
+                      ? 'Its owner or an administrator takes it away.'
+                      : undefined
+                  "
+                  :aria-label="`Take the copy of ${c.service} away`"
+                  @click="takeAway(c)"
+                >
+                  Take it away, with its data
+                </button>
+              </td>
+            </tr>
+            <tr v-if="copies.length === 0">
+              <td colspan="5" class="quiet">There is none. In the folder of a service, run rudmar watch.</td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
     </section>
   </div>
 </template>

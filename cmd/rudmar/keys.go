@@ -1,0 +1,176 @@
+package main
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"time"
+
+	"golang.org/x/term"
+
+	"rudmar/core/canon"
+	"rudmar/server/api"
+)
+
+// interrupt is what Ctrl-C gives where a terminal sends each key as it is pressed.
+const interrupt = 3
+
+// readKeys gives keys as they are pressed: from a terminal each at once, from
+// elsewhere each letter that comes. restore puts the terminal back as it was.
+func readKeys(ctx context.Context, in io.Reader, w *watcher) (keys <-chan rune, restore func()) {
+	restore = func() {}
+	if f, ok := in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		if before, err := term.MakeRaw(int(f.Fd())); err == nil {
+			plain := w.out
+			w.out = returning{plain}
+			restore = func() {
+				w.out = plain
+				_ = term.Restore(int(f.Fd()), before) // the program ends anyway
+			}
+		}
+	}
+	out := make(chan rune)
+	go func() {
+		defer close(out)
+		reader := bufio.NewReader(in)
+		for {
+			r, _, err := reader.ReadRune()
+			if err != nil {
+				return
+			}
+			if r == '\n' || r == '\r' || r == ' ' {
+				continue
+			}
+			select {
+			case out <- r:
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+	return out, restore
+}
+
+// returning writes to a terminal that does not go back to the first column by itself.
+type returning struct{ io.Writer }
+
+func (r returning) Write(p []byte) (int, error) {
+	_, err := r.Writer.Write(bytes.ReplaceAll(p, []byte("\n"), []byte("\r\n")))
+	return len(p), err
+}
+
+// press does what a key stands for, and tells whether that ends it.
+func (w *watcher) press(ctx context.Context, key rune) (end bool, err error) {
+	switch {
+	case key == 'q' || key == interrupt:
+		return true, nil
+	case key == 'x':
+		var session api.Session
+		if err := w.ask(ctx, http.MethodGet, "/session", nil, &session); err != nil {
+			return false, err
+		}
+		err := w.ask(ctx, http.MethodDelete,
+			"/services/"+url.PathEscape(w.service)+"/copies/"+url.PathEscape(session.Handle), nil, nil)
+		if err == nil {
+			w.say("-- the copy is gone")
+		}
+		return err == nil, err
+	case key == 'l':
+		w.list()
+	case key == 'c':
+		_, err = w.cases(ctx)
+	case key >= '1' && key <= '9':
+		if n := int(key - '1'); n < len(w.functions) {
+			return false, w.call(ctx, w.functions[n].Name)
+		}
+		err = fmt.Errorf("there is no function %c", key)
+	default:
+		err = errors.New("keys: c runs the cases, 1 to 9 call a function, l lists them, x takes the copy away, q ends")
+	}
+	return false, err
+}
+
+// call calls a function of the copy with its first case or sample.
+func (w *watcher) call(ctx context.Context, function string) error {
+	var got api.Invocation
+	if err := w.ask(ctx, http.MethodPost, "/services/"+url.PathEscape(w.service)+"/copy/calls",
+		api.CopyCall{Function: function}, &got); err != nil {
+		return err
+	}
+	start := "warm"
+	if got.Cold {
+		start = fmt.Sprintf("cold, started in %.0f ms", got.ColdMs)
+	}
+	if got.Error != nil {
+		w.say("-> %s did not answer: %s (%s, ran %.1f ms)", function, got.Error.Message, start, got.RunMs)
+		return nil
+	}
+	text, err := canon.Append(nil, got.Answer)
+	if err != nil {
+		return err
+	}
+	w.say("-> %s (%s, ran %.1f ms)", text, start, got.RunMs)
+	return nil
+}
+
+// cases runs the saved cases, and tells whether all passed.
+func (w *watcher) cases(ctx context.Context) (bool, error) {
+	var runs []api.CaseRun
+	if err := w.ask(ctx, http.MethodPost, "/services/"+url.PathEscape(w.service)+"/copy/cases", nil, &runs); err != nil {
+		return false, err
+	}
+	failed := 0
+	for _, r := range runs {
+		if r.Passed {
+			w.say("   passed  %s: %s", r.Function, r.Name)
+			continue
+		}
+		failed++
+		w.say("   FAILED  %s: %s (%s)", r.Function, r.Name, r.File)
+		for _, o := range r.Outcomes {
+			if !o.Holds {
+				w.say("           expected %s, found %s", o.Expected, o.Found)
+			}
+		}
+	}
+	w.say("-- %d of %d cases passed", len(runs)-failed, len(runs))
+	return failed == 0, nil
+}
+
+// followLog tells what the copy's functions write, and takes it up again where it
+// breaks off.
+func (w *watcher) followLog(ctx context.Context) {
+	last := ""
+	path := "/services/" + url.PathEscape(w.service) + "/copy/logs/stream"
+	begun := time.Now()
+	for ctx.Err() == nil {
+		_, _ = w.stream(ctx, path, &last, func(event string, data []byte) error { // it is taken up again, whatever ended it
+			if event != "lines" {
+				return nil
+			}
+			var lines []api.LogLine
+			if err := json.Unmarshal(data, &lines); err != nil {
+				return err
+			}
+			w.writing.Lock()
+			defer w.writing.Unlock()
+			for _, l := range lines {
+				if l.At >= begun.UnixMilli() { // not what it wrote before
+					tellLines(w.out, []api.LogLine{l})
+				}
+			}
+			return nil
+		})
+		select {
+		case <-ctx.Done():
+		case <-time.After(time.Second):
+		}
+	}
+}

@@ -1,0 +1,123 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"rudmar/core/check"
+	"rudmar/core/manifest"
+	"rudmar/core/rights"
+	"rudmar/engine"
+	"rudmar/engine/people"
+	"rudmar/engine/store"
+)
+
+// you is who runs a folder without a server.
+const you = "you"
+
+// secretVariable begins the variables that secrets are taken from.
+const secretVariable = "RUDMAR_SECRET_"
+
+func runCommand() *cobra.Command {
+	c := &config{}
+	var once bool
+	cmd := &cobra.Command{
+		Use: "run [FOLDER]", Short: "Run a folder's functions here, without a server",
+		Long: `Does what rudmar watch does, with the local platform inside this process: nothing
+else has to run, and nothing is reached. Secrets come from the environment:
+RUDMAR_SECRET_SMS_KEY is the secret sms_key. What commands of builds do they do as
+you. All data goes with the end, unless --data names a folder to keep it in.`,
+		Example: "  rudmar new service hello && rudmar run hello",
+		Args:    cobra.MaximumNArgs(1), PreRunE: environment,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if c.data == "" {
+				dir, err := os.MkdirTemp("", "rudmar-run-")
+				if err != nil {
+					return fmt.Errorf("making a folder for data: %w", err)
+				}
+				defer os.RemoveAll(dir)
+				c.data = dir
+			}
+			c.buildsUncaged = true
+			w := &watcher{config: c, out: cmd.OutOrStdout(), dir: folderOf(args)}
+			return w.alone(cmd.Context(), cmd.InOrStdin(), once)
+		},
+	}
+	c.dataFlag(cmd.Flags(), "")
+	c.platformFlags(cmd.Flags())
+	cmd.Flags().BoolVar(&once, "once", false, "run the saved cases, and end")
+	for flag, value := range map[string]string{"platform-listen": "127.0.0.1:0", "routes-listen": "127.0.0.2:0"} {
+		cmd.Flags().Lookup(flag).DefValue = value
+		if err := cmd.Flags().Set(flag, value); err != nil {
+			panic(err) // the flag is one of ours
+		}
+	}
+	return cmd
+}
+
+// alone runs a server of its own for the folder's service, and watches.
+func (w *watcher) alone(ctx context.Context, in io.Reader, once bool) error {
+	if err := w.nameService(); err != nil {
+		return err
+	}
+	w.listen, w.quiet = "127.0.0.1:0", !w.verbose
+	if w.lookEvery == 0 {
+		w.lookEvery = usualLook
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	var ended error
+	err := w.serve(ctx, func(ctx context.Context, e *engine.Engine) error {
+		if err := w.settleIn(ctx, e); err != nil {
+			return err
+		}
+		w.server, w.handle = w.address, you
+		if once {
+			ended = w.once(ctx)
+		} else {
+			ended = w.watch(ctx, in)
+		}
+		cancel()
+		return nil
+	})
+	return errors.Join(ended, err)
+}
+
+// settleIn makes the person, the service and its secrets.
+func (w *watcher) settleIn(ctx context.Context, e *engine.Engine) error {
+	w.typed = randomWord()
+	if err := e.People.Add(ctx, people.Wish{Handle: you, Role: rights.Administrator, Password: w.typed}, you); err != nil {
+		return err
+	}
+	if err := e.CreateRepository(ctx, w.service, you); err != nil {
+		return err
+	}
+	if err := e.Store.AddService(ctx, store.Service{Name: w.service, Repository: w.service, Dir: "."}, false, you); err != nil {
+		return err
+	}
+	folder, err := manifest.FromFS(os.DirFS(w.dir))
+	if err != nil {
+		return err
+	}
+	own := check.Options{Offers: offlineOffers()}.Service(folder).Service
+	if own == nil || len(own.Stages) == 0 {
+		return nil // it is told when it is brought in step
+	}
+	for _, name := range own.Secrets {
+		value, ok := os.LookupEnv(secretVariable + strings.ToUpper(strings.ReplaceAll(name, "-", "_")))
+		if !ok {
+			w.say("-- the secret %s is empty; give it as %s%s", name, secretVariable, strings.ToUpper(name))
+			continue
+		}
+		if err := e.People.SetSecret(ctx, w.service, own.Stages[0].Name, name, value, you); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,316 @@
+// Package copies keeps private copies of a service's first stage in step with what
+// lies in somebody's folder, uncommitted: with data and addresses of their own, in a
+// scope that versions never go through.
+package copies
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"maps"
+	"slices"
+	"sync"
+	"time"
+
+	"rudmar/core/check"
+	"rudmar/core/manifest"
+	"rudmar/core/resource"
+	"rudmar/core/rights"
+	"rudmar/engine/build"
+	"rudmar/engine/deliver"
+	"rudmar/engine/deploy"
+	"rudmar/engine/source"
+	"rudmar/engine/store"
+)
+
+// Errors of copies.
+var (
+	// ErrBase tells that the server does not have the folder that a change is of.
+	ErrBase = errors.New("the folder is not known as it was; send all of it")
+	// ErrFolder tells that a folder cannot become a copy.
+	ErrFolder = errors.New("this folder cannot be tried")
+)
+
+// Limits of copies.
+const (
+	// IdleFor is how long a copy stays that nobody uses.
+	IdleFor   = 30 * time.Minute
+	lookEvery = time.Minute
+	mostBytes = 50 << 20 // of a folder
+)
+
+// Keeper keeps all copies. Its methods may be called at the same time.
+type Keeper struct {
+	store   *store.Store
+	build   *build.Builder
+	runner  *deploy.Runner
+	planner *deploy.Planner
+	line    *deliver.Line
+	check   Check
+	log     *slog.Logger
+
+	mu sync.Mutex
+	of map[key]*folder
+}
+
+// Check checks a service's folder.
+type Check func(ctx context.Context, service string, folder manifest.Folder) check.Result
+
+type key struct{ service, handle string }
+
+// folder is what a copy was made of last.
+type folder struct {
+	mu        sync.Mutex // held while the copy is brought in step
+	files     map[string]source.Content
+	digest    string
+	service   *manifest.Service
+	artifacts map[string]string
+	packed    map[string]bool // digests that were made for it
+}
+
+// Config is what a keeper works with.
+type Config struct {
+	Store   *store.Store
+	Build   *build.Builder
+	Runner  *deploy.Runner
+	Planner *deploy.Planner
+	Line    *deliver.Line
+	Check   Check
+	Log     *slog.Logger
+}
+
+// New makes a keeper.
+func New(c Config) *Keeper {
+	return &Keeper{store: c.Store, build: c.Build, runner: c.Runner, planner: c.Planner, line: c.Line, check: c.Check,
+		log: c.Log, of: map[key]*folder{}}
+}
+
+func (k *Keeper) folder(service, handle string) *folder {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	f := k.of[key{service, handle}]
+	if f == nil {
+		f = &folder{files: map[string]source.Content{}, packed: map[string]bool{}}
+		k.of[key{service, handle}] = f
+	}
+	return f
+}
+
+// Change is how a folder differs from the one before.
+type Change struct {
+	// Base is the digest of the folder that it is a change of; "" for a whole one.
+	Base  string
+	Files map[string]*source.Content // nil for one that is gone
+}
+
+// Outcome is what came of a change.
+type Outcome struct {
+	Digest string // of the folder as it is now
+	Result check.Result
+	Stage  string
+	Target string
+	Notes  []string // what is otherwise than in the stage
+	// Packed lists the functions whose code was packed anew; Steps what was done on
+	// the platform, as change and address.
+	Packed, Steps          []string
+	Checking, Packing, Ran time.Duration
+	Log                    string // what commands wrote that made the code
+}
+
+// Put brings somebody's copy in step with a folder. Where the folder has errors the
+// copy stays as it is, and the outcome tells them.
+func (k *Keeper) Put(ctx context.Context, service string, p store.Person, c Change) (Outcome, error) {
+	if err := deliver.May(p, rights.Write, service, ""); err != nil {
+		return Outcome{}, err
+	}
+	f := k.folder(service, p.Handle)
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	files := map[string]source.Content{}
+	if c.Base != "" {
+		if c.Base != f.digest {
+			return Outcome{}, ErrBase
+		}
+		files = maps.Clone(f.files)
+	}
+	total := 0
+	for name, content := range c.Files {
+		if content == nil {
+			delete(files, name)
+			continue
+		}
+		files[name] = *content
+	}
+	for _, content := range files {
+		if total += len(content.Bytes); total > mostBytes {
+			return Outcome{}, fmt.Errorf("%w: it has more than %d MiB", ErrFolder, mostBytes>>20)
+		}
+	}
+	begun := time.Now()
+	tree := source.Loose(files)
+	out := Outcome{Digest: digestOf(tree), Result: k.check(ctx, service+"~"+p.Handle, tree)}
+	out.Checking = time.Since(begun)
+	f.files, f.digest = files, out.Digest
+	if !out.Result.OK() || out.Result.Service == nil {
+		return out, nil
+	}
+	return out, k.step(ctx, f, service, p, tree, &out)
+}
+
+// step packs what has changed, and brings the copy in step.
+func (k *Keeper) step(ctx context.Context, f *folder, service string, p store.Person, tree *source.Folder,
+	out *Outcome) error {
+	own := out.Result.Service
+	switch {
+	case own.Name != service:
+		return fmt.Errorf("%w: it is of the service %s, not of %s", ErrFolder, own.Name, service)
+	case len(own.Stages) == 0 || len(own.Stages[0].Targets) == 0:
+		return fmt.Errorf("%w: its service has no stage", ErrFolder)
+	}
+	place := manifest.Place{Service: service, Stage: own.Stages[0].Name, Target: own.Stages[0].Targets[0]}
+	out.Stage, out.Target = place.Stage, place.Target.String()
+	begun := time.Now()
+	artifacts := map[string]string{}
+	for _, fn := range own.Functions {
+		packed, err := k.build.Pack(ctx, tree, fn, func(text string) { out.Log += text })
+		if err != nil {
+			return fmt.Errorf("%w: packing %s: %w", ErrFolder, fn.Name, err)
+		}
+		artifacts[fn.Name] = packed.Digest
+		if packed.Made {
+			f.packed[packed.Digest] = true
+		}
+		if f.artifacts[fn.Name] != packed.Digest {
+			out.Packed = append(out.Packed, fn.Name)
+		}
+	}
+	out.Packing, begun = time.Since(begun), time.Now()
+	if err := k.store.PutCopy(ctx, store.Copy{Place: place, Handle: p.Handle}); err != nil {
+		return err
+	}
+	maySecrets := deliver.May(p, rights.Secrets, service, place.Stage) == nil
+	if len(own.Secrets) > 0 && !maySecrets {
+		out.Notes = append(out.Notes, "secrets are empty here: you may not set those of "+place.Stage)
+	}
+	steps, err := k.runner.Privately(ctx, deploy.Private{Place: place, Owner: p.Handle, Service: own, Artifacts: artifacts,
+		Secrets: maySecrets})
+	out.Ran = time.Since(begun)
+	for _, s := range steps {
+		out.Steps = append(out.Steps, string(s.Change)+" "+s.Address)
+	}
+	if err != nil {
+		return err
+	}
+	f.service, f.artifacts = own, artifacts
+	return nil
+}
+
+// digestOf names a folder by what is in it.
+func digestOf(tree *source.Folder) string {
+	text := ""
+	for _, f := range tree.Listed() {
+		text += fmt.Sprintf("%v %s %s\n", f.Executable, f.Blob, f.Path)
+	}
+	return source.BlobName([]byte(text))
+}
+
+// Private gives somebody's copy as it is planned for, and its service as it was
+// last brought in step; store.ErrNotFound where they have none.
+func (k *Keeper) Private(ctx context.Context, service, handle string) (deploy.Private, error) {
+	c, err := k.store.Copy(ctx, service, handle)
+	if err != nil {
+		return deploy.Private{}, err
+	}
+	f := k.folder(service, handle)
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return deploy.Private{Place: c.Place, Owner: handle, Service: f.service}, k.store.PutCopy(ctx, c)
+}
+
+// Remove takes somebody's copy away, with its data.
+func (k *Keeper) Remove(ctx context.Context, service, handle, by, why string) error {
+	c, err := k.store.Copy(ctx, service, handle)
+	if err != nil {
+		return err
+	}
+	f := k.folder(service, handle)
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if _, err := k.runner.Privately(ctx, deploy.Private{Place: c.Place, Owner: handle}); err != nil {
+		return err
+	}
+	if err := k.store.DropCopy(ctx, c, by, why); err != nil {
+		return err
+	}
+	err = k.build.DropLoose(ctx, slices.Collect(maps.Keys(f.packed)))
+	f.files, f.digest, f.service, f.artifacts = map[string]source.Content{}, "", nil, nil
+	f.packed = map[string]bool{}
+	return err
+}
+
+// Run takes copies away that nobody uses any more, until the context ends.
+func (k *Keeper) Run(ctx context.Context) {
+	tick := time.NewTicker(lookEvery)
+	defer tick.Stop()
+	for {
+		if err := k.Sweep(ctx); err != nil && ctx.Err() == nil {
+			k.log.Error("taking away private copies", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+// Sweep takes away copies that nobody has used for IdleFor, and those of people who
+// may not have one any more. One that cannot go keeps no other.
+func (k *Keeper) Sweep(ctx context.Context) error {
+	list, err := k.store.Copies(ctx)
+	if err != nil {
+		return err
+	}
+	var errs error
+	for _, c := range list {
+		p, err := k.store.Person(ctx, c.Handle)
+		why := ""
+		switch {
+		case err != nil && !errors.Is(err, store.ErrNotFound):
+			errs = errors.Join(errs, err)
+			continue
+		case err != nil || p.Closed || deliver.May(p, rights.Write, c.Service, "") != nil:
+			why = "its owner may not have it any more"
+		case k.store.Now().Sub(c.Used) > IdleFor:
+			why = fmt.Sprintf("nobody used it for %s", IdleFor)
+		default:
+			continue
+		}
+		if err := k.Remove(ctx, c.Service, c.Handle, "", why); err != nil {
+			errs = errors.Join(errs, fmt.Errorf("the copy of %s in %s: %w", c.Handle, c.Service, err))
+		}
+	}
+	return errs
+}
+
+// Routes gives the addresses of a copy, by function.
+func (k *Keeper) Routes(ctx context.Context, c deploy.Private) (map[string][]string, error) {
+	client, _, err := k.planner.Platform(c.Place)
+	if err != nil {
+		return nil, err
+	}
+	snapshot, err := client.Snapshot(ctx, c.Scope())
+	if err != nil {
+		return nil, err
+	}
+	out := map[string][]string{}
+	for _, r := range snapshot.Resources {
+		if r.Kind != resource.Route {
+			continue
+		}
+		fn := resource.FunctionOf(r.Address)
+		out[fn] = append(out[fn], fmt.Sprint(r.Attributes["method"], " ", r.Attributes["url"]))
+	}
+	return out, nil
+}

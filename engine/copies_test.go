@@ -1,0 +1,135 @@
+package engine_test
+
+import (
+	"errors"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"rudmar/core/delivery"
+	"rudmar/core/rights"
+	"rudmar/engine"
+	"rudmar/engine/copies"
+	"rudmar/engine/people"
+	"rudmar/engine/source"
+	"rudmar/engine/store"
+	"rudmar/platform"
+)
+
+func loose(files map[string]string) map[string]*source.Content {
+	out := map[string]*source.Content{}
+	for name, text := range files {
+		out[name] = &source.Content{Bytes: []byte(text)}
+	}
+	return out
+}
+
+// A copy has nothing of the stage but its settings, goes when nobody uses it, and is
+// nobody else's.
+func TestPrivateCopies(t *testing.T) {
+	var shift atomic.Int64 // of the clock
+	r := newRigWith(t, func(o *engine.Options) {
+		o.Now = func() time.Time { return time.Now().Add(time.Duration(shift.Load())) }
+	})
+	ctx := t.Context()
+	r.add(people.Wish{Handle: "teasel", Role: rights.Reader})
+	r.add(people.Wish{Handle: "sorrel", Role: rights.Author})
+	files := first()
+	files["a/function.yaml"] = fn("a", "env: {KEY: \"${secrets.key}\"}\n")
+	if err := r.People.SetSecret(ctx, "frostline", "trial", "key", "four-rows-of-pears", "wren"); err != nil {
+		t.Fatal(err)
+	}
+	r.push(files)
+	r.reaches(1, "trial", delivery.Settled)
+	_, before, err := live(r, "trial")
+	if err != nil {
+		t.Fatal(err)
+	}
+
+	if _, err := r.Copies.Put(ctx, "frostline", r.person("teasel"), copies.Change{Files: loose(files)}); !errors.Is(err,
+		rights.ErrRefused) {
+		t.Errorf("who may not write has a copy: %v", err)
+	}
+	out, err := r.Copies.Put(ctx, "frostline", r.person("wren"), copies.Change{Files: loose(files)})
+	if err != nil || len(out.Packed) == 0 || len(out.Steps) == 0 || out.Stage != "trial" {
+		t.Fatalf("%v: %+v", err, out)
+	}
+	if _, err := r.Copies.Put(ctx, "frostline", r.person("wren"), copies.Change{Base: "another"}); !errors.Is(err,
+		copies.ErrBase) {
+		t.Errorf("a change of another folder: %v", err)
+	}
+	same, err := r.Copies.Put(ctx, "frostline", r.person("wren"), copies.Change{Base: out.Digest})
+	if err != nil || len(same.Steps) != 0 || len(same.Packed) != 0 {
+		t.Errorf("the same again: %v %v %v", err, same.Steps, same.Packed)
+	}
+	broken, err := r.Copies.Put(ctx, "frostline", r.person("wren"),
+		copies.Change{Base: out.Digest, Files: loose(map[string]string{"a/function.yaml": "function: [\n"})})
+	if err != nil || broken.Result.OK() || len(broken.Steps) != 0 {
+		t.Errorf("a broken folder: %v %+v", err, broken)
+	}
+	other := files["rudmar.yaml"]
+	if _, err := r.Copies.Put(ctx, "frostline", r.person("wren"), copies.Change{Base: broken.Digest,
+		Files: loose(map[string]string{"a/function.yaml": files["a/function.yaml"],
+			"rudmar.yaml": strings.Replace(other, "service: frostline", "service: watering", 1)})}); !errors.Is(err,
+		copies.ErrFolder) {
+		t.Errorf("the folder of another service: %v", err)
+	}
+	if _, after, err := live(r, "trial"); err != nil || after != before {
+		t.Errorf("trial was touched: %v, %s, before %s", err, after, before)
+	}
+	if n, _, err := live(r, "trial~wren"); err != nil || n == 0 {
+		t.Errorf("the copy has %d resources: %v", n, err)
+	}
+
+	// Who may not set the stage's secrets gets none; nobody takes another's away by
+	// having one.
+	if err := r.People.Add(ctx, people.Wish{Handle: "sorrel", Role: rights.Author, Password: "orchard-at-dawn",
+		Places: []string{"frostline"}}, ""); err != nil {
+		t.Fatal(err)
+	}
+	sorrel := r.person("sorrel")
+	sorrel.Token = &store.Token{Name: "narrow", Acts: []string{"look", "write"}}
+	noted, err := r.Copies.Put(ctx, "frostline", sorrel, copies.Change{Files: loose(files)})
+	if err != nil || len(noted.Notes) != 1 || !strings.Contains(noted.Notes[0], "secrets are empty") {
+		t.Errorf("%v: %v", err, noted.Notes)
+	}
+	list, err := r.Store.Copies(ctx)
+	if err != nil || len(list) != 2 {
+		t.Fatalf("%v: %+v", err, list)
+	}
+
+	// Idle ones go, those in use stay; then those of somebody who is closed.
+	shift.Store(int64(copies.IdleFor - time.Minute))
+	if _, err := r.Copies.Private(ctx, "frostline", "sorrel"); err != nil {
+		t.Fatal(err)
+	}
+	shift.Store(int64(copies.IdleFor + time.Minute))
+	if err := r.Copies.Sweep(ctx); err != nil {
+		t.Fatal(err)
+	}
+	if n, _, err := live(r, "trial~wren"); err != nil || n != 0 {
+		t.Errorf("an idle copy has %d resources: %v", n, err)
+	}
+	if n, _, err := live(r, "trial~sorrel"); err != nil || n == 0 {
+		t.Errorf("a copy in use has %d resources: %v", n, err)
+	}
+	if err := r.People.Change(ctx, "sorrel", "", "closed", func(p *store.Person) error { p.Closed = true; return nil }); err != nil {
+		t.Fatal(err)
+	}
+	if err := r.Copies.Sweep(ctx); err != nil {
+		t.Fatal(err)
+	}
+	if n, _, err := live(r, "trial~sorrel"); err != nil || n != 0 {
+		t.Errorf("the copy of somebody who is closed has %d resources: %v", n, err)
+	}
+	if _, after, err := live(r, "trial"); err != nil || after != before {
+		t.Errorf("trial was touched: %v, %s, before %s", err, after, before)
+	}
+}
+
+// live counts what is in a scope, and gives its fingerprint.
+func live(r *rig, stage string) (int, string, error) {
+	s, err := r.platform.Snapshot(r.Context(), platform.Scope{Region: "north", Service: "frostline", Stage: stage})
+	return len(s.Resources), s.Fingerprint, err
+}

@@ -1,0 +1,184 @@
+package deploy
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+
+	"rudmar/core/expand"
+	"rudmar/core/manifest"
+	"rudmar/core/plan"
+	"rudmar/core/resource"
+	"rudmar/platform"
+)
+
+// Private is what somebody's private copy of a stage is to become. No version has
+// it, nothing is recorded of it, and it lies in a scope of its own: the stage that
+// versions go through is never touched.
+type Private struct {
+	Place     manifest.Place    // whose settings it has
+	Owner     string            // a handle
+	Service   *manifest.Service // nil where it is to go
+	Artifacts map[string]string // function → digest
+	// Secrets tells that the owner may set the stage's secrets: the copy gets them.
+	// Else they are empty there.
+	Secrets bool
+}
+
+// Scope is where a private copy lies: no stage has a ~ in its name.
+func (c Private) Scope() platform.Scope {
+	return platform.Scope{Region: c.Place.Target.Region, Service: c.Place.Service, Stage: c.Place.Stage + "~" + c.Owner}
+}
+
+// ErrPrivate tells that a private copy could not be made so.
+var ErrPrivate = errors.New("the copy could not be brought there")
+
+// privateTries is how often a copy is planned and run: what is live is what it is
+// compared with, so that a second try does what the first could not.
+const privateTries = 4
+
+// Privately makes a private copy so, and gives the steps that it took; none where
+// it was so. What stops it, such as a quota, wraps ErrPrivate.
+func (r *Runner) Privately(ctx context.Context, c Private) ([]plan.Step, error) {
+	var done []plan.Step
+	var last error
+	for range privateTries {
+		p, x, err := r.privatePlan(ctx, c)
+		if err != nil {
+			return done, err
+		}
+		if len(p.Problems) > 0 {
+			return done, fmt.Errorf("%w: %s", ErrPrivate, p.Problems[0].Message)
+		}
+		if len(p.Steps) == 0 {
+			return done, nil
+		}
+		ran, err := x.workUnrecorded(ctx)
+		done = append(done, ran...)
+		if err == nil {
+			return done, nil
+		}
+		if last = fmt.Errorf("%w: %w", ErrPrivate, err); len(ran) == 0 || ctx.Err() != nil {
+			break
+		}
+	}
+	return done, last
+}
+
+// privatePlan plans a private copy against what is live of it.
+func (r *Runner) privatePlan(ctx context.Context, c Private) (*plan.Plan, *execution, error) {
+	client, _, err := r.planner.Platform(c.Place)
+	if err != nil {
+		return nil, nil, err
+	}
+	kinds, err := client.Kinds(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	snapshot, err := client.Snapshot(ctx, c.Scope())
+	if err != nil {
+		return nil, nil, err
+	}
+	place := c.Place
+	place.Stage = c.Scope().Stage
+	in := plan.Inputs{Base: plan.Base{Place: place, Fingerprint: snapshot.Fingerprint}, Live: Live(snapshot),
+		Kinds: Specs(kinds), Quotas: quotas(kinds), Renamed: map[string]string{}}
+	for _, l := range in.Live { // what is live there is its own: nobody else has the scope
+		in.Record = append(in.Record, plan.Recorded{Address: l.Address, Kind: l.Kind, Function: resource.FunctionOf(l.Address),
+			Attributes: settable(in.Kinds, l)})
+	}
+	x := &execution{Runner: r, client: client, scope: c.Scope(), going: ctx, secrets: map[string]map[string]string{}}
+	if c.Service != nil {
+		if err := r.wantPrivately(ctx, c, &in, platform.RoutesAt(kinds, c.Scope())); err != nil {
+			return nil, nil, err
+		}
+	}
+	for _, w := range in.Wanted {
+		if len(w.Secrets) > 0 {
+			x.secrets[w.Address] = w.Secrets
+		}
+	}
+	x.plan = plan.Compute(in)
+	return x.plan, x, nil
+}
+
+// settable gives what a resource was put there with: not what the platform computes.
+func settable(kinds []plan.KindSpec, l plan.Live) map[string]any {
+	out := maps.Clone(l.Attributes)
+	for _, k := range kinds {
+		for _, a := range k.Attributes {
+			if k.Kind == l.Kind && a.Computed {
+				delete(out, a.Name)
+			}
+		}
+	}
+	return out
+}
+
+// wantPrivately adds what the copy is to become: what the stage becomes, elsewhere.
+func (r *Runner) wantPrivately(ctx context.Context, c Private, in *plan.Inputs, address string) error {
+	stage := c.Service.Stage(c.Place.Stage)
+	if stage == nil || !slices.Contains(stage.Targets, c.Place.Target) {
+		return fmt.Errorf("%w: there is no stage %s on %s", ErrNoTarget, c.Place.Stage, c.Place.Target)
+	}
+	secrets := map[string]string{}
+	if c.Secrets {
+		var err error
+		if secrets, err = r.planner.secrets(ctx, c.Place.Service, c.Place.Stage); err != nil {
+			return err
+		}
+	}
+	for _, name := range c.Service.Secrets {
+		if _, has := secrets[name]; !has {
+			secrets[name] = ""
+		}
+	}
+	resources, problems := expand.Expand(c.Service, stage, c.Place.Target,
+		expand.Inputs{Artifacts: c.Artifacts, Secrets: secrets, Key: r.planner.key, Address: address})
+	in.Wanted = resources
+	for _, p := range problems {
+		from := p.From
+		in.Problems = append(in.Problems, plan.Problem{Message: p.Message, From: &from})
+	}
+	return nil
+}
+
+// workUnrecorded runs the steps of a plan of which nothing is written down, as far
+// as their needs allow. It gives those that are done, and the first error.
+func (x *execution) workUnrecorded(ctx context.Context) (done []plan.Step, first error) {
+	b := make([]byte, 8)
+	_, _ = rand.Read(b) // it never fails, says its documentation
+	run := hex.EncodeToString(b)
+	results := make(chan result)
+	queue := plan.NewQueue(x.plan.Steps, func(int) bool { return false })
+	for flying := 0; ; {
+		for flying < plan.AtOnce && ctx.Err() == nil {
+			i, ok := queue.Next()
+			if !ok {
+				break
+			}
+			flying++
+			go func() {
+				_, err := Patiently(ctx, func() (map[string]any, error) {
+					return x.send(ctx, &x.plan.Steps[i], fmt.Sprintf("private-%s-%d", run, i))
+				})
+				results <- result{step: i, err: err}
+			}()
+		}
+		if flying == 0 {
+			return done, errors.Join(first, ctx.Err())
+		}
+		r := <-results
+		flying--
+		if r.err == nil {
+			done = append(done, x.plan.Steps[r.step])
+			queue.Done(r.step)
+		} else if first == nil {
+			first = fmt.Errorf("%s: %w", x.plan.Steps[r.step].Address, r.err)
+		}
+	}
+}

@@ -1,0 +1,39 @@
+package source
+
+import (
+	"crypto/sha1"
+	"encoding/hex"
+	"fmt"
+	"sort"
+)
+
+// Content is a file's bytes, and whether it can be run.
+type Content struct {
+	Bytes      []byte
+	Executable bool
+}
+
+// Loose gives a folder of files that no commit has, by their paths. Its blobs have
+// the names that git would give them.
+func Loose(files map[string]Content) *Folder {
+	f := &Folder{byPath: map[string]int{}, content: map[string][]byte{}}
+	for name, c := range files {
+		blob := BlobName(c.Bytes)
+		f.content[blob] = c.Bytes
+		f.files = append(f.files, File{Path: name, Blob: blob, Size: int64(len(c.Bytes)), Executable: c.Executable})
+	}
+	sort.Slice(f.files, func(i, j int) bool { return f.files[i].Path < f.files[j].Path })
+	for i, file := range f.files {
+		f.byPath[file.Path] = i
+	}
+	return f
+}
+
+// BlobName is the name that git gives to a blob of these bytes: the SHA-1 of its
+// head and them.
+func BlobName(content []byte) string {
+	h := sha1.New() // it is git's name for it, and guards nothing
+	fmt.Fprintf(h, "blob %d\x00", len(content))
+	h.Write(content)
+	return hex.EncodeToString(h.Sum(nil))
+}

@@ -1,0 +1,76 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"rudmar/core/manifest"
+)
+
+// Copy is somebody's private copy of a stage.
+type Copy struct {
+	manifest.Place // whose settings it has
+	Handle         string
+	Made, Used     time.Time
+}
+
+const copyColumns = `service, stage, target, handle, made_at, used_at`
+
+func takeCopy(r scanner) (Copy, error) {
+	var c Copy
+	var target string
+	var made, used int64
+	err := r.Scan(&c.Service, &c.Stage, &target, &c.Handle, &made, &used)
+	c.Target, c.Made, c.Used = manifest.ParseTarget(target), millis(made), millis(used)
+	return c, err
+}
+
+// PutCopy keeps that somebody has a copy, or uses it.
+func (s *Store) PutCopy(ctx context.Context, c Copy) error {
+	return s.Within(ctx, func(tx Tx) error {
+		there, err := one(ctx, tx, takeBool, `SELECT EXISTS (SELECT 1 FROM copies WHERE service = ? AND handle = ?)`, c.Service,
+			c.Handle)
+		if err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO copies (service, handle, stage, target, made_at, used_at)
+			VALUES (?,?,?,?,?,?) ON CONFLICT DO UPDATE SET stage = excluded.stage, target = excluded.target,
+			used_at = excluded.used_at`, c.Service, c.Handle, c.Stage, c.Target.String(), s.stamp(), s.stamp()); err != nil || there {
+			return err
+		}
+		if err := tx.Note(ctx, Entry{Person: c.Handle, Service: c.Service, Stage: c.Stage, What: "private copy made",
+			Text: "on " + c.Target.String()}); err != nil {
+			return err
+		}
+		return tx.Tell(ctx, c.Service, TopicCopy, map[string]any{"handle": c.Handle})
+	})
+}
+
+// Copies lists all copies.
+func (s *Store) Copies(ctx context.Context) ([]Copy, error) {
+	return list(ctx, s.read, takeCopy, `SELECT `+copyColumns+` FROM copies ORDER BY service, handle`)
+}
+
+// Copy gives somebody's copy.
+func (s *Store) Copy(ctx context.Context, service, handle string) (Copy, error) {
+	c, err := one(ctx, s.read, takeCopy, `SELECT `+copyColumns+` FROM copies WHERE service = ? AND handle = ?`, service, handle)
+	if err != nil {
+		err = fmt.Errorf("a private copy of %s for %s: %w", service, handle, err)
+	}
+	return c, err
+}
+
+// DropCopy forgets a copy that was taken away, and notes who did it and why.
+func (s *Store) DropCopy(ctx context.Context, c Copy, by, why string) error {
+	return s.Within(ctx, func(tx Tx) error {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM copies WHERE service = ? AND handle = ?`, c.Service, c.Handle); err != nil {
+			return err
+		}
+		if err := tx.Note(ctx, Entry{Person: by, Service: c.Service, Stage: c.Stage, What: "private copy taken away",
+			Text: "of " + c.Handle + ": " + why}); err != nil {
+			return err
+		}
+		return tx.Tell(ctx, c.Service, TopicCopy, map[string]any{"handle": c.Handle})
+	})
+}

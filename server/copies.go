@@ -1,0 +1,192 @@
+package server
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/labstack/echo/v5"
+
+	"rudmar/core/cases"
+	"rudmar/core/diagnostic"
+	"rudmar/core/manifest"
+	"rudmar/core/rights"
+	"rudmar/engine/copies"
+	"rudmar/engine/deploy"
+	"rudmar/engine/source"
+	"rudmar/engine/store"
+	wire "rudmar/platform/api"
+	"rudmar/server/api"
+)
+
+// ListCopies lists the private copies of all services.
+func (h *handlers) ListCopies(ctx context.Context, _ api.ListCopiesRequestObject) (api.ListCopiesResponseObject, error) {
+	list, err := h.engine.Store.Copies(ctx)
+	out := api.ListCopies200JSONResponse{}
+	for _, c := range list {
+		if may(ctx, rights.Look, c.Service, "") != nil {
+			continue
+		}
+		out = append(out, api.PrivateCopy{Service: c.Service, Handle: c.Handle, Stage: c.Stage, Target: c.Target.String(),
+			MadeAt: c.Made.UnixMilli(), UsedAt: c.Used.UnixMilli(), EndsAt: c.Used.Add(copies.IdleFor).UnixMilli()})
+	}
+	return out, err
+}
+
+// RemoveCopy takes a copy away: one's own, or another's by who looks after things.
+func (h *handlers) RemoveCopy(ctx context.Context, r api.RemoveCopyRequestObject) (api.RemoveCopyResponseObject, error) {
+	person := who(ctx).person
+	act, why := rights.Write, "its owner ended it"
+	if r.Handle != person.Handle {
+		act, why = rights.LookAfter, "somebody else ended it"
+	}
+	if err := may(ctx, act, r.Service, ""); err != nil {
+		return nil, err
+	}
+	return api.RemoveCopy204Response{}, h.engine.Copies.Remove(ctx, r.Service, r.Handle, person.Handle, why)
+}
+
+// PutCopy brings somebody's copy in step with what they send.
+func (h *handlers) PutCopy(ctx context.Context, r api.PutCopyRequestObject) (api.PutCopyResponseObject, error) {
+	if _, err := h.engine.Store.Service(ctx, r.Service); err != nil {
+		return nil, fmt.Errorf("the service %s, of which a first version has to be pushed before: %w", r.Service, err)
+	}
+	change := copies.Change{Base: r.Body.Base, Files: map[string]*source.Content{}}
+	for name, f := range r.Body.Files {
+		change.Files[name] = nil
+		if f != nil {
+			change.Files[name] = &source.Content{Bytes: f.Content, Executable: api.OrZero(f.Executable)}
+		}
+	}
+	person := who(ctx).person
+	got, err := h.engine.Copies.Put(ctx, r.Service, person, change)
+	if err != nil {
+		return nil, err
+	}
+	out := api.CopyOutcome{Digest: got.Digest, Stage: got.Stage, Target: got.Target, Log: got.Log,
+		Notes: append([]string{}, got.Notes...), Packed: append([]string{}, got.Packed...),
+		Steps: append([]string{}, got.Steps...), Functions: []api.CopyFunction{},
+		CheckMs: float64(got.Checking.Microseconds()) / 1000, PackMs: float64(got.Packing.Microseconds()) / 1000,
+		SendMs: float64(got.Ran.Microseconds()) / 1000}
+	if out.Diagnostics, err = convert[[]api.Diagnostic](append([]diagnostic.Diagnostic{},
+		got.Result.Diagnostics...)); err != nil || got.Stage == "" {
+		return api.PutCopy200JSONResponse(out), err
+	}
+	copied, err := h.engine.Copies.Private(ctx, r.Service, person.Handle)
+	if err != nil {
+		return nil, err
+	}
+	routes, err := h.engine.Copies.Routes(ctx, copied)
+	if err != nil {
+		return nil, err
+	}
+	for _, fn := range copied.Service.Functions {
+		shown := api.CopyFunction{Name: fn.Name, Routes: append([]string{}, routes[fn.Name]...), Samples: []string{},
+			Cases: len(fn.Cases)}
+		for _, s := range samplesOf(fn, got.Stage, h.engine.Store) {
+			shown.Samples = append(shown.Samples, s.Name)
+		}
+		out.Functions = append(out.Functions, shown)
+	}
+	return api.PutCopy200JSONResponse(out), nil
+}
+
+// samplesOf gives what a function can be called with: its saved cases, and what its
+// triggers would send.
+func samplesOf(fn *manifest.Function, stage string, s *store.Store) []cases.Sample {
+	var out []cases.Sample
+	for _, c := range fn.Cases {
+		if call, err := cases.Build(fn.At(stage), fn.Name, c.Send, s.Now()); err == nil {
+			out = append(out, cases.Sample{Name: c.Name, Call: call})
+		}
+	}
+	return append(out, cases.Samples(fn, fn.At(stage), s.Now())...)
+}
+
+// ownCopy gives the copy of who asks, which has to be in step with a folder.
+func (s *Server) ownCopy(ctx context.Context, service string, act rights.Act) (deploy.Private, error) {
+	if err := may(ctx, act, service, ""); err != nil {
+		return deploy.Private{}, err
+	}
+	copied, err := s.engine.Copies.Private(ctx, service, who(ctx).person.Handle)
+	if err == nil && copied.Service == nil {
+		err = fmt.Errorf("%w", copies.ErrBase)
+	}
+	return copied, err
+}
+
+// CallCopy calls a function of one's own copy.
+func (h *handlers) CallCopy(ctx context.Context, r api.CallCopyRequestObject) (api.CallCopyResponseObject, error) {
+	copied, err := h.ownCopy(ctx, r.Service, rights.Try)
+	if err != nil {
+		return nil, err
+	}
+	fn := copied.Service.Function(r.Body.Function)
+	if fn == nil {
+		return nil, fmt.Errorf("the folder has no function %s: %w", r.Body.Function, store.ErrNotFound)
+	}
+	event, trigger := any(nil), ""
+	if r.Body.Event != nil {
+		event = r.Body.Event
+	} else {
+		found := false
+		for _, s := range samplesOf(fn, copied.Place.Stage, h.engine.Store) {
+			if wanted := api.OrZero(r.Body.Sample); wanted == "" || wanted == s.Name {
+				event, trigger, found = s.Call.Event, s.Call.Trigger, true
+				break
+			}
+		}
+		if !found {
+			return nil, badRequest(fmt.Sprintf("%s has no sample %q", fn.Name, api.OrZero(r.Body.Sample)))
+		}
+	}
+	client, _, err := h.engine.Planner.Platform(copied.Place)
+	if err != nil {
+		return nil, err
+	}
+	got, err := client.Invoke(ctx, copied.Scope(), fn.Name, trigger, wire.Hand, event)
+	if err != nil {
+		return nil, err
+	}
+	out, err := convert[api.Invocation](got)
+	return api.CallCopy200JSONResponse(out), err
+}
+
+// ProveCopy runs the saved cases of one's folder in one's copy.
+func (h *handlers) ProveCopy(ctx context.Context, r api.ProveCopyRequestObject) (api.ProveCopyResponseObject, error) {
+	copied, err := h.ownCopy(ctx, r.Service, rights.Try)
+	if err != nil {
+		return nil, err
+	}
+	runs, err := h.engine.Copies.Cases(ctx, copied, api.OrZero(r.Params.Function))
+	if err != nil {
+		return nil, err
+	}
+	out := api.ProveCopy200JSONResponse{}
+	for _, run := range runs {
+		shown := api.CaseRun{Target: copied.Place.Target.String(), Function: run.Function, File: run.File, Name: run.Name,
+			Passed: run.Passed, At: h.engine.Store.Now().UnixMilli(), Outcomes: []api.CaseOutcome{}}
+		if shown.Outcomes, err = convert[[]api.CaseOutcome](append([]cases.Outcome{}, run.Found.Outcomes...)); err != nil {
+			return nil, err
+		}
+		invocation, err := convert[api.Invocation](run.Found.Invocation)
+		if err != nil {
+			return nil, err
+		}
+		shown.Invocation = &invocation
+		out = append(out, shown)
+	}
+	return out, nil
+}
+
+// followCopyLogs sends the log lines of one's own copy.
+func (s *Server) followCopyLogs(c *echo.Context) error {
+	copied, err := s.ownCopy(c.Request().Context(), c.Param("service"), rights.Look)
+	if err != nil {
+		return err
+	}
+	client, _, err := s.engine.Planner.Platform(copied.Place)
+	if err != nil {
+		return err
+	}
+	return s.follow(c, client, copied.Scope())
+}
