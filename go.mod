@@ -51,6 +51,7 @@ require (
 	github.com/prometheus/client_model v0.6.3 // indirect
 	github.com/prometheus/common v0.72.0 // indirect
 	github.com/prometheus/procfs v0.22.0 // indirect
+	gonum.org/v1/gonum v0.17.0 // indirect
 )
 
 require (

@@ -257,7 +257,6 @@ func TestTheLanguageSaysWhatItIs(t *testing.T) {
 			editService("enter: {on: push, branch: main}",
 				"enter: {on: push, branch: main}\n    gates: {cases: all, soak: {for: 1h}}"), "RM1610"},
 		{"gates read the plan by its fields", editService("plan.deletes.size() == 0", "plan.deletez.size() == 0"), "RM1702"},
-		{"shift is not carried out yet", nil, "RM1612 warning"},
 		{"shares rise", editService("[10%, 50%]", "[50%, 10%]"), "RM1205"},
 		{"shares do not repeat", editService("[10%, 50%]", "[10%, 10%]"), "RM1205"},
 		{"shares are something", editService("[10%, 50%]", "[0%, 50%]"), "RM1205"},
@@ -300,9 +299,6 @@ func TestTheLanguageSaysWhatItIs(t *testing.T) {
 		r := check.Options{Offers: offersOfLocal()}.Service(wholeFolder(c.changes...))
 		codes := []string{}
 		for _, d := range r.Diagnostics {
-			if d.Code == diagnostic.CodeNotYet && c.codes != string(diagnostic.CodeNotYet)+" warning" {
-				continue // of shift, which the whole service has
-			}
 			code := string(d.Code)
 			if d.Severity == diagnostic.Warning {
 				code += " warning"

@@ -202,10 +202,6 @@ func (w *whole) expression(language *expression.Language, n *tree.Node, what str
 
 // checkShift checks that shares rise, from something to less than all.
 func (w *whole) checkShift(n *tree.Node) {
-	if at := n.Key("shift"); at != nil {
-		w.add(diagnostic.CodeNotYet, at.Range(),
-			"shift is checked, but not carried out yet: the version gets all traffic at once").Severity = diagnostic.Warning
-	}
 	steps := n.Get("shift").Get("steps")
 	if steps == nil || steps.Kind != tree.Sequence {
 		return

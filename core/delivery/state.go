@@ -16,6 +16,7 @@ const (
 	Waiting   State = "waiting"
 	Planning  State = "planning"
 	Deploying State = "deploying"
+	Shifting  State = "shifting"
 	Proving   State = "proving"
 	Settled   State = "settled"
 	Stopped   State = "stopped"
@@ -32,6 +33,8 @@ const (
 	Enter    Event = "enter"     // the gates hold, or somebody passed over them
 	Planned  Event = "planned"   // the plan has steps and nothing stops it
 	Deployed Event = "deployed"  // the deployment is done, or there was nothing to do
+	Share    Event = "share"     // it is deployed, and gets a part of the calls
+	Shifted  Event = "shifted"   // it gets all calls
 	Proved   Event = "proved"    // the cases passed, or there are none
 	Fail     Event = "fail"      // something went wrong; why is kept beside it
 	Retry    Event = "retry"     // somebody asks to go on
@@ -54,6 +57,10 @@ func Next(s State, e Event) (State, error) {
 		return Deploying, nil
 	case (s == Planning || s == Deploying) && e == Deployed:
 		return Proving, nil
+	case (s == Planning || s == Deploying) && e == Share:
+		return Shifting, nil
+	case s == Shifting && e == Shifted:
+		return Proving, nil
 	case s == Proving && e == Proved:
 		return Settled, nil
 	case (s == Planning || s == Deploying) && e == Reask:
@@ -64,7 +71,7 @@ func Next(s State, e Event) (State, error) {
 		return Planning, nil
 	case (s == Waiting || s == Stopped) && e == Refuse:
 		return Refused, nil
-	case (s == Settled || s == Stopped || s == Proving) && e == TakeBack:
+	case (s == Settled || s == Stopped || s == Shifting || s == Proving) && e == TakeBack:
 		return WentBack, nil
 	case (Over(s) || s == Stopped) && s != Refused && e == Return:
 		return Planning, nil
@@ -76,7 +83,9 @@ func Next(s State, e Event) (State, error) {
 
 // Moving tells whether a version is on its way in the stage: while it is, no
 // other may move there.
-func Moving(s State) bool { return s == Planning || s == Deploying || s == Proving }
+func Moving(s State) bool {
+	return s == Planning || s == Deploying || s == Shifting || s == Proving
+}
 
 // Over tells whether nothing follows the state by itself.
 func Over(s State) bool {

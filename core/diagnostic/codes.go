@@ -69,7 +69,6 @@ const (
 	CodeWas               Code = "RM1609"
 	CodeGate              Code = "RM1610"
 	CodeNearlyRight       Code = "RM1611"
-	CodeNotYet            Code = "RM1612"
 
 	CodeCaseSend       Code = "RM1701"
 	CodeCaseExpression Code = "RM1702"
@@ -206,9 +205,6 @@ func Explanations() []Explanation {
 			"gates: {cases: [nobody]}", "gates: {cases: all}"},
 		{CodeNearlyRight, "file that is nearly right",
 			"Manifests are called rudmar.yaml and function.yaml, cases end in .yaml and stand in a folder cases beside a function.yaml; other files are not read.", "functions/warn/function.yml", "functions/warn/function.yaml"},
-		{CodeNotYet, "not carried out yet",
-			"The key is known and checked, but this Rudmar does not do what it says: a version gets all traffic at once.",
-			"shift: {steps: [10%, 50%]}", "gates: {soak: {for: 1h}}"},
 		{CodeCaseSend, "case sends nothing it could",
 			"A case sends to a route, to a trigger of its function, or a payload.",
 			"send: {trigger: nightly}", "send: {payload: {}}"},

@@ -4,11 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"rudmar/core/delivery"
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
+	"rudmar/core/resource"
 	"rudmar/engine/deploy"
 	"rudmar/engine/store"
 )
@@ -37,6 +39,11 @@ func (l *Line) through(ctx context.Context, d store.Delivery) error {
 		return l.deploy(ctx, d, 0)
 	case delivery.Deploying:
 		return l.deploying(ctx, d)
+	case delivery.Shifting:
+		return l.shifting(ctx, d)
+	}
+	if back, err := l.goesBack(ctx, d); back || err != nil {
+		return err
 	}
 	service, _, err := l.planner.Service(ctx, d.Service, d.Version)
 	if err != nil {
@@ -51,7 +58,11 @@ func (l *Line) through(ctx context.Context, d store.Delivery) error {
 		return err
 	}
 	if len(failed) > 0 {
-		return fmt.Errorf("%d of %d cases failed: %s", len(failed), total, strings.Join(failed, ", "))
+		why := fmt.Sprintf("%d of %d cases failed: %s", len(failed), total, strings.Join(failed, ", "))
+		if back, err := l.goBack(ctx, d, why); back || err != nil {
+			return err
+		}
+		return errors.New(why)
 	}
 	why := fmt.Sprintf("%d cases passed", total)
 	if total == 0 {
@@ -88,14 +99,26 @@ func (l *Line) deploy(ctx context.Context, d store.Delivery, index int) error {
 		return err
 	}
 	if index >= len(targets) {
+		shares, err := l.shares(ctx, d)
+		if err != nil {
+			return err
+		}
+		if shares {
+			return l.apply(ctx, d, delivery.Share, "", "")
+		}
 		return l.apply(ctx, d, delivery.Deployed, "", "")
+	}
+	if d.State == delivery.Planning {
+		if err := l.beginShift(ctx, d, targets); err != nil {
+			return err
+		}
 	}
 	at := manifest.Place{Service: d.Service, Stage: d.Stage, Target: targets[index]}
 	p, err := deploy.Patiently(ctx, func() (*plan.Plan, error) { return l.planner.Compute(ctx, at, d.Version) })
 	if err != nil {
 		return err
 	}
-	if meaning := p.Meaning(); d.Agreed != nil && !delivery.Within(meaning, d.Agreed) {
+	if meaning := withoutPointers(p.Meaning()); d.Agreed != nil && !delivery.Within(meaning, d.Agreed) {
 		why := fmt.Sprintf("the plan for %s means something else than what was agreed to: %s", at.Target,
 			strings.Join(delivery.Moved(d.Agreed, meaning), "; "))
 		return l.apply(ctx, d, delivery.Reask, "", why)
@@ -120,4 +143,12 @@ func (l *Line) deploy(ctx context.Context, d store.Delivery, index int) error {
 		return tx.MoveDelivery(ctx, m)
 	})
 	return err
+}
+
+// withoutPointers leaves out which share of the calls a revision gets: it follows from
+// the revision, and comes in steps where the stage moves traffic so.
+func withoutPointers(meaning []string) []string {
+	return slices.DeleteFunc(meaning, func(line string) bool {
+		return strings.HasPrefix(line, string(resource.Update)+" "+resource.Pointer+"/")
+	})
 }

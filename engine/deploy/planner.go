@@ -220,7 +220,8 @@ func (p *Planner) wanted(ctx context.Context, d Draft, kinds api.Kinds) ([]expan
 		cache = &p.became
 	}
 	resources, problems := expand.ExpandAgain(d.Service, stage, target, in, cache)
-	return resources, problems, nil
+	steered, err := p.steered(ctx, place, version, resources)
+	return steered, problems, err
 }
 
 // Compute makes the plan that takes a place to a version.

@@ -150,7 +150,7 @@ func (s *Store) CurrentDeliveries(ctx context.Context, service string) ([]Delive
 		`WITH here AS (SELECT stage, min(version) AS version FROM stages WHERE service = ?1 GROUP BY stage),
 			since AS (SELECT d.stage, d.turn FROM deliveries d JOIN here USING (stage, version) WHERE d.service = ?1),
 			newest AS (SELECT max(turn) AS turn FROM deliveries WHERE service = ?1)
-		SELECT `+deliveryColumns+` FROM deliveries d WHERE service = ?1 AND (state IN ('planning', 'deploying', 'proving')
+		SELECT `+deliveryColumns+` FROM deliveries d WHERE service = ?1 AND (state IN ('planning', 'deploying', 'shifting', 'proving')
 			OR turn > (SELECT turn FROM newest) - ?2
 			OR state IN ('waiting', 'stopped', 'settled')
 				AND turn >= coalesce((SELECT turn FROM since WHERE since.stage = d.stage), 0))
@@ -217,6 +217,11 @@ func (tx Tx) MoveDelivery(ctx context.Context, m Move) error {
 			return err
 		}
 	}
+	if delivery.Over(d.State) {
+		if err := tx.endShift(ctx, d); err != nil {
+			return err
+		}
+	}
 	if d.State == delivery.Proving {
 		if err := tx.dropCases(ctx, d); err != nil {
 			return err
@@ -239,8 +244,8 @@ func (tx Tx) MoveDelivery(ctx context.Context, m Move) error {
 // nobodyMoves checks that no version is on its way in a stage.
 func (tx Tx) nobodyMoves(ctx context.Context, service, stage string) error {
 	var version int
-	err := tx.QueryRowContext(ctx, `SELECT version FROM deliveries WHERE service = ? AND stage = ? AND state IN (?, ?, ?)`,
-		service, stage, delivery.Planning, delivery.Deploying, delivery.Proving).Scan(&version)
+	err := tx.QueryRowContext(ctx, `SELECT version FROM deliveries WHERE service = ? AND stage = ? AND state IN (?, ?, ?, ?)`,
+		service, stage, delivery.Planning, delivery.Deploying, delivery.Shifting, delivery.Proving).Scan(&version)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil
 	}

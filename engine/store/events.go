@@ -13,6 +13,7 @@ const (
 	TopicGates      = "gates"      // gates are judged otherwise than before
 	TopicDeployment = "deployment" // a deployment was asked for, or got on
 	TopicSecret     = "secret"     // a secret has got a value
+	TopicShift      = "shift"      // a shift got on, or was judged anew
 	TopicCopy       = "copy"       // somebody's private copy came or went
 	TopicLook       = "look"       // a look at what is live found something else
 )

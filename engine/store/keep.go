@@ -58,7 +58,7 @@ func (s *Store) OldArchives(ctx context.Context, before time.Time) ([]Artifact, 
 			OR v.number > (SELECT max(number) FROM versions n WHERE n.service = v.service) - ?2
 			OR EXISTS (SELECT 1 FROM stages s WHERE s.service = v.service AND s.version = v.number)
 			OR EXISTS (SELECT 1 FROM standing s WHERE s.service = v.service AND s.version = v.number)
-			OR EXISTS (SELECT 1 FROM deliveries d WHERE d.service = v.service AND d.version = v.number AND d.state IN ('waiting', 'planning', 'deploying', 'proving', 'stopped'))))`, old(before), newestKept)
+			OR EXISTS (SELECT 1 FROM deliveries d WHERE d.service = v.service AND d.version = v.number AND d.state IN ('waiting', 'planning', 'deploying', 'shifting', 'proving', 'stopped'))))`, old(before), newestKept)
 }
 
 // GiveBack gives room that is not used any more back to the disk, where it is

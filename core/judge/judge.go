@@ -1,0 +1,195 @@
+// Package judge decides by what was counted whether a new revision may go on getting
+// more calls, has to wait, or goes back. docs/judge.md explains the calculation.
+package judge
+
+import (
+	"fmt"
+	"time"
+
+	"rudmar/core/figures"
+)
+
+// Outcome is what the judge says.
+type Outcome string
+
+// The outcomes.
+const (
+	On   Outcome = "on"   // nothing speaks against it
+	Wait Outcome = "wait" // there are not enough calls to say
+	Back Outcome = "back" // it is worse
+)
+
+// Limits of a judgement. With them, two revisions that are alike are told apart
+// wrongly in less than 1 of 100 shifts, over all its looks; see docs/judge.md.
+const (
+	// Certain is the probability of being worse from which on a revision goes back.
+	Certain = 0.993
+	// margin is by how much an error rate may be higher and not be worse.
+	margin = 0.002
+	// alike is how many calls the belief is worth that a new revision errs as often as
+	// the old one: without it the first errors of few calls would speak too loudly.
+	alike = 60
+	// history is how many calls of before the shift count at most for the old one.
+	history = 1000
+	// unlikely is the probability, if both were alike, from which on durations are
+	// taken to be longer; muchSlower the ratio of their 95th percentiles that matters.
+	unlikely   = 0.0003
+	muchSlower = 1.25
+	// leastTimed is how many warm calls of each there have to be to compare durations.
+	leastTimed = 30
+	// firstLook is how many calls there are before the first look; between two looks
+	// they grow by nextLook.
+	firstLook = 20
+	nextLook  = 1.3
+	// enough is how many calls of the new revision let a step end before its time.
+	enough = 400
+	// A step ends early where a revision is worse by more than much with a probability
+	// of less than clearly.
+	much, clearly = 0.01, 0.05
+)
+
+// Objective is what good means for a function; zero values say nothing.
+type Objective struct {
+	ErrorsUnder float64       // share of calls that may fail
+	P95Under    time.Duration // of warm calls
+}
+
+// Function is what was counted of one function since the shift began, of both
+// revisions over the same time.
+type Function struct {
+	Name      string
+	New, Old  figures.Sum
+	Before    figures.Sum // of the old revision, before the shift
+	Objective Objective
+}
+
+// Finding is what was found out about one function.
+type Finding struct {
+	Function string  `json:"function"`
+	Outcome  Outcome `json:"outcome"`
+	Words    string  `json:"words"`
+	New      Side    `json:"new"`
+	Old      Side    `json:"old"`
+	Worse    float64 `json:"worse"`  // probability that it errs more often
+	Slower   float64 `json:"slower"` // probability of such durations, were both alike
+	Ratio    float64 `json:"ratio"`  // of the 95th percentiles; 0 where one is not known
+	Looked   bool    `json:"looked"` // it was enough since the last look
+	Clear    bool    `json:"clear"`  // it has calls enough, and is hardly worse
+}
+
+// Side is one revision's figures.
+type Side struct {
+	Calls  int     `json:"calls"`
+	Errors int     `json:"errors"`
+	Low    float64 `json:"low"`  // bounds of its error rate, with a probability
+	High   float64 `json:"high"` // of 0.95
+	P95    float64 `json:"p95"`  // milliseconds, of warm calls
+}
+
+func sideOf(s figures.Sum) Side {
+	out := Side{Calls: s.Calls, Errors: s.Errors, P95: s.Quantile(0.95)}
+	out.Low, out.High = rateOf(float64(s.Calls), float64(s.Errors)).interval()
+	return out
+}
+
+// Verdict is what the judge says of a shift at a look.
+type Verdict struct {
+	Outcome  Outcome   `json:"outcome"`
+	Why      string    `json:"why"`
+	Early    bool      `json:"early"` // the step may end before its time
+	Findings []Finding `json:"findings"`
+}
+
+// Due tells whether there are enough calls for another look at a function, of which
+// the last look was at so many; 0 for none yet.
+func Due(calls, last int) bool {
+	if last < firstLook {
+		return calls >= firstLook
+	}
+	return float64(calls) >= nextLook*float64(last)
+}
+
+// Look judges a shift. last tells, by function, at how many calls of the new revision
+// it was looked at last: one that has hardly more calls is not held against the limits
+// anew, so that looking often does no harm. The result does not change it.
+func Look(functions []Function, last map[string]int) Verdict {
+	called := 0
+	for _, f := range functions {
+		if f.New.Calls > 0 {
+			called++
+		}
+	}
+	v := Verdict{Outcome: On, Early: called > 0, Findings: []Finding{}}
+	for _, f := range functions {
+		found := look(f, called, Due(f.New.Calls, last[f.Name]))
+		v.Findings = append(v.Findings, found)
+		switch {
+		case found.Outcome == Back && v.Outcome != Back:
+			v.Outcome, v.Why = Back, f.Name+": "+found.Words
+		case found.Outcome == Wait && v.Outcome == On:
+			v.Outcome, v.Why = Wait, f.Name+": "+found.Words
+		}
+		v.Early = v.Early && (found.Clear || f.Old.Calls+f.New.Calls == 0)
+	}
+	switch {
+	case v.Outcome == On && called == 0:
+		v.Why = "nobody has called what changes; it goes on by time and by its cases"
+	case v.Outcome == On:
+		v.Why = "nothing speaks against it"
+	}
+	v.Early = v.Early && v.Outcome == On
+	return v
+}
+
+// look judges one function; called is how many have calls: the more are looked at, the
+// surer each has to be.
+func look(f Function, called int, due bool) Finding {
+	found := Finding{Function: f.Name, Outcome: On, New: sideOf(f.New), Old: sideOf(f.Old), Slower: 1, Looked: due}
+	if f.New.Calls == 0 {
+		found.Words = "it was not called"
+		if f.Old.Calls > 0 {
+			found.Outcome, found.Words = Wait, fmt.Sprintf("no call has come to it yet, and %d to the one before", f.Old.Calls)
+		}
+		return found
+	}
+	weight := 1.0
+	if f.Before.Calls > history {
+		weight = history / float64(f.Before.Calls)
+	}
+	old := rateOf(float64(f.Old.Calls)+weight*float64(f.Before.Calls), float64(f.Old.Errors)+weight*float64(f.Before.Errors))
+	rate := old.like(alike).and(float64(f.New.Calls), float64(f.New.Errors))
+	found.Worse = worse(rate, old, margin, f.Objective.ErrorsUnder)
+	found.Clear = f.New.Calls >= enough && worse(rate, old, much, f.Objective.ErrorsUnder) < clearly
+	if f.New.Durations.Count() >= leastTimed && f.Old.Durations.Count() >= leastTimed {
+		found.Slower = slower(f.New.Durations, f.Old.Durations)
+		if found.Old.P95 > 0 {
+			found.Ratio = found.New.P95 / found.Old.P95
+		}
+	}
+	share := float64(max(called, 1))
+	limit := 1 - (1-Certain)/share
+	tooSlow := found.Slower < unlikely/share && found.Ratio > muchSlower &&
+		found.New.P95 > float64(f.Objective.P95Under.Milliseconds())
+	switch {
+	case due && found.Worse > limit:
+		found.Outcome = Back
+		found.Words = fmt.Sprintf("%s; worse with a probability of %.4f, and goes back from %.4f on", found.errors(),
+			found.Worse, limit)
+	case due && tooSlow:
+		found.Outcome = Back
+		found.Words = fmt.Sprintf("its 95th percentile is %.0f ms, and that of the one before %.0f ms; were both alike, this would come about with a probability of %.1g",
+			found.New.P95, found.Old.P95, found.Slower)
+	case f.New.Calls < firstLook && f.Old.Calls > 0:
+		found.Outcome = Wait
+		found.Words = fmt.Sprintf("%s; it is judged from %d calls on", found.errors(), firstLook)
+	default:
+		found.Words = fmt.Sprintf("%s; worse with a probability of %.2f", found.errors(), found.Worse)
+	}
+	return found
+}
+
+// errors tells what was counted.
+func (f Finding) errors() string {
+	return fmt.Sprintf("%d of %d calls failed, and %d of %d of the one before", f.New.Errors, f.New.Calls, f.Old.Errors,
+		f.Old.Calls)
+}

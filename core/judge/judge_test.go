@@ -1,0 +1,223 @@
+package judge
+
+import (
+	"flag"
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+
+	"rudmar/core/figures"
+)
+
+var shifts = flag.Int("shifts", 150, "how many shifts TestShiftsByChance simulates of each kind")
+
+func sum(calls, errors int, ms ...float64) figures.Sum {
+	s := figures.Sum{Calls: calls, Errors: errors, Durations: figures.Histogram{}, MaxMs: 1e6}
+	for _, d := range ms {
+		s.Durations[figures.Bucket(d)] += calls / len(ms)
+	}
+	return s
+}
+
+func ExampleLook() {
+	v := Look([]Function{{Name: "warn", New: sum(200, 14), Old: sum(1800, 17)}}, nil)
+	fmt.Println(v.Outcome)
+	fmt.Println(v.Why)
+	// Output:
+	// back
+	// warn: 14 of 200 calls failed, and 17 of 1800 of the one before; worse with a probability of 1.0000, and goes back from 0.9930 on
+}
+
+func TestLook(t *testing.T) {
+	for _, tt := range []struct {
+		name string
+		f    Function
+		last int
+		want Outcome
+		says string
+	}{
+		{"nobody calls", Function{}, 0, On, "by time and by its cases"},
+		{"calls come to the old one alone", Function{Old: sum(10, 0)}, 0, Wait, "no call has come to it yet"},
+		{"few calls", Function{New: sum(5, 0), Old: sum(50, 0)}, 0, Wait, "judged from 20 calls on"},
+		{"few calls that fail", Function{New: sum(5, 5), Old: sum(50, 0)}, 0, Wait, "5 of 5 calls failed"},
+		{"alike", Function{New: sum(100, 1), Old: sum(900, 9)}, 0, On, "nothing speaks against it"},
+		{"one error of few", Function{New: sum(20, 1), Old: sum(180, 0), Before: sum(5000, 20)}, 0, On, "nothing"},
+		{"worse", Function{New: sum(100, 12), Old: sum(900, 9)}, 0, Back, "12 of 100 calls failed"},
+		{"worse, looked at already", Function{New: sum(100, 12), Old: sum(900, 9)}, 90, On, "nothing"},
+		{"better", Function{New: sum(100, 0), Old: sum(900, 90)}, 0, On, "nothing"},
+		{"worse, and good enough", Function{New: sum(100, 12), Old: sum(900, 9), Objective: Objective{ErrorsUnder: 0.3}}, 0, On,
+			"nothing"},
+		{"all fail in both", Function{New: sum(100, 100), Old: sum(900, 900)}, 0, On, "nothing"},
+		{"slower", Function{New: sum(100, 0, 100, 200), Old: sum(900, 0, 50, 60)}, 0, Back, "95th percentile"},
+		{"slower by little", Function{New: sum(100, 0, 55, 60), Old: sum(900, 0, 50, 55)}, 0, On, "nothing"},
+		{"slower, and fast enough", Function{New: sum(100, 0, 100, 200), Old: sum(900, 0, 50, 60),
+			Objective: Objective{P95Under: time.Second}}, 0, On, "nothing"},
+	} {
+		tt.f.Name = "warn"
+		got := Look([]Function{tt.f}, map[string]int{"warn": tt.last})
+		if got.Outcome != tt.want || !strings.Contains(got.Why, tt.says) {
+			t.Errorf("%s: %s, %s", tt.name, got.Outcome, got.Why)
+		}
+	}
+	// One that is worse sends all back, wherever it stands; a step ends early only where all allow it.
+	good, bad := Function{Name: "a", New: sum(500, 5), Old: sum(500, 5)}, Function{Name: "b", New: sum(500, 90), Old: sum(500, 5)}
+	idle := Function{Name: "c"}
+	for _, tt := range []struct {
+		functions []Function
+		want      Outcome
+		early     bool
+	}{
+		{[]Function{good, idle}, On, true}, {[]Function{good, bad}, Back, false}, {[]Function{bad, good}, Back, false},
+		{[]Function{idle}, On, false}, {[]Function{good, {Name: "d", New: sum(100, 0), Old: sum(100, 0)}}, On, false},
+	} {
+		if v := Look(tt.functions, nil); v.Outcome != tt.want || v.Early != tt.early {
+			t.Errorf("%+v", v)
+		}
+	}
+}
+
+func TestDue(t *testing.T) {
+	for _, tt := range []struct {
+		calls, last int
+		want        bool
+	}{{0, 0, false}, {19, 0, false}, {20, 0, true}, {25, 20, false}, {26, 20, true}, {500, 400, false}} {
+		if got := Due(tt.calls, tt.last); got != tt.want {
+			t.Errorf("%d after %d: %v", tt.calls, tt.last, got)
+		}
+	}
+}
+
+// The probability of being worse is held against drawing both rates by chance.
+func TestWorseByDrawing(t *testing.T) {
+	rng := rand.New(rand.NewPCG(7, 7))
+	gamma := func(shape float64) float64 { // Marsaglia and Tsang (2000), for shape >= 1
+		d := shape - 1.0/3
+		for {
+			x := rng.NormFloat64()
+			v := math.Pow(1+x/math.Sqrt(9*d), 3)
+			if v > 0 && math.Log(rng.Float64()) < x*x/2+d-d*v+d*math.Log(v) {
+				return d * v
+			}
+		}
+	}
+	for _, tt := range []struct{ n, e, m, f int }{{100, 5, 900, 9}, {50, 2, 50, 1}, {400, 20, 400, 4}, {30, 3, 200, 20}} {
+		a, b := rateOf(float64(tt.n), float64(tt.e)), rateOf(float64(tt.m), float64(tt.f))
+		over := 0
+		const draws = 60_000
+		for range draws {
+			x, y := gamma(a.errors), gamma(b.errors)
+			if x/(x+gamma(a.rest)) > y/(y+gamma(b.rest))+margin {
+				over++
+			}
+		}
+		if got, drawn := worse(a, b, margin, 0), float64(over)/draws; math.Abs(got-drawn) > 0.01 {
+			t.Errorf("%+v: %.4f, and drawn %.4f", tt, got, drawn)
+		}
+	}
+}
+
+// The rank test is held against counting all pairs, and shuffling them.
+func TestSlowerByShuffling(t *testing.T) {
+	rng := rand.New(rand.NewPCG(3, 3))
+	for _, shift := range []float64{1, 1.15, 1.4} {
+		var all []float64
+		a, b := figures.Histogram{}, figures.Histogram{}
+		for i := range 120 {
+			ms := 20 * math.Exp(rng.NormFloat64()/2)
+			if i < 40 {
+				ms *= shift
+				a[figures.Bucket(ms)]++
+			} else {
+				b[figures.Bucket(ms)]++
+			}
+			all = append(all, float64(figures.Bucket(ms)))
+		}
+		wins := func(of []float64) float64 {
+			u := 0.0
+			for _, x := range of[:40] {
+				for _, y := range of[40:] {
+					if x > y {
+						u++
+					} else if x == y {
+						u += 0.5
+					}
+				}
+			}
+			return u
+		}
+		seen, more := wins(all), 0
+		const rounds = 3000
+		for range rounds {
+			rng.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
+			if wins(all) >= seen {
+				more++
+			}
+		}
+		if got, shuffled := slower(a, b), float64(more)/rounds; math.Abs(got-shuffled) > 0.025 {
+			t.Errorf("%.2f times as long: %.4f, and shuffled %.4f", shift, got, shuffled)
+		}
+	}
+	if got := slower(figures.Histogram{5: 10}, figures.Histogram{5: 20}); got != 1 {
+		t.Errorf("all alike: %v", got)
+	}
+}
+
+// shiftByChance plays a shift: calls come by chance to both revisions, the new one
+// gets the share and fails with a probability. It tells at how many of the new one's
+// calls the judge sends it back; 0 where it does not, up to so many.
+func shiftByChance(rng *rand.Rand, share, fails float64, most int) int {
+	const oldFails = 0.01
+	f := Function{Name: "warn", New: sum(0, 0), Old: sum(0, 0), Before: sum(1000, 0)}
+	for range f.Before.Calls {
+		if rng.Float64() < oldFails {
+			f.Before.Errors++
+		}
+	}
+	last := map[string]int{}
+	for f.New.Calls < most {
+		s, p := &f.Old, oldFails
+		if rng.Float64() < share {
+			s, p = &f.New, fails
+		}
+		s.Calls++
+		if rng.Float64() < p {
+			s.Errors++
+		}
+		if s != &f.New || !Due(f.New.Calls, last["warn"]) {
+			continue
+		}
+		if Look([]Function{f}, last).Outcome == Back {
+			return f.New.Calls
+		}
+		last["warn"] = f.New.Calls
+	}
+	return 0
+}
+
+// Revisions that are alike are seldom sent back, and bad ones nearly always, soon.
+func TestShiftsByChance(t *testing.T) {
+	for _, tt := range []struct {
+		share, fails   float64
+		most           int
+		atLeast, under float64
+	}{
+		{0.1, 0.01, 3000, 0, 0.03}, {0.5, 0.01, 3000, 0, 0.03}, // the figures of docs/judge.md take -shifts 3000
+		{0.1, 0.05, 400, 0.93, 1.1}, {0.5, 0.05, 400, 0.88, 1.1},
+	} {
+		rng := rand.New(rand.NewPCG(11, uint64(tt.share*100)))
+		back := 0
+		for range *shifts {
+			if shiftByChance(rng, tt.share, tt.fails, tt.most) > 0 {
+				back++
+			}
+		}
+		part := float64(back) / float64(*shifts)
+		t.Logf("share %.0f %%, fails %.0f %%: %d of %d go back within %d calls", tt.share*100, tt.fails*100, back, *shifts, tt.most)
+		if part < tt.atLeast || part >= tt.under {
+			t.Errorf("share %.1f, fails %.2f: %.3f go back", tt.share, tt.fails, part)
+		}
+	}
+}

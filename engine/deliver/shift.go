@@ -1,0 +1,385 @@
+package deliver
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"rudmar/core/delivery"
+	"rudmar/core/figures"
+	"rudmar/core/judge"
+	"rudmar/core/manifest"
+	"rudmar/core/plan"
+	"rudmar/core/rights"
+	"rudmar/engine/deploy"
+	"rudmar/engine/store"
+)
+
+// historyOver is how far back the judge looks at what the old revisions did.
+const historyOver = 24 * time.Hour
+
+// beginShift writes down what serves in a stage before a version changes it: by that
+// it can be put back at once, whatever is found out later. A stage that moves traffic
+// in shares begins with the first of them.
+func (l *Line) beginShift(ctx context.Context, d store.Delivery, targets []manifest.Target) error {
+	known, err := l.store.Shift(ctx, d.Service, d.Version, d.Stage)
+	switch {
+	case err == nil && known.Active: // it goes on where it was
+		known.Deployment = 0
+		return l.store.PutShift(ctx, known)
+	case err != nil && !errors.Is(err, store.ErrNotFound):
+		return err
+	}
+	standing, err := l.store.Standing(ctx, d.Service)
+	if err != nil {
+		return err
+	}
+	before := standing[d.Stage]
+	if before == 0 || before == d.Version || d.Removes {
+		return nil
+	}
+	if _, err := l.store.Delivery(ctx, d.Service, before, d.Stage); err != nil {
+		if errors.Is(err, store.ErrNotFound) {
+			return nil // there is nothing that it could go back to
+		}
+		return err
+	}
+	v := store.Shift{Service: d.Service, Version: d.Version, Stage: d.Stage, Active: true, Before: before,
+		Old: map[string]map[string]string{}}
+	for _, target := range targets {
+		served, err := l.planner.Served(ctx, manifest.Place{Service: d.Service, Stage: d.Stage, Target: target})
+		if err != nil {
+			return err
+		}
+		v.Old[target.String()] = served
+	}
+	entry, err := l.planner.Entry(ctx, d.Service, d.Stage, d.Version)
+	if err != nil {
+		return err
+	}
+	for _, rules := range []*manifest.Stage{entry.Standing, entry.Own} { // those of the version, where it has any
+		if rules != nil && rules.Shift != nil {
+			v.Every, v.Steps = rules.Shift.Every, nil
+			for _, share := range rules.Shift.Steps {
+				v.Steps = append(v.Steps, share*100)
+			}
+		}
+	}
+	return l.store.PutShift(ctx, v)
+}
+
+// shares tells whether a version that is deployed has yet to get all the calls.
+func (l *Line) shares(ctx context.Context, d store.Delivery) (bool, error) {
+	v, err := l.store.Shift(ctx, d.Service, d.Version, d.Stage)
+	if errors.Is(err, store.ErrNotFound) {
+		return false, nil
+	}
+	if err != nil || !v.Active || v.Share() >= 100 {
+		return false, err
+	}
+	sides, err := l.sides(ctx, d, v)
+	return len(sides) > 0, err
+}
+
+// side is a function on a target whose calls two revisions share.
+type side struct {
+	target        manifest.Target
+	function      string
+	newer, former string
+}
+
+// sides lists what the version has changed of what served before.
+func (l *Line) sides(ctx context.Context, d store.Delivery, v store.Shift) ([]side, error) {
+	targets, err := l.planner.Targets(ctx, d.Service, d.Stage, d.Version)
+	if err != nil {
+		return nil, err
+	}
+	var out []side
+	for _, target := range targets {
+		pointers, err := l.planner.Pointers(ctx, manifest.Place{Service: d.Service, Stage: d.Stage, Target: target})
+		if err != nil {
+			return nil, err
+		}
+		for fn, ids := range pointers {
+			former := v.Old[target.String()][fn]
+			for _, id := range ids {
+				if former != "" && id != former {
+					out = append(out, side{target, fn, id, former})
+				}
+			}
+		}
+	}
+	slices.SortFunc(out, func(a, b side) int { return strings.Compare(a.function, b.function) })
+	return out, nil
+}
+
+// shifting moves a shift on: it brings its share, judges it, and goes on or back.
+func (l *Line) shifting(ctx context.Context, d store.Delivery) error {
+	v, err := l.store.Shift(ctx, d.Service, d.Version, d.Stage)
+	if err != nil {
+		return err
+	}
+	there, err := l.bring(ctx, d, &v)
+	switch {
+	case err != nil || !there:
+		return err
+	case v.Back != "":
+		return l.wentBack(ctx, d, v)
+	case v.Share() >= 100:
+		return l.apply(ctx, d, delivery.Shifted, "", "it gets all calls")
+	}
+	if v.Since.IsZero() {
+		v.Since = l.store.Now()
+		if v.Begun.IsZero() {
+			v.Begun = v.Since
+			if v.History, err = l.history(ctx, d, v); err != nil {
+				return err
+			}
+		}
+		v.Taken = append(v.Taken, store.Taken{At: v.Since, Share: v.Share(), Why: v.Why})
+	}
+	counted, err := l.count(ctx, d, v)
+	if err != nil {
+		return err
+	}
+	verdict := judge.Look(counted, v.Looked)
+	if v.Looked == nil {
+		v.Looked = map[string]int{}
+	}
+	for _, f := range verdict.Findings {
+		if f.Looked {
+			v.Looked[f.Function] = f.New.Calls
+		}
+	}
+	v.Verdict = &verdict
+	v.Shift, v.Why, v.At = v.Next(verdict, l.store.Now())
+	if err := l.store.JudgeShift(ctx, v); err != nil {
+		return err
+	}
+	if v.Back != "" || v.Since.IsZero() { // what was decided is done now, not at the next look
+		return l.shifting(ctx, d)
+	}
+	return nil
+}
+
+// bring brings the share that a version is to get onto all targets, pointers alone,
+// and tells whether it is there.
+func (l *Line) bring(ctx context.Context, d store.Delivery, v *store.Shift) (bool, error) {
+	if v.Deployment > 0 {
+		last, err := l.store.Deployment(ctx, v.Deployment)
+		switch {
+		case err != nil:
+			return false, err
+		case last.State == store.Running:
+			return false, nil // its end is told
+		case last.State != store.Done:
+			return false, fmt.Errorf("deployment %d, which was to move the calls, is %s: %s", last.ID, last.State, last.Why)
+		}
+	}
+	targets, err := l.planner.Targets(ctx, d.Service, d.Stage, d.Version)
+	if err != nil {
+		return false, err
+	}
+	for _, target := range targets {
+		at := manifest.Place{Service: d.Service, Stage: d.Stage, Target: target}
+		p, err := deploy.Patiently(ctx, func() (*plan.Plan, error) { return l.planner.Compute(ctx, at, d.Version) })
+		switch {
+		case err != nil:
+			return false, err
+		case len(p.Problems) > 0:
+			return false, fmt.Errorf("%w for %s: %s", errPlan, target, p.Problems[0].Message)
+		case len(p.Steps) == 0:
+			continue
+		}
+		id, err := l.store.AddPlan(ctx, "", p)
+		if err != nil {
+			return false, err
+		}
+		_, err = l.runner.StartWith(ctx, id, "", func(tx store.Tx, deployment int64) error {
+			v.Deployment = deployment
+			return tx.KeepShift(ctx, *v)
+		})
+		return false, err
+	}
+	return true, nil
+}
+
+// wentBack ends a version's way where what served before has all calls again: the
+// version before takes its place, by a plan of its own.
+func (l *Line) wentBack(ctx context.Context, d store.Delivery, v store.Shift) error {
+	gone, err := moveBy(d, delivery.TakeBack, "", v.Back)
+	if err != nil {
+		return err
+	}
+	before, err := l.store.Delivery(ctx, d.Service, v.Before, d.Stage)
+	if err != nil {
+		return err
+	}
+	back, err := moveBy(before, delivery.Return, "", fmt.Sprintf("version %d went back: %s", d.Version, v.Back))
+	if err != nil {
+		return err
+	}
+	back.To.Agreed = nil
+	return l.store.MoveDeliveries(ctx, gone, back)
+}
+
+// goBack takes a version back by itself, where something served before it: pointers
+// first, then the rest. It tells whether it does.
+func (l *Line) goBack(ctx context.Context, d store.Delivery, why string) (bool, error) {
+	v, err := l.store.Shift(ctx, d.Service, d.Version, d.Stage)
+	if errors.Is(err, store.ErrNotFound) || err == nil && !v.Active {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	if v.Back == "" {
+		v.Back = why
+		if err := l.store.PutShift(ctx, v); err != nil {
+			return false, err
+		}
+	}
+	there, err := l.bring(ctx, d, &v)
+	if err != nil || !there {
+		return true, err
+	}
+	return true, l.wentBack(ctx, d, v)
+}
+
+// goesBack goes on with taking a version back, where that has begun.
+func (l *Line) goesBack(ctx context.Context, d store.Delivery) (bool, error) {
+	v, err := l.store.Shift(ctx, d.Service, d.Version, d.Stage)
+	if errors.Is(err, store.ErrNotFound) || err == nil && (!v.Active || v.Back == "") {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	return l.goBack(ctx, d, v.Back)
+}
+
+// count gives what was counted of both revisions since the shift began.
+func (l *Line) count(ctx context.Context, d store.Delivery, v store.Shift) ([]judge.Function, error) {
+	sides, err := l.sides(ctx, d, v)
+	if err != nil {
+		return nil, err
+	}
+	of := map[string]*judge.Function{}
+	var out []*judge.Function
+	for _, s := range sides {
+		if of[s.function] == nil {
+			of[s.function] = &judge.Function{Name: s.function, Before: v.History[s.function]}
+			out = append(out, of[s.function])
+		}
+	}
+	for _, target := range targetsOf(sides) {
+		client, scope, err := l.planner.Platform(manifest.Place{Service: d.Service, Stage: d.Stage, Target: target})
+		if err != nil {
+			return nil, err
+		}
+		minutes, err := client.Metrics(ctx, scope, v.Begun.Truncate(time.Minute))
+		if err != nil {
+			return nil, err
+		}
+		for _, m := range minutes {
+			for _, s := range sides {
+				if s.target != target || s.function != m.Function {
+					continue
+				}
+				switch m.Revision {
+				case s.newer:
+					of[s.function].New.Add(deploy.Sum(m))
+				case s.former:
+					of[s.function].Old.Add(deploy.Sum(m))
+				}
+			}
+		}
+	}
+	counted := make([]judge.Function, 0, len(out))
+	for _, f := range out {
+		counted = append(counted, *f)
+	}
+	return counted, nil
+}
+
+// history gives what the old revisions did in the day before the shift, by function.
+func (l *Line) history(ctx context.Context, d store.Delivery, v store.Shift) (map[string]figures.Sum, error) {
+	sides, err := l.sides(ctx, d, v)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]figures.Sum{}
+	for _, target := range targetsOf(sides) {
+		client, scope, err := l.planner.Platform(manifest.Place{Service: d.Service, Stage: d.Stage, Target: target})
+		if err != nil {
+			return nil, err
+		}
+		list, err := client.Sums(ctx, scope, v.Begun.Add(-historyOver))
+		if err != nil {
+			return nil, err
+		}
+		for _, m := range list {
+			for _, s := range sides {
+				if s.target == target && s.function == m.Function && s.former == m.Revision {
+					sum := out[s.function]
+					sum.Calls, sum.Errors = sum.Calls+m.Calls, sum.Errors+m.Errors
+					out[s.function] = sum
+				}
+			}
+		}
+	}
+	return out, nil
+}
+
+func targetsOf(sides []side) []manifest.Target {
+	var out []manifest.Target
+	for _, s := range sides {
+		if !slices.Contains(out, s.target) {
+			out = append(out, s.target)
+		}
+	}
+	return out
+}
+
+// The words by which somebody steers a shift.
+const (
+	Hold    = "hold"    // it goes on no further by itself
+	Release = "release" // it goes on by itself again
+	Further = "further" // it takes the next step now
+	Back    = "back"    // it goes back now
+)
+
+// Steer does what somebody says to a shift. The judge sends one back all the same that
+// is held.
+func (l *Line) Steer(ctx context.Context, service string, version int, stage, word string, by store.Person,
+	why string) error {
+	if err := May(by, rights.Run, service, stage); err != nil {
+		return err
+	}
+	d := store.Delivery{Service: service, Version: version, Stage: stage}
+	err := l.store.ChangeShift(ctx, d, by.Handle, "shift: "+word, func(v *store.Shift) error {
+		switch {
+		case v.Back != "":
+			return fmt.Errorf("it goes back already: %w", delivery.ErrTransition)
+		case word == Hold:
+			v.Held = by.Handle
+		case word == Release:
+			v.Held = ""
+		case word == Further && v.Step < len(v.Steps):
+			v.Shift, v.Why = v.On(), by.Handle+" let it go on"
+		case word == Back:
+			v.Back = "taken back by " + by.Handle
+			if why != "" {
+				v.Back += ": " + why
+			}
+		default:
+			return fmt.Errorf("%q: %w", word, delivery.ErrTransition)
+		}
+		return nil
+	})
+	l.Nudge()
+	return err
+}

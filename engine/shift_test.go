@@ -1,0 +1,224 @@
+package engine_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"rudmar/core/delivery"
+	"rudmar/core/rights"
+	"rudmar/engine/deliver"
+	"rudmar/engine/store"
+	"rudmar/platform"
+)
+
+// shifted is a service whose one stage moves traffic in shares.
+func shifted(every, body string) map[string]string {
+	return map[string]string{
+		"rudmar.yaml": "rudmar: 1\nservice: frostline\nowner: cold-nights\nstages:\n" +
+			"  - {stage: trial, target: local/north, enter: {on: push}, shift: {steps: [20%, 50%], every: " + every + "}}\n",
+		"a/function.yaml": fn("a", ""), "a/main.py": body,
+	}
+}
+
+const (
+	firstAnswer = "def run(call): return 'first'\n"
+	goodAnswer  = "def run(call): return 'second'\n"
+	badAnswer   = "import random\ndef run(call):\n    if random.random() < 0.5: raise ValueError('frozen')\n    return 'third'\n"
+)
+
+// traffic calls a function again and again until the test ends or stop is called, and
+// counts what answered.
+func (r *rig) traffic(function string) (count func() map[string]int, stop func()) {
+	ctx, cancel := context.WithCancel(r.Context())
+	var mu sync.Mutex
+	answers := map[string]int{}
+	var group sync.WaitGroup
+	for range 4 {
+		group.Go(func() {
+			for ctx.Err() == nil {
+				inv, err := r.platform.Invoke(ctx, platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}, function,
+					"ask", "", map[string]any{})
+				text := fmt.Sprint(inv.Answer)
+				if err != nil {
+					text = "no answer"
+				} else if inv.Error != nil {
+					text = "failed"
+				}
+				mu.Lock()
+				answers[text]++
+				mu.Unlock()
+			}
+		})
+	}
+	count = func() map[string]int {
+		mu.Lock()
+		defer mu.Unlock()
+		out := map[string]int{}
+		for k, n := range answers {
+			out[k] = n
+		}
+		return out
+	}
+	return count, func() { cancel(); group.Wait() }
+}
+
+func (r *rig) shift(version int) store.Shift {
+	r.Helper()
+	v, err := r.Store.Shift(r.Context(), "frostline", version, "trial")
+	if err != nil {
+		r.Fatal(err)
+	}
+	return v
+}
+
+// A version that is worse than the one before goes back by itself, by what the judge
+// says, and soon gets no call any more; one that is as good gets all of them.
+func TestShiftGoesOnAndBack(t *testing.T) {
+	r := newRig(t)
+	r.push(shifted("1s", firstAnswer))
+	r.reaches(1, "trial", delivery.Settled)
+	if _, err := r.Store.Shift(t.Context(), "frostline", 1, "trial"); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("the first version shifts: %v", err)
+	}
+	count, stop := r.traffic("a")
+	defer stop()
+	r.push(shifted("1s", goodAnswer))
+	r.reaches(2, "trial", delivery.Settled)
+	v := r.shift(2)
+	if v.Active || len(v.Taken) != 2 || v.Taken[0].Share != 20 || v.Taken[1].Share != 50 || v.Before != 1 {
+		t.Errorf("%+v", v)
+	}
+	if v.Verdict == nil || len(v.Verdict.Findings) != 1 || v.Verdict.Findings[0].New.Calls == 0 || v.Verdict.Findings[0].Old.Calls == 0 {
+		t.Errorf("it was judged by nothing: %+v", v.Verdict)
+	}
+	r.upToDate("trial", "north", 2)
+
+	r.push(shifted("10m", badAnswer))
+	gone := r.reaches(3, "trial", delivery.WentBack)
+	if !strings.Contains(gone.Why, "calls failed") || !strings.Contains(gone.Why, "worse with a probability of") {
+		t.Errorf("why: %s", gone.Why)
+	}
+	before := count()
+	r.reaches(2, "trial", delivery.Settled)
+	back := r.shift(3)
+	if back.Active || back.Verdict.Findings[0].New.Calls > back.Verdict.Findings[0].Old.Calls {
+		t.Errorf("%+v", back)
+	}
+	r.upToDate("trial", "north", 2)
+	r.until("the version before answers", func() bool { return count()["second"] > before["second"]+20 })
+	if after := count(); after["third"] > before["third"] || after["failed"] > before["failed"] || after["no answer"] > 0 {
+		t.Errorf("after it went back it still answered: %v, before %v", after, before)
+	}
+	if standing, err := r.Store.Standing(t.Context(), "frostline"); err != nil || standing["trial"] != 2 {
+		t.Errorf("%v: %v stands", err, standing)
+	}
+}
+
+// A shift can be held, let go on, and taken back by those who may; the judge has a
+// word all the same.
+func TestShiftBySomebodysWord(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	r.push(shifted("10m", firstAnswer))
+	r.reaches(1, "trial", delivery.Settled)
+	r.push(shifted("10m", goodAnswer))
+	r.reaches(2, "trial", delivery.Shifting)
+	say := func(word, who string) error { return r.Line.Steer(ctx, "frostline", 2, "trial", word, r.person(who), "cold feet") }
+	r.until("it has its first share", func() bool { return len(r.shift(2).Taken) == 1 })
+	reader := r.person("wren")
+	reader.Role = rights.Reader
+	if err := r.Line.Steer(ctx, "frostline", 2, "trial", deliver.Back, reader, ""); !errors.Is(err, rights.ErrRefused) {
+		t.Errorf("who may only look takes it back: %v", err)
+	}
+	if err := say("jump", "wren"); !errors.Is(err, delivery.ErrTransition) {
+		t.Errorf("an unknown word: %v", err)
+	}
+	if err := say(deliver.Hold, "wren"); err != nil || r.shift(2).Held != "wren" {
+		t.Errorf("%v: %+v", err, r.shift(2))
+	}
+	// In the middle of a shift nothing is drift, and a plan has nothing to do.
+	p, err := r.Planner.Compute(ctx, place("trial", "north"), 2)
+	if err != nil || len(p.Steps) != 0 {
+		t.Errorf("%v: %+v", err, p.Steps)
+	}
+	if drift, err := r.Planner.Drift(ctx, place("trial", "north")); err != nil || len(drift) != 0 {
+		t.Errorf("%v: %+v", err, drift)
+	}
+	if err := say(deliver.Further, "wren"); err != nil {
+		t.Fatal(err)
+	}
+	r.until("it has its second share", func() bool { v := r.shift(2); return len(v.Taken) == 2 && v.Taken[1].Share == 50 })
+	// Closed in the middle, it goes on where it was.
+	if err := r.Engine.Close(); err != nil {
+		t.Fatal(err)
+	}
+	r.start()
+	if d := r.reaches(2, "trial", delivery.Shifting); d.Version != 2 || r.shift(2).Share() != 50 {
+		t.Errorf("%+v", r.shift(2))
+	}
+	if err := say(deliver.Back, "wren"); err != nil {
+		t.Fatal(err)
+	}
+	gone := r.reaches(2, "trial", delivery.WentBack)
+	if gone.Why != "taken back by wren: cold feet" {
+		t.Errorf("why: %s", gone.Why)
+	}
+	r.reaches(1, "trial", delivery.Settled)
+	r.upToDate("trial", "north", 1)
+	if err := say(deliver.Back, "wren"); !errors.Is(err, store.ErrMoved) {
+		t.Errorf("what is over is taken back: %v", err)
+	}
+}
+
+// A version without a shift whose cases fail goes back too, and nobody else's word
+// is needed; the first of a stage has nowhere to go and stops.
+func TestFailedCasesGoBack(t *testing.T) {
+	r := newRig(t)
+	files := shifted("1m", firstAnswer)
+	files["rudmar.yaml"] = strings.Replace(files["rudmar.yaml"], ", shift: {steps: [20%, 50%], every: 1m}", "", 1)
+	wrong := "case: it is first\nsend: {route: GET /a}\nexpect: [body == \"first\"]\n"
+	files["a/cases/works.yaml"] = strings.Replace(wrong, "first\"", "last\"", 1)
+	r.push(files)
+	stopped := r.reaches(1, "trial", delivery.Stopped)
+	if !strings.Contains(stopped.Why, "1 of 1 cases failed") {
+		t.Errorf("why: %s", stopped.Why)
+	}
+	files["a/cases/works.yaml"] = wrong
+	r.push(files)
+	r.reaches(2, "trial", delivery.Settled)
+	files["a/main.py"] = goodAnswer
+	r.push(files)
+	gone := r.reaches(3, "trial", delivery.WentBack)
+	if !strings.Contains(gone.Why, "1 of 1 cases failed: it is first") {
+		t.Errorf("why: %s", gone.Why)
+	}
+	d := r.reaches(2, "trial", delivery.Settled)
+	if !strings.Contains(d.Why, "cases passed") {
+		t.Errorf("the version before was not proved again: %s", d.Why)
+	}
+	r.upToDate("trial", "north", 2)
+	inv, err := r.platform.Invoke(t.Context(), platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}, "a", "ask", "",
+		map[string]any{})
+	if err != nil || inv.Answer != "first" {
+		t.Errorf("%v: it answers %v", err, inv.Answer)
+	}
+}
+
+// Where nobody calls, a shift goes on by time.
+func TestShiftWithoutCalls(t *testing.T) {
+	r := newRig(t)
+	r.push(shifted("1s", firstAnswer))
+	r.reaches(1, "trial", delivery.Settled)
+	begun := time.Now()
+	r.push(shifted("1s", goodAnswer))
+	r.reaches(2, "trial", delivery.Settled)
+	v := r.shift(2)
+	if took := time.Since(begun); took < 2*time.Second || len(v.Taken) != 2 || !strings.Contains(v.Verdict.Why, "by time") {
+		t.Errorf("after %s: %+v %+v", took, v.Taken, v.Verdict)
+	}
+}

@@ -1,0 +1,137 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"rudmar/core/delivery"
+	"rudmar/core/figures"
+	"rudmar/core/judge"
+)
+
+// Shift is how a version came into a stage after another one.
+type Shift struct {
+	Service string `json:"-"`
+	Version int    `json:"-"`
+	Stage   string `json:"-"`
+	Active  bool   `json:"-"`
+
+	delivery.Shift
+	// Before is the version that settled there last, and Old what each of its
+	// functions was served by, by target and function: the id of a revision.
+	Before int                          `json:"before"`
+	Old    map[string]map[string]string `json:"old"`
+	// Begun is when the version got its first calls, in the minutes of which both are
+	// compared; History is what the old revisions did in the day before, by function.
+	Begun   time.Time              `json:"begun"`
+	History map[string]figures.Sum `json:"history,omitempty"`
+	Looked  map[string]int         `json:"looked,omitempty"` // calls at the last look, by function
+	Verdict *judge.Verdict         `json:"verdict,omitempty"`
+	Why     string                 `json:"why,omitempty"` // it stays as it is, or went on
+	At      time.Time              `json:"at"`            // when it goes on by time; zero where it does not
+	// Deployment is the one that brings the share; 0 for none.
+	Deployment int64 `json:"deployment,omitempty"`
+	// Said counts the words that somebody has said to it.
+	Said int `json:"said,omitempty"`
+	// Steps taken so far: when, to which share, and why.
+	Taken []Taken `json:"taken,omitempty"`
+}
+
+// Taken is a step that a shift took.
+type Taken struct {
+	At    time.Time `json:"at"`
+	Share float64   `json:"share"`
+	Why   string    `json:"why,omitempty"`
+}
+
+func takeShift(r scanner) (Shift, error) {
+	var s Shift
+	var body string
+	if err := r.Scan(&s.Service, &s.Version, &s.Stage, &s.Active, &body); err != nil {
+		return s, err
+	}
+	return s, json.Unmarshal([]byte(body), &s)
+}
+
+// Shift gives how a version came into a stage; ErrNotFound where nothing was there
+// before.
+func (s *Store) Shift(ctx context.Context, service string, version int, stage string) (Shift, error) {
+	return one(ctx, s.read, takeShift, `SELECT service, version, stage, active, body FROM shifts
+		WHERE service = ? AND version = ? AND stage = ?`, service, version, stage)
+}
+
+// ActiveShifts gives the shifts of a service that are not over.
+func (s *Store) ActiveShifts(ctx context.Context, service string) ([]Shift, error) {
+	return list(ctx, s.read, takeShift, `SELECT service, version, stage, active, body FROM shifts
+		WHERE service = ? AND active = 1 ORDER BY stage`, service)
+}
+
+// PutShift keeps a shift as it is now, and tells it.
+func (s *Store) PutShift(ctx context.Context, v Shift) error {
+	return s.Within(ctx, func(tx Tx) error { return tx.PutShift(ctx, v) })
+}
+
+// PutShift keeps a shift as part of a transaction.
+func (tx Tx) PutShift(ctx context.Context, v Shift) error {
+	body, err := json.Marshal(v)
+	if err != nil {
+		return fmt.Errorf("keeping a shift: %w", err)
+	}
+	if _, err := tx.ExecContext(ctx, `INSERT INTO shifts (service, version, stage, active, body) VALUES (?,?,?,?,?)
+		ON CONFLICT DO UPDATE SET active = excluded.active, body = excluded.body`, v.Service, v.Version, v.Stage, v.Active,
+		string(body)); err != nil {
+		return err
+	}
+	return tx.Tell(ctx, v.Service, TopicShift, map[string]any{"version": v.Version, "stage": v.Stage})
+}
+
+// endShift ends what a version's shift steers, once the version stands or has gone.
+func (tx Tx) endShift(ctx context.Context, d Delivery) error {
+	_, err := tx.ExecContext(ctx, `UPDATE shifts SET active = 0 WHERE service = ? AND version = ? AND stage = ?`, d.Service,
+		d.Version, d.Stage)
+	return err
+}
+
+// ChangeShift changes an active shift by what somebody says, in one transaction with
+// the check that the version still moves there. It is noted in their name.
+func (s *Store) ChangeShift(ctx context.Context, d Delivery, person, what string, change func(v *Shift) error) error {
+	return s.Within(ctx, func(tx Tx) error {
+		v, err := one(ctx, tx, takeShift, `SELECT s.service, s.version, s.stage, s.active, s.body FROM shifts s
+			JOIN deliveries d USING (service, version, stage) WHERE s.service = ? AND s.version = ? AND s.stage = ?
+			AND s.active = 1 AND d.state = ?`, d.Service, d.Version, d.Stage, delivery.Shifting)
+		if err != nil {
+			return fmt.Errorf("version %d does not shift in %s: %w", d.Version, d.Stage, ErrMoved)
+		}
+		if err := change(&v); err != nil {
+			return err
+		}
+		v.Said++
+		if err := tx.Note(ctx, Entry{Person: person, Service: d.Service, Stage: d.Stage, What: what,
+			Text: fmt.Sprintf("version %d at %.3g %%", d.Version, v.Share())}); err != nil {
+			return err
+		}
+		return tx.PutShift(ctx, v)
+	})
+}
+
+// JudgeShift keeps how a shift was judged, or is brought on, as KeepShift does.
+func (s *Store) JudgeShift(ctx context.Context, v Shift) error {
+	return s.Within(ctx, func(tx Tx) error { return tx.KeepShift(ctx, v) })
+}
+
+// KeepShift keeps a shift as part of a transaction, unless somebody has said a word to
+// it since it was read, or it is over: then the error is ErrMoved, and it is to be
+// judged anew.
+func (tx Tx) KeepShift(ctx context.Context, v Shift) error {
+	now, err := one(ctx, tx, takeShift, `SELECT service, version, stage, active, body FROM shifts
+		WHERE service = ? AND version = ? AND stage = ?`, v.Service, v.Version, v.Stage)
+	if err != nil {
+		return err
+	}
+	if !now.Active || now.Said != v.Said {
+		return fmt.Errorf("the shift of version %d in %s: %w", v.Version, v.Stage, ErrMoved)
+	}
+	return tx.PutShift(ctx, v)
+}
