@@ -24,7 +24,7 @@ import (
 	"rudmar/engine/people"
 )
 
-//go:embed all:steps
+//go:embed all:steps all:canal
 var steps embed.FS
 
 // Repository and Service of the demo.
@@ -95,20 +95,11 @@ func Build(ctx context.Context, o Options) error {
 			return err
 		}
 	}
-	b := &builder{Options: o}
-	if err := b.ask(ctx, "wren", http.MethodPost, "/repositories",
-		map[string]string{"name": Repository}, nil); err != nil {
+	b := &builder{Options: o, repository: Repository, service: Service}
+	if err := b.begin(ctx); err != nil {
 		return err
 	}
-	dir, err := os.MkdirTemp(o.Dir, "demo-")
-	if err != nil {
-		return err
-	}
-	defer os.RemoveAll(dir)
-	b.dir = dir
-	if err := b.git(ctx, nil, "init", "--quiet", "--initial-branch=main"); err != nil {
-		return err
-	}
+	defer os.RemoveAll(b.dir)
 	for i, c := range history() {
 		if err := b.take(ctx, i+1, c); err != nil {
 			return fmt.Errorf("%s: %w", c.step, err)
@@ -122,36 +113,34 @@ func Build(ctx context.Context, o Options) error {
 			}
 		}
 	}
-	return b.traffic(ctx)
+	if err := b.traffic(ctx); err != nil {
+		return err
+	}
+	return (&builder{Options: o, repository: canalRepository, service: canalService}).canal(ctx)
 }
 
 type builder struct {
 	Options
-	dir string
+	repository, service string
+	dir                 string // of its working copy
+}
+
+// begin makes the repository, and a working copy of it.
+func (b *builder) begin(ctx context.Context) error {
+	if err := b.ask(ctx, "wren", http.MethodPost, "/repositories",
+		map[string]string{"name": b.repository}, nil); err != nil {
+		return err
+	}
+	var err error
+	if b.dir, err = os.MkdirTemp(b.Dir, "demo-"); err != nil {
+		return err
+	}
+	return b.git(ctx, nil, "init", "--quiet", "--initial-branch=main")
 }
 
 // take commits and pushes one step, and moves its version on as far as it went.
 func (b *builder) take(ctx context.Context, version int, c commit) error {
-	files, err := fs.Sub(steps, "steps/"+c.step)
-	if err != nil {
-		return err
-	}
-	if err := b.write(files); err != nil {
-		return err
-	}
-	at := time.Now().Add(-time.Duration(c.daysAgo * 24 * float64(time.Hour))).Format(time.RFC3339)
-	env := []string{"GIT_AUTHOR_NAME=" + c.author, "GIT_AUTHOR_EMAIL=" + c.author + "@brambleford.invalid",
-		"GIT_AUTHOR_DATE=" + at,
-		"GIT_COMMITTER_NAME=" + c.author, "GIT_COMMITTER_EMAIL=" + c.author + "@brambleford.invalid",
-		"GIT_COMMITTER_DATE=" + at}
-	if err := b.git(ctx, nil, "add", "--all"); err != nil {
-		return err
-	}
-	if err := b.git(ctx, env, "commit", "--quiet", "-m", c.message); err != nil {
-		return err
-	}
-	address := strings.Replace(b.Server, "http://", "http://"+c.author+":"+Password+"@", 1) + "/git/" + Repository + ".git"
-	if err := b.git(ctx, nil, "push", "--quiet", address, "main"); err != nil {
+	if err := b.push(ctx, "steps/"+c.step, c); err != nil {
 		return err
 	}
 	if err := b.settled(ctx, version, "trial"); err != nil {
@@ -175,6 +164,30 @@ func (b *builder) take(ctx context.Context, version int, c commit) error {
 		}
 	}
 	return b.settled(ctx, version, "live")
+}
+
+// push commits and pushes what lies in a folder.
+func (b *builder) push(ctx context.Context, folder string, c commit) error {
+	files, err := fs.Sub(steps, folder)
+	if err != nil {
+		return err
+	}
+	if err := b.write(files); err != nil {
+		return err
+	}
+	at := time.Now().Add(-time.Duration(c.daysAgo * 24 * float64(time.Hour))).Format(time.RFC3339)
+	env := []string{"GIT_AUTHOR_NAME=" + c.author, "GIT_AUTHOR_EMAIL=" + c.author + "@brambleford.invalid",
+		"GIT_AUTHOR_DATE=" + at,
+		"GIT_COMMITTER_NAME=" + c.author, "GIT_COMMITTER_EMAIL=" + c.author + "@brambleford.invalid",
+		"GIT_COMMITTER_DATE=" + at}
+	if err := b.git(ctx, nil, "add", "--all"); err != nil {
+		return err
+	}
+	if err := b.git(ctx, env, "commit", "--quiet", "-m", c.message); err != nil {
+		return err
+	}
+	address := strings.Replace(b.Server, "http://", "http://"+c.author+":"+Password+"@", 1) + "/git/" + b.repository + ".git"
+	return b.git(ctx, nil, "push", "--quiet", address, "main")
 }
 
 // write copies files into the working folder. Unlike os.CopyFS it overwrites.
@@ -209,7 +222,7 @@ func (b *builder) git(ctx context.Context, env []string, args ...string) error {
 // act does something with a version in a stage, as somebody who has looked at
 // what it means there.
 func (b *builder) act(ctx context.Context, person string, version int, stage, action, comment string) error {
-	path := fmt.Sprintf("/services/%s/deliveries/%d/stages/%s/", Service, version, stage)
+	path := fmt.Sprintf("/services/%s/deliveries/%d/stages/%s/", b.service, version, stage)
 	var means struct{ Digest string }
 	if err := b.ask(ctx, person, http.MethodGet, path+"meaning", nil, &means); err != nil {
 		return err
@@ -220,16 +233,26 @@ func (b *builder) act(ctx context.Context, person string, version int, stage, ac
 
 // settled waits until a version is settled in a stage.
 func (b *builder) settled(ctx context.Context, version int, stage string) error {
+	return b.reaches(ctx, version, stage, delivery.Settled, func() error { return nil })
+}
+
+// reaches waits until a version is in a state in a stage; meanwhile is done again and
+// again until then.
+func (b *builder) reaches(ctx context.Context, version int, stage string, want delivery.State,
+	meanwhile func() error) error {
 	wake, stop := b.Engine.Store.Listen()
 	defer stop()
 	limit := time.After(60 * time.Second)
 	for {
-		d, err := b.Engine.Store.Delivery(ctx, Service, version, stage)
-		if err == nil && d.State == delivery.Settled {
+		d, err := b.Engine.Store.Delivery(ctx, b.service, version, stage)
+		if err == nil && d.State == want {
 			return nil
 		}
 		if err == nil && (d.State == delivery.Stopped || d.State == delivery.Refused) {
 			return fmt.Errorf("version %d is %s in %s: %s", version, d.State, stage, d.Why)
+		}
+		if err := meanwhile(); err != nil {
+			return err
 		}
 		select {
 		case <-ctx.Done():
@@ -237,9 +260,13 @@ func (b *builder) settled(ctx context.Context, version int, stage string) error 
 		case <-limit:
 			return fmt.Errorf("version %d is still %s in %s: %s", version, d.State, stage, d.Why)
 		case <-wake:
+		case <-time.After(meanwhileEvery):
 		}
 	}
 }
+
+// meanwhileEvery is how often something is done while a state is waited for.
+const meanwhileEvery = 50 * time.Millisecond
 
 func (b *builder) ask(ctx context.Context, person, method, path string, body, out any) error {
 	text, err := json.Marshal(body)

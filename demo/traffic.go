@@ -16,7 +16,7 @@ func (b *builder) traffic(ctx context.Context) error {
 	stations := []string{"hill", "weir", "orchard-gate"}
 	for _, stage := range []string{"trial", "preview", "live"} {
 		at := manifest.Place{Service: Service, Stage: stage, Target: manifest.ParseTarget("local/north")}
-		routes, err := b.routes(ctx, at)
+		routes, err := b.routes(ctx, at, "route/stations/list", "/stations")
 		if err != nil {
 			return err
 		}
@@ -47,15 +47,16 @@ func (b *builder) traffic(ctx context.Context) error {
 		map[string]any{"memory": 256 << 20, "env.MODE": "quiet"})
 }
 
-// routes gives the address of a stage's routes, from what its deployment gave.
-func (b *builder) routes(ctx context.Context, at manifest.Place) (string, error) {
+// routes gives the address of a stage's routes, from what its deployment gave for the
+// route of an address, whose own path is this one.
+func (b *builder) routes(ctx context.Context, at manifest.Place, address, path string) (string, error) {
 	record, err := b.Engine.Store.Record(ctx, at)
 	if err != nil {
 		return "", err
 	}
 	for _, r := range record {
-		if url, ok := r.Platform["url"].(string); ok && r.Address == "route/stations/list" {
-			return strings.TrimSuffix(url, "/stations"), nil
+		if url, ok := r.Platform["url"].(string); ok && r.Address == address {
+			return strings.TrimSuffix(url, path), nil
 		}
 	}
 	return "", fmt.Errorf("%s has no route to call", at.Stage)

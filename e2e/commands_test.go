@@ -56,7 +56,6 @@ func (c commands) refused(args string, says string) {
 
 // Somebody makes a token on the page You, sees it once, and ends it.
 func TestYourTokens(t *testing.T) {
-	t.Parallel()
 	r := demo(t)
 	p := r.open(browse(t), "wren")
 	p.arrive("/you")
@@ -86,7 +85,6 @@ func TestYourTokens(t *testing.T) {
 // Every act of the page has a command, for somebody who signed in once and for a
 // machine with a token.
 func TestCommandsOfTheDay(t *testing.T) {
-	t.Parallel()
 	r := demo(t)
 	home := t.TempDir()
 	wren := commands{t, []string{"XDG_CONFIG_HOME=" + home, "HOME=" + home, "RUDMAR_TOKEN=", "RUDMAR_PASSWORD="}}

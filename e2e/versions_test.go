@@ -80,7 +80,7 @@ func TestVersionsInThePage(t *testing.T) {
 	if err != nil || len(z.File) != 1 || z.File[0].Name != "warn.py" {
 		t.Errorf("the archive: %v %s", err, archive)
 	}
-	out, err := run(t, dir, program, "version", "verify", "5", "--data", r.data)
+	out, err := run(t, dir, program, "version", "verify", "5", "--service", "frostline", "--data", r.data)
 	if err != nil || !strings.Contains(out, "archive of warn") || strings.Contains(out, "ALTERED") ||
 		!strings.Contains(out, "by wren") {
 		t.Errorf("%v\n%s", err, out)
@@ -98,7 +98,7 @@ func TestVersionsInThePage(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if out, err := run(t, dir, program, "version", "verify", "5", "--data", r.data); err == nil ||
+	if out, err := run(t, dir, program, "version", "verify", "5", "--service", "frostline", "--data", r.data); err == nil ||
 		!strings.Contains(out, "ALTERED: its bytes are not those that were signed") {
 		t.Errorf("%v\n%s", err, out)
 	}

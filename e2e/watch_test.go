@@ -123,7 +123,6 @@ func TestRunAlone(t *testing.T) {
 // A private copy on a server has data and addresses of its own, and the stage that
 // versions go through stays as it is.
 func TestWatch(t *testing.T) {
-	t.Parallel()
 	r := demo(t)
 	dir := filepath.Join(r.clone("wren"), "frostline")
 	as := func(handle string) []string {

@@ -117,6 +117,9 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 	return e, nil
 }
 
+// LockFile is the file of the lock that a process has on its data folder.
+const LockFile = "rudmar.lock"
+
 // ErrTaken tells that another Rudmar has a data folder.
 var ErrTaken = errors.New("another Rudmar runs on this data folder; end it first, or give another folder")
 
@@ -125,7 +128,7 @@ func own(ctx context.Context, dir string) (*flock.Flock, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("making the data folder: %w", err)
 	}
-	lock, err := folder.Take(ctx, filepath.Join(dir, "rudmar.lock"))
+	lock, err := folder.Take(ctx, filepath.Join(dir, LockFile))
 	if errors.Is(err, folder.ErrHeld) {
 		return nil, fmt.Errorf("%w: %s", ErrTaken, dir)
 	}

@@ -87,7 +87,7 @@ func TestShiftGoesOnAndBack(t *testing.T) {
 	}
 	count, stop := r.traffic("a")
 	defer stop()
-	r.push(shifted("1s", goodAnswer))
+	r.push(shifted("10m", goodAnswer)) // it comes in by the rules that stand, and stands from then on
 	r.reaches(2, "trial", delivery.Settled)
 	v := r.shift(2)
 	if v.Active || len(v.Taken) != 2 || v.Taken[0].Share != 20 || v.Taken[1].Share != 50 || v.Before != 1 {
@@ -128,7 +128,9 @@ func TestShiftBySomebodysWord(t *testing.T) {
 	r.reaches(1, "trial", delivery.Settled)
 	r.push(shifted("10m", goodAnswer))
 	r.reaches(2, "trial", delivery.Shifting)
-	say := func(word, who string) error { return r.Line.Steer(ctx, "frostline", 2, "trial", word, r.person(who), "cold feet") }
+	say := func(word, who string) error {
+		return r.Line.Steer(ctx, "frostline", 2, "trial", word, r.person(who), "cold feet")
+	}
 	r.until("it has its first share", func() bool { return len(r.shift(2).Taken) == 1 })
 	reader := r.person("wren")
 	reader.Role = rights.Reader

@@ -161,21 +161,8 @@ func (h *handlers) ProveCopy(ctx context.Context, r api.ProveCopyRequestObject) 
 	if err != nil {
 		return nil, err
 	}
-	out := api.ProveCopy200JSONResponse{}
-	for _, run := range runs {
-		shown := api.CaseRun{Target: copied.Place.Target.String(), Function: run.Function, File: run.File, Name: run.Name,
-			Passed: run.Passed, At: h.engine.Store.Now().UnixMilli(), Outcomes: []api.CaseOutcome{}}
-		if shown.Outcomes, err = convert[[]api.CaseOutcome](append([]cases.Outcome{}, run.Found.Outcomes...)); err != nil {
-			return nil, err
-		}
-		invocation, err := convert[api.Invocation](run.Found.Invocation)
-		if err != nil {
-			return nil, err
-		}
-		shown.Invocation = &invocation
-		out = append(out, shown)
-	}
-	return out, nil
+	out, err := h.shownRuns(runs)
+	return api.ProveCopy200JSONResponse(out), err
 }
 
 // followCopyLogs sends the log lines of one's own copy.

@@ -79,6 +79,12 @@ func (h *handlers) GetDeliveryStage(ctx context.Context,
 		return nil, err
 	}
 	out.Actions = h.actions(ctx, d, gates)
+	if out.Shift, err = h.shift(ctx, d); err != nil {
+		return nil, err
+	}
+	if out.Shift != nil && out.Shift.Active && d.State == delivery.Shifting && may(ctx, rights.Run, d.Service, d.Stage) == nil {
+		out.Actions = append(out.Actions, steering(out.Shift)...)
+	}
 	return api.GetDeliveryStage200JSONResponse(out), nil
 }
 
@@ -223,6 +229,8 @@ func (h *handlers) ActOnDelivery(ctx context.Context,
 		err = line.Refuse(ctx, r.Service, r.Version, r.Stage, say.By, say.Comment)
 	case "retry":
 		err = line.Retry(ctx, r.Service, r.Version, r.Stage, say.By)
+	case "hold", "release", "further", "back":
+		err = line.Steer(ctx, r.Service, r.Version, r.Stage, string(r.Action), say.By, say.Comment)
 	case "return":
 		err = line.GoBack(ctx, r.Service, r.Version, r.Stage, say)
 	}

@@ -48,6 +48,14 @@ func (h *handlers) facts(ctx context.Context, name string) (*view.Facts, error) 
 	if f.Build, err = h.engine.Store.LatestBuild(ctx, name); err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, err
 	}
+	shifts, err := h.engine.Store.ActiveShifts(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	f.Shifts = map[string]store.Shift{}
+	for _, v := range shifts {
+		f.Shifts[v.Stage] = v
+	}
 	f.Looks, err = h.engine.Watch.Looks(ctx, name)
 	return f, err
 }

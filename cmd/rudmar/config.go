@@ -26,6 +26,7 @@ const usualLook = 3 * time.Second
 // config is everything that can be set. All defaults stand here.
 type config struct {
 	demo           bool // this is the demo
+	plays          bool // its traffic goes on
 	data           string
 	listen         string
 	platformListen string

@@ -16,13 +16,17 @@ import (
 // what that means.
 func deliveryCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "delivery",
-		Short: "Ask for a version in a stage, approve it, refuse it, go on, or take it back"}
+		Short: "Ask for a version in a stage, approve it, refuse it, steer its shift, or take it back"}
 	for _, act := range []struct{ name, action, short string }{
 		{"ask", "request", "Ask for a version in a stage that is entered on request"},
 		{"approve", "approve", "Say yes to what a version means in a stage"},
 		{"refuse", "refuse", "Say no to a version in a stage"},
 		{"go-on", "retry", "Plan and deploy a version again that stopped"},
 		{"take-back", "return", "Put a stage back to a version that was there before"},
+		{"hold", "hold", "Hold a shift at the share that it has"},
+		{"release", "release", "Let a shift that is held go on by itself"},
+		{"further", "further", "Let a shift take its next step now"},
+		{"back", "back", "Take a version that shifts back now"},
 	} {
 		cmd.AddCommand(deliveryActCommand(act.name, act.action, act.short))
 	}

@@ -2,7 +2,9 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 
@@ -10,6 +12,8 @@ import (
 
 	"rudmar/demo"
 	"rudmar/engine"
+	"rudmar/folder"
+	"rudmar/platform/local"
 )
 
 func demoCommand() *cobra.Command {
@@ -24,7 +28,7 @@ and prints where to look. Started again it goes on with what is there.`,
 		Args: cobra.NoArgs, PreRunE: environment,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if fresh {
-				if err := os.RemoveAll(c.data); err != nil {
+				if err := startOver(cmd.Context(), c.data); err != nil {
 					return fmt.Errorf("starting over: %w", err)
 				}
 			}
@@ -49,6 +53,9 @@ and prints where to look. Started again it goes on with what is there.`,
 						return err
 					}
 				}
+				if c.plays {
+					go demo.Play(ctx, e)
+				}
 				fmt.Print(demo.Welcome(c.address))
 				return nil
 			})
@@ -56,6 +63,7 @@ and prints where to look. Started again it goes on with what is there.`,
 	}
 	c.dataFlag(cmd.Flags(), "demo-data")
 	c.serveFlags(cmd.Flags())
+	cmd.Flags().BoolVar(&c.plays, "play", true, "go on with a little traffic while the demo runs")
 	cmd.Flags().BoolVar(&fresh, "fresh", false, "throw away what is there and start over")
 	return cmd
 }
@@ -68,4 +76,22 @@ func (c *config) changeByHand(ctx context.Context, scope, address string, attrib
 	}
 	h := &hand{c.platformAt, token}
 	return h.ask(ctx, "PUT", "/hand/"+scope+"/"+escape(address), attributes, nil)
+}
+
+// startOver throws a data folder away, unless a Rudmar runs on it.
+func startOver(ctx context.Context, dir string) error {
+	if _, err := os.Stat(dir); errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	for _, name := range []string{engine.LockFile, filepath.Join("platform", local.LockFile)} {
+		lock, err := folder.Take(ctx, filepath.Join(dir, name))
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return fmt.Errorf("%s: %w", dir, err)
+		}
+		defer lock.Unlock() //nolint:errcheck // the file is gone by then
+	}
+	return os.RemoveAll(dir)
 }

@@ -88,7 +88,8 @@ plan: 0 nothing to do, 4 something would change, 5 something stops it.`,
 		formatCommand(), versionCommand(), becomesCommand(), newCommand(), schemaCommand(), planCommand(), driftCommand(),
 		outputsCommand(), deploymentsCommand(), serviceCommand(), repositoryCommand(), deliveryCommand(), tidyCommand(),
 		hookCommand(), loginCommand(), logoutCommand(), tokenCommand(), invokeCommand(), logsCommand(), stateCommand(),
-		buildsCommand(), deployCommand(), watchCommand(), runCommand())
+		buildsCommand(), deployCommand(), watchCommand(), runCommand(),
+		casesCommand())
 	root.AddCommand(wasmWorkerCommand())
 	strict(root)
 	return root

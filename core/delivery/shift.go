@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"rudmar/core/judge"
+	"rudmar/core/language"
+	"rudmar/core/manifest"
 )
 
 // Shift is how far a version's share of the calls has got in a stage. All shares are
@@ -50,7 +52,8 @@ func (s Shift) Next(v judge.Verdict, now time.Time) (next Shift, why string, at 
 	case v.Outcome == judge.Wait && now.Before(last):
 		return s, v.Why, last
 	case v.Outcome == judge.Wait:
-		return s.on(), fmt.Sprintf("it goes on by time, for there were not enough calls in %s: %s", patience*s.Every, v.Why),
+		return s.on(), fmt.Sprintf("it goes on by time, for there were not enough calls in %s: %s",
+				language.FormatTime(patience*s.Every), v.Why),
 			time.Time{}
 	case v.Early:
 		return s.on(), "it goes on before its time: " + v.Why, time.Time{}
@@ -70,4 +73,16 @@ func (s Shift) on() Shift {
 func (s Shift) On() Shift {
 	s.Held = ""
 	return s.on()
+}
+
+// Shift gives by which shares a version gets the calls: those of the rules that stand
+// in the stage, else its own; nil where it gets all at once.
+func (e Entry) Shift() *manifest.Shift {
+	if e.Standing != nil && e.Standing.Shift != nil {
+		return e.Standing.Shift
+	}
+	if e.Own != nil {
+		return e.Own.Shift
+	}
+	return nil
 }

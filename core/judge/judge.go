@@ -4,6 +4,7 @@ package judge
 
 import (
 	"fmt"
+	"strconv"
 	"time"
 
 	"rudmar/core/figures"
@@ -173,8 +174,8 @@ func look(f Function, called int, due bool) Finding {
 	switch {
 	case due && found.Worse > limit:
 		found.Outcome = Back
-		found.Words = fmt.Sprintf("%s; worse with a probability of %.4f, and goes back from %.4f on", found.errors(),
-			found.Worse, limit)
+		found.Words = fmt.Sprintf("%s; worse with a probability of %s, and goes back from %s on", found.errors(),
+			probably(found.Worse), probably(limit))
 	case due && tooSlow:
 		found.Outcome = Back
 		found.Words = fmt.Sprintf("its 95th percentile is %.0f ms, and that of the one before %.0f ms; were both alike, this would come about with a probability of %.1g",
@@ -192,4 +193,12 @@ func look(f Function, called int, due bool) Finding {
 func (f Finding) errors() string {
 	return fmt.Sprintf("%d of %d calls failed, and %d of %d of the one before", f.New.Errors, f.New.Calls, f.Old.Errors,
 		f.Old.Calls)
+}
+
+// probably tells a probability near 1.
+func probably(p float64) string {
+	if p > 0.9999 {
+		return "over 0.9999"
+	}
+	return strconv.FormatFloat(p, 'g', 4, 64)
 }

@@ -28,7 +28,7 @@ func ExampleLook() {
 	fmt.Println(v.Why)
 	// Output:
 	// back
-	// warn: 14 of 200 calls failed, and 17 of 1800 of the one before; worse with a probability of 1.0000, and goes back from 0.9930 on
+	// warn: 14 of 200 calls failed, and 17 of 1800 of the one before; worse with a probability of over 0.9999, and goes back from 0.993 on
 }
 
 func TestLook(t *testing.T) {

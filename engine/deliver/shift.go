@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -60,12 +61,10 @@ func (l *Line) beginShift(ctx context.Context, d store.Delivery, targets []manif
 	if err != nil {
 		return err
 	}
-	for _, rules := range []*manifest.Stage{entry.Standing, entry.Own} { // those of the version, where it has any
-		if rules != nil && rules.Shift != nil {
-			v.Every, v.Steps = rules.Shift.Every, nil
-			for _, share := range rules.Shift.Steps {
-				v.Steps = append(v.Steps, share*100)
-			}
+	if shift := entry.Shift(); shift != nil {
+		v.Every = shift.Every
+		for _, share := range shift.Steps {
+			v.Steps = append(v.Steps, share*100)
 		}
 	}
 	return l.store.PutShift(ctx, v)
@@ -141,10 +140,11 @@ func (l *Line) shifting(ctx context.Context, d store.Delivery) error {
 		}
 		v.Taken = append(v.Taken, store.Taken{At: v.Since, Share: v.Share(), Why: v.Why})
 	}
-	counted, err := l.count(ctx, d, v)
+	counted, points, err := l.count(ctx, d, v)
 	if err != nil {
 		return err
 	}
+	v.Points = points
 	verdict := judge.Look(counted, v.Looked)
 	if v.Looked == nil {
 		v.Looked = map[string]int{}
@@ -261,12 +261,15 @@ func (l *Line) goesBack(ctx context.Context, d store.Delivery) (bool, error) {
 	return l.goBack(ctx, d, v.Back)
 }
 
-// count gives what was counted of both revisions since the shift began.
-func (l *Line) count(ctx context.Context, d store.Delivery, v store.Shift) ([]judge.Function, error) {
+// count gives what was counted of both revisions since the shift began, by function,
+// and by minute.
+func (l *Line) count(ctx context.Context, d store.Delivery, v store.Shift) ([]judge.Function, []store.ShiftPoint,
+	error) {
 	sides, err := l.sides(ctx, d, v)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
+	newer, former := map[int64]*figures.Sum{}, map[int64]*figures.Sum{}
 	of := map[string]*judge.Function{}
 	var out []*judge.Function
 	for _, s := range sides {
@@ -278,11 +281,11 @@ func (l *Line) count(ctx context.Context, d store.Delivery, v store.Shift) ([]ju
 	for _, target := range targetsOf(sides) {
 		client, scope, err := l.planner.Platform(manifest.Place{Service: d.Service, Stage: d.Stage, Target: target})
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		minutes, err := client.Metrics(ctx, scope, v.Begun.Truncate(time.Minute))
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		for _, m := range minutes {
 			for _, s := range sides {
@@ -292,8 +295,10 @@ func (l *Line) count(ctx context.Context, d store.Delivery, v store.Shift) ([]ju
 				switch m.Revision {
 				case s.newer:
 					of[s.function].New.Add(deploy.Sum(m))
+					addTo(newer, m.Minute, deploy.Sum(m))
 				case s.former:
 					of[s.function].Old.Add(deploy.Sum(m))
+					addTo(former, m.Minute, deploy.Sum(m))
 				}
 			}
 		}
@@ -302,7 +307,39 @@ func (l *Line) count(ctx context.Context, d store.Delivery, v store.Shift) ([]ju
 	for _, f := range out {
 		counted = append(counted, *f)
 	}
-	return counted, nil
+	return counted, pointsOf(newer, former), nil
+}
+
+func addTo(minutes map[int64]*figures.Sum, at int64, sum figures.Sum) {
+	if minutes[at] == nil {
+		minutes[at] = &figures.Sum{}
+	}
+	minutes[at].Add(sum)
+}
+
+// shownMinutes is how many minutes of a shift are kept to be shown: the newest.
+const shownMinutes = 240
+
+func pointsOf(newer, former map[int64]*figures.Sum) []store.ShiftPoint {
+	side := func(s *figures.Sum) store.PointSide {
+		if s == nil {
+			return store.PointSide{}
+		}
+		return store.PointSide{Calls: s.Calls, Errors: s.Errors, P95: s.Quantile(0.95)}
+	}
+	all := map[int64]bool{}
+	for at := range newer {
+		all[at] = true
+	}
+	for at := range former {
+		all[at] = true
+	}
+	minutes := slices.Sorted(maps.Keys(all))
+	out := []store.ShiftPoint{}
+	for _, at := range minutes[max(0, len(minutes)-shownMinutes):] {
+		out = append(out, store.ShiftPoint{At: at, New: side(newer[at]), Old: side(former[at])})
+	}
+	return out
 }
 
 // history gives what the old revisions did in the day before the shift, by function.

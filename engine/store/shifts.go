@@ -33,10 +33,26 @@ type Shift struct {
 	At      time.Time              `json:"at"`            // when it goes on by time; zero where it does not
 	// Deployment is the one that brings the share; 0 for none.
 	Deployment int64 `json:"deployment,omitempty"`
+	// Points are what was counted by minute, of all functions that changed.
+	Points []ShiftPoint `json:"points,omitempty"`
 	// Said counts the words that somebody has said to it.
 	Said int `json:"said,omitempty"`
 	// Steps taken so far: when, to which share, and why.
 	Taken []Taken `json:"taken,omitempty"`
+}
+
+// ShiftPoint is what both revisions did in a minute.
+type ShiftPoint struct {
+	At  int64     `json:"at"` // Unix milliseconds of its start
+	New PointSide `json:"new"`
+	Old PointSide `json:"old"`
+}
+
+// PointSide is one side of it.
+type PointSide struct {
+	Calls  int     `json:"calls"`
+	Errors int     `json:"errors"`
+	P95    float64 `json:"p95"` // milliseconds, of warm calls
 }
 
 // Taken is a step that a shift took.

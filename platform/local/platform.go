@@ -70,6 +70,9 @@ type Platform struct {
 // ErrTaken tells that another local platform has a folder.
 var ErrTaken = errors.New("another local platform runs on this folder; end it first, or give another folder")
 
+// LockFile is the file of the lock that a process has on the platform's data folder.
+const LockFile = "platform.lock"
+
 // Open opens the platform's folder and starts its schedules. Close ends it.
 func Open(ctx context.Context, o Options) (*Platform, error) {
 	if o.Idle == 0 {
@@ -107,7 +110,7 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 			return nil, fmt.Errorf("making the platform's folder: %w", err)
 		}
 	}
-	lock, err := folder.Take(ctx, filepath.Join(o.Dir, "platform.lock"))
+	lock, err := folder.Take(ctx, filepath.Join(o.Dir, LockFile))
 	if errors.Is(err, folder.ErrHeld) {
 		return nil, fmt.Errorf("%w: %s", ErrTaken, o.Dir)
 	}

@@ -223,19 +223,19 @@ func (e NeedKind) Valid() bool {
 
 // Defines values for PlanLineTone.
 const (
-	Bad  PlanLineTone = "bad"
-	Note PlanLineTone = "note"
-	Wait PlanLineTone = "wait"
+	PlanLineToneBad  PlanLineTone = "bad"
+	PlanLineToneNote PlanLineTone = "note"
+	PlanLineToneWait PlanLineTone = "wait"
 )
 
 // Valid indicates whether the value is a known member of the PlanLineTone enum.
 func (e PlanLineTone) Valid() bool {
 	switch e {
-	case Bad:
+	case PlanLineToneBad:
 		return true
-	case Note:
+	case PlanLineToneNote:
 		return true
-	case Wait:
+	case PlanLineToneWait:
 		return true
 	default:
 		return false
@@ -284,6 +284,27 @@ func (e RunnableHow) Valid() bool {
 	case RunnableHowRun:
 		return true
 	case RunnableHowStopped:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ShiftStateOutcome.
+const (
+	ShiftStateOutcomeBack ShiftStateOutcome = "back"
+	ShiftStateOutcomeOn   ShiftStateOutcome = "on"
+	ShiftStateOutcomeWait ShiftStateOutcome = "wait"
+)
+
+// Valid indicates whether the value is a known member of the ShiftStateOutcome enum.
+func (e ShiftStateOutcome) Valid() bool {
+	switch e {
+	case ShiftStateOutcomeBack:
+		return true
+	case ShiftStateOutcomeOn:
+		return true
+	case ShiftStateOutcomeWait:
 		return true
 	default:
 		return false
@@ -630,7 +651,10 @@ type DeliveryStage struct {
 	Digests     []DigestPair  `json:"digests"`
 	Gates       []Gate        `json:"gates"`
 	Place       DeliveryPlace `json:"place"`
-	Summary     string        `json:"summary"`
+
+	// Shift How the version came into the stage after another one, where the stage moves calls in shares
+	Shift   *ShiftState `json:"shift,omitempty"`
+	Summary string      `json:"summary"`
 }
 
 // DeliveryWish defines model for DeliveryWish.
@@ -868,6 +892,18 @@ type FileText struct {
 	Binary bool   `json:"binary"`
 	Path   string `json:"path"`
 	Text   string `json:"text"`
+}
+
+// Finding defines model for Finding.
+type Finding struct {
+	Function string  `json:"function"`
+	New      Side    `json:"new"`
+	Old      Side    `json:"old"`
+	Outcome  string  `json:"outcome"`
+	Ratio    float64 `json:"ratio"`
+	Slower   float64 `json:"slower"`
+	Words    string  `json:"words"`
+	Worse    float64 `json:"worse"`
 }
 
 // Fix defines model for Fix.
@@ -1248,6 +1284,13 @@ type PlatformHealth struct {
 	Why       *string  `json:"why,omitempty"`
 }
 
+// PointSide defines model for PointSide.
+type PointSide struct {
+	Calls  int     `json:"calls"`
+	Errors int     `json:"errors"`
+	P95    float64 `json:"p95"`
+}
+
 // PrivateCopy defines model for PrivateCopy.
 type PrivateCopy struct {
 	// EndsAt When it goes by itself, where nobody uses it
@@ -1432,6 +1475,68 @@ type Session struct {
 	Token *string `json:"token,omitempty"`
 }
 
+// ShiftHere A version that gets a part of the calls
+type ShiftHere struct {
+	Before  int     `json:"before"`
+	Share   float64 `json:"share"`
+	Version int     `json:"version"`
+}
+
+// ShiftPoint defines model for ShiftPoint.
+type ShiftPoint struct {
+	At  int64     `json:"at"`
+	New PointSide `json:"new"`
+	Old PointSide `json:"old"`
+}
+
+// ShiftState How the version came into the stage after another one, where the stage moves calls in shares
+type ShiftState struct {
+	// Active It still shifts
+	Active bool `json:"active"`
+
+	// At When it goes on by time; absent where it does not
+	At *int64 `json:"at,omitempty"`
+
+	// Back Why it goes back or went
+	Back *string `json:"back,omitempty"`
+
+	// Before The version that served before
+	Before   int       `json:"before"`
+	EveryMs  int64     `json:"everyMs"`
+	Findings []Finding `json:"findings"`
+
+	// Held Who holds it
+	Held    *string            `json:"held,omitempty"`
+	Outcome *ShiftStateOutcome `json:"outcome,omitempty"`
+
+	// Points By minute, of all functions that changed
+	Points []ShiftPoint `json:"points"`
+
+	// Share What it is to get now, in percent
+	Share float64 `json:"share"`
+
+	// Since Since when it has this share; absent while it comes
+	Since *int64 `json:"since,omitempty"`
+	Step  int    `json:"step"`
+
+	// Steps Shares in percent, rising
+	Steps []float64    `json:"steps"`
+	Taken []ShiftTaken `json:"taken"`
+
+	// Why What the judge says
+	Why string `json:"why"`
+}
+
+// ShiftStateOutcome defines model for ShiftState.Outcome.
+type ShiftStateOutcome string
+
+// ShiftTaken defines model for ShiftTaken.
+type ShiftTaken struct {
+	At    int64   `json:"at"`
+	Share float64 `json:"share"`
+	Why   *string `json:"why,omitempty"`
+}
+
 // SickPlace defines model for SickPlace.
 type SickPlace struct {
 	Service string `json:"service"`
@@ -1439,6 +1544,17 @@ type SickPlace struct {
 	Stage   string `json:"stage"`
 	Target  string `json:"target"`
 	Why     string `json:"why"`
+}
+
+// Side defines model for Side.
+type Side struct {
+	Calls  int     `json:"calls"`
+	Errors int     `json:"errors"`
+	High   float64 `json:"high"`
+	Low    float64 `json:"low"`
+
+	// P95 Milliseconds
+	P95 float64 `json:"p95"`
 }
 
 // SignInWish defines model for SignInWish.
@@ -1549,12 +1665,15 @@ type Station struct {
 	Next     *NextIn `json:"next,omitempty"`
 
 	// Problem Why live cannot be seen
-	Problem      *string  `json:"problem,omitempty"`
-	ProblemSince *int64   `json:"problemSince,omitempty"`
-	Since        int64    `json:"since"`
-	Stage        string   `json:"stage"`
-	State        string   `json:"state"`
-	Targets      []string `json:"targets"`
+	Problem      *string `json:"problem,omitempty"`
+	ProblemSince *int64  `json:"problemSince,omitempty"`
+
+	// Shift A version that gets a part of the calls
+	Shift   *ShiftHere `json:"shift,omitempty"`
+	Since   int64      `json:"since"`
+	Stage   string     `json:"stage"`
+	State   string     `json:"state"`
+	Targets []string   `json:"targets"`
 
 	// Version 0 for none
 	Version int `json:"version"`
@@ -1844,6 +1963,12 @@ type GetFileHistoryParams struct {
 type GetStarterParams struct {
 	Name    Name   `form:"name" json:"name"`
 	Runtime string `form:"runtime" json:"runtime"`
+}
+
+// RunCasesParams defines parameters for RunCases.
+type RunCasesParams struct {
+	// Function The cases of this function alone
+	Function *Name `form:"function,omitempty" json:"function,omitempty"`
 }
 
 // GetFiguresParams defines parameters for GetFigures.
@@ -2454,6 +2579,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /services/{service}/source/starter (the `GetStarter` operationId).
 	GetStarter(ctx context.Context, service Service, params *GetStarterParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RunCases Runs the saved cases of what is in a stage now, and keeps nothing of it
+	//
+	// Corresponds with POST /services/{service}/stages/{stage}/cases (the `RunCases` operationId).
+	RunCases(ctx context.Context, service Service, stage Stage, params *RunCasesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetFunction A function in a stage
 	//
@@ -3691,6 +3821,21 @@ func (c *Client) RouteRequest(ctx context.Context, service Service, body RouteRe
 // Corresponds with GET /services/{service}/source/starter (the `GetStarter` operationId).
 func (c *Client) GetStarter(ctx context.Context, service Service, params *GetStarterParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetStarterRequest(c.Server, service, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RunCases Runs the saved cases of what is in a stage now, and keeps nothing of it
+//
+// Corresponds with POST /services/{service}/stages/{stage}/cases (the `RunCases` operationId).
+func (c *Client) RunCases(ctx context.Context, service Service, stage Stage, params *RunCasesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunCasesRequest(c.Server, service, stage, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6596,6 +6741,74 @@ func NewGetStarterRequest(server string, service Service, params *GetStarterPara
 	return req, nil
 }
 
+// NewRunCasesRequest constructs an http.Request for the RunCases method
+func NewRunCasesRequest(server string, service Service, stage Stage, params *RunCasesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "stage", stage, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/stages/%s/cases", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Function != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "function", *params.Function, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetFunctionRequest constructs an http.Request for the GetFunction method
 func NewGetFunctionRequest(server string, service Service, stage Stage, function Function) (*http.Request, error) {
 	var err error
@@ -8256,6 +8469,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /services/{service}/source/starter (the `GetStarter` operationId).
 	GetStarterWithResponse(ctx context.Context, service Service, params *GetStarterParams, reqEditors ...RequestEditorFn) (*GetStarterResponse, error)
+
+	// RunCasesWithResponse Runs the saved cases of what is in a stage now, and keeps nothing of it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/stages/{stage}/cases (the `RunCases` operationId).
+	RunCasesWithResponse(ctx context.Context, service Service, stage Stage, params *RunCasesParams, reqEditors ...RequestEditorFn) (*RunCasesResponse, error)
 
 	// GetFunctionWithResponse A function in a stage
 	//
@@ -10918,6 +11138,54 @@ func (r GetStarterResponse) ContentType() string {
 	return ""
 }
 
+type RunCasesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]CaseRun
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RunCasesResponse) GetJSON200() *[]CaseRun {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RunCasesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RunCasesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RunCasesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RunCasesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RunCasesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetFunctionResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12755,6 +13023,19 @@ func (c *ClientWithResponses) GetStarterWithResponse(ctx context.Context, servic
 		return nil, err
 	}
 	return ParseGetStarterResponse(rsp)
+}
+
+// RunCasesWithResponse Runs the saved cases of what is in a stage now, and keeps nothing of it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/stages/{stage}/cases (the `RunCases` operationId).
+func (c *ClientWithResponses) RunCasesWithResponse(ctx context.Context, service Service, stage Stage, params *RunCasesParams, reqEditors ...RequestEditorFn) (*RunCasesResponse, error) {
+	rsp, err := c.RunCases(ctx, service, stage, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRunCasesResponse(rsp)
 }
 
 // GetFunctionWithResponse A function in a stage
@@ -14778,6 +15059,39 @@ func ParseGetStarterResponse(rsp *http.Response) (*GetStarterResponse, error) {
 	return response, nil
 }
 
+// ParseRunCasesResponse parses an HTTP response from a RunCasesWithResponse call
+func ParseRunCasesResponse(rsp *http.Response) (*RunCasesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RunCasesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []CaseRun
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetFunctionResponse parses an HTTP response from a GetFunctionWithResponse call
 func ParseGetFunctionResponse(rsp *http.Response) (*GetFunctionResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -15578,6 +15892,9 @@ type ServerInterface interface {
 	// GetStarter The files of a new function that works
 	// (GET /services/{service}/source/starter)
 	GetStarter(ctx *echo.Context, service Service, params GetStarterParams) error
+	// RunCases Runs the saved cases of what is in a stage now, and keeps nothing of it
+	// (POST /services/{service}/stages/{stage}/cases)
+	RunCases(ctx *echo.Context, service Service, stage Stage, params RunCasesParams) error
 	// GetFunction A function in a stage
 	// (GET /services/{service}/stages/{stage}/functions/{function})
 	GetFunction(ctx *echo.Context, service Service, stage Stage, function Function) error
@@ -16742,6 +17059,39 @@ func (w *ServerInterfaceWrapper) GetStarter(ctx *echo.Context) error {
 	return err
 }
 
+// RunCases converts echo context to params.
+func (w *ServerInterfaceWrapper) RunCases(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Path parameter "stage" -------------
+	var stage Stage
+
+	err = runtime.BindStyledParameterWithOptions("simple", "stage", ctx.Param("stage"), &stage, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stage: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RunCasesParams
+	// ------------- Optional query parameter "function" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "function", ctx.QueryParams(), &params.Function, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter function: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RunCases(ctx, service, stage, params)
+	return err
+}
+
 // GetFunction converts echo context to params.
 func (w *ServerInterfaceWrapper) GetFunction(ctx *echo.Context) error {
 	var err error
@@ -17457,6 +17807,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/services/:service/stages/:stage/functions/:function", wrapper.GetFunction, options.OperationMiddlewares["getFunction"]...)
 	router.POST(options.BaseURL+"/services/:service/stages/:stage/functions/:function/calls", wrapper.CallFunction, options.OperationMiddlewares["callFunction"]...)
 	router.GET(options.BaseURL+"/services/:service/stages/:stage/functions/:function/figures", wrapper.GetFigures, options.OperationMiddlewares["getFigures"]...)
+	router.POST(options.BaseURL+"/services/:service/stages/:stage/cases", wrapper.RunCases, options.OperationMiddlewares["runCases"]...)
 	router.GET(options.BaseURL+"/services/:service/stages/:stage/messages", wrapper.GetMessages, options.OperationMiddlewares["getMessages"]...)
 	router.DELETE(options.BaseURL+"/services/:service/stages/:stage/messages/:message", wrapper.DropMessage, options.OperationMiddlewares["dropMessage"]...)
 	router.POST(options.BaseURL+"/services/:service/stages/:stage/messages/:message", wrapper.SendMessageAgain, options.OperationMiddlewares["sendMessageAgain"]...)
@@ -19539,6 +19890,47 @@ func (response GetStarterdefaultApplicationProblemPlusJSONResponse) VisitGetStar
 	return err
 }
 
+type RunCasesRequestObject struct {
+	Service Service `json:"service"`
+	Stage   Stage   `json:"stage"`
+	Params  RunCasesParams
+}
+
+type RunCasesResponseObject interface {
+	VisitRunCasesResponse(w http.ResponseWriter) error
+}
+
+type RunCases200JSONResponse []CaseRun
+
+func (response RunCases200JSONResponse) VisitRunCasesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RunCasesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RunCasesdefaultApplicationProblemPlusJSONResponse) VisitRunCasesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetFunctionRequestObject struct {
 	Service  Service  `json:"service"`
 	Stage    Stage    `json:"stage"`
@@ -20495,6 +20887,9 @@ type StrictServerInterface interface {
 	// GetStarter The files of a new function that works
 	// (GET /services/{service}/source/starter)
 	GetStarter(ctx context.Context, request GetStarterRequestObject) (GetStarterResponseObject, error)
+	// RunCases Runs the saved cases of what is in a stage now, and keeps nothing of it
+	// (POST /services/{service}/stages/{stage}/cases)
+	RunCases(ctx context.Context, request RunCasesRequestObject) (RunCasesResponseObject, error)
 	// GetFunction A function in a stage
 	// (GET /services/{service}/stages/{stage}/functions/{function})
 	GetFunction(ctx context.Context, request GetFunctionRequestObject) (GetFunctionResponseObject, error)
@@ -22288,6 +22683,33 @@ func (sh *strictHandler) GetStarter(ctx *echo.Context, service Service, params G
 		return err
 	} else if validResponse, ok := response.(GetStarterResponseObject); ok {
 		return validResponse.VisitGetStarterResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RunCases operation middleware
+func (sh *strictHandler) RunCases(ctx *echo.Context, service Service, stage Stage, params RunCasesParams) error {
+	var request RunCasesRequestObject
+
+	request.Service = service
+	request.Stage = stage
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RunCases(ctx.Request().Context(), request.(RunCasesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RunCases")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RunCasesResponseObject); ok {
+		return validResponse.VisitRunCasesResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

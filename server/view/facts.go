@@ -28,6 +28,7 @@ type Facts struct {
 	Places     []store.Stage
 	Deliveries []Delivery // newest version first
 	Looks      map[manifest.Place]observe.Look
+	Shifts     map[string]store.Shift // by stage, those that are not over
 	// Records and Behind are what the Board shows beside: what was put in each
 	// place, and by stage how many versions a function is behind.
 	Records map[manifest.Place][]store.Recorded

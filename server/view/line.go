@@ -69,6 +69,9 @@ func station(f *Facts, stage *manifest.Stage) api.Station {
 		}
 		switch {
 		case delivery.Moving(d.State):
+			if v := f.Shifts[stage.Name]; v.Version == d.Version && v.Share() < 100 && d.State == delivery.Shifting {
+				s.Shift = &api.ShiftHere{Before: v.Before, Share: v.Share(), Version: v.Version}
+			}
 			s.State, s.Why = string(d.State), api.Optional(versionWords(d.Version))
 		case d.State == delivery.Stopped && newest && f.NotBefore(d.Delivery):
 			s.State, s.Why = string(d.State), api.Optional(stoppedWords(d.Version, d.Why))

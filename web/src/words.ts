@@ -120,6 +120,7 @@ export function tone(state: string): string {
     case 'planning':
     case 'deploying':
     case 'proving':
+    case 'shifting':
     case 'running':
     case 'building':
       return 'move'

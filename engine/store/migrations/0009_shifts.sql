@@ -6,3 +6,4 @@ CREATE TABLE shifts (
     service TEXT NOT NULL, version INTEGER NOT NULL, stage TEXT NOT NULL, active INTEGER NOT NULL, body TEXT NOT NULL,
     PRIMARY KEY (service, version, stage)
 );
+CREATE INDEX shifts_active ON shifts (service) WHERE active = 1;

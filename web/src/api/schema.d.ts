@@ -1139,7 +1139,7 @@ export interface paths {
                 service: components["parameters"]["service"];
                 version: components["parameters"]["version"];
                 stage: components["parameters"]["stage"];
-                action: "request" | "approve" | "refuse" | "retry" | "return";
+                action: "request" | "approve" | "refuse" | "retry" | "return" | "hold" | "release" | "further" | "back";
             };
             cookie?: never;
         };
@@ -1214,6 +1214,29 @@ export interface paths {
         get: operations["getFigures"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/services/{service}/stages/{stage}/cases": {
+        parameters: {
+            query?: {
+                /** @description The cases of this function alone */
+                function?: components["schemas"]["Name"];
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                stage: components["parameters"]["stage"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Runs the saved cases of what is in a stage now, and keeps nothing of it */
+        post: operations["runCases"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1696,6 +1719,7 @@ export interface components {
             problemSince?: number;
             /** @description How many versions wait to enter */
             waiting: number;
+            shift?: components["schemas"]["ShiftHere"];
             next?: components["schemas"]["NextIn"];
             ahead?: components["schemas"]["StoppedAhead"];
         };
@@ -2168,6 +2192,98 @@ export interface components {
             /** @description What the person signed in may do now */
             actions: string[];
             digests: components["schemas"]["DigestPair"][];
+            shift?: components["schemas"]["ShiftState"];
+        };
+        /** @description How the version came into the stage after another one, where the stage moves calls in shares */
+        ShiftState: {
+            /** @description It still shifts */
+            active: boolean;
+            /** @description The version that served before */
+            before: number;
+            /** @description Shares in percent, rising */
+            steps: number[];
+            step: number;
+            /**
+             * Format: double
+             * @description What it is to get now, in percent
+             */
+            share: number;
+            /** Format: int64 */
+            everyMs: number;
+            /**
+             * Format: int64
+             * @description Since when it has this share; absent while it comes
+             */
+            since?: number;
+            /**
+             * Format: int64
+             * @description When it goes on by time; absent where it does not
+             */
+            at?: number;
+            /** @description Who holds it */
+            held?: string;
+            /** @description Why it goes back or went */
+            back?: string;
+            /** @description What the judge says */
+            why: string;
+            /** @enum {string} */
+            outcome?: "on" | "wait" | "back";
+            taken: components["schemas"]["ShiftTaken"][];
+            findings: components["schemas"]["Finding"][];
+            /** @description By minute, of all functions that changed */
+            points: components["schemas"]["ShiftPoint"][];
+        };
+        ShiftTaken: {
+            /** Format: int64 */
+            at: number;
+            /** Format: double */
+            share: number;
+            why?: string;
+        };
+        /** @description A version that gets a part of the calls */
+        ShiftHere: {
+            version: number;
+            /** Format: double */
+            share: number;
+            before: number;
+        };
+        Finding: {
+            function: string;
+            outcome: string;
+            words: string;
+            new: components["schemas"]["Side"];
+            old: components["schemas"]["Side"];
+            /** Format: double */
+            worse: number;
+            /** Format: double */
+            slower: number;
+            /** Format: double */
+            ratio: number;
+        };
+        Side: {
+            calls: number;
+            errors: number;
+            /** Format: double */
+            low: number;
+            /** Format: double */
+            high: number;
+            /**
+             * Format: double
+             * @description Milliseconds
+             */
+            p95: number;
+        };
+        ShiftPoint: {
+            /** Format: int64 */
+            at: number;
+            new: components["schemas"]["PointSide"];
+            old: components["schemas"]["PointSide"];
+        };
+        PointSide: {
+            calls: number;
+            errors: number;
+            /** Format: double */
+            p95: number;
         };
         CaseRun: {
             target: string;
@@ -4192,7 +4308,7 @@ export interface operations {
                 service: components["parameters"]["service"];
                 version: components["parameters"]["version"];
                 stage: components["parameters"]["stage"];
-                action: "request" | "approve" | "refuse" | "retry" | "return";
+                action: "request" | "approve" | "refuse" | "retry" | "return" | "hold" | "release" | "further" | "back";
             };
             cookie?: never;
         };
@@ -4290,6 +4406,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FunctionFigures"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    runCases: {
+        parameters: {
+            query?: {
+                /** @description The cases of this function alone */
+                function?: components["schemas"]["Name"];
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                stage: components["parameters"]["stage"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What came of each */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CaseRun"][];
                 };
             };
             default: components["responses"]["Problem"];

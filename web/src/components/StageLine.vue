@@ -96,7 +96,11 @@ function gates(s: Schemas['Station']): string {
             >no longer declared</span
           ></span
         >
-        <span class="version">{{ s.version ? `version ${s.version}` : 'nothing yet' }}</span>
+        <span v-if="s.shift" class="version"
+          >version {{ s.shift.before }} <span class="quiet">{{ 100 - s.shift.share }} %</span> · {{ s.shift.version }}
+          <span class="fjord">{{ s.shift.share }} %</span></span
+        >
+        <span v-else class="version">{{ s.version ? `version ${s.version}` : 'nothing yet' }}</span>
         <span class="detail clip" :title="s.targets.join(', ')"
           ><template v-if="s.since"><TimeAgo :at="s.since" /> · </template>{{ where(s.targets) }}</span
         >

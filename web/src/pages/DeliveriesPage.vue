@@ -12,7 +12,17 @@ const line = useLine()
 const { service, stage } = useFocus()
 const find = useAddress('find', '')
 const state = useAddress('state', '')
-const states = ['waiting', 'deploying', 'proving', 'settled', 'stopped', 'refused', 'went back', 'overtaken']
+const states = [
+  'waiting',
+  'deploying',
+  'shifting',
+  'proving',
+  'settled',
+  'stopped',
+  'refused',
+  'went back',
+  'overtaken',
+]
 const { rows, more, older, problem, pending, reload } = useParts(
   (before) =>
     ask(

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 
 import { ask, client, type Schemas } from '../api/client'
@@ -7,9 +7,13 @@ import { useAction } from '../composables/useAction'
 import { useFocus } from '../composables/useFocus'
 import { useFold } from '../composables/useFold'
 import { useLoad } from '../composables/useLoad'
+import { useLine } from '../stores/line'
+import { useSession } from '../stores/session'
 import { count, digest, some } from '../words'
 
 const route = useRoute()
+const session = useSession()
+const line = useLine()
 const { service, stage } = useFocus()
 const version = computed(() => Number(route.params.version))
 const path = computed(() => ({ service: service.value, version: version.value, stage: stage.value }))
@@ -17,7 +21,7 @@ const { data, problem, reload } = useLoad(
   () => ask(client.GET('/services/{service}/deliveries/{version}/stages/{stage}', { params: { path: path.value } })),
   {
     watch: () => JSON.stringify(path.value),
-    topics: ['delivery', 'gates', 'deployment', 'look'],
+    topics: ['delivery', 'gates', 'deployment', 'look', 'shift'],
   },
 )
 const comment = ref('')
@@ -58,14 +62,17 @@ const places = computed(() => {
 })
 const mayAgree = computed(() => !!meaning.value && (!meaning.value.confirm || confirm.value === stage.value))
 
-type Action = 'request' | 'approve' | 'refuse' | 'retry' | 'return'
-const words: Record<Action, string> = {
+type Action = 'request' | 'approve' | 'refuse' | 'retry' | 'return' | 'hold' | 'release' | 'further' | 'back'
+const words: Partial<Record<Action, string>> = {
   request: 'Ask for it',
   approve: 'Approve',
   refuse: 'Refuse',
   retry: 'Plan and deploy it again',
   return: 'Put this version back',
 }
+
+/** What stands beside the page; how a shift is steered stands with the shift. */
+const actions = computed(() => data.value?.actions.filter((a) => words[a as Action]) ?? [])
 
 const needsLook = ['approve', 'request', 'return']
 
@@ -89,8 +96,28 @@ const digests = computed(() =>
 )
 const { shown: shownDigests, more: moreDigests, unfold: moreOfDigests } = useFold(() => digests.value, 12)
 const same = computed(() => data.value?.digests.filter((d) => d.digest === d.there).length ?? 0)
-const failed = computed(() => data.value?.cases.filter((c) => !c.passed && !c.running).length ?? 0)
-const running = computed(() => data.value?.cases.filter((c) => c.running).length ?? 0)
+/** What came of the cases when somebody ran them just now. */
+const ran = ref<Schemas['CaseRun'][] | null>(null)
+watch(path, () => (ran.value = null))
+const cases = computed(() => ran.value ?? data.value?.cases ?? [])
+const failed = computed(() => cases.value.filter((c) => !c.passed && !c.running).length)
+const running = computed(() => cases.value.filter((c) => c.running).length)
+const mayRun = computed(
+  () =>
+    session.may('try') &&
+    data.value?.place.state === 'settled' &&
+    line.line?.stages.find((s) => s.stage === stage.value)?.version === version.value,
+)
+
+function runCases(): Promise<boolean> {
+  return run(async () => {
+    ran.value = await ask(
+      client.POST('/services/{service}/stages/{stage}/cases', {
+        params: { path: { service: service.value, stage: stage.value } },
+      }),
+    )
+  })
+}
 </script>
 
 <template>
@@ -101,7 +128,9 @@ const running = computed(() => data.value?.cases.filter((c) => c.running).length
         <h1>Version {{ version }} in {{ stage }}</h1>
         <StateWord :state="data.place.state" />
         <span class="quiet"><TimeAgo :at="data.place.since" /></span>
-        <span v-if="data.place.why" class="wrap-anywhere">{{ data.place.why }}</span>
+        <span v-if="data.place.why && data.place.why !== data.shift?.back" class="wrap-anywhere">{{
+          data.place.why
+        }}</span>
         <RouterLink :to="{ name: 'plan', params: { service }, query: { stage, version } }">its plan</RouterLink>
         <RouterLink v-for="d in data.deployments" :key="d" :to="{ name: 'deployment', params: { service, id: d } }"
           >deployment {{ d }}</RouterLink
@@ -109,6 +138,15 @@ const running = computed(() => data.value?.cases.filter((c) => c.running).length
       </div>
       <div class="split">
         <section>
+          <ShiftBox
+            v-if="data.shift"
+            :shift="data.shift"
+            :version="version"
+            :state="data.place.state"
+            :actions="data.actions"
+            :busy="busy"
+            @act="act"
+          />
           <h2>Gates</h2>
           <div class="sheet mb-3">
             <table v-stack class="rows gates">
@@ -158,52 +196,24 @@ const running = computed(() => data.value?.cases.filter((c) => c.running).length
           </template>
           <h2>
             Cases
-            <span v-if="data.cases.length" class="quiet">{{
+            <span v-if="cases.length" class="quiet">{{
               failed
-                ? `${failed} of ${data.cases.length} failed`
+                ? `${failed} of ${cases.length} failed`
                 : running
-                  ? `${running} of ${data.cases.length} run`
-                  : `all ${data.cases.length} passed`
+                  ? `${running} of ${cases.length} run`
+                  : `all ${cases.length} passed`
             }}</span>
           </h2>
-          <p v-if="data.cases.length === 0" class="quiet">They run here once the version is deployed.</p>
-          <div
-            v-for="c in data.cases"
-            :key="c.target + c.file"
-            class="sheet case"
-            :class="{ open: !c.passed && !c.running }"
-          >
-            <details :open="!c.passed && !c.running">
-              <summary>
-                <StateWord :state="c.running ? 'running' : c.passed ? 'holds' : 'fails'" /> {{ c.name }}
-                <span class="quiet"
-                  >{{ c.function }}<template v-if="c.invocation?.cold">, cold</template
-                  ><template v-if="c.again">, run again: Rudmar was ended while it ran</template> · {{ c.target }}</span
-                >
-              </summary>
-              <table v-stack class="rows">
-                <thead>
-                  <tr>
-                    <th scope="col">expected</th>
-                    <th scope="col">found</th>
-                  </tr>
-                </thead>
-                <tbody>
-                  <tr v-for="o in c.outcomes" :key="o.expected">
-                    <td>
-                      <span :class="{ bad: !o.holds }"
-                        ><code>{{ o.expected }}</code></span
-                      >
-                    </td>
-                    <td class="wrap-anywhere" :class="{ bad: !o.holds }">
-                      <code>{{ o.found || (o.holds ? 'true' : 'not true') }}</code>
-                    </td>
-                  </tr>
-                </tbody>
-              </table>
-              <p class="quiet small px-2 mb-1">{{ c.file }}</p>
-            </details>
-          </div>
+          <p v-if="mayRun" class="mb-2">
+            <button type="button" class="btn btn-sm btn-outline-secondary" :disabled="busy" @click="runCases">
+              {{ busy ? 'Running…' : 'Run them now' }}
+            </button>
+            <span v-if="ran" class="quiet ms-2"
+              >what came just now; what came after the deployment stays as it was</span
+            >
+          </p>
+          <p v-if="cases.length === 0" class="quiet">They run here once the version is deployed.</p>
+          <CaseResult v-for="c in cases" :key="c.target + c.file + c.at" :run="c" />
         </section>
         <aside>
           <h2>What you can do</h2>
@@ -213,12 +223,12 @@ const running = computed(() => data.value?.cases.filter((c) => c.running).length
               >{{ meaning.confirm }}. Type <strong>{{ stage }}</strong> to confirm:
               <input v-model="confirm" class="form-control mt-1" autocomplete="off" />
             </label>
-            <template v-if="data.actions.length">
+            <template v-if="actions.length">
               <label v-if="data.actions.some((a) => ['approve', 'refuse', 'return'].includes(a))" class="d-block mb-2"
                 >Comment
                 <input v-model="comment" class="form-control" placeholder="why" />
               </label>
-              <template v-for="a in data.actions" :key="a">
+              <template v-for="a in actions" :key="a">
                 <button
                   v-if="a === 'return' && !back"
                   type="button"
@@ -312,11 +322,5 @@ const running = computed(() => data.value?.cases.filter((c) => c.running).length
 }
 .gates .state {
   width: 5.5rem;
-}
-.case {
-  margin-bottom: 0.4rem;
-}
-summary {
-  padding: 0.35rem 0.7rem;
 }
 </style>

@@ -26,7 +26,7 @@ const {
   reload,
 } = useLoad(() => ask(client.GET('/services/{service}/line', { params: { path: { service: service.value } } })), {
   watch: () => service.value,
-  topics: ['source', 'build', 'delivery', 'gates', 'deployment', 'look'],
+  topics: ['source', 'build', 'delivery', 'gates', 'deployment', 'look', 'shift'],
 })
 watch(line, (l) => {
   if (l) store.line = l

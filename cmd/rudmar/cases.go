@@ -1,0 +1,193 @@
+package main
+
+import (
+	"encoding/xml"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"rudmar/core/canon"
+	"rudmar/server/api"
+)
+
+func casesCommand() *cobra.Command {
+	c := &config{}
+	var function, stage, format, output string
+	cmd := &cobra.Command{
+		Use: "cases SERVICE", Short: "Run the saved cases of what is in a stage",
+		Long: `Runs the saved cases of what is in a stage now, on each of its targets, and tells what
+came of each; of one that fails the whole call. With --format junit it is JUnit XML,
+as other CI reads it.
+
+Exit codes: 0 all passed, 1 one failed.`,
+		Example: "  rudmar cases frostline --stage trial --format junit --output cases.xml",
+		Args:    cobra.ExactArgs(1), PreRunE: environment,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if stage == "" {
+				return coded{exitUsage, fmt.Errorf("say in which stage with --stage")}
+			}
+			if format != "text" && format != "junit" && format != "json" {
+				return coded{exitUsage, fmt.Errorf("there is no format %q; there are text, json and junit", format)}
+			}
+			path := stagePath(args[0], stage) + "/cases"
+			if function != "" {
+				path += "?function=" + url.QueryEscape(function)
+			}
+			var runs []api.CaseRun
+			if err := c.ask(cmd.Context(), http.MethodPost, path, nil, &runs); err != nil {
+				return err
+			}
+			out := cmd.OutOrStdout()
+			if output != "" {
+				file, err := os.Create(output)
+				if err != nil {
+					return fmt.Errorf("writing what came of the cases: %w", err)
+				}
+				defer file.Close()
+				out = file
+			}
+			return tellCases(out, args[0], stage, format, runs)
+		},
+	}
+	c.clientFlags(cmd.Flags())
+	cmd.Flags().StringVar(&stage, "stage", "", "the stage")
+	cmd.Flags().StringVar(&function, "function", "", "the cases of this function alone")
+	cmd.Flags().StringVar(&format, "format", "text", "text, json or junit")
+	cmd.Flags().StringVar(&output, "output", "", "a file to write to; standard output where none is given")
+	return cmd
+}
+
+func tellCases(out io.Writer, service, stage, format string, runs []api.CaseRun) error {
+	failed := 0
+	for _, r := range runs {
+		if !r.Passed {
+			failed++
+		}
+	}
+	var err error
+	switch format {
+	case "json":
+		err = printJSON(out, runs)
+	case "junit":
+		err = writeJUnit(out, service, stage, runs)
+	default:
+		for _, r := range runs {
+			if r.Passed {
+				fmt.Fprintf(out, "passed  %s: %s (%s)\n", r.Function, r.Name, r.Target)
+			} else {
+				fmt.Fprintf(out, "FAILED  %s: %s (%s)\n%s", r.Function, r.Name, r.Target, wholeCall(r))
+			}
+		}
+		fmt.Fprintf(out, "%d of %d cases passed\n", len(runs)-failed, len(runs))
+	}
+	if err == nil && failed > 0 {
+		err = coded{exitFailed, nil}
+	}
+	return err
+}
+
+// wholeCall tells what a case sent, what came, and what was expected and not found.
+func wholeCall(r api.CaseRun) string {
+	var out strings.Builder
+	for _, o := range r.Outcomes {
+		if !o.Holds {
+			fmt.Fprintf(&out, "  expected %s, found %s\n", o.Expected, o.Found)
+		}
+	}
+	if sent, err := canon.Append(nil, r.Sent); err == nil {
+		fmt.Fprintf(&out, "  sent %s\n", sent)
+	}
+	if r.Invocation == nil {
+		return out.String()
+	}
+	if answer, err := canon.Append(nil, r.Invocation.Answer); err == nil && r.Invocation.Error == nil {
+		fmt.Fprintf(&out, "  answered %s\n", answer)
+	}
+	if r.Invocation.Error != nil {
+		fmt.Fprintf(&out, "  did not answer: %s\n", r.Invocation.Error.Message)
+	}
+	for _, line := range r.Invocation.Logs {
+		fmt.Fprintf(&out, "  wrote %s\n", line.Text)
+	}
+	return out.String()
+}
+
+// The form that JUnit writes its reports in, as far as others read it.
+type (
+	junitSuites struct {
+		XMLName xml.Name     `xml:"testsuites"`
+		Suites  []junitSuite `xml:"testsuite"`
+	}
+	junitSuite struct {
+		Name     string      `xml:"name,attr"`
+		Tests    int         `xml:"tests,attr"`
+		Failures int         `xml:"failures,attr"`
+		Errors   int         `xml:"errors,attr"`
+		Skipped  int         `xml:"skipped,attr"`
+		Time     float64     `xml:"time,attr"` // seconds
+		Stamp    string      `xml:"timestamp,attr"`
+		Cases    []junitCase `xml:"testcase"`
+	}
+	junitCase struct {
+		Class   string        `xml:"classname,attr"`
+		Name    string        `xml:"name,attr"`
+		File    string        `xml:"file,attr"`
+		Time    float64       `xml:"time,attr"`
+		Failure *junitFailure `xml:"failure,omitempty"`
+	}
+	junitFailure struct {
+		Message string `xml:"message,attr"`
+		Text    string `xml:",chardata"`
+	}
+)
+
+// writeJUnit writes runs as JUnit XML: a suite for each target.
+func writeJUnit(out io.Writer, service, stage string, runs []api.CaseRun) error {
+	report := junitSuites{}
+	at := map[string]int{}
+	for _, r := range runs {
+		i, known := at[r.Target]
+		if !known {
+			i = len(report.Suites)
+			at[r.Target] = i
+			report.Suites = append(report.Suites, junitSuite{Name: service + " in " + stage + " on " + r.Target,
+				Stamp: time.UnixMilli(r.At).UTC().Format("2006-01-02T15:04:05")})
+		}
+		suite := &report.Suites[i]
+		c := junitCase{Class: service + "." + r.Function, Name: r.Name, File: r.File}
+		if r.Invocation != nil {
+			c.Time = (r.Invocation.ColdMs + r.Invocation.RunMs) / 1000
+		}
+		if !r.Passed {
+			suite.Failures++
+			c.Failure = &junitFailure{Message: firstFound(r), Text: wholeCall(r)}
+		}
+		suite.Tests, suite.Time = suite.Tests+1, suite.Time+c.Time
+		suite.Cases = append(suite.Cases, c)
+	}
+	if _, err := io.WriteString(out, xml.Header); err != nil {
+		return err
+	}
+	encoder := xml.NewEncoder(out)
+	encoder.Indent("", "  ")
+	if err := encoder.Encode(report); err != nil {
+		return fmt.Errorf("writing JUnit XML: %w", err)
+	}
+	_, err := io.WriteString(out, "\n")
+	return err
+}
+
+func firstFound(r api.CaseRun) string {
+	for _, o := range r.Outcomes {
+		if !o.Holds {
+			return "expected " + o.Expected + ", found " + o.Found
+		}
+	}
+	return "it failed"
+}

@@ -1,0 +1,103 @@
+package delivery_test
+
+import (
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+
+	"rudmar/core/delivery"
+	"rudmar/core/judge"
+	"rudmar/core/manifest"
+)
+
+func TestShiftNext(t *testing.T) {
+	begun := time.Date(2026, 11, 3, 6, 30, 0, 0, time.UTC)
+	at := func(step int, of func(*delivery.Shift)) delivery.Shift {
+		s := delivery.Shift{Steps: []float64{10, 50}, Every: 5 * time.Minute, Step: step, Since: begun}
+		of(&s)
+		return s
+	}
+	plain := func(*delivery.Shift) {}
+	held := func(s *delivery.Shift) { s.Held = "wren" }
+	said := func(o judge.Outcome) judge.Verdict { return judge.Verdict{Outcome: o, Why: "so it is"} }
+	early := judge.Verdict{Outcome: judge.On, Early: true, Why: "400 calls"}
+	for _, tt := range []struct {
+		name  string
+		s     delivery.Shift
+		v     judge.Verdict
+		after time.Duration
+		share float64
+		says  string
+		next  time.Duration // when it goes on by time, after it began; 0 where it does not
+	}{
+		{"it lasts", at(0, plain), said(judge.On), 4 * time.Minute, 10, "so it is", 5 * time.Minute},
+		{"it has lasted", at(0, plain), said(judge.On), 5 * time.Minute, 50, "so it is", 0},
+		{"the last step", at(1, plain), said(judge.On), 5 * time.Minute, 100, "so it is", 0},
+		{"enough is known", at(0, plain), early, time.Minute, 50, "before its time", 0},
+		{"few calls", at(0, plain), said(judge.Wait), 6 * time.Minute, 10, "so it is", 15 * time.Minute},
+		{"few calls for long", at(0, plain), said(judge.Wait), 15 * time.Minute, 50, "not enough calls in 15m", 0},
+		{"worse", at(1, plain), said(judge.Back), time.Minute, 0, "so it is", 0},
+		{"held", at(0, held), said(judge.On), time.Hour, 10, "held by wren", 0},
+		{"held, and enough is known", at(0, held), early, time.Hour, 10, "held by wren", 0},
+		{"held, and worse", at(0, held), said(judge.Back), time.Minute, 0, "so it is", 0},
+		{"its share is not there yet", at(0, func(s *delivery.Shift) { s.Since = time.Time{} }), said(judge.Back), time.Hour, 10, "", 0},
+		{"it goes back already", at(0, func(s *delivery.Shift) { s.Back = "cold feet" }), said(judge.On), time.Hour, 0, "", 0},
+		{"it has all", at(2, plain), said(judge.Back), time.Hour, 100, "", 0},
+	} {
+		next, why, when := tt.s.Next(tt.v, begun.Add(tt.after))
+		if next.Share() != tt.share || !strings.Contains(why, tt.says) {
+			t.Errorf("%s: %v %%, %q", tt.name, next.Share(), why)
+		}
+		if want := begun.Add(tt.next); tt.next > 0 && !when.Equal(want) || tt.next == 0 && !when.IsZero() {
+			t.Errorf("%s: it goes on at %v, want %v", tt.name, when, want)
+		}
+		if next.Step != tt.s.Step && !next.Since.IsZero() {
+			t.Errorf("%s: the step has begun before its share is there", tt.name)
+		}
+	}
+}
+
+// Whatever the judge says and whenever: shares rise, or go to nothing for good, and a
+// shift that nobody holds comes to an end.
+func TestShiftsEnd(t *testing.T) {
+	for seed := range uint64(500) {
+		rng := rand.New(rand.NewPCG(seed, 1))
+		s := delivery.Shift{Steps: []float64{5, 20, 60}, Every: time.Minute, Since: time.Unix(0, 0)}
+		now, last := s.Since, s.Share()
+		for looks := 0; s.Share() > 0 && s.Share() < 100; looks++ {
+			if looks > 10_000 {
+				t.Fatalf("seed %d: it does not end: %+v", seed, s)
+			}
+			now = now.Add(time.Duration(rng.IntN(40)) * time.Second)
+			v := judge.Verdict{Outcome: []judge.Outcome{judge.On, judge.Wait, judge.On, judge.Wait, judge.Back}[rng.IntN(4+int(seed%2))]}
+			v.Early = v.Outcome == judge.On && rng.IntN(10) == 0
+			s, _, _ = s.Next(v, now)
+			if share := s.Share(); share != 0 && share < last {
+				t.Fatalf("seed %d: the share falls from %v to %v", seed, last, share)
+			}
+			if last = s.Share(); s.Since.IsZero() {
+				s.Since = now // it is there
+			}
+		}
+	}
+}
+
+func TestShiftOfTheRulesThatStand(t *testing.T) {
+	slow, quick := &manifest.Shift{Steps: []float64{0.1}}, &manifest.Shift{Steps: []float64{0.9}}
+	for _, tt := range []struct {
+		standing, own *manifest.Stage
+		want          *manifest.Shift
+	}{
+		{nil, &manifest.Stage{Shift: quick}, quick},
+		{&manifest.Stage{Shift: slow}, &manifest.Stage{Shift: quick}, slow},
+		{&manifest.Stage{Shift: slow}, &manifest.Stage{}, slow},
+		{&manifest.Stage{}, &manifest.Stage{Shift: quick}, quick},
+		{&manifest.Stage{Shift: slow}, nil, slow},
+		{nil, nil, nil},
+	} {
+		if got := (delivery.Entry{Standing: tt.standing, Own: tt.own}).Shift(); got != tt.want {
+			t.Errorf("%+v over %+v: %+v", tt.own, tt.standing, got)
+		}
+	}
+}

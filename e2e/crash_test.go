@@ -1,0 +1,359 @@
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"rudmar/server/api"
+)
+
+// crashPoints is at how many places of deployments something is killed.
+var (
+	crashPoints  = flag.Int("crash-points", 300, "at how many places of deployments Rudmar or its platform is killed")
+	crashWeather = flag.Bool("crash-weather", false, "the platform is slow, throttles, fails and shows changes late meanwhile")
+)
+
+// The ways to die around a change: Rudmar before the platform hears of it, before
+// Rudmar hears what came of it, and just after; the platform before and after it.
+const (
+	rudmarBefore = iota
+	rudmarBetween
+	rudmarAfter
+	platformBefore
+	platformAfter
+	waysToDie
+)
+
+// crashing is a Rudmar, a platform and what lies between them: it kills one or the
+// other at each change, in turn.
+type crashing struct {
+	*testing.T
+	data, platformData string
+	listen, platformAt string
+	proxy              *httptest.Server
+	token              string
+	mu                 sync.Mutex
+	rudmar, platform   *exec.Cmd
+	log                bytes.Buffer
+	points, changes    int
+	armed              bool
+	keys               map[string]map[string]bool // deployment and address → idempotency keys
+	starting           sync.WaitGroup
+}
+
+func (c *crashing) start(cmd **exec.Cmd, args ...string) {
+	made := exec.Command(build(c.T), args...)
+	made.Stderr = &c.log
+	if err := made.Start(); err != nil {
+		c.Error(err)
+	}
+	*cmd = made
+}
+
+func (c *crashing) startRudmar() {
+	c.start(&c.rudmar, "serve", "--data", c.data, "--listen", c.listen, "--platform", c.proxy.URL, "--platform-token-file",
+		c.token, "--look-every", "500ms")
+}
+
+func (c *crashing) startPlatform() {
+	c.start(&c.platform, "platform", "--data", c.platformData, "--platform-listen", c.platformAt, "--routes-listen",
+		"127.0.0.2:0", "--platform-token-file", c.token)
+}
+
+// kill kills a process at once, and starts it again; the lock is held.
+func (c *crashing) kill(cmd **exec.Cmd, again func()) {
+	old := *cmd
+	_ = old.Process.Kill()
+	_ = old.Wait()
+	again()
+	c.points++
+}
+
+// between passes a request on, and lets something die around it.
+func (c *crashing) between(pass http.Handler) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		change := strings.Contains(r.URL.Path, "/resources/") && (r.Method == http.MethodPut || r.Method == http.MethodDelete)
+		if !change {
+			pass.ServeHTTP(w, r)
+			return
+		}
+		key := r.Header.Get("Idempotency-Key")
+		c.mu.Lock()
+		step := key[:strings.LastIndex(key, "-")] + " " + r.URL.Path
+		if c.keys[step] == nil {
+			c.keys[step] = map[string]bool{}
+		}
+		c.keys[step][key] = true
+		c.changes++
+		way := -1
+		if c.armed && c.points < *crashPoints && c.changes%2 == 0 { // every other one gets through, so that it goes on
+			way = c.points % waysToDie
+		}
+		defer c.mu.Unlock() // one at a time: who is killed is told
+		if way == rudmarBefore || way == platformBefore {
+			c.die(way)
+			hangUp(w)
+			return
+		}
+		answer := httptest.NewRecorder()
+		body, _ := io.ReadAll(r.Body)
+		r.Body = io.NopCloser(bytes.NewReader(body))
+		pass.ServeHTTP(answer, r)
+		if way == rudmarBetween || way == platformAfter {
+			c.die(way)
+			hangUp(w)
+			return
+		}
+		for name, values := range answer.Header() {
+			w.Header()[name] = values
+		}
+		w.WriteHeader(answer.Code)
+		_, _ = w.Write(answer.Body.Bytes())
+		if way == rudmarAfter {
+			if f, ok := w.(http.Flusher); ok {
+				f.Flush()
+			}
+			c.die(way)
+		}
+	}
+}
+
+func (c *crashing) die(way int) {
+	if way == platformBefore || way == platformAfter {
+		c.kill(&c.platform, c.startPlatform)
+		return
+	}
+	c.kill(&c.rudmar, c.startRudmar)
+}
+
+func hangUp(w http.ResponseWriter) {
+	if connection, _, err := http.NewResponseController(w).Hijack(); err == nil {
+		connection.Close()
+	}
+}
+
+// shapes are two forms of a service, between which everything happens: functions are
+// made, changed, given another name and taken away; some of what changes is replaced.
+func shape(round int) map[string]string {
+	files := map[string]string{"rudmar.yaml": "rudmar: 1\nservice: frostline\nowner: cold-nights\nstages:\n  - {stage: trial, target: local/north, enter: {on: push}}\n"}
+	add := func(name, extra, body string) {
+		files[name+"/function.yaml"] = fmt.Sprintf("function: %s\nhandler: main:run\ntriggers: {ask: {route: GET /%s, open_to: anyone}}\npermissions: [{may: [read], of: tables/%s}]\n%s",
+			name, name, name, extra)
+		files[name+"/main.py"] = fmt.Sprintf("# round %d\ndef run(call): return %q\n", round, body)
+	}
+	add("stays", fmt.Sprintf("memory: %d MiB\n", 64+round%50), "stays")
+	files["stays/cases/works.yaml"] = "case: it works\nsend: {route: GET /stays}\nexpect: [body == \"stays\"]\n"
+	if round%2 == 0 {
+		add("plum", "", "plum")
+		add("goes", "", "goes")
+	} else {
+		was := ""
+		if round > 0 {
+			was = "was: plum\n"
+		}
+		add("damson", was, "damson")
+		add("comes", "", "comes")
+	}
+	return files
+}
+
+// TestCrashMatrix kills Rudmar and its platform around the changes of deployments, and
+// goes on: each step is done once, what is recorded is live, and nothing is doubled.
+func TestCrashMatrix(t *testing.T) {
+	t.Parallel()
+	c := &crashing{T: t, data: filepath.Join(t.TempDir(), "data"), platformData: t.TempDir(), listen: freeAddress(t),
+		platformAt: freeAddress(t), token: tokenFile(t, "between-two"), keys: map[string]map[string]bool{}}
+	to, err := url.Parse("http://" + c.platformAt)
+	if err != nil {
+		t.Fatal(err)
+	}
+	pass := httputil.NewSingleHostReverseProxy(to)
+	pass.ErrorHandler = func(w http.ResponseWriter, _ *http.Request, _ error) { hangUp(w) }
+	c.proxy = httptest.NewServer(c.between(pass))
+	t.Cleanup(c.proxy.Close)
+	password := exec.Command(build(t), "person", "add", "wren", "--role", "administrator", "--data", c.data)
+	password.Env = append(os.Environ(), "RUDMAR_PASSWORD=orchard-at-dawn")
+	if out, err := password.CombinedOutput(); err != nil {
+		t.Fatalf("%s", out)
+	}
+	c.startPlatform()
+	c.startRudmar()
+	t.Cleanup(func() {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		for _, cmd := range []*exec.Cmd{c.rudmar, c.platform} {
+			_ = cmd.Process.Kill()
+			_ = cmd.Wait()
+		}
+	})
+	r := &rig{T: t, address: "http://" + c.listen, data: c.data, log: &c.log}
+	until(t, "it answers", func() bool {
+		status, _ := answers(r, "GET", "/healthz", nil)
+		return status == 200
+	})
+	r.ask("wren", "POST", "/repositories", api.RepositoryWish{Name: "brambleford"}, nil)
+	dir := filepath.Join(t.TempDir(), "work")
+	git(t, t.TempDir(), "init", "--quiet", "--initial-branch=main", dir)
+	git(t, dir, "remote", "add", "origin", strings.Replace(r.address, "http://", "http://wren:orchard-at-dawn@", 1)+"/git/brambleford.git")
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(c.data, "rudmar.db")+"?mode=ro&_pragma=busy_timeout(5000)")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	number := func(query string, args ...any) (n int) {
+		if err := db.QueryRowContext(context.Background(), query, args...).Scan(&n); err != nil {
+			return -1
+		}
+		return n
+	}
+	for round := 0; c.killed() < *crashPoints; round++ {
+		c.arm(false)
+		git(t, dir, "rm", "-rqf", "--ignore-unmatch", ".")
+		for name, text := range shape(round) {
+			file := filepath.Join(dir, name)
+			if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+				t.Fatal(err)
+			}
+			if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+				t.Fatal(err)
+			}
+		}
+		git(t, dir, "add", "--all")
+		git(t, dir, "commit", "--quiet", "-m", fmt.Sprint("Round ", round))
+		if *crashWeather {
+			c.weather(round)
+		}
+		c.arm(true)
+		before := c.killed()
+		_, _ = run(t, dir, "git", "push", "origin", "HEAD") // it may be killed while it tells what came of it
+		version := round + 1
+		until(t, fmt.Sprintf("version %d has settled", version), func() bool {
+			return number(`SELECT count(*) FROM deliveries WHERE version = ? AND state = 'settled'`, version) == 1
+		})
+		c.arm(false)
+		if *crashWeather {
+			c.weather(-1) // fair again, to look at what came of it
+		}
+		until(t, "Rudmar answers", func() bool {
+			status, _ := answers(r, "GET", "/healthz", nil)
+			return status == 200
+		})
+		if n := number(`SELECT count(*) FROM deployments WHERE version = ? AND state <> 'done'`, version); n != 0 {
+			t.Errorf("version %d: %d deployments are not done", version, n)
+		}
+		if n := number(`SELECT count(*) FROM journal WHERE text LIKE 'version ' || ? || ' is settled%'`, version); n != 1 {
+			t.Errorf("version %d settled %d times, says the journal", version, n)
+		}
+		if n := number(`SELECT count(*) FROM case_runs WHERE version = ?`, version); n != 1 {
+			t.Errorf("version %d: %d runs of one case", version, n)
+		}
+		if n := number(`SELECT count(*) FROM builds WHERE version = ? AND state = 'done'`, version); n != 1 {
+			t.Errorf("version %d was built %d times", version, n)
+		}
+		stage := "trial"
+		var kept api.KeptPlan
+		r.ask("wren", "POST", "/services/frostline/plans", api.PlanWish{Stage: stage, Version: &version}, &kept)
+		if len(kept.Plan.Steps) != 0 || len(kept.Plan.Problems) != 0 {
+			t.Fatalf("version %d, after %d kills: the next plan has %d steps: %+v", version, c.killed()-before, len(kept.Plan.Steps),
+				kept.Plan.Steps)
+		}
+		var live struct{ Resources []struct{ Address string } }
+		status, text := answers(&rig{T: t, address: "http://" + c.platformAt}, "GET", "/regions/north/scopes/frostline/trial",
+			map[string]string{"Authorization": "Bearer between-two"})
+		if err := json.Unmarshal(text, &live); err != nil || status != 200 {
+			t.Fatalf("%d %v", status, err)
+		}
+		if n := number(`SELECT count(*) FROM records`); n != len(live.Resources) {
+			t.Errorf("version %d: %d resources are recorded, and %d live", version, n, len(live.Resources))
+		}
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for step, keys := range c.keys {
+		if len(keys) != 1 {
+			t.Errorf("%s was sent with %d keys", step, len(keys))
+		}
+	}
+	t.Logf("%d kills around %d changes", c.points, c.changes)
+}
+
+func (c *crashing) killed() int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.points
+}
+
+func (c *crashing) arm(armed bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.armed = armed
+}
+
+// answers asks something that may not be there, and gives 0 where it is not.
+func answers(r *rig, method, path string, header map[string]string) (int, []byte) {
+	q, err := http.NewRequestWithContext(r.Context(), method, r.address+path, nil)
+	if err != nil {
+		return 0, nil
+	}
+	for name, value := range header {
+		q.Header.Set(name, value)
+	}
+	client := http.Client{Timeout: 5 * time.Second}
+	response, err := client.Do(q)
+	if err != nil {
+		return 0, nil
+	}
+	defer response.Body.Close()
+	body, err := io.ReadAll(response.Body)
+	if err != nil {
+		return 0, nil
+	}
+	return response.StatusCode, body
+}
+
+// weather sets how the platform does in a round; fair for a negative one.
+func (c *crashing) weather(round int) {
+	c.Helper()
+	w := map[string]float64{}
+	if round >= 0 {
+		dice := rand.New(rand.NewPCG(uint64(round), 9))
+		w = map[string]float64{"slow_ms": float64(dice.IntN(10)), "throttled": dice.Float64() * 0.05,
+			"fail_before": dice.Float64() * 0.05, "fail_after": dice.Float64() * 0.05, "late_ms": float64(dice.IntN(300)),
+			"take_ms": float64(dice.IntN(2) * dice.IntN(60))}
+	}
+	body, err := json.Marshal(w)
+	if err != nil {
+		c.Fatal(err)
+	}
+	until(c.T, "the weather is set", func() bool {
+		q, err := http.NewRequestWithContext(c.Context(), http.MethodPut, "http://"+c.platformAt+"/hand/north/weather",
+			bytes.NewReader(body))
+		if err != nil {
+			return false
+		}
+		q.Header.Set("Authorization", "Bearer between-two")
+		response, err := http.DefaultClient.Do(q)
+		if err != nil {
+			return false
+		}
+		response.Body.Close()
+		return response.StatusCode < 300
+	})
+}

@@ -1,0 +1,100 @@
+package e2e
+
+import (
+	"encoding/xml"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"rudmar/server/api"
+)
+
+const canal = "/services/watering"
+
+// In the demo a version went back by itself, and the page shows by what; another one
+// is in the middle of its shift, and somebody holds it, lets it go on, and takes it
+// back.
+func TestShiftInThePage(t *testing.T) {
+	r := demo(t)
+	p := r.open(browse(t), "wren")
+	p.arrive("/s/watering/deliveries/2/live")
+	p.reads("It went back: valve:", "calls failed", "worse with a probability of", "Steps so far")
+	p.arrive("/s/watering/deliveries/3/live")
+	p.reads("version 1 90 % · 3 10 %", "10 %", "valve", "Hold it here")
+	p.press("^Hold it here")
+	p.reads("wren holds it here; let go, it goes on to 50 %")
+	p.press("^Let it go on")
+	p.reads("Hold it here")
+	p.press("^Go on now")
+	p.reads("version 1 50 % · 3 50 %")
+	until(t, "half of the calls go to it", func() bool {
+		var list []api.StageOutput
+		r.ask("wren", "GET", canal+"/outputs?stage=live", nil, &list)
+		var d api.DeliveryStage
+		r.ask("wren", "GET", canal+"/deliveries/3/stages/live", nil, &d)
+		return d.Shift != nil && d.Shift.Share == 50 && d.Shift.Since != nil
+	})
+	if status, text := r.try("linden", "POST", canal+"/deliveries/3/stages/live/back", api.DeliveryWish{}, nil); status != 204 {
+		t.Errorf("an approver may run plans: %d %s", status, text)
+	}
+	p.reads("went back", "taken back by linden")
+	until(t, "version 1 is there again", func() bool {
+		var line api.Line
+		r.ask("wren", "GET", canal+"/line", nil, &line)
+		return line.Stages[1].State == "settled" && line.Stages[1].Version == 1
+	})
+	p.reads("version 1")
+	if status, _ := r.try("linden", "POST", canal+"/deliveries/3/stages/live/hold", api.DeliveryWish{}, nil); status != 409 {
+		t.Errorf("what is over is held: %d", status)
+	}
+}
+
+// The cases of a stage are run by the page and the command line, which writes them as
+// other CI reads them; of one that fails the whole call is told.
+func TestCasesOnRequest(t *testing.T) {
+	r := demo(t)
+	c := commands{t, []string{"RUDMAR_SERVER=" + r.address, "RUDMAR_HANDLE=wren", "RUDMAR_PASSWORD=orchard-at-dawn"}}
+	file := filepath.Join(t.TempDir(), "cases.xml")
+	c.want("cases frostline --stage trial", "8 of 8 cases passed", "passed  warn: a mild night gives no warning")
+	c.want("cases frostline --stage trial --function warn --format junit --output " + file)
+	text, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var report struct {
+		Suites []struct {
+			Name     string `xml:"name,attr"`
+			Tests    int    `xml:"tests,attr"`
+			Failures int    `xml:"failures,attr"`
+			Cases    []struct {
+				Class   string    `xml:"classname,attr"`
+				Failure *struct{} `xml:"failure"`
+			} `xml:"testcase"`
+		} `xml:"testsuite"`
+	}
+	if err := xml.Unmarshal(text, &report); err != nil || len(report.Suites) != 1 || report.Suites[0].Tests != 3 ||
+		len(report.Suites[0].Cases) != 3 || report.Suites[0].Cases[0].Class != "frostline.warn" {
+		t.Errorf("%v: %s", err, text)
+	}
+	c.refused("cases frostline", "--stage")
+	c.refused("cases frostline --stage nowhere", "nothing of frostline is in nowhere")
+	c.refused("cases frostline --stage trial --format tap", "there are text, json and junit")
+	// Somebody changes a limit by hand, and a case notices.
+	if out, err := run(t, ".", build(t), "platform", "change", "north/frostline/trial", "function/warn", "env.MODE=3",
+		"env.LIMIT_C=99", "--data", r.data); err != nil {
+		t.Fatal(out)
+	}
+	c.refused("cases frostline --stage trial --function warn", "sent {")
+	c.refused("cases frostline --stage trial --function warn --format junit", "<failure message=")
+
+	p := r.open(browse(t), "wren")
+	p.arrive("/s/frostline/deliveries/7/trial")
+	p.reads("all 8 passed")
+	p.press("^Run them now")
+	p.reads("what came just now", "of 8 failed", "answered")
+	p.arrive("/s/frostline/deliveries/6/preview")
+	p.reads("Run them now")
+	teasel := r.open(browse(t), "teasel")
+	teasel.arrive("/s/frostline/deliveries/5/trial")
+	teasel.reads("Cases")
+}

@@ -1,0 +1,68 @@
+package deliver
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"rudmar/core/expression"
+	"rudmar/core/manifest"
+	"rudmar/platform"
+)
+
+// CaseRun is what came of a saved case that somebody asked for.
+type CaseRun struct {
+	manifest.Place
+	Function, Name, File string
+	Passed               bool
+	Found                Found
+}
+
+// RunCases runs the saved cases of a service that run in a stage, in a scope of its
+// target: of one function, or of all where none is named. Those of one function run
+// one after another, as they may build on each other. Nothing is kept of it.
+func (l *Line) RunCases(ctx context.Context, at manifest.Place, scope platform.Scope, service *manifest.Service,
+	function string) ([]CaseRun, error) {
+	language, err := expression.ForCases()
+	if err != nil {
+		return nil, err
+	}
+	stage := service.Stage(at.Stage)
+	var mu sync.Mutex
+	out := []CaseRun{}
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(casesAtOnce)
+	for _, fn := range service.Functions {
+		if function != "" && fn.Name != function {
+			continue
+		}
+		group.Go(func() error {
+			for _, c := range fn.Cases {
+				if stage != nil && !c.RunsIn(stage) {
+					continue
+				}
+				found, passed, err := l.RunCase(ctx, scope, at, fn, c, language)
+				if err != nil {
+					return err
+				}
+				mu.Lock()
+				out = append(out, CaseRun{Place: at, Function: fn.Name, Name: c.Name, File: c.File, Passed: passed, Found: found})
+				mu.Unlock()
+			}
+			return nil
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	slices.SortFunc(out, func(a, b CaseRun) int {
+		if a.Function != b.Function {
+			return strings.Compare(a.Function, b.Function)
+		}
+		return strings.Compare(a.File, b.File)
+	})
+	return out, nil
+}

@@ -1,0 +1,72 @@
+package server
+
+import (
+	"context"
+	"fmt"
+
+	"rudmar/core/cases"
+	"rudmar/core/rights"
+	"rudmar/engine/deliver"
+	"rudmar/engine/store"
+	"rudmar/server/api"
+)
+
+// RunCases runs the saved cases of what is in a stage, now.
+func (h *handlers) RunCases(ctx context.Context, r api.RunCasesRequestObject) (api.RunCasesResponseObject, error) {
+	if err := may(ctx, rights.Try, r.Service, r.Stage); err != nil {
+		return nil, err
+	}
+	places, err := h.engine.Store.Stages(ctx, r.Service)
+	if err != nil {
+		return nil, err
+	}
+	out, there := api.RunCases200JSONResponse{}, false
+	for _, p := range places {
+		if p.Stage != r.Stage || p.Version == 0 {
+			continue
+		}
+		there = true
+		service, _, err := h.engine.Planner.Service(ctx, r.Service, p.Version)
+		if err != nil {
+			return nil, err
+		}
+		_, scope, err := h.engine.Planner.Platform(p.Place)
+		if err != nil {
+			return nil, err
+		}
+		runs, err := h.engine.Line.RunCases(ctx, p.Place, scope, service, api.OrZero(r.Params.Function))
+		if err != nil {
+			return nil, err
+		}
+		shown, err := h.shownRuns(runs)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, shown...)
+	}
+	if !there {
+		return nil, fmt.Errorf("nothing of %s is in %s: %w", r.Service, r.Stage, store.ErrNotFound)
+	}
+	return out, h.engine.Store.Note(ctx, store.Entry{Person: who(ctx).person.Handle, Service: r.Service, Stage: r.Stage,
+		What: "ran the cases", Text: fmt.Sprintf("%d of them", len(out))})
+}
+
+// shownRuns gives runs of cases as the API has them, with the whole call of each.
+func (h *handlers) shownRuns(runs []deliver.CaseRun) ([]api.CaseRun, error) {
+	out := []api.CaseRun{}
+	for _, run := range runs {
+		shown := api.CaseRun{Target: run.Target.String(), Function: run.Function, File: run.File, Name: run.Name,
+			Passed: run.Passed, At: h.engine.Store.Now().UnixMilli(), Sent: run.Found.Call.Event}
+		var err error
+		if shown.Outcomes, err = convert[[]api.CaseOutcome](append([]cases.Outcome{}, run.Found.Outcomes...)); err != nil {
+			return nil, err
+		}
+		invocation, err := convert[api.Invocation](run.Found.Invocation)
+		if err != nil {
+			return nil, err
+		}
+		shown.Invocation = &invocation
+		out = append(out, shown)
+	}
+	return out, nil
+}

@@ -1,0 +1,59 @@
+package server
+
+import (
+	"context"
+	"errors"
+
+	"rudmar/core/judge"
+	"rudmar/engine/deliver"
+	"rudmar/engine/store"
+	"rudmar/server/api"
+)
+
+// shift tells how a version came into a stage after another one; nil where the stage
+// does not move calls in shares, and it did not go back by itself.
+func (h *handlers) shift(ctx context.Context, d store.Delivery) (*api.ShiftState, error) {
+	v, err := h.engine.Store.Shift(ctx, d.Service, d.Version, d.Stage)
+	if errors.Is(err, store.ErrNotFound) || err == nil && len(v.Steps) == 0 && v.Back == "" {
+		return nil, nil //nolint:nilnil // there is none, which is no error
+	}
+	if err != nil {
+		return nil, err
+	}
+	out := &api.ShiftState{Active: v.Active, Before: v.Before, Steps: append([]float64{}, v.Steps...), Step: v.Step,
+		Share: v.Share(), EveryMs: v.Every.Milliseconds(), Held: api.Optional(v.Held), Back: api.Optional(v.Back), Why: v.Why,
+		Findings: []api.Finding{}, Taken: []api.ShiftTaken{}}
+	if !v.Since.IsZero() {
+		out.Since = api.Optional(v.Since.UnixMilli())
+	}
+	if !v.At.IsZero() && v.Active {
+		out.At = api.Optional(v.At.UnixMilli())
+	}
+	if out.Points, err = convert[[]api.ShiftPoint](append([]store.ShiftPoint{}, v.Points...)); err != nil {
+		return nil, err
+	}
+	for _, t := range v.Taken {
+		out.Taken = append(out.Taken, api.ShiftTaken{At: t.At.UnixMilli(), Share: t.Share, Why: api.Optional(t.Why)})
+	}
+	if v.Verdict == nil {
+		return out, nil
+	}
+	outcome := api.ShiftStateOutcome(v.Verdict.Outcome)
+	out.Outcome = &outcome
+	out.Findings, err = convert[[]api.Finding](append([]judge.Finding{}, v.Verdict.Findings...))
+	return out, err
+}
+
+// steering lists the words by which somebody may steer a shift now.
+func steering(v *api.ShiftState) []string {
+	if v.Back != nil {
+		return nil
+	}
+	out := []string{deliver.Further}
+	if v.Held != nil {
+		out = append(out, deliver.Release)
+	} else {
+		out = append(out, deliver.Hold)
+	}
+	return append(out, deliver.Back)
+}

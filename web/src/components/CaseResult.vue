@@ -1,0 +1,85 @@
+<script setup lang="ts">
+// What came of a saved case: each expectation, and the whole call.
+import { computed } from 'vue'
+
+import type { Schemas } from '../api/client'
+import { duration } from '../words'
+
+const props = defineProps<{ run: Schemas['CaseRun'] }>()
+const sent = computed(() => JSON.stringify(props.run.sent ?? null, null, 2))
+const answer = computed(() => JSON.stringify(props.run.invocation?.answer ?? null, null, 2))
+</script>
+
+<template>
+  <div class="sheet case">
+    <details :open="!run.passed && !run.running">
+      <summary>
+        <StateWord :state="run.running ? 'running' : run.passed ? 'holds' : 'fails'" /> {{ run.name }}
+        <span class="quiet"
+          >{{ run.function }}<template v-if="run.invocation?.cold">, cold</template
+          ><template v-if="run.again">, run again: Rudmar was ended while it ran</template> · {{ run.target }}</span
+        >
+      </summary>
+      <table v-stack class="rows">
+        <thead>
+          <tr>
+            <th scope="col">expected</th>
+            <th scope="col">found</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="o in run.outcomes" :key="o.expected">
+            <td>
+              <span :class="{ bad: !o.holds }"
+                ><code>{{ o.expected }}</code></span
+              >
+            </td>
+            <td class="wrap-anywhere" :class="{ bad: !o.holds }">
+              <code>{{ o.found || (o.holds ? 'true' : 'not true') }}</code>
+            </td>
+          </tr>
+        </tbody>
+      </table>
+      <details v-if="run.invocation" class="call" :open="!run.passed">
+        <summary>
+          The call<span class="quiet"
+            >, {{ duration(run.invocation.coldMs + run.invocation.runMs) }}, {{ run.file }}</span
+          >
+        </summary>
+        <p class="quiet mb-0">sent</p>
+        <pre>{{ sent }}</pre>
+        <p v-if="run.invocation.error" class="bad wrap-anywhere">{{ run.invocation.error.message }}</p>
+        <template v-else>
+          <p class="quiet mb-0">answered</p>
+          <pre>{{ answer }}</pre>
+        </template>
+        <template v-if="run.invocation.logs.length">
+          <p class="quiet mb-0">wrote</p>
+          <pre>{{ run.invocation.logs.map((l) => l.text).join('\n') }}</pre>
+        </template>
+      </details>
+      <p v-else class="quiet small px-2 mb-1">{{ run.file }}</p>
+    </details>
+  </div>
+</template>
+
+<style scoped>
+.case {
+  margin-bottom: 0.4rem;
+}
+summary {
+  padding: 0.35rem 0.7rem;
+}
+.call {
+  padding: 0 0.7rem 0.4rem;
+}
+.call summary {
+  padding: 0.2rem 0;
+}
+pre {
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
+  margin-bottom: 0.4rem;
+  font-size: 0.8125rem;
+}
+</style>

@@ -1,0 +1,190 @@
+<script setup lang="ts">
+// How a version gets its share of the calls: both revisions side by side, what the
+// judge says, what happens next, and the words by which somebody steers it.
+import { computed, defineAsyncComponent } from 'vue'
+
+import type { Schemas } from '../api/client'
+import { useNow } from '../composables/useNow'
+import { clock, count, duration } from '../words'
+import type { FigureRow } from './FigureChart.vue'
+
+/** Charts come once there is something to draw. */
+const FigureChart = defineAsyncComponent(() => import('./FigureChart.vue'))
+
+const props = defineProps<{
+  shift: Schemas['ShiftState']
+  version: number
+  state: string
+  actions: string[]
+  busy: boolean
+}>()
+const emit = defineEmits<{ act: [word: string] }>()
+const now = useNow(1000)
+
+const runs = computed(() => props.shift.active && props.state === 'shifting')
+/** What would happen next, and when. */
+const next = computed(() => {
+  const s = props.shift
+  if (!runs.value) return ''
+  if (s.back) return `It goes back to version ${s.before}.`
+  if (!s.since) return `${s.share} % of the calls are being moved to it.`
+  const to = s.steps[s.step + 1]
+  const where = to === undefined ? 'to all calls, then to its cases' : `to ${to} %`
+  if (s.held) return `${s.held} holds it here; let go, it goes on ${where}.`
+  if (!s.at) return ''
+  const left = s.at - now.value
+  if (left <= 0) return `It goes on ${where} now.`
+  if (s.outcome === 'wait') return `With more calls it goes on ${where}; by time alone in ${duration(left)}.`
+  return `It goes on ${where} in ${duration(left)}, if nothing speaks against it.`
+})
+const labels = computed(() => props.shift.points.map((p) => clock(p.at).slice(0, 5)))
+const part = (s: Schemas['PointSide']): number | null => (s.calls ? (100 * s.errors) / s.calls : null)
+type Side = 'new' | 'old'
+function rows(of: (p: Schemas['PointSide']) => number | null): FigureRow[] {
+  const row = (side: Side, label: string, colour: FigureRow['colour'], dashed: boolean): FigureRow => ({
+    label,
+    values: props.shift.points.map((p) => of(p[side])),
+    colour,
+    line: true,
+    dashed,
+  })
+  return [
+    row('new', `version ${props.version}`, 'fjord', false),
+    row('old', `version ${props.shift.before}`, 'quiet', true),
+  ]
+}
+const errors = computed(() => rows(part))
+const latency = computed(() => rows((s) => (s.p95 ? s.p95 : null)))
+const percent = (n: number): string => `${Number((100 * n).toFixed(2))} %`
+const rate = (s: Schemas['Side']): string => (s.calls ? percent(s.errors / s.calls) : 'none')
+const words: Record<string, string> = {
+  further: 'Go on now',
+  hold: 'Hold it here',
+  release: 'Let it go on',
+  back: 'Take it back now',
+}
+</script>
+
+<template>
+  <section class="sheet sheet-pad mb-3" aria-labelledby="shift">
+    <h2 id="shift">The shift</h2>
+    <ol v-if="shift.steps.length" class="way" aria-label="Shares">
+      <li
+        v-for="(s, i) in [...shift.steps, 100]"
+        :key="s"
+        :class="{
+          here: runs && !shift.back && i === shift.step,
+          past: i < shift.step || (!shift.active && !shift.back),
+        }"
+      >
+        {{ s }} %
+      </li>
+    </ol>
+    <p v-if="shift.back" class="bad mb-2 wrap-anywhere">
+      <strong>{{ shift.active ? 'It goes back:' : 'It went back:' }}</strong> {{ shift.back }}
+    </p>
+    <p v-else-if="shift.why" class="mb-2 wrap-anywhere">
+      <StateWord v-if="shift.outcome" :state="shift.outcome === 'wait' ? 'waits' : 'holds'" />
+      {{ shift.why }}
+    </p>
+    <p v-if="next" class="mb-2">{{ next }}</p>
+    <p v-if="runs && actions.length" class="mb-2">
+      <button
+        v-for="a in ['further', 'hold', 'release', 'back'].filter((w) => actions.includes(w))"
+        :key="a"
+        type="button"
+        class="btn btn-sm me-2"
+        :class="a === 'back' ? 'btn-outline-danger' : 'btn-outline-secondary'"
+        :disabled="busy"
+        @click="emit('act', a)"
+      >
+        {{ words[a] }}
+      </button>
+    </p>
+    <table v-if="shift.findings.length" v-stack class="rows mb-2">
+      <thead>
+        <tr>
+          <th scope="col">function</th>
+          <th scope="col">version {{ version }}</th>
+          <th scope="col">version {{ shift.before }}</th>
+          <th scope="col">worse, as far as is known</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="f in shift.findings" :key="f.function">
+          <td>{{ f.function }}</td>
+          <td v-for="side in [f.new, f.old]" :key="side === f.new ? 'new' : 'old'">
+            <template v-if="side.calls">
+              {{ side.errors }} of {{ count(side.calls, 'call') }} failed, {{ rate(side) }}
+              <span class="quiet d-block small"
+                >between {{ percent(side.low) }} and {{ percent(side.high)
+                }}<template v-if="side.p95">; 95 % in {{ duration(side.p95) }}</template></span
+              >
+            </template>
+            <span v-else class="quiet">no calls</span>
+          </td>
+          <td>
+            <template v-if="f.new.calls"
+              >with a probability of {{ f.worse.toFixed(3)
+              }}<span v-if="f.ratio" class="quiet d-block small"
+                >{{ f.ratio.toFixed(2) }} times as long at the 95th percentile</span
+              ></template
+            >
+          </td>
+        </tr>
+      </tbody>
+    </table>
+    <div v-if="shift.points.length > 1" class="charts">
+      <FigureChart
+        title="Calls that failed"
+        :labels="labels"
+        :rows="errors"
+        :say="(n) => `${Number(n.toFixed(1))} %`"
+        height="9rem"
+      />
+      <FigureChart title="Time that 95 % stay under" :labels="labels" :rows="latency" :say="duration" height="9rem" />
+    </div>
+    <details v-if="shift.taken.length">
+      <summary>Steps so far</summary>
+      <p v-for="t in shift.taken" :key="t.at" class="mb-1 wrap-anywhere">
+        {{ clock(t.at).slice(0, 8) }}: {{ t.share }} %<span v-if="t.why" class="quiet">, {{ t.why }}</span>
+      </p>
+    </details>
+    <p class="quiet small mb-0">
+      It goes back from a probability of 0.993 on.
+      <RouterLink :to="{ name: 'doc', params: { name: 'judge' } }">How this is reckoned</RouterLink>
+    </p>
+  </section>
+</template>
+
+<style scoped>
+.way {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.3rem;
+  list-style: none;
+  padding: 0;
+  margin: 0 0 0.6rem;
+}
+.way li {
+  border: 1px solid var(--rule);
+  padding: 0.1rem 0.6rem;
+  color: var(--quiet);
+  font-variant-numeric: tabular-nums;
+}
+.way .past {
+  background: var(--wash);
+  color: var(--ink);
+}
+.way .here {
+  border-color: var(--fjord);
+  color: var(--fjord);
+  font-weight: 600;
+}
+.charts {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(16rem, 1fr));
+  gap: 1rem;
+  margin-bottom: 0.5rem;
+}
+</style>
