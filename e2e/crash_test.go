@@ -55,7 +55,6 @@ type crashing struct {
 	points, changes    int
 	armed              bool
 	keys               map[string]map[string]bool // deployment and address → idempotency keys
-	starting           sync.WaitGroup
 }
 
 func (c *crashing) start(cmd **exec.Cmd, args ...string) {

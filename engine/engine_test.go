@@ -499,6 +499,54 @@ func TestClosedInTheMiddle(t *testing.T) {
 	r.upToDate("trial", "north", 1)
 }
 
+// Targets are deployed one after the other, or together where the stage says so.
+func TestTargetsTogether(t *testing.T) {
+	for _, together := range []bool{false, true} {
+		r := newRig(t)
+		var mu sync.Mutex
+		begun := map[string]time.Time{}
+		held := make(chan struct{})
+		r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
+			region := strings.Split(strings.TrimPrefix(q.URL.Path, "/regions/"), "/")[0]
+			if address(q) != "" {
+				mu.Lock()
+				if begun[region].IsZero() {
+					begun[region] = time.Now()
+				}
+				mu.Unlock()
+			}
+			if address(q) == "pointer/a" && region == "north" {
+				<-held
+			}
+			next.ServeHTTP(w, q)
+		})
+		files := first()
+		files["rudmar.yaml"] = fmt.Sprintf("rudmar: 1\nservice: frostline\nowner: o\nstages: [{stage: trial, targets: [local/north, local/coast], together: %v, enter: {on: push}}]\n", together)
+		r.push(files)
+		both := func() bool {
+			mu.Lock()
+			defer mu.Unlock()
+			return !begun["north"].IsZero() && !begun["coast"].IsZero()
+		}
+		if together {
+			r.until("both to be at work", both)
+		} else {
+			r.until("the first to be at work", func() bool { mu.Lock(); defer mu.Unlock(); return !begun["north"].IsZero() })
+			if both() {
+				t.Error("the second began before the first was done")
+			}
+		}
+		close(held)
+		d := r.reaches(1, "trial", delivery.Settled)
+		if len(d.Deployments) != 2 {
+			t.Errorf("together %v: %d deployments", together, len(d.Deployments))
+		}
+		r.spoilWith(nil)
+		r.upToDate("trial", "north", 1)
+		r.upToDate("trial", "coast", 1)
+	}
+}
+
 func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 	r := newRig(t)
 	files := first()

@@ -19,7 +19,8 @@ import (
 )
 
 // ListCopies lists the private copies of all services.
-func (h *handlers) ListCopies(ctx context.Context, _ api.ListCopiesRequestObject) (api.ListCopiesResponseObject, error) {
+func (h *handlers) ListCopies(ctx context.Context, _ api.ListCopiesRequestObject) (api.ListCopiesResponseObject,
+	error) {
 	list, err := h.engine.Store.Copies(ctx)
 	out := api.ListCopies200JSONResponse{}
 	for _, c := range list {
@@ -33,7 +34,8 @@ func (h *handlers) ListCopies(ctx context.Context, _ api.ListCopiesRequestObject
 }
 
 // RemoveCopy takes a copy away: one's own, or another's by who looks after things.
-func (h *handlers) RemoveCopy(ctx context.Context, r api.RemoveCopyRequestObject) (api.RemoveCopyResponseObject, error) {
+func (h *handlers) RemoveCopy(ctx context.Context, r api.RemoveCopyRequestObject) (api.RemoveCopyResponseObject,
+	error) {
 	person := who(ctx).person
 	act, why := rights.Write, "its owner ended it"
 	if r.Handle != person.Handle {

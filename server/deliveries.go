@@ -82,7 +82,8 @@ func (h *handlers) GetDeliveryStage(ctx context.Context,
 	if out.Shift, err = h.shift(ctx, d); err != nil {
 		return nil, err
 	}
-	if out.Shift != nil && out.Shift.Active && d.State == delivery.Shifting && may(ctx, rights.Run, d.Service, d.Stage) == nil {
+	if out.Shift != nil && out.Shift.Active && d.State == delivery.Shifting &&
+		may(ctx, rights.Run, d.Service, d.Stage) == nil {
 		out.Actions = append(out.Actions, steering(out.Shift)...)
 	}
 	return api.GetDeliveryStage200JSONResponse(out), nil

@@ -79,7 +79,7 @@ func (e Entry) RuleChanges() []consequence.RuleChange {
 		add("rule "+name, was, is, was != "none")
 	}
 	add("shift", shiftWords(before.Shift), shiftWords(after.Shift), before.Shift != nil)
-	add("targets", targetsWords(before.Targets), targetsWords(after.Targets), false)
+	add("targets", targetsWords(before), targetsWords(after), false)
 	add("strict", strconv.FormatBool(before.Strict), strconv.FormatBool(after.Strict), before.Strict)
 	slices.SortStableFunc(out, func(a, b consequence.RuleChange) int {
 		switch {
@@ -206,10 +206,13 @@ func shiftWords(s *manifest.Shift) string {
 	return strings.Join(words, ", ") + ", every " + language.FormatTime(s.Every)
 }
 
-func targetsWords(targets []manifest.Target) string {
+func targetsWords(s *manifest.Stage) string {
 	var words []string
-	for _, t := range targets {
+	for _, t := range s.Targets {
 		words = append(words, t.String())
+	}
+	if s.Together {
+		words = append(words, "together")
 	}
 	return strings.Join(words, ", ")
 }

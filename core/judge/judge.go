@@ -157,7 +157,8 @@ func look(f Function, called int, due bool) Finding {
 	if f.Before.Calls > history {
 		weight = history / float64(f.Before.Calls)
 	}
-	old := rateOf(float64(f.Old.Calls)+weight*float64(f.Before.Calls), float64(f.Old.Errors)+weight*float64(f.Before.Errors))
+	old := rateOf(float64(f.Old.Calls)+weight*float64(f.Before.Calls),
+		float64(f.Old.Errors)+weight*float64(f.Before.Errors))
 	rate := old.like(alike).and(float64(f.New.Calls), float64(f.New.Errors))
 	found.Worse = worse(rate, old, margin, f.Objective.ErrorsUnder)
 	found.Clear = f.New.Calls >= enough && worse(rate, old, much, f.Objective.ErrorsUnder) < clearly

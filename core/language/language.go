@@ -142,6 +142,8 @@ func New() *Language {
 		{Name: "stage", About: "The stage's name.", Shape: name, Required: true},
 		{Name: "target", About: "The platform and region it runs on.", Shape: &Shape{Form: TargetForm}},
 		{Name: "targets", About: "Several targets.", Shape: &Shape{Form: ListForm, Of: &Shape{Form: TargetForm}}},
+		{Name: "together", About: "Several targets are deployed at the same time, not one after the other.", Shape: truth,
+			BuiltIn: "false"},
 		{Name: "set", About: "Values of settings in this stage.", Shape: &Shape{Form: MapForm, Of: &Shape{Form: AnyForm}}},
 		{Name: "enter", About: "When a version enters the stage.", Shape: &Shape{Form: ObjectForm, Keys: []Key{
 			{Name: "on", About: "push, ready (as soon as the gates hold) or request.",

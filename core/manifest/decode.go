@@ -215,7 +215,9 @@ func decodeStage(n *tree.Node) Stage {
 		After:  n.Get("enter").Get("after").Value(),
 		Strict: asTruth(n.Get("strict").Value()),
 		Prove:  n.Get("prove").Value(),
-		From:   n.Origin(),
+
+		Together: asTruth(n.Get("together").Value()),
+		From:     n.Origin(),
 	}
 	if s.On == "" {
 		s.On = OnRequest

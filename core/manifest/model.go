@@ -136,8 +136,10 @@ type Stage struct {
 	Strict  bool
 	Prove   string // all, harmless or none: which cases run after a deployment
 	Gates   Gates
-	Shift   *Shift
-	From    tree.Origin
+	// Together tells that all targets are deployed at the same time.
+	Together bool
+	Shift    *Shift
+	From     tree.Origin
 }
 
 // Gates is what must hold before a version may enter a stage.

@@ -77,16 +77,44 @@ func (l *Line) deploying(ctx context.Context, d store.Delivery) error {
 	if len(d.Deployments) == 0 {
 		return l.deploy(ctx, d, 0)
 	}
-	last, err := l.store.Deployment(ctx, d.Deployments[len(d.Deployments)-1])
-	switch {
-	case err != nil:
+	targets, together, err := l.targets(ctx, d)
+	if err != nil {
 		return err
-	case last.State == store.Running:
-		return nil // its end is told
-	case last.State != store.Done:
-		return fmt.Errorf("deployment %d is %s: %s", last.ID, last.State, last.Why)
+	}
+	if together && len(d.Deployments) < len(targets) {
+		return l.deploy(ctx, d, len(d.Deployments)) // the next one need not wait for those before
+	}
+	var failed error
+	for _, id := range d.Deployments {
+		one, err := l.store.Deployment(ctx, id)
+		switch {
+		case err != nil:
+			return err
+		case one.State == store.Running:
+			return nil // its end is told
+		case one.State != store.Done && failed == nil:
+			failed = fmt.Errorf("deployment %d is %s: %s", one.ID, one.State, one.Why)
+		}
+	}
+	if failed != nil {
+		return failed
 	}
 	return l.deploy(ctx, d, len(d.Deployments))
+}
+
+// targets gives the targets of a delivery's stage, and whether they are deployed at
+// the same time: as the version says, or where it takes the stage away, one after the
+// other.
+func (l *Line) targets(ctx context.Context, d store.Delivery) (targets []manifest.Target, together bool, err error) {
+	if targets, err = l.planner.Targets(ctx, d.Service, d.Stage, d.Version); err != nil {
+		return nil, false, err
+	}
+	service, _, err := l.planner.Service(ctx, d.Service, d.Version)
+	if err != nil {
+		return nil, false, err
+	}
+	stage := service.Stage(d.Stage)
+	return targets, stage != nil && stage.Together, nil
 }
 
 // deploy plans for the stage's target of that index, and asks for its deployment;

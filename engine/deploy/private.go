@@ -88,8 +88,8 @@ func (r *Runner) privatePlan(ctx context.Context, c Private) (*plan.Plan, *execu
 	in := plan.Inputs{Base: plan.Base{Place: place, Fingerprint: snapshot.Fingerprint}, Live: Live(snapshot),
 		Kinds: Specs(kinds), Quotas: quotas(kinds), Renamed: map[string]string{}}
 	for _, l := range in.Live { // what is live there is its own: nobody else has the scope
-		in.Record = append(in.Record, plan.Recorded{Address: l.Address, Kind: l.Kind, Function: resource.FunctionOf(l.Address),
-			Attributes: settable(in.Kinds, l)})
+		in.Record = append(in.Record, plan.Recorded{Address: l.Address, Kind: l.Kind,
+			Function: resource.FunctionOf(l.Address), Attributes: settable(in.Kinds, l)})
 	}
 	x := &execution{Runner: r, client: client, scope: c.Scope(), going: ctx, secrets: map[string]map[string]string{}}
 	if c.Service != nil {
