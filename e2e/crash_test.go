@@ -157,7 +157,7 @@ func shape(round int) map[string]string {
 			name, name, name, extra)
 		files[name+"/main.py"] = fmt.Sprintf("# round %d\ndef run(call): return %q\n", round, body)
 	}
-	add("stays", fmt.Sprintf("memory: %d MiB\n", 64+round%50), "stays")
+	add("stays", fmt.Sprintf("memory: %d MiB\n", 64+16*(round%8)), "stays")
 	files["stays/cases/works.yaml"] = "case: it works\nsend: {route: GET /stays}\nexpect: [body == \"stays\"]\n"
 	if round%2 == 0 {
 		add("plum", "", "plum")
@@ -241,11 +241,18 @@ func TestCrashMatrix(t *testing.T) {
 		}
 		c.arm(true)
 		before := c.killed()
-		_, _ = run(t, dir, "git", "push", "origin", "HEAD") // it may be killed while it tells what came of it
+		// It may be killed while it tells what came of it.
+		if out, _ := run(t, dir, "git", "push", "origin", "HEAD"); strings.Contains(out, "rejected") {
+			t.Fatal(out)
+		}
 		version := round + 1
-		until(t, fmt.Sprintf("version %d has settled", version), func() bool {
-			return number(`SELECT count(*) FROM deliveries WHERE version = ? AND state = 'settled'`, version) == 1
-		})
+		limit := time.Now().Add(2 * time.Minute)
+		for number(`SELECT count(*) FROM deliveries WHERE version = ? AND state = 'settled'`, version) != 1 {
+			if time.Now().After(limit) {
+				c.stuck(db)
+			}
+			time.Sleep(30 * time.Millisecond) // between two looks at a condition
+		}
 		c.arm(false)
 		if *crashWeather {
 			c.weather(-1) // fair again, to look at what came of it
@@ -355,4 +362,32 @@ func (c *crashing) weather(round int) {
 		response.Body.Close()
 		return response.StatusCode < 300
 	})
+}
+
+// stuck fails the test with what is known of where it got to.
+func (c *crashing) stuck(db *sql.DB) {
+	c.Helper()
+	said := ""
+	for _, query := range []string{`SELECT version || ' ' || state || ' ' || why FROM deliveries`,
+		`SELECT id || ' ' || version || ' ' || state || ' ' || why FROM deployments`,
+		`SELECT deployment || ' ' || address || ' ' || state || ' ' || error FROM deployment_steps WHERE state <> 'done'`,
+		`SELECT id || ' ' || hash || ' ' || state || ' ' || why FROM builds`} {
+		rows, err := db.QueryContext(c.Context(), query)
+		if err != nil {
+			said += err.Error() + "\n"
+			continue
+		}
+		for rows.Next() {
+			line := ""
+			if err := rows.Scan(&line); err == nil {
+				said += line + "\n"
+			}
+		}
+		if err := rows.Err(); err != nil {
+			said += err.Error() + "\n"
+		}
+		rows.Close()
+	}
+	log := c.log.String()
+	c.Fatalf("after %d kills it does not get on:\n%s\n%s", c.killed(), said, log[max(0, len(log)-3000):])
 }

@@ -16,7 +16,7 @@ func pages() []string {
 		"versions/6/compare/7", "plan?stage=preview", "plan?stage=live&version=3", "deliveries", "deliveries/7/preview",
 		"deliveries/7/trial", "deployments/1", "functions/warn/try?stage=live", "functions/warn/log?stage=trial",
 		"functions/warn/figures?stage=trial", "functions/relay/messages?stage=trial", "functions/warn/settings?stage=live",
-		"journal", "health", "/services", "/you", "/docs/manifest", "/api"}
+		"journal", "health", "/services", "/you", "/notices", "/s/watering/deliveries/2/live", "/docs/manifest", "/api"}
 }
 
 // arrive goes to a page and waits until what is on it was loaded.

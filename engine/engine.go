@@ -26,6 +26,7 @@ import (
 	"rudmar/engine/copies"
 	"rudmar/engine/deliver"
 	"rudmar/engine/deploy"
+	"rudmar/engine/notice"
 	"rudmar/engine/observe"
 	"rudmar/engine/people"
 	"rudmar/engine/source"
@@ -49,9 +50,11 @@ type Options struct {
 	// NewKeys allows new keys where the ones are gone that secrets are sealed and
 	// versions are signed with; secrets have to be set again then.
 	NewKeys bool
-	Keep    Keep // how long what is old is kept
-	Log     *slog.Logger
-	Now     func() time.Time
+	// NoticesInside lets notices go to this machine and to private networks.
+	NoticesInside bool
+	Keep          Keep // how long what is old is kept
+	Log           *slog.Logger
+	Now           func() time.Time
 }
 
 // artifactsFolder is where archives lie in the data folder.
@@ -69,6 +72,7 @@ type Engine struct {
 	Line    *deliver.Line
 	Watch   *observe.Watch
 	Copies  *copies.Keeper
+	Notices *notice.Sender
 
 	dir     string
 	keep    Keep
@@ -111,7 +115,7 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 		return nil, errors.Join(err, s.Close(), lock.Unlock())
 	}
 	for _, work := range []func(context.Context){e.Build.Run, e.Runner.Run, e.Line.Run, e.Watch.Run, e.Copies.Run,
-		e.keepTrue, e.tidy} {
+		e.Notices.Run, e.keepTrue, e.tidy} {
 		e.running.Go(func() { work(ctx) })
 	}
 	return e, nil
@@ -194,6 +198,7 @@ func (e *Engine) assemble(ctx context.Context, o Options) error {
 		Log: o.Log, Repository: e.Host.Repository})
 	e.Copies = copies.New(copies.Config{Store: e.Store, Build: e.Build, Runner: e.Runner, Planner: e.Planner, Line: e.Line,
 		Check: e.Checks.Check, Log: o.Log})
+	e.Notices = notice.New(notice.Config{Store: e.Store, Sealer: e.People, Log: o.Log, Inside: o.NoticesInside})
 	return e.Store.DropLeases(ctx) // of a process that is no more
 }
 

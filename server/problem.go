@@ -16,6 +16,7 @@ import (
 	"rudmar/engine/copies"
 	"rudmar/engine/deliver"
 	"rudmar/engine/deploy"
+	"rudmar/engine/notice"
 	"rudmar/engine/people"
 	"rudmar/engine/source"
 	"rudmar/engine/store"
@@ -132,13 +133,13 @@ func statusOf(err error) (status int, known bool) {
 		errors.Is(err, store.ErrLease),
 		errors.Is(err, delivery.ErrTransition), errors.Is(err, deliver.ErrNotCounts), errors.Is(err, deliver.ErrShown),
 		errors.Is(err, store.ErrMoved), errors.Is(err, store.ErrInUse), errors.Is(err, store.ErrTokenNamed),
-		errors.Is(err, copies.ErrBase),
+		errors.Is(err, copies.ErrBase), errors.Is(err, store.ErrHookNamed),
 		errors.Is(err, store.ErrOwned):
 		return http.StatusConflict, true
 	case errors.As(err, &slow):
 		return http.StatusTooManyRequests, true
 	case errors.As(err, &broken), errors.As(err, &bad), errors.Is(err, deliver.ErrConfirm),
-		errors.Is(err, copies.ErrFolder), errors.Is(err, deploy.ErrPrivate):
+		errors.Is(err, copies.ErrFolder), errors.Is(err, deploy.ErrPrivate), errors.Is(err, notice.ErrHook):
 		return http.StatusUnprocessableEntity, true
 	case errors.As(err, &unreachable), errors.Is(err, deploy.ErrPlatform):
 		return http.StatusServiceUnavailable, true

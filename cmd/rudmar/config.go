@@ -34,6 +34,7 @@ type config struct {
 	platform       string
 	tokenFile      string
 	buildsUncaged  bool
+	noticesInside  bool
 	newKeys        bool
 	keep           engine.Keep
 	registries     []string
@@ -66,6 +67,8 @@ func (c *config) serveFlags(f *pflag.FlagSet) {
 		"hosts that builds may fetch from, beside those that go, npm and pip are set to here")
 	f.BoolVar(&c.newKeys, "new-keys", false,
 		"make new keys where the ones are gone that secrets are sealed and versions are signed with: secrets have to be set again then, and older versions cannot be verified")
+	f.BoolVar(&c.noticesInside, "notices-inside", false,
+		"let notices go to addresses of this machine and of private networks")
 	c.keepFlags(f)
 	f.DurationVar(&c.lookEvery, "look-every", usualLook, "how often live is compared with the record")
 	c.platformFlags(f)

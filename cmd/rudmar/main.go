@@ -89,7 +89,7 @@ plan: 0 nothing to do, 4 something would change, 5 something stops it.`,
 		outputsCommand(), deploymentsCommand(), serviceCommand(), repositoryCommand(), deliveryCommand(), tidyCommand(),
 		hookCommand(), loginCommand(), logoutCommand(), tokenCommand(), invokeCommand(), logsCommand(), stateCommand(),
 		buildsCommand(), deployCommand(), watchCommand(), runCommand(),
-		casesCommand())
+		casesCommand(), noticeCommand())
 	root.AddCommand(wasmWorkerCommand())
 	strict(root)
 	return root

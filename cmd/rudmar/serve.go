@@ -81,7 +81,8 @@ func (c *config) serve(ctx context.Context, ready func(context.Context, *engine.
 	e, err := engine.Open(ctx,
 		engine.Options{Dir: c.data, Self: self, Platforms: map[string]*platform.Client{"local": client},
 			LookEvery: c.lookEvery, Page: c.address, Log: log,
-			NewKeys: c.newKeys, Keep: c.keep, BuildsUncaged: c.buildsUncaged, Registries: c.registries})
+			NewKeys: c.newKeys, Keep: c.keep, BuildsUncaged: c.buildsUncaged,
+			NoticesInside: c.noticesInside, Registries: c.registries})
 	if err != nil {
 		return err
 	}

@@ -14,19 +14,22 @@ import (
 )
 
 func states() []delivery.State {
-	return []delivery.State{delivery.Waiting, delivery.Planning, delivery.Deploying, delivery.Proving, delivery.Settled,
+	return []delivery.State{delivery.Waiting, delivery.Planning, delivery.Deploying, delivery.Shifting, delivery.Proving, delivery.Settled,
 		delivery.Stopped, delivery.Refused, delivery.WentBack, delivery.Overtaken}
 }
 
 func eventsOf() []delivery.Event {
 	return []delivery.Event{delivery.Enter, delivery.Planned, delivery.Deployed, delivery.Proved, delivery.Fail,
-		delivery.Retry, delivery.Refuse, delivery.TakeBack, delivery.Overtake, delivery.Return, delivery.Reask}
+		delivery.Retry, delivery.Refuse, delivery.TakeBack, delivery.Overtake, delivery.Return, delivery.Reask,
+		delivery.Share, delivery.Shifted}
 }
 
 func TestNext(t *testing.T) {
 	allowed := map[string]delivery.State{
 		"waiting enter": delivery.Planning, "planning planned": delivery.Deploying, "planning deployed": delivery.Proving,
 		"deploying deployed": delivery.Proving, "proving proved": delivery.Settled,
+		"planning share": delivery.Shifting, "deploying share": delivery.Shifting, "shifting shifted": delivery.Proving,
+		"shifting fail": delivery.Stopped, "shifting take back": delivery.WentBack,
 		"planning fail": delivery.Stopped, "deploying fail": delivery.Stopped, "proving fail": delivery.Stopped,
 		"stopped retry":  delivery.Planning,
 		"waiting refuse": delivery.Refused, "stopped refuse": delivery.Refused, "settled take back": delivery.WentBack,
@@ -45,6 +48,35 @@ func TestNext(t *testing.T) {
 			case !ok && (!errors.Is(err, delivery.ErrTransition) || next != s):
 				t.Errorf("%s while %s was taken: %s", e, s, next)
 			}
+		}
+	}
+}
+
+// From every state there is a way in from the first, and a way to an end.
+func TestEveryStateHasAWayOnAndOut(t *testing.T) {
+	reaches := func(from delivery.State) map[delivery.State]bool {
+		seen, todo := map[delivery.State]bool{from: true}, []delivery.State{from}
+		for len(todo) > 0 {
+			s := todo[0]
+			todo = todo[1:]
+			for _, e := range eventsOf() {
+				if next, err := delivery.Next(s, e); err == nil && !seen[next] {
+					seen[next], todo = true, append(todo, next)
+				}
+			}
+		}
+		return seen
+	}
+	for _, s := range states() {
+		if !reaches(delivery.Waiting)[s] {
+			t.Errorf("nothing comes to be %s", s)
+		}
+		ends := false
+		for end := range reaches(s) {
+			ends = ends || delivery.Over(end)
+		}
+		if !ends {
+			t.Errorf("what is %s never ends", s)
 		}
 	}
 }

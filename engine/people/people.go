@@ -279,8 +279,7 @@ func (d *Directory) FingerprintKey() []byte { return d.fingerprints }
 
 // SetSecret seals a value and keeps it for a stage.
 func (d *Directory) SetSecret(ctx context.Context, service, stage, name, value, person string) error {
-	nonce := randomBytes(d.seal.NonceSize())
-	sealed := d.seal.Seal(nonce, nonce, []byte(value), []byte(service+"/"+stage+"/"+name))
+	sealed := d.Seal(value, service+"/"+stage+"/"+name)
 	if err := d.store.PutSecret(ctx, service, stage, store.Sealed{Name: name, Value: sealed, Person: person}); err != nil {
 		return fmt.Errorf("keeping the secret %s: %w", name, err)
 	}
@@ -295,15 +294,31 @@ func (d *Directory) Secrets(ctx context.Context, service, stage string) (map[str
 	}
 	out := map[string]string{}
 	for _, r := range rows {
-		n := d.seal.NonceSize()
-		if len(r.Value) < n {
-			return nil, fmt.Errorf("the secret %s is damaged", r.Name)
-		}
-		value, err := d.seal.Open(nil, r.Value[:n], r.Value[n:], []byte(service+"/"+stage+"/"+r.Name))
+		value, err := d.Unseal(r.Value, service+"/"+stage+"/"+r.Name)
 		if err != nil {
-			return nil, fmt.Errorf("the secret %s cannot be opened with this installation's key: %w", r.Name, err)
+			return nil, fmt.Errorf("the secret %s: %w", r.Name, err)
 		}
-		out[r.Name] = string(value)
+		out[r.Name] = value
 	}
 	return out, nil
+}
+
+// Seal seals a text with the installation's key, bound to what it is about: moved
+// elsewhere it cannot be opened.
+func (d *Directory) Seal(text, about string) []byte {
+	nonce := randomBytes(d.seal.NonceSize())
+	return d.seal.Seal(nonce, nonce, []byte(text), []byte(about))
+}
+
+// Unseal opens what Seal sealed.
+func (d *Directory) Unseal(sealed []byte, about string) (string, error) {
+	n := d.seal.NonceSize()
+	if len(sealed) < n {
+		return "", errors.New("it is damaged")
+	}
+	text, err := d.seal.Open(nil, sealed[:n], sealed[n:], []byte(about))
+	if err != nil {
+		return "", fmt.Errorf("it cannot be opened with this installation's key: %w", err)
+	}
+	return string(text), nil
 }

@@ -14,6 +14,7 @@ const (
 	TopicDeployment = "deployment" // a deployment was asked for, or got on
 	TopicSecret     = "secret"     // a secret has got a value
 	TopicShift      = "shift"      // a shift got on, or was judged anew
+	TopicNotice     = "notice"     // a notice is to be sent, or was
 	TopicCopy       = "copy"       // somebody's private copy came or went
 	TopicLook       = "look"       // a look at what is live found something else
 )

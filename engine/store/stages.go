@@ -122,6 +122,12 @@ func (s *Store) PutLook(ctx context.Context, l Look, drifted bool) error {
 		if err != nil {
 			return err
 		}
+		if drifted {
+			text := fmt.Sprintf("what is live in %s on %s is otherwise than it was put there, or no longer is", l.Stage, l.Target)
+			if err := tx.Notify(ctx, NoticeDrift, l.Service, l.Stage, text, map[string]any{"target": l.Target.String()}); err != nil {
+				return err
+			}
+		}
 		return tx.Tell(ctx, l.Service, TopicLook, map[string]any{"stage": l.Stage, "target": l.Target, "drifted": drifted})
 	})
 }

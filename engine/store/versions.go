@@ -158,6 +158,19 @@ func (tx Tx) endBuild(ctx context.Context, b Build) error {
 			return err
 		}
 	}
+	told := map[string]any{"commit": b.Hash, "branch": b.Branch, "by": b.Person}
+	switch b.State {
+	case BuildFailed:
+		told["why"] = b.Why
+		err = tx.Notify(ctx, NoticeBuildFailed, b.Service, "", "commit "+short(b.Hash)+" could not be built: "+b.Why, told)
+	case BuildDone:
+		told["version"] = b.Version
+		err = tx.Notify(ctx, NoticeVersion, b.Service, "",
+			fmt.Sprintf("commit %s is version %d", short(b.Hash), b.Version), told)
+	}
+	if err != nil {
+		return err
+	}
 	return tx.Tell(ctx, b.Service, TopicBuild, map[string]any{"hash": b.Hash, "state": b.State, "version": b.Version})
 }
 

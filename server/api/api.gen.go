@@ -19,25 +19,25 @@ import (
 
 // Defines values for BuildState.
 const (
-	Cancelled BuildState = "cancelled"
-	Done      BuildState = "done"
-	Failed    BuildState = "failed"
-	Queued    BuildState = "queued"
-	Running   BuildState = "running"
+	BuildStateCancelled BuildState = "cancelled"
+	BuildStateDone      BuildState = "done"
+	BuildStateFailed    BuildState = "failed"
+	BuildStateQueued    BuildState = "queued"
+	BuildStateRunning   BuildState = "running"
 )
 
 // Valid indicates whether the value is a known member of the BuildState enum.
 func (e BuildState) Valid() bool {
 	switch e {
-	case Cancelled:
+	case BuildStateCancelled:
 		return true
-	case Done:
+	case BuildStateDone:
 		return true
-	case Failed:
+	case BuildStateFailed:
 		return true
-	case Queued:
+	case BuildStateQueued:
 		return true
-	case Running:
+	case BuildStateRunning:
 		return true
 	default:
 		return false
@@ -215,6 +215,27 @@ func (e NeedKind) Valid() bool {
 	case NeedKindSecret:
 		return true
 	case NeedKindStopped:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NoticeState.
+const (
+	NoticeStateFailed NoticeState = "failed"
+	NoticeStateQueued NoticeState = "queued"
+	NoticeStateSent   NoticeState = "sent"
+)
+
+// Valid indicates whether the value is a known member of the NoticeState enum.
+func (e NoticeState) Valid() bool {
+	switch e {
+	case NoticeStateFailed:
+		return true
+	case NoticeStateQueued:
+		return true
+	case NoticeStateSent:
 		return true
 	default:
 		return false
@@ -1007,6 +1028,34 @@ type HealthCheck struct {
 	What    string `json:"what"`
 }
 
+// Hook defines model for Hook.
+type Hook struct {
+	Id int64 `json:"id"`
+
+	// Kinds All where there is none
+	Kinds  []string `json:"kinds"`
+	MadeAt int64    `json:"madeAt"`
+	Name   string   `json:"name"`
+	Person string   `json:"person"`
+
+	// Service Empty for all
+	Service string `json:"service"`
+
+	// Stage Empty for all
+	Stage string `json:"stage"`
+	Url   string `json:"url"`
+}
+
+// HookWish defines model for HookWish.
+type HookWish struct {
+	// Kinds Such as delivery.settled; one that ends in a point stands for all that begin so
+	Kinds   []string `json:"kinds"`
+	Name    string   `json:"name"`
+	Service *string  `json:"service,omitempty"`
+	Stage   *string  `json:"stage,omitempty"`
+	Url     string   `json:"url"`
+}
+
 // Invocation defines model for Invocation.
 type Invocation struct {
 	Answer      interface{}      `json:"answer,omitempty"`
@@ -1113,6 +1162,14 @@ type LooseFile struct {
 	Executable *bool  `json:"executable,omitempty"`
 }
 
+// MadeHook defines model for MadeHook.
+type MadeHook struct {
+	Hook Hook `json:"hook"`
+
+	// Key What notices are signed with, told this once
+	Key string `json:"key"`
+}
+
 // MadeToken defines model for MadeToken.
 type MadeToken struct {
 	// Text The token itself, told this once
@@ -1164,6 +1221,26 @@ type NextIn struct {
 	Summary string `json:"summary"`
 	Version int    `json:"version"`
 }
+
+// Notice defines model for Notice.
+type Notice struct {
+	// Answer What came back the last time
+	Answer string `json:"answer"`
+
+	// DueAt When it is tried next
+	DueAt *int64 `json:"dueAt,omitempty"`
+
+	// Event What is sent, a CloudEvent
+	Event  map[string]interface{} `json:"event"`
+	Id     int64                  `json:"id"`
+	Kind   string                 `json:"kind"`
+	MadeAt int64                  `json:"madeAt"`
+	State  NoticeState            `json:"state"`
+	Tries  int                    `json:"tries"`
+}
+
+// NoticeState defines model for Notice.State.
+type NoticeState string
 
 // Origin defines model for Origin.
 type Origin struct {
@@ -2028,6 +2105,9 @@ type GetLineAuthorsParams struct {
 	Place []string `form:"place" json:"place"`
 }
 
+// AddHookJSONRequestBody defines body for AddHook for application/json ContentType.
+type AddHookJSONRequestBody = HookWish
+
 // MakeTokenJSONRequestBody defines body for MakeToken for application/json ContentType.
 type MakeTokenJSONRequestBody = TokenWish
 
@@ -2192,6 +2272,35 @@ type ClientInterface interface {
 	// Corresponds with GET /health (the `GetHealth` operationId).
 	GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListHooks Where notices go
+	//
+	// Corresponds with GET /hooks (the `ListHooks` operationId).
+	ListHooks(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddHookWithBody Sends notices somewhere, and gives the key that they are signed with, this once
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /hooks (the `AddHook` operationId).
+	AddHookWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddHook Sends notices somewhere, and gives the key that they are signed with, this once
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /hooks (the `AddHook` operationId).
+	AddHook(ctx context.Context, body AddHookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndHook Ends notices to somewhere
+	//
+	// Corresponds with DELETE /hooks/{id} (the `EndHook` operationId).
+	EndHook(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListNotices The newest notices that went somewhere, with what came back
+	//
+	// Corresponds with GET /hooks/{id}/notices (the `ListNotices` operationId).
+	ListNotices(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListTokens The tokens of who asks, newest first; never themselves
 	//
 	// Corresponds with GET /me/tokens (the `ListTokens` operationId).
@@ -2215,6 +2324,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /me/tokens/{id} (the `EndToken` operationId).
 	EndToken(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SendNoticeAgain Sends a notice once more, as it was
+	//
+	// Corresponds with POST /notices/{id}/again (the `SendNoticeAgain` operationId).
+	SendNoticeAgain(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetPlan A plan that was kept
 	//
@@ -2803,6 +2917,85 @@ func (c *Client) GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (
 	return c.Client.Do(req)
 }
 
+// ListHooks Where notices go
+//
+// Corresponds with GET /hooks (the `ListHooks` operationId).
+func (c *Client) ListHooks(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListHooksRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddHookWithBody Sends notices somewhere, and gives the key that they are signed with, this once
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /hooks (the `AddHook` operationId).
+func (c *Client) AddHookWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddHookRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddHook Sends notices somewhere, and gives the key that they are signed with, this once
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /hooks (the `AddHook` operationId).
+func (c *Client) AddHook(ctx context.Context, body AddHookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddHookRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndHook Ends notices to somewhere
+//
+// Corresponds with DELETE /hooks/{id} (the `EndHook` operationId).
+func (c *Client) EndHook(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndHookRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListNotices The newest notices that went somewhere, with what came back
+//
+// Corresponds with GET /hooks/{id}/notices (the `ListNotices` operationId).
+func (c *Client) ListNotices(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListNoticesRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListTokens The tokens of who asks, newest first; never themselves
 //
 // Corresponds with GET /me/tokens (the `ListTokens` operationId).
@@ -2857,6 +3050,21 @@ func (c *Client) MakeToken(ctx context.Context, body MakeTokenJSONRequestBody, r
 // Corresponds with DELETE /me/tokens/{id} (the `EndToken` operationId).
 func (c *Client) EndToken(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewEndTokenRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SendNoticeAgain Sends a notice once more, as it was
+//
+// Corresponds with POST /notices/{id}/again (the `SendNoticeAgain` operationId).
+func (c *Client) SendNoticeAgain(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSendNoticeAgainRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -4393,6 +4601,141 @@ func NewGetHealthRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListHooksRequest constructs an http.Request for the ListHooks method
+func NewListHooksRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hooks")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddHookRequest calls the generic AddHook builder with application/json body
+func NewAddHookRequest(server string, body AddHookJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddHookRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddHookRequestWithBody constructs an http.Request for the AddHook method, with any body, and a specified content type
+func NewAddHookRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hooks")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewEndHookRequest constructs an http.Request for the EndHook method
+func NewEndHookRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hooks/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListNoticesRequest constructs an http.Request for the ListNotices method
+func NewListNoticesRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hooks/%s/notices", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListTokensRequest constructs an http.Request for the ListTokens method
 func NewListTokensRequest(server string) (*http.Request, error) {
 	var err error
@@ -4487,6 +4830,40 @@ func NewEndTokenRequest(server string, id Id) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSendNoticeAgainRequest constructs an http.Request for the SendNoticeAgain method
+func NewSendNoticeAgainRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/notices/%s/again", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -8022,6 +8399,41 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /health (the `GetHealth` operationId).
 	GetHealthWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHealthResponse, error)
 
+	// ListHooksWithResponse Where notices go
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /hooks (the `ListHooks` operationId).
+	ListHooksWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListHooksResponse, error)
+
+	// AddHookWithBodyWithResponse Sends notices somewhere, and gives the key that they are signed with, this once
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hooks (the `AddHook` operationId).
+	AddHookWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddHookResponse, error)
+
+	// AddHookWithResponse Sends notices somewhere, and gives the key that they are signed with, this once
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /hooks (the `AddHook` operationId).
+	AddHookWithResponse(ctx context.Context, body AddHookJSONRequestBody, reqEditors ...RequestEditorFn) (*AddHookResponse, error)
+
+	// EndHookWithResponse Ends notices to somewhere
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /hooks/{id} (the `EndHook` operationId).
+	EndHookWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*EndHookResponse, error)
+
+	// ListNoticesWithResponse The newest notices that went somewhere, with what came back
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /hooks/{id}/notices (the `ListNotices` operationId).
+	ListNoticesWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*ListNoticesResponse, error)
+
 	// ListTokensWithResponse The tokens of who asks, newest first; never themselves
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8049,6 +8461,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /me/tokens/{id} (the `EndToken` operationId).
 	EndTokenWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*EndTokenResponse, error)
+
+	// SendNoticeAgainWithResponse Sends a notice once more, as it was
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /notices/{id}/again (the `SendNoticeAgain` operationId).
+	SendNoticeAgainWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*SendNoticeAgainResponse, error)
 
 	// GetPlanWithResponse A plan that was kept
 	//
@@ -8920,6 +9339,201 @@ func (r GetHealthResponse) ContentType() string {
 	return ""
 }
 
+type ListHooksResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Hooks []Hook `json:"hooks"`
+
+		// Kinds The kinds of notices that there are
+		Kinds []string `json:"kinds"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListHooksResponse) GetJSON200() *struct {
+	Hooks []Hook `json:"hooks"`
+
+	// Kinds The kinds of notices that there are
+	Kinds []string `json:"kinds"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListHooksResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListHooksResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListHooksResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListHooksResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListHooksResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddHookResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *MadeHook
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddHookResponse) GetJSON201() *MadeHook {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddHookResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddHookResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddHookResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddHookResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddHookResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndHookResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndHookResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndHookResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndHookResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndHookResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndHookResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListNoticesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Notice
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListNoticesResponse) GetJSON200() *[]Notice {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListNoticesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListNoticesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListNoticesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListNoticesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListNoticesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListTokensResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9051,6 +9665,47 @@ func (r EndTokenResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r EndTokenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SendNoticeAgainResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SendNoticeAgainResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SendNoticeAgainResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SendNoticeAgainResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SendNoticeAgainResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SendNoticeAgainResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12193,6 +12848,71 @@ func (c *ClientWithResponses) GetHealthWithResponse(ctx context.Context, reqEdit
 	return ParseGetHealthResponse(rsp)
 }
 
+// ListHooksWithResponse Where notices go
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /hooks (the `ListHooks` operationId).
+func (c *ClientWithResponses) ListHooksWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListHooksResponse, error) {
+	rsp, err := c.ListHooks(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListHooksResponse(rsp)
+}
+
+// AddHookWithBodyWithResponse Sends notices somewhere, and gives the key that they are signed with, this once
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hooks (the `AddHook` operationId).
+func (c *ClientWithResponses) AddHookWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddHookResponse, error) {
+	rsp, err := c.AddHookWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddHookResponse(rsp)
+}
+
+// AddHookWithResponse Sends notices somewhere, and gives the key that they are signed with, this once
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /hooks (the `AddHook` operationId).
+func (c *ClientWithResponses) AddHookWithResponse(ctx context.Context, body AddHookJSONRequestBody, reqEditors ...RequestEditorFn) (*AddHookResponse, error) {
+	rsp, err := c.AddHook(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddHookResponse(rsp)
+}
+
+// EndHookWithResponse Ends notices to somewhere
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /hooks/{id} (the `EndHook` operationId).
+func (c *ClientWithResponses) EndHookWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*EndHookResponse, error) {
+	rsp, err := c.EndHook(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndHookResponse(rsp)
+}
+
+// ListNoticesWithResponse The newest notices that went somewhere, with what came back
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /hooks/{id}/notices (the `ListNotices` operationId).
+func (c *ClientWithResponses) ListNoticesWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*ListNoticesResponse, error) {
+	rsp, err := c.ListNotices(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListNoticesResponse(rsp)
+}
+
 // ListTokensWithResponse The tokens of who asks, newest first; never themselves
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12243,6 +12963,19 @@ func (c *ClientWithResponses) EndTokenWithResponse(ctx context.Context, id Id, r
 		return nil, err
 	}
 	return ParseEndTokenResponse(rsp)
+}
+
+// SendNoticeAgainWithResponse Sends a notice once more, as it was
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /notices/{id}/again (the `SendNoticeAgain` operationId).
+func (c *ClientWithResponses) SendNoticeAgainWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*SendNoticeAgainResponse, error) {
+	rsp, err := c.SendNoticeAgain(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSendNoticeAgainResponse(rsp)
 }
 
 // GetPlanWithResponse A plan that was kept
@@ -13531,6 +14264,139 @@ func ParseGetHealthResponse(rsp *http.Response) (*GetHealthResponse, error) {
 	return response, nil
 }
 
+// ParseListHooksResponse parses an HTTP response from a ListHooksWithResponse call
+func ParseListHooksResponse(rsp *http.Response) (*ListHooksResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListHooksResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Hooks []Hook `json:"hooks"`
+
+			// Kinds The kinds of notices that there are
+			Kinds []string `json:"kinds"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddHookResponse parses an HTTP response from a AddHookWithResponse call
+func ParseAddHookResponse(rsp *http.Response) (*AddHookResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddHookResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest MadeHook
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndHookResponse parses an HTTP response from a EndHookWithResponse call
+func ParseEndHookResponse(rsp *http.Response) (*EndHookResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndHookResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListNoticesResponse parses an HTTP response from a ListNoticesWithResponse call
+func ParseListNoticesResponse(rsp *http.Response) (*ListNoticesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListNoticesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Notice
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListTokensResponse parses an HTTP response from a ListTokensWithResponse call
 func ParseListTokensResponse(rsp *http.Response) (*ListTokensResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -13606,6 +14472,35 @@ func ParseEndTokenResponse(rsp *http.Response) (*EndTokenResponse, error) {
 	}
 
 	response := &EndTokenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSendNoticeAgainResponse parses an HTTP response from a SendNoticeAgainWithResponse call
+func ParseSendNoticeAgainResponse(rsp *http.Response) (*SendNoticeAgainResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SendNoticeAgainResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -15751,6 +16646,18 @@ type ServerInterface interface {
 	// GetHealth How Rudmar and its platforms do
 	// (GET /health)
 	GetHealth(ctx *echo.Context) error
+	// ListHooks Where notices go
+	// (GET /hooks)
+	ListHooks(ctx *echo.Context) error
+	// AddHook Sends notices somewhere, and gives the key that they are signed with, this once
+	// (POST /hooks)
+	AddHook(ctx *echo.Context) error
+	// EndHook Ends notices to somewhere
+	// (DELETE /hooks/{id})
+	EndHook(ctx *echo.Context, id Id) error
+	// ListNotices The newest notices that went somewhere, with what came back
+	// (GET /hooks/{id}/notices)
+	ListNotices(ctx *echo.Context, id Id) error
 	// ListTokens The tokens of who asks, newest first; never themselves
 	// (GET /me/tokens)
 	ListTokens(ctx *echo.Context) error
@@ -15760,6 +16667,9 @@ type ServerInterface interface {
 	// EndToken Ends a token
 	// (DELETE /me/tokens/{id})
 	EndToken(ctx *echo.Context, id Id) error
+	// SendNoticeAgain Sends a notice once more, as it was
+	// (POST /notices/{id}/again)
+	SendNoticeAgain(ctx *echo.Context, id Id) error
 	// GetPlan A plan that was kept
 	// (GET /plans/{id})
 	GetPlan(ctx *echo.Context, id Id) error
@@ -16045,6 +16955,56 @@ func (w *ServerInterfaceWrapper) GetHealth(ctx *echo.Context) error {
 	return err
 }
 
+// ListHooks converts echo context to params.
+func (w *ServerInterfaceWrapper) ListHooks(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListHooks(ctx)
+	return err
+}
+
+// AddHook converts echo context to params.
+func (w *ServerInterfaceWrapper) AddHook(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddHook(ctx)
+	return err
+}
+
+// EndHook converts echo context to params.
+func (w *ServerInterfaceWrapper) EndHook(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.EndHook(ctx, id)
+	return err
+}
+
+// ListNotices converts echo context to params.
+func (w *ServerInterfaceWrapper) ListNotices(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListNotices(ctx, id)
+	return err
+}
+
 // ListTokens converts echo context to params.
 func (w *ServerInterfaceWrapper) ListTokens(ctx *echo.Context) error {
 	var err error
@@ -16076,6 +17036,22 @@ func (w *ServerInterfaceWrapper) EndToken(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.EndToken(ctx, id)
+	return err
+}
+
+// SendNoticeAgain converts echo context to params.
+func (w *ServerInterfaceWrapper) SendNoticeAgain(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SendNoticeAgain(ctx, id)
 	return err
 }
 
@@ -17777,6 +18753,11 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/services/:service/source/starter", wrapper.GetStarter, options.OperationMiddlewares["getStarter"]...)
 	router.POST(options.BaseURL+"/services/:service/source/route", wrapper.RouteRequest, options.OperationMiddlewares["routeRequest"]...)
 	router.POST(options.BaseURL+"/services/:service/source/commits", wrapper.CommitSource, options.OperationMiddlewares["commitSource"]...)
+	router.GET(options.BaseURL+"/hooks", wrapper.ListHooks, options.OperationMiddlewares["listHooks"]...)
+	router.POST(options.BaseURL+"/hooks", wrapper.AddHook, options.OperationMiddlewares["addHook"]...)
+	router.DELETE(options.BaseURL+"/hooks/:id", wrapper.EndHook, options.OperationMiddlewares["endHook"]...)
+	router.GET(options.BaseURL+"/hooks/:id/notices", wrapper.ListNotices, options.OperationMiddlewares["listNotices"]...)
+	router.POST(options.BaseURL+"/notices/:id/again", wrapper.SendNoticeAgain, options.OperationMiddlewares["sendNoticeAgain"]...)
 	router.GET(options.BaseURL+"/copies", wrapper.ListCopies, options.OperationMiddlewares["listCopies"]...)
 	router.DELETE(options.BaseURL+"/services/:service/copies/:handle", wrapper.RemoveCopy, options.OperationMiddlewares["removeCopy"]...)
 	router.PUT(options.BaseURL+"/services/:service/copy", wrapper.PutCopy, options.OperationMiddlewares["putCopy"]...)
@@ -18049,6 +19030,160 @@ func (response GetHealthdefaultApplicationProblemPlusJSONResponse) VisitGetHealt
 	return err
 }
 
+type ListHooksRequestObject struct {
+}
+
+type ListHooksResponseObject interface {
+	VisitListHooksResponse(w http.ResponseWriter) error
+}
+
+type ListHooks200JSONResponse struct {
+	Hooks []Hook `json:"hooks"`
+
+	// Kinds The kinds of notices that there are
+	Kinds []string `json:"kinds"`
+}
+
+func (response ListHooks200JSONResponse) VisitListHooksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListHooksdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListHooksdefaultApplicationProblemPlusJSONResponse) VisitListHooksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddHookRequestObject struct {
+	Body *AddHookJSONRequestBody
+}
+
+type AddHookResponseObject interface {
+	VisitAddHookResponse(w http.ResponseWriter) error
+}
+
+type AddHook201JSONResponse MadeHook
+
+func (response AddHook201JSONResponse) VisitAddHookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddHookdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddHookdefaultApplicationProblemPlusJSONResponse) VisitAddHookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndHookRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type EndHookResponseObject interface {
+	VisitEndHookResponse(w http.ResponseWriter) error
+}
+
+type EndHook204Response struct {
+}
+
+func (response EndHook204Response) VisitEndHookResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndHookdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndHookdefaultApplicationProblemPlusJSONResponse) VisitEndHookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListNoticesRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type ListNoticesResponseObject interface {
+	VisitListNoticesResponse(w http.ResponseWriter) error
+}
+
+type ListNotices200JSONResponse []Notice
+
+func (response ListNotices200JSONResponse) VisitListNoticesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListNoticesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListNoticesdefaultApplicationProblemPlusJSONResponse) VisitListNoticesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListTokensRequestObject struct {
 }
 
@@ -18148,6 +19283,39 @@ type EndTokendefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response EndTokendefaultApplicationProblemPlusJSONResponse) VisitEndTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SendNoticeAgainRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type SendNoticeAgainResponseObject interface {
+	VisitSendNoticeAgainResponse(w http.ResponseWriter) error
+}
+
+type SendNoticeAgain204Response struct {
+}
+
+func (response SendNoticeAgain204Response) VisitSendNoticeAgainResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SendNoticeAgaindefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SendNoticeAgaindefaultApplicationProblemPlusJSONResponse) VisitSendNoticeAgainResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -20746,6 +21914,18 @@ type StrictServerInterface interface {
 	// GetHealth How Rudmar and its platforms do
 	// (GET /health)
 	GetHealth(ctx context.Context, request GetHealthRequestObject) (GetHealthResponseObject, error)
+	// ListHooks Where notices go
+	// (GET /hooks)
+	ListHooks(ctx context.Context, request ListHooksRequestObject) (ListHooksResponseObject, error)
+	// AddHook Sends notices somewhere, and gives the key that they are signed with, this once
+	// (POST /hooks)
+	AddHook(ctx context.Context, request AddHookRequestObject) (AddHookResponseObject, error)
+	// EndHook Ends notices to somewhere
+	// (DELETE /hooks/{id})
+	EndHook(ctx context.Context, request EndHookRequestObject) (EndHookResponseObject, error)
+	// ListNotices The newest notices that went somewhere, with what came back
+	// (GET /hooks/{id}/notices)
+	ListNotices(ctx context.Context, request ListNoticesRequestObject) (ListNoticesResponseObject, error)
 	// ListTokens The tokens of who asks, newest first; never themselves
 	// (GET /me/tokens)
 	ListTokens(ctx context.Context, request ListTokensRequestObject) (ListTokensResponseObject, error)
@@ -20755,6 +21935,9 @@ type StrictServerInterface interface {
 	// EndToken Ends a token
 	// (DELETE /me/tokens/{id})
 	EndToken(ctx context.Context, request EndTokenRequestObject) (EndTokenResponseObject, error)
+	// SendNoticeAgain Sends a notice once more, as it was
+	// (POST /notices/{id}/again)
+	SendNoticeAgain(ctx context.Context, request SendNoticeAgainRequestObject) (SendNoticeAgainResponseObject, error)
 	// GetPlan A plan that was kept
 	// (GET /plans/{id})
 	GetPlan(ctx context.Context, request GetPlanRequestObject) (GetPlanResponseObject, error)
@@ -21109,6 +22292,125 @@ func (sh *strictHandler) GetHealth(ctx *echo.Context) error {
 	return nil
 }
 
+// ListHooks operation middleware
+func (sh *strictHandler) ListHooks(ctx *echo.Context) error {
+	var request ListHooksRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListHooks(ctx.Request().Context(), request.(ListHooksRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListHooks")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListHooksResponseObject); ok {
+		return validResponse.VisitListHooksResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddHook operation middleware
+func (sh *strictHandler) AddHook(ctx *echo.Context) error {
+	var request AddHookRequestObject
+
+	var body AddHookJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddHook(ctx.Request().Context(), request.(AddHookRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddHook")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddHookResponseObject); ok {
+		return validResponse.VisitAddHookResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// EndHook operation middleware
+func (sh *strictHandler) EndHook(ctx *echo.Context, id Id) error {
+	var request EndHookRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndHook(ctx.Request().Context(), request.(EndHookRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndHook")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(EndHookResponseObject); ok {
+		return validResponse.VisitEndHookResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListNotices operation middleware
+func (sh *strictHandler) ListNotices(ctx *echo.Context, id Id) error {
+	var request ListNoticesRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListNotices(ctx.Request().Context(), request.(ListNoticesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListNotices")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListNoticesResponseObject); ok {
+		return validResponse.VisitListNoticesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListTokens operation middleware
 func (sh *strictHandler) ListTokens(ctx *echo.Context) error {
 	var request ListTokensRequestObject
@@ -21197,6 +22499,31 @@ func (sh *strictHandler) EndToken(ctx *echo.Context, id Id) error {
 		return err
 	} else if validResponse, ok := response.(EndTokenResponseObject); ok {
 		return validResponse.VisitEndTokenResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SendNoticeAgain operation middleware
+func (sh *strictHandler) SendNoticeAgain(ctx *echo.Context, id Id) error {
+	var request SendNoticeAgainRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SendNoticeAgain(ctx.Request().Context(), request.(SendNoticeAgainRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SendNoticeAgain")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SendNoticeAgainResponseObject); ok {
+		return validResponse.VisitSendNoticeAgainResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -20,6 +20,7 @@ export const router = createRouter({
       component: () => import('./pages/PlainFrame.vue'),
       children: [
         { path: 'services', name: 'services', component: () => import('./pages/ServicesPage.vue') },
+        { path: 'notices', name: 'notices', component: () => import('./pages/NoticesPage.vue') },
         { path: 'you', name: 'you', component: () => import('./pages/YouPage.vue') },
         { path: 'docs', name: 'docs', redirect: { name: 'doc', params: { name: 'manifest' } } },
         { path: 'docs/:name', name: 'doc', component: () => import('./pages/DocsPage.vue') },

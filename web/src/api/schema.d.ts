@@ -579,6 +579,81 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/hooks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where notices go */
+        get: operations["listHooks"];
+        put?: never;
+        /** Sends notices somewhere, and gives the key that they are signed with, this once */
+        post: operations["addHook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hooks/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Ends notices to somewhere */
+        delete: operations["endHook"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/hooks/{id}/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        /** The newest notices that went somewhere, with what came back */
+        get: operations["listNotices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/notices/{id}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sends a notice once more, as it was */
+        post: operations["sendNoticeAgain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/copies": {
         parameters: {
             query?: never;
@@ -1531,6 +1606,55 @@ export interface components {
             groups: string[];
             csrf: string;
             abilities: string[];
+        };
+        Hook: {
+            /** Format: int64 */
+            id: number;
+            name: string;
+            url: string;
+            /** @description All where there is none */
+            kinds: string[];
+            /** @description Empty for all */
+            service: string;
+            /** @description Empty for all */
+            stage: string;
+            person: string;
+            /** Format: int64 */
+            madeAt: number;
+        };
+        HookWish: {
+            name: string;
+            url: string;
+            /** @description Such as delivery.settled; one that ends in a point stands for all that begin so */
+            kinds: string[];
+            service?: string;
+            stage?: string;
+        };
+        MadeHook: {
+            /** @description What notices are signed with, told this once */
+            key: string;
+            hook: components["schemas"]["Hook"];
+        };
+        Notice: {
+            /** Format: int64 */
+            id: number;
+            kind: string;
+            /** @enum {string} */
+            state: "queued" | "sent" | "failed";
+            tries: number;
+            /** Format: int64 */
+            madeAt: number;
+            /**
+             * Format: int64
+             * @description When it is tried next
+             */
+            dueAt?: number;
+            /** @description What came back the last time */
+            answer: string;
+            /** @description What is sent, a CloudEvent */
+            event: {
+                [key: string]: unknown;
+            };
         };
         PrivateCopy: {
             service: string;
@@ -3608,6 +3732,121 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Conflict"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listHooks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Where notices go */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        hooks: components["schemas"]["Hook"][];
+                        /** @description The kinds of notices that there are */
+                        kinds: string[];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addHook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HookWish"];
+            };
+        };
+        responses: {
+            /** @description Added, and its key told this once */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeHook"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endHook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Nothing goes there any more */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listNotices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The newest, newest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Notice"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    sendNoticeAgain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is on its way */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

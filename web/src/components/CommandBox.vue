@@ -47,6 +47,7 @@ const near = computed<Entry[]>(() => [
     kind: 'act',
     go: to({ name: 'plan', params: params.value, query: { stage: s } }),
   })),
+  { label: 'Notices', kind: 'page', about: 'what goes out', go: to({ name: 'notices' }) },
   { label: 'You and your tokens', kind: 'page', go: to({ name: 'you' }) },
   { label: 'Services and repositories', kind: 'page', go: to({ name: 'services' }) },
   { label: 'How Rudmar does', kind: 'page', go: to({ name: 'health', params: params.value }) },

@@ -95,6 +95,7 @@ async function leave(): Promise<void> {
       >
       <BDropdownDivider />
       <BDropdownItem :to="{ name: 'you' }">You and your tokens</BDropdownItem>
+      <BDropdownItem :to="{ name: 'notices' }">Notices</BDropdownItem>
       <BDropdownItem :to="{ name: 'services' }">Services and repositories</BDropdownItem>
       <BDropdownItem :to="{ name: 'health', params: { service } }">How Rudmar does</BDropdownItem>
       <BDropdownItem :to="{ name: 'docs' }">Documents</BDropdownItem>

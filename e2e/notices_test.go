@@ -1,0 +1,49 @@
+package e2e
+
+import (
+	"os"
+	"os/exec"
+	"testing"
+)
+
+// Somebody who looks after things says where notices go, sees that nothing goes
+// inside, and what came back; who may not is told so.
+func TestNoticesInThePage(t *testing.T) {
+	r := demo(t)
+	add := exec.Command(build(t), "person", "add", "heron", "--role", "administrator", "--data", r.data)
+	add.Env = append(os.Environ(), "RUDMAR_PASSWORD=orchard-at-dawn")
+	if out, err := add.CombinedOutput(); err != nil {
+		t.Fatalf("%s", out)
+	}
+	heron := commands{t, []string{"RUDMAR_SERVER=" + r.address, "RUDMAR_HANDLE=heron", "RUDMAR_PASSWORD=orchard-at-dawn"}}
+	wren := commands{t, []string{"RUDMAR_SERVER=" + r.address, "RUDMAR_HANDLE=wren", "RUDMAR_PASSWORD=orchard-at-dawn"}}
+	wren.refused("notice add board https://board.brambleford.invalid/", "not allowed")
+	heron.refused("notice add board http://127.0.0.1:9/", "points inside")
+	heron.refused("notice add board https://board.brambleford.invalid/ --kind delivery.lost", "there is no kind")
+	heron.refused("notice sent nothing", "no notices go to")
+	heron.want("notice add all https://all.brambleford.invalid/ --service watering", "shown this once")
+	heron.want("notice list", "all", "watering")
+	heron.want("notice end all")
+
+	p := r.open(browse(t), "heron")
+	p.arrive("/notices")
+	p.reads("Nothing goes out yet")
+	p.fill("input[autocomplete=off]", "board")
+	p.fill("input[type=url]", "http://10.0.0.1/")
+	p.press("^Send them")
+	p.reads("the address points inside")
+	p.fill("input[type=url]", "https://board.brambleford.invalid/")
+	p.press("^Send them")
+	p.reads("shown this once")
+	if status, text := r.act("linden", 7, "preview", "approve"); status != 204 { // something happens
+		t.Fatalf("%d %s", status, text)
+	}
+	p.press("^What went there")
+	p.reads("delivery.planning", "1 try", "board.brambleford.invalid", "is tried by itself")
+	p.press("^End…")
+	p.press("^End it now")
+	p.reads("Nothing goes out yet")
+	teasel := r.open(browse(t), "teasel")
+	teasel.arrive("/notices")
+	teasel.reads("You look after none", "An administrator says where notices go")
+}

@@ -1,0 +1,277 @@
+// Package notice tells the world outside what has happened: as CloudEvents over HTTP,
+// signed, and again where it could not be told.
+package notice
+
+import (
+	"bytes"
+	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"regexp"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
+
+	"rudmar/core/delivery"
+	"rudmar/engine/store"
+)
+
+// SignatureHeader carries "sha256=" and the HMAC-SHA256 of the body, in hex, by the
+// hook's own key.
+const SignatureHeader = "Rudmar-Signature"
+
+// Limits of sending.
+const (
+	sendFor   = 10 * time.Second // one try
+	firstWait = 10 * time.Second // before the second one
+	longWait  = 6 * time.Hour
+	giveUp    = 12 // tries, over about a day
+	atOnce    = 8
+	lookEvery = 5 * time.Second
+	keptBytes = 2000 // of what came back
+)
+
+// Errors of hooks.
+var (
+	ErrHook   = errors.New("notices cannot go there")
+	ErrInside = errors.New("the address points inside: to this machine, its link or a private network")
+)
+
+// Sealer seals and opens the keys of hooks.
+type Sealer interface {
+	Seal(text, about string) []byte
+	Unseal(sealed []byte, about string) (string, error)
+}
+
+// Sender sends notices. Its methods may be called at the same time.
+type Sender struct {
+	store  *store.Store
+	sealer Sealer
+	log    *slog.Logger
+	client *http.Client
+	inside bool
+}
+
+// Config is what a sender works with.
+type Config struct {
+	Store  *store.Store
+	Sealer Sealer
+	Log    *slog.Logger
+	// Inside allows addresses of this machine and of private networks.
+	Inside bool
+}
+
+// New makes a sender.
+func New(c Config) *Sender {
+	s := &Sender{store: c.Store, sealer: c.Sealer, log: c.Log, inside: c.Inside}
+	dialer := &net.Dialer{Timeout: sendFor, Control: s.outside}
+	s.client = &http.Client{Timeout: sendFor,
+		Transport: &http.Transport{DialContext: dialer.DialContext, MaxIdleConnsPerHost: 2, IdleConnTimeout: time.Minute},
+		// What is moved has to be said to Rudmar: a redirect could point anywhere.
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	return s
+}
+
+// outside refuses connections to addresses that point inside, whatever name led there:
+// it looks at what is dialled.
+func (s *Sender) outside(_, address string, _ syscall.RawConn) error {
+	if s.inside {
+		return nil
+	}
+	at, err := netip.ParseAddrPort(address)
+	if err != nil {
+		return fmt.Errorf("%w: %s", ErrInside, address)
+	}
+	ip := at.Addr().Unmap()
+	if !ip.IsGlobalUnicast() || ip.IsPrivate() || ip.IsLoopback() || ip.IsLinkLocalUnicast() || shared.Contains(ip) {
+		return fmt.Errorf("%w: %s", ErrInside, ip)
+	}
+	return nil
+}
+
+// shared is the address space of carriers (RFC 6598), which is nobody's outside.
+var shared = netip.MustParsePrefix("100.64.0.0/10")
+
+// Wish is where notices are to go.
+type Wish struct {
+	Name, URL, Service, Stage string
+	Kinds                     []string
+}
+
+var nameForm = regexp.MustCompile(`^[\pL\pN][\pL\pN ._-]{0,59}$`)
+
+// Kinds lists the kinds that there are.
+func Kinds() []string {
+	out := []string{store.NoticeVersion, store.NoticeBuildFailed, store.NoticeDrift}
+	for _, s := range []delivery.State{delivery.Planning, delivery.Deploying, delivery.Shifting, delivery.Proving,
+		delivery.Settled, delivery.Stopped, delivery.Refused, delivery.WentBack, delivery.Overtaken} {
+		out = append(out, "delivery."+string(s))
+	}
+	return out
+}
+
+// Add keeps where notices are to go, and gives the key that they are signed with: it is
+// told this once. The error wraps ErrHook or store.ErrHookNamed.
+func (s *Sender) Add(ctx context.Context, w Wish, key, person string) (store.Hook, error) {
+	h := store.Hook{Name: w.Name, URL: w.URL, Kinds: w.Kinds, Service: w.Service, Stage: w.Stage, Person: person,
+		Made: s.store.Now()}
+	u, err := url.Parse(w.URL)
+	switch {
+	case !nameForm.MatchString(w.Name):
+		return h, fmt.Errorf("%w: a name has letters, digits, blanks and . _ - only, 1 to 60 of them", ErrHook)
+	case err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "":
+		return h, fmt.Errorf("%w: %q is no address that begins with http:// or https://", ErrHook, w.URL)
+	case u.User != nil:
+		return h, fmt.Errorf("%w: the address holds a name or password; whoever gets notices knows them by their signature",
+			ErrHook)
+	case w.Stage != "" && w.Service == "":
+		return h, fmt.Errorf("%w: a stage is one of a service; name that too", ErrHook)
+	}
+	if ip, err := netip.ParseAddr(u.Hostname()); err == nil {
+		if err := s.outside("", netip.AddrPortFrom(ip, 1).String(), nil); err != nil {
+			return h, fmt.Errorf("%w: %w", ErrHook, err)
+		}
+	}
+	for _, k := range w.Kinds {
+		if !slices.ContainsFunc(Kinds(), func(kind string) bool {
+			return kind == k || strings.HasSuffix(k, ".") && strings.HasPrefix(kind, k)
+		}) {
+			return h, fmt.Errorf("%w: there is no kind %q; there are %s", ErrHook, k, strings.Join(Kinds(), ", "))
+		}
+	}
+	h.Sealed = s.sealer.Seal(key, about(w.Name))
+	h.ID, err = s.store.AddHook(ctx, h)
+	return h, err
+}
+
+// about binds a sealed key to its hook.
+func about(name string) string { return "hook/" + name }
+
+// Run sends what is due until the context ends.
+func (s *Sender) Run(ctx context.Context) {
+	wake, stop := s.store.Listen(store.TopicNotice)
+	defer stop()
+	tick := time.NewTicker(lookEvery)
+	defer tick.Stop()
+	for {
+		if err := s.round(ctx); err != nil && ctx.Err() == nil {
+			s.log.Error("sending notices", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		case <-wake:
+		}
+	}
+}
+
+// round sends what is due, those of one hook one after another: one that does not answer
+// keeps no other.
+func (s *Sender) round(ctx context.Context) error {
+	for {
+		due, err := s.store.DueNotices(ctx, 100)
+		if err != nil || len(due) == 0 {
+			return err
+		}
+		byHook := map[int64][]store.Notice{}
+		for _, n := range due {
+			byHook[n.Hook] = append(byHook[n.Hook], n)
+		}
+		slots, ended := make(chan struct{}, atOnce), make(chan error)
+		for _, list := range byHook {
+			go func() {
+				slots <- struct{}{}
+				defer func() { <-slots }()
+				var err error
+				for _, n := range list {
+					err = errors.Join(err, s.try(ctx, n))
+				}
+				ended <- err
+			}()
+		}
+		for range byHook {
+			err = errors.Join(err, <-ended)
+		}
+		if err != nil || ctx.Err() != nil {
+			return err
+		}
+	}
+}
+
+// try sends a notice once, and writes down what came of it.
+func (s *Sender) try(ctx context.Context, n store.Notice) error {
+	answer, err := s.send(ctx, n)
+	if ctx.Err() != nil {
+		return nil // it is sent again at the next start: whoever gets it twice knows it by its id
+	}
+	n.Tries++
+	n.Answer, n.State = answer, store.NoticeSent
+	if err != nil {
+		n.Answer, n.State, n.Due = err.Error(), store.NoticeQueued, s.store.Now().Add(pause(n.Tries))
+		if n.Tries >= giveUp {
+			n.State = store.NoticeFailed
+		}
+	}
+	return s.store.EndTry(ctx, n)
+}
+
+// pause is how long to wait after so many tries.
+func pause(tries int) time.Duration {
+	pace := backoff.NewExponentialBackOff()
+	pace.InitialInterval, pace.MaxInterval, pace.Multiplier = firstWait, longWait, 2.5
+	wait := pace.NextBackOff()
+	for range tries - 1 {
+		wait = pace.NextBackOff()
+	}
+	return wait
+}
+
+// send sends a notice, and gives what came back.
+func (s *Sender) send(ctx context.Context, n store.Notice) (string, error) {
+	h, err := s.store.Hook(ctx, n.Hook)
+	if err != nil {
+		return "", err
+	}
+	key, err := s.sealer.Unseal(h.Sealed, about(h.Name))
+	if err != nil {
+		return "", fmt.Errorf("its key cannot be opened: %w", err)
+	}
+	r, err := http.NewRequestWithContext(ctx, http.MethodPost, h.URL, strings.NewReader(n.Body))
+	if err != nil {
+		return "", err
+	}
+	r.Header.Set("Content-Type", "application/cloudevents+json; charset=utf-8")
+	r.Header.Set("User-Agent", "Rudmar")
+	r.Header.Set(SignatureHeader, Sign(key, []byte(n.Body)))
+	response, err := s.client.Do(r)
+	if err != nil {
+		return "", err
+	}
+	defer response.Body.Close()
+	text, _ := io.ReadAll(io.LimitReader(response.Body, keptBytes)) // what came so far tells enough
+	said := strings.TrimSpace(response.Status + " " + string(bytes.ToValidUTF8(text, nil)))
+	if response.StatusCode < 200 || response.StatusCode > 299 {
+		return said, fmt.Errorf("it answered %s", said)
+	}
+	return said, nil
+}
+
+// Sign gives the signature of a body by a key.
+func Sign(key string, body []byte) string {
+	mac := hmac.New(sha256.New, []byte(key))
+	mac.Write(body)
+	return "sha256=" + hex.EncodeToString(mac.Sum(nil))
+}

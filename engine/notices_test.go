@@ -1,0 +1,192 @@
+package engine_test
+
+import (
+	"encoding/json"
+	"errors"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"rudmar/core/delivery"
+	"rudmar/engine"
+	"rudmar/engine/notice"
+	"rudmar/engine/store"
+)
+
+// receiver takes notices, and answers as a test wants.
+type receiver struct {
+	mu     sync.Mutex
+	got    []*http.Request
+	bodies []string
+	answer func(n int) int
+	server *httptest.Server
+}
+
+func newReceiver(t *testing.T, answer func(n int) int) *receiver {
+	r := &receiver{answer: answer}
+	r.server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		body, _ := io.ReadAll(q.Body)
+		r.mu.Lock()
+		r.got, r.bodies = append(r.got, q), append(r.bodies, string(body))
+		n := len(r.got)
+		r.mu.Unlock()
+		if status := r.answer(n); status == http.StatusFound {
+			http.Redirect(w, q, "/elsewhere", status)
+		} else {
+			w.WriteHeader(status)
+			_, _ = io.WriteString(w, "noted")
+		}
+	}))
+	t.Cleanup(r.server.Close)
+	return r
+}
+
+func (r *receiver) count() int {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return len(r.got)
+}
+
+// What happens is told as signed CloudEvents, in the order in which it happened, to
+// whoever wants it; also where it could not be told at first.
+func TestNotices(t *testing.T) {
+	r := newRigWith(t, func(o *engine.Options) { o.NoticesInside = true })
+	ctx := t.Context()
+	board := newReceiver(t, func(int) int { return 204 })
+	other := newReceiver(t, func(int) int { return 204 })
+	if _, err := r.Notices.Add(ctx, notice.Wish{Name: "board", URL: board.server.URL, Kinds: []string{"delivery."},
+		Service: "frostline", Stage: "trial"}, "key-of-the-board", "wren"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.Notices.Add(ctx, notice.Wish{Name: "other", URL: other.server.URL, Kinds: []string{"version.built"}}, "k", "wren"); err != nil {
+		t.Fatal(err)
+	}
+	r.push(first())
+	r.reaches(1, "trial", delivery.Settled)
+	r.until("its settling to be told", func() bool { return board.count() == 4 && other.count() == 1 })
+	var states []string
+	ids := map[string]bool{}
+	for i, body := range board.bodies {
+		var e struct {
+			SpecVersion, ID, Source, Type, Subject, DataContentType string
+			Time                                                    time.Time
+			Data                                                    struct {
+				Service, Stage, State string
+				Version               int
+			}
+		}
+		if err := json.Unmarshal([]byte(body), &e); err != nil || e.SpecVersion != "1.0" || e.ID == "" || e.Time.IsZero() ||
+			e.Source != "urn:rudmar:frostline" || e.Subject != "frostline/trial" || e.Data.Version != 1 {
+			t.Errorf("%v: %s", err, body)
+		}
+		q := board.got[i]
+		if got := q.Header.Get(notice.SignatureHeader); got != notice.Sign("key-of-the-board", []byte(body)) {
+			t.Errorf("it is signed with %s", got)
+		}
+		if !strings.HasPrefix(q.Header.Get("Content-Type"), "application/cloudevents+json") {
+			t.Errorf("it comes as %s", q.Header.Get("Content-Type"))
+		}
+		states, ids[e.ID] = append(states, e.Type), true
+	}
+	want := "rudmar.delivery.planning rudmar.delivery.deploying rudmar.delivery.proving rudmar.delivery.settled"
+	if got := strings.Join(states, " "); got != want || len(ids) != 4 {
+		t.Errorf("%s, with %d ids", got, len(ids))
+	}
+	if strings.Contains(strings.Join(board.bodies, ""), "key-of-the-board") {
+		t.Error("the key is in what is sent")
+	}
+}
+
+// One that does not answer is tried again, keeps no other, and can be sent again by
+// hand; a redirect is not followed.
+func TestNoticesThatFail(t *testing.T) {
+	r := newRigWith(t, func(o *engine.Options) { o.NoticesInside = true })
+	ctx := t.Context()
+	sick := newReceiver(t, func(n int) int { return 500 })
+	moved := newReceiver(t, func(int) int { return http.StatusFound })
+	well := newReceiver(t, func(int) int { return 200 })
+	hooks := map[string]store.Hook{}
+	for name, at := range map[string]*receiver{"sick": sick, "moved": moved, "well": well} {
+		h, err := r.Notices.Add(ctx, notice.Wish{Name: name, URL: at.server.URL, Kinds: []string{"delivery.settled"}}, "k", "wren")
+		if err != nil {
+			t.Fatal(err)
+		}
+		hooks[name] = h
+	}
+	r.push(first())
+	r.reaches(1, "trial", delivery.Settled)
+	state := func(name string) store.Notice {
+		list, err := r.Store.Notices(ctx, hooks[name].ID, 10)
+		if err != nil || len(list) == 0 {
+			return store.Notice{}
+		}
+		return list[0]
+	}
+	r.until("each to be tried", func() bool {
+		return state("sick").Tries == 1 && state("moved").Tries == 1 && state("well").State == store.NoticeSent
+	})
+	if n := state("sick"); n.State != store.NoticeQueued || !strings.Contains(n.Answer, "500") || !n.Due.After(n.Made.Add(2*time.Second)) {
+		t.Errorf("%+v", n)
+	}
+	if n := state("moved"); n.State != store.NoticeQueued || !strings.Contains(n.Answer, "302") || moved.count() != 1 {
+		t.Errorf("a redirect: %+v, asked %d times", n, moved.count())
+	}
+	if err := r.Store.SendAgain(ctx, state("sick").ID); !errors.Is(err, store.ErrMoved) {
+		t.Errorf("what is on its way is sent again: %v", err)
+	}
+	if err := r.Store.SendAgain(ctx, state("well").ID); err != nil {
+		t.Fatal(err)
+	}
+	r.until("it to be sent again", func() bool { return well.count() == 2 })
+	if well.bodies[0] != well.bodies[1] {
+		t.Error("sent again, it is another one")
+	}
+	if err := r.Store.EndHook(ctx, hooks["sick"], "wren"); err != nil {
+		t.Fatal(err)
+	}
+	if n := state("sick"); n.State != store.NoticeFailed {
+		t.Errorf("what was queued for one that was ended: %+v", n)
+	}
+}
+
+// Nothing is sent to addresses that point inside, whatever name leads there.
+func TestNoticesStayOutside(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	for address, want := range map[string]error{
+		"http://127.0.0.1:9/": notice.ErrInside, "http://[::1]/": notice.ErrInside, "http://10.1.2.3/": notice.ErrInside,
+		"http://192.168.1.1/": notice.ErrInside, "http://169.254.169.254/latest": notice.ErrInside, "http://[fe80::1]/": notice.ErrInside,
+		"http://100.64.0.1/": notice.ErrInside, "http://0.0.0.0/": notice.ErrInside, "http://[::ffff:127.0.0.1]/": notice.ErrInside,
+		"http://[fd00::1]/": notice.ErrInside, "ftp://example.org/": notice.ErrHook, "http:///": notice.ErrHook, "no address": notice.ErrHook,
+		"http://wren:pw@example.org/": notice.ErrHook,
+	} {
+		if _, err := r.Notices.Add(ctx, notice.Wish{Name: "n", URL: address}, "k", "wren"); !errors.Is(err, want) || !errors.Is(err, notice.ErrHook) {
+			t.Errorf("%s: %v", address, err)
+		}
+	}
+	for _, w := range []notice.Wish{{Name: "", URL: "https://example.org"}, {Name: "n", URL: "https://example.org", Kinds: []string{"delivery.lost"}},
+		{Name: "n", URL: "https://example.org", Stage: "trial"}} {
+		if _, err := r.Notices.Add(ctx, w, "k", "wren"); !errors.Is(err, notice.ErrHook) {
+			t.Errorf("%+v: %v", w, err)
+		}
+	}
+	// A name that leads inside is found out when it is dialled.
+	inside := newReceiver(t, func(int) int { return 200 })
+	named := strings.Replace(inside.server.URL, "127.0.0.1", "localhost", 1)
+	h, err := r.Notices.Add(ctx, notice.Wish{Name: "named", URL: named, Kinds: []string{"version.built"}}, "k", "wren")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.push(first())
+	r.until("it to be tried", func() bool {
+		list, err := r.Store.Notices(ctx, h.ID, 1)
+		return err == nil && len(list) == 1 && list[0].Tries == 1 && strings.Contains(list[0].Answer, "points inside")
+	})
+	if inside.count() != 0 {
+		t.Error("it was sent inside")
+	}
+}

@@ -1,0 +1,222 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+)
+
+// The kinds of notices, beside those of deliveries: "delivery." and a state, such as
+// "delivery.went back".
+const (
+	NoticeBuildFailed = "build.failed"
+	NoticeVersion     = "version.built"
+	NoticeDrift       = "drift.found"
+	noticeDelivery    = "delivery."
+)
+
+// Hook is where notices go.
+type Hook struct {
+	ID             int64
+	Name, URL      string
+	Sealed         []byte   // the key that they are signed with
+	Kinds          []string // "delivery.settled"; a kind that ends in a point stands for all that begin so; none for all
+	Service, Stage string   // "" for all
+	Person         string
+	Made           time.Time
+}
+
+// Takes tells whether a notice goes there.
+func (h Hook) Takes(kind, service, stage string) bool {
+	return (h.Service == "" || h.Service == service) && (h.Stage == "" || h.Stage == stage) &&
+		(len(h.Kinds) == 0 || slices.ContainsFunc(h.Kinds, func(k string) bool {
+			return k == kind || strings.HasSuffix(k, ".") && strings.HasPrefix(kind, k)
+		}))
+}
+
+// The states of a notice.
+const (
+	NoticeQueued = "queued"
+	NoticeSent   = "sent"
+	NoticeFailed = "failed" // it was tried for long in vain
+)
+
+// Notice is what is told to somebody outside.
+type Notice struct {
+	ID                   int64
+	Hook                 int64
+	Kind, Service, Stage string
+	Body                 string // a CloudEvent (CloudEvents 1.0, structured, JSON)
+	State                string
+	Tries                int
+	Due, Made, Ended     time.Time
+	Answer               string // what came back the last time
+}
+
+// ErrHookNamed tells that there is a hook of that name.
+var ErrHookNamed = errors.New("there is one of that name; end it first, or give another name")
+
+const hookColumns = `id, name, url, sealed, kinds, service, stage, person, made_at`
+
+func takeHook(r scanner) (Hook, error) {
+	var h Hook
+	var kinds string
+	var made int64
+	err := r.Scan(&h.ID, &h.Name, &h.URL, &h.Sealed, &kinds, &h.Service, &h.Stage, &h.Person, &made)
+	if kinds != "" {
+		h.Kinds = strings.Split(kinds, ",")
+	}
+	h.Made = millis(made)
+	return h, err
+}
+
+const noticeColumns = `id, hook, kind, service, stage, body, state, tries, due_at, made_at, ended_at, answer`
+
+func takeNotice(r scanner) (Notice, error) {
+	var n Notice
+	var due, made, ended int64
+	err := r.Scan(&n.ID, &n.Hook, &n.Kind, &n.Service, &n.Stage, &n.Body, &n.State, &n.Tries, &due, &made, &ended, &n.Answer)
+	n.Due, n.Made, n.Ended = millis(due), millis(made), millis(ended)
+	return n, err
+}
+
+// AddHook keeps where notices are to go; ErrHookNamed where there is one of that name.
+func (s *Store) AddHook(ctx context.Context, h Hook) (id int64, err error) {
+	err = s.Within(ctx, func(tx Tx) error {
+		result, err := tx.ExecContext(ctx, `INSERT INTO hooks (name, url, sealed, kinds, service, stage, person, made_at)
+			VALUES (?,?,?,?,?,?,?,?) ON CONFLICT DO NOTHING`, h.Name, h.URL, h.Sealed, strings.Join(h.Kinds, ","), h.Service,
+			h.Stage, h.Person, s.stamp())
+		if err != nil {
+			return err
+		}
+		if n, err := result.RowsAffected(); err != nil || n == 0 {
+			return errors.Join(err, fmt.Errorf("%w: %s", ErrHookNamed, h.Name))
+		}
+		if id, err = result.LastInsertId(); err != nil {
+			return err
+		}
+		return tx.Note(ctx, Entry{Person: h.Person, Service: h.Service, Stage: h.Stage, What: "notices asked for",
+			Text: h.Name + " to " + h.URL})
+	})
+	return id, err
+}
+
+// Hooks lists where notices go.
+func (s *Store) Hooks(ctx context.Context) ([]Hook, error) {
+	return list(ctx, s.read, takeHook, `SELECT `+hookColumns+` FROM hooks WHERE ended_at = 0 ORDER BY name`)
+}
+
+// Hook gives one, also one that has ended.
+func (s *Store) Hook(ctx context.Context, id int64) (Hook, error) {
+	return one(ctx, s.read, takeHook, `SELECT `+hookColumns+` FROM hooks WHERE id = ?`, id)
+}
+
+// EndHook ends notices to somewhere; what is queued for it is not sent any more.
+func (s *Store) EndHook(ctx context.Context, h Hook, person string) error {
+	return s.Within(ctx, func(tx Tx) error {
+		result, err := tx.ExecContext(ctx, `UPDATE hooks SET ended_at = ? WHERE id = ? AND ended_at = 0`, s.stamp(), h.ID)
+		if err != nil {
+			return err
+		}
+		if n, err := result.RowsAffected(); err != nil || n == 0 {
+			return errors.Join(err, ErrNotFound)
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE notices SET state = ?, ended_at = ?, answer = 'notices to it were ended'
+			WHERE hook = ? AND state = ?`, NoticeFailed, s.stamp(), h.ID, NoticeQueued); err != nil {
+			return err
+		}
+		return tx.Note(ctx, Entry{Person: person, Service: h.Service, Stage: h.Stage, What: "notices ended", Text: h.Name})
+	})
+}
+
+// Notify queues a notice for whoever wants it, as part of the transaction of what it
+// tells.
+func (tx Tx) Notify(ctx context.Context, kind, service, stage, text string, data map[string]any) error {
+	hooks, err := list(ctx, tx, takeHook, `SELECT `+hookColumns+` FROM hooks WHERE ended_at = 0`)
+	if err != nil {
+		return err
+	}
+	for _, h := range hooks {
+		if !h.Takes(kind, service, stage) {
+			continue
+		}
+		var id int64
+		if err := tx.QueryRowContext(ctx, `INSERT INTO notices (hook, kind, service, stage, body, state, due_at, made_at)
+			VALUES (?,?,?,?,'',?,?,?) RETURNING id`, h.ID, kind, service, stage, NoticeQueued, tx.s.stamp(),
+			tx.s.stamp()).Scan(&id); err != nil {
+			return err
+		}
+		all := map[string]any{"service": service, "stage": stage, "text": text}
+		for k, v := range data {
+			all[k] = v
+		}
+		body := toJSON(map[string]any{"specversion": "1.0", "id": "notice-" + itoa(int(id)),
+			"source": "urn:rudmar:" + service, "type": "rudmar." + strings.ReplaceAll(kind, " ", "-"),
+			"subject": strings.TrimSuffix(service+"/"+stage, "/"), "time": tx.s.now().UTC().Format(time.RFC3339Nano),
+			"datacontenttype": "application/json", "data": all})
+		if _, err := tx.ExecContext(ctx, `UPDATE notices SET body = ? WHERE id = ?`, body, id); err != nil {
+			return err
+		}
+		if err := tx.Tell(ctx, service, TopicNotice, map[string]any{"hook": h.ID}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// DueNotices gives what is to be sent now, oldest first.
+func (s *Store) DueNotices(ctx context.Context, most int) ([]Notice, error) {
+	return list(ctx, s.read, takeNotice, `SELECT `+noticeColumns+` FROM notices WHERE state = 'queued' AND due_at <= ?
+		ORDER BY due_at, id LIMIT ?`, s.stamp(), most)
+}
+
+// Notices gives the newest notices to a hook.
+func (s *Store) Notices(ctx context.Context, hook int64, most int) ([]Notice, error) {
+	return list(ctx, s.read, takeNotice, `SELECT `+noticeColumns+` FROM notices WHERE hook = ? ORDER BY id DESC LIMIT ?`, hook,
+		most)
+}
+
+// Notice gives one.
+func (s *Store) Notice(ctx context.Context, id int64) (Notice, error) {
+	return one(ctx, s.read, takeNotice, `SELECT `+noticeColumns+` FROM notices WHERE id = ?`, id)
+}
+
+// noticesKept is how long notices are kept that were sent, or given up.
+const noticesKept = 30 * 24 * time.Hour
+
+// EndTry writes down what came of sending a notice: it is sent, given up, or due again.
+func (s *Store) EndTry(ctx context.Context, n Notice) error {
+	return s.Within(ctx, func(tx Tx) error {
+		ended := int64(0)
+		if n.State != NoticeQueued {
+			ended = s.stamp()
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE notices SET state = ?, tries = ?, due_at = ?, ended_at = ?, answer = ?
+			WHERE id = ? AND state = 'queued'`, n.State, n.Tries, n.Due.UnixMilli(), ended, n.Answer, n.ID); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM notices WHERE ended_at > 0 AND ended_at < ?`,
+			s.now().Add(-noticesKept).UnixMilli()); err != nil {
+			return err
+		}
+		return tx.Tell(ctx, n.Service, TopicNotice, map[string]any{"hook": n.Hook})
+	})
+}
+
+// SendAgain queues a notice that has ended once more, as it was.
+func (s *Store) SendAgain(ctx context.Context, id int64) error {
+	return s.Within(ctx, func(tx Tx) error {
+		result, err := tx.ExecContext(ctx, `UPDATE notices SET state = 'queued', tries = 0, due_at = ?, ended_at = 0
+			WHERE id = ? AND state <> 'queued' AND EXISTS (SELECT 1 FROM hooks h WHERE h.id = hook AND h.ended_at = 0)`, s.stamp(), id)
+		if err != nil {
+			return err
+		}
+		if n, err := result.RowsAffected(); err != nil || n == 0 {
+			return errors.Join(err, fmt.Errorf("notice %d is on its way already, or goes nowhere any more: %w", id, ErrMoved))
+		}
+		return tx.Tell(ctx, "", TopicNotice, nil)
+	})
+}

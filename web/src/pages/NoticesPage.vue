@@ -1,0 +1,232 @@
+<script setup lang="ts">
+// Where notices go, what went there, and what came back.
+import { computed, ref } from 'vue'
+
+import { ask, client, type Schemas } from '../api/client'
+import { useAction } from '../composables/useAction'
+import { useLoad } from '../composables/useLoad'
+import { useLive } from '../stores/live'
+import { useSession } from '../stores/session'
+
+useLive().open()
+const session = useSession()
+const { data, problem, reload } = useLoad(() => ask(client.GET('/hooks')))
+const { data: services } = useLoad(() => ask(client.GET('/services')))
+const chosen = ref<number | null>(null)
+const {
+  data: sent,
+  problem: sentProblem,
+  reload: reloadSent,
+} = useLoad(
+  async () =>
+    chosen.value ? ask(client.GET('/hooks/{id}/notices', { params: { path: { id: chosen.value } } })) : null,
+  { watch: () => chosen.value, topics: ['notice'] },
+)
+const { busy, problem: actProblem, run } = useAction()
+const hooks = computed(() => data.value?.hooks ?? [])
+const looksAfter = computed(() => session.may('look after'))
+
+const name = ref('')
+const url = ref('')
+const service = ref('')
+const kinds = ref<string[]>([])
+const made = ref<Schemas['MadeHook'] | null>(null)
+const ending = ref<number | null>(null)
+
+function add(): Promise<boolean> {
+  return run(async () => {
+    made.value = await ask(
+      client.POST('/hooks', {
+        body: { name: name.value, url: url.value, kinds: kinds.value, service: service.value || undefined },
+      }),
+    )
+    name.value = url.value = ''
+    await reload()
+  })
+}
+
+function end(id: number): Promise<boolean> {
+  return run(async () => {
+    await ask(client.DELETE('/hooks/{id}', { params: { path: { id } } }))
+    ending.value = null
+    if (chosen.value === id) chosen.value = null
+    await reload()
+  })
+}
+
+function again(id: number): Promise<boolean> {
+  return run(async () => {
+    await ask(client.POST('/notices/{id}/again', { params: { path: { id } } }))
+    await reloadSent()
+  })
+}
+
+const of = (h: Schemas['Hook']): string =>
+  h.service ? [h.service, h.stage].filter(Boolean).join('/') : 'every service'
+const states: Record<string, string> = { queued: 'waits', sent: 'done', failed: 'failed' }
+</script>
+
+<template>
+  <div class="page">
+    <h1 class="mb-3">Notices</h1>
+    <p class="quiet">
+      What happens goes out as CloudEvents, signed by a key of each address. Who looks after a service says where to.
+    </p>
+    <ProblemNote :problem="problem ?? sentProblem ?? actProblem" />
+    <section v-if="made" class="sheet sheet-pad mb-3" aria-label="The new key">
+      <p class="mb-1">
+        Notices go to <strong>{{ made.hook.name }}</strong> from now on. The key that they are signed with is shown this
+        once: copy it now.
+      </p>
+      <CopyText :text="made.key" />
+    </section>
+    <div class="sheet mb-3 overflow-auto">
+      <table v-stack class="rows">
+        <thead>
+          <tr>
+            <th scope="col">to</th>
+            <th scope="col">address</th>
+            <th scope="col">kinds</th>
+            <th scope="col">of</th>
+            <th scope="col">what you can do</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="h in hooks" :key="h.id">
+            <td>{{ h.name }}</td>
+            <td class="wrap-anywhere">{{ h.url }}</td>
+            <td>{{ h.kinds.join(', ') || 'all' }}</td>
+            <td>{{ of(h) }}</td>
+            <td>
+              <button
+                type="button"
+                class="btn btn-sm btn-outline-secondary me-2"
+                :aria-label="`What went to ${h.name}`"
+                @click="chosen = chosen === h.id ? null : h.id"
+              >
+                {{ chosen === h.id ? 'Close' : 'What went there' }}
+              </button>
+              <template v-if="ending === h.id">
+                <button type="button" class="btn btn-sm btn-outline-danger me-2" :disabled="busy" @click="end(h.id)">
+                  End it now
+                </button>
+                <button type="button" class="btn btn-sm btn-outline-secondary" @click="ending = null">No</button>
+              </template>
+              <button
+                v-else
+                type="button"
+                class="btn btn-sm btn-outline-secondary"
+                :aria-label="`End notices to ${h.name}`"
+                @click="ending = h.id"
+              >
+                End…
+              </button>
+            </td>
+          </tr>
+          <tr v-if="hooks.length === 0">
+            <td colspan="5" class="quiet">
+              {{ looksAfter ? 'Nothing goes out yet. Say below where to.' : 'You look after none.' }}
+            </td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
+    <div v-if="chosen && sent" class="sheet mb-3 overflow-auto">
+      <table v-stack class="rows">
+        <caption class="visually-hidden">
+          What went there, newest first
+        </caption>
+        <thead>
+          <tr>
+            <th scope="col">when</th>
+            <th scope="col">kind</th>
+            <th scope="col">state</th>
+            <th scope="col">what came back</th>
+            <th scope="col">what you can do</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="n in sent" :key="n.id">
+            <td class="text-nowrap"><TimeAgo :at="n.madeAt" /></td>
+            <td>{{ n.kind }}</td>
+            <td class="text-nowrap">
+              <StateWord :state="states[n.state] ?? n.state" /><span class="quiet">
+                {{ n.tries === 1 ? '1 try' : `${n.tries} tries` }}</span
+              >
+            </td>
+            <td class="wrap-anywhere">
+              {{ n.answer || 'nothing yet' }}
+              <details>
+                <summary>what was sent</summary>
+                <pre class="mb-0">{{ JSON.stringify(n.event, null, 2) }}</pre>
+              </details>
+            </td>
+            <td>
+              <button
+                v-if="n.state !== 'queued'"
+                type="button"
+                class="btn btn-sm btn-outline-secondary"
+                :disabled="busy"
+                @click="again(n.id)"
+              >
+                Send it again
+              </button>
+              <span v-else-if="n.dueAt" class="quiet">is tried by itself</span>
+            </td>
+          </tr>
+          <tr v-if="sent.length === 0">
+            <td colspan="5" class="quiet">Nothing went there yet.</td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
+    <form v-if="looksAfter" class="sheet sheet-pad" aria-labelledby="new" @submit.prevent="add">
+      <h2 id="new">Send notices somewhere</h2>
+      <div class="fields">
+        <label>Name <input v-model="name" class="form-control" required maxlength="60" autocomplete="off" /></label>
+        <label
+          >Address
+          <input v-model="url" class="form-control" type="url" required placeholder="https://" autocomplete="off" />
+        </label>
+        <label
+          >Of
+          <select v-model="service" class="form-select">
+            <option value="">every service</option>
+            <option v-for="s in services ?? []" :key="s.name">{{ s.name }}</option>
+          </select>
+        </label>
+        <fieldset>
+          <legend>Kinds (none: all)</legend>
+          <BFormCheckbox
+            v-for="k in data?.kinds ?? []"
+            :key="k"
+            :model-value="kinds"
+            :value="k"
+            @update:model-value="kinds = $event as string[]"
+          >
+            {{ k }}
+          </BFormCheckbox>
+        </fieldset>
+      </div>
+      <button class="btn btn-primary mt-3" :disabled="busy">Send them</button>
+    </form>
+    <p v-else class="quiet">An administrator says where notices go.</p>
+  </div>
+</template>
+
+<style scoped>
+.fields {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(15rem, 1fr));
+  gap: 0.8rem 1.5rem;
+  align-items: start;
+}
+legend {
+  font-size: inherit;
+  margin-bottom: 0.3rem;
+}
+pre {
+  font-size: 0.8125rem;
+  white-space: pre-wrap;
+}
+</style>
