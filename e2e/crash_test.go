@@ -41,6 +41,9 @@ const (
 	waysToDie
 )
 
+// killsOfAVersion is how often something is killed while one version is deployed.
+const killsOfAVersion = 60
+
 // crashing is a Rudmar, a platform and what lies between them: it kills one or the
 // other at each change, in turn.
 type crashing struct {
@@ -53,6 +56,7 @@ type crashing struct {
 	rudmar, platform   *exec.Cmd
 	log                bytes.Buffer
 	points, changes    int
+	most               int // kills until it is left to get on
 	armed              bool
 	keys               map[string]map[string]bool // deployment and address → idempotency keys
 }
@@ -102,7 +106,7 @@ func (c *crashing) between(pass http.Handler) http.HandlerFunc {
 		c.keys[step][key] = true
 		c.changes++
 		way := -1
-		if c.armed && c.points < *crashPoints && c.changes%2 == 0 { // every other one gets through, so that it goes on
+		if c.armed && c.points < min(*crashPoints, c.most) && c.changes%2 == 0 { // every other one gets through
 			way = c.points % waysToDie
 		}
 		defer c.mu.Unlock() // one at a time: who is killed is told
@@ -241,6 +245,9 @@ func TestCrashMatrix(t *testing.T) {
 		}
 		c.arm(true)
 		before := c.killed()
+		c.mu.Lock()
+		c.most = before + killsOfAVersion
+		c.mu.Unlock()
 		// It may be killed while it tells what came of it.
 		if out, _ := run(t, dir, "git", "push", "origin", "HEAD"); strings.Contains(out, "rejected") {
 			t.Fatal(out)

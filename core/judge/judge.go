@@ -36,6 +36,8 @@ const (
 	// taken to be longer; muchSlower the ratio of their 95th percentiles that matters.
 	unlikely   = 0.0003
 	muchSlower = 1.25
+	// leastSlower is by how many milliseconds they differ at least: less is noise.
+	leastSlower = 5
 	// leastTimed is how many warm calls of each there have to be to compare durations.
 	leastTimed = 30
 	// firstLook is how many calls there are before the first look; between two looks
@@ -61,6 +63,7 @@ type Function struct {
 	Name      string
 	New, Old  figures.Sum
 	Before    figures.Sum // of the old revision, before the shift
+	Minutes   []Minute    // how long its calls took, of both, by minute
 	Objective Objective
 }
 
@@ -162,16 +165,17 @@ func look(f Function, called int, due bool) Finding {
 	rate := old.like(alike).and(float64(f.New.Calls), float64(f.New.Errors))
 	found.Worse = worse(rate, old, margin, f.Objective.ErrorsUnder)
 	found.Clear = f.New.Calls >= enough && worse(rate, old, much, f.Objective.ErrorsUnder) < clearly
-	if f.New.Durations.Count() >= leastTimed && f.Old.Durations.Count() >= leastTimed {
-		found.Slower = slower(f.New.Durations, f.Old.Durations)
-		if found.Old.P95 > 0 {
-			found.Ratio = found.New.P95 / found.Old.P95
+	var p95, before float64
+	if n, o := timed(f.Minutes); n >= leastTimed && o >= leastTimed {
+		found.Slower = slower(f.Minutes)
+		if p95, before = quantiles(f.Minutes, 0.95); before > 0 {
+			found.Ratio = p95 / before
 		}
 	}
 	share := float64(max(called, 1))
 	limit := 1 - (1-Certain)/share
-	tooSlow := found.Slower < unlikely/share && found.Ratio > muchSlower &&
-		found.New.P95 > float64(f.Objective.P95Under.Milliseconds())
+	tooSlow := found.Slower < unlikely/share && found.Ratio > muchSlower && p95-before > leastSlower &&
+		p95 > float64(f.Objective.P95Under.Milliseconds())
 	switch {
 	case due && found.Worse > limit:
 		found.Outcome = Back
@@ -179,8 +183,8 @@ func look(f Function, called int, due bool) Finding {
 			probably(found.Worse), probably(limit))
 	case due && tooSlow:
 		found.Outcome = Back
-		found.Words = fmt.Sprintf("its 95th percentile is %.0f ms, and that of the one before %.0f ms; were both alike, this would come about with a probability of %.1g",
-			found.New.P95, found.Old.P95, found.Slower)
+		found.Words = fmt.Sprintf("its 95th percentile is %.0f ms, and in the same minutes that of the one before %.0f ms; were both alike, this would come about with a probability of %s",
+			p95, before, hardly(found.Slower))
 	case f.New.Calls < firstLook && f.Old.Calls > 0:
 		found.Outcome = Wait
 		found.Words = fmt.Sprintf("%s; it is judged from %d calls on", found.errors(), firstLook)
@@ -202,4 +206,12 @@ func probably(p float64) string {
 		return "over 0.9999"
 	}
 	return strconv.FormatFloat(p, 'g', 4, 64)
+}
+
+// hardly tells a probability near 0.
+func hardly(p float64) string {
+	if p < 1e-9 {
+		return "under 0.000000001"
+	}
+	return strconv.FormatFloat(p, 'f', 9, 64)
 }

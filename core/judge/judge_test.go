@@ -31,7 +31,25 @@ func ExampleLook() {
 	// warn: 14 of 200 calls failed, and 17 of 1800 of the one before; worse with a probability of over 0.9999, and goes back from 0.993 on
 }
 
+// took is a minute of so many calls of both, and how long they took.
+func took(n int, ms float64, m int, before float64) Minute {
+	spread := func(calls int, ms float64) figures.Histogram {
+		h := figures.Histogram{}
+		for i := range calls {
+			h[figures.Bucket(ms*(0.8+0.4*float64(i%10)/10))]++
+		}
+		return h
+	}
+	return Minute{New: spread(n, ms), Old: spread(m, before)}
+}
+
+func slow(ms, before float64) Function {
+	return Function{New: sum(100, 0), Old: sum(900, 0), Minutes: []Minute{took(50, ms, 450, before), took(50, ms, 450, before)}}
+}
+
 func TestLook(t *testing.T) {
+	fastEnough := slow(100, 50)
+	fastEnough.Objective.P95Under = time.Second
 	for _, tt := range []struct {
 		name string
 		f    Function
@@ -51,10 +69,12 @@ func TestLook(t *testing.T) {
 		{"worse, and good enough", Function{New: sum(100, 12), Old: sum(900, 9), Objective: Objective{ErrorsUnder: 0.3}}, 0, On,
 			"nothing"},
 		{"all fail in both", Function{New: sum(100, 100), Old: sum(900, 900)}, 0, On, "nothing"},
-		{"slower", Function{New: sum(100, 0, 100, 200), Old: sum(900, 0, 50, 60)}, 0, Back, "95th percentile"},
-		{"slower by little", Function{New: sum(100, 0, 55, 60), Old: sum(900, 0, 50, 55)}, 0, On, "nothing"},
-		{"slower, and fast enough", Function{New: sum(100, 0, 100, 200), Old: sum(900, 0, 50, 60),
-			Objective: Objective{P95Under: time.Second}}, 0, On, "nothing"},
+		{"slower", slow(100, 50), 0, Back, "in the same minutes that of the one before"},
+		{"slower by little", slow(60, 50), 0, On, "nothing"},
+		{"slower by less than can be told", slow(4, 1), 0, On, "nothing"},
+		{"slower, and fast enough", fastEnough, 0, On, "nothing"},
+		{"slow minutes are slow for both", Function{New: sum(120, 0), Old: sum(1000, 0), Minutes: []Minute{
+			took(20, 5, 980, 5), took(100, 80, 20, 80)}}, 0, On, "nothing"},
 	} {
 		tt.f.Name = "warn"
 		got := Look([]Function{tt.f}, map[string]int{"warn": tt.last})
@@ -156,12 +176,53 @@ func TestSlowerByShuffling(t *testing.T) {
 				more++
 			}
 		}
-		if got, shuffled := slower(a, b), float64(more)/rounds; math.Abs(got-shuffled) > 0.025 {
+		if got, shuffled := slower([]Minute{{a, b}}), float64(more)/rounds; math.Abs(got-shuffled) > 0.025 {
 			t.Errorf("%.2f times as long: %.4f, and shuffled %.4f", shift, got, shuffled)
 		}
 	}
-	if got := slower(figures.Histogram{5: 10}, figures.Histogram{5: 20}); got != 1 {
+	if got := slower([]Minute{{figures.Histogram{5: 10}, figures.Histogram{5: 20}}}); got != 1 {
 		t.Errorf("all alike: %v", got)
+	}
+}
+
+// Durations that change from minute to minute, with as many calls as the traffic of a
+// minute brings, send nobody back whose revision is alike, and one that takes half as
+// long again nearly always.
+func TestDurationsByChance(t *testing.T) {
+	for _, tt := range []struct{ times, atLeast, under float64 }{{1, 0, 0.03}, {1.6, 0.9, 1.1}} {
+		rng := rand.New(rand.NewPCG(23, 5))
+		back := 0
+		for range *shifts {
+			f := Function{Name: "warn", New: sum(0, 0), Old: sum(0, 0)}
+			last := map[string]int{}
+			for range 30 {
+				minute, calls := 20*math.Exp(rng.NormFloat64()), 20+rng.IntN(200)
+				m := Minute{New: figures.Histogram{}, Old: figures.Histogram{}}
+				for range calls {
+					ms := minute * math.Exp(rng.NormFloat64()/3)
+					if rng.Float64() < 0.1 {
+						f.New.Calls++
+						m.New[figures.Bucket(ms*tt.times)]++
+					} else {
+						f.Old.Calls++
+						m.Old[figures.Bucket(ms)]++
+					}
+				}
+				f.Minutes = append(f.Minutes, m)
+				if Look([]Function{f}, last).Outcome == Back {
+					back++
+					break
+				}
+				if Due(f.New.Calls, last["warn"]) {
+					last["warn"] = f.New.Calls
+				}
+			}
+		}
+		part := float64(back) / float64(*shifts)
+		t.Logf("%.1f times as long: %d of %d go back", tt.times, back, *shifts)
+		if part < tt.atLeast || part >= tt.under {
+			t.Errorf("%.1f times as long: %.3f go back", tt.times, part)
+		}
 	}
 }
 

@@ -10,14 +10,36 @@ import (
 	"rudmar/core/figures"
 )
 
-// slower gives the probability of durations as long as the new ones, or longer, if both
-// came from one distribution: the one-sided rank-sum test of Mann and Whitney (1947),
-// by its normal approximation with the correction for ties, which a histogram's
-// buckets are. 1 where either has no calls.
-func slower(new, old figures.Histogram) float64 {
+// Minute is how long the warm calls of both revisions took in a minute.
+type Minute struct{ New, Old figures.Histogram }
+
+// slower gives the probability of durations as long as the new ones, or longer, if in
+// each minute both came from one distribution: the one-sided rank-sum test, stratified
+// by minutes (van Elteren 1960), by its normal approximation with the correction for
+// ties, which a histogram's buckets are. What makes all calls of a minute slow, such as
+// instances that were at rest, speaks against neither. 1 where no minute has calls of
+// both.
+func slower(minutes []Minute) float64 {
+	sum, variance := 0.0, 0.0
+	for _, m := range minutes {
+		above, spread := rankSum(m.New, m.Old)
+		weight := 1 / float64(m.New.Count()+m.Old.Count()+1)
+		sum += weight * above
+		variance += weight * weight * spread
+	}
+	if variance <= 0 {
+		return 1 // all are alike, or there are none
+	}
+	return distuv.UnitNormal.Survival(sum / math.Sqrt(variance))
+}
+
+// rankSum gives by how much Mann and Whitney's U of the new durations (1947) is greater
+// than to be expected where both are alike, and its variance; nothing where either has
+// none.
+func rankSum(new, old figures.Histogram) (above, variance float64) {
 	n, m := float64(new.Count()), float64(old.Count())
 	if n == 0 || m == 0 {
-		return 1
+		return 0, 0
 	}
 	all := maps.Clone(old)
 	all.Add(new)
@@ -29,9 +51,49 @@ func slower(new, old figures.Histogram) float64 {
 		ties += t*t*t - t
 	}
 	total := n + m
-	variance := n * m / 12 * (total + 1 - ties/(total*(total-1)))
-	if variance <= 0 {
-		return 1 // all are alike
+	return u - n*m/2, n * m / 12 * (total + 1 - ties/(total*(total-1)))
+}
+
+// quantiles gives the durations that a share of the calls of each revision did not
+// exceed, in milliseconds, over the minutes in which both were called: those of the old
+// one count in each minute as much as those of the new one do. 0 where there are none.
+func quantiles(minutes []Minute, share float64) (new, old float64) {
+	of, like := map[int]float64{}, map[int]float64{}
+	for _, m := range minutes {
+		n, o := m.New.Count(), m.Old.Count()
+		if n == 0 || o == 0 {
+			continue
+		}
+		for k, c := range m.New {
+			of[k] += float64(c)
+		}
+		for k, c := range m.Old {
+			like[k] += float64(c) * float64(n) / float64(o)
+		}
 	}
-	return distuv.UnitNormal.Survival((u - n*m/2 - 0.5) / math.Sqrt(variance))
+	return weighted(of, share), weighted(like, share)
+}
+
+func weighted(of map[int]float64, share float64) float64 {
+	total := 0.0
+	for _, c := range of {
+		total += c
+	}
+	left := share * total
+	for _, k := range slices.Sorted(maps.Keys(of)) {
+		if left -= of[k]; left <= 1e-9*total {
+			return figures.UpTo(k)
+		}
+	}
+	return 0
+}
+
+// timed counts the calls of each that are compared.
+func timed(minutes []Minute) (new, old int) {
+	for _, m := range minutes {
+		if n, o := m.New.Count(), m.Old.Count(); n > 0 && o > 0 {
+			new, old = new+n, old+o
+		}
+	}
+	return new, old
 }

@@ -17,6 +17,7 @@ import (
 	"rudmar/core/rights"
 	"rudmar/engine/deploy"
 	"rudmar/engine/store"
+	wire "rudmar/platform/api"
 )
 
 // historyOver is how far back the judge looks at what the old revisions did.
@@ -134,7 +135,7 @@ func (l *Line) shifting(ctx context.Context, d store.Delivery) error {
 		v.Since = l.store.Now()
 		if v.Begun.IsZero() {
 			v.Begun = v.Since
-			if v.History, err = l.history(ctx, d, v); err != nil {
+			if v.History, v.Earlier, err = l.history(ctx, d, v); err != nil {
 				return err
 			}
 		}
@@ -270,6 +271,7 @@ func (l *Line) count(ctx context.Context, d store.Delivery, v store.Shift) ([]ju
 		return nil, nil, err
 	}
 	newer, former := map[int64]*figures.Sum{}, map[int64]*figures.Sum{}
+	took := map[string]map[int64]*judge.Minute{}
 	of := map[string]*judge.Function{}
 	var out []*judge.Function
 	for _, s := range sides {
@@ -296,18 +298,40 @@ func (l *Line) count(ctx context.Context, d store.Delivery, v store.Shift) ([]ju
 				case s.newer:
 					of[s.function].New.Add(deploy.Sum(m))
 					addTo(newer, m.Minute, deploy.Sum(m))
+					addMinute(took, s.function, m.Minute).New.Add(deploy.Sum(m).Durations)
 				case s.former:
-					of[s.function].Old.Add(deploy.Sum(m))
-					addTo(former, m.Minute, deploy.Sum(m))
+					sum := v.Earlier[earlierOf(target, m)].After(deploy.Sum(m), m.Minute)
+					of[s.function].Old.Add(sum)
+					addTo(former, m.Minute, sum)
+					addMinute(took, s.function, m.Minute).Old.Add(sum.Durations)
 				}
 			}
 		}
 	}
 	counted := make([]judge.Function, 0, len(out))
 	for _, f := range out {
+		for _, at := range slices.Sorted(maps.Keys(took[f.Name])) {
+			f.Minutes = append(f.Minutes, *took[f.Name][at])
+		}
 		counted = append(counted, *f)
 	}
 	return counted, pointsOf(newer, former), nil
+}
+
+// addMinute gives the minute of a function, to add to.
+func addMinute(took map[string]map[int64]*judge.Minute, function string, at int64) *judge.Minute {
+	if took[function] == nil {
+		took[function] = map[int64]*judge.Minute{}
+	}
+	if took[function][at] == nil {
+		took[function][at] = &judge.Minute{New: figures.Histogram{}, Old: figures.Histogram{}}
+	}
+	return took[function][at]
+}
+
+// earlierOf names a sum of the platform within a minute and a revision.
+func earlierOf(target manifest.Target, m wire.MinuteSum) string {
+	return target.String() + " " + m.Function + " " + m.Trigger
 }
 
 func addTo(minutes map[int64]*figures.Sum, at int64, sum figures.Sum) {
@@ -342,33 +366,48 @@ func pointsOf(newer, former map[int64]*figures.Sum) []store.ShiftPoint {
 	return out
 }
 
-// history gives what the old revisions did in the day before the shift, by function.
-func (l *Line) history(ctx context.Context, d store.Delivery, v store.Shift) (map[string]figures.Sum, error) {
+// history gives what the old revisions did in the day before the shift, by function,
+// and what they did in the minute in which it begins.
+func (l *Line) history(ctx context.Context, d store.Delivery, v store.Shift) (map[string]figures.Sum,
+	map[string]store.Earlier, error) {
 	sides, err := l.sides(ctx, d, v)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	out := map[string]figures.Sum{}
+	out, earlier := map[string]figures.Sum{}, map[string]store.Earlier{}
 	for _, target := range targetsOf(sides) {
 		client, scope, err := l.planner.Platform(manifest.Place{Service: d.Service, Stage: d.Stage, Target: target})
 		if err != nil {
-			return nil, err
+			return nil, nil, err
+		}
+		served := func(m wire.MinuteSum) bool {
+			return slices.ContainsFunc(sides, func(s side) bool {
+				return s.target == target && s.function == m.Function && s.former == m.Revision
+			})
 		}
 		list, err := client.Sums(ctx, scope, v.Begun.Add(-historyOver))
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		for _, m := range list {
-			for _, s := range sides {
-				if s.target == target && s.function == m.Function && s.former == m.Revision {
-					sum := out[s.function]
-					sum.Calls, sum.Errors = sum.Calls+m.Calls, sum.Errors+m.Errors
-					out[s.function] = sum
-				}
+			if served(m) {
+				sum := out[m.Function]
+				sum.Calls, sum.Errors = sum.Calls+m.Calls, sum.Errors+m.Errors
+				out[m.Function] = sum
+			}
+		}
+		minute := v.Begun.Truncate(time.Minute)
+		if list, err = client.Metrics(ctx, scope, minute); err != nil {
+			return nil, nil, err
+		}
+		for _, m := range list {
+			if served(m) && m.Minute == minute.UnixMilli() {
+				earlier[earlierOf(target, m)] = store.Earlier{Minute: m.Minute, Calls: m.Calls, Errors: m.Errors,
+					Durations: deploy.Sum(m).Durations}
 			}
 		}
 	}
-	return out, nil
+	return out, earlier, nil
 }
 
 func targetsOf(sides []side) []manifest.Target {

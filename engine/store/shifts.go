@@ -27,10 +27,13 @@ type Shift struct {
 	// compared; History is what the old revisions did in the day before, by function.
 	Begun   time.Time              `json:"begun"`
 	History map[string]figures.Sum `json:"history,omitempty"`
-	Looked  map[string]int         `json:"looked,omitempty"` // calls at the last look, by function
-	Verdict *judge.Verdict         `json:"verdict,omitempty"`
-	Why     string                 `json:"why,omitempty"` // it stays as it is, or went on
-	At      time.Time              `json:"at"`            // when it goes on by time; zero where it does not
+	// Earlier is what the old revisions did in the minute of Begun before it, by target,
+	// function and trigger: it counts for nobody.
+	Earlier map[string]Earlier `json:"earlier,omitempty"`
+	Looked  map[string]int     `json:"looked,omitempty"` // calls at the last look, by function
+	Verdict *judge.Verdict     `json:"verdict,omitempty"`
+	Why     string             `json:"why,omitempty"` // it stays as it is, or went on
+	At      time.Time          `json:"at"`            // when it goes on by time; zero where it does not
 	// Deployment is the one that brings the share; 0 for none.
 	Deployment int64 `json:"deployment,omitempty"`
 	// Points are what was counted by minute, of all functions that changed.
@@ -39,6 +42,30 @@ type Shift struct {
 	Said int `json:"said,omitempty"`
 	// Steps taken so far: when, to which share, and why.
 	Taken []Taken `json:"taken,omitempty"`
+}
+
+// Earlier is what was counted in a minute before something began in it.
+type Earlier struct {
+	Minute    int64       `json:"minute"` // Unix milliseconds of its start
+	Calls     int         `json:"calls"`
+	Errors    int         `json:"errors"`
+	Durations map[int]int `json:"durations,omitempty"`
+}
+
+// After gives what of a minute's sum came after it.
+func (e Earlier) After(sum figures.Sum, minute int64) figures.Sum {
+	if e.Minute != minute {
+		return sum
+	}
+	sum.Calls, sum.Errors = max(0, sum.Calls-e.Calls), max(0, sum.Errors-e.Errors)
+	durations := figures.Histogram{}
+	for k, n := range sum.Durations {
+		if left := n - e.Durations[k]; left > 0 {
+			durations[k] = left
+		}
+	}
+	sum.Durations = durations
+	return sum
 }
 
 // ShiftPoint is what both revisions did in a minute.

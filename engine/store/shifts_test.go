@@ -1,0 +1,89 @@
+package store_test
+
+import (
+	"errors"
+	"maps"
+	"testing"
+	"time"
+
+	"rudmar/core/delivery"
+	"rudmar/core/figures"
+	"rudmar/engine/store"
+)
+
+// What the old revision did in the minute before its shift began counts for nobody.
+func TestEarlierIsTakenOff(t *testing.T) {
+	e := store.Earlier{Minute: 60_000, Calls: 10, Errors: 2, Durations: map[int]int{3: 8, 9: 2}}
+	sum := figures.Sum{Calls: 15, Errors: 2, Durations: figures.Histogram{3: 12, 9: 2, 11: 1}}
+	got := e.After(sum, 60_000)
+	if got.Calls != 5 || got.Errors != 0 || !maps.Equal(got.Durations, figures.Histogram{3: 4, 11: 1}) {
+		t.Errorf("%+v", got)
+	}
+	if got := e.After(sum, 120_000); got.Calls != 15 || got.Errors != 2 {
+		t.Errorf("another minute: %+v", got)
+	}
+	if sum.Durations[3] != 12 {
+		t.Error("the sum itself was changed")
+	}
+}
+
+// A shift is changed by those who have seen it as it is: a word that somebody said
+// meanwhile is not lost.
+func TestShiftsAreNotOverwritten(t *testing.T) {
+	s, _, _ := open(t)
+	withVersion(t, s, "a")
+	ctx := t.Context()
+	if err := s.StartDelivery(ctx, "frostline", 1, []string{"live"}, nil); err != nil {
+		t.Fatal(err)
+	}
+	d, err := s.Delivery(ctx, "frostline", 1, "live")
+	if err != nil {
+		t.Fatal(err)
+	}
+	v := store.Shift{Service: "frostline", Version: 1, Stage: "live", Active: true, Before: 1,
+		Shift: delivery.Shift{Steps: []float64{10}, Every: time.Minute}}
+	if err := s.PutShift(ctx, v); err != nil {
+		t.Fatal(err)
+	}
+	hold := func(v *store.Shift) error { v.Held = "wren"; return nil }
+	if err := s.ChangeShift(ctx, d, "wren", "shift: hold", hold); !errors.Is(err, store.ErrMoved) {
+		t.Errorf("a version that does not shift is held: %v", err)
+	}
+	for _, state := range []delivery.State{delivery.Planning, delivery.Shifting} {
+		m := store.Move{From: d.State, To: d}
+		m.To.State = state
+		if err := s.MoveDeliveries(ctx, m); err != nil {
+			t.Fatal(err)
+		}
+		d.State = state
+	}
+	read, err := s.Shift(ctx, "frostline", 1, "live")
+	if err != nil || read.Share() != 10 || read.Every != time.Minute {
+		t.Fatalf("%v: %+v", err, read)
+	}
+	if err := s.ChangeShift(ctx, d, "wren", "shift: hold", hold); err != nil {
+		t.Fatal(err)
+	}
+	read.Why = "judged by what was there before"
+	if err := s.JudgeShift(ctx, read); !errors.Is(err, store.ErrMoved) {
+		t.Errorf("somebody's word is overwritten: %v", err)
+	}
+	now, err := s.Shift(ctx, "frostline", 1, "live")
+	if err != nil || now.Held != "wren" || now.Why != "" {
+		t.Errorf("%v: %+v", err, now)
+	}
+	if err := s.JudgeShift(ctx, now); err != nil {
+		t.Errorf("what is judged as it is: %v", err)
+	}
+	m := store.Move{From: d.State, To: d}
+	m.To.State = delivery.WentBack
+	if err := s.MoveDeliveries(ctx, m); err != nil {
+		t.Fatal(err)
+	}
+	if active, err := s.ActiveShifts(ctx, "frostline"); err != nil || len(active) != 0 {
+		t.Errorf("what went back still shifts: %v %+v", err, active)
+	}
+	if err := s.JudgeShift(ctx, now); !errors.Is(err, store.ErrMoved) {
+		t.Errorf("what is over is judged: %v", err)
+	}
+}
