@@ -17,6 +17,10 @@ const canal = "/services/watering"
 func TestShiftInThePage(t *testing.T) {
 	r := demo(t)
 	p := r.open(browse(t), "wren")
+	p.arrive("/s/watering/deliveries?stage=live")
+	p.reads("from push to live", "versions a week", "50 %")
+	p.press("^The versions behind")
+	p.reads("2 went back")
 	p.arrive("/s/watering/deliveries/2/live")
 	p.reads("It went back: valve:", "calls failed", "worse with a probability of", "Steps so far")
 	p.arrive("/s/watering/deliveries/3/live")

@@ -238,6 +238,9 @@ func (tx Tx) MoveDelivery(ctx context.Context, m Move) error {
 		Entry{Person: m.Person, Service: d.Service, Stage: d.Stage, What: "delivery", Text: text}); err != nil {
 		return err
 	}
+	if err := tx.pass(ctx, d); err != nil {
+		return err
+	}
 	if err := tx.Notify(ctx, noticeDelivery+string(d.State), d.Service, d.Stage, text,
 		map[string]any{"version": d.Version, "state": d.State, "why": d.Why, "by": m.Person}); err != nil {
 		return err

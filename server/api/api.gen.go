@@ -640,6 +640,13 @@ type Cost struct {
 	How string `json:"how"`
 }
 
+// DeliveredVersion defines model for DeliveredVersion.
+type DeliveredVersion struct {
+	At      int64 `json:"at"`
+	LeadMs  int64 `json:"leadMs"`
+	Version int   `json:"version"`
+}
+
 // Delivery defines model for Delivery.
 type Delivery struct {
 	At int64 `json:"at"`
@@ -860,6 +867,16 @@ type EditEffect struct {
 
 	// Values How many values are others
 	Values int `json:"values"`
+}
+
+// FailedVersion defines model for FailedVersion.
+type FailedVersion struct {
+	At    int64  `json:"at"`
+	State string `json:"state"`
+
+	// Until When something had settled there again
+	Until   *int64 `json:"until,omitempty"`
+	Version int    `json:"version"`
 }
 
 // FigurePoint defines model for FigurePoint.
@@ -1186,6 +1203,28 @@ type Meaning struct {
 	// Lines What it does and means, a sentence each
 	Lines   []string        `json:"lines"`
 	Targets []TargetMeaning `json:"targets"`
+}
+
+// MeasuredWeek defines model for MeasuredWeek.
+type MeasuredWeek struct {
+	Begin     int64              `json:"begin"`
+	Delivered []DeliveredVersion `json:"delivered"`
+	Failed    []FailedVersion    `json:"failed"`
+}
+
+// Measures defines model for Measures.
+type Measures struct {
+	// FailPart Of the versions that came, those that went back or stopped
+	FailPart float64 `json:"failPart"`
+
+	// LeadMs The median from push to the stage; 0 where there is none
+	LeadMs  int64   `json:"leadMs"`
+	PerWeek float64 `json:"perWeek"`
+
+	// RestoreMs The median until something settled again; 0 where there is none
+	RestoreMs int64          `json:"restoreMs"`
+	Stage     string         `json:"stage"`
+	Weeks     []MeasuredWeek `json:"weeks"`
 }
 
 // Message defines model for Message.
@@ -1985,6 +2024,12 @@ type GetJournalParams struct {
 	What   *string `form:"what,omitempty" json:"what,omitempty"`
 }
 
+// GetMeasuresParams defines parameters for GetMeasures.
+type GetMeasuresParams struct {
+	Stage Name `form:"stage" json:"stage"`
+	Weeks int  `form:"weeks" json:"weeks"`
+}
+
 // ListOutputsParams defines parameters for ListOutputs.
 type ListOutputsParams struct {
 	Stage Name `form:"stage" json:"stage"`
@@ -2546,6 +2591,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /services/{service}/line (the `GetLine` operationId).
 	GetLine(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetMeasures How a stage is delivered to: how long a change takes, how often one comes, how many fail, and how long until something works again
+	//
+	// Corresponds with GET /services/{service}/measures (the `GetMeasures` operationId).
+	GetMeasures(ctx context.Context, service Service, params *GetMeasuresParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListOutputs What a stage gives to others: addresses to call, identities, log stores
 	//
@@ -3652,6 +3702,21 @@ func (c *Client) GetJournal(ctx context.Context, service Service, params *GetJou
 // Corresponds with GET /services/{service}/line (the `GetLine` operationId).
 func (c *Client) GetLine(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLineRequest(c.Server, service)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetMeasures How a stage is delivered to: how long a change takes, how often one comes, how many fail, and how long until something works again
+//
+// Corresponds with GET /services/{service}/measures (the `GetMeasures` operationId).
+func (c *Client) GetMeasures(ctx context.Context, service Service, params *GetMeasuresParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetMeasuresRequest(c.Server, service, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6236,6 +6301,71 @@ func NewGetLineRequest(server string, service Service) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetMeasuresRequest constructs an http.Request for the GetMeasures method
+func NewGetMeasuresRequest(server string, service Service, params *GetMeasuresParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/measures", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "stage", params.Stage, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "weeks", params.Weeks, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListOutputsRequest constructs an http.Request for the ListOutputs method
 func NewListOutputsRequest(server string, service Service, params *ListOutputsParams) (*http.Request, error) {
 	var err error
@@ -8728,6 +8858,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /services/{service}/line (the `GetLine` operationId).
 	GetLineWithResponse(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*GetLineResponse, error)
 
+	// GetMeasuresWithResponse How a stage is delivered to: how long a change takes, how often one comes, how many fail, and how long until something works again
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/measures (the `GetMeasures` operationId).
+	GetMeasuresWithResponse(ctx context.Context, service Service, params *GetMeasuresParams, reqEditors ...RequestEditorFn) (*GetMeasuresResponse, error)
+
 	// ListOutputsWithResponse What a stage gives to others: addresses to call, identities, log stores
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -11052,6 +11189,54 @@ func (r GetLineResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetLineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetMeasuresResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Measures
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetMeasuresResponse) GetJSON200() *Measures {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetMeasuresResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetMeasuresResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetMeasuresResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetMeasuresResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetMeasuresResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13459,6 +13644,19 @@ func (c *ClientWithResponses) GetLineWithResponse(ctx context.Context, service S
 	return ParseGetLineResponse(rsp)
 }
 
+// GetMeasuresWithResponse How a stage is delivered to: how long a change takes, how often one comes, how many fail, and how long until something works again
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/measures (the `GetMeasures` operationId).
+func (c *ClientWithResponses) GetMeasuresWithResponse(ctx context.Context, service Service, params *GetMeasuresParams, reqEditors ...RequestEditorFn) (*GetMeasuresResponse, error) {
+	rsp, err := c.GetMeasures(ctx, service, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetMeasuresResponse(rsp)
+}
+
 // ListOutputsWithResponse What a stage gives to others: addresses to call, identities, log stores
 //
 // Returns a wrapper object for the known response body format(s).
@@ -15448,6 +15646,39 @@ func ParseGetLineResponse(rsp *http.Response) (*GetLineResponse, error) {
 	return response, nil
 }
 
+// ParseGetMeasuresResponse parses an HTTP response from a GetMeasuresWithResponse call
+func ParseGetMeasuresResponse(rsp *http.Response) (*GetMeasuresResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetMeasuresResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Measures
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListOutputsResponse parses an HTTP response from a ListOutputsWithResponse call
 func ParseListOutputsResponse(rsp *http.Response) (*ListOutputsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -16757,6 +16988,9 @@ type ServerInterface interface {
 	// GetLine The stage line
 	// (GET /services/{service}/line)
 	GetLine(ctx *echo.Context, service Service) error
+	// GetMeasures How a stage is delivered to: how long a change takes, how often one comes, how many fail, and how long until something works again
+	// (GET /services/{service}/measures)
+	GetMeasures(ctx *echo.Context, service Service, params GetMeasuresParams) error
 	// ListOutputs What a stage gives to others: addresses to call, identities, log stores
 	// (GET /services/{service}/outputs)
 	ListOutputs(ctx *echo.Context, service Service, params ListOutputsParams) error
@@ -17671,6 +17905,38 @@ func (w *ServerInterfaceWrapper) GetLine(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetLine(ctx, service)
+	return err
+}
+
+// GetMeasures converts echo context to params.
+func (w *ServerInterfaceWrapper) GetMeasures(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetMeasuresParams
+	// ------------- Required query parameter "stage" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "stage", ctx.QueryParams(), &params.Stage, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stage: %s", err))
+	}
+
+	// ------------- Required query parameter "weeks" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "weeks", ctx.QueryParams(), &params.Weeks, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter weeks: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetMeasures(ctx, service, params)
 	return err
 }
 
@@ -18782,6 +19048,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/deployments/:id", wrapper.GetDeployment, options.OperationMiddlewares["getDeployment"]...)
 	router.POST(options.BaseURL+"/deployments/:id/:action", wrapper.ActOnDeployment, options.OperationMiddlewares["actOnDeployment"]...)
 	router.GET(options.BaseURL+"/services/:service/deliveries", wrapper.ListDeliveries, options.OperationMiddlewares["listDeliveries"]...)
+	router.GET(options.BaseURL+"/services/:service/measures", wrapper.GetMeasures, options.OperationMiddlewares["getMeasures"]...)
 	router.GET(options.BaseURL+"/services/:service/deliveries/:version/stages/:stage", wrapper.GetDeliveryStage, options.OperationMiddlewares["getDeliveryStage"]...)
 	router.GET(options.BaseURL+"/services/:service/deliveries/:version/stages/:stage/meaning", wrapper.GetMeaning, options.OperationMiddlewares["getMeaning"]...)
 	router.POST(options.BaseURL+"/services/:service/deliveries/:version/stages/:stage/:action", wrapper.ActOnDelivery, options.OperationMiddlewares["actOnDelivery"]...)
@@ -20439,6 +20706,46 @@ func (response GetLinedefaultApplicationProblemPlusJSONResponse) VisitGetLineRes
 	return err
 }
 
+type GetMeasuresRequestObject struct {
+	Service Service `json:"service"`
+	Params  GetMeasuresParams
+}
+
+type GetMeasuresResponseObject interface {
+	VisitGetMeasuresResponse(w http.ResponseWriter) error
+}
+
+type GetMeasures200JSONResponse Measures
+
+func (response GetMeasures200JSONResponse) VisitGetMeasuresResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetMeasuresdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetMeasuresdefaultApplicationProblemPlusJSONResponse) VisitGetMeasuresResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListOutputsRequestObject struct {
 	Service Service `json:"service"`
 	Params  ListOutputsParams
@@ -22025,6 +22332,9 @@ type StrictServerInterface interface {
 	// GetLine The stage line
 	// (GET /services/{service}/line)
 	GetLine(ctx context.Context, request GetLineRequestObject) (GetLineResponseObject, error)
+	// GetMeasures How a stage is delivered to: how long a change takes, how often one comes, how many fail, and how long until something works again
+	// (GET /services/{service}/measures)
+	GetMeasures(ctx context.Context, request GetMeasuresRequestObject) (GetMeasuresResponseObject, error)
 	// ListOutputs What a stage gives to others: addresses to call, identities, log stores
 	// (GET /services/{service}/outputs)
 	ListOutputs(ctx context.Context, request ListOutputsRequestObject) (ListOutputsResponseObject, error)
@@ -23443,6 +23753,32 @@ func (sh *strictHandler) GetLine(ctx *echo.Context, service Service) error {
 		return err
 	} else if validResponse, ok := response.(GetLineResponseObject); ok {
 		return validResponse.VisitGetLineResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetMeasures operation middleware
+func (sh *strictHandler) GetMeasures(ctx *echo.Context, service Service, params GetMeasuresParams) error {
+	var request GetMeasuresRequestObject
+
+	request.Service = service
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetMeasures(ctx.Request().Context(), request.(GetMeasuresRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetMeasures")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetMeasuresResponseObject); ok {
+		return validResponse.VisitGetMeasuresResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

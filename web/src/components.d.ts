@@ -28,6 +28,7 @@ declare module 'vue' {
     ConsequenceLines: typeof import('./components/ConsequenceLines.vue')['default']
     ConsequenceList: typeof import('./components/ConsequenceList.vue')['default']
     CopyText: typeof import('./components/CopyText.vue')['default']
+    DeliveryMeasures: typeof import('./components/DeliveryMeasures.vue')['default']
     DiffView: typeof import('./components/DiffView.vue')['default']
     DriftLeave: typeof import('./components/DriftLeave.vue')['default']
     DriftNote: typeof import('./components/DriftNote.vue')['default']

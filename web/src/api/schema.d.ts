@@ -1164,6 +1164,28 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/services/{service}/measures": {
+        parameters: {
+            query: {
+                stage: components["schemas"]["Name"];
+                weeks: number;
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        /** How a stage is delivered to: how long a change takes, how often one comes, how many fail, and how long until something works again */
+        get: operations["getMeasures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/services/{service}/deliveries/{version}/stages/{stage}": {
         parameters: {
             query?: never;
@@ -1655,6 +1677,51 @@ export interface components {
             event: {
                 [key: string]: unknown;
             };
+        };
+        Measures: {
+            stage: string;
+            weeks: components["schemas"]["MeasuredWeek"][];
+            /**
+             * Format: int64
+             * @description The median from push to the stage; 0 where there is none
+             */
+            leadMs: number;
+            /** Format: double */
+            perWeek: number;
+            /**
+             * Format: double
+             * @description Of the versions that came, those that went back or stopped
+             */
+            failPart: number;
+            /**
+             * Format: int64
+             * @description The median until something settled again; 0 where there is none
+             */
+            restoreMs: number;
+        };
+        MeasuredWeek: {
+            /** Format: int64 */
+            begin: number;
+            delivered: components["schemas"]["DeliveredVersion"][];
+            failed: components["schemas"]["FailedVersion"][];
+        };
+        DeliveredVersion: {
+            version: number;
+            /** Format: int64 */
+            at: number;
+            /** Format: int64 */
+            leadMs: number;
+        };
+        FailedVersion: {
+            version: number;
+            /** Format: int64 */
+            at: number;
+            state: string;
+            /**
+             * Format: int64
+             * @description When something had settled there again
+             */
+            until?: number;
         };
         PrivateCopy: {
             service: string;
@@ -4484,6 +4551,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Delivery"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getMeasures: {
+        parameters: {
+            query: {
+                stage: components["schemas"]["Name"];
+                weeks: number;
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The measures */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Measures"];
                 };
             };
             default: components["responses"]["Problem"];

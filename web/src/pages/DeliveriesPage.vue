@@ -53,6 +53,7 @@ function here(name: string): number {
       <h1>Deliveries</h1>
       <span class="quiet">a row a version, newest first; the version that runs in a stage is underlined</span>
     </div>
+    <DeliveryMeasures />
     <div class="controls">
       <input
         v-model.lazy="find"

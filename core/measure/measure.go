@@ -1,0 +1,130 @@
+// Package measure sums up how a service is delivered, by the four measures that teams
+// use: how long a change takes to a stage, how often one comes there, how many have to
+// be taken back, and how long it takes until something that works is there again.
+package measure
+
+import (
+	"slices"
+	"time"
+
+	"rudmar/core/delivery"
+)
+
+// Passage is that a version came to be so in a stage.
+type Passage struct {
+	Stage   string
+	Version int
+	State   delivery.State // Settled, WentBack or Stopped; others count for nothing
+	At      time.Time
+	Pushed  time.Time // when the version was pushed
+}
+
+// Delivered is a version that settled for the first time in a stage.
+type Delivered struct {
+	Version int
+	At      time.Time
+	Lead    time.Duration // since its push
+}
+
+// Failed is a version that went back or stopped in a stage.
+type Failed struct {
+	Version int
+	At      time.Time
+	State   delivery.State
+	Until   time.Time // when a version had settled there again; zero where none has yet
+}
+
+// Week is what happened in a stage in a week, which begins on a Monday in UTC.
+type Week struct {
+	Begin     time.Time
+	Delivered []Delivered
+	Failed    []Failed
+}
+
+// Stage is how a stage was delivered to over the weeks.
+type Stage struct {
+	Stage string
+	Weeks []Week // the oldest first, none left out
+	// Over all of them: the median time from push to the stage, the versions delivered
+	// a week, the part of those that came that went back or stopped, and the median time
+	// until something settled again. Zero where there is nothing to take them from.
+	Lead     time.Duration
+	PerWeek  float64
+	FailPart float64
+	Restore  time.Duration
+}
+
+const week = 7 * 24 * time.Hour
+
+// Monday gives the beginning of a time's week.
+func Monday(at time.Time) time.Time {
+	at = at.UTC()
+	day := time.Date(at.Year(), at.Month(), at.Day(), 0, 0, 0, 0, time.UTC)
+	return day.AddDate(0, 0, -(int(day.Weekday())+6)%7)
+}
+
+// Of measures a stage over so many weeks until now, by all passages of a service, in
+// the order in which they came.
+func Of(stage string, passages []Passage, now time.Time, weeks int) Stage {
+	first := Monday(now).Add(-time.Duration(weeks-1) * week)
+	out := Stage{Stage: stage}
+	for i := range weeks {
+		out.Weeks = append(out.Weeks, Week{Begin: first.Add(time.Duration(i) * week)})
+	}
+	var leads, restores []time.Duration
+	settled := map[int]bool{}
+	delivered, failed := 0, 0
+	for i, p := range passages {
+		if p.Stage != stage || p.At.After(now) {
+			continue
+		}
+		again := settled[p.Version]
+		settled[p.Version] = settled[p.Version] || p.State == delivery.Settled
+		at := int(p.At.Sub(first) / week)
+		if p.At.Before(first) || at >= weeks {
+			continue
+		}
+		w := &out.Weeks[at]
+		switch {
+		case p.State == delivery.Settled && !again:
+			d := Delivered{p.Version, p.At, p.At.Sub(p.Pushed)}
+			w.Delivered = append(w.Delivered, d)
+			leads = append(leads, d.Lead)
+			delivered++
+		case p.State == delivery.WentBack || p.State == delivery.Stopped:
+			f := Failed{Version: p.Version, At: p.At, State: p.State, Until: restored(passages[i+1:], p)}
+			if !f.Until.IsZero() {
+				restores = append(restores, f.Until.Sub(f.At))
+			}
+			w.Failed = append(w.Failed, f)
+			failed++
+		}
+	}
+	out.Lead, out.Restore = median(leads), median(restores)
+	out.PerWeek = float64(delivered) / float64(weeks)
+	if delivered+failed > 0 {
+		out.FailPart = float64(failed) / float64(delivered+failed)
+	}
+	return out
+}
+
+// restored gives when something settled in the stage after a version had failed there.
+func restored(later []Passage, failed Passage) time.Time {
+	for _, p := range later {
+		if p.Stage == failed.Stage && p.State == delivery.Settled {
+			return p.At
+		}
+	}
+	return time.Time{}
+}
+
+func median(list []time.Duration) time.Duration {
+	if len(list) == 0 {
+		return 0
+	}
+	slices.Sort(list)
+	if n := len(list); n%2 == 0 {
+		return (list[n/2-1] + list[n/2]) / 2
+	}
+	return list[len(list)/2]
+}

@@ -1,0 +1,33 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"rudmar/core/delivery"
+	"rudmar/core/measure"
+)
+
+// pass writes down that a version came to be so in a stage, where that is measured.
+func (tx Tx) pass(ctx context.Context, d Delivery) error {
+	if d.Removes || d.State != delivery.Settled && d.State != delivery.WentBack && d.State != delivery.Stopped {
+		return nil
+	}
+	_, err := tx.ExecContext(ctx, `INSERT INTO passages (service, stage, version, state, at) VALUES (?,?,?,?,?)`, d.Service,
+		d.Stage, d.Version, d.State, tx.s.stamp())
+	return err
+}
+
+// Passages gives what came to be so since a time, in the order in which it did, with
+// when each version was pushed; where that is not known, built.
+func (s *Store) Passages(ctx context.Context, service string, since time.Time) ([]measure.Passage, error) {
+	return list(ctx, s.read, func(r scanner) (measure.Passage, error) {
+		var p measure.Passage
+		var at, pushed int64
+		err := r.Scan(&p.Stage, &p.Version, &p.State, &at, &pushed)
+		p.At, p.Pushed = time.UnixMilli(at), time.UnixMilli(pushed)
+		return p, err
+	}, `SELECT p.stage, p.version, p.state, p.at, coalesce((SELECT min(u.at) FROM pushes u WHERE u.after = v.hash), v.built_at)
+		FROM passages p JOIN versions v ON v.service = p.service AND v.number = p.version
+		WHERE p.service = ? AND p.at >= ? ORDER BY p.at, p.id`, service, since.UnixMilli())
+}

@@ -1,0 +1,44 @@
+package server
+
+import (
+	"context"
+	"time"
+
+	"rudmar/core/measure"
+	"rudmar/server/api"
+)
+
+// before is how much longer back it is read than is shown, so that a version that
+// settles again is not taken for a new one.
+const before = 365 * 24 * time.Hour
+
+// GetMeasures tells how a stage is delivered to.
+func (h *handlers) GetMeasures(ctx context.Context, r api.GetMeasuresRequestObject) (api.GetMeasuresResponseObject,
+	error) {
+	now := h.engine.Store.Now()
+	since := measure.Monday(now).AddDate(0, 0, -7*r.Params.Weeks).Add(-before)
+	passages, err := h.engine.Store.Passages(ctx, r.Service, since)
+	if err != nil {
+		return nil, err
+	}
+	m := measure.Of(r.Params.Stage, passages, now, r.Params.Weeks)
+	out := api.GetMeasures200JSONResponse{Stage: m.Stage, LeadMs: m.Lead.Milliseconds(), PerWeek: m.PerWeek,
+		FailPart: m.FailPart, RestoreMs: m.Restore.Milliseconds(), Weeks: []api.MeasuredWeek{}}
+	for _, w := range m.Weeks {
+		week := api.MeasuredWeek{Begin: w.Begin.UnixMilli(), Delivered: []api.DeliveredVersion{},
+			Failed: []api.FailedVersion{}}
+		for _, d := range w.Delivered {
+			week.Delivered = append(week.Delivered, api.DeliveredVersion{Version: d.Version, At: d.At.UnixMilli(),
+				LeadMs: d.Lead.Milliseconds()})
+		}
+		for _, f := range w.Failed {
+			failed := api.FailedVersion{Version: f.Version, At: f.At.UnixMilli(), State: string(f.State)}
+			if !f.Until.IsZero() {
+				failed.Until = api.Optional(f.Until.UnixMilli())
+			}
+			week.Failed = append(week.Failed, failed)
+		}
+		out.Weeks = append(out.Weeks, week)
+	}
+	return out, nil
+}
