@@ -71,7 +71,6 @@ func TestShots(t *testing.T) {
 	shoot(wren, "journal")
 	wren.arrive("/s/watering/deliveries/2/live")
 	wren.reads("It went back", "worse with a probability of")
-	wren.sees("charts that are drawn", "figure canvas")
 	shoot(wren, "shift")
 	linden := r.open(browser, "linden")
 	linden.goTo("deliveries/7/preview")

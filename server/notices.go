@@ -78,8 +78,8 @@ func (h *handlers) ListNotices(ctx context.Context, r api.ListNoticesRequestObje
 	}
 	out := api.ListNotices200JSONResponse{}
 	for _, n := range list {
-		shown := api.Notice{Id: n.ID, Kind: n.Kind, State: api.NoticeState(n.State), Tries: n.Tries, MadeAt: n.Made.UnixMilli(),
-			Answer: n.Answer}
+		shown := api.Notice{Id: n.ID, Kind: n.Kind, State: api.NoticeState(n.State), Tries: n.Tries,
+			MadeAt: n.Made.UnixMilli(), Answer: n.Answer}
 		if n.State == store.NoticeQueued {
 			shown.DueAt = api.Optional(n.Due.UnixMilli())
 		}

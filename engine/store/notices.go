@@ -78,7 +78,8 @@ const noticeColumns = `id, hook, kind, service, stage, body, state, tries, due_a
 func takeNotice(r scanner) (Notice, error) {
 	var n Notice
 	var due, made, ended int64
-	err := r.Scan(&n.ID, &n.Hook, &n.Kind, &n.Service, &n.Stage, &n.Body, &n.State, &n.Tries, &due, &made, &ended, &n.Answer)
+	err := r.Scan(&n.ID, &n.Hook, &n.Kind, &n.Service, &n.Stage, &n.Body, &n.State, &n.Tries, &due, &made, &ended,
+		&n.Answer)
 	n.Due, n.Made, n.Ended = millis(due), millis(made), millis(ended)
 	return n, err
 }
