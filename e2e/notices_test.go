@@ -17,11 +17,11 @@ func TestNoticesInThePage(t *testing.T) {
 	}
 	heron := commands{t, []string{"RUDMAR_SERVER=" + r.address, "RUDMAR_HANDLE=heron", "RUDMAR_PASSWORD=orchard-at-dawn"}}
 	wren := commands{t, []string{"RUDMAR_SERVER=" + r.address, "RUDMAR_HANDLE=wren", "RUDMAR_PASSWORD=orchard-at-dawn"}}
-	wren.refused("notice add board https://board.brambleford.invalid/", "not allowed")
+	wren.refused("notice add board http://localhost:9/board", "not allowed")
 	heron.refused("notice add board http://127.0.0.1:9/", "points inside")
-	heron.refused("notice add board https://board.brambleford.invalid/ --kind delivery.lost", "there is no kind")
+	heron.refused("notice add board http://localhost:9/board --kind delivery.lost", "there is no kind")
 	heron.refused("notice sent nothing", "no notices go to")
-	heron.want("notice add all https://all.brambleford.invalid/ --service watering", "shown this once")
+	heron.want("notice add all http://localhost:9/all --service watering", "shown this once")
 	heron.want("notice list", "all", "watering")
 	heron.want("notice end all")
 
@@ -32,18 +32,50 @@ func TestNoticesInThePage(t *testing.T) {
 	p.fill("input[type=url]", "http://10.0.0.1/")
 	p.press("^Send them")
 	p.reads("the address points inside")
-	p.fill("input[type=url]", "https://board.brambleford.invalid/")
+	p.fill("input[type=url]", "http://localhost:9/board")
 	p.press("^Send them")
 	p.reads("shown this once")
 	if status, text := r.act("linden", 7, "preview", "approve"); status != 204 { // something happens
 		t.Fatalf("%d %s", status, text)
 	}
 	p.press("^What went there")
-	p.reads("delivery.planning", "1 try", "board.brambleford.invalid", "is tried by itself")
+	p.reads("delivery.planning", "1 try", "points inside", "is tried by itself")
 	p.press("^End…")
 	p.press("^End it now")
 	p.reads("Nothing goes out yet")
 	teasel := r.open(browse(t), "teasel")
 	teasel.arrive("/notices")
 	teasel.reads("You look after none", "An administrator says where notices go")
+}
+
+// An administrator passes over a gate for a reason, and who approved takes it back.
+func TestPassingOverInThePage(t *testing.T) {
+	r := demo(t)
+	add := exec.Command(build(t), "person", "add", "heron", "--role", "administrator", "--data", r.data)
+	add.Env = append(os.Environ(), "RUDMAR_PASSWORD=orchard-at-dawn")
+	if out, err := add.CombinedOutput(); err != nil {
+		t.Fatalf("%s", out)
+	}
+	browser := browse(t)
+	linden := r.open(browser, "linden")
+	if status, text := r.act("linden", 6, "live", "approve"); status != 204 {
+		t.Fatalf("%d %s", status, text)
+	}
+	linden.arrive("/s/frostline/deliveries/6/live")
+	linden.reads("Approved")
+	linden.press("^Take your approval back")
+	linden.waits("the approval to be gone", `() => !document.body.innerText.includes('Take your approval back')`)
+
+	heron := r.open(browser, "heron")
+	heron.arrive("/s/frostline/deliveries/7/preview")
+	heron.reads("What it means in preview", "Pass over a gate")
+	heron.fill("input[placeholder=why]", "linden is on the mountain")
+	heron.choose("aside select", "approval")
+	heron.press("^Pass over it")
+	heron.reads("passed over by heron: linden is on the mountain")
+	r.settles(7, "preview")
+	if status, text := r.try("linden", "POST", base+"/deliveries/6/stages/live/pass-over",
+		map[string]string{"gate": "approval", "comment": "why not"}, nil); status != 403 {
+		t.Errorf("an approver passes over: %d %s", status, text)
+	}
 }

@@ -200,7 +200,7 @@ func TestFailedCasesGoBack(t *testing.T) {
 		t.Errorf("why: %s", gone.Why)
 	}
 	d := r.reaches(2, "trial", delivery.Settled)
-	if !strings.Contains(d.Why, "cases passed") {
+	if !strings.Contains(d.Why, "1 case passed") {
 		t.Errorf("the version before was not proved again: %s", d.Why)
 	}
 	r.upToDate("trial", "north", 2)

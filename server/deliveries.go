@@ -79,6 +79,11 @@ func (h *handlers) GetDeliveryStage(ctx context.Context,
 		return nil, err
 	}
 	out.Actions = h.actions(ctx, d, gates)
+	if d.State == delivery.Waiting && slices.ContainsFunc(approvals, func(a store.Approval) bool {
+		return a.Person == who(ctx).person.Handle
+	}) {
+		out.Actions = append(out.Actions, "withdraw")
+	}
 	if out.Shift, err = h.shift(ctx, d); err != nil {
 		return nil, err
 	}
@@ -165,6 +170,11 @@ func (h *handlers) actions(ctx context.Context, d store.Delivery, gates []delive
 			}
 		}
 	}
+	if d.State == delivery.Waiting && can(rights.PassOver) && slices.ContainsFunc(gates, func(g delivery.Gate) bool {
+		return g.State != delivery.Holds && delivery.MayPass(g.Kind)
+	}) {
+		out = append(out, "pass-over")
+	}
 	if (d.State == delivery.Waiting || d.State == delivery.Stopped) && can(rights.Approve) {
 		out = append(out, "refuse")
 	}
@@ -230,6 +240,10 @@ func (h *handlers) ActOnDelivery(ctx context.Context,
 		err = line.Refuse(ctx, r.Service, r.Version, r.Stage, say.By, say.Comment)
 	case "retry":
 		err = line.Retry(ctx, r.Service, r.Version, r.Stage, say.By)
+	case "withdraw":
+		err = line.TakeApprovalBack(ctx, r.Service, r.Version, r.Stage, say.By)
+	case "pass-over":
+		err = line.PassOver(ctx, r.Service, r.Version, r.Stage, api.OrZero(r.Body.Gate), say)
 	case "hold", "release", "further", "back":
 		err = line.Steer(ctx, r.Service, r.Version, r.Stage, string(r.Action), say.By, say.Comment)
 	case "return":

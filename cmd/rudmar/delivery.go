@@ -20,6 +20,8 @@ func deliveryCommand() *cobra.Command {
 	for _, act := range []struct{ name, action, short string }{
 		{"ask", "request", "Ask for a version in a stage that is entered on request"},
 		{"approve", "approve", "Say yes to what a version means in a stage"},
+		{"withdraw", "withdraw", "Take your approval of a version back, while it waits"},
+		{"pass-over", "pass-over", "Let a version in without one of its gates: --gate and --comment say which and why"},
 		{"refuse", "refuse", "Say no to a version in a stage"},
 		{"go-on", "retry", "Plan and deploy a version again that stopped"},
 		{"take-back", "return", "Put a stage back to a version that was there before"},
@@ -44,7 +46,7 @@ func deliveryPath(args []string) (string, error) {
 
 func deliveryActCommand(name, action, short string) *cobra.Command {
 	c := &config{}
-	var comment, confirm string
+	var comment, confirm, gate string
 	cmd := &cobra.Command{
 		Use: name + " SERVICE VERSION STAGE", Short: short, Args: cobra.ExactArgs(3), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -52,8 +54,8 @@ func deliveryActCommand(name, action, short string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			wish := api.DeliveryWish{Comment: &comment}
-			if action == "request" || action == "approve" || action == "return" {
+			wish := api.DeliveryWish{Comment: &comment, Gate: api.Optional(gate)}
+			if action == "request" || action == "approve" || action == "return" || action == "pass-over" {
 				var means api.Meaning
 				if err := c.ask(cmd.Context(), http.MethodGet, path+"/meaning", nil, &means); err != nil {
 					return err
@@ -73,6 +75,9 @@ func deliveryActCommand(name, action, short string) *cobra.Command {
 	}
 	c.clientFlags(cmd.Flags())
 	cmd.Flags().StringVar(&comment, "comment", "", "why")
+	if action == "pass-over" {
+		cmd.Flags().StringVar(&gate, "gate", "", "the name of the gate, as rudmar delivery show has it")
+	}
 	cmd.Flags().StringVar(&confirm, "confirm", "",
 		"the stage's name, where something is deleted or becomes public and nobody can be asked")
 	return cmd

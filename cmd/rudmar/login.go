@@ -253,7 +253,7 @@ and as the password of git beside your handle.`,
 	}
 	c.clientFlags(cmd.Flags())
 	cmd.Flags().StringSliceVar(&wish.Acts, "act", nil,
-		"what it may do: look (always), try, write, ask, approve, secrets, run, 'look after'; may be given several times")
+		"what it may do: look (always), try, write, ask, approve, 'pass over', secrets, run, 'look after'; may be given several times")
 	cmd.Flags().StringSliceVar(&wish.Places, "in", nil,
 		"a service, or a stage as service/stage, that it is for; everywhere where none is given")
 	cmd.Flags().IntVar(&days, "days", 90, "how long it lasts, up to 365")

@@ -65,6 +65,9 @@ func cases(stage *manifest.Stage, at Earlier) Gate {
 			strings.Join(failed, ", "))
 	case passed > 0:
 		g.State, g.Why = Holds, fmt.Sprintf("all %d cases passed in %s", passed, stage.After)
+		if passed == 1 {
+			g.Why = "its case passed in " + stage.After
+		}
 	case at.State == Settled:
 		g.State, g.Why = Fails, "no case ran in "+stage.After
 	}

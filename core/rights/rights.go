@@ -22,6 +22,7 @@ const (
 	Write     Act = "write"      // push, commit, make repositories
 	Ask       Act = "ask"        // ask for a version in a stage
 	Approve   Act = "approve"    // say yes or no to a version
+	PassOver  Act = "pass over"  // let a version in without one of its gates, for a reason
 	Secrets   Act = "secrets"    // set secrets
 	Run       Act = "run"        // run plans, go on, cancel, take back
 	LookAfter Act = "look after" // move and remove services and repositories, say who may what
@@ -29,7 +30,7 @@ const (
 
 // Acts lists all acts.
 func Acts() []Act {
-	return []Act{Look, Try, Write, Ask, Approve, Secrets, Run, LookAfter}
+	return []Act{Look, Try, Write, Ask, Approve, PassOver, Secrets, Run, LookAfter}
 }
 
 // Named names all acts, for somebody who named another.

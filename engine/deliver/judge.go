@@ -182,9 +182,14 @@ func (l *Line) Judge(ctx context.Context, d store.Delivery) (Judged, error) {
 	if err != nil {
 		return Judged{}, err
 	}
-	ctx, cancel := context.WithTimeout(ctx, judging)
+	judge, cancel := context.WithTimeout(ctx, judging)
 	defer cancel()
-	return Judged{Gates: delivery.Gates(ctx, entry, facts), Meaning: meaning, unplanned: facts.Unplanned != ""}, nil
+	passed, err := l.store.PassedOver(ctx, d)
+	if err != nil {
+		return Judged{}, err
+	}
+	return Judged{Gates: delivery.PassOver(delivery.Gates(judge, entry, facts), passed), Meaning: meaning,
+		unplanned: facts.Unplanned != ""}, nil
 }
 
 // facts gathers what the gates of a delivery are judged by.

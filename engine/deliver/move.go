@@ -65,8 +65,11 @@ func (l *Line) through(ctx context.Context, d store.Delivery) error {
 		return errors.New(why)
 	}
 	why := fmt.Sprintf("%d cases passed", total)
-	if total == 0 {
+	switch total {
+	case 0:
 		why = "no case runs here"
+	case 1:
+		why = "1 case passed"
 	}
 	return l.apply(ctx, d, delivery.Proved, "", why)
 }

@@ -116,6 +116,8 @@ func (tx Tx) again(ctx context.Context, service string, version int, turn int64)
 			[]any{service, version, turn, tx.s.stamp()}},
 		{`DELETE FROM approvals WHERE service = ?1 AND version = ?2 AND stage IN (SELECT stage FROM deliveries WHERE service = ?1 AND version = ?2 AND state = 'waiting' AND turn < ?3)`,
 			[]any{service, version, turn}},
+		{`DELETE FROM passed_over WHERE service = ?1 AND version = ?2 AND stage IN (SELECT stage FROM deliveries WHERE service = ?1 AND version = ?2 AND state = 'waiting' AND turn < ?3)`,
+			[]any{service, version, turn}},
 		{`UPDATE deliveries SET turn = ?3 WHERE service = ?1 AND version = ?2 AND turn < ?3`, []any{service, version, turn}},
 	} {
 		if _, err := tx.ExecContext(ctx, change.text, change.args...); err != nil {

@@ -692,6 +692,9 @@ type DeliveryWish struct {
 	// Confirm The stage's name, where something is deleted or becomes public
 	Confirm *string `json:"confirm,omitempty"`
 
+	// Gate The name of the gate that is passed over
+	Gate *string `json:"gate,omitempty"`
+
 	// Shown The digest of what it meant to whoever acts; approving and taking back are refused without it
 	Shown *string `json:"shown,omitempty"`
 }

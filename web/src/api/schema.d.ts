@@ -1236,7 +1236,7 @@ export interface paths {
                 service: components["parameters"]["service"];
                 version: components["parameters"]["version"];
                 stage: components["parameters"]["stage"];
-                action: "request" | "approve" | "refuse" | "retry" | "return" | "hold" | "release" | "further" | "back";
+                action: "request" | "approve" | "withdraw" | "pass-over" | "refuse" | "retry" | "return" | "hold" | "release" | "further" | "back";
             };
             cookie?: never;
         };
@@ -2900,6 +2900,8 @@ export interface components {
         };
         DeliveryWish: {
             comment?: string;
+            /** @description The name of the gate that is passed over */
+            gate?: string;
             /** @description The digest of what it meant to whoever acts; approving and taking back are refused without it */
             shown?: string;
             /** @description The stage's name, where something is deleted or becomes public */
@@ -4640,7 +4642,7 @@ export interface operations {
                 service: components["parameters"]["service"];
                 version: components["parameters"]["version"];
                 stage: components["parameters"]["stage"];
-                action: "request" | "approve" | "refuse" | "retry" | "return" | "hold" | "release" | "further" | "back";
+                action: "request" | "approve" | "withdraw" | "pass-over" | "refuse" | "retry" | "return" | "hold" | "release" | "further" | "back";
             };
             cookie?: never;
         };

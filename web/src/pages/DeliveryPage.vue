@@ -32,7 +32,7 @@ const { busy, problem: actProblem, run } = useAction()
 // to just that, by its digest.
 const back = ref(false)
 const agrees = computed(
-  () => back.value || (data.value?.actions.some((a) => a === 'approve' || a === 'request') ?? false),
+  () => back.value || (data.value?.actions.some((a) => ['approve', 'request', 'pass-over'].includes(a)) ?? false),
 )
 const {
   data: meaning,
@@ -62,10 +62,23 @@ const places = computed(() => {
 })
 const mayAgree = computed(() => !!meaning.value && (!meaning.value.confirm || confirm.value === stage.value))
 
-type Action = 'request' | 'approve' | 'refuse' | 'retry' | 'return' | 'hold' | 'release' | 'further' | 'back'
+type Action =
+  | 'request'
+  | 'approve'
+  | 'withdraw'
+  | 'pass-over'
+  | 'refuse'
+  | 'retry'
+  | 'return'
+  | 'hold'
+  | 'release'
+  | 'further'
+  | 'back'
 const words: Partial<Record<Action, string>> = {
   request: 'Ask for it',
   approve: 'Approve',
+  withdraw: 'Take your approval back',
+  'pass-over': 'Pass over it',
   refuse: 'Refuse',
   retry: 'Plan and deploy it again',
   return: 'Put this version back',
@@ -74,17 +87,31 @@ const words: Partial<Record<Action, string>> = {
 /** What stands beside the page; how a shift is steered stands with the shift. */
 const actions = computed(() => data.value?.actions.filter((a) => words[a as Action]) ?? [])
 
-const needsLook = ['approve', 'request', 'return']
+const needsLook = ['approve', 'request', 'return', 'pass-over']
+/** The gate that is to be passed over. */
+const gate = ref('')
+const passable = computed(
+  () =>
+    data.value?.gates.filter(
+      (g) => g.state !== 'holds' && ['cases', 'soak', 'approvals', 'window', 'rule'].includes(g.kind),
+    ) ?? [],
+)
 
 function act(action: string): Promise<boolean> {
   return run(async () => {
     await ask(
       client.POST('/services/{service}/deliveries/{version}/stages/{stage}/{action}', {
         params: { path: { ...path.value, action: action as Action } },
-        body: { comment: comment.value, shown: meaning.value?.digest, confirm: confirm.value },
+        body: {
+          comment: comment.value,
+          gate: gate.value || undefined,
+          shown: meaning.value?.digest,
+          confirm: confirm.value,
+        },
       }),
     )
     comment.value = ''
+    gate.value = ''
     confirm.value = ''
     back.value = false
     await reload()
@@ -224,9 +251,18 @@ function runCases(): Promise<boolean> {
               <input v-model="confirm" class="form-control mt-1" autocomplete="off" />
             </label>
             <template v-if="actions.length">
-              <label v-if="data.actions.some((a) => ['approve', 'refuse', 'return'].includes(a))" class="d-block mb-2"
+              <label
+                v-if="data.actions.some((a) => ['approve', 'refuse', 'return', 'pass-over'].includes(a))"
+                class="d-block mb-2"
                 >Comment
                 <input v-model="comment" class="form-control" placeholder="why" />
+              </label>
+              <label v-if="actions.includes('pass-over')" class="d-block mb-2"
+                >Pass over a gate, with the reason above
+                <select v-model="gate" class="form-select">
+                  <option value="">none</option>
+                  <option v-for="g in passable" :key="g.name">{{ g.name }}</option>
+                </select>
               </label>
               <template v-for="a in actions" :key="a">
                 <button
@@ -242,7 +278,9 @@ function runCases(): Promise<boolean> {
                   type="button"
                   class="btn me-2 mb-1"
                   :class="a === 'refuse' ? 'btn-outline-danger' : 'btn-primary'"
-                  :disabled="busy || (needsLook.includes(a) && !mayAgree)"
+                  :disabled="
+                    busy || (needsLook.includes(a) && !mayAgree) || (a === 'pass-over' && (!gate || !comment.trim()))
+                  "
                   @click="act(a)"
                 >
                   {{ words[a as Action] }}

@@ -23,6 +23,7 @@ const means: Record<string, string> = {
   write: 'push, commit, make repositories',
   ask: 'ask for a version in a stage',
   approve: 'say yes or no to a version',
+  'pass over': 'let a version in without one of its gates',
   secrets: 'set secrets',
   run: 'run plans, go on, cancel, take back',
   'look after': 'move and remove services and repositories',

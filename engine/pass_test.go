@@ -1,0 +1,101 @@
+package engine_test
+
+import (
+	"errors"
+	"strings"
+	"testing"
+
+	"rudmar/core/delivery"
+	"rudmar/core/rights"
+	"rudmar/engine/deliver"
+	"rudmar/engine/people"
+	"rudmar/engine/store"
+)
+
+// A gate is passed over by those who may, with a reason and after a look, for one
+// version; what it has to have come through cannot be.
+func TestPassingOver(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	r.add(people.Wish{Handle: "heron", Role: rights.Administrator})
+	files := first()
+	files["rudmar.yaml"] = `rudmar: 1
+service: frostline
+owner: cold-nights
+stages:
+  - {stage: trial, target: local/north, enter: {on: push}}
+  - {stage: live, target: local/north, enter: {after: trial, on: ready}, gates: {approvals: {count: 2, from: council}}}
+`
+	r.push(files)
+	r.reaches(1, "trial", delivery.Settled)
+	r.until("it to wait for approvals", func() bool { return r.gate(1, "live", delivery.ApprovalsGate).State == delivery.Waits })
+	name := r.gate(1, "live", delivery.ApprovalsGate).Name
+	pass := func(who, gate, why string, shown bool) error {
+		say := r.say(who, "live", 1)
+		say.Comment = why
+		if !shown {
+			say.Shown = ""
+		}
+		return r.Line.PassOver(ctx, "frostline", 1, "live", gate, say)
+	}
+	for _, tt := range []struct {
+		who, gate, why string
+		shown          bool
+		want           error
+	}{
+		{"linden", name, "the dam is full", true, rights.ErrRefused},
+		{"wren", name, "the dam is full", true, rights.ErrRefused},
+		{"heron", name, " ", true, deliver.ErrConfirm},
+		{"heron", name, "the dam is full", false, deliver.ErrShown},
+		{"heron", "the stage before", "the dam is full", true, deliver.ErrNotCounts},
+		{"heron", "nothing", "the dam is full", true, deliver.ErrNotCounts},
+	} {
+		if err := pass(tt.who, tt.gate, tt.why, tt.shown); !errors.Is(err, tt.want) {
+			t.Errorf("%s passes over %q because of %q: %v", tt.who, tt.gate, tt.why, err)
+		}
+	}
+	if d, err := r.Store.Delivery(ctx, "frostline", 1, "live"); err != nil || d.State != delivery.Waiting {
+		t.Fatalf("%v: it is %s", err, d.State)
+	}
+
+	// An approval is taken back by who gave it.
+	if err := r.Line.Approve(ctx, "frostline", 1, "live", r.say("linden", "live", 1)); err != nil {
+		t.Fatal(err)
+	}
+	if why := r.gate(1, "live", delivery.ApprovalsGate).Why; !strings.Contains(why, "1") {
+		t.Errorf("after one: %s", why)
+	}
+	if err := r.Line.TakeApprovalBack(ctx, "frostline", 1, "live", r.person("heron")); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("somebody else's approval is taken back: %v", err)
+	}
+	if err := r.Line.TakeApprovalBack(ctx, "frostline", 1, "live", r.person("linden")); err != nil {
+		t.Fatal(err)
+	}
+	if list, err := r.Store.Approvals(ctx, "frostline", 1, "live"); err != nil || len(list) != 0 {
+		t.Errorf("%v: %+v", err, list)
+	}
+
+	if err := pass("heron", name, "the dam is full", true); err != nil {
+		t.Fatal(err)
+	}
+	r.reaches(1, "live", delivery.Settled)
+	judged, err := r.Line.Judged(ctx, "frostline", 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	said := ""
+	for _, g := range judged[deliver.Place{Version: 1, Stage: "live"}].Gates {
+		said += g.Why + "\n"
+	}
+	if !strings.Contains(said, "passed over by heron: the dam is full") {
+		t.Errorf("the gates say %s", said)
+	}
+	if err := r.Line.TakeApprovalBack(ctx, "frostline", 1, "live", r.person("linden")); !errors.Is(err, delivery.ErrTransition) {
+		t.Errorf("an approval of what is there is taken back: %v", err)
+	}
+	// The next version has its gates again.
+	files["a/main.py"] = "def run(call): return 'a' + ''\n"
+	r.push(files)
+	r.reaches(2, "trial", delivery.Settled)
+	r.until("the next one to wait", func() bool { return r.gate(2, "live", delivery.ApprovalsGate).State == delivery.Waits })
+}
