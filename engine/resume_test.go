@@ -10,8 +10,8 @@ import (
 	"rudmar/engine/store"
 )
 
-// TestWhatStoppedGoesOnByItself stops deliveries for want of a secret, of a
-// platform, and of cases that pass: the first two go on when it has come.
+// TestWhatStoppedGoesOnByItself stops a delivery for want of a secret, and lets one fail
+// for want of cases that pass: the first goes on when it has come, the other goes back.
 func TestWhatStoppedGoesOnByItself(t *testing.T) {
 	r := newRig(t)
 	files := first()
@@ -27,9 +27,10 @@ func TestWhatStoppedGoesOnByItself(t *testing.T) {
 	r.reaches(1, "trial", delivery.Settled)
 
 	r.push(map[string]string{"a/main.py": "def run(call): return 'b'\n"}) // its case expects an a
-	if d := r.reaches(2, "trial", delivery.Stopped); d.Missing != "" || !strings.Contains(d.Why, "cases failed") {
+	if d := r.reaches(2, "trial", delivery.WentBack); d.Missing != "" || !strings.Contains(d.Why, "cases failed") {
 		t.Errorf("with a case that fails it misses %q: %s", d.Missing, d.Why)
 	}
+	r.reaches(1, "trial", delivery.Settled)
 }
 
 // TestAPlatformThatFailsForAWhile answers 503s and 500s to a plan, to steps and

@@ -35,19 +35,21 @@ func TestWhatStoppedDoesNotStand(t *testing.T) {
 		}
 		return len(runs)
 	}
-	d := r.reaches(2, "trial", delivery.Stopped)
+	d := r.reaches(2, "trial", delivery.WentBack)
+	r.reaches(1, "trial", delivery.Settled)
 	stands(1)
 	first := ran()
 	if first == 0 {
 		t.Fatal("no case ran")
 	}
-	if err := r.Line.Retry(t.Context(), "frostline", 2, "trial", r.person("wren")); err != nil {
+	if err := r.Line.GoBack(t.Context(), "frostline", 2, "trial", r.say("wren", "trial", 2)); err != nil {
 		t.Fatal(err)
 	}
-	r.until("it to stop again", func() bool {
+	r.until("it to go back again", func() bool {
 		now, err := r.Store.Delivery(t.Context(), "frostline", 2, "trial")
-		return err == nil && now.State == delivery.Stopped && now.Since.After(d.Since)
+		return err == nil && now.State == delivery.WentBack && now.Since.After(d.Since)
 	})
+	r.reaches(1, "trial", delivery.Settled)
 	if n := ran(); n != first {
 		t.Errorf("%d cases are told after the second time, %d after the first", n, first)
 	}
