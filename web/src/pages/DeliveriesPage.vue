@@ -53,7 +53,6 @@ function here(name: string): number {
       <h1>Deliveries</h1>
       <span class="quiet">a row a version, newest first; the version that runs in a stage is underlined</span>
     </div>
-    <DeliveryMeasures />
     <div class="controls">
       <input
         v-model.lazy="find"
@@ -109,6 +108,7 @@ function here(name: string): number {
       </table>
     </div>
     <MoreRows :more="more" :older="older" what="versions" />
+    <DeliveryMeasures />
   </div>
 </template>
 
