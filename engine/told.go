@@ -2,8 +2,6 @@ package engine
 
 import (
 	"context"
-	"encoding/json"
-	"fmt"
 
 	"rudmar/core/delivery"
 	"rudmar/engine/deliver"
@@ -20,23 +18,15 @@ func StandingOf(s *store.Store) func(ctx context.Context, service string, versio
 		if err != nil {
 			return nil, err
 		}
-		judged, err := s.Judgements(ctx, service, version)
+		judged, err := deliver.ReadJudged(ctx, s, service, version)
 		if err != nil {
 			return nil, err
-		}
-		gates := map[string]deliver.Judged{}
-		for _, j := range judged {
-			var v deliver.Judged
-			if err := json.Unmarshal([]byte(j.Body), &v); err != nil {
-				return nil, fmt.Errorf("reading how version %d was judged for %s: %w", version, j.Stage, err)
-			}
-			gates[j.Stage] = v
 		}
 		var out []source.Stand
 		for _, d := range rows {
 			stand := source.Stand{Stage: d.Stage, State: string(d.State), Why: d.Why,
 				Rests: delivery.Over(d.State) || d.State == delivery.Stopped}
-			if j, ok := gates[d.Stage]; ok && d.State == delivery.Waiting {
+			if j, ok := judged[deliver.Place{Version: version, Stage: d.Stage}]; ok && d.State == delivery.Waiting {
 				stand.Rests = !delivery.AllHold(j.Gates)
 				stand.Why = firstOpen(j.Gates)
 			}
@@ -49,7 +39,7 @@ func StandingOf(s *store.Store) func(ctx context.Context, service string, versio
 // firstOpen says what the first gate that does not hold waits for.
 func firstOpen(gates []delivery.Gate) string {
 	for _, g := range gates {
-		if !delivery.AllHold([]delivery.Gate{g}) {
+		if g.State != delivery.Holds {
 			return g.Why
 		}
 	}

@@ -155,7 +155,8 @@ func (k *Keeper) Put(ctx context.Context, service string, p store.Person, c Chan
 	if !out.Result.OK() || out.Result.Service == nil {
 		return out, nil
 	}
-	return out, k.step(ctx, f, service, p, tree, &out)
+	err := k.step(ctx, f, service, p, tree, &out)
+	return out, err
 }
 
 // step packs what has changed, and brings the copy in step.
@@ -208,11 +209,11 @@ func (k *Keeper) step(ctx context.Context, f *folder, service string, p store.Pe
 
 // digestOf names a folder by what is in it.
 func digestOf(tree *source.Folder) string {
-	text := ""
+	var text []byte
 	for _, f := range tree.Listed() {
-		text += fmt.Sprintf("%v %s %s\n", f.Executable, f.Blob, f.Path)
+		text = fmt.Appendf(text, "%v %s %s\n", f.Executable, f.Blob, f.Path)
 	}
-	return source.BlobName([]byte(text))
+	return source.BlobName(text)
 }
 
 // Private gives somebody's copy as it is planned for, and its service as it was

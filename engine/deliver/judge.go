@@ -462,7 +462,12 @@ type Place struct {
 // Judged gives how the gates of a service's deliveries were judged last: of those
 // that wait, or of one version. It judges nothing.
 func (l *Line) Judged(ctx context.Context, service string, version int) (map[Place]Judged, error) {
-	rows, err := l.store.Judgements(ctx, service, version)
+	return ReadJudged(ctx, l.store, service, version)
+}
+
+// ReadJudged is Line.Judged for who has no line, such as a hook of git's.
+func ReadJudged(ctx context.Context, s *store.Store, service string, version int) (map[Place]Judged, error) {
+	rows, err := s.Judgements(ctx, service, version)
 	out := map[Place]Judged{}
 	for _, r := range rows {
 		var j Judged

@@ -42,7 +42,7 @@ func (l *Line) through(ctx context.Context, d store.Delivery) error {
 	case delivery.Shifting:
 		return l.shifting(ctx, d)
 	}
-	if back, err := l.goesBack(ctx, d); back || err != nil {
+	if back, err := l.goBack(ctx, d, ""); back || err != nil {
 		return err
 	}
 	service, _, err := l.planner.Service(ctx, d.Service, d.Version)
@@ -144,12 +144,20 @@ func (l *Line) deploy(ctx context.Context, d store.Delivery, index int) error {
 			return err
 		}
 	}
+	shift, steered, err := l.shiftOf(ctx, d)
+	if err != nil {
+		return err
+	}
 	at := manifest.Place{Service: d.Service, Stage: d.Stage, Target: targets[index]}
 	p, err := deploy.Patiently(ctx, func() (*plan.Plan, error) { return l.planner.Compute(ctx, at, d.Version) })
 	if err != nil {
 		return err
 	}
-	if meaning := withoutPointers(p.Meaning()); d.Agreed != nil && !delivery.Within(meaning, d.Agreed) {
+	meaning := p.Meaning()
+	if steered && shift.Share() < 100 {
+		meaning = withoutPointers(meaning)
+	}
+	if d.Agreed != nil && !delivery.Within(meaning, d.Agreed) {
 		why := fmt.Sprintf("the plan for %s means something else than what was agreed to: %s", at.Target,
 			strings.Join(delivery.Moved(d.Agreed, meaning), "; "))
 		return l.apply(ctx, d, delivery.Reask, "", why)

@@ -27,13 +27,13 @@ const historyOver = 24 * time.Hour
 // it can be put back at once, whatever is found out later. A stage that moves traffic
 // in shares begins with the first of them.
 func (l *Line) beginShift(ctx context.Context, d store.Delivery, targets []manifest.Target) error {
-	known, err := l.store.Shift(ctx, d.Service, d.Version, d.Stage)
-	switch {
-	case err == nil && known.Active: // it goes on where it was
+	known, there, err := l.shiftOf(ctx, d)
+	if err != nil {
+		return err
+	}
+	if there { // it goes on where it was
 		known.Deployment = 0
 		return l.store.PutShift(ctx, known)
-	case err != nil && !errors.Is(err, store.ErrNotFound):
-		return err
 	}
 	standing, err := l.store.Standing(ctx, d.Service)
 	if err != nil {
@@ -52,9 +52,13 @@ func (l *Line) beginShift(ctx context.Context, d store.Delivery, targets []manif
 	v := store.Shift{Service: d.Service, Version: d.Version, Stage: d.Stage, Active: true, Before: before,
 		Old: map[string]map[string]string{}}
 	for _, target := range targets {
-		served, err := l.planner.Served(ctx, manifest.Place{Service: d.Service, Stage: d.Stage, Target: target})
+		pointers, err := l.planner.Pointers(ctx, manifest.Place{Service: d.Service, Stage: d.Stage, Target: target})
 		if err != nil {
 			return err
+		}
+		served := map[string]string{}
+		for fn, shares := range pointers {
+			served[fn] = mostOf(shares)
 		}
 		v.Old[target.String()] = served
 	}
@@ -71,13 +75,32 @@ func (l *Line) beginShift(ctx context.Context, d store.Delivery, targets []manif
 	return l.store.PutShift(ctx, v)
 }
 
-// shares tells whether a version that is deployed has yet to get all the calls.
-func (l *Line) shares(ctx context.Context, d store.Delivery) (bool, error) {
+// mostOf gives the revision with the most calls, the first by its id where several
+// have as many; "" for none.
+func mostOf(shares map[string]float64) string {
+	most := ""
+	for _, id := range slices.Sorted(maps.Keys(shares)) {
+		if most == "" || shares[id] > shares[most] {
+			most = id
+		}
+	}
+	return most
+}
+
+// shiftOf gives how a version comes into a stage after another one, and whether it
+// does: nothing was there before, or it is over.
+func (l *Line) shiftOf(ctx context.Context, d store.Delivery) (store.Shift, bool, error) {
 	v, err := l.store.Shift(ctx, d.Service, d.Version, d.Stage)
 	if errors.Is(err, store.ErrNotFound) {
-		return false, nil
+		return v, false, nil
 	}
-	if err != nil || !v.Active || v.Share() >= 100 {
+	return v, v.Active, err
+}
+
+// shares tells whether a version that is deployed has yet to get all the calls.
+func (l *Line) shares(ctx context.Context, d store.Delivery) (bool, error) {
+	v, there, err := l.shiftOf(ctx, d)
+	if err != nil || !there || v.Share() >= 100 {
 		return false, err
 	}
 	sides, err := l.sides(ctx, d, v)
@@ -103,9 +126,9 @@ func (l *Line) sides(ctx context.Context, d store.Delivery, v store.Shift) ([]si
 		if err != nil {
 			return nil, err
 		}
-		for fn, ids := range pointers {
+		for fn, shares := range pointers {
 			former := v.Old[target.String()][fn]
-			for _, id := range ids {
+			for id := range shares {
 				if former != "" && id != former {
 					out = append(out, side{target, fn, id, former})
 				}
@@ -228,13 +251,11 @@ func (l *Line) wentBack(ctx context.Context, d store.Delivery, v store.Shift) er
 }
 
 // goBack takes a version back by itself, where something served before it: pointers
-// first, then the rest. It tells whether it does.
+// first, then the rest. Without a reason it goes on with what was begun. It tells
+// whether it does.
 func (l *Line) goBack(ctx context.Context, d store.Delivery, why string) (bool, error) {
-	v, err := l.store.Shift(ctx, d.Service, d.Version, d.Stage)
-	if errors.Is(err, store.ErrNotFound) || err == nil && !v.Active {
-		return false, nil
-	}
-	if err != nil {
+	v, there, err := l.shiftOf(ctx, d)
+	if err != nil || !there || v.Back == "" && why == "" {
 		return false, err
 	}
 	if v.Back == "" {
@@ -243,23 +264,10 @@ func (l *Line) goBack(ctx context.Context, d store.Delivery, why string) (bool, 
 			return false, err
 		}
 	}
-	there, err := l.bring(ctx, d, &v)
-	if err != nil || !there {
+	if there, err = l.bring(ctx, d, &v); err != nil || !there {
 		return true, err
 	}
 	return true, l.wentBack(ctx, d, v)
-}
-
-// goesBack goes on with taking a version back, where that has begun.
-func (l *Line) goesBack(ctx context.Context, d store.Delivery) (bool, error) {
-	v, err := l.store.Shift(ctx, d.Service, d.Version, d.Stage)
-	if errors.Is(err, store.ErrNotFound) || err == nil && (!v.Active || v.Back == "") {
-		return false, nil
-	}
-	if err != nil {
-		return false, err
-	}
-	return l.goBack(ctx, d, v.Back)
 }
 
 // count gives what was counted of both revisions since the shift began, by function,
@@ -294,13 +302,14 @@ func (l *Line) count(ctx context.Context, d store.Delivery, v store.Shift) ([]ju
 				if s.target != target || s.function != m.Function {
 					continue
 				}
+				sum := deploy.Sum(m)
 				switch m.Revision {
 				case s.newer:
-					of[s.function].New.Add(deploy.Sum(m))
-					addTo(newer, m.Minute, deploy.Sum(m))
-					addMinute(took, s.function, m.Minute).New.Add(deploy.Sum(m).Durations)
+					of[s.function].New.Add(sum)
+					addTo(newer, m.Minute, sum)
+					addMinute(took, s.function, m.Minute).New.Add(sum.Durations)
 				case s.former:
-					sum := v.Earlier[earlierOf(target, m)].After(deploy.Sum(m), m.Minute)
+					sum = v.Earlier[earlierOf(target, m)].After(sum, m.Minute)
 					of[s.function].Old.Add(sum)
 					addTo(former, m.Minute, sum)
 					addMinute(took, s.function, m.Minute).Old.Add(sum.Durations)

@@ -305,7 +305,7 @@ func (p *Planner) gather(ctx context.Context, d Draft) (in plan.Inputs, err erro
 	if err != nil {
 		return in, err
 	}
-	v, err := p.store.Version(ctx, place.Service, version)
+	_, v, err := p.Service(ctx, place.Service, version)
 	if err != nil {
 		return in, err
 	}

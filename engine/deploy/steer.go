@@ -3,9 +3,7 @@ package deploy
 import (
 	"context"
 	"errors"
-	"maps"
 	"slices"
-	"strings"
 
 	"rudmar/core/expand"
 	"rudmar/core/manifest"
@@ -41,16 +39,16 @@ func (p *Planner) steered(ctx context.Context, place manifest.Place, version int
 			if id == old[r.Function] {
 				continue // it is the same one
 			}
-			r.Attributes = []expand.Attribute{{Name: "shares", Value: Shares(old[r.Function], id, shift.Share()),
+			r.Attributes = []expand.Attribute{{Name: "shares", Value: sharesOf(old[r.Function], id, shift.Share()),
 				From: tree.Origin{Rule: tree.DerivedFrom}}}
 		}
 	}
 	return out, nil
 }
 
-// Shares gives a pointer's shares, in percent: so much for a new revision, and the
+// sharesOf gives a pointer's shares, in percent: so much for a new revision, and the
 // rest for the old one.
-func Shares(old, new string, share float64) map[string]any {
+func sharesOf(old, new string, share float64) map[string]any {
 	out := map[string]any{}
 	if share > 0 {
 		out[new] = share
@@ -62,8 +60,8 @@ func Shares(old, new string, share float64) map[string]any {
 }
 
 // Pointers gives which revisions share the calls of each function of a place, as
-// recorded.
-func (p *Planner) Pointers(ctx context.Context, place manifest.Place) (map[string][]string, error) {
+// recorded: their shares in percent, by function and id.
+func (p *Planner) Pointers(ctx context.Context, place manifest.Place) (map[string]map[string]float64, error) {
 	stage, err := p.store.Stage(ctx, place)
 	if err != nil {
 		return nil, err
@@ -72,38 +70,15 @@ func (p *Planner) Pointers(ctx context.Context, place manifest.Place) (map[strin
 	if err != nil {
 		return nil, err
 	}
-	out := map[string][]string{}
-	for _, r := range record {
-		if r.Kind == resource.Pointer {
-			shares, _ := r.Attributes["shares"].(map[string]any)
-			out[r.Function] = slices.Sorted(maps.Keys(shares))
-		}
-	}
-	return out, nil
-}
-
-// Served gives which revision serves each function of a place now, as recorded: the
-// one with the most calls, where several do.
-func (p *Planner) Served(ctx context.Context, place manifest.Place) (map[string]string, error) {
-	stage, err := p.store.Stage(ctx, place)
-	if err != nil {
-		return nil, err
-	}
-	record, err := p.recordOf(ctx, stage)
-	if err != nil {
-		return nil, err
-	}
-	out := map[string]string{}
+	out := map[string]map[string]float64{}
 	for _, r := range record {
 		if r.Kind != resource.Pointer {
 			continue
 		}
+		out[r.Function] = map[string]float64{}
 		shares, _ := r.Attributes["shares"].(map[string]any)
-		most := 0.0
 		for id, share := range shares {
-			if n, _ := share.(float64); n > most || n == most && strings.Compare(id, out[r.Function]) < 0 {
-				most, out[r.Function] = n, id
-			}
+			out[r.Function][id], _ = share.(float64)
 		}
 	}
 	return out, nil

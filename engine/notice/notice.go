@@ -23,6 +23,7 @@ import (
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
+	"golang.org/x/sync/errgroup"
 
 	"rudmar/core/delivery"
 	"rudmar/engine/store"
@@ -190,21 +191,18 @@ func (s *Sender) round(ctx context.Context) error {
 		for _, n := range due {
 			byHook[n.Hook] = append(byHook[n.Hook], n)
 		}
-		slots, ended := make(chan struct{}, atOnce), make(chan error)
+		var group errgroup.Group
+		group.SetLimit(atOnce)
 		for _, list := range byHook {
-			go func() {
-				slots <- struct{}{}
-				defer func() { <-slots }()
+			group.Go(func() error {
 				var err error
 				for _, n := range list {
 					err = errors.Join(err, s.try(ctx, n))
 				}
-				ended <- err
-			}()
+				return err
+			})
 		}
-		for range byHook {
-			err = errors.Join(err, <-ended)
-		}
+		err = group.Wait()
 		if err != nil || ctx.Err() != nil {
 			return err
 		}
