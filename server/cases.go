@@ -56,17 +56,22 @@ func (h *handlers) shownRuns(runs []deliver.CaseRun) ([]api.CaseRun, error) {
 	out := []api.CaseRun{}
 	for _, run := range runs {
 		shown := api.CaseRun{Target: run.Target.String(), Function: run.Function, File: run.File, Name: run.Name,
-			Passed: run.Passed, At: h.engine.Store.Now().UnixMilli(), Sent: run.Found.Call.Event}
-		var err error
-		if shown.Outcomes, err = convert[[]api.CaseOutcome](append([]cases.Outcome{}, run.Found.Outcomes...)); err != nil {
+			Passed: run.Passed, At: h.engine.Store.Now().UnixMilli()}
+		if err := showFound(&shown, run.Found); err != nil {
 			return nil, err
 		}
-		invocation, err := convert[api.Invocation](run.Found.Invocation)
-		if err != nil {
-			return nil, err
-		}
-		shown.Invocation = &invocation
 		out = append(out, shown)
 	}
 	return out, nil
+}
+
+// showFound puts what a case found into how the API has its run.
+func showFound(shown *api.CaseRun, found deliver.Found) (err error) {
+	shown.Sent = &found.Call.Event
+	if shown.Outcomes, err = convert[[]api.CaseOutcome](append([]cases.Outcome{}, found.Outcomes...)); err != nil {
+		return err
+	}
+	invocation, err := convert[api.Invocation](found.Invocation)
+	shown.Invocation = &invocation
+	return err
 }

@@ -3,7 +3,6 @@ package server
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"slices"
 
@@ -65,6 +64,9 @@ func (h *handlers) GetDeliveryStage(ctx context.Context,
 	if out.Gates, err = convert[[]api.Gate](append([]delivery.Gate{}, gates...)); err != nil {
 		return nil, err
 	}
+	for i, g := range gates {
+		out.Gates[i].Passable = api.Optional(g.Passable())
+	}
 	approvals, err := h.engine.Store.Approvals(ctx, r.Service, r.Version, r.Stage)
 	if err != nil {
 		return nil, err
@@ -112,13 +114,9 @@ func (h *handlers) caseRuns(ctx context.Context, d store.Delivery) ([]api.CaseRu
 		}
 		c := api.CaseRun{Target: run.Target, Function: run.Function, File: run.File, Name: run.Name, Passed: run.Passed,
 			Again: &run.Again, At: run.At.UnixMilli()}
-		c.Sent = &found.Call.Event
-		outcomes, errOutcomes := convert[[]api.CaseOutcome](found.Outcomes)
-		invocation, errInvocation := convert[api.Invocation](found.Invocation)
-		if err := errors.Join(errOutcomes, errInvocation); err != nil {
+		if err := showFound(&c, found); err != nil {
 			return nil, err
 		}
-		c.Outcomes, c.Invocation = outcomes, &invocation
 		out = append(out, c)
 	}
 	return out, nil
@@ -170,9 +168,7 @@ func (h *handlers) actions(ctx context.Context, d store.Delivery, gates []delive
 			}
 		}
 	}
-	if d.State == delivery.Waiting && can(rights.PassOver) && slices.ContainsFunc(gates, func(g delivery.Gate) bool {
-		return g.State != delivery.Holds && delivery.MayPass(g.Kind)
-	}) {
+	if d.State == delivery.Waiting && can(rights.PassOver) && slices.ContainsFunc(gates, delivery.Gate.Passable) {
 		out = append(out, "pass-over")
 	}
 	if (d.State == delivery.Waiting || d.State == delivery.Stopped) && can(rights.Approve) {

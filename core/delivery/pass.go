@@ -17,13 +17,16 @@ func MayPass(kind string) bool {
 	return slices.Contains([]string{CasesGate, SoakGate, ApprovalsGate, WindowGate, RuleGate}, kind)
 }
 
+// Passable tells whether the gate can be passed over as it is now.
+func (g Gate) Passable() bool { return g.State != Holds && MayPass(g.Kind) }
+
 // PassOver lets the gates hold that somebody passed over, and says so. Those that hold
 // by themselves stay as they are.
 func PassOver(gates []Gate, passed []Passed) []Gate {
 	out := slices.Clone(gates)
 	for i := range out {
 		for _, p := range passed {
-			if g := &out[i]; g.State != Holds && MayPass(g.Kind) && g.Kind == p.Kind && g.Name == p.Name {
+			if g := &out[i]; g.Passable() && g.Kind == p.Kind && g.Name == p.Name {
 				g.State, g.Why = Holds, fmt.Sprintf("passed over by %s: %s (else: %s)", p.Person, p.Reason, g.Why)
 			}
 		}

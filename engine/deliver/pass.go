@@ -34,7 +34,7 @@ func (l *Line) PassOver(ctx context.Context, service string, version int, stage,
 	}
 	var names []string
 	for _, g := range judged.Gates {
-		if g.State == delivery.Holds || !delivery.MayPass(g.Kind) {
+		if !g.Passable() {
 			continue
 		}
 		if g.Name == gate {

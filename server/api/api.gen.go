@@ -1014,6 +1014,9 @@ type Gate struct {
 	Kind string `json:"kind"`
 	Name string `json:"name"`
 
+	// Passable Whether it can be passed over now
+	Passable *bool `json:"passable,omitempty"`
+
 	// Since Unix milliseconds
 	Since *int64 `json:"since,omitempty"`
 
@@ -1620,7 +1623,10 @@ type ShiftState struct {
 	Back *string `json:"back,omitempty"`
 
 	// Before The version that served before
-	Before   int       `json:"before"`
+	Before int `json:"before"`
+
+	// Certain The probability from which on it goes back
+	Certain  float64   `json:"certain"`
 	EveryMs  int64     `json:"everyMs"`
 	Findings []Finding `json:"findings"`
 

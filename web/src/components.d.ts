@@ -34,6 +34,7 @@ declare module 'vue' {
     DriftNote: typeof import('./components/DriftNote.vue')['default']
     EditPlan: typeof import('./components/EditPlan.vue')['default']
     EmptyNote: typeof import('./components/EmptyNote.vue')['default']
+    EndButton: typeof import('./components/EndButton.vue')['default']
     FigureChart: typeof import('./components/FigureChart.vue')['default']
     FileHistory: typeof import('./components/FileHistory.vue')['default']
     FileTree: typeof import('./components/FileTree.vue')['default']

@@ -2419,6 +2419,11 @@ export interface components {
             why: string;
             /** @enum {string} */
             outcome?: "on" | "wait" | "back";
+            /**
+             * Format: double
+             * @description The probability from which on it goes back
+             */
+            certain: number;
             taken: components["schemas"]["ShiftTaken"][];
             findings: components["schemas"]["Finding"][];
             /** @description By minute, of all functions that changed */
@@ -2765,6 +2770,8 @@ export interface components {
             /** @enum {string} */
             state: "holds" | "waits" | "fails";
             why: string;
+            /** @description Whether it can be passed over now */
+            passable?: boolean;
             /** @description Whether only the rules that stand in the stage ask for it, not the version's own */
             standing?: boolean;
             /**

@@ -151,7 +151,7 @@ const words: Record<string, string> = {
       </p>
     </details>
     <p class="quiet small mb-0">
-      It goes back from a probability of 0.993 on.
+      It goes back from a probability of {{ shift.certain }} on.
       <RouterLink :to="{ name: 'doc', params: { name: 'judge' } }">How this is reckoned</RouterLink>
     </p>
   </section>

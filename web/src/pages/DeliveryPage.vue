@@ -90,12 +90,7 @@ const actions = computed(() => data.value?.actions.filter((a) => words[a as Acti
 const needsLook = ['approve', 'request', 'return', 'pass-over']
 /** The gate that is to be passed over. */
 const gate = ref('')
-const passable = computed(
-  () =>
-    data.value?.gates.filter(
-      (g) => g.state !== 'holds' && ['cases', 'soak', 'approvals', 'window', 'rule'].includes(g.kind),
-    ) ?? [],
-)
+const passable = computed(() => data.value?.gates.filter((g) => g.passable) ?? [])
 
 function act(action: string): Promise<boolean> {
   return run(async () => {

@@ -31,7 +31,6 @@ const url = ref('')
 const service = ref('')
 const kinds = ref<string[]>([])
 const made = ref<Schemas['MadeHook'] | null>(null)
-const ending = ref<number | null>(null)
 
 function add(): Promise<boolean> {
   return run(async () => {
@@ -48,7 +47,6 @@ function add(): Promise<boolean> {
 function end(id: number): Promise<boolean> {
   return run(async () => {
     await ask(client.DELETE('/hooks/{id}', { params: { path: { id } } }))
-    ending.value = null
     if (chosen.value === id) chosen.value = null
     await reload()
   })
@@ -106,21 +104,7 @@ const states: Record<string, string> = { queued: 'waits', sent: 'done', failed: 
               >
                 {{ chosen === h.id ? 'Close' : 'What went there' }}
               </button>
-              <template v-if="ending === h.id">
-                <button type="button" class="btn btn-sm btn-outline-danger me-2" :disabled="busy" @click="end(h.id)">
-                  End it now
-                </button>
-                <button type="button" class="btn btn-sm btn-outline-secondary" @click="ending = null">No</button>
-              </template>
-              <button
-                v-else
-                type="button"
-                class="btn btn-sm btn-outline-secondary"
-                :aria-label="`End notices to ${h.name}`"
-                @click="ending = h.id"
-              >
-                End…
-              </button>
+              <EndButton :what="`notices to ${h.name}`" :busy="busy" @end="end(h.id)" />
             </td>
           </tr>
           <tr v-if="hooks.length === 0">

@@ -33,7 +33,6 @@ const acts = ref<string[]>(['look'])
 const places = ref<string[]>([])
 const days = ref(90)
 const made = ref<Schemas['MadeToken'] | null>(null)
-const ending = ref<number | null>(null)
 const shown = ref<HTMLElement | null>(null)
 const own = computed(() => session.person)
 
@@ -54,7 +53,6 @@ function make(): Promise<boolean> {
 function end(id: number): Promise<boolean> {
   return run(async () => {
     await ask(client.DELETE('/me/tokens/{id}', { params: { path: { id } } }))
-    ending.value = null
     if (made.value?.token.id === id) made.value = null
     await reload()
   })
@@ -128,21 +126,7 @@ const runsOut = (t: Schemas['Token']): boolean => t.until < Date.now()
                 <span v-else class="quiet">never</span>
               </td>
               <td>
-                <template v-if="ending === t.id">
-                  <button type="button" class="btn btn-sm btn-outline-danger me-2" :disabled="busy" @click="end(t.id)">
-                    End it now
-                  </button>
-                  <button type="button" class="btn btn-sm btn-outline-secondary" @click="ending = null">No</button>
-                </template>
-                <button
-                  v-else
-                  type="button"
-                  class="btn btn-sm btn-outline-secondary"
-                  :aria-label="`End ${t.name}`"
-                  @click="ending = t.id"
-                >
-                  End…
-                </button>
+                <EndButton :what="t.name" :busy="busy" @end="end(t.id)" />
               </td>
             </tr>
             <tr v-if="tokens.length === 0">
