@@ -1,20 +1,12 @@
 package e2e
 
-import (
-	"os"
-	"os/exec"
-	"testing"
-)
+import "testing"
 
 // Somebody who looks after things says where notices go, sees that nothing goes
 // inside, and what came back; who may not is told so.
 func TestNoticesInThePage(t *testing.T) {
 	r := demo(t)
-	add := exec.Command(build(t), "person", "add", "heron", "--role", "administrator", "--data", r.data)
-	add.Env = append(os.Environ(), "RUDMAR_PASSWORD=orchard-at-dawn")
-	if out, err := add.CombinedOutput(); err != nil {
-		t.Fatalf("%s", out)
-	}
+	addHeron(t, r)
 	heron := commands{t, []string{"RUDMAR_SERVER=" + r.address, "RUDMAR_HANDLE=heron", "RUDMAR_PASSWORD=orchard-at-dawn"}}
 	wren := commands{t, []string{"RUDMAR_SERVER=" + r.address, "RUDMAR_HANDLE=wren", "RUDMAR_PASSWORD=orchard-at-dawn"}}
 	wren.refused("notice add board http://localhost:9/board", "not allowed")
@@ -51,11 +43,7 @@ func TestNoticesInThePage(t *testing.T) {
 // An administrator passes over a gate for a reason, and who approved takes it back.
 func TestPassingOverInThePage(t *testing.T) {
 	r := demo(t)
-	add := exec.Command(build(t), "person", "add", "heron", "--role", "administrator", "--data", r.data)
-	add.Env = append(os.Environ(), "RUDMAR_PASSWORD=orchard-at-dawn")
-	if out, err := add.CombinedOutput(); err != nil {
-		t.Fatalf("%s", out)
-	}
+	addHeron(t, r)
 	browser := browse(t)
 	linden := r.open(browser, "linden")
 	if status, text := r.act("linden", 6, "live", "approve"); status != 204 {
@@ -77,5 +65,13 @@ func TestPassingOverInThePage(t *testing.T) {
 	if status, text := r.try("linden", "POST", base+"/deliveries/6/stages/live/pass-over",
 		map[string]string{"gate": "approval", "comment": "why not"}, nil); status != 403 {
 		t.Errorf("an approver passes over: %d %s", status, text)
+	}
+}
+
+// addHeron adds an administrator, whom the demo has not.
+func addHeron(t *testing.T, r *rig) {
+	t.Helper()
+	if out, err := person(t, r, "orchard-at-dawn\n", "add", "heron", "--role", "administrator"); err != nil {
+		t.Fatal(out)
 	}
 }

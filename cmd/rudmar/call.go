@@ -1,7 +1,6 @@
 package main
 
 import (
-	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
@@ -14,6 +13,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/tmaxmax/go-sse"
 
 	"rudmar/core/canon"
 	"rudmar/server/api"
@@ -117,16 +117,21 @@ func eventText(in io.Reader, event string) ([]byte, error) {
 	return []byte(event), nil
 }
 
-func tellCall(cmd *cobra.Command, got api.Invocation) error {
-	for _, line := range got.Logs {
-		fmt.Fprintf(cmd.ErrOrStderr(), "  %s\n", line.Text)
-	}
+// took says how a call started and how long it ran.
+func took(got api.Invocation) string {
 	start := "warm"
 	if got.Cold {
 		start = fmt.Sprintf("cold, started in %.0f ms", got.ColdMs)
 	}
-	fmt.Fprintf(cmd.ErrOrStderr(), "%s: %s, ran %.1f ms, memory peak %d of %d MiB, revision %s\n", got.Outcome, start,
-		got.RunMs, got.MemoryPeak>>20, got.MemoryLimit>>20, got.Revision)
+	return fmt.Sprintf("%s, ran %.1f ms", start, got.RunMs)
+}
+
+func tellCall(cmd *cobra.Command, got api.Invocation) error {
+	for _, line := range got.Logs {
+		fmt.Fprintf(cmd.ErrOrStderr(), "  %s\n", line.Text)
+	}
+	fmt.Fprintf(cmd.ErrOrStderr(), "%s: %s, memory peak %d of %d MiB, revision %s\n", got.Outcome, took(got),
+		got.MemoryPeak>>20, got.MemoryLimit>>20, got.Revision)
 	if got.Error != nil {
 		return fmt.Errorf("it did not answer: %s", got.Error.Message)
 	}
@@ -224,6 +229,9 @@ func (c *config) followLogs(cmd *cobra.Command, path string) error {
 	}
 }
 
+// maxLines is the most bytes of one event of a stream: log lines that came together.
+const maxLines = 16 << 20
+
 // stream reads server-sent events from the one after last on, and keeps in last
 // which came. It tells whether any came; what the server refused is coded.
 func (c *config) stream(ctx context.Context, path string, last *string,
@@ -251,32 +259,19 @@ func (c *config) stream(ctx context.Context, path string, last *string,
 		_ = json.NewDecoder(response.Body).Decode(&p) // what is no problem has no more to say
 		return false, coded{exitFailed, fmt.Errorf("%s %s", response.Status, p.Detail)}
 	}
-	lines := bufio.NewScanner(response.Body)
-	lines.Buffer(nil, 16<<20)
-	event, id := "", ""
-	var data []byte
-	for lines.Scan() {
-		field, value, _ := strings.Cut(lines.Text(), ":")
-		value = strings.TrimPrefix(value, " ")
-		switch field {
-		case "event":
-			event = value
-		case "id":
-			id = value
-		case "data":
-			data = append(data, value...)
-		case "":
-			if len(data) > 0 {
-				got = true
-				if err := each(event, data); err != nil {
-					return got, err
-				}
+	for event, err := range sse.Read(response.Body, &sse.ReadConfig{MaxEventSize: maxLines}) {
+		if err != nil {
+			return got, err
+		}
+		if event.Data != "" {
+			got = true
+			if err := each(event.Type, []byte(event.Data)); err != nil {
+				return got, err
 			}
-			if id != "" {
-				*last = id
-			}
-			event, data = "", nil
+		}
+		if event.LastEventID != "" {
+			*last = event.LastEventID
 		}
 	}
-	return got, lines.Err()
+	return got, nil
 }

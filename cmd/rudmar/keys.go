@@ -104,19 +104,15 @@ func (w *watcher) call(ctx context.Context, function string) error {
 		api.CopyCall{Function: function}, &got); err != nil {
 		return err
 	}
-	start := "warm"
-	if got.Cold {
-		start = fmt.Sprintf("cold, started in %.0f ms", got.ColdMs)
-	}
 	if got.Error != nil {
-		w.say("-> %s did not answer: %s (%s, ran %.1f ms)", function, got.Error.Message, start, got.RunMs)
+		w.say("-> %s did not answer: %s (%s)", function, got.Error.Message, took(got))
 		return nil
 	}
 	text, err := canon.Append(nil, got.Answer)
 	if err != nil {
 		return err
 	}
-	w.say("-> %s (%s, ran %.1f ms)", text, start, got.RunMs)
+	w.say("-> %s (%s)", text, took(got))
 	return nil
 }
 

@@ -64,21 +64,16 @@ func newPassword(cmd *cobra.Command) (string, error) {
 	if password := os.Getenv("RUDMAR_PASSWORD"); password != "" {
 		return password, nil
 	}
-	if in, ok := cmd.InOrStdin().(*os.File); ok && term.IsTerminal(int(in.Fd())) {
-		var typed [2]string
-		for i, prompt := range []string{"password: ", "once more: "} {
-			fmt.Fprint(cmd.ErrOrStderr(), prompt)
-			text, err := term.ReadPassword(int(in.Fd()))
-			fmt.Fprintln(cmd.ErrOrStderr())
-			if err != nil {
-				return "", fmt.Errorf("reading the password: %w", err)
-			}
-			typed[i] = string(text)
+	if in, ok := terminal(cmd); ok {
+		first, err := typed(cmd, in, "password: ")
+		if err != nil {
+			return "", err
 		}
-		if typed[0] != typed[1] {
-			return "", errors.New("the two are not the same; nothing was changed")
+		again, err := typed(cmd, in, "once more: ")
+		if err == nil && again != first {
+			err = errors.New("the two are not the same; nothing was changed")
 		}
-		return typed[0], nil
+		return first, err
 	}
 	return firstLineOf(cmd)
 }
@@ -86,16 +81,27 @@ func newPassword(cmd *cobra.Command) (string, error) {
 // askPassword reads the password of who signs in: from a terminal without showing
 // it, or from the first line of standard input.
 func askPassword(cmd *cobra.Command) (string, error) {
-	if in, ok := cmd.InOrStdin().(*os.File); ok && term.IsTerminal(int(in.Fd())) {
-		fmt.Fprint(cmd.ErrOrStderr(), "password: ")
-		text, err := term.ReadPassword(int(in.Fd()))
-		fmt.Fprintln(cmd.ErrOrStderr())
-		if err != nil {
-			return "", fmt.Errorf("reading the password: %w", err)
-		}
-		return string(text), nil
+	if in, ok := terminal(cmd); ok {
+		return typed(cmd, in, "password: ")
 	}
 	return firstLineOf(cmd)
+}
+
+// terminal gives standard input where it is a terminal.
+func terminal(cmd *cobra.Command) (*os.File, bool) {
+	in, ok := cmd.InOrStdin().(*os.File)
+	return in, ok && term.IsTerminal(int(in.Fd()))
+}
+
+// typed reads a line from a terminal without showing it.
+func typed(cmd *cobra.Command, in *os.File, prompt string) (string, error) {
+	fmt.Fprint(cmd.ErrOrStderr(), prompt)
+	text, err := term.ReadPassword(int(in.Fd()))
+	fmt.Fprintln(cmd.ErrOrStderr())
+	if err != nil {
+		return "", fmt.Errorf("reading the password: %w", err)
+	}
+	return string(text), nil
 }
 
 func firstLineOf(cmd *cobra.Command) (string, error) {
