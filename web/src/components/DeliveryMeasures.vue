@@ -26,7 +26,7 @@ const day = (at: number): string => new Date(at).toISOString().slice(0, 10)
 
 <template>
   <ProblemNote :problem="problem" />
-  <section v-if="data" class="sheet sheet-pad mb-3" aria-labelledby="measures">
+  <section v-if="data" class="sheet sheet-pad my-3" aria-labelledby="measures">
     <h2 id="measures">
       {{ stage }} over
       <select v-model.number="weeks" class="form-select d-inline-block w-auto" aria-label="Weeks">
