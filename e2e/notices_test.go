@@ -1,6 +1,13 @@
 package e2e
 
-import "testing"
+import (
+	"slices"
+	"testing"
+
+	"github.com/go-rod/rod/lib/input"
+
+	"rudmar/server/api"
+)
 
 // Somebody who looks after things says where notices go, sees that nothing goes
 // inside, and what came back; who may not is told so.
@@ -74,4 +81,68 @@ func addHeron(t *testing.T, r *rig) {
 	if out, err := person(t, r, "orchard-at-dawn\n", "add", "heron", "--role", "administrator"); err != nil {
 		t.Fatal(out)
 	}
+}
+
+// What takes something away for good is confirmed by its name.
+func TestConfirmingInThePage(t *testing.T) {
+	r := demo(t)
+	addHeron(t, r)
+	p := r.open(browse(t), "heron")
+	p.arrive("/services")
+	p.fill("input[placeholder='its name']", "cellar")
+	p.press("^Make it")
+	p.sees("the button", `[aria-label="Remove cellar"]`).MustClick()
+	p.reads("It goes with its whole history", "Type cellar to confirm")
+	p.waits("a dialog over the page", `() => getComputedStyle(document.querySelector('.modal')).position === 'fixed'`)
+	p.fill(".modal input", "cella")
+	p.key(input.Enter)
+	p.press("^No$")
+	p.waits("no question", `() => !document.querySelector('.modal.show')`)
+	p.reads("cellar")
+	p.sees("the button", `[aria-label="Remove cellar"]`).MustClick()
+	p.fill(".modal input", "cellar")
+	p.press("^Remove it")
+	p.waits("no cellar", `() => !document.querySelector('[aria-label="Remove cellar"]')`)
+	var left []api.Repository
+	r.ask("heron", "GET", "/repositories", nil, &left)
+	if slices.ContainsFunc(left, func(o api.Repository) bool { return o.Name == "cellar" }) {
+		t.Errorf("it is there: %+v", left)
+	}
+}
+
+// Somebody asks for some functions of a version; the others stay as they are, the Board
+// says so, and they follow when somebody asks.
+func TestChoosingFunctionsInThePage(t *testing.T) {
+	r := demo(t)
+	wren := commands{t, []string{"RUDMAR_SERVER=" + r.address, "RUDMAR_HANDLE=wren", "RUDMAR_PASSWORD=orchard-at-dawn"}}
+	wren.refused("delivery ask frostline 7 preview --only warn", "allow it there by enter: {choice: true}")
+	wren.refused("delivery ask frostline 6 live --only moon", "does not differ from what is there")
+	p := r.open(browse(t), "wren")
+	p.goTo("deliveries/6/live")
+	p.press("^Ask for some of its functions alone")
+	p.sees("night-report", `input[value="night-report"]`).MustClick()
+	p.reads("What only night-report means in live")
+	p.press("^Ask for it")
+	p.reads("asked for by wren", "only night-report", "waits for 2 approvals")
+	for _, council := range []string{"linden", "teasel"} {
+		if status, text := r.act(council, 6, "live", "approve"); status != 204 {
+			t.Fatalf("%s: %d %s", council, status, text)
+		}
+	}
+	p.reads("settled", "only night-report", "without ", "Let the rest follow")
+	wren.want("delivery show frostline 6 live", "only night-report; without")
+	var plan api.KeptPlan
+	r.ask("wren", "GET", "/services/frostline/plan?stage=live&version=6", nil, &plan)
+	if len(plan.Plan.Steps) > 0 {
+		t.Errorf("after it is settled there is left to do: %d steps", len(plan.Plan.Steps))
+	}
+	p.goTo("board?stage=live")
+	p.reads("left out of 6", "Version 6 came into live without")
+	p.goTo("functions/warn?stage=live")
+	p.reads("changed last by version 3")
+	wren.want("delivery follow frostline 6 live --confirm live", "What it means in live")
+	p.goTo("deliveries/6/live")
+	p.reads("the rest of it follows", "waits for 2 approvals")
+	p.goTo("journal")
+	p.reads("night-report of version 6", "the rest of version 6")
 }

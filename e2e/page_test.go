@@ -138,8 +138,10 @@ func TestPageJourney(t *testing.T) {
 	// The version before is put back.
 	wren.goTo("plan?stage=preview&version=6")
 	wren.reads("Takes preview back from version 8 to version 6")
-	wren.fill(`input[autocomplete="off"]`, "preview") // it deletes a route
 	wren.press("^Take preview back")
+	wren.reads("Type preview to confirm") // it deletes a route
+	wren.fill(".modal input", "preview")
+	wren.key(input.Enter)
 	wren.reads("Version 6 in preview")
 	wren.goTo("deliveries/8/preview")
 	wren.reads("went back", "version 6 was put back")

@@ -547,6 +547,51 @@ func TestTargetsTogether(t *testing.T) {
 	}
 }
 
+// Where a stage says so, the cases run on each target before the next one begins; where
+// they fail the version goes back, and the targets after it are not touched.
+func TestTargetsAreProvedBetween(t *testing.T) {
+	r := newRig(t)
+	files := first()
+	files["rudmar.yaml"] = "rudmar: 1\nservice: frostline\nowner: o\nstages: [{stage: trial, targets: [local/north, local/coast], prove_between: true, enter: {on: push}}]\n"
+	r.push(files)
+	r.reaches(1, "trial", delivery.Settled)
+	runs, err := r.Store.CaseRuns(t.Context(), "frostline", 1, "trial")
+	begun := map[string]int64{}
+	for _, run := range runs {
+		begun[run.Target] = run.ID
+	}
+	if err != nil || len(runs) != 2 || begun["local/north"] == 0 || begun["local/coast"] < begun["local/north"] {
+		t.Errorf("each case runs once a target, the first one's before the second's: %v %v", begun, err)
+	}
+	coast := func() string {
+		t.Helper()
+		snapshot, err := r.platform.Snapshot(t.Context(), platform.Scope{Region: "coast", Service: "frostline", Stage: "trial"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return snapshot.Fingerprint
+	}
+	before := coast()
+	var touched atomic.Bool
+	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
+		if q.Method != http.MethodGet && strings.HasPrefix(q.URL.Path, "/regions/coast/") && address(q) != "" {
+			touched.Store(true)
+		}
+		next.ServeHTTP(w, q)
+	})
+	r.push(map[string]string{"a/main.py": "def run(call): return 'frozen'\n"})
+	d := r.reaches(2, "trial", delivery.WentBack)
+	if len(d.Deployments) != 1 || !strings.Contains(d.Why, "1 of 1 cases failed: it works") {
+		t.Errorf("%+v", d)
+	}
+	if touched.Load() || coast() != before {
+		t.Error("the second target was touched")
+	}
+	r.reaches(1, "trial", delivery.Settled)
+	r.upToDate("trial", "north", 1)
+	r.upToDate("trial", "coast", 1)
+}
+
 func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 	r := newRig(t)
 	files := first()

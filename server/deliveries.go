@@ -16,7 +16,11 @@ import (
 )
 
 func deliveryPlace(d store.Delivery) api.DeliveryPlace {
-	return api.DeliveryPlace{Stage: d.Stage, State: string(d.State), Since: d.Since.UnixMilli(), Why: d.Why}
+	out := api.DeliveryPlace{Stage: d.Stage, State: string(d.State), Since: d.Since.UnixMilli(), Why: d.Why}
+	if d.Choice != nil && !d.Rest {
+		out.Only = &d.Choice.Functions
+	}
+	return out
 }
 
 func (h *handlers) ListDeliveries(ctx context.Context,
@@ -79,6 +83,13 @@ func (h *handlers) GetDeliveryStage(ctx context.Context,
 	}
 	if out.Digests, err = h.digests(ctx, d); err != nil {
 		return nil, err
+	}
+	left, err := h.engine.Line.LeftOut(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	if len(left) > 0 {
+		out.LeftOut = &left
 	}
 	out.Actions = h.actions(ctx, d, gates)
 	if d.State == delivery.Waiting && slices.ContainsFunc(approvals, func(a store.Approval) bool {
@@ -168,6 +179,14 @@ func (h *handlers) actions(ctx context.Context, d store.Delivery, gates []delive
 			}
 		}
 	}
+	if can(rights.Ask) && h.engine.Line.MayChoose(ctx, d) {
+		out = append(out, "choose")
+	}
+	if d.State == delivery.Settled && d.Choice != nil && can(rights.Ask) {
+		if there, err := h.isThere(ctx, d); err == nil && there {
+			out = append(out, "follow")
+		}
+	}
 	if d.State == delivery.Waiting && can(rights.PassOver) && slices.ContainsFunc(gates, delivery.Gate.Passable) {
 		out = append(out, "pass-over")
 	}
@@ -188,7 +207,13 @@ func (h *handlers) actions(ctx context.Context, d store.Delivery, gates []delive
 // GetMeaning computes what it means now to put a version into a stage.
 func (h *handlers) GetMeaning(ctx context.Context, r api.GetMeaningRequestObject) (api.GetMeaningResponseObject,
 	error) {
-	m, err := h.engine.Line.Means(ctx, r.Service, r.Stage, r.Version)
+	line, functions := h.engine.Line, api.OrZero(r.Params.Functions)
+	m, err := line.Means(ctx, r.Service, r.Stage, r.Version)
+	var chosen *deploy.Chosen
+	if err == nil && (len(functions) > 0 || api.OrZero(r.Params.Rest)) {
+		chosen = &deploy.Chosen{}
+		m, chosen.Choice, err = line.MeansChosen(ctx, r.Service, r.Stage, r.Version, functions)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -196,7 +221,7 @@ func (h *handlers) GetMeaning(ctx context.Context, r api.GetMeaningRequestObject
 	for _, p := range m.Plans() {
 		t := api.TargetMeaning{Target: p.Base.Target.String(), From: p.Base.From, Steps: len(p.Steps),
 			Functions: p.Functions()}
-		wish := deploy.Wish{Place: p.Base.Place, Version: p.Base.Version}
+		wish := deploy.Wish{Place: p.Base.Place, Version: p.Base.Version, Chosen: chosen}
 		if foreseen, err := h.engine.Planner.Foresee(ctx, wish); err == nil && foreseen.Digest == p.Digest {
 			p = foreseen // the same plan, with what was observed held against it
 		}
@@ -208,6 +233,17 @@ func (h *handlers) GetMeaning(ctx context.Context, r api.GetMeaningRequestObject
 			return nil, err
 		}
 		out.Targets = append(out.Targets, t)
+	}
+	d, err := h.engine.Store.Delivery(ctx, r.Service, r.Version, r.Stage)
+	if err != nil {
+		return nil, err
+	}
+	if line.MayChoose(ctx, d) {
+		differing, err := line.Differing(ctx, r.Service, r.Stage, r.Version)
+		if err != nil {
+			return nil, err
+		}
+		out.Differing = &differing
 	}
 	return api.GetMeaning200JSONResponse(out), nil
 }
@@ -225,7 +261,7 @@ func (h *handlers) ActOnDelivery(ctx context.Context,
 	r api.ActOnDeliveryRequestObject) (api.ActOnDeliveryResponseObject, error) {
 	line, say := h.engine.Line,
 		deliver.Say{By: who(ctx).person, Comment: api.OrZero(r.Body.Comment), Shown: api.OrZero(r.Body.Shown),
-			Confirm: api.OrZero(r.Body.Confirm)}
+			Confirm: api.OrZero(r.Body.Confirm), Functions: api.OrZero(r.Body.Functions)}
 	var err error
 	switch r.Action {
 	case "request":
@@ -242,6 +278,8 @@ func (h *handlers) ActOnDelivery(ctx context.Context,
 		err = line.PassOver(ctx, r.Service, r.Version, r.Stage, api.OrZero(r.Body.Gate), say)
 	case "hold", "release", "further", "back":
 		err = line.Steer(ctx, r.Service, r.Version, r.Stage, string(r.Action), say.By, say.Comment)
+	case "follow":
+		err = line.Follow(ctx, r.Service, r.Version, r.Stage, say)
 	case "return":
 		err = line.GoBack(ctx, r.Service, r.Version, r.Stage, say)
 	}

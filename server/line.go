@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 
 	"rudmar/core/manifest"
 	"rudmar/engine/deliver"
@@ -119,6 +121,7 @@ func (h *handlers) withGates(ctx context.Context, f *view.Facts) error {
 
 // withRecords adds what was put in each place, and what is behind.
 func (h *handlers) withRecords(ctx context.Context, f *view.Facts) error {
+	f.Left = map[string][]string{}
 	f.Records, f.Behind = map[manifest.Place][]store.Recorded{}, map[string]map[string]int{}
 	changed := map[int]map[string]int{} // by version, what changed after it
 	for _, stage := range f.Stages() {
@@ -130,12 +133,37 @@ func (h *handlers) withRecords(ctx context.Context, f *view.Facts) error {
 			}
 		}
 		f.Behind[stage.Name] = changed[there]
+		if err := h.withLeftOut(ctx, f, stage.Name, there); err != nil {
+			return err
+		}
 		for _, t := range stage.Targets {
 			at := manifest.Place{Service: f.Service.Name, Stage: stage.Name, Target: t}
 			if f.Records[at], err = h.engine.Store.Record(ctx, at); err != nil {
 				return err
 			}
 		}
+	}
+	return nil
+}
+
+// withLeftOut adds which functions stayed where they were in a stage, and how far they
+// are behind.
+func (h *handlers) withLeftOut(ctx context.Context, f *view.Facts, stage string, there int) error {
+	at := slices.IndexFunc(f.Deliveries, func(d view.Delivery) bool { return d.Stage == stage && d.Version == there })
+	if at < 0 || f.Deliveries[at].Choice == nil {
+		return nil
+	}
+	left, err := h.engine.Line.LeftOut(ctx, f.Deliveries[at].Delivery)
+	if err != nil {
+		return err
+	}
+	f.Left[stage], f.Behind[stage] = left, maps.Clone(f.Behind[stage])
+	for _, fn := range left {
+		changed, err := h.engine.Store.ChangedAfter(ctx, f.Service.Name, f.Deliveries[at].Choice.Kept[fn])
+		if err != nil {
+			return err
+		}
+		f.Behind[stage][fn] = changed[fn]
 	}
 	return nil
 }

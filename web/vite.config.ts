@@ -40,7 +40,12 @@ export default defineConfig({
       plugins: [
         // Of Bootstrap's rules, those that our pages and the parts that we take use.
         purgecss({
-          content: ['index.html', 'src/**/*.vue', 'src/**/*.ts', 'node_modules/bootstrap-vue-next/dist/**/*.mjs'],
+          content: [
+            'index.html',
+            'src/**/*.vue',
+            'src/**/*.ts',
+            'node_modules/bootstrap-vue-next/dist/{BApp,BCloseButton,BModal,BDropdown,BFormCheckbox}*.js',
+          ],
           safelist: { greedy: [/data-bs-theme/, /data-v-/, /data-label/, /^cm-/, /^v-/] },
         }),
       ],

@@ -5,7 +5,10 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
+	"slices"
 	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -24,6 +27,7 @@ func deliveryCommand() *cobra.Command {
 		{"pass-over", "pass-over", "Let a version in without one of its gates: --gate and --comment say which and why"},
 		{"refuse", "refuse", "Say no to a version in a stage"},
 		{"go-on", "retry", "Plan and deploy a version again that stopped"},
+		{"follow", "follow", "Ask for the rest of a version that came in with chosen functions alone"},
 		{"take-back", "return", "Put a stage back to a version that was there before"},
 		{"hold", "hold", "Hold a shift at the share that it has"},
 		{"release", "release", "Let a shift that is held go on by itself"},
@@ -47,6 +51,7 @@ func deliveryPath(args []string) (string, error) {
 func deliveryActCommand(name, action, short string) *cobra.Command {
 	c := &config{}
 	var comment, confirm, gate string
+	var only []string
 	cmd := &cobra.Command{
 		Use: name + " SERVICE VERSION STAGE", Short: short, Args: cobra.ExactArgs(3), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -55,9 +60,16 @@ func deliveryActCommand(name, action, short string) *cobra.Command {
 				return err
 			}
 			wish := api.DeliveryWish{Comment: &comment, Gate: api.Optional(gate)}
-			if action == "request" || action == "approve" || action == "return" || action == "pass-over" {
+			query := url.Values{}
+			if len(only) > 0 {
+				wish.Functions, query["functions"] = &only, only
+			}
+			if action == "follow" {
+				query.Set("rest", "true")
+			}
+			if slices.Contains([]string{"request", "approve", "return", "pass-over", "follow"}, action) {
 				var means api.Meaning
-				if err := c.ask(cmd.Context(), http.MethodGet, path+"/meaning", nil, &means); err != nil {
+				if err := c.ask(cmd.Context(), http.MethodGet, path+"/meaning?"+query.Encode(), nil, &means); err != nil {
 					return err
 				}
 				tellMeaning(cmd.OutOrStdout(), args[2], means)
@@ -75,6 +87,9 @@ func deliveryActCommand(name, action, short string) *cobra.Command {
 	}
 	c.clientFlags(cmd.Flags())
 	cmd.Flags().StringVar(&comment, "comment", "", "why")
+	if action == "request" {
+		cmd.Flags().StringSliceVar(&only, "only", nil, "functions of the version, where the stage's rules allow a choice")
+	}
 	if action == "pass-over" {
 		cmd.Flags().StringVar(&gate, "gate", "", "the name of the gate, as rudmar delivery show has it")
 	}
@@ -113,6 +128,10 @@ func deliveryShowCommand() *cobra.Command {
 				return err
 			}
 			fmt.Fprintf(cmd.OutOrStdout(), "version %s is %s in %s %s\n", args[1], d.Place.State, args[2], d.Place.Why)
+			if d.Place.Only != nil {
+				fmt.Fprintf(cmd.OutOrStdout(), "  only %s; without %s\n", strings.Join(*d.Place.Only, ", "),
+					strings.Join(api.OrZero(d.LeftOut), ", "))
+			}
 			for _, g := range d.Gates {
 				fmt.Fprintf(cmd.OutOrStdout(), "  %s: %s (%s)\n", g.State, g.Why, g.Name)
 			}

@@ -460,3 +460,23 @@ func TestWhereProblemsAre(t *testing.T) {
 		t.Errorf("a collision is told at both places, each with the other's: %s", got)
 	}
 }
+
+// Keys of a stage that ask for what another key makes impossible are told.
+func TestKeysThatCannotBothHold(t *testing.T) {
+	for _, tt := range []struct{ old, wrong, says string }{
+		{"    set: {mode: loud}", "    together: true\n    prove_between: true", "all targets are deployed together"},
+		{"    set: {mode: loud}", "    prove: none\n    prove_between: true", "no case runs in live"},
+		{"    set: {mode: loud}", "    shift: {steps: [10%]}\n    prove_between: true", "take prove_between or shift away"},
+		{"on: request}", "on: ready, choice: true}", "nobody asks in live"},
+		{"    set: {mode: loud}", "    prove_between: true", ""},
+		{"on: request}", "on: request, choice: true}", ""},
+	} {
+		r := check.Service(sound(inService(tt.old, tt.wrong)))
+		switch {
+		case tt.says == "" && !r.OK():
+			t.Errorf("%s: %v", tt.wrong, r.Diagnostics)
+		case tt.says != "" && (len(r.Diagnostics) != 1 || !strings.Contains(r.Diagnostics[0].Message, tt.says)):
+			t.Errorf("%s: %v", tt.wrong, r.Diagnostics)
+		}
+	}
+}

@@ -123,12 +123,33 @@ func (w *whole) checkStages(root *tree.Node) {
 				"the stage %q has target beside targets; put it into the list", s.Name)
 		}
 		w.twice(n.Get("targets"), "target")
+		w.checkProve(n, &w.out.Stages[i])
 		w.checkShift(n)
 		w.checkSet(n, &w.out.Stages[i])
 		w.checkRules(n)
 		w.checkWindow(n, &w.out.Stages[i])
 		w.checkTargets(n, &w.out.Stages[i])
 		before = append(before, s.Name)
+	}
+}
+
+// checkProve tells of keys that ask for what another key of the stage makes impossible.
+func (w *whole) checkProve(n *tree.Node, s *manifest.Stage) {
+	switch {
+	case !s.ProveBetween:
+	case s.Together:
+		w.add(diagnostic.CodeTwice, n.Key("prove_between").Range(),
+			"in %s all targets are deployed together, so that none can be proved before the next; take one of the two away", s.Name)
+	case s.Prove == manifest.ProveNone:
+		w.add(diagnostic.CodeTwice, n.Key("prove_between").Range(),
+			"no case runs in %s, so that no target can be proved before the next; say prove: all or prove: harmless", s.Name)
+	case s.Shift != nil:
+		w.add(diagnostic.CodeTwice, n.Key("prove_between").Range(),
+			"in %s a version gets its calls in steps, on all targets, and is proved after that; take prove_between or shift away", s.Name)
+	}
+	if s.Choice && s.On != manifest.OnRequest {
+		w.add(diagnostic.CodeTwice, n.Get("enter").Key("choice").Range(),
+			"functions are chosen by who asks for a version, and nobody asks in %s; say on: request", s.Name)
 	}
 }
 

@@ -34,6 +34,8 @@ func request(f Facts) Gate {
 func before(stage string, at Earlier) Gate {
 	g := Gate{Kind: BeforeGate, Name: "the stage before", State: Waits}
 	switch {
+	case at.State == Settled && at.Part != nil:
+		g.Why = fmt.Sprintf("waits until all of it is in %s, not only %s", stage, strings.Join(at.Part, ", "))
 	case at.State == Settled:
 		g.State, g.Why = Holds, "settled in "+stage
 	case at.State == "":

@@ -33,7 +33,7 @@ func TestNext(t *testing.T) {
 		"planning fail": delivery.Stopped, "deploying fail": delivery.Stopped, "proving fail": delivery.Stopped,
 		"stopped retry":  delivery.Planning,
 		"waiting refuse": delivery.Refused, "stopped refuse": delivery.Refused, "settled take back": delivery.WentBack,
-		"stopped take back": delivery.WentBack, "proving take back": delivery.WentBack,
+		"stopped take back": delivery.WentBack, "proving take back": delivery.WentBack, "deploying take back": delivery.WentBack,
 		"planning reask": delivery.Waiting, "deploying reask": delivery.Waiting,
 		"waiting overtake": delivery.Overtaken, "settled return": delivery.Planning, "went back return": delivery.Planning,
 		"overtaken return": delivery.Planning, "stopped return": delivery.Planning,

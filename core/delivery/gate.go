@@ -72,6 +72,8 @@ type Earlier struct {
 	State State
 	Since time.Time // of that state
 	Cases []CaseResult
+	// Part are the functions of it that are there; nil where all are.
+	Part []string
 	Figures
 }
 

@@ -66,7 +66,7 @@ func (e Entry) RuleChanges() []consequence.RuleChange {
 	}
 	rank := map[string]int{manifest.OnPush: 0, manifest.OnReady: 1, manifest.OnRequest: 2}
 	add("enter", enterWords(before), enterWords(after), rank[after.On] < rank[before.On] ||
-		after.After != before.After || after.Branch != before.Branch)
+		after.After != before.After || after.Branch != before.Branch || after.Choice && !before.Choice)
 	add("cases", casesWords(before.Gates.Cases), casesWords(after.Gates.Cases),
 		!coversCases(after.Gates.Cases, before.Gates.Cases))
 	add("soak", soakWords(before.Gates.Soak), soakWords(after.Gates.Soak),
@@ -79,7 +79,7 @@ func (e Entry) RuleChanges() []consequence.RuleChange {
 		add("rule "+name, was, is, was != "none")
 	}
 	add("shift", shiftWords(before.Shift), shiftWords(after.Shift), before.Shift != nil)
-	add("targets", targetsWords(before), targetsWords(after), false)
+	add("targets", targetsWords(before), targetsWords(after), before.ProveBetween && !after.ProveBetween)
 	add("strict", strconv.FormatBool(before.Strict), strconv.FormatBool(after.Strict), before.Strict)
 	slices.SortStableFunc(out, func(a, b consequence.RuleChange) int {
 		switch {
@@ -99,6 +99,9 @@ func enterWords(s *manifest.Stage) string {
 		return "on each push to " + s.Branch
 	case manifest.OnReady:
 		return "after " + s.After + ", as soon as it is ready"
+	}
+	if s.Choice {
+		return "after " + s.After + ", on request, also of chosen functions"
 	}
 	return "after " + s.After + ", on request"
 }
@@ -213,6 +216,9 @@ func targetsWords(s *manifest.Stage) string {
 	}
 	if s.Together {
 		words = append(words, "together")
+	}
+	if s.ProveBetween {
+		words = append(words, "each proved before the next")
 	}
 	return strings.Join(words, ", ")
 }

@@ -71,7 +71,7 @@ func Next(s State, e Event) (State, error) {
 		return Planning, nil
 	case (s == Waiting || s == Stopped) && e == Refuse:
 		return Refused, nil
-	case (s == Settled || s == Stopped || s == Shifting || s == Proving) && e == TakeBack:
+	case (s == Settled || s == Stopped || s == Deploying || s == Shifting || s == Proving) && e == TakeBack:
 		return WentBack, nil
 	case (Over(s) || s == Stopped) && s != Refused && e == Return:
 		return Planning, nil

@@ -216,8 +216,10 @@ func decodeStage(n *tree.Node) Stage {
 		Strict: asTruth(n.Get("strict").Value()),
 		Prove:  n.Get("prove").Value(),
 
-		Together: asTruth(n.Get("together").Value()),
-		From:     n.Origin(),
+		Together:     asTruth(n.Get("together").Value()),
+		ProveBetween: asTruth(n.Get("prove_between").Value()),
+		Choice:       asTruth(n.Get("enter").Get("choice").Value()),
+		From:         n.Origin(),
 	}
 	if s.On == "" {
 		s.On = OnRequest

@@ -138,8 +138,12 @@ type Stage struct {
 	Gates   Gates
 	// Together tells that all targets are deployed at the same time.
 	Together bool
-	Shift    *Shift
-	From     tree.Origin
+	// ProveBetween tells that the cases run on each target before the next one begins.
+	ProveBetween bool
+	// Choice tells that who asks for a version may choose functions of it.
+	Choice bool
+	Shift  *Shift
+	From   tree.Origin
 }
 
 // Gates is what must hold before a version may enter a stage.

@@ -19,6 +19,8 @@ type Say struct {
 	Shown string
 	// Confirm is the stage's name, typed, where entering deletes or opens something.
 	Confirm string
+	// Functions are those that are asked for; none for all.
+	Functions []string
 }
 
 // May tells whether somebody may do something in a stage of a service; the error
@@ -55,7 +57,7 @@ func (l *Line) Request(ctx context.Context, service string, version int, stage s
 	if err != nil {
 		return err
 	}
-	m, err := l.Means(ctx, service, stage, version)
+	m, choice, err := l.MeansChosen(ctx, service, stage, version, say.Functions)
 	if err != nil {
 		return err
 	}
@@ -64,7 +66,7 @@ func (l *Line) Request(ctx context.Context, service string, version int, stage s
 			return err
 		}
 	}
-	return l.store.Request(ctx, d.Service, d.Version, d.Stage, say.By.Handle)
+	return l.store.Request(ctx, d.Service, d.Version, d.Stage, say.By.Handle, choice)
 }
 
 func (l *Line) waiting(ctx context.Context, service string, version int, stage string, by store.Person,

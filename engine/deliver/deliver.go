@@ -141,23 +141,9 @@ func (l *Line) lookThrough(ctx context.Context, service string) error {
 	if len(due) == 0 {
 		return nil
 	}
-	rows, err := l.store.Deliveries(ctx, service)
-	if err != nil {
-		return err
-	}
-	judged, err := l.Judged(ctx, service, 0)
-	if err != nil {
-		return err
-	}
-	byStage := map[string][]store.Delivery{}
-	ended := map[int]bool{} // versions that were overtaken or refused somewhere
-	for _, d := range rows {
-		byStage[d.Stage] = append(byStage[d.Stage], d)
-		ended[d.Version] = ended[d.Version] || d.State == delivery.Overtaken || d.State == delivery.Refused
-	}
 	for _, stage := range due {
-		l.inBackground(ctx, stageOf{service, stage},
-			func(ctx context.Context) error { return l.lookAt(ctx, byStage[stage], judged, ended) })
+		at := stageOf{service, stage}
+		l.inBackground(ctx, at, func(ctx context.Context) error { return l.lookAt(ctx, at) })
 	}
 	return nil
 }
@@ -197,12 +183,28 @@ func (l *Line) inBackground(ctx context.Context, at stageOf, do func(ctx context
 	})
 }
 
-// lookAt decides what happens next in one stage, of which it gets all deliveries,
-// and does it.
-func (l *Line) lookAt(ctx context.Context, rows []store.Delivery, judged map[Place]Judged, ended map[int]bool) error {
+// lookAt decides what happens next in one stage, and does it. It reads by itself how
+// things stand: what was read before it had the stage to itself may be old.
+func (l *Line) lookAt(ctx context.Context, at stageOf) error {
 	l.mu.Lock()
 	heard := l.heard
 	l.mu.Unlock()
+	all, err := l.store.Deliveries(ctx, at.service)
+	if err != nil {
+		return err
+	}
+	judged, err := l.Judged(ctx, at.service, 0)
+	if err != nil {
+		return err
+	}
+	var rows []store.Delivery
+	ended := map[int]bool{} // versions that were overtaken or refused somewhere
+	for _, d := range all {
+		if d.Stage == at.stage {
+			rows = append(rows, d)
+		}
+		ended[d.Version] = ended[d.Version] || d.State == delivery.Overtaken || d.State == delivery.Refused
+	}
 	next, still, err := l.next(ctx, rows, judged, ended)
 	if err != nil {
 		return err
@@ -213,7 +215,7 @@ func (l *Line) lookAt(ctx context.Context, rows []store.Delivery, judged map[Pla
 	if still && len(rows) > 0 {
 		l.mu.Lock()
 		defer l.mu.Unlock()
-		l.calms[stageOf{rows[0].Service, rows[0].Stage}] = calm{l.store.Now().Add(calmFor), heard}
+		l.calms[at] = calm{l.store.Now().Add(calmFor), heard}
 	}
 	return nil
 }
@@ -241,6 +243,11 @@ func (l *Line) next(ctx context.Context, rows []store.Delivery, judged map[Place
 			continue
 		}
 		if d.State == delivery.Waiting {
+			d, err := l.beside(ctx, d)
+			if err != nil {
+				return nil, false, err
+			}
+			byVersion[d.Version] = d
 			now, err := l.Judge(ctx, d)
 			if err != nil {
 				return nil, false, fmt.Errorf("judging version %d: %w", d.Version, err)
@@ -312,6 +319,12 @@ func moveBy(d store.Delivery, e delivery.Event, person, why string) (store.Move,
 		return m, fmt.Errorf("version %d in %s: %w", d.Version, d.Stage, err)
 	}
 	m.To.State, m.To.Why = next, why
+	switch {
+	case d.Rest && (next == delivery.Overtaken || next == delivery.Refused):
+		m.To.State, m.To.Why, m.To.Rest = delivery.Settled, "what is there stays: "+why, false
+	case d.Rest && next == delivery.Settled:
+		m.To.Choice, m.To.Rest = nil, false
+	}
 	if next != delivery.Stopped {
 		m.To.Missing = ""
 	}

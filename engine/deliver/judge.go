@@ -59,8 +59,10 @@ func (m *Meaning) Plans() []*plan.Plan {
 	return m.plans
 }
 
-// compute computes what a version means in a stage now.
-func (l *Line) compute(ctx context.Context, service, stage string, version int) (*Meaning, error) {
+// compute computes what it means now that a choice of a version's functions, or all of
+// them, enter a stage.
+func (l *Line) compute(ctx context.Context, service, stage string, version int, choice *delivery.Choice) (*Meaning,
+	error) {
 	targets, err := l.planner.Targets(ctx, service, stage, version)
 	if err != nil {
 		return nil, err
@@ -68,7 +70,8 @@ func (l *Line) compute(ctx context.Context, service, stage string, version int) 
 	m := &Meaning{Lines: []string{}}
 	var confirm []string
 	for _, target := range targets {
-		p, err := l.planner.Compute(ctx, manifest.Place{Service: service, Stage: stage, Target: target}, version)
+		at := manifest.Place{Service: service, Stage: stage, Target: target}
+		p, err := l.planner.ComputeChosen(ctx, at, version, choice)
 		if err != nil {
 			return nil, fmt.Errorf("planning for %s: %w", target, err)
 		}
@@ -94,9 +97,16 @@ func (l *Line) compute(ctx context.Context, service, stage string, version int) 
 func (l *Line) Means(ctx context.Context, service, stage string, version int) (*Meaning, error) {
 	ctx, cancel := context.WithTimeout(ctx, planning)
 	defer cancel()
+	choice, err := l.store.Choice(ctx, service, version, stage)
+	if err != nil {
+		return nil, err
+	}
 	stamp, err := l.stampOf(ctx, service, stage, version)
 	if err != nil {
 		return nil, err
+	}
+	if choice != nil {
+		stamp = fmt.Sprint(stamp, choice.Functions, choice.Kept)
 	}
 	key := deliveryOf{service, Place{version, stage}}
 	l.mu.Lock()
@@ -105,7 +115,7 @@ func (l *Line) Means(ctx context.Context, service, stage string, version int) (*
 	if ok && known.stamp == stamp {
 		return known.meaning, nil
 	}
-	m, err := l.compute(ctx, service, stage, version)
+	m, err := l.compute(ctx, service, stage, version, choice)
 	if err != nil {
 		return nil, err
 	}
@@ -286,7 +296,10 @@ func (l *Line) earlier(ctx context.Context, d store.Delivery, own *manifest.Serv
 			return false, err
 		}
 		at := delivery.Earlier{State: row.State, Since: row.Since}
-		arrived = arrived && row.State == delivery.Settled
+		if row.Choice != nil {
+			at.Part = row.Choice.Functions
+		}
+		arrived = arrived && row.State == delivery.Settled && at.Part == nil
 		runs, err := l.store.CaseRuns(ctx, d.Service, d.Version, stage)
 		if err != nil {
 			return false, err

@@ -21,14 +21,17 @@ import (
 func (l *Line) move(ctx context.Context, d store.Delivery) error {
 	err := l.through(ctx, d)
 	if err == nil || ctx.Err() != nil || store.IsFault(err) || errors.Is(err, store.ErrMoved) ||
-		errors.Is(err, store.ErrLease) {
+		errors.Is(err, store.ErrLease) || errors.Is(err, deploy.ErrOutOfDate) {
 		return err
 	}
-	l.log.Warn("a delivery stopped", "service", d.Service, "stage", d.Stage, "version", d.Version, "error", err)
 	now, readErr := l.store.Delivery(ctx, d.Service, d.Version, d.Stage)
 	if readErr != nil || !delivery.Moving(now.State) {
 		return readErr
 	}
+	if d.State == delivery.Planning && now.State == delivery.Deploying {
+		return fmt.Errorf("%w: %w", store.ErrMoved, err) // somebody else asked for its deployment: nothing is wrong with that
+	}
+	l.log.Warn("a delivery stopped", "service", d.Service, "stage", d.Stage, "version", d.Version, "error", err)
 	now.Missing = l.misses(ctx, now, err)
 	return l.apply(ctx, now, delivery.Fail, "", err.Error())
 }
@@ -45,24 +48,16 @@ func (l *Line) through(ctx context.Context, d store.Delivery) error {
 	if back, err := l.goBack(ctx, d, ""); back || err != nil {
 		return err
 	}
-	service, _, err := l.planner.Service(ctx, d.Service, d.Version)
+	stage, err := l.ownStage(ctx, d)
 	if err != nil {
 		return err
 	}
-	stage := service.Stage(d.Stage)
 	if stage == nil {
 		return l.apply(ctx, d, delivery.Proved, "", "nothing is left there")
 	}
-	failed, total, err := l.prove(ctx, d, service, stage)
-	if err != nil {
+	total, passed, err := l.passes(ctx, d, stage.Targets)
+	if err != nil || !passed {
 		return err
-	}
-	if len(failed) > 0 {
-		why := fmt.Sprintf("%d of %d cases failed: %s", len(failed), total, strings.Join(failed, ", "))
-		if back, err := l.goBack(ctx, d, why); back || err != nil {
-			return err
-		}
-		return errors.New(why)
 	}
 	why := fmt.Sprintf("%d cases passed", total)
 	switch total {
@@ -74,17 +69,48 @@ func (l *Line) through(ctx context.Context, d store.Delivery) error {
 	return l.apply(ctx, d, delivery.Proved, "", why)
 }
 
+// ownStage gives a delivery's stage as the version has it; nil where it takes it away.
+func (l *Line) ownStage(ctx context.Context, d store.Delivery) (*manifest.Stage, error) {
+	service, _, err := l.planner.Service(ctx, d.Service, d.Version)
+	if err != nil {
+		return nil, err
+	}
+	return service.Stage(d.Stage), nil
+}
+
+// passes runs the cases on targets, and tells how many there are and whether they passed.
+// Where they did not the version goes back by itself, or the error says that it stops.
+func (l *Line) passes(ctx context.Context, d store.Delivery, targets []manifest.Target) (total int, passed bool,
+	err error) {
+	failed, total, err := l.prove(ctx, d, targets)
+	if err != nil || len(failed) == 0 {
+		return total, err == nil, err
+	}
+	why := fmt.Sprintf("%d of %d cases failed: %s", len(failed), total, strings.Join(failed, ", "))
+	if back, err := l.goBack(ctx, d, why); back || err != nil {
+		return total, false, err
+	}
+	return total, false, errors.New(why)
+}
+
 // deploying looks whether the newest deployment of a delivery has ended, and goes
 // on with the next target.
 func (l *Line) deploying(ctx context.Context, d store.Delivery) error {
 	if len(d.Deployments) == 0 {
 		return l.deploy(ctx, d, 0)
 	}
-	targets, together, err := l.targets(ctx, d)
+	if back, err := l.goBack(ctx, d, ""); back || err != nil { // what was proved between two targets failed
+		return err
+	}
+	targets, err := l.planner.Targets(ctx, d.Service, d.Stage, d.Version)
 	if err != nil {
 		return err
 	}
-	if together && len(d.Deployments) < len(targets) {
+	stage, err := l.ownStage(ctx, d)
+	if err != nil {
+		return err
+	}
+	if stage != nil && stage.Together && len(d.Deployments) < len(targets) {
 		return l.deploy(ctx, d, len(d.Deployments)) // the next one need not wait for those before
 	}
 	var failed error
@@ -102,22 +128,23 @@ func (l *Line) deploying(ctx context.Context, d store.Delivery) error {
 	if failed != nil {
 		return failed
 	}
-	return l.deploy(ctx, d, len(d.Deployments))
+	done := len(d.Deployments)
+	if stage != nil && done < len(targets) && l.provesBetween(ctx, d, stage) {
+		if _, passed, err := l.passes(ctx, d, targets[done-1:done]); err != nil || !passed {
+			return err
+		}
+	}
+	return l.deploy(ctx, d, done)
 }
 
-// targets gives the targets of a delivery's stage, and whether they are deployed at
-// the same time: as the version says, or where it takes the stage away, one after the
-// other.
-func (l *Line) targets(ctx context.Context, d store.Delivery) (targets []manifest.Target, together bool, err error) {
-	if targets, err = l.planner.Targets(ctx, d.Service, d.Stage, d.Version); err != nil {
-		return nil, false, err
+// provesBetween tells whether each target has to pass its cases before the next one
+// begins: where the version says so, or the rules that stand in the stage.
+func (l *Line) provesBetween(ctx context.Context, d store.Delivery, own *manifest.Stage) bool {
+	if own.ProveBetween {
+		return true
 	}
-	service, _, err := l.planner.Service(ctx, d.Service, d.Version)
-	if err != nil {
-		return nil, false, err
-	}
-	stage := service.Stage(d.Stage)
-	return targets, stage != nil && stage.Together, nil
+	entry, err := l.planner.Entry(ctx, d.Service, d.Stage, d.Version)
+	return err == nil && entry.Standing != nil && entry.Standing.ProveBetween && !own.Together
 }
 
 // deploy plans for the stage's target of that index, and asks for its deployment;

@@ -40,7 +40,7 @@ func (l *Line) beginShift(ctx context.Context, d store.Delivery, targets []manif
 		return err
 	}
 	before := standing[d.Stage]
-	if before == 0 || before == d.Version || d.Removes {
+	if before == 0 || before == d.Version && !d.Rest || d.Removes {
 		return nil
 	}
 	if _, err := l.store.Delivery(ctx, d.Service, before, d.Stage); err != nil {
@@ -207,7 +207,7 @@ func (l *Line) bring(ctx context.Context, d store.Delivery, v *store.Shift) (boo
 	if err != nil {
 		return false, err
 	}
-	for _, target := range targets {
+	for _, target := range targets[:min(len(targets), len(d.Deployments))] { // where it has come to
 		at := manifest.Place{Service: d.Service, Stage: d.Stage, Target: target}
 		p, err := deploy.Patiently(ctx, func() (*plan.Plan, error) { return l.planner.Compute(ctx, at, d.Version) })
 		switch {
@@ -241,6 +241,10 @@ func (l *Line) wentBack(ctx context.Context, d store.Delivery, v store.Shift) er
 	before, err := l.store.Delivery(ctx, d.Service, v.Before, d.Stage)
 	if err != nil {
 		return err
+	}
+	if v.Before == d.Version { // the rest of it went back: what was there before stays
+		before = gone.To
+		before.Rest = false
 	}
 	back, err := moveBy(before, delivery.Return, "", fmt.Sprintf("version %d went back: %s", d.Version, v.Back))
 	if err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"slices"
 
+	"rudmar/core/delivery"
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
 )
@@ -18,6 +19,8 @@ type Draft struct {
 	Version int // whose archives are taken where the code is not edited
 	Service *manifest.Service
 	Code    map[string][]string // function → edited files of its code; nil where nothing is edited
+	// Choice is which functions enter; nil for all.
+	Choice *delivery.Choice
 }
 
 // Sketch makes the plan that an edit would come to, with an outlook.

@@ -5,20 +5,26 @@ import (
 	"errors"
 	"sort"
 
+	"rudmar/core/delivery"
 	"rudmar/core/pack"
 )
 
-// changedFiles lists, per function, the files whose bytes differ between two versions.
-func (p *Planner) changedFiles(ctx context.Context, service string, from, to int) (map[string][]string, error) {
+// changedFiles lists, per function, the files whose bytes differ between what is there,
+// of a version, and what enters.
+func (p *Planner) changedFiles(ctx context.Context, d Draft, from int) (map[string][]string, error) {
 	out := map[string][]string{}
-	if from == 0 || from == to {
+	if from == 0 {
 		return out, nil
 	}
-	before, err := p.digests(ctx, service, from)
+	there, err := p.store.ChoiceThere(ctx, d.Place.Service, from, d.Place.Stage)
+	if err != nil || from == d.Version && there == nil {
+		return out, err
+	}
+	before, err := p.digests(ctx, d.Place.Service, from, there)
 	if err != nil {
 		return nil, err
 	}
-	after, err := p.digests(ctx, service, to)
+	after, err := p.digests(ctx, d.Place.Service, d.Version, d.Choice)
 	if err != nil {
 		return nil, err
 	}
@@ -36,13 +42,23 @@ func (p *Planner) changedFiles(ctx context.Context, service string, from, to int
 	return out, nil
 }
 
-func (p *Planner) digests(ctx context.Context, service string, version int) (map[string]string, error) {
-	list, err := p.store.VersionFunctions(ctx, service, version)
+// digests gives the archives of a version, by function, and of those that were left at
+// other versions by a choice.
+func (p *Planner) digests(ctx context.Context, service string, version int,
+	c *delivery.Choice) (map[string]string, error) {
 	out := map[string]string{}
-	for _, f := range list {
-		out[f.Function] = f.Digest
+	for _, v := range versionsOf(c, version) {
+		list, err := p.store.VersionFunctions(ctx, service, v)
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range list {
+			if c.Version(f.Function, version) == v {
+				out[f.Function] = f.Digest
+			}
+		}
 	}
-	return out, err
+	return out, nil
 }
 
 func differing(a, b pack.Listing) []string {

@@ -179,11 +179,11 @@ func (p *Planner) Targets(ctx context.Context, service, stage string, version in
 // longer declares the place, and something was put there.
 func (p *Planner) Wanted(ctx context.Context, place manifest.Place, version int, kinds api.Kinds) ([]expand.Resource,
 	[]expand.Problem, error) {
-	service, _, err := p.Service(ctx, place.Service, version)
+	d, err := p.draftOf(ctx, place, version)
 	if err != nil {
 		return nil, nil, err
 	}
-	return p.wanted(ctx, Draft{Place: place, Version: version, Service: service}, kinds)
+	return p.wanted(ctx, d, kinds)
 }
 
 // wanted gives the resources that manifests become in a place.
@@ -196,6 +196,14 @@ func (p *Planner) wanted(ctx context.Context, d Draft, kinds api.Kinds) ([]expan
 			return nil, nil, err
 		}
 		return nil, nil, fmt.Errorf("%w: version %d has no stage %s on %s", ErrNoTarget, version, place.Stage, place.Target)
+	}
+	if d.Choice != nil {
+		resources, problems, err := p.mixed(ctx, d, kinds)
+		if err != nil {
+			return nil, nil, err
+		}
+		steered, err := p.steered(ctx, place, version, resources)
+		return steered, problems, err
 	}
 	functions, err := p.store.VersionFunctions(ctx, place.Service, version)
 	if err != nil {
@@ -224,9 +232,26 @@ func (p *Planner) wanted(ctx context.Context, d Draft, kinds api.Kinds) ([]expan
 	return steered, problems, err
 }
 
-// Compute makes the plan that takes a place to a version.
+// Compute makes the plan that takes a place to a version: to those of its functions
+// that were asked for there.
 func (p *Planner) Compute(ctx context.Context, place manifest.Place, version int) (*plan.Plan, error) {
 	in, err := p.inputs(ctx, place, version)
+	if err != nil {
+		return nil, err
+	}
+	return plan.Compute(in), nil
+}
+
+// ComputeChosen makes a plan like Compute, for other functions than were asked for; nil
+// for all of them.
+func (p *Planner) ComputeChosen(ctx context.Context, place manifest.Place, version int,
+	choice *delivery.Choice) (*plan.Plan, error) {
+	d, err := p.draftOf(ctx, place, version)
+	if err != nil {
+		return nil, err
+	}
+	d.Choice = choice
+	in, err := p.gather(ctx, d)
 	if err != nil {
 		return nil, err
 	}
@@ -249,21 +274,29 @@ type Wish struct {
 	Version int
 	// TakeAway lists addresses that are live there, are not Rudmar's own, and are to go.
 	TakeAway []string
+	// Chosen is another choice of functions than was asked for; nil for that one.
+	Chosen *Chosen
 }
+
+// Chosen is a choice of functions, or that all are meant.
+type Chosen struct{ Choice *delivery.Choice }
 
 // Foresee makes a plan like Compute, with what was observed of the stage held
 // against it. Where nothing can be observed the plan has no outlook.
 func (p *Planner) Foresee(ctx context.Context, w Wish) (*plan.Plan, error) {
-	service, _, err := p.Service(ctx, w.Place.Service, w.Version)
+	d, err := p.draftOf(ctx, w.Place, w.Version)
 	if err != nil {
 		return nil, err
 	}
-	in, err := p.gather(ctx, Draft{Place: w.Place, Version: w.Version, Service: service})
+	if w.Chosen != nil {
+		d.Choice = w.Chosen.Choice
+	}
+	in, err := p.gather(ctx, d)
 	if err != nil {
 		return nil, err
 	}
 	in.TakeAway = w.TakeAway
-	if in.Seen, err = p.seen(ctx, w.Place, service, &in); err != nil {
+	if in.Seen, err = p.seen(ctx, w.Place, d.Service, &in); err != nil {
 		return nil, err
 	}
 	return plan.Compute(in), nil
@@ -271,11 +304,11 @@ func (p *Planner) Foresee(ctx context.Context, w Wish) (*plan.Plan, error) {
 
 // inputs gathers what the plan of a version is made of.
 func (p *Planner) inputs(ctx context.Context, place manifest.Place, version int) (in plan.Inputs, err error) {
-	service, _, err := p.Service(ctx, place.Service, version)
+	d, err := p.draftOf(ctx, place, version)
 	if err != nil {
 		return in, err
 	}
-	return p.gather(ctx, Draft{Place: place, Version: version, Service: service})
+	return p.gather(ctx, d)
 }
 
 // gather gathers what a plan is made of.
@@ -325,7 +358,7 @@ func (p *Planner) gather(ctx context.Context, d Draft) (in plan.Inputs, err erro
 		return in, err
 	}
 	for _, fn := range service.Functions {
-		if fn.Was != "" {
+		if fn.Was != "" && d.Choice.Enters(fn.Name) {
 			in.Renamed[fn.Name] = fn.Was
 		}
 	}
@@ -342,7 +375,7 @@ func (p *Planner) gather(ctx context.Context, d Draft) (in plan.Inputs, err erro
 	if in.Usual, err = p.store.UsualTimes(ctx); err != nil {
 		return in, err
 	}
-	if in.Files, err = p.changedFiles(ctx, place.Service, current.Version, version); err != nil {
+	if in.Files, err = p.changedFiles(ctx, d, current.Version); err != nil {
 		return in, err
 	}
 	return in, nil

@@ -12,6 +12,7 @@ import (
 
 	"github.com/cenkalti/backoff/v5"
 
+	"rudmar/core/delivery"
 	"rudmar/core/plan"
 	"rudmar/core/resource"
 	"rudmar/engine/rest"
@@ -206,6 +207,7 @@ type execution struct {
 	client  *platform.Client
 	scope   platform.Scope
 	secrets map[string]map[string]string // address → attribute → value
+	choice  *delivery.Choice             // which functions enter; nil for all
 	// going ends when somebody cancels: what a platform does not answer to is not
 	// tried again then.
 	going context.Context
@@ -282,6 +284,9 @@ func (x *execution) prepare(ctx context.Context) error {
 	}
 	wanted, _, err := x.planner.Wanted(ctx, place, x.plan.Base.Version, kinds)
 	if err != nil {
+		return err
+	}
+	if x.choice, err = x.store.Choice(ctx, place.Service, x.plan.Base.Version, place.Stage); err != nil {
 		return err
 	}
 	x.secrets = map[string]map[string]string{}
@@ -368,7 +373,7 @@ func (x *execution) step(ctx context.Context, s *plan.Step, state store.Step) re
 	if ctx.Err() != nil {
 		return result{step: s.Index, lost: ctx.Err()} // the outcome is not known: it is sent again at the next start
 	}
-	outcome := store.Outcome{Deployment: x.id, Step: *s, Version: x.plan.Base.Version, Platform: computed}
+	outcome := store.Outcome{Deployment: x.id, Step: *s, Version: x.versionOf(s), Platform: computed}
 	if err != nil {
 		outcome.Error = err.Error()
 	}
@@ -376,6 +381,11 @@ func (x *execution) step(ctx context.Context, s *plan.Step, state store.Step) re
 		return result{step: s.Index, lost: lost}
 	}
 	return result{step: s.Index, err: err}
+}
+
+// versionOf gives the version that a step's function is at once it is done.
+func (x *execution) versionOf(s *plan.Step) int {
+	return x.choice.Version(s.Function, x.plan.Base.Version)
 }
 
 func (x *execution) send(ctx context.Context, s *plan.Step, key string) (map[string]any, error) {
@@ -396,7 +406,7 @@ func (x *execution) send(ctx context.Context, s *plan.Step, key string) (map[str
 	}
 	r, err := x.client.Put(ctx, x.scope, s.Address,
 		platform.Wish{Key: key, Match: s.Tag, Fence: x.lease.Fence, Attributes: s.Want, Secrets: x.secrets[s.Address],
-			Version: x.plan.Base.Version, Was: s.Was, Replace: s.Change == resource.Replace})
+			Version: x.versionOf(s), Was: s.Was, Replace: s.Change == resource.Replace})
 	if err != nil {
 		return nil, err
 	}

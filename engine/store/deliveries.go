@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"rudmar/core/delivery"
@@ -32,7 +33,14 @@ type Delivery struct {
 	Turn int64
 	// Agreed is what entering meant when it was agreed to; nil where nobody had to.
 	Agreed []string
+	// Choice is which functions of the version enter; nil for all. Rest tells that the
+	// others follow now: once they have, nothing is left out.
+	Choice *delivery.Choice
+	Rest   bool
 }
+
+// Enters tells whether a function of the version enters with this delivery.
+func (d Delivery) Enters(function string) bool { return d.Rest || d.Choice.Enters(function) }
 
 // What a version that stopped may miss.
 const (
@@ -44,20 +52,23 @@ const (
 // be in: somebody else was faster.
 var ErrMoved = errors.New("it has moved on in the meantime")
 
-const deliveryColumns = `service, version, stage, state, since, why, requested_by, deployments, removes, turn, missing, agreed`
+const deliveryColumns = `service, version, stage, state, since, why, requested_by, deployments, removes, turn, missing, agreed, choice, rest`
 
 func takeDelivery(r scanner) (Delivery, error) {
 	var d Delivery
 	var since int64
-	var deployments, agreed string
+	var deployments, agreed, choice string
 	err := r.Scan(&d.Service, &d.Version, &d.Stage, &d.State, &since, &d.Why, &d.RequestedBy, &deployments, &d.Removes,
-		&d.Turn, &d.Missing, &agreed)
+		&d.Turn, &d.Missing, &agreed, &choice, &d.Rest)
 	d.Since = millis(since)
 	if err == nil {
 		err = json.Unmarshal([]byte(deployments), &d.Deployments)
 	}
 	if err == nil && agreed != "" {
 		err = json.Unmarshal([]byte(agreed), &d.Agreed)
+	}
+	if err == nil {
+		d.Choice, err = choiceOf(choice)
 	}
 	return d, err
 }
@@ -110,7 +121,7 @@ func (tx Tx) again(ctx context.Context, service string, version int, turn int64)
 		text string
 		args []any
 	}{
-		{`UPDATE deliveries SET state = 'waiting', since = ?4, why = '', requested_by = '', agreed = '' WHERE service = ?1 AND version = ?2 AND turn < ?3
+		{`UPDATE deliveries SET state = 'waiting', since = ?4, why = '', requested_by = '', agreed = '', choice = '', rest = 0 WHERE service = ?1 AND version = ?2 AND turn < ?3
 			AND state IN ('settled', 'stopped', 'refused', 'went back', 'overtaken')
 			AND NOT (state = 'settled' AND EXISTS (SELECT 1 FROM standing s WHERE s.service = deliveries.service AND s.stage = deliveries.stage AND s.version = deliveries.version))`,
 			[]any{service, version, turn, tx.s.stamp()}},
@@ -205,9 +216,10 @@ func (tx Tx) MoveDelivery(ctx context.Context, m Move) error {
 		agreed = toJSON(d.Agreed)
 	}
 	result, err := tx.ExecContext(ctx,
-		`UPDATE deliveries SET state = ?, since = ?, why = ?, requested_by = ?, deployments = ?, agreed = ?, missing = ? WHERE service = ? AND version = ? AND stage = ? AND state = ?`,
+		`UPDATE deliveries SET state = ?, since = ?, why = ?, requested_by = ?, deployments = ?, agreed = ?, missing = ?, choice = ?, rest = ? WHERE service = ? AND version = ? AND stage = ? AND state = ?
+			AND (state <> 'waiting' OR choice = ?)`, // what was asked for meanwhile is not overwritten
 		d.State, tx.s.stamp(), d.Why, d.RequestedBy, toJSON(append([]int64{}, d.Deployments...)), agreed, d.Missing,
-		d.Service, d.Version, d.Stage, from)
+		choiceText(d.Choice), d.Rest, d.Service, d.Version, d.Stage, from, choiceText(d.Choice))
 	if err != nil {
 		return err
 	}
@@ -224,7 +236,7 @@ func (tx Tx) MoveDelivery(ctx context.Context, m Move) error {
 			return err
 		}
 	}
-	if d.State == delivery.Proving {
+	if d.State == delivery.Planning {
 		if err := tx.dropCases(ctx, d); err != nil {
 			return err
 		}
@@ -240,8 +252,10 @@ func (tx Tx) MoveDelivery(ctx context.Context, m Move) error {
 		Entry{Person: m.Person, Service: d.Service, Stage: d.Stage, What: "delivery", Text: text}); err != nil {
 		return err
 	}
-	if err := tx.pass(ctx, d); err != nil {
-		return err
+	if from != delivery.Waiting { // what waited for the rest and stays as it is has not come
+		if err := tx.pass(ctx, d); err != nil {
+			return err
+		}
 	}
 	if err := tx.Notify(ctx, noticeDelivery+string(d.State), d.Service, d.Stage, text,
 		map[string]any{"version": d.Version, "state": d.State, "why": d.Why, "by": m.Person}); err != nil {
@@ -287,16 +301,21 @@ func (s *Store) whileWaiting(ctx context.Context, service string, version int, s
 	})
 }
 
-// Request keeps that somebody asked for a version that waits for a stage.
-func (s *Store) Request(ctx context.Context, service string, version int, stage, person string) error {
+// Request keeps that somebody asked for a version that waits for a stage, or for some
+// functions of it.
+func (s *Store) Request(ctx context.Context, service string, version int, stage, person string,
+	choice *delivery.Choice) error {
 	return s.whileWaiting(ctx, service, version, stage, func(tx Tx) error {
 		if _, err := tx.ExecContext(ctx,
-			`UPDATE deliveries SET requested_by = ? WHERE service = ? AND version = ? AND stage = ?`, person, service,
-			version, stage); err != nil {
+			`UPDATE deliveries SET requested_by = ?, choice = CASE rest WHEN 1 THEN choice ELSE ? END WHERE service = ? AND version = ? AND stage = ?`,
+			person, choiceText(choice), service, version, stage); err != nil {
 			return err
 		}
-		return tx.Note(ctx, Entry{Person: person, Service: service, Stage: stage, What: "asked for",
-			Text: "version " + itoa(version)})
+		text := "version " + itoa(version)
+		if choice != nil {
+			text = strings.Join(choice.Functions, ", ") + " of " + text
+		}
+		return tx.Note(ctx, Entry{Person: person, Service: service, Stage: stage, What: "asked for", Text: text})
 	})
 }
 

@@ -58,6 +58,10 @@ func (s *Store) OldArchives(ctx context.Context, before time.Time) ([]Artifact, 
 			OR v.number > (SELECT max(number) FROM versions n WHERE n.service = v.service) - ?2
 			OR EXISTS (SELECT 1 FROM stages s WHERE s.service = v.service AND s.version = v.number)
 			OR EXISTS (SELECT 1 FROM standing s WHERE s.service = v.service AND s.version = v.number)
+			OR EXISTS (SELECT 1 FROM deliveries d, json_each(d.choice, '$.kept') k
+				WHERE d.service = v.service AND d.choice <> '' AND k.value = v.number
+				AND (d.state NOT IN ('settled', 'refused', 'went back', 'overtaken') OR EXISTS (SELECT 1 FROM standing s
+					WHERE s.service = d.service AND s.stage = d.stage AND s.version = d.version)))
 			OR EXISTS (SELECT 1 FROM deliveries d WHERE d.service = v.service AND d.version = v.number AND d.state IN ('waiting', 'planning', 'deploying', 'shifting', 'proving', 'stopped'))))`, old(before), newestKept)
 }
 

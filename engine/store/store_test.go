@@ -281,7 +281,7 @@ func TestDeliveries(t *testing.T) {
 	if err != nil || back.State != delivery.Deploying || len(back.Deployments) != 2 || !back.Since.Equal(c.Now()) {
 		t.Errorf("%+v %v", back, err)
 	}
-	must(t, s.Request(ctx, "frostline", version, "live", "wren"))
+	must(t, s.Request(ctx, "frostline", version, "live", "wren", nil))
 	must(t, s.Approve(ctx, "frostline", version, "live", store.Approval{Person: "linden", Comment: "yes"}))
 	must(t, s.Approve(ctx, "frostline", version, "live", store.Approval{Person: "linden", Comment: "yes, again"}))
 	approvals, err := s.Approvals(ctx, "frostline", version, "live")
@@ -292,7 +292,7 @@ func TestDeliveries(t *testing.T) {
 	must(t, err)
 	must(t, s.EndCase(ctx, store.CaseRun{ID: begun, Passed: true, Body: "{}"}))
 	from := d
-	d.State = delivery.Proving
+	d.State = delivery.Planning
 	must(t, s.MoveDeliveries(ctx, store.Move{From: from.State, To: d})) // what came of cases before is forgotten
 	begun, err = s.BeginCase(ctx, d, store.CaseRun{Function: "warn", Name: "b"})
 	must(t, err)

@@ -188,6 +188,7 @@ const (
 	NeedKindBuild    NeedKind = "build"
 	NeedKindDrift    NeedKind = "drift"
 	NeedKindErrors   NeedKind = "errors"
+	NeedKindLeft     NeedKind = "left"
 	NeedKindMemory   NeedKind = "memory"
 	NeedKindParked   NeedKind = "parked"
 	NeedKindPlatform NeedKind = "platform"
@@ -205,6 +206,8 @@ func (e NeedKind) Valid() bool {
 	case NeedKindDrift:
 		return true
 	case NeedKindErrors:
+		return true
+	case NeedKindLeft:
 		return true
 	case NeedKindMemory:
 		return true
@@ -431,11 +434,14 @@ type Board struct {
 
 // BoardCell defines model for BoardCell.
 type BoardCell struct {
-	At          *int64 `json:"at,omitempty"`
-	Behind      *int   `json:"behind,omitempty"`
-	Calls       *int   `json:"calls,omitempty"`
-	Drifted     *bool  `json:"drifted,omitempty"`
-	Errors      *int   `json:"errors,omitempty"`
+	At      *int64 `json:"at,omitempty"`
+	Behind  *int   `json:"behind,omitempty"`
+	Calls   *int   `json:"calls,omitempty"`
+	Drifted *bool  `json:"drifted,omitempty"`
+	Errors  *int   `json:"errors,omitempty"`
+
+	// LeftOut The version that came in here without it
+	LeftOut     *int   `json:"leftOut,omitempty"`
 	MemoryLimit *int64 `json:"memoryLimit,omitempty"`
 	MemoryPeak  *int64 `json:"memoryPeak,omitempty"`
 	Stage       string `json:"stage"`
@@ -663,22 +669,27 @@ type Delivery struct {
 
 // DeliveryPlace defines model for DeliveryPlace.
 type DeliveryPlace struct {
-	Since int64  `json:"since"`
-	Stage string `json:"stage"`
-	State string `json:"state"`
-	Why   string `json:"why"`
+	// Only The functions that were asked for; absent for all
+	Only  *[]string `json:"only,omitempty"`
+	Since int64     `json:"since"`
+	Stage string    `json:"stage"`
+	State string    `json:"state"`
+	Why   string    `json:"why"`
 }
 
 // DeliveryStage defines model for DeliveryStage.
 type DeliveryStage struct {
 	// Actions What the person signed in may do now
-	Actions     []string      `json:"actions"`
-	Approvals   []Approval    `json:"approvals"`
-	Cases       []CaseRun     `json:"cases"`
-	Deployments []int64       `json:"deployments"`
-	Digests     []DigestPair  `json:"digests"`
-	Gates       []Gate        `json:"gates"`
-	Place       DeliveryPlace `json:"place"`
+	Actions     []string     `json:"actions"`
+	Approvals   []Approval   `json:"approvals"`
+	Cases       []CaseRun    `json:"cases"`
+	Deployments []int64      `json:"deployments"`
+	Digests     []DigestPair `json:"digests"`
+	Gates       []Gate       `json:"gates"`
+
+	// LeftOut Functions of it that are not there yet, for others were chosen
+	LeftOut *[]string     `json:"leftOut,omitempty"`
+	Place   DeliveryPlace `json:"place"`
 
 	// Shift How the version came into the stage after another one, where the stage moves calls in shares
 	Shift   *ShiftState `json:"shift,omitempty"`
@@ -691,6 +702,9 @@ type DeliveryWish struct {
 
 	// Confirm The stage's name, where something is deleted or becomes public
 	Confirm *string `json:"confirm,omitempty"`
+
+	// Functions The functions that are asked for; all where there are none
+	Functions *[]Name `json:"functions,omitempty"`
 
 	// Gate The name of the gate that is passed over
 	Gate *string `json:"gate,omitempty"`
@@ -1204,7 +1218,10 @@ type MadeToken struct {
 type Meaning struct {
 	// Confirm Why the stage's name has to be typed; absent where it need not be
 	Confirm *string `json:"confirm,omitempty"`
-	Digest  string  `json:"digest"`
+
+	// Differing The functions of it that differ from what is there, where some of them may be chosen
+	Differing *[]string `json:"differing,omitempty"`
+	Digest    string    `json:"digest"`
 
 	// Lines What it does and means, a sentence each
 	Lines   []string        `json:"lines"`
@@ -2015,6 +2032,15 @@ type ListDeliveriesParams struct {
 	State *string `form:"state,omitempty" json:"state,omitempty"`
 }
 
+// GetMeaningParams defines parameters for GetMeaning.
+type GetMeaningParams struct {
+	// Functions Only these functions, where the rules of the stage allow a choice; else those that were asked for
+	Functions *[]Name `form:"functions,omitempty" json:"functions,omitempty"`
+
+	// Rest All of it, whatever was asked for
+	Rest *bool `form:"rest,omitempty" json:"rest,omitempty"`
+}
+
 // ListDriftParams defines parameters for ListDrift.
 type ListDriftParams struct {
 	// Stage All stages where none is given
@@ -2520,10 +2546,10 @@ type ClientInterface interface {
 	// Corresponds with GET /services/{service}/deliveries/{version}/stages/{stage} (the `GetDeliveryStage` operationId).
 	GetDeliveryStage(ctx context.Context, service Service, version Version, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetMeaning What it would do and mean to put a version into a stage now, over all its targets
+	// GetMeaning What it would do and mean to put a version, or some functions of it, into a stage now, over all its targets
 	//
 	// Corresponds with GET /services/{service}/deliveries/{version}/stages/{stage}/meaning (the `GetMeaning` operationId).
-	GetMeaning(ctx context.Context, service Service, version Version, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetMeaning(ctx context.Context, service Service, version Version, stage Stage, params *GetMeaningParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ActOnDeliveryWithBody Asks for a delivery, approves it, refuses it, and so on
 	//
@@ -3510,11 +3536,11 @@ func (c *Client) GetDeliveryStage(ctx context.Context, service Service, version 
 	return c.Client.Do(req)
 }
 
-// GetMeaning What it would do and mean to put a version into a stage now, over all its targets
+// GetMeaning What it would do and mean to put a version, or some functions of it, into a stage now, over all its targets
 //
 // Corresponds with GET /services/{service}/deliveries/{version}/stages/{stage}/meaning (the `GetMeaning` operationId).
-func (c *Client) GetMeaning(ctx context.Context, service Service, version Version, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetMeaningRequest(c.Server, service, version, stage)
+func (c *Client) GetMeaning(ctx context.Context, service Service, version Version, stage Stage, params *GetMeaningParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetMeaningRequest(c.Server, service, version, stage, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5816,7 +5842,7 @@ func NewGetDeliveryStageRequest(server string, service Service, version Version,
 }
 
 // NewGetMeaningRequest constructs an http.Request for the GetMeaning method
-func NewGetMeaningRequest(server string, service Service, version Version, stage Stage) (*http.Request, error) {
+func NewGetMeaningRequest(server string, service Service, version Version, stage Stage, params *GetMeaningParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5853,6 +5879,45 @@ func NewGetMeaningRequest(server string, service Service, version Version, stage
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Functions != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "functions", *params.Functions, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Rest != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "rest", *params.Rest, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -8776,12 +8841,12 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /services/{service}/deliveries/{version}/stages/{stage} (the `GetDeliveryStage` operationId).
 	GetDeliveryStageWithResponse(ctx context.Context, service Service, version Version, stage Stage, reqEditors ...RequestEditorFn) (*GetDeliveryStageResponse, error)
 
-	// GetMeaningWithResponse What it would do and mean to put a version into a stage now, over all its targets
+	// GetMeaningWithResponse What it would do and mean to put a version, or some functions of it, into a stage now, over all its targets
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /services/{service}/deliveries/{version}/stages/{stage}/meaning (the `GetMeaning` operationId).
-	GetMeaningWithResponse(ctx context.Context, service Service, version Version, stage Stage, reqEditors ...RequestEditorFn) (*GetMeaningResponse, error)
+	GetMeaningWithResponse(ctx context.Context, service Service, version Version, stage Stage, params *GetMeaningParams, reqEditors ...RequestEditorFn) (*GetMeaningResponse, error)
 
 	// ActOnDeliveryWithBodyWithResponse Asks for a delivery, approves it, refuses it, and so on
 	//
@@ -13484,13 +13549,13 @@ func (c *ClientWithResponses) GetDeliveryStageWithResponse(ctx context.Context, 
 	return ParseGetDeliveryStageResponse(rsp)
 }
 
-// GetMeaningWithResponse What it would do and mean to put a version into a stage now, over all its targets
+// GetMeaningWithResponse What it would do and mean to put a version, or some functions of it, into a stage now, over all its targets
 //
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /services/{service}/deliveries/{version}/stages/{stage}/meaning (the `GetMeaning` operationId).
-func (c *ClientWithResponses) GetMeaningWithResponse(ctx context.Context, service Service, version Version, stage Stage, reqEditors ...RequestEditorFn) (*GetMeaningResponse, error) {
-	rsp, err := c.GetMeaning(ctx, service, version, stage, reqEditors...)
+func (c *ClientWithResponses) GetMeaningWithResponse(ctx context.Context, service Service, version Version, stage Stage, params *GetMeaningParams, reqEditors ...RequestEditorFn) (*GetMeaningResponse, error) {
+	rsp, err := c.GetMeaning(ctx, service, version, stage, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -16970,9 +17035,9 @@ type ServerInterface interface {
 	// GetDeliveryStage Gates and cases of a version in a stage
 	// (GET /services/{service}/deliveries/{version}/stages/{stage})
 	GetDeliveryStage(ctx *echo.Context, service Service, version Version, stage Stage) error
-	// GetMeaning What it would do and mean to put a version into a stage now, over all its targets
+	// GetMeaning What it would do and mean to put a version, or some functions of it, into a stage now, over all its targets
 	// (GET /services/{service}/deliveries/{version}/stages/{stage}/meaning)
-	GetMeaning(ctx *echo.Context, service Service, version Version, stage Stage) error
+	GetMeaning(ctx *echo.Context, service Service, version Version, stage Stage, params GetMeaningParams) error
 	// ActOnDelivery Asks for a delivery, approves it, refuses it, and so on
 	// (POST /services/{service}/deliveries/{version}/stages/{stage}/{action})
 	ActOnDelivery(ctx *echo.Context, service Service, version Version, stage Stage, action string) error
@@ -17714,8 +17779,24 @@ func (w *ServerInterfaceWrapper) GetMeaning(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stage: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetMeaningParams
+	// ------------- Optional query parameter "functions" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "functions", ctx.QueryParams(), &params.Functions, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter functions: %s", err))
+	}
+
+	// ------------- Optional query parameter "rest" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "rest", ctx.QueryParams(), &params.Rest, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter rest: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetMeaning(ctx, service, version, stage)
+	err = w.Handler.GetMeaning(ctx, service, version, stage, params)
 	return err
 }
 
@@ -20375,6 +20456,7 @@ type GetMeaningRequestObject struct {
 	Service Service `json:"service"`
 	Version Version `json:"version"`
 	Stage   Stage   `json:"stage"`
+	Params  GetMeaningParams
 }
 
 type GetMeaningResponseObject interface {
@@ -22314,7 +22396,7 @@ type StrictServerInterface interface {
 	// GetDeliveryStage Gates and cases of a version in a stage
 	// (GET /services/{service}/deliveries/{version}/stages/{stage})
 	GetDeliveryStage(ctx context.Context, request GetDeliveryStageRequestObject) (GetDeliveryStageResponseObject, error)
-	// GetMeaning What it would do and mean to put a version into a stage now, over all its targets
+	// GetMeaning What it would do and mean to put a version, or some functions of it, into a stage now, over all its targets
 	// (GET /services/{service}/deliveries/{version}/stages/{stage}/meaning)
 	GetMeaning(ctx context.Context, request GetMeaningRequestObject) (GetMeaningResponseObject, error)
 	// ActOnDelivery Asks for a delivery, approves it, refuses it, and so on
@@ -23445,12 +23527,13 @@ func (sh *strictHandler) GetDeliveryStage(ctx *echo.Context, service Service, ve
 }
 
 // GetMeaning operation middleware
-func (sh *strictHandler) GetMeaning(ctx *echo.Context, service Service, version Version, stage Stage) error {
+func (sh *strictHandler) GetMeaning(ctx *echo.Context, service Service, version Version, stage Stage, params GetMeaningParams) error {
 	var request GetMeaningRequestObject
 
 	request.Service = service
 	request.Version = version
 	request.Stage = stage
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.GetMeaning(ctx.Request().Context(), request.(GetMeaningRequestObject))

@@ -56,6 +56,9 @@ func column(f *Facts, i int, rows map[string]*api.BoardRow) {
 	}
 	for fn, cell := range cells {
 		cell.Behind = api.Optional(f.Behind[stage.Name][fn])
+		if there, _ := f.VersionIn(stage.Name); slices.Contains(f.Left[stage.Name], fn) {
+			cell.LeftOut = &there
+		}
 		if rows[fn] == nil { // taken out of the manifests, but still there
 			rows[fn] = &api.BoardRow{Function: fn, Triggers: []string{}}
 		}
@@ -67,6 +70,9 @@ func column(f *Facts, i int, rows map[string]*api.BoardRow) {
 		cell := cells[fn]
 		if cell == nil {
 			cell = &api.BoardCell{Stage: stage.Name}
+			if there, _ := f.VersionIn(stage.Name); slices.Contains(f.Left[stage.Name], fn) {
+				cell.LeftOut = &there
+			}
 		}
 		row.Cells = append(row.Cells, *cell)
 	}

@@ -36,6 +36,8 @@ type Facts struct {
 	// deployed there, with the functions that wait for their values.
 	Turned map[manifest.Place][]Turned
 	Behind map[string]map[string]int
+	// Left are, by stage, the functions that the version there came in without.
+	Left map[string][]string
 }
 
 // Turned is a secret whose new value is not where it is used yet.

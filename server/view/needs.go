@@ -27,6 +27,11 @@ func Needs(f *Facts) []api.Need {
 	}
 	for _, stage := range f.Stages() {
 		out.ofDeliveries(f, stage.Name)
+		if left := f.Left[stage.Name]; len(left) > 0 {
+			there, _ := f.VersionIn(stage.Name)
+			out.add(api.NeedKindLeft, stage.Name, fmt.Sprintf("deliveries/%d/%s", there, stage.Name),
+				"Version %d came into %s without %s", there, stage.Name, fewWords(left))
+		}
 		for _, p := range f.At(stage.Name) {
 			out.ofLook(f.Looks[p.Place], p.Place)
 			for _, secret := range f.Turned[p.Place] {

@@ -166,3 +166,13 @@ func aheadWords(stops []string) string {
 	}
 	return fmt.Sprintf("%s; and %d more", stops[0], len(stops)-1)
 }
+
+// few is how many names are told in a sentence.
+const few = 3
+
+func fewWords(names []string) string {
+	if len(names) <= few {
+		return strings.Join(names, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(names[:few], ", "), len(names)-few)
+}

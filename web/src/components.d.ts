@@ -19,6 +19,7 @@ declare module 'vue' {
     BDropdownText: typeof import('bootstrap-vue-next/components/BDropdown')['BDropdownText']
     BecomesList: typeof import('./components/BecomesList.vue')['default']
     BFormCheckbox: typeof import('bootstrap-vue-next/components/BFormCheckbox')['BFormCheckbox']
+    BFormCheckboxGroup: typeof import('bootstrap-vue-next/components/BFormCheckbox')['BFormCheckboxGroup']
     BModal: typeof import('bootstrap-vue-next/components/BModal')['BModal']
     BuildNote: typeof import('./components/BuildNote.vue')['default']
     CaseResult: typeof import('./components/CaseResult.vue')['default']
@@ -67,5 +68,6 @@ declare module 'vue' {
     StateWord: typeof import('./components/StateWord.vue')['default']
     TimeAgo: typeof import('./components/TimeAgo.vue')['default']
     TopBar: typeof import('./components/TopBar.vue')['default']
+    TypedConfirm: typeof import('./components/TypedConfirm.vue')['default']
   }
 }

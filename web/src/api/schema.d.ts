@@ -1218,7 +1218,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** What it would do and mean to put a version into a stage now, over all its targets */
+        /** What it would do and mean to put a version, or some functions of it, into a stage now, over all its targets */
         get: operations["getMeaning"];
         put?: never;
         post?: never;
@@ -1236,7 +1236,7 @@ export interface paths {
                 service: components["parameters"]["service"];
                 version: components["parameters"]["version"];
                 stage: components["parameters"]["stage"];
-                action: "request" | "approve" | "withdraw" | "pass-over" | "refuse" | "retry" | "return" | "hold" | "release" | "further" | "back";
+                action: "request" | "approve" | "withdraw" | "pass-over" | "refuse" | "retry" | "return" | "follow" | "hold" | "release" | "further" | "back";
             };
             cookie?: never;
         };
@@ -1950,10 +1950,12 @@ export interface components {
             /** Format: int64 */
             memoryLimit?: number;
             drifted?: boolean;
+            /** @description The version that came in here without it */
+            leftOut?: number;
         };
         Need: {
             /** @enum {string} */
-            kind: "approval" | "drift" | "stopped" | "memory" | "errors" | "parked" | "build" | "platform" | "secret";
+            kind: "approval" | "left" | "drift" | "stopped" | "memory" | "errors" | "parked" | "build" | "platform" | "secret";
             text: string;
             path: string;
             stage?: string;
@@ -2372,6 +2374,8 @@ export interface components {
             /** Format: int64 */
             since: number;
             why: string;
+            /** @description The functions that were asked for; absent for all */
+            only?: string[];
         };
         DeliveryStage: {
             place: components["schemas"]["DeliveryPlace"];
@@ -2383,6 +2387,8 @@ export interface components {
             /** @description What the person signed in may do now */
             actions: string[];
             digests: components["schemas"]["DigestPair"][];
+            /** @description Functions of it that are not there yet, for others were chosen */
+            leftOut?: string[];
             shift?: components["schemas"]["ShiftState"];
         };
         /** @description How the version came into the stage after another one, where the stage moves calls in shares */
@@ -2909,6 +2915,8 @@ export interface components {
             comment?: string;
             /** @description The name of the gate that is passed over */
             gate?: string;
+            /** @description The functions that are asked for; all where there are none */
+            functions?: components["schemas"]["Name"][];
             /** @description The digest of what it meant to whoever acts; approving and taking back are refused without it */
             shown?: string;
             /** @description The stage's name, where something is deleted or becomes public */
@@ -2921,6 +2929,8 @@ export interface components {
             /** @description What it does and means, a sentence each */
             lines: string[];
             targets: components["schemas"]["TargetMeaning"][];
+            /** @description The functions of it that differ from what is there, where some of them may be chosen */
+            differing?: string[];
         };
         TargetMeaning: {
             target: string;
@@ -4618,7 +4628,12 @@ export interface operations {
     };
     getMeaning: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only these functions, where the rules of the stage allow a choice; else those that were asked for */
+                functions?: components["schemas"]["Name"][];
+                /** @description All of it, whatever was asked for */
+                rest?: boolean;
+            };
             header?: never;
             path: {
                 service: components["parameters"]["service"];
@@ -4649,7 +4664,7 @@ export interface operations {
                 service: components["parameters"]["service"];
                 version: components["parameters"]["version"];
                 stage: components["parameters"]["stage"];
-                action: "request" | "approve" | "withdraw" | "pass-over" | "refuse" | "retry" | "return" | "hold" | "release" | "further" | "back";
+                action: "request" | "approve" | "withdraw" | "pass-over" | "refuse" | "retry" | "return" | "follow" | "hold" | "release" | "further" | "back";
             };
             cookie?: never;
         };

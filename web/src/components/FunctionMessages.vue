@@ -27,7 +27,7 @@ const { data, problem, reload } = useLoad(async () => ({ parked: await list(true
 })
 const open = ref<number | null>(null)
 const dropping = ref<number[]>([])
-const confirm = ref('')
+const asking = ref(false)
 const said = ref('')
 const { busy, problem: actionProblem, run } = useAction()
 
@@ -35,10 +35,15 @@ function each(ids: number[], what: string, act: (message: number) => Promise<unk
   return run(async () => {
     for (const id of ids) await act(id)
     said.value = `${count(ids.length, 'message')} ${what}`
-    dropping.value = []
-    confirm.value = ''
+    asking.value = false
     await reload()
   })
+}
+/** Asks once more before messages are taken away. */
+function sure(ids: number[]): void {
+  dropping.value = ids
+  actionProblem.value = null
+  asking.value = true
 }
 const again = (ids: number[]) =>
   each(ids, 'given to the function again', (message) =>
@@ -63,14 +68,24 @@ const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
 <template>
   <section>
     <div class="controls">
-      <select v-if="detail.targets.length > 1" v-model="target" class="form-select" aria-label="Target">
+      <select class="form-select" v-if="detail.targets.length > 1" v-model="target" aria-label="Target">
         <option v-for="t in detail.targets" :key="t">{{ t }}</option>
       </select>
       <button type="button" class="btn btn-sm btn-outline-secondary" @click="reload()">Look again</button>
       <span class="quiet" role="status">{{ said }}</span>
     </div>
     <ProblemNote :problem="problem" :again="reload" />
-    <ProblemNote :problem="actionProblem" />
+    <ProblemNote :problem="asking ? null : actionProblem" />
+    <TypedConfirm
+      v-model="asking"
+      :title="`Take ${count(dropping.length, 'message')} away`"
+      :word="detail.function"
+      :action="`Take ${dropping.length === 1 ? 'it' : 'them'} away`"
+      :busy="busy"
+      :problem="actionProblem"
+      @confirm="drop(dropping)"
+      >What is taken away is gone for good.</TypedConfirm
+    >
     <EmptyNote v-if="data && data.parked.length + data.waiting.length === 0" title="Nothing waits, nothing is parked">
       Messages of queues, objects and other functions' ends wait here until {{ detail.function }} has answered them.
       What fails five times is parked, to be looked at and tried again.
@@ -91,27 +106,12 @@ const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
             type="button"
             class="btn btn-sm btn-outline-secondary"
             :disabled="busy || !session.may('run')"
-            @click="dropping = ids"
+            @click="sure(ids)"
           >
             Take all away
           </button>
         </template>
       </div>
-      <form v-if="dropping.length" class="sheet sheet-pad mb-2" @submit.prevent="drop(dropping)">
-        <label>
-          {{ count(dropping.length, 'message') }} will be gone for good. Type <strong>{{ detail.function }}</strong> to
-          confirm:
-          <input v-model="confirm" class="form-control mt-1" autocomplete="off" />
-        </label>
-        <div class="mt-2">
-          <button type="submit" class="btn btn-sm btn-danger" :disabled="busy || confirm !== detail.function">
-            Take {{ dropping.length === 1 ? 'it' : 'them' }} away
-          </button>
-          <button type="button" class="btn btn-sm btn-link" @click="dropping = []">
-            Keep {{ dropping.length === 1 ? 'it' : 'them' }}
-          </button>
-        </div>
-      </form>
       <div class="sheet mb-3">
         <table v-stack class="rows">
           <thead>
@@ -153,7 +153,7 @@ const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
                   type="button"
                   class="btn btn-sm btn-link"
                   :disabled="busy || !session.may('run')"
-                  @click="dropping = [m.id]"
+                  @click="sure([m.id])"
                 >
                   Take away
                 </button>

@@ -129,10 +129,13 @@ function step(e: KeyboardEvent): void {
                       >
                       <span class="quiet">{{ c.calls ? count(c.calls, 'call') : 'no calls' }}</span>
                       <span v-if="c.errors" class="bad">▲ {{ c.errors }} failed</span>
-                      <span v-if="c.behind" class="wait">{{ c.behind }} behind</span>
+                      <span v-if="c.leftOut" class="wait">left out of {{ c.leftOut }}</span>
+                      <span v-else-if="c.behind" class="wait">{{ c.behind }} behind</span>
                     </span>
                   </RouterLink>
-                  <span v-else class="quiet">not there</span>
+                  <span v-else class="quiet"
+                    >not there<span v-if="c.leftOut" class="wait">, left out of {{ c.leftOut }}</span></span
+                  >
                 </td>
               </tr>
               <tr v-if="after" aria-hidden="true" :style="{ height: `${after}px` }" />
@@ -161,8 +164,8 @@ function step(e: KeyboardEvent): void {
               class="kind"
               :class="{
                 drift: n.kind === 'drift',
-                wait: ['approval', 'secret'].includes(n.kind),
-                bad: !['drift', 'approval', 'secret'].includes(n.kind),
+                wait: ['approval', 'secret', 'left'].includes(n.kind),
+                bad: !['drift', 'approval', 'secret', 'left'].includes(n.kind),
               }"
               >{{ n.kind }}</span
             >

@@ -25,15 +25,21 @@ const { data, problem, reload } = useLoad(
   },
 )
 const comment = ref('')
-const confirm = ref('')
+/** What it means deletes or opens something, which is confirmed by the stage's name. */
+const asking = ref(false)
+const doing = ref<Action>('approve')
 const { busy, problem: actProblem, run } = useAction()
 
 // What it means is looked at where somebody is about to agree to it: they agree
 // to just that, by its digest.
 const back = ref(false)
 const agrees = computed(
-  () => back.value || (data.value?.actions.some((a) => ['approve', 'request', 'pass-over'].includes(a)) ?? false),
+  () =>
+    back.value || (data.value?.actions.some((a) => ['approve', 'request', 'pass-over', 'follow'].includes(a)) ?? false),
 )
+/** The functions that somebody is about to ask for; none for all. */
+const chosen = ref<string[]>([])
+const rest = computed(() => data.value?.actions.includes('follow') || undefined)
 const {
   data: meaning,
   problem: meaningProblem,
@@ -43,11 +49,11 @@ const {
     agrees.value
       ? ask(
           client.GET('/services/{service}/deliveries/{version}/stages/{stage}/meaning', {
-            params: { path: path.value },
+            params: { path: path.value, query: { functions: chosen.value, rest: rest.value } },
           }),
         )
       : null,
-  { watch: () => JSON.stringify([path.value, agrees.value]), topics: ['gates'] },
+  { watch: () => JSON.stringify([path.value, agrees.value, rest.value, chosen.value]), topics: ['gates'] },
 )
 /** Targets where it means the same are told once. */
 const places = computed(() => {
@@ -60,7 +66,7 @@ const places = computed(() => {
   }
   return [...out.values()]
 })
-const mayAgree = computed(() => !!meaning.value && (!meaning.value.confirm || confirm.value === stage.value))
+const mayAgree = computed(() => !!meaning.value)
 
 type Action =
   | 'request'
@@ -70,6 +76,7 @@ type Action =
   | 'refuse'
   | 'retry'
   | 'return'
+  | 'follow'
   | 'hold'
   | 'release'
   | 'further'
@@ -82,17 +89,27 @@ const words: Partial<Record<Action, string>> = {
   refuse: 'Refuse',
   retry: 'Plan and deploy it again',
   return: 'Put this version back',
+  follow: 'Let the rest follow',
 }
 
 /** What stands beside the page; how a shift is steered stands with the shift. */
 const actions = computed(() => data.value?.actions.filter((a) => words[a as Action]) ?? [])
 
-const needsLook = ['approve', 'request', 'return', 'pass-over']
+const needsLook = ['approve', 'request', 'return', 'pass-over', 'follow']
 /** The gate that is to be passed over. */
 const gate = ref('')
 const passable = computed(() => data.value?.gates.filter((g) => g.passable) ?? [])
 
-function act(action: string): Promise<boolean> {
+/** Does it, or asks once more before. */
+function begin(action: string): void {
+  if (needsLook.includes(action) && meaning.value?.confirm) {
+    doing.value = action as Action
+    actProblem.value = null
+    asking.value = true
+  } else void act(action)
+}
+
+function act(action: string, confirm = ''): Promise<boolean> {
   return run(async () => {
     await ask(
       client.POST('/services/{service}/deliveries/{version}/stages/{stage}/{action}', {
@@ -101,14 +118,16 @@ function act(action: string): Promise<boolean> {
           comment: comment.value,
           gate: gate.value || undefined,
           shown: meaning.value?.digest,
-          confirm: confirm.value,
+          confirm,
+          functions: action === 'request' ? chosen.value : undefined,
         },
       }),
     )
     comment.value = ''
     gate.value = ''
-    confirm.value = ''
+    asking.value = false
     back.value = false
+    chosen.value = []
     await reload()
   })
 }
@@ -120,7 +139,10 @@ const { shown: shownDigests, more: moreDigests, unfold: moreOfDigests } = useFol
 const same = computed(() => data.value?.digests.filter((d) => d.digest === d.there).length ?? 0)
 /** What came of the cases when somebody ran them just now. */
 const ran = ref<Schemas['CaseRun'][] | null>(null)
-watch(path, () => (ran.value = null))
+watch(path, () => {
+  ran.value = null
+  chosen.value = []
+})
 const cases = computed(() => ran.value ?? data.value?.cases ?? [])
 const failed = computed(() => cases.value.filter((c) => !c.passed && !c.running).length)
 const running = computed(() => cases.value.filter((c) => c.running).length)
@@ -153,6 +175,8 @@ function runCases(): Promise<boolean> {
         <span v-if="data.place.why && data.place.why !== data.shift?.back" class="wrap-anywhere">{{
           data.place.why
         }}</span>
+        <span v-if="data.place.only">only {{ some(data.place.only) }}</span>
+        <span v-if="data.leftOut" class="wait">without {{ some(data.leftOut) }}</span>
         <RouterLink :to="{ name: 'plan', params: { service }, query: { stage, version } }">its plan</RouterLink>
         <RouterLink v-for="d in data.deployments" :key="d" :to="{ name: 'deployment', params: { service, id: d } }"
           >deployment {{ d }}</RouterLink
@@ -193,8 +217,20 @@ function runCases(): Promise<boolean> {
             </table>
           </div>
           <template v-if="agrees">
-            <h2>What it means in {{ stage }}</h2>
+            <h2>
+              What {{ rest ? 'the rest of it' : chosen.length ? `only ${some(chosen)}` : 'it' }} means in {{ stage }}
+            </h2>
             <ProblemNote :problem="meaningProblem" />
+            <details v-if="data.actions.includes('choose') && (meaning?.differing?.length ?? 0) > 1" class="mb-2">
+              <summary>Ask for some of its functions alone</summary>
+              <p class="quiet mb-1">The others stay as they are in {{ stage }}, and can follow later.</p>
+              <BFormCheckboxGroup
+                :model-value="chosen"
+                :options="meaning?.differing ?? []"
+                aria-label="Functions to ask for"
+                @update:model-value="(v) => (chosen = v ?? [])"
+              />
+            </details>
             <p v-if="!meaning && !meaningProblem" class="quiet">Looking at what it means…</p>
             <div v-for="p in places" :key="p.targets[0]" class="mb-3">
               <p class="mb-1">
@@ -234,27 +270,40 @@ function runCases(): Promise<boolean> {
               >what came just now; what came after the deployment stays as it was</span
             >
           </p>
-          <p v-if="cases.length === 0" class="quiet">They run here once the version is deployed.</p>
+          <p v-if="cases.length === 0" class="quiet">
+            {{
+              ['settled', 'went back', 'refused', 'overtaken'].includes(data.place.state)
+                ? 'None ran here.'
+                : 'They run here once the version is deployed.'
+            }}
+          </p>
           <CaseResult v-for="c in cases" :key="c.target + c.file + c.at" :run="c" />
         </section>
         <aside>
           <h2>What you can do</h2>
           <div class="sheet sheet-pad mb-3">
-            <ProblemNote :problem="actProblem" />
-            <label v-if="agrees && meaning?.confirm" class="d-block mb-2"
-              >{{ meaning.confirm }}. Type <strong>{{ stage }}</strong> to confirm:
-              <input v-model="confirm" class="form-control mt-1" autocomplete="off" />
-            </label>
+            <ProblemNote :problem="asking ? null : actProblem" />
+            <p v-if="agrees && meaning?.confirm" class="bad mb-2">{{ meaning.confirm }}.</p>
+            <TypedConfirm
+              v-model="asking"
+              :title="`${words[doing]} in ${stage}`"
+              :word="stage"
+              :action="words[doing] ?? ''"
+              :busy="busy"
+              :problem="actProblem"
+              @confirm="(typed) => act(doing, typed)"
+              >{{ meaning?.confirm }}.</TypedConfirm
+            >
             <template v-if="actions.length">
               <label
                 v-if="data.actions.some((a) => ['approve', 'refuse', 'return', 'pass-over'].includes(a))"
                 class="d-block mb-2"
                 >Comment
-                <input v-model="comment" class="form-control" placeholder="why" />
+                <input class="form-control" v-model="comment" placeholder="why" />
               </label>
               <label v-if="actions.includes('pass-over')" class="d-block mb-2"
                 >Pass over a gate, with the reason above
-                <select v-model="gate" class="form-select">
+                <select class="form-select" v-model="gate">
                   <option value="">none</option>
                   <option v-for="g in passable" :key="g.name">{{ g.name }}</option>
                 </select>
@@ -276,9 +325,9 @@ function runCases(): Promise<boolean> {
                   :disabled="
                     busy || (needsLook.includes(a) && !mayAgree) || (a === 'pass-over' && (!gate || !comment.trim()))
                   "
-                  @click="act(a)"
+                  @click="begin(a)"
                 >
-                  {{ words[a as Action] }}
+                  {{ words[a as Action] }}{{ needsLook.includes(a) && meaning?.confirm ? '…' : '' }}
                 </button>
               </template>
               <button

@@ -65,7 +65,13 @@ const stop = useLive().listen((change) => {
 onScopeDispose(stop)
 watch(data, () => (moved.value = false))
 
-const confirm = ref('')
+/** It deletes or opens something, which is confirmed by the stage's name. */
+const asking = ref(false)
+const doing = computed(() =>
+  data.value?.runnable.how === 'return' && plan.value
+    ? `Take ${plan.value.base.stage} back to version ${plan.value.base.version}`
+    : 'Run this plan',
+)
 const { busy, problem: runProblem, run } = useAction()
 
 function choose(query: Record<string, string | undefined>): void {
@@ -107,11 +113,11 @@ async function copy(): Promise<void> {
   })
 }
 
-async function go(): Promise<void> {
+async function go(confirm: string): Promise<void> {
   await run(async () => {
     const kept = await keep()
     const { deployment } = await ask(
-      client.POST('/plans/{id}/deployments', { params: { path: { id: kept.id } }, body: { confirm: confirm.value } }),
+      client.POST('/plans/{id}/deployments', { params: { path: { id: kept.id } }, body: { confirm } }),
     )
     if (deployment) await router.push({ name: 'deployment', params: { service: service.value, id: deployment } })
     else
@@ -216,22 +222,25 @@ async function go(): Promise<void> {
               </button></ProblemNote
             >
             <template v-if="['run', 'return'].includes(data.runnable.how)">
-              <label v-if="data.confirm" class="d-block mb-2"
-                >{{ data.confirm }}. Type <strong>{{ plan.base.stage }}</strong> to confirm:
-                <input v-model="confirm" class="form-control mt-1" autocomplete="off" />
-              </label>
+              <TypedConfirm
+                v-model="asking"
+                :title="doing"
+                :word="plan.base.stage"
+                :action="doing"
+                :busy="busy"
+                :problem="runProblem"
+                @confirm="go"
+                >{{ data.confirm }}.</TypedConfirm
+              >
               <button
                 type="button"
                 class="btn btn-primary"
-                :disabled="busy || !session.may('run') || (!!data.confirm && confirm !== plan.base.stage)"
-                @click="go"
+                :disabled="busy || !session.may('run')"
+                @click="data.confirm ? (asking = true) : go('')"
               >
-                {{
-                  data.runnable.how === 'run'
-                    ? 'Run this plan'
-                    : `Take ${plan.base.stage} back to version ${plan.base.version}`
-                }}
+                {{ doing }}{{ data.confirm ? '…' : '' }}
               </button>
+              <p v-if="data.confirm" class="bad mb-0 mt-1">{{ data.confirm }}.</p>
               <p v-if="!session.may('run')" class="quiet mb-0 mt-1">Your role may look at plans, not run them.</p>
             </template>
             <RouterLink

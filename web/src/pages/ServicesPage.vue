@@ -24,12 +24,13 @@ const { busy, problem: actProblem, run } = useAction()
 const made = ref('')
 /** What is about to go or to move: it is confirmed by its name. */
 const doing = ref<{ kind: 'service' | 'repository' | 'move'; name: string } | null>(null)
-const typed = ref('')
+const asking = ref(false)
 const to = ref('')
 
 function begin(kind: 'service' | 'repository' | 'move', name: string): void {
   doing.value = { kind, name }
-  typed.value = ''
+  asking.value = true
+  actProblem.value = null
   to.value = repositories.value?.find((r) => !r.services.includes(name))?.name ?? ''
 }
 
@@ -45,10 +46,10 @@ function make(): Promise<boolean> {
   })
 }
 
-function act(): Promise<boolean> {
+function act(confirm: string): Promise<boolean> {
   return run(async () => {
     const { kind, name } = doing.value ?? { kind: 'service', name: '' }
-    const query = { confirm: typed.value }
+    const query = { confirm }
     if (kind === 'service')
       await ask(client.DELETE('/services/{service}', { params: { path: { service: name }, query } }))
     if (kind === 'repository')
@@ -60,7 +61,7 @@ function act(): Promise<boolean> {
           body: { name: to.value },
         }),
       )
-    doing.value = null
+    asking.value = false
     await both()
   })
 }
@@ -76,27 +77,26 @@ const means = {
 <template>
   <div class="page">
     <h1 class="mb-3">Services and repositories</h1>
-    <ProblemNote :problem="problem ?? actProblem" />
-    <section v-if="doing" class="sheet sheet-pad mb-3" :aria-label="`Confirm: ${doing.name}`">
-      <h2>{{ doing.kind === 'move' ? 'Move' : 'Remove' }} {{ doing.name }}</h2>
-      <p>{{ means[doing.kind] }}</p>
-      <form @submit.prevent="act">
+    <ProblemNote :problem="problem ?? (asking ? null : actProblem)" />
+    <TypedConfirm
+      v-model="asking"
+      :title="`${doing?.kind === 'move' ? 'Move' : 'Remove'} ${doing?.name}`"
+      :word="doing?.name ?? ''"
+      :action="doing?.kind === 'move' ? 'Move it' : 'Remove it'"
+      :busy="busy"
+      :problem="actProblem"
+      @confirm="act"
+    >
+      <template v-if="doing">
+        <p>{{ means[doing.kind] }}</p>
         <label v-if="doing.kind === 'move'" class="d-block mb-2"
           >To the repository
-          <select v-model="to" class="form-select w-auto">
+          <select class="form-select" v-model="to">
             <option v-for="r in repositories ?? []" :key="r.name">{{ r.name }}</option>
           </select>
         </label>
-        <label class="d-block mb-2"
-          >Type <strong>{{ doing.name }}</strong> to confirm:
-          <input v-model="typed" class="form-control w-auto" autocomplete="off" />
-        </label>
-        <button class="btn btn-outline-danger me-2" :disabled="busy || typed !== doing.name">
-          {{ doing.kind === 'move' ? 'Move it' : 'Remove it' }}
-        </button>
-        <button type="button" class="btn btn-outline-secondary" @click="doing = null">No</button>
-      </form>
-    </section>
+      </template>
+    </TypedConfirm>
     <div v-if="services" class="sheet mb-3">
       <table v-stack class="rows">
         <thead>
@@ -117,13 +117,19 @@ const means = {
             <td>{{ s.stages ? count(s.stages, 'stage') : 'no stage' }}</td>
             <td>
               <template v-if="session.may('look after')">
-                <button type="button" class="btn btn-sm btn-outline-secondary me-2" @click="begin('move', s.name)">
+                <button
+                  type="button"
+                  class="btn btn-sm btn-outline-secondary me-2"
+                  :aria-label="`Move ${s.name}`"
+                  @click="begin('move', s.name)"
+                >
                   Move…
                 </button>
                 <button
                   type="button"
                   class="btn btn-sm btn-outline-secondary"
                   :disabled="s.stages > 0"
+                  :aria-label="`Remove ${s.name}`"
                   :title="s.stages ? 'Something of it still runs.' : undefined"
                   @click="begin('service', s.name)"
                 >
@@ -160,6 +166,7 @@ const means = {
                 type="button"
                 class="btn btn-sm btn-outline-secondary"
                 :disabled="r.services.length > 0"
+                :aria-label="`Remove ${r.name}`"
                 :title="r.services.length ? 'It holds services.' : undefined"
                 @click="begin('repository', r.name)"
               >
@@ -175,8 +182,8 @@ const means = {
       <label
         >A new repository
         <input
-          v-model="made"
           class="form-control"
+          v-model="made"
           required
           pattern="[a-z][a-z0-9\-]{0,39}"
           placeholder="its name"

@@ -1,0 +1,93 @@
+package delivery
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"rudmar/core/manifest"
+)
+
+// ErrChoice tells that a choice of functions makes no sense.
+var ErrChoice = errors.New("these functions cannot be chosen")
+
+// Choice is which functions of a version enter a stage. The others stay there as they
+// are: each at the version that it came with.
+type Choice struct {
+	Functions []string `json:"functions"` // those that enter, sorted
+	// Kept gives the version of each of the others, also of those that the version does
+	// not have any more; 0 for one that is not there yet.
+	Kept map[string]int `json:"kept"`
+}
+
+// Choose makes a choice of functions that differ between what is in a stage and a
+// version that is to enter. Of is at which version each function of the two is there, 0
+// for not at all. A function that has another name now is one with what it was. It is
+// nil where nothing that differs is left out. The error wraps ErrChoice.
+func Choose(own *manifest.Service, differing []string, of map[string]int, chosen []string) (*Choice, error) {
+	if len(chosen) == 0 {
+		return nil, fmt.Errorf("%w: name at least one", ErrChoice)
+	}
+	enter := map[string]bool{}
+	for _, name := range chosen {
+		if !slices.Contains(differing, name) {
+			return nil, fmt.Errorf("%w: %q does not differ from what is there; these do: %s", ErrChoice, name,
+				strings.Join(differing, ", "))
+		}
+		enter[name] = true
+	}
+	for _, fn := range own.Functions { // a rename goes as a whole
+		if was := fn.Was; was != "" && of[was] > 0 && own.Function(was) == nil && (enter[fn.Name] || enter[was]) {
+			enter[fn.Name], enter[was] = true, true
+		}
+	}
+	c := (&Choice{Functions: slices.Sorted(maps.Keys(enter))}).Beside(own, of)
+	if !slices.ContainsFunc(differing, func(name string) bool { return !enter[name] }) {
+		return nil, nil
+	}
+	return c, nil
+}
+
+// Beside gives the choice where other functions are in the stage than when it was made:
+// those that are not chosen stay as they are now.
+func (c *Choice) Beside(own *manifest.Service, of map[string]int) *Choice {
+	out := &Choice{Functions: c.Functions, Kept: map[string]int{}}
+	for name, version := range of {
+		if !c.Enters(name) {
+			out.Kept[name] = version
+		}
+	}
+	for _, fn := range own.Functions {
+		if of[fn.Name] == 0 && !c.Enters(fn.Name) {
+			out.Kept[fn.Name] = 0
+		}
+	}
+	return out
+}
+
+// Enters tells whether a function comes in by the choice; all do where there is none.
+func (c *Choice) Enters(function string) bool {
+	return c == nil || slices.Contains(c.Functions, function)
+}
+
+// Version gives the version that a function is at, where another one came in by the
+// choice: that one, or what it was left at.
+func (c *Choice) Version(function string, entered int) int {
+	if c == nil || c.Enters(function) {
+		return entered
+	}
+	if v, there := c.Kept[function]; there {
+		return v
+	}
+	return entered
+}
+
+// MayChoose tells whether who asks for an entry may choose functions: all rules that
+// hold there have to allow it.
+func (e Entry) MayChoose() bool {
+	rules := e.Rules()
+	return len(rules) > 0 && !e.Removes() &&
+		!slices.ContainsFunc(rules, func(s *manifest.Stage) bool { return !s.Choice || s.On != manifest.OnRequest })
+}

@@ -1,0 +1,129 @@
+package engine_test
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+
+	"rudmar/core/delivery"
+	"rudmar/core/rights"
+	"rudmar/engine/deliver"
+	"rudmar/engine/people"
+	"rudmar/platform"
+)
+
+func answering(word string) string { return "def run(call): return '" + word + "'\n" }
+
+// answer gives what a function answers in live; "" where it is not there.
+func (r *rig) answer(function string) string {
+	r.Helper()
+	inv, err := r.platform.Invoke(r.Context(), platform.Scope{Region: "north", Service: "frostline", Stage: "live"}, function,
+		"ask", "", map[string]any{})
+	if err != nil || inv.Error != nil {
+		return ""
+	}
+	return fmt.Sprint(inv.Answer)
+}
+
+func (r *rig) answers(want map[string]string) {
+	r.Helper()
+	for function, word := range want {
+		if got := r.answer(function); word == "" && got != "" || !strings.Contains(got, word) {
+			r.Errorf("%s answers %q, not %q", function, got, word)
+		}
+	}
+}
+
+// Some functions of a version come into a stage, the others stay as they are and follow
+// when somebody asks; where they fail, what is there stays.
+func TestChosenFunctions(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	r.add(people.Wish{Handle: "teasel", Role: rights.Reader})
+	files := map[string]string{
+		"rudmar.yaml": `rudmar: 1
+service: frostline
+owner: cold-nights
+stages:
+  - {stage: trial, target: local/north, prove: none, enter: {on: push}}
+  - {stage: live, target: local/north, prove: all, enter: {after: trial, on: request, choice: true}}
+`,
+		"a/function.yaml": fn("a", ""), "a/main.py": answering("a1"),
+		"b/function.yaml": fn("b", "env: {CAME_WITH: \"${version}\"}\n"), "b/main.py": answering("b1"),
+		"c/function.yaml": fn("c", ""), "c/main.py": answering("c1"),
+	}
+	ask := func(version int, functions ...string) error {
+		r.Helper()
+		m, _, err := r.Line.MeansChosen(ctx, "frostline", "live", version, functions)
+		if err != nil {
+			return err
+		}
+		return r.Line.Request(ctx, "frostline", version, "live",
+			deliver.Say{By: r.person("wren"), Shown: m.Digest, Confirm: "live", Functions: functions})
+	}
+	must := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	r.push(files)
+	r.reaches(1, "trial", delivery.Settled)
+	must(ask(1))
+	r.reaches(1, "live", delivery.Settled)
+
+	// a and b change, c goes, e appears, with a case that fails.
+	r.push(map[string]string{"a/main.py": answering("a2"), "b/main.py": answering("b2"),
+		"c/function.yaml": "", "c/main.py": "", "e/function.yaml": fn("e", ""), "e/main.py": answering("e2"),
+		"b/cases/new.yaml": "case: b is new\nsend: {route: GET /b}\nexpect: [body == \"b2\"]\n",
+		"e/cases/no.yaml":  "case: e is otherwise\nsend: {route: GET /e}\nexpect: [body == \"e3\"]\n"})
+	r.reaches(2, "trial", delivery.Settled)
+	for _, wrong := range [][]string{{"zinnia"}, {"a", "d"}} {
+		if err := ask(2, wrong...); !errors.Is(err, delivery.ErrChoice) || !strings.Contains(err.Error(), "a, b, c, e") {
+			t.Errorf("%v: %v", wrong, err)
+		}
+	}
+	must(ask(2, "a"))
+	d := r.reaches(2, "live", delivery.Settled)
+	if d.Choice == nil || strings.Join(d.Choice.Functions, " ") != "a" {
+		t.Errorf("%+v", d.Choice)
+	}
+	r.answers(map[string]string{"a": "a2", "b": "b1", "c": "c1", "e": ""})
+	r.upToDate("live", "north", 2)
+	if runs, err := r.Store.CaseRuns(ctx, "frostline", 2, "live"); err != nil || len(runs) != 0 {
+		t.Errorf("cases of what stayed ran: %+v %v", runs, err)
+	}
+	if there, err := r.Planner.VersionsThere(ctx, "frostline", "live"); err != nil ||
+		fmt.Sprint(there) != "map[a:2 b:1 c:1]" {
+		t.Errorf("%v %v", there, err)
+	}
+
+	// The rest follows, and goes back by itself: what was there stays.
+	follow := func(handle string) error {
+		m, _, err := r.Line.MeansChosen(ctx, "frostline", "live", 2, nil)
+		must(err)
+		return r.Line.Follow(ctx, "frostline", 2, "live", deliver.Say{By: r.person(handle), Shown: m.Digest, Confirm: "live"})
+	}
+	if err := follow("teasel"); !errors.Is(err, rights.ErrRefused) {
+		t.Errorf("somebody who may only look: %v", err)
+	}
+	must(follow("wren"))
+	r.until("the rest to have gone back", func() bool {
+		d, err := r.Store.Delivery(ctx, "frostline", 2, "live")
+		return err == nil && d.State == delivery.Settled && !d.Rest && d.Choice != nil && len(d.Deployments) > 0 &&
+			r.answer("b") == "b1" && r.answer("e") == ""
+	})
+	r.answers(map[string]string{"a": "a2", "c": "c1"})
+	r.upToDate("live", "north", 2)
+
+	// The next version brings all of it.
+	r.push(map[string]string{"e/main.py": answering("e3")})
+	r.reaches(3, "trial", delivery.Settled)
+	must(ask(3, "b", "c", "e"))
+	if d := r.reaches(3, "live", delivery.Settled); d.Choice != nil {
+		t.Errorf("nothing is left out, and it says %+v", d.Choice)
+	}
+	r.answers(map[string]string{"a": "a2", "b": "b2", "c": "", "e": "e3"})
+	r.upToDate("live", "north", 3)
+}

@@ -1,0 +1,149 @@
+package deliver
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+
+	"rudmar/core/delivery"
+	"rudmar/core/rights"
+	"rudmar/engine/store"
+)
+
+// MeansChosen gives what it means now that only some functions of a version enter a
+// stage, and the choice that it comes to: nil where nothing that differs is left out, and
+// where no function is named. The error wraps delivery.ErrChoice where the rules of the
+// stage allow no choice, or these make none.
+func (l *Line) MeansChosen(ctx context.Context, service, stage string, version int, functions []string) (*Meaning,
+	*delivery.Choice, error) {
+	ctx, cancel := context.WithTimeout(ctx, planning)
+	defer cancel()
+	whole, err := l.compute(ctx, service, stage, version, nil)
+	if err != nil || len(functions) == 0 {
+		return whole, nil, err
+	}
+	entry, err := l.planner.Entry(ctx, service, stage, version)
+	if err != nil {
+		return nil, nil, err
+	}
+	if !entry.MayChoose() {
+		return nil, nil, fmt.Errorf("%w: the rules of %s take a version as a whole; allow it there by enter: {choice: true}",
+			delivery.ErrChoice, stage)
+	}
+	own, _, err := l.planner.Service(ctx, service, version)
+	if err != nil {
+		return nil, nil, err
+	}
+	of, err := l.planner.VersionsThere(ctx, service, stage)
+	if err != nil {
+		return nil, nil, err
+	}
+	choice, err := delivery.Choose(own, whole.functions(), of, functions)
+	if err != nil || choice == nil {
+		return whole, nil, err
+	}
+	m, err := l.compute(ctx, service, stage, version, choice)
+	return m, choice, err
+}
+
+// functions lists those that entering changes, sorted.
+func (m *Meaning) functions() []string {
+	out := []string{}
+	for _, p := range m.plans {
+		out = append(out, p.Functions()...)
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// Differing lists the functions of a version that differ from what is in a stage.
+func (l *Line) Differing(ctx context.Context, service, stage string, version int) ([]string, error) {
+	ctx, cancel := context.WithTimeout(ctx, planning)
+	defer cancel()
+	whole, err := l.compute(ctx, service, stage, version, nil)
+	if err != nil {
+		return nil, err
+	}
+	return whole.functions(), nil
+}
+
+// Follow asks for the rest of a version of which only some functions have come into a
+// stage: it waits for the stage's gates again, and stays as it is until they hold.
+func (l *Line) Follow(ctx context.Context, service string, version int, stage string, say Say) error {
+	if err := May(say.By, rights.Ask, service, stage); err != nil {
+		return err
+	}
+	d, err := l.store.Delivery(ctx, service, version, stage)
+	if err != nil {
+		return fmt.Errorf("version %d in %s: %w", version, stage, err)
+	}
+	if d.State != delivery.Settled || d.Choice == nil {
+		return fmt.Errorf("nothing of version %d is left out in %s: %w", version, stage, delivery.ErrTransition)
+	}
+	m, err := l.compute(ctx, service, stage, version, nil)
+	if err != nil {
+		return err
+	}
+	if m.Confirm != "" {
+		if err := confirmed(m, stage, say); err != nil {
+			return err
+		}
+	}
+	return l.store.Follow(ctx, d, say.By.Handle)
+}
+
+// beside makes what is left out of a version that waits stay as it is in the stage now:
+// another version may have come in since somebody chose.
+func (l *Line) beside(ctx context.Context, d store.Delivery) (store.Delivery, error) {
+	if d.Choice == nil || d.Rest {
+		return d, nil
+	}
+	own, _, err := l.planner.Service(ctx, d.Service, d.Version)
+	if err != nil {
+		return d, err
+	}
+	of, err := l.planner.VersionsThere(ctx, d.Service, d.Stage)
+	if err != nil {
+		return d, err
+	}
+	now := d.Choice.Beside(own, of)
+	if maps.Equal(now.Kept, d.Choice.Kept) {
+		return d, nil
+	}
+	if err := l.store.Rechoose(ctx, d, now); err != nil {
+		return d, err
+	}
+	d.Choice = now
+	return d, nil
+}
+
+// LeftOut lists the functions of a version that stay at another one in a stage, by the
+// choice by which it came in, though the version changes them.
+func (l *Line) LeftOut(ctx context.Context, d store.Delivery) ([]string, error) {
+	out := []string{}
+	if d.Choice == nil {
+		return out, nil
+	}
+	own, _, err := l.planner.Service(ctx, d.Service, d.Version)
+	if err != nil {
+		return nil, err
+	}
+	last, err := l.store.LastChanged(ctx, d.Service, d.Version)
+	if err != nil {
+		return nil, err
+	}
+	for name, kept := range d.Choice.Kept {
+		if there := own.Function(name) != nil; there && last[name] > kept || !there && kept > 0 {
+			out = append(out, name)
+		}
+	}
+	slices.Sort(out)
+	return out, nil
+}
+
+// MayChoose tells whether who asks for a version in a stage may choose functions of it.
+func (l *Line) MayChoose(ctx context.Context, d store.Delivery) bool {
+	entry, err := l.planner.Entry(ctx, d.Service, d.Stage, d.Version)
+	return err == nil && d.State == delivery.Waiting && !d.Rest && entry.MayChoose()
+}

@@ -1,0 +1,80 @@
+package deliver
+
+import (
+	"errors"
+	"log/slog"
+	"testing"
+	"time"
+
+	"rudmar/core/delivery"
+	"rudmar/engine/deploy"
+	"rudmar/engine/store"
+)
+
+// A move that somebody else has made already fails for who comes late: the delivery
+// goes on. One that fails by itself stops it.
+func TestWhoComesLateStopsNothing(t *testing.T) {
+	for _, tt := range []struct {
+		what  string
+		since bool // its deployment was asked for since it was read
+		want  delivery.State
+	}{
+		{"late", true, delivery.Deploying},
+		{"alone", false, delivery.Stopped},
+	} {
+		s, err := store.Open(t.Context(), t.TempDir(), time.Now)
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { s.Close() })
+		l := New(Config{Store: s, Planner: deploy.NewPlanner(s, nil, nil, nil), Log: slog.New(slog.DiscardHandler)})
+		unreadable(t, s)
+		if err := s.StartDelivery(t.Context(), "frostline", 1, []string{"preview"}, nil); err != nil {
+			t.Fatal(err)
+		}
+		read := func() store.Delivery {
+			t.Helper()
+			d, err := s.Delivery(t.Context(), "frostline", 1, "preview")
+			if err != nil {
+				t.Fatal(err)
+			}
+			return d
+		}
+		if err := l.apply(t.Context(), read(), delivery.Enter, "", ""); err != nil {
+			t.Fatal(err)
+		}
+		taken := read()
+		if tt.since {
+			if err := l.apply(t.Context(), taken, delivery.Planned, "", ""); err != nil {
+				t.Fatal(err)
+			}
+		}
+		err = l.move(t.Context(), taken) // it cannot be planned
+		if now := read(); now.State != tt.want || errors.Is(err, store.ErrMoved) != tt.since {
+			t.Errorf("%s: it is %s, %v", tt.what, now.State, err)
+		}
+	}
+}
+
+// unreadable adds version 1 of a service, whose manifests cannot be read.
+func unreadable(t *testing.T, s *store.Store) {
+	t.Helper()
+	ctx := t.Context()
+	err := errors.Join(s.AddRepository(ctx, "brambleford", "wren"),
+		s.AddService(ctx, store.Service{Name: "frostline", Repository: "brambleford"}, true, "wren"),
+		s.SeeHead(ctx, store.Head{Repository: "brambleford", Branch: "main", Hash: "abc",
+			Builds: []store.Build{{Service: "frostline", Hash: "abc", Branch: "main", Person: "wren"}}}))
+	if err != nil {
+		t.Fatal(err)
+	}
+	queued, err := s.QueuedBuilds(ctx)
+	if err != nil || len(queued) != 1 {
+		t.Fatal(queued, err)
+	}
+	if _, _, err := s.FinishBuild(ctx, store.Built{Build: queued[0],
+		Version: store.Version{Service: "frostline", Hash: "abc", Manifests: map[string]string{"rudmar.yaml": "x"}},
+		Attest:  func(int) (store.Provenance, error) { return store.Provenance{Envelope: "e", Contents: "c"}, nil },
+	}); err != nil {
+		t.Fatal(err)
+	}
+}

@@ -1,0 +1,107 @@
+package deploy
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"rudmar/core/delivery"
+	"rudmar/core/expand"
+	"rudmar/core/manifest"
+	"rudmar/platform"
+	"rudmar/platform/api"
+)
+
+// draftOf gives what a version is to become at a place: those of its functions that
+// were asked for there.
+func (p *Planner) draftOf(ctx context.Context, place manifest.Place, version int) (Draft, error) {
+	d := Draft{Place: place, Version: version}
+	var err error
+	if d.Service, _, err = p.Service(ctx, place.Service, version); err != nil {
+		return d, err
+	}
+	d.Choice, err = p.store.Choice(ctx, place.Service, version, place.Stage)
+	return d, err
+}
+
+// versionsOf lists the versions that a stage holds functions of, where one came in by a
+// choice: itself first.
+func versionsOf(c *delivery.Choice, entered int) []int {
+	out := []int{entered}
+	if c == nil {
+		return out
+	}
+	for _, v := range c.Kept {
+		if v > 0 && !slices.Contains(out, v) {
+			out = append(out, v)
+		}
+	}
+	slices.Sort(out[1:])
+	return out
+}
+
+// mixed gives the resources of the functions that enter, and those of the others as they
+// are: each of its version.
+func (p *Planner) mixed(ctx context.Context, d Draft, kinds api.Kinds) ([]expand.Resource, []expand.Problem, error) {
+	place := d.Place
+	secrets, err := p.secrets(ctx, place.Service, place.Stage)
+	if err != nil {
+		return nil, nil, err
+	}
+	var parts []expand.Part
+	for _, v := range versionsOf(d.Choice, d.Version) {
+		service, _, err := p.Service(ctx, place.Service, v)
+		if err != nil {
+			return nil, nil, fmt.Errorf("reading what stays: %w", err)
+		}
+		stage := service.Stage(place.Stage)
+		if stage == nil || !slices.Contains(stage.Targets, place.Target) {
+			continue // nothing of that version is there
+		}
+		list, err := p.store.VersionFunctions(ctx, place.Service, v)
+		if err != nil {
+			return nil, nil, err
+		}
+		in := expand.Inputs{Version: v, Artifacts: map[string]string{}, Secrets: secrets, Key: p.key,
+			Address: platform.RoutesAt(kinds, platform.Scope{Region: place.Target.Region, Service: place.Service, Stage: place.Stage})}
+		for _, f := range list {
+			in.Artifacts[f.Function] = f.Digest
+		}
+		parts = append(parts, expand.Part{Service: service, Stage: stage, Inputs: in,
+			Has: func(function string) bool { return d.Choice.Version(function, d.Version) == v }})
+	}
+	resources, problems := expand.Mix(parts, place.Target)
+	return resources, problems, nil
+}
+
+// VersionsThere gives at which version each function of a stage is, where a version
+// stands there that may have come in by a choice.
+func (p *Planner) VersionsThere(ctx context.Context, service, stage string) (map[string]int, error) {
+	standing, err := p.store.Standing(ctx, service)
+	if err != nil || standing[stage] == 0 {
+		return nil, err
+	}
+	there := standing[stage]
+	own, _, err := p.Service(ctx, service, there)
+	if err != nil {
+		return nil, err
+	}
+	choice, err := p.store.ChoiceThere(ctx, service, there, stage)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]int{}
+	for _, fn := range own.Functions {
+		if v := choice.Version(fn.Name, there); v > 0 {
+			out[fn.Name] = v
+		}
+	}
+	if choice != nil {
+		for name, v := range choice.Kept {
+			if v > 0 {
+				out[name] = v
+			}
+		}
+	}
+	return out, nil
+}
