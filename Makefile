@@ -34,8 +34,8 @@ test: setup-test build lint
 	TMPDIR=$(TEST_TMP) go test -timeout 40m ./...
 
 lint: web
-	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "run gofmt -w on these"; exit 1; }
-	@! git ls-files '*.go' | grep -vE '(\.gen|_test)\.go$$' | xargs awk 'length($$0) > 120 && !/["`]/ {print FILENAME": "FNR": over 120 characters"; n++} END {exit !n}'
+	@test -z "$$(gofmt -l $$(git ls-files -co --exclude-standard '*.go'))" || { gofmt -l $$(git ls-files -co --exclude-standard '*.go'); echo "run gofmt -w on these"; exit 1; }
+	@! git ls-files -co --exclude-standard '*.go' | grep -vE '(\.gen|_test)\.go$$' | xargs awk 'length($$0) > 120 && !/["`]/ {print FILENAME": "FNR": over 120 characters"; n++} END {exit !n}'
 	go vet ./... apart
 	$(GO_TOOL) staticcheck ./... apart
 	cd web && npx vue-tsc -b && npx eslint . && npx prettier --check --log-level warn .
@@ -67,8 +67,10 @@ setup-bench:
 
 bench: setup-bench
 	go test -run '^$$' -bench . -benchtime 3x ./core/...
+	go test -run '^$$' -bench . -benchtime 1x ./prepared
 	go test -run '^$$' -bench Archive -benchtime 3x ./engine/build
 	go test -run '^$$' -bench Steps -benchtime 1x ./engine/deploy
+	go test -run '^$$' -bench . -benchtime 1x ./engine
 	go test -run '^$$' -bench Reading -benchtime 20x ./server
 	go test -run '^$$' -bench Warm -benchtime 30x ./platform/local
 	go test -run '^$$' -bench Cold -benchtime 3x ./platform/local

@@ -61,9 +61,10 @@ func TestImportsGoDownwards(t *testing.T) {
 		"core":           {"core"},
 		"cage":           {"cage"},
 		"folder":         {"folder"},
+		"prepared":       {"prepared"},
 		"platform":       {"core", "platform"},
-		"platform/local": {"core", "platform", "platform/local", "cage", "folder"},
-		"engine":         {"core", "platform", "engine", "starter", "cage", "folder"},
+		"platform/local": {"core", "platform", "platform/local", "cage", "folder", "prepared"},
+		"engine":         {"core", "platform", "engine", "starter", "cage", "folder", "prepared"},
 		"server":         {"core", "platform", "engine", "server", "starter", "docs"},
 		"demo":           {"core", "engine"},
 		"cmd":            {"core", "platform", "platform/local", "engine", "server", "demo", "starter", "cage", "folder"},
@@ -144,7 +145,7 @@ func TestTheCoreOnlyComputes(t *testing.T) {
 // SQL stands in the stores only.
 func TestOnePlaceForSQL(t *testing.T) {
 	for dir, list := range imports(t) {
-		if slices.Contains(list, "database/sql") && dir != "engine/store" && dir != "platform/local" {
+		if slices.Contains(list, "database/sql") && dir != "engine/store" && dir != "platform/local" && dir != "prepared" {
 			t.Errorf("%s imports database/sql", dir)
 		}
 	}

@@ -30,7 +30,7 @@ import (
 
 // rig is an engine over a local platform whose answers a test can spoil.
 type rig struct {
-	*testing.T
+	testing.TB
 	*engine.Engine
 	dir      string
 	platform *platform.Client
@@ -40,14 +40,14 @@ type rig struct {
 	change   func(o *engine.Options)
 }
 
-func newRig(t *testing.T) *rig {
+func newRig(t testing.TB) *rig {
 	t.Helper()
 	return newRigWith(t, func(*engine.Options) {})
 }
 
-func newRigWith(t *testing.T, change func(o *engine.Options)) *rig {
+func newRigWith(t testing.TB, change func(o *engine.Options)) *rig {
 	t.Helper()
-	r := &rig{T: t, dir: t.TempDir(), change: change}
+	r := &rig{TB: t, dir: t.TempDir(), change: change}
 	var p *local.Platform
 	var flying atomic.Int64
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {

@@ -61,7 +61,7 @@ type Base struct {
 }
 
 // AtOnce is how many steps of a deployment run at the same time, where their order allows it.
-const AtOnce = 8
+const AtOnce = 16
 
 // Inputs is all that a plan is made of.
 type Inputs struct {

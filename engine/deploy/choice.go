@@ -48,6 +48,7 @@ func (p *Planner) mixed(ctx context.Context, d Draft, kinds api.Kinds) ([]expand
 	if err != nil {
 		return nil, nil, err
 	}
+	at := platform.Scope{Region: place.Target.Region, Service: place.Service, Stage: place.Stage}
 	var parts []expand.Part
 	for _, v := range versionsOf(d.Choice, d.Version) {
 		service, _, err := p.Service(ctx, place.Service, v)
@@ -63,7 +64,7 @@ func (p *Planner) mixed(ctx context.Context, d Draft, kinds api.Kinds) ([]expand
 			return nil, nil, err
 		}
 		in := expand.Inputs{Version: v, Artifacts: map[string]string{}, Secrets: secrets, Key: p.key,
-			Address: platform.RoutesAt(kinds, platform.Scope{Region: place.Target.Region, Service: place.Service, Stage: place.Stage})}
+			Address: platform.RoutesAt(kinds, at)}
 		for _, f := range list {
 			in.Artifacts[f.Function] = f.Digest
 		}

@@ -147,13 +147,19 @@ func (r *Runner) wantPrivately(ctx context.Context, c Private, in *plan.Inputs, 
 	return nil
 }
 
+// sent is what came of a step of which nothing is written down.
+type sent struct {
+	step int
+	err  error
+}
+
 // workUnrecorded runs the steps of a plan of which nothing is written down, as far
 // as their needs allow. It gives those that are done, and the first error.
 func (x *execution) workUnrecorded(ctx context.Context) (done []plan.Step, first error) {
 	b := make([]byte, 8)
 	_, _ = rand.Read(b) // it never fails, says its documentation
 	run := hex.EncodeToString(b)
-	results := make(chan result)
+	results := make(chan sent)
 	queue := plan.NewQueue(x.plan.Steps, func(int) bool { return false })
 	for flying := 0; ; {
 		for flying < plan.AtOnce && ctx.Err() == nil {
@@ -166,7 +172,7 @@ func (x *execution) workUnrecorded(ctx context.Context) (done []plan.Step, first
 				_, err := Patiently(ctx, func() (map[string]any, error) {
 					return x.send(ctx, &x.plan.Steps[i], fmt.Sprintf("private-%s-%d", run, i))
 				})
-				results <- result{step: i, err: err}
+				results <- sent{i, err}
 			}()
 		}
 		if flying == 0 {

@@ -213,10 +213,10 @@ type execution struct {
 	going context.Context
 }
 
+// result is what came of a step that was sent.
 type result struct {
-	step int
-	err  error // of the step
-	lost error // of Rudmar itself: nothing more can be written
+	store.Outcome
+	lost error // Rudmar itself ended meanwhile: nothing is known of it
 }
 
 // run takes a deployment to its end. The error is Rudmar's own: nothing could be
@@ -301,7 +301,7 @@ func (x *execution) prepare(ctx context.Context) error {
 // work runs all steps that are not done, as far as their needs allow. The
 // states are brought up to date as it goes.
 func (x *execution) work(ctx context.Context, states []store.Step) (failed string, cancelled bool, err error) {
-	results := make(chan result)
+	results := make(chan result, plan.AtOnce)
 	flying := 0
 	renew, look := time.NewTicker(leaseLength/3), time.NewTicker(cancelledEvery)
 	defer renew.Stop()
@@ -310,14 +310,11 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 	x.going, cancel = context.WithCancel(ctx)
 	defer cancel()
 	queue := plan.NewQueue(x.plan.Steps, func(i int) bool { return states[i].State == store.StepDone })
+	var ended []store.Outcome
 	for {
-		if !cancelled {
-			d, err := x.store.Deployment(ctx, x.id)
-			if cancelled = err == nil && d.Cancelled; cancelled {
-				cancel()
-			}
-		}
-		for flying < plan.AtOnce && !cancelled && ctx.Err() == nil {
+		// What came of steps is written down together with what the next ones are about to do.
+		var begun []store.Intent
+		for flying+len(begun) < plan.AtOnce && !cancelled && ctx.Err() == nil {
 			i, ok := queue.Next()
 			if !ok {
 				break
@@ -325,62 +322,98 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 			if states[i].State != store.StepWaiting && states[i].State != store.StepRunning {
 				continue
 			}
-			states[i].State = "flying"
+			begun = append(begun, store.Intent{Step: &x.plan.Steps[i], Key: x.keyOf(states[i])})
+		}
+		if len(ended)+len(begun) > 0 {
+			stop, lost := x.store.WriteSteps(ctx, x.lease, x.id, ended, begun)
+			if stop {
+				cancel()
+			}
+			if lost != nil { // what is not known is sent again at the next start
+				err, stop = errors.Join(err, lost), true
+			}
+			if stop {
+				cancelled, begun = true, nil
+			}
+			ended = nil
+		}
+		for _, b := range begun {
+			states[b.Step.Index].State = "flying"
 			flying++
-			go func(s store.Step) { results <- x.step(ctx, &x.plan.Steps[i], s) }(states[i])
+			go func() { results <- x.step(ctx, b) }()
 		}
 		if flying == 0 {
+			if err != nil {
+				return failed, false, err
+			}
 			return failed, cancelled, ctx.Err()
 		}
 		select {
 		case <-look.C:
+			cancelled = cancelled || x.isCancelled(ctx, cancel)
 		case <-renew.C:
 			if renewErr := x.store.RenewLease(ctx, x.lease, leaseLength); renewErr != nil && ctx.Err() == nil {
 				x.log.Error("renewing a lease", "deployment", x.id, "error", renewErr)
 			}
 		case r := <-results:
-			flying--
-			switch {
-			case r.lost != nil:
-				err = errors.Join(err, r.lost)
-				cancelled = true
-				states[r.step].State = store.StepWaiting
-			case r.err != nil:
-				states[r.step].State = store.StepFailed
-				failed = x.plan.Steps[r.step].Address + ": " + r.err.Error()
-			default:
-				states[r.step].State = store.StepDone
-				queue.Done(r.step)
-			}
-			if flying == 0 && err != nil {
-				return failed, false, err
+			for more := true; more; {
+				flying--
+				switch {
+				case r.lost != nil:
+					err, cancelled = errors.Join(err, r.lost), true
+					states[r.Step.Index].State = store.StepWaiting
+				case r.Error != "":
+					states[r.Step.Index].State = store.StepFailed
+					failed = r.Step.Address + ": " + r.Error
+					ended = append(ended, r.Outcome)
+				default:
+					states[r.Step.Index].State = store.StepDone
+					queue.Done(r.Step.Index)
+					ended = append(ended, r.Outcome)
+				}
+				select {
+				case r = <-results:
+				default:
+					more = false
+				}
 			}
 		}
 	}
 }
 
-// step sends one step. One that was sent before and whose outcome is not known
-// is sent again with the same key.
-func (x *execution) step(ctx context.Context, s *plan.Step, state store.Step) result {
-	key := state.Key
-	if key == "" {
-		key = fmt.Sprintf("%s-%d-%d", x.plan.Digest[7:19], x.id, s.Index)
+// isCancelled tells whether somebody has cancelled the deployment; then nothing is tried
+// again any more.
+func (x *execution) isCancelled(ctx context.Context, cancel func()) bool {
+	d, err := x.store.Deployment(ctx, x.id)
+	if err != nil || !d.Cancelled {
+		return false
 	}
-	if err := x.store.BeginStep(ctx, x.lease, x.id, s, key); err != nil {
-		return result{step: s.Index, lost: err}
+	cancel()
+	return true
+}
+
+// keyOf gives the key that a step is sent with: one that was sent before, and whose
+// outcome is not known, has the same one again.
+func (x *execution) keyOf(state store.Step) string {
+	if state.Key != "" {
+		return state.Key
 	}
-	computed, err := Patiently(x.going, func() (map[string]any, error) { return x.send(ctx, s, key) })
+	return fmt.Sprintf("%s-%d-%d", x.plan.Digest[7:19], x.id, state.Step)
+}
+
+// step sends one step, whose intent is written down.
+func (x *execution) step(ctx context.Context, b store.Intent) result {
+	out := result{Outcome: store.Outcome{Step: b.Step, Version: x.versionOf(b.Step)}}
+	computed, err := Patiently(x.going, func() (map[string]any, error) { return x.send(ctx, b.Step, b.Key) })
 	if ctx.Err() != nil {
-		return result{step: s.Index, lost: ctx.Err()} // the outcome is not known: it is sent again at the next start
+		out.lost = ctx.Err() // the outcome is not known: it is sent again at the next start
+		return out
 	}
-	outcome := store.Outcome{Deployment: x.id, Step: *s, Version: x.versionOf(s), Platform: computed}
+	out.Platform = computed
 	if err != nil {
-		outcome.Error = err.Error()
+		out.Error = err.Error()
 	}
-	if lost := x.store.EndStep(ctx, x.lease, outcome); lost != nil {
-		return result{step: s.Index, lost: lost}
-	}
-	return result{step: s.Index, err: err}
+	return out
 }
 
 // versionOf gives the version that a step's function is at once it is done.

@@ -104,11 +104,11 @@ func (s *Store) AddDeployment(ctx context.Context, b Begin) (int64, error) {
 	return id, err
 }
 
-// tellDeployment tells that a deployment got on, with the step where it is one's.
-func (tx Tx) tellDeployment(ctx context.Context, id int64, at manifest.Place, what string, step *plan.Step) error {
+// tellDeployment tells that a deployment got on, with the steps where it is theirs.
+func (tx Tx) tellDeployment(ctx context.Context, id int64, at manifest.Place, what string, steps []int) error {
 	body := map[string]any{"deployment": id, "stage": at.Stage, "what": what}
-	if step != nil {
-		body["step"], body["address"] = step.Index, step.Address
+	if steps != nil {
+		body["steps"] = steps
 	} else {
 		*tx.told = append(*tx.told, Deployments)
 	}
@@ -183,54 +183,74 @@ func (s *Store) Steps(ctx context.Context, deployment int64) ([]Step, error) {
 	}, `SELECT step, address, kind, state, key, error, attempts, started_at, ended_at FROM deployment_steps WHERE deployment = ? ORDER BY step`, deployment)
 }
 
-// BeginStep writes down what a step is about to do, before it is done. The key
-// stays the same when the step is sent again.
-func (s *Store) BeginStep(ctx context.Context, l Lease, deployment int64, step *plan.Step, key string) error {
-	return s.Within(ctx, func(tx Tx) error {
-		if err := tx.holds(ctx, l); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx,
-			`UPDATE deployment_steps SET state = ?, key = ?, error = '', attempts = attempts + 1, started_at = ? WHERE deployment = ? AND step = ?`,
-			StepRunning, key, s.stamp(), deployment, step.Index)
-		if err != nil {
-			return err
-		}
-		return tx.tellDeployment(ctx, deployment, l.Place, "step", step)
-	})
+// Intent is a step that is about to be sent. The key stays the same when it is sent again.
+type Intent struct {
+	Step *plan.Step
+	Key  string
 }
 
 // Outcome is what came of a step.
 type Outcome struct {
-	Deployment int64
-	Step       plan.Step
-	Version    int
-	Error      string
-	Platform   map[string]any // computed attributes
+	Step     *plan.Step
+	Version  int
+	Error    string
+	Platform map[string]any // computed attributes
 }
 
-// EndStep writes down what came of a step together with the changed record.
-func (s *Store) EndStep(ctx context.Context, l Lease, o Outcome) error {
-	return s.Within(ctx, func(tx Tx) error {
+// WriteSteps writes down, all of it or nothing, what came of steps, each with the changed
+// record, and what the next ones are about to do, before they do it: unless somebody has
+// cancelled the deployment, which it tells.
+func (s *Store) WriteSteps(ctx context.Context, l Lease, deployment int64, ended []Outcome,
+	begun []Intent) (cancelled bool, err error) {
+	err = s.Within(ctx, func(tx Tx) error {
 		if err := tx.holds(ctx, l); err != nil {
 			return err
 		}
-		state := StepDone
-		if o.Error != "" {
-			state = StepFailed
-		}
-		if _, err := tx.ExecContext(ctx,
-			`UPDATE deployment_steps SET state = ?, error = ?, ended_at = ? WHERE deployment = ? AND step = ?`,
-			state, o.Error, s.stamp(), o.Deployment, o.Step.Index); err != nil {
+		if err := tx.QueryRowContext(ctx, `SELECT coalesce(max(cancelled), 0) FROM deployments WHERE id = ?`,
+			deployment).Scan(&cancelled); err != nil {
 			return err
 		}
-		if o.Error == "" {
-			if err := tx.record(ctx, l.Place, o); err != nil {
+		if cancelled {
+			begun = nil
+		}
+		for _, o := range ended {
+			if err := tx.endStep(ctx, l, deployment, o); err != nil {
 				return err
 			}
 		}
-		return tx.tellDeployment(ctx, o.Deployment, l.Place, "step", &o.Step)
+		for _, b := range begun {
+			if _, err := tx.ExecContext(ctx,
+				`UPDATE deployment_steps SET state = ?, key = ?, error = '', attempts = attempts + 1, started_at = ? WHERE deployment = ? AND step = ?`,
+				StepRunning, b.Key, s.stamp(), deployment, b.Step.Index); err != nil {
+				return err
+			}
+		}
+		steps := make([]int, 0, len(ended)+len(begun)) // one event for all of them
+		for _, o := range ended {
+			steps = append(steps, o.Step.Index)
+		}
+		for _, b := range begun {
+			steps = append(steps, b.Step.Index)
+		}
+		return tx.tellDeployment(ctx, deployment, l.Place, "steps", steps)
 	})
+	return cancelled, err
+}
+
+func (tx Tx) endStep(ctx context.Context, l Lease, deployment int64, o Outcome) error {
+	state := StepDone
+	if o.Error != "" {
+		state = StepFailed
+	}
+	if _, err := tx.ExecContext(ctx,
+		`UPDATE deployment_steps SET state = ?, error = ?, ended_at = ? WHERE deployment = ? AND step = ?`,
+		state, o.Error, tx.s.stamp(), deployment, o.Step.Index); err != nil {
+		return err
+	}
+	if o.Error == "" {
+		return tx.record(ctx, l.Place, o)
+	}
+	return nil
 }
 
 func (tx Tx) record(ctx context.Context, p manifest.Place, o Outcome) error {

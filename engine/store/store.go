@@ -19,6 +19,7 @@ import (
 	sqlite3 "modernc.org/sqlite/lib"
 
 	"rudmar/engine/bell"
+	"rudmar/prepared"
 )
 
 //go:embed migrations/*.sql
@@ -35,7 +36,7 @@ var (
 
 // Store is the database: one connection for writing, several for reading.
 type Store struct {
-	write, read *sql.DB
+	write, read *prepared.DB
 	now         func() time.Time
 	told        bell.Bell // rung by topic, after events were committed
 }
@@ -55,18 +56,22 @@ func Open(ctx context.Context, dir string, now func() time.Time) (*Store, error)
 		return nil, fmt.Errorf("opening the database: %w", err)
 	}
 	made.Close()
-	if s.write, err = sql.Open("sqlite", "file:"+file+"?_txlock=immediate"+pragmas); err != nil {
+	write, err := sql.Open("sqlite", "file:"+file+"?_txlock=immediate"+pragmas)
+	if err != nil {
 		return nil, fmt.Errorf("opening the database: %w", err)
 	}
+	s.write = prepared.Of(write)
 	s.write.SetMaxOpenConns(1)
 	if err := s.migrate(ctx, file); err != nil {
 		s.write.Close()
 		return nil, fmt.Errorf("bringing the database up to date: %w", err)
 	}
-	if s.read, err = sql.Open("sqlite", "file:"+file+"?mode=ro"+pragmas); err != nil {
+	read, err := sql.Open("sqlite", "file:"+file+"?mode=ro"+pragmas)
+	if err != nil {
 		s.write.Close()
 		return nil, fmt.Errorf("opening the database: %w", err)
 	}
+	s.read = prepared.Of(read)
 	s.read.SetMaxOpenConns(4)
 	return s, nil
 }
@@ -89,7 +94,8 @@ func OpenReading(dir string, now func() time.Time) (*Store, error) {
 		return nil, fmt.Errorf("opening the database: %w", err)
 	}
 	read.SetMaxOpenConns(1)
-	return &Store{now: now, read: read, write: read}, nil
+	kept := prepared.Of(read)
+	return &Store{now: now, read: kept, write: kept}, nil
 }
 
 // Hurry runs do without waiting for the disk at each write. What a killed
@@ -112,7 +118,7 @@ func (s *Store) migrate(ctx context.Context, file string) error {
 	if err != nil {
 		return err
 	}
-	steps, err := goose.NewProvider(goose.DialectSQLite3, s.write, files)
+	steps, err := goose.NewProvider(goose.DialectSQLite3, s.write.DB, files)
 	if err != nil {
 		return err
 	}
@@ -149,23 +155,15 @@ func (s *Store) stamp() int64 { return s.now().UnixMilli() }
 
 // Tx is a write transaction.
 type Tx struct {
-	*sql.Tx
+	prepared.Tx
 	s    *Store
 	told *[]string // topics of the events in it
 }
 
 // Within runs work in one write transaction.
 func (s *Store) Within(ctx context.Context, work func(tx Tx) error) error {
-	tx, err := s.write.BeginTx(ctx, nil)
-	if err != nil {
-		return fmt.Errorf("beginning a transaction: %w", err)
-	}
-	defer tx.Rollback()
 	var told []string
-	if err := work(Tx{tx, s, &told}); err != nil {
-		return err
-	}
-	if err := tx.Commit(); err != nil {
+	if err := s.write.Within(ctx, func(tx prepared.Tx) error { return work(Tx{tx, s, &told}) }); err != nil {
 		return err
 	}
 	if len(told) > 0 {

@@ -56,6 +56,16 @@ func must(t *testing.T, err error) {
 	}
 }
 
+// write writes steps down of a deployment that nobody has cancelled.
+func write(t *testing.T, s *store.Store, l store.Lease, id int64, ended []store.Outcome, begun []store.Intent) error {
+	t.Helper()
+	cancelled, err := s.WriteSteps(t.Context(), l, id, ended, begun)
+	if cancelled {
+		t.Error("it is cancelled")
+	}
+	return err
+}
+
 // withVersion adds a service and a version of it.
 func withVersion(t *testing.T, s *store.Store, content string) int {
 	t.Helper()
@@ -156,8 +166,8 @@ func TestLeases(t *testing.T) {
 	}
 	// Whoever lost the lease can write nothing any more.
 	for name, err := range map[string]error{
-		"renew": s.RenewLease(ctx, first, time.Minute), "begin": s.BeginStep(ctx, first, 1, &plan.Step{}, "k"),
-		"end": s.EndStep(ctx, first, store.Outcome{}), "finish": s.EndDeployment(ctx, first, store.Deployment{}),
+		"renew": s.RenewLease(ctx, first, time.Minute), "begin": write(t, s, first, 1, nil, []store.Intent{{Step: &plan.Step{}, Key: "k"}}),
+		"end": write(t, s, first, 1, []store.Outcome{{Step: &plan.Step{}}}, nil), "finish": s.EndDeployment(ctx, first, store.Deployment{}),
 	} {
 		if !errors.Is(err, store.ErrLease) {
 			t.Errorf("%s with a lease that is lost: %v", name, err)
@@ -202,11 +212,11 @@ func TestStepsAndRecord(t *testing.T) {
 	lease, err := s.TakeLease(ctx, at, "me", time.Minute)
 	must(t, err)
 	for i := range 2 {
-		must(t, s.BeginStep(ctx, lease, id, &steps[i], fmt.Sprint("key-", i)))
+		must(t, write(t, s, lease, id, nil, []store.Intent{{Step: &steps[i], Key: fmt.Sprint("key-", i)}}))
 	}
-	must(t, s.EndStep(ctx, lease,
-		store.Outcome{Deployment: id, Step: steps[0], Version: version, Platform: map[string]any{"id": "north/warn"}}))
-	must(t, s.EndStep(ctx, lease, store.Outcome{Deployment: id, Step: steps[1], Version: version, Error: "quota"}))
+	must(t, write(t, s, lease, id, []store.Outcome{
+		{Step: &steps[0], Version: version, Platform: map[string]any{"id": "north/warn"}},
+		{Step: &steps[1], Version: version, Error: "quota"}}, nil))
 	record, err := s.Record(ctx, at)
 	if err != nil || len(record) != 1 || record[0].Platform["id"] != "north/warn" || record[0].Version != version {
 		t.Errorf("the record: %+v %v", record, err)
@@ -234,8 +244,8 @@ func TestStepsAndRecord(t *testing.T) {
 		t.Errorf("reopened: %+v", states)
 	}
 	for i := 1; i < 3; i++ {
-		must(t, s.BeginStep(ctx, lease, id, &steps[i], fmt.Sprint("key-", i)))
-		must(t, s.EndStep(ctx, lease, store.Outcome{Deployment: id, Step: steps[i], Version: version}))
+		must(t, write(t, s, lease, id, nil, []store.Intent{{Step: &steps[i], Key: fmt.Sprint("key-", i)}}))
+		must(t, write(t, s, lease, id, []store.Outcome{{Step: &steps[i], Version: version}}, nil))
 	}
 	must(t, s.EndDeployment(ctx, lease, store.Deployment{ID: id, Place: at, Version: version, State: store.Done}))
 	if place, _ = s.Stage(ctx, at); place.Version != version || place.Serial != 3 {
@@ -245,7 +255,7 @@ func TestStepsAndRecord(t *testing.T) {
 	must(t, err)
 	gone := steps[1]
 	gone.Change = resource.Delete
-	must(t, s.EndStep(ctx, lease, store.Outcome{Deployment: id, Step: gone}))
+	must(t, write(t, s, lease, id, []store.Outcome{{Step: &gone}}, nil))
 	if record, _ = s.Record(ctx, at); len(record) != 2 {
 		t.Errorf("after a delete: %+v", record)
 	}

@@ -16,6 +16,7 @@ import (
 	"rudmar/core/access"
 	"rudmar/core/event"
 	"rudmar/core/resource"
+	"rudmar/prepared"
 )
 
 // Limits of what functions keep, in bytes.
@@ -144,7 +145,7 @@ func (p *Platform) writeObject(c *echo.Context, at member, name, key string) err
 	if kind == "" {
 		kind = "application/octet-stream"
 	}
-	err = p.store.within(ctx, func(tx *sql.Tx) error {
+	err = p.store.within(ctx, func(tx prepared.Tx) error {
 		what := event.Created
 		var there int
 		if err := tx.QueryRowContext(ctx,
@@ -172,7 +173,7 @@ func (p *Platform) writeObject(c *echo.Context, at member, name, key string) err
 
 func (p *Platform) deleteObject(c *echo.Context, at member, name, key string) error {
 	ctx := c.Request().Context()
-	err := p.store.within(ctx, func(tx *sql.Tx) error {
+	err := p.store.within(ctx, func(tx prepared.Tx) error {
 		done, err := tx.ExecContext(ctx,
 			`DELETE FROM objects WHERE region = ? AND service = ? AND stage = ? AND name = ? AND key = ?`, at.region,
 			at.service, at.stage, name, key)

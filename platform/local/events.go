@@ -15,6 +15,7 @@ import (
 	"rudmar/core/pack"
 	"rudmar/core/resource"
 	"rudmar/platform/api"
+	"rudmar/prepared"
 )
 
 // maxAttempts is how often a message is tried before it is parked.
@@ -105,7 +106,7 @@ func (p *Platform) subscriptions(ctx context.Context) ([]subscription, error) {
 
 // objectEvent puts an event for each function that subscribes to it, in the
 // transaction that changes the object.
-func (p *Platform) objectEvent(ctx context.Context, tx *sql.Tx, sc scope, what string, object event.Object) error {
+func (p *Platform) objectEvent(ctx context.Context, tx prepared.Tx, sc scope, what string, object event.Object) error {
 	rows, err := p.store.resources(ctx, tx, sc, "AND kind = ?", resource.Subscription)
 	if err != nil {
 		return err
@@ -256,7 +257,7 @@ func (d *dispatcher) leave(s subscription) {
 func (d *dispatcher) take(ctx context.Context, s subscription) ([]message, error) {
 	now := d.platform.options.Now().UnixMilli()
 	var out []message
-	err := d.platform.store.within(ctx, func(tx *sql.Tx) error {
+	err := d.platform.store.within(ctx, func(tx prepared.Tx) error {
 		queue, own := "", s.address
 		if s.kind == "queue" {
 			queue, own = s.source, ""
@@ -328,7 +329,7 @@ func (d *dispatcher) deliver(ctx context.Context, s subscription, batch []messag
 	}
 	ctx = context.WithoutCancel(ctx)
 	now := p.options.Now()
-	err = p.store.within(ctx, func(tx *sql.Tx) error {
+	err = p.store.within(ctx, func(tx prepared.Tx) error {
 		for _, m := range batch {
 			attempts := m.attempts + 1
 			query, args := `DELETE FROM messages WHERE id = ?`, []any{m.id}

@@ -2,14 +2,15 @@ package local
 
 import (
 	"context"
-	"database/sql"
 	"net/http"
+
+	"rudmar/prepared"
 )
 
 // fenced refuses a change whose fence is smaller than one that the scope has seen,
 // and keeps a greater one. A change without one (0) is not held against any: it is
 // made by hand.
-func fenced(ctx context.Context, tx *sql.Tx, sc scope, fence int64) error {
+func fenced(ctx context.Context, tx prepared.Tx, sc scope, fence int64) error {
 	if fence == 0 {
 		return nil
 	}

@@ -15,6 +15,7 @@ import (
 
 	"rudmar/core/figures"
 	"rudmar/platform/api"
+	"rudmar/prepared"
 )
 
 // flushEvery is how long a log line or a count may be in memory only.
@@ -183,7 +184,7 @@ func (o *observations) flush(ctx context.Context) {
 	if len(lines)+len(minutes)+len(uses) == 0 {
 		return
 	}
-	err := o.store.within(context.WithoutCancel(ctx), func(tx *sql.Tx) error { return write(tx, lines, minutes, uses) })
+	err := o.store.within(context.WithoutCancel(ctx), func(tx prepared.Tx) error { return write(tx, lines, minutes, uses) })
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if err == nil {
@@ -237,7 +238,7 @@ func (o *observations) putBack(minutes map[minuteKey]*api.MinuteSum, uses map[us
 // there are many.
 const atOnceWritten = 64
 
-func writeLines(tx *sql.Tx, lines []placedLine) error {
+func writeLines(tx prepared.Tx, lines []placedLine) error {
 	for part := range slices.Chunk(lines, atOnceWritten) {
 		values := strings.Repeat(",(?,?,?,?,?,?,?,?,?,?,?)", len(part))[1:]
 		args := make([]any, 0, 11*len(part))
@@ -253,7 +254,7 @@ func writeLines(tx *sql.Tx, lines []placedLine) error {
 	return nil
 }
 
-func write(tx *sql.Tx, lines []placedLine, minutes map[minuteKey]*api.MinuteSum, uses map[useKey]*useSum) error {
+func write(tx prepared.Tx, lines []placedLine, minutes map[minuteKey]*api.MinuteSum, uses map[useKey]*useSum) error {
 	if err := writeLines(tx, lines); err != nil {
 		return err
 	}

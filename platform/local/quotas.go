@@ -2,12 +2,12 @@ package local
 
 import (
 	"context"
-	"database/sql"
 	"fmt"
 	"net/http"
 
 	"rudmar/core/resource"
 	"rudmar/platform/api"
+	"rudmar/prepared"
 )
 
 // quotaProblem is the type of the problem of one resource too many.
@@ -34,7 +34,7 @@ func prices() []api.Price {
 }
 
 // withinQuotas tells whether one more resource of a kind may be there.
-func withinQuotas(ctx context.Context, tx *sql.Tx, sc scope, kind, function string) error {
+func withinQuotas(ctx context.Context, tx prepared.Tx, sc scope, kind, function string) error {
 	for _, q := range quotas() {
 		if q.Kind != kind {
 			continue

@@ -2,15 +2,15 @@ package local
 
 import (
 	"context"
-	"database/sql"
 
 	"rudmar/core/resource"
 	"rudmar/platform/api"
+	"rudmar/prepared"
 )
 
 // rename gives all that is kept of a function another name, in the transaction
 // that puts its identity: callers by a route notice nothing.
-func (p *Platform) rename(ctx context.Context, tx *sql.Tx, sc scope, kind, was, now string) error {
+func (p *Platform) rename(ctx context.Context, tx prepared.Tx, sc scope, kind, was, now string) error {
 	if kind != resource.Identity {
 		return refuse(422, "only an identity can have been called otherwise; %s/%s is none", kind, now)
 	}

@@ -14,6 +14,7 @@ import (
 	"rudmar/core/route"
 	"rudmar/core/timing"
 	"rudmar/platform/api"
+	"rudmar/prepared"
 )
 
 // keptRevisions is how many revisions of a function stay callable.
@@ -105,7 +106,7 @@ func (p *Platform) put(ctx context.Context, sc scope, address string, w wish) (a
 	var out api.Resource
 	var was *api.Resource
 	changed := false
-	err := p.store.within(ctx, func(tx *sql.Tx) error {
+	err := p.store.within(ctx, func(tx prepared.Tx) error {
 		if done, err := answered(ctx, tx, w.Key, &out); done || err != nil {
 			return err
 		}
@@ -199,7 +200,7 @@ func (p *Platform) makeReady(ctx context.Context, sc scope, function string, w w
 	return nil
 }
 
-func answered(ctx context.Context, tx *sql.Tx, key string, out any) (bool, error) {
+func answered(ctx context.Context, tx prepared.Tx, key string, out any) (bool, error) {
 	var body string
 	err := tx.QueryRowContext(ctx, `SELECT body FROM answered WHERE key = ?`, key).Scan(&body)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -211,7 +212,7 @@ func answered(ctx context.Context, tx *sql.Tx, key string, out any) (bool, error
 	return err == nil, err
 }
 
-func remember(ctx context.Context, tx *sql.Tx, key string, out any, at int64) error {
+func remember(ctx context.Context, tx prepared.Tx, key string, out any, at int64) error {
 	body, err := json.Marshal(out)
 	if err != nil {
 		return err
@@ -233,7 +234,7 @@ func matches(before row, exists bool, match string) error {
 }
 
 // allowed checks what a resource needs before it may be as wished.
-func (p *Platform) allowed(ctx context.Context, tx *sql.Tx, sc scope, kind, function, address string, w wish) error {
+func (p *Platform) allowed(ctx context.Context, tx prepared.Tx, sc scope, kind, function, address string, w wish) error {
 	need := func(other string) error {
 		if _, ok, err := p.store.resource(ctx, tx, sc, other); err != nil || !ok {
 			return errors.Join(err, refuse(409, "%s needs %s, which is not there", address, other))
@@ -278,7 +279,7 @@ func (p *Platform) allowed(ctx context.Context, tx *sql.Tx, sc scope, kind, func
 	return nil
 }
 
-func (p *Platform) allowedRevision(ctx context.Context, tx *sql.Tx, sc scope, function string,
+func (p *Platform) allowedRevision(ctx context.Context, tx prepared.Tx, sc scope, function string,
 	attributes map[string]any) error {
 	config, ok, err := p.store.resource(ctx, tx, sc, resource.Function+"/"+function)
 	if err != nil || !ok {
@@ -299,7 +300,7 @@ func (p *Platform) allowedRevision(ctx context.Context, tx *sql.Tx, sc scope, fu
 }
 
 // freeze keeps a revision, and forgets the oldest that nothing points to.
-func (p *Platform) freeze(ctx context.Context, tx *sql.Tx, sc scope, function string, w wish) error {
+func (p *Platform) freeze(ctx context.Context, tx prepared.Tx, sc scope, function string, w wish) error {
 	config, _, err := p.store.resource(ctx, tx, sc, resource.Function+"/"+function)
 	if err != nil {
 		return err
@@ -355,7 +356,7 @@ func (p *Platform) freeze(ctx context.Context, tx *sql.Tx, sc scope, function st
 	return nil
 }
 
-func (p *Platform) allowedRoute(ctx context.Context, tx *sql.Tx, sc scope, address string,
+func (p *Platform) allowedRoute(ctx context.Context, tx prepared.Tx, sc scope, address string,
 	attributes map[string]any) error {
 	parsed, err := route.Parse(fmt.Sprint(attributes["method"], " ", attributes["path"]))
 	if err != nil {
@@ -401,7 +402,7 @@ func scheduleOf(attributes map[string]any) (timing.Schedule, error) {
 func (p *Platform) remove(ctx context.Context, sc scope, address string, w wish) error {
 	kind, function, _ := strings.Cut(address, "/")
 	var was *api.Resource
-	err := p.store.within(ctx, func(tx *sql.Tx) error {
+	err := p.store.within(ctx, func(tx prepared.Tx) error {
 		if done, err := answered(ctx, tx, w.Key, nil); done || err != nil {
 			return err
 		}

@@ -16,6 +16,7 @@ import (
 	_ "modernc.org/sqlite" // the driver
 
 	"rudmar/core/resource"
+	"rudmar/prepared"
 )
 
 //go:embed migrations/*.sql
@@ -23,7 +24,7 @@ var migrations embed.FS
 
 // store is the platform's own truth: one SQLite file, one writer.
 type store struct {
-	db   *sql.DB
+	db   *prepared.DB
 	seal cipher.AEAD
 }
 
@@ -52,7 +53,7 @@ func openStore(ctx context.Context, dir string) (*store, error) {
 		db.Close()
 		return nil, fmt.Errorf("bringing the platform's database up to date: %w", err)
 	}
-	s := &store{db: db}
+	s := &store{db: prepared.Of(db)}
 	err = s.fillTaken(ctx)
 	var sealed bool
 	if err == nil {
@@ -90,7 +91,7 @@ func (s *store) fillTaken(ctx context.Context) error {
 	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
 		return err
 	}
-	return s.within(ctx, func(tx *sql.Tx) error {
+	return s.within(ctx, func(tx prepared.Tx) error {
 		for id, key := range taken {
 			if _, err := tx.ExecContext(ctx, `UPDATE resources SET taken = ? WHERE rowid = ?`, key, id); err != nil {
 				return err
@@ -203,14 +204,6 @@ func (s *store) revision(ctx context.Context, q querier, sc scope, function, id 
 }
 
 // within runs work in one transaction.
-func (s *store) within(ctx context.Context, work func(tx *sql.Tx) error) error {
-	tx, err := s.db.BeginTx(ctx, nil)
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback()
-	if err := work(tx); err != nil {
-		return err
-	}
-	return tx.Commit()
+func (s *store) within(ctx context.Context, work func(tx prepared.Tx) error) error {
+	return s.db.Within(ctx, work)
 }

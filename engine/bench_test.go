@@ -1,0 +1,162 @@
+package engine_test
+
+import (
+	"fmt"
+	"net/http"
+	"testing"
+	"time"
+
+	"rudmar/core/delivery"
+	"rudmar/core/plan"
+	"rudmar/engine/deploy"
+	"rudmar/engine/store"
+)
+
+// sorts gives a service of so many functions, each with a table and a route.
+func sorts(n int) map[string]string {
+	files := map[string]string{"rudmar.yaml": "rudmar: 1\nservice: frostline\nowner: o\nstages: [{stage: trial, target: local/north, prove: none, enter: {on: push}}]\n"}
+	for i := range n {
+		name := fmt.Sprintf("f%d", i)
+		files[name+"/function.yaml"] = fn(name, fmt.Sprintf("permissions: [{may: [read], of: tables/t%d}]\n", i))
+		files[name+"/main.py"] = fmt.Sprintf("def run(call): return %d\n", i)
+	}
+	return files
+}
+
+// took pushes a service, and gives the plan of its deployment and how long that took.
+func took(r *rig, files map[string]string) (*plan.Plan, time.Duration) {
+	r.Helper()
+	r.push(files)
+	d := r.reaches(1, "trial", delivery.Settled)
+	one, err := r.Store.Deployment(r.Context(), d.Deployments[0])
+	if err != nil {
+		r.Fatal(err)
+	}
+	kept, err := r.Store.Plan(r.Context(), one.Plan)
+	if err != nil {
+		r.Fatal(err)
+	}
+	return kept.Plan, one.EndedAt.Sub(one.StartedAt)
+}
+
+// longest gives how many steps the longest way through a plan has.
+func longest(p *plan.Plan) int {
+	ways := make([]int, len(p.Steps))
+	most := 0
+	var way func(i int) int
+	way = func(i int) int {
+		if ways[i] == 0 {
+			ways[i] = 1
+			for _, need := range p.Steps[i].Needs {
+				ways[i] = max(ways[i], 1+way(need))
+			}
+		}
+		return ways[i]
+	}
+	for i := range p.Steps {
+		most = max(most, way(i))
+	}
+	return most
+}
+
+// BenchmarkSlowPlatform deploys about 500 steps to a platform that takes 200 ms for each,
+// and tells how much longer it takes than the steps themselves: those of the longest way,
+// or all of them at so many at a time as are sent, whatever takes longer.
+func BenchmarkSlowPlatform(b *testing.B) {
+	const each = 200 * time.Millisecond
+	for b.Loop() {
+		r := newRig(b)
+		r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
+			if address(q) != "" && q.Method != http.MethodGet {
+				time.Sleep(each) // it is the platform's time that is measured against
+			}
+			next.ServeHTTP(w, q)
+		})
+		p, took := took(r, sorts(56))
+		least := time.Duration(max(longest(p), (len(p.Steps)+plan.AtOnce-1)/plan.AtOnce)) * each
+		b.ReportMetric(float64(took)/float64(least), "x-of-its-steps")
+		b.ReportMetric(float64(len(p.Steps)), "steps")
+	}
+}
+
+// BenchmarkJournal tells what the journal costs a step: its intent and its outcome with
+// the changed record, on a database of its own; and how much longer a deployment takes
+// with it than the same steps of a private copy, of which nothing is written down.
+func BenchmarkJournal(b *testing.B) {
+	for b.Loop() {
+		r := newRig(b)
+		p, whole := took(r, sorts(100))
+		alone := privately(r, p)
+		s, err := store.Open(b.Context(), b.TempDir(), time.Now)
+		if err != nil {
+			b.Fatal(err)
+		}
+		written, err := journal(b, s, p)
+		if err != nil {
+			b.Fatal(err)
+		}
+		if err := s.Close(); err != nil {
+			b.Fatal(err)
+		}
+		b.ReportMetric(float64(written.Microseconds())/1000/float64(len(p.Steps)), "ms/step")
+		b.ReportMetric(float64(whole)/float64(alone), "x-without-it")
+	}
+}
+
+// privately makes a private copy of what a plan made, and gives how long its steps took.
+func privately(r *rig, p *plan.Plan) time.Duration {
+	r.Helper()
+	ctx := r.Context()
+	service, _, err := r.Planner.Service(ctx, "frostline", 1)
+	if err != nil {
+		r.Fatal(err)
+	}
+	functions, err := r.Store.VersionFunctions(ctx, "frostline", 1)
+	if err != nil {
+		r.Fatal(err)
+	}
+	c := deploy.Private{Place: p.Base.Place, Owner: "wren", Service: service, Artifacts: map[string]string{}}
+	for _, f := range functions {
+		c.Artifacts[f.Function] = f.Digest
+	}
+	begun := time.Now()
+	done, err := r.Runner.Privately(ctx, c)
+	if err != nil || len(done) != len(p.Steps) {
+		r.Fatal(len(done), err)
+	}
+	return time.Since(begun)
+}
+
+// journal writes down the steps of a plan one after the other, as a deployment does.
+func journal(b *testing.B, s *store.Store, p *plan.Plan) (time.Duration, error) {
+	ctx := b.Context()
+	if err := s.AddRepository(ctx, "brambleford", "wren"); err != nil {
+		return 0, err
+	}
+	if err := s.AddService(ctx, store.Service{Name: "frostline", Repository: "brambleford"}, true, "wren"); err != nil {
+		return 0, err
+	}
+	planID, err := s.AddPlan(ctx, "wren", p)
+	if err != nil {
+		return 0, err
+	}
+	id, err := s.AddDeployment(ctx, store.Begin{PlanID: planID, Plan: p, Person: "wren"})
+	if err != nil {
+		return 0, err
+	}
+	lease, err := s.TakeLease(ctx, p.Base.Place, "bench", time.Hour)
+	if err != nil {
+		return 0, err
+	}
+	begun := time.Now()
+	var ended []store.Outcome
+	for i := range p.Steps { // what came of a step is written with what the next one is about to do
+		step := &p.Steps[i]
+		if _, err := s.WriteSteps(ctx, lease, id, ended, []store.Intent{{Step: step, Key: fmt.Sprint("key-", i)}}); err != nil {
+			return 0, err
+		}
+		ended = []store.Outcome{{Step: step, Version: 1}}
+	}
+	_, err = s.WriteSteps(ctx, lease, id, ended, nil)
+	return time.Since(begun), err
+}

@@ -1,0 +1,150 @@
+// Package prepared keeps the statements of a database prepared: SQLite takes as long to
+// read a statement as to carry it out.
+package prepared
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"sync"
+
+	lru "github.com/hashicorp/golang-lru/v2/simplelru"
+)
+
+// most is how many statements are kept; those that were used last.
+const most = 400
+
+// DB is a database whose statements are kept. It is safe for several goroutines.
+type DB struct {
+	*sql.DB
+	mu    sync.Mutex
+	known *lru.LRU[string, *sql.Stmt]
+}
+
+// Of keeps the statements of a database.
+func Of(db *sql.DB) *DB {
+	known, err := lru.NewLRU(most, func(_ string, s *sql.Stmt) { _ = s.Close() }) // who reads by it goes on
+	if err != nil {
+		panic(err) // it has no place for anything: most is wrong
+	}
+	return &DB{DB: db, known: known}
+}
+
+// get gives a statement that is kept; nil for none.
+func (d *DB) get(query string) *sql.Stmt {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	s, _ := d.known.Get(query)
+	return s
+}
+
+// keep prepares a statement and keeps it.
+func (d *DB) keep(ctx context.Context, query string) (*sql.Stmt, error) {
+	s, err := d.PrepareContext(ctx, query)
+	if err != nil {
+		return nil, err
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if before, there := d.known.Get(query); there { // somebody else was faster
+		return before, s.Close()
+	}
+	d.known.Add(query, s)
+	return s, nil
+}
+
+func (d *DB) statement(ctx context.Context, query string) (*sql.Stmt, error) {
+	if s := d.get(query); s != nil {
+		return s, nil
+	}
+	return d.keep(ctx, query)
+}
+
+// QueryContext is sql.DB's, by a statement that is kept.
+func (d *DB) QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error) {
+	s, err := d.statement(ctx, query)
+	if err != nil {
+		return nil, err
+	}
+	return s.QueryContext(ctx, args...)
+}
+
+// QueryRowContext is sql.DB's, by a statement that is kept.
+func (d *DB) QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row {
+	s, err := d.statement(ctx, query)
+	if err != nil { // the row says it in its own way
+		return d.DB.QueryRowContext(ctx, query, args...)
+	}
+	return s.QueryRowContext(ctx, args...)
+}
+
+// Close closes the statements and the database.
+func (d *DB) Close() error {
+	d.mu.Lock()
+	d.known.Purge()
+	d.mu.Unlock()
+	return d.DB.Close()
+}
+
+// Tx is a transaction that goes by statements that are kept. It is not safe for several
+// goroutines.
+type Tx struct {
+	*sql.Tx
+	db     *DB
+	missed *[]string // to be kept once it has ended, when its connection is free
+}
+
+// Within runs work in one transaction: all of it or none.
+func (d *DB) Within(ctx context.Context, work func(tx Tx) error) error {
+	tx, err := d.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	var missed []string
+	if err := work(Tx{tx, d, &missed}); err != nil {
+		return err
+	}
+	if err := tx.Commit(); err != nil {
+		return err
+	}
+	for _, query := range missed {
+		if _, err := d.keep(ctx, query); err != nil && !errors.Is(err, ctx.Err()) {
+			break // it was done all the same, and is tried again with the next
+		}
+	}
+	return nil
+}
+
+func (t Tx) statement(ctx context.Context, query string) *sql.Stmt {
+	s := t.db.get(query)
+	if s == nil {
+		*t.missed = append(*t.missed, query)
+		return nil
+	}
+	return t.StmtContext(ctx, s)
+}
+
+// ExecContext is sql.Tx's, by a statement that is kept.
+func (t Tx) ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error) {
+	if s := t.statement(ctx, query); s != nil {
+		return s.ExecContext(ctx, args...)
+	}
+	return t.Tx.ExecContext(ctx, query, args...)
+}
+
+// QueryContext is sql.Tx's, by a statement that is kept.
+func (t Tx) QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error) {
+	if s := t.statement(ctx, query); s != nil {
+		return s.QueryContext(ctx, args...)
+	}
+	return t.Tx.QueryContext(ctx, query, args...)
+}
+
+// QueryRowContext is sql.Tx's, by a statement that is kept.
+func (t Tx) QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row {
+	if s := t.statement(ctx, query); s != nil {
+		return s.QueryRowContext(ctx, args...)
+	}
+	return t.Tx.QueryRowContext(ctx, query, args...)
+}
