@@ -184,7 +184,8 @@ func (o *observations) flush(ctx context.Context) {
 	if len(lines)+len(minutes)+len(uses) == 0 {
 		return
 	}
-	err := o.store.within(context.WithoutCancel(ctx), func(tx prepared.Tx) error { return write(tx, lines, minutes, uses) })
+	err := o.store.within(context.WithoutCancel(ctx),
+		func(tx prepared.Tx) error { return write(tx, lines, minutes, uses) })
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if err == nil {

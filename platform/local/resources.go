@@ -234,7 +234,8 @@ func matches(before row, exists bool, match string) error {
 }
 
 // allowed checks what a resource needs before it may be as wished.
-func (p *Platform) allowed(ctx context.Context, tx prepared.Tx, sc scope, kind, function, address string, w wish) error {
+func (p *Platform) allowed(ctx context.Context, tx prepared.Tx, sc scope, kind, function, address string,
+	w wish) error {
 	need := func(other string) error {
 		if _, ok, err := p.store.resource(ctx, tx, sc, other); err != nil || !ok {
 			return errors.Join(err, refuse(409, "%s needs %s, which is not there", address, other))
