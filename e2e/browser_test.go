@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"strings"
 	"testing"
@@ -16,12 +17,21 @@ import (
 // takes, since a machine may be slow and shared.
 const patience = 90 * time.Second
 
-// browse opens a headless browser.
+// browse gives the headless browser of all tests: each person has a profile of their own
+// in it.
 func browse(t *testing.T) *rod.Browser {
 	t.Helper()
+	opening.Do(func() { shared, errOpen = launchBrowser() })
+	if errOpen != nil {
+		t.Fatal(errOpen)
+	}
+	return shared
+}
+
+func launchBrowser() (*rod.Browser, error) {
 	const chromium = "/usr/bin/chromium"
 	if _, err := os.Stat(chromium); err != nil {
-		t.Fatalf("%s is needed: run `make setup`", chromium)
+		return nil, fmt.Errorf("%s is needed: run `make setup-test`", chromium)
 	}
 	address, err := launcher.New().Bin(chromium).Leakless(false).NoSandbox(true).
 		Set("disable-gpu").Set("disable-software-rasterizer").Set("disable-gpu-rasterization").Set(
@@ -29,14 +39,13 @@ func browse(t *testing.T) *rod.Browser {
 		"disable-component-update").Set("disable-extensions").Set("disable-background-networking").Set("no-first-run").
 		Set("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1, EXCLUDE localhost").Launch()
 	if err != nil {
-		t.Fatalf("starting the browser: %v", err)
+		return nil, fmt.Errorf("starting the browser: %w", err)
 	}
 	browser := rod.New().ControlURL(address)
 	if err := browser.Connect(); err != nil {
-		t.Fatalf("connecting to the browser: %v", err)
+		return nil, fmt.Errorf("connecting to the browser: %w", err)
 	}
-	t.Cleanup(func() { _ = browser.Close() })
-	return browser
+	return browser, nil
 }
 
 // tab is a page in which somebody works.
@@ -58,7 +67,7 @@ func (r *rig) open(browser *rod.Browser, handle string) *tab {
 		r.Fatal(err)
 	}
 	p := &tab{r.T, page.Timeout(20 * time.Minute), r}
-	r.Cleanup(func() { _ = page.Close() })
+	r.Cleanup(func() { _ = own.Close() })
 	if err := page.SetViewport(&proto.EmulationSetDeviceMetricsOverride{Width: 1280, Height: 800,
 		DeviceScaleFactor: 1}); err != nil {
 		r.Fatal(err)

@@ -26,7 +26,7 @@ func TestExamples(t *testing.T) {
 		t.Fatal(out)
 	}
 	call := func(method, path, body string) (int, string) {
-		q, err := http.NewRequest(method, "http://"+routes+"/north/"+path, strings.NewReader(body))
+		q, err := http.NewRequest(method, "http://"+r.routes+"/north/"+path, strings.NewReader(body))
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -34,7 +34,7 @@ func (p *tab) arrive(path string) {
 // is covered by something else.
 func (p *tab) fits(path string) {
 	p.Helper()
-	for _, width := range []int{390, 768, 1024, 1280, 1920} {
+	for _, width := range []int{390, 1024, 1920} {
 		p.must("its size", p.page.SetViewport(&proto.EmulationSetDeviceMetricsOverride{Width: width,
 			Height: 844, DeviceScaleFactor: 1, Mobile: width < 700}))
 		problems := p.standsOut()

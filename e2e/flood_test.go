@@ -30,7 +30,7 @@ def run(call):
 // TestALogThatIsFlooded follows a log to which a function writes 500 lines a second:
 // the page has a steady number of nodes and of bytes, and no task of it is long.
 func TestALogThatIsFlooded(t *testing.T) {
-	r := demo(t)
+	r := demoAlone(t)
 	dir := r.clone("wren")
 	write := func(name, text string) {
 		file := filepath.Join(dir, "frostline/functions/chatter", name)

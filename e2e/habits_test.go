@@ -169,7 +169,8 @@ func TestADayByKeyboard(t *testing.T) {
 
 	teasel := r.open(b, "teasel")
 	teasel.finds("Deliveries")
-	teasel.waits("the list", `() => document.querySelector('main h1')?.textContent === 'Deliveries'`)
+	teasel.waits("the list, and its heading to have the focus", `() => document.activeElement?.tagName === 'H1' && document.activeElement.textContent === 'Deliveries'`)
+	tabs(teasel, "in any state")
 	tabs(teasel, "settled") // version 8 in trial
 	tabs(teasel, "waiting")
 	teasel.key(input.Enter)

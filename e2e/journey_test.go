@@ -591,13 +591,13 @@ func TestKilledWhileDeploying(t *testing.T) {
 // The platform is a process of its own, and is down for a while.
 func TestPlatformIsDown(t *testing.T) {
 	t.Parallel()
-	data := t.TempDir()
-	platformData := filepath.Join(data, "elsewhere")
+	data, lane := grown(t)
+	platformData := filepath.Join(data, "platform")
 	shared := tokenFile(t, "shared")
-	p := launch(t, platformData, "platform", "--platform-listen", "127.0.0.1:0", "--routes-listen", "127.0.0.2:0",
+	p := launch(t, platformData, "platform", "--platform-listen", "127.0.0.1:0", "--routes-listen", lane.routes,
 		"--platform-token-file", shared)
 	listen := strings.TrimPrefix(p.address, "http://")
-	r := launch(t, filepath.Join(data, "rudmar"), "demo", "--listen", "127.0.0.1:0", "--platform", p.address,
+	r := launch(t, data, "demo", "--listen", "127.0.0.1:0", "--platform", p.address,
 		"--platform-token-file", shared, "--look-every", "300ms")
 	// It stands still, as a machine that is swapped out: who asks is answered.
 	if err := p.cmd.Process.Signal(syscall.SIGSTOP); err != nil {
@@ -634,7 +634,7 @@ func TestPlatformIsDown(t *testing.T) {
 	if why := r.stage(8, "trial").Place.Why; !strings.Contains(why, "does not answer") {
 		t.Errorf("why: %s", why)
 	}
-	launch(t, platformData, "platform", "--platform-listen", listen, "--routes-listen", "127.0.0.2:0",
+	launch(t, platformData, "platform", "--platform-listen", listen, "--routes-listen", lane.routes,
 		"--platform-token-file", shared)
 	if status, text := r.act("wren", 8, "trial", "retry"); status != 204 {
 		t.Fatalf("going on: %d %s", status, text)

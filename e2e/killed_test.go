@@ -42,8 +42,7 @@ func TestKilledAnywhere(t *testing.T) {
 		alive := time.NewTimer(time.Duration(20+random.IntN(900)) * time.Millisecond)
 		<-alive.C // when it dies is the point of the test
 		r.kill()
-		r = launch(t, data, "demo", "--listen", "127.0.0.1:0", "--platform-listen", "127.0.0.1:0", "--routes-listen",
-			routes, "--look-every", "300ms")
+		r = start(t, data, r.routes)
 		head, err := run(t, filepath.Join(data, "repositories", "brambleford.git"), "git", "rev-parse", "refs/heads/main")
 		if err != nil {
 			t.Fatal(head)

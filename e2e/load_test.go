@@ -12,7 +12,7 @@ import (
 // of 1.6 Mbit/s: how much comes, from how many addresses, each once. When something is
 // seen is told, and not held against a limit: it depends on the machine.
 func TestTheFirstLoad(t *testing.T) {
-	r := demo(t)
+	r := demoAlone(t)
 	p := r.open(browse(t), "wren")
 	p.must("leaving it", p.page.Navigate("about:blank"))
 	p.must("forgetting", proto.NetworkClearBrowserCache{}.Call(p.page))

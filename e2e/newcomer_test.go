@@ -171,6 +171,14 @@ func deployments(s *shell) {
 	if !strings.HasPrefix(out, "at http://") || !strings.Contains(out, "/hello") {
 		s.Errorf("the address among the outputs is %q", out)
 	}
+	s.must("rudmar outputs cellar trial --format env --file outputs.env")
+	if out := s.must(`. ./outputs.env && echo "at $LOCAL_NORTH_ROUTE_HELLO_ASK"`); !strings.Contains(out, "at http://") {
+		s.Errorf("the address in the file is %q", out)
+	}
+	if out, code := s.run("rudmar outputs cellar moon --file outputs.env; test -s outputs.env && echo kept"); code != 0 ||
+		!strings.Contains(out, "kept") {
+		s.Errorf("what could not be had: %s", out)
+	}
 	if out := s.must("rudmar outputs cellar trial"); !strings.Contains(out, "open to members") || !strings.Contains(out, "identity") {
 		s.Errorf("the outputs: %s", out)
 	}

@@ -20,6 +20,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"github.com/go-rod/rod"
 )
 
 var (
@@ -27,12 +29,29 @@ var (
 	building sync.Once
 	errBuild error
 
-	orchard   string // the data folder of a demo that was built and stopped
-	routes    string // where its routes answer: deployed functions know their address
-	preparing sync.Once
+	lanes = newLanes()
+
+	shared  *rod.Browser
+	opening sync.Once
+	errOpen error
 
 	ports atomic.Int32 // how many were given
 )
+
+// lane is where one test of the demo at a time can run.
+type lane struct {
+	orchard string // the data folder of a demo that was built and stopped; "" until somebody needs it
+	routes  string // where its routes answer: deployed functions know their address
+}
+
+// newLanes makes as many as demos may run side by side: each costs much of a core.
+func newLanes() chan *lane {
+	out := make(chan *lane, 2)
+	for range cap(out) {
+		out <- &lane{}
+	}
+	return out
+}
 
 // build builds the program once for all tests of this package.
 func build(t *testing.T) string {
@@ -57,11 +76,16 @@ func build(t *testing.T) string {
 
 func TestMain(m *testing.M) {
 	code := m.Run()
+	if shared != nil {
+		_ = shared.Close()
+	}
 	if program != "" {
 		os.RemoveAll(filepath.Dir(program))
 	}
-	if orchard != "" {
-		os.RemoveAll(orchard)
+	for range len(lanes) {
+		if l := <-lanes; l.orchard != "" {
+			os.RemoveAll(l.orchard)
+		}
 	}
 	os.Exit(code)
 }
@@ -70,6 +94,7 @@ func TestMain(m *testing.M) {
 type rig struct {
 	*testing.T
 	address string
+	routes  string // where the routes of its functions answer
 	data    string
 	cmd     *exec.Cmd
 	log     *bytes.Buffer
@@ -118,27 +143,40 @@ func begin(t *testing.T, data string, cmd *exec.Cmd) *rig {
 	return r
 }
 
-// demo starts the demo in a folder of its own, on free ports. The demo is
-// built once; each test has a copy of what was built.
+// demo starts the demo in a folder of its own, on free ports. The demo is built once in
+// each lane; each test has a copy of what was built, and runs beside others.
 func demo(t *testing.T) *rig {
 	t.Helper()
-	preparing.Do(func() {
+	t.Parallel()
+	return demoAlone(t)
+}
+
+// demoAlone is like demo for a test that measures: nothing else of these runs beside it.
+func demoAlone(t *testing.T) *rig {
+	t.Helper()
+	data, lane := grown(t)
+	return start(t, data, lane.routes)
+}
+
+// grown gives a copy of the data of a demo that was built and stopped, in a lane of its own.
+func grown(t *testing.T) (string, *lane) {
+	t.Helper()
+	lane := <-lanes
+	t.Cleanup(func() { lanes <- lane })
+	if lane.orchard == "" {
 		dir, err := os.MkdirTemp("", "rudmar-orchard-")
 		if err != nil {
 			t.Fatal(err)
 		}
-		routes = freeAddress(t)
-		start(t, dir).stop()
-		orchard = dir
-	})
-	if orchard == "" {
-		t.Fatal("the demo could not be built, as an earlier test says")
+		lane.routes = freeAddress(t)
+		start(t, dir, lane.routes).stop()
+		lane.orchard = dir
 	}
 	data := filepath.Join(t.TempDir(), "data")
-	if err := os.CopyFS(data, os.DirFS(orchard)); err != nil {
+	if err := os.CopyFS(data, os.DirFS(lane.orchard)); err != nil {
 		t.Fatal(err)
 	}
-	return start(t, data)
+	return data, lane
 }
 
 // freeAddress gives an address that nothing answers at, below the ports that
@@ -169,10 +207,12 @@ func tokenFile(t *testing.T, text string) string {
 }
 
 // start starts the demo in a folder, and builds it where it is not there yet.
-func start(t *testing.T, data string) *rig {
+func start(t *testing.T, data, routes string) *rig {
 	t.Helper()
-	return launch(t, data, "demo", "--listen", "127.0.0.1:0", "--platform-listen", "127.0.0.1:0", "--routes-listen",
+	r := launch(t, data, "demo", "--listen", "127.0.0.1:0", "--platform-listen", "127.0.0.1:0", "--routes-listen",
 		routes, "--look-every", "300ms")
+	r.routes = routes
+	return r
 }
 
 // stop ends the program as Ctrl+C does.

@@ -29,7 +29,7 @@ func (p *tab) longTasks() string { return p.page.MustEval(`() => JSON.stringify(
 // TestAtSize opens the pages of a service of many functions, and watches its Board
 // while calls and hand-made changes come in: only what can be seen is in the page.
 func TestAtSize(t *testing.T) {
-	r := demo(t)
+	r := demoAlone(t)
 	dir := r.clone("wren")
 	write := func(name, text string) {
 		name = filepath.Join(dir, "orchard", name)

@@ -180,7 +180,7 @@ func TestWatch(t *testing.T) {
 	w.says("", "code of intake")
 	r.stop()
 	launch(t, r.data, "demo", "--listen", strings.TrimPrefix(r.address, "http://"), "--platform-listen", "127.0.0.1:0",
-		"--routes-listen", routes)
+		"--routes-listen", r.routes)
 	edit(t, dir, "functions/warn/warn.py", `"mine"`, `"still mine"`)
 	w.says("code of intake", "code of intake")
 	w.press("x")

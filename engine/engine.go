@@ -21,7 +21,9 @@ import (
 
 	"rudmar/cage"
 	"rudmar/core/rights"
+	"rudmar/engine/branches"
 	"rudmar/engine/build"
+	"rudmar/engine/calendars"
 	"rudmar/engine/check"
 	"rudmar/engine/copies"
 	"rudmar/engine/deliver"
@@ -52,7 +54,8 @@ type Options struct {
 	NewKeys bool
 	// NoticesInside lets notices go to this machine and to private networks.
 	NoticesInside bool
-	Keep          Keep // how long what is old is kept
+	Mail          notice.Mail // by which notices go out as e-mail
+	Keep          Keep        // how long what is old is kept
 	Log           *slog.Logger
 	Now           func() time.Time
 }
@@ -62,17 +65,19 @@ const artifactsFolder = "artifacts"
 
 // Engine is everything that runs.
 type Engine struct {
-	Store   *store.Store
-	People  *people.Directory
-	Host    *source.Host
-	Build   *build.Builder
-	Planner *deploy.Planner
-	Checks  *check.Checker
-	Runner  *deploy.Runner
-	Line    *deliver.Line
-	Watch   *observe.Watch
-	Copies  *copies.Keeper
-	Notices *notice.Sender
+	Store     *store.Store
+	People    *people.Directory
+	Host      *source.Host
+	Build     *build.Builder
+	Planner   *deploy.Planner
+	Checks    *check.Checker
+	Runner    *deploy.Runner
+	Line      *deliver.Line
+	Watch     *observe.Watch
+	Copies    *copies.Keeper
+	Notices   *notice.Sender
+	Calendars *calendars.Reader
+	Branches  *branches.Planner
 
 	dir     string
 	keep    Keep
@@ -115,7 +120,7 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 		return nil, errors.Join(err, s.Close(), lock.Unlock())
 	}
 	for _, work := range []func(context.Context){e.Build.Run, e.Runner.Run, e.Line.Run, e.Watch.Run, e.Copies.Run,
-		e.Notices.Run, e.keepTrue, e.tidy} {
+		e.Notices.Run, e.Calendars.Run, e.Branches.Run, e.keepTrue, e.tidy} {
 		e.running.Go(func() { work(ctx) })
 	}
 	return e, nil
@@ -194,11 +199,16 @@ func (e *Engine) assemble(ctx context.Context, o Options) error {
 	}
 	e.Watch = observe.New(observe.Config{Store: e.Store, Planner: e.Planner, Log: o.Log, Every: o.LookEvery})
 	e.Runner = deploy.NewRunner(deploy.RunnerConfig{Store: e.Store, Planner: e.Planner, Archives: archives, Log: o.Log})
+	e.Calendars = calendars.New(e.Store, o.NoticesInside, o.Log)
 	e.Line = deliver.New(deliver.Config{Store: e.Store, Planner: e.Planner, Runner: e.Runner, People: e.People,
-		Log: o.Log, Repository: e.Host.Repository})
+		Calendar: e.Calendars.Get,
+		Log:      o.Log, Repository: e.Host.Repository})
 	e.Copies = copies.New(copies.Config{Store: e.Store, Build: e.Build, Runner: e.Runner, Planner: e.Planner, Line: e.Line,
 		Check: e.Checks.Check, Log: o.Log})
-	e.Notices = notice.New(notice.Config{Store: e.Store, Sealer: e.People, Log: o.Log, Inside: o.NoticesInside})
+	e.Branches = branches.New(branches.Config{Store: e.Store, Planner: e.Planner, Repository: e.Host.Repository,
+		Check: e.Checks.Check, Log: o.Log})
+	e.Notices = notice.New(notice.Config{Store: e.Store, Sealer: e.People, Log: o.Log, Inside: o.NoticesInside,
+		Mail: o.Mail})
 	return e.Store.DropLeases(ctx) // of a process that is no more
 }
 

@@ -14,6 +14,7 @@ import (
 	"rudmar/core/delivery"
 	"rudmar/engine"
 	"rudmar/engine/notice"
+	"rudmar/engine/outside"
 	"rudmar/engine/store"
 )
 
@@ -158,10 +159,10 @@ func TestNoticesStayOutside(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
 	for address, want := range map[string]error{
-		"http://127.0.0.1:9/": notice.ErrInside, "http://[::1]/": notice.ErrInside, "http://10.1.2.3/": notice.ErrInside,
-		"http://192.168.1.1/": notice.ErrInside, "http://169.254.169.254/latest": notice.ErrInside, "http://[fe80::1]/": notice.ErrInside,
-		"http://100.64.0.1/": notice.ErrInside, "http://0.0.0.0/": notice.ErrInside, "http://[::ffff:127.0.0.1]/": notice.ErrInside,
-		"http://[fd00::1]/": notice.ErrInside, "ftp://example.org/": notice.ErrHook, "http:///": notice.ErrHook, "no address": notice.ErrHook,
+		"http://127.0.0.1:9/": outside.ErrInside, "http://[::1]/": outside.ErrInside, "http://10.1.2.3/": outside.ErrInside,
+		"http://192.168.1.1/": outside.ErrInside, "http://169.254.169.254/latest": outside.ErrInside, "http://[fe80::1]/": outside.ErrInside,
+		"http://100.64.0.1/": outside.ErrInside, "http://0.0.0.0/": outside.ErrInside, "http://[::ffff:127.0.0.1]/": outside.ErrInside,
+		"http://[fd00::1]/": outside.ErrInside, "ftp://example.org/": notice.ErrHook, "http:///": notice.ErrHook, "no address": notice.ErrHook,
 		"http://wren:pw@example.org/": notice.ErrHook,
 	} {
 		if _, err := r.Notices.Add(ctx, notice.Wish{Name: "n", URL: address}, "k", "wren"); !errors.Is(err, want) || !errors.Is(err, notice.ErrHook) {

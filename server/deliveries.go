@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"time"
 
 	"rudmar/core/delivery"
 	"rudmar/core/resource"
@@ -91,6 +92,15 @@ func (h *handlers) GetDeliveryStage(ctx context.Context,
 	if len(left) > 0 {
 		out.LeftOut = &left
 	}
+	looks, err := h.engine.Store.WhoLooked(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	looked := []api.Looked{}
+	for _, l := range looks {
+		looked = append(looked, api.Looked{Person: l.Person, At: l.At.UnixMilli()})
+	}
+	out.Looked = &looked
 	out.Actions = h.actions(ctx, d, gates)
 	if d.State == delivery.Waiting && slices.ContainsFunc(approvals, func(a store.Approval) bool {
 		return a.Person == who(ctx).person.Handle
@@ -238,6 +248,11 @@ func (h *handlers) GetMeaning(ctx context.Context, r api.GetMeaningRequestObject
 	if err != nil {
 		return nil, err
 	}
+	if d.State == delivery.Waiting {
+		if err := h.engine.Store.PutLooked(ctx, d, who(ctx).person.Handle); err != nil {
+			return nil, err
+		}
+	}
 	if line.MayChoose(ctx, d) {
 		differing, err := line.Differing(ctx, r.Service, r.Stage, r.Version)
 		if err != nil {
@@ -262,6 +277,9 @@ func (h *handlers) ActOnDelivery(ctx context.Context,
 	line, say := h.engine.Line,
 		deliver.Say{By: who(ctx).person, Comment: api.OrZero(r.Body.Comment), Shown: api.OrZero(r.Body.Shown),
 			Confirm: api.OrZero(r.Body.Confirm), Functions: api.OrZero(r.Body.Functions)}
+	if at := api.OrZero(r.Body.At); at > 0 {
+		say.At = time.UnixMilli(at)
+	}
 	var err error
 	switch r.Action {
 	case "request":

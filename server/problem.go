@@ -132,6 +132,7 @@ func statusOf(err error) (status int, known bool) {
 	case errors.Is(err, deploy.ErrOutOfDate), errors.Is(err, deploy.ErrStopped), errors.Is(err, deploy.ErrNotOpen),
 		errors.Is(err, store.ErrLease),
 		errors.Is(err, delivery.ErrTransition), errors.Is(err, deliver.ErrNotCounts), errors.Is(err, delivery.ErrChoice),
+		errors.Is(err, deliver.ErrTime),
 		errors.Is(err, deliver.ErrShown),
 		errors.Is(err, store.ErrMoved), errors.Is(err, store.ErrInUse), errors.Is(err, store.ErrTokenNamed),
 		errors.Is(err, copies.ErrBase), errors.Is(err, store.ErrHookNamed),

@@ -16,7 +16,7 @@ import (
 // SketchPlan plans an edit that nobody has committed.
 func (h *handlers) SketchPlan(ctx context.Context,
 	r api.SketchPlanRequestObject) (api.SketchPlanResponseObject, error) {
-	_, result, err := h.edited(ctx, r.Service, r.Body.Branch, r.Body.Files)
+	over, result, err := h.edited(ctx, r.Service, r.Body.Branch, r.Body.Files)
 	if err != nil {
 		return nil, err
 	}
@@ -48,8 +48,22 @@ func (h *handlers) SketchPlan(ctx context.Context,
 	if newest == 0 {
 		return nil, badRequest("there is no version yet to compare the edit with; push a commit to the branch that the first stage takes")
 	}
-	p, err := h.engine.Planner.Sketch(ctx, deploy.Draft{Place: place, Version: newest, Service: result.Service,
-		Code: editedCode(result.Service, r.Body.Files)})
+	version, err := h.engine.Store.Version(ctx, r.Service, newest)
+	if err != nil {
+		return nil, err
+	}
+	code := editedCode(result.Service, r.Body.Files)
+	if folder, ok := over.Under.(manifest.Stamped); ok { // what the branch itself has otherwise counts too
+		committed, err := h.engine.Branches.Differing(ctx, result.Service, folder, over.Under.Files(), version)
+		if err != nil {
+			return nil, err
+		}
+		for fn, files := range committed {
+			code[fn] = slices.Compact(slices.Sorted(slices.Values(slices.Concat(code[fn], files))))
+		}
+	}
+	p, err := h.engine.Planner.Sketch(ctx,
+		deploy.Draft{Place: place, Version: newest, Service: result.Service, Code: code})
 	if err != nil {
 		return nil, err
 	}

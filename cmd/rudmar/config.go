@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"net"
+	"net/mail"
 	"os"
 	"path/filepath"
 	"strings"
@@ -18,6 +20,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 	"rudmar/engine"
+	"rudmar/engine/notice"
 )
 
 // usualLook is how often live is compared with the record, where nothing else is said.
@@ -35,6 +38,8 @@ type config struct {
 	tokenFile      string
 	buildsUncaged  bool
 	noticesInside  bool
+	mail           notice.Mail
+	mailPassword   string // a file
 	newKeys        bool
 	keep           engine.Keep
 	registries     []string
@@ -69,6 +74,11 @@ func (c *config) serveFlags(f *pflag.FlagSet) {
 		"make new keys where the ones are gone that secrets are sealed and versions are signed with: secrets have to be set again then, and older versions cannot be verified")
 	f.BoolVar(&c.noticesInside, "notices-inside", false,
 		"let notices go to addresses of this machine and of private networks")
+	f.StringVar(&c.mail.Server, "mail-server", "", "the server that e-mail goes out by, host:port; none where it is empty")
+	f.StringVar(&c.mail.From, "mail-from", "", "the address that e-mail comes from")
+	f.StringVar(&c.mail.User, "mail-user", "", "who signs in at the mail server, where it asks for that")
+	f.StringVar(&c.mailPassword, "mail-password-file", "", "a file with the password for that")
+	f.BoolVar(&c.mail.Plain, "mail-plain", false, "send e-mail also where the mail server offers no TLS")
 	c.keepFlags(f)
 	f.DurationVar(&c.lookEvery, "look-every", usualLook, "how often live is compared with the record")
 	c.platformFlags(f)
@@ -97,6 +107,28 @@ func (c *config) clientFlags(f *pflag.FlagSet) {
 	f.StringVar(&c.handle, "handle", "", "your handle, to sign in with your password and not with what rudmar login kept")
 	f.StringVar(&c.ownTokenFile, "token-file", "", "a file with a token; it can also be given as RUDMAR_TOKEN")
 	f.StringVar(&c.passwordFile, "password-file", "", "a file with your password; it can also be given as RUDMAR_PASSWORD")
+}
+
+// mailServer gives the server that e-mail goes out by, with its password.
+func (c *config) mailServer() (notice.Mail, error) {
+	m := c.mail
+	if m.Server == "" {
+		return m, nil
+	}
+	if _, err := mail.ParseAddress(m.From); err != nil {
+		return m, coded{exitUsage, fmt.Errorf("say by --mail-from which address e-mail comes from: %w", err)}
+	}
+	if _, _, err := net.SplitHostPort(m.Server); err != nil {
+		return m, coded{exitUsage, fmt.Errorf("--mail-server takes host:port: %w", err)}
+	}
+	if c.mailPassword != "" {
+		text, err := os.ReadFile(c.mailPassword)
+		if err != nil {
+			return m, fmt.Errorf("reading the password of the mail server: %w", err)
+		}
+		m.Password = strings.TrimSpace(string(text))
+	}
+	return m, nil
 }
 
 // environment takes flags that were not given from RUDMAR_… variables.

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -50,7 +51,7 @@ func deliveryPath(args []string) (string, error) {
 
 func deliveryActCommand(name, action, short string) *cobra.Command {
 	c := &config{}
-	var comment, confirm, gate string
+	var comment, confirm, gate, at string
 	var only []string
 	cmd := &cobra.Command{
 		Use: name + " SERVICE VERSION STAGE", Short: short, Args: cobra.ExactArgs(3), PreRunE: environment,
@@ -60,6 +61,13 @@ func deliveryActCommand(name, action, short string) *cobra.Command {
 				return err
 			}
 			wish := api.DeliveryWish{Comment: &comment, Gate: api.Optional(gate)}
+			if at != "" {
+				when, err := timeOf(at, time.Now())
+				if err != nil {
+					return coded{exitUsage, err}
+				}
+				wish.At = api.Optional(when.UnixMilli())
+			}
 			query := url.Values{}
 			if len(only) > 0 {
 				wish.Functions, query["functions"] = &only, only
@@ -88,6 +96,7 @@ func deliveryActCommand(name, action, short string) *cobra.Command {
 	c.clientFlags(cmd.Flags())
 	cmd.Flags().StringVar(&comment, "comment", "", "why")
 	if action == "request" {
+		cmd.Flags().StringVar(&at, "at", "", `from when on it may enter: 22:00, or "2026-11-27 06:30", in this machine's time`)
 		cmd.Flags().StringSliceVar(&only, "only", nil, "functions of the version, where the stage's rules allow a choice")
 	}
 	if action == "pass-over" {
@@ -96,6 +105,24 @@ func deliveryActCommand(name, action, short string) *cobra.Command {
 	cmd.Flags().StringVar(&confirm, "confirm", "",
 		"the stage's name, where something is deleted or becomes public and nobody can be asked")
 	return cmd
+}
+
+// timeOf reads a time that is to come: of day, the next one, or with a date; where no zone
+// is said, in that of now.
+func timeOf(text string, now time.Time) (time.Time, error) {
+	if clock, err := time.ParseInLocation("15:04", text, now.Location()); err == nil {
+		at := time.Date(now.Year(), now.Month(), now.Day(), clock.Hour(), clock.Minute(), 0, 0, now.Location())
+		if !at.After(now) {
+			at = time.Date(now.Year(), now.Month(), now.Day()+1, clock.Hour(), clock.Minute(), 0, 0, now.Location())
+		}
+		return at, nil
+	}
+	for _, form := range []string{"2006-01-02 15:04", time.RFC3339} {
+		if at, err := time.ParseInLocation(form, text, now.Location()); err == nil {
+			return at, nil
+		}
+	}
+	return time.Time{}, fmt.Errorf("%q is not a time; write 22:00, or 2026-11-27 06:30", text)
 }
 
 func tellMeaning(out io.Writer, stage string, means api.Meaning) {

@@ -1,7 +1,9 @@
 package main
 
 import (
+	"bytes"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -9,6 +11,7 @@ import (
 	"text/tabwriter"
 	"time"
 
+	"github.com/google/renameio/v2"
 	"github.com/spf13/cobra"
 
 	"rudmar/server/api"
@@ -16,13 +19,14 @@ import (
 
 func outputsCommand() *cobra.Command {
 	c := &config{}
-	var format string
+	var format, file string
 	cmd := &cobra.Command{
 		Use:   "outputs SERVICE STAGE",
 		Short: "Show what a stage gives to others: addresses to call, identities, log stores",
 		Long: `Shows what a stage gives to others. With --format env there is a line NAME=value for
 each, to be read by a shell: the name is target, kind, function and name, in upper
-case, such as LOCAL_NORTH_ROUTE_WARN_ASK.`,
+case, such as LOCAL_NORTH_ROUTE_WARN_ASK. With --file it goes into a file for other
+programs, such as the next job of another CI: the whole of it or nothing.`,
 		Args: cobra.ExactArgs(2), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var got []api.StageOutput
@@ -30,27 +34,43 @@ case, such as LOCAL_NORTH_ROUTE_WARN_ASK.`,
 				"/services/"+args[0]+"/outputs?stage="+url.QueryEscape(args[1]), nil, &got); err != nil {
 				return err
 			}
-			switch format {
-			case "json":
-				return printJSON(cmd.OutOrStdout(), got)
-			case "env":
-				for _, o := range got {
-					fmt.Fprintf(cmd.OutOrStdout(), "%s=%s\n", variable(o), quotedForShell(o.Value))
-				}
-				return nil
-			case "text":
-				table := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 4, 2, ' ', 0)
-				for _, o := range got {
-					fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\n", o.Target, o.Function, o.Name, o.Value, api.OrZero(o.Note))
-				}
-				return table.Flush()
+			if file == "" {
+				return writeOutputs(cmd.OutOrStdout(), format, got)
 			}
-			return coded{exitUsage, fmt.Errorf("there is no format %q; there are text, json and env", format)}
+			var text bytes.Buffer
+			if err := writeOutputs(&text, format, got); err != nil {
+				return err
+			}
+			if err := renameio.WriteFile(file, text.Bytes(), 0o644); err != nil {
+				return fmt.Errorf("writing the outputs: %w", err)
+			}
+			return nil
 		},
 	}
 	c.clientFlags(cmd.Flags())
+	cmd.Flags().StringVar(&file, "file", "", "the file to write, in place of standard output")
 	cmd.Flags().StringVar(&format, "format", "text", "text, json or env")
 	return cmd
+}
+
+// writeOutputs writes what a stage gives in a format.
+func writeOutputs(to io.Writer, format string, got []api.StageOutput) error {
+	switch format {
+	case "json":
+		return printJSON(to, got)
+	case "env":
+		for _, o := range got {
+			fmt.Fprintf(to, "%s=%s\n", variable(o), quotedForShell(o.Value))
+		}
+		return nil
+	case "text":
+		table := tabwriter.NewWriter(to, 0, 4, 2, ' ', 0)
+		for _, o := range got {
+			fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\n", o.Target, o.Function, o.Name, o.Value, api.OrZero(o.Note))
+		}
+		return table.Flush()
+	}
+	return coded{exitUsage, fmt.Errorf("there is no format %q; there are text, json and env", format)}
 }
 
 // variable names an output as shells name variables.

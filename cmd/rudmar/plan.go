@@ -41,7 +41,8 @@ means, worst first, and each step with its values and its reason. Without
 changed by hand.
 
 With --folder it is what lies in the folder, committed or not, against what runs
-in the stage of --stage. Such a plan is shown, and never run.
+in the stage of --stage; with --branch, and no folder, the newest commit of a branch
+that no stage takes. Such a plan is shown, and never run.
 
 Exit codes: 0 there is nothing to do, 4 something would change, 5 something stops
 a plan, 3 the folder has errors.`,
@@ -52,6 +53,9 @@ a plan, 3 the folder has errors.`,
 			}
 			if len(args) == 1 && c.stage != "" {
 				args = append(args, c.stage)
+			}
+			if len(args) == 2 && cmd.Flags().Changed("branch") {
+				return c.ofBranch(cmd, args[0], args[1])
 			}
 			if len(args) != 2 {
 				return coded{exitUsage, errors.New("name the service and the stage: rudmar plan SERVICE STAGE; or a folder: rudmar plan --folder . --stage STAGE")}
@@ -65,7 +69,7 @@ a plan, 3 the folder has errors.`,
 	cmd.Flags().StringVar(&c.format, "format", "text", "text or json (a list of plans, one a target)")
 	cmd.Flags().StringVar(&c.folder, "folder", "", "plan what lies in this folder of the service")
 	cmd.Flags().StringVar(&c.stage, "stage", "", "the stage, with --folder")
-	cmd.Flags().StringVar(&c.branch, "branch", "main", "the branch that the folder is compared with, with --folder")
+	cmd.Flags().StringVar(&c.branch, "branch", "main", "the branch whose newest commit is planned, or with --folder the one that it is compared with")
 	return cmd
 }
 
@@ -129,6 +133,15 @@ func outcome(steps, problems int) int {
 	return 0
 }
 
+// ofBranch plans the newest commit of a branch.
+func (c *planning) ofBranch(cmd *cobra.Command, service, stage string) error {
+	if c.version > 0 {
+		return coded{exitUsage, errors.New("give --branch or --version, not both")}
+	}
+	return c.draw(cmd, service, api.SketchWish{Branch: c.branch, Stage: stage, Files: map[string]*string{}},
+		"What lies on a branch that no stage takes is never run: merge it.")
+}
+
 // sketch plans what lies in a folder.
 func (c *planning) sketch(cmd *cobra.Command, args []string) error {
 	if len(args) > 0 || c.stage == "" || c.version > 0 {
@@ -152,15 +165,23 @@ func (c *planning) sketch(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
-	targets, err := c.targets(ctx, service, c.stage, c.target)
+	return c.draw(cmd, service, api.SketchWish{Branch: c.branch, Stage: c.stage, Files: files},
+		"What lies in a folder is never run: commit and push it.")
+}
+
+// draw shows what somebody has not brought to a stage yet would change there, on each of
+// its targets.
+func (c *planning) draw(cmd *cobra.Command, service string, wish api.SketchWish, then string) error {
+	ctx := cmd.Context()
+	targets, err := c.targets(ctx, service, wish.Stage, c.target)
 	if err != nil {
 		return err
 	}
 	plans, code := []api.Plan{}, 0
 	for _, t := range targets {
 		var got api.Sketch
-		if err := c.ask(ctx, http.MethodPost, "/services/"+service+"/source/plan",
-			api.SketchWish{Branch: c.branch, Stage: c.stage, Onto: &t, Files: files}, &got); err != nil {
+		wish.Onto = &t
+		if err := c.ask(ctx, http.MethodPost, "/services/"+service+"/source/plan", wish, &got); err != nil {
 			return err
 		}
 		for _, d := range got.Errors {
@@ -172,7 +193,7 @@ func (c *planning) sketch(cmd *cobra.Command, args []string) error {
 		plans, code = append(plans, got.Plan), max(code, outcome(len(got.Plan.Steps), len(got.Plan.Problems)))
 		if c.format == "text" {
 			fmt.Fprint(cmd.OutOrStdout(), got.Text)
-			fmt.Fprintln(cmd.OutOrStdout(), "What lies in a folder is never run: commit and push it.")
+			fmt.Fprintln(cmd.OutOrStdout(), then)
 		}
 	}
 	return c.end(cmd, plans, code)

@@ -78,11 +78,15 @@ func (c *config) serve(ctx context.Context, ready func(context.Context, *engine.
 	if err != nil {
 		return fmt.Errorf("finding this program: %w", err)
 	}
+	mail, err := c.mailServer()
+	if err != nil {
+		return err
+	}
 	e, err := engine.Open(ctx,
 		engine.Options{Dir: c.data, Self: self, Platforms: map[string]*platform.Client{"local": client},
 			LookEvery: c.lookEvery, Page: c.address, Log: log,
 			NewKeys: c.newKeys, Keep: c.keep, BuildsUncaged: c.buildsUncaged,
-			NoticesInside: c.noticesInside, Registries: c.registries})
+			NoticesInside: c.noticesInside, Mail: mail, Registries: c.registries})
 	if err != nil {
 		return err
 	}

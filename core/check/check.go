@@ -60,6 +60,7 @@ func (o Options) Service(folder manifest.Folder) Result {
 		w.ofRoot = w.diagnostics
 		w.functions()
 		w.cases()
+		w.freezes()
 		w.across()
 	}
 

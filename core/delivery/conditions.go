@@ -25,7 +25,12 @@ func branch(wanted, built string) Gate {
 
 func request(f Facts) Gate {
 	g := Gate{Kind: RequestGate, Name: "request", State: Waits, Why: "waits for somebody to ask for it"}
-	if f.Requested != "" {
+	switch {
+	case f.Requested == "":
+	case f.Now.Before(f.NotBefore):
+		g.Until = f.NotBefore.UnixMilli()
+		g.Why = fmt.Sprintf("asked for by %s, from %s on", f.Requested, f.NotBefore.UTC().Format("2006-01-02 15:04 MST"))
+	default:
 		g.State, g.Why = Holds, "asked for by "+f.Requested
 	}
 	return g
@@ -90,8 +95,10 @@ func soak(stage *manifest.Stage, now time.Time, at Earlier) Gate {
 	ran := now.Sub(at.Since)
 	switch {
 	case s.ErrorsUnder > 0 && at.Calls >= max(1, s.Calls) && share >= s.ErrorsUnder:
-		g.State, g.Why = Fails, fmt.Sprintf("%.2g%% of %d calls failed in %s; under %.2g%% is allowed", share*100, at.Calls,
+		g.State, g.Why = Fails, fmt.Sprintf("%.3g%% of %d calls failed in %s; under %.3g%% is allowed", share*100, at.Calls,
 			stage.After, s.ErrorsUnder*100)
+	case s.ErrorsUnder == 0 && len(at.Missed) > 0 && at.Calls >= max(1, s.Calls):
+		g.State, g.Why = Fails, "in "+stage.After+" "+strings.Join(at.Missed, "; ")
 	case ran < s.For:
 		g.Why = fmt.Sprintf("waits %s more (%s in %s)", language.FormatTime((s.For - ran).Truncate(time.Second)),
 			language.FormatTime(s.For), stage.After)
@@ -214,16 +221,47 @@ func strict(f Facts) Gate {
 	return g
 }
 
-func window(w manifest.Window, now time.Time) Gate {
+func window(w manifest.Window, f Facts) Gate {
 	g := Gate{Kind: WindowGate, Name: "window", State: Waits}
 	parsed, err := timing.ParseWindow(w.Days, w.Hours, w.Zone)
-	switch {
-	case err != nil:
+	if err != nil {
 		g.State, g.Why = Fails, err.Error()
-	case parsed.Holds(now):
-		g.State, g.Why = Holds, "the window is open"
+		return g
+	}
+	freezes := w.Calendar
+	if address := w.FreezesAddress(); address != "" {
+		if f.Calendar == nil {
+			err = fmt.Errorf("nobody reads it")
+		} else {
+			freezes, err = f.Calendar(address)
+		}
+		if err != nil {
+			g.Why = fmt.Sprintf("waits for its calendar of freezes, %s: %v", address, err)
+			return g
+		}
+	}
+	at := func(t time.Time) string { return parsed.Local(t).Format("2006-01-02 15:04 MST") }
+	enters := parsed.Enters(f.Now, freezes)
+	name, until := freezes.At(f.Now)
+	then := "for a year and more"
+	if !enters.IsZero() {
+		g.Until, then = enters.UnixMilli(), at(enters)
+	}
+	switch {
+	case enters.Equal(f.Now):
+		g.State, g.Why, g.Until = Holds, "the window is open", 0
+		if name, begins := freezes.Next(f.Now); name != "" {
+			g.Why += fmt.Sprintf("; frozen from %s: %s", at(begins), name)
+		}
+	case !until.IsZero():
+		g.Why = fmt.Sprintf("frozen until %s: %s", at(until), name)
+		if !enters.Equal(until) {
+			g.Why += "; the window opens after that " + then
+		}
+	case enters.IsZero():
+		g.Why = "waits for the window, which does not open " + then
 	default:
-		g.Why = "waits for the window, which opens " + parsed.Opens(now).Format("2006-01-02 15:04 MST")
+		g.Why = "waits for the window, which opens " + then
 	}
 	return g
 }

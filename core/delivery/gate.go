@@ -9,6 +9,7 @@ import (
 
 	"rudmar/core/expression"
 	"rudmar/core/manifest"
+	"rudmar/core/timing"
 )
 
 // GateState is the state of a gate.
@@ -46,6 +47,9 @@ type Gate struct {
 	// Since is when it came to this state, in Unix milliseconds; 0 where nobody
 	// has kept it.
 	Since int64 `json:"since,omitempty"`
+	// Until is when it comes to hold by time alone, in Unix milliseconds; 0 where it does
+	// not, or that is not known.
+	Until int64 `json:"until,omitempty"`
 }
 
 // Approval is one person's yes.
@@ -65,6 +69,8 @@ type CaseResult struct {
 // Figures is what was measured of the version in an earlier stage.
 type Figures struct {
 	Calls, Errors int
+	// Missed tells, a sentence each, which functions do not keep to their objectives there.
+	Missed []string
 }
 
 // Earlier is how the version did in an earlier stage.
@@ -88,6 +94,10 @@ type Facts struct {
 	// Unknown tells why it is not known who they are; "" where it is.
 	Unknown   string
 	Requested string // who asked for it; "" for nobody
+	// NotBefore is from when on it may enter, as whoever asked said; zero for at once.
+	NotBefore time.Time
+	// Calendar gives the calendar of an address, as it was read last.
+	Calendar func(address string) (timing.Calendar, error)
 	// Earlier tells, by stage, how the version did there; Gone names stages that
 	// are not there any more.
 	Earlier map[string]Earlier
@@ -177,7 +187,7 @@ func wishes(ctx context.Context, e Entry, stage *manifest.Stage, f Facts) []wish
 		add(*g.Approvals, func() Gate { return approvals(*g.Approvals, f) })
 	}
 	if g.Window != nil {
-		add(*g.Window, func() Gate { return window(*g.Window, f.Now) })
+		add(*g.Window, func() Gate { return window(*g.Window, f) })
 	}
 	for _, r := range g.Rules {
 		add(r, func() Gate { return rule(ctx, r, f) })

@@ -175,7 +175,11 @@ func windowWords(w *manifest.Window) string {
 	if w == nil {
 		return "none"
 	}
-	return strings.TrimSpace(w.Days + " " + w.Hours + " " + w.Zone)
+	words := strings.Join(strings.Fields(w.Days+" "+w.Hours+" "+w.Zone), " ")
+	if w.Freezes != "" {
+		words += ", frozen by " + w.Freezes
+	}
+	return words
 }
 
 func ruleNames(lists ...[]manifest.GateRule) []string {

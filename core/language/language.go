@@ -39,7 +39,7 @@ func Order(file string) []string {
 		return []string{"rudmar", "service", "about", "owner", "settings", "secrets", "defaults", "stages"}
 	case path.Base(file) == FunctionFile:
 		return []string{"function", "about", "was", "code", "runtime", "handler", "memory", "timeout", "at_once",
-			"keep_logs", "network", "env", "build", "triggers", "permissions", "in"}
+			"keep_logs", "network", "env", "objectives", "build", "triggers", "permissions", "in"}
 	}
 	return []string{"case", "send", "expect", "stages", "harmless"}
 }
@@ -96,6 +96,12 @@ func New() *Language {
 		{Name: "network", About: "Whether the function may reach a network; its data it reaches in any case.",
 			Shape: truth, BuiltIn: "false"},
 		{Name: "env", About: "Environment variables; texts with references.", Shape: env},
+		{Name: "objectives", About: "What good means: the judge of a shift and the soak gate hold it to that.",
+			Shape: &Shape{Form: ObjectForm, Keys: []Key{
+				{Name: "errors_under", About: "The share of calls that may fail.", Shape: &Shape{Form: ShareForm, Min: 0, Max: 1}},
+				{Name: "p95_under", About: "How long 95 of 100 warm calls may take at most.", Shape: upTo(0.001, 15*minute)},
+				{Name: "over", About: "Over which time.", Shape: upTo(minute, 30*day), BuiltIn: "1h"},
+			}}},
 		{Name: "build", About: "How the artifact is made, where the runtime's default does not do.", Shape: build},
 	}
 	perStage := append([]Key{
@@ -134,6 +140,8 @@ func New() *Language {
 			{Name: "days", About: "Days of the week: mon-thu, or mon,wed.", Shape: text},
 			{Name: "hours", About: "Hours of the day: 08:00-15:00.", Shape: text},
 			{Name: "zone", About: "The time zone of the hours.", Shape: &Shape{Form: ZoneForm}, BuiltIn: "UTC"},
+			{Name: "freezes", About: "A calendar of times in which nothing enters: an .ics file beside rudmar.yaml, or an address that begins with https://.",
+				Shape: text},
 		}}},
 		{Name: "rules", About: "CEL expressions over plan, consequences, version and metrics.",
 			Shape: &Shape{Form: MapForm, Of: &Shape{Form: CELForm}}},

@@ -97,6 +97,7 @@ func decodeConfig(n, base *tree.Node, from *Config) *Config {
 		Network:  value(n.Get("network"), asTruth),
 		Build: Build{Run: n.Get("build").Get("run").Values(), LeaveOut: n.Get("build").Get("leave_out").Values(),
 			Network: asTruth(n.Get("build").Get("network").Value())},
+		Objectives: decodeObjectives(n.Get("objectives")),
 	}
 	if env := n.Get("env"); from != nil && env == base.Get("env") {
 		c.Env = from.Env
@@ -131,6 +132,18 @@ func decodeConfig(n, base *tree.Node, from *Config) *Config {
 		}
 	}
 	return c
+}
+
+func decodeObjectives(n *tree.Node) Objectives {
+	if n == nil {
+		return Objectives{}
+	}
+	under, _ := language.ParseShare(n.Get("errors_under").Value()) // none is 0
+	o := Objectives{ErrorsUnder: under, P95Under: asTime(n.Get("p95_under").Value()), Over: asTime(n.Get("over").Value())}
+	if o.Over == 0 {
+		o.Over = time.Hour
+	}
+	return o
 }
 
 func (t *Trigger) decode(key, n *tree.Node) {
@@ -272,7 +285,7 @@ func decodeGates(n *tree.Node) Gates {
 	}
 	if window := n.Get("window"); window != nil {
 		g.Window = &Window{Days: window.Get("days").Value(), Hours: window.Get("hours").Value(),
-			Zone: window.Get("zone").Value()}
+			Zone: window.Get("zone").Value(), Freezes: window.Get("freezes").Value()}
 	}
 	if rules := n.Get("rules"); rules != nil && rules.Kind == tree.Mapping {
 		for i, k := range rules.Keys {

@@ -163,6 +163,9 @@ func IsManifest(name string) bool {
 	return name == language.ServiceFile || path.Base(name) == language.FunctionFile || IsCase(name)
 }
 
+// IsCalendar tells whether a file of a service's folder may be a calendar of freezes.
+func IsCalendar(name string) bool { return path.Dir(name) == "." && path.Ext(name) == ".ics" }
+
 // IsCase tells whether a file is a saved case.
 func IsCase(name string) bool {
 	return path.Base(path.Dir(name)) == language.CasesFolder && strings.HasSuffix(name, ".yaml")

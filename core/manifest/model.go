@@ -173,7 +173,21 @@ type Approvals struct {
 }
 
 // Window is when a stage may be entered.
-type Window struct{ Days, Hours, Zone string }
+type Window struct {
+	Days, Hours, Zone string
+	// Freezes is a calendar of times in which nothing enters: a file or an address.
+	Freezes string `json:",omitempty"`
+	// Calendar is that file's; of an address it is read where the gate is judged.
+	Calendar timing.Calendar `json:"-"`
+}
+
+// FreezesAddress gives the address of the calendar of freezes; "" where it is a file.
+func (w Window) FreezesAddress() string {
+	if strings.Contains(w.Freezes, "://") {
+		return w.Freezes
+	}
+	return ""
+}
 
 // Shift is moving traffic in shares.
 type Shift struct {
@@ -214,12 +228,23 @@ type Config struct {
 	KeepLogs    Value[time.Duration]
 	Network     Value[bool]
 	Env         []EnvVar // sorted by name
+	Objectives  Objectives
 	Build       Build
 	Triggers    []Trigger // sorted by name
 	Permissions []Permission
 
 	Routes []Routed // of the triggers that are routes and not off
 }
+
+// Objectives is what good means for a function, zero where nothing is said.
+type Objectives struct {
+	ErrorsUnder float64       // from 0 to 1
+	P95Under    time.Duration // of warm calls
+	Over        time.Duration
+}
+
+// Any tells whether anything is asked for.
+func (o Objectives) Any() bool { return o.ErrorsUnder > 0 || o.P95Under > 0 }
 
 // Routed is a trigger's route by its key: two routes of the same key may collide.
 type Routed struct {

@@ -87,3 +87,6 @@ func (w Window) Opens(t time.Time) time.Time {
 	}
 	return t
 }
+
+// Local gives a time in the window's zone.
+func (w Window) Local(t time.Time) time.Time { return t.In(w.zone) }

@@ -166,7 +166,7 @@ func (b *Builder) build(ctx context.Context, next store.Build, log *buildLog) (i
 	}
 	v := versionOf(next, commit)
 	for _, name := range checked.Folder.Files() {
-		if manifest.IsManifest(name) {
+		if manifest.IsManifest(name) || manifest.IsCalendar(name) {
 			text, err := checked.Folder.Read(name)
 			if err != nil {
 				return 0, err

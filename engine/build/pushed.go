@@ -153,6 +153,8 @@ func (b *Builder) moved(ctx context.Context, repo source.Repository, h store.Hea
 		}
 		if taken {
 			builds = append(builds, store.Build{Service: s.Name, Hash: hash, Branch: branch, Person: person})
+		} else {
+			h.Plans = append(h.Plans, store.BranchPlan{Service: s.Name, Branch: branch, Hash: hash, Person: person})
 		}
 	}
 	for _, s := range known { // what stood here and does not any more

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"time"
 
 	"rudmar/core/delivery"
 	"rudmar/core/manifest"
@@ -21,6 +22,26 @@ type Say struct {
 	Confirm string
 	// Functions are those that are asked for; none for all.
 	Functions []string
+	// At is from when on a version that is asked for may enter, if its gates hold; zero for
+	// at once.
+	At time.Time
+}
+
+// latest is how far ahead somebody may ask for a version.
+const latest = 30 * 24 * time.Hour
+
+// inTime checks when somebody asks for something.
+func (l *Line) inTime(at time.Time) error {
+	now := l.store.Now()
+	switch {
+	case at.IsZero():
+		return nil
+	case !at.After(now):
+		return fmt.Errorf("%w: %s is over", ErrTime, at.UTC().Format("2006-01-02 15:04 MST"))
+	case at.After(now.Add(latest)):
+		return fmt.Errorf("%w: %s is more than 30 days ahead", ErrTime, at.UTC().Format("2006-01-02 15:04 MST"))
+	}
+	return nil
 }
 
 // May tells whether somebody may do something in a stage of a service; the error
@@ -57,6 +78,9 @@ func (l *Line) Request(ctx context.Context, service string, version int, stage s
 	if err != nil {
 		return err
 	}
+	if err := l.inTime(say.At); err != nil {
+		return err
+	}
 	m, choice, err := l.MeansChosen(ctx, service, stage, version, say.Functions)
 	if err != nil {
 		return err
@@ -66,7 +90,7 @@ func (l *Line) Request(ctx context.Context, service string, version int, stage s
 			return err
 		}
 	}
-	return l.store.Request(ctx, d.Service, d.Version, d.Stage, say.By.Handle, choice)
+	return l.store.Request(ctx, d.Service, d.Version, d.Stage, say.By.Handle, choice, say.At)
 }
 
 func (l *Line) waiting(ctx context.Context, service string, version int, stage string, by store.Person,

@@ -58,6 +58,9 @@ func (l *Line) calmAt(at stageOf) bool {
 // one cease to, by what is told by no event: time, calls, and what a plan rests on.
 func restless(gates []delivery.Gate) bool {
 	for _, g := range gates {
+		if g.Until > 0 {
+			return true
+		}
 		switch g.Kind {
 		case delivery.SoakGate, delivery.WindowGate, delivery.RuleGate:
 			if g.State != delivery.Holds {

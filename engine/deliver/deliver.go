@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"rudmar/core/delivery"
+	"rudmar/core/timing"
 	"rudmar/engine/deploy"
 	"rudmar/engine/people"
 	"rudmar/engine/rest"
@@ -25,6 +26,7 @@ var (
 	ErrNotCounts = errors.New("this approval would not count")
 	ErrShown     = errors.New("what it means is not what you were shown")
 	ErrConfirm   = errors.New("this has to be confirmed")
+	ErrTime      = errors.New("this time cannot be asked for")
 )
 
 // lookEvery is how often gates that wait for time to pass are judged again.
@@ -39,6 +41,7 @@ type Line struct {
 	log     *slog.Logger
 	// repository gives a repository by name.
 	repository func(name string) source.Repository
+	calendar   func(ctx context.Context, address string) (timing.Calendar, error)
 
 	wake  chan struct{}
 	mu    sync.Mutex
@@ -73,12 +76,14 @@ type Config struct {
 	Log     *slog.Logger
 	// Repository gives a repository by name.
 	Repository func(name string) source.Repository
+	// Calendar gives the calendar of an address, as it was read last.
+	Calendar func(ctx context.Context, address string) (timing.Calendar, error)
 }
 
 // New makes the line.
 func New(c Config) *Line {
 	return &Line{store: c.Store, planner: c.Planner, runner: c.Runner, people: c.People, log: c.Log,
-		repository: c.Repository, wake: make(chan struct{}, 1),
+		repository: c.Repository, calendar: c.Calendar, wake: make(chan struct{}, 1),
 		busy: map[stageOf]bool{}, rests: rest.New[stageOf](longestRest), meanings: map[deliveryOf]knownMeaning{},
 		ranges: map[string][]string{}, waits: map[deliveryOf]wait{},
 		stirred: map[string]int64{}, calms: map[stageOf]calm{}}

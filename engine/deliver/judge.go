@@ -13,9 +13,12 @@ import (
 
 	"rudmar/core/delivery"
 	"rudmar/core/expression"
+	"rudmar/core/figures"
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
 	"rudmar/core/resource"
+	"rudmar/core/timing"
+	"rudmar/engine/deploy"
 	"rudmar/engine/store"
 )
 
@@ -204,8 +207,9 @@ func (l *Line) Judge(ctx context.Context, d store.Delivery) (Judged, error) {
 
 // facts gathers what the gates of a delivery are judged by.
 func (l *Line) facts(ctx context.Context, d store.Delivery, e delivery.Entry) (delivery.Facts, *Meaning, error) {
-	f := delivery.Facts{Now: l.store.Now(), Requested: d.RequestedBy, Earlier: map[string]delivery.Earlier{},
-		Gone: map[string]bool{}}
+	f := delivery.Facts{Now: l.store.Now(), Requested: d.RequestedBy, NotBefore: d.NotBefore,
+		Earlier: map[string]delivery.Earlier{}, Gone: map[string]bool{},
+		Calendar: func(address string) (timing.Calendar, error) { return l.calendar(ctx, address) }}
 	service, v, err := l.planner.Service(ctx, d.Service, d.Version)
 	if err != nil {
 		return f, nil, err
@@ -311,7 +315,7 @@ func (l *Line) earlier(ctx context.Context, d store.Delivery, own *manifest.Serv
 			at.Cases = append(at.Cases, delivery.CaseResult{Function: r.Function, Name: r.Name, Passed: r.Passed})
 		}
 		if before := own.Stage(stage); soak && row.State == delivery.Settled && before != nil {
-			if at.Figures, err = l.figures(ctx, d.Service, before, row.Since); err != nil {
+			if at.Figures, err = l.figures(ctx, own, before, row.Since); err != nil {
 				return false, err
 			}
 		}
@@ -338,24 +342,43 @@ func (l *Line) approvals(ctx context.Context, d store.Delivery) ([]delivery.Appr
 	return out, nil
 }
 
-func (l *Line) figures(ctx context.Context, service string, stage *manifest.Stage,
+// figures gives what was counted in a stage since a version settled there, and which
+// functions missed their objectives over the time that these say, as far as it has passed.
+func (l *Line) figures(ctx context.Context, service *manifest.Service, stage *manifest.Stage,
 	since time.Time) (delivery.Figures, error) {
-	var sum delivery.Figures
+	var out delivery.Figures
+	now := l.store.Now()
+	of := map[string]*figures.Sum{}
 	for _, target := range stage.Targets {
-		client, scope, err := l.planner.Platform(manifest.Place{Service: service, Stage: stage.Name, Target: target})
+		client, scope, err := l.planner.Platform(manifest.Place{Service: service.Name, Stage: stage.Name, Target: target})
 		if err != nil {
-			return sum, err
+			return out, err
 		}
 		minutes, err := client.Metrics(ctx, scope, since.Truncate(time.Minute))
 		if err != nil {
-			return sum, err
+			return out, err
 		}
 		for _, m := range minutes {
-			sum.Calls += m.Calls
-			sum.Errors += m.Errors
+			out.Calls += m.Calls
+			out.Errors += m.Errors
+			fn := service.Function(m.Function)
+			if fn == nil || time.UnixMilli(m.Minute).Before(now.Add(-fn.At(stage.Name).Objectives.Over)) {
+				continue
+			}
+			if of[m.Function] == nil {
+				of[m.Function] = &figures.Sum{}
+			}
+			of[m.Function].Add(deploy.Sum(m))
 		}
 	}
-	return sum, nil
+	for _, fn := range service.Functions {
+		if sum := of[fn.Name]; sum != nil {
+			if missed := delivery.Missed(fn.At(stage.Name).Objectives, *sum); missed != "" {
+				out.Missed = append(out.Missed, fn.Name+" misses its objective: "+missed)
+			}
+		}
+	}
+	return out, nil
 }
 
 // wild lists the functions that ask for everything (*) in a stage.

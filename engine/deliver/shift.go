@@ -286,9 +286,14 @@ func (l *Line) count(ctx context.Context, d store.Delivery, v store.Shift) ([]ju
 	took := map[string]map[int64]*judge.Minute{}
 	of := map[string]*judge.Function{}
 	var out []*judge.Function
+	service, _, err := l.planner.Service(ctx, d.Service, d.Version)
+	if err != nil {
+		return nil, nil, err
+	}
 	for _, s := range sides {
 		if of[s.function] == nil {
-			of[s.function] = &judge.Function{Name: s.function, Before: v.History[s.function]}
+			of[s.function] = &judge.Function{Name: s.function, Before: v.History[s.function],
+				Objective: objectiveOf(service, s.function, d.Stage)}
 			out = append(out, of[s.function])
 		}
 	}
@@ -329,6 +334,16 @@ func (l *Line) count(ctx context.Context, d store.Delivery, v store.Shift) ([]ju
 		counted = append(counted, *f)
 	}
 	return counted, pointsOf(newer, former), nil
+}
+
+// objectiveOf gives what a version's manifest says good means for a function.
+func objectiveOf(service *manifest.Service, function, stage string) judge.Objective {
+	fn := service.Function(function)
+	if fn == nil {
+		return judge.Objective{}
+	}
+	o := fn.At(stage).Objectives
+	return judge.Objective{ErrorsUnder: o.ErrorsUnder, P95Under: o.P95Under}
 }
 
 // addMinute gives the minute of a function, to add to.

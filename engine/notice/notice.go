@@ -12,20 +12,19 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"net"
 	"net/http"
 	"net/netip"
 	"net/url"
 	"regexp"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
 	"golang.org/x/sync/errgroup"
 
 	"rudmar/core/delivery"
+	"rudmar/engine/outside"
 	"rudmar/engine/store"
 )
 
@@ -44,11 +43,8 @@ const (
 	keptBytes = 2000 // of what came back
 )
 
-// Errors of hooks.
-var (
-	ErrHook   = errors.New("notices cannot go there")
-	ErrInside = errors.New("the address points inside: to this machine, its link or a private network")
-)
+// ErrHook tells that notices cannot go somewhere.
+var ErrHook = errors.New("notices cannot go there")
 
 // Sealer seals and opens the keys of hooks.
 type Sealer interface {
@@ -63,6 +59,7 @@ type Sender struct {
 	log    *slog.Logger
 	client *http.Client
 	inside bool
+	mail   Mail
 }
 
 // Config is what a sender works with.
@@ -72,38 +69,15 @@ type Config struct {
 	Log    *slog.Logger
 	// Inside allows addresses of this machine and of private networks.
 	Inside bool
+	Mail   Mail
 }
 
 // New makes a sender.
 func New(c Config) *Sender {
-	s := &Sender{store: c.Store, sealer: c.Sealer, log: c.Log, inside: c.Inside}
-	dialer := &net.Dialer{Timeout: sendFor, Control: s.outside}
-	s.client = &http.Client{Timeout: sendFor,
-		Transport: &http.Transport{DialContext: dialer.DialContext, MaxIdleConnsPerHost: 2, IdleConnTimeout: time.Minute},
-		// What is moved has to be said to Rudmar: a redirect could point anywhere.
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	s := &Sender{store: c.Store, sealer: c.Sealer, log: c.Log, inside: c.Inside, mail: c.Mail}
+	s.client = outside.Client(c.Inside, sendFor)
 	return s
 }
-
-// outside refuses connections to addresses that point inside, whatever name led there:
-// it looks at what is dialled.
-func (s *Sender) outside(_, address string, _ syscall.RawConn) error {
-	if s.inside {
-		return nil
-	}
-	at, err := netip.ParseAddrPort(address)
-	if err != nil {
-		return fmt.Errorf("%w: %s", ErrInside, address)
-	}
-	ip := at.Addr().Unmap()
-	if !ip.IsGlobalUnicast() || ip.IsPrivate() || ip.IsLoopback() || ip.IsLinkLocalUnicast() || shared.Contains(ip) {
-		return fmt.Errorf("%w: %s", ErrInside, ip)
-	}
-	return nil
-}
-
-// shared is the address space of carriers (RFC 6598), which is nobody's outside.
-var shared = netip.MustParsePrefix("100.64.0.0/10")
 
 // Wish is where notices are to go.
 type Wish struct {
@@ -115,7 +89,7 @@ var nameForm = regexp.MustCompile(`^[\pL\pN][\pL\pN ._-]{0,59}$`)
 
 // Kinds lists the kinds that there are.
 func Kinds() []string {
-	out := []string{store.NoticeVersion, store.NoticeBuildFailed, store.NoticeDrift}
+	out := []string{store.NoticeVersion, store.NoticeBuildFailed, store.NoticeDrift, store.NoticeBranch}
 	for _, s := range []delivery.State{delivery.Planning, delivery.Deploying, delivery.Shifting, delivery.Proving,
 		delivery.Settled, delivery.Stopped, delivery.Refused, delivery.WentBack, delivery.Overtaken} {
 		out = append(out, "delivery."+string(s))
@@ -129,19 +103,25 @@ func (s *Sender) Add(ctx context.Context, w Wish, key, person string) (store.Hoo
 	h := store.Hook{Name: w.Name, URL: w.URL, Kinds: w.Kinds, Service: w.Service, Stage: w.Stage, Person: person,
 		Made: s.store.Now()}
 	u, err := url.Parse(w.URL)
+	byMail := strings.HasPrefix(w.URL, mailTo)
 	switch {
 	case !nameForm.MatchString(w.Name):
 		return h, fmt.Errorf("%w: a name has letters, digits, blanks and . _ - only, 1 to 60 of them", ErrHook)
+	case byMail:
+		if err := s.mailAddress(w.URL); err != nil {
+			return h, err
+		}
 	case err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "":
-		return h, fmt.Errorf("%w: %q is no address that begins with http:// or https://", ErrHook, w.URL)
+		return h, fmt.Errorf("%w: %q is no address that begins with http://, https:// or mailto:", ErrHook, w.URL)
 	case u.User != nil:
 		return h, fmt.Errorf("%w: the address holds a name or password; whoever gets notices knows them by their signature",
 			ErrHook)
-	case w.Stage != "" && w.Service == "":
+	}
+	if w.Stage != "" && w.Service == "" {
 		return h, fmt.Errorf("%w: a stage is one of a service; name that too", ErrHook)
 	}
-	if ip, err := netip.ParseAddr(u.Hostname()); err == nil {
-		if err := s.outside("", netip.AddrPortFrom(ip, 1).String(), nil); err != nil {
+	if ip, err := netip.ParseAddr(hostOf(u)); err == nil {
+		if err := outside.Check(ip); err != nil && !s.inside {
 			return h, fmt.Errorf("%w: %w", ErrHook, err)
 		}
 	}
@@ -155,6 +135,14 @@ func (s *Sender) Add(ctx context.Context, w Wish, key, person string) (store.Hoo
 	h.Sealed = s.sealer.Seal(key, about(w.Name))
 	h.ID, err = s.store.AddHook(ctx, h)
 	return h, err
+}
+
+// hostOf gives the host of an address; "" for one of e-mail.
+func hostOf(u *url.URL) string {
+	if u == nil {
+		return ""
+	}
+	return u.Hostname()
 }
 
 // about binds a sealed key to its hook.
@@ -246,6 +234,9 @@ func (s *Sender) send(ctx context.Context, n store.Notice) (string, error) {
 	key, err := s.sealer.Unseal(h.Sealed, about(h.Name))
 	if err != nil {
 		return "", fmt.Errorf("its key cannot be opened: %w", err)
+	}
+	if strings.HasPrefix(h.URL, mailTo) {
+		return s.post(ctx, h, n, Sign(key, []byte(n.Body)))
 	}
 	r, err := http.NewRequestWithContext(ctx, http.MethodPost, h.URL, strings.NewReader(n.Body))
 	if err != nil {

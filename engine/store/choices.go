@@ -68,7 +68,7 @@ func (s *Store) Rechoose(ctx context.Context, d Delivery, now *delivery.Choice) 
 // no longer counts. ErrMoved where nothing of it is left out any more.
 func (s *Store) Follow(ctx context.Context, d Delivery, person string) error {
 	return s.Within(ctx, func(tx Tx) error {
-		result, err := tx.ExecContext(ctx, `UPDATE deliveries SET state = ?, since = ?, why = ?, rest = 1, requested_by = ?, agreed = ''
+		result, err := tx.ExecContext(ctx, `UPDATE deliveries SET state = ?, since = ?, why = ?, rest = 1, requested_by = ?, not_before = 0, agreed = ''
 			WHERE service = ? AND version = ? AND stage = ? AND state = ? AND choice <> '' AND EXISTS
 				(SELECT 1 FROM standing s WHERE s.service = deliveries.service AND s.stage = deliveries.stage AND s.version = deliveries.version)`,
 			delivery.Waiting, tx.s.stamp(), "the rest of it follows", person, d.Service, d.Version, d.Stage, delivery.Settled)

@@ -37,6 +37,8 @@ type Delivery struct {
 	// others follow now: once they have, nothing is left out.
 	Choice *delivery.Choice
 	Rest   bool
+	// NotBefore is from when on it may enter, where whoever asked for it said so.
+	NotBefore time.Time
 }
 
 // Enters tells whether a function of the version enters with this delivery.
@@ -52,15 +54,15 @@ const (
 // be in: somebody else was faster.
 var ErrMoved = errors.New("it has moved on in the meantime")
 
-const deliveryColumns = `service, version, stage, state, since, why, requested_by, deployments, removes, turn, missing, agreed, choice, rest`
+const deliveryColumns = `service, version, stage, state, since, why, requested_by, deployments, removes, turn, missing, agreed, choice, rest, not_before`
 
 func takeDelivery(r scanner) (Delivery, error) {
 	var d Delivery
-	var since int64
+	var since, notBefore int64
 	var deployments, agreed, choice string
 	err := r.Scan(&d.Service, &d.Version, &d.Stage, &d.State, &since, &d.Why, &d.RequestedBy, &deployments, &d.Removes,
-		&d.Turn, &d.Missing, &agreed, &choice, &d.Rest)
-	d.Since = millis(since)
+		&d.Turn, &d.Missing, &agreed, &choice, &d.Rest, &notBefore)
+	d.Since, d.NotBefore = millis(since), millis(notBefore)
 	if err == nil {
 		err = json.Unmarshal([]byte(deployments), &d.Deployments)
 	}
@@ -121,7 +123,7 @@ func (tx Tx) again(ctx context.Context, service string, version int, turn int64)
 		text string
 		args []any
 	}{
-		{`UPDATE deliveries SET state = 'waiting', since = ?4, why = '', requested_by = '', agreed = '', choice = '', rest = 0 WHERE service = ?1 AND version = ?2 AND turn < ?3
+		{`UPDATE deliveries SET state = 'waiting', since = ?4, why = '', requested_by = '', agreed = '', choice = '', rest = 0, not_before = 0 WHERE service = ?1 AND version = ?2 AND turn < ?3
 			AND state IN ('settled', 'stopped', 'refused', 'went back', 'overtaken')
 			AND NOT (state = 'settled' AND EXISTS (SELECT 1 FROM standing s WHERE s.service = deliveries.service AND s.stage = deliveries.stage AND s.version = deliveries.version))`,
 			[]any{service, version, turn, tx.s.stamp()}},
@@ -302,18 +304,21 @@ func (s *Store) whileWaiting(ctx context.Context, service string, version int, s
 }
 
 // Request keeps that somebody asked for a version that waits for a stage, or for some
-// functions of it.
+// functions of it, at once or from a time on.
 func (s *Store) Request(ctx context.Context, service string, version int, stage, person string,
-	choice *delivery.Choice) error {
+	choice *delivery.Choice, notBefore time.Time) error {
 	return s.whileWaiting(ctx, service, version, stage, func(tx Tx) error {
 		if _, err := tx.ExecContext(ctx,
-			`UPDATE deliveries SET requested_by = ?, choice = CASE rest WHEN 1 THEN choice ELSE ? END WHERE service = ? AND version = ? AND stage = ?`,
-			person, choiceText(choice), service, version, stage); err != nil {
+			`UPDATE deliveries SET requested_by = ?, not_before = ?, choice = CASE rest WHEN 1 THEN choice ELSE ? END WHERE service = ? AND version = ? AND stage = ?`,
+			person, stampOf(notBefore), choiceText(choice), service, version, stage); err != nil {
 			return err
 		}
 		text := "version " + itoa(version)
 		if choice != nil {
 			text = strings.Join(choice.Functions, ", ") + " of " + text
+		}
+		if !notBefore.IsZero() {
+			text += ", from " + notBefore.UTC().Format("2006-01-02 15:04 MST") + " on"
 		}
 		return tx.Note(ctx, Entry{Person: person, Service: service, Stage: stage, What: "asked for", Text: text})
 	})

@@ -232,6 +232,14 @@ func millis(ms int64) time.Time {
 	return time.UnixMilli(ms)
 }
 
+// stampOf gives a time in Unix milliseconds; 0 for the zero time.
+func stampOf(t time.Time) int64 {
+	if t.IsZero() {
+		return 0
+	}
+	return t.UnixMilli()
+}
+
 func toJSON(v any) string {
 	text, err := json.Marshal(v)
 	if err != nil {

@@ -291,7 +291,7 @@ func TestDeliveries(t *testing.T) {
 	if err != nil || back.State != delivery.Deploying || len(back.Deployments) != 2 || !back.Since.Equal(c.Now()) {
 		t.Errorf("%+v %v", back, err)
 	}
-	must(t, s.Request(ctx, "frostline", version, "live", "wren", nil))
+	must(t, s.Request(ctx, "frostline", version, "live", "wren", nil, time.Time{}))
 	must(t, s.Approve(ctx, "frostline", version, "live", store.Approval{Person: "linden", Comment: "yes"}))
 	must(t, s.Approve(ctx, "frostline", version, "live", store.Approval{Person: "linden", Comment: "yes, again"}))
 	approvals, err := s.Approvals(ctx, "frostline", version, "live")

@@ -51,6 +51,7 @@ type Head struct {
 	Person             string // who moved it
 	Services           []string
 	Builds             []Build
+	Plans              []BranchPlan // of services of which no stage takes the branch
 }
 
 // SeeHead keeps a branch's new head, notes it for its services and asks for
@@ -77,6 +78,11 @@ func (s *Store) SeeHead(ctx context.Context, h Head) error {
 				tx.Note(ctx, Entry{Person: h.Person, Service: service, What: "pushed", Text: h.Branch + " to " + short(h.Hash)}),
 				tx.Tell(ctx, service, TopicSource, map[string]any{"branch": h.Branch, "hash": h.Hash}))
 			if err != nil {
+				return err
+			}
+		}
+		for _, b := range h.Plans {
+			if err := tx.addBranchPlan(ctx, b); err != nil {
 				return err
 			}
 		}

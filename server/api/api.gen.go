@@ -688,8 +688,11 @@ type DeliveryStage struct {
 	Gates       []Gate       `json:"gates"`
 
 	// LeftOut Functions of it that are not there yet, for others were chosen
-	LeftOut *[]string     `json:"leftOut,omitempty"`
-	Place   DeliveryPlace `json:"place"`
+	LeftOut *[]string `json:"leftOut,omitempty"`
+
+	// Looked Who has looked at what it means here while it waited, the newest first
+	Looked *[]Looked     `json:"looked,omitempty"`
+	Place  DeliveryPlace `json:"place"`
 
 	// Shift How the version came into the stage after another one, where the stage moves calls in shares
 	Shift   *ShiftState `json:"shift,omitempty"`
@@ -698,6 +701,8 @@ type DeliveryStage struct {
 
 // DeliveryWish defines model for DeliveryWish.
 type DeliveryWish struct {
+	// At From when on it may enter, if its gates hold, in Unix milliseconds; at once where it is absent
+	At      *int64  `json:"at,omitempty"`
 	Comment *string `json:"comment,omitempty"`
 
 	// Confirm The stage's name, where something is deleted or becomes public
@@ -1190,6 +1195,12 @@ type LogLine struct {
 
 	// Version Absent once the revision is no longer kept
 	Version *int `json:"version,omitempty"`
+}
+
+// Looked defines model for Looked.
+type Looked struct {
+	At     int64  `json:"at"`
+	Person string `json:"person"`
 }
 
 // LooseFile Absent for a file that is gone
@@ -2779,6 +2790,11 @@ type ClientInterface interface {
 	// Corresponds with GET /services/{service}/source/starter (the `GetStarter` operationId).
 	GetStarter(ctx context.Context, service Service, params *GetStarterParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetCalendar When a stage may be entered in the next eight weeks, by its window and its freezes, as iCalendar (RFC 5545)
+	//
+	// Corresponds with GET /services/{service}/stages/{stage}/calendar (the `GetCalendar` operationId).
+	GetCalendar(ctx context.Context, service Service, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// RunCases Runs the saved cases of what is in a stage now, and keeps nothing of it
 	//
 	// Corresponds with POST /services/{service}/stages/{stage}/cases (the `RunCases` operationId).
@@ -4129,6 +4145,21 @@ func (c *Client) RouteRequest(ctx context.Context, service Service, body RouteRe
 // Corresponds with GET /services/{service}/source/starter (the `GetStarter` operationId).
 func (c *Client) GetStarter(ctx context.Context, service Service, params *GetStarterParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetStarterRequest(c.Server, service, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCalendar When a stage may be entered in the next eight weeks, by its window and its freezes, as iCalendar (RFC 5545)
+//
+// Corresponds with GET /services/{service}/stages/{stage}/calendar (the `GetCalendar` operationId).
+func (c *Client) GetCalendar(ctx context.Context, service Service, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCalendarRequest(c.Server, service, stage)
 	if err != nil {
 		return nil, err
 	}
@@ -7322,6 +7353,47 @@ func NewGetStarterRequest(server string, service Service, params *GetStarterPara
 	return req, nil
 }
 
+// NewGetCalendarRequest constructs an http.Request for the GetCalendar method
+func NewGetCalendarRequest(server string, service Service, stage Stage) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "stage", stage, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/stages/%s/calendar", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewRunCasesRequest constructs an http.Request for the RunCases method
 func NewRunCasesRequest(server string, service Service, stage Stage, params *RunCasesParams) (*http.Request, error) {
 	var err error
@@ -9099,6 +9171,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /services/{service}/source/starter (the `GetStarter` operationId).
 	GetStarterWithResponse(ctx context.Context, service Service, params *GetStarterParams, reqEditors ...RequestEditorFn) (*GetStarterResponse, error)
+
+	// GetCalendarWithResponse When a stage may be entered in the next eight weeks, by its window and its freezes, as iCalendar (RFC 5545)
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/stages/{stage}/calendar (the `GetCalendar` operationId).
+	GetCalendarWithResponse(ctx context.Context, service Service, stage Stage, reqEditors ...RequestEditorFn) (*GetCalendarResponse, error)
 
 	// RunCasesWithResponse Runs the saved cases of what is in a stage now, and keeps nothing of it
 	//
@@ -12052,6 +12131,47 @@ func (r GetStarterResponse) ContentType() string {
 	return ""
 }
 
+type GetCalendarResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetCalendarResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCalendarResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCalendarResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCalendarResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCalendarResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type RunCasesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14028,6 +14148,19 @@ func (c *ClientWithResponses) GetStarterWithResponse(ctx context.Context, servic
 		return nil, err
 	}
 	return ParseGetStarterResponse(rsp)
+}
+
+// GetCalendarWithResponse When a stage may be entered in the next eight weeks, by its window and its freezes, as iCalendar (RFC 5545)
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/stages/{stage}/calendar (the `GetCalendar` operationId).
+func (c *ClientWithResponses) GetCalendarWithResponse(ctx context.Context, service Service, stage Stage, reqEditors ...RequestEditorFn) (*GetCalendarResponse, error) {
+	rsp, err := c.GetCalendar(ctx, service, stage, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCalendarResponse(rsp)
 }
 
 // RunCasesWithResponse Runs the saved cases of what is in a stage now, and keeps nothing of it
@@ -16259,6 +16392,32 @@ func ParseGetStarterResponse(rsp *http.Response) (*GetStarterResponse, error) {
 	return response, nil
 }
 
+// ParseGetCalendarResponse parses an HTTP response from a GetCalendarWithResponse call
+func ParseGetCalendarResponse(rsp *http.Response) (*GetCalendarResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCalendarResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseRunCasesResponse parses an HTTP response from a RunCasesWithResponse call
 func ParseRunCasesResponse(rsp *http.Response) (*RunCasesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -17110,6 +17269,9 @@ type ServerInterface interface {
 	// GetStarter The files of a new function that works
 	// (GET /services/{service}/source/starter)
 	GetStarter(ctx *echo.Context, service Service, params GetStarterParams) error
+	// GetCalendar When a stage may be entered in the next eight weeks, by its window and its freezes, as iCalendar (RFC 5545)
+	// (GET /services/{service}/stages/{stage}/calendar)
+	GetCalendar(ctx *echo.Context, service Service, stage Stage) error
 	// RunCases Runs the saved cases of what is in a stage now, and keeps nothing of it
 	// (POST /services/{service}/stages/{stage}/cases)
 	RunCases(ctx *echo.Context, service Service, stage Stage, params RunCasesParams) error
@@ -18391,6 +18553,30 @@ func (w *ServerInterfaceWrapper) GetStarter(ctx *echo.Context) error {
 	return err
 }
 
+// GetCalendar converts echo context to params.
+func (w *ServerInterfaceWrapper) GetCalendar(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// ------------- Path parameter "stage" -------------
+	var stage Stage
+
+	err = runtime.BindStyledParameterWithOptions("simple", "stage", ctx.Param("stage"), &stage, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stage: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetCalendar(ctx, service, stage)
+	return err
+}
+
 // RunCases converts echo context to params.
 func (w *ServerInterfaceWrapper) RunCases(ctx *echo.Context) error {
 	var err error
@@ -19142,6 +19328,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/services/:service/deliveries/:version/stages/:stage", wrapper.GetDeliveryStage, options.OperationMiddlewares["getDeliveryStage"]...)
 	router.GET(options.BaseURL+"/services/:service/deliveries/:version/stages/:stage/meaning", wrapper.GetMeaning, options.OperationMiddlewares["getMeaning"]...)
 	router.POST(options.BaseURL+"/services/:service/deliveries/:version/stages/:stage/:action", wrapper.ActOnDelivery, options.OperationMiddlewares["actOnDelivery"]...)
+	router.GET(options.BaseURL+"/services/:service/stages/:stage/calendar", wrapper.GetCalendar, options.OperationMiddlewares["getCalendar"]...)
 	router.GET(options.BaseURL+"/services/:service/stages/:stage/functions/:function", wrapper.GetFunction, options.OperationMiddlewares["getFunction"]...)
 	router.POST(options.BaseURL+"/services/:service/stages/:stage/functions/:function/calls", wrapper.CallFunction, options.OperationMiddlewares["callFunction"]...)
 	router.GET(options.BaseURL+"/services/:service/stages/:stage/functions/:function/figures", wrapper.GetFigures, options.OperationMiddlewares["getFigures"]...)
@@ -21456,6 +21643,52 @@ func (response GetStarterdefaultApplicationProblemPlusJSONResponse) VisitGetStar
 	return err
 }
 
+type GetCalendarRequestObject struct {
+	Service Service `json:"service"`
+	Stage   Stage   `json:"stage"`
+}
+
+type GetCalendarResponseObject interface {
+	VisitGetCalendarResponse(w http.ResponseWriter) error
+}
+
+type GetCalendar200TextcalendarResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetCalendar200TextcalendarResponse) VisitGetCalendarResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/calendar")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetCalendardefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetCalendardefaultApplicationProblemPlusJSONResponse) VisitGetCalendarResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type RunCasesRequestObject struct {
 	Service Service `json:"service"`
 	Stage   Stage   `json:"stage"`
@@ -22471,6 +22704,9 @@ type StrictServerInterface interface {
 	// GetStarter The files of a new function that works
 	// (GET /services/{service}/source/starter)
 	GetStarter(ctx context.Context, request GetStarterRequestObject) (GetStarterResponseObject, error)
+	// GetCalendar When a stage may be entered in the next eight weeks, by its window and its freezes, as iCalendar (RFC 5545)
+	// (GET /services/{service}/stages/{stage}/calendar)
+	GetCalendar(ctx context.Context, request GetCalendarRequestObject) (GetCalendarResponseObject, error)
 	// RunCases Runs the saved cases of what is in a stage now, and keeps nothing of it
 	// (POST /services/{service}/stages/{stage}/cases)
 	RunCases(ctx context.Context, request RunCasesRequestObject) (RunCasesResponseObject, error)
@@ -24438,6 +24674,32 @@ func (sh *strictHandler) GetStarter(ctx *echo.Context, service Service, params G
 		return err
 	} else if validResponse, ok := response.(GetStarterResponseObject); ok {
 		return validResponse.VisitGetStarterResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetCalendar operation middleware
+func (sh *strictHandler) GetCalendar(ctx *echo.Context, service Service, stage Stage) error {
+	var request GetCalendarRequestObject
+
+	request.Service = service
+	request.Stage = stage
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetCalendar(ctx.Request().Context(), request.(GetCalendarRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetCalendar")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetCalendarResponseObject); ok {
+		return validResponse.VisitGetCalendarResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

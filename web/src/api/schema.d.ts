@@ -1250,6 +1250,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/services/{service}/stages/{stage}/calendar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                stage: components["parameters"]["stage"];
+            };
+            cookie?: never;
+        };
+        /** When a stage may be entered in the next eight weeks, by its window and its freezes, as iCalendar (RFC 5545) */
+        get: operations["getCalendar"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/services/{service}/stages/{stage}/functions/{function}": {
         parameters: {
             query?: never;
@@ -2387,9 +2407,16 @@ export interface components {
             /** @description What the person signed in may do now */
             actions: string[];
             digests: components["schemas"]["DigestPair"][];
+            /** @description Who has looked at what it means here while it waited, the newest first */
+            looked?: components["schemas"]["Looked"][];
             /** @description Functions of it that are not there yet, for others were chosen */
             leftOut?: string[];
             shift?: components["schemas"]["ShiftState"];
+        };
+        Looked: {
+            person: string;
+            /** Format: int64 */
+            at: number;
         };
         /** @description How the version came into the stage after another one, where the stage moves calls in shares */
         ShiftState: {
@@ -2915,6 +2942,11 @@ export interface components {
             comment?: string;
             /** @description The name of the gate that is passed over */
             gate?: string;
+            /**
+             * Format: int64
+             * @description From when on it may enter, if its gates hold, in Unix milliseconds; at once where it is absent
+             */
+            at?: number;
             /** @description The functions that are asked for; all where there are none */
             functions?: components["schemas"]["Name"][];
             /** @description The digest of what it meant to whoever acts; approving and taking back are refused without it */
@@ -4680,6 +4712,30 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCalendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+                stage: components["parameters"]["stage"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The calendar */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/calendar": string;
+                };
             };
             default: components["responses"]["Problem"];
         };

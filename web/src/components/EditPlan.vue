@@ -45,7 +45,7 @@ onScopeDispose(() => {
 
 <template>
   <section class="sheet sheet-pad mb-2" :aria-busy="pending" aria-label="What the edit would change">
-    <h2>In {{ stage }}, if committed</h2>
+    <h2>In {{ stage }}, if {{ files.size ? 'committed' : `${branch} is merged` }}</h2>
     <p v-if="problem" class="quiet mb-0">{{ problem.message }}</p>
     <p v-else-if="!sketch" class="quiet mb-0">Comparing…</p>
     <p v-else-if="sketch.errors.length" class="quiet mb-0">Nothing can be planned while there are errors.</p>

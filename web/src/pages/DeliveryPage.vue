@@ -39,6 +39,8 @@ const agrees = computed(
 )
 /** The functions that somebody is about to ask for; none for all. */
 const chosen = ref<string[]>([])
+/** From when on what is asked for may enter, in the time of this browser; at once where it is empty. */
+const at = ref('')
 const rest = computed(() => data.value?.actions.includes('follow') || undefined)
 const {
   data: meaning,
@@ -120,6 +122,7 @@ function act(action: string, confirm = ''): Promise<boolean> {
           shown: meaning.value?.digest,
           confirm,
           functions: action === 'request' ? chosen.value : undefined,
+          at: action === 'request' && at.value ? new Date(at.value).getTime() : undefined,
         },
       }),
     )
@@ -128,6 +131,7 @@ function act(action: string, confirm = ''): Promise<boolean> {
     asking.value = false
     back.value = false
     chosen.value = []
+    at.value = ''
     await reload()
   })
 }
@@ -308,6 +312,10 @@ function runCases(): Promise<boolean> {
                   <option v-for="g in passable" :key="g.name">{{ g.name }}</option>
                 </select>
               </label>
+              <label v-if="actions.includes('request')" class="d-block mb-2"
+                >Not before <span class="quiet">(at once where nothing is said)</span>
+                <input v-model="at" type="datetime-local" class="form-control" />
+              </label>
               <template v-for="a in actions" :key="a">
                 <button
                   v-if="a === 'return' && !back"
@@ -348,6 +356,14 @@ function runCases(): Promise<boolean> {
                 <strong>{{ a.person }}</strong> <TimeAgo class="quiet" :at="a.at" /><br />{{ a.comment }}
               </p>
             </div>
+          </template>
+          <template v-if="data.looked?.length && data.place.state === 'waiting'">
+            <h2>Looked at what it means</h2>
+            <p class="mb-3">
+              <span v-for="l in data.looked" :key="l.person" class="me-3"
+                >{{ l.person }} <TimeAgo class="quiet" :at="l.at"
+              /></span>
+            </p>
           </template>
           <h2>Digests</h2>
           <div class="sheet">

@@ -484,7 +484,7 @@ async function drop(): Promise<void> {
       </section>
       <aside>
         <EditPlan
-          v-if="data && edits.size > 0 && stage"
+          v-if="data && (edits.size > 0 || !data.taken) && stage"
           :service="service"
           :branch="data.branch"
           :stage="stage"

@@ -1,0 +1,84 @@
+package delivery_test
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"rudmar/core/delivery"
+	"rudmar/core/figures"
+	"rudmar/core/manifest"
+)
+
+func TestMissed(t *testing.T) {
+	sum := figures.Sum{Calls: 200, Errors: 4, Durations: figures.Histogram{figures.Bucket(100): 90, figures.Bucket(900): 10}}
+	for _, tt := range []struct {
+		o     manifest.Objectives
+		sum   figures.Sum
+		words string // "" where nothing is missed
+	}{
+		{manifest.Objectives{}, sum, ""},
+		{manifest.Objectives{ErrorsUnder: 0.03}, sum, ""},
+		{manifest.Objectives{ErrorsUnder: 0.02}, sum, "2% of 200 calls failed, under 2% is good"}, // under is under
+		{manifest.Objectives{ErrorsUnder: 0.01}, sum, "2% of 200 calls failed"},
+		{manifest.Objectives{P95Under: time.Second}, sum, ""},
+		{manifest.Objectives{P95Under: 800 * time.Millisecond}, sum, "95 of 100 calls take up to"},
+		{manifest.Objectives{ErrorsUnder: 0.01, P95Under: 800 * time.Millisecond}, sum, ", and "},
+		{manifest.Objectives{ErrorsUnder: 0.01, P95Under: time.Millisecond}, figures.Sum{}, ""}, // nobody called it
+	} {
+		if got := delivery.Missed(tt.o, tt.sum); (got == "") != (tt.words == "") || !strings.Contains(got, tt.words) {
+			t.Errorf("%+v: %q", tt.o, got)
+		}
+	}
+}
+
+// A soak that says nothing of errors goes by the functions' objectives.
+func TestSoakByObjectives(t *testing.T) {
+	for _, tt := range []struct {
+		under  float64
+		calls  int
+		missed []string
+		want   delivery.GateState
+	}{
+		{0, 500, nil, delivery.Holds},
+		{0, 500, []string{"warn misses its objective"}, delivery.Fails},
+		{0, 0, []string{"warn misses its objective"}, delivery.Waits}, // not enough calls yet
+		{0.5, 500, []string{"warn misses its objective"}, delivery.Holds},
+	} {
+		own, f := stage(), fulfilled()
+		own.Gates = manifest.Gates{Soak: &manifest.Soak{Calls: 100, ErrorsUnder: tt.under}}
+		at := f.Earlier[own.After]
+		at.Figures = delivery.Figures{Calls: tt.calls, Missed: tt.missed}
+		f.Earlier[own.After] = at
+		for _, g := range delivery.Gates(t.Context(), delivery.Entry{Own: own}, f) {
+			if g.Kind == delivery.SoakGate && g.State != tt.want {
+				t.Errorf("%+v: %+v", tt, g)
+			}
+		}
+	}
+}
+
+// A version that was asked for from a time on waits until then.
+func TestRequestsWithATime(t *testing.T) {
+	own, f := stage(), fulfilled()
+	gate := func() delivery.Gate {
+		for _, g := range delivery.Gates(t.Context(), delivery.Entry{Own: own}, f) {
+			if g.Kind == delivery.RequestGate {
+				return g
+			}
+		}
+		return delivery.Gate{}
+	}
+	f.NotBefore = f.Now.Add(time.Minute)
+	if g := gate(); g.State != delivery.Waits || g.Until != f.NotBefore.UnixMilli() || !strings.Contains(g.Why, " from ") {
+		t.Errorf("before: %+v", g)
+	}
+	f.Now = f.NotBefore
+	if g := gate(); g.State != delivery.Holds || g.Until != 0 {
+		t.Errorf("then: %+v", g)
+	}
+	f.Requested = ""
+	if g := gate(); g.State != delivery.Waits || g.Until != 0 {
+		t.Errorf("nobody asked: %+v", g)
+	}
+}

@@ -1,0 +1,85 @@
+package engine_test
+
+import (
+	"errors"
+	"strings"
+	"testing"
+	"time"
+
+	"rudmar/core/delivery"
+	"rudmar/engine/deliver"
+	"rudmar/platform"
+)
+
+// A version that was asked for from a time on enters then, by itself.
+func TestAskingForATime(t *testing.T) {
+	r := newRig(t)
+	files := first()
+	files["rudmar.yaml"] = `rudmar: 1
+service: frostline
+owner: cold-nights
+stages:
+  - {stage: trial, target: local/north, enter: {on: push}}
+  - {stage: live, target: local/north, enter: {after: trial, on: request}}
+`
+	r.push(files)
+	r.reaches(1, "trial", delivery.Settled)
+	ask := func(at time.Time) error {
+		say := r.say("wren", "live", 1)
+		say.At = at
+		return r.Line.Request(t.Context(), "frostline", 1, "live", say)
+	}
+	for _, wrong := range []time.Time{time.Now().Add(-time.Second), time.Now().Add(31 * 24 * time.Hour)} {
+		if err := ask(wrong); !errors.Is(err, deliver.ErrTime) {
+			t.Errorf("%s: %v", wrong, err)
+		}
+	}
+	if err := ask(time.Now().Add(24 * time.Hour)); err != nil {
+		t.Fatal(err)
+	}
+	r.until("it to wait for the time", func() bool {
+		judged, err := r.Line.Judged(t.Context(), "frostline", 1)
+		gates := judged[deliver.Place{Version: 1, Stage: "live"}].Gates
+		return err == nil && len(gates) > 1 && strings.Contains(gates[1].Why, "asked for by wren, from ")
+	})
+	soon := time.Now().Add(1500 * time.Millisecond) // asked again, for an earlier time
+	if err := ask(soon); err != nil {
+		t.Fatal(err)
+	}
+	d := r.reaches(1, "live", delivery.Settled)
+	one, err := r.Store.Deployment(t.Context(), d.Deployments[0])
+	if err != nil || one.StartedAt.Before(soon.Truncate(time.Millisecond)) {
+		t.Errorf("it entered at %s, before %s: %v", one.StartedAt, soon, err)
+	}
+}
+
+// A soak gate that says nothing of errors holds each function to its objectives.
+func TestObjectivesHoldTheSoak(t *testing.T) {
+	r := newRig(t)
+	r.push(map[string]string{
+		"rudmar.yaml": `rudmar: 1
+service: frostline
+owner: cold-nights
+stages:
+  - {stage: trial, target: local/north, enter: {on: push}}
+  - {stage: live, target: local/north, enter: {after: trial, on: ready}, gates: {soak: {calls: 4}}}
+`,
+		"a/function.yaml": fn("a", "objectives: {errors_under: 10%}\n"),
+		"a/main.py":       "def run(call):\n    if call.event['query'].get('frost'): raise ValueError('frozen')\n    return 'a'\n",
+	})
+	r.reaches(1, "trial", delivery.Settled)
+	for i := range 4 {
+		event := map[string]any{"query": map[string]any{}}
+		if i == 0 {
+			event["query"] = map[string]any{"frost": "yes"}
+		}
+		if _, err := r.platform.Invoke(t.Context(), platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}, "a",
+			"ask", "", event); err != nil {
+			t.Fatal(err)
+		}
+	}
+	r.until("the soak to fail", func() bool {
+		g := r.gate(1, "live", delivery.SoakGate)
+		return g.State == delivery.Fails && strings.Contains(g.Why, "a misses its objective: 25% of 4 calls failed, under 10% is good")
+	})
+}

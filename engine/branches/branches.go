@@ -1,0 +1,199 @@
+// Package branches says what a branch would change that no stage takes, before anybody
+// merges it.
+package branches
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"rudmar/core/check"
+	"rudmar/core/manifest"
+	"rudmar/core/plan"
+	"rudmar/engine/deploy"
+	"rudmar/engine/rest"
+	"rudmar/engine/source"
+	"rudmar/engine/store"
+)
+
+// How pushes are looked at.
+const (
+	planFor   = 20 * time.Second
+	lookEvery = 10 * time.Second
+	longest   = 5 * time.Minute
+	worst     = 3 // consequences that a notice names
+)
+
+// ErrNothing tells that there is nothing to compare a branch with.
+var ErrNothing = errors.New("there is no version yet to compare it with; push a commit to the branch that the first stage takes")
+
+// Planner plans branches.
+type Planner struct {
+	store      *store.Store
+	planner    *deploy.Planner
+	repository func(name string) source.Repository
+	check      func(ctx context.Context, service string, folder manifest.Folder) check.Result
+	log        *slog.Logger
+
+	mu    sync.Mutex
+	rests *rest.Rests[int64]
+}
+
+// Config is what a planner works with.
+type Config struct {
+	Store      *store.Store
+	Planner    *deploy.Planner
+	Repository func(name string) source.Repository
+	Check      func(ctx context.Context, service string, folder manifest.Folder) check.Result
+	Log        *slog.Logger
+}
+
+// New makes a planner.
+func New(c Config) *Planner {
+	return &Planner{store: c.Store, planner: c.Planner, repository: c.Repository, check: c.Check, log: c.Log,
+		rests: rest.New[int64](longest)}
+}
+
+// Differing gives, per function of a service as it stands in a folder of git's, the files
+// of its code that are otherwise than in a version.
+func (p *Planner) Differing(ctx context.Context, service *manifest.Service, folder manifest.Stamped,
+	files []string, version store.Version) (map[string][]string, error) {
+	of, err := p.store.Service(ctx, service.Name)
+	if err != nil {
+		return nil, err
+	}
+	before, err := p.repository(of.Repository).Folder(ctx, version.Hash, of.Dir)
+	if err != nil {
+		return nil, err
+	}
+	all := slices.Concat(files, before.Files())
+	slices.Sort(all)
+	out := map[string][]string{}
+	for _, name := range slices.Compact(all) {
+		if manifest.IsManifest(name) || folder.Stamp(name) == before.Stamp(name) {
+			continue
+		}
+		for _, fn := range service.Functions {
+			if strings.HasPrefix(name, fn.Code+"/") {
+				out[fn.Name] = append(out[fn.Name], name)
+			}
+		}
+	}
+	return out, nil
+}
+
+// Plan plans a commit of a branch against a stage, onto its first target. What is wrong
+// with its manifests is told beside, and then there is no plan.
+func (p *Planner) Plan(ctx context.Context, service, commit, stage string) (*plan.Plan, check.Result, error) {
+	ctx, cancel := context.WithTimeout(ctx, planFor)
+	defer cancel()
+	of, err := p.store.Service(ctx, service)
+	if err != nil {
+		return nil, check.Result{}, err
+	}
+	folder, err := p.repository(of.Repository).Folder(ctx, commit, of.Dir)
+	if err != nil {
+		return nil, check.Result{}, err
+	}
+	result := p.check(ctx, service, folder)
+	if !result.OK() || result.Service == nil || len(result.Service.Stages) == 0 {
+		return nil, result, nil
+	}
+	newest, err := p.store.NewestVersion(ctx, service)
+	if err != nil {
+		return nil, result, err
+	}
+	if newest == 0 {
+		return nil, result, ErrNothing
+	}
+	version, err := p.store.Version(ctx, service, newest)
+	if err != nil {
+		return nil, result, err
+	}
+	code, err := p.Differing(ctx, result.Service, folder, folder.Files(), version)
+	if err != nil {
+		return nil, result, err
+	}
+	in := result.Service.Stage(stage)
+	if stage == "" {
+		in = &result.Service.Stages[0]
+	}
+	if in == nil || len(in.Targets) == 0 {
+		return nil, result, fmt.Errorf("%w: %s", deploy.ErrNoTarget, stage)
+	}
+	place := manifest.Place{Service: service, Stage: in.Name, Target: in.Targets[0]}
+	sketch, err := p.planner.Sketch(ctx, deploy.Draft{Place: place, Version: newest, Service: result.Service, Code: code})
+	return sketch, result, err
+}
+
+// Run tells of pushes what they would change, until the context ends.
+func (p *Planner) Run(ctx context.Context) {
+	wake, stop := p.store.Listen(store.TopicSource)
+	defer stop()
+	tick := time.NewTicker(lookEvery)
+	defer tick.Stop()
+	for {
+		list, err := p.store.QueuedBranches(ctx)
+		if err != nil && ctx.Err() == nil {
+			p.log.Error("looking at branches", "error", err)
+		}
+		for _, b := range list {
+			p.tell(ctx, b)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		case <-wake:
+		}
+	}
+}
+
+// tell tells of one push; where it cannot be planned now it is tried again later.
+func (p *Planner) tell(ctx context.Context, b store.BranchPlan) {
+	p.mu.Lock()
+	resting := p.rests.Resting(b.ID)
+	p.mu.Unlock()
+	if resting {
+		return
+	}
+	sketch, result, err := p.Plan(ctx, b.Service, b.Hash, "")
+	stage, text := "", ""
+	var says []string
+	switch {
+	case ctx.Err() != nil:
+		return
+	case errors.Is(err, ErrNothing), errors.Is(err, store.ErrNotFound), errors.Is(err, source.ErrNoCommit):
+		text, err = "there is nothing yet to compare it with", nil
+	case err != nil:
+	case sketch == nil:
+		text = fmt.Sprintf("it cannot be planned: %d errors in its manifests", len(result.Diagnostics))
+		if len(result.Diagnostics) > 0 {
+			text += ", the first one: " + result.Diagnostics[0].String()
+		}
+	default:
+		stage, text = sketch.Base.Stage, sketch.Summary()
+		for _, s := range sketch.Says() {
+			if len(says) < worst {
+				says = append(says, s.Text)
+			}
+		}
+		if len(says) > 0 {
+			text += " " + strings.Join(says, "; ") + "."
+		}
+	}
+	if err == nil {
+		err = p.store.EndBranchPlan(ctx, b, stage, text, append([]string{}, says...))
+	}
+	p.mu.Lock()
+	p.rests.Ended(b.ID, err)
+	p.mu.Unlock()
+	if err != nil && ctx.Err() == nil {
+		p.log.Warn("planning a branch", "service", b.Service, "branch", b.Branch, "error", err)
+	}
+}

@@ -1,0 +1,189 @@
+// Package calendars reads the calendars that stages name by address, again and again, so
+// that their gates need not wait for anybody when they are judged.
+package calendars
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"sync"
+	"time"
+
+	lru "github.com/hashicorp/golang-lru/v2"
+
+	"rudmar/core/timing"
+	"rudmar/engine/outside"
+	"rudmar/engine/rest"
+	"rudmar/engine/store"
+)
+
+// How often calendars are read.
+const (
+	readFor   = 10 * time.Second // one try
+	readEvery = 30 * time.Minute
+	lookEvery = time.Minute
+	askedFor  = 24 * time.Hour // one that nobody asked for since is not read any more
+	longest   = 10 * time.Minute
+	most      = 256 << 10 // bytes
+)
+
+// ErrUnread tells that a calendar has never been read.
+var ErrUnread = errors.New("the calendar has not been read yet")
+
+// Reader reads calendars. Its methods may be called at the same time.
+type Reader struct {
+	store  *store.Store
+	client *http.Client
+	log    *slog.Logger
+	wake   chan struct{}
+	parsed *lru.Cache[string, timing.Calendar] // by text
+
+	mu    sync.Mutex
+	asked map[string]time.Time
+	rests *rest.Rests[string]
+	stale time.Time // what was tried before that is read again
+	tried map[string]time.Time
+}
+
+// New makes a reader; inside allows addresses of this machine and of private networks.
+func New(s *store.Store, inside bool, log *slog.Logger) *Reader {
+	parsed, err := lru.New[string, timing.Calendar](32)
+	if err != nil {
+		panic(err) // it has no place for anything
+	}
+	return &Reader{store: s, client: outside.Client(inside, readFor), log: log, wake: make(chan struct{}, 1),
+		parsed: parsed, asked: map[string]time.Time{}, tried: map[string]time.Time{},
+		rests: rest.New[string](longest)}
+}
+
+// Get gives a calendar as it was read last; the error wraps ErrUnread where it never was.
+func (r *Reader) Get(ctx context.Context, address string) (timing.Calendar, error) {
+	r.mu.Lock()
+	_, known := r.asked[address]
+	r.asked[address] = r.store.Now()
+	r.mu.Unlock()
+	if !known {
+		select {
+		case r.wake <- struct{}{}:
+		default:
+		}
+	}
+	kept, err := r.store.Calendar(ctx, address)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return timing.Calendar{}, ErrUnread
+	case err != nil:
+		return timing.Calendar{}, err
+	case kept.Read.IsZero():
+		return timing.Calendar{}, fmt.Errorf("%w: %s", ErrUnread, kept.Error)
+	}
+	if c, ok := r.parsed.Get(kept.Text); ok {
+		return c, nil
+	}
+	c, err := timing.ParseCalendar(kept.Text)
+	if err == nil {
+		r.parsed.Add(kept.Text, c)
+	}
+	return c, err
+}
+
+// Again makes all that somebody asks for be read now, whatever was read before.
+func (r *Reader) Again() {
+	r.mu.Lock()
+	r.rests = rest.New[string](longest)
+	r.stale = r.store.Now()
+	r.mu.Unlock()
+	select {
+	case r.wake <- struct{}{}:
+	default:
+	}
+}
+
+// Run reads what is due until the context ends.
+func (r *Reader) Run(ctx context.Context) {
+	tick := time.NewTicker(lookEvery)
+	defer tick.Stop()
+	for {
+		for _, address := range r.due(ctx) {
+			err := r.read(ctx, address)
+			if ctx.Err() != nil {
+				return
+			}
+			r.mu.Lock()
+			r.tried[address] = r.store.Now()
+			r.rests.Ended(address, err)
+			r.mu.Unlock()
+			if err != nil {
+				r.log.Warn("reading a calendar", "address", address, "error", err)
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		case <-r.wake:
+		}
+	}
+}
+
+// due lists the calendars that are to be read now.
+func (r *Reader) due(ctx context.Context) []string {
+	now := r.store.Now()
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	var out []string
+	for address, at := range r.asked {
+		if now.After(at.Add(askedFor)) {
+			delete(r.asked, address)
+			continue
+		}
+		kept, err := r.store.Calendar(ctx, address)
+		fresh := err == nil && kept.Error == "" && now.Before(kept.Read.Add(readEvery)) &&
+			!r.tried[address].Before(r.stale)
+		if !fresh && !r.rests.Resting(address) {
+			out = append(out, address)
+		}
+	}
+	return out
+}
+
+// read reads a calendar and keeps it; where it cannot be read, why not, and what was read
+// before stays.
+func (r *Reader) read(ctx context.Context, address string) error {
+	text, err := r.fetch(ctx, address)
+	if err == nil {
+		_, err = timing.ParseCalendar(text)
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if err != nil {
+		return errors.Join(err, r.store.PutCalendar(ctx, store.Calendar{Address: address, Error: err.Error()}))
+	}
+	return r.store.PutCalendar(ctx, store.Calendar{Address: address, Text: text})
+}
+
+func (r *Reader) fetch(ctx context.Context, address string) (string, error) {
+	q, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return "", err
+	}
+	q.Header.Set("Accept", "text/calendar")
+	q.Header.Set("User-Agent", "Rudmar")
+	answer, err := r.client.Do(q)
+	if err != nil {
+		return "", err
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode != http.StatusOK {
+		return "", fmt.Errorf("it answered %s", answer.Status)
+	}
+	text, err := io.ReadAll(io.LimitReader(answer.Body, most+1))
+	if err == nil && len(text) > most {
+		err = fmt.Errorf("%w: it has more than 256 KiB", timing.ErrCalendar)
+	}
+	return string(text), err
+}

@@ -1,0 +1,112 @@
+package notice
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	netmail "net/mail"
+	"strconv"
+	"strings"
+
+	"github.com/wneessen/go-mail"
+
+	"rudmar/engine/store"
+)
+
+// Mail is the server that e-mail goes out by (SMTP, RFC 5321); the operator names it, so
+// that it may be anywhere.
+type Mail struct {
+	Server string // host:port; "" where no e-mail is sent
+	From   string // an address
+	// User and Password sign in there, where it asks for that; only over TLS, or on this
+	// machine.
+	User, Password string
+	// Plain allows a server that offers no TLS.
+	Plain bool
+}
+
+// mailTo is how an e-mail's address is written as where notices go.
+const mailTo = "mailto:"
+
+// mailAddress checks that notices can go to an address.
+func (s *Sender) mailAddress(text string) error {
+	if s.mail.Server == "" {
+		return fmt.Errorf("%w: this Rudmar sends no e-mail; its operator names a server by --mail-server", ErrHook)
+	}
+	one, err := netmail.ParseAddress(strings.TrimPrefix(text, mailTo))
+	if err != nil || one.Name != "" {
+		return fmt.Errorf("%w: %q is no address of e-mail, such as mailto:growers@brambleford.invalid", ErrHook, text)
+	}
+	return nil
+}
+
+// post sends a notice as e-mail: its sentence, and the whole event beside it.
+func (s *Sender) post(ctx context.Context, h store.Hook, n store.Notice, signature string) (string, error) {
+	var event struct {
+		ID   string `json:"id"`
+		Data struct {
+			Text string `json:"text"`
+		} `json:"data"`
+	}
+	if err := json.Unmarshal([]byte(n.Body), &event); err != nil {
+		return "", fmt.Errorf("reading the notice: %w", err)
+	}
+	where := strings.Trim(n.Service+"/"+n.Stage, "/")
+	m := mail.NewMsg()
+	m.Subject(oneLine(fmt.Sprintf("[%s] %s", where, event.Data.Text)))
+	m.SetGenHeader("Rudmar-Signature", signature)
+	m.SetMessageIDWithValue(event.ID + "@rudmar")
+	m.SetBodyString(mail.TypeTextPlain, fmt.Sprintf("%s\n\n%s, %s\n", event.Data.Text, n.Kind, where))
+	err := errors.Join(m.From(s.mail.From), m.To(strings.TrimPrefix(h.URL, mailTo)),
+		m.AttachReader("event.json", bytes.NewReader([]byte(n.Body)), mail.WithFileContentType("application/cloudevents+json")))
+	if err != nil {
+		return "", fmt.Errorf("writing the e-mail: %w", err)
+	}
+	client, err := s.mailClient()
+	if err != nil {
+		return "", err
+	}
+	if err := client.DialAndSendWithContext(ctx, m); err != nil {
+		return "", fmt.Errorf("the mail server: %w", err)
+	}
+	return "taken by " + s.mail.Server, nil
+}
+
+func (s *Sender) mailClient() (*mail.Client, error) {
+	host, port, err := net.SplitHostPort(s.mail.Server)
+	if err != nil {
+		return nil, fmt.Errorf("the mail server %q is no host:port: %w", s.mail.Server, err)
+	}
+	number, err := strconv.Atoi(port)
+	if err != nil {
+		return nil, fmt.Errorf("the mail server %q is no host:port: %w", s.mail.Server, err)
+	}
+	policy := mail.TLSMandatory
+	if s.mail.Plain {
+		policy = mail.TLSOpportunistic
+	}
+	options := []mail.Option{mail.WithPort(number), mail.WithTimeout(sendFor), mail.WithTLSPolicy(policy)}
+	if number == 465 { // TLS from the first byte on (RFC 8314)
+		options = append(options, mail.WithSSL())
+	}
+	if s.mail.User != "" {
+		options = append(options, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(s.mail.User),
+			mail.WithPassword(s.mail.Password))
+	}
+	return mail.NewClient(host, options...)
+}
+
+// subjectLength is how long a subject is at most.
+const subjectLength = 200
+
+// oneLine makes a text one line: nothing of it can become another header.
+func oneLine(text string) string {
+	text = strings.Join(strings.Fields(text), " ")
+	if runes := []rune(text); len(runes) > subjectLength {
+		return string(runes[:subjectLength]) + "…"
+	}
+	return text
+}

@@ -1,0 +1,47 @@
+// Package outside reaches addresses that people give, and never what lies inside: this
+// machine, its link, and private networks.
+package outside
+
+import (
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/netip"
+	"syscall"
+	"time"
+)
+
+// ErrInside tells that an address points inside.
+var ErrInside = errors.New("the address points inside: to this machine, its link or a private network")
+
+// shared is the address space of carriers (RFC 6598), which is nobody's outside.
+var shared = netip.MustParsePrefix("100.64.0.0/10")
+
+// Check refuses an IP address that points inside; the error wraps ErrInside.
+func Check(ip netip.Addr) error {
+	ip = ip.Unmap()
+	if !ip.IsGlobalUnicast() || ip.IsPrivate() || ip.IsLoopback() || ip.IsLinkLocalUnicast() || shared.Contains(ip) {
+		return fmt.Errorf("%w: %s", ErrInside, ip)
+	}
+	return nil
+}
+
+// Client makes a client whose answers come within a time, and which follows no redirects:
+// what is moved has to be said to Rudmar, for a redirect could point anywhere. Where inside
+// is not allowed it looks at what is dialled, whatever name led there.
+func Client(inside bool, within time.Duration) *http.Client {
+	dialer := &net.Dialer{Timeout: within, Control: func(_, address string, _ syscall.RawConn) error {
+		if inside {
+			return nil
+		}
+		at, err := netip.ParseAddrPort(address)
+		if err != nil {
+			return fmt.Errorf("%w: %s", ErrInside, address)
+		}
+		return Check(at.Addr())
+	}}
+	return &http.Client{Timeout: within,
+		Transport:     &http.Transport{DialContext: dialer.DialContext, MaxIdleConnsPerHost: 2, IdleConnTimeout: time.Minute},
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+}

@@ -1,0 +1,50 @@
+package store
+
+import "context"
+
+// NoticeBranch tells what a branch that no stage takes would change.
+const NoticeBranch = "branch.planned"
+
+// BranchPlan is a push to a branch that no stage takes, of which it is told what it would
+// change.
+type BranchPlan struct {
+	ID                    int64
+	Service, Branch, Hash string
+	Person                string
+}
+
+// QueuedBranches gives the pushes of which nothing was told yet, the oldest first.
+func (s *Store) QueuedBranches(ctx context.Context) ([]BranchPlan, error) {
+	return list(ctx, s.read, func(r scanner) (BranchPlan, error) {
+		var b BranchPlan
+		return b, r.Scan(&b.ID, &b.Service, &b.Branch, &b.Hash, &b.Person)
+	}, `SELECT id, service, branch, hash, person FROM branch_plans WHERE state = 'queued' ORDER BY id LIMIT 50`)
+}
+
+// addBranchPlan asks for it as part of the transaction that notes the push. What is not
+// told yet of older pushes of the branch need not be any more.
+func (tx Tx) addBranchPlan(ctx context.Context, b BranchPlan) error {
+	if _, err := tx.ExecContext(ctx, `DELETE FROM branch_plans WHERE service = ? AND branch = ? AND state = 'queued'`,
+		b.Service, b.Branch); err != nil {
+		return err
+	}
+	_, err := tx.ExecContext(ctx, `INSERT INTO branch_plans (service, branch, hash, person, state, text, at) VALUES (?,?,?,?,'queued','',?)`,
+		b.Service, b.Branch, b.Hash, b.Person, tx.s.stamp())
+	return err
+}
+
+// EndBranchPlan keeps what was found out, and tells it; once, whoever calls it again.
+func (s *Store) EndBranchPlan(ctx context.Context, b BranchPlan, stage, text string, says []string) error {
+	return s.Within(ctx, func(tx Tx) error {
+		result, err := tx.ExecContext(ctx, `UPDATE branch_plans SET state = 'told', text = ?, at = ? WHERE id = ? AND state = 'queued'`,
+			text, s.stamp(), b.ID)
+		if err != nil {
+			return err
+		}
+		if n, err := result.RowsAffected(); err != nil || n == 0 {
+			return err
+		}
+		return tx.Notify(ctx, NoticeBranch, b.Service, stage, b.Branch+": "+text,
+			map[string]any{"branch": b.Branch, "commit": b.Hash, "by": b.Person, "consequences": says})
+	})
+}

@@ -1,0 +1,36 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// Calendar is a calendar by its address, as it was read last.
+type Calendar struct {
+	Address string
+	Text    string
+	Read    time.Time // zero where it never was
+	Error   string    // why it could not be read the last time; "" where it could
+}
+
+// Calendar gives one by its address.
+func (s *Store) Calendar(ctx context.Context, address string) (Calendar, error) {
+	return one(ctx, s.read, func(r scanner) (Calendar, error) {
+		var c Calendar
+		var read int64
+		err := r.Scan(&c.Address, &c.Text, &read, &c.Error)
+		c.Read = millis(read)
+		return c, err
+	}, `SELECT address, text, read_at, error FROM calendars WHERE address = ?`, address)
+}
+
+// PutCalendar keeps what was read of a calendar; with an error, that alone, and what was
+// read before stays.
+func (s *Store) PutCalendar(ctx context.Context, c Calendar) error {
+	if c.Error != "" {
+		return s.exec(ctx, `INSERT INTO calendars (address, text, read_at, error) VALUES (?, '', 0, ?)
+			ON CONFLICT DO UPDATE SET error = excluded.error`, c.Address, c.Error)
+	}
+	return s.exec(ctx, `INSERT INTO calendars (address, text, read_at, error) VALUES (?, ?, ?, '')
+		ON CONFLICT DO UPDATE SET text = excluded.text, read_at = excluded.read_at, error = ''`, c.Address, c.Text, s.stamp())
+}

@@ -1,0 +1,42 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// Looked is that somebody looked at what a version means in a stage.
+type Looked struct {
+	Person string
+	At     time.Time
+}
+
+// lookAgain is how long a look stands before it is written down anew.
+const lookAgain = time.Minute
+
+// PutLooked keeps that somebody has looked at what a version that waits means in a stage.
+func (s *Store) PutLooked(ctx context.Context, d Delivery, person string) error {
+	before, err := s.WhoLooked(ctx, d)
+	if err != nil {
+		return err
+	}
+	for _, l := range before {
+		if l.Person == person && s.Now().Before(l.At.Add(lookAgain)) {
+			return nil
+		}
+	}
+	return s.exec(ctx, `INSERT INTO looked (service, version, stage, person, at) VALUES (?,?,?,?,?)
+		ON CONFLICT DO UPDATE SET at = excluded.at`, d.Service, d.Version, d.Stage, person, s.stamp())
+}
+
+// WhoLooked gives who has looked at what a version means in a stage, the newest first.
+func (s *Store) WhoLooked(ctx context.Context, d Delivery) ([]Looked, error) {
+	return list(ctx, s.read, func(r scanner) (Looked, error) {
+		var l Looked
+		var at int64
+		err := r.Scan(&l.Person, &at)
+		l.At = millis(at)
+		return l, err
+	}, `SELECT person, at FROM looked WHERE service = ? AND version = ? AND stage = ? ORDER BY at DESC`, d.Service,
+		d.Version, d.Stage)
+}
