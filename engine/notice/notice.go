@@ -112,7 +112,7 @@ func (s *Sender) Add(ctx context.Context, w Wish, key, person string) (store.Hoo
 			return h, err
 		}
 	case err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "":
-		return h, fmt.Errorf("%w: %q is no address that begins with http://, https:// or mailto:", ErrHook, w.URL)
+		return h, fmt.Errorf("%w: %q is no address; one begins with http://, https:// or mailto: and goes on", ErrHook, w.URL)
 	case u.User != nil:
 		return h, fmt.Errorf("%w: the address holds a name or password; whoever gets notices knows them by their signature",
 			ErrHook)
