@@ -31,7 +31,7 @@ setup-test: setup
 TEST_TMP = $(shell d=$$(mktemp -d /dev/shm/rudmar-test-XXXXXX 2>/dev/null) && cp /bin/true $$d/probe && $$d/probe 2>/dev/null && [ $$(df --output=avail -k /dev/shm | tail -1) -gt 2000000 ] && echo /dev/shm || echo $${TMPDIR:-/tmp}; rm -rf "$$d")
 
 test: setup-test build lint
-	TMPDIR=$(TEST_TMP) go test -timeout 40m ./...
+	TMPDIR=$(TEST_TMP) go test -p 3 -timeout 40m ./...
 
 lint: web
 	@test -z "$$(gofmt -l $$(git ls-files -co --exclude-standard '*.go'))" || { gofmt -l $$(git ls-files -co --exclude-standard '*.go'); echo "run gofmt -w on these"; exit 1; }
@@ -71,6 +71,7 @@ bench: setup-bench
 	go test -run '^$$' -bench Archive -benchtime 3x ./engine/build
 	go test -run '^$$' -bench Steps -benchtime 1x ./engine/deploy
 	go test -run '^$$' -bench . -benchtime 1x ./engine
+	go test -run '^$$' -bench Watch -benchtime 1x ./e2e
 	go test -run '^$$' -bench Reading -benchtime 20x ./server
 	go test -run '^$$' -bench Warm -benchtime 30x ./platform/local
 	go test -run '^$$' -bench Cold -benchtime 3x ./platform/local

@@ -24,7 +24,7 @@ import (
 	"rudmar/engine/people"
 )
 
-//go:embed all:steps all:canal
+//go:embed all:steps all:canal all:boxes
 var steps embed.FS
 
 // Repository and Service of the demo.
@@ -116,7 +116,10 @@ func Build(ctx context.Context, o Options) error {
 	if err := b.traffic(ctx); err != nil {
 		return err
 	}
-	return (&builder{Options: o, repository: canalRepository, service: canalService}).canal(ctx)
+	if err := (&builder{Options: o, repository: canalRepository, service: canalService}).canal(ctx); err != nil {
+		return err
+	}
+	return (&builder{Options: o, repository: boxesRepository, service: boxesService}).boxes(ctx)
 }
 
 type builder struct {
@@ -168,6 +171,20 @@ func (b *builder) take(ctx context.Context, version int, c commit) error {
 
 // push commits and pushes what lies in a folder.
 func (b *builder) push(ctx context.Context, folder string, c commit) error {
+	if err := b.commit(ctx, folder, c); err != nil {
+		return err
+	}
+	return b.pushAll(ctx, c.author)
+}
+
+// pushAll pushes what was committed.
+func (b *builder) pushAll(ctx context.Context, person string) error {
+	address := strings.Replace(b.Server, "http://", "http://"+person+":"+Password+"@", 1) + "/git/" + b.repository + ".git"
+	return b.git(ctx, nil, "push", "--quiet", address, "main")
+}
+
+// commit commits what lies in a folder.
+func (b *builder) commit(ctx context.Context, folder string, c commit) error {
 	files, err := fs.Sub(steps, folder)
 	if err != nil {
 		return err
@@ -183,11 +200,7 @@ func (b *builder) push(ctx context.Context, folder string, c commit) error {
 	if err := b.git(ctx, nil, "add", "--all"); err != nil {
 		return err
 	}
-	if err := b.git(ctx, env, "commit", "--quiet", "-m", c.message); err != nil {
-		return err
-	}
-	address := strings.Replace(b.Server, "http://", "http://"+c.author+":"+Password+"@", 1) + "/git/" + b.repository + ".git"
-	return b.git(ctx, nil, "push", "--quiet", address, "main")
+	return b.git(ctx, env, "commit", "--quiet", "-m", c.message)
 }
 
 // write copies files into the working folder. Unlike os.CopyFS it overwrites.
@@ -199,6 +212,13 @@ func (b *builder) write(files fs.FS) error {
 		content, err := fs.ReadFile(files, name)
 		if err != nil {
 			return err
+		}
+		switch {
+		case strings.HasSuffix(name, ".go.txt"), strings.HasSuffix(name, ".mod.txt"): // else they were part of this program
+			name = strings.TrimSuffix(name, ".txt")
+		case strings.HasSuffix(name, ".ics"): // a week and a half from yesterday on
+			day := func(days int) string { return time.Now().AddDate(0, 0, days).Format("20060102") }
+			content = []byte(strings.NewReplacer("FROM", day(-1), "TO", day(9)).Replace(string(content)))
 		}
 		to := filepath.Join(b.dir, filepath.FromSlash(name))
 		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {

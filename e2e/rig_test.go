@@ -54,7 +54,7 @@ func newLanes() chan *lane {
 }
 
 // build builds the program once for all tests of this package.
-func build(t *testing.T) string {
+func build(t testing.TB) string {
 	t.Helper()
 	building.Do(func() {
 		dir, err := os.MkdirTemp("", "rudmar-e2e-")
@@ -241,13 +241,13 @@ func (r *rig) kill() {
 }
 
 // run runs a command and gives all that it wrote.
-func run(t *testing.T, dir string, name string, args ...string) (string, error) {
+func run(t testing.TB, dir string, name string, args ...string) (string, error) {
 	t.Helper()
 	return runWith(t, "", dir, name, args...)
 }
 
 // runWith runs a program with something on its standard input.
-func runWith(t *testing.T, stdin, dir, name string, args ...string) (string, error) {
+func runWith(t testing.TB, stdin, dir, name string, args ...string) (string, error) {
 	t.Helper()
 	cmd := exec.Command(name, args...)
 	cmd.Dir, cmd.Stdin = dir, strings.NewReader(stdin)
@@ -278,7 +278,7 @@ func (r *rig) clone(handle string) string {
 }
 
 // edit changes a file of a clone.
-func edit(t *testing.T, dir, name, old, now string) {
+func edit(t testing.TB, dir, name, old, now string) {
 	t.Helper()
 	file := filepath.Join(dir, name)
 	text, err := os.ReadFile(file)

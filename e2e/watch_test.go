@@ -18,7 +18,7 @@ import (
 
 // watching is a command that goes on: what it wrote so far, and keys for it.
 type watching struct {
-	*testing.T
+	testing.TB
 	cmd  *exec.Cmd
 	keys io.WriteCloser
 	mu   sync.Mutex
@@ -38,9 +38,9 @@ func (w *watching) text() string {
 }
 
 // beginWatching starts a command of rudmar.
-func beginWatching(t *testing.T, env []string, args ...string) *watching {
+func beginWatching(t testing.TB, env []string, args ...string) *watching {
 	t.Helper()
-	w := &watching{T: t, cmd: exec.Command(build(t), args...)}
+	w := &watching{TB: t, cmd: exec.Command(build(t), args...)}
 	w.cmd.Env = append(os.Environ(), env...)
 	w.cmd.Stdout, w.cmd.Stderr = w, w
 	var err error

@@ -40,6 +40,18 @@ type rig struct {
 	change   func(o *engine.Options)
 }
 
+// besides are the tests that run beside others: they wait much of their time.
+var besides sync.Map
+
+// beside lets a test run beside others, unless it changes what all of them see.
+func beside(t testing.TB) {
+	one, ok := t.(*testing.T)
+	if _, twice := besides.LoadOrStore(t.Name(), true); ok && !twice && !strings.HasPrefix(t.Name(), "TestNo") &&
+		!strings.Contains(t.Name(), "/") {
+		one.Parallel()
+	}
+}
+
 func newRig(t testing.TB) *rig {
 	t.Helper()
 	return newRigWith(t, func(*engine.Options) {})
@@ -47,6 +59,7 @@ func newRig(t testing.TB) *rig {
 
 func newRigWith(t testing.TB, change func(o *engine.Options)) *rig {
 	t.Helper()
+	beside(t)
 	r := &rig{TB: t, dir: t.TempDir(), change: change}
 	var p *local.Platform
 	var flying atomic.Int64

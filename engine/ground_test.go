@@ -49,7 +49,6 @@ func (r *rig) do(c *sql.Conn, text string) {
 // service, which sorts before another: the other is planned, deployed and proved;
 // the sick place is named, with since when, and gets well by itself.
 func TestOneSickPlaceStopsNothingElse(t *testing.T) {
-	t.Parallel()
 	r := newRigWith(t, func(o *engine.Options) {
 		o.Platforms["local"] = o.Platforms["local"].With(platform.Within(time.Second))
 	})
@@ -99,7 +98,6 @@ func TestOneSickPlaceStopsNothingElse(t *testing.T) {
 // and by a lease that is taken away. It goes on by itself, and so does what comes
 // after it.
 func TestADatabaseThatCannotBeWritten(t *testing.T) {
-	t.Parallel()
 	for name, faults := range map[string]func(r *rig, c *sql.Conn) (end func()){
 		"a lock": func(r *rig, c *sql.Conn) func() {
 			r.do(c, `BEGIN IMMEDIATE`)

@@ -69,7 +69,7 @@ export default defineConfig({
             },
             {
               name: 'board',
-              test: /src[\\/](?!pages|main|App|styles|components[\\/](Code|Diff|Figure|Function|Shift|CaseResult|DeliveryMeasures|Becomes|FileTree|FileHistory|LineNotes|LogLines))|src[\\/]pages[\\/](ServiceFrame|BoardPage)/,
+              test: /src[\\/](?!pages|main|App|styles|components[\\/](Code|Diff|Figure|Function|Shift|CaseResult|DeliveryMeasures|Becomes|FileTree|FileHistory|LineNotes|LogLines|Typed|Shortcut|SessionBox|Leave))|src[\\/]pages[\\/](ServiceFrame|BoardPage)/,
             },
           ],
         },

@@ -1,11 +1,13 @@
 <script setup lang="ts">
-import { onMounted } from 'vue'
+import { defineAsyncComponent, onMounted } from 'vue'
 
 import { useAction } from './composables/useAction'
 import { useArrival } from './composables/useArrival'
 import SignInPage from './pages/SignInPage.vue'
 import { useSession } from './stores/session'
 
+// Dialogs come when somebody needs them: the first page is small.
+const SessionBox = defineAsyncComponent(() => import('./components/SessionBox.vue'))
 const session = useSession()
 const { problem, run } = useAction()
 const { said } = useArrival()

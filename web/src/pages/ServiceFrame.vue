@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // What stands on every page of a service: the top bar and the stage line.
-import { onMounted, onUnmounted, ref, watch } from 'vue'
+import { defineAsyncComponent, onMounted, onUnmounted, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { ask, client } from '../api/client'
@@ -11,6 +11,7 @@ import { pages } from '../router'
 import { useLine } from '../stores/line'
 import { useLive } from '../stores/live'
 
+const ShortcutBox = defineAsyncComponent(() => import('../components/ShortcutBox.vue'))
 const live = useLive()
 live.open()
 const store = useLine()
@@ -73,7 +74,7 @@ onUnmounted(() => document.removeEventListener('keydown', onFind))
       <main v-else class="page"><PageWait /></main>
     </template>
     <CommandBox v-model="searching" @keys="keys = true" />
-    <ShortcutBox v-model="keys" />
+    <ShortcutBox v-if="keys" v-model="keys" />
   </div>
 </template>
 
