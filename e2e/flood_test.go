@@ -63,11 +63,14 @@ func TestALogThatIsFlooded(t *testing.T) {
 		r.ask("wren", "POST", base+"/stages/trial/functions/chatter/calls", map[string]any{"target": "local/north",
 			"event": map[string]any{"for": seconds}}, &api.Invocation{})
 	}
+	done := make(chan struct{})
 	go func() {
+		defer close(done)
 		for time.Until(end) > time.Second {
 			call()
 		}
 	}()
+	defer func() { <-done }()
 	p.reads("of a busy night")
 	busy, begun := metric("TaskDuration"), time.Now()
 	nodes := p.page.MustEval(`() => document.querySelectorAll('*').length`).Int()

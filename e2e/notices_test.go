@@ -1,8 +1,11 @@
 package e2e
 
 import (
+	"net/http"
 	"slices"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/go-rod/rod/lib/input"
 
@@ -91,16 +94,37 @@ func TestConfirmingInThePage(t *testing.T) {
 	p.arrive("/services")
 	p.fill("input[placeholder='its name']", "cellar")
 	p.press("^Make it")
+	// It follows another one, but for what lies inside.
+	p.sees("the button", `[aria-label="What cellar follows"]`).MustClick()
+	p.fill(".modal.show input[type=url]", "http://10.1.2.3/cellar.git")
+	p.key(input.Enter)
+	p.reads("/pushed/cellar", "shown this once")
+	p.key(input.Escape)
+	p.reads("the address points inside")
+	heron := commands{t, []string{"RUDMAR_SERVER=" + r.address, "RUDMAR_HANDLE=heron", "RUDMAR_PASSWORD=orchard-at-dawn"}}
+	wren := commands{t, []string{"RUDMAR_SERVER=" + r.address, "RUDMAR_HANDLE=wren", "RUDMAR_PASSWORD=orchard-at-dawn"}}
+	heron.want("repository list", "follows http://10.1.2.3/cellar.git")
+	heron.want("repository mirror cellar --now")
+	wren.refused("repository mirror cellar http://10.1.2.3/other.git", "not allowed")
+	heron.refused("repository mirror cellar file:///etc", "is no address")
+	for _, name := range []string{"cellar", "lost"} { // who has no key learns nothing
+		answer, err := http.Post(r.address+"/pushed/"+name, "application/json", strings.NewReader("{}"))
+		if err != nil || answer.StatusCode != 403 {
+			t.Errorf("a notice without a signature, for %s: %v %v", name, answer, err)
+		}
+	}
+	heron.want("repository mirror cellar --end")
+
 	p.sees("the button", `[aria-label="Remove cellar"]`).MustClick()
 	p.reads("It goes with its whole history", "Type cellar to confirm")
 	p.waits("a dialog over the page", `() => getComputedStyle(document.querySelector('.modal')).position === 'fixed'`)
-	p.fill(".modal input", "cella")
+	p.fill(".modal.show input", "cella")
 	p.key(input.Enter)
 	p.press("^No$")
 	p.waits("no question", `() => !document.querySelector('.modal.show')`)
 	p.reads("cellar")
 	p.sees("the button", `[aria-label="Remove cellar"]`).MustClick()
-	p.fill(".modal input", "cellar")
+	p.fill(".modal.show input", "cellar")
 	p.press("^Remove it")
 	p.waits("no cellar", `() => !document.querySelector('[aria-label="Remove cellar"]')`)
 	var left []api.Repository
@@ -117,13 +141,19 @@ func TestChoosingFunctionsInThePage(t *testing.T) {
 	wren := commands{t, []string{"RUDMAR_SERVER=" + r.address, "RUDMAR_HANDLE=wren", "RUDMAR_PASSWORD=orchard-at-dawn"}}
 	wren.refused("delivery ask frostline 7 preview --only warn", "allow it there by enter: {choice: true}")
 	wren.refused("delivery ask frostline 6 live --only moon", "does not differ from what is there")
+	wren.refused("delivery ask frostline 6 live --at soon", "is not a time")
+	wren.refused("delivery ask frostline 6 live --at 2020-01-01T10:00:00Z", "2020-01-01 10:00 UTC is over")
+	wren.want("delivery ask frostline 6 live --at " + time.Now().Add(time.Hour).Format(time.RFC3339))
+	wren.want("delivery show frostline 6 live", "asked for by wren, from ")
 	p := r.open(browse(t), "wren")
 	p.goTo("deliveries/6/live")
+	p.reads("asked for by wren, from ", "Looked at what it means", "Not before")
 	p.press("^Ask for some of its functions alone")
 	p.sees("night-report", `input[value="night-report"]`).MustClick()
 	p.reads("What only night-report means in live")
 	p.press("^Ask for it")
-	p.reads("asked for by wren", "only night-report", "waits for 2 approvals")
+	p.reads("only night-report", "waits for 2 approvals")
+	p.waits("the time to be gone", `() => !document.querySelector('main').textContent.includes('asked for by wren, from')`)
 	for _, council := range []string{"linden", "teasel"} {
 		if status, text := r.act(council, 6, "live", "approve"); status != 204 {
 			t.Fatalf("%s: %d %s", council, status, text)

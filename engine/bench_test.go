@@ -1,8 +1,11 @@
 package engine_test
 
 import (
+	"context"
 	"fmt"
 	"net/http"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -10,6 +13,7 @@ import (
 	"rudmar/core/plan"
 	"rudmar/engine/deploy"
 	"rudmar/engine/store"
+	"rudmar/platform"
 )
 
 // sorts gives a service of so many functions, each with a table and a route.
@@ -159,4 +163,69 @@ func journal(b *testing.B, s *store.Store, p *plan.Plan) (time.Duration, error) 
 	}
 	_, err = s.WriteSteps(ctx, lease, id, ended, nil)
 	return time.Since(begun), err
+}
+
+// BenchmarkPush tells how long it takes from a push until the version has settled in the
+// first stage, and of that what was spent on building, planning, deploying and proving.
+func BenchmarkPush(b *testing.B) {
+	for b.Loop() {
+		r := newRig(b)
+		begun := time.Now()
+		r.push(first())
+		d := r.reaches(1, "trial", delivery.Settled)
+		built, err := r.Store.BuildOf(b.Context(), "frostline", 1)
+		if err != nil {
+			b.Fatal(err)
+		}
+		one, err := r.Store.Deployment(b.Context(), d.Deployments[0])
+		if err != nil {
+			b.Fatal(err)
+		}
+		for _, part := range []struct {
+			what     string
+			from, to time.Time
+		}{
+			{"ms-in-all", begun, d.Since}, {"ms-building", begun, built.EndedAt}, {"ms-planning", built.EndedAt, one.StartedAt},
+			{"ms-deploying", one.StartedAt, one.EndedAt}, {"ms-proving", one.EndedAt, d.Since},
+		} {
+			b.ReportMetric(float64(part.to.Sub(part.from).Milliseconds()), part.what)
+		}
+	}
+}
+
+// BenchmarkBack tells how long it takes from the judge's decision that a version goes
+// back to the last call that the bad revision answers.
+func BenchmarkBack(b *testing.B) {
+	for b.Loop() {
+		r := newRig(b)
+		r.push(shifted("10m", firstAnswer))
+		r.reaches(1, "trial", delivery.Settled)
+		var last atomic.Int64
+		ctx, cancel := context.WithCancel(b.Context())
+		var group sync.WaitGroup
+		for range 4 {
+			group.Go(func() {
+				for ctx.Err() == nil {
+					inv, err := r.platform.Invoke(ctx, platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}, "a",
+						"ask", "", map[string]any{})
+					if err == nil && (inv.Error != nil || fmt.Sprint(inv.Answer) == "third") {
+						last.Store(time.Now().UnixMilli())
+					}
+				}
+			})
+		}
+		r.push(shifted("10m", badAnswer))
+		var decided time.Time
+		r.until("the judge to decide", func() bool {
+			v, err := r.Store.Shift(b.Context(), "frostline", 2, "trial")
+			if err == nil && v.Back != "" {
+				decided = time.Now() // at most a look after it was decided
+			}
+			return !decided.IsZero()
+		})
+		r.reaches(1, "trial", delivery.Settled)
+		cancel()
+		group.Wait()
+		b.ReportMetric(float64(max(0, last.Load()-decided.UnixMilli())), "ms-to-the-last-bad-call")
+	}
 }

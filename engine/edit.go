@@ -74,6 +74,9 @@ func (e *Engine) Commit(ctx context.Context, edit Edit, by store.Person) (string
 	if err != nil {
 		return "", fmt.Errorf("the service %s: %w", edit.Service, err)
 	}
+	if err := e.isOwn(ctx, s.Repository); err != nil {
+		return "", err
+	}
 	head, folder, err := e.Source(ctx, edit.Service, edit.Branch)
 	if err != nil {
 		return "", err

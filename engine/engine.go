@@ -28,6 +28,7 @@ import (
 	"rudmar/engine/copies"
 	"rudmar/engine/deliver"
 	"rudmar/engine/deploy"
+	"rudmar/engine/mirror"
 	"rudmar/engine/notice"
 	"rudmar/engine/observe"
 	"rudmar/engine/people"
@@ -78,6 +79,7 @@ type Engine struct {
 	Notices   *notice.Sender
 	Calendars *calendars.Reader
 	Branches  *branches.Planner
+	Mirrors   *mirror.Follower
 
 	dir     string
 	keep    Keep
@@ -120,7 +122,7 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 		return nil, errors.Join(err, s.Close(), lock.Unlock())
 	}
 	for _, work := range []func(context.Context){e.Build.Run, e.Runner.Run, e.Line.Run, e.Watch.Run, e.Copies.Run,
-		e.Notices.Run, e.Calendars.Run, e.Branches.Run, e.keepTrue, e.tidy} {
+		e.Notices.Run, e.Calendars.Run, e.Branches.Run, e.Mirrors.Run, e.keepTrue, e.tidy} {
 		e.running.Go(func() { work(ctx) })
 	}
 	return e, nil
@@ -207,6 +209,8 @@ func (e *Engine) assemble(ctx context.Context, o Options) error {
 		Check: e.Checks.Check, Log: o.Log})
 	e.Branches = branches.New(branches.Config{Store: e.Store, Planner: e.Planner, Repository: e.Host.Repository,
 		Check: e.Checks.Check, Log: o.Log})
+	e.Mirrors = mirror.New(mirror.Config{Store: e.Store, Sealer: e.People, Repository: e.Host.Repository,
+		Hook: e.hookOf, Pushed: e.Build.Pushed, Inside: o.NoticesInside, Log: o.Log})
 	e.Notices = notice.New(notice.Config{Store: e.Store, Sealer: e.People, Log: o.Log, Inside: o.NoticesInside,
 		Mail: o.Mail})
 	return e.Store.DropLeases(ctx) // of a process that is no more
@@ -305,6 +309,9 @@ func (e *Engine) mayRead(ctx context.Context, p store.Person, repository string)
 // mayPush tells whether somebody may push to a repository: they have the right
 // to write in every service that it holds.
 func (e *Engine) mayPush(ctx context.Context, p store.Person, repository string) error {
+	if err := e.isOwn(ctx, repository); err != nil {
+		return err
+	}
 	services, err := e.Store.ServicesOf(ctx, repository)
 	if err != nil {
 		return err
@@ -320,6 +327,33 @@ func (e *Engine) mayPush(ctx context.Context, p store.Person, repository string)
 		}
 	}
 	return nil
+}
+
+// ErrMirrored tells that a repository follows another one, and is pushed to there.
+var ErrMirrored = errors.New("this repository follows another one; push there")
+
+// isOwn tells whether a repository follows no other; the error wraps ErrMirrored.
+func (e *Engine) isOwn(ctx context.Context, repository string) error {
+	m, err := e.Store.Mirror(ctx, repository)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	if err == nil {
+		err = fmt.Errorf("%w: %s", ErrMirrored, m.URL)
+	}
+	return err
+}
+
+// hookOf gives what is held against pushes to a repository, and against what it follows.
+func (e *Engine) hookOf(ctx context.Context, repository string) source.Hook {
+	return source.Hook{Repository: repository, Offers: e.Checks.Offers(ctx),
+		Owner: func(ctx context.Context, service string) (string, error) {
+			s, err := e.Store.Service(ctx, service)
+			if errors.Is(err, store.ErrNotFound) {
+				return "", nil
+			}
+			return s.Repository, err
+		}}
 }
 
 func (e *Engine) pushed(log *slog.Logger) func(ctx context.Context, repository, handle string) {

@@ -16,6 +16,7 @@ import (
 	"rudmar/engine/copies"
 	"rudmar/engine/deliver"
 	"rudmar/engine/deploy"
+	"rudmar/engine/mirror"
 	"rudmar/engine/notice"
 	"rudmar/engine/people"
 	"rudmar/engine/source"
@@ -122,7 +123,7 @@ func statusOf(err error) (status int, known bool) {
 		return http.StatusServiceUnavailable, true
 	case errors.Is(err, errNotSignedIn), errors.Is(err, people.ErrSignIn), errors.Is(err, people.ErrToken):
 		return http.StatusUnauthorized, true
-	case errors.Is(err, rights.ErrRefused):
+	case errors.Is(err, rights.ErrRefused), errors.Is(err, mirror.ErrNotice):
 		return http.StatusForbidden, true
 	case errors.Is(err, people.ErrTokenWish):
 		return http.StatusUnprocessableEntity, true
@@ -132,7 +133,7 @@ func statusOf(err error) (status int, known bool) {
 	case errors.Is(err, deploy.ErrOutOfDate), errors.Is(err, deploy.ErrStopped), errors.Is(err, deploy.ErrNotOpen),
 		errors.Is(err, store.ErrLease),
 		errors.Is(err, delivery.ErrTransition), errors.Is(err, deliver.ErrNotCounts), errors.Is(err, delivery.ErrChoice),
-		errors.Is(err, deliver.ErrTime),
+		errors.Is(err, deliver.ErrTime), errors.Is(err, engine.ErrMirrored),
 		errors.Is(err, deliver.ErrShown),
 		errors.Is(err, store.ErrMoved), errors.Is(err, store.ErrInUse), errors.Is(err, store.ErrTokenNamed),
 		errors.Is(err, copies.ErrBase), errors.Is(err, store.ErrHookNamed),
@@ -141,7 +142,8 @@ func statusOf(err error) (status int, known bool) {
 	case errors.As(err, &slow):
 		return http.StatusTooManyRequests, true
 	case errors.As(err, &broken), errors.As(err, &bad), errors.Is(err, deliver.ErrConfirm),
-		errors.Is(err, copies.ErrFolder), errors.Is(err, deploy.ErrPrivate), errors.Is(err, notice.ErrHook):
+		errors.Is(err, copies.ErrFolder), errors.Is(err, deploy.ErrPrivate), errors.Is(err, notice.ErrHook),
+		errors.Is(err, mirror.ErrMirror):
 		return http.StatusUnprocessableEntity, true
 	case errors.As(err, &unreachable), errors.Is(err, deploy.ErrPlatform):
 		return http.StatusServiceUnavailable, true

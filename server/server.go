@@ -102,6 +102,7 @@ func New(e *engine.Engine, o Options) (*Server, error) {
 		echo.WrapMiddleware(validate))
 	api.RegisterHandlers(described, api.NewStrictHandler(&handlers{s}, nil))
 	router.Any("/git/*", echo.WrapHandler(steadily(http.StripPrefix("/git", e.Host))))
+	router.POST("/pushed/:repository", s.pushedElsewhere)
 	router.GET("/healthz", s.healthz)
 	router.GET("/readyz", s.healthz)
 	router.GET("/metrics", echo.WrapHandler(measured.answers))

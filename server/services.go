@@ -43,6 +43,11 @@ func (h *handlers) ListRepositories(ctx context.Context,
 		for _, s := range services {
 			r.Services = append(r.Services, s.Name)
 		}
+		if may(ctx, rights.LookAfter, "", "") == nil {
+			if r.Mirror, err = h.mirrorOf(ctx, name); err != nil {
+				return nil, err
+			}
+		}
 		out = append(out, r)
 	}
 	return out, nil

@@ -139,12 +139,15 @@ func repositoryCommand() *cobra.Command {
 			fmt.Fprintln(table, "REPOSITORY\tSERVICES\tADDRESS")
 			for _, r := range repositories {
 				fmt.Fprintf(table, "%s\t%s\t%s\n", r.Name, strings.Join(r.Services, ", "), r.CloneAddress)
+				if r.Mirror != nil {
+					fmt.Fprintf(table, "\t\tfollows %s %s\n", r.Mirror.Url, r.Mirror.Error)
+				}
 			}
 			return table.Flush()
 		},
 	}
 	l.clientFlags(list.Flags())
-	cmd.AddCommand(add, list, removeCommand("repository", "Take away a repository that holds no service any more",
+	cmd.AddCommand(add, list, mirrorCommand(), removeCommand("repository", "Take away a repository that holds no service any more",
 		"It goes with its whole history.", "/repositories/"))
 	return cmd
 }

@@ -87,14 +87,15 @@ func (d *Directory) MakeToken(ctx context.Context, p store.Person, w TokenWish) 
 }
 
 // ByToken gives who a token at an address acts for, narrowed to what it is for.
-// Wrong ones are slowed by address.
+// Wrong ones are slowed by address; right ones are not, for nobody guesses 24 bytes, and
+// others may come from the same address.
 func (d *Directory) ByToken(ctx context.Context, text, address string) (store.Person, error) {
 	byAddress := "address " + address
-	if wait := d.guesses.wait(byAddress); wait > 0 {
-		return store.Person{}, &SlowError{wait}
-	}
 	t, err := d.store.Token(ctx, hashed(text))
 	if errors.Is(err, store.ErrNotFound) {
+		if wait := d.guesses.wait(byAddress); wait > 0 {
+			return store.Person{}, &SlowError{wait}
+		}
 		d.guesses.wrong(byAddress, freeAddress)
 		return store.Person{}, errors.Join(ErrToken,
 			d.store.Note(ctx, store.Entry{What: "sign-in refused", Text: "a token that there is not, from " + address}))

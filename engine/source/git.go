@@ -31,10 +31,14 @@ var (
 const zero = "0000000000000000000000000000000000000000"
 
 // Repository is a bare repository on the disk.
-type Repository struct{ dir string }
+type Repository struct {
+	dir string
+	// held is what a push is measured beside; all references where nothing is said.
+	held []string
+}
 
 // At gives the repository in a folder.
-func At(dir string) Repository { return Repository{dir} }
+func At(dir string) Repository { return Repository{dir: dir} }
 
 // git runs git in the repository and gives what it writes.
 func (r Repository) git(ctx context.Context, env []string, stdin io.Reader, args ...string) ([]byte, error) {

@@ -49,7 +49,11 @@ func receiving(more ...[2]string) []string {
 // small packs can hold very large trees and files.
 func (r Repository) measure(ctx context.Context, to string) error {
 	var count, total int64
-	ids, sizes := r.command(ctx, "rev-list", "--objects", "--no-object-names", to, "--not", "--all"),
+	held := r.held
+	if held == nil {
+		held = []string{"--all"}
+	}
+	ids, sizes := r.command(ctx, append([]string{"rev-list", "--objects", "--no-object-names", to, "--not"}, held...)...),
 		r.command(ctx, "cat-file", "--batch-check=%(objecttype) %(objectsize)")
 	pipe, err := ids.StdoutPipe()
 	if err != nil {

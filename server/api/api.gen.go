@@ -1274,6 +1274,33 @@ type Message struct {
 	Why       string      `json:"why"`
 }
 
+// Mirror Where a repository follows another one
+type Mirror struct {
+	// Error Why the last time went wrong, empty where it did not
+	Error   string `json:"error"`
+	EveryMs int64  `json:"everyMs"`
+
+	// Person Who set it up; what comes by it counts as pushed by them
+	Person string `json:"person"`
+
+	// ReadAt When it went well the last time
+	ReadAt  *int64  `json:"readAt,omitempty"`
+	TriedAt *int64  `json:"triedAt,omitempty"`
+	Url     string  `json:"url"`
+	User    *string `json:"user,omitempty"`
+}
+
+// MirrorWish defines model for MirrorWish.
+type MirrorWish struct {
+	// EveryMs How often it is fetched, from a minute to a day; five minutes where it is absent
+	EveryMs *int64 `json:"everyMs,omitempty"`
+
+	// Password A password or token; kept sealed
+	Password *string `json:"password,omitempty"`
+	Url      string  `json:"url"`
+	User     *string `json:"user,omitempty"`
+}
+
 // Name defines model for Name.
 type Name = string
 
@@ -1487,9 +1514,12 @@ type RenameWish struct {
 
 // Repository defines model for Repository.
 type Repository struct {
-	CloneAddress string   `json:"cloneAddress"`
-	Name         string   `json:"name"`
-	Services     []string `json:"services"`
+	CloneAddress string `json:"cloneAddress"`
+
+	// Mirror Where a repository follows another one
+	Mirror   *Mirror  `json:"mirror,omitempty"`
+	Name     string   `json:"name"`
+	Services []string `json:"services"`
 }
 
 // RepositoryWish defines model for RepositoryWish.
@@ -2208,6 +2238,9 @@ type RunPlanJSONRequestBody = RunWish
 // CreateRepositoryJSONRequestBody defines body for CreateRepository for application/json ContentType.
 type CreateRepositoryJSONRequestBody = RepositoryWish
 
+// SetMirrorJSONRequestBody defines body for SetMirror for application/json ContentType.
+type SetMirrorJSONRequestBody = MirrorWish
+
 // PutCopyJSONRequestBody defines body for PutCopy for application/json ContentType.
 type PutCopyJSONRequestBody = CopyChange
 
@@ -2478,6 +2511,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /repositories/{repository} (the `RemoveRepository` operationId).
 	RemoveRepository(ctx context.Context, repository Name, params *RemoveRepositoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndMirror Follows it no more; what came by it stays, and the repository can be pushed to
+	//
+	// Corresponds with DELETE /repositories/{repository}/mirror (the `EndMirror` operationId).
+	EndMirror(ctx context.Context, repository Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FetchMirror Fetches the other repository now
+	//
+	// Corresponds with POST /repositories/{repository}/mirror (the `FetchMirror` operationId).
+	FetchMirror(ctx context.Context, repository Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetMirrorWithBody Makes a repository follow another one, by interval and by signed push notices to /pushed/{repository}
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /repositories/{repository}/mirror (the `SetMirror` operationId).
+	SetMirrorWithBody(ctx context.Context, repository Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetMirror Makes a repository follow another one, by interval and by signed push notices to /pushed/{repository}
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /repositories/{repository}/mirror (the `SetMirror` operationId).
+	SetMirror(ctx context.Context, repository Name, body SetMirrorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetSchema The JSON Schema 2020-12 of a kind of manifest
 	//
@@ -3324,6 +3381,70 @@ func (c *Client) CreateRepository(ctx context.Context, body CreateRepositoryJSON
 // Corresponds with DELETE /repositories/{repository} (the `RemoveRepository` operationId).
 func (c *Client) RemoveRepository(ctx context.Context, repository Name, params *RemoveRepositoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveRepositoryRequest(c.Server, repository, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndMirror Follows it no more; what came by it stays, and the repository can be pushed to
+//
+// Corresponds with DELETE /repositories/{repository}/mirror (the `EndMirror` operationId).
+func (c *Client) EndMirror(ctx context.Context, repository Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndMirrorRequest(c.Server, repository)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FetchMirror Fetches the other repository now
+//
+// Corresponds with POST /repositories/{repository}/mirror (the `FetchMirror` operationId).
+func (c *Client) FetchMirror(ctx context.Context, repository Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFetchMirrorRequest(c.Server, repository)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetMirrorWithBody Makes a repository follow another one, by interval and by signed push notices to /pushed/{repository}
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /repositories/{repository}/mirror (the `SetMirror` operationId).
+func (c *Client) SetMirrorWithBody(ctx context.Context, repository Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetMirrorRequestWithBody(c.Server, repository, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetMirror Makes a repository follow another one, by interval and by signed push notices to /pushed/{repository}
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /repositories/{repository}/mirror (the `SetMirror` operationId).
+func (c *Client) SetMirror(ctx context.Context, repository Name, body SetMirrorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetMirrorRequest(c.Server, repository, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5312,6 +5433,121 @@ func NewRemoveRepositoryRequest(server string, repository Name, params *RemoveRe
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewEndMirrorRequest constructs an http.Request for the EndMirror method
+func NewEndMirrorRequest(server string, repository Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "repository", repository, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/repositories/%s/mirror", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewFetchMirrorRequest constructs an http.Request for the FetchMirror method
+func NewFetchMirrorRequest(server string, repository Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "repository", repository, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/repositories/%s/mirror", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetMirrorRequest calls the generic SetMirror builder with application/json body
+func NewSetMirrorRequest(server string, repository Name, body SetMirrorJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetMirrorRequestWithBody(server, repository, "application/json", bodyReader)
+}
+
+// NewSetMirrorRequestWithBody constructs an http.Request for the SetMirror method, with any body, and a specified content type
+func NewSetMirrorRequestWithBody(server string, repository Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "repository", repository, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/repositories/%s/mirror", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -8815,6 +9051,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /repositories/{repository} (the `RemoveRepository` operationId).
 	RemoveRepositoryWithResponse(ctx context.Context, repository Name, params *RemoveRepositoryParams, reqEditors ...RequestEditorFn) (*RemoveRepositoryResponse, error)
 
+	// EndMirrorWithResponse Follows it no more; what came by it stays, and the repository can be pushed to
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /repositories/{repository}/mirror (the `EndMirror` operationId).
+	EndMirrorWithResponse(ctx context.Context, repository Name, reqEditors ...RequestEditorFn) (*EndMirrorResponse, error)
+
+	// FetchMirrorWithResponse Fetches the other repository now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /repositories/{repository}/mirror (the `FetchMirror` operationId).
+	FetchMirrorWithResponse(ctx context.Context, repository Name, reqEditors ...RequestEditorFn) (*FetchMirrorResponse, error)
+
+	// SetMirrorWithBodyWithResponse Makes a repository follow another one, by interval and by signed push notices to /pushed/{repository}
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /repositories/{repository}/mirror (the `SetMirror` operationId).
+	SetMirrorWithBodyWithResponse(ctx context.Context, repository Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetMirrorResponse, error)
+
+	// SetMirrorWithResponse Makes a repository follow another one, by interval and by signed push notices to /pushed/{repository}
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /repositories/{repository}/mirror (the `SetMirror` operationId).
+	SetMirrorWithResponse(ctx context.Context, repository Name, body SetMirrorJSONRequestBody, reqEditors ...RequestEditorFn) (*SetMirrorResponse, error)
+
 	// GetSchemaWithResponse The JSON Schema 2020-12 of a kind of manifest
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -10376,6 +10640,140 @@ func (r RemoveRepositoryResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RemoveRepositoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndMirrorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndMirrorResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndMirrorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndMirrorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndMirrorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndMirrorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FetchMirrorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FetchMirrorResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FetchMirrorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FetchMirrorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FetchMirrorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FetchMirrorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetMirrorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Key string `json:"key"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetMirrorResponse) GetJSON200() *struct {
+	Key string `json:"key"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetMirrorResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetMirrorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetMirrorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetMirrorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetMirrorResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13487,6 +13885,58 @@ func (c *ClientWithResponses) RemoveRepositoryWithResponse(ctx context.Context, 
 	return ParseRemoveRepositoryResponse(rsp)
 }
 
+// EndMirrorWithResponse Follows it no more; what came by it stays, and the repository can be pushed to
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /repositories/{repository}/mirror (the `EndMirror` operationId).
+func (c *ClientWithResponses) EndMirrorWithResponse(ctx context.Context, repository Name, reqEditors ...RequestEditorFn) (*EndMirrorResponse, error) {
+	rsp, err := c.EndMirror(ctx, repository, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndMirrorResponse(rsp)
+}
+
+// FetchMirrorWithResponse Fetches the other repository now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /repositories/{repository}/mirror (the `FetchMirror` operationId).
+func (c *ClientWithResponses) FetchMirrorWithResponse(ctx context.Context, repository Name, reqEditors ...RequestEditorFn) (*FetchMirrorResponse, error) {
+	rsp, err := c.FetchMirror(ctx, repository, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFetchMirrorResponse(rsp)
+}
+
+// SetMirrorWithBodyWithResponse Makes a repository follow another one, by interval and by signed push notices to /pushed/{repository}
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /repositories/{repository}/mirror (the `SetMirror` operationId).
+func (c *ClientWithResponses) SetMirrorWithBodyWithResponse(ctx context.Context, repository Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetMirrorResponse, error) {
+	rsp, err := c.SetMirrorWithBody(ctx, repository, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetMirrorResponse(rsp)
+}
+
+// SetMirrorWithResponse Makes a repository follow another one, by interval and by signed push notices to /pushed/{repository}
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /repositories/{repository}/mirror (the `SetMirror` operationId).
+func (c *ClientWithResponses) SetMirrorWithResponse(ctx context.Context, repository Name, body SetMirrorJSONRequestBody, reqEditors ...RequestEditorFn) (*SetMirrorResponse, error) {
+	rsp, err := c.SetMirror(ctx, repository, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetMirrorResponse(rsp)
+}
+
 // GetSchemaWithResponse The JSON Schema 2020-12 of a kind of manifest
 //
 // Returns a wrapper object for the known response body format(s).
@@ -15171,6 +15621,99 @@ func ParseRemoveRepositoryResponse(rsp *http.Response) (*RemoveRepositoryRespons
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndMirrorResponse parses an HTTP response from a EndMirrorWithResponse call
+func ParseEndMirrorResponse(rsp *http.Response) (*EndMirrorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndMirrorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFetchMirrorResponse parses an HTTP response from a FetchMirrorWithResponse call
+func ParseFetchMirrorResponse(rsp *http.Response) (*FetchMirrorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FetchMirrorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetMirrorResponse parses an HTTP response from a SetMirrorWithResponse call
+func ParseSetMirrorResponse(rsp *http.Response) (*SetMirrorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetMirrorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Key string `json:"key"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -17158,6 +17701,15 @@ type ServerInterface interface {
 	// RemoveRepository Takes away a repository that holds no service any more, with its whole history; confirmed by its name
 	// (DELETE /repositories/{repository})
 	RemoveRepository(ctx *echo.Context, repository Name, params RemoveRepositoryParams) error
+	// EndMirror Follows it no more; what came by it stays, and the repository can be pushed to
+	// (DELETE /repositories/{repository}/mirror)
+	EndMirror(ctx *echo.Context, repository Name) error
+	// FetchMirror Fetches the other repository now
+	// (POST /repositories/{repository}/mirror)
+	FetchMirror(ctx *echo.Context, repository Name) error
+	// SetMirror Makes a repository follow another one, by interval and by signed push notices to /pushed/{repository}
+	// (PUT /repositories/{repository}/mirror)
+	SetMirror(ctx *echo.Context, repository Name) error
 	// GetSchema The JSON Schema 2020-12 of a kind of manifest
 	// (GET /schemas/{file})
 	GetSchema(ctx *echo.Context, file string) error
@@ -17653,6 +18205,54 @@ func (w *ServerInterfaceWrapper) RemoveRepository(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.RemoveRepository(ctx, repository, params)
+	return err
+}
+
+// EndMirror converts echo context to params.
+func (w *ServerInterfaceWrapper) EndMirror(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "repository" -------------
+	var repository Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "repository", ctx.Param("repository"), &repository, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter repository: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.EndMirror(ctx, repository)
+	return err
+}
+
+// FetchMirror converts echo context to params.
+func (w *ServerInterfaceWrapper) FetchMirror(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "repository" -------------
+	var repository Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "repository", ctx.Param("repository"), &repository, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter repository: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.FetchMirror(ctx, repository)
+	return err
+}
+
+// SetMirror converts echo context to params.
+func (w *ServerInterfaceWrapper) SetMirror(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "repository" -------------
+	var repository Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "repository", ctx.Param("repository"), &repository, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter repository: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetMirror(ctx, repository)
 	return err
 }
 
@@ -19274,6 +19874,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/repositories", wrapper.ListRepositories, options.OperationMiddlewares["listRepositories"]...)
 	router.POST(options.BaseURL+"/repositories", wrapper.CreateRepository, options.OperationMiddlewares["createRepository"]...)
 	router.DELETE(options.BaseURL+"/repositories/:repository", wrapper.RemoveRepository, options.OperationMiddlewares["removeRepository"]...)
+	router.DELETE(options.BaseURL+"/repositories/:repository/mirror", wrapper.EndMirror, options.OperationMiddlewares["endMirror"]...)
+	router.POST(options.BaseURL+"/repositories/:repository/mirror", wrapper.FetchMirror, options.OperationMiddlewares["fetchMirror"]...)
+	router.PUT(options.BaseURL+"/repositories/:repository/mirror", wrapper.SetMirror, options.OperationMiddlewares["setMirror"]...)
 	router.DELETE(options.BaseURL+"/services/:service", wrapper.RemoveService, options.OperationMiddlewares["removeService"]...)
 	router.PUT(options.BaseURL+"/services/:service/repository", wrapper.MoveService, options.OperationMiddlewares["moveService"]...)
 	router.GET(options.BaseURL+"/services", wrapper.ListServices, options.OperationMiddlewares["listServices"]...)
@@ -20170,6 +20773,114 @@ type RemoveRepositorydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RemoveRepositorydefaultApplicationProblemPlusJSONResponse) VisitRemoveRepositoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndMirrorRequestObject struct {
+	Repository Name `json:"repository"`
+}
+
+type EndMirrorResponseObject interface {
+	VisitEndMirrorResponse(w http.ResponseWriter) error
+}
+
+type EndMirror204Response struct {
+}
+
+func (response EndMirror204Response) VisitEndMirrorResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndMirrordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndMirrordefaultApplicationProblemPlusJSONResponse) VisitEndMirrorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FetchMirrorRequestObject struct {
+	Repository Name `json:"repository"`
+}
+
+type FetchMirrorResponseObject interface {
+	VisitFetchMirrorResponse(w http.ResponseWriter) error
+}
+
+type FetchMirror204Response struct {
+}
+
+func (response FetchMirror204Response) VisitFetchMirrorResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type FetchMirrordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FetchMirrordefaultApplicationProblemPlusJSONResponse) VisitFetchMirrorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetMirrorRequestObject struct {
+	Repository Name `json:"repository"`
+	Body       *SetMirrorJSONRequestBody
+}
+
+type SetMirrorResponseObject interface {
+	VisitSetMirrorResponse(w http.ResponseWriter) error
+}
+
+type SetMirror200JSONResponse struct {
+	Key string `json:"key"`
+}
+
+func (response SetMirror200JSONResponse) VisitSetMirrorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetMirrordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetMirrordefaultApplicationProblemPlusJSONResponse) VisitSetMirrorResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -22593,6 +23304,15 @@ type StrictServerInterface interface {
 	// RemoveRepository Takes away a repository that holds no service any more, with its whole history; confirmed by its name
 	// (DELETE /repositories/{repository})
 	RemoveRepository(ctx context.Context, request RemoveRepositoryRequestObject) (RemoveRepositoryResponseObject, error)
+	// EndMirror Follows it no more; what came by it stays, and the repository can be pushed to
+	// (DELETE /repositories/{repository}/mirror)
+	EndMirror(ctx context.Context, request EndMirrorRequestObject) (EndMirrorResponseObject, error)
+	// FetchMirror Fetches the other repository now
+	// (POST /repositories/{repository}/mirror)
+	FetchMirror(ctx context.Context, request FetchMirrorRequestObject) (FetchMirrorResponseObject, error)
+	// SetMirror Makes a repository follow another one, by interval and by signed push notices to /pushed/{repository}
+	// (PUT /repositories/{repository}/mirror)
+	SetMirror(ctx context.Context, request SetMirrorRequestObject) (SetMirrorResponseObject, error)
 	// GetSchema The JSON Schema 2020-12 of a kind of manifest
 	// (GET /schemas/{file})
 	GetSchema(ctx context.Context, request GetSchemaRequestObject) (GetSchemaResponseObject, error)
@@ -23405,6 +24125,104 @@ func (sh *strictHandler) RemoveRepository(ctx *echo.Context, repository Name, pa
 		return err
 	} else if validResponse, ok := response.(RemoveRepositoryResponseObject); ok {
 		return validResponse.VisitRemoveRepositoryResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// EndMirror operation middleware
+func (sh *strictHandler) EndMirror(ctx *echo.Context, repository Name) error {
+	var request EndMirrorRequestObject
+
+	request.Repository = repository
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndMirror(ctx.Request().Context(), request.(EndMirrorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndMirror")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(EndMirrorResponseObject); ok {
+		return validResponse.VisitEndMirrorResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// FetchMirror operation middleware
+func (sh *strictHandler) FetchMirror(ctx *echo.Context, repository Name) error {
+	var request FetchMirrorRequestObject
+
+	request.Repository = repository
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FetchMirror(ctx.Request().Context(), request.(FetchMirrorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FetchMirror")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(FetchMirrorResponseObject); ok {
+		return validResponse.VisitFetchMirrorResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetMirror operation middleware
+func (sh *strictHandler) SetMirror(ctx *echo.Context, repository Name) error {
+	var request SetMirrorRequestObject
+
+	request.Repository = repository
+
+	var body SetMirrorJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetMirror(ctx.Request().Context(), request.(SetMirrorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetMirror")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetMirrorResponseObject); ok {
+		return validResponse.VisitSetMirrorResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

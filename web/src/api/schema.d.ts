@@ -153,6 +153,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/repositories/{repository}/mirror": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                repository: components["schemas"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Makes a repository follow another one, by interval and by signed push notices to /pushed/{repository} */
+        put: operations["setMirror"];
+        /** Fetches the other repository now */
+        post: operations["fetchMirror"];
+        /** Follows it no more; what came by it stays, and the repository can be pushed to */
+        delete: operations["endMirror"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/services/{service}": {
         parameters: {
             query: {
@@ -1873,6 +1894,7 @@ export interface components {
             notes: string[];
         };
         Repository: {
+            mirror?: components["schemas"]["Mirror"];
             name: string;
             cloneAddress: string;
             services: string[];
@@ -2931,6 +2953,35 @@ export interface components {
             handle: string;
             password: string;
         };
+        /** @description Where a repository follows another one */
+        Mirror: {
+            url: string;
+            user?: string;
+            /** Format: int64 */
+            everyMs: number;
+            /** @description Who set it up; what comes by it counts as pushed by them */
+            person: string;
+            /** Format: int64 */
+            triedAt?: number;
+            /**
+             * Format: int64
+             * @description When it went well the last time
+             */
+            readAt?: number;
+            /** @description Why the last time went wrong, empty where it did not */
+            error: string;
+        };
+        MirrorWish: {
+            url: string;
+            user?: string;
+            /** @description A password or token; kept sealed */
+            password?: string;
+            /**
+             * Format: int64
+             * @description How often it is fetched, from a minute to a day; five minutes where it is absent
+             */
+            everyMs?: number;
+        };
         RepositoryWish: {
             name: components["schemas"]["Name"];
         };
@@ -3292,6 +3343,77 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description It is gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setMirror: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                repository: components["schemas"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MirrorWish"];
+            };
+        };
+        responses: {
+            /** @description It is followed; the key is told this once */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        key: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    fetchMirror: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                repository: components["schemas"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is being fetched */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endMirror: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                repository: components["schemas"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is followed no more */
             204: {
                 headers: {
                     [name: string]: unknown;

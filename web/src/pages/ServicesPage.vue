@@ -161,6 +161,7 @@ const means = {
             <td><CopyText :text="`git clone ${r.cloneAddress}`" /></td>
             <td>{{ r.services.join(', ') || 'no service' }}</td>
             <td>
+              <MirrorBox v-if="session.may('look after')" :repository="r" @changed="reloadRepositories" />
               <button
                 v-if="session.may('look after')"
                 type="button"

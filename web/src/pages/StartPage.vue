@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Goes on to the first service, or says how to make one.
+// Goes on to the service that runs in most stages, or says how to make one.
 import { watch } from 'vue'
 import { useRouter } from 'vue-router'
 
@@ -11,7 +11,7 @@ const router = useRouter()
 useLive().open()
 const { data, problem } = useLoad(() => ask(client.GET('/services')), { topics: ['source', 'build'] })
 watch(data, (services) => {
-  const first = services?.[0]
+  const first = [...(services ?? [])].sort((a, b) => b.stages - a.stages)[0]
   if (first) void router.replace({ name: 'board', params: { service: first.name } })
 })
 </script>

@@ -1,0 +1,63 @@
+package judge
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"testing"
+)
+
+// lookedAt plays a shift like shiftByChance, and looks at it so many times alone, after
+// equal parts of the new revision's calls.
+func lookedAt(rng *rand.Rand, share, fails float64, most, looks int) bool {
+	f := Function{Name: "warn", New: sum(0, 0), Old: sum(0, 0), Before: sum(1000, 10)}
+	last := map[string]int{}
+	for f.New.Calls < most {
+		s, p := &f.Old, 0.01
+		if rng.Float64() < share {
+			s, p = &f.New, fails
+		}
+		s.Calls++
+		if rng.Float64() < p {
+			s.Errors++
+		}
+		if s != &f.New || f.New.Calls%(most/looks) != 0 {
+			continue
+		}
+		if Look([]Function{f}, last).Outcome == Back {
+			return true
+		}
+		last["warn"] = f.New.Calls
+	}
+	return false
+}
+
+// BenchmarkJudge tells how many of 100 shifts go back: of revisions that are alike, and of
+// those whose errors rose from 1 to 5 of 100, within 400 calls of the new one; at unequal
+// and at equal shares, looked at as often as the engine does, five times, and twice.
+func BenchmarkJudge(b *testing.B) {
+	const shifts = 400
+	for _, share := range []float64{0.1, 0.5} {
+		for _, looks := range []int{0, 5, 2} {
+			often := fmt.Sprint(looks, "-looks")
+			if looks == 0 {
+				often = "as-it-is"
+			}
+			b.Run(fmt.Sprintf("share-%.0f/%s", share*100, often), func(b *testing.B) {
+				for b.Loop() {
+					rng := rand.New(rand.NewPCG(23, uint64(100*share)))
+					count := func(fails float64) float64 {
+						back := 0
+						for range shifts {
+							if looks == 0 && shiftByChance(rng, share, fails, 400) > 0 || looks > 0 && lookedAt(rng, share, fails, 400, looks) {
+								back++
+							}
+						}
+						return 100 * float64(back) / shifts
+					}
+					b.ReportMetric(count(0.01), "alike-go-back-of-100")
+					b.ReportMetric(count(0.05), "worse-go-back-of-100")
+				}
+			})
+		}
+	}
+}

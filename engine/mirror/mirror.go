@@ -1,0 +1,257 @@
+// Package mirror makes repositories follow others on other machines: by interval, and
+// when a push is told of by a signed notice.
+package mirror
+
+import (
+	"context"
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/netip"
+	"net/url"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"rudmar/engine/outside"
+	"rudmar/engine/rest"
+	"rudmar/engine/source"
+	"rudmar/engine/store"
+)
+
+// Limits of following.
+const (
+	fetchFor  = 2 * time.Minute
+	lookEvery = 10 * time.Second
+	Least     = time.Minute // between two fetches
+	Most      = 24 * time.Hour
+	longest   = 30 * time.Minute // it rests so long at most where it fails
+)
+
+// Errors of mirrors.
+var (
+	ErrMirror = errors.New("this repository cannot be followed")
+	ErrNotice = errors.New("the notice is not signed with this mirror's key")
+)
+
+// Sealer seals and opens credentials and keys.
+type Sealer interface {
+	Seal(text, about string) []byte
+	Unseal(sealed []byte, about string) (string, error)
+}
+
+// Config is what a follower works with.
+type Config struct {
+	Store      *store.Store
+	Sealer     Sealer
+	Repository func(name string) source.Repository
+	Hook       func(ctx context.Context, repository string) source.Hook
+	// Pushed takes what moved, as after a push.
+	Pushed func(ctx context.Context, repository, person string) error
+	Inside bool // addresses of this machine and of private networks are allowed
+	Log    *slog.Logger
+}
+
+// Follower follows. Its methods may be called at the same time.
+type Follower struct {
+	Config
+	wake chan struct{}
+
+	mu    sync.Mutex
+	told  map[string]bool // a notice came, or somebody asked
+	rests *rest.Rests[string]
+}
+
+// New makes a follower.
+func New(c Config) *Follower {
+	return &Follower{Config: c, wake: make(chan struct{}, 1), told: map[string]bool{}, rests: rest.New[string](longest)}
+}
+
+// Wish is what a repository is to follow.
+type Wish struct {
+	Repository, URL, User, Password string
+	Every                           time.Duration
+}
+
+// Set makes a repository follow another one, and gives the key that push notices are to be
+// signed with: it is told this once. The error wraps ErrMirror.
+func (f *Follower) Set(ctx context.Context, w Wish, person string) (key string, err error) {
+	if w.Every == 0 {
+		w.Every = 5 * time.Minute
+	}
+	u, err := url.Parse(w.URL)
+	switch {
+	case err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "":
+		return "", fmt.Errorf("%w: %q is no address that begins with https:// or http://", ErrMirror, w.URL)
+	case u.User != nil:
+		return "", fmt.Errorf("%w: the address holds a name or password; give them beside it", ErrMirror)
+	case w.Password != "" && u.Scheme == "http" && !f.Inside:
+		return "", fmt.Errorf("%w: a password would go in the open; give an address that begins with https://", ErrMirror)
+	case w.Every < Least || w.Every > Most:
+		return "", fmt.Errorf("%w: it is fetched every minute to every day, not every %s", ErrMirror, w.Every)
+	case strings.ContainsAny(w.URL+w.User+w.Password, "\r\n\x00"):
+		return "", fmt.Errorf("%w: there is a line break in it", ErrMirror)
+	}
+	key = rand.Text()
+	return key, f.Store.PutMirror(ctx, store.Mirror{Repository: w.Repository, URL: w.URL, User: w.User,
+		Sealed: f.Sealer.Seal(w.Password, "mirror/"+w.Repository), Key: f.Sealer.Seal(key, "mirror key/"+w.Repository),
+		Every: w.Every.Truncate(time.Second), Person: person})
+}
+
+// Now makes a repository be fetched at once, however its last fetch went.
+func (f *Follower) Now(repository string) {
+	f.mu.Lock()
+	f.told[repository] = true
+	f.rests.Ended(repository, nil)
+	f.mu.Unlock()
+	select {
+	case f.wake <- struct{}{}:
+	default:
+	}
+}
+
+// Noticed takes a push notice: its signature is "sha256=" and the HMAC-SHA256 of its body,
+// in hex. Nothing of what it says is believed: it only says when to look. ErrNotice for one
+// that is not signed so, and where there is no such mirror.
+func (f *Follower) Noticed(ctx context.Context, repository, signature string, body []byte) error {
+	m, err := f.Store.Mirror(ctx, repository)
+	if errors.Is(err, store.ErrNotFound) {
+		return ErrNotice
+	}
+	if err != nil {
+		return err
+	}
+	key, err := f.Sealer.Unseal(m.Key, "mirror key/"+repository)
+	if err != nil {
+		return err
+	}
+	mac := hmac.New(sha256.New, []byte(key))
+	mac.Write(body)
+	if !hmac.Equal([]byte("sha256="+hex.EncodeToString(mac.Sum(nil))), []byte(signature)) {
+		return ErrNotice
+	}
+	f.Now(repository)
+	return nil
+}
+
+// Run follows until the context ends.
+func (f *Follower) Run(ctx context.Context) {
+	tick := time.NewTicker(lookEvery)
+	defer tick.Stop()
+	var running sync.WaitGroup
+	defer running.Wait()
+	busy := map[string]bool{}
+	for {
+		list, err := f.Store.Mirrors(ctx)
+		if err != nil && ctx.Err() == nil {
+			f.Log.Error("following other repositories", "error", err)
+		}
+		for _, m := range list {
+			f.mu.Lock()
+			due := (f.told[m.Repository] || !f.Store.Now().Before(m.Tried.Add(m.Every))) && !f.rests.Resting(m.Repository) &&
+				!busy[m.Repository]
+			if due {
+				busy[m.Repository] = true
+				delete(f.told, m.Repository)
+			}
+			f.mu.Unlock()
+			if !due {
+				continue
+			}
+			running.Go(func() { // one that does not answer keeps no other
+				err := f.follow(ctx, m)
+				f.mu.Lock()
+				delete(busy, m.Repository)
+				f.rests.Ended(m.Repository, err)
+				f.mu.Unlock()
+				select {
+				case f.wake <- struct{}{}: // a notice may have come meanwhile
+				default:
+				}
+				if err != nil && ctx.Err() == nil {
+					f.Log.Warn("following another repository", "repository", m.Repository, "error", err)
+				}
+			})
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		case <-f.wake:
+		}
+	}
+}
+
+// follow fetches once and takes what may be taken, each branch on its own; it writes down
+// how that went.
+func (f *Follower) follow(ctx context.Context, m store.Mirror) error {
+	fetching, cancel := context.WithTimeout(ctx, fetchFor)
+	defer cancel()
+	err := f.bring(fetching, m)
+	if ctx.Err() != nil {
+		return nil // it goes on at the next start
+	}
+	problem := ""
+	if err != nil {
+		problem = err.Error()
+	}
+	return errors.Join(err, f.Store.TriedMirror(ctx, m.Repository, problem))
+}
+
+func (f *Follower) bring(ctx context.Context, m store.Mirror) error {
+	e, err := f.elsewhere(ctx, m)
+	if err != nil {
+		return err
+	}
+	repo := f.Repository(m.Repository)
+	heads, err := repo.FetchFrom(ctx, e)
+	if err != nil {
+		return err
+	}
+	hook := f.Hook(ctx, m.Repository)
+	var errs error
+	for branch, hash := range heads {
+		if err := hook.Take(ctx, repo, branch, hash, m.Person); err != nil {
+			errs = errors.Join(errs, err)
+		}
+	}
+	return errors.Join(errs, f.Pushed(ctx, m.Repository, m.Person))
+}
+
+// elsewhere finds out where the other repository is: nowhere inside, unless that is allowed.
+func (f *Follower) elsewhere(ctx context.Context, m store.Mirror) (source.Elsewhere, error) {
+	e := source.Elsewhere{URL: m.URL, User: m.User}
+	u, err := url.Parse(m.URL)
+	if err != nil {
+		return e, fmt.Errorf("%w: %w", ErrMirror, err)
+	}
+	e.Host, e.Port = u.Hostname(), map[string]int{"http": 80, "https": 443}[u.Scheme]
+	if u.Port() != "" {
+		if e.Port, err = strconv.Atoi(u.Port()); err != nil {
+			return e, fmt.Errorf("%w: %w", ErrMirror, err)
+		}
+	}
+	addresses := []netip.Addr{}
+	if ip, err := netip.ParseAddr(e.Host); err == nil {
+		addresses = append(addresses, ip)
+	} else if addresses, err = net.DefaultResolver.LookupNetIP(ctx, "ip", e.Host); err != nil {
+		return e, fmt.Errorf("looking up %s: %w", e.Host, err)
+	}
+	for _, ip := range addresses {
+		if err := outside.Check(ip); err != nil && !f.Inside {
+			return e, err
+		}
+		e.At = ip.Unmap()
+	}
+	if !e.At.IsValid() {
+		return e, fmt.Errorf("%w: %s has no address", ErrMirror, e.Host)
+	}
+	e.Password, err = f.Sealer.Unseal(m.Sealed, "mirror/"+m.Repository)
+	return e, err
+}

@@ -1,0 +1,208 @@
+package engine_test
+
+import (
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"net/http"
+	"net/http/cgi"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"rudmar/core/delivery"
+	"rudmar/core/rights"
+	"rudmar/engine"
+	"rudmar/engine/mirror"
+	"rudmar/engine/outside"
+	"rudmar/engine/people"
+)
+
+// host is a git host of somebody else's: a real repository, behind a password.
+type host struct {
+	*testing.T
+	dir, work string
+	address   string
+	sick      atomic.Bool
+	asked     atomic.Int64
+}
+
+func newHost(t *testing.T) *host {
+	t.Helper()
+	h := &host{T: t, dir: t.TempDir(), work: t.TempDir()}
+	git, err := exec.LookPath("git")
+	if err != nil {
+		t.Fatal(err)
+	}
+	backend := &cgi.Handler{Path: git, Args: []string{"http-backend"}, Dir: h.dir,
+		Env: []string{"GIT_PROJECT_ROOT=" + h.dir, "GIT_HTTP_EXPORT_ALL=1"}}
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		h.asked.Add(1)
+		user, password, _ := q.BasicAuth()
+		switch {
+		case h.sick.Load():
+			http.Error(w, "later", http.StatusServiceUnavailable)
+		case user != "rudmar" || password != "let-me-read":
+			w.Header().Set("WWW-Authenticate", "Basic")
+			http.Error(w, "who is it", http.StatusUnauthorized)
+		default:
+			backend.ServeHTTP(w, q)
+		}
+	}))
+	t.Cleanup(server.Close)
+	h.address = server.URL + "/farm.git"
+	h.git(h.dir, "init", "--quiet", "--bare", "--initial-branch=main", filepath.Join(h.dir, "farm.git"))
+	h.git(h.work, "init", "--quiet", "--initial-branch=main")
+	return h
+}
+
+func (h *host) git(dir string, args ...string) {
+	h.Helper()
+	cmd := exec.Command("git", args...)
+	cmd.Dir = dir
+	cmd.Env = append(os.Environ(), "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null", "GIT_AUTHOR_NAME=quince",
+		"GIT_AUTHOR_EMAIL=q@x.invalid", "GIT_COMMITTER_NAME=quince", "GIT_COMMITTER_EMAIL=q@x.invalid")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		h.Fatalf("git %v: %s", args, out)
+	}
+}
+
+// commit commits files to a branch there.
+func (h *host) commit(branch string, files map[string]string, args ...string) {
+	h.Helper()
+	for name, text := range files {
+		to := filepath.Join(h.work, name)
+		if err := errors.Join(os.MkdirAll(filepath.Dir(to), 0o755), os.WriteFile(to, []byte(text), 0o644)); err != nil {
+			h.Fatal(err)
+		}
+	}
+	h.git(h.work, "add", "--all")
+	h.git(h.work, append([]string{"commit", "--quiet", "-m", "a change"}, args...)...)
+	h.git(h.work, "push", "--quiet", "--force", filepath.Join(h.dir, "farm.git"), "HEAD:refs/heads/"+branch)
+}
+
+// A repository follows another one, real git to real git: by notices that are signed, with
+// credentials that are sealed, by the rules of a push; what cannot be had or taken now is
+// told and tried again.
+func TestMirror(t *testing.T) {
+	r := newRigWith(t, func(o *engine.Options) { o.NoticesInside = true })
+	ctx := t.Context()
+	r.add(people.Wish{Handle: "heron", Role: rights.Administrator})
+	h := newHost(t)
+	h.commit("main", first())
+	for _, wrong := range []mirror.Wish{{URL: "file:///etc"}, {URL: "ssh://x/y"}, {URL: "https://u:p@x.invalid/y"}, {URL: "https:///y"},
+		{URL: "https://x.invalid/y", Every: time.Second}, {URL: "https://x.invalid/y", Password: "a\r\nHost: y"}} {
+		wrong.Repository = "brambleford"
+		if _, err := r.Mirrors.Set(ctx, wrong, "heron"); !errors.Is(err, mirror.ErrMirror) {
+			t.Errorf("%+v: %v", wrong, err)
+		}
+	}
+	wish := mirror.Wish{Repository: "brambleford", URL: h.address, User: "rudmar", Password: "let-me-in", Every: time.Hour}
+	if _, err := r.Mirrors.Set(ctx, wish, "heron"); err != nil {
+		t.Fatal(err)
+	}
+	r.Mirrors.Now("brambleford")
+	problem := func(words string) func() bool {
+		return func() bool {
+			m, err := r.Store.Mirror(ctx, "brambleford")
+			return err == nil && strings.Contains(m.Error, words) && (words != "" || m.Error == "" && !m.Read.IsZero())
+		}
+	}
+	r.until("the wrong password to be told", func() bool {
+		m, err := r.Store.Mirror(ctx, "brambleford")
+		return err == nil && m.Error != ""
+	})
+	if m, _ := r.Store.Mirror(ctx, "brambleford"); strings.Contains(m.Error+string(m.Sealed)+string(m.Key), "let-me-in") {
+		t.Errorf("the password can be read: %s", m.Error)
+	}
+	wish.Password = "let-me-read"
+	key, err := r.Mirrors.Set(ctx, wish, "heron")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.Mirrors.Now("brambleford")
+	r.reaches(1, "trial", delivery.Settled)
+	r.until("it to be well", problem(""))
+	if v, err := r.Store.Version(ctx, "frostline", 1); err != nil || v.Person != "heron" {
+		t.Errorf("it was pushed by %q: %v", v.Person, err)
+	}
+
+	// A notice makes it look at once; what is not signed with the key does nothing.
+	notice := func(key string) error {
+		mac := hmac.New(sha256.New, []byte(key))
+		mac.Write([]byte(`{"ref":"refs/heads/main"}`))
+		return r.Mirrors.Noticed(ctx, "brambleford", "sha256="+hex.EncodeToString(mac.Sum(nil)), []byte(`{"ref":"refs/heads/main"}`))
+	}
+	h.commit("main", map[string]string{"a/main.py": "def run(call): return 'a' + ''\n"})
+	asked := h.asked.Load()
+	if err := notice("another key"); !errors.Is(err, mirror.ErrNotice) {
+		t.Errorf("a forged notice: %v", err)
+	}
+	if err := r.Mirrors.Noticed(ctx, "lost", "sha256=", nil); !errors.Is(err, mirror.ErrNotice) {
+		t.Errorf("a notice for nothing: %v", err)
+	}
+	if h.asked.Load() != asked {
+		t.Error("a forged notice made it look")
+	}
+	if err := notice(key); err != nil {
+		t.Fatal(err)
+	}
+	r.reaches(2, "trial", delivery.Settled)
+
+	// By the rules of a push: broken manifests are refused, and the branch stays.
+	h.commit("main", map[string]string{"b/function.yaml": "function: b\nmemroy: 1\n"})
+	r.Mirrors.Now("brambleford")
+	r.until("it to be refused", problem("has 2 problems"))
+	if n, err := r.Store.NewestVersion(ctx, "frostline"); err != nil || n != 2 {
+		t.Errorf("it was built: %d %v", n, err)
+	}
+	// History that was written anew is, too, and a branch that no stage takes is not.
+	h.commit("main", map[string]string{"b/function.yaml": fn("b", "memory: 192 MiB\n")}, "--amend")
+	h.commit("side", map[string]string{"b/main.py": "def run(call): return 'side'\n"})
+	r.Mirrors.Now("brambleford")
+	r.until("both to be there", func() bool {
+		heads, err := r.Store.Heads(ctx, "brambleford")
+		return err == nil && heads["side"] != ""
+	})
+	h.git(h.work, "reset", "--quiet", "--hard", "HEAD~2")
+	h.commit("main", map[string]string{"a/main.py": "def run(call): return 'a' + '' + ''\n"})
+	r.Mirrors.Now("brambleford")
+	r.until("what was rewritten to be refused", problem("it was rewritten there"))
+
+	// Nobody pushes beside it, and who no longer follows pushes again.
+	edit := engine.Edit{Service: "frostline", Branch: "main", Message: "beside it", Files: map[string][]byte{"a/x.py": []byte("")}}
+	if _, err := r.Commit(ctx, edit, r.person("wren")); !errors.Is(err, engine.ErrMirrored) {
+		t.Errorf("an edit beside it: %v", err)
+	}
+	h.sick.Store(true)
+	r.Mirrors.Now("brambleford")
+	r.until("the sick host to be told", problem("503"))
+	h.sick.Store(false)
+	if err := r.Store.EndMirror(ctx, "brambleford", "heron"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.Commit(ctx, edit, r.person("wren")); errors.Is(err, engine.ErrMirrored) {
+		t.Errorf("it is followed no more: %v", err)
+	}
+
+	// Inside is nobody's repository, unless the operator says so.
+	r = newRig(t)
+	if _, err := r.Mirrors.Set(ctx, mirror.Wish{Repository: "brambleford", URL: h.address}, "wren"); err != nil {
+		t.Fatal(err)
+	}
+	asked = h.asked.Load()
+	r.Mirrors.Now("brambleford")
+	r.until("it to be told that it points inside", func() bool {
+		m, err := r.Store.Mirror(ctx, "brambleford")
+		return err == nil && strings.Contains(m.Error, outside.ErrInside.Error())
+	})
+	if h.asked.Load() != asked {
+		t.Error("it was asked all the same")
+	}
+}

@@ -1,0 +1,116 @@
+package source
+
+import (
+	"bytes"
+	"context"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"strconv"
+	"strings"
+)
+
+// Elsewhere is a repository on another machine.
+type Elsewhere struct {
+	URL            string // http or https
+	Host           string // its name
+	Port           int
+	At             netip.Addr // where that is: git looks no name up by itself
+	User, Password string
+}
+
+// mirrored is where branches of elsewhere lie until they are taken.
+const mirrored = "refs/mirror/"
+
+// FetchFrom fetches the branches of a repository elsewhere, and gives their commits. None
+// of them is taken by that.
+func (r Repository) FetchFrom(ctx context.Context, e Elsewhere) (map[string]string, error) {
+	at := e.At.String()
+	if e.At.Is6() {
+		at = "[" + at + "]"
+	}
+	settings := [][2]string{
+		{"protocol.allow", "never"}, {"protocol.http.allow", "always"}, {"protocol.https.allow", "always"},
+		{"http.followRedirects", "false"}, {"credential.helper", ""}, {"fetch.fsckObjects", "true"}, {"gc.auto", "0"},
+		{"http.curloptResolve", e.Host + ":" + strconv.Itoa(e.Port) + ":" + at},
+		{"http.lowSpeedLimit", "1000"}, {"http.lowSpeedTime", "20"},
+	}
+	if e.User+e.Password != "" {
+		settings = append(settings, [2]string{"http.extraHeader",
+			"Authorization: Basic " + base64.StdEncoding.EncodeToString([]byte(e.User+":"+e.Password))})
+	}
+	env := []string{"GIT_TERMINAL_PROMPT=0", "GIT_ASKPASS=/bin/false", "GIT_CONFIG_COUNT=" + strconv.Itoa(len(settings))}
+	for i, s := range settings {
+		env = append(env, fmt.Sprintf("GIT_CONFIG_KEY_%d=%s", i, s[0]), fmt.Sprintf("GIT_CONFIG_VALUE_%d=%s", i, s[1]))
+	}
+	if _, err := r.git(ctx, env, nil, "fetch", "--quiet", "--no-tags", "--prune", "--no-write-fetch-head", "--no-auto-maintenance",
+		"--end-of-options", e.URL, "+refs/heads/*:"+mirrored+"*"); err != nil {
+		return nil, err
+	}
+	out, err := r.git(ctx, nil, nil, "for-each-ref", "--format=%(objectname) %(refname)", mirrored)
+	if err != nil {
+		return nil, err
+	}
+	heads := map[string]string{}
+	for line := range strings.Lines(string(out)) {
+		hash, ref, ok := strings.Cut(strings.TrimSpace(line), " ")
+		if branch, own := strings.CutPrefix(ref, mirrored); ok && own {
+			heads[branch] = hash
+		}
+	}
+	return heads, nil
+}
+
+// Take moves a branch to a commit that was fetched, by the rules that a push is held
+// against, in somebody's name. What refuses it wraps ErrRefused, and says why.
+func (h Hook) Take(ctx context.Context, r Repository, branch, to, person string) error {
+	heads, err := r.Heads(ctx)
+	if err != nil {
+		return err
+	}
+	from := heads[branch]
+	if from == to {
+		return nil
+	}
+	if from == "" {
+		from = zero
+	}
+	r.held = []string{"--branches", "--tags"} // what lies under refs/mirror is not taken yet
+	var said bytes.Buffer
+	ok, err := h.mayMove(ctx, r, branch, from, to, &said)
+	if err == nil && ok && from != zero {
+		ok, err = r.follows(ctx, h, branch, from, to, &said)
+	}
+	switch {
+	case errors.Is(err, ErrTooMuch):
+		return fmt.Errorf("%w: %s: %w", ErrRefused, branch, err)
+	case err != nil:
+		return err
+	case !ok:
+		return fmt.Errorf("%w: %s: %s", ErrRefused, branch, strings.Join(strings.Fields(said.String()), " "))
+	}
+	env := []string{"GIT_COMMITTER_NAME=" + person, "GIT_COMMITTER_EMAIL=" + person + "@rudmar.invalid"}
+	_, err = r.git(ctx, env, nil, "update-ref", "-m", "push", "--create-reflog", "refs/heads/"+branch, to, from)
+	return err
+}
+
+// follows tells whether a commit comes after the one where a branch is; where no stage
+// takes the branch it need not.
+func (r Repository) follows(ctx context.Context, h Hook, branch, from, to string, said io.Writer) (bool, error) {
+	common, err := r.git(ctx, nil, nil, "merge-base", "--all", from, to)
+	if err == nil && strings.Contains(string(common), from) {
+		return true, nil
+	}
+	before, err := r.checkAll(ctx, h.Offers, from)
+	if err != nil {
+		return false, err
+	}
+	main, err := r.Main(ctx)
+	if err != nil || branch != main && !takes(before, branch) {
+		return err == nil, err
+	}
+	fmt.Fprintf(said, "it was rewritten there, and a stage takes it; put %.8s back before it", from)
+	return false, nil
+}

@@ -1,0 +1,72 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// Mirror is where a repository follows another one.
+type Mirror struct {
+	Repository, URL string
+	User            string // who signs in there; "" for nobody
+	Sealed          []byte // the password or token for that
+	Key             []byte // sealed, that push notices are signed with
+	Every           time.Duration
+	Person          string // who set it up: what comes by it counts as pushed by them
+	Made            time.Time
+	Tried, Read     time.Time // the last time in vain or not, and the last time not in vain
+	Error           string    // why it could not be followed the last time
+}
+
+const mirrorColumns = `repository, url, user, sealed, key, every, person, made_at, tried_at, read_at, error`
+
+func takeMirror(r scanner) (Mirror, error) {
+	var m Mirror
+	var every, made, tried, read int64
+	err := r.Scan(&m.Repository, &m.URL, &m.User, &m.Sealed, &m.Key, &every, &m.Person, &made, &tried, &read, &m.Error)
+	m.Every, m.Made, m.Tried, m.Read = time.Duration(every)*time.Second, millis(made), millis(tried), millis(read)
+	return m, err
+}
+
+// Mirrors lists all of them.
+func (s *Store) Mirrors(ctx context.Context) ([]Mirror, error) {
+	return list(ctx, s.read, takeMirror, `SELECT `+mirrorColumns+` FROM mirrors ORDER BY repository`)
+}
+
+// Mirror gives that of a repository; ErrNotFound where it follows none.
+func (s *Store) Mirror(ctx context.Context, repository string) (Mirror, error) {
+	return one(ctx, s.read, takeMirror, `SELECT `+mirrorColumns+` FROM mirrors WHERE repository = ?`, repository)
+}
+
+// PutMirror makes a repository follow another one, in place of what it followed before.
+func (s *Store) PutMirror(ctx context.Context, m Mirror) error {
+	return s.Within(ctx, func(tx Tx) error {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO mirrors (`+mirrorColumns+`) VALUES (?,?,?,?,?,?,?,?,0,0,'')
+			ON CONFLICT DO UPDATE SET url = excluded.url, user = excluded.user, sealed = excluded.sealed, key = excluded.key,
+				every = excluded.every, person = excluded.person, made_at = excluded.made_at, tried_at = 0, read_at = 0, error = ''`,
+			m.Repository, m.URL, m.User, m.Sealed, m.Key, int64(m.Every/time.Second), m.Person, s.stamp()); err != nil {
+			return err
+		}
+		return tx.Note(ctx, Entry{Person: m.Person, What: "mirror", Text: m.Repository + " follows " + m.URL})
+	})
+}
+
+// EndMirror makes a repository follow nothing any more; ErrNotFound where it did not.
+func (s *Store) EndMirror(ctx context.Context, repository, person string) error {
+	return s.Within(ctx, func(tx Tx) error {
+		result, err := tx.ExecContext(ctx, `DELETE FROM mirrors WHERE repository = ?`, repository)
+		if err != nil {
+			return err
+		}
+		if n, err := result.RowsAffected(); err != nil || n == 0 {
+			return notFoundUnless(err)
+		}
+		return tx.Note(ctx, Entry{Person: person, What: "mirror", Text: repository + " follows nothing any more"})
+	})
+}
+
+// TriedMirror keeps how following went; "" for well.
+func (s *Store) TriedMirror(ctx context.Context, repository, problem string) error {
+	return s.exec(ctx, `UPDATE mirrors SET tried_at = ?1, error = ?2, read_at = CASE ?2 WHEN '' THEN ?1 ELSE read_at END
+		WHERE repository = ?3`, s.stamp(), problem, repository)
+}

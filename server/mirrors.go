@@ -1,0 +1,106 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net/http"
+	"slices"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"rudmar/core/rights"
+	"rudmar/engine/mirror"
+	"rudmar/engine/store"
+	"rudmar/server/api"
+)
+
+// mirrorOf gives what a repository follows; nil for nothing.
+func (h *handlers) mirrorOf(ctx context.Context, repository string) (*api.Mirror, error) {
+	m, err := h.engine.Store.Mirror(ctx, repository)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	out := &api.Mirror{Url: m.URL, User: api.Optional(m.User), EveryMs: m.Every.Milliseconds(), Person: m.Person, Error: m.Error}
+	if !m.Tried.IsZero() {
+		out.TriedAt = api.Optional(m.Tried.UnixMilli())
+	}
+	if !m.Read.IsZero() {
+		out.ReadAt = api.Optional(m.Read.UnixMilli())
+	}
+	return out, nil
+}
+
+// hasRepository checks that there is a repository, for who looks after all of them.
+func (h *handlers) hasRepository(ctx context.Context, name string) error {
+	if err := may(ctx, rights.LookAfter, "", ""); err != nil {
+		return err
+	}
+	names, err := h.engine.Store.Repositories(ctx)
+	if err == nil && !slices.Contains(names, name) {
+		err = store.ErrNotFound
+	}
+	return err
+}
+
+// SetMirror makes a repository follow another one.
+func (h *handlers) SetMirror(ctx context.Context, r api.SetMirrorRequestObject) (api.SetMirrorResponseObject, error) {
+	if err := h.hasRepository(ctx, r.Repository); err != nil {
+		return nil, err
+	}
+	key, err := h.engine.Mirrors.Set(ctx, mirror.Wish{Repository: r.Repository, URL: r.Body.Url,
+		User: api.OrZero(r.Body.User), Password: api.OrZero(r.Body.Password),
+		Every: time.Duration(api.OrZero(r.Body.EveryMs)) * time.Millisecond}, who(ctx).person.Handle)
+	if err != nil {
+		return nil, err
+	}
+	h.engine.Mirrors.Now(r.Repository)
+	return api.SetMirror200JSONResponse{Key: key}, nil
+}
+
+// FetchMirror fetches what a repository follows now.
+func (h *handlers) FetchMirror(ctx context.Context, r api.FetchMirrorRequestObject) (api.FetchMirrorResponseObject,
+	error) {
+	err := h.hasRepository(ctx, r.Repository)
+	if err == nil {
+		_, err = h.engine.Store.Mirror(ctx, r.Repository)
+	}
+	if err == nil {
+		h.engine.Mirrors.Now(r.Repository)
+	}
+	return api.FetchMirror204Response{}, err
+}
+
+// EndMirror makes a repository one that people push to.
+func (h *handlers) EndMirror(ctx context.Context, r api.EndMirrorRequestObject) (api.EndMirrorResponseObject, error) {
+	err := h.hasRepository(ctx, r.Repository)
+	if err == nil {
+		err = h.engine.Store.EndMirror(ctx, r.Repository, who(ctx).person.Handle)
+	}
+	return api.EndMirror204Response{}, err
+}
+
+// mostNotice is the most bytes of a push notice.
+const mostNotice = 1 << 20
+
+// noticeSignature is the header in which git hosts send the HMAC-SHA256 of a push notice.
+const noticeSignature = "X-Hub-Signature-256"
+
+// pushedElsewhere takes a push notice of a git host. It is signed in by its signature
+// alone, and says nothing of whether there is such a repository.
+func (s *Server) pushedElsewhere(c *echo.Context) error {
+	r := c.Request()
+	_ = http.NewResponseController(c.Response()).SetReadDeadline(time.Now().Add(s.options.BodyTime))
+	body, err := io.ReadAll(http.MaxBytesReader(c.Response(), r.Body, mostNotice))
+	if err != nil {
+		return tooLarge(mostNotice)
+	}
+	if err := s.engine.Mirrors.Noticed(r.Context(), c.Param("repository"), r.Header.Get(noticeSignature), body); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusAccepted)
+}
