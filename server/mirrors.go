@@ -25,7 +25,8 @@ func (h *handlers) mirrorOf(ctx context.Context, repository string) (*api.Mirror
 	if err != nil {
 		return nil, err
 	}
-	out := &api.Mirror{Url: m.URL, User: api.Optional(m.User), EveryMs: m.Every.Milliseconds(), Person: m.Person, Error: m.Error}
+	out := &api.Mirror{Url: m.URL, User: api.Optional(m.User), EveryMs: m.Every.Milliseconds(), Person: m.Person,
+		Error: m.Error}
 	if !m.Tried.IsZero() {
 		out.TriedAt = api.Optional(m.Tried.UnixMilli())
 	}
