@@ -151,10 +151,22 @@ func TestShiftBySomebodysWord(t *testing.T) {
 	if drift, err := r.Planner.Drift(ctx, place("trial", "north")); err != nil || len(drift) != 0 {
 		t.Errorf("%v: %+v", err, drift)
 	}
+	// What somebody changes by hand meanwhile is not put right by moving calls: nobody agreed to it.
+	scope := platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}
+	if _, err := r.platform.Put(ctx, scope, "identity/a", platform.Wish{Key: "hand",
+		Attributes: map[string]any{"owner": "somebody-else"}}); err != nil {
+		t.Fatal(err)
+	}
 	if err := say(deliver.Further, "wren"); err != nil {
 		t.Fatal(err)
 	}
-	r.until("it has its second share", func() bool { v := r.shift(2); return len(v.Taken) == 2 && v.Taken[1].Share == 50 })
+	r.until("it has its second share", func() bool {
+		v := r.shift(2)
+		return len(v.Taken) == 2 && v.Taken[1].Share == 50
+	})
+	if drift, err := r.Planner.Drift(ctx, place("trial", "north")); err != nil || len(drift) != 1 {
+		t.Errorf("moving calls put right what was changed by hand: %v %+v", err, drift)
+	}
 	// Closed in the middle, it goes on where it was.
 	if err := r.Engine.Close(); err != nil {
 		t.Fatal(err)

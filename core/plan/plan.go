@@ -90,6 +90,8 @@ type Inputs struct {
 	Seen *consequence.Seen
 	// TakeAway lists addresses that are live and not Rudmar's own, and are to go.
 	TakeAway []string
+	// Only is the one kind of resource that the plan is about; "" for all.
+	Only string
 	// Draft tells that no version has what is wanted: the plan is never run.
 	Draft bool
 	// LeftAlone is the drift that somebody leaves as it is.
@@ -184,6 +186,9 @@ type Plan struct {
 	Draft bool `json:"draft,omitempty"`
 	// TakeAway lists what is live, not Rudmar's own, and was asked to go.
 	TakeAway []string `json:"takeAway,omitempty"`
+	// Only is the one kind of resource that it is about, such as the pointers that share out
+	// calls; "" for all.
+	Only string `json:"only,omitempty"`
 	// Outlook is what the figures of the moment say; it is no part of the digest.
 	Outlook *consequence.Outlook `json:"outlook,omitempty"`
 	// Digest is the SHA-256 of the plan's RFC 8785 form without outlook and digest.
@@ -214,7 +219,7 @@ func Compute(in Inputs) *Plan {
 		b.called(r)
 	}
 	b.compare()
-	p := &Plan{Format: Format, Base: in.Base, Steps: b.steps, Unchanged: b.unchanged, TakeAway: in.TakeAway,
+	p := &Plan{Format: Format, Base: in.Base, Steps: b.steps, Unchanged: b.unchanged, TakeAway: in.TakeAway, Only: in.Only,
 		Draft: in.Draft}
 	cycle := b.order(p)
 	p.Problems = append([]Problem{}, slices.Concat(in.Problems, b.problems, beyondQuotas(in.Wanted, in.Quotas))...)

@@ -209,7 +209,7 @@ func (l *Line) bring(ctx context.Context, d store.Delivery, v *store.Shift) (boo
 	}
 	for _, target := range targets[:min(len(targets), len(d.Deployments))] { // where it has come to
 		at := manifest.Place{Service: d.Service, Stage: d.Stage, Target: target}
-		p, err := deploy.Patiently(ctx, func() (*plan.Plan, error) { return l.planner.Compute(ctx, at, d.Version) })
+		p, err := deploy.Patiently(ctx, func() (*plan.Plan, error) { return l.planner.ComputeShares(ctx, at, d.Version) })
 		switch {
 		case err != nil:
 			return false, err

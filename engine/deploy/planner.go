@@ -265,6 +265,9 @@ func (p *Planner) again(ctx context.Context, old *plan.Plan) (*plan.Plan, error)
 		return nil, err
 	}
 	in.TakeAway = old.TakeAway
+	if old.Only != "" {
+		onlyPointers(&in)
+	}
 	return plan.Compute(in), nil
 }
 

@@ -208,6 +208,7 @@ type execution struct {
 	scope   platform.Scope
 	secrets map[string]map[string]string // address → attribute → value
 	choice  *delivery.Choice             // which functions enter; nil for all
+	journal time.Duration                // what writing down took so far
 	// going ends when somebody cancels: what a platform does not answer to is not
 	// tried again then.
 	going context.Context
@@ -245,10 +246,12 @@ func (r *Runner) run(ctx context.Context, d store.Deployment) error {
 	if err != nil {
 		return err
 	}
+	begun := time.Now()
 	failed, cancelled, err := x.work(ctx, states)
 	if err != nil {
 		return err
 	}
+	r.log.Debug("a deployment ended", "deployment", d.ID, "steps", len(states), "took", time.Since(begun), "journal", x.journal)
 	done := 0
 	for _, s := range states {
 		if s.State == store.StepDone {
@@ -325,7 +328,9 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 			begun = append(begun, store.Intent{Step: &x.plan.Steps[i], Key: x.keyOf(states[i])})
 		}
 		if len(ended)+len(begun) > 0 {
+			at := time.Now()
 			stop, lost := x.store.WriteSteps(ctx, x.lease, x.id, ended, begun)
+			x.journal += time.Since(at)
 			if stop {
 				cancel()
 			}

@@ -7,6 +7,7 @@ import (
 
 	"rudmar/core/expand"
 	"rudmar/core/manifest"
+	"rudmar/core/plan"
 	"rudmar/core/resource"
 	"rudmar/core/tree"
 	"rudmar/engine/store"
@@ -44,6 +45,26 @@ func (p *Planner) steered(ctx context.Context, place manifest.Place, version int
 		}
 	}
 	return out, nil
+}
+
+// ComputeShares makes the plan that moves calls between revisions that are there, and
+// nothing else: what was changed by hand meanwhile stays for a plan that people see.
+func (p *Planner) ComputeShares(ctx context.Context, place manifest.Place, version int) (*plan.Plan, error) {
+	in, err := p.inputs(ctx, place, version)
+	if err != nil {
+		return nil, err
+	}
+	onlyPointers(&in)
+	return plan.Compute(in), nil
+}
+
+// onlyPointers leaves everything out of a plan but which revisions share the calls.
+func onlyPointers(in *plan.Inputs) {
+	in.Only = resource.Pointer
+	in.Wanted = slices.DeleteFunc(slices.Clone(in.Wanted), func(r expand.Resource) bool { return r.Kind != resource.Pointer })
+	in.Record = slices.DeleteFunc(slices.Clone(in.Record), func(r plan.Recorded) bool { return r.Kind != resource.Pointer })
+	in.Live = slices.DeleteFunc(slices.Clone(in.Live), func(l plan.Live) bool { return l.Kind != resource.Pointer })
+	in.Problems, in.Rules, in.Renamed = nil, nil, map[string]string{}
 }
 
 // sharesOf gives a pointer's shares, in percent: so much for a new revision, and the
