@@ -63,7 +63,8 @@ func onlyPointers(in *plan.Inputs) {
 	in.Only = resource.Pointer
 	in.Wanted = slices.DeleteFunc(slices.Clone(in.Wanted),
 		func(r expand.Resource) bool { return r.Kind != resource.Pointer })
-	in.Record = slices.DeleteFunc(slices.Clone(in.Record), func(r plan.Recorded) bool { return r.Kind != resource.Pointer })
+	in.Record = slices.DeleteFunc(slices.Clone(in.Record),
+		func(r plan.Recorded) bool { return r.Kind != resource.Pointer })
 	in.Live = slices.DeleteFunc(slices.Clone(in.Live), func(l plan.Live) bool { return l.Kind != resource.Pointer })
 	in.Problems, in.Rules, in.Renamed = nil, nil, map[string]string{}
 }
