@@ -47,6 +47,7 @@ var besides sync.Map
 func beside(t testing.TB) {
 	one, ok := t.(*testing.T)
 	if _, twice := besides.LoadOrStore(t.Name(), true); ok && !twice && !strings.HasPrefix(t.Name(), "TestNo") &&
+		!strings.HasPrefix(t.Name(), "TestShift") &&
 		!strings.Contains(t.Name(), "/") {
 		one.Parallel()
 	}
