@@ -8,8 +8,6 @@ import (
 	"rudmar/core/delivery"
 	"rudmar/core/expand"
 	"rudmar/core/manifest"
-	"rudmar/platform"
-	"rudmar/platform/api"
 )
 
 // draftOf gives what a version is to become at a place: those of its functions that
@@ -42,13 +40,8 @@ func versionsOf(c *delivery.Choice, entered int) []int {
 
 // mixed gives the resources of the functions that enter, and those of the others as they
 // are: each of its version.
-func (p *Planner) mixed(ctx context.Context, d Draft, kinds api.Kinds) ([]expand.Resource, []expand.Problem, error) {
+func (p *Planner) mixed(ctx context.Context, d Draft, in expand.Inputs) ([]expand.Resource, []expand.Problem, error) {
 	place := d.Place
-	secrets, err := p.secrets(ctx, place.Service, place.Stage)
-	if err != nil {
-		return nil, nil, err
-	}
-	at := platform.Scope{Region: place.Target.Region, Service: place.Service, Stage: place.Stage}
 	var parts []expand.Part
 	for _, v := range versionsOf(d.Choice, d.Version) {
 		service, _, err := p.Service(ctx, place.Service, v)
@@ -59,16 +52,11 @@ func (p *Planner) mixed(ctx context.Context, d Draft, kinds api.Kinds) ([]expand
 		if stage == nil || !slices.Contains(stage.Targets, place.Target) {
 			continue // nothing of that version is there
 		}
-		list, err := p.store.VersionFunctions(ctx, place.Service, v)
+		its, err := p.of(ctx, place.Service, v, in)
 		if err != nil {
 			return nil, nil, err
 		}
-		in := expand.Inputs{Version: v, Artifacts: map[string]string{}, Secrets: secrets, Key: p.key,
-			Address: platform.RoutesAt(kinds, at)}
-		for _, f := range list {
-			in.Artifacts[f.Function] = f.Digest
-		}
-		parts = append(parts, expand.Part{Service: service, Stage: stage, Inputs: in,
+		parts = append(parts, expand.Part{Service: service, Stage: stage, Inputs: its,
 			Has: func(function string) bool { return d.Choice.Version(function, d.Version) == v }})
 	}
 	resources, problems := expand.Mix(parts, place.Target)

@@ -197,26 +197,41 @@ func (p *Planner) wanted(ctx context.Context, d Draft, kinds api.Kinds) ([]expan
 		}
 		return nil, nil, fmt.Errorf("%w: version %d has no stage %s on %s", ErrNoTarget, version, place.Stage, place.Target)
 	}
-	if d.Choice != nil {
-		resources, problems, err := p.mixed(ctx, d, kinds)
-		if err != nil {
-			return nil, nil, err
-		}
-		steered, err := p.steered(ctx, place, version, resources)
-		return steered, problems, err
-	}
-	functions, err := p.store.VersionFunctions(ctx, place.Service, version)
-	if err != nil {
-		return nil, nil, err
-	}
 	secrets, err := p.secrets(ctx, place.Service, place.Stage)
 	if err != nil {
 		return nil, nil, err
 	}
-	in := expand.Inputs{Version: version, Artifacts: map[string]string{}, Secrets: secrets, Key: p.key,
-		Address: platform.RoutesAt(kinds, platform.Scope{Region: target.Region, Service: place.Service, Stage: place.Stage})}
+	becomes := p.whole
+	if d.Choice != nil {
+		becomes = p.mixed
+	}
+	resources, problems, err := becomes(ctx, d, expand.Inputs{Secrets: secrets, Key: p.key,
+		Address: platform.RoutesAt(kinds, platform.Scope{Region: target.Region, Service: place.Service, Stage: place.Stage})})
+	if err != nil {
+		return nil, nil, err
+	}
+	steered, err := p.steered(ctx, place, version, resources)
+	return steered, problems, err
+}
+
+// of gives inputs for a version: with what its functions were built to.
+func (p *Planner) of(ctx context.Context, service string, version int, in expand.Inputs) (expand.Inputs, error) {
+	functions, err := p.store.VersionFunctions(ctx, service, version)
+	if err != nil {
+		return in, err
+	}
+	in.Version, in.Artifacts = version, map[string]string{}
 	for _, f := range functions {
 		in.Artifacts[f.Function] = f.Digest
+	}
+	return in, nil
+}
+
+// whole gives the resources of all functions of a draft.
+func (p *Planner) whole(ctx context.Context, d Draft, in expand.Inputs) ([]expand.Resource, []expand.Problem, error) {
+	in, err := p.of(ctx, d.Place.Service, d.Version, in)
+	if err != nil {
+		return nil, nil, err
 	}
 	for _, fn := range d.Service.Functions {
 		if d.Code != nil && (in.Artifacts[fn.Name] == "" || len(d.Code[fn.Name]) > 0) {
@@ -227,9 +242,8 @@ func (p *Planner) wanted(ctx context.Context, d Draft, kinds api.Kinds) ([]expan
 	if d.Code != nil {
 		cache = &p.became
 	}
-	resources, problems := expand.ExpandAgain(d.Service, stage, target, in, cache)
-	steered, err := p.steered(ctx, place, version, resources)
-	return steered, problems, err
+	resources, problems := expand.ExpandAgain(d.Service, d.Service.Stage(d.Place.Stage), d.Place.Target, in, cache)
+	return resources, problems, nil
 }
 
 // Compute makes the plan that takes a place to a version: to those of its functions
@@ -246,12 +260,11 @@ func (p *Planner) Compute(ctx context.Context, place manifest.Place, version int
 // for all of them.
 func (p *Planner) ComputeChosen(ctx context.Context, place manifest.Place, version int,
 	choice *delivery.Choice) (*plan.Plan, error) {
-	d, err := p.draftOf(ctx, place, version)
+	own, _, err := p.Service(ctx, place.Service, version)
 	if err != nil {
 		return nil, err
 	}
-	d.Choice = choice
-	in, err := p.gather(ctx, d)
+	in, err := p.gather(ctx, Draft{Place: place, Version: version, Service: own, Choice: choice})
 	if err != nil {
 		return nil, err
 	}
