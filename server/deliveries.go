@@ -218,11 +218,14 @@ func (h *handlers) actions(ctx context.Context, d store.Delivery, gates []delive
 func (h *handlers) GetMeaning(ctx context.Context, r api.GetMeaningRequestObject) (api.GetMeaningResponseObject,
 	error) {
 	line, functions := h.engine.Line, api.OrZero(r.Params.Functions)
-	m, err := line.Means(ctx, r.Service, r.Stage, r.Version)
+	var m *deliver.Meaning
 	var chosen *deploy.Chosen
-	if err == nil && (len(functions) > 0 || api.OrZero(r.Params.Rest)) {
+	var err error
+	if len(functions) > 0 || api.OrZero(r.Params.Rest) {
 		chosen = &deploy.Chosen{}
 		m, chosen.Choice, err = line.MeansChosen(ctx, r.Service, r.Stage, r.Version, functions)
+	} else {
+		m, err = line.Means(ctx, r.Service, r.Stage, r.Version)
 	}
 	if err != nil {
 		return nil, err

@@ -71,6 +71,15 @@ func confirmed(m *Meaning, stage string, say Say) error {
 	return nil
 }
 
+// askable is confirmed for who only asks: that needs it where entering deletes or opens
+// something.
+func askable(m *Meaning, stage string, say Say) error {
+	if m.Confirm == "" {
+		return nil
+	}
+	return confirmed(m, stage, say)
+}
+
 // Request asks for a version in a stage that is entered on request. Where
 // entering deletes or opens something it has to be confirmed.
 func (l *Line) Request(ctx context.Context, service string, version int, stage string, say Say) error {
@@ -85,10 +94,8 @@ func (l *Line) Request(ctx context.Context, service string, version int, stage s
 	if err != nil {
 		return err
 	}
-	if m.Confirm != "" {
-		if err := confirmed(m, stage, say); err != nil {
-			return err
-		}
+	if err := askable(m, stage, say); err != nil {
+		return err
 	}
 	return l.store.Request(ctx, d.Service, d.Version, d.Stage, say.By.Handle, choice, say.At)
 }

@@ -17,9 +17,7 @@ import (
 // stage allow no choice, or these make none.
 func (l *Line) MeansChosen(ctx context.Context, service, stage string, version int, functions []string) (*Meaning,
 	*delivery.Choice, error) {
-	ctx, cancel := context.WithTimeout(ctx, planning)
-	defer cancel()
-	whole, err := l.compute(ctx, service, stage, version, nil)
+	whole, err := l.means(ctx, service, stage, version, nil)
 	if err != nil || len(functions) == 0 {
 		return whole, nil, err
 	}
@@ -43,7 +41,7 @@ func (l *Line) MeansChosen(ctx context.Context, service, stage string, version i
 	if err != nil || choice == nil {
 		return whole, nil, err
 	}
-	m, err := l.compute(ctx, service, stage, version, choice)
+	m, err := l.means(ctx, service, stage, version, choice)
 	return m, choice, err
 }
 
@@ -59,9 +57,7 @@ func (m *Meaning) functions() []string {
 
 // Differing lists the functions of a version that differ from what is in a stage.
 func (l *Line) Differing(ctx context.Context, service, stage string, version int) ([]string, error) {
-	ctx, cancel := context.WithTimeout(ctx, planning)
-	defer cancel()
-	whole, err := l.compute(ctx, service, stage, version, nil)
+	whole, err := l.means(ctx, service, stage, version, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -81,14 +77,12 @@ func (l *Line) Follow(ctx context.Context, service string, version int, stage st
 	if d.State != delivery.Settled || d.Choice == nil {
 		return fmt.Errorf("nothing of version %d is left out in %s: %w", version, stage, delivery.ErrTransition)
 	}
-	m, err := l.compute(ctx, service, stage, version, nil)
+	m, err := l.means(ctx, service, stage, version, nil)
 	if err != nil {
 		return err
 	}
-	if m.Confirm != "" {
-		if err := confirmed(m, stage, say); err != nil {
-			return err
-		}
+	if err := askable(m, stage, say); err != nil {
+		return err
 	}
 	return l.store.Follow(ctx, d, say.By.Handle)
 }

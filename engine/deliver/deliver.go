@@ -49,7 +49,7 @@ type Line struct {
 	rests *rest.Rests[stageOf] // where something went wrong
 	// What entering means, and which commits lie between two, as it was asked
 	// last: forgotten when it gets much.
-	meanings map[deliveryOf]knownMeaning
+	meanings map[meaningOf]knownMeaning
 	ranges   map[string][]string
 	waits    map[deliveryOf]wait // of deliveries that stopped
 	heard    int64               // the event that was heard last
@@ -84,7 +84,7 @@ type Config struct {
 func New(c Config) *Line {
 	return &Line{store: c.Store, planner: c.Planner, runner: c.Runner, people: c.People, log: c.Log,
 		repository: c.Repository, calendar: c.Calendar, wake: make(chan struct{}, 1),
-		busy: map[stageOf]bool{}, rests: rest.New[stageOf](longestRest), meanings: map[deliveryOf]knownMeaning{},
+		busy: map[stageOf]bool{}, rests: rest.New[stageOf](longestRest), meanings: map[meaningOf]knownMeaning{},
 		ranges: map[string][]string{}, waits: map[deliveryOf]wait{},
 		stirred: map[string]int64{}, calms: map[stageOf]calm{}}
 }

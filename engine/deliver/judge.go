@@ -95,23 +95,30 @@ func (l *Line) compute(ctx context.Context, service, stage string, version int, 
 	return m, nil
 }
 
-// Means gives what a version means in a stage now. It is computed where something
-// has moved since it was asked last: records, live, secrets, or the rules that stand.
+// Means gives what a version means in a stage now, as it was asked for there.
 func (l *Line) Means(ctx context.Context, service, stage string, version int) (*Meaning, error) {
-	ctx, cancel := context.WithTimeout(ctx, planning)
-	defer cancel()
 	choice, err := l.store.Choice(ctx, service, version, stage)
 	if err != nil {
 		return nil, err
 	}
+	return l.means(ctx, service, stage, version, choice)
+}
+
+// means gives what a choice of a version's functions means in a stage now; nil for all of
+// them. It is computed where something has moved since it was asked last: records, live,
+// secrets, or the rules that stand.
+func (l *Line) means(ctx context.Context, service, stage string, version int, choice *delivery.Choice) (*Meaning,
+	error) {
+	ctx, cancel := context.WithTimeout(ctx, planning)
+	defer cancel()
 	stamp, err := l.stampOf(ctx, service, stage, version)
 	if err != nil {
 		return nil, err
 	}
+	key := meaningOf{of: deliveryOf{service, Place{version, stage}}}
 	if choice != nil {
-		stamp = fmt.Sprint(stamp, choice.Functions, choice.Kept)
+		key.choice = fmt.Sprint(choice.Functions, choice.Kept)
 	}
-	key := deliveryOf{service, Place{version, stage}}
 	l.mu.Lock()
 	known, ok := l.meanings[key]
 	l.mu.Unlock()
@@ -147,6 +154,12 @@ func (l *Line) stops(ctx context.Context, d store.Delivery) []string {
 		}
 	}
 	return out
+}
+
+// meaningOf names a meaning: of a delivery, and of which functions.
+type meaningOf struct {
+	of     deliveryOf
+	choice string // "" for all
 }
 
 type knownMeaning struct {
