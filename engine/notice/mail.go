@@ -57,7 +57,7 @@ func (s *Sender) post(ctx context.Context, h store.Hook, n store.Notice, signatu
 	where := strings.Trim(n.Service+"/"+n.Stage, "/")
 	m := mail.NewMsg()
 	m.Subject(oneLine(fmt.Sprintf("[%s] %s", where, event.Data.Text)))
-	m.SetGenHeader("Rudmar-Signature", signature)
+	m.SetGenHeader(SignatureHeader, signature)
 	m.SetMessageIDWithValue(event.ID + "@rudmar")
 	m.SetBodyString(mail.TypeTextPlain, fmt.Sprintf("%s\n\n%s, %s\n", event.Data.Text, n.Kind, where))
 	err := errors.Join(m.From(s.mail.From), m.To(strings.TrimPrefix(h.URL, mailTo)),

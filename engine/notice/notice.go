@@ -102,28 +102,14 @@ func Kinds() []string {
 func (s *Sender) Add(ctx context.Context, w Wish, key, person string) (store.Hook, error) {
 	h := store.Hook{Name: w.Name, URL: w.URL, Kinds: w.Kinds, Service: w.Service, Stage: w.Stage, Person: person,
 		Made: s.store.Now()}
-	u, err := url.Parse(w.URL)
-	byMail := strings.HasPrefix(w.URL, mailTo)
-	switch {
-	case !nameForm.MatchString(w.Name):
+	if !nameForm.MatchString(w.Name) {
 		return h, fmt.Errorf("%w: a name has letters, digits, blanks and . _ - only, 1 to 60 of them", ErrHook)
-	case byMail:
-		if err := s.mailAddress(w.URL); err != nil {
-			return h, err
-		}
-	case err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "":
-		return h, fmt.Errorf("%w: %q is no address; one begins with http://, https:// or mailto: and goes on", ErrHook, w.URL)
-	case u.User != nil:
-		return h, fmt.Errorf("%w: the address holds a name or password; whoever gets notices knows them by their signature",
-			ErrHook)
+	}
+	if err := s.address(w.URL); err != nil {
+		return h, err
 	}
 	if w.Stage != "" && w.Service == "" {
 		return h, fmt.Errorf("%w: a stage is one of a service; name that too", ErrHook)
-	}
-	if ip, err := netip.ParseAddr(hostOf(u)); err == nil {
-		if err := outside.Check(ip); err != nil && !s.inside {
-			return h, fmt.Errorf("%w: %w", ErrHook, err)
-		}
 	}
 	for _, k := range w.Kinds {
 		if !slices.ContainsFunc(Kinds(), func(kind string) bool {
@@ -133,16 +119,32 @@ func (s *Sender) Add(ctx context.Context, w Wish, key, person string) (store.Hoo
 		}
 	}
 	h.Sealed = s.sealer.Seal(key, about(w.Name))
+	var err error
 	h.ID, err = s.store.AddHook(ctx, h)
 	return h, err
 }
 
-// hostOf gives the host of an address; "" for one of e-mail.
-func hostOf(u *url.URL) string {
-	if u == nil {
-		return ""
+// address checks that notices can go to an address, of e-mail or of HTTP.
+func (s *Sender) address(text string) error {
+	if strings.HasPrefix(text, mailTo) {
+		return s.mailAddress(text)
 	}
-	return u.Hostname()
+	u, err := url.Parse(text)
+	switch {
+	case err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "":
+		return fmt.Errorf("%w: %q is no address; one begins with http://, https:// or mailto: and goes on", ErrHook, text)
+	case u.User != nil:
+		return fmt.Errorf("%w: the address holds a name or password; whoever gets notices knows them by their signature",
+			ErrHook)
+	}
+	ip, err := netip.ParseAddr(u.Hostname())
+	if err != nil || s.inside {
+		return nil // a name is looked up, and checked, at each sending
+	}
+	if err := outside.Check(ip); err != nil {
+		return fmt.Errorf("%w: %w", ErrHook, err)
+	}
+	return nil
 }
 
 // about binds a sealed key to its hook.
