@@ -43,9 +43,8 @@ type Reader struct {
 
 	mu    sync.Mutex
 	asked map[string]time.Time
+	told  map[string]bool // is read again, whatever was read before
 	rests *rest.Rests[string]
-	stale time.Time // what was tried before that is read again
-	tried map[string]time.Time
 }
 
 // New makes a reader; inside allows addresses of this machine and of private networks.
@@ -55,7 +54,7 @@ func New(s *store.Store, inside bool, log *slog.Logger) *Reader {
 		panic(err) // it has no place for anything
 	}
 	return &Reader{store: s, client: outside.Client(inside, readFor), log: log, wake: make(chan struct{}, 1),
-		parsed: parsed, asked: map[string]time.Time{}, tried: map[string]time.Time{},
+		parsed: parsed, asked: map[string]time.Time{}, told: map[string]bool{},
 		rests: rest.New[string](longest)}
 }
 
@@ -66,10 +65,7 @@ func (r *Reader) Get(ctx context.Context, address string) (timing.Calendar, erro
 	r.asked[address] = r.store.Now()
 	r.mu.Unlock()
 	if !known {
-		select {
-		case r.wake <- struct{}{}:
-		default:
-		}
+		r.nudge()
 	}
 	kept, err := r.store.Calendar(ctx, address)
 	switch {
@@ -93,12 +89,19 @@ func (r *Reader) Get(ctx context.Context, address string) (timing.Calendar, erro
 // Again makes all that somebody asks for be read now, whatever was read before.
 func (r *Reader) Again() {
 	r.mu.Lock()
-	r.rests = rest.New[string](longest)
-	r.stale = r.store.Now()
+	for address := range r.asked {
+		r.told[address] = true
+		r.rests.Ended(address, nil)
+	}
 	r.mu.Unlock()
+	r.nudge()
+}
+
+// nudge makes Run look now.
+func (r *Reader) nudge() {
 	select {
 	case r.wake <- struct{}{}:
-	default:
+	default: // it is to look already
 	}
 }
 
@@ -112,10 +115,7 @@ func (r *Reader) Run(ctx context.Context) {
 			if ctx.Err() != nil {
 				return
 			}
-			r.mu.Lock()
-			r.tried[address] = r.store.Now()
 			r.rests.Ended(address, err)
-			r.mu.Unlock()
 			if err != nil {
 				r.log.Warn("reading a calendar", "address", address, "error", err)
 			}
@@ -138,13 +138,14 @@ func (r *Reader) due(ctx context.Context) []string {
 	for address, at := range r.asked {
 		if now.After(at.Add(askedFor)) {
 			delete(r.asked, address)
+			delete(r.told, address)
 			continue
 		}
 		kept, err := r.store.Calendar(ctx, address)
-		fresh := err == nil && kept.Error == "" && now.Before(kept.Read.Add(readEvery)) &&
-			!r.tried[address].Before(r.stale)
+		fresh := err == nil && kept.Error == "" && now.Before(kept.Read.Add(readEvery)) && !r.told[address]
 		if !fresh && !r.rests.Resting(address) {
 			out = append(out, address)
+			delete(r.told, address)
 		}
 	}
 	return out

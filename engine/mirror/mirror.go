@@ -6,8 +6,6 @@ import (
 	"context"
 	"crypto/hmac"
 	"crypto/rand"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -19,6 +17,7 @@ import (
 	"sync"
 	"time"
 
+	"rudmar/engine/notice"
 	"rudmar/engine/outside"
 	"rudmar/engine/rest"
 	"rudmar/engine/source"
@@ -110,9 +109,14 @@ func (f *Follower) Now(repository string) {
 	f.told[repository] = true
 	f.rests.Ended(repository, nil)
 	f.mu.Unlock()
+	f.nudge()
+}
+
+// nudge makes Run look now.
+func (f *Follower) nudge() {
 	select {
 	case f.wake <- struct{}{}:
-	default:
+	default: // it is to look already
 	}
 }
 
@@ -131,9 +135,7 @@ func (f *Follower) Noticed(ctx context.Context, repository, signature string, bo
 	if err != nil {
 		return err
 	}
-	mac := hmac.New(sha256.New, []byte(key))
-	mac.Write(body)
-	if !hmac.Equal([]byte("sha256="+hex.EncodeToString(mac.Sum(nil))), []byte(signature)) {
+	if !hmac.Equal([]byte(notice.Sign(key, body)), []byte(signature)) {
 		return ErrNotice
 	}
 	f.Now(repository)
@@ -170,10 +172,7 @@ func (f *Follower) Run(ctx context.Context) {
 				delete(busy, m.Repository)
 				f.rests.Ended(m.Repository, err)
 				f.mu.Unlock()
-				select {
-				case f.wake <- struct{}{}: // a notice may have come meanwhile
-				default:
-				}
+				f.nudge() // a notice may have come meanwhile
 				if err != nil && ctx.Err() == nil {
 					f.Log.Warn("following another repository", "repository", m.Repository, "error", err)
 				}
