@@ -28,22 +28,20 @@ func choiceOf(text string) (*delivery.Choice, error) {
 // Choice gives which functions of a version a stage holds or is to hold; nil for all of
 // them, also where the rest is to follow now.
 func (s *Store) Choice(ctx context.Context, service string, version int, stage string) (*delivery.Choice, error) {
-	text, err := one(ctx, s.read, takeText,
-		`SELECT choice FROM deliveries WHERE service = ? AND version = ? AND stage = ? AND rest = 0`, service, version, stage)
-	if errors.Is(err, ErrNotFound) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	return choiceOf(text)
+	return s.choice(ctx, `SELECT choice FROM deliveries WHERE service = ? AND version = ? AND stage = ? AND rest = 0`,
+		service, version, stage)
 }
 
 // ChoiceThere is like Choice for a version that stands in a stage: what it holds now,
 // also while the rest follows.
 func (s *Store) ChoiceThere(ctx context.Context, service string, version int, stage string) (*delivery.Choice, error) {
-	text, err := one(ctx, s.read, takeText,
-		`SELECT choice FROM deliveries WHERE service = ? AND version = ? AND stage = ?`, service, version, stage)
+	return s.choice(ctx, `SELECT choice FROM deliveries WHERE service = ? AND version = ? AND stage = ?`,
+		service, version, stage)
+}
+
+// choice reads one choice; nil where there is none.
+func (s *Store) choice(ctx context.Context, query string, args ...any) (*delivery.Choice, error) {
+	text, err := one(ctx, s.read, takeText, query, args...)
 	if errors.Is(err, ErrNotFound) {
 		return nil, nil
 	}

@@ -9,18 +9,11 @@ import (
 // whatever their age, so that there is something to go back to.
 const newestKept = 20
 
-// old is the age of what an operator's rules let go; the zero time lets nothing go.
-func old(t time.Time) int64 {
-	if t.IsZero() {
-		return 0
-	}
-	return t.UnixMilli()
-}
-
-// OldPlans counts the plans from before a time that were never run, and their bytes.
+// OldPlans counts the plans from before a time that were never run, and their bytes; here
+// and below nothing is from before the zero time.
 func (s *Store) OldPlans(ctx context.Context, before time.Time) (n int, bytes int64, err error) {
 	err = s.read.QueryRowContext(ctx, `SELECT count(*), coalesce(sum(length(body)), 0) FROM plans WHERE `+oldPlans,
-		old(before)).Scan(&n, &bytes)
+		stampOf(before)).Scan(&n, &bytes)
 	return n, bytes, err
 }
 
@@ -28,7 +21,7 @@ const oldPlans = `made_at < ?1 AND NOT EXISTS (SELECT 1 FROM deployments d WHERE
 
 // DropPlans takes them away.
 func (s *Store) DropPlans(ctx context.Context, before time.Time) error {
-	return s.exec(ctx, `DELETE FROM plans WHERE `+oldPlans, old(before))
+	return s.exec(ctx, `DELETE FROM plans WHERE `+oldPlans, stampOf(before))
 }
 
 const oldLogs = `ended_at > 0 AND ended_at < ?1 AND log <> ''`
@@ -36,13 +29,13 @@ const oldLogs = `ended_at > 0 AND ended_at < ?1 AND log <> ''`
 // OldLogs counts the builds that ended before a time and have a log, and its bytes.
 func (s *Store) OldLogs(ctx context.Context, before time.Time) (n int, bytes int64, err error) {
 	err = s.read.QueryRowContext(ctx, `SELECT count(*), coalesce(sum(length(log)), 0) FROM builds WHERE `+oldLogs,
-		old(before)).Scan(&n, &bytes)
+		stampOf(before)).Scan(&n, &bytes)
 	return n, bytes, err
 }
 
 // DropLogs empties them; that they were built, and how it ended, stays.
 func (s *Store) DropLogs(ctx context.Context, before time.Time) error {
-	return s.exec(ctx, `UPDATE builds SET log = '' WHERE `+oldLogs, old(before))
+	return s.exec(ctx, `UPDATE builds SET log = '' WHERE `+oldLogs, stampOf(before))
 }
 
 // OldArchives lists the archives that only versions use which were built before a
@@ -62,7 +55,7 @@ func (s *Store) OldArchives(ctx context.Context, before time.Time) ([]Artifact, 
 				WHERE d.service = v.service AND d.choice <> '' AND k.value = v.number
 				AND (d.state NOT IN ('settled', 'refused', 'went back', 'overtaken') OR EXISTS (SELECT 1 FROM standing s
 					WHERE s.service = d.service AND s.stage = d.stage AND s.version = d.version)))
-			OR EXISTS (SELECT 1 FROM deliveries d WHERE d.service = v.service AND d.version = v.number AND d.state IN ('waiting', 'planning', 'deploying', 'shifting', 'proving', 'stopped'))))`, old(before), newestKept)
+			OR EXISTS (SELECT 1 FROM deliveries d WHERE d.service = v.service AND d.version = v.number AND d.state IN ('waiting', 'planning', 'deploying', 'shifting', 'proving', 'stopped'))))`, stampOf(before), newestKept)
 }
 
 // GiveBack gives room that is not used any more back to the disk, where it is
