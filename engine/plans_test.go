@@ -8,7 +8,9 @@ import (
 	"time"
 
 	"rudmar/core/delivery"
+	"rudmar/core/manifest"
 	"rudmar/core/plan"
+	"rudmar/engine/branches"
 	"rudmar/engine/deploy"
 	"rudmar/engine/store"
 	"rudmar/platform"
@@ -164,5 +166,45 @@ func TestSketch(t *testing.T) {
 		if got := strings.Join(steps, ", "); got != tt.want || !p.Draft {
 			t.Errorf("%v: %s, draft %v", tt.code, got, p.Draft)
 		}
+	}
+}
+
+// What a folder would come to counts what git has otherwise than the newest version, and
+// what somebody edits on top of that: also a file that is new or gone.
+func TestSketchOfAFolder(t *testing.T) {
+	r := newRig(t)
+	r.push(first())
+	r.reaches(1, "trial", delivery.Settled)
+	at := place("trial", "north")
+	own, _, err := r.Planner.Service(t.Context(), at.Service, 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, folder, err := r.Engine.Source(t.Context(), at.Service, "main")
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := []byte("# thaw\n")
+	for _, tt := range []struct {
+		changed map[string][]byte
+		want    []string // functions
+	}{
+		{nil, []string{}},
+		{map[string][]byte{"a/main.py": text}, []string{"a"}},
+		{map[string][]byte{"b/more.py": text}, []string{"b"}},
+		{map[string][]byte{"a/main.py": nil, "b/more.py": text}, []string{"a", "b"}},
+		{map[string][]byte{"notes.txt": text}, []string{}},
+	} {
+		p, err := r.Branches.Sketch(t.Context(), at, own, manifest.Overlay{Under: folder, Changed: tt.changed})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := p.Functions(); !slices.Equal(got, tt.want) || !p.Draft {
+			t.Errorf("%v: %v, draft %v", tt.changed, got, p.Draft)
+		}
+	}
+	at.Service = "orchard"
+	if _, err := r.Branches.Sketch(t.Context(), at, own, manifest.Overlay{Under: folder}); !errors.Is(err, branches.ErrNothing) {
+		t.Errorf("with nothing to compare it with: %v", err)
 	}
 }

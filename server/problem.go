@@ -13,6 +13,7 @@ import (
 	"rudmar/core/delivery"
 	"rudmar/core/rights"
 	"rudmar/engine"
+	"rudmar/engine/branches"
 	"rudmar/engine/copies"
 	"rudmar/engine/deliver"
 	"rudmar/engine/deploy"
@@ -143,7 +144,7 @@ func statusOf(err error) (status int, known bool) {
 		return http.StatusTooManyRequests, true
 	case errors.As(err, &broken), errors.As(err, &bad), errors.Is(err, deliver.ErrConfirm),
 		errors.Is(err, copies.ErrFolder), errors.Is(err, deploy.ErrPrivate), errors.Is(err, notice.ErrHook),
-		errors.Is(err, mirror.ErrMirror):
+		errors.Is(err, mirror.ErrMirror), errors.Is(err, branches.ErrNothing):
 		return http.StatusUnprocessableEntity, true
 	case errors.As(err, &unreachable), errors.Is(err, deploy.ErrPlatform):
 		return http.StatusServiceUnavailable, true

@@ -85,7 +85,8 @@ func (o Overlay) Read(name string) ([]byte, error) {
 	return o.Under.Read(name)
 }
 
-// Stamp gives the stamp of an unchanged file, where the folder under it has one.
+// Stamp gives the stamp of an unchanged file, where the folder under it has one; "" of a
+// changed one.
 func (o Overlay) Stamp(name string) string {
 	if f, ok := o.Under.(Stamped); ok {
 		if _, changed := o.Changed[name]; !changed {

@@ -59,10 +59,39 @@ func New(c Config) *Planner {
 		rests: rest.New[int64](longest)}
 }
 
-// Differing gives, per function of a service as it stands in a folder of git's, the files
-// of its code that are otherwise than in a version.
-func (p *Planner) Differing(ctx context.Context, service *manifest.Service, folder manifest.Stamped,
-	files []string, version store.Version) (map[string][]string, error) {
+// Folder is a service's folder of git's, maybe with files that somebody edits: those have
+// no stamp.
+type Folder interface {
+	manifest.Folder
+	manifest.Stamped
+}
+
+// Sketch makes the plan that a service's folder would come to at a place, compared with its
+// newest version. The error wraps ErrNothing where there is none.
+func (p *Planner) Sketch(ctx context.Context, place manifest.Place, service *manifest.Service,
+	folder Folder) (*plan.Plan, error) {
+	newest, err := p.store.NewestVersion(ctx, place.Service)
+	if err != nil {
+		return nil, err
+	}
+	if newest == 0 {
+		return nil, ErrNothing
+	}
+	version, err := p.store.Version(ctx, place.Service, newest)
+	if err != nil {
+		return nil, err
+	}
+	code, err := p.differing(ctx, service, folder, version)
+	if err != nil {
+		return nil, err
+	}
+	return p.planner.Sketch(ctx, deploy.Draft{Place: place, Version: newest, Service: service, Code: code})
+}
+
+// differing gives, per function of a service as it stands in a folder, the files of its
+// code that are otherwise than in a version.
+func (p *Planner) differing(ctx context.Context, service *manifest.Service, folder Folder,
+	version store.Version) (map[string][]string, error) {
 	of, err := p.store.Service(ctx, service.Name)
 	if err != nil {
 		return nil, err
@@ -71,11 +100,12 @@ func (p *Planner) Differing(ctx context.Context, service *manifest.Service, fold
 	if err != nil {
 		return nil, err
 	}
-	all := slices.Concat(files, before.Files())
+	all := slices.Concat(folder.Files(), before.Files())
 	slices.Sort(all)
 	out := map[string][]string{}
 	for _, name := range slices.Compact(all) {
-		if manifest.IsManifest(name) || folder.Stamp(name) == before.Stamp(name) {
+		now := folder.Stamp(name)
+		if manifest.IsManifest(name) || now != "" && now == before.Stamp(name) {
 			continue
 		}
 		for _, fn := range service.Functions {
@@ -87,9 +117,9 @@ func (p *Planner) Differing(ctx context.Context, service *manifest.Service, fold
 	return out, nil
 }
 
-// Plan plans a commit of a branch against a stage, onto its first target. What is wrong
-// with its manifests is told beside, and then there is no plan.
-func (p *Planner) Plan(ctx context.Context, service, commit, stage string) (*plan.Plan, check.Result, error) {
+// plan plans a commit of a branch against its first stage, onto the first target of that.
+// What is wrong with its manifests is told beside, and then there is no plan.
+func (p *Planner) plan(ctx context.Context, service, commit string) (*plan.Plan, check.Result, error) {
 	ctx, cancel := context.WithTimeout(ctx, planFor)
 	defer cancel()
 	of, err := p.store.Service(ctx, service)
@@ -104,30 +134,12 @@ func (p *Planner) Plan(ctx context.Context, service, commit, stage string) (*pla
 	if !result.OK() || result.Service == nil || len(result.Service.Stages) == 0 {
 		return nil, result, nil
 	}
-	newest, err := p.store.NewestVersion(ctx, service)
-	if err != nil {
-		return nil, result, err
-	}
-	if newest == 0 {
-		return nil, result, ErrNothing
-	}
-	version, err := p.store.Version(ctx, service, newest)
-	if err != nil {
-		return nil, result, err
-	}
-	code, err := p.Differing(ctx, result.Service, folder, folder.Files(), version)
-	if err != nil {
-		return nil, result, err
-	}
-	in := result.Service.Stage(stage)
-	if stage == "" {
-		in = &result.Service.Stages[0]
-	}
-	if in == nil || len(in.Targets) == 0 {
-		return nil, result, fmt.Errorf("%w: %s", deploy.ErrNoTarget, stage)
+	in := result.Service.Stages[0]
+	if len(in.Targets) == 0 {
+		return nil, result, fmt.Errorf("%w: %s", deploy.ErrNoTarget, in.Name)
 	}
 	place := manifest.Place{Service: service, Stage: in.Name, Target: in.Targets[0]}
-	sketch, err := p.planner.Sketch(ctx, deploy.Draft{Place: place, Version: newest, Service: result.Service, Code: code})
+	sketch, err := p.Sketch(ctx, place, result.Service, folder)
 	return sketch, result, err
 }
 
@@ -162,7 +174,7 @@ func (p *Planner) tell(ctx context.Context, b store.BranchPlan) {
 	if resting {
 		return
 	}
-	sketch, result, err := p.Plan(ctx, b.Service, b.Hash, "")
+	sketch, result, err := p.plan(ctx, b.Service, b.Hash)
 	stage, text := "", ""
 	var says []string
 	switch {
