@@ -129,8 +129,13 @@ func (l *Line) deploying(ctx context.Context, d store.Delivery) error {
 		return failed
 	}
 	done := len(d.Deployments)
-	if stage != nil && done < len(targets) && l.provesBetween(ctx, d, stage) {
-		if _, passed, err := l.passes(ctx, d, targets[done-1:done]); err != nil || !passed {
+	if stage != nil && done < len(targets) {
+		passed := true
+		between, err := l.provesBetween(ctx, d, stage)
+		if between {
+			_, passed, err = l.passes(ctx, d, targets[done-1:done])
+		}
+		if err != nil || !passed {
 			return err
 		}
 	}
@@ -139,12 +144,12 @@ func (l *Line) deploying(ctx context.Context, d store.Delivery) error {
 
 // provesBetween tells whether each target has to pass its cases before the next one
 // begins: where the version says so, or the rules that stand in the stage.
-func (l *Line) provesBetween(ctx context.Context, d store.Delivery, own *manifest.Stage) bool {
+func (l *Line) provesBetween(ctx context.Context, d store.Delivery, own *manifest.Stage) (bool, error) {
 	if own.ProveBetween {
-		return true
+		return true, nil
 	}
 	entry, err := l.planner.Entry(ctx, d.Service, d.Stage, d.Version)
-	return err == nil && entry.Standing != nil && entry.Standing.ProveBetween && !own.Together
+	return err == nil && entry.Standing != nil && entry.Standing.ProveBetween && !own.Together, err
 }
 
 // deploy plans for the stage's target of that index, and asks for its deployment;
