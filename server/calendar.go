@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"time"
 
 	ical "github.com/arran4/golang-ical"
 
@@ -41,7 +42,7 @@ func (h *handlers) GetCalendar(ctx context.Context, r api.GetCalendarRequestObje
 			return nil, fmt.Errorf("the freezes of %s, %s: %w", r.Stage, address, err)
 		}
 	}
-	for _, o := range parsed.Openings(now.Truncate(60e9), ahead, freezes) {
+	for _, o := range parsed.Openings(now.Truncate(time.Minute), ahead, freezes) {
 		e := out.AddEvent(fmt.Sprintf("%d-%s-%s@rudmar", o.From.Unix(), r.Service, r.Stage))
 		e.SetDtStampTime(now)
 		e.SetStartAt(o.From.UTC())

@@ -33,10 +33,8 @@ func (h *handlers) GetFunction(ctx context.Context, r api.GetFunctionRequestObje
 		Samples: []api.Sample{}, Settings: []api.BecomesAttribute{},
 		Permissions: []api.PermissionUse{}, Drift: []api.Drifted{}}
 	there, _ := v.VersionIn(r.Stage)
-	for _, d := range v.Deliveries {
-		if d.Stage == r.Stage && d.Version == there {
-			there = d.Choice.Version(r.Function, there)
-		}
+	if d := v.There(r.Stage); d != nil {
+		there = d.Choice.Version(r.Function, there)
 	}
 	service := v.Manifests
 	if there > 0 {

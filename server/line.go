@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"slices"
 
 	"rudmar/core/manifest"
 	"rudmar/engine/deliver"
@@ -133,7 +132,7 @@ func (h *handlers) withRecords(ctx context.Context, f *view.Facts) error {
 			}
 		}
 		f.Behind[stage.Name] = changed[there]
-		if err := h.withLeftOut(ctx, f, stage.Name, there); err != nil {
+		if err := h.withLeftOut(ctx, f, stage.Name); err != nil {
 			return err
 		}
 		for _, t := range stage.Targets {
@@ -148,18 +147,18 @@ func (h *handlers) withRecords(ctx context.Context, f *view.Facts) error {
 
 // withLeftOut adds which functions stayed where they were in a stage, and how far they
 // are behind.
-func (h *handlers) withLeftOut(ctx context.Context, f *view.Facts, stage string, there int) error {
-	at := slices.IndexFunc(f.Deliveries, func(d view.Delivery) bool { return d.Stage == stage && d.Version == there })
-	if at < 0 || f.Deliveries[at].Choice == nil {
+func (h *handlers) withLeftOut(ctx context.Context, f *view.Facts, stage string) error {
+	there := f.There(stage)
+	if there == nil || there.Choice == nil {
 		return nil
 	}
-	left, err := h.engine.Line.LeftOut(ctx, f.Deliveries[at].Delivery)
+	left, err := h.engine.Line.LeftOut(ctx, there.Delivery)
 	if err != nil {
 		return err
 	}
 	f.Left[stage], f.Behind[stage] = left, maps.Clone(f.Behind[stage])
 	for _, fn := range left {
-		changed, err := h.engine.Store.ChangedAfter(ctx, f.Service.Name, f.Deliveries[at].Choice.Kept[fn])
+		changed, err := h.engine.Store.ChangedAfter(ctx, f.Service.Name, there.Choice.Kept[fn])
 		if err != nil {
 			return err
 		}

@@ -56,13 +56,11 @@ func column(f *Facts, i int, rows map[string]*api.BoardRow) {
 	}
 	for fn, cell := range cells {
 		cell.Behind = api.Optional(f.Behind[stage.Name][fn])
-		if there, _ := f.VersionIn(stage.Name); slices.Contains(f.Left[stage.Name], fn) {
-			cell.LeftOut = &there
-		}
 		if rows[fn] == nil { // taken out of the manifests, but still there
 			rows[fn] = &api.BoardRow{Function: fn, Triggers: []string{}}
 		}
 	}
+	there, _ := f.VersionIn(stage.Name)
 	for fn, row := range rows {
 		for len(row.Cells) < i { // it was not in the stages before
 			row.Cells = append(row.Cells, api.BoardCell{Stage: f.Stages()[len(row.Cells)].Name})
@@ -70,9 +68,9 @@ func column(f *Facts, i int, rows map[string]*api.BoardRow) {
 		cell := cells[fn]
 		if cell == nil {
 			cell = &api.BoardCell{Stage: stage.Name}
-			if there, _ := f.VersionIn(stage.Name); slices.Contains(f.Left[stage.Name], fn) {
-				cell.LeftOut = &there
-			}
+		}
+		if slices.Contains(f.Left[stage.Name], fn) {
+			cell.LeftOut = &there
 		}
 		row.Cells = append(row.Cells, *cell)
 	}

@@ -80,13 +80,22 @@ func (f *Facts) Stage(name string) *manifest.Stage {
 
 // Later tells whether a delivery came after what runs in its stage, by their turns.
 func (f *Facts) Later(d store.Delivery) bool {
+	if there := f.There(d.Stage); there != nil {
+		return d.Turn > there.Turn
+	}
 	there, _ := f.VersionIn(d.Stage)
-	for _, other := range f.Deliveries {
-		if other.Stage == d.Stage && other.Version == there {
-			return d.Turn > other.Turn
+	return d.Version > there
+}
+
+// There gives the delivery of what runs in a stage; nil where there is none.
+func (f *Facts) There(stage string) *Delivery {
+	there, _ := f.VersionIn(stage)
+	for i, d := range f.Deliveries {
+		if d.Stage == stage && d.Version == there {
+			return &f.Deliveries[i]
 		}
 	}
-	return d.Version > there
+	return nil
 }
 
 // NotBefore tells whether a delivery is that of what runs in its stage, or came later.
