@@ -36,13 +36,16 @@ type Resource struct {
 }
 
 // Get gives the value of an attribute, or nil.
-func (r *Resource) Get(name string) any {
+func (r *Resource) Get(name string) any { return r.attribute(name).Value }
+
+// attribute gives an attribute; the zero one where there is none.
+func (r *Resource) attribute(name string) Attribute {
 	for _, a := range r.Attributes {
 		if a.Name == name {
-			return a.Value
+			return a
 		}
 	}
-	return nil
+	return Attribute{}
 }
 
 // Values gives the attributes as a map.

@@ -8,7 +8,6 @@ import (
 	"rudmar/core/manifest"
 	"rudmar/core/resource"
 	"rudmar/core/route"
-	"rudmar/core/tree"
 )
 
 // Part is some functions of one version of a service, of which a stage may hold several.
@@ -62,7 +61,7 @@ func apart(resources []Resource) []Problem {
 				continue
 			}
 			if request, collide := route.Collide(other.route, one); collide {
-				out = append(out, Problem{From: originOf(r, "path"), Message: fmt.Sprintf(
+				out = append(out, Problem{From: r.attribute("path").From, Message: fmt.Sprintf(
 					"%s and %s would both take the request %s; choose both functions or neither", other.of.Function,
 					r.Function, request)})
 			}
@@ -70,19 +69,10 @@ func apart(resources []Resource) []Problem {
 			source, _ := r.Get("source").(string)
 			heard, ok := strings.CutPrefix(source, "function/")
 			if ok && !there[resource.Function+"/"+heard] {
-				out = append(out, Problem{From: originOf(r, "source"), Message: fmt.Sprintf(
+				out = append(out, Problem{From: r.attribute("source").From, Message: fmt.Sprintf(
 					"%s listens to %s, which would not be there; choose it too", r.Function, heard)})
 			}
 		}
 	}
 	return out
-}
-
-func originOf(r *Resource, attribute string) tree.Origin {
-	for _, a := range r.Attributes {
-		if a.Name == attribute {
-			return a.From
-		}
-	}
-	return tree.Origin{}
 }
