@@ -38,6 +38,11 @@ func receiving(more ...[2]string) []string {
 	settings := append([][2]string{{"receive.maxInputSize", strconv.Itoa(maxPack)}, {"core.bigFileThreshold", "1m"},
 		{"transfer.unpackLimit", "1"}, {"pack.threads", "1"}, {"core.fsync", synced},
 		{"receive.advertisePushOptions", "true"}}, more...)
+	return configured(settings)
+}
+
+// configured gives the environment by which git takes settings, whatever its files say.
+func configured(settings [][2]string) []string {
 	out := []string{"GIT_CONFIG_COUNT=" + strconv.Itoa(len(settings))}
 	for i, s := range settings {
 		out = append(out, fmt.Sprintf("GIT_CONFIG_KEY_%d=%s", i, s[0]), fmt.Sprintf("GIT_CONFIG_VALUE_%d=%s", i, s[1]))

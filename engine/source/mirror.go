@@ -41,10 +41,7 @@ func (r Repository) FetchFrom(ctx context.Context, e Elsewhere) (map[string]stri
 		settings = append(settings, [2]string{"http.extraHeader",
 			"Authorization: Basic " + base64.StdEncoding.EncodeToString([]byte(e.User+":"+e.Password))})
 	}
-	env := []string{"GIT_TERMINAL_PROMPT=0", "GIT_ASKPASS=/bin/false", "GIT_CONFIG_COUNT=" + strconv.Itoa(len(settings))}
-	for i, s := range settings {
-		env = append(env, fmt.Sprintf("GIT_CONFIG_KEY_%d=%s", i, s[0]), fmt.Sprintf("GIT_CONFIG_VALUE_%d=%s", i, s[1]))
-	}
+	env := append(configured(settings), "GIT_TERMINAL_PROMPT=0", "GIT_ASKPASS=/bin/false")
 	if _, err := r.git(ctx, env, nil, "fetch", "--quiet", "--no-tags", "--prune", "--no-write-fetch-head", "--no-auto-maintenance",
 		"--end-of-options", e.URL, "+refs/heads/*:"+mirrored+"*"); err != nil {
 		return nil, err
@@ -99,8 +96,7 @@ func (h Hook) Take(ctx context.Context, r Repository, branch, to, person string)
 // follows tells whether a commit comes after the one where a branch is; where no stage
 // takes the branch it need not.
 func (r Repository) follows(ctx context.Context, h Hook, branch, from, to string, said io.Writer) (bool, error) {
-	common, err := r.git(ctx, nil, nil, "merge-base", "--all", from, to)
-	if err == nil && strings.Contains(string(common), from) {
+	if _, err := r.git(ctx, nil, nil, "merge-base", "--is-ancestor", from, to); err == nil {
 		return true, nil
 	}
 	before, err := r.checkAll(ctx, h.Offers, from)
