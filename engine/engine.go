@@ -347,13 +347,19 @@ func (e *Engine) isOwn(ctx context.Context, repository string) error {
 // hookOf gives what is held against pushes to a repository, and against what it follows.
 func (e *Engine) hookOf(ctx context.Context, repository string) source.Hook {
 	return source.Hook{Repository: repository, Offers: e.Checks.Offers(ctx),
-		Owner: func(ctx context.Context, service string) (string, error) {
-			s, err := e.Store.Service(ctx, service)
-			if errors.Is(err, store.ErrNotFound) {
-				return "", nil
-			}
-			return s.Repository, err
-		}}
+		Owner: OwnerOf(e.Store)}
+}
+
+// OwnerOf gives what a hook asks before a push: which repository a service belongs to; ""
+// for none.
+func OwnerOf(s *store.Store) func(ctx context.Context, service string) (string, error) {
+	return func(ctx context.Context, service string) (string, error) {
+		found, err := s.Service(ctx, service)
+		if errors.Is(err, store.ErrNotFound) {
+			return "", nil
+		}
+		return found.Repository, err
+	}
 }
 
 func (e *Engine) pushed(log *slog.Logger) func(ctx context.Context, repository, handle string) {

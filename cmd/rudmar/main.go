@@ -174,13 +174,7 @@ func hookCommand() *cobra.Command {
 			}
 			hook := source.Hook{Offers: hookOffers(), Repository: os.Getenv(source.RepositoryVariable)}
 			if s != nil {
-				hook.Owner = func(ctx context.Context, service string) (string, error) {
-					found, err := s.Service(ctx, service)
-					if errors.Is(err, store.ErrNotFound) {
-						return "", nil
-					}
-					return found.Repository, err
-				}
+				hook.Owner = engine.OwnerOf(s)
 			}
 			err := hook.PreReceive(c.Context(), os.Stdin, os.Stderr)
 			if errors.Is(err, source.ErrRefused) {
