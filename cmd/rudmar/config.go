@@ -122,13 +122,20 @@ func (c *config) mailServer() (notice.Mail, error) {
 		return m, coded{exitUsage, fmt.Errorf("--mail-server takes host:port: %w", err)}
 	}
 	if c.mailPassword != "" {
-		text, err := os.ReadFile(c.mailPassword)
+		text, err := secretIn(c.mailPassword)
 		if err != nil {
 			return m, fmt.Errorf("reading the password of the mail server: %w", err)
 		}
-		m.Password = strings.TrimSpace(string(text))
+		m.Password = text
 	}
 	return m, nil
+}
+
+// secretIn reads a file with a password or token, without the line's end and blanks
+// around it.
+func secretIn(file string) (string, error) {
+	text, err := os.ReadFile(file)
+	return strings.TrimSpace(string(text)), err
 }
 
 // environment takes flags that were not given from RUDMAR_… variables.
@@ -165,15 +172,15 @@ func (c *config) token() (string, error) {
 	if c.tokenFile != "" {
 		file = c.tokenFile
 	}
-	text, err := os.ReadFile(file)
+	text, err := secretIn(file)
 	if errors.Is(err, os.ErrNotExist) && c.tokenFile == "" {
-		text = []byte(randomWord())
-		err = errors.Join(os.MkdirAll(c.data, 0o700), renameio.WriteFile(file, text, 0o600))
+		text = randomWord()
+		err = errors.Join(os.MkdirAll(c.data, 0o700), renameio.WriteFile(file, []byte(text), 0o600))
 	}
 	if err != nil {
 		return "", fmt.Errorf("reading the platform's token: %w", err)
 	}
-	return strings.TrimSpace(string(text)), nil
+	return text, nil
 }
 
 // randomWord gives 192 random bits as text.

@@ -93,11 +93,11 @@ func (c *config) ownToken() (string, error) {
 	if c.ownTokenFile == "" {
 		return os.Getenv("RUDMAR_TOKEN"), nil
 	}
-	text, err := os.ReadFile(c.ownTokenFile)
+	text, err := secretIn(c.ownTokenFile)
 	if err != nil {
 		return "", fmt.Errorf("reading your token: %w", err)
 	}
-	return strings.TrimSpace(string(text)), nil
+	return text, nil
 }
 
 // findServer says which server is asked: that of the flag, else that of rudmar

@@ -5,8 +5,6 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"os"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -40,11 +38,11 @@ as pushed by whoever set it up.`,
 			}
 			wish := api.MirrorWish{Url: args[1], User: api.Optional(user), EveryMs: api.Optional(every.Milliseconds())}
 			if file != "" {
-				text, err := os.ReadFile(file)
+				text, err := secretIn(file)
 				if err != nil {
 					return fmt.Errorf("reading the password: %w", err)
 				}
-				wish.Password = api.Optional(strings.TrimSpace(string(text)))
+				wish.Password = api.Optional(text)
 			}
 			var made struct{ Key string }
 			if err := c.ask(cmd.Context(), http.MethodPut, path, wish, &made); err != nil {
