@@ -29,7 +29,7 @@ func request(f Facts) Gate {
 	case f.Requested == "":
 	case f.Now.Before(f.NotBefore):
 		g.Until = f.NotBefore.UnixMilli()
-		g.Why = fmt.Sprintf("asked for by %s, from %s on", f.Requested, f.NotBefore.UTC().Format("2006-01-02 15:04 MST"))
+		g.Why = fmt.Sprintf("asked for by %s, from %s on", f.Requested, f.NotBefore.UTC().Format(timing.Written))
 	default:
 		g.State, g.Why = Holds, "asked for by "+f.Requested
 	}
@@ -240,7 +240,7 @@ func window(w manifest.Window, f Facts) Gate {
 			return g
 		}
 	}
-	at := func(t time.Time) string { return parsed.Local(t).Format("2006-01-02 15:04 MST") }
+	at := func(t time.Time) string { return parsed.Local(t).Format(timing.Written) }
 	enters := parsed.Enters(f.Now, freezes)
 	name, until := freezes.At(f.Now)
 	then := "for a year and more"

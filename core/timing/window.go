@@ -6,6 +6,9 @@ import (
 	"time"
 )
 
+// Written is how a minute is written for people, for time.Time.Format.
+const Written = "2006-01-02 15:04 MST"
+
 // Window is a stretch of the week: some days, and hours of those days.
 type Window struct {
 	days     [7]bool

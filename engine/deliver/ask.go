@@ -9,6 +9,7 @@ import (
 	"rudmar/core/delivery"
 	"rudmar/core/manifest"
 	"rudmar/core/rights"
+	"rudmar/core/timing"
 	"rudmar/engine/store"
 )
 
@@ -37,9 +38,9 @@ func (l *Line) inTime(at time.Time) error {
 	case at.IsZero():
 		return nil
 	case !at.After(now):
-		return fmt.Errorf("%w: %s is over", ErrTime, at.UTC().Format("2006-01-02 15:04 MST"))
+		return fmt.Errorf("%w: %s is over", ErrTime, at.UTC().Format(timing.Written))
 	case at.After(now.Add(latest)):
-		return fmt.Errorf("%w: %s is more than 30 days ahead", ErrTime, at.UTC().Format("2006-01-02 15:04 MST"))
+		return fmt.Errorf("%w: %s is more than 30 days ahead", ErrTime, at.UTC().Format(timing.Written))
 	}
 	return nil
 }

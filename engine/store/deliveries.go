@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"rudmar/core/delivery"
+	"rudmar/core/timing"
 )
 
 // Delivery is where a version stands in one stage.
@@ -318,7 +319,7 @@ func (s *Store) Request(ctx context.Context, service string, version int, stage,
 			text = strings.Join(choice.Functions, ", ") + " of " + text
 		}
 		if !notBefore.IsZero() {
-			text += ", from " + notBefore.UTC().Format("2006-01-02 15:04 MST") + " on"
+			text += ", from " + notBefore.UTC().Format(timing.Written) + " on"
 		}
 		return tx.Note(ctx, Entry{Person: person, Service: service, Stage: stage, What: "asked for", Text: text})
 	})
