@@ -203,19 +203,7 @@ type Opening struct{ From, To time.Time }
 func (w Window) Openings(from time.Time, days int, freezes Calendar) []Opening {
 	end := from.AddDate(0, 0, days)
 	var out []Opening
-	for at := from; at.Before(end); {
-		if !w.Holds(at) {
-			next := w.Opens(at)
-			if !next.After(at) {
-				break
-			}
-			at = next
-			continue
-		}
-		if _, until := freezes.At(at); !until.IsZero() {
-			at = until
-			continue
-		}
+	for at := w.enters(from, end, freezes); !at.IsZero(); {
 		closes := w.closes(at, end)
 		if _, begins := freezes.Next(at); !begins.IsZero() && begins.Before(closes) {
 			closes = begins
@@ -225,7 +213,7 @@ func (w Window) Openings(from time.Time, days int, freezes Calendar) []Opening {
 		} else {
 			out = append(out, Opening{at, closes})
 		}
-		at = closes
+		at = w.enters(closes, end, freezes)
 	}
 	return slices.Clip(out)
 }
@@ -243,8 +231,12 @@ func (w Window) closes(t, end time.Time) time.Time {
 // Enters gives when a stage may be entered next, from a time on: the window is open and
 // nothing is frozen. The zero time where that is not within a year.
 func (w Window) Enters(t time.Time, freezes Calendar) time.Time {
-	limit := t.AddDate(1, 0, 0)
-	for at := t; at.Before(limit); {
+	return w.enters(t, t.AddDate(1, 0, 0), freezes)
+}
+
+// enters is like Enters until an end.
+func (w Window) enters(t, end time.Time, freezes Calendar) time.Time {
+	for at := t; at.Before(end); {
 		if !w.Holds(at) {
 			next := w.Opens(at)
 			if !next.After(at) {

@@ -9,7 +9,6 @@ import (
 	"log/slog"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"rudmar/core/check"
@@ -39,9 +38,7 @@ type Planner struct {
 	repository func(name string) source.Repository
 	check      func(ctx context.Context, service string, folder manifest.Folder) check.Result
 	log        *slog.Logger
-
-	mu    sync.Mutex
-	rests *rest.Rests[int64]
+	rests      *rest.Rests[int64]
 }
 
 // Config is what a planner works with.
@@ -168,10 +165,7 @@ func (p *Planner) Run(ctx context.Context) {
 
 // tell tells of one push; where it cannot be planned now it is tried again later.
 func (p *Planner) tell(ctx context.Context, b store.BranchPlan) {
-	p.mu.Lock()
-	resting := p.rests.Resting(b.ID)
-	p.mu.Unlock()
-	if resting {
+	if p.rests.Resting(b.ID) {
 		return
 	}
 	sketch, result, err := p.plan(ctx, b.Service, b.Hash)
@@ -202,9 +196,7 @@ func (p *Planner) tell(ctx context.Context, b store.BranchPlan) {
 	if err == nil {
 		err = p.store.EndBranchPlan(ctx, b, stage, text, append([]string{}, says...))
 	}
-	p.mu.Lock()
 	p.rests.Ended(b.ID, err)
-	p.mu.Unlock()
 	if err != nil && ctx.Err() == nil {
 		p.log.Warn("planning a branch", "service", b.Service, "branch", b.Branch, "error", err)
 	}
