@@ -44,8 +44,10 @@ export default defineConfig({
             'index.html',
             'src/**/*.vue',
             'src/**/*.ts',
-            'node_modules/bootstrap-vue-next/dist/{BApp,BCloseButton,BModal,BDropdown,BFormCheckbox}*.js',
+            'node_modules/bootstrap-vue-next/dist/{BAlert,BApp,BCloseButton,BModal,BDropdown,BFormCheckbox,BNav}*.js',
           ],
+          // How our tables and alerts look is said in our own rules alone.
+          blocklist: [/^(b-)?table(-|$)/, /^alert(-|$)/],
           safelist: { greedy: [/data-bs-theme/, /data-v-/, /data-label/, /^cm-/, /^v-/] },
         }),
       ],
@@ -69,7 +71,7 @@ export default defineConfig({
             },
             {
               name: 'board',
-              test: /src[\\/](?!pages|main|App|styles|components[\\/](Code|Diff|Figure|Function|Shift|CaseResult|DeliveryMeasures|Becomes|FileTree|FileHistory|LineNotes|LogLines|Typed|Shortcut|SessionBox|Leave))|src[\\/]pages[\\/](ServiceFrame|BoardPage)/,
+              test: /src[\\/](?!pages|main|App|styles|components[\\/](Build|Code|Diff|Drift|EditPlan|Figure|Function|Mirror|Place|Plan|Provenance|Shift|StageSecrets|CaseResult|DeliveryMeasures|Becomes|FileTree|FileHistory|LineNotes|LogLines|Typed|Shortcut|SessionBox|Leave))|src[\\/]pages[\\/](ServiceFrame|BoardPage)/,
             },
           ],
         },

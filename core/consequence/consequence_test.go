@@ -69,8 +69,9 @@ func TestOpened(t *testing.T) {
 func TestColdAndLost(t *testing.T) {
 	c := consequence.Weigh(nil, nil,
 		map[string]resource.Change{"pointer/b": "update", "pointer/a": "create", "pointer/gone": "delete",
-			"logs/gone": "delete", "revision/gone": "delete", "function/c": "update"})
-	if got := fmt.Sprint(c.Cold, c.Removed); got != "[a b] [all kept revisions of gone all log lines of gone]" {
+			"logs/gone": "delete", "revision/gone": "delete", "function/c": "update", "revision/c": "create",
+			"logs/c": "create", "pointer/c": "replace"})
+	if got := fmt.Sprint(c.Cold, c.Removed); got != "[a b c] [all kept revisions of gone all log lines of gone]" {
 		t.Error(got)
 	}
 }

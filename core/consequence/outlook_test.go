@@ -120,6 +120,118 @@ func TestTight(t *testing.T) {
 	}
 }
 
+// A timeout is held against the 99th percentile of durations.
+func TestTightTimeouts(t *testing.T) {
+	of := []r{{Address: "function/warn", Kind: "function", Function: "warn", Attributes: map[string]any{"timeout": 1000.0}}}
+	slow := figures.Sum{Calls: 10, MemoryPeak: 5, MaxMs: 2000, Durations: figures.Histogram{figures.Bucket(2000): 10}}
+	o := consequence.Foresee(of, of, map[string]resource.Change{"pointer/warn": resource.Update}, consequence.Consequence{},
+		consequence.Seen{Here: map[string]figures.Sum{"warn": slow}})
+	if len(o.Tight) != 1 || o.Tight[0].What != "timeout" || !o.Tight[0].Under || o.Tight[0].Seen < 1800 || o.Tight[0].Calls != 10 {
+		t.Errorf("%+v", o.Tight)
+	}
+}
+
+// Costs are of a month of thirty days, by the figures of the stage, or else by those
+// of the one before, which is said.
+func TestCosts(t *testing.T) {
+	of := func(memory float64) []r {
+		if memory == 0 {
+			return nil
+		}
+		return []r{{Address: "function/warn", Kind: "function", Function: "warn",
+			Attributes: map[string]any{"memory": memory * (1 << 30)}}}
+	}
+	calls := figures.Sum{Calls: 1000, TotalMs: 500_000}
+	rates := figures.Rates{Currency: "EUR", PerMillionCalls: "0.20", PerGiBSecond: "0.00001"}
+	const how = "30000 calls at 0.20 a million, and "
+	for _, tt := range []struct {
+		name          string
+		was, is       float64
+		here, earlier figures.Sum
+		rates         figures.Rates
+		want          string
+	}{
+		{"more memory", 1, 2, calls, figures.Sum{}, rates,
+			"[{warn 0.1560 0.3060 EUR " + how + "30000.000 GiB seconds at 0.00001}]"},
+		{"new", 0, 1, calls, figures.Sum{}, rates, "[{warn  0.1560 EUR " + how + "15000.000 GiB seconds at 0.00001}]"},
+		{"gone", 1, 0, calls, figures.Sum{}, rates, "[{warn 0.1560  EUR " + how + "15000.000 GiB seconds at 0.00001}]"},
+		{"as in the stage before", 0, 1, figures.Sum{}, calls, rates,
+			"[{warn  0.1560 EUR " + how + "15000.000 GiB seconds at 0.00001, if it is called as in trial}]"},
+		{"the same", 1, 1, calls, calls, rates, "[]"},
+		{"not called", 1, 2, figures.Sum{}, figures.Sum{}, rates, "[]"},
+		{"no prices", 1, 2, calls, calls, figures.Rates{}, "[]"},
+		{"a price that is none", 1, 2, calls, calls, figures.Rates{Currency: "EUR", PerGiBSecond: "dear"}, "[]"},
+	} {
+		seen := consequence.Seen{Over: 24 * time.Hour, Rates: tt.rates, Before: "trial",
+			Here: map[string]figures.Sum{"warn": tt.here}, Earlier: map[string]figures.Sum{"warn": tt.earlier}}
+		touched := map[string]resource.Change{"function/warn": resource.Update}
+		o := consequence.Foresee(of(tt.was), of(tt.is), touched, consequence.Consequence{}, seen)
+		if got := fmt.Sprint(o.Costs); got != tt.want {
+			t.Errorf("%s: %s\nwant %s", tt.name, got, tt.want)
+		}
+		seen.Over = 0
+		if o := consequence.Foresee(of(tt.was), of(tt.is), touched, consequence.Consequence{}, seen); len(o.Costs) != 0 {
+			t.Errorf("%s, over no time: %v", tt.name, o.Costs)
+		}
+	}
+}
+
+// What goes with a delete is told with its age; callers who come while something
+// starts, and those of what closes, by how often they came.
+func TestWhatGoesAndWhoWaits(t *testing.T) {
+	now := time.Unix(1_700_000_000, 0)
+	seen := consequence.Seen{Now: now, Over: time.Hour,
+		Here:     map[string]figures.Sum{"warn": {Calls: 7200, MaxMs: 500}, "never": {}},
+		Triggers: map[string]int{"warn/ask": 12, "warn/tell": 0},
+		Held: []consequence.Held{{Function: "old", What: "log lines", Count: 9, Oldest: now},
+			{Function: "old", What: "kept calls", Count: 3}, {Function: "old", What: "rows", Count: 0},
+			{Function: "stays", What: "log lines", Count: 4}, {Function: "warn", What: "kept calls", Count: 8}}}
+	c := consequence.Consequence{Cold: []string{"never", "warn"},
+		Closed: []consequence.Closed{{Trigger: "warn/ask"}, {Trigger: "warn/tell"}, {Trigger: "warn/other"}}}
+	o := consequence.Foresee(nil, nil, map[string]resource.Change{"logs/old": resource.Delete,
+		"function/old": resource.Delete, "logs/stays": resource.Update, "function/warn": resource.Update}, c, seen)
+	if got, want := fmt.Sprint(o.Losses), "[{old log lines 9 1700000000000} {old kept calls 3 0}]"; got != want {
+		t.Errorf("losses %s, want %s", got, want)
+	}
+	if got, want := fmt.Sprint(o.Cold), "[{warn 7200 500 1}]"; got != want {
+		t.Errorf("cold %s, want %s", got, want)
+	}
+	if got, want := fmt.Sprint(o.Calls), "[{warn/ask 12}]"; got != want {
+		t.Errorf("calls %s, want %s", got, want)
+	}
+	seen.Over = 0
+	if o := consequence.Foresee(nil, nil, nil, c, seen); len(o.Cold) != 0 {
+		t.Errorf("over no time: %v", o.Cold)
+	}
+}
+
+// What fires seldom is counted over four weeks, what fires often over a day.
+func TestFiresADay(t *testing.T) {
+	of := func(cron, zone string) []r {
+		return []r{{Address: "schedule/warn/sweep", Kind: "schedule", Function: "warn",
+			Attributes: map[string]any{"cron": cron, "zone": zone, "enabled": true}}}
+	}
+	seen := consequence.Seen{Now: time.Date(2026, 3, 2, 12, 0, 0, 0, time.UTC), Over: time.Hour}
+	for cron, want := range map[string]float64{"30 6 * * *": 1, "30 6 * * 1": 4. / 28, "0 * * * *": 24,
+		"*/30 * * * *": 48, "*/57 8 * * *": 2} {
+		o := consequence.Foresee(nil, of(cron, "Europe/Oslo"), map[string]resource.Change{"schedule/warn/sweep": "create",
+			"function/warn": "create"}, consequence.Consequence{}, seen)
+		if len(o.Schedules) != 1 {
+			t.Fatalf("%s: %+v", cron, o.Schedules)
+		}
+		s := o.Schedules[0]
+		if s.After != want || s.Before != 0 || s.Zone != "Europe/Oslo" || s.Function != "warn" || s.Trigger != "warn/sweep" ||
+			s.Lost != 0 || s.Doubled != 0 {
+			t.Errorf("%s: %+v, want %v a day", cron, s, want)
+		}
+	}
+	o := consequence.Foresee(of("30 6 * * *", "Europe/Oslo"), nil, map[string]resource.Change{"schedule/warn/sweep": "delete"},
+		consequence.Consequence{}, seen)
+	if s := o.Schedules[0]; s.Before != 1 || s.After != 0 || len(s.Next) != 0 || s.Zone != "" {
+		t.Errorf("one that goes: %+v", s)
+	}
+}
+
 // What functions newly bring about through others is just what can be reached by
 // going from queue to queue, over random services.
 func TestThroughByBruteForce(t *testing.T) {

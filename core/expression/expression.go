@@ -67,7 +67,7 @@ func newLanguage(variables ...cel.EnvOption) (*Language, error) {
 // Compile reads an expression. The error is a *CompileError.
 func (l *Language) Compile(text string) (*Expression, error) {
 	ast, issues := l.env.Compile(text)
-	if issues != nil && issues.Err() != nil {
+	if issues.Err() != nil {
 		first := issues.Errors()[0]
 		line, column := 1, 1
 		if first.Location != nil && first.Location.Line() > 0 {

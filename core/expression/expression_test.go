@@ -66,6 +66,9 @@ func TestHoldsAndFound(t *testing.T) {
 		{`!(status == 200)`, false, "status is 200"},
 		{`"three" in logs`, false, `logs is ["one","two"]`},
 		{`status == 200 && cold == false`, false, "status is 200, cold is true"},
+		{"200 != status", false, "status is 200"},
+		{"status == 1 || cold == false", false, "status is 200, cold is true"},
+		{"status == 200 && status < 100", false, "status is 200"},
 		{"body.lost == 1", false, "body.lost: no such key: lost"},
 	} {
 		e, err := language.Compile(tt.text)

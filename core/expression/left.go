@@ -21,7 +21,7 @@ import (
 // such side.
 func (l *Language) Found(ctx context.Context, text string, variables map[string]any) string {
 	tree, issues := l.env.Parse(text)
-	if issues != nil && issues.Err() != nil {
+	if issues.Err() != nil {
 		return ""
 	}
 	native := tree.NativeRep()
@@ -55,7 +55,7 @@ func (l *Language) value(ctx context.Context, left ast.Expr, info *ast.SourceInf
 		return ""
 	}
 	compiled, issues := l.env.Compile(source)
-	if issues != nil && issues.Err() != nil {
+	if issues.Err() != nil {
 		return ""
 	}
 	program, err := l.env.Program(compiled, cel.CostLimit(costLimit), cel.InterruptCheckFrequency(100))
@@ -85,7 +85,7 @@ func leftSide(e ast.Expr) ast.Expr {
 		return leftSide(call.Args()[0])
 	case "_==_", "_!=_", "_<_", "_<=_", "_>_", "_>=_", "@in":
 		left := call.Args()[0]
-		if left.Kind() == ast.LiteralKind && call.FunctionName() == "@in" {
+		if left.Kind() == ast.LiteralKind {
 			return call.Args()[1] // "one" in logs: the logs say what is wrong
 		}
 		if left.Kind() == ast.CallKind && left.AsCall().FunctionName() == "size" && left.AsCall().IsMemberFunction() {

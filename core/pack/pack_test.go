@@ -4,6 +4,7 @@ import (
 	"archive/zip"
 	"bytes"
 	"crypto/sha256"
+	"encoding/binary"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -201,6 +202,12 @@ func TestRefuses(t *testing.T) {
 			t.Errorf("%d files of %d bytes: %v", c.files, c.size, err)
 		}
 	}
+	bomb := zipped(1, 1<<20)
+	at := bytes.LastIndex(bomb, []byte("PK\x01\x02")) + 24 // the size in the directory (APPNOTE 4.3.12)
+	binary.LittleEndian.PutUint32(bomb[at:], 100)
+	if content, err := pack.Read(bomb, ""); err == nil {
+		t.Errorf("a file that is larger than its header says was read: %d bytes", len(content[0].Content))
+	}
 	if _, err := pack.Read([]byte("no archive"), ""); err == nil {
 		t.Error("what is no archive was read")
 	}
@@ -212,6 +219,17 @@ func TestRefuses(t *testing.T) {
 	z.Close()
 	if _, err := pack.Read(out.Bytes(), ""); !errors.Is(err, pack.ErrPath) {
 		t.Errorf("a path that leaves: %v", err)
+	}
+}
+
+// The limits are those that docs/problems.md and the page tell.
+func TestLimits(t *testing.T) {
+	_, err := pack.List([]pack.Entry{{Path: "big", Content: make([]byte, 52_500_000)}})
+	if want := "its files have 50.1 MiB, up to 50 MiB are possible"; err == nil || !strings.Contains(err.Error(), want) {
+		t.Errorf("%v, want %q", err, want)
+	}
+	if _, err = pack.List(make([]pack.Entry, 20_001)); err == nil || !strings.Contains(err.Error(), "20001 files, up to 20000") {
+		t.Error(err)
 	}
 }
 

@@ -20,7 +20,7 @@ func mustParse(t *testing.T, text string) route.Route {
 
 func TestParse(t *testing.T) {
 	for _, text := range []string{"GET /", "ANY /a", "POST /a/{b}/c", "DELETE /files/{rest...}",
-		"GET /{a}/{b}", "GET /a.b-c_d~e"} {
+		"GET /{a}/{b}", "GET /a.b-c_d~e", "GET /{azAZ_09}/{Z}/{z}"} {
 		if r := mustParse(t, text); r.String() != text {
 			t.Errorf("%s is written %s", text, r)
 		}
@@ -29,10 +29,57 @@ func TestParse(t *testing.T) {
 		"/a": "method and a path", "GET": "method and a path", "FETCH /a": "not a method", "GET a": "starts with /",
 		"GET /a/": "empty segment", "GET //a": "empty segment",
 		"GET /a?b=c": "no query", "GET /{a": "whole segment", "GET /x{a}": "whole segment", "GET /{a}/{a}": "twice",
-		"GET /{a...}/b": "at the end", "GET /{}": "not a parameter", "GET /{1a}": "not a parameter", "": "method and a path",
+		"GET /{a...}/b": "at the end", "GET /{}": "not a parameter", "GET /{1a}": "not a parameter", "GET /{a[}": "not a parameter",
+		"GET /{a`}": "not a parameter", "GET /{a:}": "not a parameter", "GET /{a/b}": "whole segment", "": "method and a path",
 	} {
 		if _, err := route.Parse(text); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%q: %v, want %q", text, err, says)
+		}
+	}
+}
+
+func TestParameters(t *testing.T) {
+	for text, want := range map[string]string{"GET /": "[]", "GET /a/b": "[]", "GET /{a}/b/{c}": "[a c]",
+		"GET /x/{rest...}": "[rest]"} {
+		if got := fmt.Sprint(mustParse(t, text).Parameters()); got != want {
+			t.Errorf("%s has the parameters %s, want %s", text, got, want)
+		}
+	}
+}
+
+// Of two that match alike, the one that names the method takes the request, and the
+// first where both do, in whatever order they stand.
+func TestNamingTheMethodWins(t *testing.T) {
+	for _, tt := range []struct {
+		routes string
+		method string
+		want   string
+	}{
+		{"ANY /a,GET /a", "GET", "GET /a"},
+		{"GET /a,ANY /a", "GET", "GET /a"},
+		{"ANY /a,GET /a", "POST", "ANY /a"},
+		{"GET /a,HEAD /a", "HEAD", "HEAD /a"},
+		{"HEAD /a,GET /a", "HEAD", "HEAD /a"},
+		{"GET /{a},GET /{b}", "GET", "GET /{a}"},
+		{"GET /a,HEAD /a", "GET", "GET /a"},
+		{"ANY /a,GET /{b}", "GET", "ANY /a"},
+	} {
+		var routes []route.Route
+		for _, text := range strings.Split(tt.routes, ",") {
+			routes = append(routes, mustParse(t, text))
+		}
+		if i, _ := route.Winner(routes, tt.method, "/a"); i < 0 || routes[i].String() != tt.want {
+			t.Errorf("of %s %d takes %s, want %s", tt.routes, i, tt.method, tt.want)
+		}
+	}
+}
+
+func TestAllowed(t *testing.T) {
+	routes := []route.Route{mustParse(t, "GET /a"), mustParse(t, "POST /a"), mustParse(t, "ANY /b")}
+	for path, want := range map[string]string{"/a": "[GET HEAD POST]", "/b": "[DELETE GET HEAD OPTIONS PATCH POST PUT]",
+		"/c": "[]"} {
+		if got := fmt.Sprint(route.Allowed(routes, path)); got != want {
+			t.Errorf("%s allows %s, want %s", path, got, want)
 		}
 	}
 }

@@ -11,6 +11,7 @@ export {}
 /* prettier-ignore */
 declare module 'vue' {
   export interface GlobalComponents {
+    BAlert: typeof import('bootstrap-vue-next/components/BAlert')['BAlert']
     BApp: typeof import('bootstrap-vue-next/components/BApp')['BApp']
     BDropdown: typeof import('bootstrap-vue-next/components/BDropdown')['BDropdown']
     BDropdownDivider: typeof import('bootstrap-vue-next/components/BDropdown')['BDropdownDivider']
@@ -21,6 +22,9 @@ declare module 'vue' {
     BFormCheckbox: typeof import('bootstrap-vue-next/components/BFormCheckbox')['BFormCheckbox']
     BFormCheckboxGroup: typeof import('bootstrap-vue-next/components/BFormCheckbox')['BFormCheckboxGroup']
     BModal: typeof import('bootstrap-vue-next/components/BModal')['BModal']
+    BNav: typeof import('bootstrap-vue-next/components/BNav')['BNav']
+    BNavItem: typeof import('bootstrap-vue-next/components/BNav')['BNavItem']
+    BTableSimple: typeof import('bootstrap-vue-next/components/BTable')['BTableSimple']
     BuildNote: typeof import('./components/BuildNote.vue')['default']
     CaseResult: typeof import('./components/CaseResult.vue')['default']
     CellPair: typeof import('./components/CellPair.vue')['default']
@@ -60,6 +64,7 @@ declare module 'vue' {
     ProvenanceNote: typeof import('./components/ProvenanceNote.vue')['default']
     RouterLink: typeof import('vue-router')['RouterLink']
     RouterView: typeof import('vue-router')['RouterView']
+    RowTable: typeof import('./components/RowTable.vue')['default']
     SessionBox: typeof import('./components/SessionBox.vue')['default']
     ShiftBox: typeof import('./components/ShiftBox.vue')['default']
     ShortcutBox: typeof import('./components/ShortcutBox.vue')['default']

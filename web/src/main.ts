@@ -12,7 +12,6 @@ import { createPinia } from 'pinia'
 import { createApp } from 'vue'
 
 import App from './App.vue'
-import { vStack } from './directives/stack'
 import { router } from './router'
 
 /**
@@ -35,4 +34,4 @@ addEventListener('vite:preloadError', (e) => {
   if (replaced(going || location.href)) e.preventDefault()
 })
 
-createApp(App).use(createPinia()).use(router).directive('stack', vStack).mount('#app')
+createApp(App).use(createPinia()).use(router).mount('#app')

@@ -20,7 +20,7 @@ const answer = computed(() => JSON.stringify(props.run.invocation?.answer ?? nul
           ><template v-if="run.again">, run again: Rudmar was ended while it ran</template> · {{ run.target }}</span
         >
       </summary>
-      <table v-stack class="rows">
+      <RowTable caption="What was expected, and what came">
         <thead>
           <tr>
             <th scope="col">expected</th>
@@ -39,7 +39,7 @@ const answer = computed(() => JSON.stringify(props.run.invocation?.answer ?? nul
             </td>
           </tr>
         </tbody>
-      </table>
+      </RowTable>
       <details v-if="run.invocation" class="call" :open="!run.passed">
         <summary>
           The call<span class="quiet"

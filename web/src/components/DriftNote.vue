@@ -108,10 +108,7 @@ async function takeOver(place: Schemas['DriftPlace']): Promise<void> {
     </p>
     <ProblemNote :problem="problem" :again="reload" />
     <ProblemNote :problem="actProblem" />
-    <table v-if="open" v-stack class="rows">
-      <caption class="visually-hidden">
-        What differs
-      </caption>
+    <RowTable caption="What differs" v-if="open">
       <thead>
         <tr>
           <th scope="col">resource</th>
@@ -183,7 +180,7 @@ async function takeOver(place: Schemas['DriftPlace']): Promise<void> {
           </tr>
         </template>
       </tbody>
-    </table>
+    </RowTable>
   </section>
 </template>
 

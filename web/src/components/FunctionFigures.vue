@@ -114,7 +114,7 @@ const whole = (n: number) => String(n)
       </div>
       <h2 class="mt-3">By version and revision</h2>
       <div class="sheet overflow-auto" tabindex="0" role="group" aria-label="Figures by version">
-        <table v-stack class="rows">
+        <RowTable caption="Figures by version and revision">
           <thead>
             <tr>
               <th scope="col">first asked for by</th>
@@ -148,7 +148,7 @@ const whole = (n: number) => String(n)
               <td class="num">{{ bytes(r.memoryPeak) }}</td>
             </tr>
           </tbody>
-        </table>
+        </RowTable>
       </div>
       <p class="quiet small mt-2 mb-0">Durations are right to a tenth, and leave cold starts out.</p>
     </template>

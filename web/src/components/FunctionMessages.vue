@@ -113,7 +113,7 @@ const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
         </template>
       </div>
       <div class="sheet mb-3">
-        <table v-stack class="rows">
+        <RowTable caption="Messages that failed">
           <thead>
             <tr>
               <th scope="col">sent</th>
@@ -160,13 +160,13 @@ const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
               </td>
             </tr>
           </tbody>
-        </table>
+        </RowTable>
       </div>
     </template>
     <template v-if="data?.waiting.length">
       <h2>Waiting: {{ data.waiting.length }}</h2>
       <div class="sheet">
-        <table v-stack class="rows">
+        <RowTable caption="Messages that wait">
           <thead>
             <tr>
               <th scope="col">sent</th>
@@ -187,7 +187,7 @@ const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
               <td class="mono wrap-anywhere">{{ text(m) }}</td>
             </tr>
           </tbody>
-        </table>
+        </RowTable>
       </div>
     </template>
   </section>

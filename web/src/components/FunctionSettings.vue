@@ -12,7 +12,7 @@ const now = useNow(1000)
     <section>
       <h2>Values in {{ detail.stage }}</h2>
       <div class="sheet">
-        <table v-stack class="rows">
+        <RowTable caption="Values">
           <thead>
             <tr>
               <th scope="col">what</th>
@@ -41,14 +41,14 @@ const now = useNow(1000)
               </td>
             </tr>
           </tbody>
-        </table>
+        </RowTable>
       </div>
     </section>
     <section>
       <template v-if="detail.schedules.length">
         <h2>Schedules</h2>
         <div class="sheet mb-3">
-          <table v-stack class="rows">
+          <RowTable caption="Schedules">
             <tbody>
               <tr v-for="s in detail.schedules" :key="s.trigger">
                 <td>{{ s.trigger }}</td>
@@ -61,12 +61,12 @@ const now = useNow(1000)
                 <td v-else class="quiet">switched off here</td>
               </tr>
             </tbody>
-          </table>
+          </RowTable>
         </div>
       </template>
       <h2>Permissions</h2>
       <div class="sheet">
-        <table v-stack class="rows">
+        <RowTable caption="Permissions">
           <thead>
             <tr>
               <th scope="col">may</th>
@@ -90,7 +90,7 @@ const now = useNow(1000)
               <td class="quiet">It may reach nothing.</td>
             </tr>
           </tbody>
-        </table>
+        </RowTable>
       </div>
       <StageSecrets class="mt-3" :service="service" :stage="detail.stage" />
     </section>

@@ -30,7 +30,10 @@ const { service, stage } = useFocus()
       <span v-if="step.undoesDrift" class="drift">▨ also undoes a change made by hand</span>
     </div>
     <div class="body">
-      <table v-if="told.length && step.change !== 'delete'" class="attributes">
+      <BTableSimple v-if="told.length && step.change !== 'delete'" class="attributes">
+        <caption class="visually-hidden">
+          What changes
+        </caption>
         <tbody>
           <tr v-for="a in told" :key="a.name">
             <th scope="row">{{ a.name }}</th>
@@ -43,7 +46,7 @@ const { service, stage } = useFocus()
             </td>
           </tr>
         </tbody>
-      </table>
+      </BTableSimple>
       <p v-if="!plain" class="because">
         <template v-for="(c, i) in step.because" :key="i">
           <template v-if="i"> · </template>{{ c.text }}

@@ -9,7 +9,7 @@ defineProps<{
 </script>
 
 <template>
-  <div v-if="problem" class="note" role="alert">
+  <BAlert v-if="problem" :model-value="true" variant="danger" class="note" no-animation>
     <strong>{{
       problem.status === 0 ? 'No answer.' : problem.status >= 500 ? 'Not possible right now.' : 'Not done.'
     }}</strong>
@@ -19,15 +19,17 @@ defineProps<{
       >what this means</RouterLink
     >
     <slot />
-  </div>
+  </BAlert>
 </template>
 
 <style scoped>
 .note {
+  border: 0;
   border-left: 3px solid var(--clay);
   background: color-mix(in srgb, var(--clay) 9%, var(--surface));
   padding: 0.5rem 0.8rem;
   margin-bottom: 0.7rem;
+  color: inherit;
   overflow-wrap: anywhere;
 }
 </style>

@@ -101,7 +101,7 @@ const words: Record<string, string> = {
         {{ words[a] }}
       </button>
     </p>
-    <table v-if="shift.findings.length" v-stack class="rows mb-2">
+    <RowTable caption="What the judge found" v-if="shift.findings.length" class="mb-2">
       <thead>
         <tr>
           <th scope="col">function</th>
@@ -133,7 +133,7 @@ const words: Record<string, string> = {
           </td>
         </tr>
       </tbody>
-    </table>
+    </RowTable>
     <div v-if="shift.points.length > 1" class="charts">
       <FigureChart
         title="Calls that failed"

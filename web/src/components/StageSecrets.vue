@@ -50,7 +50,7 @@ async function keep(): Promise<void> {
     <h2>Secrets of {{ stage }}</h2>
     <ProblemNote :problem="problem" :again="reload" />
     <div class="sheet">
-      <table v-stack class="rows">
+      <RowTable caption="Secrets of a stage">
         <tbody>
           <template v-for="s in shown" :key="s.name">
             <tr>
@@ -98,7 +98,7 @@ async function keep(): Promise<void> {
             </tr>
           </template>
         </tbody>
-      </table>
+      </RowTable>
     </div>
   </section>
 </template>

@@ -109,7 +109,7 @@ const schemas = computed(() => Object.entries(data.value?.components.schemas ?? 
         <span class="quiet">{{ o.summary }}</span>
       </summary>
       <div class="sheet-pad pt-0">
-        <table v-if="o.parameters.length" class="rows">
+        <RowTable caption="Parameters" v-if="o.parameters.length">
           <thead>
             <tr>
               <th scope="col">parameter</th>
@@ -128,7 +128,7 @@ const schemas = computed(() => Object.entries(data.value?.components.schemas ?? 
               <td>{{ p.description }}</td>
             </tr>
           </tbody>
-        </table>
+        </RowTable>
         <p v-if="o.body" class="mb-1">
           Takes <a :href="`#${o.body}`">{{ o.body }}</a>
         </p>
@@ -143,7 +143,7 @@ const schemas = computed(() => Object.entries(data.value?.components.schemas ?? 
       <summary>
         <code>{{ name }}</code> <span class="quiet">{{ s.description }}</span>
       </summary>
-      <table v-if="s.properties" class="rows">
+      <RowTable caption="Fields" v-if="s.properties">
         <thead>
           <tr>
             <th scope="col">field</th>
@@ -160,7 +160,7 @@ const schemas = computed(() => Object.entries(data.value?.components.schemas ?? 
             <td>{{ p.description }}</td>
           </tr>
         </tbody>
-      </table>
+      </RowTable>
       <p v-else class="sheet-pad mb-0">{{ said(s) }}</p>
     </details>
   </div>

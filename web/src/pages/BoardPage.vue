@@ -78,10 +78,7 @@ function step(e: KeyboardEvent): void {
           Nothing has been built from this service yet. Push a commit to the branch that its first stage takes.
         </EmptyNote>
         <div v-else ref="grid" class="sheet overflow-auto" @keydown="step">
-          <table v-stack class="rows" :aria-rowcount="rows.length + 1">
-            <caption class="visually-hidden">
-              Functions by stages
-            </caption>
+          <RowTable caption="Functions by stages" :aria-rowcount="rows.length + 1">
             <thead>
               <tr>
                 <th scope="col">function</th>
@@ -140,7 +137,7 @@ function step(e: KeyboardEvent): void {
               </tr>
               <tr v-if="after" aria-hidden="true" :style="{ height: `${after}px` }" />
             </tbody>
-          </table>
+          </RowTable>
         </div>
         <p class="quiet small mt-2 mb-0">
           The bar and its figure are the highest memory peak of the last hour against the limit. “Behind” counts newer

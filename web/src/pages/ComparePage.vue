@@ -57,7 +57,7 @@ function size(c: Schemas['FileChange']): string {
       <h2>Files of archives</h2>
       <p v-if="data.files.length === 0" class="quiet">Every archive is the same.</p>
       <div v-else class="sheet mb-3">
-        <table v-stack class="rows">
+        <RowTable caption="Files that differ">
           <tbody>
             <tr v-for="f in data.files" :key="`${f.function} ${f.path}`">
               <td>{{ f.function }}</td>
@@ -68,7 +68,7 @@ function size(c: Schemas['FileChange']): string {
               <td class="quiet">{{ size(f) }}</td>
             </tr>
           </tbody>
-        </table>
+        </RowTable>
       </div>
       <h2>What it becomes</h2>
       <p v-if="places.length === 0" class="quiet">The same resources in every stage.</p>

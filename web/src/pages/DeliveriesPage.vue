@@ -72,10 +72,7 @@ function here(name: string): number {
       >A push to the branch that the first stage takes builds a version and starts its delivery.</EmptyNote
     >
     <div v-else-if="rows" class="sheet overflow-auto" tabindex="-1">
-      <table v-stack class="rows">
-        <caption class="visually-hidden">
-          Where versions are on their way
-        </caption>
+      <RowTable caption="Where versions are on their way">
         <thead>
           <tr>
             <th scope="col" class="number">version</th>
@@ -105,7 +102,7 @@ function here(name: string): number {
             </td>
           </tr>
         </tbody>
-      </table>
+      </RowTable>
     </div>
     <MoreRows :more="more" :older="older" what="versions" />
     <DeliveryMeasures />

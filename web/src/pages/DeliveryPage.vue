@@ -199,7 +199,7 @@ function runCases(): Promise<boolean> {
           />
           <h2>Gates</h2>
           <div class="sheet mb-3">
-            <table v-stack class="rows gates">
+            <RowTable caption="Gates" class="gates">
               <tbody>
                 <tr v-for="g in data.gates" :key="g.name">
                   <td class="state"><StateWord :state="g.state" /></td>
@@ -218,7 +218,7 @@ function runCases(): Promise<boolean> {
                   </td>
                 </tr>
               </tbody>
-            </table>
+            </RowTable>
           </div>
           <template v-if="agrees">
             <h2>
@@ -367,7 +367,7 @@ function runCases(): Promise<boolean> {
           </template>
           <h2>Digests</h2>
           <div class="sheet">
-            <table v-stack class="rows">
+            <RowTable caption="Digests of archives">
               <thead>
                 <tr>
                   <th scope="col">function</th>
@@ -400,7 +400,7 @@ function runCases(): Promise<boolean> {
                   </td>
                 </tr>
               </tbody>
-            </table>
+            </RowTable>
           </div>
           <p class="quiet small mt-1">
             {{ count(same, 'archive') }} of {{ data.digests.length }} already run here, byte for byte.

@@ -124,7 +124,7 @@ function act(action: 'go-on' | 'cancel'): Promise<boolean> {
       </div>
       <p v-if="steps.length === 0" class="quiet">There was nothing to do: the stage had just what the version wants.</p>
       <div v-else class="sheet overflow-auto mb-3">
-        <table v-stack class="rows" :aria-rowcount="steps.length + 1">
+        <RowTable caption="Steps" :aria-rowcount="steps.length + 1">
           <thead>
             <tr>
               <th scope="col">wave</th>
@@ -161,12 +161,12 @@ function act(action: 'go-on' | 'cancel'): Promise<boolean> {
             </tr>
             <tr v-if="after" aria-hidden="true" :style="{ height: `${after}px` }" />
           </tbody>
-        </table>
+        </RowTable>
       </div>
       <template v-if="data.outputs.length && !running">
         <h2>What can be called, and what it is called</h2>
         <div class="sheet overflow-auto">
-          <table v-stack class="rows">
+          <RowTable caption="What can be called">
             <tbody>
               <tr v-for="(o, i) in outputs" :key="i">
                 <td>{{ o.function }}</td>
@@ -175,7 +175,7 @@ function act(action: 'go-on' | 'cancel'): Promise<boolean> {
                 <td class="quiet">{{ o.note }}</td>
               </tr>
             </tbody>
-          </table>
+          </RowTable>
           <p v-if="more" class="sheet-pad mb-0">
             <button type="button" class="btn btn-link p-0" @click="unfold">{{ more }} more</button>
           </p>

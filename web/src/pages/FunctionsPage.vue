@@ -84,16 +84,17 @@ function go(to: { function?: string; tab?: string }): void {
     <PageWait v-if="pending" />
     <template v-if="data">
       <DriftNote v-if="data.drift.length" :drift="data.drift" :stage="stage" :service="service" :function-name="name" />
-      <nav class="nav nav-tabs mb-3" aria-label="About the function">
-        <RouterLink
-          v-for="t in tabs"
-          :key="t.key"
-          class="nav-link"
-          :class="{ active: tab === t.key }"
-          :aria-current="tab === t.key ? 'page' : undefined"
-          :to="{ name: 'function', params: { service, function: name, tab: t.key }, query: { stage } }"
-          >{{ t.label }}</RouterLink
-        >
+      <nav class="mb-3" aria-label="About the function">
+        <BNav tabs>
+          <BNavItem
+            v-for="t in tabs"
+            :key="t.key"
+            :active="tab === t.key"
+            :link-attrs="{ 'aria-current': tab === t.key ? 'page' : undefined }"
+            :to="{ name: 'function', params: { service, function: name, tab: t.key }, query: { stage } }"
+            >{{ t.label }}</BNavItem
+          >
+        </BNav>
       </nav>
       <FunctionTry v-if="tab === 'try'" :key="`${name} ${stage}`" :detail="data" :service="service" />
       <FunctionLog v-else-if="tab === 'log'" :key="`${name} ${stage}`" :detail="data" :service="service" />

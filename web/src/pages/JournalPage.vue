@@ -64,10 +64,7 @@ const { rows, more, older, problem, pending, reload } = useParts(
     </div>
     <PageWait v-if="pending" />
     <div v-if="rows" class="sheet overflow-auto" tabindex="-1">
-      <table v-stack class="rows">
-        <caption class="visually-hidden">
-          What was done, newest first
-        </caption>
+      <RowTable caption="What was done, newest first">
         <thead>
           <tr>
             <th scope="col">when</th>
@@ -95,7 +92,7 @@ const { rows, more, older, problem, pending, reload } = useParts(
             </td>
           </tr>
         </tbody>
-      </table>
+      </RowTable>
     </div>
     <MoreRows :more="more" :older="older" what="lines" />
   </div>

@@ -79,7 +79,7 @@ const states: Record<string, string> = { queued: 'waits', sent: 'done', failed: 
       <CopyText :text="made.key" />
     </section>
     <div class="sheet mb-3 overflow-auto">
-      <table v-stack class="rows">
+      <RowTable caption="Where notices go">
         <thead>
           <tr>
             <th scope="col">to</th>
@@ -113,13 +113,10 @@ const states: Record<string, string> = { queued: 'waits', sent: 'done', failed: 
             </td>
           </tr>
         </tbody>
-      </table>
+      </RowTable>
     </div>
     <div v-if="chosen && sent" class="sheet mb-3 overflow-auto">
-      <table v-stack class="rows">
-        <caption class="visually-hidden">
-          What went there, newest first
-        </caption>
+      <RowTable caption="What went there, newest first">
         <thead>
           <tr>
             <th scope="col">when</th>
@@ -162,7 +159,7 @@ const states: Record<string, string> = { queued: 'waits', sent: 'done', failed: 
             <td colspan="5" class="quiet">Nothing went there yet.</td>
           </tr>
         </tbody>
-      </table>
+      </RowTable>
     </div>
     <form v-if="looksAfter" class="sheet sheet-pad" aria-labelledby="new" @submit.prevent="add">
       <h2 id="new">Send notices somewhere</h2>

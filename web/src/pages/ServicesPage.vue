@@ -98,7 +98,7 @@ const means = {
       </template>
     </TypedConfirm>
     <div v-if="services" class="sheet mb-3">
-      <table v-stack class="rows">
+      <RowTable caption="Services">
         <thead>
           <tr>
             <th scope="col">service</th>
@@ -143,10 +143,10 @@ const means = {
             <td colspan="4" class="quiet">There is none yet. Push a folder with a rudmar.yaml to a repository.</td>
           </tr>
         </tbody>
-      </table>
+      </RowTable>
     </div>
     <div v-if="repositories" class="sheet mb-3">
-      <table v-stack class="rows">
+      <RowTable caption="Repositories">
         <thead>
           <tr>
             <th scope="col">repository</th>
@@ -177,7 +177,7 @@ const means = {
             </td>
           </tr>
         </tbody>
-      </table>
+      </RowTable>
     </div>
     <form v-if="session.may('write')" class="d-flex gap-2 align-items-end" @submit.prevent="make">
       <label

@@ -67,7 +67,7 @@ function open(fn: string, path: string): Promise<boolean> {
       </p>
       <ProvenanceNote :service="service" :version="version" />
       <div class="sheet overflow-auto mb-3">
-        <table v-stack class="rows">
+        <RowTable caption="Archives, one for each function">
           <thead>
             <tr>
               <th scope="col">function</th>
@@ -103,7 +103,7 @@ function open(fn: string, path: string): Promise<boolean> {
               </td>
             </tr>
           </tbody>
-        </table>
+        </RowTable>
       </div>
       <ProblemNote :problem="fileProblem" />
       <section v-if="shown" class="mb-3">

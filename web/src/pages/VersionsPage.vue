@@ -83,10 +83,7 @@ function pick(version: number): void {
       >A version is built from each commit on a branch that a stage takes.</EmptyNote
     >
     <div v-else-if="data && data.length" class="sheet overflow-auto" tabindex="-1">
-      <table v-stack class="rows">
-        <caption class="visually-hidden">
-          Versions, newest first
-        </caption>
+      <RowTable caption="Versions, newest first">
         <thead>
           <tr>
             <th scope="col"><span class="visually-hidden">compare</span></th>
@@ -122,7 +119,7 @@ function pick(version: number): void {
             </td>
           </tr>
         </tbody>
-      </table>
+      </RowTable>
     </div>
     <MoreRows :more="more" :older="older" what="versions" />
   </div>

@@ -101,7 +101,7 @@ const runsOut = (t: Schemas['Token']): boolean => t.until < Date.now()
         </p>
       </section>
       <div v-if="tokens" class="sheet mb-3 overflow-auto">
-        <table v-stack class="rows">
+        <RowTable caption="Tokens">
           <thead>
             <tr>
               <th scope="col">token</th>
@@ -133,7 +133,7 @@ const runsOut = (t: Schemas['Token']): boolean => t.until < Date.now()
               <td colspan="6" class="quiet">You have none. Make one below, or sign in a machine with rudmar login.</td>
             </tr>
           </tbody>
-        </table>
+        </RowTable>
       </div>
       <form class="sheet sheet-pad mb-3" aria-labelledby="new" @submit.prevent="make">
         <h2 id="new">A new token</h2>
@@ -189,7 +189,7 @@ const runsOut = (t: Schemas['Token']): boolean => t.until < Date.now()
         addresses of its own. It goes by itself once nobody uses it.
       </p>
       <div v-if="copies" class="sheet overflow-auto">
-        <table v-stack class="rows">
+        <RowTable caption="Private copies">
           <thead>
             <tr>
               <th scope="col">copy of</th>
@@ -226,7 +226,7 @@ const runsOut = (t: Schemas['Token']): boolean => t.until < Date.now()
               <td colspan="5" class="quiet">There is none. In the folder of a service, run rudmar watch.</td>
             </tr>
           </tbody>
-        </table>
+        </RowTable>
       </div>
     </section>
   </div>
