@@ -98,6 +98,14 @@ func counted(n int, word string) string {
 	return fmt.Sprintf("%d %ss", n, word)
 }
 
+// verb gives a verb for so many.
+func verb(n int, word string) string {
+	if n == 1 {
+		return word + "s"
+	}
+	return word
+}
+
 // roughly gives a time in milliseconds as people say it.
 func roughly(ms int64) string {
 	switch d := time.Duration(ms) * time.Millisecond; {
@@ -134,7 +142,7 @@ func (w *words) add(kind string, tone Tone, text, how string, from *tree.Origin)
 }
 
 // either gives one tone or another.
-func either(is bool, yes, no Tone) Tone {
+func either[T any](is bool, yes, no T) T {
 	if is {
 		return yes
 	}
@@ -378,12 +386,12 @@ func (w *words) schedule(s consequence.Fires) {
 			roughly(int64(s.Usually)), language.FormatTime(time.Duration(s.Interval)*time.Millisecond)), "", nil)
 	}
 	if s.Lost > 0 {
-		w.add("schedule", Bad, fmt.Sprintf("%s of %s is left out today: by the new zone its time has passed",
-			counted(s.Lost, "fire"), s.Trigger), "", nil)
+		w.add("schedule", Bad, fmt.Sprintf("%s of %s %s today: by the new zone the time has passed",
+			counted(s.Lost, "fire"), s.Trigger, either(s.Lost == 1, "is left out", "are left out")), "", nil)
 	}
 	if s.Doubled > 0 {
-		w.add("schedule", Bad, fmt.Sprintf("%s of %s comes twice today: by the new zone its time is still to come",
-			counted(s.Doubled, "fire"), s.Trigger), "", nil)
+		w.add("schedule", Bad, fmt.Sprintf("%s of %s %s twice today: by the new zone the time is still to come",
+			counted(s.Doubled, "fire"), s.Trigger, verb(s.Doubled, "come")), "", nil)
 	}
 }
 

@@ -38,7 +38,7 @@ func (p *Plan) Write(out io.Writer) error {
 			w.step(s)
 		}
 		if fn.follow > 0 {
-			w.line("  and %s", counted(fn.follow, "step")+" that follow")
+			w.line("  and %s that %s", counted(fn.follow, "step"), verb(fn.follow, "follow"))
 		}
 	}
 	w.line("")
