@@ -64,8 +64,8 @@ func newRigWith(t testing.TB, change func(o *engine.Options)) *rig {
 	r := &rig{TB: t, dir: t.TempDir(), change: change}
 	var p *local.Platform
 	var flying atomic.Int64
+	var next http.Handler // the platform's protocol
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
-		next := http.Handler(p.Protocol())
 		if strings.Contains(q.URL.Path, "/resources/") {
 			if n := flying.Add(1); n > r.most.Load() {
 				r.most.Store(n)
@@ -85,6 +85,7 @@ func newRigWith(t testing.TB, change func(o *engine.Options)) *rig {
 			Log: log}); err != nil {
 		t.Fatal(err)
 	}
+	next = p.Protocol()
 	if r.platform, err = platform.NewClient(server.URL, "t"); err != nil {
 		t.Fatal(err)
 	}

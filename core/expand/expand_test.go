@@ -40,6 +40,7 @@ triggers:
   photo: {objects: "photos-${stage.name}", on: [created], match: "raw/**"}
   reading: {queue: readings, batch: 20, wait: 5s}
   relay: {function: grade, on: [failed]}
+  plain: {queue: plain}
 permissions:
   - {may: [read], of: tables/stations}
   - {may: [query, read], of: tables/stations}
@@ -105,6 +106,7 @@ func TestWhatAManifestBecomes(t *testing.T) {
 		"schedule/warn/hourly":       `{"enabled":false,"every":3600000}`,
 		"subscription/warn/photo":    `{"enabled":true,"match":"raw/**","on":["created"],"source":"objects/photos-live"}`,
 		"subscription/warn/reading":  `{"batch":20,"enabled":true,"source":"queue/readings","wait":5000}`,
+		"subscription/warn/plain":    `{"batch":1,"enabled":true,"source":"queue/plain","wait":0}`,
 		"subscription/warn/relay":    `{"enabled":true,"on":["failed"],"source":"function/grade"}`,
 	} {
 		if got := values(address); got != want {
@@ -121,7 +123,7 @@ func TestWhatAManifestBecomes(t *testing.T) {
 			t.Errorf("%s: %v, want %v", name, got, want)
 		}
 	}
-	if len(resources) != 19 { // 14 of warn, 5 of grade
+	if len(resources) != 20 { // 15 of warn, 5 of grade
 		t.Errorf("%d resources", len(resources))
 	}
 }
@@ -174,7 +176,7 @@ func TestOrigins(t *testing.T) {
 		{"route/warn/ask", "path", file + ":11 function"},
 		{"schedule/warn/hourly", "enabled", file + ":13 function"},
 		{"schedule/warn/sweep", "enabled", ":0 built-in"},
-		{"grant/warn/tables/stations", "verbs", file + ":18 function"},
+		{"grant/warn/tables/stations", "verbs", file + ":19 function"},
 	} {
 		if got := origin(tt[0], tt[1]); got != tt[2] {
 			t.Errorf("%s %s comes from %s, want %s", tt[0], tt[1], got, tt[2])

@@ -191,3 +191,23 @@ func TestFilesHaveALimit(t *testing.T) {
 		t.Errorf("big: %v", err)
 	}
 }
+
+// A value fits its setting up to the borders, these with it.
+func TestSettingsFit(t *testing.T) {
+	least, most := -4.0, 9.0
+	number := manifest.Setting{Type: "number", Min: &least, Max: &most}
+	for v, want := range map[any]string{-4.0: "", 9.0: "", -4.5: "is under its least value, -4",
+		9.5: "is over its greatest value, 9", "x": "is not a number: x"} {
+		if got := number.Fits(v); got != want {
+			t.Errorf("%v %s, want %q", v, got, want)
+		}
+	}
+	free := manifest.Setting{Type: "number"}
+	if got := free.Fits(1e9); got != "" {
+		t.Error(got)
+	}
+	choice := manifest.Setting{Type: "choice", Of: []string{"calm", "loud"}}
+	if choice.Fits("calm") != "" || choice.Fits("silent") == "" {
+		t.Error(choice.Fits("calm"), choice.Fits("silent"))
+	}
+}

@@ -39,3 +39,47 @@ func TestOverlay(t *testing.T) {
 		t.Error("a file that was taken away can be read")
 	}
 }
+
+// What a check reads is told by its name and its place.
+func TestWhatManifestsAre(t *testing.T) {
+	for name, want := range map[string]string{
+		"rudmar.yaml": "manifest", "functions/warn/function.yaml": "manifest", "functions/warn/cases/cold.yaml": "manifest case",
+		"functions/warn/rudmar.yaml": "", "cases.yaml": "", "functions/warn/cases/cold.json": "", "functions/warn/warn.py": "",
+		"freezes.ics": "calendar", "functions/freezes.ics": "", "freezes.ics.txt": "",
+	} {
+		var is []string
+		for _, kind := range []struct {
+			name string
+			is   bool
+		}{{"manifest", manifest.IsManifest(name)}, {"case", manifest.IsCase(name)}, {"calendar", manifest.IsCalendar(name)}} {
+			if kind.is {
+				is = append(is, kind.name)
+			}
+		}
+		if got := strings.Join(is, " "); got != want {
+			t.Errorf("%s is %q, want %q", name, got, want)
+		}
+	}
+}
+
+// batches is a folder that reads many files in one go, and remembers which.
+type batches struct {
+	manifest.Folder
+	loaded []string
+}
+
+func (b *batches) Load(names []string) error {
+	b.loaded = append(b.loaded, names...)
+	return nil
+}
+
+func TestOverlaysLoadWhatIsUnderThem(t *testing.T) {
+	under := &batches{Folder: manifest.FilesOf(map[string]string{"a": "", "b": ""})}
+	over := manifest.Overlay{Under: under, Changed: map[string][]byte{"b": []byte("new")}}
+	if err := over.Load([]string{"a", "b"}); err != nil || strings.Join(under.loaded, " ") != "a" {
+		t.Errorf("%v, loaded %v", err, under.loaded)
+	}
+	if err := (manifest.Overlay{Under: under.Folder}).Load([]string{"a"}); err != nil {
+		t.Error(err)
+	}
+}

@@ -33,6 +33,7 @@ var (
 	ErrTooLarge = errors.New("the archive is over the limit")
 	ErrDigest   = errors.New("the archive does not match its digest")
 	ErrPath     = errors.New("the archive has a path that leaves its folder")
+	ErrTwice    = errors.New("the archive has two files of one name")
 )
 
 // Entry is a file to be packed.
@@ -76,6 +77,11 @@ func List(entries []Entry) (Listing, error) {
 			float64(total)/(1<<20), MaxBytes>>20)
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Path < out[j].Path })
+	for i := 1; i < len(out); i++ { // of two with one name, readers take one or the other
+		if out[i].Path == out[i-1].Path {
+			return nil, fmt.Errorf("%w: %q", ErrTwice, out[i].Path)
+		}
+	}
 	return out, nil
 }
 
@@ -114,7 +120,7 @@ func Read(archive []byte, digest string) ([]Entry, error) {
 	var entries []Entry
 	var total uint64
 	for _, f := range z.File {
-		if !fs.ValidPath(f.Name) || path.Clean(f.Name) != f.Name {
+		if !fs.ValidPath(f.Name) {
 			return nil, fmt.Errorf("%w: %q", ErrPath, f.Name)
 		}
 		if total += f.UncompressedSize64; total > MaxBytes || len(entries) >= MaxFiles {

@@ -42,6 +42,8 @@ func write(t *testing.T, list []pack.Entry) ([]byte, pack.Listing) {
 // archive would be: versions that were built before would not be the same any more.
 const goldenSHA256 = "5e8c1b57191dd07280ea6e19c1cb15e4388ac5aa7395c8657b8c6159fdb8fe6c"
 
+const goldenListing = "sha256:f79c4bccbaf5701a1503787f3980b10c492ed36f2b67e6e27b8535503c9d1f6a"
+
 // The bytes of an archive never change: order, times, modes, methods and headers.
 func TestGoldenBytes(t *testing.T) {
 	archive, _ := write(t, []pack.Entry{
@@ -53,6 +55,11 @@ func TestGoldenBytes(t *testing.T) {
 	sum := sha256.Sum256(archive)
 	if got := hex.EncodeToString(sum[:]); got != goldenSHA256 {
 		t.Errorf("the archive has the SHA-256 %s", got)
+	}
+	// By hand: printf '0755\0%s\0a.sh\0' $(printf '#!/bin/sh\n' | sha256sum | cut -d' ' -f1) | sha256sum
+	listing, err := pack.List([]pack.Entry{{Path: "a.sh", Executable: true, Content: []byte("#!/bin/sh\n")}})
+	if want := goldenListing; err != nil || listing.Digest() != want || listing.Size() != 10 {
+		t.Errorf("%s of %d bytes, %v, want %s", listing.Digest(), listing.Size(), err, want)
 	}
 }
 
@@ -200,6 +207,11 @@ func TestRefuses(t *testing.T) {
 		if _, err := pack.Read(zipped(c.files, c.size), ""); (err == nil) != c.fits ||
 			!c.fits && !errors.Is(err, pack.ErrTooLarge) {
 			t.Errorf("%d files of %d bytes: %v", c.files, c.size, err)
+		}
+	}
+	for _, twice := range [][]pack.Entry{{{Path: "a"}, {Path: "b"}, {Path: "a", Content: []byte("other")}}, {{Path: "a"}, {Path: "a"}}} {
+		if _, err := pack.List(twice); !errors.Is(err, pack.ErrTwice) {
+			t.Errorf("two of one name: %v", err)
 		}
 	}
 	bomb := zipped(1, 1<<20)

@@ -32,6 +32,9 @@ var (
 const (
 	leaseLength = 30 * time.Second // renewed while it runs
 	patience    = 20 * time.Second // with a platform that does not answer
+	// gather is how long outcomes are waited for that can be written down together with
+	// one, while more than half of the steps that may be on their way are.
+	gather = 2 * time.Millisecond
 	// cancelledEvery is how often it is looked whether somebody cancelled, beside
 	// after each step.
 	cancelledEvery = 500 * time.Millisecond
@@ -361,7 +364,7 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 				x.log.Error("renewing a lease", "deployment", x.id, "error", renewErr)
 			}
 		case r := <-results:
-			for more := true; more; {
+			for wait := time.After(gather); r.Step != nil; {
 				flying--
 				switch {
 				case r.lost != nil:
@@ -376,10 +379,17 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 					queue.Done(r.Step.Index)
 					ended = append(ended, r.Outcome)
 				}
+				r = result{}
+				if flying <= plan.AtOnce/2 { // the platform would soon have nothing to do
+					select {
+					case r = <-results:
+					default:
+					}
+					continue
+				}
 				select {
 				case r = <-results:
-				default:
-					more = false
+				case <-wait:
 				}
 			}
 		}

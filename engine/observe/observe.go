@@ -99,23 +99,28 @@ func (w *Watch) Run(ctx context.Context) {
 	defer tick.Stop()
 	var group sync.WaitGroup
 	defer group.Wait()
+	stepped := false // woken by the steps of a deployment, maybe
 	for {
-		if err := w.all(ctx, &group); err != nil && ctx.Err() == nil {
+		if err := w.all(ctx, &group, stepped); err != nil && ctx.Err() == nil {
 			w.log.Error("looking at what is live", "error", err)
 		}
 		select {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
+			stepped = false
 		case <-wake:
+			stepped = true
 		case <-w.wake:
+			stepped = false
 		}
 	}
 }
 
 // all begins a look at every place that is not being looked at: one that does not
-// answer keeps no other.
-func (w *Watch) all(ctx context.Context, group *sync.WaitGroup) error {
+// answer keeps no other. One where steps are being done is looked at as often as when
+// nothing happens, and once they are done.
+func (w *Watch) all(ctx context.Context, group *sync.WaitGroup, stepped bool) error {
 	services, err := w.store.Services(ctx)
 	if err != nil {
 		return err
@@ -127,7 +132,7 @@ func (w *Watch) all(ctx context.Context, group *sync.WaitGroup) error {
 			var before map[manifest.Place]Look
 			if before, err = w.Looks(ctx, s.Name); err == nil {
 				for _, p := range places {
-					w.begin(ctx, group, p.Place, before[p.Place])
+					w.begin(ctx, group, p.Place, before[p.Place], stepped)
 				}
 			}
 		}
@@ -139,7 +144,7 @@ func (w *Watch) all(ctx context.Context, group *sync.WaitGroup) error {
 }
 
 // begin looks at a place, unless it is looked at.
-func (w *Watch) begin(ctx context.Context, group *sync.WaitGroup, p manifest.Place, before Look) {
+func (w *Watch) begin(ctx context.Context, group *sync.WaitGroup, p manifest.Place, before Look, stepped bool) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.busy[p] {
@@ -149,7 +154,7 @@ func (w *Watch) begin(ctx context.Context, group *sync.WaitGroup, p manifest.Pla
 	group.Go(func() {
 		own, cancel := context.WithTimeout(ctx, looking)
 		defer cancel()
-		if err := w.one(own, p, before); err != nil && ctx.Err() == nil {
+		if err := w.one(own, p, before, stepped); err != nil && ctx.Err() == nil {
 			w.log.Error("looking at what is live", "service", p.Service, "stage", p.Stage, "target", p.Target, "error", err)
 		}
 		w.mu.Lock()
@@ -158,10 +163,10 @@ func (w *Watch) begin(ctx context.Context, group *sync.WaitGroup, p manifest.Pla
 	})
 }
 
-func (w *Watch) one(ctx context.Context, p manifest.Place, before Look) error {
+func (w *Watch) one(ctx context.Context, p manifest.Place, before Look, stepped bool) error {
 	look := Look{Functions: map[string]Figures{}}
 	busy, err := w.deploying(ctx, p)
-	if err != nil {
+	if err != nil || busy && stepped {
 		return err
 	}
 	if !busy {

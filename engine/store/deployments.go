@@ -9,7 +9,6 @@ import (
 
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
-	"rudmar/core/resource"
 )
 
 // States of deployments and of their steps.
@@ -181,103 +180,6 @@ func (s *Store) Steps(ctx context.Context, deployment int64) ([]Step, error) {
 		v.StartedAt, v.EndedAt = millis(started), millis(ended)
 		return v, err
 	}, `SELECT step, address, kind, state, key, error, attempts, started_at, ended_at FROM deployment_steps WHERE deployment = ? ORDER BY step`, deployment)
-}
-
-// Intent is a step that is about to be sent. The key stays the same when it is sent again.
-type Intent struct {
-	Step *plan.Step
-	Key  string
-}
-
-// Outcome is what came of a step.
-type Outcome struct {
-	Step     *plan.Step
-	Version  int
-	Error    string
-	Platform map[string]any // computed attributes
-}
-
-// WriteSteps writes down, all of it or nothing, what came of steps, each with the changed
-// record, and what the next ones are about to do, before they do it: unless somebody has
-// cancelled the deployment, which it tells.
-func (s *Store) WriteSteps(ctx context.Context, l Lease, deployment int64, ended []Outcome,
-	begun []Intent) (cancelled bool, err error) {
-	err = s.Within(ctx, func(tx Tx) error {
-		if err := tx.holds(ctx, l); err != nil {
-			return err
-		}
-		if err := tx.QueryRowContext(ctx, `SELECT coalesce(max(cancelled), 0) FROM deployments WHERE id = ?`,
-			deployment).Scan(&cancelled); err != nil {
-			return err
-		}
-		if cancelled {
-			begun = nil
-		}
-		for _, o := range ended {
-			if err := tx.endStep(ctx, l, deployment, o); err != nil {
-				return err
-			}
-		}
-		for _, b := range begun {
-			if _, err := tx.ExecContext(ctx,
-				`UPDATE deployment_steps SET state = ?, key = ?, error = '', attempts = attempts + 1, started_at = ? WHERE deployment = ? AND step = ?`,
-				StepRunning, b.Key, s.stamp(), deployment, b.Step.Index); err != nil {
-				return err
-			}
-		}
-		steps := make([]int, 0, len(ended)+len(begun)) // one event for all of them
-		for _, o := range ended {
-			steps = append(steps, o.Step.Index)
-		}
-		for _, b := range begun {
-			steps = append(steps, b.Step.Index)
-		}
-		return tx.tellDeployment(ctx, deployment, l.Place, "steps", steps)
-	})
-	return cancelled, err
-}
-
-func (tx Tx) endStep(ctx context.Context, l Lease, deployment int64, o Outcome) error {
-	state := StepDone
-	if o.Error != "" {
-		state = StepFailed
-	}
-	if _, err := tx.ExecContext(ctx,
-		`UPDATE deployment_steps SET state = ?, error = ?, ended_at = ? WHERE deployment = ? AND step = ?`,
-		state, o.Error, tx.s.stamp(), deployment, o.Step.Index); err != nil {
-		return err
-	}
-	if o.Error == "" {
-		return tx.record(ctx, l.Place, o)
-	}
-	return nil
-}
-
-func (tx Tx) record(ctx context.Context, p manifest.Place, o Outcome) error {
-	var err error
-	if o.Step.Was != "" {
-		if err := tx.rename(ctx, p, o.Step.Was, o.Step.Function); err != nil {
-			return err
-		}
-	}
-	if o.Step.Change == resource.Delete {
-		_, err = tx.ExecContext(ctx, `DELETE FROM records WHERE service = ? AND stage = ? AND target = ? AND address = ?`,
-			p.Service, p.Stage, p.Target.String(), o.Step.Address)
-	} else {
-		_, err = tx.ExecContext(ctx,
-			`INSERT INTO records (service, stage, target, address, kind, function, attributes, needs, platform, version, changed_at) VALUES (?,?,?,?,?,?,?,?,?,?,?)
-			ON CONFLICT DO UPDATE SET kind = excluded.kind, function = excluded.function, attributes = excluded.attributes,
-				needs = excluded.needs,
-			platform = excluded.platform, version = excluded.version, changed_at = excluded.changed_at`,
-			p.Service, p.Stage, p.Target.String(), o.Step.Address, o.Step.Kind, o.Step.Function, toJSON(o.Step.Want),
-			toJSON(o.Step.WantNeeds), toJSON(o.Platform), o.Version, tx.s.stamp())
-	}
-	if err != nil {
-		return err
-	}
-	_, err = tx.ExecContext(ctx,
-		`INSERT INTO stages (service, stage, target, serial, version, since) VALUES (?,?,?,1,0,0) ON CONFLICT DO UPDATE SET serial = serial + 1`, p.Service, p.Stage, p.Target.String())
-	return err
 }
 
 // EndDeployment tells how a deployment ended, and gives its place free. Where it

@@ -20,10 +20,6 @@ func (s *protocol) GetMessages(ctx context.Context, r api.GetMessagesRequestObje
 			where = "AND parked = 1 "
 		}
 	}
-	there, err := s.p.directory.of(ctx, scope{r.Region, r.Service, r.Stage})
-	if err != nil {
-		return nil, err
-	}
 	rows, err := s.p.store.db.QueryContext(ctx,
 		`SELECT id, queue, subscription, body, sent_at, due_at, attempts, parked, why FROM messages
 		WHERE region = ? AND service = ? AND stage = ? AND id > ? `+where+`ORDER BY id LIMIT ?`, r.Region, r.Service,
@@ -33,6 +29,7 @@ func (s *protocol) GetMessages(ctx context.Context, r api.GetMessagesRequestObje
 	}
 	defer rows.Close()
 	out := api.GetMessages200JSONResponse{}
+	var there *listing // read where there is a message to tell the takers of
 	for rows.Next() {
 		var m api.Message
 		var queue, body string
@@ -41,6 +38,11 @@ func (s *protocol) GetMessages(ctx context.Context, r api.GetMessagesRequestObje
 			return nil, err
 		}
 		if m.Functions = []string{functionOf(m.Source)}; queue != "" {
+			if there == nil {
+				if there, err = s.p.directory.of(ctx, scope{r.Region, r.Service, r.Stage}); err != nil {
+					return nil, err
+				}
+			}
 			m.Source, m.Functions = "queues/"+queue, there.takersOf(queue)
 		}
 		if err := json.Unmarshal([]byte(body), &m.Body); err != nil {

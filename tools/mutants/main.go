@@ -147,7 +147,7 @@ func mutantsOf(s source) []mutant {
 		case *ast.BasicLit:
 			if n.Kind == token.INT {
 				was := n.Value
-				add(n.Pos(), was+" is one more", func() { n.Value = was + "+1" }, func() { n.Value = was })
+				add(n.Pos(), was+" is one more", func() { n.Value = "(" + was + "+1)" }, func() { n.Value = was })
 			}
 		case *ast.BlockStmt:
 			for i, statement := range n.List {
