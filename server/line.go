@@ -7,6 +7,7 @@ import (
 	"maps"
 
 	"rudmar/core/manifest"
+	"rudmar/core/rights"
 	"rudmar/engine/deliver"
 	"rudmar/engine/source"
 	"rudmar/engine/store"
@@ -202,6 +203,11 @@ func (h *handlers) GetLine(ctx context.Context, r api.GetLineRequestObject) (api
 		return nil, err
 	}
 	out := view.Line(f)
+	for i := range out.Stages {
+		if may(ctx, rights.Run, r.Service, out.Stages[i].Stage) != nil {
+			out.Stages[i].Before = nil
+		}
+	}
 	out.Simulated, out.Running = h.options.Simulated, []api.Deployment{}
 	running, err := h.engine.Store.RunningDeployments(ctx)
 	if err != nil {

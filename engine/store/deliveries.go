@@ -159,15 +159,18 @@ func (s *Store) RestlessStages(ctx context.Context, service string) ([]string, e
 const recentTurns = 50
 
 // CurrentDeliveries gives of a service what matters now, newest version first:
-// what moves, what waits, stopped or settled at or after what runs in its stage,
-// and whatever became of the newest.
+// what moves, what waits, stopped or settled at or after what runs in its stage, the one
+// that ran there before, and whatever became of the newest.
 func (s *Store) CurrentDeliveries(ctx context.Context, service string) ([]Delivery, error) {
 	return list(ctx, s.read, takeDelivery,
 		`WITH here AS (SELECT stage, min(version) AS version FROM stages WHERE service = ?1 GROUP BY stage),
 			since AS (SELECT d.stage, d.turn FROM deliveries d JOIN here USING (stage, version) WHERE d.service = ?1),
-			newest AS (SELECT max(turn) AS turn FROM deliveries WHERE service = ?1)
+			newest AS (SELECT max(turn) AS turn FROM deliveries WHERE service = ?1),
+			before AS (SELECT d.stage, max(d.turn) AS turn FROM deliveries d JOIN since USING (stage)
+				WHERE d.service = ?1 AND d.state = 'settled' AND d.turn < since.turn AND d.deployments <> '[]' GROUP BY d.stage)
 		SELECT `+deliveryColumns+` FROM deliveries d WHERE service = ?1 AND (state IN ('planning', 'deploying', 'shifting', 'proving')
 			OR turn > (SELECT turn FROM newest) - ?2
+			OR turn = (SELECT turn FROM before WHERE before.stage = d.stage)
 			OR state IN ('waiting', 'stopped', 'settled')
 				AND turn >= coalesce((SELECT turn FROM since WHERE since.stage = d.stage), 0))
 		ORDER BY turn DESC, version DESC, rowid`, service, recentTurns)

@@ -1841,6 +1841,9 @@ type Station struct {
 	// Ahead What would stop the plan of a version that is on its way
 	Ahead *StoppedAhead `json:"ahead,omitempty"`
 
+	// Before The version that whoever reads this can take the stage back to
+	Before *int `json:"before,omitempty"`
+
 	// Declared Whether the newest version still declares it
 	Declared bool    `json:"declared"`
 	Drifted  int     `json:"drifted"`

@@ -98,6 +98,26 @@ func (f *Facts) There(stage string) *Delivery {
 	return nil
 }
 
+// Before gives the version that a stage can be taken back to, the last that settled
+// there before what runs there; 0 for none.
+func (f *Facts) Before(stage string) int {
+	there := f.There(stage)
+	if there == nil {
+		return 0
+	}
+	var before *Delivery
+	for i, d := range f.Deliveries {
+		if d.Stage == stage && d.State == delivery.Settled && d.Turn < there.Turn && len(d.Deployments) > 0 &&
+			(before == nil || d.Turn > before.Turn) {
+			before = &f.Deliveries[i]
+		}
+	}
+	if before == nil {
+		return 0
+	}
+	return before.Version
+}
+
 // NotBefore tells whether a delivery is that of what runs in its stage, or came later.
 func (f *Facts) NotBefore(d store.Delivery) bool {
 	there, _ := f.VersionIn(d.Stage)

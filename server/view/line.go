@@ -80,6 +80,9 @@ func station(f *Facts, stage *manifest.Stage) api.Station {
 		}
 		newest = newest && d.State == delivery.Waiting
 	}
+	if !delivery.Moving(delivery.State(s.State)) { // what moves is taken back on its own page
+		s.Before = api.Optional(f.Before(stage.Name))
+	}
 	return s
 }
 

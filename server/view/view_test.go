@@ -113,6 +113,35 @@ func TestStations(t *testing.T) {
 	}
 }
 
+// A stage can be taken back to what settled there last before what is there, unless
+// something moves.
+func TestWhatAStageCanBeTakenBackTo(t *testing.T) {
+	of := func(version int, turn int64, state delivery.State, deployments ...int64) view.Delivery {
+		return view.Delivery{Delivery: store.Delivery{Version: version, Stage: "trial", Turn: turn, State: state,
+			Deployments: deployments}}
+	}
+	for _, tt := range []struct {
+		name       string
+		deliveries []view.Delivery
+		want       int
+	}{
+		{"the one before", []view.Delivery{of(3, 5, delivery.Settled, 9), of(1, 1, delivery.Settled, 1), of(2, 2, delivery.Settled, 4)}, 2},
+		{"by their turns", []view.Delivery{of(3, 3, delivery.Settled, 9), of(4, 2, delivery.Settled, 4)}, 4},
+		{"not what went back", []view.Delivery{of(3, 5, delivery.Settled, 9), of(2, 2, delivery.WentBack, 4), of(1, 1, delivery.Settled, 1)}, 1},
+		{"not what was never there", []view.Delivery{of(3, 5, delivery.Settled, 9), of(2, 2, delivery.Settled)}, 0},
+		{"not what came later", []view.Delivery{of(4, 6, delivery.Settled, 10), of(3, 5, delivery.Settled, 9)}, 0},
+		{"not while one moves", []view.Delivery{of(4, 6, delivery.Deploying, 10), of(3, 5, delivery.Settled, 9),
+			of(2, 2, delivery.Settled, 4)}, 0},
+		{"nothing", nil, 0},
+	} {
+		f := frostline()
+		f.Deliveries = tt.deliveries
+		if got := api.OrZero(view.Line(f).Stages[0].Before); got != tt.want {
+			t.Errorf("%s: version %d, want %d", tt.name, got, tt.want)
+		}
+	}
+}
+
 func TestStationsOnSeveralTargets(t *testing.T) {
 	f := frostline()
 	f.Looks[place("live", "north")] = observe.Look{Drift: []plan.Drifted{{Function: "warn", Vanished: true},

@@ -1942,6 +1942,8 @@ export interface components {
             versions?: number[];
             /** Format: int64 */
             since: number;
+            /** @description The version that whoever reads this can take the stage back to */
+            before?: number;
             state: string;
             why?: string;
             drifted: number;

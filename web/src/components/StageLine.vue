@@ -80,43 +80,52 @@ function gates(s: Schemas['Station']): string {
           <line x1="0" y1="4" x2="100%" y2="4" stroke="currentColor" :stroke-dasharray="s.next ? '' : '3 3'" />
         </svg>
       </div>
-      <button
-        type="button"
-        class="station"
-        :class="{ focused: s.stage === stage }"
-        :aria-pressed="s.stage === stage"
-        @click="focus(s.stage)"
-      >
-        <span class="name clip"
-          >{{ s.stage
-          }}<span
-            v-if="!s.declared"
-            class="wait fw-normal small ms-2"
-            title="The newest version does not declare this stage any more. What runs here stays until a version takes it away, by the rules that stand here."
-            >no longer declared</span
-          ></span
+      <div class="stop">
+        <button
+          type="button"
+          class="station"
+          :class="{ focused: s.stage === stage, undone: s.stage === stage && s.before }"
+          :aria-pressed="s.stage === stage"
+          @click="focus(s.stage)"
         >
-        <span v-if="s.shift" class="version"
-          >version {{ s.shift.before }} <span class="quiet">{{ 100 - s.shift.share }} %</span> · {{ s.shift.version }}
-          <span class="fjord">{{ s.shift.share }} %</span></span
-        >
-        <span v-else class="version">{{ s.version ? `version ${s.version}` : 'nothing yet' }}</span>
-        <span class="detail clip" :title="s.targets.join(', ')"
-          ><template v-if="s.since"><TimeAgo :at="s.since" /> · </template>{{ where(s.targets) }}</span
-        >
-        <span class="detail marks">
-          <StateWord :state="s.state" /><span v-if="s.why" class="clip quiet" :title="s.why">{{ s.why }}</span>
-          <span v-if="s.drifted" class="drift" title="resources that are live otherwise than recorded"
-            >▨ {{ s.drifted }} drifted</span
+          <span class="name clip"
+            >{{ s.stage
+            }}<span
+              v-if="!s.declared"
+              class="wait fw-normal small ms-2"
+              title="The newest version does not declare this stage any more. What runs here stays until a version takes it away, by the rules that stand here."
+              >no longer declared</span
+            ></span
           >
-          <span v-if="s.failing" class="bad" title="functions with failed calls in the last hour"
-            >▲ {{ s.failing }} failing</span
+          <span v-if="s.shift" class="version"
+            >version {{ s.shift.before }} <span class="quiet">{{ 100 - s.shift.share }} %</span> · {{ s.shift.version }}
+            <span class="fjord">{{ s.shift.share }} %</span></span
           >
-          <span v-if="s.problem" class="bad" :title="s.problem"
-            >▲ cannot be seen<template v-if="s.problemSince">, since <TimeAgo :at="s.problemSince" /></template
-          ></span>
-        </span>
-      </button>
+          <span v-else class="version">{{ s.version ? `version ${s.version}` : 'nothing yet' }}</span>
+          <span class="detail clip" :title="s.targets.join(', ')"
+            ><template v-if="s.since"><TimeAgo :at="s.since" /> · </template>{{ where(s.targets) }}</span
+          >
+          <span class="detail marks">
+            <StateWord :state="s.state" /><span v-if="s.why" class="clip quiet" :title="s.why">{{ s.why }}</span>
+            <span v-if="s.drifted" class="drift" title="resources that are live otherwise than recorded"
+              >▨ {{ s.drifted }} drifted</span
+            >
+            <span v-if="s.failing" class="bad" title="functions with failed calls in the last hour"
+              >▲ {{ s.failing }} failing</span
+            >
+            <span v-if="s.problem" class="bad" :title="s.problem"
+              >▲ cannot be seen<template v-if="s.problemSince">, since <TimeAgo :at="s.problemSince" /></template
+            ></span>
+          </span>
+        </button>
+        <RouterLink
+          v-if="s.stage === stage && s.before"
+          class="undo"
+          :to="{ name: 'delivery', params: { service, version: s.before, stage: s.stage }, query: { back: '1' } }"
+          :title="`Take ${s.stage} back to version ${s.before}: its plan is shown first`"
+          >back to {{ s.before }}…</RouterLink
+        >
+      </div>
     </template>
   </nav>
 </template>
@@ -145,6 +154,27 @@ function gates(s: Schemas['Station']): string {
   padding: 0.3rem 0.65rem 0.35rem;
   color: var(--ink);
   line-height: 1.35;
+}
+.stop {
+  position: relative;
+  display: flex;
+  flex: 1 1 11rem;
+  min-width: 10.5rem;
+  max-width: 17rem;
+}
+.stop .station {
+  flex: 1 1 auto;
+  min-width: 0;
+  max-width: none;
+}
+.undone .name {
+  padding-right: 5.5rem;
+}
+.undo {
+  position: absolute;
+  top: 0.45rem;
+  right: 0.65rem;
+  font-size: 0.8125rem;
 }
 .station.focused {
   border-color: var(--fjord);
@@ -207,7 +237,8 @@ function gates(s: Schemas['Station']): string {
     padding-inline: 0.75rem;
     scroll-snap-type: x proximity;
   }
-  .station {
+  .stop,
+  .station.source {
     scroll-snap-align: center;
   }
   .way {
@@ -215,7 +246,8 @@ function gates(s: Schemas['Station']): string {
   }
 }
 @media (max-width: 480px) {
-  .station {
+  .stop,
+  .station.source {
     flex: 0 0 12rem;
   }
 }

@@ -32,7 +32,13 @@ const { busy, problem: actProblem, run } = useAction()
 
 // What it means is looked at where somebody is about to agree to it: they agree
 // to just that, by its digest.
+/** Somebody is about to put this version back: what that means is shown first. */
 const back = ref(false)
+watch(
+  () => [route.params.version, route.params.stage, route.query.back].join(' '),
+  () => (back.value = route.query.back === '1'),
+  { immediate: true },
+)
 const agrees = computed(
   () =>
     back.value || (data.value?.actions.some((a) => ['approve', 'request', 'pass-over', 'follow'].includes(a)) ?? false),
