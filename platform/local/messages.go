@@ -3,6 +3,7 @@ package local
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"net/http"
 
 	"rudmar/platform/api"
@@ -29,7 +30,7 @@ func (s *protocol) GetMessages(ctx context.Context, r api.GetMessagesRequestObje
 	}
 	defer rows.Close()
 	out := api.GetMessages200JSONResponse{}
-	var there *listing // read where there is a message to tell the takers of
+	var queues []string // of each message; "" for what comes from elsewhere
 	for rows.Next() {
 		var m api.Message
 		var queue, body string
@@ -37,20 +38,28 @@ func (s *protocol) GetMessages(ctx context.Context, r api.GetMessagesRequestObje
 			&m.Parked, &m.Why); err != nil {
 			return nil, err
 		}
-		if m.Functions = []string{functionOf(m.Source)}; queue != "" {
-			if there == nil {
-				if there, err = s.p.directory.of(ctx, scope{r.Region, r.Service, r.Stage}); err != nil {
-					return nil, err
-				}
-			}
-			m.Source, m.Functions = "queues/"+queue, there.takersOf(queue)
-		}
+		m.Functions = []string{functionOf(m.Source)}
 		if err := json.Unmarshal([]byte(body), &m.Body); err != nil {
 			return nil, err
 		}
-		out = append(out, m)
+		out, queues = append(out, m), append(queues, queue)
 	}
-	return out, rows.Err()
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return nil, err
+	}
+	var there *listing // read only where somebody takes from a queue
+	for i, queue := range queues {
+		if queue == "" {
+			continue
+		}
+		if there == nil {
+			if there, err = s.p.directory.of(ctx, scope{r.Region, r.Service, r.Stage}); err != nil {
+				return nil, err
+			}
+		}
+		out[i].Source, out[i].Functions = "queues/"+queue, there.takersOf(queue)
+	}
+	return out, nil
 }
 
 func (s *protocol) SendAgain(ctx context.Context, r api.SendAgainRequestObject) (api.SendAgainResponseObject, error) {

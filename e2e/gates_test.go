@@ -1,0 +1,132 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/go-rod/rod/lib/input"
+
+	"rudmar/server/api"
+)
+
+// granary gives a service of three stages, with every gate between them: one that has
+// to be asked for, cases, calls in the stage before, an approval, a window, and a rule.
+func granary(answer string) map[string]string {
+	return map[string]string{
+		"rudmar.yaml": `rudmar: 1
+service: granary
+owner: cold-nights
+stages:
+  - {stage: trial, target: local/north, enter: {on: push}}
+  - stage: preview
+    target: local/north
+    enter: {after: trial, on: request}
+    gates: {cases: all, approvals: {count: 1, from: growers-council}}
+  - stage: live
+    target: local/coast
+    enter: {after: preview, on: ready}
+    gates:
+      soak: {for: 1s, calls: 2, errors_under: 50%}
+      window: {days: mon-sun, hours: "00:00-23:59", zone: UTC}
+      rules: {small: "plan.steps.size() < 100"}
+      approvals: {count: 2, from: growers-council}
+`,
+		"functions/store/function.yaml": "function: store\nhandler: store:run\ntriggers: {ask: {route: GET /store, open_to: anyone}}\n",
+		"functions/store/store.py":      fmt.Sprintf("def run(call):\n    return {\"grain\": %q}\n", answer),
+		"functions/store/cases/grain.yaml": "case: there is grain\nsend: {route: GET /store}\nexpect:\n  - status == 200\n" +
+			"  - size(body.grain) > 0\nharmless: true\n",
+	}
+}
+
+// A version goes from a push through three stages and every gate, by what people press;
+// the next one too; and the last stage is taken back from its place in the line.
+func TestEveryGateInThePage(t *testing.T) {
+	r := demo(t)
+	r.ask("wren", "POST", "/repositories", api.RepositoryWish{Name: "granary"}, nil)
+	dir := filepath.Join(t.TempDir(), "granary")
+	git(t, t.TempDir(), "clone", "--quiet", strings.Replace(r.address, "http://", "http://wren:orchard-at-dawn@", 1)+"/git/granary.git", dir)
+	put := func(answer, message string) {
+		t.Helper()
+		for name, text := range granary(answer) {
+			file := filepath.Join(dir, name)
+			if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+				t.Fatal(err)
+			}
+			if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if out, err := push(t, dir, message); err != nil {
+			t.Fatalf("%v\n%s", err, out)
+		}
+	}
+	lives := func(stage, answer string) {
+		t.Helper()
+		until(t, stage+" answers "+answer, func() bool {
+			var list []api.StageOutput
+			r.try("wren", "GET", "/services/granary/outputs?stage="+stage, nil, &list) // it may not be there yet
+			for _, o := range list {
+				if strings.HasPrefix(o.Value, "http") {
+					_, body := get(t, o.Value)
+					return strings.Contains(fmt.Sprint(body), answer)
+				}
+			}
+			return false
+		})
+	}
+	browser := browse(t)
+	wren, linden, teasel := r.open(browser, "wren"), r.open(browser, "linden"), r.open(browser, "teasel")
+	for version, answer := range []string{"", "oats", "rye"} {
+		if version == 0 {
+			continue
+		}
+		put(answer, "Store "+answer)
+		lives("trial", answer)
+		agrees := func(p *tab, button, stage string) {
+			t.Helper()
+			p.press(button)
+			if version == 1 { // it opens a route, which is confirmed by the stage's name
+				p.fill(".modal.show input", stage)
+				p.key(input.Enter)
+				p.waits("no question", `() => !document.querySelector('.modal.show')`)
+			}
+		}
+		at := fmt.Sprintf("/s/granary/deliveries/%d/", version)
+		wren.arrive(at + "preview")
+		wren.reads("needs somebody to ask for it", "cases pass in trial", "waits for 1 approval from growers-council, not by who pushed it: wren")
+		agrees(wren, "^Ask for it", "preview")
+		linden.arrive(at + "preview")
+		linden.reads("asked for by wren")
+		linden.fill(`input[placeholder=why]`, "the bins are empty")
+		agrees(linden, "^Approve", "preview")
+		lives("preview", answer) // which also are the calls that the next stage waits for
+		linden.arrive(at + "live")
+		linden.reads("the window is open", "small", "settled in preview", "waits for 2 approvals")
+		for range 2 {
+			lives("preview", answer)
+		}
+		agrees(linden, "^Approve", "live")
+		teasel.arrive(at + "live")
+		teasel.reads("waits for 1 more", "linden")
+		teasel.fill(`input[placeholder=why]`, "the harvest does not wait")
+		agrees(teasel, "^Approve", "live")
+		lives("live", answer)
+		linden.reads("settled", "the harvest does not wait")
+	}
+	linden.arrive("/s/granary/board?stage=live")
+	linden.press("^back to 1")
+	linden.reads("Version 1 in live", "local/coast, where version 2 is now")
+	linden.press("^Put this version back")
+	lives("live", "oats")
+	linden.reads("settled")
+	linden.arrive("/s/granary/deliveries/2/live")
+	linden.reads("went back")
+	wren.arrive("/s/granary/board?stage=live")
+	wren.reads("version 1")
+	if found, _, _ := wren.page.Has("a.undo"); found {
+		t.Error("an author is offered to take a stage back")
+	}
+}
