@@ -22,7 +22,7 @@ func (h *handlers) shift(ctx context.Context, d store.Delivery) (*api.ShiftState
 	}
 	out := &api.ShiftState{Active: v.Active, Before: v.Before, Steps: append([]float64{}, v.Steps...), Step: v.Step,
 		Share: v.Share(), EveryMs: v.Every.Milliseconds(), Held: api.Optional(v.Held), Back: api.Optional(v.Back), Why: v.Why,
-		Certain: judge.Certain, Findings: []api.Finding{}, Taken: []api.ShiftTaken{}}
+		Findings: []api.Finding{}, Taken: []api.ShiftTaken{}}
 	if !v.Since.IsZero() {
 		out.Since = api.Optional(v.Since.UnixMilli())
 	}

@@ -35,7 +35,7 @@ func lookedAt(rng *rand.Rand, share, fails float64, most, looks int) bool {
 // those whose errors rose from 1 to 5 of 100, within 400 calls of the new one; at unequal
 // and at equal shares, looked at as often as the engine does, five times, and twice.
 func BenchmarkJudge(b *testing.B) {
-	const shifts = 400
+	const shifts = 1500
 	for _, share := range []float64{0.1, 0.5} {
 		for _, looks := range []int{0, 5, 2} {
 			often := fmt.Sprint(looks, "-looks")

@@ -23,8 +23,10 @@ const (
 // Limits of a judgement. With them, two revisions that are alike are told apart
 // wrongly in less than 1 of 100 shifts, over all its looks; see docs/judge.md.
 const (
-	// Certain is the probability of being worse from which on a revision goes back.
-	Certain = 0.993
+	// certain is the probability of being worse from which on a revision goes back; surer
+	// takes its place once it has calls enough to be told apart by less chance.
+	certain = 0.987
+	surer   = 0.996
 	// margin is by how much an error rate may be higher and not be worse.
 	margin = 0.002
 	// alike is how many calls the belief is worth that a new revision errs as often as
@@ -43,7 +45,7 @@ const (
 	// firstLook is how many calls there are before the first look; between two looks
 	// they grow by nextLook.
 	firstLook = 20
-	nextLook  = 1.3
+	nextLook  = 1.25
 	// enough is how many calls of the new revision let a step end before its time.
 	enough = 400
 	// A step ends early where a revision is worse by more than much with a probability
@@ -75,6 +77,7 @@ type Finding struct {
 	New      Side    `json:"new"`
 	Old      Side    `json:"old"`
 	Worse    float64 `json:"worse"`  // probability that it errs more often
+	Limit    float64 `json:"limit"`  // from which probability on it goes back
 	Slower   float64 `json:"slower"` // probability of such durations, were both alike
 	Ratio    float64 `json:"ratio"`  // of the 95th percentiles; 0 where one is not known
 	Looked   bool    `json:"looked"` // it was enough since the last look
@@ -173,14 +176,18 @@ func look(f Function, called int, due bool) Finding {
 		}
 	}
 	share := float64(max(called, 1))
-	limit := 1 - (1-Certain)/share
+	from := certain
+	if f.New.Calls > enough {
+		from = surer
+	}
+	found.Limit = 1 - (1-from)/share
 	tooSlow := found.Slower < unlikely/share && found.Ratio > muchSlower && p95-before > leastSlower &&
 		p95 > float64(f.Objective.P95Under.Milliseconds())
 	switch {
-	case due && found.Worse > limit:
+	case due && found.Worse > found.Limit:
 		found.Outcome = Back
 		found.Words = fmt.Sprintf("%s; worse with a probability of %s, and goes back from %s on", found.errors(),
-			probably(found.Worse), probably(limit))
+			probably(found.Worse), probably(found.Limit))
 	case due && tooSlow:
 		found.Outcome = Back
 		found.Words = fmt.Sprintf("its 95th percentile is %.0f ms, and in the same minutes that of the one before %.0f ms; were both alike, this would come about with a probability of %s",

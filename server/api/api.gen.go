@@ -956,14 +956,17 @@ type FileText struct {
 
 // Finding defines model for Finding.
 type Finding struct {
-	Function string  `json:"function"`
-	New      Side    `json:"new"`
-	Old      Side    `json:"old"`
-	Outcome  string  `json:"outcome"`
-	Ratio    float64 `json:"ratio"`
-	Slower   float64 `json:"slower"`
-	Words    string  `json:"words"`
-	Worse    float64 `json:"worse"`
+	Function string `json:"function"`
+
+	// Limit The probability from which on it goes back
+	Limit   float64 `json:"limit"`
+	New     Side    `json:"new"`
+	Old     Side    `json:"old"`
+	Outcome string  `json:"outcome"`
+	Ratio   float64 `json:"ratio"`
+	Slower  float64 `json:"slower"`
+	Words   string  `json:"words"`
+	Worse   float64 `json:"worse"`
 }
 
 // Fix defines model for Fix.
@@ -1681,10 +1684,7 @@ type ShiftState struct {
 	Back *string `json:"back,omitempty"`
 
 	// Before The version that served before
-	Before int `json:"before"`
-
-	// Certain The probability from which on it goes back
-	Certain  float64   `json:"certain"`
+	Before   int       `json:"before"`
 	EveryMs  int64     `json:"everyMs"`
 	Findings []Finding `json:"findings"`
 

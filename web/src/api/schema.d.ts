@@ -2476,11 +2476,6 @@ export interface components {
             why: string;
             /** @enum {string} */
             outcome?: "on" | "wait" | "back";
-            /**
-             * Format: double
-             * @description The probability from which on it goes back
-             */
-            certain: number;
             taken: components["schemas"]["ShiftTaken"][];
             findings: components["schemas"]["Finding"][];
             /** @description By minute, of all functions that changed */
@@ -2508,6 +2503,11 @@ export interface components {
             old: components["schemas"]["Side"];
             /** Format: double */
             worse: number;
+            /**
+             * Format: double
+             * @description The probability from which on it goes back
+             */
+            limit: number;
             /** Format: double */
             slower: number;
             /** Format: double */

@@ -126,7 +126,8 @@ const words: Record<string, string> = {
           <td>
             <template v-if="f.new.calls"
               >with a probability of {{ f.worse.toFixed(3)
-              }}<span v-if="f.ratio" class="quiet d-block small"
+              }}<span v-if="f.limit" class="quiet d-block small">goes back from {{ f.limit.toFixed(3) }} on</span
+              ><span v-if="f.ratio" class="quiet d-block small"
                 >{{ f.ratio.toFixed(2) }} times as long at the 95th percentile</span
               ></template
             >
@@ -151,7 +152,6 @@ const words: Record<string, string> = {
       </p>
     </details>
     <p class="quiet small mb-0">
-      It goes back from a probability of {{ shift.certain }} on.
       <RouterLink :to="{ name: 'doc', params: { name: 'judge' } }">How this is reckoned</RouterLink>
     </p>
   </section>
