@@ -177,10 +177,9 @@ func shape(round int) map[string]string {
 	return files
 }
 
-// TestCrashMatrix kills Rudmar and its platform around the changes of deployments, and
-// goes on: each step is done once, what is recorded is live, and nothing is doubled.
-func TestCrashMatrix(t *testing.T) {
-	t.Parallel()
+// newCrashing starts a Rudmar and a platform, with something between them.
+func newCrashing(t *testing.T, between func(c *crashing, pass http.Handler) http.HandlerFunc) (*crashing, *rig) {
+	t.Helper()
 	c := &crashing{T: t, data: filepath.Join(t.TempDir(), "data"), platformData: t.TempDir(), listen: freeAddress(t),
 		platformAt: freeAddress(t), token: tokenFile(t, "between-two"), keys: map[string]map[string]bool{}}
 	to, err := url.Parse("http://" + c.platformAt)
@@ -189,7 +188,7 @@ func TestCrashMatrix(t *testing.T) {
 	}
 	pass := httputil.NewSingleHostReverseProxy(to)
 	pass.ErrorHandler = func(w http.ResponseWriter, _ *http.Request, _ error) { hangUp(w) }
-	c.proxy = httptest.NewServer(c.between(pass))
+	c.proxy = httptest.NewServer(between(c, pass))
 	t.Cleanup(c.proxy.Close)
 	password := exec.Command(build(t), "person", "add", "wren", "--role", "administrator", "--data", c.data)
 	password.Env = append(os.Environ(), "RUDMAR_PASSWORD=orchard-at-dawn")
@@ -211,6 +210,14 @@ func TestCrashMatrix(t *testing.T) {
 		status, _ := answers(r, "GET", "/healthz", nil)
 		return status == 200
 	})
+	return c, r
+}
+
+// TestCrashMatrix kills Rudmar and its platform around the changes of deployments, and
+// goes on: each step is done once, what is recorded is live, and nothing is doubled.
+func TestCrashMatrix(t *testing.T) {
+	t.Parallel()
+	c, r := newCrashing(t, (*crashing).between)
 	r.ask("wren", "POST", "/repositories", api.RepositoryWish{Name: "brambleford"}, nil)
 	dir := filepath.Join(t.TempDir(), "work")
 	git(t, t.TempDir(), "init", "--quiet", "--initial-branch=main", dir)

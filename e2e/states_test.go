@@ -1,0 +1,173 @@
+package e2e
+
+import (
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"rudmar/server/api"
+)
+
+// holding keeps requests of the kind that stands in a field back, until another stands
+// there.
+func holding(kind *atomic.Value, held *atomic.Int64) func(c *crashing, pass http.Handler) http.HandlerFunc {
+	return func(_ *crashing, pass http.Handler) http.HandlerFunc {
+		return func(w http.ResponseWriter, q *http.Request) {
+			is := ""
+			switch {
+			case strings.Contains(q.URL.Path, "/resources/") && q.Method == http.MethodPut:
+				is = "deploying"
+			case strings.HasSuffix(q.URL.Path, "/scopes/frostline/live"):
+				is = "planning"
+			case strings.HasSuffix(q.URL.Path, "/invocations"):
+				is = "proving"
+			}
+			if kind.Load() == is {
+				held.Add(1)
+			}
+			for is != "" && kind.Load() == is {
+				select {
+				case <-q.Context().Done(): // who asked is gone
+					hangUp(w)
+					return
+				case <-time.After(20 * time.Millisecond): // between two looks at a condition
+				}
+			}
+			pass.ServeHTTP(w, q)
+		}
+	}
+}
+
+// Rudmar is killed while a version is in each state of its way, that of shifting and of
+// going back with them, and started again: the version goes on from there, by itself.
+func TestKilledInEachState(t *testing.T) {
+	t.Parallel()
+	var hold atomic.Value
+	var held atomic.Int64
+	hold.Store("")
+	c, r := newCrashing(t, holding(&hold, &held))
+	r.ask("wren", "POST", "/repositories", api.RepositoryWish{Name: "brambleford"}, nil)
+	dir := filepath.Join(t.TempDir(), "work")
+	git(t, t.TempDir(), "init", "--quiet", "--initial-branch=main", dir)
+	git(t, dir, "remote", "add", "origin", strings.Replace(r.address, "http://", "http://wren:orchard-at-dawn@", 1)+"/git/brambleford.git")
+	put := func(version int, inLive string) {
+		t.Helper()
+		for name, text := range map[string]string{
+			"rudmar.yaml": `rudmar: 1
+service: frostline
+owner: cold-nights
+stages:
+  - {stage: trial, target: local/north, enter: {on: push}}
+  - stage: live
+    target: local/north
+    enter: {after: trial, on: request}
+    shift: {steps: [50%], every: 1h}
+`,
+			"functions/warn/function.yaml": "function: warn\nhandler: warn:run\nenv: {SAYS: frost}\nin: {live: {env: {SAYS: " + inLive +
+				"}}}\ntriggers: {ask: {route: GET /warn, open_to: members}}\n",
+			"functions/warn/warn.py":         fmt.Sprintf("# version %d\nimport os\ndef run(call):\n    return {\"says\": os.environ[\"SAYS\"]}\n", version),
+			"functions/warn/cases/says.yaml": "case: it warns\nsend: {route: GET /warn}\nexpect: [body.says == \"frost\"]\nharmless: true\n",
+		} {
+			file := filepath.Join(dir, name)
+			if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+				t.Fatal(err)
+			}
+			if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+				t.Fatal(err)
+			}
+		}
+		git(t, dir, "add", "--all")
+		git(t, dir, "commit", "--quiet", "-m", fmt.Sprint("Version ", version))
+		if out, err := run(t, dir, "git", "push", "origin", "HEAD"); err != nil {
+			t.Fatalf("%v\n%s", err, out)
+		}
+	}
+	place := func(version int) string {
+		return fmt.Sprintf("/services/frostline/deliveries/%d/stages/live", version)
+	}
+	reaches := func(version int, state string) {
+		t.Helper()
+		until(t, fmt.Sprintf("version %d is %s in live", version, state), func() bool {
+			var d api.DeliveryStage
+			status, _ := r.try("wren", "GET", place(version), nil, &d)
+			return status == 200 && d.Place.State == state
+		})
+	}
+	kill := func() {
+		t.Helper()
+		c.mu.Lock()
+		c.kill(&c.rudmar, c.startRudmar)
+		c.mu.Unlock()
+		until(t, "Rudmar answers again", func() bool {
+			status, _ := answers(r, "GET", "/healthz", nil)
+			return status != 0 // though it may say that its platform does not answer
+		})
+	}
+	act := func(version int, action string, at int64) {
+		t.Helper()
+		address, stage := place(version), "live"
+		var m api.Meaning
+		r.ask("wren", "GET", address+"/meaning", nil, &m)
+		r.ask("wren", "POST", address+"/"+action, api.DeliveryWish{Shown: &m.Digest, Confirm: &stage, At: api.Optional(at)}, nil)
+	}
+	put(1, "frost")
+	reaches(1, "waiting")
+	kill()
+	reaches(1, "waiting")
+	soon := time.Now().Add(time.Second)
+	act(1, "request", soon.UnixMilli()) // so that it is planned once that is held
+	hold.Store("planning")
+	held.Store(0)
+	until(t, "it is planned", func() bool { return held.Load() > 0 && time.Now().After(soon) })
+	kill()
+	for _, state := range []string{"deploying", "proving"} {
+		hold.Store(state) // and what came before is let go
+		reaches(1, state)
+		kill()
+		reaches(1, state)
+	}
+	hold.Store("")
+	reaches(1, "settled")
+	kill()
+	reaches(1, "settled")
+
+	put(2, "frost")
+	reaches(2, "waiting")
+	act(2, "request", 0)
+	reaches(2, "shifting")
+	kill()
+	reaches(2, "shifting")
+	r.ask("wren", "POST", place(2)+"/further", api.DeliveryWish{}, nil)
+	reaches(2, "settled")
+
+	put(3, "nothing") // its case fails there, and it goes back
+	reaches(3, "waiting")
+	act(3, "request", 0)
+	reaches(3, "shifting")
+	hold.Store("proving")
+	r.ask("wren", "POST", place(3)+"/further", api.DeliveryWish{}, nil)
+	reaches(3, "proving")
+	hold.Store("deploying") // what takes it back
+	until(t, "it goes back", func() bool {
+		var d api.DeliveryStage
+		r.try("wren", "GET", place(3), nil, &d)
+		return d.Shift != nil && api.OrZero(d.Shift.Back) != ""
+	})
+	kill()
+	hold.Store("")
+	reaches(3, "went back")
+	kill()
+	reaches(3, "went back")
+	reaches(2, "settled")
+	var kept api.KeptPlan
+	two := 2
+	r.ask("wren", "POST", "/services/frostline/plans", api.PlanWish{Stage: "live", Version: &two}, &kept)
+	if len(kept.Plan.Steps) != 0 || len(kept.Plan.Problems) != 0 {
+		t.Errorf("the next plan has %d steps: %+v", len(kept.Plan.Steps), kept.Plan.Steps)
+	}
+}
