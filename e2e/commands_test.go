@@ -117,6 +117,7 @@ func TestCommandsOfTheDay(t *testing.T) {
 	wren.want("deploy frostline live", "Nothing to do")
 	wren.want("deployments frostline", "live")
 	wren.want("plan frostline live", "Nothing to do")
+	wren.refused("plan frostline preview --version 7", "is new in this stage (functions/relay/function.yaml:1, wren: A station's history")
 	wren.want("delivery show frostline 7 preview", "waits for 1 approval")
 	wren.refused("delivery approve frostline 7 preview", "not allowed")
 

@@ -56,14 +56,6 @@ func (h *handlers) GetFileHistory(ctx context.Context,
 
 func (h *handlers) GetLineAuthors(ctx context.Context,
 	r api.GetLineAuthorsRequestObject) (api.GetLineAuthorsResponseObject, error) {
-	s, err := h.engine.Store.Service(ctx, r.Service)
-	if err != nil {
-		return nil, err
-	}
-	v, err := h.engine.Store.Version(ctx, r.Service, r.Version)
-	if err != nil {
-		return nil, fmt.Errorf("version %d of %s: %w", r.Version, r.Service, err)
-	}
 	lines := map[string][]int{}
 	for _, place := range r.Params.Place {
 		at := strings.LastIndexByte(place, ':')
@@ -73,11 +65,33 @@ func (h *handlers) GetLineAuthors(ctx context.Context,
 		}
 		lines[place[:at]] = append(lines[place[:at]], n)
 	}
-	folder, err := h.folderAt(ctx, r.Service, v.Hash)
+	commits, err := h.authors(ctx, r.Service, r.Version, lines)
 	if err != nil {
 		return nil, err
 	}
 	out := api.GetLineAuthors200JSONResponse{}
+	for place, c := range commits {
+		out[place] = fileCommit(c)
+	}
+	return out, nil
+}
+
+// authors gives which commits lines of a version's files come from, by file:line.
+func (h *handlers) authors(ctx context.Context, service string, version int,
+	lines map[string][]int) (map[string]source.Commit, error) {
+	s, err := h.engine.Store.Service(ctx, service)
+	if err != nil {
+		return nil, err
+	}
+	v, err := h.engine.Store.Version(ctx, service, version)
+	if err != nil {
+		return nil, fmt.Errorf("version %d of %s: %w", version, service, err)
+	}
+	folder, err := h.folderAt(ctx, service, v.Hash)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]source.Commit{}
 	for file, numbers := range lines {
 		text, err := folder.Read(file)
 		if err != nil {
@@ -93,7 +107,7 @@ func (h *handlers) GetLineAuthors(ctx context.Context,
 			return nil, err
 		}
 		for n, c := range found {
-			out[fmt.Sprintf("%s:%d", file, n)] = fileCommit(c)
+			out[fmt.Sprintf("%s:%d", file, n)] = c
 		}
 	}
 	return out, nil

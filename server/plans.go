@@ -2,6 +2,7 @@ package server
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"slices"
@@ -141,8 +142,22 @@ func (h *handlers) GetPlanText(ctx context.Context,
 	if err != nil {
 		return nil, fmt.Errorf("plan %d: %w", r.Id, err)
 	}
+	lines := map[string][]int{}
+	for _, o := range kept.Plan.Origins(plan.MostOrigins) {
+		lines[o.File] = append(lines[o.File], int(o.Line))
+	}
+	commits, err := h.authors(ctx, kept.Plan.Base.Service, kept.Plan.Base.Version, lines)
+	if err != nil && !errors.Is(err, store.ErrNotFound) { // of a version that is gone its plan can be read all the same
+		return nil, err
+	}
 	var out strings.Builder
-	err = kept.Plan.Write(&out)
+	err = kept.Plan.Write(&out, func(place string) string {
+		c, known := commits[place]
+		if !known {
+			return ""
+		}
+		return c.Author + ": " + c.Message
+	})
 	return api.GetPlanText200TextResponse(out.String()), err
 }
 

@@ -44,7 +44,7 @@ func (h *handlers) SketchPlan(ctx context.Context,
 		return nil, err
 	}
 	var text strings.Builder
-	if err := p.Write(&text); err != nil {
+	if err := p.Write(&text, nil); err != nil {
 		return nil, err
 	}
 	out.Text = text.String()

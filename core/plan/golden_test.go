@@ -40,7 +40,7 @@ func golden(t *testing.T, name, got string) {
 func textOf(t *testing.T, p *plan.Plan) string {
 	t.Helper()
 	var b strings.Builder
-	if err := p.Write(&b); err != nil {
+	if err := p.Write(&b, nil); err != nil {
 		t.Fatal(err)
 	}
 	fmt.Fprintf(&b, "\n%d ms in %d waves, %d unchanged\n", p.Expected, p.Waves, p.Unchanged)

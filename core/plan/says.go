@@ -83,14 +83,6 @@ func (p *Plan) Summary() string {
 		counted(len(p.Steps), "step"), counted(p.Waves, "wave"), roughly(p.Expected))
 }
 
-// place gives where something stands, in brackets; "" where nobody knows.
-func place(o *tree.Origin) string {
-	if o == nil || o.File == "" {
-		return ""
-	}
-	return fmt.Sprintf(" (%s:%d)", o.File, o.Line)
-}
-
 func counted(n int, word string) string {
 	if n == 1 {
 		return "1 " + word

@@ -125,7 +125,7 @@ func TestSays(t *testing.T) {
 		t.Errorf("the worst is not first: %v", tones)
 	}
 	var text strings.Builder
-	if err := p.Write(&text); err != nil {
+	if err := p.Write(&text, nil); err != nil {
 		t.Fatal(err)
 	}
 	for _, want := range []string{p.Summary(), "bad  public: GET /frost", "function/warn", "memory: 256 MiB → 128 MiB", p.Digest} {

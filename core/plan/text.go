@@ -9,12 +9,14 @@ import (
 
 	"rudmar/core/canon"
 	"rudmar/core/language"
+	"rudmar/core/tree"
 )
 
 // Write writes a plan as text that can be sent to somebody: the sentence, what it
-// means, what stops it, and its steps by function, with what follows folded.
-func (p *Plan) Write(out io.Writer) error {
-	w := &textWriter{out: out}
+// means, what stops it, and its steps by function, with what follows folded. by gives who
+// wrote a place, file:line, and why; "" or nil where nobody knows.
+func (p *Plan) Write(out io.Writer, by func(place string) string) error {
+	w := &textWriter{out: out, by: by}
 	w.line("%s", p.Summary())
 	if says := p.Says(); len(says) > 0 {
 		w.line("")
@@ -29,7 +31,7 @@ func (p *Plan) Write(out io.Writer) error {
 		if i == 0 {
 			w.line("")
 		}
-		w.line("stops it: %s%s", problem.Message, place(problem.From))
+		w.line("stops it: %s%s", problem.Message, w.place(problem.From))
 	}
 	for _, fn := range p.byFunction() {
 		w.line("")
@@ -46,9 +48,50 @@ func (p *Plan) Write(out io.Writer) error {
 	return w.err
 }
 
+// MostOrigins is how many places of a plan's causes it is asked at most who wrote them.
+const MostOrigins = 300
+
+// Origins gives the places that its causes lie in, each once, up to so many.
+func (p *Plan) Origins(most int) []tree.Origin {
+	type place struct {
+		file string
+		line int32
+	}
+	seen := map[place]bool{}
+	var out []tree.Origin
+	for _, s := range p.Steps {
+		for _, c := range s.Because {
+			if c.From == nil || c.From.File == "" || seen[place{c.From.File, c.From.Line}] {
+				continue
+			}
+			if len(out) == most {
+				return out
+			}
+			seen[place{c.From.File, c.From.Line}] = true
+			out = append(out, *c.From)
+		}
+	}
+	return out
+}
+
 type textWriter struct {
 	out io.Writer
+	by  func(place string) string
 	err error
+}
+
+// place gives where something stands, and who wrote that, in brackets; "" where nobody knows.
+func (w *textWriter) place(o *tree.Origin) string {
+	if o == nil || o.File == "" {
+		return ""
+	}
+	at := fmt.Sprintf("%s:%d", o.File, o.Line)
+	if w.by != nil {
+		if who := w.by(at); who != "" {
+			return fmt.Sprintf(" (%s, %s)", at, who)
+		}
+	}
+	return " (" + at + ")"
 }
 
 func (w *textWriter) line(format string, args ...any) {
@@ -60,7 +103,7 @@ func (w *textWriter) line(format string, args ...any) {
 func (w *textWriter) step(s *Step) {
 	var because []string
 	for _, c := range s.Because {
-		because = append(because, c.Text+place(c.From))
+		because = append(because, c.Text+w.place(c.From))
 	}
 	w.line("  %-8s %s  %s", s.Change, s.Address, strings.Join(because, "; "))
 	for _, a := range s.Attributes {
