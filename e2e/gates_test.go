@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"encoding/base64"
+	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -116,6 +118,16 @@ func TestEveryGateInThePage(t *testing.T) {
 		lives("live", answer)
 		linden.reads("settled", "the harvest does not wait")
 	}
+	var made api.MadeToken
+	basic := "Basic " + base64.StdEncoding.EncodeToString([]byte("wren:orchard-at-dawn"))
+	r.ask("wren", "POST", "/me/tokens", api.TokenWish{Name: "looks", Acts: []string{}, Places: []string{}}, &made)
+	for header, want := range map[string]int{"Bearer " + made.Text: 0, basic: 1} {
+		var line api.Line
+		status, text := answers(r, "GET", "/api/services/granary/line", map[string]string{"Authorization": header})
+		if err := json.Unmarshal(text, &line); err != nil || status != 200 || api.OrZero(line.Stages[2].Before) != want {
+			t.Errorf("live can be taken back to %d, want %d: %v %d %s", api.OrZero(line.Stages[2].Before), want, err, status, text)
+		}
+	}
 	linden.arrive("/s/granary/board?stage=live")
 	linden.press("^back to 1")
 	linden.reads("Version 1 in live", "local/coast, where version 2 is now")
@@ -124,9 +136,4 @@ func TestEveryGateInThePage(t *testing.T) {
 	linden.reads("settled")
 	linden.arrive("/s/granary/deliveries/2/live")
 	linden.reads("went back")
-	wren.arrive("/s/granary/board?stage=live")
-	wren.reads("version 1")
-	if found, _, _ := wren.page.Has("a.undo"); found {
-		t.Error("an author is offered to take a stage back")
-	}
 }
