@@ -236,15 +236,7 @@ func TestCrashMatrix(t *testing.T) {
 	for round := 0; c.killed() < *crashPoints; round++ {
 		c.arm(false)
 		git(t, dir, "rm", "-rqf", "--ignore-unmatch", ".")
-		for name, text := range shape(round) {
-			file := filepath.Join(dir, name)
-			if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
-				t.Fatal(err)
-			}
-			if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
-				t.Fatal(err)
-			}
-		}
+		put(t, dir, shape(round))
 		git(t, dir, "add", "--all")
 		git(t, dir, "commit", "--quiet", "-m", fmt.Sprint("Round ", round))
 		if *crashWeather {

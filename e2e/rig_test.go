@@ -293,6 +293,20 @@ func edit(t testing.TB, dir, name, old, now string) {
 	}
 }
 
+// put writes files of a clone, by their paths.
+func put(t testing.TB, dir string, files map[string]string) {
+	t.Helper()
+	for name, text := range files {
+		file := filepath.Join(dir, name)
+		if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
 // push commits everything and pushes it.
 func push(t *testing.T, dir, message string) (string, error) {
 	t.Helper()

@@ -3,7 +3,6 @@ package e2e
 import (
 	"fmt"
 	"net/http"
-	"os"
 	"path/filepath"
 	"strings"
 	"sync/atomic"
@@ -55,9 +54,9 @@ func TestKilledInEachState(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "work")
 	git(t, t.TempDir(), "init", "--quiet", "--initial-branch=main", dir)
 	git(t, dir, "remote", "add", "origin", strings.Replace(r.address, "http://", "http://wren:orchard-at-dawn@", 1)+"/git/brambleford.git")
-	put := func(version int, inLive string) {
+	brings := func(version int, inLive string) {
 		t.Helper()
-		for name, text := range map[string]string{
+		put(t, dir, map[string]string{
 			"rudmar.yaml": `rudmar: 1
 service: frostline
 owner: cold-nights
@@ -72,15 +71,7 @@ stages:
 				"}}}\ntriggers: {ask: {route: GET /warn, open_to: members}}\n",
 			"functions/warn/warn.py":         fmt.Sprintf("# version %d\nimport os\ndef run(call):\n    return {\"says\": os.environ[\"SAYS\"]}\n", version),
 			"functions/warn/cases/says.yaml": "case: it warns\nsend: {route: GET /warn}\nexpect: [body.says == \"frost\"]\nharmless: true\n",
-		} {
-			file := filepath.Join(dir, name)
-			if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
-				t.Fatal(err)
-			}
-			if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
-				t.Fatal(err)
-			}
-		}
+		})
 		git(t, dir, "add", "--all")
 		git(t, dir, "commit", "--quiet", "-m", fmt.Sprint("Version ", version))
 		if out, err := run(t, dir, "git", "push", "origin", "HEAD"); err != nil {
@@ -115,7 +106,7 @@ stages:
 		r.ask("wren", "GET", address+"/meaning", nil, &m)
 		r.ask("wren", "POST", address+"/"+action, api.DeliveryWish{Shown: &m.Digest, Confirm: &stage, At: api.Optional(at)}, nil)
 	}
-	put(1, "frost")
+	brings(1, "frost")
 	reaches(1, "waiting")
 	kill()
 	reaches(1, "waiting")
@@ -136,7 +127,7 @@ stages:
 	kill()
 	reaches(1, "settled")
 
-	put(2, "frost")
+	brings(2, "frost")
 	reaches(2, "waiting")
 	act(2, "request", 0)
 	reaches(2, "shifting")
@@ -145,7 +136,7 @@ stages:
 	r.ask("wren", "POST", place(2)+"/further", api.DeliveryWish{}, nil)
 	reaches(2, "settled")
 
-	put(3, "nothing") // its case fails there, and it goes back
+	brings(3, "nothing") // its case fails there, and it goes back
 	reaches(3, "waiting")
 	act(3, "request", 0)
 	reaches(3, "shifting")

@@ -283,7 +283,7 @@ func (w *world) settled(s *manifest.Service, wanted []expand.Resource) error {
 
 func said(p *plan.Plan) string {
 	var text strings.Builder
-	_ = p.Write(&text) // a builder takes everything
+	_ = p.Write(&text, nil) // a builder takes everything
 	return text.String()
 }
 
