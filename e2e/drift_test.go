@@ -17,7 +17,7 @@ func TestDriftInThePage(t *testing.T) {
 	wren.goTo("functions/warn/try?stage=live")
 	wren.reads("Live is not what was recorded", "env.MODE loud → quiet")
 	wren.press("Live is not what was recorded")
-	wren.reads("256 MiB", "since, 0 failed")
+	wren.reads("256 MiB", "since, 0 failed", "by the request hand-")
 	wren.press("^Take over into the manifest")
 	wren.waits("the edit", `() => location.pathname.endsWith('/source') && !location.search.includes('take')`)
 	wren.reads("functions/warn/function.yaml", "committed at the left", "In live, if committed", "This edit onto live")

@@ -78,6 +78,9 @@ func printDrift(cmd *cobra.Command, at api.DriftAt) {
 	}
 	fmt.Fprintf(out, "%s on %s: %s %s, seen since %s; called %d times since, %d failed\n", at.Stage, d.Target, d.Address, what,
 		since, at.Calls, at.Errors)
+	if by := api.OrZero(d.By); by != "" {
+		fmt.Fprintf(out, "  changed %s by the request %s\n", time.UnixMilli(api.OrZero(d.Changed)).Format("2 Jan 15:04:05"), by)
+	}
 	for _, a := range d.Attributes {
 		unit := api.OrZero(a.Unit)
 		fmt.Fprintf(out, "  %s: %s → live: %s%s\n", a.Name, plan.Value(a.Recorded, unit), plan.Value(a.Live, unit), leftWords(a.Left))

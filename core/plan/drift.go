@@ -21,6 +21,8 @@ type Drifted struct {
 	// says; Unix milliseconds, 0 where nobody knows.
 	Since   int64 `json:"since,omitempty"`
 	Changed int64 `json:"changed,omitempty"`
+	// By is the key of the request that changed it, as far as the platform tells.
+	By string `json:"by,omitempty"`
 	// Follows is the address of the drift that brings this one with it.
 	Follows string `json:"follows,omitempty"`
 	// Left says why somebody leaves that it vanished, or is not Rudmar's own.
@@ -75,7 +77,7 @@ func Drift(record []Recorded, live []Live, kinds []KindSpec) []Drifted {
 			out = append(out, d)
 			continue
 		}
-		d.Changed = l.Changed
+		d.Changed, d.By = l.Changed, l.By
 		there := b.settable(r.Kind, l.Attributes)
 		for _, name := range differences(r.Attributes, there) {
 			d.Attributes = append(d.Attributes,
@@ -89,7 +91,7 @@ func Drift(record []Recorded, live []Live, kinds []KindSpec) []Drifted {
 		if b.record[live[i].Address] == nil {
 			l := &live[i]
 			out = append(out, Drifted{Address: l.Address, Kind: l.Kind, Function: resource.FunctionOf(l.Address),
-				Unknown: true, Changed: l.Changed, Attributes: []DriftedDetail{}})
+				Unknown: true, Changed: l.Changed, By: l.By, Attributes: []DriftedDetail{}})
 		}
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Address < out[j].Address })

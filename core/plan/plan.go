@@ -33,6 +33,7 @@ type Live struct {
 	Attributes map[string]any `json:"attributes"`
 	Tag        string         `json:"tag"` // the entity tag of this state of it
 	Changed    int64          `json:"-"`   // when it was changed, Unix milliseconds; 0 where nobody knows
+	By         string         `json:"-"`   // the key of the request that changed it; "" where nobody knows
 }
 
 // KindSpec is what the platform says of a kind of resource.

@@ -468,18 +468,19 @@ func TestAfterAPlanTheNextIsEmpty(t *testing.T) {
 func TestDrift(t *testing.T) {
 	in := settled(function("warn", "x", 128, "/frost"))
 	in.Live[0].Attributes = m{"memory": 256.0, "handler": "a:b"} // function/warn sorts first
+	in.Live[0].By, in.Live[0].Changed = "hand-7", 1_700_000_000_000
 	in.Live = append(slices.DeleteFunc(in.Live, func(l plan.Live) bool { return l.Kind == "route" }),
-		plan.Live{Address: "route/warn/extra", Kind: "route"})
+		plan.Live{Address: "route/warn/extra", Kind: "route", By: "hand-8"})
 	var got []string
 	for _, d := range plan.Drift(in.Record, in.Live, kinds()) {
 		text := d.Address
 		for _, a := range d.Attributes {
 			text += fmt.Sprintf(" %s %v→%v", a.Name, a.Recorded, a.Live)
 		}
-		got = append(got, fmt.Sprintf("%s vanished=%v unknown=%v", text, d.Vanished, d.Unknown))
+		got = append(got, fmt.Sprintf("%s vanished=%v unknown=%v by=%s at=%d", text, d.Vanished, d.Unknown, d.By, d.Changed))
 	}
-	want := []string{"function/warn memory 128→256 vanished=false unknown=false",
-		"route/warn/extra vanished=false unknown=true", "route/warn/r vanished=true unknown=false"}
+	want := []string{"function/warn memory 128→256 vanished=false unknown=false by=hand-7 at=1700000000000",
+		"route/warn/extra vanished=false unknown=true by=hand-8 at=0", "route/warn/r vanished=true unknown=false by= at=0"}
 	if !slices.Equal(got, want) {
 		t.Errorf("%q\nwant %q", got, want)
 	}

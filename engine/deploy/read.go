@@ -16,6 +16,9 @@ func Live(s api.Snapshot) []plan.Live {
 		if r.ChangedAt != nil {
 			l.Changed = *r.ChangedAt
 		}
+		if r.ChangedBy != nil {
+			l.By = *r.ChangedBy
+		}
 		out = append(out, l)
 	}
 	return out

@@ -285,6 +285,9 @@ func TestResources(t *testing.T) {
 	if before.Fingerprint == after.Fingerprint || after.Resources[0].Attributes["owner"] != "late-nights" {
 		t.Errorf("snapshot: %v", after)
 	}
+	if by := after.Resources[0].ChangedBy; by == nil || *by != "c" {
+		t.Errorf("the last change was by the request c, and not by %v", by)
+	}
 	for name, wish := range map[string]struct {
 		address    string
 		attributes map[string]any

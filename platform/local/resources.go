@@ -69,7 +69,8 @@ func (p *Platform) shown(sc scope, r row) api.Resource {
 			r.attributes["artifact"] = "" // so that it is put again
 		}
 	}
-	return api.Resource{Address: r.address, Kind: r.kind, Attributes: r.attributes, Tag: r.tag, ChangedAt: &r.changedAt}
+	return api.Resource{Address: r.address, Kind: r.kind, Attributes: r.attributes, Tag: r.tag, ChangedAt: &r.changedAt,
+		ChangedBy: &r.changedBy}
 }
 
 // admissible checks what can be said of a resource without looking at others.
@@ -137,19 +138,20 @@ func (p *Platform) put(ctx context.Context, sc scope, address string, w wish) (a
 			}
 		}
 		r := row{address: address, kind: kind, attributes: w.Attributes, tag: tagOf(w.Attributes),
-			changedAt: p.options.Now().UnixMilli(), version: w.Version}
+			changedAt: p.options.Now().UnixMilli(), changedBy: w.Key, version: w.Version}
 		attributes, _ := json.Marshal(r.attributes)
 		secrets, _ := json.Marshal(w.Secrets)
 		if w.Secrets == nil {
 			secrets = []byte("{}")
 		}
 		if _, err := tx.ExecContext(ctx,
-			`INSERT INTO resources (region, service, stage, address, kind, attributes, secrets, tag, changed_at, version, taken)
-			VALUES (?,?,?,?,?,?,?,?,?,?,?)
+			`INSERT INTO resources (region, service, stage, address, kind, attributes, secrets, tag, changed_at, changed_by, version, taken)
+			VALUES (?,?,?,?,?,?,?,?,?,?,?,?)
 			ON CONFLICT DO UPDATE SET attributes = excluded.attributes, secrets = excluded.secrets,
-			tag = excluded.tag, changed_at = excluded.changed_at, version = excluded.version, taken = excluded.taken`,
+			tag = excluded.tag, changed_at = excluded.changed_at, changed_by = excluded.changed_by,
+			version = excluded.version, taken = excluded.taken`,
 			sc.region, sc.service, sc.stage, address, kind, string(attributes), p.store.sealed(sc, string(secrets)), r.tag,
-			r.changedAt, r.version, takenBy(kind, r.attributes)); err != nil {
+			r.changedAt, r.changedBy, r.version, takenBy(kind, r.attributes)); err != nil {
 			return err
 		}
 		if kind == resource.Revision {

@@ -127,11 +127,12 @@ type row struct {
 	attributes    map[string]any
 	tag           string
 	changedAt     int64
+	changedBy     string // the key of the request that did
 	version       int
 }
 
 func (s *store) resources(ctx context.Context, q querier, sc scope, where string, args ...any) ([]row, error) {
-	rows, err := q.QueryContext(ctx, `SELECT address, kind, attributes, tag, changed_at, version FROM resources
+	rows, err := q.QueryContext(ctx, `SELECT address, kind, attributes, tag, changed_at, changed_by, version FROM resources
 		WHERE region = ? AND service = ? AND stage = ? `+where+` ORDER BY address`,
 		append([]any{sc.region, sc.service, sc.stage}, args...)...)
 	if err != nil {
@@ -142,7 +143,7 @@ func (s *store) resources(ctx context.Context, q querier, sc scope, where string
 	for rows.Next() {
 		var r row
 		var text string
-		if err := rows.Scan(&r.address, &r.kind, &text, &r.tag, &r.changedAt, &r.version); err != nil {
+		if err := rows.Scan(&r.address, &r.kind, &text, &r.tag, &r.changedAt, &r.changedBy, &r.version); err != nil {
 			return nil, err
 		}
 		if err := json.Unmarshal([]byte(text), &r.attributes); err != nil {

@@ -837,6 +837,9 @@ type Drifted struct {
 	Address    string             `json:"address"`
 	Attributes []DriftedAttribute `json:"attributes"`
 
+	// By The key of the request that changed it, as far as the platform tells
+	By *string `json:"by,omitempty"`
+
 	// Changed When it was changed, as the platform says
 	Changed *int64 `json:"changed,omitempty"`
 

@@ -2586,6 +2586,8 @@ export interface components {
              * @description When it was changed, as the platform says
              */
             changed?: number;
+            /** @description The key of the request that changed it, as far as the platform tells */
+            by?: string;
             /** @description The drift that brings this one with it */
             follows?: string;
             left?: components["schemas"]["DriftLeft"];

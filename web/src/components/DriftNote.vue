@@ -130,6 +130,7 @@ async function takeOver(place: Schemas['DriftPlace']): Promise<void> {
             <td class="wrap-anywhere drift">{{ value(a.live, a.unit) }}</td>
             <td>
               <TimeAgo v-if="a.since" :at="a.since" />
+              <span v-if="r.drift.by" class="quiet d-block small wrap-anywhere">by the request {{ r.drift.by }}</span>
               <span class="quiet d-block small">{{ count(r.calls, 'call') }} since, {{ r.errors }} failed</span>
             </td>
             <td>
