@@ -177,10 +177,11 @@ func shape(round int) map[string]string {
 	return files
 }
 
-// newCrashing starts a Rudmar and a platform, with something between them.
-func newCrashing(t *testing.T, between func(c *crashing, pass http.Handler) http.HandlerFunc) (*crashing, *rig) {
+// newCrashing starts a Rudmar and a platform, with something between them, and gives a
+// folder that pushes to an empty repository there.
+func newCrashing(t *testing.T, between func(c *crashing, pass http.Handler) http.HandlerFunc) (c *crashing, r *rig, dir string) {
 	t.Helper()
-	c := &crashing{T: t, data: filepath.Join(t.TempDir(), "data"), platformData: t.TempDir(), listen: freeAddress(t),
+	c = &crashing{T: t, data: filepath.Join(t.TempDir(), "data"), platformData: t.TempDir(), listen: freeAddress(t),
 		platformAt: freeAddress(t), token: tokenFile(t, "between-two"), keys: map[string]map[string]bool{}}
 	to, err := url.Parse("http://" + c.platformAt)
 	if err != nil {
@@ -205,23 +206,23 @@ func newCrashing(t *testing.T, between func(c *crashing, pass http.Handler) http
 			_ = cmd.Wait()
 		}
 	})
-	r := &rig{T: t, address: "http://" + c.listen, data: c.data, log: &c.log}
+	r = &rig{T: t, address: "http://" + c.listen, data: c.data, log: &c.log}
 	until(t, "it answers", func() bool {
 		status, _ := answers(r, "GET", "/healthz", nil)
 		return status == 200
 	})
-	return c, r
+	r.ask("wren", "POST", "/repositories", api.RepositoryWish{Name: "brambleford"}, nil)
+	dir = filepath.Join(t.TempDir(), "work")
+	git(t, t.TempDir(), "init", "--quiet", "--initial-branch=main", dir)
+	git(t, dir, "remote", "add", "origin", strings.Replace(r.address, "http://", "http://wren:orchard-at-dawn@", 1)+"/git/brambleford.git")
+	return c, r, dir
 }
 
 // TestCrashMatrix kills Rudmar and its platform around the changes of deployments, and
 // goes on: each step is done once, what is recorded is live, and nothing is doubled.
 func TestCrashMatrix(t *testing.T) {
 	t.Parallel()
-	c, r := newCrashing(t, (*crashing).between)
-	r.ask("wren", "POST", "/repositories", api.RepositoryWish{Name: "brambleford"}, nil)
-	dir := filepath.Join(t.TempDir(), "work")
-	git(t, t.TempDir(), "init", "--quiet", "--initial-branch=main", dir)
-	git(t, dir, "remote", "add", "origin", strings.Replace(r.address, "http://", "http://wren:orchard-at-dawn@", 1)+"/git/brambleford.git")
+	c, r, dir := newCrashing(t, (*crashing).between)
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(c.data, "rudmar.db")+"?mode=ro&_pragma=busy_timeout(5000)")
 	if err != nil {
 		t.Fatal(err)

@@ -3,7 +3,6 @@ package e2e
 import (
 	"fmt"
 	"net/http"
-	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -49,11 +48,7 @@ func TestKilledInEachState(t *testing.T) {
 	var hold atomic.Value
 	var held atomic.Int64
 	hold.Store("")
-	c, r := newCrashing(t, holding(&hold, &held))
-	r.ask("wren", "POST", "/repositories", api.RepositoryWish{Name: "brambleford"}, nil)
-	dir := filepath.Join(t.TempDir(), "work")
-	git(t, t.TempDir(), "init", "--quiet", "--initial-branch=main", dir)
-	git(t, dir, "remote", "add", "origin", strings.Replace(r.address, "http://", "http://wren:orchard-at-dawn@", 1)+"/git/brambleford.git")
+	c, r, dir := newCrashing(t, holding(&hold, &held))
 	brings := func(version int, inLive string) {
 		t.Helper()
 		put(t, dir, map[string]string{
@@ -99,19 +94,19 @@ stages:
 			return status != 0 // though it may say that its platform does not answer
 		})
 	}
-	act := func(version int, action string, at int64) {
+	request := func(version int, at int64) {
 		t.Helper()
 		address, stage := place(version), "live"
 		var m api.Meaning
 		r.ask("wren", "GET", address+"/meaning", nil, &m)
-		r.ask("wren", "POST", address+"/"+action, api.DeliveryWish{Shown: &m.Digest, Confirm: &stage, At: api.Optional(at)}, nil)
+		r.ask("wren", "POST", address+"/request", api.DeliveryWish{Shown: &m.Digest, Confirm: &stage, At: api.Optional(at)}, nil)
 	}
 	brings(1, "frost")
 	reaches(1, "waiting")
 	kill()
 	reaches(1, "waiting")
 	soon := time.Now().Add(time.Second)
-	act(1, "request", soon.UnixMilli()) // so that it is planned once that is held
+	request(1, soon.UnixMilli()) // so that it is planned once that is held
 	hold.Store("planning")
 	held.Store(0)
 	until(t, "it is planned", func() bool { return held.Load() > 0 && time.Now().After(soon) })
@@ -129,7 +124,7 @@ stages:
 
 	brings(2, "frost")
 	reaches(2, "waiting")
-	act(2, "request", 0)
+	request(2, 0)
 	reaches(2, "shifting")
 	kill()
 	reaches(2, "shifting")
@@ -138,7 +133,7 @@ stages:
 
 	brings(3, "nothing") // its case fails there, and it goes back
 	reaches(3, "waiting")
-	act(3, "request", 0)
+	request(3, 0)
 	reaches(3, "shifting")
 	hold.Store("proving")
 	r.ask("wren", "POST", place(3)+"/further", api.DeliveryWish{}, nil)

@@ -89,46 +89,23 @@ func (c *planning) plan(cmd *cobra.Command, service, stage string) error {
 		if err := c.ask(ctx, http.MethodPost, "/services/"+service+"/plans", wish, &kept); err != nil {
 			return err
 		}
-		var p plan.Plan
-		if err := c.ask(ctx, http.MethodGet, fmt.Sprintf("/plans/%d/document", kept.Id), nil, &p); err != nil {
-			return err
-		}
-		documents, code = append(documents, &p), max(code, outcome(len(p.Steps), len(p.Problems)))
-		if c.format == "text" {
-			fmt.Fprintf(cmd.OutOrStdout(), "Plan %d: ", kept.Id)
-			by, err := c.authors(ctx, &p)
-			if err != nil {
+		code = max(code, outcome(len(kept.Plan.Steps), len(kept.Plan.Problems)))
+		switch c.format {
+		case "text":
+			var text plainText
+			if err := c.ask(ctx, http.MethodGet, fmt.Sprintf("/plans/%d/text", kept.Id), nil, &text); err != nil {
 				return err
 			}
-			if err := p.Write(cmd.OutOrStdout(), by); err != nil {
+			fmt.Fprintf(cmd.OutOrStdout(), "Plan %d: %s%s\n", kept.Id, text, kept.Runnable.Why)
+		case "json":
+			var p plan.Plan
+			if err := c.ask(ctx, http.MethodGet, fmt.Sprintf("/plans/%d/document", kept.Id), nil, &p); err != nil {
 				return err
 			}
-			fmt.Fprintln(cmd.OutOrStdout(), kept.Runnable.Why)
+			documents = append(documents, &p)
 		}
 	}
 	return c.end(cmd, documents, code)
-}
-
-// authors tells which commits the causes of a plan come from.
-func (c *planning) authors(ctx context.Context, p *plan.Plan) (func(place string) string, error) {
-	asked := url.Values{}
-	for _, o := range p.Origins(plan.MostOrigins) {
-		asked.Add("place", fmt.Sprintf("%s:%d", o.File, o.Line))
-	}
-	if len(asked) == 0 {
-		return nil, nil
-	}
-	var commits map[string]api.FileCommit
-	if err := c.ask(ctx, http.MethodGet, fmt.Sprintf("/services/%s/versions/%d/lines?%s", p.Base.Service, p.Base.Version,
-		asked.Encode()), nil, &commits); err != nil {
-		return nil, err
-	}
-	return func(place string) string {
-		if one, known := commits[place]; known {
-			return one.Author + ": " + one.Message
-		}
-		return ""
-	}, nil
 }
 
 // end prints the plans, where they are asked for as JSON, and gives the exit code.

@@ -236,8 +236,15 @@ func answer(r *http.Request, out any) error {
 	if out == nil || len(text) == 0 {
 		return nil
 	}
+	if plain, is := out.(*plainText); is {
+		*plain = plainText(text)
+		return nil
+	}
 	return json.Unmarshal(text, out)
 }
+
+// plainText is an answer that is text, and not JSON.
+type plainText string
 
 // escape makes one path segment of an address.
 func escape(address string) string { return url.PathEscape(address) }

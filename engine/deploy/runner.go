@@ -364,7 +364,8 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 				x.log.Error("renewing a lease", "deployment", x.id, "error", renewErr)
 			}
 		case r := <-results:
-			for wait := time.After(gather); r.Step != nil; {
+			wait := time.After(gather)
+			for more := true; more; {
 				flying--
 				switch {
 				case r.lost != nil:
@@ -379,20 +380,28 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 					queue.Done(r.Step.Index)
 					ended = append(ended, r.Outcome)
 				}
-				r = result{}
-				if flying <= plan.AtOnce/2 { // the platform would soon have nothing to do
-					select {
-					case r = <-results:
-					default:
-					}
-					continue
-				}
-				select {
-				case r = <-results:
-				case <-wait:
-				}
+				r, more = another(results, flying > plan.AtOnce/2, wait)
 			}
 		}
+	}
+}
+
+// another gives one more result, where there is one: at once, or while the platform has
+// enough to do until the wait ends.
+func another(results <-chan result, busy bool, wait <-chan time.Time) (r result, more bool) {
+	if busy {
+		select {
+		case r = <-results:
+			return r, true
+		case <-wait:
+			return r, false
+		}
+	}
+	select {
+	case r = <-results:
+		return r, true
+	default:
+		return r, false
 	}
 }
 

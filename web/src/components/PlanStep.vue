@@ -92,6 +92,9 @@ const { service, stage } = useFocus()
 .body {
   padding-left: 7.2rem;
 }
+.attributes {
+  border-collapse: collapse;
+}
 .attributes th {
   font-weight: 400;
   color: var(--quiet);

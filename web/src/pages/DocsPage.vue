@@ -84,6 +84,7 @@ a[aria-current] {
   display: block;
   overflow-x: auto;
   margin-bottom: 1rem;
+  border-collapse: collapse;
 }
 .text :deep(td),
 .text :deep(th) {
