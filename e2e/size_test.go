@@ -4,8 +4,10 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -98,6 +100,9 @@ stages:
 	p.reads(fmt.Sprintf("row%04d", min(*atSize, 250)-1)) // of those that the fold held back
 	t.Logf("tasks of over 50 ms while the plan scrolled: %s, with %d nodes", p.longTasks(),
 		p.page.MustEval(`() => document.querySelectorAll('*').length`).Int())
+	p.press("^By order")
+	p.reads("Wave 1")
+	checkParts(t, r, 7**atSize)
 	begun = time.Now()
 	var sketch api.Sketch
 	text := "function: row0000\nruntime: python\nhandler: main:run\nmemory: 256 MiB\ntriggers:\n  get: {route: \"GET /rows/0\", open_to: members}\n"
@@ -121,4 +126,39 @@ stages:
 	opened("source", "functions")
 	opened("journal", "built")
 	opened("versions", "Rows")
+}
+
+// checkParts reads the plan of the service's steps in live part by part, as the page does.
+func checkParts(t *testing.T, r *rig, steps int) {
+	t.Helper()
+	var kept api.KeptPlan
+	r.ask("wren", "GET", "/services/orchard/plan?stage=live&version=1", nil, &kept)
+	p := kept.Plan
+	if p.Total.Steps != steps || p.Next == nil || len(p.Steps) >= steps || len(p.Steps) < 1000 {
+		t.Fatalf("of a plan of %d steps come first %d of %+v", steps, len(p.Steps), p.Total)
+	}
+	seen := map[int]bool{}
+	for _, s := range p.Steps {
+		seen[s.Index] = true
+	}
+	for next := p.Next; next != nil; {
+		var part api.PlanPart
+		r.ask("wren", "GET", "/services/orchard/plan/steps?digest="+p.Digest+"&after="+*next, nil, &part)
+		for _, s := range part.Steps {
+			if seen[s.Index] {
+				t.Fatalf("step %d comes twice", s.Index)
+			}
+			seen[s.Index] = true
+		}
+		next = part.Next
+	}
+	if len(seen) != steps {
+		t.Errorf("the parts have %d of %d steps", len(seen), steps)
+	}
+	for _, other := range []string{"frostline/plan/steps?digest=" + p.Digest,
+		"orchard/plan/steps?digest=sha256:" + strings.Repeat("0", 64)} {
+		if code, said := r.try("wren", "GET", "/services/"+other+"&after=row0000", nil, nil); code != http.StatusNotFound {
+			t.Errorf("%s: %d %s", other, code, said)
+		}
+	}
 }

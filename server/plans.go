@@ -44,6 +44,9 @@ func (h *handlers) ComputePlan(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
+	if len(p.Steps) > firstPart {
+		h.foreseen.Add(p.Digest, p)
+	}
 	out, err := h.shownPlan(ctx, store.Plan{Person: who(ctx).person.Handle, MadeAt: h.engine.Store.Now(), Plan: p})
 	return api.ComputePlan200JSONResponse(out), err
 }
@@ -94,22 +97,57 @@ func (h *handlers) shownPlan(ctx context.Context, kept store.Plan) (api.KeptPlan
 	var err error
 	out := api.KeptPlan{Id: kept.ID, Person: kept.Person, MadeAt: kept.MadeAt.UnixMilli(),
 		Confirm: api.Optional(kept.Plan.Confirmation())}
-	if out.Plan, err = shownAs(kept.Plan); err != nil {
+	if out.Plan, err = shownAs(kept.Plan, firstPart); err != nil {
 		return out, err
 	}
 	out.Runnable, err = h.runnable(ctx, kept.Plan)
 	return out, err
 }
 
-// shownAs gives a plan as it is shown, with what it means in words.
-func shownAs(p *plan.Plan) (api.Plan, error) {
-	out, err := convert[api.Plan](p)
+// shownAs gives a plan as it is shown, with what it means in words; of one that has
+// more steps than that those of the first functions, about as many.
+func shownAs(p *plan.Plan, steps int) (api.Plan, error) {
+	part, total := *p, p.Total()
+	var next string
+	if steps > 0 && total.Steps > steps {
+		part.Steps, next = p.Part("", steps)
+	}
+	out, err := convert[api.Plan](&part)
 	if err != nil {
 		return out, err
 	}
+	out.Total, out.Next = api.PlanTotal{Steps: total.Steps, Functions: total.Functions}, api.Optional(next)
 	out.Sentence = p.Summary()
 	out.Says, err = convert[[]api.PlanLine](p.Says())
 	return out, err
+}
+
+// firstPart and laterPart are about how many steps of a large plan are given at a time;
+// so many plans that were not kept are remembered, for the parts behind the first.
+const (
+	firstPart, laterPart = 1_000, 5_000
+	foreseenPlans        = 4
+)
+
+// ListPlanSteps gives a part of a plan.
+func (h *handlers) ListPlanSteps(ctx context.Context,
+	r api.ListPlanStepsRequestObject) (api.ListPlanStepsResponseObject, error) {
+	var p *plan.Plan
+	if id := api.OrZero(r.Params.Plan); id > 0 {
+		kept, err := h.engine.Store.Plan(ctx, id)
+		if err != nil {
+			return nil, fmt.Errorf("plan %d: %w", id, err)
+		}
+		p = kept.Plan
+	} else if known, ok := h.foreseen.Get(r.Params.Digest); ok {
+		p = known
+	}
+	if p == nil || p.Base.Service != r.Service || p.Digest != r.Params.Digest {
+		return nil, fmt.Errorf("%s has no such plan any more; look at the plan again: %w", r.Service, store.ErrNotFound)
+	}
+	steps, next := p.Part(r.Params.After, laterPart)
+	out, err := convert[[]api.Step](steps)
+	return api.ListPlanSteps200JSONResponse{Steps: out, Next: api.Optional(next)}, err
 }
 
 func (h *handlers) GetPlanDocument(ctx context.Context,

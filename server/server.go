@@ -17,6 +17,7 @@ import (
 	"github.com/labstack/echo/v5/middleware"
 	validator "github.com/oapi-codegen/nethttp-middleware"
 
+	"rudmar/core/plan"
 	"rudmar/core/rights"
 	"rudmar/docs"
 	"rudmar/engine"
@@ -45,6 +46,8 @@ type Server struct {
 	options Options
 	handler http.Handler
 	commits *lru.Cache[string, source.Commit] // by hash
+	// foreseen are large plans that nobody kept, by their digests.
+	foreseen *lru.Cache[string, *plan.Plan]
 
 	documents func() (map[string]document, error) // by name; read when they are first asked for
 }
@@ -61,7 +64,11 @@ func New(e *engine.Engine, o Options) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Server{engine: e, options: o, commits: commits,
+	foreseen, err := lru.New[string, *plan.Plan](foreseenPlans)
+	if err != nil {
+		return nil, err
+	}
+	s := &Server{engine: e, options: o, commits: commits, foreseen: foreseen,
 		documents: sync.OnceValues(func() (map[string]document, error) { return readDocuments(docs.Files) })}
 	router := echo.New()
 	router.Logger = o.Log

@@ -48,6 +48,6 @@ func (h *handlers) SketchPlan(ctx context.Context,
 		return nil, err
 	}
 	out.Text = text.String()
-	out.Plan, err = shownAs(p)
+	out.Plan, err = shownAs(p, api.OrZero(r.Body.Steps))
 	return api.SketchPlan200JSONResponse(out), err
 }

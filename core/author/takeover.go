@@ -34,8 +34,9 @@ func TakeOver(folder manifest.Folder, s *manifest.Service, stage, address, attri
 	if err != nil {
 		return "", nil, err
 	}
+	var of []string // where all that is said of the stage stands
 	if len(s.Stages) > 1 {
-		path = append([]string{"in", stage}, path...)
+		of = []string{"in", stage}
 	}
 	if text, err = folder.Read(fn.File); err != nil {
 		return "", nil, err
@@ -44,7 +45,16 @@ func TakeOver(folder manifest.Folder, s *manifest.Service, stage, address, attri
 	if root == nil || root.Kind != tree.Mapping {
 		return "", nil, fmt.Errorf("%s cannot be read: %w", fn.File, ErrNoPlace)
 	}
-	edit := put(root, path, written, len(strings.Split(string(text), "\n")))
+	lines := len(strings.Split(string(text), "\n"))
+	var edit diagnostic.Edit
+	if kind == resource.Grant {
+		edit, err = permit(root, of, trigger, written, lines)
+	} else {
+		edit = put(root, append(of, path...), written, lines)
+	}
+	if err != nil {
+		return "", nil, err
+	}
 	edit.File = fn.File
 	if edit.Line > root.Last().Range().EndLine && len(text) > 0 && text[len(text)-1] != '\n' {
 		text = append(text, '\n')
@@ -96,10 +106,88 @@ func keyOfAttribute(kind, trigger, attribute string, value any) (path []string, 
 		return at(isNumber, length(), "triggers", trigger, "every")
 	case kind == resource.Schedule && (attribute == "cron" || attribute == "zone"):
 		return at(isText, quoted(text), "triggers", trigger, attribute)
+	case kind == resource.Grant && attribute == "verbs":
+		list, isList := value.([]any)
+		return at(isList && len(list) > 0, flowList(list), "permissions")
 	case kind == resource.Opening && attribute == "to":
 		return at(true, callers(value), "triggers", trigger, "open_to")
 	}
 	return at(false, "")
+}
+
+// permit gives the edit by which the permissions under a path of keys give verbs on a
+// resource: in the place of the verbs that are said there, or, where they say nothing of
+// their own, by the function's whole list, as a list replaces another.
+func permit(root *tree.Node, of []string, resource, verbs string, lines int) (diagnostic.Edit, error) {
+	list := root
+	for _, key := range append(slices.Clone(of), "permissions") {
+		list = list.Get(key)
+	}
+	if list != nil && list.Kind == tree.Sequence {
+		item, err := permissionFor(list, resource)
+		if err != nil {
+			return diagnostic.Edit{}, err
+		}
+		return diagnostic.Edit{Range: item.Get("may").Range(), Text: verbs}, nil
+	}
+	own := root.Get("permissions")
+	if len(of) == 0 || own == nil || own.Kind != tree.Sequence {
+		return diagnostic.Edit{}, fmt.Errorf("no permission of the function is for %s alone: %w", resource, ErrNoPlace)
+	}
+	changed, err := permissionFor(own, resource)
+	if err != nil {
+		return diagnostic.Edit{}, err
+	}
+	items := make([]string, len(own.Items))
+	for i, item := range own.Items {
+		may := verbs
+		if item != changed {
+			may = flowList(item.Get("may").Plain())
+		}
+		items[i] = "{may: " + may + ", of: " + plainOrQuoted(item.Get("of").Value()) + "}"
+	}
+	return put(root, append(of, "permissions"), "["+strings.Join(items, ", ")+"]", lines), nil
+}
+
+// permissionFor finds the one permission that is for a resource by that name.
+func permissionFor(list *tree.Node, resource string) (*tree.Node, error) {
+	var found *tree.Node
+	for _, item := range list.Items {
+		if item.Get("of").Value() != resource || item.Get("may") == nil {
+			continue
+		}
+		if found != nil {
+			return nil, fmt.Errorf("several permissions are for %s: %w", resource, ErrNoPlace)
+		}
+		found = item
+	}
+	if found == nil {
+		return nil, fmt.Errorf("no permission of the function is for %s alone: %w", resource, ErrNoPlace)
+	}
+	return found, nil
+}
+
+// flowList writes texts as a list in one line; one text is a list of itself.
+func flowList(value any) string {
+	list, isList := value.([]any)
+	if !isList {
+		list = []any{value}
+	}
+	names := make([]string, len(list))
+	for i, v := range list {
+		names[i] = plainOrQuoted(fmt.Sprint(v))
+	}
+	return "[" + strings.Join(names, ", ") + "]"
+}
+
+// plainOrQuoted writes a name without quotes, where it is no more than a name.
+func plainOrQuoted(text string) string {
+	for _, r := range text {
+		if (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && (r < '0' || r > '9') && !strings.ContainsRune("/_.-", r) {
+			return quoted(text)
+		}
+	}
+	return text
 }
 
 // quoted writes a text so that it is read as a text.
@@ -111,14 +199,10 @@ func quoted(text string) string {
 // callers writes who may call, as open_to has it.
 func callers(value any) string {
 	list, _ := value.([]any)
-	var names []string
-	for _, v := range list {
-		names = append(names, fmt.Sprint(v))
+	if len(list) == 1 && (list[0] == "anyone" || list[0] == "members") {
+		return fmt.Sprint(list[0])
 	}
-	if len(names) == 1 && (names[0] == "anyone" || names[0] == "members") {
-		return names[0]
-	}
-	return "[" + strings.Join(names, ", ") + "]"
+	return flowList(list)
 }
 
 // put gives the edit that makes a mapping say a value under a path of keys: in the

@@ -20,6 +20,7 @@ func TestTakeOver(t *testing.T) {
 	}
 	const trial = "  - {stage: trial, target: local/north, enter: {on: push, branch: main}}\n"
 	const live = "  - {stage: live, target: local/north, enter: {after: trial, on: request}}\n"
+	const may = "permissions:\n  - {may: [send], of: \"queues/*\"}\n"
 	const head = "function: warn # of the night\nruntime: python\nhandler: warn:run\n"
 	for _, tt := range []struct {
 		name, stages, text, address, attribute string
@@ -84,11 +85,23 @@ func TestTakeOver(t *testing.T) {
 			}
 		}
 	}
-	files := manifest.FilesOf(map[string]string{"rudmar.yaml": service(trial), "functions/warn/function.yaml": head})
-	s := check.Service(files).Service
-	for address, want := range map[string]error{"grant/warn/tables/a": author.ErrNoPlace, "function/nobody": author.ErrNoFunction} {
-		if _, _, err := author.TakeOver(files, s, "trial", address, "verbs", []any{"read"}); !errors.Is(err, want) {
-			t.Errorf("%s: %v", address, err)
+	for _, tt := range []struct {
+		stages, text, address string
+		verbs                 any
+		want                  error
+	}{
+		{trial, "", "grant/warn/tables/a", []any{"read"}, author.ErrNoPlace},
+		{trial, "", "function/nobody", []any{"read"}, author.ErrNoFunction},
+		{trial, may, "grant/warn/queues/*", []any{}, author.ErrNoPlace}, // a permission for nothing is none
+		{trial, may, "grant/warn/queues/*", "send", author.ErrNoPlace},
+		{trial, may + "  - {may: [receive], of: \"queues/*\"}\n", "grant/warn/queues/*", []any{"send"}, author.ErrNoPlace},
+		{trial + live, may, "grant/warn/queues/readings", []any{"send"}, author.ErrNoPlace},
+		{trial + live, "", "grant/warn/queues/readings", []any{"send"}, author.ErrNoPlace},
+	} {
+		files := manifest.FilesOf(map[string]string{"rudmar.yaml": service(tt.stages), "functions/warn/function.yaml": head + tt.text})
+		_, _, err := author.TakeOver(files, check.Service(files).Service, "trial", tt.address, "verbs", tt.verbs)
+		if !errors.Is(err, tt.want) {
+			t.Errorf("%s with %q: %v", tt.address, tt.text, err)
 		}
 	}
 }

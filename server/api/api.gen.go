@@ -1149,7 +1149,7 @@ type KeptPlan struct {
 	MadeAt  int64   `json:"madeAt"`
 	Person  string  `json:"person"`
 
-	// Plan A plan as it is shown; its document has all of it
+	// Plan A plan as it is shown, of a large one the first part; its document has all of it
 	Plan     Plan     `json:"plan"`
 	Runnable Runnable `json:"runnable"`
 }
@@ -1373,21 +1373,25 @@ type PermissionUse struct {
 	Verbs    []string `json:"verbs"`
 }
 
-// Plan A plan as it is shown; its document has all of it
+// Plan A plan as it is shown, of a large one the first part; its document has all of it
 type Plan struct {
 	Base   PlanBase `json:"base"`
 	Digest string   `json:"digest"`
 
 	// Draft It is of an edit that no version has, and is never run
-	Draft    *bool         `json:"draft,omitempty"`
-	Expected int64         `json:"expected"`
-	Format   int           `json:"format"`
+	Draft    *bool `json:"draft,omitempty"`
+	Expected int64 `json:"expected"`
+	Format   int   `json:"format"`
+
+	// Next Where there are more steps: the function after which listPlanSteps gives them
+	Next     *string       `json:"next,omitempty"`
 	Problems []PlanProblem `json:"problems"`
 
 	// Says What it means, worst first
 	Says      []PlanLine `json:"says"`
 	Sentence  string     `json:"sentence"`
 	Steps     []Step     `json:"steps"`
+	Total     PlanTotal  `json:"total"`
 	Unchanged int        `json:"unchanged"`
 	Waves     int        `json:"waves"`
 }
@@ -1437,11 +1441,26 @@ type PlanLine struct {
 // PlanLineTone defines model for PlanLine.Tone.
 type PlanLineTone string
 
+// PlanPart defines model for PlanPart.
+type PlanPart struct {
+	// Next Where there are more: the function after which they come
+	Next *string `json:"next,omitempty"`
+
+	// Steps Of whole functions, by their names
+	Steps []Step `json:"steps"`
+}
+
 // PlanProblem defines model for PlanProblem.
 type PlanProblem struct {
 	Address *string `json:"address,omitempty"`
 	From    *Origin `json:"from,omitempty"`
 	Message string  `json:"message"`
+}
+
+// PlanTotal defines model for PlanTotal.
+type PlanTotal struct {
+	Functions int `json:"functions"`
+	Steps     int `json:"steps"`
 }
 
 // PlanWish defines model for PlanWish.
@@ -1754,7 +1773,7 @@ type Sketch struct {
 	// Errors What the check finds wrong, for which nothing is planned
 	Errors []Diagnostic `json:"errors"`
 
-	// Plan A plan as it is shown; its document has all of it
+	// Plan A plan as it is shown, of a large one the first part; its document has all of it
 	Plan Plan `json:"plan"`
 
 	// Text The plan as text
@@ -1771,6 +1790,9 @@ type SketchWish struct {
 	// Onto The first target where none is given
 	Onto  *string `json:"onto,omitempty"`
 	Stage Name    `json:"stage"`
+
+	// Steps About as many steps are given, of whole functions; all where it is absent
+	Steps *int `json:"steps,omitempty"`
 }
 
 // Source defines model for Source.
@@ -2129,6 +2151,18 @@ type ComputePlanParams struct {
 
 	// TakeAway Addresses that are live, are not Rudmar's own, and are to go
 	TakeAway *TakeAway `form:"takeAway,omitempty" json:"takeAway,omitempty"`
+}
+
+// ListPlanStepsParams defines parameters for ListPlanSteps.
+type ListPlanStepsParams struct {
+	// Digest Of the plan as it was given
+	Digest string `form:"digest" json:"digest"`
+
+	// Plan The plan, where it was kept
+	Plan *int64 `form:"plan,omitempty" json:"plan,omitempty"`
+
+	// After The next that came with the part before
+	After string `form:"after" json:"after"`
 }
 
 // MoveServiceParams defines parameters for MoveService.
@@ -2715,6 +2749,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /services/{service}/plan (the `ComputePlan` operationId).
 	ComputePlan(ctx context.Context, service Service, params *ComputePlanParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListPlanSteps The part of a plan behind what was given of it; a plan that was not kept is remembered for a while
+	//
+	// Corresponds with GET /services/{service}/plan/steps (the `ListPlanSteps` operationId).
+	ListPlanSteps(ctx context.Context, service Service, params *ListPlanStepsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// MakePlanWithBody Computes a plan and keeps it
 	//
@@ -3925,6 +3964,21 @@ func (c *Client) ListOutputs(ctx context.Context, service Service, params *ListO
 // Corresponds with GET /services/{service}/plan (the `ComputePlan` operationId).
 func (c *Client) ComputePlan(ctx context.Context, service Service, params *ComputePlanParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewComputePlanRequest(c.Server, service, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListPlanSteps The part of a plan behind what was given of it; a plan that was not kept is remembered for a while
+//
+// Corresponds with GET /services/{service}/plan/steps (the `ListPlanSteps` operationId).
+func (c *Client) ListPlanSteps(ctx context.Context, service Service, params *ListPlanStepsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListPlanStepsRequest(c.Server, service, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6863,6 +6917,83 @@ func NewComputePlanRequest(server string, service Service, params *ComputePlanPa
 	return req, nil
 }
 
+// NewListPlanStepsRequest constructs an http.Request for the ListPlanSteps method
+func NewListPlanStepsRequest(server string, service Service, params *ListPlanStepsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/plan/steps", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "digest", params.Digest, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Plan != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "plan", *params.Plan, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewMakePlanRequest calls the generic MakePlan builder with application/json body
 func NewMakePlanRequest(server string, service Service, body MakePlanJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -9294,6 +9425,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /services/{service}/plan (the `ComputePlan` operationId).
 	ComputePlanWithResponse(ctx context.Context, service Service, params *ComputePlanParams, reqEditors ...RequestEditorFn) (*ComputePlanResponse, error)
+
+	// ListPlanStepsWithResponse The part of a plan behind what was given of it; a plan that was not kept is remembered for a while
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/plan/steps (the `ListPlanSteps` operationId).
+	ListPlanStepsWithResponse(ctx context.Context, service Service, params *ListPlanStepsParams, reqEditors ...RequestEditorFn) (*ListPlanStepsResponse, error)
 
 	// MakePlanWithBodyWithResponse Computes a plan and keeps it
 	//
@@ -11896,6 +12034,54 @@ func (r ComputePlanResponse) ContentType() string {
 	return ""
 }
 
+type ListPlanStepsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PlanPart
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListPlanStepsResponse) GetJSON200() *PlanPart {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListPlanStepsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListPlanStepsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListPlanStepsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListPlanStepsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListPlanStepsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type MakePlanResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14333,6 +14519,19 @@ func (c *ClientWithResponses) ComputePlanWithResponse(ctx context.Context, servi
 	return ParseComputePlanResponse(rsp)
 }
 
+// ListPlanStepsWithResponse The part of a plan behind what was given of it; a plan that was not kept is remembered for a while
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/plan/steps (the `ListPlanSteps` operationId).
+func (c *ClientWithResponses) ListPlanStepsWithResponse(ctx context.Context, service Service, params *ListPlanStepsParams, reqEditors ...RequestEditorFn) (*ListPlanStepsResponse, error) {
+	rsp, err := c.ListPlanSteps(ctx, service, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListPlanStepsResponse(rsp)
+}
+
 // MakePlanWithBodyWithResponse Computes a plan and keeps it
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -16501,6 +16700,39 @@ func ParseComputePlanResponse(rsp *http.Response) (*ComputePlanResponse, error) 
 	return response, nil
 }
 
+// ParseListPlanStepsResponse parses an HTTP response from a ListPlanStepsWithResponse call
+func ParseListPlanStepsResponse(rsp *http.Response) (*ListPlanStepsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListPlanStepsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PlanPart
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseMakePlanResponse parses an HTTP response from a MakePlanWithResponse call
 func ParseMakePlanResponse(rsp *http.Response) (*MakePlanResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -17788,6 +18020,9 @@ type ServerInterface interface {
 	// ComputePlan Computes a plan, and keeps nothing
 	// (GET /services/{service}/plan)
 	ComputePlan(ctx *echo.Context, service Service, params ComputePlanParams) error
+	// ListPlanSteps The part of a plan behind what was given of it; a plan that was not kept is remembered for a while
+	// (GET /services/{service}/plan/steps)
+	ListPlanSteps(ctx *echo.Context, service Service, params ListPlanStepsParams) error
 	// MakePlan Computes a plan and keeps it
 	// (POST /services/{service}/plans)
 	MakePlan(ctx *echo.Context, service Service) error
@@ -18869,6 +19104,45 @@ func (w *ServerInterfaceWrapper) ComputePlan(ctx *echo.Context) error {
 	return err
 }
 
+// ListPlanSteps converts echo context to params.
+func (w *ServerInterfaceWrapper) ListPlanSteps(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListPlanStepsParams
+	// ------------- Required query parameter "digest" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "digest", ctx.QueryParams(), &params.Digest, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter digest: %s", err))
+	}
+
+	// ------------- Optional query parameter "plan" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "plan", ctx.QueryParams(), &params.Plan, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter plan: %s", err))
+	}
+
+	// ------------- Required query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "after", ctx.QueryParams(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter after: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListPlanSteps(ctx, service, params)
+	return err
+}
+
 // MakePlan converts echo context to params.
 func (w *ServerInterfaceWrapper) MakePlan(ctx *echo.Context) error {
 	var err error
@@ -19919,6 +20193,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/services/:service/versions/:version/functions/:function/file", wrapper.GetArchiveFile, options.OperationMiddlewares["getArchiveFile"]...)
 	router.POST(options.BaseURL+"/services/:service/plans", wrapper.MakePlan, options.OperationMiddlewares["makePlan"]...)
 	router.GET(options.BaseURL+"/services/:service/plan", wrapper.ComputePlan, options.OperationMiddlewares["computePlan"]...)
+	router.GET(options.BaseURL+"/services/:service/plan/steps", wrapper.ListPlanSteps, options.OperationMiddlewares["listPlanSteps"]...)
 	router.GET(options.BaseURL+"/services/:service/outputs", wrapper.ListOutputs, options.OperationMiddlewares["listOutputs"]...)
 	router.GET(options.BaseURL+"/services/:service/drift", wrapper.ListDrift, options.OperationMiddlewares["listDrift"]...)
 	router.POST(options.BaseURL+"/services/:service/drift/left", wrapper.LeaveDrift, options.OperationMiddlewares["leaveDrift"]...)
@@ -21821,6 +22096,46 @@ func (response ComputePlandefaultApplicationProblemPlusJSONResponse) VisitComput
 	return err
 }
 
+type ListPlanStepsRequestObject struct {
+	Service Service `json:"service"`
+	Params  ListPlanStepsParams
+}
+
+type ListPlanStepsResponseObject interface {
+	VisitListPlanStepsResponse(w http.ResponseWriter) error
+}
+
+type ListPlanSteps200JSONResponse PlanPart
+
+func (response ListPlanSteps200JSONResponse) VisitListPlanStepsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPlanStepsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListPlanStepsdefaultApplicationProblemPlusJSONResponse) VisitListPlanStepsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type MakePlanRequestObject struct {
 	Service Service `json:"service"`
 	Body    *MakePlanJSONRequestBody
@@ -23391,6 +23706,9 @@ type StrictServerInterface interface {
 	// ComputePlan Computes a plan, and keeps nothing
 	// (GET /services/{service}/plan)
 	ComputePlan(ctx context.Context, request ComputePlanRequestObject) (ComputePlanResponseObject, error)
+	// ListPlanSteps The part of a plan behind what was given of it; a plan that was not kept is remembered for a while
+	// (GET /services/{service}/plan/steps)
+	ListPlanSteps(ctx context.Context, request ListPlanStepsRequestObject) (ListPlanStepsResponseObject, error)
 	// MakePlan Computes a plan and keeps it
 	// (POST /services/{service}/plans)
 	MakePlan(ctx context.Context, request MakePlanRequestObject) (MakePlanResponseObject, error)
@@ -24983,6 +25301,32 @@ func (sh *strictHandler) ComputePlan(ctx *echo.Context, service Service, params 
 		return err
 	} else if validResponse, ok := response.(ComputePlanResponseObject); ok {
 		return validResponse.VisitComputePlanResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListPlanSteps operation middleware
+func (sh *strictHandler) ListPlanSteps(ctx *echo.Context, service Service, params ListPlanStepsParams) error {
+	var request ListPlanStepsRequestObject
+
+	request.Service = service
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListPlanSteps(ctx.Request().Context(), request.(ListPlanStepsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListPlanSteps")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListPlanStepsResponseObject); ok {
+		return validResponse.VisitListPlanStepsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

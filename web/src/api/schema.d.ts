@@ -904,6 +904,32 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/services/{service}/plan/steps": {
+        parameters: {
+            query: {
+                /** @description Of the plan as it was given */
+                digest: string;
+                /** @description The plan, where it was kept */
+                plan?: number;
+                /** @description The next that came with the part before */
+                after: string;
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        /** The part of a plan behind what was given of it; a plan that was not kept is remembered for a while */
+        get: operations["listPlanSteps"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/services/{service}/outputs": {
         parameters: {
             query: {
@@ -2058,6 +2084,8 @@ export interface components {
             stage: components["schemas"]["Name"];
             /** @description The first target where none is given */
             onto?: string;
+            /** @description About as many steps are given, of whole functions; all where it is absent */
+            steps?: number;
             /** @description The files that are otherwise than on the branch; null for one that is gone */
             files: {
                 [key: string]: string | null;
@@ -2321,11 +2349,14 @@ export interface components {
             how: "run" | "return" | "delivery" | "nothing" | "stopped";
             why: string;
         };
-        /** @description A plan as it is shown; its document has all of it */
+        /** @description A plan as it is shown, of a large one the first part; its document has all of it */
         Plan: {
             format: number;
             base: components["schemas"]["PlanBase"];
             steps: components["schemas"]["Step"][];
+            /** @description Where there are more steps: the function after which listPlanSteps gives them */
+            next?: string;
+            total: components["schemas"]["PlanTotal"];
             waves: number;
             /** Format: int64 */
             expected: number;
@@ -2337,6 +2368,16 @@ export interface components {
             says: components["schemas"]["PlanLine"][];
             problems: components["schemas"]["PlanProblem"][];
             digest: string;
+        };
+        PlanTotal: {
+            steps: number;
+            functions: number;
+        };
+        PlanPart: {
+            /** @description Of whole functions, by their names */
+            steps: components["schemas"]["Step"][];
+            /** @description Where there are more: the function after which they come */
+            next?: string;
         };
         Step: {
             index: number;
@@ -4373,6 +4414,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["KeptPlan"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listPlanSteps: {
+        parameters: {
+            query: {
+                /** @description Of the plan as it was given */
+                digest: string;
+                /** @description The plan, where it was kept */
+                plan?: number;
+                /** @description The next that came with the part before */
+                after: string;
+            };
+            header?: never;
+            path: {
+                service: components["parameters"]["service"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The part */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanPart"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -4,8 +4,11 @@
 import { onScopeDispose, ref, watch } from 'vue'
 
 import { ask, client, problemOf, type Problem, type Schemas } from '../api/client'
+import { count } from '../words'
 
 const props = defineProps<{ service: string; branch: string; stage: string; files: Map<string, string | null> }>()
+/** About as many steps are listed. */
+const mostSteps = 100
 const sketch = ref<Schemas['Sketch'] | null>(null)
 const problem = ref<Problem | null>(null)
 const pending = ref(false)
@@ -23,7 +26,12 @@ watch(
         const got = await ask(
           client.POST('/services/{service}/source/plan', {
             params: { path: { service: props.service } },
-            body: { branch: props.branch, stage: props.stage, files: Object.fromEntries(props.files) },
+            body: {
+              branch: props.branch,
+              stage: props.stage,
+              files: Object.fromEntries(props.files),
+              steps: mostSteps,
+            },
           }),
         )
         if (mine !== asked) return
@@ -59,6 +67,11 @@ onScopeDispose(() => {
         <summary class="quiet">the steps</summary>
         <p v-for="s in sketch.plan.steps.filter((s) => !s.follows)" :key="s.address" class="mb-0 wrap-anywhere">
           <CellPair :change="s.change" /> <code>{{ s.address }}</code>
+        </p>
+        <p v-if="sketch.plan.next" class="quiet mb-0">
+          and those of
+          {{ count(sketch.plan.total.functions - new Set(sketch.plan.steps.map((s) => s.function)).size, 'function') }}
+          more, which the plan has once it is committed
         </p>
       </details>
     </template>

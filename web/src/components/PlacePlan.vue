@@ -25,5 +25,5 @@ const { data, problem, pending, reload } = useLoad(
 <template>
   <ProblemNote :problem="problem" :again="reload" />
   <PageWait v-if="pending" />
-  <PlanSheet v-if="data" :plan="data.plan" class="mt-2" />
+  <PlanSheet v-if="data" :id="data.id" :plan="data.plan" class="mt-2" />
 </template>

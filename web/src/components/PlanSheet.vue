@@ -6,11 +6,18 @@ import { ask, client, type Schemas } from '../api/client'
 import { useAddress } from '../composables/useAddress'
 import { useFold } from '../composables/useFold'
 import { useRows } from '../composables/useRows'
+import { useSteps } from '../composables/useSteps'
 import { count } from '../words'
 
 // The layout of graphs is fetched when somebody wants one.
 const PlanGraph = defineAsyncComponent(() => import('./PlanGraph.vue'))
-const props = defineProps<{ plan: Schemas['Plan'] }>()
+const props = defineProps<{
+  plan: Schemas['Plan']
+  /** Its number, 0 where it was not kept. */
+  id: number
+}>()
+/** With more steps than that a graph is no picture any more. */
+const mostDrawn = 1000
 const view = useAddress<'functions' | 'order' | 'graph'>('by', 'functions')
 
 /** Who wrote the lines that the steps give as their reasons. */
@@ -37,8 +44,26 @@ watch(
   { immediate: true },
 )
 
+const {
+  steps: known,
+  whole,
+  pending,
+  problem,
+  fetchRest,
+} = useSteps(
+  () => props.plan,
+  () => props.id,
+)
+// Waves go through all functions, so that they take all steps.
+watch(
+  [view, () => props.plan],
+  () => {
+    if (view.value === 'order') void fetchRest()
+  },
+  { immediate: true },
+)
 const groups = computed(() => {
-  const steps = props.plan.steps
+  const steps = known.value
   if (view.value === 'order') {
     return [...Map.groupBy(steps, (s) => s.wave)]
       .sort(([a], [b]) => a - b)
@@ -49,6 +74,14 @@ const groups = computed(() => {
     .map(([title, of]) => ({ title, steps: [...of].sort((a, b) => a.wave - b.wave) }))
 })
 const { shown, more, unfold } = useFold(() => groups.value, 25)
+/** Groups that are not shown: those that are folded, and those that were not fetched. */
+const behind = computed(() =>
+  view.value === 'functions' ? props.plan.total.functions - groups.value.length + more.value : more.value,
+)
+function showMore(): void {
+  unfold()
+  if (!whole.value) void fetchRest()
+}
 const box = ref<HTMLElement | null>(null)
 const { inView, before, after, measure } = useRows(() => shown.value, 150, box)
 </script>
@@ -85,7 +118,12 @@ const { inView, before, after, measure } = useRows(() => shown.value, 150, box)
       </button>
       <span class="quiet">{{ count(plan.unchanged, 'resource') }} unchanged</span>
     </div>
-    <PlanGraph v-if="view === 'graph'" :plan="plan" />
+    <template v-if="view === 'graph'">
+      <p v-if="plan.total.steps > mostDrawn" class="quiet">
+        {{ count(plan.total.steps, 'step') }} are too many to be drawn; by function and by order they can all be read.
+      </p>
+      <PlanGraph v-else :plan="plan" />
+    </template>
     <div v-else ref="box">
       <div v-if="before" aria-hidden="true" :style="{ height: `${before}px` }" />
       <div v-for="{ row: g, index } in inView" :key="g.title" :ref="measure" class="space" :data-index="index">
@@ -99,9 +137,17 @@ const { inView, before, after, measure } = useRows(() => shown.value, 150, box)
       </div>
       <div v-if="after" aria-hidden="true" :style="{ height: `${after}px` }" />
     </div>
-    <p v-if="more && view !== 'graph'">
-      <button type="button" class="btn btn-link p-0" @click="unfold">{{ more }} more functions</button>
-    </p>
+    <template v-if="view !== 'graph'">
+      <ProblemNote :problem="problem" :again="fetchRest" />
+      <p v-if="pending" class="quiet" role="status">
+        {{ known.length }} of {{ count(plan.total.steps, 'step') }} are here…
+      </p>
+      <p v-else-if="behind">
+        <button type="button" class="btn btn-link p-0" @click="showMore">
+          {{ count(behind, view === 'order' ? 'more wave' : 'more function') }}
+        </button>
+      </p>
+    </template>
   </div>
 </template>
 

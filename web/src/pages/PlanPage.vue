@@ -191,7 +191,7 @@ async function go(confirm: string): Promise<void> {
       </p>
       <div v-else class="split">
         <section>
-          <PlanSheet :plan="plan" />
+          <PlanSheet :id="data.id" :plan="plan" />
         </section>
         <aside>
           <h2>What it means</h2>
