@@ -13,10 +13,14 @@ const canal = "/services/watering"
 
 // In the demo a version went back by itself, and the page shows by what; another one
 // is in the middle of its shift, and somebody holds it, lets it go on, and takes it
-// back.
+// back. In another service one is refused by a rule, and one waits for a freeze to end.
 func TestShiftInThePage(t *testing.T) {
 	r := demo(t)
 	p := r.open(browse(t), "wren")
+	p.arrive("/s/boxes/deliveries?stage=shop")
+	p.reads("refused by the rule nothing-goes; 1 more", "waiting", "frozen until", "Crate days")
+	p.arrive("/s/boxes/deliveries/4/shop")
+	p.reads("refuses", "not true: plan.deletes.size() == 0", "does not pass by waiting")
 	p.arrive("/s/watering/deliveries?stage=live")
 	p.reads("from push to live", "versions a week", "50 %")
 	p.press("^The versions behind")

@@ -16,8 +16,11 @@ import (
 	"rudmar/server/api"
 )
 
-func deliveryPlace(d store.Delivery) api.DeliveryPlace {
+func deliveryPlace(d store.Delivery, gates []delivery.Gate) api.DeliveryPlace {
 	out := api.DeliveryPlace{Stage: d.Stage, State: string(d.State), Since: d.Since.UnixMilli(), Why: d.Why}
+	if d.State == delivery.Waiting {
+		out.KeptOut = api.Optional(delivery.KeptOut(gates))
+	}
 	if d.Choice != nil && !d.Rest {
 		out.Only = &d.Choice.Functions
 	}
@@ -39,9 +42,18 @@ func (h *handlers) ListDeliveries(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
+	judged, err := h.engine.Line.Judged(ctx, r.Service, 0) // of all that wait
+	if err != nil {
+		return nil, err
+	}
 	places := map[int][]api.DeliveryPlace{}
 	for _, d := range rows {
-		places[d.Version] = append(places[d.Version], deliveryPlace(d))
+		gates := judged[deliver.Place{Version: d.Version, Stage: d.Stage}].Gates
+		place := deliveryPlace(d, gates)
+		if open := delivery.Open(gates); d.State == delivery.Waiting && place.Why == "" && len(open) > 0 {
+			place.Why = open[0]
+		}
+		places[d.Version] = append(places[d.Version], place)
 	}
 	out := api.ListDeliveries200JSONResponse{}
 	for _, v := range versions {
@@ -64,7 +76,7 @@ func (h *handlers) GetDeliveryStage(ctx context.Context,
 		return nil, err
 	}
 	gates := judged[deliver.Place{Version: r.Version, Stage: r.Stage}].Gates
-	out := api.DeliveryStage{Place: deliveryPlace(d), Summary: delivery.Summary(gates), Approvals: []api.Approval{},
+	out := api.DeliveryStage{Place: deliveryPlace(d, gates), Summary: delivery.Summary(gates), Approvals: []api.Approval{},
 		Cases: []api.CaseRun{}, Deployments: d.Deployments, Digests: []api.DigestPair{}}
 	if out.Gates, err = convert[[]api.Gate](append([]delivery.Gate{}, gates...)); err != nil {
 		return nil, err

@@ -189,6 +189,39 @@ func fulfilled() delivery.Facts {
 	}
 }
 
+// TestWhatKeepsOut tells what fails from what waits.
+func TestWhatKeepsOut(t *testing.T) {
+	gate := func(kind, name string, state delivery.GateState) delivery.Gate {
+		return delivery.Gate{Kind: kind, Name: name, State: state, Why: name + " " + string(state)}
+	}
+	settled := gate(delivery.BeforeGate, "before", delivery.Holds)
+	window := gate(delivery.WindowGate, "window", delivery.Waits)
+	rule := gate(delivery.RuleGate, "nothing-goes", delivery.Fails)
+	for _, tt := range []struct {
+		gates         []delivery.Gate
+		kept, summary string
+	}{
+		{nil, "", "all 0 hold"},
+		{[]delivery.Gate{settled, window}, "", "1 of 2 hold: window waits"},
+		{[]delivery.Gate{settled, window, rule}, "refused by the rule nothing-goes",
+			"1 of 3 hold: refused by the rule nothing-goes: nothing-goes fails; window waits"},
+		{[]delivery.Gate{settled, gate(delivery.SoakGate, "soak", delivery.Fails), rule}, "soak fails",
+			"1 of 3 hold: soak fails; refused by the rule nothing-goes: nothing-goes fails"},
+		{[]delivery.Gate{gate(delivery.BeforeGate, "before", delivery.Waits), rule}, "",
+			"0 of 2 hold: refused by the rule nothing-goes: nothing-goes fails; before waits"},
+		{[]delivery.Gate{settled, gate(delivery.RuleGate, "small", delivery.Holds), rule, window},
+			"refused by the rule nothing-goes",
+			"2 of 4 hold: refused by the rule nothing-goes: nothing-goes fails; window waits"},
+	} {
+		if got := delivery.KeptOut(tt.gates); got != tt.kept {
+			t.Errorf("%v are kept out by %q, want %q", tt.gates, got, tt.kept)
+		}
+		if got := delivery.Summary(tt.gates); got != tt.summary {
+			t.Errorf("%v: %q, want %q", tt.gates, got, tt.summary)
+		}
+	}
+}
+
 func TestGatesSayWhatTheyWaitFor(t *testing.T) {
 	if gates := delivery.Gates(t.Context(), delivery.Entry{Own: stage()}, fulfilled()); !delivery.AllHold(gates) ||
 		len(gates) != 7 || delivery.Summary(gates) != "all 7 hold" {

@@ -203,19 +203,46 @@ func AllHold(gates []Gate) bool {
 	return !slices.ContainsFunc(gates, func(g Gate) bool { return g.State != Holds })
 }
 
-// Summary says in a few words how the gates stand.
-func Summary(gates []Gate) string {
-	holding := 0
-	var open []string
+// KeptOut says what keeps a version out that waiting alone does not end: the first gate
+// that fails; "" where none does, or where the version is still on its way to the stage.
+func KeptOut(gates []Gate) string {
 	for _, g := range gates {
-		if g.State == Holds {
-			holding++
-		} else {
-			open = append(open, g.Why)
+		switch {
+		case g.Kind == BeforeGate && g.State != Holds:
+			return ""
+		case g.State != Fails:
+		case g.Kind == RuleGate:
+			return "refused by the rule " + g.Name
+		default:
+			return g.Why
 		}
 	}
+	return ""
+}
+
+// Open says what each gate that does not hold waits for: first those that fail, as that
+// does not pass by waiting.
+func Open(gates []Gate) []string {
+	failing, waiting := []string{}, []string{}
+	for _, g := range gates {
+		switch {
+		case g.State == Holds:
+		case g.State == Fails && g.Kind == RuleGate:
+			failing = append(failing, "refused by the rule "+g.Name+": "+g.Why)
+		case g.State == Fails:
+			failing = append(failing, g.Why)
+		default:
+			waiting = append(waiting, g.Why)
+		}
+	}
+	return append(failing, waiting...)
+}
+
+// Summary says in a few words how the gates stand.
+func Summary(gates []Gate) string {
+	open := Open(gates)
 	if len(open) == 0 {
 		return fmt.Sprintf("all %d hold", len(gates))
 	}
-	return fmt.Sprintf("%d of %d hold: %s", holding, len(gates), strings.Join(open, "; "))
+	return fmt.Sprintf("%d of %d hold: %s", len(gates)-len(open), len(gates), strings.Join(open, "; "))
 }

@@ -669,6 +669,9 @@ type Delivery struct {
 
 // DeliveryPlace defines model for DeliveryPlace.
 type DeliveryPlace struct {
+	// KeptOut Of one that waits: the gate that fails, which waiting alone does not end
+	KeptOut *string `json:"keptOut,omitempty"`
+
 	// Only The functions that were asked for; absent for all
 	Only  *[]string `json:"only,omitempty"`
 	Since int64     `json:"since"`
@@ -1323,9 +1326,14 @@ type NeedKind string
 
 // NextIn defines model for NextIn.
 type NextIn struct {
-	State   string `json:"state"`
-	Summary string `json:"summary"`
-	Version int    `json:"version"`
+	// KeptOut The gate that fails, which waiting alone does not end
+	KeptOut *string `json:"keptOut,omitempty"`
+
+	// Open What each gate that does not hold waits for, those that fail first
+	Open    []string `json:"open"`
+	State   string   `json:"state"`
+	Summary string   `json:"summary"`
+	Version int      `json:"version"`
 }
 
 // Notice defines model for Notice.

@@ -131,6 +131,7 @@ func wait(s *api.Station, d Delivery) {
 	}
 	if s.Next == nil || arrived && s.Next.State != "arrived" {
 		s.Next = &api.NextIn{Version: d.Version, Summary: delivery.Summary(d.Gates),
+			Open: delivery.Open(d.Gates), KeptOut: api.Optional(delivery.KeptOut(d.Gates)),
 			State: map[bool]string{true: "arrived", false: "on its way"}[arrived]}
 	}
 }

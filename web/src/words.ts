@@ -104,6 +104,7 @@ export function tone(state: string): string {
     case 'failed':
     case 'not well':
     case 'fails':
+    case 'refuses':
     case 'refused':
     case 'partly done':
     case 'timed-out':

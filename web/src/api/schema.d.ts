@@ -1992,6 +1992,10 @@ export interface components {
         NextIn: {
             version: number;
             summary: string;
+            /** @description What each gate that does not hold waits for, those that fail first */
+            open: string[];
+            /** @description The gate that fails, which waiting alone does not end */
+            keptOut?: string;
             state: string;
         };
         Board: {
@@ -2459,6 +2463,8 @@ export interface components {
             /** Format: int64 */
             since: number;
             why: string;
+            /** @description Of one that waits: the gate that fails, which waiting alone does not end */
+            keptOut?: string;
             /** @description The functions that were asked for; absent for all */
             only?: string[];
         };

@@ -28,8 +28,9 @@ function where(targets: string[]): string {
 }
 /** What a version waits for, in few words. */
 function gates(s: Schemas['Station']): string {
-  const open = (s.next?.summary ?? '').replace(/^\d+ of \d+ hold: /, '').split('; ')
-  const first = (open[0] ?? '').replace(/^it /, '').replace(/^waits for /, 'needs ')
+  if (!s.next?.open.length) return s.next?.summary ?? ''
+  const { open, keptOut } = s.next
+  const first = (keptOut ?? open[0] ?? '').replace(/^it /, '').replace(/^waits for /, 'needs ')
   return open.length > 1 ? `${first}; ${open.length - 1} more` : first
 }
 </script>
@@ -66,7 +67,7 @@ function gates(s: Schemas['Station']): string {
           <span class="way-version"
             >version {{ s.next.version }}<template v-if="s.waiting > 1"> +{{ s.waiting - 1 }}</template></span
           >
-          <span class="way-gates">{{ gates(s) }}</span>
+          <span class="way-gates" :class="{ bad: s.next.keptOut }">{{ gates(s) }}</span>
         </RouterLink>
         <RouterLink
           v-if="s.ahead"
@@ -229,7 +230,7 @@ function gates(s: Schemas['Station']): string {
 .way-version {
   color: var(--fjord);
 }
-.way-gates {
+.way-gates:not(.bad) {
   color: var(--amber);
 }
 @media (max-width: 900px) {

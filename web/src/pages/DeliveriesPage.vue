@@ -97,7 +97,12 @@ function here(name: string): number {
               >
                 <span :class="{ here: here(s) === d.version }"><StateWord :state="place(d, s)?.state ?? ''" /></span>
                 <span class="quiet ms-2"><TimeAgo :at="place(d, s)?.since ?? 0" /></span>
-                <span v-if="place(d, s)?.why" class="quiet why" :title="place(d, s)?.why">{{ place(d, s)?.why }}</span>
+                <span v-if="place(d, s)?.keptOut" class="bad why" :title="place(d, s)?.keptOut">{{
+                  place(d, s)?.keptOut
+                }}</span>
+                <span v-else-if="place(d, s)?.why" class="quiet why" :title="place(d, s)?.why">{{
+                  place(d, s)?.why
+                }}</span>
               </RouterLink>
             </td>
           </tr>

@@ -185,6 +185,7 @@ function runCases(): Promise<boolean> {
         <span v-if="data.place.why && data.place.why !== data.shift?.back" class="wrap-anywhere">{{
           data.place.why
         }}</span>
+        <span v-if="data.place.keptOut" class="bad wrap-anywhere">{{ data.place.keptOut }}</span>
         <span v-if="data.place.only">only {{ some(data.place.only) }}</span>
         <span v-if="data.leftOut" class="wait">without {{ some(data.leftOut) }}</span>
         <RouterLink :to="{ name: 'plan', params: { service }, query: { stage, version } }">its plan</RouterLink>
@@ -208,7 +209,9 @@ function runCases(): Promise<boolean> {
             <RowTable caption="Gates" class="gates">
               <tbody>
                 <tr v-for="g in data.gates" :key="g.name">
-                  <td class="state"><StateWord :state="g.state" /></td>
+                  <td class="state">
+                    <StateWord :state="g.kind === 'rule' && g.state === 'fails' ? 'refuses' : g.state" />
+                  </td>
                   <td>{{ g.name }}</td>
                   <td class="quiet">
                     {{ g.why
@@ -353,7 +356,13 @@ function runCases(): Promise<boolean> {
                 Look again
               </button>
             </template>
-            <p v-else class="quiet mb-0">Nothing right now.</p>
+            <p v-else class="quiet mb-0">
+              Nothing right now.
+              <template v-if="data.place.keptOut"
+                >What fails here does not pass by waiting: a version that keeps to it comes in, or this one, once
+                somebody who may passes it over.</template
+              >
+            </p>
           </div>
           <template v-if="data.approvals.length">
             <h2>Approved</h2>
