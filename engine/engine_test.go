@@ -514,6 +514,49 @@ func TestClosedInTheMiddle(t *testing.T) {
 	r.upToDate("trial", "north", 1)
 }
 
+// Cancelled and then closed while a step is with the platform: opened again, it finds out
+// what came of that step, and stops there.
+func TestCancelledAndClosed(t *testing.T) {
+	r := newRig(t)
+	begun, hold := r.holdsAt("function/b")
+	r.push(first())
+	<-begun
+	d := r.reaches(1, "trial", delivery.Deploying)
+	if err := r.Runner.Cancel(t.Context(), d.Deployments[0]); err != nil {
+		t.Fatal(err)
+	}
+	if err := r.Engine.Close(); err != nil {
+		t.Fatal(err)
+	}
+	close(hold)
+	r.spoilWith(nil)
+	r.start()
+	d = r.reaches(1, "trial", delivery.Stopped)
+	steps, err := r.Store.Steps(t.Context(), d.Deployments[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	skipped := 0
+	for _, s := range steps {
+		switch {
+		case s.State == store.StepSkipped:
+			skipped++
+		case s.State != store.StepDone:
+			t.Errorf("%s is %s in a deployment that has ended", s.Address, s.State)
+		case s.Address == "function/b" && s.Attempts != 2:
+			t.Errorf("function/b was sent %d times", s.Attempts)
+		}
+	}
+	if skipped == 0 {
+		t.Error("nothing was left out, though it was cancelled")
+	}
+	if err := r.Line.Retry(t.Context(), "frostline", 1, "trial", r.person("wren")); err != nil {
+		t.Fatal(err)
+	}
+	r.reaches(1, "trial", delivery.Settled)
+	r.upToDate("trial", "north", 1)
+}
+
 // Targets are deployed one after the other, or together where the stage says so.
 func TestTargetsTogether(t *testing.T) {
 	for _, together := range []bool{false, true} {

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
 	"sync"
 	"time"
 
@@ -317,15 +318,21 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 	defer cancel()
 	queue := plan.NewQueue(x.plan.Steps, func(i int) bool { return states[i].State == store.StepDone })
 	var ended []store.Outcome
+	again := inFlight(states)
 	for {
 		// What came of steps is written down together with what the next ones are about to do.
 		var begun []store.Intent
+		for _, i := range again {
+			begun = append(begun, store.Intent{Step: &x.plan.Steps[i], Key: x.keyOf(states[i]), Again: true})
+			states[i].State = "flying"
+		}
+		again = nil
 		for flying+len(begun) < plan.AtOnce && !cancelled && ctx.Err() == nil {
 			i, ok := queue.Next()
 			if !ok {
 				break
 			}
-			if states[i].State != store.StepWaiting && states[i].State != store.StepRunning {
+			if states[i].State != store.StepWaiting {
 				continue
 			}
 			begun = append(begun, store.Intent{Step: &x.plan.Steps[i], Key: x.keyOf(states[i])})
@@ -340,9 +347,13 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 			if lost != nil { // what is not known is sent again at the next start
 				err, stop = errors.Join(err, lost), true
 			}
-			if stop {
-				cancelled, begun = true, nil
+			switch {
+			case lost != nil:
+				begun = nil
+			case stop: // what was sent before is sent again all the same: what came of it has to be known
+				begun = slices.DeleteFunc(begun, func(b store.Intent) bool { return !b.Again })
 			}
+			cancelled = cancelled || stop
 			ended = nil
 		}
 		for _, b := range begun {
@@ -384,6 +395,17 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 			}
 		}
 	}
+}
+
+// inFlight gives the steps that were sent and of which it is not known what came of them.
+func inFlight(states []store.Step) []int {
+	var out []int
+	for i := range states {
+		if states[i].State == store.StepRunning {
+			out = append(out, i)
+		}
+	}
+	return out
 }
 
 // another gives one more result, where there is one: at once, or while the platform has

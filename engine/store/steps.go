@@ -12,6 +12,8 @@ import (
 type Intent struct {
 	Step *plan.Step
 	Key  string
+	// Again tells that the step was sent before, and that it is not known what came of it.
+	Again bool
 }
 
 // Outcome is what came of a step.
@@ -23,8 +25,9 @@ type Outcome struct {
 }
 
 // WriteSteps writes down, all of it or nothing, what came of steps, each with the changed
-// record, and what the next ones are about to do, before they do it: unless somebody has
-// cancelled the deployment, which it tells. However many steps there are, it takes the
+// record, and what the next ones are about to do, before they do it. Where somebody has
+// cancelled the deployment, which it tells, of these only what was sent before is written,
+// so that it becomes known what came of it. However many steps there are, it takes the
 // same few statements: their rows come as JSON.
 func (s *Store) WriteSteps(ctx context.Context, l Lease, deployment int64, ended []Outcome,
 	begun []Intent) (cancelled bool, err error) {
@@ -37,7 +40,7 @@ func (s *Store) WriteSteps(ctx context.Context, l Lease, deployment int64, ended
 			return err
 		}
 		if cancelled {
-			begun = nil
+			begun = sentBefore(begun)
 		}
 		if err := tx.endSteps(ctx, l.Place, deployment, ended); err != nil {
 			return err
@@ -55,6 +58,17 @@ func (s *Store) WriteSteps(ctx context.Context, l Lease, deployment int64, ended
 		return tx.tellDeployment(ctx, deployment, l.Place, "steps", steps)
 	})
 	return cancelled, err
+}
+
+// sentBefore gives the intents of steps that were sent before.
+func sentBefore(all []Intent) []Intent {
+	var out []Intent
+	for _, b := range all {
+		if b.Again {
+			out = append(out, b)
+		}
+	}
+	return out
 }
 
 func (tx Tx) beginSteps(ctx context.Context, deployment int64, begun []Intent) error {

@@ -286,6 +286,7 @@ func TestRunnable(t *testing.T) {
 		{of(3, 3, 0), true, api.RunnableHowNothing, "nothing to do"},
 		{of(3, 3, 2), true, api.RunnableHowRun, "Makes live on local/north what version 3 wants now"},
 		{of(2, 3, 2), true, api.RunnableHowReturn, "back from version 3 to version 2"},
+		{of(4, 3, 2), true, api.RunnableHowReturn, "Puts version 4 into live again, in the place of version 3"},
 		{of(4, 3, 2), false, api.RunnableHowDelivery, "through its delivery"},
 	} {
 		if got := view.Runnable(tt.plan, tt.was); got.How != tt.how || !strings.Contains(got.Why, tt.says) {

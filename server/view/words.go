@@ -151,6 +151,9 @@ func Runnable(p *plan.Plan, was bool) api.Runnable {
 	case b.Version == b.From:
 		return api.Runnable{How: api.RunnableHowRun,
 			Why: fmt.Sprintf("Makes %s on %s what version %d wants now.", b.Stage, b.Target, b.Version)}
+	case was && b.Version > b.From:
+		return api.Runnable{How: api.RunnableHowReturn,
+			Why: fmt.Sprintf("Puts version %d into %s again, in the place of version %d.", b.Version, b.Stage, b.From)}
 	case was:
 		return api.Runnable{How: api.RunnableHowReturn,
 			Why: fmt.Sprintf("Takes %s back from version %d to version %d.", b.Stage, b.From, b.Version)}

@@ -34,6 +34,8 @@ declare module 'vue' {
     ConsequenceList: typeof import('./components/ConsequenceList.vue')['default']
     CopyText: typeof import('./components/CopyText.vue')['default']
     DeliveryMeasures: typeof import('./components/DeliveryMeasures.vue')['default']
+    DeploymentSteps: typeof import('./components/DeploymentSteps.vue')['default']
+    DeploymentWaves: typeof import('./components/DeploymentWaves.vue')['default']
     DiffView: typeof import('./components/DiffView.vue')['default']
     DriftLeave: typeof import('./components/DriftLeave.vue')['default']
     DriftNote: typeof import('./components/DriftNote.vue')['default']

@@ -1,13 +1,12 @@
 <script setup lang="ts">
-import { computed, ref, watch } from 'vue'
+import { computed, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { ask, client, type Schemas } from '../api/client'
+import { ask, client } from '../api/client'
 import { useAction } from '../composables/useAction'
 import { useFold } from '../composables/useFold'
 import { useLoad } from '../composables/useLoad'
 import { useNow } from '../composables/useNow'
-import { useRows } from '../composables/useRows'
 import { useSession } from '../stores/session'
 import { count, duration } from '../words'
 
@@ -29,15 +28,7 @@ watch(data, (d) => {
 })
 
 const running = computed(() => data.value?.deployment.state === 'running')
-/** What failed comes first, then what runs, then the rest in its order. */
-const rank = (s: Schemas['DeploymentStep']): number => ({ failed: 0, running: 1 })[s.state] ?? 2
-const steps = computed(() =>
-  [...(data.value?.steps ?? [])].sort(
-    (a, b) => rank(a) - rank(b) || a.wave - b.wave || a.startedAt - b.startedAt || a.index - b.index,
-  ),
-)
-const body = ref<HTMLElement | null>(null)
-const { inView, before, after, measure } = useRows(() => steps.value, 41, body)
+const steps = computed(() => data.value?.steps ?? [])
 const done = computed(() => steps.value.filter((s) => s.state === 'done').length)
 /** About how long the rest takes, if it goes on as it went; 0 where nobody can tell. */
 const left = computed(() => {
@@ -51,15 +42,6 @@ const span = computed(() => {
   const to = running.value ? now.value : last
   return { from, length: Math.max(20, to - from) }
 })
-
-function bar(s: Schemas['DeploymentStep']): Record<string, string> {
-  if (!s.startedAt) return { display: 'none' }
-  const end = s.endedAt || now.value
-  return {
-    left: `${Math.max(0, Math.min(99, (100 * (s.startedAt - span.value.from)) / span.value.length))}%`,
-    width: `${Math.max(0.6, Math.min(100, (100 * (end - s.startedAt)) / span.value.length))}%`,
-  }
-}
 
 function act(action: 'go-on' | 'cancel'): Promise<boolean> {
   return run(async () => {
@@ -105,7 +87,8 @@ function act(action: 'go-on' | 'cancel'): Promise<boolean> {
           <strong class="bad">{{ data.deployment.why || 'It did not come to its end.' }}</strong>
         </p>
         <p class="mb-2">
-          What was done stands in the record. Go on with the remaining steps, or plan the version before to go back.
+          What was done stands in the record. Go on with the remaining steps as they were planned; where something has
+          changed since, plan version {{ data.deployment.version }} again; or plan the version before to go back.
         </p>
         <button
           v-if="session.may('run')"
@@ -117,52 +100,28 @@ function act(action: 'go-on' | 'cancel'): Promise<boolean> {
           Go on
         </button>
         <RouterLink
+          class="btn btn-outline-secondary me-2"
+          :to="{
+            name: 'plan',
+            query: {
+              stage: data.deployment.stage,
+              target: data.deployment.target,
+              version: data.deployment.version,
+            },
+          }"
+          >Plan version {{ data.deployment.version }} again</RouterLink
+        >
+        <RouterLink
           class="btn btn-outline-secondary"
           :to="{ name: 'plan', query: { stage: data.deployment.stage, target: data.deployment.target } }"
           >Plan the version before</RouterLink
         >
       </div>
       <p v-if="steps.length === 0" class="quiet">There was nothing to do: the stage had just what the version wants.</p>
-      <div v-else class="sheet overflow-auto mb-3">
-        <RowTable caption="Steps" :aria-rowcount="steps.length + 1">
-          <thead>
-            <tr>
-              <th scope="col">wave</th>
-              <th scope="col">change</th>
-              <th scope="col">resource</th>
-              <th scope="col">state</th>
-              <th class="time">time</th>
-            </tr>
-          </thead>
-          <tbody ref="body">
-            <tr v-if="before" aria-hidden="true" :style="{ height: `${before}px` }" />
-            <tr
-              v-for="{ row: s, index } in inView"
-              :key="s.index"
-              :ref="measure"
-              :data-index="index"
-              :aria-rowindex="index + 2"
-            >
-              <td>{{ s.wave + 1 }}</td>
-              <td><CellPair :change="s.change" /></td>
-              <td>
-                <code>{{ s.address }}</code>
-                <div v-if="s.error" class="bad wrap-anywhere">{{ s.error }}</div>
-              </td>
-              <td>
-                <StateWord :state="s.state" /><span v-if="s.attempts > 1" class="quiet">
-                  {{ count(s.attempts, 'try', 'tries') }}</span
-                >
-              </td>
-              <td class="time">
-                <div class="track"><span class="bar" :class="s.state" :style="bar(s)" /></div>
-                <span class="quiet took">{{ s.endedAt ? duration(s.endedAt - s.startedAt) : '' }}</span>
-              </td>
-            </tr>
-            <tr v-if="after" aria-hidden="true" :style="{ height: `${after}px` }" />
-          </tbody>
-        </RowTable>
-      </div>
+      <template v-else>
+        <DeploymentWaves :steps="steps" :span="span" :now="now" />
+        <DeploymentSteps :steps="steps" :span="span" :now="now" />
+      </template>
       <template v-if="data.outputs.length && !running">
         <h2>What can be called, and what it is called</h2>
         <div class="sheet overflow-auto">
@@ -173,6 +132,17 @@ function act(action: 'go-on' | 'cancel'): Promise<boolean> {
                 <td class="quiet">{{ o.name }}</td>
                 <td><CopyText :text="o.value" /></td>
                 <td class="quiet">{{ o.note }}</td>
+                <td>
+                  <RouterLink
+                    v-if="o.value.startsWith('http')"
+                    :to="{
+                      name: 'function',
+                      params: { function: o.function, tab: 'try' },
+                      query: { stage: data.deployment.stage },
+                    }"
+                    >try it</RouterLink
+                  >
+                </td>
               </tr>
             </tbody>
           </RowTable>
@@ -184,35 +154,3 @@ function act(action: 'go-on' | 'cancel'): Promise<boolean> {
     </template>
   </div>
 </template>
-
-<style scoped>
-.time {
-  width: 34%;
-  white-space: nowrap;
-}
-.track {
-  position: relative;
-  display: inline-block;
-  width: calc(100% - 4.5rem);
-  height: 9px;
-  background: var(--wash);
-  vertical-align: middle;
-}
-.bar {
-  position: absolute;
-  top: 0;
-  bottom: 0;
-  background: var(--spruce);
-}
-.bar.running {
-  background: var(--fjord);
-}
-.bar.failed {
-  background: var(--clay);
-}
-.took {
-  display: inline-block;
-  width: 4.2rem;
-  text-align: right;
-}
-</style>

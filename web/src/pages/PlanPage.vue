@@ -67,11 +67,11 @@ watch(data, () => (moved.value = false))
 
 /** It deletes or opens something, which is confirmed by the stage's name. */
 const asking = ref(false)
-const doing = computed(() =>
-  data.value?.runnable.how === 'return' && plan.value
-    ? `Take ${plan.value.base.stage} back to version ${plan.value.base.version}`
-    : 'Run this plan',
-)
+const doing = computed(() => {
+  if (data.value?.runnable.how !== 'return' || !plan.value) return 'Run this plan'
+  const { stage, version, from } = plan.value.base
+  return version > from ? `Put version ${version} into ${stage} again` : `Take ${stage} back to version ${version}`
+})
 const { busy, problem: runProblem, run } = useAction()
 
 function choose(query: Record<string, string | undefined>): void {

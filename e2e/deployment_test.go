@@ -1,0 +1,80 @@
+package e2e
+
+import (
+	"fmt"
+	"path/filepath"
+	"testing"
+
+	"rudmar/server/api"
+)
+
+// Somebody watches a deployment to a slow region, in which functions are changed by hand
+// meanwhile: the page shows what fails and why, and the way on.
+func TestADeploymentThatFails(t *testing.T) {
+	r := demo(t)
+	dir := r.clone("wren")
+	files := map[string]string{}
+	for i := range 18 { // two more than go to the platform at once
+		name := fmt.Sprintf("row%02d", i)
+		files["orchard/functions/"+name+"/function.yaml"] = "function: " + name + "\nruntime: python\nhandler: main:run\n"
+		files["orchard/functions/"+name+"/main.py"] = "def run(call):\n    return {}\n"
+	}
+	brings := func(version int, memory string) {
+		t.Helper()
+		files["orchard/rudmar.yaml"] = "rudmar: 1\nservice: orchard\nowner: growers\ndefaults: {memory: " + memory +
+			"}\nstages:\n  - {stage: trial, target: local/north, enter: {on: push, branch: main}}\n"
+		put(t, dir, files)
+		if out, err := push(t, dir, fmt.Sprint("Rows ", version)); err != nil {
+			t.Fatal(out)
+		}
+	}
+	state := func(version int) (d api.DeliveryStage) {
+		r.try("wren", "GET", fmt.Sprintf("/services/orchard/deliveries/%d/stages/trial", version), nil, &d)
+		return d
+	}
+	settles := func(version int) {
+		t.Helper()
+		until(t, fmt.Sprintf("version %d settled", version), func() bool { return state(version).Place.State == "settled" })
+	}
+	brings(1, "128 MiB")
+	settles(1)
+	hand := commands{t, nil}
+	at := " --data " + r.data + " --platform " + r.platformAddress() + " --platform-token-file " +
+		filepath.Join(r.data, "platform.token")
+	hand.want("platform weather north slow=1s"+at, "")
+	brings(2, "192 MiB")
+	until(t, "it is deployed", func() bool { return len(state(2).Deployments) > 0 })
+	for _, row := range []string{"row16", "row17"} { // the last ones; the others are on their way
+		hand.want("platform change north/orchard/trial function/"+row+" memory=268435456"+at, "is changed")
+	}
+	p := r.open(browse(t), "wren")
+	p.arrive(fmt.Sprintf("/s/orchard/deployments/%d", state(2).Deployments[0]))
+	p.reads("partly done", "16 of 18, 2 failed", "the resource has changed since", "plan version 2 again", "skipped")
+	first := p.page.MustEval(`() => document.querySelectorAll('main table')[1].querySelector('tbody .fold').innerText`).Str()
+	if first != "− row16" {
+		t.Errorf("the first function is %q, not open or not one that failed", first)
+	}
+	if n := p.page.MustEval(`() => document.querySelectorAll('main [aria-expanded=true]').length`).Int(); n != 2 {
+		t.Errorf("%d functions are open, of 18 of which 2 failed", n)
+	}
+	p.press("^\\+ row03")
+	p.reads("pointer/row03")
+	hand.want("platform weather north"+at, "")
+	p.press("^Go on$") // what was changed since fails again
+	until(t, "it was tried again", func() bool {
+		var d api.DeploymentDetail
+		r.ask("wren", "GET", fmt.Sprint("/deployments/", state(2).Deployments[0]), nil, &d)
+		for _, s := range d.Steps {
+			if s.State == "failed" && s.Attempts == 2 {
+				return d.CanGoOn && state(2).Place.State == "stopped"
+			}
+		}
+		return false
+	})
+	p.press("^Plan version 2 again")
+	p.reads("2 functions are put right", "also changed by hand: memory", "Puts version 2 into trial again")
+	p.press("^Put version 2 into trial again")
+	settles(2)
+	p.arrive(fmt.Sprintf("/s/orchard/deployments/%d", state(2).Deployments[0])) // of this try
+	p.reads("done", "6 steps of 6 done", "2 functions", "function/row16")       // few steps are all open
+}

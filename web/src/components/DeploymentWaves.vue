@@ -1,0 +1,42 @@
+<script setup lang="ts">
+// The waves of a deployment as bands over its time.
+import { computed } from 'vue'
+
+import type { Schemas } from '../api/client'
+import { barOf, type Span, wavesOf } from '../deployment'
+import { count, duration } from '../words'
+
+const props = defineProps<{ steps: Schemas['DeploymentStep'][]; span: Span; now: number }>()
+const waves = computed(() => wavesOf(props.steps))
+</script>
+
+<template>
+  <div class="sheet mb-3">
+    <RowTable caption="Waves" class="timed">
+      <thead>
+        <tr>
+          <th scope="col">wave</th>
+          <th scope="col">what</th>
+          <th scope="col">state</th>
+          <th scope="col" class="time">time</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="w in waves" :key="w.wave">
+          <td><span class="d-sm-none">wave </span>{{ w.wave + 1 }}</td>
+          <td>{{ w.kinds.map(([kind, n]) => count(n, kind)).join(', ') }}</td>
+          <td>
+            <StateWord :state="w.state" />
+            <span class="quiet">
+              {{ w.done }} of {{ w.steps }}<template v-if="w.failed">, {{ w.failed }} failed</template></span
+            >
+          </td>
+          <td class="time">
+            <div class="track"><span class="bar" :class="w.state" :style="barOf(w.from, w.to || now, span)" /></div>
+            <span class="quiet took">{{ w.from && w.to ? duration(w.to - w.from) : '' }}</span>
+          </td>
+        </tr>
+      </tbody>
+    </RowTable>
+  </div>
+</template>
