@@ -133,6 +133,8 @@ func (c *crashing) between(pass http.Handler) http.HandlerFunc {
 			if f, ok := w.(http.Flusher); ok {
 				f.Flush()
 			}
+			// From at once to after what came of it was written down.
+			time.Sleep(time.Duration(c.points%13) * time.Millisecond)
 			c.die(way)
 		}
 	}

@@ -125,17 +125,27 @@ func timeOf(text string, now time.Time) (time.Time, error) {
 	return time.Time{}, fmt.Errorf("%q is not a time; write 22:00, or 2026-11-27 06:30", text)
 }
 
+// tellMeaning says what a version would change in a stage, target by target, and what that
+// means, worst first; not each step, as nobody decides by digests.
 func tellMeaning(out io.Writer, stage string, means api.Meaning) {
 	fmt.Fprintf(out, "What it means in %s:\n", stage)
-	for _, line := range means.Lines {
-		fmt.Fprintln(out, "  "+line)
-	}
 	if len(means.Lines) == 0 {
 		fmt.Fprintln(out, "  nothing changes")
 	}
-	for _, t := range means.Targets {
+	for i, t := range means.Targets {
+		if len(means.Lines) > 0 {
+			fmt.Fprintln(out, "  "+t.Sentence)
+		}
+		same := i > 0 && slices.EqualFunc(t.Says, means.Targets[i-1].Says, func(a, b api.PlanLine) bool { return a.Text == b.Text })
+		if same && len(t.Says) > 0 {
+			fmt.Fprintf(out, "    as on %s\n", means.Targets[i-1].Target)
+		} else {
+			for _, line := range t.Says {
+				fmt.Fprintln(out, "    "+line.Text)
+			}
+		}
 		for _, p := range t.Problems {
-			fmt.Fprintf(out, "stops it on %s: %s\n", t.Target, p.Message)
+			fmt.Fprintf(out, "    stops it: %s\n", p.Message)
 		}
 	}
 }
@@ -154,7 +164,11 @@ func deliveryShowCommand() *cobra.Command {
 			if err := c.ask(cmd.Context(), http.MethodGet, path, nil, &d); err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "version %s is %s in %s %s\n", args[1], d.Place.State, args[2], d.Place.Why)
+			why := d.Place.Why + api.OrZero(d.Place.KeptOut) // of what waits there is only the latter
+			if why != "" {
+				why = ": " + why
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "version %s is %s in %s%s\n", args[1], d.Place.State, args[2], why)
 			if d.Place.Only != nil {
 				fmt.Fprintf(cmd.OutOrStdout(), "  only %s; without %s\n", strings.Join(*d.Place.Only, ", "),
 					strings.Join(api.OrZero(d.LeftOut), ", "))
