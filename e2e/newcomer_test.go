@@ -95,9 +95,9 @@ func TestANewcomerGetsThere(t *testing.T) {
 		}
 	}
 	for _, want := range []string{
-		"1 functions in 1 services, 0 problems",
+		"1 function in 1 service, 0 problems",
 		"Rudmar: main is version 1 of cellar, on its way to trial, then live: " + r.address + "/s/cellar/versions/1",
-		`"hello":`, "linden", "create route/hello/ask",
+		`"hello":`, "linden", "opened: GET /hello/{who} opens to members",
 	} {
 		if !strings.Contains(told, want) {
 			t.Errorf("it does not say %q:\n%s", want, told)
@@ -293,7 +293,7 @@ func removes(s *shell, r *rig) {
 				(stage == "trial" || strings.Contains(out, "settled in trial"))
 		})
 		if out, code := s.run("rudmar delivery ask cellar 3 " + stage); code != 2 ||
-			!strings.Contains(out, "resources are deleted") || !strings.Contains(out, "all log lines of hello are lost") {
+			!strings.Contains(out, "resources are deleted") || !strings.Contains(out, "lost: ") {
 			s.Errorf("without confirmation: %d %s", code, out)
 		}
 		s.must("rudmar delivery ask cellar 3 " + stage + " --confirm " + stage)

@@ -201,6 +201,15 @@ func (c *checking) report(services int) error {
 	case "sarif":
 		return printJSON(c.out, diagnostic.SARIF(c.found))
 	}
-	fmt.Fprintf(c.out, "%d functions in %d services, %d problems\n", c.functions, services, len(c.found))
+	fmt.Fprintf(c.out, "%s in %s, %s\n", counted(c.functions, "function"), counted(services, "service"),
+		counted(len(c.found), "problem"))
 	return nil
+}
+
+// counted says how many there are of something.
+func counted(n int, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return fmt.Sprintf("%d %ss", n, word)
 }

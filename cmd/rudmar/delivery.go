@@ -141,7 +141,7 @@ func tellMeaning(out io.Writer, stage string, means api.Meaning) {
 			fmt.Fprintf(out, "    as on %s\n", means.Targets[i-1].Target)
 		} else {
 			for _, line := range t.Says {
-				fmt.Fprintln(out, "    "+line.Text)
+				fmt.Fprintf(out, "    %s: %s\n", line.Kind, line.Text)
 			}
 		}
 		for _, p := range t.Problems {

@@ -55,7 +55,7 @@ func write(t *testing.T, function string) string {
 
 func TestCheck(t *testing.T) {
 	good := write(t, "function: order\nhandler: main:run\n")
-	if out, err := run(t, "check", good); err != nil || !strings.Contains(out, "1 functions in 1 services, 0 problems") {
+	if out, err := run(t, "check", good); err != nil || !strings.Contains(out, "1 function in 1 service, 0 problems") {
 		t.Errorf("%v\n%s", err, out)
 	}
 	bad := write(t, "function: order\nhandler: main:run\ntimeout: 10\n")
@@ -239,7 +239,7 @@ func TestBecomesNewAndSchema(t *testing.T) {
 	if out, err := run(t, "new", "function", "label", "--in", dir); err != nil || !strings.Contains(out, "main.py") {
 		t.Fatalf("%v\n%s", err, out)
 	}
-	if out, err := run(t, "check", dir); err != nil || !strings.Contains(out, "2 functions in 1 services, 0 problems") {
+	if out, err := run(t, "check", dir); err != nil || !strings.Contains(out, "2 functions in 1 service, 0 problems") {
 		t.Errorf("%v\n%s", err, out)
 	}
 	if _, err := run(t, "new", "function", "label", "--in", dir); err == nil ||

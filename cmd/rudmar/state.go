@@ -156,7 +156,7 @@ func (c *config) deploy(cmd *cobra.Command, service string, wish api.PlanWish, c
 	}
 	fmt.Fprintf(cmd.OutOrStdout(), "Plan %d, %s: %s\n", kept.Id, *wish.Target, kept.Plan.Sentence)
 	for _, line := range kept.Plan.Says {
-		fmt.Fprintf(cmd.OutOrStdout(), "  %s\n", line.Text)
+		fmt.Fprintf(cmd.OutOrStdout(), "  %s: %s\n", line.Kind, line.Text)
 	}
 	switch {
 	case len(kept.Plan.Problems) > 0:

@@ -194,12 +194,8 @@ func (w *watcher) tell(got api.CopyOutcome, took time.Duration) bool {
 	if len(got.Packed) > 0 {
 		code = "code of " + strings.Join(got.Packed, ", ")
 	}
-	steps := "1 step"
-	if len(got.Steps) != 1 {
-		steps = fmt.Sprint(len(got.Steps), " steps")
-	}
 	w.say("-- in step after %d ms: %s, %s (check %.0f, pack %.0f, send %.0f ms)", took.Milliseconds(), code,
-		steps, got.CheckMs, got.PackMs, got.SendMs)
+		counted(len(got.Steps), "step"), got.CheckMs, got.PackMs, got.SendMs)
 	fresh := len(w.functions) != len(got.Functions)
 	if w.functions = got.Functions; fresh {
 		w.list()
