@@ -42,7 +42,7 @@ func Append(out []byte, v any) ([]byte, error) {
 	case bool:
 		return strconv.AppendBool(out, v), nil
 	case string:
-		return appendString(out, v), nil
+		return AppendString(out, v), nil
 	case int:
 		return appendNumber(out, float64(v))
 	case int64:
@@ -55,7 +55,7 @@ func Append(out []byte, v any) ([]byte, error) {
 			if i > 0 {
 				out = append(out, ',')
 			}
-			out = appendString(out, s)
+			out = AppendString(out, s)
 		}
 		return append(out, ']'), nil
 	case []any:
@@ -143,7 +143,7 @@ func appendObject(out []byte, members []Member) ([]byte, error) {
 		if i > 0 {
 			out = append(out, ',')
 		}
-		out = append(appendString(out, m.Name), ':')
+		out = append(AppendString(out, m.Name), ':')
 		if out, err = Append(out, m.Value); err != nil {
 			return out, err
 		}
@@ -164,30 +164,43 @@ func compareUTF16(a, b string) int {
 	return slices.Compare(utf16.Encode([]rune(a)), utf16.Encode([]rune(b)))
 }
 
-func appendString(out []byte, s string) []byte {
+// AppendString appends the canonical form of a text.
+func AppendString(out []byte, s string) []byte {
 	const digits = "0123456789abcdef"
 	out = append(out, '"')
-	for _, c := range s { // invalid UTF-8 becomes U+FFFD, as encoding/json has it
-		switch {
-		case c == '"' || c == '\\':
-			out = append(out, '\\', byte(c))
-		case c >= ' ':
-			out = utf8.AppendRune(out, c)
-		case c == '\n':
+	plain := 0 // where what needs no escape begins
+	for i := 0; i < len(s); i++ {
+		c := s[i]
+		if c >= ' ' && c != '"' && c != '\\' && c < utf8.RuneSelf {
+			continue
+		}
+		out = append(out, s[plain:i]...)
+		plain = i + 1
+		switch c {
+		case '"', '\\':
+			out = append(out, '\\', c)
+		case '\n':
 			out = append(out, '\\', 'n')
-		case c == '\r':
+		case '\r':
 			out = append(out, '\\', 'r')
-		case c == '\t':
+		case '\t':
 			out = append(out, '\\', 't')
-		case c == '\b':
+		case '\b':
 			out = append(out, '\\', 'b')
-		case c == '\f':
+		case '\f':
 			out = append(out, '\\', 'f')
 		default:
-			out = append(out, '\\', 'u', '0', '0', digits[c>>4], digits[c&15])
+			if c < ' ' {
+				out = append(out, '\\', 'u', '0', '0', digits[c>>4], digits[c&15])
+				break
+			}
+			r, size := utf8.DecodeRuneInString(s[i:]) // invalid UTF-8 becomes U+FFFD, as encoding/json has it
+			out = utf8.AppendRune(out, r)
+			i += size - 1
+			plain = i + 1
 		}
 	}
-	return append(out, '"')
+	return append(append(out, s[plain:]...), '"')
 }
 
 // appendNumber follows ECMAScript's Number::toString, as RFC 8785 demands.
@@ -199,6 +212,9 @@ func appendNumber(out []byte, f float64) ([]byte, error) {
 		return append(out, '0'), nil
 	}
 	abs := math.Abs(f)
+	if abs < 1<<53 && f == math.Trunc(f) {
+		return strconv.AppendInt(out, int64(f), 10), nil
+	}
 	if abs >= 1e-6 && abs < 1e21 {
 		return strconv.AppendFloat(out, f, 'f', -1, 64), nil
 	}

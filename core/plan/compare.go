@@ -10,21 +10,19 @@ import (
 
 	"rudmar/core/canon"
 	"rudmar/core/consequence"
+	"rudmar/core/cores"
 	"rudmar/core/expand"
 	"rudmar/core/resource"
 	"rudmar/core/tree"
 )
 
 type builder struct {
-	in        Inputs
-	record    map[string]*Recorded
-	live      map[string]*Live
+	in        Inputs // record and live in the order of their addresses
 	kinds     map[string]*KindSpec
 	steps     []Step
 	at        map[string]int // address → step
 	problems  []Problem
 	unchanged int
-	needs     map[string][]string
 
 	renamed map[string]bool // identities that a step gives another name
 	gaps    []consequence.Gap
@@ -34,9 +32,9 @@ type builder struct {
 }
 
 func newBuilder(in Inputs) *builder {
-	b := &builder{in: in, record: make(map[string]*Recorded, len(in.Record)), live: make(map[string]*Live, len(in.Live)),
-		kinds: map[string]*KindSpec{},
-		at:    map[string]int{}, renamed: map[string]bool{}, gaps: []consequence.Gap{},
+	in.Record, in.Live = sorted(in.Record, Recorded.at), sorted(in.Live, Live.at)
+	b := &builder{in: in, kinds: map[string]*KindSpec{},
+		at: map[string]int{}, renamed: map[string]bool{}, gaps: []consequence.Gap{},
 		wantedFunctions: map[string]bool{}, recordedFunctions: map[string]bool{},
 		declaredAt: map[string]tree.Origin{}}
 	for i := range in.Wanted {
@@ -53,10 +51,6 @@ func newBuilder(in Inputs) *builder {
 	}
 	for i := range in.Record {
 		b.recordedFunctions[in.Record[i].Function] = true
-		b.record[in.Record[i].Address] = &in.Record[i]
-	}
-	for i := range in.Live {
-		b.live[in.Live[i].Address] = &in.Live[i]
 	}
 	for i := range in.Kinds {
 		b.kinds[in.Kinds[i].Kind] = &in.Kinds[i]
@@ -77,41 +71,58 @@ func (b *builder) spec(kind, name string) AttributeSpec {
 }
 
 func (b *builder) compare() {
-	wanted := make(map[string]bool, len(b.in.Wanted))
-	for i := range b.in.Wanted {
-		w := &b.in.Wanted[i]
-		wanted[w.Address] = true
-		if b.renamed[w.Address] {
-			continue // the step that renames it puts it as it is wanted
+	wanted := sorted(b.in.Wanted, addressOf)
+	b.in.Wanted = wanted
+	decided := make([]decision, len(wanted))
+	// Each resource is decided about by itself, in stretches in which all three lists are
+	// walked along.
+	cores.Share(len(decided), func(from, to int) {
+		record, live := b.in.Record, b.in.Live
+		for i := from; i < to; i++ {
+			w := &wanted[i]
+			record, live = onward(record, w.Address, Recorded.at), onward(live, w.Address, Live.at)
+			if !b.renamed[w.Address] { // the step that renames it puts it as it is wanted
+				decided[i] = b.want(w, first(record, w.Address, Recorded.at), first(live, w.Address, Live.at))
+			}
 		}
-		if b.kinds[w.Kind] == nil {
-			from := firstOrigin(w)
-			b.problems = append(b.problems, Problem{Message: fmt.Sprintf("the platform has no resources of kind %q", w.Kind),
-				Address: w.Address, From: &from})
-			continue
-		}
-		b.want(w)
-	}
-	var gone []string
-	for address := range b.record {
-		if !wanted[address] {
-			gone = append(gone, address)
+	})
+	changing := 0
+	for i := range decided {
+		if decided[i].step != nil {
+			changing++
 		}
 	}
-	sort.Strings(gone)
-	for _, address := range gone {
-		b.remove(b.record[address])
+	b.steps = slices.Grow(b.steps, changing)
+	at := make(map[string]int, len(b.at)+changing)
+	maps.Copy(at, b.at)
+	b.at = at
+	for i := range decided {
+		switch d := &decided[i]; {
+		case d.problem != nil:
+			b.problems = append(b.problems, *d.problem)
+		case d.step != nil:
+			b.add(*d.step)
+		case !b.renamed[wanted[i].Address]:
+			b.unchanged++
+		}
 	}
-	b.takeAway(wanted)
+	left := wanted
+	for i := range b.in.Record {
+		r := &b.in.Record[i]
+		if left = onward(left, r.Address, addressOf); first(left, r.Address, addressOf) == nil {
+			b.remove(r)
+		}
+	}
+	b.takeAway()
 }
 
 // takeAway adds a step for each foreign resource that somebody wants to be gone.
-func (b *builder) takeAway(wanted map[string]bool) {
+func (b *builder) takeAway() {
 	addresses := slices.Clone(b.in.TakeAway)
 	slices.Sort(addresses)
 	for _, address := range slices.Compact(addresses) {
-		live := b.live[address]
-		if live == nil || b.record[address] != nil || wanted[address] {
+		live := b.liveAt(address)
+		if live == nil || b.recordedAt(address) != nil || find(b.in.Wanted, address, addressOf) != nil {
 			continue // it is gone already, or is Rudmar's own
 		}
 		s := Step{Address: address, Kind: live.Kind, Function: resource.FunctionOf(address), Change: resource.Delete,
@@ -132,8 +143,7 @@ func firstOrigin(w *expand.Resource) tree.Origin {
 
 // same tells whether a resource is recorded and live just as it is wanted: of most it
 // is, and no more has to be known of them.
-func (b *builder) same(w *expand.Resource) bool {
-	record, live := b.record[w.Address], b.live[w.Address]
+func (b *builder) same(w *expand.Resource, record *Recorded, live *Live) bool {
 	if record == nil || live == nil || len(record.Attributes) != len(w.Attributes) {
 		return false
 	}
@@ -156,18 +166,33 @@ func (b *builder) same(w *expand.Resource) bool {
 	return true
 }
 
-// want decides what happens to one wanted resource, and says why.
-func (b *builder) want(w *expand.Resource) {
-	if b.same(w) {
-		b.unchanged++
-		return
+// decision is what is done about a wanted resource: a step, or a problem that stops the
+// plan, or nothing.
+type decision struct {
+	step    *Step
+	problem *Problem
+}
+
+// want decides what happens to one wanted resource, and says why. It changes nothing of
+// the builder.
+func (b *builder) want(w *expand.Resource, record *Recorded, live *Live) decision {
+	if b.kinds[w.Kind] == nil {
+		from := firstOrigin(w)
+		return decision{problem: &Problem{Message: fmt.Sprintf("the platform has no resources of kind %q", w.Kind),
+			Address: w.Address, From: &from}}
+	}
+	if b.same(w, record, live) {
+		return decision{}
 	}
 	at := states{wanted: w.Values()}
-	record, live := b.record[w.Address], b.live[w.Address]
 	if record != nil {
 		at.record = present(record.Attributes)
 	}
 	s := Step{Address: w.Address, Kind: w.Kind, Function: w.Function, Want: at.wanted, WantNeeds: w.Needs}
+	if record == nil && live == nil { // most, where a stage or a function is new
+		s.Change, s.Attributes, s.Because = resource.Create, b.creates(w), b.newCause(w)
+		return decision{step: &s}
+	}
 	if live != nil {
 		at.live, s.Tag = b.settable(w.Kind, live.Attributes), live.Tag
 	}
@@ -176,15 +201,10 @@ func (b *builder) want(w *expand.Resource) {
 	switch {
 	case o.Conflict:
 		from := firstOrigin(w)
-		b.problems = append(b.problems, Problem{Address: w.Address, From: &from, Message: fmt.Sprintf(
-			"%s is there already, not made by Rudmar, and cannot become what is wanted (%s cannot change in place); take it away or rename", w.Address, strings.Join(differences(at.live, at.wanted), ", "))})
-		return
+		return decision{problem: &Problem{Address: w.Address, From: &from, Message: fmt.Sprintf(
+			"%s is there already, not made by Rudmar, and cannot become what is wanted (%s cannot change in place); take it away or rename", w.Address, strings.Join(differences(at.live, at.wanted), ", "))}}
 	case o.Change == "" || b.left(w.Address, at):
-		b.unchanged++
-		return
-	case o.Change == resource.Create && record == nil:
-		s.Attributes = b.changes(w.Kind, nil, at.wanted, nil)
-		s.Because = b.newCause(w)
+		return decision{}
 	case o.Change == resource.Create:
 		s.Attributes = b.changes(w.Kind, nil, at.wanted, nil)
 		s.Because = append([]Cause{{Kind: ByVanished, Text: "it was taken away behind Rudmar's back"}},
@@ -203,7 +223,7 @@ func (b *builder) want(w *expand.Resource) {
 				Cause{Kind: ByDrift, Text: "also changed by hand: " + strings.Join(differences(at.record, at.live), ", ")})
 		}
 	}
-	b.add(s)
+	return decision{step: &s}
 }
 
 // left tells whether a resource is otherwise by hand alone, in what somebody left
@@ -216,7 +236,7 @@ func (b *builder) left(address string, at states) bool {
 	if kind, fn := resource.Split(address); at.live != nil && (kind == resource.Revision || kind == resource.Pointer) {
 		// What a function changed by hand brings with it is left with it.
 		function := resource.Function + "/" + fn
-		record, live, wanted := b.record[function], b.live[function], b.wantedOf(function)
+		record, live, wanted := b.recordedAt(function), b.liveAt(function), b.wantedOf(function)
 		if record != nil && live != nil && wanted != nil {
 			of := states{record: record.Attributes, live: b.settable(resource.Function, live.Attributes), wanted: wanted}
 			if len(differences(of.record, of.live)) > 0 {
@@ -242,10 +262,8 @@ func (b *builder) left(address string, at states) bool {
 
 // wantedOf gives what is wanted of a resource; nil where it is not wanted.
 func (b *builder) wantedOf(address string) map[string]any {
-	for i := range b.in.Wanted {
-		if b.in.Wanted[i].Address == address {
-			return b.in.Wanted[i].Values()
-		}
+	if w := find(b.in.Wanted, address, addressOf); w != nil {
+		return w.Values()
 	}
 	return nil
 }
@@ -253,7 +271,7 @@ func (b *builder) wantedOf(address string) map[string]any {
 func (b *builder) remove(r *Recorded) {
 	at := states{record: present(r.Attributes)}
 	s := Step{Address: r.Address, Kind: r.Kind, Function: r.Function}
-	if live := b.live[r.Address]; live != nil {
+	if live := b.liveAt(r.Address); live != nil {
 		at.live, s.Tag = b.settable(r.Kind, live.Attributes), live.Tag
 	}
 	o := at.outcome(func([]string) bool { return true })
@@ -318,6 +336,15 @@ func (b *builder) changes(kind string, before, after, live map[string]any) []Att
 			c.Live, c.Drifted = live[name], true
 		}
 		out = append(out, c)
+	}
+	return out
+}
+
+// creates lists the attributes of a resource that is not there yet.
+func (b *builder) creates(w *expand.Resource) []AttributeChange {
+	out := make([]AttributeChange, len(w.Attributes))
+	for i, a := range w.Attributes { // they are sorted by name
+		out[i] = AttributeChange{Name: a.Name, After: a.Value, Unit: b.spec(w.Kind, a.Name).Unit}
 	}
 	return out
 }
@@ -437,17 +464,20 @@ func weighed(kind string, touched, observed bool) bool {
 	return false
 }
 
-// states gives what consequences are weighed over.
+// states gives what consequences are weighed over. It may be called while the steps are
+// put in order.
 func (b *builder) states(observed bool) (before, after []consequence.Resource, touched map[string]resource.Change) {
-	touched = map[string]resource.Change{}
-	for _, s := range b.steps {
+	touched = make(map[string]resource.Change, len(b.steps))
+	// Where nothing of their kinds changes, who may reach and call what stays as it is.
+	whole := false
+	for i := range b.steps { // of each step no more than that: the rest is filled in meanwhile
+		s := &b.steps[i]
 		touched[s.Address] = s.Change
+		whole = whole || weighed(s.Kind, false, false)
 	}
 	if len(b.steps) == 0 {
 		return nil, nil, touched // what does not change means nothing
 	}
-	// Where nothing of their kinds changes, who may reach and call what stays as it is.
-	whole := slices.ContainsFunc(b.steps, func(s Step) bool { return weighed(s.Kind, false, false) })
 	stands := func(address, kind string) bool {
 		if !whole && !observed {
 			return false

@@ -3,7 +3,11 @@ package plan
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
+	"io"
 	"slices"
+	"strconv"
+	"sync"
 
 	"rudmar/core/canon"
 	"rudmar/core/cores"
@@ -14,130 +18,202 @@ import (
 // digest. A large plan has many steps, so that they are written by hand and on all
 // cores; that this is what encoding/json would write is held by a test.
 func digest(p *Plan) string {
-	text, err := canonical(p)
-	if err != nil {
+	sum := sha256.New()
+	if err := writeCanonical(sum, p); err != nil {
 		return "" // the values came from JSON
 	}
-	sum := sha256.Sum256(text)
-	return "sha256:" + hex.EncodeToString(sum[:])
+	return "sha256:" + hex.EncodeToString(sum.Sum(nil))
 }
 
-func canonical(p *Plan) ([]byte, error) {
+func writeCanonical(w io.Writer, p *Plan) error {
+	// Steps, and what the plan means, take about as long: each is written meanwhile.
+	var steps [][]byte
+	var errSteps error
+	var writing sync.WaitGroup
+	writing.Go(func() { steps, errSteps = stepTexts(p.Steps) })
+	before, behind, err := aroundSteps(p)
+	writing.Wait()
+	if err = errors.Join(err, errSteps); err != nil {
+		return err
+	}
+	for _, text := range append(append([][]byte{before}, steps...), behind) {
+		if _, err := w.Write(text); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// aroundSteps gives the canonical form of a plan before and behind what its list of
+// steps has in it.
+func aroundSteps(p *Plan) (before, behind []byte, err error) {
 	rest := *p
 	rest.Digest, rest.Outlook, rest.Steps = "", nil, nil
 	plain, err := canon.Plain(rest)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	members, _ := plain.(map[string]any)
-	delete(members, "steps")
-	steps, err := canonicalSteps(p.Steps)
-	if err != nil {
-		return nil, err
-	}
-	names := make([]string, 0, len(members)+1)
+	members["steps"] = nil
+	names := make([]string, 0, len(members))
 	for name := range members {
 		names = append(names, name)
 	}
-	names = append(names, "steps")
 	slices.Sort(names) // they are ASCII, of which bytes and UTF-16 have one order
 	out := []byte{'{'}
 	for i, name := range names {
 		if i > 0 {
 			out = append(out, ',')
 		}
-		if out, err = canon.Append(out, name); err != nil {
-			return nil, err
-		}
-		out = append(out, ':')
+		out = append(canon.AppendString(out, name), ':')
 		if name == "steps" {
-			out = append(out, steps...)
+			before, out = append(out, '['), []byte{']'}
 		} else if out, err = canon.Append(out, members[name]); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 	}
-	return append(out, '}'), nil
+	return before, append(out, '}'), nil
 }
 
-// canonicalSteps writes steps in stretches, each on a core.
-func canonicalSteps(steps []Step) ([]byte, error) {
-	texts := make([][]byte, len(steps))
+// stepTexts writes steps with commas between them, in stretches, each on a core.
+func stepTexts(steps []Step) ([][]byte, error) {
+	texts := make([][]byte, len(steps)) // of each stretch, at its first step
 	errs := make([]error, len(steps))
 	cores.Share(len(steps), func(from, to int) {
+		text := stepText{out: make([]byte, 0, 700*(to-from))}
 		for i := from; i < to; i++ {
-			texts[i], errs[i] = canon.Append(nil, stepMembers(&steps[i]))
+			if i > 0 {
+				text.raw(",")
+			}
+			text.step(&steps[i])
 		}
+		texts[from], errs[from] = text.out, text.err
 	})
-	size := 2
-	for i := range texts {
-		if errs[i] != nil {
-			return nil, errs[i]
-		}
-		size += len(texts[i]) + 1
-	}
-	out := append(make([]byte, 0, size), '[')
-	for i, text := range texts {
-		if i > 0 {
-			out = append(out, ',')
-		}
-		out = append(out, text...)
-	}
-	return append(out, ']'), nil
+	return texts, errors.Join(errs...)
 }
 
-func stepMembers(s *Step) []canon.Member {
-	attributes := make([]any, len(s.Attributes))
-	for i, a := range s.Attributes {
-		m := []canon.Member{{Name: "name", Value: a.Name}, {Name: "before", Value: a.Before}, {Name: "after", Value: a.After}}
-		m = given(m, a.Live != nil, "live", a.Live)
-		m = given(m, a.Drifted, "drifted", a.Drifted)
-		attributes[i] = given(m, a.Unit != "", "unit", a.Unit)
-	}
-	because := make([]any, len(s.Because))
-	for i, c := range s.Because {
-		m := []canon.Member{{Name: "kind", Value: string(c.Kind)}, {Name: "text", Value: c.Text}}
-		m = given(m, c.From != nil, "from", origin(c.From))
-		because[i] = given(m, len(c.Files) > 0, "files", c.Files)
-	}
-	needs := make([]any, len(s.Needs))
-	for i, n := range s.Needs {
-		needs[i] = n
-	}
-	m := []canon.Member{{Name: "index", Value: s.Index}, {Name: "address", Value: s.Address}, {Name: "kind", Value: s.Kind},
-		{Name: "function", Value: s.Function}, {Name: "change", Value: string(s.Change)},
-		{Name: "attributes", Value: orNull(attributes, s.Attributes == nil)}, {Name: "because", Value: orNull(because, s.Because == nil)},
-		{Name: "needs", Value: orNull(needs, s.Needs == nil)}, {Name: "wave", Value: s.Wave}, {Name: "expected", Value: s.Expected}}
-	m = given(m, s.RecordOnly, "recordOnly", true)
-	m = given(m, s.UndoesDrift, "undoesDrift", true)
-	m = given(m, s.Tag != "", "tag", s.Tag)
-	m = given(m, len(s.Want) > 0, "want", s.Want)
-	m = given(m, s.Was != "", "was", s.Was)
-	m = given(m, len(s.WantNeeds) > 0, "wantNeeds", s.WantNeeds)
-	return given(m, s.Follows != "", "follows", s.Follows)
+// stepText is the canonical form of steps as it is written: members stand in the order
+// of their names. The first error is kept.
+type stepText struct {
+	out []byte
+	err error
 }
 
-// orNull gives a list as encoding/json writes one that is nil.
-func orNull(list []any, isNil bool) any {
+func (t *stepText) raw(text string) { t.out = append(t.out, text...) }
+
+// text writes a member, with what stands before its value.
+func (t *stepText) text(before, value string) {
+	t.out = canon.AppendString(append(t.out, before...), value)
+}
+
+func (t *stepText) number(before string, value int64) {
+	t.out = strconv.AppendInt(append(t.out, before...), value, 10)
+}
+
+func (t *stepText) value(before string, v any) {
+	out, err := canon.Append(append(t.out, before...), v)
+	if t.out = out; err != nil && t.err == nil {
+		t.err = err
+	}
+}
+
+// list writes a list of n things, null where it is nil.
+func (t *stepText) list(before string, n int, isNil bool, one func(i int)) {
+	t.raw(before)
 	if isNil {
-		return nil
+		t.raw("null")
+		return
 	}
-	return list
+	t.raw("[")
+	for i := range n {
+		if i > 0 {
+			t.raw(",")
+		}
+		one(i)
+	}
+	t.raw("]")
 }
 
-// given adds a member where it is there, as omitempty has it.
-func given(m []canon.Member, there bool, name string, value any) []canon.Member {
-	if there {
-		return append(m, canon.Member{Name: name, Value: value})
+func (t *stepText) step(s *Step) {
+	t.text(`{"address":`, s.Address)
+	t.list(`,"attributes":`, len(s.Attributes), s.Attributes == nil, func(i int) { t.attribute(&s.Attributes[i]) })
+	t.list(`,"because":`, len(s.Because), s.Because == nil, func(i int) { t.cause(&s.Because[i]) })
+	t.text(`,"change":`, string(s.Change))
+	t.number(`,"expected":`, s.Expected)
+	if s.Follows != "" {
+		t.text(`,"follows":`, s.Follows)
 	}
-	return m
+	t.text(`,"function":`, s.Function)
+	t.number(`,"index":`, int64(s.Index))
+	t.text(`,"kind":`, s.Kind)
+	t.list(`,"needs":`, len(s.Needs), s.Needs == nil, func(i int) { t.number("", int64(s.Needs[i])) })
+	if s.RecordOnly {
+		t.raw(`,"recordOnly":true`)
+	}
+	if s.Tag != "" {
+		t.text(`,"tag":`, s.Tag)
+	}
+	if s.UndoesDrift {
+		t.raw(`,"undoesDrift":true`)
+	}
+	if len(s.Want) > 0 {
+		t.value(`,"want":`, s.Want)
+	}
+	if len(s.WantNeeds) > 0 {
+		t.list(`,"wantNeeds":`, len(s.WantNeeds), false, func(i int) { t.text("", s.WantNeeds[i]) })
+	}
+	if s.Was != "" {
+		t.text(`,"was":`, s.Was)
+	}
+	t.number(`,"wave":`, int64(s.Wave))
+	t.raw("}")
 }
 
-func origin(o *tree.Origin) any {
-	if o == nil {
-		return nil
+func (t *stepText) attribute(a *AttributeChange) {
+	t.value(`{"after":`, a.After)
+	t.value(`,"before":`, a.Before)
+	if a.Drifted {
+		t.raw(`,"drifted":true`)
 	}
-	m := []canon.Member{{Name: "rule", Value: o.Rule.String()}}
-	m = given(m, o.File != "", "file", o.File)
-	m = given(m, o.Line != 0, "line", int(o.Line))
-	return given(m, o.Column != 0, "column", int(o.Column))
+	if a.Live != nil {
+		t.value(`,"live":`, a.Live)
+	}
+	t.text(`,"name":`, a.Name)
+	if a.Unit != "" {
+		t.text(`,"unit":`, a.Unit)
+	}
+	t.raw("}")
+}
+
+func (t *stepText) cause(c *Cause) {
+	t.raw("{")
+	if len(c.Files) > 0 {
+		t.list(`"files":`, len(c.Files), false, func(i int) { t.text("", c.Files[i]) })
+		t.raw(",")
+	}
+	if c.From != nil {
+		t.origin(c.From)
+		t.raw(",")
+	}
+	t.text(`"kind":`, string(c.Kind))
+	t.text(`,"text":`, c.Text)
+	t.raw("}")
+}
+
+func (t *stepText) origin(o *tree.Origin) {
+	t.raw(`"from":{`)
+	if o.Column != 0 {
+		t.number(`"column":`, int64(o.Column))
+		t.raw(",")
+	}
+	if o.File != "" {
+		t.text(`"file":`, o.File)
+		t.raw(",")
+	}
+	if o.Line != 0 {
+		t.number(`"line":`, int64(o.Line))
+		t.raw(",")
+	}
+	t.text(`"rule":`, o.Rule.String())
+	t.raw("}")
 }

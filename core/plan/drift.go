@@ -71,7 +71,7 @@ func Drift(record []Recorded, live []Live, kinds []KindSpec) []Drifted {
 	for i := range record {
 		r := &record[i]
 		d := Drifted{Address: r.Address, Kind: r.Kind, Function: r.Function, Attributes: []DriftedDetail{}}
-		l := b.live[r.Address]
+		l := b.liveAt(r.Address)
 		if l == nil {
 			d.Vanished = true
 			out = append(out, d)
@@ -88,7 +88,7 @@ func Drift(record []Recorded, live []Live, kinds []KindSpec) []Drifted {
 		}
 	}
 	for i := range live {
-		if b.record[live[i].Address] == nil {
+		if b.recordedAt(live[i].Address) == nil {
 			l := &live[i]
 			out = append(out, Drifted{Address: l.Address, Kind: l.Kind, Function: resource.FunctionOf(l.Address),
 				Unknown: true, Changed: l.Changed, By: l.By, Attributes: []DriftedDetail{}})

@@ -64,17 +64,15 @@ func (b *builder) edges() [][]int {
 			out[step] = append(out[step], needs)
 		}
 	}
-	dependents := map[string][]string{}
-	for _, r := range b.in.Record {
-		for _, need := range r.Needs {
-			dependents[need] = append(dependents[need], r.Address)
-		}
-	}
+	var dependents map[string][]string // of what is recorded, once something goes
 	for i := range b.steps {
 		s := &b.steps[i]
 		if s.Change != resource.Delete {
 			b.linkWanted(i, link)
 			continue
+		}
+		if dependents == nil {
+			dependents = b.dependents()
 		}
 		// A delete waits until nothing that was recorded as needing it does.
 		b.linkDependents(i, s.Address, dependents, map[string]bool{}, link)
@@ -103,30 +101,38 @@ func (b *builder) edges() [][]int {
 	return out
 }
 
+// dependents gives, for each recorded address, what is recorded as needing it.
+func (b *builder) dependents() map[string][]string {
+	out := map[string][]string{}
+	for i := range b.in.Record {
+		r := &b.in.Record[i]
+		for _, need := range r.Needs {
+			out[need] = append(out[need], r.Address)
+		}
+	}
+	return out
+}
+
 func (b *builder) linkWanted(i int, link func(int, int)) {
 	// What is needed but unchanged itself may need something that changes.
-	var visit func(address string, depth int)
-	wanted := b.wantedNeeds()
-	visit = func(address string, depth int) {
-		for _, need := range wanted[address] {
+	var visit func(needs []string, depth int)
+	visit = func(needs []string, depth int) {
+		for _, need := range needs {
 			if j, ok := b.at[need]; ok {
 				link(i, j)
 			} else if depth < 16 {
-				visit(need, depth+1)
+				visit(b.needsOf(need), depth+1)
 			}
 		}
 	}
-	visit(b.steps[i].Address, 0)
+	visit(b.steps[i].WantNeeds, 0)
 }
 
-func (b *builder) wantedNeeds() map[string][]string {
-	if b.needs == nil {
-		b.needs = make(map[string][]string, len(b.in.Wanted))
-		for i := range b.in.Wanted {
-			b.needs[b.in.Wanted[i].Address] = b.in.Wanted[i].Needs
-		}
+func (b *builder) needsOf(address string) []string {
+	if w := find(b.in.Wanted, address, addressOf); w != nil {
+		return w.Needs
 	}
-	return b.needs
+	return nil
 }
 
 func (b *builder) linkDependents(i int, address string, dependents map[string][]string,
@@ -164,7 +170,7 @@ func (b *builder) linkTakenRoutes(link func(int, int)) {
 		step, changes := b.at[l.Address]
 		switch {
 		case !on:
-		case !changes && b.record[l.Address] == nil:
+		case !changes && b.recordedAt(l.Address) == nil:
 			foreign[was.Key()] = l.Address
 		case changes:
 			if is, stays := read(b.steps[step].Want); !stays || is.Key() != was.Key() {
@@ -172,9 +178,16 @@ func (b *builder) linkTakenRoutes(link func(int, int)) {
 			}
 		}
 	}
-	for i, s := range b.steps {
+	if len(given)+len(foreign) == 0 {
+		return // nothing gives requests up
+	}
+	for i := range b.steps {
+		s := &b.steps[i]
+		if s.Kind != resource.Route || s.Change == resource.Delete {
+			continue
+		}
 		is, on := read(s.Want)
-		if s.Kind != resource.Route || s.Change == resource.Delete || !on {
+		if !on {
 			continue
 		}
 		if step, ok := given[is.Key()]; ok && step != i {

@@ -5,6 +5,7 @@ package plan
 
 import (
 	"slices"
+	"sync"
 	"time"
 
 	"rudmar/core/consequence"
@@ -222,6 +223,15 @@ func Compute(in Inputs) *Plan {
 	b.compare()
 	p := &Plan{Format: Format, Base: in.Base, Steps: b.steps, Unchanged: b.unchanged, TakeAway: in.TakeAway, Only: in.Only,
 		Draft: in.Draft}
+	// What it means does not depend on the order: both are found at the same time.
+	var before, after []consequence.Resource
+	var touched map[string]resource.Change
+	var means consequence.Consequence
+	var weighing sync.WaitGroup
+	weighing.Go(func() {
+		before, after, touched = b.states(in.Seen != nil)
+		means = consequence.Weigh(before, after, touched)
+	})
 	cycle := b.order(p)
 	p.Problems = append([]Problem{}, slices.Concat(in.Problems, b.problems, beyondQuotas(in.Wanted, in.Quotas))...)
 	if cycle != "" {
@@ -229,8 +239,8 @@ func Compute(in Inputs) *Plan {
 			Problem{Message: "these steps need each other: " + cycle + "; deliver the change in two versions"})
 	}
 	b.fold()
-	before, after, touched := b.states(in.Seen != nil)
-	p.Consequences = consequence.Weigh(before, after, touched)
+	weighing.Wait()
+	p.Consequences = means
 	p.Consequences.Rules = append(p.Consequences.Rules, in.Rules...)
 	p.Consequences.Gaps = b.gaps
 	if p.Steps == nil {

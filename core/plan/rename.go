@@ -104,7 +104,7 @@ func (b *builder) called(r renaming) {
 			s.Want, s.WantNeeds, s.Because[0].From = w.Values(), w.Needs, &from
 		}
 	}
-	if live := b.live[address]; live != nil {
+	if live := b.liveAt(address); live != nil {
 		s.Tag = live.Tag
 	}
 	b.renamed[address] = true
