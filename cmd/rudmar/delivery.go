@@ -136,7 +136,8 @@ func tellMeaning(out io.Writer, stage string, means api.Meaning) {
 		if len(means.Lines) > 0 {
 			fmt.Fprintln(out, "  "+t.Sentence)
 		}
-		same := i > 0 && slices.EqualFunc(t.Says, means.Targets[i-1].Says, func(a, b api.PlanLine) bool { return a.Text == b.Text })
+		same := i > 0 && slices.EqualFunc(t.Says, means.Targets[i-1].Says,
+			func(a, b api.PlanLine) bool { return a.Text == b.Text })
 		if same && len(t.Says) > 0 {
 			fmt.Fprintf(out, "    as on %s\n", means.Targets[i-1].Target)
 		} else {
