@@ -1,5 +1,5 @@
 # `make demo` and `make test` do all the set-up that they need.
-.PHONY: demo test build web setup setup-test generate docs shots bench setup-bench lint mutants race
+.PHONY: demo test build web setup setup-test generate docs shots bench setup-bench lint mutants race audit
 
 GO_TOOL = go tool -modfile=tools/go.mod
 WEB_SOURCES = $(shell find web/src -type f) web/index.html web/vite.config.ts web/package-lock.json
@@ -81,3 +81,13 @@ bench: setup-bench
 PACKAGE ?= ./core/delivery
 mutants:
 	cd tools && go run ./mutants -dir .. -package $(PACKAGE) -count $(or $(COUNT),20) -seed $(or $(SEED),1)
+
+# Known weaknesses of what is built on, where their databases can be reached: that of Go as
+# a folder (VULN_DB=file:///path), npm's by its registry. Without them it says so.
+audit: setup
+	@if [ -n "$(VULN_DB)" ]; then $(GO_TOOL) govulncheck -db "$(VULN_DB)" ./...; \
+	else echo "govulncheck: not run; give a copy of the Go vulnerability database: make audit VULN_DB=file:///path"; fi
+	@cd web && out=$$(npm audit --audit-level=high 2>&1); code=$$?; \
+	case "$$out" in *ENOAUDIT*|*ECONN*|*ENOTFOUND*|*EAI_AGAIN*|*"audit endpoint"*|*ETIMEDOUT*) \
+	echo "npm audit: not run; the registry that is set gives no such answers: $$(npm config get registry)";; \
+	*) echo "$$out"; exit $$code;; esac
