@@ -2,10 +2,14 @@ package consequence_test
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"testing"
+	"time"
 
 	"rudmar/core/consequence"
 	"rudmar/core/resource"
+	"rudmar/core/timing"
+	"rudmar/core/tree"
 )
 
 type r = consequence.Resource
@@ -73,5 +77,63 @@ func TestColdAndLost(t *testing.T) {
 			"logs/c": "create", "pointer/c": "replace"})
 	if got := fmt.Sprint(c.Cold, c.Removed); got != "[a b c] [all kept revisions of gone all log lines of gone]" {
 		t.Error(got)
+	}
+}
+
+// What is gained says where it is declared, as far as that is known.
+func TestReachSaysWhere(t *testing.T) {
+	said, silent := grant("warn", "tables/a", "read"), grant("warn", "tables/b", "read")
+	said.From = &tree.Origin{File: "warn/function.yaml", Line: 9}
+	gained := consequence.Weigh(nil, []r{said, silent}, nil).Gained
+	if len(gained) != 2 || gained[0].From == nil || *gained[0].From != *said.From || gained[1].From != nil {
+		t.Errorf("%+v", gained)
+	}
+}
+
+// However the routes stand in their list, the same is said of them, in the same order.
+func TestOrderOfRoutesIsNothing(t *testing.T) {
+	after := all("c/x GET /a anyone", "a/x ANY /b members", "b/x POST /{rest...} growers", "a/y HEAD /c anyone")
+	want := fmt.Sprint(consequence.Weigh(nil, after, nil).Opened)
+	dice := rand.New(rand.NewPCG(3, 5))
+	for range 20 {
+		dice.Shuffle(len(after), func(i, j int) { after[i], after[j] = after[j], after[i] })
+		if got := fmt.Sprint(consequence.Weigh(nil, after, nil).Opened); got != want {
+			t.Fatalf("%s, and in another order %s", want, got)
+		}
+	}
+}
+
+// A route by which somebody came to a function is closed where no other one takes its
+// method; GET takes HEAD, too, and ANY all.
+func TestClosedByMethods(t *testing.T) {
+	for _, tt := range []struct {
+		before, after string
+		closes        bool
+	}{
+		{"GET", "GET", false}, {"GET", "ANY", false}, {"HEAD", "GET", false}, {"POST", "ANY", false}, {"ANY", "ANY", false},
+		{"GET", "POST", true}, {"POST", "GET", true}, {"HEAD", "POST", true}, {"ANY", "GET", true}, {"ANY", "POST", true},
+	} {
+		c := consequence.Weigh(all("a/x "+tt.before+" /s members"), all("a/x "+tt.after+" /s members"), nil)
+		if got := len(c.Closed) > 0; got != tt.closes {
+			t.Errorf("%s to %s: closes %v (%+v)", tt.before, tt.after, got, c.Closed)
+		}
+	}
+}
+
+// Between a schedule by the clock and one by an interval no fire is the same.
+func TestAcrossKindsOfSchedules(t *testing.T) {
+	clock, err := timing.Read("30 6 * * *", "Europe/Oslo", 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	interval, err := timing.Read("", "", 5*time.Minute)
+	if err != nil {
+		t.Fatal(err)
+	}
+	now := time.Date(2026, 3, 1, 5, 45, 0, 0, time.UTC)
+	for _, pair := range [][2]timing.Schedule{{clock, interval}, {interval, clock}, {interval, interval}, {clock, clock}} {
+		if lost, doubled := consequence.AcrossZones(pair[0], pair[1], now); lost != 0 || doubled != 0 {
+			t.Errorf("%v to %v: %d lost, %d doubled", pair[0], pair[1], lost, doubled)
+		}
 	}
 }
