@@ -17,14 +17,29 @@ import (
 // nobody is an ordinary user that every machine has.
 const nobody = 65534
 
-// The demo runs for an ordinary user too. Where that user may make namespaces,
-// functions and builds see none of the user's files; where not, it says so.
+// The demo runs for an ordinary user too, whatever that user may do. What Go compiled for
+// one of these is there for the next.
 func TestAsAnOrdinaryUser(t *testing.T) {
 	t.Parallel()
 	if os.Geteuid() != 0 {
 		t.Skip("this is an ordinary user already: all tests are this test")
 	}
-	r, home := ordinary(t)
+	cache, err := os.MkdirTemp("", "rudmar-ordinary-go-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(cache) })
+	if err := os.Chown(cache, nobody, nobody); err != nil {
+		t.Fatal(err)
+	}
+	t.Run("with walls or without", func(t *testing.T) { mayMakeWalls(t, cache) })
+	t.Run("where nothing is allowed", func(t *testing.T) { nothingIsAllowed(t, cache) })
+}
+
+// Where the user may make namespaces, functions and builds see none of the user's files;
+// where not, it says so.
+func mayMakeWalls(t *testing.T, cache string) {
+	r, home := ordinary(t, cache)
 
 	var health api.Health
 	r.ask("wren", "GET", "/health", nil, &health)
@@ -79,7 +94,7 @@ func TestAsAnOrdinaryUser(t *testing.T) {
 
 // ordinary starts the demo as an ordinary user, in a home of its own, behind a
 // command where one is given.
-func ordinary(t *testing.T, before ...string) (r *rig, home string) {
+func ordinary(t *testing.T, cache string, before ...string) (r *rig, home string) {
 	t.Helper()
 	home, err := os.MkdirTemp("", "rudmar-ordinary-")
 	if err != nil {
@@ -101,7 +116,7 @@ func ordinary(t *testing.T, before ...string) (r *rig, home string) {
 	args := append(before, filepath.Join(home, "rudmar"), "demo", "--data", data, "--listen", "127.0.0.1:0",
 		"--platform-listen", "127.0.0.1:0", "--routes-listen", "127.0.0.2:0", "--look-every", "300ms")
 	cmd := exec.Command(args[0], args[1:]...)
-	cmd.Env = []string{"HOME=" + home, "PATH=" + os.Getenv("PATH"), "TMPDIR=" + home}
+	cmd.Env = []string{"HOME=" + home, "GOCACHE=" + cache, "PATH=" + os.Getenv("PATH"), "TMPDIR=" + home}
 	cmd.Dir = home
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: nobody, Gid: nobody}}
 	return begin(t, data, cmd), home
@@ -109,12 +124,8 @@ func ordinary(t *testing.T, before ...string) (r *rig, home string) {
 
 // Where a machine allows no walls at all, Rudmar starts, says so, and refuses
 // builds that run commands.
-func TestWhereNothingIsAllowed(t *testing.T) {
-	t.Parallel()
-	if os.Geteuid() != 0 {
-		t.Skip("the machine is made so by becoming another user")
-	}
-	r, _ := ordinary(t, "/usr/bin/unshare", "--user", "--map-root-user", "/bin/sh", "-c",
+func nothingIsAllowed(t *testing.T, cache string) {
+	r, _ := ordinary(t, cache, "/usr/bin/unshare", "--user", "--map-root-user", "/bin/sh", "-c",
 		`echo 0 > /proc/sys/user/max_user_namespaces && for n in mnt pid net ipc uts; do echo 0 > /proc/sys/user/max_${n}_namespaces || exit 1; done; exec "$0" "$@"`)
 	var health api.Health
 	r.ask("wren", "GET", "/health", nil, &health)

@@ -212,6 +212,30 @@ func TestRevisionsAreNamedByWhatTheyHold(t *testing.T) {
 	}
 }
 
+// What is wanted stands in the order of its addresses, and of each resource its attributes
+// in that of their names, each once: comparing walks along them.
+func TestInOrder(t *testing.T) {
+	s := service(t, "env:\n", "network: true\nenv:\n  ZONE: \"Z\"\n  A: \"a\"\n")
+	for i := range s.Stages {
+		got, problems := expand.Expand(s, &s.Stages[i], s.Stages[i].Targets[0],
+			expand.Inputs{Artifacts: map[string]string{"warn": "sha256:a", "grade": "sha256:b"},
+				Secrets: map[string]string{"sms_key": "x"}, Address: "http://routes"})
+		if len(problems) > 0 || len(got) < 20 {
+			t.Fatalf("%d resources, %v", len(got), problems)
+		}
+		for j, r := range got {
+			if j > 0 && got[j-1].Address >= r.Address {
+				t.Errorf("%s stands before %s", got[j-1].Address, r.Address)
+			}
+			for k, a := range r.Attributes {
+				if k > 0 && r.Attributes[k-1].Name >= a.Name {
+					t.Errorf("of %s %s stands before %s", r.Address, r.Attributes[k-1].Name, a.Name)
+				}
+			}
+		}
+	}
+}
+
 func TestEveryNeedIsThere(t *testing.T) {
 	resources := expanded(t, service(t), "live", expand.Inputs{})
 	for _, r := range resources {
