@@ -357,7 +357,11 @@ function runCases(): Promise<boolean> {
               </button>
             </template>
             <p v-else class="quiet mb-0">
-              Nothing right now.
+              {{
+                data.shift?.active && data.actions.length
+                  ? 'What can be done now stands with the shift.'
+                  : 'Nothing right now.'
+              }}
               <template v-if="data.place.keptOut"
                 >What fails here does not pass by waiting: a version that keeps to it comes in, or this one, once
                 somebody who may passes it over.</template
