@@ -9,10 +9,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"math/rand/v2"
 	"strconv"
 	"strings"
 	"testing"
+
+	"github.com/klauspost/compress/flate"
 
 	"rudmar/core/pack"
 )
@@ -281,4 +284,76 @@ func FuzzRead(f *testing.F) {
 			t.Errorf("what was read cannot be listed: %v", err)
 		}
 	})
+}
+
+// Who alone may run a file that somebody else packed makes no difference: it is the
+// owner that counts.
+func TestTheOwnersBit(t *testing.T) {
+	for mode, want := range map[fs.FileMode]bool{0o645: false, 0o654: false, 0o744: true, 0o755: true, 0o644: false} {
+		var text bytes.Buffer
+		z := zip.NewWriter(&text)
+		header := &zip.FileHeader{Name: "run.sh"}
+		header.SetMode(mode)
+		f, err := z.CreateHeader(header)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := f.Write([]byte("#!/bin/sh\n")); err != nil {
+			t.Fatal(err)
+		}
+		if err := z.Close(); err != nil {
+			t.Fatal(err)
+		}
+		listing, err := pack.List([]pack.Entry{{Path: "run.sh", Executable: want, Content: []byte("#!/bin/sh\n")}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, err := pack.Read(text.Bytes(), listing.Digest())
+		if err != nil || len(got) != 1 || got[0].Executable != want {
+			t.Errorf("%o: %+v, %v", mode, got, err)
+		}
+	}
+}
+
+// What does not get smaller is stored as it is.
+func TestStoredWhereNothingIsWon(t *testing.T) {
+	size := func(content []byte) int {
+		var out bytes.Buffer
+		z, err := flate.NewWriter(&out, 6)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := z.Write(content); err != nil {
+			t.Fatal(err)
+		}
+		if err := z.Close(); err != nil {
+			t.Fatal(err)
+		}
+		return out.Len()
+	}
+	seen := map[string]int{}
+	dice := rand.New(rand.NewPCG(17, 19))
+	for n := range 400 {
+		content := []byte(strings.Repeat("a", 30+dice.IntN(90)))
+		for range n % 40 {
+			content = append(content, byte('a'+dice.IntN(26)))
+		}
+		text, _ := write(t, []pack.Entry{{Path: "a.txt", Content: content}})
+		z, err := zip.NewReader(bytes.NewReader(text), int64(len(text)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		squeezed := size(content)
+		switch stored := z.File[0].Method == zip.Store; {
+		case squeezed < len(content) && stored, squeezed >= len(content) && !stored:
+			t.Errorf("%d bytes, %d squeezed: stored %v", len(content), squeezed, stored)
+		case stored:
+			seen["stored"]++
+		default:
+			seen["squeezed"]++
+		}
+	}
+	if len(seen) != 2 {
+		t.Errorf("not all was tried: %v", seen)
+	}
 }
