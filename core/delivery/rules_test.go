@@ -143,6 +143,12 @@ func TestRuleChanges(t *testing.T) {
 		})},
 		{"ready", "enter: after preview, on request → after preview, as soon as it is ready !",
 			changed(func(s *manifest.Stage) { s.On = manifest.OnReady })},
+		{"a choice", "enter: after preview, on request → after preview, on request, also of chosen functions !",
+			changed(func(s *manifest.Stage) { s.Choice = true })},
+		{"no choice any more", "enter: after preview, on request, also of chosen functions → after preview, on request",
+			delivery.Entry{Own: stage(), Standing: choosing()}},
+		{"on request alone", "enter: after preview, as soon as it is ready → after preview, on request, also of chosen functions",
+			delivery.Entry{Own: choosing(), Standing: ready(choosing())}},
 		{"a shorter soak", "soak: 30m, 200 calls, errors under 1% → 10m, 200 calls, errors under 1% !",
 			changed(func(s *manifest.Stage) {
 				soak := *s.Gates.Soak
@@ -177,4 +183,15 @@ func TestRuleChanges(t *testing.T) {
 func errorsUnder(s manifest.Soak, errors float64) *manifest.Soak {
 	s.ErrorsUnder = errors
 	return &s
+}
+
+func choosing() *manifest.Stage {
+	s := stage()
+	s.Choice = true
+	return s
+}
+
+func ready(s *manifest.Stage) *manifest.Stage {
+	s.On = manifest.OnReady
+	return s
 }
