@@ -189,6 +189,22 @@ func fulfilled() delivery.Facts {
 	}
 }
 
+// Before there is a plan a rule waits, and says why there is none where that is known.
+func TestRulesWaitForAPlan(t *testing.T) {
+	own := stage()
+	own.Gates = manifest.Gates{Rules: []manifest.GateRule{{Name: "small", Expression: "plan.steps < 3"}}}
+	for unplanned, want := range map[string]string{"": "waits for a plan to be judged by",
+		"local/north does not answer": "waits for a plan to be judged by: local/north does not answer"} {
+		f := fulfilled()
+		f.Rules, f.Unplanned = nil, unplanned
+		for _, g := range delivery.Gates(t.Context(), delivery.Entry{Own: own}, f) {
+			if g.Kind == delivery.RuleGate && (g.State != delivery.Waits || g.Why != want) {
+				t.Errorf("%+v, want %q", g, want)
+			}
+		}
+	}
+}
+
 // TestWhatKeepsOut tells what fails from what waits.
 func TestWhatKeepsOut(t *testing.T) {
 	gate := func(kind, name string, state delivery.GateState) delivery.Gate {

@@ -43,6 +43,8 @@ func TestSoakByObjectives(t *testing.T) {
 		{0, 500, nil, delivery.Holds},
 		{0, 500, []string{"warn misses its objective"}, delivery.Fails},
 		{0, 0, []string{"warn misses its objective"}, delivery.Waits}, // not enough calls yet
+		{0, 99, []string{"warn misses its objective"}, delivery.Waits},
+		{0, 100, []string{"warn misses its objective"}, delivery.Fails},
 		{0.5, 500, []string{"warn misses its objective"}, delivery.Holds},
 	} {
 		own, f := stage(), fulfilled()
