@@ -11,6 +11,7 @@ import (
 	"net/mail"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -241,8 +242,8 @@ func (c *config) dataFolder(log *slog.Logger) error {
 			return err
 		}
 		if name != c.data && d.IsDir() &&
-			(d.Name() == "repositories" || d.Name() == "run" || d.Name() == "work" || d.Name() == "artifacts") {
-			return fs.SkipDir // many files, behind a folder that is closed
+			slices.Contains([]string{"repositories", "run", "work", "artifacts", "compiled"}, d.Name()) {
+			return fs.SkipDir // files of git, of builds and of compilers, behind a folder that is closed
 		}
 		info, err := d.Info()
 		if errors.Is(err, fs.ErrNotExist) {

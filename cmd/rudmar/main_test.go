@@ -270,6 +270,8 @@ func TestDataFolderIsClosed(t *testing.T) {
 	for _, err := range []error{os.MkdirAll(filepath.Join(dir, "platform"), 0o755),
 		os.WriteFile(filepath.Join(dir, "secret.key"), []byte("x"), 0o644),
 		os.WriteFile(filepath.Join(dir, "platform", "platform.db"), []byte("x"), 0o664),
+		os.MkdirAll(filepath.Join(dir, "platform", "compiled", "v1"), 0o755), // by a library, as it thinks fit
+		os.WriteFile(filepath.Join(dir, "platform", "compiled", "v1", "x"), []byte("x"), 0o644),
 		os.Symlink("/etc/hosts", filepath.Join(dir, "link"))} {
 		if err != nil {
 			t.Fatal(err)
