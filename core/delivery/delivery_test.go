@@ -189,6 +189,39 @@ func fulfilled() delivery.Facts {
 	}
 }
 
+// A soak is over in the moment in which its time is, and an approval that nobody in
+// particular may not give does not say who may not.
+func TestAtTheLimits(t *testing.T) {
+	gate := func(kind string, change func(f *delivery.Facts)) delivery.Gate {
+		f := fulfilled()
+		change(&f)
+		for _, g := range delivery.Gates(t.Context(), delivery.Entry{Own: stage()}, f) {
+			if g.Kind == kind {
+				return g
+			}
+		}
+		t.Fatalf("there is no gate of the kind %s", kind)
+		return delivery.Gate{}
+	}
+	for ran, want := range map[time.Duration]delivery.GateState{30 * time.Minute: delivery.Holds,
+		30*time.Minute - time.Millisecond: delivery.Waits} {
+		got := gate(delivery.SoakGate, func(f *delivery.Facts) {
+			e := f.Earlier["preview"]
+			e.Since = f.Now.Add(-ran)
+			f.Earlier["preview"] = e
+		})
+		if got.State != want {
+			t.Errorf("after %v: %+v", ran, got)
+		}
+	}
+	for _, authors := range [][]string{nil, {"wren"}} {
+		got := gate(delivery.ApprovalsGate, func(f *delivery.Facts) { f.Approvals, f.Authors = nil, authors })
+		if strings.Contains(got.Why, "not by who pushed it") != (len(authors) > 0) {
+			t.Errorf("authors %v: %s", authors, got.Why)
+		}
+	}
+}
+
 // Before there is a plan a rule waits, and says why there is none where that is known.
 func TestRulesWaitForAPlan(t *testing.T) {
 	own := stage()
