@@ -1,0 +1,151 @@
+package store_test
+
+import (
+	"errors"
+	"testing"
+	"time"
+
+	"rudmar/core/manifest"
+	"rudmar/engine/store"
+)
+
+// is tells where an error is not the one that is wanted; nil for none.
+func is(t *testing.T, what string, err, want error) {
+	t.Helper()
+	if !errors.Is(err, want) {
+		t.Errorf("%s: %v, want %v", what, err, want)
+	}
+}
+
+func TestServicesAndTheirRepositories(t *testing.T) {
+	s, _, _ := open(t)
+	ctx := t.Context()
+	must(t, s.AddRepository(ctx, "brambleford", "wren"))
+	must(t, s.AddRepository(ctx, "canal", "wren"))
+	here := store.Service{Name: "frostline", Repository: "brambleford", Dir: "frostline"}
+	must(t, s.AddService(ctx, here, true, "wren"))
+	is(t, "another repository's", s.AddService(ctx, store.Service{Name: "frostline", Repository: "canal"}, true, "wren"), store.ErrOwned)
+	is(t, "its own again", s.AddService(ctx, store.Service{Name: "frostline", Repository: "brambleford", Dir: "aside"}, false, "wren"), nil)
+	got, err := s.Service(ctx, "frostline")
+	if err != nil || got.Dir != "frostline" {
+		t.Errorf("a branch that no stage takes moved it to %q: %v", got.Dir, err)
+	}
+	is(t, "moving what is not there", s.MoveService(ctx, "icehouse", "canal", "wren"), store.ErrNotFound)
+	must(t, s.SeeHead(ctx, store.Head{Repository: "canal", Branch: "main", Hash: "abc"}))
+	is(t, "moving it", s.MoveService(ctx, "frostline", "canal", "wren"), nil)
+	if heads, err := s.Heads(ctx, "canal"); err != nil || len(heads) != 0 {
+		t.Errorf("what stands in canal already is not looked at again: %v %v", heads, err)
+	}
+	is(t, "a repository with a service", s.RemoveRepository(ctx, "canal", "wren"), store.ErrInUse)
+	is(t, "a service", s.RemoveService(ctx, "frostline", "wren"), nil)
+	is(t, "a service that went", s.RemoveService(ctx, "frostline", "wren"), store.ErrNotFound)
+	is(t, "a repository", s.RemoveRepository(ctx, "canal", "wren"), nil)
+	is(t, "a repository that went", s.RemoveRepository(ctx, "canal", "wren"), store.ErrNotFound)
+	is(t, "a service that was removed, by another repository", s.AddService(ctx, here, true, "wren"), nil)
+}
+
+func TestTokensAreTheirMakers(t *testing.T) {
+	s, clock, _ := open(t)
+	ctx := t.Context()
+	must(t, s.PutPerson(ctx, store.Person{Handle: "wren", Role: "author", Password: "x"}, "", "person added"))
+	token := store.Token{Handle: "wren", Name: "nightly", Acts: []string{"look"}, Until: s.Now().Add(time.Hour)}
+	id, err := s.AddToken(ctx, "hash", token)
+	must(t, err)
+	_, err = s.AddToken(ctx, "other", token)
+	is(t, "a second one of that name", err, store.ErrTokenNamed)
+	is(t, "somebody else ends it", s.EndToken(ctx, "linden", id), store.ErrNotFound)
+	one, err := s.Token(ctx, "hash")
+	if err != nil || one.ID != id || !one.Used.IsZero() || !one.Ended.IsZero() {
+		t.Errorf("%+v %v", one, err)
+	}
+	must(t, s.UsedToken(ctx, one, "127.0.0.1"))
+	used, err := s.Token(ctx, "hash")
+	must(t, err)
+	clock.add(30 * time.Second)
+	must(t, s.UsedToken(ctx, used, "127.0.0.1")) // once a minute
+	if again, err := s.Token(ctx, "hash"); err != nil || !again.Used.Equal(used.Used) || again.From != "127.0.0.1" {
+		t.Errorf("%+v, %+v %v", used, again, err)
+	}
+	must(t, s.UsedToken(ctx, used, "10.0.0.7"))
+	if again, err := s.Token(ctx, "hash"); err != nil || again.From != "10.0.0.7" || !again.Used.After(used.Used) {
+		t.Errorf("%+v %v", again, err)
+	}
+	is(t, "its maker ends it", s.EndToken(ctx, "wren", id), nil)
+	is(t, "twice", s.EndToken(ctx, "wren", id), store.ErrNotFound)
+	if list, err := s.Tokens(ctx, "wren"); err != nil || len(list) != 0 {
+		t.Errorf("%+v %v", list, err)
+	}
+}
+
+func TestWhatHooksTake(t *testing.T) {
+	s, _, _ := open(t)
+	ctx := t.Context()
+	for _, tt := range []struct {
+		hook                 store.Hook
+		kind, service, stage string
+		want                 bool
+	}{
+		{store.Hook{}, "delivery.settled", "frostline", "live", true},
+		{store.Hook{Kinds: []string{"delivery."}}, "delivery.settled", "frostline", "live", true},
+		{store.Hook{Kinds: []string{"delivery"}}, "delivery.settled", "frostline", "live", false},
+		{store.Hook{Kinds: []string{"drift.found", "delivery.settled"}}, "delivery.settled", "frostline", "live", true},
+		{store.Hook{Kinds: []string{"drift."}}, "delivery.settled", "frostline", "live", false},
+		{store.Hook{Service: "frostline"}, "delivery.settled", "boxes", "live", false},
+		{store.Hook{Service: "frostline", Stage: "live"}, "delivery.settled", "frostline", "trial", false},
+		{store.Hook{Service: "frostline", Stage: "live"}, "delivery.settled", "frostline", "live", true},
+	} {
+		if got := tt.hook.Takes(tt.kind, tt.service, tt.stage); got != tt.want {
+			t.Errorf("%+v takes %s of %s in %s: %v", tt.hook, tt.kind, tt.service, tt.stage, got)
+		}
+	}
+	id, err := s.AddHook(ctx, store.Hook{Name: "chat", URL: "https://chat.example/in", Sealed: []byte("k"), Kinds: []string{"build."}, Person: "wren"})
+	must(t, err)
+	_, err = s.AddHook(ctx, store.Hook{Name: "chat", URL: "https://chat.example/other", Sealed: []byte("k"), Person: "wren"})
+	is(t, "a second one of that name", err, store.ErrHookNamed)
+	must(t, s.Within(ctx, func(tx store.Tx) error { return tx.Notify(ctx, "build.failed", "frostline", "", "it failed", nil) }))
+	hook, err := s.Hook(ctx, id)
+	must(t, err)
+	is(t, "ending it", s.EndHook(ctx, hook, "wren"), nil)
+	is(t, "twice", s.EndHook(ctx, hook, "wren"), store.ErrNotFound)
+	if list, err := s.Notices(ctx, id, 10); err != nil || len(list) != 1 || list[0].State != store.NoticeFailed {
+		t.Errorf("what was queued: %+v %v", list, err)
+	}
+	if due, err := s.DueNotices(ctx, 10); err != nil || len(due) != 0 {
+		t.Errorf("what is due: %+v %v", due, err)
+	}
+}
+
+func TestCopiesAreOneEach(t *testing.T) {
+	s, clock, _ := open(t)
+	ctx := t.Context()
+	must(t, s.PutPerson(ctx, store.Person{Handle: "wren", Role: "author", Password: "x"}, "", "person added"))
+	withVersion(t, s, "one")
+	mine := store.Copy{Place: manifest.PlaceOf("frostline", "trial", "local/north"), Handle: "wren"}
+	must(t, s.PutCopy(ctx, mine))
+	made, err := s.Copy(ctx, "frostline", "wren")
+	must(t, err)
+	clock.add(time.Minute)
+	must(t, s.PutCopy(ctx, mine)) // used again
+	again, err := s.Copy(ctx, "frostline", "wren")
+	if err != nil || !again.Made.Equal(made.Made) || !again.Used.After(made.Used) || again.Place != mine.Place {
+		t.Errorf("%+v, %+v %v", made, again, err)
+	}
+	_, err = s.Copy(ctx, "frostline", "linden")
+	is(t, "somebody else's", err, store.ErrNotFound)
+	is(t, "taking it away", s.DropCopy(ctx, again, "wren", "done"), nil)
+	if list, err := s.Copies(ctx); err != nil || len(list) != 0 {
+		t.Errorf("%+v %v", list, err)
+	}
+}
+
+func TestWhatIsNotThere(t *testing.T) {
+	s, _, _ := open(t)
+	ctx := t.Context()
+	number := withVersion(t, s, "one")
+	if v, err := s.ListVersion(ctx, "frostline", number); err != nil || v.Number != number {
+		t.Errorf("%+v %v", v, err)
+	}
+	_, err := s.ListVersion(ctx, "frostline", number+1)
+	is(t, "a version", err, store.ErrNotFound)
+	is(t, "a deployment that does not run", s.Cancel(ctx, 7), store.ErrMoved)
+}
