@@ -339,3 +339,31 @@ func TestMoved(t *testing.T) {
 		t.Errorf("closed: %s", got)
 	}
 }
+
+// However many resources of a function are touched, in whatever order, each thing is
+// said of it once, by the functions' names.
+func TestSaidOnceOfEachFunction(t *testing.T) {
+	seen := consequence.Seen{Now: time.Unix(1_700_000_000, 0), Over: 24 * time.Hour, Here: map[string]figures.Sum{}}
+	touched := map[string]resource.Change{}
+	var before, after []r
+	var names []string
+	for i := range 9 {
+		fn := fmt.Sprintf("row%d", i)
+		names = append(names, fn)
+		seen.Here[fn] = figures.Sum{Calls: 10, MemoryPeak: 200 << 20}
+		for _, kind := range []string{"function", "logs", "identity", "revision", "pointer"} {
+			touched[kind+"/"+fn] = resource.Update
+		}
+		for at, list := range map[float64]*[]r{128 << 20: &before, 160 << 20: &after} {
+			*list = append(*list, r{Address: "function/" + fn, Kind: "function", Function: fn,
+				Attributes: map[string]any{"memory": at, "timeout": 5000.0}})
+		}
+	}
+	var got []string
+	for _, tight := range consequence.Foresee(before, after, touched, consequence.Consequence{}, seen).Tight {
+		got = append(got, tight.Function)
+	}
+	if fmt.Sprint(got) != fmt.Sprint(names) {
+		t.Errorf("%v, want %v", got, names)
+	}
+}
