@@ -3,6 +3,7 @@ package e2e
 import (
 	"bufio"
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"os/exec"
 	"strings"
@@ -71,6 +72,34 @@ func person(t *testing.T, r *rig, stdin string, args ...string) (string, error) 
 	cmd.Stdin = strings.NewReader(stdin)
 	out, err := cmd.CombinedOutput()
 	return string(out), err
+}
+
+// What happens between the first thing that a page loads and its stream is told by the
+// stream, too.
+func TestNothingFallsBetween(t *testing.T) {
+	r := demo(t)
+	var session api.Session
+	r.ask("wren", "GET", "/session", nil, &session)
+	if api.OrZero(session.Event) == 0 {
+		t.Fatalf("the session does not say what the newest event is: %+v", session)
+	}
+	r.ask("wren", "PUT", "/services/frostline/stages/trial/secrets/sms_key", map[string]string{"value": "between"}, nil)
+	send, status := browserOf(t, r, "wren", "orchard-at-dawn")
+	if status != http.StatusOK {
+		t.Fatal(status)
+	}
+	answer := send("GET", fmt.Sprint("/api/events?after=", *session.Event))
+	defer answer.Body.Close()
+	lines := bufio.NewScanner(answer.Body)
+	for lines.Scan() {
+		if strings.Contains(lines.Text(), `"secret"`) {
+			return
+		}
+		if strings.Contains(lines.Text(), "event: alive") {
+			break // it has told all that there was
+		}
+	}
+	t.Error("the stream does not tell of the secret that was set before it began")
 }
 
 // Signing out, a changed password, another role and being closed end sessions

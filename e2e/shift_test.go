@@ -22,7 +22,7 @@ func TestShiftInThePage(t *testing.T) {
 	p.arrive("/s/boxes/deliveries/4/shop")
 	p.reads("refuses", "not true: plan.deletes.size() == 0", "does not pass by waiting")
 	p.arrive("/s/watering/deliveries?stage=live")
-	p.reads("from push to live", "versions a week", "50 %")
+	p.reads("from push to live", "versions a week", "50 %", "what came to live, by week", "half of them sooner")
 	p.press("^The versions behind")
 	p.reads("2 went back")
 	p.arrive("/s/watering/deliveries/2/live")

@@ -16,6 +16,7 @@ import (
 	"rudmar/core/delivery"
 	"rudmar/engine"
 	"rudmar/engine/notice"
+	"rudmar/engine/store"
 )
 
 // postbox is a small server that takes e-mail (SMTP).
@@ -109,6 +110,10 @@ func TestNoticesByMail(t *testing.T) {
 	box.mu.Lock()
 	box.full = true
 	box.mu.Unlock()
+	r.until("it to be noted that it went out", func() bool { // the mail is there before that
+		n, err := r.Store.Notice(ctx, sent[0].ID)
+		return err == nil && n.State == store.NoticeSent
+	})
 	if err := r.Store.SendAgain(ctx, sent[0].ID); err != nil {
 		t.Fatal(err)
 	}

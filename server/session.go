@@ -119,8 +119,12 @@ func (s *Server) identify(r *http.Request) (signedIn, error) {
 	return signedIn{person: p, session: session, token: cookie.Value}, nil
 }
 
-func sessionOf(p store.Person, csrf string) api.Session {
-	out := api.Session{Handle: p.Handle, Role: p.Role, Groups: append([]string{}, p.Groups...),
+func (h *handlers) sessionOf(ctx context.Context, p store.Person, csrf string) (api.Session, error) {
+	newest, err := h.engine.Store.NewestEvent(ctx)
+	if err != nil {
+		return api.Session{}, err
+	}
+	out := api.Session{Event: &newest, Handle: p.Handle, Role: p.Role, Groups: append([]string{}, p.Groups...),
 		Csrf: csrf, Abilities: []string{}, Places: append([]string{}, p.Places...)}
 	if p.Token != nil {
 		out.Token = &p.Token.Name
@@ -130,7 +134,7 @@ func sessionOf(p store.Person, csrf string) api.Session {
 			out.Abilities = append(out.Abilities, string(a))
 		}
 	}
-	return out
+	return out, nil
 }
 
 func fromAddress(ctx context.Context) string {
@@ -141,7 +145,8 @@ func fromAddress(ctx context.Context) string {
 func (h *handlers) GetSession(ctx context.Context, _ api.GetSessionRequestObject) (api.GetSessionResponseObject,
 	error) {
 	in := who(ctx)
-	return api.GetSession200JSONResponse(sessionOf(in.person, in.session.CSRF)), nil
+	out, err := h.sessionOf(ctx, in.person, in.session.CSRF)
+	return api.GetSession200JSONResponse(out), err
 }
 
 // signedInAnswer sets the session's cookie.
@@ -177,7 +182,8 @@ func (h *handlers) SignIn(ctx context.Context, r api.SignInRequestObject) (api.S
 	if err != nil {
 		return nil, err
 	}
-	return signedInAnswer{sessionOf(p, session.CSRF), h.cookie(token, int(people.SessionLength.Seconds()))}, nil
+	out, err := h.sessionOf(ctx, p, session.CSRF)
+	return signedInAnswer{out, h.cookie(token, int(people.SessionLength.Seconds()))}, err
 }
 
 func (h *handlers) SignOut(ctx context.Context, _ api.SignOutRequestObject) (api.SignOutResponseObject, error) {

@@ -1,6 +1,7 @@
 package server
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -119,13 +120,14 @@ func (s *Server) stillSignedIn(ctx context.Context, in signedIn) bool {
 	return err != nil && !errors.Is(err, store.ErrNotFound) || err == nil && !p.Closed && p.Password == in.person.Password
 }
 
-// events sends what happens, from the event after Last-Event-ID on.
+// events sends what happens, from the event after Last-Event-ID on, or after the one that
+// is named in the address, by who has loaded something since then.
 func (s *Server) events(c *echo.Context) error {
 	ctx, cancel := s.whileSignedIn(c.Request().Context())
 	defer cancel()
 	wake, stop := s.engine.Store.Listen()
 	defer stop()
-	last, err := strconv.ParseInt(c.Request().Header.Get("Last-Event-ID"), 10, 64)
+	last, err := strconv.ParseInt(cmp.Or(c.Request().Header.Get("Last-Event-ID"), c.QueryParam("after")), 10, 64)
 	if err != nil {
 		last, err = s.engine.Store.NewestEvent(ctx)
 		if err != nil {

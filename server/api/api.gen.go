@@ -1677,8 +1677,11 @@ type ServiceSummary struct {
 type Session struct {
 	Abilities []string `json:"abilities"`
 	Csrf      string   `json:"csrf"`
-	Groups    []string `json:"groups"`
-	Handle    string   `json:"handle"`
+
+	// Event The newest event so far: /api/events?after= tells what came after it
+	Event  *int64   `json:"event,omitempty"`
+	Groups []string `json:"groups"`
+	Handle string   `json:"handle"`
 
 	// Places Where the role holds; everywhere where there is none
 	Places []string `json:"places"`

@@ -53,6 +53,7 @@ declare module 'vue' {
     LeaveBox: typeof import('./components/LeaveBox.vue')['default']
     LineNotes: typeof import('./components/LineNotes.vue')['default']
     LogLines: typeof import('./components/LogLines.vue')['default']
+    MeasureWeeks: typeof import('./components/MeasureWeeks.vue')['default']
     MirrorBox: typeof import('./components/MirrorBox.vue')['default']
     MoreRows: typeof import('./components/MoreRows.vue')['default']
     PageWait: typeof import('./components/PageWait.vue')['default']

@@ -1695,6 +1695,11 @@ export interface components {
             groups: string[];
             csrf: string;
             abilities: string[];
+            /**
+             * Format: int64
+             * @description The newest event so far: /api/events?after= tells what came after it
+             */
+            event?: number;
         };
         Hook: {
             /** Format: int64 */

@@ -55,6 +55,7 @@ const day = (at: number): string => new Date(at).toISOString().slice(0, 10)
           <dd>{{ data.restoreMs ? duration(data.restoreMs) : 'never needed' }}</dd>
         </div>
       </dl>
+      <MeasureWeeks :weeks="data.weeks" :stage="data.stage" />
       <details>
         <summary>The versions behind these numbers</summary>
         <template v-for="w in data.weeks" :key="w.begin">

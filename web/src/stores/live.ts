@@ -26,7 +26,11 @@ export const useLive = defineStore('live', () => {
   function open(): void {
     if (stream) return
     clearTimeout(timer)
-    const mine = (stream = new EventSource('/api/events'))
+    // What happens between the first load and the first word of the stream is told, too;
+    // where it is not known what that would be, everything is loaded anew.
+    const after = missed ? 0 : useSession().eventBefore()
+    missed = !after
+    const mine = (stream = new EventSource(after ? `/api/events?after=${after}` : '/api/events'))
     mine.addEventListener('hello', () => {
       connected.value = true
       tries.value = 0

@@ -9,12 +9,15 @@ export const useSession = defineStore('session', () => {
   const known = ref(false)
   /** The session ended while somebody was at work: they sign in again where they are. */
   const ended = ref(false)
+  /** The newest event when somebody was let in, and when that was: what is loaded is not older. */
+  let seen = { event: 0, at: 0 }
   let goOn: (() => void) | null = null
   let waiting: Promise<void> | null = null
 
   function take(session: Schemas['Session'] | null): void {
     person.value = session
     known.value = true
+    seen = { event: session?.event ?? 0, at: Date.now() }
     setCsrf(session?.csrf ?? '')
   }
 
@@ -58,9 +61,14 @@ export const useSession = defineStore('session', () => {
     take(null)
   }
 
+  /** The event after which nothing was loaded yet; 0 where that is long ago. */
+  function eventBefore(): number {
+    return Date.now() - seen.at < 60_000 ? seen.event : 0
+  }
+
   function may(ability: string): boolean {
     return person.value?.abilities.includes(ability) ?? false
   }
 
-  return { person, known, ended, load, check, signIn, signOut, may }
+  return { person, known, ended, load, check, signIn, signOut, may, eventBefore }
 })

@@ -1,0 +1,114 @@
+<script setup lang="ts">
+// Weeks side by side: which versions came and which failed, and how long they took. The
+// same stands in words below, with a link for each.
+import { computed } from 'vue'
+
+import type { Schemas } from '../api/client'
+import { count, duration } from '../words'
+
+const props = defineProps<{ weeks: Schemas['MeasuredWeek'][]; stage: string }>()
+
+const wide = 480
+const high = 86
+/** As many marks as one week has room for; the rest is counted. */
+const most = 8
+
+const step = computed(() => wide / Math.max(1, props.weeks.length))
+const middle = (list: number[]): number => [...list].sort((a, b) => a - b)[Math.floor(list.length / 2)] ?? 0
+const columns = computed(() =>
+  props.weeks.map((w, i) => ({
+    x: (i + 0.5) * step.value,
+    label: new Date(w.begin).toISOString().slice(5, 10),
+    marks: [...w.delivered.map(() => 'came'), ...w.failed.map(() => 'failed')].slice(0, most),
+    more: Math.max(0, w.delivered.length + w.failed.length - most),
+    says: `week of ${new Date(w.begin).toISOString().slice(0, 10)}: ${count(w.delivered.length, 'version')} came, ${w.failed.length} went back or stopped`,
+    lead: middle(w.delivered.map((d) => d.leadMs)),
+  })),
+)
+const longest = computed(() => Math.max(1, ...columns.value.map((c) => c.lead)))
+const took = computed(() =>
+  columns.value.filter((c) => c.lead).map((c) => ({ ...c, y: high - 4 - ((high - 14) * c.lead) / longest.value })),
+)
+/** Labels do not run into each other. */
+const each = computed(() => Math.ceil(44 / step.value))
+</script>
+
+<template>
+  <div class="two">
+    <figure>
+      <figcaption class="quiet">what came to {{ stage }}, by week</figcaption>
+      <svg
+        :viewBox="`0 0 ${wide} ${high + 18}`"
+        role="img"
+        :aria-label="`What came to ${stage} by week; the versions behind these numbers say the same`"
+      >
+        <line x1="0" :x2="wide" :y1="high" :y2="high" class="axis" />
+        <g v-for="(c, i) in columns" :key="i">
+          <title>{{ c.says }}</title>
+          <rect :x="c.x - step / 2" y="0" :width="step" :height="high" fill="transparent" />
+          <template v-for="(m, n) in c.marks" :key="n">
+            <circle v-if="m === 'came'" :cx="c.x" :cy="high - 7 - n * 9" r="3.5" class="came" />
+            <path v-else :d="`M${c.x} ${high - 11 - n * 9} l4 7 h-8Z`" class="failed" />
+          </template>
+          <text v-if="c.more" :x="c.x" y="9">+{{ c.more }}</text>
+          <text v-if="i % each === 0" :x="c.x" :y="high + 14">{{ c.label }}</text>
+        </g>
+      </svg>
+    </figure>
+    <figure>
+      <figcaption class="quiet">
+        from push to {{ stage }}, half of them sooner; at most {{ duration(longest) }}
+      </figcaption>
+      <svg
+        :viewBox="`0 0 ${wide} ${high + 18}`"
+        role="img"
+        :aria-label="`How long it took to ${stage} by week; the versions behind these numbers say the same`"
+      >
+        <line x1="0" :x2="wide" :y1="high" :y2="high" class="axis" />
+        <polyline :points="took.map((c) => `${c.x},${c.y}`).join(' ')" class="way" />
+        <g v-for="(c, i) in took" :key="i">
+          <title>{{ c.label }}: {{ duration(c.lead) }}</title>
+          <circle :cx="c.x" :cy="c.y" r="4" class="came" />
+        </g>
+        <template v-for="(c, i) in columns" :key="i">
+          <text v-if="i % each === 0" :x="c.x" :y="high + 14">{{ c.label }}</text>
+        </template>
+      </svg>
+    </figure>
+  </div>
+</template>
+
+<style scoped>
+.two {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(17rem, 1fr));
+  gap: 0.5rem 1.5rem;
+}
+figure {
+  margin: 0 0 0.5rem;
+}
+svg {
+  display: block;
+  width: 100%;
+  max-width: 40rem;
+}
+text {
+  fill: var(--quiet);
+  font-size: 10px;
+  text-anchor: middle;
+}
+.axis {
+  stroke: var(--rule);
+}
+.came {
+  fill: var(--spruce);
+}
+.failed {
+  fill: var(--clay);
+}
+.way {
+  fill: none;
+  stroke: var(--spruce);
+  stroke-width: 2;
+}
+</style>
