@@ -13,17 +13,10 @@ import (
 func TestADeploymentThatFails(t *testing.T) {
 	r := demo(t)
 	dir := r.clone("wren")
-	files := map[string]string{}
-	for i := range 18 { // two more than go to the platform at once
-		name := fmt.Sprintf("row%02d", i)
-		files["orchard/functions/"+name+"/function.yaml"] = "function: " + name + "\nruntime: python\nhandler: main:run\n"
-		files["orchard/functions/"+name+"/main.py"] = "def run(call):\n    return {}\n"
-	}
 	brings := func(version int, memory string) {
 		t.Helper()
-		files["orchard/rudmar.yaml"] = "rudmar: 1\nservice: orchard\nowner: growers\ndefaults: {memory: " + memory +
-			"}\nstages:\n  - {stage: trial, target: local/north, enter: {on: push, branch: main}}\n"
-		put(t, dir, files)
+		orchard(t, dir, 18, "row%02d", "defaults: {memory: "+memory+"}\nstages:\n  - {stage: trial, target: local/north, enter: {on: push, branch: main}}\n",
+			func(int) string { return "" }) // two more than go to the platform at once
 		if out, err := push(t, dir, fmt.Sprint("Rows ", version)); err != nil {
 			t.Fatal(out)
 		}

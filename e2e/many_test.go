@@ -2,8 +2,6 @@ package e2e
 
 import (
 	"fmt"
-	"os"
-	"path/filepath"
 	"testing"
 )
 
@@ -12,25 +10,14 @@ import (
 func TestManyFunctionsAreFolded(t *testing.T) {
 	r := demo(t)
 	dir := r.clone("wren")
-	write := func(name, text string) {
-		name = filepath.Join(dir, "orchard", name)
-		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(name, []byte(text), 0o600); err != nil {
-			t.Fatal(err)
-		}
-	}
-	write("rudmar.yaml", "rudmar: 1\nservice: orchard\nowner: growers\nstages:\n  - stage: trial\n    target: local/north\n    enter: {on: push, branch: main}\n  - stage: live\n    target: local/north\n    enter: {after: trial, on: request}\n")
-	for i := range 60 {
-		caller := "members"
-		if i == 59 { // the worst of them stands before the fold
-			caller = "anyone"
-		}
-		write(fmt.Sprintf("functions/row%02d/function.yaml", i),
-			fmt.Sprintf("function: row%02d\nruntime: python\nhandler: main:run\ntriggers:\n  get: {route: \"GET /rows/%d\", open_to: %s}\n", i, i, caller))
-		write(fmt.Sprintf("functions/row%02d/main.py", i), "def run(call):\n    return {}\n")
-	}
+	orchard(t, dir, 60, "row%02d", "stages:\n  - stage: trial\n    target: local/north\n    enter: {on: push, branch: main}\n  - stage: live\n    target: local/north\n    enter: {after: trial, on: request}\n",
+		func(i int) string {
+			caller := "members"
+			if i == 59 { // the worst of them stands before the fold
+				caller = "anyone"
+			}
+			return fmt.Sprintf("triggers:\n  get: {route: \"GET /rows/%d\", open_to: %s}\n", i, caller)
+		})
 	if out, err := push(t, dir, "Sixty rows"); err != nil {
 		t.Fatal(out)
 	}

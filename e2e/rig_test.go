@@ -324,6 +324,19 @@ func put(t testing.TB, dir string, files map[string]string) {
 	}
 }
 
+// orchard writes a service of n functions, named by a format, with what its rudmar.yaml and
+// each function.yaml say beside their names.
+func orchard(t testing.TB, dir string, n int, names, service string, more func(i int) string) {
+	t.Helper()
+	files := map[string]string{"orchard/rudmar.yaml": "rudmar: 1\nservice: orchard\nowner: growers\n" + service}
+	for i := range n {
+		name := fmt.Sprintf(names, i)
+		files["orchard/functions/"+name+"/function.yaml"] = "function: " + name + "\nruntime: python\nhandler: main:run\n" + more(i)
+		files["orchard/functions/"+name+"/main.py"] = "def run(call):\n    return {}\n"
+	}
+	put(t, dir, files)
+}
+
 // push commits everything and pushes it.
 func push(t *testing.T, dir, message string) (string, error) {
 	t.Helper()

@@ -1,12 +1,9 @@
 package e2e
 
 import (
-	"errors"
 	"flag"
 	"fmt"
 	"net/http"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -33,36 +30,24 @@ func (p *tab) longTasks() string { return p.page.MustEval(`() => JSON.stringify(
 func TestAtSize(t *testing.T) {
 	r := demoAlone(t)
 	dir := r.clone("wren")
-	write := func(name, text string) {
-		name = filepath.Join(dir, "orchard", name)
-		if err := errors.Join(os.MkdirAll(filepath.Dir(name), 0o755), os.WriteFile(name, []byte(text), 0o600)); err != nil {
-			t.Fatal(err)
-		}
-	}
-	write("rudmar.yaml", `rudmar: 1
-service: orchard
-owner: growers
-stages:
+	orchard(t, dir, *atSize, "row%04d", `stages:
   - stage: trial
     target: local/north
     enter: {on: push, branch: main}
   - stage: live
     target: local/north
     enter: {after: trial, on: request}
-`)
-	for i := range *atSize {
-		write(fmt.Sprintf("functions/row%04d/function.yaml", i), fmt.Sprintf(
-			"function: row%04d\nruntime: python\nhandler: main:run\ntriggers:\n  get: {route: \"GET /rows/%d\", open_to: members}\n", i, i))
-		write(fmt.Sprintf("functions/row%04d/main.py", i), "def run(call):\n    return {}\n")
-	}
+`, func(i int) string {
+		return fmt.Sprintf("triggers:\n  get: {route: \"GET /rows/%d\", open_to: members}\n", i)
+	})
 	if out, err := push(t, dir, "Rows"); err != nil {
 		t.Fatal(out)
 	}
 	begun := time.Now()
-	orchard := "/services/orchard"
+	at := "/services/orchard"
 	until(t, "the rows to be in trial", func() bool {
 		var line api.Line
-		r.ask("wren", "GET", orchard+"/line", nil, &line)
+		r.ask("wren", "GET", at+"/line", nil, &line)
 		return len(line.Stages) > 0 && line.Stages[0].State == "settled"
 	})
 	t.Logf("%d functions were in trial after %.1f s", *atSize, time.Since(begun).Seconds())
@@ -85,7 +70,7 @@ stages:
 	p.watchTasks()
 	for i := range 20 {
 		var got api.Invocation
-		r.ask("wren", "POST", fmt.Sprintf("%s/stages/trial/functions/row%04d/calls", orchard, i%4),
+		r.ask("wren", "POST", fmt.Sprintf("%s/stages/trial/functions/row%04d/calls", at, i%4),
 			map[string]any{"target": "local/north", "event": map[string]any{}}, &got)
 	}
 	p.reads("call")
@@ -108,7 +93,7 @@ stages:
 	text := "function: row0000\nruntime: python\nhandler: main:run\nmemory: 256 MiB\ntriggers:\n  get: {route: \"GET /rows/0\", open_to: members}\n"
 	for range 3 {
 		begun = time.Now()
-		r.ask("wren", "POST", orchard+"/source/plan", map[string]any{"branch": "main", "stage": "trial",
+		r.ask("wren", "POST", at+"/source/plan", map[string]any{"branch": "main", "stage": "trial",
 			"files": map[string]any{"functions/row0000/function.yaml": text}}, &sketch)
 	}
 	if len(sketch.Plan.Steps) != 3 {
@@ -116,7 +101,7 @@ stages:
 	}
 	t.Logf("the plan of an edit: %.0f ms", float64(time.Since(begun).Milliseconds()))
 	var deployments []api.Deployment
-	r.ask("wren", "GET", orchard+"/deployments", nil, &deployments)
+	r.ask("wren", "GET", at+"/deployments", nil, &deployments)
 	opened(fmt.Sprintf("deployments/%d", deployments[0].Id), "done in")
 	if n := p.page.MustEval(`() => document.querySelectorAll('main tbody tr').length`).Int(); n > 400 {
 		t.Errorf("the deployment has %d rows in the page", n)

@@ -155,12 +155,12 @@ func journal(b *testing.B, s *store.Store, p *plan.Plan) (time.Duration, error) 
 	var ended []store.Outcome
 	for i := range p.Steps { // what came of a step is written with what the next one is about to do
 		step := &p.Steps[i]
-		if _, err := s.WriteSteps(ctx, lease, id, ended, []store.Intent{{Step: step, Key: fmt.Sprint("key-", i)}}); err != nil {
+		if _, _, err := s.WriteSteps(ctx, lease, id, ended, []store.Intent{{Step: step, Key: fmt.Sprint("key-", i)}}); err != nil {
 			return 0, err
 		}
 		ended = []store.Outcome{{Step: step, Version: 1}}
 	}
-	_, err = s.WriteSteps(ctx, lease, id, ended, nil)
+	_, _, err = s.WriteSteps(ctx, lease, id, ended, nil)
 	return time.Since(begun), err
 }
 

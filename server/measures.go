@@ -25,8 +25,8 @@ func (h *handlers) GetMeasures(ctx context.Context, r api.GetMeasuresRequestObje
 	out := api.GetMeasures200JSONResponse{Stage: m.Stage, LeadMs: m.Lead.Milliseconds(), PerWeek: m.PerWeek,
 		FailPart: m.FailPart, RestoreMs: m.Restore.Milliseconds(), Weeks: []api.MeasuredWeek{}}
 	for _, w := range m.Weeks {
-		week := api.MeasuredWeek{Begin: w.Begin.UnixMilli(), Delivered: []api.DeliveredVersion{},
-			Failed: []api.FailedVersion{}}
+		week := api.MeasuredWeek{Begin: w.Begin.UnixMilli(), LeadMs: w.Lead.Milliseconds(),
+			Delivered: []api.DeliveredVersion{}, Failed: []api.FailedVersion{}}
 		for _, d := range w.Delivered {
 			week.Delivered = append(week.Delivered, api.DeliveredVersion{Version: d.Version, At: d.At.UnixMilli(),
 				LeadMs: d.Lead.Milliseconds()})

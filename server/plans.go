@@ -44,9 +44,6 @@ func (h *handlers) ComputePlan(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	if len(p.Steps) > firstPart {
-		h.foreseen.Add(p.Digest, p)
-	}
 	out, err := h.shownPlan(ctx, store.Plan{Person: who(ctx).person.Handle, MadeAt: h.engine.Store.Now(), Plan: p})
 	return api.ComputePlan200JSONResponse(out), err
 }
@@ -94,6 +91,9 @@ func (h *handlers) keptPlan(ctx context.Context, id int64) (api.KeptPlan, error)
 }
 
 func (h *handlers) shownPlan(ctx context.Context, kept store.Plan) (api.KeptPlan, error) {
+	if len(kept.Plan.Steps) > firstPart {
+		h.large.Add(kept.Plan.Digest, kept.Plan)
+	}
 	var err error
 	out := api.KeptPlan{Id: kept.ID, Person: kept.Person, MadeAt: kept.MadeAt.UnixMilli(),
 		Confirm: api.Optional(kept.Plan.Confirmation())}
@@ -123,24 +123,23 @@ func shownAs(p *plan.Plan, steps int) (api.Plan, error) {
 }
 
 // firstPart and laterPart are about how many steps of a large plan are given at a time;
-// so many plans that were not kept are remembered, for the parts behind the first.
+// so many large ones are remembered, kept or not, for the parts behind the first.
 const (
 	firstPart, laterPart = 1_000, 5_000
-	foreseenPlans        = 4
+	largePlans           = 4
 )
 
 // ListPlanSteps gives a part of a plan.
 func (h *handlers) ListPlanSteps(ctx context.Context,
 	r api.ListPlanStepsRequestObject) (api.ListPlanStepsResponseObject, error) {
-	var p *plan.Plan
-	if id := api.OrZero(r.Params.Plan); id > 0 {
+	p, known := h.large.Get(r.Params.Digest)
+	if id := api.OrZero(r.Params.Plan); !known && id > 0 {
 		kept, err := h.engine.Store.Plan(ctx, id)
 		if err != nil {
 			return nil, fmt.Errorf("plan %d: %w", id, err)
 		}
 		p = kept.Plan
-	} else if known, ok := h.foreseen.Get(r.Params.Digest); ok {
-		p = known
+		h.large.Add(p.Digest, p)
 	}
 	if p == nil || p.Base.Service != r.Service || p.Digest != r.Params.Digest {
 		return nil, fmt.Errorf("%s has no such plan any more; look at the plan again: %w", r.Service, store.ErrNotFound)

@@ -46,8 +46,8 @@ type Server struct {
 	options Options
 	handler http.Handler
 	commits *lru.Cache[string, source.Commit] // by hash
-	// foreseen are large plans that nobody kept, by their digests.
-	foreseen *lru.Cache[string, *plan.Plan]
+	// large are plans with many steps, by their digests.
+	large *lru.Cache[string, *plan.Plan]
 
 	documents func() (map[string]document, error) // by name; read when they are first asked for
 }
@@ -64,11 +64,11 @@ func New(e *engine.Engine, o Options) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	foreseen, err := lru.New[string, *plan.Plan](foreseenPlans)
+	large, err := lru.New[string, *plan.Plan](largePlans)
 	if err != nil {
 		return nil, err
 	}
-	s := &Server{engine: e, options: o, commits: commits, foreseen: foreseen,
+	s := &Server{engine: e, options: o, commits: commits, large: large,
 		documents: sync.OnceValues(func() (map[string]document, error) { return readDocuments(docs.Files) })}
 	router := echo.New()
 	router.Logger = o.Log

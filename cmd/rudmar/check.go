@@ -201,15 +201,7 @@ func (c *checking) report(services int) error {
 	case "sarif":
 		return printJSON(c.out, diagnostic.SARIF(c.found))
 	}
-	fmt.Fprintf(c.out, "%s in %s, %s\n", counted(c.functions, "function"), counted(services, "service"),
-		counted(len(c.found), "problem"))
+	fmt.Fprintf(c.out, "%s in %s, %s\n", language.FormatCount(c.functions, "function"), language.FormatCount(services, "service"),
+		language.FormatCount(len(c.found), "problem"))
 	return nil
-}
-
-// counted says how many there are of something.
-func counted(n int, word string) string {
-	if n == 1 {
-		return "1 " + word
-	}
-	return fmt.Sprintf("%d %ss", n, word)
 }

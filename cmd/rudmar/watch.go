@@ -18,6 +18,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"rudmar/core/check"
+	"rudmar/core/language"
 	"rudmar/core/manifest"
 	"rudmar/engine/source"
 	"rudmar/server/api"
@@ -195,7 +196,7 @@ func (w *watcher) tell(got api.CopyOutcome, took time.Duration) bool {
 		code = "code of " + strings.Join(got.Packed, ", ")
 	}
 	w.say("-- in step after %d ms: %s, %s (check %.0f, pack %.0f, send %.0f ms)", took.Milliseconds(), code,
-		counted(len(got.Steps), "step"), got.CheckMs, got.PackMs, got.SendMs)
+		language.FormatCount(len(got.Steps), "step"), got.CheckMs, got.PackMs, got.SendMs)
 	fresh := len(w.functions) != len(got.Functions)
 	if w.functions = got.Functions; fresh {
 		w.list()

@@ -212,13 +212,15 @@ func KeptOut(gates []Gate) string {
 			return ""
 		case g.State != Fails:
 		case g.Kind == RuleGate:
-			return "refused by the rule " + g.Name
+			return refusedBy(g)
 		default:
 			return g.Why
 		}
 	}
 	return ""
 }
+
+func refusedBy(rule Gate) string { return "refused by the rule " + rule.Name }
 
 // Open says what each gate that does not hold waits for: first those that fail, as that
 // does not pass by waiting.
@@ -228,7 +230,7 @@ func Open(gates []Gate) []string {
 		switch {
 		case g.State == Holds:
 		case g.State == Fails && g.Kind == RuleGate:
-			failing = append(failing, "refused by the rule "+g.Name+": "+g.Why)
+			failing = append(failing, refusedBy(g)+": "+g.Why)
 		case g.State == Fails:
 			failing = append(failing, g.Why)
 		default:

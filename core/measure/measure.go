@@ -39,6 +39,7 @@ type Week struct {
 	Begin     time.Time
 	Delivered []Delivered
 	Failed    []Failed
+	Lead      time.Duration // the median of those that were delivered; zero where none was
 }
 
 // Stage is how a stage was delivered to over the weeks.
@@ -71,7 +72,7 @@ func Of(stage string, passages []Passage, now time.Time, weeks int) Stage {
 	for i := range weeks {
 		out.Weeks = append(out.Weeks, Week{Begin: first.Add(time.Duration(i) * week)})
 	}
-	var leads, restores []time.Duration
+	var restores []time.Duration
 	settled := map[int]bool{}
 	delivered, failed := 0, 0
 	for i, p := range passages {
@@ -89,7 +90,6 @@ func Of(stage string, passages []Passage, now time.Time, weeks int) Stage {
 		case p.State == delivery.Settled && !again:
 			d := Delivered{p.Version, p.At, p.At.Sub(p.Pushed)}
 			w.Delivered = append(w.Delivered, d)
-			leads = append(leads, d.Lead)
 			delivered++
 		case p.State == delivery.WentBack || p.State == delivery.Stopped:
 			f := Failed{Version: p.Version, At: p.At, State: p.State, Until: restored(passages[i+1:], p)}
@@ -100,7 +100,12 @@ func Of(stage string, passages []Passage, now time.Time, weeks int) Stage {
 			failed++
 		}
 	}
-	out.Lead, out.Restore = median(leads), median(restores)
+	var all []Delivered
+	for i := range out.Weeks {
+		w := &out.Weeks[i]
+		w.Lead, all = medianLead(w.Delivered), append(all, w.Delivered...)
+	}
+	out.Lead, out.Restore = medianLead(all), median(restores)
 	out.PerWeek = float64(delivered) / float64(weeks)
 	if delivered+failed > 0 {
 		out.FailPart = float64(failed) / float64(delivered+failed)
@@ -116,6 +121,14 @@ func restored(later []Passage, failed Passage) time.Time {
 		}
 	}
 	return time.Time{}
+}
+
+func medianLead(delivered []Delivered) time.Duration {
+	leads := make([]time.Duration, len(delivered))
+	for i, d := range delivered {
+		leads[i] = d.Lead
+	}
+	return median(leads)
 }
 
 func median(list []time.Duration) time.Duration {

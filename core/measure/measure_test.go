@@ -72,6 +72,9 @@ func TestEverythingIsInItsWeek(t *testing.T) {
 		}
 		s := measure.Of("live", passages, now, 5)
 		for _, w := range s.Weeks {
+			if want := time.Duration(min(1, len(w.Delivered))) * time.Hour; w.Lead != want {
+				t.Fatalf("seed %d: %d came in the week of %s, in the middle after %s", seed, len(w.Delivered), w.Begin, w.Lead)
+			}
 			for _, d := range w.Delivered {
 				delivered--
 				if d.At.Before(w.Begin) || !d.At.Before(w.Begin.AddDate(0, 0, 7)) || d.Lead != time.Hour {

@@ -17,7 +17,7 @@ import (
 )
 
 type builder struct {
-	in        Inputs // record and live in the order of their addresses
+	in        Inputs // wanted, record and live in the order of their addresses
 	kinds     map[string]*KindSpec
 	steps     []Step
 	at        map[string]int // address → step
@@ -32,7 +32,7 @@ type builder struct {
 }
 
 func newBuilder(in Inputs) *builder {
-	in.Record, in.Live = sorted(in.Record, Recorded.at), sorted(in.Live, Live.at)
+	in.Wanted, in.Record, in.Live = sorted(in.Wanted, addressOf), sorted(in.Record, Recorded.at), sorted(in.Live, Live.at)
 	b := &builder{in: in, kinds: map[string]*KindSpec{},
 		at: map[string]int{}, renamed: map[string]bool{}, gaps: []consequence.Gap{},
 		wantedFunctions: map[string]bool{}, recordedFunctions: map[string]bool{},
@@ -71,8 +71,7 @@ func (b *builder) spec(kind, name string) AttributeSpec {
 }
 
 func (b *builder) compare() {
-	wanted := sorted(b.in.Wanted, addressOf)
-	b.in.Wanted = wanted
+	wanted := b.in.Wanted
 	decided := make([]decision, len(wanted))
 	// Each resource is decided about by itself, in stretches in which all three lists are
 	// walked along.
@@ -122,7 +121,7 @@ func (b *builder) takeAway() {
 	slices.Sort(addresses)
 	for _, address := range slices.Compact(addresses) {
 		live := b.liveAt(address)
-		if live == nil || b.recordedAt(address) != nil || find(b.in.Wanted, address, addressOf) != nil {
+		if live == nil || b.recordedAt(address) != nil || b.wantedAt(address) != nil {
 			continue // it is gone already, or is Rudmar's own
 		}
 		s := Step{Address: address, Kind: live.Kind, Function: resource.FunctionOf(address), Change: resource.Delete,
@@ -262,7 +261,7 @@ func (b *builder) left(address string, at states) bool {
 
 // wantedOf gives what is wanted of a resource; nil where it is not wanted.
 func (b *builder) wantedOf(address string) map[string]any {
-	if w := find(b.in.Wanted, address, addressOf); w != nil {
+	if w := b.wantedAt(address); w != nil {
 		return w.Values()
 	}
 	return nil

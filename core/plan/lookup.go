@@ -10,11 +10,17 @@ import (
 // What is wanted, recorded and live is looked up in lists that stand in the order of
 // their addresses: of many resources a map of each would cost more than the comparison.
 
-func (r Recorded) at() string                    { return r.Address }
-func (l Live) at() string                        { return l.Address }
-func addressOf(w expand.Resource) string         { return w.Address }
-func (b *builder) liveAt(a string) *Live         { return find(b.in.Live, a, Live.at) }
-func (b *builder) recordedAt(a string) *Recorded { return find(b.in.Record, a, Recorded.at) }
+func (r Recorded) at() string            { return r.Address }
+func (l Live) at() string                { return l.Address }
+func addressOf(w expand.Resource) string { return w.Address }
+
+func (b *builder) wantedAt(address string) *expand.Resource {
+	return find(b.in.Wanted, address, addressOf)
+}
+func (b *builder) recordedAt(address string) *Recorded {
+	return find(b.in.Record, address, Recorded.at)
+}
+func (b *builder) liveAt(address string) *Live { return find(b.in.Live, address, Live.at) }
 
 // sorted gives a list in the order of its addresses: itself where it is so already.
 func sorted[T any](list []T, at func(T) string) []T {
@@ -27,28 +33,26 @@ func sorted[T any](list []T, at func(T) string) []T {
 	return list
 }
 
+// place gives where an address stands in a list, or would stand.
+func place[T any](list []T, address string, at func(T) string) int {
+	i, _ := slices.BinarySearchFunc(list, address, func(v T, a string) int { return strings.Compare(at(v), a) })
+	return i
+}
+
 // find gives what has an address; nil where nothing has.
 func find[T any](list []T, address string, at func(T) string) *T {
-	i, found := slices.BinarySearchFunc(list, address, func(v T, a string) int { return strings.Compare(at(v), a) })
-	if !found {
-		return nil
-	}
-	return &list[i]
+	return first(list[place(list, address, at):], address, at)
 }
 
 // onward leaves out what stands before an address. Who walks along a list is there after
 // a few steps; who begins in its middle takes larger ones.
 func onward[T any](list []T, address string, at func(T) string) []T {
-	for n := range list {
+	for n := range min(len(list), 8) {
 		if at(list[n]) >= address {
 			return list[n:]
 		}
-		if n == 8 {
-			i, _ := slices.BinarySearchFunc(list, address, func(v T, a string) int { return strings.Compare(at(v), a) })
-			return list[i:]
-		}
 	}
-	return nil
+	return list[place(list, address, at):]
 }
 
 // first gives the first of a list if it has an address, else nil.

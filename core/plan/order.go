@@ -129,7 +129,7 @@ func (b *builder) linkWanted(i int, link func(int, int)) {
 }
 
 func (b *builder) needsOf(address string) []string {
-	if w := find(b.in.Wanted, address, addressOf); w != nil {
+	if w := b.wantedAt(address); w != nil {
 		return w.Needs
 	}
 	return nil

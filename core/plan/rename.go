@@ -72,7 +72,6 @@ func rename(in Inputs) (Inputs, []renaming) {
 	for i := range in.Live {
 		in.Live[i].Address = Renamed(in.Live[i].Address, to)
 	}
-	slices.SortFunc(in.Record, func(a, b Recorded) int { return strings.Compare(a.Address, b.Address) })
 	return in, out
 }
 
@@ -98,11 +97,9 @@ func (b *builder) called(r renaming) {
 		RecordOnly: r.recordOnly,
 		Attributes: []AttributeChange{{Name: "name", Before: r.was, After: r.now}},
 		Because:    []Cause{{Kind: ByManifest, Text: fmt.Sprintf("the function %s is called %s now (was)", r.was, r.now)}}}
-	for i := range b.in.Wanted {
-		if w := &b.in.Wanted[i]; w.Address == address {
-			from := firstOrigin(w)
-			s.Want, s.WantNeeds, s.Because[0].From = w.Values(), w.Needs, &from
-		}
+	if w := b.wantedAt(address); w != nil {
+		from := firstOrigin(w)
+		s.Want, s.WantNeeds, s.Because[0].From = w.Values(), w.Needs, &from
 	}
 	if live := b.liveAt(address); live != nil {
 		s.Tag = live.Tag

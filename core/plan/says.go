@@ -80,14 +80,7 @@ func (p *Plan) Summary() string {
 		}
 	}
 	return fmt.Sprintf("%s onto %s: %s; %s in %s, about %s.", who, where, strings.Join(parts, ", "),
-		counted(len(p.Steps), "step"), counted(p.Waves, "wave"), roughly(p.Expected))
-}
-
-func counted(n int, word string) string {
-	if n == 1 {
-		return "1 " + word
-	}
-	return fmt.Sprintf("%d %ss", n, word)
+		language.FormatCount(len(p.Steps), "step"), language.FormatCount(p.Waves, "wave"), roughly(p.Expected))
 }
 
 // verb gives a verb for so many.
@@ -319,7 +312,7 @@ func (w *words) tight(t consequence.Tight) {
 	if t.Stage != "" {
 		in = t.Stage
 	}
-	how := fmt.Sprintf("%s, by %s in %s over %s", seen, counted(t.Calls, "call"), in, span(w.p.Outlook.Over))
+	how := fmt.Sprintf("%s, by %s in %s over %s", seen, language.FormatCount(t.Calls, "call"), in, span(w.p.Outlook.Over))
 	left := 100 * (1 - t.Seen/t.Limit)
 	switch {
 	case t.Under:
@@ -379,11 +372,11 @@ func (w *words) schedule(s consequence.Fires) {
 	}
 	if s.Lost > 0 {
 		w.add("schedule", Bad, fmt.Sprintf("%s of %s %s today: by the new zone the time has passed",
-			counted(s.Lost, "fire"), s.Trigger, either(s.Lost == 1, "is left out", "are left out")), "", nil)
+			language.FormatCount(s.Lost, "fire"), s.Trigger, either(s.Lost == 1, "is left out", "are left out")), "", nil)
 	}
 	if s.Doubled > 0 {
 		w.add("schedule", Bad, fmt.Sprintf("%s of %s %s twice today: by the new zone the time is still to come",
-			counted(s.Doubled, "fire"), s.Trigger, verb(s.Doubled, "come")), "", nil)
+			language.FormatCount(s.Doubled, "fire"), s.Trigger, verb(s.Doubled, "come")), "", nil)
 	}
 }
 

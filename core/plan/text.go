@@ -40,7 +40,7 @@ func (p *Plan) Write(out io.Writer, by func(place string) string) error {
 			w.step(s)
 		}
 		if fn.follow > 0 {
-			w.line("  and %s that %s", counted(fn.follow, "step"), verb(fn.follow, "follow"))
+			w.line("  and %s that %s", language.FormatCount(fn.follow, "step"), verb(fn.follow, "follow"))
 		}
 	}
 	w.line("")

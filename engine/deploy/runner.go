@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"slices"
 	"sync"
 	"time"
 
@@ -318,15 +317,14 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 	defer cancel()
 	queue := plan.NewQueue(x.plan.Steps, func(i int) bool { return states[i].State == store.StepDone })
 	var ended []store.Outcome
-	again := inFlight(states)
+	var begun []store.Intent
+	for i := range states { // of what was sent before it has to be known what came of it
+		if states[i].State == store.StepRunning {
+			begun = append(begun, x.intend(&states[i]))
+		}
+	}
 	for {
 		// What came of steps is written down together with what the next ones are about to do.
-		var begun []store.Intent
-		for _, i := range again {
-			begun = append(begun, store.Intent{Step: &x.plan.Steps[i], Key: x.keyOf(states[i]), Again: true})
-			states[i].State = "flying"
-		}
-		again = nil
 		for flying+len(begun) < plan.AtOnce && !cancelled && ctx.Err() == nil {
 			i, ok := queue.Next()
 			if !ok {
@@ -335,11 +333,11 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 			if states[i].State != store.StepWaiting {
 				continue
 			}
-			begun = append(begun, store.Intent{Step: &x.plan.Steps[i], Key: x.keyOf(states[i])})
+			begun = append(begun, x.intend(&states[i]))
 		}
 		if len(ended)+len(begun) > 0 {
 			at := time.Now()
-			stop, lost := x.store.WriteSteps(ctx, x.lease, x.id, ended, begun)
+			written, stop, lost := x.store.WriteSteps(ctx, x.lease, x.id, ended, begun)
 			x.journal += time.Since(at)
 			if stop {
 				cancel()
@@ -347,20 +345,14 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 			if lost != nil { // what is not known is sent again at the next start
 				err, stop = errors.Join(err, lost), true
 			}
-			switch {
-			case lost != nil:
-				begun = nil
-			case stop: // what was sent before is sent again all the same: what came of it has to be known
-				begun = slices.DeleteFunc(begun, func(b store.Intent) bool { return !b.Again })
-			}
+			begun, ended = written, nil
 			cancelled = cancelled || stop
-			ended = nil
 		}
 		for _, b := range begun {
-			states[b.Step.Index].State = "flying"
 			flying++
 			go func() { results <- x.step(ctx, b) }()
 		}
+		begun = nil
 		if flying == 0 {
 			if err != nil {
 				return failed, false, err
@@ -397,15 +389,12 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 	}
 }
 
-// inFlight gives the steps that were sent and of which it is not known what came of them.
-func inFlight(states []store.Step) []int {
-	var out []int
-	for i := range states {
-		if states[i].State == store.StepRunning {
-			out = append(out, i)
-		}
-	}
-	return out
+// intend gives what is written down of a step before it is sent, and marks it: nothing
+// else is done about it until its outcome is there.
+func (x *execution) intend(state *store.Step) store.Intent {
+	again := state.State == store.StepRunning
+	state.State = "flying"
+	return store.Intent{Step: &x.plan.Steps[state.Step], Key: x.keyOf(*state), Again: again}
 }
 
 // another gives one more result, where there is one: at once, or while the platform has

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"slices"
 
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
@@ -27,10 +28,11 @@ type Outcome struct {
 // WriteSteps writes down, all of it or nothing, what came of steps, each with the changed
 // record, and what the next ones are about to do, before they do it. Where somebody has
 // cancelled the deployment, which it tells, of these only what was sent before is written,
-// so that it becomes known what came of it. However many steps there are, it takes the
-// same few statements: their rows come as JSON.
+// so that it becomes known what came of it. It gives the intents that were written: no
+// other step is to be sent. However many steps there are, it takes the same few
+// statements: their rows come as JSON.
 func (s *Store) WriteSteps(ctx context.Context, l Lease, deployment int64, ended []Outcome,
-	begun []Intent) (cancelled bool, err error) {
+	begun []Intent) (written []Intent, cancelled bool, err error) {
 	err = s.Within(ctx, func(tx Tx) error {
 		if err := tx.holds(ctx, l); err != nil {
 			return err
@@ -39,36 +41,28 @@ func (s *Store) WriteSteps(ctx context.Context, l Lease, deployment int64, ended
 			deployment).Scan(&cancelled); err != nil {
 			return err
 		}
-		if cancelled {
-			begun = sentBefore(begun)
+		if written = begun; cancelled {
+			written = slices.DeleteFunc(slices.Clone(begun), func(b Intent) bool { return !b.Again })
 		}
 		if err := tx.endSteps(ctx, l.Place, deployment, ended); err != nil {
 			return err
 		}
-		if err := tx.beginSteps(ctx, deployment, begun); err != nil {
+		if err := tx.beginSteps(ctx, deployment, written); err != nil {
 			return err
 		}
-		steps := make([]int, 0, len(ended)+len(begun)) // one event for all of them
+		steps := make([]int, 0, len(ended)+len(written)) // one event for all of them
 		for _, o := range ended {
 			steps = append(steps, o.Step.Index)
 		}
-		for _, b := range begun {
+		for _, b := range written {
 			steps = append(steps, b.Step.Index)
 		}
 		return tx.tellDeployment(ctx, deployment, l.Place, "steps", steps)
 	})
-	return cancelled, err
-}
-
-// sentBefore gives the intents of steps that were sent before.
-func sentBefore(all []Intent) []Intent {
-	var out []Intent
-	for _, b := range all {
-		if b.Again {
-			out = append(out, b)
-		}
+	if err != nil {
+		return nil, cancelled, err
 	}
-	return out
+	return written, cancelled, nil
 }
 
 func (tx Tx) beginSteps(ctx context.Context, deployment int64, begun []Intent) error {

@@ -59,7 +59,7 @@ func must(t *testing.T, err error) {
 // write writes steps down of a deployment that nobody has cancelled.
 func write(t *testing.T, s *store.Store, l store.Lease, id int64, ended []store.Outcome, begun []store.Intent) error {
 	t.Helper()
-	cancelled, err := s.WriteSteps(t.Context(), l, id, ended, begun)
+	_, cancelled, err := s.WriteSteps(t.Context(), l, id, ended, begun)
 	if cancelled {
 		t.Error("it is cancelled")
 	}

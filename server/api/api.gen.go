@@ -1253,6 +1253,9 @@ type MeasuredWeek struct {
 	Begin     int64              `json:"begin"`
 	Delivered []DeliveredVersion `json:"delivered"`
 	Failed    []FailedVersion    `json:"failed"`
+
+	// LeadMs The median from push to the stage of what came in it; 0 where nothing did
+	LeadMs int64 `json:"leadMs"`
 }
 
 // Measures defines model for Measures.

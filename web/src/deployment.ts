@@ -31,12 +31,12 @@ export interface FunctionSteps {
 }
 
 /** The function that an address is of: "route/warn/ask" is of warn. */
-export function functionOf(address: string): string {
+function functionOf(address: string): string {
   return address.split('/')[1] ?? address
 }
 
 /** What many steps come to: the state that somebody has to know of first. */
-export function stateOf(steps: Step[]): string {
+function stateOf(steps: Step[]): string {
   for (const state of ['failed', 'running', 'waiting', 'skipped'])
     if (steps.some((s) => s.state === state)) return state === 'waiting' && steps.some(isDone) ? 'running' : state
   return 'done'

@@ -43,6 +43,11 @@ function offset(d: Date): string {
   return `UTC${minutes < 0 ? '−' : '+'}${Math.floor(of / 60)}${rest}`
 }
 
+/** The day of a moment, in UTC. */
+export function day(at: number): string {
+  return new Date(at).toISOString().slice(0, 10)
+}
+
 export function clock(at: number): string {
   return `${exact(at).slice(11, 19)}.${String(at % 1000).padStart(3, '0')}`
 }

@@ -1774,6 +1774,11 @@ export interface components {
         MeasuredWeek: {
             /** Format: int64 */
             begin: number;
+            /**
+             * Format: int64
+             * @description The median from push to the stage of what came in it; 0 where nothing did
+             */
+            leadMs: number;
             delivered: components["schemas"]["DeliveredVersion"][];
             failed: components["schemas"]["FailedVersion"][];
         };

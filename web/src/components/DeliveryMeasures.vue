@@ -5,7 +5,7 @@ import { computed, ref } from 'vue'
 import { ask, client } from '../api/client'
 import { useFocus } from '../composables/useFocus'
 import { useLoad } from '../composables/useLoad'
-import { count, duration } from '../words'
+import { count, day, duration } from '../words'
 
 const { service, stage } = useFocus()
 const weeks = ref(8)
@@ -21,7 +21,6 @@ const { data, problem } = useLoad(
   { watch: () => [service.value, stage.value, weeks.value].join(' '), topics: ['delivery'] },
 )
 const some = computed(() => data.value?.weeks.some((w) => w.delivered.length + w.failed.length > 0) ?? false)
-const day = (at: number): string => new Date(at).toISOString().slice(0, 10)
 </script>
 
 <template>

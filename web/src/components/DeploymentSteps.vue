@@ -54,7 +54,6 @@ function took(of: FunctionSteps): string {
           :ref="measure"
           :data-index="index"
           :aria-rowindex="index + 2"
-          :class="{ head: !row.step }"
         >
           <template v-if="row.step">
             <td class="step">

@@ -4,7 +4,7 @@
 import { computed } from 'vue'
 
 import type { Schemas } from '../api/client'
-import { count, duration } from '../words'
+import { count, day, duration } from '../words'
 
 const props = defineProps<{ weeks: Schemas['MeasuredWeek'][]; stage: string }>()
 
@@ -14,15 +14,14 @@ const high = 86
 const most = 8
 
 const step = computed(() => wide / Math.max(1, props.weeks.length))
-const middle = (list: number[]): number => [...list].sort((a, b) => a - b)[Math.floor(list.length / 2)] ?? 0
 const columns = computed(() =>
   props.weeks.map((w, i) => ({
     x: (i + 0.5) * step.value,
-    label: new Date(w.begin).toISOString().slice(5, 10),
+    label: day(w.begin).slice(5),
     marks: [...w.delivered.map(() => 'came'), ...w.failed.map(() => 'failed')].slice(0, most),
     more: Math.max(0, w.delivered.length + w.failed.length - most),
-    says: `week of ${new Date(w.begin).toISOString().slice(0, 10)}: ${count(w.delivered.length, 'version')} came, ${w.failed.length} went back or stopped`,
-    lead: middle(w.delivered.map((d) => d.leadMs)),
+    says: `week of ${day(w.begin)}: ${count(w.delivered.length, 'version')} came, ${w.failed.length} went back or stopped`,
+    lead: w.leadMs,
   })),
 )
 const longest = computed(() => Math.max(1, ...columns.value.map((c) => c.lead)))

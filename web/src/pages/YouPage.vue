@@ -7,7 +7,7 @@ import { useAction } from '../composables/useAction'
 import { useLoad } from '../composables/useLoad'
 import { useLive } from '../stores/live'
 import { useSession } from '../stores/session'
-import { clock, exact } from '../words'
+import { clock, day, exact } from '../words'
 
 useLive().open()
 const session = useSession()
@@ -119,7 +119,7 @@ const runsOut = (t: Schemas['Token']): boolean => t.until < Date.now()
               <td>{{ everywhere(t.places) }}</td>
               <td>
                 <span v-if="runsOut(t)" class="wait">ran out </span><TimeAgo v-if="runsOut(t)" :at="t.until" />
-                <template v-else>{{ new Date(t.until).toISOString().slice(0, 10) }}</template>
+                <template v-else>{{ day(t.until) }}</template>
               </td>
               <td>
                 <template v-if="t.usedAt"><TimeAgo :at="t.usedAt" /> from {{ t.usedFrom }}</template>
