@@ -45,7 +45,7 @@ func TakeOver(folder manifest.Folder, s *manifest.Service, stage, address, attri
 	if root == nil || root.Kind != tree.Mapping {
 		return "", nil, fmt.Errorf("%s cannot be read: %w", fn.File, ErrNoPlace)
 	}
-	lines := len(strings.Split(string(text), "\n"))
+	lines := strings.Split(string(text), "\n")
 	var edit diagnostic.Edit
 	if kind == resource.Grant {
 		edit, err = permit(root, of, trigger, written, lines)
@@ -118,7 +118,7 @@ func keyOfAttribute(kind, trigger, attribute string, value any) (path []string, 
 // permit gives the edit by which the permissions under a path of keys give verbs on a
 // resource: in the place of the verbs that are said there, or, where they say nothing of
 // their own, by the function's whole list, as a list replaces another.
-func permit(root *tree.Node, of []string, resource, verbs string, lines int) (diagnostic.Edit, error) {
+func permit(root *tree.Node, of []string, resource, verbs string, lines []string) (diagnostic.Edit, error) {
 	list := root
 	for _, key := range append(slices.Clone(of), "permissions") {
 		list = list.Get(key)
@@ -128,7 +128,7 @@ func permit(root *tree.Node, of []string, resource, verbs string, lines int) (di
 		if err != nil {
 			return diagnostic.Edit{}, err
 		}
-		return diagnostic.Edit{Range: item.Get("may").Range(), Text: verbs}, nil
+		return diagnostic.Edit{Range: whole(item.Get("may"), lines), Text: verbs}, nil
 	}
 	own := root.Get("permissions")
 	if len(of) == 0 || own == nil || own.Kind != tree.Sequence {
@@ -208,7 +208,7 @@ func callers(value any) string {
 // put gives the edit that makes a mapping say a value under a path of keys: in the
 // place of what is said there, or in the innermost mapping of the path that is
 // there, be it in block or in flow style.
-func put(root *tree.Node, path []string, written string, lines int) diagnostic.Edit {
+func put(root *tree.Node, path []string, written string, lines []string) diagnostic.Edit {
 	at, depth := root, 0
 	for depth < len(path) {
 		next := at.Get(path[depth])
@@ -216,7 +216,7 @@ func put(root *tree.Node, path []string, written string, lines int) diagnostic.E
 			break
 		}
 		if depth == len(path)-1 {
-			return diagnostic.Edit{Range: next.Range(), Text: written}
+			return diagnostic.Edit{Range: whole(next, lines), Text: written}
 		}
 		if next.Kind != tree.Mapping || len(next.Keys) == 0 {
 			break
@@ -243,7 +243,7 @@ func put(root *tree.Node, path []string, written string, lines int) diagnostic.E
 	}
 	indent, line := strings.Repeat(" ", int(first.Column)-1), int(first.Line)
 	if at == root {
-		line = lines
+		line = len(lines)
 	}
 	var text strings.Builder
 	for i, key := range left {
@@ -255,6 +255,34 @@ func put(root *tree.Node, path []string, written string, lines int) diagnostic.E
 	}
 	return diagnostic.Edit{Range: diagnostic.Range{Line: line, Column: 1, EndLine: line, EndColumn: 1},
 		Text: text.String()}
+}
+
+// whole gives all that a value takes up, of which a list knows only where it begins: it
+// ends with its last item, in a line of its own with the bracket behind that.
+func whole(n *tree.Node, lines []string) diagnostic.Range {
+	at := n.Range()
+	if n.Kind != tree.Sequence {
+		return at
+	}
+	inLine := []rune(lines[at.Line-1])[at.Column-1] == '['
+	if len(n.Items) > 0 {
+		last := n.Last().Range()
+		at.EndLine, at.EndColumn = last.EndLine, last.EndColumn
+	}
+	if !inLine {
+		return at
+	}
+	for line, column := at.EndLine, at.EndColumn-1; line <= len(lines); line, column = line+1, 0 {
+		rest := []rune(lines[line-1])[column:]
+		if comment := slices.Index(rest, '#'); comment >= 0 {
+			rest = rest[:comment]
+		}
+		if i := slices.Index(rest, ']'); i >= 0 {
+			at.EndLine, at.EndColumn = line, column+i+2
+			return at
+		}
+	}
+	return at
 }
 
 // flow writes a value under a path of keys in one line.
