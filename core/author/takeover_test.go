@@ -53,7 +53,7 @@ func TestTakeOver(t *testing.T) {
 			[]any{"query", "read"}, "  - may: [query, read] # only looks\n    of: tables/frost\n"},
 		{"what it may do, said in a list of lines", trial, head + may + "  - of: tables/frost\n    may:\n      - read\n      - query # for the report\n",
 			"grant/warn/tables/frost", "verbs", []any{"write"}, "    may:\n      [write] # for the report\n"},
-		{"what it may do, in a list over lines", trial, head + may + "  - {of: tables/frost, may: [read, # ]\n      query ] }\n",
+		{"what it may do, in a list over lines", trial, head + may + "  - {of: tables/frost, may: [read,\n      query # ]\n      ] }\n",
 			"grant/warn/tables/frost", "verbs", []any{"write"}, "  - {of: tables/frost, may: [write] }\n"},
 		{"who may call, in place of others", trial, head + "triggers:\n  ask: {route: GET /frost, open_to: [vets, growers]}\n",
 			"opening/warn/ask", "to", []any{"council"}, "open_to: [council]}\n"},
