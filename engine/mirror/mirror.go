@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net"
 	"net/netip"
 	"net/url"
@@ -150,17 +151,29 @@ func (f *Follower) Run(ctx context.Context) {
 	defer running.Wait()
 	busy := map[string]bool{}
 	for {
+		// Who asked is taken first: what is read after that is what they asked for.
+		f.mu.Lock()
+		asked := f.told
+		f.told = map[string]bool{}
+		f.mu.Unlock()
 		list, err := f.Store.Mirrors(ctx)
-		if err != nil && ctx.Err() == nil {
-			f.Log.Error("following other repositories", "error", err)
+		if err != nil {
+			f.mu.Lock()
+			maps.Copy(f.told, asked)
+			f.mu.Unlock()
+			if ctx.Err() == nil {
+				f.Log.Error("following other repositories", "error", err)
+			}
 		}
 		for _, m := range list {
 			f.mu.Lock()
-			due := (f.told[m.Repository] || !f.Store.Now().Before(m.Tried.Add(m.Every))) && !f.rests.Resting(m.Repository) &&
+			due := (asked[m.Repository] || !f.Store.Now().Before(m.Tried.Add(m.Every))) && !f.rests.Resting(m.Repository) &&
 				!busy[m.Repository]
-			if due {
+			switch {
+			case due:
 				busy[m.Repository] = true
-				delete(f.told, m.Repository)
+			case asked[m.Repository]: // later, then
+				f.told[m.Repository] = true
 			}
 			f.mu.Unlock()
 			if !due {
