@@ -52,7 +52,7 @@ func again(t *testing.T, dir string, now func() time.Time) (*stand, func()) {
 			Idle: 200 * time.Millisecond, Log: slog.New(slog.DiscardHandler)}); err != nil {
 		t.Fatal(err)
 	}
-	if s.client, err = platform.NewClient(s.protocol.URL, "secret"); err != nil {
+	if s.client, err = platform.NewClient(s.protocol.URL, "secret", platform.Within(time.Minute)); err != nil {
 		t.Fatal(err)
 	}
 	return s, func() {
