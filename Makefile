@@ -23,9 +23,9 @@ web/node_modules/.package-lock.json: web/package.json web/package-lock.json
 
 setup: web/node_modules/.package-lock.json
 
-# What only the tests need: a browser.
+# What only the tests need: a browser. Chromium without windows takes a fifth less of a processor.
 setup-test: setup
-	@test -x /usr/bin/chromium || { $$(test "$$(id -u)" = 0 || echo sudo) apt-get update -q && $$(test "$$(id -u)" = 0 || echo sudo) apt-get install -y -q --no-install-recommends chromium; }
+	@test -x /usr/bin/chromium-headless-shell || test -x /usr/bin/chromium || { $$(test "$$(id -u)" = 0 || echo sudo) apt-get update -q && $$(test "$$(id -u)" = 0 || echo sudo) apt-get install -y -q --no-install-recommends chromium-headless-shell; }
 
 # Tests write to memory where the machine lets programs run from it, so that a slow disk does not matter.
 TEST_TMP = $(shell d=$$(mktemp -d /dev/shm/rudmar-test-XXXXXX 2>/dev/null) && cp /bin/true $$d/probe && $$d/probe 2>/dev/null && [ $$(df --output=avail -k /dev/shm | tail -1) -gt 2000000 ] && echo /dev/shm || echo $${TMPDIR:-/tmp}; rm -rf "$$d")

@@ -3,6 +3,7 @@ package e2e
 import (
 	"fmt"
 	"os"
+	"os/exec"
 	"strings"
 	"testing"
 	"time"
@@ -29,9 +30,12 @@ func browse(t *testing.T) *rod.Browser {
 }
 
 func launchBrowser() (*rod.Browser, error) {
-	const chromium = "/usr/bin/chromium"
-	if _, err := os.Stat(chromium); err != nil {
-		return nil, fmt.Errorf("%s is needed: run `make setup-test`", chromium)
+	chromium, err := exec.LookPath("chromium-headless-shell")
+	if err != nil {
+		chromium, err = exec.LookPath("chromium")
+	}
+	if err != nil {
+		return nil, fmt.Errorf("a browser is needed: run `make setup-test`: %w", err)
 	}
 	address, err := launcher.New().Bin(chromium).Leakless(false).NoSandbox(true).
 		Set("disable-gpu").Set("disable-software-rasterizer").Set("disable-gpu-rasterization").Set(

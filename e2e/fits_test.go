@@ -100,9 +100,9 @@ func TestPages(t *testing.T) {
 		if _, err := (proto.RuntimeEvaluate{Expression: string(axe)}).Call(p.page); err != nil {
 			t.Fatalf("loading axe-core: %v", err)
 		}
-		options := "{}"
+		options := "{resultTypes: ['violations'], selectors: false}"
 		if strings.HasSuffix(what, "dark") { // the page differs by its colours alone
-			options = "{runOnly: ['color-contrast']}"
+			options = "{runOnly: ['color-contrast'], resultTypes: ['violations'], selectors: false}"
 		}
 		found, err := p.page.Timeout(patience).Eval(strings.Replace(`async () => {
 			await Promise.all(document.getAnimations().map((a) => a.effect.getTiming().iterations === Infinity ? 0 : a.finished.catch(() => 0)))
