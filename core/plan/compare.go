@@ -29,6 +29,7 @@ type builder struct {
 
 	wantedFunctions, recordedFunctions map[string]bool
 	declaredAt                         map[string]tree.Origin // function → where it is declared
+	newcomers                          map[string][]Cause     // function that comes → why what it has is new
 }
 
 func newBuilder(in Inputs) *builder {
@@ -36,7 +37,7 @@ func newBuilder(in Inputs) *builder {
 	b := &builder{in: in, kinds: map[string]*KindSpec{},
 		at: map[string]int{}, renamed: map[string]bool{}, gaps: []consequence.Gap{},
 		wantedFunctions: map[string]bool{}, recordedFunctions: map[string]bool{},
-		declaredAt: map[string]tree.Origin{}}
+		declaredAt: map[string]tree.Origin{}, newcomers: map[string][]Cause{}}
 	for i := range in.Wanted {
 		w := &in.Wanted[i]
 		b.wantedFunctions[w.Function] = true
@@ -54,6 +55,11 @@ func newBuilder(in Inputs) *builder {
 	}
 	for i := range in.Kinds {
 		b.kinds[in.Kinds[i].Kind] = &in.Kinds[i]
+	}
+	for name, from := range b.declaredAt {
+		if !b.recorded(name) {
+			b.newcomers[name] = []Cause{{Kind: ByNew, Text: b.comes(name), From: &from}}
+		}
 	}
 	return b
 }
@@ -348,23 +354,29 @@ func (b *builder) creates(w *expand.Resource) []AttributeChange {
 	return out
 }
 
+// newCause says why a resource is new. That the function is there is the reason, not some
+// line that the resource has a value of.
 func (b *builder) newCause(w *expand.Resource) []Cause {
-	from := firstOrigin(w)
+	if causes, ok := b.newcomers[w.Function]; ok {
+		return causes
+	}
 	text := "newly declared"
 	if !b.recorded(w.Function) {
-		// That the function is there is the reason, not some line that the resource has a value of.
-		if declared, ok := b.declaredAt[w.Function]; ok {
-			from = declared
-		}
-		text = fmt.Sprintf("the function %s is new in this stage", w.Function)
-		if was := b.in.Renamed[w.Function]; was != "" {
-			text = fmt.Sprintf("the function %s was called %s", w.Function, was)
-		}
+		text = b.comes(w.Function)
 	}
+	from := firstOrigin(w)
 	if from.File == "" {
 		return []Cause{{Kind: ByNew, Text: text}}
 	}
 	return []Cause{{Kind: ByNew, Text: text, From: &from}}
+}
+
+// comes says how a function that is not recorded comes to be there.
+func (b *builder) comes(fn string) string {
+	if was := b.in.Renamed[fn]; was != "" {
+		return fmt.Sprintf("the function %s was called %s", fn, was)
+	}
+	return fmt.Sprintf("the function %s is new in this stage", fn)
 }
 
 func (b *builder) recorded(fn string) bool { return b.recordedFunctions[fn] }

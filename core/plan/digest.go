@@ -3,20 +3,17 @@ package plan
 import (
 	"crypto/sha256"
 	"encoding/hex"
-	"errors"
 	"io"
 	"slices"
 	"strconv"
-	"sync"
 
 	"rudmar/core/canon"
-	"rudmar/core/cores"
 	"rudmar/core/tree"
 )
 
 // digest is the SHA-256 of the plan's canonical form (RFC 8785) without outlook and
-// digest. A large plan has many steps, so that they are written by hand and on all
-// cores; that this is what encoding/json would write is held by a test.
+// digest. A large plan has many steps, so that they are written by hand, and summed up
+// while the next are; that this is what encoding/json would write is held by a test.
 func digest(p *Plan) string {
 	sum := sha256.New()
 	if err := writeCanonical(sum, p); err != nil {
@@ -26,22 +23,23 @@ func digest(p *Plan) string {
 }
 
 func writeCanonical(w io.Writer, p *Plan) error {
-	// Steps, and what the plan means, take about as long: each is written meanwhile.
-	var steps [][]byte
-	var errSteps error
-	var writing sync.WaitGroup
-	writing.Go(func() { steps, errSteps = stepTexts(p.Steps) })
+	steps := beginSteps(p.Steps) // written while the rest is, and while they are taken
 	before, behind, err := aroundSteps(p)
-	writing.Wait()
-	if err = errors.Join(err, errSteps); err != nil {
-		return err
-	}
-	for _, text := range append(append([][]byte{before}, steps...), behind) {
-		if _, err := w.Write(text); err != nil {
-			return err
+	write := func(text []byte) {
+		if err == nil {
+			_, err = w.Write(text)
 		}
 	}
-	return nil
+	write(before)
+	for text := range steps.ready {
+		write(text)
+		steps.free <- text
+	}
+	if err == nil {
+		err = steps.err
+	}
+	write(behind)
+	return err
 }
 
 // aroundSteps gives the canonical form of a plan before and behind what its list of
@@ -75,21 +73,45 @@ func aroundSteps(p *Plan) (before, behind []byte, err error) {
 	return before, append(out, '}'), nil
 }
 
-// stepTexts writes steps with commas between them, in stretches, each on a core.
-func stepTexts(steps []Step) ([][]byte, error) {
-	texts := make([][]byte, len(steps)) // of each stretch, at its first step
-	errs := make([]error, len(steps))
-	cores.Share(len(steps), func(from, to int) {
-		text := stepText{out: make([]byte, 0, 700*(to-from))}
-		for i := from; i < to; i++ {
-			if i > 0 {
-				text.raw(",")
+// stretch is how many steps are written at once, and ahead how many stretches at most
+// before the first of them is taken.
+const (
+	stretch = 256
+	ahead   = 64
+)
+
+// stepTexts are steps as they are written, a stretch at a time, with commas between them.
+type stepTexts struct {
+	ready chan []byte
+	free  chan []byte // room that was given back
+	err   error       // to be read once ready is closed
+}
+
+// beginSteps begins to write steps. All that is ready has to be taken, and given back.
+func beginSteps(steps []Step) *stepTexts {
+	t := &stepTexts{ready: make(chan []byte, ahead), free: make(chan []byte, ahead+2)}
+	go func() {
+		defer close(t.ready)
+		for from := 0; from < len(steps) && t.err == nil; from += stretch {
+			to := min(len(steps), from+stretch)
+			var text stepText
+			select {
+			case room := <-t.free:
+				text.out = room[:0]
+			default:
+				text.out = make([]byte, 0, 700*(to-from))
 			}
-			text.step(&steps[i])
+			for i := from; i < to; i++ {
+				if i > 0 {
+					text.raw(",")
+				}
+				text.step(&steps[i])
+			}
+			t.err = text.err
+			t.ready <- text.out
 		}
-		texts[from], errs[from] = text.out, text.err
-	})
-	return texts, errors.Join(errs...)
+	}()
+	return t
 }
 
 // stepText is the canonical form of steps as it is written: members stand in the order

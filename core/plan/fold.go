@@ -12,51 +12,61 @@ import (
 func (b *builder) fold() {
 	for i := range b.steps {
 		s := &b.steps[i]
-		if head := b.head(s); head != "" && head != s.Address {
-			if _, there := b.at[head]; there {
-				s.Follows = head
-			}
+		if head, there := b.head(s); there && head != i {
+			s.Follows = b.steps[head].Address
 		}
 	}
 }
 
-// head gives the address of the step that a step follows, if it is there; "" for none.
-func (b *builder) head(s *Step) string {
-	function := resource.Function + "/" + s.Function
-	_, rest := resource.Split(s.Address)
-	byFiles := slices.ContainsFunc(s.Because, func(c Cause) bool { return c.Kind == ByFiles })
-	comes, goes := !b.recorded(s.Function), !b.declared(s.Function)
+// head finds the step that a step follows; there is false where it stands for itself.
+func (b *builder) head(s *Step) (head int, there bool) {
 	switch {
 	case s.Was != "":
-		return "" // its new name is the story
-	case goes && s.Change == resource.Delete:
-		return function
-	case comes && slices.Contains([]string{resource.Identity, resource.Logs, resource.Revision, resource.Pointer}, s.Kind):
-		return function
-	case s.Kind == resource.Revision && !byFiles:
-		return function
+		return 0, false // its new name is the story
+	case !b.declared(s.Function) && s.Change == resource.Delete:
+		return b.stepOf(resource.Function, s.Function)
+	case !b.recorded(s.Function) && comesAlong(s.Kind):
+		return b.stepOf(resource.Function, s.Function)
+	case s.Kind == resource.Revision && !slices.ContainsFunc(s.Because, byFiles):
+		return b.stepOf(resource.Function, s.Function)
 	case s.Kind == resource.Pointer:
-		return b.headOfPointer(function, s)
+		return b.headOfPointer(s)
 	case s.Kind == resource.Opening:
-		if j, there := b.at[resource.Route+"/"+rest]; there && b.steps[j].Change == s.Change &&
+		_, rest := resource.Split(s.Address)
+		if j, there := b.stepOf(resource.Route, rest); there && b.steps[j].Change == s.Change &&
 			(s.Change == resource.Create || s.Change == resource.Delete) {
-			return resource.Route + "/" + rest
+			return j, true
 		}
 	}
-	return ""
+	return 0, false
+}
+
+// comesAlong tells whether each function has one of a kind.
+func comesAlong(kind string) bool {
+	switch kind {
+	case resource.Identity, resource.Logs, resource.Revision, resource.Pointer:
+		return true
+	}
+	return false
+}
+
+func byFiles(c Cause) bool { return c.Kind == ByFiles }
+
+// stepOf finds the step of a kind of resource and what else its address says.
+func (b *builder) stepOf(kind, rest string) (int, bool) {
+	i, there := b.at[kind+"/"+rest]
+	return i, there
 }
 
 // headOfPointer goes on from the revision that a pointer leads to. A pointer that
 // was moved by hand, while its revision stays, stands for itself.
-func (b *builder) headOfPointer(function string, s *Step) string {
-	j, there := b.at[resource.Revision+"/"+s.Function]
+func (b *builder) headOfPointer(s *Step) (int, bool) {
+	revision, there := b.stepOf(resource.Revision, s.Function)
 	if !there {
-		return ""
+		return 0, false
 	}
-	if head := b.head(&b.steps[j]); head == function {
-		if _, there := b.at[function]; there {
-			return function
-		}
+	if head, there := b.head(&b.steps[revision]); there {
+		return head, true
 	}
-	return b.steps[j].Address
+	return revision, true
 }

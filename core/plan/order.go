@@ -16,14 +16,11 @@ func (b *builder) order(p *Plan) (cycle string) {
 	needs := b.edges()
 	n := len(p.Steps)
 	open := make([]int, n) // needs not yet placed
-	users := make([][]int, n)
 	for i := range p.Steps {
 		p.Steps[i].Needs = needs[i]
 		open[i] = len(needs[i])
-		for _, j := range needs[i] {
-			users[j] = append(users[j], i)
-		}
 	}
+	users := usersOf(needs)
 	finish := make([]int64, n)
 	var ready []int
 	for i := range p.Steps {
@@ -54,6 +51,27 @@ func (b *builder) order(p *Plan) (cycle string) {
 		return ""
 	}
 	return findCycle(p.Steps, open)
+}
+
+// usersOf turns round who needs whom, in one piece of memory.
+func usersOf(needs [][]int) [][]int {
+	count, all := make([]int, len(needs)), 0
+	for _, list := range needs {
+		for _, j := range list {
+			count[j]++
+		}
+		all += len(list)
+	}
+	room, out := make([]int, all), make([][]int, len(needs))
+	for j, n := range count {
+		out[j], room = room[:0:n], room[n:]
+	}
+	for i, list := range needs {
+		for _, j := range list {
+			out[j] = append(out[j], i)
+		}
+	}
+	return out
 }
 
 // edges gives, for each step, the steps that it has to wait for.
@@ -87,7 +105,11 @@ func (b *builder) edges() [][]int {
 		}
 	}
 	b.linkTakenRoutes(link)
-	for i := range b.steps { // what is done to a function is done under its new name
+	for i := range b.steps {
+		if len(b.renamed) == 0 {
+			break
+		}
+		// What is done to a function is done under its new name.
 		if j, ok := b.at[resource.Identity+"/"+b.steps[i].Function]; ok && b.steps[j].Was != "" {
 			link(i, j)
 		}

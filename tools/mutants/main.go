@@ -21,6 +21,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"time"
 )
 
@@ -187,6 +188,9 @@ func survives(dir, file string, s source, tests []string, limit time.Duration) (
 	cmd := exec.CommandContext(ctx, "go",
 		append([]string{"test", "-overlay", overlay, "-vet=off", "-failfast"}, tests...)...)
 	cmd.Dir, cmd.WaitDelay = dir, time.Second
+	// A change may make the tests run for ever: they end with the command that runs them.
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
 	said, err := cmd.CombinedOutput()
 	if bytes.Contains(said, []byte("[build failed]")) || bytes.Contains(said, []byte("[setup failed]")) {
 		return false, false, nil
