@@ -36,7 +36,8 @@ func answered() map[string]any {
 	}
 	return map[string]any{
 		"status": 200, "headers": map[string]string{"content-type": "text/plain"},
-		"body": map[string]any{"warning": false, "list": list, "name": "hill"},
+		"body": map[string]any{"warning": false, "list": list, "name": "hill",
+			"long": strings.Repeat("x", 298), "longer": strings.Repeat("x", 299)},
 		"logs": []string{"one", "two"}, "took": 300 * time.Millisecond, "memory_peak": 5 << 20, "cold": true,
 	}
 }
@@ -70,6 +71,9 @@ func TestHoldsAndFound(t *testing.T) {
 		{"status == 1 || cold == false", false, "status is 200, cold is true"},
 		{"status == 200 && status < 100", false, "status is 200"},
 		{"body.lost == 1", false, "body.lost: no such key: lost"},
+		{"took.getSeconds() == 1", false, "took.getSeconds() is 0"},
+		{"body.long != ''", true, `body.long is "` + strings.Repeat("x", 298) + `"`},
+		{"body.longer != ''", true, `body.longer is "` + strings.Repeat("x", 299) + "…"},
 	} {
 		e, err := language.Compile(tt.text)
 		if err != nil {
@@ -172,6 +176,18 @@ func TestLimits(t *testing.T) {
 	} {
 		if _, err := language.Compile(text); err == nil {
 			t.Errorf("%s: it was taken", name)
+		}
+	}
+	// Just what is allowed, and one more.
+	padded := func(n int) string { return "true" + strings.Repeat(" ", n-len("true")) }
+	nested := func(n int) string { return strings.Repeat("(", n) + "true" + strings.Repeat(")", n) }
+	for name, texts := range map[string][2]string{"size": {padded(4096), padded(4097)}, "depth": {nested(49), nested(50)}} {
+		if _, err := language.Compile(texts[0]); err != nil {
+			t.Errorf("%s: what is allowed: %v", name, err)
+		}
+		var c *expression.CompileError
+		if _, err := language.Compile(texts[1]); !errors.As(err, &c) || c.Line != 1 || c.Column < 1 {
+			t.Errorf("%s: one more: %#v", name, err)
 		}
 	}
 	costly, err := language.Compile("body.list.all(a, body.list.all(b, body.list.all(c, a + b + c >= 0.0)))")

@@ -154,6 +154,29 @@ func TestOpeningsByBruteForce(t *testing.T) {
 	}
 }
 
+// What is frozen for more than a year is not entered; how far it is looked ahead is known.
+func TestEntersWithinAYear(t *testing.T) {
+	w, err := timing.ParseWindow("", "", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	from := moment(t, "2026-01-01 00:00")
+	for end, want := range map[string]string{"20261231": "2026-12-31 00:00", "20270103": ""} {
+		c, err := timing.ParseCalendar("BEGIN:VCALENDAR\nBEGIN:VEVENT\nUID:1\nDTSTART;VALUE=DATE:20251201\n" +
+			"DTEND;VALUE=DATE:" + end + "\nEND:VEVENT\nEND:VCALENDAR\n")
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := ""
+		if at := w.Enters(from, c); !at.IsZero() {
+			got = at.UTC().Format("2006-01-02 15:04")
+		}
+		if got != want {
+			t.Errorf("frozen until %s: entered at %q, not %q", end, got, want)
+		}
+	}
+}
+
 func FuzzCalendar(f *testing.F) {
 	f.Add(freezes)
 	f.Add("BEGIN:VCALENDAR\nBEGIN:VEVENT\nDTSTART:20260101\nRRULE:FREQ=YEARLY;COUNT=3\nEND:VEVENT\nEND:VCALENDAR\n")

@@ -63,10 +63,15 @@ func TestCronRefuses(t *testing.T) {
 		"* * 0 * *": "day of month", "* * * 13 *": "month", "* * * * 8": "day of week",
 		"*/0 * * * *": "step", "5-1 * * * *": "backwards", "a * * * *": "minute", "0 0 31 4 *": "never fire",
 		"* * * * monday": "day of week", "1, * * * *": "minute", "@daily": "five fields",
+		"1,60 * * * *": "minute", "* 1,24 * * *": "hour", "* * 1,32 * *": "day of month", "* * * 1,13 *": "month",
+		"* * * * 1,8": "day of week",
 	} {
 		if _, err := timing.ParseCron(text); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%q: %v, want %q", text, err, says)
 		}
+	}
+	if _, err := timing.ParseCron("59 23 31 12 7"); err != nil {
+		t.Errorf("the last of each: %v", err)
 	}
 	if _, err := timing.Read("0 0 * * *", "Nowhere/City", 0); err == nil {
 		t.Error("an unknown zone was taken")
@@ -145,6 +150,11 @@ func TestWindow(t *testing.T) {
 		late.Holds(time.Date(2026, 11, 22, 0, 29, 59, 0, time.UTC)) {
 		t.Errorf("to the end of the day: %v", err)
 	}
+	minute, err := timing.ParseWindow("", "22:59-23:59", "")
+	if err != nil || minute.Holds(time.Date(2026, 11, 22, 23, 59, 0, 0, time.UTC)) ||
+		!minute.Holds(time.Date(2026, 11, 22, 22, 59, 0, 0, time.UTC)) {
+		t.Errorf("to the last minute of the day: %v", err)
+	}
 	friday, _ := time.Parse(time.RFC3339, "2026-11-27T10:00:00Z")
 	if opens := w.Opens(friday).UTC().Format(time.RFC3339); opens != "2026-11-30T07:00:00Z" {
 		t.Errorf("opens %s", opens)
@@ -156,7 +166,8 @@ func TestWindow(t *testing.T) {
 	}
 	for _, bad := range [][3]string{{"someday", "", ""}, {"mon-", "", ""}, {"", "8", ""}, {"", "15:00-08:00", ""},
 		{"", "08:00-25:00", ""}, {"", "08:00-24:01", ""}, {"", "8-15:00", ""}, {"", "08:00-15", ""},
-		{"", "08:00-08:00", ""}, {"", "07:60-09:00", ""}, {"", "-1:00-09:00", ""}, {"", "", "Oslo"}} {
+		{"", "08:00-08:00", ""}, {"", "07:60-09:00", ""}, {"", "-1:00-09:00", ""}, {"", "", "Oslo"},
+		{"", "-1:30-09:00", ""}, {"", "08:-1-09:00", ""}} {
 		if _, err := timing.ParseWindow(bad[0], bad[1], bad[2]); err == nil {
 			t.Errorf("%v was taken", bad)
 		}
