@@ -245,7 +245,7 @@ func TestThroughByBruteForce(t *testing.T) {
 					Attributes: map[string]any{"source": "queue/q" + names[dice.IntN(4)], "enabled": dice.IntN(6) > 0}})
 			}
 			if dice.IntN(2) == 0 {
-				out = append(out, grant(fn, "queues/q"+names[dice.IntN(4)], "send"))
+				out = append(out, grant(fn, "queues/q"+names[dice.IntN(4)], []string{"send", "send", "receive"}[dice.IntN(3)]))
 			}
 			if dice.IntN(3) == 0 {
 				out = append(out, grant(fn, "tables/"+names[dice.IntN(2)], "read"))
