@@ -138,3 +138,14 @@ func TestWhatIsExpandedAgain(t *testing.T) {
 		})
 	}
 }
+
+// That a function may reach the network is said only where it may.
+func TestNetworkIsSaidWhereItIs(t *testing.T) {
+	s := rows(t, "ash elm", map[string]string{"elm": "network: true"})
+	resources, _ := expand.Expand(s, &s.Stages[0], s.Stages[0].Targets[0], expand.Inputs{})
+	for _, r := range resources {
+		if want := map[string]any{"function/elm": true}[r.Address]; r.Get("network") != want {
+			t.Errorf("%s: %v", r.Address, r.Get("network"))
+		}
+	}
+}

@@ -100,9 +100,11 @@ func TestCalendarsThatAreNone(t *testing.T) {
 		{"DTSTART:20261110T100000Z\n", "", "no DTSTART"},
 		{"DURATION:PT2H30M\n", "", "neither DTEND nor DURATION"},
 		{"DURATION:PT2H30M", "DURATION:soon", "not a DURATION"},
+		{"DURATION:PT2H30M", "DURATION:PT0S", "not a DURATION"},
 		{"DTEND;VALUE=DATE:20270103", "DTEND;VALUE=DATE:20261222", "ends before it begins"},
 		{"FREQ=WEEKLY", "FREQ=SOMETIMES", "RRULE"},
 		{"FREQ=WEEKLY;BYDAY=FR", "FREQ=SECONDLY", "more often than daily"},
+		{"FREQ=WEEKLY;BYDAY=FR", "FREQ=HOURLY", "more often than daily"},
 		{"EXDATE;TZID=Europe/Oslo:20261120T060000", "EXDATE:never", "EXDATE"},
 		{"SUMMARY:Market day", "SUMMARY:" + strings.Repeat("x", 300<<10), "256 KiB"},
 	} {
@@ -151,6 +153,17 @@ func TestOpeningsByBruteForce(t *testing.T) {
 				}
 			}
 		}
+	}
+}
+
+// A freeze may come each day, and take no more than a second.
+func TestFreezesAtTheirLimits(t *testing.T) {
+	c, err := timing.ParseCalendar(strings.NewReplacer("FREQ=WEEKLY;BYDAY=FR", "FREQ=DAILY", "PT2H30M", "PT1S").Replace(freezes))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if name, _ := c.At(moment(t, "2026-11-09 12:00")); name != "Market day" { // a Monday
+		t.Errorf("each day: %q", name)
 	}
 }
 
