@@ -149,6 +149,10 @@ func TestChoosingFunctionsInThePage(t *testing.T) {
 		return err == nil && strings.Contains(out, "asked for by wren, from ")
 	})
 	p := r.open(browse(t), "wren")
+	p.goTo("deliveries/7/preview")
+	p.reads("Nothing right now") // it waits for others; what it means wren may know all the same
+	p.press("^What it means in preview")
+	p.reads("relay may newly read secrets/sms_key", "What differs in code and manifests from version 6")
 	p.goTo("deliveries/6/live")
 	p.reads("asked for by wren, from ", "Looked at what it means", "Not before")
 	p.press("^Ask for some of its functions alone")

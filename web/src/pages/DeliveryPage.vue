@@ -31,18 +31,24 @@ const doing = ref<Action>('approve')
 const { busy, problem: actProblem, run } = useAction()
 
 // What it means is looked at where somebody is about to agree to it: they agree
-// to just that, by its digest.
+// to just that, by its digest. Others look when they want to.
 /** Somebody is about to put this version back: what that means is shown first. */
 const back = ref(false)
+/** Somebody wants to know what it means, and has nothing to say to it. */
+const curious = ref(false)
 watch(
   () => [route.params.version, route.params.stage, route.query.back].join(' '),
-  () => (back.value = route.query.back === '1'),
+  () => {
+    back.value = route.query.back === '1'
+    curious.value = false
+  },
   { immediate: true },
 )
 const agrees = computed(
   () =>
     back.value || (data.value?.actions.some((a) => ['approve', 'request', 'pass-over', 'follow'].includes(a)) ?? false),
 )
+const looks = computed(() => agrees.value || (curious.value && data.value?.place.state === 'waiting'))
 /** The functions that somebody is about to ask for; none for all. */
 const chosen = ref<string[]>([])
 /** From when on what is asked for may enter, in the time of this browser; at once where it is empty. */
@@ -54,14 +60,14 @@ const {
   reload: lookAgain,
 } = useLoad(
   async () =>
-    agrees.value
+    looks.value
       ? ask(
           client.GET('/services/{service}/deliveries/{version}/stages/{stage}/meaning', {
             params: { path: path.value, query: { functions: chosen.value, rest: rest.value } },
           }),
         )
       : null,
-  { watch: () => JSON.stringify([path.value, agrees.value, rest.value, chosen.value]), topics: ['gates'] },
+  { watch: () => JSON.stringify([path.value, looks.value, rest.value, chosen.value]), topics: ['gates'] },
 )
 /** Targets where it means the same are told once. */
 const places = computed(() => {
@@ -229,7 +235,12 @@ function runCases(): Promise<boolean> {
               </tbody>
             </RowTable>
           </div>
-          <template v-if="agrees">
+          <p v-if="!looks && data.place.state === 'waiting'">
+            <button type="button" class="btn btn-sm btn-outline-secondary" @click="curious = true">
+              What it means in {{ stage }}
+            </button>
+          </p>
+          <template v-if="looks">
             <h2>
               What {{ rest ? 'the rest of it' : chosen.length ? `only ${some(chosen)}` : 'it' }} means in {{ stage }}
             </h2>
