@@ -182,6 +182,24 @@ func deployments(s *shell) {
 	if out := s.must("rudmar outputs cellar trial"); !strings.Contains(out, "open to members") || !strings.Contains(out, "identity") {
 		s.Errorf("the outputs: %s", out)
 	}
+	inTheFolder(s)
+}
+
+// inTheFolder leaves the service to the folder that the newcomer is in, and the stage to a flag.
+func inTheFolder(s *shell) {
+	s.Helper()
+	for _, line := range []string{"outputs", "logs", "cases", "plan", "drift"} {
+		named, code := s.run("rudmar " + line + " cellar trial | grep -v '^Plan\\|took'")
+		if here, also := s.run("rudmar " + line + " --stage trial | grep -v '^Plan\\|took'"); here != named || also != code || here == "" {
+			s.Errorf("%s in the folder: %d %s\nand of what is named: %d %s", line, also, here, code, named)
+		}
+	}
+	for line, want := range map[string]string{"rudmar outputs": "say in which stage", "rudmar logs cellar": "say in which stage",
+		"cd / && rudmar cases --stage trial": "has no rudmar.yaml", "rudmar deploy cellar trial --stage live": "name one stage"} {
+		if out, code := s.run(line); code != 2 || !strings.Contains(out, want) {
+			s.Errorf("%s: %d %s", line, code, out)
+		}
+	}
 }
 
 // folders plans what lies in the folder, committed or not.
@@ -245,7 +263,7 @@ func plans(s *shell) {
 	s.must("git reset -q --hard HEAD^")
 	for line, want := range map[string]string{
 		"rudmar plam": `did you mean \"plan\"`, "rudmar person lisst": "did you mean", "rudmar delivery": "approve",
-		"rudmar plan": "name the service and the stage", "rudmar new function ../../x": "a name has lower case letters",
+		"rudmar plan": "say in which stage", "rudmar new function ../../x": "a name has lower case letters",
 		"rudmar new service Cellar!":              "a name has lower case letters",
 		"rudmar delivery approve cellar one live": "is not the number of a version",
 	} {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 
+	"rudmar/core/language"
 	"rudmar/engine/store"
 )
 
@@ -17,7 +18,7 @@ func (e *Engine) RemoveService(ctx context.Context, service, by string) error {
 		return err
 	}
 	if len(standing) > 0 {
-		return fmt.Errorf("%s runs in %d stages: %w; delete its folder in a commit, let that version through its stages, which shows what is lost, and remove it then", service, len(standing), store.ErrInUse)
+		return fmt.Errorf("%s runs in %s: %w; delete its folder in a commit, let that version through its stages, which shows what is lost, and remove it then", service, language.FormatCount(len(standing), "stage"), store.ErrInUse)
 	}
 	return e.Store.RemoveService(ctx, service, by)
 }

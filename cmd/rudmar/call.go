@@ -147,23 +147,27 @@ func logsCommand() *cobra.Command {
 	c := &config{}
 	var function, target string
 	var follow bool
+	var at about
 	cmd := &cobra.Command{
-		Use: "logs SERVICE STAGE", Short: "Show what functions wrote, and follow it",
-		Args: cobra.ExactArgs(2), PreRunE: environment,
+		Use: "logs [SERVICE STAGE]", Short: "Show what functions wrote, and follow it",
+		Args: cobra.MaximumNArgs(2), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			targets, err := c.targets(cmd.Context(), args[0], args[1], target)
+			if err := at.read(args, false); err != nil {
+				return err
+			}
+			targets, err := c.targets(cmd.Context(), at.service, at.stage, target)
 			if err != nil {
 				return err
 			}
 			if len(targets) > 1 {
-				return coded{exitUsage, fmt.Errorf("%s is on several targets: give --target, one of %s", args[1],
+				return coded{exitUsage, fmt.Errorf("%s is on several targets: give --target, one of %s", at.stage,
 					strings.Join(targets, ", "))}
 			}
 			query := url.Values{"target": targets}
 			if function != "" {
 				query.Set("function", function)
 			}
-			path := stagePath(args[0], args[1]) + "/logs"
+			path := stagePath(at.service, at.stage) + "/logs"
 			if follow {
 				return c.followLogs(cmd, path+"/stream?"+query.Encode())
 			}
@@ -176,6 +180,7 @@ func logsCommand() *cobra.Command {
 		},
 	}
 	c.clientFlags(cmd.Flags())
+	at.flag(cmd)
 	cmd.Flags().StringVar(&function, "function", "", "only lines of this function")
 	cmd.Flags().StringVar(&target, "target", "", "the target, where the stage has several")
 	cmd.Flags().BoolVarP(&follow, "follow", "f", false, "go on with what is written from now on, until it is interrupted")

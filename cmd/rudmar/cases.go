@@ -18,24 +18,25 @@ import (
 
 func casesCommand() *cobra.Command {
 	c := &config{}
-	var function, stage, format, output string
+	var function, format, output string
+	var at about
 	cmd := &cobra.Command{
-		Use: "cases SERVICE", Short: "Run the saved cases of what is in a stage",
+		Use: "cases [SERVICE STAGE]", Short: "Run the saved cases of what is in a stage",
 		Long: `Runs the saved cases of what is in a stage now, on each of its targets, and tells what
 came of each; of one that fails the whole call. With --format junit it is JUnit XML,
 as other CI reads it.
 
 Exit codes: 0 all passed, 1 one failed.`,
 		Example: "  rudmar cases frostline --stage trial --format junit --output cases.xml",
-		Args:    cobra.ExactArgs(1), PreRunE: environment,
+		Args:    cobra.MaximumNArgs(2), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if stage == "" {
-				return coded{exitUsage, fmt.Errorf("say in which stage with --stage")}
+			if err := at.read(args, false); err != nil {
+				return err
 			}
 			if format != "text" && format != "junit" && format != "json" {
 				return coded{exitUsage, fmt.Errorf("there is no format %q; there are text, json and junit", format)}
 			}
-			path := stagePath(args[0], stage) + "/cases"
+			path := stagePath(at.service, at.stage) + "/cases"
 			if function != "" {
 				path += "?function=" + url.QueryEscape(function)
 			}
@@ -52,11 +53,11 @@ Exit codes: 0 all passed, 1 one failed.`,
 				defer file.Close()
 				out = file
 			}
-			return tellCases(out, args[0], stage, format, runs)
+			return tellCases(out, at.service, at.stage, format, runs)
 		},
 	}
 	c.clientFlags(cmd.Flags())
-	cmd.Flags().StringVar(&stage, "stage", "", "the stage")
+	at.flag(cmd)
 	cmd.Flags().StringVar(&function, "function", "", "the cases of this function alone")
 	cmd.Flags().StringVar(&format, "format", "text", "text, json or junit")
 	cmd.Flags().StringVar(&output, "output", "", "a file to write to; standard output where none is given")

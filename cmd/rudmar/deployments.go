@@ -20,18 +20,23 @@ import (
 func outputsCommand() *cobra.Command {
 	c := &config{}
 	var format, file string
+	var at about
 	cmd := &cobra.Command{
-		Use:   "outputs SERVICE STAGE",
+		Use:   "outputs [SERVICE STAGE]",
 		Short: "Show what a stage gives to others: addresses to call, identities, log stores",
 		Long: `Shows what a stage gives to others. With --format env there is a line NAME=value for
 each, to be read by a shell: the name is target, kind, function and name, in upper
 case, such as LOCAL_NORTH_ROUTE_WARN_ASK. With --file it goes into a file for other
 programs, such as the next job of another CI: the whole of it or nothing.`,
-		Args: cobra.ExactArgs(2), PreRunE: environment,
+		Example: "  rudmar outputs frostline trial --format env\n  rudmar outputs --stage trial --format json",
+		Args:    cobra.MaximumNArgs(2), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := at.read(args, false); err != nil {
+				return err
+			}
 			var got []api.StageOutput
 			if err := c.ask(cmd.Context(), http.MethodGet,
-				"/services/"+args[0]+"/outputs?stage="+url.QueryEscape(args[1]), nil, &got); err != nil {
+				"/services/"+url.PathEscape(at.service)+"/outputs?stage="+url.QueryEscape(at.stage), nil, &got); err != nil {
 				return err
 			}
 			if file == "" {
@@ -48,6 +53,7 @@ programs, such as the next job of another CI: the whole of it or nothing.`,
 		},
 	}
 	c.clientFlags(cmd.Flags())
+	at.flag(cmd)
 	cmd.Flags().StringVar(&file, "file", "", "the file to write, in place of standard output")
 	cmd.Flags().StringVar(&format, "format", "text", "text, json or env")
 	return cmd

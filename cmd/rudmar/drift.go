@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"rudmar/core/language"
 	"rudmar/core/plan"
 	"rudmar/server/api"
 )
@@ -16,19 +17,23 @@ import (
 func driftCommand() *cobra.Command {
 	c := &config{}
 	var format string
+	var at about
 	cmd := &cobra.Command{
-		Use:   "drift SERVICE [STAGE]",
+		Use:   "drift [SERVICE [STAGE]]",
 		Short: "Show what is live otherwise than it was put there",
 		Long: `Shows what the last look found live otherwise than recorded: each attribute, since
 when, and how often the function was called and failed since. What somebody left
 with a reason is shown, and does not count.
 
 Exit codes: 0 nothing waits for somebody, 4 something does.`,
-		Args: cobra.RangeArgs(1, 2), PreRunE: environment,
+		Args: cobra.MaximumNArgs(2), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			path := "/services/" + args[0] + "/drift"
-			if len(args) == 2 {
-				path += "?stage=" + url.QueryEscape(args[1])
+			if err := at.read(args, true); err != nil {
+				return err
+			}
+			path := "/services/" + url.PathEscape(at.service) + "/drift"
+			if at.stage != "" {
+				path += "?stage=" + url.QueryEscape(at.stage)
 			}
 			found := []api.DriftAt{}
 			if err := c.ask(cmd.Context(), http.MethodGet, path, nil, &found); err != nil {
@@ -58,6 +63,7 @@ Exit codes: 0 nothing waits for somebody, 4 something does.`,
 		},
 	}
 	c.clientFlags(cmd.Flags())
+	at.flag(cmd)
 	cmd.Flags().StringVar(&format, "format", "text", "text or json")
 	cmd.AddCommand(leaveCommand())
 	return cmd
@@ -76,8 +82,8 @@ func printDrift(cmd *cobra.Command, at api.DriftAt) {
 	if follows := api.OrZero(d.Follows); follows != "" {
 		what += ", as follows from " + follows
 	}
-	fmt.Fprintf(out, "%s on %s: %s %s, seen since %s; called %d times since, %d failed\n", at.Stage, d.Target, d.Address, what,
-		since, at.Calls, at.Errors)
+	fmt.Fprintf(out, "%s on %s: %s %s, seen since %s; %s since, %d failed\n", at.Stage, d.Target, d.Address, what,
+		since, language.FormatCount(at.Calls, "call"), at.Errors)
 	if by := api.OrZero(d.By); by != "" {
 		fmt.Fprintf(out, "  changed %s by the request %s\n", time.UnixMilli(api.OrZero(d.Changed)).Format("2 Jan 15:04:05"), by)
 	}

@@ -14,8 +14,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"rudmar/core/check"
-	"rudmar/core/language"
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
 	"rudmar/engine/source"
@@ -25,9 +23,10 @@ import (
 // planning is one run of the plan command.
 type planning struct {
 	*config
-	version                       int
-	target, format, folder, stage string
-	branch                        string
+	about
+	version                int
+	target, format, folder string
+	branch                 string
 }
 
 func planCommand() *cobra.Command {
@@ -51,16 +50,13 @@ a plan, 3 the folder has errors.`,
 			if c.folder != "" {
 				return c.sketch(cmd, args)
 			}
-			if len(args) == 1 && c.stage != "" {
-				args = append(args, c.stage)
+			if err := c.read(args, false); err != nil {
+				return err
 			}
-			if len(args) == 2 && cmd.Flags().Changed("branch") {
-				return c.ofBranch(cmd, args[0], args[1])
+			if cmd.Flags().Changed("branch") {
+				return c.ofBranch(cmd, c.service, c.stage)
 			}
-			if len(args) != 2 {
-				return coded{exitUsage, errors.New("name the service and the stage: rudmar plan SERVICE STAGE; or a folder: rudmar plan --folder . --stage STAGE")}
-			}
-			return c.plan(cmd, args[0], args[1])
+			return c.plan(cmd, c.service, c.stage)
 		},
 	}
 	c.clientFlags(cmd.Flags())
@@ -68,7 +64,7 @@ a plan, 3 the folder has errors.`,
 	cmd.Flags().StringVar(&c.target, "target", "", "one target alone, where the stage has several")
 	cmd.Flags().StringVar(&c.format, "format", "text", "text or json (a list of plans, one a target)")
 	cmd.Flags().StringVar(&c.folder, "folder", "", "plan what lies in this folder of the service")
-	cmd.Flags().StringVar(&c.stage, "stage", "", "the stage, with --folder")
+	c.flag(cmd)
 	cmd.Flags().StringVar(&c.branch, "branch", "main", "the branch whose newest commit is planned, or with --folder the one that it is compared with")
 	return cmd
 }
@@ -151,19 +147,14 @@ func (c *planning) sketch(cmd *cobra.Command, args []string) error {
 		return coded{exitUsage, errors.New("with --folder give --stage, and neither a service nor --version: rudmar plan --folder . --stage STAGE")}
 	}
 	ctx := cmd.Context()
+	service, err := serviceIn(c.folder)
+	if err != nil {
+		return err
+	}
 	folder, err := manifest.FromFS(os.DirFS(c.folder))
 	if err != nil {
 		return err
 	}
-	text, err := folder.Read(language.ServiceFile)
-	if err != nil {
-		return coded{exitUsage, fmt.Errorf("%s has no %s; name the folder of a service", c.folder, language.ServiceFile)}
-	}
-	checked := check.Service(manifest.Files{language.ServiceFile: text})
-	if checked.Service == nil || checked.Service.Name == "" {
-		return coded{exitProblem, fmt.Errorf("%s cannot be read; rudmar check %s tells why", language.ServiceFile, c.folder)}
-	}
-	service := checked.Service.Name
 	files, err := c.changed(ctx, service, folder)
 	if err != nil {
 		return err

@@ -110,28 +110,32 @@ func tellBuild(cmd *cobra.Command, list []api.Build, number string) error {
 func deployCommand() *cobra.Command {
 	c := &config{}
 	var target, confirm string
+	var at about
 	var version int
 	var follow bool
 	cmd := &cobra.Command{
-		Use: "deploy SERVICE STAGE", Short: "Plan a stage and run the plan, once it was shown",
+		Use: "deploy [SERVICE STAGE]", Short: "Plan a stage and run the plan, once it was shown",
 		Long: `Makes a plan of the version that is there, or of --version, shows it and runs it: it
 puts back what was changed by hand, or does what a delivery left undone. A version
 that is to enter by the stage's gates is asked for with rudmar delivery ask.
 
 Exit codes: 0 done or nothing to do, 4 it ended without being done, 5 something
 stops the plan.`,
-		Args: cobra.ExactArgs(2), PreRunE: environment,
+		Args: cobra.MaximumNArgs(2), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			targets, err := c.targets(cmd.Context(), args[0], args[1], target)
+			if err := at.read(args, false); err != nil {
+				return err
+			}
+			targets, err := c.targets(cmd.Context(), at.service, at.stage, target)
 			if err != nil {
 				return err
 			}
 			for _, t := range targets {
-				wish := api.PlanWish{Stage: args[1], Target: &t}
+				wish := api.PlanWish{Stage: at.stage, Target: &t}
 				if version > 0 {
 					wish.Version = &version
 				}
-				if err := c.deploy(cmd, args[0], wish, confirm, follow); err != nil {
+				if err := c.deploy(cmd, at.service, wish, confirm, follow); err != nil {
 					return err
 				}
 			}
@@ -139,6 +143,7 @@ stops the plan.`,
 		},
 	}
 	c.clientFlags(cmd.Flags())
+	at.flag(cmd)
 	cmd.Flags().IntVar(&version, "version", 0, "the version; the one that is there where none is given")
 	cmd.Flags().StringVar(&target, "target", "", "one target alone, where the stage has several")
 	cmd.Flags().StringVar(&confirm, "confirm", "",

@@ -95,8 +95,8 @@ func soak(stage *manifest.Stage, now time.Time, at Earlier) Gate {
 	ran := now.Sub(at.Since)
 	switch {
 	case s.ErrorsUnder > 0 && at.Calls >= max(1, s.Calls) && share >= s.ErrorsUnder:
-		g.State, g.Why = Fails, fmt.Sprintf("%.3g%% of %d calls failed in %s; under %.3g%% is allowed", share*100, at.Calls,
-			stage.After, s.ErrorsUnder*100)
+		g.State, g.Why = Fails, fmt.Sprintf("%.3g%% of %s failed in %s; under %.3g%% is allowed", share*100,
+			language.FormatCount(at.Calls, "call"), stage.After, s.ErrorsUnder*100)
 	case s.ErrorsUnder == 0 && len(at.Missed) > 0 && at.Calls >= max(1, s.Calls):
 		g.State, g.Why = Fails, "in "+stage.After+" "+strings.Join(at.Missed, "; ")
 	case ran < s.For:
@@ -106,7 +106,8 @@ func soak(stage *manifest.Stage, now time.Time, at Earlier) Gate {
 		g.Why = fmt.Sprintf("waits for calls: %d of %d in %s", at.Calls, s.Calls, stage.After)
 	default:
 		g.State, g.Why = Holds,
-			fmt.Sprintf("%s and %d calls in %s", language.FormatTime(ran.Truncate(time.Second)), at.Calls, stage.After)
+			fmt.Sprintf("%s and %s in %s", language.FormatTime(ran.Truncate(time.Second)),
+				language.FormatCount(at.Calls, "call"), stage.After)
 	}
 	return g
 }

@@ -15,7 +15,8 @@ import (
 func Missed(o manifest.Objectives, sum figures.Sum) string {
 	var out []string
 	if share := float64(sum.Errors) / float64(max(1, sum.Calls)); o.ErrorsUnder > 0 && share >= o.ErrorsUnder {
-		out = append(out, fmt.Sprintf("%.3g%% of %d calls failed, under %.3g%% is good", share*100, sum.Calls, o.ErrorsUnder*100))
+		out = append(out, fmt.Sprintf("%.3g%% of %s failed, under %.3g%% is good", share*100,
+			language.FormatCount(sum.Calls, "call"), o.ErrorsUnder*100))
 	}
 	p95 := time.Duration(sum.Durations.Quantile(0.95) * float64(time.Millisecond))
 	if o.P95Under > 0 && sum.Durations.Count() > 0 && p95 >= o.P95Under {

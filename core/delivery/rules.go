@@ -125,7 +125,7 @@ func soakWords(s *manifest.Soak) string {
 	}
 	words := []string{language.FormatTime(s.For)}
 	if s.Calls > 0 {
-		words = append(words, fmt.Sprintf("%d calls", s.Calls))
+		words = append(words, language.FormatCount(s.Calls, "call"))
 	}
 	if s.ErrorsUnder > 0 {
 		words = append(words, fmt.Sprintf("errors under %.3g%%", s.ErrorsUnder*100))

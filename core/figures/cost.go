@@ -3,6 +3,8 @@ package figures
 import (
 	"fmt"
 	"math/big"
+
+	"rudmar/core/language"
 )
 
 // Rates is what a platform asks for calls, as exact decimal numbers.
@@ -40,7 +42,7 @@ func Cost(s Sum, limit int64, r Rates) (amount, how string, err error) {
 	gibSeconds.Mul(gibSeconds, big.NewRat(limit, 1000<<30))
 	total := new(big.Rat).Mul(perCalls, big.NewRat(int64(s.Calls), 1_000_000))
 	total.Add(total, new(big.Rat).Mul(perTime, gibSeconds))
-	how = fmt.Sprintf("%d calls at %s a million, and %s GiB seconds at %s", s.Calls, orNothing(r.PerMillionCalls),
+	how = fmt.Sprintf("%s at %s a million, and %s GiB seconds at %s", language.FormatCount(s.Calls, "call"), orNothing(r.PerMillionCalls),
 		gibSeconds.FloatString(3), orNothing(r.PerGiBSecond))
 	if total.Sign() > 0 && total.Cmp(big.NewRat(1, 20_000)) < 0 {
 		return "under 0.0001", how, nil

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"rudmar/core/check"
+	"rudmar/core/language"
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
 	"rudmar/engine/deploy"
@@ -178,7 +179,7 @@ func (p *Planner) tell(ctx context.Context, b store.BranchPlan) {
 		text, err = "there is nothing yet to compare it with", nil
 	case err != nil:
 	case sketch == nil:
-		text = fmt.Sprintf("it cannot be planned: %d errors in its manifests", len(result.Diagnostics))
+		text = "it cannot be planned: " + language.FormatCount(len(result.Diagnostics), "error") + " in its manifests"
 		if len(result.Diagnostics) > 0 {
 			text += ", the first one: " + result.Diagnostics[0].String()
 		}

@@ -213,7 +213,8 @@ func Tell(out io.Writer, branch string, c Checked) {
 			errorsFound++
 		}
 	}
-	fmt.Fprintf(out, "\nRudmar: a stage takes the branch %s, but %s has %d problems:\n\n", branch, name, errorsFound)
+	fmt.Fprintf(out, "\nRudmar: a stage takes the branch %s, but %s has %s:\n\n", branch, name,
+		language.FormatCount(errorsFound, "problem"))
 	told := 0
 	for _, d := range c.Result.Diagnostics {
 		if d.Severity != diagnostic.Error {

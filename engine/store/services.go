@@ -5,6 +5,8 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+
+	"rudmar/core/language"
 )
 
 // Errors of services and repositories.
@@ -135,7 +137,7 @@ func (s *Store) RemoveRepository(ctx context.Context, name, by string) error {
 			return err
 		}
 		if left > 0 {
-			return fmt.Errorf("the repository %s has %d services: %w", name, left, ErrInUse)
+			return fmt.Errorf("the repository %s has %s: %w", name, language.FormatCount(left, "service"), ErrInUse)
 		}
 		result, err := tx.ExecContext(ctx, `UPDATE repositories SET removed_at = ? WHERE name = ? AND removed_at = 0`,
 			s.stamp(), name)

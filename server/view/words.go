@@ -25,12 +25,17 @@ func stoppedWords(version int, why string) string {
 }
 
 // TimesADay says how often a schedule fires.
-func TimesADay(n int) string { return fmt.Sprintf("%d times a day", n) }
+func TimesADay(n int) string {
+	if n == 1 {
+		return "once a day"
+	}
+	return fmt.Sprintf("%d times a day", n)
+}
 
 // ObservedWords says what a function took in a place.
 func ObservedWords(at manifest.Place, f observe.Figures) string {
-	return fmt.Sprintf("%s on %s: %d calls, memory peak %s, %.0f ms at most", at.Stage, at.Target, f.Calls,
-		language.FormatSize(f.MemoryPeak), f.MaxMs)
+	return fmt.Sprintf("%s on %s: %s, memory peak %s, %.0f ms at most", at.Stage, at.Target,
+		language.FormatCount(f.Calls, "call"), language.FormatSize(f.MemoryPeak), f.MaxMs)
 }
 
 // CallerWords says what calls a function by a trigger.

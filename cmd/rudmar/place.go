@@ -1,0 +1,55 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"rudmar/core/check"
+	"rudmar/core/language"
+	"rudmar/core/manifest"
+)
+
+// about is which stage of which service a command is about: SERVICE STAGE, or the stage as
+// --stage, and the service of this folder where none is named.
+type about struct{ service, stage string }
+
+func (a *about) flag(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&a.stage, "stage", "", "the stage; the service is that of this folder where none is named")
+}
+
+// read takes what was named. Commands that are about all stages, where none is named, leave
+// the stage out.
+func (a *about) read(args []string, all bool) error {
+	switch {
+	case len(args) == 2 && a.stage != "" && a.stage != args[1]:
+		return coded{exitUsage, fmt.Errorf("it is said to be about %s and about %s: name one stage", args[1], a.stage)}
+	case len(args) == 2:
+		a.stage = args[1]
+	case a.stage == "" && !all:
+		return coded{exitUsage, errors.New("say in which stage: SERVICE STAGE, or --stage STAGE in the folder of a service")}
+	}
+	if len(args) > 0 {
+		a.service = args[0]
+		return nil
+	}
+	var err error
+	a.service, err = serviceIn(".")
+	return err
+}
+
+// serviceIn gives the name of the service that lies in a folder.
+func serviceIn(dir string) (string, error) {
+	text, err := os.ReadFile(filepath.Join(dir, language.ServiceFile))
+	if err != nil {
+		return "", coded{exitUsage, fmt.Errorf("%s has no %s; name the service, or the folder of one", dir, language.ServiceFile)}
+	}
+	checked := check.Service(manifest.Files{language.ServiceFile: text})
+	if checked.Service == nil || checked.Service.Name == "" {
+		return "", coded{exitProblem, fmt.Errorf("%s cannot be read; rudmar check %s tells why", language.ServiceFile, dir)}
+	}
+	return checked.Service.Name, nil
+}
