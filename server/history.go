@@ -8,12 +8,15 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"rudmar/core/author"
 	"rudmar/core/rights"
 	"rudmar/engine/source"
 	"rudmar/engine/store"
 	"rudmar/server/api"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // shownCommits is how many commits of a file are listed.
@@ -91,8 +94,30 @@ func (h *handlers) authors(ctx context.Context, service string, version int,
 	if err != nil {
 		return nil, err
 	}
+	repository := h.engine.Host.Repository(s.Repository)
+	once := map[string]source.Commit{}
+	if len(lines) > fewFiles {
+		if once, err = repository.WrittenOnce(ctx, v.Hash, s.Dir); err != nil {
+			return nil, err
+		}
+	}
 	out := map[string]source.Commit{}
+	var mu sync.Mutex
+	looking, within := errgroup.WithContext(ctx)
+	looking.SetLimit(4)
 	for file, numbers := range lines {
+		name := path.Join(s.Dir, file)
+		tell := func(n int, c source.Commit) {
+			mu.Lock()
+			defer mu.Unlock()
+			out[fmt.Sprintf("%s:%d", file, n)] = c
+		}
+		if c, ok := once[name]; ok {
+			for _, n := range numbers {
+				tell(n, c)
+			}
+			continue
+		}
 		text, err := folder.Read(file)
 		if err != nil {
 			continue // a reason can lie in a file of the version before
@@ -102,16 +127,20 @@ func (h *handlers) authors(ctx context.Context, service string, version int,
 		if len(numbers) == 0 {
 			continue
 		}
-		found, err := h.engine.Host.Repository(s.Repository).Lines(ctx, v.Hash, path.Join(s.Dir, file), numbers)
-		if err != nil {
-			return nil, err
-		}
-		for n, c := range found {
-			out[fmt.Sprintf("%s:%d", file, n)] = c
-		}
+		looking.Go(func() error {
+			found, err := repository.Lines(within, v.Hash, name, numbers)
+			for n, c := range found {
+				tell(n, c)
+			}
+			return err
+		})
 	}
-	return out, nil
+	return out, looking.Wait()
 }
+
+// fewFiles is for how many files git is asked for each one who wrote its lines, before it
+// is asked what all commits have touched.
+const fewFiles = 8
 
 func (h *handlers) RenameFunction(ctx context.Context,
 	r api.RenameFunctionRequestObject) (api.RenameFunctionResponseObject, error) {

@@ -147,48 +147,6 @@ func (r Repository) History(ctx context.Context, name, path string, limit int) (
 	return list, nil
 }
 
-// Lines tells which commits wrote lines of a file, as it stands in a commit.
-func (r Repository) Lines(ctx context.Context, commit, path string, lines []int) (map[int]Commit, error) {
-	args := []string{"blame", "--porcelain"}
-	for _, n := range lines {
-		args = append(args, "-L", fmt.Sprintf("%d,%d", n, n))
-	}
-	out, err := r.git(ctx, nil, nil, append(args, commit, "--", path)...)
-	if err != nil {
-		return nil, fmt.Errorf("looking for who wrote %s: %w", path, err)
-	}
-	commits, byLine := map[string]*Commit{}, map[int]string{}
-	var at *Commit
-	for line := range strings.Lines(string(out)) {
-		key, value, _ := strings.Cut(strings.TrimSuffix(line, "\n"), " ")
-		switch {
-		case len(key) == 40 && !strings.HasPrefix(line, "\t"):
-			if commits[key] == nil {
-				commits[key] = &Commit{Hash: key}
-			}
-			at = commits[key]
-			if f := strings.Fields(value); len(f) >= 2 {
-				if n, err := strconv.Atoi(f[1]); err == nil {
-					byLine[n] = key
-				}
-			}
-		case at == nil:
-		case key == "author":
-			at.Author = value
-		case key == "summary":
-			at.Message = value
-		case key == "author-time":
-			seconds, _ := strconv.ParseInt(value, 10, 64)
-			at.At = time.Unix(seconds, 0)
-		}
-	}
-	found := map[int]Commit{}
-	for n, hash := range byLine {
-		found[n] = *commits[hash]
-	}
-	return found, nil
-}
-
 // File is a file of a commit.
 type File struct {
 	Path       string

@@ -1,0 +1,106 @@
+package source
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Lines tells which commits wrote lines of a file, as it stands in a commit.
+func (r Repository) Lines(ctx context.Context, commit, path string, lines []int) (map[int]Commit, error) {
+	args := []string{"blame", "--porcelain"}
+	for _, n := range lines {
+		args = append(args, "-L", fmt.Sprintf("%d,%d", n, n))
+	}
+	out, err := r.git(ctx, nil, nil, append(args, commit, "--", path)...)
+	if err != nil {
+		return nil, fmt.Errorf("looking for who wrote %s: %w", path, err)
+	}
+	commits, byLine := map[string]*Commit{}, map[int]string{}
+	var at *Commit
+	for line := range strings.Lines(string(out)) {
+		key, value, _ := strings.Cut(strings.TrimSuffix(line, "\n"), " ")
+		switch {
+		case len(key) == 40 && !strings.HasPrefix(line, "\t"):
+			if commits[key] == nil {
+				commits[key] = &Commit{Hash: key}
+			}
+			at = commits[key]
+			if f := strings.Fields(value); len(f) >= 2 {
+				if n, err := strconv.Atoi(f[1]); err == nil {
+					byLine[n] = key
+				}
+			}
+		case at == nil:
+		case key == "author":
+			at.Author = value
+		case key == "summary":
+			at.Message = value
+		case key == "author-time":
+			seconds, _ := strconv.ParseInt(value, 10, 64)
+			at.At = time.Unix(seconds, 0)
+		}
+	}
+	found := map[int]Commit{}
+	for n, hash := range byLine {
+		found[n] = *commits[hash]
+	}
+	return found, nil
+}
+
+// mostTouches is how many commits of a folder are looked through for who wrote its files.
+const mostTouches = 5000
+
+// WrittenOnce gives the files of a folder that just one commit has touched, ever, with that
+// commit: it wrote all their lines. Of a file that was moved, merged by hand or changed since
+// it does not tell; [Repository.Lines] does.
+func (r Repository) WrittenOnce(ctx context.Context, commit, dir string) (map[string]Commit, error) {
+	// The whole of each commit is looked at, so that what came from another folder is not new.
+	out, err := r.git(ctx, nil, nil, "log", "-n", strconv.Itoa(mostTouches+1), "-c", "-M", "--full-diff", "--name-status",
+		"-z", "--format=%H", "--end-of-options", commit, "--", dir)
+	if err != nil {
+		return nil, fmt.Errorf("looking for who wrote %s: %w", dir, err)
+	}
+	added, touched, commits := map[string]string{}, map[string]int{}, 0
+	hash, words := "", strings.Split(string(out), "\x00")
+	for len(words) > 0 {
+		word := strings.TrimPrefix(words[0], "\n")
+		words = words[1:]
+		switch {
+		case word == "": // before what a merge joined
+			continue
+		case len(word) >= 40:
+			hash, commits = word, commits+1
+			continue
+		}
+		paths := 1
+		if moved := strings.TrimLeft(word, "RC"); len(word)-len(moved) == 1 && moved != "" {
+			paths = 2 // R100: what it was called, and is called
+		}
+		for range min(paths, len(words)) {
+			touched[words[0]]++
+			if word == "A" {
+				added[words[0]] = hash
+			}
+			words = words[1:]
+		}
+	}
+	if commits > mostTouches {
+		return nil, nil // what is older is not known
+	}
+	known, found := map[string]Commit{}, map[string]Commit{}
+	for name, hash := range added {
+		if touched[name] > 1 {
+			continue
+		}
+		if _, ok := known[hash]; !ok {
+			if known[hash], err = r.Commit(ctx, hash); err != nil {
+				return nil, err
+			}
+		}
+		found[name] = known[hash]
+	}
+	return found, nil
+}
