@@ -71,4 +71,6 @@ func TestADeploymentThatFails(t *testing.T) {
 	settles(2)
 	p.arrive(fmt.Sprintf("/s/orchard/deployments/%d", state(2).Deployments[0])) // of this try
 	p.reads("done", "6 steps of 6 done", "2 functions", "function/row16")       // few steps are all open
+	p.arrive(fmt.Sprintf("/s/orchard/deployments/%d", state(1).Deployments[0])) // the first one made all
+	p.reads("18 identities, 18 logs", "18 functions")
 }

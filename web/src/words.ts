@@ -56,6 +56,17 @@ export function count(n: number, one: string, many = `${one}s`): string {
   return `${n} ${n === 1 ? one : many}`
 }
 
+/** So many resources of a kind. */
+export function resources(n: number, kind: string): string {
+  switch (kind) {
+    case 'identity':
+      return count(n, kind, 'identities')
+    case 'logs':
+      return count(n, 'log')
+  }
+  return count(n, kind)
+}
+
 /** An attribute's value: with its unit, short where it is a digest. */
 export function value(v: unknown, unit?: string): string {
   if (v === null || v === undefined) return 'absent'

@@ -4,7 +4,7 @@ import { computed } from 'vue'
 
 import type { Schemas } from '../api/client'
 import { barOf, type Span, wavesOf } from '../deployment'
-import { count, duration } from '../words'
+import { duration, resources } from '../words'
 
 const props = defineProps<{ steps: Schemas['DeploymentStep'][]; span: Span; now: number }>()
 const waves = computed(() => wavesOf(props.steps))
@@ -24,7 +24,7 @@ const waves = computed(() => wavesOf(props.steps))
       <tbody>
         <tr v-for="w in waves" :key="w.wave">
           <td><span class="d-sm-none">wave </span>{{ w.wave + 1 }}</td>
-          <td>{{ w.kinds.map(([kind, n]) => count(n, kind)).join(', ') }}</td>
+          <td>{{ w.kinds.map(([kind, n]) => resources(n, kind)).join(', ') }}</td>
           <td>
             <StateWord :state="w.state" />
             <span class="quiet">

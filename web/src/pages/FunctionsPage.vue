@@ -5,6 +5,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { ask, client } from '../api/client'
 import { useFocus } from '../composables/useFocus'
 import { useLoad } from '../composables/useLoad'
+import { count } from '../words'
 
 // Charts are fetched when somebody wants to see them.
 const FunctionFigures = defineAsyncComponent(() => import('../components/FunctionFigures.vue'))
@@ -75,8 +76,10 @@ function go(to: { function?: string; tab?: string }): void {
           >in {{ stage }}: {{ data.there ? `changed last by version ${data.version}` : 'not there yet' }}</span
         >
         <span v-if="data.figures" class="quiet"
-          >{{ data.figures.calls }} calls in the last hour, {{ data.figures.errors }} failed,
-          {{ data.figures.meanMs.toFixed(1) }} ms on average</span
+          >{{ data.figures.calls ? count(data.figures.calls, 'call') : 'no calls' }} in the last hour<template
+            v-if="data.figures.calls"
+            >, {{ data.figures.errors }} failed, {{ data.figures.meanMs.toFixed(1) }} ms on average</template
+          ></span
         >
       </template>
     </div>
