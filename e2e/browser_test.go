@@ -164,14 +164,27 @@ func (p *tab) fill(selector, text string) {
 	p.must("typing into "+selector, e.Input(text))
 }
 
-// press presses the button or link of that name.
+// press presses the button or link of that name. Where the page has moved in the moment in
+// which it was pressed, so that it was missed, it is pressed again.
 func (p *tab) press(name string) {
 	p.Helper()
-	e, err := p.page.Timeout(patience).ElementR("button, a, summary", name)
-	p.must("looking for "+name, err)
-	p.must("waiting for "+name, e.WaitEnabled())
-	p.must("waiting until "+name+" stands still", e.Timeout(patience).WaitStable(50*time.Millisecond))
-	p.must("pressing "+name, e.Timeout(patience).Click(proto.InputMouseButtonLeft, 1))
+	for range 5 {
+		e, err := p.page.Timeout(patience).ElementR("button, a, summary", name)
+		p.must("looking for "+name, err)
+		p.must("waiting for "+name, e.WaitEnabled())
+		p.must("waiting until "+name+" stands still", e.Timeout(patience).WaitStable(50*time.Millisecond))
+		_, err = e.Eval(`() => {
+			window.missed = true
+			addEventListener('click', (c) => (window.missed = !this.contains(c.target)), { capture: true, once: true })
+		}`)
+		p.must("watching "+name, err)
+		p.must("pressing "+name, e.Timeout(patience).Click(proto.InputMouseButtonLeft, 1))
+		missed, err := p.page.Timeout(patience).Eval(`() => window.missed === true`)
+		if err != nil || !missed.Value.Bool() { // where the page is another one by now it was not
+			return
+		}
+	}
+	p.Fatalf("%s cannot be pressed: the page moves all the time", name)
 }
 
 // choose picks an option by its text.

@@ -64,7 +64,7 @@ func TestADeploymentThatFails(t *testing.T) {
 		}
 		return false
 	})
-	p.reads("2 drifted") // the next look has come, and moves nothing any more
+	p.reads("2 drifted", "failed 2 tries") // the page has seen it end, and the next look: nothing moves any more
 	p.press("^Plan version 2 again")
 	p.reads("2 functions are put right", "also changed by hand: memory", "Puts version 2 into trial again")
 	p.press("^Put version 2 into trial again")
