@@ -61,6 +61,36 @@ func TestForeignResourcesAreTakenAway(t *testing.T) {
 	}
 }
 
+// A plan names the files that make another archive: those that came, that differ and that
+// went, of each function that has another one, and of no other.
+func TestChangedFilesAreNamed(t *testing.T) {
+	r := newRig(t)
+	files := first()
+	files["a/gone.py"] = "GONE = True\n"
+	r.push(files)
+	r.reaches(1, "trial", delivery.Settled)
+	files["a/gone.py"] = "" // it goes
+	files["a/main.py"], files["a/new.py"] = "def run(call):\n    return 'a'\n", "NEW = True\n"
+	r.push(files)
+	r.reaches(2, "trial", delivery.Settled)
+	p, err := r.Planner.Foresee(t.Context(), deploy.Wish{Place: place("trial", "north"), Version: 1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var named []string
+	for _, s := range p.Steps {
+		for _, c := range s.Because {
+			named = append(named, c.Files...)
+		}
+		if s.Function != "a" {
+			t.Errorf("%s is changed", s.Address)
+		}
+	}
+	if got := strings.Join(named, " "); got != "gone.py main.py new.py" {
+		t.Errorf("it is said that these changed: %s", got)
+	}
+}
+
 // What is left in a place is no step of its plans until its time is over; then it is
 // drift again.
 func TestLeftUntil(t *testing.T) {
