@@ -419,7 +419,7 @@ func helpsToWrite(t *testing.T, r *rig) {
 	text := "function: night-report\nhandler: report:run\nmemory: 160 MiB\ntriggers:\n  morning: {cron: \"30 6 * * *\", zone: Europe/Oslo}\npermissions:\n  - {may: [query], of: tables/readings}\n"
 	fires := ask(file, text, 5, 5)
 	if len(fires.Notes) != 1 || len(fires.Notes[0].Fires) != 10 || orZero(fires.Notes[0].Zone) != "Europe/Oslo" ||
-		fires.Notes[0].Lines[0] != "1 times a day" {
+		fires.Notes[0].Lines[0] != "once a day" {
 		t.Errorf("a schedule's line: %+v", fires.Notes)
 	}
 	if oslo := time.UnixMilli(fires.Notes[0].Fires[0]).UTC(); oslo.Minute() != 30 || oslo.Hour() != 5 && oslo.Hour() != 4 {
