@@ -6,6 +6,7 @@ import (
 	"net/http/httptest"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -49,11 +50,14 @@ func (a asks) make(who, wish string) (string, int64) {
 
 const password = "orchard-at-dawn"
 
-// tokenStand has two services with a plan each, and two people.
-func tokenStand(t *testing.T) (asks, *time.Time) {
+// tokenStand has two services with a plan each, and two people; later lets time pass.
+func tokenStand(t *testing.T) (all asks, later func(time.Duration)) {
 	t.Helper()
-	now := time.Date(2026, 11, 3, 6, 30, 0, 0, time.UTC)
-	s, db := stand(t, engine.Options{Now: func() time.Time { return now }, LookEvery: time.Hour})
+	var passed atomic.Int64 // what runs beside the test reads the time, too
+	now := func() time.Time {
+		return time.Date(2026, 11, 3, 6, 30, 0, 0, time.UTC).Add(time.Duration(passed.Load()))
+	}
+	s, db := stand(t, engine.Options{Now: now, LookEvery: time.Hour})
 	for _, w := range []people.Wish{{Handle: "wren", Role: "administrator", Password: password},
 		{Handle: "linden", Role: "reader", Password: password}} {
 		if err := s.engine.People.Add(t.Context(), w, ""); err != nil {
@@ -73,7 +77,7 @@ func tokenStand(t *testing.T) (asks, *time.Time) {
 			t.Fatal(text, err)
 		}
 	}
-	return asks{t, s}, &now
+	return asks{t, s}, func(d time.Duration) { passed.Add(int64(d)) }
 }
 
 // A token for one service reads and does nothing about another.
@@ -171,7 +175,7 @@ func TestTokensAreRefused(t *testing.T) {
 
 // What its maker loses, a token loses; it runs out; closed people have none.
 func TestTokensEnd(t *testing.T) {
-	a, now := tokenStand(t)
+	a, later := tokenStand(t)
 	text, _ := a.make("wren:"+password, `{"name": "short", "acts": ["write"], "places": [], "days": 2}`)
 	long, _ := a.make("wren:"+password, `{"name": "long", "acts": ["write"], "places": [], "days": 90}`)
 	if code, body := a.as(text, "POST", "/api/repositories", `{"name": "orchard"}`); code != 201 {
@@ -185,11 +189,11 @@ func TestTokensEnd(t *testing.T) {
 	if !strings.Contains(string(body), `"usedFrom":"192.0.2.1"`) || strings.Contains(string(body), text) {
 		t.Errorf("the list of tokens: %s", body)
 	}
-	*now = now.Add(48*time.Hour - time.Minute)
+	later(48*time.Hour - time.Minute)
 	if code, _ := a.as(text, "GET", "/api/session", ""); code != 200 {
 		t.Errorf("it ended early: %d", code)
 	}
-	*now = now.Add(time.Minute)
+	later(time.Minute)
 	if code, _ := a.as(text, "GET", "/api/session", ""); code != 401 {
 		t.Errorf("it did not run out: %d", code)
 	}
