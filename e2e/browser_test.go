@@ -206,10 +206,15 @@ func (p *tab) find(words string) {
 	p.must("typing", p.page.InsertText(words))
 }
 
-// waits until something is true in the page.
+// waits until something is true in the page, which may become another one meanwhile.
 func (p *tab) waits(what, js string) {
 	p.Helper()
-	p.must("waiting for "+what, p.page.Timeout(patience).Wait(rodEval(js)))
+	page := p.page.Timeout(patience)
+	err := page.Wait(rodEval(js))
+	for err != nil && page.GetContext().Err() == nil && strings.Contains(err.Error(), "navigated") {
+		err = page.Wait(rodEval(js))
+	}
+	p.must("waiting for "+what, err)
 }
 
 // finds goes to the first thing that is found by words.
