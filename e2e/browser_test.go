@@ -210,11 +210,13 @@ func (p *tab) find(words string) {
 func (p *tab) waits(what, js string) {
 	p.Helper()
 	page := p.page.Timeout(patience)
-	err := page.Wait(rodEval(js))
-	for err != nil && page.GetContext().Err() == nil && strings.Contains(err.Error(), "navigated") {
-		err = page.Wait(rodEval(js))
+	for {
+		err := page.Wait(rodEval(js))
+		if err == nil || page.GetContext().Err() != nil || !strings.Contains(err.Error(), "navigated") {
+			p.must("waiting for "+what, err)
+			return
+		}
 	}
-	p.must("waiting for "+what, err)
 }
 
 // finds goes to the first thing that is found by words.

@@ -95,7 +95,7 @@ func (h *handlers) authors(ctx context.Context, service string, version int,
 		return nil, err
 	}
 	repository := h.engine.Host.Repository(s.Repository)
-	once := map[string]source.Commit{}
+	once := map[string]string{}
 	if len(lines) > fewFiles {
 		if once, err = repository.WrittenOnce(ctx, v.Hash, s.Dir); err != nil {
 			return nil, err
@@ -112,7 +112,11 @@ func (h *handlers) authors(ctx context.Context, service string, version int,
 			defer mu.Unlock()
 			out[fmt.Sprintf("%s:%d", file, n)] = c
 		}
-		if c, ok := once[name]; ok {
+		if hash, ok := once[name]; ok {
+			c, err := h.commit(ctx, repository, hash)
+			if err != nil {
+				return nil, errors.Join(err, looking.Wait())
+			}
 			for _, n := range numbers {
 				tell(n, c)
 			}

@@ -148,10 +148,7 @@ func approvalsWords(a *manifest.Approvals) string {
 	if a == nil {
 		return "none"
 	}
-	words := "1 approval"
-	if a.Count != 1 {
-		words = fmt.Sprintf("%d approvals", a.Count)
-	}
+	words := language.FormatCount(a.Count, "approval")
 	if a.From != "" {
 		words += " from " + a.From
 	}

@@ -105,14 +105,8 @@ func (b *builder) edges() [][]int {
 		}
 	}
 	b.linkTakenRoutes(link)
-	for i := range b.steps {
-		if len(b.renamed) == 0 {
-			break
-		}
-		// What is done to a function is done under its new name.
-		if j, ok := b.at[resource.Identity+"/"+b.steps[i].Function]; ok && b.steps[j].Was != "" {
-			link(i, j)
-		}
+	if len(b.renamed) > 0 {
+		b.linkRenamed(link)
 	}
 	for i := range out {
 		slices.Sort(out[i])
@@ -121,6 +115,15 @@ func (b *builder) edges() [][]int {
 		}
 	}
 	return out
+}
+
+// linkRenamed has what is done to a function done under its new name.
+func (b *builder) linkRenamed(link func(int, int)) {
+	for i := range b.steps {
+		if j, ok := b.at[resource.Identity+"/"+b.steps[i].Function]; ok && b.steps[j].Was != "" {
+			link(i, j)
+		}
+	}
 }
 
 // dependents gives, for each recorded address, what is recorded as needing it.

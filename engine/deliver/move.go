@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"rudmar/core/delivery"
+	"rudmar/core/language"
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
 	"rudmar/core/resource"
@@ -59,12 +60,9 @@ func (l *Line) through(ctx context.Context, d store.Delivery) error {
 	if err != nil || !passed {
 		return err
 	}
-	why := fmt.Sprintf("%d cases passed", total)
-	switch total {
-	case 0:
-		why = "no case runs here"
-	case 1:
-		why = "1 case passed"
+	why := "no case runs here"
+	if total > 0 {
+		why = language.FormatCount(total, "case") + " passed"
 	}
 	return l.apply(ctx, d, delivery.Proved, "", why)
 }

@@ -3,6 +3,7 @@ package source
 import (
 	"context"
 	"fmt"
+	"maps"
 	"strconv"
 	"strings"
 	"time"
@@ -53,10 +54,10 @@ func (r Repository) Lines(ctx context.Context, commit, path string, lines []int)
 // mostTouches is how many commits of a folder are looked through for who wrote its files.
 const mostTouches = 5000
 
-// WrittenOnce gives the files of a folder that just one commit has touched, ever, with that
-// commit: it wrote all their lines. Of a file that was moved, merged by hand or changed since
+// WrittenOnce gives the files of a folder that just one commit has touched, ever, with its
+// hash: it wrote all their lines. Of a file that was moved, merged by hand or changed since
 // it does not tell; [Repository.Lines] does.
-func (r Repository) WrittenOnce(ctx context.Context, commit, dir string) (map[string]Commit, error) {
+func (r Repository) WrittenOnce(ctx context.Context, commit, dir string) (map[string]string, error) {
 	// The whole of each commit is looked at, so that what came from another folder is not new.
 	out, err := r.git(ctx, nil, nil, "log", "-n", strconv.Itoa(mostTouches+1), "-c", "-M", "--full-diff", "--name-status",
 		"-z", "--format=%H", "--end-of-options", commit, "--", dir)
@@ -90,17 +91,6 @@ func (r Repository) WrittenOnce(ctx context.Context, commit, dir string) (map[st
 	if commits > mostTouches {
 		return nil, nil // what is older is not known
 	}
-	known, found := map[string]Commit{}, map[string]Commit{}
-	for name, hash := range added {
-		if touched[name] > 1 {
-			continue
-		}
-		if _, ok := known[hash]; !ok {
-			if known[hash], err = r.Commit(ctx, hash); err != nil {
-				return nil, err
-			}
-		}
-		found[name] = known[hash]
-	}
-	return found, nil
+	maps.DeleteFunc(added, func(name, _ string) bool { return touched[name] > 1 })
+	return added, nil
 }

@@ -73,9 +73,13 @@ func TestWrittenOnce(t *testing.T) {
 				t.Fatal(err)
 			}
 			for _, name := range strings.Fields(do("ls-files")) {
-				c, told := found[name]
+				hash, told := found[name]
 				if !told {
 					continue
+				}
+				c, err := repository.Commit(t.Context(), hash)
+				if err != nil {
+					t.Fatal(err)
 				}
 				wrote, err := repository.Lines(t.Context(), "main", name, []int{1, 3, 6})
 				if err != nil {
