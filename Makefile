@@ -1,5 +1,6 @@
 # `make demo` and `make test` do all the set-up that they need.
-.PHONY: demo test build web setup setup-test generate docs shots bench setup-bench lint mutants race audit
+SHELL = /bin/bash
+.PHONY: demo test test-plain test-apart build web setup setup-test generate docs shots bench setup-bench lint mutants race audit
 
 GO_TOOL = go tool -modfile=tools/go.mod
 WEB_SOURCES = $(shell find web/src -type f) web/index.html web/vite.config.ts web/package-lock.json
@@ -30,8 +31,34 @@ setup-test: setup
 # Tests write to memory where the machine lets programs run from it, so that a slow disk does not matter.
 TEST_TMP = $(shell d=$$(mktemp -d /dev/shm/rudmar-test-XXXXXX 2>/dev/null) && cp /bin/true $$d/probe && $$d/probe 2>/dev/null && [ $$(df --output=avail -k /dev/shm | tail -1) -gt 2000000 ] && echo /dev/shm || echo $${TMPDIR:-/tmp}; rm -rf "$$d")
 
+# What goes on at the same time in one process is tried under the detector of data races. What
+# starts programs that it has compiled has nothing for it to see, and would be slow: apart.
+RACED = ./cage ./engine/... ./platform/local ./server
+APART = BinaryBodies|CallsRealGo|GoIsCompiled|TheCodeOfTheDocs|TracesAreWhole|GetsOut|StartersWork|SameCommitGives|FetchingReaches
+
+# The detector looks at all code but at that of one thread that only computes: SQLite as it was
+# translated from C, what hashes passwords, what compiles WebAssembly.
+UNSEEN = modernc.org/sqlite/lib modernc.org/libc golang.org/x/crypto/blowfish \
+	$(addprefix github.com/tetratelabs/wazero/internal/engine/wazevo/,ssa frontend backend/...)
+RACE = -race $(foreach package,$(UNSEEN),'-gcflags=$(package)=-race=false')
+
+# vet has looked at the tests with all other code, in lint.
+GO_TEST = TMPDIR=$(TEST_TMP) go test -vet=off -timeout 30m
+
 test: setup-test build lint
-	TMPDIR=$(TEST_TMP) go test -p 3 -timeout 40m ./...
+	$(MAKE) --no-print-directory -j 2 -k --output-sync=line test-plain test-apart
+
+test-plain:
+	$(GO_TEST) -p 2 $$(go list ./... | grep -vxFf <(go list $(RACED)))
+
+test-apart:
+	$(GO_TEST) -run '$(APART)' ./engine ./platform/local
+	GORACE=atexit_sleep_ms=0 $(GO_TEST) $(RACE) -p 2 -skip '$(APART)' $(RACED)
+
+# Looks for data races in other packages, too.
+PACKAGES ?= $(RACED)
+race:
+	GORACE=atexit_sleep_ms=0 $(GO_TEST) $(RACE) -p 2 -skip '$(APART)' $(PACKAGES)
 
 lint: web
 	@test -z "$$(gofmt -l $$(git ls-files -co --exclude-standard '*.go'))" || { gofmt -l $$(git ls-files -co --exclude-standard '*.go'); echo "run gofmt -w on these"; exit 1; }
@@ -39,13 +66,6 @@ lint: web
 	go vet ./... apart
 	$(GO_TOOL) staticcheck ./... apart
 	cd web && npx vue-tsc -b && npx eslint . && npx prettier --check --log-level warn .
-
-# Data races of the engine and of the local platform. What runs commands of builds and
-# starters is left out, and what compiles Go: under the detector it takes minutes.
-race:
-	TMPDIR=$(TEST_TMP) go test -race -timeout 10m ./core/... ./cage ./engine/store ./platform ./server
-	TMPDIR=$(TEST_TMP) go test -race -timeout 10m -skip 'Starters|GetsOut|BuildsAre|Commands|Fetching|Pushes' ./engine
-	TMPDIR=$(TEST_TMP) go test -race -timeout 10m -skip 'GetsOut|Weather|RealGo|CodeOfTheDocs|TracesAreWhole|GoIsCompiled|BinaryBodies' ./platform/local
 
 # Code that follows from the descriptions of the API and of the platform protocol.
 generate: setup
@@ -77,10 +97,11 @@ bench: setup-bench
 	go test -run '^$$' -bench Cold -benchtime 3x ./platform/local
 	go test -run '^$$' -bench ManyCallers -benchtime 1x ./platform/local
 
-# Changes that the tests of a package do not notice; with PACKAGE, COUNT and SEED.
+# Changes that the tests of a package do not notice; with PACKAGE, COUNT and SEED, and with TESTS
+# when other packages' tests should notice, too.
 PACKAGE ?= ./core/delivery
 mutants:
-	cd tools && go run ./mutants -dir .. -package $(PACKAGE) -count $(or $(COUNT),20) -seed $(or $(SEED),1)
+	cd tools && go run ./mutants -dir .. -package $(PACKAGE) -tests "$(TESTS)" -count $(or $(COUNT),20) -seed $(or $(SEED),1)
 
 # Known weaknesses of what is built on, where their databases can be reached: that of Go as
 # a folder (VULN_DB=file:///path), npm's by its registry. Without them it says so.

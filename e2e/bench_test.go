@@ -37,7 +37,7 @@ func BenchmarkWatch(b *testing.B) {
 				w.press("1")
 				w.says("code of hello", "evening")
 				b.ReportMetric(float64(time.Since(begun).Milliseconds()), "ms-to-the-answer")
-				text := w.text()
+				text := w.out.String()
 				split := splitInStep.FindStringSubmatch(text[strings.LastIndex(text, "-- in step after"):])
 				if split == nil {
 					b.Fatal(text)

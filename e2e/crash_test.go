@@ -54,7 +54,7 @@ type crashing struct {
 	token              string
 	mu                 sync.Mutex
 	rudmar, platform   *exec.Cmd
-	log                bytes.Buffer
+	log                told
 	points, changes    int
 	most               int // kills until it is left to get on
 	armed              bool

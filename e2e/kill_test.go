@@ -100,7 +100,7 @@ func TestAKilledPlatformLosesNothing(t *testing.T) {
 
 func startPlatform(t *testing.T, data string) (*rig, *platform.Client) {
 	t.Helper()
-	r := &rig{T: t, data: data, log: &bytes.Buffer{}}
+	r := &rig{T: t, data: data, log: &told{}}
 	r.address = freeAddress(t)
 	r.cmd = exec.Command(build(t), "platform", "--data", data, "--platform-listen", r.address, "--routes-listen",
 		"127.0.0.2:0", "--platform-token-file", tokenFile(t, "secret"))

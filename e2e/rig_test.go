@@ -97,7 +97,7 @@ type rig struct {
 	routes  string // where the routes of its functions answer
 	data    string
 	cmd     *exec.Cmd
-	log     *bytes.Buffer
+	log     *told
 }
 
 // launch starts the program with arguments and waits until it says where it answers.
@@ -111,7 +111,7 @@ func launch(t *testing.T, data string, args ...string) *rig {
 // begin starts a command that is Rudmar, and waits until it says where it answers.
 func begin(t *testing.T, data string, cmd *exec.Cmd) *rig {
 	t.Helper()
-	r := &rig{T: t, data: data, log: &bytes.Buffer{}, cmd: cmd}
+	r := &rig{T: t, data: data, log: &told{}, cmd: cmd}
 	out, err := r.cmd.StdoutPipe()
 	if err != nil {
 		t.Fatal(err)

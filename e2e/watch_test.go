@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"bytes"
 	"io"
 	"net/http"
 	"os"
@@ -9,7 +8,6 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -21,20 +19,7 @@ type watching struct {
 	testing.TB
 	cmd  *exec.Cmd
 	keys io.WriteCloser
-	mu   sync.Mutex
-	out  bytes.Buffer
-}
-
-func (w *watching) Write(p []byte) (int, error) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	return w.out.Write(p)
-}
-
-func (w *watching) text() string {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	return w.out.String()
+	out  told
 }
 
 // beginWatching starts a command of rudmar.
@@ -42,7 +27,7 @@ func beginWatching(t testing.TB, env []string, args ...string) *watching {
 	t.Helper()
 	w := &watching{TB: t, cmd: exec.Command(build(t), args...)}
 	w.cmd.Env = append(os.Environ(), env...)
-	w.cmd.Stdout, w.cmd.Stderr = w, w
+	w.cmd.Stdout, w.cmd.Stderr = &w.out, &w.out
 	var err error
 	if w.keys, err = w.cmd.StdinPipe(); err != nil {
 		t.Fatal(err)
@@ -62,13 +47,13 @@ func (w *watching) says(after, text string) {
 	w.Helper()
 	limit := time.Now().Add(patience)
 	for time.Now().Before(limit) {
-		_, rest, found := strings.Cut(w.text(), after)
+		_, rest, found := strings.Cut(w.out.String(), after)
 		if found && strings.Contains(rest, text) {
 			return
 		}
 		time.Sleep(20 * time.Millisecond) // between two looks at a condition
 	}
-	w.Fatalf("after %q it does not say %q:\n%s", after, text, w.text())
+	w.Fatalf("after %q it does not say %q:\n%s", after, text, w.out.String())
 }
 
 func (w *watching) press(key string) {
@@ -81,7 +66,7 @@ func (w *watching) press(key string) {
 func (w *watching) ends() {
 	w.Helper()
 	if err := w.cmd.Wait(); err != nil {
-		w.Errorf("it ends with %v:\n%s", err, w.text())
+		w.Errorf("it ends with %v:\n%s", err, w.out.String())
 	}
 }
 
@@ -131,9 +116,9 @@ func TestWatch(t *testing.T) {
 	before := r.trial(t)
 	w := beginWatching(t, as("wren"), "watch", dir)
 	w.says("", "-- in step after")
-	route := regexp.MustCompile(`GET (http\S+trial~wren/stations/\{station\}/frost)`).FindStringSubmatch(w.text())
+	route := regexp.MustCompile(`GET (http\S+trial~wren/stations/\{station\}/frost)`).FindStringSubmatch(w.out.String())
 	if route == nil {
-		t.Fatalf("no address is told: %s", w.text())
+		t.Fatalf("no address is told: %s", w.out.String())
 	}
 	edit(t, dir, "functions/warn/warn.py", `"mode": MODE`, `"mode": "mine"`)
 	w.says("-- in step after", "code of warn, 2 steps")

@@ -44,6 +44,12 @@ type stream struct {
 	line []byte // begun and not ended
 }
 
+// newOutputs has its buffer from the start: the end of a call may come before
+// following has begun.
+func newOutputs() *outputs {
+	return &outputs{buffer: make([]byte, 32<<10)}
+}
+
 // add takes a stream that a process writes to.
 func (o *outputs) add(name string, file *os.File) error {
 	raw, err := file.SyscallConn()
@@ -56,7 +62,6 @@ func (o *outputs) add(name string, file *os.File) error {
 
 // follow reads until all ends of the streams that a process may write to are closed.
 func (o *outputs) follow() {
-	o.buffer = make([]byte, 32<<10)
 	var all sync.WaitGroup
 	for _, s := range o.streams {
 		all.Go(func() {

@@ -99,7 +99,7 @@ func start(k *cage.Keeper, o processOptions) (*process, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &process{cage: c, calls: c.In, answers: c.Out, output: &outputs{}, keepsGarbage: o.keepsGarbage,
+	p := &process{cage: c, calls: c.In, answers: c.Out, output: newOutputs(), keepsGarbage: o.keepsGarbage,
 		done: make(chan struct{})}
 	p.reader = bufio.NewReaderSize(p.answers, 64<<10)
 	err = errors.Join(p.output.add("out", c.Stdout), p.output.add("err", c.Stderr))

@@ -1,0 +1,139 @@
+package main
+
+import (
+	"bytes"
+	"fmt"
+	"go/ast"
+	"go/format"
+	"go/parser"
+	"go/token"
+	"os"
+	"path/filepath"
+	"strings"
+)
+
+// mutant is one change that can be made and taken back.
+type mutant struct {
+	source     source
+	file       string
+	line       int
+	what       string // said so that it is one of a kind on its line
+	original   string // the line as it is
+	make, undo func()
+}
+
+// text is the file with the change in it; false when it cannot be written.
+func (m mutant) text() ([]byte, bool) {
+	m.make()
+	defer m.undo()
+	var text bytes.Buffer
+	err := format.Node(&text, m.source.set, m.source.tree)
+	return text.Bytes(), err == nil
+}
+
+// source is a parsed file.
+type source struct {
+	name  string
+	set   *token.FileSet
+	tree  *ast.File
+	lines []string
+}
+
+// read parses the files of a package, in the order of their names, without its
+// tests and without what is generated.
+func read(dir string) ([]source, error) {
+	names, err := filepath.Glob(filepath.Join(dir, "*.go"))
+	if err != nil {
+		return nil, err
+	}
+	var out []source
+	for _, name := range names {
+		if strings.HasSuffix(name, "_test.go") || strings.HasSuffix(name, ".gen.go") {
+			continue
+		}
+		whole, err := filepath.Abs(name)
+		if err != nil {
+			return nil, err
+		}
+		text, err := os.ReadFile(whole)
+		if err != nil {
+			return nil, err
+		}
+		s := source{name: whole, set: token.NewFileSet(), lines: strings.Split(string(text), "\n")}
+		if s.tree, err = parser.ParseFile(s.set, whole, text, parser.ParseComments); err != nil {
+			return nil, err
+		}
+		out = append(out, s)
+	}
+	return out, nil
+}
+
+// opposite is what an operator is turned into.
+var opposite = map[token.Token]token.Token{
+	token.EQL: token.NEQ, token.NEQ: token.EQL, token.LSS: token.LEQ, token.LEQ: token.LSS,
+	token.GTR: token.GEQ, token.GEQ: token.GTR,
+	token.LAND: token.LOR, token.LOR: token.LAND, token.ADD: token.SUB, token.SUB: token.ADD,
+}
+
+// mutantsOf lists the changes that can be made in a file: operators turned,
+// conditions negated, numbers off by one, statements left out.
+func mutantsOf(s source) []mutant {
+	var out []mutant
+	times := map[string]int{}
+	add := func(at token.Pos, what string, change, undo func()) {
+		line := s.set.Position(at).Line
+		key := fmt.Sprint(line, what)
+		if times[key]++; times[key] > 1 {
+			what = fmt.Sprintf("%s, the %dth", what, times[key])
+		}
+		out = append(out, mutant{s, s.name, line, what, strings.TrimSpace(s.lines[line-1]), change, undo})
+	}
+	ast.Inspect(s.tree, func(n ast.Node) bool {
+		switch n := n.(type) {
+		case *ast.BinaryExpr:
+			if turned, ok := opposite[n.Op]; ok {
+				was := n.Op
+				add(n.OpPos, fmt.Sprintf("%s is %s", was, turned), func() { n.Op = turned }, func() { n.Op = was })
+			}
+		case *ast.IfStmt:
+			was := n.Cond
+			negated := &ast.UnaryExpr{Op: token.NOT, X: &ast.ParenExpr{X: was}}
+			add(n.If, "if not", func() { n.Cond = negated }, func() { n.Cond = was })
+		case *ast.CallExpr:
+			// How much room is made before it is needed changes nothing.
+			if made, ok := n.Fun.(*ast.Ident); ok && made.Name == "make" {
+				return false
+			}
+		case *ast.BasicLit:
+			if n.Kind == token.INT {
+				was := n.Value
+				add(n.Pos(), was+" is one more", func() { n.Value = "(" + was + "+1)" }, func() { n.Value = was })
+			}
+		case *ast.BlockStmt:
+			for i, statement := range n.List {
+				switch statement.(type) {
+				case *ast.ExprStmt, *ast.IncDecStmt, *ast.BranchStmt:
+					add(statement.Pos(), "a statement is left out", func() { n.List[i] = &ast.EmptyStmt{} },
+						func() { n.List[i] = statement })
+				}
+			}
+		}
+		return true
+	})
+	return out
+}
+
+// inside tells whether the change is in a function: what is declared outside of
+// them is not counted by what a test comes by.
+func (m mutant) inside() bool {
+	for _, d := range m.source.tree.Decls {
+		f, ok := d.(*ast.FuncDecl)
+		if !ok || f.Body == nil {
+			continue
+		}
+		if m.source.set.Position(f.Body.Pos()).Line <= m.line && m.line <= m.source.set.Position(f.Body.End()).Line {
+			return true
+		}
+	}
+	return false
+}
