@@ -299,9 +299,7 @@ func (f *foresight) schedules() {
 			}
 			f.overlap(&out, times)
 		}
-		if wasOn && isOn {
-			out.Lost, out.Doubled = AcrossZones(was, is, f.seen.Now)
-		}
+		out.Lost, out.Doubled = AcrossZones(was, is, f.seen.Now)
 		f.out.Schedules = append(f.out.Schedules, out)
 	}
 }
@@ -332,7 +330,8 @@ func (f *foresight) overlap(out *Fires, times []time.Time) {
 
 // AcrossZones counts the fires that are left out, and those that come twice, where
 // a schedule by the clock of one zone goes on by that of another: of the same time
-// on the clock one has passed already and the other not.
+// on the clock one has passed already and the other not. Where one of the two is none,
+// there are neither.
 func AcrossZones(was, is timing.Schedule, now time.Time) (lost, doubled int) {
 	if was.Cron == nil || is.Cron == nil || fmt.Sprint(was.Zone) == fmt.Sprint(is.Zone) {
 		return 0, 0

@@ -82,8 +82,7 @@ type piece struct {
 
 // is tells whether two pieces are one and the same.
 func (p *piece) is(other piece) bool {
-	return p.name == other.name && len(p.resources) == len(other.resources) &&
-		(len(p.resources) == 0 || &p.resources[0] == &other.resources[0])
+	return len(p.resources) > 0 && len(other.resources) > 0 && &p.resources[0] == &other.resources[0]
 }
 
 func (c *Cache) recall(stage *manifest.Stage, target manifest.Target, in Inputs) *became {

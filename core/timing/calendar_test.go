@@ -139,6 +139,9 @@ func TestOpeningsByBruteForce(t *testing.T) {
 			}
 			return false
 		}
+		if end := start.AddDate(0, 0, 14); len(list) > 0 && list[len(list)-1].To.After(end) {
+			t.Fatalf("it looks beyond %s: %v", end, list)
+		}
 		entered := false
 		for at := start; at.Before(start.AddDate(0, 0, 14)); at = at.Add(10 * time.Minute) {
 			_, until := c.At(at)
@@ -164,6 +167,29 @@ func TestFreezesAtTheirLimits(t *testing.T) {
 	}
 	if name, _ := c.At(moment(t, "2026-11-09 12:00")); name != "Market day" { // a Monday
 		t.Errorf("each day: %q", name)
+	}
+}
+
+// A duration in weeks, days and hours ends when it says; a calendar has a thousand events at most.
+func TestDurationsAndManyEvents(t *testing.T) {
+	event := func(duration string) string {
+		return "BEGIN:VEVENT\nUID:1\nDTSTART:20261101T000000Z\nDURATION:" + duration + "\nEND:VEVENT\n"
+	}
+	for duration, want := range map[string]string{"P1W": "2026-11-08 00:00", "+P2W": "2026-11-15 00:00", "P3D": "2026-11-04 00:00",
+		"P1DT8H30M": "2026-11-02 08:30", "PT90M": "2026-11-01 01:30"} {
+		c, err := timing.ParseCalendar("BEGIN:VCALENDAR\n" + event(duration) + "END:VCALENDAR\n")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, until := c.At(moment(t, "2026-11-01 00:00")); !until.Equal(moment(t, want)) {
+			t.Errorf("%s: until %s, not %s", duration, until, want)
+		}
+	}
+	for n, ok := range map[int]bool{1000: true, 1001: false} {
+		_, err := timing.ParseCalendar("BEGIN:VCALENDAR\n" + strings.Repeat(event("PT1H"), n) + "END:VCALENDAR\n")
+		if (err == nil) != ok {
+			t.Errorf("%d events: %v", n, err)
+		}
 	}
 }
 

@@ -84,7 +84,7 @@ func mutantsOf(s source) []mutant {
 		line := s.set.Position(at).Line
 		key := fmt.Sprint(line, what)
 		if times[key]++; times[key] > 1 {
-			what = fmt.Sprintf("%s, the %dth", what, times[key])
+			what = fmt.Sprintf("%s, number %d of its line", what, times[key])
 		}
 		out = append(out, mutant{s, s.name, line, what, strings.TrimSpace(s.lines[line-1]), change, undo})
 	}
@@ -99,6 +99,10 @@ func mutantsOf(s source) []mutant {
 			was := n.Cond
 			negated := &ast.UnaryExpr{Op: token.NOT, X: &ast.ParenExpr{X: was}}
 			add(n.If, "if not", func() { n.Cond = negated }, func() { n.Cond = was })
+		case *ast.ReturnStmt:
+			if beside(n) {
+				return false // what is returned beside an error says nothing
+			}
 		case *ast.CallExpr:
 			// How much room is made before it is needed changes nothing.
 			if made, ok := n.Fun.(*ast.Ident); ok && made.Name == "make" {
@@ -121,6 +125,28 @@ func mutantsOf(s source) []mutant {
 		return true
 	})
 	return out
+}
+
+// beside tells whether a return gives an error that it makes itself, and with
+// it nothing but what stands for nothing.
+func beside(n *ast.ReturnStmt) bool {
+	if len(n.Results) < 2 {
+		return false
+	}
+	made, ok := n.Results[len(n.Results)-1].(*ast.CallExpr)
+	if !ok {
+		return false
+	}
+	of, ok := made.Fun.(*ast.SelectorExpr)
+	if !ok || of.Sel.Name != "New" && of.Sel.Name != "Errorf" {
+		return false
+	}
+	for _, result := range n.Results[:len(n.Results)-1] {
+		if _, literal := result.(*ast.BasicLit); !literal {
+			return false
+		}
+	}
+	return true
 }
 
 // inside tells whether the change is in a function: what is declared outside of

@@ -85,13 +85,13 @@ func run(ctx context.Context, o order) error {
 
 	var mu sync.Mutex
 	noticed, tried, left := 0, 0, 0
-	group, ctx := errgroup.WithContext(ctx)
+	group, within := errgroup.WithContext(ctx)
 	group.SetLimit(o.atOnce)
 	for i, m := range all {
 		mu.Lock()
 		enough := tried >= o.count
 		mu.Unlock()
-		if enough || ctx.Err() != nil {
+		if enough || within.Err() != nil {
 			break
 		}
 		if same.has(filepath.ToSlash(filepath.Join(o.pkg, filepath.Base(m.file))), m) {
@@ -103,7 +103,7 @@ func run(ctx context.Context, o order) error {
 			continue // what cannot be written cannot be tried
 		}
 		group.Go(func() error {
-			got, err := try(ctx, o.dir, filepath.Join(work, fmt.Sprint(i)), m, text, suites)
+			got, err := try(within, o.dir, filepath.Join(work, fmt.Sprint(i)), m, text, suites)
 			if err != nil {
 				return err
 			}
