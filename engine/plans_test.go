@@ -91,6 +91,68 @@ func TestChangedFilesAreNamed(t *testing.T) {
 	}
 }
 
+// A plan that was overtaken says by what: what was changed by hand since is named.
+func TestWhatOvertakesAPlanIsNamed(t *testing.T) {
+	r := newRig(t)
+	r.push(first())
+	r.reaches(1, "trial", delivery.Settled)
+	at := place("trial", "north")
+	_, scope, err := r.Planner.Platform(at)
+	if err != nil {
+		t.Fatal(err)
+	}
+	byHand := func(address, owner string) {
+		t.Helper()
+		if _, err := r.platform.Put(t.Context(), scope, address, platform.Wish{Key: owner + address,
+			Attributes: map[string]any{"owner": owner}}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	plans := func() int64 {
+		t.Helper()
+		p, err := r.Planner.Compute(t.Context(), at, 1)
+		if err != nil {
+			t.Fatal(err)
+		}
+		id, err := r.Store.AddPlan(t.Context(), "wren", p)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return id
+	}
+	overtaken := func(id int64, want string) {
+		t.Helper()
+		err := r.Runner.Check(t.Context(), id)
+		if want == "" && err != nil || want != "" && (!errors.Is(err, deploy.ErrOutOfDate) || !strings.Contains(err.Error(), want)) {
+			t.Errorf("%v, not %q", err, want)
+		}
+	}
+	byHand("identity/a", "somebody")
+	one := plans()
+	overtaken(one, "")
+	byHand("identity/b", "somebody")
+	overtaken(one, "changed by hand since (identity/b);")
+	byHand("identity/a", "somebody else")
+	overtaken(one, "changed by hand since (identity/a, identity/b);")
+	both := plans()
+	byHand("identity/a", "growers") // as it should be
+	overtaken(both, "changed by hand since (identity/a);")
+	none := plans()
+	id, err := r.Runner.Start(t.Context(), none, "wren")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.until("the deployment to end", func() bool {
+		d, err := r.Store.Deployment(t.Context(), id)
+		return err == nil && d.State == store.Done
+	})
+	overtaken(none, "something was deployed there since")
+	overtaken(one, "something was deployed there since")
+	if err := r.Runner.Check(t.Context(), 4711); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("no plan: %v", err)
+	}
+}
+
 // What is left in a place is no step of its plans until its time is over; then it is
 // drift again.
 func TestLeftUntil(t *testing.T) {

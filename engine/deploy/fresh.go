@@ -3,6 +3,7 @@ package deploy
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"rudmar/core/canon"
@@ -59,6 +60,7 @@ func moved(old, now *plan.Plan) string {
 	if len(names) == 0 {
 		return ""
 	}
+	slices.Sort(names)
 	return " (" + strings.Join(names, ", ") + ")"
 }
 

@@ -391,10 +391,8 @@ func (p *Planner) gather(ctx context.Context, d Draft) (in plan.Inputs, err erro
 	if in.Usual, err = p.store.UsualTimes(ctx); err != nil {
 		return in, err
 	}
-	if in.Files, err = p.changedFiles(ctx, d, current.Version); err != nil {
-		return in, err
-	}
-	return in, nil
+	in.Files, err = p.changedFiles(ctx, d, current.Version)
+	return in, err
 }
 
 // looking is how long a look at a place may take.

@@ -1,0 +1,142 @@
+package local
+
+import (
+	"bytes"
+	"context"
+	"log/slog"
+	"reflect"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"rudmar/platform/api"
+)
+
+// rowsOf reads a table whole, as text.
+func rowsOf(t *testing.T, p *Platform, query string) []string {
+	t.Helper()
+	rows, err := p.store.db.Query(query)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer rows.Close()
+	names, err := rows.Columns()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out []string
+	for rows.Next() {
+		values := make([]string, len(names))
+		into := make([]any, len(names))
+		for i := range values {
+			into[i] = &values[i]
+		}
+		if err := rows.Scan(into...); err != nil {
+			t.Fatal(err)
+		}
+		out = append(out, strings.Join(values, " "))
+	}
+	if err := rows.Err(); err != nil {
+		t.Fatal(err)
+	}
+	return out
+}
+
+// still opens a platform whose loops stand still.
+func still(t *testing.T, now *time.Time, log *slog.Logger) *Platform {
+	t.Helper()
+	p, err := Open(t.Context(), Options{Dir: t.TempDir(), Token: "secret", Now: func() time.Time { return *now }, Log: log})
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.cancel()
+	p.running.Wait()
+	t.Cleanup(func() { p.store.db.Close() })
+	return p
+}
+
+// Log lines and figures that cannot be written wait, and are in the end what they
+// would have been; that they wait is told once, and so is that they are written again.
+func TestWhatCannotBeWrittenWaits(t *testing.T) {
+	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+	var told bytes.Buffer
+	sick := still(t, &now, slog.New(slog.NewTextHandler(&told, nil)))
+	sound := still(t, &now, slog.New(slog.DiscardHandler))
+	stop := func(text string) {
+		t.Helper()
+		if _, err := sick.store.db.Exec(text); err != nil {
+			t.Fatal(err)
+		}
+	}
+	at := member{scope{"north", "frostline", "trial"}, "watch"}
+	steps := []struct {
+		before string
+		ms     float64
+		out    api.InvocationOutcome
+		cold   bool
+	}{
+		{"", 12, api.Answered, true},
+		{"CREATE TRIGGER full BEFORE INSERT ON minutes BEGIN SELECT RAISE(ABORT, 'the disk is full'); END", 31, api.Answered, false},
+		{"", 900, api.Failed, false},
+		{"", 7, api.TimedOut, false},
+		{"", 0, api.Throttled, false},
+		{"DROP TRIGGER full", 45, api.Failed, false},
+		{"", 5, api.Answered, false},
+	}
+	for i, s := range steps {
+		if s.before != "" {
+			stop(s.before)
+		}
+		for _, p := range []*Platform{sick, sound} {
+			for _, purpose := range []string{"route", "case"} {
+				p.observed.count(call{at: at, purpose: purpose, trigger: "ask"}, api.Invocation{Outcome: s.out, RunMs: s.ms,
+					Cold: s.cold, Revision: "r1", MemoryPeak: int64(1000 * i)})
+			}
+			p.observed.line(at, api.LogLine{At: now.UnixMilli(), Function: "watch", Text: strings.Repeat("x", i)})
+			p.observed.use(at, "read", "tables/hills", true)
+			p.observed.use(at, "send", "queues/alarms", i%2 == 0)
+			p.observed.flush(context.Background())
+		}
+		now = now.Add(20 * time.Second)
+	}
+	for _, table := range []string{"minutes", "uses", "log_lines"} {
+		query := "SELECT * FROM " + table + " ORDER BY 1, 2, 3, 4, 5, 6"
+		if got, want := rowsOf(t, sick, query), rowsOf(t, sound, query); !reflect.DeepEqual(got, want) || len(want) == 0 {
+			t.Errorf("%s:\n%s\nnot\n%s", table, strings.Join(got, "\n"), strings.Join(want, "\n"))
+		}
+	}
+	for text, times := range map[string]int{"they wait in memory": 1, "the disk is full": 1, "are written again": 1, "are lost": 0} {
+		if n := strings.Count(told.String(), text); n != times {
+			t.Errorf("%q was told %d times: %s", text, n, told.String())
+		}
+	}
+}
+
+// What waits is bounded: the oldest lines go, and that is told.
+func TestNotAllCanWait(t *testing.T) {
+	now := time.Now()
+	var told bytes.Buffer
+	p := still(t, &now, slog.New(slog.NewTextHandler(&told, nil)))
+	if _, err := p.store.db.Exec("CREATE TRIGGER full BEFORE INSERT ON log_lines BEGIN SELECT RAISE(ABORT, 'full'); END"); err != nil {
+		t.Fatal(err)
+	}
+	at := member{scope{"north", "frostline", "trial"}, "watch"}
+	for i := range mostWaiting + 2 {
+		p.observed.line(at, api.LogLine{Function: "watch", Text: "x"})
+		if i == mostWaiting-1 {
+			if p.observed.flush(t.Context()); strings.Contains(told.String(), "are lost") {
+				t.Error("as many as may wait are lost")
+			}
+		}
+	}
+	p.observed.flush(t.Context())
+	ids := func(l placedLine) int64 { return l.Id }
+	if first := ids(p.observed.lines[0]); len(p.observed.lines) != mostWaiting || first != 3 ||
+		!slices.IsSortedFunc(p.observed.lines, func(a, b placedLine) int { return int(ids(a) - ids(b)) }) {
+		t.Errorf("%d wait, from %d on", len(p.observed.lines), first)
+	}
+	if !strings.Contains(told.String(), "lines=2") {
+		t.Errorf("that two are lost is not told: %s", told.String())
+	}
+}
