@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"log/slog"
+	"math/rand/v2"
 	"reflect"
 	"slices"
 	"strings"
@@ -109,6 +110,42 @@ func TestWhatCannotBeWrittenWaits(t *testing.T) {
 	for text, times := range map[string]int{"they wait in memory": 1, "the disk is full": 1, "are written again": 1, "are lost": 0} {
 		if n := strings.Count(told.String(), text); n != times {
 			t.Errorf("%q was told %d times: %s", text, n, told.String())
+		}
+	}
+}
+
+// What was counted while a batch could not be written is added to what was in it.
+func TestCountsComeTogether(t *testing.T) {
+	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+	whole, cut := still(t, &now, slog.New(slog.DiscardHandler)), still(t, &now, slog.New(slog.DiscardHandler))
+	at := member{scope{"north", "frostline", "trial"}, "watch"}
+	dice := rand.New(rand.NewPCG(5, 8))
+	outcomes := []api.InvocationOutcome{api.Answered, api.Failed, api.TimedOut, api.Throttled}
+	for range 200 {
+		minutes, uses := map[minuteKey]*api.MinuteSum{}, map[useKey]*useSum{}
+		from := dice.IntN(8)
+		for i := range 8 {
+			if i == from {
+				cut.observed.minutes, minutes = minutes, cut.observed.minutes
+				cut.observed.uses, uses = uses, cut.observed.uses
+			}
+			inv := api.Invocation{Outcome: outcomes[dice.IntN(4)], RunMs: float64(dice.IntN(3000)), Cold: dice.IntN(3) == 0,
+				Revision: "r1", MemoryPeak: dice.Int64N(1 << 20)}
+			verb := []string{"read", "write"}[dice.IntN(2)]
+			for _, p := range []*Platform{whole, cut} {
+				p.observed.count(call{at: at, purpose: "route", trigger: "ask"}, inv)
+				p.observed.use(at, verb, "tables/hills", true)
+			}
+			now = now.Add(time.Second)
+		}
+		cut.observed.putBack(minutes, uses)
+	}
+	whole.observed.flush(t.Context())
+	cut.observed.flush(t.Context())
+	for _, table := range []string{"minutes", "uses"} {
+		query := "SELECT * FROM " + table + " ORDER BY 1, 2, 3, 4, 5, 6, 7"
+		if got, want := rowsOf(t, cut, query), rowsOf(t, whole, query); !reflect.DeepEqual(got, want) || len(want) < 2 {
+			t.Errorf("%s:\n%s\nnot\n%s", table, strings.Join(got, "\n"), strings.Join(want, "\n"))
 		}
 	}
 }
