@@ -116,6 +116,49 @@ func TestQueues(t *testing.T) {
 	}
 }
 
+// A message that comes while its function does as much as it may at once waits, and that is
+// no attempt of the function's.
+func TestABusyFunctionIsNotAttempted(t *testing.T) {
+	c := &clock{now: time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)}
+	s, end := again(t, t.TempDir(), c.Now)
+	defer end()
+	s.looker()
+	s.noting("intake", map[string]any{"at_once": 1.0})
+	const all = 8
+	for i := range all {
+		if status, text := s.hand("POST", "north/frostline/trial/queues/readings", i); status != http.StatusAccepted {
+			t.Fatal(status, text)
+		}
+	}
+	s.put("subscription/intake/reading",
+		map[string]any{"source": "queue/readings", "batch": 1.0, "wait": 0.0, "enabled": true})
+	throttled := func() (n int) {
+		t.Helper()
+		minutes, err := s.client.Metrics(t.Context(), s.scope, time.Time{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, m := range minutes {
+			n += m.Throttled
+		}
+		return n
+	}
+	until(t, "some had to wait, and all have come", func() bool {
+		c.set(c.Now().Add(2 * time.Second))
+		return len(s.seen("intake")) == all && throttled() > 0
+	})
+	for _, e := range s.seen("intake") {
+		for _, m := range e["data"].(map[string]any)["messages"].([]any) {
+			if n := m.(map[string]any)["attempts"]; n != 1.0 {
+				t.Errorf("attempt %v of %v", n, m)
+			}
+		}
+	}
+	if n := s.parked(); n > 0 {
+		t.Errorf("%d are parked", n)
+	}
+}
+
 // What is under way when the platform ends is tried again when it is back.
 func TestMessagesOutliveThePlatform(t *testing.T) {
 	dir := t.TempDir()

@@ -37,17 +37,6 @@ func (s *stand) request(method, path string) (*http.Response, string) {
 	return answer, string(body)
 }
 
-// until waits for a condition.
-func (s *stand) until(what string, holds func() bool) {
-	s.Helper()
-	for limit := time.Now().Add(time.Minute); !holds(); {
-		if time.Now().After(limit) {
-			s.Fatalf("it never came that %s", what)
-		}
-		time.Sleep(10 * time.Millisecond) // between two looks at a condition
-	}
-}
-
 func (s *stand) route(fn, trigger, method, path string) {
 	s.Helper()
 	s.put("opening/"+fn+"/"+trigger, map[string]any{"to": []any{"anyone"}})
@@ -249,13 +238,13 @@ func TestCallsForAPurposeAreMarked(t *testing.T) {
 		}
 		return fmt.Sprint(sums)
 	}
-	s.until("what follows is done", func() bool { return counts() == "map[after:3 warn:3]" })
+	until(s.T, "what follows is done", func() bool { return counts() == "map[after:3 warn:3]" })
 	raw, err := http.NewRequest(http.MethodGet, s.protocol.URL+"/regions/north/scopes/frostline/trial/metrics", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
 	raw.Header.Set("Authorization", "Bearer secret")
-	s.until("all is counted", func() bool {
+	until(s.T, "all is counted", func() bool {
 		answer, err := http.DefaultClient.Do(raw)
 		if err != nil {
 			t.Fatal(err)
