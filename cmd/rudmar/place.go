@@ -45,7 +45,8 @@ func (a *about) read(args []string, all bool) error {
 func serviceIn(dir string) (string, error) {
 	text, err := os.ReadFile(filepath.Join(dir, language.ServiceFile))
 	if err != nil {
-		return "", coded{exitUsage, fmt.Errorf("%s has no %s; name the service, or the folder of one", dir, language.ServiceFile)}
+		return "", coded{exitUsage, fmt.Errorf(
+			"%s has no %s: name the service or the folder of one, or make one with rudmar new service", dir, language.ServiceFile)}
 	}
 	checked := check.Service(manifest.Files{language.ServiceFile: text})
 	if checked.Service == nil || checked.Service.Name == "" {

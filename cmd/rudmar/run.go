@@ -63,7 +63,8 @@ you. All data goes with the end, unless --data names a folder to keep it in.`,
 
 // alone runs a server of its own for the folder's service, and watches.
 func (w *watcher) alone(ctx context.Context, in io.Reader, once bool) error {
-	if err := w.nameService(); err != nil {
+	var err error
+	if w.service, err = serviceIn(w.dir); err != nil {
 		return err
 	}
 	w.listen, w.quiet = "127.0.0.1:0", !w.verbose
@@ -73,7 +74,7 @@ func (w *watcher) alone(ctx context.Context, in io.Reader, once bool) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	var ended error
-	err := w.serve(ctx, func(ctx context.Context, e *engine.Engine) error {
+	err = w.serve(ctx, func(ctx context.Context, e *engine.Engine) error {
 		if err := w.settleIn(ctx, e); err != nil {
 			return err
 		}

@@ -17,7 +17,6 @@ import (
 	"github.com/fsnotify/fsnotify"
 	"github.com/spf13/cobra"
 
-	"rudmar/core/check"
 	"rudmar/core/language"
 	"rudmar/core/manifest"
 	"rudmar/engine/source"
@@ -108,23 +107,6 @@ func (w *watcher) read() (map[string]api.LooseFile, error) {
 		out[name] = api.LooseFile{Content: content, Executable: &executable}
 	}
 	return out, nil
-}
-
-// nameService finds out whose folder it is.
-func (w *watcher) nameService() error {
-	folder, err := manifest.FromFS(os.DirFS(w.dir))
-	if err != nil {
-		return fmt.Errorf("reading %s: %w", w.dir, err)
-	}
-	result := check.Options{Offers: offlineOffers()}.Service(folder)
-	if result.Service == nil || result.Service.Name == "" {
-		for _, d := range result.Diagnostics {
-			w.say("%s", d)
-		}
-		return coded{exitProblem, fmt.Errorf("%s is not the folder of a service: it has no rudmar.yaml that names one; make one with rudmar new service", w.dir)}
-	}
-	w.service = result.Service.Name
-	return nil
 }
 
 // step sends what has changed since the last time, and tells what came of it. It
@@ -220,7 +202,8 @@ func (w *watcher) list() {
 
 // once brings the copy in step and runs the cases.
 func (w *watcher) once(ctx context.Context) error {
-	if err := w.nameService(); err != nil {
+	var err error
+	if w.service, err = serviceIn(w.dir); err != nil {
 		return err
 	}
 	ok, err := w.step(ctx)
@@ -240,7 +223,8 @@ func (w *watcher) once(ctx context.Context) error {
 // watch brings the copy in step whenever the folder changes, until the context ends
 // or somebody ends it.
 func (w *watcher) watch(ctx context.Context, in io.Reader) error {
-	if err := w.nameService(); err != nil {
+	var err error
+	if w.service, err = serviceIn(w.dir); err != nil {
 		return err
 	}
 	changes, err := fsnotify.NewWatcher()

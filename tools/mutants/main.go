@@ -19,6 +19,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync"
 
@@ -35,6 +36,7 @@ type order struct {
 	count    int
 	seed     uint64
 	atOnce   int
+	without  *regexp.Regexp // tests that are not asked; nil for none
 }
 
 func main() {
@@ -46,6 +48,10 @@ func main() {
 	flag.IntVar(&o.count, "count", 20, "how many changes are tried")
 	flag.Uint64Var(&o.seed, "seed", 1, "which ones: another seed tries others")
 	flag.IntVar(&o.atOnce, "at-once", 1, "how many changes are tried at the same time")
+	flag.Func("without", "tests that are not asked, by a regular expression", func(text string) (err error) {
+		o.without, err = regexp.Compile(text)
+		return err
+	})
 	flag.Parse()
 	if o.tests = strings.Fields(*tests); len(o.tests) == 0 {
 		o.tests = []string{o.pkg}

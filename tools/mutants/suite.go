@@ -59,6 +59,9 @@ func suitesOf(ctx context.Context, o order, work string) ([]suite, error) {
 			return nil, fmt.Errorf("listing the tests of %s: %w", pkg, err)
 		}
 		for name := range strings.FieldsSeq(string(names)) {
+			if o.without != nil && o.without.MatchString(name) {
+				continue
+			}
 			t, err := measure(ctx, s.dir, binary, name, filepath.Join(work, "profile"))
 			if err != nil {
 				return nil, err
