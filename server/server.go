@@ -12,7 +12,6 @@ import (
 
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
-	lru "github.com/hashicorp/golang-lru/v2"
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 	validator "github.com/oapi-codegen/nethttp-middleware"
@@ -22,6 +21,7 @@ import (
 	"rudmar/docs"
 	"rudmar/engine"
 	"rudmar/engine/deliver"
+	"rudmar/engine/recent"
 	"rudmar/engine/source"
 	"rudmar/server/api"
 	"rudmar/server/page"
@@ -45,9 +45,9 @@ type Server struct {
 	engine  *engine.Engine
 	options Options
 	handler http.Handler
-	commits *lru.Cache[string, source.Commit] // by hash
+	commits *recent.Cache[string, source.Commit] // by hash
 	// large are plans with many steps, by their digests.
-	large *lru.Cache[string, *plan.Plan]
+	large *recent.Cache[string, *plan.Plan]
 
 	documents func() (map[string]document, error) // by name; read when they are first asked for
 }
@@ -60,15 +60,7 @@ func New(e *engine.Engine, o Options) (*Server, error) {
 	if o.BodyTime == 0 {
 		o.BodyTime = 30 * time.Second
 	}
-	commits, err := lru.New[string, source.Commit](remembered)
-	if err != nil {
-		return nil, err
-	}
-	large, err := lru.New[string, *plan.Plan](largePlans)
-	if err != nil {
-		return nil, err
-	}
-	s := &Server{engine: e, options: o, commits: commits, large: large,
+	s := &Server{engine: e, options: o, commits: recent.New[string, source.Commit](remembered), large: recent.New[string, *plan.Plan](largePlans),
 		documents: sync.OnceValues(func() (map[string]document, error) { return readDocuments(docs.Files) })}
 	router := echo.New()
 	router.Logger = o.Log

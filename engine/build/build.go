@@ -14,8 +14,6 @@ import (
 	"sync"
 	"sync/atomic"
 
-	lru "github.com/hashicorp/golang-lru/v2"
-
 	"rudmar/cage"
 	"rudmar/core/canon"
 	"rudmar/core/check"
@@ -23,6 +21,7 @@ import (
 	"rudmar/core/expand"
 	"rudmar/core/language"
 	"rudmar/core/manifest"
+	"rudmar/engine/recent"
 	"rudmar/engine/rest"
 	"rudmar/engine/source"
 	"rudmar/engine/store"
@@ -55,7 +54,7 @@ type Builder struct {
 
 	taking sync.Map // by repository, a *sync.Mutex that is held while its pushes are taken
 
-	loose *lru.Cache[string, string] // digests by what they are made from, without a commit
+	loose *recent.Cache[string, string] // digests by what they are made from, without a commit
 
 	mu      sync.Mutex
 	running map[int64]*running // by build
@@ -128,10 +127,7 @@ func New(c Config) (*Builder, error) {
 	if err != nil {
 		return nil, err
 	}
-	loose, err := lru.New[string, string](knownLoose)
-	if err != nil {
-		return nil, err
-	}
+	loose := recent.New[string, string](knownLoose)
 	b := &Builder{loose: loose, key: key, store: c.Store, host: c.Repository, offers: c.Offers, artifacts: c.Dir,
 		log: c.Log, stages: c.Stages, cages: c.Cages, named: c.Registries,
 		wake: make(chan struct{}, 1), running: map[int64]*running{}, rests: rest.New[int64](longestRest)}

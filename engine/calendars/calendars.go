@@ -12,10 +12,9 @@ import (
 	"sync"
 	"time"
 
-	lru "github.com/hashicorp/golang-lru/v2"
-
 	"rudmar/core/timing"
 	"rudmar/engine/outside"
+	"rudmar/engine/recent"
 	"rudmar/engine/rest"
 	"rudmar/engine/store"
 )
@@ -39,7 +38,7 @@ type Reader struct {
 	client *http.Client
 	log    *slog.Logger
 	wake   chan struct{}
-	parsed *lru.Cache[string, timing.Calendar] // by text
+	parsed *recent.Cache[string, timing.Calendar] // by text
 
 	mu    sync.Mutex
 	asked map[string]time.Time
@@ -49,10 +48,7 @@ type Reader struct {
 
 // New makes a reader; inside allows addresses of this machine and of private networks.
 func New(s *store.Store, inside bool, log *slog.Logger) *Reader {
-	parsed, err := lru.New[string, timing.Calendar](32)
-	if err != nil {
-		panic(err) // it has no place for anything
-	}
+	parsed := recent.New[string, timing.Calendar](32)
 	return &Reader{store: s, client: outside.Client(inside, readFor), log: log, wake: make(chan struct{}, 1),
 		parsed: parsed, asked: map[string]time.Time{}, told: map[string]bool{},
 		rests: rest.New[string](longest)}

@@ -14,6 +14,7 @@ import (
 	"rudmar/core/check"
 	"rudmar/core/expand"
 	"rudmar/core/manifest"
+	"rudmar/engine/recent"
 	"rudmar/platform"
 )
 
@@ -29,11 +30,11 @@ type Checker struct {
 	log       *slog.Logger
 	now       func() time.Time
 
+	services *recent.Cache[string, *found]
 	asking   singleflight.Group
 	mu       sync.Mutex
 	offers   *check.Offers
 	asked    time.Time
-	services map[string]*found
 }
 
 // found is what was found out about one service.
@@ -44,7 +45,7 @@ type found struct {
 
 // New makes a checker that holds services against platforms, by name.
 func New(platforms map[string]*platform.Client, now func() time.Time, log *slog.Logger) *Checker {
-	return &Checker{platforms: platforms, log: log, now: now, services: map[string]*found{}}
+	return &Checker{platforms: platforms, log: log, now: now, services: recent.New[string, *found](remembered)}
 }
 
 // Offers gives what the platforms offer. What is not fresh any more is asked for
@@ -100,15 +101,12 @@ func (c *Checker) ask(ctx context.Context, known *check.Offers) *check.Offers {
 }
 
 func (c *Checker) found(service string) *found {
-	c.mu.Lock()
+	c.mu.Lock() // two that ask at once are to share one
 	defer c.mu.Unlock()
-	f := c.services[service]
-	if f == nil {
-		if len(c.services) >= remembered {
-			clear(c.services)
-		}
+	f, known := c.services.Get(service)
+	if !known {
 		f = &found{}
-		c.services[service] = f
+		c.services.Add(service, f)
 	}
 	return f
 }

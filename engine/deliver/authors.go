@@ -27,19 +27,12 @@ func (l *Line) authors(ctx context.Context, service, stage, commit string) ([]st
 		running = v.Hash
 	}
 	key := s.Repository + " " + running + " " + commit
-	l.mu.Lock()
-	commits, known := l.ranges[key]
-	l.mu.Unlock()
+	commits, known := l.ranges.Get(key)
 	if !known {
 		if commits, err = l.repository(s.Repository).Between(ctx, running, commit); err != nil {
 			return nil, err
 		}
-		l.mu.Lock()
-		if len(l.ranges) > 200 {
-			clear(l.ranges)
-		}
-		l.ranges[key] = commits
-		l.mu.Unlock()
+		l.ranges.Add(key, commits)
 	}
 	if len(commits) == 0 { // it goes back: what was pushed is there already
 		commits = []string{commit}

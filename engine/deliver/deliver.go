@@ -15,6 +15,7 @@ import (
 	"rudmar/core/timing"
 	"rudmar/engine/deploy"
 	"rudmar/engine/people"
+	"rudmar/engine/recent"
 	"rudmar/engine/rest"
 	"rudmar/engine/source"
 	"rudmar/engine/store"
@@ -47,10 +48,9 @@ type Line struct {
 	mu    sync.Mutex
 	busy  map[stageOf]bool     // it is looked at, or a delivery moves there, in this process
 	rests *rest.Rests[stageOf] // where something went wrong
-	// What entering means, and which commits lie between two, as it was asked
-	// last: forgotten when it gets much.
-	meanings map[meaningOf]knownMeaning
-	ranges   map[string][]string
+	// What entering means, and which commits lie between two, as it was asked last.
+	meanings *recent.Cache[meaningOf, knownMeaning]
+	ranges   *recent.Cache[string, []string]
 	waits    map[deliveryOf]wait // of deliveries that stopped
 	heard    int64               // the event that was heard last
 	stirred  map[string]int64    // by service, the last event that may move something
@@ -80,12 +80,18 @@ type Config struct {
 	Calendar func(ctx context.Context, address string) (timing.Calendar, error)
 }
 
+// How many answers are remembered.
+const (
+	knownMeanings = 200
+	knownRanges   = 200
+)
+
 // New makes the line.
 func New(c Config) *Line {
 	return &Line{store: c.Store, planner: c.Planner, runner: c.Runner, people: c.People, log: c.Log,
 		repository: c.Repository, calendar: c.Calendar, wake: make(chan struct{}, 1),
-		busy: map[stageOf]bool{}, rests: rest.New[stageOf](longestRest), meanings: map[meaningOf]knownMeaning{},
-		ranges: map[string][]string{}, waits: map[deliveryOf]wait{},
+		busy: map[stageOf]bool{}, rests: rest.New[stageOf](longestRest), meanings: recent.New[meaningOf, knownMeaning](knownMeanings),
+		ranges: recent.New[string, []string](knownRanges), waits: map[deliveryOf]wait{},
 		stirred: map[string]int64{}, calms: map[stageOf]calm{}}
 }
 

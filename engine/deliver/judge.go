@@ -119,9 +119,7 @@ func (l *Line) means(ctx context.Context, service, stage string, version int, ch
 	if choice != nil {
 		key.choice = fmt.Sprint(choice.Functions, choice.Kept)
 	}
-	l.mu.Lock()
-	known, ok := l.meanings[key]
-	l.mu.Unlock()
+	known, ok := l.meanings.Get(key)
 	if ok && known.stamp == stamp {
 		return known.meaning, nil
 	}
@@ -129,12 +127,7 @@ func (l *Line) means(ctx context.Context, service, stage string, version int, ch
 	if err != nil {
 		return nil, err
 	}
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if len(l.meanings) > 200 {
-		clear(l.meanings)
-	}
-	l.meanings[key] = knownMeaning{stamp, m}
+	l.meanings.Add(key, knownMeaning{stamp, m})
 	return m, nil
 }
 

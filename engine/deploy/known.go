@@ -25,9 +25,7 @@ const knownPlaces = 32
 
 // recordOf gives the record of a place, which is of that serial. It is not to be changed.
 func (p *Planner) recordOf(ctx context.Context, at store.Stage) ([]plan.Recorded, error) {
-	p.mu.Lock()
-	before := p.places[at.Place]
-	p.mu.Unlock()
+	before, _ := p.places.Get(at.Place)
 	if before.record != nil && same(before.stage, at) {
 		return before.record, nil
 	}
@@ -58,9 +56,7 @@ func (p *Planner) liveOf(ctx context.Context, client *platform.Client, scope pla
 	if err != nil {
 		return nil, "", err
 	}
-	p.mu.Lock()
-	before := p.places[place]
-	p.mu.Unlock()
+	before, _ := p.places.Get(place)
 	if tag != "" && tag == before.tag && before.live != nil {
 		return before.live, before.print, nil
 	}
@@ -78,10 +74,7 @@ func (p *Planner) liveOf(ctx context.Context, client *platform.Client, scope pla
 func (p *Planner) remember(place manifest.Place, put func(k *known)) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	k, there := p.places[place]
-	if !there && len(p.places) >= knownPlaces {
-		clear(p.places)
-	}
+	k, _ := p.places.Get(place)
 	put(&k)
-	p.places[place] = k
+	p.places.Add(place, k)
 }

@@ -10,13 +10,12 @@ import (
 	"sync"
 	"time"
 
-	lru "github.com/hashicorp/golang-lru/v2"
-
 	"rudmar/core/check"
 	"rudmar/core/delivery"
 	"rudmar/core/expand"
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
+	"rudmar/engine/recent"
 	"rudmar/engine/store"
 	"rudmar/platform"
 	"rudmar/platform/api"
@@ -37,12 +36,13 @@ type Planner struct {
 	platforms map[string]*platform.Client
 	secrets   Secrets
 
-	versions *lru.Cache[string, version] // by service and number
+	versions *recent.Cache[string, version] // by service and number
 
-	mu     sync.Mutex
-	key    []byte                  // of the fingerprints of secrets
-	sums   map[manifest.Place]sums // what was observed of late
-	places map[manifest.Place]known
+	sums   *recent.Cache[manifest.Place, sums] // what was observed of late
+	places *recent.Cache[manifest.Place, known]
+
+	mu  sync.Mutex
+	key []byte // of the fingerprints of secrets
 
 	became expand.Cache // of edits, which differ by little
 }
@@ -52,12 +52,9 @@ const knownVersions = 64
 
 // NewPlanner makes a planner over the platforms that are connected, by name.
 func NewPlanner(s *store.Store, platforms map[string]*platform.Client, secrets Secrets, key []byte) *Planner {
-	versions, err := lru.New[string, version](knownVersions)
-	if err != nil {
-		panic(err) // it has no place for anything: knownVersions is wrong
-	}
-	return &Planner{store: s, platforms: platforms, secrets: secrets, key: key, versions: versions,
-		sums: map[manifest.Place]sums{}, places: map[manifest.Place]known{}}
+	return &Planner{store: s, platforms: platforms, secrets: secrets, key: key,
+		versions: recent.New[string, version](knownVersions), sums: recent.New[manifest.Place, sums](seenPlaces),
+		places: recent.New[manifest.Place, known](knownPlaces)}
 }
 
 // Platform gives the client of a target, and the scope of a stage there.

@@ -15,6 +15,8 @@ import (
 const (
 	// seenOver is how far back plans look at what was observed.
 	seenOver = 30 * 24 * time.Hour
+	// seenPlaces is of how many places that is remembered.
+	seenPlaces = 256
 	// seenFor is how long what was observed is taken for what it is now: a plan that
 	// somebody reads need not know the last minute.
 	seenFor = time.Minute
@@ -33,9 +35,7 @@ type sums struct {
 // does not tell.
 func (p *Planner) observed(ctx context.Context, place manifest.Place) sums {
 	now := p.store.Now()
-	p.mu.Lock()
-	known, there := p.sums[place]
-	p.mu.Unlock()
+	known, there := p.sums.Get(place)
 	if age := now.Sub(known.at); there && age >= 0 && age < seenFor {
 		return known
 	}
@@ -56,9 +56,7 @@ func (p *Planner) observed(ctx context.Context, place manifest.Place) sums {
 		out.functions[m.Function] = sum
 		out.triggers[m.Function+"/"+m.Trigger] += m.Calls
 	}
-	p.mu.Lock()
-	p.sums[place] = out
-	p.mu.Unlock()
+	p.sums.Add(place, out)
 	return out
 }
 

@@ -16,7 +16,6 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
-	"sync"
 	"time"
 	"unicode/utf8"
 
@@ -25,6 +24,7 @@ import (
 	"github.com/google/renameio/v2"
 	"rudmar/core/rights"
 	"rudmar/engine/bell"
+	"rudmar/engine/recent"
 	"rudmar/engine/store"
 )
 
@@ -46,6 +46,9 @@ const (
 // SessionLength is how long somebody stays signed in.
 const SessionLength = 12 * time.Hour
 
+// checkedPasswords is how many passwords that were right are remembered.
+const checkedPasswords = 1000
+
 // Directory knows the people.
 type Directory struct {
 	store *store.Store
@@ -54,10 +57,9 @@ type Directory struct {
 	fingerprints []byte
 	cost         int
 
-	mu sync.Mutex
 	// checked remembers passwords that were right, as hashes over the kept
 	// hash, since git and tools send one with every request.
-	checked map[[sha256.Size]byte]bool
+	checked *recent.Cache[[sha256.Size]byte, struct{}]
 	guesses *guesses
 	ended   bell.Bell // rung when sessions may have ended
 }
@@ -87,7 +89,7 @@ func Open(s *store.Store, dir string, newKey bool) (*Directory, error) {
 	mac := hmac.New(sha256.New, key)
 	mac.Write([]byte("fingerprints of secrets"))
 	return &Directory{store: s, seal: seal, fingerprints: mac.Sum(nil), cost: bcrypt.DefaultCost,
-		checked: map[[sha256.Size]byte]bool{}, guesses: &guesses{now: s.Now, made: map[string]guess{}}}, err
+		checked: recent.New[[sha256.Size]byte, struct{}](checkedPasswords), guesses: &guesses{now: s.Now, made: map[string]guess{}}}, err
 }
 
 func installationKey(file string, mayMake bool) ([]byte, error) {
@@ -190,9 +192,7 @@ func (d *Directory) knows(ctx context.Context, handle, password string) bool {
 	if err != nil || p.Closed {
 		return false
 	}
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	return d.checked[sha256.Sum256([]byte(p.Password+"\x00"+password))]
+	return d.checked.Contains(sha256.Sum256([]byte(p.Password + "\x00" + password)))
 }
 
 // Check gives the person of a handle and password, or ErrSignIn.
@@ -208,24 +208,16 @@ func (d *Directory) Check(ctx context.Context, handle, password string) (store.P
 		return p, err
 	}
 	key := sha256.Sum256([]byte(p.Password + "\x00" + password))
-	d.mu.Lock()
-	right := d.checked[key]
-	d.mu.Unlock()
 	if p.Closed {
 		return store.Person{}, ErrSignIn
 	}
-	if right {
+	if _, right := d.checked.Get(key); right {
 		return p, nil
 	}
 	if bcrypt.CompareHashAndPassword([]byte(p.Password), []byte(password)) != nil {
 		return store.Person{}, ErrSignIn
 	}
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if len(d.checked) > 1000 {
-		clear(d.checked)
-	}
-	d.checked[key] = true
+	d.checked.Add(key, struct{}{})
 	return p, nil
 }
 

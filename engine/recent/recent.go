@@ -1,0 +1,20 @@
+// Package recent keeps what was needed of late, and no more than so much of it.
+package recent
+
+import (
+	"fmt"
+
+	lru "github.com/hashicorp/golang-lru/v2"
+)
+
+// Cache keeps what was asked for last. Several may use it at the same time.
+type Cache[K comparable, V any] = lru.Cache[K, V]
+
+// New makes a cache for at most so many, from 1 on.
+func New[K comparable, V any](most int) *Cache[K, V] {
+	cache, err := lru.New[K, V](most)
+	if err != nil {
+		panic(fmt.Sprintf("a cache for %d: %v", most, err)) // the number stands in the code
+	}
+	return cache
+}
