@@ -127,3 +127,82 @@ stages:
 	r.answers(map[string]string{"a": "a2", "b": "b2", "c": "", "e": "e3"})
 	r.upToDate("live", "north", 3)
 }
+
+// What is left out of a version that waits stays as it is when it comes in: another
+// version may have been put back meanwhile.
+func TestWhatIsLeftOutStaysAsItIs(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	files := map[string]string{
+		"rudmar.yaml": `rudmar: 1
+service: frostline
+owner: cold-nights
+stages:
+  - {stage: trial, target: local/north, prove: none, enter: {on: push}}
+  - {stage: live, target: local/north, enter: {after: trial, on: request, choice: true}, gates: {approvals: {from: council}}}
+`,
+		"a/function.yaml": fn("a", ""), "a/main.py": answering("a1"),
+		"b/function.yaml": fn("b", ""), "b/main.py": answering("b1"),
+	}
+	r.push(files)
+	r.letIn(1)
+	r.push(map[string]string{"b/main.py": answering("b2")})
+	r.letIn(2)
+	r.push(map[string]string{"a/main.py": answering("a3"), "b/main.py": answering("b3")})
+	r.reaches(3, "trial", delivery.Settled)
+	if _, _, err := r.Line.MeansChosen(ctx, "frostline", "trial", 2, []string{"a"}); !errors.Is(err, delivery.ErrChoice) ||
+		!strings.Contains(err.Error(), "choice: true") {
+		t.Errorf("a stage without a choice: %v", err)
+	}
+	if names, err := r.Line.Differing(ctx, "frostline", "live", 3); err != nil || strings.Join(names, " ") != "a b" {
+		t.Errorf("what differs: %v %v", names, err)
+	}
+	say := func(handle string) deliver.Say {
+		t.Helper()
+		m, _, err := r.Line.MeansChosen(ctx, "frostline", "live", 3, []string{"a"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return deliver.Say{By: r.person(handle), Shown: m.Digest, Confirm: "live", Functions: []string{"a"}}
+	}
+	waits := func(kept int) {
+		t.Helper()
+		r.until(fmt.Sprintf("b stays at version %d", kept), func() bool {
+			d, err := r.Store.Delivery(ctx, "frostline", 3, "live")
+			if err != nil {
+				t.Fatal(err)
+			}
+			left, err := r.Line.LeftOut(ctx, d)
+			return err == nil && d.Choice != nil && d.Choice.Kept["b"] == kept && strings.Join(left, " ") == "b" &&
+				d.State == delivery.Waiting && r.Line.MayChoose(ctx, d)
+		})
+	}
+	if err := r.Line.Request(ctx, "frostline", 3, "live", say("wren")); err != nil {
+		t.Fatal(err)
+	}
+	waits(2)
+	back := r.say("wren", "live", 1)
+	back.Comment = "the hill is too cold"
+	if err := r.Line.GoBack(ctx, "frostline", 1, "live", back); err != nil {
+		t.Fatal(err)
+	}
+	if err := r.Line.GoBack(ctx, "frostline", 1, "live", back); !errors.Is(err, delivery.ErrTransition) {
+		t.Errorf("put back while it is put back: %v", err)
+	}
+	r.reaches(1, "live", delivery.Settled)
+	if d, err := r.Store.Delivery(ctx, "frostline", 2, "live"); err != nil || !strings.Contains(d.Why, "put back: the hill is too cold") {
+		t.Errorf("version 2: %+v %v", d, err)
+	}
+	waits(1)
+	if err := r.Line.Approve(ctx, "frostline", 3, "live", say("linden")); err != nil {
+		t.Fatal(err)
+	}
+	d := r.reaches(3, "live", delivery.Settled)
+	r.answers(map[string]string{"a": "a3", "b": "b1"})
+	if r.Line.MayChoose(ctx, d) {
+		t.Error("of what has come in something may be chosen")
+	}
+	if err := r.Line.Follow(ctx, "frostline", 1, "live", deliver.Say{By: r.person("wren")}); !errors.Is(err, delivery.ErrTransition) {
+		t.Errorf("nothing is left out of version 1: %v", err)
+	}
+}

@@ -9,6 +9,7 @@ import (
 	"go/token"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 )
 
@@ -95,7 +96,14 @@ func mutantsOf(s source) []mutant {
 				was := n.Op
 				add(n.OpPos, fmt.Sprintf("%s is %s", was, turned), func() { n.Op = turned }, func() { n.Op = was })
 			}
+		case *ast.ExprStmt:
+			if tells(n) {
+				return false
+			}
 		case *ast.IfStmt:
+			if n.Else == nil && len(n.Body.List) == 1 && tells(n.Body.List[0]) {
+				return false // whether something is noted in the log changes nothing else
+			}
 			was := n.Cond
 			negated := &ast.UnaryExpr{Op: token.NOT, X: &ast.ParenExpr{X: was}}
 			add(n.If, "if not", func() { n.Cond = negated }, func() { n.Cond = was })
@@ -115,6 +123,9 @@ func mutantsOf(s source) []mutant {
 			}
 		case *ast.BlockStmt:
 			for i, statement := range n.List {
+				if tells(statement) {
+					continue
+				}
 				switch statement.(type) {
 				case *ast.ExprStmt, *ast.IncDecStmt, *ast.BranchStmt:
 					add(statement.Pos(), "a statement is left out", func() { n.List[i] = &ast.EmptyStmt{} },
@@ -125,6 +136,24 @@ func mutantsOf(s source) []mutant {
 		return true
 	})
 	return out
+}
+
+// tells tells whether a statement only notes something in the log.
+func tells(statement ast.Stmt) bool {
+	call, ok := statement.(*ast.ExprStmt)
+	if !ok {
+		return false
+	}
+	made, ok := call.X.(*ast.CallExpr)
+	if !ok {
+		return false
+	}
+	of, ok := made.Fun.(*ast.SelectorExpr)
+	if !ok || !slices.Contains([]string{"Debug", "Info", "Warn", "Error"}, of.Sel.Name) {
+		return false
+	}
+	from, ok := of.X.(*ast.SelectorExpr)
+	return ok && strings.EqualFold(from.Sel.Name, "log")
 }
 
 // beside tells whether a return gives an error that it makes itself, and with

@@ -167,21 +167,18 @@ type part struct {
 	took    time.Duration
 }
 
-// inParts puts quick tests together, and slow ones each alone, so that a change
-// is noticed early.
+// inParts puts tests together that take ten seconds one after the other, so that
+// a change is noticed early, and tests that run side by side do.
 func inParts(tests []test) []part {
 	var out []part
-	var quick []string
+	var names []string
 	var took time.Duration
-	for _, t := range tests {
-		if t.took < time.Second {
-			quick, took = append(quick, t.name), took+t.took
-			continue
+	for i, t := range tests {
+		names, took = append(names, t.name), took+t.took
+		if took > 10*time.Second || i == len(tests)-1 {
+			out = append(out, part{"^(" + strings.Join(names, "|") + ")$", took})
+			names, took = nil, 0
 		}
-		out = append(out, part{"^" + t.name + "$", t.took})
-	}
-	if len(quick) > 0 {
-		out = slices.Insert(out, 0, part{"^(" + strings.Join(quick, "|") + ")$", took})
 	}
 	return out
 }
