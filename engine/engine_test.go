@@ -25,6 +25,7 @@ import (
 	"rudmar/engine/source"
 	"rudmar/engine/store"
 	"rudmar/platform"
+	"rudmar/platform/api"
 	"rudmar/platform/local"
 )
 
@@ -654,6 +655,15 @@ func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 	r := newRig(t)
 	files := first()
 	files["a/function.yaml"] = fn("a", "env: {KEY: \"${secrets.key}\"}\n")
+	files["a/main.py"] = "import os\ndef run(call): return os.environ['KEY'] if call.event.get('tell') else 'a'\n"
+	knows := func(stage, region, value string) {
+		t.Helper()
+		inv, err := r.platform.Invoke(t.Context(), platform.Scope{Region: region, Service: "frostline", Stage: stage}, "a", "ask",
+			api.Hand, map[string]any{"tell": true})
+		if err != nil || inv.Answer != value {
+			t.Errorf("in %s %s the function's secret is %v %v, not %s", stage, region, inv.Answer, err, value)
+		}
+	}
 	r.push(files)
 	d := r.reaches(1, "trial", delivery.Stopped)
 	if !strings.Contains(d.Why, `the secret "key" has no value in trial`) {
@@ -694,6 +704,9 @@ func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 	}
 	r.upToDate("live", "north", 1)
 	r.upToDate("live", "coast", 1)
+	knows("trial", "north", "hidden-trial")
+	knows("live", "north", "hidden-live")
+	knows("live", "coast", "hidden-live")
 
 	// A plan that was made before a secret got another value is out of date.
 	for _, value := range []string{"second", "third"} {
@@ -724,6 +737,7 @@ func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 	}
 	r.idle()
 	r.upToDate("live", "north", 1)
+	knows("live", "north", "third")
 	record, err := r.Store.Record(t.Context(), place("live", "coast"))
 	if err != nil || strings.Contains(fmt.Sprint(record), "hidden-") {
 		t.Errorf("the record shows a secret, or %v", err)

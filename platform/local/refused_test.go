@@ -1,0 +1,116 @@
+package local_test
+
+import (
+	"net/http"
+	"strings"
+	"testing"
+
+	"rudmar/core/pack"
+	"rudmar/core/resource"
+	"rudmar/platform"
+)
+
+// What cannot be is refused, with a status that says whose turn it is and with words that
+// say what to do; and nothing of it is there afterwards.
+func TestWhatIsRefused(t *testing.T) {
+	s := newStand(t)
+	s.deploy("watch", "def run(call): return 1\n", nil)
+	before, err := s.client.Snapshot(t.Context(), s.scope)
+	if err != nil {
+		t.Fatal(err)
+	}
+	config, artifact := "", ""
+	for _, r := range before.Resources {
+		if r.Address == "revision/watch" {
+			config, artifact = r.Attributes["configuration"].(string), r.Attributes["artifact"].(string)
+		}
+	}
+	nowhere := pack.Listing{}.Digest()
+	for _, tt := range []struct {
+		address    string
+		attributes map[string]any
+		status     int
+		says       string
+	}{
+		{"pointer/watch", map[string]any{"shares": map[string]any{resource.RevisionID(artifact, config): 60.0}}, 422, "make 60, not 100"},
+		{"pointer/watch", map[string]any{"shares": map[string]any{"r-nothing": 100.0}}, 409, "not kept here"},
+		{"subscription/watch/read", map[string]any{"source": "rain/readings", "enabled": true}, 422, "objects/NAME, queue/NAME or function/NAME"},
+		{"subscription/watch/read", map[string]any{"enabled": true}, 422, "source"},
+		{"schedule/watch/nightly", map[string]any{"enabled": true}, 422, "cron or every"},
+		{"schedule/watch/nightly", map[string]any{"cron": "61 * * * *", "enabled": true}, 422, "minute"},
+		{"route/gone/ask", map[string]any{"method": "GET", "path": "/gone", "enabled": true}, 409, "function/gone"},
+		{"revision/gone", map[string]any{"artifact": artifact, "configuration": config, "id": "r"}, 409, "needs function/gone"},
+		{"revision/watch", map[string]any{"artifact": artifact, "configuration": "other", "id": "r"}, 409, "does not have the configuration"},
+		{"revision/watch", map[string]any{"artifact": artifact, "configuration": config, "id": "r"}, 422, "does not follow from"},
+		{"revision/watch", map[string]any{"artifact": nowhere, "configuration": config,
+			"id": resource.RevisionID(nowhere, config)}, 409, "put it first"},
+		{"function/watch", map[string]any{"memory": "much"}, 422, "memory"},
+		{"function/watch", map[string]any{"colour": "green"}, 422, "colour"},
+		{"hedge/watch", map[string]any{}, 422, "hedge"},
+	} {
+		_, err := s.client.Put(t.Context(), s.scope, tt.address, platform.Wish{Key: tt.address + tt.says, Replace: true,
+			Attributes: tt.attributes})
+		if !platform.HasStatus(err, tt.status) || !strings.Contains(err.Error(), tt.says) {
+			t.Errorf("%s %v: %v, not %d with %q", tt.address, tt.attributes, err, tt.status, tt.says)
+		}
+	}
+	elsewhere := s.scope
+	elsewhere.Region = "moon"
+	if _, err := s.client.Put(t.Context(), elsewhere, "identity/a", platform.Wish{Key: "m",
+		Attributes: map[string]any{"owner": "x"}}); !platform.HasStatus(err, 404) || !strings.Contains(err.Error(), "north, coast, lake") {
+		t.Errorf("a region that is none: %v", err)
+	}
+	after, err := s.client.Snapshot(t.Context(), s.scope)
+	if err != nil || after.Fingerprint != before.Fingerprint {
+		t.Errorf("something of it is there: %v %v", after, err)
+	}
+}
+
+// A route answers a caller whose function is too slow or too busy, and one who asks for
+// nothing that is there, so that it can be told apart.
+func TestWhatRoutesRefuse(t *testing.T) {
+	s := newStand(t)
+	s.deploy("slow", "import time\ndef run(call):\n    time.sleep(30)\n", map[string]any{"timeout": 300.0})
+	s.route("slow", "ask", "GET", "/slow")
+	for path, want := range map[string]int{"/slow": http.StatusGatewayTimeout, "/nothing": http.StatusNotFound} {
+		if answer, text := s.request("GET", path); answer.StatusCode != want {
+			t.Errorf("%s: %d %s", path, answer.StatusCode, text)
+		}
+	}
+	for path, says := range map[string]string{"/north": "/region/service/stage", "/north/frostline/nowhere/x": "nothing is deployed"} {
+		answer, err := http.Get(s.routes.URL + path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		text := make([]byte, 1000)
+		n, _ := answer.Body.Read(text)
+		if err := answer.Body.Close(); answer.StatusCode != http.StatusNotFound || !strings.Contains(string(text[:n]), says) {
+			t.Errorf("%s: %d %s %v", path, answer.StatusCode, text[:n], err)
+		}
+	}
+}
+
+// What is handed in by hand has a form, and a limit.
+func TestWhatIsHandedIn(t *testing.T) {
+	s := newStand(t)
+	const at = "north/frostline/trial/"
+	for _, tt := range []struct {
+		method, path string
+		body         any
+		status       int
+		says         string
+	}{
+		{"POST", "callers", map[string]any{"groups": []string{"growers"}}, 400, "a caller needs a name"},
+		{"POST", at + "queues/readings", strings.Repeat("x", 300<<10), 413, "256 KiB"},
+		{"PUT", "moon/weather", map[string]any{}, 404, "north, coast, lake"},
+		{"POST", at + "queues/readings", 1, 202, "id"},
+	} {
+		if status, text := s.hand(tt.method, tt.path, tt.body); status != tt.status || !strings.Contains(text, tt.says) {
+			t.Errorf("%s %s: %d %s, not %d with %q", tt.method, tt.path, status, text, tt.status, tt.says)
+		}
+	}
+	waiting, err := s.client.Messages(t.Context(), s.scope, false)
+	if err != nil || len(waiting) != 1 {
+		t.Errorf("%+v %v", waiting, err)
+	}
+}
