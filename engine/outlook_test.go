@@ -1,10 +1,15 @@
 package engine_test
 
 import (
+	"strings"
+	"sync/atomic"
 	"testing"
+	"time"
 
 	"rudmar/core/consequence"
 	"rudmar/core/delivery"
+	"rudmar/core/plan"
+	"rudmar/engine"
 	"rudmar/engine/deploy"
 	"rudmar/platform"
 )
@@ -12,24 +17,35 @@ import (
 // A plan holds what it changes against what calls took, in its stage and in the one
 // before it, and says how much is lost with what it deletes.
 func TestPlansTellWhatWasSeen(t *testing.T) {
-	r := newRig(t)
+	var ahead atomic.Int64
+	r := newRigWith(t, func(o *engine.Options) {
+		o.Now = func() time.Time { return time.Now().Add(time.Duration(ahead.Load())) }
+	})
 	files := first()
 	delete(files, "a/cases/works.yaml")
 	files["a/main.py"] = "import time\ndef run(call):\n    time.sleep(0.12)\n    return 'a'\n"
 	files["b/main.py"] = "def run(call):\n    print('one')\n    print('two')\n    return 'b'\n"
+	files["rudmar.yaml"] = strings.Replace(root, "{on: push}", "{on: push}, gates: {approvals: {from: council}}", 1) // version 2 waits
 	r.push(files)
+	r.reaches(1, "trial", delivery.Waiting)
+	if err := r.Line.Approve(t.Context(), "frostline", 1, "trial", r.say("linden", "trial", 1)); err != nil {
+		t.Fatal(err)
+	}
 	r.reaches(1, "trial", delivery.Settled)
 	_, trial, err := r.Planner.Platform(place("trial", "north"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, function := range []string{"a", "b"} {
+	call := func(function string) {
+		t.Helper()
 		for range 5 {
 			if inv, err := r.platform.Invoke(t.Context(), trial, function, "ask", "", map[string]any{}); err != nil || inv.Error != nil {
 				t.Fatal(inv.Error, err)
 			}
 		}
 	}
+	call("a")
+	call("b")
 	lines, err := r.platform.Logs(t.Context(), trial, platform.LogQuery{Function: "b"})
 	if err != nil || len(lines) < 10 {
 		t.Fatal(lines, err)
@@ -41,20 +57,25 @@ func TestPlansTellWhatWasSeen(t *testing.T) {
 		_, err := r.Store.Version(t.Context(), "frostline", 2)
 		return err == nil
 	})
-	for _, stage := range []string{"trial", "live"} {
+	meaning := func(stage string) (*plan.Plan, consequence.Tight) {
+		t.Helper()
 		p, err := r.Planner.Foresee(t.Context(), deploy.Wish{Place: place(stage, "north"), Version: 2})
 		if err != nil || p.Outlook == nil {
 			t.Fatalf("%+v %v", p, err)
 		}
-		var tight *consequence.Tight
-		for i, one := range p.Outlook.Tight {
+		for _, one := range p.Outlook.Tight {
 			if one.Function == "a" && one.What == "timeout" {
-				tight = &p.Outlook.Tight[i]
+				return p, one
 			}
 		}
+		t.Fatalf("%s: the timeout is not told: %+v", stage, p.Outlook.Tight)
+		return nil, consequence.Tight{}
+	}
+	for _, stage := range []string{"trial", "live"} {
+		p, tight := meaning(stage)
 		before := map[string]string{"trial": "", "live": "trial"}[stage]
-		if tight == nil || tight.Seen < 120 || !tight.Under || tight.Limit != 100 || tight.Stage != before {
-			t.Errorf("%s: the timeout: %+v of %+v", stage, tight, p.Outlook.Tight)
+		if tight.Seen < 120 || !tight.Under || tight.Limit != 100 || tight.Stage != before || tight.Calls != 5 {
+			t.Errorf("%s: the timeout: %+v", stage, tight)
 		}
 		lost := p.Outlook.Losses
 		if stage == "live" && len(lost) > 0 {
@@ -64,5 +85,14 @@ func TestPlansTellWhatWasSeen(t *testing.T) {
 			lost[0].Oldest == 0) {
 			t.Errorf("lost: %+v", lost)
 		}
+	}
+	// Figures are read again after a minute.
+	call("a")
+	if _, tight := meaning("trial"); tight.Calls != 5 {
+		t.Errorf("within the minute: %+v", tight)
+	}
+	ahead.Store(int64(2 * time.Minute))
+	if _, tight := meaning("trial"); tight.Calls != 10 {
+		t.Errorf("after two minutes: %+v", tight)
 	}
 }
