@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -198,11 +200,19 @@ func TestFailedCasesGoBack(t *testing.T) {
 	files["rudmar.yaml"] = strings.Replace(files["rudmar.yaml"], ", shift: {steps: [20%, 50%], every: 1m}", "", 1)
 	wrong := "case: it is first\nsend: {route: GET /a}\nexpect: [body == \"first\"]\n"
 	files["a/cases/works.yaml"] = strings.Replace(wrong, "first\"", "last\"", 1)
+	var calls atomic.Int32
+	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
+		if strings.HasSuffix(q.URL.Path, "/invocations") {
+			calls.Add(1)
+		}
+		next.ServeHTTP(w, q)
+	})
 	r.push(files)
 	stopped := r.reaches(1, "trial", delivery.Stopped)
-	if !strings.Contains(stopped.Why, "1 of 1 cases failed") {
-		t.Errorf("why: %s", stopped.Why)
+	if !strings.Contains(stopped.Why, "1 of 1 cases failed") || calls.Load() != 2 { // what is late to be seen is tried once more
+		t.Errorf("why: %s, after %d calls", stopped.Why, calls.Load())
 	}
+	r.spoilWith(nil)
 	files["a/cases/works.yaml"] = wrong
 	r.push(files)
 	r.reaches(2, "trial", delivery.Settled)

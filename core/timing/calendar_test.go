@@ -185,6 +185,12 @@ func TestDurationsAndManyEvents(t *testing.T) {
 			t.Errorf("%s: until %s, not %s", duration, until, want)
 		}
 	}
+	whole := "BEGIN:VCALENDAR\n" + event("PT1H") + "END:VCALENDAR\n"
+	for size, ok := range map[int]bool{256 << 10: true, 256<<10 + 1: false} {
+		if _, err := timing.ParseCalendar(whole + strings.Repeat("\n", size-len(whole))); (err == nil) != ok {
+			t.Errorf("%d bytes: %v", size, err)
+		}
+	}
 	for n, ok := range map[int]bool{1000: true, 1001: false} {
 		_, err := timing.ParseCalendar("BEGIN:VCALENDAR\n" + strings.Repeat(event("PT1H"), n) + "END:VCALENDAR\n")
 		if (err == nil) != ok {

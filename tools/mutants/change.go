@@ -156,18 +156,23 @@ func tells(statement ast.Stmt) bool {
 	return ok && strings.EqualFold(from.Sel.Name, "log")
 }
 
-// beside tells whether a return gives an error that it makes itself, and with
-// it nothing but what stands for nothing.
+// beside tells whether a return gives an error, and with it nothing but what
+// stands for nothing.
 func beside(n *ast.ReturnStmt) bool {
 	if len(n.Results) < 2 {
 		return false
 	}
-	made, ok := n.Results[len(n.Results)-1].(*ast.CallExpr)
-	if !ok {
-		return false
-	}
-	of, ok := made.Fun.(*ast.SelectorExpr)
-	if !ok || of.Sel.Name != "New" && of.Sel.Name != "Errorf" {
+	switch last := n.Results[len(n.Results)-1].(type) {
+	case *ast.Ident:
+		if last.Name != "err" {
+			return false
+		}
+	case *ast.CallExpr:
+		of, ok := last.Fun.(*ast.SelectorExpr)
+		if !ok || of.Sel.Name != "New" && of.Sel.Name != "Errorf" {
+			return false
+		}
+	default:
 		return false
 	}
 	for _, result := range n.Results[:len(n.Results)-1] {
