@@ -258,13 +258,13 @@ func newOnward(doors []door, among []int, at int) *onward {
 	return o
 }
 
-// by gives the doors that go on with a piece, in their order.
+// by gives the doors that go on with a piece. Which of them takes a request does not
+// depend on their order.
 func (o *onward) by(piece string) []int {
 	out := slices.Concat(o.literal[piece], o.rest)
 	if piece != "" {
 		out = append(out, o.open...)
 	}
-	slices.Sort(out)
 	return out
 }
 

@@ -74,9 +74,6 @@ func (f field) parse(word string) (uint64, error) {
 			step = n
 		}
 		low, high := f.low, f.high
-		if f.high == 7 && span == "*" {
-			high = 6
-		}
 		if span != "*" {
 			from, to, ranged := strings.Cut(span, "-")
 			var err error

@@ -116,8 +116,10 @@ func TestEvery(t *testing.T) {
 	if n := schedule.PerDay(at); n != 144 {
 		t.Errorf("%d fires a day", n)
 	}
-	if _, ok := (timing.Schedule{}).Next(at); ok {
-		t.Error("a schedule of nothing fires")
+	for every, fires := range map[time.Duration]bool{0: false, 999 * time.Millisecond: false, time.Second: true} {
+		if _, ok := (timing.Schedule{Every: every}).Next(at); ok != fires {
+			t.Errorf("every %s: it fires: %v", every, ok)
+		}
 	}
 }
 
