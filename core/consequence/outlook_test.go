@@ -3,6 +3,7 @@ package consequence_test
 import (
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"testing"
 	"time"
 
@@ -229,6 +230,27 @@ func TestFiresADay(t *testing.T) {
 		consequence.Consequence{}, seen)
 	if s := o.Schedules[0]; s.Before != 1 || s.After != 0 || len(s.Next) != 0 || s.Zone != "" {
 		t.Errorf("one that goes: %+v", s)
+	}
+}
+
+// Schedules are told in the order of their addresses.
+func TestSchedulesInOrder(t *testing.T) {
+	var after []r
+	var want []string
+	touched := map[string]resource.Change{}
+	for i := range 12 {
+		address := fmt.Sprintf("schedule/warn/at%02d", i)
+		after = append(after, r{Address: address, Kind: "schedule", Function: "warn",
+			Attributes: map[string]any{"every": 60_000.0, "enabled": true}})
+		touched[address], want = resource.Create, append(want, fmt.Sprintf("warn/at%02d", i))
+	}
+	var got []string
+	for _, s := range consequence.Foresee(nil, after, touched, consequence.Consequence{},
+		consequence.Seen{Now: time.Unix(1_700_000_000, 0), Over: time.Hour}).Schedules {
+		got = append(got, s.Trigger)
+	}
+	if !slices.Equal(got, want) {
+		t.Errorf("%v", got)
 	}
 }
 
