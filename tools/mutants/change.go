@@ -40,6 +40,15 @@ type source struct {
 	lines []string
 }
 
+// line is what is written there, with what stands before it where it says little.
+func (s source) line(n int) string {
+	text := strings.TrimSpace(s.lines[n-1])
+	if len(text) < 12 && n > 1 {
+		text = strings.TrimSpace(s.lines[n-2]) + " " + text
+	}
+	return text
+}
+
 // read parses the files of a package, in the order of their names, without its
 // tests and without what is generated.
 func read(dir string) ([]source, error) {
@@ -87,7 +96,7 @@ func mutantsOf(s source) []mutant {
 		if times[key]++; times[key] > 1 {
 			what = fmt.Sprintf("%s, number %d of its line", what, times[key])
 		}
-		out = append(out, mutant{s, s.name, line, what, strings.TrimSpace(s.lines[line-1]), change, undo})
+		out = append(out, mutant{s, s.name, line, what, s.line(line), change, undo})
 	}
 	ast.Inspect(s.tree, func(n ast.Node) bool {
 		switch n := n.(type) {
