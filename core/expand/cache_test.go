@@ -1,6 +1,7 @@
 package expand_test
 
 import (
+	"fmt"
 	"maps"
 	"reflect"
 	"slices"
@@ -146,6 +147,32 @@ func TestNetworkIsSaidWhereItIs(t *testing.T) {
 	for _, r := range resources {
 		if want := map[string]any{"function/elm": true}[r.Address]; r.Get("network") != want {
 			t.Errorf("%s: %v", r.Address, r.Get("network"))
+		}
+	}
+}
+
+// Each permission becomes a grant: one does, and so do several; those for the same come together.
+func TestGrantsOfPermissions(t *testing.T) {
+	for more, want := range map[string]string{
+		"permissions: []": "",
+		"permissions: [{may: [read], of: tables/hills}]":                                          "tables/hills [read]",
+		"permissions: [{may: [read], of: tables/hills}, {may: [send], of: queues/alarms}]":        "queues/alarms [send], tables/hills [read]",
+		"permissions: [{may: [write], of: tables/hills}, {may: [query, read], of: tables/hills}]": "tables/hills [query read write]",
+	} {
+		s := rows(t, "ash", map[string]string{"ash": more})
+		stage := &s.Stages[0]
+		resources, problems := expand.Expand(s, stage, stage.Targets[0], expand.Inputs{Version: 1})
+		if len(problems) > 0 {
+			t.Fatal(problems)
+		}
+		var got []string
+		for _, r := range resources {
+			if r.Kind == "grant" {
+				got = append(got, fmt.Sprint(r.Get("resource"), " ", r.Get("verbs")))
+			}
+		}
+		if strings.Join(got, ", ") != want {
+			t.Errorf("%s: %v, not %s", more, got, want)
 		}
 	}
 }

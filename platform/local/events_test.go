@@ -159,6 +159,31 @@ func TestABusyFunctionIsNotAttempted(t *testing.T) {
 	}
 }
 
+// No more than four calls of one subscription are under way.
+func TestFourAreUnderWay(t *testing.T) {
+	s := newStand(t)
+	s.deploy("intake", "import time\ndef run(call):\n    time.sleep(0.2)\n", map[string]any{"at_once": 4.0})
+	for i := range 12 {
+		if status, text := s.hand("POST", "north/frostline/trial/queues/readings", i); status != http.StatusAccepted {
+			t.Fatal(status, text)
+		}
+	}
+	s.put("subscription/intake/reading", map[string]any{"source": "queue/readings", "batch": 1.0, "wait": 0.0, "enabled": true})
+	until(t, "all have come", func() bool {
+		minutes, err := s.client.Metrics(t.Context(), s.scope, time.Time{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		calls := 0
+		for _, m := range minutes {
+			if calls += m.Calls; m.Throttled > 0 {
+				t.Fatal("more than four came at once")
+			}
+		}
+		return calls == 12
+	})
+}
+
 // What is under way when the platform ends is tried again when it is back.
 func TestMessagesOutliveThePlatform(t *testing.T) {
 	dir := t.TempDir()
