@@ -205,4 +205,25 @@ stages:
 	if err := r.Line.Follow(ctx, "frostline", 1, "live", deliver.Say{By: r.person("wren")}); !errors.Is(err, delivery.ErrTransition) {
 		t.Errorf("nothing is left out of version 1: %v", err)
 	}
+
+	// The rest is asked for and waits, and a newer version comes first: what is there stayed.
+	m, _, err := r.Line.MeansChosen(ctx, "frostline", "live", 3, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := r.Line.Follow(ctx, "frostline", 3, "live", deliver.Say{By: r.person("wren"), Shown: m.Digest, Confirm: "live"}); err != nil {
+		t.Fatal(err)
+	}
+	rest := func(waits bool, why string) {
+		t.Helper()
+		r.until(fmt.Sprintf("the rest waits: %v", waits), func() bool {
+			d, err := r.Store.Delivery(ctx, "frostline", 3, "live")
+			return err == nil && d.Rest == waits && (waits || d.State == delivery.Settled && d.Choice != nil && strings.Contains(d.Why, why))
+		})
+	}
+	rest(true, "")
+	r.push(map[string]string{"a/main.py": answering("a4")})
+	r.letIn(4)
+	rest(false, "what is there stays: a newer version came")
+	r.answers(map[string]string{"a": "a4", "b": "b3"})
 }

@@ -127,7 +127,8 @@ func run(ctx context.Context, o order) error {
 			return nil
 		})
 	}
-	if err := group.Wait(); err != nil {
+	err = group.Wait()
+	if err != nil && ctx.Err() == nil {
 		return err
 	}
 	fmt.Printf("%s: %d of %d changes were noticed (seed %d; %d that change nothing were passed over)\n",
