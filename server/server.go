@@ -60,7 +60,8 @@ func New(e *engine.Engine, o Options) (*Server, error) {
 	if o.BodyTime == 0 {
 		o.BodyTime = 30 * time.Second
 	}
-	s := &Server{engine: e, options: o, commits: recent.New[string, source.Commit](remembered), large: recent.New[string, *plan.Plan](largePlans),
+	s := &Server{engine: e, options: o, commits: recent.New[string, source.Commit](remembered),
+		large:     recent.New[string, *plan.Plan](largePlans),
 		documents: sync.OnceValues(func() (map[string]document, error) { return readDocuments(docs.Files) })}
 	router := echo.New()
 	router.Logger = o.Log

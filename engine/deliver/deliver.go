@@ -90,8 +90,9 @@ const (
 func New(c Config) *Line {
 	return &Line{store: c.Store, planner: c.Planner, runner: c.Runner, people: c.People, log: c.Log,
 		repository: c.Repository, calendar: c.Calendar, wake: make(chan struct{}, 1),
-		busy: map[stageOf]bool{}, rests: rest.New[stageOf](longestRest), meanings: recent.New[meaningOf, knownMeaning](knownMeanings),
-		ranges: recent.New[string, []string](knownRanges), waits: map[deliveryOf]wait{},
+		busy: map[stageOf]bool{}, rests: rest.New[stageOf](longestRest),
+		meanings: recent.New[meaningOf, knownMeaning](knownMeanings),
+		ranges:   recent.New[string, []string](knownRanges), waits: map[deliveryOf]wait{},
 		stirred: map[string]int64{}, calms: map[stageOf]calm{}}
 }
 

@@ -89,7 +89,8 @@ func Open(s *store.Store, dir string, newKey bool) (*Directory, error) {
 	mac := hmac.New(sha256.New, key)
 	mac.Write([]byte("fingerprints of secrets"))
 	return &Directory{store: s, seal: seal, fingerprints: mac.Sum(nil), cost: bcrypt.DefaultCost,
-		checked: recent.New[[sha256.Size]byte, struct{}](checkedPasswords), guesses: &guesses{now: s.Now, made: map[string]guess{}}}, err
+		checked: recent.New[[sha256.Size]byte, struct{}](checkedPasswords),
+		guesses: &guesses{now: s.Now, made: map[string]guess{}}}, err
 }
 
 func installationKey(file string, mayMake bool) ([]byte, error) {
