@@ -1,6 +1,6 @@
 # `make demo` and `make test` do all the set-up that they need.
 SHELL = /bin/bash
-.PHONY: demo test test-plain test-apart build web setup setup-test generate docs shots bench setup-bench lint mutants race audit
+.PHONY: demo test test-e2e test-plain test-apart build web setup setup-test generate docs shots bench setup-bench lint mutants race audit
 
 GO_TOOL = go tool -modfile=tools/go.mod
 WEB_SOURCES = $(shell find web/src -type f) web/index.html web/vite.config.ts web/package-lock.json
@@ -46,10 +46,14 @@ RACE = -race $(foreach package,$(UNSEEN),'-gcflags=$(package)=-race=false')
 GO_TEST = TMPDIR=$(TEST_TMP) go test -vet=off -timeout 30m
 
 test: setup-test build lint
-	$(MAKE) --no-print-directory -j 2 -k --output-sync=line test-plain test-apart
+	$(MAKE) --no-print-directory -j 3 -k --output-sync=line test-e2e test-plain test-apart
+
+# The browser's tests take longest, and wait more than they compute: the others go beside them.
+test-e2e:
+	$(GO_TEST) ./e2e
 
 test-plain:
-	$(GO_TEST) -p 2 $$(go list ./... | grep -vxFf <(go list $(RACED)))
+	$(GO_TEST) -p 1 $$(go list ./... | grep -vxFf <(go list $(RACED) ./e2e))
 
 test-apart:
 	$(GO_TEST) -run '$(APART)' ./engine ./platform/local
