@@ -24,8 +24,10 @@ web/node_modules/.package-lock.json: web/package.json web/package-lock.json
 
 setup: web/node_modules/.package-lock.json
 
-# What only the tests need: a browser. Chromium without windows takes a fifth less of a processor.
+# What only the tests need: a browser, and a C compiler for the detector of data races. Chromium
+# without windows takes a fifth less of a processor.
 setup-test: setup
+	@command -v gcc > /dev/null || { $$(test "$$(id -u)" = 0 || echo sudo) apt-get update -q && $$(test "$$(id -u)" = 0 || echo sudo) apt-get install -y -q --no-install-recommends gcc libc6-dev; }
 	@test -x /usr/bin/chromium-headless-shell || test -x /usr/bin/chromium || { $$(test "$$(id -u)" = 0 || echo sudo) apt-get update -q && $$(test "$$(id -u)" = 0 || echo sudo) apt-get install -y -q --no-install-recommends chromium-headless-shell; }
 
 # Tests write to memory where the machine lets programs run from it, so that a slow disk does not matter.
@@ -57,12 +59,12 @@ test-plain:
 
 test-apart:
 	$(GO_TEST) -run '$(APART)' ./engine ./platform/local
-	GORACE=atexit_sleep_ms=0 $(GO_TEST) $(RACE) -p 2 -skip '$(APART)' $(RACED)
+	CGO_ENABLED=1 GORACE=atexit_sleep_ms=0 $(GO_TEST) $(RACE) -p 2 -skip '$(APART)' $(RACED)
 
 # Looks for data races in other packages, too.
 PACKAGES ?= $(RACED)
 race:
-	GORACE=atexit_sleep_ms=0 $(GO_TEST) $(RACE) -p 2 -skip '$(APART)' $(PACKAGES)
+	CGO_ENABLED=1 GORACE=atexit_sleep_ms=0 $(GO_TEST) $(RACE) -p 2 -skip '$(APART)' $(PACKAGES)
 
 lint: web
 	@test -z "$$(gofmt -l $$(git ls-files -co --exclude-standard '*.go'))" || { gofmt -l $$(git ls-files -co --exclude-standard '*.go'); echo "run gofmt -w on these"; exit 1; }
