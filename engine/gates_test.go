@@ -5,11 +5,13 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"rudmar/core/delivery"
 	"rudmar/core/rights"
+	"rudmar/engine"
 	"rudmar/engine/deliver"
 	"rudmar/engine/people"
 	"rudmar/engine/source"
@@ -549,5 +551,42 @@ func TestCasesRunWhereTheySay(t *testing.T) {
 		if minutes, err := client.Metrics(t.Context(), scope, time.Unix(0, 0)); err != nil || len(minutes) != 0 {
 			t.Errorf("figures of %s: %+v %v", region, minutes, err)
 		}
+	}
+}
+
+// A gate says since when it is as it is, however often it is judged.
+func TestGatesSaySinceWhen(t *testing.T) {
+	var ahead atomic.Int64
+	r := newRigWith(t, func(o *engine.Options) {
+		o.Now = func() time.Time { return time.Now().Add(time.Duration(ahead.Load())) }
+	})
+	r.push(first())
+	r.reaches(1, "trial", delivery.Settled)
+	gates := func() map[string]delivery.Gate {
+		t.Helper()
+		judged, err := r.Line.Judged(t.Context(), "frostline", 1)
+		if err != nil {
+			t.Fatal(err)
+		}
+		out := map[string]delivery.Gate{}
+		for _, g := range judged[deliver.Place{Version: 1, Stage: "live"}].Gates {
+			out[g.Kind] = g
+		}
+		return out
+	}
+	approvals := r.judgedOn(1, "live", delivery.ApprovalsGate, delivery.Waits).Kind
+	r.until("it was judged", func() bool { return gates()[delivery.RuleGate].State == delivery.Holds && len(gates()) > 1 })
+	before := gates()
+	ahead.Store(int64(time.Hour))
+	if err := r.Line.Approve(t.Context(), "frostline", 1, "live", r.say("linden", "live", 1)); err != nil {
+		t.Fatal(err)
+	}
+	r.until("the approval counts", func() bool { return gates()[approvals].State == delivery.Holds })
+	after := gates()
+	if after[delivery.RuleGate].Since != before[delivery.RuleGate].Since || after[delivery.RuleGate].Since == 0 {
+		t.Errorf("the rules: since %v, before %v", after[delivery.RuleGate].Since, before[delivery.RuleGate].Since)
+	}
+	if moved := after[approvals].Since - before[approvals].Since; moved < time.Hour.Milliseconds() {
+		t.Errorf("the approvals moved by %v ms", moved)
 	}
 }
