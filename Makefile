@@ -42,7 +42,8 @@ APART = BinaryBodies|CallsRealGo|GoIsCompiled|TheCodeOfTheDocs|TracesAreWhole|Ge
 # translated from C, what hashes passwords, what compiles WebAssembly.
 UNSEEN = modernc.org/sqlite/lib modernc.org/libc golang.org/x/crypto/blowfish \
 	$(addprefix github.com/tetratelabs/wazero/internal/engine/wazevo/,ssa frontend backend/...)
-RACE = -race $(foreach package,$(UNSEEN),'-gcflags=$(package)=-race=false')
+RACE_TEST = CGO_ENABLED=1 GORACE=atexit_sleep_ms=0 $(GO_TEST) -p 2 -skip '$(APART)' \
+	-race $(foreach package,$(UNSEEN),'-gcflags=$(package)=-race=false')
 
 # vet has looked at the tests with all other code, in lint.
 GO_TEST = TMPDIR=$(TEST_TMP) go test -vet=off -timeout 30m
@@ -59,12 +60,12 @@ test-plain:
 
 test-apart:
 	$(GO_TEST) -run '$(APART)' ./engine ./platform/local
-	CGO_ENABLED=1 GORACE=atexit_sleep_ms=0 $(GO_TEST) $(RACE) -p 2 -skip '$(APART)' $(RACED)
+	$(RACE_TEST) $(RACED)
 
 # Looks for data races in other packages, too.
 PACKAGES ?= $(RACED)
 race:
-	CGO_ENABLED=1 GORACE=atexit_sleep_ms=0 $(GO_TEST) $(RACE) -p 2 -skip '$(APART)' $(PACKAGES)
+	$(RACE_TEST) $(PACKAGES)
 
 lint: web
 	@test -z "$$(gofmt -l $$(git ls-files -co --exclude-standard '*.go'))" || { gofmt -l $$(git ls-files -co --exclude-standard '*.go'); echo "run gofmt -w on these"; exit 1; }

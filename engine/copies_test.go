@@ -3,13 +3,11 @@ package engine_test
 import (
 	"errors"
 	"strings"
-	"sync/atomic"
 	"testing"
 	"time"
 
 	"rudmar/core/delivery"
 	"rudmar/core/rights"
-	"rudmar/engine"
 	"rudmar/engine/copies"
 	"rudmar/engine/people"
 	"rudmar/engine/source"
@@ -28,10 +26,7 @@ func loose(files map[string]string) map[string]*source.Content {
 // A copy has nothing of the stage but its settings, goes when nobody uses it, and is
 // nobody else's.
 func TestPrivateCopies(t *testing.T) {
-	var shift atomic.Int64 // of the clock
-	r := newRigWith(t, func(o *engine.Options) {
-		o.Now = func() time.Time { return time.Now().Add(time.Duration(shift.Load())) }
-	})
+	r, shift := newRigAhead(t)
 	ctx := t.Context()
 	r.add(people.Wish{Handle: "teasel", Role: rights.Reader})
 	r.add(people.Wish{Handle: "sorrel", Role: rights.Author})

@@ -24,19 +24,7 @@ func TestNothingWasDone(t *testing.T) {
 	})
 	r.push(first())
 	stopped := r.reaches(1, "trial", delivery.Stopped)
-	ended := func(id int64, want string) store.Deployment {
-		t.Helper()
-		var d store.Deployment
-		r.until("it is "+want, func() (there bool) {
-			var err error
-			if d, err = r.Store.Deployment(t.Context(), id); err != nil {
-				t.Fatal(err)
-			}
-			return d.State == want
-		})
-		return d
-	}
-	one := ended(stopped.Deployments[0], store.Stopped)
+	one := r.ended(stopped.Deployments[0], store.Stopped)
 	if !strings.Contains(one.Why, "the quota is used up") {
 		t.Errorf("why: %s", one.Why)
 	}
@@ -44,19 +32,11 @@ func TestNothingWasDone(t *testing.T) {
 		t.Errorf("there is version %d: %v", d.Version, err)
 	}
 	r.spoilWith(nil)
-	p, err := r.Planner.Compute(t.Context(), place("trial", "north"), 1)
+	two, err := r.Runner.Start(t.Context(), r.planned(1), "wren")
 	if err != nil {
 		t.Fatal(err)
 	}
-	plans, err := r.Store.AddPlan(t.Context(), "wren", p)
-	if err != nil {
-		t.Fatal(err)
-	}
-	two, err := r.Runner.Start(t.Context(), plans, "wren")
-	if err != nil {
-		t.Fatal(err)
-	}
-	ended(two, store.Done)
+	r.ended(two, store.Done)
 	if err := r.Runner.GoOn(t.Context(), one.ID, "wren"); !errors.Is(err, deploy.ErrNotOpen) || !strings.Contains(err.Error(), "came after it") {
 		t.Errorf("going on with what another one came after: %v", err)
 	}
@@ -65,13 +45,11 @@ func TestNothingWasDone(t *testing.T) {
 	files := map[string]string{"a/function.yaml": fn("a", "env: {KEY: \"${secrets.key}\"}\n")}
 	r.push(files)
 	r.reaches(2, "trial", delivery.Stopped)
-	if p, err = r.Planner.Compute(t.Context(), place("trial", "north"), 2); err != nil || len(p.Problems) != 1 {
+	p, err := r.Planner.Compute(t.Context(), place("trial", "north"), 2)
+	if err != nil || len(p.Problems) != 1 {
 		t.Fatalf("%+v %v", p, err)
 	}
-	if plans, err = r.Store.AddPlan(t.Context(), "wren", p); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := r.Runner.Start(t.Context(), plans, "wren"); !errors.Is(err, deploy.ErrStopped) || !strings.Contains(err.Error(), "has no value in trial") {
+	if _, err := r.Runner.Start(t.Context(), r.keeps(p), "wren"); !errors.Is(err, deploy.ErrStopped) || !strings.Contains(err.Error(), "has no value in trial") {
 		t.Errorf("a plan with a problem: %v", err)
 	}
 }

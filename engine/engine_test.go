@@ -17,6 +17,7 @@ import (
 	"rudmar/core/delivery"
 	"rudmar/core/diagnostic"
 	"rudmar/core/manifest"
+	"rudmar/core/plan"
 	"rudmar/core/rights"
 	"rudmar/engine"
 	"rudmar/engine/deliver"
@@ -107,6 +108,47 @@ func newRigWith(t testing.TB, change func(o *engine.Options)) *rig {
 	r.add(people.Wish{Handle: "wren", Role: rights.Author})
 	r.add(people.Wish{Handle: "linden", Role: rights.Approver, Groups: []string{"council"}})
 	return r
+}
+
+// newRigAhead is newRig with a clock that can be put ahead, by nanoseconds.
+func newRigAhead(t testing.TB) (*rig, *atomic.Int64) {
+	t.Helper()
+	var ahead atomic.Int64
+	return newRigWith(t, func(o *engine.Options) {
+		o.Now = func() time.Time { return time.Now().Add(time.Duration(ahead.Load())) }
+	}), &ahead
+}
+
+// keeps keeps a plan, so that it can be run, and gives its id.
+func (r *rig) keeps(p *plan.Plan) int64 {
+	r.Helper()
+	id, err := r.Store.AddPlan(r.Context(), "wren", p)
+	if err != nil {
+		r.Fatal(err)
+	}
+	return id
+}
+
+// planned keeps the plan of a version in trial.
+func (r *rig) planned(version int) int64 {
+	r.Helper()
+	p, err := r.Planner.Compute(r.Context(), place("trial", "north"), version)
+	if err != nil {
+		r.Fatal(err)
+	}
+	return r.keeps(p)
+}
+
+// ended waits until a deployment is in a state, and gives it.
+func (r *rig) ended(id int64, state string) store.Deployment {
+	r.Helper()
+	var d store.Deployment
+	r.until("the deployment is "+state, func() bool {
+		var err error
+		d, err = r.Store.Deployment(r.Context(), id)
+		return err == nil && d.State == state
+	})
+	return d
 }
 
 func (r *rig) add(w people.Wish) {
@@ -465,15 +507,7 @@ func TestCancelAndLease(t *testing.T) {
 	r.push(first())
 	<-begun
 	d := r.reaches(1, "trial", delivery.Deploying)
-	p, err := r.Planner.Compute(t.Context(), place("trial", "north"), 1)
-	if err != nil {
-		t.Fatal(err)
-	}
-	id, err := r.Store.AddPlan(t.Context(), "wren", p)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := r.Runner.Start(t.Context(), id, "wren"); !errors.Is(err, store.ErrLease) {
+	if _, err := r.Runner.Start(t.Context(), r.planned(1), "wren"); !errors.Is(err, store.ErrLease) {
 		t.Errorf("a second deployment at the same place: %v", err)
 	}
 	if err := r.Runner.Cancel(t.Context(), d.Deployments[0]); err != nil {
@@ -492,7 +526,7 @@ func TestCancelAndLease(t *testing.T) {
 	r.upToDate("trial", "north", 1)
 	// The platform knows the newest holder: what an earlier one still sends is refused.
 	late := platform.Wish{Key: "late", Fence: time.Now().Add(-time.Minute).UnixMilli(), Attributes: map[string]any{"owner": "late"}}
-	_, err = r.platform.Put(t.Context(), platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}, "identity/a",
+	_, err := r.platform.Put(t.Context(), platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}, "identity/a",
 		late)
 	if !platform.HasStatus(err, http.StatusPreconditionFailed) {
 		t.Errorf("a change of a holder that was replaced: %v", err)
@@ -717,10 +751,7 @@ func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 		if err != nil || len(p.Steps) == 0 {
 			t.Fatalf("a new secret changes nothing: %v", err)
 		}
-		id, err := r.Store.AddPlan(t.Context(), "wren", p)
-		if err != nil {
-			t.Fatal(err)
-		}
+		id := r.keeps(p)
 		if value == "third" {
 			if _, err := r.Runner.Start(t.Context(), id, "wren"); err != nil {
 				t.Errorf("a plan with the newest secret: %v", err)

@@ -5,13 +5,11 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"sync/atomic"
 	"testing"
 	"time"
 
 	"rudmar/core/delivery"
 	"rudmar/core/rights"
-	"rudmar/engine"
 	"rudmar/engine/deliver"
 	"rudmar/engine/people"
 	"rudmar/engine/source"
@@ -556,10 +554,7 @@ func TestCasesRunWhereTheySay(t *testing.T) {
 
 // A gate says since when it is as it is, however often it is judged.
 func TestGatesSaySinceWhen(t *testing.T) {
-	var ahead atomic.Int64
-	r := newRigWith(t, func(o *engine.Options) {
-		o.Now = func() time.Time { return time.Now().Add(time.Duration(ahead.Load())) }
-	})
+	r, ahead := newRigAhead(t)
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)
 	gates := func() map[string]delivery.Gate {

@@ -540,14 +540,7 @@ func TestWhatIsOldGoes(t *testing.T) {
 		r.push(map[string]string{"a/main.py": fmt.Sprintf("def run(call): return 'a' # %d\n", version)})
 	}
 	r.reaches(24, "trial", delivery.Settled)
-	p, err := r.Planner.Compute(t.Context(), place("trial", "north"), 3)
-	if err != nil {
-		t.Fatal(err)
-	}
-	unused, err := r.Store.AddPlan(t.Context(), "wren", p)
-	if err != nil {
-		t.Fatal(err)
-	}
+	unused := r.planned(3)
 	tidy := func(keep engine.Keep, do bool) string {
 		t.Helper()
 		gone, err := engine.Tidy(t.Context(), r.Store, r.dir, keep, do)

@@ -2,14 +2,12 @@ package engine_test
 
 import (
 	"strings"
-	"sync/atomic"
 	"testing"
 	"time"
 
 	"rudmar/core/consequence"
 	"rudmar/core/delivery"
 	"rudmar/core/plan"
-	"rudmar/engine"
 	"rudmar/engine/deploy"
 	"rudmar/platform"
 )
@@ -17,10 +15,7 @@ import (
 // A plan holds what it changes against what calls took, in its stage and in the one
 // before it, and says how much is lost with what it deletes.
 func TestPlansTellWhatWasSeen(t *testing.T) {
-	var ahead atomic.Int64
-	r := newRigWith(t, func(o *engine.Options) {
-		o.Now = func() time.Time { return time.Now().Add(time.Duration(ahead.Load())) }
-	})
+	r, ahead := newRigAhead(t)
 	files := first()
 	delete(files, "a/cases/works.yaml")
 	files["a/main.py"] = "import time\ndef run(call):\n    time.sleep(0.12)\n    return 'a'\n"

@@ -41,18 +41,12 @@ func TestForeignResourcesAreTakenAway(t *testing.T) {
 	if err != nil || len(p.Steps) != 1 || p.Steps[0].Change != "delete" || p.Outlook == nil {
 		t.Fatalf("%+v %v", p, err)
 	}
-	id, err := r.Store.AddPlan(t.Context(), "wren", p)
-	if err != nil {
-		t.Fatal(err)
-	}
+	id := r.keeps(p)
 	deployment, err := r.Runner.Start(t.Context(), id, "wren")
 	if err != nil {
 		t.Fatal(err)
 	}
-	r.until("the deployment to end", func() bool {
-		d, err := r.Store.Deployment(t.Context(), deployment)
-		return err == nil && d.State == store.Done
-	})
+	r.ended(deployment, store.Done)
 	if drift, err := r.Planner.Drift(t.Context(), at); err != nil || len(drift) > 0 {
 		t.Errorf("it is still there: %+v %v", drift, err)
 	}
@@ -108,18 +102,6 @@ func TestWhatOvertakesAPlanIsNamed(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	plans := func() int64 {
-		t.Helper()
-		p, err := r.Planner.Compute(t.Context(), at, 1)
-		if err != nil {
-			t.Fatal(err)
-		}
-		id, err := r.Store.AddPlan(t.Context(), "wren", p)
-		if err != nil {
-			t.Fatal(err)
-		}
-		return id
-	}
 	overtaken := func(id int64, want string) {
 		t.Helper()
 		err := r.Runner.Check(t.Context(), id)
@@ -128,24 +110,21 @@ func TestWhatOvertakesAPlanIsNamed(t *testing.T) {
 		}
 	}
 	byHand("identity/a", "somebody")
-	one := plans()
+	one := r.planned(1)
 	overtaken(one, "")
 	byHand("identity/b", "somebody")
 	overtaken(one, "changed by hand since (identity/b);")
 	byHand("identity/a", "somebody else")
 	overtaken(one, "changed by hand since (identity/a, identity/b);")
-	both := plans()
+	both := r.planned(1)
 	byHand("identity/a", "growers") // as it should be
 	overtaken(both, "changed by hand since (identity/a);")
-	none := plans()
+	none := r.planned(1)
 	id, err := r.Runner.Start(t.Context(), none, "wren")
 	if err != nil {
 		t.Fatal(err)
 	}
-	r.until("the deployment to end", func() bool {
-		d, err := r.Store.Deployment(t.Context(), id)
-		return err == nil && d.State == store.Done
-	})
+	r.ended(id, store.Done)
 	overtaken(none, "something was deployed there since")
 	overtaken(one, "something was deployed there since")
 	if err := r.Runner.Check(t.Context(), 4711); !errors.Is(err, store.ErrNotFound) {

@@ -13,14 +13,7 @@ import (
 // long as the platform says.
 func TestRetention(t *testing.T) {
 	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
-	p, err := Open(t.Context(), Options{Dir: t.TempDir(), Token: "secret", Now: func() time.Time { return now },
-		Log: slog.New(slog.DiscardHandler)})
-	if err != nil {
-		t.Fatal(err)
-	}
-	p.cancel()
-	p.running.Wait() // what follows moves the clock
-	defer p.store.db.Close()
+	p := still(t, &now, slog.New(slog.DiscardHandler)) // what follows moves the clock
 	ctx := context.Background()
 	sc := scope{"north", "frostline", "trial"}
 	put := func(address, key string, attributes map[string]any) {

@@ -149,16 +149,15 @@ func try(ctx context.Context, dir, work string, m mutant, text []byte, suites []
 // of them when no test is known to, as for what is declared outside of functions.
 func (s suite) comeBy(m mutant) []test {
 	var out []test
-	known := false
 	for _, t := range s.tests {
 		if t.lines[filepath.Base(m.file)][m.line] {
 			out = append(out, t)
 		}
 	}
-	if known = m.inside(); known || len(out) > 0 {
-		return out
+	if len(out) == 0 && !m.inside() {
+		return s.tests
 	}
-	return s.tests
+	return out
 }
 
 // part is tests that run in one process.
