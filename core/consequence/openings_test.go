@@ -89,54 +89,10 @@ func TestWhatOpens(t *testing.T) {
 // all the words of random routes, by every method and for every caller, before
 // and after, and expects just the routes by which somebody newly comes in.
 func TestOpeningsAgainstBruteForce(t *testing.T) {
-	words := []string{"a", "b", "%20", "{p}", "{q...}"}
-	pieces := []string{"a", "b", "%20", "zz", ""}
-	to := []string{"anyone", "members", "growers", "vets", "growers,vets"}
-	var paths []string
-	var grow func(prefix string, depth int)
-	grow = func(prefix string, depth int) {
-		paths = append(paths, prefix)
-		if depth == 4 {
-			return
-		}
-		for _, p := range pieces {
-			grow(prefix+"/"+p, depth+1)
-		}
-	}
-	grow("", 0)
+	paths := everyPath()
 	for seed := range uint64(70) {
 		dice := rand.New(rand.NewPCG(seed, 5))
-		side := func() []string {
-			var out []string
-			for i := range dice.IntN(4) {
-				path := ""
-				for range 1 + dice.IntN(3) {
-					word := words[dice.IntN(len(words))]
-					if strings.Contains(path, "{p}") && word == "{p}" {
-						word = "a"
-					}
-					if path += "/" + word; word == "{q...}" {
-						break
-					}
-				}
-				text := fmt.Sprintf("f/t%d %s %s %s", i, []string{"GET", "POST", "ANY", "HEAD"}[dice.IntN(4)],
-					path, to[dice.IntN(len(to))])
-				if dice.IntN(5) == 0 {
-					text += " off"
-				}
-				out = append(out, text)
-			}
-			return out
-		}
-		before, after := side(), side()
-		if dice.IntN(3) == 0 {
-			after = append(slices.Clone(before), after...) // what is there stays, and more comes
-			for i := range after {
-				f := strings.Fields(after[i])
-				f[0] = fmt.Sprintf("f/t%d", i)
-				after[i] = strings.Join(f, " ")
-			}
-		}
+		before, after := randomSides(dice)
 		want := map[string]bool{} // trigger → public
 		for _, path := range paths {
 			for _, method := range []string{"GET", "POST", "PUT", "HEAD"} {
@@ -167,6 +123,122 @@ func TestOpeningsAgainstBruteForce(t *testing.T) {
 		if fmt.Sprint(got) != fmt.Sprint(want) {
 			t.Fatalf("seed %d: %v, want %v\nbefore %v\nafter  %v", seed, got, want, before, after)
 		}
+	}
+}
+
+// everyPath lists the paths up to four segments over all words of random routes.
+func everyPath() []string {
+	var paths []string
+	var grow func(prefix string, depth int)
+	grow = func(prefix string, depth int) {
+		paths = append(paths, prefix)
+		if depth == 4 {
+			return
+		}
+		for _, p := range []string{"a", "b", "%20", "zz", ""} {
+			grow(prefix+"/"+p, depth+1)
+		}
+	}
+	grow("", 0)
+	return paths
+}
+
+// randomSides makes up routes before and after; often what is there stays, and more comes.
+func randomSides(dice *rand.Rand) (before, after []string) {
+	words := []string{"a", "b", "%20", "{p}", "{q...}"}
+	to := []string{"anyone", "members", "growers", "vets", "growers,vets"}
+	side := func() []string {
+		var out []string
+		for i := range dice.IntN(4) {
+			path := ""
+			for range 1 + dice.IntN(3) {
+				word := words[dice.IntN(len(words))]
+				if strings.Contains(path, "{p}") && word == "{p}" {
+					word = "a"
+				}
+				if path += "/" + word; word == "{q...}" {
+					break
+				}
+			}
+			text := fmt.Sprintf("f/t%d %s %s %s", i, []string{"GET", "POST", "ANY", "HEAD"}[dice.IntN(4)],
+				path, to[dice.IntN(len(to))])
+			if dice.IntN(5) == 0 {
+				text += " off"
+			}
+			out = append(out, text)
+		}
+		return out
+	}
+	before, after = side(), side()
+	if dice.IntN(3) == 0 {
+		after = append(slices.Clone(before), after...)
+		for i := range after {
+			f := strings.Fields(after[i])
+			f[0] = fmt.Sprintf("f/t%d", i)
+			after[i] = strings.Join(f, " ")
+		}
+	}
+	return before, after
+}
+
+// TestMovedAgainstBruteForce makes every request, before and after, and expects that just
+// those changes of hands are told that one of them sees, in order, each with a request
+// that shows it; and where the former route is still there, that it is shadowed.
+func TestMovedAgainstBruteForce(t *testing.T) {
+	paths := everyPath()
+	told := 0
+	for seed := range uint64(60) {
+		dice := rand.New(rand.NewPCG(seed, 8))
+		before, after := randomSides(dice)
+		for _, side := range [][]string{before, after} { // each route by a function of its own, or of two
+			for i := range side {
+				fn := string(rune('f' + dice.IntN(3)))
+				side[i] = strings.Replace(side[i], "f/", fn+"/", 1)
+			}
+		}
+		still := map[string]string{} // trigger → its route
+		for _, text := range after {
+			if f := strings.Fields(text); len(f) < 5 {
+				still[f[0]] = f[1] + " " + f[2]
+			}
+		}
+		route := map[string]string{}
+		for _, text := range before {
+			f := strings.Fields(text)
+			route[f[0]] = f[1] + " " + f[2]
+		}
+		hands := func(method, path string) string {
+			was, _ := enters(before, method, path, "vets")
+			now, _ := enters(after, method, path, "vets")
+			if was == "" || now == "" || was[0] == now[0] {
+				return ""
+			}
+			return fmt.Sprint(was, " ", now, " ", still[was] == route[was])
+		}
+		seen, want := map[string]bool{}, []string{}
+		for _, path := range paths {
+			for _, method := range []string{"GET", "POST", "PUT", "HEAD"} {
+				if moved := hands(method, path); moved != "" && !seen[moved] {
+					seen[moved], want = true, append(want, moved)
+				}
+			}
+		}
+		slices.Sort(want)
+		got := []string{}
+		for _, m := range consequence.Weigh(all(before...), all(after...), nil).Moved {
+			one := fmt.Sprint(m.Was, " ", m.Now, " ", m.Shadowed)
+			method, path, _ := strings.Cut(m.Request, " ")
+			if hands(method, path) != one {
+				t.Fatalf("seed %d: %s does not go from %s: %v → %v", seed, m.Request, one, before, after)
+			}
+			got = append(got, one)
+		}
+		if told += len(got); fmt.Sprint(got) != fmt.Sprint(want) {
+			t.Fatalf("seed %d: %v, want %v\nbefore %v\nafter  %v", seed, got, want, before, after)
+		}
+	}
+	if told < 20 {
+		t.Errorf("only %d requests changed hands", told)
 	}
 }
 

@@ -106,6 +106,10 @@ func TestTight(t *testing.T) {
 		{100, 200, 50, 0, "[{warn memory 200 50  5 false}]"},
 		{200, 100, 0, 150, "[{warn memory 100 150 trial 6 true}]"},
 		{200, 100, 0, 0, "[]"},
+		{200, 100, 1, 0, "[{warn memory 100 1  5 false}]"},
+		{100, 100, 100, 0, "[{warn memory 100 100  5 false}]"},
+		{100, 100, 101, 0, "[{warn memory 100 101  5 true}]"},
+		{100, 100, 95, 95, "[{warn memory 100 95  5 false}]"},
 		{0, 100, 0, 150, "[{warn memory 100 150 trial 6 true}]"},
 	} {
 		before := of(tt.was)
@@ -308,10 +312,18 @@ func TestThroughByBruteForce(t *testing.T) {
 		before, after := random(), random()
 		told := map[string]map[string]bool{}
 		for _, x := range consequence.Weigh(before, after, nil).Through {
+			end := x.Via[len(x.Via)-1]
+			could, _ := reaches(before, end)
+			wasThere := slices.ContainsFunc(consequence.Weigh(nil, before, nil).Through, func(old consequence.Through) bool {
+				return old.Function == x.Function && old.Via[len(old.Via)-1] == end
+			})
 			if told[x.Function] == nil {
 				told[x.Function] = map[string]bool{}
 			}
 			for _, what := range x.May {
+				if wasThere && could[what] {
+					t.Fatalf("%s could bring about %s by %s before\nbefore %v\nafter %v", x.Function, what, end, before, after)
+				}
 				told[x.Function][what] = true
 			}
 		}

@@ -3,6 +3,8 @@ package local_test
 import (
 	"context"
 	"errors"
+	"fmt"
+	"io"
 	"net/http"
 	"strings"
 	"testing"
@@ -74,6 +76,61 @@ func TestOperationsRefuseAtOnce(t *testing.T) {
 		if _, err := s.client.Put(t.Context(), s.scope, address,
 			platform.Wish{Key: address, Attributes: map[string]any{"owner": "x"}}); !platform.HasStatus(err, want) {
 			t.Errorf("%s: %v", address, err)
+		}
+	}
+}
+
+// A change is an operation where the caller prefers it, or where the weather makes it take
+// long; else it is answered when it is done.
+func TestWhatIsAnOperation(t *testing.T) {
+	s := newStand(t)
+	ask := func(method, prefer string) (int, string) {
+		t.Helper()
+		var body io.Reader
+		if method == http.MethodPut {
+			body = strings.NewReader(`{"attributes": {"owner": "cold-nights"}}`)
+		}
+		q, err := http.NewRequestWithContext(t.Context(), method,
+			s.protocol.URL+"/regions/north/scopes/frostline/trial/resources/identity%2Fwarn", body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		s.keys++
+		for name, value := range map[string]string{"Authorization": "Bearer secret", "Content-Type": "application/json",
+			"Idempotency-Key": fmt.Sprint("o", s.keys), "Prefer": prefer} {
+			if value != "" {
+				q.Header.Set(name, value)
+			}
+		}
+		answer, err := http.DefaultClient.Do(q)
+		if err != nil {
+			t.Fatal(err)
+		}
+		answer.Body.Close()
+		return answer.StatusCode, answer.Header.Get("Location")
+	}
+	for _, tt := range []struct {
+		prefer string
+		takes  int
+		put    int
+		remove int
+	}{
+		{"", 0, http.StatusOK, http.StatusNoContent},
+		{"wait=10", 0, http.StatusOK, http.StatusNoContent},
+		{"respond-async", 0, http.StatusAccepted, http.StatusAccepted},
+		{"wait=10, respond-async", 0, http.StatusAccepted, http.StatusAccepted},
+		{"", 1, http.StatusAccepted, http.StatusAccepted},
+	} {
+		s.weather(fmt.Sprintf(`{"take_ms": %d}`, tt.takes))
+		for _, method := range []string{http.MethodPut, http.MethodDelete} {
+			want := tt.put
+			if method == http.MethodDelete {
+				want = tt.remove
+			}
+			status, where := ask(method, tt.prefer)
+			if status != want || strings.HasPrefix(where, "/operations/o-") != (want == http.StatusAccepted) {
+				t.Errorf("%s with %q, taking %d ms: %d %s", method, tt.prefer, tt.takes, status, where)
+			}
 		}
 	}
 }

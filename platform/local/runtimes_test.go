@@ -93,6 +93,29 @@ export async function run(call) {
 	}
 }
 
+// An instance of Node that holds much of its limit when a call has ended is not used
+// again: its next call would soon go over it. One that holds little is.
+func TestNodeThatKeepsMuch(t *testing.T) {
+	s := newStand(t)
+	s.deployFile("warn", "main.mjs", []byte(`
+let held = []
+export async function run(call) {
+  held.push(Buffer.alloc(call.event.mib << 20, 1))
+  await new Promise((done) => setTimeout(done, 200)) // until it was looked at
+  return held.length
+}
+`), node(map[string]any{"memory": 256.0 * (1 << 20)}))
+	if answer := s.call("warn", map[string]any{"mib": 1}); answer.Answer != 1.0 {
+		t.Fatalf("%+v %+v", answer, answer.Error)
+	}
+	if answer := s.call("warn", map[string]any{"mib": 150}); answer.Answer != 2.0 || answer.Cold {
+		t.Errorf("what held little was not used again: %+v", answer)
+	}
+	if answer := s.call("warn", map[string]any{"mib": 1}); answer.Answer != 1.0 || !answer.Cold {
+		t.Errorf("what held much was used again: %+v", answer)
+	}
+}
+
 // A process that does not even read its call is ended at the timeout, however
 // large the call is, and the next call has another process.
 func TestAProcessThatDoesNotRead(t *testing.T) {
