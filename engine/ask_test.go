@@ -53,9 +53,10 @@ stages:
 	}
 }
 
-// A soak gate that says nothing of errors holds each function to its objectives.
+// A soak gate that says nothing of errors holds each function to its objectives, over
+// the time that these say: what failed before that no longer counts.
 func TestObjectivesHoldTheSoak(t *testing.T) {
-	r := newRig(t)
+	r, ahead := newRigAhead(t)
 	r.push(map[string]string{
 		"rudmar.yaml": `rudmar: 1
 service: frostline
@@ -64,7 +65,7 @@ stages:
   - {stage: trial, target: local/north, enter: {on: push}}
   - {stage: live, target: local/north, enter: {after: trial, on: ready}, gates: {soak: {calls: 4}}}
 `,
-		"a/function.yaml": fn("a", "objectives: {errors_under: 10%}\n"),
+		"a/function.yaml": fn("a", "objectives: {errors_under: 10%, over: 5m}\n"),
 		"a/main.py":       "def run(call):\n    if call.event['query'].get('frost'): raise ValueError('frozen')\n    return 'a'\n",
 	})
 	r.reaches(1, "trial", delivery.Settled)
@@ -82,4 +83,10 @@ stages:
 		g := r.gate(1, "live", delivery.SoakGate)
 		return g.State == delivery.Fails && strings.Contains(g.Why, "a misses its objective: 25% of 4 calls failed, under 10% is good")
 	})
+	ahead.Store(int64(4 * time.Minute))
+	if g := r.gate(1, "live", delivery.SoakGate); g.State != delivery.Fails {
+		t.Errorf("after four minutes: %+v", g)
+	}
+	ahead.Store(int64(7 * time.Minute))
+	r.reaches(1, "live", delivery.Settled)
 }

@@ -48,6 +48,7 @@ owner: cold-nights
 stages:
   - {stage: trial, target: local/north, prove: none, enter: {on: push}}
   - {stage: live, target: local/north, prove: all, enter: {after: trial, on: request, choice: true}}
+  - {stage: late, target: local/coast, prove: none, enter: {after: live, on: request}}
 `,
 		"a/function.yaml": fn("a", ""), "a/main.py": answering("a1"),
 		"b/function.yaml": fn("b", "env: {CAME_WITH: \"${version}\"}\n"), "b/main.py": answering("b1"),
@@ -72,6 +73,21 @@ stages:
 	r.reaches(1, "trial", delivery.Settled)
 	must(ask(1))
 	r.reaches(1, "live", delivery.Settled)
+	// arrived tells whether a version is judged as one that may come into the stage after.
+	arrived := func(version int, says string) bool {
+		t.Helper()
+		d, err := r.Store.Delivery(ctx, "frostline", version, "late")
+		must(err)
+		j, err := r.Line.Judge(ctx, d)
+		must(err)
+		if !strings.Contains(fmt.Sprint(j.Gates), says) {
+			t.Errorf("version %d: %+v", version, j.Gates)
+		}
+		return j.Meaning != nil
+	}
+	if !arrived(1, "") {
+		t.Error("version 1 is whole in live, and is not judged for the stage after it")
+	}
 
 	// a and b change, c goes, e appears, with a case that fails.
 	r.push(map[string]string{"a/main.py": answering("a2"), "b/main.py": answering("b2"),
@@ -88,6 +104,9 @@ stages:
 	d := r.reaches(2, "live", delivery.Settled)
 	if d.Choice == nil || strings.Join(d.Choice.Functions, " ") != "a" {
 		t.Errorf("%+v", d.Choice)
+	}
+	if arrived(2, "waits until all of it is in live, not only a") {
+		t.Error("a part of version 2 is judged for the stage after it")
 	}
 	r.answers(map[string]string{"a": "a2", "b": "b1", "c": "c1", "e": ""})
 	r.upToDate("live", "north", 2)

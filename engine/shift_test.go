@@ -2,6 +2,7 @@ package engine_test
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
@@ -252,5 +253,88 @@ func TestShiftWithoutCalls(t *testing.T) {
 	v := r.shift(2)
 	if took := time.Since(begun); took < 2*time.Second || len(v.Taken) != 2 || !strings.Contains(v.Verdict.Why, "by time") {
 		t.Errorf("after %s: %+v %+v", took, v.Taken, v.Verdict)
+	}
+}
+
+// What people agreed to is what a shift does: that a revision gets its calls in steps is
+// nothing else. A step that the platform refuses stops it, says so, and goes on when
+// somebody asks.
+func TestShiftThatWasAgreedTo(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	r.push(map[string]string{
+		"rudmar.yaml": `rudmar: 1
+service: frostline
+owner: cold-nights
+stages:
+  - {stage: live, target: local/north, enter: {on: push}, gates: {approvals: {from: council}}, shift: {steps: [20%, 50%], every: 10m}}
+`,
+		"a/function.yaml": fn("a", ""), "a/main.py": firstAnswer,
+	})
+	agree := func(version int) {
+		t.Helper()
+		r.reaches(version, "live", delivery.Waiting)
+		if err := r.Line.Approve(ctx, "frostline", version, "live", r.say("linden", "live", version)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	agree(1)
+	r.reaches(1, "live", delivery.Settled)
+	r.push(map[string]string{"a/main.py": goodAnswer})
+	agree(2)
+	r.reaches(2, "live", delivery.Shifting)
+	shift := func() store.Shift {
+		t.Helper()
+		v, err := r.Store.Shift(ctx, "frostline", 2, "live")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return v
+	}
+	r.until("it has its first share", func() bool { return len(shift().Taken) == 1 })
+
+	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
+		if address(q) == "pointer/a" {
+			http.Error(w, `{"type":"about:blank","title":"No","status":403,"detail":"the calls are pinned"}`, http.StatusForbidden)
+			return
+		}
+		next.ServeHTTP(w, q)
+	})
+	if err := r.Line.Steer(ctx, "frostline", 2, "live", deliver.Further, r.person("wren"), ""); err != nil {
+		t.Fatal(err)
+	}
+	stopped := r.reaches(2, "live", delivery.Stopped)
+	if !strings.Contains(stopped.Why, "which was to move the calls") || !strings.Contains(stopped.Why, "the calls are pinned") {
+		t.Errorf("why: %s", stopped.Why)
+	}
+	r.spoilWith(nil)
+	if err := r.Line.Retry(ctx, "frostline", 2, "live", r.person("wren")); err != nil {
+		t.Fatal(err)
+	}
+	r.until("it has its second share", func() bool { v := shift(); return len(v.Taken) == 2 && v.Taken[1].Share == 50 })
+	if err := r.Line.Steer(ctx, "frostline", 2, "live", deliver.Further, r.person("wren"), ""); err != nil {
+		t.Fatal(err)
+	}
+	r.reaches(2, "live", delivery.Settled)
+	r.upToDate("live", "north", 2)
+	events, err := r.Store.EventsAfter(ctx, 0, 5000)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var states []string
+	for _, e := range events {
+		var told struct {
+			Version int
+			State   string
+		}
+		if err := json.Unmarshal([]byte(e.Body), &told); e.Topic == store.TopicDelivery && told.Version == 2 && told.State != "" {
+			states = append(states, told.State)
+		} else if err != nil {
+			t.Fatal(err)
+		}
+	}
+	const want = "waiting waiting planning deploying shifting stopped planning deploying shifting proving settled"
+	if got := strings.Join(states, " "); got != want {
+		t.Errorf("it went through %s, not %s", got, want)
 	}
 }

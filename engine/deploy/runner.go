@@ -167,7 +167,7 @@ func (r *Runner) Run(ctx context.Context) {
 				continue
 			}
 			group.Go(func() {
-				err := r.run(ctx, d)
+				err := r.run(ctx, d.ID)
 				if err != nil && ctx.Err() == nil {
 					r.log.Error("running a deployment; it is picked up again", "deployment", d.ID, "error", err)
 				}
@@ -225,7 +225,11 @@ type result struct {
 
 // run takes a deployment to its end. The error is Rudmar's own: nothing could be
 // written, or the place was taken over.
-func (r *Runner) run(ctx context.Context, d store.Deployment) error {
+func (r *Runner) run(ctx context.Context, id int64) error {
+	d, err := r.store.Deployment(ctx, id)
+	if err != nil || d.State != store.Running { // it has ended since it was listed
+		return err
+	}
 	kept, err := r.store.Plan(ctx, d.Plan)
 	if err != nil {
 		return err

@@ -248,7 +248,10 @@ func (tx Tx) MoveDelivery(ctx context.Context, m Move) error {
 		}
 	}
 	text := "version " + itoa(d.Version) + " is " + string(d.State)
-	if d.Removes && d.State == delivery.Settled {
+	switch {
+	case d.State == delivery.WentBack:
+		text = "version " + itoa(d.Version) + " went back"
+	case d.Removes && d.State == delivery.Settled:
 		text = "version " + itoa(d.Version) + " took the stage away"
 	}
 	if d.Why != "" {

@@ -182,16 +182,20 @@ func (s *Store) Steps(ctx context.Context, deployment int64) ([]Step, error) {
 	}, `SELECT step, address, kind, state, key, error, attempts, started_at, ended_at FROM deployment_steps WHERE deployment = ? ORDER BY step`, deployment)
 }
 
-// EndDeployment tells how a deployment ended, and gives its place free. Where it
-// is done the place has its version.
+// EndDeployment tells how a deployment that runs ended, and gives its place free. Where
+// it is done the place has its version. ErrMoved where it has ended already.
 func (s *Store) EndDeployment(ctx context.Context, l Lease, d Deployment) error {
 	return s.Within(ctx, func(tx Tx) error {
 		if err := tx.holds(ctx, l); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE deployments SET state = ?, why = ?, ended_at = ? WHERE id = ?`, d.State,
-			d.Why, s.stamp(), d.ID); err != nil {
+		result, err := tx.ExecContext(ctx, `UPDATE deployments SET state = ?, why = ?, ended_at = ? WHERE id = ? AND state = ?`,
+			d.State, d.Why, s.stamp(), d.ID, Running)
+		if err != nil {
 			return err
+		}
+		if n, err := result.RowsAffected(); err != nil || n == 0 {
+			return errors.Join(err, fmt.Errorf("deployment %d has ended already: %w", d.ID, ErrMoved))
 		}
 		if _, err := tx.ExecContext(ctx, `UPDATE deployment_steps SET state = ? WHERE deployment = ? AND state = ?`,
 			StepSkipped, d.ID, StepWaiting); err != nil {
@@ -220,17 +224,22 @@ func (s *Store) EndDeployment(ctx context.Context, l Lease, d Deployment) error 
 	})
 }
 
-// Reopen asks for an ended deployment to run again, for a holder: what failed or
-// was skipped waits. ErrLease where another one is at work on its place.
+// Reopen asks for a deployment that ended without being done to run again, for a holder:
+// what failed or was skipped waits. ErrLease where another one is at work on its place,
+// ErrMoved where it is done.
 func (s *Store) Reopen(ctx context.Context, d Deployment, person, holder string) error {
 	return s.Within(ctx, func(tx Tx) error {
 		if err := s.free(ctx, tx, d.Place, holder); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx,
-			`UPDATE deployments SET state = ?, why = '', cancelled = 0, ended_at = 0, person = ? WHERE id = ?`, Running,
-			person, d.ID); err != nil {
+		result, err := tx.ExecContext(ctx,
+			`UPDATE deployments SET state = ?, why = '', cancelled = 0, ended_at = 0, person = ? WHERE id = ? AND state IN (?, ?)`,
+			Running, person, d.ID, PartlyDone, Stopped)
+		if err != nil {
 			return err
+		}
+		if n, err := result.RowsAffected(); err != nil || n == 0 {
+			return errors.Join(err, fmt.Errorf("nothing of deployment %d is left to do: %w", d.ID, ErrMoved))
 		}
 		if _, err := tx.ExecContext(ctx,
 			`UPDATE deployment_steps SET state = ?, error = '' WHERE deployment = ? AND state IN (?, ?)`, StepWaiting, d.ID,

@@ -1,0 +1,530 @@
+package store_test
+
+import (
+	"context"
+	"database/sql"
+	"flag"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"rudmar/core/delivery"
+	"rudmar/core/manifest"
+	"rudmar/core/pack"
+	"rudmar/core/plan"
+	"rudmar/core/resource"
+	"rudmar/engine/store"
+)
+
+var update = flag.Bool("update", false, "write testdata/acts.txt anew")
+
+// act is one thing that is done to a store.
+type act struct {
+	name string
+	do   func(ctx context.Context) error
+}
+
+// acts makes up what happens to a service from its first push to its end. What one act
+// learns, such as an id, the later ones know.
+func acts(s *store.Store) []act {
+	at := manifest.PlaceOf("frostline", "live", "local/north")
+	head := func(before, hash string, builds ...store.Build) store.Head {
+		return store.Head{Repository: "brambleford", Branch: "main", Before: before, Hash: hash, Person: "wren",
+			Services: []string{"frostline"}, Builds: builds}
+	}
+	asked := func(hash string) store.Build {
+		return store.Build{Service: "frostline", Hash: hash, Branch: "main", Person: "wren"}
+	}
+	built := func(ctx context.Context, content string, stages, removes []string) error {
+		queued, err := s.QueuedBuilds(ctx)
+		if err != nil || len(queued) == 0 {
+			return fmt.Errorf("%d builds wait: %w", len(queued), err)
+		}
+		_, _, err = s.FinishBuild(ctx, store.Built{Build: queued[0],
+			Version: store.Version{Service: "frostline", Hash: queued[0].Hash, Branch: "main", Author: "Wren", Person: "wren",
+				Message: "a change", Content: content, Manifests: map[string]string{"rudmar.yaml": "x"}, CommittedAt: s.Now()},
+			Functions: []store.VersionFunction{{Function: "warn", Digest: "sha256:" + content, Sources: "s" + content, Changed: true}},
+			Artifacts: []store.Artifact{{Digest: "sha256:" + content, FileSHA256: "f", Bytes: 5, Listing: pack.Listing{}}},
+			Attest: func(n int) (store.Provenance, error) {
+				return store.Provenance{Envelope: fmt.Sprint(n), Contents: "c"}, nil
+			},
+			Stages: stages, Removes: removes})
+		return err
+	}
+	moves := func(version int, stage string, to delivery.State, change func(d *store.Delivery)) func(ctx context.Context) error {
+		return func(ctx context.Context) error {
+			d, err := s.Delivery(ctx, "frostline", version, stage)
+			if err != nil {
+				return err
+			}
+			m := store.Move{From: d.State, To: d, Person: "linden"}
+			m.To.State, m.To.Why = to, ""
+			if change != nil {
+				change(&m.To)
+			}
+			return s.MoveDeliveries(ctx, m)
+		}
+	}
+	steps := []plan.Step{
+		{Index: 0, Address: "identity/warn", Kind: "identity", Function: "warn", Change: resource.Create, Want: map[string]any{"owner": "x"}},
+		{Index: 1, Address: "logs/warn", Kind: "logs", Function: "warn", Change: resource.Create,
+			Want: map[string]any{"keep": 5.0}, WantNeeds: []string{"identity/warn"}},
+	}
+	renamed := plan.Step{Index: 0, Address: "logs/alert", Kind: "logs", Function: "alert", Was: "warn", Change: resource.Update,
+		Want: map[string]any{"keep": 5.0}, WantNeeds: []string{"identity/alert"}}
+	var kept, deployment int64
+	var lease store.Lease
+	plans := func(version int, serial int64, steps []plan.Step) *plan.Plan {
+		return &plan.Plan{Base: plan.Base{Place: at, Version: version, Serial: serial}, Steps: steps}
+	}
+	keeps := func(p *plan.Plan) func(ctx context.Context) error {
+		return func(ctx context.Context) (err error) {
+			kept, err = s.AddPlan(ctx, "wren", p)
+			return err
+		}
+	}
+	deploys := func(p *plan.Plan) func(ctx context.Context) error {
+		return func(ctx context.Context) error {
+			id, err := s.AddDeployment(ctx, store.Begin{PlanID: kept, Plan: p, Person: "wren", Holder: "me"})
+			if err == nil {
+				deployment = id
+			}
+			return err
+		}
+	}
+	leases := func(ctx context.Context) (err error) {
+		lease, err = s.TakeLease(ctx, at, "me", time.Minute)
+		return err
+	}
+	writes := func(ended []store.Outcome, begun ...store.Intent) func(ctx context.Context) error {
+		return func(ctx context.Context) error {
+			_, _, err := s.WriteSteps(ctx, lease, deployment, ended, begun)
+			return err
+		}
+	}
+	ends := func(version int, state, why string) func(ctx context.Context) error {
+		return func(ctx context.Context) error {
+			return s.EndDeployment(ctx, lease, store.Deployment{ID: deployment, Place: at, Version: version, State: state, Why: why, Person: "wren"})
+		}
+	}
+	first := store.Delivery{Service: "frostline", Version: 1, Stage: "live"}
+	second := store.Delivery{Service: "frostline", Version: 2, Stage: "live"}
+	part := &delivery.Choice{Functions: []string{"warn"}, Kept: map[string]int{"watch": 1}}
+	var hook, token int64
+	steered := func(v *store.Shift) error { v.Held = "linden"; return nil }
+	return []act{
+		{"a person is added", func(ctx context.Context) error {
+			return s.PutPerson(ctx, store.Person{Handle: "wren", Role: "author", Password: "x", Groups: []string{"growers"}}, "linden", "person added")
+		}},
+		{"a person signs in", func(ctx context.Context) error {
+			return s.AddSession(ctx, "hash", store.Session{Handle: "wren", CSRF: "c", Until: s.Now().Add(time.Hour)}, "127.0.0.1")
+		}},
+		{"a token is made", func(ctx context.Context) (err error) {
+			token, err = s.AddToken(ctx, "th", store.Token{Handle: "wren", Name: "nightly", Acts: []string{"look", "run"}, Until: s.Now().Add(time.Hour)})
+			return err
+		}},
+		{"a token for a place is made", func(ctx context.Context) error {
+			_, err := s.AddToken(ctx, "tp", store.Token{Handle: "wren", Name: "live", Acts: []string{"look"}, Places: []string{"frostline/live"}, Until: s.Now().Add(time.Hour)})
+			return err
+		}},
+		{"a token is used", func(ctx context.Context) error { return s.UsedToken(ctx, store.Token{ID: token}, "127.0.0.1") }},
+		{"a repository is made", func(ctx context.Context) error { return s.AddRepository(ctx, "brambleford", "linden") }},
+		{"a repository is made again", func(ctx context.Context) error { return s.AddRepository(ctx, "brambleford", "linden") }},
+		{"another repository is made", func(ctx context.Context) error { return s.AddRepository(ctx, "canal", "linden") }},
+		{"notices are asked for", func(ctx context.Context) (err error) {
+			hook, err = s.AddHook(ctx, store.Hook{Name: "chat", URL: "https://chat.example/in", Sealed: []byte("k"), Person: "linden"})
+			return err
+		}},
+		{"a service is made", func(ctx context.Context) error {
+			return s.AddService(ctx, store.Service{Name: "frostline", Repository: "brambleford", Dir: "frostline"}, true, "wren")
+		}},
+		{"somebody pushes", func(ctx context.Context) error {
+			return s.AddPush(ctx, store.Push{Repository: "brambleford", Branch: "main", Before: "0", After: "aaaaaaaaaaaaaa", Person: "wren"}, []string{"aaaaaaaaaaaaaa"})
+		}},
+		{"a head is seen", func(ctx context.Context) error {
+			return s.SeeHead(ctx, head("", "aaaaaaaaaaaaaa", asked("aaaaaaaaaaaaaa")))
+		}},
+		{"a head is seen twice", func(ctx context.Context) error {
+			return s.SeeHead(ctx, head("", "aaaaaaaaaaaaaa", asked("aaaaaaaaaaaaaa")))
+		}},
+		{"version 1 is built", func(ctx context.Context) error { return built(ctx, "one", []string{"trial", "live"}, nil) }},
+		{"a branch is pushed that no stage takes", func(ctx context.Context) error {
+			h := store.Head{Repository: "brambleford", Branch: "idea", Hash: "dddddddddddddd", Person: "wren", Services: []string{"frostline"}}
+			h.Plans = []store.BranchPlan{{Service: "frostline", Branch: "idea", Hash: "dddddddddddddd", Person: "wren"}}
+			return s.SeeHead(ctx, h)
+		}},
+		{"what it changes is told", func(ctx context.Context) error {
+			list, err := s.QueuedBranches(ctx)
+			if err != nil || len(list) != 1 {
+				return fmt.Errorf("%+v: %w", list, err)
+			}
+			return s.EndBranchPlan(ctx, list[0], "live", "2 steps", []string{"it opens a route"})
+		}},
+		{"a secret is set", func(ctx context.Context) error {
+			return s.PutSecret(ctx, "frostline", "live", store.Sealed{Name: "key", Value: []byte("v"), Person: "wren"})
+		}},
+		{"it was judged", func(ctx context.Context) error {
+			return s.PutJudgement(ctx, "frostline", store.Judgement{Version: 1, Stage: "live", Body: "{}"})
+		}},
+		{"somebody looks", func(ctx context.Context) error { return s.PutLooked(ctx, first, "linden") }},
+		{"it is asked for", func(ctx context.Context) error {
+			return s.Request(ctx, "frostline", 1, "live", "wren", nil, time.Time{})
+		}},
+		{"a part is asked for, later", func(ctx context.Context) error {
+			return s.Request(ctx, "frostline", 1, "live", "wren", part, s.Now().Add(time.Hour))
+		}},
+		{"the part is another", func(ctx context.Context) error {
+			d, err := s.Delivery(ctx, "frostline", 1, "live")
+			if err != nil {
+				return err
+			}
+			return s.Rechoose(ctx, d, &delivery.Choice{Functions: []string{"warn"}, Kept: map[string]int{"watch": 0}})
+		}},
+		{"it is approved", func(ctx context.Context) error {
+			return s.Approve(ctx, "frostline", 1, "live", store.Approval{Person: "linden", Comment: "cold nights", Shown: []string{"create a"}})
+		}},
+		{"an approval is taken back", func(ctx context.Context) error { return s.TakeApprovalBack(ctx, first, "linden") }},
+		{"it is taken back twice", func(ctx context.Context) error { return s.TakeApprovalBack(ctx, first, "linden") }},
+		{"it is approved again", func(ctx context.Context) error {
+			return s.Approve(ctx, "frostline", 1, "live", store.Approval{Person: "linden"})
+		}},
+		{"a gate is passed over", func(ctx context.Context) error {
+			return s.PassOver(ctx, first, delivery.Passed{Kind: "soak", Name: "soak", Person: "linden", Reason: "it is cold"})
+		}},
+		{"it enters", moves(1, "live", delivery.Planning, func(d *store.Delivery) { d.Agreed = []string{"create a"} })},
+		{"it enters trial, too", moves(1, "trial", delivery.Planning, nil)},
+		{"a plan is kept", keeps(plans(1, 0, steps))},
+		{"a deployment is asked for", deploys(plans(1, 0, steps))},
+		{"another one at once", deploys(plans(1, 0, steps))},
+		{"its place is taken", leases},
+		{"it is started", func(ctx context.Context) error {
+			return s.StartDeployment(ctx, store.Deployment{ID: deployment, Place: at})
+		}},
+		{"two steps begin", writes(nil, store.Intent{Step: &steps[0], Key: "k0"}, store.Intent{Step: &steps[1], Key: "k1"})},
+		{"one is done, one fails", writes([]store.Outcome{{Step: &steps[0], Version: 1, Platform: map[string]any{"id": "i"}}, {Step: &steps[1], Version: 1, Error: "quota"}})},
+		{"the place is kept", func(ctx context.Context) error { return s.RenewLease(ctx, lease, time.Hour) }},
+		{"it is partly done", ends(1, store.PartlyDone, "logs/warn: quota")},
+		{"it goes on", func(ctx context.Context) error {
+			return s.Reopen(ctx, store.Deployment{ID: deployment, Place: at}, "linden", "me")
+		}},
+		{"its place is taken again", leases},
+		{"the step begins again", writes(nil, store.Intent{Step: &steps[1], Key: "k2"})},
+		{"it is cancelled", func(ctx context.Context) error { return s.Cancel(ctx, deployment) }},
+		{"after that none begins but what was sent", writes(nil, store.Intent{Step: &steps[0], Key: "k3"},
+			store.Intent{Step: &steps[1], Key: "k2", Again: true})},
+		{"the step is done", writes([]store.Outcome{{Step: &steps[1], Version: 1}})},
+		{"it is done", ends(1, store.Done, "")},
+		{"it is done twice", ends(1, store.Done, "")},
+		{"what is done is opened again", func(ctx context.Context) error {
+			return s.Reopen(ctx, store.Deployment{ID: deployment, Place: at}, "linden", "me")
+		}},
+		{"it is deployed", moves(1, "live", delivery.Deploying, func(d *store.Delivery) { d.Deployments = []int64{deployment} })},
+		{"it is proved", moves(1, "live", delivery.Proving, nil)},
+		{"a case begins", func(ctx context.Context) error {
+			_, err := s.BeginCase(ctx, first, store.CaseRun{Target: "local/north", Function: "warn", File: "a.yaml", Name: "it warns"})
+			return err
+		}},
+		{"the case begins again", func(ctx context.Context) error {
+			_, err := s.BeginCase(ctx, first, store.CaseRun{ID: 1})
+			return err
+		}},
+		{"the case passes", func(ctx context.Context) error { return s.EndCase(ctx, store.CaseRun{ID: 1, Passed: true, Body: "{}"}) }},
+		{"it has settled", moves(1, "live", delivery.Settled, func(d *store.Delivery) { d.Why = "1 case passed" })},
+		{"the rest follows", func(ctx context.Context) error { return s.Follow(ctx, first, "wren") }},
+		{"the rest follows twice", func(ctx context.Context) error { return s.Follow(ctx, first, "wren") }},
+		{"drift is found", func(ctx context.Context) error { return s.PutLook(ctx, store.Look{Place: at, Body: "{}"}, true) }},
+		{"nothing else is found", func(ctx context.Context) error { return s.PutLook(ctx, store.Look{Place: at, Body: "{}"}, false) }},
+		{"drift is left for a while", func(ctx context.Context) error {
+			return s.Leave(ctx, at, plan.Left{Address: "logs/warn", Attribute: "keep", Live: 7.0, Reason: "audit", Person: "linden", Until: 1_900_000_000_000})
+		}},
+		{"drift is left for good", func(ctx context.Context) error {
+			return s.Leave(ctx, at, plan.Left{Address: "logs/warn", Attribute: "keep", Live: 7.0, Reason: "audit", Person: "linden"})
+		}},
+		{"drift is left no more", func(ctx context.Context) error { return s.LeaveNoMore(ctx, at, "logs/warn", "keep", "linden") }},
+		{"it is left no more twice", func(ctx context.Context) error { return s.LeaveNoMore(ctx, at, "logs/warn", "keep", "linden") }},
+		{"version 2 is pushed", func(ctx context.Context) error {
+			return s.SeeHead(ctx, head("aaaaaaaaaaaaaa", "bbbbbbbbbbbbbb", asked("bbbbbbbbbbbbbb")))
+		}},
+		{"version 2 is built", func(ctx context.Context) error { return built(ctx, "two", []string{"live"}, []string{"trial"}) }},
+		{"the stage is taken away", moves(2, "trial", delivery.Settled, func(d *store.Delivery) { d.Removes = true })},
+		{"it comes in by shares", moves(2, "live", delivery.Shifting, nil)},
+		{"version 1 would move beside it", moves(1, "live", delivery.Planning, nil)},
+		{"its shift begins", func(ctx context.Context) error {
+			return s.PutShift(ctx, store.Shift{Service: "frostline", Version: 2, Stage: "live", Active: true, Before: 1,
+				Shift: delivery.Shift{Steps: []float64{20}, Every: time.Minute}})
+		}},
+		{"it is held", func(ctx context.Context) error { return s.ChangeShift(ctx, second, "linden", "shift: hold", steered) }},
+		{"it is judged by what was read before", func(ctx context.Context) error {
+			return s.JudgeShift(ctx, store.Shift{Service: "frostline", Version: 2, Stage: "live", Active: true})
+		}},
+		{"it went back", moves(2, "live", delivery.WentBack, func(d *store.Delivery) { d.Why = "1 of 5 calls failed" })},
+		{"it is held when it is over", func(ctx context.Context) error { return s.ChangeShift(ctx, second, "linden", "shift: hold", steered) }},
+		{"a function is renamed: by an old plan", deploys(plans(2, 1, []plan.Step{renamed}))},
+		{"a function is renamed: asked for", deploys(plans(2, 2, []plan.Step{renamed}))},
+		{"a function is renamed: taken", leases},
+		{"a function is renamed", writes([]store.Outcome{{Step: &renamed, Version: 2}})},
+		{"a function is renamed: done", ends(2, store.Done, "")},
+		{"version 1 is pushed again", func(ctx context.Context) error {
+			return s.SeeHead(ctx, head("bbbbbbbbbbbbbb", "cccccccccccccc", asked("cccccccccccccc")))
+		}},
+		{"version 1 comes again", func(ctx context.Context) error { return built(ctx, "one", []string{"live"}, nil) }},
+		{"a push that cannot be built", func(ctx context.Context) error {
+			return s.SeeHead(ctx, head("cccccccccccccc", "eeeeeeeeeeeeee", asked("eeeeeeeeeeeeee")))
+		}},
+		{"its build fails", func(ctx context.Context) error {
+			queued, err := s.QueuedBuilds(ctx)
+			if err != nil || len(queued) == 0 {
+				return fmt.Errorf("none waits: %w", err)
+			}
+			queued[0].State, queued[0].Why = store.BuildFailed, "line 3: a colon is missing"
+			return s.EndBuild(ctx, queued[0])
+		}},
+		{"a notice is sent", func(ctx context.Context) error {
+			due, err := s.DueNotices(ctx, 1)
+			if err != nil || len(due) == 0 {
+				return fmt.Errorf("none is due: %w", err)
+			}
+			due[0].State, due[0].Tries, due[0].Answer = store.NoticeSent, 1, "204"
+			return s.EndTry(ctx, due[0])
+		}},
+		{"a notice is tried in vain", func(ctx context.Context) error {
+			due, err := s.DueNotices(ctx, 1)
+			if err != nil || len(due) == 0 {
+				return fmt.Errorf("none is due: %w", err)
+			}
+			due[0].Tries, due[0].Answer, due[0].Due = 1, "503", s.Now().Add(time.Minute)
+			return s.EndTry(ctx, due[0])
+		}},
+		{"a notice is sent again", func(ctx context.Context) error { return s.SendAgain(ctx, 1) }},
+		{"it is sent again twice", func(ctx context.Context) error { return s.SendAgain(ctx, 1) }},
+		{"notices are ended", func(ctx context.Context) error {
+			h, err := s.Hook(ctx, hook)
+			if err != nil {
+				return err
+			}
+			return s.EndHook(ctx, h, "linden")
+		}},
+		{"a private copy is made", func(ctx context.Context) error { return s.PutCopy(ctx, store.Copy{Place: at, Handle: "wren"}) }},
+		{"it is used", func(ctx context.Context) error { return s.PutCopy(ctx, store.Copy{Place: at, Handle: "wren"}) }},
+		{"it is taken away", func(ctx context.Context) error {
+			return s.DropCopy(ctx, store.Copy{Place: at, Handle: "wren"}, "linden", "nobody used it")
+		}},
+		{"a repository follows another", func(ctx context.Context) error {
+			return s.PutMirror(ctx, store.Mirror{Repository: "canal", URL: "https://git.example/canal", User: "reader", Sealed: []byte("p"), Key: []byte("k"), Every: time.Minute, Person: "wren"})
+		}},
+		{"it cannot be followed", func(ctx context.Context) error { return s.TriedMirror(ctx, "canal", "it does not answer") }},
+		{"it is followed", func(ctx context.Context) error { return s.TriedMirror(ctx, "canal", "") }},
+		{"it follows no more", func(ctx context.Context) error { return s.EndMirror(ctx, "canal", "wren") }},
+		{"it follows no more twice", func(ctx context.Context) error { return s.EndMirror(ctx, "canal", "wren") }},
+		{"a calendar is read", func(ctx context.Context) error {
+			return s.PutCalendar(ctx, store.Calendar{Address: "https://cal.example/a", Text: "BEGIN"})
+		}},
+		{"it cannot be read", func(ctx context.Context) error {
+			return s.PutCalendar(ctx, store.Calendar{Address: "https://cal.example/a", Error: "404"})
+		}},
+		{"a service is moved", func(ctx context.Context) error { return s.MoveService(ctx, "frostline", "canal", "linden") }},
+		{"a service that runs is removed", func(ctx context.Context) error { return s.RemoveService(ctx, "frostline", "linden") }},
+		{"a service is called otherwise", func(ctx context.Context) error { return s.Became(ctx, "frostline", "hoarfrost") }},
+		{"secrets are forgotten", s.ForgetSecrets},
+		{"a token is ended", func(ctx context.Context) error { return s.EndToken(ctx, "wren", token) }},
+		{"a person is closed", func(ctx context.Context) error {
+			return s.PutPerson(ctx, store.Person{Handle: "wren", Role: "author", Password: "x", Closed: true}, "linden", "person closed")
+		}},
+		{"a repository is removed", func(ctx context.Context) error { return s.RemoveRepository(ctx, "brambleford", "linden") }},
+	}
+}
+
+// rows reads all tables: by table and key, what stands in the other columns.
+func rows(t *testing.T, db *sql.DB) map[string]map[string]any {
+	t.Helper()
+	ask := func(query string, take func(row map[string]any)) {
+		t.Helper()
+		list, err := db.QueryContext(t.Context(), query)
+		must(t, err)
+		defer list.Close()
+		names, err := list.Columns()
+		must(t, err)
+		for list.Next() {
+			values, into, row := make([]any, len(names)), make([]any, len(names)), map[string]any{}
+			for i := range values {
+				into[i] = &values[i]
+			}
+			must(t, list.Scan(into...))
+			for i, v := range values {
+				if text, ok := v.([]byte); ok {
+					v = string(text)
+				}
+				row[names[i]] = v
+			}
+			take(row)
+		}
+		must(t, list.Err())
+	}
+	keys := map[string][]string{} // by table
+	ask(`SELECT t.name AS name, c.name AS col FROM sqlite_master t, pragma_table_info(t.name) c
+		WHERE t.type = 'table' AND t.name NOT LIKE 'sqlite_%' AND t.name NOT LIKE 'goose_%' AND c.pk > 0 ORDER BY t.name, c.pk`,
+		func(row map[string]any) {
+			table := row["name"].(string)
+			keys[table] = append(keys[table], row["col"].(string))
+		})
+	out := map[string]map[string]any{}
+	for table, key := range keys {
+		ask(`SELECT * FROM `+table, func(row map[string]any) {
+			var parts []string
+			for _, column := range key {
+				parts = append(parts, fmt.Sprint(row[column]))
+				delete(row, column)
+			}
+			maps.DeleteFunc(row, func(_ string, v any) bool { return v == nil || v == "" || v == int64(0) })
+			out[table+" "+strings.Join(parts, " ")] = row
+		})
+	}
+	return out
+}
+
+// change lists, sorted, what became of rows: "-" those that went, "+" those that came, and
+// "~" those that changed, with what changed alone.
+func change(before, after map[string]map[string]any) []string {
+	var out []string
+	for key := range before {
+		if after[key] == nil {
+			out = append(out, "- "+key)
+		}
+	}
+	for key, now := range after {
+		was := before[key]
+		var columns []string
+		for column := range maps.Keys(now) {
+			if was[column] != now[column] {
+				columns = append(columns, column)
+			}
+		}
+		for column := range maps.Keys(was) {
+			if now[column] == nil {
+				columns = append(columns, column)
+			}
+		}
+		if was != nil && len(columns) == 0 {
+			continue
+		}
+		line := "+ " + key
+		if was != nil {
+			line = "~ " + key
+		}
+		slices.Sort(columns)
+		for _, column := range columns {
+			value := now[column]
+			if value == nil {
+				value = "-"
+			}
+			line += fmt.Sprintf(" | %s: %v", column, value)
+		}
+		out = append(out, strings.ReplaceAll(line, "\n", "⏎"))
+	}
+	slices.SortFunc(out, func(a, b string) int { return strings.Compare(a[2:], b[2:]) })
+	return out
+}
+
+// acting opens a store with its acts, and its database as it lies on the disk.
+func acting(t *testing.T) ([]act, *clock, *sql.DB) {
+	t.Helper()
+	s, c, dir := open(t)
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "rudmar.db")+"?_pragma=busy_timeout(5000)")
+	must(t, err)
+	db.SetMaxOpenConns(1)
+	t.Cleanup(func() { db.Close() })
+	return acts(s), c, db
+}
+
+// TestEachActKeepsJustThis holds all that each act leaves behind, row by row, against
+// testdata/acts.txt: what it changes, notes in the journal, tells, and queues as notices;
+// or by which words it is refused.
+func TestEachActKeepsJustThis(t *testing.T) {
+	list, c, db := acting(t)
+	var got strings.Builder
+	before := rows(t, db)
+	for _, a := range list {
+		fmt.Fprintf(&got, "%s\n", a.name)
+		err := a.do(t.Context())
+		after := rows(t, db)
+		if err != nil {
+			fmt.Fprintf(&got, "  refused: %v\n", err)
+		}
+		for _, line := range change(before, after) {
+			fmt.Fprintf(&got, "  %s\n", line)
+			if err != nil {
+				t.Errorf("%s was refused, and left %s", a.name, line)
+			}
+		}
+		before = after
+		c.add(time.Second)
+	}
+	const file = "testdata/acts.txt"
+	if *update {
+		must(t, os.WriteFile(file, []byte(got.String()), 0o644))
+	}
+	want, err := os.ReadFile(file)
+	must(t, err)
+	if got.String() == string(want) {
+		return
+	}
+	wanted := strings.Split(string(want), "\n")
+	for i, line := range strings.Split(got.String(), "\n") {
+		if i >= len(wanted) || line != wanted[i] {
+			t.Fatalf("line %d of %s is otherwise (-update writes it anew):\n%s\nnot\n%s", i+1, file, line, strings.Join(wanted[min(i, len(wanted)-1):min(i+1, len(wanted))], ""))
+		}
+	}
+	t.Errorf("%s goes on after what was done", file)
+}
+
+// TestAllOfAnActOrNothing lets each act fail at each table that it writes to: it says so,
+// and nothing of it is there. Tried again when the fault is gone, it does the same as ever.
+func TestAllOfAnActOrNothing(t *testing.T) {
+	smooth, smoothClock, smoothDB := acting(t)
+	list, c, db := acting(t)
+	faults := 0
+	for i, a := range list {
+		before := rows(t, smoothDB)
+		refused := smooth[i].do(t.Context()) != nil
+		verbs := map[string]string{} // by table: how it was written to
+		for _, line := range change(before, rows(t, smoothDB)) {
+			table, _, _ := strings.Cut(line[2:], " ")
+			verb := map[byte]string{'+': "INSERT", '-': "DELETE", '~': "UPDATE"}[line[0]]
+			if known := verbs[table]; known != "" && known != verb { // a key has changed
+				verb = "UPDATE"
+			}
+			verbs[table] = verb
+		}
+		was := rows(t, db)
+		for table, verb := range verbs {
+			_, err := db.Exec("CREATE TRIGGER fault BEFORE " + verb + " ON " + table + " BEGIN SELECT RAISE(ABORT, 'the disk is full'); END")
+			must(t, err)
+			err = a.do(t.Context())
+			_, dropped := db.Exec("DROP TRIGGER fault")
+			must(t, dropped)
+			if err == nil || !strings.Contains(err.Error(), "the disk is full") {
+				t.Fatalf("%s: %s %s failed, and it says %v", a.name, verb, table, err)
+			}
+			if left := change(was, rows(t, db)); len(left) > 0 {
+				t.Errorf("%s: %s %s failed, and it left %s", a.name, verb, table, left)
+			}
+			faults++
+		}
+		if err := a.do(t.Context()); (err != nil) != refused {
+			t.Fatalf("%s: after its faults: %v", a.name, err)
+		}
+		c.add(time.Second)
+		smoothClock.add(time.Second)
+	}
+	if left := change(rows(t, smoothDB), rows(t, db)); len(left) > 0 {
+		t.Errorf("faults left %s", strings.Join(left, "\n"))
+	}
+	if faults < 150 {
+		t.Errorf("only %d faults were tried", faults)
+	}
+}
