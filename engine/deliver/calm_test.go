@@ -43,6 +43,7 @@ func TestCalm(t *testing.T) {
 		{"what no gate rests on", func() { tell("frostline", store.TopicGates); tell("frostline", store.TopicBuild) }, true},
 		{"a delivery", func() { tell("frostline", store.TopicDelivery) }, false},
 		{"a secret", func() { tell("frostline", store.TopicSecret) }, false},
+		{"a deployment", func() { tell("frostline", store.TopicDeployment) }, false},
 		{"drift", func() { tell("frostline", store.TopicLook) }, false},
 		{"somebody's word", func() { l.Changed("frostline") }, false},
 		{"time", func() { now = now.Add(calmFor) }, false},
@@ -55,6 +56,10 @@ func TestCalm(t *testing.T) {
 		if got := l.calmAt(live); got != tt.calm {
 			t.Errorf("after %s it is left alone: %v", tt.what, got)
 		}
+	}
+	// What was heard before it was looked at does not stir it.
+	if leave(); !l.calmAt(live) {
+		t.Error("what was known when it was left alone stirs it")
 	}
 	// What happens while a stage is looked at is not missed.
 	leave()

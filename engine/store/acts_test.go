@@ -5,11 +5,7 @@ import (
 	"database/sql"
 	"flag"
 	"fmt"
-	"maps"
-	"os"
 	"path/filepath"
-	"slices"
-	"strings"
 	"testing"
 	"time"
 
@@ -19,19 +15,14 @@ import (
 	"rudmar/core/plan"
 	"rudmar/core/resource"
 	"rudmar/engine/store"
+	"rudmar/prepared/acts"
 )
 
 var update = flag.Bool("update", false, "write testdata/acts.txt anew")
 
-// act is one thing that is done to a store.
-type act struct {
-	name string
-	do   func(ctx context.Context) error
-}
-
-// acts makes up what happens to a service from its first push to its end. What one act
+// story makes up what happens to a service from its first push to its end. What one act
 // learns, such as an id, the later ones know.
-func acts(s *store.Store) []act {
+func story(s *store.Store) []acts.Act {
 	at := manifest.PlaceOf("frostline", "live", "local/north")
 	head := func(before, hash string, builds ...store.Build) store.Head {
 		return store.Head{Repository: "brambleford", Branch: "main", Before: before, Hash: hash, Person: "wren",
@@ -117,7 +108,7 @@ func acts(s *store.Store) []act {
 	part := &delivery.Choice{Functions: []string{"warn"}, Kept: map[string]int{"watch": 1}}
 	var hook, token int64
 	steered := func(v *store.Shift) error { v.Held = "linden"; return nil }
-	return []act{
+	return []acts.Act{
 		{"a person is added", func(ctx context.Context) error {
 			return s.PutPerson(ctx, store.Person{Handle: "wren", Role: "author", Password: "x", Groups: []string{"growers"}}, "linden", "person added")
 		}},
@@ -339,192 +330,26 @@ func acts(s *store.Store) []act {
 	}
 }
 
-// rows reads all tables: by table and key, what stands in the other columns.
-func rows(t *testing.T, db *sql.DB) map[string]map[string]any {
-	t.Helper()
-	ask := func(query string, take func(row map[string]any)) {
-		t.Helper()
-		list, err := db.QueryContext(t.Context(), query)
-		must(t, err)
-		defer list.Close()
-		names, err := list.Columns()
-		must(t, err)
-		for list.Next() {
-			values, into, row := make([]any, len(names)), make([]any, len(names)), map[string]any{}
-			for i := range values {
-				into[i] = &values[i]
-			}
-			must(t, list.Scan(into...))
-			for i, v := range values {
-				if text, ok := v.([]byte); ok {
-					v = string(text)
-				}
-				row[names[i]] = v
-			}
-			take(row)
-		}
-		must(t, list.Err())
-	}
-	keys := map[string][]string{} // by table
-	ask(`SELECT t.name AS name, c.name AS col FROM sqlite_master t, pragma_table_info(t.name) c
-		WHERE t.type = 'table' AND t.name NOT LIKE 'sqlite_%' AND t.name NOT LIKE 'goose_%' AND c.pk > 0 ORDER BY t.name, c.pk`,
-		func(row map[string]any) {
-			table := row["name"].(string)
-			keys[table] = append(keys[table], row["col"].(string))
-		})
-	out := map[string]map[string]any{}
-	for table, key := range keys {
-		ask(`SELECT * FROM `+table, func(row map[string]any) {
-			var parts []string
-			for _, column := range key {
-				parts = append(parts, fmt.Sprint(row[column]))
-				delete(row, column)
-			}
-			maps.DeleteFunc(row, func(_ string, v any) bool { return v == nil || v == "" || v == int64(0) })
-			out[table+" "+strings.Join(parts, " ")] = row
-		})
-	}
-	return out
-}
-
-// change lists, sorted, what became of rows: "-" those that went, "+" those that came, and
-// "~" those that changed, with what changed alone.
-func change(before, after map[string]map[string]any) []string {
-	var out []string
-	for key := range before {
-		if after[key] == nil {
-			out = append(out, "- "+key)
-		}
-	}
-	for key, now := range after {
-		was := before[key]
-		var columns []string
-		for column := range maps.Keys(now) {
-			if was[column] != now[column] {
-				columns = append(columns, column)
-			}
-		}
-		for column := range maps.Keys(was) {
-			if now[column] == nil {
-				columns = append(columns, column)
-			}
-		}
-		if was != nil && len(columns) == 0 {
-			continue
-		}
-		line := "+ " + key
-		if was != nil {
-			line = "~ " + key
-		}
-		slices.Sort(columns)
-		for _, column := range columns {
-			value := now[column]
-			if value == nil {
-				value = "-"
-			}
-			line += fmt.Sprintf(" | %s: %v", column, value)
-		}
-		out = append(out, strings.ReplaceAll(line, "\n", "⏎"))
-	}
-	slices.SortFunc(out, func(a, b string) int { return strings.Compare(a[2:], b[2:]) })
-	return out
-}
-
 // acting opens a store with its acts, and its database as it lies on the disk.
-func acting(t *testing.T) ([]act, *clock, *sql.DB) {
+func acting(t *testing.T) acts.Stage {
 	t.Helper()
 	s, c, dir := open(t)
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "rudmar.db")+"?_pragma=busy_timeout(5000)")
 	must(t, err)
 	db.SetMaxOpenConns(1)
 	t.Cleanup(func() { db.Close() })
-	return acts(s), c, db
+	return acts.Stage{Acts: story(s), DB: db, After: func() { c.add(time.Second) }}
 }
 
-// TestEachActKeepsJustThis holds all that each act leaves behind, row by row, against
-// testdata/acts.txt: what it changes, notes in the journal, tells, and queues as notices;
-// or by which words it is refused.
+// TestEachActKeepsJustThis holds all that each act leaves behind against testdata/acts.txt:
+// what it changes, notes in the journal, tells, and queues as notices.
 func TestEachActKeepsJustThis(t *testing.T) {
-	list, c, db := acting(t)
-	var got strings.Builder
-	before := rows(t, db)
-	for _, a := range list {
-		fmt.Fprintf(&got, "%s\n", a.name)
-		err := a.do(t.Context())
-		after := rows(t, db)
-		if err != nil {
-			fmt.Fprintf(&got, "  refused: %v\n", err)
-		}
-		for _, line := range change(before, after) {
-			fmt.Fprintf(&got, "  %s\n", line)
-			if err != nil {
-				t.Errorf("%s was refused, and left %s", a.name, line)
-			}
-		}
-		before = after
-		c.add(time.Second)
-	}
-	const file = "testdata/acts.txt"
-	if *update {
-		must(t, os.WriteFile(file, []byte(got.String()), 0o644))
-	}
-	want, err := os.ReadFile(file)
-	must(t, err)
-	if got.String() == string(want) {
-		return
-	}
-	wanted := strings.Split(string(want), "\n")
-	for i, line := range strings.Split(got.String(), "\n") {
-		if i >= len(wanted) || line != wanted[i] {
-			t.Fatalf("line %d of %s is otherwise (-update writes it anew):\n%s\nnot\n%s", i+1, file, line, strings.Join(wanted[min(i, len(wanted)-1):min(i+1, len(wanted))], ""))
-		}
-	}
-	t.Errorf("%s goes on after what was done", file)
+	acts.Held(t, acting(t), "testdata/acts.txt", *update)
 }
 
-// TestAllOfAnActOrNothing lets each act fail at each table that it writes to: it says so,
-// and nothing of it is there. Tried again when the fault is gone, it does the same as ever.
+// TestAllOfAnActOrNothing lets each act fail at each table that it writes to.
 func TestAllOfAnActOrNothing(t *testing.T) {
-	smooth, smoothClock, smoothDB := acting(t)
-	list, c, db := acting(t)
-	faults := 0
-	for i, a := range list {
-		before := rows(t, smoothDB)
-		refused := smooth[i].do(t.Context()) != nil
-		verbs := map[string]string{} // by table: how it was written to
-		for _, line := range change(before, rows(t, smoothDB)) {
-			table, _, _ := strings.Cut(line[2:], " ")
-			verb := map[byte]string{'+': "INSERT", '-': "DELETE", '~': "UPDATE"}[line[0]]
-			if known := verbs[table]; known != "" && known != verb { // a key has changed
-				verb = "UPDATE"
-			}
-			verbs[table] = verb
-		}
-		was := rows(t, db)
-		for table, verb := range verbs {
-			_, err := db.Exec("CREATE TRIGGER fault BEFORE " + verb + " ON " + table + " BEGIN SELECT RAISE(ABORT, 'the disk is full'); END")
-			must(t, err)
-			err = a.do(t.Context())
-			_, dropped := db.Exec("DROP TRIGGER fault")
-			must(t, dropped)
-			if err == nil || !strings.Contains(err.Error(), "the disk is full") {
-				t.Fatalf("%s: %s %s failed, and it says %v", a.name, verb, table, err)
-			}
-			if left := change(was, rows(t, db)); len(left) > 0 {
-				t.Errorf("%s: %s %s failed, and it left %s", a.name, verb, table, left)
-			}
-			faults++
-		}
-		if err := a.do(t.Context()); (err != nil) != refused {
-			t.Fatalf("%s: after its faults: %v", a.name, err)
-		}
-		c.add(time.Second)
-		smoothClock.add(time.Second)
-	}
-	if left := change(rows(t, smoothDB), rows(t, db)); len(left) > 0 {
-		t.Errorf("faults left %s", strings.Join(left, "\n"))
-	}
-	if faults < 150 {
+	if faults := acts.Whole(t, acting(t), acting(t)); faults < 150 {
 		t.Errorf("only %d faults were tried", faults)
 	}
 }

@@ -3,6 +3,7 @@ package local
 import (
 	"fmt"
 	"sort"
+	"strconv"
 	"strings"
 
 	"rudmar/core/canon"
@@ -126,7 +127,7 @@ func checkAttribute(k api.Kind, name string, v any) error {
 			continue
 		}
 		if a.Computed != nil && *a.Computed {
-			return fmt.Errorf("%s of a %s is computed and cannot be set", name, k.Kind)
+			return fmt.Errorf("%s of the kind %s is computed and cannot be set", name, k.Kind)
 		}
 		ok := false
 		switch a.Type {
@@ -141,13 +142,16 @@ func checkAttribute(k api.Kind, name string, v any) error {
 		case api.Number:
 			var f float64
 			if f, ok = v.(float64); ok && (a.Min != nil && f < *a.Min || a.Max != nil && f > *a.Max) {
-				return fmt.Errorf("%s of a %s lies from %v to %v, not %v", name, k.Kind, *a.Min, *a.Max, f)
+				return fmt.Errorf("%s of the kind %s lies from %s to %s, not %s", name, k.Kind, digits(*a.Min), digits(*a.Max), digits(f))
 			}
 		}
 		if !ok {
-			return fmt.Errorf("%s of a %s is a %s, not %v", name, k.Kind, a.Type, v)
+			return fmt.Errorf("%s of the kind %s is a %s, not %v", name, k.Kind, a.Type, v)
 		}
 		return nil
 	}
-	return fmt.Errorf("a %s has no attribute %q", k.Kind, name)
+	return fmt.Errorf("the kind %s has no attribute %q", k.Kind, name)
 }
+
+// digits writes a number as people do.
+func digits(f float64) string { return strconv.FormatFloat(f, 'f', -1, 64) }

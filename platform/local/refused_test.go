@@ -1,6 +1,8 @@
 package local_test
 
 import (
+	"bytes"
+	"io"
 	"net/http"
 	"strings"
 	"testing"
@@ -112,5 +114,74 @@ func TestWhatIsHandedIn(t *testing.T) {
 	waiting, err := s.client.Messages(t.Context(), s.scope, false)
 	if err != nil || len(waiting) != 1 {
 		t.Errorf("%+v %v", waiting, err)
+	}
+}
+
+// What is larger than it may be is refused by its size, before anything is made of it;
+// what is just as large is not refused for that.
+func TestWhatIsTooLarge(t *testing.T) {
+	s := newStand(t)
+	for _, tt := range []struct {
+		path  string
+		bytes int
+		large bool
+		says  string
+	}{
+		{"/regions/north/scopes/frostline/trial/resources/identity%2Fwarn", 16<<20 + 1, true, "16 MiB"},
+		{"/regions/north/scopes/frostline/trial/resources/identity%2Fwarn", 16 << 20, false, ""},
+		{"/artifacts/" + pack.Listing{}.Digest(), 58<<20 + 1, true, "58 MiB"},
+		{"/artifacts/" + pack.Listing{}.Digest(), 58 << 20, false, ""},
+	} {
+		q, err := http.NewRequestWithContext(t.Context(), http.MethodPut, s.protocol.URL+tt.path, bytes.NewReader(bytes.Repeat([]byte(" "), tt.bytes)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for name, value := range map[string]string{"Authorization": "Bearer secret", "Content-Type": "application/json", "Idempotency-Key": "k"} {
+			q.Header.Set(name, value)
+		}
+		if strings.HasPrefix(tt.path, "/artifacts/") {
+			q.Header.Set("Content-Type", "application/zip")
+		}
+		answer, err := http.DefaultClient.Do(q)
+		if err != nil {
+			t.Fatal(err)
+		}
+		text, err := io.ReadAll(answer.Body)
+		answer.Body.Close()
+		if large := answer.StatusCode == http.StatusRequestEntityTooLarge; err != nil || large != tt.large ||
+			!strings.Contains(string(text), tt.says) || answer.StatusCode < 400 {
+			t.Errorf("%d bytes to %s: %d %s %v", tt.bytes, tt.path, answer.StatusCode, text, err)
+		}
+	}
+}
+
+// An instance that waits for calls ends with the calls of its revision: it is used again
+// where some of them stay, and not where the pointer was away in between.
+func TestIdleInstancesEndWithTheirCalls(t *testing.T) {
+	s := newStand(t)
+	s.deploy("watch", "def run(call): return 1\n", nil)
+	snapshot, err := s.client.Snapshot(t.Context(), s.scope)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var first map[string]any
+	for _, r := range snapshot.Resources {
+		if r.Address == "pointer/watch" {
+			first = r.Attributes["shares"].(map[string]any)
+		}
+	}
+	if s.call("watch", nil); s.call("watch", nil).Cold {
+		t.Fatal("its instance is not used again")
+	}
+	s.put("pointer/watch", map[string]any{"shares": first})
+	if s.call("watch", nil).Cold {
+		t.Error("its instance ended, though its revision is called as before")
+	}
+	if err := s.client.Delete(t.Context(), s.scope, "pointer/watch", platform.Wish{Key: "away"}); err != nil {
+		t.Fatal(err)
+	}
+	s.put("pointer/watch", map[string]any{"shares": first})
+	if !s.call("watch", nil).Cold {
+		t.Error("its instance outlived its pointer")
 	}
 }

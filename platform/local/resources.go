@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -59,6 +60,7 @@ type wish struct {
 
 // shown adds what the platform computes.
 func (p *Platform) shown(sc scope, r row) api.Resource {
+	r.attributes = maps.Clone(r.attributes) // what was wished stays what it is
 	switch r.kind {
 	case resource.Identity:
 		r.attributes["id"] = sc.String() + "/" + strings.TrimPrefix(r.address, resource.Identity+"/")
@@ -340,13 +342,13 @@ func (p *Platform) freeze(ctx context.Context, tx prepared.Tx, sc scope, functio
 	for rows.Next() {
 		var id string
 		if err := rows.Scan(&id); err != nil {
-			return err
+			return errors.Join(err, rows.Close())
 		}
 		if _, pointed := shares[id]; !pointed {
 			old = append(old, id)
 		}
 	}
-	if err := rows.Close(); err != nil {
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
 		return err
 	}
 	for _, id := range old {

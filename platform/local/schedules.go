@@ -11,6 +11,7 @@ import (
 
 	"rudmar/core/event"
 	"rudmar/platform/api"
+	"rudmar/prepared"
 )
 
 // eventOf begins an event of a time.
@@ -52,7 +53,7 @@ func (p *Platform) fireDue(ctx context.Context, calls *sync.WaitGroup) error {
 	for _, d := range list {
 		// The fire is recorded before the call: a restart in between loses
 		// one call rather than making it twice.
-		if err := p.markFired(ctx, d); err != nil {
+		if err := p.markFired(ctx, p.store.db, d); err != nil {
 			return err
 		}
 		calls.Add(1)
@@ -136,18 +137,20 @@ func (p *Platform) startOver(ctx context.Context, d due) error {
 		d.at.scope.String(), "schedule", d.address)
 	now := p.options.Now()
 	d.time, d.missed = now, 0
-	_, err := p.store.db.ExecContext(ctx,
-		`UPDATE resources SET changed_at = min(changed_at, ?) WHERE region = ? AND service = ? AND stage = ? AND address = ?`,
-		now.UnixMilli(), d.at.region, d.at.service, d.at.stage, d.address)
-	return errors.Join(err, p.markFired(ctx, d))
+	return p.store.within(ctx, func(tx prepared.Tx) error {
+		_, err := tx.ExecContext(ctx,
+			`UPDATE resources SET changed_at = min(changed_at, ?) WHERE region = ? AND service = ? AND stage = ? AND address = ?`,
+			now.UnixMilli(), d.at.region, d.at.service, d.at.stage, d.address)
+		return errors.Join(err, p.markFired(ctx, tx, d))
+	})
 }
 
-func (p *Platform) markFired(ctx context.Context, d due) error {
+func (p *Platform) markFired(ctx context.Context, q executor, d due) error {
 	at := d.time
 	if d.missed > 0 {
 		at = p.options.Now()
 	}
-	_, err := p.store.db.ExecContext(ctx, `INSERT INTO fires (region, service, stage, address, last_at) VALUES (?,?,?,?,?)
+	_, err := q.ExecContext(ctx, `INSERT INTO fires (region, service, stage, address, last_at) VALUES (?,?,?,?,?)
 		ON CONFLICT DO UPDATE SET last_at = excluded.last_at`, d.at.region, d.at.service, d.at.stage,
 		d.address, at.UnixMilli())
 	return err

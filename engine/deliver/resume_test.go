@@ -1,0 +1,55 @@
+package deliver
+
+import (
+	"errors"
+	"testing"
+	"time"
+
+	"rudmar/core/manifest"
+	"rudmar/core/plan"
+	"rudmar/engine/store"
+)
+
+// A delivery that stopped goes on by a deployment of its own version, that is done, and
+// ended since it stopped: by no other one.
+func TestDeployedSince(t *testing.T) {
+	stopped := time.Date(2026, 11, 3, 6, 30, 0, 0, time.UTC)
+	for _, tt := range []struct {
+		what    string
+		version int
+		state   string
+		ended   time.Duration // after it stopped
+		counts  bool
+	}{
+		{"its own", 2, store.Done, time.Minute, true},
+		{"its own, before", 2, store.Done, -time.Minute, false},
+		{"its own, which stopped it", 2, store.Done, 0, false},
+		{"its own, not done", 2, store.PartlyDone, time.Minute, false},
+		{"another version's", 1, store.Done, time.Minute, false},
+	} {
+		now := stopped.Add(-time.Hour)
+		s, err := store.Open(t.Context(), t.TempDir(), func() time.Time { return now })
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { s.Close() })
+		at := manifest.PlaceOf("frostline", "trial", "local/north")
+		p := &plan.Plan{Base: plan.Base{Place: at, Version: tt.version}}
+		kept, err := s.AddPlan(t.Context(), "wren", p)
+		if err != nil {
+			t.Fatal(err)
+		}
+		id, err := s.AddDeployment(t.Context(), store.Begin{PlanID: kept, Plan: p, Person: "wren", Holder: "me"})
+		lease, leaseErr := s.TakeLease(t.Context(), at, "me", time.Minute)
+		now = stopped.Add(tt.ended)
+		ended := store.Deployment{ID: id, Place: at, Version: tt.version, State: tt.state}
+		if err := errors.Join(err, leaseErr, s.EndDeployment(t.Context(), lease, ended)); err != nil {
+			t.Fatal(err)
+		}
+		got, err := New(Config{Store: s}).deployedSince(t.Context(),
+			store.Delivery{Service: "frostline", Version: 2, Stage: "trial", Since: stopped})
+		if err != nil || (got != nil) != tt.counts || got != nil && got.ID != id {
+			t.Errorf("%s: %+v %v", tt.what, got, err)
+		}
+	}
+}

@@ -1,0 +1,249 @@
+package local
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"log/slog"
+	"net/http/httptest"
+	"regexp"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"rudmar/core/pack"
+	"rudmar/core/resource"
+	"rudmar/platform/api"
+	"rudmar/prepared/acts"
+)
+
+var update = flag.Bool("update", false, "write testdata/acts.txt anew")
+
+// acting makes up what happens to a scope of a platform whose loops stand still.
+func acting(t *testing.T) acts.Stage {
+	t.Helper()
+	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+	var told bytes.Buffer
+	p := still(t, &now, slog.New(slog.NewTextHandler(&told, nil)))
+	sc := scope{"north", "frostline", "trial"}
+	entries := []pack.Entry{{Path: "main.py", Content: []byte("def run(call): return 1\n")}}
+	var archive bytes.Buffer
+	listing, err := pack.List(entries)
+	if err = errors.Join(err, pack.Write(&archive, entries)); err == nil {
+		err = p.archives.put(listing.Digest(), archive.Bytes())
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+
+	keys := 0
+	wished := func(address string, attributes map[string]any, change func(w *wish)) (string, wish) {
+		keys++
+		w := wish{Key: fmt.Sprint("k", keys), Attributes: attributes, Version: 3}
+		if change != nil {
+			change(&w)
+		}
+		return address, w
+	}
+	put := func(name, address string, attributes map[string]any, change func(w *wish)) acts.Act {
+		address, w := wished(address, attributes, change)
+		return acts.Act{Name: name, Do: func(ctx context.Context) error { _, err := p.put(ctx, sc, address, w); return err }}
+	}
+	remove := func(name, address string, change func(w *wish)) acts.Act {
+		address, w := wished(address, nil, change)
+		return acts.Act{Name: name, Do: func(ctx context.Context) error { return p.remove(ctx, sc, address, w) }}
+	}
+	p.pool.tokens["mine"] = member{sc, "alarm"}
+	protocol := p.Protocol()
+	ask := func(name, token, method, path, body string) acts.Act {
+		return acts.Act{Name: name, Do: func(ctx context.Context) error {
+			told.Reset()
+			q := httptest.NewRequestWithContext(ctx, method, path, strings.NewReader(body))
+			q.Header.Set("Authorization", "Bearer "+token)
+			q.Header.Set("Content-Type", "application/json")
+			w := httptest.NewRecorder()
+			if protocol.ServeHTTP(w, q); w.Code < 300 {
+				return nil
+			}
+			return fmt.Errorf("%d %s%s", w.Code, w.Body.String(), told.String())
+		}}
+	}
+	const at, hand, data = "/regions/north/scopes/frostline/trial", "/hand/north/frostline/trial", "/data"
+	config := func(memory float64) map[string]any {
+		return map[string]any{"runtime": "python", "handler": "main:run", "memory": memory, "timeout": 5000.0, "at_once": 5.0, "env.KEY": "-"}
+	}
+	first, second := resource.Configuration(config(1<<27)), resource.Configuration(config(1<<28))
+	frozen := func(configuration string) map[string]any {
+		return map[string]any{"artifact": listing.Digest(), "configuration": configuration, "id": resource.RevisionID(listing.Digest(), configuration)}
+	}
+	secret := func(w *wish) { w.Secrets = map[string]string{"env.KEY": "hidden"} }
+	replaced := func(w *wish) { w.Replace = true }
+	subscribed := func(source string) map[string]any { return map[string]any{"source": source, "enabled": true} }
+	route := func(path string) map[string]any {
+		return map[string]any{"method": "GET", "path": path, "enabled": true}
+	}
+	identity := func(owner string) map[string]any { return map[string]any{"owner": owner} }
+	subscription := func(address string) subscription {
+		all, err := p.subscriptions(t.Context())
+		for _, s := range all {
+			if s.address == address {
+				return s
+			}
+		}
+		t.Fatalf("there is no %s: %v", address, err)
+		return subscription{}
+	}
+	var gathered sync.Once
+	var batch []message
+	takes := func(address string) func(ctx context.Context) error {
+		return func(ctx context.Context) (err error) {
+			batch, err = p.dispatch.take(ctx, subscription(address))
+			return err
+		}
+	}
+	delivers := func(address string) func(ctx context.Context) error {
+		return func(ctx context.Context) error {
+			told.Reset()
+			p.dispatch.deliver(ctx, subscription(address), batch)
+			if told.Len() > 0 {
+				return errors.New(told.String())
+			}
+			return nil
+		}
+	}
+	begins := func(name, address string, attributes map[string]any, change func(w *wish)) acts.Act {
+		address, w := wished(address, attributes, change)
+		return acts.Act{Name: name, Do: func(ctx context.Context) error { _, err := p.operations.begin(ctx, sc, address, w); return err }}
+	}
+	carriesOut := func(ctx context.Context) error { _, err := p.operations.round(ctx); return err }
+	fires := func(ctx context.Context) error {
+		var calls sync.WaitGroup
+		defer calls.Wait()
+		return p.fireDue(ctx, &calls)
+	}
+	list := []acts.Act{
+		put("an identity is put", "identity/warn", identity("cold-nights"), nil),
+		{Name: "it is put by the same key", Do: func(ctx context.Context) error {
+			_, err := p.put(ctx, sc, "identity/warn", wish{Key: "k1", Attributes: identity("somebody")})
+			return err
+		}},
+		put("it is changed by who saw another", "identity/warn", identity("growers"), func(w *wish) { w.Match = "other" }),
+		put("it is changed by who saw it", "identity/warn", identity("growers"), func(w *wish) { w.Match = tagOf(identity("cold-nights")) }),
+		put("what is not there is changed", "identity/gone", identity("growers"), func(w *wish) { w.Match = "*" }),
+		put("a grant with a secret is put", "grant/warn/secrets/key", map[string]any{"resource": "secrets/key", "verbs": []any{"read"}},
+			func(w *wish) { w.Secrets = map[string]string{"value": "hidden"} }),
+		put("who deploys puts log lines", "logs/warn", map[string]any{"keep": 5_000_000.0}, func(w *wish) { w.Fence = 7 }),
+		put("who deployed before is too late", "logs/warn", map[string]any{"keep": 6_000_000.0}, func(w *wish) { w.Fence = 6 }),
+		put("a function is put", "function/warn", config(1<<27), secret),
+		put("a revision is put", "revision/warn", frozen(first), nil),
+		put("a pointer is put", "pointer/warn", map[string]any{"shares": map[string]any{resource.RevisionID(listing.Digest(), first): 100.0}}, nil),
+		put("an opening is put", "opening/warn/ask", map[string]any{"to": []any{"members"}}, nil),
+		put("a route is put", "route/warn/ask", route("/warn"), nil),
+		put("another one takes the same", "route/warn/other", route("/warn"), nil),
+		put("a schedule is put", "schedule/warn/sweep", map[string]any{"every": 60_000.0, "enabled": true}, nil),
+		put("it takes from a queue", "subscription/warn/read", subscribed("queue/readings"), nil),
+		put("it takes from objects", "subscription/warn/seen", subscribed("objects/maps"), nil),
+		put("its memory changes", "function/warn", config(1<<28), secret),
+		put("its revision cannot change in place", "revision/warn", frozen(second), nil),
+		put("its revision is another", "revision/warn", frozen(second), replaced),
+		put("both are called", "pointer/warn", map[string]any{"shares": map[string]any{
+			resource.RevisionID(listing.Digest(), first): 80.0, resource.RevisionID(listing.Digest(), second): 20.0}}, nil),
+		put("its owner is no text", "identity/warn", map[string]any{"owner": 7.0}, nil),
+		{Name: "lines and calls are written down", Do: func(ctx context.Context) error {
+			gathered.Do(func() {
+				told.Reset()
+				p.observed.line(member{sc, "warn"}, api.LogLine{At: now.UnixMilli(), Function: "warn", Stream: "out", Text: "frost"})
+				p.observed.count(call{at: member{sc, "warn"}, trigger: "ask"}, api.Invocation{Outcome: api.Answered, RunMs: 12, Revision: "r1"})
+				p.observed.use(member{sc, "warn"}, "read", "tables/hills", true)
+			})
+			p.observed.flush(ctx)
+			if len(p.observed.lines)+len(p.observed.minutes)+len(p.observed.uses) > 0 {
+				return errors.New(told.String())
+			}
+			return nil
+		}},
+		ask("a message is handed in", "secret", "POST", hand+"/queues/readings", `{"hill": 2}`),
+		{Name: "it is taken", Do: takes("subscription/warn/read")},
+		ask("an object is handed in", "secret", "PUT", hand+"/objects/maps/north.png", "png"),
+		ask("a secret is kept", "secret", "PUT", hand+"/secrets/salt", `"hidden"`),
+		ask("the owner is changed by hand", "secret", "PUT", hand+"/identity%2Fwarn", `{"owner": "somebody"}`),
+		ask("a caller is known", "secret", "POST", "/hand/callers", `{"name": "vet", "groups": ["growers", "vets"]}`),
+		put("its log lines are kept too short", "logs/warn", map[string]any{"keep": 1000.0}, nil),
+		{Name: "an hour goes by", Do: func(context.Context) error { now = now.Add(time.Hour); return nil }},
+		{Name: "it fires", Do: fires},
+		put("it is called alarm", "identity/alarm", identity("growers"), func(w *wish) { w.Was = "warn" }),
+		put("it is called alarm again", "identity/alarm", identity("growers"), func(w *wish) { w.Was = "warn" }),
+		put("nothing is called alert", "identity/alert", identity("growers"), func(w *wish) { w.Was = "warn" }),
+		put("a log is no identity", "logs/alert", map[string]any{"keep": 5_000_000.0}, func(w *wish) { w.Was = "alarm" }),
+		remove("its pointer is taken away by who saw another", "pointer/alarm", func(w *wish) { w.Match = "other" }),
+		remove("a function that is called is taken away", "function/alarm", nil),
+		remove("its pointer is taken away", "pointer/alarm", nil),
+		remove("its pointer is taken away twice", "pointer/alarm", nil),
+		{Name: "what it took finds nobody", Do: delivers("subscription/alarm/read")},
+		{Name: "nothing is due so soon", Do: takes("subscription/alarm/read")},
+		{Name: "a minute goes by", Do: func(context.Context) error { now = now.Add(time.Minute); return nil }},
+		{Name: "it is taken again", Do: takes("subscription/alarm/read")},
+		{Name: "it is tried for the last time", Do: func(ctx context.Context) error {
+			batch[0].attempts = maxAttempts - 1
+			return delivers("subscription/alarm/read")(ctx)
+		}},
+		ask("it is sent again", "secret", "POST", at+"/messages/1", ""),
+		ask("it is sent again twice", "secret", "POST", at+"/messages/1", ""),
+		ask("what is not parked is dropped", "secret", "DELETE", at+"/messages/1", ""),
+		{Name: "it fires again", Do: fires},
+		{Name: "it does not fire so soon", Do: fires},
+		{Name: "the clock is put back", Do: func(context.Context) error { now = now.Add(-2 * time.Hour); return nil }},
+		{Name: "it counts from now on", Do: fires},
+		put("it may write", "grant/alarm/tables/hills", map[string]any{"resource": "tables/hills", "verbs": []any{"write", "delete"}}, nil),
+		put("it may keep", "grant/alarm/objects/maps", map[string]any{"resource": "objects/maps", "verbs": []any{"*"}}, nil),
+		put("it may send", "grant/alarm/queues/out", map[string]any{"resource": "queues/out", "verbs": []any{"send"}}, nil),
+		ask("it writes a row", "mine", "PUT", data+"/tables/hills/2", `{"cold": true}`),
+		ask("it writes it again", "mine", "PUT", data+"/tables/hills/2", `{"cold": false}`),
+		ask("it writes no JSON", "mine", "PUT", data+"/tables/hills/2", `cold`),
+		ask("it writes elsewhere", "mine", "PUT", data+"/tables/rows/2", `{}`),
+		ask("it deletes the row", "mine", "DELETE", data+"/tables/hills/2", ""),
+		ask("it changes an object", "mine", "PUT", data+"/objects/maps/north.png", "gif"),
+		ask("it makes an object", "mine", "PUT", data+"/objects/maps/coast.png", "gif"),
+		ask("it deletes an object", "mine", "DELETE", data+"/objects/maps/coast.png", ""),
+		ask("it deletes an object twice", "mine", "DELETE", data+"/objects/maps/coast.png", ""),
+		ask("it sends", "mine", "POST", data+"/queues/out", "7"),
+		begins("a change is accepted", "logs/alarm", map[string]any{"keep": 9_000_000.0}, nil),
+		{Name: "it is carried out", Do: carriesOut},
+		begins("a change is accepted that cannot be", "logs/alarm", map[string]any{"keep": 9_000_000.0}, func(w *wish) { w.Match, w.Key = "other", "again" }),
+		{Name: "it fails", Do: carriesOut},
+		begins("it is asked for once more", "logs/alarm", map[string]any{"keep": 8_000_000.0}, func(w *wish) { w.Key = "again" }),
+		{Name: "it is carried out now", Do: carriesOut},
+		begins("its log lines are to be taken away", "logs/alarm", nil, func(w *wish) { w.Remove = true }),
+		{Name: "they are taken away", Do: carriesOut},
+		begins("what is done is asked for again", "logs/alarm", map[string]any{"keep": 7_000_000.0}, func(w *wish) { w.Key = "again" }),
+		ask("the weather is slow", "secret", "PUT", "/hand/north/weather", `{"take_ms": 5}`),
+		remove("its revision is taken away", "revision/alarm", nil),
+		remove("its function is taken away", "function/alarm", nil),
+	}
+	return acts.Stage{Acts: list, DB: p.store.db.DB, After: func() { now = now.Add(10 * time.Millisecond) }, Mask: masked,
+		InParts: []string{"it is carried out", "it is carried out now", "it fails", "they are taken away"}} // the note of an operation comes after it
+}
+
+// masked hides what is another each time.
+func masked(line string) string {
+	for text, with := range map[string]string{`sealed:[A-Za-z0-9+/=]+`: "sealed", `\b([oei])-[0-9a-f]{16}`: "$1-…",
+		`hand-[0-9a-f]{16}`: "hand-…", `\b[0-9a-f]{64}\b`: "…"} {
+		line = regexp.MustCompile(text).ReplaceAllString(line, with)
+	}
+	return line
+}
+
+// TestEachActKeepsJustThis holds all that each act leaves behind against testdata/acts.txt.
+func TestEachActKeepsJustThis(t *testing.T) {
+	acts.Held(t, acting(t), "testdata/acts.txt", *update)
+}
+
+// TestAllOfAnActOrNothing lets each act fail at each table that it writes to.
+func TestAllOfAnActOrNothing(t *testing.T) {
+	if faults := acts.Whole(t, acting(t), acting(t)); faults < 80 {
+		t.Errorf("only %d faults were tried", faults)
+	}
+}
