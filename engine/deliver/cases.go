@@ -62,7 +62,7 @@ func (l *Line) RunCases(ctx context.Context, at manifest.Place, scope platform.S
 		if a.Function != b.Function {
 			return strings.Compare(a.Function, b.Function)
 		}
-		return strings.Compare(a.File, b.File)
+		return strings.Compare(a.File+"\x00"+a.Name, b.File+"\x00"+b.Name)
 	})
 	return out, nil
 }

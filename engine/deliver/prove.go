@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -91,6 +92,7 @@ func (l *Line) prove(ctx context.Context, d store.Delivery, targets []manifest.T
 	if err := group.Wait(); err != nil {
 		return nil, 0, fmt.Errorf("running the cases: %w", err)
 	}
+	slices.Sort(failed) // however they overtook each other
 	return failed, total, nil
 }
 

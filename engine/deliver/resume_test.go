@@ -33,6 +33,7 @@ func TestDeployedSince(t *testing.T) {
 			t.Fatal(err)
 		}
 		t.Cleanup(func() { s.Close() })
+		unreadable(t, s) // there has to be a service
 		at := manifest.PlaceOf("frostline", "trial", "local/north")
 		p := &plan.Plan{Base: plan.Base{Place: at, Version: tt.version}}
 		kept, err := s.AddPlan(t.Context(), "wren", p)

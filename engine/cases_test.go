@@ -1,0 +1,76 @@
+package engine_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+
+	"rudmar/core/delivery"
+	"rudmar/engine/deliver"
+	"rudmar/platform"
+)
+
+// What came of each case is told in order, of each of its expectations, with what was sent
+// and written; by hand of one function or of all, and nothing of that is kept.
+func TestWhatCameOfCases(t *testing.T) {
+	r := newRig(t)
+	files := first()
+	files["a/main.py"] = "def run(call):\n    print('looking')\n    return 'a'\n"
+	files["a/cases/works.yaml"] = "case: it works\nsend: {route: GET /a}\nexpect: [body == \"a\", \"'looking' in logs\", took < duration(\"30s\"), memory_peak > 1000, status == 200]\n"
+	files["a/cases/cold.yaml"] = "case: it stays warm\nsend: {route: GET /a}\nexpect: [body == \"b\", memory_peak > 0]\n"
+	files["a/cases/live.yaml"] = "case: only in live\nsend: {route: GET /a}\nexpect: [body == \"z\"]\nstages: [live]\n"
+	files["b/main.py"] = "def run(call): raise ValueError('frozen')\n"
+	files["b/cases/works.yaml"] = "case: it thaws\nsend: {route: GET /b}\nexpect: [body == \"b\"]\n"
+	files["b/cases/again.yaml"] = "case: and again\nsend: {route: GET /b}\nexpect: [status == 200]\n"
+	r.push(files)
+	const three = "3 of 4 cases failed: and again, it stays warm, it thaws"
+	if d := r.reaches(1, "trial", delivery.Stopped); d.Why != three {
+		t.Errorf("why: %s", d.Why)
+	}
+	kept, err := r.Store.CaseRuns(t.Context(), "frostline", 1, "trial")
+	if err != nil || len(kept) != 4 {
+		t.Fatalf("%+v %v", kept, err)
+	}
+	for _, run := range kept {
+		var found deliver.Found
+		if err := json.Unmarshal([]byte(run.Body), &found); err != nil || run.Passed != (run.Name == "it works") || len(found.Outcomes) == 0 {
+			t.Errorf("%+v %v", run, err)
+		}
+	}
+
+	service, _, err := r.Planner.Service(t.Context(), "frostline", 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	scope := platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}
+	tell := func(function string) string {
+		t.Helper()
+		runs, err := r.Line.RunCases(t.Context(), place("trial", "north"), scope, service, function)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var told []string
+		for _, run := range runs {
+			text := fmt.Sprintf("%s %s: %v", run.Function, run.Name, run.Passed)
+			for _, o := range run.Found.Outcomes {
+				text += fmt.Sprintf(" %v", o.Holds)
+			}
+			if run.Place != place("trial", "north") || run.Found.Invocation.Id == "" || !strings.HasPrefix(run.File, run.Function+"/cases/") {
+				t.Errorf("%+v", run)
+			}
+			told = append(told, text)
+		}
+		return strings.Join(told, "\n")
+	}
+	const ofA = "a it stays warm: false false true\na it works: true true true true true true"
+	const ofB = "b and again: false false\nb it thaws: false false"
+	for function, want := range map[string]string{"a": ofA, "b": ofB, "": ofA + "\n" + ofB, "zinnia": ""} {
+		if got := tell(function); got != want {
+			t.Errorf("of %q:\n%s\nnot\n%s", function, got, want)
+		}
+	}
+	if again, err := r.Store.CaseRuns(t.Context(), "frostline", 1, "trial"); err != nil || fmt.Sprint(again) != fmt.Sprint(kept) {
+		t.Errorf("what was run by hand is kept: %+v %v", again, err)
+	}
+}
