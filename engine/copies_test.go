@@ -2,6 +2,8 @@ package engine_test
 
 import (
 	"errors"
+	"fmt"
+	"net/http"
 	"strings"
 	"testing"
 	"time"
@@ -9,6 +11,7 @@ import (
 	"rudmar/core/delivery"
 	"rudmar/core/rights"
 	"rudmar/engine/copies"
+	"rudmar/engine/deploy"
 	"rudmar/engine/people"
 	"rudmar/engine/source"
 	"rudmar/engine/store"
@@ -120,6 +123,55 @@ func TestPrivateCopies(t *testing.T) {
 	}
 	if _, after, err := live(r, "trial"); err != nil || after != before {
 		t.Errorf("trial was touched: %v, %s, before %s", err, after, before)
+	}
+}
+
+// A copy that cannot be as its folder says tells why, keeps what it got, and gets the rest
+// when that is mended.
+func TestACopyThatCannotBe(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	files := first()
+	r.push(files)
+	r.reaches(1, "trial", delivery.Settled)
+	put := func(base string, files map[string]string) (copies.Outcome, error) {
+		return r.Copies.Put(ctx, "frostline", r.person("wren"), copies.Change{Base: base, Files: loose(files)})
+	}
+	schedules := "function: a\nhandler: main:run\ntriggers:\n"
+	for i := range 51 {
+		schedules += fmt.Sprintf("  at%d: {every: 5m}\n", i)
+	}
+	files["a/function.yaml"] = schedules
+	delete(files, "a/cases/works.yaml")
+	if _, err := put("", files); !errors.Is(err, deploy.ErrPrivate) || !strings.Contains(err.Error(), "50") {
+		t.Errorf("more schedules than there may be: %v", err)
+	}
+	if n, _, err := live(r, "trial~wren"); err != nil || n != 0 {
+		t.Errorf("of what cannot be there are %d resources: %v", n, err)
+	}
+
+	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
+		if address(q) == "function/b" && q.Method == http.MethodPut {
+			http.Error(w, `{"type":"about:blank","title":"No","status":403,"detail":"b is not welcome"}`, http.StatusForbidden)
+			return
+		}
+		next.ServeHTTP(w, q)
+	})
+	files["a/function.yaml"] = fn("a", "")
+	if _, err := put("", files); !errors.Is(err, deploy.ErrPrivate) || !strings.Contains(err.Error(), "function/b: b is not welcome") {
+		t.Errorf("what the platform refuses: %v", err)
+	}
+	kept, _, err := live(r, "trial~wren")
+	if err != nil || kept == 0 {
+		t.Errorf("%d resources are there: %v", kept, err)
+	}
+	r.spoilWith(nil)
+	out, err := put("", files)
+	if err != nil || len(out.Steps) == 0 {
+		t.Errorf("%+v %v", out, err)
+	}
+	if n, _, err := live(r, "trial~wren"); err != nil || n != kept+len(out.Steps) {
+		t.Errorf("%d resources are there, after %d and %d steps: %v", n, kept, len(out.Steps), err)
 	}
 }
 

@@ -4,9 +4,13 @@ import (
 	"errors"
 	"net/http"
 	"strings"
+	"sync/atomic"
 	"testing"
+	"time"
 
 	"rudmar/core/delivery"
+	"rudmar/engine"
+	"rudmar/engine/deliver"
 	"rudmar/engine/deploy"
 	"rudmar/engine/store"
 )
@@ -52,4 +56,56 @@ func TestNothingWasDone(t *testing.T) {
 	if _, err := r.Runner.Start(t.Context(), r.keeps(p), "wren"); !errors.Is(err, deploy.ErrStopped) || !strings.Contains(err.Error(), "has no value in trial") {
 		t.Errorf("a plan with a problem: %v", err)
 	}
+}
+
+// A version that waits is judged again as soon as its place can be planned again, and not
+// only after a while: its clock stands still here.
+func TestWhatCannotBePlannedIsLookedAtAgain(t *testing.T) {
+	var frozen atomic.Pointer[time.Time]
+	r := newRigWith(t, func(o *engine.Options) {
+		o.Now = func() time.Time {
+			if at := frozen.Load(); at != nil {
+				return *at
+			}
+			return time.Now()
+		}
+	})
+	files := first()
+	files["rudmar.yaml"] = strings.Replace(root, `, rules: {few: "plan.deletes.size() == 0"}`, "", 1)
+	r.push(files)
+	r.reaches(1, "trial", delivery.Settled)
+	if err := r.Line.Approve(t.Context(), "frostline", 1, "live", r.say("linden", "live", 1)); err != nil {
+		t.Fatal(err)
+	}
+	waits := func(says string) { // "" where nothing is wrong
+		t.Helper()
+		r.until("version 1 waits as it should", func() bool {
+			all, err := r.Line.Judged(t.Context(), "frostline", 0)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, g := range all[deliver.Place{Version: 1, Stage: "live"}].Gates {
+				if g.Kind == delivery.ApprovalsGate {
+					return strings.HasPrefix(g.Why, "approved by linden") && strings.Contains(g.Why, "out of order") == (says != "")
+				}
+			}
+			return false
+		})
+	}
+	waits("")
+	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
+		if strings.Contains(q.URL.Path, "/coast/") {
+			http.Error(w, `{"type":"about:blank","title":"x","status":500,"detail":"out of order"}`, http.StatusInternalServerError)
+			return
+		}
+		next.ServeHTTP(w, q)
+	})
+	r.Line.Changed("frostline")
+	waits("out of order")
+	now := time.Now()
+	frozen.Store(&now)
+	r.Line.Changed("frostline")
+	waits("out of order")
+	r.spoilWith(nil)
+	waits("")
 }
