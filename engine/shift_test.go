@@ -225,7 +225,25 @@ func TestFailedCasesGoBack(t *testing.T) {
 	r.push(files)
 	r.reaches(2, "trial", delivery.Settled)
 	files["a/main.py"] = goodAnswer
+	var proving atomic.Bool // its calls come after what was deployed
+	begun, hold := make(chan struct{}), make(chan struct{})
+	var once sync.Once
+	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
+		if strings.HasSuffix(q.URL.Path, "/invocations") {
+			proving.Store(true)
+		}
+		if address(q) == "pointer/a" && proving.Load() {
+			once.Do(func() { close(begun) })
+			<-hold
+		}
+		next.ServeHTTP(w, q)
+	})
 	r.push(files)
+	<-begun
+	if d, err := r.Store.Delivery(t.Context(), "frostline", 3, "trial"); err != nil || d.State != delivery.Proving {
+		t.Errorf("before its calls are back it is %s: %v", d.State, err)
+	}
+	close(hold)
 	gone := r.reaches(3, "trial", delivery.WentBack)
 	if !strings.Contains(gone.Why, "1 of 1 cases failed: it is first") {
 		t.Errorf("why: %s", gone.Why)

@@ -1,11 +1,13 @@
 package engine_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
 	"rudmar/core/delivery"
 	"rudmar/engine/deliver"
+	"rudmar/engine/source"
 )
 
 // The rules that stand in a stage are those of the version that has settled there: one
@@ -90,5 +92,41 @@ func TestRulesOfWhatPlansMean(t *testing.T) {
 			}
 			return false
 		})
+	}
+}
+
+// A push to a branch of its own, whose manifest makes a stage take that branch, does not
+// come in: the rules that stand there say from which branch, and the gate says from which
+// one it was built.
+func TestABranchOfItsOwn(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	r.push(first())
+	r.reaches(1, "trial", delivery.Settled)
+	change := source.Change{Branch: "thaw", New: true, Base: r.head, Message: "Mine", Author: "wren", Email: "w@x.invalid",
+		Files: map[string][]byte{"rudmar.yaml": []byte(strings.Replace(root, "enter: {on: push}", "enter: {on: push, branch: thaw}", 1))}}
+	if _, err := r.Host.Repository("brambleford").Apply(ctx, change); err != nil {
+		t.Fatal(err)
+	}
+	if err := r.Build.Pushed(ctx, "brambleford", "wren"); err != nil {
+		t.Fatal(err)
+	}
+	r.reaches(2, "trial", delivery.Waiting)
+	d, err := r.Store.Delivery(ctx, "frostline", 2, "trial")
+	if err != nil {
+		t.Fatal(err)
+	}
+	j, err := r.Line.Judge(ctx, d)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var told []string
+	for _, g := range j.Gates {
+		if g.Kind == delivery.BranchGate {
+			told = append(told, fmt.Sprint(g.State, ": ", g.Why))
+		}
+	}
+	if got := strings.Join(told, "; "); got != "fails: built from thaw; this stage takes main" {
+		t.Errorf("%s", got)
 	}
 }
