@@ -48,14 +48,10 @@ func (l *Line) inTime(at time.Time) error {
 // May tells whether somebody may do something in a stage of a service; the error
 // wraps rights.ErrRefused.
 func May(p store.Person, a rights.Act, service, stage string) error {
-	return rights.May(p.Rights(), a, rights.Where{Service: service, Stage: stage})
-}
-
-func (l *Line) mayApprove(p store.Person, d store.Delivery) error {
 	if p.Closed {
 		return fmt.Errorf("%w: %s is closed", rights.ErrRefused, p.Handle)
 	}
-	return May(p, rights.Approve, d.Service, d.Stage)
+	return rights.May(p.Rights(), a, rights.Where{Service: service, Stage: stage})
 }
 
 // confirmed checks that somebody was shown what entering means now, and typed

@@ -17,6 +17,7 @@ import (
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
 	"rudmar/core/resource"
+	"rudmar/core/rights"
 	"rudmar/core/timing"
 	"rudmar/engine/deploy"
 	"rudmar/engine/store"
@@ -341,7 +342,7 @@ func (l *Line) approvals(ctx context.Context, d store.Delivery) ([]delivery.Appr
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return nil, err
 		}
-		if l.mayApprove(p, d) == nil {
+		if May(p, rights.Approve, d.Service, d.Stage) == nil {
 			out = append(out, delivery.Approval{Person: a.Person, Groups: p.Groups, Comment: a.Comment, Shown: a.Shown})
 		}
 	}

@@ -66,9 +66,15 @@ func reads(s *store.Store) []reading {
 		ask("the newest version", func(ctx context.Context) (any, error) { return s.NewestVersion(ctx, service) }),
 		ask("a version", func(ctx context.Context) (any, error) { return s.Version(ctx, service, 1) }),
 		ask("versions", func(ctx context.Context) (any, error) { return s.ListVersions(ctx, service, store.Part{Limit: 9}) }),
-		ask("older versions", func(ctx context.Context) (any, error) { return s.ListVersions(ctx, service, store.Part{Limit: 9, Before: 2}) }),
-		ask("versions with a text", func(ctx context.Context) (any, error) { return s.ListVersions(ctx, service, store.Part{Limit: 9, Text: "BBBB"}) }),
-		ask("versions in a state", func(ctx context.Context) (any, error) { return s.ListVersions(ctx, service, store.Part{Limit: 9, State: "waiting"}) }),
+		ask("older versions", func(ctx context.Context) (any, error) {
+			return s.ListVersions(ctx, service, store.Part{Limit: 9, Before: 2})
+		}),
+		ask("versions with a text", func(ctx context.Context) (any, error) {
+			return s.ListVersions(ctx, service, store.Part{Limit: 9, Text: "BBBB"})
+		}),
+		ask("versions in a state", func(ctx context.Context) (any, error) {
+			return s.ListVersions(ctx, service, store.Part{Limit: 9, State: "waiting"})
+		}),
 		ask("functions", func(ctx context.Context) (any, error) { return s.VersionFunctions(ctx, service, 1) }),
 		ask("last changed", func(ctx context.Context) (any, error) { return s.LastChanged(ctx, service, 2) }),
 		ask("changed after", func(ctx context.Context) (any, error) { return s.ChangedAfter(ctx, service, 1) }),

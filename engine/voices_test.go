@@ -1,0 +1,212 @@
+package engine_test
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+	"sync/atomic"
+	"testing"
+
+	"rudmar/core/delivery"
+	"rudmar/core/rights"
+	"rudmar/engine/deliver"
+	"rudmar/engine/deploy"
+	"rudmar/engine/people"
+	"rudmar/engine/store"
+)
+
+// An approval that would not count is refused, and says why; one of somebody whose
+// account is closed since counts no more.
+func TestApprovalsThatDoNotCount(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	r.add(people.Wish{Handle: "teasel", Role: rights.Approver, Groups: []string{"growers"}})
+	r.add(people.Wish{Handle: "sorrel", Role: rights.Approver, Groups: []string{"council"}})
+	files := first()
+	files["rudmar.yaml"] = strings.NewReplacer("approvals: {from: council}", "approvals: {count: 2, from: council}",
+		`, rules: {few: "plan.deletes.size() == 0"}`, "").Replace(root) + "  - {stage: late, target: local/coast, enter: {after: live, on: request}}\n"
+	r.push(files)
+	r.reaches(1, "trial", delivery.Settled)
+	approve := func(handle, stage string) error {
+		t.Helper()
+		return r.Line.Approve(ctx, "frostline", 1, stage, r.say(handle, stage, 1))
+	}
+	if err := approve("linden", "late"); !errors.Is(err, deliver.ErrNotCounts) || !strings.Contains(err.Error(), "late asks for no approval") {
+		t.Errorf("of a stage that asks for none: %v", err)
+	}
+	if err := approve("teasel", "live"); !errors.Is(err, deliver.ErrNotCounts) ||
+		!strings.Contains(err.Error(), "live wants approvals from council, and teasel does not belong to it") {
+		t.Errorf("of somebody of another group: %v", err)
+	}
+	for _, err := range []error{approve("linden", "live"), approve("sorrel", "live")} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if g := r.gate(1, "live", delivery.ApprovalsGate); g.State != delivery.Holds || g.Why != "approved by linden and sorrel" {
+		t.Errorf("%+v", g)
+	}
+	closed := func(handle string, closed bool) {
+		t.Helper()
+		if err := r.People.Change(ctx, handle, "linden", "changed", func(p *store.Person) error { p.Closed = closed; return nil }); err != nil {
+			t.Fatal(err)
+		}
+	}
+	closed("sorrel", true)
+	if g := r.gate(1, "live", delivery.ApprovalsGate); g.State == delivery.Holds || strings.Contains(g.Why, "sorrel") {
+		t.Errorf("somebody whose account is closed approves: %+v", g)
+	}
+	if err := approve("sorrel", "live"); !errors.Is(err, rights.ErrRefused) {
+		t.Errorf("somebody whose account is closed approves anew: %v", err)
+	}
+	closed("sorrel", false)
+	if g := r.gate(1, "live", delivery.ApprovalsGate); g.State != delivery.Holds {
+		t.Errorf("%+v", g)
+	}
+}
+
+// Rules see all that docs/manifest.md says of plans and what follows from them: each of
+// these lets nothing through, and a version that does all of it is held by each, by what
+// it does.
+func TestRulesSeeWhatFollows(t *testing.T) {
+	r := newRig(t)
+	rules := map[string]string{ // what a rule finds by its name
+		"plan.steps": "function/d", "plan.creates": "identity/d", "plan.updates": "function/a", "plan.deletes": "identity/c",
+		"plan.functions": "d", "consequences.opened": "GET /d", "consequences.widened": "GET /d", "consequences.closed": "GET /c",
+		"consequences.moved": "GET /b", "consequences.gained": "d tables/hills", "consequences.through": "a read tables/hills",
+		"consequences.lost": "a tables/rows", "consequences.loosened": "approvals", "consequences.removed": "all log lines of c",
+		"consequences.cold": "a",
+	}
+	head := "rudmar: 1\nservice: frostline\nowner: cold-nights\nstages:\n  - stage: trial\n    target: local/north\n    enter: {on: push}\n    prove: none\n    gates:\n"
+	last := head + "      approvals: {from: council}\n      rules:\n"
+	for name := range rules {
+		last += fmt.Sprintf("        %s: \"%s.size() == 0\"\n", strings.ReplaceAll(name, ".", "-"), name)
+	}
+	code := "def run(call): return 1\n"
+	files := map[string]string{"rudmar.yaml": strings.Split(last, "    gates:\n")[0],
+		"a/function.yaml": fn("a", "permissions: [{may: [read], of: tables/rows}]\n"), "a/main.py": code,
+		"b/function.yaml": fn("b", ""), "b/main.py": code,
+		"c/function.yaml": fn("c", ""), "c/main.py": code}
+	r.push(files)
+	r.reaches(1, "trial", delivery.Settled)
+	r.push(map[string]string{"rudmar.yaml": last}) // from now on these rules stand
+	r.reaches(2, "trial", delivery.Waiting)
+	if err := r.Line.Approve(t.Context(), "frostline", 2, "trial", r.say("linden", "trial", 2)); err != nil {
+		t.Fatal(err)
+	}
+	r.reaches(2, "trial", delivery.Settled)
+	r.push(map[string]string{"rudmar.yaml": strings.Replace(last, "      approvals: {from: council}\n", "", 1),
+		"a/function.yaml": fn("a", "memory: 256 MiB\npermissions: [{may: [send], of: queues/in}]\n"), "a/main.py": code + "# else\n",
+		"b/function.yaml": strings.Replace(fn("b", ""), "GET /b", "POST /b", 1),
+		"c/function.yaml": "", "c/main.py": "",
+		"d/function.yaml": "function: d\nhandler: main:run\npermissions: [{may: [read], of: tables/hills}]\ntriggers:\n" +
+			"  ask: {route: GET /d, open_to: anyone}\n  other: {route: GET /b, open_to: members}\n  read: {queue: in}\n",
+		"d/main.py": code})
+	r.reaches(3, "trial", delivery.Waiting)
+	d, err := r.Store.Delivery(t.Context(), "frostline", 3, "trial")
+	if err != nil {
+		t.Fatal(err)
+	}
+	j, err := r.Line.Judge(t.Context(), d)
+	if err != nil {
+		t.Fatal(err)
+	}
+	held := map[string]delivery.Gate{}
+	for _, g := range j.Gates {
+		held[g.Name] = g
+	}
+	for name, finds := range rules {
+		g := held[strings.ReplaceAll(name, ".", "-")]
+		if g.State != delivery.Fails || !strings.Contains(fmt.Sprint(g), finds) {
+			t.Errorf("%s does not find %q: %+v", name, finds, g)
+		}
+	}
+}
+
+// Whoever takes away the stage that another comes after does not keep versions out of that
+// one for ever: nothing is left to come through.
+func TestTheStageBeforeIsTakenAway(t *testing.T) {
+	r := newRig(t)
+	ctx := t.Context()
+	files := first()
+	files["rudmar.yaml"] = strings.Replace(root, `, rules: {few: "plan.deletes.size() == 0"}`, "", 1)
+	r.push(files)
+	r.letIn(1)
+	r.push(map[string]string{"rudmar.yaml": "rudmar: 1\nservice: frostline\nowner: cold-nights\nsecrets: [key]\nstages:\n" +
+		"  - {stage: live, targets: [local/north, local/coast], enter: {on: push}, gates: {approvals: {from: council}}}\n"})
+	if d := r.reaches(2, "trial", delivery.Waiting); !d.Removes {
+		t.Fatalf("%+v", d)
+	}
+	if g := r.judgedOn(2, "live", delivery.BeforeGate, delivery.Waits); !strings.Contains(g.Why, "trial") {
+		t.Errorf("as long as trial is there: %+v", g)
+	}
+	if err := r.Line.Request(ctx, "frostline", 2, "trial", r.say("wren", "trial", 2)); err != nil {
+		t.Fatal(err)
+	}
+	r.reaches(2, "trial", delivery.Settled)
+	for _, err := range []error{
+		r.Line.Request(ctx, "frostline", 2, "live", r.say("wren", "live", 2)),
+		r.Line.Approve(ctx, "frostline", 2, "live", r.say("linden", "live", 2)),
+	} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	r.reaches(2, "live", delivery.Settled)
+	r.push(map[string]string{"a/main.py": "def run(call): return 'a' * 1\n"})
+	d := r.reaches(3, "live", delivery.Waiting)
+	if j, err := r.Line.Judge(ctx, d); err != nil || len(j.Gates) != 2 { // the push, and who approves
+		t.Errorf("%+v %v", j.Gates, err)
+	}
+	if _, err := r.Store.Delivery(ctx, "frostline", 3, "trial"); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("version 3 waits for a stage that is gone: %v", err)
+	}
+}
+
+// A plan is not run with another secret than it was made with, and says so: before it is
+// begun, and where the secret is set in between.
+func TestASecretThatIsSetInBetween(t *testing.T) {
+	r := newRig(t)
+	set := func(value string) {
+		t.Helper()
+		if err := r.People.SetSecret(t.Context(), "frostline", "trial", "key", value, "wren"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	set("first")
+	files := first()
+	r.push(files)
+	r.reaches(1, "trial", delivery.Settled)
+	files["rudmar.yaml"] = strings.Replace(root, "{on: push}", `{on: push}, gates: {rules: {never: "false"}}`, 1)
+	files["a/function.yaml"] = fn("a", "env: {KEY: \"${secrets.key}\"}\n")
+	r.push(files)
+	r.reaches(2, "trial", delivery.Waiting)
+	old := r.planned(2)
+	set("second")
+	if _, err := r.Runner.Start(t.Context(), old, "wren"); !errors.Is(err, deploy.ErrOutOfDate) ||
+		!strings.Contains(err.Error(), "function/a is to become something else since, as when a secret gets another value") {
+		t.Errorf("a plan with the first value: %v", err)
+	}
+	var holds atomic.Bool
+	release := make(chan struct{})
+	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
+		if strings.HasSuffix(q.URL.Path, "/kinds") && holds.Load() {
+			<-release
+		}
+		next.ServeHTTP(w, q)
+	})
+	id, err := r.Runner.StartWith(t.Context(), r.planned(2), "wren", func(store.Tx, int64) error {
+		holds.Store(true) // from here on it is asked for
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	set("third")
+	close(release)
+	d := r.ended(id, store.Stopped)
+	if !strings.Contains(d.Why, "the secret in env.KEY of function/a was set since") {
+		t.Errorf("why: %s", d.Why)
+	}
+}
