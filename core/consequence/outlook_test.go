@@ -162,6 +162,8 @@ func TestCosts(t *testing.T) {
 		{"gone", 1, 0, calls, figures.Sum{}, rates, "[{warn 0.1560  EUR " + how + "15000.000 GiB seconds at 0.00001}]"},
 		{"as in the stage before", 0, 1, figures.Sum{}, calls, rates,
 			"[{warn  0.1560 EUR " + how + "15000.000 GiB seconds at 0.00001, if it is called as in trial}]"},
+		{"called once", 1, 2, figures.Sum{Calls: 1, TotalMs: 1_000_000}, figures.Sum{}, rates,
+			"[{warn 0.3000 0.6000 EUR 30 calls at 0.20 a million, and 60000.000 GiB seconds at 0.00001}]"},
 		{"the same", 1, 1, calls, calls, rates, "[]"},
 		{"not called", 1, 2, figures.Sum{}, figures.Sum{}, rates, "[]"},
 		{"no prices", 1, 2, calls, calls, figures.Rates{}, "[]"},
@@ -190,12 +192,13 @@ func TestWhatGoesAndWhoWaits(t *testing.T) {
 		Triggers: map[string]int{"warn/ask": 12, "warn/tell": 0},
 		Held: []consequence.Held{{Function: "old", What: "log lines", Count: 9, Oldest: now},
 			{Function: "old", What: "kept calls", Count: 3}, {Function: "old", What: "rows", Count: 0},
-			{Function: "stays", What: "log lines", Count: 4}, {Function: "warn", What: "kept calls", Count: 8}}}
+			{Function: "stays", What: "log lines", Count: 4}, {Function: "apart", What: "log lines", Count: 5},
+			{Function: "apart", What: "kept calls", Count: 2}, {Function: "warn", What: "kept calls", Count: 8}}}
 	c := consequence.Consequence{Cold: []string{"never", "warn"},
 		Closed: []consequence.Closed{{Trigger: "warn/ask"}, {Trigger: "warn/tell"}, {Trigger: "warn/other"}}}
 	o := consequence.Foresee(nil, nil, map[string]resource.Change{"logs/old": resource.Delete,
-		"function/old": resource.Delete, "logs/stays": resource.Update, "function/warn": resource.Update}, c, seen)
-	if got, want := fmt.Sprint(o.Losses), "[{old log lines 9 1700000000000} {old kept calls 3 0}]"; got != want {
+		"function/old": resource.Delete, "logs/stays": resource.Update, "function/warn": resource.Update, "function/apart": resource.Delete}, c, seen)
+	if got, want := fmt.Sprint(o.Losses), "[{apart kept calls 2 0} {old log lines 9 1700000000000} {old kept calls 3 0}]"; got != want {
 		t.Errorf("losses %s, want %s", got, want)
 	}
 	if got, want := fmt.Sprint(o.Cold), "[{warn 7200 500 1}]"; got != want {
