@@ -2,9 +2,12 @@ package store_test
 
 import (
 	"database/sql"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -58,4 +61,57 @@ func TestAnOlderDatabaseIsCopiedFirst(t *testing.T) {
 	must(t, os.Rename(copied, copied+".kept"))
 	opens(dir, 1) // the one that is there already
 	opens(t.TempDir(), 0)
+}
+
+// Who only reads makes nothing and changes nothing, also beside who writes.
+func TestReadingAlone(t *testing.T) {
+	empty := filepath.Join(t.TempDir(), "none")
+	if _, err := store.OpenReading(empty, time.Now); !errors.Is(err, store.ErrNoData) || !strings.Contains(err.Error(), empty) {
+		t.Errorf("where there is none: %v", err)
+	}
+	if _, err := os.Stat(empty); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("reading made a folder: %v", err)
+	}
+	s, c, dir := open(t)
+	must(t, s.AddRepository(t.Context(), "brambleford", "wren"))
+	r, err := store.OpenReading(dir, c.Now)
+	must(t, err)
+	defer r.Close()
+	must(t, s.AddRepository(t.Context(), "canal", "wren"))
+	if names, err := r.Repositories(t.Context()); err != nil || len(names) != 2 {
+		t.Errorf("%v %v", names, err)
+	}
+	if err := r.AddRepository(t.Context(), "weir", "wren"); err == nil {
+		t.Error("who only reads has written")
+	}
+}
+
+// Who listens is woken by what was committed, of the topics that they asked for, and by
+// nothing that was not.
+func TestWhoListensIsWoken(t *testing.T) {
+	s, _, _ := open(t)
+	secrets, stop := s.Listen(store.TopicSecret)
+	defer stop()
+	woken := func() bool {
+		select {
+		case <-secrets:
+			return true
+		default:
+			return false
+		}
+	}
+	must(t, s.AddRepository(t.Context(), "brambleford", "wren"))
+	must(t, s.Tell(t.Context(), "frostline", store.TopicLook, nil))
+	if woken() {
+		t.Error("somebody was woken by another topic")
+	}
+	if err := s.Within(t.Context(), func(tx store.Tx) error {
+		return errors.Join(tx.Tell(t.Context(), "frostline", store.TopicSecret, nil), errors.New("not so"))
+	}); err == nil || woken() {
+		t.Errorf("somebody was woken by what was not committed: %v", err)
+	}
+	must(t, s.Tell(t.Context(), "frostline", store.TopicSecret, nil))
+	if !woken() {
+		t.Error("nobody was woken")
+	}
 }
