@@ -1,0 +1,314 @@
+package local
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"log/slog"
+	"maps"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"reflect"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/pressly/goose/v3"
+
+	"rudmar/core/pack"
+	"rudmar/core/resource"
+	"rudmar/platform/api"
+)
+
+// putting gives a platform whose loops stand still, and how a resource is put there.
+func putting(t *testing.T) (p *Platform, sc scope, put func(address string, attributes map[string]any) error) {
+	t.Helper()
+	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+	p, sc = still(t, &now, slog.New(slog.DiscardHandler)), scope{"north", "frostline", "trial"}
+	return p, sc, func(address string, attributes map[string]any) error {
+		now = now.Add(time.Second)
+		_, err := p.put(t.Context(), sc, address, wish{Key: random(8), Attributes: attributes, Replace: true})
+		return err
+	}
+}
+
+// The ten newest revisions of a function are kept, and those that are called, however old.
+func TestRevisionsThatAreKept(t *testing.T) {
+	p, sc, put := putting(t)
+	code := filepath.Join(t.TempDir(), "a.zip")
+	file, err := os.Create(code)
+	if err != nil {
+		t.Fatal(err)
+	}
+	entries := []pack.Entry{{Path: "main.py", Content: []byte("def run(call): return 1\n")}}
+	listing, err := pack.List(entries)
+	archive, readErr := []byte(nil), errors.Join(err, pack.Write(file, entries), file.Close())
+	if archive, err = os.ReadFile(code); err != nil || readErr != nil {
+		t.Fatal(err, readErr)
+	}
+	if err := errors.Join(p.archives.put(listing.Digest(), archive), put("identity/warn", map[string]any{"owner": "x"})); err != nil {
+		t.Fatal(err)
+	}
+	var ids []string
+	for i := range 14 {
+		config := map[string]any{"runtime": "python", "handler": "main:run", "memory": float64(64+i) * (1 << 20), "timeout": 5000.0, "at_once": 5.0}
+		configuration := resource.Configuration(config)
+		id := resource.RevisionID(listing.Digest(), configuration)
+		ids = append(ids, id)
+		err := errors.Join(put("function/warn", config),
+			put("revision/warn", map[string]any{"artifact": listing.Digest(), "configuration": configuration, "id": id}))
+		if i == 1 {
+			err = errors.Join(err, put("pointer/warn", map[string]any{"shares": map[string]any{ids[0]: 40.0, ids[1]: 60.0}}))
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	var kept []string
+	for _, id := range ids {
+		if _, there, err := p.store.revision(t.Context(), p.store.db, sc, "warn", id); err != nil {
+			t.Fatal(err)
+		} else if there {
+			kept = append(kept, id)
+		}
+	}
+	if want := slices.Concat(ids[:2], ids[4:]); !slices.Equal(kept, want) {
+		t.Errorf("kept are %v of %v", kept, ids)
+	}
+}
+
+// One more than there may be is refused, and says how many there are; another function,
+// and a change of what is there, is not.
+func TestQuotasByOne(t *testing.T) {
+	_, _, put := putting(t)
+	for _, name := range []string{"warn", "watch"} {
+		if err := errors.Join(put("identity/"+name, map[string]any{"owner": "x"}),
+			put("function/"+name, map[string]any{"runtime": "python", "handler": "main:run", "memory": 1.0 * (1 << 27), "timeout": 5000.0})); err != nil {
+			t.Fatal(err)
+		}
+	}
+	schedule := map[string]any{"every": 60_000.0, "enabled": true}
+	for i := range 50 {
+		if err := put(fmt.Sprintf("schedule/warn/at%d", i), schedule); err != nil {
+			t.Fatalf("number %d: %v", i+1, err)
+		}
+	}
+	err := put("schedule/warn/more", schedule)
+	var known *refusal
+	if !errors.As(err, &known) || known.status != 403 || known.kind != quotaProblem ||
+		!strings.Contains(err.Error(), "warn in north/frostline/trial may have 50 resources of the kind schedule, and has 50") {
+		t.Errorf("one more: %v", err)
+	}
+	if err := errors.Join(put("schedule/warn/at7", map[string]any{"every": 120_000.0, "enabled": true}), put("schedule/watch/more", schedule)); err != nil {
+		t.Error(err)
+	}
+}
+
+// Two routes take the same only as long as one of them is off.
+func TestRoutesThatAreOff(t *testing.T) {
+	_, _, put := putting(t)
+	for _, name := range []string{"warn", "watch"} {
+		if err := errors.Join(put("identity/"+name, map[string]any{"owner": "x"}),
+			put("function/"+name, map[string]any{"runtime": "python", "handler": "main:run", "memory": 1.0 * (1 << 27), "timeout": 5000.0})); err != nil {
+			t.Fatal(err)
+		}
+	}
+	route := func(path string, on bool) map[string]any {
+		return map[string]any{"method": "GET", "path": path, "enabled": on}
+	}
+	for i, tt := range []struct {
+		address string
+		route   map[string]any
+		refused bool
+	}{
+		{"route/warn/ask", route("/hills/{id}", true), false},
+		{"route/watch/ask", route("/hills/{hill}", true), true},
+		{"route/watch/ask", route("/hills/{hill}", false), false},
+		{"route/watch/ask", route("/hills/{hill}", true), true},
+		{"route/warn/ask", route("/hills/{id}", false), false},
+		{"route/watch/ask", route("/hills/{hill}", true), false},
+		{"route/warn/ask", route("/hills/{id}", true), true},
+	} {
+		if err := put(tt.address, tt.route); (err != nil) != tt.refused || tt.refused && !strings.Contains(err.Error(), "both take the request") {
+			t.Errorf("%d: %v", i, err)
+		}
+	}
+}
+
+// What routes take is known of an older platform, too; a newer one's folder is refused.
+func TestAnOlderPlatform(t *testing.T) {
+	dir := t.TempDir()
+	name := filepath.Join(dir, "platform.db")
+	open := func() (*Platform, error) {
+		return Open(t.Context(), Options{Dir: dir, Token: "secret", Log: slog.New(slog.DiscardHandler)})
+	}
+	p, err := open()
+	if err != nil {
+		t.Fatal(err)
+	}
+	sc := scope{"north", "frostline", "trial"}
+	for address, attributes := range map[string]map[string]any{"identity/warn": {"owner": "x"}} {
+		if _, err := p.put(t.Context(), sc, address, wish{Key: address, Attributes: attributes}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, address := range []string{"function/warn", "route/warn/ask"} {
+		attributes := map[string]any{"method": "GET", "path": "/hills", "enabled": true}
+		if address == "function/warn" {
+			attributes = map[string]any{"runtime": "python", "handler": "main:run", "memory": 1.0 * (1 << 27), "timeout": 5000.0}
+		}
+		if _, err := p.put(t.Context(), sc, address, wish{Key: address, Attributes: attributes}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := p.Close(); err != nil {
+		t.Fatal(err)
+	}
+	change := func(do func(db *sql.DB, steps *goose.Provider) error) {
+		t.Helper()
+		db, err := sql.Open("sqlite", "file:"+name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		steps, err := goose.NewProvider(goose.DialectSQLite3, db, os.DirFS("migrations"))
+		if err = errors.Join(err, do(db, steps), db.Close()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	change(func(db *sql.DB, _ *goose.Provider) error {
+		_, err := db.Exec(`UPDATE resources SET taken = NULL`) // as a program from before it left them
+		return err
+	})
+	if p, err = open(); err != nil {
+		t.Fatal(err)
+	}
+	_, err = p.put(t.Context(), sc, "route/warn/other", wish{Key: "other", Attributes: map[string]any{"method": "GET", "path": "/hills", "enabled": true}})
+	if err == nil || !strings.Contains(err.Error(), "route/warn/ask both take the request GET /hills") {
+		t.Errorf("what an older program put there is taken twice: %v", err)
+	}
+	if err := p.Close(); err != nil {
+		t.Fatal(err)
+	}
+	change(func(db *sql.DB, _ *goose.Provider) error {
+		_, err := db.Exec(`INSERT INTO goose_db_version (version_id, is_applied) VALUES (9999, 1)`)
+		return err
+	})
+	if p, err = open(); !errors.Is(err, ErrNewer) {
+		t.Errorf("a newer platform's: %v", err)
+		if err == nil {
+			_ = p.Close()
+		}
+	}
+}
+
+// Sums of minutes are just what is in them, each function, revision, trigger and purpose
+// apart, in the order of their first.
+func TestSummed(t *testing.T) {
+	dice := rand.New(rand.NewPCG(4, 4))
+	hand := api.Purpose("hand")
+	for range 200 {
+		var minutes []api.MinuteSum
+		calls, worst, kinds, order := map[string]int{}, map[string]float64{}, map[string]int{}, []string{}
+		for i := range dice.IntN(12) {
+			m := api.MinuteSum{Function: []string{"a", "b"}[dice.IntN(2)], Revision: []string{"r1", "r2"}[dice.IntN(2)],
+				Trigger: []string{"ask", "tell"}[dice.IntN(2)], Minute: int64(i), Calls: dice.IntN(5), Errors: dice.IntN(3),
+				Throttled: dice.IntN(2), Cold: dice.IntN(2), TotalMs: float64(dice.IntN(100)), MaxMs: float64(dice.IntN(100)),
+				MemoryPeak: dice.Int64N(100), ErrorKinds: map[string]int{"ValueError": dice.IntN(3)}, Durations: map[string]int{"7": dice.IntN(4)}}
+			if dice.IntN(3) == 0 {
+				m.Purpose = &hand
+			}
+			key := fmt.Sprint(m.Function, m.Revision, m.Trigger, m.Purpose != nil)
+			if _, there := worst[key]; !there {
+				order = append(order, key)
+			}
+			for what, n := range map[string]int{"calls": m.Calls, "errors": m.Errors, "throttled": m.Throttled, "cold": m.Cold,
+				"ms": int(m.TotalMs), "took": m.Durations["7"]} {
+				calls[key+what] += n
+			}
+			worst[key] = max(worst[key], m.MaxMs)
+			calls[key+"peak"] = max(calls[key+"peak"], int(m.MemoryPeak))
+			kinds[key] += m.ErrorKinds["ValueError"]
+			minutes = append(minutes, m)
+		}
+		var got []string
+		for _, s := range summed(minutes) {
+			key := fmt.Sprint(s.Function, s.Revision, s.Trigger, s.Purpose != nil)
+			got = append(got, key)
+			want := map[string]int{}
+			for _, what := range []string{"calls", "errors", "throttled", "cold", "ms", "took", "peak"} {
+				want[what] = calls[key+what]
+			}
+			is := map[string]int{"calls": s.Calls, "errors": s.Errors, "throttled": s.Throttled, "cold": s.Cold, "ms": int(s.TotalMs),
+				"took": s.Durations["7"], "peak": int(s.MemoryPeak)}
+			if !maps.Equal(is, want) || s.MaxMs != worst[key] || s.ErrorKinds["ValueError"] != kinds[key] {
+				t.Fatalf("%s: %v, want %v; %+v", key, is, want, s)
+			}
+		}
+		if !slices.Equal(got, order) {
+			t.Fatalf("%v, want %v", got, order)
+		}
+	}
+}
+
+// What is gathered of a function goes with its name, however often it gets another one
+// before it is written down, and so does what still comes of calls under an older name.
+func TestWhatIsGatheredIsRenamed(t *testing.T) {
+	p, sc, put := putting(t)
+	if err := put("identity/warn", map[string]any{"owner": "x"}); err != nil {
+		t.Fatal(err)
+	}
+	seen := func(name string) {
+		at := member{sc, name}
+		p.observed.line(at, api.LogLine{At: 1_800_000_000_000, Function: name, Text: "frost"})
+		p.observed.count(call{at: at, trigger: "ask"}, api.Invocation{Outcome: api.Answered, RunMs: 3})
+		p.observed.use(at, "read", "tables/hills", true)
+	}
+	seen("warn")
+	for was, now := range []string{"alert", "alarm"} {
+		before := []string{"warn", "alert"}[was]
+		if _, err := p.put(t.Context(), sc, "identity/"+now, wish{Key: now, Was: before, Attributes: map[string]any{"owner": "x"}}); err != nil {
+			t.Fatal(err)
+		}
+		seen("warn") // of a call that began under the first name
+	}
+	p.observed.flush(t.Context())
+	for query, want := range map[string][]string{
+		"SELECT DISTINCT function FROM log_lines": {"alarm"}, "SELECT count(*) FROM log_lines": {"3"},
+		"SELECT function, sum(calls) FROM minutes GROUP BY 1": {"alarm 3"}, "SELECT function, sum(count) FROM uses GROUP BY 1": {"alarm 3"},
+	} {
+		if got := rowsOf(t, p, query); !reflect.DeepEqual(got, want) {
+			t.Errorf("%s: %v, not %v", query, got, want)
+		}
+	}
+}
+
+// What goes with functions is told by what there is of each.
+func TestHoldings(t *testing.T) {
+	p, sc, _ := putting(t)
+	for _, name := range []string{"watch", "warn", "warn"} {
+		p.observed.line(member{sc, name}, api.LogLine{At: 1_800_000_000_000 + int64(len(name)), Function: name, Text: "frost"})
+	}
+	s := subscription{at: member{sc, "warn"}, address: "subscription/warn/seen"}
+	for range 2 {
+		if err := p.putEvent(t.Context(), p.store.db, s, map[string]any{}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := p.enqueue(t.Context(), sc, "readings", "1"); err != nil { // a queue is nobody's
+		t.Fatal(err)
+	}
+	held, err := p.observed.holdings(context.WithoutCancel(t.Context()), sc)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, h := range held {
+		got = append(got, fmt.Sprint(h.Function, " ", h.What, " ", h.Count, " ", *h.Oldest > 1_700_000_000_000))
+	}
+	if want := []string{"warn log lines 2 true", "warn waiting messages 2 true", "watch log lines 1 true"}; !slices.Equal(got, want) {
+		t.Errorf("%v, not %v", got, want)
+	}
+}
