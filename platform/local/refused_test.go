@@ -117,6 +117,39 @@ func TestWhatIsHandedIn(t *testing.T) {
 	}
 }
 
+// An archive is there once it was put, and not before; one that is none is refused.
+func TestArchivesAreThere(t *testing.T) {
+	s := newStand(t)
+	entries := []pack.Entry{{Path: "main.py", Content: []byte("def run(call): return 1\n")}}
+	var archive bytes.Buffer
+	listing, err := pack.List(entries)
+	if err != nil || pack.Write(&archive, entries) != nil {
+		t.Fatal(err)
+	}
+	for _, tt := range []struct {
+		method, body string
+		status       int
+	}{
+		{"HEAD", "", http.StatusNotFound}, {"PUT", "no archive", http.StatusUnprocessableEntity}, {"HEAD", "", http.StatusNotFound},
+		{"PUT", archive.String(), http.StatusNoContent}, {"HEAD", "", http.StatusOK}, {"PUT", archive.String(), http.StatusNoContent},
+	} {
+		q, err := http.NewRequestWithContext(t.Context(), tt.method, s.protocol.URL+"/artifacts/"+listing.Digest(), strings.NewReader(tt.body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		q.Header.Set("Authorization", "Bearer secret")
+		q.Header.Set("Content-Type", "application/zip")
+		answer, err := http.DefaultClient.Do(q)
+		if err != nil {
+			t.Fatal(err)
+		}
+		answer.Body.Close()
+		if answer.StatusCode != tt.status {
+			t.Errorf("%s of %d bytes: %d, not %d", tt.method, len(tt.body), answer.StatusCode, tt.status)
+		}
+	}
+}
+
 // What is larger than it may be is refused by its size, before anything is made of it;
 // what is just as large is not refused for that.
 func TestWhatIsTooLarge(t *testing.T) {
