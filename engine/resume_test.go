@@ -2,11 +2,14 @@ package engine_test
 
 import (
 	"net/http"
+	"net/http/httptest"
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"rudmar/core/delivery"
+	"rudmar/engine"
 	"rudmar/engine/store"
 )
 
@@ -31,6 +34,80 @@ func TestWhatStoppedGoesOnByItself(t *testing.T) {
 		t.Errorf("with a case that fails it misses %q: %s", d.Missing, d.Why)
 	}
 	r.reaches(1, "trial", delivery.Settled)
+}
+
+// What is still missed is looked for again and again, less and less often, and found
+// without anybody's word: here the clock moves on by more than it waits at most.
+func TestWhatIsMissedIsLookedForAgain(t *testing.T) {
+	var ahead atomic.Int64
+	r := newRigWith(t, func(o *engine.Options) {
+		o.LookEvery = time.Hour // so that only who plans looks at live
+		o.Now = func() time.Time { return time.Now().Add(time.Duration(ahead.Load())) }
+	})
+	files := first()
+	files["a/function.yaml"] = fn("a", "env: {KEY: \"${secrets.key}\"}\n")
+	var planned atomic.Int64 // looks at live in trial
+	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
+		if strings.HasSuffix(q.URL.Path, "/frostline/trial") {
+			planned.Add(1)
+		}
+		next.ServeHTTP(w, q)
+	})
+	r.push(files)
+	stopped := r.reaches(1, "trial", delivery.Stopped)
+	for range 3 { // in vain
+		before := planned.Load()
+		ahead.Add(int64(2 * time.Minute))
+		r.until("it is looked for again", func() bool { return planned.Load() > before })
+	}
+	if d, err := r.Store.Delivery(t.Context(), "frostline", 1, "trial"); err != nil || d.State != delivery.Stopped || !d.Since.Equal(stopped.Since) {
+		t.Errorf("%+v %v", d, err)
+	}
+	if err := r.People.SetSecret(t.Context(), "frostline", "trial", "key", "hidden", "wren"); err != nil {
+		t.Fatal(err)
+	}
+	ahead.Add(int64(2 * time.Minute))
+	if d := r.reaches(1, "trial", delivery.Settled); d.Missing != "" {
+		t.Errorf("it misses %q", d.Missing)
+	}
+}
+
+// A target on a platform that is not connected, or that lacks a function's runtime, stops a
+// version, and it is said which.
+func TestWhatAPlatformDoesNotHave(t *testing.T) {
+	r := newRig(t)
+	files := first()
+	files["rudmar.yaml"] = strings.Replace(root, "target: local/north", "target: moon/north", 1)
+	r.push(files)
+	build := func() store.Build {
+		t.Helper()
+		var b store.Build
+		r.until("it is built", func() bool {
+			var err error
+			b, err = r.Store.LatestBuild(t.Context(), "frostline")
+			return err == nil && b.State != store.BuildQueued
+		})
+		return b
+	}
+	if b := build(); b.State != store.BuildFailed || !strings.Contains(b.Why, `there is no platform "moon"; there are local/coast`) {
+		t.Errorf("%s: %s", b.State, b.Why)
+	}
+	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
+		if !strings.HasSuffix(q.URL.Path, "/kinds") {
+			next.ServeHTTP(w, q)
+			return
+		}
+		recorder := httptest.NewRecorder()
+		next.ServeHTTP(recorder, q)
+		w.Header().Set("Content-Type", "application/json")
+		_, _ = strings.NewReplacer(`"python",`, "", `,"python"`, "").WriteString(w, recorder.Body.String())
+	})
+	files["rudmar.yaml"] = root
+	r.push(files)
+	d := r.reaches(build().Version, "trial", delivery.Stopped)
+	if !strings.Contains(d.Why, "a needs the runtime python; local/north has") {
+		t.Errorf("why: %s", d.Why)
+	}
 }
 
 // TestAPlatformThatFailsForAWhile answers 503s and 500s to a plan, to steps and
