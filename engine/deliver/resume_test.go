@@ -54,3 +54,31 @@ func TestDeployedSince(t *testing.T) {
 		}
 	}
 }
+
+// What somebody changes is looked for at once in that service, and in no other.
+func TestChangedEndsWaiting(t *testing.T) {
+	now := time.Date(2026, 11, 3, 6, 30, 0, 0, time.UTC)
+	s, err := store.Open(t.Context(), t.TempDir(), func() time.Time { return now })
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	l := New(Config{Store: s})
+	long := wait{now.Add(longestLook), longestLook}
+	for _, service := range []string{"frostline", "watering"} {
+		l.waits[deliveryOf{service, Place{1, "live"}}] = long
+		l.calms[stageOf{service, "live"}] = calm{now.Add(calmFor), 0}
+	}
+	l.Changed("frostline")
+	if w := l.waits[deliveryOf{"frostline", Place{1, "live"}}]; w.until.After(now) || w.long != firstLook || l.calmAt(stageOf{"frostline", "live"}) {
+		t.Errorf("it is left alone until %s", w.until)
+	}
+	if w := l.waits[deliveryOf{"watering", Place{1, "live"}}]; w != long || !l.calmAt(stageOf{"watering", "live"}) {
+		t.Errorf("another service is looked at, too: %+v", w)
+	}
+	select {
+	case <-l.wake:
+	default:
+		t.Error("the line is not woken")
+	}
+}

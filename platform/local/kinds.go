@@ -142,7 +142,8 @@ func checkAttribute(k api.Kind, name string, v any) error {
 		case api.Number:
 			var f float64
 			if f, ok = v.(float64); ok && (a.Min != nil && f < *a.Min || a.Max != nil && f > *a.Max) {
-				return fmt.Errorf("%s of the kind %s lies from %s to %s, not %s", name, k.Kind, digits(*a.Min), digits(*a.Max), digits(f))
+				return fmt.Errorf("%s of the kind %s lies from %s to %s, not %s", name, k.Kind, digits(*a.Min),
+					digits(*a.Max), digits(f))
 			}
 		}
 		if !ok {

@@ -198,7 +198,8 @@ func Whole(t testing.TB, smooth, rough Stage) (faults int) {
 		}
 		was := read(t, rough.DB)
 		for table, verb := range verbs {
-			exec(t, rough.DB, "CREATE TRIGGER fault BEFORE "+verb+" ON "+table+" BEGIN SELECT RAISE(ABORT, 'the disk is full'); END")
+			exec(t, rough.DB, "CREATE TRIGGER fault BEFORE "+verb+" ON "+table+
+				" BEGIN SELECT RAISE(ABORT, 'the disk is full'); END")
 			err := a.Do(t.Context())
 			exec(t, rough.DB, "DROP TRIGGER fault")
 			faults++
