@@ -108,7 +108,10 @@ func story(s *store.Store) []acts.Act {
 	part := &delivery.Choice{Functions: []string{"warn"}, Kept: map[string]int{"watch": 1}}
 	var hook, token int64
 	steered := func(v *store.Shift) error { v.Held = "linden"; return nil }
-	return []acts.Act{
+	list := []struct {
+		Name string
+		Do   func(ctx context.Context) error
+	}{
 		{"a person is added", func(ctx context.Context) error {
 			return s.PutPerson(ctx, store.Person{Handle: "wren", Role: "author", Password: "x", Groups: []string{"growers"}}, "linden", "person added")
 		}},
@@ -328,6 +331,11 @@ func story(s *store.Store) []acts.Act {
 		}},
 		{"a repository is removed", func(ctx context.Context) error { return s.RemoveRepository(ctx, "brambleford", "linden") }},
 	}
+	var out []acts.Act
+	for _, a := range list {
+		out = append(out, acts.Act(a))
+	}
+	return out
 }
 
 // acting opens a store with its acts, and its database as it lies on the disk.
