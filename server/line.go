@@ -122,7 +122,7 @@ func (h *handlers) withGates(ctx context.Context, f *view.Facts) error {
 // withRecords adds what was put in each place, and what is behind.
 func (h *handlers) withRecords(ctx context.Context, f *view.Facts) error {
 	f.Left = map[string][]string{}
-	f.Records, f.Behind = map[manifest.Place][]store.Recorded{}, map[string]map[string]int{}
+	f.Records, f.Behind = map[manifest.Place][]store.There{}, map[string]map[string]int{}
 	changed := map[int]map[string]int{} // by version, what changed after it
 	for _, stage := range f.Stages() {
 		there, _ := f.VersionIn(stage.Name)
@@ -138,7 +138,7 @@ func (h *handlers) withRecords(ctx context.Context, f *view.Facts) error {
 		}
 		for _, t := range stage.Targets {
 			at := manifest.Place{Service: f.Service.Name, Stage: stage.Name, Target: t}
-			if f.Records[at], err = h.engine.Store.Record(ctx, at); err != nil {
+			if f.Records[at], err = h.engine.Store.FunctionsAt(ctx, at); err != nil {
 				return err
 			}
 		}

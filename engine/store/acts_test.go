@@ -65,6 +65,8 @@ func story(s *store.Store) []acts.Act {
 		{Index: 0, Address: "identity/warn", Kind: "identity", Function: "warn", Change: resource.Create, Want: map[string]any{"owner": "x"}},
 		{Index: 1, Address: "logs/warn", Kind: "logs", Function: "warn", Change: resource.Create,
 			Want: map[string]any{"keep": 5.0}, WantNeeds: []string{"identity/warn"}},
+		{Index: 2, Address: "function/warn", Kind: "function", Function: "warn", Change: resource.Create, Want: map[string]any{"memory": 134217728.0}},
+		{Index: 3, Address: "revision/warn", Kind: "revision", Function: "warn", Change: resource.Create},
 	}
 	renamed := plan.Step{Index: 0, Address: "logs/alert", Kind: "logs", Function: "alert", Was: "warn", Change: resource.Update,
 		Want: map[string]any{"keep": 5.0}, WantNeeds: []string{"identity/alert"}}
@@ -201,6 +203,7 @@ func story(s *store.Store) []acts.Act {
 		}},
 		{"two steps begin", writes(nil, store.Intent{Step: &steps[0], Key: "k0"}, store.Intent{Step: &steps[1], Key: "k1"})},
 		{"one is done, one fails", writes([]store.Outcome{{Step: &steps[0], Version: 1, Platform: map[string]any{"id": "i"}}, {Step: &steps[1], Version: 1, Error: "quota"}})},
+		{"two more are done", writes([]store.Outcome{{Step: &steps[2], Version: 1}, {Step: &steps[3], Version: 1}})},
 		{"the place is kept", func(ctx context.Context) error { return s.RenewLease(ctx, lease, time.Hour) }},
 		{"it is partly done", ends(1, store.PartlyDone, "logs/warn: quota")},
 		{"it goes on", func(ctx context.Context) error {
@@ -258,8 +261,8 @@ func story(s *store.Store) []acts.Act {
 		}},
 		{"it went back", moves(2, "live", delivery.WentBack, func(d *store.Delivery) { d.Why = "1 of 5 calls failed" })},
 		{"it is held when it is over", func(ctx context.Context) error { return s.ChangeShift(ctx, second, "linden", "shift: hold", steered) }},
-		{"a function is renamed: by an old plan", deploys(plans(2, 1, []plan.Step{renamed}))},
-		{"a function is renamed: asked for", deploys(plans(2, 2, []plan.Step{renamed}))},
+		{"a function is renamed: by an old plan", deploys(plans(2, 3, []plan.Step{renamed}))},
+		{"a function is renamed: asked for", deploys(plans(2, 4, []plan.Step{renamed}))},
 		{"a function is renamed: taken", leases},
 		{"a function is renamed", writes([]store.Outcome{{Step: &renamed, Version: 2}})},
 		{"a function is renamed: done", ends(2, store.Done, "")},

@@ -10,6 +10,7 @@ import (
 
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
+	"rudmar/core/resource"
 )
 
 func itoa(n int) string { return strconv.Itoa(n) }
@@ -70,6 +71,28 @@ func (s *Store) Record(ctx context.Context, p manifest.Place) ([]Recorded, error
 		return v, errors.Join(json.Unmarshal([]byte(attributes), &v.Attributes), json.Unmarshal([]byte(needs), &v.Needs),
 			json.Unmarshal([]byte(platform), &v.Platform))
 	}, `SELECT address, kind, function, attributes, needs, platform, version, changed_at FROM records WHERE service = ? AND stage = ? AND target = ? ORDER BY address`, p.Service, p.Stage, p.Target.String())
+}
+
+// There is what a place holds of a function, in short.
+type There struct {
+	Function string
+	Version  int       // the version that made its revision; 0 where it has none yet
+	At       time.Time // when that was; zero where it has none yet
+	Memory   int64     // its limit, in bytes; 0 where it is not known
+}
+
+// FunctionsAt lists the functions of which something is in the record of a place.
+func (s *Store) FunctionsAt(ctx context.Context, p manifest.Place) ([]There, error) {
+	return list(ctx, s.read, func(r scanner) (There, error) {
+		var v There
+		var at int64
+		err := r.Scan(&v.Function, &v.Version, &at, &v.Memory)
+		v.At = millis(at)
+		return v, err
+	}, `SELECT function, max(CASE kind WHEN ?1 THEN version ELSE 0 END), max(CASE kind WHEN ?1 THEN changed_at ELSE 0 END),
+			max(CASE kind WHEN ?2 THEN CAST(coalesce(attributes ->> 'memory', 0) AS INTEGER) ELSE 0 END)
+		FROM records WHERE service = ?3 AND stage = ?4 AND target = ?5 GROUP BY function`,
+		resource.Revision, resource.Function, p.Service, p.Stage, p.Target.String())
 }
 
 // Plan is a plan that was kept.

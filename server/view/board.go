@@ -5,7 +5,6 @@ import (
 	"strings"
 
 	"rudmar/core/manifest"
-	"rudmar/core/resource"
 	"rudmar/engine/observe"
 	"rudmar/engine/store"
 	"rudmar/server/api"
@@ -77,13 +76,12 @@ func column(f *Facts, i int, rows map[string]*api.BoardRow) {
 }
 
 // fill puts what a record and a look say of a function into its cell.
-func fill(cell *api.BoardCell, r store.Recorded, look observe.Look) {
-	switch r.Kind {
-	case resource.Revision:
-		cell.Version, cell.At = &r.Version, api.Optional(r.ChangedAt.UnixMilli())
-	case resource.Function:
-		memory, _ := r.Attributes["memory"].(float64)
-		cell.MemoryLimit = api.Optional(int64(memory))
+func fill(cell *api.BoardCell, r store.There, look observe.Look) {
+	if r.Version > 0 {
+		cell.Version, cell.At = &r.Version, api.Optional(r.At.UnixMilli())
+	}
+	if r.Memory > 0 {
+		cell.MemoryLimit = api.Optional(r.Memory)
 		f := look.Functions[r.Function]
 		cell.Calls, cell.Errors = api.Optional(api.OrZero(cell.Calls)+f.Calls), api.Optional(api.OrZero(cell.Errors)+f.Errors)
 		cell.MemoryPeak = api.Optional(max(api.OrZero(cell.MemoryPeak), f.MemoryPeak))

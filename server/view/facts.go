@@ -31,7 +31,7 @@ type Facts struct {
 	Shifts     map[string]store.Shift // by stage, those that are not over
 	// Records and Behind are what the Board shows beside: what was put in each
 	// place, and by stage how many versions a function is behind.
-	Records map[manifest.Place][]store.Recorded
+	Records map[manifest.Place][]store.There
 	// Turned are, by place, the secrets that were set since something was last
 	// deployed there, with the functions that wait for their values.
 	Turned map[manifest.Place][]Turned

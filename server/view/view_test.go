@@ -10,7 +10,6 @@ import (
 	"rudmar/core/delivery"
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
-	"rudmar/core/resource"
 	"rudmar/core/route"
 	"rudmar/engine/observe"
 	"rudmar/engine/source"
@@ -211,14 +210,9 @@ secret sms_key has another value in live; relay, warn on local/north has the old
 func TestBoard(t *testing.T) {
 	f := frostline()
 	f.Manifests.Functions = nil
-	record := func(function, kind string, version int, attributes map[string]any) store.Recorded {
-		return store.Recorded{Recorded: plan.Recorded{Address: kind + "/" + function, Kind: kind, Function: function,
-			Attributes: attributes}, Version: version, ChangedAt: at}
-	}
-	f.Records = map[manifest.Place][]store.Recorded{
-		place("live", "north"): {record("warn", resource.Revision, 2, nil),
-			record("warn", resource.Function, 2, map[string]any{"memory": 128.0})},
-		place("live", "coast"): {record("warn", resource.Function, 1, map[string]any{"memory": 128.0})},
+	f.Records = map[manifest.Place][]store.There{
+		place("live", "north"): {{Function: "warn", Version: 2, At: at, Memory: 128}},
+		place("live", "coast"): {{Function: "warn", Memory: 128}},
 	}
 	f.Looks[place("live", "north")] = observe.Look{Drift: []plan.Drifted{{Function: "warn", Vanished: true},
 		{Function: "warn", Follows: "function/warn", Vanished: true}, {Function: "relay", Vanished: true, Left: &plan.Left{}}},
