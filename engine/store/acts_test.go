@@ -168,6 +168,8 @@ func story(s *store.Store) []acts.Act {
 			return s.PutJudgement(ctx, "frostline", store.Judgement{Version: 1, Stage: "live", Body: "{}"})
 		}},
 		{"somebody looks", func(ctx context.Context) error { return s.PutLooked(ctx, first, "linden") }},
+		{"somebody looks again at once", func(ctx context.Context) error { return s.PutLooked(ctx, first, "linden") }},
+		{"somebody else looks", func(ctx context.Context) error { return s.PutLooked(ctx, first, "wren") }},
 		{"it is asked for", func(ctx context.Context) error {
 			return s.Request(ctx, "frostline", 1, "live", "wren", nil, time.Time{})
 		}},

@@ -2,6 +2,7 @@ package store_test
 
 import (
 	"errors"
+	"fmt"
 	"testing"
 	"time"
 
@@ -74,6 +75,44 @@ func TestTokensAreTheirMakers(t *testing.T) {
 	is(t, "twice", s.EndToken(ctx, "wren", id), store.ErrNotFound)
 	if list, err := s.Tokens(ctx, "wren"); err != nil || len(list) != 0 {
 		t.Errorf("%+v %v", list, err)
+	}
+}
+
+// A token that has run out is listed for a week more.
+func TestTokensThatRanOut(t *testing.T) {
+	s, clock, _ := open(t)
+	must(t, s.PutPerson(t.Context(), store.Person{Handle: "wren", Role: "author", Password: "x"}, "", "person added"))
+	_, err := s.AddToken(t.Context(), "hash", store.Token{Handle: "wren", Name: "nightly", Acts: []string{"look"}, Until: s.Now().Add(time.Hour)})
+	must(t, err)
+	for i, listed := range []int{1, 1, 0} { // after no time, a week, and a week and two hours
+		if list, err := s.Tokens(t.Context(), "wren"); err != nil || len(list) != listed {
+			t.Errorf("%d: %+v %v", i, list, err)
+		}
+		clock.add([]time.Duration{7 * 24 * time.Hour, 2 * time.Hour, 0}[i])
+	}
+}
+
+// Who is in a hurry does not wait for the disk, and gives back that all others do.
+func TestHurry(t *testing.T) {
+	s, _, _ := open(t)
+	asked := 0
+	waits := func() (how int) {
+		asked++ // a statement that is kept says what was so when it was prepared
+		must(t, s.Within(t.Context(), func(tx store.Tx) error {
+			return tx.QueryRowContext(t.Context(), fmt.Sprintf(`PRAGMA synchronous -- %d`, asked)).Scan(&how)
+		}))
+		return how
+	}
+	const normal, full = 1, 2
+	failed := errors.New("not so")
+	is(t, "what it did", s.Hurry(t.Context(), func() error {
+		if waits() != normal {
+			t.Error("it waits for the disk")
+		}
+		return failed
+	}), failed)
+	if waits() != full {
+		t.Error("nobody waits for the disk any more")
 	}
 }
 
