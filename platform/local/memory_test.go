@@ -1,0 +1,59 @@
+package local
+
+import (
+	"bufio"
+	"fmt"
+	"os"
+	"os/exec"
+	"testing"
+)
+
+// What processes hold is counted with what they share, where the system does not count it;
+// what one holds for itself is counted without.
+func TestWhatProcessesHold(t *testing.T) {
+	c := exec.Command("/usr/bin/python3", "-c", `
+import mmap, sys
+own = b'x' * (40 << 20)
+shared = mmap.mmap(-1, 20 << 20)
+shared.write(b'y' * (20 << 20))
+print('ready', flush=True)
+sys.stdin.read()
+`)
+	out, err := c.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	in, err := c.StdinPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := bufio.NewReader(out).ReadString('\n'); err != nil {
+		t.Fatal(err)
+	}
+	pid := c.Process.Pid
+	statm, err := os.Open(fmt.Sprintf("/proc/%d/statm", pid))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer statm.Close()
+	own, there := heldByOne(statm)
+	all := heldByAll([]int{pid})
+	if !there || own < 40<<20 || own > 58<<20 || all < 60<<20 || all > 80<<20 {
+		t.Errorf("by itself %d MiB, with what is shared %d MiB", own>>20, all>>20)
+	}
+	if twice := heldByAll([]int{pid, pid}); twice != 2*all {
+		t.Errorf("two hold %d, one %d", twice, all)
+	}
+	if err := in.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if err := c.Wait(); err != nil {
+		t.Fatal(err)
+	}
+	if _, there := heldByOne(statm); there || heldByAll([]int{pid}) != 0 {
+		t.Error("what is gone holds something")
+	}
+}
