@@ -13,13 +13,18 @@ import (
 	"rudmar/engine/store"
 )
 
+// wantsKey are files with a function that wants a secret.
+func wantsKey() map[string]string {
+	files := first()
+	files["a/function.yaml"] = fn("a", "env: {KEY: \"${secrets.key}\"}\n")
+	return files
+}
+
 // TestWhatStoppedGoesOnByItself stops a delivery for want of a secret, and lets one fail
 // for want of cases that pass: the first goes on when it has come, the other goes back.
 func TestWhatStoppedGoesOnByItself(t *testing.T) {
 	r := newRig(t)
-	files := first()
-	files["a/function.yaml"] = fn("a", "env: {KEY: \"${secrets.key}\"}\n")
-	r.push(files)
+	r.push(wantsKey())
 	if d := r.reaches(1, "trial", delivery.Stopped); d.Missing != store.MissesPlan {
 		t.Errorf("without a secret it misses %q", d.Missing)
 	}
@@ -44,8 +49,6 @@ func TestWhatIsMissedIsLookedForAgain(t *testing.T) {
 		o.LookEvery = time.Hour // so that only who plans looks at live
 		o.Now = func() time.Time { return time.Now().Add(time.Duration(ahead.Load())) }
 	})
-	files := first()
-	files["a/function.yaml"] = fn("a", "env: {KEY: \"${secrets.key}\"}\n")
 	var planned atomic.Int64 // looks at live in trial
 	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
 		if strings.HasSuffix(q.URL.Path, "/frostline/trial") {
@@ -53,7 +56,7 @@ func TestWhatIsMissedIsLookedForAgain(t *testing.T) {
 		}
 		next.ServeHTTP(w, q)
 	})
-	r.push(files)
+	r.push(wantsKey())
 	stopped := r.reaches(1, "trial", delivery.Stopped)
 	for range 3 { // in vain
 		before := planned.Load()
@@ -76,9 +79,7 @@ func TestWhatIsMissedIsLookedForAgain(t *testing.T) {
 // before it stay as they are.
 func TestTheNewestGoesOn(t *testing.T) {
 	r := newRig(t)
-	files := first()
-	files["a/function.yaml"] = fn("a", "env: {KEY: \"${secrets.key}\"}\n")
-	r.push(files)
+	r.push(wantsKey())
 	older := r.reaches(1, "trial", delivery.Stopped)
 	r.push(map[string]string{"b/main.py": "def run(call): return 'b' * 1\n"})
 	r.reaches(2, "trial", delivery.Stopped)
@@ -99,18 +100,8 @@ func TestWhatAPlatformDoesNotHave(t *testing.T) {
 	files := first()
 	files["rudmar.yaml"] = strings.Replace(root, "target: local/north", "target: moon/north", 1)
 	r.push(files)
-	build := func() store.Build {
-		t.Helper()
-		var b store.Build
-		r.until("it is built", func() bool {
-			var err error
-			b, err = r.Store.LatestBuild(t.Context(), "frostline")
-			return err == nil && b.State != store.BuildQueued
-		})
-		return b
-	}
-	if b := build(); b.State != store.BuildFailed || !strings.Contains(b.Why, `there is no platform "moon"; there are local/coast`) {
-		t.Errorf("%s: %s", b.State, b.Why)
+	if b := r.ends(store.BuildFailed); !strings.Contains(b.Why, `there is no platform "moon"; there are local/coast`) {
+		t.Errorf("why: %s", b.Why)
 	}
 	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
 		if !strings.HasSuffix(q.URL.Path, "/kinds") {
@@ -124,7 +115,7 @@ func TestWhatAPlatformDoesNotHave(t *testing.T) {
 	})
 	files["rudmar.yaml"] = root
 	r.push(files)
-	d := r.reaches(build().Version, "trial", delivery.Stopped)
+	d := r.reaches(r.ends(store.BuildDone).Version, "trial", delivery.Stopped)
 	if !strings.Contains(d.Why, "a needs the runtime python; local/north has") {
 		t.Errorf("why: %s", d.Why)
 	}

@@ -35,6 +35,23 @@ func putting(t *testing.T) (p *Platform, sc scope, put func(address string, attr
 	}
 }
 
+// config is what a small function is like.
+func config() map[string]any {
+	return map[string]any{"runtime": "python", "handler": "main:run", "memory": 1.0 * (1 << 27), "timeout": 5000.0}
+}
+
+// withFunctions is putting where warn and watch are there.
+func withFunctions(t *testing.T) func(address string, attributes map[string]any) error {
+	t.Helper()
+	_, _, put := putting(t)
+	for _, name := range []string{"warn", "watch"} {
+		if err := errors.Join(put("identity/"+name, map[string]any{"owner": "x"}), put("function/"+name, config())); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return put
+}
+
 // The ten newest revisions of a function are kept, and those that are called, however old.
 func TestRevisionsThatAreKept(t *testing.T) {
 	p, sc, put := putting(t)
@@ -83,13 +100,7 @@ func TestRevisionsThatAreKept(t *testing.T) {
 // One more than there may be is refused, and says how many there are; another function,
 // and a change of what is there, is not.
 func TestQuotasByOne(t *testing.T) {
-	_, _, put := putting(t)
-	for _, name := range []string{"warn", "watch"} {
-		if err := errors.Join(put("identity/"+name, map[string]any{"owner": "x"}),
-			put("function/"+name, map[string]any{"runtime": "python", "handler": "main:run", "memory": 1.0 * (1 << 27), "timeout": 5000.0})); err != nil {
-			t.Fatal(err)
-		}
-	}
+	put := withFunctions(t)
 	schedule := map[string]any{"every": 60_000.0, "enabled": true}
 	for i := range 50 {
 		if err := put(fmt.Sprintf("schedule/warn/at%d", i), schedule); err != nil {
@@ -109,13 +120,7 @@ func TestQuotasByOne(t *testing.T) {
 
 // Two routes take the same only as long as one of them is off.
 func TestRoutesThatAreOff(t *testing.T) {
-	_, _, put := putting(t)
-	for _, name := range []string{"warn", "watch"} {
-		if err := errors.Join(put("identity/"+name, map[string]any{"owner": "x"}),
-			put("function/"+name, map[string]any{"runtime": "python", "handler": "main:run", "memory": 1.0 * (1 << 27), "timeout": 5000.0})); err != nil {
-			t.Fatal(err)
-		}
-	}
+	put := withFunctions(t)
 	route := func(path string, on bool) map[string]any {
 		return map[string]any{"method": "GET", "path": path, "enabled": on}
 	}
@@ -150,17 +155,12 @@ func TestAnOlderPlatform(t *testing.T) {
 		t.Fatal(err)
 	}
 	sc := scope{"north", "frostline", "trial"}
-	for address, attributes := range map[string]map[string]any{"identity/warn": {"owner": "x"}} {
-		if _, err := p.put(t.Context(), sc, address, wish{Key: address, Attributes: attributes}); err != nil {
-			t.Fatal(err)
-		}
-	}
-	for _, address := range []string{"function/warn", "route/warn/ask"} {
-		attributes := map[string]any{"method": "GET", "path": "/hills", "enabled": true}
-		if address == "function/warn" {
-			attributes = map[string]any{"runtime": "python", "handler": "main:run", "memory": 1.0 * (1 << 27), "timeout": 5000.0}
-		}
-		if _, err := p.put(t.Context(), sc, address, wish{Key: address, Attributes: attributes}); err != nil {
+	for _, r := range []struct {
+		address    string
+		attributes map[string]any
+	}{{"identity/warn", map[string]any{"owner": "x"}}, {"function/warn", config()},
+		{"route/warn/ask", map[string]any{"method": "GET", "path": "/hills", "enabled": true}}} {
+		if _, err := p.put(t.Context(), sc, r.address, wish{Key: r.address, Attributes: r.attributes}); err != nil {
 			t.Fatal(err)
 		}
 	}
