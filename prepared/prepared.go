@@ -5,7 +5,6 @@ package prepared
 import (
 	"context"
 	"database/sql"
-	"errors"
 	"sync"
 
 	lru "github.com/hashicorp/golang-lru/v2/simplelru"
@@ -109,8 +108,8 @@ func (d *DB) Within(ctx context.Context, work func(tx Tx) error) error {
 		return err
 	}
 	for _, query := range missed {
-		if _, err := d.keep(ctx, query); err != nil && !errors.Is(err, ctx.Err()) {
-			break // it was done all the same, and is tried again with the next
+		if _, err := d.keep(ctx, query); err != nil {
+			return nil // it was done all the same, and is tried again with the next
 		}
 	}
 	return nil
