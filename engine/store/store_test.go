@@ -4,9 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
-	"fmt"
 	"path/filepath"
-	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -15,7 +13,6 @@ import (
 	"rudmar/core/manifest"
 	"rudmar/core/pack"
 	"rudmar/core/plan"
-	"rudmar/core/resource"
 	"rudmar/engine/store"
 )
 
@@ -188,87 +185,6 @@ func TestLeases(t *testing.T) {
 }
 
 // The outcome of a step and the record change together.
-func TestStepsAndRecord(t *testing.T) {
-	s, _, _ := open(t)
-	ctx := t.Context()
-	version := withVersion(t, s, "a")
-	at := manifest.PlaceOf("frostline", "trial", "local/north")
-	steps := []plan.Step{
-		{Index: 0, Address: "identity/warn", Kind: "identity", Function: "warn", Change: resource.Create,
-			Want: map[string]any{"owner": "x"}},
-		{Index: 1, Address: "logs/warn", Kind: "logs", Function: "warn", Change: resource.Create,
-			Want: map[string]any{"keep": 5.0}, WantNeeds: []string{"identity/warn"}},
-		{Index: 2, Address: "route/warn/a", Kind: "route", Change: resource.Create},
-	}
-	p := &plan.Plan{Base: plan.Base{Place: at, Version: version}, Steps: steps}
-	planID, err := s.AddPlan(ctx, "wren", p)
-	must(t, err)
-	back, err := s.Plan(ctx, planID)
-	if err != nil || len(back.Plan.Steps) != 3 || back.Person != "wren" {
-		t.Fatalf("the plan: %+v %v", back, err)
-	}
-	id, err := s.AddDeployment(ctx, store.Begin{PlanID: planID, Plan: p, Person: "wren", Holder: "me"})
-	must(t, err)
-	lease, err := s.TakeLease(ctx, at, "me", time.Minute)
-	must(t, err)
-	for i := range 2 {
-		must(t, write(t, s, lease, id, nil, []store.Intent{{Step: &steps[i], Key: fmt.Sprint("key-", i)}}))
-	}
-	must(t, write(t, s, lease, id, []store.Outcome{
-		{Step: &steps[0], Version: version, Platform: map[string]any{"id": "north/warn"}},
-		{Step: &steps[1], Version: version, Error: "quota"}}, nil))
-	record, err := s.Record(ctx, at)
-	if err != nil || len(record) != 1 || record[0].Platform["id"] != "north/warn" || record[0].Version != version {
-		t.Errorf("the record: %+v %v", record, err)
-	}
-	must(t, s.EndDeployment(ctx, lease,
-		store.Deployment{ID: id, Place: at, Version: version, State: store.PartlyDone,
-			Why: "logs/warn: quota", Person: "wren"}))
-	states, err := s.Steps(ctx, id)
-	must(t, err)
-	if got := fmt.Sprint(states[0].State, " ", states[1].State, " ", states[1].Error, " ", states[2].State, " ",
-		states[0].Key); got != "done failed quota skipped key-0" {
-		t.Errorf("steps: %s", got)
-	}
-	place, err := s.Stage(ctx, at)
-	if err != nil || place.Version != 0 || place.Serial != 1 {
-		t.Errorf("the place: %+v %v", place, err)
-	}
-	must(t, s.Reopen(ctx, store.Deployment{ID: id, Place: at}, "linden", "me"))
-	lease, err = s.TakeLease(ctx, at, "me", time.Minute)
-	must(t, err)
-	states, err = s.Steps(ctx, id)
-	must(t, err)
-	if states[0].State != store.StepDone || states[1].State != store.StepWaiting ||
-		states[2].State != store.StepWaiting || states[1].Key != "key-1" {
-		t.Errorf("reopened: %+v", states)
-	}
-	for i := 1; i < 3; i++ {
-		must(t, write(t, s, lease, id, nil, []store.Intent{{Step: &steps[i], Key: fmt.Sprint("key-", i)}}))
-		must(t, write(t, s, lease, id, []store.Outcome{{Step: &steps[i], Version: version}}, nil))
-	}
-	must(t, s.EndDeployment(ctx, lease, store.Deployment{ID: id, Place: at, Version: version, State: store.Done}))
-	if place, _ = s.Stage(ctx, at); place.Version != version || place.Serial != 3 {
-		t.Errorf("the place when it is done: %+v", place)
-	}
-	lease, err = s.TakeLease(ctx, at, "me", time.Minute)
-	must(t, err)
-	gone := steps[1]
-	gone.Change = resource.Delete
-	must(t, write(t, s, lease, id, []store.Outcome{{Step: &gone}}, nil))
-	if record, _ = s.Record(ctx, at); len(record) != 2 {
-		t.Errorf("after a delete: %+v", record)
-	}
-	usual, err := s.UsualTimes(ctx)
-	if _, ok := usual["identity"]; !ok || err != nil {
-		t.Errorf("usual times: %v %v", usual, err)
-	}
-	running, err := s.RunningDeployments(ctx)
-	if err != nil || len(running) != 0 {
-		t.Errorf("running: %v %v", running, err)
-	}
-}
-
 func TestDeliveries(t *testing.T) {
 	s, c, _ := open(t)
 	ctx := t.Context()
@@ -314,22 +230,6 @@ func TestDeliveries(t *testing.T) {
 	runs, err := s.CaseRuns(ctx, "frostline", version, "trial")
 	if err != nil || len(runs) != 1 || runs[0].Name != "b" || runs[0].Passed || !runs[0].Again || runs[0].Running {
 		t.Errorf("%+v %v", runs, err)
-	}
-	journal, err := s.Journal(ctx, "frostline", store.Part{Limit: 50}, store.Entry{})
-	must(t, err)
-	text := ""
-	for _, e := range journal {
-		text += e.Person + " " + e.What + " " + e.Text + "\n"
-	}
-	for _, want := range []string{"wren built version 1", "wren asked for version 1", "linden approved version 1: yes",
-		"wren delivery version 1 is deploying: because"} {
-		if !strings.Contains(text, want) {
-			t.Errorf("the journal does not say %q:\n%s", want, text)
-		}
-	}
-	older, err := s.Journal(ctx, "frostline", store.Part{Before: journal[1].ID, Limit: 1}, store.Entry{})
-	if err != nil || len(older) != 1 || older[0].ID >= journal[1].ID {
-		t.Errorf("older lines: %+v %v", older, err)
 	}
 }
 

@@ -230,13 +230,16 @@ func acting(t *testing.T) acts.Stage {
 		remove("its revision is taken away", "revision/alarm", nil),
 		remove("its function is taken away", "function/alarm", nil),
 	}
-	return acts.Stage{Acts: list, DB: p.store.db.DB, After: func() { now = now.Add(10 * time.Millisecond) }, Mask: masked,
+	return acts.Stage{Acts: list, DB: p.store.db.DB, After: func() { now = now.Add(10 * time.Millisecond) },
+		Mask: func(line string) string {
+			return masked(strings.NewReplacer(fmt.Sprint(now.UnixMilli()), "now", now.UTC().Format(time.RFC3339Nano), "now").Replace(line))
+		},
 		InParts: []string{"it is carried out", "it is carried out now", "it fails", "they are taken away"}} // the note of an operation comes after it
 }
 
 // masked hides what is another each time.
 func masked(line string) string {
-	for text, with := range map[string]string{`sealed:[A-Za-z0-9+/=]+`: "sealed", `\b([oei])-[0-9a-f]{16}`: "$1-…",
+	for text, with := range map[string]string{`^(. changes .*n: )\d+`: "${1}…", `sealed:[A-Za-z0-9+/=]+`: "sealed", `\b([oei])-[0-9a-f]{16}`: "$1-…",
 		`hand-[0-9a-f]{16}`: "hand-…", `\b[0-9a-f]{64}\b`: "…"} {
 		line = regexp.MustCompile(text).ReplaceAllString(line, with)
 	}
