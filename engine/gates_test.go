@@ -11,6 +11,7 @@ import (
 	"rudmar/core/delivery"
 	"rudmar/core/rights"
 	"rudmar/engine/deliver"
+	"rudmar/engine/deploy"
 	"rudmar/engine/people"
 	"rudmar/engine/source"
 	"rudmar/engine/store"
@@ -144,6 +145,11 @@ func TestTakingAStageAway(t *testing.T) {
 		t.Errorf("how what has settled was judged: %v %v; what waits: %v %v", kept, err, waiting, waitingErr)
 	}
 	r.push(map[string]string{"rudmar.yaml": root[:strings.Index(root, "  - {stage: live")]})
+	r.reaches(2, "trial", delivery.Settled)
+	p, err := r.Planner.Foresee(t.Context(), deploy.Wish{Place: place("live", "north"), Version: 2})
+	if err != nil || len(p.Steps) == 0 || p.Outlook == nil {
+		t.Errorf("the plan that takes it away: %+v %v", p, err)
+	}
 	r.letIn(2)
 	for _, region := range []string{"north", "coast"} {
 		client, scope, err := r.Planner.Platform(place("live", region))
