@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"rudmar/core/delivery"
+	"rudmar/core/plan"
 	"rudmar/core/rights"
 	"rudmar/engine/copies"
 	"rudmar/engine/deploy"
@@ -172,6 +173,34 @@ func TestACopyThatCannotBe(t *testing.T) {
 	}
 	if n, _, err := live(r, "trial~wren"); err != nil || n != kept+len(out.Steps) {
 		t.Errorf("%d resources are there, after %d and %d steps: %v", n, kept, len(out.Steps), err)
+	}
+}
+
+// A copy of many functions asks the platform for no more at the same time than a deployment.
+func TestCopiesAskForSoMuchAtOnce(t *testing.T) {
+	r := newRig(t)
+	files := first()
+	r.push(files)
+	r.reaches(1, "trial", delivery.Settled)
+	for i := range 2 * plan.AtOnce {
+		name := fmt.Sprintf("row%d", i)
+		files[name+"/function.yaml"], files[name+"/main.py"] = fn(name, ""), "def run(call): return 1\n"
+	}
+	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
+		if strings.HasPrefix(address(q), "identity/row") { // all that could be asked for at once is on its way
+			until := time.Now().Add(2 * time.Second)
+			for r.most.Load() < plan.AtOnce && time.Now().Before(until) {
+				time.Sleep(time.Millisecond) // between two looks at a condition
+			}
+		}
+		next.ServeHTTP(w, q)
+	})
+	r.most.Store(0)
+	if _, err := r.Copies.Put(t.Context(), "frostline", r.person("wren"), copies.Change{Files: loose(files)}); err != nil {
+		t.Fatal(err)
+	}
+	if most := r.most.Load(); most > plan.AtOnce || most < 2 {
+		t.Errorf("%d at the same time, not up to %d", most, plan.AtOnce)
 	}
 }
 

@@ -819,6 +819,9 @@ func TestProblemsStopAPlan(t *testing.T) {
 			t.Errorf("it is not said that %s:\n%s", want, said)
 		}
 	}
+	if len(p.Problems) != 3 {
+		t.Errorf("more than that is said:\n%s", said)
+	}
 }
 
 func TestBrokenBuildsAreTold(t *testing.T) {
