@@ -61,6 +61,7 @@ func TestWhatIsMissedIsLookedForAgain(t *testing.T) {
 	for range 3 { // in vain
 		before := planned.Load()
 		ahead.Add(int64(2 * time.Minute))
+		r.Line.Nudge()
 		r.until("it is looked for again", func() bool { return planned.Load() > before })
 	}
 	if d, err := r.Store.Delivery(t.Context(), "frostline", 1, "trial"); err != nil || d.State != delivery.Stopped || !d.Since.Equal(stopped.Since) {
@@ -70,6 +71,7 @@ func TestWhatIsMissedIsLookedForAgain(t *testing.T) {
 		t.Fatal(err)
 	}
 	ahead.Add(int64(2 * time.Minute))
+	r.Line.Nudge()
 	if d := r.reaches(1, "trial", delivery.Settled); d.Missing != "" {
 		t.Errorf("it misses %q", d.Missing)
 	}

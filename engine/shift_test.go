@@ -277,7 +277,7 @@ func TestShiftWithoutCalls(t *testing.T) {
 // What people agreed to is what a shift does: that a revision gets its calls in steps is
 // nothing else. A step that the platform refuses stops it, says so, and goes on when
 // somebody asks.
-func TestShiftThatWasAgreedTo(t *testing.T) {
+func TestAgreedShift(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
 	r.push(map[string]string{
