@@ -2,7 +2,9 @@ package store_test
 
 import (
 	"errors"
+	"fmt"
 	"maps"
+	"slices"
 	"testing"
 	"time"
 
@@ -85,5 +87,38 @@ func TestShiftsAreNotOverwritten(t *testing.T) {
 	}
 	if err := s.JudgeShift(ctx, now); !errors.Is(err, store.ErrMoved) {
 		t.Errorf("what is over is judged: %v", err)
+	}
+}
+
+// The archives of the newest twenty versions stay, however old they are.
+func TestTheNewestArchivesStay(t *testing.T) {
+	s, c, _ := open(t)
+	for i := range 22 {
+		withVersion(t, s, fmt.Sprintf("content%02d", i+1))
+	}
+	c.add(365 * 24 * time.Hour)
+	old, err := s.OldArchives(t.Context(), c.Now())
+	var got []string
+	for _, a := range old {
+		got = append(got, a.Digest)
+	}
+	if slices.Sort(got); err != nil || !slices.Equal(got, []string{"sha256:content01", "sha256:content02"}) {
+		t.Errorf("%v %v", got, err)
+	}
+	if old, err := s.OldArchives(t.Context(), c.Now().Add(-2*365*24*time.Hour)); err != nil || len(old) != 0 {
+		t.Errorf("what is not old: %v %v", old, err)
+	}
+}
+
+// All functions of a version enter, or those that were chosen, until the rest follows.
+func TestWhichFunctionsEnter(t *testing.T) {
+	chosen := &delivery.Choice{Functions: []string{"warn"}}
+	for _, tt := range []struct {
+		d           store.Delivery
+		warn, watch bool
+	}{{store.Delivery{}, true, true}, {store.Delivery{Choice: chosen}, true, false}, {store.Delivery{Choice: chosen, Rest: true}, true, true}} {
+		if tt.d.Enters("warn") != tt.warn || tt.d.Enters("watch") != tt.watch {
+			t.Errorf("%+v: %v %v", tt.d, tt.d.Enters("warn"), tt.d.Enters("watch"))
+		}
 	}
 }
