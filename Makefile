@@ -57,6 +57,7 @@ test-e2e:
 
 test-plain:
 	$(GO_TEST) -p 1 $$(go list ./... | grep -vxFf <(go list $(RACED) ./e2e))
+	cd tools && $(GO_TEST) ./...
 
 test-apart:
 	$(GO_TEST) -run '$(APART)' ./engine ./platform/local

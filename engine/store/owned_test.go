@@ -3,9 +3,13 @@ package store_test
 import (
 	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
+	"rudmar/core/delivery"
 	"rudmar/core/manifest"
 	"rudmar/engine/store"
 )
@@ -75,6 +79,46 @@ func TestTokensAreTheirMakers(t *testing.T) {
 	is(t, "twice", s.EndToken(ctx, "wren", id), store.ErrNotFound)
 	if list, err := s.Tokens(ctx, "wren"); err != nil || len(list) != 0 {
 		t.Errorf("%+v %v", list, err)
+	}
+}
+
+// A service stays as long as one version of it stands in one stage.
+func TestAServiceThatStands(t *testing.T) {
+	s, _, _ := open(t)
+	version := withVersion(t, s, "one")
+	must(t, s.StartDelivery(t.Context(), "frostline", version, []string{"live"}, nil))
+	d, err := s.Delivery(t.Context(), "frostline", version, "live")
+	must(t, err)
+	from := d.State
+	d.State = delivery.Settled
+	must(t, s.MoveDeliveries(t.Context(), store.Move{From: from, To: d}))
+	is(t, "removing it", s.RemoveService(t.Context(), "frostline", "wren"), store.ErrInUse)
+}
+
+// Room that is not used any more goes back to the disk, where it is worth it.
+func TestGiveBack(t *testing.T) {
+	s, _, dir := open(t)
+	withVersion(t, s, "one")
+	size := func() int64 {
+		must(t, s.Hurry(t.Context(), func() error { return nil })) // what was written is in the file then
+		stat, err := os.Stat(filepath.Join(dir, "rudmar.db"))
+		must(t, err)
+		return stat.Size()
+	}
+	put := func(version int, body string) {
+		must(t, s.PutJudgement(t.Context(), "frostline", store.Judgement{Version: version, Stage: "live", Body: body}))
+	}
+	must(t, s.StartDelivery(t.Context(), "frostline", 1, []string{"live"}, nil))
+	put(1, strings.Repeat("x", 4<<20))
+	full := size()
+	must(t, s.GiveBack(t.Context()))
+	if now := size(); now < full {
+		t.Errorf("it gave back %d of what is used", full-now)
+	}
+	put(1, "")
+	must(t, s.GiveBack(t.Context()))
+	if now := size(); full < 4<<20 || now > full/2 {
+		t.Errorf("it has %d bytes, before %d", now, full)
 	}
 }
 

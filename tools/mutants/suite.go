@@ -94,15 +94,31 @@ func measure(ctx context.Context, dir, binary, name, profile string) (*test, err
 		return nil, fmt.Errorf("reading what %s comes by: %w", name, err)
 	}
 	for _, file := range files {
-		lines := map[int]bool{}
-		for _, block := range file.Blocks {
-			for line := block.StartLine; block.Count > 0 && line <= block.EndLine; line++ {
-				lines[line] = true
-			}
-		}
-		t.lines[filepath.Base(file.FileName)] = lines
+		t.lines[filepath.Base(file.FileName)] = linesOf(file.Blocks)
 	}
 	return t, nil
+}
+
+// linesOf lists the lines that blocks come by. What follows a closure in its statement lies
+// in no block: it is come by where the line is on which the closure begins.
+func linesOf(blocks []cover.ProfileBlock) map[int]bool {
+	lines, begins, last := map[int]bool{}, map[int]int{}, 0
+	for _, block := range blocks {
+		for line := block.StartLine; line <= block.EndLine; line++ {
+			lines[line] = lines[line] || block.Count > 0
+			begins[line] = max(begins[line], block.StartLine)
+			last = max(last, line)
+		}
+	}
+	before := 0 // the last line that lies in a block
+	for line := 1; line <= last+100; line++ {
+		if begins[line] > 0 {
+			before = line
+		} else if before > 0 {
+			lines[line] = lines[begins[before]]
+		}
+	}
+	return lines
 }
 
 // try builds each suite over a change and runs what comes by it.
