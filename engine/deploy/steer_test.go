@@ -1,8 +1,12 @@
 package deploy
 
 import (
+	"errors"
 	"fmt"
+	"slices"
 	"testing"
+
+	"rudmar/core/delivery"
 )
 
 // Whatever the share, all calls are given out, and a revision that gets none is not named.
@@ -12,5 +16,34 @@ func TestSharesOf(t *testing.T) {
 		if got := fmt.Sprint(sharesOf("former", "newer", share)); got != want {
 			t.Errorf("%v: %s, not %s", share, got, want)
 		}
+	}
+}
+
+// What a deployment could not do is left alone for a while, and no deployment is run by two.
+func TestDeploymentsRest(t *testing.T) {
+	r := NewRunner(RunnerConfig{})
+	for i, tt := range []struct {
+		do    func()
+		takes bool
+	}{
+		{func() {}, true}, {func() {}, false}, {func() { r.leave(7, nil) }, true}, {func() { r.leave(7, errors.New("full")) }, false},
+		{func() { r.leave(7, nil) }, true},
+	} {
+		if tt.do(); r.enter(7) != tt.takes {
+			t.Errorf("%d: it is taken: %v", i, !tt.takes)
+		}
+	}
+}
+
+// A stage holds what entered, and each version that something was left at, in order and once.
+func TestVersionsOf(t *testing.T) {
+	kept := map[string]int{"a": 9, "b": 3, "c": 7, "d": 3, "e": 0, "f": 5, "g": 8}
+	for range 20 { // however they come out of their map
+		if got := versionsOf(&delivery.Choice{Kept: kept}, 7); !slices.Equal(got, []int{7, 3, 5, 8, 9}) {
+			t.Fatalf("%v", got)
+		}
+	}
+	if got := versionsOf(nil, 7); !slices.Equal(got, []int{7}) {
+		t.Errorf("%v", got)
 	}
 }
