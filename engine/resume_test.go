@@ -77,24 +77,6 @@ func TestWhatIsMissedIsLookedForAgain(t *testing.T) {
 	}
 }
 
-// Of several versions that stopped for the same, the newest goes on when it has come; those
-// before it stay as they are.
-func TestTheNewestGoesOn(t *testing.T) {
-	r := newRig(t)
-	r.push(wantsKey())
-	older := r.reaches(1, "trial", delivery.Stopped)
-	r.push(map[string]string{"b/main.py": "def run(call): return 'b' * 1\n"})
-	r.reaches(2, "trial", delivery.Stopped)
-	if err := r.People.SetSecret(t.Context(), "frostline", "trial", "key", "hidden", "wren"); err != nil {
-		t.Fatal(err)
-	}
-	r.Line.Changed("frostline")
-	r.reaches(2, "trial", delivery.Settled)
-	if d, err := r.Store.Delivery(t.Context(), "frostline", 1, "trial"); err != nil || d.State != delivery.Stopped || !d.Since.Equal(older.Since) {
-		t.Errorf("version 1 went on, too: %s %s %v", d.State, d.Why, err)
-	}
-}
-
 // A target on a platform that is not connected, or that lacks a function's runtime, stops a
 // version, and it is said which.
 func TestWhatAPlatformDoesNotHave(t *testing.T) {
