@@ -71,6 +71,11 @@ func TestTokensAreTheirMakers(t *testing.T) {
 	if again, err := s.Token(ctx, "hash"); err != nil || !again.Used.Equal(used.Used) || again.From != "127.0.0.1" {
 		t.Errorf("%+v, %+v %v", used, again, err)
 	}
+	clock.add(30 * time.Second)
+	must(t, s.UsedToken(ctx, used, "127.0.0.1")) // and then again
+	if again, err := s.Token(ctx, "hash"); err != nil || !again.Used.Equal(s.Now()) {
+		t.Errorf("%+v %v", again, err)
+	}
 	must(t, s.UsedToken(ctx, used, "10.0.0.7"))
 	if again, err := s.Token(ctx, "hash"); err != nil || again.From != "10.0.0.7" || !again.Used.After(used.Used) {
 		t.Errorf("%+v %v", again, err)
