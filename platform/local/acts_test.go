@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"net/http/httptest"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -114,6 +115,19 @@ func acting(t *testing.T) acts.Stage {
 			return nil
 		}
 	}
+	// triedFor delivers what was tried so often before, and looks whether its log says that it is parked.
+	triedFor := func(before int, parked bool) func(ctx context.Context) error {
+		return func(ctx context.Context) error {
+			batch[0].attempts = before
+			if err := delivers("subscription/alarm/read")(ctx); err != nil {
+				return err
+			}
+			if told := slices.ContainsFunc(p.observed.lines, func(l placedLine) bool { return strings.HasPrefix(l.Text, "parked after 5") }); told != parked {
+				return fmt.Errorf("after %d attempts it is told that it is parked: %v", before+1, told)
+			}
+			return nil
+		}
+	}
 	begins := func(name, address string, attributes map[string]any, change func(w *wish)) acts.Act {
 		address, w := wished(address, attributes, change)
 		return acts.Act{Name: name, Do: func(ctx context.Context) error { _, err := p.operations.begin(ctx, sc, address, w); return err }}
@@ -188,10 +202,8 @@ func acting(t *testing.T) acts.Stage {
 		{Name: "nothing is due so soon", Do: takes("subscription/alarm/read")},
 		{Name: "a minute goes by", Do: func(context.Context) error { now = now.Add(time.Minute); return nil }},
 		{Name: "it is taken again", Do: takes("subscription/alarm/read")},
-		{Name: "it is tried for the last time", Do: func(ctx context.Context) error {
-			batch[0].attempts = maxAttempts - 1
-			return delivers("subscription/alarm/read")(ctx)
-		}},
+		{Name: "it is tried for the last time but one", Do: triedFor(maxAttempts-2, false)},
+		{Name: "it is tried for the last time", Do: triedFor(maxAttempts-1, true)},
 		ask("it is sent again", "secret", "POST", at+"/messages/1", ""),
 		ask("it is sent again twice", "secret", "POST", at+"/messages/1", ""),
 		ask("what is not parked is dropped", "secret", "DELETE", at+"/messages/1", ""),

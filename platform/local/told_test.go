@@ -148,7 +148,7 @@ func TestAnAnswerThatIsTooLarge(t *testing.T) {
 	s := newStand(t)
 	s.deploy("warn", "def run(call): return 'x' * call.event['bytes']\n", map[string]any{"memory": 512.0 * (1 << 20), "timeout": 30_000.0})
 	large := s.call("warn", map[string]any{"bytes": 13 << 20})
-	if large.Outcome != api.Failed || large.Error == nil || !strings.Contains(large.Error.Message, "12 MiB") {
+	if large.Outcome != api.Failed || large.Error == nil || !strings.Contains(large.Error.Message, "the answer has 13 MiB; up to 12 MiB") {
 		t.Errorf("%s %+v", large.Outcome, large.Error)
 	}
 	if small := s.call("warn", map[string]any{"bytes": 11 << 20}); small.Outcome != api.Answered || len(fmt.Sprint(small.Answer)) != 11<<20 {
@@ -190,6 +190,17 @@ def run(call):
 		}
 		if traced := strings.Contains(text, "line 3, in run"); traced != (tt.event == "fail") {
 			t.Errorf("%s: %s", tt.event, text)
+		}
+	}
+}
+
+// The memory peak of a call is its own: it forgets that of the one before.
+func TestPeaksAreOfOneCall(t *testing.T) {
+	s := newStand(t)
+	s.deploy("warn", "def run(call):\n    b'x' * (call.event << 20)\n    return 1\n", nil)
+	for _, mib := range []int64{1, 60, 1, 40, 1} {
+		if inv := s.call("warn", mib); inv.MemoryPeak < mib<<20 || inv.MemoryPeak > (mib+30)<<20 {
+			t.Errorf("%d MiB: a peak of %d", mib, inv.MemoryPeak>>20)
 		}
 	}
 }
