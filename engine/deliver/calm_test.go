@@ -11,11 +11,7 @@ import (
 // A stage is left alone until something happens in its service, or for a while.
 func TestCalm(t *testing.T) {
 	now := time.Date(2026, 11, 3, 6, 30, 0, 0, time.UTC)
-	s, err := store.Open(t.Context(), t.TempDir(), func() time.Time { return now })
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { s.Close() })
+	s := opened(t, func() time.Time { return now })
 	tell := func(service, topic string) {
 		t.Helper()
 		if err := s.Tell(t.Context(), service, topic, nil); err != nil {

@@ -22,11 +22,7 @@ func TestWhoComesLateStopsNothing(t *testing.T) {
 		{"late", true, delivery.Deploying},
 		{"alone", false, delivery.Stopped},
 	} {
-		s, err := store.Open(t.Context(), t.TempDir(), time.Now)
-		if err != nil {
-			t.Fatal(err)
-		}
-		t.Cleanup(func() { s.Close() })
+		s := opened(t, time.Now)
 		l := New(Config{Store: s, Planner: deploy.NewPlanner(s, nil, nil, nil), Log: slog.New(slog.DiscardHandler)})
 		unreadable(t, s)
 		if err := s.StartDelivery(t.Context(), "frostline", 1, []string{"preview"}, nil); err != nil {
@@ -49,11 +45,22 @@ func TestWhoComesLateStopsNothing(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		err = l.move(t.Context(), taken) // it cannot be planned
+		err := l.move(t.Context(), taken) // it cannot be planned
 		if now := read(); now.State != tt.want || errors.Is(err, store.ErrMoved) != tt.since {
 			t.Errorf("%s: it is %s, %v", tt.what, now.State, err)
 		}
 	}
+}
+
+// opened opens a store of its own for a test.
+func opened(t *testing.T, now func() time.Time) *store.Store {
+	t.Helper()
+	s, err := store.Open(t.Context(), t.TempDir(), now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	return s
 }
 
 // unreadable adds version 1 of a service, whose manifests cannot be read.

@@ -28,11 +28,7 @@ func TestDeployedSince(t *testing.T) {
 		{"another version's", 1, store.Done, time.Minute, false},
 	} {
 		now := stopped.Add(-time.Hour)
-		s, err := store.Open(t.Context(), t.TempDir(), func() time.Time { return now })
-		if err != nil {
-			t.Fatal(err)
-		}
-		t.Cleanup(func() { s.Close() })
+		s := opened(t, func() time.Time { return now })
 		unreadable(t, s) // there has to be a service
 		at := manifest.PlaceOf("frostline", "trial", "local/north")
 		p := &plan.Plan{Base: plan.Base{Place: at, Version: tt.version}}
@@ -58,11 +54,7 @@ func TestDeployedSince(t *testing.T) {
 // What somebody changes is looked for at once in that service, and in no other.
 func TestChangedEndsWaiting(t *testing.T) {
 	now := time.Date(2026, 11, 3, 6, 30, 0, 0, time.UTC)
-	s, err := store.Open(t.Context(), t.TempDir(), func() time.Time { return now })
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { s.Close() })
+	s := opened(t, func() time.Time { return now })
 	l := New(Config{Store: s})
 	long := wait{now.Add(longestLook), longestLook}
 	for _, service := range []string{"frostline", "watering"} {

@@ -6,12 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"strings"
 	"testing"
 	"time"
 
 	"rudmar/core/manifest"
 	"rudmar/engine/store"
+	"rudmar/prepared/acts"
 )
 
 func TestMain(m *testing.M) {
@@ -142,7 +142,7 @@ func reads(s *store.Store) []reading {
 // testdata/reads.txt.
 func TestWhatIsRead(t *testing.T) {
 	s, c, _ := open(t)
-	var got strings.Builder
+	var got []string
 	last := map[string]string{} // what was told of each: it is told again where it is otherwise
 	for _, a := range story(s) {
 		_ = a.Do(t.Context()) // what is refused is held in acts.txt
@@ -152,7 +152,7 @@ func TestWhatIsRead(t *testing.T) {
 		default:
 			continue
 		}
-		fmt.Fprintf(&got, "after %s\n", a.Name)
+		got = append(got, "after "+a.Name)
 		for _, r := range reads(s) {
 			v, err := r.of(t.Context())
 			text, jsonErr := json.Marshal(v)
@@ -164,22 +164,10 @@ func TestWhatIsRead(t *testing.T) {
 			case jsonErr != nil:
 				t.Fatal(jsonErr)
 			}
-			if line := fmt.Sprintf("  %s: %s\n", r.name, text); line != last[r.name] {
-				got.WriteString(line)
-				last[r.name] = line
+			if line := fmt.Sprintf("  %s: %s", r.name, text); line != last[r.name] {
+				got, last[r.name] = append(got, line), line
 			}
 		}
 	}
-	const file = "testdata/reads.txt"
-	if *update {
-		must(t, os.WriteFile(file, []byte(got.String()), 0o644))
-	}
-	want, err := os.ReadFile(file)
-	must(t, err)
-	lines, wanted := strings.Split(got.String(), "\n"), strings.Split(string(want), "\n")
-	for i := range max(len(lines), len(wanted)) {
-		if i >= len(lines) || i >= len(wanted) || lines[i] != wanted[i] {
-			t.Fatalf("line %d of %s is otherwise (-update writes it anew):\n%s", i+1, file, strings.Join(lines[min(i, len(lines)):min(i+1, len(lines))], ""))
-		}
-	}
+	acts.Same(t, got, "testdata/reads.txt", *update)
 }

@@ -160,9 +160,14 @@ func Held(t testing.TB, s Stage, file string, update bool) {
 		before = after
 		s.after()
 	}
-	got := strings.Join(lines, "\n") + "\n"
+	Same(t, lines, file, update)
+}
+
+// Same holds lines against a file. With update the file is written anew.
+func Same(t testing.TB, lines []string, file string, update bool) {
+	t.Helper()
 	if update {
-		if err := os.WriteFile(file, []byte(got), 0o644); err != nil {
+		if err := os.WriteFile(file, []byte(strings.Join(lines, "\n")+"\n"), 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
