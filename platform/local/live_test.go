@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"io"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
@@ -240,26 +241,39 @@ def run(call):
 	}
 }
 
+// asks asks the protocol with the platform's token, in JSON unless a header says otherwise,
+// and gives the answer with its body.
+func (s *stand) asks(method, path string, body io.Reader, headers map[string]string) (*http.Response, string) {
+	s.Helper()
+	q, err := http.NewRequestWithContext(s.Context(), method, s.protocol.URL+path, body)
+	if err != nil {
+		s.Fatal(err)
+	}
+	q.Header.Set("Authorization", "Bearer secret")
+	q.Header.Set("Content-Type", "application/json")
+	for name, value := range headers {
+		q.Header.Set(name, value)
+	}
+	answer, err := http.DefaultClient.Do(q)
+	if err != nil {
+		s.Fatal(err)
+	}
+	defer answer.Body.Close()
+	text, err := io.ReadAll(answer.Body)
+	if err != nil {
+		s.Fatal(err)
+	}
+	return answer, string(text)
+}
+
 func (s *stand) hand(method, path string, body any) (int, string) {
 	s.Helper()
 	text, err := json.Marshal(body)
 	if err != nil {
 		s.Fatal(err)
 	}
-	q, err := http.NewRequest(method, s.protocol.URL+"/hand/"+path, bytes.NewReader(text))
-	if err != nil {
-		s.Fatal(err)
-	}
-	q.Header.Set("Authorization", "Bearer secret")
-	q.Header.Set("Content-Type", "application/json")
-	response, err := http.DefaultClient.Do(q)
-	if err != nil {
-		s.Fatal(err)
-	}
-	defer response.Body.Close()
-	var out bytes.Buffer
-	_, _ = out.ReadFrom(response.Body)
-	return response.StatusCode, out.String()
+	response, out := s.asks(method, "/hand/"+path, bytes.NewReader(text), nil)
+	return response.StatusCode, out
 }
 
 // A function that is changed by hand is published at once.

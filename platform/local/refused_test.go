@@ -2,7 +2,6 @@ package local_test
 
 import (
 	"bytes"
-	"io"
 	"net/http"
 	"strings"
 	"testing"
@@ -133,17 +132,7 @@ func TestArchivesAreThere(t *testing.T) {
 		{"HEAD", "", http.StatusNotFound}, {"PUT", "no archive", http.StatusUnprocessableEntity}, {"HEAD", "", http.StatusNotFound},
 		{"PUT", archive.String(), http.StatusNoContent}, {"HEAD", "", http.StatusOK}, {"PUT", archive.String(), http.StatusNoContent},
 	} {
-		q, err := http.NewRequestWithContext(t.Context(), tt.method, s.protocol.URL+"/artifacts/"+listing.Digest(), strings.NewReader(tt.body))
-		if err != nil {
-			t.Fatal(err)
-		}
-		q.Header.Set("Authorization", "Bearer secret")
-		q.Header.Set("Content-Type", "application/zip")
-		answer, err := http.DefaultClient.Do(q)
-		if err != nil {
-			t.Fatal(err)
-		}
-		answer.Body.Close()
+		answer, _ := s.asks(tt.method, "/artifacts/"+listing.Digest(), strings.NewReader(tt.body), map[string]string{"Content-Type": "application/zip"})
 		if answer.StatusCode != tt.status {
 			t.Errorf("%s of %d bytes: %d, not %d", tt.method, len(tt.body), answer.StatusCode, tt.status)
 		}
@@ -165,25 +154,14 @@ func TestWhatIsTooLarge(t *testing.T) {
 		{"/artifacts/" + pack.Listing{}.Digest(), 58<<20 + 1, true, "58 MiB"},
 		{"/artifacts/" + pack.Listing{}.Digest(), 58 << 20, false, ""},
 	} {
-		q, err := http.NewRequestWithContext(t.Context(), http.MethodPut, s.protocol.URL+tt.path, bytes.NewReader(bytes.Repeat([]byte(" "), tt.bytes)))
-		if err != nil {
-			t.Fatal(err)
-		}
-		for name, value := range map[string]string{"Authorization": "Bearer secret", "Content-Type": "application/json", "Idempotency-Key": "k"} {
-			q.Header.Set(name, value)
-		}
+		headers := map[string]string{"Idempotency-Key": "k"}
 		if strings.HasPrefix(tt.path, "/artifacts/") {
-			q.Header.Set("Content-Type", "application/zip")
+			headers["Content-Type"] = "application/zip"
 		}
-		answer, err := http.DefaultClient.Do(q)
-		if err != nil {
-			t.Fatal(err)
-		}
-		text, err := io.ReadAll(answer.Body)
-		answer.Body.Close()
-		if large := answer.StatusCode == http.StatusRequestEntityTooLarge; err != nil || large != tt.large ||
-			!strings.Contains(string(text), tt.says) || answer.StatusCode < 400 {
-			t.Errorf("%d bytes to %s: %d %s %v", tt.bytes, tt.path, answer.StatusCode, text, err)
+		answer, text := s.asks(http.MethodPut, tt.path, bytes.NewReader(bytes.Repeat([]byte(" "), tt.bytes)), headers)
+		if large := answer.StatusCode == http.StatusRequestEntityTooLarge; large != tt.large ||
+			!strings.Contains(text, tt.says) || answer.StatusCode < 400 {
+			t.Errorf("%d bytes to %s: %d %s", tt.bytes, tt.path, answer.StatusCode, text)
 		}
 	}
 }
