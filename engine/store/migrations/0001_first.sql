@@ -1,4 +1,5 @@
 -- +goose Up
+-- +goose StatementBegin
 -- Times are Unix milliseconds.
 CREATE TABLE people (
     handle TEXT PRIMARY KEY, role TEXT NOT NULL, groups TEXT NOT NULL DEFAULT '', password TEXT NOT NULL, made_at INTEGER NOT NULL
@@ -97,30 +98,13 @@ CREATE TABLE events (
 );
 
 -- What has happened is not changed afterwards.
--- +goose StatementBegin
 CREATE TRIGGER versions_stay BEFORE UPDATE ON versions BEGIN SELECT raise(ABORT, 'a version is never changed'); END;
--- +goose StatementEnd
--- +goose StatementBegin
 CREATE TRIGGER versions_kept BEFORE DELETE ON versions BEGIN SELECT raise(ABORT, 'a version is never deleted'); END;
--- +goose StatementEnd
--- +goose StatementBegin
 CREATE TRIGGER version_functions_stay BEFORE UPDATE ON version_functions BEGIN SELECT raise(ABORT, 'a version is never changed'); END;
--- +goose StatementEnd
--- +goose StatementBegin
 CREATE TRIGGER version_functions_kept BEFORE DELETE ON version_functions BEGIN SELECT raise(ABORT, 'a version is never deleted'); END;
--- +goose StatementEnd
--- +goose StatementBegin
 CREATE TRIGGER artifacts_stay BEFORE UPDATE ON artifacts BEGIN SELECT raise(ABORT, 'an artifact is never changed'); END;
--- +goose StatementEnd
--- +goose StatementBegin
 CREATE TRIGGER plans_stay BEFORE UPDATE ON plans BEGIN SELECT raise(ABORT, 'a plan is never changed'); END;
--- +goose StatementEnd
--- +goose StatementBegin
 CREATE TRIGGER plans_kept BEFORE DELETE ON plans BEGIN SELECT raise(ABORT, 'a plan is never deleted'); END;
--- +goose StatementEnd
--- +goose StatementBegin
 CREATE TRIGGER journal_stay BEFORE UPDATE ON journal BEGIN SELECT raise(ABORT, 'the journal is never changed'); END;
--- +goose StatementEnd
--- +goose StatementBegin
 CREATE TRIGGER journal_kept BEFORE DELETE ON journal BEGIN SELECT raise(ABORT, 'the journal is never shortened'); END;
 -- +goose StatementEnd

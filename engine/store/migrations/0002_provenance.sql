@@ -1,4 +1,5 @@
 -- +goose Up
+-- +goose StatementBegin
 -- Where a version came from and what is inside of it. Versions that were built
 -- before have none.
 CREATE TABLE provenance (
@@ -7,9 +8,6 @@ CREATE TABLE provenance (
     contents TEXT NOT NULL, -- CycloneDX
     PRIMARY KEY (service, version), FOREIGN KEY (service, version) REFERENCES versions (service, number)
 );
--- +goose StatementBegin
 CREATE TRIGGER provenance_stays BEFORE UPDATE ON provenance BEGIN SELECT raise(ABORT, 'the provenance of a version is never changed'); END;
--- +goose StatementEnd
--- +goose StatementBegin
 CREATE TRIGGER provenance_kept BEFORE DELETE ON provenance BEGIN SELECT raise(ABORT, 'the provenance of a version is never deleted'); END;
 -- +goose StatementEnd

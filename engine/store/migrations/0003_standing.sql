@@ -1,4 +1,5 @@
 -- +goose Up
+-- +goose StatementBegin
 -- Whose rules of entry stand in a stage: those of the version that settled last.
 CREATE TABLE standing (
     service TEXT NOT NULL REFERENCES services, stage TEXT NOT NULL, version INTEGER NOT NULL, since INTEGER NOT NULL,
@@ -42,12 +43,8 @@ CREATE TABLE pushed_commits (
     repository TEXT NOT NULL REFERENCES repositories, hash TEXT NOT NULL, person TEXT NOT NULL,
     PRIMARY KEY (repository, hash, person)
 ) WITHOUT ROWID;
--- +goose StatementBegin
 CREATE TRIGGER pushes_stay BEFORE UPDATE ON pushes BEGIN SELECT raise(ABORT, 'a push is never changed'); END;
--- +goose StatementEnd
--- +goose StatementBegin
 CREATE TRIGGER pushed_commits_stay BEFORE UPDATE ON pushed_commits BEGIN SELECT raise(ABORT, 'who pushed a commit is never changed'); END;
--- +goose StatementEnd
 
 -- Where a role holds ("service" or "service/stage"; everywhere where it is
 -- empty), and since when somebody may not sign in any more.
@@ -58,3 +55,4 @@ ALTER TABLE services ADD COLUMN removed_at INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE repositories ADD COLUMN removed_at INTEGER NOT NULL DEFAULT 0;
 -- What a service is called now, where it has got another name.
 ALTER TABLE services ADD COLUMN became TEXT NOT NULL DEFAULT '';
+-- +goose StatementEnd

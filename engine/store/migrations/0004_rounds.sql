@@ -1,4 +1,5 @@
 -- +goose Up
+-- +goose StatementBegin
 -- running: the case was begun and its end is not known; again: it had been begun
 -- before, and Rudmar was ended in between.
 ALTER TABLE case_runs ADD COLUMN running INTEGER NOT NULL DEFAULT 0;
@@ -14,9 +15,8 @@ CREATE INDEX version_functions_behind ON version_functions (service, function, v
 
 -- A plan that was run is never taken away; others may be, by the operator's rules.
 DROP TRIGGER plans_kept;
--- +goose StatementBegin
 CREATE TRIGGER plans_kept BEFORE DELETE ON plans WHEN EXISTS (SELECT 1 FROM deployments WHERE plan = old.id)
 BEGIN SELECT raise(ABORT, 'a plan that was run is never deleted'); END;
--- +goose StatementEnd
 CREATE INDEX deployments_plan ON deployments (plan);
 CREATE INDEX version_functions_digest ON version_functions (digest);
+-- +goose StatementEnd

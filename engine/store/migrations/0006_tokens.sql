@@ -1,4 +1,5 @@
 -- +goose Up
+-- +goose StatementBegin
 -- What machines act with in somebody's name. The token itself is kept as its SHA-256.
 CREATE TABLE tokens (
     id INTEGER PRIMARY KEY, handle TEXT NOT NULL REFERENCES people ON DELETE CASCADE, name TEXT NOT NULL,
@@ -9,3 +10,4 @@ CREATE TABLE tokens (
 CREATE UNIQUE INDEX tokens_named ON tokens (handle, name) WHERE ended_at = 0;
 -- By which token something was done; '' where somebody did it themselves.
 ALTER TABLE journal ADD COLUMN token TEXT NOT NULL DEFAULT '';
+-- +goose StatementEnd

@@ -1,4 +1,5 @@
 -- +goose Up
+-- +goose StatementBegin
 -- Private copies of a stage: whose they are, and when they were last used. What they
 -- hold lies on the platform alone.
 CREATE TABLE copies (
@@ -6,3 +7,4 @@ CREATE TABLE copies (
     stage TEXT NOT NULL, target TEXT NOT NULL, made_at INTEGER NOT NULL, used_at INTEGER NOT NULL,
     PRIMARY KEY (service, handle)
 );
+-- +goose StatementEnd

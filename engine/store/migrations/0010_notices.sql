@@ -1,4 +1,5 @@
 -- +goose Up
+-- +goose StatementBegin
 -- Where notices go, and what was sent there. A notice is written with the fact that it
 -- tells, and sent afterwards; its body is a CloudEvent as it goes out.
 CREATE TABLE hooks (
@@ -13,3 +14,4 @@ CREATE TABLE notices (
 );
 CREATE INDEX notices_due ON notices (due_at) WHERE state = 'queued';
 CREATE INDEX notices_hook ON notices (hook, id);
+-- +goose StatementEnd

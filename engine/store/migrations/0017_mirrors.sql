@@ -1,4 +1,5 @@
 -- +goose Up
+-- +goose StatementBegin
 -- Repositories that follow another one: from where, and how that goes. The credentials and
 -- the key of push notices are sealed.
 CREATE TABLE mirrors (
@@ -6,3 +7,4 @@ CREATE TABLE mirrors (
     key BLOB NOT NULL, every INTEGER NOT NULL, person TEXT NOT NULL, made_at INTEGER NOT NULL,
     tried_at INTEGER NOT NULL, read_at INTEGER NOT NULL, error TEXT NOT NULL
 );
+-- +goose StatementEnd

@@ -1,4 +1,5 @@
 -- +goose Up
+-- +goose StatementBegin
 CREATE TABLE resources (
     region TEXT NOT NULL, service TEXT NOT NULL, stage TEXT NOT NULL,
     address TEXT NOT NULL, kind TEXT NOT NULL,
@@ -44,3 +45,4 @@ CREATE TABLE fires (
     PRIMARY KEY (region, service, stage, address)
 );
 CREATE TABLE callers (token TEXT PRIMARY KEY, name TEXT NOT NULL, groups TEXT NOT NULL);
+-- +goose StatementEnd

@@ -1,4 +1,5 @@
 -- +goose Up
+-- +goose StatementBegin
 CREATE TABLE objects (
     region TEXT NOT NULL, service TEXT NOT NULL, stage TEXT NOT NULL, name TEXT NOT NULL,
     key TEXT NOT NULL, type TEXT NOT NULL, content BLOB NOT NULL, changed_at INTEGER NOT NULL,
@@ -19,3 +20,4 @@ CREATE TABLE messages (
     parked INTEGER NOT NULL DEFAULT 0, why TEXT NOT NULL DEFAULT ''
 );
 CREATE INDEX messages_waiting ON messages (region, service, stage, queue, subscription, parked, taken, due_at);
+-- +goose StatementEnd

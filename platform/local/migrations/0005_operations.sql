@@ -1,4 +1,5 @@
 -- +goose Up
+-- +goose StatementBegin
 -- A change that takes its time: accepted, and carried out later.
 CREATE TABLE operations (
     id TEXT PRIMARY KEY, key TEXT NOT NULL UNIQUE,
@@ -8,3 +9,4 @@ CREATE TABLE operations (
     begun_at INTEGER NOT NULL, due_at INTEGER NOT NULL, ended_at INTEGER NOT NULL DEFAULT 0
 );
 CREATE INDEX operations_waiting ON operations (state, due_at);
+-- +goose StatementEnd

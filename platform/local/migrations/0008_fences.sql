@@ -1,4 +1,5 @@
 -- +goose Up
+-- +goose StatementBegin
 -- The greatest fence that a change of a scope came with: a holder that has been
 -- replaced, and does not know it, changes nothing any more.
 CREATE TABLE fences (
@@ -7,3 +8,4 @@ CREATE TABLE fences (
 );
 -- Schedules are looked at each second, among however many resources.
 CREATE INDEX resources_schedules ON resources (kind) WHERE kind = 'schedule';
+-- +goose StatementEnd
