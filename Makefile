@@ -1,6 +1,6 @@
 # `make demo` and `make test` do all the set-up that they need.
 SHELL = /bin/bash
-.PHONY: demo test test-e2e test-plain test-apart test-race ahead build web setup setup-test generate docs shots bench setup-bench lint mutants race audit
+.PHONY: demo test test-e2e test-plain test-apart test-race test-lint ahead build web setup setup-test generate docs shots bench setup-bench lint mutants race audit
 
 GO_TOOL = go tool -modfile=tools/go.mod
 WEB_SOURCES = $(shell find web/src -type f) web/index.html web/vite.config.ts web/package-lock.json
@@ -36,25 +36,25 @@ TEST_TMP = $(shell d=$$(mktemp -d /dev/shm/rudmar-test-XXXXXX 2>/dev/null) && cp
 # What goes on at the same time in one process is tried under the detector of data races. What
 # starts programs that it has compiled, or does very many things one after the other, has nothing
 # for it to see, and would be slow: apart.
-RACED = ./cage ./engine/... ./platform/local ./server
+RACED = ./cage ./engine ./engine/deliver ./engine/deploy ./platform/local
 APART = BinaryBodies|CallsRealGo|GoIsCompiled|TheCodeOfTheDocs|TracesAreWhole|GetsOut|StartersWork|SameCommitGives|FetchingReaches|TestPairs|ActOrNothing
 
 # The detector looks at all code but at that of one thread that only computes: SQLite as it was
 # translated from C, what hashes passwords, what compiles WebAssembly.
 UNSEEN = modernc.org/sqlite/lib modernc.org/libc modernc.org/memory golang.org/x/crypto/blowfish \
 	$(addprefix github.com/tetratelabs/wazero/internal/engine/wazevo/,ssa frontend backend/...)
-RACE_TEST = env CGO_ENABLED=1 GORACE=atexit_sleep_ms=0 $(GO_TEST) -p 2 -skip '$(APART)' \
+RACE_TEST = CGO_ENABLED=1 GORACE=atexit_sleep_ms=0 $(GO_TEST) -p 2 -skip '$(APART)' \
 	-race $(foreach package,$(UNSEEN),'-gcflags=$(package)=-race=false')
 
 # vet looks at the tests with all other code, in lint. Memory is spent for time: a tenth less of it.
 GO_TEST = TMPDIR=$(TEST_TMP) GOGC=400 go test -vet=off -timeout 30m
 
 # Go compiles while npm fetches. Then all go beside each other: the browser's tests wait more than
-# they compute, and should not wait for others, which are nice to them.
+# they compute, and those under the detector take longest; what only computes is nice to both.
 test:
 	$(MAKE) --no-print-directory -j 2 setup-test ahead
 	$(MAKE) --no-print-directory build
-	$(MAKE) --no-print-directory -j 3 -k --output-sync=line test-e2e test-race test-apart test-plain lint
+	$(MAKE) --no-print-directory -j 3 -k --output-sync=line test-race test-e2e test-apart test-plain test-lint
 
 # What needs no page.
 ahead:
@@ -64,14 +64,17 @@ test-e2e:
 	TMPDIR=$(TEST_TMP) go test -vet=off -timeout 30m ./e2e
 
 test-race:
-	nice $(RACE_TEST) $(RACED)
+	$(RACE_TEST) $(RACED)
 
 test-apart:
 	$(GO_TEST) -run '$(APART)' ./engine ./engine/deploy ./engine/store ./platform/local
 
 test-plain:
-	$(GO_TEST) -p 1 $$(go list ./... | grep -vxFf <(go list $(RACED) ./e2e))
-	cd tools && $(GO_TEST) ./...
+	nice env $(GO_TEST) -p 1 $$(go list ./... | grep -vxFf <(go list $(RACED) ./e2e))
+	cd tools && nice env $(GO_TEST) ./...
+
+test-lint:
+	@GOGC=400 nice $(MAKE) --no-print-directory lint
 
 # Looks for data races in other packages, too.
 PACKAGES ?= $(RACED)

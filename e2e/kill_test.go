@@ -76,11 +76,11 @@ func TestAKilledPlatformLosesNothing(t *testing.T) {
 			}()
 		}
 		life := time.Duration(20+random.IntN(250)) * time.Millisecond
-		if round%20 == 7 {
-			life += 1500 * time.Millisecond // long enough for log lines older than a second
-		}
 		alive := time.NewTimer(life)
 		<-alive.C // how long it lives is the point of the test
+		if round%20 == 7 {
+			until(t, "a call's log line is older than a second", func() bool { return took.olderThan(round, 1500*time.Millisecond) })
+		}
 		killed = append(killed, time.Now())
 		r.kill()
 		close(stop)
@@ -96,6 +96,18 @@ func TestAKilledPlatformLosesNothing(t *testing.T) {
 		t.Errorf("too little was taken to tell: %d messages, %d objects, %d rows, %d resources, %d changes",
 			len(took.messages), len(took.objects), len(took.rows), len(took.resources), took.changes)
 	}
+}
+
+// olderThan tells whether a call of a life was answered so long ago.
+func (a *accepted) olderThan(round int, age time.Duration) bool {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for _, call := range a.calls {
+		if call.round == round && time.Since(call.at) > age {
+			return true
+		}
+	}
+	return false
 }
 
 func startPlatform(t *testing.T, data string) (*rig, *platform.Client) {

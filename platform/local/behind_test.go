@@ -53,7 +53,7 @@ func still(t *testing.T, now *time.Time, log *slog.Logger) *Platform {
 	}
 	p.cancel()
 	p.running.Wait()
-	t.Cleanup(func() { p.store.db.Close() })
+	t.Cleanup(func() { _ = p.Close() })
 	return p
 }
 

@@ -177,15 +177,21 @@ func (p *Platform) ended(ctx context.Context, c call, inv api.Invocation) {
 // run gives messages out until the context ends. What was under way when the
 // platform was ended is tried again.
 func (d *dispatcher) run(ctx context.Context) {
-	if _, err := d.platform.store.db.ExecContext(ctx, `UPDATE messages SET taken = 0`); err != nil {
-		d.platform.options.Log.Error("taking up messages", "error", err)
-	}
+	free := false // what an earlier process had taken can be taken again
 	tick := time.NewTicker(250 * time.Millisecond)
 	defer tick.Stop()
 	var calls sync.WaitGroup
 	defer calls.Wait()
 	for {
-		if err := d.round(ctx, &calls); err != nil && ctx.Err() == nil {
+		var err error
+		if !free {
+			_, err = d.platform.store.db.ExecContext(ctx, `UPDATE messages SET taken = 0`)
+			free = err == nil
+		}
+		if free {
+			err = d.round(ctx, &calls)
+		}
+		if err != nil && ctx.Err() == nil {
 			d.platform.options.Log.Error("giving out messages", "error", err)
 		}
 		select {

@@ -1,8 +1,10 @@
 package local_test
 
 import (
+	"database/sql"
 	"fmt"
 	"net/http"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -194,6 +196,18 @@ func TestMessagesOutliveThePlatform(t *testing.T) {
 		}
 	}
 	end()
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "platform.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	// They were under way when it was ended, and that is not written down at the first two tries.
+	if _, err := db.Exec(`UPDATE messages SET taken = 1;
+		CREATE TABLE tries (at INTEGER);
+		CREATE TRIGGER full BEFORE UPDATE OF taken ON messages WHEN NEW.taken = 0 AND (SELECT count(*) FROM tries) < 2
+		BEGIN INSERT INTO tries VALUES (1); SELECT RAISE(FAIL, 'the disk is full'); END`); err != nil {
+		t.Fatal(err)
+	}
+	db.Close()
 	s, end = again(t, dir, time.Now)
 	defer end()
 	s.looker()
