@@ -1,6 +1,6 @@
 # `make demo` and `make test` do all the set-up that they need.
 SHELL = /bin/bash
-.PHONY: demo test test-e2e test-plain test-apart test-race test-lint ahead build web setup setup-test generate docs shots bench setup-bench lint mutants race audit
+.PHONY: demo test test-e2e test-rest test-race test-apart test-plain ahead ahead-race build web setup setup-test generate docs shots bench setup-bench lint mutants race audit
 
 GO_TOOL = go tool -modfile=tools/go.mod
 WEB_SOURCES = $(shell find web/src -type f) web/index.html web/vite.config.ts web/package-lock.json
@@ -43,38 +43,44 @@ APART = BinaryBodies|CallsRealGo|GoIsCompiled|TheCodeOfTheDocs|TracesAreWhole|Ge
 # translated from C, what hashes passwords, what compiles WebAssembly.
 UNSEEN = modernc.org/sqlite/lib modernc.org/libc modernc.org/memory golang.org/x/crypto/blowfish \
 	$(addprefix github.com/tetratelabs/wazero/internal/engine/wazevo/,ssa frontend backend/...)
-RACE_TEST = CGO_ENABLED=1 GORACE=atexit_sleep_ms=0 $(GO_TEST) -p 2 -skip '$(APART)' \
-	-race $(foreach package,$(UNSEEN),'-gcflags=$(package)=-race=false')
+RACE = -race $(foreach package,$(UNSEEN),'-gcflags=$(package)=-race=false')
+DETECTOR = CGO_ENABLED=1 GORACE=atexit_sleep_ms=0
+RACE_TEST = $(DETECTOR) $(GO_TEST) $(RACE) -skip '$(APART)'
 
 # vet looks at the tests with all other code, in lint. Memory is spent for time: a tenth less of it.
 GO_TEST = TMPDIR=$(TEST_TMP) GOGC=400 go test -vet=off -timeout 30m
 
-# Go compiles while npm fetches. Then all go beside each other: the browser's tests wait more than
-# they compute, and those under the detector take longest; what only computes is nice to both.
+# What computes on both cores goes first: Go compiles while npm fetches, and what the detector needs
+# while the code is looked at as text. Then the browser's tests, which wait more than they compute,
+# go beside all others, so that none has to wait for a processor for long.
 test:
 	$(MAKE) --no-print-directory -j 2 setup-test ahead
 	$(MAKE) --no-print-directory build
-	$(MAKE) --no-print-directory -j 3 -k --output-sync=line test-race test-e2e test-apart test-plain test-lint
+	$(MAKE) --no-print-directory -j 2 lint ahead-race
+	$(MAKE) --no-print-directory -j 2 -k --output-sync=line test-e2e test-rest
 
 # What needs no page.
 ahead:
 	go build ./core/... ./engine/... ./platform/...
 
+ahead-race:
+	$(DETECTOR) go build $(RACE) $(RACED)
+
 test-e2e:
 	TMPDIR=$(TEST_TMP) go test -vet=off -timeout 30m ./e2e
 
+test-rest:
+	$(MAKE) --no-print-directory -k test-race test-apart test-plain
+
 test-race:
-	$(RACE_TEST) $(RACED)
+	$(RACE_TEST) -p 1 $(RACED)
 
 test-apart:
-	$(GO_TEST) -run '$(APART)' ./engine ./engine/deploy ./engine/store ./platform/local
+	$(GO_TEST) -p 1 -run '$(APART)' ./engine ./engine/deploy ./platform/local
 
 test-plain:
-	nice env $(GO_TEST) -p 1 $$(go list ./... | grep -vxFf <(go list $(RACED) ./e2e))
-	cd tools && nice env $(GO_TEST) ./...
-
-test-lint:
-	@GOGC=400 nice $(MAKE) --no-print-directory lint
+	$(GO_TEST) -p 1 $$(go list ./... | grep -vxFf <(go list $(RACED) ./e2e))
+	cd tools && $(GO_TEST) ./...
 
 # Looks for data races in other packages, too.
 PACKAGES ?= $(RACED)
