@@ -79,7 +79,7 @@ test-apart:
 	$(GO_TEST) -p 1 -run '$(APART)' ./engine ./engine/deploy ./platform/local
 
 test-plain:
-	$(GO_TEST) -p 1 $$(go list ./... | grep -vxFf <(go list $(RACED) ./e2e))
+	$(GO_TEST) $$(go list ./... | grep -vxFf <(go list $(RACED) ./e2e))
 	cd tools && $(GO_TEST) ./...
 
 # Looks for data races in other packages, too.
