@@ -51,13 +51,13 @@ RACE_TEST = $(DETECTOR) $(GO_TEST) $(RACE) -skip '$(APART)'
 GO_TEST = TMPDIR=$(TEST_TMP) GOGC=400 go test -vet=off -timeout 30m
 
 # What computes on both cores goes first: Go compiles while npm fetches, and what the detector needs
-# while the code is looked at as text. Then the browser's tests, which wait more than they compute,
-# go beside all others, so that none has to wait for a processor for long.
+# while the code is looked at as text. Then three rows of tests go beside each other, as many as
+# have not to wait for a processor for long: the browser's wait more than they compute.
 test:
 	$(MAKE) --no-print-directory -j 2 setup-test ahead
 	$(MAKE) --no-print-directory build
 	$(MAKE) --no-print-directory -j 2 lint ahead-race
-	$(MAKE) --no-print-directory -j 2 -k --output-sync=line test-e2e test-rest
+	$(MAKE) --no-print-directory -j 3 -k --output-sync=line test-e2e test-race test-rest
 
 # What needs no page.
 ahead:
@@ -70,7 +70,7 @@ test-e2e:
 	TMPDIR=$(TEST_TMP) go test -vet=off -timeout 30m ./e2e
 
 test-rest:
-	$(MAKE) --no-print-directory -k test-race test-apart test-plain
+	$(MAKE) --no-print-directory -k test-apart test-plain
 
 test-race:
 	$(RACE_TEST) -p 1 $(RACED)
@@ -79,7 +79,7 @@ test-apart:
 	$(GO_TEST) -p 1 -run '$(APART)' ./engine ./engine/deploy ./platform/local
 
 test-plain:
-	$(GO_TEST) $$(go list ./... | grep -vxFf <(go list $(RACED) ./e2e))
+	$(GO_TEST) -p 1 $$(go list ./... | grep -vxFf <(go list $(RACED) ./e2e))
 	cd tools && $(GO_TEST) ./...
 
 # Looks for data races in other packages, too.
