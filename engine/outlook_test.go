@@ -90,4 +90,9 @@ func TestPlansTellWhatWasSeen(t *testing.T) {
 	if _, tight := meaning("trial"); tight.Calls != 10 {
 		t.Errorf("after two minutes: %+v", tight)
 	}
+	call("a")
+	ahead.Store(0)
+	if _, tight := meaning("trial"); tight.Calls != 15 {
+		t.Errorf("when the clock went back: %+v", tight)
+	}
 }

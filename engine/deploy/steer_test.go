@@ -1,12 +1,16 @@
 package deploy
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"slices"
 	"testing"
 
 	"rudmar/core/delivery"
+	"rudmar/platform"
+	"rudmar/platform/api"
 )
 
 // Whatever the share, all calls are given out, and a revision that gets none is not named.
@@ -16,6 +20,15 @@ func TestSharesOf(t *testing.T) {
 		if got := fmt.Sprint(sharesOf("former", "newer", share)); got != want {
 			t.Errorf("%v: %s, not %s", share, got, want)
 		}
+	}
+}
+
+// Who waited in vain is told why it was tried again, and not that the wait ended.
+func TestWhyItWasTriedAgain(t *testing.T) {
+	ctx, cancel := context.WithCancel(t.Context())
+	sick := &platform.Problem{Problem: api.Problem{Status: http.StatusServiceUnavailable}}
+	if _, err := Patiently(ctx, func() (int, error) { cancel(); return 0, sick }); err != sick {
+		t.Errorf("it says %v", err)
 	}
 }
 
