@@ -162,6 +162,7 @@ stages:
 `,
 		"a/function.yaml": fn("a", ""), "a/main.py": answering("a1"),
 		"b/function.yaml": fn("b", ""), "b/main.py": answering("b1"),
+		"c/function.yaml": fn("c", ""), "c/main.py": answering("c1"), // which no version changes
 	}
 	r.push(files)
 	r.letIn(1)

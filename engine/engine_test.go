@@ -131,6 +131,16 @@ func (r *rig) keeps(p *plan.Plan) int64 {
 	return id
 }
 
+// reach gives what answers for a place, and the scope that is its there.
+func (r *rig) reach(p manifest.Place) (*platform.Client, platform.Scope) {
+	r.Helper()
+	client, scope, err := r.Planner.Platform(p)
+	if err != nil {
+		r.Fatal(err)
+	}
+	return client, scope
+}
+
 // planned keeps the plan of a version in trial.
 func (r *rig) planned(version int) int64 {
 	r.Helper()

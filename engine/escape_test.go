@@ -192,10 +192,7 @@ func TestNoGoFunctionGetsOut(t *testing.T) {
 		"a/function.yaml": "function: a\nruntime: go\nhandler: main:run\nmemory: 64 MiB\ntimeout: 2s\n",
 		"a/main.go":       attemptsInGo})
 	r.reaches(1, "trial", delivery.Settled)
-	client, scope, err := r.Planner.Platform(place("trial", "north"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	client, scope := r.reach(place("trial", "north"))
 	for _, name := range []string{"go: read files of the machine", "go: read the environment of others",
 		"go: reach a server of this machine", "go: hold more memory than it may", "go: run longer than its timeout"} {
 		inv, err := client.Invoke(t.Context(), scope, "a", "", "", map[string]any{"what": name})

@@ -74,10 +74,7 @@ func TestFetchingReachesTheNamedRegistries(t *testing.T) {
 	named := newRigWith(t, func(o *engine.Options) { o.Registries = []string{"127.0.0.1"} })
 	named.push(files)
 	named.reaches(1, "trial", delivery.Settled)
-	client, scope, err := named.Planner.Platform(place("trial", "north"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	client, scope := named.reach(place("trial", "north"))
 	inv, err := client.Invoke(t.Context(), scope, "a", "", "", nil)
 	if err != nil || inv.Answer != "a plum" || asked.Load() == 0 {
 		t.Errorf("%+v %v", inv, err)

@@ -133,6 +133,50 @@ func (r *rig) liveWithoutRules() {
 	r.live()
 }
 
+// A case of the stage before that runs again has neither failed nor passed.
+func TestCasesThatRunDoNotCount(t *testing.T) {
+	r := newRig(t)
+	files := first()
+	files["rudmar.yaml"] = strings.Replace(root, `approvals: {from: council}`, `cases: all`, 1)
+	r.push(files)
+	trial := r.reaches(1, "trial", delivery.Settled)
+	live := r.reaches(1, "live", delivery.Waiting)
+	holds := func() bool {
+		judged, err := r.Line.Judge(t.Context(), live)
+		return err == nil && slices.ContainsFunc(judged.Gates, func(g delivery.Gate) bool {
+			return g.Kind == delivery.CasesGate && g.State == delivery.Holds
+		})
+	}
+	late := store.CaseRun{Target: "local/north", Function: "a", File: "works.yaml", Name: "it works"}
+	var err error
+	if late.ID, err = r.Store.BeginCase(t.Context(), trial, late); err != nil || !holds() {
+		t.Errorf("it counts before its end (%v)", err)
+	}
+	if err := r.Store.EndCase(t.Context(), late); err != nil || holds() {
+		t.Errorf("its failure does not count (%v)", err)
+	}
+}
+
+// What was overtaken in a stage does not wait for it in the next one.
+func TestWhatWasOvertakenWaitsNowhere(t *testing.T) {
+	r := newRig(t)
+	files := first()
+	files["rudmar.yaml"] = strings.Replace(root, "{on: push}", "{on: push}, gates: {approvals: {from: council}}", 1)
+	r.push(files)
+	r.reaches(1, "trial", delivery.Waiting)
+	r.reaches(1, "live", delivery.Waiting)
+	r.push(map[string]string{"b/main.py": answering("b2")})
+	r.reaches(2, "trial", delivery.Waiting)
+	if err := r.Line.Approve(t.Context(), "frostline", 2, "trial", r.say("linden", "trial", 2)); err != nil {
+		t.Fatal(err)
+	}
+	r.reaches(2, "trial", delivery.Settled)
+	r.reaches(1, "trial", delivery.Overtaken)
+	if d := r.reaches(1, "live", delivery.Overtaken); !strings.Contains(d.Why, "did not get through the stage before") {
+		t.Errorf("why: %q", d.Why)
+	}
+}
+
 // TestTakingAStageAway lets a version in that no longer declares a stage: all of
 // it goes, on every target, and the stage with it.
 func TestTakingAStageAway(t *testing.T) {
@@ -152,10 +196,7 @@ func TestTakingAStageAway(t *testing.T) {
 	}
 	r.letIn(2)
 	for _, region := range []string{"north", "coast"} {
-		client, scope, err := r.Planner.Platform(place("live", region))
-		if err != nil {
-			t.Fatal(err)
-		}
+		client, scope := r.reach(place("live", region))
 		if snapshot, err := client.Snapshot(t.Context(), scope); err != nil || len(snapshot.Resources) != 0 {
 			t.Errorf("%s still has %d resources, %v", region, len(snapshot.Resources), err)
 		}
@@ -231,10 +272,7 @@ func TestAnApprovalIsOfWhatWasShown(t *testing.T) {
 	}
 	r.judgedOn(2, "live", delivery.ApprovalsGate, delivery.Holds)
 	// Somebody changes something by hand: the plan would undo that, too.
-	client, scope, err := r.Planner.Platform(place("live", "north"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	client, scope := r.reach(place("live", "north"))
 	record, err := r.Store.Record(t.Context(), place("live", "north"))
 	if err != nil {
 		t.Fatal(err)
@@ -548,10 +586,7 @@ func TestCasesRunWhereTheySay(t *testing.T) {
 		}
 	}
 	for _, region := range []string{"north", "coast"} { // what cases call counts for nothing
-		client, scope, err := r.Planner.Platform(place("live", region))
-		if err != nil {
-			t.Fatal(err)
-		}
+		client, scope := r.reach(place("live", region))
 		if minutes, err := client.Metrics(t.Context(), scope, time.Unix(0, 0)); err != nil || len(minutes) != 0 {
 			t.Errorf("figures of %s: %+v %v", region, minutes, err)
 		}

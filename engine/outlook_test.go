@@ -27,10 +27,7 @@ func TestPlansTellWhatWasSeen(t *testing.T) {
 		t.Fatal(err)
 	}
 	r.reaches(1, "trial", delivery.Settled)
-	_, trial, err := r.Planner.Platform(place("trial", "north"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	_, trial := r.reach(place("trial", "north"))
 	call := func(function string) {
 		t.Helper()
 		for range 5 {

@@ -23,10 +23,7 @@ func TestForeignResourcesAreTakenAway(t *testing.T) {
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)
 	at := place("trial", "north")
-	_, scope, err := r.Planner.Platform(at)
-	if err != nil {
-		t.Fatal(err)
-	}
+	_, scope := r.reach(at)
 	const odd = "grant/a/tables/odd"
 	if _, err := r.platform.Put(t.Context(), scope, odd, platform.Wish{Key: "odd",
 		Attributes: map[string]any{"resource": "tables/odd", "verbs": []any{"read"}}}); err != nil {
@@ -85,23 +82,21 @@ func TestChangedFilesAreNamed(t *testing.T) {
 	}
 }
 
+// byHand gives an identity of trial another owner, past Rudmar.
+func byHand(r *rig, address, owner string) {
+	r.Helper()
+	_, scope := r.reach(place("trial", "north"))
+	if _, err := r.platform.Put(r.Context(), scope, address,
+		platform.Wish{Key: owner + address, Attributes: map[string]any{"owner": owner}}); err != nil {
+		r.Fatal(err)
+	}
+}
+
 // A plan that was overtaken says by what: what was changed by hand since is named.
 func TestWhatOvertakesAPlanIsNamed(t *testing.T) {
 	r := newRig(t)
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)
-	at := place("trial", "north")
-	_, scope, err := r.Planner.Platform(at)
-	if err != nil {
-		t.Fatal(err)
-	}
-	byHand := func(address, owner string) {
-		t.Helper()
-		if _, err := r.platform.Put(t.Context(), scope, address, platform.Wish{Key: owner + address,
-			Attributes: map[string]any{"owner": owner}}); err != nil {
-			t.Fatal(err)
-		}
-	}
 	overtaken := func(id int64, want string) {
 		t.Helper()
 		err := r.Runner.Check(t.Context(), id)
@@ -109,15 +104,15 @@ func TestWhatOvertakesAPlanIsNamed(t *testing.T) {
 			t.Errorf("%v, not %q", err, want)
 		}
 	}
-	byHand("identity/a", "somebody")
+	byHand(r, "identity/a", "somebody")
 	one := r.planned(1)
 	overtaken(one, "")
-	byHand("identity/b", "somebody")
+	byHand(r, "identity/b", "somebody")
 	overtaken(one, "changed by hand since (identity/b);")
-	byHand("identity/a", "somebody else")
+	byHand(r, "identity/a", "somebody else")
 	overtaken(one, "changed by hand since (identity/a, identity/b);")
 	both := r.planned(1)
-	byHand("identity/a", "growers") // as it should be
+	byHand(r, "identity/a", "growers") // as it should be
 	overtaken(both, "changed by hand since (identity/a);")
 	none := r.planned(1)
 	id, err := r.Runner.Start(t.Context(), none, "wren")
@@ -139,14 +134,7 @@ func TestLeftUntil(t *testing.T) {
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)
 	at := place("trial", "north")
-	_, scope, err := r.Planner.Platform(at)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := r.platform.Put(t.Context(), scope, "identity/a", platform.Wish{Key: "hand",
-		Attributes: map[string]any{"owner": "somebody"}}); err != nil {
-		t.Fatal(err)
-	}
+	byHand(r, "identity/a", "somebody")
 	steps := func() int {
 		t.Helper()
 		p, err := r.Planner.Compute(t.Context(), at, 1)

@@ -107,6 +107,14 @@ func TestShiftGoesOnAndBack(t *testing.T) {
 	if v.Verdict == nil || len(v.Verdict.Findings) != 1 || v.Verdict.Findings[0].New.Calls == 0 || v.Verdict.Findings[0].Old.Calls == 0 {
 		t.Errorf("it was judged by nothing: %+v", v.Verdict)
 	}
+	shown := store.ShiftPoint{}
+	for _, p := range v.Points {
+		shown.New.Calls += p.New.Calls
+		shown.Old.Calls += p.Old.Calls
+	}
+	if f := v.Verdict.Findings[0]; shown.New.Calls != f.New.Calls || shown.Old.Calls != f.Old.Calls {
+		t.Errorf("%+v is shown of %+v", shown, f)
+	}
 	r.upToDate("trial", "north", 2)
 
 	r.push(shifted("10m", badAnswer))

@@ -224,7 +224,7 @@ func (l *Line) lookAt(ctx context.Context, at stageOf) error {
 	if next != nil {
 		return l.move(ctx, *next)
 	}
-	if still && len(rows) > 0 {
+	if still {
 		l.mu.Lock()
 		defer l.mu.Unlock()
 		l.calms[at] = calm{l.store.Now().Add(calmFor), heard}

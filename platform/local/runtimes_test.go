@@ -74,22 +74,31 @@ export async function run(call) {
 	if len(first.Logs) != 3 || said["looking at hill"] != "out" || said["careful"] != "err" {
 		t.Errorf("logs: %+v", first.Logs)
 	}
-	if again := s.call("warn", map[string]any{"station": "hill"}); again.Cold ||
-		again.Answer.(map[string]any)["count"] != 2.0 || again.MemoryPeak < 1<<20 {
-		t.Errorf("a warm call: %+v", again)
+	s.goesOn(map[string]ending{"fail": {api.Failed, "RangeError"}, "stray": {api.Failed, "TypeError"}, "hang": {api.TimedOut, "TimedOut"},
+		"eat": {api.OutOfMemory, "OutOfMemory"}})
+}
+
+// ending is how a call ends, and the kind of its error.
+type ending struct {
+	outcome api.InvocationOutcome
+	kind    string
+}
+
+// goesOn calls warn a second time, then with events that end it in bad ways, and then as before.
+func (s *stand) goesOn(bad map[string]ending) {
+	s.Helper()
+	hill := map[string]any{"station": "hill"}
+	if again := s.call("warn", hill); again.Cold || again.Answer.(map[string]any)["count"] != 2.0 || again.MemoryPeak < 1<<20 {
+		s.Errorf("a warm call: %+v", again)
 	}
-	for event, want := range map[string]struct {
-		outcome api.InvocationOutcome
-		kind    string
-	}{"fail": {api.Failed, "RangeError"}, "stray": {api.Failed, "TypeError"}, "hang": {api.TimedOut, "TimedOut"},
-		"eat": {api.OutOfMemory, "OutOfMemory"}} {
+	for event, want := range bad {
 		got := s.call("warn", map[string]any{"station": "hill", event: true})
 		if got.Outcome != want.outcome || got.Error == nil || got.Error.Kind != want.kind {
-			t.Errorf("%s: %s %+v", event, got.Outcome, got.Error)
+			s.Errorf("%s: %s %+v", event, got.Outcome, got.Error)
 		}
 	}
-	if after := s.call("warn", map[string]any{"station": "hill"}); after.Outcome != api.Answered {
-		t.Errorf("after all that: %+v", after)
+	if after := s.call("warn", hill); after.Outcome != api.Answered {
+		s.Errorf("after all that: %+v", after)
 	}
 }
 
@@ -221,23 +230,8 @@ func run(call *Call) (any, error) {
 		answer["told"] != "warn 3 trial 128 true" {
 		t.Fatalf("%+v %+v", first, first.Error)
 	}
-	if again := s.call("warn", map[string]any{"station": "hill"}); again.Cold ||
-		again.Answer.(map[string]any)["count"] != 2.0 || again.MemoryPeak < 1<<20 {
-		t.Errorf("a warm call: %+v", again)
-	}
-	for event, want := range map[string]struct {
-		outcome api.InvocationOutcome
-		kind    string
-	}{"fail": {api.Failed, "*errors.errorString"}, "panic": {api.Failed, "panic"}, "hang": {api.TimedOut, "TimedOut"},
-		"eat": {api.OutOfMemory, "OutOfMemory"}} {
-		got := s.call("warn", map[string]any{"station": "hill", event: true})
-		if got.Outcome != want.outcome || got.Error == nil || got.Error.Kind != want.kind {
-			t.Errorf("%s: %s %+v", event, got.Outcome, got.Error)
-		}
-	}
-	if after := s.call("warn", map[string]any{"station": "hill"}); after.Outcome != api.Answered {
-		t.Errorf("after all that: %+v", after)
-	}
+	s.goesOn(map[string]ending{"fail": {api.Failed, "*errors.errorString"}, "panic": {api.Failed, "panic"}, "hang": {api.TimedOut, "TimedOut"},
+		"eat": {api.OutOfMemory, "OutOfMemory"}})
 }
 
 // Answers of calls at the same time are not mixed up, whatever the runtime.
