@@ -18,6 +18,7 @@ type mutant struct {
 	source     source
 	file       string
 	line       int
+	asked      int    // the line that tests come by when they come to it
 	what       string // said so that it is one of a kind on its line
 	original   string // the line as it is
 	make, undo func()
@@ -90,16 +91,30 @@ var opposite = map[token.Token]token.Token{
 func mutantsOf(s source) []mutant {
 	var out []mutant
 	times := map[string]int{}
+	// Coverage counts what follows a case; what a case asks is come by with its switch.
+	cases := map[ast.Expr]*ast.SwitchStmt{}
 	add := func(at token.Pos, what string, change, undo func()) {
 		line := s.set.Position(at).Line
+		asked := line
+		for e, of := range cases {
+			if e.Pos() <= at && at < e.End() {
+				asked = s.set.Position(of.Pos()).Line
+			}
+		}
 		key := fmt.Sprint(line, what)
 		if times[key]++; times[key] > 1 {
 			what = fmt.Sprintf("%s, number %d of its line", what, times[key])
 		}
-		out = append(out, mutant{s, s.name, line, what, s.line(line), change, undo})
+		out = append(out, mutant{s, s.name, line, asked, what, s.line(line), change, undo})
 	}
 	ast.Inspect(s.tree, func(n ast.Node) bool {
 		switch n := n.(type) {
+		case *ast.SwitchStmt:
+			for _, clause := range n.Body.List {
+				for _, e := range clause.(*ast.CaseClause).List {
+					cases[e] = n
+				}
+			}
 		case *ast.BinaryExpr:
 			if turned, ok := opposite[n.Op]; ok {
 				was := n.Op

@@ -166,7 +166,7 @@ func try(ctx context.Context, dir, work string, m mutant, text []byte, suites []
 func (s suite) comeBy(m mutant) []test {
 	var out []test
 	for _, t := range s.tests {
-		if t.lines[filepath.Base(m.file)][m.line] {
+		if t.lines[filepath.Base(m.file)][m.asked] {
 			out = append(out, t)
 		}
 	}

@@ -1,6 +1,10 @@
 package main
 
 import (
+	"fmt"
+	"go/parser"
+	"go/token"
+	"strings"
 	"testing"
 
 	"golang.org/x/tools/cover"
@@ -13,5 +17,22 @@ func TestLinesOf(t *testing.T) {
 		if lines[line] != want {
 			t.Errorf("line %d: %v", line, lines[line])
 		}
+	}
+}
+
+// What a case asks is come by with its switch, and what it does with itself.
+func TestWhatCasesAsk(t *testing.T) {
+	text := "package p\n\nfunc f(n int) int {\n\tswitch {\n\tcase n > 3:\n\t\treturn n - 1\n\t}\n\treturn 0\n}\n"
+	s := source{name: "p.go", set: token.NewFileSet(), lines: strings.Split(text, "\n")}
+	var err error
+	if s.tree, err = parser.ParseFile(s.set, s.name, text, 0); err != nil {
+		t.Fatal(err)
+	}
+	got := map[string]bool{}
+	for _, m := range mutantsOf(s) {
+		got[fmt.Sprint(m.line, " by ", m.asked)] = true
+	}
+	if len(got) < 2 || !got["5 by 4"] || !got["6 by 6"] || got["5 by 5"] {
+		t.Errorf("%v", got)
 	}
 }
