@@ -743,12 +743,8 @@ func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 		r.say("wren", "live", 1)); !errors.Is(err, rights.ErrRefused) {
 		t.Errorf("the author approves: %v", err)
 	}
-	if err := r.Line.Request(t.Context(), "frostline", 1, "live", r.say("wren", "live", 1)); err != nil {
-		t.Fatal(err)
-	}
-	if err := r.Line.Approve(t.Context(), "frostline", 1, "live", r.say("linden", "live", 1)); err != nil {
-		t.Fatal(err)
-	}
+	r.asks(1, "live")
+	r.approves(1, "live")
 	if d := r.reaches(1, "live", delivery.Settled); len(d.Deployments) != 2 {
 		t.Errorf("deployments: %v", d.Deployments)
 	}

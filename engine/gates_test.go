@@ -29,15 +29,25 @@ func (r *rig) live() {
 func (r *rig) letIn(version int) {
 	r.Helper()
 	r.reaches(version, "trial", delivery.Settled)
-	for _, err := range []error{
-		r.Line.Request(r.Context(), "frostline", version, "live", r.say("wren", "live", version)),
-		r.Line.Approve(r.Context(), "frostline", version, "live", r.say("linden", "live", version)),
-	} {
-		if err != nil {
-			r.Fatal(err)
-		}
-	}
+	r.asks(version, "live")
+	r.approves(version, "live")
 	r.reaches(version, "live", delivery.Settled)
+}
+
+// asks has wren ask for a version in a stage.
+func (r *rig) asks(version int, stage string) {
+	r.Helper()
+	if err := r.Line.Request(r.Context(), "frostline", version, stage, r.say("wren", stage, version)); err != nil {
+		r.Fatal(err)
+	}
+}
+
+// approves has linden approve it.
+func (r *rig) approves(version int, stage string) {
+	r.Helper()
+	if err := r.Line.Approve(r.Context(), "frostline", version, stage, r.say("linden", stage, version)); err != nil {
+		r.Fatal(err)
+	}
 }
 
 // until waits for a condition of a test.
@@ -103,18 +113,14 @@ func TestGatesAreTheStages(t *testing.T) {
 			if err != nil || d.State != delivery.Waiting || d.Removes != (name == "stage taken out") {
 				t.Fatalf("%+v %v", d, err)
 			}
-			if err := r.Line.Request(t.Context(), "frostline", 2, "live", r.say("wren", "live", 2)); err != nil {
-				t.Fatal(err)
-			}
+			r.asks(2, "live")
 			if name == "stage taken out" { // the rule that stands there forbids deletes
 				if g := r.judgedOn(2, "live", delivery.RuleGate, delivery.Fails); g.State != delivery.Fails {
 					t.Errorf("the rule: %+v", g)
 				}
 				return
 			}
-			if err := r.Line.Approve(t.Context(), "frostline", 2, "live", r.say("linden", "live", 2)); err != nil {
-				t.Fatal(err)
-			}
+			r.approves(2, "live")
 			r.reaches(2, "live", delivery.Settled)
 			standing, err := r.Store.Standing(t.Context(), "frostline")
 			if err != nil || standing["live"] != 2 {
@@ -167,9 +173,7 @@ func TestWhatWasOvertakenWaitsNowhere(t *testing.T) {
 	r.reaches(1, "live", delivery.Waiting)
 	r.push(map[string]string{"b/main.py": answering("b2")})
 	r.reaches(2, "trial", delivery.Waiting)
-	if err := r.Line.Approve(t.Context(), "frostline", 2, "trial", r.say("linden", "trial", 2)); err != nil {
-		t.Fatal(err)
-	}
+	r.approves(2, "trial")
 	r.reaches(2, "trial", delivery.Settled)
 	r.reaches(1, "trial", delivery.Overtaken)
 	if d := r.reaches(1, "live", delivery.Overtaken); !strings.Contains(d.Why, "did not get through the stage before") {
@@ -293,15 +297,11 @@ func TestAnApprovalIsOfWhatWasShown(t *testing.T) {
 	if err := r.Line.Approve(t.Context(), "frostline", 2, "live", before); !errors.Is(err, deliver.ErrShown) {
 		t.Errorf("approved what is not so any more: %v", err)
 	}
-	if err := r.Line.Request(t.Context(), "frostline", 2, "live", r.say("wren", "live", 2)); err != nil {
-		t.Fatal(err)
-	}
+	r.asks(2, "live")
 	if d, err := r.Store.Delivery(t.Context(), "frostline", 2, "live"); err != nil || d.State != delivery.Waiting {
 		t.Errorf("%+v %v", d, err)
 	}
-	if err := r.Line.Approve(t.Context(), "frostline", 2, "live", r.say("linden", "live", 2)); err != nil {
-		t.Fatal(err)
-	}
+	r.approves(2, "live")
 	r.reaches(2, "live", delivery.Settled)
 }
 
@@ -497,9 +497,7 @@ func TestRemovingAService(t *testing.T) {
 		_, err := r.Store.Delivery(t.Context(), "frostline", 2, "trial")
 		return err == nil
 	})
-	if err := r.Line.Request(t.Context(), "frostline", 2, "trial", r.say("wren", "trial", 2)); err != nil {
-		t.Fatal(err)
-	}
+	r.asks(2, "trial")
 	r.letIn(2)
 	if err := errors.Join(r.RemoveService(t.Context(), "frostline", "teasel"),
 		r.RemoveRepository(t.Context(), "brambleford", "teasel")); err != nil {
@@ -614,9 +612,7 @@ func TestGatesSaySinceWhen(t *testing.T) {
 	r.until("it was judged", func() bool { return gates()[delivery.RuleGate].State == delivery.Holds && len(gates()) > 1 })
 	before := gates()
 	ahead.Store(int64(time.Hour))
-	if err := r.Line.Approve(t.Context(), "frostline", 1, "live", r.say("linden", "live", 1)); err != nil {
-		t.Fatal(err)
-	}
+	r.approves(1, "live")
 	r.until("the approval counts", func() bool { return gates()[approvals].State == delivery.Holds })
 	after := gates()
 	if after[delivery.RuleGate].Since != before[delivery.RuleGate].Since || after[delivery.RuleGate].Since == 0 {

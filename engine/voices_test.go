@@ -92,9 +92,7 @@ func TestRulesSeeWhatFollows(t *testing.T) {
 	r.reaches(1, "trial", delivery.Settled)
 	r.push(map[string]string{"rudmar.yaml": last}) // from now on these rules stand
 	r.reaches(2, "trial", delivery.Waiting)
-	if err := r.Line.Approve(t.Context(), "frostline", 2, "trial", r.say("linden", "trial", 2)); err != nil {
-		t.Fatal(err)
-	}
+	r.approves(2, "trial")
 	r.reaches(2, "trial", delivery.Settled)
 	r.push(map[string]string{"rudmar.yaml": strings.Replace(last, "      approvals: {from: council}\n", "", 1),
 		"a/function.yaml": fn("a", "memory: 256 MiB\npermissions: [{may: [send], of: queues/in}]\n"), "a/main.py": code + "# else\n",
@@ -141,9 +139,7 @@ func TestTheStageBeforeIsTakenAway(t *testing.T) {
 	if g := r.judgedOn(2, "live", delivery.BeforeGate, delivery.Waits); !strings.Contains(g.Why, "trial") {
 		t.Errorf("as long as trial is there: %+v", g)
 	}
-	if err := r.Line.Request(ctx, "frostline", 2, "trial", r.say("wren", "trial", 2)); err != nil {
-		t.Fatal(err)
-	}
+	r.asks(2, "trial")
 	r.reaches(2, "trial", delivery.Settled)
 	r.push(map[string]string{"a/main.py": "def run(call): return 'a' * 1\n"})
 	r.reaches(3, "live", delivery.Waiting)
