@@ -163,6 +163,20 @@ func TestCasesThatRunDoNotCount(t *testing.T) {
 	}
 }
 
+// A strict stage lets nobody in who may do everything, though the version says that it is not strict.
+func TestAStrictStageStaysStrict(t *testing.T) {
+	r := newRig(t)
+	files := first()
+	files["rudmar.yaml"] = strings.Replace(root, "{on: push}", "{on: push}, strict: true", 1)
+	r.push(files)
+	r.reaches(1, "trial", delivery.Settled)
+	r.push(map[string]string{"rudmar.yaml": root, "a/function.yaml": fn("a", "permissions: [{may: [read], of: tables/*}]\n")})
+	r.reaches(2, "trial", delivery.Waiting)
+	if g := r.judgedOn(2, "trial", delivery.StrictGate, delivery.Fails); !strings.HasSuffix(g.Why, ": a") {
+		t.Errorf("why: %s", g.Why)
+	}
+}
+
 // What was overtaken in a stage does not wait for it in the next one.
 func TestWhatWasOvertakenWaitsNowhere(t *testing.T) {
 	r := newRig(t)
