@@ -7,9 +7,12 @@ import (
 	"io"
 	"log/slog"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -82,6 +85,44 @@ func TestACommandRuns(t *testing.T) {
 			t.Errorf("%s: %q", how, out)
 		}
 	}
+}
+
+// What is said to a command that has ended comes to nobody else, who may have its number by now.
+func TestNumbersThatComeAgain(t *testing.T) {
+	k := keeper(t, 0)
+	p, err := k.Start(shell("exit 0"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer p.Release()
+	<-p.Done()
+	for range 1000 { // others on this machine may get it before
+		last := []byte(strconv.Itoa(p.Pid() - 1))
+		if err := os.WriteFile("/proc/sys/kernel/ns_last_pid", last, 0); err != nil {
+			t.Skip("the system does not let its next number be chosen: ", err)
+		}
+		other := exec.Command("/bin/sleep", "60")
+		other.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+		if err := other.Start(); err != nil {
+			t.Fatal(err)
+		}
+		same := other.Process.Pid == p.Pid()
+		if same {
+			p.Signal(syscall.SIGTERM)
+			p.Kill()
+		}
+		if err := other.Process.Signal(syscall.SIGQUIT); err != nil {
+			t.Fatal(err)
+		}
+		_ = other.Wait() // by what it ended is looked at
+		if how := other.ProcessState.String(); !strings.HasPrefix(how, "signal: quit") {
+			t.Fatalf("another one's end: %s", how)
+		}
+		if same {
+			return
+		}
+	}
+	t.Error("the number did not come again")
 }
 
 // A folder named from where Rudmar was started gets the same walls.

@@ -201,7 +201,8 @@ func (k *Keeper) raise() (*Process, error) {
 		err = p.group.add(p.cmd.Process.Pid)
 	}
 	go func() {
-		_ = p.cmd.Wait() // how it ended is State's to tell
+		_ = p.cmd.Wait()                                      // how it ended is State's to tell
+		_ = syscall.Kill(-p.cmd.Process.Pid, syscall.SIGKILL) // its group may have outlived it, and keeps its number then
 		if p.group != nil {
 			for _, pid := range p.group.processes() { // where there are no namespaces, some may be left
 				_ = syscall.Kill(pid, syscall.SIGKILL)
@@ -242,7 +243,8 @@ func (p *Process) enter(s Spec) error {
 			return fmt.Errorf("limiting a cage: %w", err)
 		}
 	}
-	if err := apart.SendFrame(p.control, s); err != nil {
+	err := errors.Join(p.control.SetWriteDeadline(time.Now().Add(tryTime)), apart.SendFrame(p.control, s))
+	if err != nil {
 		return errors.Join(fmt.Errorf("telling a cage what to run: %w", err), p.Failure())
 	}
 	if s.Network && s.Plan.Spaces {
@@ -276,8 +278,15 @@ func (p *Process) Failure() error {
 	return errors.New(string(bytes.TrimSpace(text)))
 }
 
-// Signal sends a signal to the command and its group.
-func (p *Process) Signal(s syscall.Signal) { _ = syscall.Kill(-p.cmd.Process.Pid, s) } // it may be gone already
+// Signal sends a signal to the command and its group. Once the command has ended
+// its number may be another's, who gets no signals that are meant for it.
+func (p *Process) Signal(s syscall.Signal) {
+	select {
+	case <-p.done:
+	default:
+		_ = syscall.Kill(-p.cmd.Process.Pid, s) // it may be ending
+	}
+}
 
 // Kill ends everything in the cage.
 func (p *Process) Kill() {

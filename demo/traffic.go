@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"net/http"
 	"strings"
+	"time"
 
 	"rudmar/core/manifest"
 )
@@ -38,7 +39,7 @@ func (b *builder) traffic(ctx context.Context) error {
 			return err
 		}
 		if _, err := client.Invoke(ctx, scope, "night-report", "morning", "",
-			map[string]any{"data": map[string]any{"schedule": "morning"}}); err != nil {
+			map[string]any{"data": map[string]any{"schedule": "morning"}}, time.Minute); err != nil {
 			return err
 		}
 	}

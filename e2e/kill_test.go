@@ -228,7 +228,7 @@ func (a *accepted) one(t *testing.T, r *rig, client *platform.Client, scope plat
 			a.keep(func() { a.resources[address] = name })
 		}
 	case 3:
-		inv, err := client.Invoke(t.Context(), scope, "keeper", "", "", map[string]any{"keep": name})
+		inv, err := client.Invoke(t.Context(), scope, "keeper", "", "", map[string]any{"keep": name}, time.Minute)
 		if err == nil && inv.Answer != nil {
 			a.keep(func() {
 				a.rows[name] = true
@@ -288,7 +288,7 @@ func (a *accepted) all(t *testing.T, r *rig, client *platform.Client, scope plat
 	for name := range a.objects {
 		objects = append(objects, name)
 	}
-	inv, err := client.Invoke(t.Context(), scope, "keeper", "", "", map[string]any{"rows": rows, "objects": objects})
+	inv, err := client.Invoke(t.Context(), scope, "keeper", "", "", map[string]any{"rows": rows, "objects": objects}, time.Minute)
 	if err != nil || inv.Error != nil {
 		t.Fatal(err, inv.Error)
 	}

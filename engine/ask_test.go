@@ -75,7 +75,7 @@ stages:
 			event["query"] = map[string]any{"frost": "yes"}
 		}
 		if _, err := r.platform.Invoke(t.Context(), platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}, "a",
-			"ask", "", event); err != nil {
+			"ask", "", event, time.Minute); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -206,7 +206,7 @@ func BenchmarkBack(b *testing.B) {
 			group.Go(func() {
 				for ctx.Err() == nil {
 					inv, err := r.platform.Invoke(ctx, platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}, "a",
-						"ask", "", map[string]any{})
+						"ask", "", map[string]any{}, time.Minute)
 					if err == nil && (inv.Error != nil || fmt.Sprint(inv.Answer) == "third") {
 						last.Store(time.Now().UnixMilli())
 					}

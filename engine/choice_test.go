@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"rudmar/core/delivery"
 	"rudmar/core/rights"
@@ -19,7 +20,7 @@ func answering(word string) string { return "def run(call): return '" + word + "
 func (r *rig) answer(function string) string {
 	r.Helper()
 	inv, err := r.platform.Invoke(r.Context(), platform.Scope{Region: "north", Service: "frostline", Stage: "live"}, function,
-		"ask", "", map[string]any{})
+		"ask", "", map[string]any{}, time.Minute)
 	if err != nil || inv.Error != nil {
 		return ""
 	}

@@ -709,7 +709,7 @@ func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 	knows := func(stage, region, value string) {
 		t.Helper()
 		inv, err := r.platform.Invoke(t.Context(), platform.Scope{Region: region, Service: "frostline", Stage: stage}, "a", "ask",
-			api.Hand, map[string]any{"tell": true})
+			api.Hand, map[string]any{"tell": true}, time.Minute)
 		if err != nil || inv.Answer != value {
 			t.Errorf("in %s %s the function's secret is %v %v, not %s", stage, region, inv.Answer, err, value)
 		}

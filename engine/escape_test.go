@@ -195,7 +195,7 @@ func TestNoGoFunctionGetsOut(t *testing.T) {
 	client, scope := r.reach(place("trial", "north"))
 	for _, name := range []string{"go: read files of the machine", "go: read the environment of others",
 		"go: reach a server of this machine", "go: hold more memory than it may", "go: run longer than its timeout"} {
-		inv, err := client.Invoke(t.Context(), scope, "a", "", "", map[string]any{"what": name})
+		inv, err := client.Invoke(t.Context(), scope, "a", "", "", map[string]any{"what": name}, time.Minute)
 		if err != nil || inv.Answer == "got" {
 			t.Errorf("%s: %+v %v", name, inv, err)
 		}

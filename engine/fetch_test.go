@@ -12,6 +12,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"rudmar/core/delivery"
 	"rudmar/engine"
@@ -75,7 +76,7 @@ func TestFetchingReachesTheNamedRegistries(t *testing.T) {
 	named.push(files)
 	named.reaches(1, "trial", delivery.Settled)
 	client, scope := named.reach(place("trial", "north"))
-	inv, err := client.Invoke(t.Context(), scope, "a", "", "", nil)
+	inv, err := client.Invoke(t.Context(), scope, "a", "", "", nil, time.Minute)
 	if err != nil || inv.Answer != "a plum" || asked.Load() == 0 {
 		t.Errorf("%+v %v", inv, err)
 	}

@@ -29,7 +29,7 @@ func TestPlansTellWhatWasSeen(t *testing.T) {
 	call := func(function string) {
 		t.Helper()
 		for range 5 {
-			if inv, err := r.platform.Invoke(t.Context(), trial, function, "ask", "", map[string]any{}); err != nil || inv.Error != nil {
+			if inv, err := r.platform.Invoke(t.Context(), trial, function, "ask", "", map[string]any{}, time.Minute); err != nil || inv.Error != nil {
 				t.Fatal(inv.Error, err)
 			}
 		}

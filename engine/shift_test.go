@@ -51,7 +51,7 @@ func (r *rig) traffic(function string) (count func(since time.Time) map[string]i
 			for ctx.Err() == nil {
 				begun := time.Now()
 				inv, err := r.platform.Invoke(ctx, platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}, function,
-					"ask", "", map[string]any{})
+					"ask", "", map[string]any{}, time.Minute)
 				text := fmt.Sprint(inv.Answer)
 				if err != nil {
 					text = "no answer"
@@ -262,7 +262,7 @@ func TestFailedCasesGoBack(t *testing.T) {
 	}
 	r.upToDate("trial", "north", 2)
 	inv, err := r.platform.Invoke(t.Context(), platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}, "a", "ask", "",
-		map[string]any{})
+		map[string]any{}, time.Minute)
 	if err != nil || inv.Answer != "first" {
 		t.Errorf("%v: it answers %v", err, inv.Answer)
 	}

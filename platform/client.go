@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"math"
 	"net/http"
 	"net/url"
 	"slices"
@@ -58,12 +57,9 @@ func Transient(err error) bool {
 	return errors.As(err, &gone) || errors.As(err, &p) && p.Status >= http.StatusInternalServerError
 }
 
-// answerFor is how long a platform may take for an answer, but that of a
-// function that it calls.
+// answerFor is how long a platform may take for an answer, beside what a function
+// takes that it calls.
 const answerFor = 15 * time.Second
-
-// forever is the deadline of what has none here.
-const forever = time.Duration(math.MaxInt64)
 
 // Client talks to one platform. Every call has a deadline: a platform that stands
 // still is as one that is not there. Its methods may be called at the same time.
@@ -88,8 +84,8 @@ type snapshotSeen struct {
 // Option changes how a client talks to its platform.
 type Option func(*Client)
 
-// Within gives a platform another time for an answer than 15 seconds. How long a
-// function may take that is called is not bounded by it.
+// Within gives a platform another time for an answer than 15 seconds. A function
+// that is called has its own timeout, and the platform four times as long for its part.
 func Within(d time.Duration) Option { return func(c *Client) { c.within = d } }
 
 // Patient gives another time than a minute for which a call is tried again that
@@ -186,17 +182,21 @@ func (c *Client) PutArtifact(ctx context.Context, digest string, archive []byte)
 	})
 }
 
+// startTimes is how many times as long as for another answer a platform has to begin
+// a call and to tell what came of it, beside the function's own timeout.
+const startTimes = 4
+
 // Invoke calls a function once, for a purpose: api.Case, api.Hand, or "" for a
-// call of the function's own. How long it may take is for the context to say: a
-// function may run for long.
+// call of the function's own. timeout is how long the function itself may run; the
+// platform has a minute more for what is its own part.
 func (c *Client) Invoke(ctx context.Context, s Scope, function, trigger string, purpose api.Purpose,
-	event any) (api.Invocation, error) {
+	event any, timeout time.Duration) (api.Invocation, error) {
 	var out api.Invocation
 	wish := api.InvocationWish{Event: event, Trigger: optional(trigger)}
 	if purpose != "" {
 		wish.Purpose = &purpose
 	}
-	err := c.exchangeWithin(ctx, forever, func(ctx context.Context) (*http.Response, error) {
+	err := c.exchangeWithin(ctx, timeout+startTimes*c.within, func(ctx context.Context) (*http.Response, error) {
 		return c.api.Invoke(ctx, s.Region, s.Service, s.Stage, function, wish)
 	}, func(r *http.Response, _ *time.Timer) error { return decode(r, &out) })
 	return out, err

@@ -67,7 +67,8 @@ func TestPlatformsThatDoNotAnswer(t *testing.T) {
 	}
 }
 
-// How long a function takes that is called is for the caller to say.
+// How long a function takes that is called is for the caller to say; a platform that says
+// nothing for longer is as one that is not there.
 func TestCallsTakeTheirTime(t *testing.T) {
 	c := answering(t, func(w http.ResponseWriter, q *http.Request) {
 		wait := time.NewTimer(300 * time.Millisecond) // longer than the platform has for an answer
@@ -80,13 +81,17 @@ func TestCallsTakeTheirTime(t *testing.T) {
 		}
 	}, platform.Within(100*time.Millisecond))
 	scope := platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}
-	if inv, err := c.Invoke(t.Context(), scope, "a", "", "", nil); err != nil || inv.Id != "i" {
+	if inv, err := c.Invoke(t.Context(), scope, "a", "", "", nil, time.Minute); err != nil || inv.Id != "i" {
 		t.Errorf("%+v %v", inv, err)
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
 	defer cancel()
-	if _, err := c.Invoke(ctx, scope, "a", "", "", nil); !errors.Is(err, context.DeadlineExceeded) {
+	if _, err := c.Invoke(ctx, scope, "a", "", "", nil, time.Minute); !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("for longer than the caller waits: %v", err)
+	}
+	if _, err := c.With(platform.Within(10*time.Millisecond)).Invoke(t.Context(), scope, "a", "", "", nil,
+		50*time.Millisecond); !platform.Transient(err) || !strings.Contains(err.Error(), "90ms") {
+		t.Errorf("for longer than the function runs: %v", err)
 	}
 }
 

@@ -3,7 +3,9 @@ package prepared
 import (
 	"database/sql"
 	"errors"
+	"fmt"
 	"path/filepath"
+	"runtime"
 	"testing"
 
 	_ "modernc.org/sqlite"
@@ -52,5 +54,41 @@ func TestWhatIsKept(t *testing.T) {
 	}
 	if n := nights(); n != 1 {
 		t.Errorf("there are %d, not 1", n)
+	}
+}
+
+// Who asks by a statement that is let go waits for no transaction that asks for another one.
+func TestLettingGo(t *testing.T) {
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(t.TempDir(), "a.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	db.SetMaxOpenConns(1)
+	d, ctx, asked, n := Of(db), t.Context(), make(chan error, 1), 0
+	defer d.Close()
+	const one = `SELECT 1`
+	if err := d.QueryRowContext(ctx, one).Scan(&n); err != nil {
+		t.Fatal(err)
+	}
+	others := make([]*sql.Stmt, most)
+	for i := range others {
+		if others[i], err = db.PrepareContext(ctx, one); err != nil {
+			t.Fatal(err)
+		}
+	}
+	err = d.Within(ctx, func(tx Tx) error {
+		go func() { var n int; asked <- d.QueryRowContext(ctx, one).Scan(&n) }()
+		for db.Stats().WaitCount == 0 {
+			runtime.Gosched()
+		}
+		var spare *sql.Stmt
+		for i, s := range others {
+			_, spare = d.put(fmt.Sprint(i), s)
+		}
+		go spare.Close() // it waits for who asks
+		return tx.QueryRowContext(ctx, `SELECT 2`).Scan(&n)
+	})
+	if err := errors.Join(err, <-asked); err != nil || n != 2 {
+		t.Error(n, err)
 	}
 }

@@ -22,7 +22,7 @@ type DB struct {
 
 // Of keeps the statements of a database.
 func Of(db *sql.DB) *DB {
-	known, err := lru.NewLRU(most, func(_ string, s *sql.Stmt) { _ = s.Close() }) // who reads by it goes on
+	known, err := lru.NewLRU[string, *sql.Stmt](most, nil)
 	if err != nil {
 		panic(err) // it has no place for anything: most is wrong
 	}
@@ -43,13 +43,28 @@ func (d *DB) keep(ctx context.Context, query string) (*sql.Stmt, error) {
 	if err != nil {
 		return nil, err
 	}
+	kept, spare := d.put(query, s)
+	if spare == nil {
+		return kept, nil
+	}
+	// Without the lock: closing waits for who goes by it, who may wait for a connection whose
+	// transaction asks for a statement.
+	return kept, spare.Close()
+}
+
+// put keeps a statement. It gives the one that is kept for a query, which is another one
+// where somebody else was faster, and one to be closed, or nil.
+func (d *DB) put(query string, s *sql.Stmt) (kept, spare *sql.Stmt) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if before, there := d.known.Get(query); there { // somebody else was faster
-		return before, s.Close()
+	if before, there := d.known.Get(query); there {
+		return before, s
+	}
+	if d.known.Len() >= most {
+		_, spare, _ = d.known.RemoveOldest()
 	}
 	d.known.Add(query, s)
-	return s, nil
+	return s, spare
 }
 
 func (d *DB) statement(ctx context.Context, query string) (*sql.Stmt, error) {
@@ -75,14 +90,6 @@ func (d *DB) QueryRowContext(ctx context.Context, query string, args ...any) *sq
 		return d.DB.QueryRowContext(ctx, query, args...)
 	}
 	return s.QueryRowContext(ctx, args...)
-}
-
-// Close closes the statements and the database.
-func (d *DB) Close() error {
-	d.mu.Lock()
-	d.known.Purge()
-	d.mu.Unlock()
-	return d.DB.Close()
 }
 
 // Tx is a transaction that goes by statements that are kept. It is not safe for several

@@ -145,7 +145,8 @@ func (h *handlers) CallCopy(ctx context.Context, r api.CallCopyRequestObject) (a
 	if err != nil {
 		return nil, err
 	}
-	got, err := client.Invoke(ctx, copied.Scope(), fn.Name, trigger, wire.Hand, event)
+	got, err := client.Invoke(ctx, copied.Scope(), fn.Name, trigger, wire.Hand, event,
+		fn.At(copied.Place.Stage).Timeout.V)
 	if err != nil {
 		return nil, err
 	}

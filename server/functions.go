@@ -213,11 +213,16 @@ func (h *handlers) CallFunction(ctx context.Context, r api.CallFunctionRequestOb
 	if err := may(ctx, rights.Try, r.Service, r.Stage); err != nil {
 		return nil, err
 	}
-	client, scope, err := h.engine.Planner.Platform(manifest.PlaceOf(r.Service, r.Stage, r.Body.Target))
+	place := manifest.PlaceOf(r.Service, r.Stage, r.Body.Target)
+	client, scope, err := h.engine.Planner.Platform(place)
 	if err != nil {
 		return nil, err
 	}
-	inv, err := client.Invoke(ctx, scope, r.Function, api.OrZero(r.Body.Trigger), wire.Hand, r.Body.Event)
+	timeout, err := h.engine.Store.Timeout(ctx, place, r.Function)
+	if err != nil {
+		return nil, err
+	}
+	inv, err := client.Invoke(ctx, scope, r.Function, api.OrZero(r.Body.Trigger), wire.Hand, r.Body.Event, timeout)
 	if err != nil {
 		return nil, err
 	}

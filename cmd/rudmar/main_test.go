@@ -2,13 +2,17 @@ package main
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"log/slog"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"rudmar/core/diagnostic"
 )
@@ -207,6 +211,32 @@ func TestBusyAddressIsToldWithItsFlag(t *testing.T) {
 	defer l.Close()
 	if _, err := listen(l.Addr().String(), "--listen"); err == nil || !strings.Contains(err.Error(), "--listen") {
 		t.Errorf("a taken address: %v", err)
+	}
+}
+
+// A server that is stopped is waited for, but not for ever.
+func TestAServerThatSaysNothing(t *testing.T) {
+	server := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { <-r.Context().Done() }))
+	defer server.Close()
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Millisecond)
+	defer cancel()
+	for _, ctx := range []context.Context{ctx, t.Context()} {
+		r, err := http.NewRequestWithContext(ctx, http.MethodGet, server.URL, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		timed, done := inTime(r)
+		defer done()
+		until, set := timed.Context().Deadline()
+		if !set || time.Until(until) > answerFor {
+			t.Errorf("it is waited for until %v", until)
+		}
+		if time.Until(until) > time.Minute {
+			continue
+		}
+		if err := answer(r, nil); !errors.Is(err, context.DeadlineExceeded) || !strings.Contains(err.Error(), "is it running?") {
+			t.Error(err)
+		}
 	}
 }
 

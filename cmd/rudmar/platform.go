@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"strings"
 	"text/tabwriter"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -215,8 +216,25 @@ type statusError struct {
 
 func (s statusError) Error() string { return s.detail }
 
+// How long an answer is waited for: any, and one that comes once functions have run.
+const (
+	answerFor = 5 * time.Minute
+	callsFor  = time.Hour
+)
+
+// inTime gives a request a deadline where it has none.
+func inTime(r *http.Request) (*http.Request, context.CancelFunc) {
+	if _, set := r.Context().Deadline(); set {
+		return r, func() {}
+	}
+	ctx, cancel := context.WithTimeout(r.Context(), answerFor)
+	return r.WithContext(ctx), cancel
+}
+
 // answer sends a request and reads its answer or its problem.
 func answer(r *http.Request, out any) error {
+	r, cancel := inTime(r)
+	defer cancel()
 	response, err := http.DefaultClient.Do(r)
 	if err != nil {
 		return fmt.Errorf("%s does not answer; is it running? %w", r.URL.Host, err)

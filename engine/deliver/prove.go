@@ -23,10 +23,6 @@ import (
 // takes may be late to be seen.
 const caseTries = 2
 
-// startFor is how long a platform may take to begin a case's call, and to tell
-// what came of it, beside the function's own timeout.
-const startFor = time.Minute
-
 // Found is what came of a case: what was sent, what came, and each expectation.
 type Found struct {
 	Call       cases.Call      `json:"call"`
@@ -137,9 +133,7 @@ func (l *Line) RunCase(ctx context.Context, scope platform.Scope, at manifest.Pl
 			return found, false, nil
 		}
 		inv, err := deploy.Patiently(ctx, func() (api.Invocation, error) {
-			ctx, cancel := context.WithTimeout(ctx, fn.At(at.Stage).Timeout.V+startFor)
-			defer cancel()
-			return client.Invoke(ctx, scope, fn.Name, call.Trigger, api.Case, call.Event)
+			return client.Invoke(ctx, scope, fn.Name, call.Trigger, api.Case, call.Event, fn.At(at.Stage).Timeout.V)
 		})
 		if err != nil {
 			return found, false, err

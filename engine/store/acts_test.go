@@ -67,7 +67,7 @@ func story(s *store.Store) []acts.Act {
 		{Index: 0, Address: "identity/warn", Kind: "identity", Function: "warn", Change: resource.Create, Want: map[string]any{"owner": "x"}},
 		{Index: 1, Address: "logs/warn", Kind: "logs", Function: "warn", Change: resource.Create,
 			Want: map[string]any{"keep": 5.0}, WantNeeds: []string{"identity/warn"}},
-		{Index: 2, Address: "function/warn", Kind: "function", Function: "warn", Change: resource.Create, Want: map[string]any{"memory": 134217728.0}},
+		{Index: 2, Address: "function/warn", Kind: "function", Function: "warn", Change: resource.Create, Want: map[string]any{"memory": 134217728.0, "timeout": 2000.0}},
 		{Index: 3, Address: "revision/warn", Kind: "revision", Function: "warn", Change: resource.Create},
 		{Index: 4, Address: "route/warn/a", Kind: "route", Function: "warn", Change: resource.Create},
 	}

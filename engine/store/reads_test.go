@@ -114,6 +114,7 @@ func reads(s *store.Store) []reading {
 		ask("places", func(ctx context.Context) (any, error) { return s.Stages(ctx, service) }),
 		ask("a record", func(ctx context.Context) (any, error) { return s.Record(ctx, at) }),
 		ask("functions at a place", func(ctx context.Context) (any, error) { return s.FunctionsAt(ctx, at) }),
+		ask("a function's timeout", func(ctx context.Context) (any, error) { return s.Timeout(ctx, at, "warn") }),
 		ask("looks", func(ctx context.Context) (any, error) { return s.Looks(ctx, service) }),
 		ask("what is left", func(ctx context.Context) (any, error) { return s.Left(ctx, at, since) }),
 		ask("what is left later", func(ctx context.Context) (any, error) { return s.Left(ctx, at, ahead.Add(time.Hour)) }),

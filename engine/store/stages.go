@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -93,6 +94,19 @@ func (s *Store) FunctionsAt(ctx context.Context, p manifest.Place) ([]There, err
 			max(CASE kind WHEN ?2 THEN CAST(coalesce(attributes ->> 'memory', 0) AS INTEGER) ELSE 0 END)
 		FROM records WHERE service = ?3 AND stage = ?4 AND target = ?5 GROUP BY function`,
 		resource.Revision, resource.Function, p.Service, p.Stage, p.Target.String())
+}
+
+// Timeout gives how long a function of a place may run, by the record; 0 where it has
+// none there.
+func (s *Store) Timeout(ctx context.Context, p manifest.Place, function string) (time.Duration, error) {
+	var ms float64
+	err := s.read.QueryRowContext(ctx, `SELECT coalesce(attributes ->> 'timeout', 0) FROM records
+		WHERE service = ? AND stage = ? AND target = ? AND address = ?`,
+		p.Service, p.Stage, p.Target.String(), resource.Function+"/"+function).Scan(&ms)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, nil
+	}
+	return time.Duration(ms * float64(time.Millisecond)), err
 }
 
 // Plan is a plan that was kept.

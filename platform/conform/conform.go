@@ -133,10 +133,13 @@ func (t *trial) archive() (digest string, archive []byte, err error) {
 	return listing.Digest(), out.Bytes(), err
 }
 
+// callFor is how long the function may run.
+const callFor = 4 * time.Second
+
 func (t *trial) config() map[string]any {
 	runtime, _, _ := t.code()
 	return map[string]any{"runtime": runtime, "handler": "main:run", "memory": 128.0 * (1 << 20),
-		"timeout": 4000.0, "at_once": 2.0}
+		"timeout": float64(callFor.Milliseconds()), "at_once": 2.0}
 }
 
 // wants tells that a call was to be refused with a status.

@@ -416,7 +416,7 @@ func (t *trial) call(ctx context.Context, event any) (api.Invocation, error) {
 	if runtime, _, _ := t.code(); runtime == "" {
 		return api.Invocation{}, errSkip
 	}
-	return t.client.Invoke(ctx, t.scope, "warn", "", "", event)
+	return t.client.Invoke(ctx, t.scope, "warn", "", "", event, callFor)
 }
 
 func throttled(ctx context.Context, t *trial) error {

@@ -239,7 +239,7 @@ func BenchmarkColdStart(b *testing.B) {
 			config := map[string]any{"runtime": "python", "handler": "main:run", "memory": 128.0 * (1 << 20),
 				"timeout": 30_000.0, "at_once": 10.0, "env.N": fmt.Sprint(b.N, i, time.Now().UnixNano())}
 			k.revise(b, config)
-			inv, err := k.client.Invoke(b.Context(), k.scope, "echo", "", "", map[string]any{"body": map[string]any{"n": 1}})
+			inv, err := k.client.Invoke(b.Context(), k.scope, "echo", "", "", map[string]any{"body": map[string]any{"n": 1}}, time.Minute)
 			if err != nil || !inv.Cold || inv.Error != nil {
 				b.Fatal(err, inv)
 			}

@@ -394,7 +394,7 @@ func TestAnswersAreNotMixedUp(t *testing.T) {
 			defer group.Done()
 			for i := range 25 {
 				n := float64(worker*1000 + i)
-				inv, err := s.client.Invoke(t.Context(), s.scope, "echo", "", "", map[string]any{"n": n})
+				inv, err := s.client.Invoke(t.Context(), s.scope, "echo", "", "", map[string]any{"n": n}, time.Minute)
 				if err != nil || inv.Answer != n {
 					t.Errorf("asked with %v, answered %v %v %+v", n, inv.Answer, err, inv.Error)
 					return

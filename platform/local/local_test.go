@@ -35,6 +35,7 @@ func newStand(t *testing.T) *stand {
 
 func newStandWith(t *testing.T, change func(o *local.Options)) *stand {
 	t.Helper()
+	tellStuck(t)
 	s := &stand{T: t, scope: platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}}
 	var p *local.Platform
 	s.protocol = httptest.NewServer(
@@ -110,7 +111,7 @@ func (s *stand) deployFile(name, file string, code []byte, changes map[string]an
 
 func (s *stand) call(name string, event any) api.Invocation {
 	s.Helper()
-	inv, err := s.client.Invoke(s.Context(), s.scope, name, "", "", event)
+	inv, err := s.client.Invoke(s.Context(), s.scope, name, "", "", event, time.Minute)
 	if err != nil {
 		s.Fatal(err)
 	}

@@ -123,8 +123,9 @@ func start(k *cage.Keeper, o processOptions) (*process, error) {
 	return p, nil
 }
 
-// pipeRoom is what a pipe that is empty takes without anybody reading, in bytes.
-const pipeRoom = 64 << 10
+// pipeRoom is what each pipe that is empty takes without anybody reading, in bytes:
+// a page, where a user without privileges has many pipes (pipe(7)).
+const pipeRoom = 4 << 10
 
 // send writes one frame. A process that does not read it within a time is as
 // one that does not answer.
@@ -151,7 +152,8 @@ func (p *process) send(v any, within time.Duration) error {
 }
 
 // receive reads the reply to a call. The context's end is no error of the
-// process: the caller decides what to do with it.
+// process: the caller decides what to do with it. After any error the process takes
+// no other call.
 func (p *process) receive(ctx context.Context, id string) (reply, error) {
 	stop := context.AfterFunc(ctx, func() { _ = p.answers.SetReadDeadline(time.Unix(1, 0)) })
 	defer stop()
@@ -173,6 +175,9 @@ func (p *process) receive(ctx context.Context, id string) (reply, error) {
 	}
 	if subtle.ConstantTimeCompare([]byte(r.Call), []byte(id)) != 1 {
 		return reply{}, errStray
+	}
+	if !stop() { // an answer in the moment of its deadline is late: else the next call would end by that deadline
+		return reply{}, ctx.Err()
 	}
 	return r, nil
 }

@@ -222,7 +222,7 @@ func TestCallsForAPurposeAreMarked(t *testing.T) {
 	s.deploy("after", "def run(call): return 2\n", nil)
 	s.put("subscription/after/then", map[string]any{"source": "function/warn", "enabled": true})
 	for i, purpose := range []api.Purpose{api.Case, api.Hand, "", "", ""} {
-		if inv, err := s.client.Invoke(t.Context(), s.scope, "warn", "", purpose, map[string]any{"n": i}); err != nil ||
+		if inv, err := s.client.Invoke(t.Context(), s.scope, "warn", "", purpose, map[string]any{"n": i}, time.Minute); err != nil ||
 			inv.Outcome != api.Answered {
 			t.Fatalf("%+v %v", inv, err)
 		}

@@ -122,7 +122,7 @@ func TestReadingAndFollowingLogs(t *testing.T) {
 		err := s.client.Follow(ctx, s.scope, q, func(l *api.LogLine) error {
 			if l == nil {
 				if alive++; alive == 1 && q.After > 0 { // what comes while somebody follows
-					calls.Go(func() { _, _ = s.client.Invoke(t.Context(), s.scope, "warn", "", "", "last") })
+					calls.Go(func() { _, _ = s.client.Invoke(t.Context(), s.scope, "warn", "", "", "last", time.Minute) })
 				}
 				return nil
 			}

@@ -10,6 +10,7 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/google/renameio/v2"
 	"rudmar/platform/local/wasm"
@@ -149,10 +150,12 @@ const compiledWorker = "worker.pyc"
 // compileWorker compiles Python's worker and what functions import, with the
 // Python that will run them. Without it, they are compiled at each start.
 func (p *pool) compileWorker(dir string) {
-	cmd := exec.Command(p.platform.options.Python, "-I", "-S", "-c",
+	ctx, cancel := context.WithTimeout(context.Background(), startLimit)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, p.platform.options.Python, "-I", "-S", "-c",
 		"import py_compile as c, sys; c.compile('worker.py', cfile='"+compiledWorker+
 			"', doraise=True); c.compile('rudmar.py', doraise=True)")
-	cmd.Dir, cmd.Env = dir, []string{}
+	cmd.Dir, cmd.Env, cmd.WaitDelay = dir, []string{}, time.Second
 	if out, err := cmd.CombinedOutput(); err != nil {
 		p.platform.options.Log.Warn("compiling the worker of Python functions", "error", err, "output", string(out))
 	}

@@ -1,0 +1,40 @@
+package local
+
+import (
+	"bufio"
+	"context"
+	"encoding/binary"
+	"errors"
+	"os"
+	"testing"
+)
+
+// An answer that comes in the moment of its call's deadline is late: were it taken, the
+// next call would end by the deadline of this one.
+func TestAnAnswerInTheLastMoment(t *testing.T) {
+	for range 200 {
+		read, write, err := os.Pipe()
+		if err != nil {
+			t.Fatal(err)
+		}
+		text := []byte(`{"call": "c-1", "answer": 1}`)
+		frame := append(binary.BigEndian.AppendUint32(nil, uint32(len(text))), text...)
+		p := &process{answers: read, reader: bufio.NewReader(read)}
+		ctx, cancel := context.WithCancel(t.Context())
+		for _, late := range []bool{false, true} {
+			if late {
+				cancel()
+			}
+			if _, err := write.Write(frame); err != nil {
+				t.Fatal(err)
+			}
+			if _, err := p.receive(ctx, "c-1"); errors.Is(err, context.Canceled) != late || err != nil && !late {
+				t.Fatalf("late %v: %v", late, err)
+			}
+		}
+		cancel()
+		if err := errors.Join(read.Close(), write.Close()); err != nil {
+			t.Fatal(err)
+		}
+	}
+}

@@ -1,0 +1,57 @@
+package local_test
+
+import (
+	"fmt"
+	"os"
+	"regexp"
+	"runtime"
+	"strings"
+	"testing"
+	"time"
+)
+
+// longest is how long a test may take, of which the slowest takes seconds.
+const longest = 3 * time.Minute
+
+// tellStuck ends all where a test takes far too long, and says what is under way, a line each: what
+// waits in vain would keep its server from closing, too.
+func tellStuck(t *testing.T) {
+	timer := time.AfterFunc(longest, func() {
+		all := make([]byte, 8<<20)
+		for _, line := range stuck(string(all[:runtime.Stack(all, true)])) {
+			fmt.Println(line)
+		}
+		load, _ := os.ReadFile("/proc/loadavg")
+		fmt.Printf("FAIL: %s takes more than %s; the load is %s", t.Name(), longest, load)
+		os.Exit(1)
+	})
+	t.Cleanup(func() { timer.Stop() })
+}
+
+// stuck gives, of stacks as the runtime writes them, the calls and who has to do with a lock, a
+// database or the start of a process: in what each waits, and where that was asked for.
+func stuck(stacks string) []string {
+	head := regexp.MustCompile(`^goroutine \d+ .*\[(.*)\]:\n(\S+)\(`)
+	ours := regexp.MustCompile(`\n(rudmar/\S+)\(.*\n\t.*/(\S+:\d+)`)
+	work := regexp.MustCompile(`\(\*conn\)\.serve\(|\nsync\.|\ndatabase/sql\.|\nsyscall\.forkExec`)
+	var out []string
+	for s := range strings.SplitSeq(stacks, "\n\n") {
+		in, by := head.FindStringSubmatch(s), ours.FindStringSubmatch(s)
+		if in != nil && by != nil && work.MatchString(s) {
+			out = append(out, fmt.Sprintf("%s in %s by %s at %s", in[1], in[2], by[1], by[2]))
+		}
+	}
+	return out
+}
+
+func TestWhatIsStuckIsTold(t *testing.T) {
+	const stacks = "goroutine 1 [select]:\nmain.main()\n\t/x/main.go:3 +0x1\n\n" +
+		"goroutine 7 gp=0x1 [sync.Mutex.Lock, 28 minutes]:\nsync.(*Mutex).Lock(0xc0)\n\t/go/mutex.go:46\n" +
+		"rudmar/platform/local.(*pool).warm(0x1, {0x2})\n\t/work/platform/local/pool.go:81 +0x1\n\n" +
+		"goroutine 8 [select]:\nrudmar/platform/local.(*pool).run(0x1)\n\t/work/pool.go:3 +0x1\n\n" +
+		"goroutine 9 [select, 28 minutes]:\nnet/http.(*Server).Serve(0x1)\n\t/go/server.go:1 +0x1\n"
+	const want = "sync.Mutex.Lock, 28 minutes in sync.(*Mutex).Lock by rudmar/platform/local.(*pool).warm at pool.go:81"
+	if told := stuck(stacks); len(told) != 1 || told[0] != want {
+		t.Errorf("%q", told)
+	}
+}
