@@ -2,7 +2,6 @@ package local_test
 
 import (
 	"bytes"
-	"io"
 	"math/rand/v2"
 	"net/http"
 	"net/url"
@@ -54,39 +53,28 @@ func run(call *Call) (any, error) {
 	}
 	bodies := [][]byte{nil, []byte("plain"), {0}, {0xff, 0xfe, 0, 1}, large}
 	for _, function := range []string{"snake", "knot", "burrow", "liar"} {
-		s.put("opening/"+function+"/send", map[string]any{"to": []any{"anyone"}})
-		s.put("route/"+function+"/send", map[string]any{"method": "POST", "path": "/" + function, "enabled": true})
+		s.route(function, "send", "POST", "/"+function)
 	}
-	send := func(function string, body []byte) (*http.Response, []byte) {
+	send := func(function string, body []byte) (*http.Response, string) {
 		t.Helper()
-		response, err := http.Post(s.routes.URL+"/north/frostline/trial/"+function,
-			"application/octet-stream", bytes.NewReader(body))
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer response.Body.Close()
-		got, err := io.ReadAll(response.Body)
-		if err != nil {
-			t.Fatal(err)
-		}
-		return response, got
+		return s.with(map[string]string{"Content-Type": "application/octet-stream"}, "POST", "/"+function, bytes.NewReader(body))
 	}
 	for _, function := range []string{"snake", "knot", "burrow"} {
 		for _, body := range bodies {
 			response, got := send(function, body)
 			if response.StatusCode != http.StatusOK || response.Header.Get("Content-Type") != "image/png" ||
-				!bytes.Equal(got, body) {
+				got != string(body) {
 				t.Errorf("%s: %d bytes come back as %d, %d %s %.300s", function, len(body), len(got), response.StatusCode,
 					response.Header.Get("Content-Type"), got)
 			}
 		}
 		if response, got := send(function, append(large, 1)); response.StatusCode != http.StatusRequestEntityTooLarge ||
-			!bytes.Contains(got, []byte("6 MiB")) {
+			!strings.Contains(got, "6 MiB") {
 			t.Errorf("%s: a byte too many: %d %.300s", function, response.StatusCode, got)
 		}
 	}
 	if response, got := send("liar", nil); response.StatusCode != http.StatusBadGateway ||
-		!bytes.Contains(got, []byte("not")) {
+		!strings.Contains(got, "not") {
 		t.Errorf("an answer that is no base64: %d %s", response.StatusCode, got)
 	}
 }
@@ -103,25 +91,10 @@ def run(call):
         "Set-Cookie": call.event["query"].get("set", "own=1; Path=/"), "Clear-Site-Data": '"*"', "Content-Length": "3", "Transfer-Encoding": "chunked",
         "Connection": "close, X-Other", "Strict-Transport-Security": "max-age=1", "X-Own": "kept", "Bad Name": "x", "X-Split": "a\r\nSet-Cookie: b=c"}}
 `, nil)
-	s.put("opening/sly/ask", map[string]any{"to": []any{"anyone"}})
-	s.put("route/sly/ask", map[string]any{"method": "GET", "path": "/ask", "enabled": true})
+	s.route("sly", "ask", "GET", "/ask")
 	ask := func(query, cookie string) (*http.Response, string) {
 		t.Helper()
-		q, err := http.NewRequest("GET", s.routes.URL+"/north/frostline/trial/ask?"+query, nil)
-		if err != nil {
-			t.Fatal(err)
-		}
-		q.Header.Set("Cookie", cookie)
-		response, err := http.DefaultClient.Do(q)
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer response.Body.Close()
-		body, err := io.ReadAll(response.Body)
-		if err != nil {
-			t.Fatal(err)
-		}
-		return response, string(body)
+		return s.with(map[string]string{"Cookie": cookie}, "GET", "/ask?"+query, nil)
 	}
 	response, body := ask("", "__Host-rudmar_session=abc; taste=sweet;rudmar_session=def")
 	if body != "taste=sweet" {

@@ -2,6 +2,7 @@ package local_test
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"os"
@@ -57,22 +58,10 @@ func TestTheEventsOfTheDocs(t *testing.T) {
 	s := newStand(t)
 	s.deploy("warn", "def run(call): return {'status': 200, 'body': call.event}\n", nil)
 	s.route("warn", "ask", "GET", "/stations/{station}/frost")
-	q, err := http.NewRequest(http.MethodGet,
-		s.routes.URL+"/north/frostline/trial/stations/hill/frost?unit=c&day=mon&day=tue", nil)
-	if err != nil {
-		t.Fatal(err)
-	}
-	q.Header.Set("Accept", "text/plain")
-	answer, err := http.DefaultClient.Do(q)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer answer.Body.Close()
+	_, answer := s.with(map[string]string{"Accept": "text/plain"}, "GET", "/stations/hill/frost?unit=c&day=mon&day=tue", nil)
 	var got, want map[string]any
-	if err := json.NewDecoder(answer.Body).Decode(&got); err != nil {
-		t.Fatal(err)
-	}
-	if err := json.Unmarshal([]byte(code(t, "json route")), &want); err != nil {
+	if err := errors.Join(json.Unmarshal([]byte(answer), &got),
+		json.Unmarshal([]byte(code(t, "json route")), &want)); err != nil {
 		t.Fatal(err)
 	}
 	headers, _ := got["headers"].(map[string]any)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"maps"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -245,12 +246,18 @@ def run(call):
 // and gives the answer with its body.
 func (s *stand) asks(method, path string, body io.Reader, headers map[string]string) (*http.Response, string) {
 	s.Helper()
-	q, err := http.NewRequestWithContext(s.Context(), method, s.protocol.URL+path, body)
+	all := map[string]string{"Authorization": "Bearer secret", "Content-Type": "application/json"}
+	maps.Copy(all, headers)
+	return s.sent(method, s.protocol.URL+path, body, all)
+}
+
+// sent sends a request, and gives the answer with its body.
+func (s *stand) sent(method, address string, body io.Reader, headers map[string]string) (*http.Response, string) {
+	s.Helper()
+	q, err := http.NewRequestWithContext(s.Context(), method, address, body)
 	if err != nil {
 		s.Fatal(err)
 	}
-	q.Header.Set("Authorization", "Bearer secret")
-	q.Header.Set("Content-Type", "application/json")
 	for name, value := range headers {
 		q.Header.Set(name, value)
 	}
@@ -331,22 +338,13 @@ func TestCallers(t *testing.T) {
 		{"members", "", 401}, {"members", "wrong", 401}, {"members", other, 200}, {"growers", other, 403},
 		{"growers", grower, 200}, {"nothing", grower, 404},
 	} {
-		q, err := http.NewRequest("GET", s.routes.URL+"/north/frostline/trial/"+tt.path, nil)
-		if err != nil {
-			t.Fatal(err)
+		headers := map[string]string{"Authorization": "Bearer " + tt.token}
+		if tt.token == "" {
+			headers = nil
 		}
-		if tt.token != "" {
-			q.Header.Set("Authorization", "Bearer "+tt.token)
-		}
-		response, err := http.DefaultClient.Do(q)
-		if err != nil {
-			t.Fatal(err)
-		}
-		var body bytes.Buffer
-		_, _ = body.ReadFrom(response.Body)
-		response.Body.Close()
-		if response.StatusCode != tt.status || tt.status == 200 && strings.TrimSpace(body.String()) != "not told" {
-			t.Errorf("%s with %q: %d %s, want %d", tt.path, tt.token, response.StatusCode, body.String(), tt.status)
+		response, body := s.with(headers, "GET", "/"+tt.path, nil)
+		if response.StatusCode != tt.status || tt.status == 200 && strings.TrimSpace(body) != "not told" {
+			t.Errorf("%s with %q: %d %s, want %d", tt.path, tt.token, response.StatusCode, body, tt.status)
 		}
 	}
 }

@@ -311,28 +311,16 @@ func TestResources(t *testing.T) {
 func TestRoutes(t *testing.T) {
 	s := newStand(t)
 	s.deploy("stations", "def run(call):\n    e = call.event\n    return {'status': 201, 'headers': {'X-Made': 'yes'}, 'body': {'params': e['params'], 'query': e['query'], 'body': e['body']}}\n", nil)
-	s.put("opening/stations/one", map[string]any{"to": []any{"anyone"}})
-	s.put("route/stations/one", map[string]any{"method": "POST", "path": "/stations/{station}", "enabled": true})
+	s.route("stations", "one", "POST", "/stations/{station}")
+	s.route("stations", "list", "GET", "/stations")
 	s.put("opening/stations/list", map[string]any{"to": []any{"growers"}})
-	s.put("route/stations/list", map[string]any{"method": "GET", "path": "/stations", "enabled": true})
-	base := s.routes.URL + "/north/frostline/trial"
-	response, err := http.Post(base+"/stations/on%20the%20hill?at=noon", "application/json",
-		strings.NewReader(`{"limit": 1}`))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer response.Body.Close()
-	var body bytes.Buffer
-	_, _ = body.ReadFrom(response.Body)
+	response, body := s.with(map[string]string{"Content-Type": "application/json"}, "POST",
+		"/stations/on%20the%20hill?at=noon", strings.NewReader(`{"limit": 1}`))
 	if response.StatusCode != 201 || response.Header.Get("X-Made") != "yes" ||
-		strings.TrimSpace(body.String()) != `{"body":{"limit":1},"params":{"station":"on the hill"},"query":{"at":"noon"}}` {
-		t.Errorf("%d %v %s", response.StatusCode, response.Header, body.String())
+		strings.TrimSpace(body) != `{"body":{"limit":1},"params":{"station":"on the hill"},"query":{"at":"noon"}}` {
+		t.Errorf("%d %v %s", response.StatusCode, response.Header, body)
 	}
-	closed, err := http.Get(base + "/stations")
-	if err != nil {
-		t.Fatal(err)
-	}
-	closed.Body.Close()
+	closed, _ := s.request("GET", "/stations")
 	if closed.StatusCode != 401 || closed.Header.Get("Content-Type") != "application/problem+json" {
 		t.Errorf("a route for a group answers a stranger with %d", closed.StatusCode)
 	}

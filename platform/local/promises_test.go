@@ -21,20 +21,13 @@ import (
 // request asks a route, and gives the answer with its body.
 func (s *stand) request(method, path string) (*http.Response, string) {
 	s.Helper()
-	q, err := http.NewRequest(method, s.routes.URL+"/north/frostline/trial"+path, nil)
-	if err != nil {
-		s.Fatal(err)
-	}
-	answer, err := http.DefaultClient.Do(q)
-	if err != nil {
-		s.Fatal(err)
-	}
-	defer answer.Body.Close()
-	body, err := io.ReadAll(answer.Body)
-	if err != nil {
-		s.Fatal(err)
-	}
-	return answer, string(body)
+	return s.with(nil, method, path, nil)
+}
+
+// with is request with headers and a body.
+func (s *stand) with(headers map[string]string, method, path string, body io.Reader) (*http.Response, string) {
+	s.Helper()
+	return s.sent(method, s.routes.URL+"/north/frostline/trial"+path, body, headers)
 }
 
 func (s *stand) route(fn, trigger, method, path string) {
@@ -239,19 +232,8 @@ func TestCallsForAPurposeAreMarked(t *testing.T) {
 		return fmt.Sprint(sums)
 	}
 	until(s.T, "what follows is done", func() bool { return counts() == "map[after:3 warn:3]" })
-	raw, err := http.NewRequest(http.MethodGet, s.protocol.URL+"/regions/north/scopes/frostline/trial/metrics", nil)
-	if err != nil {
-		t.Fatal(err)
-	}
-	raw.Header.Set("Authorization", "Bearer secret")
 	until(s.T, "all is counted", func() bool {
-		answer, err := http.DefaultClient.Do(raw)
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer answer.Body.Close()
-		body, err := io.ReadAll(answer.Body)
-		return err == nil && strings.Count(string(body), `"purpose":"case"`) == 2 &&
-			strings.Count(string(body), `"purpose":"hand"`) == 2
+		_, body := s.asks("GET", "/regions/north/scopes/frostline/trial/metrics", nil, nil)
+		return strings.Count(body, `"purpose":"case"`) == 2 && strings.Count(body, `"purpose":"hand"`) == 2
 	})
 }

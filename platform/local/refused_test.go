@@ -79,14 +79,9 @@ func TestWhatRoutesRefuse(t *testing.T) {
 		}
 	}
 	for path, says := range map[string]string{"/north": "/region/service/stage", "/north/frostline/nowhere/x": "nothing is deployed"} {
-		answer, err := http.Get(s.routes.URL + path)
-		if err != nil {
-			t.Fatal(err)
-		}
-		text := make([]byte, 1000)
-		n, _ := answer.Body.Read(text)
-		if err := answer.Body.Close(); answer.StatusCode != http.StatusNotFound || !strings.Contains(string(text[:n]), says) {
-			t.Errorf("%s: %d %s %v", path, answer.StatusCode, text[:n], err)
+		answer, text := s.sent("GET", s.routes.URL+path, nil, nil)
+		if answer.StatusCode != http.StatusNotFound || !strings.Contains(text, says) {
+			t.Errorf("%s: %d %s", path, answer.StatusCode, text)
 		}
 	}
 }

@@ -17,8 +17,7 @@ import (
 func TestAFunctionGoesOnUnderAnotherName(t *testing.T) {
 	s := newStand(t)
 	s.deploy("old", "def run(call):\n    print('a line')\n    return 'yes'\n", nil)
-	s.put("opening/old/ask", map[string]any{"to": []any{"anyone"}})
-	s.put("route/old/ask", map[string]any{"method": "GET", "path": "/frost", "enabled": true})
+	s.route("old", "ask", "GET", "/frost")
 	s.put("opening/old/older", map[string]any{"to": []any{"anyone"}})
 	s.deploy("old-timer", "def run(call): return 1\n", nil) // whose name begins alike
 	address := fmt.Sprintf("%s/north/frostline/trial/frost", s.routes.URL)

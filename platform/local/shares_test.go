@@ -2,8 +2,6 @@ package local_test
 
 import (
 	"fmt"
-	"io"
-	"net/http"
 	"testing"
 
 	"rudmar/platform/local"
@@ -37,24 +35,13 @@ func TestShares(t *testing.T) {
 		t.Fatal(ids)
 	}
 	s.put("pointer/warn", map[string]any{"shares": map[string]any{ids[0]: 75.0, ids[1]: 25.0}})
-	s.put("opening/warn/ask", map[string]any{"to": []any{"anyone"}})
-	s.put("route/warn/ask", map[string]any{"method": "GET", "path": "/warn", "enabled": true})
+	s.route("warn", "ask", "GET", "/warn")
 	call := func(sticky string) string {
-		q, err := http.NewRequest("GET", s.routes.URL+"/north/frostline/trial/warn", nil)
-		if err != nil {
-			t.Fatal(err)
+		response, text := s.with(map[string]string{local.StickyHeader: sticky}, "GET", "/warn", nil)
+		if response.StatusCode != 200 {
+			t.Fatal(response.StatusCode, text)
 		}
-		q.Header.Set(local.StickyHeader, sticky)
-		response, err := http.DefaultClient.Do(q)
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer response.Body.Close()
-		text, err := io.ReadAll(response.Body)
-		if err != nil || response.StatusCode != 200 {
-			t.Fatal(response.StatusCode, string(text), err)
-		}
-		return string(text)
+		return text
 	}
 	count := map[string]int{}
 	for range 400 {

@@ -12,17 +12,8 @@ import (
 
 func (s *stand) weather(setting string) (int, string) {
 	s.Helper()
-	q, err := http.NewRequest("PUT", s.protocol.URL+"/hand/north/weather", strings.NewReader(setting))
-	if err != nil {
-		s.Fatal(err)
-	}
-	q.Header.Set("Authorization", "Bearer secret")
-	response, err := http.DefaultClient.Do(q)
-	if err != nil {
-		s.Fatal(err)
-	}
-	response.Body.Close()
-	return response.StatusCode, ""
+	response, text := s.asks("PUT", "/hand/north/weather", strings.NewReader(setting), nil)
+	return response.StatusCode, text
 }
 
 func (s *stand) owner(address string) any {
@@ -104,16 +95,7 @@ func TestWeather(t *testing.T) {
 		t.Errorf("slow weather took %s", took)
 	}
 	s.weather(`{"throttled": 1}`)
-	q, err := http.NewRequest("GET", s.protocol.URL+"/regions/north/scopes/frostline/trial", nil)
-	if err != nil {
-		t.Fatal(err)
-	}
-	q.Header.Set("Authorization", "Bearer secret")
-	response, err := http.DefaultClient.Do(q)
-	if err != nil {
-		t.Fatal(err)
-	}
-	response.Body.Close()
+	response, _ := s.asks("GET", "/regions/north/scopes/frostline/trial", nil, nil)
 	if response.StatusCode != http.StatusTooManyRequests || response.Header.Get("Retry-After") != "1" {
 		t.Errorf("throttled: %d %v", response.StatusCode, response.Header)
 	}
