@@ -2,8 +2,6 @@ package e2e
 
 import (
 	"fmt"
-	"io"
-	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -25,28 +23,11 @@ func TestExamples(t *testing.T) {
 	if out, err := push(t, dir, "Three services"); err != nil {
 		t.Fatal(out)
 	}
-	call := func(method, path, body string) (int, string) {
-		q, err := http.NewRequest(method, "http://"+r.routes+"/north/"+path, strings.NewReader(body))
-		if err != nil {
-			t.Fatal(err)
-		}
-		q.Header.Set("Content-Type", "application/json")
-		response, err := http.DefaultClient.Do(q)
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer response.Body.Close()
-		text, err := io.ReadAll(response.Body)
-		if err != nil {
-			t.Fatal(err)
-		}
-		return response.StatusCode, string(text)
-	}
 	answers := func(method, path, body, want string) {
 		t.Helper()
 		limit := time.Now().Add(5 * time.Minute)
 		for {
-			status, text := call(method, path, body)
+			status, text := sent(t, method, "http://"+r.routes+"/north/"+path, strings.NewReader(body), nil)
 			if got := fmt.Sprint(status, " ", text); strings.Contains(got, want) {
 				return
 			} else if time.Now().After(limit) {

@@ -119,7 +119,7 @@ func TestEveryGateInThePage(t *testing.T) {
 	r.ask("wren", "POST", "/me/tokens", api.TokenWish{Name: "looks", Acts: []string{}, Places: []string{}}, &made)
 	backTo := func(header string) int {
 		var line api.Line
-		status, text := answers(r, "GET", "/api/services/granary/line", map[string]string{"Authorization": header})
+		status, text := answers(r, "GET", "/api/services/granary/line", nil, map[string]string{"Authorization": header})
 		if err := json.Unmarshal(text, &line); err != nil || status != 200 {
 			t.Fatalf("%v %d %s", err, status, text)
 		}

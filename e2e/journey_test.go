@@ -73,18 +73,10 @@ func (r *rig) function(stage, name string) api.FunctionDetail {
 
 func get(t *testing.T, address string) (int, map[string]any) {
 	t.Helper()
-	response, err := http.Get(address)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer response.Body.Close()
-	text, err := io.ReadAll(response.Body)
-	if err != nil {
-		t.Fatal(err)
-	}
+	status, text := sent(t, "GET", address, nil, nil)
 	var body map[string]any
-	_ = json.Unmarshal(text, &body) // a list or a text stays nil
-	return response.StatusCode, body
+	_ = json.Unmarshal([]byte(text), &body) // a list or a text stays nil
+	return status, body
 }
 
 // TestJourney goes the whole way with git, requests and the command line.

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"flag"
 	"fmt"
-	"io"
 	"math/rand/v2"
 	"net/http"
 	"os/exec"
@@ -138,25 +137,11 @@ func startPlatform(t *testing.T, data string) (*rig, *platform.Client) {
 // platformAsk asks the platform, with headers as names and values in turn.
 func (r *rig) platformAsk(method, path string, body any, headers ...string) (int, []byte) {
 	text, _ := json.Marshal(body)
-	q, err := http.NewRequest(method, "http://"+r.address+path, bytes.NewReader(text))
-	if err != nil {
-		return 0, nil
-	}
-	q.Header.Set("Authorization", "Bearer secret")
-	q.Header.Set("Content-Type", "application/json")
+	all := map[string]string{"Authorization": "Bearer secret", "Content-Type": "application/json"}
 	for pair := range slices.Chunk(headers, 2) {
-		q.Header.Set(pair[0], pair[1])
+		all[pair[0]] = pair[1]
 	}
-	response, err := http.DefaultClient.Do(q)
-	if err != nil {
-		return 0, nil // it was killed
-	}
-	defer response.Body.Close()
-	answer, err := io.ReadAll(response.Body)
-	if err != nil {
-		return 0, nil
-	}
-	return response.StatusCode, answer
+	return answers(&rig{T: r.T, address: "http://" + r.address}, method, path, bytes.NewReader(text), all)
 }
 
 // keeperCode keeps rows and tells what it has.

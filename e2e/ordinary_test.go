@@ -2,8 +2,6 @@ package e2e
 
 import (
 	"fmt"
-	"io"
-	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -81,14 +79,8 @@ func mayMakeWalls(t *testing.T, cache string) {
 		return status == 200 && r.function("trial", "curious").There && len(r.function("trial", "curious").Routes) > 0
 	})
 	address := r.function("trial", "curious").Routes[0].Url
-	response, err := http.Get(address)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer response.Body.Close()
-	body, err := io.ReadAll(response.Body)
-	if err != nil || strings.TrimSpace(string(body)) != "nothing" {
-		t.Errorf("the build or the function saw: %s %v", body, err)
+	if _, body := sent(t, "GET", address, nil, nil); strings.TrimSpace(body) != "nothing" {
+		t.Errorf("the build or the function saw: %s", body)
 	}
 }
 

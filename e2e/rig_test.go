@@ -380,25 +380,34 @@ func (r *rig) try(handle, method, path string, body, out any) (int, string) {
 		}
 		send = bytes.NewReader(text)
 	}
-	q, err := http.NewRequest(method, r.address+"/api"+path, send)
-	if err != nil {
-		r.Fatal(err)
+	status, text := sent(r.T, method, r.address+"/api"+path, send, func(q *http.Request) { q.SetBasicAuth(handle, "orchard-at-dawn") })
+	if out != nil && status < 400 {
+		if err := json.Unmarshal([]byte(text), out); err != nil {
+			r.Fatalf("%s %s: %v: %s", method, path, err, text)
+		}
 	}
-	q.SetBasicAuth(handle, "orchard-at-dawn")
+	return status, text
+}
+
+// sent sends a request in JSON, as it is changed, and gives the status and the body.
+func sent(t *testing.T, method, address string, body io.Reader, change func(q *http.Request)) (int, string) {
+	t.Helper()
+	q, err := http.NewRequest(method, address, body)
+	if err != nil {
+		t.Fatal(err)
+	}
 	q.Header.Set("Content-Type", "application/json")
+	if change != nil {
+		change(q)
+	}
 	answer, err := http.DefaultClient.Do(q)
 	if err != nil {
-		r.Fatal(err)
+		t.Fatal(err)
 	}
 	defer answer.Body.Close()
 	text, err := io.ReadAll(answer.Body)
 	if err != nil {
-		r.Fatal(err)
-	}
-	if out != nil && answer.StatusCode < 400 {
-		if err := json.Unmarshal(text, out); err != nil {
-			r.Fatalf("%s %s: %v: %s", method, path, err, text)
-		}
+		t.Fatal(err)
 	}
 	return answer.StatusCode, string(text)
 }

@@ -90,7 +90,7 @@ stages:
 		c.kill(&c.rudmar, c.startRudmar)
 		c.mu.Unlock()
 		until(t, "Rudmar answers again", func() bool {
-			status, _ := answers(r, "GET", "/healthz", nil)
+			status, _ := answers(r, "GET", "/healthz", nil, nil)
 			return status != 0 // though it may say that its platform does not answer
 		})
 	}
