@@ -189,11 +189,16 @@ func TestADayByKeyboard(t *testing.T) {
 }
 
 // A part of the page that is gone belongs to an older Rudmar: the page loads anew,
-// once; where the part stays gone it does not load again and again.
+// once; where the part stays gone it does not load again and again. Who goes elsewhere
+// meanwhile gets there.
 func TestAReplacedPageLoadsAnewOnce(t *testing.T) {
 	wren := demo(t).open(browse(t), "wren")
 	wren.goTo("journal?stage=trial")
 	const isGone = `() => { window.before = true; return dispatchEvent(new Event('vite:preloadError', { cancelable: true })) }`
+	if !wren.page.MustEval(`() => dispatchEvent(new Event('beforeunload')) && (` + isGone + `)() && !sessionStorage.length`).Bool() {
+		t.Error("who leaves the page is held up")
+	}
+	wren.goTo("journal?stage=trial")
 	if wren.page.MustEval(isGone).Bool() {
 		t.Error("the first time is an error for somebody")
 	}

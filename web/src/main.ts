@@ -30,7 +30,16 @@ function replaced(to: string): boolean {
 let going = ''
 router.beforeEach((to) => void (going = to.fullPath))
 router.afterEach(() => void (going = ''))
+/**
+ * When the page last began to go elsewhere: what it was still loading is given up then, and
+ * nothing is to keep it from getting there.
+ */
+let left = -Infinity
+addEventListener('beforeunload', () => void (left = performance.now()))
+/** How long that may take, in milliseconds; who stays after all has a page that loads anew again. */
+const leaving = 10_000
 addEventListener('vite:preloadError', (e) => {
+  if (performance.now() - left < leaving) return
   if (replaced(going || location.href)) e.preventDefault()
 })
 
