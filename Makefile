@@ -1,6 +1,6 @@
 # `make demo` and `make test` do all the set-up that they need.
 SHELL = /bin/bash
-.PHONY: demo test test-e2e test-rest test-race test-apart test-plain ahead ahead-race build web setup setup-test generate docs shots bench setup-bench lint mutants race audit
+.PHONY: demo test test-e2e test-rest test-race test-apart test-plain ahead ahead-race build web setup setup-test generate docs shots bench setup-bench lint lint-go lint-web mutants race audit
 
 GO_TOOL = go tool -modfile=tools/go.mod
 WEB_SOURCES = $(shell find web/src -type f) web/index.html web/vite.config.ts web/package-lock.json
@@ -55,8 +55,8 @@ GO_TEST = TMPDIR=$(TEST_TMP) GOGC=400 go test -vet=off -timeout 15m
 # have not to wait for a processor for long: the browser's wait more than they compute.
 test:
 	$(MAKE) --no-print-directory -j 2 setup-test ahead
-	$(MAKE) --no-print-directory build
-	$(MAKE) --no-print-directory -j 2 lint ahead-race
+	$(MAKE) --no-print-directory web
+	$(MAKE) --no-print-directory -j 3 lint-go lint-web ahead-race
 	$(MAKE) --no-print-directory -j 3 -k --output-sync=line test-e2e test-race test-rest
 
 # What needs no page.
@@ -87,11 +87,15 @@ PACKAGES ?= $(RACED)
 race:
 	$(RACE_TEST) $(PACKAGES)
 
-lint: web
+lint: lint-go lint-web
+
+lint-go: web
 	@test -z "$$(gofmt -l $$(git ls-files -co --exclude-standard '*.go'))" || { gofmt -l $$(git ls-files -co --exclude-standard '*.go'); echo "run gofmt -w on these"; exit 1; }
 	@! git ls-files -co --exclude-standard '*.go' | grep -vE '(\.gen|_test)\.go$$' | xargs awk 'length($$0) > 120 && !/["`]/ {print FILENAME": "FNR": over 120 characters"; n++} END {exit !n}'
 	go vet ./... apart
 	$(GO_TOOL) staticcheck ./... apart
+
+lint-web: setup
 	cd web && npx vue-tsc -b && npx eslint . && npx prettier --check --log-level warn .
 
 # Code that follows from the descriptions of the API and of the platform protocol.

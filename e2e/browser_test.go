@@ -119,7 +119,11 @@ func (p *tab) leaves(path string) {
 	go page.EachEvent(func(*proto.PageJavascriptDialogOpening) bool {
 		return proto.PageHandleJavaScriptDialog{Accept: true}.Call(page) == nil
 	})()
-	p.must("going to "+path, page.Navigate(p.rig.address+path))
+	err := page.Navigate(p.rig.address + path)
+	if err != nil && strings.Contains(err.Error(), "ERR_ABORTED") { // the page went on in the very moment: once more
+		err = page.Navigate(p.rig.address + path)
+	}
+	p.must("going to "+path, err)
 }
 
 // sees waits for an element.

@@ -104,8 +104,22 @@ type rig struct {
 func launch(t *testing.T, data string, args ...string) *rig {
 	t.Helper()
 	cmd := exec.Command(build(t), append(args, "--data", data)...)
-	cmd.Env = append(os.Environ(), "HOME="+t.TempDir())
+	cmd.Env = append(os.Environ(), "HOME="+t.TempDir(), "GOCACHE="+goCache(t))
 	return begin(t, data, cmd)
+}
+
+// goCache is where Go keeps what it compiled on this machine: what functions need of its
+// library takes half a minute of a processor to compile.
+func goCache(t *testing.T) string {
+	t.Helper()
+	if dir := os.Getenv("GOCACHE"); dir != "" {
+		return dir
+	}
+	dir, err := os.UserCacheDir()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return filepath.Join(dir, "go-build")
 }
 
 // begin starts a command that is Rudmar, and waits until it says where it answers.
