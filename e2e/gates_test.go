@@ -56,18 +56,24 @@ func TestEveryGateInThePage(t *testing.T) {
 			t.Fatalf("%v\n%s", err, out)
 		}
 	}
-	lives := func(stage, answer string) {
-		t.Helper()
-		until(t, stage+" answers "+answer, func() bool {
-			var list []api.StageOutput
-			r.try("wren", "GET", "/services/granary/outputs?stage="+stage, nil, &list) // it may not be there yet
-			for _, o := range list {
-				if strings.HasPrefix(o.Value, "http") {
-					_, body := get(t, o.Value)
-					return strings.Contains(fmt.Sprint(body), answer)
-				}
+	answer := func(stage string) string {
+		var list []api.StageOutput
+		r.try("wren", "GET", "/services/granary/outputs?stage="+stage, nil, &list) // it may not be there yet
+		for _, o := range list {
+			if strings.HasPrefix(o.Value, "http") {
+				_, body := get(t, o.Value)
+				return fmt.Sprint(body)
 			}
-			return false
+		}
+		return ""
+	}
+	lives := func(stage, says string) {
+		t.Helper()
+		until(t, stage+" answers "+says, func() bool {
+			if stage == "live" { // which waits for calls in preview since that settled
+				answer("preview")
+			}
+			return strings.Contains(answer(stage), says)
 		})
 	}
 	browser := browse(t)

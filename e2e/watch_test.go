@@ -115,7 +115,7 @@ func TestWatch(t *testing.T) {
 	}
 	before := r.trial(t)
 	w := beginWatching(t, as("wren"), "watch", dir)
-	w.says("", "-- in step after")
+	w.says("-- in step after", "{station}/frost")
 	route := regexp.MustCompile(`GET (http\S+trial~wren/stations/\{station\}/frost)`).FindStringSubmatch(w.out.String())
 	if route == nil {
 		t.Fatalf("no address is told: %s", w.out.String())

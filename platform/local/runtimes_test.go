@@ -221,7 +221,7 @@ func run(call *Call) (any, error) {
 		"told": fmt.Sprint(call.Function, " ", call.Version, " ", call.Stage, " ", call.MemoryLimit>>20, " ", call.ID != "")}, nil
 }
 `)
-	s.deployFile("warn", wasm.File, module, map[string]any{"runtime": "go", "timeout": 3000.0})
+	s.deployFile("warn", wasm.File, module, map[string]any{"runtime": "go", "timeout": 8000.0})
 	s.put("grant/warn/tables/stations", map[string]any{"resource": "tables/stations", "verbs": []any{"read", "write"}})
 	first := s.call("warn", map[string]any{"station": "hill"})
 	answer, _ := first.Answer.(map[string]any)
