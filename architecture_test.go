@@ -151,6 +151,20 @@ func TestOnePlaceForSQL(t *testing.T) {
 	}
 }
 
+// A migration of several statements would make a buffer for each of its lines.
+func TestAMigrationIsOneBlock(t *testing.T) {
+	block := regexp.MustCompile(`^-- \+goose Up\n-- \+goose StatementBegin\n(?s:.+)\n-- \+goose StatementEnd\n$`)
+	files, err := filepath.Glob("*/*/migrations/*.sql")
+	if err != nil || len(files) < 26 {
+		t.Fatal(files, err)
+	}
+	for _, name := range files {
+		if text, err := os.ReadFile(name); err != nil || !block.Match(text) || strings.Count(string(text), "+goose") != 3 {
+			t.Errorf("%s is not one block: %v", name, err)
+		}
+	}
+}
+
 // Every file that docs/architecture.md sends a reader to is there.
 func TestTheMapIsTrue(t *testing.T) {
 	text, err := os.ReadFile("docs/architecture.md")
