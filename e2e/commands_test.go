@@ -111,6 +111,7 @@ func TestCommandsOfTheDay(t *testing.T) {
 	wren.refused("invoke frostline trial warn --event {", "not JSON")
 	wren.refused("invoke frostline trial warn --sample nothing", "it has no sample")
 	wren.refused("invoke frostline trial nobody", "nobody")
+	wren.refused("invoke frostline moon warn", `no stage "moon"; it has trial, preview, live`)
 	wren.want("logs frostline trial --function warn", "warn (version 7)")
 	wren.refused("logs frostline live", "--target")
 	wren.want("deploy frostline live", "put right", "done     restore  function/warn", "Nothing to do")

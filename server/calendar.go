@@ -75,5 +75,14 @@ func (h *handlers) standingStage(ctx context.Context, service, stage string) (*m
 	if s := own.Stage(stage); s != nil {
 		return s, nil
 	}
-	return nil, fmt.Errorf("the stage %s: %w", stage, store.ErrNotFound)
+	return nil, noStage(own, stage)
+}
+
+// noStage tells that a service has no stage of a name, and which it has.
+func noStage(s *manifest.Service, stage string) error {
+	names := make([]string, len(s.Stages))
+	for i := range s.Stages {
+		names[i] = s.Stages[i].Name
+	}
+	return fmt.Errorf("%s has no stage %q; it has %s: %w", s.Name, stage, strings.Join(names, ", "), store.ErrNotFound)
 }

@@ -51,7 +51,7 @@ func (h *handlers) GetFunction(ctx context.Context, r api.GetFunctionRequestObje
 	fn, stage := service.Function(r.Function), service.Stage(r.Stage)
 	switch {
 	case stage == nil:
-		return nil, fmt.Errorf("the stage %s: %w", r.Stage, store.ErrNotFound)
+		return nil, noStage(service, r.Stage)
 	case fn == nil && there > 0:
 		return nil, fmt.Errorf("%s has version %d, which has no function %s: %w", r.Stage, there,
 			r.Function, store.ErrNotFound)

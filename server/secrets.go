@@ -17,8 +17,11 @@ func (h *handlers) GetSecrets(ctx context.Context, r api.GetSecretsRequestObject
 	if err != nil {
 		return nil, err
 	}
-	if v.Manifests == nil || v.Manifests.Stage(r.Stage) == nil {
-		return nil, fmt.Errorf("the stage %s of %s: %w", r.Stage, r.Service, store.ErrNotFound)
+	switch {
+	case v.Manifests == nil:
+		return nil, fmt.Errorf("%s has no manifests that can be read: %w", r.Service, store.ErrNotFound)
+	case v.Manifests.Stage(r.Stage) == nil:
+		return nil, noStage(v.Manifests, r.Stage)
 	}
 	kept, err := h.engine.Store.Secrets(ctx, r.Service, r.Stage)
 	if err != nil {
