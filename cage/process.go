@@ -201,13 +201,8 @@ func (k *Keeper) raise() (*Process, error) {
 		err = p.group.add(p.cmd.Process.Pid)
 	}
 	go func() {
-		_ = p.cmd.Wait()                                      // how it ended is State's to tell
-		_ = syscall.Kill(-p.cmd.Process.Pid, syscall.SIGKILL) // its group may have outlived it, and keeps its number then
-		if p.group != nil {
-			for _, pid := range p.group.processes() { // where there are no namespaces, some may be left
-				_ = syscall.Kill(pid, syscall.SIGKILL)
-			}
-		}
+		_ = p.cmd.Wait() // how it ended is State's to tell
+		p.Kill()         // where there are no namespaces, some may be left, and the group keeps its number then
 		close(p.done)
 	}()
 	if err != nil {

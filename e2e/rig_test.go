@@ -28,6 +28,9 @@ var (
 	program  string // the built program
 	building sync.Once
 	errBuild error
+	// goCache is where Go keeps what it compiled on this machine: what functions need of its
+	// library takes half a minute of a processor to compile.
+	goCache string
 
 	lanes = newLanes()
 
@@ -66,7 +69,10 @@ func build(t testing.TB) string {
 		cmd := exec.Command("go", "build", "-o", program, "rudmar/cmd/rudmar")
 		if out, err := cmd.CombinedOutput(); err != nil {
 			errBuild = fmt.Errorf("building: %w: %s", err, out)
+			return
 		}
+		out, err := exec.Command("go", "env", "GOCACHE").Output()
+		goCache, errBuild = strings.TrimSpace(string(out)), err
 	})
 	if errBuild != nil {
 		t.Fatal(errBuild)
@@ -104,22 +110,8 @@ type rig struct {
 func launch(t *testing.T, data string, args ...string) *rig {
 	t.Helper()
 	cmd := exec.Command(build(t), append(args, "--data", data)...)
-	cmd.Env = append(os.Environ(), "HOME="+t.TempDir(), "GOCACHE="+goCache(t))
+	cmd.Env = append(os.Environ(), "HOME="+t.TempDir(), "GOCACHE="+goCache)
 	return begin(t, data, cmd)
-}
-
-// goCache is where Go keeps what it compiled on this machine: what functions need of its
-// library takes half a minute of a processor to compile.
-func goCache(t *testing.T) string {
-	t.Helper()
-	if dir := os.Getenv("GOCACHE"); dir != "" {
-		return dir
-	}
-	dir, err := os.UserCacheDir()
-	if err != nil {
-		t.Fatal(err)
-	}
-	return filepath.Join(dir, "go-build")
 }
 
 // begin starts a command that is Rudmar, and waits until it says where it answers.

@@ -43,7 +43,7 @@ func (h *handlers) GetFunction(ctx context.Context, r api.GetFunctionRequestObje
 		}
 	}
 	if service == nil {
-		return nil, fmt.Errorf("%s has no manifests that can be read: %w", r.Service, store.ErrNotFound)
+		return nil, unreadable(r.Service)
 	}
 	for _, fn := range service.Functions {
 		out.Functions = append(out.Functions, fn.Name)

@@ -19,7 +19,7 @@ func (h *handlers) GetSecrets(ctx context.Context, r api.GetSecretsRequestObject
 	}
 	switch {
 	case v.Manifests == nil:
-		return nil, fmt.Errorf("%s has no manifests that can be read: %w", r.Service, store.ErrNotFound)
+		return nil, unreadable(r.Service)
 	case v.Manifests.Stage(r.Stage) == nil:
 		return nil, noStage(v.Manifests, r.Stage)
 	}

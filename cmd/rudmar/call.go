@@ -47,10 +47,8 @@ Exit codes: 0 it answered, 1 it did not.`,
 			if target != "" {
 				wish.Target = target
 			}
-			ctx, cancel := context.WithTimeout(cmd.Context(), callsFor)
-			defer cancel()
 			var got api.Invocation
-			if err := c.ask(ctx, http.MethodPost, path+"/calls", wish, &got); err != nil {
+			if err := c.askLong(cmd.Context(), http.MethodPost, path+"/calls", wish, &got); err != nil {
 				return err
 			}
 			return tellCall(cmd, got)

@@ -1,7 +1,6 @@
 package main
 
 import (
-	"context"
 	"encoding/xml"
 	"fmt"
 	"io"
@@ -41,10 +40,8 @@ Exit codes: 0 all passed, 1 one failed.`,
 			if function != "" {
 				path += "?function=" + url.QueryEscape(function)
 			}
-			ctx, cancel := context.WithTimeout(cmd.Context(), callsFor)
-			defer cancel()
 			var runs []api.CaseRun
-			if err := c.ask(ctx, http.MethodPost, path, nil, &runs); err != nil {
+			if err := c.askLong(cmd.Context(), http.MethodPost, path, nil, &runs); err != nil {
 				return err
 			}
 			out := cmd.OutOrStdout()

@@ -35,6 +35,13 @@ func (c *config) ask(ctx context.Context, method, path string, body, out any) er
 	return answer(r, out)
 }
 
+// askLong is ask for what takes as long as functions are built, or run.
+func (c *config) askLong(ctx context.Context, method, path string, body, out any) error {
+	ctx, cancel := context.WithTimeout(ctx, longFor)
+	defer cancel()
+	return c.ask(ctx, method, path, body, out)
+}
+
 // targets gives the targets of a stage, or the one that is asked for.
 func (c *config) targets(ctx context.Context, service, stage, only string) ([]string, error) {
 	if only != "" {

@@ -100,7 +100,7 @@ func (w *watcher) press(ctx context.Context, key rune) (end bool, err error) {
 // call calls a function of the copy with its first case or sample.
 func (w *watcher) call(ctx context.Context, function string) error {
 	var got api.Invocation
-	if err := w.ask(ctx, http.MethodPost, "/services/"+url.PathEscape(w.service)+"/copy/calls",
+	if err := w.askLong(ctx, http.MethodPost, "/services/"+url.PathEscape(w.service)+"/copy/calls",
 		api.CopyCall{Function: function}, &got); err != nil {
 		return err
 	}
@@ -119,7 +119,7 @@ func (w *watcher) call(ctx context.Context, function string) error {
 // cases runs the saved cases, and tells whether all passed.
 func (w *watcher) cases(ctx context.Context) (bool, error) {
 	var runs []api.CaseRun
-	if err := w.ask(ctx, http.MethodPost, "/services/"+url.PathEscape(w.service)+"/copy/cases", nil, &runs); err != nil {
+	if err := w.askLong(ctx, http.MethodPost, "/services/"+url.PathEscape(w.service)+"/copy/cases", nil, &runs); err != nil {
 		return false, err
 	}
 	failed := 0

@@ -216,10 +216,10 @@ type statusError struct {
 
 func (s statusError) Error() string { return s.detail }
 
-// How long an answer is waited for: any, and one that comes once functions have run.
+// How long an answer is waited for: any, and one that comes once functions are built or have run.
 const (
 	answerFor = 5 * time.Minute
-	callsFor  = time.Hour
+	longFor   = time.Hour
 )
 
 // inTime gives a request a deadline where it has none.

@@ -123,11 +123,11 @@ func (w *watcher) step(ctx context.Context) (bool, error) {
 	}
 	var got api.CopyOutcome
 	path := "/services/" + url.PathEscape(w.service) + "/copy"
-	err = w.ask(ctx, http.MethodPut, path, change, &got)
+	err = w.askLong(ctx, http.MethodPut, path, change, &got)
 	if status := (statusError{}); errors.As(err, &status) && status.code == http.StatusConflict {
 		w.digest, w.sent = "", nil // it was restarted: it gets all of it
 		change, blobs = w.change(files)
-		err = w.ask(ctx, http.MethodPut, path, change, &got)
+		err = w.askLong(ctx, http.MethodPut, path, change, &got)
 	}
 	if err != nil {
 		return false, err
