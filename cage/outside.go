@@ -14,10 +14,11 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+	"gvisor.dev/gvisor/pkg/buffer"
 	"gvisor.dev/gvisor/pkg/tcpip"
 	"gvisor.dev/gvisor/pkg/tcpip/adapters/gonet"
 	"gvisor.dev/gvisor/pkg/tcpip/header"
-	"gvisor.dev/gvisor/pkg/tcpip/link/fdbased"
+	"gvisor.dev/gvisor/pkg/tcpip/link/channel"
 	"gvisor.dev/gvisor/pkg/tcpip/network/ipv4"
 	"gvisor.dev/gvisor/pkg/tcpip/stack"
 	"gvisor.dev/gvisor/pkg/tcpip/transport/tcp"
@@ -56,6 +57,8 @@ const (
 	dialTime        = 20 * time.Second
 	idleDatagrams   = time.Minute
 	maxDatagram     = 64 << 10
+	mtu             = 1500 // bytes of a packet, as the system sets it for a device
+	packets         = 512  // to a command that wait; more are lost, as on any network
 )
 
 // way is the other end of a command's network: a small stack of its own in this
@@ -88,26 +91,34 @@ func (p *Process) openWay() error {
 		return errors.Join(errors.New("no device came"), err)
 	}
 	unix.CloseOnExec(fds[0])
+	err = unix.SetNonblock(fds[0], true) // so that closing it ends who reads
+	device := os.NewFile(uintptr(fds[0]), "device")
+	if err != nil {
+		device.Close()
+		return err
+	}
 	w := &way{reach: p.keeper.config.Reach, dial: p.keeper.config.Dial, slots: make(chan struct{}, mostConnections)}
 	w.ctx, w.end = context.WithCancel(context.Background())
-	if err := w.open(fds[0]); err != nil {
-		unix.Close(fds[0])
-		w.end()
+	if err := w.open(device); err != nil {
+		w.close(device)
 		return err
 	}
 	go func() {
 		<-p.done
-		w.end()
-		w.stack.Close()
-		unix.Close(fds[0])
+		w.close(device)
 	}()
 	return nil
 }
 
-func (w *way) open(device int) error {
-	if err := unix.SetNonblock(device, true); err != nil {
-		return err
-	}
+func (w *way) close(device *os.File) {
+	w.end()
+	device.Close()
+	w.stack.Close()
+}
+
+// open answers a device. It is read and written as a file of this program alone: its number
+// is another file's soon after it is closed, which nobody may read from then.
+func (w *way) open(device *os.File) error {
 	w.stack = stack.New(stack.Options{
 		NetworkProtocols:   []stack.NetworkProtocolFactory{ipv4.NewProtocol},
 		TransportProtocols: []stack.TransportProtocolFactory{tcp.NewProtocol, udp.NewProtocol},
@@ -116,10 +127,7 @@ func (w *way) open(device int) error {
 	w.stack.SetTransportProtocolHandler(tcp.ProtocolNumber,
 		tcp.NewForwarder(w.stack, 0, mostConnections, w.connection).HandlePacket)
 	w.stack.SetTransportProtocolHandler(udp.ProtocolNumber, udp.NewForwarder(w.stack, w.datagrams).HandlePacket)
-	link, err := fdbased.New(&fdbased.Options{FDs: []int{device}, MTU: 1500})
-	if err != nil {
-		return err
-	}
+	link := channel.New(packets, mtu, "")
 	const nic = 1
 	if e := w.stack.CreateNIC(nic, link); e != nil {
 		return fmt.Errorf("making a way out: %s", e)
@@ -130,7 +138,37 @@ func (w *way) open(device int) error {
 		}
 	}
 	w.stack.SetRouteTable([]tcpip.Route{{Destination: header.IPv4EmptySubnet, NIC: nic}})
+	go sent(device, link)
+	go w.answered(device, link)
 	return nil
+}
+
+// sent takes in what a command sends, until its device is closed or its network is gone.
+func sent(device *os.File, link *channel.Endpoint) {
+	var packet [mtu]byte
+	for {
+		n, err := device.Read(packet[:])
+		if err != nil {
+			return
+		}
+		if header.IPVersion(packet[:n]) != header.IPv4Version {
+			continue // the system itself looks for routers by version 6
+		}
+		b := stack.NewPacketBuffer(stack.PacketBufferOptions{Payload: buffer.MakeWithData(packet[:n])})
+		link.InjectInbound(ipv4.ProtocolNumber, b)
+		b.DecRef()
+	}
+}
+
+// answered gives out what a command is sent.
+func (w *way) answered(device *os.File, link *channel.Endpoint) {
+	for b := link.ReadContext(w.ctx); b != nil; b = link.ReadContext(w.ctx) {
+		packet := b.ToView()
+		_, _ = device.Write(packet.AsSlice()) // one that is lost is sent again by whoever sent it
+		packet.Release()
+		b.DecRef()
+	}
+	link.Close()
 }
 
 func addressOf(a tcpip.Address) netip.Addr {
