@@ -168,12 +168,24 @@ func (p *tab) fill(selector, text string) {
 	p.must("typing into "+selector, e.Input(text))
 }
 
-// press presses the button or link of that name. Where the page has moved in the moment in
-// which it was pressed, so that it was missed, it is pressed again.
+// press presses the button or link of that name.
 func (p *tab) press(name string) {
 	p.Helper()
+	p.hit(name, func(page *rod.Page) (*rod.Element, error) { return page.ElementR("button, a, summary", name) })
+}
+
+// click presses what a selector finds.
+func (p *tab) click(selector string) {
+	p.Helper()
+	p.hit(selector, func(page *rod.Page) (*rod.Element, error) { return page.Element(selector) })
+}
+
+// hit presses what is found. Where the page has moved in the moment in which it was pressed, so that it
+// was missed, it is pressed again.
+func (p *tab) hit(name string, find func(page *rod.Page) (*rod.Element, error)) {
+	p.Helper()
 	for range 5 {
-		e, err := p.page.Timeout(patience).ElementR("button, a, summary", name)
+		e, err := find(p.page.Timeout(patience))
 		p.must("looking for "+name, err)
 		p.must("waiting for "+name, e.WaitEnabled())
 		p.must("waiting until "+name+" stands still", e.Timeout(patience).WaitStable(50*time.Millisecond))

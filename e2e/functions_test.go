@@ -7,6 +7,8 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/go-rod/rod"
+
 	"rudmar/server/api"
 )
 
@@ -59,7 +61,9 @@ func TestFunctionsInThePage(t *testing.T) {
 	linden.reads("failed five times", "in trial")
 	linden.press("failed five times")
 	linden.reads("Parked after five attempts")
-	linden.page.MustElementR("tr", "moon").MustElementR("button", "Take away").MustClick()
+	linden.hit("Take away", func(page *rod.Page) (*rod.Element, error) {
+		return page.ElementX(`//tr[contains(., "moon")]//button[contains(., "Take away")]`)
+	})
 	linden.reads("What is taken away is gone for good", "Type relay to confirm")
 	linden.fill(".modal input", "relay")
 	linden.press("^Take it away")

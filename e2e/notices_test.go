@@ -95,7 +95,7 @@ func TestConfirmingInThePage(t *testing.T) {
 	p.fill("input[placeholder='its name']", "cellar")
 	p.press("^Make it")
 	// It follows another one, but for what lies inside.
-	p.sees("the button", `[aria-label="What cellar follows"]`).MustClick()
+	p.click(`[aria-label="What cellar follows"]`)
 	p.fill(".modal.show input[type=url]", "http://10.1.2.3/cellar.git")
 	p.key(input.Enter)
 	p.reads("/pushed/cellar", "shown this once")
@@ -115,7 +115,7 @@ func TestConfirmingInThePage(t *testing.T) {
 	}
 	heron.want("repository mirror cellar --end")
 
-	p.sees("the button", `[aria-label="Remove cellar"]`).MustClick()
+	p.click(`[aria-label="Remove cellar"]`)
 	p.reads("It goes with its whole history", "Type cellar to confirm")
 	p.waits("a dialog over the page", `() => getComputedStyle(document.querySelector('.modal')).position === 'fixed'`)
 	p.fill(".modal.show input", "cella")
@@ -123,7 +123,7 @@ func TestConfirmingInThePage(t *testing.T) {
 	p.press("^No$")
 	p.waits("no question", `() => !document.querySelector('.modal.show')`)
 	p.reads("cellar")
-	p.sees("the button", `[aria-label="Remove cellar"]`).MustClick()
+	p.click(`[aria-label="Remove cellar"]`)
 	p.fill(".modal.show input", "cellar")
 	p.press("^Remove it")
 	p.waits("no cellar", `() => !document.querySelector('[aria-label="Remove cellar"]')`)
@@ -156,7 +156,7 @@ func TestChoosingFunctionsInThePage(t *testing.T) {
 	p.goTo("deliveries/6/live")
 	p.reads("asked for by wren, from ", "Looked at what it means", "Not before")
 	p.press("^Ask for some of its functions alone")
-	p.sees("night-report", `input[value="night-report"]`).MustClick()
+	p.click(`input[value="night-report"]`)
 	p.reads("What only night-report means in live")
 	p.press("^Ask for it")
 	p.reads("only night-report", "waits for 2 approvals")

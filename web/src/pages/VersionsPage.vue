@@ -71,6 +71,9 @@ function pick(version: number): void {
         :to="{ name: 'compare', params: { service, version: picked[0], other: picked[1] } }"
         >Compare {{ picked[0] }} with {{ picked[1] }}</RouterLink
       >
+      <span v-else-if="picked.length === 1" class="quiet ms-auto"
+        >mark another one to compare it with version {{ picked[0] }}</span
+      >
       <span v-else-if="data && data.length > 1" class="quiet ms-auto">mark two to compare them</span>
     </div>
     <BuildNote v-for="b in shownBuilds" :key="b.id" :build="b" :service="service" @changed="reload" />
