@@ -31,8 +31,10 @@ func (r *rig) stateOf(version int, stage string) string {
 
 func (r *rig) settles(version int, stage string) {
 	r.Helper()
-	until(r.T, fmt.Sprintf("version %d is settled in %s (it is %s)", version, stage, r.stateOf(version, stage)),
-		func() bool { return r.stateOf(version, stage) == "settled" })
+	waits(r.T, func() bool { return r.stateOf(version, stage) == "settled" }, func() string {
+		now, _ := json.Marshal(r.stage(version, stage)) // it came as JSON
+		return fmt.Sprintf("version %d is settled in %s; it is %s\n%s", version, stage, now, r.log)
+	})
 }
 
 func (r *rig) stage(version int, stage string) api.DeliveryStage {

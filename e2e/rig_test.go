@@ -421,10 +421,16 @@ func sent(t *testing.T, method, address string, body io.Reader, change func(q *h
 // until tries again and again until check is content, and fails the test where it never is.
 func until(t *testing.T, what string, check func() bool) {
 	t.Helper()
+	waits(t, check, func() string { return what })
+}
+
+// waits is until for what is told by what there is in the end.
+func waits(t *testing.T, check func() bool, what func() string) {
+	t.Helper()
 	limit := time.Now().Add(2 * time.Minute)
 	for !check() {
 		if time.Now().After(limit) {
-			t.Fatalf("waited in vain until %s", what)
+			t.Fatalf("waited in vain until %s", what())
 		}
 		time.Sleep(30 * time.Millisecond) // between two looks at a condition
 	}
