@@ -701,6 +701,22 @@ func TestTargetsAreProvedBetween(t *testing.T) {
 	r.upToDate("trial", "coast", 1)
 }
 
+// Where it does not, all targets have a version before its cases run.
+func TestTargetsThatAreNotProvedBetween(t *testing.T) {
+	for word, deployments := range map[string]int{"": 2, "prove_between: false, ": 2, "prove_between: true, ": 1} {
+		r := newRig(t)
+		files := first()
+		files["rudmar.yaml"] = "rudmar: 1\nservice: frostline\nowner: o\nstages: [{stage: trial, targets: [local/north, local/coast], " +
+			word + "enter: {on: push}}]\n"
+		files["a/main.py"] = "def run(call): return 'frozen'\n"
+		r.push(files)
+		d := r.reaches(1, "trial", delivery.Stopped)
+		if len(d.Deployments) != deployments || !strings.Contains(d.Why, "cases failed: it works") {
+			t.Errorf("%q: %d deployments: %s", word, len(d.Deployments), d.Why)
+		}
+	}
+}
+
 func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 	r := newRig(t)
 	files := first()

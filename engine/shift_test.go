@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -265,6 +266,39 @@ func TestFailedCasesGoBack(t *testing.T) {
 		map[string]any{}, time.Minute)
 	if err != nil || inv.Answer != "first" {
 		t.Errorf("%v: it answers %v", err, inv.Answer)
+	}
+}
+
+// The judge knows what the old revision did in the day before.
+func TestAShiftKnowsTheDayBefore(t *testing.T) {
+	r := newRig(t)
+	r.push(shifted("10m", "def run(call):\n    if call.event.get('frost'): raise ValueError('frozen')\n    return 'first'\n"))
+	r.reaches(1, "trial", delivery.Settled)
+	for i := range 5 {
+		if _, err := r.platform.Invoke(t.Context(), platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}, "a",
+			"ask", "", map[string]any{"frost": i < 2}, time.Minute); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var since atomic.Int64
+	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
+		if q.URL.Query().Get("whole") == "true" {
+			from, _ := strconv.ParseInt(q.URL.Query().Get("since"), 10, 64)
+			since.CompareAndSwap(0, from)
+		}
+		next.ServeHTTP(w, q)
+	})
+	r.push(shifted("10m", goodAnswer))
+	r.until("it has begun", func() bool {
+		v, err := r.Store.Shift(t.Context(), "frostline", 2, "trial")
+		return err == nil && !v.Begun.IsZero()
+	})
+	v := r.shift(2)
+	if before := v.History["a"]; len(v.History) != 1 || before.Calls != 5 || before.Errors != 2 {
+		t.Errorf("before it: %+v", v.History)
+	}
+	if from := v.Begun.Sub(time.UnixMilli(since.Load())); from.Truncate(time.Second) != 24*time.Hour {
+		t.Errorf("it looked back by %s", from)
 	}
 }
 
