@@ -8,8 +8,6 @@ import (
 	"strings"
 	"testing"
 
-	"github.com/go-rod/rod/lib/proto"
-
 	"rudmar/server/api"
 )
 
@@ -61,8 +59,7 @@ func TestYourTokens(t *testing.T) {
 	p.arrive("/you")
 	p.reads("author in every service")
 	p.fill("input[placeholder^='such as']", "nightly-build")
-	p.must("ticking write", p.sees("the right to write", "input[type=checkbox][value=write]").Click(
-		proto.InputMouseButtonLeft, 1))
+	p.click("input[type=checkbox][value=write]")
 	p.press("^Make it")
 	p.reads("It is shown this once")
 	text, err := p.sees("the token", "[aria-label='The new token'] code").Text()

@@ -34,18 +34,14 @@ stages:
 			t.Errorf("%s: %v", wrong, err)
 		}
 	}
-	if err := ask(time.Now().Add(24 * time.Hour)); err != nil {
-		t.Fatal(err)
-	}
+	must(t, ask(time.Now().Add(24*time.Hour)))
 	r.until("it to wait for the time", func() bool {
 		judged, err := r.Line.Judged(t.Context(), "frostline", 1)
 		gates := judged[deliver.Place{Version: 1, Stage: "live"}].Gates
 		return err == nil && len(gates) > 1 && strings.Contains(gates[1].Why, "asked for by wren, from ")
 	})
 	soon := time.Now().Add(1500 * time.Millisecond) // asked again, for an earlier time
-	if err := ask(soon); err != nil {
-		t.Fatal(err)
-	}
+	must(t, ask(soon))
 	d := r.reaches(1, "live", delivery.Settled)
 	one, err := r.Store.Deployment(t.Context(), d.Deployments[0])
 	if err != nil || one.StartedAt.Before(soon.Truncate(time.Millisecond)) {

@@ -34,13 +34,9 @@ func took(r *rig, files map[string]string) (*plan.Plan, time.Duration) {
 	r.push(files)
 	d := r.reaches(1, "trial", delivery.Settled)
 	one, err := r.Store.Deployment(r.Context(), d.Deployments[0])
-	if err != nil {
-		r.Fatal(err)
-	}
+	must(r, err)
 	kept, err := r.Store.Plan(r.Context(), one.Plan)
-	if err != nil {
-		r.Fatal(err)
-	}
+	must(r, err)
 	return kept.Plan, one.EndedAt.Sub(one.StartedAt)
 }
 
@@ -114,16 +110,10 @@ func BenchmarkJournal(b *testing.B) {
 		r := newRigWith(b, func(o *engine.Options) { o.Log = slog.New(log) })
 		p, _ := took(r, sorts(1000))
 		s, err := store.Open(b.Context(), b.TempDir(), time.Now)
-		if err != nil {
-			b.Fatal(err)
-		}
+		must(b, err)
 		written, err := journal(b, s, p)
-		if err != nil {
-			b.Fatal(err)
-		}
-		if err := s.Close(); err != nil {
-			b.Fatal(err)
-		}
+		must(b, err)
+		must(b, s.Close())
 		b.ReportMetric(float64(written.Microseconds())/1000/float64(len(p.Steps)), "ms/step")
 		b.ReportMetric(100*float64(log.journal.Load())/float64(log.took.Load()), "%-of-a-deployment")
 		b.ReportMetric(float64(log.took.Load())/1e9, "s-in-all")
@@ -173,13 +163,9 @@ func BenchmarkPush(b *testing.B) {
 		r.push(first())
 		d := r.reaches(1, "trial", delivery.Settled)
 		built, err := r.Store.BuildOf(b.Context(), "frostline", 1)
-		if err != nil {
-			b.Fatal(err)
-		}
+		must(b, err)
 		one, err := r.Store.Deployment(b.Context(), d.Deployments[0])
-		if err != nil {
-			b.Fatal(err)
-		}
+		must(b, err)
 		for _, part := range []struct {
 			what     string
 			from, to time.Time

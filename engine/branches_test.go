@@ -36,9 +36,7 @@ func TestBranchesAreTold(t *testing.T) {
 		if r.head, err = r.Host.Repository("brambleford").Apply(ctx, change); err == nil {
 			err = r.Build.Pushed(ctx, "brambleford", "wren")
 		}
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 	}
 	told := func(n int) string {
 		t.Helper()

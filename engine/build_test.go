@@ -48,9 +48,7 @@ func TestCommandsMakeArchives(t *testing.T) {
 		t.Errorf("the log: %s", b.Log)
 	}
 	functions, err := r.Store.VersionFunctions(t.Context(), "frostline", 1)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	_, entries, err := r.Build.Archive(functions[0].Digest)
 	names := ""
 	for _, e := range entries {
@@ -83,9 +81,7 @@ func TestBuildsCanBeCancelled(t *testing.T) {
 		time.Sleep(10 * time.Millisecond) // between two looks at a condition
 	}
 	r.push(map[string]string{"a/function.yaml": fn("a", "")})
-	if err := r.Build.Cancel(t.Context(), b.ID, "linden"); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Build.Cancel(t.Context(), b.ID, "linden"))
 	r.reaches(1, "trial", delivery.Settled)
 	ended, err := r.Store.Build(t.Context(), b.ID)
 	if err != nil || ended.State != "cancelled" || ended.Version != 0 {
@@ -102,9 +98,7 @@ func starters(t *testing.T) map[string]string {
 	files := map[string]string{"rudmar.yaml": root}
 	for _, runtime := range starter.Runtimes() {
 		own, err := starter.Function("hello-"+runtime, runtime)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		for name, text := range own {
 			files[name] = text
 		}
@@ -147,9 +141,7 @@ func TestTheSameCommitGivesTheSameDigests(t *testing.T) {
 		own := map[string]string{}
 		for _, f := range functions {
 			a, err := r.Store.Artifact(t.Context(), f.Digest)
-			if err != nil {
-				t.Fatal(err)
-			}
+			must(t, err)
 			own[f.Function] = f.Digest + " " + a.FileSHA256
 		}
 		found = append(found, own)
@@ -188,28 +180,20 @@ func TestVerifyFindsEveryFlippedByte(t *testing.T) {
 	}
 	for _, name := range archives {
 		whole, err := os.ReadFile(name)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		for at := 0; at < len(whole); at += 7 {
 			flipped := bytes.Clone(whole)
 			flipped[at] ^= 1 << (at % 8)
-			if err := os.WriteFile(name, flipped, 0o600); err != nil {
-				t.Fatal(err)
-			}
+			must(t, os.WriteFile(name, flipped, 0o600))
 			if _, _, err := r.Build.Verify(ctx, "frostline", 1); !errors.Is(err, build.ErrAltered) {
 				t.Fatalf("byte %d of %s was flipped: %v", at, filepath.Base(name), err)
 			}
 		}
-		if err := os.WriteFile(name, whole, 0o600); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.WriteFile(name, whole, 0o600))
 	}
 	// The database refuses changes; somebody with a file editor does not ask it.
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(r.dir, "rudmar.db")+"?_pragma=busy_timeout(5000)")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer db.Close()
 	for _, trigger := range []string{"versions_stay", "version_functions_stay", "artifacts_stay", "provenance_stays"} {
 		if _, err := db.Exec("DROP TRIGGER " + trigger); err != nil {
@@ -223,9 +207,7 @@ func TestVerifyFindsEveryFlippedByte(t *testing.T) {
 		{"provenance", "contents"},
 	} {
 		var before string
-		if err := db.QueryRow("SELECT " + column.name + " FROM " + column.table + " LIMIT 1").Scan(&before); err != nil {
-			t.Fatal(err)
-		}
+		must(t, db.QueryRow("SELECT "+column.name+" FROM "+column.table+" LIMIT 1").Scan(&before))
 		at := len(before) / 2
 		for before[at] == '"' || before[at] == ':' || before[at] == '{' { // what is no JSON any more would be told anyway
 			at++
@@ -233,9 +215,7 @@ func TestVerifyFindsEveryFlippedByte(t *testing.T) {
 		after := before[:at] + string(before[at]^1) + before[at+1:]
 		change := func(from, to string) {
 			done, err := db.Exec("UPDATE "+column.table+" SET "+column.name+" = ? WHERE "+column.name+" = ?", to, from)
-			if err != nil {
-				t.Fatal(err)
-			}
+			must(t, err)
 			if n, _ := done.RowsAffected(); n == 0 {
 				t.Fatalf("%s.%s was not changed", column.table, column.name)
 			}

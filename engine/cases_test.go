@@ -40,16 +40,12 @@ func TestWhatCameOfCases(t *testing.T) {
 	}
 
 	service, _, err := r.Planner.Service(t.Context(), "frostline", 1)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	scope := platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}
 	tell := func(function string) string {
 		t.Helper()
 		runs, err := r.Line.RunCases(t.Context(), place("trial", "north"), scope, service, function)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		var told []string
 		for _, run := range runs {
 			text := fmt.Sprintf("%s %s: %v", run.Function, run.Name, run.Passed)

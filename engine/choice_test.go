@@ -64,23 +64,17 @@ stages:
 		return r.Line.Request(ctx, "frostline", version, "live",
 			deliver.Say{By: r.person("wren"), Shown: m.Digest, Confirm: "live", Functions: functions})
 	}
-	must := func(err error) {
-		t.Helper()
-		if err != nil {
-			t.Fatal(err)
-		}
-	}
 	r.push(files)
 	r.reaches(1, "trial", delivery.Settled)
-	must(ask(1))
+	must(t, ask(1))
 	r.reaches(1, "live", delivery.Settled)
 	// arrived tells whether a version is judged as one that may come into the stage after.
 	arrived := func(version int, says string) bool {
 		t.Helper()
 		d, err := r.Store.Delivery(ctx, "frostline", version, "late")
-		must(err)
+		must(t, err)
 		j, err := r.Line.Judge(ctx, d)
-		must(err)
+		must(t, err)
 		if !strings.Contains(fmt.Sprint(j.Gates), says) {
 			t.Errorf("version %d: %+v", version, j.Gates)
 		}
@@ -101,7 +95,7 @@ stages:
 			t.Errorf("%v: %v", wrong, err)
 		}
 	}
-	must(ask(2, "a"))
+	must(t, ask(2, "a"))
 	d := r.reaches(2, "live", delivery.Settled)
 	if d.Choice == nil || strings.Join(d.Choice.Functions, " ") != "a" {
 		t.Errorf("%+v", d.Choice)
@@ -122,13 +116,13 @@ stages:
 	// The rest follows, and goes back by itself: what was there stays.
 	follow := func(handle string) error {
 		m, _, err := r.Line.MeansChosen(ctx, "frostline", "live", 2, nil)
-		must(err)
+		must(t, err)
 		return r.Line.Follow(ctx, "frostline", 2, "live", deliver.Say{By: r.person(handle), Shown: m.Digest, Confirm: "live"})
 	}
 	if err := follow("teasel"); !errors.Is(err, rights.ErrRefused) {
 		t.Errorf("somebody who may only look: %v", err)
 	}
-	must(follow("wren"))
+	must(t, follow("wren"))
 	r.until("the rest to have gone back", func() bool {
 		d, err := r.Store.Delivery(ctx, "frostline", 2, "live")
 		return err == nil && d.State == delivery.Settled && !d.Rest && d.Choice != nil && len(d.Deployments) > 0 &&
@@ -140,7 +134,7 @@ stages:
 	// The next version brings all of it.
 	r.push(map[string]string{"e/main.py": answering("e3")})
 	r.reaches(3, "trial", delivery.Settled)
-	must(ask(3, "b", "c", "e"))
+	must(t, ask(3, "b", "c", "e"))
 	if d := r.reaches(3, "live", delivery.Settled); d.Choice != nil {
 		t.Errorf("nothing is left out, and it says %+v", d.Choice)
 	}
@@ -181,32 +175,24 @@ stages:
 	say := func(handle string) deliver.Say {
 		t.Helper()
 		m, _, err := r.Line.MeansChosen(ctx, "frostline", "live", 3, []string{"a"})
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		return deliver.Say{By: r.person(handle), Shown: m.Digest, Confirm: "live", Functions: []string{"a"}}
 	}
 	waits := func(kept int) {
 		t.Helper()
 		r.until(fmt.Sprintf("b stays at version %d", kept), func() bool {
 			d, err := r.Store.Delivery(ctx, "frostline", 3, "live")
-			if err != nil {
-				t.Fatal(err)
-			}
+			must(t, err)
 			left, err := r.Line.LeftOut(ctx, d)
 			return err == nil && d.Choice != nil && d.Choice.Kept["b"] == kept && strings.Join(left, " ") == "b" &&
 				d.State == delivery.Waiting && r.Line.MayChoose(ctx, d)
 		})
 	}
-	if err := r.Line.Request(ctx, "frostline", 3, "live", say("wren")); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Line.Request(ctx, "frostline", 3, "live", say("wren")))
 	waits(2)
 	back := r.say("wren", "live", 1)
 	back.Comment = "the hill is too cold"
-	if err := r.Line.GoBack(ctx, "frostline", 1, "live", back); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Line.GoBack(ctx, "frostline", 1, "live", back))
 	if err := r.Line.GoBack(ctx, "frostline", 1, "live", back); !errors.Is(err, delivery.ErrTransition) {
 		t.Errorf("put back while it is put back: %v", err)
 	}
@@ -215,9 +201,7 @@ stages:
 		t.Errorf("version 2: %+v %v", d, err)
 	}
 	waits(1)
-	if err := r.Line.Approve(ctx, "frostline", 3, "live", say("linden")); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Line.Approve(ctx, "frostline", 3, "live", say("linden")))
 	d := r.reaches(3, "live", delivery.Settled)
 	r.answers(map[string]string{"a": "a3", "b": "b1"})
 	if r.Line.MayChoose(ctx, d) {
@@ -229,12 +213,8 @@ stages:
 
 	// The rest is asked for and waits, and a newer version comes first: what is there stayed.
 	m, _, err := r.Line.MeansChosen(ctx, "frostline", "live", 3, nil)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := r.Line.Follow(ctx, "frostline", 3, "live", deliver.Say{By: r.person("wren"), Shown: m.Digest, Confirm: "live"}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
+	must(t, r.Line.Follow(ctx, "frostline", 3, "live", deliver.Say{By: r.person("wren"), Shown: m.Digest, Confirm: "live"}))
 	rest := func(waits bool, why string) {
 		t.Helper()
 		r.until(fmt.Sprintf("the rest waits: %v", waits), func() bool {

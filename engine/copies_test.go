@@ -36,15 +36,11 @@ func TestPrivateCopies(t *testing.T) {
 	r.add(people.Wish{Handle: "sorrel", Role: rights.Author})
 	files := first()
 	files["a/function.yaml"] = fn("a", "env: {KEY: \"${secrets.key}\"}\n")
-	if err := r.People.SetSecret(ctx, "frostline", "trial", "key", "four-rows-of-pears", "wren"); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.People.SetSecret(ctx, "frostline", "trial", "key", "four-rows-of-pears", "wren"))
 	r.push(files)
 	r.reaches(1, "trial", delivery.Settled)
 	_, before, err := live(r, "trial")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 
 	if _, err := r.Copies.Put(ctx, "frostline", r.person("teasel"), copies.Change{Files: loose(files)}); !errors.Is(err,
 		rights.ErrRefused) {
@@ -83,10 +79,8 @@ func TestPrivateCopies(t *testing.T) {
 
 	// Who may not set the stage's secrets gets none; nobody takes another's away by
 	// having one.
-	if err := r.People.Add(ctx, people.Wish{Handle: "sorrel", Role: rights.Author, Password: "orchard-at-dawn",
-		Places: []string{"frostline"}}, ""); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.People.Add(ctx, people.Wish{Handle: "sorrel", Role: rights.Author, Password: "orchard-at-dawn",
+		Places: []string{"frostline"}}, ""))
 	sorrel := r.person("sorrel")
 	sorrel.Token = &store.Token{Name: "narrow", Acts: []string{"look", "write"}}
 	noted, err := r.Copies.Put(ctx, "frostline", sorrel, copies.Change{Files: loose(files)})
@@ -104,21 +98,15 @@ func TestPrivateCopies(t *testing.T) {
 		t.Fatal(err)
 	}
 	shift.Store(int64(copies.IdleFor + time.Minute))
-	if err := r.Copies.Sweep(ctx); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Copies.Sweep(ctx))
 	if n, _, err := live(r, "trial~wren"); err != nil || n != 0 {
 		t.Errorf("an idle copy has %d resources: %v", n, err)
 	}
 	if n, _, err := live(r, "trial~sorrel"); err != nil || n == 0 {
 		t.Errorf("a copy in use has %d resources: %v", n, err)
 	}
-	if err := r.People.Change(ctx, "sorrel", "", "closed", func(p *store.Person) error { p.Closed = true; return nil }); err != nil {
-		t.Fatal(err)
-	}
-	if err := r.Copies.Sweep(ctx); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.People.Change(ctx, "sorrel", "", "closed", func(p *store.Person) error { p.Closed = true; return nil }))
+	must(t, r.Copies.Sweep(ctx))
 	if n, _, err := live(r, "trial~sorrel"); err != nil || n != 0 {
 		t.Errorf("the copy of somebody who is closed has %d resources: %v", n, err)
 	}

@@ -37,9 +37,7 @@ func TestNothingWasDone(t *testing.T) {
 	}
 	r.spoilWith(nil)
 	two, err := r.Runner.Start(t.Context(), r.planned(1), "wren")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	r.ended(two, store.Done)
 	if err := r.Runner.GoOn(t.Context(), one.ID, "wren"); !errors.Is(err, deploy.ErrNotOpen) || !strings.Contains(err.Error(), "came after it") {
 		t.Errorf("going on with what another one came after: %v", err)
@@ -80,9 +78,7 @@ func TestWhatCannotBePlannedIsLookedAtAgain(t *testing.T) {
 		t.Helper()
 		r.until("version 1 waits as it should", func() bool {
 			all, err := r.Line.Judged(t.Context(), "frostline", 0)
-			if err != nil {
-				t.Fatal(err)
-			}
+			must(t, err)
 			for _, g := range all[deliver.Place{Version: 1, Stage: "live"}].Gates {
 				if g.Kind == delivery.ApprovalsGate {
 					return strings.HasPrefix(g.Why, "approved by linden") && strings.Contains(g.Why, "out of order") == (says != "")

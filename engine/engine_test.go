@@ -57,6 +57,14 @@ func beside(t testing.TB) {
 	}
 }
 
+// must ends a test that cannot go on.
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
 func newRig(t testing.TB) *rig {
 	t.Helper()
 	return newRigWith(t, func(*engine.Options) {})
@@ -104,9 +112,7 @@ func newRigWith(t testing.TB, change func(o *engine.Options)) *rig {
 	})
 	r.start()
 	ctx := t.Context()
-	if err := r.CreateRepository(ctx, "brambleford", "wren"); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.CreateRepository(ctx, "brambleford", "wren"))
 	r.add(people.Wish{Handle: "wren", Role: rights.Author})
 	r.add(people.Wish{Handle: "linden", Role: rights.Approver, Groups: []string{"council"}})
 	return r
@@ -125,9 +131,7 @@ func newRigAhead(t testing.TB) (*rig, *atomic.Int64) {
 func (r *rig) keeps(p *plan.Plan) int64 {
 	r.Helper()
 	id, err := r.Store.AddPlan(r.Context(), "wren", p)
-	if err != nil {
-		r.Fatal(err)
-	}
+	must(r, err)
 	return id
 }
 
@@ -135,9 +139,7 @@ func (r *rig) keeps(p *plan.Plan) int64 {
 func (r *rig) reach(p manifest.Place) (*platform.Client, platform.Scope) {
 	r.Helper()
 	client, scope, err := r.Planner.Platform(p)
-	if err != nil {
-		r.Fatal(err)
-	}
+	must(r, err)
 	return client, scope
 }
 
@@ -145,9 +147,7 @@ func (r *rig) reach(p manifest.Place) (*platform.Client, platform.Scope) {
 func (r *rig) planned(version int) int64 {
 	r.Helper()
 	p, err := r.Planner.Compute(r.Context(), place("trial", "north"), version)
-	if err != nil {
-		r.Fatal(err)
-	}
+	must(r, err)
 	return r.keeps(p)
 }
 
@@ -166,13 +166,9 @@ func (r *rig) ended(id int64, state string) store.Deployment {
 func (r *rig) add(w people.Wish) {
 	r.Helper()
 	hash, err := bcrypt.GenerateFromPassword([]byte("orchard-at-dawn"), bcrypt.MinCost) // as quick as can be
-	if err != nil {
-		r.Fatal(err)
-	}
+	must(r, err)
 	p := store.Person{Handle: w.Handle, Role: w.Role, Places: w.Places, Groups: w.Groups, Password: string(hash)}
-	if err := r.Store.PutPerson(r.Context(), p, "", "person added"); err != nil {
-		r.Fatal(err)
-	}
+	must(r, r.Store.PutPerson(r.Context(), p, "", "person added"))
 }
 
 // say is what somebody says who has looked at what a version means in a stage,
@@ -180,9 +176,7 @@ func (r *rig) add(w people.Wish) {
 func (r *rig) say(handle, stage string, version int) deliver.Say {
 	r.Helper()
 	m, err := r.Line.Means(r.Context(), "frostline", stage, version)
-	if err != nil {
-		r.Fatal(err)
-	}
+	must(r, err)
 	return deliver.Say{By: r.person(handle), Shown: m.Digest, Confirm: stage}
 }
 
@@ -190,13 +184,9 @@ func (r *rig) say(handle, stage string, version int) deliver.Say {
 func (r *rig) gate(version int, stage, kind string) delivery.Gate {
 	r.Helper()
 	d, err := r.Store.Delivery(r.Context(), "frostline", version, stage)
-	if err != nil {
-		r.Fatal(err)
-	}
+	must(r, err)
 	j, err := r.Line.Judge(r.Context(), d)
-	if err != nil {
-		r.Fatal(err)
-	}
+	must(r, err)
 	for _, g := range j.Gates {
 		if g.Kind == kind {
 			return g
@@ -212,9 +202,7 @@ func (r *rig) start() {
 		LookEvery: 50 * time.Millisecond, Log: slog.New(slog.DiscardHandler)}
 	r.change(&o)
 	r.Engine, err = engine.Open(r.Context(), o)
-	if err != nil {
-		r.Fatal(err)
-	}
+	must(r, err)
 }
 
 const root = `rudmar: 1
@@ -246,9 +234,7 @@ func (r *rig) push(files map[string]string) {
 	if r.head, err = r.Host.Repository("brambleford").Apply(r.Context(), change); err == nil {
 		err = r.Build.Pushed(r.Context(), "brambleford", "wren")
 	}
-	if err != nil {
-		r.Fatal(err)
-	}
+	must(r, err)
 }
 
 func first() map[string]string {
@@ -287,9 +273,7 @@ func (r *rig) reaches(version int, stage string, want delivery.State) store.Deli
 func (r *rig) person(handle string) store.Person {
 	r.Helper()
 	p, err := r.People.Person(r.Context(), handle)
-	if err != nil {
-		r.Fatal(err)
-	}
+	must(r, err)
 	return p
 }
 
@@ -351,9 +335,7 @@ func TestAFailedStepAndGoingOn(t *testing.T) {
 		t.Fatalf("%+v %v", deployment, err)
 	}
 	steps, err := r.Store.Steps(t.Context(), deployment.ID)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	states := map[string]string{}
 	for _, s := range steps {
 		states[s.Address] = s.State
@@ -365,9 +347,7 @@ func TestAFailedStepAndGoingOn(t *testing.T) {
 		}
 	}
 	r.spoilWith(nil)
-	if err := r.Runner.GoOn(t.Context(), deployment.ID, "wren"); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Runner.GoOn(t.Context(), deployment.ID, "wren"))
 	r.reaches(1, "trial", delivery.Settled)
 	if err := r.Runner.GoOn(t.Context(), deployment.ID, "wren"); !errors.Is(err, deploy.ErrNotOpen) {
 		t.Errorf("going on with what is done: %v", err)
@@ -445,9 +425,7 @@ func TestThePlatformDiesInTheMiddle(t *testing.T) {
 		t.Errorf("only %d requests found it gone", gone.Load())
 	}
 	steps, err := r.Store.Steps(t.Context(), d.Deployments[0])
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	for _, s := range steps {
 		if s.State != store.StepDone {
 			t.Errorf("%s is %s", s.Address, s.State)
@@ -508,9 +486,7 @@ func TestOperationsAreFollowed(t *testing.T) {
 	if !strings.Contains(stopped.Why, "not there any more") || operations.Load() < 3 || asked.Load() < 3 {
 		t.Errorf("%q, %d operations, %d questions", stopped.Why, operations.Load(), asked.Load())
 	}
-	if err := r.Runner.GoOn(t.Context(), stopped.Deployments[len(stopped.Deployments)-1], "wren"); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Runner.GoOn(t.Context(), stopped.Deployments[len(stopped.Deployments)-1], "wren"))
 	r.reaches(1, "trial", delivery.Settled)
 	r.spoilWith(nil)
 	r.upToDate("trial", "north", 1)
@@ -526,18 +502,14 @@ func TestCancelAndLease(t *testing.T) {
 	if _, err := r.Runner.Start(t.Context(), r.planned(1), "wren"); !errors.Is(err, store.ErrLease) {
 		t.Errorf("a second deployment at the same place: %v", err)
 	}
-	if err := r.Runner.Cancel(t.Context(), d.Deployments[0]); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Runner.Cancel(t.Context(), d.Deployments[0]))
 	close(hold)
 	d = r.reaches(1, "trial", delivery.Stopped)
 	if !strings.Contains(d.Why, "cancelled") {
 		t.Errorf("why: %s", d.Why)
 	}
 	r.spoilWith(nil)
-	if err := r.Line.Retry(t.Context(), "frostline", 1, "trial", r.person("wren")); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Line.Retry(t.Context(), "frostline", 1, "trial", r.person("wren")))
 	r.reaches(1, "trial", delivery.Settled)
 	r.upToDate("trial", "north", 1)
 	// The platform knows the newest holder: what an earlier one still sends is refused.
@@ -556,9 +528,7 @@ func TestClosedInTheMiddle(t *testing.T) {
 	begun, hold := r.holdsAt("function/b")
 	r.push(first())
 	<-begun
-	if err := r.Engine.Close(); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Engine.Close())
 	close(hold)
 	r.start()
 	r.reaches(1, "trial", delivery.Settled)
@@ -573,20 +543,14 @@ func TestCancelledAndClosed(t *testing.T) {
 	r.push(first())
 	<-begun
 	d := r.reaches(1, "trial", delivery.Deploying)
-	if err := r.Runner.Cancel(t.Context(), d.Deployments[0]); err != nil {
-		t.Fatal(err)
-	}
-	if err := r.Engine.Close(); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Runner.Cancel(t.Context(), d.Deployments[0]))
+	must(t, r.Engine.Close())
 	close(hold)
 	r.spoilWith(nil)
 	r.start()
 	d = r.reaches(1, "trial", delivery.Stopped)
 	steps, err := r.Store.Steps(t.Context(), d.Deployments[0])
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	skipped := 0
 	for _, s := range steps {
 		switch {
@@ -601,9 +565,7 @@ func TestCancelledAndClosed(t *testing.T) {
 	if skipped == 0 {
 		t.Error("nothing was left out, though it was cancelled")
 	}
-	if err := r.Line.Retry(t.Context(), "frostline", 1, "trial", r.person("wren")); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Line.Retry(t.Context(), "frostline", 1, "trial", r.person("wren")))
 	r.reaches(1, "trial", delivery.Settled)
 	r.upToDate("trial", "north", 1)
 }
@@ -675,9 +637,7 @@ func TestTargetsAreProvedBetween(t *testing.T) {
 	coast := func() string {
 		t.Helper()
 		snapshot, err := r.platform.Snapshot(t.Context(), platform.Scope{Region: "coast", Service: "frostline", Stage: "trial"})
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		return snapshot.Fingerprint
 	}
 	before := coast()
@@ -737,22 +697,16 @@ func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 	}
 	ahead := func() []string {
 		judged, err := r.Line.Judged(t.Context(), "frostline", 1)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		return judged[deliver.Place{Version: 1, Stage: "live"}].Stops
 	}
 	r.until("what live lacks to be told before anything waits there", func() bool {
 		return len(ahead()) == 1 && strings.Contains(ahead()[0], `the secret "key" has no value in live`)
 	})
 	for _, stage := range []string{"trial", "live"} {
-		if err := r.People.SetSecret(t.Context(), "frostline", stage, "key", "hidden-"+stage, "wren"); err != nil {
-			t.Fatal(err)
-		}
+		must(t, r.People.SetSecret(t.Context(), "frostline", stage, "key", "hidden-"+stage, "wren"))
 	}
-	if err := r.Line.Retry(t.Context(), "frostline", 1, "trial", r.person("wren")); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Line.Retry(t.Context(), "frostline", 1, "trial", r.person("wren")))
 	r.reaches(1, "trial", delivery.Settled)
 	r.until("nothing to be lacking", func() bool { return len(ahead()) == 0 })
 	if err := r.Line.Approve(t.Context(), "frostline", 1, "live",
@@ -772,9 +726,7 @@ func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 
 	// A plan that was made before a secret got another value is out of date.
 	for _, value := range []string{"second", "third"} {
-		if err := r.People.SetSecret(t.Context(), "frostline", "live", "key", value, "wren"); err != nil {
-			t.Fatal(err)
-		}
+		must(t, r.People.SetSecret(t.Context(), "frostline", "live", "key", value, "wren"))
 		p, err := r.Planner.Compute(t.Context(), place("live", "north"), 1)
 		if err != nil || len(p.Steps) == 0 {
 			t.Fatalf("a new secret changes nothing: %v", err)
@@ -786,9 +738,7 @@ func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 			}
 			break
 		}
-		if err := r.People.SetSecret(t.Context(), "frostline", "live", "key", "another", "wren"); err != nil {
-			t.Fatal(err)
-		}
+		must(t, r.People.SetSecret(t.Context(), "frostline", "live", "key", "another", "wren"))
 		if _, err := r.Runner.Start(t.Context(), id, "wren"); !errors.Is(err, deploy.ErrOutOfDate) ||
 			!strings.Contains(err.Error(), "secret") {
 			t.Errorf("a plan with an older secret: %v", err)
@@ -834,9 +784,7 @@ func TestProblemsStopAPlan(t *testing.T) {
 	}
 	p, err := r.Planner.Compute(t.Context(),
 		manifest.Place{Service: "frostline", Stage: "trial", Target: manifest.ParseTarget("local/moon")}, 1)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	said := ""
 	for _, problem := range p.Problems {
 		said += problem.Message + "\n"
@@ -883,15 +831,11 @@ func TestBuildsAreTheSameEverywhere(t *testing.T) {
 		r.push(first())
 		r.reaches(1, "trial", delivery.Settled)
 		list, err := r.Store.VersionFunctions(t.Context(), "frostline", 1)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		text := ""
 		for _, f := range list {
 			a, err := r.Store.Artifact(t.Context(), f.Digest)
-			if err != nil {
-				t.Fatal(err)
-			}
+			must(t, err)
 			text += f.Digest + " " + a.FileSHA256 + "\n"
 			if archive, _, err := r.Build.Archive(f.Digest); err != nil || int64(len(archive)) != a.Bytes {
 				t.Errorf("the archive of %s: %v", f.Function, err)
@@ -919,9 +863,7 @@ func TestEditing(t *testing.T) {
 	}
 	edit.Files["a/function.yaml"] = []byte(fn("a", "about: better\n"))
 	hash, err := r.Commit(t.Context(), edit, wren)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	r.reaches(2, "trial", delivery.Settled)
 	var conflict *engine.ConflictError
 	if _, err := r.Commit(t.Context(), edit, wren); !errors.As(err, &conflict) || conflict.Head != hash ||

@@ -57,17 +57,11 @@ func buildAttempts(dir, open string, port int) []struct{ name, line string } {
 func TestNoBuildGetsOut(t *testing.T) {
 	t.Setenv("RUDMAR_TEST_MARK", "secret")
 	open, err := os.MkdirTemp("", "rudmar-open-")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer os.RemoveAll(open)
-	if err := os.Chmod(open, 0o777); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Chmod(open, 0o777))
 	l, err := net.Listen("tcp", "0.0.0.0:0")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer l.Close()
 	r := newRig(t)
 	for _, a := range buildAttempts(r.dir, open, l.Addr().(*net.TCPAddr).Port) {
@@ -75,9 +69,7 @@ func TestNoBuildGetsOut(t *testing.T) {
 			manifest, err := json.Marshal(map[string]any{"function": "a", "handler": "main:run",
 				"build": map[string]any{
 					"run": []string{"set +e\n" + strings.ReplaceAll(a.line, "echo GOT", `printf '\nGOT\n'`) + "\nexit 0"}}})
-			if err != nil {
-				t.Fatal(err)
-			}
+			must(t, err)
 			files := map[string]string{"a/function.yaml": string(manifest),
 				"a/main.py": "def run(call): return 1 # " + a.name + "\n"}
 			if r.head == "" {
@@ -92,13 +84,9 @@ func TestNoBuildGetsOut(t *testing.T) {
 				return // it was stopped
 			}
 			functions, err := r.Store.VersionFunctions(t.Context(), "frostline", b.Version)
-			if err != nil {
-				t.Fatal(err)
-			}
+			must(t, err)
 			artifact, err := r.Store.Artifact(t.Context(), functions[0].Digest)
-			if err != nil {
-				t.Fatal(err)
-			}
+			must(t, err)
 			for _, f := range artifact.Listing {
 				if f.Path != "main.py" && f.Path != "try.py" {
 					t.Errorf("the archive has %s", f.Path)

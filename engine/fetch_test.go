@@ -26,19 +26,13 @@ func packed(t *testing.T, files map[string]string) []byte {
 	z := gzip.NewWriter(&out)
 	w := tar.NewWriter(z)
 	for name, text := range files {
-		if err := w.WriteHeader(&tar.Header{Name: "package/" + name, Mode: 0o644, Size: int64(len(text))}); err != nil {
-			t.Fatal(err)
-		}
+		must(t, w.WriteHeader(&tar.Header{Name: "package/" + name, Mode: 0o644, Size: int64(len(text))}))
 		if _, err := w.Write([]byte(text)); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if err := w.Close(); err != nil {
-		t.Fatal(err)
-	}
-	if err := z.Close(); err != nil {
-		t.Fatal(err)
-	}
+	must(t, w.Close())
+	must(t, z.Close())
 	return out.Bytes()
 }
 

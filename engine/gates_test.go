@@ -37,17 +37,13 @@ func (r *rig) letIn(version int) {
 // asks has wren ask for a version in a stage.
 func (r *rig) asks(version int, stage string) {
 	r.Helper()
-	if err := r.Line.Request(r.Context(), "frostline", version, stage, r.say("wren", stage, version)); err != nil {
-		r.Fatal(err)
-	}
+	must(r, r.Line.Request(r.Context(), "frostline", version, stage, r.say("wren", stage, version)))
 }
 
 // approves has linden approve it.
 func (r *rig) approves(version int, stage string) {
 	r.Helper()
-	if err := r.Line.Approve(r.Context(), "frostline", version, stage, r.say("linden", stage, version)); err != nil {
-		r.Fatal(err)
-	}
+	must(r, r.Line.Approve(r.Context(), "frostline", version, stage, r.say("linden", stage, version)))
 }
 
 // until waits for a condition of a test.
@@ -93,9 +89,7 @@ func TestGatesAreTheStages(t *testing.T) {
 				t.Errorf("the approval: %+v", g)
 			}
 			m, err := r.Line.Means(t.Context(), "frostline", "live", 2)
-			if err != nil {
-				t.Fatal(err)
-			}
+			must(t, err)
 			rules := m.Plans()[0].Consequences.Rules
 			if len(rules) == 0 || !rules[0].Loosens {
 				t.Errorf("what it loosens: %+v", rules)
@@ -250,9 +244,7 @@ func TestFourEyesCountPeople(t *testing.T) {
 	v := 0
 	r.until("the newest version is built", func() bool {
 		versions, err := r.Store.ListVersions(t.Context(), "frostline", store.Part{Limit: 1000})
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		v = versions[0].Number
 		return versions[0].Hash == r.head
 	})
@@ -285,16 +277,12 @@ func TestAnApprovalIsOfWhatWasShown(t *testing.T) {
 		deliver.Say{By: before.By}); !errors.Is(err, deliver.ErrShown) {
 		t.Errorf("approved without looking: %v", err)
 	}
-	if err := r.Line.Approve(t.Context(), "frostline", 2, "live", before); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Line.Approve(t.Context(), "frostline", 2, "live", before))
 	r.judgedOn(2, "live", delivery.ApprovalsGate, delivery.Holds)
 	// Somebody changes something by hand: the plan would undo that, too.
 	client, scope := r.reach(place("live", "north"))
 	record, err := r.Store.Record(t.Context(), place("live", "north"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	for _, row := range record {
 		if row.Address == "function/b" {
 			row.Attributes["memory"] = 512 << 20
@@ -328,14 +316,10 @@ func TestNothingMoreThanWasAgreedTo(t *testing.T) {
 	r.push(map[string]string{"a/function.yaml": fn("a", "memory: 256 MiB\n")})
 	r.reaches(2, "trial", delivery.Settled)
 	d, err := r.Store.Delivery(t.Context(), "frostline", 2, "live")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	from := d.State
 	d.State, d.Agreed = delivery.Planning, []string{"update function/a: something smaller on local/north"}
-	if err := r.Store.MoveDeliveries(t.Context(), store.Move{From: from, To: d}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Store.MoveDeliveries(t.Context(), store.Move{From: from, To: d}))
 	r.Line.Nudge()
 	d = r.reaches(2, "live", delivery.Waiting)
 	if !strings.Contains(d.Why, "means something else than what was agreed to: newly ") || len(d.Deployments) != 0 {
@@ -385,9 +369,7 @@ func TestGoingBackIsConfirmed(t *testing.T) {
 			t.Errorf("%s in a stage where one has no right: %v", name, err)
 		}
 	}
-	if err := r.Line.GoBack(t.Context(), "frostline", 1, "trial", good); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Line.GoBack(t.Context(), "frostline", 1, "trial", good))
 	r.reaches(2, "trial", delivery.WentBack)
 	r.reaches(1, "trial", delivery.Settled)
 }
@@ -402,9 +384,7 @@ func TestRefusingTakesTheGroup(t *testing.T) {
 		"no"); !errors.Is(err, deliver.ErrNotCounts) {
 		t.Errorf("somebody of another group refuses: %v", err)
 	}
-	if err := r.Line.Refuse(t.Context(), "frostline", 1, "live", r.person("linden"), "no"); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Line.Refuse(t.Context(), "frostline", 1, "live", r.person("linden"), "no"))
 	r.reaches(1, "live", delivery.Refused)
 	if err := r.Line.Approve(t.Context(), "frostline", 1, "live", r.say("linden", "live", 1)); !errors.Is(err,
 		delivery.ErrTransition) {
@@ -448,9 +428,7 @@ func TestAServiceBelongsToOneRepository(t *testing.T) {
 	r := newRig(t)
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)
-	if err := r.CreateRepository(t.Context(), "elsewhere", "wren"); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.CreateRepository(t.Context(), "elsewhere", "wren"))
 	change := source.Change{Branch: "main", Message: "mine now", Author: "sorrel", Email: "s@x.invalid",
 		Files: map[string][]byte{}}
 	for name, text := range first() {
@@ -459,26 +437,20 @@ func TestAServiceBelongsToOneRepository(t *testing.T) {
 	if _, err := r.Host.Repository("elsewhere").Apply(t.Context(), change); err != nil {
 		t.Fatal(err)
 	}
-	if err := r.Build.Pushed(t.Context(), "elsewhere", "sorrel"); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Build.Pushed(t.Context(), "elsewhere", "sorrel"))
 	if s, err := r.Store.Service(t.Context(), "frostline"); err != nil || s.Repository != "brambleford" {
 		t.Errorf("%+v %v", s, err)
 	}
 	if list, err := r.Store.Builds(t.Context(), "frostline", 10); err != nil || len(list) != 1 {
 		t.Errorf("builds: %+v %v", list, err)
 	}
-	if err := r.MoveService(t.Context(), "frostline", "elsewhere", "teasel"); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.MoveService(t.Context(), "frostline", "elsewhere", "teasel"))
 	r.until("what stands there was built", func() bool {
 		list, err := r.Store.Builds(t.Context(), "frostline", 10)
 		return err == nil && len(list) == 2 && list[0].State == store.BuildDone && list[0].Person == "sorrel"
 	})
 	entries, err := r.Store.Journal(t.Context(), "frostline", store.Part{Limit: 200}, store.Entry{})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	told := ""
 	for _, e := range entries {
 		told += e.Person + " " + e.What + " " + e.Text + "\n"
@@ -513,10 +485,8 @@ func TestRemovingAService(t *testing.T) {
 	})
 	r.asks(2, "trial")
 	r.letIn(2)
-	if err := errors.Join(r.RemoveService(t.Context(), "frostline", "teasel"),
-		r.RemoveRepository(t.Context(), "brambleford", "teasel")); err != nil {
-		t.Fatal(err)
-	}
+	must(t, errors.Join(r.RemoveService(t.Context(), "frostline", "teasel"),
+		r.RemoveRepository(t.Context(), "brambleford", "teasel")))
 	if list, err := r.Store.Services(t.Context()); err != nil || len(list) != 0 {
 		t.Errorf("%v %v", list, err)
 	}
@@ -534,9 +504,7 @@ func TestARenamedFunctionGoesOn(t *testing.T) {
 		"c/function.yaml": renamed, "c/main.py": first()["a/main.py"], "c/cases/works.yaml": first()["a/cases/works.yaml"]})
 	d := r.reaches(2, "trial", delivery.Settled)
 	deployment, err := r.Store.Deployment(t.Context(), d.Deployments[0])
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	kept, err := r.Store.Plan(t.Context(), deployment.Plan)
 	if err != nil || len(kept.Plan.Steps) != 1 || kept.Plan.Steps[0].Was != "a" || kept.Plan.Confirmation() != "" {
 		t.Errorf("%+v %v", kept.Plan.Steps, err)
@@ -586,9 +554,7 @@ func TestCasesRunWhereTheySay(t *testing.T) {
 	for stage, want := range map[string]string{"trial": "it works, nothing happens",
 		"live": "nothing happens, only in live"} {
 		runs, err := r.Store.CaseRuns(t.Context(), "frostline", 1, stage)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		names := map[string]bool{}
 		for _, run := range runs {
 			names[run.Name] = true
@@ -613,9 +579,7 @@ func TestGatesSaySinceWhen(t *testing.T) {
 	gates := func() map[string]delivery.Gate {
 		t.Helper()
 		judged, err := r.Line.Judged(t.Context(), "frostline", 1)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		out := map[string]delivery.Gate{}
 		for _, g := range judged[deliver.Place{Version: 1, Stage: "live"}].Gates {
 			out[g.Kind] = g

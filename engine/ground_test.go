@@ -27,14 +27,10 @@ import (
 func (r *rig) beside() *sql.Conn {
 	r.Helper()
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(r.dir, "rudmar.db")+"?_pragma=busy_timeout(5000)")
-	if err != nil {
-		r.Fatal(err)
-	}
+	must(r, err)
 	r.Cleanup(func() { db.Close() })
 	c, err := db.Conn(r.Context())
-	if err != nil {
-		r.Fatal(err)
-	}
+	must(r, err)
 	return c
 }
 
@@ -153,9 +149,7 @@ func TestAVersionIsDeliveredWithItsNumber(t *testing.T) {
 	r.do(c, `DROP TRIGGER full`)
 	r.reaches(1, "trial", delivery.Settled)
 
-	if err := r.Close(); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Close())
 	r.do(c, `DELETE FROM judgements`)
 	r.do(c, `DELETE FROM standing`)
 	r.do(c, `DELETE FROM deliveries`)
@@ -196,12 +190,8 @@ func TestAPushIsBuiltOnce(t *testing.T) {
 	other, err := r.Host.Repository("brambleford").Apply(t.Context(),
 		source.Change{Branch: "main", Base: r.head, Message: "unseen", Author: "wren", Email: "w@x.invalid",
 			Files: map[string][]byte{"a/main.py": []byte("def run(call): return 'a' # unseen\n")}})
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := r.Close(); err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
+	must(t, r.Close())
 	r.start()
 	r.reaches(pushes+2, "trial", delivery.Settled)
 	if v, err := r.Store.Version(t.Context(), "frostline", pushes+2); err != nil || v.Hash != other {
@@ -239,9 +229,7 @@ func TestTwoReturnsAtOnce(t *testing.T) {
 	}
 	r.reaches(won, "trial", delivery.Settled)
 	rows, err := r.Store.Deliveries(t.Context(), "frostline")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	for _, d := range rows {
 		if d.Stage == "trial" && d.Version > won && d.State == delivery.Settled {
 			t.Errorf("version %d is settled beside version %d", d.Version, won)
@@ -297,18 +285,14 @@ func TestCasesAreNotDoubled(t *testing.T) {
 		runs, err := r.Store.CaseRuns(t.Context(), "frostline", 1, "trial")
 		return err == nil && len(runs) == 3 && runs[0].Function == "a" && !runs[0].Running
 	})
-	if err := r.Close(); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Close())
 	r.start()
 	r.reaches(1, "trial", delivery.Settled)
 	if n := calls.Load(); n != 4 {
 		t.Errorf("the three cases of b were called %d times", n)
 	}
 	runs, err := r.Store.CaseRuns(t.Context(), "frostline", 1, "trial")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	again := 0
 	for _, run := range runs {
 		if !run.Passed || run.Running {
@@ -359,9 +343,7 @@ func TestEveryEventTwice(t *testing.T) {
 	}
 	for _, d := range deployments {
 		steps, err := r.Store.Steps(t.Context(), d.ID)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		for _, s := range steps {
 			if s.Attempts != 1 {
 				t.Errorf("deployment %d sent %s %d times", d.ID, s.Address, s.Attempts)
@@ -387,13 +369,9 @@ func TestArchivesAreMadeAgain(t *testing.T) {
 		return filepath.Join(r.dir, "artifacts", strings.TrimPrefix(functions[i].Digest, "sha256:")+".zip")
 	}
 	whole, err := os.ReadFile(file(1))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	whole[len(whole)/2] ^= 1
-	if err := errors.Join(os.Remove(file(0)), os.WriteFile(file(1), whole, 0o600)); err != nil {
-		t.Fatal(err)
-	}
+	must(t, errors.Join(os.Remove(file(0)), os.WriteFile(file(1), whole, 0o600)))
 	if _, _, err := r.Build.Verify(t.Context(), "frostline", 1); err == nil {
 		t.Error("nothing was noticed")
 	}
@@ -416,9 +394,7 @@ func TestTheDataFolderIsGuarded(t *testing.T) {
 	r := newRig(t)
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)
-	if err := r.People.SetSecret(t.Context(), "frostline", "trial", "key", "hidden", "wren"); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.People.SetSecret(t.Context(), "frostline", "trial", "key", "hidden", "wren"))
 	o := engine.Options{Dir: r.dir, Self: "/bin/true", Log: slog.New(slog.DiscardHandler)}
 	refused := func(want error) {
 		t.Helper()
@@ -431,34 +407,24 @@ func TestTheDataFolderIsGuarded(t *testing.T) {
 		}
 	}
 	refused(engine.ErrTaken)
-	if err := r.Close(); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Close())
 	c := r.beside()
 	r.do(c, `INSERT INTO goose_db_version (version_id, is_applied) VALUES (9999, 1)`)
 	refused(store.ErrNewer)
 	r.do(c, `DELETE FROM goose_db_version WHERE version_id = 9999`)
 	for _, name := range []string{"secret.key", "signing.key"} {
 		kept, err := os.ReadFile(filepath.Join(r.dir, name))
-		if err != nil {
-			t.Fatal(err)
-		}
-		if err := os.Remove(filepath.Join(r.dir, name)); err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
+		must(t, os.Remove(filepath.Join(r.dir, name)))
 		refused(store.ErrKeyGone)
-		if err := os.WriteFile(filepath.Join(r.dir, name), kept, 0o600); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.WriteFile(filepath.Join(r.dir, name), kept, 0o600))
 	}
 	r.start()
 	if open, err := r.People.Secrets(t.Context(), "frostline", "trial"); err != nil || open["key"] != "hidden" {
 		t.Errorf("the secret: %v %v", open, err)
 	}
 	// The operator says that they are gone for good.
-	if err := errors.Join(r.Close(), os.Remove(filepath.Join(r.dir, "secret.key"))); err != nil {
-		t.Fatal(err)
-	}
+	must(t, errors.Join(r.Close(), os.Remove(filepath.Join(r.dir, "secret.key"))))
 	r.change = func(o *engine.Options) { o.NewKeys = true }
 	r.start()
 	if open, err := r.People.Secrets(t.Context(), "frostline", "trial"); err != nil || len(open) != 0 {
@@ -496,9 +462,7 @@ func TestHealthIsTheTruth(t *testing.T) {
 	if got := wrong(); got != "" {
 		t.Errorf("wrong at the start: %s", got)
 	}
-	if err := os.Rename(filepath.Join(r.dir, "secret.key"), filepath.Join(r.dir, "away")); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Rename(filepath.Join(r.dir, "secret.key"), filepath.Join(r.dir, "away")))
 	hold := make(chan struct{})
 	r.spoilWith(func(_ http.ResponseWriter, q *http.Request, _ http.Handler) {
 		select {
@@ -518,9 +482,7 @@ func TestHealthIsTheTruth(t *testing.T) {
 	r.do(c, `ROLLBACK`)
 	close(hold)
 	r.spoilWith(nil)
-	if err := os.Rename(filepath.Join(r.dir, "away"), filepath.Join(r.dir, "secret.key")); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Rename(filepath.Join(r.dir, "away"), filepath.Join(r.dir, "secret.key")))
 	r.until("all is well but the build",
 		func() bool { got := wrong(); return got == "" || strings.HasPrefix(got, "a build") })
 }
@@ -544,9 +506,7 @@ func TestWhatIsOldGoes(t *testing.T) {
 	tidy := func(keep engine.Keep, do bool) string {
 		t.Helper()
 		gone, err := engine.Tidy(t.Context(), r.Store, r.dir, keep, do)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		var out []string
 		for _, g := range gone {
 			out = append(out, fmt.Sprint(g.Count))
@@ -576,9 +536,7 @@ func TestWhatIsOldGoes(t *testing.T) {
 		t.Errorf("the plan that was never run: %v", err)
 	}
 	d, err := r.Store.Delivery(t.Context(), "frostline", 24, "trial")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	if deployment, err := r.Store.Deployment(t.Context(), d.Deployments[0]); err != nil {
 		t.Error(err)
 	} else if _, err := r.Store.Plan(t.Context(), deployment.Plan); err != nil {

@@ -55,9 +55,7 @@ func (s *posting) Data(r io.Reader) error {
 func (p *postbox) serve(t *testing.T) string {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	server := smtp.NewServer(p)
 	go server.Serve(l)
 	t.Cleanup(func() { server.Close() })
@@ -79,16 +77,12 @@ func TestNoticesByMail(t *testing.T) {
 		}
 	}
 	hook, err := r.Notices.Add(ctx, notice.Wish{Name: "post", URL: "mailto:growers@brambleford.invalid", Kinds: []string{"delivery.settled"}}, "key-of-the-post", "wren")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)
 	r.until("the mail to come", func() bool { box.mu.Lock(); defer box.mu.Unlock(); return len(box.mails) == 1 })
 	m, err := mail.ReadMessage(strings.NewReader(box.mails[0]))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	if got := m.Header.Get("Subject"); got != "[frostline/trial] version 1 is settled: 1 case passed" ||
 		m.Header.Get("From") != "<rudmar@brambleford.invalid>" || box.to[0] != "growers@brambleford.invalid" {
 		t.Errorf("%q from %s to %s", got, m.Header.Get("From"), box.to[0])
@@ -114,9 +108,7 @@ func TestNoticesByMail(t *testing.T) {
 		n, err := r.Store.Notice(ctx, sent[0].ID)
 		return err == nil && n.State == store.NoticeSent
 	})
-	if err := r.Store.SendAgain(ctx, sent[0].ID); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Store.SendAgain(ctx, sent[0].ID))
 	r.until("it to be tried in vain", func() bool {
 		list, err := r.Store.Notices(ctx, hook.ID, 10)
 		return err == nil && strings.Contains(list[0].Answer, "the box is full") && list[0].Due.After(time.Now())
@@ -135,9 +127,7 @@ func TestMailIsTheOperators(t *testing.T) {
 	server := box.serve(t)
 	r = newRigWith(t, func(o *engine.Options) { o.Mail = notice.Mail{Server: server, From: "rudmar@brambleford.invalid"} })
 	hook, err := r.Notices.Add(t.Context(), to, "k", "wren")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	r.push(first())
 	r.until("it to be refused", func() bool {
 		list, err := r.Store.Notices(t.Context(), hook.ID, 10)

@@ -37,9 +37,7 @@ func newHost(t *testing.T) *host {
 	t.Helper()
 	h := &host{T: t, dir: t.TempDir(), work: t.TempDir()}
 	git, err := exec.LookPath("git")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	backend := &cgi.Handler{Path: git, Args: []string{"http-backend"}, Dir: h.dir,
 		Env: []string{"GIT_PROJECT_ROOT=" + h.dir, "GIT_HTTP_EXPORT_ALL=1"}}
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
@@ -78,9 +76,7 @@ func (h *host) commit(branch string, files map[string]string, args ...string) {
 	h.Helper()
 	for name, text := range files {
 		to := filepath.Join(h.work, name)
-		if err := errors.Join(os.MkdirAll(filepath.Dir(to), 0o755), os.WriteFile(to, []byte(text), 0o644)); err != nil {
-			h.Fatal(err)
-		}
+		must(h, errors.Join(os.MkdirAll(filepath.Dir(to), 0o755), os.WriteFile(to, []byte(text), 0o644)))
 	}
 	h.git(h.work, "add", "--all")
 	h.git(h.work, append([]string{"commit", "--quiet", "-m", "a change"}, args...)...)
@@ -123,9 +119,7 @@ func TestMirror(t *testing.T) {
 	}
 	wish.Password = "let-me-read"
 	key, err := r.Mirrors.Set(ctx, wish, "heron")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	r.Mirrors.Now("brambleford")
 	r.reaches(1, "trial", delivery.Settled)
 	r.until("it to be well", problem(""))
@@ -150,9 +144,7 @@ func TestMirror(t *testing.T) {
 	if h.asked.Load() != asked {
 		t.Error("a forged notice made it look")
 	}
-	if err := notice(key); err != nil {
-		t.Fatal(err)
-	}
+	must(t, notice(key))
 	r.reaches(2, "trial", delivery.Settled)
 
 	// By the rules of a push: broken manifests are refused, and the branch stays.
@@ -184,9 +176,7 @@ func TestMirror(t *testing.T) {
 	r.Mirrors.Now("brambleford")
 	r.until("the sick host to be told", problem("503"))
 	h.sick.Store(false)
-	if err := r.Store.EndMirror(ctx, "brambleford", "heron"); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Store.EndMirror(ctx, "brambleford", "heron"))
 	if _, err := r.Commit(ctx, edit, r.person("wren")); errors.Is(err, engine.ErrMirrored) {
 		t.Errorf("it is followed no more: %v", err)
 	}

@@ -113,9 +113,7 @@ func TestNoticesThatFail(t *testing.T) {
 	hooks := map[string]store.Hook{}
 	for name, at := range map[string]*receiver{"sick": sick, "moved": moved, "well": well} {
 		h, err := r.Notices.Add(ctx, notice.Wish{Name: name, URL: at.server.URL, Kinds: []string{"delivery.settled"}}, "k", "wren")
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		hooks[name] = h
 	}
 	r.push(first())
@@ -139,16 +137,12 @@ func TestNoticesThatFail(t *testing.T) {
 	if err := r.Store.SendAgain(ctx, state("sick").ID); !errors.Is(err, store.ErrMoved) {
 		t.Errorf("what is on its way is sent again: %v", err)
 	}
-	if err := r.Store.SendAgain(ctx, state("well").ID); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Store.SendAgain(ctx, state("well").ID))
 	r.until("it to be sent again", func() bool { return well.count() == 2 })
 	if well.bodies[0] != well.bodies[1] {
 		t.Error("sent again, it is another one")
 	}
-	if err := r.Store.EndHook(ctx, hooks["sick"], "wren"); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Store.EndHook(ctx, hooks["sick"], "wren"))
 	if n := state("sick"); n.State != store.NoticeFailed {
 		t.Errorf("what was queued for one that was ended: %+v", n)
 	}
@@ -179,9 +173,7 @@ func TestNoticesStayOutside(t *testing.T) {
 	inside := newReceiver(t, func(int) int { return 200 })
 	named := strings.Replace(inside.server.URL, "127.0.0.1", "localhost", 1)
 	h, err := r.Notices.Add(ctx, notice.Wish{Name: "named", URL: named, Kinds: []string{"version.built"}}, "k", "wren")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	r.push(first())
 	r.until("it to be tried", func() bool {
 		list, err := r.Store.Notices(ctx, h.ID, 1)

@@ -66,21 +66,15 @@ stages:
 	if err := r.Line.TakeApprovalBack(ctx, "frostline", 1, "live", r.person("heron")); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("somebody else's approval is taken back: %v", err)
 	}
-	if err := r.Line.TakeApprovalBack(ctx, "frostline", 1, "live", r.person("linden")); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Line.TakeApprovalBack(ctx, "frostline", 1, "live", r.person("linden")))
 	if list, err := r.Store.Approvals(ctx, "frostline", 1, "live"); err != nil || len(list) != 0 {
 		t.Errorf("%v: %+v", err, list)
 	}
 
-	if err := pass("heron", name, "the dam is full", true); err != nil {
-		t.Fatal(err)
-	}
+	must(t, pass("heron", name, "the dam is full", true))
 	r.reaches(1, "live", delivery.Settled)
 	judged, err := r.Line.Judged(ctx, "frostline", 1)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	said := ""
 	for _, g := range judged[deliver.Place{Version: 1, Stage: "live"}].Gates {
 		said += g.Why + "\n"

@@ -40,9 +40,7 @@ func TestForeignResourcesAreTakenAway(t *testing.T) {
 	}
 	id := r.keeps(p)
 	deployment, err := r.Runner.Start(t.Context(), id, "wren")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	r.ended(deployment, store.Done)
 	if drift, err := r.Planner.Drift(t.Context(), at); err != nil || len(drift) > 0 {
 		t.Errorf("it is still there: %+v %v", drift, err)
@@ -65,9 +63,7 @@ func TestChangedFilesAreNamed(t *testing.T) {
 	r.push(files)
 	r.reaches(2, "trial", delivery.Settled)
 	p, err := r.Planner.Foresee(t.Context(), deploy.Wish{Place: place("trial", "north"), Version: 1})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	var named []string
 	for _, s := range p.Steps {
 		for _, c := range s.Because {
@@ -116,9 +112,7 @@ func TestWhatOvertakesAPlanIsNamed(t *testing.T) {
 	overtaken(both, "changed by hand since (identity/a);")
 	none := r.planned(1)
 	id, err := r.Runner.Start(t.Context(), none, "wren")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	r.ended(id, store.Done)
 	overtaken(none, "something was deployed there since")
 	overtaken(one, "something was deployed there since")
@@ -138,9 +132,7 @@ func TestLeftUntil(t *testing.T) {
 	steps := func() int {
 		t.Helper()
 		p, err := r.Planner.Compute(t.Context(), at, 1)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		return len(p.Steps)
 	}
 	if n := steps(); n != 1 {
@@ -149,9 +141,7 @@ func TestLeftUntil(t *testing.T) {
 	means := func() string {
 		t.Helper()
 		m, err := r.Line.Means(t.Context(), at.Service, "trial", 1)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		return strings.Join(m.Lines, "; ")
 	}
 	if said := means(); !strings.Contains(said, "restore identity/a") {
@@ -159,9 +149,7 @@ func TestLeftUntil(t *testing.T) {
 	}
 	left := plan.Left{Address: "identity/a", Attribute: "owner", Live: "somebody", Person: "wren", Reason: "harvest",
 		Until: r.Store.Now().Add(time.Hour).UnixMilli()}
-	if err := r.Store.Leave(t.Context(), at, left); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Store.Leave(t.Context(), at, left))
 	if n := steps(); n != 0 {
 		t.Errorf("what is left makes %d steps", n)
 	}
@@ -174,9 +162,7 @@ func TestLeftUntil(t *testing.T) {
 		return err == nil && len(drift) == 1 && !drift[0].Open() && drift[0].Attributes[0].Left.Reason == "harvest"
 	})
 	left.Until = 1
-	if err := r.Store.Leave(t.Context(), at, left); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Store.Leave(t.Context(), at, left))
 	if n := steps(); n != 1 {
 		t.Errorf("what was left until long ago makes %d steps", n)
 	}
@@ -203,9 +189,7 @@ func TestSketch(t *testing.T) {
 	r.reaches(1, "trial", delivery.Settled)
 	at := place("trial", "north")
 	own, _, err := r.Planner.Service(t.Context(), at.Service, 1)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	for _, tt := range []struct {
 		code map[string][]string
 		want string
@@ -214,9 +198,7 @@ func TestSketch(t *testing.T) {
 		{map[string][]string{"a": {"a/main.py"}}, "replace revision/a, update pointer/a"},
 	} {
 		p, err := r.Planner.Sketch(t.Context(), deploy.Draft{Place: at, Version: 1, Service: own, Code: tt.code})
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		var steps []string
 		for _, s := range p.Steps {
 			steps = append(steps, string(s.Change)+" "+s.Address)
@@ -236,13 +218,9 @@ func TestSketchOfAFolder(t *testing.T) {
 	r.reaches(1, "trial", delivery.Settled)
 	at := place("trial", "north")
 	own, _, err := r.Planner.Service(t.Context(), at.Service, 1)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	_, folder, err := r.Engine.Source(t.Context(), at.Service, "main")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	text := []byte("# thaw\n")
 	for _, tt := range []struct {
 		changed map[string][]byte
@@ -255,9 +233,7 @@ func TestSketchOfAFolder(t *testing.T) {
 		{map[string][]byte{"notes.txt": text}, []string{}},
 	} {
 		p, err := r.Branches.Sketch(t.Context(), at, own, manifest.Overlay{Under: folder, Changed: tt.changed})
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		if got := p.Functions(); !slices.Equal(got, tt.want) || !p.Draft {
 			t.Errorf("%v: %v, draft %v", tt.changed, got, p.Draft)
 		}

@@ -28,9 +28,7 @@ func TestWhatStoppedGoesOnByItself(t *testing.T) {
 	if d := r.reaches(1, "trial", delivery.Stopped); d.Missing != store.MissesPlan {
 		t.Errorf("without a secret it misses %q", d.Missing)
 	}
-	if err := r.People.SetSecret(t.Context(), "frostline", "trial", "key", "hidden", "wren"); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.People.SetSecret(t.Context(), "frostline", "trial", "key", "hidden", "wren"))
 	r.Line.Changed("frostline")
 	r.reaches(1, "trial", delivery.Settled)
 
@@ -39,6 +37,21 @@ func TestWhatStoppedGoesOnByItself(t *testing.T) {
 		t.Errorf("with a case that fails it misses %q: %s", d.Missing, d.Why)
 	}
 	r.reaches(1, "trial", delivery.Settled)
+}
+
+// What stopped goes on while a newer version waits for somebody's word.
+func TestWhatStoppedGoesOnBesideWhatWaits(t *testing.T) {
+	r := newRig(t)
+	r.push(wantsKey())
+	r.reaches(1, "trial", delivery.Stopped)
+	r.push(map[string]string{"rudmar.yaml": strings.Replace(root, "enter: {on: push}}", "enter: {on: push}, gates: {approvals: {from: council}}}", 1)})
+	r.reaches(2, "trial", delivery.Waiting)
+	must(t, r.People.SetSecret(t.Context(), "frostline", "trial", "key", "hidden", "wren"))
+	r.Line.Changed("frostline")
+	r.reaches(1, "trial", delivery.Settled)
+	if d, err := r.Store.Delivery(t.Context(), "frostline", 2, "trial"); err != nil || d.State != delivery.Waiting {
+		t.Errorf("the newer one is %s: %v", d.State, err)
+	}
 }
 
 // What is still missed is looked for again and again, less and less often, and found
@@ -67,9 +80,7 @@ func TestWhatIsMissedIsLookedForAgain(t *testing.T) {
 	if d, err := r.Store.Delivery(t.Context(), "frostline", 1, "trial"); err != nil || d.State != delivery.Stopped || !d.Since.Equal(stopped.Since) {
 		t.Errorf("%+v %v", d, err)
 	}
-	if err := r.People.SetSecret(t.Context(), "frostline", "trial", "key", "hidden", "wren"); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.People.SetSecret(t.Context(), "frostline", "trial", "key", "hidden", "wren"))
 	ahead.Add(int64(2 * time.Minute))
 	r.Line.Nudge()
 	if d := r.reaches(1, "trial", delivery.Settled); d.Missing != "" {

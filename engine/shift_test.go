@@ -82,9 +82,7 @@ func (r *rig) traffic(function string) (count func(since time.Time) map[string]i
 func (r *rig) shift(version int) store.Shift {
 	r.Helper()
 	v, err := r.Store.Shift(r.Context(), "frostline", version, "trial")
-	if err != nil {
-		r.Fatal(err)
-	}
+	must(r, err)
 	return v
 }
 
@@ -177,9 +175,7 @@ func TestShiftBySomebodysWord(t *testing.T) {
 		Attributes: map[string]any{"owner": "somebody-else"}}); err != nil {
 		t.Fatal(err)
 	}
-	if err := say(deliver.Further, "wren"); err != nil {
-		t.Fatal(err)
-	}
+	must(t, say(deliver.Further, "wren"))
 	r.until("it has its second share", func() bool {
 		v := r.shift(2)
 		return len(v.Taken) == 2 && v.Taken[1].Share == 50
@@ -188,16 +184,12 @@ func TestShiftBySomebodysWord(t *testing.T) {
 		t.Errorf("moving calls put right what was changed by hand: %v %+v", err, drift)
 	}
 	// Closed in the middle, it goes on where it was.
-	if err := r.Engine.Close(); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Engine.Close())
 	r.start()
 	if d := r.reaches(2, "trial", delivery.Shifting); d.Version != 2 || r.shift(2).Share() != 50 {
 		t.Errorf("%+v", r.shift(2))
 	}
-	if err := say(deliver.Back, "wren"); err != nil {
-		t.Fatal(err)
-	}
+	must(t, say(deliver.Back, "wren"))
 	gone := r.reaches(2, "trial", delivery.WentBack)
 	if gone.Why != "taken back by wren: cold feet" {
 		t.Errorf("why: %s", gone.Why)
@@ -272,12 +264,15 @@ func TestFailedCasesGoBack(t *testing.T) {
 // The judge knows what the old revision did in the day before.
 func TestAShiftKnowsTheDayBefore(t *testing.T) {
 	r := newRig(t)
-	r.push(shifted("10m", "def run(call):\n    if call.event.get('frost'): raise ValueError('frozen')\n    return 'first'\n"))
+	files := shifted("10m", "def run(call):\n    if call.event.get('frost'): raise ValueError('frozen')\n    return 'first'\n")
+	files["b/function.yaml"], files["b/main.py"] = fn("b", ""), firstAnswer // it stays as it is
+	r.push(files)
 	r.reaches(1, "trial", delivery.Settled)
 	for i := range 5 {
-		if _, err := r.platform.Invoke(t.Context(), platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}, "a",
-			"ask", "", map[string]any{"frost": i < 2}, time.Minute); err != nil {
-			t.Fatal(err)
+		for _, function := range []string{"a", "b"} {
+			_, err := r.platform.Invoke(t.Context(), platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}, function,
+				"ask", "", map[string]any{"frost": i < 2}, time.Minute)
+			must(t, err)
 		}
 	}
 	var since atomic.Int64
@@ -288,7 +283,8 @@ func TestAShiftKnowsTheDayBefore(t *testing.T) {
 		}
 		next.ServeHTTP(w, q)
 	})
-	r.push(shifted("10m", goodAnswer))
+	files["a/main.py"] = goodAnswer
+	r.push(files)
 	r.until("it has begun", func() bool {
 		v, err := r.Store.Shift(t.Context(), "frostline", 2, "trial")
 		return err == nil && !v.Begun.IsZero()
@@ -296,6 +292,11 @@ func TestAShiftKnowsTheDayBefore(t *testing.T) {
 	v := r.shift(2)
 	if before := v.History["a"]; len(v.History) != 1 || before.Calls != 5 || before.Errors != 2 {
 		t.Errorf("before it: %+v", v.History)
+	}
+	for of := range v.Earlier { // in the minute in which it began, where they fell into it
+		if !strings.Contains(of, " a ") || len(v.Earlier) > 1 {
+			t.Errorf("in the minute before it: %+v", v.Earlier)
+		}
 	}
 	if from := v.Begun.Sub(time.UnixMilli(since.Load())); from.Truncate(time.Second) != 24*time.Hour {
 		t.Errorf("it looked back by %s", from)
@@ -334,9 +335,7 @@ stages:
 	agree := func(version int) {
 		t.Helper()
 		r.reaches(version, "live", delivery.Waiting)
-		if err := r.Line.Approve(ctx, "frostline", version, "live", r.say("linden", "live", version)); err != nil {
-			t.Fatal(err)
-		}
+		must(t, r.Line.Approve(ctx, "frostline", version, "live", r.say("linden", "live", version)))
 	}
 	agree(1)
 	r.reaches(1, "live", delivery.Settled)
@@ -346,9 +345,7 @@ stages:
 	shift := func() store.Shift {
 		t.Helper()
 		v, err := r.Store.Shift(ctx, "frostline", 2, "live")
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		return v
 	}
 	r.until("it has its first share", func() bool { return len(shift().Taken) == 1 })
@@ -360,27 +357,19 @@ stages:
 		}
 		next.ServeHTTP(w, q)
 	})
-	if err := r.Line.Steer(ctx, "frostline", 2, "live", deliver.Further, r.person("wren"), ""); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Line.Steer(ctx, "frostline", 2, "live", deliver.Further, r.person("wren"), ""))
 	stopped := r.reaches(2, "live", delivery.Stopped)
 	if !strings.Contains(stopped.Why, "which was to move the calls") || !strings.Contains(stopped.Why, "the calls are pinned") {
 		t.Errorf("why: %s", stopped.Why)
 	}
 	r.spoilWith(nil)
-	if err := r.Line.Retry(ctx, "frostline", 2, "live", r.person("wren")); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Line.Retry(ctx, "frostline", 2, "live", r.person("wren")))
 	r.until("it has its second share", func() bool { v := shift(); return len(v.Taken) == 2 && v.Taken[1].Share == 50 })
-	if err := r.Line.Steer(ctx, "frostline", 2, "live", deliver.Further, r.person("wren"), ""); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Line.Steer(ctx, "frostline", 2, "live", deliver.Further, r.person("wren"), ""))
 	r.reaches(2, "live", delivery.Settled)
 	r.upToDate("live", "north", 2)
 	events, err := r.Store.EventsAfter(ctx, 0, 5000)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	var states []string
 	for _, e := range events {
 		var told struct {

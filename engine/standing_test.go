@@ -32,9 +32,7 @@ func TestWhatStoppedDoesNotStand(t *testing.T) {
 	ran := func() int {
 		t.Helper()
 		runs, err := r.Store.CaseRuns(t.Context(), "frostline", 2, "trial")
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		return len(runs)
 	}
 	d := r.reaches(2, "trial", delivery.WentBack)
@@ -44,9 +42,7 @@ func TestWhatStoppedDoesNotStand(t *testing.T) {
 	if first == 0 {
 		t.Fatal("no case ran")
 	}
-	if err := r.Line.GoBack(t.Context(), "frostline", 2, "trial", r.say("wren", "trial", 2)); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Line.GoBack(t.Context(), "frostline", 2, "trial", r.say("wren", "trial", 2)))
 	r.until("it to go back again", func() bool {
 		now, err := r.Store.Delivery(t.Context(), "frostline", 2, "trial")
 		return err == nil && now.State == delivery.WentBack && now.Since.After(d.Since)
@@ -82,9 +78,7 @@ func TestRulesOfWhatPlansMean(t *testing.T) {
 	for rule, want := range map[string]string{"stays": "GET /a", "near": "GET /b", "apart": "a read tables/t"} {
 		r.until("the rule "+rule+" to be judged", func() bool {
 			judged, err := r.Line.Judged(t.Context(), "frostline", 2)
-			if err != nil {
-				t.Fatal(err)
-			}
+			must(t, err)
 			for _, g := range judged[deliver.Place{Version: 2, Stage: "trial"}].Gates {
 				if strings.Contains(g.Name, rule) && g.State != delivery.Holds && strings.Contains(g.Why, want) {
 					return true
@@ -108,18 +102,12 @@ func TestABranchOfItsOwn(t *testing.T) {
 	if _, err := r.Host.Repository("brambleford").Apply(ctx, change); err != nil {
 		t.Fatal(err)
 	}
-	if err := r.Build.Pushed(ctx, "brambleford", "wren"); err != nil {
-		t.Fatal(err)
-	}
+	must(t, r.Build.Pushed(ctx, "brambleford", "wren"))
 	r.reaches(2, "trial", delivery.Waiting)
 	d, err := r.Store.Delivery(ctx, "frostline", 2, "trial")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	j, err := r.Line.Judge(ctx, d)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	var told []string
 	for _, g := range j.Gates {
 		if g.Kind == delivery.BranchGate {

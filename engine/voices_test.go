@@ -40,18 +40,14 @@ func TestApprovalsThatDoNotCount(t *testing.T) {
 		t.Errorf("of somebody of another group: %v", err)
 	}
 	for _, err := range []error{approve("linden", "live"), approve("sorrel", "live")} {
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 	}
 	if g := r.gate(1, "live", delivery.ApprovalsGate); g.State != delivery.Holds || g.Why != "approved by linden and sorrel" {
 		t.Errorf("%+v", g)
 	}
 	closed := func(handle string, closed bool) {
 		t.Helper()
-		if err := r.People.Change(ctx, handle, "linden", "changed", func(p *store.Person) error { p.Closed = closed; return nil }); err != nil {
-			t.Fatal(err)
-		}
+		must(t, r.People.Change(ctx, handle, "linden", "changed", func(p *store.Person) error { p.Closed = closed; return nil }))
 	}
 	closed("sorrel", true)
 	if g := r.gate(1, "live", delivery.ApprovalsGate); g.State == delivery.Holds || strings.Contains(g.Why, "sorrel") {
@@ -103,13 +99,9 @@ func TestRulesSeeWhatFollows(t *testing.T) {
 		"d/main.py": code})
 	r.reaches(3, "trial", delivery.Waiting)
 	d, err := r.Store.Delivery(t.Context(), "frostline", 3, "trial")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	j, err := r.Line.Judge(t.Context(), d)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	held := map[string]delivery.Gate{}
 	for _, g := range j.Gates {
 		held[g.Name] = g
@@ -150,9 +142,7 @@ func TestTheStageBeforeIsTakenAway(t *testing.T) {
 		r.Line.Request(ctx, "frostline", 3, "live", r.say("wren", "live", 3)),
 		r.Line.Approve(ctx, "frostline", 3, "live", r.say("linden", "live", 3)),
 	} {
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 	}
 	r.reaches(3, "live", delivery.Settled)
 }
@@ -163,9 +153,7 @@ func TestASecretThatIsSetInBetween(t *testing.T) {
 	r := newRig(t)
 	set := func(value string) {
 		t.Helper()
-		if err := r.People.SetSecret(t.Context(), "frostline", "trial", "key", value, "wren"); err != nil {
-			t.Fatal(err)
-		}
+		must(t, r.People.SetSecret(t.Context(), "frostline", "trial", "key", value, "wren"))
 	}
 	set("first")
 	files := first()
@@ -193,9 +181,7 @@ func TestASecretThatIsSetInBetween(t *testing.T) {
 		holds.Store(true) // from here on it is asked for
 		return nil
 	})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	set("third")
 	close(release)
 	d := r.ended(id, store.Stopped)

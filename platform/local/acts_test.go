@@ -36,9 +36,7 @@ func acting(t *testing.T) acts.Stage {
 	if err = errors.Join(err, pack.Write(&archive, entries)); err == nil {
 		err = p.archives.put(listing.Digest(), archive.Bytes())
 	}
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 
 	keys := 0
 	wished := func(address string, attributes map[string]any, change func(w *wish)) (string, wish) {

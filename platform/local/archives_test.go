@@ -21,9 +21,7 @@ func TestLostArchivesAreNoticed(t *testing.T) {
 	s.deploy("flipped", "def run(call): return 'flipped'\n", nil)
 	digests := map[string]string{}
 	before, err := s.client.Snapshot(t.Context(), s.scope)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	for _, r := range before.Resources {
 		if r.Kind == "revision" {
 			digests[r.Address], _ = r.Attributes["artifact"].(string)
@@ -34,22 +32,16 @@ func TestLostArchivesAreNoticed(t *testing.T) {
 		return filepath.Join(dir, "artifacts", digests[address][len("sha256:"):]+".zip")
 	}
 	whole, err := os.ReadFile(file("revision/flipped"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	flipped := append([]byte{}, whole...)
 	flipped[len(flipped)/2] ^= 1
-	if err := errors.Join(os.Remove(file("revision/gone")),
-		os.WriteFile(file("revision/flipped"), flipped, 0o600)); err != nil {
-		t.Fatal(err)
-	}
+	must(t, errors.Join(os.Remove(file("revision/gone")),
+		os.WriteFile(file("revision/flipped"), flipped, 0o600)))
 	s, end = again(t, dir, time.Now)
 	defer end()
 	shown := func(address string) (string, string) {
 		now, err := s.client.Snapshot(t.Context(), s.scope)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		for _, r := range now.Resources {
 			if r.Address == address {
 				return r.Attributes["artifact"].(string), now.Fingerprint
@@ -62,9 +54,7 @@ func TestLostArchivesAreNoticed(t *testing.T) {
 		two, fingerprint := shown("revision/flipped")
 		return one == "" && two == "" && fingerprint != before.Fingerprint
 	})
-	if err := s.client.PutArtifact(t.Context(), digests["revision/flipped"], whole); err != nil {
-		t.Fatal(err)
-	}
+	must(t, s.client.PutArtifact(t.Context(), digests["revision/flipped"], whole))
 	if one, _ := shown("revision/flipped"); one != digests["revision/flipped"] {
 		t.Errorf("after it was put again it is shown with %q", one)
 	}
@@ -96,9 +86,7 @@ func TestTheFolderIsGuarded(t *testing.T) {
 		t.Fatal(err)
 	}
 	end()
-	if err := os.Remove(filepath.Join(dir, "seal.key")); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Remove(filepath.Join(dir, "seal.key")))
 	if err := open(); !errors.Is(err, local.ErrKeyGone) {
 		t.Errorf("without its key: %v", err)
 	}

@@ -18,14 +18,10 @@ import (
 func rowsOf(t *testing.T, p *Platform, query string) []string {
 	t.Helper()
 	rows, err := p.store.db.Query(query)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer rows.Close()
 	names, err := rows.Columns()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	var out []string
 	for rows.Next() {
 		values := make([]string, len(names))
@@ -33,24 +29,26 @@ func rowsOf(t *testing.T, p *Platform, query string) []string {
 		for i := range values {
 			into[i] = &values[i]
 		}
-		if err := rows.Scan(into...); err != nil {
-			t.Fatal(err)
-		}
+		must(t, rows.Scan(into...))
 		out = append(out, strings.Join(values, " "))
 	}
-	if err := rows.Err(); err != nil {
+	must(t, rows.Err())
+	return out
+}
+
+// must ends a test that cannot go on.
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
 		t.Fatal(err)
 	}
-	return out
 }
 
 // still opens a platform whose loops stand still.
 func still(t *testing.T, now *time.Time, log *slog.Logger) *Platform {
 	t.Helper()
 	p, err := Open(t.Context(), Options{Dir: t.TempDir(), Token: "secret", Now: func() time.Time { return *now }, Log: log})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	p.cancel()
 	p.running.Wait()
 	t.Cleanup(func() { _ = p.Close() })

@@ -61,16 +61,10 @@ func newBench(b *testing.B, atOnce float64) *bench {
 	}
 	entries := []pack.Entry{{Path: "main.py", Content: []byte(echoCode)}}
 	listing, err := pack.List(entries)
-	if err != nil {
-		b.Fatal(err)
-	}
+	must(b, err)
 	var archive bytes.Buffer
-	if err := pack.Write(&archive, entries); err != nil {
-		b.Fatal(err)
-	}
-	if err := k.client.PutArtifact(b.Context(), listing.Digest(), archive.Bytes()); err != nil {
-		b.Fatal(err)
-	}
+	must(b, pack.Write(&archive, entries))
+	must(b, k.client.PutArtifact(b.Context(), listing.Digest(), archive.Bytes()))
 	config := map[string]any{"runtime": "python", "handler": "main:run", "memory": 128.0 * (1 << 20),
 		"timeout": 30_000.0, "at_once": atOnce}
 	configuration := resource.Configuration(config)
@@ -139,13 +133,9 @@ func startBare(b *testing.B, dir string) *bare {
 		b.Fatal(err)
 	}
 	out, err := p.cmd.StdoutPipe()
-	if err != nil {
-		b.Fatal(err)
-	}
+	must(b, err)
 	p.out = bufio.NewReader(out)
-	if err := p.cmd.Start(); err != nil {
-		b.Fatal(err)
-	}
+	must(b, p.cmd.Start())
 	return p
 }
 
@@ -174,9 +164,7 @@ func (p *bare) end() {
 func BenchmarkWarmCall(b *testing.B) {
 	k := newBench(b, 10)
 	dir := b.TempDir()
-	if err := os.WriteFile(filepath.Join(dir, "main.py"), []byte(echoCode), 0o600); err != nil {
-		b.Fatal(err)
-	}
+	must(b, os.WriteFile(filepath.Join(dir, "main.py"), []byte(echoCode), 0o600))
 	p := startBare(b, dir)
 	defer p.end()
 	e := echo.New()
@@ -228,9 +216,7 @@ func errorsOr(first, second error) error {
 func BenchmarkColdStart(b *testing.B) {
 	k := newBench(b, 10)
 	dir := b.TempDir()
-	if err := os.WriteFile(filepath.Join(dir, "main.py"), []byte(echoCode), 0o600); err != nil {
-		b.Fatal(err)
-	}
+	must(b, os.WriteFile(filepath.Join(dir, "main.py"), []byte(echoCode), 0o600))
 	var ours, floor time.Duration
 	const starts = 10
 	for b.Loop() {
@@ -257,9 +243,7 @@ func BenchmarkColdStart(b *testing.B) {
 func (k *bench) revise(b *testing.B, config map[string]any) {
 	b.Helper()
 	s, err := k.client.Snapshot(b.Context(), k.scope)
-	if err != nil {
-		b.Fatal(err)
-	}
+	must(b, err)
 	artifact := ""
 	for _, r := range s.Resources {
 		if r.Address == "revision/echo" {

@@ -124,9 +124,7 @@ def run(call):
 		t.Errorf("status 103: %d %v", response.StatusCode, response.Header)
 	}
 	lines, err := s.client.Logs(t.Context(), s.scope, platform.LogQuery{Function: "sly", Limit: 500})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	told := ""
 	for _, l := range lines {
 		told += l.Text + "\n"

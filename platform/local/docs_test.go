@@ -19,9 +19,7 @@ import (
 func code(t *testing.T, language string) string {
 	t.Helper()
 	text, err := os.ReadFile("../../docs/functions.md")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	found := regexp.MustCompile("(?s)```" + language + "\n(.*?)```").FindStringSubmatch(string(text))
 	if found == nil {
 		t.Fatalf("docs/functions.md has no code in %s", language)
@@ -60,10 +58,8 @@ func TestTheEventsOfTheDocs(t *testing.T) {
 	s.route("warn", "ask", "GET", "/stations/{station}/frost")
 	_, answer := s.with(map[string]string{"Accept": "text/plain"}, "GET", "/stations/hill/frost?unit=c&day=mon&day=tue", nil)
 	var got, want map[string]any
-	if err := errors.Join(json.Unmarshal([]byte(answer), &got),
-		json.Unmarshal([]byte(code(t, "json route")), &want)); err != nil {
-		t.Fatal(err)
-	}
+	must(t, errors.Join(json.Unmarshal([]byte(answer), &got),
+		json.Unmarshal([]byte(code(t, "json route")), &want)))
 	headers, _ := got["headers"].(map[string]any)
 	got["headers"] = map[string]any{"accept": headers["accept"]}
 	if fmt.Sprint(got) != fmt.Sprint(want) {
@@ -71,9 +67,7 @@ func TestTheEventsOfTheDocs(t *testing.T) {
 	}
 
 	text, err := os.ReadFile("../../docs/functions.md")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	of := event.Of{}
 	object := event.Object{Store: "photos", Key: "a.jpg"}
 	ended := event.End{Outcome: "answered"}

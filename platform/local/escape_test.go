@@ -269,32 +269,22 @@ func otherAttempts(data string, port int) []attempt {
 // No attempt of a function gets out, or gets more than it may.
 func TestNoFunctionGetsOut(t *testing.T) {
 	temp, err := os.MkdirTemp("", "rudmar-open-")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer os.RemoveAll(temp)
-	if err := os.Chmod(temp, 0o777); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Chmod(temp, 0o777))
 	var dir string
 	s := newStandWith(t, func(o *local.Options) { dir = o.Dir })
 	kinds, err := s.client.Kinds(t.Context())
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	if strings.Contains(fmt.Sprint(kinds.Notes), "namespaces") {
 		t.Skip("this machine gives less: ", kinds.Notes)
 	}
 	everywhere, err := net.Listen("tcp", "0.0.0.0:0")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer everywhere.Close()
 	foreign := "127.0.0.1"
 	addresses, err := net.InterfaceAddrs()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	for _, a := range addresses {
 		if n, ok := a.(*net.IPNet); ok && n.IP.To4() != nil && !n.IP.IsLoopback() {
 			foreign = n.IP.String()

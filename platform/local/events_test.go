@@ -50,9 +50,7 @@ func (s *stand) looker() {
 func (s *stand) parked() int {
 	s.Helper()
 	list, err := s.client.Messages(s.Context(), s.scope, true)
-	if err != nil {
-		s.Fatal(err)
-	}
+	must(s, err)
 	return len(list)
 }
 
@@ -108,9 +106,7 @@ func TestQueues(t *testing.T) {
 		t.Fatalf("parked: %+v %v", list, err)
 	}
 	s.deploy("intake", strings.Replace(noting, `"bad" in`, `"worse" in`, 1), nil)
-	if err := s.client.SendAgain(t.Context(), s.scope, list[0].Id); err != nil {
-		t.Fatal(err)
-	}
+	must(t, s.client.SendAgain(t.Context(), s.scope, list[0].Id))
 	c.set(c.Now().Add(10 * time.Minute))
 	until(t, "it comes through", func() bool { return len(s.seen("intake")) == 3 && s.parked() == 0 })
 	if err := s.client.SendAgain(t.Context(), s.scope, list[0].Id); !platform.HasStatus(err, http.StatusNotFound) {
@@ -137,9 +133,7 @@ func TestABusyFunctionIsNotAttempted(t *testing.T) {
 	throttled := func() (n int) {
 		t.Helper()
 		minutes, err := s.client.Metrics(t.Context(), s.scope, time.Time{})
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		for _, m := range minutes {
 			n += m.Throttled
 		}
@@ -173,9 +167,7 @@ func TestFourAreUnderWay(t *testing.T) {
 	s.put("subscription/intake/reading", map[string]any{"source": "queue/readings", "batch": 1.0, "wait": 0.0, "enabled": true})
 	until(t, "all have come", func() bool {
 		minutes, err := s.client.Metrics(t.Context(), s.scope, time.Time{})
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		calls := 0
 		for _, m := range minutes {
 			if calls += m.Calls; m.Throttled > 0 {
@@ -197,9 +189,7 @@ func TestMessagesOutliveThePlatform(t *testing.T) {
 	}
 	end()
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "platform.db"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	// They were under way when it was ended, and that is not written down at the first two tries.
 	if _, err := db.Exec(`UPDATE messages SET taken = 1;
 		CREATE TABLE tries (at INTEGER);
@@ -323,9 +313,7 @@ func TestSecretsComeWithThePermission(t *testing.T) {
 		t.Errorf("after a change by hand: %v %+v", inv.Answer, inv.Error)
 	}
 	snapshot, err := s.client.Snapshot(t.Context(), s.scope)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	if text := fmt.Sprint(snapshot); strings.Contains(text, "second") || strings.Contains(text, "by hand") {
 		t.Error("the snapshot tells a secret")
 	}

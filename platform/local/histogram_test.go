@@ -42,9 +42,7 @@ func TestHistograms(t *testing.T) {
 func (s *stand) sums() api.MinuteSum {
 	s.Helper()
 	minutes, err := s.client.Metrics(s.Context(), s.scope, time.Time{})
-	if err != nil {
-		s.Fatal(err)
-	}
+	must(s, err)
 	out := api.MinuteSum{ErrorKinds: map[string]int{}, Durations: map[string]int{}}
 	for _, m := range minutes {
 		out.Calls, out.Errors, out.Cold = out.Calls+m.Calls, out.Errors+m.Errors, out.Cold+m.Cold

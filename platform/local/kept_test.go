@@ -45,9 +45,7 @@ func withFunctions(t *testing.T) func(address string, attributes map[string]any)
 	t.Helper()
 	_, _, put := putting(t)
 	for _, name := range []string{"warn", "watch"} {
-		if err := errors.Join(put("identity/"+name, map[string]any{"owner": "x"}), put("function/"+name, config())); err != nil {
-			t.Fatal(err)
-		}
+		must(t, errors.Join(put("identity/"+name, map[string]any{"owner": "x"}), put("function/"+name, config())))
 	}
 	return put
 }
@@ -57,18 +55,14 @@ func TestRevisionsThatAreKept(t *testing.T) {
 	p, sc, put := putting(t)
 	code := filepath.Join(t.TempDir(), "a.zip")
 	file, err := os.Create(code)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	entries := []pack.Entry{{Path: "main.py", Content: []byte("def run(call): return 1\n")}}
 	listing, err := pack.List(entries)
 	archive, readErr := []byte(nil), errors.Join(err, pack.Write(file, entries), file.Close())
 	if archive, err = os.ReadFile(code); err != nil || readErr != nil {
 		t.Fatal(err, readErr)
 	}
-	if err := errors.Join(p.archives.put(listing.Digest(), archive), put("identity/warn", map[string]any{"owner": "x"})); err != nil {
-		t.Fatal(err)
-	}
+	must(t, errors.Join(p.archives.put(listing.Digest(), archive), put("identity/warn", map[string]any{"owner": "x"})))
 	var ids []string
 	for i := range 14 {
 		config := map[string]any{"runtime": "python", "handler": "main:run", "memory": float64(64+i) * (1 << 20), "timeout": 5000.0, "at_once": 5.0}
@@ -80,9 +74,7 @@ func TestRevisionsThatAreKept(t *testing.T) {
 		if i == 1 {
 			err = errors.Join(err, put("pointer/warn", map[string]any{"shares": map[string]any{ids[0]: 40.0, ids[1]: 60.0}}))
 		}
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 	}
 	var kept []string
 	for _, id := range ids {
@@ -151,9 +143,7 @@ func TestAnOlderPlatform(t *testing.T) {
 		return Open(t.Context(), Options{Dir: dir, Token: "secret", Log: slog.New(slog.DiscardHandler)})
 	}
 	p, err := open()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	sc := scope{"north", "frostline", "trial"}
 	for _, r := range []struct {
 		address    string
@@ -164,15 +154,11 @@ func TestAnOlderPlatform(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if err := p.Close(); err != nil {
-		t.Fatal(err)
-	}
+	must(t, p.Close())
 	change := func(do func(db *sql.DB, steps *goose.Provider) error) {
 		t.Helper()
 		db, err := sql.Open("sqlite", "file:"+name)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		steps, err := goose.NewProvider(goose.DialectSQLite3, db, os.DirFS("migrations"))
 		if err = errors.Join(err, do(db, steps), db.Close()); err != nil {
 			t.Fatal(err)
@@ -189,9 +175,7 @@ func TestAnOlderPlatform(t *testing.T) {
 	if err == nil || !strings.Contains(err.Error(), "route/warn/ask both take the request GET /hills") {
 		t.Errorf("what an older program put there is taken twice: %v", err)
 	}
-	if err := p.Close(); err != nil {
-		t.Fatal(err)
-	}
+	must(t, p.Close())
 	change(func(db *sql.DB, _ *goose.Provider) error {
 		_, err := db.Exec(`INSERT INTO goose_db_version (version_id, is_applied) VALUES (9999, 1)`)
 		return err
@@ -257,9 +241,7 @@ func TestSummed(t *testing.T) {
 // before it is written down, and so does what still comes of calls under an older name.
 func TestWhatIsGatheredIsRenamed(t *testing.T) {
 	p, sc, put := putting(t)
-	if err := put("identity/warn", map[string]any{"owner": "x"}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, put("identity/warn", map[string]any{"owner": "x"}))
 	seen := func(name string) {
 		at := member{sc, name}
 		p.observed.line(at, api.LogLine{At: 1_800_000_000_000, Function: name, Text: "frost"})
@@ -293,17 +275,13 @@ func TestHoldings(t *testing.T) {
 	}
 	s := subscription{at: member{sc, "warn"}, address: "subscription/warn/seen"}
 	for range 2 {
-		if err := p.putEvent(t.Context(), p.store.db, s, map[string]any{}); err != nil {
-			t.Fatal(err)
-		}
+		must(t, p.putEvent(t.Context(), p.store.db, s, map[string]any{}))
 	}
 	if _, err := p.enqueue(t.Context(), sc, "readings", "1"); err != nil { // a queue is nobody's
 		t.Fatal(err)
 	}
 	held, err := p.observed.holdings(context.WithoutCancel(t.Context()), sc)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	var got []string
 	for _, h := range held {
 		got = append(got, fmt.Sprint(h.Function, " ", h.What, " ", h.Count, " ", *h.Oldest > 1_700_000_000_000))

@@ -69,9 +69,7 @@ func again(t *testing.T, dir string, now func() time.Time) (*stand, func()) {
 func (s *stand) fires(schedule string) int {
 	s.Helper()
 	minutes, err := s.client.Metrics(s.Context(), s.scope, time.Time{})
-	if err != nil {
-		s.Fatal(err)
-	}
+	must(s, err)
 	n := 0
 	for _, m := range minutes {
 		if m.Trigger == schedule {
@@ -117,9 +115,7 @@ func TestSchedulesFire(t *testing.T) {
 	defer end()
 	until(t, "it makes up for what was missed", func() bool { return s.fires("often") == 3 })
 	lines, err = s.client.Logs(t.Context(), s.scope, platform.LogQuery{Function: "sweep"})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	told := ""
 	for _, l := range lines {
 		told += l.Text + "\n"
@@ -147,9 +143,7 @@ func TestRestart(t *testing.T) {
 		t.Fatalf("%+v", inv.Error)
 	}
 	before, err := s.client.Snapshot(t.Context(), s.scope)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	end()
 	s, end = again(t, dir, time.Now)
 	defer end()
@@ -255,30 +249,22 @@ func (s *stand) asks(method, path string, body io.Reader, headers map[string]str
 func (s *stand) sent(method, address string, body io.Reader, headers map[string]string) (*http.Response, string) {
 	s.Helper()
 	q, err := http.NewRequestWithContext(s.Context(), method, address, body)
-	if err != nil {
-		s.Fatal(err)
-	}
+	must(s, err)
 	for name, value := range headers {
 		q.Header.Set(name, value)
 	}
 	answer, err := http.DefaultClient.Do(q)
-	if err != nil {
-		s.Fatal(err)
-	}
+	must(s, err)
 	defer answer.Body.Close()
 	text, err := io.ReadAll(answer.Body)
-	if err != nil {
-		s.Fatal(err)
-	}
+	must(s, err)
 	return answer, string(text)
 }
 
 func (s *stand) hand(method, path string, body any) (int, string) {
 	s.Helper()
 	text, err := json.Marshal(body)
-	if err != nil {
-		s.Fatal(err)
-	}
+	must(s, err)
 	response, out := s.asks(method, "/hand/"+path, bytes.NewReader(text), nil)
 	return response.StatusCode, out
 }
@@ -353,9 +339,7 @@ func TestWhoMayAskThePlatform(t *testing.T) {
 	s := newStand(t)
 	for _, token := range []string{"", "wrong"} {
 		stranger, err := platform.NewClient(s.protocol.URL, token)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		if _, err := stranger.Kinds(t.Context()); !platform.HasStatus(err, 401) {
 			t.Errorf("with %q: %v", token, err)
 		}
@@ -372,9 +356,7 @@ func TestWhoMayAskThePlatform(t *testing.T) {
 		t.Errorf("an archive that is none: %v", err)
 	}
 	gone, err := platform.NewClient("http://127.0.0.1:1", "t")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	if _, err := gone.Kinds(t.Context()); err == nil || !strings.Contains(err.Error(), "does not answer") {
 		t.Errorf("a platform that is not there: %v", err)
 	}

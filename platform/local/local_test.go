@@ -28,6 +28,14 @@ type stand struct {
 	keys     int
 }
 
+// must ends a test that cannot go on.
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
 func newStand(t *testing.T) *stand {
 	t.Helper()
 	return newStandWith(t, func(*local.Options) {})
@@ -47,9 +55,7 @@ func newStandWith(t *testing.T, change func(o *local.Options)) *stand {
 		Log: slog.New(slog.DiscardHandler)}
 	change(&o)
 	p, err = local.Open(t.Context(), o)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	t.Cleanup(func() {
 		s.protocol.Close()
 		s.routes.Close()
@@ -92,9 +98,7 @@ func (s *stand) deployFile(name, file string, code []byte, changes map[string]an
 	if err == nil {
 		err = s.client.PutArtifact(s.Context(), listing.Digest(), archive.Bytes())
 	}
-	if err != nil {
-		s.Fatal(err)
-	}
+	must(s, err)
 	config := map[string]any{"runtime": "python", "handler": "main:run", "memory": 128.0 * (1 << 20), "timeout": 5000.0,
 		"at_once": 5.0, "env.PLACE": "orchard"}
 	for k, v := range changes {
@@ -112,9 +116,7 @@ func (s *stand) deployFile(name, file string, code []byte, changes map[string]an
 func (s *stand) call(name string, event any) api.Invocation {
 	s.Helper()
 	inv, err := s.client.Invoke(s.Context(), s.scope, name, "", "", event, time.Minute)
-	if err != nil {
-		s.Fatal(err)
-	}
+	must(s, err)
 	return inv
 }
 
@@ -249,9 +251,7 @@ def run(call):
 		t.Errorf("answers:\n%v\nwant\n%v", inv.Answer, want)
 	}
 	uses, err := s.client.Access(t.Context(), s.scope)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	counts := map[string]int{}
 	for _, u := range uses {
 		counts[fmt.Sprint(u.Verb, " ", u.Resource, " ", u.Allowed)] = u.Count
@@ -269,9 +269,7 @@ func TestResources(t *testing.T) {
 		return s.client.Put(ctx, s.scope, address, platform.Wish{Key: key, Match: match, Attributes: attributes})
 	}
 	made, err := put("identity/warn", "a", "", map[string]any{"owner": "cold-nights"})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	before, _ := s.client.Snapshot(ctx, s.scope)
 	if _, err := put("identity/warn", "b", "another tag", map[string]any{"owner": "x"}); !platform.HasStatus(err, 412) {
 		t.Errorf("a wrong tag: %v", err)

@@ -20,24 +20,16 @@ print('ready', flush=True)
 sys.stdin.read()
 `)
 	out, err := c.StdoutPipe()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	in, err := c.StdinPipe()
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := c.Start(); err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
+	must(t, c.Start())
 	if _, err := bufio.NewReader(out).ReadString('\n'); err != nil {
 		t.Fatal(err)
 	}
 	pid := c.Process.Pid
 	statm, err := os.Open(fmt.Sprintf("/proc/%d/statm", pid))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer statm.Close()
 	own, there := heldByOne(statm)
 	all := heldByAll([]int{pid})
@@ -47,12 +39,8 @@ sys.stdin.read()
 	if twice := heldByAll([]int{pid, pid}); twice != 2*all {
 		t.Errorf("two hold %d, one %d", twice, all)
 	}
-	if err := in.Close(); err != nil {
-		t.Fatal(err)
-	}
-	if err := c.Wait(); err != nil {
-		t.Fatal(err)
-	}
+	must(t, in.Close())
+	must(t, c.Wait())
 	if _, there := heldByOne(statm); there || heldByAll([]int{pid}) != 0 {
 		t.Error("what is gone holds something")
 	}

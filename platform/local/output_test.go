@@ -13,14 +13,10 @@ import (
 // calls is bounded.
 func TestOutputBetweenCalls(t *testing.T) {
 	read, write, err := os.Pipe()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer write.Close()
 	o := newOutputs()
-	if err := o.add("out", read); err != nil {
-		t.Fatal(err)
-	}
+	must(t, o.add("out", read))
 	say := func(text string) {
 		t.Helper()
 		if _, err := write.WriteString(text); err != nil {

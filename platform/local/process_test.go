@@ -14,9 +14,7 @@ import (
 func TestAnAnswerInTheLastMoment(t *testing.T) {
 	for range 200 {
 		read, write, err := os.Pipe()
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		text := []byte(`{"call": "c-1", "answer": 1}`)
 		frame := append(binary.BigEndian.AppendUint32(nil, uint32(len(text))), text...)
 		p := &process{answers: read, reader: bufio.NewReader(read)}
@@ -33,8 +31,6 @@ func TestAnAnswerInTheLastMoment(t *testing.T) {
 			}
 		}
 		cancel()
-		if err := errors.Join(read.Close(), write.Close()); err != nil {
-			t.Fatal(err)
-		}
+		must(t, errors.Join(read.Close(), write.Close()))
 	}
 }

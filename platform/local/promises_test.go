@@ -160,9 +160,7 @@ func TestGoIsCompiledWhenItIsDeployed(t *testing.T) {
 	s.deployFile("warn", wasm.File, module, map[string]any{"runtime": "go"})
 	entries := []pack.Entry{{Path: wasm.File, Content: module}}
 	listing, err := pack.List(entries)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	made, err := filepath.Glob(filepath.Join(dir, "*", "*", strings.TrimPrefix(listing.Digest(), "sha256:")+".compiled"))
 	if open, globErr := filepath.Glob(filepath.Join(os.TempDir(), "rudmar-*", "compiled", "*",
 		"*.compiled")); err != nil || globErr != nil || len(made)+len(open) == 0 {
@@ -180,9 +178,7 @@ func TestGoIsCompiledWhenItIsDeployed(t *testing.T) {
 	if err == nil {
 		err = s.client.PutArtifact(t.Context(), badListing.Digest(), archive.Bytes())
 	}
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	_, err = s.client.Put(t.Context(), s.scope, "revision/warn",
 		platform.Wish{Key: "bad",
 			Attributes: map[string]any{"artifact": badListing.Digest(), "configuration": "x", "id": "y"}})
@@ -222,9 +218,7 @@ func TestCallsForAPurposeAreMarked(t *testing.T) {
 	}
 	counts := func() string {
 		minutes, err := s.client.Metrics(t.Context(), s.scope, time.Unix(0, 0))
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		sums := map[string]int{}
 		for _, m := range minutes {
 			sums[m.Function] += m.Calls

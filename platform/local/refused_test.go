@@ -17,9 +17,7 @@ func TestWhatIsRefused(t *testing.T) {
 	s := newStand(t)
 	s.deploy("watch", "def run(call): return 1\n", nil)
 	before, err := s.client.Snapshot(t.Context(), s.scope)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	config, artifact := "", ""
 	for _, r := range before.Resources {
 		if r.Address == "revision/watch" {
@@ -167,9 +165,7 @@ func TestIdleInstancesEndWithTheirCalls(t *testing.T) {
 	s := newStand(t)
 	s.deploy("watch", "def run(call): return 1\n", nil)
 	snapshot, err := s.client.Snapshot(t.Context(), s.scope)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	var first map[string]any
 	for _, r := range snapshot.Resources {
 		if r.Address == "pointer/watch" {
@@ -183,9 +179,7 @@ func TestIdleInstancesEndWithTheirCalls(t *testing.T) {
 	if s.call("watch", nil).Cold {
 		t.Error("its instance ended, though its revision is called as before")
 	}
-	if err := s.client.Delete(t.Context(), s.scope, "pointer/watch", platform.Wish{Key: "away"}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, s.client.Delete(t.Context(), s.scope, "pointer/watch", platform.Wish{Key: "away"}))
 	s.put("pointer/watch", map[string]any{"shares": first})
 	if !s.call("watch", nil).Cold {
 		t.Error("its instance outlived its pointer")

@@ -63,9 +63,7 @@ func TestAFunctionGoesOnUnderAnotherName(t *testing.T) {
 		t.Errorf("%d of %d calls failed", failed.Load(), calls.Load())
 	}
 	snapshot, err := s.client.Snapshot(t.Context(), s.scope)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	var addresses []string
 	for _, r := range snapshot.Resources {
 		addresses = append(addresses, r.Address)
@@ -79,18 +77,14 @@ func TestAFunctionGoesOnUnderAnotherName(t *testing.T) {
 		time.Now().Before(limit); {
 		lines, counted = 0, 0
 		found, err := s.client.Logs(t.Context(), s.scope, platform.LogQuery{Function: "new", Limit: 5000})
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		for _, l := range found {
 			if l.Text == "a line" {
 				lines++
 			}
 		}
 		minutes, err := s.client.Metrics(t.Context(), s.scope, time.Unix(0, 0))
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		for _, m := range minutes {
 			if m.Function == "old" {
 				t.Fatalf("figures of the old name: %+v", m)

@@ -151,9 +151,7 @@ func compileGo(t *testing.T, code string) []byte {
 	t.Helper()
 	dir := t.TempDir()
 	files, err := starter.GoFiles()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	if files["worker.go"], err = starter.GoWorker("run"); err != nil {
 		t.Fatal(err)
 	}
@@ -161,9 +159,7 @@ func compileGo(t *testing.T, code string) []byte {
 	files["rudmar_worker_wasip1.go"] = files["worker.go"]
 	delete(files, "worker.go")
 	for name, text := range files {
-		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
 	}
 	cmd := exec.Command("go", "build", "-buildmode=c-shared", "-trimpath", "-buildvcs=false",
 		"-ldflags=-s -w -buildid=", "-o", "main.wasm", ".")
@@ -172,9 +168,7 @@ func compileGo(t *testing.T, code string) []byte {
 		t.Fatalf("%v: %s", err, out)
 	}
 	module, err := os.ReadFile(filepath.Join(dir, "main.wasm"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	return module
 }
 
@@ -292,9 +286,7 @@ def run(call):
 	}
 	own := "127.0.0.1"
 	addresses, err := net.InterfaceAddrs()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	for _, a := range addresses {
 		if n, ok := a.(*net.IPNet); ok && n.IP.To4() != nil && !n.IP.IsLoopback() {
 			own = n.IP.String()

@@ -14,9 +14,7 @@ import (
 func TestSecretsAreSealed(t *testing.T) {
 	dir := t.TempDir()
 	s, err := openStore(t.Context(), dir)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	trial, live := scope{"north", "frostline", "trial"}, scope{"north", "frostline", "live"}
 	sealed := s.sealed(trial, `{"env.KEY":"plum-and-pear"}`)
 	if strings.Contains(sealed, "plum") {
@@ -36,25 +34,17 @@ func TestSecretsAreSealed(t *testing.T) {
 		`INSERT INTO kept_secrets (region, service, stage, name, value) VALUES ('north', 'frostline', 'trial', 'old', 'plum-and-pear')`); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.db.Close(); err != nil {
-		t.Fatal(err)
-	}
+	must(t, s.db.Close())
 	if s, err = openStore(t.Context(), dir); err != nil {
 		t.Fatal(err)
 	}
 	var kept string
-	if err := s.db.QueryRow(`SELECT value FROM kept_secrets WHERE name = 'old'`).Scan(&kept); err != nil {
-		t.Fatal(err)
-	}
+	must(t, s.db.QueryRow(`SELECT value FROM kept_secrets WHERE name = 'old'`).Scan(&kept))
 	if got, err := s.unsealed(trial, kept); err != nil || got != "plum-and-pear" || !strings.HasPrefix(kept, sealedMark) {
 		t.Errorf("the old one: %q %q %v", kept, got, err)
 	}
-	if err := s.db.Close(); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.WriteFile(filepath.Join(dir, sealKeyFile), bytes.Repeat([]byte{7}, 5), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must(t, s.db.Close())
+	must(t, os.WriteFile(filepath.Join(dir, sealKeyFile), bytes.Repeat([]byte{7}, 5), 0o600))
 	if _, err := openStore(t.Context(), dir); err == nil || !strings.Contains(err.Error(), sealKeyFile) {
 		t.Errorf("a key that is none: %v", err)
 	}
@@ -64,9 +54,7 @@ func TestSecretsAreSealed(t *testing.T) {
 func TestNoFileHoldsASecret(t *testing.T) {
 	dir := t.TempDir()
 	p, err := Open(t.Context(), Options{Dir: dir, Token: "secret"})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	sc := scope{"north", "frostline", "trial"}
 	for address, attributes := range map[string]map[string]any{"identity/warn": {"owner": "x"},
 		"logs/warn": {"keep": 3_600_000.0}} {
@@ -88,13 +76,9 @@ func TestNoFileHoldsASecret(t *testing.T) {
 	if got, err := p.store.secrets(t.Context(), sc, "function/warn"); err != nil || got["env.KEY"] != "plum-and-pear" {
 		t.Errorf("%v %v", got, err)
 	}
-	if err := p.Close(); err != nil {
-		t.Fatal(err)
-	}
+	must(t, p.Close())
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "platform.db")+"?_pragma=wal_checkpoint(TRUNCATE)")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer db.Close()
 	files := 0
 	err = filepath.WalkDir(dir, func(name string, d os.DirEntry, err error) error {

@@ -13,9 +13,7 @@ func TestShares(t *testing.T) {
 	s := newStand(t)
 	s.deploy("warn", "def run(call):\n    return 'old'\n", nil)
 	found, err := s.client.Snapshot(t.Context(), s.scope)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	ids := []string{}
 	revision := func() string {
 		for _, r := range found.Resources {

@@ -23,9 +23,7 @@ func TestATagIsNeverStale(t *testing.T) {
 			s.put(address, map[string]any{"keep": float64(86_400_000 * (1 + rng.IntN(3)))})
 			there[address] = true
 		case what < 8 && there[address]:
-			if err := s.client.Delete(t.Context(), s.scope, address, platform.Wish{Key: fmt.Sprint("d", rng.Int())}); err != nil {
-				t.Fatal(err)
-			}
+			must(t, s.client.Delete(t.Context(), s.scope, address, platform.Wish{Key: fmt.Sprint("d", rng.Int())}))
 			delete(there, address)
 		case what >= 8:
 			setting := []string{`{"late_ms": 60000}`, `{}`}[what-8]
@@ -38,13 +36,9 @@ func TestATagIsNeverStale(t *testing.T) {
 		what := rng.IntN(10)
 		change(what)
 		known, err := s.client.SnapshotTag(t.Context(), s.scope)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		stranger, err := platform.NewClient(s.protocol.URL, "secret")
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		whole, err := stranger.Snapshot(t.Context(), s.scope)
 		if err != nil || known != `"`+whole.Fingerprint+`"` {
 			t.Fatalf("round %d, change %d: the tag is %s, the fingerprint %s (%v)", round, what, known, whole.Fingerprint, err)

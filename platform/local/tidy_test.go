@@ -38,9 +38,7 @@ func TestRetention(t *testing.T) {
 	}
 	count := func(table string) (n int) {
 		t.Helper()
-		if err := p.store.db.QueryRow("SELECT count(*) FROM " + table).Scan(&n); err != nil {
-			t.Fatal(err)
-		}
+		must(t, p.store.db.QueryRow("SELECT count(*) FROM "+table).Scan(&n))
 		return n
 	}
 	p.observed.flush(ctx)

@@ -80,9 +80,7 @@ func TestReadingAndFollowingLogs(t *testing.T) {
 	read := func(q platform.LogQuery) (texts []string, ids []int64) {
 		t.Helper()
 		lines, err := s.client.Logs(t.Context(), s.scope, q)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		for _, l := range lines { // after each, the platform says how the call ended
 			if l.Stream == "out" {
 				texts, ids = append(texts, l.Text), append(ids, l.Id)

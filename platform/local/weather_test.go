@@ -19,9 +19,7 @@ func (s *stand) weather(setting string) (int, string) {
 func (s *stand) owner(address string) any {
 	s.Helper()
 	snapshot, err := s.client.Snapshot(s.Context(), s.scope)
-	if err != nil {
-		s.Fatal(err)
-	}
+	must(s, err)
 	for _, r := range snapshot.Resources {
 		if r.Address == address {
 			return r.Attributes["owner"]
@@ -75,9 +73,7 @@ func TestWeather(t *testing.T) {
 	if _, err := s.client.Put(t.Context(), s.scope, "identity/new", wish("f", "late")); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.client.Delete(t.Context(), s.scope, "identity/other", platform.Wish{Key: "g"}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, s.client.Delete(t.Context(), s.scope, "identity/other", platform.Wish{Key: "g"}))
 	if got := fmt.Sprintf("%v %v %v", s.owner("identity/warn"), s.owner("identity/new"),
 		s.owner("identity/other")); got != "y <nil> y" {
 		t.Errorf("before it can be seen: %s", got)

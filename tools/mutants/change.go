@@ -200,7 +200,8 @@ func beside(n *ast.ReturnStmt) bool {
 		return false
 	}
 	for _, result := range n.Results[:len(n.Results)-1] {
-		if _, literal := result.(*ast.BasicLit); !literal {
+		_, literal := result.(*ast.BasicLit)
+		if name, is := result.(*ast.Ident); !literal && !(is && name.Name == "nil") {
 			return false
 		}
 	}

@@ -4,10 +4,11 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io"
+	"strings"
 )
 
 // same holds changes that were read and found to change nothing that can be
-// seen: by file, the line as it is written, and the change.
+// seen: by file, the line as it is written but for how its words are spaced, and the change.
 type same map[[3]string]bool
 
 // readSame reads same.csv: file, line, change, reason.
@@ -23,11 +24,11 @@ func readSame(r io.Reader) (same, error) {
 		if row[3] == "" {
 			return nil, fmt.Errorf("same.csv: %s, %q: say why it changes nothing", row[0], row[1])
 		}
-		out[[3]string{row[0], row[1], row[2]}] = true
+		out[[3]string{row[0], strings.Join(strings.Fields(row[1]), " "), row[2]}] = true
 	}
 	return out, nil
 }
 
 func (s same) has(file string, m mutant) bool {
-	return s[[3]string{file, m.original, m.what}]
+	return s[[3]string{file, strings.Join(strings.Fields(m.original), " "), m.what}]
 }
