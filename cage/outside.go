@@ -64,12 +64,15 @@ const (
 // way is the other end of a command's network: a small stack of its own in this
 // process, which makes each connection anew on the machine, where it may be made.
 type way struct {
-	stack *stack.Stack
-	reach func(netip.Addr) bool
-	dial  func(ctx context.Context, network, address string) (net.Conn, error)
-	ctx   context.Context
-	end   context.CancelFunc
-	slots chan struct{}
+	// device is read and written as a file of this program alone: its number is another file's
+	// soon after it is closed, which nobody may read from then.
+	device *os.File
+	stack  *stack.Stack
+	reach  func(netip.Addr) bool
+	dial   func(ctx context.Context, network, address string) (net.Conn, error)
+	ctx    context.Context
+	end    context.CancelFunc
+	slots  chan struct{}
 }
 
 // openWay reads the device that a cage hands over, and answers it until closed.
@@ -91,34 +94,31 @@ func (p *Process) openWay() error {
 		return errors.Join(errors.New("no device came"), err)
 	}
 	unix.CloseOnExec(fds[0])
-	err = unix.SetNonblock(fds[0], true) // so that closing it ends who reads
-	device := os.NewFile(uintptr(fds[0]), "device")
-	if err != nil {
-		device.Close()
+	if err := unix.SetNonblock(fds[0], true); err != nil { // so that closing it ends who reads
+		unix.Close(fds[0])
 		return err
 	}
-	w := &way{reach: p.keeper.config.Reach, dial: p.keeper.config.Dial, slots: make(chan struct{}, mostConnections)}
+	w := &way{device: os.NewFile(uintptr(fds[0]), "device"), reach: p.keeper.config.Reach, dial: p.keeper.config.Dial,
+		slots: make(chan struct{}, mostConnections)}
 	w.ctx, w.end = context.WithCancel(context.Background())
-	if err := w.open(device); err != nil {
-		w.close(device)
+	if err := w.open(); err != nil {
+		w.close()
 		return err
 	}
 	go func() {
 		<-p.done
-		w.close(device)
+		w.close()
 	}()
 	return nil
 }
 
-func (w *way) close(device *os.File) {
+func (w *way) close() {
 	w.end()
-	device.Close()
+	w.device.Close()
 	w.stack.Close()
 }
 
-// open answers a device. It is read and written as a file of this program alone: its number
-// is another file's soon after it is closed, which nobody may read from then.
-func (w *way) open(device *os.File) error {
+func (w *way) open() error {
 	w.stack = stack.New(stack.Options{
 		NetworkProtocols:   []stack.NetworkProtocolFactory{ipv4.NewProtocol},
 		TransportProtocols: []stack.TransportProtocolFactory{tcp.NewProtocol, udp.NewProtocol},
@@ -138,16 +138,16 @@ func (w *way) open(device *os.File) error {
 		}
 	}
 	w.stack.SetRouteTable([]tcpip.Route{{Destination: header.IPv4EmptySubnet, NIC: nic}})
-	go sent(device, link)
-	go w.answered(device, link)
+	go w.sent(link)
+	go w.answered(link)
 	return nil
 }
 
 // sent takes in what a command sends, until its device is closed or its network is gone.
-func sent(device *os.File, link *channel.Endpoint) {
+func (w *way) sent(link *channel.Endpoint) {
 	var packet [mtu]byte
 	for {
-		n, err := device.Read(packet[:])
+		n, err := w.device.Read(packet[:])
 		if err != nil {
 			return
 		}
@@ -161,10 +161,10 @@ func sent(device *os.File, link *channel.Endpoint) {
 }
 
 // answered gives out what a command is sent.
-func (w *way) answered(device *os.File, link *channel.Endpoint) {
+func (w *way) answered(link *channel.Endpoint) {
 	for b := link.ReadContext(w.ctx); b != nil; b = link.ReadContext(w.ctx) {
 		packet := b.ToView()
-		_, _ = device.Write(packet.AsSlice()) // one that is lost is sent again by whoever sent it
+		_, _ = w.device.Write(packet.AsSlice()) // one that is lost is sent again by whoever sent it
 		packet.Release()
 		b.DecRef()
 	}

@@ -77,17 +77,3 @@ func (h *handlers) standingStage(ctx context.Context, service, stage string) (*m
 	}
 	return nil, noStage(own, stage)
 }
-
-// unreadable tells that a service has no version whose manifests can be read.
-func unreadable(service string) error {
-	return fmt.Errorf("%s has no manifests that can be read: %w", service, store.ErrNotFound)
-}
-
-// noStage tells that a service has no stage of a name, and which it has.
-func noStage(s *manifest.Service, stage string) error {
-	names := make([]string, len(s.Stages))
-	for i := range s.Stages {
-		names[i] = s.Stages[i].Name
-	}
-	return fmt.Errorf("%s has no stage %q; it has %s: %w", s.Name, stage, strings.Join(names, ", "), store.ErrNotFound)
-}

@@ -4,13 +4,16 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
 	"strconv"
+	"strings"
 
 	"github.com/labstack/echo/v5"
 
 	"rudmar/core/canon"
 	"rudmar/core/delivery"
+	"rudmar/core/manifest"
 	"rudmar/core/rights"
 	"rudmar/engine"
 	"rudmar/engine/branches"
@@ -175,4 +178,18 @@ func textOf(v any) string {
 		return ""
 	}
 	return string(text)
+}
+
+// unreadable tells that a service has no version whose manifests can be read.
+func unreadable(service string) error {
+	return fmt.Errorf("%s has no manifests that can be read: %w", service, store.ErrNotFound)
+}
+
+// noStage tells that a service has no stage of a name, and which it has.
+func noStage(s *manifest.Service, stage string) error {
+	names := make([]string, len(s.Stages))
+	for i := range s.Stages {
+		names[i] = s.Stages[i].Name
+	}
+	return fmt.Errorf("%s has no stage %q; it has %s: %w", s.Name, stage, strings.Join(names, ", "), store.ErrNotFound)
 }

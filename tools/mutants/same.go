@@ -24,11 +24,14 @@ func readSame(r io.Reader) (same, error) {
 		if row[3] == "" {
 			return nil, fmt.Errorf("same.csv: %s, %q: say why it changes nothing", row[0], row[1])
 		}
-		out[[3]string{row[0], strings.Join(strings.Fields(row[1]), " "), row[2]}] = true
+		out[[3]string{row[0], spaced(row[1]), row[2]}] = true
 	}
 	return out, nil
 }
 
 func (s same) has(file string, m mutant) bool {
-	return s[[3]string{file, strings.Join(strings.Fields(m.original), " "), m.what}]
+	return s[[3]string{file, spaced(m.original), m.what}]
 }
+
+// spaced gives a line with one space between its words: how they are aligned depends on other lines.
+func spaced(line string) string { return strings.Join(strings.Fields(line), " ") }
