@@ -169,13 +169,13 @@ func (k *Keeper) try() error {
 	case <-time.After(tryTime):
 		p.Kill()
 		<-p.Done()
-		return fmt.Errorf("it did not end within %s", tryTime)
+		return fmt.Errorf("it did not exit within %s", tryTime)
 	}
 	if why := p.Failure(); why != nil {
 		return why
 	}
 	if !p.State().Success() {
-		return fmt.Errorf("it ended with %s", p.State())
+		return fmt.Errorf("it exited with %s", p.State())
 	}
 	return nil
 }
@@ -193,22 +193,22 @@ func (k *Keeper) Missing() []string {
 	out := []string{}
 	if !k.plan.Spaces {
 		out = append(out, fmt.Sprintf(
-			"this system gives no namespaces (%v): what is run can read what its user may read, reaches the network of this machine, and can outlive its call", k.why))
+			"this system provides no namespaces (%v): a function or build can read the files that its user can read, reaches this machine's network, and can outlive its invocation", k.why))
 		if !k.plan.Switch {
-			out = append(out, "it runs as the user that runs Rudmar, and can read that user's files")
+			out = append(out, "functions and builds run as the user that runs Rudmar, and can read that user's files")
 		}
 	}
 	if k.groups == nil {
-		out = append(out, "this system gives no control groups: memory and processes are counted by looking every few milliseconds, so that a limit can be passed for as long")
+		out = append(out, "this system provides no control groups: memory and processes are sampled every few milliseconds, so a limit can be exceeded for that long")
 	}
 	if k.plan.Spaces && k.noWay != nil {
-		out = append(out, "what asks for a network is refused: a way out needs /dev/net/tun, which cannot be opened here")
+		out = append(out, "functions and builds that need a network are refused: network access needs /dev/net/tun, which cannot be opened on this machine")
 	}
 	if !k.plan.Filter {
-		out = append(out, "this system filters no system calls: what is run may make all that its user may make")
+		out = append(out, "this system does not filter system calls: a function or build can make every call that its user can make")
 	}
 	if k.starter.refused != nil {
-		out = append(out, "programs that grant privileges still do: "+k.starter.refused.Error())
+		out = append(out, "these programs still grant privileges: "+k.starter.refused.Error())
 	}
 	return out
 }

@@ -89,7 +89,7 @@ func used() ([]cgroup1.Subsystem, error) {
 		}
 	}
 	if err == nil && len(out) < 2 {
-		err = errors.New("there is no control of memory and processes")
+		err = errors.New("memory and process limits are not available")
 	}
 	return out, err
 }

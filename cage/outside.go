@@ -91,7 +91,7 @@ func (p *Process) openWay() error {
 	}
 	fds, err := unix.ParseUnixRights(&messages[0])
 	if err != nil || len(fds) != 1 {
-		return errors.Join(errors.New("no device came"), err)
+		return errors.Join(errors.New("no device arrived"), err)
 	}
 	unix.CloseOnExec(fds[0])
 	if err := unix.SetNonblock(fds[0], true); err != nil { // so that closing it ends who reads
@@ -130,11 +130,11 @@ func (w *way) open() error {
 	link := channel.New(packets, mtu, "")
 	const nic = 1
 	if e := w.stack.CreateNIC(nic, link); e != nil {
-		return fmt.Errorf("making a way out: %s", e)
+		return fmt.Errorf("opening network access: %s", e)
 	}
 	for _, e := range []tcpip.Error{w.stack.SetPromiscuousMode(nic, true), w.stack.SetSpoofing(nic, true)} {
 		if e != nil {
-			return fmt.Errorf("making a way out: %s", e)
+			return fmt.Errorf("opening network access: %s", e)
 		}
 	}
 	w.stack.SetRouteTable([]tcpip.Route{{Destination: header.IPv4EmptySubnet, NIC: nic}})

@@ -106,7 +106,7 @@ func (k *Keeper) refill() {
 		k.mu.Unlock()
 		switch {
 		case err != nil:
-			k.config.Log.Warn("putting up a cage", "error", err) // the next start tries again
+			k.config.Log.Warn("starting a cage", "error", err) // the next start tries again
 		case late:
 			p.Kill()
 			<-p.done
@@ -144,7 +144,7 @@ func (k *Keeper) raise() (*Process, error) {
 	fail := func(err error) (*Process, error) {
 		p.closeFiles()
 		p.free()
-		return nil, fmt.Errorf("putting up a cage: %w", err)
+		return nil, fmt.Errorf("starting a cage: %w", err)
 	}
 	for _, pipe := range []struct {
 		mine  **os.File
@@ -240,11 +240,11 @@ func (p *Process) enter(s Spec) error {
 	}
 	err := errors.Join(p.control.SetWriteDeadline(time.Now().Add(tryTime)), apart.SendFrame(p.control, s))
 	if err != nil {
-		return errors.Join(fmt.Errorf("telling a cage what to run: %w", err), p.Failure())
+		return errors.Join(fmt.Errorf("sending a command to a cage: %w", err), p.Failure())
 	}
 	if s.Network && s.Plan.Spaces {
 		if err := p.openWay(); err != nil {
-			return fmt.Errorf("opening a way out of a cage: %w", err)
+			return fmt.Errorf("opening network access for a cage: %w", err)
 		}
 	}
 	return nil

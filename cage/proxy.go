@@ -42,7 +42,7 @@ func (p *Proxy) Refusals() error {
 }
 
 // ErrNoWay tells that a host may not be reached.
-var ErrNoWay = errors.New("there is no way to this host")
+var ErrNoWay = errors.New("this host is not reachable")
 
 // dial connects to a host and port.
 func (p *Proxy) dial(ctx context.Context, network, address string) (net.Conn, error) {
@@ -58,7 +58,7 @@ func (p *Proxy) dial(ctx context.Context, network, address string) (net.Conn, er
 	if err != nil {
 		return nil, err
 	}
-	last := fmt.Errorf("%w: %s has no address that may be reached", ErrNoWay, host)
+	last := fmt.Errorf("%w: %s has no permitted address", ErrNoWay, host)
 	for _, a := range addresses {
 		if p.Reach != nil && !p.Reach(a.Unmap()) {
 			continue
@@ -122,7 +122,7 @@ func (p *Proxy) tunnel(c net.Conn, in io.Reader, r *http.Request) {
 	defer cancel()
 	there, err := p.dial(ctx, "tcp", r.Host)
 	if err != nil {
-		p.Log.Info("a build's way out", "to", r.Host, "refused", err)
+		p.Log.Info("the build proxy", "to", r.Host, "refused", err)
 		answerRefusal(c, err)
 		return
 	}
@@ -153,7 +153,7 @@ func (p *Proxy) pass(c net.Conn, transport *http.Transport, r *http.Request) boo
 	r.Header.Del("Proxy-Authorization")
 	response, err := transport.RoundTrip(r)
 	if err != nil {
-		p.Log.Info("a build's way out", "to", r.URL.Host, "refused", err)
+		p.Log.Info("the build proxy", "to", r.URL.Host, "refused", err)
 		answerRefusal(c, err)
 		return false
 	}

@@ -19,10 +19,10 @@ import (
 )
 
 // ErrOpen tells that this machine cannot shut commands in.
-var ErrOpen = errors.New("this machine gives no namespaces to shut commands in")
+var ErrOpen = errors.New("this machine provides no namespaces to isolate commands")
 
 // ErrEnded tells that a session ended before it answered.
-var ErrEnded = errors.New("the cage ended")
+var ErrEnded = errors.New("the cage exited")
 
 // Session is a cage in which commands run one after another over the same
 // private folder. Files go in and out through it; no file of the machine is
@@ -152,7 +152,7 @@ func (s *Session) passed() {
 // ask sends a request and reads what came of it. When the context ends, so does
 // the session.
 func (s *Session) ask(ctx context.Context, r apart.Request, content []byte,
-	each func(apart.File, io.Reader) error) (apart.Answer, error) {
+	each func(apart.File, io.Reader) error) (apart.Response, error) {
 	stop := context.AfterFunc(ctx, s.process.Kill)
 	defer stop()
 	ended := func(err error) error {
@@ -164,25 +164,25 @@ func (s *Session) ask(ctx context.Context, r apart.Request, content []byte,
 		case <-time.After(time.Second):
 		}
 		if s.process.Starved() {
-			return fmt.Errorf("%w: it went over its limit of memory", ErrEnded)
+			return fmt.Errorf("%w: it exceeded its memory limit", ErrEnded)
 		}
 		return errors.Join(ErrEnded, s.process.Failure(), err)
 	}
 	if err := apart.SendFrame(s.process.In, r); err != nil {
-		return apart.Answer{}, ended(err)
+		return apart.Response{}, ended(err)
 	}
 	if _, err := s.process.In.Write(content); err != nil {
-		return apart.Answer{}, ended(err)
+		return apart.Response{}, ended(err)
 	}
 	for {
-		var a apart.Answer
+		var a apart.Response
 		if err := apart.ReceiveFrame(s.process.Out, &a); err != nil {
-			return apart.Answer{}, ended(err)
+			return apart.Response{}, ended(err)
 		}
 		switch {
 		case a.File != nil:
 			if err := each(*a.File, io.LimitReader(s.process.Out, a.File.Size)); err != nil {
-				return apart.Answer{}, err
+				return apart.Response{}, err
 			}
 		case a.Error != "":
 			return a, errors.New(a.Error)

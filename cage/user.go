@@ -18,5 +18,5 @@ func takeUser() (user int, release func(), err error) {
 			return user, func() { held.Close() }, nil
 		}
 	}
-	return 0, nil, fmt.Errorf("all users from %d to %d are taken", firstUser, firstUser+userCount-1)
+	return 0, nil, fmt.Errorf("all users from %d to %d are in use", firstUser, firstUser+userCount-1)
 }

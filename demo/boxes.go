@@ -26,18 +26,18 @@ func (b *builder) boxes(ctx context.Context) error {
 	for i, commits := range [][]commit{
 		{
 			{step: "01-orders", author: "sorrel", message: "Take orders of boxes", daysAgo: 21},
-			{step: "02-sizes", author: "wren", message: "An order says how large the boxes are", daysAgo: 18},
-			{step: "03-label", author: "sorrel", message: "Labels for the boxes", daysAgo: 14},
+			{step: "02-sizes", author: "wren", message: "Add the size of the boxes to an order", daysAgo: 18},
+			{step: "03-label", author: "sorrel", message: "Print labels for boxes", daysAgo: 14},
 		},
 		{
-			{step: "04-weigh", author: "sorrel", message: "The scales tell what a box weighs", daysAgo: 9},
-			{step: "05-list", author: "wren", message: "A list each morning of what is to be packed", daysAgo: 7},
+			{step: "04-weigh", author: "sorrel", message: "Weigh boxes with the scales", daysAgo: 9},
+			{step: "05-list", author: "wren", message: "List the boxes to pack each morning", daysAgo: 7},
 		},
 		{
-			{step: "06-freeze", author: "wren", message: "Nothing changes in the shop on crate days", daysAgo: 4},
-			{step: "07-words", author: "sorrel", message: "Say orders more shortly in the log", daysAgo: 3},
+			{step: "06-freeze", author: "wren", message: "Freeze the shop on crate days", daysAgo: 4},
+			{step: "07-words", author: "sorrel", message: "Shorten the log line of an order", daysAgo: 3},
 		},
-		{{step: "08-paper", author: "sorrel", message: "Labels have an address of their own", daysAgo: 0.5}},
+		{{step: "08-paper", author: "sorrel", message: "Move labels to an address of their own", daysAgo: 0.5}},
 	} {
 		for _, c := range commits {
 			if err := b.commit(ctx, "boxes/"+c.step, c); err != nil {

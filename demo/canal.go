@@ -29,9 +29,9 @@ func (b *builder) canal(ctx context.Context) error {
 	defer os.RemoveAll(b.dir)
 	dice := rand.New(rand.NewPCG(5, 13))
 	for version, c := range []commit{
-		{"01-rows", "sorrel", "Valves open by the row", 12, nil, false},
-		{"02-soil", "wren", "Ask the soil before a valve opens", 1, nil, false},
-		{"03-dry", "wren", "A probe that says nothing is taken for dry", 0.1, nil, false},
+		{"01-rows", "sorrel", "Open valves by row", 12, nil, false},
+		{"02-soil", "wren", "Check the soil before a valve opens", 1, nil, false},
+		{"03-dry", "wren", "Treat a silent probe as dry", 0.1, nil, false},
 	} {
 		if err := b.push(ctx, "canal/"+c.step, c); err != nil {
 			return err
@@ -39,7 +39,7 @@ func (b *builder) canal(ctx context.Context) error {
 		if err := b.settled(ctx, version+1, "trial"); err != nil {
 			return err
 		}
-		want := []delivery.State{delivery.Settled, delivery.WentBack, delivery.Shifting}[version]
+		want := []delivery.State{delivery.Settled, delivery.RolledBack, delivery.Shifting}[version]
 		if err := b.reaches(ctx, version+1, "live", want, func() error {
 			if version == 0 {
 				return nil

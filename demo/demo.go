@@ -48,14 +48,14 @@ type Options struct {
 // Welcome says where to look and who to be.
 func Welcome(address string) string {
 	return fmt.Sprintf(`
-Brambleford Growers are ready at %[1]s
+Brambleford Growers is running at %[1]s
 
   sign in as   wren    author: writes and pushes     password %[2]s
                linden  approver (growers-council)    password %[2]s
                teasel  approver (growers-council)    password %[2]s
   clone        git clone http://wren:%[2]s@%[3]s/git/%[4]s.git
 
-Ctrl+C ends it; started again, it goes on with what is there.
+Press Ctrl+C to stop. The data is kept for the next start.
 `, address, Password, strings.TrimPrefix(address, "http://"), Repository)
 }
 
@@ -66,26 +66,26 @@ type commit struct {
 	step, author, message string
 	daysAgo               float64
 	approve               []string // after trial settled, for preview
-	live                  bool     // and on to live, approved by both
+	actual                bool     // and on to live, approved by both
 }
 
 // history is what happened, in order.
 func history() []commit {
 	return []commit{
-		{"01-first", "wren", "Frost warnings, stations, readings and a night report", 19, []string{"linden"}, true},
-		{"02-memory", "sorrel", "The night report needs more time and memory", 15, nil, false},
-		{"03-wording", "wren", "Say warnings louder in the log, and try the sweep", 11, []string{"teasel"}, true},
-		{"04-survey", "sorrel", "The gate was surveyed again: 134 m", 8, nil, false},
-		{"05-sweep", "wren", "Sweep every two minutes, but not in trial", 5, []string{"linden"}, false},
-		{"06-growers", "sorrel", "Tell the growers themselves", 2, []string{"linden"}, false},
-		{"07-history", "wren", "A station's history for members; alerts go out as text messages", 0.2, nil, false},
+		{"01-first", "wren", "Add frost warnings, stations, readings and a night report", 19, []string{"linden"}, true},
+		{"02-memory", "sorrel", "Give the night report more time and memory", 15, nil, false},
+		{"03-wording", "wren", "Log warnings in capitals, and sweep more often", 11, []string{"teasel"}, true},
+		{"04-survey", "sorrel", "Correct the elevation of the gate to 134 m", 8, nil, false},
+		{"05-sweep", "wren", "Sweep every two minutes, except in trial", 5, []string{"linden"}, false},
+		{"06-growers", "sorrel", "Notify the growers themselves", 2, []string{"linden"}, false},
+		{"07-history", "wren", "Add a station's history, and send alerts as text messages", 0.2, nil, false},
 	}
 }
 
 // Build builds the demo on a server that has nothing in it yet.
 func Build(ctx context.Context, o Options) error {
 	council := []string{"growers-council"}
-	for _, w := range []people.Wish{
+	for _, w := range []people.NewUser{
 		{Handle: "wren", Role: rights.Author}, {Handle: "sorrel", Role: rights.Author},
 		{Handle: "linden", Role: rights.Approver, Groups: council},
 		{Handle: "teasel", Role: rights.Approver, Groups: council},
@@ -150,18 +150,18 @@ func (b *builder) take(ctx context.Context, version int, c commit) error {
 		return err
 	}
 	for _, person := range c.approve {
-		if err := b.act(ctx, person, version, "preview", "approve", "looks right to me"); err != nil {
+		if err := b.act(ctx, person, version, "preview", "approve", "looks good to me"); err != nil {
 			return err
 		}
 		if err := b.settled(ctx, version, "preview"); err != nil {
 			return err
 		}
 	}
-	if !c.live {
+	if !c.actual {
 		return nil
 	}
 	for _, step := range []struct{ person, action, comment string }{{c.author, "request", ""},
-		{"linden", "approve", "for the cold nights"}, {"teasel", "approve", "agreed at the council"}} {
+		{"linden", "approve", "for the cold nights"}, {"teasel", "approve", "agreed in the council"}} {
 		if err := b.act(ctx, step.person, version, "live", step.action, step.comment); err != nil {
 			return err
 		}
@@ -268,8 +268,8 @@ func (b *builder) reaches(ctx context.Context, version int, stage string, want d
 		if err == nil && d.State == want {
 			return nil
 		}
-		if err == nil && (d.State == delivery.Stopped || d.State == delivery.Refused) {
-			return fmt.Errorf("version %d is %s in %s: %s", version, d.State, stage, d.Why)
+		if err == nil && (d.State == delivery.Failed || d.State == delivery.Rejected) {
+			return fmt.Errorf("version %d is %s in %s: %s", version, d.State, stage, d.Reason)
 		}
 		if err := meanwhile(); err != nil {
 			return err
@@ -278,7 +278,7 @@ func (b *builder) reaches(ctx context.Context, version int, stage string, want d
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-limit:
-			return fmt.Errorf("version %d is still %s in %s: %s", version, d.State, stage, d.Why)
+			return fmt.Errorf("version %d is still %s in %s: %s", version, d.State, stage, d.Reason)
 		case <-wake:
 		case <-time.After(meanwhileEvery):
 		}

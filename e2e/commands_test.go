@@ -96,7 +96,7 @@ func TestCommandsOfTheDay(t *testing.T) {
 	wren.refused("login", "--handle")
 
 	wren.want("state frostline", "live", "settled")
-	var line api.Line
+	var line api.StageLine
 	if err := json.Unmarshal([]byte(wren.want("state frostline --format json")), &line); err != nil || len(line.Stages) != 3 {
 		t.Errorf("%v: %+v", err, line)
 	}

@@ -213,7 +213,7 @@ func newCrashing(t *testing.T, between func(c *crashing, pass http.Handler) http
 		status, _ := answers(r, "GET", "/healthz", nil, nil)
 		return status == 200
 	})
-	r.ask("wren", "POST", "/repositories", api.RepositoryWish{Name: "brambleford"}, nil)
+	r.ask("wren", "POST", "/repositories", api.RepositoryName{Name: "brambleford"}, nil)
 	dir = filepath.Join(t.TempDir(), "work")
 	git(t, t.TempDir(), "init", "--quiet", "--initial-branch=main", dir)
 	git(t, dir, "remote", "add", "origin", strings.Replace(r.address, "http://", "http://wren:orchard-at-dawn@", 1)+"/git/brambleford.git")
@@ -283,20 +283,20 @@ func TestCrashMatrix(t *testing.T) {
 			t.Errorf("version %d was built %d times", version, n)
 		}
 		stage := "trial"
-		var kept api.KeptPlan
-		r.ask("wren", "POST", "/services/frostline/plans", api.PlanWish{Stage: stage, Version: &version}, &kept)
+		var kept api.SavedPlan
+		r.ask("wren", "POST", "/services/frostline/plans", api.PlanRequest{Stage: stage, Version: &version}, &kept)
 		if len(kept.Plan.Steps) != 0 || len(kept.Plan.Problems) != 0 {
 			t.Fatalf("version %d, after %d kills: the next plan has %d steps: %+v", version, c.killed()-before, len(kept.Plan.Steps),
 				kept.Plan.Steps)
 		}
-		var live struct{ Resources []struct{ Address string } }
+		var actual struct{ Resources []struct{ Address string } }
 		status, text := answers(&rig{T: t, address: "http://" + c.platformAt}, "GET", "/regions/north/scopes/frostline/trial", nil,
 			map[string]string{"Authorization": "Bearer between-two"})
-		if err := json.Unmarshal(text, &live); err != nil || status != 200 {
+		if err := json.Unmarshal(text, &actual); err != nil || status != 200 {
 			t.Fatalf("%d %v", status, err)
 		}
-		if n := number(`SELECT count(*) FROM records`); n != len(live.Resources) {
-			t.Errorf("version %d: %d resources are recorded, and %d live", version, n, len(live.Resources))
+		if n := number(`SELECT count(*) FROM records`); n != len(actual.Resources) {
+			t.Errorf("version %d: %d resources are recorded, and %d live", version, n, len(actual.Resources))
 		}
 	}
 	c.mu.Lock()

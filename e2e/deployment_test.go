@@ -59,7 +59,7 @@ func TestADeploymentThatFails(t *testing.T) {
 		r.ask("wren", "GET", fmt.Sprint("/deployments/", state(2).Deployments[0]), nil, &d)
 		for _, s := range d.Steps {
 			if s.State == "failed" && s.Attempts == 2 {
-				return d.CanGoOn && state(2).Place.State == "stopped"
+				return d.Retryable && state(2).Place.State == "stopped"
 			}
 		}
 		return false

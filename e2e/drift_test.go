@@ -28,13 +28,13 @@ func TestDriftInThePage(t *testing.T) {
 	wren.press("Live is not what was recorded")
 	for range 2 {
 		wren.press("^Leave it…")
-		wren.fill(`input[aria-label="Why"]`, "a loud night")
+		wren.fill(`input[aria-label="Reason"]`, "a loud night")
 		wren.press("^Leave it$")
 		wren.reads("left by wren: a loud night")
-		wren.waits("the form to go", `() => !document.querySelector('input[aria-label="Why"]')`)
+		wren.waits("the form to go", `() => !document.querySelector('input[aria-label="Reason"]')`)
 	}
 	wren.reads("Left as it was changed by hand")
-	var line api.Line
+	var line api.StageLine
 	until(t, "nothing to wait for somebody", func() bool {
 		r.ask("wren", "GET", base+"/line", nil, &line)
 		return line.Stages[2].Drifted == 0
@@ -47,8 +47,8 @@ func TestDriftInThePage(t *testing.T) {
 	wren.reads("Live is not what was recorded")
 
 	plan := func(version int) int64 {
-		var kept api.KeptPlan
-		stage := api.PlanWish{Stage: "preview", Version: &version}
+		var kept api.SavedPlan
+		stage := api.PlanRequest{Stage: "preview", Version: &version}
 		r.ask("wren", "POST", base+"/plans", stage, &kept)
 		return kept.Id
 	}

@@ -46,7 +46,7 @@ stages:
 // the next one too; and the last stage is taken back from its place in the line.
 func TestEveryGateInThePage(t *testing.T) {
 	r := demo(t)
-	r.ask("wren", "POST", "/repositories", api.RepositoryWish{Name: "granary"}, nil)
+	r.ask("wren", "POST", "/repositories", api.RepositoryName{Name: "granary"}, nil)
 	dir := filepath.Join(t.TempDir(), "granary")
 	git(t, t.TempDir(), "clone", "--quiet", strings.Replace(r.address, "http://", "http://wren:orchard-at-dawn@", 1)+"/git/granary.git", dir)
 	brings := func(answer, message string) {
@@ -112,19 +112,19 @@ func TestEveryGateInThePage(t *testing.T) {
 	for _, say := range [][3]string{{"wren", "preview", "request"}, {"linden", "preview", "approve"},
 		{"linden", "live", "approve"}, {"teasel", "live", "approve"}} {
 		at := "/services/granary/deliveries/2/stages/" + say[1]
-		var means api.Meaning
+		var means api.Impact
 		r.ask(say[0], "GET", at+"/meaning", nil, &means)
-		r.ask(say[0], "POST", at+"/"+say[2], api.DeliveryWish{Shown: &means.Digest}, nil)
+		r.ask(say[0], "POST", at+"/"+say[2], api.DeliveryDecision{Shown: &means.Digest}, nil)
 	}
 	for range 2 {
 		lives("preview", "rye")
 	}
 	lives("live", "rye")
-	var made api.MadeToken
+	var made api.CreatedToken
 	basic := "Basic " + base64.StdEncoding.EncodeToString([]byte("wren:orchard-at-dawn"))
-	r.ask("wren", "POST", "/me/tokens", api.TokenWish{Name: "looks", Acts: []string{}, Places: []string{}}, &made)
+	r.ask("wren", "POST", "/me/tokens", api.NewToken{Name: "looks", Acts: []string{}, Places: []string{}}, &made)
 	backTo := func(header string) int {
-		var line api.Line
+		var line api.StageLine
 		status, text := answers(r, "GET", "/api/services/granary/line", nil, map[string]string{"Authorization": header})
 		if err := json.Unmarshal(text, &line); err != nil || status != 200 {
 			t.Fatalf("%v %d %s", err, status, text)

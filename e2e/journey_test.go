@@ -47,7 +47,7 @@ func (r *rig) stage(version int, stage string) api.DeliveryStage {
 func (r *rig) act(handle string, version int, stage, action string) (int, string) {
 	r.Helper()
 	at := fmt.Sprintf("%s/deliveries/%d/stages/%s/", base, version, stage)
-	var means api.Meaning
+	var means api.Impact
 	if status, text := r.try(handle, "GET", at+"meaning", nil, &means); status != 200 {
 		return status, text
 	}
@@ -55,13 +55,13 @@ func (r *rig) act(handle string, version int, stage, action string) (int, string
 		map[string]string{"comment": "said in a test", "shown": means.Digest, "confirm": stage}, nil)
 }
 
-func (r *rig) plan(stage string, version int) api.KeptPlan {
+func (r *rig) plan(stage string, version int) api.SavedPlan {
 	r.Helper()
 	wish := map[string]any{"stage": stage}
 	if version > 0 {
 		wish["version"] = version
 	}
-	var kept api.KeptPlan
+	var kept api.SavedPlan
 	r.ask("wren", "POST", base+"/plans", wish, &kept)
 	return kept
 }
@@ -131,7 +131,7 @@ func TestJourney(t *testing.T) {
 	}
 	var d api.DeploymentDetail
 	r.ask("wren", "GET", fmt.Sprint("/deployments/", trial.Deployments[0]), nil, &d)
-	var kept api.KeptPlan
+	var kept api.SavedPlan
 	r.ask("wren", "GET", fmt.Sprint("/plans/", d.Deployment.Plan), nil, &kept)
 	reasons := map[string]string{}
 	for _, s := range kept.Plan.Steps {
@@ -247,7 +247,7 @@ func driftIsPutRight(t *testing.T, r *rig) {
 	got := map[string]string{}
 	for _, d := range r.function("preview", "warn").Drift {
 		for _, a := range d.Attributes {
-			got[d.Address+" "+a.Name] = fmt.Sprint(a.Recorded, " ", a.Live)
+			got[d.Address+" "+a.Name] = fmt.Sprint(a.Recorded, " ", a.Actual)
 		}
 	}
 	if got["function/warn memory"] != "2.68435456e+08 5.36870912e+08" || got["function/warn env.MODE"] != "quiet shrill" {
@@ -264,7 +264,7 @@ func driftIsPutRight(t *testing.T, r *rig) {
 	}
 	fresh := r.plan("preview", 0)
 	for _, s := range fresh.Plan.Steps {
-		if s.Change != "restore" && (s.UndoesDrift == nil || !*s.UndoesDrift) {
+		if s.Change != "restore" && (s.RevertsDrift == nil || !*s.RevertsDrift) {
 			t.Errorf("%s: %s", s.Address, s.Change)
 		}
 	}
@@ -446,10 +446,10 @@ func helpsToWrite(t *testing.T, r *rig) {
 			map[string]any{"branch": "main", "stage": "trial", "method": method, "path": path,
 				"files": map[string]string{file: edited}}, &out)
 		var takers []string
-		for _, taker := range out.Takers {
+		for _, taker := range out.Matches {
 			takers = append(takers, fmt.Sprint(taker.Function, "/", taker.Trigger, " ", taker.Params))
 		}
-		if got := out.Why + " " + strings.Join(takers, " "); got != want {
+		if got := out.Reason + " " + strings.Join(takers, " "); got != want {
 			t.Errorf("%s: %s, want %s", request, got, want)
 		}
 	}
@@ -494,7 +494,7 @@ func TestEditsAreNeverLost(t *testing.T) {
 		t.Fatalf("committing a note: %d %s", status, text)
 	}
 	until(t, "the note is built", func() bool {
-		var line api.Line
+		var line api.StageLine
 		r.ask("wren", "GET", base+"/line", nil, &line)
 		return line.Source.Message == "Words only" && line.Source.State == "built"
 	})
@@ -516,8 +516,8 @@ func TestFailingCasesGoBack(t *testing.T) {
 	until(t, "version 8 went back", func() bool { return r.stateOf(8, "trial") == "went back" })
 	r.settles(7, "trial")
 	d := r.stage(8, "trial")
-	if !strings.Contains(d.Place.Why, "cases failed: ") {
-		t.Errorf("why: %s", d.Place.Why)
+	if !strings.Contains(d.Place.Reason, "cases failed: ") {
+		t.Errorf("why: %s", d.Place.Reason)
 	}
 	failed := ""
 	for _, c := range d.Cases {
@@ -599,7 +599,7 @@ func TestPlatformIsDown(t *testing.T) {
 	}
 	var health api.Health
 	r.ask("wren", "GET", "/health", nil, &health)
-	if health.Platforms[0].Answers || health.Platforms[0].Why == nil {
+	if health.Platforms[0].Answers || health.Platforms[0].Reason == nil {
 		t.Errorf("of a platform that stands still: %+v", health.Platforms)
 	}
 	for _, c := range health.Checks {
@@ -612,7 +612,7 @@ func TestPlatformIsDown(t *testing.T) {
 	}
 	p.kill()
 	until(t, "the line says so", func() bool {
-		var line api.Line
+		var line api.StageLine
 		r.ask("wren", "GET", base+"/line", nil, &line)
 		return line.Stages[0].Problem != nil && strings.Contains(*line.Stages[0].Problem, "does not answer") &&
 			line.Stages[0].ProblemSince != nil
@@ -625,7 +625,7 @@ func TestPlatformIsDown(t *testing.T) {
 	edit(t, dir, "frostline/functions/warn/function.yaml", "at_once: 8", "at_once: 9")
 	pushMeanwhile(t, dir, "While it is down")
 	until(t, "the delivery stops", func() bool { return r.stateOf(8, "trial") == "stopped" })
-	if why := r.stage(8, "trial").Place.Why; !strings.Contains(why, "does not answer") {
+	if why := r.stage(8, "trial").Place.Reason; !strings.Contains(why, "does not answer") {
 		t.Errorf("why: %s", why)
 	}
 	launch(t, platformData, "platform", "--platform-listen", listen, "--routes-listen", lane.routes,
@@ -635,7 +635,7 @@ func TestPlatformIsDown(t *testing.T) {
 	}
 	r.settles(8, "trial")
 	until(t, "the line is well again", func() bool {
-		var line api.Line
+		var line api.StageLine
 		r.ask("wren", "GET", base+"/line", nil, &line)
 		return line.Stages[0].Problem == nil
 	})

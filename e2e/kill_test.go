@@ -190,7 +190,7 @@ func deployKeeper(t *testing.T, client *platform.Client, scope platform.Scope) {
 		{"pointer/keeper", map[string]any{"shares": map[string]any{id: 100.0}}},
 	} {
 		if _, err := client.Put(t.Context(), scope, r.address,
-			platform.Wish{Key: fmt.Sprint("first ", i), Attributes: r.attributes, Version: 1}); err != nil {
+			platform.Change{Key: fmt.Sprint("first ", i), Attributes: r.attributes, Version: 1}); err != nil {
 			t.Fatal(r.address, err)
 		}
 	}
@@ -213,12 +213,12 @@ func (a *accepted) one(t *testing.T, r *rig, client *platform.Client, scope plat
 	case 2:
 		address := "identity/" + name
 		if _, err := client.Put(t.Context(), scope, address,
-			platform.Wish{Key: name, Attributes: map[string]any{"owner": name}, Version: 1}); err == nil {
+			platform.Change{Key: name, Attributes: map[string]any{"owner": name}, Version: 1}); err == nil {
 			a.keep(func() { a.resources[address] = name })
 		}
 	case 3:
 		inv, err := client.Invoke(t.Context(), scope, "keeper", "", "", map[string]any{"keep": name}, time.Minute)
-		if err == nil && inv.Answer != nil {
+		if err == nil && inv.Response != nil {
 			a.keep(func() {
 				a.rows[name] = true
 				a.calls[inv.Id] = logged{round, time.Now()}
@@ -227,7 +227,7 @@ func (a *accepted) one(t *testing.T, r *rig, client *platform.Client, scope plat
 	case 4:
 		var op wire.Operation
 		status, body := r.platformAsk("PUT", "/regions/north/scopes/frostline/trial/resources/identity%2F"+name,
-			wire.ResourceWish{Attributes: map[string]any{"owner": name}},
+			wire.ResourceRequest{Attributes: map[string]any{"owner": name}},
 			"Prefer", "respond-async", "Idempotency-Key", name)
 		if status == http.StatusAccepted && json.Unmarshal(body, &op) == nil {
 			a.keep(func() { a.operations[op.Id] = name })
@@ -281,7 +281,7 @@ func (a *accepted) all(t *testing.T, r *rig, client *platform.Client, scope plat
 	if err != nil || inv.Error != nil {
 		t.Fatal(err, inv.Error)
 	}
-	answer := inv.Answer.(map[string]any)
+	answer := inv.Response.(map[string]any)
 	for i, row := range answer["rows"].([]any) {
 		if row != 1.0 {
 			t.Errorf("the row %s is lost", rows[i])

@@ -168,7 +168,7 @@ func TestChoosingFunctionsInThePage(t *testing.T) {
 	}
 	p.reads("settled", "only night-report", "without ", "Let the rest follow")
 	wren.want("delivery show frostline 6 live", "only night-report; without")
-	var plan api.KeptPlan
+	var plan api.SavedPlan
 	r.ask("wren", "GET", "/services/frostline/plan?stage=live&version=6", nil, &plan)
 	if len(plan.Plan.Steps) > 0 {
 		t.Errorf("after it is settled there is left to do: %d steps", len(plan.Plan.Steps))

@@ -44,7 +44,7 @@ func mayMakeWalls(t *testing.T, cache string) {
 	if len(health.Platforms) != 1 || !health.Platforms[0].Answers {
 		t.Fatalf("%+v", health)
 	}
-	var line api.Line
+	var line api.StageLine
 	r.ask("wren", "GET", base+"/line", nil, &line)
 	if len(line.Stages) != 3 || line.Stages[0].Version == 0 {
 		t.Errorf("the demo is not whole: %+v", line.Stages)
@@ -125,7 +125,7 @@ func nothingIsAllowed(t *testing.T, cache string) {
 		!strings.Contains(strings.Join(health.Platforms[0].Notes, " "), "reaches the network of this machine") {
 		t.Errorf("%+v", health)
 	}
-	var line api.Line
+	var line api.StageLine
 	r.ask("wren", "GET", base+"/line", nil, &line)
 	if len(line.Stages) != 3 || line.Stages[0].Version == 0 {
 		t.Errorf("the demo is not whole: %+v", line.Stages)
@@ -137,7 +137,7 @@ func nothingIsAllowed(t *testing.T, cache string) {
 	}
 	until(t, "the build is refused", func() bool {
 		r.ask("wren", "GET", base+"/line", nil, &line)
-		return line.Source.State == "failed" && line.Source.Why != nil &&
-			strings.Contains(*line.Source.Why, "--builds-uncaged")
+		return line.Source.State == "failed" && line.Source.Reason != nil &&
+			strings.Contains(*line.Source.Reason, "--builds-uncaged")
 	})
 }

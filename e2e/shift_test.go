@@ -42,17 +42,17 @@ func TestShiftInThePage(t *testing.T) {
 		r.ask("wren", "GET", canal+"/deliveries/3/stages/live", nil, &d)
 		return d.Shift != nil && d.Shift.Share == 50 && d.Shift.Since != nil
 	})
-	if status, text := r.try("linden", "POST", canal+"/deliveries/3/stages/live/back", api.DeliveryWish{}, nil); status != 204 {
+	if status, text := r.try("linden", "POST", canal+"/deliveries/3/stages/live/back", api.DeliveryDecision{}, nil); status != 204 {
 		t.Errorf("an approver may run plans: %d %s", status, text)
 	}
 	p.reads("went back", "taken back by linden")
 	until(t, "version 1 is there again", func() bool {
-		var line api.Line
+		var line api.StageLine
 		r.ask("wren", "GET", canal+"/line", nil, &line)
 		return line.Stages[1].State == "settled" && line.Stages[1].Version == 1
 	})
 	p.reads("version 1")
-	if status, _ := r.try("linden", "POST", canal+"/deliveries/3/stages/live/hold", api.DeliveryWish{}, nil); status != 409 {
+	if status, _ := r.try("linden", "POST", canal+"/deliveries/3/stages/live/hold", api.DeliveryDecision{}, nil); status != 409 {
 		t.Errorf("what is over is held: %d", status)
 	}
 }

@@ -46,7 +46,7 @@ func TestAtSize(t *testing.T) {
 	begun := time.Now()
 	at := "/services/orchard"
 	until(t, "the rows to be in trial", func() bool {
-		var line api.Line
+		var line api.StageLine
 		r.ask("wren", "GET", at+"/line", nil, &line)
 		return len(line.Stages) > 0 && line.Stages[0].State == "settled"
 	})
@@ -86,10 +86,10 @@ func TestAtSize(t *testing.T) {
 	t.Logf("tasks of over 50 ms while the plan scrolled: %s, with %d nodes", p.longTasks(),
 		p.page.MustEval(`() => document.querySelectorAll('*').length`).Int())
 	p.press("^By order")
-	p.reads("Wave 1")
+	p.reads("Phase 1")
 	checkParts(t, r, 7**atSize)
 	begun = time.Now()
-	var sketch api.Sketch
+	var sketch api.DraftPlan
 	text := "function: row0000\nruntime: python\nhandler: main:run\nmemory: 256 MiB\ntriggers:\n  get: {route: \"GET /rows/0\", open_to: members}\n"
 	for range 3 {
 		begun = time.Now()
@@ -116,7 +116,7 @@ func TestAtSize(t *testing.T) {
 // checkParts reads the plan of the service's steps in live part by part, as the page does.
 func checkParts(t *testing.T, r *rig, steps int) {
 	t.Helper()
-	var kept api.KeptPlan
+	var kept api.SavedPlan
 	r.ask("wren", "GET", "/services/orchard/plan?stage=live&version=1", nil, &kept)
 	p := kept.Plan
 	if p.Total.Steps != steps || p.Next == nil || len(p.Steps) >= steps || len(p.Steps) < 1000 {

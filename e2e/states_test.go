@@ -97,9 +97,9 @@ stages:
 	request := func(version int, at int64) {
 		t.Helper()
 		address, stage := place(version), "live"
-		var m api.Meaning
+		var m api.Impact
 		r.ask("wren", "GET", address+"/meaning", nil, &m)
-		r.ask("wren", "POST", address+"/request", api.DeliveryWish{Shown: &m.Digest, Confirm: &stage, At: api.Optional(at)}, nil)
+		r.ask("wren", "POST", address+"/request", api.DeliveryDecision{Shown: &m.Digest, Confirm: &stage, At: api.Optional(at)}, nil)
 	}
 	brings(1, "frost")
 	reaches(1, "waiting")
@@ -128,7 +128,7 @@ stages:
 	reaches(2, "shifting")
 	kill()
 	reaches(2, "shifting")
-	r.ask("wren", "POST", place(2)+"/further", api.DeliveryWish{}, nil)
+	r.ask("wren", "POST", place(2)+"/further", api.DeliveryDecision{}, nil)
 	reaches(2, "settled")
 
 	brings(3, "nothing") // its case fails there, and it goes back
@@ -136,7 +136,7 @@ stages:
 	request(3, 0)
 	reaches(3, "shifting")
 	hold.Store("proving")
-	r.ask("wren", "POST", place(3)+"/further", api.DeliveryWish{}, nil)
+	r.ask("wren", "POST", place(3)+"/further", api.DeliveryDecision{}, nil)
 	reaches(3, "proving")
 	hold.Store("deploying") // what takes it back
 	until(t, "it goes back", func() bool {
@@ -150,9 +150,9 @@ stages:
 	kill()
 	reaches(3, "went back")
 	reaches(2, "settled")
-	var kept api.KeptPlan
+	var kept api.SavedPlan
 	two := 2
-	r.ask("wren", "POST", "/services/frostline/plans", api.PlanWish{Stage: "live", Version: &two}, &kept)
+	r.ask("wren", "POST", "/services/frostline/plans", api.PlanRequest{Stage: "live", Version: &two}, &kept)
 	if len(kept.Plan.Steps) != 0 || len(kept.Plan.Problems) != 0 {
 		t.Errorf("the next plan has %d steps: %+v", len(kept.Plan.Steps), kept.Plan.Steps)
 	}

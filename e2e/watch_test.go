@@ -142,7 +142,7 @@ func TestWatch(t *testing.T) {
 	if status, text := r.try("teasel", "DELETE", base+"/copies/wren", nil, nil); status != 403 {
 		t.Errorf("somebody else's copy is taken away: %d %s", status, text)
 	}
-	if status, text := r.try("teasel", "PUT", base+"/copy", api.CopyChange{Files: map[string]*api.LooseFile{}}, nil); status != 403 {
+	if status, text := r.try("teasel", "PUT", base+"/copy", api.CopyChange{Files: map[string]*api.FolderFile{}}, nil); status != 403 {
 		t.Errorf("who may not write has a copy: %d %s", status, text)
 	}
 	if after := r.trial(t); after != before {

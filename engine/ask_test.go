@@ -36,9 +36,9 @@ stages:
 	}
 	must(t, ask(time.Now().Add(24*time.Hour)))
 	r.until("it to wait for the time", func() bool {
-		judged, err := r.Line.Judged(t.Context(), "frostline", 1)
+		judged, err := r.Line.GateResults(t.Context(), "frostline", 1)
 		gates := judged[deliver.Place{Version: 1, Stage: "live"}].Gates
-		return err == nil && len(gates) > 1 && strings.Contains(gates[1].Why, "asked for by wren, from ")
+		return err == nil && len(gates) > 1 && strings.Contains(gates[1].Reason, "asked for by wren, from ")
 	})
 	soon := time.Now().Add(1500 * time.Millisecond) // asked again, for an earlier time
 	must(t, ask(soon))
@@ -77,10 +77,10 @@ stages:
 	}
 	r.until("the soak to fail", func() bool {
 		g := r.gate(1, "live", delivery.SoakGate)
-		return g.State == delivery.Fails && strings.Contains(g.Why, "a misses its objective: 25% of 4 calls failed, under 10% is good")
+		return g.State == delivery.GateNotMet && strings.Contains(g.Reason, "a misses its objective: 25% of 4 calls failed, under 10% is good")
 	})
 	ahead.Store(int64(4 * time.Minute))
-	if g := r.gate(1, "live", delivery.SoakGate); g.State != delivery.Fails {
+	if g := r.gate(1, "live", delivery.SoakGate); g.State != delivery.GateNotMet {
 		t.Errorf("after four minutes: %+v", g)
 	}
 	ahead.Store(int64(7 * time.Minute))

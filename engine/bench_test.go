@@ -74,7 +74,7 @@ func BenchmarkSlowPlatform(b *testing.B) {
 			next.ServeHTTP(w, q)
 		})
 		p, took := took(r, sorts(56))
-		least := time.Duration(max(longest(p), (len(p.Steps)+plan.AtOnce-1)/plan.AtOnce)) * each
+		least := time.Duration(max(longest(p), (len(p.Steps)+plan.Parallelism-1)/plan.Parallelism)) * each
 		b.ReportMetric(float64(took)/float64(least), "x-of-its-steps")
 		b.ReportMetric(float64(len(p.Steps)), "steps")
 	}
@@ -193,7 +193,7 @@ func BenchmarkBack(b *testing.B) {
 				for ctx.Err() == nil {
 					inv, err := r.platform.Invoke(ctx, platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}, "a",
 						"ask", "", map[string]any{}, time.Minute)
-					if err == nil && (inv.Error != nil || fmt.Sprint(inv.Answer) == "third") {
+					if err == nil && (inv.Error != nil || fmt.Sprint(inv.Response) == "third") {
 						last.Store(time.Now().UnixMilli())
 					}
 				}

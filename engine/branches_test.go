@@ -14,10 +14,10 @@ import (
 // A push to a branch that no stage takes is not built, and whoever asked for it is told
 // what it would change; also where its manifests cannot be read, and once for each push.
 func TestBranchesAreTold(t *testing.T) {
-	r := newRigWith(t, func(o *engine.Options) { o.NoticesInside = true })
+	r := newRigWith(t, func(o *engine.Options) { o.NotificationsInside = true })
 	ctx := t.Context()
 	board := newReceiver(t, func(int) int { return 204 })
-	if _, err := r.Notices.Add(ctx, notice.Wish{Name: "review", URL: board.server.URL, Kinds: []string{"branch.planned"}},
+	if _, err := r.Notifications.Add(ctx, notice.NewTarget{Name: "review", URL: board.server.URL, Kinds: []string{"branch.planned"}},
 		"k", "wren"); err != nil {
 		t.Fatal(err)
 	}
@@ -45,14 +45,14 @@ func TestBranchesAreTold(t *testing.T) {
 			Type, Subject string
 			Data          struct {
 				Text, Branch, Commit, By string
-				Consequences             []string
+				Impact                   []string
 			}
 		}
 		if err := json.Unmarshal([]byte(board.bodies[n-1]), &e); err != nil || e.Type != "rudmar.branch.planned" ||
 			e.Data.Branch != "thaw" || e.Data.Commit != r.head || e.Data.By != "wren" {
 			t.Fatalf("%v: %s", err, board.bodies[n-1])
 		}
-		return e.Data.Text + "\n" + strings.Join(e.Data.Consequences, "\n")
+		return e.Data.Text + "\n" + strings.Join(e.Data.Impact, "\n")
 	}
 	push(map[string]string{"a/main.py": "def run(call): return 'thaw'\n",
 		"b/function.yaml": strings.Replace(fn("b", ""), "GET /b", "GET /b/new", 1)})

@@ -64,9 +64,9 @@ func TestCommandsMakeArchives(t *testing.T) {
 	}
 	r.push(map[string]string{"a/function.yaml": fn("a",
 		"build: {run: [\"echo almost; echo no such tool >&2; exit 3\"]}\n")})
-	if b := r.ends("failed"); !strings.Contains(b.Why, "building a: the command failed") ||
-		!strings.Contains(b.Why, "exit status 3: no such tool") {
-		t.Errorf("why: %s", b.Why)
+	if b := r.ends("failed"); !strings.Contains(b.Reason, "building a: the command failed") ||
+		!strings.Contains(b.Reason, "exit status 3: no such tool") {
+		t.Errorf("why: %s", b.Reason)
 	}
 }
 

@@ -46,7 +46,7 @@ func TestFreezesOfAFile(t *testing.T) {
 	r.reaches(1, "trial", delivery.Settled)
 	r.until("the freeze to be told", func() bool {
 		g := r.gate(1, "live", delivery.WindowGate)
-		return g.State == delivery.Waits && strings.Contains(g.Why, "The harvest") && g.Until > time.Now().UnixMilli()
+		return g.State == delivery.GateWaiting && strings.Contains(g.Reason, "The harvest") && g.Until > time.Now().UnixMilli()
 	})
 	r.push(map[string]string{"freezes.ics": freeze("The harvest", false)})
 	r.reaches(2, "live", delivery.Settled)
@@ -75,13 +75,13 @@ func TestFreezesOfAnAddress(t *testing.T) {
 		fmt.Fprint(w, freeze("The harvest", on.Load()))
 	}))
 	t.Cleanup(server.Close)
-	r := newRigWith(t, func(o *engine.Options) { o.NoticesInside = true })
+	r := newRigWith(t, func(o *engine.Options) { o.NotificationsInside = true })
 	r.push(frozenBy(server.URL + "/freezes.ics"))
 	r.reaches(1, "trial", delivery.Settled)
 	why := func(words string) func() bool {
 		return func() bool {
 			g := r.gate(1, "live", delivery.WindowGate)
-			return g.State == delivery.Waits && strings.Contains(g.Why, words)
+			return g.State == delivery.GateWaiting && strings.Contains(g.Reason, words)
 		}
 	}
 	r.until("it to be told that it cannot be read", why("503"))

@@ -25,8 +25,8 @@ func TestWhatCameOfCases(t *testing.T) {
 	files["b/cases/again.yaml"] = "case: and again\nsend: {route: GET /b}\nexpect: [status == 200]\n"
 	r.push(files)
 	const three = "3 of 4 cases failed: and again, it stays warm, it thaws"
-	if d := r.reaches(1, "trial", delivery.Stopped); d.Why != three {
-		t.Errorf("why: %s", d.Why)
+	if d := r.reaches(1, "trial", delivery.Failed); d.Reason != three {
+		t.Errorf("why: %s", d.Reason)
 	}
 	kept, err := r.Store.CaseRuns(t.Context(), "frostline", 1, "trial")
 	if err != nil || len(kept) != 4 {

@@ -24,7 +24,7 @@ func (r *rig) answer(function string) string {
 	if err != nil || inv.Error != nil {
 		return ""
 	}
-	return fmt.Sprint(inv.Answer)
+	return fmt.Sprint(inv.Response)
 }
 
 func (r *rig) answers(want map[string]string) {
@@ -41,7 +41,7 @@ func (r *rig) answers(want map[string]string) {
 func TestChosenFunctions(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
-	r.add(people.Wish{Handle: "teasel", Role: rights.Reader})
+	r.add(people.NewUser{Handle: "teasel", Role: rights.Reader})
 	files := map[string]string{
 		"rudmar.yaml": `rudmar: 1
 service: frostline
@@ -57,7 +57,7 @@ stages:
 	}
 	ask := func(version int, functions ...string) error {
 		r.Helper()
-		m, _, err := r.Line.MeansChosen(ctx, "frostline", "live", version, functions)
+		m, _, err := r.Line.ImpactOfSelection(ctx, "frostline", "live", version, functions)
 		if err != nil {
 			return err
 		}
@@ -78,7 +78,7 @@ stages:
 		if !strings.Contains(fmt.Sprint(j.Gates), says) {
 			t.Errorf("version %d: %+v", version, j.Gates)
 		}
-		return j.Meaning != nil
+		return j.Impact != nil
 	}
 	if !arrived(1, "") {
 		t.Error("version 1 is whole in live, and is not judged for the stage after it")
@@ -91,7 +91,7 @@ stages:
 		"e/cases/no.yaml":  "case: e is otherwise\nsend: {route: GET /e}\nexpect: [body == \"e3\"]\n"})
 	r.reaches(2, "trial", delivery.Settled)
 	for _, wrong := range [][]string{{"zinnia"}, {"a", "d"}} {
-		if err := ask(2, wrong...); !errors.Is(err, delivery.ErrChoice) || !strings.Contains(err.Error(), "a, b, c, e") {
+		if err := ask(2, wrong...); !errors.Is(err, delivery.ErrSelection) || !strings.Contains(err.Error(), "a, b, c, e") {
 			t.Errorf("%v: %v", wrong, err)
 		}
 	}
@@ -115,11 +115,11 @@ stages:
 
 	// The rest follows, and goes back by itself: what was there stays.
 	follow := func(handle string) error {
-		m, _, err := r.Line.MeansChosen(ctx, "frostline", "live", 2, nil)
+		m, _, err := r.Line.ImpactOfSelection(ctx, "frostline", "live", 2, nil)
 		must(t, err)
 		return r.Line.Follow(ctx, "frostline", 2, "live", deliver.Say{By: r.person(handle), Shown: m.Digest, Confirm: "live"})
 	}
-	if err := follow("teasel"); !errors.Is(err, rights.ErrRefused) {
+	if err := follow("teasel"); !errors.Is(err, rights.ErrDenied) {
 		t.Errorf("somebody who may only look: %v", err)
 	}
 	must(t, follow("wren"))
@@ -165,7 +165,7 @@ stages:
 	r.letIn(2)
 	r.push(map[string]string{"a/main.py": answering("a3"), "b/main.py": answering("b3")})
 	r.reaches(3, "trial", delivery.Settled)
-	if _, _, err := r.Line.MeansChosen(ctx, "frostline", "trial", 2, []string{"a"}); !errors.Is(err, delivery.ErrChoice) ||
+	if _, _, err := r.Line.ImpactOfSelection(ctx, "frostline", "trial", 2, []string{"a"}); !errors.Is(err, delivery.ErrSelection) ||
 		!strings.Contains(err.Error(), "choice: true") {
 		t.Errorf("a stage without a choice: %v", err)
 	}
@@ -174,7 +174,7 @@ stages:
 	}
 	say := func(handle string) deliver.Say {
 		t.Helper()
-		m, _, err := r.Line.MeansChosen(ctx, "frostline", "live", 3, []string{"a"})
+		m, _, err := r.Line.ImpactOfSelection(ctx, "frostline", "live", 3, []string{"a"})
 		must(t, err)
 		return deliver.Say{By: r.person(handle), Shown: m.Digest, Confirm: "live", Functions: []string{"a"}}
 	}
@@ -185,26 +185,26 @@ stages:
 			must(t, err)
 			left, err := r.Line.LeftOut(ctx, d)
 			return err == nil && d.Choice != nil && d.Choice.Kept["b"] == kept && strings.Join(left, " ") == "b" &&
-				d.State == delivery.Waiting && r.Line.MayChoose(ctx, d)
+				d.State == delivery.Waiting && r.Line.AllowsPartial(ctx, d)
 		})
 	}
 	must(t, r.Line.Request(ctx, "frostline", 3, "live", say("wren")))
 	waits(2)
 	back := r.say("wren", "live", 1)
 	back.Comment = "the hill is too cold"
-	must(t, r.Line.GoBack(ctx, "frostline", 1, "live", back))
-	if err := r.Line.GoBack(ctx, "frostline", 1, "live", back); !errors.Is(err, delivery.ErrTransition) {
+	must(t, r.Line.RollBackTo(ctx, "frostline", 1, "live", back))
+	if err := r.Line.RollBackTo(ctx, "frostline", 1, "live", back); !errors.Is(err, delivery.ErrTransition) {
 		t.Errorf("put back while it is put back: %v", err)
 	}
 	r.reaches(1, "live", delivery.Settled)
-	if d, err := r.Store.Delivery(ctx, "frostline", 2, "live"); err != nil || !strings.Contains(d.Why, "put back: the hill is too cold") {
+	if d, err := r.Store.Delivery(ctx, "frostline", 2, "live"); err != nil || !strings.Contains(d.Reason, "put back: the hill is too cold") {
 		t.Errorf("version 2: %+v %v", d, err)
 	}
 	waits(1)
 	must(t, r.Line.Approve(ctx, "frostline", 3, "live", say("linden")))
 	d := r.reaches(3, "live", delivery.Settled)
 	r.answers(map[string]string{"a": "a3", "b": "b1"})
-	if r.Line.MayChoose(ctx, d) {
+	if r.Line.AllowsPartial(ctx, d) {
 		t.Error("of what has come in something may be chosen")
 	}
 	if err := r.Line.Follow(ctx, "frostline", 1, "live", deliver.Say{By: r.person("wren")}); !errors.Is(err, delivery.ErrTransition) {
@@ -212,14 +212,14 @@ stages:
 	}
 
 	// The rest is asked for and waits, and a newer version comes first: what is there stayed.
-	m, _, err := r.Line.MeansChosen(ctx, "frostline", "live", 3, nil)
+	m, _, err := r.Line.ImpactOfSelection(ctx, "frostline", "live", 3, nil)
 	must(t, err)
 	must(t, r.Line.Follow(ctx, "frostline", 3, "live", deliver.Say{By: r.person("wren"), Shown: m.Digest, Confirm: "live"}))
 	rest := func(waits bool, why string) {
 		t.Helper()
 		r.until(fmt.Sprintf("the rest waits: %v", waits), func() bool {
 			d, err := r.Store.Delivery(ctx, "frostline", 3, "live")
-			return err == nil && d.Rest == waits && (waits || d.State == delivery.Settled && d.Choice != nil && strings.Contains(d.Why, why))
+			return err == nil && d.Rest == waits && (waits || d.State == delivery.Settled && d.Choice != nil && strings.Contains(d.Reason, why))
 		})
 	}
 	rest(true, "")

@@ -32,18 +32,18 @@ func loose(files map[string]string) map[string]*source.Content {
 func TestPrivateCopies(t *testing.T) {
 	r, shift := newRigAhead(t)
 	ctx := t.Context()
-	r.add(people.Wish{Handle: "teasel", Role: rights.Reader})
-	r.add(people.Wish{Handle: "sorrel", Role: rights.Author})
+	r.add(people.NewUser{Handle: "teasel", Role: rights.Reader})
+	r.add(people.NewUser{Handle: "sorrel", Role: rights.Author})
 	files := first()
 	files["a/function.yaml"] = fn("a", "env: {KEY: \"${secrets.key}\"}\n")
 	must(t, r.People.SetSecret(ctx, "frostline", "trial", "key", "four-rows-of-pears", "wren"))
 	r.push(files)
 	r.reaches(1, "trial", delivery.Settled)
-	_, before, err := live(r, "trial")
+	_, before, err := actual(r, "trial")
 	must(t, err)
 
 	if _, err := r.Copies.Put(ctx, "frostline", r.person("teasel"), copies.Change{Files: loose(files)}); !errors.Is(err,
-		rights.ErrRefused) {
+		rights.ErrDenied) {
 		t.Errorf("who may not write has a copy: %v", err)
 	}
 	out, err := r.Copies.Put(ctx, "frostline", r.person("wren"), copies.Change{Files: loose(files)})
@@ -70,19 +70,19 @@ func TestPrivateCopies(t *testing.T) {
 		copies.ErrFolder) {
 		t.Errorf("the folder of another service: %v", err)
 	}
-	if _, after, err := live(r, "trial"); err != nil || after != before {
+	if _, after, err := actual(r, "trial"); err != nil || after != before {
 		t.Errorf("trial was touched: %v, %s, before %s", err, after, before)
 	}
-	if n, _, err := live(r, "trial~wren"); err != nil || n == 0 {
+	if n, _, err := actual(r, "trial~wren"); err != nil || n == 0 {
 		t.Errorf("the copy has %d resources: %v", n, err)
 	}
 
 	// Who may not set the stage's secrets gets none; nobody takes another's away by
 	// having one.
-	must(t, r.People.Add(ctx, people.Wish{Handle: "sorrel", Role: rights.Author, Password: "orchard-at-dawn",
+	must(t, r.People.Add(ctx, people.NewUser{Handle: "sorrel", Role: rights.Author, Password: "orchard-at-dawn",
 		Places: []string{"frostline"}}, ""))
 	sorrel := r.person("sorrel")
-	sorrel.Token = &store.Token{Name: "narrow", Acts: []string{"look", "write"}}
+	sorrel.Token = &store.Token{Name: "narrow", Permissions: []string{"look", "write"}}
 	noted, err := r.Copies.Put(ctx, "frostline", sorrel, copies.Change{Files: loose(files)})
 	if err != nil || len(noted.Notes) != 1 || !strings.Contains(noted.Notes[0], "secrets are empty") {
 		t.Errorf("%v: %v", err, noted.Notes)
@@ -99,18 +99,18 @@ func TestPrivateCopies(t *testing.T) {
 	}
 	shift.Store(int64(copies.IdleFor + time.Minute))
 	must(t, r.Copies.Sweep(ctx))
-	if n, _, err := live(r, "trial~wren"); err != nil || n != 0 {
+	if n, _, err := actual(r, "trial~wren"); err != nil || n != 0 {
 		t.Errorf("an idle copy has %d resources: %v", n, err)
 	}
-	if n, _, err := live(r, "trial~sorrel"); err != nil || n == 0 {
+	if n, _, err := actual(r, "trial~sorrel"); err != nil || n == 0 {
 		t.Errorf("a copy in use has %d resources: %v", n, err)
 	}
 	must(t, r.People.Change(ctx, "sorrel", "", "closed", func(p *store.Person) error { p.Closed = true; return nil }))
 	must(t, r.Copies.Sweep(ctx))
-	if n, _, err := live(r, "trial~sorrel"); err != nil || n != 0 {
+	if n, _, err := actual(r, "trial~sorrel"); err != nil || n != 0 {
 		t.Errorf("the copy of somebody who is closed has %d resources: %v", n, err)
 	}
-	if _, after, err := live(r, "trial"); err != nil || after != before {
+	if _, after, err := actual(r, "trial"); err != nil || after != before {
 		t.Errorf("trial was touched: %v, %s, before %s", err, after, before)
 	}
 }
@@ -135,7 +135,7 @@ func TestACopyThatCannotBe(t *testing.T) {
 	if _, err := put("", files); !errors.Is(err, deploy.ErrPrivate) || !strings.Contains(err.Error(), "50") {
 		t.Errorf("more schedules than there may be: %v", err)
 	}
-	if n, _, err := live(r, "trial~wren"); err != nil || n != 0 {
+	if n, _, err := actual(r, "trial~wren"); err != nil || n != 0 {
 		t.Errorf("of what cannot be there are %d resources: %v", n, err)
 	}
 
@@ -150,7 +150,7 @@ func TestACopyThatCannotBe(t *testing.T) {
 	if _, err := put("", files); !errors.Is(err, deploy.ErrPrivate) || !strings.Contains(err.Error(), "function/b: b is not welcome") {
 		t.Errorf("what the platform refuses: %v", err)
 	}
-	kept, _, err := live(r, "trial~wren")
+	kept, _, err := actual(r, "trial~wren")
 	if err != nil || kept == 0 {
 		t.Errorf("%d resources are there: %v", kept, err)
 	}
@@ -159,7 +159,7 @@ func TestACopyThatCannotBe(t *testing.T) {
 	if err != nil || len(out.Steps) == 0 {
 		t.Errorf("%+v %v", out, err)
 	}
-	if n, _, err := live(r, "trial~wren"); err != nil || n != kept+len(out.Steps) {
+	if n, _, err := actual(r, "trial~wren"); err != nil || n != kept+len(out.Steps) {
 		t.Errorf("%d resources are there, after %d and %d steps: %v", n, kept, len(out.Steps), err)
 	}
 }
@@ -170,14 +170,14 @@ func TestCopiesAskForSoMuchAtOnce(t *testing.T) {
 	files := first()
 	r.push(files)
 	r.reaches(1, "trial", delivery.Settled)
-	for i := range 2 * plan.AtOnce {
+	for i := range 2 * plan.Parallelism {
 		name := fmt.Sprintf("row%d", i)
 		files[name+"/function.yaml"], files[name+"/main.py"] = fn(name, ""), "def run(call): return 1\n"
 	}
 	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
 		if strings.HasPrefix(address(q), "identity/row") { // all that could be asked for at once is on its way
 			until := time.Now().Add(2 * time.Second)
-			for r.most.Load() < plan.AtOnce && time.Now().Before(until) {
+			for r.most.Load() < plan.Parallelism && time.Now().Before(until) {
 				time.Sleep(time.Millisecond) // between two looks at a condition
 			}
 		}
@@ -187,13 +187,13 @@ func TestCopiesAskForSoMuchAtOnce(t *testing.T) {
 	if _, err := r.Copies.Put(t.Context(), "frostline", r.person("wren"), copies.Change{Files: loose(files)}); err != nil {
 		t.Fatal(err)
 	}
-	if most := r.most.Load(); most > plan.AtOnce || most < 2 {
-		t.Errorf("%d at the same time, not up to %d", most, plan.AtOnce)
+	if most := r.most.Load(); most > plan.Parallelism || most < 2 {
+		t.Errorf("%d at the same time, not up to %d", most, plan.Parallelism)
 	}
 }
 
 // live counts what is in a scope, and gives its fingerprint.
-func live(r *rig, stage string) (int, string, error) {
+func actual(r *rig, stage string) (int, string, error) {
 	s, err := r.platform.Snapshot(r.Context(), platform.Scope{Region: "north", Service: "frostline", Stage: stage})
 	return len(s.Resources), s.Fingerprint, err
 }

@@ -23,7 +23,7 @@ type Edit struct {
 }
 
 // ErrBranchThere tells that a branch that is to be made is there already.
-var ErrBranchThere = errors.New("there is such a branch already; switch to it, or take another name")
+var ErrBranchThere = errors.New("this branch already exists; switch to it, or choose another name")
 
 // BrokenError tells that an edit would break a branch that a stage takes.
 type BrokenError struct{ Diagnostics []diagnostic.Diagnostic }
@@ -31,10 +31,10 @@ type BrokenError struct{ Diagnostics []diagnostic.Diagnostic }
 func (e *BrokenError) Error() string {
 	for _, d := range e.Diagnostics {
 		if d.Severity == diagnostic.Error {
-			return "a stage takes this branch, and its manifests would have errors: " + d.String()
+			return "a stage deploys this branch, and its manifests would have errors: " + d.String()
 		}
 	}
-	return "a stage takes this branch, and its manifests could not be read"
+	return "a stage deploys this branch, and its manifests could not be read"
 }
 
 // ConflictError tells that the branch has moved on since the edit began, and
@@ -47,7 +47,7 @@ type ConflictError struct {
 }
 
 func (e *ConflictError) Error() string {
-	return fmt.Sprintf("%s has committed in the meantime (%s); look at both, and commit again on top of it", e.By,
+	return fmt.Sprintf("%s committed in the meantime (%s); compare both, and commit again on top", e.By,
 		e.Head[:8])
 }
 

@@ -27,10 +27,10 @@ func TestNothingWasDone(t *testing.T) {
 		next.ServeHTTP(w, q)
 	})
 	r.push(first())
-	stopped := r.reaches(1, "trial", delivery.Stopped)
+	stopped := r.reaches(1, "trial", delivery.Failed)
 	one := r.ended(stopped.Deployments[0], store.Stopped)
-	if !strings.Contains(one.Why, "the quota is used up") {
-		t.Errorf("why: %s", one.Why)
+	if !strings.Contains(one.Reason, "the quota is used up") {
+		t.Errorf("why: %s", one.Reason)
 	}
 	if d, err := r.Store.Stage(t.Context(), place("trial", "north")); err != nil || d.Version != 0 {
 		t.Errorf("there is version %d: %v", d.Version, err)
@@ -39,14 +39,14 @@ func TestNothingWasDone(t *testing.T) {
 	two, err := r.Runner.Start(t.Context(), r.planned(1), "wren")
 	must(t, err)
 	r.ended(two, store.Done)
-	if err := r.Runner.GoOn(t.Context(), one.ID, "wren"); !errors.Is(err, deploy.ErrNotOpen) || !strings.Contains(err.Error(), "came after it") {
+	if err := r.Runner.Retry(t.Context(), one.ID, "wren"); !errors.Is(err, deploy.ErrNotOpen) || !strings.Contains(err.Error(), "came after it") {
 		t.Errorf("going on with what another one came after: %v", err)
 	}
 	r.reaches(1, "trial", delivery.Settled) // it goes on by the deployment that somebody made
 
 	files := map[string]string{"a/function.yaml": fn("a", "env: {KEY: \"${secrets.key}\"}\n")}
 	r.push(files)
-	r.reaches(2, "trial", delivery.Stopped)
+	r.reaches(2, "trial", delivery.Failed)
 	p, err := r.Planner.Compute(t.Context(), place("trial", "north"), 2)
 	if err != nil || len(p.Problems) != 1 {
 		t.Fatalf("%+v %v", p, err)
@@ -61,7 +61,7 @@ func TestNothingWasDone(t *testing.T) {
 func TestWhatCannotBePlannedIsLookedAtAgain(t *testing.T) {
 	var frozen atomic.Pointer[time.Time]
 	r := newRigWith(t, func(o *engine.Options) {
-		o.LookEvery = time.Hour // it is not told of by a look at live
+		o.ObserveEvery = time.Hour // it is not told of by a look at live
 		o.Now = func() time.Time {
 			if at := frozen.Load(); at != nil {
 				return *at
@@ -77,11 +77,11 @@ func TestWhatCannotBePlannedIsLookedAtAgain(t *testing.T) {
 	waits := func(says string) { // "" where nothing is wrong
 		t.Helper()
 		r.until("version 1 waits as it should", func() bool {
-			all, err := r.Line.Judged(t.Context(), "frostline", 0)
+			all, err := r.Line.GateResults(t.Context(), "frostline", 0)
 			must(t, err)
 			for _, g := range all[deliver.Place{Version: 1, Stage: "live"}].Gates {
 				if g.Kind == delivery.ApprovalsGate {
-					return strings.HasPrefix(g.Why, "approved by linden") && strings.Contains(g.Why, "out of order") == (says != "")
+					return strings.HasPrefix(g.Reason, "approved by linden") && strings.Contains(g.Reason, "out of order") == (says != "")
 				}
 			}
 			return false

@@ -40,11 +40,11 @@ import (
 
 // Options is how the engine runs.
 type Options struct {
-	Dir       string                      // of all data
-	Self      string                      // the program that git's hooks run
-	Platforms map[string]*platform.Client // by name
-	LookEvery time.Duration               // at what is live; default 3 seconds
-	Page      string                      // the address of the page, told to who pushes; "" where there is none
+	Dir          string                      // of all data
+	Self         string                      // the program that git's hooks run
+	Platforms    map[string]*platform.Client // by name
+	ObserveEvery time.Duration               // at what is live; default 3 seconds
+	Page         string                      // the address of the page, told to who pushes; "" where there is none
 	// BuildsUncaged lets the commands of builds run where they cannot be shut in.
 	BuildsUncaged bool
 	// Registries are the hosts that builds may fetch from, beside those that the
@@ -53,12 +53,12 @@ type Options struct {
 	// NewKeys allows new keys where the ones are gone that secrets are sealed and
 	// versions are signed with; secrets have to be set again then.
 	NewKeys bool
-	// NoticesInside lets notices go to this machine and to private networks.
-	NoticesInside bool
-	Mail          notice.Mail // by which notices go out as e-mail
-	Keep          Keep        // how long what is old is kept
-	Log           *slog.Logger
-	Now           func() time.Time
+	// NotificationsInside lets notices go to this machine and to private networks.
+	NotificationsInside bool
+	Mail                notice.Mail // by which notices go out as e-mail
+	Keep                Keep        // how long what is old is kept
+	Log                 *slog.Logger
+	Now                 func() time.Time
 }
 
 // artifactsFolder is where archives lie in the data folder.
@@ -66,20 +66,20 @@ const artifactsFolder = "artifacts"
 
 // Engine is everything that runs.
 type Engine struct {
-	Store     *store.Store
-	People    *people.Directory
-	Host      *source.Host
-	Build     *build.Builder
-	Planner   *deploy.Planner
-	Checks    *check.Checker
-	Runner    *deploy.Runner
-	Line      *deliver.Line
-	Watch     *observe.Watch
-	Copies    *copies.Keeper
-	Notices   *notice.Sender
-	Calendars *calendars.Reader
-	Branches  *branches.Planner
-	Mirrors   *mirror.Follower
+	Store         *store.Store
+	People        *people.Directory
+	Host          *source.Host
+	Build         *build.Builder
+	Planner       *deploy.Planner
+	Checks        *check.Checker
+	Runner        *deploy.Runner
+	Line          *deliver.StageLine
+	Watch         *observe.Watch
+	Copies        *copies.Keeper
+	Notifications *notice.Sender
+	Calendars     *calendars.Reader
+	Branches      *branches.Planner
+	Mirrors       *mirror.Follower
 
 	dir     string
 	keep    Keep
@@ -94,8 +94,8 @@ type Engine struct {
 // Open opens the data folder, goes on with what was left unfinished, and
 // starts what runs by itself. Close ends it.
 func Open(ctx context.Context, o Options) (*Engine, error) {
-	if o.LookEvery == 0 {
-		o.LookEvery = 3 * time.Second
+	if o.ObserveEvery == 0 {
+		o.ObserveEvery = 3 * time.Second
 	}
 	if o.Now == nil {
 		o.Now = time.Now
@@ -122,7 +122,7 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 		return nil, errors.Join(err, s.Close(), lock.Unlock())
 	}
 	for _, work := range []func(context.Context){e.Build.Run, e.Runner.Run, e.Line.Run, e.Watch.Run, e.Copies.Run,
-		e.Notices.Run, e.Calendars.Run, e.Branches.Run, e.Mirrors.Run, e.keepTrue, e.tidy} {
+		e.Notifications.Run, e.Calendars.Run, e.Branches.Run, e.Mirrors.Run, e.keepTrue, e.tidy} {
 		e.running.Go(func() { work(ctx) })
 	}
 	return e, nil
@@ -132,19 +132,19 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 const LockFile = "rudmar.lock"
 
 // ErrTaken tells that another Rudmar has a data folder.
-var ErrTaken = errors.New("another Rudmar runs on this data folder; end it first, or give another folder")
+var ErrTaken = errors.New("another Rudmar uses this data folder; stop it first, or use another folder")
 
 // own takes a data folder for this process, until it ends.
 func own(ctx context.Context, dir string) (*flock.Flock, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return nil, fmt.Errorf("making the data folder: %w", err)
+		return nil, fmt.Errorf("creating the data folder: %w", err)
 	}
 	lock, err := folder.Take(ctx, filepath.Join(dir, LockFile))
 	if errors.Is(err, folder.ErrHeld) {
 		return nil, fmt.Errorf("%w: %s", ErrTaken, dir)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("taking the data folder: %w", err)
+		return nil, fmt.Errorf("locking the data folder: %w", err)
 	}
 	return lock, nil
 }
@@ -199,9 +199,9 @@ func (e *Engine) assemble(ctx context.Context, o Options) error {
 		archive, _, err := e.Build.Archive(digest)
 		return archive, err
 	}
-	e.Watch = observe.New(observe.Config{Store: e.Store, Planner: e.Planner, Log: o.Log, Every: o.LookEvery})
+	e.Watch = observe.New(observe.Config{Store: e.Store, Planner: e.Planner, Log: o.Log, Every: o.ObserveEvery})
 	e.Runner = deploy.NewRunner(deploy.RunnerConfig{Store: e.Store, Planner: e.Planner, Archives: archives, Log: o.Log})
-	e.Calendars = calendars.New(e.Store, o.NoticesInside, o.Log)
+	e.Calendars = calendars.New(e.Store, o.NotificationsInside, o.Log)
 	e.Line = deliver.New(deliver.Config{Store: e.Store, Planner: e.Planner, Runner: e.Runner, People: e.People,
 		Calendar: e.Calendars.Get,
 		Log:      o.Log, Repository: e.Host.Repository})
@@ -210,8 +210,8 @@ func (e *Engine) assemble(ctx context.Context, o Options) error {
 	e.Branches = branches.New(branches.Config{Store: e.Store, Planner: e.Planner, Repository: e.Host.Repository,
 		Check: e.Checks.Check, Log: o.Log})
 	e.Mirrors = mirror.New(mirror.Config{Store: e.Store, Sealer: e.People, Repository: e.Host.Repository,
-		Hook: e.hookOf, Pushed: e.Build.Pushed, Inside: o.NoticesInside, Log: o.Log})
-	e.Notices = notice.New(notice.Config{Store: e.Store, Sealer: e.People, Log: o.Log, Inside: o.NoticesInside,
+		NotificationTarget: e.hookOf, Pushed: e.Build.Pushed, Inside: o.NotificationsInside, Log: o.Log})
+	e.Notifications = notice.New(notice.Config{Store: e.Store, Sealer: e.People, Log: o.Log, Inside: o.NotificationsInside,
 		Mail: o.Mail})
 	return e.Store.DropLeases(ctx) // of a process that is no more
 }
@@ -224,10 +224,10 @@ const (
 	HookPlatforms = "RUDMAR_HOOK_PLATFORMS"
 )
 
-// CameOf gives what a hook asks after a push: what came of a commit of a repository.
-func CameOf(s *store.Store, repository string) func(ctx context.Context,
-	hash string) ([]source.Became, bool, bool, error) {
-	return func(ctx context.Context, hash string) (list []source.Became, noted, done bool, err error) {
+// BuildOutcome gives what a hook asks after a push: what came of a commit of a repository.
+func BuildOutcome(s *store.Store, repository string) func(ctx context.Context,
+	hash string) ([]source.RenamedTo, bool, bool, error) {
+	return func(ctx context.Context, hash string) (list []source.RenamedTo, noted, done bool, err error) {
 		heads, err := s.Heads(ctx, repository)
 		if err != nil {
 			return nil, false, false, err
@@ -246,11 +246,11 @@ func CameOf(s *store.Store, repository string) func(ctx context.Context,
 			if err != nil {
 				return nil, noted, false, err
 			}
-			became := source.Became{Service: service.Name, Version: b.Version, Why: b.Why}
+			became := source.RenamedTo{Service: service.Name, Version: b.Version, Reason: b.Reason}
 			if b.State == store.BuildQueued {
 				done = false
 			}
-			if b.State == store.BuildDone {
+			if b.State == store.BuildSucceeded {
 				rows, err := s.DeliveriesOf(ctx, service.Name, b.Version)
 				if err != nil {
 					return nil, noted, false, err
@@ -274,7 +274,7 @@ func CameOf(s *store.Store, repository string) func(ctx context.Context,
 func (e *Engine) authenticate(r *http.Request) (source.Visitor, error) {
 	handle, password, ok := r.BasicAuth()
 	if !ok {
-		return source.Visitor{}, errors.New("sign in with your handle and password")
+		return source.Visitor{}, errors.New("sign in with your username and password")
 	}
 	p, err := e.People.Enter(r.Context(), handle, password, people.From(r))
 	if err != nil {
@@ -296,10 +296,10 @@ func (e *Engine) mayRead(ctx context.Context, p store.Person, repository string)
 		return err
 	}
 	if len(services) == 0 {
-		return deliver.May(p, rights.Look, "", "")
+		return deliver.May(p, rights.View, "", "")
 	}
 	for _, s := range services {
-		if err := deliver.May(p, rights.Look, s.Name, ""); err != nil {
+		if err := deliver.May(p, rights.View, s.Name, ""); err != nil {
 			return err
 		}
 	}
@@ -330,7 +330,7 @@ func (e *Engine) mayPush(ctx context.Context, p store.Person, repository string)
 }
 
 // ErrMirrored tells that a repository follows another one, and is pushed to there.
-var ErrMirrored = errors.New("this repository follows another one; push there")
+var ErrMirrored = errors.New("this repository is a mirror; push to the original")
 
 // isOwn tells whether a repository follows no other; the error wraps ErrMirrored.
 func (e *Engine) isOwn(ctx context.Context, repository string) error {
@@ -345,8 +345,8 @@ func (e *Engine) isOwn(ctx context.Context, repository string) error {
 }
 
 // hookOf gives what is held against pushes to a repository, and against what it follows.
-func (e *Engine) hookOf(ctx context.Context, repository string) source.Hook {
-	return source.Hook{Repository: repository, Offers: e.Checks.Offers(ctx),
+func (e *Engine) hookOf(ctx context.Context, repository string) source.NotificationTarget {
+	return source.NotificationTarget{Repository: repository, Offers: e.Checks.Offers(ctx),
 		Owner: OwnerOf(e.Store)}
 }
 
@@ -365,7 +365,7 @@ func OwnerOf(s *store.Store) func(ctx context.Context, service string) (string, 
 func (e *Engine) pushed(log *slog.Logger) func(ctx context.Context, repository, handle string) {
 	return func(ctx context.Context, repository, handle string) {
 		if err := e.Build.Pushed(ctx, repository, handle); err != nil {
-			log.Error("taking a push", "repository", repository, "error", err)
+			log.Error("processing a push", "repository", repository, "error", err)
 		}
 	}
 }
@@ -375,11 +375,11 @@ func (e *Engine) CreateRepository(ctx context.Context, name, by string) error {
 	return errors.Join(e.Store.AddRepository(ctx, name, by), e.Host.Create(ctx, name))
 }
 
-// RemoveRepository takes away a repository that holds no service any more, with
+// DeleteRepository takes away a repository that holds no service any more, with
 // its whole history. The error is store.ErrInUse where it does.
-func (e *Engine) RemoveRepository(ctx context.Context, name, by string) error {
-	if err := e.Store.RemoveRepository(ctx, name, by); err != nil {
-		return fmt.Errorf("removing the repository %s: %w", name, err)
+func (e *Engine) DeleteRepository(ctx context.Context, name, by string) error {
+	if err := e.Store.DeleteRepository(ctx, name, by); err != nil {
+		return fmt.Errorf("deleting the repository %s: %w", name, err)
 	}
 	return e.Host.Remove(name)
 }

@@ -113,8 +113,8 @@ func newRigWith(t testing.TB, change func(o *engine.Options)) *rig {
 	r.start()
 	ctx := t.Context()
 	must(t, r.CreateRepository(ctx, "brambleford", "wren"))
-	r.add(people.Wish{Handle: "wren", Role: rights.Author})
-	r.add(people.Wish{Handle: "linden", Role: rights.Approver, Groups: []string{"council"}})
+	r.add(people.NewUser{Handle: "wren", Role: rights.Author})
+	r.add(people.NewUser{Handle: "linden", Role: rights.Approver, Groups: []string{"council"}})
 	return r
 }
 
@@ -163,7 +163,7 @@ func (r *rig) ended(id int64, state string) store.Deployment {
 	return d
 }
 
-func (r *rig) add(w people.Wish) {
+func (r *rig) add(w people.NewUser) {
 	r.Helper()
 	hash, err := bcrypt.GenerateFromPassword([]byte("orchard-at-dawn"), bcrypt.MinCost) // as quick as can be
 	must(r, err)
@@ -175,7 +175,7 @@ func (r *rig) add(w people.Wish) {
 // and types the stage's name.
 func (r *rig) say(handle, stage string, version int) deliver.Say {
 	r.Helper()
-	m, err := r.Line.Means(r.Context(), "frostline", stage, version)
+	m, err := r.Line.ImpactOf(r.Context(), "frostline", stage, version)
 	must(r, err)
 	return deliver.Say{By: r.person(handle), Shown: m.Digest, Confirm: stage}
 }
@@ -199,7 +199,7 @@ func (r *rig) start() {
 	r.Helper()
 	var err error
 	o := engine.Options{Dir: r.dir, Self: "/bin/true", Platforms: map[string]*platform.Client{"local": r.platform},
-		LookEvery: 50 * time.Millisecond, Log: slog.New(slog.DiscardHandler)}
+		ObserveEvery: 50 * time.Millisecond, Log: slog.New(slog.DiscardHandler)}
 	r.change(&o)
 	r.Engine, err = engine.Open(r.Context(), o)
 	must(r, err)
@@ -264,7 +264,7 @@ func (r *rig) reaches(version int, stage string, want delivery.State) store.Deli
 			return d
 		}
 		if time.Now().After(limit) {
-			r.Fatalf("version %d in %s is %s (%s), not %s: %v", version, stage, d.State, d.Why, want, err)
+			r.Fatalf("version %d in %s is %s (%s), not %s: %v", version, stage, d.State, d.Reason, want, err)
 		}
 		time.Sleep(10 * time.Millisecond) // between two looks at a condition
 	}
@@ -326,12 +326,12 @@ func TestAFailedStepAndGoingOn(t *testing.T) {
 		next.ServeHTTP(w, q)
 	})
 	r.push(first())
-	d := r.reaches(1, "trial", delivery.Stopped)
-	if !strings.Contains(d.Why, "function/a: the quota is used up") {
-		t.Errorf("why: %s", d.Why)
+	d := r.reaches(1, "trial", delivery.Failed)
+	if !strings.Contains(d.Reason, "function/a: the quota is used up") {
+		t.Errorf("why: %s", d.Reason)
 	}
 	deployment, err := r.Store.Deployment(t.Context(), d.Deployments[0])
-	if err != nil || deployment.State != store.PartlyDone {
+	if err != nil || deployment.State != store.PartiallySucceeded {
 		t.Fatalf("%+v %v", deployment, err)
 	}
 	steps, err := r.Store.Steps(t.Context(), deployment.ID)
@@ -347,9 +347,9 @@ func TestAFailedStepAndGoingOn(t *testing.T) {
 		}
 	}
 	r.spoilWith(nil)
-	must(t, r.Runner.GoOn(t.Context(), deployment.ID, "wren"))
+	must(t, r.Runner.Retry(t.Context(), deployment.ID, "wren"))
 	r.reaches(1, "trial", delivery.Settled)
-	if err := r.Runner.GoOn(t.Context(), deployment.ID, "wren"); !errors.Is(err, deploy.ErrNotOpen) {
+	if err := r.Runner.Retry(t.Context(), deployment.ID, "wren"); !errors.Is(err, deploy.ErrNotOpen) {
 		t.Errorf("going on with what is done: %v", err)
 	}
 	r.upToDate("trial", "north", 1)
@@ -427,7 +427,7 @@ func TestThePlatformDiesInTheMiddle(t *testing.T) {
 	steps, err := r.Store.Steps(t.Context(), d.Deployments[0])
 	must(t, err)
 	for _, s := range steps {
-		if s.State != store.StepDone {
+		if s.State != store.StepSucceeded {
 			t.Errorf("%s is %s", s.Address, s.State)
 		}
 	}
@@ -482,11 +482,11 @@ func TestOperationsAreFollowed(t *testing.T) {
 		next.ServeHTTP(w, q)
 	})
 	r.push(first())
-	stopped := r.reaches(1, "trial", delivery.Stopped)
-	if !strings.Contains(stopped.Why, "not there any more") || operations.Load() < 3 || asked.Load() < 3 {
-		t.Errorf("%q, %d operations, %d questions", stopped.Why, operations.Load(), asked.Load())
+	stopped := r.reaches(1, "trial", delivery.Failed)
+	if !strings.Contains(stopped.Reason, "not there any more") || operations.Load() < 3 || asked.Load() < 3 {
+		t.Errorf("%q, %d operations, %d questions", stopped.Reason, operations.Load(), asked.Load())
 	}
-	must(t, r.Runner.GoOn(t.Context(), stopped.Deployments[len(stopped.Deployments)-1], "wren"))
+	must(t, r.Runner.Retry(t.Context(), stopped.Deployments[len(stopped.Deployments)-1], "wren"))
 	r.reaches(1, "trial", delivery.Settled)
 	r.spoilWith(nil)
 	r.upToDate("trial", "north", 1)
@@ -504,16 +504,16 @@ func TestCancelAndLease(t *testing.T) {
 	}
 	must(t, r.Runner.Cancel(t.Context(), d.Deployments[0]))
 	close(hold)
-	d = r.reaches(1, "trial", delivery.Stopped)
-	if !strings.Contains(d.Why, "cancelled") {
-		t.Errorf("why: %s", d.Why)
+	d = r.reaches(1, "trial", delivery.Failed)
+	if !strings.Contains(d.Reason, "cancelled") {
+		t.Errorf("why: %s", d.Reason)
 	}
 	r.spoilWith(nil)
 	must(t, r.Line.Retry(t.Context(), "frostline", 1, "trial", r.person("wren")))
 	r.reaches(1, "trial", delivery.Settled)
 	r.upToDate("trial", "north", 1)
 	// The platform knows the newest holder: what an earlier one still sends is refused.
-	late := platform.Wish{Key: "late", Fence: time.Now().Add(-time.Minute).UnixMilli(), Attributes: map[string]any{"owner": "late"}}
+	late := platform.Change{Key: "late", Fence: time.Now().Add(-time.Minute).UnixMilli(), Attributes: map[string]any{"owner": "late"}}
 	_, err := r.platform.Put(t.Context(), platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}, "identity/a",
 		late)
 	if !platform.HasStatus(err, http.StatusPreconditionFailed) {
@@ -548,7 +548,7 @@ func TestCancelledAndClosed(t *testing.T) {
 	close(hold)
 	r.spoilWith(nil)
 	r.start()
-	d = r.reaches(1, "trial", delivery.Stopped)
+	d = r.reaches(1, "trial", delivery.Failed)
 	steps, err := r.Store.Steps(t.Context(), d.Deployments[0])
 	must(t, err)
 	skipped := 0
@@ -556,7 +556,7 @@ func TestCancelledAndClosed(t *testing.T) {
 		switch {
 		case s.State == store.StepSkipped:
 			skipped++
-		case s.State != store.StepDone:
+		case s.State != store.StepSucceeded:
 			t.Errorf("%s is %s in a deployment that has ended", s.Address, s.State)
 		case s.Address == "function/b" && s.Attempts != 2:
 			t.Errorf("function/b was sent %d times", s.Attempts)
@@ -649,8 +649,8 @@ func TestTargetsAreProvedBetween(t *testing.T) {
 		next.ServeHTTP(w, q)
 	})
 	r.push(map[string]string{"a/main.py": "def run(call): return 'frozen'\n"})
-	d := r.reaches(2, "trial", delivery.WentBack)
-	if len(d.Deployments) != 1 || !strings.Contains(d.Why, "1 of 1 cases failed: it works") {
+	d := r.reaches(2, "trial", delivery.RolledBack)
+	if len(d.Deployments) != 1 || !strings.Contains(d.Reason, "1 of 1 cases failed: it works") {
 		t.Errorf("%+v", d)
 	}
 	if touched.Load() || coast() != before {
@@ -670,9 +670,9 @@ func TestTargetsThatAreNotProvedBetween(t *testing.T) {
 			word + "enter: {on: push}}]\n"
 		files["a/main.py"] = "def run(call): return 'frozen'\n"
 		r.push(files)
-		d := r.reaches(1, "trial", delivery.Stopped)
-		if len(d.Deployments) != deployments || !strings.Contains(d.Why, "cases failed: it works") {
-			t.Errorf("%q: %d deployments: %s", word, len(d.Deployments), d.Why)
+		d := r.reaches(1, "trial", delivery.Failed)
+		if len(d.Deployments) != deployments || !strings.Contains(d.Reason, "cases failed: it works") {
+			t.Errorf("%q: %d deployments: %s", word, len(d.Deployments), d.Reason)
 		}
 	}
 }
@@ -685,18 +685,18 @@ func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 	knows := func(stage, region, value string) {
 		t.Helper()
 		inv, err := r.platform.Invoke(t.Context(), platform.Scope{Region: region, Service: "frostline", Stage: stage}, "a", "ask",
-			api.Hand, map[string]any{"tell": true}, time.Minute)
-		if err != nil || inv.Answer != value {
-			t.Errorf("in %s %s the function's secret is %v %v, not %s", stage, region, inv.Answer, err, value)
+			api.Manual, map[string]any{"tell": true}, time.Minute)
+		if err != nil || inv.Response != value {
+			t.Errorf("in %s %s the function's secret is %v %v, not %s", stage, region, inv.Response, err, value)
 		}
 	}
 	r.push(files)
-	d := r.reaches(1, "trial", delivery.Stopped)
-	if !strings.Contains(d.Why, `the secret "key" has no value in trial`) {
-		t.Errorf("why: %s", d.Why)
+	d := r.reaches(1, "trial", delivery.Failed)
+	if !strings.Contains(d.Reason, `the secret "key" has no value in trial`) {
+		t.Errorf("why: %s", d.Reason)
 	}
 	ahead := func() []string {
-		judged, err := r.Line.Judged(t.Context(), "frostline", 1)
+		judged, err := r.Line.GateResults(t.Context(), "frostline", 1)
 		must(t, err)
 		return judged[deliver.Place{Version: 1, Stage: "live"}].Stops
 	}
@@ -710,7 +710,7 @@ func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 	r.reaches(1, "trial", delivery.Settled)
 	r.until("nothing to be lacking", func() bool { return len(ahead()) == 0 })
 	if err := r.Line.Approve(t.Context(), "frostline", 1, "live",
-		r.say("wren", "live", 1)); !errors.Is(err, rights.ErrRefused) {
+		r.say("wren", "live", 1)); !errors.Is(err, rights.ErrDenied) {
 		t.Errorf("the author approves: %v", err)
 	}
 	r.asks(1, "live")
@@ -755,10 +755,10 @@ func TestSeveralTargetsSecretsAndRules(t *testing.T) {
 	// A version that deletes something does not get past the rule.
 	r.push(map[string]string{"b/function.yaml": "", "b/main.py": ""})
 	r.reaches(2, "trial", delivery.Settled)
-	if g := r.gate(2, "live", delivery.RuleGate); g.State != delivery.Fails {
+	if g := r.gate(2, "live", delivery.RuleGate); g.State != delivery.GateNotMet {
 		t.Errorf("the rule: %+v", g)
 	}
-	if err := r.Line.GoBack(t.Context(), "frostline", 2, "live",
+	if err := r.Line.RollBackTo(t.Context(), "frostline", 2, "live",
 		r.say("wren", "live", 2)); !errors.Is(err, deliver.ErrNotThere) {
 		t.Errorf("going back to what never was there: %v", err)
 	}
@@ -778,7 +778,7 @@ func TestProblemsStopAPlan(t *testing.T) {
 	files["b/function.yaml"] = "function: b\nhandler: main:run\nruntime: python\ntriggers: {hourly: {every: 1h}}\n"
 	files["rudmar.yaml"] = strings.Replace(root, "local/north, enter: {on: push}", "local/moon, enter: {on: push}", 1)
 	r.push(files)
-	d := r.reaches(1, "trial", delivery.Stopped)
+	d := r.reaches(1, "trial", delivery.Failed)
 	if len(d.Deployments) != 0 {
 		t.Errorf("something was deployed: %v", d.Deployments)
 	}
@@ -809,8 +809,8 @@ func TestBrokenBuildsAreTold(t *testing.T) {
 	for {
 		b, err := r.Store.LatestBuild(t.Context(), "frostline")
 		if err == nil && b.State == "failed" {
-			if !strings.Contains(b.Why, "building a: the archive is over the limit") || !strings.Contains(b.Why, "leave_out") {
-				t.Errorf("why: %s", b.Why)
+			if !strings.Contains(b.Reason, "building a: the archive is over the limit") || !strings.Contains(b.Reason, "leave_out") {
+				t.Errorf("why: %s", b.Reason)
 			}
 			break
 		}

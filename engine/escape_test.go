@@ -80,7 +80,7 @@ func TestNoBuildGetsOut(t *testing.T) {
 			if strings.Contains(b.Log, "\nGOT") {
 				t.Errorf("it got what it tried for:\n%s", b.Log)
 			}
-			if b.State != store.BuildDone {
+			if b.State != store.BuildSucceeded {
 				return // it was stopped
 			}
 			functions, err := r.Store.VersionFunctions(t.Context(), "frostline", b.Version)
@@ -115,7 +115,7 @@ func (r *rig) builtOrNot() store.Build {
 	for {
 		list, err := r.Build.Builds(r.Context(), "frostline", 1)
 		if err == nil && len(list) == 1 && list[0].Hash == r.head &&
-			slices.Contains([]string{store.BuildDone, store.BuildFailed, store.BuildCancelled}, list[0].State) {
+			slices.Contains([]string{store.BuildSucceeded, store.BuildFailed, store.BuildCancelled}, list[0].State) {
 			return list[0]
 		}
 		if time.Now().After(limit) {
@@ -184,7 +184,7 @@ func TestNoGoFunctionGetsOut(t *testing.T) {
 	for _, name := range []string{"go: read files of the machine", "go: read the environment of others",
 		"go: reach a server of this machine", "go: hold more memory than it may", "go: run longer than its timeout"} {
 		inv, err := client.Invoke(t.Context(), scope, "a", "", "", map[string]any{"what": name}, time.Minute)
-		if err != nil || inv.Answer == "got" {
+		if err != nil || inv.Response == "got" {
 			t.Errorf("%s: %+v %v", name, inv, err)
 		}
 	}

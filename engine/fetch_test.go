@@ -61,9 +61,9 @@ func TestFetchingReachesTheNamedRegistries(t *testing.T) {
 	r := newRig(t)
 	r.push(files)
 	b := r.builtOrNot()
-	if b.State != store.BuildFailed || !strings.Contains(b.Why, "there is no way to this host: 127.0.0.1") ||
+	if b.State != store.BuildFailed || !strings.Contains(b.Reason, "there is no way to this host: 127.0.0.1") ||
 		asked.Load() > 0 {
-		t.Fatalf("a registry that nobody named: %s %s, asked %d times", b.State, b.Why, asked.Load())
+		t.Fatalf("a registry that nobody named: %s %s, asked %d times", b.State, b.Reason, asked.Load())
 	}
 
 	named := newRigWith(t, func(o *engine.Options) { o.Registries = []string{"127.0.0.1"} })
@@ -71,21 +71,21 @@ func TestFetchingReachesTheNamedRegistries(t *testing.T) {
 	named.reaches(1, "trial", delivery.Settled)
 	client, scope := named.reach(place("trial", "north"))
 	inv, err := client.Invoke(t.Context(), scope, "a", "", "", nil, time.Minute)
-	if err != nil || inv.Answer != "a plum" || asked.Load() == 0 {
+	if err != nil || inv.Response != "a plum" || asked.Load() == 0 {
 		t.Errorf("%+v %v", inv, err)
 	}
 	// Commands of its own find what was fetched, without a network.
 	named.push(map[string]string{
 		"a/function.yaml": "function: a\nruntime: node\nhandler: main:run\nbuild: {run: [\"npm ci --omit=dev --ignore-scripts\", \"node -e \\\"fetch('" + registry.URL + "').then(() => console.log('REACHED'), () => console.log('no way'))\\\"\"]}\n"})
 	b = named.builtOrNot()
-	if b.State != store.BuildDone || !strings.Contains(b.Log, "\nno way") || strings.Contains(b.Log, "\nREACHED") {
-		t.Errorf("commands of its own: %s %s %s", b.State, b.Why, b.Log)
+	if b.State != store.BuildSucceeded || !strings.Contains(b.Log, "\nno way") || strings.Contains(b.Log, "\nREACHED") {
+		t.Errorf("commands of its own: %s %s %s", b.State, b.Reason, b.Log)
 	}
 	// With a network they have a way out, though not to this machine.
 	named.push(map[string]string{
 		"a/function.yaml": "function: a\nruntime: node\nhandler: main:run\nbuild:\n  network: true\n  run:\n    - |\n      python3 -c \"\n      import urllib.request, urllib.error\n      try: urllib.request.urlopen('" + registry.URL + "'); print('REACHED')\n      except urllib.error.HTTPError as e: print('refused', e.code)\n      \"\n"})
 	b = named.builtOrNot()
-	if b.State != store.BuildDone || !strings.Contains(b.Log, "\nrefused 403") {
-		t.Errorf("with a network: %s %s %s", b.State, b.Why, b.Log)
+	if b.State != store.BuildSucceeded || !strings.Contains(b.Log, "\nrefused 403") {
+		t.Errorf("with a network: %s %s %s", b.State, b.Reason, b.Log)
 	}
 }

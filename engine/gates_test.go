@@ -19,7 +19,7 @@ import (
 )
 
 // live takes version 1 through to live, as its rules ask for.
-func (r *rig) live() {
+func (r *rig) actual() {
 	r.Helper()
 	r.letIn(1)
 }
@@ -81,16 +81,16 @@ func TestGatesAreTheStages(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			r := newRig(t)
 			r.push(first())
-			r.live()
+			r.actual()
 			r.push(map[string]string{"rudmar.yaml": manifest})
 			r.reaches(2, "trial", delivery.Settled)
-			g := r.judgedOn(2, "live", delivery.ApprovalsGate, delivery.Waits)
+			g := r.judgedOn(2, "live", delivery.ApprovalsGate, delivery.GateWaiting)
 			if name == "gates taken out" && !g.Standing {
 				t.Errorf("the approval: %+v", g)
 			}
-			m, err := r.Line.Means(t.Context(), "frostline", "live", 2)
+			m, err := r.Line.ImpactOf(t.Context(), "frostline", "live", 2)
 			must(t, err)
-			rules := m.Plans()[0].Consequences.Rules
+			rules := m.Plans()[0].Impact.Rules
 			if len(rules) == 0 || !rules[0].Loosens {
 				t.Errorf("what it loosens: %+v", rules)
 			}
@@ -109,7 +109,7 @@ func TestGatesAreTheStages(t *testing.T) {
 			}
 			r.asks(2, "live")
 			if name == "stage taken out" { // the rule that stands there forbids deletes
-				if g := r.judgedOn(2, "live", delivery.RuleGate, delivery.Fails); g.State != delivery.Fails {
+				if g := r.judgedOn(2, "live", delivery.RuleGate, delivery.GateNotMet); g.State != delivery.GateNotMet {
 					t.Errorf("the rule: %+v", g)
 				}
 				return
@@ -130,7 +130,7 @@ func (r *rig) liveWithoutRules() {
 	files := first()
 	files["rudmar.yaml"] = strings.Replace(root, `, rules: {few: "plan.deletes.size() == 0"}`, "", 1)
 	r.push(files)
-	r.live()
+	r.actual()
 }
 
 // A case of the stage before that runs again has neither failed nor passed.
@@ -140,11 +140,11 @@ func TestCasesThatRunDoNotCount(t *testing.T) {
 	files["rudmar.yaml"] = strings.Replace(root, `approvals: {from: council}`, `cases: all`, 1)
 	r.push(files)
 	trial := r.reaches(1, "trial", delivery.Settled)
-	live := r.reaches(1, "live", delivery.Waiting)
+	actual := r.reaches(1, "live", delivery.Waiting)
 	holds := func() bool {
-		judged, err := r.Line.Judge(t.Context(), live)
+		judged, err := r.Line.Judge(t.Context(), actual)
 		return err == nil && slices.ContainsFunc(judged.Gates, func(g delivery.Gate) bool {
-			return g.Kind == delivery.CasesGate && g.State == delivery.Holds
+			return g.Kind == delivery.CasesGate && g.State == delivery.GatePassed
 		})
 	}
 	late := store.CaseRun{Target: "local/north", Function: "a", File: "works.yaml", Name: "it works"}
@@ -166,8 +166,8 @@ func TestAStrictStageStaysStrict(t *testing.T) {
 	r.reaches(1, "trial", delivery.Settled)
 	r.push(map[string]string{"rudmar.yaml": root, "a/function.yaml": fn("a", "permissions: [{may: [read], of: tables/*}]\n")})
 	r.reaches(2, "trial", delivery.Waiting)
-	if g := r.judgedOn(2, "trial", delivery.StrictGate, delivery.Fails); !strings.HasSuffix(g.Why, ": a") {
-		t.Errorf("why: %s", g.Why)
+	if g := r.judgedOn(2, "trial", delivery.StrictGate, delivery.GateNotMet); !strings.HasSuffix(g.Reason, ": a") {
+		t.Errorf("why: %s", g.Reason)
 	}
 }
 
@@ -183,9 +183,9 @@ func TestWhatWasOvertakenWaitsNowhere(t *testing.T) {
 	r.reaches(2, "trial", delivery.Waiting)
 	r.approves(2, "trial")
 	r.reaches(2, "trial", delivery.Settled)
-	r.reaches(1, "trial", delivery.Overtaken)
-	if d := r.reaches(1, "live", delivery.Overtaken); !strings.Contains(d.Why, "did not get through the stage before") {
-		t.Errorf("why: %q", d.Why)
+	r.reaches(1, "trial", delivery.Superseded)
+	if d := r.reaches(1, "live", delivery.Superseded); !strings.Contains(d.Reason, "did not get through the stage before") {
+		t.Errorf("why: %q", d.Reason)
 	}
 }
 
@@ -194,15 +194,15 @@ func TestWhatWasOvertakenWaitsNowhere(t *testing.T) {
 func TestTakingAStageAway(t *testing.T) {
 	r := newRig(t)
 	r.liveWithoutRules()
-	kept, err := r.Line.Judged(t.Context(), "frostline", 1)
-	waiting, waitingErr := r.Line.Judged(t.Context(), "frostline", 0)
+	kept, err := r.Line.GateResults(t.Context(), "frostline", 1)
+	waiting, waitingErr := r.Line.GateResults(t.Context(), "frostline", 0)
 	if err != nil || waitingErr != nil || len(kept[deliver.Place{Version: 1, Stage: "live"}].Gates) == 0 ||
 		len(waiting) != 0 {
 		t.Errorf("how what has settled was judged: %v %v; what waits: %v %v", kept, err, waiting, waitingErr)
 	}
 	r.push(map[string]string{"rudmar.yaml": root[:strings.Index(root, "  - {stage: live")]})
 	r.reaches(2, "trial", delivery.Settled)
-	p, err := r.Planner.Foresee(t.Context(), deploy.Wish{Place: place("live", "north"), Version: 2})
+	p, err := r.Planner.Foresee(t.Context(), deploy.Request{Place: place("live", "north"), Version: 2})
 	if err != nil || len(p.Steps) == 0 || p.Outlook == nil {
 		t.Errorf("the plan that takes it away: %+v %v", p, err)
 	}
@@ -229,9 +229,9 @@ func TestTakingAStageAway(t *testing.T) {
 // cannot approve them, whoever the commits say.
 func TestFourEyesCountPeople(t *testing.T) {
 	r := newRig(t)
-	r.add(people.Wish{Handle: "teasel", Role: rights.Administrator, Groups: []string{"council"}})
+	r.add(people.NewUser{Handle: "teasel", Role: rights.Administrator, Groups: []string{"council"}})
 	r.push(first())
-	r.live()
+	r.actual()
 	repo := r.Host.Repository("brambleford")
 	// Teasel commits in the page's way, signed in; the push after it is wren's.
 	edit := source.Change{Branch: "main", Base: r.head, Message: "m", Author: "teasel", Email: "t@x.invalid",
@@ -253,9 +253,9 @@ func TestFourEyesCountPeople(t *testing.T) {
 		deliver.ErrNotCounts) || !strings.Contains(err.Error(), "teasel pushed") {
 		t.Errorf("who pushed one of its commits approves: %v", err)
 	}
-	if g := r.judgedOn(v, "live", delivery.ApprovalsGate, delivery.Waits); !strings.Contains(g.Why,
+	if g := r.judgedOn(v, "live", delivery.ApprovalsGate, delivery.GateWaiting); !strings.Contains(g.Reason,
 		"pushed it: teasel, wren") {
-		t.Errorf("the gate: %s", g.Why)
+		t.Errorf("the gate: %s", g.Reason)
 	}
 	if err := r.Line.Approve(t.Context(), "frostline", v, "live", r.say("linden", "live", v)); err != nil {
 		t.Errorf("somebody else approves: %v", err)
@@ -269,16 +269,16 @@ func TestAnApprovalIsOfWhatWasShown(t *testing.T) {
 	files := first()
 	files["rudmar.yaml"] = strings.Replace(root, "targets: [local/north, local/coast]", "target: local/north", 1)
 	r.push(files)
-	r.live()
+	r.actual()
 	r.push(map[string]string{"a/function.yaml": fn("a", "memory: 256 MiB\n")})
 	r.reaches(2, "trial", delivery.Settled)
 	before := r.say("linden", "live", 2)
 	if err := r.Line.Approve(t.Context(), "frostline", 2, "live",
-		deliver.Say{By: before.By}); !errors.Is(err, deliver.ErrShown) {
+		deliver.Say{By: before.By}); !errors.Is(err, deliver.ErrImpactChanged) {
 		t.Errorf("approved without looking: %v", err)
 	}
 	must(t, r.Line.Approve(t.Context(), "frostline", 2, "live", before))
-	r.judgedOn(2, "live", delivery.ApprovalsGate, delivery.Holds)
+	r.judgedOn(2, "live", delivery.ApprovalsGate, delivery.GatePassed)
 	// Somebody changes something by hand: the plan would undo that, too.
 	client, scope := r.reach(place("live", "north"))
 	record, err := r.Store.Record(t.Context(), place("live", "north"))
@@ -287,16 +287,16 @@ func TestAnApprovalIsOfWhatWasShown(t *testing.T) {
 		if row.Address == "function/b" {
 			row.Attributes["memory"] = 512 << 20
 			if _, err := client.Put(t.Context(), scope, row.Address,
-				platform.Wish{Key: "by hand", Attributes: row.Attributes, Version: 1}); err != nil {
+				platform.Change{Key: "by hand", Attributes: row.Attributes, Version: 1}); err != nil {
 				t.Fatal(err)
 			}
 		}
 	}
-	g := r.judgedOn(2, "live", delivery.ApprovalsGate, delivery.Waits)
-	if !strings.Contains(g.Why, "linden approved means something else now: newly restore function/b: memory") {
-		t.Errorf("the gate: %s", g.Why)
+	g := r.judgedOn(2, "live", delivery.ApprovalsGate, delivery.GateWaiting)
+	if !strings.Contains(g.Reason, "linden approved means something else now: newly restore function/b: memory") {
+		t.Errorf("the gate: %s", g.Reason)
 	}
-	if err := r.Line.Approve(t.Context(), "frostline", 2, "live", before); !errors.Is(err, deliver.ErrShown) {
+	if err := r.Line.Approve(t.Context(), "frostline", 2, "live", before); !errors.Is(err, deliver.ErrImpactChanged) {
 		t.Errorf("approved what is not so any more: %v", err)
 	}
 	r.asks(2, "live")
@@ -312,7 +312,7 @@ func TestAnApprovalIsOfWhatWasShown(t *testing.T) {
 func TestNothingMoreThanWasAgreedTo(t *testing.T) {
 	r := newRig(t)
 	r.push(first())
-	r.live()
+	r.actual()
 	r.push(map[string]string{"a/function.yaml": fn("a", "memory: 256 MiB\n")})
 	r.reaches(2, "trial", delivery.Settled)
 	d, err := r.Store.Delivery(t.Context(), "frostline", 2, "live")
@@ -322,7 +322,7 @@ func TestNothingMoreThanWasAgreedTo(t *testing.T) {
 	must(t, r.Store.MoveDeliveries(t.Context(), store.Move{From: from, To: d}))
 	r.Line.Nudge()
 	d = r.reaches(2, "live", delivery.Waiting)
-	if !strings.Contains(d.Why, "means something else than what was agreed to: newly ") || len(d.Deployments) != 0 {
+	if !strings.Contains(d.Reason, "means something else than what was agreed to: newly ") || len(d.Deployments) != 0 {
 		t.Errorf("%+v", d)
 	}
 }
@@ -331,7 +331,7 @@ func TestNothingMoreThanWasAgreedTo(t *testing.T) {
 // takes the right there, a look at what it means, and the stage's name.
 func TestGoingBackIsConfirmed(t *testing.T) {
 	r := newRig(t)
-	r.add(people.Wish{Handle: "sorrel", Role: rights.Approver, Places: []string{"watering", "frostline/trial"},
+	r.add(people.NewUser{Handle: "sorrel", Role: rights.Approver, Places: []string{"watering", "frostline/trial"},
 		Groups: []string{"council"}})
 	files := first()
 	delete(files, "b/function.yaml")
@@ -345,15 +345,15 @@ func TestGoingBackIsConfirmed(t *testing.T) {
 		say  deliver.Say
 		want error
 	}{
-		"without looking": {deliver.Say{By: good.By, Confirm: "trial"}, deliver.ErrShown},
+		"without looking": {deliver.Say{By: good.By, Confirm: "trial"}, deliver.ErrImpactChanged},
 		"after looking elsewhere": {deliver.Say{By: good.By, Confirm: "trial", Shown: strings.Repeat("0", 64)},
-			deliver.ErrShown},
+			deliver.ErrImpactChanged},
 		"without the name":  {deliver.Say{By: good.By, Shown: good.Shown}, deliver.ErrConfirm},
 		"with another name": {deliver.Say{By: good.By, Shown: good.Shown, Confirm: "live"}, deliver.ErrConfirm},
 		"by somebody without role": {deliver.Say{By: store.Person{Handle: "x"}, Shown: good.Shown, Confirm: "trial"},
-			rights.ErrRefused},
+			rights.ErrDenied},
 	} {
-		if err := r.Line.GoBack(t.Context(), "frostline", 1, "trial", tt.say); !errors.Is(err, tt.want) {
+		if err := r.Line.RollBackTo(t.Context(), "frostline", 1, "trial", tt.say); !errors.Is(err, tt.want) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -363,21 +363,21 @@ func TestGoingBackIsConfirmed(t *testing.T) {
 		"approve": func() error { return r.Line.Approve(t.Context(), "frostline", 2, "live", r.say("sorrel", "live", 2)) },
 		"request": func() error { return r.Line.Request(t.Context(), "frostline", 2, "live", r.say("sorrel", "live", 2)) },
 		"retry":   func() error { return r.Line.Retry(t.Context(), "frostline", 2, "live", sorrel) },
-		"go back": func() error { return r.Line.GoBack(t.Context(), "frostline", 2, "live", deliver.Say{By: sorrel}) },
+		"go back": func() error { return r.Line.RollBackTo(t.Context(), "frostline", 2, "live", deliver.Say{By: sorrel}) },
 	} {
-		if err := act(); !errors.Is(err, rights.ErrRefused) {
+		if err := act(); !errors.Is(err, rights.ErrDenied) {
 			t.Errorf("%s in a stage where one has no right: %v", name, err)
 		}
 	}
-	must(t, r.Line.GoBack(t.Context(), "frostline", 1, "trial", good))
-	r.reaches(2, "trial", delivery.WentBack)
+	must(t, r.Line.RollBackTo(t.Context(), "frostline", 1, "trial", good))
+	r.reaches(2, "trial", delivery.RolledBack)
 	r.reaches(1, "trial", delivery.Settled)
 }
 
 // TestRefusingTakesTheGroup lets nobody of another group say no.
 func TestRefusingTakesTheGroup(t *testing.T) {
 	r := newRig(t)
-	r.add(people.Wish{Handle: "sorrel", Role: rights.Approver, Groups: []string{"others"}})
+	r.add(people.NewUser{Handle: "sorrel", Role: rights.Approver, Groups: []string{"others"}})
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)
 	if err := r.Line.Refuse(t.Context(), "frostline", 1, "live", r.person("sorrel"),
@@ -385,7 +385,7 @@ func TestRefusingTakesTheGroup(t *testing.T) {
 		t.Errorf("somebody of another group refuses: %v", err)
 	}
 	must(t, r.Line.Refuse(t.Context(), "frostline", 1, "live", r.person("linden"), "no"))
-	r.reaches(1, "live", delivery.Refused)
+	r.reaches(1, "live", delivery.Rejected)
 	if err := r.Line.Approve(t.Context(), "frostline", 1, "live", r.say("linden", "live", 1)); !errors.Is(err,
 		delivery.ErrTransition) {
 		t.Errorf("approving what is refused: %v", err)
@@ -415,7 +415,7 @@ func TestARevertIsDelivered(t *testing.T) {
 	r.push(map[string]string{"README.md": "notes\n"})
 	r.until("it was built", func() bool {
 		b, err := r.Store.LatestBuild(t.Context(), "frostline")
-		return err == nil && b.Hash == r.head && b.State == store.BuildDone
+		return err == nil && b.Hash == r.head && b.State == store.BuildSucceeded
 	})
 	if d := r.reaches(1, "trial", delivery.Settled); len(d.Deployments) == 0 {
 		t.Errorf("%+v", d)
@@ -447,7 +447,7 @@ func TestAServiceBelongsToOneRepository(t *testing.T) {
 	must(t, r.MoveService(t.Context(), "frostline", "elsewhere", "teasel"))
 	r.until("what stands there was built", func() bool {
 		list, err := r.Store.Builds(t.Context(), "frostline", 10)
-		return err == nil && len(list) == 2 && list[0].State == store.BuildDone && list[0].Person == "sorrel"
+		return err == nil && len(list) == 2 && list[0].State == store.BuildSucceeded && list[0].Person == "sorrel"
 	})
 	entries, err := r.Store.Journal(t.Context(), "frostline", store.Part{Limit: 200}, store.Entry{})
 	must(t, err)
@@ -468,10 +468,10 @@ func TestAServiceBelongsToOneRepository(t *testing.T) {
 func TestRemovingAService(t *testing.T) {
 	r := newRig(t)
 	r.liveWithoutRules()
-	if err := r.RemoveService(t.Context(), "frostline", "teasel"); !errors.Is(err, store.ErrInUse) {
+	if err := r.DeleteService(t.Context(), "frostline", "teasel"); !errors.Is(err, store.ErrInUse) {
 		t.Errorf("a service that runs was removed: %v", err)
 	}
-	if err := r.RemoveRepository(t.Context(), "brambleford", "teasel"); !errors.Is(err, store.ErrInUse) {
+	if err := r.DeleteRepository(t.Context(), "brambleford", "teasel"); !errors.Is(err, store.ErrInUse) {
 		t.Errorf("a repository with a service was removed: %v", err)
 	}
 	gone := map[string]string{"README.md": "it was here\n"}
@@ -485,8 +485,8 @@ func TestRemovingAService(t *testing.T) {
 	})
 	r.asks(2, "trial")
 	r.letIn(2)
-	must(t, errors.Join(r.RemoveService(t.Context(), "frostline", "teasel"),
-		r.RemoveRepository(t.Context(), "brambleford", "teasel")))
+	must(t, errors.Join(r.DeleteService(t.Context(), "frostline", "teasel"),
+		r.DeleteRepository(t.Context(), "brambleford", "teasel")))
 	if list, err := r.Store.Services(t.Context()); err != nil || len(list) != 0 {
 		t.Errorf("%v %v", list, err)
 	}
@@ -527,7 +527,7 @@ func TestARenamedServiceIsSeenAsOne(t *testing.T) {
 		p.Steps[0].Because[0].Text != "version 2 no longer declares the stage trial" {
 		t.Errorf("what takes the stage away: %+v %v", p, err)
 	}
-	if s, err := r.Store.Service(t.Context(), "frostline"); err != nil || s.Became != "frost-line" {
+	if s, err := r.Store.Service(t.Context(), "frostline"); err != nil || s.RenamedTo != "frost-line" {
 		t.Errorf("%+v %v", s, err)
 	}
 	r.until("the new one runs", func() bool {
@@ -537,7 +537,7 @@ func TestARenamedServiceIsSeenAsOne(t *testing.T) {
 	r.push(map[string]string{"rudmar.yaml": root}) // and back again
 	r.until("it is itself again", func() bool {
 		s, err := r.Store.Service(t.Context(), "frostline")
-		return err == nil && s.Became == ""
+		return err == nil && s.RenamedTo == ""
 	})
 	r.reaches(1, "trial", delivery.Settled)
 }
@@ -550,7 +550,7 @@ func TestCasesRunWhereTheySay(t *testing.T) {
 	files["a/cases/harmless.yaml"] = "case: nothing happens\nsend: {route: GET /a}\nexpect: [status == 200]\nharmless: true\n"
 	files["a/cases/elsewhere.yaml"] = "case: only in live\nsend: {route: GET /a}\nexpect: [status == 200]\nharmless: true\nstages: [live]\n"
 	r.push(files)
-	r.live()
+	r.actual()
 	for stage, want := range map[string]string{"trial": "it works, nothing happens",
 		"live": "nothing happens, only in live"} {
 		runs, err := r.Store.CaseRuns(t.Context(), "frostline", 1, stage)
@@ -578,7 +578,7 @@ func TestGatesSaySinceWhen(t *testing.T) {
 	r.reaches(1, "trial", delivery.Settled)
 	gates := func() map[string]delivery.Gate {
 		t.Helper()
-		judged, err := r.Line.Judged(t.Context(), "frostline", 1)
+		judged, err := r.Line.GateResults(t.Context(), "frostline", 1)
 		must(t, err)
 		out := map[string]delivery.Gate{}
 		for _, g := range judged[deliver.Place{Version: 1, Stage: "live"}].Gates {
@@ -586,12 +586,12 @@ func TestGatesSaySinceWhen(t *testing.T) {
 		}
 		return out
 	}
-	approvals := r.judgedOn(1, "live", delivery.ApprovalsGate, delivery.Waits).Kind
-	r.until("it was judged", func() bool { return gates()[delivery.RuleGate].State == delivery.Holds && len(gates()) > 1 })
+	approvals := r.judgedOn(1, "live", delivery.ApprovalsGate, delivery.GateWaiting).Kind
+	r.until("it was judged", func() bool { return gates()[delivery.RuleGate].State == delivery.GatePassed && len(gates()) > 1 })
 	before := gates()
 	ahead.Store(int64(time.Hour))
 	r.approves(1, "live")
-	r.until("the approval counts", func() bool { return gates()[approvals].State == delivery.Holds })
+	r.until("the approval counts", func() bool { return gates()[approvals].State == delivery.GatePassed })
 	after := gates()
 	if after[delivery.RuleGate].Since != before[delivery.RuleGate].Since || after[delivery.RuleGate].Since == 0 {
 		t.Errorf("the rules: since %v, before %v", after[delivery.RuleGate].Since, before[delivery.RuleGate].Since)

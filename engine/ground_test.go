@@ -182,7 +182,7 @@ func TestAPushIsBuiltOnce(t *testing.T) {
 		t.Errorf("%d builds of %d pushes: %v", len(builds), pushes+1, err)
 	}
 	for _, b := range builds {
-		if b.Person != "wren" || b.State != store.BuildDone {
+		if b.Person != "wren" || b.State != store.BuildSucceeded {
 			t.Errorf("%+v", b)
 		}
 	}
@@ -214,7 +214,7 @@ func TestTwoReturnsAtOnce(t *testing.T) {
 	say := map[int]func() error{}
 	for i := range errs {
 		words := r.say("linden", "trial", i+1)
-		say[i] = func() error { return r.Line.GoBack(t.Context(), "frostline", i+1, "trial", words) }
+		say[i] = func() error { return r.Line.RollBackTo(t.Context(), "frostline", i+1, "trial", words) }
 	}
 	atOnce(say[0], say[1], &errs)
 	if (errs[0] == nil) == (errs[1] == nil) {
@@ -244,10 +244,10 @@ func TestTwoReturnsAtOnce(t *testing.T) {
 		atOnce(func() error { return r.Line.Approve(t.Context(), "frostline", won, "live", words) },
 			func() error { return r.Line.Refuse(t.Context(), "frostline", won, "live", r.person("linden"), "no") }, &errs)
 		d, err := r.Store.Delivery(t.Context(), "frostline", won, "live")
-		if err != nil || errs[1] == nil && d.State != delivery.Refused {
+		if err != nil || errs[1] == nil && d.State != delivery.Rejected {
 			t.Fatalf("refused, and it is %s: %v", d.State, err)
 		}
-		if errs[1] != nil || d.State == delivery.Refused {
+		if errs[1] != nil || d.State == delivery.Rejected {
 			break
 		}
 	}
@@ -334,7 +334,7 @@ func TestEveryEventTwice(t *testing.T) {
 		next.ServeHTTP(w, q)
 	})
 	r.push(first())
-	r.live()
+	r.actual()
 	stop()
 	told.Wait()
 	deployments, err := r.Store.Deployments(t.Context(), "frostline", "", 100)
@@ -377,7 +377,7 @@ func TestArchivesAreMadeAgain(t *testing.T) {
 	}
 	r.push(map[string]string{"a/function.yaml": fn("a", "memory: 256 MiB\n")})
 	r.reaches(2, "trial", delivery.Settled)
-	if b := r.ends(store.BuildDone); strings.Count(b.Log, "its archive is made again") != 2 {
+	if b := r.ends(store.BuildSucceeded); strings.Count(b.Log, "its archive is made again") != 2 {
 		t.Errorf("the log of the build:\n%s", b.Log)
 	}
 	for version := 1; version <= 2; version++ {

@@ -42,8 +42,8 @@ type PlatformHealth struct {
 // Sick is a place whose live cannot be seen.
 type Sick struct {
 	manifest.Place
-	Why   string
-	Since time.Time
+	Reason string
+	Since  time.Time
 }
 
 // Health is how Rudmar does.
@@ -73,13 +73,13 @@ func (e *Engine) needs(ctx context.Context) []Check {
 	defer cancel()
 	database := ""
 	if err := e.Store.Beat(ctx); err != nil {
-		database = "it cannot be written: " + err.Error()
+		database = "not writable: " + err.Error()
 	}
 	out := []Check{{"database", database}, {"disk", e.disk()}}
 	for _, name := range []string{people.KeyFile, build.KeyFile} {
 		c := Check{What: name}
 		if _, err := os.Stat(filepath.Join(e.dir, name)); err != nil {
-			c.Problem = "it is gone from the data folder; put it back before Rudmar is started again"
+			c.Problem = "missing from the data folder; restore it before Rudmar is restarted"
 		}
 		out = append(out, c)
 	}
@@ -89,10 +89,10 @@ func (e *Engine) needs(ctx context.Context) []Check {
 func (e *Engine) disk() string {
 	var s unix.Statfs_t
 	if err := unix.Statfs(e.dir, &s); err != nil {
-		return "it cannot be looked at: " + strings.ReplaceAll(err.Error(), e.dir, "…")
+		return "not readable: " + strings.ReplaceAll(err.Error(), e.dir, "…")
 	}
 	if left := s.Bavail * uint64(s.Bsize); left < leastDisk {
-		return fmt.Sprintf("%d MiB are left for the data folder; make room, or let less be kept", left>>20)
+		return fmt.Sprintf("the data folder has %d MiB left; free some space, or shorten the retention", left>>20)
 	}
 	return ""
 }

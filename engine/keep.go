@@ -45,7 +45,7 @@ func Tidy(ctx context.Context, s *store.Store, dir string, keep Keep, do bool) (
 		drop   func(context.Context, time.Time) error
 	}{
 		{"plans that were never run", since(keep.Plans), s.OldPlans, s.DropPlans},
-		{"logs of builds", since(keep.Logs), s.OldLogs, s.DropLogs},
+		{"build logs", since(keep.Logs), s.OldLogs, s.DropLogs},
 	} {
 		n, bytes, err := rule.count(ctx, rule.before)
 		if err == nil && do && n > 0 {
@@ -55,7 +55,7 @@ func Tidy(ctx context.Context, s *store.Store, dir string, keep Keep, do bool) (
 	}
 	archives, err := s.OldArchives(ctx, since(keep.Archives))
 	errs = errors.Join(errs, err)
-	gone := Gone{What: "archives of versions that run nowhere"}
+	gone := Gone{What: "archives of versions that are not deployed"}
 	for _, a := range archives {
 		file := build.ArchiveFile(filepath.Join(dir, artifactsFolder), a.Digest)
 		if _, err := os.Stat(file); errors.Is(err, fs.ErrNotExist) {
@@ -64,7 +64,7 @@ func Tidy(ctx context.Context, s *store.Store, dir string, keep Keep, do bool) (
 		gone.Count, gone.Bytes = gone.Count+1, gone.Bytes+a.Bytes
 		if do {
 			if err := os.Remove(file); err != nil {
-				errs = errors.Join(errs, fmt.Errorf("taking an archive away: %w", err))
+				errs = errors.Join(errs, fmt.Errorf("deleting an archive: %w", err))
 			}
 		}
 	}
@@ -85,11 +85,11 @@ func (e *Engine) tidy(ctx context.Context) {
 	for {
 		gone, err := Tidy(ctx, e.Store, e.dir, e.keep, true)
 		if err != nil && ctx.Err() == nil {
-			e.log.Error("taking away what is old", "error", err)
+			e.log.Error("pruning", "error", err)
 		}
 		for _, g := range gone {
 			if g.Count > 0 {
-				e.log.Info("what is old was taken away", "what", g.What, "count", g.Count, "bytes", g.Bytes)
+				e.log.Info("pruned data beyond its retention", "what", g.What, "count", g.Count, "bytes", g.Bytes)
 			}
 		}
 		select {

@@ -62,7 +62,7 @@ func (p *postbox) serve(t *testing.T) string {
 	return l.Addr().String()
 }
 
-// Notices go out as e-mail by the operator's server: the sentence, and the signed event
+// Notifications go out as e-mail by the operator's server: the sentence, and the signed event
 // beside it; what the server does not take now is tried again.
 func TestNoticesByMail(t *testing.T) {
 	box := &postbox{}
@@ -72,11 +72,11 @@ func TestNoticesByMail(t *testing.T) {
 	})
 	ctx := t.Context()
 	for _, wrong := range []string{"mailto:", "mailto:growers", "mailto:a@b.invalid\r\nBcc: x@y.invalid", "mailto:Growers <g@b.invalid>"} {
-		if _, err := r.Notices.Add(ctx, notice.Wish{Name: "post", URL: wrong}, "k", "wren"); !errors.Is(err, notice.ErrHook) {
+		if _, err := r.Notifications.Add(ctx, notice.NewTarget{Name: "post", URL: wrong}, "k", "wren"); !errors.Is(err, notice.ErrNotificationTarget) {
 			t.Errorf("%q: %v", wrong, err)
 		}
 	}
-	hook, err := r.Notices.Add(ctx, notice.Wish{Name: "post", URL: "mailto:growers@brambleford.invalid", Kinds: []string{"delivery.settled"}}, "key-of-the-post", "wren")
+	hook, err := r.Notifications.Add(ctx, notice.NewTarget{Name: "post", URL: "mailto:growers@brambleford.invalid", Kinds: []string{"delivery.settled"}}, "key-of-the-post", "wren")
 	must(t, err)
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)
@@ -87,7 +87,7 @@ func TestNoticesByMail(t *testing.T) {
 		m.Header.Get("From") != "<rudmar@brambleford.invalid>" || box.to[0] != "growers@brambleford.invalid" {
 		t.Errorf("%q from %s to %s", got, m.Header.Get("From"), box.to[0])
 	}
-	sent, err := r.Store.Notices(ctx, hook.ID, 10)
+	sent, err := r.Store.Notifications(ctx, hook.ID, 10)
 	if err != nil || len(sent) != 1 {
 		t.Fatal(sent, err)
 	}
@@ -105,13 +105,13 @@ func TestNoticesByMail(t *testing.T) {
 	box.full = true
 	box.mu.Unlock()
 	r.until("it to be noted that it went out", func() bool { // the mail is there before that
-		n, err := r.Store.Notice(ctx, sent[0].ID)
-		return err == nil && n.State == store.NoticeSent
+		n, err := r.Store.Notification(ctx, sent[0].ID)
+		return err == nil && n.State == store.NotificationSent
 	})
-	must(t, r.Store.SendAgain(ctx, sent[0].ID))
+	must(t, r.Store.RetryMessage(ctx, sent[0].ID))
 	r.until("it to be tried in vain", func() bool {
-		list, err := r.Store.Notices(ctx, hook.ID, 10)
-		return err == nil && strings.Contains(list[0].Answer, "the box is full") && list[0].Due.After(time.Now())
+		list, err := r.Store.Notifications(ctx, hook.ID, 10)
+		return err == nil && strings.Contains(list[0].Response, "the box is full") && list[0].Due.After(time.Now())
 	})
 }
 
@@ -119,19 +119,19 @@ func TestNoticesByMail(t *testing.T) {
 // offers no TLS nothing is sent unless the operator allows it.
 func TestMailIsTheOperators(t *testing.T) {
 	r := newRig(t)
-	to := notice.Wish{Name: "post", URL: "mailto:growers@brambleford.invalid"}
-	if _, err := r.Notices.Add(t.Context(), to, "k", "wren"); !errors.Is(err, notice.ErrHook) || !strings.Contains(err.Error(), "--mail-server") {
+	to := notice.NewTarget{Name: "post", URL: "mailto:growers@brambleford.invalid"}
+	if _, err := r.Notifications.Add(t.Context(), to, "k", "wren"); !errors.Is(err, notice.ErrNotificationTarget) || !strings.Contains(err.Error(), "--mail-server") {
 		t.Errorf("%v", err)
 	}
 	box := &postbox{}
 	server := box.serve(t)
 	r = newRigWith(t, func(o *engine.Options) { o.Mail = notice.Mail{Server: server, From: "rudmar@brambleford.invalid"} })
-	hook, err := r.Notices.Add(t.Context(), to, "k", "wren")
+	hook, err := r.Notifications.Add(t.Context(), to, "k", "wren")
 	must(t, err)
 	r.push(first())
 	r.until("it to be refused", func() bool {
-		list, err := r.Store.Notices(t.Context(), hook.ID, 10)
-		return err == nil && len(list) > 0 && strings.Contains(list[len(list)-1].Answer, "STARTTLS")
+		list, err := r.Store.Notifications(t.Context(), hook.ID, 10)
+		return err == nil && len(list) > 0 && strings.Contains(list[len(list)-1].Response, "STARTTLS")
 	})
 	if len(box.mails) > 0 {
 		t.Error("it was sent in the open")

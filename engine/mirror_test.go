@@ -87,19 +87,19 @@ func (h *host) commit(branch string, files map[string]string, args ...string) {
 // credentials that are sealed, by the rules of a push; what cannot be had or taken now is
 // told and tried again.
 func TestMirror(t *testing.T) {
-	r := newRigWith(t, func(o *engine.Options) { o.NoticesInside = true })
+	r := newRigWith(t, func(o *engine.Options) { o.NotificationsInside = true })
 	ctx := t.Context()
-	r.add(people.Wish{Handle: "heron", Role: rights.Administrator})
+	r.add(people.NewUser{Handle: "heron", Role: rights.Administrator})
 	h := newHost(t)
 	h.commit("main", first())
-	for _, wrong := range []mirror.Wish{{URL: "file:///etc"}, {URL: "ssh://x/y"}, {URL: "https://u:p@x.invalid/y"}, {URL: "https:///y"},
+	for _, wrong := range []mirror.Settings{{URL: "file:///etc"}, {URL: "ssh://x/y"}, {URL: "https://u:p@x.invalid/y"}, {URL: "https:///y"},
 		{URL: "https://x.invalid/y", Every: time.Second}, {URL: "https://x.invalid/y", Password: "a\r\nHost: y"}} {
 		wrong.Repository = "brambleford"
 		if _, err := r.Mirrors.Set(ctx, wrong, "heron"); !errors.Is(err, mirror.ErrMirror) {
 			t.Errorf("%+v: %v", wrong, err)
 		}
 	}
-	wish := mirror.Wish{Repository: "brambleford", URL: h.address, User: "rudmar", Password: "let-me-in", Every: time.Hour}
+	wish := mirror.Settings{Repository: "brambleford", URL: h.address, User: "rudmar", Password: "let-me-in", Every: time.Hour}
 	if _, err := r.Mirrors.Set(ctx, wish, "heron"); err != nil {
 		t.Fatal(err)
 	}
@@ -135,10 +135,10 @@ func TestMirror(t *testing.T) {
 	}
 	h.commit("main", map[string]string{"a/main.py": "def run(call): return 'a' + ''\n"})
 	asked := h.asked.Load()
-	if err := notice("another key"); !errors.Is(err, mirror.ErrNotice) {
+	if err := notice("another key"); !errors.Is(err, mirror.ErrNotification) {
 		t.Errorf("a forged notice: %v", err)
 	}
-	if err := r.Mirrors.Noticed(ctx, "lost", "sha256=", nil); !errors.Is(err, mirror.ErrNotice) {
+	if err := r.Mirrors.Noticed(ctx, "lost", "sha256=", nil); !errors.Is(err, mirror.ErrNotification) {
 		t.Errorf("a notice for nothing: %v", err)
 	}
 	if h.asked.Load() != asked {
@@ -176,14 +176,14 @@ func TestMirror(t *testing.T) {
 	r.Mirrors.Now("brambleford")
 	r.until("the sick host to be told", problem("503"))
 	h.sick.Store(false)
-	must(t, r.Store.EndMirror(ctx, "brambleford", "heron"))
+	must(t, r.Store.DeleteMirror(ctx, "brambleford", "heron"))
 	if _, err := r.Commit(ctx, edit, r.person("wren")); errors.Is(err, engine.ErrMirrored) {
 		t.Errorf("it is followed no more: %v", err)
 	}
 
 	// Inside is nobody's repository, unless the operator says so.
 	r = newRig(t)
-	if _, err := r.Mirrors.Set(ctx, mirror.Wish{Repository: "brambleford", URL: h.address}, "wren"); err != nil {
+	if _, err := r.Mirrors.Set(ctx, mirror.Settings{Repository: "brambleford", URL: h.address}, "wren"); err != nil {
 		t.Fatal(err)
 	}
 	asked = h.asked.Load()

@@ -55,15 +55,15 @@ func (r *receiver) count() int {
 // What happens is told as signed CloudEvents, in the order in which it happened, to
 // whoever wants it; also where it could not be told at first.
 func TestNotices(t *testing.T) {
-	r := newRigWith(t, func(o *engine.Options) { o.NoticesInside = true })
+	r := newRigWith(t, func(o *engine.Options) { o.NotificationsInside = true })
 	ctx := t.Context()
 	board := newReceiver(t, func(int) int { return 204 })
 	other := newReceiver(t, func(int) int { return 204 })
-	if _, err := r.Notices.Add(ctx, notice.Wish{Name: "board", URL: board.server.URL, Kinds: []string{"delivery."},
+	if _, err := r.Notifications.Add(ctx, notice.NewTarget{Name: "board", URL: board.server.URL, Kinds: []string{"delivery."},
 		Service: "frostline", Stage: "trial"}, "key-of-the-board", "wren"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := r.Notices.Add(ctx, notice.Wish{Name: "other", URL: other.server.URL, Kinds: []string{"version.built"}}, "k", "wren"); err != nil {
+	if _, err := r.Notifications.Add(ctx, notice.NewTarget{Name: "other", URL: other.server.URL, Kinds: []string{"version.built"}}, "k", "wren"); err != nil {
 		t.Fatal(err)
 	}
 	r.push(first())
@@ -105,45 +105,45 @@ func TestNotices(t *testing.T) {
 // One that does not answer is tried again, keeps no other, and can be sent again by
 // hand; a redirect is not followed.
 func TestNoticesThatFail(t *testing.T) {
-	r := newRigWith(t, func(o *engine.Options) { o.NoticesInside = true })
+	r := newRigWith(t, func(o *engine.Options) { o.NotificationsInside = true })
 	ctx := t.Context()
 	sick := newReceiver(t, func(n int) int { return 500 })
 	moved := newReceiver(t, func(int) int { return http.StatusFound })
 	well := newReceiver(t, func(int) int { return 200 })
-	hooks := map[string]store.Hook{}
+	hooks := map[string]store.NotificationTarget{}
 	for name, at := range map[string]*receiver{"sick": sick, "moved": moved, "well": well} {
-		h, err := r.Notices.Add(ctx, notice.Wish{Name: name, URL: at.server.URL, Kinds: []string{"delivery.settled"}}, "k", "wren")
+		h, err := r.Notifications.Add(ctx, notice.NewTarget{Name: name, URL: at.server.URL, Kinds: []string{"delivery.settled"}}, "k", "wren")
 		must(t, err)
 		hooks[name] = h
 	}
 	r.push(first())
 	r.reaches(1, "trial", delivery.Settled)
-	state := func(name string) store.Notice {
-		list, err := r.Store.Notices(ctx, hooks[name].ID, 10)
+	state := func(name string) store.Notification {
+		list, err := r.Store.Notifications(ctx, hooks[name].ID, 10)
 		if err != nil || len(list) == 0 {
-			return store.Notice{}
+			return store.Notification{}
 		}
 		return list[0]
 	}
 	r.until("each to be tried", func() bool {
-		return state("sick").Tries == 1 && state("moved").Tries == 1 && state("well").State == store.NoticeSent
+		return state("sick").Attempts == 1 && state("moved").Attempts == 1 && state("well").State == store.NotificationSent
 	})
-	if n := state("sick"); n.State != store.NoticeQueued || !strings.Contains(n.Answer, "500") || !n.Due.After(n.Made.Add(2*time.Second)) {
+	if n := state("sick"); n.State != store.NotificationQueued || !strings.Contains(n.Response, "500") || !n.Due.After(n.Made.Add(2*time.Second)) {
 		t.Errorf("%+v", n)
 	}
-	if n := state("moved"); n.State != store.NoticeQueued || !strings.Contains(n.Answer, "302") || moved.count() != 1 {
+	if n := state("moved"); n.State != store.NotificationQueued || !strings.Contains(n.Response, "302") || moved.count() != 1 {
 		t.Errorf("a redirect: %+v, asked %d times", n, moved.count())
 	}
-	if err := r.Store.SendAgain(ctx, state("sick").ID); !errors.Is(err, store.ErrMoved) {
+	if err := r.Store.RetryMessage(ctx, state("sick").ID); !errors.Is(err, store.ErrMoved) {
 		t.Errorf("what is on its way is sent again: %v", err)
 	}
-	must(t, r.Store.SendAgain(ctx, state("well").ID))
+	must(t, r.Store.RetryMessage(ctx, state("well").ID))
 	r.until("it to be sent again", func() bool { return well.count() == 2 })
 	if well.bodies[0] != well.bodies[1] {
 		t.Error("sent again, it is another one")
 	}
-	must(t, r.Store.EndHook(ctx, hooks["sick"], "wren"))
-	if n := state("sick"); n.State != store.NoticeFailed {
+	must(t, r.Store.DeleteNotificationTarget(ctx, hooks["sick"], "wren"))
+	if n := state("sick"); n.State != store.NotificationFailed {
 		t.Errorf("what was queued for one that was ended: %+v", n)
 	}
 }
@@ -156,28 +156,28 @@ func TestNoticesStayOutside(t *testing.T) {
 		"http://127.0.0.1:9/": outside.ErrInside, "http://[::1]/": outside.ErrInside, "http://10.1.2.3/": outside.ErrInside,
 		"http://192.168.1.1/": outside.ErrInside, "http://169.254.169.254/latest": outside.ErrInside, "http://[fe80::1]/": outside.ErrInside,
 		"http://100.64.0.1/": outside.ErrInside, "http://0.0.0.0/": outside.ErrInside, "http://[::ffff:127.0.0.1]/": outside.ErrInside,
-		"http://[fd00::1]/": outside.ErrInside, "ftp://example.org/": notice.ErrHook, "http:///": notice.ErrHook, "no address": notice.ErrHook,
-		"http://wren:pw@example.org/": notice.ErrHook,
+		"http://[fd00::1]/": outside.ErrInside, "ftp://example.org/": notice.ErrNotificationTarget, "http:///": notice.ErrNotificationTarget, "no address": notice.ErrNotificationTarget,
+		"http://wren:pw@example.org/": notice.ErrNotificationTarget,
 	} {
-		if _, err := r.Notices.Add(ctx, notice.Wish{Name: "n", URL: address}, "k", "wren"); !errors.Is(err, want) || !errors.Is(err, notice.ErrHook) {
+		if _, err := r.Notifications.Add(ctx, notice.NewTarget{Name: "n", URL: address}, "k", "wren"); !errors.Is(err, want) || !errors.Is(err, notice.ErrNotificationTarget) {
 			t.Errorf("%s: %v", address, err)
 		}
 	}
-	for _, w := range []notice.Wish{{Name: "", URL: "https://example.org"}, {Name: "n", URL: "https://example.org", Kinds: []string{"delivery.lost"}},
+	for _, w := range []notice.NewTarget{{Name: "", URL: "https://example.org"}, {Name: "n", URL: "https://example.org", Kinds: []string{"delivery.lost"}},
 		{Name: "n", URL: "https://example.org", Stage: "trial"}} {
-		if _, err := r.Notices.Add(ctx, w, "k", "wren"); !errors.Is(err, notice.ErrHook) {
+		if _, err := r.Notifications.Add(ctx, w, "k", "wren"); !errors.Is(err, notice.ErrNotificationTarget) {
 			t.Errorf("%+v: %v", w, err)
 		}
 	}
 	// A name that leads inside is found out when it is dialled.
 	inside := newReceiver(t, func(int) int { return 200 })
 	named := strings.Replace(inside.server.URL, "127.0.0.1", "localhost", 1)
-	h, err := r.Notices.Add(ctx, notice.Wish{Name: "named", URL: named, Kinds: []string{"version.built"}}, "k", "wren")
+	h, err := r.Notifications.Add(ctx, notice.NewTarget{Name: "named", URL: named, Kinds: []string{"version.built"}}, "k", "wren")
 	must(t, err)
 	r.push(first())
 	r.until("it to be tried", func() bool {
-		list, err := r.Store.Notices(ctx, h.ID, 1)
-		return err == nil && len(list) == 1 && list[0].Tries == 1 && strings.Contains(list[0].Answer, "points inside")
+		list, err := r.Store.Notifications(ctx, h.ID, 1)
+		return err == nil && len(list) == 1 && list[0].Attempts == 1 && strings.Contains(list[0].Response, "points inside")
 	})
 	if inside.count() != 0 {
 		t.Error("it was sent inside")

@@ -5,8 +5,8 @@ import (
 	"testing"
 	"time"
 
-	"rudmar/core/consequence"
 	"rudmar/core/delivery"
+	"rudmar/core/impact"
 	"rudmar/core/plan"
 	"rudmar/engine/deploy"
 	"rudmar/platform"
@@ -47,9 +47,9 @@ func TestPlansTellWhatWasSeen(t *testing.T) {
 		_, err := r.Store.Version(t.Context(), "frostline", 2)
 		return err == nil
 	})
-	meaning := func(stage string) (*plan.Plan, consequence.Tight) {
+	meaning := func(stage string) (*plan.Plan, impact.Tight) {
 		t.Helper()
-		p, err := r.Planner.Foresee(t.Context(), deploy.Wish{Place: place(stage, "north"), Version: 2})
+		p, err := r.Planner.Foresee(t.Context(), deploy.Request{Place: place(stage, "north"), Version: 2})
 		if err != nil || p.Outlook == nil {
 			t.Fatalf("%+v %v", p, err)
 		}
@@ -59,12 +59,12 @@ func TestPlansTellWhatWasSeen(t *testing.T) {
 			}
 		}
 		t.Fatalf("%s: the timeout is not told: %+v", stage, p.Outlook.Tight)
-		return nil, consequence.Tight{}
+		return nil, impact.Tight{}
 	}
 	for _, stage := range []string{"trial", "live"} {
 		p, tight := meaning(stage)
 		before := map[string]string{"trial": "", "live": "trial"}[stage]
-		if tight.Seen < 120 || !tight.Under || tight.Limit != 100 || tight.Stage != before || tight.Calls != 5 {
+		if tight.Seen < 120 || !tight.Under || tight.Limit != 100 || tight.Stage != before || tight.Invocations != 5 {
 			t.Errorf("%s: the timeout: %+v", stage, tight)
 		}
 		lost := p.Outlook.Losses
@@ -78,16 +78,16 @@ func TestPlansTellWhatWasSeen(t *testing.T) {
 	}
 	// Figures are read again after a minute.
 	call("a")
-	if _, tight := meaning("trial"); tight.Calls != 5 {
+	if _, tight := meaning("trial"); tight.Invocations != 5 {
 		t.Errorf("within the minute: %+v", tight)
 	}
 	ahead.Store(int64(2 * time.Minute))
-	if _, tight := meaning("trial"); tight.Calls != 10 {
+	if _, tight := meaning("trial"); tight.Invocations != 10 {
 		t.Errorf("after two minutes: %+v", tight)
 	}
 	call("a")
 	ahead.Store(0)
-	if _, tight := meaning("trial"); tight.Calls != 15 {
+	if _, tight := meaning("trial"); tight.Invocations != 15 {
 		t.Errorf("when the clock went back: %+v", tight)
 	}
 }

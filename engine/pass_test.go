@@ -17,7 +17,7 @@ import (
 func TestPassingOver(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
-	r.add(people.Wish{Handle: "heron", Role: rights.Administrator})
+	r.add(people.NewUser{Handle: "heron", Role: rights.Administrator})
 	files := first()
 	files["rudmar.yaml"] = `rudmar: 1
 service: frostline
@@ -28,7 +28,7 @@ stages:
 `
 	r.push(files)
 	r.reaches(1, "trial", delivery.Settled)
-	r.until("it to wait for approvals", func() bool { return r.gate(1, "live", delivery.ApprovalsGate).State == delivery.Waits })
+	r.until("it to wait for approvals", func() bool { return r.gate(1, "live", delivery.ApprovalsGate).State == delivery.GateWaiting })
 	name := r.gate(1, "live", delivery.ApprovalsGate).Name
 	pass := func(who, gate, why string, shown bool) error {
 		say := r.say(who, "live", 1)
@@ -36,17 +36,17 @@ stages:
 		if !shown {
 			say.Shown = ""
 		}
-		return r.Line.PassOver(ctx, "frostline", 1, "live", gate, say)
+		return r.Line.Override(ctx, "frostline", 1, "live", gate, say)
 	}
 	for _, tt := range []struct {
 		who, gate, why string
 		shown          bool
 		want           error
 	}{
-		{"linden", name, "the dam is full", true, rights.ErrRefused},
-		{"wren", name, "the dam is full", true, rights.ErrRefused},
+		{"linden", name, "the dam is full", true, rights.ErrDenied},
+		{"wren", name, "the dam is full", true, rights.ErrDenied},
 		{"heron", name, " ", true, deliver.ErrConfirm},
-		{"heron", name, "the dam is full", false, deliver.ErrShown},
+		{"heron", name, "the dam is full", false, deliver.ErrImpactChanged},
 		{"heron", "the stage before", "the dam is full", true, deliver.ErrNotCounts},
 		{"heron", "nothing", "the dam is full", true, deliver.ErrNotCounts},
 	} {
@@ -60,34 +60,34 @@ stages:
 
 	// An approval is taken back by who gave it.
 	r.approves(1, "live")
-	if why := r.gate(1, "live", delivery.ApprovalsGate).Why; !strings.Contains(why, "1") {
+	if why := r.gate(1, "live", delivery.ApprovalsGate).Reason; !strings.Contains(why, "1") {
 		t.Errorf("after one: %s", why)
 	}
-	if err := r.Line.TakeApprovalBack(ctx, "frostline", 1, "live", r.person("heron")); !errors.Is(err, store.ErrNotFound) {
+	if err := r.Line.WithdrawApproval(ctx, "frostline", 1, "live", r.person("heron")); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("somebody else's approval is taken back: %v", err)
 	}
-	must(t, r.Line.TakeApprovalBack(ctx, "frostline", 1, "live", r.person("linden")))
+	must(t, r.Line.WithdrawApproval(ctx, "frostline", 1, "live", r.person("linden")))
 	if list, err := r.Store.Approvals(ctx, "frostline", 1, "live"); err != nil || len(list) != 0 {
 		t.Errorf("%v: %+v", err, list)
 	}
 
 	must(t, pass("heron", name, "the dam is full", true))
 	r.reaches(1, "live", delivery.Settled)
-	judged, err := r.Line.Judged(ctx, "frostline", 1)
+	judged, err := r.Line.GateResults(ctx, "frostline", 1)
 	must(t, err)
 	said := ""
 	for _, g := range judged[deliver.Place{Version: 1, Stage: "live"}].Gates {
-		said += g.Why + "\n"
+		said += g.Reason + "\n"
 	}
 	if !strings.Contains(said, "passed over by heron: the dam is full") {
 		t.Errorf("the gates say %s", said)
 	}
-	if err := r.Line.TakeApprovalBack(ctx, "frostline", 1, "live", r.person("linden")); !errors.Is(err, delivery.ErrTransition) {
+	if err := r.Line.WithdrawApproval(ctx, "frostline", 1, "live", r.person("linden")); !errors.Is(err, delivery.ErrTransition) {
 		t.Errorf("an approval of what is there is taken back: %v", err)
 	}
 	// The next version has its gates again.
 	files["a/main.py"] = "def run(call): return 'a' + ''\n"
 	r.push(files)
 	r.reaches(2, "trial", delivery.Settled)
-	r.until("the next one to wait", func() bool { return r.gate(2, "live", delivery.ApprovalsGate).State == delivery.Waits })
+	r.until("the next one to wait", func() bool { return r.gate(2, "live", delivery.ApprovalsGate).State == delivery.GateWaiting })
 }

@@ -25,7 +25,7 @@ func TestForeignResourcesAreTakenAway(t *testing.T) {
 	at := place("trial", "north")
 	_, scope := r.reach(at)
 	const odd = "grant/a/tables/odd"
-	if _, err := r.platform.Put(t.Context(), scope, odd, platform.Wish{Key: "odd",
+	if _, err := r.platform.Put(t.Context(), scope, odd, platform.Change{Key: "odd",
 		Attributes: map[string]any{"resource": "tables/odd", "verbs": []any{"read"}}}); err != nil {
 		t.Fatal(err)
 	}
@@ -34,7 +34,7 @@ func TestForeignResourcesAreTakenAway(t *testing.T) {
 		t.Fatalf("%+v %v", drift, err)
 	}
 	r.upToDate("trial", "north", 1)
-	p, err := r.Planner.Foresee(t.Context(), deploy.Wish{Place: at, Version: 1, TakeAway: []string{odd}})
+	p, err := r.Planner.Foresee(t.Context(), deploy.Request{Place: at, Version: 1, Deletions: []string{odd}})
 	if err != nil || len(p.Steps) != 1 || p.Steps[0].Change != "delete" || p.Outlook == nil {
 		t.Fatalf("%+v %v", p, err)
 	}
@@ -62,7 +62,7 @@ func TestChangedFilesAreNamed(t *testing.T) {
 	files["a/main.py"], files["a/new.py"] = "def run(call):\n    return 'a'\n", "NEW = True\n"
 	r.push(files)
 	r.reaches(2, "trial", delivery.Settled)
-	p, err := r.Planner.Foresee(t.Context(), deploy.Wish{Place: place("trial", "north"), Version: 1})
+	p, err := r.Planner.Foresee(t.Context(), deploy.Request{Place: place("trial", "north"), Version: 1})
 	must(t, err)
 	var named []string
 	for _, s := range p.Steps {
@@ -83,7 +83,7 @@ func byHand(r *rig, address, owner string) {
 	r.Helper()
 	_, scope := r.reach(place("trial", "north"))
 	if _, err := r.platform.Put(r.Context(), scope, address,
-		platform.Wish{Key: owner + address, Attributes: map[string]any{"owner": owner}}); err != nil {
+		platform.Change{Key: owner + address, Attributes: map[string]any{"owner": owner}}); err != nil {
 		r.Fatal(err)
 	}
 }
@@ -140,14 +140,14 @@ func TestLeftUntil(t *testing.T) {
 	}
 	means := func() string {
 		t.Helper()
-		m, err := r.Line.Means(t.Context(), at.Service, "trial", 1)
+		m, err := r.Line.ImpactOf(t.Context(), at.Service, "trial", 1)
 		must(t, err)
 		return strings.Join(m.Lines, "; ")
 	}
 	if said := means(); !strings.Contains(said, "restore identity/a") {
 		t.Errorf("before anything is left it means %s", said)
 	}
-	left := plan.Left{Address: "identity/a", Attribute: "owner", Live: "somebody", Person: "wren", Reason: "harvest",
+	left := plan.Left{Address: "identity/a", Attribute: "owner", Actual: "somebody", Person: "wren", Reason: "harvest",
 		Until: r.Store.Now().Add(time.Hour).UnixMilli()}
 	must(t, r.Store.Leave(t.Context(), at, left))
 	if n := steps(); n != 0 {
@@ -166,10 +166,10 @@ func TestLeftUntil(t *testing.T) {
 	if n := steps(); n != 1 {
 		t.Errorf("what was left until long ago makes %d steps", n)
 	}
-	if err := r.Store.LeaveNoMore(t.Context(), at, "identity/a", "owner", "wren"); err != nil {
+	if err := r.Store.Unignore(t.Context(), at, "identity/a", "owner", "wren"); err != nil {
 		t.Error(err)
 	}
-	if err := r.Store.LeaveNoMore(t.Context(), at, "identity/a", "owner", "wren"); !errors.Is(err, store.ErrNotFound) {
+	if err := r.Store.Unignore(t.Context(), at, "identity/a", "owner", "wren"); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("twice: %v", err)
 	}
 	entries, err := r.Store.Journal(t.Context(), at.Service, store.Part{Limit: 50}, store.Entry{})
@@ -197,7 +197,7 @@ func TestSketch(t *testing.T) {
 		{map[string][]string{}, ""},
 		{map[string][]string{"a": {"a/main.py"}}, "replace revision/a, update pointer/a"},
 	} {
-		p, err := r.Planner.Sketch(t.Context(), deploy.Draft{Place: at, Version: 1, Service: own, Code: tt.code})
+		p, err := r.Planner.DraftPlan(t.Context(), deploy.Draft{Place: at, Version: 1, Service: own, Code: tt.code})
 		must(t, err)
 		var steps []string
 		for _, s := range p.Steps {
@@ -232,14 +232,14 @@ func TestSketchOfAFolder(t *testing.T) {
 		{map[string][]byte{"a/main.py": nil, "b/more.py": text}, []string{"a", "b"}},
 		{map[string][]byte{"notes.txt": text}, []string{}},
 	} {
-		p, err := r.Branches.Sketch(t.Context(), at, own, manifest.Overlay{Under: folder, Changed: tt.changed})
+		p, err := r.Branches.DraftPlan(t.Context(), at, own, manifest.Overlay{Under: folder, Changed: tt.changed})
 		must(t, err)
 		if got := p.Functions(); !slices.Equal(got, tt.want) || !p.Draft {
 			t.Errorf("%v: %v, draft %v", tt.changed, got, p.Draft)
 		}
 	}
 	at.Service = "orchard"
-	if _, err := r.Branches.Sketch(t.Context(), at, own, manifest.Overlay{Under: folder}); !errors.Is(err, branches.ErrNothing) {
+	if _, err := r.Branches.DraftPlan(t.Context(), at, own, manifest.Overlay{Under: folder}); !errors.Is(err, branches.ErrNothing) {
 		t.Errorf("with nothing to compare it with: %v", err)
 	}
 }

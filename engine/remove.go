@@ -9,18 +9,18 @@ import (
 	"rudmar/engine/store"
 )
 
-// RemoveService takes a service off the list: its versions and its journal stay.
+// DeleteService takes a service off the list: its versions and its journal stay.
 // What still runs has to be taken away before, by a version of a commit without
 // it; until then the error is store.ErrInUse and says so.
-func (e *Engine) RemoveService(ctx context.Context, service, by string) error {
+func (e *Engine) DeleteService(ctx context.Context, service, by string) error {
 	standing, err := e.Store.Standing(ctx, service)
 	if err != nil {
 		return err
 	}
 	if len(standing) > 0 {
-		return fmt.Errorf("%s runs in %s: %w; delete its folder in a commit, let that version through its stages, which shows what is lost, and remove it then", service, language.FormatCount(len(standing), "stage"), store.ErrInUse)
+		return fmt.Errorf("%s is deployed in %s: %w; delete its folder in a commit, deliver that version through the stages, which shows the data that is lost, and delete the service then", service, language.FormatCount(len(standing), "stage"), store.ErrInUse)
 	}
-	return e.Store.RemoveService(ctx, service, by)
+	return e.Store.DeleteService(ctx, service, by)
 }
 
 // MovingMeans says in sentences what it means to give a service to another
@@ -38,13 +38,13 @@ func (e *Engine) MovingMeans(ctx context.Context, service, repository string) ([
 		return nil, fmt.Errorf("the repository %s: %w", repository, store.ErrNotFound)
 	}
 	if s.Repository == repository {
-		return nil, fmt.Errorf("the service %s is in %s already: %w", service, repository, store.ErrMoved)
+		return nil, fmt.Errorf("the service %s is already in %s: %w", service, repository, store.ErrMoved)
 	}
 	return []string{
-		fmt.Sprintf("pushes to %s are no longer built for %s, and those that hold it are refused", s.Repository, service),
-		fmt.Sprintf("whoever may push to %s makes its versions from now on", repository),
-		"what runs in its stages stays as it is until a version from there comes in, by the rules that stand in each stage",
-		"everybody who pushed to " + repository + " what is new to a stage counts as its author",
+		fmt.Sprintf("Pushes to %s are no longer built for %s, and pushes that contain it are refused.", s.Repository, service),
+		fmt.Sprintf("Everyone who can push to %s creates its versions from now on.", repository),
+		"The deployed resources stay unchanged until a version from there enters, under the standing rules of each stage.",
+		"everyone who pushed to " + repository + " commits that are new to a stage counts as an author",
 	}, nil
 }
 

@@ -25,7 +25,7 @@ func wantsKey() map[string]string {
 func TestWhatStoppedGoesOnByItself(t *testing.T) {
 	r := newRig(t)
 	r.push(wantsKey())
-	if d := r.reaches(1, "trial", delivery.Stopped); d.Missing != store.MissesPlan {
+	if d := r.reaches(1, "trial", delivery.Failed); d.Missing != store.BlockedByPlan {
 		t.Errorf("without a secret it misses %q", d.Missing)
 	}
 	must(t, r.People.SetSecret(t.Context(), "frostline", "trial", "key", "hidden", "wren"))
@@ -33,8 +33,8 @@ func TestWhatStoppedGoesOnByItself(t *testing.T) {
 	r.reaches(1, "trial", delivery.Settled)
 
 	r.push(map[string]string{"a/main.py": "def run(call): return 'b'\n"}) // its case expects an a
-	if d := r.reaches(2, "trial", delivery.WentBack); d.Missing != "" || !strings.Contains(d.Why, "cases failed") {
-		t.Errorf("with a case that fails it misses %q: %s", d.Missing, d.Why)
+	if d := r.reaches(2, "trial", delivery.RolledBack); d.Missing != "" || !strings.Contains(d.Reason, "cases failed") {
+		t.Errorf("with a case that fails it misses %q: %s", d.Missing, d.Reason)
 	}
 	r.reaches(1, "trial", delivery.Settled)
 }
@@ -43,7 +43,7 @@ func TestWhatStoppedGoesOnByItself(t *testing.T) {
 func TestWhatStoppedGoesOnBesideWhatWaits(t *testing.T) {
 	r := newRig(t)
 	r.push(wantsKey())
-	r.reaches(1, "trial", delivery.Stopped)
+	r.reaches(1, "trial", delivery.Failed)
 	r.push(map[string]string{"rudmar.yaml": strings.Replace(root, "enter: {on: push}}", "enter: {on: push}, gates: {approvals: {from: council}}}", 1)})
 	r.reaches(2, "trial", delivery.Waiting)
 	must(t, r.People.SetSecret(t.Context(), "frostline", "trial", "key", "hidden", "wren"))
@@ -59,7 +59,7 @@ func TestWhatStoppedGoesOnBesideWhatWaits(t *testing.T) {
 func TestWhatIsMissedIsLookedForAgain(t *testing.T) {
 	var ahead atomic.Int64
 	r := newRigWith(t, func(o *engine.Options) {
-		o.LookEvery = time.Hour // so that only who plans looks at live
+		o.ObserveEvery = time.Hour // so that only who plans looks at live
 		o.Now = func() time.Time { return time.Now().Add(time.Duration(ahead.Load())) }
 	})
 	var planned atomic.Int64 // looks at live in trial
@@ -70,14 +70,14 @@ func TestWhatIsMissedIsLookedForAgain(t *testing.T) {
 		next.ServeHTTP(w, q)
 	})
 	r.push(wantsKey())
-	stopped := r.reaches(1, "trial", delivery.Stopped)
+	stopped := r.reaches(1, "trial", delivery.Failed)
 	for range 3 { // in vain
 		before := planned.Load()
 		ahead.Add(int64(2 * time.Minute))
 		r.Line.Nudge()
 		r.until("it is looked for again", func() bool { return planned.Load() > before })
 	}
-	if d, err := r.Store.Delivery(t.Context(), "frostline", 1, "trial"); err != nil || d.State != delivery.Stopped || !d.Since.Equal(stopped.Since) {
+	if d, err := r.Store.Delivery(t.Context(), "frostline", 1, "trial"); err != nil || d.State != delivery.Failed || !d.Since.Equal(stopped.Since) {
 		t.Errorf("%+v %v", d, err)
 	}
 	must(t, r.People.SetSecret(t.Context(), "frostline", "trial", "key", "hidden", "wren"))
@@ -95,8 +95,8 @@ func TestWhatAPlatformDoesNotHave(t *testing.T) {
 	files := first()
 	files["rudmar.yaml"] = strings.Replace(root, "target: local/north", "target: moon/north", 1)
 	r.push(files)
-	if b := r.ends(store.BuildFailed); !strings.Contains(b.Why, `there is no platform "moon"; there are local/coast`) {
-		t.Errorf("why: %s", b.Why)
+	if b := r.ends(store.BuildFailed); !strings.Contains(b.Reason, `there is no platform "moon"; there are local/coast`) {
+		t.Errorf("why: %s", b.Reason)
 	}
 	r.spoilWith(func(w http.ResponseWriter, q *http.Request, next http.Handler) {
 		if !strings.HasSuffix(q.URL.Path, "/kinds") {
@@ -110,9 +110,9 @@ func TestWhatAPlatformDoesNotHave(t *testing.T) {
 	})
 	files["rudmar.yaml"] = root
 	r.push(files)
-	d := r.reaches(r.ends(store.BuildDone).Version, "trial", delivery.Stopped)
-	if !strings.Contains(d.Why, "a needs the runtime python; local/north has") {
-		t.Errorf("why: %s", d.Why)
+	d := r.reaches(r.ends(store.BuildSucceeded).Version, "trial", delivery.Failed)
+	if !strings.Contains(d.Reason, "a needs the runtime python; local/north has") {
+		t.Errorf("why: %s", d.Reason)
 	}
 }
 

@@ -53,7 +53,7 @@ func (r *rig) traffic(function string) (count func(since time.Time) map[string]i
 				begun := time.Now()
 				inv, err := r.platform.Invoke(ctx, platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}, function,
 					"ask", "", map[string]any{}, time.Minute)
-				text := fmt.Sprint(inv.Answer)
+				text := fmt.Sprint(inv.Response)
 				if err != nil {
 					text = "no answer"
 				} else if inv.Error != nil {
@@ -103,28 +103,28 @@ func TestShiftGoesOnAndBack(t *testing.T) {
 	if v.Active || len(v.Taken) != 2 || v.Taken[0].Share != 20 || v.Taken[1].Share != 50 || v.Before != 1 {
 		t.Errorf("%+v", v)
 	}
-	if v.Verdict == nil || len(v.Verdict.Findings) != 1 || v.Verdict.Findings[0].New.Calls == 0 || v.Verdict.Findings[0].Old.Calls == 0 {
+	if v.Verdict == nil || len(v.Verdict.Findings) != 1 || v.Verdict.Findings[0].New.Invocations == 0 || v.Verdict.Findings[0].Old.Invocations == 0 {
 		t.Errorf("it was judged by nothing: %+v", v.Verdict)
 	}
 	shown := store.ShiftPoint{}
 	for _, p := range v.Points {
-		shown.New.Calls += p.New.Calls
-		shown.Old.Calls += p.Old.Calls
+		shown.New.Invocations += p.New.Invocations
+		shown.Old.Invocations += p.Old.Invocations
 	}
-	if f := v.Verdict.Findings[0]; shown.New.Calls != f.New.Calls || shown.Old.Calls != f.Old.Calls {
+	if f := v.Verdict.Findings[0]; shown.New.Invocations != f.New.Invocations || shown.Old.Invocations != f.Old.Invocations {
 		t.Errorf("%+v is shown of %+v", shown, f)
 	}
 	r.upToDate("trial", "north", 2)
 
 	r.push(shifted("10m", badAnswer))
-	gone := r.reaches(3, "trial", delivery.WentBack)
-	if !strings.Contains(gone.Why, "calls failed") || !strings.Contains(gone.Why, "worse with a probability of") {
-		t.Errorf("why: %s", gone.Why)
+	gone := r.reaches(3, "trial", delivery.RolledBack)
+	if !strings.Contains(gone.Reason, "calls failed") || !strings.Contains(gone.Reason, "worse with a probability of") {
+		t.Errorf("why: %s", gone.Reason)
 	}
 	since := time.Now()
 	r.reaches(2, "trial", delivery.Settled)
 	back := r.shift(3)
-	if back.Active || back.Verdict.Findings[0].New.Calls > back.Verdict.Findings[0].Old.Calls {
+	if back.Active || back.Verdict.Findings[0].New.Invocations > back.Verdict.Findings[0].Old.Invocations {
 		t.Errorf("%+v", back)
 	}
 	r.upToDate("trial", "north", 2)
@@ -152,7 +152,7 @@ func TestShiftBySomebodysWord(t *testing.T) {
 	r.until("it has its first share", func() bool { return len(r.shift(2).Taken) == 1 })
 	reader := r.person("wren")
 	reader.Role = rights.Reader
-	if err := r.Line.Steer(ctx, "frostline", 2, "trial", deliver.Back, reader, ""); !errors.Is(err, rights.ErrRefused) {
+	if err := r.Line.Steer(ctx, "frostline", 2, "trial", deliver.Back, reader, ""); !errors.Is(err, rights.ErrDenied) {
 		t.Errorf("who may only look takes it back: %v", err)
 	}
 	if err := say("jump", "wren"); !errors.Is(err, delivery.ErrTransition) {
@@ -171,7 +171,7 @@ func TestShiftBySomebodysWord(t *testing.T) {
 	}
 	// What somebody changes by hand meanwhile is not put right by moving calls: nobody agreed to it.
 	scope := platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}
-	if _, err := r.platform.Put(ctx, scope, "identity/a", platform.Wish{Key: "hand",
+	if _, err := r.platform.Put(ctx, scope, "identity/a", platform.Change{Key: "hand",
 		Attributes: map[string]any{"owner": "somebody-else"}}); err != nil {
 		t.Fatal(err)
 	}
@@ -190,9 +190,9 @@ func TestShiftBySomebodysWord(t *testing.T) {
 		t.Errorf("%+v", r.shift(2))
 	}
 	must(t, say(deliver.Back, "wren"))
-	gone := r.reaches(2, "trial", delivery.WentBack)
-	if gone.Why != "taken back by wren: cold feet" {
-		t.Errorf("why: %s", gone.Why)
+	gone := r.reaches(2, "trial", delivery.RolledBack)
+	if gone.Reason != "taken back by wren: cold feet" {
+		t.Errorf("why: %s", gone.Reason)
 	}
 	r.reaches(1, "trial", delivery.Settled)
 	r.upToDate("trial", "north", 1)
@@ -217,9 +217,9 @@ func TestFailedCasesGoBack(t *testing.T) {
 		next.ServeHTTP(w, q)
 	})
 	r.push(files)
-	stopped := r.reaches(1, "trial", delivery.Stopped)
-	if !strings.Contains(stopped.Why, "1 of 1 cases failed") || calls.Load() != 2 { // what is late to be seen is tried once more
-		t.Errorf("why: %s, after %d calls", stopped.Why, calls.Load())
+	stopped := r.reaches(1, "trial", delivery.Failed)
+	if !strings.Contains(stopped.Reason, "1 of 1 cases failed") || calls.Load() != 2 { // what is late to be seen is tried once more
+		t.Errorf("why: %s, after %d calls", stopped.Reason, calls.Load())
 	}
 	r.spoilWith(nil)
 	files["a/cases/works.yaml"] = wrong
@@ -241,23 +241,23 @@ func TestFailedCasesGoBack(t *testing.T) {
 	})
 	r.push(files)
 	<-begun
-	if d, err := r.Store.Delivery(t.Context(), "frostline", 3, "trial"); err != nil || d.State != delivery.Proving {
+	if d, err := r.Store.Delivery(t.Context(), "frostline", 3, "trial"); err != nil || d.State != delivery.Testing {
 		t.Errorf("before its calls are back it is %s: %v", d.State, err)
 	}
 	close(hold)
-	gone := r.reaches(3, "trial", delivery.WentBack)
-	if !strings.Contains(gone.Why, "1 of 1 cases failed: it is first") {
-		t.Errorf("why: %s", gone.Why)
+	gone := r.reaches(3, "trial", delivery.RolledBack)
+	if !strings.Contains(gone.Reason, "1 of 1 cases failed: it is first") {
+		t.Errorf("why: %s", gone.Reason)
 	}
 	d := r.reaches(2, "trial", delivery.Settled)
-	if !strings.Contains(d.Why, "1 case passed") {
-		t.Errorf("the version before was not proved again: %s", d.Why)
+	if !strings.Contains(d.Reason, "1 case passed") {
+		t.Errorf("the version before was not proved again: %s", d.Reason)
 	}
 	r.upToDate("trial", "north", 2)
 	inv, err := r.platform.Invoke(t.Context(), platform.Scope{Region: "north", Service: "frostline", Stage: "trial"}, "a", "ask", "",
 		map[string]any{}, time.Minute)
-	if err != nil || inv.Answer != "first" {
-		t.Errorf("%v: it answers %v", err, inv.Answer)
+	if err != nil || inv.Response != "first" {
+		t.Errorf("%v: it answers %v", err, inv.Response)
 	}
 }
 
@@ -290,7 +290,7 @@ func TestAShiftKnowsTheDayBefore(t *testing.T) {
 		return err == nil && !v.Begun.IsZero()
 	})
 	v := r.shift(2)
-	if before := v.History["a"]; len(v.History) != 1 || before.Calls != 5 || before.Errors != 2 {
+	if before := v.History["a"]; len(v.History) != 1 || before.Invocations != 5 || before.Errors != 2 {
 		t.Errorf("before it: %+v", v.History)
 	}
 	for of := range v.Earlier { // in the minute in which it began, where they fell into it
@@ -312,7 +312,7 @@ func TestShiftWithoutCalls(t *testing.T) {
 	r.push(shifted("1s", goodAnswer))
 	r.reaches(2, "trial", delivery.Settled)
 	v := r.shift(2)
-	if took := time.Since(begun); took < 2*time.Second || len(v.Taken) != 2 || !strings.Contains(v.Verdict.Why, "by time") {
+	if took := time.Since(begun); took < 2*time.Second || len(v.Taken) != 2 || !strings.Contains(v.Verdict.Reason, "by time") {
 		t.Errorf("after %s: %+v %+v", took, v.Taken, v.Verdict)
 	}
 }
@@ -358,9 +358,9 @@ stages:
 		next.ServeHTTP(w, q)
 	})
 	must(t, r.Line.Steer(ctx, "frostline", 2, "live", deliver.Further, r.person("wren"), ""))
-	stopped := r.reaches(2, "live", delivery.Stopped)
-	if !strings.Contains(stopped.Why, "which was to move the calls") || !strings.Contains(stopped.Why, "the calls are pinned") {
-		t.Errorf("why: %s", stopped.Why)
+	stopped := r.reaches(2, "live", delivery.Failed)
+	if !strings.Contains(stopped.Reason, "which was to move the calls") || !strings.Contains(stopped.Reason, "the calls are pinned") {
+		t.Errorf("why: %s", stopped.Reason)
 	}
 	r.spoilWith(nil)
 	must(t, r.Line.Retry(ctx, "frostline", 2, "live", r.person("wren")))

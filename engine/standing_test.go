@@ -35,17 +35,17 @@ func TestWhatStoppedDoesNotStand(t *testing.T) {
 		must(t, err)
 		return len(runs)
 	}
-	d := r.reaches(2, "trial", delivery.WentBack)
+	d := r.reaches(2, "trial", delivery.RolledBack)
 	r.reaches(1, "trial", delivery.Settled)
 	stands(1)
 	first := ran()
 	if first == 0 {
 		t.Fatal("no case ran")
 	}
-	must(t, r.Line.GoBack(t.Context(), "frostline", 2, "trial", r.say("wren", "trial", 2)))
+	must(t, r.Line.RollBackTo(t.Context(), "frostline", 2, "trial", r.say("wren", "trial", 2)))
 	r.until("it to go back again", func() bool {
 		now, err := r.Store.Delivery(t.Context(), "frostline", 2, "trial")
-		return err == nil && now.State == delivery.WentBack && now.Since.After(d.Since)
+		return err == nil && now.State == delivery.RolledBack && now.Since.After(d.Since)
 	})
 	r.reaches(1, "trial", delivery.Settled)
 	if n := ran(); n != first {
@@ -55,7 +55,7 @@ func TestWhatStoppedDoesNotStand(t *testing.T) {
 	r.push(map[string]string{"a/main.py": files["a/main.py"] + "# again\n", "b/function.yaml": ""})
 	r.reaches(3, "trial", delivery.Settled)
 	stands(3)
-	m, err := r.Line.Means(t.Context(), "frostline", "trial", 1)
+	m, err := r.Line.ImpactOf(t.Context(), "frostline", "trial", 1)
 	if err != nil || strings.Contains(m.Confirm, "local/north") {
 		t.Errorf("a stage with one target is confirmed by %q: %v", m.Confirm, err)
 	}
@@ -77,10 +77,10 @@ func TestRulesOfWhatPlansMean(t *testing.T) {
 		"b/function.yaml": "function: b\nhandler: main:run\ntriggers: {in: {queue: q}}\n" + reads})
 	for rule, want := range map[string]string{"stays": "GET /a", "near": "GET /b", "apart": "a read tables/t"} {
 		r.until("the rule "+rule+" to be judged", func() bool {
-			judged, err := r.Line.Judged(t.Context(), "frostline", 2)
+			judged, err := r.Line.GateResults(t.Context(), "frostline", 2)
 			must(t, err)
 			for _, g := range judged[deliver.Place{Version: 2, Stage: "trial"}].Gates {
-				if strings.Contains(g.Name, rule) && g.State != delivery.Holds && strings.Contains(g.Why, want) {
+				if strings.Contains(g.Name, rule) && g.State != delivery.GatePassed && strings.Contains(g.Reason, want) {
 					return true
 				}
 			}
@@ -111,7 +111,7 @@ func TestABranchOfItsOwn(t *testing.T) {
 	var told []string
 	for _, g := range j.Gates {
 		if g.Kind == delivery.BranchGate {
-			told = append(told, fmt.Sprint(g.State, ": ", g.Why))
+			told = append(told, fmt.Sprint(g.State, ": ", g.Reason))
 		}
 	}
 	if got := strings.Join(told, "; "); got != "fails: built from thaw; this stage takes main" {

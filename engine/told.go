@@ -24,11 +24,11 @@ func StandingOf(s *store.Store) func(ctx context.Context, service string, versio
 		}
 		var out []source.Stand
 		for _, d := range rows {
-			stand := source.Stand{Stage: d.Stage, State: string(d.State), Why: d.Why,
-				Rests: delivery.Over(d.State) || d.State == delivery.Stopped}
+			stand := source.Stand{Stage: d.Stage, State: string(d.State), Reason: d.Reason,
+				Rests: delivery.Over(d.State) || d.State == delivery.Failed}
 			if j, ok := judged[deliver.Place{Version: version, Stage: d.Stage}]; ok && d.State == delivery.Waiting {
-				stand.Rests = !delivery.AllHold(j.Gates)
-				stand.Why = firstOpen(j.Gates)
+				stand.Rests = !delivery.AllPassed(j.Gates)
+				stand.Reason = firstOpen(j.Gates)
 			}
 			out = append(out, stand)
 		}
@@ -39,8 +39,8 @@ func StandingOf(s *store.Store) func(ctx context.Context, service string, versio
 // firstOpen says what the first gate that does not hold waits for.
 func firstOpen(gates []delivery.Gate) string {
 	for _, g := range gates {
-		if g.State != delivery.Holds {
-			return g.Why
+		if !g.Passed() {
+			return g.Reason
 		}
 	}
 	return ""

@@ -39,12 +39,12 @@ func (e *Engine) makeTrue(ctx context.Context) {
 	repositories, err := e.Store.Repositories(ctx)
 	tell("listing the repositories", "", err)
 	for _, name := range repositories {
-		tell("looking at a repository", name, errors.Join(e.Host.Create(ctx, name), e.Build.Pushed(ctx, name, "")))
+		tell("checking a repository", name, errors.Join(e.Host.Create(ctx, name), e.Build.Pushed(ctx, name, "")))
 	}
 	services, err := e.Store.Services(ctx)
 	tell("listing the services", "", err)
 	for _, s := range services {
-		tell("looking for versions that wait nowhere", s.Name, e.deliverLeft(ctx, s))
+		tell("checking for undelivered versions", s.Name, e.deliverLeft(ctx, s))
 	}
 }
 

@@ -21,8 +21,8 @@ import (
 func TestApprovalsThatDoNotCount(t *testing.T) {
 	r := newRig(t)
 	ctx := t.Context()
-	r.add(people.Wish{Handle: "teasel", Role: rights.Approver, Groups: []string{"growers"}})
-	r.add(people.Wish{Handle: "sorrel", Role: rights.Approver, Groups: []string{"council"}})
+	r.add(people.NewUser{Handle: "teasel", Role: rights.Approver, Groups: []string{"growers"}})
+	r.add(people.NewUser{Handle: "sorrel", Role: rights.Approver, Groups: []string{"council"}})
 	files := first()
 	files["rudmar.yaml"] = strings.NewReplacer("approvals: {from: council}", "approvals: {count: 2, from: council}",
 		`, rules: {few: "plan.deletes.size() == 0"}`, "").Replace(root) + "  - {stage: late, target: local/coast, enter: {after: live, on: request}}\n"
@@ -42,7 +42,7 @@ func TestApprovalsThatDoNotCount(t *testing.T) {
 	for _, err := range []error{approve("linden", "live"), approve("sorrel", "live")} {
 		must(t, err)
 	}
-	if g := r.gate(1, "live", delivery.ApprovalsGate); g.State != delivery.Holds || g.Why != "approved by linden and sorrel" {
+	if g := r.gate(1, "live", delivery.ApprovalsGate); g.State != delivery.GatePassed || g.Reason != "approved by linden and sorrel" {
 		t.Errorf("%+v", g)
 	}
 	closed := func(handle string, closed bool) {
@@ -50,14 +50,14 @@ func TestApprovalsThatDoNotCount(t *testing.T) {
 		must(t, r.People.Change(ctx, handle, "linden", "changed", func(p *store.Person) error { p.Closed = closed; return nil }))
 	}
 	closed("sorrel", true)
-	if g := r.gate(1, "live", delivery.ApprovalsGate); g.State == delivery.Holds || strings.Contains(g.Why, "sorrel") {
+	if g := r.gate(1, "live", delivery.ApprovalsGate); g.State == delivery.GatePassed || strings.Contains(g.Reason, "sorrel") {
 		t.Errorf("somebody whose account is closed approves: %+v", g)
 	}
-	if err := approve("sorrel", "live"); !errors.Is(err, rights.ErrRefused) {
+	if err := approve("sorrel", "live"); !errors.Is(err, rights.ErrDenied) {
 		t.Errorf("somebody whose account is closed approves anew: %v", err)
 	}
 	closed("sorrel", false)
-	if g := r.gate(1, "live", delivery.ApprovalsGate); g.State != delivery.Holds {
+	if g := r.gate(1, "live", delivery.ApprovalsGate); g.State != delivery.GatePassed {
 		t.Errorf("%+v", g)
 	}
 }
@@ -108,7 +108,7 @@ func TestRulesSeeWhatFollows(t *testing.T) {
 	}
 	for name, finds := range rules {
 		g := held[strings.ReplaceAll(name, ".", "-")]
-		if g.State != delivery.Fails || !strings.Contains(fmt.Sprint(g), finds) {
+		if g.State != delivery.GateNotMet || !strings.Contains(fmt.Sprint(g), finds) {
 			t.Errorf("%s does not find %q: %+v", name, finds, g)
 		}
 	}
@@ -128,7 +128,7 @@ func TestTheStageBeforeIsTakenAway(t *testing.T) {
 	if d := r.reaches(2, "trial", delivery.Waiting); !d.Removes {
 		t.Fatalf("%+v", d)
 	}
-	if g := r.judgedOn(2, "live", delivery.BeforeGate, delivery.Waits); !strings.Contains(g.Why, "trial") {
+	if g := r.judgedOn(2, "live", delivery.BeforeGate, delivery.GateWaiting); !strings.Contains(g.Reason, "trial") {
 		t.Errorf("as long as trial is there: %+v", g)
 	}
 	r.asks(2, "trial")
@@ -185,7 +185,7 @@ func TestASecretThatIsSetInBetween(t *testing.T) {
 	set("third")
 	close(release)
 	d := r.ended(id, store.Stopped)
-	if !strings.Contains(d.Why, "the secret in env.KEY of function/a was set since") {
-		t.Errorf("why: %s", d.Why)
+	if !strings.Contains(d.Reason, "the secret in env.KEY of function/a was set since") {
+		t.Errorf("why: %s", d.Reason)
 	}
 }

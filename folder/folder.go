@@ -11,7 +11,7 @@ import (
 )
 
 // ErrHeld tells that another process has the folder.
-var ErrHeld = errors.New("another process runs on this folder; end it first")
+var ErrHeld = errors.New("another process uses this folder; stop it first")
 
 // handover is how long a folder is waited for: a process that was killed while it
 // started another one gives it back a moment later, as that one begins.

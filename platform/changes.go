@@ -20,12 +20,12 @@ const followFor = 30 * time.Minute
 type Unfinished struct{ Operation api.Operation }
 
 func (u *Unfinished) Error() string {
-	return fmt.Sprintf("the platform is still at work on %s (operation %s), after %s", u.Operation.Address,
+	return fmt.Sprintf("the platform is still changing %s (operation %s), after %s", u.Operation.Address,
 		u.Operation.Id, followFor)
 }
 
-// Wish is a resource as it is to be.
-type Wish struct {
+// Change is a resource as it is to be.
+type Change struct {
 	Key        string // of idempotency
 	Match      string // the tag that it has to have now; "" for any
 	Attributes map[string]any
@@ -37,12 +37,12 @@ type Wish struct {
 }
 
 // Put makes a resource be as wished, and waits until it is.
-func (c *Client) Put(ctx context.Context, s Scope, address string, w Wish) (api.Resource, error) {
-	body := api.ResourceWish{Attributes: w.Attributes, Version: &w.Version}
+func (c *Client) Put(ctx context.Context, s Scope, address string, w Change) (api.Resource, error) {
+	body := api.ResourceRequest{Attributes: w.Attributes, Version: &w.Version}
 	if len(w.Secrets) > 0 {
 		body.Secrets = &w.Secrets
 	}
-	body.Was = optional(w.Was)
+	body.RenamedFrom = optional(w.Was)
 	if w.Replace {
 		body.Replace = &w.Replace
 	}
@@ -54,7 +54,7 @@ func (c *Client) Put(ctx context.Context, s Scope, address string, w Wish) (api.
 
 // Delete takes a resource away, and waits until it is gone; of the wish Key, Match
 // and Fence count. One that is gone already is no error.
-func (c *Client) Delete(ctx context.Context, s Scope, address string, w Wish) error {
+func (c *Client) Delete(ctx context.Context, s Scope, address string, w Change) error {
 	params := &api.DeleteResourceParams{IdempotencyKey: w.Key, IfMatch: optional(w.Match), Fence: optional(w.Fence)}
 	_, err := c.change(ctx, func(ctx context.Context) (*http.Response, error) {
 		return c.api.DeleteResource(ctx, s.Region, s.Service, s.Stage, address, params)
@@ -87,7 +87,7 @@ func (c *Client) change(ctx context.Context, send func(context.Context) (*http.R
 	case ended.State == api.OperationFailed && ended.Problem != nil:
 		return out, &Problem{*ended.Problem}
 	case ended.State == api.OperationFailed:
-		return out, fmt.Errorf("operation %s failed, and the platform does not say why", ended.Id)
+		return out, fmt.Errorf("operation %s failed without a reason", ended.Id)
 	case ended.Resource != nil:
 		out = *ended.Resource
 	}

@@ -37,7 +37,7 @@ type Unreachable struct {
 }
 
 func (u *Unreachable) Error() string {
-	return fmt.Sprintf("the platform at %s does not answer: %v", u.Address, u.Err)
+	return fmt.Sprintf("platform %s is unreachable: %v", u.Address, u.Err)
 }
 
 // Unwrap gives the network's error.
@@ -96,14 +96,14 @@ func Patient(d time.Duration) Option { return func(c *Client) { c.patience = d }
 func NewClient(address, token string, options ...Option) (*Client, error) {
 	if parsed, err := url.Parse(address); err != nil || parsed.Host == "" || parsed.Scheme != "http" &&
 		parsed.Scheme != "https" {
-		return nil, fmt.Errorf("%q is not the address of a platform; one is such as http://127.0.0.1:7071", address)
+		return nil, fmt.Errorf("%q is not a platform address such as http://127.0.0.1:7071", address)
 	}
 	inner, err := api.NewClient(address, api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		r.Header.Set("Authorization", "Bearer "+token)
 		return nil
 	}))
 	if err != nil {
-		return nil, fmt.Errorf("making a client for %s: %w", address, err)
+		return nil, fmt.Errorf("creating a client for %s: %w", address, err)
 	}
 	return (&Client{address: address, api: inner, within: answerFor, patience: time.Minute}).With(options...), nil
 }
@@ -133,7 +133,7 @@ func (c *Client) Snapshot(ctx context.Context, s Scope) (api.Snapshot, error) {
 	}
 	var out api.Snapshot
 	if err := json.Unmarshal(now.body, &out); err != nil {
-		return out, fmt.Errorf("reading the platform's answer: %w", err)
+		return out, fmt.Errorf("reading the platform's response: %w", err)
 	}
 	return out, nil
 }
@@ -158,7 +158,7 @@ func (c *Client) look(ctx context.Context, s Scope) (snapshotSeen, error) {
 		}
 		text, err := io.ReadAll(r.Body)
 		if err == nil && !json.Valid(text) {
-			err = fmt.Errorf("reading the platform's answer: %w", io.ErrUnexpectedEOF)
+			err = fmt.Errorf("reading the platform's response: %w", io.ErrUnexpectedEOF)
 		}
 		now = snapshotSeen{r.Header.Get("ETag"), text}
 		return err
@@ -186,13 +186,13 @@ func (c *Client) PutArtifact(ctx context.Context, digest string, archive []byte)
 // a call and to tell what came of it, beside the function's own timeout.
 const startTimes = 4
 
-// Invoke calls a function once, for a purpose: api.Case, api.Hand, or "" for a
+// Invoke calls a function once, for a purpose: api.Case, api.Manual, or "" for a
 // call of the function's own. timeout is how long the function itself may run; the
 // platform has a minute more for what is its own part.
 func (c *Client) Invoke(ctx context.Context, s Scope, function, trigger string, purpose api.Purpose,
 	event any, timeout time.Duration) (api.Invocation, error) {
 	var out api.Invocation
-	wish := api.InvocationWish{Event: event, Trigger: optional(trigger)}
+	wish := api.InvocationRequest{Event: event, Trigger: optional(trigger)}
 	if purpose != "" {
 		wish.Purpose = &purpose
 	}
@@ -266,22 +266,22 @@ func (c *Client) Messages(ctx context.Context, s Scope, parked bool) ([]api.Mess
 func (c *Client) MessagesAfter(ctx context.Context, s Scope, parked bool, after int64) ([]api.Message, error) {
 	var out []api.Message
 	err := c.ask(ctx, &out, func(ctx context.Context) (*http.Response, error) {
-		return c.api.GetMessages(ctx, s.Region, s.Service, s.Stage, &api.GetMessagesParams{Parked: &parked, After: &after})
+		return c.api.GetMessages(ctx, s.Region, s.Service, s.Stage, &api.GetMessagesParams{DeadLetter: &parked, After: &after})
 	})
 	return out, err
 }
 
-// SendAgain tries a parked message again.
-func (c *Client) SendAgain(ctx context.Context, s Scope, id int64) error {
+// RetryMessage tries a parked message again.
+func (c *Client) RetryMessage(ctx context.Context, s Scope, id int64) error {
 	return c.ask(ctx, nil, func(ctx context.Context) (*http.Response, error) {
-		return c.api.SendAgain(ctx, s.Region, s.Service, s.Stage, id)
+		return c.api.RetryMessage(ctx, s.Region, s.Service, s.Stage, id)
 	})
 }
 
-// DropMessage takes a parked message away.
-func (c *Client) DropMessage(ctx context.Context, s Scope, id int64) error {
+// DeleteMessage takes a parked message away.
+func (c *Client) DeleteMessage(ctx context.Context, s Scope, id int64) error {
 	return c.ask(ctx, nil, func(ctx context.Context) (*http.Response, error) {
-		return c.api.DropMessage(ctx, s.Region, s.Service, s.Stage, id)
+		return c.api.DeleteMessage(ctx, s.Region, s.Service, s.Stage, id)
 	})
 }
 
@@ -297,7 +297,7 @@ func (c *Client) ask(ctx context.Context, out any, send func(context.Context) (*
 }
 
 // errSilent is why a request ends that the platform did not answer in time.
-var errSilent = errors.New("it said nothing for too long")
+var errSilent = errors.New("no data arrived for too long")
 
 // exchange sends a request. A 429 or 503 is tried again as the platform says, up
 // to a minute in all; everything else is for the caller to decide.
@@ -364,7 +364,7 @@ func problemOf(response *http.Response) error {
 	var p Problem
 	text, _ := io.ReadAll(io.LimitReader(response.Body, 64<<10)) // what there is
 	if json.Unmarshal(text, &p.Problem) != nil || p.Detail == "" {
-		p.Detail = fmt.Sprintf("the platform answered %s", response.Status)
+		p.Detail = fmt.Sprintf("the platform responded %s", response.Status)
 	}
 	p.Status = response.StatusCode
 	return &p
@@ -375,7 +375,7 @@ func decode(response *http.Response, out any) error {
 		return nil
 	}
 	if err := json.NewDecoder(response.Body).Decode(out); err != nil {
-		return fmt.Errorf("reading the platform's answer: %w", err)
+		return fmt.Errorf("reading the platform's response: %w", err)
 	}
 	return nil
 }

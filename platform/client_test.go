@@ -57,7 +57,7 @@ func TestPlatformsThatDoNotAnswer(t *testing.T) {
 				"kinds":    func() error { _, err := c.Kinds(t.Context()); return err },
 				"snapshot": func() error { _, err := c.Snapshot(t.Context(), scope); return err },
 				"metrics":  func() error { _, err := c.Metrics(t.Context(), scope, time.Now()); return err },
-				"put":      func() error { _, err := c.Put(t.Context(), scope, "identity/a", platform.Wish{Key: "k"}); return err },
+				"put":      func() error { _, err := c.Put(t.Context(), scope, "identity/a", platform.Change{Key: "k"}); return err },
 			} {
 				if err := do(); !platform.Transient(err) {
 					t.Errorf("%s: %v", call, err)

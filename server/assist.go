@@ -72,10 +72,10 @@ func (h *handlers) lineNotes(ctx context.Context, service string, fn *manifest.F
 		}
 		switch t.Kind {
 		case manifest.CronTrigger, manifest.EveryTrigger:
-			note := api.LineNote{Kind: api.Fires, Title: "Next fires of " + t.Name, Lines: []string{}, Fires: []int64{},
+			note := api.LineNote{Kind: api.Runs, Title: "Next runs of " + t.Name, Lines: []string{}, Fires: []int64{},
 				Zone: api.Optional(t.Zone.V)}
 			if t.Off.V {
-				note.Title += ", were it not switched off"
+				note.Title += " if it were enabled"
 			}
 			if schedule, err := t.Schedule(); err == nil {
 				for _, at := range schedule.Times(h.engine.Store.Now(), shownFires) {
@@ -85,13 +85,13 @@ func (h *handlers) lineNotes(ctx context.Context, service string, fn *manifest.F
 			}
 			out = append(out, note)
 		case manifest.RouteTrigger:
-			out = append(out, api.LineNote{Kind: api.Route, Title: "Requests that " + t.Name + " takes", Fires: []int64{},
+			out = append(out, api.LineNote{Kind: api.Route, Title: "Requests matched by " + t.Name + "", Fires: []int64{},
 				Lines: view.RouteWords(t)})
 		}
 	}
 	for _, p := range config.Permissions {
 		if p.From.Line == line && p.From.File == fn.File {
-			out = append(out, api.LineNote{Kind: api.Permission, Title: "What " + fn.Name + " may do by this",
+			out = append(out, api.LineNote{Kind: api.Permission, Title: "Access granted to " + fn.Name + " by this permission",
 				Fires: []int64{}, Lines: view.PermissionWords(p)})
 		}
 	}
@@ -110,7 +110,7 @@ func (h *handlers) observed(ctx context.Context, service, function string) api.L
 		return note
 	}
 	for place, look := range looks {
-		if f, ok := look.Functions[function]; ok && f.Calls > 0 {
+		if f, ok := look.Functions[function]; ok && f.Invocations > 0 {
 			note.Lines = append(note.Lines, view.ObservedWords(place, f))
 		}
 	}
@@ -121,21 +121,21 @@ func (h *handlers) observed(ctx context.Context, service, function string) api.L
 	return note
 }
 
-func (h *handlers) RouteRequest(ctx context.Context, r api.RouteRequestRequestObject) (api.RouteRequestResponseObject,
+func (h *handlers) TestRoute(ctx context.Context, r api.TestRouteRequestObject) (api.TestRouteResponseObject,
 	error) {
 	_, result, err := h.edited(ctx, r.Service, r.Body.Branch, r.Body.Files)
 	if err != nil {
 		return nil, err
 	}
 	if result.Service == nil {
-		return nil, badRequest("rudmar.yaml cannot be read, so there are no routes to try")
+		return nil, badRequest("rudmar.yaml cannot be read, so no routes can be tested")
 	}
 	path := r.Body.Path
 	if !strings.HasPrefix(path, "/") {
-		return nil, badRequest("a path starts with /")
+		return nil, badRequest("a path must start with /")
 	}
 	path, _, _ = strings.Cut(path, "?")
-	out := api.RouteResult{Takers: []api.RouteTaker{}}
+	out := api.RouteResult{Matches: []api.RouteMatch{}}
 	var routes []route.Route
 	for _, fn := range result.Service.Functions {
 		for _, t := range fn.At(r.Body.Stage).Triggers {
@@ -146,7 +146,7 @@ func (h *handlers) RouteRequest(ctx context.Context, r api.RouteRequestRequestOb
 			if !ok {
 				continue
 			}
-			taker := api.RouteTaker{Function: fn.Name, Trigger: t.Name, Route: t.Route.V.String(), Params: params,
+			taker := api.RouteMatch{Function: fn.Name, Trigger: t.Name, Route: t.Route.V.String(), Params: params,
 				File: t.Route.From.File, Line: int(t.Route.From.Line)}
 			at, _ := slices.BinarySearchFunc(routes, t.Route.V, func(a, b route.Route) int {
 				if b.Before(a) {
@@ -154,9 +154,9 @@ func (h *handlers) RouteRequest(ctx context.Context, r api.RouteRequestRequestOb
 				}
 				return -1
 			})
-			routes, out.Takers = slices.Insert(routes, at, t.Route.V), slices.Insert(out.Takers, at, taker)
+			routes, out.Matches = slices.Insert(routes, at, t.Route.V), slices.Insert(out.Matches, at, taker)
 		}
 	}
-	out.Why = view.WhyRoute(routes)
-	return api.RouteRequest200JSONResponse(out), nil
+	out.Reason = view.WhyRoute(routes)
+	return api.TestRoute200JSONResponse(out), nil
 }

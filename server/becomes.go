@@ -30,8 +30,8 @@ func (h *handlers) CheckSource(ctx context.Context, r api.CheckSourceRequestObje
 		committed = h.engine.Checks.Check(ctx, r.Service, folder)
 	}
 	edited := h.engine.Checks.Check(ctx, r.Service, manifest.Overlay{Under: folder, Changed: changedFiles(r.Body.Files)})
-	out := api.CheckResult{Becomes: []api.Becomes{}, Before: []api.Becomes{},
-		Effect: api.EditEffect{Made: []string{}, Gone: []string{}}}
+	out := api.CheckResult{Rendered: []api.RenderedResource{}, Before: []api.RenderedResource{},
+		Effect: api.EditEffect{Created: []string{}, Deleted: []string{}}}
 	if out.Diagnostics, err = convert[[]api.Diagnostic](append([]diagnostic.Diagnostic{},
 		edited.Diagnostics...)); err != nil {
 		return nil, err
@@ -54,7 +54,7 @@ func (h *handlers) CheckSource(ctx context.Context, r api.CheckSourceRequestObje
 	}
 	beside := shown(now, edited.Service)
 	out.More = max(0, len(beside)-shownResources)
-	if out.Becomes, err = becomesOf(beside, units); err != nil {
+	if out.Rendered, err = becomesOf(beside, units); err != nil {
 		return nil, err
 	}
 	out.Before, err = becomesOf(shown(then, committed.Service), units)
@@ -106,15 +106,15 @@ func (h *handlers) resources(service string, r check.Result, stage string, in ex
 // effect compares resources, sorted by address, with and without an edit. What
 // follows from the code is left out: it is known once that is built.
 func effect(then, now []expand.Resource) (api.EditEffect, map[string]bool) {
-	out, changed := api.EditEffect{Made: []string{}, Gone: []string{}}, map[string]bool{}
+	out, changed := api.EditEffect{Created: []string{}, Deleted: []string{}}, map[string]bool{}
 	i := 0
 	for j := range now {
 		for i < len(then) && then[i].Address < now[j].Address {
-			out.Gone = append(out.Gone, then[i].Address)
+			out.Deleted = append(out.Deleted, then[i].Address)
 			i++
 		}
 		if i == len(then) || then[i].Address != now[j].Address {
-			out.Made, changed[now[j].Function] = append(out.Made, now[j].Address), true
+			out.Created, changed[now[j].Function] = append(out.Created, now[j].Address), true
 			continue
 		}
 		if n := otherValues(&then[i], &now[j]); n > 0 {
@@ -123,7 +123,7 @@ func effect(then, now []expand.Resource) (api.EditEffect, map[string]bool) {
 		i++
 	}
 	for ; i < len(then); i++ {
-		out.Gone = append(out.Gone, then[i].Address)
+		out.Deleted = append(out.Deleted, then[i].Address)
 	}
 	return out, changed
 }
@@ -176,8 +176,8 @@ func besideFile(all []expand.Resource, s *manifest.Service, file string, changed
 	return out
 }
 
-func becomesOf(resources []expand.Resource, units map[string]string) ([]api.Becomes, error) {
-	out, err := convert[[]api.Becomes](append([]expand.Resource{}, resources[:min(len(resources), shownResources)]...))
+func becomesOf(resources []expand.Resource, units map[string]string) ([]api.RenderedResource, error) {
+	out, err := convert[[]api.RenderedResource](append([]expand.Resource{}, resources[:min(len(resources), shownResources)]...))
 	for i := range out {
 		for j := range out[i].Attributes {
 			a := &out[i].Attributes[j]

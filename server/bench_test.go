@@ -31,7 +31,7 @@ func grown(b *testing.B, versions int) *handlers {
 	if err != nil {
 		b.Fatal(err)
 	}
-	s, db := stand(b, engine.Options{Platforms: map[string]*platform.Client{"local": client}, LookEvery: time.Hour})
+	s, db := stand(b, engine.Options{Platforms: map[string]*platform.Client{"local": client}, ObserveEvery: time.Hour})
 	e := s.engine
 	if err := e.CreateRepository(b.Context(), "brambleford", "wren"); err != nil {
 		b.Fatal(err)
@@ -87,7 +87,7 @@ func BenchmarkReading(b *testing.B) {
 		do   func(ctx context.Context, h *handlers) error
 	}{
 		{"line", func(ctx context.Context, h *handlers) error {
-			_, err := h.GetLine(ctx, api.GetLineRequestObject{Service: "frostline"})
+			_, err := h.GetStageLine(ctx, api.GetStageLineRequestObject{Service: "frostline"})
 			return err
 		}},
 		{"board", func(ctx context.Context, h *handlers) error {

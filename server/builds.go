@@ -26,7 +26,7 @@ func (h *handlers) ListBuilds(ctx context.Context, r api.ListBuildsRequestObject
 	out := api.ListBuilds200JSONResponse{}
 	for _, b := range list {
 		one := api.Build{Id: b.ID, Hash: b.Hash, Branch: b.Branch, Person: b.Person, State: api.BuildState(b.State),
-			Why: b.Why, Log: b.Log, Version: b.Version, AskedAt: b.AskedAt.UnixMilli()}
+			Reason: b.Reason, Log: b.Log, Version: b.Version, QueuedAt: b.QueuedAt.UnixMilli()}
 		if !b.EndedAt.IsZero() {
 			one.EndedAt = b.EndedAt.UnixMilli()
 		}
@@ -81,10 +81,10 @@ func (h *handlers) GetProvenance(ctx context.Context,
 	}
 	out := api.Provenance{Repository: facts.Repository, Branch: facts.Branch, Commit: facts.Commit,
 		Author: facts.Author, Person: facts.Person,
-		Begun: facts.Begun.UnixMilli(), Ended: facts.Ended.UnixMilli(), KeyId: provenance.KeyID(h.engine.Build.Key()),
-		Verified: []api.VerifiedThing{}}
+		StartedAt: facts.Begun.UnixMilli(), EndedAt: facts.Ended.UnixMilli(), KeyId: provenance.KeyID(h.engine.Build.Key()),
+		Verified: []api.VerifiedItem{}}
 	for _, v := range verified {
-		out.Verified = append(out.Verified, api.VerifiedThing{What: v.What, Problem: v.Problem})
+		out.Verified = append(out.Verified, api.VerifiedItem{Item: v.What, Problem: v.Problem})
 	}
 	err = errors.Join(json.Unmarshal([]byte(p.Envelope), &out.Envelope), json.Unmarshal([]byte(p.Contents), &out.Contents))
 	return api.GetProvenance200JSONResponse(out), err

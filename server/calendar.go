@@ -47,7 +47,7 @@ func (h *handlers) GetCalendar(ctx context.Context, r api.GetCalendarRequestObje
 		e.SetDtStampTime(now)
 		e.SetStartAt(o.From.UTC())
 		e.SetEndAt(o.To.UTC())
-		e.SetSummary(r.Service + " may enter " + r.Stage)
+		e.SetSummary(r.Service + " can enter " + r.Stage)
 	}
 	text := out.Serialize()
 	return api.GetCalendar200TextcalendarResponse{Body: strings.NewReader(text), ContentLength: int64(len(text))}, nil

@@ -13,7 +13,7 @@ import (
 
 // RunCases runs the saved cases of what is in a stage, now.
 func (h *handlers) RunCases(ctx context.Context, r api.RunCasesRequestObject) (api.RunCasesResponseObject, error) {
-	if err := may(ctx, rights.Try, r.Service, r.Stage); err != nil {
+	if err := may(ctx, rights.Invoke, r.Service, r.Stage); err != nil {
 		return nil, err
 	}
 	places, err := h.engine.Store.Stages(ctx, r.Service)
@@ -45,10 +45,10 @@ func (h *handlers) RunCases(ctx context.Context, r api.RunCasesRequestObject) (a
 		out = append(out, shown...)
 	}
 	if !there {
-		return nil, fmt.Errorf("nothing of %s is in %s: %w", r.Service, r.Stage, store.ErrNotFound)
+		return nil, fmt.Errorf("nothing of %s is deployed in %s: %w", r.Service, r.Stage, store.ErrNotFound)
 	}
 	return out, h.engine.Store.Note(ctx, store.Entry{Person: who(ctx).person.Handle, Service: r.Service, Stage: r.Stage,
-		What: "ran the cases", Text: fmt.Sprintf("%d of them", len(out))})
+		What: "cases run", Text: fmt.Sprintf("%d cases", len(out))})
 }
 
 // shownRuns gives runs of cases as the API has them, with the whole call of each.

@@ -90,14 +90,14 @@ func changedManifests(then, now map[string]string) []api.FileChange {
 		before, there := then[name]
 		switch {
 		case !there:
-			out = append(out, api.FileChange{Path: name, Change: api.FileChangeChangeAppears, After: &text})
+			out = append(out, api.FileChange{Path: name, Change: api.FileChangeChangeCreated, After: &text})
 		case before != text:
-			out = append(out, api.FileChange{Path: name, Change: api.FileChangeChangeChanges, Before: &before, After: &text})
+			out = append(out, api.FileChange{Path: name, Change: api.FileChangeChangeChanged, Before: &before, After: &text})
 		}
 	}
 	for name, text := range then {
 		if _, there := now[name]; !there {
-			out = append(out, api.FileChange{Path: name, Change: api.FileChangeChangeGoes, Before: &text})
+			out = append(out, api.FileChange{Path: name, Change: api.FileChangeChangeDeleted, Before: &text})
 		}
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Path < out[j].Path })
@@ -111,15 +111,15 @@ func changedFilesOf(then, now map[[2]string]api.ArchiveFile) []api.FileChange {
 		if there && before.Sha256 == file.Sha256 && before.Mode == file.Mode {
 			continue
 		}
-		c := api.FileChange{Function: &at[0], Path: at[1], Change: api.FileChangeChangeAppears, BytesAfter: &file.Size}
+		c := api.FileChange{Function: &at[0], Path: at[1], Change: api.FileChangeChangeCreated, BytesAfter: &file.Size}
 		if there {
-			c.Change, c.BytesBefore = api.FileChangeChangeChanges, &before.Size
+			c.Change, c.BytesBefore = api.FileChangeChangeChanged, &before.Size
 		}
 		out = append(out, c)
 	}
 	for at, file := range then {
 		if _, there := now[at]; !there {
-			out = append(out, api.FileChange{Function: &at[0], Path: at[1], Change: api.FileChangeChangeGoes,
+			out = append(out, api.FileChange{Function: &at[0], Path: at[1], Change: api.FileChangeChangeDeleted,
 				BytesBefore: &file.Size})
 		}
 	}
@@ -170,9 +170,9 @@ func resourceChanges(then, now map[string]expand.Resource) []api.ResourceChange 
 	var out []api.ResourceChange
 	for address, r := range now {
 		before, there := then[address]
-		c := api.ResourceChange{Address: address, Change: api.ResourceChangeChangeAppears}
+		c := api.ResourceChange{Address: address, Change: api.ResourceChangeChangeCreated}
 		if there {
-			c.Change = api.ResourceChangeChangeChanges
+			c.Change = api.ResourceChangeChangeChanged
 		}
 		values := before.Values()
 		for _, a := range r.Attributes {
@@ -190,7 +190,7 @@ func resourceChanges(then, now map[string]expand.Resource) []api.ResourceChange 
 	}
 	for address := range then {
 		if _, there := now[address]; !there {
-			out = append(out, api.ResourceChange{Address: address, Change: api.ResourceChangeChangeGoes,
+			out = append(out, api.ResourceChange{Address: address, Change: api.ResourceChangeChangeDeleted,
 				Attributes: []api.ValueChange{}})
 		}
 	}

@@ -24,33 +24,33 @@ func (h *handlers) ListCopies(ctx context.Context, _ api.ListCopiesRequestObject
 	list, err := h.engine.Store.Copies(ctx)
 	out := api.ListCopies200JSONResponse{}
 	for _, c := range list {
-		if may(ctx, rights.Look, c.Service, "") != nil {
+		if may(ctx, rights.View, c.Service, "") != nil {
 			continue
 		}
-		out = append(out, api.PrivateCopy{Service: c.Service, Handle: c.Handle, Stage: c.Stage, Target: c.Target.String(),
-			MadeAt: c.Made.UnixMilli(), UsedAt: c.Used.UnixMilli(), EndsAt: c.Used.Add(copies.IdleFor).UnixMilli()})
+		out = append(out, api.PrivateCopy{Service: c.Service, Username: c.Handle, Stage: c.Stage, Target: c.Target.String(),
+			CreatedAt: c.Made.UnixMilli(), UsedAt: c.Used.UnixMilli(), EndsAt: c.Used.Add(copies.IdleFor).UnixMilli()})
 	}
 	return out, err
 }
 
-// RemoveCopy takes a copy away: one's own, or another's by who looks after things.
-func (h *handlers) RemoveCopy(ctx context.Context, r api.RemoveCopyRequestObject) (api.RemoveCopyResponseObject,
+// DeleteCopy takes a copy away: one's own, or another's by who looks after things.
+func (h *handlers) DeleteCopy(ctx context.Context, r api.DeleteCopyRequestObject) (api.DeleteCopyResponseObject,
 	error) {
 	person := who(ctx).person
-	act, why := rights.Write, "its owner ended it"
-	if r.Handle != person.Handle {
-		act, why = rights.LookAfter, "somebody else ended it"
+	act, why := rights.Write, "deleted by its owner"
+	if r.Username != person.Handle {
+		act, why = rights.Administer, "deleted by another user"
 	}
 	if err := may(ctx, act, r.Service, ""); err != nil {
 		return nil, err
 	}
-	return api.RemoveCopy204Response{}, h.engine.Copies.Remove(ctx, r.Service, r.Handle, person.Handle, why)
+	return api.DeleteCopy204Response{}, h.engine.Copies.Remove(ctx, r.Service, r.Username, person.Handle, why)
 }
 
 // PutCopy brings somebody's copy in step with what they send.
 func (h *handlers) PutCopy(ctx context.Context, r api.PutCopyRequestObject) (api.PutCopyResponseObject, error) {
 	if _, err := h.engine.Store.Service(ctx, r.Service); err != nil {
-		return nil, fmt.Errorf("the service %s, of which a first version has to be pushed before: %w", r.Service, err)
+		return nil, fmt.Errorf("the service %s, which needs a pushed version first: %w", r.Service, err)
 	}
 	change := copies.Change{Base: r.Body.Base, Files: map[string]*source.Content{}}
 	for name, f := range r.Body.Files {
@@ -105,7 +105,7 @@ func samplesOf(fn *manifest.Function, stage string, s *store.Store) []cases.Samp
 }
 
 // ownCopy gives the copy of who asks, which has to be in step with a folder.
-func (s *Server) ownCopy(ctx context.Context, service string, act rights.Act) (deploy.Private, error) {
+func (s *Server) ownCopy(ctx context.Context, service string, act rights.Permission) (deploy.Private, error) {
 	if err := may(ctx, act, service, ""); err != nil {
 		return deploy.Private{}, err
 	}
@@ -116,9 +116,9 @@ func (s *Server) ownCopy(ctx context.Context, service string, act rights.Act) (d
 	return copied, err
 }
 
-// CallCopy calls a function of one's own copy.
-func (h *handlers) CallCopy(ctx context.Context, r api.CallCopyRequestObject) (api.CallCopyResponseObject, error) {
-	copied, err := h.ownCopy(ctx, r.Service, rights.Try)
+// InvokeCopy calls a function of one's own copy.
+func (h *handlers) InvokeCopy(ctx context.Context, r api.InvokeCopyRequestObject) (api.InvokeCopyResponseObject, error) {
+	copied, err := h.ownCopy(ctx, r.Service, rights.Invoke)
 	if err != nil {
 		return nil, err
 	}
@@ -145,18 +145,18 @@ func (h *handlers) CallCopy(ctx context.Context, r api.CallCopyRequestObject) (a
 	if err != nil {
 		return nil, err
 	}
-	got, err := client.Invoke(ctx, copied.Scope(), fn.Name, trigger, wire.Hand, event,
+	got, err := client.Invoke(ctx, copied.Scope(), fn.Name, trigger, wire.Manual, event,
 		fn.At(copied.Place.Stage).Timeout.V)
 	if err != nil {
 		return nil, err
 	}
 	out, err := convert[api.Invocation](got)
-	return api.CallCopy200JSONResponse(out), err
+	return api.InvokeCopy200JSONResponse(out), err
 }
 
-// ProveCopy runs the saved cases of one's folder in one's copy.
-func (h *handlers) ProveCopy(ctx context.Context, r api.ProveCopyRequestObject) (api.ProveCopyResponseObject, error) {
-	copied, err := h.ownCopy(ctx, r.Service, rights.Try)
+// RunCopyCases runs the saved cases of one's folder in one's copy.
+func (h *handlers) RunCopyCases(ctx context.Context, r api.RunCopyCasesRequestObject) (api.RunCopyCasesResponseObject, error) {
+	copied, err := h.ownCopy(ctx, r.Service, rights.Invoke)
 	if err != nil {
 		return nil, err
 	}
@@ -165,12 +165,12 @@ func (h *handlers) ProveCopy(ctx context.Context, r api.ProveCopyRequestObject) 
 		return nil, err
 	}
 	out, err := h.shownRuns(runs)
-	return api.ProveCopy200JSONResponse(out), err
+	return api.RunCopyCases200JSONResponse(out), err
 }
 
 // followCopyLogs sends the log lines of one's own copy.
 func (s *Server) followCopyLogs(c *echo.Context) error {
-	copied, err := s.ownCopy(c.Request().Context(), c.Param("service"), rights.Look)
+	copied, err := s.ownCopy(c.Request().Context(), c.Param("service"), rights.View)
 	if err != nil {
 		return err
 	}

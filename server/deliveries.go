@@ -17,9 +17,9 @@ import (
 )
 
 func deliveryPlace(d store.Delivery, gates []delivery.Gate) api.DeliveryPlace {
-	out := api.DeliveryPlace{Stage: d.Stage, State: string(d.State), Since: d.Since.UnixMilli(), Why: d.Why}
+	out := api.DeliveryPlace{Stage: d.Stage, State: api.DeliveryState(d.State), Since: d.Since.UnixMilli(), Reason: d.Reason}
 	if d.State == delivery.Waiting {
-		out.KeptOut = api.Optional(delivery.KeptOut(gates))
+		out.BlockedBy = api.Optional(delivery.BlockedBy(gates))
 	}
 	if d.Choice != nil && !d.Rest {
 		out.Only = &d.Choice.Functions
@@ -30,7 +30,7 @@ func deliveryPlace(d store.Delivery, gates []delivery.Gate) api.DeliveryPlace {
 func (h *handlers) ListDeliveries(ctx context.Context,
 	r api.ListDeliveriesRequestObject) (api.ListDeliveriesResponseObject, error) {
 	versions, err := h.engine.Store.ListVersions(ctx, r.Service, store.Part{Before: int64(api.OrZero(r.Params.Before)),
-		Text: api.OrZero(r.Params.Text), State: api.OrZero(r.Params.State), Limit: partSize})
+		Text: api.OrZero(r.Params.Text), State: string(api.OrZero(r.Params.State)), Limit: partSize})
 	if err != nil {
 		return nil, err
 	}
@@ -42,7 +42,7 @@ func (h *handlers) ListDeliveries(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	judged, err := h.engine.Line.Judged(ctx, r.Service, 0) // of all that wait
+	judged, err := h.engine.Line.GateResults(ctx, r.Service, 0) // of all that wait
 	if err != nil {
 		return nil, err
 	}
@@ -50,8 +50,8 @@ func (h *handlers) ListDeliveries(ctx context.Context,
 	for _, d := range rows {
 		gates := judged[deliver.Place{Version: d.Version, Stage: d.Stage}].Gates
 		place := deliveryPlace(d, gates)
-		if open := delivery.Open(gates); d.State == delivery.Waiting && place.Why == "" && len(open) > 0 {
-			place.Why = open[0]
+		if open := delivery.Open(gates); d.State == delivery.Waiting && place.Reason == "" && len(open) > 0 {
+			place.Reason = open[0]
 		}
 		places[d.Version] = append(places[d.Version], place)
 	}
@@ -71,7 +71,7 @@ func (h *handlers) GetDeliveryStage(ctx context.Context,
 	if err != nil {
 		return nil, fmt.Errorf("version %d in %s: %w", r.Version, r.Stage, err)
 	}
-	judged, err := h.engine.Line.Judged(ctx, r.Service, r.Version)
+	judged, err := h.engine.Line.GateResults(ctx, r.Service, r.Version)
 	if err != nil {
 		return nil, err
 	}
@@ -82,7 +82,7 @@ func (h *handlers) GetDeliveryStage(ctx context.Context,
 		return nil, err
 	}
 	for i, g := range gates {
-		out.Gates[i].Passable = api.Optional(g.Passable())
+		out.Gates[i].Overridable = api.Optional(g.Overridable())
 	}
 	approvals, err := h.engine.Store.Approvals(ctx, r.Service, r.Version, r.Stage)
 	if err != nil {
@@ -102,17 +102,17 @@ func (h *handlers) GetDeliveryStage(ctx context.Context,
 		return nil, err
 	}
 	if len(left) > 0 {
-		out.LeftOut = &left
+		out.Remaining = &left
 	}
-	looks, err := h.engine.Store.WhoLooked(ctx, d)
+	looks, err := h.engine.Store.Viewers(ctx, d)
 	if err != nil {
 		return nil, err
 	}
-	looked := []api.Looked{}
+	looked := []api.Viewer{}
 	for _, l := range looks {
-		looked = append(looked, api.Looked{Person: l.Person, At: l.At.UnixMilli()})
+		looked = append(looked, api.Viewer{Person: l.Person, At: l.At.UnixMilli()})
 	}
-	out.Looked = &looked
+	out.Viewers = &looked
 	out.Actions = h.actions(ctx, d, gates)
 	if d.State == delivery.Waiting && slices.ContainsFunc(approvals, func(a store.Approval) bool {
 		return a.Person == who(ctx).person.Handle
@@ -123,7 +123,7 @@ func (h *handlers) GetDeliveryStage(ctx context.Context,
 		return nil, err
 	}
 	if out.Shift != nil && out.Shift.Active && d.State == delivery.Shifting &&
-		may(ctx, rights.Run, d.Service, d.Stage) == nil {
+		may(ctx, rights.Deploy, d.Service, d.Stage) == nil {
 		out.Actions = append(out.Actions, steering(out.Shift)...)
 	}
 	return api.GetDeliveryStage200JSONResponse(out), nil
@@ -182,18 +182,18 @@ func (h *handlers) digests(ctx context.Context, d store.Delivery) ([]api.DigestP
 	}
 	out := []api.DigestPair{}
 	for _, f := range functions {
-		out = append(out, api.DigestPair{Function: f.Function, Digest: f.Digest, There: there[f.Function]})
+		out = append(out, api.DigestPair{Function: f.Function, Digest: f.Digest, Deployed: there[f.Function]})
 	}
 	return out, nil
 }
 
 // actions lists what the person who is signed in may do with a delivery now.
 func (h *handlers) actions(ctx context.Context, d store.Delivery, gates []delivery.Gate) []string {
-	can := func(a rights.Act) bool { return may(ctx, a, d.Service, d.Stage) == nil }
+	can := func(a rights.Permission) bool { return may(ctx, a, d.Service, d.Stage) == nil }
 	out := []string{}
 	for _, g := range gates {
-		if d.State == delivery.Waiting && g.State == delivery.Waits {
-			if g.Kind == delivery.RequestGate && can(rights.Ask) {
+		if d.State == delivery.Waiting && g.State == delivery.GateWaiting {
+			if g.Kind == delivery.RequestGate && can(rights.Request) {
 				out = append(out, "request")
 			}
 			if g.Kind == delivery.ApprovalsGate && can(rights.Approve) && !slices.Contains(out, "approve") {
@@ -201,24 +201,24 @@ func (h *handlers) actions(ctx context.Context, d store.Delivery, gates []delive
 			}
 		}
 	}
-	if can(rights.Ask) && h.engine.Line.MayChoose(ctx, d) {
+	if can(rights.Request) && h.engine.Line.AllowsPartial(ctx, d) {
 		out = append(out, "choose")
 	}
-	if d.State == delivery.Settled && d.Choice != nil && can(rights.Ask) {
+	if d.State == delivery.Settled && d.Choice != nil && can(rights.Request) {
 		if there, err := h.isThere(ctx, d); err == nil && there {
 			out = append(out, "follow")
 		}
 	}
-	if d.State == delivery.Waiting && can(rights.PassOver) && slices.ContainsFunc(gates, delivery.Gate.Passable) {
+	if d.State == delivery.Waiting && can(rights.Override) && slices.ContainsFunc(gates, delivery.Gate.Overridable) {
 		out = append(out, "pass-over")
 	}
-	if (d.State == delivery.Waiting || d.State == delivery.Stopped) && can(rights.Approve) {
+	if (d.State == delivery.Waiting || d.State == delivery.Failed) && can(rights.Approve) {
 		out = append(out, "refuse")
 	}
-	if d.State == delivery.Stopped && can(rights.Run) {
+	if d.State == delivery.Failed && can(rights.Deploy) {
 		out = append(out, "retry")
 	}
-	if _, err := delivery.Next(d.State, delivery.Return); err == nil && len(d.Deployments) > 0 && can(rights.Run) {
+	if _, err := delivery.Next(d.State, delivery.Redeploy); err == nil && len(d.Deployments) > 0 && can(rights.Deploy) {
 		if there, err := h.isThere(ctx, d); err == nil && !there {
 			out = append(out, "return")
 		}
@@ -226,35 +226,35 @@ func (h *handlers) actions(ctx context.Context, d store.Delivery, gates []delive
 	return out
 }
 
-// GetMeaning computes what it means now to put a version into a stage.
-func (h *handlers) GetMeaning(ctx context.Context, r api.GetMeaningRequestObject) (api.GetMeaningResponseObject,
+// GetImpact computes what it means now to put a version into a stage.
+func (h *handlers) GetImpact(ctx context.Context, r api.GetImpactRequestObject) (api.GetImpactResponseObject,
 	error) {
 	line, functions := h.engine.Line, api.OrZero(r.Params.Functions)
-	var m *deliver.Meaning
+	var m *deliver.Impact
 	var chosen *deploy.Chosen
 	var err error
 	if len(functions) > 0 || api.OrZero(r.Params.Rest) {
 		chosen = &deploy.Chosen{}
-		m, chosen.Choice, err = line.MeansChosen(ctx, r.Service, r.Stage, r.Version, functions)
+		m, chosen.Choice, err = line.ImpactOfSelection(ctx, r.Service, r.Stage, r.Version, functions)
 	} else {
-		m, err = line.Means(ctx, r.Service, r.Stage, r.Version)
+		m, err = line.ImpactOf(ctx, r.Service, r.Stage, r.Version)
 	}
 	if err != nil {
 		return nil, err
 	}
-	out := api.Meaning{Digest: m.Digest, Confirm: api.Optional(m.Confirm), Lines: m.Lines, Targets: []api.TargetMeaning{}}
+	out := api.Impact{Digest: m.Digest, Confirm: api.Optional(m.Confirm), Lines: m.Lines, Targets: []api.TargetImpact{}}
 	for _, p := range m.Plans() {
-		t := api.TargetMeaning{Target: p.Base.Target.String(), From: p.Base.From, Steps: len(p.Steps),
+		t := api.TargetImpact{Target: p.Base.Target.String(), From: p.Base.From, Steps: len(p.Steps),
 			Functions: p.Functions()}
-		wish := deploy.Wish{Place: p.Base.Place, Version: p.Base.Version, Chosen: chosen}
+		wish := deploy.Request{Place: p.Base.Place, Version: p.Base.Version, Chosen: chosen}
 		if foreseen, err := h.engine.Planner.Foresee(ctx, wish); err == nil && foreseen.Digest == p.Digest {
 			p = foreseen // the same plan, with what was observed held against it
 		}
 		t.Sentence = p.Summary()
-		if t.Says, err = convert[[]api.PlanLine](p.Says()); err != nil {
+		if t.Impact, err = convert[[]api.ImpactLine](p.ImpactLines()); err != nil {
 			return nil, err
 		}
-		if t.Problems, err = convert[[]api.PlanProblem](p.Problems); err != nil {
+		if t.Blockers, err = convert[[]api.Blocker](p.Blockers); err != nil {
 			return nil, err
 		}
 		out.Targets = append(out.Targets, t)
@@ -264,18 +264,18 @@ func (h *handlers) GetMeaning(ctx context.Context, r api.GetMeaningRequestObject
 		return nil, err
 	}
 	if d.State == delivery.Waiting {
-		if err := h.engine.Store.PutLooked(ctx, d, who(ctx).person.Handle); err != nil {
+		if err := h.engine.Store.RecordView(ctx, d, who(ctx).person.Handle); err != nil {
 			return nil, err
 		}
 	}
-	if line.MayChoose(ctx, d) {
+	if line.AllowsPartial(ctx, d) {
 		differing, err := line.Differing(ctx, r.Service, r.Stage, r.Version)
 		if err != nil {
 			return nil, err
 		}
 		out.Differing = &differing
 	}
-	return api.GetMeaning200JSONResponse(out), nil
+	return api.GetImpact200JSONResponse(out), nil
 }
 
 func (h *handlers) isThere(ctx context.Context, d store.Delivery) (bool, error) {
@@ -290,7 +290,7 @@ func (h *handlers) isThere(ctx context.Context, d store.Delivery) (bool, error) 
 func (h *handlers) ActOnDelivery(ctx context.Context,
 	r api.ActOnDeliveryRequestObject) (api.ActOnDeliveryResponseObject, error) {
 	line, say := h.engine.Line,
-		deliver.Say{By: who(ctx).person, Comment: api.OrZero(r.Body.Comment), Shown: api.OrZero(r.Body.Shown),
+		deliver.Say{By: who(ctx).person, Comment: api.OrZero(r.Body.Comment), Shown: api.OrZero(r.Body.ImpactDigest),
 			Confirm: api.OrZero(r.Body.Confirm), Functions: api.OrZero(r.Body.Functions)}
 	if at := api.OrZero(r.Body.At); at > 0 {
 		say.At = time.UnixMilli(at)
@@ -306,15 +306,15 @@ func (h *handlers) ActOnDelivery(ctx context.Context,
 	case "retry":
 		err = line.Retry(ctx, r.Service, r.Version, r.Stage, say.By)
 	case "withdraw":
-		err = line.TakeApprovalBack(ctx, r.Service, r.Version, r.Stage, say.By)
+		err = line.WithdrawApproval(ctx, r.Service, r.Version, r.Stage, say.By)
 	case "pass-over":
-		err = line.PassOver(ctx, r.Service, r.Version, r.Stage, api.OrZero(r.Body.Gate), say)
+		err = line.Override(ctx, r.Service, r.Version, r.Stage, api.OrZero(r.Body.Gate), say)
 	case "hold", "release", "further", "back":
 		err = line.Steer(ctx, r.Service, r.Version, r.Stage, string(r.Action), say.By, say.Comment)
 	case "follow":
 		err = line.Follow(ctx, r.Service, r.Version, r.Stage, say)
 	case "return":
-		err = line.GoBack(ctx, r.Service, r.Version, r.Stage, say)
+		err = line.RollBackTo(ctx, r.Service, r.Version, r.Stage, say)
 	}
 	return api.ActOnDelivery204Response{}, err
 }

@@ -44,12 +44,12 @@ func (h *handlers) ListDrift(ctx context.Context, r api.ListDriftRequestObject) 
 				return nil, err
 			}
 			row.Target = place.Target.String()
-			at := api.DriftAt{Stage: place.Stage, Function: drift[i].Function, Open: drift[i].Open(), Drift: row,
-				CanTakeOver: []string{}}
-			at.Calls, at.Errors = since.calls(ctx, drift[i].Function, drift[i].Since)
+			at := api.DriftEntry{Stage: place.Stage, Function: drift[i].Function, Open: drift[i].Open(), Drift: row,
+				Copyable: []string{}}
+			at.Invocations, at.Errors = since.calls(ctx, drift[i].Function, drift[i].Since)
 			for _, a := range drift[i].Attributes {
-				if author.CanTakeOver(drift[i].Address, a.Name, a.Live) {
-					at.CanTakeOver = append(at.CanTakeOver, a.Name)
+				if author.Copyable(drift[i].Address, a.Name, a.Actual) {
+					at.Copyable = append(at.Copyable, a.Name)
 				}
 			}
 			out = append(out, at)
@@ -90,7 +90,7 @@ func (s *sumsSince) calls(ctx context.Context, function string, since int64) (ca
 	}
 	for _, m := range sums {
 		if m.Function == function {
-			calls, failed = calls+m.Calls, failed+m.Errors
+			calls, failed = calls+m.Invocations, failed+m.Errors
 		}
 	}
 	return calls, failed
@@ -98,7 +98,7 @@ func (s *sumsSince) calls(ctx context.Context, function string, since int64) (ca
 
 // drifted finds a drift that is there now.
 func (h *handlers) drifted(ctx context.Context, service string,
-	p api.DriftPlace) (manifest.Place, plan.Drifted, *plan.DriftedDetail, error) {
+	p api.DriftLocation) (manifest.Place, plan.Drifted, *plan.DriftedDetail, error) {
 	place := manifest.PlaceOf(service, p.Stage, p.Target)
 	drift, err := h.engine.Planner.Drift(ctx, place)
 	if err != nil {
@@ -117,14 +117,14 @@ func (h *handlers) drifted(ctx context.Context, service string,
 			}
 		}
 	}
-	return place, plan.Drifted{}, nil, fmt.Errorf("%s %s in %s on %s is as it was recorded: %w", p.Address,
+	return place, plan.Drifted{}, nil, fmt.Errorf("%s %s in %s on %s matches the record: %w", p.Address,
 		api.OrZero(p.Attribute), p.Stage, p.Target, store.ErrNotFound)
 }
 
-// LeaveDrift writes down that what is live now is left.
-func (h *handlers) LeaveDrift(ctx context.Context,
-	r api.LeaveDriftRequestObject) (api.LeaveDriftResponseObject, error) {
-	if err := may(ctx, rights.Run, r.Service, r.Body.Place.Stage); err != nil {
+// IgnoreDrift writes down that what is live now is left.
+func (h *handlers) IgnoreDrift(ctx context.Context,
+	r api.IgnoreDriftRequestObject) (api.IgnoreDriftResponseObject, error) {
+	if err := may(ctx, rights.Deploy, r.Service, r.Body.Place.Stage); err != nil {
 		return nil, err
 	}
 	place, d, attribute, err := h.drifted(ctx, r.Service, r.Body.Place)
@@ -134,46 +134,46 @@ func (h *handlers) LeaveDrift(ctx context.Context,
 	left := plan.Left{Address: d.Address, Reason: r.Body.Reason, Person: who(ctx).person.Handle,
 		Until: api.OrZero(r.Body.Until)}
 	if left.Until != 0 && left.Until <= h.engine.Store.Now().UnixMilli() {
-		return nil, badRequest("the time until which it is left has passed; name one that is to come")
+		return nil, badRequest("the end of ignoring is in the past; choose a later time")
 	}
 	if attribute != nil {
-		left.Attribute, left.Live = attribute.Name, attribute.Live
+		left.Attribute, left.Actual = attribute.Name, attribute.Actual
 	}
 	if err := h.engine.Store.Leave(ctx, place, left); err != nil {
 		return nil, err
 	}
 	h.engine.Watch.Nudge()
-	return api.LeaveDrift204Response{}, nil
+	return api.IgnoreDrift204Response{}, nil
 }
 
-// LeaveDriftNoMore takes back that something is left.
-func (h *handlers) LeaveDriftNoMore(ctx context.Context,
-	r api.LeaveDriftNoMoreRequestObject) (api.LeaveDriftNoMoreResponseObject, error) {
-	if err := may(ctx, rights.Run, r.Service, r.Body.Stage); err != nil {
+// UnignoreDrift takes back that something is left.
+func (h *handlers) UnignoreDrift(ctx context.Context,
+	r api.UnignoreDriftRequestObject) (api.UnignoreDriftResponseObject, error) {
+	if err := may(ctx, rights.Deploy, r.Service, r.Body.Stage); err != nil {
 		return nil, err
 	}
 	place := manifest.PlaceOf(r.Service, r.Body.Stage, r.Body.Target)
-	if err := h.engine.Store.LeaveNoMore(ctx, place, r.Body.Address, api.OrZero(r.Body.Attribute),
+	if err := h.engine.Store.Unignore(ctx, place, r.Body.Address, api.OrZero(r.Body.Attribute),
 		who(ctx).person.Handle); err != nil {
 		return nil, err
 	}
 	h.engine.Watch.Nudge()
-	return api.LeaveDriftNoMore204Response{}, nil
+	return api.UnignoreDrift204Response{}, nil
 }
 
 // errNotTaken tells that an edit would not say what is live.
-var errNotTaken = errors.New("the manifest cannot say just this value by itself; write it by hand")
+var errNotTaken = errors.New("the manifests cannot express this value; edit them manually")
 
-// TakeOverDrift gives the edit by which the manifest says what is live. It is tried
+// CopyDrift gives the edit by which the manifest says what is live. It is tried
 // before it is given: the service with it becomes just that.
-func (h *handlers) TakeOverDrift(ctx context.Context,
-	r api.TakeOverDriftRequestObject) (api.TakeOverDriftResponseObject, error) {
+func (h *handlers) CopyDrift(ctx context.Context,
+	r api.CopyDriftRequestObject) (api.CopyDriftResponseObject, error) {
 	_, d, attribute, err := h.drifted(ctx, r.Service, *r.Body)
 	if err != nil {
 		return nil, err
 	}
 	if attribute == nil {
-		return nil, badRequest("that a resource is there or not cannot be taken over; declare it, or take it out, by hand")
+		return nil, badRequest("the existence of a resource cannot be copied to the manifest; declare it, or remove it, manually")
 	}
 	branch, err := h.branch(ctx, r.Service, nil)
 	if err != nil {
@@ -185,16 +185,16 @@ func (h *handlers) TakeOverDrift(ctx context.Context,
 	}
 	result := h.engine.Checks.Check(ctx, r.Service, folder)
 	if result.Service == nil {
-		return nil, badRequest("the manifests of " + branch + " cannot be read; mend them first")
+		return nil, badRequest("the manifests of " + branch + " cannot be read; fix them first")
 	}
 	secret, err := h.isSecret(ctx, r.Service, result, *r.Body)
 	if err != nil {
 		return nil, err
 	}
 	if secret {
-		return nil, badRequest("it is a secret of the stage; set its value there instead")
+		return nil, badRequest("it is a secret of the stage; set its value there")
 	}
-	file, text, err := author.TakeOver(folder, result.Service, r.Body.Stage, d.Address, attribute.Name, attribute.Live)
+	file, text, err := author.TakeOver(folder, result.Service, r.Body.Stage, d.Address, attribute.Name, attribute.Actual)
 	if err != nil {
 		return nil, badRequest(err.Error())
 	}
@@ -204,16 +204,16 @@ func (h *handlers) TakeOverDrift(ctx context.Context,
 	}
 	edited := h.engine.Checks.Check(ctx, r.Service,
 		manifest.Overlay{Under: folder, Changed: map[string][]byte{file: text}})
-	if err := h.says(ctx, r.Service, edited, *r.Body, attribute.Live); err != nil {
+	if err := h.says(ctx, r.Service, edited, *r.Body, attribute.Actual); err != nil {
 		return nil, badRequest(err.Error())
 	}
-	return api.TakeOverDrift200JSONResponse{Branch: branch, Commit: commit.Hash, File: file, Before: string(before),
+	return api.CopyDrift200JSONResponse{Branch: branch, Commit: commit.Hash, File: file, Before: string(before),
 		Text: string(text)}, nil
 }
 
 // isSecret tells whether a value comes from a secret, of which live shows no more
 // than a fingerprint.
-func (h *handlers) isSecret(ctx context.Context, service string, r check.Result, p api.DriftPlace) (bool, error) {
+func (h *handlers) isSecret(ctx context.Context, service string, r check.Result, p api.DriftLocation) (bool, error) {
 	inputs, _, err := h.inputs(ctx, service, r, p.Stage)
 	if err != nil {
 		return false, err
@@ -227,7 +227,7 @@ func (h *handlers) isSecret(ctx context.Context, service string, r check.Result,
 }
 
 // says checks that a service says a value of a resource.
-func (h *handlers) says(ctx context.Context, service string, edited check.Result, p api.DriftPlace, value any) error {
+func (h *handlers) says(ctx context.Context, service string, edited check.Result, p api.DriftLocation, value any) error {
 	if !edited.OK() {
 		return errNotTaken
 	}

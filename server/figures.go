@@ -6,8 +6,8 @@ import (
 	"slices"
 	"time"
 
-	"rudmar/core/figures"
 	"rudmar/core/manifest"
+	"rudmar/core/metrics"
 	"rudmar/core/resource"
 	"rudmar/engine/deploy"
 	wire "rudmar/platform/api"
@@ -17,7 +17,7 @@ import (
 // shownPoints is how many points a series has at most.
 const shownPoints = 60
 
-func (h *handlers) GetFigures(ctx context.Context, r api.GetFiguresRequestObject) (api.GetFiguresResponseObject,
+func (h *handlers) GetMetrics(ctx context.Context, r api.GetMetricsRequestObject) (api.GetMetricsResponseObject,
 	error) {
 	client, scope, err := h.engine.Planner.Platform(manifest.PlaceOf(r.Service, r.Stage, r.Params.Target))
 	if err != nil {
@@ -40,18 +40,18 @@ func (h *handlers) GetFigures(ctx context.Context, r api.GetFiguresRequestObject
 		return nil, err
 	}
 	measured := measuredOf(minutes, r.Function)
-	out := api.FunctionFigures{From: from.UnixMilli(), WidthMs: width.Milliseconds(), Points: []api.FigurePoint{},
-		Revisions: []api.RevisionFigures{}}
-	for _, p := range figures.Series(measured, from.UnixMilli(), to.UnixMilli(), width.Milliseconds()) {
+	out := api.FunctionMetrics{From: from.UnixMilli(), WidthMs: width.Milliseconds(), Points: []api.MetricsPoint{},
+		Revisions: []api.RevisionMetrics{}}
+	for _, p := range metrics.Series(measured, from.UnixMilli(), to.UnixMilli(), width.Milliseconds()) {
 		out.Points = append(out.Points,
-			api.FigurePoint{At: p.At, Calls: p.Calls, Errors: p.Errors, Throttled: p.Throttled, Cold: p.Cold,
+			api.MetricsPoint{At: p.At, Invocations: p.Invocations, Errors: p.Errors, Throttled: p.Throttled, Cold: p.Cold,
 				P50: p.Quantile(0.5), P95: p.Quantile(0.95), MemoryPeak: p.MemoryPeak})
 	}
-	total := figures.Sum{}
-	for _, m := range figures.ByRevision(measured) {
+	total := metrics.Sum{}
+	for _, m := range metrics.ByRevision(measured) {
 		total.Add(m.Sum)
 		out.Revisions = append(out.Revisions,
-			api.RevisionFigures{Revision: m.Revision, Version: api.Optional(m.Version), Calls: m.Calls, Errors: m.Errors,
+			api.RevisionMetrics{Revision: m.Revision, Version: api.Optional(m.Version), Invocations: m.Invocations, Errors: m.Errors,
 				Throttled: m.Throttled, Cold: m.Cold,
 				P50: m.Quantile(0.5), P95: m.Quantile(0.95), P99: m.Quantile(0.99), MaxMs: m.MaxMs, MemoryPeak: m.MemoryPeak,
 				ErrorKinds: m.ErrorKinds})
@@ -60,47 +60,47 @@ func (h *handlers) GetFigures(ctx context.Context, r api.GetFiguresRequestObject
 	i := slices.IndexFunc(snapshot.Resources,
 		func(res wire.Resource) bool { return res.Address == resource.Function+"/"+r.Function })
 	if i < 0 {
-		return api.GetFigures200JSONResponse(out), nil
+		return api.GetMetrics200JSONResponse(out), nil
 	}
 	memory, _ := snapshot.Resources[i].Attributes["memory"].(float64)
 	limit := int64(memory)
 	out.MemoryLimit = &limit
 	out.Cost, err = costOf(total, limit, kinds.Prices)
-	return api.GetFigures200JSONResponse(out), err
+	return api.GetMetrics200JSONResponse(out), err
 }
 
 // measuredOf reads what a platform measured of a function.
-func measuredOf(minutes []wire.MinuteSum, function string) []figures.Measured {
-	var out []figures.Measured
+func measuredOf(minutes []wire.MinuteSum, function string) []metrics.Measured {
+	var out []metrics.Measured
 	for _, m := range minutes {
 		if m.Function != function {
 			continue
 		}
-		out = append(out, figures.Measured{At: m.Minute, Revision: m.Revision, Version: api.OrZero(m.Version),
+		out = append(out, metrics.Measured{At: m.Minute, Revision: m.Revision, Version: api.OrZero(m.Version),
 			Sum: deploy.Sum(m)})
 	}
 	return out
 }
 
 // stepsOf lists the buckets of a histogram from its first to its last.
-func stepsOf(h figures.Histogram) []api.DurationStep {
+func stepsOf(h metrics.Histogram) []api.DurationStep {
 	out := []api.DurationStep{}
 	keys := slices.Sorted(maps.Keys(h))
 	if len(keys) == 0 {
 		return out
 	}
 	for k := keys[0]; k <= keys[len(keys)-1]; k++ {
-		out = append(out, api.DurationStep{UpToMs: figures.UpTo(k), Calls: h[k]})
+		out = append(out, api.DurationStep{UpToMs: metrics.UpTo(k), Invocations: h[k]})
 	}
 	return out
 }
 
 // costOf gives what calls cost by a platform's price list; nil where it has none.
-func costOf(total figures.Sum, limit int64, prices []wire.Price) (*api.Cost, error) {
+func costOf(total metrics.Sum, limit int64, prices []wire.Price) (*api.Cost, error) {
 	rates := deploy.Rates(prices)
 	if rates.Currency == "" {
 		return nil, nil
 	}
-	amount, how, err := figures.Cost(total, limit, rates)
+	amount, how, err := metrics.Cost(total, limit, rates)
 	return &api.Cost{Amount: amount, Currency: rates.Currency, How: how}, err
 }

@@ -30,10 +30,10 @@ func (h *handlers) GetFunction(ctx context.Context, r api.GetFunctionRequestObje
 	}
 	out := api.FunctionDetail{Function: r.Function, Stage: r.Stage, Functions: []string{}, Targets: []string{},
 		Routes: []api.RouteAddress{}, Schedules: []api.ScheduleNext{},
-		Samples: []api.Sample{}, Settings: []api.BecomesAttribute{},
+		Samples: []api.Sample{}, Configuration: []api.RenderedAttribute{},
 		Permissions: []api.PermissionUse{}, Drift: []api.Drifted{}}
 	there, _ := v.VersionIn(r.Stage)
-	if d := v.There(r.Stage); d != nil {
+	if d := v.Current(r.Stage); d != nil {
 		there = d.Choice.Version(r.Function, there)
 	}
 	service := v.Manifests
@@ -53,12 +53,12 @@ func (h *handlers) GetFunction(ctx context.Context, r api.GetFunctionRequestObje
 	case stage == nil:
 		return nil, noStage(service, r.Stage)
 	case fn == nil && there > 0:
-		return nil, fmt.Errorf("%s has version %d, which has no function %s: %w", r.Stage, there,
+		return nil, fmt.Errorf("version %[2]d in %[1]s has no function %[3]s: %[4]w", r.Stage, there,
 			r.Function, store.ErrNotFound)
 	case fn == nil:
 		return nil, fmt.Errorf("the function %s: %w", r.Function, store.ErrNotFound)
 	}
-	out.About = fn.About
+	out.Description = fn.About
 	for _, t := range stage.Targets {
 		out.Targets = append(out.Targets, t.String())
 	}
@@ -79,9 +79,9 @@ func (h *handlers) GetFunction(ctx context.Context, r api.GetFunctionRequestObje
 		return nil, err
 	}
 	for _, res := range shown {
-		out.Settings = append(out.Settings, res.Attributes...)
+		out.Configuration = append(out.Configuration, res.Attributes...)
 	}
-	err = h.live(ctx, &out, v)
+	err = h.actual(ctx, &out, v)
 	return api.GetFunction200JSONResponse(out), err
 }
 
@@ -118,8 +118,8 @@ func (h *handlers) describe(out *api.FunctionDetail, fn *manifest.Function, stag
 }
 
 // live adds what is recorded and what the platform tells.
-func (h *handlers) live(ctx context.Context, out *api.FunctionDetail, v *view.Facts) error {
-	var figures observe.Figures
+func (h *handlers) actual(ctx context.Context, out *api.FunctionDetail, v *view.Facts) error {
+	var metrics observe.Metrics
 	for _, p := range v.At(out.Stage) {
 		record, err := h.engine.Store.Record(ctx, p.Place)
 		if err != nil {
@@ -135,7 +135,7 @@ func (h *handlers) live(ctx context.Context, out *api.FunctionDetail, v *view.Fa
 			case resource.Opening:
 				to[rest] = words(rec.Attributes["to"])
 			case resource.Revision:
-				out.There, out.Version = true, &rec.Version
+				out.Deployed, out.Version = true, &rec.Version
 			case resource.Route:
 				out.Routes = append(out.Routes,
 					api.RouteAddress{Target: p.Target.String(), Trigger: rest, Method: textOf(rec.Attributes["method"]),
@@ -149,7 +149,7 @@ func (h *handlers) live(ctx context.Context, out *api.FunctionDetail, v *view.Fa
 			}
 		}
 		look := v.Looks[p.Place]
-		figures = figures.Plus(look.Functions[out.Function])
+		metrics = metrics.Plus(look.Functions[out.Function])
 		if err := addDrift(out, look.Drift, p.Target.String()); err != nil {
 			return err
 		}
@@ -157,8 +157,8 @@ func (h *handlers) live(ctx context.Context, out *api.FunctionDetail, v *view.Fa
 			return err
 		}
 	}
-	total, err := convert[api.Figures](figures)
-	out.Figures = &total
+	total, err := convert[api.MetricsSummary](metrics)
+	out.Metrics = &total
 	return err
 }
 
@@ -202,15 +202,15 @@ func (h *handlers) uses(ctx context.Context, out *api.FunctionDetail, p manifest
 			out.Permissions[i].Used += u.Count
 		case !u.Allowed:
 			out.Permissions = append(out.Permissions,
-				api.PermissionUse{Resource: u.Resource, Verbs: []string{u.Verb}, Refused: u.Count})
+				api.PermissionUse{Resource: u.Resource, Verbs: []string{u.Verb}, Denied: u.Count})
 		}
 	}
 	return nil
 }
 
-func (h *handlers) CallFunction(ctx context.Context, r api.CallFunctionRequestObject) (api.CallFunctionResponseObject,
+func (h *handlers) InvokeFunction(ctx context.Context, r api.InvokeFunctionRequestObject) (api.InvokeFunctionResponseObject,
 	error) {
-	if err := may(ctx, rights.Try, r.Service, r.Stage); err != nil {
+	if err := may(ctx, rights.Invoke, r.Service, r.Stage); err != nil {
 		return nil, err
 	}
 	place := manifest.PlaceOf(r.Service, r.Stage, r.Body.Target)
@@ -222,17 +222,17 @@ func (h *handlers) CallFunction(ctx context.Context, r api.CallFunctionRequestOb
 	if err != nil {
 		return nil, err
 	}
-	inv, err := client.Invoke(ctx, scope, r.Function, api.OrZero(r.Body.Trigger), wire.Hand, r.Body.Event, timeout)
+	inv, err := client.Invoke(ctx, scope, r.Function, api.OrZero(r.Body.Trigger), wire.Manual, r.Body.Event, timeout)
 	if err != nil {
 		return nil, err
 	}
 	if err := h.engine.Store.Note(ctx,
-		store.Entry{Person: who(ctx).person.Handle, Service: r.Service, Stage: r.Stage, What: "called by hand",
+		store.Entry{Person: who(ctx).person.Handle, Service: r.Service, Stage: r.Stage, What: "function invoked manually",
 			Text: r.Function + " on " + r.Body.Target + ": " + inv.Id}); err != nil {
 		return nil, err
 	}
 	out, err := convert[api.Invocation](inv)
-	return api.CallFunction200JSONResponse(out), err
+	return api.InvokeFunction200JSONResponse(out), err
 }
 
 func (h *handlers) GetLogs(ctx context.Context, r api.GetLogsRequestObject) (api.GetLogsResponseObject, error) {

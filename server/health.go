@@ -18,28 +18,28 @@ func (h *handlers) GetHealth(ctx context.Context, _ api.GetHealthRequestObject) 
 	if err != nil {
 		return nil, err
 	}
-	state, missing := h.engine.Build.Walls()
+	state, missing := h.engine.Build.Isolation()
 	out := api.Health{Platforms: []api.PlatformHealth{},
 		Builds: api.BuildHealth{State: api.BuildHealthState(state), Notes: missing},
-		Checks: []api.HealthCheck{}, Stuck: []api.StuckWork{}, Sick: []api.SickPlace{}}
+		Checks: []api.HealthCheck{}, Stalled: []api.StalledWork{}, Unreachable: []api.UnreachableTarget{}}
 	for _, c := range now.Checks {
-		out.Checks = append(out.Checks, api.HealthCheck{What: c.What, Problem: c.Problem})
+		out.Checks = append(out.Checks, api.HealthCheck{Name: c.What, Problem: c.Problem})
 	}
 	for _, p := range now.Platforms {
 		one := api.PlatformHealth{Name: p.Name, Notes: []string{}}
 		if p.Err != nil {
-			one.Why = api.Optional(p.Err.Error())
+			one.Reason = api.Optional(p.Err.Error())
 		} else {
-			one.Answers, one.Simulated, one.Notes = true, p.Kinds.Simulated, p.Kinds.Notes
+			one.Reachable, one.Simulated, one.Notes = true, p.Kinds.Simulated, p.Kinds.Notes
 		}
 		out.Platforms = append(out.Platforms, one)
 	}
 	for _, s := range now.Stuck {
-		out.Stuck = append(out.Stuck,
-			api.StuckWork{Service: s.Service, Stage: s.Stage, What: s.What, Since: s.Since.UnixMilli()})
+		out.Stalled = append(out.Stalled,
+			api.StalledWork{Service: s.Service, Stage: s.Stage, Work: s.What, Since: s.Since.UnixMilli()})
 	}
 	for _, s := range now.Sick {
-		out.Sick = append(out.Sick, api.SickPlace{Service: s.Service, Stage: s.Stage, Target: s.Target.String(), Why: s.Why,
+		out.Unreachable = append(out.Unreachable, api.UnreachableTarget{Service: s.Service, Stage: s.Stage, Target: s.Target.String(), Reason: s.Reason,
 			Since: s.Since.UnixMilli()})
 	}
 	return api.GetHealth200JSONResponse(out), nil
@@ -50,7 +50,7 @@ func (h *handlers) GetWelcome(context.Context, api.GetWelcomeRequestObject) (api
 	return api.GetWelcome200JSONResponse{Demo: h.options.Demo}, nil
 }
 
-var errNotWell = errors.New("not well")
+var errNotWell = errors.New("unhealthy")
 
 // healthz tells whoever runs Rudmar, such as a supervisor, whether it serves:
 // 200, or 503 with the names of what it misses. It asks nobody to sign in, and

@@ -64,7 +64,7 @@ func (h *handlers) GetLineAuthors(ctx context.Context,
 		at := strings.LastIndexByte(place, ':')
 		n, err := strconv.Atoi(place[at+1:])
 		if at < 0 || err != nil || n < 1 {
-			return nil, badRequest(fmt.Sprintf("%q is not a place; a place is file:line", place))
+			return nil, badRequest(fmt.Sprintf("%q is not a location; use file:line", place))
 		}
 		lines[place[:at]] = append(lines[place[:at]], n)
 	}
@@ -156,7 +156,7 @@ func (h *handlers) RenameFunction(ctx context.Context,
 		return nil, err
 	}
 	if result.Service == nil {
-		return nil, badRequest("rudmar.yaml cannot be read; mend it first")
+		return nil, badRequest("rudmar.yaml cannot be read; fix it first")
 	}
 	edits, err := author.Rename(over, result.Service, r.Body.Function, r.Body.To)
 	switch {

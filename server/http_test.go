@@ -24,7 +24,7 @@ import (
 // What HTTP has words for is said in them (RFC 9110).
 func TestAnswersAreHTTPs(t *testing.T) {
 	s, db := stand(t, engine.Options{})
-	if err := s.engine.People.Add(t.Context(), people.Wish{Handle: "wren", Role: "author", Password: "orchard-at-dawn"},
+	if err := s.engine.People.Add(t.Context(), people.NewUser{Handle: "wren", Role: "author", Password: "orchard-at-dawn"},
 		""); err != nil {
 		t.Fatal(err)
 	}

@@ -55,7 +55,7 @@ func (s *Server) limitBodies(next echo.HandlerFunc) echo.HandlerFunc {
 			if int64(len(body)) >= most {
 				return tooLarge(most)
 			}
-			return echo.NewHTTPError(http.StatusRequestTimeout, "the body did not come whole: "+err.Error())
+			return echo.NewHTTPError(http.StatusRequestTimeout, "the body is incomplete: "+err.Error())
 		}
 		_ = control.SetReadDeadline(time.Time{})
 		r.Body = io.NopCloser(strings.NewReader(string(body)))
@@ -66,7 +66,7 @@ func (s *Server) limitBodies(next echo.HandlerFunc) echo.HandlerFunc {
 
 func tooLarge(most int64) error {
 	return echo.NewHTTPError(http.StatusRequestEntityTooLarge,
-		"the request is too large; here it may have "+sizeWords(most))
+		"the request is too large; the limit is "+sizeWords(most))
 }
 
 func sizeWords(n int64) string {

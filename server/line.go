@@ -109,11 +109,11 @@ func (h *handlers) manifests(ctx context.Context, f *view.Facts) error {
 
 // withGates adds how the gates of waiting versions were judged last.
 func (h *handlers) withGates(ctx context.Context, f *view.Facts) error {
-	judged, err := h.engine.Line.Judged(ctx, f.Service.Name, 0)
+	judged, err := h.engine.Line.GateResults(ctx, f.Service.Name, 0)
 	for i, d := range f.Deliveries {
 		if f.Awaits(d.Delivery) {
 			j := judged[deliver.Place{Version: d.Version, Stage: d.Stage}]
-			f.Deliveries[i].Gates, f.Deliveries[i].Stops = j.Gates, j.Stops
+			f.Deliveries[i].Gates, f.Deliveries[i].Blockers = j.Gates, j.Stops
 		}
 	}
 	return err
@@ -122,7 +122,7 @@ func (h *handlers) withGates(ctx context.Context, f *view.Facts) error {
 // withRecords adds what was put in each place, and what is behind.
 func (h *handlers) withRecords(ctx context.Context, f *view.Facts) error {
 	f.Left = map[string][]string{}
-	f.Records, f.Behind = map[manifest.Place][]store.There{}, map[string]map[string]int{}
+	f.Records, f.Behind = map[manifest.Place][]store.FunctionStatus{}, map[string]map[string]int{}
 	changed := map[int]map[string]int{} // by version, what changed after it
 	for _, stage := range f.Stages() {
 		there, _ := f.VersionIn(stage.Name)
@@ -149,7 +149,7 @@ func (h *handlers) withRecords(ctx context.Context, f *view.Facts) error {
 // withLeftOut adds which functions stayed where they were in a stage, and how far they
 // are behind.
 func (h *handlers) withLeftOut(ctx context.Context, f *view.Facts, stage string) error {
-	there := f.There(stage)
+	there := f.Current(stage)
 	if there == nil || there.Choice == nil {
 		return nil
 	}
@@ -194,7 +194,7 @@ func (h *handlers) withSecrets(ctx context.Context, f *view.Facts) error {
 	return nil
 }
 
-func (h *handlers) GetLine(ctx context.Context, r api.GetLineRequestObject) (api.GetLineResponseObject, error) {
+func (h *handlers) GetStageLine(ctx context.Context, r api.GetStageLineRequestObject) (api.GetStageLineResponseObject, error) {
 	f, err := h.facts(ctx, r.Service)
 	if err == nil {
 		err = h.withGates(ctx, f)
@@ -202,9 +202,9 @@ func (h *handlers) GetLine(ctx context.Context, r api.GetLineRequestObject) (api
 	if err != nil {
 		return nil, err
 	}
-	out := view.Line(f)
+	out := view.StageLine(f)
 	for i := range out.Stages {
-		if may(ctx, rights.Run, r.Service, out.Stages[i].Stage) != nil {
+		if may(ctx, rights.Deploy, r.Service, out.Stages[i].Stage) != nil {
 			out.Stages[i].Before = nil
 		}
 	}
@@ -216,7 +216,7 @@ func (h *handlers) GetLine(ctx context.Context, r api.GetLineRequestObject) (api
 	for _, d := range running {
 		out.Running = append(out.Running, deploymentOf(d))
 	}
-	return api.GetLine200JSONResponse(out), nil
+	return api.GetStageLine200JSONResponse(out), nil
 }
 
 func (h *handlers) GetBoard(ctx context.Context, r api.GetBoardRequestObject) (api.GetBoardResponseObject, error) {

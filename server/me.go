@@ -11,8 +11,8 @@ import (
 )
 
 func tokenOf(t store.Token) api.Token {
-	out := api.Token{Id: t.ID, Name: t.Name, Acts: t.Acts, Places: append([]string{}, t.Places...),
-		MadeAt: t.Made.UnixMilli(), Until: t.Until.UnixMilli(), UsedFrom: t.From}
+	out := api.Token{Id: t.ID, Name: t.Name, Permissions: t.Permissions, Scopes: append([]string{}, t.Places...),
+		CreatedAt: t.Made.UnixMilli(), ExpiresAt: t.Until.UnixMilli(), UsedFrom: t.From}
 	if !t.Used.IsZero() {
 		out.UsedAt = api.Optional(t.Used.UnixMilli())
 	}
@@ -30,22 +30,22 @@ func (h *handlers) ListTokens(ctx context.Context, _ api.ListTokensRequestObject
 	return out, err
 }
 
-// MakeToken makes a token, and tells it this once.
-func (h *handlers) MakeToken(ctx context.Context, r api.MakeTokenRequestObject) (api.MakeTokenResponseObject, error) {
-	text, t, err := h.engine.People.MakeToken(ctx, who(ctx).person, people.TokenWish{Name: r.Body.Name,
-		Acts: r.Body.Acts, In: r.Body.Places, Days: api.OrZero(r.Body.Days)})
+// CreateToken makes a token, and tells it this once.
+func (h *handlers) CreateToken(ctx context.Context, r api.CreateTokenRequestObject) (api.CreateTokenResponseObject, error) {
+	text, t, err := h.engine.People.CreateToken(ctx, who(ctx).person, people.NewToken{Name: r.Body.Name,
+		Permissions: r.Body.Permissions, In: r.Body.Scopes, Days: api.OrZero(r.Body.Days)})
 	if err != nil {
 		return nil, err
 	}
-	return api.MakeToken201JSONResponse{Text: text, Token: tokenOf(t)}, nil
+	return api.CreateToken201JSONResponse{Text: text, Token: tokenOf(t)}, nil
 }
 
-// EndToken ends a token. A token may end itself, and no other.
-func (h *handlers) EndToken(ctx context.Context, r api.EndTokenRequestObject) (api.EndTokenResponseObject, error) {
+// RevokeToken ends a token. A token may end itself, and no other.
+func (h *handlers) RevokeToken(ctx context.Context, r api.RevokeTokenRequestObject) (api.RevokeTokenResponseObject, error) {
 	person := who(ctx).person
 	if person.Token != nil && person.Token.ID != r.Id {
-		return nil, fmt.Errorf("%w: a token may end itself, and no other", rights.ErrRefused)
+		return nil, fmt.Errorf("%w: a token can revoke only itself", rights.ErrDenied)
 	}
-	err := h.engine.People.EndToken(ctx, person.Handle, r.Id)
-	return api.EndToken204Response{}, err
+	err := h.engine.People.RevokeToken(ctx, person.Handle, r.Id)
+	return api.RevokeToken204Response{}, err
 }

@@ -12,8 +12,8 @@ import (
 // settles again is not taken for a new one.
 const before = 365 * 24 * time.Hour
 
-// GetMeasures tells how a stage is delivered to.
-func (h *handlers) GetMeasures(ctx context.Context, r api.GetMeasuresRequestObject) (api.GetMeasuresResponseObject,
+// GetDeliveryMetrics tells how a stage is delivered to.
+func (h *handlers) GetDeliveryMetrics(ctx context.Context, r api.GetDeliveryMetricsRequestObject) (api.GetDeliveryMetricsResponseObject,
 	error) {
 	now := h.engine.Store.Now()
 	since := measure.Monday(now).AddDate(0, 0, -7*r.Params.Weeks).Add(-before)
@@ -22,17 +22,17 @@ func (h *handlers) GetMeasures(ctx context.Context, r api.GetMeasuresRequestObje
 		return nil, err
 	}
 	m := measure.Of(r.Params.Stage, passages, now, r.Params.Weeks)
-	out := api.GetMeasures200JSONResponse{Stage: m.Stage, LeadMs: m.Lead.Milliseconds(), PerWeek: m.PerWeek,
-		FailPart: m.FailPart, RestoreMs: m.Restore.Milliseconds(), Weeks: []api.MeasuredWeek{}}
+	out := api.GetDeliveryMetrics200JSONResponse{Stage: m.Stage, LeadTimeMs: m.Lead.Milliseconds(), PerWeek: m.PerWeek,
+		ChangeFailureRate: m.ChangeFailureRate, RecoveryTimeMs: m.Restore.Milliseconds(), Weeks: []api.DeliveryWeek{}}
 	for _, w := range m.Weeks {
-		week := api.MeasuredWeek{Begin: w.Begin.UnixMilli(), LeadMs: w.Lead.Milliseconds(),
+		week := api.DeliveryWeek{Begin: w.Begin.UnixMilli(), LeadTimeMs: w.Lead.Milliseconds(),
 			Delivered: []api.DeliveredVersion{}, Failed: []api.FailedVersion{}}
 		for _, d := range w.Delivered {
 			week.Delivered = append(week.Delivered, api.DeliveredVersion{Version: d.Version, At: d.At.UnixMilli(),
-				LeadMs: d.Lead.Milliseconds()})
+				LeadTimeMs: d.Lead.Milliseconds()})
 		}
 		for _, f := range w.Failed {
-			failed := api.FailedVersion{Version: f.Version, At: f.At.UnixMilli(), State: string(f.State)}
+			failed := api.FailedVersion{Version: f.Version, At: f.At.UnixMilli(), State: api.DeliveryState(f.State)}
 			if !f.Until.IsZero() {
 				failed.Until = api.Optional(f.Until.UnixMilli())
 			}

@@ -17,7 +17,7 @@ func (h *handlers) GetMessages(ctx context.Context, r api.GetMessagesRequestObje
 	if err != nil {
 		return nil, err
 	}
-	list, err := client.MessagesAfter(ctx, scope, r.Params.Parked, api.OrZero(r.Params.After))
+	list, err := client.MessagesAfter(ctx, scope, r.Params.DeadLetter, api.OrZero(r.Params.After))
 	if err != nil {
 		return nil, err
 	}
@@ -25,25 +25,25 @@ func (h *handlers) GetMessages(ctx context.Context, r api.GetMessagesRequestObje
 	return api.GetMessages200JSONResponse(append([]api.Message{}, out...)), err
 }
 
-func (h *handlers) SendMessageAgain(ctx context.Context,
-	r api.SendMessageAgainRequestObject) (api.SendMessageAgainResponseObject, error) {
-	err := h.onMessage(ctx, r.Service, r.Stage, r.Params.Target, r.Message, "message tried again",
-		(*platform.Client).SendAgain)
-	return api.SendMessageAgain204Response{}, err
+func (h *handlers) RetryMessage(ctx context.Context,
+	r api.RetryMessageRequestObject) (api.RetryMessageResponseObject, error) {
+	err := h.onMessage(ctx, r.Service, r.Stage, r.Params.Target, r.Message, "message retried",
+		(*platform.Client).RetryMessage)
+	return api.RetryMessage204Response{}, err
 }
 
-func (h *handlers) DropMessage(ctx context.Context, r api.DropMessageRequestObject) (api.DropMessageResponseObject,
+func (h *handlers) DeleteMessage(ctx context.Context, r api.DeleteMessageRequestObject) (api.DeleteMessageResponseObject,
 	error) {
-	err := h.onMessage(ctx, r.Service, r.Stage, r.Params.Target, r.Message, "message taken away",
-		(*platform.Client).DropMessage)
-	return api.DropMessage204Response{}, err
+	err := h.onMessage(ctx, r.Service, r.Stage, r.Params.Target, r.Message, "message deleted",
+		(*platform.Client).DeleteMessage)
+	return api.DeleteMessage204Response{}, err
 }
 
 // onMessage does something with a parked message, and notes it in the journal.
 func (h *handlers) onMessage(ctx context.Context, service, stage, target string, id int64, what string,
 	do func(*platform.Client, context.Context, platform.Scope, int64) error) error {
 	person := who(ctx).person
-	if err := may(ctx, rights.Run, service, stage); err != nil {
+	if err := may(ctx, rights.Deploy, service, stage); err != nil {
 		return err
 	}
 	client, scope, err := h.engine.Planner.Platform(manifest.PlaceOf(service, stage, target))

@@ -12,18 +12,18 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 )
 
-// metrics are what a collector asks for at /metrics, in the form of OpenMetrics. It
+// collector serves /metrics in the OpenMetrics format. It
 // holds counts alone: no names of services, stages or people.
-type metrics struct {
+type collector struct {
 	took    *prometheus.HistogramVec
 	answers http.Handler
 }
 
-func newMetrics(s *Server) *metrics {
+func newMetrics(s *Server) *collector {
 	all := prometheus.NewRegistry()
-	m := &metrics{
+	m := &collector{
 		took: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "rudmar_request_seconds",
-			Help:    "How long requests took, by method, address and status; streams are left out.",
+			Help:    "Duration of requests by method, route and status, without streams.",
 			Buckets: []float64{.005, .02, .05, .1, .25, .5, 1, 2.5, 10}}, []string{"method", "route", "status"}),
 		answers: promhttp.HandlerFor(all, promhttp.HandlerOpts{EnableOpenMetrics: true}),
 	}
@@ -33,7 +33,7 @@ func newMetrics(s *Server) *metrics {
 }
 
 // measure counts requests by the pattern of their address.
-func (m *metrics) measure(next echo.HandlerFunc) echo.HandlerFunc {
+func (m *collector) measure(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		begun := time.Now()
 		err := next(c)
@@ -62,11 +62,11 @@ func newStates(s *Server) *states {
 		return prometheus.NewDesc(name, help, []string{"state"}, nil)
 	}
 	return &states{server: s,
-		serves: prometheus.NewDesc("rudmar_serves", "1 where all that Rudmar needs is there, else 0.", nil, nil),
+		serves: prometheus.NewDesc("rudmar_serves", "1 if Rudmar is healthy, otherwise 0.", nil, nil),
 		work: map[string]*prometheus.Desc{
-			"delivery":   by("rudmar_deliveries", "Versions in stages, by their state."),
-			"build":      by("rudmar_builds", "Builds, by their state."),
-			"deployment": by("rudmar_deployments", "Deployments, by their state."),
+			"delivery":   by("rudmar_deliveries", "Versions in stages, by state."),
+			"build":      by("rudmar_builds", "Builds, by state."),
+			"deployment": by("rudmar_deployments", "Deployments, by state."),
 		}}
 }
 

@@ -25,7 +25,7 @@ func (h *handlers) mirrorOf(ctx context.Context, repository string) (*api.Mirror
 	if err != nil {
 		return nil, err
 	}
-	out := &api.Mirror{Url: m.URL, User: api.Optional(m.User), EveryMs: m.Every.Milliseconds(), Person: m.Person,
+	out := &api.Mirror{Url: m.URL, Username: api.Optional(m.User), EveryMs: m.Every.Milliseconds(), Person: m.Person,
 		Error: m.Error}
 	if !m.Tried.IsZero() {
 		out.TriedAt = api.Optional(m.Tried.UnixMilli())
@@ -38,7 +38,7 @@ func (h *handlers) mirrorOf(ctx context.Context, repository string) (*api.Mirror
 
 // hasRepository checks that there is a repository, for who looks after all of them.
 func (h *handlers) hasRepository(ctx context.Context, name string) error {
-	if err := may(ctx, rights.LookAfter, "", ""); err != nil {
+	if err := may(ctx, rights.Administer, "", ""); err != nil {
 		return err
 	}
 	names, err := h.engine.Store.Repositories(ctx)
@@ -53,8 +53,8 @@ func (h *handlers) SetMirror(ctx context.Context, r api.SetMirrorRequestObject) 
 	if err := h.hasRepository(ctx, r.Repository); err != nil {
 		return nil, err
 	}
-	key, err := h.engine.Mirrors.Set(ctx, mirror.Wish{Repository: r.Repository, URL: r.Body.Url,
-		User: api.OrZero(r.Body.User), Password: api.OrZero(r.Body.Password),
+	key, err := h.engine.Mirrors.Set(ctx, mirror.Settings{Repository: r.Repository, URL: r.Body.Url,
+		User: api.OrZero(r.Body.Username), Password: api.OrZero(r.Body.Password),
 		Every: time.Duration(api.OrZero(r.Body.EveryMs)) * time.Millisecond}, who(ctx).person.Handle)
 	if err != nil {
 		return nil, err
@@ -76,13 +76,13 @@ func (h *handlers) FetchMirror(ctx context.Context, r api.FetchMirrorRequestObje
 	return api.FetchMirror204Response{}, err
 }
 
-// EndMirror makes a repository one that people push to.
-func (h *handlers) EndMirror(ctx context.Context, r api.EndMirrorRequestObject) (api.EndMirrorResponseObject, error) {
+// DeleteMirror makes a repository one that people push to.
+func (h *handlers) DeleteMirror(ctx context.Context, r api.DeleteMirrorRequestObject) (api.DeleteMirrorResponseObject, error) {
 	err := h.hasRepository(ctx, r.Repository)
 	if err == nil {
-		err = h.engine.Store.EndMirror(ctx, r.Repository, who(ctx).person.Handle)
+		err = h.engine.Store.DeleteMirror(ctx, r.Repository, who(ctx).person.Handle)
 	}
-	return api.EndMirror204Response{}, err
+	return api.DeleteMirror204Response{}, err
 }
 
 // mostNotice is the most bytes of a push notice.

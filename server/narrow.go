@@ -56,7 +56,7 @@ func (s *Server) maySee(r *http.Request, in signedIn) error {
 		at = append(at, rights.Where{}) // what is about everything takes a token for everywhere
 	}
 	for _, where := range at {
-		if err := deliver.May(in.person, rights.Look, where.Service, where.Stage); err != nil {
+		if err := deliver.May(in.person, rights.View, where.Service, where.Stage); err != nil {
 			return err
 		}
 	}

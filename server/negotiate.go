@@ -34,10 +34,10 @@ func (d *described) negotiate(next echo.HandlerFunc) echo.HandlerFunc {
 			allowed := d.allowed(r)
 			c.Response().Header().Set("Allow", strings.Join(allowed, ", "))
 			return echo.NewHTTPError(http.StatusMethodNotAllowed,
-				r.Method+" cannot be done here; what can is "+strings.Join(allowed, ", "))
+				r.Method+" is not allowed; use "+strings.Join(allowed, ", "))
 		}
 		if err != nil {
-			return echo.NewHTTPError(http.StatusNotFound, "the API has no such address; /api shows those that it has")
+			return echo.NewHTTPError(http.StatusNotFound, "unknown API address; /api lists all")
 		}
 		if r.ContentLength > 0 && route.Operation.RequestBody != nil {
 			if sent, err := contenttype.ParseMediaType(r.Header.Get("Content-Type")); err != nil ||
@@ -51,7 +51,7 @@ func (d *described) negotiate(next echo.HandlerFunc) echo.HandlerFunc {
 			for _, o := range offered {
 				forms = append(forms, o.MIME())
 			}
-			return echo.NewHTTPError(http.StatusNotAcceptable, "the answer is "+strings.Join(forms, " or "))
+			return echo.NewHTTPError(http.StatusNotAcceptable, "the response is "+strings.Join(forms, " or "))
 		}
 		return next(c)
 	}

@@ -12,75 +12,75 @@ import (
 	"rudmar/server/api"
 )
 
-func hookOf(h store.Hook) api.Hook {
-	return api.Hook{Id: h.ID, Name: h.Name, Url: h.URL, Kinds: append([]string{}, h.Kinds...), Service: h.Service,
-		Stage: h.Stage, Person: h.Person, MadeAt: h.Made.UnixMilli()}
+func hookOf(h store.NotificationTarget) api.NotificationTarget {
+	return api.NotificationTarget{Id: h.ID, Name: h.Name, Url: h.URL, Types: append([]string{}, h.Kinds...), Service: h.Service,
+		Stage: h.Stage, Person: h.Person, CreatedAt: h.Made.UnixMilli()}
 }
 
-// ListHooks lists where notices go: to who looks after what they are about, for an
+// ListNotificationTargets lists where notices go: to who looks after what they are about, for an
 // address can be what lets somebody in.
-func (h *handlers) ListHooks(ctx context.Context, _ api.ListHooksRequestObject) (api.ListHooksResponseObject, error) {
-	list, err := h.engine.Store.Hooks(ctx)
-	out := api.ListHooks200JSONResponse{Hooks: []api.Hook{}, Kinds: notice.Kinds()}
+func (h *handlers) ListNotificationTargets(ctx context.Context, _ api.ListNotificationTargetsRequestObject) (api.ListNotificationTargetsResponseObject, error) {
+	list, err := h.engine.Store.NotificationTargets(ctx)
+	out := api.ListNotificationTargets200JSONResponse{Targets: []api.NotificationTarget{}, Types: notice.Kinds()}
 	for _, hook := range list {
-		if may(ctx, rights.LookAfter, hook.Service, hook.Stage) == nil {
-			out.Hooks = append(out.Hooks, hookOf(hook))
+		if may(ctx, rights.Administer, hook.Service, hook.Stage) == nil {
+			out.Targets = append(out.Targets, hookOf(hook))
 		}
 	}
 	return out, err
 }
 
-// AddHook sends notices somewhere.
-func (h *handlers) AddHook(ctx context.Context, r api.AddHookRequestObject) (api.AddHookResponseObject, error) {
-	w := notice.Wish{Name: r.Body.Name, URL: r.Body.Url, Kinds: r.Body.Kinds, Service: api.OrZero(r.Body.Service),
+// CreateNotificationTarget sends notices somewhere.
+func (h *handlers) CreateNotificationTarget(ctx context.Context, r api.CreateNotificationTargetRequestObject) (api.CreateNotificationTargetResponseObject, error) {
+	w := notice.NewTarget{Name: r.Body.Name, URL: r.Body.Url, Kinds: r.Body.Types, Service: api.OrZero(r.Body.Service),
 		Stage: api.OrZero(r.Body.Stage)}
-	if err := may(ctx, rights.LookAfter, w.Service, w.Stage); err != nil {
+	if err := may(ctx, rights.Administer, w.Service, w.Stage); err != nil {
 		return nil, err
 	}
 	if w.Service != "" {
 		if _, err := h.engine.Store.Service(ctx, w.Service); err != nil {
-			return nil, fmt.Errorf("%w: the service %s: %w", notice.ErrHook, w.Service, err)
+			return nil, fmt.Errorf("%w: the service %s: %w", notice.ErrNotificationTarget, w.Service, err)
 		}
 	}
 	key := rand.Text()
-	hook, err := h.engine.Notices.Add(ctx, w, key, who(ctx).person.Handle)
-	return api.AddHook201JSONResponse{Key: key, Hook: hookOf(hook)}, err
+	hook, err := h.engine.Notifications.Add(ctx, w, key, who(ctx).person.Handle)
+	return api.CreateNotificationTarget201JSONResponse{Key: key, Target: hookOf(hook)}, err
 }
 
 // ownHook gives a hook that who asks looks after.
-func (h *handlers) ownHook(ctx context.Context, id int64) (store.Hook, error) {
-	hook, err := h.engine.Store.Hook(ctx, id)
+func (h *handlers) ownHook(ctx context.Context, id int64) (store.NotificationTarget, error) {
+	hook, err := h.engine.Store.NotificationTarget(ctx, id)
 	if err != nil {
-		return hook, fmt.Errorf("where notices go, %d: %w", id, err)
+		return hook, fmt.Errorf("notification target %d: %w", id, err)
 	}
-	return hook, may(ctx, rights.LookAfter, hook.Service, hook.Stage)
+	return hook, may(ctx, rights.Administer, hook.Service, hook.Stage)
 }
 
-// EndHook ends notices to somewhere.
-func (h *handlers) EndHook(ctx context.Context, r api.EndHookRequestObject) (api.EndHookResponseObject, error) {
+// DeleteNotificationTarget ends notices to somewhere.
+func (h *handlers) DeleteNotificationTarget(ctx context.Context, r api.DeleteNotificationTargetRequestObject) (api.DeleteNotificationTargetResponseObject, error) {
 	hook, err := h.ownHook(ctx, r.Id)
 	if err == nil {
-		err = h.engine.Store.EndHook(ctx, hook, who(ctx).person.Handle)
+		err = h.engine.Store.DeleteNotificationTarget(ctx, hook, who(ctx).person.Handle)
 	}
-	return api.EndHook204Response{}, err
+	return api.DeleteNotificationTarget204Response{}, err
 }
 
-// ListNotices lists what went somewhere.
-func (h *handlers) ListNotices(ctx context.Context, r api.ListNoticesRequestObject) (api.ListNoticesResponseObject,
+// ListNotifications lists what went somewhere.
+func (h *handlers) ListNotifications(ctx context.Context, r api.ListNotificationsRequestObject) (api.ListNotificationsResponseObject,
 	error) {
 	hook, err := h.ownHook(ctx, r.Id)
 	if err != nil {
 		return nil, err
 	}
-	list, err := h.engine.Store.Notices(ctx, hook.ID, partSize)
+	list, err := h.engine.Store.Notifications(ctx, hook.ID, partSize)
 	if err != nil {
 		return nil, err
 	}
-	out := api.ListNotices200JSONResponse{}
+	out := api.ListNotifications200JSONResponse{}
 	for _, n := range list {
-		shown := api.Notice{Id: n.ID, Kind: n.Kind, State: api.NoticeState(n.State), Tries: n.Tries,
-			MadeAt: n.Made.UnixMilli(), Answer: n.Answer}
-		if n.State == store.NoticeQueued {
+		shown := api.Notification{Id: n.ID, Type: n.Kind, State: api.NotificationState(n.State), Attempts: n.Attempts,
+			CreatedAt: n.Made.UnixMilli(), Response: n.Response}
+		if n.State == store.NotificationQueued {
 			shown.DueAt = api.Optional(n.Due.UnixMilli())
 		}
 		if err := json.Unmarshal([]byte(n.Body), &shown.Event); err != nil {
@@ -91,15 +91,15 @@ func (h *handlers) ListNotices(ctx context.Context, r api.ListNoticesRequestObje
 	return out, nil
 }
 
-// SendNoticeAgain sends a notice once more.
-func (h *handlers) SendNoticeAgain(ctx context.Context,
-	r api.SendNoticeAgainRequestObject) (api.SendNoticeAgainResponseObject, error) {
-	n, err := h.engine.Store.Notice(ctx, r.Id)
+// ResendNotification sends a notice once more.
+func (h *handlers) ResendNotification(ctx context.Context,
+	r api.ResendNotificationRequestObject) (api.ResendNotificationResponseObject, error) {
+	n, err := h.engine.Store.Notification(ctx, r.Id)
 	if err != nil {
-		return nil, fmt.Errorf("notice %d: %w", r.Id, err)
+		return nil, fmt.Errorf("notification %d: %w", r.Id, err)
 	}
-	if _, err := h.ownHook(ctx, n.Hook); err != nil {
+	if _, err := h.ownHook(ctx, n.NotificationTarget); err != nil {
 		return nil, err
 	}
-	return api.SendNoticeAgain204Response{}, h.engine.Store.SendAgain(ctx, r.Id)
+	return api.ResendNotification204Response{}, h.engine.Store.RetryMessage(ctx, r.Id)
 }

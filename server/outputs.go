@@ -32,7 +32,7 @@ func (h *handlers) ListOutputs(ctx context.Context,
 		out = append(out, given...)
 	}
 	if !there {
-		return nil, fmt.Errorf("nothing of %s is in %s: %w", r.Service, r.Params.Stage, store.ErrNotFound)
+		return nil, fmt.Errorf("nothing of %s is deployed in %s: %w", r.Service, r.Params.Stage, store.ErrNotFound)
 	}
 	return out, nil
 }

@@ -19,14 +19,14 @@ import (
 	"rudmar/server/view"
 )
 
-func (h *handlers) MakePlan(ctx context.Context, r api.MakePlanRequestObject) (api.MakePlanResponseObject, error) {
+func (h *handlers) SavePlan(ctx context.Context, r api.SavePlanRequestObject) (api.SavePlanResponseObject, error) {
 	p, err := h.compute(ctx, manifest.PlaceOf(r.Service, r.Body.Stage, api.OrZero(r.Body.Target)),
-		api.OrZero(r.Body.Version), api.OrZero(r.Body.TakeAway))
+		api.OrZero(r.Body.Version), api.OrZero(r.Body.Deletions))
 	if err != nil {
 		return nil, err
 	}
 	if shown := api.OrZero(r.Body.Digest); shown != "" && shown != p.Digest {
-		return nil, fmt.Errorf("what would be done is not what was shown any more; look at the plan again: %w",
+		return nil, fmt.Errorf("the plan has changed since it was shown; review it again: %w",
 			deploy.ErrOutOfDate)
 	}
 	id, err := h.engine.Store.AddPlan(ctx, who(ctx).person.Handle, p)
@@ -34,23 +34,23 @@ func (h *handlers) MakePlan(ctx context.Context, r api.MakePlanRequestObject) (a
 		return nil, err
 	}
 	out, err := h.keptPlan(ctx, id)
-	return api.MakePlan201JSONResponse(out), err
+	return api.SavePlan201JSONResponse(out), err
 }
 
 func (h *handlers) ComputePlan(ctx context.Context,
 	r api.ComputePlanRequestObject) (api.ComputePlanResponseObject, error) {
-	p, err := h.compute(ctx, manifest.PlaceOf(r.Service, r.Params.Stage, api.OrZero(r.Params.Onto)),
-		api.OrZero(r.Params.Version), api.OrZero(r.Params.TakeAway))
+	p, err := h.compute(ctx, manifest.PlaceOf(r.Service, r.Params.Stage, api.OrZero(r.Params.Target)),
+		api.OrZero(r.Params.Version), api.OrZero(r.Params.Deletions))
 	if err != nil {
 		return nil, err
 	}
-	out, err := h.shownPlan(ctx, store.Plan{Person: who(ctx).person.Handle, MadeAt: h.engine.Store.Now(), Plan: p})
+	out, err := h.shownPlan(ctx, store.Plan{Person: who(ctx).person.Handle, CreatedAt: h.engine.Store.Now(), Plan: p})
 	return api.ComputePlan200JSONResponse(out), err
 }
 
 // compute plans a version onto a place; where none is named, the version that is there.
 func (h *handlers) compute(ctx context.Context, place manifest.Place, version int,
-	takeAway []string) (*plan.Plan, error) {
+	deletions []string) (*plan.Plan, error) {
 	v, err := h.facts(ctx, place.Service)
 	if err != nil {
 		return nil, err
@@ -72,9 +72,9 @@ func (h *handlers) compute(ctx context.Context, place manifest.Place, version in
 		}
 	}
 	if version == 0 {
-		return nil, badRequest("there is no version yet; push a commit to the branch that the first stage takes")
+		return nil, badRequest("there is no version yet; push a commit to the branch of the first stage")
 	}
-	return h.engine.Planner.Foresee(ctx, deploy.Wish{Place: place, Version: version, TakeAway: takeAway})
+	return h.engine.Planner.Foresee(ctx, deploy.Request{Place: place, Version: version, Deletions: deletions})
 }
 
 func (h *handlers) GetPlan(ctx context.Context, r api.GetPlanRequestObject) (api.GetPlanResponseObject, error) {
@@ -82,20 +82,20 @@ func (h *handlers) GetPlan(ctx context.Context, r api.GetPlanRequestObject) (api
 	return api.GetPlan200JSONResponse(out), err
 }
 
-func (h *handlers) keptPlan(ctx context.Context, id int64) (api.KeptPlan, error) {
+func (h *handlers) keptPlan(ctx context.Context, id int64) (api.SavedPlan, error) {
 	kept, err := h.engine.Store.Plan(ctx, id)
 	if err != nil {
-		return api.KeptPlan{}, fmt.Errorf("plan %d: %w", id, err)
+		return api.SavedPlan{}, fmt.Errorf("plan %d: %w", id, err)
 	}
 	return h.shownPlan(ctx, kept)
 }
 
-func (h *handlers) shownPlan(ctx context.Context, kept store.Plan) (api.KeptPlan, error) {
+func (h *handlers) shownPlan(ctx context.Context, kept store.Plan) (api.SavedPlan, error) {
 	if len(kept.Plan.Steps) > firstPart {
 		h.large.Add(kept.Plan.Digest, kept.Plan)
 	}
 	var err error
-	out := api.KeptPlan{Id: kept.ID, Person: kept.Person, MadeAt: kept.MadeAt.UnixMilli(),
+	out := api.SavedPlan{Id: kept.ID, Person: kept.Person, CreatedAt: kept.CreatedAt.UnixMilli(),
 		Confirm: api.Optional(kept.Plan.Confirmation())}
 	if out.Plan, err = shownAs(kept.Plan, firstPart); err != nil {
 		return out, err
@@ -118,7 +118,7 @@ func shownAs(p *plan.Plan, steps int) (api.Plan, error) {
 	}
 	out.Total, out.Next = api.PlanTotal{Steps: total.Steps, Functions: total.Functions}, api.Optional(next)
 	out.Sentence = p.Summary()
-	out.Says, err = convert[[]api.PlanLine](p.Says())
+	out.Impact, err = convert[[]api.ImpactLine](p.ImpactLines())
 	return out, err
 }
 
@@ -142,7 +142,7 @@ func (h *handlers) ListPlanSteps(ctx context.Context,
 		h.large.Add(p.Digest, p)
 	}
 	if p == nil || p.Base.Service != r.Service || p.Digest != r.Params.Digest {
-		return nil, fmt.Errorf("%s has no such plan any more; look at the plan again: %w", r.Service, store.ErrNotFound)
+		return nil, fmt.Errorf("this plan of %s is no longer available; recompute it: %w", r.Service, store.ErrNotFound)
 	}
 	steps, next := p.Part(r.Params.After, laterPart)
 	out, err := convert[[]api.Step](steps)
@@ -231,24 +231,24 @@ func (h *handlers) RunPlan(ctx context.Context, r api.RunPlanRequestObject) (api
 		return nil, fmt.Errorf("plan %d: %w", r.Id, err)
 	}
 	b := kept.Plan.Base
-	if err := may(ctx, rights.Run, b.Service, b.Stage); err != nil {
+	if err := may(ctx, rights.Deploy, b.Service, b.Stage); err != nil {
 		return nil, err
 	}
 	if reason := kept.Plan.Confirmation(); reason != "" && api.OrZero(r.Body.Confirm) != b.Stage {
-		return nil, badRequest(fmt.Sprintf("%s: type the name of the stage, %s, to confirm", reason, b.Stage))
+		return nil, badRequest(fmt.Sprintf("%s: type the stage's name, %s, to confirm", reason, b.Stage))
 	}
 	how, err := h.runnable(ctx, kept.Plan)
 	if err != nil {
 		return nil, err
 	}
-	switch how.How {
-	case api.RunnableHowRun:
+	switch how.Action {
+	case api.RunnableActionRun:
 		id, err := h.engine.Runner.Start(ctx, r.Id, person.Handle)
 		return api.RunPlan201JSONResponse{Deployment: id}, err
-	case api.RunnableHowReturn:
+	case api.RunnableActionRollback:
 		return api.RunPlan201JSONResponse{}, h.goBack(ctx, kept, api.OrZero(r.Body.Confirm))
 	}
-	return nil, badRequest(how.Why)
+	return nil, badRequest(how.Reason)
 }
 
 // goBack takes a stage back by a plan that somebody has read, which has to be all
@@ -258,22 +258,22 @@ func (h *handlers) goBack(ctx context.Context, kept store.Plan, confirm string) 
 	if err := h.engine.Runner.Check(ctx, kept.ID); err != nil {
 		return err
 	}
-	m, err := h.engine.Line.Means(ctx, b.Service, b.Stage, b.Version)
+	m, err := h.engine.Line.ImpactOf(ctx, b.Service, b.Stage, b.Version)
 	if err != nil {
 		return err
 	}
-	if !slices.Equal(m.Lines, kept.Plan.Meaning()) {
+	if !slices.Equal(m.Lines, kept.Plan.Facts()) {
 		return badRequest(fmt.Sprintf(
-			"%s has more targets than %s, which change with it: take it back on the page of version %d in %s, which shows them all", b.Stage, b.Target, b.Version, b.Stage))
+			"%s has other targets than %s, which change with it: roll back on the page of version %d in %s, which shows all of them", b.Stage, b.Target, b.Version, b.Stage))
 	}
-	return h.engine.Line.GoBack(ctx, b.Service, b.Version, b.Stage,
+	return h.engine.Line.RollBackTo(ctx, b.Service, b.Version, b.Stage,
 		deliver.Say{By: who(ctx).person, Shown: m.Digest, Confirm: confirm})
 }
 
 func deploymentOf(d store.Deployment) api.Deployment {
 	out := api.Deployment{Id: d.ID, Plan: d.Plan, Service: d.Service, Stage: d.Stage,
 		Target: d.Target.String(), Version: d.Version,
-		State: d.State, Why: d.Why, Person: d.Person, StartedAt: d.StartedAt.UnixMilli()}
+		State: api.DeploymentState(d.State), Reason: d.Reason, Person: d.Person, StartedAt: d.StartedAt.UnixMilli()}
 	if !d.EndedAt.IsZero() {
 		out.EndedAt = d.EndedAt.UnixMilli()
 	}
@@ -305,11 +305,11 @@ func (h *handlers) GetDeployment(ctx context.Context,
 		return nil, err
 	}
 	out := api.DeploymentDetail{Deployment: deploymentOf(d), Steps: []api.DeploymentStep{},
-		CanGoOn: d.State == store.PartlyDone || d.State == store.Stopped}
+		Retryable: d.State == store.PartiallySucceeded || d.State == store.Stopped}
 	for _, s := range states {
 		step := kept.Plan.Steps[s.Step]
-		row := api.DeploymentStep{Index: s.Step, Address: s.Address, Change: string(step.Change), Wave: step.Wave,
-			State: s.State, Error: s.Error, Attempts: s.Attempts}
+		row := api.DeploymentStep{Index: s.Step, Address: s.Address, Change: string(step.Change), Phase: step.Phase,
+			State: api.StepState(s.State), Error: s.Error, Attempts: s.Attempts}
 		if !s.StartedAt.IsZero() {
 			row.StartedAt = s.StartedAt.UnixMilli()
 		}
@@ -338,11 +338,11 @@ func (h *handlers) ActOnDeployment(ctx context.Context,
 	if err != nil {
 		return nil, fmt.Errorf("deployment %d: %w", r.Id, err)
 	}
-	err = may(ctx, rights.Run, d.Service, d.Stage)
+	err = may(ctx, rights.Deploy, d.Service, d.Stage)
 	if err == nil && r.Action == "cancel" {
 		err = h.engine.Runner.Cancel(ctx, r.Id)
 	} else if err == nil {
-		err = h.engine.Runner.GoOn(ctx, r.Id, person.Handle)
+		err = h.engine.Runner.Retry(ctx, r.Id, person.Handle)
 	}
 	return api.ActOnDeployment204Response{}, err
 }

@@ -77,11 +77,11 @@ func (s *Server) problem(c *echo.Context, err error) {
 		c.Response().Header().Set("WWW-Authenticate", challenge(c.Request()))
 	}
 	if !known { // it may hold paths of the server
-		p.Detail = "Rudmar could not do this; its log says why"
+		p.Detail = "Rudmar could not do this; see its log"
 	}
 	if store.IsFault(err) {
 		s.options.Log.Error("answering", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
-		p.Detail = "Rudmar cannot write or read its database right now, and has changed nothing; try again, and see how Rudmar does at /healthz"
+		p.Detail = "Rudmar cannot read or write its database and has changed nothing; try again, and check /healthz"
 	}
 	var broken *engine.BrokenError
 	if errors.As(err, &broken) {
@@ -103,13 +103,13 @@ func challenge(r *http.Request) string {
 
 // noteRefusal keeps that somebody tried what they may not.
 func (s *Server) noteRefusal(r *http.Request, err error) {
-	if !errors.Is(err, rights.ErrRefused) {
+	if !errors.Is(err, rights.ErrDenied) {
 		return
 	}
 	e := store.Entry{Person: who(r.Context()).person.Handle, What: "refused",
 		Text: r.Method + " " + r.URL.Path + ": " + err.Error()}
 	if noteErr := s.engine.Store.Note(context.WithoutCancel(r.Context()), e); noteErr != nil {
-		s.options.Log.Error("noting a refusal", "error", noteErr)
+		s.options.Log.Error("recording a refusal", "error", noteErr)
 	}
 }
 
@@ -127,7 +127,7 @@ func statusOf(err error) (status int, known bool) {
 		return http.StatusServiceUnavailable, true
 	case errors.Is(err, errNotSignedIn), errors.Is(err, people.ErrSignIn), errors.Is(err, people.ErrToken):
 		return http.StatusUnauthorized, true
-	case errors.Is(err, rights.ErrRefused), errors.Is(err, mirror.ErrNotice):
+	case errors.Is(err, rights.ErrDenied), errors.Is(err, mirror.ErrNotification):
 		return http.StatusForbidden, true
 	case errors.Is(err, people.ErrTokenWish):
 		return http.StatusUnprocessableEntity, true
@@ -136,9 +136,9 @@ func statusOf(err error) (status int, known bool) {
 		return http.StatusNotFound, true
 	case errors.Is(err, deploy.ErrOutOfDate), errors.Is(err, deploy.ErrStopped), errors.Is(err, deploy.ErrNotOpen),
 		errors.Is(err, store.ErrLease),
-		errors.Is(err, delivery.ErrTransition), errors.Is(err, deliver.ErrNotCounts), errors.Is(err, delivery.ErrChoice),
+		errors.Is(err, delivery.ErrTransition), errors.Is(err, deliver.ErrNotCounts), errors.Is(err, delivery.ErrSelection),
 		errors.Is(err, deliver.ErrTime), errors.Is(err, engine.ErrMirrored),
-		errors.Is(err, deliver.ErrShown),
+		errors.Is(err, deliver.ErrImpactChanged),
 		errors.Is(err, store.ErrMoved), errors.Is(err, store.ErrInUse), errors.Is(err, store.ErrTokenNamed),
 		errors.Is(err, copies.ErrBase), errors.Is(err, store.ErrHookNamed),
 		errors.Is(err, store.ErrOwned):
@@ -146,7 +146,7 @@ func statusOf(err error) (status int, known bool) {
 	case errors.As(err, &slow):
 		return http.StatusTooManyRequests, true
 	case errors.As(err, &broken), errors.As(err, &bad), errors.Is(err, deliver.ErrConfirm),
-		errors.Is(err, copies.ErrFolder), errors.Is(err, deploy.ErrPrivate), errors.Is(err, notice.ErrHook),
+		errors.Is(err, copies.ErrFolder), errors.Is(err, deploy.ErrPrivate), errors.Is(err, notice.ErrNotificationTarget),
 		errors.Is(err, mirror.ErrMirror), errors.Is(err, branches.ErrNothing):
 		return http.StatusUnprocessableEntity, true
 	case errors.As(err, &unreachable), errors.Is(err, deploy.ErrPlatform):
@@ -182,7 +182,7 @@ func textOf(v any) string {
 
 // unreadable tells that a service has no version whose manifests can be read.
 func unreadable(service string) error {
-	return fmt.Errorf("%s has no manifests that can be read: %w", service, store.ErrNotFound)
+	return fmt.Errorf("%s has no readable manifests: %w", service, store.ErrNotFound)
 }
 
 // noStage tells that a service has no stage of a name, and which it has.
@@ -191,5 +191,5 @@ func noStage(s *manifest.Service, stage string) error {
 	for i := range s.Stages {
 		names[i] = s.Stages[i].Name
 	}
-	return fmt.Errorf("%s has no stage %q; it has %s: %w", s.Name, stage, strings.Join(names, ", "), store.ErrNotFound)
+	return fmt.Errorf("unknown stage %[2]q of %[1]s (expected %[3]s): %[4]w", s.Name, stage, strings.Join(names, ", "), store.ErrNotFound)
 }

@@ -31,8 +31,8 @@ func (h *handlers) Search(ctx context.Context, r api.SearchRequestObject) (api.S
 		return len(words) > 0
 	}
 	out := api.Search200JSONResponse{}
-	count := map[api.FoundKind]int{}
-	add := func(f api.Found) {
+	count := map[api.SearchResultKind]int{}
+	add := func(f api.SearchResult) {
 		if count[f.Kind]++; count[f.Kind] <= foundAtMost {
 			out = append(out, f)
 		}
@@ -57,25 +57,25 @@ func (h *handlers) Search(ctx context.Context, r api.SearchRequestObject) (api.S
 	})
 	for _, v := range versions {
 		if in("version", strconv.Itoa(v.Number), v.Message, v.Author, v.Person, v.Branch, v.Hash) {
-			add(api.Found{Kind: api.FoundKindVersion, Label: "version " + strconv.Itoa(v.Number), About: api.Optional(v.Message),
+			add(api.SearchResult{Kind: api.SearchResultKindVersion, Label: "version " + strconv.Itoa(v.Number), Description: api.Optional(v.Message),
 				Version: api.Optional(v.Number)})
 		}
 	}
 	if m := facts.Manifests; m != nil {
 		for _, f := range m.Functions {
 			if in("function", "log of", f.Name, f.About) { // a function's log is found with it
-				add(api.Found{Kind: api.FoundKindFunction, Label: f.Name, About: api.Optional(f.About)})
+				add(api.SearchResult{Kind: api.SearchResultKindFunction, Label: f.Name, Description: api.Optional(f.About)})
 			}
 		}
 		for _, s := range m.Settings {
 			if in("setting", s.Name, s.About) {
-				add(api.Found{Kind: api.FoundKindSetting, Label: s.Name, About: api.Optional(s.About)})
+				add(api.SearchResult{Kind: api.SearchResultKindSetting, Label: s.Name, Description: api.Optional(s.About)})
 			}
 		}
 		for _, name := range m.Secrets {
 			for _, stage := range m.Stages {
 				if in("secret", name, stage.Name) {
-					add(api.Found{Kind: api.FoundKindSecret, Label: name, About: api.Optional("in " + stage.Name),
+					add(api.SearchResult{Kind: api.SearchResultKindSecret, Label: name, Description: api.Optional("in " + stage.Name),
 						Stage: api.Optional(stage.Name)})
 				}
 			}
@@ -89,7 +89,7 @@ func (h *handlers) Search(ctx context.Context, r api.SearchRequestObject) (api.S
 		}
 		for _, c := range commits {
 			if in("commit", c.Hash, c.Message, c.Author) {
-				add(api.Found{Kind: api.FoundKindCommit, Label: c.Message, About: api.Optional(c.Hash[:8] + " by " + c.Author),
+				add(api.SearchResult{Kind: api.SearchResultKindCommit, Label: c.Message, Description: api.Optional(c.Hash[:8] + " by " + c.Author),
 					Hash: api.Optional(c.Hash)})
 			}
 		}
@@ -100,13 +100,13 @@ func (h *handlers) Search(ctx context.Context, r api.SearchRequestObject) (api.S
 		for _, name := range folder.Files() {
 			if in("file", name) {
 				dir := path.Dir(name)
-				add(api.Found{Kind: api.FoundKindFile, Label: path.Base(name), About: &dir, File: api.Optional(name)})
+				add(api.SearchResult{Kind: api.SearchResultKindFile, Label: path.Base(name), Description: &dir, File: api.Optional(name)})
 			}
 		}
 	}
 	for _, e := range diagnostic.Explanations() {
 		if in(string(e.Code), e.Title) {
-			add(api.Found{Kind: api.FoundKindDiagnostic, Label: string(e.Code), About: api.Optional(e.Title)})
+			add(api.SearchResult{Kind: api.SearchResultKindDiagnostic, Label: string(e.Code), Description: api.Optional(e.Title)})
 		}
 	}
 	return out, nil

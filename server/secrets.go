@@ -61,7 +61,7 @@ func usersOf(service *manifest.Service, stage, name string) []string {
 
 func (h *handlers) SetSecret(ctx context.Context, r api.SetSecretRequestObject) (api.SetSecretResponseObject, error) {
 	person := who(ctx).person
-	if err := may(ctx, rights.Secrets, r.Service, r.Stage); err != nil {
+	if err := may(ctx, rights.SetSecrets, r.Service, r.Stage); err != nil {
 		return nil, err
 	}
 	v, err := h.facts(ctx, r.Service)

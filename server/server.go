@@ -161,7 +161,7 @@ func firstLine(s string) string {
 }
 
 // may tells whether who is signed in may do something somewhere.
-func may(ctx context.Context, a rights.Act, service, stage string) error {
+func may(ctx context.Context, a rights.Permission, service, stage string) error {
 	return deliver.May(who(ctx).person, a, service, stage)
 }
 

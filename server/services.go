@@ -35,7 +35,7 @@ func (h *handlers) ListRepositories(ctx context.Context,
 			return nil, err
 		}
 		if slices.ContainsFunc(services, func(v store.Service) bool {
-			return may(ctx, rights.Look, v.Name, "") != nil
+			return may(ctx, rights.View, v.Name, "") != nil
 		}) {
 			continue
 		}
@@ -43,7 +43,7 @@ func (h *handlers) ListRepositories(ctx context.Context,
 		for _, s := range services {
 			r.Services = append(r.Services, s.Name)
 		}
-		if may(ctx, rights.LookAfter, "", "") == nil {
+		if may(ctx, rights.Administer, "", "") == nil {
 			if r.Mirror, err = h.mirrorOf(ctx, name); err != nil {
 				return nil, err
 			}
@@ -61,32 +61,32 @@ func typed(confirm, name, what string) error {
 	return nil
 }
 
-func (h *handlers) RemoveRepository(ctx context.Context,
-	r api.RemoveRepositoryRequestObject) (api.RemoveRepositoryResponseObject, error) {
-	if err := may(ctx, rights.LookAfter, "", ""); err != nil {
+func (h *handlers) DeleteRepository(ctx context.Context,
+	r api.DeleteRepositoryRequestObject) (api.DeleteRepositoryResponseObject, error) {
+	if err := may(ctx, rights.Administer, "", ""); err != nil {
 		return nil, err
 	}
-	if err := typed(r.Params.Confirm, r.Repository, "the repository goes with its whole history"); err != nil {
+	if err := typed(r.Params.Confirm, r.Repository, "this deletes the repository's complete history"); err != nil {
 		return nil, err
 	}
-	return api.RemoveRepository204Response{}, h.engine.RemoveRepository(ctx, r.Repository, who(ctx).person.Handle)
+	return api.DeleteRepository204Response{}, h.engine.DeleteRepository(ctx, r.Repository, who(ctx).person.Handle)
 }
 
-func (h *handlers) RemoveService(ctx context.Context,
-	r api.RemoveServiceRequestObject) (api.RemoveServiceResponseObject, error) {
-	if err := may(ctx, rights.LookAfter, r.Service, ""); err != nil {
+func (h *handlers) DeleteService(ctx context.Context,
+	r api.DeleteServiceRequestObject) (api.DeleteServiceResponseObject, error) {
+	if err := may(ctx, rights.Administer, r.Service, ""); err != nil {
 		return nil, err
 	}
 	if err := typed(r.Params.Confirm, r.Service,
-		"the service goes off the list; its versions and its journal stay"); err != nil {
+		"this removes the service from the list; its versions and journal are kept"); err != nil {
 		return nil, err
 	}
-	return api.RemoveService204Response{}, h.engine.RemoveService(ctx, r.Service, who(ctx).person.Handle)
+	return api.DeleteService204Response{}, h.engine.DeleteService(ctx, r.Service, who(ctx).person.Handle)
 }
 
 func (h *handlers) MoveService(ctx context.Context, r api.MoveServiceRequestObject) (api.MoveServiceResponseObject,
 	error) {
-	if err := may(ctx, rights.LookAfter, r.Service, ""); err != nil {
+	if err := may(ctx, rights.Administer, r.Service, ""); err != nil {
 		return nil, err
 	}
 	means, err := h.engine.MovingMeans(ctx, r.Service, r.Body.Name)
@@ -96,7 +96,7 @@ func (h *handlers) MoveService(ctx context.Context, r api.MoveServiceRequestObje
 	if err := typed(r.Params.Confirm, r.Service, strings.Join(means, "; ")); err != nil {
 		return nil, err
 	}
-	return api.MoveService200JSONResponse{Means: means},
+	return api.MoveService200JSONResponse{Effects: means},
 		h.engine.MoveService(ctx, r.Service, r.Body.Name, who(ctx).person.Handle)
 }
 
@@ -112,7 +112,7 @@ func (h *handlers) ListServices(ctx context.Context, _ api.ListServicesRequestOb
 	}
 	out := api.ListServices200JSONResponse{}
 	for _, s := range list {
-		if may(ctx, rights.Look, s.Name, "") != nil {
+		if may(ctx, rights.View, s.Name, "") != nil {
 			continue
 		}
 		standing, err := h.engine.Store.Standing(ctx, s.Name)
@@ -120,7 +120,7 @@ func (h *handlers) ListServices(ctx context.Context, _ api.ListServicesRequestOb
 			return nil, err
 		}
 		out = append(out, api.ServiceSummary{Name: s.Name, Repository: s.Repository,
-			CloneAddress: h.cloneAddress(s.Repository), Stages: len(standing), Became: api.Optional(s.Became)})
+			CloneAddress: h.cloneAddress(s.Repository), Stages: len(standing), RenamedTo: api.Optional(s.RenamedTo)})
 	}
 	return out, nil
 }

@@ -67,7 +67,7 @@ func (s *Server) signedIn(next echo.HandlerFunc) echo.HandlerFunc {
 		case r.URL.Path == "/api/welcome":
 			return next(c)
 		case signingIn && !sameOrigin(r):
-			return badRequest("signing in is only possible from Rudmar's own page")
+			return badRequest("signing in is only possible on Rudmar's own page")
 		case signingIn:
 			c.SetRequest(r.WithContext(context.WithValue(r.Context(), addressKey{}, people.From(r))))
 			return next(c)
@@ -81,7 +81,7 @@ func (s *Server) signedIn(next echo.HandlerFunc) echo.HandlerFunc {
 		if in.token != "" && r.Method != http.MethodGet && r.Method != http.MethodHead {
 			if subtle.ConstantTimeCompare([]byte(r.Header.Get("X-CSRF-Token")), []byte(in.session.CSRF)) != 1 {
 				return echo.NewHTTPError(http.StatusForbidden,
-					"the request did not come from Rudmar's own page; load the page again")
+					"the request did not come from Rudmar's own page; reload the page")
 			}
 		}
 		if t := in.person.Token; t != nil {
@@ -124,14 +124,14 @@ func (h *handlers) sessionOf(ctx context.Context, p store.Person, csrf string) (
 	if err != nil {
 		return api.Session{}, err
 	}
-	out := api.Session{Event: &newest, Handle: p.Handle, Role: p.Role, Groups: append([]string{}, p.Groups...),
-		Csrf: csrf, Abilities: []string{}, Places: append([]string{}, p.Places...)}
+	out := api.Session{Event: &newest, Username: p.Handle, Role: p.Role, Groups: append([]string{}, p.Groups...),
+		Csrf: csrf, Permissions: []string{}, Scopes: append([]string{}, p.Places...)}
 	if p.Token != nil {
 		out.Token = &p.Token.Name
 	}
-	for _, a := range rights.Acts() {
+	for _, a := range rights.Permissions() {
 		if rights.Anywhere(p.Rights(), a) {
-			out.Abilities = append(out.Abilities, string(a))
+			out.Permissions = append(out.Permissions, string(a))
 		}
 	}
 	return out, nil
@@ -174,7 +174,7 @@ func (s *Server) cookie(token string, seconds int) *http.Cookie {
 }
 
 func (h *handlers) SignIn(ctx context.Context, r api.SignInRequestObject) (api.SignInResponseObject, error) {
-	token, session, err := h.engine.People.SignIn(ctx, strings.TrimSpace(r.Body.Handle), r.Body.Password, fromAddress(ctx))
+	token, session, err := h.engine.People.SignIn(ctx, strings.TrimSpace(r.Body.Username), r.Body.Password, fromAddress(ctx))
 	if err != nil {
 		return nil, err
 	}
@@ -197,14 +197,14 @@ func (h *handlers) GetJournal(ctx context.Context, r api.GetJournalRequestObject
 	error) {
 	list, err := h.engine.Store.Journal(ctx, r.Service,
 		store.Part{Before: api.OrZero(r.Params.Before), Text: api.OrZero(r.Params.Text), Limit: partSize},
-		store.Entry{Person: api.OrZero(r.Params.Person), Stage: api.OrZero(r.Params.Stage), What: api.OrZero(r.Params.What)})
+		store.Entry{Person: api.OrZero(r.Params.Person), Stage: api.OrZero(r.Params.Stage), What: api.OrZero(r.Params.Action)})
 	if err != nil {
 		return nil, err
 	}
 	out := api.GetJournal200JSONResponse{}
 	for _, e := range list {
 		out = append(out, api.JournalEntry{Id: e.ID, At: e.At.UnixMilli(), Person: e.Person, Stage: e.Stage,
-			What: e.What, Text: e.Text, Token: api.Optional(e.Token)})
+			Action: e.What, Text: e.Text, Token: api.Optional(e.Token)})
 	}
 	return out, nil
 }

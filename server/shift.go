@@ -12,7 +12,7 @@ import (
 
 // shift tells how a version came into a stage after another one; nil where the stage
 // does not move calls in shares, and it did not go back by itself.
-func (h *handlers) shift(ctx context.Context, d store.Delivery) (*api.ShiftState, error) {
+func (h *handlers) shift(ctx context.Context, d store.Delivery) (*api.TrafficShift, error) {
 	v, err := h.engine.Store.Shift(ctx, d.Service, d.Version, d.Stage)
 	if errors.Is(err, store.ErrNotFound) || err == nil && len(v.Steps) == 0 && v.Back == "" {
 		return nil, nil //nolint:nilnil // there is none, which is no error
@@ -20,9 +20,9 @@ func (h *handlers) shift(ctx context.Context, d store.Delivery) (*api.ShiftState
 	if err != nil {
 		return nil, err
 	}
-	out := &api.ShiftState{Active: v.Active, Before: v.Before, Steps: append([]float64{}, v.Steps...), Step: v.Step,
-		Share: v.Share(), EveryMs: v.Every.Milliseconds(), Held: api.Optional(v.Held), Back: api.Optional(v.Back), Why: v.Why,
-		Findings: []api.Finding{}, Taken: []api.ShiftTaken{}}
+	out := &api.TrafficShift{Active: v.Active, Before: v.Before, Steps: append([]float64{}, v.Steps...), Step: v.Step,
+		Share: v.Share(), EveryMs: v.Every.Milliseconds(), PausedBy: api.Optional(v.Held), RollbackReason: api.Optional(v.Back), Reason: v.Reason,
+		Findings: []api.Finding{}, CompletedSteps: []api.CompletedStep{}}
 	if !v.Since.IsZero() {
 		out.Since = api.Optional(v.Since.UnixMilli())
 	}
@@ -33,27 +33,27 @@ func (h *handlers) shift(ctx context.Context, d store.Delivery) (*api.ShiftState
 		return nil, err
 	}
 	for _, t := range v.Taken {
-		out.Taken = append(out.Taken, api.ShiftTaken{At: t.At.UnixMilli(), Share: t.Share, Why: api.Optional(t.Why)})
+		out.CompletedSteps = append(out.CompletedSteps, api.CompletedStep{At: t.At.UnixMilli(), Share: t.Share, Reason: api.Optional(t.Reason)})
 	}
 	if v.Verdict == nil {
 		return out, nil
 	}
-	outcome := api.ShiftStateOutcome(v.Verdict.Outcome)
+	outcome := api.FindingOutcome(v.Verdict.Outcome)
 	out.Outcome = &outcome
 	out.Findings, err = convert[[]api.Finding](append([]judge.Finding{}, v.Verdict.Findings...))
 	return out, err
 }
 
 // steering lists the words by which somebody may steer a shift now.
-func steering(v *api.ShiftState) []string {
-	if v.Back != nil {
+func steering(v *api.TrafficShift) []string {
+	if v.RollbackReason != nil {
 		return nil
 	}
-	out := []string{deliver.Further}
-	if v.Held != nil {
-		out = append(out, deliver.Release)
+	out := []string{deliver.Advance}
+	if v.PausedBy != nil {
+		out = append(out, deliver.Resume)
 	} else {
-		out = append(out, deliver.Hold)
+		out = append(out, deliver.Pause)
 	}
-	return append(out, deliver.Back)
+	return append(out, deliver.Abort)
 }

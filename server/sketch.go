@@ -11,9 +11,9 @@ import (
 	"rudmar/server/api"
 )
 
-// SketchPlan plans an edit that nobody has committed.
-func (h *handlers) SketchPlan(ctx context.Context,
-	r api.SketchPlanRequestObject) (api.SketchPlanResponseObject, error) {
+// DraftPlan plans an edit that nobody has committed.
+func (h *handlers) DraftPlan(ctx context.Context,
+	r api.DraftPlanRequestObject) (api.DraftPlanResponseObject, error) {
 	over, result, err := h.edited(ctx, r.Service, r.Body.Branch, r.Body.Files)
 	if err != nil {
 		return nil, err
@@ -24,22 +24,22 @@ func (h *handlers) SketchPlan(ctx context.Context,
 			wrong = append(wrong, d)
 		}
 	}
-	out := api.Sketch{Plan: api.Plan{Steps: []api.Step{}, Says: []api.PlanLine{}, Problems: []api.PlanProblem{}}}
+	out := api.DraftPlan{Plan: api.Plan{Steps: []api.Step{}, Impact: []api.ImpactLine{}, Blockers: []api.Blocker{}}}
 	if out.Errors, err = convert[[]api.Diagnostic](append([]diagnostic.Diagnostic{}, wrong...)); err != nil {
 		return nil, err
 	}
 	if len(wrong) > 0 || result.Service == nil {
-		return api.SketchPlan200JSONResponse(out), nil
+		return api.DraftPlan200JSONResponse(out), nil
 	}
 	stage := result.Service.Stage(r.Body.Stage)
 	if stage == nil || len(stage.Targets) == 0 {
 		return nil, fmt.Errorf("the edit has no stage %s: %w", r.Body.Stage, store.ErrNotFound)
 	}
-	place := manifest.PlaceOf(r.Service, r.Body.Stage, api.OrZero(r.Body.Onto))
+	place := manifest.PlaceOf(r.Service, r.Body.Stage, api.OrZero(r.Body.Target))
 	if place.Target == (manifest.Target{}) {
 		place.Target = stage.Targets[0]
 	}
-	p, err := h.engine.Branches.Sketch(ctx, place, result.Service, over)
+	p, err := h.engine.Branches.DraftPlan(ctx, place, result.Service, over)
 	if err != nil {
 		return nil, err
 	}
@@ -49,5 +49,5 @@ func (h *handlers) SketchPlan(ctx context.Context,
 	}
 	out.Text = text.String()
 	out.Plan, err = shownAs(p, api.OrZero(r.Body.Steps))
-	return api.SketchPlan200JSONResponse(out), err
+	return api.DraftPlan200JSONResponse(out), err
 }

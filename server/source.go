@@ -78,7 +78,7 @@ func (h *handlers) GetSource(ctx context.Context, r api.GetSourceRequestObject) 
 	for _, c := range history {
 		out.History = append(out.History, view.Head(c, branch))
 	}
-	out.Taken = result.Service == nil || slices.ContainsFunc(result.Service.Stages, func(st manifest.Stage) bool {
+	out.Tracked = result.Service == nil || slices.ContainsFunc(result.Service.Stages, func(st manifest.Stage) bool {
 		return st.On == manifest.OnPush && st.Branch == branch
 	})
 	return api.GetSource200JSONResponse(out), nil
@@ -134,7 +134,7 @@ func (h *handlers) CommitSource(ctx context.Context, r api.CommitSourceRequestOb
 		return nil, badRequest("nothing was changed, so there is nothing to commit")
 	}
 	hash, err := h.engine.Commit(ctx,
-		engine.Edit{Onto: api.OrZero(r.Body.Onto), Service: r.Service, Branch: r.Body.Branch, Base: r.Body.Base,
+		engine.Edit{Onto: api.OrZero(r.Body.NewBranch), Service: r.Service, Branch: r.Body.Branch, Base: r.Body.Base,
 			Message: r.Body.Message, Files: changedFiles(r.Body.Files)}, person)
 	if errors.Is(err, engine.ErrBranchThere) {
 		return nil, badRequest(err.Error())

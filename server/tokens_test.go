@@ -41,7 +41,7 @@ func (a asks) as(who, method, path, body string) (int, []byte) {
 func (a asks) make(who, wish string) (string, int64) {
 	a.Helper()
 	code, body := a.as(who, http.MethodPost, "/api/me/tokens", wish)
-	var made api.MadeToken
+	var made api.CreatedToken
 	if err := json.Unmarshal(body, &made); err != nil || code != http.StatusCreated {
 		a.Fatalf("%s: %d %s", wish, code, body)
 	}
@@ -57,8 +57,8 @@ func tokenStand(t *testing.T) (all asks, later func(time.Duration)) {
 	now := func() time.Time {
 		return time.Date(2026, 11, 3, 6, 30, 0, 0, time.UTC).Add(time.Duration(passed.Load()))
 	}
-	s, db := stand(t, engine.Options{Now: now, LookEvery: time.Hour})
-	for _, w := range []people.Wish{{Handle: "wren", Role: "administrator", Password: password},
+	s, db := stand(t, engine.Options{Now: now, ObserveEvery: time.Hour})
+	for _, w := range []people.NewUser{{Handle: "wren", Role: "administrator", Password: password},
 		{Handle: "linden", Role: "reader", Password: password}} {
 		if err := s.engine.People.Add(t.Context(), w, ""); err != nil {
 			t.Fatal(err)
@@ -198,7 +198,7 @@ func TestTokensEnd(t *testing.T) {
 		t.Errorf("it did not run out: %d", code)
 	}
 	again, _ := a.make("wren:"+password, `{"name": "short", "acts": ["write"], "places": []}`) // its name is free again
-	role := people.Wish{Handle: "wren", Role: "reader", Password: password}
+	role := people.NewUser{Handle: "wren", Role: "reader", Password: password}
 	if err := a.server.engine.People.Add(t.Context(), role, ""); err != nil {
 		t.Fatal(err)
 	}

@@ -17,13 +17,13 @@ import (
 var files embed.FS
 
 // ErrRuntime tells that there is no starter for a runtime.
-var ErrRuntime = errors.New("there is no starter for this runtime")
+var ErrRuntime = errors.New("no starter for this runtime")
 
 // Runtimes lists those that have a starter.
 func Runtimes() []string { return []string{"python", "node", "go"} }
 
 // ErrName tells that a name is none.
-var ErrName = errors.New("a name has lower case letters, digits and hyphens, 1 to 40, and starts with a letter")
+var ErrName = errors.New("a name has 1 to 40 lowercase letters, digits and hyphens and starts with a letter")
 
 var nameForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
 
@@ -54,23 +54,23 @@ func Function(name, runtime string) (map[string]string, error) {
 		return nil, fmt.Errorf("%w: %q", ErrName, name)
 	}
 	if !slices.Contains(Runtimes(), runtime) {
-		return nil, fmt.Errorf("%w: %q; there is one for %s", ErrRuntime, runtime, strings.Join(Runtimes(), ", "))
+		return nil, fmt.Errorf("%w: %q (expected %s)", ErrRuntime, runtime, strings.Join(Runtimes(), ", "))
 	}
 	dir := path.Join("functions", name)
 	out := map[string]string{
 		path.Join(dir, "function.yaml"): fmt.Sprintf(`function: %[1]s
-about: Says what it is for, in a sentence
+description: Describe the function in one sentence
 runtime: %[2]s
 handler: main:run
 triggers:
-  ask: {route: "GET /%[1]s/{who}", open_to: members}
+  ask: {route: "GET /%[1]s/{who}", open_to: authenticated}
 `, name, runtime),
-		path.Join(dir, "cases", "greets.yaml"): fmt.Sprintf(`case: somebody is greeted by name
+		path.Join(dir, "cases", "greets.yaml"): fmt.Sprintf(`case: greets a caller by name
 send: {route: GET /%s/linden}
 expect:
   - status == 200
   - body.hello == "linden"
-harmless: true
+no_side_effects: true
 `, name),
 	}
 	own, err := fs.ReadDir(files, path.Join("files", runtime))

@@ -51,7 +51,7 @@ func init() {
 func enter(control *os.File) error {
 	var p Plan
 	if len(os.Args) != 3 || json.Unmarshal([]byte(os.Args[2]), &p) != nil {
-		return fmt.Errorf("%s is started by Rudmar alone", Name)
+		return fmt.Errorf("%s can only be started by Rudmar", Name)
 	}
 	root := os.Args[1]
 	unix.CloseOnExec(inFD)

@@ -31,7 +31,7 @@ type File struct {
 }
 
 // Answer is what came of a request.
-type Answer struct {
+type Response struct {
 	File  *File  `json:"file,omitempty"`
 	Error string `json:"error,omitempty"`
 	// Exit is how a command ended: 0 for well.
@@ -65,7 +65,7 @@ func stay(s Spec) error {
 			os.Exit(0) // whoever asked is gone, or has all that was wanted
 		}
 		var err error
-		a := Answer{End: true}
+		a := Response{End: true}
 		switch {
 		case r.Put != nil:
 			err = take(in, *r.Put, who)
@@ -120,7 +120,7 @@ func runStep(s Spec, step Step) (int, error) {
 	if step.Way {
 		closed, err := passOut()
 		if err != nil {
-			return 0, fmt.Errorf("giving it a way out: %w", err)
+			return 0, fmt.Errorf("opening network access: %w", err)
 		}
 		defer closed()
 	}
@@ -234,7 +234,7 @@ func giveFiles(out io.Writer, dir string) error {
 			return err
 		}
 		if err := SendFrame(out,
-			Answer{File: &File{Path: filepath.ToSlash(rel), Executable: info.Mode()&0o100 != 0,
+			Response{File: &File{Path: filepath.ToSlash(rel), Executable: info.Mode()&0o100 != 0,
 				Size: info.Size()}}); err != nil {
 			return err
 		}

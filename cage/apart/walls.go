@@ -192,13 +192,13 @@ func layer(root, to string, i, who int, own bool) error {
 // shut makes the tree the only one that there is.
 func shut(root string) error {
 	if err := unix.PivotRoot(root, filepath.Join(root, "old")); err != nil {
-		return fmt.Errorf("shutting the machine's files out: %w", err)
+		return fmt.Errorf("isolating the machine's files: %w", err)
 	}
 	if err := os.Chdir("/"); err != nil {
-		return fmt.Errorf("shutting the machine's files out: %w", err)
+		return fmt.Errorf("isolating the machine's files: %w", err)
 	}
 	if err := unix.Unmount("/old", unix.MNT_DETACH); err != nil {
-		return fmt.Errorf("shutting the machine's files out: %w", err)
+		return fmt.Errorf("isolating the machine's files: %w", err)
 	}
 	_ = os.Remove("/old") // an empty folder tells nothing
 	if err := unix.MountSetattr(unix.AT_FDCWD, "/", 0, &unix.MountAttr{Attr_set: unix.MOUNT_ATTR_RDONLY}); err != nil {

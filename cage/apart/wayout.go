@@ -32,7 +32,7 @@ type rtentry struct {
 func wayOut(control *os.File) error {
 	fd, err := unix.Open("/dev/net/tun", unix.O_RDWR|unix.O_CLOEXEC, 0)
 	if err != nil {
-		return fmt.Errorf("a way out of the cage needs /dev/net/tun: %w", err)
+		return fmt.Errorf("network access from a cage needs /dev/net/tun: %w", err)
 	}
 	defer unix.Close(fd)
 	set := func(on int, what uint, value func(*unix.Ifreq) error) error {
@@ -55,11 +55,11 @@ func wayOut(control *os.File) error {
 		return func(r *unix.Ifreq) error { return r.SetInet4Addr(a[:]) }
 	}
 	if err := set(fd, unix.TUNSETIFF, flags(unix.IFF_TUN|unix.IFF_NO_PI)); err != nil {
-		return fmt.Errorf("making a way out: %w", err)
+		return fmt.Errorf("opening network access: %w", err)
 	}
 	s, err := unix.Socket(unix.AF_INET, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC, 0)
 	if err != nil {
-		return fmt.Errorf("making a way out: %w", err)
+		return fmt.Errorf("opening network access: %w", err)
 	}
 	defer unix.Close(s)
 	for _, step := range []struct {
@@ -70,7 +70,7 @@ func wayOut(control *os.File) error {
 		{unix.SIOCSIFFLAGS, flags(unix.IFF_UP | unix.IFF_RUNNING)},
 	} {
 		if err := set(s, step.what, step.value); err != nil {
-			return fmt.Errorf("making a way out: %w", err)
+			return fmt.Errorf("opening network access: %w", err)
 		}
 	}
 	everywhere := unix.RawSockaddrInet4{Family: unix.AF_INET}
@@ -78,10 +78,10 @@ func wayOut(control *os.File) error {
 		gateway: unix.RawSockaddrInet4{Family: unix.AF_INET, Addr: [4]byte{10, 0, 2, 2}},
 		flags:   unix.RTF_UP | unix.RTF_GATEWAY}
 	if _, _, e := unix.Syscall(unix.SYS_IOCTL, uintptr(s), unix.SIOCADDRT, uintptr(unsafe.Pointer(&route))); e != 0 {
-		return fmt.Errorf("making a way out: %w", e)
+		return fmt.Errorf("opening network access: %w", e)
 	}
 	if err := unix.Sendmsg(int(control.Fd()), []byte{'t'}, unix.UnixRights(fd), nil, 0); err != nil {
-		return fmt.Errorf("handing the way out over: %w", err)
+		return fmt.Errorf("passing on network access: %w", err)
 	}
 	return nil
 }

@@ -34,11 +34,11 @@ func loadService(dir string) (check.Result, error) {
 	return r, nil
 }
 
-func becomesCommand() *cobra.Command {
+func renderCommand() *cobra.Command {
 	var stageName, format string
 	cmd := &cobra.Command{
-		Use:   "becomes [FOLDER]",
-		Short: "Show what the manifests become in a stage: resources and values, each with where it came from",
+		Use:   "render [FOLDER]",
+		Short: "Show the rendered resources of a stage, with the source of each value",
 		Args:  cobra.MaximumNArgs(1), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			dir := "."
@@ -70,8 +70,8 @@ func becomesCommand() *cobra.Command {
 			return printResources(cmd.OutOrStdout(), resources)
 		},
 	}
-	cmd.Flags().StringVar(&stageName, "stage", "", "the stage; the first one where none is given")
-	cmd.Flags().StringVar(&format, "format", "text", "text or json")
+	cmd.Flags().StringVar(&stageName, "stage", "", "stage (default the first one)")
+	cmd.Flags().StringVar(&format, "format", "text", "output format: text or json")
 	return cmd
 }
 
@@ -98,11 +98,11 @@ func printResources(out io.Writer, resources []expand.Resource) error {
 }
 
 func newCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "new", Short: "Make something new from a starter that works"}
+	cmd := &cobra.Command{Use: "new", Short: "Create a service or a function from a starter"}
 	cmd.AddCommand(newServiceCommand())
 	var dir, runtime string
 	function := &cobra.Command{
-		Use: "function NAME", Short: "Make a function with its manifest, its code and a case",
+		Use: "function NAME", Short: "Create a function with its manifest, code and a case",
 		Args: cobra.ExactArgs(1), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			files, err := starter.Function(args[0], runtime)
@@ -114,13 +114,13 @@ func newCommand() *cobra.Command {
 				return err
 			}
 			if fn := r.Service.Function(args[0]); fn != nil {
-				return fmt.Errorf("there is a function %s already, in %s", fn.Name, fn.File)
+				return fmt.Errorf("function %s already exists, in %s", fn.Name, fn.File)
 			}
 			return writeNew(cmd.OutOrStdout(), dir, files)
 		},
 	}
-	function.Flags().StringVar(&dir, "in", ".", "the folder of the service")
-	function.Flags().StringVar(&runtime, "runtime", "python", "the runtime: "+strings.Join(starter.Runtimes(), ", "))
+	function.Flags().StringVar(&dir, "in", ".", "folder of the service")
+	function.Flags().StringVar(&runtime, "runtime", "python", "runtime: "+strings.Join(starter.Runtimes(), ", "))
 	cmd.AddCommand(function)
 	return cmd
 }
@@ -128,7 +128,7 @@ func newCommand() *cobra.Command {
 func newServiceCommand() *cobra.Command {
 	var dir, runtime string
 	cmd := &cobra.Command{
-		Use: "service NAME", Short: "Make a service with two stages, a function and a case",
+		Use: "service NAME", Short: "Create a service with two stages, a function and a case",
 		Args: cobra.ExactArgs(1), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			files, err := starter.Service(args[0], runtime)
@@ -140,13 +140,13 @@ func newServiceCommand() *cobra.Command {
 				return err
 			}
 			fmt.Fprintf(cmd.ErrOrStderr(),
-				"\nNext: cd %s, then rudmar check; README.md there says how to deliver and call it.\n", folder)
+				"\nNext: cd %s, then rudmar check. README.md there explains how to deliver and call the service.\n", folder)
 			return nil
 		},
 	}
-	cmd.Flags().StringVar(&dir, "in", ".", "the folder to make its folder in")
+	cmd.Flags().StringVar(&dir, "in", ".", "folder in which to create the service's folder")
 	cmd.Flags().StringVar(&runtime, "runtime", "python",
-		"the runtime of its function: "+strings.Join(starter.Runtimes(), ", "))
+		"runtime of its function: "+strings.Join(starter.Runtimes(), ", "))
 	return cmd
 }
 
@@ -155,7 +155,7 @@ func writeNew(out io.Writer, dir string, files map[string]string) error {
 	names := make([]string, 0, len(files))
 	for name := range files {
 		if _, err := os.Stat(filepath.Join(dir, name)); err == nil {
-			return fmt.Errorf("%s is there already; nothing was written", filepath.Join(dir, name))
+			return fmt.Errorf("%s already exists; nothing was written", filepath.Join(dir, name))
 		}
 		names = append(names, name)
 	}
@@ -179,7 +179,7 @@ func schemaCommand() *cobra.Command {
 			file, ok := map[string]string{"service": language.ServiceFile, "function": language.FunctionFile,
 				"case": language.CasesFolder}[args[0]]
 			if !ok {
-				return coded{exitUsage, fmt.Errorf("%q is not service, function or case", args[0])}
+				return coded{exitUsage, fmt.Errorf("unknown schema %q (expected service, function or case)", args[0])}
 			}
 			return printJSON(cmd.OutOrStdout(), language.New().Schema(file))
 		},

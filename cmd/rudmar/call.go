@@ -28,19 +28,19 @@ func invokeCommand() *cobra.Command {
 	c := &config{}
 	var event, sample, target string
 	cmd := &cobra.Command{
-		Use: "invoke SERVICE STAGE FUNCTION", Short: "Call a function, and print its answer",
-		Long: `Calls a function in a stage with an event: one of its samples or saved cases by
-name, or JSON of your own. Without either it is the first sample. The answer goes to
-standard output as JSON; what the call took and wrote goes to standard error.
+		Use: "invoke SERVICE STAGE FUNCTION", Short: "Invoke a function and print its response",
+		Long: `Invokes a function in a stage with an event: one of its samples or saved cases by
+name, or your own JSON (default the first sample). The response is printed to standard
+output as JSON; duration, memory and log lines are printed to standard error.
 
-Exit codes: 0 it answered, 1 it did not.`,
+Exit codes: 0 the invocation succeeded, 1 it failed.`,
 		Example: `  rudmar invoke frostline trial warn
   rudmar invoke frostline trial warn --event '{"method": "GET", "params": {"station": "weir"}}'
   rudmar invoke frostline trial warn --event @event.json`,
 		Args: cobra.ExactArgs(3), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			path := stagePath(args[0], args[1]) + "/functions/" + url.PathEscape(args[2])
-			wish, err := c.callWish(cmd, path, event, sample)
+			wish, err := c.invocationRequest(cmd, path, event, sample)
 			if err != nil {
 				return err
 			}
@@ -48,22 +48,22 @@ Exit codes: 0 it answered, 1 it did not.`,
 				wish.Target = target
 			}
 			var got api.Invocation
-			if err := c.askLong(cmd.Context(), http.MethodPost, path+"/calls", wish, &got); err != nil {
+			if err := c.askLong(cmd.Context(), http.MethodPost, path+"/invocations", wish, &got); err != nil {
 				return err
 			}
-			return tellCall(cmd, got)
+			return printInvocation(cmd, got)
 		},
 	}
 	c.clientFlags(cmd.Flags())
-	cmd.Flags().StringVar(&event, "event", "", "the event as JSON, @FILE for a file's, - for standard input's")
-	cmd.Flags().StringVar(&sample, "sample", "", "the name of a sample or of a saved case")
-	cmd.Flags().StringVar(&target, "target", "", "the target, where the stage has several")
+	cmd.Flags().StringVar(&event, "event", "", "event as JSON, @FILE to read a file, or - to read standard input")
+	cmd.Flags().StringVar(&sample, "sample", "", "name of a sample or of a saved case")
+	cmd.Flags().StringVar(&target, "target", "", "target, if the stage has several")
 	return cmd
 }
 
-// callWish makes a call out of what was given, with what the function is known to take.
-func (c *config) callWish(cmd *cobra.Command, path, event, sample string) (api.CallWish, error) {
-	var wish api.CallWish
+// invocationRequest makes a call out of what was given, with what the function is known to take.
+func (c *config) invocationRequest(cmd *cobra.Command, path, event, sample string) (api.InvocationRequest, error) {
+	var wish api.InvocationRequest
 	var detail api.FunctionDetail
 	if err := c.ask(cmd.Context(), http.MethodGet, path, nil, &detail); err != nil {
 		return wish, err
@@ -80,7 +80,7 @@ func (c *config) callWish(cmd *cobra.Command, path, event, sample string) (api.C
 		}
 	}
 	if sample != "" && !found {
-		return wish, coded{exitUsage, fmt.Errorf("it has no sample %q; it has %s", sample, strings.Join(names, ", "))}
+		return wish, coded{exitUsage, fmt.Errorf("unknown sample %q (expected %s)", sample, strings.Join(names, ", "))}
 	}
 	if event == "" {
 		return wish, nil
@@ -94,7 +94,7 @@ func (c *config) callWish(cmd *cobra.Command, path, event, sample string) (api.C
 		wish.Trigger = nil // what is made up comes by no trigger
 	}
 	if err := json.Unmarshal(text, &wish.Event); err != nil {
-		return wish, coded{exitUsage, fmt.Errorf("the event is not JSON: %w", err)}
+		return wish, coded{exitUsage, fmt.Errorf("the event is not valid JSON: %w", err)}
 	}
 	return wish, nil
 }
@@ -121,21 +121,21 @@ func eventText(in io.Reader, event string) ([]byte, error) {
 func took(got api.Invocation) string {
 	start := "warm"
 	if got.Cold {
-		start = fmt.Sprintf("cold, started in %.0f ms", got.ColdMs)
+		start = fmt.Sprintf("cold start %.0f ms", got.ColdStartMs)
 	}
-	return fmt.Sprintf("%s, ran %.1f ms", start, got.RunMs)
+	return fmt.Sprintf("%s, duration %.1f ms", start, got.DurationMs)
 }
 
-func tellCall(cmd *cobra.Command, got api.Invocation) error {
+func printInvocation(cmd *cobra.Command, got api.Invocation) error {
 	for _, line := range got.Logs {
 		fmt.Fprintf(cmd.ErrOrStderr(), "  %s\n", line.Text)
 	}
 	fmt.Fprintf(cmd.ErrOrStderr(), "%s: %s, memory peak %d of %d MiB, revision %s\n", got.Outcome, took(got),
 		got.MemoryPeak>>20, got.MemoryLimit>>20, got.Revision)
 	if got.Error != nil {
-		return fmt.Errorf("it did not answer: %s", got.Error.Message)
+		return fmt.Errorf("the invocation failed: %s", got.Error.Message)
 	}
-	text, err := canon.Append(nil, got.Answer)
+	text, err := canon.Append(nil, got.Response)
 	if err != nil {
 		return err
 	}
@@ -149,7 +149,7 @@ func logsCommand() *cobra.Command {
 	var follow bool
 	var at about
 	cmd := &cobra.Command{
-		Use: "logs [SERVICE STAGE]", Short: "Show what functions wrote, and follow it",
+		Use: "logs [SERVICE STAGE]", Short: "Show and follow the logs of a stage",
 		Args: cobra.MaximumNArgs(2), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := at.read(args, false); err != nil {
@@ -160,7 +160,7 @@ func logsCommand() *cobra.Command {
 				return err
 			}
 			if len(targets) > 1 {
-				return coded{exitUsage, fmt.Errorf("%s is on several targets: give --target, one of %s", at.stage,
+				return coded{exitUsage, fmt.Errorf("%s has several targets: set --target to one of %s", at.stage,
 					strings.Join(targets, ", "))}
 			}
 			query := url.Values{"target": targets}
@@ -175,19 +175,19 @@ func logsCommand() *cobra.Command {
 			if err := c.ask(cmd.Context(), http.MethodGet, path+"?"+query.Encode(), nil, &lines); err != nil {
 				return err
 			}
-			tellLines(cmd.OutOrStdout(), lines)
+			printLines(cmd.OutOrStdout(), lines)
 			return nil
 		},
 	}
 	c.clientFlags(cmd.Flags())
 	at.flag(cmd)
-	cmd.Flags().StringVar(&function, "function", "", "only lines of this function")
-	cmd.Flags().StringVar(&target, "target", "", "the target, where the stage has several")
-	cmd.Flags().BoolVarP(&follow, "follow", "f", false, "go on with what is written from now on, until it is interrupted")
+	cmd.Flags().StringVar(&function, "function", "", "function whose lines are shown (default all)")
+	cmd.Flags().StringVar(&target, "target", "", "target, if the stage has several")
+	cmd.Flags().BoolVarP(&follow, "follow", "f", false, "follow new lines until interrupted")
 	return cmd
 }
 
-func tellLines(out io.Writer, lines []api.LogLine) {
+func printLines(out io.Writer, lines []api.LogLine) {
 	for _, l := range lines {
 		by := l.Function
 		switch {
@@ -213,7 +213,7 @@ func (c *config) followLogs(cmd *cobra.Command, path string) error {
 			if err := json.Unmarshal(data, &lines); err != nil {
 				return fmt.Errorf("reading log lines: %w", err)
 			}
-			tellLines(cmd.OutOrStdout(), lines)
+			printLines(cmd.OutOrStdout(), lines)
 			return nil
 		})
 		if cmd.Context().Err() != nil {

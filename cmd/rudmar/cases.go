@@ -16,25 +16,31 @@ import (
 	"rudmar/server/api"
 )
 
-func casesCommand() *cobra.Command {
+func caseCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "case", Short: "Run saved cases"}
+	cmd.AddCommand(caseRunCommand())
+	return cmd
+}
+
+func caseRunCommand() *cobra.Command {
 	c := &config{}
 	var function, format, output string
 	var at about
 	cmd := &cobra.Command{
-		Use: "cases [SERVICE STAGE]", Short: "Run the saved cases of what is in a stage",
-		Long: `Runs the saved cases of what is in a stage now, on each of its targets, and tells what
-came of each; of one that fails the whole call. With --format junit it is JUnit XML,
-as other CI reads it.
+		Use: "run [SERVICE STAGE]", Short: "Run the saved cases against a stage",
+		Long: `Runs the saved cases of the version in a stage now, on each of its targets, and prints
+the result of each; for a failed case, the complete invocation. --format junit writes
+JUnit XML for other CI systems.
 
-Exit codes: 0 all passed, 1 one failed.`,
-		Example: "  rudmar cases frostline --stage trial --format junit --output cases.xml",
+Exit codes: 0 all cases passed, 1 a case failed.`,
+		Example: "  rudmar case run frostline --stage trial --format junit --output cases.xml",
 		Args:    cobra.MaximumNArgs(2), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := at.read(args, false); err != nil {
 				return err
 			}
 			if format != "text" && format != "junit" && format != "json" {
-				return coded{exitUsage, fmt.Errorf("there is no format %q; there are text, json and junit", format)}
+				return coded{exitUsage, fmt.Errorf("unknown format %q (expected text, json or junit)", format)}
 			}
 			path := stagePath(at.service, at.stage) + "/cases"
 			if function != "" {
@@ -48,23 +54,23 @@ Exit codes: 0 all passed, 1 one failed.`,
 			if output != "" {
 				file, err := os.Create(output)
 				if err != nil {
-					return fmt.Errorf("writing what came of the cases: %w", err)
+					return fmt.Errorf("writing the case results: %w", err)
 				}
 				defer file.Close()
 				out = file
 			}
-			return tellCases(out, at.service, at.stage, format, runs)
+			return printCases(out, at.service, at.stage, format, runs)
 		},
 	}
 	c.clientFlags(cmd.Flags())
 	at.flag(cmd)
-	cmd.Flags().StringVar(&function, "function", "", "the cases of this function alone")
-	cmd.Flags().StringVar(&format, "format", "text", "text, json or junit")
-	cmd.Flags().StringVar(&output, "output", "", "a file to write to; standard output where none is given")
+	cmd.Flags().StringVar(&function, "function", "", "function whose cases run (default all)")
+	cmd.Flags().StringVar(&format, "format", "text", "output format: text, json or junit")
+	cmd.Flags().StringVar(&output, "output", "", "file to write (default standard output)")
 	return cmd
 }
 
-func tellCases(out io.Writer, service, stage, format string, runs []api.CaseRun) error {
+func printCases(out io.Writer, service, stage, format string, runs []api.CaseRun) error {
 	failed := 0
 	for _, r := range runs {
 		if !r.Passed {
@@ -97,8 +103,8 @@ func tellCases(out io.Writer, service, stage, format string, runs []api.CaseRun)
 func wholeCall(r api.CaseRun) string {
 	var out strings.Builder
 	for _, o := range r.Outcomes {
-		if !o.Holds {
-			fmt.Fprintf(&out, "  expected %s, found %s\n", o.Expected, o.Found)
+		if !o.Passed {
+			fmt.Fprintf(&out, "  expected %s, received %s\n", o.Expected, o.Received)
 		}
 	}
 	if sent, err := canon.Append(nil, r.Sent); err == nil {
@@ -107,14 +113,14 @@ func wholeCall(r api.CaseRun) string {
 	if r.Invocation == nil {
 		return out.String()
 	}
-	if answer, err := canon.Append(nil, r.Invocation.Answer); err == nil && r.Invocation.Error == nil {
-		fmt.Fprintf(&out, "  answered %s\n", answer)
+	if answer, err := canon.Append(nil, r.Invocation.Response); err == nil && r.Invocation.Error == nil {
+		fmt.Fprintf(&out, "  response %s\n", answer)
 	}
 	if r.Invocation.Error != nil {
-		fmt.Fprintf(&out, "  did not answer: %s\n", r.Invocation.Error.Message)
+		fmt.Fprintf(&out, "  no response: %s\n", r.Invocation.Error.Message)
 	}
 	for _, line := range r.Invocation.Logs {
-		fmt.Fprintf(&out, "  wrote %s\n", line.Text)
+		fmt.Fprintf(&out, "  log %s\n", line.Text)
 	}
 	return out.String()
 }
@@ -163,7 +169,7 @@ func writeJUnit(out io.Writer, service, stage string, runs []api.CaseRun) error 
 		suite := &report.Suites[i]
 		c := junitCase{Class: service + "." + r.Function, Name: r.Name, File: r.File}
 		if r.Invocation != nil {
-			c.Time = (r.Invocation.ColdMs + r.Invocation.RunMs) / 1000
+			c.Time = (r.Invocation.ColdStartMs + r.Invocation.DurationMs) / 1000
 		}
 		if !r.Passed {
 			suite.Failures++
@@ -186,9 +192,9 @@ func writeJUnit(out io.Writer, service, stage string, runs []api.CaseRun) error 
 
 func firstFound(r api.CaseRun) string {
 	for _, o := range r.Outcomes {
-		if !o.Holds {
-			return "expected " + o.Expected + ", found " + o.Found
+		if !o.Passed {
+			return "expected " + o.Expected + ", received " + o.Received
 		}
 	}
-	return "it failed"
+	return "failed"
 }

@@ -34,11 +34,10 @@ func checkCommand() *cobra.Command {
 		Use:   "check [FOLDER]",
 		Short: "Check the manifests in a folder, without a server",
 		Long: `Checks every service in a folder: each rudmar.yaml with its functions and cases.
-All problems are told at once, each with its place and what to do.
+Reports all problems at once, each with its location and remedy.
 
-Exit codes: 0 where a version can be built, warnings or not; 3 where there are
-errors; 2 where the command was given something that it does not know; 1 where
-the folder could not be read.`,
+Exit codes: 0 a version can be built, with or without warnings; 3 the manifests have
+errors; 2 wrong usage; 1 the folder could not be read.`,
 		Args: cobra.MaximumNArgs(1), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if explain != "" {
@@ -51,19 +50,19 @@ the folder could not be read.`,
 			return c.run()
 		},
 	}
-	cmd.Flags().StringVar(&format, "format", "text", "text, json or sarif")
-	cmd.Flags().StringVar(&explain, "explain", "", "tell what a code such as RM1203 means")
-	cmd.Flags().StringVar(&stage, "stage", "", "only what concerns this stage")
-	cmd.Flags().BoolVar(&fix, "fix", false, "mend what can certainly be mended, then check")
+	cmd.Flags().StringVar(&format, "format", "text", "output format: text, json or sarif")
+	cmd.Flags().StringVar(&explain, "explain", "", "explain a diagnostic code such as RM1203")
+	cmd.Flags().StringVar(&stage, "stage", "", "stage to check (default all)")
+	cmd.Flags().BoolVar(&fix, "fix", false, "apply the certain fixes, then check")
 	return cmd
 }
 
 func explainCode(out io.Writer, code string) error {
 	e, ok := diagnostic.Explain(diagnostic.Code(code))
 	if !ok {
-		return coded{exitUsage, fmt.Errorf("there is no code %q", code)}
+		return coded{exitUsage, fmt.Errorf("unknown code %q", code)}
 	}
-	fmt.Fprintf(out, "%s: %s\n\n%s\n\nwrong:\n%s\n\nright:\n%s\n", e.Code, e.Title, e.Why, e.Wrong, e.Right)
+	fmt.Fprintf(out, "%s: %s\n\n%s\n\nwrong:\n%s\n\nright:\n%s\n", e.Code, e.Title, e.Reason, e.Wrong, e.Right)
 	return nil
 }
 
@@ -82,7 +81,7 @@ func (c *checking) run() error {
 	switch c.format {
 	case "text", "json", "sarif":
 	default:
-		return coded{exitUsage, fmt.Errorf("--format is text, json or sarif, not %q", c.format)}
+		return coded{exitUsage, fmt.Errorf("unknown format %q (expected text, json or sarif)", c.format)}
 	}
 	all, err := manifest.FromFS(os.DirFS(c.dir))
 	if err != nil {
@@ -90,7 +89,7 @@ func (c *checking) run() error {
 	}
 	services := manifest.Services(all.Files())
 	if len(services) == 0 {
-		return fmt.Errorf("there is no %s in %s or below it; a service needs one", language.ServiceFile, c.dir)
+		return fmt.Errorf("no %s found in %s or below; a service needs one", language.ServiceFile, c.dir)
 	}
 	c.found = []diagnostic.Diagnostic{}
 	for _, service := range services {
@@ -99,7 +98,7 @@ func (c *checking) run() error {
 		}
 	}
 	if c.stage != "" && len(c.stages) > 0 && !slices.Contains(c.stages, c.stage) {
-		return coded{exitUsage, fmt.Errorf("there is no stage %q; there are %s", c.stage, strings.Join(c.stages, ", "))}
+		return coded{exitUsage, fmt.Errorf("unknown stage %q (expected %s)", c.stage, strings.Join(c.stages, ", "))}
 	}
 	if err := c.report(len(services)); err != nil {
 		return err
@@ -183,11 +182,11 @@ func mend(out io.Writer, format, root string, folder *manifest.FSFolder, found [
 			return false, err
 		}
 		if err := renameio.WriteFile(name, diagnostic.Apply(text, list), info.Mode()); err != nil {
-			return false, fmt.Errorf("mending %s: %w", file, err)
+			return false, fmt.Errorf("fixing %s: %w", file, err)
 		}
 		if format == "text" {
 			for _, d := range list {
-				fmt.Fprintf(out, "mended %s: %s\n", d.Range, d.Fix.Title)
+				fmt.Fprintf(out, "fixed %s: %s\n", d.Range, d.Fix.Title)
 			}
 		}
 	}

@@ -47,8 +47,8 @@ func (c *config) targets(ctx context.Context, service, stage, only string) ([]st
 	if only != "" {
 		return []string{only}, nil
 	}
-	var line api.Line
-	if err := c.ask(ctx, http.MethodGet, "/services/"+service+"/line", nil, &line); err != nil {
+	var line api.StageLine
+	if err := c.ask(ctx, http.MethodGet, "/services/"+service+"/stage-line", nil, &line); err != nil {
 		return nil, err
 	}
 	var names []string

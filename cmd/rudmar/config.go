@@ -59,55 +59,55 @@ type config struct {
 }
 
 func (c *config) dataFlag(f *pflag.FlagSet, value string) {
-	f.StringVar(&c.data, "data", value, "the folder for all data")
+	f.StringVar(&c.data, "data", value, "folder for all data")
 }
 
 func (c *config) serveFlags(f *pflag.FlagSet) {
-	f.StringVar(&c.listen, "listen", "127.0.0.1:7070", "where the page, the API and git answer")
-	f.StringVar(&c.address, "address", "", "how people reach that, where it is not http:// and --listen")
+	f.StringVar(&c.listen, "listen", "127.0.0.1:7070", "listen address of the page, the API and git")
+	f.StringVar(&c.address, "address", "", "public address of the page (default http:// and the listen address)")
 	f.StringVar(&c.platform, "platform", "",
-		"the address of a platform that runs by itself; empty for the local platform inside this process")
+		"address of a separate platform (default the local platform in this process)")
 	f.BoolVar(&c.buildsUncaged, "builds-uncaged", false,
-		"run the commands of builds as Rudmar itself runs where this machine cannot shut them in: whoever may push can then read Rudmar's keys")
+		"run build commands without isolation if this machine cannot isolate them; anyone who can push can then read Rudmar's keys")
 	f.StringSliceVar(&c.registries, "registries", nil,
-		"hosts that builds may fetch from, beside those that go, npm and pip are set to here")
+		"additional hosts that builds can fetch from, besides the registries that go, npm and pip use on this machine")
 	f.BoolVar(&c.newKeys, "new-keys", false,
-		"make new keys where the ones are gone that secrets are sealed and versions are signed with: secrets have to be set again then, and older versions cannot be verified")
-	f.BoolVar(&c.noticesInside, "notices-inside", false,
-		"let notices go to addresses of this machine and of private networks")
-	f.StringVar(&c.mail.Server, "mail-server", "", "the server that e-mail goes out by, host:port; none where it is empty")
-	f.StringVar(&c.mail.From, "mail-from", "", "the address that e-mail comes from")
-	f.StringVar(&c.mail.User, "mail-user", "", "who signs in at the mail server, where it asks for that")
-	f.StringVar(&c.mailPassword, "mail-password-file", "", "a file with the password for that")
-	f.BoolVar(&c.mail.Plain, "mail-plain", false, "send e-mail also where the mail server offers no TLS")
+		"create new keys if the ones that encrypt secrets and sign versions are missing; all secrets must then be set again, and older versions can no longer be verified")
+	f.BoolVar(&c.noticesInside, "notifications-inside", false,
+		"allow notifications to addresses of this machine and of private networks")
+	f.StringVar(&c.mail.Server, "mail-server", "", "mail server as host:port; no email is sent without one")
+	f.StringVar(&c.mail.From, "mail-from", "", "sender address of email")
+	f.StringVar(&c.mail.User, "mail-user", "", "username at the mail server, if it requires one")
+	f.StringVar(&c.mailPassword, "mail-password-file", "", "file with the password for the mail server")
+	f.BoolVar(&c.mail.Plain, "mail-plain", false, "send email even if the mail server offers no TLS")
 	c.keepFlags(f)
-	f.DurationVar(&c.lookEvery, "look-every", usualLook, "how often live is compared with the record")
+	f.DurationVar(&c.lookEvery, "observe-every", usualLook, "interval between comparisons of actual and recorded state")
 	c.platformFlags(f)
 }
 
 func (c *config) platformFlags(f *pflag.FlagSet) {
-	f.StringVar(&c.platformListen, "platform-listen", "127.0.0.1:7071", "where the local platform answers its protocol")
+	f.StringVar(&c.platformListen, "platform-listen", "127.0.0.1:7071", "listen address of the local platform's protocol")
 	f.StringVar(&c.routesListen, "routes-listen", "127.0.0.2:7072",
-		"where the local platform answers the routes of functions")
+		"listen address of function routes on the local platform")
 	c.tokenFlag(f)
 	f.StringVar(&c.routesAddress, "routes-address", "",
-		"how callers reach the routes, where it is not http:// and --routes-listen; a host name of its own, for browsers keep cookies by host name")
-	f.DurationVar(&c.idle, "idle", 5*time.Minute, "how long the local platform keeps an instance without calls")
-	f.StringVar(&c.python, "python", "/usr/bin/python3", "the Python that the local platform runs functions with")
+		"public address of function routes (default http:// and their listen address); use a separate host name, because browsers share cookies by host name")
+	f.DurationVar(&c.idle, "idle", 5*time.Minute, "time that the local platform keeps an idle instance")
+	f.StringVar(&c.python, "python", "/usr/bin/python3", "Python interpreter of the local platform")
 	f.BoolVar(&c.verbose, "verbose", false, "log every request")
 }
 
 func (c *config) tokenFlag(f *pflag.FlagSet) {
 	f.StringVar(&c.tokenFile, "platform-token-file", "",
-		"a file with the token between Rudmar and the platform, which can also be given as RUDMAR_PLATFORM_TOKEN; empty for one that is kept in the data folder")
+		"file with the token that Rudmar and the platform share; also RUDMAR_PLATFORM_TOKEN (default a token in the data folder)")
 }
 
 func (c *config) clientFlags(f *pflag.FlagSet) {
 	f.StringVar(&c.server, "server", "",
-		"the address of Rudmar; where none is given that of rudmar login, else "+usualServer)
-	f.StringVar(&c.handle, "handle", "", "your handle, to sign in with your password and not with what rudmar login kept")
-	f.StringVar(&c.ownTokenFile, "token-file", "", "a file with a token; it can also be given as RUDMAR_TOKEN")
-	f.StringVar(&c.passwordFile, "password-file", "", "a file with your password; it can also be given as RUDMAR_PASSWORD")
+		"address of Rudmar (default the one of rudmar login, otherwise "+usualServer)
+	f.StringVar(&c.handle, "username", "", "username, to sign in with a password instead of the token of rudmar login")
+	f.StringVar(&c.ownTokenFile, "token-file", "", "file with a token; also RUDMAR_TOKEN")
+	f.StringVar(&c.passwordFile, "password-file", "", "file with your password; also RUDMAR_PASSWORD")
 }
 
 // mailServer gives the server that e-mail goes out by, with its password.
@@ -117,15 +117,15 @@ func (c *config) mailServer() (notice.Mail, error) {
 		return m, nil
 	}
 	if _, err := mail.ParseAddress(m.From); err != nil {
-		return m, coded{exitUsage, fmt.Errorf("say by --mail-from which address e-mail comes from: %w", err)}
+		return m, coded{exitUsage, fmt.Errorf("--mail-server requires --mail-from, the sender address: %w", err)}
 	}
 	if _, _, err := net.SplitHostPort(m.Server); err != nil {
-		return m, coded{exitUsage, fmt.Errorf("--mail-server takes host:port: %w", err)}
+		return m, coded{exitUsage, fmt.Errorf("--mail-server must be host:port: %w", err)}
 	}
 	if c.mailPassword != "" {
 		text, err := secretIn(c.mailPassword)
 		if err != nil {
-			return m, fmt.Errorf("reading the password of the mail server: %w", err)
+			return m, fmt.Errorf("reading the mail server's password: %w", err)
 		}
 		m.Password = text
 	}
@@ -196,7 +196,7 @@ func (c *config) knownToken() (string, error) {
 	if c.tokenFile == "" && os.Getenv("RUDMAR_PLATFORM_TOKEN") == "" {
 		if _, err := os.Stat(filepath.Join(c.data, "platform.token")); err != nil {
 			return "", fmt.Errorf(
-				"there is no platform's token in %s: give --data (the demo's is demo-data), or --platform-token-file", c.data)
+				"no platform token in %s: set --data (the demo's folder is demo-data) or --platform-token-file", c.data)
 		}
 	}
 	return c.token()
@@ -227,14 +227,14 @@ func (c *config) dataFolder(log *slog.Logger) error {
 	}
 	c.data = whole
 	if err := os.MkdirAll(c.data, 0o700); err != nil {
-		return fmt.Errorf("making the data folder: %w", err)
+		return fmt.Errorf("creating the data folder: %w", err)
 	}
 	info, err := os.Stat(c.data)
 	if err != nil {
-		return fmt.Errorf("looking at the data folder: %w", err)
+		return fmt.Errorf("reading the data folder: %w", err)
 	}
 	if owner, ok := info.Sys().(*syscall.Stat_t); ok && int(owner.Uid) != os.Geteuid() && os.Geteuid() != 0 {
-		return fmt.Errorf("the data folder %s belongs to another user, who could read and change what is in it; give --data a folder of your own", c.data)
+		return fmt.Errorf("the data folder %s belongs to another user, who could read and change its contents; set --data to a folder of your own", c.data)
 	}
 	mended := 0
 	err = filepath.WalkDir(c.data, func(name string, d fs.DirEntry, err error) error {
@@ -256,10 +256,10 @@ func (c *config) dataFolder(log *slog.Logger) error {
 		return os.Chmod(name, info.Mode().Perm()&0o700)
 	})
 	if err != nil {
-		return fmt.Errorf("closing the data folder to others: %w", err)
+		return fmt.Errorf("restricting access to the data folder: %w", err)
 	}
 	if mended > 0 {
-		log.Warn("the data folder was open to others on this machine; it is closed now", "folder", c.data, "changed", mended)
+		log.Warn("other users of this machine could read the data folder; access is now restricted", "folder", c.data, "changed", mended)
 	}
 	return nil
 }

@@ -15,11 +15,11 @@ func conformCommand() *cobra.Command {
 	c := &config{}
 	var limit time.Duration
 	cmd := &cobra.Command{
-		Use: "test URL", Short: "Try a platform against the protocol, as an adapter's author does",
+		Use: "conform URL", Short: "Test a platform against the protocol",
 		Args: cobra.ExactArgs(1), PreRunE: environment,
-		Long: `Tries every rule of the platform protocol against the platform at an address, in
-scopes of its own, and takes away what it made. Exit code 3 tells that a rule is
-not kept. docs/platform-protocol.md says what the rules are for.`,
+		Long: `Tests every rule of the platform protocol against the platform at an address, in scopes
+of its own, and deletes what it created. Exit code 3 means that the platform breaks a
+rule. docs/platform-protocol.md explains the rules.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			token, err := c.knownToken()
 			if err != nil {
@@ -33,10 +33,10 @@ not kept. docs/platform-protocol.md says what the rules are for.`,
 			}
 			broken := 0
 			for _, r := range results {
-				word := "kept     "
+				word := "passed   "
 				switch {
 				case r.Problem != "":
-					word = "NOT KEPT "
+					word = "FAILED   "
 					broken++
 				case r.Skipped:
 					word = "skipped  "
@@ -46,7 +46,7 @@ not kept. docs/platform-protocol.md says what the rules are for.`,
 					fmt.Fprintln(cmd.OutOrStdout(), "          ", r.Problem)
 				}
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "%d rules, %d not kept\n", len(results), broken)
+			fmt.Fprintf(cmd.OutOrStdout(), "%d rules, %d failed\n", len(results), broken)
 			if broken > 0 {
 				return coded{exitProblem, nil}
 			}
@@ -55,6 +55,6 @@ not kept. docs/platform-protocol.md says what the rules are for.`,
 	}
 	c.dataFlag(cmd.Flags(), "rudmar-data")
 	c.tokenFlag(cmd.Flags())
-	cmd.Flags().DurationVar(&limit, "limit", 3*time.Minute, "how long all of it may take")
+	cmd.Flags().DurationVar(&limit, "limit", 3*time.Minute, "time limit for all rules")
 	return cmd
 }

@@ -20,20 +20,20 @@ import (
 // what that means.
 func deliveryCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "delivery",
-		Short: "Ask for a version in a stage, approve it, refuse it, steer its shift, or take it back"}
+		Short: "Request, approve, reject, override, advance or roll back deliveries"}
 	for _, act := range []struct{ name, action, short string }{
-		{"ask", "request", "Ask for a version in a stage that is entered on request"},
-		{"approve", "approve", "Say yes to what a version means in a stage"},
-		{"withdraw", "withdraw", "Take your approval of a version back, while it waits"},
-		{"pass-over", "pass-over", "Let a version in without one of its gates: --gate and --comment say which and why"},
-		{"refuse", "refuse", "Say no to a version in a stage"},
-		{"go-on", "retry", "Plan and deploy a version again that stopped"},
-		{"follow", "follow", "Ask for the rest of a version that came in with chosen functions alone"},
-		{"take-back", "return", "Put a stage back to a version that was there before"},
-		{"hold", "hold", "Hold a shift at the share that it has"},
-		{"release", "release", "Let a shift that is held go on by itself"},
-		{"further", "further", "Let a shift take its next step now"},
-		{"back", "back", "Take a version that shifts back now"},
+		{"request", "request", "Request the delivery of a version to a stage"},
+		{"approve", "approve", "Approve a version in a stage"},
+		{"withdraw", "withdraw", "Withdraw your approval while the version is waiting"},
+		{"override", "override", "Override one gate of a version with a reason"},
+		{"reject", "reject", "Reject a version in a stage"},
+		{"retry", "retry", "Retry a failed delivery with a new plan"},
+		{"request-remaining", "request-remaining", "Request the remaining functions of a partially delivered version"},
+		{"rollback", "rollback", "Roll a stage back to an earlier version"},
+		{"pause", "pause", "Pause a traffic shift at its current share"},
+		{"resume", "resume", "Resume a paused traffic shift"},
+		{"advance", "advance", "Advance a traffic shift to its next step now"},
+		{"abort", "abort", "Roll back a traffic shift now"},
 	} {
 		cmd.AddCommand(deliveryActCommand(act.name, act.action, act.short))
 	}
@@ -44,7 +44,7 @@ func deliveryCommand() *cobra.Command {
 func deliveryPath(args []string) (string, error) {
 	version, err := strconv.Atoi(args[1])
 	if err != nil || version < 1 {
-		return "", coded{exitUsage, fmt.Errorf("%q is not the number of a version", args[1])}
+		return "", coded{exitUsage, fmt.Errorf("version must be a number, not %q", args[1])}
 	}
 	return fmt.Sprintf("/services/%s/deliveries/%d/stages/%s", args[0], version, args[2]), nil
 }
@@ -60,7 +60,7 @@ func deliveryActCommand(name, action, short string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			wish := api.DeliveryWish{Comment: &comment, Gate: api.Optional(gate)}
+			wish := api.DeliveryDecision{Comment: &comment, Gate: api.Optional(gate)}
 			if at != "" {
 				when, err := timeOf(at, time.Now())
 				if err != nil {
@@ -72,16 +72,16 @@ func deliveryActCommand(name, action, short string) *cobra.Command {
 			if len(only) > 0 {
 				wish.Functions, query["functions"] = &only, only
 			}
-			if action == "follow" {
+			if action == "request-remaining" {
 				query.Set("rest", "true")
 			}
-			if slices.Contains([]string{"request", "approve", "return", "pass-over", "follow"}, action) {
-				var means api.Meaning
-				if err := c.ask(cmd.Context(), http.MethodGet, path+"/meaning?"+query.Encode(), nil, &means); err != nil {
+			if slices.Contains([]string{"request", "approve", "rollback", "override", "request-remaining"}, action) {
+				var means api.Impact
+				if err := c.ask(cmd.Context(), http.MethodGet, path+"/impact?"+query.Encode(), nil, &means); err != nil {
 					return err
 				}
-				tellMeaning(cmd.OutOrStdout(), args[2], means)
-				wish.Shown = &means.Digest
+				printImpact(cmd.OutOrStdout(), args[2], means)
+				wish.ImpactDigest = &means.Digest
 				if means.Confirm != nil {
 					typed, err := confirmed(cmd, confirm, args[2])
 					if err != nil {
@@ -94,16 +94,16 @@ func deliveryActCommand(name, action, short string) *cobra.Command {
 		},
 	}
 	c.clientFlags(cmd.Flags())
-	cmd.Flags().StringVar(&comment, "comment", "", "why")
+	cmd.Flags().StringVar(&comment, "comment", "", "reason")
 	if action == "request" {
-		cmd.Flags().StringVar(&at, "at", "", `from when on it may enter: 22:00, or "2026-11-27 06:30", in this machine's time`)
-		cmd.Flags().StringSliceVar(&only, "only", nil, "functions of the version, where the stage's rules allow a choice")
+		cmd.Flags().StringVar(&at, "at", "", `earliest time of entry: 22:00, or "2026-11-27 06:30", in this machine's time zone`)
+		cmd.Flags().StringSliceVar(&only, "only", nil, "functions of the version to deliver, if the stage allows it")
 	}
-	if action == "pass-over" {
-		cmd.Flags().StringVar(&gate, "gate", "", "the name of the gate, as rudmar delivery show has it")
+	if action == "override" {
+		cmd.Flags().StringVar(&gate, "gate", "", "name of the gate, as printed by rudmar delivery show")
 	}
 	cmd.Flags().StringVar(&confirm, "confirm", "",
-		"the stage's name, where something is deleted or becomes public and nobody can be asked")
+		"name of the stage, to confirm a deletion or a new public route without a prompt")
 	return cmd
 }
 
@@ -125,28 +125,28 @@ func timeOf(text string, now time.Time) (time.Time, error) {
 	return time.Time{}, fmt.Errorf("%q is not a time; write 22:00, or 2026-11-27 06:30", text)
 }
 
-// tellMeaning says what a version would change in a stage, target by target, and what that
+// printImpact says what a version would change in a stage, target by target, and what that
 // means, worst first; not each step, as nobody decides by digests.
-func tellMeaning(out io.Writer, stage string, means api.Meaning) {
-	fmt.Fprintf(out, "What it means in %s:\n", stage)
+func printImpact(out io.Writer, stage string, means api.Impact) {
+	fmt.Fprintf(out, "Impact in %s:\n", stage)
 	if len(means.Lines) == 0 {
-		fmt.Fprintln(out, "  nothing changes")
+		fmt.Fprintln(out, "  no changes")
 	}
 	for i, t := range means.Targets {
 		if len(means.Lines) > 0 {
 			fmt.Fprintln(out, "  "+t.Sentence)
 		}
-		same := i > 0 && slices.EqualFunc(t.Says, means.Targets[i-1].Says,
-			func(a, b api.PlanLine) bool { return a.Text == b.Text })
-		if same && len(t.Says) > 0 {
-			fmt.Fprintf(out, "    as on %s\n", means.Targets[i-1].Target)
+		same := i > 0 && slices.EqualFunc(t.Impact, means.Targets[i-1].Impact,
+			func(a, b api.ImpactLine) bool { return a.Text == b.Text })
+		if same && len(t.Impact) > 0 {
+			fmt.Fprintf(out, "    same as on %s\n", means.Targets[i-1].Target)
 		} else {
-			for _, line := range t.Says {
+			for _, line := range t.Impact {
 				fmt.Fprintf(out, "    %s: %s\n", line.Kind, line.Text)
 			}
 		}
-		for _, p := range t.Problems {
-			fmt.Fprintf(out, "    stops it: %s\n", p.Message)
+		for _, p := range t.Blockers {
+			fmt.Fprintf(out, "    blocker: %s\n", p.Message)
 		}
 	}
 }
@@ -154,7 +154,7 @@ func tellMeaning(out io.Writer, stage string, means api.Meaning) {
 func deliveryShowCommand() *cobra.Command {
 	c := &config{}
 	cmd := &cobra.Command{
-		Use: "show SERVICE VERSION STAGE", Short: "Show how a version stands in a stage, and what its gates wait for",
+		Use: "show SERVICE VERSION STAGE", Short: "Show the state and the gates of a version in a stage",
 		Args: cobra.ExactArgs(3), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			path, err := deliveryPath(args)
@@ -165,17 +165,17 @@ func deliveryShowCommand() *cobra.Command {
 			if err := c.ask(cmd.Context(), http.MethodGet, path, nil, &d); err != nil {
 				return err
 			}
-			why := d.Place.Why + api.OrZero(d.Place.KeptOut) // of what waits there is only the latter
+			why := d.Place.Reason + api.OrZero(d.Place.BlockedBy) // of what waits there is only the latter
 			if why != "" {
 				why = ": " + why
 			}
 			fmt.Fprintf(cmd.OutOrStdout(), "version %s is %s in %s%s\n", args[1], d.Place.State, args[2], why)
 			if d.Place.Only != nil {
 				fmt.Fprintf(cmd.OutOrStdout(), "  only %s; without %s\n", strings.Join(*d.Place.Only, ", "),
-					strings.Join(api.OrZero(d.LeftOut), ", "))
+					strings.Join(api.OrZero(d.Remaining), ", "))
 			}
 			for _, g := range d.Gates {
-				fmt.Fprintf(cmd.OutOrStdout(), "  %s: %s (%s)\n", g.State, g.Why, g.Name)
+				fmt.Fprintf(cmd.OutOrStdout(), "  %s: %s (%s)\n", g.State, g.Reason, g.Name)
 			}
 			return nil
 		},

@@ -21,10 +21,10 @@ func demoCommand() *cobra.Command {
 	var fresh bool
 	cmd := &cobra.Command{
 		Use:   "demo",
-		Short: "Run Rudmar with a made-up growers' co-operative in it",
-		Long: `Builds a repository with a history, versions, deployments and a little traffic
-in a folder of its own, by the same pushes and calls that a user would make,
-and prints where to look. Started again it goes on with what is there.`,
+		Short: "Run Rudmar with the data of a fictional growers' cooperative",
+		Long: `Creates a repository with a history, versions, deployments and a little traffic in a
+folder of its own, through the same pushes and calls that a user makes, and prints the
+address. Continues with the existing data when started again.`,
 		Args: cobra.NoArgs, PreRunE: environment,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if fresh {
@@ -36,16 +36,16 @@ and prints where to look. Started again it goes on with what is there.`,
 			return c.serve(cmd.Context(), func(ctx context.Context, e *engine.Engine) error {
 				marker := filepath.Join(c.data, "demo-built")
 				if _, err := os.Stat(marker); err != nil {
-					fmt.Println("Building the demo: pushes, builds, deployments, some calls. This takes some seconds.")
+					fmt.Println("Building the demo: pushes, builds, deployments and invocations. This takes a few seconds.")
 					build := func() error {
 						return demo.Build(ctx, demo.Options{Server: c.address, Engine: e, Change: c.changeByHand, Dir: c.data})
 					}
-					if state, _ := e.Build.Walls(); state == "refused" {
-						fmt.Println("This machine cannot shut builds in. The demo's own are run all the same; those that you push are refused where they run commands, unless Rudmar is started with --builds-uncaged.")
+					if state, _ := e.Build.Isolation(); state == "refused" {
+						fmt.Println("This machine cannot isolate builds. The demo's own builds run anyway; your pushes are refused if they run commands, unless Rudmar is started with --builds-uncaged.")
 						inner := build
-						build = func() error { return e.Build.Openly(inner) }
+						build = func() error { return e.Build.WithoutIsolation(inner) }
 					}
-					err := e.Store.Hurry(ctx, build)
+					err := e.Store.WithRelaxedSync(ctx, build)
 					if err != nil {
 						return fmt.Errorf("building the demo: %w; start over with --fresh", err)
 					}
@@ -63,8 +63,8 @@ and prints where to look. Started again it goes on with what is there.`,
 	}
 	c.dataFlag(cmd.Flags(), "demo-data")
 	c.serveFlags(cmd.Flags())
-	cmd.Flags().BoolVar(&c.plays, "play", true, "go on with a little traffic while the demo runs")
-	cmd.Flags().BoolVar(&fresh, "fresh", false, "throw away what is there and start over")
+	cmd.Flags().BoolVar(&c.plays, "play", true, "generate a little traffic while the demo runs")
+	cmd.Flags().BoolVar(&fresh, "fresh", false, "delete the existing data and start over")
 	return cmd
 }
 

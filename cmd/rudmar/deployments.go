@@ -17,18 +17,24 @@ import (
 	"rudmar/server/api"
 )
 
-func outputsCommand() *cobra.Command {
+func outputCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "output", Short: "List the outputs of a stage"}
+	cmd.AddCommand(outputListCommand())
+	return cmd
+}
+
+func outputListCommand() *cobra.Command {
 	c := &config{}
 	var format, file string
 	var at about
 	cmd := &cobra.Command{
-		Use:   "outputs [SERVICE STAGE]",
-		Short: "Show what a stage gives to others: addresses to call, identities, log stores",
-		Long: `Shows what a stage gives to others. With --format env there is a line NAME=value for
-each, to be read by a shell: the name is target, kind, function and name, in upper
-case, such as LOCAL_NORTH_ROUTE_WARN_ASK. With --file it goes into a file for other
-programs, such as the next job of another CI: the whole of it or nothing.`,
-		Example: "  rudmar outputs frostline trial --format env\n  rudmar outputs --stage trial --format json",
+		Use:   "list [SERVICE STAGE]",
+		Short: "Show the outputs of a stage: addresses to call, identities, log stores",
+		Long: `Shows the outputs of a stage. --format env prints one line NAME=value for each, for a
+shell; the name consists of target, kind, function and name in upper case, such as
+LOCAL_NORTH_ROUTE_WARN_ASK. --file writes a file for another program, such as the next
+job of a CI system: the complete file or none.`,
+		Example: "  rudmar output list frostline trial --format env\n  rudmar output list --stage trial --format json",
 		Args:    cobra.MaximumNArgs(2), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := at.read(args, false); err != nil {
@@ -54,8 +60,8 @@ programs, such as the next job of another CI: the whole of it or nothing.`,
 	}
 	c.clientFlags(cmd.Flags())
 	at.flag(cmd)
-	cmd.Flags().StringVar(&file, "file", "", "the file to write, in place of standard output")
-	cmd.Flags().StringVar(&format, "format", "text", "text, json or env")
+	cmd.Flags().StringVar(&file, "file", "", "file to write (default standard output)")
+	cmd.Flags().StringVar(&format, "format", "text", "output format: text, json or env")
 	return cmd
 }
 
@@ -76,7 +82,7 @@ func writeOutputs(to io.Writer, format string, got []api.StageOutput) error {
 		}
 		return table.Flush()
 	}
-	return coded{exitUsage, fmt.Errorf("there is no format %q; there are text, json and env", format)}
+	return coded{exitUsage, fmt.Errorf("unknown format %q (expected text, json or env)", format)}
 }
 
 // variable names an output as shells name variables.
@@ -92,39 +98,71 @@ func variable(o api.StageOutput) string {
 // quotedForShell quotes a value so that a POSIX shell reads just that.
 func quotedForShell(value string) string { return "'" + strings.ReplaceAll(value, "'", `'\''`) + "'" }
 
-func deploymentsCommand() *cobra.Command {
+func deploymentCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "deployment", Short: "List, show, retry and cancel deployments"}
+	cmd.AddCommand(deploymentListCommand(), deploymentShowCommand(),
+		deploymentActionCommand("retry", "Run the remaining steps of a failed deployment"),
+		deploymentActionCommand("cancel", "Cancel a deployment after its running steps"))
+	return cmd
+}
+
+func deploymentListCommand() *cobra.Command {
+	c := &config{}
+	cmd := &cobra.Command{
+		Use: "list SERVICE", Short: "List the newest deployments of a service", Args: cobra.ExactArgs(1),
+		Example: "  rudmar deployment list frostline", PreRunE: environment,
+		RunE: func(cmd *cobra.Command, args []string) error { return c.listDeployments(cmd, args[0]) },
+	}
+	c.clientFlags(cmd.Flags())
+	return cmd
+}
+
+func deploymentShowCommand() *cobra.Command {
 	c := &config{}
 	var follow bool
 	cmd := &cobra.Command{
-		Use:   "deployments SERVICE [NUMBER]",
-		Short: "Show the newest deployments of a service, or one of them step by step",
-		Long: `Shows the newest deployments, or the steps of one. With --follow it waits until that
-one has ended, and tells each step as it ends.
+		Use: "show NUMBER", Short: "Show the steps of a deployment",
+		Long: `Shows the steps of a deployment. --follow waits for its end and prints each step.
 
-Exit codes: 0, and for one deployment 4 where it ended without being done.`,
-		Args: cobra.RangeArgs(1, 2), PreRunE: environment,
+Exit codes: 0, or 4 if the deployment ended without success.`,
+		Example: "  rudmar deployment show 52 --follow",
+		Args:    cobra.ExactArgs(1), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if len(args) == 1 {
-				return c.listDeployments(cmd, args[0])
-			}
-			id, err := strconv.ParseInt(args[1], 10, 64)
+			id, err := deploymentNumber(args[0])
 			if err != nil {
-				return coded{exitUsage, fmt.Errorf("%q is not the number of a deployment", args[1])}
+				return err
 			}
 			return c.showDeployment(cmd, id, follow)
 		},
 	}
-	c.clientFlags(cmd.PersistentFlags())
-	cmd.Flags().BoolVar(&follow, "follow", false, "wait for its end, and tell each step as it ends")
-	for _, act := range []struct{ use, action, short string }{
-		{"go-on NUMBER", "go-on", "Run the remaining steps of a deployment that ended without being done"},
-		{"cancel NUMBER", "cancel", "Let a deployment finish what is on its way, and stop"}} {
-		cmd.AddCommand(&cobra.Command{Use: act.use, Short: act.short, Args: cobra.ExactArgs(1), PreRunE: environment,
-			RunE: func(cmd *cobra.Command, args []string) error {
-				return c.ask(cmd.Context(), http.MethodPost, "/deployments/"+url.PathEscape(args[0])+"/"+act.action, nil, nil)
-			}})
-	}
+	c.clientFlags(cmd.Flags())
+	cmd.Flags().BoolVar(&follow, "follow", false, "wait for the end and print each step")
 	return cmd
+}
+
+func deploymentActionCommand(action, short string) *cobra.Command {
+	c := &config{}
+	cmd := &cobra.Command{
+		Use: action + " NUMBER", Short: short, Args: cobra.ExactArgs(1), PreRunE: environment,
+		Example: "  rudmar deployment " + action + " 52",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := deploymentNumber(args[0])
+			if err != nil {
+				return err
+			}
+			return c.ask(cmd.Context(), http.MethodPost, fmt.Sprintf("/deployments/%d/%s", id, action), nil, nil)
+		},
+	}
+	c.clientFlags(cmd.Flags())
+	return cmd
+}
+
+func deploymentNumber(text string) (int64, error) {
+	id, err := strconv.ParseInt(text, 10, 64)
+	if err != nil {
+		return 0, coded{exitUsage, fmt.Errorf("deployment must be a number, not %q", text)}
+	}
+	return id, nil
 }
 
 func (c *config) listDeployments(cmd *cobra.Command, service string) error {
@@ -135,14 +173,14 @@ func (c *config) listDeployments(cmd *cobra.Command, service string) error {
 	table := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 4, 2, ' ', 0)
 	for _, d := range list {
 		fmt.Fprintf(table, "%d\t%s\t%s\tversion %d\t%s\t%s\t%s\n", d.Id, d.Stage, d.Target, d.Version, d.State,
-			time.UnixMilli(d.StartedAt).Format("2 Jan 15:04:05"), d.Why)
+			time.UnixMilli(d.StartedAt).Format("2 Jan 15:04:05"), d.Reason)
 	}
 	return table.Flush()
 }
 
 // showDeployment tells the steps of a deployment; where it follows, as they end.
 func (c *config) showDeployment(cmd *cobra.Command, id int64, follow bool) error {
-	told := map[int]string{}
+	shown := map[int]api.StepState{}
 	for {
 		var got api.DeploymentDetail
 		if err := c.ask(cmd.Context(), http.MethodGet, fmt.Sprintf("/deployments/%d", id), nil, &got); err != nil {
@@ -150,10 +188,10 @@ func (c *config) showDeployment(cmd *cobra.Command, id int64, follow bool) error
 		}
 		runs := got.Deployment.State == "running"
 		for _, s := range got.Steps {
-			ended := s.State == "done" || s.State == "failed"
-			if told[s.Index] != s.State && (ended || !runs || !follow) {
-				told[s.Index] = s.State
-				line := fmt.Sprintf("%-8s %-8s %s %s", s.State, s.Change, s.Address, s.Error)
+			ended := s.State == api.StepStateSucceeded || s.State == api.StepStateFailed
+			if shown[s.Index] != s.State && (ended || !runs || !follow) {
+				shown[s.Index] = s.State
+				line := fmt.Sprintf("%-9s %-8s %s %s", s.State, s.Change, s.Address, s.Error)
 				fmt.Fprintln(cmd.OutOrStdout(), strings.TrimSpace(line))
 			}
 		}
@@ -165,9 +203,9 @@ func (c *config) showDeployment(cmd *cobra.Command, id int64, follow bool) error
 			}
 			continue
 		}
-		fmt.Fprintf(cmd.OutOrStdout(), "deployment %d of version %d onto %s on %s: %s %s\n", id, got.Deployment.Version,
-			got.Deployment.Stage, got.Deployment.Target, got.Deployment.State, got.Deployment.Why)
-		if !runs && got.Deployment.State != "done" {
+		fmt.Fprintf(cmd.OutOrStdout(), "deployment %d of version %d to %s on %s: %s %s\n", id, got.Deployment.Version,
+			got.Deployment.Stage, got.Deployment.Target, got.Deployment.State, got.Deployment.Reason)
+		if !runs && got.Deployment.State != api.DeploymentStateSucceeded {
 			return coded{exitChanges, nil}
 		}
 		return nil

@@ -15,17 +15,23 @@ import (
 )
 
 func driftCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "drift", Short: "List and ignore differences between actual and recorded state"}
+	cmd.AddCommand(driftListCommand(), ignoreCommand())
+	return cmd
+}
+
+func driftListCommand() *cobra.Command {
 	c := &config{}
 	var format string
 	var at about
 	cmd := &cobra.Command{
-		Use:   "drift [SERVICE [STAGE]]",
-		Short: "Show what is live otherwise than it was put there",
-		Long: `Shows what the last look found live otherwise than recorded: each attribute, since
-when, and how often the function was called and failed since. What somebody left
-with a reason is shown, and does not count.
+		Use:   "list [SERVICE [STAGE]]",
+		Short: "List differences between actual and recorded state",
+		Long: `Shows the drift found by the last check: each attribute, the time since when, and the
+invocations and failures of the function since then. Ignored drift is shown with its
+reason and does not count.
 
-Exit codes: 0 nothing waits for somebody, 4 something does.`,
+Exit codes: 0 no drift needs attention, 4 there is drift.`,
 		Args: cobra.MaximumNArgs(2), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := at.read(args, true); err != nil {
@@ -35,7 +41,7 @@ Exit codes: 0 nothing waits for somebody, 4 something does.`,
 			if at.stage != "" {
 				path += "?stage=" + url.QueryEscape(at.stage)
 			}
-			found := []api.DriftAt{}
+			found := []api.DriftEntry{}
 			if err := c.ask(cmd.Context(), http.MethodGet, path, nil, &found); err != nil {
 				return err
 			}
@@ -49,10 +55,10 @@ Exit codes: 0 nothing waits for somebody, 4 something does.`,
 					printDrift(cmd, at)
 				}
 				if len(found) == 0 {
-					fmt.Fprintln(cmd.OutOrStdout(), "Everything that is live is as it was put there.")
+					fmt.Fprintln(cmd.OutOrStdout(), "No drift: the actual state matches the record.")
 				}
 			default:
-				return coded{exitUsage, fmt.Errorf("there is no format %q; there are text and json", format)}
+				return coded{exitUsage, fmt.Errorf("unknown format %q (expected text or json)", format)}
 			}
 			for _, at := range found {
 				if at.Open {
@@ -64,39 +70,38 @@ Exit codes: 0 nothing waits for somebody, 4 something does.`,
 	}
 	c.clientFlags(cmd.Flags())
 	at.flag(cmd)
-	cmd.Flags().StringVar(&format, "format", "text", "text or json")
-	cmd.AddCommand(leaveCommand())
+	cmd.Flags().StringVar(&format, "format", "text", "output format: text or json")
 	return cmd
 }
 
-func printDrift(cmd *cobra.Command, at api.DriftAt) {
+func printDrift(cmd *cobra.Command, at api.DriftEntry) {
 	out, d := cmd.OutOrStdout(), at.Drift
 	since := time.UnixMilli(api.OrZero(d.Since)).Format("2 Jan 15:04")
-	what := "was changed by hand"
+	what := "was changed outside Rudmar"
 	switch {
 	case api.OrZero(d.Vanished):
-		what = "is gone"
+		what = "was deleted outside Rudmar"
 	case api.OrZero(d.Unknown):
-		what = "is not Rudmar's own"
+		what = "is an unmanaged resource"
 	}
 	if follows := api.OrZero(d.Follows); follows != "" {
-		what += ", as follows from " + follows
+		what += ", caused by " + follows
 	}
-	fmt.Fprintf(out, "%s on %s: %s %s, seen since %s; %s since, %d failed\n", at.Stage, d.Target, d.Address, what,
-		since, language.FormatCount(at.Calls, "call"), at.Errors)
+	fmt.Fprintf(out, "%s on %s: %s %s, detected %s; %s since, %d failed\n", at.Stage, d.Target, d.Address, what,
+		since, language.FormatCount(at.Invocations, "call"), at.Errors)
 	if by := api.OrZero(d.By); by != "" {
-		fmt.Fprintf(out, "  changed %s by the request %s\n", time.UnixMilli(api.OrZero(d.Changed)).Format("2 Jan 15:04:05"), by)
+		fmt.Fprintf(out, "  changed %s by request %s\n", time.UnixMilli(api.OrZero(d.Changed)).Format("2 Jan 15:04:05"), by)
 	}
 	for _, a := range d.Attributes {
 		unit := api.OrZero(a.Unit)
-		fmt.Fprintf(out, "  %s: %s → live: %s%s\n", a.Name, plan.Value(a.Recorded, unit), plan.Value(a.Live, unit), leftWords(a.Left))
+		fmt.Fprintf(out, "  %s: recorded %s → actual %s%s\n", a.Name, plan.Value(a.Recorded, unit), plan.Value(a.Actual, unit), ignoredText(a.Ignored))
 	}
-	if d.Left != nil {
-		fmt.Fprintf(out, " %s\n", leftWords(d.Left))
+	if d.Ignored != nil {
+		fmt.Fprintf(out, " %s\n", ignoredText(d.Ignored))
 	}
 }
 
-func leftWords(l *api.DriftLeft) string {
+func ignoredText(l *api.IgnoredDrift) string {
 	if l == nil {
 		return ""
 	}
@@ -104,19 +109,18 @@ func leftWords(l *api.DriftLeft) string {
 	if l.Until != nil && *l.Until > 0 {
 		until = " until " + time.UnixMilli(*l.Until).Format("2 Jan 2006")
 	}
-	return fmt.Sprintf(" (left by %s%s: %s)", l.Person, until, l.Reason)
+	return fmt.Sprintf(" (ignored by %s%s: %s)", l.Person, until, l.Reason)
 }
 
-func leaveCommand() *cobra.Command {
+func ignoreCommand() *cobra.Command {
 	c := &config{}
 	var attribute, reason, until, target string
 	var end bool
 	cmd := &cobra.Command{
-		Use:   "leave SERVICE STAGE ADDRESS",
-		Short: "Leave something as it was changed by hand, with a reason",
-		Long: `Leaves what is live now as it is: it is shown, and no longer waits for somebody,
-until the day of --until or, without one, for good. Another change is drift again.
-With --end it is no longer left.`,
+		Use:   "ignore SERVICE STAGE ADDRESS",
+		Short: "Ignore a drift, with a reason",
+		Long: `Keeps the actual state: the drift is shown but no longer needs attention, until the day
+of --until (default forever). A further change is drift again. --end stops ignoring.`,
 		Args: cobra.ExactArgs(3), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx := cmd.Context()
@@ -126,33 +130,33 @@ With --end it is no longer left.`,
 					return err
 				}
 				if len(targets) != 1 {
-					return coded{exitUsage, fmt.Errorf("%s has several targets; name one with --target", args[1])}
+					return coded{exitUsage, fmt.Errorf("%s has several targets; set --target", args[1])}
 				}
 				target = targets[0]
 			}
-			place := api.DriftPlace{Stage: args[1], Target: target, Address: args[2], Attribute: api.Optional(attribute)}
+			place := api.DriftLocation{Stage: args[1], Target: target, Address: args[2], Attribute: api.Optional(attribute)}
 			if end {
-				return c.ask(ctx, http.MethodPost, "/services/"+args[0]+"/drift/not-left", place, nil)
+				return c.ask(ctx, http.MethodPost, "/services/"+args[0]+"/drift/unignored", place, nil)
 			}
 			if reason == "" {
-				return coded{exitUsage, errors.New("say why with --reason")}
+				return coded{exitUsage, errors.New("--reason is required")}
 			}
-			wish := api.LeaveWish{Place: place, Reason: reason}
+			wish := api.IgnoreRequest{Place: place, Reason: reason}
 			if until != "" {
 				day, err := time.ParseInLocation(time.DateOnly, until, time.Local)
 				if err != nil {
-					return coded{exitUsage, fmt.Errorf("%q is no day; write it as 2026-12-24", until)}
+					return coded{exitUsage, fmt.Errorf("%q is not a date; write 2026-12-24", until)}
 				}
 				wish.Until = api.Optional(day.UnixMilli())
 			}
-			return c.ask(ctx, http.MethodPost, "/services/"+args[0]+"/drift/left", wish, nil)
+			return c.ask(ctx, http.MethodPost, "/services/"+args[0]+"/drift/ignored", wish, nil)
 		},
 	}
 	c.clientFlags(cmd.Flags())
-	cmd.Flags().StringVar(&attribute, "attribute", "", "which attribute; without it that the resource is there or is gone")
-	cmd.Flags().StringVar(&reason, "reason", "", "why it is left")
-	cmd.Flags().StringVar(&until, "until", "", "the day until which it is left, as 2026-12-24")
-	cmd.Flags().StringVar(&target, "target", "", "the target, where the stage has several")
-	cmd.Flags().BoolVar(&end, "end", false, "leave it no more")
+	cmd.Flags().StringVar(&attribute, "attribute", "", "attribute to ignore (default the existence of the resource)")
+	cmd.Flags().StringVar(&reason, "reason", "", "reason to ignore the drift")
+	cmd.Flags().StringVar(&until, "until", "", "last day of ignoring, such as 2026-12-24 (default forever)")
+	cmd.Flags().StringVar(&target, "target", "", "target, if the stage has several")
+	cmd.Flags().BoolVar(&end, "end", false, "stop ignoring the drift")
 	return cmd
 }

@@ -19,13 +19,12 @@ func formatCommand() *cobra.Command {
 	var check bool
 	cmd := &cobra.Command{
 		Use:   "format [FOLDER]",
-		Short: "Put the manifests in a folder in form, with their comments",
-		Long: `Puts every manifest below a folder in form: keys in the usual order, two spaces
-for each level, at most one blank line. Comments stay with what they are about,
-and what is written within a line stays as it is. A file with errors is left alone.
+		Short: "Format the manifests in a folder and keep their comments",
+		Long: `Formats every manifest below a folder: keys in the usual order, two spaces for each
+level, at most one blank line. Comments stay with their keys, and text within a line
+stays unchanged. A file with errors is not changed.
 
-Exit codes: 0; 3 where a file could not be put in form or, with --check, where
-one is not in form.`,
+Exit codes: 0; 3 a file could not be formatted or, with --check, is not formatted.`,
 		Args: cobra.MaximumNArgs(1), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			dir := "."
@@ -59,7 +58,7 @@ one is not in form.`,
 			return nil
 		},
 	}
-	cmd.Flags().BoolVar(&check, "check", false, "only list the files that are not in form")
+	cmd.Flags().BoolVar(&check, "check", false, "list the files that are not formatted and change nothing")
 	return cmd
 }
 

@@ -77,9 +77,9 @@ func (w *watcher) press(ctx context.Context, key rune) (end bool, err error) {
 			return false, err
 		}
 		err := w.ask(ctx, http.MethodDelete,
-			"/services/"+url.PathEscape(w.service)+"/copies/"+url.PathEscape(session.Handle), nil, nil)
+			"/services/"+url.PathEscape(w.service)+"/copies/"+url.PathEscape(session.Username), nil, nil)
 		if err == nil {
-			w.say("-- the copy is gone")
+			w.say("-- the copy was deleted")
 		}
 		return err == nil, err
 	case key == 'l':
@@ -90,9 +90,9 @@ func (w *watcher) press(ctx context.Context, key rune) (end bool, err error) {
 		if n := int(key - '1'); n < len(w.functions) {
 			return false, w.call(ctx, w.functions[n].Name)
 		}
-		err = fmt.Errorf("there is no function %c", key)
+		err = fmt.Errorf("no function %c", key)
 	default:
-		err = errors.New("keys: c runs the cases, 1 to 9 call a function, l lists them, x takes the copy away, q ends")
+		err = errors.New("keys: c runs the cases, 1 to 9 invoke a function, l lists them, x deletes the copy, q quits")
 	}
 	return false, err
 }
@@ -100,15 +100,15 @@ func (w *watcher) press(ctx context.Context, key rune) (end bool, err error) {
 // call calls a function of the copy with its first case or sample.
 func (w *watcher) call(ctx context.Context, function string) error {
 	var got api.Invocation
-	if err := w.askLong(ctx, http.MethodPost, "/services/"+url.PathEscape(w.service)+"/copy/calls",
-		api.CopyCall{Function: function}, &got); err != nil {
+	if err := w.askLong(ctx, http.MethodPost, "/services/"+url.PathEscape(w.service)+"/copy/invocations",
+		api.CopyInvocation{Function: function}, &got); err != nil {
 		return err
 	}
 	if got.Error != nil {
-		w.say("-> %s did not answer: %s (%s)", function, got.Error.Message, took(got))
+		w.say("-> %s failed: %s (%s)", function, got.Error.Message, took(got))
 		return nil
 	}
-	text, err := canon.Append(nil, got.Answer)
+	text, err := canon.Append(nil, got.Response)
 	if err != nil {
 		return err
 	}
@@ -131,8 +131,8 @@ func (w *watcher) cases(ctx context.Context) (bool, error) {
 		failed++
 		w.say("   FAILED  %s: %s (%s)", r.Function, r.Name, r.File)
 		for _, o := range r.Outcomes {
-			if !o.Holds {
-				w.say("           expected %s, found %s", o.Expected, o.Found)
+			if !o.Passed {
+				w.say("           expected %s, received %s", o.Expected, o.Received)
 			}
 		}
 	}
@@ -159,7 +159,7 @@ func (w *watcher) followLog(ctx context.Context) {
 			defer w.writing.Unlock()
 			for _, l := range lines {
 				if l.At >= begun.UnixMilli() { // not what it wrote before
-					tellLines(w.out, []api.LogLine{l})
+					printLines(w.out, []api.LogLine{l})
 				}
 			}
 			return nil

@@ -34,7 +34,7 @@ type login struct {
 func loginFile() (string, error) {
 	dir, err := os.UserConfigDir()
 	if err != nil {
-		return "", fmt.Errorf("finding the folder of settings: %w", err)
+		return "", fmt.Errorf("finding the settings folder: %w", err)
 	}
 	return filepath.Join(dir, "rudmar", "login.json"), nil
 }
@@ -81,7 +81,7 @@ func (c *config) sign(r *http.Request) error {
 	}
 	if kept.Token == "" || strings.TrimSuffix(kept.Server, "/") != c.server {
 		return coded{exitUsage, fmt.Errorf(
-			"nobody is signed in to %s here: run rudmar login --server %s, or give --handle, or a token as RUDMAR_TOKEN", c.server, c.server)}
+			"not signed in to %s: run rudmar login --server %s, or set --username or RUDMAR_TOKEN", c.server, c.server)}
 	}
 	r.Header.Set("Authorization", "Bearer "+kept.Token)
 	return nil
@@ -121,15 +121,14 @@ func loginCommand() *cobra.Command {
 	var name string
 	var days int
 	cmd := &cobra.Command{
-		Use: "login", Short: "Sign in to a server, so that other commands need neither address nor password",
-		Long: `Makes a token of yours on the server, with all that you may do there, and keeps it
-with the server's address in a file that only you can read. The password is read
-from RUDMAR_PASSWORD, --password-file, a terminal, or standard input. rudmar
-logout ends the token.`,
+		Use: "login", Short: "Sign in to a server and store a token for other commands",
+		Long: `Creates a token with all your rights on the server and stores it, with the server's
+address, in a file that only you can read. Reads the password from RUDMAR_PASSWORD,
+--password-file, the terminal or standard input. rudmar logout revokes the token.`,
 		Args: cobra.NoArgs, PreRunE: environment,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if c.handle == "" {
-				return coded{exitUsage, errors.New("say who you are with --handle")}
+				return coded{exitUsage, errors.New("--username is required")}
 			}
 			if c.passwordFile == "" && os.Getenv("RUDMAR_PASSWORD") == "" {
 				password, err := askPassword(cmd)
@@ -146,8 +145,8 @@ logout ends the token.`,
 	if err != nil {
 		host = "a machine"
 	}
-	cmd.Flags().StringVar(&name, "name", "login on "+host, "what the token is called in your list")
-	cmd.Flags().IntVar(&days, "days", 90, "how long it lasts, up to 365")
+	cmd.Flags().StringVar(&name, "name", "login on "+host, "name of the token in your list")
+	cmd.Flags().IntVar(&days, "days", 90, "days until the token expires, at most 365")
 	return cmd
 }
 
@@ -158,61 +157,61 @@ func (c *config) logIn(cmd *cobra.Command, name string, days int) error {
 		return err
 	}
 	var list []api.Token
-	if err := c.ask(ctx, http.MethodGet, "/me/tokens", nil, &list); err != nil {
+	if err := c.ask(ctx, http.MethodGet, "/account/tokens", nil, &list); err != nil {
 		return err
 	}
 	for _, t := range list {
 		if t.Name == name { // of a login before, whose token nobody has any more
-			if err := c.ask(ctx, http.MethodDelete, fmt.Sprintf("/me/tokens/%d", t.Id), nil, nil); err != nil {
+			if err := c.ask(ctx, http.MethodDelete, fmt.Sprintf("/account/tokens/%d", t.Id), nil, nil); err != nil {
 				return err
 			}
 		}
 	}
-	var made api.MadeToken
-	if err := c.ask(ctx, http.MethodPost, "/me/tokens",
-		api.TokenWish{Name: name, Acts: session.Abilities, Places: []string{}, Days: &days}, &made); err != nil {
+	var made api.CreatedToken
+	if err := c.ask(ctx, http.MethodPost, "/account/tokens",
+		api.NewToken{Name: name, Permissions: session.Permissions, Scopes: []string{}, Days: &days}, &made); err != nil {
 		return err
 	}
 	file, err := loginFile()
 	if err != nil {
 		return err
 	}
-	text, err := json.MarshalIndent(login{Server: c.server, Handle: session.Handle, Token: made.Text, ID: made.Token.Id}, "",
+	text, err := json.MarshalIndent(login{Server: c.server, Handle: session.Username, Token: made.Text, ID: made.Token.Id}, "",
 		"  ")
 	if err == nil {
 		err = errors.Join(os.MkdirAll(filepath.Dir(file), 0o700), renameio.WriteFile(file, text, 0o600))
 	}
 	if err != nil {
-		return fmt.Errorf("keeping the token: %w", err)
+		return fmt.Errorf("storing the token: %w", err)
 	}
-	fmt.Fprintf(cmd.OutOrStdout(), "signed in to %s as %s until %s; the token is in %s\n", c.server, session.Handle,
-		day(made.Token.Until), file)
+	fmt.Fprintf(cmd.OutOrStdout(), "signed in to %s as %s until %s; the token is in %s\n", c.server, session.Username,
+		day(made.Token.ExpiresAt), file)
 	return nil
 }
 
 func logoutCommand() *cobra.Command {
 	c := &config{}
 	cmd := &cobra.Command{
-		Use: "logout", Short: "End the token of rudmar login, and forget it", Args: cobra.NoArgs, PreRunE: environment,
+		Use: "logout", Short: "Revoke the token of rudmar login and delete it", Args: cobra.NoArgs, PreRunE: environment,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			kept, err := keptLogin()
 			if err != nil {
 				return err
 			}
 			if kept.Token == "" {
-				return errors.New("nobody is signed in here")
+				return errors.New("not signed in")
 			}
 			file, err := loginFile()
 			if err != nil {
 				return err
 			}
 			c.server, c.handle, c.ownTokenFile = kept.Server, "", ""
-			ended := c.ask(cmd.Context(), http.MethodDelete, fmt.Sprintf("/me/tokens/%d", kept.ID), nil, nil)
+			ended := c.ask(cmd.Context(), http.MethodDelete, fmt.Sprintf("/account/tokens/%d", kept.ID), nil, nil)
 			if err := os.Remove(file); err != nil {
 				return errors.Join(ended, err)
 			}
 			if ended != nil {
-				return fmt.Errorf("it is forgotten here, but the server did not end the token: %w; end it on the page You", ended)
+				return fmt.Errorf("the token was deleted from this machine, but the server did not revoke it: %w; revoke it on the Account page", ended)
 			}
 			fmt.Fprintln(cmd.OutOrStdout(), "signed out")
 			return nil
@@ -223,40 +222,40 @@ func logoutCommand() *cobra.Command {
 }
 
 func tokenCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "token", Short: "Make, list and end tokens, with which machines act in your name"}
-	cmd.AddCommand(tokenNewCommand(), tokenListCommand(), tokenEndCommand())
+	cmd := &cobra.Command{Use: "token", Short: "Create, list and revoke access tokens for machines"}
+	cmd.AddCommand(tokenCreateCommand(), tokenListCommand(), tokenRevokeCommand())
 	return cmd
 }
 
-func tokenNewCommand() *cobra.Command {
+func tokenCreateCommand() *cobra.Command {
 	c := &config{}
-	var wish api.TokenWish
+	var wish api.NewToken
 	var days int
 	cmd := &cobra.Command{
-		Use: "new NAME", Short: "Make a token, and print it this once", Args: cobra.ExactArgs(1), PreRunE: environment,
-		Long: `Makes a token that acts in your name, never with more rights than you have, and
-prints it alone on standard output. It is good as a bearer token, as RUDMAR_TOKEN,
-and as the password of git beside your handle.`,
-		Example: "  rudmar token new nightly-build --act write --act ask --in frostline --days 30",
+		Use: "create NAME", Short: "Create a token and print it once", Args: cobra.ExactArgs(1), PreRunE: environment,
+		Long: `Creates a token that acts in your name, never with more rights than you have, and prints
+only the token on standard output. Use it as a bearer token, as RUDMAR_TOKEN, or as the
+git password with your username.`,
+		Example: "  rudmar token create nightly-build --permission write --permission request --scope frostline --days 30",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			wish.Name, wish.Days = args[0], &days
-			wish.Acts, wish.Places = append([]string{}, wish.Acts...), append([]string{}, wish.Places...)
-			var made api.MadeToken
-			if err := c.ask(cmd.Context(), http.MethodPost, "/me/tokens", wish, &made); err != nil {
+			wish.Permissions, wish.Scopes = append([]string{}, wish.Permissions...), append([]string{}, wish.Scopes...)
+			var made api.CreatedToken
+			if err := c.ask(cmd.Context(), http.MethodPost, "/account/tokens", wish, &made); err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.ErrOrStderr(), "%s is for %s in %s, until %s; it is shown this once:\n", made.Token.Name,
-				strings.Join(made.Token.Acts, ", "), places(made.Token.Places), day(made.Token.Until))
+			fmt.Fprintf(cmd.ErrOrStderr(), "created token %s with %s in %s, expires %s; it cannot be shown again:\n", made.Token.Name,
+				strings.Join(made.Token.Permissions, ", "), places(made.Token.Scopes), day(made.Token.ExpiresAt))
 			fmt.Fprintln(cmd.OutOrStdout(), made.Text)
 			return nil
 		},
 	}
 	c.clientFlags(cmd.Flags())
-	cmd.Flags().StringSliceVar(&wish.Acts, "act", nil,
-		"what it may do: look (always), try, write, ask, approve, 'pass over', secrets, run, 'look after'; may be given several times")
-	cmd.Flags().StringSliceVar(&wish.Places, "in", nil,
-		"a service, or a stage as service/stage, that it is for; everywhere where none is given")
-	cmd.Flags().IntVar(&days, "days", 90, "how long it lasts, up to 365")
+	cmd.Flags().StringSliceVar(&wish.Permissions, "permission", nil,
+		"permission of the token: view (always included), invoke, write, request, approve, override, set-secrets, deploy or administer; repeatable")
+	cmd.Flags().StringSliceVar(&wish.Scopes, "scope", nil,
+		"service, or stage as service/stage, to which the token is limited (default all)")
+	cmd.Flags().IntVar(&days, "days", 90, "days until the token expires, at most 365")
 	return cmd
 }
 
@@ -266,18 +265,18 @@ func tokenListCommand() *cobra.Command {
 		Use: "list", Short: "List your tokens", Args: cobra.NoArgs, PreRunE: environment,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			var list []api.Token
-			if err := c.ask(cmd.Context(), http.MethodGet, "/me/tokens", nil, &list); err != nil {
+			if err := c.ask(cmd.Context(), http.MethodGet, "/account/tokens", nil, &list); err != nil {
 				return err
 			}
 			table := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 4, 2, ' ', 0)
-			fmt.Fprintln(table, "ID\tNAME\tFOR\tIN\tUNTIL\tLAST USED")
+			fmt.Fprintln(table, "ID\tNAME\tPERMISSIONS\tSCOPE\tEXPIRES\tLAST USED")
 			for _, t := range list {
 				used := "never"
 				if t.UsedAt != nil {
 					used = day(*t.UsedAt) + " from " + t.UsedFrom
 				}
-				fmt.Fprintf(table, "%d\t%s\t%s\t%s\t%s\t%s\n", t.Id, t.Name, strings.Join(t.Acts, ", "), places(t.Places),
-					day(t.Until), used)
+				fmt.Fprintf(table, "%d\t%s\t%s\t%s\t%s\t%s\n", t.Id, t.Name, strings.Join(t.Permissions, ", "), places(t.Scopes),
+					day(t.ExpiresAt), used)
 			}
 			return table.Flush()
 		},
@@ -286,16 +285,16 @@ func tokenListCommand() *cobra.Command {
 	return cmd
 }
 
-func tokenEndCommand() *cobra.Command {
+func tokenRevokeCommand() *cobra.Command {
 	c := &config{}
 	cmd := &cobra.Command{
-		Use: "end ID", Short: "End a token: it is good for nothing from now on", Args: cobra.ExactArgs(1), PreRunE: environment,
+		Use: "revoke ID", Short: "Revoke a token", Args: cobra.ExactArgs(1), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {
-				return coded{exitUsage, fmt.Errorf("%q is not the number of a token; rudmar token list shows them", args[0])}
+				return coded{exitUsage, fmt.Errorf("token must be a number, not %q; rudmar token list shows them", args[0])}
 			}
-			return c.ask(cmd.Context(), http.MethodDelete, fmt.Sprintf("/me/tokens/%d", id), nil, nil)
+			return c.ask(cmd.Context(), http.MethodDelete, fmt.Sprintf("/account/tokens/%d", id), nil, nil)
 		},
 	}
 	c.clientFlags(cmd.Flags())
@@ -304,7 +303,7 @@ func tokenEndCommand() *cobra.Command {
 
 func places(list []string) string {
 	if len(list) == 0 {
-		return "every service"
+		return "all services"
 	}
 	return strings.Join(list, ", ")
 }

@@ -29,7 +29,7 @@ const (
 	exitUsage   = 2
 	exitProblem = 3 // the manifests have errors
 	exitChanges = 4 // a plan has steps
-	exitStopped = 5 // a plan has problems that stop it
+	exitBlocked = 5 // a plan has problems that stop it
 )
 
 // coded is an error with an exit code. One without text was told already.
@@ -65,31 +65,31 @@ func main() {
 
 func command() *cobra.Command {
 	root := &cobra.Command{
-		Use:   "rudmar",
-		Short: "Declare functions, plan what a version would change, deliver it through stages",
-		Long: `Rudmar looks after functions: what they are is declared in manifests in a git
-repository, what a version would change is planned against what is deployed,
-and versions move through stages behind gates.
+		Use:     "rudmar",
+		Version: buildInfo(),
+		Short:   "Declare functions, plan changes and deliver versions through stages",
+		Long: `Rudmar manages functions. Manifests in a git repository declare them, a plan compares a
+version with the deployed state, and versions move through stages guarded by gates.
 
 Start with:
-  rudmar demo                 a running Rudmar with a made-up co-operative in it
+  rudmar demo                 run Rudmar with a fictional cooperative's data
   rudmar check                check the manifests in this folder, without a server
   rudmar serve                run Rudmar for yourself
 
-Every flag can also be given in the environment: --listen as RUDMAR_LISTEN.
-Exit codes: 0 done, 1 it failed, 2 wrong use, 3 the manifests have errors; of
-plan: 0 nothing to do, 4 something would change, 5 something stops it.`,
+Every flag can also be set in the environment: --listen as RUDMAR_LISTEN.
+Exit codes: 0 success, 1 failure, 2 wrong usage, 3 the manifests have errors; plan:
+0 no changes, 4 changes, 5 blockers.`,
 		SilenceUsage: true, SilenceErrors: true,
 	}
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return coded{exitUsage, fmt.Errorf("%w; see %s --help", err, c.CommandPath())}
 	})
-	root.AddCommand(serveCommand(), demoCommand(), platformCommand(), personCommand(), secretCommand(), checkCommand(),
-		formatCommand(), versionCommand(), becomesCommand(), newCommand(), schemaCommand(), planCommand(), driftCommand(),
-		outputsCommand(), deploymentsCommand(), serviceCommand(), repositoryCommand(), deliveryCommand(), tidyCommand(),
-		hookCommand(), loginCommand(), logoutCommand(), tokenCommand(), invokeCommand(), logsCommand(), stateCommand(),
-		buildsCommand(), deployCommand(), watchCommand(), runCommand(),
-		casesCommand(), noticeCommand())
+	root.AddCommand(serveCommand(), demoCommand(), platformCommand(), userCommand(), secretCommand(), checkCommand(),
+		formatCommand(), versionCommand(), renderCommand(), newCommand(), schemaCommand(), planCommand(), driftCommand(),
+		outputCommand(), deploymentCommand(), serviceCommand(), repositoryCommand(), deliveryCommand(), pruneCommand(),
+		hookCommand(), loginCommand(), logoutCommand(), tokenCommand(), invokeCommand(), logsCommand(), statusCommand(),
+		buildCommand(), deployCommand(), watchCommand(), runCommand(),
+		caseCommand(), notificationCommand())
 	root.AddCommand(wasmWorkerCommand())
 	strict(root)
 	return root
@@ -132,7 +132,7 @@ func unknownCommand(c *cobra.Command, name string) error {
 			names = append(names, sub.Name())
 		}
 	}
-	err := fmt.Errorf("%s has no command %q; it has %s", c.CommandPath(), name, strings.Join(names, ", "))
+	err := fmt.Errorf("%s has no command %q (expected %s)", c.CommandPath(), name, strings.Join(names, ", "))
 	if near := diagnostic.Nearest(name, names); near != "" {
 		err = fmt.Errorf("%s has no command %q; did you mean %q?", c.CommandPath(), name, near)
 	}
@@ -168,16 +168,16 @@ func hookCommand() *cobra.Command {
 				if s == nil {
 					return nil
 				}
-				after := source.After{Found: engine.CameOf(s, os.Getenv(source.RepositoryVariable)),
+				after := source.After{Found: engine.BuildOutcome(s, os.Getenv(source.RepositoryVariable)),
 					Standing: engine.StandingOf(s), Page: os.Getenv(engine.HookPage)}
 				return after.PostReceive(c.Context(), os.Stdin, os.Stderr)
 			}
-			hook := source.Hook{Offers: hookOffers(), Repository: os.Getenv(source.RepositoryVariable)}
+			hook := source.NotificationTarget{Offers: hookOffers(), Repository: os.Getenv(source.RepositoryVariable)}
 			if s != nil {
 				hook.Owner = engine.OwnerOf(s)
 			}
 			err := hook.PreReceive(c.Context(), os.Stdin, os.Stderr)
-			if errors.Is(err, source.ErrRefused) {
+			if errors.Is(err, source.ErrDenied) {
 				return coded{exitProblem, nil}
 			}
 			return err

@@ -19,12 +19,11 @@ func mirrorCommand() *cobra.Command {
 	var every time.Duration
 	var now, end bool
 	cmd := &cobra.Command{
-		Use: "mirror NAME [ADDRESS]", Short: "Make a repository follow another one, fetch it now, or follow it no more",
-		Long: `Makes a repository follow the one at an address, of which each branch is taken by the
-rules that a push is held against. It is fetched by interval, and at once when the other
-host tells of a push: by a POST to the address that is printed, signed with the key that
-is printed once (HMAC-SHA256 of the body, in X-Hub-Signature-256). What comes by it counts
-as pushed by whoever set it up.`,
+		Use: "mirror NAME [ADDRESS]", Short: "Set up, fetch or remove the mirror of a repository",
+		Long: `Mirrors the repository at an address. Each branch is checked like a push. Rudmar fetches
+at an interval, and at once when the other host sends a push notification: a POST to the
+printed address, signed with the key that is printed once (HMAC-SHA256 of the body, in
+X-Hub-Signature-256). Mirrored commits count as pushed by the user who set up the mirror.`,
 		Args: cobra.RangeArgs(1, 2), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			path := "/repositories/" + url.PathEscape(args[0]) + "/mirror"
@@ -34,9 +33,9 @@ as pushed by whoever set it up.`,
 			case now:
 				return c.ask(cmd.Context(), http.MethodPost, path, nil, nil)
 			case len(args) != 2:
-				return coded{exitUsage, errors.New("give the address of the repository to follow, --now, or --end")}
+				return coded{exitUsage, errors.New("set the address of the repository to mirror, --now, or --end")}
 			}
-			wish := api.MirrorWish{Url: args[1], User: api.Optional(user), EveryMs: api.Optional(every.Milliseconds())}
+			wish := api.MirrorSettings{Url: args[1], Username: api.Optional(user), EveryMs: api.Optional(every.Milliseconds())}
 			if file != "" {
 				text, err := secretIn(file)
 				if err != nil {
@@ -48,16 +47,16 @@ as pushed by whoever set it up.`,
 			if err := c.ask(cmd.Context(), http.MethodPut, path, wish, &made); err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "It is fetched now. Push notices go to /pushed/%s of this server, signed with the key\n%s\nwhich is shown this once.\n",
+			fmt.Fprintf(cmd.OutOrStdout(), "Fetching now. Send push notifications to /pushed/%s of this server, signed with the key\n%s\nwhich cannot be shown again.\n",
 				args[0], made.Key)
 			return nil
 		},
 	}
 	c.clientFlags(cmd.Flags())
-	cmd.Flags().StringVar(&user, "user", "", "who signs in at the other host")
-	cmd.Flags().StringVar(&file, "mirror-password-file", "", "a file with the password or token for that")
-	cmd.Flags().DurationVar(&every, "every", 0, "how often it is fetched, from 1m to 24h; 5m where nothing is said")
-	cmd.Flags().BoolVar(&now, "now", false, "fetch it now")
-	cmd.Flags().BoolVar(&end, "end", false, "follow it no more; what came by it stays")
+	cmd.Flags().StringVar(&user, "user", "", "username at the other host")
+	cmd.Flags().StringVar(&file, "mirror-password-file", "", "file with the password or token for the other host")
+	cmd.Flags().DurationVar(&every, "every", 0, "fetch interval, from 1m to 24h")
+	cmd.Flags().BoolVar(&now, "now", false, "fetch now")
+	cmd.Flags().BoolVar(&end, "end", false, "stop mirroring and keep the commits")
 	return cmd
 }

@@ -18,7 +18,7 @@ import (
 type about struct{ service, stage string }
 
 func (a *about) flag(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&a.stage, "stage", "", "the stage; the service is that of this folder where none is named")
+	cmd.Flags().StringVar(&a.stage, "stage", "", "stage; the service is the one of this folder unless it is named")
 }
 
 // read takes what was named. Commands that are about all stages, where none is named, leave
@@ -26,11 +26,11 @@ func (a *about) flag(cmd *cobra.Command) {
 func (a *about) read(args []string, all bool) error {
 	switch {
 	case len(args) == 2 && a.stage != "" && a.stage != args[1]:
-		return coded{exitUsage, fmt.Errorf("it is said to be about %s and about %s: name one stage", args[1], a.stage)}
+		return coded{exitUsage, fmt.Errorf("the arguments name %s and %s: name one stage", args[1], a.stage)}
 	case len(args) == 2:
 		a.stage = args[1]
 	case a.stage == "" && !all:
-		return coded{exitUsage, errors.New("say in which stage: SERVICE STAGE, or --stage STAGE in the folder of a service")}
+		return coded{exitUsage, errors.New("no stage given: use SERVICE STAGE, or --stage STAGE in a service's folder")}
 	}
 	if len(args) > 0 {
 		a.service = args[0]
@@ -46,11 +46,11 @@ func serviceIn(dir string) (string, error) {
 	text, err := os.ReadFile(filepath.Join(dir, language.ServiceFile))
 	if err != nil {
 		return "", coded{exitUsage, fmt.Errorf(
-			"%s has no %s: name the service or the folder of one, or make one with rudmar new service", dir, language.ServiceFile)}
+			"%s has no %s: name the service or its folder, or create one with rudmar new service", dir, language.ServiceFile)}
 	}
 	checked := check.Service(manifest.Files{language.ServiceFile: text})
 	if checked.Service == nil || checked.Service.Name == "" {
-		return "", coded{exitProblem, fmt.Errorf("%s cannot be read; rudmar check %s tells why", language.ServiceFile, dir)}
+		return "", coded{exitProblem, fmt.Errorf("%s cannot be read; run rudmar check %s", language.ServiceFile, dir)}
 	}
 	return checked.Service.Name, nil
 }

@@ -33,18 +33,16 @@ func planCommand() *cobra.Command {
 	c := &planning{config: &config{}}
 	cmd := &cobra.Command{
 		Use:   "plan [SERVICE STAGE]",
-		Short: "Show what a version, or what lies in a folder, would change in a stage",
-		Long: `Makes a plan on the server for each target of the stage and shows it: what it
-means, worst first, and each step with its values and its reason. Without
---version it is the version that is there, so that the plan shows what was
-changed by hand.
+		Short: "Show what a version or a folder would change in a stage",
+		Long: `Computes a plan on the server for each target of the stage and shows its impact, worst
+first, and each step with its values and reason. The default version is the deployed
+one, so the plan shows the drift.
 
-With --folder it is what lies in the folder, committed or not, against what runs
-in the stage of --stage; with --branch, and no folder, the newest commit of a branch
-that no stage takes. Such a plan is shown, and never run.
+--folder plans the contents of a folder, committed or not, against the stage in --stage.
+--branch without a folder plans the newest commit of a branch that no stage deploys.
+Such plans are shown and never run.
 
-Exit codes: 0 there is nothing to do, 4 something would change, 5 something stops
-a plan, 3 the folder has errors.`,
+Exit codes: 0 no changes, 4 changes, 5 blockers, 3 the folder has errors.`,
 		Args: cobra.MaximumNArgs(2), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if c.folder != "" {
@@ -60,12 +58,12 @@ a plan, 3 the folder has errors.`,
 		},
 	}
 	c.clientFlags(cmd.Flags())
-	cmd.Flags().IntVar(&c.version, "version", 0, "the version to plan for")
-	cmd.Flags().StringVar(&c.target, "target", "", "one target alone, where the stage has several")
-	cmd.Flags().StringVar(&c.format, "format", "text", "text or json (a list of plans, one a target)")
-	cmd.Flags().StringVar(&c.folder, "folder", "", "plan what lies in this folder of the service")
+	cmd.Flags().IntVar(&c.version, "version", 0, "version to plan (default the deployed one)")
+	cmd.Flags().StringVar(&c.target, "target", "", "target, if the stage has several (default all)")
+	cmd.Flags().StringVar(&c.format, "format", "text", "output format: text or json (a list of plans, one per target)")
+	cmd.Flags().StringVar(&c.folder, "folder", "", "folder of the service whose contents are planned")
 	c.flag(cmd)
-	cmd.Flags().StringVar(&c.branch, "branch", "main", "the branch whose newest commit is planned, or with --folder the one that it is compared with")
+	cmd.Flags().StringVar(&c.branch, "branch", "main", "branch whose newest commit is planned or, with --folder, compared with")
 	return cmd
 }
 
@@ -77,22 +75,22 @@ func (c *planning) plan(cmd *cobra.Command, service, stage string) error {
 	}
 	documents, code := []*plan.Plan{}, 0
 	for _, t := range targets {
-		wish := api.PlanWish{Stage: stage, Target: &t}
+		wish := api.PlanRequest{Stage: stage, Target: &t}
 		if c.version > 0 {
 			wish.Version = &c.version
 		}
-		var kept api.KeptPlan
+		var kept api.SavedPlan
 		if err := c.ask(ctx, http.MethodPost, "/services/"+service+"/plans", wish, &kept); err != nil {
 			return err
 		}
-		code = max(code, outcome(len(kept.Plan.Steps), len(kept.Plan.Problems)))
+		code = max(code, outcome(len(kept.Plan.Steps), len(kept.Plan.Blockers)))
 		switch c.format {
 		case "text":
 			var text plainText
 			if err := c.ask(ctx, http.MethodGet, fmt.Sprintf("/plans/%d/text", kept.Id), nil, &text); err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "Plan %d: %s%s\n", kept.Id, text, kept.Runnable.Why)
+			fmt.Fprintf(cmd.OutOrStdout(), "Plan %d: %s%s\n", kept.Id, text, kept.Runnable.Reason)
 		case "json":
 			var p plan.Plan
 			if err := c.ask(ctx, http.MethodGet, fmt.Sprintf("/plans/%d/document", kept.Id), nil, &p); err != nil {
@@ -113,7 +111,7 @@ func (c *planning) end(cmd *cobra.Command, plans any, code int) error {
 			return err
 		}
 	default:
-		return coded{exitUsage, fmt.Errorf("there is no format %q; there are text and json", c.format)}
+		return coded{exitUsage, fmt.Errorf("unknown format %q (expected text or json)", c.format)}
 	}
 	if code == 0 {
 		return nil
@@ -125,7 +123,7 @@ func (c *planning) end(cmd *cobra.Command, plans any, code int) error {
 func outcome(steps, problems int) int {
 	switch {
 	case problems > 0:
-		return exitStopped
+		return exitBlocked
 	case steps > 0:
 		return exitChanges
 	}
@@ -135,16 +133,16 @@ func outcome(steps, problems int) int {
 // ofBranch plans the newest commit of a branch.
 func (c *planning) ofBranch(cmd *cobra.Command, service, stage string) error {
 	if c.version > 0 {
-		return coded{exitUsage, errors.New("give --branch or --version, not both")}
+		return coded{exitUsage, errors.New("--branch and --version exclude each other")}
 	}
-	return c.draw(cmd, service, api.SketchWish{Branch: c.branch, Stage: stage, Files: map[string]*string{}},
-		"What lies on a branch that no stage takes is never run: merge it.")
+	return c.draw(cmd, service, api.DraftPlanRequest{Branch: c.branch, Stage: stage, Files: map[string]*string{}},
+		"This branch is not deployed by any stage. Merge it to deploy it.")
 }
 
 // sketch plans what lies in a folder.
 func (c *planning) sketch(cmd *cobra.Command, args []string) error {
 	if len(args) > 0 || c.stage == "" || c.version > 0 {
-		return coded{exitUsage, errors.New("with --folder give --stage, and neither a service nor --version: rudmar plan --folder . --stage STAGE")}
+		return coded{exitUsage, errors.New("--folder requires --stage and excludes a service and --version: rudmar plan --folder . --stage STAGE")}
 	}
 	ctx := cmd.Context()
 	service, err := serviceIn(c.folder)
@@ -159,13 +157,13 @@ func (c *planning) sketch(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
-	return c.draw(cmd, service, api.SketchWish{Branch: c.branch, Stage: c.stage, Files: files},
-		"What lies in a folder is never run: commit and push it.")
+	return c.draw(cmd, service, api.DraftPlanRequest{Branch: c.branch, Stage: c.stage, Files: files},
+		"A folder is never deployed directly. Commit and push it.")
 }
 
 // draw shows what somebody has not brought to a stage yet would change there, on each of
 // its targets.
-func (c *planning) draw(cmd *cobra.Command, service string, wish api.SketchWish, then string) error {
+func (c *planning) draw(cmd *cobra.Command, service string, wish api.DraftPlanRequest, then string) error {
 	ctx := cmd.Context()
 	targets, err := c.targets(ctx, service, wish.Stage, c.target)
 	if err != nil {
@@ -173,8 +171,8 @@ func (c *planning) draw(cmd *cobra.Command, service string, wish api.SketchWish,
 	}
 	plans, code := []api.Plan{}, 0
 	for _, t := range targets {
-		var got api.Sketch
-		wish.Onto = &t
+		var got api.DraftPlan
+		wish.Target = &t
 		if err := c.ask(ctx, http.MethodPost, "/services/"+service+"/source/plan", wish, &got); err != nil {
 			return err
 		}
@@ -184,7 +182,7 @@ func (c *planning) draw(cmd *cobra.Command, service string, wish api.SketchWish,
 		if len(got.Errors) > 0 {
 			return coded{exitProblem, nil}
 		}
-		plans, code = append(plans, got.Plan), max(code, outcome(len(got.Plan.Steps), len(got.Plan.Problems)))
+		plans, code = append(plans, got.Plan), max(code, outcome(len(got.Plan.Steps), len(got.Plan.Blockers)))
 		if c.format == "text" {
 			fmt.Fprint(cmd.OutOrStdout(), got.Text)
 			fmt.Fprintln(cmd.OutOrStdout(), then)

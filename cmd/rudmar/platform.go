@@ -25,10 +25,10 @@ func platformCommand() *cobra.Command {
 	c := &config{}
 	cmd := &cobra.Command{
 		Use:   "platform",
-		Short: "Run the local platform by itself, or change something on it by hand",
+		Short: "Run the local platform separately, or change its resources directly",
 		Args:  cobra.NoArgs, PreRunE: environment,
-		Long: `Runs the local platform as a process of its own, with its own data folder.
-Rudmar is then started with: rudmar serve --platform http://127.0.0.1:7071 --platform-token-file platform-data/platform.token`,
+		Long: `Runs the local platform as a separate process with its own data folder. Start Rudmar
+with: rudmar serve --platform http://127.0.0.1:7071 --platform-token-file platform-data/platform.token`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			log := c.logger()
 			if err := c.dataFolder(log); err != nil {
@@ -44,18 +44,18 @@ Rudmar is then started with: rudmar serve --platform http://127.0.0.1:7071 --pla
 			if err != nil {
 				return err
 			}
-			fmt.Printf("The local platform answers at %s\n", address)
+			fmt.Printf("Local platform listening at %s\n", address)
 			return group.wait()
 		},
 	}
 	c.dataFlag(cmd.Flags(), "platform-data")
 	c.platformFlags(cmd.Flags())
-	cmd.AddCommand(scopeCommand("show REGION/SERVICE/STAGE [ADDRESS]", "Show what is live", cobra.RangeArgs(1, 2), show),
+	cmd.AddCommand(scopeCommand("show REGION/SERVICE/STAGE [ADDRESS]", "Show the actual resources", cobra.RangeArgs(1, 2), show),
 		scopeCommand("change REGION/SERVICE/STAGE ADDRESS ATTRIBUTE=VALUE...",
-			"Change a resource behind Rudmar's back, as people do", cobra.MinimumNArgs(3), change),
-		scopeCommand("remove REGION/SERVICE/STAGE ADDRESS", "Take a resource away behind Rudmar's back",
+			"Change a resource without Rudmar's knowledge", cobra.MinimumNArgs(3), change),
+		scopeCommand("remove REGION/SERVICE/STAGE ADDRESS", "Delete a resource without Rudmar's knowledge",
 			cobra.ExactArgs(2), remove),
-		handCommand("caller NAME [GROUP...]", "Make a token for somebody who calls routes", cobra.MinimumNArgs(1), caller))
+		handCommand("caller NAME [GROUP...]", "Create a token for a caller of routes", cobra.MinimumNArgs(1), caller))
 	cmd.AddCommand(dataCommands()...)
 	cmd.AddCommand(conformCommand())
 	return cmd
@@ -87,7 +87,7 @@ func handCommand(use, short string, args cobra.PositionalArgs,
 			if c.platform == "" {
 				at, err := os.ReadFile(filepath.Join(c.data, "platform.address"))
 				if err != nil {
-					return fmt.Errorf("no platform was started with the data folder %s: give --data (the demo's is demo-data), or --platform", c.data)
+					return fmt.Errorf("no platform runs with the data folder %s: set --data (the demo's folder is demo-data) or --platform", c.data)
 				}
 				c.platform = strings.TrimSpace(string(at))
 			}
@@ -99,7 +99,7 @@ func handCommand(use, short string, args cobra.PositionalArgs,
 		}}
 	c.dataFlag(cmd.Flags(), "rudmar-data")
 	cmd.Flags().StringVar(&c.platform, "platform", "",
-		"the address of the platform; empty for the one started with the data folder")
+		"address of the platform (default the one started with the data folder)")
 	c.tokenFlag(cmd.Flags())
 	return cmd
 }
@@ -178,7 +178,7 @@ func (h *hand) send(ctx context.Context, method, scope, address string, body any
 	if err := h.ask(ctx, method, "/hand/"+scope+"/"+escape(address), body, nil); err != nil {
 		return err
 	}
-	fmt.Printf("%s in %s is changed. Rudmar was not told; its page will show it as drift.\n", address, scope)
+	fmt.Printf("Changed %s in %s. Rudmar was not notified; its page will show the drift.\n", address, scope)
 	return nil
 }
 
@@ -190,7 +190,7 @@ func caller(ctx context.Context, h *hand, words []string) error {
 	}
 	fmt.Println(out.Token)
 	fmt.Fprintln(os.Stderr,
-		"Send it as a header, Authorization: Bearer TOKEN, with calls to routes that are open to members or to its groups.")
+		"Send it as a header, Authorization: Bearer TOKEN, with requests to routes that are open to authenticated callers or to its groups.")
 	return nil
 }
 
@@ -237,7 +237,7 @@ func answer(r *http.Request, out any) error {
 	defer cancel()
 	response, err := http.DefaultClient.Do(r)
 	if err != nil {
-		return fmt.Errorf("%s does not answer; is it running? %w", r.URL.Host, err)
+		return fmt.Errorf("%s is unreachable; is it running? %w", r.URL.Host, err)
 	}
 	defer response.Body.Close()
 	text, err := io.ReadAll(response.Body)

@@ -28,11 +28,11 @@ func runCommand() *cobra.Command {
 	c := &config{}
 	var once bool
 	cmd := &cobra.Command{
-		Use: "run [FOLDER]", Short: "Run a folder's functions here, without a server",
-		Long: `Does what rudmar watch does, with the local platform inside this process: nothing
-else has to run, and nothing is reached. Secrets come from the environment:
-RUDMAR_SECRET_SMS_KEY is the secret sms_key. What commands of builds do they do as
-you. All data goes with the end, unless --data names a folder to keep it in.`,
+		Use: "run [FOLDER]", Short: "Run a folder's functions on this machine, without a server",
+		Long: `Works like rudmar watch, with the local platform inside this process, so it needs no
+server and changes none. Secrets come from the environment: RUDMAR_SECRET_SMS_KEY is the
+secret sms_key. Build commands run as you. All data is deleted at the end, unless --data
+names a folder to keep it.`,
 		Example: "  rudmar new service hello && rudmar run hello",
 		Args:    cobra.MaximumNArgs(1), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -51,7 +51,7 @@ you. All data goes with the end, unless --data names a folder to keep it in.`,
 	}
 	c.dataFlag(cmd.Flags(), "")
 	c.platformFlags(cmd.Flags())
-	cmd.Flags().BoolVar(&once, "once", false, "run the saved cases, and end")
+	cmd.Flags().BoolVar(&once, "once", false, "run the saved cases and exit")
 	for flag, value := range map[string]string{"platform-listen": "127.0.0.1:0", "routes-listen": "127.0.0.2:0"} {
 		cmd.Flags().Lookup(flag).DefValue = value
 		if err := cmd.Flags().Set(flag, value); err != nil {
@@ -93,7 +93,7 @@ func (w *watcher) alone(ctx context.Context, in io.Reader, once bool) error {
 // settleIn makes the person, the service and its secrets.
 func (w *watcher) settleIn(ctx context.Context, e *engine.Engine) error {
 	w.typed = randomWord()
-	if err := e.People.Add(ctx, people.Wish{Handle: you, Role: rights.Administrator, Password: w.typed}, you); err != nil {
+	if err := e.People.Add(ctx, people.NewUser{Handle: you, Role: rights.Administrator, Password: w.typed}, you); err != nil {
 		return err
 	}
 	if err := e.CreateRepository(ctx, w.service, you); err != nil {
@@ -113,7 +113,7 @@ func (w *watcher) settleIn(ctx context.Context, e *engine.Engine) error {
 	for _, name := range own.Secrets {
 		value, ok := os.LookupEnv(secretVariable + strings.ToUpper(strings.ReplaceAll(name, "-", "_")))
 		if !ok {
-			w.say("-- the secret %s is empty; give it as %s%s", name, secretVariable, strings.ToUpper(name))
+			w.say("-- the secret %s is empty; set it as %s%s", name, secretVariable, strings.ToUpper(name))
 			continue
 		}
 		if err := e.People.SetSecret(ctx, w.service, own.Stages[0].Name, name, value, you); err != nil {

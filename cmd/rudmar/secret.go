@@ -20,10 +20,10 @@ const maxSecret = 16 << 10
 
 // secretCommand keeps the values of a stage's secrets.
 func secretCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "secret", Short: "Keep the values of a stage's secrets"}
+	cmd := &cobra.Command{Use: "secret", Short: "Manage the secrets of a stage"}
 	c := &config{}
 	list := &cobra.Command{
-		Use: "list SERVICE STAGE", Short: "List the secrets that a service declares, and who set them",
+		Use: "list SERVICE STAGE", Short: "List the secrets that a service declares",
 		Args: cobra.ExactArgs(2), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var secrets []api.StageSecret
@@ -33,7 +33,7 @@ func secretCommand() *cobra.Command {
 			}
 			out := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 4, 2, ' ', 0)
 			for _, s := range secrets {
-				set := "has no value"
+				set := "not set"
 				if s.SetAt != nil && s.SetBy != nil {
 					set = fmt.Sprintf("set by %s at %s", *s.SetBy, time.UnixMilli(*s.SetAt).Format(time.RFC3339))
 				}
@@ -43,10 +43,10 @@ func secretCommand() *cobra.Command {
 		},
 	}
 	set := &cobra.Command{
-		Use: "set SERVICE STAGE NAME", Short: "Set a secret's value, which is read from standard input",
+		Use: "set SERVICE STAGE NAME", Short: "Set a secret's value, read from standard input",
 		Args: cobra.ExactArgs(3), PreRunE: environment,
-		Long: `Reads the value from standard input, without a line break at its end, so that it
-stands in no history of commands. Functions get it with the next plan that runs.`,
+		Long: `Reads the value from standard input, without the final line break, so it does not appear
+in a command history. Functions receive it with the next deployment.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			text, err := io.ReadAll(io.LimitReader(cmd.InOrStdin(), maxSecret+1))
 			if err != nil {
@@ -55,11 +55,11 @@ stands in no history of commands. Functions get it with the next plan that runs.
 			value := strings.TrimRight(string(text), "\r\n")
 			if value == "" || len(text) > maxSecret {
 				return coded{exitUsage,
-					errors.New("give a value of up to 16 KiB on standard input, such as: rudmar secret set frostline live sms_key <key.txt")}
+					errors.New("provide a value of up to 16 KiB on standard input, such as: rudmar secret set frostline live sms_key <key.txt")}
 			}
 			return c.ask(cmd.Context(), http.MethodPut,
 				"/services/"+url.PathEscape(args[0])+"/stages/"+url.PathEscape(args[1])+"/secrets/"+url.PathEscape(args[2]),
-				api.SecretWish{Value: value}, nil)
+				api.SecretValue{Value: value}, nil)
 		},
 	}
 	for _, sub := range []*cobra.Command{list, set} {

@@ -25,16 +25,16 @@ func serveCommand() *cobra.Command {
 	c := &config{}
 	cmd := &cobra.Command{
 		Use:   "serve",
-		Short: "Run Rudmar, with the local platform inside",
-		Long: `Runs Rudmar until it is told to end. All data lies in one folder, which is made
-if it is not there. The first time, add somebody who may sign in:
+		Short: "Run Rudmar with the local platform",
+		Long: `Runs Rudmar until it is stopped. All data is in one folder, which is created if it does
+not exist. Before the first start, create a user:
 
-  rudmar person add wren --role author
+  rudmar user create wren --role author
 `,
 		Args: cobra.NoArgs, PreRunE: environment,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return c.serve(cmd.Context(), func(context.Context, *engine.Engine) error {
-				fmt.Printf("Rudmar answers at %s\n", c.address)
+				fmt.Printf("Rudmar listening at %s\n", c.address)
 				return nil
 			})
 		},
@@ -84,18 +84,18 @@ func (c *config) serve(ctx context.Context, ready func(context.Context, *engine.
 	}
 	e, err := engine.Open(ctx,
 		engine.Options{Dir: c.data, Self: self, Platforms: map[string]*platform.Client{"local": client},
-			LookEvery: c.lookEvery, Page: c.address, Log: log,
+			ObserveEvery: c.lookEvery, Page: c.address, Log: log,
 			NewKeys: c.newKeys, Keep: c.keep, BuildsUncaged: c.buildsUncaged,
-			NoticesInside: c.noticesInside, Mail: mail, Registries: c.registries})
+			NotificationsInside: c.noticesInside, Mail: mail, Registries: c.registries})
 	if err != nil {
 		return err
 	}
 	group.later(func() error { return e.Close() })
-	switch state, missing := e.Build.Walls(); state {
+	switch state, missing := e.Build.Isolation(); state {
 	case "refused":
-		log.Warn("builds that run commands are refused: this machine cannot shut them in; give --builds-uncaged if you trust everybody who may push", "missing", missing)
+		log.Warn("builds that run commands are refused: this machine cannot isolate them; set --builds-uncaged if you trust everyone who can push", "missing", missing)
 	case "open":
-		log.Warn("builds run as Rudmar itself: whoever may push can read Rudmar's keys", "missing", missing)
+		log.Warn("builds run without isolation: anyone who can push can read Rudmar's keys", "missing", missing)
 	default:
 		for _, m := range missing {
 			log.Warn("builds", "note", m)
@@ -129,7 +129,7 @@ func (c *config) servePlatform(ctx context.Context, group *servers, dir, token s
 		routesAt = "http://" + routes.Addr().String()
 	}
 	if hostOf(routesAt) == hostOf(c.address) {
-		log.Warn("the routes of functions answer at the host name of Rudmar's own page: browsers share cookies between them; give --routes-listen or --routes-address another", "host", hostOf(routesAt))
+		log.Warn("function routes share the host name of Rudmar's page, so browsers share cookies between them; set --routes-listen or --routes-address to another host name", "host", hostOf(routesAt))
 	}
 	p, err := local.Open(ctx, local.Options{Dir: dir, Token: token, RoutesAt: routesAt, DataAt: address, Idle: c.idle,
 		Log: log, Python: c.python})
@@ -138,7 +138,7 @@ func (c *config) servePlatform(ctx context.Context, group *servers, dir, token s
 	}
 	// So that somebody can find it who changes things by hand.
 	if err := renameio.WriteFile(filepath.Join(c.data, "platform.address"), []byte(address+"\n"), 0o600); err != nil {
-		return "", fmt.Errorf("writing where the platform answers: %w", err)
+		return "", fmt.Errorf("writing the platform's address: %w", err)
 	}
 	group.later(p.Close)
 	group.serve(protocol, p.Protocol())
@@ -158,7 +158,7 @@ func hostOf(address string) string {
 func listen(address, flag string) (net.Listener, error) {
 	l, err := net.Listen("tcp", address)
 	if err != nil {
-		return nil, fmt.Errorf("%s is taken or cannot be used; choose another with %s: %w", address, flag, err)
+		return nil, fmt.Errorf("%s is in use or not available; choose another address with %s: %w", address, flag, err)
 	}
 	return l, nil
 }

@@ -24,7 +24,7 @@ func confirmed(cmd *cobra.Command, flag, name string) (string, error) {
 	}
 	in, ok := cmd.InOrStdin().(*os.File)
 	if !ok || !term.IsTerminal(int(in.Fd())) {
-		return "", coded{exitUsage, fmt.Errorf("this has to be confirmed: give --confirm %s", name)}
+		return "", coded{exitUsage, fmt.Errorf("confirmation required: set --confirm %s", name)}
 	}
 	fmt.Fprintf(cmd.ErrOrStderr(), "type %s to confirm: ", name)
 	line, err := bufio.NewReader(in).ReadString('\n')
@@ -35,10 +35,10 @@ func confirmed(cmd *cobra.Command, flag, name string) (string, error) {
 }
 
 func serviceCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "service", Short: "List services, move one to another repository, or remove one"}
+	cmd := &cobra.Command{Use: "service", Short: "List, move and delete services"}
 	c := &config{}
 	list := &cobra.Command{
-		Use: "list", Short: "List the services of a server", Args: cobra.NoArgs, PreRunE: environment,
+		Use: "list", Short: "List all services", Args: cobra.NoArgs, PreRunE: environment,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			var services []api.ServiceSummary
 			if err := c.ask(cmd.Context(), http.MethodGet, "/services", nil, &services); err != nil {
@@ -54,10 +54,10 @@ func serviceCommand() *cobra.Command {
 	}
 	c.clientFlags(list.Flags())
 	cmd.AddCommand(list, serviceMoveCommand(),
-		removeCommand("service", "Take a service off the list of which nothing runs any more",
-			`Its versions and its journal stay. What still runs has to be taken away before:
-delete its folder in a commit, and let that version through its stages, each of
-which shows what is lost and asks for its name.`, "/services/"))
+		deleteCommand("service", "Remove a service without deployed resources from the list",
+			`Keeps the versions and the journal of the service. Delete the deployed resources first:
+delete its folder in a commit, and deliver that version through the stages, each of
+which shows the data that is lost and asks for its name.`, "/services/"))
 	return cmd
 }
 
@@ -65,37 +65,37 @@ func serviceMoveCommand() *cobra.Command {
 	c := &config{}
 	var to, confirm string
 	cmd := &cobra.Command{
-		Use: "move SERVICE", Short: "Give a service to another repository", Args: cobra.ExactArgs(1), PreRunE: environment,
+		Use: "move SERVICE", Short: "Move a service to another repository", Args: cobra.ExactArgs(1), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if to == "" {
-				return coded{exitUsage, errors.New("say with --to which repository")}
+				return coded{exitUsage, errors.New("set --to to the repository")}
 			}
 			typed, err := confirmed(cmd, confirm, args[0])
 			if err != nil {
 				return err
 			}
-			var done struct{ Means []string }
+			var done struct{ Effects []string }
 			path := "/services/" + url.PathEscape(args[0]) + "/repository?confirm=" + url.QueryEscape(typed)
-			if err := c.ask(cmd.Context(), http.MethodPut, path, api.RepositoryWish{Name: to}, &done); err != nil {
+			if err := c.ask(cmd.Context(), http.MethodPut, path, api.RepositoryName{Name: to}, &done); err != nil {
 				return err
 			}
-			for _, line := range done.Means {
+			for _, line := range done.Effects {
 				fmt.Fprintln(cmd.OutOrStdout(), line)
 			}
 			return nil
 		},
 	}
 	c.clientFlags(cmd.Flags())
-	cmd.Flags().StringVar(&to, "to", "", "the repository")
-	cmd.Flags().StringVar(&confirm, "confirm", "", "the service's name, where nobody can be asked")
+	cmd.Flags().StringVar(&to, "to", "", "target repository")
+	cmd.Flags().StringVar(&confirm, "confirm", "", "name of the service, to confirm without a prompt")
 	return cmd
 }
 
-func removeCommand(what, short, long, path string) *cobra.Command {
+func deleteCommand(what, short, long, path string) *cobra.Command {
 	c := &config{}
 	var confirm string
 	cmd := &cobra.Command{
-		Use: "remove " + strings.ToUpper(what), Short: short, Long: long, Args: cobra.ExactArgs(1), PreRunE: environment,
+		Use: "delete " + strings.ToUpper(what), Short: short, Long: long, Args: cobra.ExactArgs(1), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			typed, err := confirmed(cmd, confirm, args[0])
 			if err != nil {
@@ -106,20 +106,20 @@ func removeCommand(what, short, long, path string) *cobra.Command {
 		},
 	}
 	c.clientFlags(cmd.Flags())
-	cmd.Flags().StringVar(&confirm, "confirm", "", "its name, where nobody can be asked")
+	cmd.Flags().StringVar(&confirm, "confirm", "", "name, to confirm without a prompt")
 	return cmd
 }
 
 func repositoryCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "repository", Short: "Make, list and remove repositories"}
+	cmd := &cobra.Command{Use: "repository", Short: "Create, list and delete repositories"}
 	c := &config{}
 	add := &cobra.Command{
-		Use: "add NAME", Short: "Make a repository that services can be pushed to",
+		Use: "create NAME", Short: "Create a repository",
 		Args: cobra.ExactArgs(1), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var made struct{ Address string }
 			if err := c.ask(cmd.Context(), http.MethodPost, "/repositories",
-				api.RepositoryWish{Name: args[0]}, &made); err != nil {
+				api.RepositoryName{Name: args[0]}, &made); err != nil {
 				return err
 			}
 			fmt.Fprintln(cmd.OutOrStdout(), made.Address)
@@ -129,7 +129,7 @@ func repositoryCommand() *cobra.Command {
 	c.clientFlags(add.Flags())
 	l := &config{}
 	list := &cobra.Command{
-		Use: "list", Short: "List the repositories of a server", Args: cobra.NoArgs, PreRunE: environment,
+		Use: "list", Short: "List all repositories", Args: cobra.NoArgs, PreRunE: environment,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			var repositories []api.Repository
 			if err := l.ask(cmd.Context(), http.MethodGet, "/repositories", nil, &repositories); err != nil {
@@ -140,14 +140,14 @@ func repositoryCommand() *cobra.Command {
 			for _, r := range repositories {
 				fmt.Fprintf(table, "%s\t%s\t%s\n", r.Name, strings.Join(r.Services, ", "), r.CloneAddress)
 				if r.Mirror != nil {
-					fmt.Fprintf(table, "\t\tfollows %s %s\n", r.Mirror.Url, r.Mirror.Error)
+					fmt.Fprintf(table, "\t\tmirrors %s %s\n", r.Mirror.Url, r.Mirror.Error)
 				}
 			}
 			return table.Flush()
 		},
 	}
 	l.clientFlags(list.Flags())
-	cmd.AddCommand(add, list, mirrorCommand(), removeCommand("repository", "Take away a repository that holds no service any more",
-		"It goes with its whole history.", "/repositories/"))
+	cmd.AddCommand(add, list, mirrorCommand(), deleteCommand("repository", "Delete a repository without services",
+		"This deletes its complete history.", "/repositories/"))
 	return cmd
 }

@@ -17,19 +17,24 @@ import (
 )
 
 func versionCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "version", Short: "Look into versions that were built"}
+	cmd := &cobra.Command{Use: "version", Short: "List, show, compare and verify built versions"}
+	cmd.AddCommand(versionListCommand(), versionShowCommand(), versionCompareCommand(), versionVerifyCommand())
+	return cmd
+}
+
+func versionVerifyCommand() *cobra.Command {
 	c := &config{}
 	var service string
 	verify := &cobra.Command{
-		Use: "verify N", Short: "Hold all that is kept of a version against its signed provenance",
+		Use: "verify N", Short: "Verify a version against its signed provenance",
 		Args: cobra.ExactArgs(1), PreRunE: environment,
-		Long: `Checks, in a data folder and without a server, that a version is as it was
-built: the signature of its provenance, its manifests, each archive's bytes and
-listing, and the list of what is inside. Exit code 3 tells that something is not.`,
+		Long: `Verifies, in a data folder and without a server, that a version is unchanged since it was
+built: the signature of its provenance, its manifests, the bytes and listing of each
+archive, and the list of contents. Exit code 3 means that something differs.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			number, err := strconv.Atoi(args[0])
 			if err != nil {
-				return coded{exitUsage, fmt.Errorf("%q is not the number of a version", args[0])}
+				return coded{exitUsage, fmt.Errorf("version must be a number, not %q", args[0])}
 			}
 			s, err := store.OpenReading(c.data, time.Now)
 			if err != nil {
@@ -48,7 +53,7 @@ listing, and the list of what is inside. Exit code 3 tells that something is not
 			facts, checked, err := b.Verify(cmd.Context(), service, number)
 			out := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 4, 2, ' ', 0)
 			for _, one := range checked {
-				word := "as it was built"
+				word := "unchanged"
 				if one.Problem != "" {
 					word = "ALTERED: " + one.Problem
 				}
@@ -68,9 +73,8 @@ listing, and the list of what is inside. Exit code 3 tells that something is not
 		},
 	}
 	c.dataFlag(verify.Flags(), "rudmar-data")
-	verify.Flags().StringVar(&service, "service", "", "the service; not needed where there is one alone")
-	cmd.AddCommand(verify)
-	return cmd
+	verify.Flags().StringVar(&service, "service", "", "service (default the only one)")
+	return verify
 }
 
 // onlyService gives the one service that there is.
@@ -86,5 +90,5 @@ func onlyService(ctx context.Context, s *store.Store) (string, error) {
 	for _, one := range services {
 		names = append(names, one.Name)
 	}
-	return "", coded{exitUsage, fmt.Errorf("say with --service which one: there are %s", strings.Join(names, ", "))}
+	return "", coded{exitUsage, fmt.Errorf("set --service to one of %s", strings.Join(names, ", "))}
 }

@@ -31,19 +31,18 @@ func watchCommand() *cobra.Command {
 	c := &config{}
 	var once bool
 	cmd := &cobra.Command{
-		Use: "watch [FOLDER]", Short: "Keep a private copy of the first stage in step with a folder",
-		Long: `Keeps a copy of the service's first stage that is yours alone in step with what lies
-in the folder, committed or not: with data and addresses of its own, with the
-stage's settings, and with its secrets where you may set them. Stages that versions
-go through are never touched.
+		Use: "watch [FOLDER]", Short: "Sync a private copy of the first stage with a folder",
+		Long: `Syncs your private copy of the service's first stage with the contents of a folder,
+committed or not. The copy has its own data and addresses, the stage's settings, and its
+secrets if you can set them. The stages themselves are never changed.
 
-A saved file is there within a second or two; only what changed is sent. Problems
-stand here as rudmar check tells them, and what functions write follows. Keys:
+A saved file is deployed within a second or two; only changes are sent. Problems are
+printed as by rudmar check, followed by the functions' logs. Keys:
   c      run the saved cases
-  1..9   call a function with its first case or sample
+  1..9   invoke a function with its first case or sample
   l      list the functions and their addresses
-  x      take the copy away, and end
-  q      end; the copy goes by itself once nobody has used it for 30 minutes`,
+  x      delete the copy and quit
+  q      quit; the copy is deleted after 30 minutes without use`,
 		Args: cobra.MaximumNArgs(1), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w := &watcher{config: c, out: cmd.OutOrStdout(), dir: folderOf(args)}
@@ -54,7 +53,7 @@ stand here as rudmar check tells them, and what functions write follows. Keys:
 		},
 	}
 	c.clientFlags(cmd.Flags())
-	cmd.Flags().BoolVar(&once, "once", false, "bring the copy in step, run the saved cases, and end")
+	cmd.Flags().BoolVar(&once, "once", false, "sync the copy, run the saved cases and exit")
 	return cmd
 }
 
@@ -86,12 +85,12 @@ func (w *watcher) say(format string, args ...any) {
 }
 
 // read reads the folder, and gives its files by their paths.
-func (w *watcher) read() (map[string]api.LooseFile, error) {
+func (w *watcher) read() (map[string]api.FolderFile, error) {
 	folder, err := manifest.FromFS(os.DirFS(w.dir))
 	if err != nil {
 		return nil, fmt.Errorf("reading %s: %w", w.dir, err)
 	}
-	out := map[string]api.LooseFile{}
+	out := map[string]api.FolderFile{}
 	for _, name := range folder.Files() {
 		content, err := folder.Read(name)
 		if errors.Is(err, fs.ErrNotExist) {
@@ -104,7 +103,7 @@ func (w *watcher) read() (map[string]api.LooseFile, error) {
 		if info, err := os.Stat(filepath.Join(w.dir, filepath.FromSlash(name))); err == nil {
 			executable = info.Mode()&0o111 != 0
 		}
-		out[name] = api.LooseFile{Content: content, Executable: &executable}
+		out[name] = api.FolderFile{Content: content, Executable: &executable}
 	}
 	return out, nil
 }
@@ -137,8 +136,8 @@ func (w *watcher) step(ctx context.Context) (bool, error) {
 }
 
 // change gives how the folder differs from what the server has.
-func (w *watcher) change(files map[string]api.LooseFile) (api.CopyChange, map[string]string) {
-	out := api.CopyChange{Base: w.digest, Files: map[string]*api.LooseFile{}}
+func (w *watcher) change(files map[string]api.FolderFile) (api.CopyChange, map[string]string) {
+	out := api.CopyChange{Base: w.digest, Files: map[string]*api.FolderFile{}}
 	blobs := map[string]string{}
 	for name, f := range files {
 		blobs[name] = fmt.Sprint(source.BlobName(f.Content), api.OrZero(f.Executable))
@@ -160,7 +159,7 @@ func (w *watcher) tell(got api.CopyOutcome, took time.Duration) bool {
 		w.say("%s:%d:%d: %s: %s (%s)", d.File, d.Line, d.Column, d.Severity, d.Message, d.Code)
 	}
 	if !ok {
-		w.say("-- not sent: the folder has errors; the copy is as it was")
+		w.say("-- not sent: the folder has errors; the copy is unchanged")
 		return false
 	}
 	if text := strings.TrimSpace(got.Log); text != "" && len(got.Packed) > 0 {
@@ -177,7 +176,7 @@ func (w *watcher) tell(got api.CopyOutcome, took time.Duration) bool {
 	if len(got.Packed) > 0 {
 		code = "code of " + strings.Join(got.Packed, ", ")
 	}
-	w.say("-- in step after %d ms: %s, %s (check %.0f, pack %.0f, send %.0f ms)", took.Milliseconds(), code,
+	w.say("-- synced in %d ms: %s, %s (check %.0f, pack %.0f, send %.0f ms)", took.Milliseconds(), code,
 		language.FormatCount(len(got.Steps), "step"), got.CheckMs, got.PackMs, got.SendMs)
 	fresh := len(w.functions) != len(got.Functions)
 	if w.functions = got.Functions; fresh {
@@ -239,7 +238,7 @@ func (w *watcher) watch(ctx context.Context, in io.Reader) error {
 	defer cancel()
 	keys, restore := readKeys(ctx, in, w)
 	defer restore()
-	w.say("-- a private copy of the first stage of %s, in step with %s; keys: c cases, 1-9 call, l list, x take away, q end",
+	w.say("-- private copy of the first stage of %s, synced with %s; keys: c cases, 1-9 invoke, l list, x delete, q quit",
 		w.service, w.dir)
 	if _, err := w.step(ctx); err != nil {
 		return err

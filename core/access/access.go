@@ -23,9 +23,9 @@ func CheckPattern(pattern string) error {
 	case !found || kind == "" || name == "":
 		return fmt.Errorf("a resource is kind/name, such as tables/stations")
 	case strings.Contains(strings.TrimSuffix(pattern, "*"), "*"):
-		return fmt.Errorf("a * can only stand at the end")
+		return fmt.Errorf("a * is only allowed at the end")
 	case strings.ContainsAny(pattern, " \t\n"):
-		return fmt.Errorf("a resource has no spaces")
+		return fmt.Errorf("a resource contains no spaces")
 	}
 	return nil
 }

@@ -19,7 +19,7 @@ type Completion struct {
 	Label  string `json:"label"`
 	Insert string `json:"insert"`
 	Kind   string `json:"kind"` // key, value or name
-	About  string `json:"about"`
+	About  string `json:"description"`
 }
 
 // Assist is what is known of a place in a manifest while it is written.
@@ -27,7 +27,7 @@ type Assist struct {
 	// Path is the keys that lead to the place.
 	Path []string `json:"path"`
 	// About says what the innermost key is for.
-	About       string       `json:"about"`
+	About       string       `json:"description"`
 	Completions []Completion `json:"completions"`
 }
 
@@ -53,7 +53,7 @@ func At(at Cursor, names Names) Assist {
 	if key != nil {
 		out.About = key.About
 		if key.BuiltIn != "" {
-			out.About += " Where nothing is said: " + key.BuiltIn + "."
+			out.About += " Default: " + key.BuiltIn + "."
 		}
 	}
 	switch {

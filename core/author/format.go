@@ -13,7 +13,7 @@ import (
 
 // ErrUnformattable tells that a file cannot be put in form, since it cannot be
 // read or would read otherwise afterwards.
-var ErrUnformattable = errors.New("the file cannot be put in form; run rudmar check")
+var ErrUnformattable = errors.New("the file cannot be formatted; run rudmar check")
 
 // Format puts a manifest in form: keys of the file in the usual order, two
 // spaces for each level, at most one blank line between two lines, none at the

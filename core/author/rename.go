@@ -15,9 +15,9 @@ import (
 
 // Errors of Rename.
 var (
-	ErrNoFunction = errors.New("there is no such function")
-	ErrNameTaken  = errors.New("there is a function of this name already")
-	ErrNotName    = errors.New("this is not a name")
+	ErrNoFunction = errors.New("unknown function")
+	ErrNameTaken  = errors.New("a function of this name already exists")
+	ErrNotName    = errors.New("invalid name")
 )
 
 // Rename gives the edit that renames a function of a checked folder: its name,
@@ -32,7 +32,7 @@ func Rename(folder manifest.Folder, s *manifest.Service, from, to string) (map[s
 	case s.Function(to) != nil:
 		return nil, fmt.Errorf("%w: %s", ErrNameTaken, to)
 	case !language.IsName(to):
-		return nil, fmt.Errorf("%w: %q; a name has lower case letters, digits and hyphens, 1 to 40, starting with a letter",
+		return nil, fmt.Errorf("%w: %q; a name has 1 to 40 lowercase letters, digits and hyphens and starts with a letter",
 			ErrNotName, to)
 	}
 	out := map[string][]byte{}
@@ -54,7 +54,7 @@ func Rename(folder manifest.Folder, s *manifest.Service, from, to string) (map[s
 			if node.Get("was") == nil {
 				edits = append(edits,
 					diagnostic.Edit{Range: diagnostic.Range{File: name, Line: int(node.Get("function").Line) + 1, Column: 1,
-						EndLine: int(node.Get("function").Line) + 1, EndColumn: 1}, Text: "was: " + from + "\n"})
+						EndLine: int(node.Get("function").Line) + 1, EndColumn: 1}, Text: "renamed_from: " + from + "\n"})
 			}
 		}
 		if len(edits) > 0 {

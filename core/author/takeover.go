@@ -17,7 +17,7 @@ import (
 
 // ErrNoPlace tells that a value of a resource stands in no one place of the
 // manifests, so that it has to be written by hand.
-var ErrNoPlace = errors.New("this value has no place of its own in the manifests; write it by hand")
+var ErrNoPlace = errors.New("this value cannot be written in the manifests automatically; edit them manually")
 
 // TakeOver gives the edit by which a function's manifest says a value that was set
 // by hand: for the stage where it was set, if the service has others. address and
@@ -64,8 +64,8 @@ func TakeOver(folder manifest.Folder, s *manifest.Service, stage, address, attri
 	return fn.File, diagnostic.Apply(text, []diagnostic.Diagnostic{at}), nil
 }
 
-// CanTakeOver tells whether a function's manifest has a place for a value of a resource.
-func CanTakeOver(address, attribute string, value any) bool {
+// Copyable tells whether a function's manifest has a place for a value of a resource.
+func Copyable(address, attribute string, value any) bool {
 	kind, rest := resource.Split(address)
 	_, trigger, _ := strings.Cut(rest, "/")
 	_, _, err := keyOfAttribute(kind, trigger, attribute, value)
@@ -132,7 +132,7 @@ func permit(root *tree.Node, of []string, resource, verbs string, lines []string
 	}
 	own := root.Get("permissions")
 	if len(of) == 0 || own == nil || own.Kind != tree.Sequence {
-		return diagnostic.Edit{}, fmt.Errorf("no permission of the function is for %s alone: %w", resource, ErrNoPlace)
+		return diagnostic.Edit{}, fmt.Errorf("no permission of the function is only for %s: %w", resource, ErrNoPlace)
 	}
 	changed, err := permissionFor(own, resource)
 	if err != nil {
@@ -144,7 +144,7 @@ func permit(root *tree.Node, of []string, resource, verbs string, lines []string
 		if item != changed {
 			may = flowList(item.Get("may").Plain())
 		}
-		items[i] = "{may: " + may + ", of: " + plainOrQuoted(item.Get("of").Value()) + "}"
+		items[i] = "{allow: " + may + ", resource: " + plainOrQuoted(item.Get("of").Value()) + "}"
 	}
 	return put(root, append(of, "permissions"), "["+strings.Join(items, ", ")+"]", lines), nil
 }
@@ -162,7 +162,7 @@ func permissionFor(list *tree.Node, resource string) (*tree.Node, error) {
 		found = item
 	}
 	if found == nil {
-		return nil, fmt.Errorf("no permission of the function is for %s alone: %w", resource, ErrNoPlace)
+		return nil, fmt.Errorf("no permission of the function is only for %s: %w", resource, ErrNoPlace)
 	}
 	return found, nil
 }

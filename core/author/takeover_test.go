@@ -19,7 +19,7 @@ func TestTakeOver(t *testing.T) {
 		return "rudmar: 1\nservice: frostline\nowner: growers\nstages:\n" + stages
 	}
 	const trial = "  - {stage: trial, target: local/north, enter: {on: push, branch: main}}\n"
-	const live = "  - {stage: live, target: local/north, enter: {after: trial, on: request}}\n"
+	const actual = "  - {stage: live, target: local/north, enter: {after: trial, on: request}}\n"
 	const may = "permissions:\n  - {may: [send], of: \"queues/*\"}\n"
 	const head = "function: warn # of the night\nruntime: python\nhandler: warn:run\n"
 	for _, tt := range []struct {
@@ -30,15 +30,15 @@ func TestTakeOver(t *testing.T) {
 		{"in the place of what is said", trial, head + "memory: 128 MiB # enough\n", "function/warn", "memory", 256.0 * (1 << 20),
 			"memory: 256 MiB # enough\n"},
 		{"a new key", trial, head, "function/warn", "timeout", 1500.0, "timeout: 1s500ms\n"},
-		{"for one stage of two", trial + live, head + "memory: 128 MiB\n", "function/warn", "memory", 256.0 * (1 << 20),
+		{"for one stage of two", trial + actual, head + "memory: 128 MiB\n", "function/warn", "memory", 256.0 * (1 << 20),
 			"memory: 128 MiB\nin:\n  live:\n    memory: 256 MiB\n"},
-		{"beside another stage", trial + live, head + "in:\n  trial:\n    memory: 64 MiB\n", "function/warn", "memory", 256.0 * (1 << 20),
+		{"beside another stage", trial + actual, head + "in:\n  trial:\n    memory: 64 MiB\n", "function/warn", "memory", 256.0 * (1 << 20),
 			"in:\n  live:\n    memory: 256 MiB\n  trial:\n    memory: 64 MiB\n"},
-		{"in what is said of the stage", trial + live, head + "in:\n  live:\n    timeout: 3s\n", "function/warn", "memory", 256.0 * (1 << 20),
+		{"in what is said of the stage", trial + actual, head + "in:\n  live:\n    timeout: 3s\n", "function/warn", "memory", 256.0 * (1 << 20),
 			"  live:\n    memory: 256 MiB\n    timeout: 3s\n"},
-		{"in a line", trial + live, head + "in: {live: {timeout: 3s}}\n", "function/warn", "memory", 256.0 * (1 << 20),
+		{"in a line", trial + actual, head + "in: {live: {timeout: 3s}}\n", "function/warn", "memory", 256.0 * (1 << 20),
 			"in: {live: {timeout: 3s, memory: 256 MiB}}\n"},
-		{"in a line, after another mapping", trial + live, head + "in: {live: {env: {A: \"1\"}}}\n", "function/warn", "memory",
+		{"in a line, after another mapping", trial + actual, head + "in: {live: {env: {A: \"1\"}}}\n", "function/warn", "memory",
 			256.0 * (1 << 20), "in: {live: {memory: 256 MiB, env: {A: \"1\"}}}\n"},
 		{"without an end of line", trial, strings.TrimSuffix(head, "\n"), "function/warn", "at_once", 7.0, "at_once: 7\n"},
 		{"a variable", trial, head + "env: {MODE: loud}\n", "function/warn", "env.MODE", "a ${b} \"c\"", `MODE: "a $${b} \"c\""`},
@@ -59,9 +59,9 @@ func TestTakeOver(t *testing.T) {
 			"opening/warn/ask", "to", []any{"council"}, "open_to: [council]}\n"},
 		{"nothing in a list", trial, head + "triggers:\n  ask: {route: GET /frost, open_to: []}\n", "opening/warn/ask", "to",
 			[]any{"council"}, "open_to: [council]}\n"},
-		{"what it may do in one stage", trial + live, head + may + "  - {may: [read], of: tables/frost}\n", "grant/warn/tables/frost",
+		{"what it may do in one stage", trial + actual, head + may + "  - {may: [read], of: tables/frost}\n", "grant/warn/tables/frost",
 			"verbs", []any{"*"}, "in:\n  live:\n    permissions: [{may: [send], of: \"queues/*\"}, {may: [\"*\"], of: tables/frost}]\n"},
-		{"beside what is said of the stage", trial + live,
+		{"beside what is said of the stage", trial + actual,
 			head + may + "in:\n  live:\n    permissions: [{may: [read], of: tables/frost}]\n", "grant/warn/tables/frost", "verbs",
 			[]any{"read", "write"}, "    permissions: [{may: [read, write], of: tables/frost}]\n"},
 	} {
@@ -110,8 +110,8 @@ func TestTakeOver(t *testing.T) {
 		{trial, may, "grant/warn/queues/*", []any{}, author.ErrNoPlace}, // a permission for nothing is none
 		{trial, may, "grant/warn/queues/*", "send", author.ErrNoPlace},
 		{trial, may + "  - {may: [receive], of: \"queues/*\"}\n", "grant/warn/queues/*", []any{"send"}, author.ErrNoPlace},
-		{trial + live, may, "grant/warn/queues/readings", []any{"send"}, author.ErrNoPlace},
-		{trial + live, "", "grant/warn/queues/readings", []any{"send"}, author.ErrNoPlace},
+		{trial + actual, may, "grant/warn/queues/readings", []any{"send"}, author.ErrNoPlace},
+		{trial + actual, "", "grant/warn/queues/readings", []any{"send"}, author.ErrNoPlace},
 	} {
 		files := manifest.FilesOf(map[string]string{"rudmar.yaml": service(tt.stages), "functions/warn/function.yaml": head + tt.text})
 		_, _, err := author.TakeOver(files, check.Service(files).Service, "trial", tt.address, "verbs", tt.verbs)

@@ -24,7 +24,7 @@ type Call struct {
 
 // Observed is what came back.
 type Observed struct {
-	Answer     any
+	Response   any
 	Failed     string // why there is no answer; "" where there is one
 	Logs       []string
 	Took       time.Duration
@@ -35,8 +35,8 @@ type Observed struct {
 // Outcome is one expectation with what was found.
 type Outcome struct {
 	Expected string `json:"expected"`
-	Found    string `json:"found"`
-	Holds    bool   `json:"holds"`
+	Found    string `json:"received"`
+	Holds    bool   `json:"passed"`
 }
 
 // Build gives the call that a case makes. Now stands in events that carry a time.
@@ -66,7 +66,7 @@ func buildRoute(fn *manifest.Config, send manifest.Send) (Call, error) {
 	}
 	i, params := route.Winner(routes, method, path)
 	if i < 0 {
-		return Call{}, fmt.Errorf("no route takes %s", send.Route)
+		return Call{}, fmt.Errorf("no route matches %s", send.Route)
 	}
 	return Call{Trigger: names[i], Event: event.Request{Method: method, Path: path, Params: params, Query: send.Query,
 		Headers: send.Headers, Body: send.Body}.Whole()}, nil
@@ -92,10 +92,10 @@ func triggerEvent(t manifest.Trigger, data any, now time.Time) map[string]any {
 	case manifest.QueueTrigger:
 		out = of.Messages(source, []event.Message{{ID: 1, Body: map[string]any{}, Attempts: 1, SentAt: now}})
 	case manifest.FunctionTrigger:
-		end := event.End{Function: source, Invocation: "c-sample", Outcome: "answered", Answer: map[string]any{},
+		end := event.End{Function: source, Invocation: "c-sample", Outcome: "answered", Response: map[string]any{},
 			Event: map[string]any{}}
 		if len(t.On.V) > 0 && !slices.Contains(t.On.V, event.Succeeded) {
-			end.Outcome, end.Answer, end.Error = "failed", nil, map[string]any{"kind": "Error", "message": "a sample"}
+			end.Outcome, end.Response, end.Error = "failed", nil, map[string]any{"kind": "Error", "message": "a sample"}
 		}
 		out = of.Ended(end)
 	default:
@@ -174,7 +174,7 @@ func sampleParameter(name string) string { return "some-" + strings.ReplaceAll(n
 
 // Answer takes an answer apart the way a route does: {status, headers, body},
 // or any other JSON as a 200.
-func Answer(answer any) (status int64, headers map[string]string, body any) {
+func Response(answer any) (status int64, headers map[string]string, body any) {
 	headers = map[string]string{}
 	m, ok := answer.(map[string]any)
 	s, numbered := m["status"].(float64)
@@ -192,7 +192,7 @@ func Answer(answer any) (status int64, headers map[string]string, body any) {
 // deadline. A call that failed holds nothing.
 func Judge(ctx context.Context, language *expression.Language, expect []manifest.Expectation,
 	o Observed) ([]Outcome, bool) {
-	status, headers, body := Answer(o.Answer)
+	status, headers, body := Response(o.Response)
 	if o.Failed != "" {
 		status = 502
 	}
@@ -211,7 +211,7 @@ func Judge(ctx context.Context, language *expression.Language, expect []manifest
 			outcome.Holds, outcome.Found = false, err.Error()
 		}
 		if o.Failed != "" && !outcome.Holds {
-			outcome.Found = "the call failed: " + o.Failed
+			outcome.Found = "the invocation failed: " + o.Failed
 		}
 		all = all && outcome.Holds
 		out = append(out, outcome)

@@ -111,7 +111,7 @@ func TestAnswer(t *testing.T) {
 		{"text", `200 map[] "text"`}, {nil, `200 map[] null`}, {[]any{1.0}, `200 map[] [1]`},
 		{map[string]any{"status": "fine"}, `200 map[] {"status":"fine"}`},
 	} {
-		status, headers, body := cases.Answer(tt.answer)
+		status, headers, body := cases.Response(tt.answer)
 		if got := fmt.Sprint(status, " ", headers, " ", text(t, body)); got != tt.want {
 			t.Errorf("%v: %s, want %s", tt.answer, got, tt.want)
 		}
@@ -123,7 +123,7 @@ func TestJudge(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	o := cases.Observed{Answer: map[string]any{"status": 200.0,
+	o := cases.Observed{Response: map[string]any{"status": 200.0,
 		"body": map[string]any{"warning": false, "name": "hill"}}, Logs: []string{"looked at hill"},
 		Took: 30 * time.Millisecond, MemoryPeak: 20 << 20}
 	tests := []struct {

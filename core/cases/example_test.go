@@ -14,7 +14,7 @@ func ExampleJudge() {
 	language, _ := expression.ForCases()
 	outcomes, passed := cases.Judge(context.Background(), language,
 		[]manifest.Expectation{{Text: "status == 200"}, {Text: `took < duration("100ms")`}},
-		cases.Observed{Answer: map[string]any{"status": 200.0}, Took: 300 * time.Millisecond})
+		cases.Observed{Response: map[string]any{"status": 200.0}, Took: 300 * time.Millisecond})
 	for _, o := range outcomes {
 		fmt.Println(o.Expected, o.Holds, o.Found)
 	}

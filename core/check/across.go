@@ -34,7 +34,7 @@ func (w *whole) unknownName(at diagnostic.Range, name, what string, known []stri
 	if near := diagnostic.Nearest(name, known); near != "" {
 		d.Meant(near)
 	} else if len(known) > 0 && len(known) <= 12 {
-		d.Message += "; there are " + strings.Join(known, ", ")
+		d.Message += " (expected one of " + strings.Join(known, ", ") + ")"
 	}
 }
 
@@ -124,11 +124,11 @@ func (w *whole) permissions(n *tree.Node, stages []manifest.Stage) {
 	}
 	strict := slices.IndexFunc(stages, func(s manifest.Stage) bool { return s.Strict })
 	warn := func(at *tree.Node, what string) {
-		d := w.add(diagnostic.CodeWildcard, at.Range(), "%s allows what nobody has thought of yet; name what is needed", what)
+		d := w.add(diagnostic.CodeWildcard, at.Range(), "%s also permits resources and verbs that do not exist yet; name the required ones", what)
 		d.Severity = diagnostic.Warning
 		if strict >= 0 {
 			d.Severity = diagnostic.Error
-			d.Message += fmt.Sprintf(" (the stage %q is strict)", stages[strict].Name)
+			d.Message += fmt.Sprintf(" (the stage %q forbids wildcards)", stages[strict].Name)
 		}
 	}
 	seen := map[string]bool{}
@@ -140,7 +140,7 @@ func (w *whole) permissions(n *tree.Node, stages []manifest.Stage) {
 					warn(verb, "the verb *")
 				}
 				if slices.Contains(verbs, verb.Text) {
-					w.add(diagnostic.CodeTwice, verb.Range(), "the verb %q stands twice", diagnostic.Clip(verb.Text))
+					w.add(diagnostic.CodeTwice, verb.Range(), "duplicate verb %q", diagnostic.Clip(verb.Text))
 				}
 				verbs = append(verbs, verb.Text)
 			}
@@ -151,7 +151,7 @@ func (w *whole) permissions(n *tree.Node, stages []manifest.Stage) {
 		}
 		slices.Sort(verbs)
 		if key := of.Text + " " + strings.Join(verbs, " "); seen[key] {
-			w.add(diagnostic.CodeTwice, p.Range(), "this permission stands here twice; take one away")
+			w.add(diagnostic.CodeTwice, p.Range(), "duplicate permission; remove one")
 		} else {
 			seen[key] = true
 		}
@@ -171,7 +171,7 @@ func (w *whole) knownSecret(of *tree.Node) {
 		return
 	}
 	d := w.add(diagnostic.CodeUnknownSecret, of.Range(),
-		"%q is not a secret of this service: declare it under secrets, or keep its value on the platform by hand",
+		"%q is not a secret of this service: declare it under secrets, or store its value on the platform",
 		diagnostic.Clip(name))
 	d.Severity = diagnostic.Warning
 	if near := diagnostic.Nearest(name, w.out.Secrets); near != "" {

@@ -124,7 +124,7 @@ func TestCheckingAgainReadsWhatChanged(t *testing.T) {
 		files.read["functions/f7/main.py"] != 1 {
 		t.Fatalf("read %v; %v", files.read, r.Diagnostics)
 	}
-	if kept := r.Service.Function("f7").At("").KeepLogs.V.Hours(); kept != 72 {
+	if kept := r.Service.Function("f7").At("").LogRetention.V.Hours(); kept != 72 {
 		t.Errorf("logs are kept for %v hours", kept)
 	}
 }

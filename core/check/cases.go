@@ -33,7 +33,7 @@ func (w *whole) checkCase(fn *manifest.Function, c manifest.Case, n *tree.Node, 
 			names = append(names, t.Name)
 		}
 		if !slices.Contains(names, c.Send.Trigger) {
-			w.add(diagnostic.CodeCaseSend, send.Get("trigger").Range(), "%q is not a trigger of %s; there are %s",
+			w.add(diagnostic.CodeCaseSend, send.Get("trigger").Range(), "%q is not a trigger of %s (expected one of %s)",
 				diagnostic.Clip(c.Send.Trigger), fn.Name, strings.Join(names, ", "))
 		}
 	case c.Send.Route != "":
@@ -46,7 +46,7 @@ func (w *whole) checkCase(fn *manifest.Function, c manifest.Case, n *tree.Node, 
 			}
 		}
 		if !ok || !matched {
-			w.add(diagnostic.CodeCaseSend, send.Get("route").Range(), "no route of %s takes %q", fn.Name,
+			w.add(diagnostic.CodeCaseSend, send.Get("route").Range(), "no route of %s matches %q", fn.Name,
 				diagnostic.Clip(c.Send.Route))
 		}
 	}

@@ -160,7 +160,7 @@ func (w *whole) service() {
 	if i < 0 {
 		w.add(diagnostic.CodeMissingKey,
 			diagnostic.Range{File: language.ServiceFile, Line: 1, Column: 1, EndLine: 1, EndColumn: 2},
-			"there is no %s in this folder; it names the service and its stages", language.ServiceFile)
+			"no %s in this folder; it declares the service and its stages", language.ServiceFile)
 		return
 	}
 	n := w.files[i].node
@@ -195,7 +195,7 @@ func (w *whole) functions() {
 		}
 		if other := first[fn.Name]; other != nil {
 			w.add(diagnostic.CodeDuplicateFunction, f.node.Get("function").Range(),
-				"a function %q is declared already, in %s; give one of them another name", fn.Name, other.File)
+				"function %q is already declared in %s; rename one of them", fn.Name, other.File)
 			w.files[i] = f.unfollowed()
 			continue
 		}
@@ -214,11 +214,11 @@ func (w *whole) functions() {
 	top := w.root.node.Range()
 	switch n := len(w.out.Functions); {
 	case n > language.MaxFunctions:
-		w.add(diagnostic.CodeTooMany, top, "the service has %d functions; up to %d are possible, so make it two services",
+		w.add(diagnostic.CodeTooMany, top, "the service has %d functions, the limit is %d; split it into two services",
 			n, language.MaxFunctions)
 	case n == 0 && !slices.ContainsFunc(w.files,
 		func(f *known) bool { return path.Base(f.name) == language.FunctionFile }):
-		w.add(diagnostic.CodeNoFunctions, top, "the service has no function; put one at functions/<name>/%s",
+		w.add(diagnostic.CodeNoFunctions, top, "the service has no function; create one in functions/<name>/%s",
 			language.FunctionFile)
 	}
 }
@@ -268,10 +268,10 @@ func (w *whole) function(f *known, shared *tree.Node) *manifest.Function {
 	at, code := n.Get("code"), n.Get("code").Value()
 	switch folder := path.Join(path.Dir(f.name), code); {
 	case strings.HasPrefix(code, "/") || manifest.Leaves(folder):
-		w.add(diagnostic.CodePath, at.Range(), "%q leaves the service's folder; code is a folder below it",
+		w.add(diagnostic.CodePath, at.Range(), "%q is outside the service's folder; code must be a folder below it",
 			diagnostic.Clip(code))
 	case code != "" && !w.hasFolder(folder):
-		w.add(diagnostic.CodeCodeFolder, at.Range(), "there is no folder %q with files in it", folder)
+		w.add(diagnostic.CodeCodeFolder, at.Range(), "the folder %q does not exist or is empty", folder)
 	}
 	if in := n.Get("in"); in != nil && in.Kind == tree.Mapping {
 		for _, k := range in.Keys {
@@ -324,7 +324,7 @@ func (w *whole) unknownStage(k *tree.Node) {
 	for _, s := range w.out.Stages {
 		names = append(names, s.Name)
 	}
-	d := w.add(diagnostic.CodeUnknownStage, k.Range(), "%q is not a stage of this service; there are %s",
+	d := w.add(diagnostic.CodeUnknownStage, k.Range(), "%q is not a stage of this service (expected one of %s)",
 		diagnostic.Clip(k.Text), strings.Join(names, ", "))
 	if near := diagnostic.Nearest(k.Text, names); near != "" {
 		d.Mend(fmt.Sprintf("Change to %q", near), near)

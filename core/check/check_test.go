@@ -326,7 +326,7 @@ func TestMergingAndOrigins(t *testing.T) {
 		t.Fatal(lines(r.Diagnostics))
 	}
 	fn := r.Service.Function("warn")
-	trial, live := fn.At("trial"), fn.At("live")
+	trial, actual := fn.At("trial"), fn.At("live")
 	env := func(c *manifest.Config) string {
 		out := ""
 		for _, v := range c.Env {
@@ -342,16 +342,16 @@ func TestMergingAndOrigins(t *testing.T) {
 		{"memory in trial", fmt.Sprint(trial.Memory),
 			fmt.Sprint(manifest.Value[int64]{V: 128 << 20,
 				From: tree.Origin{File: "rudmar.yaml", Line: 10, Column: 11, Rule: tree.Defaults}})},
-		{"memory in live", fmt.Sprint(live.Memory),
+		{"memory in live", fmt.Sprint(actual.Memory),
 			fmt.Sprint(manifest.Value[int64]{V: 256 << 20,
 				From: tree.Origin{File: "functions/warn/function.yaml", Line: 13, Column: 13, Rule: tree.OfStage}})},
 		{"timeout", trial.Timeout.V.String() + " " + trial.Timeout.From.Rule.String(), "10s built-in"},
 		{"handler", trial.Handler.From.Rule.String(), "function"},
 		{"env in trial", env(trial), "LIMIT_C=reference function; SHARED=yes defaults; "},
-		{"env in live", env(live), "LIMIT_C=9 stage; SHARED=yes defaults; "},
+		{"env in live", env(actual), "LIMIT_C=9 stage; SHARED=yes defaults; "},
 		{"off in trial", fmt.Sprint(trial.Triggers[0].Off.V), "false"},
-		{"off in live", fmt.Sprint(live.Triggers[0].Off.V, live.Triggers[0].Route.V), "true GET /stations/{station}/frost"},
-		{"permissions in live", fmt.Sprint(len(trial.Permissions), len(live.Permissions)), "1 0"},
+		{"off in live", fmt.Sprint(actual.Triggers[0].Off.V, actual.Triggers[0].Route.V), "true GET /stations/{station}/frost"},
+		{"permissions in live", fmt.Sprint(len(trial.Permissions), len(actual.Permissions)), "1 0"},
 	} {
 		if tt.got != tt.want {
 			t.Errorf("%s: %s, want %s", tt.what, tt.got, tt.want)

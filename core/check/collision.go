@@ -45,7 +45,7 @@ func (w *whole) collision(stage string, fn *manifest.Function, t *manifest.Trigg
 		return
 	}
 	d := w.add(diagnostic.CodeCollision, at,
-		"in %s both %s (%s) and %s (%s, %s:%d) take the request %s; change one of the paths", stage,
+		"in %s both %s (%s) and %s (%s, %s:%d) match the request %s; change one of the paths", stage,
 		t.Route.V, fn.Name, o.Route.V, other.Name, o.Route.From.File, o.Route.From.Line, request)
 	d.Stage = stage
 }

@@ -58,7 +58,7 @@ func (c *checker) conform(n *tree.Node, s *language.Shape, what string) {
 		c.object(n, s, what)
 	case language.MapForm:
 		if n.Kind != tree.Mapping {
-			c.add(diagnostic.CodeWrongKind, n.Range(), "%s takes a mapping, key: value", what)
+			c.add(diagnostic.CodeWrongKind, n.Range(), "%s must be a mapping, key: value", what)
 			return
 		}
 		for i, k := range n.Keys {
@@ -69,9 +69,9 @@ func (c *checker) conform(n *tree.Node, s *language.Shape, what string) {
 		}
 	case language.ListForm:
 		if n.Kind != tree.Sequence {
-			d := c.add(diagnostic.CodeWrongKind, n.Range(), "%s takes a list; put it in square brackets", what)
+			d := c.add(diagnostic.CodeWrongKind, n.Range(), "%s must be a list; put it in square brackets", what)
 			if n.Kind == tree.Scalar && n.Line == n.EndLine && !n.Quoted {
-				d.Mend("Make it a list", "["+n.Text+"]")
+				d.Mend("Convert to a list", "["+n.Text+"]")
 			}
 			return
 		}
@@ -84,7 +84,7 @@ func (c *checker) conform(n *tree.Node, s *language.Shape, what string) {
 	case language.AnyForm:
 	default:
 		if n.Kind != tree.Scalar {
-			c.add(diagnostic.CodeWrongKind, n.Range(), "%s takes a single value", what)
+			c.add(diagnostic.CodeWrongKind, n.Range(), "%s must be a single value", what)
 			return
 		}
 		c.scalar(n, s, what)
@@ -93,13 +93,13 @@ func (c *checker) conform(n *tree.Node, s *language.Shape, what string) {
 
 func (c *checker) filled(n *tree.Node, s *language.Shape, what string) {
 	if s.Filled && len(n.Items) == 0 {
-		c.add(diagnostic.CodeEmptyList, n.Range(), "%s lists nothing; say what, or leave the key out", what)
+		c.add(diagnostic.CodeEmptyList, n.Range(), "%s is empty; add an item, or remove the key", what)
 	}
 }
 
 func (c *checker) object(n *tree.Node, s *language.Shape, what string) {
 	if n.Kind != tree.Mapping {
-		c.add(diagnostic.CodeWrongKind, n.Range(), "%s takes a mapping with the keys %s", what, strings.Join(s.Names(), ", "))
+		c.add(diagnostic.CodeWrongKind, n.Range(), "%s must be a mapping with the keys %s", what, strings.Join(s.Names(), ", "))
 		return
 	}
 	for i, k := range n.Keys {
@@ -112,7 +112,7 @@ func (c *checker) object(n *tree.Node, s *language.Shape, what string) {
 	}
 	for _, k := range s.Keys {
 		if k.Required && n.Key(k.Name) == nil {
-			c.add(diagnostic.CodeMissingKey, n.Range(), "%s needs the key %q: %s", what, k.Name, k.About)
+			c.add(diagnostic.CodeMissingKey, n.Range(), "%s is missing the key %q: %s", what, k.Name, k.About)
 		}
 	}
 }
@@ -122,7 +122,7 @@ func (c *checker) unknownKey(k *tree.Node, s *language.Shape, what string) {
 		c.add(diagnostic.CodeUnknownKey, k.Range(), "%q is not a key of %s", k.Text, what).Meant(near)
 		return
 	}
-	c.add(diagnostic.CodeUnknownKey, k.Range(), "%q is not a key of %s; its keys are %s", k.Text, what,
+	c.add(diagnostic.CodeUnknownKey, k.Range(), "%q is not a key of %s (expected one of %s)", k.Text, what,
 		strings.Join(s.Names(), ", "))
 }
 
@@ -130,20 +130,20 @@ func (c *checker) either(n *tree.Node, s *language.Shape, what string) {
 	switch n.Kind {
 	case tree.Scalar:
 		if !slices.Contains(s.Choices, n.Text) {
-			c.add(diagnostic.CodeChoice, n.Range(), "%s takes %s, or a list of names in square brackets", what,
+			c.add(diagnostic.CodeChoice, n.Range(), "%s must be %s, or a list of names in square brackets", what,
 				strings.Join(s.Choices, " or ")).Meant(diagnostic.Nearest(n.Text, s.Choices))
 		}
 	case tree.Sequence:
 		c.filled(n, s, what)
 		for _, item := range n.Items {
 			if item.Kind != tree.Scalar {
-				c.add(diagnostic.CodeWrongKind, item.Range(), "an item of %s is a name", what)
+				c.add(diagnostic.CodeWrongKind, item.Range(), "an item of %s must be a name", what)
 				continue
 			}
 			c.misfit(item.Range(), language.NameMisfit(item.Text))
 		}
 	default:
-		c.add(diagnostic.CodeWrongKind, n.Range(), "%s takes %s, or a list of names", what, strings.Join(s.Choices, " or "))
+		c.add(diagnostic.CodeWrongKind, n.Range(), "%s must be %s, or a list of names", what, strings.Join(s.Choices, " or "))
 	}
 }
 

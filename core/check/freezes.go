@@ -19,17 +19,17 @@ func (w *whole) freezes() {
 		s.Gates.Window = &window
 		if address := window.FreezesAddress(); address != "" {
 			if !strings.HasPrefix(address, "https://") && !strings.HasPrefix(address, "http://") {
-				w.freeze(s, "%q is no address that begins with https://", address)
+				w.freeze(s, "%q is not an address that starts with https://", address)
 			}
 			continue
 		}
 		if !manifest.IsCalendar(window.Freezes) {
-			w.freeze(s, "%q is neither an address nor the name of a file beside rudmar.yaml that ends in .ics", window.Freezes)
+			w.freeze(s, "%q must be an https:// address or the name of an .ics file beside rudmar.yaml", window.Freezes)
 			continue
 		}
 		text, err := w.folder.Read(window.Freezes)
 		if err != nil {
-			w.freeze(s, "there is no file %s beside rudmar.yaml", window.Freezes)
+			w.freeze(s, "no file %s beside rudmar.yaml", window.Freezes)
 			continue
 		}
 		if window.Calendar, err = timing.ParseCalendar(string(text)); err != nil {

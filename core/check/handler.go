@@ -37,11 +37,11 @@ func (w *whole) handler(f *known, fn *manifest.Function, n *tree.Node) {
 	file, function, ok := strings.Cut(text, ":")
 	if !ok || file == "" || function == "" {
 		w.add(diagnostic.CodeHandlerFile, at.Range(),
-			"%q is not a handler; a handler is file:function, without the file's ending", diagnostic.Clip(text))
+			"%q is not a handler; a handler is file:function, without the file's extension", diagnostic.Clip(text))
 		return
 	}
 	if strings.HasPrefix(file, "/") || manifest.Leaves(path.Clean(file)) {
-		w.add(diagnostic.CodePath, at.Range(), "%q leaves the code folder; the handler's file stands in it",
+		w.add(diagnostic.CodePath, at.Range(), "%q is outside the code folder; the handler's file must be in it",
 			diagnostic.Clip(text))
 		return
 	}
@@ -66,7 +66,7 @@ func (w *whole) handler(f *known, fn *manifest.Function, n *tree.Node) {
 		return // the runtime is unknown, which is told elsewhere
 	}
 	slices.Sort(stems)
-	d := w.add(diagnostic.CodeHandlerFile, at.Range(), "there is no file %s", strings.Join(candidates, " or "))
+	d := w.add(diagnostic.CodeHandlerFile, at.Range(), "no file %s", strings.Join(candidates, " or "))
 	if near := diagnostic.Nearest(file, stems); near != "" {
 		d.Message += fmt.Sprintf("; did you mean %q?", near)
 		d.Mend(fmt.Sprintf("Change to %q", near+":"+function), near+":"+function)
@@ -88,9 +88,9 @@ func (w *whole) handlerIn(fn *manifest.Function, stage string, over *tree.Node) 
 	switch name := w.handlerFile(fn.Code, c); {
 	case !ok || file == "" || function == "":
 		w.add(diagnostic.CodeHandlerFile, at.Range(),
-			"%q is not a handler; a handler is file:function, without the file's ending", diagnostic.Clip(c.Handler.V))
+			"%q is not a handler; a handler is file:function, without the file's extension", diagnostic.Clip(c.Handler.V))
 	case strings.HasPrefix(file, "/") || manifest.Leaves(path.Clean(file)):
-		w.add(diagnostic.CodePath, at.Range(), "%q leaves the code folder; the handler's file stands in it",
+		w.add(diagnostic.CodePath, at.Range(), "%q is outside the code folder; the handler's file must be in it",
 			diagnostic.Clip(c.Handler.V))
 	case len(language.Endings(c.Runtime.V)) == 0: // told elsewhere
 	case name == "":

@@ -332,15 +332,15 @@ func TestWhatTheLanguageBecomes(t *testing.T) {
 		t.Fatal(r.Diagnostics)
 	}
 	warn := r.Service.Function("warn")
-	trial, live := warn.At("trial"), warn.At("live")
+	trial, actual := warn.At("trial"), warn.At("live")
 	for what, ok := range map[string]bool{
 		"the function's value before defaults": trial.Timeout.V == 10*time.Second &&
 			trial.Timeout.From.Rule == tree.OfFunction,
-		"defaults before built-in values": trial.KeepLogs.V == 14*24*time.Hour && trial.KeepLogs.From.Rule == tree.Defaults,
+		"defaults before built-in values": trial.LogRetention.V == 14*24*time.Hour && trial.LogRetention.From.Rule == tree.Defaults,
 		"built-in values have no file":    r.Service.Function("grade").At("").AtOnce.From == tree.Origin{Rule: tree.BuiltIn},
-		"a stage's value before all": live.Memory.V == 256<<20 && live.Memory.From.Rule == tree.OfStage &&
+		"a stage's value before all": actual.Memory.V == 256<<20 && actual.Memory.From.Rule == tree.OfStage &&
 			trial.Memory.V == 192<<20,
-		"mappings merge by key":          len(live.Triggers) == 7 && !live.Triggers[2].Off.V && trial.Triggers[2].Off.V,
+		"mappings merge by key":          len(actual.Triggers) == 7 && !actual.Triggers[2].Off.V && trial.Triggers[2].Off.V,
 		"a rename keeps the former name": warn.Was == "frost-alert",
 		"cases belong to the function":   len(warn.Cases) == 3,
 	} {

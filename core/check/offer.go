@@ -103,9 +103,9 @@ func (w *whole) checkTargets(n *tree.Node, s *manifest.Stage) {
 			(w.options.Offers.Names == nil || slices.Contains(w.options.Offers.Names, t.Platform)):
 		case !ok && !w.options.Offers.All:
 			w.notOffered(diagnostic.CodeOffer, at.Range(), t.Platform,
-				fmt.Sprintf("there is no platform %q", t.Platform), w.options.Offers.Names)
+				fmt.Sprintf("unknown platform %q", t.Platform), w.options.Offers.Names)
 		case !ok:
-			w.notOffered(diagnostic.CodeOffer, at.Range(), at.Text, fmt.Sprintf("there is no platform %q", t.Platform),
+			w.notOffered(diagnostic.CodeOffer, at.Range(), at.Text, fmt.Sprintf("unknown platform %q", t.Platform),
 				w.options.Offers.Targets())
 		case !slices.Contains(offer.Regions, t.Region):
 			w.notOffered(diagnostic.CodeOffer, at.Range(), at.Text, fmt.Sprintf("%s has no region %q", t.Platform, t.Region),
@@ -131,7 +131,7 @@ func (o *Offers) Targets() []string {
 
 // notOffered tells of a name that a platform does not have, with the nearest that it has.
 func (w *whole) notOffered(code diagnostic.Code, at diagnostic.Range, name, problem string, there []string) {
-	d := w.add(code, at, "%s; there are %s", problem, strings.Join(there, ", "))
+	d := w.add(code, at, "%s (expected %s)", problem, strings.Join(there, ", "))
 	if near := diagnostic.Nearest(name, there); near != "" {
 		d.Message = problem
 		d.Meant(near)
@@ -190,7 +190,7 @@ func (w *whole) triggersOffered(n *tree.Node, platform string, offer Offer, told
 				for _, k := range offer.Triggers {
 					names = append(names, string(k))
 				}
-				w.add(diagnostic.CodeOffer, at, "%s has no %s triggers; it has %s", platform, kind, strings.Join(names, ", "))
+				w.add(diagnostic.CodeOffer, at, "%s has no %s triggers (expected %s)", platform, kind, strings.Join(names, ", "))
 			}
 		}
 	}
@@ -212,7 +212,7 @@ func (w *whole) permissionsOffered(n *tree.Node, platform string, offer Offer, t
 			if at := of.Part(0, len(kind)); !told[at] {
 				told[at] = true
 				w.notOffered(diagnostic.CodeResourceKind, at, kind,
-					fmt.Sprintf("%s has no resources of the kind %q", platform, diagnostic.Clip(kind)),
+					fmt.Sprintf("%s has no resources of kind %q", platform, diagnostic.Clip(kind)),
 					slices.Sorted(maps.Keys(offer.Verbs)))
 			}
 			continue

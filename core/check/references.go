@@ -52,7 +52,7 @@ func (w *whole) reference(n *tree.Node, functions []string, inEnv bool) {
 		case manifest.ToSecret:
 			switch {
 			case !inEnv:
-				w.add(diagnostic.CodeReferencePlace, n.Part(part.Offset, part.Length), "a secret can only be given to env")
+				w.add(diagnostic.CodeReferencePlace, n.Part(part.Offset, part.Length), "secrets are only allowed in env")
 			case !slices.Contains(w.out.Secrets, part.Name) && w.reads("secrets"):
 				w.unknownName(at, part.Name, "secret", w.out.Secrets)
 			}

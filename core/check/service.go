@@ -21,12 +21,12 @@ func (w *whole) formerNames() {
 		other := first[fn.Was]
 		switch {
 		case fn.Was == fn.Name:
-			w.add(diagnostic.CodeWas, at, "%s is called so now; was is for another name that it had before", fn.Name)
+			w.add(diagnostic.CodeWas, at, "%s is the current name; renamed_from names the former one", fn.Name)
 		case w.out.Function(fn.Was) != nil:
-			w.add(diagnostic.CodeWas, at, "the function %s is still there, in %s: it cannot have become %s", fn.Was,
+			w.add(diagnostic.CodeWas, at, "function %s still exists in %s, so it cannot have been renamed to %s", fn.Was,
 				w.out.Function(fn.Was).File, fn.Name)
 		case other != "":
-			w.add(diagnostic.CodeWas, at, "%s says that it was %s, too; only one can be", other, fn.Was)
+			w.add(diagnostic.CodeWas, at, "%s is also renamed from %s; only one function can be", other, fn.Was)
 		default:
 			first[fn.Was] = fn.Name
 		}
@@ -53,7 +53,7 @@ func (w *whole) gates() {
 		first := n.Get("enter").Get("after") == nil
 		for _, key := range []string{"cases", "soak"} {
 			if at := gates.Key(key); at != nil && first {
-				w.add(diagnostic.CodeGate, at.Range(), "%s looks at the stage before, and %q is the first one: it can never hold",
+				w.add(diagnostic.CodeGate, at.Range(), "%s checks the stage before, but %q is the first stage, so the gate can never pass",
 					key, name)
 			}
 		}
@@ -61,13 +61,13 @@ func (w *whole) gates() {
 		if at == nil || first {
 			continue
 		}
-		if before := w.out.Stage(n.Get("enter").Get("after").Value()); before != nil && before.Prove == manifest.ProveNone {
-			w.add(diagnostic.CodeGate, at.Range(), "no case runs in %s (prove: none), so that this gate can never hold",
+		if before := w.out.Stage(n.Get("enter").Get("after").Value()); before != nil && before.Prove == manifest.RunNone {
+			w.add(diagnostic.CodeGate, at.Range(), "no case runs in %s (run_cases: none), so this gate can never pass",
 				before.Name)
 		}
 		if at.Value() == "all" && !some && len(w.out.Functions) > 0 {
 			w.add(diagnostic.CodeGate, at.Range(),
-				"the service has no case yet, so that this gate cannot hold; add one, in a folder %s beside a function",
+				"the service has no cases, so this gate cannot pass; add one in a folder %s beside a function",
 				language.CasesFolder).Severity = diagnostic.Warning
 		}
 		for _, item := range at.Items {
@@ -76,7 +76,7 @@ func (w *whole) gates() {
 			case !known:
 				w.unknownName(item.Range(), item.Text, "function", w.functionNames())
 			case !has:
-				w.add(diagnostic.CodeGate, item.Range(), "%s has no case, so that this gate cannot hold",
+				w.add(diagnostic.CodeGate, item.Range(), "%s has no cases, so this gate cannot pass",
 					item.Text).Severity = diagnostic.Warning
 			}
 		}
@@ -103,17 +103,17 @@ func (w *whole) nearlyRight() {
 		switch {
 		case strings.EqualFold(base, "function.yml") || strings.EqualFold(base, "functions.yaml") ||
 			strings.EqualFold(base, language.FunctionFile) && base != language.FunctionFile:
-			w.add(diagnostic.CodeNearlyRight, at, "a function's manifest is called %s; this file is not read",
+			w.add(diagnostic.CodeNearlyRight, at, "a function's manifest must be named %s; this file is not read",
 				language.FunctionFile)
 		case dir == "." && (strings.EqualFold(base, "rudmar.yml") || strings.EqualFold(base, language.ServiceFile) &&
 			base != language.ServiceFile):
 			w.add(diagnostic.CodeNearlyRight, at,
-				"a service's manifest is called %s; this file is not read", language.ServiceFile)
+				"a service's manifest must be named %s; this file is not read", language.ServiceFile)
 		case inCases && function(path.Dir(dir)) && strings.HasSuffix(base, ".yml"):
-			w.add(diagnostic.CodeNearlyRight, at, "a case's file ends in .yaml; this one is not read")
+			w.add(diagnostic.CodeNearlyRight, at, "a case's file must end in .yaml; this one is not read")
 		case manifest.IsCase(name) && !function(path.Dir(dir)):
 			w.add(diagnostic.CodeNearlyRight, at,
-				"a case stands beside a function, in functions/<name>/%s; there is no %s in %s, so that this one never runs",
+				"a case must be beside a function, in functions/<name>/%s; there is no %s in %s, so this case never runs",
 				language.CasesFolder, language.FunctionFile, path.Dir(dir)).Severity = diagnostic.Warning
 		}
 	}

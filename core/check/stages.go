@@ -67,7 +67,7 @@ func (w *whole) checkSettings(root *tree.Node) {
 		s := &w.out.Settings[i]
 		if s.Type == "choice" && len(s.Of) == 0 {
 			w.add(diagnostic.CodeSetting, settings.Key(s.Name).Range(),
-				"the setting %q is a choice; list what it may be: of: [a, b]", s.Name)
+				"the setting %q is an enum; list its values: values: [a, b]", s.Name)
 		}
 		if at := settings.Get(s.Name).Get("default"); at != nil {
 			if problem := s.Fits(s.Default.V); problem != "" {
@@ -85,7 +85,7 @@ func (w *whole) checkStages(root *tree.Node) {
 	}
 	if len(list.Items) == 0 {
 		w.add(diagnostic.CodeMissingKey, list.Range(),
-			"a service needs a stage; the first one is usually {stage: trial, target: local/north, enter: {on: push}}")
+			"a service needs a stage; the first one is usually {stage: trial, target: local/north, enter: {when: push}}")
 	}
 	var before []string
 	// told already
@@ -95,7 +95,7 @@ func (w *whole) checkStages(root *tree.Node) {
 		enter := n.Get("enter")
 		if s.Name != "" && slices.Contains(before, s.Name) {
 			w.add(diagnostic.CodeStageOrder, n.Get("stage").Range(),
-				"there is a stage %q already; give this one another name", s.Name)
+				"stage %q already exists; rename this one", s.Name)
 		}
 		if len(s.Targets) == 0 {
 			w.add(diagnostic.CodeMissingKey, n.Range(), "the stage %q needs a target, such as local/north", s.Name)
@@ -104,23 +104,23 @@ func (w *whole) checkStages(root *tree.Node) {
 		case s.On == manifest.OnPush:
 			if s.After != "" {
 				w.add(diagnostic.CodeStageOrder, enter.Range(),
-					"the stage %q is entered either on a push or after a stage; take one away", s.Name)
+					"the stage %q has both a branch and a stage before; remove one", s.Name)
 			}
 		case s.After == "" && i == 0:
-			w.add(diagnostic.CodeStageOrder, n.Range(), "the first stage is entered on a push: enter: {on: push, branch: main}")
+			w.add(diagnostic.CodeStageOrder, n.Range(), "the first stage must be entered on a push: enter: {when: push, branch: main}")
 		case s.After == "":
 			w.add(diagnostic.CodeStageOrder, n.Range(),
-				"the stage %q has to say after which stage it comes: enter: {after: %s}", s.Name, before[len(before)-1])
+				"the stage %q must name the stage before: enter: {after: %s}", s.Name, before[len(before)-1])
 		case !slices.Contains(before, s.After) && w.reads("stages"):
 			at := enter.Get("after")
-			d := w.add(diagnostic.CodeStageOrder, at.Range(), "%q is not a stage that stands before %q", s.After, s.Name)
+			d := w.add(diagnostic.CodeStageOrder, at.Range(), "%q is not a stage before %q", s.After, s.Name)
 			if near := diagnostic.Nearest(s.After, before); near != "" {
 				d.Mend(fmt.Sprintf("Change to %q", near), near)
 			}
 		}
 		if n.Get("target") != nil && n.Get("targets") != nil {
 			w.add(diagnostic.CodeTwice, n.Key("target").Range(),
-				"the stage %q has target beside targets; put it into the list", s.Name)
+				"the stage %q has both target and targets; move target into the list", s.Name)
 		}
 		w.twice(n.Get("targets"), "target")
 		w.checkProve(n, &w.out.Stages[i])
@@ -139,17 +139,17 @@ func (w *whole) checkProve(n *tree.Node, s *manifest.Stage) {
 	case !s.ProveBetween:
 	case s.Together:
 		w.add(diagnostic.CodeTwice, n.Key("prove_between").Range(),
-			"in %s all targets are deployed together, so that none can be proved before the next; take one of the two away", s.Name)
-	case s.Prove == manifest.ProveNone:
+			"%s has target_order parallel and test_each; all targets are deployed at the same time, so none can be tested before the next", s.Name)
+	case s.Prove == manifest.RunNone:
 		w.add(diagnostic.CodeTwice, n.Key("prove_between").Range(),
-			"no case runs in %s, so that no target can be proved before the next; say prove: all or prove: harmless", s.Name)
+			"no case runs in %s, so no target can be tested before the next; set run_cases to all or no_side_effects", s.Name)
 	case s.Shift != nil:
 		w.add(diagnostic.CodeTwice, n.Key("prove_between").Range(),
-			"in %s a version gets its calls in steps, on all targets, and is proved after that; take prove_between or shift away", s.Name)
+			"%s shifts traffic on all targets and tests afterward; remove target_order: test_each or shift", s.Name)
 	}
 	if s.Choice && s.On != manifest.OnRequest {
 		w.add(diagnostic.CodeTwice, n.Get("enter").Key("choice").Range(),
-			"functions are chosen by who asks for a version, and nobody asks in %s; say on: request", s.Name)
+			"functions are selected in a delivery request, but %s is not entered on request; set when: request", s.Name)
 	}
 }
 
@@ -195,7 +195,7 @@ func (w *whole) checkRules(n *tree.Node) {
 	}
 	language, err := expression.ForRules()
 	if err != nil {
-		w.add(diagnostic.CodeCaseExpression, rules.Range(), "rules cannot be read: %v", err)
+		w.add(diagnostic.CodeCaseExpression, rules.Range(), "the rules cannot be read: %v", err)
 		return
 	}
 	for i, item := range rules.Items {
@@ -233,9 +233,9 @@ func (w *whole) checkShift(n *tree.Node) {
 		switch {
 		case err != nil:
 		case share <= 0:
-			w.add(diagnostic.CodeRange, item.Range(), "a share of nothing moves no traffic; shares are over 0%%")
+			w.add(diagnostic.CodeRange, item.Range(), "a share of 0%% moves no traffic; use a share above 0%%")
 		case share <= last:
-			w.add(diagnostic.CodeRange, item.Range(), "the shares rise: %s comes after %.3g%%", item.Text, last*100)
+			w.add(diagnostic.CodeRange, item.Range(), "the shares must increase: %s follows %.3g%%", item.Text, last*100)
 		default:
 			last = share
 		}
@@ -251,7 +251,7 @@ func (w *whole) twice(n *tree.Node, what string) {
 	for _, item := range n.Items {
 		if text := item.Value(); text != "" {
 			if seen[text] {
-				w.add(diagnostic.CodeTwice, item.Range(), "the %s %s stands twice", what, diagnostic.Clip(text))
+				w.add(diagnostic.CodeTwice, item.Range(), "duplicate %s %s", what, diagnostic.Clip(text))
 			}
 			seen[text] = true
 		}

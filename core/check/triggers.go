@@ -68,29 +68,29 @@ func (w *whole) trigger(name, t, written *tree.Node, functions []string) {
 	switch {
 	case len(kinds) > 1 && written != t:
 		w.add(diagnostic.CodeTriggerKind, name.Range(),
-			"with what the function says, the trigger %q has %s; take the other away (%s: null)", name.Text,
+			"combined with the function's manifest, the trigger %q has %s; remove the other one (%s: null)", name.Text,
 			strings.Join(kinds, " and "), kinds[0])
 		return
 	case len(kinds) > 1:
 		w.add(diagnostic.CodeTriggerKind, name.Range(),
-			"the trigger %q has %s; it can have one of them, so make it several triggers", name.Text,
+			"the trigger %q has %s; split it into several triggers", name.Text,
 			strings.Join(kinds, " and "))
 		return
 	case len(kinds) == 0:
 		w.add(diagnostic.CodeTriggerKind, name.Range(),
-			"the trigger %q says nothing that calls it; give it one of route, cron, every, objects, queue and function",
+			"the trigger %q has no source; add one of route, cron, every, objects, queue and after_function",
 			name.Text)
 		return
 	}
 	kind := kinds[0]
 	allowed := language.TriggerKeys(kind)
-	takes := "nothing but off"
+	takes := "only enabled"
 	if len(allowed) > 0 {
 		takes = strings.Join(allowed, " and ")
 	}
 	for i, key := range written.Keys {
 		if ofSomeTrigger(key.Text) && !slices.Contains(allowed, key.Text) && written.Items[i].Kind != tree.Null {
-			w.add(diagnostic.CodeTriggerKey, key.Range(), "%q means nothing for a trigger by %s; it takes %s", key.Text, kind,
+			w.add(diagnostic.CodeTriggerKey, key.Range(), "%q is not valid for a %s trigger (expected one of %s)", key.Text, kind,
 				takes)
 		}
 	}
@@ -98,7 +98,7 @@ func (w *whole) trigger(name, t, written *tree.Node, functions []string) {
 		words := language.OnWords(kind)
 		for _, word := range on.Items {
 			if len(words) > 0 && !slices.Contains(words, word.Text) && word.Kind == tree.Scalar {
-				d := w.add(diagnostic.CodeTriggerKey, word.Range(), "%q is no event of a trigger by %s; there are %s",
+				d := w.add(diagnostic.CodeTriggerKey, word.Range(), "%q is not an event of a %s trigger (expected one of %s)",
 					diagnostic.Clip(word.Text), kind, strings.Join(words, ", "))
 				d.Meant(diagnostic.Nearest(word.Text, words))
 			}
@@ -130,17 +130,17 @@ func (w *whole) openTo(name, t, written, route *tree.Node) {
 		at = name
 	}
 	d := w.add(diagnostic.CodeOpenTo, at.Range(),
-		"the route %q does not say who may call it; add open_to: members, anyone, or a list of groups", name.Text)
+		"the route %q does not say who can call it; add open_to: authenticated, anyone, or a list of groups", name.Text)
 	if written.Get("open_to") != nil || written.Get("route") == nil || route.Quoted && route.Line != route.EndLine {
 		return
 	}
 	end := route.Range()
 	end.Line, end.Column = end.EndLine, end.EndColumn
-	insert := ", open_to: members"
+	insert := ", open_to: authenticated"
 	if !sameLine(written) {
-		insert = "\n" + strings.Repeat(" ", max(0, int(written.Keys[0].Column)-1)) + "open_to: members"
+		insert = "\n" + strings.Repeat(" ", max(0, int(written.Keys[0].Column)-1)) + "open_to: authenticated"
 	}
-	d.Fix = &diagnostic.Fix{Title: "Open it to members", Edits: []diagnostic.Edit{{Range: end, Text: insert}}}
+	d.Fix = &diagnostic.Fix{Title: "Open to authenticated callers", Edits: []diagnostic.Edit{{Range: end, Text: insert}}}
 }
 
 // circles tells of functions that run after themselves, by way of others or at once.
@@ -175,7 +175,7 @@ func (w *whole) circles() {
 					source, _ := step.Source.V.Literal()
 					names = append(names, source)
 				}
-				w.add(diagnostic.CodeCircle, at, "these functions run after one another without end: %s",
+				w.add(diagnostic.CodeCircle, at, "these functions run after one another in a cycle: %s",
 					strings.Join(names, " after "))
 			}
 		}
@@ -220,9 +220,9 @@ func (w *whole) variables(env *tree.Node) {
 		switch {
 		case !variableForm.MatchString(k.Text):
 			w.add(diagnostic.CodeVariable, k.Range(),
-				"%q is not the name of a variable: letters, digits and _, not starting with a digit", diagnostic.Clip(k.Text))
+				"%q is not a variable name: letters, digits and _, not starting with a digit", diagnostic.Clip(k.Text))
 		case slices.Contains(reserved(), k.Text) || strings.HasPrefix(k.Text, "RUDMAR_"):
-			w.add(diagnostic.CodeVariable, k.Range(), "the platform gives %s itself; take another name", k.Text)
+			w.add(diagnostic.CodeVariable, k.Range(), "the platform sets %s itself; use another name", k.Text)
 		}
 	}
 }

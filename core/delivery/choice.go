@@ -10,8 +10,8 @@ import (
 	"rudmar/core/manifest"
 )
 
-// ErrChoice tells that a choice of functions makes no sense.
-var ErrChoice = errors.New("these functions cannot be chosen")
+// ErrSelection tells that a choice of functions makes no sense.
+var ErrSelection = errors.New("these functions cannot be selected")
 
 // Choice is which functions of a version enter a stage. The others stay there as they
 // are: each at the version that it came with.
@@ -25,15 +25,15 @@ type Choice struct {
 // Choose makes a choice of functions that differ between what is in a stage and a
 // version that is to enter. Of is at which version each function of the two is there, 0
 // for not at all. A function that has another name now is one with what it was. It is
-// nil where nothing that differs is left out. The error wraps ErrChoice.
+// nil where nothing that differs is left out. The error wraps ErrSelection.
 func Choose(own *manifest.Service, differing []string, of map[string]int, chosen []string) (*Choice, error) {
 	if len(chosen) == 0 {
-		return nil, fmt.Errorf("%w: name at least one", ErrChoice)
+		return nil, fmt.Errorf("%w: select at least one", ErrSelection)
 	}
 	enter := map[string]bool{}
 	for _, name := range chosen {
 		if !slices.Contains(differing, name) {
-			return nil, fmt.Errorf("%w: %q does not differ from what is there; these do: %s", ErrChoice, name,
+			return nil, fmt.Errorf("%w: %q is unchanged; select from %s", ErrSelection, name,
 				strings.Join(differing, ", "))
 		}
 		enter[name] = true
@@ -84,9 +84,9 @@ func (c *Choice) Version(function string, entered int) int {
 	return entered
 }
 
-// MayChoose tells whether who asks for an entry may choose functions: all rules that
+// AllowsPartial tells whether who asks for an entry may choose functions: all rules that
 // hold there have to allow it.
-func (e Entry) MayChoose() bool {
+func (e Entry) AllowsPartial() bool {
 	rules := e.Rules()
 	return len(rules) > 0 && !e.Removes() &&
 		!slices.ContainsFunc(rules, func(s *manifest.Stage) bool { return !s.Choice || s.On != manifest.OnRequest })

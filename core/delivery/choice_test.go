@@ -43,7 +43,7 @@ func TestChoose(t *testing.T) {
 		c, err := delivery.Choose(own, differing, there, tt.chosen)
 		got := ""
 		switch {
-		case errors.Is(err, delivery.ErrChoice):
+		case errors.Is(err, delivery.ErrSelection):
 			got = "-"
 		case err != nil:
 			t.Fatal(err)
@@ -119,7 +119,7 @@ func TestWhoMayChoose(t *testing.T) {
 		{"it goes", delivery.Entry{Standing: allows("request", true)}, false},
 		{"no rules", delivery.Entry{}, false},
 	} {
-		if got := tt.of.MayChoose(); got != tt.want {
+		if got := tt.of.AllowsPartial(); got != tt.want {
 			t.Errorf("%s: %v", tt.what, got)
 		}
 	}
@@ -136,13 +136,13 @@ func TestAPartIsNotEnough(t *testing.T) {
 		}
 		return delivery.Gate{}
 	}
-	if g := gate(); g.State != delivery.Holds {
+	if g := gate(); g.State != delivery.GatePassed {
 		t.Fatalf("%+v", g)
 	}
 	at := f.Earlier[own.After]
 	at.Part = []string{"warn"}
 	f.Earlier[own.After] = at
-	if g := gate(); g.State != delivery.Waits || !strings.Contains(g.Why, "not only warn") {
+	if g := gate(); g.State != delivery.GateWaiting || !strings.Contains(g.Reason, "not only warn") {
 		t.Errorf("%+v", g)
 	}
 }

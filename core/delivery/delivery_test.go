@@ -14,28 +14,28 @@ import (
 )
 
 func states() []delivery.State {
-	return []delivery.State{delivery.Waiting, delivery.Planning, delivery.Deploying, delivery.Shifting, delivery.Proving, delivery.Settled,
-		delivery.Stopped, delivery.Refused, delivery.WentBack, delivery.Overtaken}
+	return []delivery.State{delivery.Waiting, delivery.Planning, delivery.Deploying, delivery.Shifting, delivery.Testing, delivery.Settled,
+		delivery.Failed, delivery.Rejected, delivery.RolledBack, delivery.Superseded}
 }
 
 func eventsOf() []delivery.Event {
 	return []delivery.Event{delivery.Enter, delivery.Planned, delivery.Deployed, delivery.Proved, delivery.Fail,
-		delivery.Retry, delivery.Refuse, delivery.TakeBack, delivery.Overtake, delivery.Return, delivery.Reask,
+		delivery.Retry, delivery.Reject, delivery.RollBack, delivery.Supersede, delivery.Redeploy, delivery.Reask,
 		delivery.Share, delivery.Shifted}
 }
 
 func TestNext(t *testing.T) {
 	allowed := map[string]delivery.State{
-		"waiting enter": delivery.Planning, "planning planned": delivery.Deploying, "planning deployed": delivery.Proving,
-		"deploying deployed": delivery.Proving, "proving proved": delivery.Settled,
-		"planning share": delivery.Shifting, "deploying share": delivery.Shifting, "shifting shifted": delivery.Proving,
-		"shifting fail": delivery.Stopped, "shifting take back": delivery.WentBack,
-		"planning fail": delivery.Stopped, "deploying fail": delivery.Stopped, "proving fail": delivery.Stopped,
+		"waiting enter": delivery.Planning, "planning planned": delivery.Deploying, "planning deployed": delivery.Testing,
+		"deploying deployed": delivery.Testing, "proving proved": delivery.Settled,
+		"planning share": delivery.Shifting, "deploying share": delivery.Shifting, "shifting shifted": delivery.Testing,
+		"shifting fail": delivery.Failed, "shifting take back": delivery.RolledBack,
+		"planning fail": delivery.Failed, "deploying fail": delivery.Failed, "proving fail": delivery.Failed,
 		"stopped retry":  delivery.Planning,
-		"waiting refuse": delivery.Refused, "stopped refuse": delivery.Refused, "settled take back": delivery.WentBack,
-		"stopped take back": delivery.WentBack, "proving take back": delivery.WentBack, "deploying take back": delivery.WentBack,
+		"waiting refuse": delivery.Rejected, "stopped refuse": delivery.Rejected, "settled take back": delivery.RolledBack,
+		"stopped take back": delivery.RolledBack, "proving take back": delivery.RolledBack, "deploying take back": delivery.RolledBack,
 		"planning reask": delivery.Waiting, "deploying reask": delivery.Waiting,
-		"waiting overtake": delivery.Overtaken, "settled return": delivery.Planning, "went back return": delivery.Planning,
+		"waiting overtake": delivery.Superseded, "settled return": delivery.Planning, "went back return": delivery.Planning,
 		"overtaken return": delivery.Planning, "stopped return": delivery.Planning,
 	}
 	for _, s := range states() {
@@ -113,7 +113,7 @@ func TestTurn(t *testing.T) {
 			"3 []"},
 		{"an old one that came again", []delivery.Standing{{Version: 1, Turn: 9, State: delivery.Waiting, Ready: true},
 			p(3, delivery.Settled, false), p(4, delivery.Waiting, true)}, "1 [4]"},
-		{"what went back does not count", []delivery.Standing{p(3, delivery.WentBack, false), p(2, delivery.Waiting, true)},
+		{"what went back does not count", []delivery.Standing{p(3, delivery.RolledBack, false), p(2, delivery.Waiting, true)},
 			"2 []"},
 	}
 	for _, tt := range tests {
@@ -139,7 +139,7 @@ func TestOneMovesAtATime(t *testing.T) {
 				p := &places[i]
 				for _, v := range overtaken {
 					if p.Version == v {
-						p.State, _ = delivery.Next(p.State, delivery.Overtake)
+						p.State, _ = delivery.Next(p.State, delivery.Supersede)
 					}
 				}
 				if p.Version == next {
@@ -164,7 +164,7 @@ func TestOneMovesAtATime(t *testing.T) {
 
 func stage() *manifest.Stage {
 	return &manifest.Stage{Name: "live", After: "preview", On: manifest.OnRequest, Gates: manifest.Gates{
-		Cases: []string{"all"}, Soak: &manifest.Soak{For: 30 * time.Minute, Calls: 200, ErrorsUnder: 0.01},
+		Cases: []string{"all"}, Soak: &manifest.Soak{For: 30 * time.Minute, Invocations: 200, ErrorsUnder: 0.01},
 		Approvals: &manifest.Approvals{Count: 2, From: "growers-council"},
 		Window:    &manifest.Window{Days: "mon-thu", Hours: "08:00-15:00", Zone: "Europe/Oslo"},
 		Rules:     []manifest.GateRule{{Name: "nothing-deleted", Expression: "plan.deletes.size() == 0"}},
@@ -179,11 +179,11 @@ func fulfilled() delivery.Facts {
 		return delivery.Approval{Person: person, Groups: []string{"growers-council"}, Shown: shown}
 	}
 	return delivery.Facts{
-		Now: now, Branch: "main", Authors: []string{"wren"}, Requested: "wren", Gone: map[string]bool{}, Meaning: shown,
+		Now: now, Branch: "main", Authors: []string{"wren"}, Requested: "wren", Gone: map[string]bool{}, Impact: shown,
 		Earlier: map[string]delivery.Earlier{"preview": {State: delivery.Settled, Since: now.Add(-time.Hour),
-			Figures: delivery.Figures{Calls: 400, Errors: 1},
-			Cases: []delivery.CaseResult{{Function: "warn", Name: "a mild night", Passed: true},
-				{Function: "warn", Name: "a cold night", Passed: true}}}},
+			Metrics: delivery.Metrics{Invocations: 400, Errors: 1},
+			Cases: []delivery.CaseResult{{Function: "warn", Name: "a mild night", Override: true},
+				{Function: "warn", Name: "a cold night", Override: true}}}},
 		Approvals: []delivery.Approval{yes("linden"), yes("teasel")},
 		Rules:     &expression.Rules{},
 	}
@@ -203,8 +203,8 @@ func TestAtTheLimits(t *testing.T) {
 		t.Fatalf("there is no gate of the kind %s", kind)
 		return delivery.Gate{}
 	}
-	for ran, want := range map[time.Duration]delivery.GateState{30 * time.Minute: delivery.Holds,
-		30*time.Minute - time.Millisecond: delivery.Waits} {
+	for ran, want := range map[time.Duration]delivery.GateState{30 * time.Minute: delivery.GatePassed,
+		30*time.Minute - time.Millisecond: delivery.GateWaiting} {
 		got := gate(delivery.SoakGate, func(f *delivery.Facts) {
 			e := f.Earlier["preview"]
 			e.Since = f.Now.Add(-ran)
@@ -216,8 +216,8 @@ func TestAtTheLimits(t *testing.T) {
 	}
 	for _, authors := range [][]string{nil, {"wren"}} {
 		got := gate(delivery.ApprovalsGate, func(f *delivery.Facts) { f.Approvals, f.Authors = nil, authors })
-		if strings.Contains(got.Why, "not by who pushed it") != (len(authors) > 0) {
-			t.Errorf("authors %v: %s", authors, got.Why)
+		if strings.Contains(got.Reason, "not by who pushed it") != (len(authors) > 0) {
+			t.Errorf("authors %v: %s", authors, got.Reason)
 		}
 	}
 }
@@ -231,7 +231,7 @@ func TestRulesWaitForAPlan(t *testing.T) {
 		f := fulfilled()
 		f.Rules, f.Unplanned = nil, unplanned
 		for _, g := range delivery.Gates(t.Context(), delivery.Entry{Own: own}, f) {
-			if g.Kind == delivery.RuleGate && (g.State != delivery.Waits || g.Why != want) {
+			if g.Kind == delivery.RuleGate && (g.State != delivery.GateWaiting || g.Reason != want) {
 				t.Errorf("%+v, want %q", g, want)
 			}
 		}
@@ -241,11 +241,11 @@ func TestRulesWaitForAPlan(t *testing.T) {
 // TestWhatKeepsOut tells what fails from what waits.
 func TestWhatKeepsOut(t *testing.T) {
 	gate := func(kind, name string, state delivery.GateState) delivery.Gate {
-		return delivery.Gate{Kind: kind, Name: name, State: state, Why: name + " " + string(state)}
+		return delivery.Gate{Kind: kind, Name: name, State: state, Reason: name + " " + string(state)}
 	}
-	settled := gate(delivery.BeforeGate, "before", delivery.Holds)
-	window := gate(delivery.WindowGate, "window", delivery.Waits)
-	rule := gate(delivery.RuleGate, "nothing-goes", delivery.Fails)
+	settled := gate(delivery.BeforeGate, "before", delivery.GatePassed)
+	window := gate(delivery.WindowGate, "window", delivery.GateWaiting)
+	rule := gate(delivery.RuleGate, "nothing-goes", delivery.GateNotMet)
 	for _, tt := range []struct {
 		gates         []delivery.Gate
 		kept, summary string
@@ -254,15 +254,15 @@ func TestWhatKeepsOut(t *testing.T) {
 		{[]delivery.Gate{settled, window}, "", "1 of 2 hold: window waits"},
 		{[]delivery.Gate{settled, window, rule}, "refused by the rule nothing-goes",
 			"1 of 3 hold: refused by the rule nothing-goes: nothing-goes fails; window waits"},
-		{[]delivery.Gate{settled, gate(delivery.SoakGate, "soak", delivery.Fails), rule}, "soak fails",
+		{[]delivery.Gate{settled, gate(delivery.SoakGate, "soak", delivery.GateNotMet), rule}, "soak fails",
 			"1 of 3 hold: soak fails; refused by the rule nothing-goes: nothing-goes fails"},
-		{[]delivery.Gate{gate(delivery.BeforeGate, "before", delivery.Waits), rule}, "",
+		{[]delivery.Gate{gate(delivery.BeforeGate, "before", delivery.GateWaiting), rule}, "",
 			"0 of 2 hold: refused by the rule nothing-goes: nothing-goes fails; before waits"},
-		{[]delivery.Gate{settled, gate(delivery.RuleGate, "small", delivery.Holds), rule, window},
+		{[]delivery.Gate{settled, gate(delivery.RuleGate, "small", delivery.GatePassed), rule, window},
 			"refused by the rule nothing-goes",
 			"2 of 4 hold: refused by the rule nothing-goes: nothing-goes fails; window waits"},
 	} {
-		if got := delivery.KeptOut(tt.gates); got != tt.kept {
+		if got := delivery.BlockedBy(tt.gates); got != tt.kept {
 			t.Errorf("%v are kept out by %q, want %q", tt.gates, got, tt.kept)
 		}
 		if got := delivery.Summary(tt.gates); got != tt.summary {
@@ -272,7 +272,7 @@ func TestWhatKeepsOut(t *testing.T) {
 }
 
 func TestGatesSayWhatTheyWaitFor(t *testing.T) {
-	if gates := delivery.Gates(t.Context(), delivery.Entry{Own: stage()}, fulfilled()); !delivery.AllHold(gates) ||
+	if gates := delivery.Gates(t.Context(), delivery.Entry{Own: stage()}, fulfilled()); !delivery.AllPassed(gates) ||
 		len(gates) != 7 || delivery.Summary(gates) != "all 7 hold" {
 		t.Fatalf("fulfilled: %+v", gates)
 	}
@@ -290,65 +290,65 @@ func TestGatesSayWhatTheyWaitFor(t *testing.T) {
 		state  delivery.GateState
 		why    string
 	}{
-		{"not there yet", before(func(e *delivery.Earlier) { *e = delivery.Earlier{} }), "before", delivery.Waits,
+		{"not there yet", before(func(e *delivery.Earlier) { *e = delivery.Earlier{} }), "before", delivery.GateWaiting,
 			"waits until it is in preview"},
-		{"on its way", before(func(e *delivery.Earlier) { e.State = delivery.Proving }), "before", delivery.Waits,
+		{"on its way", before(func(e *delivery.Earlier) { e.State = delivery.Testing }), "before", delivery.GateWaiting,
 			"it is proving in preview"},
-		{"stopped before", before(func(e *delivery.Earlier) { e.State = delivery.Stopped }), "before", delivery.Fails,
+		{"stopped before", before(func(e *delivery.Earlier) { e.State = delivery.Failed }), "before", delivery.GateNotMet,
 			"it is stopped in preview"},
-		{"went back", before(func(e *delivery.Earlier) { e.State = delivery.WentBack }), "before",
-			delivery.Fails, "went back"},
-		{"nobody asked", func(f *delivery.Facts) { f.Requested = "" }, "request", delivery.Waits, "somebody to ask"},
-		{"cases did not run", before(func(e *delivery.Earlier) { e.Cases, e.State = nil, delivery.Proving }), "cases",
-			delivery.Waits, "waits for the cases"},
-		{"a case failed", before(func(e *delivery.Earlier) { e.Cases[0].Passed = false }), "cases", delivery.Fails,
+		{"went back", before(func(e *delivery.Earlier) { e.State = delivery.RolledBack }), "before",
+			delivery.GateNotMet, "went back"},
+		{"nobody asked", func(f *delivery.Facts) { f.Requested = "" }, "request", delivery.GateWaiting, "somebody to ask"},
+		{"cases did not run", before(func(e *delivery.Earlier) { e.Cases, e.State = nil, delivery.Testing }), "cases",
+			delivery.GateWaiting, "waits for the cases"},
+		{"a case failed", before(func(e *delivery.Earlier) { e.Cases[0].Override = false }), "cases", delivery.GateNotMet,
 			"1 of 2 cases failed in preview: a mild night"},
-		{"no cases at all", before(func(e *delivery.Earlier) { e.Cases = nil }), "cases", delivery.Fails,
+		{"no cases at all", before(func(e *delivery.Earlier) { e.Cases = nil }), "cases", delivery.GateNotMet,
 			"no case ran in preview"},
 		{"too short", before(func(e *delivery.Earlier) { e.Since = e.Since.Add(50 * time.Minute) }), "soak",
-			delivery.Waits, "waits 20m more"},
-		{"too few calls", before(func(e *delivery.Earlier) { e.Figures = delivery.Figures{Calls: 150} }), "soak",
-			delivery.Waits, "150 of 200"},
-		{"too many errors", before(func(e *delivery.Earlier) { e.Figures = delivery.Figures{Calls: 400, Errors: 20} }),
-			"soak", delivery.Fails, "5% of 400 calls failed"},
+			delivery.GateWaiting, "waits 20m more"},
+		{"too few calls", before(func(e *delivery.Earlier) { e.Metrics = delivery.Metrics{Invocations: 150} }), "soak",
+			delivery.GateWaiting, "150 of 200"},
+		{"too many errors", before(func(e *delivery.Earlier) { e.Metrics = delivery.Metrics{Invocations: 400, Errors: 20} }),
+			"soak", delivery.GateNotMet, "5% of 400 calls failed"},
 		{"errors among too few calls",
-			before(func(e *delivery.Earlier) { e.Figures = delivery.Figures{Calls: 199, Errors: 199} }), "soak",
-			delivery.Waits, "199 of 200"},
-		{"one approval", func(f *delivery.Facts) { f.Approvals = f.Approvals[:1] }, "approvals", delivery.Waits,
+			before(func(e *delivery.Earlier) { e.Metrics = delivery.Metrics{Invocations: 199, Errors: 199} }), "soak",
+			delivery.GateWaiting, "199 of 200"},
+		{"one approval", func(f *delivery.Facts) { f.Approvals = f.Approvals[:1] }, "approvals", delivery.GateWaiting,
 			"waits for 1 more approval from growers-council, not by who pushed it: wren; has linden"},
-		{"no approval", func(f *delivery.Facts) { f.Approvals = nil }, "approvals", delivery.Waits,
+		{"no approval", func(f *delivery.Facts) { f.Approvals = nil }, "approvals", delivery.GateWaiting,
 			"waits for 2 approvals from"},
 		{"one person twice", func(f *delivery.Facts) { f.Approvals[1] = f.Approvals[0] }, "approvals",
-			delivery.Waits, "1 more"},
+			delivery.GateWaiting, "1 more"},
 		{"who pushed it approves", func(f *delivery.Facts) { f.Authors = []string{"linden", "wren"} }, "approvals",
-			delivery.Waits, "has teasel"},
+			delivery.GateWaiting, "has teasel"},
 		{"nobody knows who pushed it", func(f *delivery.Facts) { f.Authors, f.Unknown = nil, "the log is gone" },
-			"approvals", delivery.Fails, "the log is gone"},
+			"approvals", delivery.GateNotMet, "the log is gone"},
 		{"of another group", func(f *delivery.Facts) { f.Approvals[0].Groups = []string{"others"} }, "approvals",
-			delivery.Waits, "1 more"},
-		{"it means something else now", func(f *delivery.Facts) { f.Meaning = []string{"delete route/warn/ask"} },
-			"approvals", delivery.Waits,
+			delivery.GateWaiting, "1 more"},
+		{"it means something else now", func(f *delivery.Facts) { f.Impact = []string{"delete route/warn/ask"} },
+			"approvals", delivery.GateWaiting,
 			"what linden and teasel approved means something else now: newly delete route/warn/ask; no longer create route/warn/ask"},
 		{"one saw something else", func(f *delivery.Facts) { f.Approvals[0].Shown = nil }, "approvals",
-			delivery.Waits, "1 more"},
-		{"no plan", func(f *delivery.Facts) { f.Meaning, f.Unplanned = nil, "it does not answer" }, "approvals",
-			delivery.Waits, "waits for a plan, to see that it means what they saw: it does not answer"},
-		{"at night", func(f *delivery.Facts) { f.Now = f.Now.Add(12 * time.Hour) }, "window", delivery.Waits,
+			delivery.GateWaiting, "1 more"},
+		{"no plan", func(f *delivery.Facts) { f.Impact, f.Unplanned = nil, "it does not answer" }, "approvals",
+			delivery.GateWaiting, "waits for a plan, to see that it means what they saw: it does not answer"},
+		{"at night", func(f *delivery.Facts) { f.Now = f.Now.Add(12 * time.Hour) }, "window", delivery.GateWaiting,
 			"opens 2026-11-24 08:00 CET"},
 		{"something is deleted", func(f *delivery.Facts) { f.Rules.Plan.Deletes = []string{"logs/warn"} }, "rule",
-			delivery.Fails, "not true: plan.deletes.size() == 0; plan.deletes is [\"logs/warn\"]"},
-		{"no plan yet", func(f *delivery.Facts) { f.Rules = nil }, "rule", delivery.Waits, "plan"},
+			delivery.GateNotMet, "not true: plan.deletes.size() == 0; plan.deletes is [\"logs/warn\"]"},
+		{"no plan yet", func(f *delivery.Facts) { f.Rules = nil }, "rule", delivery.GateWaiting, "plan"},
 	}
 	for _, tt := range tests {
 		f := fulfilled()
 		tt.change(&f)
 		gates := delivery.Gates(t.Context(), delivery.Entry{Own: stage()}, f)
-		if delivery.AllHold(gates) {
+		if delivery.AllPassed(gates) {
 			t.Errorf("%s: all hold", tt.name)
 		}
 		for _, g := range gates {
-			if g.Kind == tt.kind && (g.State != tt.state || !strings.Contains(g.Why, tt.why)) {
-				t.Errorf("%s: %s, %q; want %s, %q", tt.name, g.State, g.Why, tt.state, tt.why)
+			if g.Kind == tt.kind && (g.State != tt.state || !strings.Contains(g.Reason, tt.why)) {
+				t.Errorf("%s: %s, %q; want %s, %q", tt.name, g.State, g.Reason, tt.state, tt.why)
 			}
 		}
 	}
@@ -357,11 +357,11 @@ func TestGatesSayWhatTheyWaitFor(t *testing.T) {
 func TestAStageOnPushHasItsBranchAlone(t *testing.T) {
 	trial := &manifest.Stage{Name: "trial", On: manifest.OnPush, Branch: "main"}
 	gates := delivery.Gates(t.Context(), delivery.Entry{Own: trial}, delivery.Facts{Branch: "main"})
-	if len(gates) != 1 || !delivery.AllHold(gates) {
+	if len(gates) != 1 || !delivery.AllPassed(gates) {
 		t.Errorf("%+v", gates)
 	}
 	if gates := delivery.Gates(t.Context(), delivery.Entry{Own: trial},
-		delivery.Facts{Branch: "other"}); delivery.AllHold(gates) {
+		delivery.Facts{Branch: "other"}); delivery.AllPassed(gates) {
 		t.Errorf("from another branch: %+v", gates)
 	}
 }

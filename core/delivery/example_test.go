@@ -10,10 +10,10 @@ import (
 
 // A version that has to be approved, and may not by who pushed it.
 func ExampleGates() {
-	live := &manifest.Stage{Name: "live", On: manifest.OnReady,
+	actual := &manifest.Stage{Name: "live", On: manifest.OnReady,
 		Gates: manifest.Gates{Approvals: &manifest.Approvals{Count: 1}}}
-	for _, g := range delivery.Gates(context.Background(), delivery.Entry{Own: live}, delivery.Facts{
-		Authors: []string{"wren"}, Meaning: []string{},
+	for _, g := range delivery.Gates(context.Background(), delivery.Entry{Own: actual}, delivery.Facts{
+		Authors: []string{"wren"}, Impact: []string{},
 		Approvals: []delivery.Approval{{Person: "wren", Shown: []string{}}},
 	}) {
 		fmt.Println(g.Name, g.State)

@@ -30,15 +30,15 @@ func TestFreezes(t *testing.T) {
 		why    string
 		until  string // "" where the gate does not come to hold by time
 	}{
-		{"before", manifest.Window{Calendar: calendar}, "2026-11-23 12:00", nil, delivery.Holds, "frozen from 2026-11-24 00:00 UTC: The harvest", ""},
-		{"in it", manifest.Window{Calendar: calendar}, "2026-11-24 12:00", nil, delivery.Waits, "frozen until 2026-11-26 10:00 UTC: The harvest", "2026-11-26 10:00"},
-		{"after", manifest.Window{Calendar: calendar}, "2026-11-26 10:00", nil, delivery.Holds, "the window is open", ""},
+		{"before", manifest.Window{Calendar: calendar}, "2026-11-23 12:00", nil, delivery.GatePassed, "frozen from 2026-11-24 00:00 UTC: The harvest", ""},
+		{"in it", manifest.Window{Calendar: calendar}, "2026-11-24 12:00", nil, delivery.GateWaiting, "frozen until 2026-11-26 10:00 UTC: The harvest", "2026-11-26 10:00"},
+		{"after", manifest.Window{Calendar: calendar}, "2026-11-26 10:00", nil, delivery.GatePassed, "the window is open", ""},
 		{"and the window opens later", manifest.Window{Days: "mon-wed", Hours: "08:00-15:00", Zone: "Europe/Oslo", Calendar: calendar}, "2026-11-24 12:00", nil,
-			delivery.Waits, "The harvest; the window opens after that 2026-11-30 08:00 CET", "2026-11-30 07:00"},
+			delivery.GateWaiting, "The harvest; the window opens after that 2026-11-30 08:00 CET", "2026-11-30 07:00"},
 		{"the window opens into it", manifest.Window{Days: "tue-thu", Calendar: calendar}, "2026-11-23 12:00", nil,
-			delivery.Waits, "which opens 2026-11-26 10:00 UTC", "2026-11-26 10:00"},
-		{"by address", manifest.Window{Freezes: "https://brambleford.invalid/f.ics"}, "2026-11-24 12:00", nil, delivery.Waits, "frozen until", "2026-11-26 10:00"},
-		{"not read", manifest.Window{Freezes: "https://brambleford.invalid/f.ics"}, "2026-11-29 12:00", unread, delivery.Waits, "it answered 503", ""},
+			delivery.GateWaiting, "which opens 2026-11-26 10:00 UTC", "2026-11-26 10:00"},
+		{"by address", manifest.Window{Freezes: "https://brambleford.invalid/f.ics"}, "2026-11-24 12:00", nil, delivery.GateWaiting, "frozen until", "2026-11-26 10:00"},
+		{"not read", manifest.Window{Freezes: "https://brambleford.invalid/f.ics"}, "2026-11-29 12:00", unread, delivery.GateWaiting, "it answered 503", ""},
 	} {
 		own, f := stage(), fulfilled()
 		own.Gates = manifest.Gates{Window: &tt.window}
@@ -54,8 +54,8 @@ func TestFreezes(t *testing.T) {
 			if g.Until > 0 {
 				until = time.UnixMilli(g.Until).UTC().Format("2006-01-02 15:04")
 			}
-			if g.State != tt.state || !strings.Contains(g.Why, tt.why) || until != tt.until {
-				t.Errorf("%s: %s, %q, until %s", tt.what, g.State, g.Why, until)
+			if g.State != tt.state || !strings.Contains(g.Reason, tt.why) || until != tt.until {
+				t.Errorf("%s: %s, %q, until %s", tt.what, g.State, g.Reason, until)
 			}
 		}
 	}

@@ -17,9 +17,10 @@ type GateState string
 
 // The states of a gate.
 const (
-	Holds GateState = "holds"
-	Waits GateState = "waits"
-	Fails GateState = "fails"
+	GatePassed     GateState = "passed"
+	GateWaiting    GateState = "waiting"
+	GateNotMet     GateState = "not-met"
+	GateOverridden GateState = "overridden" // by a person, with a reason; the version can enter
 )
 
 // The kinds of gates.
@@ -37,10 +38,10 @@ const (
 
 // Gate is one gate with its state and, in a sentence, why.
 type Gate struct {
-	Kind  string    `json:"kind"`
-	Name  string    `json:"name"`
-	State GateState `json:"state"`
-	Why   string    `json:"why"`
+	Kind   string    `json:"kind"`
+	Name   string    `json:"name"`
+	State  GateState `json:"state"`
+	Reason string    `json:"reason"`
 	// Standing tells that only the rules that stand in the stage ask for it, not
 	// the version's own.
 	Standing bool `json:"standing,omitempty"`
@@ -67,8 +68,8 @@ type CaseResult struct {
 }
 
 // Figures is what was measured of the version in an earlier stage.
-type Figures struct {
-	Calls, Errors int
+type Metrics struct {
+	Invocations, Errors int
 	// Missed tells, a sentence each, which functions do not keep to their objectives there.
 	Missed []string
 }
@@ -80,7 +81,7 @@ type Earlier struct {
 	Cases []CaseResult
 	// Part are the functions of it that are there; nil where all are.
 	Part []string
-	Figures
+	Metrics
 }
 
 // Facts is what gates are judged by.
@@ -108,7 +109,7 @@ type Facts struct {
 	Wild []string
 	// Meaning is what entering does and means, as Approval.Shown gives it; nil
 	// where there is no plan to be judged by, for the reason of Unplanned.
-	Meaning   []string
+	Impact    []string
 	Unplanned string
 	// Rules are what rules are evaluated over; nil with Meaning.
 	Rules *expression.Rules
@@ -198,29 +199,32 @@ func wishes(ctx context.Context, e Entry, stage *manifest.Stage, f Facts) []wish
 	return out
 }
 
-// AllHold tells whether a version may enter.
-func AllHold(gates []Gate) bool {
-	return !slices.ContainsFunc(gates, func(g Gate) bool { return g.State != Holds })
+// Passed reports whether the version can enter past the gate.
+func (g Gate) Passed() bool { return g.State == GatePassed || g.State == GateOverridden }
+
+// AllPassed tells whether a version may enter.
+func AllPassed(gates []Gate) bool {
+	return !slices.ContainsFunc(gates, func(g Gate) bool { return !g.Passed() })
 }
 
-// KeptOut says what keeps a version out that waiting alone does not end: the first gate
+// BlockedBy says what keeps a version out that waiting alone does not end: the first gate
 // that fails; "" where none does, or where the version is still on its way to the stage.
-func KeptOut(gates []Gate) string {
+func BlockedBy(gates []Gate) string {
 	for _, g := range gates {
 		switch {
-		case g.Kind == BeforeGate && g.State != Holds:
+		case g.Kind == BeforeGate && !g.Passed():
 			return ""
-		case g.State != Fails:
+		case g.State != GateNotMet:
 		case g.Kind == RuleGate:
 			return refusedBy(g)
 		default:
-			return g.Why
+			return g.Reason
 		}
 	}
 	return ""
 }
 
-func refusedBy(rule Gate) string { return "refused by the rule " + rule.Name }
+func refusedBy(rule Gate) string { return "blocked by the rule " + rule.Name }
 
 // Open says what each gate that does not hold waits for: first those that fail, as that
 // does not pass by waiting.
@@ -228,13 +232,13 @@ func Open(gates []Gate) []string {
 	failing, waiting := []string{}, []string{}
 	for _, g := range gates {
 		switch {
-		case g.State == Holds:
-		case g.State == Fails && g.Kind == RuleGate:
-			failing = append(failing, refusedBy(g)+": "+g.Why)
-		case g.State == Fails:
-			failing = append(failing, g.Why)
+		case g.Passed():
+		case g.State == GateNotMet && g.Kind == RuleGate:
+			failing = append(failing, refusedBy(g)+": "+g.Reason)
+		case g.State == GateNotMet:
+			failing = append(failing, g.Reason)
 		default:
-			waiting = append(waiting, g.Why)
+			waiting = append(waiting, g.Reason)
 		}
 	}
 	return append(failing, waiting...)
@@ -244,7 +248,7 @@ func Open(gates []Gate) []string {
 func Summary(gates []Gate) string {
 	open := Open(gates)
 	if len(open) == 0 {
-		return fmt.Sprintf("all %d hold", len(gates))
+		return fmt.Sprintf("all %d gates passed", len(gates))
 	}
-	return fmt.Sprintf("%d of %d hold: %s", len(gates)-len(open), len(gates), strings.Join(open, "; "))
+	return fmt.Sprintf("%d of %d gates passed: %s", len(gates)-len(open), len(gates), strings.Join(open, "; "))
 }

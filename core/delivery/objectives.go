@@ -5,22 +5,22 @@ import (
 	"strings"
 	"time"
 
-	"rudmar/core/figures"
 	"rudmar/core/language"
 	"rudmar/core/manifest"
+	"rudmar/core/metrics"
 )
 
 // Missed tells in what figures miss what a function's objectives ask for; "" for nothing,
 // and where there were no calls.
-func Missed(o manifest.Objectives, sum figures.Sum) string {
+func Missed(o manifest.Objectives, sum metrics.Sum) string {
 	var out []string
-	if share := float64(sum.Errors) / float64(max(1, sum.Calls)); o.ErrorsUnder > 0 && share >= o.ErrorsUnder {
-		out = append(out, fmt.Sprintf("%.3g%% of %s failed, under %.3g%% is good", share*100,
-			language.FormatCount(sum.Calls, "call"), o.ErrorsUnder*100))
+	if share := float64(sum.Errors) / float64(max(1, sum.Invocations)); o.ErrorsUnder > 0 && share >= o.ErrorsUnder {
+		out = append(out, fmt.Sprintf("%.3g%% of %s failed, objective under %.3g%%", share*100,
+			language.FormatCount(sum.Invocations, "call"), o.ErrorsUnder*100))
 	}
 	p95 := time.Duration(sum.Durations.Quantile(0.95) * float64(time.Millisecond))
 	if o.P95Under > 0 && sum.Durations.Count() > 0 && p95 >= o.P95Under {
-		out = append(out, fmt.Sprintf("95 of 100 calls take up to %s, under %s is good",
+		out = append(out, fmt.Sprintf("p95 is %s, objective under %s",
 			language.FormatTime(p95.Round(time.Millisecond)), language.FormatTime(o.P95Under)))
 	}
 	return strings.Join(out, ", and ")

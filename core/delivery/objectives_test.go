@@ -6,15 +6,15 @@ import (
 	"time"
 
 	"rudmar/core/delivery"
-	"rudmar/core/figures"
 	"rudmar/core/manifest"
+	"rudmar/core/metrics"
 )
 
 func TestMissed(t *testing.T) {
-	sum := figures.Sum{Calls: 200, Errors: 4, Durations: figures.Histogram{figures.Bucket(100): 90, figures.Bucket(900): 10}}
+	sum := metrics.Sum{Invocations: 200, Errors: 4, Durations: metrics.Histogram{metrics.Bucket(100): 90, metrics.Bucket(900): 10}}
 	for _, tt := range []struct {
 		o     manifest.Objectives
-		sum   figures.Sum
+		sum   metrics.Sum
 		words string // "" where nothing is missed
 	}{
 		{manifest.Objectives{}, sum, ""},
@@ -24,7 +24,7 @@ func TestMissed(t *testing.T) {
 		{manifest.Objectives{P95Under: time.Second}, sum, ""},
 		{manifest.Objectives{P95Under: 800 * time.Millisecond}, sum, "95 of 100 calls take up to"},
 		{manifest.Objectives{ErrorsUnder: 0.01, P95Under: 800 * time.Millisecond}, sum, ", and "},
-		{manifest.Objectives{ErrorsUnder: 0.01, P95Under: time.Millisecond}, figures.Sum{}, ""}, // nobody called it
+		{manifest.Objectives{ErrorsUnder: 0.01, P95Under: time.Millisecond}, metrics.Sum{}, ""}, // nobody called it
 	} {
 		if got := delivery.Missed(tt.o, tt.sum); (got == "") != (tt.words == "") || !strings.Contains(got, tt.words) {
 			t.Errorf("%+v: %q", tt.o, got)
@@ -40,17 +40,17 @@ func TestSoakByObjectives(t *testing.T) {
 		missed []string
 		want   delivery.GateState
 	}{
-		{0, 500, nil, delivery.Holds},
-		{0, 500, []string{"warn misses its objective"}, delivery.Fails},
-		{0, 0, []string{"warn misses its objective"}, delivery.Waits}, // not enough calls yet
-		{0, 99, []string{"warn misses its objective"}, delivery.Waits},
-		{0, 100, []string{"warn misses its objective"}, delivery.Fails},
-		{0.5, 500, []string{"warn misses its objective"}, delivery.Holds},
+		{0, 500, nil, delivery.GatePassed},
+		{0, 500, []string{"warn misses its objective"}, delivery.GateNotMet},
+		{0, 0, []string{"warn misses its objective"}, delivery.GateWaiting}, // not enough calls yet
+		{0, 99, []string{"warn misses its objective"}, delivery.GateWaiting},
+		{0, 100, []string{"warn misses its objective"}, delivery.GateNotMet},
+		{0.5, 500, []string{"warn misses its objective"}, delivery.GatePassed},
 	} {
 		own, f := stage(), fulfilled()
-		own.Gates = manifest.Gates{Soak: &manifest.Soak{Calls: 100, ErrorsUnder: tt.under}}
+		own.Gates = manifest.Gates{Soak: &manifest.Soak{Invocations: 100, ErrorsUnder: tt.under}}
 		at := f.Earlier[own.After]
-		at.Figures = delivery.Figures{Calls: tt.calls, Missed: tt.missed}
+		at.Metrics = delivery.Metrics{Invocations: tt.calls, Missed: tt.missed}
 		f.Earlier[own.After] = at
 		for _, g := range delivery.Gates(t.Context(), delivery.Entry{Own: own}, f) {
 			if g.Kind == delivery.SoakGate && g.State != tt.want {
@@ -72,15 +72,15 @@ func TestRequestsWithATime(t *testing.T) {
 		return delivery.Gate{}
 	}
 	f.NotBefore = f.Now.Add(time.Minute)
-	if g := gate(); g.State != delivery.Waits || g.Until != f.NotBefore.UnixMilli() || !strings.Contains(g.Why, " from ") {
+	if g := gate(); g.State != delivery.GateWaiting || g.Until != f.NotBefore.UnixMilli() || !strings.Contains(g.Reason, " from ") {
 		t.Errorf("before: %+v", g)
 	}
 	f.Now = f.NotBefore
-	if g := gate(); g.State != delivery.Holds || g.Until != 0 {
+	if g := gate(); g.State != delivery.GatePassed || g.Until != 0 {
 		t.Errorf("then: %+v", g)
 	}
 	f.Requested = ""
-	if g := gate(); g.State != delivery.Waits || g.Until != 0 {
+	if g := gate(); g.State != delivery.GateWaiting || g.Until != 0 {
 		t.Errorf("nobody asked: %+v", g)
 	}
 }

@@ -7,7 +7,7 @@ import (
 	"strconv"
 	"strings"
 
-	"rudmar/core/consequence"
+	"rudmar/core/impact"
 	"rudmar/core/language"
 	"rudmar/core/manifest"
 )
@@ -49,19 +49,19 @@ func (e Entry) rules(gone func(stage string) bool) []*manifest.Stage {
 // RuleChanges tells what a version would make of the rules that stand in a
 // stage once it has settled there, what it loosens first. There are none for
 // the first version.
-func (e Entry) RuleChanges() []consequence.RuleChange {
+func (e Entry) RuleChanges() []impact.RuleChange {
 	if e.Standing == nil {
 		return nil
 	}
 	before := e.Standing
 	if e.Own == nil {
-		return []consequence.RuleChange{{Rule: "stage", Before: "there", After: "taken away", Loosens: true}}
+		return []impact.RuleChange{{Rule: "stage", Before: "there", After: "removed", Loosens: true}}
 	}
 	after := e.Own
-	var out []consequence.RuleChange
+	var out []impact.RuleChange
 	add := func(rule, was, is string, loosens bool) {
 		if was != is {
-			out = append(out, consequence.RuleChange{Rule: rule, Before: was, After: is, Loosens: loosens})
+			out = append(out, impact.RuleChange{Rule: rule, Before: was, After: is, Loosens: loosens})
 		}
 	}
 	rank := map[string]int{manifest.OnPush: 0, manifest.OnReady: 1, manifest.OnRequest: 2}
@@ -81,7 +81,7 @@ func (e Entry) RuleChanges() []consequence.RuleChange {
 	add("shift", shiftWords(before.Shift), shiftWords(after.Shift), before.Shift != nil)
 	add("targets", targetsWords(before), targetsWords(after), before.ProveBetween && !after.ProveBetween)
 	add("strict", strconv.FormatBool(before.Strict), strconv.FormatBool(after.Strict), before.Strict)
-	slices.SortStableFunc(out, func(a, b consequence.RuleChange) int {
+	slices.SortStableFunc(out, func(a, b impact.RuleChange) int {
 		switch {
 		case a.Loosens == b.Loosens:
 			return 0
@@ -98,10 +98,10 @@ func enterWords(s *manifest.Stage) string {
 	case manifest.OnPush:
 		return "on each push to " + s.Branch
 	case manifest.OnReady:
-		return "after " + s.After + ", as soon as it is ready"
+		return "after " + s.After + ", when ready"
 	}
 	if s.Choice {
-		return "after " + s.After + ", on request, also of chosen functions"
+		return "after " + s.After + ", on request, also for selected functions"
 	}
 	return "after " + s.After + ", on request"
 }
@@ -124,8 +124,8 @@ func soakWords(s *manifest.Soak) string {
 		return "none"
 	}
 	words := []string{language.FormatTime(s.For)}
-	if s.Calls > 0 {
-		words = append(words, language.FormatCount(s.Calls, "call"))
+	if s.Invocations > 0 {
+		words = append(words, language.FormatCount(s.Invocations, "call"))
 	}
 	if s.ErrorsUnder > 0 {
 		words = append(words, fmt.Sprintf("errors under %.3g%%", s.ErrorsUnder*100))
@@ -140,7 +140,7 @@ func loosensSoak(was, is *manifest.Soak) bool {
 	case is == nil:
 		return true
 	}
-	return is.For < was.For || is.Calls < was.Calls || was.ErrorsUnder > 0 &&
+	return is.For < was.For || is.Invocations < was.Invocations || was.ErrorsUnder > 0 &&
 		(is.ErrorsUnder == 0 || is.ErrorsUnder > was.ErrorsUnder)
 }
 
@@ -152,8 +152,8 @@ func approvalsWords(a *manifest.Approvals) string {
 	if a.From != "" {
 		words += " from " + a.From
 	}
-	if a.AuthorMay {
-		words += ", the author may"
+	if a.AllowPushers {
+		words += ", authors allowed"
 	}
 	return words
 }
@@ -165,7 +165,7 @@ func loosensApprovals(was, is *manifest.Approvals) bool {
 	case is == nil:
 		return true
 	}
-	return is.Count < was.Count || was.From != "" && is.From != was.From || is.AuthorMay && !was.AuthorMay
+	return is.Count < was.Count || was.From != "" && is.From != was.From || is.AllowPushers && !was.AllowPushers
 }
 
 func windowWords(w *manifest.Window) string {
@@ -174,7 +174,7 @@ func windowWords(w *manifest.Window) string {
 	}
 	words := strings.Join(strings.Fields(w.Days+" "+w.Hours+" "+w.Zone), " ")
 	if w.Freezes != "" {
-		words += ", frozen by " + w.Freezes
+		words += ", freezes from " + w.Freezes
 	}
 	return words
 }
@@ -219,7 +219,7 @@ func targetsWords(s *manifest.Stage) string {
 		words = append(words, "together")
 	}
 	if s.ProveBetween {
-		words = append(words, "each proved before the next")
+		words = append(words, "each tested before the next")
 	}
 	return strings.Join(words, ", ")
 }

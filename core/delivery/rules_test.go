@@ -43,7 +43,7 @@ func TestNoGateIsLoosenedByItsOwnVersion(t *testing.T) {
 			"before holds, request waits (standing), cases fails, soak waits, approvals waits, window holds, rule fails"},
 		{"after another", func(s *manifest.Stage) { s.After, s.Gates = "trial", manifest.Gates{} },
 			"before holds (standing), before waits, request waits, cases fails (standing), soak waits (standing), approvals waits (standing), window holds (standing), rule fails (standing)"},
-		{"fewer approvals", func(s *manifest.Stage) { s.Gates.Approvals = &manifest.Approvals{Count: 0, AuthorMay: true} },
+		{"fewer approvals", func(s *manifest.Stage) { s.Gates.Approvals = &manifest.Approvals{Count: 0, AllowPushers: true} },
 			"before holds, request waits, cases fails, soak waits, approvals waits (standing), approvals holds, window holds, rule fails"},
 		{"a rule that always holds", func(s *manifest.Stage) { s.Gates.Rules[0].Expression = "true" },
 			"before holds, request waits, cases fails, soak waits, approvals waits, window holds, rule fails (standing), rule holds"},
@@ -57,7 +57,7 @@ func TestNoGateIsLoosenedByItsOwnVersion(t *testing.T) {
 		if got := named(gates); got != tt.want {
 			t.Errorf("%s:\n got %s\nwant %s", tt.name, got, tt.want)
 		}
-		if delivery.AllHold(gates) {
+		if delivery.AllPassed(gates) {
 			t.Errorf("%s: it enters", tt.name)
 		}
 	}
@@ -73,7 +73,7 @@ func TestWhatStrictStagesHoldAgainst(t *testing.T) {
 		t.Error(got)
 	}
 	f.Wild = nil
-	if gates := delivery.Gates(t.Context(), delivery.Entry{Own: own, Standing: standing}, f); !delivery.AllHold(gates) {
+	if gates := delivery.Gates(t.Context(), delivery.Entry{Own: own, Standing: standing}, f); !delivery.AllPassed(gates) {
 		t.Errorf("%+v", gates)
 	}
 }
@@ -84,7 +84,7 @@ func TestABranchIsChangedByTheOneThatIsTaken(t *testing.T) {
 	main, side := &manifest.Stage{Name: "trial", On: manifest.OnPush, Branch: "main"},
 		&manifest.Stage{Name: "trial", On: manifest.OnPush, Branch: "side"}
 	for branch, want := range map[string]bool{"main": true, "side": false} {
-		if got := delivery.AllHold(delivery.Gates(t.Context(), delivery.Entry{Own: side, Standing: main},
+		if got := delivery.AllPassed(delivery.Gates(t.Context(), delivery.Entry{Own: side, Standing: main},
 			delivery.Facts{Branch: branch})); got != want {
 			t.Errorf("from %s: it enters: %v", branch, got)
 		}
@@ -139,7 +139,7 @@ func TestRuleChanges(t *testing.T) {
 		{"more approvals", "approvals: 2 approvals from growers-council → 3 approvals from growers-council",
 			changed(func(s *manifest.Stage) { s.Gates.Approvals = &manifest.Approvals{Count: 3, From: "growers-council"} })},
 		{"the author may", "approvals: 2 approvals from growers-council → 2 approvals from growers-council, the author may !", changed(func(s *manifest.Stage) {
-			s.Gates.Approvals = &manifest.Approvals{Count: 2, From: "growers-council", AuthorMay: true}
+			s.Gates.Approvals = &manifest.Approvals{Count: 2, From: "growers-council", AllowPushers: true}
 		})},
 		{"ready", "enter: after preview, on request → after preview, as soon as it is ready !",
 			changed(func(s *manifest.Stage) { s.On = manifest.OnReady })},

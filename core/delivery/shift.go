@@ -12,12 +12,12 @@ import (
 // Shift is how far a version's share of the calls has got in a stage. All shares are
 // percent.
 type Shift struct {
-	Steps []float64     `json:"steps"` // rising, less than 100; none where it gets all at once
-	Every time.Duration `json:"every"` // how long a step lasts
-	Step  int           `json:"step"`  // of Steps; len(Steps) for all of the calls
-	Since time.Time     `json:"since"` // of the step; zero until its share is there
-	Held  string        `json:"held"`  // who holds it; "" for nobody
-	Back  string        `json:"back"`  // why it goes back; "" where it does not
+	Steps []float64     `json:"steps"`          // rising, less than 100; none where it gets all at once
+	Every time.Duration `json:"every"`          // how long a step lasts
+	Step  int           `json:"step"`           // of Steps; len(Steps) for all of the calls
+	Since time.Time     `json:"since"`          // of the step; zero until its share is there
+	Held  string        `json:"pausedBy"`       // who holds it; "" for nobody
+	Back  string        `json:"rollbackReason"` // why it goes back; "" where it does not
 }
 
 // Share is what the version is to get now.
@@ -45,22 +45,22 @@ func (s Shift) Next(v judge.Verdict, now time.Time) (next Shift, why string, at 
 	end, last := s.Since.Add(s.Every), s.Since.Add(patience*s.Every)
 	switch {
 	case v.Outcome == judge.Back:
-		s.Back = v.Why
-		return s, v.Why, time.Time{}
+		s.Back = v.Reason
+		return s, v.Reason, time.Time{}
 	case s.Held != "":
-		return s, "held by " + s.Held, time.Time{}
+		return s, "paused by " + s.Held, time.Time{}
 	case v.Outcome == judge.Wait && now.Before(last):
-		return s, v.Why, last
+		return s, v.Reason, last
 	case v.Outcome == judge.Wait:
-		return s.on(), fmt.Sprintf("it goes on by time, for there were not enough calls in %s: %s",
-				language.FormatTime(patience*s.Every), v.Why),
+		return s.on(), fmt.Sprintf("advances after the time limit, because %s had too few invocations: %s",
+				language.FormatTime(patience*s.Every), v.Reason),
 			time.Time{}
 	case v.Early:
-		return s.on(), "it goes on before its time: " + v.Why, time.Time{}
+		return s.on(), "advances early: " + v.Reason, time.Time{}
 	case now.Before(end):
-		return s, v.Why, end
+		return s, v.Reason, end
 	}
-	return s.on(), v.Why, time.Time{}
+	return s.on(), v.Reason, time.Time{}
 }
 
 func (s Shift) on() Shift {

@@ -20,8 +20,8 @@ func TestShiftNext(t *testing.T) {
 	}
 	plain := func(*delivery.Shift) {}
 	held := func(s *delivery.Shift) { s.Held = "wren" }
-	said := func(o judge.Outcome) judge.Verdict { return judge.Verdict{Outcome: o, Why: "so it is"} }
-	early := judge.Verdict{Outcome: judge.On, Early: true, Why: "400 calls"}
+	said := func(o judge.Outcome) judge.Verdict { return judge.Verdict{Outcome: o, Reason: "so it is"} }
+	early := judge.Verdict{Outcome: judge.On, Early: true, Reason: "400 calls"}
 	for _, tt := range []struct {
 		name  string
 		s     delivery.Shift

@@ -13,16 +13,16 @@ type State string
 
 // The states.
 const (
-	Waiting   State = "waiting"
-	Planning  State = "planning"
-	Deploying State = "deploying"
-	Shifting  State = "shifting"
-	Proving   State = "proving"
-	Settled   State = "settled"
-	Stopped   State = "stopped"
-	Refused   State = "refused"
-	WentBack  State = "went back"
-	Overtaken State = "overtaken"
+	Waiting    State = "waiting"
+	Planning   State = "planning"
+	Deploying  State = "deploying"
+	Shifting   State = "shifting"
+	Testing    State = "testing"
+	Settled    State = "settled"
+	Failed     State = "failed"
+	Rejected   State = "rejected"
+	RolledBack State = "rolled-back"
+	Superseded State = "superseded"
 )
 
 // Event is what moves a version from one state to another.
@@ -30,23 +30,23 @@ type Event string
 
 // The events.
 const (
-	Enter    Event = "enter"     // the gates hold, or somebody passed over them
-	Planned  Event = "planned"   // the plan has steps and nothing stops it
-	Deployed Event = "deployed"  // the deployment is done, or there was nothing to do
-	Share    Event = "share"     // it is deployed, and gets a part of the calls
-	Shifted  Event = "shifted"   // it gets all calls
-	Proved   Event = "proved"    // the cases passed, or there are none
-	Fail     Event = "fail"      // something went wrong; why is kept beside it
-	Retry    Event = "retry"     // somebody asks to go on
-	Refuse   Event = "refuse"    // somebody says no
-	TakeBack Event = "take back" // the version before was put in its place
-	Overtake Event = "overtake"  // a newer version took its place in the queue
-	Return   Event = "return"    // it is put back in the place of a newer one
-	Reask    Event = "reask"     // the plan means something else than what was agreed to
+	Enter     Event = "enter"     // the gates hold, or somebody passed over them
+	Planned   Event = "planned"   // the plan has steps and nothing stops it
+	Deployed  Event = "deployed"  // the deployment is done, or there was nothing to do
+	Share     Event = "share"     // it is deployed, and gets a part of the calls
+	Shifted   Event = "shifted"   // it gets all calls
+	Proved    Event = "proved"    // the cases passed, or there are none
+	Fail      Event = "fail"      // something went wrong; why is kept beside it
+	Retry     Event = "retry"     // somebody asks to go on
+	Reject    Event = "refuse"    // somebody says no
+	RollBack  Event = "roll back" // the version before was put in its place
+	Supersede Event = "overtake"  // a newer version took its place in the queue
+	Redeploy  Event = "return"    // it is put back in the place of a newer one
+	Reask     Event = "reask"     // the plan means something else than what was agreed to
 )
 
 // ErrTransition tells that an event has no meaning in a state.
-var ErrTransition = errors.New("not possible in this state")
+var ErrTransition = errors.New("not allowed in this state")
 
 // Next gives the state after an event.
 func Next(s State, e Event) (State, error) {
@@ -56,27 +56,27 @@ func Next(s State, e Event) (State, error) {
 	case s == Planning && e == Planned:
 		return Deploying, nil
 	case (s == Planning || s == Deploying) && e == Deployed:
-		return Proving, nil
+		return Testing, nil
 	case (s == Planning || s == Deploying) && e == Share:
 		return Shifting, nil
 	case s == Shifting && e == Shifted:
-		return Proving, nil
-	case s == Proving && e == Proved:
+		return Testing, nil
+	case s == Testing && e == Proved:
 		return Settled, nil
 	case (s == Planning || s == Deploying) && e == Reask:
 		return Waiting, nil
 	case Moving(s) && e == Fail:
-		return Stopped, nil
-	case s == Stopped && e == Retry:
+		return Failed, nil
+	case s == Failed && e == Retry:
 		return Planning, nil
-	case (s == Waiting || s == Stopped) && e == Refuse:
-		return Refused, nil
-	case (s == Settled || s == Stopped || s == Deploying || s == Shifting || s == Proving) && e == TakeBack:
-		return WentBack, nil
-	case (Over(s) || s == Stopped) && s != Refused && e == Return:
+	case (s == Waiting || s == Failed) && e == Reject:
+		return Rejected, nil
+	case (s == Settled || s == Failed || s == Deploying || s == Shifting || s == Testing) && e == RollBack:
+		return RolledBack, nil
+	case (Over(s) || s == Failed) && s != Rejected && e == Redeploy:
 		return Planning, nil
-	case s == Waiting && e == Overtake:
-		return Overtaken, nil
+	case s == Waiting && e == Supersede:
+		return Superseded, nil
 	}
 	return s, fmt.Errorf("%q while %s: %w", e, s, ErrTransition)
 }
@@ -84,12 +84,12 @@ func Next(s State, e Event) (State, error) {
 // Moving tells whether a version is on its way in the stage: while it is, no
 // other may move there.
 func Moving(s State) bool {
-	return s == Planning || s == Deploying || s == Shifting || s == Proving
+	return s == Planning || s == Deploying || s == Shifting || s == Testing
 }
 
 // Over tells whether nothing follows the state by itself.
 func Over(s State) bool {
-	return s == Settled || s == Refused || s == WentBack || s == Overtaken
+	return s == Settled || s == Rejected || s == RolledBack || s == Superseded
 }
 
 // Standing is how one version stands in a stage.

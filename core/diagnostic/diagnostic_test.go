@@ -42,7 +42,7 @@ func TestEveryCodeIsExplained(t *testing.T) {
 			t.Errorf("%s is explained twice, or is no code", e.Code)
 		}
 		seen[e.Code] = true
-		if e.Title == "" || e.Why == "" || e.Wrong == "" || e.Right == "" {
+		if e.Title == "" || e.Reason == "" || e.Wrong == "" || e.Right == "" {
 			t.Errorf("%s: %+v", e.Code, e)
 		}
 		if back, ok := diagnostic.Explain(e.Code); !ok || back != e {

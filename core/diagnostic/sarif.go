@@ -25,7 +25,7 @@ func SARIF(found []Diagnostic) map[string]any {
 	for _, e := range Explanations() {
 		if used[e.Code] {
 			rules = append(rules, map[string]any{"id": string(e.Code), "name": e.Title,
-				"shortDescription": map[string]any{"text": e.Title}, "fullDescription": map[string]any{"text": e.Why}})
+				"shortDescription": map[string]any{"text": e.Title}, "fullDescription": map[string]any{"text": e.Reason}})
 		}
 	}
 	sort.Slice(rules, func(i, j int) bool {

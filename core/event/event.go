@@ -84,7 +84,7 @@ func (o Of) Messages(queue string, batch []Message) map[string]any {
 type End struct {
 	Function, Invocation string
 	Outcome              string // "answered", or how it failed
-	Answer, Error        any
+	Response, Error      any
 	Event                any // what it was called with
 }
 
@@ -99,7 +99,7 @@ func (e End) What() string {
 // Ended is the event of a function's end.
 func (o Of) Ended(e End) map[string]any {
 	return o.cloud("rudmar.function."+e.What(), "/functions/"+e.Function, map[string]any{
-		"function": e.Function, "invocation": e.Invocation, "outcome": e.Outcome, "answer": e.Answer,
+		"function": e.Function, "invocation": e.Invocation, "outcome": e.Outcome, "answer": e.Response,
 		"error": e.Error, "event": e.Event})
 }
 

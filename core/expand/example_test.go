@@ -14,8 +14,8 @@ func Example() {
 		"functions/warn/function.yaml": "function: warn\nhandler: warn:run\n",
 		"functions/warn/warn.py":       "def run(call): return {}\n",
 	})).Service
-	live := service.Stage("live")
-	resources, problems := expand.Expand(service, live, live.Targets[0],
+	actual := service.Stage("live")
+	resources, problems := expand.Expand(service, actual, actual.Targets[0],
 		expand.Inputs{Version: 1, Artifacts: map[string]string{"warn": "sha256:1"}})
 	for _, r := range resources {
 		fmt.Println(r.Address)

@@ -177,7 +177,7 @@ func (x *expander) function(fn *manifest.Function) {
 	x.add(resource.Identity, identity, name,
 		[]Attribute{{Name: "owner", Value: x.service.Owner.V, From: x.service.Owner.From}})
 	x.add(resource.Logs, logs, name,
-		[]Attribute{{Name: "keep", Value: ms(c.KeepLogs.V.Milliseconds()), From: c.KeepLogs.From}})
+		[]Attribute{{Name: "keep", Value: ms(c.LogRetention.V.Milliseconds()), From: c.LogRetention.From}})
 	grants := x.grants(name, identity, c)
 
 	own := make([]Attribute, 0, 6+len(c.Env))

@@ -62,7 +62,7 @@ func apart(resources []Resource) []Problem {
 			}
 			if request, collide := route.Collide(other.route, one); collide {
 				out = append(out, Problem{From: r.attribute("path").From, Message: fmt.Sprintf(
-					"%s and %s would both take the request %s; choose both functions or neither", other.of.Function,
+					"%s and %s would both match the request %s; select both functions or neither", other.of.Function,
 					r.Function, request)})
 			}
 		case resource.Subscription:
@@ -70,7 +70,7 @@ func apart(resources []Resource) []Problem {
 			heard, ok := strings.CutPrefix(source, "function/")
 			if ok && !there[resource.Function+"/"+heard] {
 				out = append(out, Problem{From: r.attribute("source").From, Message: fmt.Sprintf(
-					"%s listens to %s, which would not be there; choose it too", r.Function, heard)})
+					"%s subscribes to %s, which would be missing; select it too", r.Function, heard)})
 			}
 		}
 	}

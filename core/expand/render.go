@@ -30,7 +30,7 @@ func (x *expander) render(name string, t manifest.Template, from tree.Origin) (A
 			value, ok := x.in.Secrets[part.Name]
 			if missing = missing || !ok; !ok {
 				x.problems = append(x.problems,
-					Problem{Message: fmt.Sprintf("the secret %q has no value in %s; set it before this can run", part.Name,
+					Problem{Message: fmt.Sprintf("the secret %q has no value in %s; set it before deploying", part.Name,
 						x.stage.Name), From: from})
 			}
 			secret = true

@@ -30,7 +30,7 @@ type CompileError struct {
 func (e *CompileError) Error() string { return e.Message }
 
 // ErrNotBoolean tells that an expression yields something other than true or false.
-var ErrNotBoolean = errors.New("the expression has to be true or false")
+var ErrNotBoolean = errors.New("the expression must be true or false")
 
 // Language is a set of variables that expressions may use.
 type Language struct{ env *cel.Env }

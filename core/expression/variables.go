@@ -20,7 +20,7 @@ type (
 		Functions []string `cel:"functions" about:"functions that change"`
 	}
 	// Consequences is what that means.
-	Consequences struct {
+	Impact struct {
 		Opened   []string `cel:"opened" about:"routes that everybody may newly call"`
 		Widened  []string `cel:"widened" about:"routes that somebody may newly call"`
 		Closed   []string `cel:"closed" about:"routes that somebody may no longer call"`
@@ -43,22 +43,22 @@ type (
 	// Metrics is what was measured of the version in the stages before, where a
 	// soak gate asks for it.
 	Metrics struct {
-		Calls  int64 `cel:"calls" about:"calls"`
-		Errors int64 `cel:"errors" about:"calls that failed"`
+		Invocations int64 `cel:"calls" about:"calls"`
+		Errors      int64 `cel:"errors" about:"calls that failed"`
 	}
 )
 
 // Rules are the variables of a gate's rules.
 type Rules struct {
-	Plan         Plan         `cel:"plan"`
-	Consequences Consequences `cel:"consequences"`
-	Version      Version      `cel:"version"`
-	Metrics      Metrics      `cel:"metrics"`
+	Plan    Plan    `cel:"plan"`
+	Impact  Impact  `cel:"consequences"`
+	Version Version `cel:"version"`
+	Metrics Metrics `cel:"metrics"`
 }
 
 // Variables gives the rules' variables by name.
 func (r *Rules) Variables() map[string]any {
-	return map[string]any{"plan": r.Plan, "consequences": r.Consequences, "version": r.Version, "metrics": r.Metrics}
+	return map[string]any{"plan": r.Plan, "consequences": r.Impact, "version": r.Version, "metrics": r.Metrics}
 }
 
 // Field is something that an expression may speak of.
@@ -79,20 +79,20 @@ func RuleFields() []Field {
 // CaseFields lists what expectations may speak of.
 func CaseFields() []Field {
 	return []Field{
-		{"status", "number", "the answer's status; 200 where the function gives none"},
-		{"headers", "mapping of texts", "the answer's headers, names in lower case"},
-		{"body", "anything", "the answer's body, or the whole answer"},
-		{"logs", "list of texts", "what the function wrote in this call"},
-		{"took", "duration", "how long it took, a cold start included"},
+		{"status", "number", "the response's status; 200 if the function sets none"},
+		{"headers", "map of strings", "the response's headers, names in lower case"},
+		{"body", "anything", "the response's body, or the whole response"},
+		{"logs", "list of strings", "log lines of this invocation"},
+		{"took", "duration", "the duration, including a cold start"},
 		{"memory_peak", "number", "bytes"},
-		{"cold", "truth", "whether it started cold"},
+		{"cold", "truth", "whether the invocation was a cold start"},
 	}
 }
 
 func typeName(t reflect.Type) string {
 	switch t.Kind() {
 	case reflect.Slice:
-		return "list of texts"
+		return "list of strings"
 	case reflect.Int64:
 		if t == reflect.TypeFor[time.Duration]() {
 			return "duration"
@@ -106,7 +106,7 @@ func typeName(t reflect.Type) string {
 // metrics, each with its fields.
 func ForRules() (*Language, error) {
 	options := []cel.EnvOption{ext.NativeTypes(ext.ParseStructTag("cel"), reflect.TypeFor[Plan](),
-		reflect.TypeFor[Consequences](), reflect.TypeFor[Version](), reflect.TypeFor[Metrics]())}
+		reflect.TypeFor[Impact](), reflect.TypeFor[Version](), reflect.TypeFor[Metrics]())}
 	for _, f := range reflect.VisibleFields(reflect.TypeFor[Rules]()) {
 		options = append(options,
 			cel.Variable(f.Tag.Get("cel"), cel.ObjectType(strings.Join([]string{"expression", f.Type.Name()}, "."))))

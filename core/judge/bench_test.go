@@ -11,22 +11,22 @@ import (
 func lookedAt(rng *rand.Rand, share, fails float64, most, looks int) bool {
 	f := Function{Name: "warn", New: sum(0, 0), Old: sum(0, 0), Before: sum(1000, 10)}
 	last := map[string]int{}
-	for f.New.Calls < most {
+	for f.New.Invocations < most {
 		s, p := &f.Old, 0.01
 		if rng.Float64() < share {
 			s, p = &f.New, fails
 		}
-		s.Calls++
+		s.Invocations++
 		if rng.Float64() < p {
 			s.Errors++
 		}
-		if s != &f.New || f.New.Calls%(most/looks) != 0 {
+		if s != &f.New || f.New.Invocations%(most/looks) != 0 {
 			continue
 		}
 		if Look([]Function{f}, last).Outcome == Back {
 			return true
 		}
-		last["warn"] = f.New.Calls
+		last["warn"] = f.New.Invocations
 	}
 	return false
 }

@@ -7,7 +7,7 @@ import (
 	"strconv"
 	"time"
 
-	"rudmar/core/figures"
+	"rudmar/core/metrics"
 )
 
 // Outcome is what the judge says.
@@ -15,9 +15,9 @@ type Outcome string
 
 // The outcomes.
 const (
-	On   Outcome = "on"   // nothing speaks against it
-	Wait Outcome = "wait" // there are not enough calls to say
-	Back Outcome = "back" // it is worse
+	On   Outcome = "advance"   // no regression was detected
+	Wait Outcome = "wait"      // too few invocations
+	Back Outcome = "roll-back" // a regression was detected
 )
 
 // Limits of a judgement. With them, two revisions that are alike are told apart
@@ -63,8 +63,8 @@ type Objective struct {
 // revisions over the same time.
 type Function struct {
 	Name      string
-	New, Old  figures.Sum
-	Before    figures.Sum // of the old revision, before the shift
+	New, Old  metrics.Sum
+	Before    metrics.Sum // of the old revision, before the shift
 	Minutes   []Minute    // how long its calls took, of both, by minute
 	Objective Objective
 }
@@ -73,36 +73,36 @@ type Function struct {
 type Finding struct {
 	Function string  `json:"function"`
 	Outcome  Outcome `json:"outcome"`
-	Words    string  `json:"words"`
+	Words    string  `json:"explanation"`
 	New      Side    `json:"new"`
 	Old      Side    `json:"old"`
-	Worse    float64 `json:"worse"`  // probability that it errs more often
-	Limit    float64 `json:"limit"`  // from which probability on it goes back
-	Slower   float64 `json:"slower"` // probability of such durations, were both alike
-	Ratio    float64 `json:"ratio"`  // of the 95th percentiles; 0 where one is not known
-	Looked   bool    `json:"looked"` // it was enough since the last look
-	Clear    bool    `json:"clear"`  // it has calls enough, and is hardly worse
+	Worse    float64 `json:"regressionProbability"` // probability that it errs more often
+	Limit    float64 `json:"limit"`                 // from which probability on it goes back
+	Slower   float64 `json:"slower"`                // probability of such durations, were both alike
+	Ratio    float64 `json:"ratio"`                 // of the 95th percentiles; 0 where one is not known
+	Looked   bool    `json:"looked"`                // it was enough since the last look
+	Clear    bool    `json:"clear"`                 // it has calls enough, and is hardly worse
 }
 
 // Side is one revision's figures.
 type Side struct {
-	Calls  int     `json:"calls"`
-	Errors int     `json:"errors"`
-	Low    float64 `json:"low"`  // bounds of its error rate, with a probability
-	High   float64 `json:"high"` // of 0.95
-	P95    float64 `json:"p95"`  // milliseconds, of warm calls
+	Invocations int     `json:"invocations"`
+	Errors      int     `json:"errors"`
+	Low         float64 `json:"low"`  // bounds of its error rate, with a probability
+	High        float64 `json:"high"` // of 0.95
+	P95         float64 `json:"p95"`  // milliseconds, of warm calls
 }
 
-func sideOf(s figures.Sum) Side {
-	out := Side{Calls: s.Calls, Errors: s.Errors, P95: s.Quantile(0.95)}
-	out.Low, out.High = rateOf(float64(s.Calls), float64(s.Errors)).interval()
+func sideOf(s metrics.Sum) Side {
+	out := Side{Invocations: s.Invocations, Errors: s.Errors, P95: s.Quantile(0.95)}
+	out.Low, out.High = rateOf(float64(s.Invocations), float64(s.Errors)).interval()
 	return out
 }
 
 // Verdict is what the judge says of a shift at a look.
 type Verdict struct {
 	Outcome  Outcome   `json:"outcome"`
-	Why      string    `json:"why"`
+	Reason   string    `json:"reason"`
 	Early    bool      `json:"early"` // the step may end before its time
 	Findings []Finding `json:"findings"`
 }
@@ -122,27 +122,27 @@ func Due(calls, last int) bool {
 func Look(functions []Function, last map[string]int) Verdict {
 	called := 0
 	for _, f := range functions {
-		if f.New.Calls > 0 {
+		if f.New.Invocations > 0 {
 			called++
 		}
 	}
 	v := Verdict{Outcome: On, Early: called > 0, Findings: []Finding{}}
 	for _, f := range functions {
-		found := look(f, called, Due(f.New.Calls, last[f.Name]))
+		found := look(f, called, Due(f.New.Invocations, last[f.Name]))
 		v.Findings = append(v.Findings, found)
 		switch {
 		case found.Outcome == Back && v.Outcome != Back:
-			v.Outcome, v.Why = Back, f.Name+": "+found.Words
+			v.Outcome, v.Reason = Back, f.Name+": "+found.Words
 		case found.Outcome == Wait && v.Outcome == On:
-			v.Outcome, v.Why = Wait, f.Name+": "+found.Words
+			v.Outcome, v.Reason = Wait, f.Name+": "+found.Words
 		}
-		v.Early = v.Early && (found.Clear || f.Old.Calls+f.New.Calls == 0)
+		v.Early = v.Early && (found.Clear || f.Old.Invocations+f.New.Invocations == 0)
 	}
 	switch {
 	case v.Outcome == On && called == 0:
-		v.Why = "nobody has called what changes; it goes on by time and by its cases"
+		v.Reason = "no changed function was invoked; advances by time and by its cases"
 	case v.Outcome == On:
-		v.Why = "nothing speaks against it"
+		v.Reason = "no regression detected"
 	}
 	v.Early = v.Early && v.Outcome == On
 	return v
@@ -152,22 +152,22 @@ func Look(functions []Function, last map[string]int) Verdict {
 // surer each has to be.
 func look(f Function, called int, due bool) Finding {
 	found := Finding{Function: f.Name, Outcome: On, New: sideOf(f.New), Old: sideOf(f.Old), Slower: 1, Looked: due}
-	if f.New.Calls == 0 {
-		found.Words = "it was not called"
-		if f.Old.Calls > 0 {
-			found.Outcome, found.Words = Wait, fmt.Sprintf("no call has come to it yet, and %d to the one before", f.Old.Calls)
+	if f.New.Invocations == 0 {
+		found.Words = "not invoked"
+		if f.Old.Invocations > 0 {
+			found.Outcome, found.Words = Wait, fmt.Sprintf("not invoked yet; the version before was invoked %d times", f.Old.Invocations)
 		}
 		return found
 	}
 	weight := 1.0
-	if f.Before.Calls > history {
-		weight = history / float64(f.Before.Calls)
+	if f.Before.Invocations > history {
+		weight = history / float64(f.Before.Invocations)
 	}
-	old := rateOf(float64(f.Old.Calls)+weight*float64(f.Before.Calls),
+	old := rateOf(float64(f.Old.Invocations)+weight*float64(f.Before.Invocations),
 		float64(f.Old.Errors)+weight*float64(f.Before.Errors))
-	rate := old.like(alike).and(float64(f.New.Calls), float64(f.New.Errors))
+	rate := old.like(alike).and(float64(f.New.Invocations), float64(f.New.Errors))
 	found.Worse = worse(rate, old, margin, f.Objective.ErrorsUnder)
-	found.Clear = f.New.Calls >= enough && worse(rate, old, much, f.Objective.ErrorsUnder) < clearly
+	found.Clear = f.New.Invocations >= enough && worse(rate, old, much, f.Objective.ErrorsUnder) < clearly
 	var p95, before float64
 	if n, o := timed(f.Minutes); n >= leastTimed && o >= leastTimed {
 		found.Slower = slower(f.Minutes)
@@ -177,7 +177,7 @@ func look(f Function, called int, due bool) Finding {
 	}
 	share := float64(max(called, 1))
 	from := certain
-	if f.New.Calls > enough {
+	if f.New.Invocations > enough {
 		from = surer
 	}
 	found.Limit = 1 - (1-from)/share
@@ -186,25 +186,25 @@ func look(f Function, called int, due bool) Finding {
 	switch {
 	case due && found.Worse > found.Limit:
 		found.Outcome = Back
-		found.Words = fmt.Sprintf("%s; worse with a probability of %s, and goes back from %s on", found.errors(),
+		found.Words = fmt.Sprintf("%s; probability of regression %s, rolls back from %s", found.errors(),
 			probably(found.Worse), probably(found.Limit))
 	case due && tooSlow:
 		found.Outcome = Back
-		found.Words = fmt.Sprintf("its 95th percentile is %.0f ms, and in the same minutes that of the one before %.0f ms; were both alike, this would come about with a probability of %s",
+		found.Words = fmt.Sprintf("p95 is %.0f ms, and %.0f ms for the version before in the same minutes; if both were equal, the probability of this difference would be %s",
 			p95, before, hardly(found.Slower))
-	case f.New.Calls < firstLook && f.Old.Calls > 0:
+	case f.New.Invocations < firstLook && f.Old.Invocations > 0:
 		found.Outcome = Wait
-		found.Words = fmt.Sprintf("%s; it is judged from %d calls on", found.errors(), firstLook)
+		found.Words = fmt.Sprintf("%s; judged from %d invocations", found.errors(), firstLook)
 	default:
-		found.Words = fmt.Sprintf("%s; worse with a probability of %.2f", found.errors(), found.Worse)
+		found.Words = fmt.Sprintf("%s; probability of regression %.2f", found.errors(), found.Worse)
 	}
 	return found
 }
 
 // errors tells what was counted.
 func (f Finding) errors() string {
-	return fmt.Sprintf("%d of %d calls failed, and %d of %d of the one before", f.New.Errors, f.New.Calls, f.Old.Errors,
-		f.Old.Calls)
+	return fmt.Sprintf("%d of %d invocations failed, and %d of %d of the version before", f.New.Errors, f.New.Invocations, f.Old.Errors,
+		f.Old.Invocations)
 }
 
 // probably tells a probability near 1.

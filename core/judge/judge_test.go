@@ -9,15 +9,15 @@ import (
 	"testing"
 	"time"
 
-	"rudmar/core/figures"
+	"rudmar/core/metrics"
 )
 
 var shifts = flag.Int("shifts", 60, "how many shifts TestShiftsByChance simulates of each kind")
 
-func sum(calls, errors int, ms ...float64) figures.Sum {
-	s := figures.Sum{Calls: calls, Errors: errors, Durations: figures.Histogram{}, MaxMs: 1e6}
+func sum(calls, errors int, ms ...float64) metrics.Sum {
+	s := metrics.Sum{Invocations: calls, Errors: errors, Durations: metrics.Histogram{}, MaxMs: 1e6}
 	for _, d := range ms {
-		s.Durations[figures.Bucket(d)] += calls / len(ms)
+		s.Durations[metrics.Bucket(d)] += calls / len(ms)
 	}
 	return s
 }
@@ -25,7 +25,7 @@ func sum(calls, errors int, ms ...float64) figures.Sum {
 func ExampleLook() {
 	v := Look([]Function{{Name: "warn", New: sum(200, 14), Old: sum(1800, 17)}}, nil)
 	fmt.Println(v.Outcome)
-	fmt.Println(v.Why)
+	fmt.Println(v.Reason)
 	// Output:
 	// back
 	// warn: 14 of 200 calls failed, and 17 of 1800 of the one before; worse with a probability of over 0.9999, and goes back from 0.987 on
@@ -33,10 +33,10 @@ func ExampleLook() {
 
 // took is a minute of so many calls of both, and how long they took.
 func took(n int, ms float64, m int, before float64) Minute {
-	spread := func(calls int, ms float64) figures.Histogram {
-		h := figures.Histogram{}
+	spread := func(calls int, ms float64) metrics.Histogram {
+		h := metrics.Histogram{}
 		for i := range calls {
-			h[figures.Bucket(ms*(0.8+0.4*float64(i%10)/10))]++
+			h[metrics.Bucket(ms*(0.8+0.4*float64(i%10)/10))]++
 		}
 		return h
 	}
@@ -78,8 +78,8 @@ func TestLook(t *testing.T) {
 	} {
 		tt.f.Name = "warn"
 		got := Look([]Function{tt.f}, map[string]int{"warn": tt.last})
-		if got.Outcome != tt.want || !strings.Contains(got.Why, tt.says) {
-			t.Errorf("%s: %s, %s", tt.name, got.Outcome, got.Why)
+		if got.Outcome != tt.want || !strings.Contains(got.Reason, tt.says) {
+			t.Errorf("%s: %s, %s", tt.name, got.Outcome, got.Reason)
 		}
 	}
 	// One that is worse sends all back, wherever it stands; a step ends early only where all allow it.
@@ -144,16 +144,16 @@ func TestSlowerByShuffling(t *testing.T) {
 	rng := rand.New(rand.NewPCG(3, 3))
 	for _, shift := range []float64{1, 1.15, 1.4} {
 		var all []float64
-		a, b := figures.Histogram{}, figures.Histogram{}
+		a, b := metrics.Histogram{}, metrics.Histogram{}
 		for i := range 120 {
 			ms := 20 * math.Exp(rng.NormFloat64()/2)
 			if i < 40 {
 				ms *= shift
-				a[figures.Bucket(ms)]++
+				a[metrics.Bucket(ms)]++
 			} else {
-				b[figures.Bucket(ms)]++
+				b[metrics.Bucket(ms)]++
 			}
-			all = append(all, float64(figures.Bucket(ms)))
+			all = append(all, float64(metrics.Bucket(ms)))
 		}
 		wins := func(of []float64) float64 {
 			u := 0.0
@@ -180,7 +180,7 @@ func TestSlowerByShuffling(t *testing.T) {
 			t.Errorf("%.2f times as long: %.4f, and shuffled %.4f", shift, got, shuffled)
 		}
 	}
-	if got := slower([]Minute{{figures.Histogram{5: 10}, figures.Histogram{5: 20}}}); got != 1 {
+	if got := slower([]Minute{{metrics.Histogram{5: 10}, metrics.Histogram{5: 20}}}); got != 1 {
 		t.Errorf("all alike: %v", got)
 	}
 }
@@ -197,15 +197,15 @@ func TestDurationsByChance(t *testing.T) {
 			last := map[string]int{}
 			for range 30 {
 				minute, calls := 20*math.Exp(rng.NormFloat64()), 20+rng.IntN(200)
-				m := Minute{New: figures.Histogram{}, Old: figures.Histogram{}}
+				m := Minute{New: metrics.Histogram{}, Old: metrics.Histogram{}}
 				for range calls {
 					ms := minute * math.Exp(rng.NormFloat64()/3)
 					if rng.Float64() < 0.1 {
-						f.New.Calls++
-						m.New[figures.Bucket(ms*tt.times)]++
+						f.New.Invocations++
+						m.New[metrics.Bucket(ms*tt.times)]++
 					} else {
-						f.Old.Calls++
-						m.Old[figures.Bucket(ms)]++
+						f.Old.Invocations++
+						m.Old[metrics.Bucket(ms)]++
 					}
 				}
 				f.Minutes = append(f.Minutes, m)
@@ -213,8 +213,8 @@ func TestDurationsByChance(t *testing.T) {
 					back++
 					break
 				}
-				if Due(f.New.Calls, last["warn"]) {
-					last["warn"] = f.New.Calls
+				if Due(f.New.Invocations, last["warn"]) {
+					last["warn"] = f.New.Invocations
 				}
 			}
 		}
@@ -232,28 +232,28 @@ func TestDurationsByChance(t *testing.T) {
 func shiftByChance(rng *rand.Rand, share, fails float64, most int) int {
 	const oldFails = 0.01
 	f := Function{Name: "warn", New: sum(0, 0), Old: sum(0, 0), Before: sum(1000, 0)}
-	for range f.Before.Calls {
+	for range f.Before.Invocations {
 		if rng.Float64() < oldFails {
 			f.Before.Errors++
 		}
 	}
 	last := map[string]int{}
-	for f.New.Calls < most {
+	for f.New.Invocations < most {
 		s, p := &f.Old, oldFails
 		if rng.Float64() < share {
 			s, p = &f.New, fails
 		}
-		s.Calls++
+		s.Invocations++
 		if rng.Float64() < p {
 			s.Errors++
 		}
-		if s != &f.New || !Due(f.New.Calls, last["warn"]) {
+		if s != &f.New || !Due(f.New.Invocations, last["warn"]) {
 			continue
 		}
 		if Look([]Function{f}, last).Outcome == Back {
-			return f.New.Calls
+			return f.New.Invocations
 		}
-		last["warn"] = f.New.Calls
+		last["warn"] = f.New.Invocations
 	}
 	return 0
 }

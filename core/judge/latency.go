@@ -7,11 +7,11 @@ import (
 
 	"gonum.org/v1/gonum/stat/distuv"
 
-	"rudmar/core/figures"
+	"rudmar/core/metrics"
 )
 
 // Minute is how long the warm calls of both revisions took in a minute.
-type Minute struct{ New, Old figures.Histogram }
+type Minute struct{ New, Old metrics.Histogram }
 
 // slower gives the probability of durations as long as the new ones, or longer, if in
 // each minute both came from one distribution: the one-sided rank-sum test, stratified
@@ -36,7 +36,7 @@ func slower(minutes []Minute) float64 {
 // rankSum gives by how much Mann and Whitney's U of the new durations (1947) is greater
 // than to be expected where both are alike, and its variance; nothing where either has
 // none.
-func rankSum(new, old figures.Histogram) (above, variance float64) {
+func rankSum(new, old metrics.Histogram) (above, variance float64) {
 	n, m := float64(new.Count()), float64(old.Count())
 	if n == 0 || m == 0 {
 		return 0, 0
@@ -82,7 +82,7 @@ func weighted(of map[int]float64, share float64) float64 {
 	left := share * total
 	for _, k := range slices.Sorted(maps.Keys(of)) {
 		if left -= of[k]; left <= 1e-9*total {
-			return figures.UpTo(k)
+			return metrics.UpTo(k)
 		}
 	}
 	return 0

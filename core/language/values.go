@@ -27,7 +27,7 @@ func (s *Shape) Misfit(text string, quoted bool, what string) *Misfit {
 	case TextForm, PathForm, VerbForm:
 		if strings.Contains(text, "${") {
 			return misfit(diagnostic.CodeReferencePlace,
-				"%s takes no reference; references can stand in env, of, queue, objects and match", what)
+				"%s accepts no references; references are allowed in env, resource, queue, objects and match", what)
 		}
 	case NameForm:
 		return NameMisfit(text)
@@ -76,7 +76,7 @@ func NameMisfit(text string) *Misfit {
 		return nil
 	}
 	m := misfit(diagnostic.CodeName,
-		"%q is not a name: lower case letters, digits and hyphens, 1 to 40, starting with a letter", diagnostic.Clip(text))
+		"%q is not a name: use 1 to 40 lowercase letters, digits and hyphens, starting with a letter", diagnostic.Clip(text))
 	fixed := strings.Trim(strings.Map(func(r rune) rune {
 		switch {
 		case r >= 'A' && r <= 'Z':
@@ -96,7 +96,7 @@ func boolMisfit(text, what string) *Misfit {
 	if text == "true" || text == "false" {
 		return nil
 	}
-	m := misfit(diagnostic.CodeChoice, "%s is true or false, not %q", what, diagnostic.Clip(text))
+	m := misfit(diagnostic.CodeChoice, "%s must be true or false, not %q", what, diagnostic.Clip(text))
 	if to, ok := map[string]string{"yes": "true", "on": "true", "no": "false", "off": "false", "True": "true",
 		"False": "false"}[text]; ok {
 		m.mend("Change to "+to, to)
@@ -109,10 +109,10 @@ func choiceMisfit(text string, choices []string, what string) *Misfit {
 		return nil
 	}
 	if near := diagnostic.Nearest(text, choices); near != "" {
-		return misfit(diagnostic.CodeChoice, "%q does not do for %s; did you mean %q?", diagnostic.Clip(text), what,
+		return misfit(diagnostic.CodeChoice, "unknown %[2]s %[1]q; did you mean %[3]q?", diagnostic.Clip(text), what,
 			near).mend(fmt.Sprintf("Change to %q", near), near)
 	}
-	return misfit(diagnostic.CodeChoice, "%q does not do for %s; there are %s", diagnostic.Clip(text), what,
+	return misfit(diagnostic.CodeChoice, "unknown %[2]s %[1]q (expected %[3]s)", diagnostic.Clip(text), what,
 		strings.Join(choices, ", "))
 }
 
@@ -120,13 +120,13 @@ func (s *Shape) numberMisfit(text string, quoted bool, what string) *Misfit {
 	f, err := strconv.ParseFloat(text, 64)
 	switch {
 	case err != nil || quoted:
-		return misfit(diagnostic.CodeNotNumber, "%s takes a number, not %q", what, diagnostic.Clip(text))
+		return misfit(diagnostic.CodeNotNumber, "%s must be a number, not %q", what, diagnostic.Clip(text))
 	case s.Form == IntegerForm && f != float64(int64(f)):
-		return misfit(diagnostic.CodeNotNumber, "%s takes a whole number, not %s", what, diagnostic.Clip(text))
+		return misfit(diagnostic.CodeNotNumber, "%s must be a whole number, not %s", what, diagnostic.Clip(text))
 	case (f < s.Min || f > s.Max) && s.Min == s.Max:
-		return misfit(diagnostic.CodeRange, "%s can only be %v", what, s.Min)
+		return misfit(diagnostic.CodeRange, "%s must be %v", what, s.Min)
 	case f < s.Min || f > s.Max:
-		return misfit(diagnostic.CodeRange, "%s lies from %v to %v", what, s.Min, s.Max)
+		return misfit(diagnostic.CodeRange, "%s must be between %v and %v", what, s.Min, s.Max)
 	}
 	return nil
 }
@@ -169,7 +169,7 @@ func (s *Shape) measureMisfit(text, what string) *Misfit {
 		return misfit(diagnostic.CodeUnit, "%s: %q has no unit; write %s", what, diagnostic.Clip(text),
 			m.example).mend(fmt.Sprintf("Write %s%s", text, m.unit), text+m.unit)
 	case errors.Is(err, ErrWrongUnit):
-		out := misfit(diagnostic.CodeUnit, "%s: %q has another unit; write %s", what, diagnostic.Clip(text), m.example)
+		out := misfit(diagnostic.CodeUnit, "%s: %q has the wrong unit; write %s", what, diagnostic.Clip(text), m.example)
 		if proper, ok := properSize(text); ok && s.Form == SizeForm {
 			out.mend("Write "+proper, proper)
 		}
@@ -178,10 +178,10 @@ func (s *Shape) measureMisfit(text, what string) *Misfit {
 		return misfit(diagnostic.CodeNotNumber, "%s: %q is not a number with a unit; write %s", what,
 			diagnostic.Clip(text), m.example)
 	case amount < s.Min || amount > s.Max:
-		return misfit(diagnostic.CodeRange, "%s lies from %s to %s", what, m.format(s.Min), m.format(s.Max))
+		return misfit(diagnostic.CodeRange, "%s must be between %s and %s", what, m.format(s.Min), m.format(s.Max))
 	case s.Step > 0 && amount != float64(int64(amount/s.Step))*s.Step:
 		up := m.format((float64(int64(amount/s.Step)) + 1) * s.Step)
-		return misfit(diagnostic.CodeMultiple, "%s is a multiple of %s; the next one is %s", what, m.format(s.Step),
+		return misfit(diagnostic.CodeMultiple, "%s must be a multiple of %s; the next one is %s", what, m.format(s.Step),
 			up).mend("Change to "+up, up)
 	}
 	return nil

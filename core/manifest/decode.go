@@ -88,14 +88,14 @@ func Leaves(name string) bool { return name == ".." || strings.HasPrefix(name, "
 // is taken from base's configuration, which is never changed.
 func decodeConfig(n, base *tree.Node, from *Config) *Config {
 	c := &Config{
-		Runtime:  value(n.Get("runtime"), asText),
-		Handler:  value(n.Get("handler"), asText),
-		Memory:   value(n.Get("memory"), asSize),
-		Timeout:  value(n.Get("timeout"), asTime),
-		AtOnce:   value(n.Get("at_once"), asInteger),
-		KeepLogs: value(n.Get("keep_logs"), asTime),
-		Network:  value(n.Get("network"), asTruth),
-		Build: Build{Run: n.Get("build").Get("run").Values(), LeaveOut: n.Get("build").Get("leave_out").Values(),
+		Runtime:      value(n.Get("runtime"), asText),
+		Handler:      value(n.Get("handler"), asText),
+		Memory:       value(n.Get("memory"), asSize),
+		Timeout:      value(n.Get("timeout"), asTime),
+		AtOnce:       value(n.Get("at_once"), asInteger),
+		LogRetention: value(n.Get("keep_logs"), asTime),
+		Network:      value(n.Get("network"), asTruth),
+		Build: Build{Run: n.Get("build").Get("run").Values(), Exclude: n.Get("build").Get("leave_out").Values(),
 			Network: asTruth(n.Get("build").Get("network").Value())},
 		Objectives: decodeObjectives(n.Get("objectives")),
 	}
@@ -194,9 +194,9 @@ func DecodeService(n *tree.Node) *Service {
 		}
 		for i := range s.Stages { // real tickets are not sold where the line ends
 			if stage := &s.Stages[i]; stage.Prove == "" {
-				stage.Prove = ProveAll
+				stage.Prove = RunAll
 				if i > 0 && i == len(s.Stages)-1 {
-					stage.Prove = ProveHarmless
+					stage.Prove = RunNoSideEffects
 				}
 			}
 		}
@@ -274,13 +274,13 @@ func decodeGates(n *tree.Node) Gates {
 	if soak := n.Get("soak"); soak != nil {
 		under, _ := language.ParseShare(soak.Get("errors_under").Value())
 		g.Soak = &Soak{For: asTime(soak.Get("for").Value()),
-			Calls: int(asInteger(soak.Get("calls").Value())), ErrorsUnder: under}
+			Invocations: int(asInteger(soak.Get("calls").Value())), ErrorsUnder: under}
 	}
 	if approvals := n.Get("approvals"); approvals != nil {
 		g.Approvals = &Approvals{
-			Count:     max(1, int(asInteger(approvals.Get("count").Value()))),
-			From:      approvals.Get("from").Value(),
-			AuthorMay: asTruth(approvals.Get("author_may").Value()),
+			Count:        max(1, int(asInteger(approvals.Get("count").Value()))),
+			From:         approvals.Get("from").Value(),
+			AllowPushers: asTruth(approvals.Get("author_may").Value()),
 		}
 	}
 	if window := n.Get("window"); window != nil {
@@ -306,7 +306,7 @@ func DecodeCase(file string, n *tree.Node) Case {
 		Trigger: send.Get("trigger").Value(),
 		Event:   send.Get("event").Plain(),
 		Payload: send.Get("payload").Plain(),
-	}, Stages: n.Get("stages").Values(), Harmless: asTruth(n.Get("harmless").Value())}
+	}, Stages: n.Get("stages").Values(), NoSideEffects: asTruth(n.Get("harmless").Value())}
 	if expect := n.Get("expect"); expect != nil {
 		for _, item := range expect.Items {
 			c.Expect = append(c.Expect, Expectation{Text: item.Value(), From: item.Origin()})

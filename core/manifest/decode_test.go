@@ -80,7 +80,7 @@ func TestDecode(t *testing.T) {
 		}
 		return string(text)
 	}
-	trial, check, live := s.Stage("trial"), s.Stage("check"), s.Stage("live")
+	trial, check, actual := s.Stage("trial"), s.Stage("check"), s.Stage("live")
 	limit, mood := s.Setting("limit"), s.Setting("mood")
 	base, there := fn.At("trial"), fn.At("live")
 	for _, c := range []struct {
@@ -93,23 +93,23 @@ func TestDecode(t *testing.T) {
 		{"nothing of the name", fmt.Sprint(s.Setting("lost"), s.Stage("lost"), s.Function("warn")), "<nil> <nil> <nil>"},
 		{"on push, of main", trial.On + " " + trial.Branch, "push main"},
 		{"after a stage, on request", check.On + " " + check.Branch + check.After, "request trial"},
-		{"ready", live.On + " " + live.After, "ready check"},
+		{"ready", actual.On + " " + actual.After, "ready check"},
 		{"one target", as(trial.Targets), `["local/north"]`},
-		{"targets", as(live.Targets), `["local/north","local/coast"]`},
-		{"what runs in each", trial.Prove + " " + check.Prove + " " + live.Prove, "all all harmless"},
-		{"strict", fmt.Sprint(trial.Strict, live.Strict), "false true"},
-		{"set", fmt.Sprint(live.Set["limit"].V, live.Set["mood"].V, live.Set["mood"].From.Rule, len(trial.Set)),
+		{"targets", as(actual.Targets), `["local/north","local/coast"]`},
+		{"what runs in each", trial.Prove + " " + check.Prove + " " + actual.Prove, "all all harmless"},
+		{"strict", fmt.Sprint(trial.Strict, actual.Strict), "false true"},
+		{"set", fmt.Sprint(actual.Set["limit"].V, actual.Set["mood"].V, actual.Set["mood"].From.Rule, len(trial.Set)),
 			"1loudstage 0"},
 		{"no gates", as(trial.Gates), `{"Cases":null,"Soak":null,"Approvals":null,"Window":null,"Rules":null}`},
-		{"one approval", as(check.Gates.Approvals), `{"Count":1,"From":"growers","AuthorMay":false}`},
-		{"gates", as(live.Gates), `{"Cases":["all"],"Soak":{"For":600000000000,"Calls":50,"ErrorsUnder":0.02},` +
-			`"Approvals":{"Count":2,"From":"council","AuthorMay":true},` +
+		{"one approval", as(check.Gates.Approvals), `{"Count":1,"From":"growers","AllowPushers":false}`},
+		{"gates", as(actual.Gates), `{"Cases":["all"],"Soak":{"For":600000000000,"Calls":50,"ErrorsUnder":0.02},` +
+			`"Approvals":{"Count":2,"From":"council","AllowPushers":true},` +
 			`"Window":{"Days":"mon-thu","Hours":"08:00-15:00","Zone":"Europe/Oslo"},` +
 			`"Rules":[{"Name":"small","Expression":"pushers.size() \u003c 3"}]}`},
-		{"a shift of five minutes a step", as(live.Shift), `{"Steps":[0.05,0.5],"Every":300000000000}`},
+		{"a shift of five minutes a step", as(actual.Shift), `{"Steps":[0.05,0.5],"Every":300000000000}`},
 		{"no shift", trial.Shift == nil, true},
 		{"its code", fn.Code, "functions/shared"},
-		{"its build", as(base.Build), `{"Run":["make"],"LeaveOut":["*.md"],"Network":true}`},
+		{"its build", as(base.Build), `{"Run":["make"],"Exclude":["*.md"],"Network":true}`},
 		{"memory of all, of a stage", fmt.Sprint(base.Memory.V>>20, there.Memory.V>>20, fn.At("gone").Memory.V>>20),
 			"192 256 192"},
 		{"variables by name", base.Env[0].Name + base.Env[1].Name + there.Env[1].Value[0].Literal, "ABthree"},
@@ -151,7 +151,7 @@ func TestCasesRunWhereTheySay(t *testing.T) {
 	}
 	for prove, want := range map[string][2]bool{"all": {true, true}, "harmless": {true, false}, "none": {false, false}} {
 		loud := c
-		loud.Harmless = false
+		loud.NoSideEffects = false
 		stage := &manifest.Stage{Name: "live", Prove: prove}
 		if got := [2]bool{c.RunsIn(stage), loud.RunsIn(stage)}; got != want {
 			t.Errorf("%s: %v", prove, got)

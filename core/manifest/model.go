@@ -161,15 +161,15 @@ type GateRule struct{ Name, Expression string }
 // Soak is what must hold in the stage before, for how long.
 type Soak struct {
 	For         time.Duration
-	Calls       int
+	Invocations int
 	ErrorsUnder float64 // from 0 to 1; 0 where any share is allowed
 }
 
 // Approvals says who has to approve.
 type Approvals struct {
-	Count     int
-	From      string // a group; "" for anybody who may approve
-	AuthorMay bool
+	Count        int
+	From         string // a group; "" for anybody who may approve
+	AllowPushers bool
 }
 
 // Window is when a stage may be entered.
@@ -220,18 +220,18 @@ func (f *Function) At(stage string) *Config {
 
 // Config is a function's configuration after merging.
 type Config struct {
-	Runtime     Value[string]
-	Handler     Value[string]
-	Memory      Value[int64] // bytes
-	Timeout     Value[time.Duration]
-	AtOnce      Value[int64]
-	KeepLogs    Value[time.Duration]
-	Network     Value[bool]
-	Env         []EnvVar // sorted by name
-	Objectives  Objectives
-	Build       Build
-	Triggers    []Trigger // sorted by name
-	Permissions []Permission
+	Runtime      Value[string]
+	Handler      Value[string]
+	Memory       Value[int64] // bytes
+	Timeout      Value[time.Duration]
+	AtOnce       Value[int64]
+	LogRetention Value[time.Duration]
+	Network      Value[bool]
+	Env          []EnvVar // sorted by name
+	Objectives   Objectives
+	Build        Build
+	Triggers     []Trigger // sorted by name
+	Permissions  []Permission
 
 	Routes []Routed // of the triggers that are routes and not off
 }
@@ -261,8 +261,8 @@ type EnvVar struct {
 
 // Build is how an artifact is made.
 type Build struct {
-	Run, LeaveOut []string
-	Network       bool // the commands of Run may reach public addresses
+	Run, Exclude []string
+	Network      bool // the commands of Run may reach public addresses
 }
 
 // TriggerKind is the kind of a trigger.
@@ -330,17 +330,17 @@ type Case struct {
 	File   string
 	Send   Send
 	Expect []Expectation
-	// Stages are those that it runs in; all where there are none. Harmless tells
+	// Stages are those that it runs in; all where there are none. NoSideEffects tells
 	// that nothing real happens by it.
-	Stages   []string
-	Harmless bool
+	Stages        []string
+	NoSideEffects bool
 }
 
 // The cases that run in a stage after a deployment.
 const (
-	ProveAll      = "all"
-	ProveHarmless = "harmless"
-	ProveNone     = "none"
+	RunAll           = "all"
+	RunNoSideEffects = "harmless"
+	RunNone          = "none"
 )
 
 // RunsIn tells whether the case runs in a stage after a deployment.
@@ -348,7 +348,7 @@ func (c Case) RunsIn(s *Stage) bool {
 	if len(c.Stages) > 0 && !slices.Contains(c.Stages, s.Name) {
 		return false
 	}
-	return s.Prove == ProveAll || s.Prove == ProveHarmless && c.Harmless
+	return s.Prove == RunAll || s.Prove == RunNoSideEffects && c.NoSideEffects
 }
 
 // Send is what a case sends: to a route, to a trigger, or a payload.
@@ -377,9 +377,9 @@ func (s *Setting) Fits(v any) string {
 		case !ok:
 			return fmt.Sprintf("is not a number: %v", v)
 		case s.Min != nil && f < *s.Min:
-			return fmt.Sprintf("is under its least value, %v", *s.Min)
+			return fmt.Sprintf("is below its minimum, %v", *s.Min)
 		case s.Max != nil && f > *s.Max:
-			return fmt.Sprintf("is over its greatest value, %v", *s.Max)
+			return fmt.Sprintf("is above its maximum, %v", *s.Max)
 		}
 	case "choice":
 		if !slices.Contains(s.Of, fmt.Sprint(v)) {
@@ -392,7 +392,7 @@ func (s *Setting) Fits(v any) string {
 	case "text":
 		switch v.(type) {
 		case map[string]any, []any, nil:
-			return "is not a text"
+			return "is not a string"
 		}
 	}
 	return ""

@@ -111,7 +111,7 @@ func parseReference(inner string) (Part, error) {
 		return Part{}, fmt.Errorf("a function's address is written ${functions.name.url}")
 	}
 	known := []string{"settings", "secrets", "stage.name", "stage.region", "service", "version", "functions"}
-	message := fmt.Sprintf("%q is not something to refer to", inner)
+	message := fmt.Sprintf("unknown reference %q", inner)
 	if near := diagnostic.Nearest(inner, known); near != "" {
 		return Part{}, fmt.Errorf("%s; did you mean %q?", message, near)
 	}
@@ -119,5 +119,5 @@ func parseReference(inner string) (Part, error) {
 		return Part{}, fmt.Errorf("%s; did you mean %q?", message, near)
 	}
 	return Part{}, fmt.Errorf(
-		"%s; there are settings, secrets, stage.name, stage.region, service, version and functions.name.url", message)
+		"%s (expected settings, secrets, stage.name, stage.region, service, version or functions.name.url)", message)
 }

@@ -14,7 +14,7 @@ import (
 type Passage struct {
 	Stage   string
 	Version int
-	State   delivery.State // Settled, WentBack or Stopped; others count for nothing
+	State   delivery.State // Settled, RolledBack or Stopped; others count for nothing
 	At      time.Time
 	Pushed  time.Time // when the version was pushed
 }
@@ -49,10 +49,10 @@ type Stage struct {
 	// Over all of them: the median time from push to the stage, the versions delivered
 	// a week, the part of those that came that went back or stopped, and the median time
 	// until something settled again. Zero where there is nothing to take them from.
-	Lead     time.Duration
-	PerWeek  float64
-	FailPart float64
-	Restore  time.Duration
+	Lead              time.Duration
+	PerWeek           float64
+	ChangeFailureRate float64
+	Restore           time.Duration
 }
 
 const week = 7 * 24 * time.Hour
@@ -91,7 +91,7 @@ func Of(stage string, passages []Passage, now time.Time, weeks int) Stage {
 			d := Delivered{p.Version, p.At, p.At.Sub(p.Pushed)}
 			w.Delivered = append(w.Delivered, d)
 			delivered++
-		case p.State == delivery.WentBack || p.State == delivery.Stopped:
+		case p.State == delivery.RolledBack || p.State == delivery.Failed:
 			f := Failed{Version: p.Version, At: p.At, State: p.State, Until: restored(passages[i+1:], p)}
 			if !f.Until.IsZero() {
 				restores = append(restores, f.Until.Sub(f.At))
@@ -108,7 +108,7 @@ func Of(stage string, passages []Passage, now time.Time, weeks int) Stage {
 	out.Lead, out.Restore = medianLead(all), median(restores)
 	out.PerWeek = float64(delivered) / float64(weeks)
 	if delivered+failed > 0 {
-		out.FailPart = float64(failed) / float64(delivered+failed)
+		out.ChangeFailureRate = float64(failed) / float64(delivered+failed)
 	}
 	return out
 }

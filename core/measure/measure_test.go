@@ -18,13 +18,13 @@ func at(days, hours int) time.Time {
 func ExampleOf() {
 	passages := []measure.Passage{
 		{"live", 1, delivery.Settled, at(0, 10), at(0, 8)},
-		{"live", 2, delivery.WentBack, at(1, 9), at(1, 8)},
+		{"live", 2, delivery.RolledBack, at(1, 9), at(1, 8)},
 		{"live", 1, delivery.Settled, at(1, 10), at(0, 8)}, // again, which is no delivery
 		{"live", 3, delivery.Settled, at(7, 12), at(7, 8)},
 	}
 	s := measure.Of("live", passages, at(8, 0), 2)
 	fmt.Println(s.Lead, s.PerWeek, s.Restore)
-	fmt.Printf("%.2f\n", s.FailPart)
+	fmt.Printf("%.2f\n", s.ChangeFailureRate)
 	fmt.Println(len(s.Weeks[0].Delivered), len(s.Weeks[0].Failed), len(s.Weeks[1].Delivered))
 	// Output:
 	// 3h0m0s 1 1h0m0s
@@ -43,7 +43,7 @@ func TestMonday(t *testing.T) {
 // Whatever happens: each first settling and each failure of the weeks is in one week,
 // between its bounds, and the part that failed lies from 0 to 1.
 func TestEverythingIsInItsWeek(t *testing.T) {
-	states := []delivery.State{delivery.Settled, delivery.WentBack, delivery.Stopped, delivery.Waiting, delivery.Overtaken}
+	states := []delivery.State{delivery.Settled, delivery.RolledBack, delivery.Failed, delivery.Waiting, delivery.Superseded}
 	for seed := range uint64(200) {
 		rng := rand.New(rand.NewPCG(seed, 3))
 		var passages []measure.Passage
@@ -66,7 +66,7 @@ func TestEverythingIsInItsWeek(t *testing.T) {
 				if in {
 					delivered++
 				}
-			case in && (p.State == delivery.WentBack || p.State == delivery.Stopped):
+			case in && (p.State == delivery.RolledBack || p.State == delivery.Failed):
 				failed++
 			}
 		}
@@ -88,7 +88,7 @@ func TestEverythingIsInItsWeek(t *testing.T) {
 				}
 			}
 		}
-		if delivered != 0 || failed != 0 || s.FailPart < 0 || s.FailPart > 1 || len(s.Weeks) != 5 {
+		if delivered != 0 || failed != 0 || s.ChangeFailureRate < 0 || s.ChangeFailureRate > 1 || len(s.Weeks) != 5 {
 			t.Fatalf("seed %d: %d and %d are missing: %+v", seed, delivered, failed, s)
 		}
 	}

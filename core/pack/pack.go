@@ -30,10 +30,10 @@ const (
 
 // Errors of archives.
 var (
-	ErrTooLarge = errors.New("the archive is over the limit")
+	ErrTooLarge = errors.New("the archive exceeds the limit")
 	ErrDigest   = errors.New("the archive does not match its digest")
-	ErrPath     = errors.New("the archive has a path that leaves its folder")
-	ErrTwice    = errors.New("the archive has two files of one name")
+	ErrPath     = errors.New("the archive contains a path outside its folder")
+	ErrTwice    = errors.New("the archive contains two files of one name")
 )
 
 // Entry is a file to be packed.
@@ -57,7 +57,7 @@ type Listing []Listed
 // List gives the listing of entries.
 func List(entries []Entry) (Listing, error) {
 	if len(entries) > MaxFiles {
-		return nil, fmt.Errorf("%w: it has %d files, up to %d are possible; leave some out with build.leave_out",
+		return nil, fmt.Errorf("%w: %d files, the limit is %d; exclude some with build.exclude",
 			ErrTooLarge, len(entries), MaxFiles)
 	}
 	out := make(Listing, 0, len(entries))
@@ -73,7 +73,7 @@ func List(entries []Entry) (Listing, error) {
 	}
 	if total > MaxBytes {
 		return nil, fmt.Errorf(
-			"%w: its files have %.1f MiB, up to %d MiB are possible; leave some out with build.leave_out", ErrTooLarge,
+			"%w: %.1f MiB, the limit is %d MiB; exclude files with build.exclude", ErrTooLarge,
 			float64(total)/(1<<20), MaxBytes>>20)
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Path < out[j].Path })
@@ -137,7 +137,7 @@ func Read(archive []byte, digest string) ([]Entry, error) {
 		return nil, err
 	}
 	if digest != "" && listing.Digest() != digest {
-		return nil, fmt.Errorf("%w: it has %s, not %s", ErrDigest, listing.Digest(), digest)
+		return nil, fmt.Errorf("%w: %s instead of %s", ErrDigest, listing.Digest(), digest)
 	}
 	return entries, nil
 }
@@ -151,9 +151,9 @@ func readFile(f *zip.File) ([]byte, error) {
 	return io.ReadAll(r) // no more than its header says: archive/zip refuses what goes on
 }
 
-// LeaveOut tells whether a path matches one of the patterns. A pattern without
+// Exclude tells whether a path matches one of the patterns. A pattern without
 // a slash matches a name in any folder; ** stands for any number of folders.
-func LeaveOut(patterns []string, name string) bool {
+func Exclude(patterns []string, name string) bool {
 	for _, p := range patterns {
 		if !strings.Contains(p, "/") {
 			if ok, _ := path.Match(p, path.Base(name)); ok {

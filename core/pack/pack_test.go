@@ -254,7 +254,7 @@ func TestLeaveOut(t *testing.T) {
 		"README.md": true, "lib/notes.md": true, "main.py": false, "test/a.py": true, "test/deep/b.py": true,
 		"testing/a.py": false, "docs/a.txt": true, "docs/deep/a.txt": false, "tmp/x": true, "a/b/tmp/x": true, "tmp": false,
 	} {
-		if pack.LeaveOut(patterns, name) != want {
+		if pack.Exclude(patterns, name) != want {
 			t.Errorf("%s: %v", name, !want)
 		}
 	}
@@ -264,7 +264,7 @@ func TestLeaveOut(t *testing.T) {
 // folder for itself.
 func TestManyStars(t *testing.T) {
 	pattern, name := strings.Repeat("**/a/", 40)+"b", strings.Repeat("a/", 200)+"c"
-	if pack.LeaveOut([]string{pattern}, name) || !pack.LeaveOut([]string{pattern}, name+"/a/b") {
+	if pack.Exclude([]string{pattern}, name) || !pack.Exclude([]string{pattern}, name+"/a/b") {
 		t.Error("a pattern with forty times ** matches what it should not, or not what it should")
 	}
 }

@@ -9,11 +9,11 @@ import (
 // Difference is what is otherwise in a plan than in another one.
 type Difference struct {
 	Added   []Step       `json:"added"`
-	Gone    []Step       `json:"gone"`
+	Gone    []Step       `json:"removed"`
 	Changed []StepChange `json:"changed"`
-	// Says is what only the plan means, SaysNoMore what only the other one does.
-	Says       []Line `json:"says"`
-	SaysNoMore []Line `json:"saysNoMore"`
+	// Says is what only the plan means, RemovedImpact what only the other one does.
+	ImpactLines   []ImpactLine `json:"impact"`
+	RemovedImpact []ImpactLine `json:"removedImpact"`
 }
 
 // StepChange is a step of both plans that differs.
@@ -24,7 +24,7 @@ type StepChange struct {
 
 // Against compares a plan with an older one: by what is done, not by when.
 func (p *Plan) Against(older *Plan) Difference {
-	d := Difference{Added: []Step{}, Gone: []Step{}, Changed: []StepChange{}, Says: []Line{}, SaysNoMore: []Line{}}
+	d := Difference{Added: []Step{}, Gone: []Step{}, Changed: []StepChange{}, ImpactLines: []ImpactLine{}, RemovedImpact: []ImpactLine{}}
 	before := map[string]*Step{}
 	for i := range older.Steps {
 		before[older.Steps[i].Address] = &older.Steps[i]
@@ -44,25 +44,25 @@ func (p *Plan) Against(older *Plan) Difference {
 			d.Gone = append(d.Gone, s)
 		}
 	}
-	mine, its := p.Says(), older.Says()
-	d.Says = append(d.Says, without(mine, its)...)
-	d.SaysNoMore = append(d.SaysNoMore, without(its, mine)...)
+	mine, its := p.ImpactLines(), older.ImpactLines()
+	d.ImpactLines = append(d.ImpactLines, without(mine, its)...)
+	d.RemovedImpact = append(d.RemovedImpact, without(its, mine)...)
 	return d
 }
 
 func sameStep(a, b *Step) bool {
-	return a.Change == b.Change && a.RecordOnly == b.RecordOnly && a.Was == b.Was &&
+	return a.Change == b.Change && a.RecordOnly == b.RecordOnly && a.RenamedFrom == b.RenamedFrom &&
 		slices.EqualFunc(a.Attributes, b.Attributes, func(x, y AttributeChange) bool {
 			return x.Name == y.Name && canon.Equal(x.Before, y.Before) && canon.Equal(x.After, y.After) &&
-				canon.Equal(x.Live, y.Live)
+				canon.Equal(x.Actual, y.Actual)
 		})
 }
 
 // without gives the lines of a that b does not have.
-func without(a, b []Line) []Line {
-	var out []Line
+func without(a, b []ImpactLine) []ImpactLine {
+	var out []ImpactLine
 	for _, l := range a {
-		if !slices.ContainsFunc(b, func(o Line) bool { return o.Kind == l.Kind && o.Text == l.Text }) {
+		if !slices.ContainsFunc(b, func(o ImpactLine) bool { return o.Kind == l.Kind && o.Text == l.Text }) {
 			out = append(out, l)
 		}
 	}

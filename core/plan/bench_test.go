@@ -10,11 +10,11 @@ import (
 	"time"
 
 	"rudmar/core/check"
-	"rudmar/core/consequence"
 	"rudmar/core/cores"
 	"rudmar/core/expand"
-	"rudmar/core/figures"
+	"rudmar/core/impact"
 	"rudmar/core/manifest"
+	"rudmar/core/metrics"
 	"rudmar/core/plan"
 	"rudmar/core/resource"
 
@@ -52,9 +52,9 @@ func expanded(b *testing.B, s *manifest.Service) []expand.Resource {
 	for _, f := range s.Functions {
 		in.Artifacts[f.Name] = "sha256:" + f.Name
 	}
-	out, problems := expand.Expand(s, &s.Stages[0], s.Stages[0].Targets[0], in)
-	if len(problems) > 0 {
-		b.Fatal(problems)
+	out, blockers := expand.Expand(s, &s.Stages[0], s.Stages[0].Targets[0], in)
+	if len(blockers) > 0 {
+		b.Fatal(blockers)
 	}
 	return out
 }
@@ -92,9 +92,9 @@ func BenchmarkPlan(b *testing.B) {
 		runtime.ReadMemStats(&before)
 		all := timed(func() { p = plan.Compute(plan.Inputs{Wanted: wanted, Kinds: kinds}) })
 		runtime.ReadMemStats(&after)
-		record, live := asPut(wanted...)
+		record, actual := asPut(wanted...)
 		nothing := timed(func() {
-			if q := plan.Compute(plan.Inputs{Wanted: wanted, Record: record, Live: live, Kinds: kinds}); !q.Empty() {
+			if q := plan.Compute(plan.Inputs{Wanted: wanted, Record: record, Actual: actual, Kinds: kinds}); !q.Empty() {
 				b.Fatal(q.Steps[0])
 			}
 		})
@@ -104,14 +104,14 @@ func BenchmarkPlan(b *testing.B) {
 				edited[i] = wants("function/row00500", "memory", 1.0)
 			}
 		}
-		one := timed(func() { plan.Compute(plan.Inputs{Wanted: edited, Record: record, Live: live, Kinds: kinds}) })
+		one := timed(func() { plan.Compute(plan.Inputs{Wanted: edited, Record: record, Actual: actual, Kinds: kinds}) })
 		few := expanded(b, check.Service(small).Service)
 		many, seen := changedIn(few, 1_000)
 		fewRecorded, fewLive := asPut(few...)
 		means := timed(func() {
-			plan.Compute(plan.Inputs{Wanted: many, Record: fewRecorded, Live: fewLive, Kinds: kinds, Seen: seen})
+			plan.Compute(plan.Inputs{Wanted: many, Record: fewRecorded, Actual: fewLive, Kinds: kinds, Seen: seen})
 		})
-		says := timed(func() { _, _ = p.Says(), p.Summary() })
+		says := timed(func() { _, _ = p.ImpactLines(), p.Summary() })
 		b.ReportMetric((ready+all).Seconds()/parsing.Seconds(), "x-parsing-new")
 		b.ReportMetric((ready+nothing).Seconds()/parsing.Seconds(), "x-parsing-unchanged")
 		b.ReportMetric(together.Seconds()/parsing.Seconds(), "x-parsing-on-all-cores")
@@ -127,12 +127,12 @@ func BenchmarkPlan(b *testing.B) {
 
 // changedIn gives what is wanted with n functions that have another memory limit and may
 // do more, and figures of each function's calls.
-func changedIn(wanted []expand.Resource, n int) ([]expand.Resource, *consequence.Seen) {
-	seen := &consequence.Seen{Now: time.Unix(1_790_000_000, 0), Over: 7 * 24 * time.Hour, Here: map[string]figures.Sum{}}
+func changedIn(wanted []expand.Resource, n int) ([]expand.Resource, *impact.Seen) {
+	seen := &impact.Seen{Now: time.Unix(1_790_000_000, 0), Over: 7 * 24 * time.Hour, Here: map[string]metrics.Sum{}}
 	out := slices.Clone(wanted)
 	for i := range out {
 		r := &out[i]
-		seen.Here[r.Function] = figures.Sum{Calls: 1000, MemoryPeak: 180 << 20}
+		seen.Here[r.Function] = metrics.Sum{Invocations: 1000, MemoryPeak: 180 << 20}
 		name := map[string]string{resource.Function: "memory", resource.Grant: "verbs"}[r.Kind]
 		if r.Function >= fmt.Sprintf("row%05d", n) || name == "" {
 			continue

@@ -9,9 +9,9 @@ import (
 	"strings"
 
 	"rudmar/core/canon"
-	"rudmar/core/consequence"
 	"rudmar/core/cores"
 	"rudmar/core/expand"
+	"rudmar/core/impact"
 	"rudmar/core/resource"
 	"rudmar/core/tree"
 )
@@ -21,11 +21,11 @@ type builder struct {
 	kinds     map[string]*KindSpec
 	steps     []Step
 	at        map[string]int // address → step
-	problems  []Problem
+	blockers  []Blocker
 	unchanged int
 
 	renamed map[string]bool // identities that a step gives another name
-	gaps    []consequence.Gap
+	gaps    []impact.Gap
 
 	wantedFunctions, recordedFunctions map[string]bool
 	declaredAt                         map[string]tree.Origin // function → where it is declared
@@ -33,9 +33,9 @@ type builder struct {
 }
 
 func newBuilder(in Inputs) *builder {
-	in.Wanted, in.Record, in.Live = sorted(in.Wanted, addressOf), sorted(in.Record, Recorded.at), sorted(in.Live, Live.at)
+	in.Wanted, in.Record, in.Actual = sorted(in.Wanted, addressOf), sorted(in.Record, Recorded.at), sorted(in.Actual, Actual.at)
 	b := &builder{in: in, kinds: map[string]*KindSpec{},
-		at: map[string]int{}, renamed: map[string]bool{}, gaps: []consequence.Gap{},
+		at: map[string]int{}, renamed: map[string]bool{}, gaps: []impact.Gap{},
 		wantedFunctions: map[string]bool{}, recordedFunctions: map[string]bool{},
 		declaredAt: map[string]tree.Origin{}, newcomers: map[string][]Cause{}}
 	for i := range in.Wanted {
@@ -82,12 +82,12 @@ func (b *builder) compare() {
 	// Each resource is decided about by itself, in stretches in which all three lists are
 	// walked along.
 	cores.Share(len(decided), func(from, to int) {
-		record, live := b.in.Record, b.in.Live
+		record, actual := b.in.Record, b.in.Actual
 		for i := from; i < to; i++ {
 			w := &wanted[i]
-			record, live = onward(record, w.Address, Recorded.at), onward(live, w.Address, Live.at)
+			record, actual = onward(record, w.Address, Recorded.at), onward(actual, w.Address, Actual.at)
 			if !b.renamed[w.Address] { // the step that renames it puts it as it is wanted
-				decided[i] = b.want(w, first(record, w.Address, Recorded.at), first(live, w.Address, Live.at))
+				decided[i] = b.want(w, first(record, w.Address, Recorded.at), first(actual, w.Address, Actual.at))
 			}
 		}
 	})
@@ -104,7 +104,7 @@ func (b *builder) compare() {
 	for i := range decided {
 		switch d := &decided[i]; {
 		case d.problem != nil:
-			b.problems = append(b.problems, *d.problem)
+			b.blockers = append(b.blockers, *d.problem)
 		case d.step != nil:
 			b.add(*d.step)
 		case !b.renamed[wanted[i].Address]:
@@ -118,21 +118,21 @@ func (b *builder) compare() {
 			b.remove(r)
 		}
 	}
-	b.takeAway()
+	b.deletions()
 }
 
 // takeAway adds a step for each foreign resource that somebody wants to be gone.
-func (b *builder) takeAway() {
-	addresses := slices.Clone(b.in.TakeAway)
+func (b *builder) deletions() {
+	addresses := slices.Clone(b.in.Deletions)
 	slices.Sort(addresses)
 	for _, address := range slices.Compact(addresses) {
-		live := b.liveAt(address)
-		if live == nil || b.recordedAt(address) != nil || b.wantedAt(address) != nil {
+		actual := b.liveAt(address)
+		if actual == nil || b.recordedAt(address) != nil || b.wantedAt(address) != nil {
 			continue // it is gone already, or is Rudmar's own
 		}
-		s := Step{Address: address, Kind: live.Kind, Function: resource.FunctionOf(address), Change: resource.Delete,
-			Tag: live.Tag, Attributes: b.changes(live.Kind, b.settable(live.Kind, live.Attributes), nil, nil),
-			Because: []Cause{{Kind: ByDrift, Text: "it is live and not Rudmar's own; somebody wants it gone"}}}
+		s := Step{Address: address, Kind: actual.Kind, Function: resource.FunctionOf(address), Change: resource.Delete,
+			Tag: actual.Tag, Attributes: b.changes(actual.Kind, b.settable(actual.Kind, actual.Attributes), nil, nil),
+			Because: []Cause{{Kind: ByDrift, Text: "unmanaged resource, deletion requested"}}}
 		b.add(s)
 	}
 }
@@ -148,22 +148,22 @@ func firstOrigin(w *expand.Resource) tree.Origin {
 
 // same tells whether a resource is recorded and live just as it is wanted: of most it
 // is, and no more has to be known of them.
-func (b *builder) same(w *expand.Resource, record *Recorded, live *Live) bool {
-	if record == nil || live == nil || len(record.Attributes) != len(w.Attributes) {
+func (b *builder) same(w *expand.Resource, record *Recorded, actual *Actual) bool {
+	if record == nil || actual == nil || len(record.Attributes) != len(w.Attributes) {
 		return false
 	}
 	for i := range w.Attributes {
 		a := &w.Attributes[i]
 		was, recorded := record.Attributes[a.Name]
-		is, there := live.Attributes[a.Name]
+		is, there := actual.Attributes[a.Name]
 		if !recorded || !there || !canon.Equal(was, a.Value) || !canon.Equal(is, a.Value) {
 			return false
 		}
 	}
-	if len(live.Attributes) == len(w.Attributes) {
+	if len(actual.Attributes) == len(w.Attributes) {
 		return true
 	}
-	for name := range live.Attributes {
+	for name := range actual.Attributes {
 		if _, known := record.Attributes[name]; !known && !b.spec(w.Kind, name).Computed {
 			return false
 		}
@@ -175,18 +175,18 @@ func (b *builder) same(w *expand.Resource, record *Recorded, live *Live) bool {
 // plan, or nothing.
 type decision struct {
 	step    *Step
-	problem *Problem
+	problem *Blocker
 }
 
 // want decides what happens to one wanted resource, and says why. It changes nothing of
 // the builder.
-func (b *builder) want(w *expand.Resource, record *Recorded, live *Live) decision {
+func (b *builder) want(w *expand.Resource, record *Recorded, actual *Actual) decision {
 	if b.kinds[w.Kind] == nil {
 		from := firstOrigin(w)
-		return decision{problem: &Problem{Message: fmt.Sprintf("the platform has no resources of kind %q", w.Kind),
+		return decision{problem: &Blocker{Message: fmt.Sprintf("the platform has no resources of kind %q", w.Kind),
 			Address: w.Address, From: &from}}
 	}
-	if b.same(w, record, live) {
+	if b.same(w, record, actual) {
 		return decision{}
 	}
 	at := states{wanted: w.Values()}
@@ -194,38 +194,38 @@ func (b *builder) want(w *expand.Resource, record *Recorded, live *Live) decisio
 		at.record = present(record.Attributes)
 	}
 	s := Step{Address: w.Address, Kind: w.Kind, Function: w.Function, Want: at.wanted, WantNeeds: w.Needs}
-	if record == nil && live == nil { // most, where a stage or a function is new
+	if record == nil && actual == nil { // most, where a stage or a function is new
 		s.Change, s.Attributes, s.Because = resource.Create, b.creates(w), b.newCause(w)
 		return decision{step: &s}
 	}
-	if live != nil {
-		at.live, s.Tag = b.settable(w.Kind, live.Attributes), live.Tag
+	if actual != nil {
+		at.actual, s.Tag = b.settable(w.Kind, actual.Attributes), actual.Tag
 	}
 	o := at.outcome(func(names []string) bool { return b.inPlace(w.Kind, names) })
-	s.Change, s.RecordOnly, s.UndoesDrift = o.Change, o.RecordOnly, o.UndoesDrift
+	s.Change, s.RecordOnly, s.RevertsDrift = o.Change, o.RecordOnly, o.RevertsDrift
 	switch {
 	case o.Conflict:
 		from := firstOrigin(w)
-		return decision{problem: &Problem{Address: w.Address, From: &from, Message: fmt.Sprintf(
-			"%s is there already, not made by Rudmar, and cannot become what is wanted (%s cannot change in place); take it away or rename", w.Address, strings.Join(differences(at.live, at.wanted), ", "))}}
+		return decision{problem: &Blocker{Address: w.Address, From: &from, Message: fmt.Sprintf(
+			"%s already exists, was not created by Rudmar, and cannot be updated to the required state (%s cannot change in place); delete it or rename the resource", w.Address, strings.Join(differences(at.actual, at.wanted), ", "))}}
 	case o.Change == "" || b.left(w.Address, at):
 		return decision{}
 	case o.Change == resource.Create:
 		s.Attributes = b.changes(w.Kind, nil, at.wanted, nil)
-		s.Because = append([]Cause{{Kind: ByVanished, Text: "it was taken away behind Rudmar's back"}},
+		s.Because = append([]Cause{{Kind: ByVanished, Text: "deleted outside Rudmar"}},
 			b.causes(w, differences(at.record, at.wanted))...)
 	case o.Change == resource.Adopt:
-		s.Attributes = b.changes(w.Kind, at.live, at.wanted, nil)
-		s.Because = append(b.newCause(w), Cause{Kind: ByDrift, Text: "it is live already, but Rudmar did not put it there"})
-	case o.Change == resource.Restore || o.UndoesDrift && len(differences(at.record, at.wanted)) == 0:
-		s.Attributes = b.changes(w.Kind, at.record, at.wanted, at.live)
-		s.Because = []Cause{{Kind: ByDrift, Text: "changed by hand: " + strings.Join(differences(at.record, at.live), ", ")}}
+		s.Attributes = b.changes(w.Kind, at.actual, at.wanted, nil)
+		s.Because = append(b.newCause(w), Cause{Kind: ByDrift, Text: "already exists, not created by Rudmar"})
+	case o.Change == resource.Restore || o.RevertsDrift && len(differences(at.record, at.wanted)) == 0:
+		s.Attributes = b.changes(w.Kind, at.record, at.wanted, at.actual)
+		s.Because = []Cause{{Kind: ByDrift, Text: "changed outside Rudmar: " + strings.Join(differences(at.record, at.actual), ", ")}}
 	default:
-		s.Attributes = b.changes(w.Kind, at.record, at.wanted, at.live)
+		s.Attributes = b.changes(w.Kind, at.record, at.wanted, at.actual)
 		s.Because = b.causes(w, differences(at.record, at.wanted))
-		if o.UndoesDrift {
+		if o.RevertsDrift {
 			s.Because = append(s.Because,
-				Cause{Kind: ByDrift, Text: "also changed by hand: " + strings.Join(differences(at.record, at.live), ", ")})
+				Cause{Kind: ByDrift, Text: "also changed outside Rudmar: " + strings.Join(differences(at.record, at.actual), ", ")})
 		}
 	}
 	return decision{step: &s}
@@ -238,27 +238,27 @@ func (b *builder) left(address string, at states) bool {
 	if len(b.in.LeftAlone) == 0 || at.record == nil || len(differences(at.record, at.wanted)) > 0 {
 		return false
 	}
-	if kind, fn := resource.Split(address); at.live != nil && (kind == resource.Revision || kind == resource.Pointer) {
+	if kind, fn := resource.Split(address); at.actual != nil && (kind == resource.Revision || kind == resource.Pointer) {
 		// What a function changed by hand brings with it is left with it.
 		function := resource.Function + "/" + fn
-		record, live, wanted := b.recordedAt(function), b.liveAt(function), b.wantedOf(function)
-		if record != nil && live != nil && wanted != nil {
-			of := states{record: record.Attributes, live: b.settable(resource.Function, live.Attributes), wanted: wanted}
-			if len(differences(of.record, of.live)) > 0 {
+		record, actual, wanted := b.recordedAt(function), b.liveAt(function), b.wantedOf(function)
+		if record != nil && actual != nil && wanted != nil {
+			of := states{record: record.Attributes, actual: b.settable(resource.Function, actual.Attributes), wanted: wanted}
+			if len(differences(of.record, of.actual)) > 0 {
 				return b.left(function, of)
 			}
 		}
 	}
-	leaves := func(attribute string, live any) bool {
+	leaves := func(attribute string, actual any) bool {
 		return slices.ContainsFunc(b.in.LeftAlone, func(l Left) bool {
-			return l.Address == address && l.Attribute == attribute && canon.Equal(l.Live, live)
+			return l.Address == address && l.Attribute == attribute && canon.Equal(l.Actual, actual)
 		})
 	}
-	if at.live == nil {
+	if at.actual == nil {
 		return leaves("", nil)
 	}
-	for _, name := range differences(at.record, at.live) {
-		if !leaves(name, at.live[name]) {
+	for _, name := range differences(at.record, at.actual) {
+		if !leaves(name, at.actual[name]) {
 			return false
 		}
 	}
@@ -276,8 +276,8 @@ func (b *builder) wantedOf(address string) map[string]any {
 func (b *builder) remove(r *Recorded) {
 	at := states{record: present(r.Attributes)}
 	s := Step{Address: r.Address, Kind: r.Kind, Function: r.Function}
-	if live := b.liveAt(r.Address); live != nil {
-		at.live, s.Tag = b.settable(r.Kind, live.Attributes), live.Tag
+	if actual := b.liveAt(r.Address); actual != nil {
+		at.actual, s.Tag = b.settable(r.Kind, actual.Attributes), actual.Tag
 	}
 	o := at.outcome(func([]string) bool { return true })
 	s.Change, s.RecordOnly = o.Change, o.RecordOnly
@@ -287,10 +287,10 @@ func (b *builder) remove(r *Recorded) {
 	case b.in.Left != "":
 		cause.Text = b.in.Left
 	case !b.declared(r.Function):
-		cause.Text = fmt.Sprintf("the function %s is not in version %d", r.Function, b.in.Base.Version)
+		cause.Text = fmt.Sprintf("function %s is not in version %d", r.Function, b.in.Base.Version)
 		for _, name := range slices.Sorted(maps.Keys(b.in.Renamed)) {
 			if was := b.in.Renamed[name]; was == r.Function {
-				cause.Text = fmt.Sprintf("the function %s is called %s now", was, name)
+				cause.Text = fmt.Sprintf("function %s is now called %s", was, name)
 			}
 		}
 	}
@@ -327,18 +327,18 @@ func (b *builder) inPlace(kind string, names []string) bool {
 
 // changes lists what happens to each attribute; live is given only where it
 // may differ from the record.
-func (b *builder) changes(kind string, before, after, live map[string]any) []AttributeChange {
+func (b *builder) changes(kind string, before, after, actual map[string]any) []AttributeChange {
 	names := differences(before, after)
-	if live != nil {
-		names = append(names, differences(before, live)...)
+	if actual != nil {
+		names = append(names, differences(before, actual)...)
 		sort.Strings(names)
 		names = slices.Compact(names)
 	}
 	out := make([]AttributeChange, 0, len(names))
 	for _, name := range names {
 		c := AttributeChange{Name: name, Before: before[name], After: after[name], Unit: b.spec(kind, name).Unit}
-		if live != nil && !canon.Equal(before[name], live[name]) {
-			c.Live, c.Drifted = live[name], true
+		if actual != nil && !canon.Equal(before[name], actual[name]) {
+			c.Actual, c.Drifted = actual[name], true
 		}
 		out = append(out, c)
 	}
@@ -374,9 +374,9 @@ func (b *builder) newCause(w *expand.Resource) []Cause {
 // comes says how a function that is not recorded comes to be there.
 func (b *builder) comes(fn string) string {
 	if was := b.in.Renamed[fn]; was != "" {
-		return fmt.Sprintf("the function %s was called %s", fn, was)
+		return fmt.Sprintf("function %s was renamed from %s", fn, was)
 	}
-	return fmt.Sprintf("the function %s is new in this stage", fn)
+	return fmt.Sprintf("function %s is new in this stage", fn)
 }
 
 func (b *builder) recorded(fn string) bool { return b.recordedFunctions[fn] }
@@ -416,13 +416,13 @@ func (b *builder) cause(w *expand.Resource, a expand.Attribute) []Cause {
 	from := a.From
 	var out []Cause
 	if _, secret := w.Secrets[a.Name]; secret {
-		out = append(out, Cause{Kind: BySetting, Text: a.Name + ": a secret has another value in " + b.in.Base.Stage +
-			", or is put in otherwise"})
+		out = append(out, Cause{Kind: BySetting, Text: a.Name + ": a secret changed in " + b.in.Base.Stage +
+			", or the reference to it"})
 	}
 	for _, through := range a.Through {
 		kind, text := BySetting, "a setting's default"
 		if through.Rule == tree.OfStage {
-			text = "what " + b.in.Base.Stage + " sets"
+			text = "the values set in " + b.in.Base.Stage + ""
 		}
 		t := through
 		out = append(out, Cause{Kind: kind, Text: a.Name + ": " + text, From: &t})
@@ -432,9 +432,9 @@ func (b *builder) cause(w *expand.Resource, a expand.Attribute) []Cause {
 	case tree.Defaults:
 		kind, text = ByDefault, a.Name+": the service's default"
 	case tree.BuiltIn:
-		return append(out, Cause{Kind: ByBuiltIn, Text: a.Name + ": the built-in value"})
+		return append(out, Cause{Kind: ByBuiltIn, Text: a.Name + ": the Rudmar default"})
 	case tree.OfStage:
-		text = a.Name + ": said for " + b.in.Base.Stage
+		text = a.Name + ": from " + b.in.Base.Stage
 	}
 	return append(out, Cause{Kind: kind, Text: text, From: &from})
 }
@@ -477,7 +477,7 @@ func weighed(kind string, touched, observed bool) bool {
 
 // states gives what consequences are weighed over. It may be called while the steps are
 // put in order.
-func (b *builder) states(observed bool) (before, after []consequence.Resource, touched map[string]resource.Change) {
+func (b *builder) states(observed bool) (before, after []impact.Resource, touched map[string]resource.Change) {
 	touched = make(map[string]resource.Change, len(b.steps))
 	// Where nothing of their kinds changes, who may reach and call what stays as it is.
 	whole := false
@@ -499,7 +499,7 @@ func (b *builder) states(observed bool) (before, after []consequence.Resource, t
 	for i := range b.in.Record {
 		if r := &b.in.Record[i]; stands(r.Address, r.Kind) {
 			before = append(before,
-				consequence.Resource{Address: r.Address, Kind: r.Kind, Function: r.Function, Attributes: r.Attributes})
+				impact.Resource{Address: r.Address, Kind: r.Kind, Function: r.Function, Attributes: r.Attributes})
 		}
 	}
 	for i := range b.in.Wanted {
@@ -507,7 +507,7 @@ func (b *builder) states(observed bool) (before, after []consequence.Resource, t
 		if !stands(w.Address, w.Kind) {
 			continue
 		}
-		r := consequence.Resource{Address: w.Address, Kind: w.Kind, Function: w.Function, Attributes: w.Values()}
+		r := impact.Resource{Address: w.Address, Kind: w.Kind, Function: w.Function, Attributes: w.Values()}
 		if from := firstOrigin(w); from.File != "" {
 			r.From = &from
 		}

@@ -169,14 +169,18 @@ func (t *stepText) step(s *Step) {
 	t.number(`,"index":`, int64(s.Index))
 	t.text(`,"kind":`, s.Kind)
 	t.list(`,"needs":`, len(s.Needs), s.Needs == nil, func(i int) { t.number("", int64(s.Needs[i])) })
+	t.number(`,"phase":`, int64(s.Phase))
 	if s.RecordOnly {
 		t.raw(`,"recordOnly":true`)
 	}
+	if s.RenamedFrom != "" {
+		t.text(`,"renamedFrom":`, s.RenamedFrom)
+	}
+	if s.RevertsDrift {
+		t.raw(`,"revertsDrift":true`)
+	}
 	if s.Tag != "" {
 		t.text(`,"tag":`, s.Tag)
-	}
-	if s.UndoesDrift {
-		t.raw(`,"undoesDrift":true`)
 	}
 	if len(s.Want) > 0 {
 		t.value(`,"want":`, s.Want)
@@ -184,21 +188,19 @@ func (t *stepText) step(s *Step) {
 	if len(s.WantNeeds) > 0 {
 		t.list(`,"wantNeeds":`, len(s.WantNeeds), false, func(i int) { t.text("", s.WantNeeds[i]) })
 	}
-	if s.Was != "" {
-		t.text(`,"was":`, s.Was)
-	}
-	t.number(`,"wave":`, int64(s.Wave))
 	t.raw("}")
 }
 
 func (t *stepText) attribute(a *AttributeChange) {
-	t.value(`{"after":`, a.After)
+	t.raw("{")
+	if a.Actual != nil {
+		t.value(`"actual":`, a.Actual)
+		t.raw(",")
+	}
+	t.value(`"after":`, a.After)
 	t.value(`,"before":`, a.Before)
 	if a.Drifted {
 		t.raw(`,"drifted":true`)
-	}
-	if a.Live != nil {
-		t.value(`,"live":`, a.Live)
 	}
 	t.text(`,"name":`, a.Name)
 	if a.Unit != "" {

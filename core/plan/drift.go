@@ -26,7 +26,7 @@ type Drifted struct {
 	// Follows is the address of the drift that brings this one with it.
 	Follows string `json:"follows,omitempty"`
 	// Left says why somebody leaves that it vanished, or is not Rudmar's own.
-	Left       *Left           `json:"left,omitempty"`
+	Left       *Left           `json:"ignored,omitempty"`
 	Attributes []DriftedDetail `json:"attributes"`
 }
 
@@ -34,7 +34,7 @@ type Drifted struct {
 type Left struct {
 	Address   string `json:"address"`
 	Attribute string `json:"attribute,omitempty"` // "" for the resource: that it vanished, or is not Rudmar's own
-	Live      any    `json:"live,omitempty"`      // the value that is left; another one is drift again
+	Actual    any    `json:"actual,omitempty"`    // the value that is left; another one is drift again
 	Reason    string `json:"reason"`
 	Person    string `json:"person"`
 	At        int64  `json:"at"`              // Unix milliseconds
@@ -58,15 +58,15 @@ func (d *Drifted) Open() bool {
 type DriftedDetail struct {
 	Name     string `json:"name"`
 	Recorded any    `json:"recorded"`
-	Live     any    `json:"live"`
+	Actual   any    `json:"actual"`
 	Unit     string `json:"unit,omitempty"`
 	Since    int64  `json:"since,omitempty"` // when it was seen first, Unix milliseconds
-	Left     *Left  `json:"left,omitempty"`
+	Left     *Left  `json:"ignored,omitempty"`
 }
 
 // Drift compares the record with live, attribute by attribute, sorted by address.
-func Drift(record []Recorded, live []Live, kinds []KindSpec) []Drifted {
-	b := newBuilder(Inputs{Record: record, Live: live, Kinds: kinds})
+func Drift(record []Recorded, actual []Actual, kinds []KindSpec) []Drifted {
+	b := newBuilder(Inputs{Record: record, Actual: actual, Kinds: kinds})
 	out := []Drifted{}
 	for i := range record {
 		r := &record[i]
@@ -81,15 +81,15 @@ func Drift(record []Recorded, live []Live, kinds []KindSpec) []Drifted {
 		there := b.settable(r.Kind, l.Attributes)
 		for _, name := range differences(r.Attributes, there) {
 			d.Attributes = append(d.Attributes,
-				DriftedDetail{Name: name, Recorded: r.Attributes[name], Live: there[name], Unit: b.spec(r.Kind, name).Unit})
+				DriftedDetail{Name: name, Recorded: r.Attributes[name], Actual: there[name], Unit: b.spec(r.Kind, name).Unit})
 		}
 		if len(d.Attributes) > 0 {
 			out = append(out, d)
 		}
 	}
-	for i := range live {
-		if b.recordedAt(live[i].Address) == nil {
-			l := &live[i]
+	for i := range actual {
+		if b.recordedAt(actual[i].Address) == nil {
+			l := &actual[i]
 			out = append(out, Drifted{Address: l.Address, Kind: l.Kind, Function: resource.FunctionOf(l.Address),
 				Unknown: true, Changed: l.Changed, By: l.By, Attributes: []DriftedDetail{}})
 		}
@@ -125,9 +125,9 @@ func Seen(drift, before []Drifted, left []Left, now time.Time) []Drifted {
 	for i := range before {
 		old[before[i].Address] = &before[i]
 	}
-	leftOf := func(address, attribute string, live any) *Left {
+	leftOf := func(address, attribute string, actual any) *Left {
 		for i := range left {
-			if l := &left[i]; l.Address == address && l.Attribute == attribute && l.holds(now) && canon.Equal(l.Live, live) {
+			if l := &left[i]; l.Address == address && l.Attribute == attribute && l.holds(now) && canon.Equal(l.Actual, actual) {
 				return l
 			}
 		}
@@ -150,12 +150,12 @@ func Seen(drift, before []Drifted, left []Left, now time.Time) []Drifted {
 			a.Since = now.UnixMilli()
 			if was != nil {
 				for _, b := range was.Attributes {
-					if b.Name == a.Name && canon.Equal(b.Live, a.Live) && b.Since > 0 {
+					if b.Name == a.Name && canon.Equal(b.Actual, a.Actual) && b.Since > 0 {
 						a.Since = b.Since
 					}
 				}
 			}
-			a.Left = leftOf(d.Address, a.Name, a.Live)
+			a.Left = leftOf(d.Address, a.Name, a.Actual)
 		}
 	}
 	return out

@@ -14,7 +14,7 @@ func Example() {
 	p := plan.Compute(plan.Inputs{
 		Wanted: wanted,
 		Record: []plan.Recorded{{Address: "function/warn", Kind: "function", Function: "warn", Attributes: was}},
-		Live:   []plan.Live{{Address: "function/warn", Kind: "function", Attributes: was}},
+		Actual: []plan.Actual{{Address: "function/warn", Kind: "function", Attributes: was}},
 		Kinds:  []plan.KindSpec{{Kind: "function", Attributes: []plan.AttributeSpec{{Name: "memory", InPlace: true}}}},
 	})
 	for _, s := range p.Steps {

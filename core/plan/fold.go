@@ -21,7 +21,7 @@ func (b *builder) fold() {
 // head finds the step that a step follows; there is false where it stands for itself.
 func (b *builder) head(s *Step) (head int, there bool) {
 	switch {
-	case s.Was != "":
+	case s.RenamedFrom != "":
 		return 0, false // its new name is the story
 	case !b.declared(s.Function) && s.Change == resource.Delete:
 		return b.stepOf(resource.Function, s.Function)

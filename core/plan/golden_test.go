@@ -9,10 +9,10 @@ import (
 	"testing"
 	"time"
 
-	"rudmar/core/consequence"
 	"rudmar/core/expand"
-	"rudmar/core/figures"
+	"rudmar/core/impact"
 	"rudmar/core/manifest"
+	"rudmar/core/metrics"
 	"rudmar/core/plan"
 )
 
@@ -43,10 +43,10 @@ func textOf(t *testing.T, p *plan.Plan) string {
 	if err := p.Write(&b, nil); err != nil {
 		t.Fatal(err)
 	}
-	fmt.Fprintf(&b, "\n%d ms in %d waves, %d unchanged\n", p.Expected, p.Waves, p.Unchanged)
+	fmt.Fprintf(&b, "\n%d ms in %d waves, %d unchanged\n", p.Expected, p.Phases, p.Unchanged)
 	for _, s := range p.Steps {
 		fmt.Fprintf(&b, "%d %s %s, wave %d, %d ms, needs %v, follows %q, only recorded %v, undoes drift %v\n", s.Index,
-			s.Change, s.Address, s.Wave, s.Expected, s.Needs, s.Follows, s.RecordOnly, s.UndoesDrift)
+			s.Change, s.Address, s.Phase, s.Expected, s.Needs, s.Follows, s.RecordOnly, s.RevertsDrift)
 	}
 	return b.String()
 }
@@ -64,8 +64,8 @@ func TestPlansReadAsTheyDid(t *testing.T) {
 	in.Wanted = state(function("warn", "b", 256<<20, "/frost", "tables/*"), function("kept", "k", 64<<20, "/kept"),
 		function("vanished", "v", 64<<20, "/lost"), function("drifted", "d", 64<<20, "/drift"),
 		function("fresh", "f", 64<<20, "/gone", "queues/alerts"), function("adopted", "x", 64<<20, ""))
-	var lives []plan.Live
-	for _, l := range in.Live {
+	var lives []plan.Actual
+	for _, l := range in.Actual {
 		switch l.Address {
 		case "pointer/vanished", "route/vanished/r":
 			continue
@@ -76,10 +76,10 @@ func TestPlansReadAsTheyDid(t *testing.T) {
 	}
 	for _, w := range function("adopted", "x", 32<<20, "") {
 		if w.Kind == "identity" || w.Kind == "revision" || w.Kind == "function" {
-			lives = append(lives, live(w))
+			lives = append(lives, actual(w))
 		}
 	}
-	in.Live = append(lives, plan.Live{Address: "route/old/r", Kind: "route", Attributes: m{"method": "GET", "path": "/other"}})
+	in.Actual = append(lives, plan.Actual{Address: "route/old/r", Kind: "route", Attributes: m{"method": "GET", "path": "/other"}})
 	golden(t, "changes", textOf(t, plan.Compute(in)))
 
 	swap := settled(state(function("a", "x", 128<<20, "/frost"), function("b", "x", 128<<20, "/other")))
@@ -97,27 +97,27 @@ func TestOutlooksReadAsTheyDid(t *testing.T) {
 	}
 	at := time.Date(2026, 3, 3, 7, 30, 0, 0, time.UTC).UnixMilli()
 	p := plan.Compute(plan.Inputs{Kinds: kindsOf("function"), Wanted: []expand.Resource{wants("function/warn", "memory", 1.0)}})
-	p.Consequences = consequence.Consequence{Cold: names(9)}
+	p.Impact = impact.Impact{Cold: names(9)}
 	cold := said(p)
-	p.Consequences.Cold = names(10)
+	p.Impact.Cold = names(10)
 	cold += "\n" + said(p)
-	p.Outlook = &consequence.Outlook{Over: 3_600_000,
-		Tight: []consequence.Tight{{Function: "a", What: "memory", Limit: 100 << 20, Seen: 90 << 20, Calls: 1},
-			{Function: "b", What: "memory", Limit: 100 << 20, Seen: 91 << 20, Calls: 2, Stage: "trial"},
-			{Function: "c", What: "timeout", Limit: 1000, Seen: 1200, Calls: 30, Under: true},
-			{Function: "d", What: "timeout", Limit: 2000, Seen: 500, Calls: 30}},
-		Schedules: []consequence.Fires{{Function: "a", Trigger: "a/often", Before: 48, After: 24, Next: []int64{at, at + 3_600_000}, Zone: "UTC"},
+	p.Outlook = &impact.Outlook{Over: 3_600_000,
+		Tight: []impact.Tight{{Function: "a", What: "memory", Limit: 100 << 20, Seen: 90 << 20, Invocations: 1},
+			{Function: "b", What: "memory", Limit: 100 << 20, Seen: 91 << 20, Invocations: 2, Stage: "trial"},
+			{Function: "c", What: "timeout", Limit: 1000, Seen: 1200, Invocations: 30, Under: true},
+			{Function: "d", What: "timeout", Limit: 2000, Seen: 500, Invocations: 30}},
+		Schedules: []impact.Fires{{Function: "a", Trigger: "a/often", Before: 48, After: 24, Next: []int64{at, at + 3_600_000}, Zone: "UTC"},
 			{Function: "a", Trigger: "a/off", Before: 1, After: 0, Next: []int64{}},
 			{Function: "a", Trigger: "a/on", Before: 0, After: 4. / 28, Next: []int64{at}, Zone: "Europe/Oslo"},
 			{Function: "a", Trigger: "a/long", Before: 24, After: 24, Next: []int64{}, Overlaps: true, Usually: 90_000, Interval: 60_000},
 			{Function: "a", Trigger: "a/moved", Before: 1, After: 1, Next: []int64{}, Lost: 1, Doubled: 2}},
-		Costs: []consequence.Cost{{Function: "a", Before: "1.0000", After: "2.0000", Currency: "EUR", How: "so"},
+		Costs: []impact.Cost{{Function: "a", Before: "1.0000", After: "2.0000", Currency: "EUR", How: "so"},
 			{Function: "b", After: "2.0000", Currency: "EUR", How: "so"}, {Function: "c", Before: "2.0000", Currency: "EUR", How: "so"}},
-		Cold: []consequence.Waiting{{Function: "f0", PerHour: 7200, StartMs: 500, Callers: 1},
+		Cold: []impact.Waiting{{Function: "f0", PerHour: 7200, StartMs: 500, Callers: 1},
 			{Function: "f1", PerHour: 0.5, StartMs: 90_000, Callers: 0.01}},
-		Losses: []consequence.Loss{{Function: "g", What: "log lines", Count: 1, Oldest: at}, {Function: "g", What: "kept calls", Count: 2}}}
+		Losses: []impact.Loss{{Function: "g", What: "log lines", Count: 1, Oldest: at}, {Function: "g", What: "kept calls", Count: 2}}}
 	golden(t, "outlook", cold+"\n\n"+said(p)+"\n")
 	p = plan.Compute(plan.Inputs{Base: plan.Base{Version: 2, From: 1}, Kinds: kindsOf("function"),
-		Wanted: []expand.Resource{wants("function/a"), wants("function/b")}, Seen: &consequence.Seen{Here: map[string]figures.Sum{}}})
+		Wanted: []expand.Resource{wants("function/a"), wants("function/b")}, Seen: &impact.Seen{Here: map[string]metrics.Sum{}}})
 	golden(t, "first", textOf(t, p))
 }

@@ -11,7 +11,7 @@ import (
 // their addresses: of many resources a map of each would cost more than the comparison.
 
 func (r Recorded) at() string            { return r.Address }
-func (l Live) at() string                { return l.Address }
+func (l Actual) at() string              { return l.Address }
 func addressOf(w expand.Resource) string { return w.Address }
 
 func (b *builder) wantedAt(address string) *expand.Resource {
@@ -20,7 +20,7 @@ func (b *builder) wantedAt(address string) *expand.Resource {
 func (b *builder) recordedAt(address string) *Recorded {
 	return find(b.in.Record, address, Recorded.at)
 }
-func (b *builder) liveAt(address string) *Live { return find(b.in.Live, address, Live.at) }
+func (b *builder) liveAt(address string) *Actual { return find(b.in.Actual, address, Actual.at) }
 
 // sorted gives a list in the order of its addresses: itself where it is so already.
 func sorted[T any](list []T, at func(T) string) []T {

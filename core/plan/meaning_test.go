@@ -4,7 +4,7 @@ import (
 	"strings"
 	"testing"
 
-	"rudmar/core/consequence"
+	"rudmar/core/impact"
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
 	"rudmar/core/resource"
@@ -15,16 +15,16 @@ import (
 func TestMeaning(t *testing.T) {
 	p := &plan.Plan{
 		Steps: []plan.Step{
-			{Address: "function/warn", Change: resource.Update, Wave: 3, Index: 9, Expected: 40, Attributes: []plan.AttributeChange{
+			{Address: "function/warn", Change: resource.Update, Phase: 3, Index: 9, Expected: 40, Attributes: []plan.AttributeChange{
 				{Name: "memory", Before: 128.0, After: 256.0}, {Name: "timeout", Before: nil, After: 5.0}}},
 			{Address: "route/warn/ask", Change: resource.Delete},
 			{Address: "grant/warn/tables", Change: resource.Create, RecordOnly: true},
 		},
-		Consequences: consequence.Consequence{
-			Rules:   []consequence.RuleChange{{Rule: "approvals", Before: "2", After: "1", Loosens: true}},
-			Opened:  []consequence.Opened{{Route: "GET /frost", After: "anyone", Public: true}},
-			Gained:  []consequence.Reach{{Function: "warn", Verbs: []string{"read", "write"}, Resource: "tables/a"}},
-			Lost:    []consequence.Reach{{Function: "warn", Verbs: []string{"send"}, Resource: "queues/b"}},
+		Impact: impact.Impact{
+			Rules:   []impact.RuleChange{{Rule: "approvals", Before: "2", After: "1", Loosens: true}},
+			Opened:  []impact.Opened{{Route: "GET /frost", After: "anyone", Public: true}},
+			Gained:  []impact.Reach{{Function: "warn", Verbs: []string{"read", "write"}, Resource: "tables/a"}},
+			Lost:    []impact.Reach{{Function: "warn", Verbs: []string{"send"}, Resource: "queues/b"}},
 			Cold:    []string{"warn"},
 			Removed: []string{"log lines of warn"},
 		},
@@ -34,11 +34,11 @@ func TestMeaning(t *testing.T) {
 		"the rule approvals: 2 → 1", "update function/warn: memory 128 → 256, timeout null → 5",
 		"warn may newly read, write tables/a", "warn may no longer send queues/b",
 	}
-	if got := p.Meaning(); strings.Join(got, "\n") != strings.Join(want, "\n") {
+	if got := p.Impact(); strings.Join(got, "\n") != strings.Join(want, "\n") {
 		t.Errorf("it means\n%s", strings.Join(got, "\n"))
 	}
 	p.Base.Target = manifest.ParseTarget("local/north")
-	for i, line := range p.Meaning() {
+	for i, line := range p.Impact() {
 		if line != want[i]+" on local/north" {
 			t.Errorf("with its target: %s", line)
 		}
@@ -50,13 +50,13 @@ func TestConfirmation(t *testing.T) {
 	gone := plan.Step{Address: "route/warn/ask", Change: resource.Delete}
 	recorded := gone
 	recorded.RecordOnly = true
-	open := func(public bool) consequence.Consequence {
-		return consequence.Consequence{Opened: []consequence.Opened{{Route: "GET /frost", Public: public}}}
+	open := func(public bool) impact.Impact {
+		return impact.Impact{Opened: []impact.Opened{{Route: "GET /frost", Public: public}}}
 	}
 	for want, p := range map[string]plan.Plan{
-		"":                      {Steps: []plan.Step{recorded, {Change: resource.Update}}, Consequences: open(false)},
+		"":                      {Steps: []plan.Step{recorded, {Change: resource.Update}}, Impact: open(false)},
 		"1 resource is deleted": {Steps: []plan.Step{gone, recorded}},
-		"2 resources are deleted; GET /frost becomes public": {Steps: []plan.Step{gone, gone}, Consequences: open(true)},
+		"2 resources are deleted; GET /frost becomes public": {Steps: []plan.Step{gone, gone}, Impact: open(true)},
 	} {
 		if got := p.Confirmation(); got != want {
 			t.Errorf("%q, not %q", got, want)

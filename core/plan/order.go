@@ -5,7 +5,7 @@ import (
 	"slices"
 	"strings"
 
-	"rudmar/core/consequence"
+	"rudmar/core/impact"
 	"rudmar/core/resource"
 	"rudmar/core/route"
 )
@@ -36,17 +36,17 @@ func (b *builder) order(p *Plan) (cycle string) {
 		s := &p.Steps[i]
 		finish[i] += s.Expected
 		all += s.Expected
-		p.Waves = max(p.Waves, s.Wave+1)
+		p.Phases = max(p.Phases, s.Phase+1)
 		p.Expected = max(p.Expected, finish[i])
 		for _, u := range users[i] {
-			p.Steps[u].Wave = max(p.Steps[u].Wave, s.Wave+1)
+			p.Steps[u].Phase = max(p.Steps[u].Phase, s.Phase+1)
 			finish[u] = max(finish[u], finish[i])
 			if open[u]--; open[u] == 0 {
 				ready = append(ready, u)
 			}
 		}
 	}
-	p.Expected = max(p.Expected, all/AtOnce)
+	p.Expected = max(p.Expected, all/Parallelism)
 	if placed == n {
 		return ""
 	}
@@ -120,7 +120,7 @@ func (b *builder) edges() [][]int {
 // linkRenamed has what is done to a function done under its new name.
 func (b *builder) linkRenamed(link func(int, int)) {
 	for i := range b.steps {
-		if j, ok := b.at[resource.Identity+"/"+b.steps[i].Function]; ok && b.steps[j].Was != "" {
+		if j, ok := b.at[resource.Identity+"/"+b.steps[i].Function]; ok && b.steps[j].RenamedFrom != "" {
 			link(i, j)
 		}
 	}
@@ -186,8 +186,8 @@ func (b *builder) linkTakenRoutes(link func(int, int)) {
 		return r, err == nil
 	}
 	given, foreign := map[string]int{}, map[string]string{} // by the key of what they take
-	for i := range b.in.Live {
-		l := &b.in.Live[i]
+	for i := range b.in.Actual {
+		l := &b.in.Actual[i]
 		if l.Kind != resource.Route {
 			continue
 		}
@@ -217,11 +217,11 @@ func (b *builder) linkTakenRoutes(link func(int, int)) {
 		}
 		if step, ok := given[is.Key()]; ok && step != i {
 			link(i, step)
-			b.gaps = append(b.gaps, consequence.Gap{Route: is.String(), From: step, To: i})
+			b.gaps = append(b.gaps, impact.Gap{Route: is.String(), From: step, To: i})
 		}
 		if by, taken := foreign[is.Key()]; taken && by != s.Address {
-			b.problems = append(b.problems, Problem{Address: s.Address, Message: fmt.Sprintf(
-				"%s is taken by %s, which is live and not Rudmar's own; take that away first", is, by)})
+			b.blockers = append(b.blockers, Blocker{Address: s.Address, Message: fmt.Sprintf(
+				"%s is already handled by %s, an unmanaged resource; delete it first", is, by)})
 		}
 	}
 }

@@ -9,14 +9,14 @@ import (
 
 // states is what a resource was recorded as, is live, and is wanted to be: its
 // attributes, or nil where it is not there.
-type states struct{ record, live, wanted map[string]any }
+type states struct{ record, actual, wanted map[string]any }
 
 // outcome is what the three states of a resource come to.
 type outcome struct {
-	Change      resource.Change // "" for nothing
-	RecordOnly  bool            // live is right already, only the record changes
-	UndoesDrift bool            // the change also overwrites one made by hand
-	Conflict    bool            // it cannot be done; the plan stops
+	Change       resource.Change // "" for nothing
+	RecordOnly   bool            // live is right already, only the record changes
+	RevertsDrift bool            // the change also overwrites one made by hand
+	Conflict     bool            // it cannot be done; the plan stops
 }
 
 // outcome decides by the table of docs/architecture.md, row by row. inPlace
@@ -26,32 +26,32 @@ func (s states) outcome(inPlace func(names []string) bool) outcome {
 		switch {
 		case s.record == nil:
 			return outcome{} // not recorded, not wanted: whatever is live is not ours
-		case s.live == nil:
+		case s.actual == nil:
 			return outcome{Change: resource.Delete, RecordOnly: true} // recorded, not wanted | absent
 		}
 		return outcome{Change: resource.Delete} // recorded, not wanted | present
 	}
-	left := differences(s.live, s.wanted)
+	left := differences(s.actual, s.wanted)
 	if s.record == nil {
 		switch {
-		case s.live == nil:
+		case s.actual == nil:
 			return outcome{Change: resource.Create} // not recorded, wanted | absent
 		case !inPlace(left):
 			return outcome{Conflict: true} // not recorded, wanted | present
 		}
 		return outcome{Change: resource.Adopt, RecordOnly: len(left) == 0} // not recorded, wanted | present
 	}
-	if s.live == nil {
+	if s.actual == nil {
 		return outcome{Change: resource.Create} // recorded, wanted | absent
 	}
-	toWanted, drift := differences(s.record, s.wanted), differences(s.record, s.live)
+	toWanted, drift := differences(s.record, s.wanted), differences(s.record, s.actual)
 	switch {
 	case len(toWanted) == 0 && len(drift) == 0:
 		return outcome{} // same | same
 	case len(toWanted) == 0 && inPlace(left):
 		return outcome{Change: resource.Restore} // same | differs
 	case len(toWanted) == 0: // same | differs, in what cannot change in place
-		return outcome{Change: resource.Replace, UndoesDrift: true}
+		return outcome{Change: resource.Replace, RevertsDrift: true}
 	}
 	change := resource.Update
 	if !inPlace(left) || len(left) == 0 && !inPlace(toWanted) {
@@ -63,7 +63,7 @@ func (s states) outcome(inPlace func(names []string) bool) outcome {
 	case len(drift) == 0:
 		return outcome{Change: change} // differs | as recorded
 	}
-	return outcome{Change: change, UndoesDrift: true} // differs | differs from both
+	return outcome{Change: change, RevertsDrift: true} // differs | differs from both
 }
 
 // present gives attributes that are there, be they none.

@@ -8,7 +8,7 @@ import (
 )
 
 // row is a row of the table of outcomes in docs/architecture.md.
-type row struct{ record, live, outcome string }
+type row struct{ record, actual, outcome string }
 
 func documented(t *testing.T) []row {
 	t.Helper()
@@ -38,27 +38,27 @@ func TestOutcomesAreTheTable(t *testing.T) {
 	a, b, c := m{"soft": "a"}, m{"soft": "b"}, m{"soft": "c"}
 	hardA, hardB, hardC := m{"hard": "a"}, m{"hard": "b"}, m{"hard": "c"}
 	tests := []struct {
-		record, live string // of the row
-		states       states
-		want         outcome
-		says         string // in the row's outcome
+		record, actual string // of the row
+		states         states
+		want           outcome
+		says           string // in the row's outcome
 	}{
 		{"same", "same", states{a, a, a}, outcome{}, "unchanged"},
 		{"same", "same", states{m{}, m{}, m{}}, outcome{}, "unchanged"},
 		{"differs", "as recorded", states{a, a, b}, outcome{Change: "update"}, "update"},
 		{"differs", "as recorded", states{hardA, hardA, hardB}, outcome{Change: "replace"}, "or replace"},
 		{"same", "differs", states{a, b, a}, outcome{Change: "restore"}, "restore"},
-		{"same", "differs", states{hardA, hardB, hardA}, outcome{Change: "replace", UndoesDrift: true}, "replace"},
+		{"same", "differs", states{hardA, hardB, hardA}, outcome{Change: "replace", RevertsDrift: true}, "replace"},
 		{"differs", "differs from both", states{m{"hard": "a", "soft": "a"}, m{"hard": "b", "soft": "a"},
-			m{"hard": "b", "soft": "b"}}, outcome{Change: "update", UndoesDrift: true}, "update"},
+			m{"hard": "b", "soft": "b"}}, outcome{Change: "update", RevertsDrift: true}, "update"},
 		{"differs", "already as wanted", states{a, b, b}, outcome{Change: "update", RecordOnly: true},
 			"only the record changes"},
 		{"differs", "already as wanted", states{hardA, hardB, hardB}, outcome{Change: "replace", RecordOnly: true},
 			"only the record changes"},
-		{"differs", "differs from both", states{a, c, b}, outcome{Change: "update", UndoesDrift: true},
+		{"differs", "differs from both", states{a, c, b}, outcome{Change: "update", RevertsDrift: true},
 			"update, marked as also undoing drift"},
 		{"differs", "differs from both", states{hardA, hardC, hardB},
-			outcome{Change: "replace", UndoesDrift: true}, "undoing drift"},
+			outcome{Change: "replace", RevertsDrift: true}, "undoing drift"},
 		{"not recorded, wanted", "absent", states{nil, nil, a}, outcome{Change: "create"}, "create"},
 		{"not recorded, wanted", "present", states{nil, b, a}, outcome{Change: "adopt"}, "adopt"},
 		{"not recorded, wanted", "present", states{nil, a, a}, outcome{Change: "adopt", RecordOnly: true}, "adopt"},
@@ -77,13 +77,13 @@ func TestOutcomesAreTheTable(t *testing.T) {
 		if got := tt.states.outcome(inPlace); got != tt.want {
 			t.Errorf("%v: %+v, want %+v", tt.states, got, tt.want)
 		}
-		i := slices.IndexFunc(table, func(r row) bool { return r.record == tt.record && r.live == tt.live })
+		i := slices.IndexFunc(table, func(r row) bool { return r.record == tt.record && r.actual == tt.actual })
 		switch {
 		case tt.record == "":
 		case i < 0:
-			t.Errorf("the table has no row %q | %q", tt.record, tt.live)
+			t.Errorf("the table has no row %q | %q", tt.record, tt.actual)
 		case !strings.Contains(table[i].outcome, tt.says):
-			t.Errorf("the table says %q of %q | %q, not %q", table[i].outcome, tt.record, tt.live, tt.says)
+			t.Errorf("the table says %q of %q | %q, not %q", table[i].outcome, tt.record, tt.actual, tt.says)
 		default:
 			carriedOut[table[i]] = true
 		}

@@ -8,15 +8,15 @@ import (
 	"sync"
 	"time"
 
-	"rudmar/core/consequence"
 	"rudmar/core/expand"
+	"rudmar/core/impact"
 	"rudmar/core/manifest"
 	"rudmar/core/resource"
 	"rudmar/core/tree"
 )
 
 // Format is the version of the plan's form.
-const Format = 1
+const Format = 2
 
 // Recorded is a resource as Rudmar last put it.
 type Recorded struct {
@@ -28,7 +28,7 @@ type Recorded struct {
 }
 
 // Live is a resource as the platform gives it now.
-type Live struct {
+type Actual struct {
 	Address    string         `json:"address"`
 	Kind       string         `json:"kind"`
 	Attributes map[string]any `json:"attributes"`
@@ -62,15 +62,15 @@ type Base struct {
 	Commit      string `json:"commit"`
 }
 
-// AtOnce is how many steps of a deployment run at the same time, where their order allows it.
-const AtOnce = 16
+// Parallelism is how many steps of a deployment run at the same time, where their order allows it.
+const Parallelism = 16
 
 // Inputs is all that a plan is made of.
 type Inputs struct {
 	Base   Base
 	Wanted []expand.Resource // sorted by address
 	Record []Recorded
-	Live   []Live
+	Actual []Actual
 	Kinds  []KindSpec
 	Quotas []Quota
 	// Files lists, per function, the files whose bytes changed since the version that is there.
@@ -85,13 +85,13 @@ type Inputs struct {
 	// stage, or the stage not this target; "" where it has both.
 	Left string
 	// Rules are what becomes of the rules that stand in the stage.
-	Rules []consequence.RuleChange
-	// Problems that were found before.
-	Problems []Problem
+	Rules []impact.RuleChange
+	// Blockers that were found before.
+	Blockers []Blocker
 	// Seen is what was observed of late; nil where nobody knows.
-	Seen *consequence.Seen
-	// TakeAway lists addresses that are live and not Rudmar's own, and are to go.
-	TakeAway []string
+	Seen *impact.Seen
+	// Deletions lists addresses that are live and not Rudmar's own, and are to go.
+	Deletions []string
 	// Only is the one kind of resource that the plan is about; "" for all.
 	Only string
 	// Draft tells that no version has what is wanted: the plan is never run.
@@ -100,8 +100,8 @@ type Inputs struct {
 	LeftAlone []Left
 }
 
-// Problem stops a plan from being run.
-type Problem struct {
+// Blocker stops a plan from being run.
+type Blocker struct {
 	Message string       `json:"message"`
 	Address string       `json:"address,omitempty"`
 	From    *tree.Origin `json:"from,omitempty"`
@@ -138,7 +138,7 @@ type AttributeChange struct {
 	Before any    `json:"before"`
 	After  any    `json:"after"`
 	// Live is set where live differs from the record.
-	Live    any    `json:"live,omitempty"`
+	Actual  any    `json:"actual,omitempty"`
 	Drifted bool   `json:"drifted,omitempty"`
 	Unit    string `json:"unit,omitempty"`
 }
@@ -152,20 +152,20 @@ type Step struct {
 	Change   resource.Change `json:"change"`
 	// RecordOnly tells that live is right already and only the record changes.
 	RecordOnly bool `json:"recordOnly,omitempty"`
-	// UndoesDrift tells that the step also overwrites a change made by hand.
-	UndoesDrift bool              `json:"undoesDrift,omitempty"`
-	Attributes  []AttributeChange `json:"attributes"`
-	Because     []Cause           `json:"because"`
-	Needs       []int             `json:"needs"`
-	Wave        int               `json:"wave"`
-	Expected    int64             `json:"expected"` // milliseconds
+	// RevertsDrift tells that the step also overwrites a change made by hand.
+	RevertsDrift bool              `json:"revertsDrift,omitempty"`
+	Attributes   []AttributeChange `json:"attributes"`
+	Because      []Cause           `json:"because"`
+	Needs        []int             `json:"needs"`
+	Phase        int               `json:"phase"`
+	Expected     int64             `json:"expected"` // milliseconds
 	// Tag is the entity tag of the live resource that the step was computed against.
 	Tag string `json:"tag,omitempty"`
 	// Want is the whole resource as it is to be; nil for a delete.
 	Want map[string]any `json:"want,omitempty"`
-	// Was is the former name of the function whose identity this is: all that is
+	// RenamedFrom is the former name of the function whose identity this is: all that is
 	// kept of it goes on under the new one.
-	Was string `json:"was,omitempty"`
+	RenamedFrom string `json:"renamedFrom,omitempty"`
 	// WantNeeds is what the resource will need.
 	WantNeeds []string `json:"wantNeeds,omitempty"`
 	// Follows is the address of the step that brings this one with it: nobody decides
@@ -178,21 +178,21 @@ type Plan struct {
 	Format int    `json:"format"`
 	Base   Base   `json:"base"`
 	Steps  []Step `json:"steps"`
-	Waves  int    `json:"waves"`
-	// milliseconds, along the critical path or AtOnce steps at a time, whatever takes longer
-	Expected     int64                   `json:"expected"`
-	Unchanged    int                     `json:"unchanged"`
-	Consequences consequence.Consequence `json:"consequences"`
-	Problems     []Problem               `json:"problems"`
+	Phases int    `json:"phases"`
+	// milliseconds, along the critical path or Parallelism steps at a time, whatever takes longer
+	Expected  int64         `json:"expected"`
+	Unchanged int           `json:"unchanged"`
+	Impact    impact.Impact `json:"impact"`
+	Blockers  []Blocker     `json:"blockers"`
 	// Draft tells that it is of an edit that no version has, and is never run.
 	Draft bool `json:"draft,omitempty"`
-	// TakeAway lists what is live, not Rudmar's own, and was asked to go.
-	TakeAway []string `json:"takeAway,omitempty"`
+	// Deletions lists what is live, not Rudmar's own, and was asked to go.
+	Deletions []string `json:"deletions,omitempty"`
 	// Only is the one kind of resource that it is about, such as the pointers that share out
 	// calls; "" for all.
 	Only string `json:"only,omitempty"`
 	// Outlook is what the figures of the moment say; it is no part of the digest.
-	Outlook *consequence.Outlook `json:"outlook,omitempty"`
+	Outlook *impact.Outlook `json:"outlook,omitempty"`
 	// Digest is the SHA-256 of the plan's RFC 8785 form without outlook and digest.
 	Digest string `json:"digest,omitempty"`
 }
@@ -221,34 +221,34 @@ func Compute(in Inputs) *Plan {
 		b.called(r)
 	}
 	b.compare()
-	p := &Plan{Format: Format, Base: in.Base, Steps: b.steps, Unchanged: b.unchanged, TakeAway: in.TakeAway, Only: in.Only,
+	p := &Plan{Format: Format, Base: in.Base, Steps: b.steps, Unchanged: b.unchanged, Deletions: in.Deletions, Only: in.Only,
 		Draft: in.Draft}
 	// What it means does not depend on the order: both are found at the same time.
-	var before, after []consequence.Resource
+	var before, after []impact.Resource
 	var touched map[string]resource.Change
-	var means consequence.Consequence
+	var means impact.Impact
 	var weighing sync.WaitGroup
 	weighing.Go(func() {
 		before, after, touched = b.states(in.Seen != nil)
-		means = consequence.Weigh(before, after, touched)
+		means = impact.Weigh(before, after, touched)
 	})
 	cycle := b.order(p)
-	p.Problems = append([]Problem{}, slices.Concat(in.Problems, b.problems, beyondQuotas(in.Wanted, in.Quotas))...)
+	p.Blockers = append([]Blocker{}, slices.Concat(in.Blockers, b.blockers, beyondQuotas(in.Wanted, in.Quotas))...)
 	if cycle != "" {
-		p.Problems = append(p.Problems,
-			Problem{Message: "these steps need each other: " + cycle + "; deliver the change in two versions"})
+		p.Blockers = append(p.Blockers,
+			Blocker{Message: "these steps depend on each other: " + cycle + "; deliver the change in two versions"})
 	}
 	b.fold()
 	weighing.Wait()
-	p.Consequences = means
-	p.Consequences.Rules = append(p.Consequences.Rules, in.Rules...)
-	p.Consequences.Gaps = b.gaps
+	p.Impact = means
+	p.Impact.Rules = append(p.Impact.Rules, in.Rules...)
+	p.Impact.Gaps = b.gaps
 	if p.Steps == nil {
 		p.Steps = []Step{}
 	}
 	p.Digest = digest(p)
 	if in.Seen != nil {
-		outlook := consequence.Foresee(before, after, touched, p.Consequences, *in.Seen)
+		outlook := impact.Foresee(before, after, touched, p.Impact, *in.Seen)
 		p.Outlook = &outlook
 	}
 	return p

@@ -54,9 +54,9 @@ func recorded(w expand.Resource) plan.Recorded {
 	return plan.Recorded{Address: w.Address, Kind: w.Kind, Function: w.Function, Attributes: w.Values(), Needs: w.Needs}
 }
 
-func live(w expand.Resource) plan.Live {
+func actual(w expand.Resource) plan.Actual {
 	tag, _ := canon.Digest(w.Values())
-	return plan.Live{Address: w.Address, Kind: w.Kind, Attributes: w.Values(), Tag: tag}
+	return plan.Actual{Address: w.Address, Kind: w.Kind, Attributes: w.Values(), Tag: tag}
 }
 
 type m = map[string]any
@@ -66,10 +66,10 @@ func TestOutcomes(t *testing.T) {
 	a, b, c := m{"owner": "a"}, m{"owner": "b"}, m{"owner": "c"}
 	replaceA, replaceB := m{"resource": "tables/a"}, m{"resource": "tables/b"}
 	tests := []struct {
-		name                   string
-		address                string
-		wanted, recorded, live m
-		want                   string // change, and marks
+		name                     string
+		address                  string
+		wanted, recorded, actual m
+		want                     string // change, and marks
 	}{
 		{"same", "identity/f", a, a, a, "none"},
 		{"computed attributes do not count", "identity/f", a, a, m{"owner": "a", "id": "x"}, "none"},
@@ -97,12 +97,12 @@ func TestOutcomes(t *testing.T) {
 			if tt.recorded != nil {
 				in.Record = append(in.Record, recorded(wanted(tt.address, tt.recorded)))
 			}
-			if tt.live != nil {
-				in.Live = append(in.Live, live(wanted(tt.address, tt.live)))
+			if tt.actual != nil {
+				in.Actual = append(in.Actual, actual(wanted(tt.address, tt.actual)))
 			}
 			p := plan.Compute(in)
 			got := "none"
-			if len(p.Problems) > 0 {
+			if len(p.Blockers) > 0 {
 				got = "problem"
 			}
 			for _, s := range p.Steps {
@@ -110,7 +110,7 @@ func TestOutcomes(t *testing.T) {
 				if s.RecordOnly {
 					got += " record-only"
 				}
-				if s.UndoesDrift {
+				if s.RevertsDrift {
 					got += " undoes-drift"
 				}
 				if len(s.Because) == 0 {
@@ -158,7 +158,7 @@ func settled(resources []expand.Resource) plan.Inputs {
 	in := plan.Inputs{Kinds: kinds()}
 	for _, w := range resources {
 		in.Record = append(in.Record, recorded(w))
-		in.Live = append(in.Live, live(w))
+		in.Actual = append(in.Actual, actual(w))
 	}
 	return in
 }
@@ -194,8 +194,8 @@ func TestReasons(t *testing.T) {
 		from.File != "functions/warn/function.yaml" || from.Line != 3 {
 		t.Errorf("from %+v", from)
 	}
-	if p.Unchanged != 3 || p.Waves != 3 {
-		t.Errorf("%d unchanged, %d waves", p.Unchanged, p.Waves)
+	if p.Unchanged != 3 || p.Phases != 3 {
+		t.Errorf("%d unchanged, %d waves", p.Unchanged, p.Phases)
 	}
 }
 
@@ -244,7 +244,7 @@ func TestRulesOfOrigins(t *testing.T) {
 	now.Attributes[0].Through = []tree.Origin{{File: "rudmar.yaml", Line: 9, Rule: tree.OfStage}}
 	now.Attributes[1].From = tree.Origin{File: "rudmar.yaml", Line: 4, Rule: tree.Defaults}
 	in := plan.Inputs{Base: plan.Base{Place: manifest.Place{Stage: "live"}}, Kinds: kinds(),
-		Wanted: []expand.Resource{now}, Record: []plan.Recorded{recorded(old)}, Live: []plan.Live{live(old)}}
+		Wanted: []expand.Resource{now}, Record: []plan.Recorded{recorded(old)}, Actual: []plan.Actual{actual(old)}}
 	var got []string
 	for _, c := range plan.Compute(in).Steps[0].Because {
 		got = append(got, string(c.Kind)+": "+c.Text)
@@ -271,8 +271,8 @@ func TestOrderOfDeletes(t *testing.T) {
 	p := plan.Compute(in)
 	before := func(first, second string) {
 		t.Helper()
-		if a, b := step(t, p, first), step(t, p, second); a.Wave >= b.Wave {
-			t.Errorf("%s (wave %d) does not come before %s (wave %d)", first, a.Wave, second, b.Wave)
+		if a, b := step(t, p, first), step(t, p, second); a.Phase >= b.Phase {
+			t.Errorf("%s (wave %d) does not come before %s (wave %d)", first, a.Phase, second, b.Phase)
 		}
 	}
 	before("route/gone/r", "opening/gone/r")
@@ -290,13 +290,13 @@ func TestARouteWaitsForTheOneThatGivesWay(t *testing.T) {
 	in.Wanted = state(function("a", "x", 128, "/moved"), function("b", "x", 128, "/frost"))
 	p := plan.Compute(in)
 	if a, b := step(t, p, "route/a/r"),
-		step(t, p, "route/b/r"); !slices.Contains(b.Needs, a.Index) || len(p.Problems) > 0 {
-		t.Errorf("b's route needs %v, problems %v", b.Needs, p.Problems)
+		step(t, p, "route/b/r"); !slices.Contains(b.Needs, a.Index) || len(p.Blockers) > 0 {
+		t.Errorf("b's route needs %v, blockers %v", b.Needs, p.Blockers)
 	}
 	in.Wanted = state(function("a", "x", 128, "/other"), function("b", "x", 128, "/frost"))
 	p = plan.Compute(in)
-	if len(p.Problems) != 1 || !strings.Contains(p.Problems[0].Message, "route/a/r → route/b/r → route/a/r") {
-		t.Errorf("a swap: %v", p.Problems)
+	if len(p.Blockers) != 1 || !strings.Contains(p.Blockers[0].Message, "route/a/r → route/b/r → route/a/r") {
+		t.Errorf("a swap: %v", p.Blockers)
 	}
 }
 
@@ -315,15 +315,15 @@ func TestQuotas(t *testing.T) {
 	} {
 		in := settled(resources)
 		in.Wanted, in.Quotas = resources, []plan.Quota{c.quota}
-		got, problems := "", plan.Compute(in).Problems
-		if len(problems) > 0 {
+		got, blockers := "", plan.Compute(in).Blockers
+		if len(blockers) > 0 {
 			got = problems[0].Message
 			if problems[0].From == nil || !strings.HasPrefix(problems[0].From.File, "functions/") {
 				t.Errorf("%+v: it comes from %+v", c.quota, problems[0].From)
 			}
 		}
-		if problems == nil {
-			t.Error("no problems are no list")
+		if blockers == nil {
+			t.Error("no blockers are no list")
 		}
 		if got != c.want {
 			t.Errorf("%+v: %q, not %q", c.quota, got, c.want)
@@ -371,15 +371,15 @@ func random(dice *rand.Rand) []expand.Resource {
 // checks that nothing is done before what it needs.
 func apply(t *testing.T, in plan.Inputs, p *plan.Plan) plan.Inputs {
 	t.Helper()
-	record, there := map[string]plan.Recorded{}, map[string]plan.Live{}
+	record, there := map[string]plan.Recorded{}, map[string]plan.Actual{}
 	for _, r := range in.Record {
 		record[r.Address] = r
 	}
-	for _, l := range in.Live {
+	for _, l := range in.Actual {
 		there[l.Address] = l
 	}
 	steps := slices.Clone(p.Steps)
-	slices.SortStableFunc(steps, func(a, b plan.Step) int { return a.Wave - b.Wave })
+	slices.SortStableFunc(steps, func(a, b plan.Step) int { return a.Phase - b.Phase })
 	done := map[int]bool{}
 	for _, s := range steps {
 		for _, need := range s.Needs {
@@ -388,7 +388,7 @@ func apply(t *testing.T, in plan.Inputs, p *plan.Plan) plan.Inputs {
 			}
 		}
 		done[s.Index] = true
-		if s.Was != "" {
+		if s.RenamedFrom != "" {
 			record, there = renamedState(record, there, s)
 		}
 		if s.Change == resource.Delete {
@@ -411,14 +411,14 @@ func apply(t *testing.T, in plan.Inputs, p *plan.Plan) plan.Inputs {
 		record[s.Address] = plan.Recorded{Address: s.Address, Kind: s.Kind, Function: s.Function,
 			Attributes: s.Want, Needs: s.WantNeeds}
 		tag, _ := canon.Digest(s.Want)
-		there[s.Address] = plan.Live{Address: s.Address, Kind: s.Kind, Attributes: s.Want, Tag: tag}
+		there[s.Address] = plan.Actual{Address: s.Address, Kind: s.Kind, Attributes: s.Want, Tag: tag}
 	}
 	out := plan.Inputs{Kinds: in.Kinds, Wanted: in.Wanted}
 	for _, k := range slices.Sorted(maps.Keys(record)) {
 		out.Record = append(out.Record, record[k])
 	}
 	for _, k := range slices.Sorted(maps.Keys(there)) {
-		out.Live = append(out.Live, there[k])
+		out.Actual = append(out.Actual, there[k])
 	}
 	return out
 }
@@ -433,20 +433,20 @@ func TestAfterAPlanTheNextIsEmpty(t *testing.T) {
 		in := settled(random(dice))
 		in.Wanted = random(dice)
 		for range dice.IntN(3) { // somebody was there by hand
-			if len(in.Live) == 0 {
+			if len(in.Actual) == 0 {
 				break
 			}
-			i := dice.IntN(len(in.Live))
-			switch l := in.Live[i]; {
+			i := dice.IntN(len(in.Actual))
+			switch l := in.Actual[i]; {
 			case l.Kind == "identity":
-				in.Live[i].Attributes = m{"owner": "somebody else"}
+				in.Actual[i].Attributes = m{"owner": "somebody else"}
 			case l.Kind == "route":
-				in.Live = slices.Delete(in.Live, i, i+1)
+				in.Actual = slices.Delete(in.Actual, i, i+1)
 			}
 		}
 		p := plan.Compute(in)
-		if len(p.Problems) > 0 {
-			t.Fatalf("seed %d: %v", seed, p.Problems)
+		if len(p.Blockers) > 0 {
+			t.Fatalf("seed %d: %v", seed, p.Blockers)
 		}
 		if dice.IntN(2) == 0 { // and something is called otherwise now
 			in.Renames, in.Renamed = true, map[string]string{"d": "a", "b": "c"}
@@ -459,7 +459,7 @@ func TestAfterAPlanTheNextIsEmpty(t *testing.T) {
 		if next := plan.Compute(after); !next.Empty() {
 			t.Fatalf("seed %d: the next plan has %d steps: %+v", seed, len(next.Steps), next.Steps[0])
 		}
-		if drift := plan.Drift(after.Record, after.Live, kinds()); len(drift) > 0 {
+		if drift := plan.Drift(after.Record, after.Actual, kinds()); len(drift) > 0 {
 			t.Fatalf("seed %d: drift after the plan: %+v", seed, drift)
 		}
 	}
@@ -467,15 +467,15 @@ func TestAfterAPlanTheNextIsEmpty(t *testing.T) {
 
 func TestDrift(t *testing.T) {
 	in := settled(function("warn", "x", 128, "/frost"))
-	in.Live[0].Attributes = m{"memory": 256.0, "handler": "a:b"} // function/warn sorts first
-	in.Live[0].By, in.Live[0].Changed = "hand-7", 1_700_000_000_000
-	in.Live = append(slices.DeleteFunc(in.Live, func(l plan.Live) bool { return l.Kind == "route" }),
-		plan.Live{Address: "route/warn/extra", Kind: "route", By: "hand-8"})
+	in.Actual[0].Attributes = m{"memory": 256.0, "handler": "a:b"} // function/warn sorts first
+	in.Actual[0].By, in.Actual[0].Changed = "hand-7", 1_700_000_000_000
+	in.Actual = append(slices.DeleteFunc(in.Actual, func(l plan.Actual) bool { return l.Kind == "route" }),
+		plan.Actual{Address: "route/warn/extra", Kind: "route", By: "hand-8"})
 	var got []string
-	for _, d := range plan.Drift(in.Record, in.Live, kinds()) {
+	for _, d := range plan.Drift(in.Record, in.Actual, kinds()) {
 		text := d.Address
 		for _, a := range d.Attributes {
-			text += fmt.Sprintf(" %s %v→%v", a.Name, a.Recorded, a.Live)
+			text += fmt.Sprintf(" %s %v→%v", a.Name, a.Recorded, a.Actual)
 		}
 		got = append(got, fmt.Sprintf("%s vanished=%v unknown=%v by=%s at=%d", text, d.Vanished, d.Unknown, d.By, d.Changed))
 	}
@@ -497,7 +497,7 @@ func TestTimesAlongTheCriticalPath(t *testing.T) {
 		many = append(many, function(fmt.Sprintf("f%02d", i), "x", 128, "")...)
 	}
 	in.Wanted = state(many)
-	if p := plan.Compute(in); p.Expected != 100*65/plan.AtOnce {
-		t.Errorf("%d ms expected for a hundred, want %d", p.Expected, 100*65/plan.AtOnce)
+	if p := plan.Compute(in); p.Expected != 100*65/plan.Parallelism {
+		t.Errorf("%d ms expected for a hundred, want %d", p.Expected, 100*65/plan.Parallelism)
 	}
 }

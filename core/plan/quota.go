@@ -15,8 +15,8 @@ type Quota struct {
 }
 
 // beyondQuotas tells which quotas the wanted resources go over, by name.
-func beyondQuotas(wanted []expand.Resource, quotas []Quota) []Problem {
-	var out []Problem
+func beyondQuotas(wanted []expand.Resource, quotas []Quota) []Blocker {
+	var out []Blocker
 	for _, q := range quotas {
 		counts, first := map[string]int{}, map[string]*expand.Resource{}
 		for i, w := range wanted {
@@ -41,8 +41,8 @@ func beyondQuotas(wanted []expand.Resource, quotas []Quota) []Problem {
 			if of == "" {
 				owner = "the stage"
 			}
-			problem := Problem{Address: first[of].Address,
-				Message: fmt.Sprintf("%s would have %d resources of the kind %s; the platform allows %d", owner,
+			problem := Blocker{Address: first[of].Address,
+				Message: fmt.Sprintf("%s would have %d resources of kind %s; the platform allows %d", owner,
 					counts[of], q.Kind, q.Limit)}
 			if len(first[of].Attributes) > 0 {
 				problem.From = &first[of].Attributes[0].From

@@ -23,12 +23,12 @@ func rename(in Inputs) (Inputs, []renaming) {
 	if !in.Renames || len(in.Renamed) == 0 {
 		return in, nil
 	}
-	recorded, live := map[string]bool{}, map[string]bool{}
+	recorded, actual := map[string]bool{}, map[string]bool{}
 	for _, r := range in.Record {
 		recorded[r.Address] = true
 	}
-	for _, r := range in.Live {
-		live[r.Address] = true
+	for _, r := range in.Actual {
+		actual[r.Address] = true
 	}
 	identity := func(name string) string { return resource.Identity + "/" + name }
 	to := map[string]string{}
@@ -39,14 +39,14 @@ func rename(in Inputs) (Inputs, []renaming) {
 			continue
 		}
 		if first, taken := to[was]; taken {
-			in.Problems = append(slices.Clone(in.Problems), Problem{Address: identity(now), Message: fmt.Sprintf(
-				"%s and %s both say that they were called %s: it can go on as one of them; take was out of the other", first, now, was)})
+			in.Blockers = append(slices.Clone(in.Blockers), Blocker{Address: identity(now), Message: fmt.Sprintf(
+				"%s and %s are both renamed from %s; remove renamed_from from one of them", first, now, was)})
 			continue
 		}
 		switch {
-		case live[identity(was)] && !live[identity(now)]:
+		case actual[identity(was)] && !actual[identity(now)]:
 			out = append(out, renaming{was: was, now: now})
-		case !live[identity(was)] && live[identity(now)]:
+		case !actual[identity(was)] && actual[identity(now)]:
 			out = append(out, renaming{was: was, now: now, recordOnly: true})
 		default:
 			continue // it vanished, or both are there: they are compared as they are
@@ -57,7 +57,7 @@ func rename(in Inputs) (Inputs, []renaming) {
 		return in, nil
 	}
 	slices.SortFunc(out, func(a, b renaming) int { return strings.Compare(a.now, b.now) })
-	in.Record, in.Live = slices.Clone(in.Record), slices.Clone(in.Live)
+	in.Record, in.Actual = slices.Clone(in.Record), slices.Clone(in.Actual)
 	for i := range in.Record {
 		r := &in.Record[i]
 		r.Address = Renamed(r.Address, to)
@@ -69,8 +69,8 @@ func rename(in Inputs) (Inputs, []renaming) {
 			r.Needs[j] = Renamed(r.Needs[j], to)
 		}
 	}
-	for i := range in.Live {
-		in.Live[i].Address = Renamed(in.Live[i].Address, to)
+	for i := range in.Actual {
+		in.Actual[i].Address = Renamed(in.Actual[i].Address, to)
 	}
 	return in, out
 }
@@ -93,16 +93,16 @@ func Renamed(address string, to map[string]string) string {
 // called adds the step that gives a function its new name; compare finds it done.
 func (b *builder) called(r renaming) {
 	address := resource.Identity + "/" + r.now
-	s := Step{Address: address, Kind: resource.Identity, Function: r.now, Change: resource.Update, Was: r.was,
+	s := Step{Address: address, Kind: resource.Identity, Function: r.now, Change: resource.Update, RenamedFrom: r.was,
 		RecordOnly: r.recordOnly,
 		Attributes: []AttributeChange{{Name: "name", Before: r.was, After: r.now}},
-		Because:    []Cause{{Kind: ByManifest, Text: fmt.Sprintf("the function %s is called %s now (was)", r.was, r.now)}}}
+		Because:    []Cause{{Kind: ByManifest, Text: fmt.Sprintf("function %s is now called %s (renamed_from)", r.was, r.now)}}}
 	if w := b.wantedAt(address); w != nil {
 		from := firstOrigin(w)
 		s.Want, s.WantNeeds, s.Because[0].From = w.Values(), w.Needs, &from
 	}
-	if live := b.liveAt(address); live != nil {
-		s.Tag = live.Tag
+	if actual := b.liveAt(address); actual != nil {
+		s.Tag = actual.Tag
 	}
 	b.renamed[address] = true
 	b.add(s)

@@ -10,10 +10,10 @@ import (
 )
 
 // renamedState gives what is recorded and live after a step that renames a function.
-func renamedState(record map[string]plan.Recorded, there map[string]plan.Live,
-	s plan.Step) (map[string]plan.Recorded, map[string]plan.Live) {
-	to := map[string]string{s.Was: s.Function}
-	after, live := map[string]plan.Recorded{}, map[string]plan.Live{}
+func renamedState(record map[string]plan.Recorded, there map[string]plan.Actual,
+	s plan.Step) (map[string]plan.Recorded, map[string]plan.Actual) {
+	to := map[string]string{s.RenamedFrom: s.Function}
+	after, actual := map[string]plan.Recorded{}, map[string]plan.Actual{}
 	for _, r := range record {
 		r.Address = plan.Renamed(r.Address, to)
 		var needs []string
@@ -21,7 +21,7 @@ func renamedState(record map[string]plan.Recorded, there map[string]plan.Live,
 			needs = append(needs, plan.Renamed(n, to))
 		}
 		r.Needs = needs
-		if r.Function == s.Was {
+		if r.Function == s.RenamedFrom {
 			r.Function = s.Function
 		}
 		after[r.Address] = r
@@ -30,9 +30,9 @@ func renamedState(record map[string]plan.Recorded, there map[string]plan.Live,
 		if !s.RecordOnly {
 			l.Address = plan.Renamed(l.Address, to)
 		}
-		live[l.Address] = l
+		actual[l.Address] = l
 	}
-	return after, live
+	return after, actual
 }
 
 // TestARenamedFunctionKeepsAll plans a function that is called otherwise: one
@@ -43,16 +43,16 @@ func TestARenamedFunctionKeepsAll(t *testing.T) {
 		var out []string
 		for _, s := range p.Steps {
 			text := fmt.Sprintf("%s %s", s.Change, s.Address)
-			if s.Was != "" {
-				text += " was " + s.Was
+			if s.RenamedFrom != "" {
+				text += " was " + s.RenamedFrom
 			}
 			if s.RecordOnly {
 				text += " record-only"
 			}
 			out = append(out, text)
 		}
-		return fmt.Sprint(strings.Join(out, ", "), p.Consequences.Opened, p.Consequences.Gained,
-			p.Consequences.Removed, p.Consequences.Cold)
+		return fmt.Sprint(strings.Join(out, ", "), p.Impact.Opened, p.Impact.Gained,
+			p.Impact.Removed, p.Impact.Cold)
 	}
 	other := function("other", "v1", 128, "/other")
 	before := state(function("old", "v1", 128, "/frost", "tables/x"), other)
@@ -66,7 +66,7 @@ func TestARenamedFunctionKeepsAll(t *testing.T) {
 	changed.Wanted = state(function("new", "v1", 256, "/frost", "tables/x"), other)
 	p := plan.Compute(changed)
 	for _, s := range p.Steps {
-		if s.Was == "" && s.Function == "new" && len(s.Needs) == 0 {
+		if s.RenamedFrom == "" && s.Function == "new" && len(s.Needs) == 0 {
 			t.Errorf("%s does not wait for the new name", s.Address)
 		}
 		if s.Change == resource.Delete || s.Change == resource.Create {
@@ -79,9 +79,9 @@ func TestARenamedFunctionKeepsAll(t *testing.T) {
 		!strings.Contains(got, "create identity/new") {
 		t.Errorf("a platform that cannot: %s", got)
 	}
-	live := settled(now)
+	actual := settled(now)
 	half := base
-	half.Live = live.Live
+	half.Actual = actual.Actual
 	if got := plans(half); got != "update identity/new was old record-only[] [] [] []" {
 		t.Errorf("live has the new name already: %s", got)
 	}

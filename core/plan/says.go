@@ -6,7 +6,7 @@ import (
 	"strings"
 	"time"
 
-	"rudmar/core/consequence"
+	"rudmar/core/impact"
 	"rudmar/core/language"
 	"rudmar/core/resource"
 	"rudmar/core/tree"
@@ -22,9 +22,9 @@ const (
 	Note Tone = "note" // it is good to know
 )
 
-// Line is one thing that a plan means, in words.
-type Line struct {
-	Kind string       `json:"kind"` // one word: rules, public, reach, memory, …
+// ImpactLine is one thing that a plan means, in words.
+type ImpactLine struct {
+	Kind string       `json:"kind"` // a kind of impact
 	Tone Tone         `json:"tone"`
 	Text string       `json:"text"`
 	How  string       `json:"how,omitempty"` // the figures behind it, or the arithmetic
@@ -37,15 +37,15 @@ func (p *Plan) Summary() string {
 	if t := p.Base.Target.String(); t != "" {
 		where += " on " + t
 	}
-	who := fmt.Sprintf("Version %d", p.Base.Version)
+	subject := fmt.Sprintf("Version %d", p.Base.Version)
 	if p.Draft {
-		who = "This edit"
+		subject = "This edit"
 	}
 	if p.Empty() {
 		if p.Base.Version == p.Base.From && !p.Draft {
-			return fmt.Sprintf("%s has just what version %d wants. Nothing to do.", where, p.Base.Version)
+			return fmt.Sprintf("%s already matches version %d.", where, p.Base.Version)
 		}
-		return fmt.Sprintf("%s onto %s: nothing changes there.", who, where)
+		return fmt.Sprintf("%s changes nothing in %s.", subject, where)
 	}
 	changes := map[string]map[resource.Change]int{}
 	drifts := map[string]bool{}
@@ -54,9 +54,9 @@ func (p *Plan) Summary() string {
 			changes[s.Function] = map[resource.Change]int{}
 		}
 		changes[s.Function][s.Change]++
-		drifts[s.Function] = drifts[s.Function] || s.Change == resource.Restore || s.UndoesDrift
+		drifts[s.Function] = drifts[s.Function] || s.Change == resource.Restore || s.RevertsDrift
 	}
-	var count [4]int // what becomes of functions, in the order of verbs
+	var count [4]int // of functions, in the order of verbs
 	for fn, of := range changes {
 		switch {
 		case len(of) == 1 && of[resource.Create] > 0:
@@ -69,26 +69,28 @@ func (p *Plan) Summary() string {
 			count[0]++
 		}
 	}
-	verbs := [4][2]string{{"changes", "change"}, {"appears", "appear"}, {"goes", "go"}, {"is put right", "are put right"}}
 	var parts []string
-	for i, n := range count {
-		switch {
-		case n == 1:
-			parts = append(parts, "1 function "+verbs[i][0])
-		case n > 1:
-			parts = append(parts, fmt.Sprintf("%d functions %s", n, verbs[i][1]))
+	for i, verb := range []string{"updates", "creates", "deletes", "reverts drift of"} {
+		if count[i] == 0 {
+			continue
 		}
+		part := fmt.Sprintf("%s %d", verb, count[i])
+		if len(parts) == 0 {
+			part = verb + " " + language.FormatCount(count[i], "function") + " in " + where
+		}
+		parts = append(parts, part)
 	}
-	return fmt.Sprintf("%s onto %s: %s; %s in %s, about %s.", who, where, strings.Join(parts, ", "),
-		language.FormatCount(len(p.Steps), "step"), language.FormatCount(p.Waves, "wave"), roughly(p.Expected))
+	return fmt.Sprintf("%s %s: %s in %s, about %s.", subject, inSeries(parts),
+		language.FormatCount(len(p.Steps), "step"), language.FormatCount(p.Phases, "phase"), roughly(p.Expected))
 }
 
-// verb gives a verb for so many.
-func verb(n int, word string) string {
-	if n == 1 {
-		return word + "s"
+// inSeries joins clauses: "a", "a and b", "a, b and c".
+func inSeries(parts []string) string {
+	if len(parts) < 2 {
+		return strings.Join(parts, "")
 	}
-	return word
+	last := len(parts) - 1
+	return strings.Join(parts[:last], ", ") + " and " + parts[last]
 }
 
 // roughly gives a time in milliseconds as people say it.
@@ -104,26 +106,26 @@ func roughly(ms int64) string {
 }
 
 // Says tells what running the plan means, worst first, each with what it is known by.
-func (p *Plan) Says() []Line {
-	w := &words{p: p, out: []Line{}}
+func (p *Plan) ImpactLines() []ImpactLine {
+	w := &words{p: p, out: []ImpactLine{}}
 	w.consequences()
 	if p.Outlook != nil {
 		w.outlook()
-	} else if cold := p.Consequences.Cold; len(cold) > 0 {
-		w.add("cold", Note, "the next call starts cold: "+some(cold), "", nil)
+	} else if cold := p.Impact.Cold; len(cold) > 0 {
+		w.add(ColdStart, Note, "next invocation is a cold start: "+some(cold), "", nil)
 	}
 	rank := map[Tone]int{Bad: 0, Wait: 1, Note: 2}
-	slices.SortStableFunc(w.out, func(a, b Line) int { return rank[a.Tone] - rank[b.Tone] })
+	slices.SortStableFunc(w.out, func(a, b ImpactLine) int { return rank[a.Tone] - rank[b.Tone] })
 	return w.out
 }
 
 type words struct {
 	p   *Plan
-	out []Line
+	out []ImpactLine
 }
 
 func (w *words) add(kind string, tone Tone, text, how string, from *tree.Origin) {
-	w.out = append(w.out, Line{Kind: kind, Tone: tone, Text: text, How: how, From: from})
+	w.out = append(w.out, ImpactLine{Kind: kind, Tone: tone, Text: text, How: how, From: from})
 }
 
 // either gives one tone or another.
@@ -146,33 +148,33 @@ func some(names []string) string {
 // nobody gives who may, or that nobody does.
 func nobody(who string) string {
 	if who == "" {
-		return "nobody"
+		return "no one"
 	}
 	return who
 }
 
 func (w *words) consequences() {
-	c := w.p.Consequences
+	c := w.p.Impact
 	for _, r := range c.Rules {
 		name := r.Rule + " "
 		if r.Rule == "approvals" || r.Rule == "stage" {
 			name = ""
 		}
-		kind := "rules"
+		kind := StricterGates
 		if r.Loosens {
-			kind = "loosens"
+			kind = WeakerGates
 		}
 		w.add(kind, either(r.Loosens, Bad, Note), fmt.Sprintf("%s: %s%s → %s", w.p.Base.Stage, name, r.Before, r.After), "", nil)
 	}
 	if w.p.Outlook == nil || len(w.p.Outlook.Losses) == 0 {
 		for _, r := range c.Removed {
-			w.add("lost", Bad, r, "", nil)
+			w.add(DataLoss, Bad, lossSentence(r), "", nil)
 		}
 	}
 	for _, o := range c.Opened {
-		kind, text := "opened", fmt.Sprintf("%s opens to %s", o.Route, o.After)
+		kind, text := WiderAccess, fmt.Sprintf("%s opens to %s", o.Route, o.After)
 		if o.Public {
-			kind = "public"
+			kind = PublicRoute
 		}
 		if o.Before != "" {
 			text += fmt.Sprintf(" (now %s)", o.Before)
@@ -185,67 +187,64 @@ func (w *words) consequences() {
 		w.add(kind, either(o.Public, Bad, Wait), text, "", o.From)
 	}
 	for _, m := range c.Moved {
-		text := fmt.Sprintf("%s is answered by %s, not by %s", m.Request, m.Now, m.Was)
+		text := fmt.Sprintf("%s is handled by %s instead of %s", m.Request, m.Now, m.Was)
 		if m.Shadowed {
 			text += ", which it shadows"
 		}
-		w.add("moved", Wait, text, "", nil)
+		w.add(ReroutedRequest, Wait, text, "", nil)
 	}
 	for _, o := range c.Closed {
 		w.closed(o)
 	}
 	for _, g := range c.Gaps {
-		w.add("gap", Wait, fmt.Sprintf("%s answers nobody between the steps %d and %d", g.Route, g.From+1, g.To+1),
-			w.p.Steps[g.From].Address+" gives it up before "+w.p.Steps[g.To].Address+" takes it", nil)
+		w.add(RouteGap, Wait, fmt.Sprintf("%s is unavailable between steps %d and %d", g.Route, g.From+1, g.To+1),
+			w.p.Steps[g.From].Address+" releases it before "+w.p.Steps[g.To].Address+" claims it", nil)
 	}
 	for _, g := range c.Gained {
-		text := fmt.Sprintf("%s may newly %s %s", g.Function, strings.Join(g.Verbs, ", "), g.Resource)
+		text := fmt.Sprintf("%s can now %s %s", g.Function, strings.Join(g.Verbs, ", "), g.Resource)
 		if len(g.Except) > 0 {
-			text += "; it could already " + some(g.Except)
+			text += "; already could " + some(g.Except)
 		}
 		how := ""
 		if g.Wildcard {
-			how = "a * stands for all there are and will be"
+			how = "* includes all present and future resources"
 		}
-		w.add("reach", either(g.Wildcard, Bad, Wait), text, how, g.From)
+		w.add(NewPermission, either(g.Wildcard, Bad, Wait), text, how, g.From)
 	}
 	for _, t := range c.Through {
-		w.add("through", Wait, fmt.Sprintf("%s may newly bring about, through %s: %s", t.Function, strings.Join(t.Via, " → "),
+		w.add(IndirectPermission, Wait, fmt.Sprintf("%s can now indirectly, through %s: %s", t.Function, strings.Join(t.Via, " → "),
 			some(t.May)), "", nil)
 	}
 	for _, g := range c.Lost {
-		w.add("reach", Note, fmt.Sprintf("%s may no longer %s %s", g.Function, strings.Join(g.Verbs, ", "), g.Resource), "", nil)
+		w.add(RemovedPermission, Note, fmt.Sprintf("%s can no longer %s %s", g.Function, strings.Join(g.Verbs, ", "), g.Resource), "", nil)
 	}
 }
 
-func (w *words) closed(o consequence.Closed) {
-	text := fmt.Sprintf("%s closes to %s; who may still is %s", o.Route, o.Before, nobody(o.After))
+func (w *words) closed(o impact.Closed) {
+	text := fmt.Sprintf("%s is no longer open to %s; only %s can call it", o.Route, o.Before, nobody(o.After))
 	if o.After == "" {
-		text = fmt.Sprintf("%s is gone for %s", o.Route, o.Before)
+		text = fmt.Sprintf("%s is no longer available to %s", o.Route, o.Before)
 	}
 	if o.Request != o.Route {
 		text += ", such as " + o.Request
 	}
 	calls, how := 0, ""
 	if out := w.p.Outlook; out != nil {
-		for _, a := range out.Calls {
+		for _, a := range out.Invocations {
 			if a.Trigger == o.Trigger {
-				calls = a.Calls
-				how = fmt.Sprintf("it was called %s over %s", times(a.Calls), span(out.Over))
+				calls = a.Invocations
+				how = fmt.Sprintf("%s requests in %s", times(a.Invocations), span(out.Over))
 			}
 		}
 		if calls == 0 {
-			how = "it was not called over " + span(out.Over)
+			how = "no requests in " + span(out.Over)
 		}
 	}
-	w.add("closed", either(calls > 0, Bad, Wait), text, how, nil)
+	w.add(NarrowerAccess, either(calls > 0, Bad, Wait), text, how, nil)
 }
 
 func times(n int) string {
-	if n == 1 {
-		return "once"
-	}
-	return fmt.Sprintf("%d times", n)
+	return language.FormatCount(n, "request")
 }
 
 // span gives how far back figures go.
@@ -271,27 +270,27 @@ func (w *words) outlook() {
 	for _, l := range o.Losses {
 		how := ""
 		if l.Oldest > 0 {
-			how = "the oldest of " + time.UnixMilli(l.Oldest).UTC().Format("2 January 2006")
+			how = "the oldest from " + time.UnixMilli(l.Oldest).UTC().Format("2 January 2006")
 		}
-		w.add("lost", Bad, fmt.Sprintf("%d %s of %s are lost", l.Count, l.What, l.Function), how, nil)
+		w.add(DataLoss, Bad, fmt.Sprintf("%d %s of %s are deleted", l.Count, l.What, l.Function), how, nil)
 	}
 	for _, c := range o.Costs {
-		text := fmt.Sprintf("%s costs %s %s a month", c.Function, c.After, c.Currency)
+		text := fmt.Sprintf("%s costs %s %s per month", c.Function, c.After, c.Currency)
 		switch {
 		case c.Before == c.After:
 			continue // what is too little to tell apart
 		case c.Before == "":
 		case c.After == "":
-			text = fmt.Sprintf("%s no longer costs %s %s a month", c.Function, c.Before, c.Currency)
+			text = fmt.Sprintf("%s no longer costs %s %s per month", c.Function, c.Before, c.Currency)
 		default:
 			text += ", now " + c.Before
 		}
-		w.add("cost", Note, text, c.How, nil)
+		w.add(CostImpact, Note, text, c.How, nil)
 	}
 	w.cold(o.Cold)
 }
 
-func (w *words) tight(t consequence.Tight) {
+func (w *words) tight(t impact.Tight) {
 	show := func(v float64) string {
 		if t.What == "memory" {
 			return language.FormatSize(int64(v))
@@ -302,7 +301,7 @@ func (w *words) tight(t consequence.Tight) {
 	if t.What == "timeout" {
 		limit = language.FormatTime(time.Duration(t.Limit * float64(time.Millisecond)))
 	}
-	seen := map[string]string{"memory": "a peak of ", "timeout": "99 of 100 calls within "}[t.What]
+	seen := map[string]string{"memory": "a peak of ", "timeout": "a p99 of "}[t.What]
 	if t.What == "memory" {
 		seen += fmt.Sprintf("%.0f MiB", t.Seen/(1<<20))
 	} else {
@@ -312,25 +311,25 @@ func (w *words) tight(t consequence.Tight) {
 	if t.Stage != "" {
 		in = t.Stage
 	}
-	how := fmt.Sprintf("%s, by %s in %s over %s", seen, language.FormatCount(t.Calls, "call"), in, span(w.p.Outlook.Over))
+	how := fmt.Sprintf("%s in %s in %s, %s", seen, language.FormatCount(t.Invocations, "invocation"), in, span(w.p.Outlook.Over))
 	left := 100 * (1 - t.Seen/t.Limit)
 	switch {
 	case t.Under:
-		w.add(kindOf(t.What), Bad, fmt.Sprintf("%s has %s, less than it needed", t.Function, limit), how, nil)
+		w.add(kindOf(t.What), Bad, fmt.Sprintf("%s of %s is %s, below its observed %s", t.What, t.Function, limit, map[bool]string{true: "peak", false: "p99"}[t.What == "memory"]), how, nil)
 	default:
 		w.add(kindOf(t.What), either(left < 10, Wait, Note),
-			fmt.Sprintf("%s has %s, %.0f %% more than it needed", t.Function, limit, 100*(t.Limit/t.Seen-1)), how, nil)
+			fmt.Sprintf("%s of %s used %s of %s", t.What, t.Function, percent(t.Seen/t.Limit), limit), how, nil)
 	}
 }
 
 func kindOf(what string) string {
 	if what == "timeout" {
-		return "time"
+		return TimeoutImpact
 	}
-	return what
+	return MemoryImpact
 }
 
-func (w *words) schedule(s consequence.Fires) {
+func (w *words) schedule(s impact.Fires) {
 	rate := func(n float64) string {
 		if n > 0 && n < 1 {
 			return fmt.Sprintf("%.0f times in 4 weeks", n*28)
@@ -340,10 +339,10 @@ func (w *words) schedule(s consequence.Fires) {
 		}
 		return fmt.Sprintf("%.4g times a day", n)
 	}
-	text := fmt.Sprintf("%s fires %s", s.Trigger, rate(s.After))
+	text := fmt.Sprintf("%s runs %s", s.Trigger, rate(s.After))
 	switch {
 	case s.After == 0:
-		text = s.Trigger + " no longer fires"
+		text = s.Trigger + " no longer runs"
 	case s.Before > 0 && s.Before != s.After:
 		text += ", now " + rate(s.Before)
 	}
@@ -365,40 +364,48 @@ func (w *words) schedule(s consequence.Fires) {
 		}
 		how = "next " + strings.Join(next, ", ") + " " + zone.String()
 	}
-	w.add("schedule", either(s.After == 0 && s.Before > 0, Wait, Note), text, how, nil)
+	w.add(ScheduleImpact, either(s.After == 0 && s.Before > 0, Wait, Note), text, how, nil)
 	if s.Overlaps {
-		w.add("schedule", Bad, fmt.Sprintf("runs of %s overlap: they take up to %s and start every %s", s.Trigger,
+		w.add(ScheduleImpact, Bad, fmt.Sprintf("runs of %s overlap: they take up to %s and start every %s", s.Trigger,
 			roughly(int64(s.Usually)), language.FormatTime(time.Duration(s.Interval)*time.Millisecond)), "", nil)
 	}
 	if s.Lost > 0 {
-		w.add("schedule", Bad, fmt.Sprintf("%s of %s %s today: by the new zone the time has passed",
-			language.FormatCount(s.Lost, "fire"), s.Trigger, either(s.Lost == 1, "is left out", "are left out")), "", nil)
+		w.add(ScheduleImpact, Bad, fmt.Sprintf("%s of %s %s today, because its time has already passed in the new zone",
+			language.FormatCount(s.Lost, "run"), s.Trigger, either(s.Lost == 1, "is skipped", "are skipped")), "", nil)
 	}
 	if s.Doubled > 0 {
-		w.add("schedule", Bad, fmt.Sprintf("%s of %s %s twice today: by the new zone the time is still to come",
-			language.FormatCount(s.Doubled, "fire"), s.Trigger, verb(s.Doubled, "come")), "", nil)
+		w.add(ScheduleImpact, Bad, fmt.Sprintf("%s of %s %s twice today, because its time is still to come in the new zone",
+			language.FormatCount(s.Doubled, "run"), s.Trigger, either(s.Doubled == 1, "runs", "run")), "", nil)
 	}
 }
 
+// percent returns a share as a percentage, at least "1%" for what is not zero.
+func percent(share float64) string {
+	if share > 0 && share < 0.01 {
+		return "under 1%"
+	}
+	return fmt.Sprintf("%.0f%%", 100*share)
+}
+
 // cold says which functions start cold, and whose callers wait for it.
-func (w *words) cold(waiting []consequence.Waiting) {
+func (w *words) cold(waiting []impact.Waiting) {
 	known := map[string]bool{}
 	for _, c := range waiting {
 		if c.Callers < 0.05 {
 			continue
 		}
 		known[c.Function] = true
-		w.add("cold", either(c.Callers >= 1, Wait, Note), fmt.Sprintf(
+		w.add(ColdStart, either(c.Callers >= 1, Wait, Note), fmt.Sprintf(
 			"%s starts cold, and about %.1f callers wait for it", c.Function, c.Callers),
-			fmt.Sprintf("%.0f calls an hour, and up to %s for the longest", c.PerHour, roughly(int64(c.StartMs))), nil)
+			fmt.Sprintf("%.0f invocations per hour, each up to %s", c.PerHour, roughly(int64(c.StartMs))), nil)
 	}
 	var rest []string
-	for _, fn := range w.p.Consequences.Cold {
+	for _, fn := range w.p.Impact.Cold {
 		if !known[fn] {
 			rest = append(rest, fn)
 		}
 	}
 	if len(rest) > 0 {
-		w.add("cold", Note, "the next call starts cold: "+some(rest), "", nil)
+		w.add(ColdStart, Note, "next invocation is a cold start: "+some(rest), "", nil)
 	}
 }

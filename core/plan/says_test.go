@@ -11,9 +11,9 @@ import (
 	"time"
 
 	"rudmar/core/canon"
-	"rudmar/core/consequence"
 	"rudmar/core/expand"
-	"rudmar/core/figures"
+	"rudmar/core/impact"
+	"rudmar/core/metrics"
 	"rudmar/core/plan"
 	"rudmar/core/tree"
 )
@@ -31,12 +31,12 @@ func wants(address string, attributes ...any) expand.Resource {
 }
 
 // asPut gives record and live of what was wanted before.
-func asPut(list ...expand.Resource) (record []plan.Recorded, live []plan.Live) {
+func asPut(list ...expand.Resource) (record []plan.Recorded, actual []plan.Actual) {
 	for _, w := range list {
 		record = append(record, plan.Recorded{Address: w.Address, Kind: w.Kind, Function: w.Function, Attributes: w.Values()})
-		live = append(live, plan.Live{Address: w.Address, Kind: w.Kind, Attributes: w.Values(), Tag: "t"})
+		actual = append(actual, plan.Actual{Address: w.Address, Kind: w.Kind, Attributes: w.Values(), Tag: "t"})
 	}
-	return record, live
+	return record, actual
 }
 
 func kindsOf(names ...string) []plan.KindSpec {
@@ -54,7 +54,7 @@ var everyKind = []string{"identity", "grant", "logs", "function", "revision", "p
 
 func said(p *plan.Plan) string {
 	var lines []string
-	for _, l := range p.Says() {
+	for _, l := range p.ImpactLines() {
 		lines = append(lines, strings.TrimSpace(fmt.Sprintf("%s %s: %s | %s", l.Tone, l.Kind, l.Text, l.How)))
 	}
 	return strings.Join(lines, "\n")
@@ -85,16 +85,16 @@ func TestSays(t *testing.T) {
 		wants("schedule/warn/sweep", "cron", "0 8 * * *", "zone", "America/New_York", "enabled", true),
 		wants("subscription/relay/in", "source", "queue/alerts", "enabled", true),
 	}
-	record, live := asPut(before...)
-	sum := figures.Sum{Calls: 3000, TotalMs: 3000 * 900, MaxMs: 4000, MemoryPeak: 200 << 20,
-		Durations: figures.Histogram{figures.Bucket(2000): 3000}}
+	record, actual := asPut(before...)
+	sum := metrics.Sum{Invocations: 3000, TotalMs: 3000 * 900, MaxMs: 4000, MemoryPeak: 200 << 20,
+		Durations: metrics.Histogram{metrics.Bucket(2000): 3000}}
 	base := plan.Base{Version: 2, From: 1}
 	base.Stage = "live"
-	p := plan.Compute(plan.Inputs{Base: base, Wanted: after, Record: record, Live: live,
-		Kinds: kindsOf(everyKind...), Rules: []consequence.RuleChange{{Rule: "soak", Before: "1h", After: "none", Loosens: true}},
-		Seen: &consequence.Seen{Now: now, Over: 24 * time.Hour, Here: map[string]figures.Sum{"warn": sum, "gone": sum},
-			Triggers: map[string]int{"warn/old": 7}, Rates: figures.Rates{PerGiBSecond: "0.00001", Currency: "EUR"},
-			Held: []consequence.Held{{Function: "gone", What: "log lines", Count: 12, Oldest: now.AddDate(0, 0, -3)}}}})
+	p := plan.Compute(plan.Inputs{Base: base, Wanted: after, Record: record, Actual: actual,
+		Kinds: kindsOf(everyKind...), Rules: []impact.RuleChange{{Rule: "soak", Before: "1h", After: "none", Loosens: true}},
+		Seen: &impact.Seen{Now: now, Over: 24 * time.Hour, Here: map[string]metrics.Sum{"warn": sum, "gone": sum},
+			Triggers: map[string]int{"warn/old": 7}, Rates: metrics.Rates{PerGiBSecond: "0.00001", Currency: "EUR"},
+			Held: []impact.Held{{Function: "gone", What: "log lines", Count: 12, Oldest: now.AddDate(0, 0, -3)}}}})
 	for _, want := range []string{
 		"bad loosens: live: soak 1h → none",
 		"bad public: GET /frost opens to anyone (now members)",
@@ -117,8 +117,8 @@ func TestSays(t *testing.T) {
 	if t.Failed() {
 		t.Log(said(p))
 	}
-	tones := p.Says()
-	if !slices.IsSortedFunc(tones, func(a, b plan.Line) int {
+	tones := p.ImpactLines()
+	if !slices.IsSortedFunc(tones, func(a, b plan.ImpactLine) int {
 		rank := map[plan.Tone]int{plan.Bad: 0, plan.Wait: 1, plan.Note: 2}
 		return rank[a.Tone] - rank[b.Tone]
 	}) {
@@ -146,19 +146,19 @@ func TestSummary(t *testing.T) {
 	small, big := wants("function/a", "memory", 1.0), wants("function/a", "memory", 2.0)
 	base := plan.Base{Version: 2, From: 1}
 	base.Stage = "live"
-	record, live := asPut(small)
-	drifted := []plan.Live{{Address: "function/a", Kind: "function", Attributes: map[string]any{"memory": 3.0}}}
+	record, actual := asPut(small)
+	drifted := []plan.Actual{{Address: "function/a", Kind: "function", Attributes: map[string]any{"memory": 3.0}}}
 	for _, tt := range []struct {
 		in   plan.Inputs
 		want string
 	}{
 		{plan.Inputs{Wanted: []expand.Resource{small}}, "Version 2 onto live: 1 function appears; 1 step in 1 wave, about 10 ms."},
-		{plan.Inputs{Wanted: []expand.Resource{big}, Record: record, Live: live, Draft: true},
+		{plan.Inputs{Wanted: []expand.Resource{big}, Record: record, Actual: actual, Draft: true},
 			"This edit onto live: 1 function changes; 1 step in 1 wave, about 10 ms."},
-		{plan.Inputs{Record: record, Live: live}, "Version 2 onto live: 1 function goes; 1 step in 1 wave, about 10 ms."},
-		{plan.Inputs{Wanted: []expand.Resource{small}, Record: record, Live: drifted},
+		{plan.Inputs{Record: record, Actual: actual}, "Version 2 onto live: 1 function goes; 1 step in 1 wave, about 10 ms."},
+		{plan.Inputs{Wanted: []expand.Resource{small}, Record: record, Actual: drifted},
 			"Version 2 onto live: 1 function is put right; 1 step in 1 wave, about 10 ms."},
-		{plan.Inputs{Wanted: []expand.Resource{small}, Record: record, Live: live}, "Version 2 onto live: nothing changes there."},
+		{plan.Inputs{Wanted: []expand.Resource{small}, Record: record, Actual: actual}, "Version 2 onto live: nothing changes there."},
 		{plan.Inputs{Wanted: []expand.Resource{small, wants("function/b"), wants("function/c")},
 			Usual: map[string]time.Duration{"function": 90 * time.Second}},
 			"Version 2 onto live: 3 functions appear; 3 steps in 1 wave, about 2 min."},
@@ -199,8 +199,8 @@ func TestWhatFollowsIsFolded(t *testing.T) {
 		{"one that goes", of("a", "1", "x", "c"), nil, nil, "function/a identity/a→function/a logs/a→function/a " +
 			"opening/a/ask→function/a pointer/a→function/a revision/a→function/a route/a/ask→function/a"},
 	} {
-		record, live := asPut(tt.before...)
-		p := plan.Compute(plan.Inputs{Wanted: tt.after, Record: record, Live: live, Kinds: kindsOf(everyKind...), Files: tt.files})
+		record, actual := asPut(tt.before...)
+		p := plan.Compute(plan.Inputs{Wanted: tt.after, Record: record, Actual: actual, Kinds: kindsOf(everyKind...), Files: tt.files})
 		var got []string
 		for _, s := range p.Steps {
 			text := s.Address
@@ -239,8 +239,8 @@ func TestRoutesChangeHands(t *testing.T) {
 			[]expand.Resource{route("a", "/t", true), route("b", "/s", true)}, "route/a/ask for route/b/ask, route/b/ask for route/a/ask",
 			"deliver the change in two versions"},
 	} {
-		record, live := asPut(tt.before...)
-		p := plan.Compute(plan.Inputs{Wanted: tt.after, Record: record, Live: live, Kinds: kindsOf("route")})
+		record, actual := asPut(tt.before...)
+		p := plan.Compute(plan.Inputs{Wanted: tt.after, Record: record, Actual: actual, Kinds: kindsOf("route")})
 		var waits []string
 		for _, s := range p.Steps {
 			for _, need := range s.Needs {
@@ -249,12 +249,12 @@ func TestRoutesChangeHands(t *testing.T) {
 		}
 		slices.Sort(waits)
 		problem := ""
-		for _, pr := range p.Problems {
+		for _, pr := range p.Blockers {
 			problem += pr.Message
 		}
 		if got := strings.Join(waits, ", "); got != tt.waits || !strings.Contains(problem, tt.problem) ||
-			tt.problem == "" && problem != "" || len(p.Consequences.Gaps) != len(waits) {
-			t.Errorf("%s: %q, %q, %v", tt.name, got, problem, p.Consequences.Gaps)
+			tt.problem == "" && problem != "" || len(p.Impact.Gaps) != len(waits) {
+			t.Errorf("%s: %q, %q, %v", tt.name, got, problem, p.Impact.Gaps)
 		}
 	}
 }
@@ -262,21 +262,21 @@ func TestRoutesChangeHands(t *testing.T) {
 // What is live and nobody's is left alone, stops who wants its place, and is taken
 // away where somebody asks for it.
 func TestForeignResources(t *testing.T) {
-	foreign := plan.Live{Address: "route/odd/ask", Kind: "route", Tag: "t7",
+	foreign := plan.Actual{Address: "route/odd/ask", Kind: "route", Tag: "t7",
 		Attributes: map[string]any{"method": "GET", "path": "/s/{x}"}}
-	in := plan.Inputs{Live: []plan.Live{foreign}, Kinds: kindsOf("route")}
-	if p := plan.Compute(in); !p.Empty() || len(p.Problems) > 0 {
-		t.Errorf("%v %v", p.Steps, p.Problems)
+	in := plan.Inputs{Actual: []plan.Actual{foreign}, Kinds: kindsOf("route")}
+	if p := plan.Compute(in); !p.Empty() || len(p.Blockers) > 0 {
+		t.Errorf("%v %v", p.Steps, p.Blockers)
 	}
 	in.Wanted = []expand.Resource{wants("route/warn/ask", "method", "GET", "path", "/s/{id}")}
-	if p := plan.Compute(in); len(p.Problems) != 1 || !strings.Contains(p.Problems[0].Message, "taken by route/odd/ask") {
-		t.Errorf("%v", p.Problems)
+	if p := plan.Compute(in); len(p.Blockers) != 1 || !strings.Contains(p.Blockers[0].Message, "taken by route/odd/ask") {
+		t.Errorf("%v", p.Blockers)
 	}
-	in.TakeAway = []string{"route/odd/ask", "route/not/there", "route/odd/ask"}
+	in.Deletions = []string{"route/odd/ask", "route/not/there", "route/odd/ask"}
 	p := plan.Compute(in)
-	if len(p.Problems) > 0 || len(p.Steps) != 2 || p.Steps[1].Change != "delete" || p.Steps[1].Tag != "t7" ||
+	if len(p.Blockers) > 0 || len(p.Steps) != 2 || p.Steps[1].Change != "delete" || p.Steps[1].Tag != "t7" ||
 		!slices.Equal(p.Steps[0].Needs, []int{1}) {
-		t.Errorf("%v %+v", p.Problems, p.Steps)
+		t.Errorf("%v %+v", p.Blockers, p.Steps)
 	}
 	in.Record = []plan.Recorded{{Address: "route/odd/ask", Kind: "route", Function: "odd"}}
 	in.Wanted = append([]expand.Resource{wants("route/odd/ask", "method", "GET", "path", "/s/{x}")}, in.Wanted...)
@@ -289,12 +289,12 @@ func TestForeignResources(t *testing.T) {
 
 // Two functions that both were the same one are told so, and one plan is made.
 func TestTwoWereOne(t *testing.T) {
-	record, live := asPut(wants("identity/old"))
-	in := plan.Inputs{Wanted: []expand.Resource{wants("identity/a"), wants("identity/b")}, Record: record, Live: live,
+	record, actual := asPut(wants("identity/old"))
+	in := plan.Inputs{Wanted: []expand.Resource{wants("identity/a"), wants("identity/b")}, Record: record, Actual: actual,
 		Kinds: kindsOf("identity"), Renames: true, Renamed: map[string]string{"a": "old", "b": "old"}}
 	first := plan.Compute(in)
-	if len(first.Problems) != 1 || !strings.Contains(first.Problems[0].Message, "a and b both say that they were called old") {
-		t.Errorf("%v", first.Problems)
+	if len(first.Blockers) != 1 || !strings.Contains(first.Blockers[0].Message, "a and b both say that they were called old") {
+		t.Errorf("%v", first.Blockers)
 	}
 	for range 50 {
 		if p := plan.Compute(in); p.Digest != first.Digest {
@@ -323,13 +323,13 @@ func TestAgainst(t *testing.T) {
 	one, two := make(1), make(2, grant)
 	d := two.Against(one)
 	if len(d.Added) != 1 || d.Added[0].Address != grant.Address || len(d.Gone) != 0 || len(d.Changed) != 1 ||
-		len(d.Says) != 1 || d.Says[0].Text != "a may newly read tables/t" || len(d.SaysNoMore) != 0 {
+		len(d.ImpactLines) != 1 || d.ImpactLines[0].Text != "a may newly read tables/t" || len(d.RemovedImpact) != 0 {
 		t.Errorf("%+v", d)
 	}
-	if back := one.Against(two); len(back.Gone) != 1 || len(back.SaysNoMore) != 1 {
+	if back := one.Against(two); len(back.Gone) != 1 || len(back.RemovedImpact) != 1 {
 		t.Errorf("%+v", back)
 	}
-	if same := one.Against(make(1)); len(same.Added)+len(same.Gone)+len(same.Changed)+len(same.Says) != 0 {
+	if same := one.Against(make(1)); len(same.Added)+len(same.Gone)+len(same.Changed)+len(same.ImpactLines) != 0 {
 		t.Errorf("%+v", same)
 	}
 }
@@ -342,19 +342,19 @@ func TestLeftAlone(t *testing.T) {
 	byHand := []expand.Resource{wants("function/a", "memory", 2.0, "timeout", 5.0), wants("pointer/a", "shares", "r2"),
 		wants("revision/a", "configuration", "c2")}
 	record, _ := asPut(mine...)
-	_, live := asPut(byHand...)
-	left := []plan.Left{{Address: "function/a", Attribute: "memory", Live: 2.0}}
-	in := plan.Inputs{Wanted: mine, Record: record, Live: live, Kinds: kindsOf(everyKind...), LeftAlone: left}
+	_, actual := asPut(byHand...)
+	left := []plan.Left{{Address: "function/a", Attribute: "memory", Actual: 2.0}}
+	in := plan.Inputs{Wanted: mine, Record: record, Actual: actual, Kinds: kindsOf(everyKind...), LeftAlone: left}
 	if p := plan.Compute(in); !p.Empty() {
 		t.Errorf("what is left is planned: %v", p.Steps)
 	}
 	for name, change := range map[string]func(in *plan.Inputs){
 		"nothing is left": func(in *plan.Inputs) { in.LeftAlone = nil },
 		"another value": func(in *plan.Inputs) {
-			in.LeftAlone = []plan.Left{{Address: "function/a", Attribute: "memory", Live: 3.0}}
+			in.LeftAlone = []plan.Left{{Address: "function/a", Attribute: "memory", Actual: 3.0}}
 		},
 		"another attribute": func(in *plan.Inputs) {
-			in.LeftAlone = []plan.Left{{Address: "function/a", Attribute: "timeout", Live: 2.0}}
+			in.LeftAlone = []plan.Left{{Address: "function/a", Attribute: "timeout", Actual: 2.0}}
 		},
 		"another reason, too": func(in *plan.Inputs) { in.Wanted[0] = wants("function/a", "memory", 1.0, "timeout", 6.0) },
 	} {
@@ -366,15 +366,15 @@ func TestLeftAlone(t *testing.T) {
 		}
 	}
 	gone := in
-	gone.Live, gone.LeftAlone = nil, []plan.Left{{Address: "function/a"}, {Address: "pointer/a"}, {Address: "revision/a"}}
+	gone.Actual, gone.LeftAlone = nil, []plan.Left{{Address: "function/a"}, {Address: "pointer/a"}, {Address: "revision/a"}}
 	if p := plan.Compute(gone); !p.Empty() {
 		t.Errorf("what is left away is planned: %v", p.Steps)
 	}
 	now := time.UnixMilli(1000)
-	drift := plan.Drift(record, live, kindsOf(everyKind...))
+	drift := plan.Drift(record, actual, kindsOf(everyKind...))
 	first := plan.Seen(drift, nil, nil, now)
-	then := plan.Seen(drift, first, []plan.Left{{Address: "function/a", Attribute: "memory", Live: 2.0, Until: 5000}}, now.Add(3*time.Second))
-	ended := plan.Seen(drift, then, []plan.Left{{Address: "function/a", Attribute: "memory", Live: 2.0, Until: 5000}}, now.Add(4*time.Second))
+	then := plan.Seen(drift, first, []plan.Left{{Address: "function/a", Attribute: "memory", Actual: 2.0, Until: 5000}}, now.Add(3*time.Second))
+	ended := plan.Seen(drift, then, []plan.Left{{Address: "function/a", Attribute: "memory", Actual: 2.0, Until: 5000}}, now.Add(4*time.Second))
 	var open []bool
 	for _, seen := range [][]plan.Drifted{first, then, ended} {
 		for i := range seen {
@@ -396,14 +396,14 @@ func TestDigestIsOfTheDocument(t *testing.T) {
 		dice := rand.New(rand.NewPCG(seed, 31))
 		in := settled(random(dice))
 		in.Wanted = random(dice)
-		in.Rules = []consequence.RuleChange{{Rule: "soak", Before: "1h", After: "<none> \u2028"}}
-		in.Seen = &consequence.Seen{Now: time.Unix(1_700_000_000, 0), Over: time.Hour}
+		in.Rules = []impact.RuleChange{{Rule: "soak", Before: "1h", After: "<none> \u2028"}}
+		in.Seen = &impact.Seen{Now: time.Unix(1_700_000_000, 0), Over: time.Hour}
 		if seed%3 == 0 {
 			in.Files = map[string][]string{"a": {"a.py", "b.py"}}
-			in.TakeAway, in.Draft = []string{"route/x/y"}, true
+			in.Deletions, in.Draft = []string{"route/x/y"}, true
 		}
-		if len(in.Live) > 0 {
-			in.Live[0].Attributes = m{"owner": "somebody"}
+		if len(in.Actual) > 0 {
+			in.Actual[0].Attributes = m{"owner": "somebody"}
 		}
 		p := plan.Compute(in)
 		var document map[string]any

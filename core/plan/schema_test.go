@@ -10,8 +10,8 @@ import (
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
-	"rudmar/core/consequence"
-	"rudmar/core/figures"
+	"rudmar/core/impact"
+	"rudmar/core/metrics"
 	"rudmar/core/plan"
 )
 
@@ -38,11 +38,11 @@ func TestDocumentsAreOfTheSchema(t *testing.T) {
 		in := settled(random(dice))
 		in.Wanted = random(dice)
 		in.Files = map[string][]string{"a": {"a.py"}}
-		sum := figures.Sum{Calls: 9, MaxMs: 5, MemoryPeak: 1 << 40, TotalMs: 50}
-		in.Seen = &consequence.Seen{Now: time.Unix(1_700_000_000, 0), Over: time.Hour, Here: map[string]figures.Sum{"a": sum, "b": sum},
-			Rates: figures.Rates{PerGiBSecond: "1", Currency: "EUR"}}
-		if len(in.Live) > 1 && seed%2 == 0 {
-			in.Live = in.Live[1:]
+		sum := metrics.Sum{Invocations: 9, MaxMs: 5, MemoryPeak: 1 << 40, TotalMs: 50}
+		in.Seen = &impact.Seen{Now: time.Unix(1_700_000_000, 0), Over: time.Hour, Here: map[string]metrics.Sum{"a": sum, "b": sum},
+			Rates: metrics.Rates{PerGiBSecond: "1", Currency: "EUR"}}
+		if len(in.Actual) > 1 && seed%2 == 0 {
+			in.Actual = in.Actual[1:]
 		}
 		written, err := json.Marshal(plan.Compute(in))
 		if err != nil {

@@ -18,7 +18,7 @@ import (
 func (p *Plan) Write(out io.Writer, by func(place string) string) error {
 	w := &textWriter{out: out, by: by}
 	w.line("%s", p.Summary())
-	if says := p.Says(); len(says) > 0 {
+	if says := p.ImpactLines(); len(says) > 0 {
 		w.line("")
 		for _, l := range says {
 			w.line("%-4s %s: %s", l.Tone, l.Kind, l.Text)
@@ -27,11 +27,11 @@ func (p *Plan) Write(out io.Writer, by func(place string) string) error {
 			}
 		}
 	}
-	for i, problem := range p.Problems {
+	for i, problem := range p.Blockers {
 		if i == 0 {
 			w.line("")
 		}
-		w.line("stops it: %s%s", problem.Message, w.place(problem.From))
+		w.line("blocker: %s%s", problem.Message, w.place(problem.From))
 	}
 	for _, fn := range p.byFunction() {
 		w.line("")
@@ -40,7 +40,7 @@ func (p *Plan) Write(out io.Writer, by func(place string) string) error {
 			w.step(s)
 		}
 		if fn.follow > 0 {
-			w.line("  and %s that %s", language.FormatCount(fn.follow, "step"), verb(fn.follow, "follow"))
+			w.line("  and %s", language.FormatCount(fn.follow, "dependent step"))
 		}
 	}
 	w.line("")
@@ -112,7 +112,7 @@ func (w *textWriter) step(s *Step) {
 		}
 		before := Value(a.Before, a.Unit)
 		if a.Drifted {
-			before = "live: " + Value(a.Live, a.Unit)
+			before = "actual: " + Value(a.Actual, a.Unit)
 		}
 		w.line("             %s: %s → %s", a.Name, before, Value(a.After, a.Unit))
 	}

@@ -151,7 +151,7 @@ func Open(ctx context.Context, envelope []byte, public ed25519.PublicKey) (Facts
 	}
 	payload, err := base64.StdEncoding.DecodeString(e.Payload)
 	if err != nil || e.PayloadType != PayloadType {
-		return Facts{}, fmt.Errorf("the provenance is no in-toto statement: %s", e.PayloadType)
+		return Facts{}, fmt.Errorf("the provenance is not an in-toto statement: %s", e.PayloadType)
 	}
 	return read(payload)
 }

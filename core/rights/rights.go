@@ -12,31 +12,31 @@ import (
 	"strings"
 )
 
-// Act is something that people do.
-type Act string
+// Permission is a right to perform a kind of action.
+type Permission string
 
-// The acts.
+// The permissions.
 const (
-	Look      Act = "look"       // read
-	Try       Act = "try"        // call functions by hand
-	Write     Act = "write"      // push, commit, make repositories
-	Ask       Act = "ask"        // ask for a version in a stage
-	Approve   Act = "approve"    // say yes or no to a version
-	PassOver  Act = "pass over"  // let a version in without one of its gates, for a reason
-	Secrets   Act = "secrets"    // set secrets
-	Run       Act = "run"        // run plans, go on, cancel, take back
-	LookAfter Act = "look after" // move and remove services and repositories, say who may what
+	View       Permission = "view"        // view everything
+	Invoke     Permission = "invoke"      // invoke functions manually
+	Write      Permission = "write"       // push, commit, create repositories
+	Request    Permission = "request"     // request deliveries
+	Approve    Permission = "approve"     // approve or reject versions
+	Override   Permission = "override"    // override a gate, with a reason
+	SetSecrets Permission = "set-secrets" // set secrets
+	Deploy     Permission = "deploy"      // run, retry and cancel deployments, roll back
+	Administer Permission = "administer"  // move and delete services and repositories, manage users
 )
 
-// Acts lists all acts.
-func Acts() []Act {
-	return []Act{Look, Try, Write, Ask, Approve, PassOver, Secrets, Run, LookAfter}
+// Permissions returns all permissions.
+func Permissions() []Permission {
+	return []Permission{View, Invoke, Write, Request, Approve, Override, SetSecrets, Deploy, Administer}
 }
 
-// Named names all acts, for somebody who named another.
+// Named returns all permissions as a list in words.
 func Named() string {
 	var out []string
-	for _, a := range Acts() {
+	for _, a := range Permissions() {
 		out = append(out, string(a))
 	}
 	return strings.Join(out, ", ")
@@ -55,18 +55,18 @@ const (
 func Roles() []string { return []string{Reader, Author, Approver, Operator, Administrator} }
 
 // Of gives what a role may do; nothing for one that is not.
-func Of(role string) []Act {
+func Of(role string) []Permission {
 	switch role {
 	case Reader:
-		return []Act{Look}
+		return []Permission{View}
 	case Author:
-		return []Act{Look, Try, Write, Ask, Secrets, Run}
+		return []Permission{View, Invoke, Write, Request, SetSecrets, Deploy}
 	case Approver:
-		return []Act{Look, Try, Ask, Approve, Secrets, Run}
+		return []Permission{View, Invoke, Request, Approve, SetSecrets, Deploy}
 	case Operator:
-		return []Act{Look, Try, Ask, Secrets, Run}
+		return []Permission{View, Invoke, Request, SetSecrets, Deploy}
 	case Administrator:
-		return Acts()
+		return Permissions()
 	}
 	return nil
 }
@@ -103,13 +103,13 @@ type Person struct {
 	Token        *Token  // what acts in their name, nil where they do themselves
 }
 
-// ErrRefused tells that somebody may not do something.
-var ErrRefused = errors.New("not allowed")
+// ErrDenied tells that somebody may not do something.
+var ErrDenied = errors.New("not allowed")
 
 // May tells whether a person may do something somewhere; nil where they may. The
-// error wraps ErrRefused and says whom it takes. A person may look everywhere,
+// error wraps ErrDenied and says whom it takes. A person may look everywhere,
 // whatever their role, as long as they have one; a token only where it is for.
-func May(p Person, a Act, at Where) error {
+func May(p Person, a Permission, at Where) error {
 	if p.Token != nil {
 		if err := p.Token.allows(p.Handle, a, at); err != nil {
 			return err
@@ -117,20 +117,20 @@ func May(p Person, a Act, at Where) error {
 	}
 	acts := Of(p.Role)
 	switch {
-	case a == Look && len(acts) > 0:
+	case a == View && len(acts) > 0:
 		return nil
 	case !slices.Contains(acts, a):
-		return fmt.Errorf("%w: %s is %s; this takes the right to %s, which %s has", ErrRefused, p.Handle,
+		return fmt.Errorf("%w: %s is %s; the right to %s is required, which %s has", ErrDenied, p.Handle,
 			withArticle(p.Role), a, rolesWith(a))
 	case len(p.In) == 0 || slices.ContainsFunc(p.In, func(w Where) bool { return w.covers(at) }):
 		return nil
 	}
-	return fmt.Errorf("%w: %s is %s in %s, not in %s", ErrRefused, p.Handle, withArticle(p.Role), list(p.In), at)
+	return fmt.Errorf("%w: %s is %s in %s, not in %s", ErrDenied, p.Handle, withArticle(p.Role), list(p.In), at)
 }
 
 // Anywhere tells whether a person may do something in some place.
-func Anywhere(p Person, a Act) bool {
-	return slices.Contains(Of(p.Role), a) && (p.Token == nil || slices.Contains(p.Token.Acts, a))
+func Anywhere(p Person, a Permission) bool {
+	return slices.Contains(Of(p.Role), a) && (p.Token == nil || slices.Contains(p.Token.Permissions, a))
 }
 
 func withArticle(role string) string {
@@ -143,7 +143,7 @@ func withArticle(role string) string {
 	return "a " + role
 }
 
-func rolesWith(a Act) string {
+func rolesWith(a Permission) string {
 	var out []string
 	for _, role := range Roles() {
 		if slices.Contains(Of(role), a) {

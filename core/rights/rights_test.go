@@ -31,12 +31,12 @@ func TestEveryRoleAndAct(t *testing.T) {
 	}
 	for role, want := range may {
 		var got []string
-		for _, a := range rights.Acts() {
+		for _, a := range rights.Permissions() {
 			p := rights.Person{Handle: "wren", Role: role}
 			err := rights.May(p, a, rights.Where{Service: "frostline"})
 			if err == nil {
 				got = append(got, string(a))
-			} else if !errors.Is(err, rights.ErrRefused) || !strings.Contains(err.Error(), "wren") {
+			} else if !errors.Is(err, rights.ErrDenied) || !strings.Contains(err.Error(), "wren") {
 				t.Errorf("%s, %s: %v", role, a, err)
 			}
 			if (err == nil) != rights.Anywhere(p, a) {
@@ -64,10 +64,10 @@ func TestWhere(t *testing.T) {
 		if tt.in != "" {
 			p.In = []rights.Where{rights.ParseWhere("other/place"), rights.ParseWhere(tt.in)}
 		}
-		if err := rights.May(p, rights.Run, rights.ParseWhere(tt.at)); (err == nil) != tt.may {
+		if err := rights.May(p, rights.Deploy, rights.ParseWhere(tt.at)); (err == nil) != tt.may {
 			t.Errorf("a right in %q at %q: %v", tt.in, tt.at, err)
 		}
-		if err := rights.May(p, rights.Look, rights.ParseWhere(tt.at)); err != nil {
+		if err := rights.May(p, rights.View, rights.ParseWhere(tt.at)); err != nil {
 			t.Errorf("looking at %q with a right in %q: %v", tt.at, tt.in, err)
 		}
 	}

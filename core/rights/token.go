@@ -9,30 +9,30 @@ import (
 // Token narrows what is done in somebody's name by a machine: to these acts, in
 // these places, and never to more than they may themselves when it is done.
 type Token struct {
-	Name string
-	Acts []Act
-	In   []Where // everywhere where there is none
+	Name        string
+	Permissions []Permission
+	In          []Where // everywhere where there is none
 }
 
 // allows tells whether a token is for an act in a place; nil where it is. One for
 // a stage may look at the whole service: its stages differ in settings alone.
-func (t Token) allows(handle string, a Act, at Where) error {
-	if !slices.Contains(t.Acts, a) {
+func (t Token) allows(handle string, a Permission, at Where) error {
+	if !slices.Contains(t.Permissions, a) {
 		var acts []string
-		for _, act := range t.Acts {
+		for _, act := range t.Permissions {
 			acts = append(acts, string(act))
 		}
-		return fmt.Errorf("%w: the token %s of %s is for %s, not to %s; make one that is on the page You, or with rudmar token new",
-			ErrRefused, t.Name, handle, strings.Join(acts, ", "), a)
+		return fmt.Errorf("%w: the token %s of %s has %s, not %s; create one on the Account page or with rudmar token create",
+			ErrDenied, t.Name, handle, strings.Join(acts, ", "), a)
 	}
-	if a == Look && at.Service != "" {
+	if a == View && at.Service != "" {
 		at.Stage = ""
 	}
-	reaches := func(w Where) bool { return w.covers(at) || a == Look && w.Service == at.Service }
+	reaches := func(w Where) bool { return w.covers(at) || a == View && w.Service == at.Service }
 	if len(t.In) == 0 || slices.ContainsFunc(t.In, reaches) {
 		return nil
 	}
-	return fmt.Errorf("%w: the token %s of %s is for %s, not for %s", ErrRefused, t.Name, handle, list(t.In), at)
+	return fmt.Errorf("%w: the token %s of %s is limited to %s, not %s", ErrDenied, t.Name, handle, list(t.In), at)
 }
 
 // MayMake tells whether somebody may make a token: with acts that they have, and
@@ -40,11 +40,11 @@ func (t Token) allows(handle string, a Act, at Where) error {
 // one for any place.
 func MayMake(p Person, t Token) error {
 	if p.Token != nil {
-		return fmt.Errorf("%w: a token cannot make another: sign in yourself, with handle and password", ErrRefused)
+		return fmt.Errorf("%w: a token cannot create another one; sign in with username and password", ErrDenied)
 	}
-	for _, a := range t.Acts {
+	for _, a := range t.Permissions {
 		if !slices.Contains(Of(p.Role), a) {
-			return fmt.Errorf("%w: %s is %s and has no right to %s to give on; %s has", ErrRefused, p.Handle,
+			return fmt.Errorf("%w: %s is %s and has no right to %s to grant; %s has", ErrDenied, p.Handle,
 				withArticle(p.Role), a, rolesWith(a))
 		}
 		for _, at := range t.In {

@@ -11,7 +11,7 @@ import (
 func token(acts string, places ...string) *rights.Token {
 	t := &rights.Token{Name: "nightly"}
 	for _, a := range strings.Split(acts, ",") {
-		t.Acts = append(t.Acts, rights.Act(a))
+		t.Permissions = append(t.Permissions, rights.Permission(a))
 	}
 	for _, p := range places {
 		t.In = append(t.In, rights.ParseWhere(p))
@@ -26,32 +26,32 @@ func TestTokensNarrow(t *testing.T) {
 	for _, tt := range []struct {
 		p     rights.Person
 		token *rights.Token
-		act   rights.Act
+		act   rights.Permission
 		at    string
 		may   bool
 	}{
 		{everywhere, token("look,approve"), rights.Approve, "frostline/live", true},
-		{everywhere, token("look,approve"), rights.Run, "frostline/live", false},
+		{everywhere, token("look,approve"), rights.Deploy, "frostline/live", false},
 		{everywhere, token("look,write"), rights.Write, "frostline", false}, // an approver has no right to write
 		{everywhere, token("look,approve", "frostline"), rights.Approve, "frostline/live", true},
 		{everywhere, token("look,approve", "frostline"), rights.Approve, "watering/live", false},
 		{everywhere, token("look,approve", "frostline"), rights.Approve, "", false},
 		{everywhere, token("look,approve", "frostline/live"), rights.Approve, "frostline/preview", false},
-		{everywhere, token("look,approve", "frostline/live"), rights.Look, "frostline", true},
-		{everywhere, token("look,approve", "frostline/live"), rights.Look, "frostline/preview", true},
-		{everywhere, token("look,approve", "frostline/live"), rights.Look, "watering", false},
-		{everywhere, token("look", "frostline"), rights.Look, "", false},
-		{everywhere, token("approve"), rights.Look, "frostline", false},
+		{everywhere, token("look,approve", "frostline/live"), rights.View, "frostline", true},
+		{everywhere, token("look,approve", "frostline/live"), rights.View, "frostline/preview", true},
+		{everywhere, token("look,approve", "frostline/live"), rights.View, "watering", false},
+		{everywhere, token("look", "frostline"), rights.View, "", false},
+		{everywhere, token("approve"), rights.View, "frostline", false},
 		{inPreview, token("look,approve"), rights.Approve, "frostline/preview", true},
 		{inPreview, token("look,approve"), rights.Approve, "frostline/live", false}, // never more than its maker
 		{inPreview, token("look,approve", "frostline/live"), rights.Approve, "frostline/live", false},
-		{rights.Person{Handle: "gone"}, token("look"), rights.Look, "frostline", false},
+		{rights.Person{Handle: "gone"}, token("look"), rights.View, "frostline", false},
 	} {
 		p := tt.p
 		p.Token = tt.token
 		err := rights.May(p, tt.act, rights.ParseWhere(tt.at))
-		if (err == nil) != tt.may || err != nil && !errors.Is(err, rights.ErrRefused) {
-			t.Errorf("%s with %v %v: %s at %q: %v", p.Handle, tt.token.Acts, tt.token.In, tt.act, tt.at, err)
+		if (err == nil) != tt.may || err != nil && !errors.Is(err, rights.ErrDenied) {
+			t.Errorf("%s with %v %v: %s at %q: %v", p.Handle, tt.token.Permissions, tt.token.In, tt.act, tt.at, err)
 		}
 		if rights.Anywhere(p, tt.act) && rights.May(p, tt.act, rights.Where{}) != nil && len(tt.token.In)+len(p.In) == 0 {
 			t.Errorf("%s: %s is told as possible somewhere, and is nowhere", p.Handle, tt.act)
@@ -78,7 +78,7 @@ func TestMayMake(t *testing.T) {
 		{"to look goes anywhere", linden, token("look", "watering"), true},
 		{"by a token", byToken, token("look"), false},
 	} {
-		if err := rights.MayMake(tt.p, *tt.token); (err == nil) != tt.may || err != nil && !errors.Is(err, rights.ErrRefused) {
+		if err := rights.MayMake(tt.p, *tt.token); (err == nil) != tt.may || err != nil && !errors.Is(err, rights.ErrDenied) {
 			t.Errorf("%s: %v", tt.name, err)
 		}
 	}

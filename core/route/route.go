@@ -56,7 +56,7 @@ func Parse(text string) (Route, error) {
 		known = known || m == method
 	}
 	if !known {
-		return Route{}, fmt.Errorf("%q is not a method; there are %s", method, strings.Join(Methods(), ", "))
+		return Route{}, fmt.Errorf("unknown method %q (expected %s)", method, strings.Join(Methods(), ", "))
 	}
 	segments, err := parsePath(path)
 	return Route{Method: method, Segments: segments}, err
@@ -64,7 +64,7 @@ func Parse(text string) (Route, error) {
 
 func parsePath(path string) ([]Segment, error) {
 	if !strings.HasPrefix(path, "/") {
-		return nil, fmt.Errorf("a path starts with /")
+		return nil, fmt.Errorf("a path must start with /")
 	}
 	if strings.ContainsAny(path, "?# \t\n") {
 		return nil, fmt.Errorf("a path has no query, fragment or space")
@@ -79,12 +79,12 @@ func parsePath(path string) ([]Segment, error) {
 		segment := Segment{Kind: Literal, Text: piece}
 		switch inner, braces := cutBraces(piece); {
 		case piece == "":
-			return nil, fmt.Errorf("a path has no empty segment; take out the second / or the one at the end")
+			return nil, fmt.Errorf("a path has no empty segment; remove the second / or the one at the end")
 		case braces:
 			segment = Segment{Kind: Parameter, Text: inner}
 			if name, rest := strings.CutSuffix(inner, "..."); rest {
 				if i != len(pieces)-1 {
-					return nil, fmt.Errorf("{%s} takes the rest of the path, so it has to stand at the end", inner)
+					return nil, fmt.Errorf("{%s} matches the rest of the path, so it must be at the end", inner)
 				}
 				segment = Segment{Kind: Rest, Text: name}
 			}
@@ -92,11 +92,11 @@ func parsePath(path string) ([]Segment, error) {
 				return nil, fmt.Errorf("{%s} is not a parameter; its name has letters, digits and _", inner)
 			}
 			if seen[segment.Text] {
-				return nil, fmt.Errorf("the parameter {%s} stands twice", segment.Text)
+				return nil, fmt.Errorf("duplicate parameter {%s}", segment.Text)
 			}
 			seen[segment.Text] = true
 		case strings.ContainsAny(piece, "{}"):
-			return nil, fmt.Errorf("%q: a parameter takes a whole segment, as in /{name}/", piece)
+			return nil, fmt.Errorf("%q: a parameter must be a whole segment, as in /{name}/", piece)
 		}
 		out = append(out, segment)
 	}

@@ -29,14 +29,14 @@ const (
 )
 
 // ErrCalendar tells that a text is no calendar that can be held to.
-var ErrCalendar = errors.New("it is no iCalendar text (RFC 5545)")
+var ErrCalendar = errors.New("not an iCalendar text (RFC 5545)")
 
 // ParseCalendar reads the events of an iCalendar text. Dates without a time, and times
 // without a zone, are of UTC. The error wraps ErrCalendar.
 func ParseCalendar(text string) (Calendar, error) {
 	var c Calendar
 	if len(text) > maxCalendar {
-		return c, fmt.Errorf("%w: it has more than 256 KiB", ErrCalendar)
+		return c, fmt.Errorf("%w: more than 256 KiB", ErrCalendar)
 	}
 	parsed, err := ical.ParseCalendar(strings.NewReader(text))
 	if err != nil {
@@ -44,7 +44,7 @@ func ParseCalendar(text string) (Calendar, error) {
 	}
 	list := parsed.Events()
 	if len(list) > maxEvents {
-		return c, fmt.Errorf("%w: it has %d events, more than %d", ErrCalendar, len(list), maxEvents)
+		return c, fmt.Errorf("%w: %d events, the limit is %d", ErrCalendar, len(list), maxEvents)
 	}
 	for _, e := range list {
 		if status := e.GetProperty(ical.ComponentPropertyStatus); status != nil && strings.EqualFold(status.Value, "CANCELLED") {
@@ -66,7 +66,7 @@ func eventOf(e *ical.VEvent) (event, error) {
 	}
 	begins := e.GetProperty(ical.ComponentPropertyDtStart)
 	if begins == nil {
-		return out, errors.New("it says no DTSTART")
+		return out, errors.New("DTSTART is missing")
 	}
 	allDay := len(begins.Value) == len("20060102")
 	var err error
@@ -74,7 +74,7 @@ func eventOf(e *ical.VEvent) (event, error) {
 		out.start, err = e.GetAllDayStartAt()
 	}
 	if err != nil {
-		return out, fmt.Errorf("its DTSTART: %w", err)
+		return out, fmt.Errorf("DTSTART: %w", err)
 	}
 	if out.long, err = length(e, out.start, allDay); err != nil {
 		return out, err
@@ -85,15 +85,15 @@ func eventOf(e *ical.VEvent) (event, error) {
 	}
 	option, err := rrule.StrToROptionInLocation(rule.Value, out.start.Location())
 	if err != nil {
-		return out, fmt.Errorf("its RRULE: %w", err)
+		return out, fmt.Errorf("RRULE: %w", err)
 	}
 	option.Dtstart = out.start
 	if option.Freq > rrule.DAILY { // by the hour, minute, second: nothing that people freeze by
-		return out, errors.New("its RRULE comes more often than daily")
+		return out, errors.New("RRULE repeats more often than daily")
 	}
 	r, err := rrule.NewRRule(*option)
 	if err != nil {
-		return out, fmt.Errorf("its RRULE: %w", err)
+		return out, fmt.Errorf("RRULE: %w", err)
 	}
 	out.again = &rrule.Set{}
 	out.again.DTStart(out.start)
@@ -102,7 +102,7 @@ func eventOf(e *ical.VEvent) (event, error) {
 		for _, text := range strings.Split(p.Value, ",") {
 			at, err := exception(text, out.start.Location())
 			if err != nil {
-				return out, fmt.Errorf("its EXDATE: %w", err)
+				return out, fmt.Errorf("EXDATE: %w", err)
 			}
 			out.again.ExDate(at)
 		}
@@ -119,7 +119,7 @@ func length(e *ical.VEvent, start time.Time, allDay bool) (time.Duration, error)
 		if allDay {
 			return 24 * time.Hour, nil
 		}
-		return 0, errors.New("it says neither DTEND nor DURATION")
+		return 0, errors.New("DTEND and DURATION are missing")
 	}
 	end, err := e.GetEndAt()
 	if allDay {
@@ -127,9 +127,9 @@ func length(e *ical.VEvent, start time.Time, allDay bool) (time.Duration, error)
 	}
 	switch {
 	case err != nil:
-		return 0, fmt.Errorf("its DTEND: %w", err)
+		return 0, fmt.Errorf("DTEND: %w", err)
 	case !end.After(start):
-		return 0, errors.New("it ends before it begins")
+		return 0, errors.New("the end is before the start")
 	}
 	return end.Sub(start), nil
 }

@@ -56,7 +56,7 @@ func ParseCron(text string) (Cron, error) {
 	}
 	c.anyDay, c.anyWeekday = strings.HasPrefix(words[2], "*"), strings.HasPrefix(words[4], "*")
 	if _, ok := c.Next(time.Date(2024, 1, 1, 0, 0, 0, 0, time.UTC)); !ok {
-		return Cron{}, fmt.Errorf("there is no such day in any year, so this would never fire")
+		return Cron{}, fmt.Errorf("this day does not exist in any year, so the schedule would never run")
 	}
 	return c, nil
 }
@@ -69,7 +69,7 @@ func (f field) parse(word string) (uint64, error) {
 		if stepped {
 			n, err := strconv.Atoi(stepText)
 			if err != nil || n < 1 || n > f.high {
-				return 0, fmt.Errorf("%s: %q is not a step; it is a number from 1 to %d", f.name, stepText, f.high)
+				return 0, fmt.Errorf("%s: %q is not a step; use a number from 1 to %d", f.name, stepText, f.high)
 			}
 			step = n
 		}

@@ -53,7 +53,7 @@ func (r *Rule) UnmarshalText(text []byte) error {
 			return nil
 		}
 	}
-	return fmt.Errorf("%q is not a rule of merging", text)
+	return fmt.Errorf("%q is not a merge rule", text)
 }
 
 // Node is a value in a manifest with its place. Scalars keep the text that was

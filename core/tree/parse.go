@@ -33,7 +33,7 @@ func Parse(file string, text []byte) (*Node, []diagnostic.Diagnostic) {
 	}
 	switch {
 	case errors.Is(err, io.EOF):
-		r.add(diagnostic.CodeEmpty, diagnostic.Range{}, "the file is empty; it has to say what it declares")
+		r.add(diagnostic.CodeEmpty, diagnostic.Range{}, "the file is empty; it must declare something")
 		return nil, r.found
 	case err != nil:
 		r.syntax(text, err)
@@ -44,17 +44,17 @@ func Parse(file string, text []byte) (*Node, []diagnostic.Diagnostic) {
 		var second yaml.Node
 		if err := loader.Load(&second); !errors.Is(err, io.EOF) {
 			r.add(diagnostic.CodeDocuments, diagnostic.Range{Line: max(1, second.Line), Column: 1},
-				"one file holds one document; move the second one to a file of its own")
+				"a file must contain one document; move the second one to a file of its own")
 		}
 	}
 	if doc.Kind != yaml.DocumentNode || len(doc.Content) == 0 {
-		r.add(diagnostic.CodeEmpty, diagnostic.Range{}, "the file is empty; it has to say what it declares")
+		r.add(diagnostic.CodeEmpty, diagnostic.Range{}, "the file is empty; it must declare something")
 		return nil, r.found
 	}
 	r.room(doc.Content[0])
 	root := r.take(doc.Content[0], 1)
 	if root.Kind == Null {
-		r.add(diagnostic.CodeEmpty, diagnostic.Range{}, "the file is empty; it has to say what it declares")
+		r.add(diagnostic.CodeEmpty, diagnostic.Range{}, "the file is empty; it must declare something")
 		return nil, r.found
 	}
 	return root, r.found
@@ -112,7 +112,7 @@ func (r *reader) readable(text []byte) bool {
 		return diagnostic.Range{Line: line, Column: utf8.RuneCount(before[bytes.LastIndexByte(before, '\n')+1:]) + 1}
 	}
 	if len(text) > MaxFileBytes {
-		r.add(diagnostic.CodeTooLarge, diagnostic.Range{}, "the file has %d KiB; a manifest may have up to %d KiB",
+		r.add(diagnostic.CodeTooLarge, diagnostic.Range{}, "the file has %d KiB; a manifest can have up to %d KiB",
 			len(text)>>10, MaxFileBytes>>10)
 		return false
 	}
@@ -126,13 +126,13 @@ func (r *reader) readable(text []byte) bool {
 			return false
 		}
 		if c < ' ' && c != '\n' && c != '\r' && c != '\t' || c == 0x7f {
-			r.add(diagnostic.CodeEncoding, place(at), "a control character (0x%02x) cannot stand in a manifest; take it out", c)
+			r.add(diagnostic.CodeEncoding, place(at), "a control character (0x%02x) is not allowed in a manifest; remove it", c)
 			return false
 		}
 		at += n
 	}
 	if len(bytes.TrimSpace(text)) == 0 {
-		r.add(diagnostic.CodeEmpty, diagnostic.Range{}, "the file is empty; it has to say what it declares")
+		r.add(diagnostic.CodeEmpty, diagnostic.Range{}, "the file is empty; it must declare something")
 		return false
 	}
 	return true
@@ -169,9 +169,9 @@ func (r *reader) syntax(text []byte, err error) {
 		r.add(diagnostic.CodeTooDeep, at, "the file nests more than %d levels deep", maxDepth)
 	case strings.Contains(message, "unknown anchor"):
 		r.add(diagnostic.CodeAnchor, at,
-			"aliases are not used in manifests; write the value where it is needed, or put it under defaults")
+			"aliases are not allowed in manifests; write the value where it is needed, or put it under defaults")
 	default:
-		r.add(diagnostic.CodeSyntax, at, "cannot be read as YAML: %s", plainWords(message))
+		r.add(diagnostic.CodeSyntax, at, "invalid YAML: %s", plainWords(message))
 	}
 }
 
@@ -206,7 +206,7 @@ func (r *reader) tab(line int, indent []byte) {
 func plainWords(message string) string {
 	switch {
 	case strings.Contains(message, "mapping values are not allowed"):
-		return "a second colon on this line, or a line that is indented too far; put texts with a colon in quotes"
+		return "a second colon on this line, or a line that is indented too far; quote strings that contain a colon"
 	case strings.Contains(message, "did not find expected ',' or ']'"):
 		return "a list is not closed with ]"
 	case strings.Contains(message, "did not find expected ',' or '}'"):
@@ -232,15 +232,15 @@ func (r *reader) take(y *yaml.Node, depth int) *Node {
 		return n
 	}
 	if y.Anchor != "" {
-		r.add(diagnostic.CodeAnchor, n.Range(), "anchors are not used in manifests; put what is shared under defaults")
+		r.add(diagnostic.CodeAnchor, n.Range(), "anchors are not allowed in manifests; put shared values under defaults")
 	}
 	if y.Style&yaml.TaggedStyle != 0 {
-		r.add(diagnostic.CodeTag, n.Range(), "tags such as %s are not used in manifests; take it out", y.Tag)
+		r.add(diagnostic.CodeTag, n.Range(), "tags such as %s are not allowed in manifests; remove it", y.Tag)
 	}
 	switch y.Kind {
 	case yaml.AliasNode:
 		r.add(diagnostic.CodeAnchor, n.Range(),
-			"aliases are not used in manifests; write the value where it is needed, or put it under defaults")
+			"aliases are not allowed in manifests; write the value where it is needed, or put it under defaults")
 		n.Kind = Null
 	case yaml.MappingNode:
 		r.takeMapping(n, y, depth)
@@ -280,17 +280,17 @@ func (r *reader) takeMapping(n *Node, y *yaml.Node, depth int) {
 	for i := 0; i+1 < len(y.Content); i += 2 {
 		key := r.take(y.Content[i], depth+1)
 		if key.Kind == Mapping || key.Kind == Sequence {
-			r.add(diagnostic.CodeWrongKind, key.Range(), "a key has to be a text")
+			r.add(diagnostic.CodeWrongKind, key.Range(), "a key must be a string")
 			continue
 		}
 		key.Text, key.Kind = y.Content[i].Value, Scalar
 		if key.Text == "<<" && !key.Quoted {
 			r.add(diagnostic.CodeMergeKey, key.Range(),
-				"merge keys are not used in manifests; put what is shared under defaults")
+				"merge keys are not allowed in manifests; put shared values under defaults")
 			continue
 		}
 		if line := earlier(n, seen, key.Text); line > 0 {
-			r.add(diagnostic.CodeDuplicateKey, key.Range(), "%q stands here already, on line %d; keep one of them", key.Text,
+			r.add(diagnostic.CodeDuplicateKey, key.Range(), "%q duplicates line %d; remove one of them", key.Text,
 				line)
 			continue
 		}

@@ -30,7 +30,7 @@ const (
 )
 
 // ErrNothing tells that there is nothing to compare a branch with.
-var ErrNothing = errors.New("there is no version yet to compare it with; push a commit to the branch that the first stage takes")
+var ErrNothing = errors.New("there is no version to compare with yet; push a commit to the branch of the first stage")
 
 // Planner plans branches.
 type Planner struct {
@@ -64,9 +64,9 @@ type Folder interface {
 	manifest.Stamped
 }
 
-// Sketch makes the plan that a service's folder would come to at a place, compared with its
+// DraftPlan makes the plan that a service's folder would come to at a place, compared with its
 // newest version. The error wraps ErrNothing where there is none.
-func (p *Planner) Sketch(ctx context.Context, place manifest.Place, service *manifest.Service,
+func (p *Planner) DraftPlan(ctx context.Context, place manifest.Place, service *manifest.Service,
 	folder Folder) (*plan.Plan, error) {
 	newest, err := p.store.NewestVersion(ctx, place.Service)
 	if err != nil {
@@ -83,7 +83,7 @@ func (p *Planner) Sketch(ctx context.Context, place manifest.Place, service *man
 	if err != nil {
 		return nil, err
 	}
-	return p.planner.Sketch(ctx, deploy.Draft{Place: place, Version: newest, Service: service, Code: code})
+	return p.planner.DraftPlan(ctx, deploy.Draft{Place: place, Version: newest, Service: service, Code: code})
 }
 
 // differing gives, per function of a service as it stands in a folder, the files of its
@@ -137,7 +137,7 @@ func (p *Planner) plan(ctx context.Context, service, commit string) (*plan.Plan,
 		return nil, result, fmt.Errorf("%w: %s", deploy.ErrNoTarget, in.Name)
 	}
 	place := manifest.Place{Service: service, Stage: in.Name, Target: in.Targets[0]}
-	sketch, err := p.Sketch(ctx, place, result.Service, folder)
+	sketch, err := p.DraftPlan(ctx, place, result.Service, folder)
 	return sketch, result, err
 }
 
@@ -150,7 +150,7 @@ func (p *Planner) Run(ctx context.Context) {
 	for {
 		list, err := p.store.QueuedBranches(ctx)
 		if err != nil && ctx.Err() == nil {
-			p.log.Error("looking at branches", "error", err)
+			p.log.Error("planning branches", "error", err)
 		}
 		for _, b := range list {
 			p.tell(ctx, b)
@@ -176,7 +176,7 @@ func (p *Planner) tell(ctx context.Context, b store.BranchPlan) {
 	case ctx.Err() != nil:
 		return
 	case errors.Is(err, ErrNothing), errors.Is(err, store.ErrNotFound), errors.Is(err, source.ErrNoCommit):
-		text, err = "there is nothing yet to compare it with", nil
+		text, err = "there is nothing to compare with yet", nil
 	case err != nil:
 	case sketch == nil:
 		text = "it cannot be planned: " + language.FormatCount(len(result.Diagnostics), "error") + " in its manifests"
@@ -185,7 +185,7 @@ func (p *Planner) tell(ctx context.Context, b store.BranchPlan) {
 		}
 	default:
 		stage, text = sketch.Base.Stage, sketch.Summary()
-		for _, s := range sketch.Says() {
+		for _, s := range sketch.ImpactLines() {
 			if len(says) < worst {
 				says = append(says, s.Text)
 			}

@@ -49,7 +49,7 @@ func (b *Builder) function(ctx context.Context, folder *source.Folder, fn *manif
 			fmt.Fprintf(log, "%s: unchanged, %s\n", fn.Name, shortDigest(known))
 			return out, a, nil
 		}
-		fmt.Fprintf(log, "%s: its archive is made again: %s\n", fn.Name, damage)
+		fmt.Fprintf(log, "%s: rebuilding its archive: %s\n", fn.Name, damage)
 	}
 	entries, err := sources(folder, fn, chosen)
 	if err != nil {
@@ -57,7 +57,7 @@ func (b *Builder) function(ctx context.Context, folder *source.Folder, fn *manif
 	}
 	if !how.nothing() {
 		fmt.Fprintf(log, "%s:\n", fn.Name)
-		if entries, err = b.make(ctx, how, entries, fn.At("").Build.LeaveOut, log); err != nil {
+		if entries, err = b.make(ctx, how, entries, fn.At("").Build.Exclude, log); err != nil {
 			return out, store.Artifact{}, err
 		}
 	}
@@ -76,7 +76,7 @@ func madeFrom(chosen map[string]source.File, fn *manifest.Function) (making, str
 	})
 	sources := sourcesDigest(chosen)
 	if err == nil && !how.nothing() {
-		sum := sha256.Sum256([]byte(sources + how.String() + strings.Join(fn.At("").Build.LeaveOut, "\x00")))
+		sum := sha256.Sum256([]byte(sources + how.String() + strings.Join(fn.At("").Build.Exclude, "\x00")))
 		sources = hex.EncodeToString(sum[:])
 	}
 	return how, sources, err
@@ -91,7 +91,7 @@ func sources(folder *source.Folder, fn *manifest.Function, chosen map[string]sou
 	var entries []pack.Entry
 	for name, f := range chosen {
 		if total += f.Size; total > pack.MaxBytes {
-			return nil, fmt.Errorf("%w: its files have more than %d MiB; leave some out with build.leave_out",
+			return nil, fmt.Errorf("%w: the files have more than %d MiB; exclude some with build.exclude",
 				pack.ErrTooLarge, pack.MaxBytes>>20)
 		}
 		content, err := folder.Read(name)
@@ -114,7 +114,7 @@ func Choose(folder *source.Folder, fn *manifest.Function) map[string]source.File
 		switch {
 		case name == "" || manifest.IsManifest(f.Path) || strings.HasPrefix(path.Base(name), "."):
 		case strings.HasPrefix(name, "__pycache__/") || strings.Contains(name, "/__pycache__/"):
-		case pack.LeaveOut(fn.At("").Build.LeaveOut, name):
+		case pack.Exclude(fn.At("").Build.Exclude, name):
 		default:
 			out[f.Path] = f
 		}
@@ -163,7 +163,7 @@ func (b *Builder) keep(entries []pack.Entry) (store.Artifact, error) {
 		Bytes: int64(archive.Len()), Listing: listing}
 	name := b.file(a.Digest)
 	if err := renameio.WriteFile(name, archive.Bytes(), 0o600); err != nil {
-		return a, fmt.Errorf("keeping an archive: %w", err)
+		return a, fmt.Errorf("storing an archive: %w", err)
 	}
 	return a, nil
 }
@@ -173,11 +173,11 @@ func (b *Builder) damageOf(a store.Artifact) string {
 	archive, err := os.ReadFile(b.file(a.Digest))
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return "it is missing"
+		return "missing"
 	case err != nil:
-		return "it cannot be read"
+		return "unreadable"
 	case sha(archive) != a.FileSHA256:
-		return "its bytes are not those that were built"
+		return "its bytes differ from the built ones"
 	}
 	return ""
 }

@@ -30,16 +30,16 @@ const KeyFile = "signing.key"
 func installationKey(file string, mayMake bool) (ed25519.PrivateKey, error) {
 	text, err := os.ReadFile(file)
 	if errors.Is(err, fs.ErrNotExist) && !mayMake {
-		return nil, fmt.Errorf("%w: %s, which its versions are signed with", store.ErrKeyGone, filepath.Base(file))
+		return nil, fmt.Errorf("%w: %s, which signs versions", store.ErrKeyGone, filepath.Base(file))
 	}
 	if errors.Is(err, fs.ErrNotExist) {
 		_, private, err := ed25519.GenerateKey(rand.Reader)
 		if err != nil {
-			return nil, fmt.Errorf("making the signing key: %w", err)
+			return nil, fmt.Errorf("creating the signing key: %w", err)
 		}
 		der, err := x509.MarshalPKCS8PrivateKey(private)
 		if err != nil {
-			return nil, fmt.Errorf("making the signing key: %w", err)
+			return nil, fmt.Errorf("creating the signing key: %w", err)
 		}
 		return private, renameio.WriteFile(file, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), 0o600)
 	}
@@ -53,7 +53,7 @@ func installationKey(file string, mayMake bool) (ed25519.PrivateKey, error) {
 func signingKey(text []byte) (ed25519.PrivateKey, error) {
 	block, _ := pem.Decode(text)
 	if block == nil {
-		return nil, fmt.Errorf("%s is not a key in PEM form; put the one back that was there", KeyFile)
+		return nil, fmt.Errorf("%s is not a key in PEM form; restore the original file", KeyFile)
 	}
 	key, err := x509.ParsePKCS8PrivateKey(block.Bytes)
 	private, ok := key.(ed25519.PrivateKey)
@@ -93,7 +93,7 @@ func (b *Builder) attest(ctx context.Context, service store.Service, next store.
 	inside []provenance.Inside) (store.Provenance, error) {
 	facts := provenance.Facts{Service: v.Service, Version: number, Repository: service.Repository, Branch: v.Branch,
 		Commit: v.Hash, Author: v.Author, Person: next.Person,
-		Begun: next.AskedAt, Ended: b.store.Now(), Content: v.Content}
+		Begun: next.QueuedAt, Ended: b.store.Now(), Content: v.Content}
 	for _, in := range inside {
 		facts.Archives = append(facts.Archives, in.Archive)
 	}
@@ -116,7 +116,7 @@ func sha(text []byte) string {
 }
 
 // ErrAltered tells that something of a version is not as it was built.
-var ErrAltered = errors.New("the version is not as it was built")
+var ErrAltered = errors.New("the version differs from its build")
 
 // Checked is one thing that was verified, and what is wrong with it.
 type Checked struct {
@@ -147,10 +147,10 @@ func (b *Builder) Verify(ctx context.Context, service string, version int) (prov
 	if err != nil {
 		return facts, []Checked{{"provenance", err.Error()}}, ErrAltered
 	}
-	tell("provenance", fmt.Sprintf("it is that of version %d of %s from %s", facts.Version, facts.Service, facts.Commit),
+	tell("provenance", fmt.Sprintf("it is the provenance of version %d of %s from %s", facts.Version, facts.Service, facts.Commit),
 		facts.Service != service || facts.Version != version || facts.Commit != v.Hash || facts.Branch != v.Branch ||
 			facts.Author != v.Author)
-	tell("list of contents", "its SHA-256 is not the one that was signed", sha([]byte(p.Contents)) != facts.Contents)
+	tell("list of contents", "its SHA-256 differs from the signed one", sha([]byte(p.Contents)) != facts.Contents)
 	functions, err := b.store.VersionFunctions(ctx, service, version)
 	if err != nil {
 		return facts, nil, err
@@ -160,7 +160,7 @@ func (b *Builder) Verify(ctx context.Context, service string, version int) (prov
 		digests[f.Function] = f.Digest
 	}
 	content, err := canon.Digest(map[string]any{"manifests": texts(v.Manifests), "functions": digests})
-	tell("manifests", "they are not those that were signed", err != nil || content != facts.Content ||
+	tell("manifests", "they differ from the signed ones", err != nil || content != facts.Content ||
 		v.Content != facts.Content)
 	for _, a := range facts.Archives {
 		problem := b.verifyArchive(ctx, a)
@@ -177,10 +177,10 @@ func (b *Builder) Verify(ctx context.Context, service string, version int) (prov
 func (b *Builder) verifyArchive(ctx context.Context, a provenance.Archive) string {
 	file, err := os.ReadFile(b.file(a.Digest))
 	if err != nil {
-		return "it cannot be read: " + err.Error()
+		return "unreadable: " + err.Error()
 	}
 	if sha(file) != a.FileSHA256 {
-		return "its bytes are not those that were signed"
+		return "its bytes differ from the signed ones"
 	}
 	entries, err := pack.Read(file, a.Digest)
 	if err != nil {
@@ -190,7 +190,7 @@ func (b *Builder) verifyArchive(ctx context.Context, a provenance.Archive) strin
 	kept, storeErr := b.store.Artifact(ctx, a.Digest)
 	if err != nil || storeErr != nil || kept.Listing.Digest() != listing.Digest() || kept.FileSHA256 != a.FileSHA256 ||
 		kept.Bytes != int64(len(file)) || kept.Listing.Size() != listing.Size() {
-		return "its listing is not that of the archive"
+		return "its listing differs from the archive's"
 	}
 	return ""
 }

@@ -85,13 +85,13 @@ type Config struct {
 // those that it takes away.
 type Stages func(ctx context.Context, service string, own *manifest.Service) (enters, removes []string, err error)
 
-// Walls says how the commands of builds are kept apart on this machine: "shut
+// Isolation says how the commands of builds are kept apart on this machine: "shut
 // in", "open" where the operator lets them run as Rudmar itself does, or
 // "refused"; and in words what is missing.
-func (b *Builder) Walls() (state string, missing []string) {
+func (b *Builder) Isolation() (state string, missing []string) {
 	switch {
 	case b.cages != nil && b.cages.Closed():
-		return "shut in", b.cages.Missing()
+		return "isolated", b.cages.Missing()
 	case b.cages == nil:
 		return "refused", []string{}
 	case b.uncaged.Load():
@@ -100,9 +100,9 @@ func (b *Builder) Walls() (state string, missing []string) {
 	return "refused", b.cages.Missing()
 }
 
-// Openly lets commands of builds run as Rudmar itself does while work goes on,
+// WithoutIsolation lets commands of builds run as Rudmar itself does while work goes on,
 // for sources that come with Rudmar.
-func (b *Builder) Openly(work func() error) error {
+func (b *Builder) WithoutIsolation(work func() error) error {
 	defer b.uncaged.Store(b.uncaged.Swap(true))
 	return work()
 }
@@ -200,12 +200,12 @@ func versionOf(next store.Build, commit source.Commit) store.Version {
 // nothing, and takes away what runs.
 func (b *Builder) removal(ctx context.Context, service store.Service, next store.Build, commit source.Commit,
 	log *buildLog) (int, error) {
-	fmt.Fprintf(log, "commit %s by %s: %s\n%s is not in it any more", commit.Hash[:8], commit.Author,
+	fmt.Fprintf(log, "commit %s by %s: %s\n%s no longer exists", commit.Hash[:8], commit.Author,
 		commit.Message, service.Name)
-	if service.Became != "" {
-		fmt.Fprintf(log, "; it is called %s now", service.Became)
+	if service.RenamedTo != "" {
+		fmt.Fprintf(log, "; it is now called %s", service.RenamedTo)
 	}
-	fmt.Fprintln(log, ": this version takes away what runs")
+	fmt.Fprintln(log, ": this version deletes the deployed resources")
 	v := versionOf(next, commit)
 	var err error
 	if v.Content, err = canon.Digest(map[string]any{"manifests": map[string]any{},
@@ -242,7 +242,7 @@ func firstError(r check.Result) string {
 			return d.String()
 		}
 	}
-	return "there is no rudmar.yaml that can be read"
+	return "rudmar.yaml is missing or cannot be read"
 }
 
 func texts(m map[string]string) map[string]any {

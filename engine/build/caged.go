@@ -21,7 +21,7 @@ func limits() cage.Limits {
 
 // ErrUncaged tells that commands cannot be shut in here.
 var ErrUncaged = errors.New(
-	"commands of builds are refused: this machine cannot shut them in, so that they could read Rudmar's keys and data; run Rudmar where namespaces are allowed, or start it with --builds-uncaged if you trust everybody who may push")
+	"build commands are refused: this machine cannot isolate them, so they could read Rudmar's keys and data; run Rudmar where namespaces are allowed, or set --builds-uncaged if you trust everyone who can push")
 
 // make makes a function from its sources, and gives the files of its archive.
 func (b *Builder) make(ctx context.Context, m making, entries []pack.Entry, leaveOut []string,
@@ -67,13 +67,13 @@ func (b *Builder) makeCaged(ctx context.Context, m making, entries []pack.Entry,
 	way := &cage.Proxy{Log: b.log}
 	s, err := b.cages.Session(spec, out, way.Serve)
 	if err != nil {
-		return nil, fmt.Errorf("shutting a build in: %w", err)
+		return nil, fmt.Errorf("isolating a build: %w", err)
 	}
 	defer s.Close()
 	for _, e := range append(m.sources(entries), pack.Entry{Path: "../home/.keep"}) {
 		if err := s.Put(ctx, cage.File{Path: filepath.Join(codeFolder, e.Path), Executable: e.Executable,
 			Content: e.Content}); err != nil {
-			return nil, told(ctx, fmt.Errorf("putting %s there: %w", e.Path, err))
+			return nil, told(ctx, fmt.Errorf("copying %s: %w", e.Path, err))
 		}
 	}
 	env := append([]string{"PATH=" + tools.path, "LANG=C.UTF-8", "HOME=" + homeFolder, "TMPDIR=" + homeFolder,
@@ -86,7 +86,7 @@ func (b *Builder) makeCaged(ctx context.Context, m making, entries []pack.Entry,
 		exit, err := s.Run(ctx, cage.Step{Command: command, Env: env, Dir: codeFolder, Way: open})
 		switch {
 		case err != nil && s.Starved(), exit != 0 && s.Starved():
-			return fmt.Errorf("%w: %s went over the memory of a build, %d MiB", ErrCommand,
+			return fmt.Errorf("%w: %s exceeded the memory limit of a build, %d MiB", ErrCommand,
 				strings.Join(command, " "), limits().Memory>>20)
 		case err != nil:
 			return told(ctx, fmt.Errorf("%w: %s: %w", ErrCommand, command[0], err))
@@ -120,11 +120,11 @@ func (b *Builder) makeCaged(ctx context.Context, m making, entries []pack.Entry,
 	}
 	files, err := s.Collect(ctx, codeFolder, func(name string) bool { return m.goes(name, leaveOut) }, pack.MaxBytes)
 	if errors.Is(err, cage.ErrTooMuch) {
-		return nil, fmt.Errorf("%w: what was built has more than %d MiB; leave some out with build.leave_out",
+		return nil, fmt.Errorf("%w: the artifact has more than %d MiB; exclude files with build.exclude",
 			pack.ErrTooLarge, pack.MaxBytes>>20)
 	}
 	if err != nil {
-		return nil, told(ctx, fmt.Errorf("taking what was built: %w", err))
+		return nil, told(ctx, fmt.Errorf("reading the artifact: %w", err))
 	}
 	made := make([]pack.Entry, len(files))
 	for i, f := range files {
@@ -137,7 +137,7 @@ func (b *Builder) makeCaged(ctx context.Context, m making, entries []pack.Entry,
 func told(ctx context.Context, err error) error {
 	switch {
 	case errors.Is(ctx.Err(), context.DeadlineExceeded):
-		return fmt.Errorf("%w: it took longer than %s and was ended", ErrCommand, maxMaking)
+		return fmt.Errorf("%w: stopped after the limit of %s", ErrCommand, maxMaking)
 	case ctx.Err() != nil:
 		return ctx.Err()
 	}

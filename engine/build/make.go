@@ -160,7 +160,7 @@ func (m making) goes(name string, leaveOut []string) bool {
 			return false
 		}
 	}
-	return !pack.LeaveOut(leaveOut, name)
+	return !pack.Exclude(leaveOut, name)
 }
 
 // limited passes on so many bytes, and keeps the newest of them.
@@ -182,7 +182,7 @@ func (l *limited) Write(p []byte) (int, error) {
 			return 0, err
 		}
 		if l.left == 0 {
-			fmt.Fprintf(l.to, "\n(the rest is left out: a command may write %d KiB)\n", maxOutput>>10)
+			fmt.Fprintf(l.to, "\n(the rest is omitted: a command can write %d KiB)\n", maxOutput>>10)
 		}
 	}
 	return len(p), nil

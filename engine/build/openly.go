@@ -75,11 +75,11 @@ func (b *Builder) makeOpenly(ctx context.Context, m making, entries []pack.Entry
 func (b *Builder) folder() (string, error) {
 	under := filepath.Join(filepath.Dir(b.artifacts), "work")
 	if err := os.MkdirAll(under, 0o700); err != nil {
-		return "", fmt.Errorf("making a clean folder: %w", err)
+		return "", fmt.Errorf("creating a clean folder: %w", err)
 	}
 	dir, err := os.MkdirTemp(under, "build-")
 	if err != nil {
-		return "", fmt.Errorf("making a clean folder: %w", err)
+		return "", fmt.Errorf("creating a clean folder: %w", err)
 	}
 	return dir, nil
 }
@@ -137,7 +137,7 @@ func collect(dir string, goes func(name string) bool) ([]pack.Entry, error) {
 			return err
 		}
 		if total += info.Size(); total > pack.MaxBytes {
-			return fmt.Errorf("%w: what was built has more than %d MiB; leave some out with build.leave_out",
+			return fmt.Errorf("%w: the artifact has more than %d MiB; exclude files with build.exclude",
 				pack.ErrTooLarge, pack.MaxBytes>>20)
 		}
 		content, err := root.ReadFile(name)
@@ -193,7 +193,7 @@ func (b *Builder) warm(ctx context.Context) error {
 	env := append([]string{"PATH=" + os.Getenv("PATH"), "HOME=" + root, "GOCACHE=" + cache, "GOPROXY=off"},
 		goEnvironment()...)
 	if err := runOpenly(ctx, root, env, goBuild(), io.Discard); err != nil {
-		return fmt.Errorf("compiling what Go functions need: %w", err)
+		return fmt.Errorf("compiling the dependencies of Go functions: %w", err)
 	}
 	b.warmed = true
 	return nil

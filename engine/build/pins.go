@@ -38,7 +38,7 @@ func unpinned(entries []pack.Entry) error {
 			whole = strings.TrimSpace(whole + text)
 			if parts := requirement.FindStringSubmatch(whole); parts != nil && !strings.HasPrefix(parts[3], "==") &&
 				!strings.HasPrefix(parts[3], "@") {
-				return fmt.Errorf("%s:%d: %s could be another version tomorrow; write %s==VERSION, as pip freeze does, so that the same commit always gives the same archive", requirementsFile, begun, parts[1], parts[1])
+				return fmt.Errorf("%s:%d: %s does not pin a version; write %s==VERSION, as pip freeze does, so the same commit always produces the same archive", requirementsFile, begun, parts[1], parts[1])
 			}
 			whole = ""
 		}

@@ -38,7 +38,7 @@ func (b *Builder) Pushed(ctx context.Context, repository, person string) error {
 			err = b.movedSince(ctx, repo, repository, branch, seen[branch], heads[branch])
 		}
 		if err != nil { // what is wrong with one branch keeps no other
-			errs = errors.Join(errs, fmt.Errorf("taking %s of %s: %w", branch, repository, err))
+			errs = errors.Join(errs, fmt.Errorf("processing %s of %s: %w", branch, repository, err))
 		}
 	}
 	b.nudge()
@@ -141,7 +141,7 @@ func (b *Builder) moved(ctx context.Context, repo source.Repository, h store.Hea
 		switch err := b.store.AddService(ctx, store.Service{Name: s.Name, Repository: repository, Dir: dir},
 			branch == main, person); {
 		case errors.Is(err, store.ErrOwned): // the hook refuses it, but for two that come at once
-			b.log.Warn("a push holds a service that belongs to another repository", "service", s.Name, "repository", repository)
+			b.log.Warn("the push contains a service that belongs to another repository", "service", s.Name, "repository", repository)
 			continue
 		case err != nil:
 			return err
@@ -166,7 +166,7 @@ func (b *Builder) moved(ctx context.Context, repo source.Repository, h store.Hea
 			return err
 		}
 		if taken {
-			if err := b.store.Became(ctx, s.Name, named[s.Dir]); err != nil {
+			if err := b.store.RenamedTo(ctx, s.Name, named[s.Dir]); err != nil {
 				return err
 			}
 			services = append(services, s.Name)

@@ -20,10 +20,10 @@ const longestRest = time.Minute
 const atOnce = 2
 
 // ErrEnded tells that a build has ended already.
-var ErrEnded = errors.New("the build has ended already")
+var ErrEnded = errors.New("the build has already ended")
 
 // errCancelled is why the context of a build ends that somebody cancelled.
-var errCancelled = errors.New("somebody cancelled it")
+var errCancelled = errors.New("cancelled by a user")
 
 // running is a build at work.
 type running struct {
@@ -114,7 +114,7 @@ func (b *Builder) begin(ctx context.Context, next store.Build) (context.Context,
 		if !quiet {
 			if err := b.store.Tell(ctx, next.Service, store.TopicBuild,
 				map[string]any{"hash": next.Hash, "state": "running", "version": 0}); err != nil && ctx.Err() == nil {
-				b.log.Error("telling of a build", "error", err)
+				b.log.Error("publishing a build", "error", err)
 			}
 		}
 	}}
@@ -177,7 +177,7 @@ func (b *Builder) Cancel(ctx context.Context, id int64, person string) error {
 		r.cancel(errCancelled)
 		return nil
 	}
-	next.State, next.Why = store.BuildCancelled, "cancelled by "+person+" before it began"
+	next.State, next.Reason = store.BuildCancelled, "cancelled by "+person+" before it started"
 	if err = b.store.EndBuild(ctx, next); errors.Is(err, store.ErrMoved) {
 		return ErrEnded
 	}
@@ -194,13 +194,13 @@ func (b *Builder) one(own context.Context, next store.Build) {
 		next.Log = log.String()
 		switch {
 		case errors.Is(context.Cause(own), errCancelled):
-			next.State, next.Why = store.BuildCancelled, "cancelled while it ran"
+			next.State, next.Reason = store.BuildCancelled, "cancelled while running"
 			err = b.store.EndBuild(ctx, next)
 		case own.Err() != nil:
 			return // it stays queued and is built after the restart
 		case store.IsFault(err):
 		default:
-			next.State, next.Why = store.BuildFailed, err.Error()
+			next.State, next.Reason = store.BuildFailed, err.Error()
 			b.log.Warn("build failed", "service", next.Service, "commit", next.Hash, "error", err)
 			err = b.store.EndBuild(ctx, next)
 		}
@@ -209,7 +209,7 @@ func (b *Builder) one(own context.Context, next store.Build) {
 		err = nil // it was cancelled before it began
 	}
 	if err != nil {
-		b.log.Error("ending a build; it is built again", "service", next.Service, "build", next.ID, "error", err)
+		b.log.Error("ending a build; it will be retried", "service", next.Service, "build", next.ID, "error", err)
 	}
 	b.rests.Ended(next.ID, err)
 }

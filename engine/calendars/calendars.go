@@ -176,7 +176,7 @@ func (r *Reader) fetch(ctx context.Context, address string) (string, error) {
 	}
 	defer answer.Body.Close()
 	if answer.StatusCode != http.StatusOK {
-		return "", fmt.Errorf("it answered %s", answer.Status)
+		return "", fmt.Errorf("the server responded %s", answer.Status)
 	}
 	text, err := io.ReadAll(io.LimitReader(answer.Body, most+1))
 	if err == nil && len(text) > most {

@@ -27,9 +27,9 @@ import (
 // Errors of copies.
 var (
 	// ErrBase tells that the server does not have the folder that a change is of.
-	ErrBase = errors.New("the folder is not known as it was; send all of it")
+	ErrBase = errors.New("the folder's previous state is unknown; send all files")
 	// ErrFolder tells that a folder cannot become a copy.
-	ErrFolder = errors.New("this folder cannot be tried")
+	ErrFolder = errors.New("this folder cannot be deployed")
 )
 
 // Limits of copies.
@@ -46,7 +46,7 @@ type Keeper struct {
 	build   *build.Builder
 	runner  *deploy.Runner
 	planner *deploy.Planner
-	line    *deliver.Line
+	line    *deliver.StageLine
 	check   Check
 	log     *slog.Logger
 
@@ -75,7 +75,7 @@ type Config struct {
 	Build   *build.Builder
 	Runner  *deploy.Runner
 	Planner *deploy.Planner
-	Line    *deliver.Line
+	Line    *deliver.StageLine
 	Check   Check
 	Log     *slog.Logger
 }
@@ -165,7 +165,7 @@ func (k *Keeper) step(ctx context.Context, f *folder, service string, p store.Pe
 	own := out.Result.Service
 	switch {
 	case own.Name != service:
-		return fmt.Errorf("%w: it is of the service %s, not of %s", ErrFolder, own.Name, service)
+		return fmt.Errorf("%w: it contains the service %s, not %s", ErrFolder, own.Name, service)
 	case len(own.Stages) == 0 || len(own.Stages[0].Targets) == 0:
 		return fmt.Errorf("%w: its service has no stage", ErrFolder)
 	}
@@ -190,9 +190,9 @@ func (k *Keeper) step(ctx context.Context, f *folder, service string, p store.Pe
 	if err := k.store.PutCopy(ctx, store.Copy{Place: place, Handle: p.Handle}); err != nil {
 		return err
 	}
-	maySecrets := deliver.May(p, rights.Secrets, service, place.Stage) == nil
+	maySecrets := deliver.May(p, rights.SetSecrets, service, place.Stage) == nil
 	if len(own.Secrets) > 0 && !maySecrets {
-		out.Notes = append(out.Notes, "secrets are empty here: you may not set those of "+place.Stage)
+		out.Notes = append(out.Notes, "secrets are empty in this copy: you cannot set the secrets of "+place.Stage)
 	}
 	steps, err := k.runner.Privately(ctx, deploy.Private{Place: place, Owner: p.Handle, Service: own, Artifacts: artifacts,
 		Secrets: maySecrets})
@@ -256,7 +256,7 @@ func (k *Keeper) Run(ctx context.Context) {
 	defer tick.Stop()
 	for {
 		if err := k.Sweep(ctx); err != nil && ctx.Err() == nil {
-			k.log.Error("taking away private copies", "error", err)
+			k.log.Error("deleting private copies", "error", err)
 		}
 		select {
 		case <-ctx.Done():
@@ -282,9 +282,9 @@ func (k *Keeper) Sweep(ctx context.Context) error {
 			errs = errors.Join(errs, err)
 			continue
 		case err != nil || p.Closed || deliver.May(p, rights.Write, c.Service, "") != nil:
-			why = "its owner may not have it any more"
+			why = "its owner no longer has the right to it"
 		case k.store.Now().Sub(c.Used) > IdleFor:
-			why = fmt.Sprintf("nobody used it for %s", IdleFor)
+			why = fmt.Sprintf("unused for %s", IdleFor)
 		default:
 			continue
 		}

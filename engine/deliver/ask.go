@@ -32,13 +32,13 @@ type Say struct {
 const latest = 30 * 24 * time.Hour
 
 // inTime checks when somebody asks for something.
-func (l *Line) inTime(at time.Time) error {
+func (l *StageLine) inTime(at time.Time) error {
 	now := l.store.Now()
 	switch {
 	case at.IsZero():
 		return nil
 	case !at.After(now):
-		return fmt.Errorf("%w: %s is over", ErrTime, at.UTC().Format(timing.Written))
+		return fmt.Errorf("%w: %s is in the past", ErrTime, at.UTC().Format(timing.Written))
 	case at.After(now.Add(latest)):
 		return fmt.Errorf("%w: %s is more than 30 days ahead", ErrTime, at.UTC().Format(timing.Written))
 	}
@@ -46,31 +46,31 @@ func (l *Line) inTime(at time.Time) error {
 }
 
 // May tells whether somebody may do something in a stage of a service; the error
-// wraps rights.ErrRefused.
-func May(p store.Person, a rights.Act, service, stage string) error {
+// wraps rights.ErrDenied.
+func May(p store.Person, a rights.Permission, service, stage string) error {
 	if p.Closed {
-		return fmt.Errorf("%w: %s is closed", rights.ErrRefused, p.Handle)
+		return fmt.Errorf("%w: %s is closed", rights.ErrDenied, p.Handle)
 	}
 	return rights.May(p.Rights(), a, rights.Where{Service: service, Stage: stage})
 }
 
 // confirmed checks that somebody was shown what entering means now, and typed
 // the stage's name where it deletes or opens something.
-func confirmed(m *Meaning, stage string, say Say) error {
+func confirmed(m *Impact, stage string, say Say) error {
 	switch {
 	case say.Shown == "":
-		return fmt.Errorf("%w: nothing was; look at what it means first, and send its digest along as shown", ErrShown)
+		return fmt.Errorf("%w: review the impact first, and send its digest", ErrImpactChanged)
 	case say.Shown != m.Digest:
-		return fmt.Errorf("%w any more; look at it again", ErrShown)
+		return fmt.Errorf("%w; review the impact again", ErrImpactChanged)
 	case m.Confirm != "" && say.Confirm != stage:
-		return fmt.Errorf("%w: %s: type the name of the stage, %s", ErrConfirm, m.Confirm, stage)
+		return fmt.Errorf("%w: %s: type the stage's name, %s", ErrConfirm, m.Confirm, stage)
 	}
 	return nil
 }
 
 // askable is confirmed for who only asks: that needs it where entering deletes or opens
 // something.
-func askable(m *Meaning, stage string, say Say) error {
+func askable(m *Impact, stage string, say Say) error {
 	if m.Confirm == "" {
 		return nil
 	}
@@ -79,15 +79,15 @@ func askable(m *Meaning, stage string, say Say) error {
 
 // Request asks for a version in a stage that is entered on request. Where
 // entering deletes or opens something it has to be confirmed.
-func (l *Line) Request(ctx context.Context, service string, version int, stage string, say Say) error {
-	d, err := l.waiting(ctx, service, version, stage, say.By, rights.Ask)
+func (l *StageLine) Request(ctx context.Context, service string, version int, stage string, say Say) error {
+	d, err := l.waiting(ctx, service, version, stage, say.By, rights.Request)
 	if err != nil {
 		return err
 	}
 	if err := l.inTime(say.At); err != nil {
 		return err
 	}
-	m, choice, err := l.MeansChosen(ctx, service, stage, version, say.Functions)
+	m, choice, err := l.ImpactOfSelection(ctx, service, stage, version, say.Functions)
 	if err != nil {
 		return err
 	}
@@ -97,8 +97,8 @@ func (l *Line) Request(ctx context.Context, service string, version int, stage s
 	return l.store.Request(ctx, d.Service, d.Version, d.Stage, say.By.Handle, choice, say.At)
 }
 
-func (l *Line) waiting(ctx context.Context, service string, version int, stage string, by store.Person,
-	a rights.Act) (store.Delivery, error) {
+func (l *StageLine) waiting(ctx context.Context, service string, version int, stage string, by store.Person,
+	a rights.Permission) (store.Delivery, error) {
 	if err := May(by, a, service, stage); err != nil {
 		return store.Delivery{}, err
 	}
@@ -114,7 +114,7 @@ func (l *Line) waiting(ctx context.Context, service string, version int, stage s
 
 // Approve says yes to what a version means in a stage. One that would not count
 // is refused, and says why.
-func (l *Line) Approve(ctx context.Context, service string, version int, stage string, say Say) error {
+func (l *StageLine) Approve(ctx context.Context, service string, version int, stage string, say Say) error {
 	d, err := l.waiting(ctx, service, version, stage, say.By, rights.Approve)
 	if err != nil {
 		return err
@@ -122,7 +122,7 @@ func (l *Line) Approve(ctx context.Context, service string, version int, stage s
 	if err := l.counts(ctx, d, say.By); err != nil {
 		return err
 	}
-	m, err := l.Means(ctx, service, stage, version)
+	m, err := l.ImpactOf(ctx, service, stage, version)
 	if err != nil {
 		return err
 	}
@@ -135,14 +135,14 @@ func (l *Line) Approve(ctx context.Context, service string, version int, stage s
 
 // counts tells whether somebody's approval would count for any of the gates that
 // ask for one; the error says why not.
-func (l *Line) counts(ctx context.Context, d store.Delivery, by store.Person) error {
+func (l *StageLine) counts(ctx context.Context, d store.Delivery, by store.Person) error {
 	entry, err := l.planner.Entry(ctx, d.Service, d.Stage, d.Version)
 	if err != nil {
 		return err
 	}
 	asked := approvalsOf(entry)
 	if len(asked) == 0 {
-		return fmt.Errorf("%w: %s asks for no approval", ErrNotCounts, d.Stage)
+		return fmt.Errorf("%w: %s requires no approval", ErrNotCounts, d.Stage)
 	}
 	_, v, err := l.planner.Service(ctx, d.Service, d.Version)
 	if err != nil {
@@ -153,15 +153,15 @@ func (l *Line) counts(ctx context.Context, d store.Delivery, by store.Person) er
 	for _, a := range asked {
 		switch {
 		case delivery.Counts(a, delivery.Approval{Person: by.Handle, Groups: by.Groups}, authors) &&
-			(authorsErr == nil || a.AuthorMay):
+			(authorsErr == nil || a.AllowPushers):
 			return nil
-		case authorsErr != nil && !a.AuthorMay:
-			why = fmt.Errorf("%w: it is not known who its authors are: %w", ErrNotCounts, authorsErr)
+		case authorsErr != nil && !a.AllowPushers:
+			why = fmt.Errorf("%w: its authors are unknown: %w", ErrNotCounts, authorsErr)
 		case a.From != "" && !slices.Contains(by.Groups, a.From):
-			why = fmt.Errorf("%w: %s wants approvals from %s, and %s does not belong to it", ErrNotCounts,
+			why = fmt.Errorf("%w: %s requires approvals from %s, and %s is not a member", ErrNotCounts,
 				d.Stage, a.From, by.Handle)
 		default:
-			why = fmt.Errorf("%w: %s pushed commits that are in this version and not yet in %s, which wants somebody else's approval", ErrNotCounts, by.Handle, d.Stage)
+			why = fmt.Errorf("%w: %s pushed commits of this version that are not yet in %s, which requires the approval of someone else", ErrNotCounts, by.Handle, d.Stage)
 		}
 	}
 	return why
@@ -169,7 +169,7 @@ func (l *Line) counts(ctx context.Context, d store.Delivery, by store.Person) er
 
 // Refuse says no to a version. Where the stage asks for approvals of a group it
 // takes somebody of it.
-func (l *Line) Refuse(ctx context.Context, service string, version int, stage string,
+func (l *StageLine) Refuse(ctx context.Context, service string, version int, stage string,
 	by store.Person, why string) error {
 	if err := May(by, rights.Approve, service, stage); err != nil {
 		return err
@@ -181,10 +181,10 @@ func (l *Line) Refuse(ctx context.Context, service string, version int, stage st
 	asked := approvalsOf(entry)
 	if len(asked) > 0 && !slices.ContainsFunc(asked,
 		func(a manifest.Approvals) bool { return a.From == "" || slices.Contains(by.Groups, a.From) }) {
-		return fmt.Errorf("%w: %s wants a word from %s, and %s does not belong to it", ErrNotCounts, stage,
+		return fmt.Errorf("%w: only %s can decide about %s, and %s is not a member", ErrNotCounts, stage,
 			asked[0].From, by.Handle)
 	}
-	return l.event(ctx, service, version, stage, delivery.Refuse, by, why)
+	return l.event(ctx, service, version, stage, delivery.Reject, by, why)
 }
 
 // approvalsOf lists what an entry asks for in approvals.
@@ -200,14 +200,14 @@ func approvalsOf(e delivery.Entry) []manifest.Approvals {
 
 // Retry makes a version that stopped go on: it is planned and deployed again, as
 // far as it was agreed to.
-func (l *Line) Retry(ctx context.Context, service string, version int, stage string, by store.Person) error {
-	if err := May(by, rights.Run, service, stage); err != nil {
+func (l *StageLine) Retry(ctx context.Context, service string, version int, stage string, by store.Person) error {
+	if err := May(by, rights.Deploy, service, stage); err != nil {
 		return err
 	}
 	return l.event(ctx, service, version, stage, delivery.Retry, by, "")
 }
 
-func (l *Line) event(ctx context.Context, service string, version int, stage string, e delivery.Event,
+func (l *StageLine) event(ctx context.Context, service string, version int, stage string, e delivery.Event,
 	by store.Person, why string) error {
 	d, err := l.store.Delivery(ctx, service, version, stage)
 	if err != nil {
@@ -216,11 +216,11 @@ func (l *Line) event(ctx context.Context, service string, version int, stage str
 	return l.apply(ctx, d, e, by.Handle, why)
 }
 
-// GoBack puts an earlier version back in a stage, with just what was shown: what
+// RollBackTo puts an earlier version back in a stage, with just what was shown: what
 // came later there went back, and the earlier one is planned, deployed and
 // proved like any other.
-func (l *Line) GoBack(ctx context.Context, service string, version int, stage string, say Say) error {
-	if err := May(say.By, rights.Run, service, stage); err != nil {
+func (l *StageLine) RollBackTo(ctx context.Context, service string, version int, stage string, say Say) error {
+	if err := May(say.By, rights.Deploy, service, stage); err != nil {
 		return err
 	}
 	rows, err := l.store.Deliveries(ctx, service)
@@ -233,9 +233,9 @@ func (l *Line) GoBack(ctx context.Context, service string, version int, stage st
 		return fmt.Errorf("%w: version %d in %s", ErrNotThere, version, stage)
 	}
 	if slices.ContainsFunc(in, func(d store.Delivery) bool { return delivery.Moving(d.State) }) {
-		return fmt.Errorf("a version moves in %s right now: %w", stage, delivery.ErrTransition)
+		return fmt.Errorf("a version is moving in %s: %w", stage, delivery.ErrTransition)
 	}
-	m, err := l.Means(ctx, service, stage, version)
+	m, err := l.ImpactOf(ctx, service, stage, version)
 	if err != nil {
 		return err
 	}
@@ -244,18 +244,18 @@ func (l *Line) GoBack(ctx context.Context, service string, version int, stage st
 	}
 	d := in[at]
 	d.Agreed = m.Lines
-	back, err := moveBy(d, delivery.Return, say.By.Handle, say.Comment)
+	back, err := moveBy(d, delivery.Redeploy, say.By.Handle, say.Comment)
 	if err != nil {
 		return err
 	}
 	moves := []store.Move{back}
 	for _, later := range in {
-		if later.Turn > d.Turn && (later.State == delivery.Settled || later.State == delivery.Stopped) {
-			text := fmt.Sprintf("version %d was put back", version)
+		if later.Turn > d.Turn && (later.State == delivery.Settled || later.State == delivery.Failed) {
+			text := fmt.Sprintf("rolled back to version %d", version)
 			if say.Comment != "" {
 				text += ": " + say.Comment
 			}
-			gone, err := moveBy(later, delivery.TakeBack, say.By.Handle, text)
+			gone, err := moveBy(later, delivery.RollBack, say.By.Handle, text)
 			if err != nil {
 				return err
 			}

@@ -9,7 +9,7 @@ import (
 // authors gives who pushed, as signed in, a commit that is in a version of this
 // commit and not in what runs in the stage. What a commit says of its author
 // does not count: anybody can write anything there.
-func (l *Line) authors(ctx context.Context, service, stage, commit string) ([]string, error) {
+func (l *StageLine) authors(ctx context.Context, service, stage, commit string) ([]string, error) {
 	s, err := l.store.Service(ctx, service)
 	if err != nil {
 		return nil, err
@@ -44,7 +44,7 @@ func (l *Line) authors(ctx context.Context, service, stage, commit string) ([]st
 	var out []string
 	for _, c := range commits {
 		if len(pushers[c]) == 0 {
-			return nil, fmt.Errorf("nobody is known to have pushed the commit %.8s", c)
+			return nil, fmt.Errorf("the pusher of commit %.8s is unknown", c)
 		}
 		out = append(out, pushers[c]...)
 	}

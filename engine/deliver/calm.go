@@ -21,7 +21,7 @@ type calm struct {
 }
 
 // listen takes in what has happened since it listened last.
-func (l *Line) listen(ctx context.Context) error {
+func (l *StageLine) listen(ctx context.Context) error {
 	if l.heard == 0 {
 		newest, err := l.store.NewestEvent(ctx)
 		l.mu.Lock()
@@ -38,7 +38,7 @@ func (l *Line) listen(ctx context.Context) error {
 		for _, e := range list {
 			l.heard = e.ID
 			switch e.Topic {
-			case store.TopicDelivery, store.TopicDeployment, store.TopicSecret, store.TopicLook:
+			case store.TopicDelivery, store.TopicDeployment, store.TopicSecret, store.TopicObservation:
 				l.stirred[e.Service] = e.ID
 			}
 		}
@@ -47,7 +47,7 @@ func (l *Line) listen(ctx context.Context) error {
 }
 
 // calmAt tells whether a stage is to be left alone now.
-func (l *Line) calmAt(at stageOf) bool {
+func (l *StageLine) calmAt(at stageOf) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	c, ok := l.calms[at]
@@ -63,7 +63,7 @@ func restless(gates []delivery.Gate) bool {
 		}
 		switch g.Kind {
 		case delivery.SoakGate, delivery.WindowGate, delivery.RuleGate:
-			if g.State != delivery.Holds {
+			if !g.Passed() {
 				return true
 			}
 		}

@@ -20,14 +20,14 @@ func TestCalm(t *testing.T) {
 	}
 	tell("frostline", store.TopicDelivery)
 	l := New(Config{Store: s})
-	live := stageOf{"frostline", "live"}
+	actual := stageOf{"frostline", "live"}
 	// leave leaves the stage alone from now on, as a look that found nothing does.
 	leave := func() {
 		t.Helper()
 		if err := l.listen(t.Context()); err != nil {
 			t.Fatal(err)
 		}
-		l.calms[live] = calm{now.Add(calmFor), l.heard}
+		l.calms[actual] = calm{now.Add(calmFor), l.heard}
 	}
 	for _, tt := range []struct {
 		what string
@@ -40,7 +40,7 @@ func TestCalm(t *testing.T) {
 		{"a delivery", func() { tell("frostline", store.TopicDelivery) }, false},
 		{"a secret", func() { tell("frostline", store.TopicSecret) }, false},
 		{"a deployment", func() { tell("frostline", store.TopicDeployment) }, false},
-		{"drift", func() { tell("frostline", store.TopicLook) }, false},
+		{"drift", func() { tell("frostline", store.TopicObservation) }, false},
 		{"somebody's word", func() { l.Changed("frostline") }, false},
 		{"time", func() { now = now.Add(calmFor) }, false},
 	} {
@@ -49,12 +49,12 @@ func TestCalm(t *testing.T) {
 		if err := l.listen(t.Context()); err != nil {
 			t.Fatal(err)
 		}
-		if got := l.calmAt(live); got != tt.calm {
+		if got := l.calmAt(actual); got != tt.calm {
 			t.Errorf("after %s it is left alone: %v", tt.what, got)
 		}
 	}
 	// What was heard before it was looked at does not stir it.
-	if leave(); !l.calmAt(live) {
+	if leave(); !l.calmAt(actual) {
 		t.Error("what was known when it was left alone stirs it")
 	}
 	// What happens while a stage is looked at is not missed.
@@ -64,25 +64,25 @@ func TestCalm(t *testing.T) {
 	if err := l.listen(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	l.calms[live] = calm{now.Add(calmFor), before}
-	if l.calmAt(live) {
+	l.calms[actual] = calm{now.Add(calmFor), before}
+	if l.calmAt(actual) {
 		t.Error("it is left alone, though something happened while it was looked at")
 	}
 }
 
 func TestRestless(t *testing.T) {
 	gate := func(kind string, state delivery.GateState) []delivery.Gate {
-		return []delivery.Gate{{Kind: delivery.ApprovalsGate, State: delivery.Waits}, {Kind: kind, State: state}}
+		return []delivery.Gate{{Kind: delivery.ApprovalsGate, State: delivery.GateWaiting}, {Kind: kind, State: state}}
 	}
 	for _, tt := range []struct {
 		gates []delivery.Gate
 		want  bool
 	}{
-		{gate(delivery.RequestGate, delivery.Waits), false},
-		{gate(delivery.SoakGate, delivery.Waits), true},
-		{gate(delivery.SoakGate, delivery.Holds), false},
-		{gate(delivery.WindowGate, delivery.Waits), true},
-		{gate(delivery.RuleGate, delivery.Fails), true},
+		{gate(delivery.RequestGate, delivery.GateWaiting), false},
+		{gate(delivery.SoakGate, delivery.GateWaiting), true},
+		{gate(delivery.SoakGate, delivery.GatePassed), false},
+		{gate(delivery.WindowGate, delivery.GateWaiting), true},
+		{gate(delivery.RuleGate, delivery.GateNotMet), true},
 	} {
 		if got := restless(tt.gates); got != tt.want {
 			t.Errorf("%+v: %v", tt.gates, got)

@@ -24,7 +24,7 @@ type CaseRun struct {
 // RunCases runs the saved cases of a service that run in a stage, in a scope of its
 // target: of one function, or of all where none is named. Those of one function run
 // one after another, as they may build on each other. Nothing is kept of it.
-func (l *Line) RunCases(ctx context.Context, at manifest.Place, scope platform.Scope, service *manifest.Service,
+func (l *StageLine) RunCases(ctx context.Context, at manifest.Place, scope platform.Scope, service *manifest.Service,
 	function string) ([]CaseRun, error) {
 	language, err := expression.ForCases()
 	if err != nil {

@@ -11,11 +11,11 @@ import (
 	"rudmar/engine/store"
 )
 
-// MeansChosen gives what it means now that only some functions of a version enter a
+// ImpactOfSelection gives what it means now that only some functions of a version enter a
 // stage, and the choice that it comes to: nil where nothing that differs is left out, and
-// where no function is named. The error wraps delivery.ErrChoice where the rules of the
+// where no function is named. The error wraps delivery.ErrSelection where the rules of the
 // stage allow no choice, or these make none.
-func (l *Line) MeansChosen(ctx context.Context, service, stage string, version int, functions []string) (*Meaning,
+func (l *StageLine) ImpactOfSelection(ctx context.Context, service, stage string, version int, functions []string) (*Impact,
 	*delivery.Choice, error) {
 	whole, err := l.means(ctx, service, stage, version, nil)
 	if err != nil || len(functions) == 0 {
@@ -25,9 +25,9 @@ func (l *Line) MeansChosen(ctx context.Context, service, stage string, version i
 	if err != nil {
 		return nil, nil, err
 	}
-	if !entry.MayChoose() {
-		return nil, nil, fmt.Errorf("%w: the rules of %s take a version as a whole; allow it there by enter: {choice: true}",
-			delivery.ErrChoice, stage)
+	if !entry.AllowsPartial() {
+		return nil, nil, fmt.Errorf("%w: %s deploys versions as a whole; allow a selection with enter: {allow_partial: true}",
+			delivery.ErrSelection, stage)
 	}
 	own, _, err := l.planner.Service(ctx, service, version)
 	if err != nil {
@@ -46,7 +46,7 @@ func (l *Line) MeansChosen(ctx context.Context, service, stage string, version i
 }
 
 // functions lists those that entering changes, sorted.
-func (m *Meaning) functions() []string {
+func (m *Impact) functions() []string {
 	out := []string{}
 	for _, p := range m.plans {
 		out = append(out, p.Functions()...)
@@ -56,7 +56,7 @@ func (m *Meaning) functions() []string {
 }
 
 // Differing lists the functions of a version that differ from what is in a stage.
-func (l *Line) Differing(ctx context.Context, service, stage string, version int) ([]string, error) {
+func (l *StageLine) Differing(ctx context.Context, service, stage string, version int) ([]string, error) {
 	whole, err := l.means(ctx, service, stage, version, nil)
 	if err != nil {
 		return nil, err
@@ -66,8 +66,8 @@ func (l *Line) Differing(ctx context.Context, service, stage string, version int
 
 // Follow asks for the rest of a version of which only some functions have come into a
 // stage: it waits for the stage's gates again, and stays as it is until they hold.
-func (l *Line) Follow(ctx context.Context, service string, version int, stage string, say Say) error {
-	if err := May(say.By, rights.Ask, service, stage); err != nil {
+func (l *StageLine) Follow(ctx context.Context, service string, version int, stage string, say Say) error {
+	if err := May(say.By, rights.Request, service, stage); err != nil {
 		return err
 	}
 	d, err := l.store.Delivery(ctx, service, version, stage)
@@ -75,7 +75,7 @@ func (l *Line) Follow(ctx context.Context, service string, version int, stage st
 		return fmt.Errorf("version %d in %s: %w", version, stage, err)
 	}
 	if d.State != delivery.Settled || d.Choice == nil {
-		return fmt.Errorf("nothing of version %d is left out in %s: %w", version, stage, delivery.ErrTransition)
+		return fmt.Errorf("version %d is complete in %s: %w", version, stage, delivery.ErrTransition)
 	}
 	m, err := l.means(ctx, service, stage, version, nil)
 	if err != nil {
@@ -89,7 +89,7 @@ func (l *Line) Follow(ctx context.Context, service string, version int, stage st
 
 // beside makes what is left out of a version that waits stay as it is in the stage now:
 // another version may have come in since somebody chose.
-func (l *Line) beside(ctx context.Context, d store.Delivery) (store.Delivery, error) {
+func (l *StageLine) beside(ctx context.Context, d store.Delivery) (store.Delivery, error) {
 	if d.Choice == nil || d.Rest {
 		return d, nil
 	}
@@ -114,7 +114,7 @@ func (l *Line) beside(ctx context.Context, d store.Delivery) (store.Delivery, er
 
 // LeftOut lists the functions of a version that stay at another one in a stage, by the
 // choice by which it came in, though the version changes them.
-func (l *Line) LeftOut(ctx context.Context, d store.Delivery) ([]string, error) {
+func (l *StageLine) LeftOut(ctx context.Context, d store.Delivery) ([]string, error) {
 	out := []string{}
 	if d.Choice == nil {
 		return out, nil
@@ -136,8 +136,8 @@ func (l *Line) LeftOut(ctx context.Context, d store.Delivery) ([]string, error) 
 	return out, nil
 }
 
-// MayChoose tells whether who asks for a version in a stage may choose functions of it.
-func (l *Line) MayChoose(ctx context.Context, d store.Delivery) bool {
+// AllowsPartial tells whether who asks for a version in a stage may choose functions of it.
+func (l *StageLine) AllowsPartial(ctx context.Context, d store.Delivery) bool {
 	entry, err := l.planner.Entry(ctx, d.Service, d.Stage, d.Version)
-	return err == nil && d.State == delivery.Waiting && !d.Rest && entry.MayChoose()
+	return err == nil && d.State == delivery.Waiting && !d.Rest && entry.AllowsPartial()
 }

@@ -23,18 +23,18 @@ import (
 
 // Errors of deliveries.
 var (
-	ErrNotThere  = errors.New("that version was never in this stage")
-	ErrNotCounts = errors.New("this approval would not count")
-	ErrShown     = errors.New("what it means is not what you were shown")
-	ErrConfirm   = errors.New("this has to be confirmed")
-	ErrTime      = errors.New("this time cannot be asked for")
+	ErrNotThere      = errors.New("this version was never in the stage")
+	ErrNotCounts     = errors.New("this approval would not count")
+	ErrImpactChanged = errors.New("the impact has changed since it was shown")
+	ErrConfirm       = errors.New("confirmation required")
+	ErrTime          = errors.New("invalid time")
 )
 
 // lookEvery is how often gates that wait for time to pass are judged again.
 const lookEvery = 2 * time.Second
 
 // Line is the delivery line of all services.
-type Line struct {
+type StageLine struct {
 	store   *store.Store
 	planner *deploy.Planner
 	runner  *deploy.Runner
@@ -87,8 +87,8 @@ const (
 )
 
 // New makes the line.
-func New(c Config) *Line {
-	return &Line{store: c.Store, planner: c.Planner, runner: c.Runner, people: c.People, log: c.Log,
+func New(c Config) *StageLine {
+	return &StageLine{store: c.Store, planner: c.Planner, runner: c.Runner, people: c.People, log: c.Log,
 		repository: c.Repository, calendar: c.Calendar, wake: make(chan struct{}, 1),
 		busy: map[stageOf]bool{}, rests: rest.New[stageOf](longestRest),
 		meanings: recent.New[meaningOf, knownMeaning](knownMeanings),
@@ -97,7 +97,7 @@ func New(c Config) *Line {
 }
 
 // Nudge makes the line look again now.
-func (l *Line) Nudge() {
+func (l *StageLine) Nudge() {
 	select {
 	case l.wake <- struct{}{}:
 	default:
@@ -105,7 +105,7 @@ func (l *Line) Nudge() {
 }
 
 // Run moves deliveries until the context ends.
-func (l *Line) Run(ctx context.Context) {
+func (l *StageLine) Run(ctx context.Context) {
 	wake, stop := l.store.Listen(store.TopicDelivery, store.Deployments)
 	defer stop()
 	tick := time.NewTicker(lookEvery)
@@ -126,7 +126,7 @@ func (l *Line) Run(ctx context.Context) {
 }
 
 // look looks at each service on its own: what is wrong with one keeps no other.
-func (l *Line) look(ctx context.Context) error {
+func (l *StageLine) look(ctx context.Context) error {
 	if err := l.listen(ctx); err != nil {
 		return err
 	}
@@ -144,7 +144,7 @@ func (l *Line) look(ctx context.Context) error {
 
 // lookThrough looks at each stage of a service on its own, and does not wait for
 // it: a place that does not answer keeps nothing else.
-func (l *Line) lookThrough(ctx context.Context, service string) error {
+func (l *StageLine) lookThrough(ctx context.Context, service string) error {
 	stages, err := l.store.RestlessStages(ctx, service)
 	if err != nil {
 		return err
@@ -168,7 +168,7 @@ const longestRest = 30 * time.Second
 
 // inBackground does something about a stage, unless something is done about it
 // already. Where it fails the stage is left alone for a while, longer each time.
-func (l *Line) inBackground(ctx context.Context, at stageOf, do func(ctx context.Context) error) {
+func (l *StageLine) inBackground(ctx context.Context, at stageOf, do func(ctx context.Context) error) {
 	l.mu.Lock()
 	if l.busy[at] || l.rests.Resting(at) {
 		l.mu.Unlock()
@@ -197,7 +197,7 @@ func (l *Line) inBackground(ctx context.Context, at stageOf, do func(ctx context
 
 // lookAt decides what happens next in one stage, and does it. It reads by itself how
 // things stand: what was read before it had the stage to itself may be old.
-func (l *Line) lookAt(ctx context.Context, at stageOf) error {
+func (l *StageLine) lookAt(ctx context.Context, at stageOf) error {
 	l.mu.Lock()
 	heard := l.heard
 	l.mu.Unlock()
@@ -205,7 +205,7 @@ func (l *Line) lookAt(ctx context.Context, at stageOf) error {
 	if err != nil {
 		return err
 	}
-	judged, err := l.Judged(ctx, at.service, 0)
+	judged, err := l.GateResults(ctx, at.service, 0)
 	if err != nil {
 		return err
 	}
@@ -215,7 +215,7 @@ func (l *Line) lookAt(ctx context.Context, at stageOf) error {
 		if d.Stage == at.stage {
 			rows = append(rows, d)
 		}
-		ended[d.Version] = ended[d.Version] || d.State == delivery.Overtaken || d.State == delivery.Refused
+		ended[d.Version] = ended[d.Version] || d.State == delivery.Superseded || d.State == delivery.Rejected
 	}
 	next, still, err := l.next(ctx, rows, judged, ended)
 	if err != nil {
@@ -234,12 +234,12 @@ func (l *Line) lookAt(ctx context.Context, at stageOf) error {
 
 // next decides which delivery moves next in one stage; nil for none, and then
 // whether nothing changes that but an event.
-func (l *Line) next(ctx context.Context, rows []store.Delivery, judged map[Place]Judged,
+func (l *StageLine) next(ctx context.Context, rows []store.Delivery, judged map[Place]GateResults,
 	ended map[int]bool) (move *store.Delivery, still bool, err error) {
 	ctx, cancel := context.WithTimeout(ctx, looking)
 	defer cancel()
 	byVersion := map[int]store.Delivery{}
-	meanings := map[int]*Meaning{}
+	meanings := map[int]*Impact{}
 	var standing []delivery.Standing
 	still = true
 	for _, d := range rows {
@@ -249,7 +249,7 @@ func (l *Line) next(ctx context.Context, rows []store.Delivery, judged map[Place
 		}
 		p := delivery.Standing{Version: d.Version, Turn: d.Turn, State: d.State}
 		if d.State == delivery.Waiting && ended[d.Version] {
-			if err := l.apply(ctx, d, delivery.Overtake, "", "it did not get through the stage before"); err != nil {
+			if err := l.apply(ctx, d, delivery.Supersede, "", "it did not pass the stage before"); err != nil {
 				return nil, false, err
 			}
 			continue
@@ -262,39 +262,39 @@ func (l *Line) next(ctx context.Context, rows []store.Delivery, judged map[Place
 			byVersion[d.Version] = d
 			now, err := l.Judge(ctx, d)
 			if err != nil {
-				return nil, false, fmt.Errorf("judging version %d: %w", d.Version, err)
+				return nil, false, fmt.Errorf("evaluating the gates of version %d: %w", d.Version, err)
 			}
 			if len(meanings) == 0 { // the newest on its way: those before it are overtaken by it
 				now.Stops = l.stops(ctx, d)
 			}
-			var before *Judged
+			var before *GateResults
 			if old, ok := judged[Place{d.Version, d.Stage}]; ok {
 				before = &old
 			}
 			if err := l.keep(ctx, d, now, before); err != nil {
 				return nil, false, err
 			}
-			p.Ready = delivery.AllHold(now.Gates)
+			p.Ready = delivery.AllPassed(now.Gates)
 			still = still && !p.Ready && !restless(now.Gates) && !now.unplanned
-			meanings[d.Version] = now.Meaning
+			meanings[d.Version] = now.Impact
 		}
 		standing = append(standing, p)
 	}
 	// What stopped goes on by itself, unless something newer got as far.
 	for _, d := range rows { // the newest first
-		if d.State == delivery.Stopped {
+		if d.State == delivery.Failed {
 			still = still && d.Missing == ""
 			if err := l.goOn(ctx, d); err != nil {
 				return nil, false, err
 			}
 		}
-		if d.State == delivery.Settled || d.State == delivery.Stopped {
+		if d.State == delivery.Settled || d.State == delivery.Failed {
 			break
 		}
 	}
 	next, overtaken := delivery.Turn(standing)
 	for _, v := range overtaken {
-		if err := l.apply(ctx, byVersion[v], delivery.Overtake, "", "a newer version came"); err != nil {
+		if err := l.apply(ctx, byVersion[v], delivery.Supersede, "", "superseded by a newer version"); err != nil {
 			return nil, false, err
 		}
 	}
@@ -314,7 +314,7 @@ func (l *Line) next(ctx context.Context, rows []store.Delivery, judged map[Place
 
 // apply moves a delivery by an event. Where somebody else has moved it in the
 // meantime the error is store.ErrMoved.
-func (l *Line) apply(ctx context.Context, d store.Delivery, e delivery.Event, person, why string) error {
+func (l *StageLine) apply(ctx context.Context, d store.Delivery, e delivery.Event, person, why string) error {
 	m, err := moveBy(d, e, person, why)
 	if err != nil {
 		return err
@@ -330,14 +330,14 @@ func moveBy(d store.Delivery, e delivery.Event, person, why string) (store.Move,
 	if err != nil {
 		return m, fmt.Errorf("version %d in %s: %w", d.Version, d.Stage, err)
 	}
-	m.To.State, m.To.Why = next, why
+	m.To.State, m.To.Reason = next, why
 	switch {
-	case d.Rest && (next == delivery.Overtaken || next == delivery.Refused):
-		m.To.State, m.To.Why, m.To.Rest = delivery.Settled, "what is there stays: "+why, false
+	case d.Rest && (next == delivery.Superseded || next == delivery.Rejected):
+		m.To.State, m.To.Reason, m.To.Rest = delivery.Settled, "the deployed state is kept: "+why, false
 	case d.Rest && next == delivery.Settled:
 		m.To.Choice, m.To.Rest = nil, false
 	}
-	if next != delivery.Stopped {
+	if next != delivery.Failed {
 		m.To.Missing = ""
 	}
 	return m, nil

@@ -13,8 +13,8 @@ import (
 
 	"rudmar/core/delivery"
 	"rudmar/core/expression"
-	"rudmar/core/figures"
 	"rudmar/core/manifest"
+	"rudmar/core/metrics"
 	"rudmar/core/plan"
 	"rudmar/core/resource"
 	"rudmar/core/rights"
@@ -30,12 +30,12 @@ const judging = 500 * time.Millisecond
 // planning is how long one look at what entering means may take.
 const planning = 10 * time.Second
 
-// Judged is how the gates of a delivery were judged, and what entering means.
-type Judged struct {
-	Gates   []delivery.Gate `json:"gates"`
-	Meaning *Meaning        `json:"meaning,omitempty"`
+// GateResults is how the gates of a delivery were judged, and what entering means.
+type GateResults struct {
+	Gates  []delivery.Gate `json:"gates"`
+	Impact *Impact         `json:"impact,omitempty"`
 	// Stops is what would stop its plan as it stands, long before it enters.
-	Stops []string `json:"stops,omitempty"`
+	Stops []string `json:"blockers,omitempty"`
 
 	text      string // as it is kept; "" where it is not
 	unplanned bool   // there is no plan to judge by now, though there should be
@@ -43,12 +43,12 @@ type Judged struct {
 
 // Meaning is what entering a stage does and means, over all its targets. People
 // agree to it by its digest.
-type Meaning struct {
+type Impact struct {
 	Digest string `json:"digest"`
 	// Confirm says why whoever lets it in has to type the stage's name; "" where
 	// they need not.
 	Confirm string   `json:"confirm,omitempty"`
-	Lines   []string `json:"lines"`
+	Lines   []string `json:"facts"`
 
 	plans []*plan.Plan // one a target
 	// rules is what rules are evaluated over, as far as it follows from the plans.
@@ -56,7 +56,7 @@ type Meaning struct {
 }
 
 // Plans gives the plans, one a target; nil where the meaning was kept.
-func (m *Meaning) Plans() []*plan.Plan {
+func (m *Impact) Plans() []*plan.Plan {
 	if m == nil {
 		return nil
 	}
@@ -65,13 +65,13 @@ func (m *Meaning) Plans() []*plan.Plan {
 
 // compute computes what it means now that a choice of a version's functions, or all of
 // them, enter a stage.
-func (l *Line) compute(ctx context.Context, service, stage string, version int, choice *delivery.Choice) (*Meaning,
+func (l *StageLine) compute(ctx context.Context, service, stage string, version int, choice *delivery.Choice) (*Impact,
 	error) {
 	targets, err := l.planner.Targets(ctx, service, stage, version)
 	if err != nil {
 		return nil, err
 	}
-	m := &Meaning{Lines: []string{}}
+	m := &Impact{Lines: []string{}}
 	var confirm []string
 	for _, target := range targets {
 		at := manifest.Place{Service: service, Stage: stage, Target: target}
@@ -80,7 +80,7 @@ func (l *Line) compute(ctx context.Context, service, stage string, version int, 
 			return nil, fmt.Errorf("planning for %s: %w", target, err)
 		}
 		m.plans = append(m.plans, p)
-		m.Lines = append(m.Lines, p.Meaning()...)
+		m.Lines = append(m.Lines, p.Facts()...)
 		if why := p.Confirmation(); why != "" {
 			if len(targets) > 1 {
 				why = target.String() + ": " + why
@@ -97,7 +97,7 @@ func (l *Line) compute(ctx context.Context, service, stage string, version int, 
 }
 
 // Means gives what a version means in a stage now, as it was asked for there.
-func (l *Line) Means(ctx context.Context, service, stage string, version int) (*Meaning, error) {
+func (l *StageLine) ImpactOf(ctx context.Context, service, stage string, version int) (*Impact, error) {
 	choice, err := l.store.Choice(ctx, service, version, stage)
 	if err != nil {
 		return nil, err
@@ -108,7 +108,7 @@ func (l *Line) Means(ctx context.Context, service, stage string, version int) (*
 // means gives what a choice of a version's functions means in a stage now; nil for all of
 // them. It is computed where something has moved since it was asked last: records, live,
 // secrets, or the rules that stand.
-func (l *Line) means(ctx context.Context, service, stage string, version int, choice *delivery.Choice) (*Meaning,
+func (l *StageLine) means(ctx context.Context, service, stage string, version int, choice *delivery.Choice) (*Impact,
 	error) {
 	ctx, cancel := context.WithTimeout(ctx, planning)
 	defer cancel()
@@ -134,14 +134,14 @@ func (l *Line) means(ctx context.Context, service, stage string, version int, ch
 
 // stops lists what would stop the plan of a version that is on its way, so that it can
 // be mended before anybody approves. A place that cannot be planned is told elsewhere.
-func (l *Line) stops(ctx context.Context, d store.Delivery) []string {
-	m, err := l.Means(ctx, d.Service, d.Stage, d.Version)
+func (l *StageLine) stops(ctx context.Context, d store.Delivery) []string {
+	m, err := l.ImpactOf(ctx, d.Service, d.Stage, d.Version)
 	if err != nil {
 		return nil
 	}
 	var out []string
 	for _, p := range m.Plans() {
-		for _, problem := range p.Problems {
+		for _, problem := range p.Blockers {
 			if !slices.Contains(out, problem.Message) {
 				out = append(out, problem.Message)
 			}
@@ -158,10 +158,10 @@ type meaningOf struct {
 
 type knownMeaning struct {
 	stamp   string
-	meaning *Meaning
+	meaning *Impact
 }
 
-func (l *Line) stampOf(ctx context.Context, service, stage string, version int) (string, error) {
+func (l *StageLine) stampOf(ctx context.Context, service, stage string, version int) (string, error) {
 	targets, err := l.planner.Targets(ctx, service, stage, version)
 	if err != nil {
 		return "", err
@@ -193,27 +193,27 @@ func (l *Line) stampOf(ctx context.Context, service, stage string, version int) 
 }
 
 // Judge judges the gates that guard a delivery's entry.
-func (l *Line) Judge(ctx context.Context, d store.Delivery) (Judged, error) {
+func (l *StageLine) Judge(ctx context.Context, d store.Delivery) (GateResults, error) {
 	entry, err := l.planner.Entry(ctx, d.Service, d.Stage, d.Version)
 	if err != nil {
-		return Judged{}, err
+		return GateResults{}, err
 	}
 	facts, meaning, err := l.facts(ctx, d, entry)
 	if err != nil {
-		return Judged{}, err
+		return GateResults{}, err
 	}
 	judge, cancel := context.WithTimeout(ctx, judging)
 	defer cancel()
 	passed, err := l.store.PassedOver(ctx, d)
 	if err != nil {
-		return Judged{}, err
+		return GateResults{}, err
 	}
-	return Judged{Gates: delivery.PassOver(delivery.Gates(judge, entry, facts), passed), Meaning: meaning,
+	return GateResults{Gates: delivery.ApplyOverrides(delivery.Gates(judge, entry, facts), passed), Impact: meaning,
 		unplanned: facts.Unplanned != ""}, nil
 }
 
 // facts gathers what the gates of a delivery are judged by.
-func (l *Line) facts(ctx context.Context, d store.Delivery, e delivery.Entry) (delivery.Facts, *Meaning, error) {
+func (l *StageLine) facts(ctx context.Context, d store.Delivery, e delivery.Entry) (delivery.Facts, *Impact, error) {
 	f := delivery.Facts{Now: l.store.Now(), Requested: d.RequestedBy, NotBefore: d.NotBefore,
 		Earlier: map[string]delivery.Earlier{}, Gone: map[string]bool{},
 		Calendar: func(address string) (timing.Calendar, error) { return l.calendar(ctx, address) }}
@@ -243,12 +243,12 @@ func (l *Line) facts(ctx context.Context, d store.Delivery, e delivery.Entry) (d
 	if !arrived || !needs.plan {
 		return f, nil, nil
 	}
-	meaning, err := l.Means(ctx, d.Service, d.Stage, d.Version)
+	meaning, err := l.ImpactOf(ctx, d.Service, d.Stage, d.Version)
 	if err != nil {
 		f.Unplanned = err.Error()
 		return f, nil, nil
 	}
-	f.Meaning, f.Rules = meaning.Lines, variables(meaning.rules, v, f)
+	f.Impact, f.Rules = meaning.Lines, variables(meaning.rules, v, f)
 	return f, meaning, nil
 }
 
@@ -267,7 +267,7 @@ func wantsOf(e delivery.Entry) wants {
 
 // branch gives the branch that the stage takes, where the version was built from
 // it too; else one that it was built from.
-func (l *Line) branch(ctx context.Context, v store.Version, e delivery.Entry) (string, error) {
+func (l *StageLine) branch(ctx context.Context, v store.Version, e delivery.Entry) (string, error) {
 	branches, err := l.store.BranchesOf(ctx, v.Service, v.Number)
 	if err != nil {
 		return "", err
@@ -282,7 +282,7 @@ func (l *Line) branch(ctx context.Context, v store.Version, e delivery.Entry) (s
 
 // earlier gathers how a version did in the stages before, and tells whether it
 // has got through them.
-func (l *Line) earlier(ctx context.Context, d store.Delivery, own *manifest.Service, e delivery.Entry,
+func (l *StageLine) earlier(ctx context.Context, d store.Delivery, own *manifest.Service, e delivery.Entry,
 	f *delivery.Facts) (bool, error) {
 	standing, err := l.store.Standing(ctx, d.Service)
 	if err != nil {
@@ -322,7 +322,7 @@ func (l *Line) earlier(ctx context.Context, d store.Delivery, own *manifest.Serv
 			at.Cases = append(at.Cases, delivery.CaseResult{Function: r.Function, Name: r.Name, Passed: r.Passed})
 		}
 		if before := own.Stage(stage); soak && row.State == delivery.Settled && before != nil {
-			if at.Figures, err = l.figures(ctx, own, before, row.Since); err != nil {
+			if at.Metrics, err = l.metrics(ctx, own, before, row.Since); err != nil {
 				return false, err
 			}
 		}
@@ -331,7 +331,7 @@ func (l *Line) earlier(ctx context.Context, d store.Delivery, own *manifest.Serv
 	return arrived, nil
 }
 
-func (l *Line) approvals(ctx context.Context, d store.Delivery) ([]delivery.Approval, error) {
+func (l *StageLine) approvals(ctx context.Context, d store.Delivery) ([]delivery.Approval, error) {
 	list, err := l.store.Approvals(ctx, d.Service, d.Version, d.Stage)
 	if err != nil {
 		return nil, err
@@ -351,11 +351,11 @@ func (l *Line) approvals(ctx context.Context, d store.Delivery) ([]delivery.Appr
 
 // figures gives what was counted in a stage since a version settled there, and which
 // functions missed their objectives over the time that these say, as far as it has passed.
-func (l *Line) figures(ctx context.Context, service *manifest.Service, stage *manifest.Stage,
-	since time.Time) (delivery.Figures, error) {
-	var out delivery.Figures
+func (l *StageLine) metrics(ctx context.Context, service *manifest.Service, stage *manifest.Stage,
+	since time.Time) (delivery.Metrics, error) {
+	var out delivery.Metrics
 	now := l.store.Now()
-	of := map[string]*figures.Sum{}
+	of := map[string]*metrics.Sum{}
 	for _, target := range stage.Targets {
 		client, scope, err := l.planner.Platform(manifest.Place{Service: service.Name, Stage: stage.Name, Target: target})
 		if err != nil {
@@ -366,14 +366,14 @@ func (l *Line) figures(ctx context.Context, service *manifest.Service, stage *ma
 			return out, err
 		}
 		for _, m := range minutes {
-			out.Calls += m.Calls
+			out.Invocations += m.Invocations
 			out.Errors += m.Errors
 			fn := service.Function(m.Function)
 			if fn == nil || time.UnixMilli(m.Minute).Before(now.Add(-fn.At(stage.Name).Objectives.Over)) {
 				continue
 			}
 			if of[m.Function] == nil {
-				of[m.Function] = &figures.Sum{}
+				of[m.Function] = &metrics.Sum{}
 			}
 			of[m.Function].Add(deploy.Sum(m))
 		}
@@ -404,7 +404,7 @@ func variables(r expression.Rules, v store.Version, facts delivery.Facts) *expre
 	r.Version = expression.Version{Number: int64(v.Number), Author: v.Author, Pushers: facts.Authors,
 		Message: v.Message, Branch: v.Branch}
 	for _, at := range facts.Earlier {
-		r.Metrics.Calls, r.Metrics.Errors = r.Metrics.Calls+int64(at.Calls), r.Metrics.Errors+int64(at.Errors)
+		r.Metrics.Invocations, r.Metrics.Errors = r.Metrics.Invocations+int64(at.Invocations), r.Metrics.Errors+int64(at.Errors)
 	}
 	return &r
 }
@@ -421,37 +421,37 @@ func planned(plans []*plan.Plan) expression.Rules {
 				r.Plan.Functions = append(r.Plan.Functions, fn)
 			}
 		}
-		c := p.Consequences
+		c := p.Impact
 		for _, o := range c.Opened {
-			r.Consequences.Widened = append(r.Consequences.Widened, o.Route)
+			r.Impact.Widened = append(r.Impact.Widened, o.Route)
 			if o.Public {
-				r.Consequences.Opened = append(r.Consequences.Opened, o.Route)
+				r.Impact.Opened = append(r.Impact.Opened, o.Route)
 			}
 		}
 		for _, o := range c.Closed {
-			r.Consequences.Closed = append(r.Consequences.Closed, o.Route)
+			r.Impact.Closed = append(r.Impact.Closed, o.Route)
 		}
 		for _, m := range c.Moved {
-			r.Consequences.Moved = append(r.Consequences.Moved, m.Request)
+			r.Impact.Moved = append(r.Impact.Moved, m.Request)
 		}
 		for _, t := range c.Through {
 			for _, what := range t.May {
-				r.Consequences.Through = append(r.Consequences.Through, t.Function+" "+what)
+				r.Impact.Through = append(r.Impact.Through, t.Function+" "+what)
 			}
 		}
 		for _, g := range c.Gained {
-			r.Consequences.Gained = append(r.Consequences.Gained, g.Function+" "+g.Resource)
+			r.Impact.Gained = append(r.Impact.Gained, g.Function+" "+g.Resource)
 		}
 		for _, g := range c.Lost {
-			r.Consequences.Lost = append(r.Consequences.Lost, g.Function+" "+g.Resource)
+			r.Impact.Lost = append(r.Impact.Lost, g.Function+" "+g.Resource)
 		}
 		for _, rule := range c.Rules {
 			if rule.Loosens {
-				r.Consequences.Loosened = append(r.Consequences.Loosened, rule.Rule)
+				r.Impact.Loosened = append(r.Impact.Loosened, rule.Rule)
 			}
 		}
-		r.Consequences.Removed = append(r.Consequences.Removed, c.Removed...)
-		r.Consequences.Cold = append(r.Consequences.Cold, c.Cold...)
+		r.Impact.Removed = append(r.Impact.Removed, c.Removed...)
+		r.Impact.Cold = append(r.Impact.Cold, c.Cold...)
 	}
 	return r
 }
@@ -472,7 +472,7 @@ func addSteps(to *expression.Plan, p *plan.Plan) {
 
 // keep keeps how a delivery was judged, with since when each gate is as it is;
 // it tells the pages where something has changed.
-func (l *Line) keep(ctx context.Context, d store.Delivery, judged Judged, before *Judged) error {
+func (l *StageLine) keep(ctx context.Context, d store.Delivery, judged GateResults, before *GateResults) error {
 	now := l.store.Now().UnixMilli()
 	for i := range judged.Gates {
 		g := &judged.Gates[i]
@@ -493,7 +493,7 @@ func (l *Line) keep(ctx context.Context, d store.Delivery, judged Judged, before
 	if before != nil && before.text == string(text) {
 		return nil
 	}
-	return l.store.PutJudgement(ctx, d.Service, store.Judgement{Version: d.Version, Stage: d.Stage, Body: string(text)})
+	return l.store.PutJudgement(ctx, d.Service, store.GateResults{Version: d.Version, Stage: d.Stage, Body: string(text)})
 }
 
 // Place names a version's delivery in a stage.
@@ -502,20 +502,20 @@ type Place struct {
 	Stage   string
 }
 
-// Judged gives how the gates of a service's deliveries were judged last: of those
+// GateResults gives how the gates of a service's deliveries were judged last: of those
 // that wait, or of one version. It judges nothing.
-func (l *Line) Judged(ctx context.Context, service string, version int) (map[Place]Judged, error) {
+func (l *StageLine) GateResults(ctx context.Context, service string, version int) (map[Place]GateResults, error) {
 	return ReadJudged(ctx, l.store, service, version)
 }
 
-// ReadJudged is Line.Judged for who has no line, such as a hook of git's.
-func ReadJudged(ctx context.Context, s *store.Store, service string, version int) (map[Place]Judged, error) {
+// ReadJudged is Line.GateResults for who has no line, such as a hook of git's.
+func ReadJudged(ctx context.Context, s *store.Store, service string, version int) (map[Place]GateResults, error) {
 	rows, err := s.Judgements(ctx, service, version)
-	out := map[Place]Judged{}
+	out := map[Place]GateResults{}
 	for _, r := range rows {
-		var j Judged
+		var j GateResults
 		if err := json.Unmarshal([]byte(r.Body), &j); err != nil {
-			return nil, fmt.Errorf("reading how version %d was judged for %s: %w", r.Version, r.Stage, err)
+			return nil, fmt.Errorf("reading the gate results of version %d in %s: %w", r.Version, r.Stage, err)
 		}
 		j.text = r.Body
 		out[Place{r.Version, r.Stage}] = j

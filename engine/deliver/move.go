@@ -11,7 +11,6 @@ import (
 	"rudmar/core/language"
 	"rudmar/core/manifest"
 	"rudmar/core/plan"
-	"rudmar/core/resource"
 	"rudmar/engine/deploy"
 	"rudmar/engine/store"
 )
@@ -19,7 +18,7 @@ import (
 // move takes a delivery one move further: it is planned, looked at whether its
 // deployment has ended, or proved. Where it cannot go on it stops, and says why.
 // The error is Rudmar's own: the same move is tried again.
-func (l *Line) move(ctx context.Context, d store.Delivery) error {
+func (l *StageLine) move(ctx context.Context, d store.Delivery) error {
 	err := l.through(ctx, d)
 	if err == nil || ctx.Err() != nil || store.IsFault(err) || errors.Is(err, store.ErrMoved) ||
 		errors.Is(err, store.ErrLease) || errors.Is(err, deploy.ErrOutOfDate) {
@@ -32,12 +31,12 @@ func (l *Line) move(ctx context.Context, d store.Delivery) error {
 	if d.State == delivery.Planning && now.State == delivery.Deploying {
 		return fmt.Errorf("%w: %w", store.ErrMoved, err) // somebody else asked for its deployment: nothing is wrong with that
 	}
-	l.log.Warn("a delivery stopped", "service", d.Service, "stage", d.Stage, "version", d.Version, "error", err)
+	l.log.Warn("a delivery failed", "service", d.Service, "stage", d.Stage, "version", d.Version, "error", err)
 	now.Missing = l.misses(ctx, now, err)
 	return l.apply(ctx, now, delivery.Fail, "", err.Error())
 }
 
-func (l *Line) through(ctx context.Context, d store.Delivery) error {
+func (l *StageLine) through(ctx context.Context, d store.Delivery) error {
 	switch d.State {
 	case delivery.Planning:
 		return l.deploy(ctx, d, 0)
@@ -54,13 +53,13 @@ func (l *Line) through(ctx context.Context, d store.Delivery) error {
 		return err
 	}
 	if stage == nil {
-		return l.apply(ctx, d, delivery.Proved, "", "nothing is left there")
+		return l.apply(ctx, d, delivery.Proved, "", "nothing is deployed")
 	}
 	total, passed, err := l.passes(ctx, d, stage.Targets)
 	if err != nil || !passed {
 		return err
 	}
-	why := "no case runs here"
+	why := "no case runs in this stage"
 	if total > 0 {
 		why = language.FormatCount(total, "case") + " passed"
 	}
@@ -68,7 +67,7 @@ func (l *Line) through(ctx context.Context, d store.Delivery) error {
 }
 
 // ownStage gives a delivery's stage as the version has it; nil where it takes it away.
-func (l *Line) ownStage(ctx context.Context, d store.Delivery) (*manifest.Stage, error) {
+func (l *StageLine) ownStage(ctx context.Context, d store.Delivery) (*manifest.Stage, error) {
 	service, _, err := l.planner.Service(ctx, d.Service, d.Version)
 	if err != nil {
 		return nil, err
@@ -78,7 +77,7 @@ func (l *Line) ownStage(ctx context.Context, d store.Delivery) (*manifest.Stage,
 
 // passes runs the cases on targets, and tells how many there are and whether they passed.
 // Where they did not the version goes back by itself, or the error says that it stops.
-func (l *Line) passes(ctx context.Context, d store.Delivery, targets []manifest.Target) (total int, passed bool,
+func (l *StageLine) passes(ctx context.Context, d store.Delivery, targets []manifest.Target) (total int, passed bool,
 	err error) {
 	failed, total, err := l.prove(ctx, d, targets)
 	if err != nil || len(failed) == 0 {
@@ -93,7 +92,7 @@ func (l *Line) passes(ctx context.Context, d store.Delivery, targets []manifest.
 
 // deploying looks whether the newest deployment of a delivery has ended, and goes
 // on with the next target.
-func (l *Line) deploying(ctx context.Context, d store.Delivery) error {
+func (l *StageLine) deploying(ctx context.Context, d store.Delivery) error {
 	if len(d.Deployments) == 0 {
 		return l.deploy(ctx, d, 0)
 	}
@@ -120,7 +119,7 @@ func (l *Line) deploying(ctx context.Context, d store.Delivery) error {
 		case one.State == store.Running:
 			return nil // its end is told
 		case one.State != store.Done && failed == nil:
-			failed = fmt.Errorf("deployment %d is %s: %s", one.ID, one.State, one.Why)
+			failed = fmt.Errorf("deployment %d %s: %s", one.ID, one.State, one.Reason)
 		}
 	}
 	if failed != nil {
@@ -142,7 +141,7 @@ func (l *Line) deploying(ctx context.Context, d store.Delivery) error {
 
 // provesBetween tells whether each target has to pass its cases before the next one
 // begins: where the version says so, or the rules that stand in the stage.
-func (l *Line) provesBetween(ctx context.Context, d store.Delivery, own *manifest.Stage) (bool, error) {
+func (l *StageLine) provesBetween(ctx context.Context, d store.Delivery, own *manifest.Stage) (bool, error) {
 	if own.ProveBetween {
 		return true, nil
 	}
@@ -154,7 +153,7 @@ func (l *Line) provesBetween(ctx context.Context, d store.Delivery, own *manifes
 // where there is none left, the version is deployed. It does nothing that was not
 // agreed to: where a plan holds more, the version waits again, and people are
 // asked again.
-func (l *Line) deploy(ctx context.Context, d store.Delivery, index int) error {
+func (l *StageLine) deploy(ctx context.Context, d store.Delivery, index int) error {
 	targets, err := l.planner.Targets(ctx, d.Service, d.Stage, d.Version)
 	if err != nil {
 		return err
@@ -183,12 +182,12 @@ func (l *Line) deploy(ctx context.Context, d store.Delivery, index int) error {
 	if err != nil {
 		return err
 	}
-	meaning := p.Meaning()
+	meaning := p.Facts()
 	if steered && shift.Share() < 100 {
 		meaning = withoutPointers(meaning)
 	}
 	if d.Agreed != nil && !delivery.Within(meaning, d.Agreed) {
-		why := fmt.Sprintf("the plan for %s means something else than what was agreed to: %s", at.Target,
+		why := fmt.Sprintf("the plan for %s differs from the approved one: %s", at.Target,
 			strings.Join(delivery.Moved(d.Agreed, meaning), "; "))
 		return l.apply(ctx, d, delivery.Reask, "", why)
 	}
@@ -196,8 +195,8 @@ func (l *Line) deploy(ctx context.Context, d store.Delivery, index int) error {
 	if err != nil {
 		return err
 	}
-	if len(p.Problems) > 0 {
-		return fmt.Errorf("%w for %s: %s", errPlan, at.Target, p.Problems[0].Message)
+	if len(p.Blockers) > 0 {
+		return fmt.Errorf("%w for %s: %s", errPlan, at.Target, p.Blockers[0].Message)
 	}
 	_, err = l.runner.StartWith(ctx, id, "", func(tx store.Tx, deployment int64) error {
 		m := store.Move{From: d.State, To: d}
@@ -217,7 +216,5 @@ func (l *Line) deploy(ctx context.Context, d store.Delivery, index int) error {
 // withoutPointers leaves out which share of the calls a revision gets: it follows from
 // the revision, and comes in steps where the stage moves traffic so.
 func withoutPointers(meaning []string) []string {
-	return slices.DeleteFunc(meaning, func(line string) bool {
-		return strings.HasPrefix(line, string(resource.Update)+" "+resource.Pointer+"/")
-	})
+	return slices.DeleteFunc(meaning, plan.MovesTraffic)
 }

@@ -20,7 +20,7 @@ func TestWhoComesLateStopsNothing(t *testing.T) {
 		want  delivery.State
 	}{
 		{"late", true, delivery.Deploying},
-		{"alone", false, delivery.Stopped},
+		{"alone", false, delivery.Failed},
 	} {
 		s := opened(t, time.Now)
 		l := New(Config{Store: s, Planner: deploy.NewPlanner(s, nil, nil, nil), Log: slog.New(slog.DiscardHandler)})

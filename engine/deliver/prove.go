@@ -35,7 +35,7 @@ const casesAtOnce = 4
 
 // prove runs all saved cases against what was deployed on targets. Those that have run
 // since it was planned are not run again, but for those that ran while Rudmar ended.
-func (l *Line) prove(ctx context.Context, d store.Delivery, targets []manifest.Target) (failed []string, total int,
+func (l *StageLine) prove(ctx context.Context, d store.Delivery, targets []manifest.Target) (failed []string, total int,
 	err error) {
 	service, _, err := l.planner.Service(ctx, d.Service, d.Version)
 	if err != nil {
@@ -96,7 +96,7 @@ func (l *Line) prove(ctx context.Context, d store.Delivery, targets []manifest.T
 type caseOf struct{ target, function, file, name string }
 
 // runOnce runs a case, with what was begun and what came of it written down.
-func (l *Line) runOnce(ctx context.Context, d store.Delivery, run *store.CaseRun, at manifest.Place,
+func (l *StageLine) runOnce(ctx context.Context, d store.Delivery, run *store.CaseRun, at manifest.Place,
 	fn *manifest.Function, c manifest.Case, language *expression.Language) error {
 	var err error
 	if run.ID, err = l.store.BeginCase(ctx, d, *run); err != nil {
@@ -119,7 +119,7 @@ func (l *Line) runOnce(ctx context.Context, d store.Delivery, run *store.CaseRun
 }
 
 // RunCase runs a saved case with the settings of a place, in a scope of its target.
-func (l *Line) RunCase(ctx context.Context, scope platform.Scope, at manifest.Place, fn *manifest.Function,
+func (l *StageLine) RunCase(ctx context.Context, scope platform.Scope, at manifest.Place, fn *manifest.Function,
 	c manifest.Case, language *expression.Language) (Found, bool, error) {
 	client, _, err := l.planner.Platform(at)
 	if err != nil {
@@ -151,7 +151,7 @@ func (l *Line) RunCase(ctx context.Context, scope platform.Scope, at manifest.Pl
 
 // Observed turns an invocation into what cases are judged by.
 func Observed(inv api.Invocation) cases.Observed {
-	o := cases.Observed{Answer: inv.Answer, Took: time.Duration((inv.ColdMs + inv.RunMs) * float64(time.Millisecond)),
+	o := cases.Observed{Response: inv.Response, Took: time.Duration((inv.ColdStartMs + inv.DurationMs) * float64(time.Millisecond)),
 		MemoryPeak: inv.MemoryPeak, Cold: inv.Cold}
 	if inv.Error != nil {
 		o.Failed = inv.Error.Kind + ": " + inv.Error.Message

@@ -22,11 +22,11 @@ const (
 )
 
 // misses says what a delivery that stops would go on for by itself.
-func (l *Line) misses(ctx context.Context, d store.Delivery, err error) string {
+func (l *StageLine) misses(ctx context.Context, d store.Delivery, err error) string {
 	switch {
 	case errors.Is(err, errPlan):
-		return store.MissesPlan
-	case platform.Transient(err), strings.Contains(err.Error(), "does not answer"):
+		return store.BlockedByPlan
+	case platform.Transient(err), strings.Contains(err.Error(), "is unreachable"):
 		return store.MissesPlatform
 	}
 	if _, err := l.stampOf(ctx, d.Service, d.Stage, d.Version); platform.Transient(err) {
@@ -44,7 +44,7 @@ type wait struct {
 // goOn makes a delivery that stopped go on where what it missed has come, or
 // where somebody has deployed its version since. It is the newest of its stage
 // that got so far.
-func (l *Line) goOn(ctx context.Context, d store.Delivery) error {
+func (l *StageLine) goOn(ctx context.Context, d store.Delivery) error {
 	by, err := l.deployedSince(ctx, d)
 	if err != nil {
 		return err
@@ -67,10 +67,10 @@ func (l *Line) goOn(ctx context.Context, d store.Delivery) error {
 	if now.Before(w.until) {
 		return nil
 	}
-	m, err := l.Means(ctx, d.Service, d.Stage, d.Version)
+	m, err := l.ImpactOf(ctx, d.Service, d.Stage, d.Version)
 	has := err == nil
 	for _, p := range m.Plans() {
-		has = has && len(p.Problems) == 0
+		has = has && len(p.Blockers) == 0
 	}
 	l.mu.Lock()
 	if has {
@@ -84,9 +84,9 @@ func (l *Line) goOn(ctx context.Context, d store.Delivery) error {
 	if !has {
 		return nil
 	}
-	why := "the platform answers again"
-	if d.Missing == store.MissesPlan {
-		why = "what its plan missed has come"
+	why := "the platform is reachable again"
+	if d.Missing == store.BlockedByPlan {
+		why = "the plan's blockers are resolved"
 	}
 	d.Missing = ""
 	return l.apply(ctx, d, delivery.Retry, "", why)
@@ -94,7 +94,7 @@ func (l *Line) goOn(ctx context.Context, d store.Delivery) error {
 
 // deployedSince gives a deployment of a version that is done since its delivery
 // stopped, as one that somebody made to go on; nil for none.
-func (l *Line) deployedSince(ctx context.Context, d store.Delivery) (*store.Deployment, error) {
+func (l *StageLine) deployedSince(ctx context.Context, d store.Delivery) (*store.Deployment, error) {
 	newest, err := l.store.Deployments(ctx, d.Service, d.Stage, 10)
 	for _, one := range newest {
 		if one.Version == d.Version && one.State == store.Done && one.EndedAt.After(d.Since) {
@@ -106,7 +106,7 @@ func (l *Line) deployedSince(ctx context.Context, d store.Delivery) (*store.Depl
 
 // Changed tells that something has changed that deliveries of a service may have
 // waited for, such as a secret: they are looked at now.
-func (l *Line) Changed(service string) {
+func (l *StageLine) Changed(service string) {
 	l.mu.Lock()
 	for key := range l.waits {
 		if key.service == service {

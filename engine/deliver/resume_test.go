@@ -24,7 +24,7 @@ func TestDeployedSince(t *testing.T) {
 		{"its own", 2, store.Done, time.Minute, true},
 		{"its own, before", 2, store.Done, -time.Minute, false},
 		{"its own, which stopped it", 2, store.Done, 0, false},
-		{"its own, not done", 2, store.PartlyDone, time.Minute, false},
+		{"its own, not done", 2, store.PartiallySucceeded, time.Minute, false},
 		{"another version's", 1, store.Done, time.Minute, false},
 	} {
 		now := stopped.Add(-time.Hour)

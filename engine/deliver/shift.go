@@ -10,9 +10,9 @@ import (
 	"time"
 
 	"rudmar/core/delivery"
-	"rudmar/core/figures"
 	"rudmar/core/judge"
 	"rudmar/core/manifest"
+	"rudmar/core/metrics"
 	"rudmar/core/plan"
 	"rudmar/core/rights"
 	"rudmar/engine/deploy"
@@ -26,7 +26,7 @@ const historyOver = 24 * time.Hour
 // beginShift writes down what serves in a stage before a version changes it: by that
 // it can be put back at once, whatever is found out later. A stage that moves traffic
 // in shares begins with the first of them.
-func (l *Line) beginShift(ctx context.Context, d store.Delivery, targets []manifest.Target) error {
+func (l *StageLine) beginShift(ctx context.Context, d store.Delivery, targets []manifest.Target) error {
 	known, there, err := l.shiftOf(ctx, d)
 	if err != nil {
 		return err
@@ -89,7 +89,7 @@ func mostOf(shares map[string]float64) string {
 
 // shiftOf gives how a version comes into a stage after another one, and whether it
 // does: nothing was there before, or it is over.
-func (l *Line) shiftOf(ctx context.Context, d store.Delivery) (store.Shift, bool, error) {
+func (l *StageLine) shiftOf(ctx context.Context, d store.Delivery) (store.Shift, bool, error) {
 	v, err := l.store.Shift(ctx, d.Service, d.Version, d.Stage)
 	if errors.Is(err, store.ErrNotFound) {
 		return v, false, nil
@@ -98,7 +98,7 @@ func (l *Line) shiftOf(ctx context.Context, d store.Delivery) (store.Shift, bool
 }
 
 // shares tells whether a version that is deployed has yet to get all the calls.
-func (l *Line) shares(ctx context.Context, d store.Delivery) (bool, error) {
+func (l *StageLine) shares(ctx context.Context, d store.Delivery) (bool, error) {
 	v, there, err := l.shiftOf(ctx, d)
 	if err != nil || !there || v.Share() >= 100 {
 		return false, err
@@ -115,7 +115,7 @@ type side struct {
 }
 
 // sides lists what the version has changed of what served before.
-func (l *Line) sides(ctx context.Context, d store.Delivery, v store.Shift) ([]side, error) {
+func (l *StageLine) sides(ctx context.Context, d store.Delivery, v store.Shift) ([]side, error) {
 	targets, err := l.planner.Targets(ctx, d.Service, d.Stage, d.Version)
 	if err != nil {
 		return nil, err
@@ -140,7 +140,7 @@ func (l *Line) sides(ctx context.Context, d store.Delivery, v store.Shift) ([]si
 }
 
 // shifting moves a shift on: it brings its share, judges it, and goes on or back.
-func (l *Line) shifting(ctx context.Context, d store.Delivery) error {
+func (l *StageLine) shifting(ctx context.Context, d store.Delivery) error {
 	v, err := l.store.Shift(ctx, d.Service, d.Version, d.Stage)
 	if err != nil {
 		return err
@@ -152,7 +152,7 @@ func (l *Line) shifting(ctx context.Context, d store.Delivery) error {
 	case v.Back != "":
 		return l.wentBack(ctx, d, v)
 	case v.Share() >= 100:
-		return l.apply(ctx, d, delivery.Shifted, "", "it gets all calls")
+		return l.apply(ctx, d, delivery.Shifted, "", "it receives all traffic")
 	}
 	if v.Since.IsZero() {
 		v.Since = l.store.Now()
@@ -162,7 +162,7 @@ func (l *Line) shifting(ctx context.Context, d store.Delivery) error {
 				return err
 			}
 		}
-		v.Taken = append(v.Taken, store.Taken{At: v.Since, Share: v.Share(), Why: v.Why})
+		v.Taken = append(v.Taken, store.Taken{At: v.Since, Share: v.Share(), Reason: v.Reason})
 	}
 	counted, points, err := l.count(ctx, d, v)
 	if err != nil {
@@ -175,11 +175,11 @@ func (l *Line) shifting(ctx context.Context, d store.Delivery) error {
 	}
 	for _, f := range verdict.Findings {
 		if f.Looked {
-			v.Looked[f.Function] = f.New.Calls
+			v.Looked[f.Function] = f.New.Invocations
 		}
 	}
 	v.Verdict = &verdict
-	v.Shift, v.Why, v.At = v.Next(verdict, l.store.Now())
+	v.Shift, v.Reason, v.At = v.Next(verdict, l.store.Now())
 	if err := l.store.JudgeShift(ctx, v); err != nil {
 		return err
 	}
@@ -191,7 +191,7 @@ func (l *Line) shifting(ctx context.Context, d store.Delivery) error {
 
 // bring brings the share that a version is to get onto all targets, pointers alone,
 // and tells whether it is there.
-func (l *Line) bring(ctx context.Context, d store.Delivery, v *store.Shift) (bool, error) {
+func (l *StageLine) bring(ctx context.Context, d store.Delivery, v *store.Shift) (bool, error) {
 	if v.Deployment > 0 {
 		last, err := l.store.Deployment(ctx, v.Deployment)
 		switch {
@@ -200,7 +200,7 @@ func (l *Line) bring(ctx context.Context, d store.Delivery, v *store.Shift) (boo
 		case last.State == store.Running:
 			return false, nil // its end is told
 		case last.State != store.Done:
-			return false, fmt.Errorf("deployment %d, which was to move the calls, is %s: %s", last.ID, last.State, last.Why)
+			return false, fmt.Errorf("deployment %d, which moves the traffic, %s: %s", last.ID, last.State, last.Reason)
 		}
 	}
 	targets, err := l.planner.Targets(ctx, d.Service, d.Stage, d.Version)
@@ -213,8 +213,8 @@ func (l *Line) bring(ctx context.Context, d store.Delivery, v *store.Shift) (boo
 		switch {
 		case err != nil:
 			return false, err
-		case len(p.Problems) > 0:
-			return false, fmt.Errorf("%w for %s: %s", errPlan, target, p.Problems[0].Message)
+		case len(p.Blockers) > 0:
+			return false, fmt.Errorf("%w for %s: %s", errPlan, target, p.Blockers[0].Message)
 		case len(p.Steps) == 0:
 			continue
 		}
@@ -233,8 +233,8 @@ func (l *Line) bring(ctx context.Context, d store.Delivery, v *store.Shift) (boo
 
 // wentBack ends a version's way where what served before has all calls again: the
 // version before takes its place, by a plan of its own.
-func (l *Line) wentBack(ctx context.Context, d store.Delivery, v store.Shift) error {
-	gone, err := moveBy(d, delivery.TakeBack, "", v.Back)
+func (l *StageLine) wentBack(ctx context.Context, d store.Delivery, v store.Shift) error {
+	gone, err := moveBy(d, delivery.RollBack, "", v.Back)
 	if err != nil {
 		return err
 	}
@@ -246,7 +246,7 @@ func (l *Line) wentBack(ctx context.Context, d store.Delivery, v store.Shift) er
 		before = gone.To
 		before.Rest = false
 	}
-	back, err := moveBy(before, delivery.Return, "", fmt.Sprintf("version %d went back: %s", d.Version, v.Back))
+	back, err := moveBy(before, delivery.Redeploy, "", fmt.Sprintf("version %d was rolled back: %s", d.Version, v.Back))
 	if err != nil {
 		return err
 	}
@@ -257,7 +257,7 @@ func (l *Line) wentBack(ctx context.Context, d store.Delivery, v store.Shift) er
 // goBack takes a version back by itself, where something served before it: pointers
 // first, then the rest. Without a reason it goes on with what was begun. It tells
 // whether it does.
-func (l *Line) goBack(ctx context.Context, d store.Delivery, why string) (bool, error) {
+func (l *StageLine) goBack(ctx context.Context, d store.Delivery, why string) (bool, error) {
 	v, there, err := l.shiftOf(ctx, d)
 	if err != nil || !there || v.Back == "" && why == "" {
 		return false, err
@@ -276,13 +276,13 @@ func (l *Line) goBack(ctx context.Context, d store.Delivery, why string) (bool, 
 
 // count gives what was counted of both revisions since the shift began, by function,
 // and by minute.
-func (l *Line) count(ctx context.Context, d store.Delivery, v store.Shift) ([]judge.Function, []store.ShiftPoint,
+func (l *StageLine) count(ctx context.Context, d store.Delivery, v store.Shift) ([]judge.Function, []store.ShiftPoint,
 	error) {
 	sides, err := l.sides(ctx, d, v)
 	if err != nil {
 		return nil, nil, err
 	}
-	newer, former := map[int64]*figures.Sum{}, map[int64]*figures.Sum{}
+	newer, former := map[int64]*metrics.Sum{}, map[int64]*metrics.Sum{}
 	took := map[string]map[int64]*judge.Minute{}
 	of := map[string]*judge.Function{}
 	var out []*judge.Function
@@ -352,7 +352,7 @@ func addMinute(took map[string]map[int64]*judge.Minute, function string, at int6
 		took[function] = map[int64]*judge.Minute{}
 	}
 	if took[function][at] == nil {
-		took[function][at] = &judge.Minute{New: figures.Histogram{}, Old: figures.Histogram{}}
+		took[function][at] = &judge.Minute{New: metrics.Histogram{}, Old: metrics.Histogram{}}
 	}
 	return took[function][at]
 }
@@ -362,9 +362,9 @@ func earlierOf(target manifest.Target, m wire.MinuteSum) string {
 	return target.String() + " " + m.Function + " " + m.Trigger
 }
 
-func addTo(minutes map[int64]*figures.Sum, at int64, sum figures.Sum) {
+func addTo(minutes map[int64]*metrics.Sum, at int64, sum metrics.Sum) {
 	if minutes[at] == nil {
-		minutes[at] = &figures.Sum{}
+		minutes[at] = &metrics.Sum{}
 	}
 	minutes[at].Add(sum)
 }
@@ -372,12 +372,12 @@ func addTo(minutes map[int64]*figures.Sum, at int64, sum figures.Sum) {
 // shownMinutes is how many minutes of a shift are kept to be shown: the newest.
 const shownMinutes = 240
 
-func pointsOf(newer, former map[int64]*figures.Sum) []store.ShiftPoint {
-	side := func(s *figures.Sum) store.PointSide {
+func pointsOf(newer, former map[int64]*metrics.Sum) []store.ShiftPoint {
+	side := func(s *metrics.Sum) store.PointSide {
 		if s == nil {
 			return store.PointSide{}
 		}
-		return store.PointSide{Calls: s.Calls, Errors: s.Errors, P95: s.Quantile(0.95)}
+		return store.PointSide{Invocations: s.Invocations, Errors: s.Errors, P95: s.Quantile(0.95)}
 	}
 	all := map[int64]bool{}
 	for at := range newer {
@@ -396,13 +396,13 @@ func pointsOf(newer, former map[int64]*figures.Sum) []store.ShiftPoint {
 
 // history gives what the old revisions did in the day before the shift, by function,
 // and what they did in the minute in which it begins.
-func (l *Line) history(ctx context.Context, d store.Delivery, v store.Shift) (map[string]figures.Sum,
+func (l *StageLine) history(ctx context.Context, d store.Delivery, v store.Shift) (map[string]metrics.Sum,
 	map[string]store.Earlier, error) {
 	sides, err := l.sides(ctx, d, v)
 	if err != nil {
 		return nil, nil, err
 	}
-	out, earlier := map[string]figures.Sum{}, map[string]store.Earlier{}
+	out, earlier := map[string]metrics.Sum{}, map[string]store.Earlier{}
 	for _, target := range targetsOf(sides) {
 		client, scope, err := l.planner.Platform(manifest.Place{Service: d.Service, Stage: d.Stage, Target: target})
 		if err != nil {
@@ -420,7 +420,7 @@ func (l *Line) history(ctx context.Context, d store.Delivery, v store.Shift) (ma
 		for _, m := range list {
 			if served(m) {
 				sum := out[m.Function]
-				sum.Calls, sum.Errors = sum.Calls+m.Calls, sum.Errors+m.Errors
+				sum.Invocations, sum.Errors = sum.Invocations+m.Invocations, sum.Errors+m.Errors
 				out[m.Function] = sum
 			}
 		}
@@ -430,7 +430,7 @@ func (l *Line) history(ctx context.Context, d store.Delivery, v store.Shift) (ma
 		}
 		for _, m := range list {
 			if served(m) && m.Minute == minute.UnixMilli() {
-				earlier[earlierOf(target, m)] = store.Earlier{Minute: m.Minute, Calls: m.Calls, Errors: m.Errors,
+				earlier[earlierOf(target, m)] = store.Earlier{Minute: m.Minute, Invocations: m.Invocations, Errors: m.Errors,
 					Durations: deploy.Sum(m).Durations}
 			}
 		}
@@ -450,32 +450,32 @@ func targetsOf(sides []side) []manifest.Target {
 
 // The words by which somebody steers a shift.
 const (
-	Hold    = "hold"    // it goes on no further by itself
-	Release = "release" // it goes on by itself again
-	Further = "further" // it takes the next step now
-	Back    = "back"    // it goes back now
+	Pause   = "pause"   // stays at its share
+	Resume  = "resume"  // advances by itself again
+	Advance = "advance" // takes the next step now
+	Abort   = "abort"   // rolls back now
 )
 
 // Steer does what somebody says to a shift. The judge sends one back all the same that
 // is held.
-func (l *Line) Steer(ctx context.Context, service string, version int, stage, word string, by store.Person,
+func (l *StageLine) Steer(ctx context.Context, service string, version int, stage, word string, by store.Person,
 	why string) error {
-	if err := May(by, rights.Run, service, stage); err != nil {
+	if err := May(by, rights.Deploy, service, stage); err != nil {
 		return err
 	}
 	d := store.Delivery{Service: service, Version: version, Stage: stage}
-	err := l.store.ChangeShift(ctx, d, by.Handle, "shift: "+word, func(v *store.Shift) error {
+	err := l.store.ChangeShift(ctx, d, by.Handle, "traffic shift: "+word, func(v *store.Shift) error {
 		switch {
 		case v.Back != "":
-			return fmt.Errorf("it goes back already: %w", delivery.ErrTransition)
-		case word == Hold:
+			return fmt.Errorf("already rolling back: %w", delivery.ErrTransition)
+		case word == Pause:
 			v.Held = by.Handle
-		case word == Release:
+		case word == Resume:
 			v.Held = ""
-		case word == Further && v.Step < len(v.Steps):
-			v.Shift, v.Why = v.On(), by.Handle+" let it go on"
-		case word == Back:
-			v.Back = "taken back by " + by.Handle
+		case word == Advance && v.Step < len(v.Steps):
+			v.Shift, v.Reason = v.On(), by.Handle+" advanced it"
+		case word == Abort:
+			v.Back = "rolled back by " + by.Handle
 			if why != "" {
 				v.Back += ": " + why
 			}

@@ -23,8 +23,8 @@ type Draft struct {
 	Choice *delivery.Choice
 }
 
-// Sketch makes the plan that an edit would come to, with an outlook.
-func (p *Planner) Sketch(ctx context.Context, d Draft) (*plan.Plan, error) {
+// DraftPlan makes the plan that an edit would come to, with an outlook.
+func (p *Planner) DraftPlan(ctx context.Context, d Draft) (*plan.Plan, error) {
 	in, err := p.gather(ctx, d)
 	if err != nil {
 		return nil, err

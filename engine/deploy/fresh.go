@@ -19,10 +19,10 @@ func (r *Runner) upToDate(ctx context.Context, p *plan.Plan) error {
 	}
 	switch {
 	case now.Base.Serial != p.Base.Serial:
-		return fmt.Errorf("%w: something was deployed there since (record %d, now %d); make a new plan", ErrOutOfDate,
+		return fmt.Errorf("%w: another deployment ran since then (record serial %d, now %d); recompute the plan", ErrOutOfDate,
 			p.Base.Serial, now.Base.Serial)
 	case now.Base.Fingerprint != p.Base.Fingerprint:
-		return fmt.Errorf("%w: what is live was changed by hand since%s; make a new plan", ErrOutOfDate, moved(p, now))
+		return fmt.Errorf("%w: the actual state changed since then%s; recompute the plan", ErrOutOfDate, moved(p, now))
 	}
 	wants := make(map[string]map[string]any, len(now.Steps))
 	for _, s := range now.Steps {
@@ -30,12 +30,12 @@ func (r *Runner) upToDate(ctx context.Context, p *plan.Plan) error {
 	}
 	for _, s := range p.Steps {
 		if now, ok := wants[s.Address]; !ok || !canon.Equal(s.Want, now) {
-			return fmt.Errorf("%w: %s is to become something else since, as when a secret gets another value; make a new plan",
+			return fmt.Errorf("%w: the required state of %s has changed since then, for example because a secret was set; recompute the plan",
 				ErrOutOfDate, s.Address)
 		}
 	}
 	if len(now.Steps) != len(p.Steps) {
-		return fmt.Errorf("%w: there are %d steps to be done since, as when a secret gets another value; make a new plan",
+		return fmt.Errorf("%w: %d steps were added since then, for example because a secret was set; recompute the plan",
 			ErrOutOfDate, len(now.Steps))
 	}
 	return nil
@@ -78,7 +78,7 @@ func sameSecrets(p *plan.Plan, wanted []expand.Resource) error {
 		}
 		for name := range w.Secrets {
 			if !canon.Equal(s.Want[name], w.Get(name)) {
-				return fmt.Errorf("%w: the secret in %s of %s was set since; make a new plan", ErrOutOfDate, name, s.Address)
+				return fmt.Errorf("%w: the secret in %s of %s was set since then; recompute the plan", ErrOutOfDate, name, s.Address)
 			}
 		}
 	}

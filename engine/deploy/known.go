@@ -16,7 +16,7 @@ type known struct {
 	stage  store.Stage // whose record it is: its serial moves with each step
 	record []plan.Recorded
 	tag    string // of the snapshot
-	live   []plan.Live
+	actual []plan.Actual
 	print  string // the snapshot's fingerprint
 }
 
@@ -51,24 +51,24 @@ func same(a, b store.Stage) bool {
 
 // liveOf gives what is live at a place, and its fingerprint. It is not to be changed.
 func (p *Planner) liveOf(ctx context.Context, client *platform.Client, scope platform.Scope,
-	place manifest.Place) ([]plan.Live, string, error) {
+	place manifest.Place) ([]plan.Actual, string, error) {
 	tag, err := client.SnapshotTag(ctx, scope)
 	if err != nil {
 		return nil, "", err
 	}
 	before, _ := p.places.Get(place)
-	if tag != "" && tag == before.tag && before.live != nil {
-		return before.live, before.print, nil
+	if tag != "" && tag == before.tag && before.actual != nil {
+		return before.actual, before.print, nil
 	}
 	snapshot, err := client.Snapshot(ctx, scope)
 	if err != nil {
 		return nil, "", err
 	}
-	live := Live(snapshot)
+	actual := Actual(snapshot)
 	if tag == fmt.Sprintf("%q", snapshot.Fingerprint) { // nothing moved between the two
-		p.remember(place, func(k *known) { k.tag, k.live, k.print = tag, live, snapshot.Fingerprint })
+		p.remember(place, func(k *known) { k.tag, k.actual, k.print = tag, actual, snapshot.Fingerprint })
 	}
-	return live, snapshot.Fingerprint, nil
+	return actual, snapshot.Fingerprint, nil
 }
 
 func (p *Planner) remember(place manifest.Place, put func(k *known)) {

@@ -143,11 +143,11 @@ func (w *world) plans(s *manifest.Service, wanted []expand.Resource) *plan.Plan 
 	if err != nil {
 		w.Fatal(err)
 	}
-	in := plan.Inputs{Wanted: wanted, Record: slices.Clone(w.record), Live: deploy.Live(snapshot), Kinds: w.kinds, Renames: true,
+	in := plan.Inputs{Wanted: wanted, Record: slices.Clone(w.record), Actual: deploy.Actual(snapshot), Kinds: w.kinds, Renames: true,
 		Renamed: map[string]string{}}
-	for _, r := range in.Live {
+	for _, r := range in.Actual {
 		if !slices.ContainsFunc(w.record, func(own plan.Recorded) bool { return own.Address == r.Address }) {
-			in.TakeAway = append(in.TakeAway, r.Address)
+			in.Deletions = append(in.Deletions, r.Address)
 		}
 	}
 	for _, fn := range s.Functions {
@@ -161,17 +161,17 @@ func (w *world) plans(s *manifest.Service, wanted []expand.Resource) *plan.Plan 
 // deploy carries a plan out on the platform, wave by wave, and keeps the record.
 func (w *world) deploy(p *plan.Plan) error {
 	steps := slices.Clone(p.Steps)
-	slices.SortStableFunc(steps, func(a, b plan.Step) int { return a.Wave - b.Wave })
+	slices.SortStableFunc(steps, func(a, b plan.Step) int { return a.Phase - b.Phase })
 	for _, s := range steps {
 		w.keys++
 		key := fmt.Sprint("pair-", w.keys)
 		if !s.RecordOnly && s.Change == resource.Delete {
-			if err := w.client.Delete(w.Context(), w.scope, s.Address, platform.Wish{Key: key, Match: s.Tag}); err != nil {
+			if err := w.client.Delete(w.Context(), w.scope, s.Address, platform.Change{Key: key, Match: s.Tag}); err != nil {
 				return fmt.Errorf("%s %s: %w", s.Change, s.Address, err)
 			}
 		} else if !s.RecordOnly {
-			if _, err := w.client.Put(w.Context(), w.scope, s.Address, platform.Wish{Key: key, Match: s.Tag, Attributes: s.Want,
-				Version: 1, Was: s.Was, Replace: s.Change == resource.Replace}); err != nil {
+			if _, err := w.client.Put(w.Context(), w.scope, s.Address, platform.Change{Key: key, Match: s.Tag, Attributes: s.Want,
+				Version: 1, Was: s.RenamedFrom, Replace: s.Change == resource.Replace}); err != nil {
 				return fmt.Errorf("%s %s: %w", s.Change, s.Address, err)
 			}
 		}
@@ -182,11 +182,11 @@ func (w *world) deploy(p *plan.Plan) error {
 
 // keep brings the record up to date with a step that is done, as the store does.
 func (w *world) keep(s plan.Step) {
-	if s.Was != "" {
-		to := map[string]string{s.Was: s.Function}
+	if s.RenamedFrom != "" {
+		to := map[string]string{s.RenamedFrom: s.Function}
 		for i := range w.record {
 			r := &w.record[i]
-			if r.Function == s.Was {
+			if r.Function == s.RenamedFrom {
 				r.Function = s.Function
 			}
 			r.Address = plan.Renamed(r.Address, to)
@@ -275,7 +275,7 @@ func (w *world) settled(s *manifest.Service, wanted []expand.Resource) error {
 			}
 		}
 	}
-	if drift := plan.Drift(w.record, deploy.Live(snapshot), w.kinds); len(drift) > 0 {
+	if drift := plan.Drift(w.record, deploy.Actual(snapshot), w.kinds); len(drift) > 0 {
 		return fmt.Errorf("drift is left: %+v", drift)
 	}
 	return nil
@@ -308,17 +308,17 @@ func TestPairs(t *testing.T) {
 		}
 		p := w.plans(next, want)
 		for _, s := range p.Steps {
-			if s.Was != "" {
+			if s.RenamedFrom != "" {
 				renames++
 			}
 			if s.Change == resource.Replace && s.Kind != resource.Revision {
 				replaced++
 			}
 		}
-		if len(p.Problems) > 0 {
+		if len(p.Blockers) > 0 {
 			// Two routes that change places take two versions: nothing else stops a plan here.
-			if !strings.Contains(p.Problems[0].Message, "deliver the change in two versions") {
-				t.Fatalf("pair %d: %v\n%s", n, p.Problems, said(p))
+			if !strings.Contains(p.Blockers[0].Message, "deliver the change in two versions") {
+				t.Fatalf("pair %d: %v\n%s", n, p.Blockers, said(p))
 			}
 			stopped++
 			if err := w.deploy(w.plans(there, wanted)); err != nil { // what was changed by hand is put right

@@ -23,7 +23,7 @@ import (
 
 // Errors of plans.
 var (
-	ErrNoTarget = errors.New("no such stage or target")
+	ErrNoTarget = errors.New("unknown stage or target")
 	ErrPlatform = errors.New("no platform of that name is connected")
 )
 
@@ -85,7 +85,7 @@ func (p *Planner) Service(ctx context.Context, service string, number int) (*man
 	read := version{&manifest.Service{Name: service}, v}
 	if len(v.Manifests) > 0 { // else the version takes the service away
 		if read.service = check.Service(manifest.FilesOf(v.Manifests)).Service; read.service == nil {
-			return nil, v, fmt.Errorf("version %d of %s cannot be read by this Rudmar", number, service)
+			return nil, v, fmt.Errorf("this Rudmar cannot read version %d of %s", number, service)
 		}
 	}
 	p.versions.Add(key, read)
@@ -274,19 +274,19 @@ func (p *Planner) again(ctx context.Context, old *plan.Plan) (*plan.Plan, error)
 	if err != nil {
 		return nil, err
 	}
-	in.TakeAway = old.TakeAway
+	in.Deletions = old.Deletions
 	if old.Only != "" {
 		onlyPointers(&in)
 	}
 	return plan.Compute(in), nil
 }
 
-// Wish is a plan that somebody wants to look at.
-type Wish struct {
+// Request is a plan that somebody wants to look at.
+type Request struct {
 	Place   manifest.Place
 	Version int
-	// TakeAway lists addresses that are live there, are not Rudmar's own, and are to go.
-	TakeAway []string
+	// Deletions lists addresses that are live there, are not Rudmar's own, and are to go.
+	Deletions []string
 	// Chosen is another choice of functions than was asked for; nil for that one.
 	Chosen *Chosen
 }
@@ -296,7 +296,7 @@ type Chosen struct{ Choice *delivery.Choice }
 
 // Foresee makes a plan like Compute, with what was observed of the stage held
 // against it. Where nothing can be observed the plan has no outlook.
-func (p *Planner) Foresee(ctx context.Context, w Wish) (*plan.Plan, error) {
+func (p *Planner) Foresee(ctx context.Context, w Request) (*plan.Plan, error) {
 	d, err := p.draftOf(ctx, w.Place, w.Version)
 	if err != nil {
 		return nil, err
@@ -308,7 +308,7 @@ func (p *Planner) Foresee(ctx context.Context, w Wish) (*plan.Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	in.TakeAway = w.TakeAway
+	in.Deletions = w.Deletions
 	if in.Seen, err = p.seen(ctx, w.Place, d.Service, &in); err != nil {
 		return nil, err
 	}
@@ -347,7 +347,7 @@ func (p *Planner) gather(ctx context.Context, d Draft) (in plan.Inputs, err erro
 	if err != nil {
 		return in, err
 	}
-	live, fingerprint, err := p.liveOf(ctx, client, scope, place)
+	actual, fingerprint, err := p.liveOf(ctx, client, scope, place)
 	if err != nil {
 		return in, err
 	}
@@ -358,7 +358,7 @@ func (p *Planner) gather(ctx context.Context, d Draft) (in plan.Inputs, err erro
 	in = plan.Inputs{
 		Base: plan.Base{Place: place, Version: version, From: current.Version,
 			Serial: current.Serial, Fingerprint: fingerprint, Commit: v.Hash},
-		Wanted: wanted, Live: live, Record: record, Kinds: Specs(kinds), Quotas: quotas(kinds), Renamed: map[string]string{},
+		Wanted: wanted, Actual: actual, Record: record, Kinds: Specs(kinds), Quotas: quotas(kinds), Renamed: map[string]string{},
 		Renames: kinds.Renames != nil && *kinds.Renames,
 	}
 	switch stage := service.Stage(place.Stage); {
@@ -382,9 +382,9 @@ func (p *Planner) gather(ctx context.Context, d Draft) (in plan.Inputs, err erro
 	in.Rules = entry.RuleChanges()
 	for _, problem := range problems {
 		from := problem.From
-		in.Problems = append(in.Problems, plan.Problem{Message: problem.Message, From: &from})
+		in.Blockers = append(in.Blockers, plan.Blocker{Message: problem.Message, From: &from})
 	}
-	in.Problems = append(in.Problems, unknownToPlatform(service, place, kinds)...)
+	in.Blockers = append(in.Blockers, unknownToPlatform(service, place, kinds)...)
 	if in.Usual, err = p.store.UsualTimes(ctx); err != nil {
 		return in, err
 	}
@@ -436,7 +436,7 @@ func (p *Planner) Drift(ctx context.Context, place manifest.Place) ([]plan.Drift
 	if err != nil {
 		return nil, err
 	}
-	live, _, err := p.liveOf(ctx, client, scope, place)
+	actual, _, err := p.liveOf(ctx, client, scope, place)
 	if err != nil {
 		return nil, err
 	}
@@ -444,7 +444,7 @@ func (p *Planner) Drift(ctx context.Context, place manifest.Place) ([]plan.Drift
 	if err != nil {
 		return nil, err
 	}
-	return plan.Drift(record, live, Specs(kinds)), nil
+	return plan.Drift(record, actual, Specs(kinds)), nil
 }
 
 // Platforms gives the platforms that are connected, by name.

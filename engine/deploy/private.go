@@ -35,7 +35,7 @@ func (c Private) Scope() platform.Scope {
 }
 
 // ErrPrivate tells that a private copy could not be made so.
-var ErrPrivate = errors.New("the copy could not be brought there")
+var ErrPrivate = errors.New("the copy could not be deployed")
 
 // privateTries is how often a copy is planned and run: what is live is what it is
 // compared with, so that a second try does what the first could not.
@@ -51,8 +51,8 @@ func (r *Runner) Privately(ctx context.Context, c Private) ([]plan.Step, error) 
 		if err != nil {
 			return done, err
 		}
-		if len(p.Problems) > 0 {
-			return done, fmt.Errorf("%w: %s", ErrPrivate, p.Problems[0].Message)
+		if len(p.Blockers) > 0 {
+			return done, fmt.Errorf("%w: %s", ErrPrivate, p.Blockers[0].Message)
 		}
 		if len(p.Steps) == 0 {
 			return done, nil
@@ -85,9 +85,9 @@ func (r *Runner) privatePlan(ctx context.Context, c Private) (*plan.Plan, *execu
 	}
 	place := c.Place
 	place.Stage = c.Scope().Stage
-	in := plan.Inputs{Base: plan.Base{Place: place, Fingerprint: snapshot.Fingerprint}, Live: Live(snapshot),
+	in := plan.Inputs{Base: plan.Base{Place: place, Fingerprint: snapshot.Fingerprint}, Actual: Actual(snapshot),
 		Kinds: Specs(kinds), Quotas: quotas(kinds), Renamed: map[string]string{}}
-	for _, l := range in.Live { // what is live there is its own: nobody else has the scope
+	for _, l := range in.Actual { // what is live there is its own: nobody else has the scope
 		in.Record = append(in.Record, plan.Recorded{Address: l.Address, Kind: l.Kind,
 			Function: resource.FunctionOf(l.Address), Attributes: settable(in.Kinds, l)})
 	}
@@ -107,7 +107,7 @@ func (r *Runner) privatePlan(ctx context.Context, c Private) (*plan.Plan, *execu
 }
 
 // settable gives what a resource was put there with: not what the platform computes.
-func settable(kinds []plan.KindSpec, l plan.Live) map[string]any {
+func settable(kinds []plan.KindSpec, l plan.Actual) map[string]any {
 	out := maps.Clone(l.Attributes)
 	for _, k := range kinds {
 		for _, a := range k.Attributes {
@@ -123,7 +123,7 @@ func settable(kinds []plan.KindSpec, l plan.Live) map[string]any {
 func (r *Runner) wantPrivately(ctx context.Context, c Private, in *plan.Inputs, address string) error {
 	stage := c.Service.Stage(c.Place.Stage)
 	if stage == nil || !slices.Contains(stage.Targets, c.Place.Target) {
-		return fmt.Errorf("%w: there is no stage %s on %s", ErrNoTarget, c.Place.Stage, c.Place.Target)
+		return fmt.Errorf("%w: no stage %s on %s", ErrNoTarget, c.Place.Stage, c.Place.Target)
 	}
 	secrets := map[string]string{}
 	if c.Secrets {
@@ -142,7 +142,7 @@ func (r *Runner) wantPrivately(ctx context.Context, c Private, in *plan.Inputs, 
 	in.Wanted = resources
 	for _, p := range problems {
 		from := p.From
-		in.Problems = append(in.Problems, plan.Problem{Message: p.Message, From: &from})
+		in.Blockers = append(in.Blockers, plan.Blocker{Message: p.Message, From: &from})
 	}
 	return nil
 }
@@ -162,7 +162,7 @@ func (x *execution) workUnrecorded(ctx context.Context) (done []plan.Step, first
 	results := make(chan sent)
 	queue := plan.NewQueue(x.plan.Steps, func(int) bool { return false })
 	for flying := 0; ; {
-		for flying < plan.AtOnce && ctx.Err() == nil {
+		for flying < plan.Parallelism && ctx.Err() == nil {
 			i, ok := queue.Next()
 			if !ok {
 				break

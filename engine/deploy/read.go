@@ -3,16 +3,16 @@ package deploy
 import (
 	"strconv"
 
-	"rudmar/core/figures"
+	"rudmar/core/metrics"
 	"rudmar/core/plan"
 	"rudmar/platform/api"
 )
 
 // Live turns a snapshot into what plans compare with.
-func Live(s api.Snapshot) []plan.Live {
-	out := make([]plan.Live, 0, len(s.Resources))
+func Actual(s api.Snapshot) []plan.Actual {
+	out := make([]plan.Actual, 0, len(s.Resources))
 	for _, r := range s.Resources {
-		l := plan.Live{Address: r.Address, Kind: r.Kind, Attributes: r.Attributes, Tag: r.Tag}
+		l := plan.Actual{Address: r.Address, Kind: r.Kind, Attributes: r.Attributes, Tag: r.Tag}
 		if r.ChangedAt != nil {
 			l.Changed = *r.ChangedAt
 		}
@@ -50,11 +50,11 @@ func quotas(k api.Kinds) []plan.Quota {
 }
 
 // Rates turns a platform's price list into what costs are reckoned by.
-func Rates(prices []api.Price) figures.Rates {
-	var rates figures.Rates
+func Rates(prices []api.Price) metrics.Rates {
+	var rates metrics.Rates
 	for _, p := range prices {
 		switch p.Of {
-		case api.Calls:
+		case api.Invocations:
 			rates.PerMillionCalls, rates.Currency = p.Amount, p.Currency
 		case api.MemoryTime:
 			rates.PerGiBSecond, rates.Currency = p.Amount, p.Currency
@@ -64,13 +64,13 @@ func Rates(prices []api.Price) figures.Rates {
 }
 
 // Sum reads what a platform measured.
-func Sum(m api.MinuteSum) figures.Sum {
-	durations := figures.Histogram{}
+func Sum(m api.MinuteSum) metrics.Sum {
+	durations := metrics.Histogram{}
 	for key, n := range m.Durations {
 		if bucket, err := strconv.Atoi(key); err == nil { // another key is none of the protocol's
 			durations[bucket] += n
 		}
 	}
-	return figures.Sum{Calls: m.Calls, Errors: m.Errors, Throttled: m.Throttled, Cold: m.Cold, TotalMs: m.TotalMs,
+	return metrics.Sum{Invocations: m.Invocations, Errors: m.Errors, Throttled: m.Throttled, Cold: m.Cold, TotalMs: m.TotalMs,
 		MaxMs: m.MaxMs, MemoryPeak: m.MemoryPeak, ErrorKinds: m.ErrorKinds, Durations: durations}
 }

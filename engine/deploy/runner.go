@@ -24,8 +24,8 @@ import (
 // Errors of deployments.
 var (
 	ErrOutOfDate = errors.New("the plan is out of date")
-	ErrStopped   = errors.New("the plan has problems that stop it")
-	ErrNotOpen   = errors.New("the deployment cannot go on")
+	ErrStopped   = errors.New("the plan has blockers")
+	ErrNotOpen   = errors.New("the deployment cannot be resumed")
 )
 
 // Limits of a deployment.
@@ -89,11 +89,11 @@ func (r *Runner) StartWith(ctx context.Context, planID int64, person string,
 		return 0, fmt.Errorf("plan %d: %w", planID, err)
 	}
 	p := kept.Plan
-	if len(p.Problems) > 0 {
-		return 0, fmt.Errorf("%w: %s", ErrStopped, p.Problems[0].Message)
+	if len(p.Blockers) > 0 {
+		return 0, fmt.Errorf("%w: %s", ErrStopped, p.Blockers[0].Message)
 	}
 	if err := r.store.Free(ctx, p.Base.Place, r.holder); err != nil {
-		return 0, fmt.Errorf("deploying onto %s %s: %w", p.Base.Stage, p.Base.Target, err)
+		return 0, fmt.Errorf("deploying to %s %s: %w", p.Base.Stage, p.Base.Target, err)
 	}
 	if err := r.upToDate(ctx, p); err != nil {
 		return 0, err
@@ -102,9 +102,9 @@ func (r *Runner) StartWith(ctx context.Context, planID int64, person string,
 		store.Begin{PlanID: planID, Plan: p, Person: person, Holder: r.holder, Also: also})
 	switch {
 	case errors.Is(err, store.ErrSerial):
-		return 0, fmt.Errorf("%w: %w; make a new plan", ErrOutOfDate, err)
+		return 0, fmt.Errorf("%w: %w; recompute the plan", ErrOutOfDate, err)
 	case err != nil:
-		return 0, fmt.Errorf("deploying onto %s %s: %w", p.Base.Stage, p.Base.Target, err)
+		return 0, fmt.Errorf("deploying to %s %s: %w", p.Base.Stage, p.Base.Target, err)
 	}
 	return id, nil
 }
@@ -118,13 +118,13 @@ func (r *Runner) Check(ctx context.Context, planID int64) error {
 	return r.upToDate(ctx, kept.Plan)
 }
 
-// GoOn asks for the remaining steps of a deployment that ended without being done.
-func (r *Runner) GoOn(ctx context.Context, id int64, person string) error {
+// Retry asks for the remaining steps of a deployment that ended without being done.
+func (r *Runner) Retry(ctx context.Context, id int64, person string) error {
 	d, err := r.store.Deployment(ctx, id)
 	if err != nil {
 		return fmt.Errorf("deployment %d: %w", id, err)
 	}
-	if d.State != store.PartlyDone && d.State != store.Stopped {
+	if d.State != store.PartiallySucceeded && d.State != store.Stopped {
 		return fmt.Errorf("%w: it is %s", ErrNotOpen, d.State)
 	}
 	newest, err := r.store.Deployments(ctx, d.Service, d.Stage, 20)
@@ -133,7 +133,7 @@ func (r *Runner) GoOn(ctx context.Context, id int64, person string) error {
 	}
 	for _, other := range newest {
 		if other.ID > id && other.Target == d.Target {
-			return fmt.Errorf("%w: deployment %d came after it; make a new plan", ErrNotOpen, other.ID)
+			return fmt.Errorf("%w: deployment %d is newer; recompute the plan", ErrNotOpen, other.ID)
 		}
 	}
 	return r.store.Reopen(ctx, d, person, r.holder)
@@ -169,7 +169,7 @@ func (r *Runner) Run(ctx context.Context) {
 			group.Go(func() {
 				err := r.run(ctx, d.ID)
 				if err != nil && ctx.Err() == nil {
-					r.log.Error("running a deployment; it is picked up again", "deployment", d.ID, "error", err)
+					r.log.Error("running a deployment; it will be resumed", "deployment", d.ID, "error", err)
 				}
 				r.leave(d.ID, err)
 			})
@@ -243,7 +243,7 @@ func (r *Runner) run(ctx context.Context, id int64) error {
 		if ctx.Err() != nil || store.IsFault(err) {
 			return err
 		}
-		d.State, d.Why = store.Stopped, err.Error()
+		d.State, d.Reason = store.Stopped, err.Error()
 		return r.store.EndDeployment(ctx, lease, d)
 	}
 	if err := r.store.StartDeployment(ctx, d); err != nil {
@@ -261,7 +261,7 @@ func (r *Runner) run(ctx context.Context, id int64) error {
 	r.log.Debug("a deployment ended", "deployment", d.ID, "steps", len(states), "took", time.Since(begun), "journal", x.journal)
 	done := 0
 	for _, s := range states {
-		if s.State == store.StepDone {
+		if s.State == store.StepSucceeded {
 			done++
 		}
 	}
@@ -271,13 +271,13 @@ func (r *Runner) run(ctx context.Context, id int64) error {
 	case done == 0:
 		d.State = store.Stopped
 	default:
-		d.State = store.PartlyDone
+		d.State = store.PartiallySucceeded
 	}
 	switch {
 	case cancelled:
-		d.Why = "cancelled"
+		d.Reason = "cancelled"
 	case failed != "":
-		d.Why = failed
+		d.Reason = failed
 	}
 	return r.store.EndDeployment(ctx, lease, d)
 }
@@ -311,7 +311,7 @@ func (x *execution) prepare(ctx context.Context) error {
 // work runs all steps that are not done, as far as their needs allow. The
 // states are brought up to date as it goes.
 func (x *execution) work(ctx context.Context, states []store.Step) (failed string, cancelled bool, err error) {
-	results := make(chan result, plan.AtOnce)
+	results := make(chan result, plan.Parallelism)
 	flying := 0
 	renew, look := time.NewTicker(leaseLength/3), time.NewTicker(cancelledEvery)
 	defer renew.Stop()
@@ -319,7 +319,7 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 	var cancel context.CancelFunc
 	x.going, cancel = context.WithCancel(ctx)
 	defer cancel()
-	queue := plan.NewQueue(x.plan.Steps, func(i int) bool { return states[i].State == store.StepDone })
+	queue := plan.NewQueue(x.plan.Steps, func(i int) bool { return states[i].State == store.StepSucceeded })
 	var ended []store.Outcome
 	var begun []store.Intent
 	for i := range states { // of what was sent before it has to be known what came of it
@@ -329,7 +329,7 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 	}
 	for {
 		// What came of steps is written down together with what the next ones are about to do.
-		for flying+len(begun) < plan.AtOnce && !cancelled && ctx.Err() == nil {
+		for flying+len(begun) < plan.Parallelism && !cancelled && ctx.Err() == nil {
 			i, ok := queue.Next()
 			if !ok {
 				break
@@ -383,11 +383,11 @@ func (x *execution) work(ctx context.Context, states []store.Step) (failed strin
 					failed = r.Step.Address + ": " + r.Error
 					ended = append(ended, r.Outcome)
 				default:
-					states[r.Step.Index].State = store.StepDone
+					states[r.Step.Index].State = store.StepSucceeded
 					queue.Done(r.Step.Index)
 					ended = append(ended, r.Outcome)
 				}
-				r, more = another(results, flying > plan.AtOnce/2, wait)
+				r, more = another(results, flying > plan.Parallelism/2, wait)
 			}
 		}
 	}
@@ -465,7 +465,7 @@ func (x *execution) send(ctx context.Context, s *plan.Step, key string) (map[str
 	case s.RecordOnly:
 		return nil, nil
 	case s.Change == resource.Delete:
-		return nil, x.client.Delete(ctx, x.scope, s.Address, platform.Wish{Key: key, Match: s.Tag, Fence: x.lease.Fence})
+		return nil, x.client.Delete(ctx, x.scope, s.Address, platform.Change{Key: key, Match: s.Tag, Fence: x.lease.Fence})
 	}
 	if digest, ok := s.Want["artifact"].(string); ok && s.Kind == resource.Revision {
 		archive, err := x.archives(digest)
@@ -477,8 +477,8 @@ func (x *execution) send(ctx context.Context, s *plan.Step, key string) (map[str
 		}
 	}
 	r, err := x.client.Put(ctx, x.scope, s.Address,
-		platform.Wish{Key: key, Match: s.Tag, Fence: x.lease.Fence, Attributes: s.Want, Secrets: x.secrets[s.Address],
-			Version: x.versionOf(s), Was: s.Was, Replace: s.Change == resource.Replace})
+		platform.Change{Key: key, Match: s.Tag, Fence: x.lease.Fence, Attributes: s.Want, Secrets: x.secrets[s.Address],
+			Version: x.versionOf(s), Was: s.RenamedFrom, Replace: s.Change == resource.Replace})
 	if err != nil {
 		return nil, err
 	}

@@ -4,9 +4,9 @@ import (
 	"context"
 	"time"
 
-	"rudmar/core/consequence"
-	"rudmar/core/figures"
+	"rudmar/core/impact"
 	"rudmar/core/manifest"
+	"rudmar/core/metrics"
 	"rudmar/core/plan"
 	"rudmar/core/resource"
 	"rudmar/platform/api"
@@ -27,7 +27,7 @@ const (
 // sums is what was observed of a place.
 type sums struct {
 	at        time.Time
-	functions map[string]figures.Sum
+	functions map[string]metrics.Sum
 	triggers  map[string]int // calls by function/trigger
 }
 
@@ -39,7 +39,7 @@ func (p *Planner) observed(ctx context.Context, place manifest.Place) sums {
 	if age := now.Sub(known.at); there && age >= 0 && age < seenFor {
 		return known
 	}
-	out := sums{at: now, functions: map[string]figures.Sum{}, triggers: map[string]int{}}
+	out := sums{at: now, functions: map[string]metrics.Sum{}, triggers: map[string]int{}}
 	client, scope, err := p.Platform(place)
 	if err != nil {
 		return out
@@ -54,7 +54,7 @@ func (p *Planner) observed(ctx context.Context, place manifest.Place) sums {
 		sum := out.functions[m.Function]
 		sum.Add(Sum(m))
 		out.functions[m.Function] = sum
-		out.triggers[m.Function+"/"+m.Trigger] += m.Calls
+		out.triggers[m.Function+"/"+m.Trigger] += m.Invocations
 	}
 	p.sums.Add(place, out)
 	return out
@@ -62,7 +62,7 @@ func (p *Planner) observed(ctx context.Context, place manifest.Place) sums {
 
 // seen gathers what was observed of a place, and of the stage before it.
 func (p *Planner) seen(ctx context.Context, place manifest.Place, service *manifest.Service,
-	in *plan.Inputs) (*consequence.Seen, error) {
+	in *plan.Inputs) (*impact.Seen, error) {
 	client, scope, err := p.Platform(place)
 	if err != nil {
 		return nil, err
@@ -72,8 +72,8 @@ func (p *Planner) seen(ctx context.Context, place manifest.Place, service *manif
 		return nil, err
 	}
 	here := p.observed(ctx, place)
-	out := &consequence.Seen{Now: p.store.Now(), Over: seenOver, Here: here.functions, Triggers: here.triggers,
-		Earlier: map[string]figures.Sum{}, Rates: Rates(kinds.Prices)}
+	out := &impact.Seen{Now: p.store.Now(), Over: seenOver, Here: here.functions, Triggers: here.triggers,
+		Earlier: map[string]metrics.Sum{}, Rates: Rates(kinds.Prices)}
 	if stage := service.Stage(place.Stage); stage != nil && stage.After != "" {
 		out.Before = stage.After
 		places, err := p.store.Stages(ctx, place.Service)
@@ -106,8 +106,8 @@ func (p *Planner) seen(ctx context.Context, place manifest.Place, service *manif
 	return out, nil
 }
 
-func holding(h api.Holding) consequence.Held {
-	out := consequence.Held{Function: h.Function, What: string(h.What), Count: h.Count}
+func holding(h api.Holding) impact.Held {
+	out := impact.Held{Function: h.Function, What: string(h.What), Count: h.Count}
 	if h.Oldest != nil {
 		out.Oldest = time.UnixMilli(*h.Oldest)
 	}

@@ -65,8 +65,8 @@ func onlyPointers(in *plan.Inputs) {
 		func(r expand.Resource) bool { return r.Kind != resource.Pointer })
 	in.Record = slices.DeleteFunc(slices.Clone(in.Record),
 		func(r plan.Recorded) bool { return r.Kind != resource.Pointer })
-	in.Live = slices.DeleteFunc(slices.Clone(in.Live), func(l plan.Live) bool { return l.Kind != resource.Pointer })
-	in.Problems, in.Rules, in.Renamed = nil, nil, map[string]string{}
+	in.Actual = slices.DeleteFunc(slices.Clone(in.Actual), func(l plan.Actual) bool { return l.Kind != resource.Pointer })
+	in.Blockers, in.Rules, in.Renamed = nil, nil, map[string]string{}
 }
 
 // sharesOf gives a pointer's shares, in percent: so much for a new revision, and the

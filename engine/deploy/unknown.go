@@ -12,17 +12,17 @@ import (
 )
 
 // unknownToPlatform tells what a service asks for that the target does not have.
-func unknownToPlatform(service *manifest.Service, place manifest.Place, kinds api.Kinds) []plan.Problem {
-	var out []plan.Problem
+func unknownToPlatform(service *manifest.Service, place manifest.Place, kinds api.Kinds) []plan.Blocker {
+	var out []plan.Blocker
 	add := func(from tree.Origin, format string, args ...any) {
-		out = append(out, plan.Problem{Message: fmt.Sprintf(format, args...), From: &from})
+		out = append(out, plan.Blocker{Message: fmt.Sprintf(format, args...), From: &from})
 	}
 	target := place.Target
 	if service.Stage(place.Stage) == nil {
 		return nil // nothing is asked for any more
 	}
 	if !slices.Contains(kinds.Regions, target.Region) {
-		add(service.Stage(place.Stage).From, "the platform %s has no region %q; it has %s", target.Platform, target.Region,
+		add(service.Stage(place.Stage).From, "platform %s has no region %q (expected %s)", target.Platform, target.Region,
 			strings.Join(kinds.Regions, ", "))
 	}
 	verbs := map[string][]string{}
@@ -43,12 +43,12 @@ func unknownToPlatform(service *manifest.Service, place manifest.Place, kinds ap
 				continue
 			}
 			if !ok {
-				add(permission.From, "%s asks for %s; %s has no resources of the kind %q", fn.Name, text, target, kind)
+				add(permission.From, "%s needs %s; %s has no resources of kind %q", fn.Name, text, target, kind)
 				continue
 			}
 			for _, verb := range permission.May {
 				if verb != "*" && !slices.Contains(known, verb) {
-					add(permission.From, "%s may %s %s: the verbs for %s are %s", fn.Name, verb, text, kind, strings.Join(known, ", "))
+					add(permission.From, "%s cannot %s %s: the verbs of %s are %s", fn.Name, verb, text, kind, strings.Join(known, ", "))
 				}
 			}
 		}

@@ -36,8 +36,8 @@ const (
 
 // Errors of mirrors.
 var (
-	ErrMirror = errors.New("this repository cannot be followed")
-	ErrNotice = errors.New("the notice is not signed with this mirror's key")
+	ErrMirror       = errors.New("this repository cannot be mirrored")
+	ErrNotification = errors.New("the push notification is not signed with this mirror's key")
 )
 
 // Sealer seals and opens credentials and keys.
@@ -48,10 +48,10 @@ type Sealer interface {
 
 // Config is what a follower works with.
 type Config struct {
-	Store      *store.Store
-	Sealer     Sealer
-	Repository func(name string) source.Repository
-	Hook       func(ctx context.Context, repository string) source.Hook
+	Store              *store.Store
+	Sealer             Sealer
+	Repository         func(name string) source.Repository
+	NotificationTarget func(ctx context.Context, repository string) source.NotificationTarget
 	// Pushed takes what moved, as after a push.
 	Pushed func(ctx context.Context, repository, person string) error
 	Inside bool // addresses of this machine and of private networks are allowed
@@ -73,30 +73,30 @@ func New(c Config) *Follower {
 	return &Follower{Config: c, wake: make(chan struct{}, 1), told: map[string]bool{}, rests: rest.New[string](longest)}
 }
 
-// Wish is what a repository is to follow.
-type Wish struct {
+// Settings is what a repository is to follow.
+type Settings struct {
 	Repository, URL, User, Password string
 	Every                           time.Duration
 }
 
 // Set makes a repository follow another one, and gives the key that push notices are to be
 // signed with: it is told this once. The error wraps ErrMirror.
-func (f *Follower) Set(ctx context.Context, w Wish, person string) (key string, err error) {
+func (f *Follower) Set(ctx context.Context, w Settings, person string) (key string, err error) {
 	if w.Every == 0 {
 		w.Every = 5 * time.Minute
 	}
 	u, err := url.Parse(w.URL)
 	switch {
 	case err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "":
-		return "", fmt.Errorf("%w: %q is no address that begins with https:// or http://", ErrMirror, w.URL)
+		return "", fmt.Errorf("%w: %q is not an https:// or http:// address", ErrMirror, w.URL)
 	case u.User != nil:
-		return "", fmt.Errorf("%w: the address holds a name or password; give them beside it", ErrMirror)
+		return "", fmt.Errorf("%w: the address contains a username or password; pass them separately", ErrMirror)
 	case w.Password != "" && u.Scheme == "http" && !f.Inside:
-		return "", fmt.Errorf("%w: a password would go in the open; give an address that begins with https://", ErrMirror)
+		return "", fmt.Errorf("%w: the password would be sent unencrypted; use an https:// address", ErrMirror)
 	case w.Every < Least || w.Every > Most:
-		return "", fmt.Errorf("%w: it is fetched every minute to every day, not every %s", ErrMirror, w.Every)
+		return "", fmt.Errorf("%w: the interval must be between one minute and one day, not %s", ErrMirror, w.Every)
 	case strings.ContainsAny(w.URL+w.User+w.Password, "\r\n\x00"):
-		return "", fmt.Errorf("%w: there is a line break in it", ErrMirror)
+		return "", fmt.Errorf("%w: it contains a line break", ErrMirror)
 	}
 	key = rand.Text()
 	return key, f.Store.PutMirror(ctx, store.Mirror{Repository: w.Repository, URL: w.URL, User: w.User,
@@ -122,12 +122,12 @@ func (f *Follower) nudge() {
 }
 
 // Noticed takes a push notice: its signature is "sha256=" and the HMAC-SHA256 of its body,
-// in hex. Nothing of what it says is believed: it only says when to look. ErrNotice for one
+// in hex. Nothing of what it says is believed: it only says when to look. ErrNotification for one
 // that is not signed so, and where there is no such mirror.
 func (f *Follower) Noticed(ctx context.Context, repository, signature string, body []byte) error {
 	m, err := f.Store.Mirror(ctx, repository)
 	if errors.Is(err, store.ErrNotFound) {
-		return ErrNotice
+		return ErrNotification
 	}
 	if err != nil {
 		return err
@@ -137,7 +137,7 @@ func (f *Follower) Noticed(ctx context.Context, repository, signature string, bo
 		return err
 	}
 	if !hmac.Equal([]byte(notice.Sign(key, body)), []byte(signature)) {
-		return ErrNotice
+		return ErrNotification
 	}
 	f.Now(repository)
 	return nil
@@ -162,7 +162,7 @@ func (f *Follower) Run(ctx context.Context) {
 			maps.Copy(f.told, asked)
 			f.mu.Unlock()
 			if ctx.Err() == nil {
-				f.Log.Error("following other repositories", "error", err)
+				f.Log.Error("fetching mirrors", "error", err)
 			}
 		}
 		for _, m := range list {
@@ -187,7 +187,7 @@ func (f *Follower) Run(ctx context.Context) {
 				f.mu.Unlock()
 				f.nudge() // a notice may have come meanwhile
 				if err != nil && ctx.Err() == nil {
-					f.Log.Warn("following another repository", "repository", m.Repository, "error", err)
+					f.Log.Warn("fetching a mirror", "repository", m.Repository, "error", err)
 				}
 			})
 		}
@@ -226,7 +226,7 @@ func (f *Follower) bring(ctx context.Context, m store.Mirror) error {
 	if err != nil {
 		return err
 	}
-	hook := f.Hook(ctx, m.Repository)
+	hook := f.NotificationTarget(ctx, m.Repository)
 	var errs error
 	for branch, hash := range heads {
 		if err := hook.Take(ctx, repo, branch, hash, m.Person); err != nil {

@@ -34,17 +34,17 @@ const mailTo = "mailto:"
 // mailAddress checks that notices can go to an address.
 func (s *Sender) mailAddress(text string) error {
 	if s.mail.Server == "" {
-		return fmt.Errorf("%w: this Rudmar sends no e-mail; its operator names a server by --mail-server", ErrHook)
+		return fmt.Errorf("%w: this Rudmar sends no email; its operator can set --mail-server", ErrNotificationTarget)
 	}
 	one, err := netmail.ParseAddress(strings.TrimPrefix(text, mailTo))
 	if err != nil || one.Name != "" {
-		return fmt.Errorf("%w: %q is no address of e-mail, such as mailto:growers@brambleford.invalid", ErrHook, text)
+		return fmt.Errorf("%w: %q is not an email address such as mailto:growers@brambleford.invalid", ErrNotificationTarget, text)
 	}
 	return nil
 }
 
 // post sends a notice as e-mail: its sentence, and the whole event beside it.
-func (s *Sender) post(ctx context.Context, h store.Hook, n store.Notice, signature string) (string, error) {
+func (s *Sender) post(ctx context.Context, h store.NotificationTarget, n store.Notification, signature string) (string, error) {
 	var event struct {
 		ID   string `json:"id"`
 		Data struct {
@@ -52,7 +52,7 @@ func (s *Sender) post(ctx context.Context, h store.Hook, n store.Notice, signatu
 		} `json:"data"`
 	}
 	if err := json.Unmarshal([]byte(n.Body), &event); err != nil {
-		return "", fmt.Errorf("reading the notice: %w", err)
+		return "", fmt.Errorf("reading the notification: %w", err)
 	}
 	where := strings.Trim(n.Service+"/"+n.Stage, "/")
 	m := mail.NewMsg()
@@ -63,7 +63,7 @@ func (s *Sender) post(ctx context.Context, h store.Hook, n store.Notice, signatu
 	err := errors.Join(m.From(s.mail.From), m.To(strings.TrimPrefix(h.URL, mailTo)),
 		m.AttachReader("event.json", bytes.NewReader([]byte(n.Body)), mail.WithFileContentType("application/cloudevents+json")))
 	if err != nil {
-		return "", fmt.Errorf("writing the e-mail: %w", err)
+		return "", fmt.Errorf("writing the email: %w", err)
 	}
 	client, err := s.mailClient()
 	if err != nil {
@@ -72,17 +72,17 @@ func (s *Sender) post(ctx context.Context, h store.Hook, n store.Notice, signatu
 	if err := client.DialAndSendWithContext(ctx, m); err != nil {
 		return "", fmt.Errorf("the mail server: %w", err)
 	}
-	return "taken by " + s.mail.Server, nil
+	return "accepted by " + s.mail.Server, nil
 }
 
 func (s *Sender) mailClient() (*mail.Client, error) {
 	host, port, err := net.SplitHostPort(s.mail.Server)
 	if err != nil {
-		return nil, fmt.Errorf("the mail server %q is no host:port: %w", s.mail.Server, err)
+		return nil, fmt.Errorf("the mail server %q is not host:port: %w", s.mail.Server, err)
 	}
 	number, err := strconv.Atoi(port)
 	if err != nil {
-		return nil, fmt.Errorf("the mail server %q is no host:port: %w", s.mail.Server, err)
+		return nil, fmt.Errorf("the mail server %q is not host:port: %w", s.mail.Server, err)
 	}
 	policy := mail.TLSMandatory
 	if s.mail.Plain {

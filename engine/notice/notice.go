@@ -43,8 +43,8 @@ const (
 	keptBytes = 2000 // of what came back
 )
 
-// ErrHook tells that notices cannot go somewhere.
-var ErrHook = errors.New("notices cannot go there")
+// ErrNotificationTarget tells that notices cannot go somewhere.
+var ErrNotificationTarget = errors.New("invalid notification target")
 
 // Sealer seals and opens the keys of hooks.
 type Sealer interface {
@@ -79,8 +79,8 @@ func New(c Config) *Sender {
 	return s
 }
 
-// Wish is where notices are to go.
-type Wish struct {
+// NewTarget is where notices are to go.
+type NewTarget struct {
 	Name, URL, Service, Stage string
 	Kinds                     []string
 }
@@ -90,37 +90,37 @@ var nameForm = regexp.MustCompile(`^[\pL\pN][\pL\pN ._-]{0,59}$`)
 // Kinds lists the kinds that there are.
 func Kinds() []string {
 	out := []string{store.NoticeVersion, store.NoticeBuildFailed, store.NoticeDrift, store.NoticeBranch}
-	for _, s := range []delivery.State{delivery.Planning, delivery.Deploying, delivery.Shifting, delivery.Proving,
-		delivery.Settled, delivery.Stopped, delivery.Refused, delivery.WentBack, delivery.Overtaken} {
+	for _, s := range []delivery.State{delivery.Planning, delivery.Deploying, delivery.Shifting, delivery.Testing,
+		delivery.Settled, delivery.Failed, delivery.Rejected, delivery.RolledBack, delivery.Superseded} {
 		out = append(out, "delivery."+string(s))
 	}
 	return out
 }
 
 // Add keeps where notices are to go, and gives the key that they are signed with: it is
-// told this once. The error wraps ErrHook or store.ErrHookNamed.
-func (s *Sender) Add(ctx context.Context, w Wish, key, person string) (store.Hook, error) {
-	h := store.Hook{Name: w.Name, URL: w.URL, Kinds: w.Kinds, Service: w.Service, Stage: w.Stage, Person: person,
+// told this once. The error wraps ErrNotificationTarget or store.ErrHookNamed.
+func (s *Sender) Add(ctx context.Context, w NewTarget, key, person string) (store.NotificationTarget, error) {
+	h := store.NotificationTarget{Name: w.Name, URL: w.URL, Kinds: w.Kinds, Service: w.Service, Stage: w.Stage, Person: person,
 		Made: s.store.Now()}
 	if !nameForm.MatchString(w.Name) {
-		return h, fmt.Errorf("%w: a name has letters, digits, blanks and . _ - only, 1 to 60 of them", ErrHook)
+		return h, fmt.Errorf("%w: a name has 1 to 60 letters, digits, spaces and . _ -", ErrNotificationTarget)
 	}
 	if err := s.address(w.URL); err != nil {
 		return h, err
 	}
 	if w.Stage != "" && w.Service == "" {
-		return h, fmt.Errorf("%w: a stage is one of a service; name that too", ErrHook)
+		return h, fmt.Errorf("%w: a stage requires its service", ErrNotificationTarget)
 	}
 	for _, k := range w.Kinds {
 		if !slices.ContainsFunc(Kinds(), func(kind string) bool {
 			return kind == k || strings.HasSuffix(k, ".") && strings.HasPrefix(kind, k)
 		}) {
-			return h, fmt.Errorf("%w: there is no kind %q; there are %s", ErrHook, k, strings.Join(Kinds(), ", "))
+			return h, fmt.Errorf("%w: unknown type %q (expected %s)", ErrNotificationTarget, k, strings.Join(Kinds(), ", "))
 		}
 	}
 	h.Sealed = s.sealer.Seal(key, about(w.Name))
 	var err error
-	h.ID, err = s.store.AddHook(ctx, h)
+	h.ID, err = s.store.CreateNotificationTarget(ctx, h)
 	return h, err
 }
 
@@ -132,17 +132,17 @@ func (s *Sender) address(text string) error {
 	u, err := url.Parse(text)
 	switch {
 	case err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "":
-		return fmt.Errorf("%w: %q is no address; one begins with http://, https:// or mailto: and goes on", ErrHook, text)
+		return fmt.Errorf("%w: %q is not an address; it must start with http://, https:// or mailto:", ErrNotificationTarget, text)
 	case u.User != nil:
-		return fmt.Errorf("%w: the address holds a name or password; whoever gets notices knows them by their signature",
-			ErrHook)
+		return fmt.Errorf("%w: the address contains a username or password; receivers verify the signature instead",
+			ErrNotificationTarget)
 	}
 	ip, err := netip.ParseAddr(u.Hostname())
 	if err != nil || s.inside {
 		return nil // a name is looked up, and checked, at each sending
 	}
 	if err := outside.Check(ip); err != nil {
-		return fmt.Errorf("%w: %w", ErrHook, err)
+		return fmt.Errorf("%w: %w", ErrNotificationTarget, err)
 	}
 	return nil
 }
@@ -158,7 +158,7 @@ func (s *Sender) Run(ctx context.Context) {
 	defer tick.Stop()
 	for {
 		if err := s.round(ctx); err != nil && ctx.Err() == nil {
-			s.log.Error("sending notices", "error", err)
+			s.log.Error("sending notifications", "error", err)
 		}
 		select {
 		case <-ctx.Done():
@@ -173,13 +173,13 @@ func (s *Sender) Run(ctx context.Context) {
 // keeps no other.
 func (s *Sender) round(ctx context.Context) error {
 	for {
-		due, err := s.store.DueNotices(ctx, 100)
+		due, err := s.store.DueNotifications(ctx, 100)
 		if err != nil || len(due) == 0 {
 			return err
 		}
-		byHook := map[int64][]store.Notice{}
+		byHook := map[int64][]store.Notification{}
 		for _, n := range due {
-			byHook[n.Hook] = append(byHook[n.Hook], n)
+			byHook[n.NotificationTarget] = append(byHook[n.NotificationTarget], n)
 		}
 		var group errgroup.Group
 		group.SetLimit(atOnce)
@@ -200,17 +200,17 @@ func (s *Sender) round(ctx context.Context) error {
 }
 
 // try sends a notice once, and writes down what came of it.
-func (s *Sender) try(ctx context.Context, n store.Notice) error {
+func (s *Sender) try(ctx context.Context, n store.Notification) error {
 	answer, err := s.send(ctx, n)
 	if ctx.Err() != nil {
 		return nil // it is sent again at the next start: whoever gets it twice knows it by its id
 	}
-	n.Tries++
-	n.Answer, n.State = answer, store.NoticeSent
+	n.Attempts++
+	n.Response, n.State = answer, store.NotificationSent
 	if err != nil {
-		n.Answer, n.State, n.Due = err.Error(), store.NoticeQueued, s.store.Now().Add(pause(n.Tries))
-		if n.Tries >= giveUp {
-			n.State = store.NoticeFailed
+		n.Response, n.State, n.Due = err.Error(), store.NotificationQueued, s.store.Now().Add(pause(n.Attempts))
+		if n.Attempts >= giveUp {
+			n.State = store.NotificationFailed
 		}
 	}
 	return s.store.EndTry(ctx, n)
@@ -228,14 +228,14 @@ func pause(tries int) time.Duration {
 }
 
 // send sends a notice, and gives what came back.
-func (s *Sender) send(ctx context.Context, n store.Notice) (string, error) {
-	h, err := s.store.Hook(ctx, n.Hook)
+func (s *Sender) send(ctx context.Context, n store.Notification) (string, error) {
+	h, err := s.store.NotificationTarget(ctx, n.NotificationTarget)
 	if err != nil {
 		return "", err
 	}
 	key, err := s.sealer.Unseal(h.Sealed, about(h.Name))
 	if err != nil {
-		return "", fmt.Errorf("its key cannot be opened: %w", err)
+		return "", fmt.Errorf("its key cannot be decrypted: %w", err)
 	}
 	if strings.HasPrefix(h.URL, mailTo) {
 		return s.post(ctx, h, n, Sign(key, []byte(n.Body)))
@@ -255,7 +255,7 @@ func (s *Sender) send(ctx context.Context, n store.Notice) (string, error) {
 	text, _ := io.ReadAll(io.LimitReader(response.Body, keptBytes)) // what came so far tells enough
 	said := strings.TrimSpace(response.Status + " " + string(bytes.ToValidUTF8(text, nil)))
 	if response.StatusCode < 200 || response.StatusCode > 299 {
-		return said, fmt.Errorf("it answered %s", said)
+		return said, fmt.Errorf("the server responded %s", said)
 	}
 	return said, nil
 }

@@ -26,20 +26,20 @@ type Look struct {
 	Error string `json:"error,omitempty"`
 	Since int64  `json:"since,omitempty"`
 	// Functions are the figures of the last hour.
-	Functions map[string]Figures `json:"functions"`
+	Functions map[string]Metrics `json:"functions"`
 	// Parked counts, by function, messages that failed five times.
-	Parked map[string]int `json:"parked,omitempty"`
+	DeadLetter map[string]int `json:"deadLetters,omitempty"`
 }
 
 // Figures sums up a function's calls.
-type Figures struct {
-	Calls      int     `json:"calls"`
-	Errors     int     `json:"errors"`
-	Throttled  int     `json:"throttled"`
-	Cold       int     `json:"cold"`
-	MeanMs     float64 `json:"meanMs"`
-	MaxMs      float64 `json:"maxMs"`
-	MemoryPeak int64   `json:"memoryPeak"`
+type Metrics struct {
+	Invocations int     `json:"invocations"`
+	Errors      int     `json:"errors"`
+	Throttled   int     `json:"throttled"`
+	Cold        int     `json:"cold"`
+	MeanMs      float64 `json:"meanMs"`
+	MaxMs       float64 `json:"maxMs"`
+	MemoryPeak  int64   `json:"memoryPeak"`
 }
 
 // Watch looks at every place again and again.
@@ -102,7 +102,7 @@ func (w *Watch) Run(ctx context.Context) {
 	stepped := false // woken by the steps of a deployment, maybe
 	for {
 		if err := w.all(ctx, &group, stepped); err != nil && ctx.Err() == nil {
-			w.log.Error("looking at what is live", "error", err)
+			w.log.Error("observing the actual state", "error", err)
 		}
 		select {
 		case <-ctx.Done():
@@ -155,7 +155,7 @@ func (w *Watch) begin(ctx context.Context, group *sync.WaitGroup, p manifest.Pla
 		own, cancel := context.WithTimeout(ctx, looking)
 		defer cancel()
 		if err := w.one(own, p, before, stepped); err != nil && ctx.Err() == nil {
-			w.log.Error("looking at what is live", "service", p.Service, "stage", p.Stage, "target", p.Target, "error", err)
+			w.log.Error("observing the actual state", "service", p.Service, "stage", p.Stage, "target", p.Target, "error", err)
 		}
 		w.mu.Lock()
 		defer w.mu.Unlock()
@@ -164,7 +164,7 @@ func (w *Watch) begin(ctx context.Context, group *sync.WaitGroup, p manifest.Pla
 }
 
 func (w *Watch) one(ctx context.Context, p manifest.Place, before Look, stepped bool) error {
-	look := Look{Functions: map[string]Figures{}}
+	look := Look{Functions: map[string]Metrics{}}
 	busy, err := w.deploying(ctx, p)
 	if err != nil || busy && stepped {
 		return err
@@ -183,13 +183,13 @@ func (w *Watch) one(ctx context.Context, p manifest.Place, before Look, stepped 
 		look.Drift = before.Drift // in between, record and live differ by nature
 	}
 	if err == nil {
-		err = w.figures(ctx, p, &look)
+		err = w.metrics(ctx, p, &look)
 	}
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
 	if err != nil {
-		look = Look{Drift: before.Drift, Functions: before.Functions, Parked: before.Parked,
+		look = Look{Drift: before.Drift, Functions: before.Functions, DeadLetter: before.DeadLetter,
 			Error: err.Error(), Since: before.Since}
 		if look.Since == 0 {
 			look.Since = w.store.Now().UnixMilli()
@@ -238,7 +238,7 @@ func (w *Watch) deploying(ctx context.Context, p manifest.Place) (bool, error) {
 	return false, err
 }
 
-func (w *Watch) figures(ctx context.Context, p manifest.Place, look *Look) error {
+func (w *Watch) metrics(ctx context.Context, p manifest.Place, look *Look) error {
 	client, scope, err := w.planner.Platform(p)
 	if err != nil {
 		return err
@@ -254,30 +254,30 @@ func (w *Watch) figures(ctx context.Context, p manifest.Place, look *Look) error
 	}
 	for _, m := range parked {
 		for _, fn := range m.Functions {
-			if look.Parked == nil {
-				look.Parked = map[string]int{}
+			if look.DeadLetter == nil {
+				look.DeadLetter = map[string]int{}
 			}
-			look.Parked[fn]++
+			look.DeadLetter[fn]++
 		}
 	}
 	return nil
 }
 
 // Plus adds figures up.
-func (f Figures) Plus(g Figures) Figures {
-	return Figures{
-		Calls: f.Calls + g.Calls, Errors: f.Errors + g.Errors, Throttled: f.Throttled + g.Throttled, Cold: f.Cold + g.Cold,
-		MeanMs: (f.MeanMs*float64(f.Calls) + g.MeanMs*float64(g.Calls)) / max(1, float64(f.Calls+g.Calls)),
+func (f Metrics) Plus(g Metrics) Metrics {
+	return Metrics{
+		Invocations: f.Invocations + g.Invocations, Errors: f.Errors + g.Errors, Throttled: f.Throttled + g.Throttled, Cold: f.Cold + g.Cold,
+		MeanMs: (f.MeanMs*float64(f.Invocations) + g.MeanMs*float64(g.Invocations)) / max(1, float64(f.Invocations+g.Invocations)),
 		MaxMs:  max(f.MaxMs, g.MaxMs), MemoryPeak: max(f.MemoryPeak, g.MemoryPeak),
 	}
 }
 
 // Sum adds up minutes by function.
-func Sum(minutes []api.MinuteSum) map[string]Figures {
-	out := map[string]Figures{}
+func Sum(minutes []api.MinuteSum) map[string]Metrics {
+	out := map[string]Metrics{}
 	for _, m := range minutes {
-		out[m.Function] = out[m.Function].Plus(Figures{Calls: m.Calls, Errors: m.Errors, Throttled: m.Throttled, Cold: m.Cold,
-			MeanMs: m.TotalMs / max(1, float64(m.Calls)), MaxMs: m.MaxMs, MemoryPeak: m.MemoryPeak})
+		out[m.Function] = out[m.Function].Plus(Metrics{Invocations: m.Invocations, Errors: m.Errors, Throttled: m.Throttled, Cold: m.Cold,
+			MeanMs: m.TotalMs / max(1, float64(m.Invocations)), MaxMs: m.MaxMs, MemoryPeak: m.MemoryPeak})
 	}
 	return out
 }

@@ -13,7 +13,7 @@ import (
 )
 
 // ErrInside tells that an address points inside.
-var ErrInside = errors.New("the address points inside: to this machine, its link or a private network")
+var ErrInside = errors.New("the address is internal: this machine, its link or a private network")
 
 // shared is the address space of carriers (RFC 6598), which is nobody's outside.
 var shared = netip.MustParsePrefix("100.64.0.0/10")

@@ -30,10 +30,10 @@ import (
 
 // Errors of signing in and of people.
 var (
-	ErrSignIn   = errors.New("the handle or the password is wrong")
-	ErrPassword = fmt.Errorf("a password has at least %d characters", leastPassword)
-	ErrHandle   = errors.New("a handle has lower case letters, digits and hyphens, 1 to 40, and starts with a letter")
-	ErrRole     = errors.New("there is no such role")
+	ErrSignIn   = errors.New("the username or password is wrong")
+	ErrPassword = fmt.Errorf("a password must have at least %d characters", leastPassword)
+	ErrHandle   = errors.New("a username has 1 to 40 lowercase letters, digits and hyphens and starts with a letter")
+	ErrRole     = errors.New("unknown role")
 )
 
 // leastPassword is how many characters a password has at least; mostPassword is
@@ -96,7 +96,7 @@ func Open(s *store.Store, dir string, newKey bool) (*Directory, error) {
 func installationKey(file string, mayMake bool) ([]byte, error) {
 	key, err := os.ReadFile(file)
 	if errors.Is(err, os.ErrNotExist) && !mayMake {
-		return nil, fmt.Errorf("%w: %s, which its secrets are sealed with", store.ErrKeyGone, filepath.Base(file))
+		return nil, fmt.Errorf("%w: %s, which encrypts its secrets", store.ErrKeyGone, filepath.Base(file))
 	}
 	if errors.Is(err, os.ErrNotExist) {
 		key = randomBytes(32)
@@ -116,8 +116,8 @@ func randomBytes(n int) []byte {
 	return b
 }
 
-// Wish is what somebody is to be.
-type Wish struct {
+// NewUser is what somebody is to be.
+type NewUser struct {
 	Handle, Role string
 	Places       []string // where the role holds: "service" or "service/stage"; none for everywhere
 	Groups       []string
@@ -128,19 +128,19 @@ var handleForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
 
 // Add adds somebody, or changes who they are; by is who does it. Whose password,
 // role or places change is signed out everywhere.
-func (d *Directory) Add(ctx context.Context, w Wish, by string) error {
+func (d *Directory) Add(ctx context.Context, w NewUser, by string) error {
 	switch {
 	case !handleForm.MatchString(w.Handle):
 		return fmt.Errorf("adding %q: %w", w.Handle, ErrHandle)
 	case rights.Of(w.Role) == nil:
-		return fmt.Errorf("adding %s: %w: %q; there are %s", w.Handle, ErrRole, w.Role, strings.Join(rights.Roles(), ", "))
+		return fmt.Errorf("adding %s: %w: %q (expected %s)", w.Handle, ErrRole, w.Role, strings.Join(rights.Roles(), ", "))
 	}
 	hash, err := d.hash(w.Password)
 	if err != nil {
 		return fmt.Errorf("adding %s: %w", w.Handle, err)
 	}
 	return d.put(ctx, store.Person{Handle: w.Handle, Role: w.Role, Places: w.Places, Groups: w.Groups, Password: hash},
-		by, "person added")
+		by, "user created")
 }
 
 func (d *Directory) hash(password string) (string, error) {
@@ -148,7 +148,7 @@ func (d *Directory) hash(password string) (string, error) {
 		return "", ErrPassword
 	}
 	if len(password) > mostPassword {
-		return "", fmt.Errorf("a password has at most %d bytes", mostPassword)
+		return "", fmt.Errorf("a password can have at most %d bytes", mostPassword)
 	}
 	hash, err := bcrypt.GenerateFromPassword([]byte(password), d.cost)
 	return string(hash), err
@@ -232,7 +232,7 @@ func (d *Directory) SignIn(ctx context.Context, handle, password, address string
 	session store.Session, err error) {
 	p, err := d.Enter(ctx, handle, password, address)
 	if err == nil && p.Token != nil {
-		err = fmt.Errorf("%w: a token does not sign in", rights.ErrRefused)
+		err = fmt.Errorf("%w: a token does not sign in", rights.ErrDenied)
 	}
 	if err != nil {
 		return "", session, err
@@ -274,7 +274,7 @@ func (d *Directory) FingerprintKey() []byte { return d.fingerprints }
 func (d *Directory) SetSecret(ctx context.Context, service, stage, name, value, person string) error {
 	sealed := d.Seal(value, service+"/"+stage+"/"+name)
 	if err := d.store.PutSecret(ctx, service, stage, store.Sealed{Name: name, Value: sealed, Person: person}); err != nil {
-		return fmt.Errorf("keeping the secret %s: %w", name, err)
+		return fmt.Errorf("storing the secret %s: %w", name, err)
 	}
 	return nil
 }
@@ -307,11 +307,11 @@ func (d *Directory) Seal(text, about string) []byte {
 func (d *Directory) Unseal(sealed []byte, about string) (string, error) {
 	n := d.seal.NonceSize()
 	if len(sealed) < n {
-		return "", errors.New("it is damaged")
+		return "", errors.New("damaged")
 	}
 	text, err := d.seal.Open(nil, sealed[:n], sealed[n:], []byte(about))
 	if err != nil {
-		return "", fmt.Errorf("it cannot be opened with this installation's key: %w", err)
+		return "", fmt.Errorf("it cannot be decrypted with this installation's key: %w", err)
 	}
 	return string(text), nil
 }

@@ -26,7 +26,7 @@ func directory(t *testing.T) (*people.Directory, *store.Store, string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := d.Add(t.Context(), people.Wish{Handle: "wren", Role: rights.Author, Password: password}, ""); err != nil {
+	if err := d.Add(t.Context(), people.NewUser{Handle: "wren", Role: rights.Author, Password: password}, ""); err != nil {
 		t.Fatal(err)
 	}
 	return d, s, dir
@@ -60,7 +60,7 @@ func TestSigningIn(t *testing.T) {
 	if _, err := d.Check(ctx, "wren", password); err != nil {
 		t.Fatal(err)
 	}
-	if err := d.Add(ctx, people.Wish{Handle: "wren", Role: rights.Author, Password: "meadow-at-dusk"}, ""); err != nil {
+	if err := d.Add(ctx, people.NewUser{Handle: "wren", Role: rights.Author, Password: "meadow-at-dusk"}, ""); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := d.Check(ctx, "wren", password); !errors.Is(err, people.ErrSignIn) {
@@ -124,7 +124,7 @@ func TestGuessingIsSlowed(t *testing.T) {
 	}
 	ctx := t.Context()
 	for _, handle := range []string{"wren", "linden"} {
-		if err := d.Add(ctx, people.Wish{Handle: handle, Role: rights.Author, Password: password}, ""); err != nil {
+		if err := d.Add(ctx, people.NewUser{Handle: handle, Role: rights.Author, Password: password}, ""); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -183,7 +183,7 @@ func TestWhoEnds(t *testing.T) {
 			return d.Change(ctx, "wren", "linden", "person closed", func(p *store.Person) error { p.Closed = true; return nil })
 		},
 	} {
-		if err := d.Add(ctx, people.Wish{Handle: "wren", Role: rights.Author, Password: password}, ""); err != nil {
+		if err := d.Add(ctx, people.NewUser{Handle: "wren", Role: rights.Author, Password: password}, ""); err != nil {
 			t.Fatal(err)
 		}
 		token, _, err := d.SignIn(ctx, "wren", password, "192.0.2.1")
@@ -207,7 +207,7 @@ func TestWhoEnds(t *testing.T) {
 			t.Errorf("%s: signing in: %v", name, err)
 		}
 	}
-	for _, w := range []people.Wish{
+	for _, w := range []people.NewUser{
 		{Handle: "Wren!", Role: rights.Author, Password: password}, {Handle: "sorrel", Role: "king", Password: password},
 		{Handle: "sorrel", Role: rights.Author, Password: "eleven-char"},
 		{Handle: "sorrel", Role: rights.Author, Password: ""},

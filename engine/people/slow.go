@@ -30,7 +30,7 @@ const (
 type SlowError struct{ after time.Duration }
 
 func (e *SlowError) Error() string {
-	return fmt.Sprintf("there were too many wrong passwords; try again in %d seconds", e.RetryAfter())
+	return fmt.Sprintf("too many wrong passwords; try again in %d seconds", e.RetryAfter())
 }
 
 // RetryAfter is how long to wait, in whole seconds, as the header of that name
@@ -112,7 +112,7 @@ func (d *Directory) Enter(ctx context.Context, handle, password, address string)
 		}
 		return p, err
 	}
-	byHandle, byAddress := "handle "+handle, "address "+address
+	byHandle, byAddress := "username "+handle, "address "+address
 	if d.knows(ctx, handle, password) { // what was right before and is still costs nothing
 		return d.Check(ctx, handle, password)
 	}
@@ -127,7 +127,7 @@ func (d *Directory) Enter(ctx context.Context, handle, password, address string)
 		d.guesses.wrong(byHandle, freeHandle)
 		d.guesses.wrong(byAddress, freeAddress)
 		err = errors.Join(err,
-			d.store.Note(ctx, store.Entry{What: "sign-in refused", Text: fmt.Sprintf("%s from %s", shown(handle), address)}))
+			d.store.Note(ctx, store.Entry{What: "sign-in failed", Text: fmt.Sprintf("%s from %s", shown(handle), address)}))
 	}
 	return p, err
 }
@@ -136,7 +136,7 @@ func (d *Directory) Enter(ctx context.Context, handle, password, address string)
 // mistake may be a password.
 func shown(handle string) string {
 	if !handleForm.MatchString(handle) {
-		return "something that is no handle"
+		return "an invalid username"
 	}
 	return handle
 }

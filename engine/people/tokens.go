@@ -25,16 +25,16 @@ const (
 
 // Errors of tokens.
 var (
-	ErrTokenWish = errors.New("this token cannot be made")
-	ErrToken     = errors.New("there is no such token, or it has ended")
+	ErrTokenWish = errors.New("invalid token request")
+	ErrToken     = errors.New("unknown or expired token")
 )
 
-// TokenWish is what a token is to be.
-type TokenWish struct {
-	Name string
-	Acts []string // as the rights name them; to look is always among them
-	In   []string // "service" or "service/stage"; everywhere where there is none
-	Days int      // 1 to MostDays; 0 for UsualDays
+// NewToken is what a token is to be.
+type NewToken struct {
+	Name        string
+	Permissions []string // as the rights name them; to look is always among them
+	In          []string // "service" or "service/stage"; everywhere where there is none
+	Days        int      // 1 to MostDays; 0 for UsualDays
 }
 
 var (
@@ -42,24 +42,24 @@ var (
 	placeForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}(/[a-z][a-z0-9-]{0,39})?$`)
 )
 
-// MakeToken makes a token of somebody, and gives its text: it is kept nowhere, and
-// told this once. The error wraps ErrTokenWish, rights.ErrRefused or
+// CreateToken makes a token of somebody, and gives its text: it is kept nowhere, and
+// told this once. The error wraps ErrTokenWish, rights.ErrDenied or
 // store.ErrTokenNamed.
-func (d *Directory) MakeToken(ctx context.Context, p store.Person, w TokenWish) (string, store.Token, error) {
+func (d *Directory) CreateToken(ctx context.Context, p store.Person, w NewToken) (string, store.Token, error) {
 	if w.Days == 0 {
 		w.Days = UsualDays
 	}
 	switch {
 	case !tokenName.MatchString(w.Name):
-		return "", store.Token{}, fmt.Errorf("%w: its name has letters, digits, blanks and . _ @ - only, 1 to 60 of them",
+		return "", store.Token{}, fmt.Errorf("%w: a name has 1 to 60 letters, digits, spaces and . _ @ -",
 			ErrTokenWish)
 	case w.Days < 1 || w.Days > MostDays:
-		return "", store.Token{}, fmt.Errorf("%w: it lasts 1 to %d days, not %d", ErrTokenWish, MostDays, w.Days)
+		return "", store.Token{}, fmt.Errorf("%w: expiry must be between 1 and %d days, not %d", ErrTokenWish, MostDays, w.Days)
 	}
-	acts := []string{string(rights.Look)} // what may do something has to see it
-	for _, a := range w.Acts {
-		if !slices.Contains(rights.Acts(), rights.Act(a)) {
-			return "", store.Token{}, fmt.Errorf("%w: there is no right to %q; there are %s", ErrTokenWish, a, rights.Named())
+	acts := []string{string(rights.View)} // what may do something has to see it
+	for _, a := range w.Permissions {
+		if !slices.Contains(rights.Permissions(), rights.Permission(a)) {
+			return "", store.Token{}, fmt.Errorf("%w: unknown permission %q (expected %s)", ErrTokenWish, a, rights.Named())
 		}
 		if !slices.Contains(acts, a) {
 			acts = append(acts, a)
@@ -67,14 +67,14 @@ func (d *Directory) MakeToken(ctx context.Context, p store.Person, w TokenWish) 
 	}
 	for _, place := range w.In {
 		if !placeForm.MatchString(place) {
-			return "", store.Token{}, fmt.Errorf("%w: %q is no place; give service or service/stage", ErrTokenWish, place)
+			return "", store.Token{}, fmt.Errorf("%w: %q is not a scope; use service or service/stage", ErrTokenWish, place)
 		}
 		service, _, _ := strings.Cut(place, "/")
 		if _, err := d.store.Service(ctx, service); err != nil {
 			return "", store.Token{}, fmt.Errorf("%w: the service %s: %w", ErrTokenWish, service, err)
 		}
 	}
-	t := store.Token{Handle: p.Handle, Name: w.Name, Acts: acts, Places: w.In,
+	t := store.Token{Handle: p.Handle, Name: w.Name, Permissions: acts, Places: w.In,
 		Until: d.store.Now().Add(time.Duration(w.Days) * 24 * time.Hour)}
 	if err := rights.MayMake(p.Rights(), *t.Rights()); err != nil {
 		return "", t, err
@@ -98,7 +98,7 @@ func (d *Directory) ByToken(ctx context.Context, text, address string) (store.Pe
 		}
 		d.guesses.wrong(byAddress, freeAddress)
 		return store.Person{}, errors.Join(ErrToken,
-			d.store.Note(ctx, store.Entry{What: "sign-in refused", Text: "a token that there is not, from " + address}))
+			d.store.Note(ctx, store.Entry{What: "sign-in failed", Text: "unknown token, from " + address}))
 	}
 	if err != nil {
 		return store.Person{}, err
@@ -120,9 +120,9 @@ func (d *Directory) ByToken(ctx context.Context, text, address string) (store.Pe
 // tokenOf tells whether what came as a password is a token.
 func tokenOf(password string) bool { return strings.HasPrefix(password, tokenMark) }
 
-// EndToken ends somebody's token, and what it follows; store.ErrNotFound where
+// RevokeToken ends somebody's token, and what it follows; store.ErrNotFound where
 // there is none.
-func (d *Directory) EndToken(ctx context.Context, handle string, id int64) error {
+func (d *Directory) RevokeToken(ctx context.Context, handle string, id int64) error {
 	defer d.ended.Ring()
-	return d.store.EndToken(ctx, handle, id)
+	return d.store.RevokeToken(ctx, handle, id)
 }

@@ -24,7 +24,7 @@ import (
 // Errors of repositories.
 var (
 	ErrNoCommit = errors.New("no such commit")
-	ErrConflict = errors.New("the branch has moved on since")
+	ErrConflict = errors.New("the branch has moved since then")
 )
 
 // zero is git's name for nothing.

@@ -17,11 +17,11 @@ import (
 	"rudmar/core/manifest"
 )
 
-// ErrRefused tells that a push may not be taken.
-var ErrRefused = errors.New("the push is refused")
+// ErrDenied tells that a push may not be taken.
+var ErrDenied = errors.New("the push was refused")
 
 // Hook is what a push is held against.
-type Hook struct {
+type NotificationTarget struct {
 	Offers *check.Offers
 	// Owner gives the repository that a service belongs to, "" for one that is
 	// not known.
@@ -34,16 +34,16 @@ type Hook struct {
 // that are to move from in, checks the manifests as they would stand, and
 // writes what is wrong to out. It runs in git's own process, where the pushed
 // objects can be read though they are not yet taken.
-func (h Hook) PreReceive(ctx context.Context, in io.Reader, out io.Writer) error {
+func (h NotificationTarget) PreReceive(ctx context.Context, in io.Reader, out io.Writer) error {
 	r := At(".")
 	if dir := os.Getenv("GIT_DIR"); dir != "" {
 		r = At(dir)
 	}
 	for _, option := range pushOptions() {
 		if option != WaitOption {
-			fmt.Fprintf(out, "Rudmar: there is no push option %q; there is %s, which tells how far the version got.\n", option,
+			fmt.Fprintf(out, "Rudmar: unknown push option %q (expected %s, which reports the progress of the version).\n", option,
 				WaitOption)
-			return ErrRefused
+			return ErrDenied
 		}
 	}
 	ctx, cancel := context.WithTimeout(ctx, maxCheck)
@@ -57,9 +57,9 @@ func (h Hook) PreReceive(ctx context.Context, in io.Reader, out io.Writer) error
 		}
 		ok, err := h.mayTake(ctx, r, f[0], f[1], f[2], out)
 		if errors.Is(ctx.Err(), context.DeadlineExceeded) {
-			fmt.Fprintf(out, "Rudmar: checking %s took longer than %s, so that the push is not taken; push less at once.\n",
+			fmt.Fprintf(out, "Rudmar: checking %s took longer than %s, so the push was refused; push less at once.\n",
 				f[2], maxCheck)
-			return ErrRefused
+			return ErrDenied
 		}
 		if err != nil {
 			return fmt.Errorf("checking %s: %w", f[2], err)
@@ -70,19 +70,19 @@ func (h Hook) PreReceive(ctx context.Context, in io.Reader, out io.Writer) error
 		return fmt.Errorf("reading what is pushed: %w", err)
 	}
 	if refused {
-		return ErrRefused
+		return ErrDenied
 	}
 	return nil
 }
 
 // mayTake tells whether a reference may move. Only branches and tags are taken:
 // others, such as refs/replace, make git read something else than what is there.
-func (h Hook) mayTake(ctx context.Context, r Repository, from, to, ref string, out io.Writer) (bool, error) {
+func (h NotificationTarget) mayTake(ctx context.Context, r Repository, from, to, ref string, out io.Writer) (bool, error) {
 	if branch, ok := strings.CutPrefix(ref, "refs/heads/"); ok {
 		return h.mayMove(ctx, r, branch, from, to, out)
 	}
 	if !strings.HasPrefix(ref, "refs/tags/") {
-		fmt.Fprintf(out, "Rudmar: %s is neither a branch nor a tag; only these are taken.\n", ref)
+		fmt.Fprintf(out, "Rudmar: %s is neither a branch nor a tag; only these are accepted.\n", ref)
 		return false, nil
 	}
 	if to == zero {
@@ -95,7 +95,7 @@ func (h Hook) mayTake(ctx context.Context, r Repository, from, to, ref string, o
 	return true, nil
 }
 
-func (h Hook) mayMove(ctx context.Context, r Repository, branch, from, to string, out io.Writer) (bool, error) {
+func (h NotificationTarget) mayMove(ctx context.Context, r Repository, branch, from, to string, out io.Writer) (bool, error) {
 	main, err := r.Main(ctx)
 	if err != nil {
 		return false, err
@@ -110,7 +110,7 @@ func (h Hook) mayMove(ctx context.Context, r Repository, branch, from, to string
 	}
 	if to == zero {
 		if taken {
-			fmt.Fprintf(out, "Rudmar: the branch %s is taken by a stage and cannot be deleted.\n", branch)
+			fmt.Fprintf(out, "Rudmar: a stage deploys the branch %s, so it cannot be deleted.\n", branch)
 		}
 		return !taken, nil
 	}
@@ -142,7 +142,7 @@ func (h Hook) mayMove(ctx context.Context, r Repository, branch, from, to string
 }
 
 // owns tells whether the repository may hold a service: a service belongs to one.
-func (h Hook) owns(ctx context.Context, s Checked, out io.Writer) (bool, error) {
+func (h NotificationTarget) owns(ctx context.Context, s Checked, out io.Writer) (bool, error) {
 	if h.Owner == nil || s.Result.Service == nil || s.Result.Service.Name == "" {
 		return true, nil
 	}
@@ -150,7 +150,7 @@ func (h Hook) owns(ctx context.Context, s Checked, out io.Writer) (bool, error) 
 	if err != nil || owner == "" || owner == h.Repository {
 		return err == nil, err
 	}
-	fmt.Fprintf(out, "Rudmar: the service %s belongs to the repository %s, so that %s cannot hold it; give it another name in %s, or move it (rudmar service move).\n",
+	fmt.Fprintf(out, "Rudmar: the service %s belongs to the repository %s, so %s cannot contain it; rename it in %s, or move it (rudmar service move).\n",
 		s.Result.Service.Name, owner, h.Repository, path.Join(s.Dir, language.ServiceFile))
 	return false, nil
 }
@@ -213,7 +213,7 @@ func Tell(out io.Writer, branch string, c Checked) {
 			errorsFound++
 		}
 	}
-	fmt.Fprintf(out, "\nRudmar: a stage takes the branch %s, but %s has %s:\n\n", branch, name,
+	fmt.Fprintf(out, "\nRudmar: a stage deploys the branch %s, but %s has %s:\n\n", branch, name,
 		language.FormatCount(errorsFound, "problem"))
 	told := 0
 	for _, d := range c.Result.Diagnostics {
@@ -233,5 +233,5 @@ func Tell(out io.Writer, branch string, c Checked) {
 			fmt.Fprintln(out, d.Excerpt(text))
 		}
 	}
-	fmt.Fprintf(out, "\nMend them and push again, or push to another branch. `rudmar check` tells the same before you push.\n\n")
+	fmt.Fprintf(out, "\nFix the errors and push again, or push to another branch. `rudmar check` shows the same errors before you push.\n\n")
 }

@@ -56,7 +56,7 @@ const HookCommand = "git-hook"
 func NewHost(dir, self string, authenticate func(*http.Request) (Visitor, error),
 	pushed func(context.Context, string, string)) (*Host, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return nil, fmt.Errorf("making the folder of repositories: %w", err)
+		return nil, fmt.Errorf("creating the repositories folder: %w", err)
 	}
 	h := &Host{dir: dir, hooks: dir + ".hooks", self: self, authenticate: authenticate, pushed: pushed}
 	return h, h.writeHooks()
@@ -82,13 +82,13 @@ func (h *Host) Create(ctx context.Context, name string) error {
 	// It is made beside its place, so that it is there whole or not at all.
 	whole, made := r.dir, Repository{dir: r.dir + ".new"}
 	if err := os.RemoveAll(made.dir); err != nil {
-		return fmt.Errorf("making the repository %s: %w", name, err)
+		return fmt.Errorf("creating the repository %s: %w", name, err)
 	}
 	r = made
 	cmd := exec.CommandContext(ctx, "git", "init", "--quiet", "--bare", "--initial-branch=main", "--template=", r.dir)
 	cmd.Env = append(os.Environ(), quiet()...)
 	if out, err := cmd.CombinedOutput(); err != nil {
-		return fmt.Errorf("making the repository %s: %w: %s", name, err, r.withoutPaths(string(out)))
+		return fmt.Errorf("creating the repository %s: %w: %s", name, err, r.withoutPaths(string(out)))
 	}
 	for _, setting := range [][2]string{{"http.receivepack", "true"}, {"receive.denyNonFastForwards", "true"},
 		{"transfer.fsckObjects", "true"}, {"core.logAllRefUpdates", "true"}, {"gc.auto", "2000"}, {"core.fsync", synced}} {
@@ -97,7 +97,7 @@ func (h *Host) Create(ctx context.Context, name string) error {
 		}
 	}
 	if err := os.Rename(made.dir, whole); err != nil {
-		return fmt.Errorf("making the repository %s: %w", name, err)
+		return fmt.Errorf("creating the repository %s: %w", name, err)
 	}
 	return nil
 }
@@ -105,7 +105,7 @@ func (h *Host) Create(ctx context.Context, name string) error {
 // Remove takes a repository away, with all that is in it.
 func (h *Host) Remove(name string) error {
 	if err := os.RemoveAll(h.Repository(name).dir); err != nil {
-		return fmt.Errorf("taking the repository %s away: %w", name, err)
+		return fmt.Errorf("deleting the repository %s: %w", name, err)
 	}
 	return nil
 }
@@ -189,7 +189,7 @@ func (h *Host) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	match := regexp.MustCompile(
 		`^/([a-z][a-z0-9-]*)\.git/(info/refs|git-upload-pack|git-receive-pack)$`).FindStringSubmatch(r.URL.Path)
 	if match == nil {
-		http.Error(w, "there is no repository here; its address ends in .git", http.StatusNotFound)
+		http.Error(w, "no repository at this address; it must end in .git", http.StatusNotFound)
 		return
 	}
 	visitor, err := h.authenticate(r)
@@ -211,13 +211,13 @@ func (h *Host) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	pushing := match[2] == "git-receive-pack" || r.URL.Query().Get("service") == "git-receive-pack"
 	if pushing {
 		if err := visitor.MayPush(match[1]); err != nil {
-			http.Error(w, visitor.Handle+" may read this repository but not push to it: "+err.Error(), http.StatusForbidden)
+			http.Error(w, visitor.Handle+" can read this repository but not push to it: "+err.Error(), http.StatusForbidden)
 			return
 		}
 	}
 	handle := visitor.Handle
 	if _, err := os.Stat(filepath.Join(h.dir, match[1]+".git")); err != nil {
-		http.Error(w, "there is no repository "+match[1], http.StatusNotFound)
+		http.Error(w, "unknown repository "+match[1], http.StatusNotFound)
 		return
 	}
 	backend, err := exec.LookPath("git")

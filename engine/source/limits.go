@@ -75,13 +75,13 @@ func (r Repository) measure(ctx context.Context, to string) error {
 		total += size
 		switch {
 		case kind == "blob" && size > maxBlob:
-			return fmt.Errorf("%w: a file of %d MiB; a file may have up to %d MiB", ErrTooMuch, size>>20, maxBlob>>20)
+			return fmt.Errorf("%w: a file of %d MiB; the limit is %d MiB", ErrTooMuch, size>>20, maxBlob>>20)
 		case kind != "blob" && size > maxBlob:
 			return fmt.Errorf("%w: a %s of %d MiB", ErrTooMuch, kind, size>>20)
 		case count > maxObjects:
 			return fmt.Errorf("%w: more than %d objects; push in several steps", ErrTooMuch, maxObjects)
 		case total > maxInflated:
-			return fmt.Errorf("%w: its objects have more than %d MiB together; push in several steps",
+			return fmt.Errorf("%w: its objects have more than %d MiB in total; push in several steps",
 				ErrTooMuch, maxInflated>>20)
 		}
 		return nil
@@ -96,7 +96,7 @@ func (r Repository) measure(ctx context.Context, to string) error {
 		case entries > maxEntries:
 			return fmt.Errorf("%w: the commit has more than %d files", ErrTooMuch, maxEntries)
 		case len(name) > maxPath:
-			return fmt.Errorf("%w: a path of %d bytes; a path may have up to %d", ErrTooMuch, len(name), maxPath)
+			return fmt.Errorf("%w: a path of %d bytes; the limit is %d", ErrTooMuch, len(name), maxPath)
 		}
 		return nil
 	})

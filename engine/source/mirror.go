@@ -61,8 +61,8 @@ func (r Repository) FetchFrom(ctx context.Context, e Elsewhere) (map[string]stri
 }
 
 // Take moves a branch to a commit that was fetched, by the rules that a push is held
-// against, in somebody's name. What refuses it wraps ErrRefused, and says why.
-func (h Hook) Take(ctx context.Context, r Repository, branch, to, person string) error {
+// against, in somebody's name. What refuses it wraps ErrDenied, and says why.
+func (h NotificationTarget) Take(ctx context.Context, r Repository, branch, to, person string) error {
 	heads, err := r.Heads(ctx)
 	if err != nil {
 		return err
@@ -82,11 +82,11 @@ func (h Hook) Take(ctx context.Context, r Repository, branch, to, person string)
 	}
 	switch {
 	case errors.Is(err, ErrTooMuch):
-		return fmt.Errorf("%w: %s: %w", ErrRefused, branch, err)
+		return fmt.Errorf("%w: %s: %w", ErrDenied, branch, err)
 	case err != nil:
 		return err
 	case !ok:
-		return fmt.Errorf("%w: %s: %s", ErrRefused, branch, strings.Join(strings.Fields(said.String()), " "))
+		return fmt.Errorf("%w: %s: %s", ErrDenied, branch, strings.Join(strings.Fields(said.String()), " "))
 	}
 	env := []string{"GIT_COMMITTER_NAME=" + person, "GIT_COMMITTER_EMAIL=" + person + "@rudmar.invalid"}
 	_, err = r.git(ctx, env, nil, "update-ref", "-m", "push", "--create-reflog", "refs/heads/"+branch, to, from)
@@ -95,7 +95,7 @@ func (h Hook) Take(ctx context.Context, r Repository, branch, to, person string)
 
 // follows tells whether a commit comes after the one where a branch is; where no stage
 // takes the branch it need not.
-func (r Repository) follows(ctx context.Context, h Hook, branch, from, to string, said io.Writer) (bool, error) {
+func (r Repository) follows(ctx context.Context, h NotificationTarget, branch, from, to string, said io.Writer) (bool, error) {
 	if _, err := r.git(ctx, nil, nil, "merge-base", "--is-ancestor", from, to); err == nil {
 		return true, nil
 	}
@@ -107,6 +107,6 @@ func (r Repository) follows(ctx context.Context, h Hook, branch, from, to string
 	if err != nil || branch != main && !takes(before, branch) {
 		return err == nil, err
 	}
-	fmt.Fprintf(said, "it was rewritten there, and a stage takes it; put %.8s back before it", from)
+	fmt.Fprintf(said, "its history was rewritten, and a stage deploys it; restore %.8s first", from)
 	return false, nil
 }

@@ -22,9 +22,9 @@ import (
 func TestMain(m *testing.M) {
 	if len(os.Args) > 2 && os.Args[1] == source.HookCommand && os.Args[2] == source.PostReceive {
 		after := source.After{Page: "http://page",
-			Found: func(_ context.Context, hash string) ([]source.Became, bool, bool, error) {
-				return []source.Became{{Service: "frostline", Version: 4, Stages: []string{"trial", "live"}},
-					{Service: "watering", Why: "no such file"}}, true, true, nil
+			Found: func(_ context.Context, hash string) ([]source.RenamedTo, bool, bool, error) {
+				return []source.RenamedTo{{Service: "frostline", Version: 4, Stages: []string{"trial", "live"}},
+					{Service: "watering", Reason: "no such file"}}, true, true, nil
 			}}
 		if err := after.PostReceive(context.Background(), os.Stdin, os.Stderr); err != nil {
 			os.Exit(1)
@@ -32,12 +32,12 @@ func TestMain(m *testing.M) {
 		os.Exit(0)
 	}
 	if len(os.Args) > 1 && os.Args[1] == source.HookCommand {
-		hook := source.Hook{Repository: os.Getenv(source.RepositoryVariable),
+		hook := source.NotificationTarget{Repository: os.Getenv(source.RepositoryVariable),
 			Owner: func(_ context.Context, service string) (string, error) {
 				return map[string]string{"watering": "elsewhere", "frostline": "brambleford"}[service], nil
 			}}
 		if err := hook.PreReceive(context.Background(), os.Stdin, os.Stderr); err != nil {
-			if !errors.Is(err, source.ErrRefused) {
+			if !errors.Is(err, source.ErrDenied) {
 				fmt.Fprintln(os.Stderr, err)
 			}
 			os.Exit(1)

@@ -11,25 +11,25 @@ import (
 	"time"
 )
 
-// Became is what came of a push to a branch, as far as it is known.
-type Became struct {
+// RenamedTo is what came of a push to a branch, as far as it is known.
+type RenamedTo struct {
 	Service string
 	// Version is the version that it was built to; 0 while it is not, or where
-	// the build failed, for the reason of Why.
+	// the build failed, for the reason of Reason.
 	Version int
-	Why     string
+	Reason  string
 	Stages  []string // where the version goes
 	Leaves  []string // which stages it takes away
 }
 
 // goes says where the version goes, and what it takes away.
-func (b Became) goes() string {
+func (b RenamedTo) goes() string {
 	var parts []string
 	if len(b.Stages) > 0 {
-		parts = append(parts, "on its way to "+strings.Join(b.Stages, ", then "))
+		parts = append(parts, "entering "+strings.Join(b.Stages, ", then "))
 	}
 	if len(b.Leaves) > 0 {
-		parts = append(parts, "to take away "+strings.Join(b.Leaves, ", then "))
+		parts = append(parts, "deleting "+strings.Join(b.Leaves, ", then "))
 	}
 	return strings.Join(parts, ", and ")
 }
@@ -38,7 +38,7 @@ func (b Became) goes() string {
 type After struct {
 	// Found gives what came of a commit, whether it was noted, and whether that is
 	// all that there is to say.
-	Found func(ctx context.Context, hash string) (list []Became, noted, done bool, err error)
+	Found func(ctx context.Context, hash string) (list []RenamedTo, noted, done bool, err error)
 	// Standing gives how a version stands in its stages, in their order.
 	Standing func(ctx context.Context, service string, version int) ([]Stand, error)
 	// Page is the address of Rudmar's page, "" where it is not known.
@@ -56,7 +56,7 @@ const (
 func (a After) PostReceive(ctx context.Context, in io.Reader, out io.Writer) error {
 	if file := os.Getenv(TakenVariable); file != "" {
 		if err := os.WriteFile(file, nil, 0o600); err != nil {
-			return fmt.Errorf("telling the server: %w", err)
+			return fmt.Errorf("notifying the server: %w", err)
 		}
 	}
 	wait := slices.Contains(pushOptions(), WaitOption)
@@ -66,7 +66,7 @@ func (a After) PostReceive(ctx context.Context, in io.Reader, out io.Writer) err
 	}
 	ctx, cancel := context.WithTimeout(ctx, long)
 	defer cancel()
-	var built []Became
+	var built []RenamedTo
 	for lines := bufio.NewScanner(in); lines.Scan(); {
 		f := strings.Fields(lines.Text())
 		if len(f) == 3 && f[1] != zero && strings.HasPrefix(f[2], "refs/heads/") {
@@ -82,15 +82,15 @@ func (a After) PostReceive(ctx context.Context, in io.Reader, out io.Writer) err
 }
 
 // tell says what a branch was built to, and gives it.
-func (a After) tell(ctx context.Context, branch, hash string, out io.Writer) []Became {
+func (a After) tell(ctx context.Context, branch, hash string, out io.Writer) []RenamedTo {
 	tick := time.NewTicker(tellEvery)
 	defer tick.Stop()
-	var list []Became
+	var list []RenamedTo
 	noted, done := false, false
 	for !done && ctx.Err() == nil {
 		var err error
 		if list, noted, done, err = a.Found(ctx, hash); err != nil {
-			fmt.Fprintf(out, "Rudmar: %s was taken; what becomes of it is on the page%s.\n", branch, a.at("", ""))
+			fmt.Fprintf(out, "Rudmar: accepted %s. The page shows the progress%s.\n", branch, a.at("", ""))
 			return nil
 		}
 		select {
@@ -99,18 +99,18 @@ func (a After) tell(ctx context.Context, branch, hash string, out io.Writer) []B
 		}
 	}
 	if noted && len(list) == 0 {
-		fmt.Fprintf(out, "Rudmar: %s was taken; no stage takes this branch, so that nothing is built.\n", branch)
+		fmt.Fprintf(out, "Rudmar: accepted %s. No stage deploys from this branch, so nothing is built.\n", branch)
 	}
 	for _, b := range list {
 		switch {
 		case b.Version > 0:
 			fmt.Fprintf(out, "Rudmar: %s is version %d of %s, %s%s\n", branch, b.Version, b.Service, b.goes(),
 				a.at(b.Service, fmt.Sprintf("/versions/%d", b.Version)))
-		case b.Why != "":
-			fmt.Fprintf(out, "Rudmar: %s was taken, but %s could not be built: %s%s\n", branch, b.Service, b.Why,
+		case b.Reason != "":
+			fmt.Fprintf(out, "Rudmar: accepted %s, but the build of %s failed: %s%s\n", branch, b.Service, b.Reason,
 				a.at(b.Service, "/versions"))
 		default:
-			fmt.Fprintf(out, "Rudmar: %s was taken, and %s is being built%s\n", branch, b.Service, a.at(b.Service, "/versions"))
+			fmt.Fprintf(out, "Rudmar: accepted %s, and %s is being built%s\n", branch, b.Service, a.at(b.Service, "/versions"))
 		}
 	}
 	return list

@@ -36,14 +36,14 @@ func pushOptions() []string {
 
 // Stand is how a version stands in a stage.
 type Stand struct {
-	Stage, State, Why string
+	Stage, State, Reason string
 	// Rests tells that nothing happens there until something else does.
 	Rests bool
 }
 
 // follow tells how a version stands in its stages as that changes, until nothing
 // happens by itself any more.
-func (a After) follow(ctx context.Context, b Became, out io.Writer) {
+func (a After) follow(ctx context.Context, b RenamedTo, out io.Writer) {
 	told := map[string]Stand{}
 	tick := time.NewTicker(5 * tellEvery)
 	defer tick.Stop()
@@ -51,7 +51,7 @@ func (a After) follow(ctx context.Context, b Became, out io.Writer) {
 	for time.Since(still) < restsFor {
 		list, err := a.Standing(ctx, b.Service, b.Version)
 		if err != nil {
-			fmt.Fprintf(out, "Rudmar: how version %d of %s goes on is on the page%s.\n", b.Version, b.Service, a.at("", ""))
+			fmt.Fprintf(out, "Rudmar: the page shows the progress of version %d of %s%s.\n", b.Version, b.Service, a.at("", ""))
 			return
 		}
 		for _, s := range list {
@@ -59,18 +59,18 @@ func (a After) follow(ctx context.Context, b Became, out io.Writer) {
 			if told[s.Stage] = s; before != s || !s.Rests {
 				still = time.Now()
 			}
-			if before == s || s.State == "waiting" && s.Why == "" {
+			if before == s || s.State == "waiting" && s.Reason == "" {
 				continue
 			}
-			how := s.State + because(s.Why)
+			how := s.State + because(s.Reason)
 			if s.State == "waiting" { // its gate says so itself
-				how = s.Why
+				how = s.Reason
 			}
 			fmt.Fprintf(out, "Rudmar:   %s: %s\n", s.Stage, how)
 		}
 		select {
 		case <-ctx.Done():
-			fmt.Fprintf(out, "Rudmar: it goes on, and is told no longer here%s\n",
+			fmt.Fprintf(out, "Rudmar: still in progress; following stops here%s\n",
 				a.at(b.Service, fmt.Sprintf("/versions/%d", b.Version)))
 			return
 		case <-tick.C:

@@ -17,7 +17,7 @@ func (r Repository) Lines(ctx context.Context, commit, path string, lines []int)
 	}
 	out, err := r.git(ctx, nil, nil, append(args, commit, "--", path)...)
 	if err != nil {
-		return nil, fmt.Errorf("looking for who wrote %s: %w", path, err)
+		return nil, fmt.Errorf("finding the author of %s: %w", path, err)
 	}
 	commits, byLine := map[string]*Commit{}, map[int]string{}
 	var at *Commit
@@ -62,7 +62,7 @@ func (r Repository) WrittenOnce(ctx context.Context, commit, dir string) (map[st
 	out, err := r.git(ctx, nil, nil, "log", "-n", strconv.Itoa(mostTouches+1), "-c", "-M", "--full-diff", "--name-status",
 		"-z", "--format=%H", "--end-of-options", commit, "--", dir)
 	if err != nil {
-		return nil, fmt.Errorf("looking for who wrote %s: %w", dir, err)
+		return nil, fmt.Errorf("finding the author of %s: %w", dir, err)
 	}
 	added, touched, commits := map[string]string{}, map[string]int{}, 0
 	hash, words := "", strings.Split(string(out), "\x00")

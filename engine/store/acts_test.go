@@ -56,7 +56,7 @@ func story(s *store.Store) []acts.Act {
 				return err
 			}
 			m := store.Move{From: d.State, To: d, Person: "linden"}
-			m.To.State, m.To.Why = to, ""
+			m.To.State, m.To.Reason = to, ""
 			if change != nil {
 				change(&m.To)
 			}
@@ -105,7 +105,7 @@ func story(s *store.Store) []acts.Act {
 	}
 	ends := func(version int, state, why string) func(ctx context.Context) error {
 		return func(ctx context.Context) error {
-			return s.EndDeployment(ctx, lease, store.Deployment{ID: deployment, Place: at, Version: version, State: state, Why: why, Person: "wren"})
+			return s.EndDeployment(ctx, lease, store.Deployment{ID: deployment, Place: at, Version: version, State: state, Reason: why, Person: "wren"})
 		}
 	}
 	first := store.Delivery{Service: "frostline", Version: 1, Stage: "live"}
@@ -124,11 +124,11 @@ func story(s *store.Store) []acts.Act {
 			return s.AddSession(ctx, "hash", store.Session{Handle: "wren", CSRF: "c", Until: s.Now().Add(time.Hour)}, "127.0.0.1")
 		}},
 		{"a token is made", func(ctx context.Context) (err error) {
-			token, err = s.AddToken(ctx, "th", store.Token{Handle: "wren", Name: "nightly", Acts: []string{"look", "run"}, Until: s.Now().Add(time.Hour)})
+			token, err = s.AddToken(ctx, "th", store.Token{Handle: "wren", Name: "nightly", Permissions: []string{"look", "run"}, Until: s.Now().Add(time.Hour)})
 			return err
 		}},
 		{"a token for a place is made", func(ctx context.Context) error {
-			_, err := s.AddToken(ctx, "tp", store.Token{Handle: "wren", Name: "live", Acts: []string{"look"}, Places: []string{"frostline/live"}, Until: s.Now().Add(time.Hour)})
+			_, err := s.AddToken(ctx, "tp", store.Token{Handle: "wren", Name: "live", Permissions: []string{"look"}, Places: []string{"frostline/live"}, Until: s.Now().Add(time.Hour)})
 			return err
 		}},
 		{"a token is used", func(ctx context.Context) error { return s.UsedToken(ctx, store.Token{ID: token}, "127.0.0.1") }},
@@ -136,7 +136,7 @@ func story(s *store.Store) []acts.Act {
 		{"a repository is made again", func(ctx context.Context) error { return s.AddRepository(ctx, "brambleford", "linden") }},
 		{"another repository is made", func(ctx context.Context) error { return s.AddRepository(ctx, "canal", "linden") }},
 		{"notices are asked for", func(ctx context.Context) (err error) {
-			hook, err = s.AddHook(ctx, store.Hook{Name: "chat", URL: "https://chat.example/in", Sealed: []byte("k"), Person: "linden"})
+			hook, err = s.CreateNotificationTarget(ctx, store.NotificationTarget{Name: "chat", URL: "https://chat.example/in", Sealed: []byte("k"), Person: "linden"})
 			return err
 		}},
 		{"a service is made", func(ctx context.Context) error {
@@ -168,11 +168,11 @@ func story(s *store.Store) []acts.Act {
 			return s.PutSecret(ctx, "frostline", "live", store.Sealed{Name: "key", Value: []byte("v"), Person: "wren"})
 		}},
 		{"it was judged", func(ctx context.Context) error {
-			return s.PutJudgement(ctx, "frostline", store.Judgement{Version: 1, Stage: "live", Body: "{}"})
+			return s.PutJudgement(ctx, "frostline", store.GateResults{Version: 1, Stage: "live", Body: "{}"})
 		}},
-		{"somebody looks", func(ctx context.Context) error { return s.PutLooked(ctx, first, "linden") }},
-		{"somebody looks again at once", func(ctx context.Context) error { return s.PutLooked(ctx, first, "linden") }},
-		{"somebody else looks", func(ctx context.Context) error { return s.PutLooked(ctx, first, "wren") }},
+		{"somebody looks", func(ctx context.Context) error { return s.RecordView(ctx, first, "linden") }},
+		{"somebody looks again at once", func(ctx context.Context) error { return s.RecordView(ctx, first, "linden") }},
+		{"somebody else looks", func(ctx context.Context) error { return s.RecordView(ctx, first, "wren") }},
 		{"it is asked for", func(ctx context.Context) error {
 			return s.Request(ctx, "frostline", 1, "live", "wren", nil, time.Time{})
 		}},
@@ -189,13 +189,13 @@ func story(s *store.Store) []acts.Act {
 		{"it is approved", func(ctx context.Context) error {
 			return s.Approve(ctx, "frostline", 1, "live", store.Approval{Person: "linden", Comment: "cold nights", Shown: []string{"create a"}})
 		}},
-		{"an approval is taken back", func(ctx context.Context) error { return s.TakeApprovalBack(ctx, first, "linden") }},
-		{"it is taken back twice", func(ctx context.Context) error { return s.TakeApprovalBack(ctx, first, "linden") }},
+		{"an approval is taken back", func(ctx context.Context) error { return s.WithdrawApproval(ctx, first, "linden") }},
+		{"it is taken back twice", func(ctx context.Context) error { return s.WithdrawApproval(ctx, first, "linden") }},
 		{"it is approved again", func(ctx context.Context) error {
 			return s.Approve(ctx, "frostline", 1, "live", store.Approval{Person: "linden"})
 		}},
 		{"a gate is passed over", func(ctx context.Context) error {
-			return s.PassOver(ctx, first, delivery.Passed{Kind: "soak", Name: "soak", Person: "linden", Reason: "it is cold"})
+			return s.Override(ctx, first, delivery.Override{Kind: "soak", Name: "soak", Person: "linden", Reason: "it is cold"})
 		}},
 		{"it enters", moves(1, "live", delivery.Planning, func(d *store.Delivery) { d.Agreed = []string{"create a"} })},
 		{"it enters trial, too", moves(1, "trial", delivery.Planning, nil)},
@@ -210,7 +210,7 @@ func story(s *store.Store) []acts.Act {
 		{"one is done, one fails", writes([]store.Outcome{{Step: &steps[0], Version: 1, Platform: map[string]any{"id": "i"}}, {Step: &steps[1], Version: 1, Error: "quota"}})},
 		{"two more are done", writes([]store.Outcome{{Step: &steps[2], Version: 1}, {Step: &steps[3], Version: 1}})},
 		{"the place is kept", func(ctx context.Context) error { return s.RenewLease(ctx, lease, time.Hour) }},
-		{"it is partly done", ends(1, store.PartlyDone, "logs/warn: quota")},
+		{"it is partly done", ends(1, store.PartiallySucceeded, "logs/warn: quota")},
 		{"it goes on", func(ctx context.Context) error {
 			return s.Reopen(ctx, store.Deployment{ID: deployment, Place: at}, "linden", "me")
 		}},
@@ -227,7 +227,7 @@ func story(s *store.Store) []acts.Act {
 			return s.Reopen(ctx, store.Deployment{ID: deployment, Place: at}, "linden", "me")
 		}},
 		{"it is deployed", moves(1, "live", delivery.Deploying, func(d *store.Delivery) { d.Deployments = []int64{deployment} })},
-		{"it is proved", moves(1, "live", delivery.Proving, nil)},
+		{"it is proved", moves(1, "live", delivery.Testing, nil)},
 		{"a case begins", func(ctx context.Context) error {
 			_, err := s.BeginCase(ctx, first, store.CaseRun{Target: "local/north", Function: "warn", File: "a.yaml", Name: "it warns"})
 			return err
@@ -237,19 +237,19 @@ func story(s *store.Store) []acts.Act {
 			return err
 		}},
 		{"the case passes", func(ctx context.Context) error { return s.EndCase(ctx, store.CaseRun{ID: 1, Passed: true, Body: "{}"}) }},
-		{"it has settled", moves(1, "live", delivery.Settled, func(d *store.Delivery) { d.Why = "1 case passed" })},
+		{"it has settled", moves(1, "live", delivery.Settled, func(d *store.Delivery) { d.Reason = "1 case passed" })},
 		{"the rest follows", func(ctx context.Context) error { return s.Follow(ctx, first, "wren") }},
 		{"the rest follows twice", func(ctx context.Context) error { return s.Follow(ctx, first, "wren") }},
 		{"drift is found", func(ctx context.Context) error { return s.PutLook(ctx, store.Look{Place: at, Body: "{}"}, true) }},
 		{"nothing else is found", func(ctx context.Context) error { return s.PutLook(ctx, store.Look{Place: at, Body: "{}"}, false) }},
 		{"drift is left for a while", func(ctx context.Context) error {
-			return s.Leave(ctx, at, plan.Left{Address: "logs/warn", Attribute: "keep", Live: 7.0, Reason: "audit", Person: "linden", Until: 1_900_000_000_000})
+			return s.Leave(ctx, at, plan.Left{Address: "logs/warn", Attribute: "keep", Actual: 7.0, Reason: "audit", Person: "linden", Until: 1_900_000_000_000})
 		}},
 		{"drift is left for good", func(ctx context.Context) error {
-			return s.Leave(ctx, at, plan.Left{Address: "logs/warn", Attribute: "keep", Live: 7.0, Reason: "audit", Person: "linden"})
+			return s.Leave(ctx, at, plan.Left{Address: "logs/warn", Attribute: "keep", Actual: 7.0, Reason: "audit", Person: "linden"})
 		}},
-		{"drift is left no more", func(ctx context.Context) error { return s.LeaveNoMore(ctx, at, "logs/warn", "keep", "linden") }},
-		{"it is left no more twice", func(ctx context.Context) error { return s.LeaveNoMore(ctx, at, "logs/warn", "keep", "linden") }},
+		{"drift is left no more", func(ctx context.Context) error { return s.Unignore(ctx, at, "logs/warn", "keep", "linden") }},
+		{"it is left no more twice", func(ctx context.Context) error { return s.Unignore(ctx, at, "logs/warn", "keep", "linden") }},
 		{"version 2 is pushed", func(ctx context.Context) error {
 			return s.SeeHead(ctx, head("aaaaaaaaaaaaaa", "bbbbbbbbbbbbbb", asked("bbbbbbbbbbbbbb")))
 		}},
@@ -265,7 +265,7 @@ func story(s *store.Store) []acts.Act {
 		{"it is judged by what was read before", func(ctx context.Context) error {
 			return s.JudgeShift(ctx, store.Shift{Service: "frostline", Version: 2, Stage: "live", Active: true})
 		}},
-		{"it went back", moves(2, "live", delivery.WentBack, func(d *store.Delivery) { d.Why = "1 of 5 calls failed" })},
+		{"it went back", moves(2, "live", delivery.RolledBack, func(d *store.Delivery) { d.Reason = "1 of 5 calls failed" })},
 		{"it is held when it is over", func(ctx context.Context) error { return s.ChangeShift(ctx, second, "linden", "shift: hold", steered) }},
 		{"a function is renamed: by an old plan", deploys(plans(2, 4, []plan.Step{renamed}))},
 		{"a function is renamed: asked for", deploys(plans(2, 5, []plan.Step{renamed}))},
@@ -285,33 +285,33 @@ func story(s *store.Store) []acts.Act {
 			if err != nil || len(queued) == 0 {
 				return fmt.Errorf("none waits: %w", err)
 			}
-			queued[0].State, queued[0].Why = store.BuildFailed, "line 3: a colon is missing"
+			queued[0].State, queued[0].Reason = store.BuildFailed, "line 3: a colon is missing"
 			return s.EndBuild(ctx, queued[0])
 		}},
 		{"a notice is sent", func(ctx context.Context) error {
-			due, err := s.DueNotices(ctx, 1)
+			due, err := s.DueNotifications(ctx, 1)
 			if err != nil || len(due) == 0 {
 				return fmt.Errorf("none is due: %w", err)
 			}
-			due[0].State, due[0].Tries, due[0].Answer = store.NoticeSent, 1, "204"
+			due[0].State, due[0].Attempts, due[0].Response = store.NotificationSent, 1, "204"
 			return s.EndTry(ctx, due[0])
 		}},
 		{"a notice is tried in vain", func(ctx context.Context) error {
-			due, err := s.DueNotices(ctx, 1)
+			due, err := s.DueNotifications(ctx, 1)
 			if err != nil || len(due) == 0 {
 				return fmt.Errorf("none is due: %w", err)
 			}
-			due[0].Tries, due[0].Answer, due[0].Due = 1, "503", s.Now().Add(time.Minute)
+			due[0].Attempts, due[0].Response, due[0].Due = 1, "503", s.Now().Add(time.Minute)
 			return s.EndTry(ctx, due[0])
 		}},
-		{"a notice is sent again", func(ctx context.Context) error { return s.SendAgain(ctx, 1) }},
-		{"it is sent again twice", func(ctx context.Context) error { return s.SendAgain(ctx, 1) }},
+		{"a notice is sent again", func(ctx context.Context) error { return s.RetryMessage(ctx, 1) }},
+		{"it is sent again twice", func(ctx context.Context) error { return s.RetryMessage(ctx, 1) }},
 		{"notices are ended", func(ctx context.Context) error {
-			h, err := s.Hook(ctx, hook)
+			h, err := s.NotificationTarget(ctx, hook)
 			if err != nil {
 				return err
 			}
-			return s.EndHook(ctx, h, "linden")
+			return s.DeleteNotificationTarget(ctx, h, "linden")
 		}},
 		{"a private copy is made", func(ctx context.Context) error { return s.PutCopy(ctx, store.Copy{Place: at, Handle: "wren"}) }},
 		{"it is used", func(ctx context.Context) error { return s.PutCopy(ctx, store.Copy{Place: at, Handle: "wren"}) }},
@@ -323,8 +323,8 @@ func story(s *store.Store) []acts.Act {
 		}},
 		{"it cannot be followed", func(ctx context.Context) error { return s.TriedMirror(ctx, "canal", "it does not answer") }},
 		{"it is followed", func(ctx context.Context) error { return s.TriedMirror(ctx, "canal", "") }},
-		{"it follows no more", func(ctx context.Context) error { return s.EndMirror(ctx, "canal", "wren") }},
-		{"it follows no more twice", func(ctx context.Context) error { return s.EndMirror(ctx, "canal", "wren") }},
+		{"it follows no more", func(ctx context.Context) error { return s.DeleteMirror(ctx, "canal", "wren") }},
+		{"it follows no more twice", func(ctx context.Context) error { return s.DeleteMirror(ctx, "canal", "wren") }},
 		{"a calendar is read", func(ctx context.Context) error {
 			return s.PutCalendar(ctx, store.Calendar{Address: "https://cal.example/a", Text: "BEGIN"})
 		}},
@@ -332,14 +332,14 @@ func story(s *store.Store) []acts.Act {
 			return s.PutCalendar(ctx, store.Calendar{Address: "https://cal.example/a", Error: "404"})
 		}},
 		{"a service is moved", func(ctx context.Context) error { return s.MoveService(ctx, "frostline", "canal", "linden") }},
-		{"a service that runs is removed", func(ctx context.Context) error { return s.RemoveService(ctx, "frostline", "linden") }},
-		{"a service is called otherwise", func(ctx context.Context) error { return s.Became(ctx, "frostline", "hoarfrost") }},
+		{"a service that runs is removed", func(ctx context.Context) error { return s.DeleteService(ctx, "frostline", "linden") }},
+		{"a service is called otherwise", func(ctx context.Context) error { return s.RenamedTo(ctx, "frostline", "hoarfrost") }},
 		{"secrets are forgotten", s.ForgetSecrets},
-		{"a token is ended", func(ctx context.Context) error { return s.EndToken(ctx, "wren", token) }},
+		{"a token is ended", func(ctx context.Context) error { return s.RevokeToken(ctx, "wren", token) }},
 		{"a person is closed", func(ctx context.Context) error {
 			return s.PutPerson(ctx, store.Person{Handle: "wren", Role: "author", Password: "x", Closed: true}, "linden", "person closed")
 		}},
-		{"a repository is removed", func(ctx context.Context) error { return s.RemoveRepository(ctx, "brambleford", "linden") }},
+		{"a repository is removed", func(ctx context.Context) error { return s.DeleteRepository(ctx, "brambleford", "linden") }},
 	}
 	var out []acts.Act
 	for _, a := range list {
@@ -357,7 +357,7 @@ func acting(t *testing.T) acts.Stage {
 	db.SetMaxOpenConns(1)
 	t.Cleanup(func() { db.Close() })
 	counted := regexp.MustCompile(`^(. (?:events|journal)) \d+`)
-	return acts.Stage{Acts: story(s), DB: db, After: func() { c.add(time.Second) }, Mask: func(line string) string {
+	return acts.Stage{Permissions: story(s), DB: db, After: func() { c.add(time.Second) }, Mask: func(line string) string {
 		now := c.Now()
 		line = strings.NewReplacer(fmt.Sprint(now.UnixMilli()), "now", now.UTC().Format(time.RFC3339Nano), "now").Replace(line)
 		return counted.ReplaceAllString(line, "$1") // so that one act more moves nothing after it

@@ -69,12 +69,12 @@ func (s *Store) Follow(ctx context.Context, d Delivery, person string) error {
 		result, err := tx.ExecContext(ctx, `UPDATE deliveries SET state = ?, since = ?, why = ?, rest = 1, requested_by = ?, not_before = 0, agreed = ''
 			WHERE service = ? AND version = ? AND stage = ? AND state = ? AND choice <> '' AND EXISTS
 				(SELECT 1 FROM standing s WHERE s.service = deliveries.service AND s.stage = deliveries.stage AND s.version = deliveries.version)`,
-			delivery.Waiting, tx.s.stamp(), "the rest of it follows", person, d.Service, d.Version, d.Stage, delivery.Settled)
+			delivery.Waiting, tx.s.stamp(), "the remaining functions follow", person, d.Service, d.Version, d.Stage, delivery.Settled)
 		if err != nil {
 			return err
 		}
 		if n, err := result.RowsAffected(); err != nil || n == 0 {
-			return errors.Join(err, fmt.Errorf("nothing of version %d is left out in %s: %w", d.Version, d.Stage, ErrMoved))
+			return errors.Join(err, fmt.Errorf("version %d is complete in %s: %w", d.Version, d.Stage, ErrMoved))
 		}
 		for _, table := range []string{"approvals", "passed_over"} {
 			if _, err := tx.ExecContext(ctx, `DELETE FROM `+table+` WHERE service = ? AND version = ? AND stage = ?`, d.Service,
@@ -82,8 +82,8 @@ func (s *Store) Follow(ctx context.Context, d Delivery, person string) error {
 				return err
 			}
 		}
-		if err := tx.Note(ctx, Entry{Person: person, Service: d.Service, Stage: d.Stage, What: "asked for",
-			Text: "the rest of version " + itoa(d.Version)}); err != nil {
+		if err := tx.Note(ctx, Entry{Person: person, Service: d.Service, Stage: d.Stage, What: "delivery requested",
+			Text: "the remaining functions of version " + itoa(d.Version)}); err != nil {
 			return err
 		}
 		return tx.Tell(ctx, d.Service, TopicDelivery,

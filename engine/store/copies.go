@@ -39,7 +39,7 @@ func (s *Store) PutCopy(ctx context.Context, c Copy) error {
 			used_at = excluded.used_at`, c.Service, c.Handle, c.Stage, c.Target.String(), s.stamp(), s.stamp()); err != nil || there {
 			return err
 		}
-		if err := tx.Note(ctx, Entry{Person: c.Handle, Service: c.Service, Stage: c.Stage, What: "private copy made",
+		if err := tx.Note(ctx, Entry{Person: c.Handle, Service: c.Service, Stage: c.Stage, What: "private copy created",
 			Text: "on " + c.Target.String()}); err != nil {
 			return err
 		}
@@ -67,7 +67,7 @@ func (s *Store) DropCopy(ctx context.Context, c Copy, by, why string) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM copies WHERE service = ? AND handle = ?`, c.Service, c.Handle); err != nil {
 			return err
 		}
-		if err := tx.Note(ctx, Entry{Person: by, Service: c.Service, Stage: c.Stage, What: "private copy taken away",
+		if err := tx.Note(ctx, Entry{Person: by, Service: c.Service, Stage: c.Stage, What: "private copy deleted",
 			Text: "of " + c.Handle + ": " + why}); err != nil {
 			return err
 		}

@@ -21,14 +21,14 @@ type Delivery struct {
 	Stage       string
 	State       delivery.State
 	Since       time.Time
-	Why         string
+	Reason      string
 	RequestedBy string
 	Deployments []int64 // one a target, newest round last
 	// Removes tells that the version no longer declares the stage: it enters by
 	// taking away what runs there.
 	Removes bool
 	// Missing says what a version that stopped goes on by itself for, once it has
-	// come: MissesPlatform or MissesPlan; "" where it takes somebody.
+	// come: MissesPlatform or BlockedByPlan; "" where it takes somebody.
 	Missing string
 	// Turn orders versions as they came: a later one takes the place of an earlier.
 	Turn int64
@@ -48,12 +48,12 @@ func (d Delivery) Enters(function string) bool { return d.Rest || d.Choice.Enter
 // What a version that stopped may miss.
 const (
 	MissesPlatform = "platform" // it did not answer
-	MissesPlan     = "plan"     // its plan had a problem, such as a secret without a value
+	BlockedByPlan  = "plan"     // its plan had a problem, such as a secret without a value
 )
 
 // ErrMoved tells that a delivery is in another state than somebody took it to
 // be in: somebody else was faster.
-var ErrMoved = errors.New("it has moved on in the meantime")
+var ErrMoved = errors.New("changed in the meantime")
 
 const deliveryColumns = `service, version, stage, state, since, why, requested_by, deployments, removes, turn, missing, agreed, choice, rest, not_before`
 
@@ -61,7 +61,7 @@ func takeDelivery(r scanner) (Delivery, error) {
 	var d Delivery
 	var since, notBefore int64
 	var deployments, agreed, choice string
-	err := r.Scan(&d.Service, &d.Version, &d.Stage, &d.State, &since, &d.Why, &d.RequestedBy, &deployments, &d.Removes,
+	err := r.Scan(&d.Service, &d.Version, &d.Stage, &d.State, &since, &d.Reason, &d.RequestedBy, &deployments, &d.Removes,
 		&d.Turn, &d.Missing, &agreed, &choice, &d.Rest, &notBefore)
 	d.Since, d.NotBefore = millis(since), millis(notBefore)
 	if err == nil {
@@ -224,7 +224,7 @@ func (tx Tx) MoveDelivery(ctx context.Context, m Move) error {
 	result, err := tx.ExecContext(ctx,
 		`UPDATE deliveries SET state = ?, since = ?, why = ?, requested_by = ?, deployments = ?, agreed = ?, missing = ?, choice = ?, rest = ? WHERE service = ? AND version = ? AND stage = ? AND state = ?
 			AND (state <> 'waiting' OR choice = ?)`, // what was asked for meanwhile is not overwritten
-		d.State, tx.s.stamp(), d.Why, d.RequestedBy, toJSON(append([]int64{}, d.Deployments...)), agreed, d.Missing,
+		d.State, tx.s.stamp(), d.Reason, d.RequestedBy, toJSON(append([]int64{}, d.Deployments...)), agreed, d.Missing,
 		choiceText(d.Choice), d.Rest, d.Service, d.Version, d.Stage, from, choiceText(d.Choice))
 	if err != nil {
 		return err
@@ -249,13 +249,13 @@ func (tx Tx) MoveDelivery(ctx context.Context, m Move) error {
 	}
 	text := "version " + itoa(d.Version) + " is " + string(d.State)
 	switch {
-	case d.State == delivery.WentBack:
-		text = "version " + itoa(d.Version) + " went back"
+	case d.State == delivery.RolledBack:
+		text = "version " + itoa(d.Version) + " was rolled back"
 	case d.Removes && d.State == delivery.Settled:
-		text = "version " + itoa(d.Version) + " took the stage away"
+		text = "version " + itoa(d.Version) + " deleted the stage"
 	}
-	if d.Why != "" {
-		text += ": " + d.Why
+	if d.Reason != "" {
+		text += ": " + d.Reason
 	}
 	if err := tx.Note(ctx,
 		Entry{Person: m.Person, Service: d.Service, Stage: d.Stage, What: "delivery", Text: text}); err != nil {
@@ -267,7 +267,7 @@ func (tx Tx) MoveDelivery(ctx context.Context, m Move) error {
 		}
 	}
 	if err := tx.Notify(ctx, noticeDelivery+string(d.State), d.Service, d.Stage, text,
-		map[string]any{"version": d.Version, "state": d.State, "why": d.Why, "by": m.Person}); err != nil {
+		map[string]any{"version": d.Version, "state": d.State, "why": d.Reason, "by": m.Person}); err != nil {
 		return err
 	}
 	return tx.Tell(ctx, d.Service, TopicDelivery, map[string]any{"version": d.Version, "stage": d.Stage, "state": d.State})
@@ -277,12 +277,12 @@ func (tx Tx) MoveDelivery(ctx context.Context, m Move) error {
 func (tx Tx) nobodyMoves(ctx context.Context, service, stage string) error {
 	var version int
 	err := tx.QueryRowContext(ctx, `SELECT version FROM deliveries WHERE service = ? AND stage = ? AND state IN (?, ?, ?, ?)`,
-		service, stage, delivery.Planning, delivery.Deploying, delivery.Shifting, delivery.Proving).Scan(&version)
+		service, stage, delivery.Planning, delivery.Deploying, delivery.Shifting, delivery.Testing).Scan(&version)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil
 	}
 	if err == nil {
-		err = fmt.Errorf("version %d moves in %s right now: %w", version, stage, ErrMoved)
+		err = fmt.Errorf("version %d is moving in %s: %w", version, stage, ErrMoved)
 	}
 	return err
 }
@@ -325,9 +325,9 @@ func (s *Store) Request(ctx context.Context, service string, version int, stage,
 			text = strings.Join(choice.Functions, ", ") + " of " + text
 		}
 		if !notBefore.IsZero() {
-			text += ", from " + notBefore.UTC().Format(timing.Written) + " on"
+			text += ", not before " + notBefore.UTC().Format(timing.Written) + ""
 		}
-		return tx.Note(ctx, Entry{Person: person, Service: service, Stage: stage, What: "asked for", Text: text})
+		return tx.Note(ctx, Entry{Person: person, Service: service, Stage: stage, What: "delivery requested", Text: text})
 	})
 }
 
@@ -372,8 +372,8 @@ func (s *Store) Approvals(ctx context.Context, service string, version int, stag
 		service, version, stage)
 }
 
-// Judgement is how the gates of a delivery were judged last.
-type Judgement struct {
+// GateResults is how the gates of a delivery were judged last.
+type GateResults struct {
 	Version int
 	Stage   string
 	At      time.Time
@@ -382,7 +382,7 @@ type Judgement struct {
 
 // PutJudgement keeps how the gates of a delivery were judged, in place of what
 // was before.
-func (s *Store) PutJudgement(ctx context.Context, service string, j Judgement) error {
+func (s *Store) PutJudgement(ctx context.Context, service string, j GateResults) error {
 	return s.Within(ctx, func(tx Tx) error {
 		_, err := tx.ExecContext(ctx,
 			`INSERT INTO judgements (service, version, stage, at, body) VALUES (?,?,?,?,?) ON CONFLICT DO UPDATE SET at = excluded.at, body = excluded.body`,
@@ -396,9 +396,9 @@ func (s *Store) PutJudgement(ctx context.Context, service string, j Judgement) e
 
 // Judgements gives how the gates of a service's deliveries were judged last: of
 // those that wait, or of one version, whatever becomes of it.
-func (s *Store) Judgements(ctx context.Context, service string, version int) ([]Judgement, error) {
-	return list(ctx, s.read, func(r scanner) (Judgement, error) {
-		var j Judgement
+func (s *Store) Judgements(ctx context.Context, service string, version int) ([]GateResults, error) {
+	return list(ctx, s.read, func(r scanner) (GateResults, error) {
+		var j GateResults
 		var at int64
 		err := r.Scan(&j.Version, &j.Stage, &at, &j.Body)
 		j.At = millis(at)

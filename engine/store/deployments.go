@@ -13,26 +13,26 @@ import (
 
 // States of deployments and of their steps.
 const (
-	Running    = "running"
-	Done       = "done"
-	PartlyDone = "partly done"
-	Stopped    = "stopped"
+	Running            = "running"
+	Done               = "done"
+	PartiallySucceeded = "partially-succeeded"
+	Stopped            = "stopped"
 
-	StepWaiting = "waiting"
-	StepRunning = "running"
-	StepDone    = "done"
-	StepFailed  = "failed"
-	StepSkipped = "skipped"
+	StepWaiting   = "waiting"
+	StepRunning   = "running"
+	StepSucceeded = "done"
+	StepFailed    = "failed"
+	StepSkipped   = "skipped"
 )
 
 // Deployment is the running of a plan.
 type Deployment struct {
 	ID, Plan int64
 	manifest.Place
-	Version            int
-	State, Why, Person string
-	Cancelled          bool
-	StartedAt, EndedAt time.Time
+	Version               int
+	State, Reason, Person string
+	Cancelled             bool
+	StartedAt, EndedAt    time.Time
 }
 
 // Step is the state of one step of a deployment.
@@ -71,7 +71,7 @@ func (s *Store) AddDeployment(ctx context.Context, b Begin) (int64, error) {
 			return err
 		}
 		if serial != p.Base.Serial {
-			return fmt.Errorf("%w (record %d, now %d)", ErrSerial, p.Base.Serial, serial)
+			return fmt.Errorf("%w (record serial %d, now %d)", ErrSerial, p.Base.Serial, serial)
 		}
 		result, err := tx.ExecContext(ctx,
 			`INSERT INTO deployments (plan, service, stage, target, version, state, person, started_at) VALUES (?,?,?,?,?,?,?,?)`,
@@ -95,10 +95,10 @@ func (s *Store) AddDeployment(ctx context.Context, b Begin) (int64, error) {
 			}
 		}
 		if err := tx.Note(ctx, Entry{Person: person, Service: p.Base.Service, Stage: p.Base.Stage, What: "deploying",
-			Text: "version " + itoa(p.Base.Version) + " onto " + p.Base.Target.String()}); err != nil {
+			Text: "version " + itoa(p.Base.Version) + " to " + p.Base.Target.String()}); err != nil {
 			return err
 		}
-		return tx.tellDeployment(ctx, id, p.Base.Place, "asked for", nil)
+		return tx.tellDeployment(ctx, id, p.Base.Place, "deployment requested", nil)
 	})
 	return id, err
 }
@@ -146,7 +146,7 @@ const deploymentColumns = `id, plan, service, stage, target, version, state, why
 func takeDeployment(r scanner) (Deployment, error) {
 	var d Deployment
 	var started, ended int64
-	err := r.Scan(&d.ID, &d.Plan, &d.Service, &d.Stage, targetIn{&d.Target}, &d.Version, &d.State, &d.Why, &d.Person,
+	err := r.Scan(&d.ID, &d.Plan, &d.Service, &d.Stage, targetIn{&d.Target}, &d.Version, &d.State, &d.Reason, &d.Person,
 		&d.Cancelled, &started, &ended)
 	d.StartedAt, d.EndedAt = millis(started), millis(ended)
 	return d, err
@@ -190,12 +190,12 @@ func (s *Store) EndDeployment(ctx context.Context, l Lease, d Deployment) error 
 			return err
 		}
 		result, err := tx.ExecContext(ctx, `UPDATE deployments SET state = ?, why = ?, ended_at = ? WHERE id = ? AND state = ?`,
-			d.State, d.Why, s.stamp(), d.ID, Running)
+			d.State, d.Reason, s.stamp(), d.ID, Running)
 		if err != nil {
 			return err
 		}
 		if n, err := result.RowsAffected(); err != nil || n == 0 {
-			return errors.Join(err, fmt.Errorf("deployment %d has ended already: %w", d.ID, ErrMoved))
+			return errors.Join(err, fmt.Errorf("deployment %d has already ended: %w", d.ID, ErrMoved))
 		}
 		if _, err := tx.ExecContext(ctx, `UPDATE deployment_steps SET state = ? WHERE deployment = ? AND state = ?`,
 			StepSkipped, d.ID, StepWaiting); err != nil {
@@ -209,9 +209,9 @@ func (s *Store) EndDeployment(ctx context.Context, l Lease, d Deployment) error 
 				return err
 			}
 		}
-		text := "version " + itoa(d.Version) + " onto " + d.Target.String()
-		if d.Why != "" {
-			text += ": " + d.Why
+		text := "version " + itoa(d.Version) + " to " + d.Target.String()
+		if d.Reason != "" {
+			text += ": " + d.Reason
 		}
 		if err := tx.Note(ctx, Entry{Person: d.Person, Service: d.Service, Stage: d.Stage, What: "deployment " + d.State,
 			Text: text}); err != nil {
@@ -234,19 +234,19 @@ func (s *Store) Reopen(ctx context.Context, d Deployment, person, holder string)
 		}
 		result, err := tx.ExecContext(ctx,
 			`UPDATE deployments SET state = ?, why = '', cancelled = 0, ended_at = 0, person = ? WHERE id = ? AND state IN (?, ?)`,
-			Running, person, d.ID, PartlyDone, Stopped)
+			Running, person, d.ID, PartiallySucceeded, Stopped)
 		if err != nil {
 			return err
 		}
 		if n, err := result.RowsAffected(); err != nil || n == 0 {
-			return errors.Join(err, fmt.Errorf("nothing of deployment %d is left to do: %w", d.ID, ErrMoved))
+			return errors.Join(err, fmt.Errorf("deployment %d has no remaining steps: %w", d.ID, ErrMoved))
 		}
 		if _, err := tx.ExecContext(ctx,
 			`UPDATE deployment_steps SET state = ?, error = '' WHERE deployment = ? AND state IN (?, ?)`, StepWaiting, d.ID,
 			StepFailed, StepSkipped); err != nil {
 			return err
 		}
-		return tx.tellDeployment(ctx, d.ID, d.Place, "asked for", nil)
+		return tx.tellDeployment(ctx, d.ID, d.Place, "deployment requested", nil)
 	})
 }
 
@@ -259,7 +259,7 @@ func (s *Store) Cancel(ctx context.Context, id int64) error {
 			`UPDATE deployments SET cancelled = 1 WHERE id = ? AND state = ? RETURNING service, stage`, id,
 			Running).Scan(&d.Service, &d.Stage)
 		if errors.Is(err, sql.ErrNoRows) {
-			return fmt.Errorf("deployment %d does not run: %w", id, ErrMoved)
+			return fmt.Errorf("deployment %d is not running: %w", id, ErrMoved)
 		}
 		if err != nil {
 			return err

@@ -11,8 +11,8 @@ import (
 
 // Errors of places.
 var (
-	ErrLease  = errors.New("another deployment is at work there")     // or took the place over
-	ErrSerial = errors.New("something was deployed there since then") // the record is another
+	ErrLease  = errors.New("another deployment is running there")     // or took the place over
+	ErrSerial = errors.New("another deployment ran there since then") // the record is another
 )
 
 // Lease is the right to change a place. A later holder has a greater fence;

@@ -12,7 +12,7 @@ import (
 
 // Leave writes down that a drift is left as it is.
 func (s *Store) Leave(ctx context.Context, p manifest.Place, l plan.Left) error {
-	live, err := json.Marshal(l.Live)
+	actual, err := json.Marshal(l.Actual)
 	if err != nil {
 		return err
 	}
@@ -21,21 +21,21 @@ func (s *Store) Leave(ctx context.Context, p manifest.Place, l plan.Left) error 
 			`INSERT INTO drift_left (service, stage, target, address, attribute, live, reason, person, at, until)
 			VALUES (?,?,?,?,?,?,?,?,?,?) ON CONFLICT DO UPDATE SET live = excluded.live, reason = excluded.reason,
 			person = excluded.person, at = excluded.at, until = excluded.until`,
-			p.Service, p.Stage, p.Target.String(), l.Address, l.Attribute, string(live), l.Reason, l.Person, s.stamp(),
+			p.Service, p.Stage, p.Target.String(), l.Address, l.Attribute, string(actual), l.Reason, l.Person, s.stamp(),
 			l.Until); err != nil {
 			return err
 		}
-		until := "for good, as a notice"
+		until := "forever"
 		if l.Until > 0 {
 			until = "until " + time.UnixMilli(l.Until).UTC().Format("2 January 2006 15:04 UTC")
 		}
-		return tx.Note(ctx, Entry{Person: l.Person, Service: p.Service, Stage: p.Stage, What: "left a change made by hand",
+		return tx.Note(ctx, Entry{Person: l.Person, Service: p.Service, Stage: p.Stage, What: "drift ignored",
 			Text: fmt.Sprintf("%s %s on %s, %s: %s", l.Address, l.Attribute, p.Target, until, l.Reason)})
 	})
 }
 
-// LeaveNoMore takes back that a drift is left. One that is not left is ErrNotFound.
-func (s *Store) LeaveNoMore(ctx context.Context, p manifest.Place, address, attribute, person string) error {
+// Unignore takes back that a drift is left. One that is not left is ErrNotFound.
+func (s *Store) Unignore(ctx context.Context, p manifest.Place, address, attribute, person string) error {
 	return s.Within(ctx, func(tx Tx) error {
 		result, err := tx.ExecContext(ctx,
 			`DELETE FROM drift_left WHERE service = ? AND stage = ? AND target = ? AND address = ? AND attribute = ?`,
@@ -44,9 +44,9 @@ func (s *Store) LeaveNoMore(ctx context.Context, p manifest.Place, address, attr
 			return err
 		}
 		if n, err := result.RowsAffected(); err != nil || n == 0 {
-			return fmt.Errorf("%s %s is not left: %w", address, attribute, ErrNotFound)
+			return fmt.Errorf("%s %s is not ignored: %w", address, attribute, ErrNotFound)
 		}
-		return tx.Note(ctx, Entry{Person: person, Service: p.Service, Stage: p.Stage, What: "no longer leaves a change made by hand",
+		return tx.Note(ctx, Entry{Person: person, Service: p.Service, Stage: p.Stage, What: "drift no longer ignored",
 			Text: address + " " + attribute + " on " + p.Target.String()})
 	})
 }
@@ -55,11 +55,11 @@ func (s *Store) LeaveNoMore(ctx context.Context, p manifest.Place, address, attr
 func (s *Store) Left(ctx context.Context, p manifest.Place, now time.Time) ([]plan.Left, error) {
 	return list(ctx, s.read, func(r scanner) (plan.Left, error) {
 		var l plan.Left
-		var live string
-		if err := r.Scan(&l.Address, &l.Attribute, &live, &l.Reason, &l.Person, &l.At, &l.Until); err != nil {
+		var actual string
+		if err := r.Scan(&l.Address, &l.Attribute, &actual, &l.Reason, &l.Person, &l.At, &l.Until); err != nil {
 			return l, err
 		}
-		return l, json.Unmarshal([]byte(live), &l.Live)
+		return l, json.Unmarshal([]byte(actual), &l.Actual)
 	}, `SELECT address, attribute, live, reason, person, at, until FROM drift_left
 		WHERE service = ? AND stage = ? AND target = ? AND (until = 0 OR until > ?) ORDER BY address, attribute`,
 		p.Service, p.Stage, p.Target.String(), now.UnixMilli())

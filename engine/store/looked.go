@@ -14,9 +14,9 @@ type Looked struct {
 // lookAgain is how long a look stands before it is written down anew.
 const lookAgain = time.Minute
 
-// PutLooked keeps that somebody has looked at what a version that waits means in a stage.
-func (s *Store) PutLooked(ctx context.Context, d Delivery, person string) error {
-	before, err := s.WhoLooked(ctx, d)
+// RecordView keeps that somebody has looked at what a version that waits means in a stage.
+func (s *Store) RecordView(ctx context.Context, d Delivery, person string) error {
+	before, err := s.Viewers(ctx, d)
 	if err != nil {
 		return err
 	}
@@ -29,8 +29,8 @@ func (s *Store) PutLooked(ctx context.Context, d Delivery, person string) error 
 		ON CONFLICT DO UPDATE SET at = excluded.at`, d.Service, d.Version, d.Stage, person, s.stamp())
 }
 
-// WhoLooked gives who has looked at what a version means in a stage, the newest first.
-func (s *Store) WhoLooked(ctx context.Context, d Delivery) ([]Looked, error) {
+// Viewers gives who has looked at what a version means in a stage, the newest first.
+func (s *Store) Viewers(ctx context.Context, d Delivery) ([]Looked, error) {
 	return list(ctx, s.read, func(r scanner) (Looked, error) {
 		var l Looked
 		var at int64

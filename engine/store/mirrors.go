@@ -47,12 +47,12 @@ func (s *Store) PutMirror(ctx context.Context, m Mirror) error {
 			m.Repository, m.URL, m.User, m.Sealed, m.Key, int64(m.Every/time.Second), m.Person, s.stamp()); err != nil {
 			return err
 		}
-		return tx.Note(ctx, Entry{Person: m.Person, What: "mirror", Text: m.Repository + " follows " + m.URL})
+		return tx.Note(ctx, Entry{Person: m.Person, What: "mirror", Text: m.Repository + " mirrors " + m.URL})
 	})
 }
 
-// EndMirror makes a repository follow nothing any more; ErrNotFound where it did not.
-func (s *Store) EndMirror(ctx context.Context, repository, person string) error {
+// DeleteMirror makes a repository follow nothing any more; ErrNotFound where it did not.
+func (s *Store) DeleteMirror(ctx context.Context, repository, person string) error {
 	return s.Within(ctx, func(tx Tx) error {
 		result, err := tx.ExecContext(ctx, `DELETE FROM mirrors WHERE repository = ?`, repository)
 		if err != nil {
@@ -61,7 +61,7 @@ func (s *Store) EndMirror(ctx context.Context, repository, person string) error 
 		if n, err := result.RowsAffected(); err != nil || n == 0 {
 			return notFoundUnless(err)
 		}
-		return tx.Note(ctx, Entry{Person: person, What: "mirror", Text: repository + " follows nothing any more"})
+		return tx.Note(ctx, Entry{Person: person, What: "mirror", Text: repository + " is no longer a mirror"})
 	})
 }
 

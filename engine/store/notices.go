@@ -19,7 +19,7 @@ const (
 )
 
 // Hook is where notices go.
-type Hook struct {
+type NotificationTarget struct {
 	ID             int64
 	Name, URL      string
 	Sealed         []byte   // the key that they are signed with
@@ -30,7 +30,7 @@ type Hook struct {
 }
 
 // Takes tells whether a notice goes there.
-func (h Hook) Takes(kind, service, stage string) bool {
+func (h NotificationTarget) Takes(kind, service, stage string) bool {
 	return (h.Service == "" || h.Service == service) && (h.Stage == "" || h.Stage == stage) &&
 		(len(h.Kinds) == 0 || slices.ContainsFunc(h.Kinds, func(k string) bool {
 			return k == kind || strings.HasSuffix(k, ".") && strings.HasPrefix(kind, k)
@@ -39,30 +39,30 @@ func (h Hook) Takes(kind, service, stage string) bool {
 
 // The states of a notice.
 const (
-	NoticeQueued = "queued"
-	NoticeSent   = "sent"
-	NoticeFailed = "failed" // it was tried for long in vain
+	NotificationQueued = "queued"
+	NotificationSent   = "sent"
+	NotificationFailed = "failed" // it was tried for long in vain
 )
 
-// Notice is what is told to somebody outside.
-type Notice struct {
+// Notification is what is told to somebody outside.
+type Notification struct {
 	ID                   int64
-	Hook                 int64
+	NotificationTarget   int64
 	Kind, Service, Stage string
 	Body                 string // a CloudEvent (CloudEvents 1.0, structured, JSON)
 	State                string
-	Tries                int
+	Attempts             int
 	Due, Made, Ended     time.Time
-	Answer               string // what came back the last time
+	Response             string // what came back the last time
 }
 
 // ErrHookNamed tells that there is a hook of that name.
-var ErrHookNamed = errors.New("there is one of that name; end it first, or give another name")
+var ErrHookNamed = errors.New("the name is in use; delete the other target first, or choose another name")
 
 const hookColumns = `id, name, url, sealed, kinds, service, stage, person, made_at`
 
-func takeHook(r scanner) (Hook, error) {
-	var h Hook
+func takeHook(r scanner) (NotificationTarget, error) {
+	var h NotificationTarget
 	var kinds string
 	var made int64
 	err := r.Scan(&h.ID, &h.Name, &h.URL, &h.Sealed, &kinds, &h.Service, &h.Stage, &h.Person, &made)
@@ -75,17 +75,17 @@ func takeHook(r scanner) (Hook, error) {
 
 const noticeColumns = `id, hook, kind, service, stage, body, state, tries, due_at, made_at, ended_at, answer`
 
-func takeNotice(r scanner) (Notice, error) {
-	var n Notice
+func takeNotice(r scanner) (Notification, error) {
+	var n Notification
 	var due, made, ended int64
-	err := r.Scan(&n.ID, &n.Hook, &n.Kind, &n.Service, &n.Stage, &n.Body, &n.State, &n.Tries, &due, &made, &ended,
-		&n.Answer)
+	err := r.Scan(&n.ID, &n.NotificationTarget, &n.Kind, &n.Service, &n.Stage, &n.Body, &n.State, &n.Attempts, &due, &made, &ended,
+		&n.Response)
 	n.Due, n.Made, n.Ended = millis(due), millis(made), millis(ended)
 	return n, err
 }
 
-// AddHook keeps where notices are to go; ErrHookNamed where there is one of that name.
-func (s *Store) AddHook(ctx context.Context, h Hook) (id int64, err error) {
+// CreateNotificationTarget keeps where notices are to go; ErrHookNamed where there is one of that name.
+func (s *Store) CreateNotificationTarget(ctx context.Context, h NotificationTarget) (id int64, err error) {
 	err = s.Within(ctx, func(tx Tx) error {
 		result, err := tx.ExecContext(ctx, `INSERT INTO hooks (name, url, sealed, kinds, service, stage, person, made_at)
 			VALUES (?,?,?,?,?,?,?,?) ON CONFLICT DO NOTHING`, h.Name, h.URL, h.Sealed, strings.Join(h.Kinds, ","), h.Service,
@@ -99,24 +99,24 @@ func (s *Store) AddHook(ctx context.Context, h Hook) (id int64, err error) {
 		if id, err = result.LastInsertId(); err != nil {
 			return err
 		}
-		return tx.Note(ctx, Entry{Person: h.Person, Service: h.Service, Stage: h.Stage, What: "notices asked for",
+		return tx.Note(ctx, Entry{Person: h.Person, Service: h.Service, Stage: h.Stage, What: "notification target created",
 			Text: h.Name + " to " + h.URL})
 	})
 	return id, err
 }
 
-// Hooks lists where notices go.
-func (s *Store) Hooks(ctx context.Context) ([]Hook, error) {
+// NotificationTargets lists where notices go.
+func (s *Store) NotificationTargets(ctx context.Context) ([]NotificationTarget, error) {
 	return list(ctx, s.read, takeHook, `SELECT `+hookColumns+` FROM hooks WHERE ended_at = 0 ORDER BY name`)
 }
 
 // Hook gives one, also one that has ended.
-func (s *Store) Hook(ctx context.Context, id int64) (Hook, error) {
+func (s *Store) NotificationTarget(ctx context.Context, id int64) (NotificationTarget, error) {
 	return one(ctx, s.read, takeHook, `SELECT `+hookColumns+` FROM hooks WHERE id = ?`, id)
 }
 
-// EndHook ends notices to somewhere; what is queued for it is not sent any more.
-func (s *Store) EndHook(ctx context.Context, h Hook, person string) error {
+// DeleteNotificationTarget ends notices to somewhere; what is queued for it is not sent any more.
+func (s *Store) DeleteNotificationTarget(ctx context.Context, h NotificationTarget, person string) error {
 	return s.Within(ctx, func(tx Tx) error {
 		result, err := tx.ExecContext(ctx, `UPDATE hooks SET ended_at = ? WHERE id = ? AND ended_at = 0`, s.stamp(), h.ID)
 		if err != nil {
@@ -126,10 +126,10 @@ func (s *Store) EndHook(ctx context.Context, h Hook, person string) error {
 			return errors.Join(err, ErrNotFound)
 		}
 		if _, err := tx.ExecContext(ctx, `UPDATE notices SET state = ?, ended_at = ?, answer = 'notices to it were ended'
-			WHERE hook = ? AND state = ?`, NoticeFailed, s.stamp(), h.ID, NoticeQueued); err != nil {
+			WHERE hook = ? AND state = ?`, NotificationFailed, s.stamp(), h.ID, NotificationQueued); err != nil {
 			return err
 		}
-		return tx.Note(ctx, Entry{Person: person, Service: h.Service, Stage: h.Stage, What: "notices ended", Text: h.Name})
+		return tx.Note(ctx, Entry{Person: person, Service: h.Service, Stage: h.Stage, What: "notification target deleted", Text: h.Name})
 	})
 }
 
@@ -146,7 +146,7 @@ func (tx Tx) Notify(ctx context.Context, kind, service, stage, text string, data
 		}
 		var id int64
 		if err := tx.QueryRowContext(ctx, `INSERT INTO notices (hook, kind, service, stage, body, state, due_at, made_at)
-			VALUES (?,?,?,?,'',?,?,?) RETURNING id`, h.ID, kind, service, stage, NoticeQueued, tx.s.stamp(),
+			VALUES (?,?,?,?,'',?,?,?) RETURNING id`, h.ID, kind, service, stage, NotificationQueued, tx.s.stamp(),
 			tx.s.stamp()).Scan(&id); err != nil {
 			return err
 		}
@@ -168,20 +168,20 @@ func (tx Tx) Notify(ctx context.Context, kind, service, stage, text string, data
 	return nil
 }
 
-// DueNotices gives what is to be sent now, oldest first.
-func (s *Store) DueNotices(ctx context.Context, most int) ([]Notice, error) {
+// DueNotifications gives what is to be sent now, oldest first.
+func (s *Store) DueNotifications(ctx context.Context, most int) ([]Notification, error) {
 	return list(ctx, s.read, takeNotice, `SELECT `+noticeColumns+` FROM notices WHERE state = 'queued' AND due_at <= ?
 		ORDER BY due_at, id LIMIT ?`, s.stamp(), most)
 }
 
-// Notices gives the newest notices to a hook.
-func (s *Store) Notices(ctx context.Context, hook int64, most int) ([]Notice, error) {
+// Notifications gives the newest notices to a hook.
+func (s *Store) Notifications(ctx context.Context, hook int64, most int) ([]Notification, error) {
 	return list(ctx, s.read, takeNotice, `SELECT `+noticeColumns+` FROM notices WHERE hook = ? ORDER BY id DESC LIMIT ?`, hook,
 		most)
 }
 
-// Notice gives one.
-func (s *Store) Notice(ctx context.Context, id int64) (Notice, error) {
+// Notification gives one.
+func (s *Store) Notification(ctx context.Context, id int64) (Notification, error) {
 	return one(ctx, s.read, takeNotice, `SELECT `+noticeColumns+` FROM notices WHERE id = ?`, id)
 }
 
@@ -189,26 +189,26 @@ func (s *Store) Notice(ctx context.Context, id int64) (Notice, error) {
 const noticesKept = 30 * 24 * time.Hour
 
 // EndTry writes down what came of sending a notice: it is sent, given up, or due again.
-func (s *Store) EndTry(ctx context.Context, n Notice) error {
+func (s *Store) EndTry(ctx context.Context, n Notification) error {
 	return s.Within(ctx, func(tx Tx) error {
 		ended := int64(0)
-		if n.State != NoticeQueued {
+		if n.State != NotificationQueued {
 			ended = s.stamp()
 		}
 		if _, err := tx.ExecContext(ctx, `UPDATE notices SET state = ?, tries = ?, due_at = ?, ended_at = ?, answer = ?
-			WHERE id = ? AND state = 'queued'`, n.State, n.Tries, n.Due.UnixMilli(), ended, n.Answer, n.ID); err != nil {
+			WHERE id = ? AND state = 'queued'`, n.State, n.Attempts, n.Due.UnixMilli(), ended, n.Response, n.ID); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `DELETE FROM notices WHERE ended_at > 0 AND ended_at < ?`,
 			s.now().Add(-noticesKept).UnixMilli()); err != nil {
 			return err
 		}
-		return tx.Tell(ctx, n.Service, TopicNotice, map[string]any{"hook": n.Hook})
+		return tx.Tell(ctx, n.Service, TopicNotice, map[string]any{"hook": n.NotificationTarget})
 	})
 }
 
-// SendAgain queues a notice that has ended once more, as it was.
-func (s *Store) SendAgain(ctx context.Context, id int64) error {
+// RetryMessage queues a notice that has ended once more, as it was.
+func (s *Store) RetryMessage(ctx context.Context, id int64) error {
 	return s.Within(ctx, func(tx Tx) error {
 		result, err := tx.ExecContext(ctx, `UPDATE notices SET state = 'queued', tries = 0, due_at = ?, ended_at = 0
 			WHERE id = ? AND state <> 'queued' AND EXISTS (SELECT 1 FROM hooks h WHERE h.id = hook AND h.ended_at = 0)`, s.stamp(), id)
@@ -216,7 +216,7 @@ func (s *Store) SendAgain(ctx context.Context, id int64) error {
 			return err
 		}
 		if n, err := result.RowsAffected(); err != nil || n == 0 {
-			return errors.Join(err, fmt.Errorf("notice %d is on its way already, or goes nowhere any more: %w", id, ErrMoved))
+			return errors.Join(err, fmt.Errorf("notification %d is already queued, or its target was deleted: %w", id, ErrMoved))
 		}
 		return tx.Tell(ctx, "", TopicNotice, nil)
 	})

@@ -41,11 +41,11 @@ func TestServicesAndTheirRepositories(t *testing.T) {
 	if heads, err := s.Heads(ctx, "canal"); err != nil || len(heads) != 0 {
 		t.Errorf("what stands in canal already is not looked at again: %v %v", heads, err)
 	}
-	is(t, "a repository with a service", s.RemoveRepository(ctx, "canal", "wren"), store.ErrInUse)
-	is(t, "a service", s.RemoveService(ctx, "frostline", "wren"), nil)
-	is(t, "a service that went", s.RemoveService(ctx, "frostline", "wren"), store.ErrNotFound)
-	is(t, "a repository", s.RemoveRepository(ctx, "canal", "wren"), nil)
-	is(t, "a repository that went", s.RemoveRepository(ctx, "canal", "wren"), store.ErrNotFound)
+	is(t, "a repository with a service", s.DeleteRepository(ctx, "canal", "wren"), store.ErrInUse)
+	is(t, "a service", s.DeleteService(ctx, "frostline", "wren"), nil)
+	is(t, "a service that went", s.DeleteService(ctx, "frostline", "wren"), store.ErrNotFound)
+	is(t, "a repository", s.DeleteRepository(ctx, "canal", "wren"), nil)
+	is(t, "a repository that went", s.DeleteRepository(ctx, "canal", "wren"), store.ErrNotFound)
 	is(t, "a service that was removed, by another repository", s.AddService(ctx, here, true, "wren"), nil)
 }
 
@@ -53,12 +53,12 @@ func TestTokensAreTheirMakers(t *testing.T) {
 	s, clock, _ := open(t)
 	ctx := t.Context()
 	must(t, s.PutPerson(ctx, store.Person{Handle: "wren", Role: "author", Password: "x"}, "", "person added"))
-	token := store.Token{Handle: "wren", Name: "nightly", Acts: []string{"look"}, Until: s.Now().Add(time.Hour)}
+	token := store.Token{Handle: "wren", Name: "nightly", Permissions: []string{"look"}, Until: s.Now().Add(time.Hour)}
 	id, err := s.AddToken(ctx, "hash", token)
 	must(t, err)
 	_, err = s.AddToken(ctx, "other", token)
 	is(t, "a second one of that name", err, store.ErrTokenNamed)
-	is(t, "somebody else ends it", s.EndToken(ctx, "linden", id), store.ErrNotFound)
+	is(t, "somebody else ends it", s.RevokeToken(ctx, "linden", id), store.ErrNotFound)
 	one, err := s.Token(ctx, "hash")
 	if err != nil || one.ID != id || !one.Used.IsZero() || !one.Ended.IsZero() {
 		t.Errorf("%+v %v", one, err)
@@ -80,8 +80,8 @@ func TestTokensAreTheirMakers(t *testing.T) {
 	if again, err := s.Token(ctx, "hash"); err != nil || again.From != "10.0.0.7" || !again.Used.After(used.Used) {
 		t.Errorf("%+v %v", again, err)
 	}
-	is(t, "its maker ends it", s.EndToken(ctx, "wren", id), nil)
-	is(t, "twice", s.EndToken(ctx, "wren", id), store.ErrNotFound)
+	is(t, "its maker ends it", s.RevokeToken(ctx, "wren", id), nil)
+	is(t, "twice", s.RevokeToken(ctx, "wren", id), store.ErrNotFound)
 	if list, err := s.Tokens(ctx, "wren"); err != nil || len(list) != 0 {
 		t.Errorf("%+v %v", list, err)
 	}
@@ -97,7 +97,7 @@ func TestAServiceThatStands(t *testing.T) {
 	from := d.State
 	d.State = delivery.Settled
 	must(t, s.MoveDeliveries(t.Context(), store.Move{From: from, To: d}))
-	is(t, "removing it", s.RemoveService(t.Context(), "frostline", "wren"), store.ErrInUse)
+	is(t, "removing it", s.DeleteService(t.Context(), "frostline", "wren"), store.ErrInUse)
 }
 
 // Room that is not used any more goes back to the disk, where it is worth it.
@@ -105,13 +105,13 @@ func TestGiveBack(t *testing.T) {
 	s, _, dir := open(t)
 	withVersion(t, s, "one")
 	size := func() int64 {
-		must(t, s.Hurry(t.Context(), func() error { return nil })) // what was written is in the file then
+		must(t, s.WithRelaxedSync(t.Context(), func() error { return nil })) // what was written is in the file then
 		stat, err := os.Stat(filepath.Join(dir, "rudmar.db"))
 		must(t, err)
 		return stat.Size()
 	}
 	put := func(version int, body string) {
-		must(t, s.PutJudgement(t.Context(), "frostline", store.Judgement{Version: version, Stage: "live", Body: body}))
+		must(t, s.PutJudgement(t.Context(), "frostline", store.GateResults{Version: version, Stage: "live", Body: body}))
 	}
 	must(t, s.StartDelivery(t.Context(), "frostline", 1, []string{"live"}, nil))
 	put(1, strings.Repeat("x", 4<<20))
@@ -131,7 +131,7 @@ func TestGiveBack(t *testing.T) {
 func TestTokensThatRanOut(t *testing.T) {
 	s, clock, _ := open(t)
 	must(t, s.PutPerson(t.Context(), store.Person{Handle: "wren", Role: "author", Password: "x"}, "", "person added"))
-	_, err := s.AddToken(t.Context(), "hash", store.Token{Handle: "wren", Name: "nightly", Acts: []string{"look"}, Until: s.Now().Add(time.Hour)})
+	_, err := s.AddToken(t.Context(), "hash", store.Token{Handle: "wren", Name: "nightly", Permissions: []string{"look"}, Until: s.Now().Add(time.Hour)})
 	must(t, err)
 	for i, listed := range []int{1, 1, 0} { // after no time, a week, and a week and two hours
 		if list, err := s.Tokens(t.Context(), "wren"); err != nil || len(list) != listed {
@@ -154,7 +154,7 @@ func TestHurry(t *testing.T) {
 	}
 	const normal, full = 1, 2
 	failed := errors.New("not so")
-	is(t, "what it did", s.Hurry(t.Context(), func() error {
+	is(t, "what it did", s.WithRelaxedSync(t.Context(), func() error {
 		if waits() != normal {
 			t.Error("it waits for the disk")
 		}
@@ -169,36 +169,36 @@ func TestWhatHooksTake(t *testing.T) {
 	s, _, _ := open(t)
 	ctx := t.Context()
 	for _, tt := range []struct {
-		hook                 store.Hook
+		hook                 store.NotificationTarget
 		kind, service, stage string
 		want                 bool
 	}{
-		{store.Hook{}, "delivery.settled", "frostline", "live", true},
-		{store.Hook{Kinds: []string{"delivery."}}, "delivery.settled", "frostline", "live", true},
-		{store.Hook{Kinds: []string{"delivery"}}, "delivery.settled", "frostline", "live", false},
-		{store.Hook{Kinds: []string{"drift.found", "delivery.settled"}}, "delivery.settled", "frostline", "live", true},
-		{store.Hook{Kinds: []string{"drift."}}, "delivery.settled", "frostline", "live", false},
-		{store.Hook{Service: "frostline"}, "delivery.settled", "boxes", "live", false},
-		{store.Hook{Service: "frostline", Stage: "live"}, "delivery.settled", "frostline", "trial", false},
-		{store.Hook{Service: "frostline", Stage: "live"}, "delivery.settled", "frostline", "live", true},
+		{store.NotificationTarget{}, "delivery.settled", "frostline", "live", true},
+		{store.NotificationTarget{Kinds: []string{"delivery."}}, "delivery.settled", "frostline", "live", true},
+		{store.NotificationTarget{Kinds: []string{"delivery"}}, "delivery.settled", "frostline", "live", false},
+		{store.NotificationTarget{Kinds: []string{"drift.found", "delivery.settled"}}, "delivery.settled", "frostline", "live", true},
+		{store.NotificationTarget{Kinds: []string{"drift."}}, "delivery.settled", "frostline", "live", false},
+		{store.NotificationTarget{Service: "frostline"}, "delivery.settled", "boxes", "live", false},
+		{store.NotificationTarget{Service: "frostline", Stage: "live"}, "delivery.settled", "frostline", "trial", false},
+		{store.NotificationTarget{Service: "frostline", Stage: "live"}, "delivery.settled", "frostline", "live", true},
 	} {
 		if got := tt.hook.Takes(tt.kind, tt.service, tt.stage); got != tt.want {
 			t.Errorf("%+v takes %s of %s in %s: %v", tt.hook, tt.kind, tt.service, tt.stage, got)
 		}
 	}
-	id, err := s.AddHook(ctx, store.Hook{Name: "chat", URL: "https://chat.example/in", Sealed: []byte("k"), Kinds: []string{"build."}, Person: "wren"})
+	id, err := s.CreateNotificationTarget(ctx, store.NotificationTarget{Name: "chat", URL: "https://chat.example/in", Sealed: []byte("k"), Kinds: []string{"build."}, Person: "wren"})
 	must(t, err)
-	_, err = s.AddHook(ctx, store.Hook{Name: "chat", URL: "https://chat.example/other", Sealed: []byte("k"), Person: "wren"})
+	_, err = s.CreateNotificationTarget(ctx, store.NotificationTarget{Name: "chat", URL: "https://chat.example/other", Sealed: []byte("k"), Person: "wren"})
 	is(t, "a second one of that name", err, store.ErrHookNamed)
 	must(t, s.Within(ctx, func(tx store.Tx) error { return tx.Notify(ctx, "build.failed", "frostline", "", "it failed", nil) }))
-	hook, err := s.Hook(ctx, id)
+	hook, err := s.NotificationTarget(ctx, id)
 	must(t, err)
-	is(t, "ending it", s.EndHook(ctx, hook, "wren"), nil)
-	is(t, "twice", s.EndHook(ctx, hook, "wren"), store.ErrNotFound)
-	if list, err := s.Notices(ctx, id, 10); err != nil || len(list) != 1 || list[0].State != store.NoticeFailed {
+	is(t, "ending it", s.DeleteNotificationTarget(ctx, hook, "wren"), nil)
+	is(t, "twice", s.DeleteNotificationTarget(ctx, hook, "wren"), store.ErrNotFound)
+	if list, err := s.Notifications(ctx, id, 10); err != nil || len(list) != 1 || list[0].State != store.NotificationFailed {
 		t.Errorf("what was queued: %+v %v", list, err)
 	}
-	if due, err := s.DueNotices(ctx, 10); err != nil || len(due) != 0 {
+	if due, err := s.DueNotifications(ctx, 10); err != nil || len(due) != 0 {
 		t.Errorf("what is due: %+v %v", due, err)
 	}
 }

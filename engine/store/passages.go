@@ -10,7 +10,7 @@ import (
 
 // pass writes down that a version came to be so in a stage, where that is measured.
 func (tx Tx) pass(ctx context.Context, d Delivery) error {
-	if d.Removes || d.State != delivery.Settled && d.State != delivery.WentBack && d.State != delivery.Stopped {
+	if d.Removes || d.State != delivery.Settled && d.State != delivery.RolledBack && d.State != delivery.Failed {
 		return nil
 	}
 	_, err := tx.ExecContext(ctx, `INSERT INTO passages (service, stage, version, state, at) VALUES (?,?,?,?,?)`, d.Service,

@@ -194,7 +194,7 @@ func (s *Store) ForgetSecrets(ctx context.Context) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM secrets`); err != nil {
 			return err
 		}
-		return tx.Note(ctx, Entry{What: "secrets gone", Text: "their key was gone: every secret has to be set again"})
+		return tx.Note(ctx, Entry{What: "secrets lost", Text: "the key is missing: every secret must be set again"})
 	})
 }
 

@@ -28,7 +28,7 @@ type reading struct {
 func reads(s *store.Store) []reading {
 	at := manifest.PlaceOf("frostline", "live", "local/north")
 	const service = "frostline"
-	live := store.Delivery{Service: service, Version: 1, Stage: "live"}
+	actual := store.Delivery{Service: service, Version: 1, Stage: "live"}
 	ask := func(name string, of func(ctx context.Context) (any, error)) reading { return reading{name, of} }
 	since, ahead := time.UnixMilli(1_800_000_020_000), time.UnixMilli(1_900_000_000_000)
 	return []reading{
@@ -44,13 +44,13 @@ func reads(s *store.Store) []reading {
 			t, err := s.Token(ctx, "tp")
 			return t.Rights(), err
 		}),
-		ask("hooks", func(ctx context.Context) (any, error) { return s.Hooks(ctx) }),
-		ask("notices", func(ctx context.Context) (any, error) { return s.Notices(ctx, 1, 2) }),
+		ask("hooks", func(ctx context.Context) (any, error) { return s.NotificationTargets(ctx) }),
+		ask("notices", func(ctx context.Context) (any, error) { return s.Notifications(ctx, 1, 2) }),
 		ask("due notices", func(ctx context.Context) (any, error) {
-			due, err := s.DueNotices(ctx, 100)
+			due, err := s.DueNotifications(ctx, 100)
 			return len(due), err
 		}),
-		ask("a notice", func(ctx context.Context) (any, error) { return s.Notice(ctx, 2) }),
+		ask("a notice", func(ctx context.Context) (any, error) { return s.Notification(ctx, 2) }),
 		ask("heads", func(ctx context.Context) (any, error) { return s.Heads(ctx, "brambleford") }),
 		ask("the last push", func(ctx context.Context) (any, error) { return s.LastPush(ctx, "brambleford", "main") }),
 		ask("pushes since", func(ctx context.Context) (any, error) { return s.PushesSince(ctx, "brambleford", "main", "0") }),
@@ -88,8 +88,8 @@ func reads(s *store.Store) []reading {
 		ask("restless stages", func(ctx context.Context) (any, error) { return s.RestlessStages(ctx, service) }),
 		ask("undelivered", func(ctx context.Context) (any, error) { return s.Undelivered(ctx, service) }),
 		ask("approvals", func(ctx context.Context) (any, error) { return s.Approvals(ctx, service, 1, "live") }),
-		ask("passed over", func(ctx context.Context) (any, error) { return s.PassedOver(ctx, live) }),
-		ask("who looked", func(ctx context.Context) (any, error) { return s.WhoLooked(ctx, live) }),
+		ask("passed over", func(ctx context.Context) (any, error) { return s.PassedOver(ctx, actual) }),
+		ask("who looked", func(ctx context.Context) (any, error) { return s.Viewers(ctx, actual) }),
 		ask("a choice", func(ctx context.Context) (any, error) { return s.Choice(ctx, service, 1, "live") }),
 		ask("a choice that is there", func(ctx context.Context) (any, error) { return s.ChoiceThere(ctx, service, 1, "live") }),
 		ask("judgements of what waits", func(ctx context.Context) (any, error) { return s.Judgements(ctx, service, 0) }),

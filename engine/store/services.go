@@ -12,14 +12,14 @@ import (
 // Errors of services and repositories.
 var (
 	ErrOwned = errors.New("it belongs to another repository")
-	ErrInUse = errors.New("something of it still runs")
+	ErrInUse = errors.New("it still has deployed resources")
 )
 
 // Service is a folder of a repository that holds a rudmar.yaml.
 type Service struct {
 	Name, Repository, Dir string
-	// Became is what the service is called now, where it has got another name.
-	Became string
+	// RenamedTo is what the service is called now, where it has got another name.
+	RenamedTo string
 }
 
 // AddRepository adds a repository, if it is not there.
@@ -33,7 +33,7 @@ func (s *Store) AddRepository(ctx context.Context, name, by string) error {
 		if n, err := result.RowsAffected(); err != nil || n == 0 {
 			return err
 		}
-		return tx.Note(ctx, Entry{Person: by, What: "repository made", Text: name})
+		return tx.Note(ctx, Entry{Person: by, What: "repository created", Text: name})
 	})
 }
 
@@ -61,7 +61,7 @@ func (s *Store) AddService(ctx context.Context, v Service, move bool, by string)
 				v.Repository, v.Dir, s.stamp()); err != nil {
 				return err
 			}
-			return tx.Note(ctx, Entry{Person: by, Service: v.Name, What: "service made", Text: v.Name + " in " + v.Repository})
+			return tx.Note(ctx, Entry{Person: by, Service: v.Name, What: "service created", Text: v.Name + " in " + v.Repository})
 		case err != nil:
 			return err
 		case owner != v.Repository && removed == 0:
@@ -74,8 +74,8 @@ func (s *Store) AddService(ctx context.Context, v Service, move bool, by string)
 	})
 }
 
-// Became keeps what a service is called now, "" for nothing.
-func (s *Store) Became(ctx context.Context, service, name string) error {
+// RenamedTo keeps what a service is called now, "" for nothing.
+func (s *Store) RenamedTo(ctx context.Context, service, name string) error {
 	return s.exec(ctx, `UPDATE services SET became = ? WHERE name = ?`, name, service)
 }
 
@@ -102,9 +102,9 @@ func (s *Store) MoveService(ctx context.Context, name, repository, by string) er
 	})
 }
 
-// RemoveService takes a service of which nothing runs any more off the list. Its
+// DeleteService takes a service of which nothing runs any more off the list. Its
 // versions and its journal stay. ErrInUse where something runs.
-func (s *Store) RemoveService(ctx context.Context, name, by string) error {
+func (s *Store) DeleteService(ctx context.Context, name, by string) error {
 	return s.Within(ctx, func(tx Tx) error {
 		var left int
 		if err := tx.QueryRowContext(ctx,
@@ -123,13 +123,13 @@ func (s *Store) RemoveService(ctx context.Context, name, by string) error {
 		if n, err := result.RowsAffected(); err != nil || n == 0 {
 			return errors.Join(err, ErrNotFound)
 		}
-		return tx.Note(ctx, Entry{Person: by, Service: name, What: "service removed", Text: name})
+		return tx.Note(ctx, Entry{Person: by, Service: name, What: "service deleted", Text: name})
 	})
 }
 
-// RemoveRepository takes a repository off the list. ErrInUse where it has
+// DeleteRepository takes a repository off the list. ErrInUse where it has
 // services that are not removed.
-func (s *Store) RemoveRepository(ctx context.Context, name, by string) error {
+func (s *Store) DeleteRepository(ctx context.Context, name, by string) error {
 	return s.Within(ctx, func(tx Tx) error {
 		var left int
 		if err := tx.QueryRowContext(ctx, `SELECT count(*) FROM services WHERE repository = ? AND removed_at = 0`,
@@ -150,7 +150,7 @@ func (s *Store) RemoveRepository(ctx context.Context, name, by string) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM heads WHERE repository = ?`, name); err != nil {
 			return err
 		}
-		return tx.Note(ctx, Entry{Person: by, What: "repository removed", Text: name})
+		return tx.Note(ctx, Entry{Person: by, What: "repository deleted", Text: name})
 	})
 }
 
@@ -158,7 +158,7 @@ const serviceColumns = `name, repository, dir, became`
 
 func takeService(r scanner) (Service, error) {
 	var v Service
-	return v, r.Scan(&v.Name, &v.Repository, &v.Dir, &v.Became)
+	return v, r.Scan(&v.Name, &v.Repository, &v.Dir, &v.RenamedTo)
 }
 
 // Services lists all services.

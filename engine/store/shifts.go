@@ -7,8 +7,8 @@ import (
 	"time"
 
 	"rudmar/core/delivery"
-	"rudmar/core/figures"
 	"rudmar/core/judge"
+	"rudmar/core/metrics"
 )
 
 // Shift is how a version came into a stage after another one.
@@ -26,14 +26,14 @@ type Shift struct {
 	// Begun is when the version got its first calls, in the minutes of which both are
 	// compared; History is what the old revisions did in the day before, by function.
 	Begun   time.Time              `json:"begun"`
-	History map[string]figures.Sum `json:"history,omitempty"`
+	History map[string]metrics.Sum `json:"history,omitempty"`
 	// Earlier is what the old revisions did in the minute of Begun before it, by target,
 	// function and trigger: it counts for nobody.
 	Earlier map[string]Earlier `json:"earlier,omitempty"`
 	Looked  map[string]int     `json:"looked,omitempty"` // calls at the last look, by function
 	Verdict *judge.Verdict     `json:"verdict,omitempty"`
-	Why     string             `json:"why,omitempty"` // it stays as it is, or went on
-	At      time.Time          `json:"at"`            // when it goes on by time; zero where it does not
+	Reason  string             `json:"reason,omitempty"` // it stays as it is, or went on
+	At      time.Time          `json:"at"`               // when it goes on by time; zero where it does not
 	// Deployment is the one that brings the share; 0 for none.
 	Deployment int64 `json:"deployment,omitempty"`
 	// Points are what was counted by minute, of all functions that changed.
@@ -46,19 +46,19 @@ type Shift struct {
 
 // Earlier is what was counted in a minute before something began in it.
 type Earlier struct {
-	Minute    int64       `json:"minute"` // Unix milliseconds of its start
-	Calls     int         `json:"calls"`
-	Errors    int         `json:"errors"`
-	Durations map[int]int `json:"durations,omitempty"`
+	Minute      int64       `json:"minute"` // Unix milliseconds of its start
+	Invocations int         `json:"invocations"`
+	Errors      int         `json:"errors"`
+	Durations   map[int]int `json:"durations,omitempty"`
 }
 
 // After gives what of a minute's sum came after it.
-func (e Earlier) After(sum figures.Sum, minute int64) figures.Sum {
+func (e Earlier) After(sum metrics.Sum, minute int64) metrics.Sum {
 	if e.Minute != minute {
 		return sum
 	}
-	sum.Calls, sum.Errors = max(0, sum.Calls-e.Calls), max(0, sum.Errors-e.Errors)
-	durations := figures.Histogram{}
+	sum.Invocations, sum.Errors = max(0, sum.Invocations-e.Invocations), max(0, sum.Errors-e.Errors)
+	durations := metrics.Histogram{}
 	for k, n := range sum.Durations {
 		if left := n - e.Durations[k]; left > 0 {
 			durations[k] = left
@@ -77,16 +77,16 @@ type ShiftPoint struct {
 
 // PointSide is one side of it.
 type PointSide struct {
-	Calls  int     `json:"calls"`
-	Errors int     `json:"errors"`
-	P95    float64 `json:"p95"` // milliseconds, of warm calls
+	Invocations int     `json:"invocations"`
+	Errors      int     `json:"errors"`
+	P95         float64 `json:"p95"` // milliseconds, of warm calls
 }
 
 // Taken is a step that a shift took.
 type Taken struct {
-	At    time.Time `json:"at"`
-	Share float64   `json:"share"`
-	Why   string    `json:"why,omitempty"`
+	At     time.Time `json:"at"`
+	Share  float64   `json:"share"`
+	Reason string    `json:"reason,omitempty"`
 }
 
 func takeShift(r scanner) (Shift, error) {
@@ -120,7 +120,7 @@ func (s *Store) PutShift(ctx context.Context, v Shift) error {
 func (tx Tx) PutShift(ctx context.Context, v Shift) error {
 	body, err := json.Marshal(v)
 	if err != nil {
-		return fmt.Errorf("keeping a shift: %w", err)
+		return fmt.Errorf("storing a traffic shift: %w", err)
 	}
 	if _, err := tx.ExecContext(ctx, `INSERT INTO shifts (service, version, stage, active, body) VALUES (?,?,?,?,?)
 		ON CONFLICT DO UPDATE SET active = excluded.active, body = excluded.body`, v.Service, v.Version, v.Stage, v.Active,
@@ -145,14 +145,14 @@ func (s *Store) ChangeShift(ctx context.Context, d Delivery, person, what string
 			JOIN deliveries d USING (service, version, stage) WHERE s.service = ? AND s.version = ? AND s.stage = ?
 			AND s.active = 1 AND d.state = ?`, d.Service, d.Version, d.Stage, delivery.Shifting)
 		if err != nil {
-			return fmt.Errorf("version %d does not shift in %s: %w", d.Version, d.Stage, ErrMoved)
+			return fmt.Errorf("version %d has no traffic shift in %s: %w", d.Version, d.Stage, ErrMoved)
 		}
 		if err := change(&v); err != nil {
 			return err
 		}
 		v.Said++
 		if err := tx.Note(ctx, Entry{Person: person, Service: d.Service, Stage: d.Stage, What: what,
-			Text: fmt.Sprintf("version %d at %.3g %%", d.Version, v.Share())}); err != nil {
+			Text: fmt.Sprintf("version %d at %.3g%%", d.Version, v.Share())}); err != nil {
 			return err
 		}
 		return tx.PutShift(ctx, v)
@@ -174,7 +174,7 @@ func (tx Tx) KeepShift(ctx context.Context, v Shift) error {
 		return err
 	}
 	if !now.Active || now.Said != v.Said {
-		return fmt.Errorf("the shift of version %d in %s: %w", v.Version, v.Stage, ErrMoved)
+		return fmt.Errorf("the traffic shift of version %d in %s: %w", v.Version, v.Stage, ErrMoved)
 	}
 	return tx.PutShift(ctx, v)
 }

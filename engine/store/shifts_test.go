@@ -9,19 +9,19 @@ import (
 	"time"
 
 	"rudmar/core/delivery"
-	"rudmar/core/figures"
+	"rudmar/core/metrics"
 	"rudmar/engine/store"
 )
 
 // What the old revision did in the minute before its shift began counts for nobody.
 func TestEarlierIsTakenOff(t *testing.T) {
-	e := store.Earlier{Minute: 60_000, Calls: 10, Errors: 2, Durations: map[int]int{3: 8, 9: 2}}
-	sum := figures.Sum{Calls: 15, Errors: 2, Durations: figures.Histogram{3: 12, 9: 2, 11: 1}}
+	e := store.Earlier{Minute: 60_000, Invocations: 10, Errors: 2, Durations: map[int]int{3: 8, 9: 2}}
+	sum := metrics.Sum{Invocations: 15, Errors: 2, Durations: metrics.Histogram{3: 12, 9: 2, 11: 1}}
 	got := e.After(sum, 60_000)
-	if got.Calls != 5 || got.Errors != 0 || !maps.Equal(got.Durations, figures.Histogram{3: 4, 11: 1}) {
+	if got.Invocations != 5 || got.Errors != 0 || !maps.Equal(got.Durations, metrics.Histogram{3: 4, 11: 1}) {
 		t.Errorf("%+v", got)
 	}
-	if got := e.After(sum, 120_000); got.Calls != 15 || got.Errors != 2 {
+	if got := e.After(sum, 120_000); got.Invocations != 15 || got.Errors != 2 {
 		t.Errorf("another minute: %+v", got)
 	}
 	if sum.Durations[3] != 12 {
@@ -66,19 +66,19 @@ func TestShiftsAreNotOverwritten(t *testing.T) {
 	if err := s.ChangeShift(ctx, d, "wren", "shift: hold", hold); err != nil {
 		t.Fatal(err)
 	}
-	read.Why = "judged by what was there before"
+	read.Reason = "judged by what was there before"
 	if err := s.JudgeShift(ctx, read); !errors.Is(err, store.ErrMoved) {
 		t.Errorf("somebody's word is overwritten: %v", err)
 	}
 	now, err := s.Shift(ctx, "frostline", 1, "live")
-	if err != nil || now.Held != "wren" || now.Why != "" {
+	if err != nil || now.Held != "wren" || now.Reason != "" {
 		t.Errorf("%v: %+v", err, now)
 	}
 	if err := s.JudgeShift(ctx, now); err != nil {
 		t.Errorf("what is judged as it is: %v", err)
 	}
 	m := store.Move{From: d.State, To: d}
-	m.To.State = delivery.WentBack
+	m.To.State = delivery.RolledBack
 	if err := s.MoveDeliveries(ctx, m); err != nil {
 		t.Fatal(err)
 	}

@@ -74,8 +74,8 @@ func (s *Store) Record(ctx context.Context, p manifest.Place) ([]Recorded, error
 	}, `SELECT address, kind, function, attributes, needs, platform, version, changed_at FROM records WHERE service = ? AND stage = ? AND target = ? ORDER BY address`, p.Service, p.Stage, p.Target.String())
 }
 
-// There is what a place holds of a function, in short.
-type There struct {
+// FunctionStatus is what a place holds of a function, in short.
+type FunctionStatus struct {
 	Function string
 	Version  int       // the version that made its revision; 0 where it has none yet
 	At       time.Time // when that was; zero where it has none yet
@@ -83,9 +83,9 @@ type There struct {
 }
 
 // FunctionsAt lists the functions of which something is in the record of a place.
-func (s *Store) FunctionsAt(ctx context.Context, p manifest.Place) ([]There, error) {
-	return list(ctx, s.read, func(r scanner) (There, error) {
-		var v There
+func (s *Store) FunctionsAt(ctx context.Context, p manifest.Place) ([]FunctionStatus, error) {
+	return list(ctx, s.read, func(r scanner) (FunctionStatus, error) {
+		var v FunctionStatus
 		var at int64
 		err := r.Scan(&v.Function, &v.Version, &at, &v.Memory)
 		v.At = millis(at)
@@ -111,10 +111,10 @@ func (s *Store) Timeout(ctx context.Context, p manifest.Place, function string) 
 
 // Plan is a plan that was kept.
 type Plan struct {
-	ID     int64
-	Person string
-	MadeAt time.Time
-	Plan   *plan.Plan
+	ID        int64
+	Person    string
+	CreatedAt time.Time
+	Plan      *plan.Plan
 }
 
 // AddPlan keeps a plan.
@@ -137,7 +137,7 @@ func (s *Store) Plan(ctx context.Context, id int64) (Plan, error) {
 		if err := r.Scan(&v.ID, &v.Person, &made, &body); err != nil {
 			return v, err
 		}
-		v.MadeAt = millis(made)
+		v.CreatedAt = millis(made)
 		return v, json.Unmarshal([]byte(body), &v.Plan)
 	}, `SELECT id, person, made_at, body FROM plans WHERE id = ?`, id)
 }
@@ -160,12 +160,12 @@ func (s *Store) PutLook(ctx context.Context, l Look, drifted bool) error {
 			return err
 		}
 		if drifted {
-			text := fmt.Sprintf("what is live in %s on %s is otherwise than it was put there, or no longer is", l.Stage, l.Target)
+			text := fmt.Sprintf("the actual state of %s on %s differs from the record", l.Stage, l.Target)
 			if err := tx.Notify(ctx, NoticeDrift, l.Service, l.Stage, text, map[string]any{"target": l.Target.String()}); err != nil {
 				return err
 			}
 		}
-		return tx.Tell(ctx, l.Service, TopicLook, map[string]any{"stage": l.Stage, "target": l.Target, "drifted": drifted})
+		return tx.Tell(ctx, l.Service, TopicObservation, map[string]any{"stage": l.Stage, "target": l.Target, "drifted": drifted})
 	})
 }
 

@@ -91,7 +91,7 @@ func (tx Tx) endSteps(ctx context.Context, p manifest.Place, deployment int64, e
 	for i, o := range ended {
 		rows[i] = [5]any{o.Step.Index, o.Step.Address, o.Step.Kind, StepFailed, o.Error}
 		if o.Error == "" {
-			rows[i][3] = StepDone
+			rows[i][3] = StepSucceeded
 			done = append(done, o)
 		}
 	}
@@ -113,8 +113,8 @@ func (tx Tx) record(ctx context.Context, p manifest.Place, done []Outcome) error
 	var gone []string
 	var put [][7]any // address, kind, function, attributes, needs, platform, version
 	for _, o := range done {
-		if o.Step.Was != "" {
-			if err := tx.rename(ctx, p, o.Step.Was, o.Step.Function); err != nil {
+		if o.Step.RenamedFrom != "" {
+			if err := tx.rename(ctx, p, o.Step.RenamedFrom, o.Step.Function); err != nil {
 				return err
 			}
 		}

@@ -29,9 +29,9 @@ var migrations embed.FS
 var (
 	ErrNotFound = errors.New("not found") // there is no such row
 	ErrNewer    = errors.New(
-		"the database was made by a newer Rudmar; start that one, or put back the copy from before it")
+		"the database was created by a newer Rudmar; start that one, or restore the copy from before the upgrade")
 	ErrKeyGone = errors.New(
-		"a key of this installation is gone; put it back from your backup, or start once with --new-keys, which makes new ones: secrets have to be set again, and versions that were built before cannot be verified any more")
+		"a key of this installation is missing; restore it from your backup, or start once with --new-keys, which creates new ones: secrets must then be set again, and older versions can no longer be verified")
 )
 
 // Store is the database: one connection for writing, several for reading.
@@ -47,7 +47,7 @@ const pragmas = "&_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=s
 // has to be migrated is copied first.
 func Open(ctx context.Context, dir string, now func() time.Time) (*Store, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return nil, fmt.Errorf("making the data folder: %w", err)
+		return nil, fmt.Errorf("creating the data folder: %w", err)
 	}
 	file := filepath.Join(dir, "rudmar.db")
 	s := &Store{now: now}
@@ -64,7 +64,7 @@ func Open(ctx context.Context, dir string, now func() time.Time) (*Store, error)
 	s.write.SetMaxOpenConns(1)
 	if err := s.migrate(ctx, file); err != nil {
 		s.write.Close()
-		return nil, fmt.Errorf("bringing the database up to date: %w", err)
+		return nil, fmt.Errorf("upgrading the database: %w", err)
 	}
 	read, err := sql.Open("sqlite", "file:"+file+"?mode=ro"+pragmas)
 	if err != nil {
@@ -77,7 +77,7 @@ func Open(ctx context.Context, dir string, now func() time.Time) (*Store, error)
 }
 
 // ErrNoData tells that a folder holds no data of Rudmar's.
-var ErrNoData = errors.New("there is no Rudmar data")
+var ErrNoData = errors.New("no Rudmar data")
 
 // OpenReading opens the database in a folder for reading alone: it makes nothing
 // and changes nothing. ErrNoData where there is none.
@@ -98,10 +98,10 @@ func OpenReading(dir string, now func() time.Time) (*Store, error) {
 	return &Store{now: now, read: kept, write: kept}, nil
 }
 
-// Hurry runs do without waiting for the disk at each write. What a killed
+// WithRelaxedSync runs do without waiting for the disk at each write. What a killed
 // program wrote is kept; a machine that loses its power may lose the newest
 // writes, which is fine for data that can be made again.
-func (s *Store) Hurry(ctx context.Context, do func() error) error {
+func (s *Store) WithRelaxedSync(ctx context.Context, do func() error) error {
 	if _, err := s.write.ExecContext(ctx, `PRAGMA synchronous = NORMAL`); err != nil {
 		return fmt.Errorf("writing without waiting for the disk: %w", err)
 	}
@@ -127,7 +127,7 @@ func (s *Store) migrate(ctx context.Context, file string) error {
 		return err
 	}
 	if current > target {
-		return fmt.Errorf("%w (it is at %d, this program knows %d)", ErrNewer, current, target)
+		return fmt.Errorf("%w (format %d, this program knows %d)", ErrNewer, current, target)
 	}
 	if copied := fmt.Sprintf("%s.before-%d", file, target); current > 0 && current < target {
 		half := copied + ".half" // whole or not at all: an upgrade may be interrupted, and goes on

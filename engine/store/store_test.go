@@ -197,7 +197,7 @@ func TestDeliveries(t *testing.T) {
 	}
 	d := rows[0]
 	c.add(time.Minute)
-	d.State, d.Deployments, d.Why = delivery.Deploying, []int64{4, 5}, "because"
+	d.State, d.Deployments, d.Reason = delivery.Deploying, []int64{4, 5}, "because"
 	must(t, s.MoveDeliveries(ctx, store.Move{From: delivery.Waiting, To: d, Person: "wren"}))
 	if err := s.MoveDeliveries(ctx, store.Move{From: delivery.Waiting, To: d, Person: "linden"}); !errors.Is(err,
 		store.ErrMoved) {
@@ -269,7 +269,7 @@ func TestEventsAreKeptInOrder(t *testing.T) {
 		go func() {
 			defer group.Done()
 			for range 20 {
-				if err := s.Tell(ctx, "frostline", store.TopicLook, nil); err != nil {
+				if err := s.Tell(ctx, "frostline", store.TopicObservation, nil); err != nil {
 					t.Error(err)
 				}
 			}

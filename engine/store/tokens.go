@@ -12,20 +12,20 @@ import (
 
 // Token is what a machine acts with in somebody's name, without the token itself.
 type Token struct {
-	ID           int64
-	Handle, Name string
-	Acts, Places []string // as the rights name them
-	Made, Until  time.Time
-	Ended        time.Time // zero where it was not ended before its time
-	Used         time.Time // zero where it never was; to the minute
-	From         string    // the address that it was last used from
+	ID                  int64
+	Handle, Name        string
+	Permissions, Places []string // as the rights name them
+	Made, Until         time.Time
+	Ended               time.Time // zero where it was not ended before its time
+	Used                time.Time // zero where it never was; to the minute
+	From                string    // the address that it was last used from
 }
 
 // Rights gives what the token narrows its maker's rights to.
 func (t Token) Rights() *rights.Token {
 	out := &rights.Token{Name: t.Name}
-	for _, a := range t.Acts {
-		out.Acts = append(out.Acts, rights.Act(a))
+	for _, a := range t.Permissions {
+		out.Permissions = append(out.Permissions, rights.Permission(a))
 	}
 	for _, place := range t.Places {
 		out.In = append(out.In, rights.ParseWhere(place))
@@ -34,7 +34,7 @@ func (t Token) Rights() *rights.Token {
 }
 
 // ErrTokenNamed tells that somebody has a token of that name.
-var ErrTokenNamed = errors.New("there is a token of that name; end it first, or give another name")
+var ErrTokenNamed = errors.New("the name is in use; revoke the other token first, or choose another name")
 
 const tokenColumns = `id, handle, name, acts, places, made_at, until, ended_at, used_at, used_from`
 
@@ -44,7 +44,7 @@ func takeToken(r scanner) (Token, error) {
 	var acts, places string
 	var made, until, ended, used int64
 	err := r.Scan(&t.ID, &t.Handle, &t.Name, &acts, &places, &made, &until, &ended, &used, &t.From)
-	t.Acts, t.Places = strings.Split(acts, ","), strings.Fields(places)
+	t.Permissions, t.Places = strings.Split(acts, ","), strings.Fields(places)
 	t.Made, t.Until, t.Ended, t.Used = millis(made), millis(until), millis(ended), millis(used)
 	return t, err
 }
@@ -60,7 +60,7 @@ func (s *Store) AddToken(ctx context.Context, hash string, t Token) (id int64, e
 		}
 		result, err := tx.ExecContext(ctx,
 			`INSERT INTO tokens (handle, name, hash, acts, places, made_at, until) VALUES (?,?,?,?,?,?,?) ON CONFLICT DO NOTHING`,
-			t.Handle, t.Name, hash, strings.Join(t.Acts, ","), strings.Join(t.Places, " "), s.stamp(), t.Until.UnixMilli())
+			t.Handle, t.Name, hash, strings.Join(t.Permissions, ","), strings.Join(t.Places, " "), s.stamp(), t.Until.UnixMilli())
 		if err != nil {
 			return err
 		}
@@ -74,8 +74,8 @@ func (s *Store) AddToken(ctx context.Context, hash string, t Token) (id int64, e
 		if len(t.Places) > 0 {
 			where = strings.Join(t.Places, ", ")
 		}
-		return tx.Note(ctx, Entry{Person: t.Handle, What: "token made", Text: fmt.Sprintf("%s, for %s in %s, until %s", t.Name,
-			strings.Join(t.Acts, ", "), where, t.Until.UTC().Format("2 January 2006"))})
+		return tx.Note(ctx, Entry{Person: t.Handle, What: "token created", Text: fmt.Sprintf("%s, %s in %s, expires %s", t.Name,
+			strings.Join(t.Permissions, ", "), where, t.Until.UTC().Format("2 January 2006"))})
 	})
 	return id, err
 }
@@ -102,15 +102,15 @@ func (s *Store) UsedToken(ctx context.Context, t Token, from string) error {
 	return s.exec(ctx, `UPDATE tokens SET used_at = ?, used_from = ? WHERE id = ?`, s.stamp(), from, t.ID)
 }
 
-// EndToken ends somebody's token. One that is not theirs, or has ended, is
+// RevokeToken ends somebody's token. One that is not theirs, or has ended, is
 // ErrNotFound.
-func (s *Store) EndToken(ctx context.Context, handle string, id int64) error {
+func (s *Store) RevokeToken(ctx context.Context, handle string, id int64) error {
 	return s.Within(ctx, func(tx Tx) error {
 		name, err := one(ctx, tx, takeText, `UPDATE tokens SET ended_at = ? WHERE id = ? AND handle = ? AND ended_at = 0 RETURNING name`, s.stamp(), id, handle)
 		if err != nil {
 			return fmt.Errorf("a token %d of %s: %w", id, handle, err)
 		}
-		return tx.Note(ctx, Entry{Person: handle, What: "token ended", Text: name})
+		return tx.Note(ctx, Entry{Person: handle, What: "token revoked", Text: name})
 	})
 }
 

@@ -101,7 +101,7 @@ func TestWhoListensIsWoken(t *testing.T) {
 		}
 	}
 	must(t, s.AddRepository(t.Context(), "brambleford", "wren"))
-	must(t, s.Tell(t.Context(), "frostline", store.TopicLook, nil))
+	must(t, s.Tell(t.Context(), "frostline", store.TopicObservation, nil))
 	if woken() {
 		t.Error("somebody was woken by another topic")
 	}

@@ -29,7 +29,7 @@ func (s *Store) Heads(ctx context.Context, repository string) (map[string]string
 // The states of a build.
 const (
 	BuildQueued    = "queued"
-	BuildDone      = "done"
+	BuildSucceeded = "done"
 	BuildFailed    = "failed"
 	BuildCancelled = "cancelled"
 )
@@ -39,9 +39,9 @@ type Build struct {
 	ID                            int64
 	Service, Hash, Branch, Person string
 	State                         string // one of the states below
-	Why, Log                      string
+	Reason, Log                   string
 	Version                       int
-	AskedAt, EndedAt              time.Time
+	QueuedAt, EndedAt             time.Time
 }
 
 // Head is a branch that has moved, and what follows from that.
@@ -66,7 +66,7 @@ func (s *Store) SeeHead(ctx context.Context, h Head) error {
 			return err
 		}
 		if known != h.Before {
-			return fmt.Errorf("%s of %s is at %s by now: %w", h.Branch, h.Repository, short(known), ErrMoved)
+			return fmt.Errorf("%s of %s is now at %s: %w", h.Branch, h.Repository, short(known), ErrMoved)
 		}
 		if _, err := tx.ExecContext(ctx,
 			`INSERT INTO heads (repository, branch, hash) VALUES (?,?,?) ON CONFLICT DO UPDATE SET hash = excluded.hash`,
@@ -103,8 +103,8 @@ const buildColumns = `id, service, hash, branch, person, state, why, log, versio
 func takeBuild(r scanner) (Build, error) {
 	var b Build
 	var asked, ended int64
-	err := r.Scan(&b.ID, &b.Service, &b.Hash, &b.Branch, &b.Person, &b.State, &b.Why, &b.Log, &b.Version, &asked, &ended)
-	b.AskedAt, b.EndedAt = millis(asked), millis(ended)
+	err := r.Scan(&b.ID, &b.Service, &b.Hash, &b.Branch, &b.Person, &b.State, &b.Reason, &b.Log, &b.Version, &asked, &ended)
+	b.QueuedAt, b.EndedAt = millis(asked), millis(ended)
 	return b, err
 }
 
@@ -151,25 +151,25 @@ func (s *Store) EndBuild(ctx context.Context, b Build) error {
 func (tx Tx) endBuild(ctx context.Context, b Build) error {
 	result, err := tx.ExecContext(ctx,
 		`UPDATE builds SET state = ?, why = ?, log = ?, version = ?, ended_at = ? WHERE id = ? AND state = ?`,
-		b.State, b.Why, b.Log, b.Version, tx.s.stamp(), b.ID, BuildQueued)
+		b.State, b.Reason, b.Log, b.Version, tx.s.stamp(), b.ID, BuildQueued)
 	if err != nil {
 		return err
 	}
 	if n, err := result.RowsAffected(); err != nil || n == 0 {
-		return errors.Join(err, fmt.Errorf("build %d has ended already: %w", b.ID, ErrMoved))
+		return errors.Join(err, fmt.Errorf("build %d has already ended: %w", b.ID, ErrMoved))
 	}
 	if b.State == BuildFailed {
 		if err := tx.Note(ctx,
-			Entry{Person: b.Person, Service: b.Service, What: "build failed", Text: short(b.Hash) + ": " + b.Why}); err != nil {
+			Entry{Person: b.Person, Service: b.Service, What: "build failed", Text: short(b.Hash) + ": " + b.Reason}); err != nil {
 			return err
 		}
 	}
 	told := map[string]any{"commit": b.Hash, "branch": b.Branch, "by": b.Person}
 	switch b.State {
 	case BuildFailed:
-		told["why"] = b.Why
-		err = tx.Notify(ctx, NoticeBuildFailed, b.Service, "", "commit "+short(b.Hash)+" could not be built: "+b.Why, told)
-	case BuildDone:
+		told["why"] = b.Reason
+		err = tx.Notify(ctx, NoticeBuildFailed, b.Service, "", "commit "+short(b.Hash)+" failed to build: "+b.Reason, told)
+	case BuildSucceeded:
 		told["version"] = b.Version
 		err = tx.Notify(ctx, NoticeVersion, b.Service, "",
 			fmt.Sprintf("commit %s is version %d", short(b.Hash), b.Version), told)
@@ -263,7 +263,7 @@ func (s *Store) FinishBuild(ctx context.Context, b Built) (number int, made bool
 		if err := tx.startDelivery(ctx, b.Version.Service, number, b.Stages, b.Removes); err != nil {
 			return err
 		}
-		b.Build.State, b.Build.Version = BuildDone, number
+		b.Build.State, b.Build.Version = BuildSucceeded, number
 		b.Build.Log += "version " + itoa(number) + "\n"
 		if !made {
 			b.Build.Log = strings.TrimSuffix(b.Build.Log, "\n") + ", the same as before: no new number\n"

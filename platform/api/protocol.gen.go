@@ -23,25 +23,25 @@ import (
 
 // Defines values for AttributeKindType.
 const (
+	Boolean AttributeKindType = "boolean"
 	List    AttributeKindType = "list"
 	Mapping AttributeKindType = "mapping"
 	Number  AttributeKindType = "number"
-	Text    AttributeKindType = "text"
-	Truth   AttributeKindType = "truth"
+	String  AttributeKindType = "string"
 )
 
 // Valid indicates whether the value is a known member of the AttributeKindType enum.
 func (e AttributeKindType) Valid() bool {
 	switch e {
+	case Boolean:
+		return true
 	case List:
 		return true
 	case Mapping:
 		return true
 	case Number:
 		return true
-	case Text:
-		return true
-	case Truth:
+	case String:
 		return true
 	default:
 		return false
@@ -86,10 +86,10 @@ func (e HoldingWhat) Valid() bool {
 
 // Defines values for InvocationOutcome.
 const (
-	Answered    InvocationOutcome = "answered"
 	Failed      InvocationOutcome = "failed"
 	NotFound    InvocationOutcome = "not-found"
 	OutOfMemory InvocationOutcome = "out-of-memory"
+	Succeeded   InvocationOutcome = "succeeded"
 	Throttled   InvocationOutcome = "throttled"
 	TimedOut    InvocationOutcome = "timed-out"
 )
@@ -97,13 +97,13 @@ const (
 // Valid indicates whether the value is a known member of the InvocationOutcome enum.
 func (e InvocationOutcome) Valid() bool {
 	switch e {
-	case Answered:
-		return true
 	case Failed:
 		return true
 	case NotFound:
 		return true
 	case OutOfMemory:
+		return true
+	case Succeeded:
 		return true
 	case Throttled:
 		return true
@@ -158,15 +158,15 @@ func (e OperationState) Valid() bool {
 
 // Defines values for PriceOf.
 const (
-	Calls      PriceOf = "calls"
-	LogBytes   PriceOf = "log-bytes"
-	MemoryTime PriceOf = "memory-time"
+	Invocations PriceOf = "invocations"
+	LogBytes    PriceOf = "log-bytes"
+	MemoryTime  PriceOf = "memory-time"
 )
 
 // Valid indicates whether the value is a known member of the PriceOf enum.
 func (e PriceOf) Valid() bool {
 	switch e {
-	case Calls:
+	case Invocations:
 		return true
 	case LogBytes:
 		return true
@@ -179,8 +179,8 @@ func (e PriceOf) Valid() bool {
 
 // Defines values for Purpose.
 const (
-	Case Purpose = "case"
-	Hand Purpose = "hand"
+	Case   Purpose = "case"
+	Manual Purpose = "manual"
 )
 
 // Valid indicates whether the value is a known member of the Purpose enum.
@@ -188,7 +188,7 @@ func (e Purpose) Valid() bool {
 	switch e {
 	case Case:
 		return true
-	case Hand:
+	case Manual:
 		return true
 	default:
 		return false
@@ -228,18 +228,18 @@ type AccessUse struct {
 
 // AttributeKind defines model for AttributeKind.
 type AttributeKind struct {
-	// Computed The platform sets it
+	// Computed Set by the platform
 	Computed *bool `json:"computed,omitempty"`
 
-	// InPlace Whether it can change without making the resource anew
+	// InPlace Whether it can change without replacing the resource
 	InPlace bool     `json:"inPlace"`
 	Max     *float64 `json:"max,omitempty"`
 	Min     *float64 `json:"min,omitempty"`
 
-	// Name A name, or the start of one and a *
+	// Name Name, or a prefix followed by *
 	Name string `json:"name"`
 
-	// Secret Its value may come as a secret; the attribute then holds a fingerprint
+	// Secret Whether the value can be a secret; the attribute then contains a fingerprint
 	Secret *bool              `json:"secret,omitempty"`
 	Type   AttributeKindType  `json:"type"`
 	Unit   *AttributeKindUnit `json:"unit,omitempty"`
@@ -266,18 +266,17 @@ type HoldingWhat string
 
 // Invocation defines model for Invocation.
 type Invocation struct {
-	// Answer What the handler gave back
-	Answer interface{} `json:"answer,omitempty"`
-	Cold   bool        `json:"cold"`
+	Cold bool `json:"cold"`
 
-	// ColdMs Time to start the instance, 0 for a warm one
-	ColdMs float64          `json:"coldMs"`
-	Error  *InvocationError `json:"error,omitempty"`
-	Id     string           `json:"id"`
-	Logs   []LogLine        `json:"logs"`
+	// ColdStartMs Time to start the instance; 0 for a warm one
+	ColdStartMs float64          `json:"coldStartMs"`
+	DurationMs  float64          `json:"durationMs"`
+	Error       *InvocationError `json:"error,omitempty"`
+	Id          string           `json:"id"`
+	Logs        []LogLine        `json:"logs"`
 
-	// LogsCut Whether lines were left out because there were too many
-	LogsCut *bool `json:"logsCut,omitempty"`
+	// LogsTruncated Whether lines were dropped because of the log limit
+	LogsTruncated *bool `json:"logsTruncated,omitempty"`
 
 	// MemoryLimit Bytes
 	MemoryLimit int64 `json:"memoryLimit"`
@@ -285,9 +284,11 @@ type Invocation struct {
 	// MemoryPeak Bytes
 	MemoryPeak int64             `json:"memoryPeak"`
 	Outcome    InvocationOutcome `json:"outcome"`
-	Revision   string            `json:"revision"`
-	RunMs      float64           `json:"runMs"`
-	Version    *int              `json:"version,omitempty"`
+
+	// Response Return value of the handler
+	Response interface{} `json:"response,omitempty"`
+	Revision string      `json:"revision"`
+	Version  *int        `json:"version,omitempty"`
 }
 
 // InvocationOutcome defines model for Invocation.Outcome.
@@ -300,12 +301,12 @@ type InvocationError struct {
 	Trace   *string `json:"trace,omitempty"`
 }
 
-// InvocationWish defines model for InvocationWish.
-type InvocationWish struct {
-	// Event What the handler gets as call.event
+// InvocationRequest defines model for InvocationRequest.
+type InvocationRequest struct {
+	// Event Passed to the handler as call.event
 	Event interface{} `json:"event"`
 
-	// Purpose What the call is for, where it is none of the function's own: a saved case, or somebody who tries it. Calls that follow from it are for the same.
+	// Purpose Purpose of an invocation that is not real traffic: a saved case or a manual invocation. Inherited by the invocations it causes.
 	Purpose *Purpose `json:"purpose,omitempty"`
 	Trigger *string  `json:"trigger,omitempty"`
 }
@@ -320,25 +321,25 @@ type Kind struct {
 type Kinds struct {
 	Kinds []Kind `json:"kinds"`
 
-	// Notes What an operator should know, such as a means of isolation that is missing
+	// Notes Notes for the operator, such as a missing means of isolation
 	Notes       []string         `json:"notes"`
 	Permissions []PermissionKind `json:"permissions"`
 	Platform    string           `json:"platform"`
 
-	// Prices Empty where the platform costs nothing by use
+	// Prices Empty if usage is free
 	Prices  []Price  `json:"prices"`
 	Quotas  []Quota  `json:"quotas"`
 	Regions []string `json:"regions"`
 
-	// Renames Whether ResourceWish.was is understood; false where it is absent
+	// Renames Whether the platform supports ResourceRequest.renamedFrom; default false
 	Renames *bool `json:"renames,omitempty"`
 
-	// RoutesAt Where routes answer; {region}, {service} and {stage} are filled in
+	// RoutesAt Address of routes, with placeholders {region}, {service} and {stage}
 	RoutesAt  string   `json:"routesAt"`
 	Runtimes  []string `json:"runtimes"`
 	Simulated bool     `json:"simulated"`
 
-	// Triggers What can call a function: route, cron, every, objects, queue, function
+	// Triggers Sources of triggers: route, cron, every, objects, queue, after_function
 	Triggers []string `json:"triggers"`
 }
 
@@ -354,7 +355,7 @@ type LogLine struct {
 	Stream     LogLineStream `json:"stream"`
 	Text       string        `json:"text"`
 
-	// Version The version that first asked for the revision, as long as the revision is kept
+	// Version First version with this revision, while the revision exists
 	Version *int `json:"version,omitempty"`
 }
 
@@ -363,70 +364,70 @@ type LogLineStream string
 
 // Message defines model for Message.
 type Message struct {
-	Attempts int         `json:"attempts"`
-	Body     interface{} `json:"body"`
+	Attempts   int         `json:"attempts"`
+	Body       interface{} `json:"body"`
+	DeadLetter bool        `json:"deadLetter"`
 
 	// DueAt Unix milliseconds
 	DueAt int64 `json:"dueAt"`
 
-	// Functions Those that may get it: one, or all that take from its queue
+	// Functions Functions that can receive the message: one, or all subscribers of its queue
 	Functions []string `json:"functions"`
 	Id        int64    `json:"id"`
-	Parked    bool     `json:"parked"`
+
+	// Reason Error of the last attempt
+	Reason string `json:"reason"`
 
 	// SentAt Unix milliseconds
 	SentAt int64 `json:"sentAt"`
 
-	// Source queues/NAME, or the address of the subscription that the event is for
+	// Source queues/NAME, or the address of the event's subscription
 	Source string `json:"source"`
-
-	// Why How the last attempt failed
-	Why string `json:"why"`
 }
 
 // MinuteSum defines model for MinuteSum.
 type MinuteSum struct {
-	Calls int `json:"calls"`
-	Cold  int `json:"cold"`
+	Cold int `json:"cold"`
 
-	// Durations Calls by duration without cold starts: the key k counts those over 1.1^(k-1) and up to 1.1^k milliseconds. Two histograms are merged by adding.
+	// Durations Invocations by duration without cold starts: key k counts those over 1.1^(k-1) and up to 1.1^k milliseconds. Histograms merge by addition.
 	Durations map[string]int `json:"durations"`
 
 	// ErrorKinds Errors by outcome
-	ErrorKinds map[string]int `json:"errorKinds"`
-	Errors     int            `json:"errors"`
-	Function   string         `json:"function"`
-	MaxMs      float64        `json:"maxMs"`
-	MemoryPeak int64          `json:"memoryPeak"`
+	ErrorKinds  map[string]int `json:"errorKinds"`
+	Errors      int            `json:"errors"`
+	Function    string         `json:"function"`
+	Invocations int            `json:"invocations"`
+	MaxMs       float64        `json:"maxMs"`
+	MemoryPeak  int64          `json:"memoryPeak"`
 
 	// Minute Unix milliseconds of its start
 	Minute int64 `json:"minute"`
 
-	// Purpose What the call is for, where it is none of the function's own: a saved case, or somebody who tries it. Calls that follow from it are for the same.
+	// Purpose Purpose of an invocation that is not real traffic: a saved case or a manual invocation. Inherited by the invocations it causes.
 	Purpose   *Purpose `json:"purpose,omitempty"`
 	Revision  string   `json:"revision"`
 	Throttled int      `json:"throttled"`
 	TotalMs   float64  `json:"totalMs"`
 	Trigger   string   `json:"trigger"`
 
-	// Version The version that first asked for the revision, as long as the revision is kept
+	// Version First version with this revision, while the revision exists
 	Version *int `json:"version,omitempty"`
 }
 
 // Operation defines model for Operation.
 type Operation struct {
-	// Address The resource that it changes
+	// Address The changed resource
 	Address string `json:"address"`
 
-	// BegunAt Unix milliseconds
-	BegunAt int64 `json:"begunAt"`
-
 	// EndedAt Unix milliseconds
-	EndedAt  *int64         `json:"endedAt,omitempty"`
-	Id       string         `json:"id"`
-	Problem  *Problem       `json:"problem,omitempty"`
-	Resource *Resource      `json:"resource,omitempty"`
-	State    OperationState `json:"state"`
+	EndedAt  *int64    `json:"endedAt,omitempty"`
+	Id       string    `json:"id"`
+	Problem  *Problem  `json:"problem,omitempty"`
+	Resource *Resource `json:"resource,omitempty"`
+
+	// StartedAt Unix milliseconds
+	StartedAt int64          `json:"startedAt"`
+	State     OperationState `json:"state"`
 }
 
 // OperationState defines model for Operation.State.
@@ -440,17 +441,17 @@ type PermissionKind struct {
 
 // Price defines model for Price.
 type Price struct {
-	// Amount A decimal number, exact
+	// Amount Exact decimal number
 	Amount string `json:"amount"`
 
 	// Currency ISO 4217
 	Currency string `json:"currency"`
 
-	// Of A million calls; a GiB of the memory limit for a second of running; a GiB of log lines written
+	// Of A million invocations; a GiB of memory limit for a second of duration; a GiB of log lines
 	Of PriceOf `json:"of"`
 }
 
-// PriceOf A million calls; a GiB of the memory limit for a second of running; a GiB of log lines written
+// PriceOf A million invocations; a GiB of memory limit for a second of duration; a GiB of log lines
 type PriceOf string
 
 // Problem defines model for Problem.
@@ -461,22 +462,22 @@ type Problem struct {
 	Type   string `json:"type"`
 }
 
-// Purpose What the call is for, where it is none of the function's own: a saved case, or somebody who tries it. Calls that follow from it are for the same.
+// Purpose Purpose of an invocation that is not real traffic: a saved case or a manual invocation. Inherited by the invocations it causes.
 type Purpose string
 
 // Quota defines model for Quota.
 type Quota struct {
-	// Kind The kind of resource that is counted
+	// Kind Kind of resource
 	Kind string `json:"kind"`
 
-	// Limit How many there may be; one more is a 403 of the type urn:rudmar:quota
+	// Limit Largest number; one more is a 403 of type urn:rudmar:quota
 	Limit int `json:"limit"`
 
-	// Per What it is counted in
+	// Per Scope of the count
 	Per QuotaPer `json:"per"`
 }
 
-// QuotaPer What it is counted in
+// QuotaPer Scope of the count
 type QuotaPer string
 
 // Resource defines model for Resource.
@@ -485,27 +486,27 @@ type Resource struct {
 	Attributes map[string]interface{} `json:"attributes"`
 	ChangedAt  *int64                 `json:"changedAt,omitempty"`
 
-	// ChangedBy The key of the request that changed it last, as far as the platform keeps it
+	// ChangedBy Key of the request that changed it last, if the platform stores it
 	ChangedBy *string `json:"changedBy,omitempty"`
 	Kind      string  `json:"kind"`
 	Tag       string  `json:"tag"`
 }
 
-// ResourceWish defines model for ResourceWish.
-type ResourceWish struct {
+// ResourceRequest defines model for ResourceRequest.
+type ResourceRequest struct {
 	Attributes map[string]interface{} `json:"attributes"`
 
-	// Replace Attributes that cannot change in place may differ: what was there goes when the new is there. Without it such a change is refused with 422
+	// RenamedFrom For an identity, the function's former name. All stored data of that function moves to the new name atomically
+	RenamedFrom *string `json:"renamedFrom,omitempty"`
+
+	// Replace Whether fixed attributes can change: the old resource is deleted after the new one exists. Otherwise such a change is refused with 422
 	Replace *bool `json:"replace,omitempty"`
 
-	// Secrets Values of attributes that hold a fingerprint only
+	// Secrets Values of attributes that contain only a fingerprint
 	Secrets *map[string]string `json:"secrets,omitempty"`
 
-	// Version The version that asks for it, told to the function
+	// Version Version that requests the change; available to the function
 	Version *int `json:"version,omitempty"`
-
-	// Was Of an identity: the function's former name. All that the platform keeps of that function goes on under the new name, at once and whole
-	Was *string `json:"was,omitempty"`
 }
 
 // Snapshot defines model for Snapshot.
@@ -534,7 +535,7 @@ type Accepted = Operation
 
 // GetSnapshotParams defines parameters for GetSnapshot.
 type GetSnapshotParams struct {
-	// IfNoneMatch The ETag of the snapshot that is known already
+	// IfNoneMatch ETag of the known snapshot
 	IfNoneMatch *string `json:"If-None-Match,omitempty"`
 }
 
@@ -544,31 +545,31 @@ type GetLogsParams struct {
 	Revision   *string `form:"revision,omitempty" json:"revision,omitempty"`
 	Invocation *string `form:"invocation,omitempty" json:"invocation,omitempty"`
 
-	// Since Only lines of that time and later, Unix milliseconds
+	// Since Return only lines from this time on, Unix milliseconds
 	Since *int64 `form:"since,omitempty" json:"since,omitempty"`
 
-	// Before Only lines with a smaller id
+	// Before Return only lines with a smaller ID
 	Before *int64 `form:"before,omitempty" json:"before,omitempty"`
 
-	// After Only lines with a greater id
+	// After Return only lines with a greater ID
 	After *int64 `form:"after,omitempty" json:"after,omitempty"`
 
-	// Limit The newest so many
+	// Limit Maximum number of lines, newest first
 	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
 
-	// Follow Go on with lines as they come, as server-sent events: an event `line` holds a LogLine and its id; an event `alive` comes at least every 15 s.
+	// Follow Stream new lines as server-sent events: an event `line` contains a LogLine and its ID; an event `alive` is sent at least every 15 s.
 	Follow *bool `form:"follow,omitempty" json:"follow,omitempty"`
 
-	// LastEventID While following: the same as after, sent by who was cut off
+	// LastEventID While following, same as after; sent by a client that reconnects
 	LastEventID *string `json:"Last-Event-ID,omitempty"`
 }
 
 // GetMessagesParams defines parameters for GetMessages.
 type GetMessagesParams struct {
-	// Parked Only those that were parked, or only those that were not
-	Parked *bool `form:"parked,omitempty" json:"parked,omitempty"`
+	// DeadLetter Return only dead letters, or only waiting messages
+	DeadLetter *bool `form:"deadLetter,omitempty" json:"deadLetter,omitempty"`
 
-	// After Only those after the message of this id
+	// After Return only messages after this ID
 	After *int64 `form:"after,omitempty" json:"after,omitempty"`
 }
 
@@ -577,7 +578,7 @@ type GetMetricsParams struct {
 	// Since Unix milliseconds
 	Since *int64 `form:"since,omitempty" json:"since,omitempty"`
 
-	// Whole One sum per function, revision and trigger over all of that time, its minute being the first
+	// Whole Whether to return one sum per function, revision and trigger for the whole period, with its first minute
 	Whole *bool `form:"whole,omitempty" json:"whole,omitempty"`
 }
 
@@ -585,13 +586,13 @@ type GetMetricsParams struct {
 type DeleteResourceParams struct {
 	IdempotencyKey string `json:"Idempotency-Key"`
 
-	// IfMatch The tag that the resource has to have; * for any that exists
+	// IfMatch Required tag of the resource; * for any existing one
 	IfMatch *string `json:"If-Match,omitempty"`
 
-	// Fence The number of the lease under which it is asked for; smaller than one that the scope has seen it is refused
+	// Fence Fencing token of the lease; refused if it is smaller than one that the scope has seen
 	Fence *int64 `json:"Fence,omitempty"`
 
-	// Prefer respond-async, as RFC 7240 has it: an operation is welcome
+	// Prefer respond-async (RFC 7240): the client accepts an operation
 	Prefer *string `json:"Prefer,omitempty"`
 }
 
@@ -599,21 +600,21 @@ type DeleteResourceParams struct {
 type PutResourceParams struct {
 	IdempotencyKey string `json:"Idempotency-Key"`
 
-	// IfMatch The tag that the resource has to have; * for any that exists
+	// IfMatch Required tag of the resource; * for any existing one
 	IfMatch *string `json:"If-Match,omitempty"`
 
-	// Fence The number of the lease under which it is asked for; smaller than one that the scope has seen it is refused
+	// Fence Fencing token of the lease; refused if it is smaller than one that the scope has seen
 	Fence *int64 `json:"Fence,omitempty"`
 
-	// Prefer respond-async, as RFC 7240 has it: an operation is welcome
+	// Prefer respond-async (RFC 7240): the client accepts an operation
 	Prefer *string `json:"Prefer,omitempty"`
 }
 
 // InvokeJSONRequestBody defines body for Invoke for application/json ContentType.
-type InvokeJSONRequestBody = InvocationWish
+type InvokeJSONRequestBody = InvocationRequest
 
 // PutResourceJSONRequestBody defines body for PutResource for application/json ContentType.
-type PutResourceJSONRequestBody = ResourceWish
+type PutResourceJSONRequestBody = ResourceRequest
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -689,95 +690,95 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 // The interface specification for the client above.
 type ClientInterface interface {
 
-	// HasArtifact Whether an archive is there
+	// HasArtifact Reports whether the platform has an archive
 	//
 	// Corresponds with HEAD /artifacts/{digest} (the `HasArtifact` operationId).
 	HasArtifact(ctx context.Context, digest Digest, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PutArtifactWithBody Puts an archive there, once; refused where the bytes do not match the digest
+	// PutArtifactWithBody Uploads an archive, once; refused if the bytes do not match the digest
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /artifacts/{digest} (the `PutArtifact` operationId).
 	PutArtifactWithBody(ctx context.Context, digest Digest, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetKinds What this platform knows and allows
+	// GetKinds Returns the kinds of resources, runtimes, prices and quotas of the platform
 	//
 	// Corresponds with GET /kinds (the `GetKinds` operationId).
 	GetKinds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetOperation How a change stands that takes its time; kept for a week after its end
+	// GetOperation Returns an operation; operations are kept for a week after their end
 	//
 	// Corresponds with GET /operations/{id} (the `GetOperation` operationId).
 	GetOperation(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetSnapshot What is there now
+	// GetSnapshot Returns a snapshot of the actual state
 	//
 	// Corresponds with GET /regions/{region}/scopes/{service}/{stage} (the `GetSnapshot` operationId).
 	GetSnapshot(ctx context.Context, region Region, service Service, stage Stage, params *GetSnapshotParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetAccess Which permissions were used, and which calls were refused
+	// GetAccess Returns used permissions and denied calls
 	//
 	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/access (the `GetAccess` operationId).
 	GetAccess(ctx context.Context, region Region, service Service, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// InvokeWithBody Calls a function once
+	// InvokeWithBody Invokes a function
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/functions/{function}/invocations (the `Invoke` operationId).
 	InvokeWithBody(ctx context.Context, region Region, service Service, stage Stage, function Function, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// Invoke Calls a function once
+	// Invoke Invokes a function
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/functions/{function}/invocations (the `Invoke` operationId).
 	Invoke(ctx context.Context, region Region, service Service, stage Stage, function Function, body InvokeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetHoldings What is kept of each function, and goes when it is taken away
+	// GetHoldings Returns the stored data of each function, which is deleted with the function
 	//
 	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/holdings (the `GetHoldings` operationId).
 	GetHoldings(ctx context.Context, region Region, service Service, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetLogs Log lines, oldest first
+	// GetLogs Returns log lines, oldest first
 	//
 	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/logs (the `GetLogs` operationId).
 	GetLogs(ctx context.Context, region Region, service Service, stage Stage, params *GetLogsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetMessages Messages and events that wait for a function or were parked, oldest first, up to 200
+	// GetMessages Lists waiting messages and events or dead letters, oldest first, up to 200
 	//
 	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/messages (the `GetMessages` operationId).
 	GetMessages(ctx context.Context, region Region, service Service, stage Stage, params *GetMessagesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// DropMessage Takes a parked message away
+	// DeleteMessage Deletes a dead letter
 	//
-	// Corresponds with DELETE /regions/{region}/scopes/{service}/{stage}/messages/{id} (the `DropMessage` operationId).
-	DropMessage(ctx context.Context, region Region, service Service, stage Stage, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with DELETE /regions/{region}/scopes/{service}/{stage}/messages/{id} (the `DeleteMessage` operationId).
+	DeleteMessage(ctx context.Context, region Region, service Service, stage Stage, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SendAgain Tries a parked message again, from the start
+	// RetryMessage Retries a dead letter with a new count of attempts
 	//
-	// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/messages/{id} (the `SendAgain` operationId).
-	SendAgain(ctx context.Context, region Region, service Service, stage Stage, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/messages/{id} (the `RetryMessage` operationId).
+	RetryMessage(ctx context.Context, region Region, service Service, stage Stage, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetMetrics Sums per function, revision, trigger and minute
+	// GetMetrics Returns sums per function, revision, trigger and minute
 	//
 	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/metrics (the `GetMetrics` operationId).
 	GetMetrics(ctx context.Context, region Region, service Service, stage Stage, params *GetMetricsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// DeleteResource Takes the resource away
+	// DeleteResource Deletes a resource
 	//
 	// Corresponds with DELETE /regions/{region}/scopes/{service}/{stage}/resources/{address} (the `DeleteResource` operationId).
 	DeleteResource(ctx context.Context, region Region, service Service, stage Stage, address string, params *DeleteResourceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PutResourceWithBody Makes the resource be as given
+	// PutResourceWithBody Creates or updates a resource
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /regions/{region}/scopes/{service}/{stage}/resources/{address} (the `PutResource` operationId).
 	PutResourceWithBody(ctx context.Context, region Region, service Service, stage Stage, address string, params *PutResourceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PutResource Makes the resource be as given
+	// PutResource Creates or updates a resource
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -785,7 +786,7 @@ type ClientInterface interface {
 	PutResource(ctx context.Context, region Region, service Service, stage Stage, address string, params *PutResourceParams, body PutResourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
-// HasArtifact Whether an archive is there
+// HasArtifact Reports whether the platform has an archive
 //
 // Corresponds with HEAD /artifacts/{digest} (the `HasArtifact` operationId).
 func (c *Client) HasArtifact(ctx context.Context, digest Digest, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -800,7 +801,7 @@ func (c *Client) HasArtifact(ctx context.Context, digest Digest, reqEditors ...R
 	return c.Client.Do(req)
 }
 
-// PutArtifactWithBody Puts an archive there, once; refused where the bytes do not match the digest
+// PutArtifactWithBody Uploads an archive, once; refused if the bytes do not match the digest
 //
 // Takes any type of body and a specified content type.
 //
@@ -817,7 +818,7 @@ func (c *Client) PutArtifactWithBody(ctx context.Context, digest Digest, content
 	return c.Client.Do(req)
 }
 
-// GetKinds What this platform knows and allows
+// GetKinds Returns the kinds of resources, runtimes, prices and quotas of the platform
 //
 // Corresponds with GET /kinds (the `GetKinds` operationId).
 func (c *Client) GetKinds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -832,7 +833,7 @@ func (c *Client) GetKinds(ctx context.Context, reqEditors ...RequestEditorFn) (*
 	return c.Client.Do(req)
 }
 
-// GetOperation How a change stands that takes its time; kept for a week after its end
+// GetOperation Returns an operation; operations are kept for a week after their end
 //
 // Corresponds with GET /operations/{id} (the `GetOperation` operationId).
 func (c *Client) GetOperation(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -847,7 +848,7 @@ func (c *Client) GetOperation(ctx context.Context, id string, reqEditors ...Requ
 	return c.Client.Do(req)
 }
 
-// GetSnapshot What is there now
+// GetSnapshot Returns a snapshot of the actual state
 //
 // Corresponds with GET /regions/{region}/scopes/{service}/{stage} (the `GetSnapshot` operationId).
 func (c *Client) GetSnapshot(ctx context.Context, region Region, service Service, stage Stage, params *GetSnapshotParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -862,7 +863,7 @@ func (c *Client) GetSnapshot(ctx context.Context, region Region, service Service
 	return c.Client.Do(req)
 }
 
-// GetAccess Which permissions were used, and which calls were refused
+// GetAccess Returns used permissions and denied calls
 //
 // Corresponds with GET /regions/{region}/scopes/{service}/{stage}/access (the `GetAccess` operationId).
 func (c *Client) GetAccess(ctx context.Context, region Region, service Service, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -877,7 +878,7 @@ func (c *Client) GetAccess(ctx context.Context, region Region, service Service, 
 	return c.Client.Do(req)
 }
 
-// InvokeWithBody Calls a function once
+// InvokeWithBody Invokes a function
 //
 // Takes any type of body and a specified content type.
 //
@@ -894,7 +895,7 @@ func (c *Client) InvokeWithBody(ctx context.Context, region Region, service Serv
 	return c.Client.Do(req)
 }
 
-// Invoke Calls a function once
+// Invoke Invokes a function
 //
 // Takes a body of the `application/json` content type.
 //
@@ -911,7 +912,7 @@ func (c *Client) Invoke(ctx context.Context, region Region, service Service, sta
 	return c.Client.Do(req)
 }
 
-// GetHoldings What is kept of each function, and goes when it is taken away
+// GetHoldings Returns the stored data of each function, which is deleted with the function
 //
 // Corresponds with GET /regions/{region}/scopes/{service}/{stage}/holdings (the `GetHoldings` operationId).
 func (c *Client) GetHoldings(ctx context.Context, region Region, service Service, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -926,7 +927,7 @@ func (c *Client) GetHoldings(ctx context.Context, region Region, service Service
 	return c.Client.Do(req)
 }
 
-// GetLogs Log lines, oldest first
+// GetLogs Returns log lines, oldest first
 //
 // Corresponds with GET /regions/{region}/scopes/{service}/{stage}/logs (the `GetLogs` operationId).
 func (c *Client) GetLogs(ctx context.Context, region Region, service Service, stage Stage, params *GetLogsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -941,7 +942,7 @@ func (c *Client) GetLogs(ctx context.Context, region Region, service Service, st
 	return c.Client.Do(req)
 }
 
-// GetMessages Messages and events that wait for a function or were parked, oldest first, up to 200
+// GetMessages Lists waiting messages and events or dead letters, oldest first, up to 200
 //
 // Corresponds with GET /regions/{region}/scopes/{service}/{stage}/messages (the `GetMessages` operationId).
 func (c *Client) GetMessages(ctx context.Context, region Region, service Service, stage Stage, params *GetMessagesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -956,11 +957,11 @@ func (c *Client) GetMessages(ctx context.Context, region Region, service Service
 	return c.Client.Do(req)
 }
 
-// DropMessage Takes a parked message away
+// DeleteMessage Deletes a dead letter
 //
-// Corresponds with DELETE /regions/{region}/scopes/{service}/{stage}/messages/{id} (the `DropMessage` operationId).
-func (c *Client) DropMessage(ctx context.Context, region Region, service Service, stage Stage, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewDropMessageRequest(c.Server, region, service, stage, id)
+// Corresponds with DELETE /regions/{region}/scopes/{service}/{stage}/messages/{id} (the `DeleteMessage` operationId).
+func (c *Client) DeleteMessage(ctx context.Context, region Region, service Service, stage Stage, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteMessageRequest(c.Server, region, service, stage, id)
 	if err != nil {
 		return nil, err
 	}
@@ -971,11 +972,11 @@ func (c *Client) DropMessage(ctx context.Context, region Region, service Service
 	return c.Client.Do(req)
 }
 
-// SendAgain Tries a parked message again, from the start
+// RetryMessage Retries a dead letter with a new count of attempts
 //
-// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/messages/{id} (the `SendAgain` operationId).
-func (c *Client) SendAgain(ctx context.Context, region Region, service Service, stage Stage, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSendAgainRequest(c.Server, region, service, stage, id)
+// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/messages/{id} (the `RetryMessage` operationId).
+func (c *Client) RetryMessage(ctx context.Context, region Region, service Service, stage Stage, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRetryMessageRequest(c.Server, region, service, stage, id)
 	if err != nil {
 		return nil, err
 	}
@@ -986,7 +987,7 @@ func (c *Client) SendAgain(ctx context.Context, region Region, service Service, 
 	return c.Client.Do(req)
 }
 
-// GetMetrics Sums per function, revision, trigger and minute
+// GetMetrics Returns sums per function, revision, trigger and minute
 //
 // Corresponds with GET /regions/{region}/scopes/{service}/{stage}/metrics (the `GetMetrics` operationId).
 func (c *Client) GetMetrics(ctx context.Context, region Region, service Service, stage Stage, params *GetMetricsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -1001,7 +1002,7 @@ func (c *Client) GetMetrics(ctx context.Context, region Region, service Service,
 	return c.Client.Do(req)
 }
 
-// DeleteResource Takes the resource away
+// DeleteResource Deletes a resource
 //
 // Corresponds with DELETE /regions/{region}/scopes/{service}/{stage}/resources/{address} (the `DeleteResource` operationId).
 func (c *Client) DeleteResource(ctx context.Context, region Region, service Service, stage Stage, address string, params *DeleteResourceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -1016,7 +1017,7 @@ func (c *Client) DeleteResource(ctx context.Context, region Region, service Serv
 	return c.Client.Do(req)
 }
 
-// PutResourceWithBody Makes the resource be as given
+// PutResourceWithBody Creates or updates a resource
 //
 // Takes any type of body and a specified content type.
 //
@@ -1033,7 +1034,7 @@ func (c *Client) PutResourceWithBody(ctx context.Context, region Region, service
 	return c.Client.Do(req)
 }
 
-// PutResource Makes the resource be as given
+// PutResource Creates or updates a resource
 //
 // Takes a body of the `application/json` content type.
 //
@@ -1631,9 +1632,9 @@ func NewGetMessagesRequest(server string, region Region, service Service, stage 
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if params.Parked != nil {
+		if params.DeadLetter != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "parked", *params.Parked, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "deadLetter", *params.DeadLetter, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -1669,8 +1670,8 @@ func NewGetMessagesRequest(server string, region Region, service Service, stage 
 	return req, nil
 }
 
-// NewDropMessageRequest constructs an http.Request for the DropMessage method
-func NewDropMessageRequest(server string, region Region, service Service, stage Stage, id int64) (*http.Request, error) {
+// NewDeleteMessageRequest constructs an http.Request for the DeleteMessage method
+func NewDeleteMessageRequest(server string, region Region, service Service, stage Stage, id int64) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -1724,8 +1725,8 @@ func NewDropMessageRequest(server string, region Region, service Service, stage 
 	return req, nil
 }
 
-// NewSendAgainRequest constructs an http.Request for the SendAgain method
-func NewSendAgainRequest(server string, region Region, service Service, stage Stage, id int64) (*http.Request, error) {
+// NewRetryMessageRequest constructs an http.Request for the RetryMessage method
+func NewRetryMessageRequest(server string, region Region, service Service, stage Stage, id int64) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -2125,119 +2126,119 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
-	// HasArtifactWithResponse Whether an archive is there
+	// HasArtifactWithResponse Reports whether the platform has an archive
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with HEAD /artifacts/{digest} (the `HasArtifact` operationId).
 	HasArtifactWithResponse(ctx context.Context, digest Digest, reqEditors ...RequestEditorFn) (*HasArtifactResponse, error)
 
-	// PutArtifactWithBodyWithResponse Puts an archive there, once; refused where the bytes do not match the digest
+	// PutArtifactWithBodyWithResponse Uploads an archive, once; refused if the bytes do not match the digest
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /artifacts/{digest} (the `PutArtifact` operationId).
 	PutArtifactWithBodyWithResponse(ctx context.Context, digest Digest, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutArtifactResponse, error)
 
-	// GetKindsWithResponse What this platform knows and allows
+	// GetKindsWithResponse Returns the kinds of resources, runtimes, prices and quotas of the platform
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /kinds (the `GetKinds` operationId).
 	GetKindsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetKindsResponse, error)
 
-	// GetOperationWithResponse How a change stands that takes its time; kept for a week after its end
+	// GetOperationWithResponse Returns an operation; operations are kept for a week after their end
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /operations/{id} (the `GetOperation` operationId).
 	GetOperationWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetOperationResponse, error)
 
-	// GetSnapshotWithResponse What is there now
+	// GetSnapshotWithResponse Returns a snapshot of the actual state
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /regions/{region}/scopes/{service}/{stage} (the `GetSnapshot` operationId).
 	GetSnapshotWithResponse(ctx context.Context, region Region, service Service, stage Stage, params *GetSnapshotParams, reqEditors ...RequestEditorFn) (*GetSnapshotResponse, error)
 
-	// GetAccessWithResponse Which permissions were used, and which calls were refused
+	// GetAccessWithResponse Returns used permissions and denied calls
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/access (the `GetAccess` operationId).
 	GetAccessWithResponse(ctx context.Context, region Region, service Service, stage Stage, reqEditors ...RequestEditorFn) (*GetAccessResponse, error)
 
-	// InvokeWithBodyWithResponse Calls a function once
+	// InvokeWithBodyWithResponse Invokes a function
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/functions/{function}/invocations (the `Invoke` operationId).
 	InvokeWithBodyWithResponse(ctx context.Context, region Region, service Service, stage Stage, function Function, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*InvokeResponse, error)
 
-	// InvokeWithResponse Calls a function once
+	// InvokeWithResponse Invokes a function
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/functions/{function}/invocations (the `Invoke` operationId).
 	InvokeWithResponse(ctx context.Context, region Region, service Service, stage Stage, function Function, body InvokeJSONRequestBody, reqEditors ...RequestEditorFn) (*InvokeResponse, error)
 
-	// GetHoldingsWithResponse What is kept of each function, and goes when it is taken away
+	// GetHoldingsWithResponse Returns the stored data of each function, which is deleted with the function
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/holdings (the `GetHoldings` operationId).
 	GetHoldingsWithResponse(ctx context.Context, region Region, service Service, stage Stage, reqEditors ...RequestEditorFn) (*GetHoldingsResponse, error)
 
-	// GetLogsWithResponse Log lines, oldest first
+	// GetLogsWithResponse Returns log lines, oldest first
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/logs (the `GetLogs` operationId).
 	GetLogsWithResponse(ctx context.Context, region Region, service Service, stage Stage, params *GetLogsParams, reqEditors ...RequestEditorFn) (*GetLogsResponse, error)
 
-	// GetMessagesWithResponse Messages and events that wait for a function or were parked, oldest first, up to 200
+	// GetMessagesWithResponse Lists waiting messages and events or dead letters, oldest first, up to 200
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/messages (the `GetMessages` operationId).
 	GetMessagesWithResponse(ctx context.Context, region Region, service Service, stage Stage, params *GetMessagesParams, reqEditors ...RequestEditorFn) (*GetMessagesResponse, error)
 
-	// DropMessageWithResponse Takes a parked message away
+	// DeleteMessageWithResponse Deletes a dead letter
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with DELETE /regions/{region}/scopes/{service}/{stage}/messages/{id} (the `DropMessage` operationId).
-	DropMessageWithResponse(ctx context.Context, region Region, service Service, stage Stage, id int64, reqEditors ...RequestEditorFn) (*DropMessageResponse, error)
+	// Corresponds with DELETE /regions/{region}/scopes/{service}/{stage}/messages/{id} (the `DeleteMessage` operationId).
+	DeleteMessageWithResponse(ctx context.Context, region Region, service Service, stage Stage, id int64, reqEditors ...RequestEditorFn) (*DeleteMessageResponse, error)
 
-	// SendAgainWithResponse Tries a parked message again, from the start
+	// RetryMessageWithResponse Retries a dead letter with a new count of attempts
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/messages/{id} (the `SendAgain` operationId).
-	SendAgainWithResponse(ctx context.Context, region Region, service Service, stage Stage, id int64, reqEditors ...RequestEditorFn) (*SendAgainResponse, error)
+	// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/messages/{id} (the `RetryMessage` operationId).
+	RetryMessageWithResponse(ctx context.Context, region Region, service Service, stage Stage, id int64, reqEditors ...RequestEditorFn) (*RetryMessageResponse, error)
 
-	// GetMetricsWithResponse Sums per function, revision, trigger and minute
+	// GetMetricsWithResponse Returns sums per function, revision, trigger and minute
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /regions/{region}/scopes/{service}/{stage}/metrics (the `GetMetrics` operationId).
 	GetMetricsWithResponse(ctx context.Context, region Region, service Service, stage Stage, params *GetMetricsParams, reqEditors ...RequestEditorFn) (*GetMetricsResponse, error)
 
-	// DeleteResourceWithResponse Takes the resource away
+	// DeleteResourceWithResponse Deletes a resource
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with DELETE /regions/{region}/scopes/{service}/{stage}/resources/{address} (the `DeleteResource` operationId).
 	DeleteResourceWithResponse(ctx context.Context, region Region, service Service, stage Stage, address string, params *DeleteResourceParams, reqEditors ...RequestEditorFn) (*DeleteResourceResponse, error)
 
-	// PutResourceWithBodyWithResponse Makes the resource be as given
+	// PutResourceWithBodyWithResponse Creates or updates a resource
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /regions/{region}/scopes/{service}/{stage}/resources/{address} (the `PutResource` operationId).
 	PutResourceWithBodyWithResponse(ctx context.Context, region Region, service Service, stage Stage, address string, params *PutResourceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutResourceResponse, error)
 
-	// PutResourceWithResponse Makes the resource be as given
+	// PutResourceWithResponse Creates or updates a resource
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -2737,7 +2738,7 @@ func (r GetMessagesResponse) ContentType() string {
 	return ""
 }
 
-type DropMessageResponse struct {
+type DeleteMessageResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
@@ -2745,17 +2746,17 @@ type DropMessageResponse struct {
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r DropMessageResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r DeleteMessageResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r DropMessageResponse) GetBody() []byte {
+func (r DeleteMessageResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r DropMessageResponse) Status() string {
+func (r DeleteMessageResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -2763,7 +2764,7 @@ func (r DropMessageResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r DropMessageResponse) StatusCode() int {
+func (r DeleteMessageResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -2771,14 +2772,14 @@ func (r DropMessageResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r DropMessageResponse) ContentType() string {
+func (r DeleteMessageResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
 	return ""
 }
 
-type SendAgainResponse struct {
+type RetryMessageResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
@@ -2786,17 +2787,17 @@ type SendAgainResponse struct {
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r SendAgainResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r RetryMessageResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r SendAgainResponse) GetBody() []byte {
+func (r RetryMessageResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r SendAgainResponse) Status() string {
+func (r RetryMessageResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -2804,7 +2805,7 @@ func (r SendAgainResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r SendAgainResponse) StatusCode() int {
+func (r RetryMessageResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -2812,7 +2813,7 @@ func (r SendAgainResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r SendAgainResponse) ContentType() string {
+func (r RetryMessageResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -2990,7 +2991,7 @@ func (r PutResourceResponse) ContentType() string {
 	return ""
 }
 
-// HasArtifactWithResponse Whether an archive is there
+// HasArtifactWithResponse Reports whether the platform has an archive
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -3003,7 +3004,7 @@ func (c *ClientWithResponses) HasArtifactWithResponse(ctx context.Context, diges
 	return ParseHasArtifactResponse(rsp)
 }
 
-// PutArtifactWithBodyWithResponse Puts an archive there, once; refused where the bytes do not match the digest
+// PutArtifactWithBodyWithResponse Uploads an archive, once; refused if the bytes do not match the digest
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -3016,7 +3017,7 @@ func (c *ClientWithResponses) PutArtifactWithBodyWithResponse(ctx context.Contex
 	return ParsePutArtifactResponse(rsp)
 }
 
-// GetKindsWithResponse What this platform knows and allows
+// GetKindsWithResponse Returns the kinds of resources, runtimes, prices and quotas of the platform
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -3029,7 +3030,7 @@ func (c *ClientWithResponses) GetKindsWithResponse(ctx context.Context, reqEdito
 	return ParseGetKindsResponse(rsp)
 }
 
-// GetOperationWithResponse How a change stands that takes its time; kept for a week after its end
+// GetOperationWithResponse Returns an operation; operations are kept for a week after their end
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -3042,7 +3043,7 @@ func (c *ClientWithResponses) GetOperationWithResponse(ctx context.Context, id s
 	return ParseGetOperationResponse(rsp)
 }
 
-// GetSnapshotWithResponse What is there now
+// GetSnapshotWithResponse Returns a snapshot of the actual state
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -3055,7 +3056,7 @@ func (c *ClientWithResponses) GetSnapshotWithResponse(ctx context.Context, regio
 	return ParseGetSnapshotResponse(rsp)
 }
 
-// GetAccessWithResponse Which permissions were used, and which calls were refused
+// GetAccessWithResponse Returns used permissions and denied calls
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -3068,7 +3069,7 @@ func (c *ClientWithResponses) GetAccessWithResponse(ctx context.Context, region 
 	return ParseGetAccessResponse(rsp)
 }
 
-// InvokeWithBodyWithResponse Calls a function once
+// InvokeWithBodyWithResponse Invokes a function
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -3081,7 +3082,7 @@ func (c *ClientWithResponses) InvokeWithBodyWithResponse(ctx context.Context, re
 	return ParseInvokeResponse(rsp)
 }
 
-// InvokeWithResponse Calls a function once
+// InvokeWithResponse Invokes a function
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -3094,7 +3095,7 @@ func (c *ClientWithResponses) InvokeWithResponse(ctx context.Context, region Reg
 	return ParseInvokeResponse(rsp)
 }
 
-// GetHoldingsWithResponse What is kept of each function, and goes when it is taken away
+// GetHoldingsWithResponse Returns the stored data of each function, which is deleted with the function
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -3107,7 +3108,7 @@ func (c *ClientWithResponses) GetHoldingsWithResponse(ctx context.Context, regio
 	return ParseGetHoldingsResponse(rsp)
 }
 
-// GetLogsWithResponse Log lines, oldest first
+// GetLogsWithResponse Returns log lines, oldest first
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -3120,7 +3121,7 @@ func (c *ClientWithResponses) GetLogsWithResponse(ctx context.Context, region Re
 	return ParseGetLogsResponse(rsp)
 }
 
-// GetMessagesWithResponse Messages and events that wait for a function or were parked, oldest first, up to 200
+// GetMessagesWithResponse Lists waiting messages and events or dead letters, oldest first, up to 200
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -3133,33 +3134,33 @@ func (c *ClientWithResponses) GetMessagesWithResponse(ctx context.Context, regio
 	return ParseGetMessagesResponse(rsp)
 }
 
-// DropMessageWithResponse Takes a parked message away
+// DeleteMessageWithResponse Deletes a dead letter
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with DELETE /regions/{region}/scopes/{service}/{stage}/messages/{id} (the `DropMessage` operationId).
-func (c *ClientWithResponses) DropMessageWithResponse(ctx context.Context, region Region, service Service, stage Stage, id int64, reqEditors ...RequestEditorFn) (*DropMessageResponse, error) {
-	rsp, err := c.DropMessage(ctx, region, service, stage, id, reqEditors...)
+// Corresponds with DELETE /regions/{region}/scopes/{service}/{stage}/messages/{id} (the `DeleteMessage` operationId).
+func (c *ClientWithResponses) DeleteMessageWithResponse(ctx context.Context, region Region, service Service, stage Stage, id int64, reqEditors ...RequestEditorFn) (*DeleteMessageResponse, error) {
+	rsp, err := c.DeleteMessage(ctx, region, service, stage, id, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseDropMessageResponse(rsp)
+	return ParseDeleteMessageResponse(rsp)
 }
 
-// SendAgainWithResponse Tries a parked message again, from the start
+// RetryMessageWithResponse Retries a dead letter with a new count of attempts
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/messages/{id} (the `SendAgain` operationId).
-func (c *ClientWithResponses) SendAgainWithResponse(ctx context.Context, region Region, service Service, stage Stage, id int64, reqEditors ...RequestEditorFn) (*SendAgainResponse, error) {
-	rsp, err := c.SendAgain(ctx, region, service, stage, id, reqEditors...)
+// Corresponds with POST /regions/{region}/scopes/{service}/{stage}/messages/{id} (the `RetryMessage` operationId).
+func (c *ClientWithResponses) RetryMessageWithResponse(ctx context.Context, region Region, service Service, stage Stage, id int64, reqEditors ...RequestEditorFn) (*RetryMessageResponse, error) {
+	rsp, err := c.RetryMessage(ctx, region, service, stage, id, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseSendAgainResponse(rsp)
+	return ParseRetryMessageResponse(rsp)
 }
 
-// GetMetricsWithResponse Sums per function, revision, trigger and minute
+// GetMetricsWithResponse Returns sums per function, revision, trigger and minute
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -3172,7 +3173,7 @@ func (c *ClientWithResponses) GetMetricsWithResponse(ctx context.Context, region
 	return ParseGetMetricsResponse(rsp)
 }
 
-// DeleteResourceWithResponse Takes the resource away
+// DeleteResourceWithResponse Deletes a resource
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -3185,7 +3186,7 @@ func (c *ClientWithResponses) DeleteResourceWithResponse(ctx context.Context, re
 	return ParseDeleteResourceResponse(rsp)
 }
 
-// PutResourceWithBodyWithResponse Makes the resource be as given
+// PutResourceWithBodyWithResponse Creates or updates a resource
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -3198,7 +3199,7 @@ func (c *ClientWithResponses) PutResourceWithBodyWithResponse(ctx context.Contex
 	return ParsePutResourceResponse(rsp)
 }
 
-// PutResourceWithResponse Makes the resource be as given
+// PutResourceWithResponse Creates or updates a resource
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -3574,15 +3575,15 @@ func ParseGetMessagesResponse(rsp *http.Response) (*GetMessagesResponse, error) 
 	return response, nil
 }
 
-// ParseDropMessageResponse parses an HTTP response from a DropMessageWithResponse call
-func ParseDropMessageResponse(rsp *http.Response) (*DropMessageResponse, error) {
+// ParseDeleteMessageResponse parses an HTTP response from a DeleteMessageWithResponse call
+func ParseDeleteMessageResponse(rsp *http.Response) (*DeleteMessageResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &DropMessageResponse{
+	response := &DeleteMessageResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -3603,15 +3604,15 @@ func ParseDropMessageResponse(rsp *http.Response) (*DropMessageResponse, error) 
 	return response, nil
 }
 
-// ParseSendAgainResponse parses an HTTP response from a SendAgainWithResponse call
-func ParseSendAgainResponse(rsp *http.Response) (*SendAgainResponse, error) {
+// ParseRetryMessageResponse parses an HTTP response from a RetryMessageWithResponse call
+func ParseRetryMessageResponse(rsp *http.Response) (*RetryMessageResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &SendAgainResponse{
+	response := &RetryMessageResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -3785,49 +3786,49 @@ func ParsePutResourceResponse(rsp *http.Response) (*PutResourceResponse, error) 
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
-	// HasArtifact Whether an archive is there
+	// HasArtifact Reports whether the platform has an archive
 	// (HEAD /artifacts/{digest})
 	HasArtifact(ctx *echo.Context, digest Digest) error
-	// PutArtifact Puts an archive there, once; refused where the bytes do not match the digest
+	// PutArtifact Uploads an archive, once; refused if the bytes do not match the digest
 	// (PUT /artifacts/{digest})
 	PutArtifact(ctx *echo.Context, digest Digest) error
-	// GetKinds What this platform knows and allows
+	// GetKinds Returns the kinds of resources, runtimes, prices and quotas of the platform
 	// (GET /kinds)
 	GetKinds(ctx *echo.Context) error
-	// GetOperation How a change stands that takes its time; kept for a week after its end
+	// GetOperation Returns an operation; operations are kept for a week after their end
 	// (GET /operations/{id})
 	GetOperation(ctx *echo.Context, id string) error
-	// GetSnapshot What is there now
+	// GetSnapshot Returns a snapshot of the actual state
 	// (GET /regions/{region}/scopes/{service}/{stage})
 	GetSnapshot(ctx *echo.Context, region Region, service Service, stage Stage, params GetSnapshotParams) error
-	// GetAccess Which permissions were used, and which calls were refused
+	// GetAccess Returns used permissions and denied calls
 	// (GET /regions/{region}/scopes/{service}/{stage}/access)
 	GetAccess(ctx *echo.Context, region Region, service Service, stage Stage) error
-	// Invoke Calls a function once
+	// Invoke Invokes a function
 	// (POST /regions/{region}/scopes/{service}/{stage}/functions/{function}/invocations)
 	Invoke(ctx *echo.Context, region Region, service Service, stage Stage, function Function) error
-	// GetHoldings What is kept of each function, and goes when it is taken away
+	// GetHoldings Returns the stored data of each function, which is deleted with the function
 	// (GET /regions/{region}/scopes/{service}/{stage}/holdings)
 	GetHoldings(ctx *echo.Context, region Region, service Service, stage Stage) error
-	// GetLogs Log lines, oldest first
+	// GetLogs Returns log lines, oldest first
 	// (GET /regions/{region}/scopes/{service}/{stage}/logs)
 	GetLogs(ctx *echo.Context, region Region, service Service, stage Stage, params GetLogsParams) error
-	// GetMessages Messages and events that wait for a function or were parked, oldest first, up to 200
+	// GetMessages Lists waiting messages and events or dead letters, oldest first, up to 200
 	// (GET /regions/{region}/scopes/{service}/{stage}/messages)
 	GetMessages(ctx *echo.Context, region Region, service Service, stage Stage, params GetMessagesParams) error
-	// DropMessage Takes a parked message away
+	// DeleteMessage Deletes a dead letter
 	// (DELETE /regions/{region}/scopes/{service}/{stage}/messages/{id})
-	DropMessage(ctx *echo.Context, region Region, service Service, stage Stage, id int64) error
-	// SendAgain Tries a parked message again, from the start
+	DeleteMessage(ctx *echo.Context, region Region, service Service, stage Stage, id int64) error
+	// RetryMessage Retries a dead letter with a new count of attempts
 	// (POST /regions/{region}/scopes/{service}/{stage}/messages/{id})
-	SendAgain(ctx *echo.Context, region Region, service Service, stage Stage, id int64) error
-	// GetMetrics Sums per function, revision, trigger and minute
+	RetryMessage(ctx *echo.Context, region Region, service Service, stage Stage, id int64) error
+	// GetMetrics Returns sums per function, revision, trigger and minute
 	// (GET /regions/{region}/scopes/{service}/{stage}/metrics)
 	GetMetrics(ctx *echo.Context, region Region, service Service, stage Stage, params GetMetricsParams) error
-	// DeleteResource Takes the resource away
+	// DeleteResource Deletes a resource
 	// (DELETE /regions/{region}/scopes/{service}/{stage}/resources/{address})
 	DeleteResource(ctx *echo.Context, region Region, service Service, stage Stage, address string, params DeleteResourceParams) error
-	// PutResource Makes the resource be as given
+	// PutResource Creates or updates a resource
 	// (PUT /regions/{region}/scopes/{service}/{stage}/resources/{address})
 	PutResource(ctx *echo.Context, region Region, service Service, stage Stage, address string, params PutResourceParams) error
 }
@@ -4186,11 +4187,11 @@ func (w *ServerInterfaceWrapper) GetMessages(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params GetMessagesParams
-	// ------------- Optional query parameter "parked" -------------
+	// ------------- Optional query parameter "deadLetter" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "parked", ctx.QueryParams(), &params.Parked, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "deadLetter", ctx.QueryParams(), &params.DeadLetter, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
 	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter parked: %s", err))
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter deadLetter: %s", err))
 	}
 
 	// ------------- Optional query parameter "after" -------------
@@ -4205,8 +4206,8 @@ func (w *ServerInterfaceWrapper) GetMessages(ctx *echo.Context) error {
 	return err
 }
 
-// DropMessage converts echo context to params.
-func (w *ServerInterfaceWrapper) DropMessage(ctx *echo.Context) error {
+// DeleteMessage converts echo context to params.
+func (w *ServerInterfaceWrapper) DeleteMessage(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "region" -------------
 	var region Region
@@ -4241,12 +4242,12 @@ func (w *ServerInterfaceWrapper) DropMessage(ctx *echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.DropMessage(ctx, region, service, stage, id)
+	err = w.Handler.DeleteMessage(ctx, region, service, stage, id)
 	return err
 }
 
-// SendAgain converts echo context to params.
-func (w *ServerInterfaceWrapper) SendAgain(ctx *echo.Context) error {
+// RetryMessage converts echo context to params.
+func (w *ServerInterfaceWrapper) RetryMessage(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "region" -------------
 	var region Region
@@ -4281,7 +4282,7 @@ func (w *ServerInterfaceWrapper) SendAgain(ctx *echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SendAgain(ctx, region, service, stage, id)
+	err = w.Handler.RetryMessage(ctx, region, service, stage, id)
 	return err
 }
 
@@ -4599,8 +4600,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.PUT(options.BaseURL+"/artifacts/:digest", wrapper.PutArtifact, options.OperationMiddlewares["putArtifact"]...)
 	router.GET(options.BaseURL+"/regions/:region/scopes/:service/:stage", wrapper.GetSnapshot, options.OperationMiddlewares["getSnapshot"]...)
 	router.GET(options.BaseURL+"/regions/:region/scopes/:service/:stage/messages", wrapper.GetMessages, options.OperationMiddlewares["getMessages"]...)
-	router.DELETE(options.BaseURL+"/regions/:region/scopes/:service/:stage/messages/:id", wrapper.DropMessage, options.OperationMiddlewares["dropMessage"]...)
-	router.POST(options.BaseURL+"/regions/:region/scopes/:service/:stage/messages/:id", wrapper.SendAgain, options.OperationMiddlewares["sendAgain"]...)
+	router.DELETE(options.BaseURL+"/regions/:region/scopes/:service/:stage/messages/:id", wrapper.DeleteMessage, options.OperationMiddlewares["deleteMessage"]...)
+	router.POST(options.BaseURL+"/regions/:region/scopes/:service/:stage/messages/:id", wrapper.RetryMessage, options.OperationMiddlewares["retryMessage"]...)
 	router.DELETE(options.BaseURL+"/regions/:region/scopes/:service/:stage/resources/:address", wrapper.DeleteResource, options.OperationMiddlewares["deleteResource"]...)
 	router.PUT(options.BaseURL+"/regions/:region/scopes/:service/:stage/resources/:address", wrapper.PutResource, options.OperationMiddlewares["putResource"]...)
 	router.GET(options.BaseURL+"/operations/:id", wrapper.GetOperation, options.OperationMiddlewares["getOperation"]...)
@@ -5104,31 +5105,31 @@ func (response GetMessagesdefaultApplicationProblemPlusJSONResponse) VisitGetMes
 	return err
 }
 
-type DropMessageRequestObject struct {
+type DeleteMessageRequestObject struct {
 	Region  Region  `json:"region"`
 	Service Service `json:"service"`
 	Stage   Stage   `json:"stage"`
 	Id      int64   `json:"id"`
 }
 
-type DropMessageResponseObject interface {
-	VisitDropMessageResponse(w http.ResponseWriter) error
+type DeleteMessageResponseObject interface {
+	VisitDeleteMessageResponse(w http.ResponseWriter) error
 }
 
-type DropMessage204Response struct {
+type DeleteMessage204Response struct {
 }
 
-func (response DropMessage204Response) VisitDropMessageResponse(w http.ResponseWriter) error {
+func (response DeleteMessage204Response) VisitDeleteMessageResponse(w http.ResponseWriter) error {
 	w.WriteHeader(204)
 	return nil
 }
 
-type DropMessagedefaultApplicationProblemPlusJSONResponse struct {
+type DeleteMessagedefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response DropMessagedefaultApplicationProblemPlusJSONResponse) VisitDropMessageResponse(w http.ResponseWriter) error {
+func (response DeleteMessagedefaultApplicationProblemPlusJSONResponse) VisitDeleteMessageResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5140,31 +5141,31 @@ func (response DropMessagedefaultApplicationProblemPlusJSONResponse) VisitDropMe
 	return err
 }
 
-type SendAgainRequestObject struct {
+type RetryMessageRequestObject struct {
 	Region  Region  `json:"region"`
 	Service Service `json:"service"`
 	Stage   Stage   `json:"stage"`
 	Id      int64   `json:"id"`
 }
 
-type SendAgainResponseObject interface {
-	VisitSendAgainResponse(w http.ResponseWriter) error
+type RetryMessageResponseObject interface {
+	VisitRetryMessageResponse(w http.ResponseWriter) error
 }
 
-type SendAgain204Response struct {
+type RetryMessage204Response struct {
 }
 
-func (response SendAgain204Response) VisitSendAgainResponse(w http.ResponseWriter) error {
+func (response RetryMessage204Response) VisitRetryMessageResponse(w http.ResponseWriter) error {
 	w.WriteHeader(204)
 	return nil
 }
 
-type SendAgaindefaultApplicationProblemPlusJSONResponse struct {
+type RetryMessagedefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response SendAgaindefaultApplicationProblemPlusJSONResponse) VisitSendAgainResponse(w http.ResponseWriter) error {
+func (response RetryMessagedefaultApplicationProblemPlusJSONResponse) VisitRetryMessageResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5343,49 +5344,49 @@ func (response PutResourcedefaultApplicationProblemPlusJSONResponse) VisitPutRes
 
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
-	// HasArtifact Whether an archive is there
+	// HasArtifact Reports whether the platform has an archive
 	// (HEAD /artifacts/{digest})
 	HasArtifact(ctx context.Context, request HasArtifactRequestObject) (HasArtifactResponseObject, error)
-	// PutArtifact Puts an archive there, once; refused where the bytes do not match the digest
+	// PutArtifact Uploads an archive, once; refused if the bytes do not match the digest
 	// (PUT /artifacts/{digest})
 	PutArtifact(ctx context.Context, request PutArtifactRequestObject) (PutArtifactResponseObject, error)
-	// GetKinds What this platform knows and allows
+	// GetKinds Returns the kinds of resources, runtimes, prices and quotas of the platform
 	// (GET /kinds)
 	GetKinds(ctx context.Context, request GetKindsRequestObject) (GetKindsResponseObject, error)
-	// GetOperation How a change stands that takes its time; kept for a week after its end
+	// GetOperation Returns an operation; operations are kept for a week after their end
 	// (GET /operations/{id})
 	GetOperation(ctx context.Context, request GetOperationRequestObject) (GetOperationResponseObject, error)
-	// GetSnapshot What is there now
+	// GetSnapshot Returns a snapshot of the actual state
 	// (GET /regions/{region}/scopes/{service}/{stage})
 	GetSnapshot(ctx context.Context, request GetSnapshotRequestObject) (GetSnapshotResponseObject, error)
-	// GetAccess Which permissions were used, and which calls were refused
+	// GetAccess Returns used permissions and denied calls
 	// (GET /regions/{region}/scopes/{service}/{stage}/access)
 	GetAccess(ctx context.Context, request GetAccessRequestObject) (GetAccessResponseObject, error)
-	// Invoke Calls a function once
+	// Invoke Invokes a function
 	// (POST /regions/{region}/scopes/{service}/{stage}/functions/{function}/invocations)
 	Invoke(ctx context.Context, request InvokeRequestObject) (InvokeResponseObject, error)
-	// GetHoldings What is kept of each function, and goes when it is taken away
+	// GetHoldings Returns the stored data of each function, which is deleted with the function
 	// (GET /regions/{region}/scopes/{service}/{stage}/holdings)
 	GetHoldings(ctx context.Context, request GetHoldingsRequestObject) (GetHoldingsResponseObject, error)
-	// GetLogs Log lines, oldest first
+	// GetLogs Returns log lines, oldest first
 	// (GET /regions/{region}/scopes/{service}/{stage}/logs)
 	GetLogs(ctx context.Context, request GetLogsRequestObject) (GetLogsResponseObject, error)
-	// GetMessages Messages and events that wait for a function or were parked, oldest first, up to 200
+	// GetMessages Lists waiting messages and events or dead letters, oldest first, up to 200
 	// (GET /regions/{region}/scopes/{service}/{stage}/messages)
 	GetMessages(ctx context.Context, request GetMessagesRequestObject) (GetMessagesResponseObject, error)
-	// DropMessage Takes a parked message away
+	// DeleteMessage Deletes a dead letter
 	// (DELETE /regions/{region}/scopes/{service}/{stage}/messages/{id})
-	DropMessage(ctx context.Context, request DropMessageRequestObject) (DropMessageResponseObject, error)
-	// SendAgain Tries a parked message again, from the start
+	DeleteMessage(ctx context.Context, request DeleteMessageRequestObject) (DeleteMessageResponseObject, error)
+	// RetryMessage Retries a dead letter with a new count of attempts
 	// (POST /regions/{region}/scopes/{service}/{stage}/messages/{id})
-	SendAgain(ctx context.Context, request SendAgainRequestObject) (SendAgainResponseObject, error)
-	// GetMetrics Sums per function, revision, trigger and minute
+	RetryMessage(ctx context.Context, request RetryMessageRequestObject) (RetryMessageResponseObject, error)
+	// GetMetrics Returns sums per function, revision, trigger and minute
 	// (GET /regions/{region}/scopes/{service}/{stage}/metrics)
 	GetMetrics(ctx context.Context, request GetMetricsRequestObject) (GetMetricsResponseObject, error)
-	// DeleteResource Takes the resource away
+	// DeleteResource Deletes a resource
 	// (DELETE /regions/{region}/scopes/{service}/{stage}/resources/{address})
 	DeleteResource(ctx context.Context, request DeleteResourceRequestObject) (DeleteResourceResponseObject, error)
-	// PutResource Makes the resource be as given
+	// PutResource Creates or updates a resource
 	// (PUT /regions/{region}/scopes/{service}/{stage}/resources/{address})
 	PutResource(ctx context.Context, request PutResourceRequestObject) (PutResourceResponseObject, error)
 }
@@ -5691,9 +5692,9 @@ func (sh *strictHandler) GetMessages(ctx *echo.Context, region Region, service S
 	return nil
 }
 
-// DropMessage operation middleware
-func (sh *strictHandler) DropMessage(ctx *echo.Context, region Region, service Service, stage Stage, id int64) error {
-	var request DropMessageRequestObject
+// DeleteMessage operation middleware
+func (sh *strictHandler) DeleteMessage(ctx *echo.Context, region Region, service Service, stage Stage, id int64) error {
+	var request DeleteMessageRequestObject
 
 	request.Region = region
 	request.Service = service
@@ -5701,27 +5702,27 @@ func (sh *strictHandler) DropMessage(ctx *echo.Context, region Region, service S
 	request.Id = id
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.DropMessage(ctx.Request().Context(), request.(DropMessageRequestObject))
+		return sh.ssi.DeleteMessage(ctx.Request().Context(), request.(DeleteMessageRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "DropMessage")
+		handler = middleware(handler, "DeleteMessage")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		return err
-	} else if validResponse, ok := response.(DropMessageResponseObject); ok {
-		return validResponse.VisitDropMessageResponse(ctx.Response())
+	} else if validResponse, ok := response.(DeleteMessageResponseObject); ok {
+		return validResponse.VisitDeleteMessageResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
 	return nil
 }
 
-// SendAgain operation middleware
-func (sh *strictHandler) SendAgain(ctx *echo.Context, region Region, service Service, stage Stage, id int64) error {
-	var request SendAgainRequestObject
+// RetryMessage operation middleware
+func (sh *strictHandler) RetryMessage(ctx *echo.Context, region Region, service Service, stage Stage, id int64) error {
+	var request RetryMessageRequestObject
 
 	request.Region = region
 	request.Service = service
@@ -5729,18 +5730,18 @@ func (sh *strictHandler) SendAgain(ctx *echo.Context, region Region, service Ser
 	request.Id = id
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SendAgain(ctx.Request().Context(), request.(SendAgainRequestObject))
+		return sh.ssi.RetryMessage(ctx.Request().Context(), request.(RetryMessageRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "SendAgain")
+		handler = middleware(handler, "RetryMessage")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		return err
-	} else if validResponse, ok := response.(SendAgainResponseObject); ok {
-		return validResponse.VisitSendAgainResponse(ctx.Response())
+	} else if validResponse, ok := response.(RetryMessageResponseObject); ok {
+		return validResponse.VisitRetryMessageResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -5861,80 +5862,78 @@ func (sh *strictHandler) PutResource(ctx *echo.Context, region Region, service S
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"1Fxtc9w2kv4rKN5W3b5wJNlWkvL4w5WSOIlr7cRne89V52grPWTPECsSYABQ41nV/PcrNECQnAFnqGic",
-	"c74klkg20I2n3xu6SzJZ1VKgMDqZ3yU1KKjQoKKfcr5Cbey/uEjmSQ2mSNJEQIXJvH2YJgp/bbjCPJkb",
-	"1WCa6KzAChw1Y1DZT/+pC3j8xZfzDxezpzBbXt99ebn9U5ImZlNbWtooLlbJdpsmy0Zkhksxsmp4PHHd",
-	"DzD797X9z8Xs6ez67iJ98nRkYYWr8WX9w5MvqlHd8gxHVm2fnn5ZA6vRRenZiZck+epaCo2ErKssw9pY",
-	"4haBwqAgmEFdlzwDe8Dn/9LuNLp1/6RwmcyT/zjvMHvunurzn2pU9J1bLEedKV47ICUvDDNwg5pxo5nh",
-	"FT5jpkAm22+Yho1mhVwzbpg2IHKdpEmBkHtFeCndpkgpBqTfF6hwhxq3X3fb3hf/GzRqM7taGlT7FN9i",
-	"JkWuWSMML+2GuGZrqUzBQN9YChHaXBhcobK8b9PktZKLEqsDsq3dG3+7n4xbuhEJvy/AsDUKw9ZKilXK",
-	"Fhv25rtv2NPLL75yiHM02rPX+h+aAFgrKzfDHSygLOXaocJztpCyRBDJNk0y2ThOdpkeGo0dcadJCdpc",
-	"0YdLqSow7tMvLzuY9igp1LJRTiP3KN2iWsRPtFOWD30TRR/0iKaBw5adsL3rsBu5+Bdmxq53ZYzii8bg",
-	"37nI96Vlj6jxSjQ8jncFsroEYxlmGo1FfsduT6ZcvC7BcbuHa1OgsvjLQLCsALFCtuamkI1hFVgkEuxb",
-	"3hgIXEfXqODjQPi5bBYldq+Kplo44VdcTHzT2ardTV8x+/uUSUVb0waUYXLJpLDbyxmwv+7bJmuEM4Vm",
-	"n9wLo9ktlA2yCjYskxUy0AyYe9/ZEGiPyP4kWCHL3L6y5GKFqlZcxOXufnOXoGgqixmDH+2LnsE0Maoh",
-	"m1xycrEV1LXd7HVk943gpk9qsTFoDVClI6/vQJXE6F/qwBCD4g+yzC2FCAi9Vk5QroNqKsvcBxvDU/iH",
-	"4B9ZxcuSa2cZk3TKWusCBmIp5YqVXJBo1sCNxW+FWsMKJwiqp9NEuFXfmKheiNueu9gxcEKvY0af7KfF",
-	"UwEiL1GxFdwiW0B24yxfOWoTy/yVjhgAXiEz0quAJcyFdWwZpuyCLaViwNagKqsafXmOaxwqJdUxD9Gx",
-	"/pxetxYmjxtluaJtc4OVPkb2pVy95AI7xUlAKdi0dL5pzLgBozNna+ulS1waZs3XAjNoNKmsQvfMSMkq",
-	"EJu4BcNKqs1LXvHIQl97fZuASUfnNcLNg8jIxlhj1Ee3wxX5lSXwkv5hA518JhuLVtmYmVzO3Abss0JJ",
-	"Y9x7QprZUjYij5oXhbdcj+msaoRD3wQA3aLaodNFLUNl43nSMenRH6DeLjqQ5vCIepv2QDusps9baA91",
-	"9cY73T2uvdmIPjMKosHDDotEu6N0eH/vuS72t4e3PrA7Zkms+wfNMijLM/fRNk3qRtXShWAHQz7/GnHG",
-	"Vytnuw7z5taIsRQPY4ILnW4QhoFRxCyMnF38FHobGNu1jsNj+o7HNiqk5ztyiiB8UiEV04VsypzdCLlO",
-	"mW6ywoUiFYLQNsThWpYu+zD2U65ZxbV26ULY4D5ad3ZTo6LPpJjO2evwzRiPbSQa3UKteBaTwPOqNhu2",
-	"DulVCGczqY1mQprCuvDFhjUa+0wezmBsOh3Z4q+NNDCd5/+2r8fouDrBkNBRqSu0cZge92FvfIxtDcHZ",
-	"GrQ93kbY5NRImT9jSyg1elm5hBEWGkdCTyUt0q/MWC7rnjPnUZ6xO8fSNmV3vhyxpVj6juoEWwYK2ZKX",
-	"JeaMi1h0rWwiW+E9ZaJ51ZRgxnJBb4zGNIdSFihLG4n7yG3uGEtZpqRIGd6i2qTMablO2a8NNpiyXpw3",
-	"da87NiWAvc9DB4zU242hrvWk1OOtd1YBoUFhWtMRs1htvBQxtSeLrw/G8i7om0CljUrjVAaB9P0iE20U",
-	"QtUPkVwghMqmV+GQYhEP5WIj6b+OFoFsuu0fOvO75EobBvoGcwq2XaLstptay11KsbL/7z+wenuDtYkI",
-	"KhYgURYyKIeGmKcnuJ6Ig1A8izHkvOpCmz0njVVtdLz+spD5JpnfbdMkb/Dq9CCLZTiFpAgeDGXnKzSM",
-	"m7nNZyj/t8pPDw3cIFsqWVHxj9T8Xi5xMpRrUDdj5soa4xOKpStRDckRd/r8x6tXz0MRBPJcoaYYgWoi",
-	"zSJ84QVUIKOQzeJvKVXMhq+Lzf5qP8g1fVyCxbrDB+uyj4ORFyE4FMW6Y/ZQChJrAZV2AAySdtuKopiL",
-	"xuDbpoqUK6AsR0C8k2X3nuSNq+w6Tchzbn+A8vWAcuSzgbi+sSvbeKWlFqppdmGXqes5SfQGN+yGUYXB",
-	"mggLdHmLij06e/TPP9/MHv2FPHBT2wzf/u5mgKEz9m4tWcG1kSsFlSYXXaFaYW6Xt/sXq7MkIjfK8UO4",
-	"+1sZpXSKOO1yuPhS+jdUcyv4ODnlHObbUxJ0As4EPaWQ22h3atOU9v4Z10EH12XwURkaaaCcLKjx3O4z",
-	"8npxX+ePLPWaHZA1rHH4GkIrlRZGO0WEVgwDTeirf8zYdJ2nfafpbG9cdKFw7hI242vsOmZ/F7hqxAkd",
-	"CIoc8xPSGyny1V0jalJfadh+OfRJmxG5UA/MoBjmy7v25Hx50zmlvWAvTT7O7EezW1A+BfvQnef7QCb8",
-	"6ltHL/z8nSccd2+0rzSgoDvGGIx20ujp1ahbVIt7JVfxIogjE92Z8h3qHXBXbeV/twmTY8YrKJmzLynD",
-	"j5AZ8ttd3/hi9vT6b3/++ecz96+//NefYrjPGqVQZJHg48Xbn9jl40df7ZC9mv3v9d2TbZSYXMY2S2CX",
-	"Ll3Uzxiw7/nXbbDkjAMrecWNL5o7tbAvqEYILla9T0KLga0VNwateWox2VonR3Jmcz1XnJy5fs3RDoRc",
-	"WihVvmkYBBM/sKB2wyPL0QAvR/IlMM2IPzbclHgAWMfKbL695MiEpdJ2O1EWOmc5Ut6k9N5FrOmg9CGk",
-	"wPYAW5fxn5rJtZjb84NbzFkG2qUJWlZoI062LiQzitOMwBlzsZpzarIs5brNIFy5o+0vQoVngzOmSlQB",
-	"I6V0VzUa1ex9F2GfENSGrkK70DAWZqdJGe9S2GC9ArHxPQ+bMi3wGXVGK2llpxmwy4snreQsXdYoMVdN",
-	"XoGaU/khHteM9rN4f6+uOtSKqufLdSZrDBWS44rg7VVNftpxG0PQm54nGfXKe9Ib1qJHIuBtZDnnvPPJ",
-	"cwb+/a83IyePm/YkLO+ojTt7/5kVrU27KKpagmqDqlAkvUGsh03/jsdRT2JgdVyZO2+2Xz13JA6dRryV",
-	"8ZulrrCOjy+EBoHX4gyEkK34GBeMviM1yPlyiWrO1jTC4gSpkK2kteMFChKswLXFMj06Y+994saNL8UH",
-	"wpopXDYac0ru2OXjx9EarJsgmJJldaczZPB/oGyQ0hDYYbWw2eRgAoFJUW5iSdj00B70DZlaxk3KjF3B",
-	"yIGFjffgIRL7/rRkIBjPURhuNvNdO23hi4oGOc7YVaji7IOb1MMaaP+tOzEpXGU8nJqbCAErhMxNgawL",
-	"SX6ogo8vUaxMkcwvL45ZnSM9orcCal1Is4/t/iRIvIrpNGN686Ef+x6M7IZDKN1C+ww4SDaKm81bu4rf",
-	"jdAGyjIkN7QBQjKCwl6hqDCmdlNhXCzliDd4Q47EIcnCtju49mDP2BWz/Fo3VTdGW5xADrWh46SGmF6j",
-	"sjjn2irxUklBAz5r725UI/TZzyIEG/PErxqwUytpZCbLpIf+5BGFhzUKqHkyT56cXZw9cYFlQYI4B2X4",
-	"EjKjz+/c2OvW/rpAIEMaJv9e5NbTgr7yryc7U4+PLy5iU0bBsthtXF5cjr1jLVh4L8clNKUZA0tYtze1",
-	"lya6qSpQm15ryYpYZQW/xcEu+nPAH+IrdK+c+1Hg7XWa1G4WYyiS140ZiIQc2teuZjw2ovhvXg8nE4NT",
-	"XXABajM2ZNofWt3uyf/yqPwfKNfXLW69UIluSsbnWecbQleTgn+WSzrbCkxW0K9bgW7T5Dz0mVcYEe33",
-	"aNoyRQxqJ5mtdQtEpj7bGFWfBJBk5rnu2Xkh19oN7tkYXDt5BP71+R3Pt4ck05VmPqF0Dk4e/zA+U/yg",
-	"IWAGK+DCJj68pMRnDdzo46PBDzwky04IdhxTXZelP159g3WbMa8RbxhYNuk5uhmBHQMTmUPn+cEh9J73",
-	"fnQRcd/XFiu+63reNrHPKdnQ56GVfe7b2IdQFHz73q73teH5O1iFVov/LmRtFs+CQakQqMdBTDtEdGy/",
-	"WM5+lAJnr6wxODhHfv0JQR14HtF63cmkB2nLfTyY7IUiqfXcNp3Ew2PyduEnMYP9ox/9KECHfEhzkeGp",
-	"rFDrDpiQ6/s7Q5/HbtOjb7bXO6a8Spcy7gnqc6BJ+0PYdrP4DzWPw4i30feZ5AqXAY5Fs0Q2ErruN9qo",
-	"b3YSMPCsYL05DTcqal146jMJ+wKV9twj7+D/0KAJzdjzu/af2/NuomDvmtj/L3PHXwwZKoWnUkcU4YW4",
-	"lTc4OTS9nyndmeOcFKZefILVR6/tZFCh62eeQGdc5bSX3EkyzPeDYOEuGxy0XD+075zUdvVXnmS/2nsR",
-	"x6xXIPw7WzAfedhwTC4ZQlaEo3E2rKtzuSjTRnKCwdqPbv5RrVh7v2AMPi/lqaHjLpc8+ErDDm4c1WjF",
-	"xuBHc06TO7Nu2u1APLWLspdE+uEge9m2vVLm7vC4QYDPCz6pzzF+bZBqB/vXiQ9c2Ix/2xtCuPe3gwm9",
-	"g1/vFE9FufE9xrb+aRMu0uQSDKqUxVr4sS24kDmNVVjG2hYH90MFb2C6grK0uV4+su4Cl1J9goVXCsEc",
-	"Wphy0Ieu+86VlS3KdbgxFFut9FdRBhkrr5oqmT++sAlrxYX78dGUdb+XzE+Mea5do8JdS6Q2kNUJVDON",
-	"wrh5Pj1nIPxo3y/2o1/C9URvfQg2Ninn+bPeu1DyW/yFKGsGhpUI2riJafboC+YrrFF1omZpDNKh+bHP",
-	"2nuqYbhPuVjNQ2+VrjgsCdTE1cK1adc272usP1uOJdEvQZvZczKNL749nETfz62EG4MHXMur9p0j9QKC",
-	"sOnGWCmDcLON1JuWseeCcu6Y7MNU5H1k39uDK9G4sQdiwFkYrk+rUQ+tWkzyru0Y8753jVYzwqk+3Bm2",
-	"h0+q5dTQnx6EGZIuNlY7h95zn6mf77Ty+SMHYq1sQ7E2xxLdvNZQc75Vsm7PbXrdfiXFKeo+76h+Cf4k",
-	"ggZ8fmFw+ltqpZO0Mp4av0WRX62Ai6lnQoVoC9wFshW/RcFkc4rE8h0N5+yfkKuD03hOuPN/33yzQqN4",
-	"dsSou1dOmjK42dXpSUM3134sbWgpT8k23zbVKSyfJcNqVL38shv+9ZO1ZBX9xO7nplbHB2E/YRSNTDfV",
-	"iPRIaK0A6R4AlOUg/E8piHNyZQts/zSHS8Pi+26HIA4EC/c09GG+4PzOzwgdNvf0+zfdX0bZ0avHx3EY",
-	"/ojQNv3dXMTwT558ju5hP7zxx5G69IGuLZSgC9QMdQY1hvBu6FS6Sa9JXbjLWBeudVd7Xa4cq1oaFNlm",
-	"9nfcTF3jsU+cQucvPZ4yWwkYWHVzROH4CiBHVcAtPmN/dcEZTUiCYfiRa6MPNOmO9+fiuSPNRLctQptZ",
-	"oR9Ycs0Ef323vUPxLOTTpgBB45qBD9JEYkJjKN+1HYiRjX+HR83V/fJSpzX5DPRGZJSHvvnuG/bV48sL",
-	"2hk38+4au7/tscbS3wqKbvG1wuVOVhHpfI7NmQwMyumL+YM5xt+5lN/NfUX/whnXTEtnCu9pOx+a8uwb",
-	"xgXl7hT+ud2202W+2d+fK/twvb3e/l8AAAD//w==",
+	"1Dx/c9s2ll8Fw+vMtruU5SRuO5H/uHHbZJup0+aSdjtzqfcKkU8i1iTAAqBtrUff/QZ4AAmKoETXyjb9",
+	"xyOJwAPe75/0fZKJqhYcuFbJ4j6pqaQVaJD2W87WoLT5xHiySGqqiyRNOK0gWfiHaSLht4ZJyJOFlg2k",
+	"icoKqChC0xqk2fpPVdCnn3+xeH86e05nq6v7L862nyRpoje1gaW0ZHydbLdpsmp4ppngI6e2jyee+57O",
+	"/n1l/pzOns+u7k/TZ89HDpawHj/WPTz6oQrkDctg5FT/9PjHaroePdQ+O/KRlr6qFlyBlayLLINaG+BG",
+	"ArkGbsWM1nXJMmoYPP+XQm50534iYZUskv+adzI7x6dq/kMN0u7Dw3JQmWQ1ClJ7GqGKUE5EuzZNCqC5",
+	"k/ZLgSdbye/vz3MJShGxIrqA3v7udkMqvwUtN7OLlQY5hPkOMsFzRRquWWnBcrjTxFAd1WoAmXENa5AG",
+	"wW2avJFiWUK1h4A1rvjbwwjp4UbI6B6RHDRlpSKfvn35NXl+9vmXn6FQIQTPXqV+UlbGamkIphlynpal",
+	"uEXGO7yWQpRAebJNk0w0iMcuyn27sEPqNCmp0hd240rIimrc+sVZJ4kBJAlKNBKVbgDpBuQyzs1OH96H",
+	"VshuCICmLYYenfZ6V+1txPJfkGlz3oXWki0bDd8xng+pZRjUOD3ZlR9NlhsrOHVJtcG7wzYgKeNvSorI",
+	"9gH8XIAuQBKmSUY5yQrK10BumS5EY+SwLmnG+NqeEGA3PKGidz3K56JZlsFS3lRLpHzF+MSVaIt2r/w9",
+	"rSAlQhJKagkrdkdWAoltSPHXod0xBjaToMexN9jd0LIBS4QlEEpwy7l9RD17zDdOjKZRxhWhZMX4GmQt",
+	"meXwkCr4y30CvKmMyLgrpR7JtF2cJiWzGl/RujZrriJ4NJzpENxyo0GZPSqyfEdaLTHdok4gYtL4rShz",
+	"AyEih04xJ+jXXk0VZe5Cij4/fuLsjlSsLJlCw5ikU866LWiPLKVYk5JxS5pbyrQR4AqUomuYQKhArS1g",
+	"r8ExUr3iN4G/2KVWOWrgyvydplK/VkMa/MgqIFoQZRZY8WNcacozOCenZGXl/pbKiggOIXnG1Shv0FHh",
+	"aRM2gJRCHnIRHeov7HJjZfK4XRZrezLTUKlDYC/F+pJx6JQnoVLSjYfzo2x4RqO20Cuz5Ty5BQkkl6Ku",
+	"jV2AjDYKvOtG+ahYXGcrqITcXNrng0O+cho3QSoRzhug148CIxqdiapvRZosA8itd1lRVtoPmlWQz0Rj",
+	"kBKNnonVDG9gnhVSaI3ruNCzlWh4HrUwPj4bXvkt6EZyZyYdIQvK89L70xumxvT9BuTOsy6M6Ssfy5MO",
+	"ZdSUpK8wPXnuUbnPuuBKTgT3K/ALL/R9Lb52HnmAkzMo0Wda0mhksYOshd1B2n+/ty4mHNwQblzYtxOn",
+	"UaUgN5Yk4JSJfTNalie4aZsmdSNrgfzeGxC6ZRY5tl5jMLsfPTwjhlU8zGnd7HRr0Q+cIjZjhH1xRgQX",
+	"GLu1ikvI9BuPXZQLh/dOsGN+tla/yzmETIlqssImMqRiSqGDo9wmJ0yJ0icm7ZWGIrpzfg3SQhJ8Oi5v",
+	"2j1jWLVBaewKtWRZDOcXVa03hK1IY9SCMEVWEiDEZn/qYpLlyF1+a4Sm05H7H7M8BgerAH1AB8krwcRf",
+	"an8I6qlFVFPXQmpF3rqQ2yn/CYLJX0pRnZMcVrQpNVnRUsWDcimMMF/ovcksLkpt0G+ukEFh4jOpyD2i",
+	"uk3JvStCbAnlObm31YFtLNKWJpOt4IHUUaxqSu/VI1E0WpwI9d5Z6mBO7hYtEKGUZFLwlMANyE1KUItV",
+	"Sn5roIGUUJOP/18Q6k297I7lCLKuDolORlJnHfr6FZApQC5gVyusrZJ4AxGzSz5kihjUo4XYe8N5jPsm",
+	"QPGRbBxKL5aORCZ7AgylJdAqjJEwEAJpcqyWSbGIR8OdPhS09En4kkmliXuMaqMLpoi/YUpuC1aCy5nx",
+	"NwJ3TGkVoUosALJZR6/I2UYyAZUCerYUcPjExOR1F7AM/C5UtVbxkstS5JtkcW/rQDS/BK17vj9Q07yB",
+	"i+NLXETrX/pHRBcUCxcSMmA3SHMXTy1MhoSFgrIkqlkaEEtj14yT1ApNwYOc5GRBl0BVTHRskNmmIVRp",
+	"4ogfr1pwfUSCdvWuPjhLBjX//uL1C0stW/Ho1zptJPcX5YlYO/HbH1RZSW4rRh07nUi1+HnBSTtB7Mla",
+	"S82oUDPeaHjXVAfz74ASPoFA6c9zZr7Q8k1ve2Rbj2xdZK7IckM8zLZ2Zo7HJF4tyDVsyDWxdQQjtMLk",
+	"ojcgyZOTJ//89Hr25DPrV5vahOvmt+sef0/It0xpsZa0UqQCuQZzor/4SRKhi03h24D19+JoxdWi16Vk",
+	"8aPU76jXdqZsZHdF7ybXLPrZ9pT03ErOBO3y5sLycpqqPTyp2uvduvQ9SiYtNC0nE2o8ffujXF7c0Tn+",
+	"9MWklbZ+TcOVCTwhvOTsVAc85j3tCK1BzMB0LaWh30QjGSnhFeAq6XmkaN6RG3gO+REt/Ej9re6aRJN6",
+	"Pv3myL4tPj3BEIxKfVR0lKa6V/dytVzDM1f8xOLXIKxLk7uZ2TS7odLlXe87Tv7cgml/+gbhtd9fOsBx",
+	"n2bvlbb8D3GPidBOmjy9xHQDcvmgTCpe1kAw0ZtJ13beEezKF/p33MEdzTTJIWMVLUnbwgg7waez51d/",
+	"+/SXX07w02f//UlM8LNGSuDZZnjEq3c/kLOnT77cAXsx+9+r+2fbKDCxiqS3KG6Ck8B6nBNK/s6+MvYc",
+	"7QIWgV1NHUXTPPQGIVgfdhS8NPbtEkKcmawO640zbM4cbDeIlRGlyjUJW8rE2dUqcp9h2IsdyYyobkb8",
+	"q2a6hD1idahs5npJCKY9KvXXiaLQecadciU+MMSmIdcwxGeKcKGJBFoSLelqxbKF4Rm9gZxk1OwzPKwo",
+	"b2gZ7D4hr3gBkmlsDmI3pYvbbNezUaBOAr4acNaFGFjRlBFLQ6N63EfM6Lwts+xxBGW82XBJ5RqUdpp2",
+	"bvIZUglpS2KUnJ0+s/H5pgbSSL6QTV5RubCVg3hUEp1AyETd1vN9q9qTIvDMyqxrKxuHxdrZntpaCMQv",
+	"Jg9vA08z6l0H9OpXikei223kOOeVJ08JuPVfRSzVd7DxZHPjGi4bdY6faZvgpYStdop7WkgwsheThFFf",
+	"oOn6sEJ2HmlY0UYQ+3gw2mH43eQOypWRmNKoLCcsB66Z3qSWSl7i/mKL3hVIYiCckAuTwhvC5SSnmiLl",
+	"qW7Xk0rcgPLdDg63dh+hWlQso2W5waDwEvhaF8ni7DTa+6r3D0ms2B3k3TSACkYmFlifL7uAzyhpDiXY",
+	"iaOVdiVeczOjxhgbn5AfDOBbpsBV9P0Eho2tV42CHKPts6dPoxVeHFOYkuR1ePaR+wctG6ygBoihJOOc",
+	"AxG83IzNOnS8Hs0d/uGyBgvTqYpCc2NxPSf0hrKSLkvw/AvszoHc4UDL5h2ntSpERKZDbOLlRmTj9IZB",
+	"GAzvDcv6hOwOGiKADG4k05t35hR3G640Lcs2K7EXsHIBVFp768AUWtc4wsX4SsTzlFoKLTJRkiXoWwBO",
+	"3lo3YusRtFMvb71OyAUxuFO+IayqS6gMDYyxw6k6mtPayDrjZCUF1z55FrcBjF94GzUsEndeax79hZJA",
+	"pJInNtCrgdOaJYvk2cnpyTMMEQtLkjmVmq1optX8HkdSt+bnAqi1pu2s3qs8WSTfUnXhlic7E4lPT09H",
+	"yOSvV1CUXSqzgt1YZp+dnh3YlAvAAKagrkYZbHdtnDHxau8XDOWliWqqisqN7ctjq+g21kgqHFe608LZ",
+	"3vfxE7slczfeu71Kk7rRQ1K+aXSPlFa5v8KK8dhE4r9Z3R9EbP3wknGK8wqxwdFwEHU74FuEBT/VpaA5",
+	"5EcgMoIKaZkSYUdyvJV2Xt4G/SQXltsV1Vlhf/Z03KbJvO0XryFC0b+D9oWJmGQeZUwWD4jMdhqhxesd",
+	"Qy51Izkqi4UZBsEqJb4FlhJscVmLg20vH1e1fRtLt5ZOan7P8u0+Cv4QzOZ+MCruHTb+cWdCOJgwfsRA",
+	"cFhma6GbWKGrjBwYGD4SU8P56fPuoyJUArmG2ifVtwDXXfTDJAGcE9ixQpEBdJbvnT4PYrknp8Ngbntl",
+	"JMZ1Yee+jz23SYyat93sue9k75GlNoQY3HqnOPIjXXvBvebG36lup0UQZaBD8dVq9r3gMHttzMTeKfKr",
+	"DyjGLX4jUhxgEQixwTZWJm4jm9SEAEadbeoxjpo59FnMen8v2lzqiNaItvh4XtFMN9QkF1T/Dgfp0uFt",
+	"enClf41jylL78sUDZXhO7bj9PlHGgfzH2sR+HN2oh4xrtW8EHIqRLdhIQDwQ0a9tT+2IEmK9eTCtYf1S",
+	"DpzZSlNZqj+1kLRt2Pm9/7id7zTiPh7kDi9sM0UbogoVEfxX/EZcw+Tw9GHWczifOSlaPf0AFxgz4MHE",
+	"yOO1BImpgtQQg7PpEljg2wV7DdW3fs1RTVV48iRz5V+EOGSsWsB/iMEyTmynNAY0K1oG2aAxK8J6lGvg",
+	"BoWWP7NN8+8XjEnTpTi2JGEr6NGvNOyIEUKNVoE03Om5ncKZdaNue4KqXaG7tKCPJ3NtPywl+C4PWTGp",
+	"9MclRqlLLH5rwFYVhi8P73lvM743mE948N7e5N7e3dEXL2wVFt9tWUlR4fyFyaCJUfFYiz12CcXcuOCw",
+	"+jLWBZlyI2tQKFEVLUuQ5NU3I8cvYSXkhzt/LYHqfefbVPSxx7+md6xqKteWs+1hVAUOt50qxC/gXzvq",
+	"ZbIGWrJ4emoS2Ypx/PpkylXeWWNguwpICKqIURSQMwVc4+CeWph83X4kv5plv4avMDrrZMNcphV59c15",
+	"sJyW7AZ+Nb7DwqOalECVxrFq8uRzorCaG1U0+1pmTNjbBsYQo59tgQO3Mr5OibJ9HIVVhHO8xnJDKMlK",
+	"Zj67tkImOIdMq7Fk+5IqPXthLaiVjj3J9sO8T/ti4R4P9NqvOVBDCAU7B5qT0o5AKjuXaX8dvM4YJ31v",
+	"fPIh5A9v4M9oCzhMHVezHlvWmOR9/djz0PtGo+WWsI93lpdMaTXgmFU01EvD1R02B840dfOghip/5vDM",
+	"I95WbTEKHSrKN/Z3z68pFX7ccYz6EEIy9jBgyMcZzjyoTjpJCeN5s61TP4Qbfq7uKGGmZLvc8E7eODs7",
+	"qOJ61jgyvn2oUGrJsgNGG5ccNXPAqdbpuUM3334oe/CQp+Sg75rqmNmAaipFapBBytkNBrupW2v23Ezv",
+	"x6ZWh6dVP1go3b7+J4j0rhcMQUfoacnoSepfC70tRAlmAxO5e4/PRHLWi5BgjnqIg925P0R4oLVvO3zz",
+	"ezeNNMHmv+1m43Z07elh2Wz/i9A2/c95CRkMe3zEsuxe83RCASqjNeRElVQVXezYdyjdDNmk7ttZrPvm",
+	"XdWg45VDVQsNPNvMvoPN1DOeusSo7filU7JmBEx015bzTDsnf8X+JN/gIJaJz3ACfKxRd7hHN7jBS+D4",
+	"r3PENfD2nS+gqj81wOx0q8+cdUHRBNi0xpb27IBmYRM74GNXNIcdMEYPyyxRFfIZVRue4T95+vLp2eln",
+	"OOjmci9qVW/w77SiN3wjYRVPR8I259iUSc9CHL+MvzsC+R8u4nejY/GkJLQ2D7aJj7R5X9uais1Vmjqn",
+	"u+YvnFFzvfxwOu391fZq+/8BAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

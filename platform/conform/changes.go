@@ -29,7 +29,7 @@ func notModified(ctx context.Context, t *trial) error {
 	}
 	same, err := t.ask(ctx, http.MethodGet, t.path(""), t.token, map[string]string{"If-None-Match": tag}, "")
 	if err == nil && same.StatusCode != http.StatusNotModified {
-		err = fmt.Errorf("it is answered with %d, not 304", same.StatusCode)
+		err = fmt.Errorf("the response is %d, not 304", same.StatusCode)
 	}
 	if err != nil {
 		return err
@@ -39,7 +39,7 @@ func notModified(ctx context.Context, t *trial) error {
 	}
 	other, err := t.ask(ctx, http.MethodGet, t.path(""), t.token, map[string]string{"If-None-Match": tag}, "")
 	if err == nil && other.StatusCode != http.StatusOK {
-		err = fmt.Errorf("after a change it is answered with %d, not 200", other.StatusCode)
+		err = fmt.Errorf("after a change, the response is %d, not 200", other.StatusCode)
 	}
 	return err
 }
@@ -48,7 +48,7 @@ func notModified(ctx context.Context, t *trial) error {
 // platform that never takes its time answers at once, which is as good.
 func (t *trial) operation(ctx context.Context, address string, attributes map[string]any) (api.Operation, error) {
 	var op api.Operation
-	body, err := json.Marshal(api.ResourceWish{Attributes: attributes})
+	body, err := json.Marshal(api.ResourceRequest{Attributes: attributes})
 	if err != nil {
 		return op, err
 	}
@@ -96,7 +96,7 @@ func followed(ctx context.Context, t *trial) error {
 	}
 	found, _, err := t.find(ctx, "identity/slow")
 	if err == nil && (found == nil || found.Tag != op.Resource.Tag) {
-		err = fmt.Errorf("the operation tells %+v, and the snapshot has %+v", op.Resource, found)
+		err = fmt.Errorf("the operation reports %+v, and the snapshot has %+v", op.Resource, found)
 	}
 	return err
 }
@@ -119,11 +119,11 @@ func beyondQuota(ctx context.Context, t *trial) error {
 		}
 		var p *platform.Problem
 		if !errors.As(err, &p) || p.Status != http.StatusForbidden || p.Type != "urn:rudmar:quota" {
-			return fmt.Errorf("grant %d of %d is answered with %+v; it has to be a 403 of the type urn:rudmar:quota",
+			return fmt.Errorf("grant %d of %d returns %+v; expected a 403 of type urn:rudmar:quota",
 				q.Limit+1, q.Limit, err)
 		}
 		for i := range q.Limit {
-			if err := t.client.Delete(ctx, t.scope, fmt.Sprintf("grant/warn/n%d", i), platform.Wish{Key: t.key()}); err != nil {
+			if err := t.client.Delete(ctx, t.scope, fmt.Sprintf("grant/warn/n%d", i), platform.Change{Key: t.key()}); err != nil {
 				return err
 			}
 		}
@@ -192,7 +192,7 @@ func (t *trial) until(ctx context.Context, q *platform.LogQuery, seen func(*api.
 	if errors.Is(err, errEnough) {
 		return nil
 	}
-	return fmt.Errorf("the stream ended before what was waited for: %w", errors.Join(err, ctx.Err()))
+	return fmt.Errorf("the stream ended before the expected line: %w", errors.Join(err, ctx.Err()))
 }
 
 // renamed gives a function another name, and looks for what was kept of it.
@@ -210,7 +210,7 @@ func renamed(ctx context.Context, t *trial) error {
 			return err
 		}
 	}
-	wish := platform.Wish{Key: t.key(), Attributes: map[string]any{"owner": "somebody"}, Was: "first-name"}
+	wish := platform.Change{Key: t.key(), Attributes: map[string]any{"owner": "somebody"}, Was: "first-name"}
 	for range 2 {
 		if _, err := t.client.Put(ctx, t.scope, "identity/second-name", wish); err != nil {
 			return err
@@ -220,7 +220,7 @@ func renamed(ctx context.Context, t *trial) error {
 		"identity/second-name": true, "logs/second-name": true} {
 		found, _, err := t.find(ctx, address)
 		if err == nil && (found != nil) != there {
-			err = fmt.Errorf("%s is there: %v", address, found != nil)
+			err = fmt.Errorf("%s exists: %v", address, found != nil)
 		}
 		if err != nil {
 			return err
@@ -234,7 +234,7 @@ func renamed(ctx context.Context, t *trial) error {
 func fencedOff(ctx context.Context, t *trial) error {
 	put := func(fence int64, owner string) error {
 		_, err := t.client.Put(ctx, t.scope, "identity/fenced",
-			platform.Wish{Key: t.key(), Fence: fence, Attributes: map[string]any{"owner": owner}})
+			platform.Change{Key: t.key(), Fence: fence, Attributes: map[string]any{"owner": owner}})
 		return err
 	}
 	for _, fence := range []int64{7, 9, 9, 0} { // the same again, and by hand without one
@@ -242,17 +242,17 @@ func fencedOff(ctx context.Context, t *trial) error {
 			return fmt.Errorf("a change with the fence %d: %w", fence, err)
 		}
 	}
-	err := wants(put(8, "late"), http.StatusPreconditionFailed, "a change with a fence that is smaller than one seen")
+	err := wants(put(8, "late"), http.StatusPreconditionFailed, "a change with an older fence")
 	if err == nil {
-		err = wants(t.client.Delete(ctx, t.scope, "identity/fenced", platform.Wish{Key: t.key(), Fence: 7}),
-			http.StatusPreconditionFailed, "a deletion with a fence that is smaller than one seen")
+		err = wants(t.client.Delete(ctx, t.scope, "identity/fenced", platform.Change{Key: t.key(), Fence: 7}),
+			http.StatusPreconditionFailed, "a deletion with an older fence")
 	}
 	if err != nil {
 		return err
 	}
 	found, _, err := t.find(ctx, "identity/fenced")
 	if err == nil && (found == nil || found.Attributes["owner"] != "under 0") {
-		err = fmt.Errorf("what was refused has changed it: %+v", found)
+		err = fmt.Errorf("the refused change took effect: %+v", found)
 	}
 	return err
 }

@@ -55,7 +55,7 @@ func Run(ctx context.Context, address, token string) ([]Result, error) {
 	t := &trial{client: client, address: address, token: token, salt: hex.EncodeToString(salt)}
 	t.kinds, err = client.Kinds(ctx)
 	if err != nil {
-		return nil, fmt.Errorf("asking what the platform has: %w", err)
+		return nil, fmt.Errorf("reading the platform's kinds: %w", err)
 	}
 	if len(t.kinds.Regions) == 0 {
 		return []Result{{Rule: "the platform has a region", Problem: "GET /kinds lists none"}}, nil
@@ -89,7 +89,7 @@ func (t *trial) key() string {
 
 // put puts a resource there, with a key of its own.
 func (t *trial) put(ctx context.Context, address string, attributes map[string]any) (api.Resource, error) {
-	return t.client.Put(ctx, t.scope, address, platform.Wish{Key: t.key(), Attributes: attributes, Version: 1})
+	return t.client.Put(ctx, t.scope, address, platform.Change{Key: t.key(), Attributes: attributes, Version: 1})
 }
 
 // find gives a resource of the snapshot.
@@ -148,9 +148,9 @@ func wants(err error, status int, what string) error {
 		return nil
 	}
 	if err == nil {
-		return fmt.Errorf("%s is taken; it has to be refused with %d", what, status)
+		return fmt.Errorf("%s is accepted; expected status %d", what, status)
 	}
-	return fmt.Errorf("%s has to be refused with %d: %w", what, status, err)
+	return fmt.Errorf("%s must be refused with %d: %w", what, status, err)
 }
 
 // ask makes a plain request, for what the client would not do.
@@ -195,7 +195,7 @@ func (t *trial) tidy(ctx context.Context) {
 		for _, kind := range order {
 			for _, r := range s.Resources {
 				if r.Kind == kind {
-					_ = t.client.Delete(ctx, t.scope, r.Address, platform.Wish{Key: t.key()}) // what stays is tried again
+					_ = t.client.Delete(ctx, t.scope, r.Address, platform.Change{Key: t.key()}) // what stays is tried again
 				}
 			}
 		}

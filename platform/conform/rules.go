@@ -20,14 +20,14 @@ import (
 // rules are tried in this order; later ones build on what earlier ones made.
 func rules() []rule {
 	return []rule{
-		{"without the installation's token nothing is answered", func(ctx context.Context, t *trial) error {
+		{"requests without the installation's token are refused", func(ctx context.Context, t *trial) error {
 			for _, token := range []string{"", "wrong"} {
 				response, err := t.ask(ctx, http.MethodGet, "/kinds", token, nil, "")
 				if err != nil {
 					return err
 				}
 				if response.StatusCode != http.StatusUnauthorized {
-					return fmt.Errorf("the token %q is answered with %d, not 401", token, response.StatusCode)
+					return fmt.Errorf("the token %q returns %d, not 401", token, response.StatusCode)
 				}
 			}
 			return nil
@@ -42,15 +42,15 @@ func rules() []rule {
 			}
 			return nil
 		}},
-		{"the kinds that Rudmar makes are there, with their attributes", kindsAreThere},
-		{"a scope that nothing was put into is empty", func(ctx context.Context, t *trial) error {
+		{"the kinds that Rudmar uses exist, with their attributes", kindsAreThere},
+		{"an unused scope is empty", func(ctx context.Context, t *trial) error {
 			_, s, err := t.find(ctx, "")
 			if err == nil && len(s.Resources) != 0 {
 				err = fmt.Errorf("it has %d resources", len(s.Resources))
 			}
 			return err
 		}},
-		{"an archive is refused whose bytes do not match its digest", func(ctx context.Context, t *trial) error {
+		{"an archive whose bytes do not match its digest is refused", func(ctx context.Context, t *trial) error {
 			digest, archive, err := t.archive()
 			if err != nil {
 				return err
@@ -61,7 +61,7 @@ func rules() []rule {
 			}
 			return wants(t.client.PutArtifact(ctx, digest, other), http.StatusUnprocessableEntity, "an archive with other bytes")
 		}},
-		{"an archive can be put twice", func(ctx context.Context, t *trial) error {
+		{"an archive can be uploaded twice", func(ctx context.Context, t *trial) error {
 			digest, archive, err := t.archive()
 			for range 2 {
 				if err == nil {
@@ -70,7 +70,7 @@ func rules() []rule {
 			}
 			return err
 		}},
-		{"a resource is there once it was put, with a tag", func(ctx context.Context, t *trial) error {
+		{"a resource exists after its creation, with a tag", func(ctx context.Context, t *trial) error {
 			put, err := t.put(ctx, "identity/warn", map[string]any{"owner": "somebody"})
 			if err != nil {
 				return err
@@ -78,75 +78,75 @@ func rules() []rule {
 			found, _, err := t.find(ctx, "identity/warn")
 			if err == nil && (found == nil || found.Tag == "" || found.Tag != put.Tag ||
 				found.Attributes["owner"] != "somebody") {
-				err = fmt.Errorf("it was answered %+v, and the snapshot has %+v", put, found)
+				err = fmt.Errorf("the response was %+v, and the snapshot has %+v", put, found)
 			}
 			return err
 		}},
-		{"the same key makes a change once", sameKey},
-		{"a change is refused where the resource has moved on", func(ctx context.Context, t *trial) error {
+		{"the same key executes a change once", sameKey},
+		{"a change of a resource that has changed since is refused", func(ctx context.Context, t *trial) error {
 			before, _, err := t.find(ctx, "identity/warn")
 			if err != nil || before == nil {
-				return fmt.Errorf("identity/warn is not there: %w", err)
+				return fmt.Errorf("identity/warn is missing: %w", err)
 			}
 			if _, err := t.put(ctx, "identity/warn", map[string]any{"owner": "another"}); err != nil {
 				return err
 			}
 			_, err = t.client.Put(ctx, t.scope, "identity/warn",
-				platform.Wish{Key: t.key(), Match: before.Tag, Attributes: map[string]any{"owner": "third"}, Version: 1})
-			return wants(err, http.StatusPreconditionFailed, "a change of what has moved on")
+				platform.Change{Key: t.key(), Match: before.Tag, Attributes: map[string]any{"owner": "third"}, Version: 1})
+			return wants(err, http.StatusPreconditionFailed, "a change with an outdated tag")
 		}},
-		{"a change under a lease that was taken over is refused", fencedOff},
-		{"what cannot change in place is replaced as a whole, or refused", fixed},
-		{"the snapshot's fingerprint changes with what is there, and else not", fingerprint},
-		{"a snapshot that is known is not sent again", notModified},
-		{"what is kept of a function goes on under another name, where the platform says that it can", renamed},
-		{"a change that takes its time can be followed to its end", followed},
-		{"an operation that fails says why, as the change would have", func(ctx context.Context, t *trial) error {
+		{"a change under a lost lease is refused", fencedOff},
+		{"a change of a fixed attribute is refused or replaces the whole resource", fixed},
+		{"the snapshot's fingerprint changes exactly with the state", fingerprint},
+		{"a known snapshot is not sent again", notModified},
+		{"a renamed function keeps its data, if the platform supports renames", renamed},
+		{"a long operation can be followed to its end", followed},
+		{"a failed operation reports the same reason as the request", func(ctx context.Context, t *trial) error {
 			op, err := t.operation(ctx, "function/alone", t.config())
 			if err == nil && (op.State != api.OperationFailed || op.Problem == nil || op.Problem.Status != http.StatusConflict) {
-				err = fmt.Errorf("a function without an identity ends as %s, %+v; it has to fail with 409", op.State, op.Problem)
+				err = fmt.Errorf("a function without an identity ends as %s, %+v; expected failed with 409", op.State, op.Problem)
 			}
 			return err
 		}},
-		{"one resource more than a quota allows is refused", beyondQuota},
-		{"an attribute that a kind does not have is refused", func(ctx context.Context, t *trial) error {
+		{"a resource beyond a quota is refused", beyondQuota},
+		{"an unknown attribute is refused", func(ctx context.Context, t *trial) error {
 			_, err := t.put(ctx, "identity/warn", map[string]any{"colour": "green"})
 			return wants(err, http.StatusUnprocessableEntity, "an unknown attribute")
 		}},
-		{"a resource is refused whose needs are not there", func(ctx context.Context, t *trial) error {
+		{"a resource with missing dependencies is refused", func(ctx context.Context, t *trial) error {
 			_, err := t.put(ctx, "function/alone", t.config())
 			return wants(err, http.StatusConflict, "a function without an identity")
 		}},
-		{"a function can be deployed and called", deployed},
-		{"a call tells its answer, timing, memory, log lines and revision", func(ctx context.Context, t *trial) error {
+		{"a function can be deployed and invoked", deployed},
+		{"an invocation returns its response, timing, memory, log lines and revision", func(ctx context.Context, t *trial) error {
 			inv, err := t.call(ctx, map[string]any{"same": "pear"})
 			if err != nil {
 				return err
 			}
-			answer, _ := inv.Answer.(map[string]any)
-			if answer["same"] != "pear" || answer["id"] != inv.Id || inv.RunMs <= 0 || inv.MemoryPeak <= 0 ||
+			answer, _ := inv.Response.(map[string]any)
+			if answer["same"] != "pear" || answer["id"] != inv.Id || inv.DurationMs <= 0 || inv.MemoryPeak <= 0 ||
 				inv.Revision == "" || len(inv.Logs) == 0 || inv.Logs[0].Text != "called" || inv.Logs[0].Invocation != inv.Id {
-				return fmt.Errorf("it tells %+v", inv)
+				return fmt.Errorf("it returns %+v", inv)
 			}
 			return nil
 		}},
-		{"a function that raises is told, with its words", func(ctx context.Context, t *trial) error {
+		{"a function that raises an error returns its message", func(ctx context.Context, t *trial) error {
 			inv, err := t.call(ctx, map[string]any{"fail": true})
 			if err == nil && (inv.Outcome != api.Failed || inv.Error == nil ||
 				!strings.Contains(inv.Error.Message, "as asked")) {
-				err = fmt.Errorf("it tells %s, %+v", inv.Outcome, inv.Error)
+				err = fmt.Errorf("it returns %s, %+v", inv.Outcome, inv.Error)
 			}
 			return err
 		}},
-		{"a function that takes too long is ended", func(ctx context.Context, t *trial) error {
+		{"a function that exceeds its timeout is stopped", func(ctx context.Context, t *trial) error {
 			begun := time.Now()
 			inv, err := t.call(ctx, map[string]any{"sleep": 30})
 			if err == nil && (inv.Outcome != api.TimedOut || time.Since(begun) > 15*time.Second) {
-				err = fmt.Errorf("it tells %s after %s", inv.Outcome, time.Since(begun))
+				err = fmt.Errorf("it returns %s after %s", inv.Outcome, time.Since(begun))
 			}
 			return err
 		}},
-		{"no more calls run than at_once says", throttled},
+		{"max_concurrency limits concurrent invocations", throttled},
 		{"logs can be read by invocation", func(ctx context.Context, t *trial) error {
 			inv, err := t.call(ctx, nil)
 			if err != nil {
@@ -157,7 +157,7 @@ func rules() []rule {
 				return len(lines) > 0 && lines[0].Text == "called", err
 			})
 		}},
-		{"logs can be followed, and taken up where they were left", followedLogs},
+		{"logs can be followed and resumed", followedLogs},
 		{"logs can be read by revision and since a time", func(ctx context.Context, t *trial) error {
 			inv, err := t.call(ctx, nil)
 			if err != nil {
@@ -166,7 +166,7 @@ func rules() []rule {
 			for _, q := range []platform.LogQuery{{Revision: "another"}, {Since: time.Now().Add(time.Hour).UnixMilli()}} {
 				lines, err := t.client.Logs(ctx, t.scope, q)
 				if err == nil && len(lines) > 0 {
-					err = fmt.Errorf("%+v gives %d lines, which are not of it", q, len(lines))
+					err = fmt.Errorf("%+v returns %d lines that do not match", q, len(lines))
 				}
 				if err != nil {
 					return err
@@ -178,10 +178,10 @@ func rules() []rule {
 				return len(lines) > 0, err
 			})
 		}},
-		{"a route answers at the address that it tells", func(ctx context.Context, t *trial) error {
+		{"a route responds at its reported address", func(ctx context.Context, t *trial) error {
 			status, body, err := t.routed(ctx, "anyone")
 			if err == nil && (status != http.StatusOK || !strings.Contains(body, `"id"`)) {
-				err = fmt.Errorf("it answers %d, %s", status, body)
+				err = fmt.Errorf("it responds %d, %s", status, body)
 			}
 			return err
 		}},
@@ -189,39 +189,39 @@ func rules() []rule {
 			status, body, err := t.routed(ctx, "members")
 			if err == nil && (status != http.StatusUnauthorized && status != http.StatusForbidden ||
 				!strings.Contains(body, `"detail"`)) {
-				err = fmt.Errorf("it answers %d, %s; it has to be a problem with 401 or 403", status, body)
+				err = fmt.Errorf("it responds %d, %s; expected a problem with 401 or 403", status, body)
 			}
 			return err
 		}},
-		{"routes that take the same request are refused", func(ctx context.Context, t *trial) error {
+		{"routes that match the same request are refused", func(ctx context.Context, t *trial) error {
 			_, err := t.put(ctx, "route/warn/again", map[string]any{"method": "GET", "path": "/look/{other}", "enabled": true})
 			return wants(err, http.StatusConflict, "a second route for the same requests")
 		}},
-		{"figures count calls and errors", func(ctx context.Context, t *trial) error {
+		{"metrics count invocations and errors", func(ctx context.Context, t *trial) error {
 			return eventually(ctx, 5*time.Second, func() (bool, error) {
 				minutes, err := t.client.Metrics(ctx, t.scope, time.Time{})
 				calls, errors := 0, 0
 				for _, m := range minutes {
-					calls, errors = calls+m.Calls, errors+m.Errors
+					calls, errors = calls+m.Invocations, errors+m.Errors
 				}
 				return calls >= 4 && errors >= 2, err
 			})
 		}},
-		{"figures can be had as one sum of the whole time, and what is kept is counted", wholeSums},
-		{"a function that others need cannot be taken away", func(ctx context.Context, t *trial) error {
-			return wants(t.client.Delete(ctx, t.scope, "function/warn", platform.Wish{Key: t.key()}), http.StatusConflict,
-				"taking away a function that a pointer needs")
+		{"metrics are available as one sum of the whole period, and stored data is counted", wholeSums},
+		{"a function with dependents cannot be deleted", func(ctx context.Context, t *trial) error {
+			return wants(t.client.Delete(ctx, t.scope, "function/warn", platform.Change{Key: t.key()}), http.StatusConflict,
+				"deleting a function that a pointer needs")
 		}},
-		{"what is not there cannot be taken away", func(ctx context.Context, t *trial) error {
+		{"a missing resource cannot be deleted", func(ctx context.Context, t *trial) error {
 			path := fmt.Sprintf("/regions/%s/scopes/%s/%s/resources/identity%%2Fnobody", t.scope.Region,
 				t.scope.Service, t.scope.Stage)
 			response, err := t.ask(ctx, http.MethodDelete, path, t.token, map[string]string{"Idempotency-Key": t.key()}, "")
 			if err == nil && response.StatusCode != http.StatusNotFound {
-				err = fmt.Errorf("it is answered with %d, not 404", response.StatusCode)
+				err = fmt.Errorf("the response is %d, not 404", response.StatusCode)
 			}
 			return err
 		}},
-		{"regions are kept apart", func(ctx context.Context, t *trial) error {
+		{"regions are separate", func(ctx context.Context, t *trial) error {
 			if len(t.kinds.Regions) < 2 {
 				return errSkip
 			}
@@ -260,14 +260,14 @@ func kindsAreThere(_ context.Context, t *trial) error {
 		}
 	}
 	if len(t.kinds.Runtimes) == 0 || t.kinds.RoutesAt == "" {
-		return fmt.Errorf("it does not say its runtimes, or where routes answer")
+		return fmt.Errorf("it does not report its runtimes, or the address of routes")
 	}
 	return nil
 }
 
 func sameKey(ctx context.Context, t *trial) error {
 	key := t.key()
-	wish := platform.Wish{Key: key, Attributes: map[string]any{"keep": 86_400_000.0}, Version: 1}
+	wish := platform.Change{Key: key, Attributes: map[string]any{"keep": 86_400_000.0}, Version: 1}
 	first, err := t.client.Put(ctx, t.scope, "logs/warn", wish)
 	if err != nil {
 		return err
@@ -284,7 +284,7 @@ func sameKey(ctx context.Context, t *trial) error {
 	case err != nil:
 		return err
 	case again.Tag != first.Tag:
-		return fmt.Errorf("the second time it answers %q, the first time %q", again.Tag, first.Tag)
+		return fmt.Errorf("the second response is %q, the first %q", again.Tag, first.Tag)
 	case found == nil || found.Attributes["keep"] != 172_800_000.0:
 		return fmt.Errorf("the second request with the same key changed it again: %+v", found)
 	}
@@ -326,10 +326,10 @@ func wholeSums(ctx context.Context, t *trial) error {
 		}
 		calls, seen := 0, map[string]bool{}
 		for _, m := range minutes {
-			calls += m.Calls
+			calls += m.Invocations
 		}
 		for _, s := range sums {
-			calls -= s.Calls
+			calls -= s.Invocations
 			if key := s.Function + " " + s.Revision + " " + s.Trigger; seen[key] {
 				return false, fmt.Errorf("there are two sums of %s", key)
 			} else {
@@ -374,11 +374,11 @@ func fixed(ctx context.Context, t *trial) error {
 		return err
 	}
 	got, err := t.client.Put(ctx, t.scope, "grant/warn/fixed",
-		platform.Wish{Key: t.key(), Attributes: to("second"), Version: 1, Replace: true})
+		platform.Change{Key: t.key(), Attributes: to("second"), Version: 1, Replace: true})
 	if err == nil && got.Attributes["resource"] != kind+"/second" {
 		err = fmt.Errorf("it was replaced, and is %v", got.Attributes)
 	}
-	return errors.Join(err, t.client.Delete(ctx, t.scope, "grant/warn/fixed", platform.Wish{Key: t.key()}))
+	return errors.Join(err, t.client.Delete(ctx, t.scope, "grant/warn/fixed", platform.Change{Key: t.key()}))
 }
 
 func deployed(ctx context.Context, t *trial) error {
@@ -402,12 +402,12 @@ func deployed(ctx context.Context, t *trial) error {
 		{"pointer/warn", map[string]any{"shares": map[string]any{id: 100.0}}},
 	} {
 		if _, err := t.put(ctx, r.address, r.attributes); err != nil {
-			return fmt.Errorf("putting %s: %w", r.address, err)
+			return fmt.Errorf("creating %s: %w", r.address, err)
 		}
 	}
 	inv, err := t.call(ctx, nil)
-	if err == nil && (inv.Outcome != api.Answered || inv.Revision != id) {
-		err = fmt.Errorf("it tells %s by %s, not answered by %s: %+v", inv.Outcome, inv.Revision, id, inv.Error)
+	if err == nil && (inv.Outcome != api.Succeeded || inv.Revision != id) {
+		err = fmt.Errorf("it returns %s by %s instead of a response by %s: %+v", inv.Outcome, inv.Revision, id, inv.Error)
 	}
 	return err
 }
@@ -436,7 +436,7 @@ func throttled(ctx context.Context, t *trial) error {
 				failed = err
 			case inv.Outcome == api.Throttled:
 				refused++
-			case inv.Outcome == api.Answered:
+			case inv.Outcome == api.Succeeded:
 				answered++
 			}
 		}()
@@ -446,7 +446,7 @@ func throttled(ctx context.Context, t *trial) error {
 		return failed
 	}
 	if answered < 2 || refused == 0 || answered+refused != 6 {
-		return fmt.Errorf("of six calls at the same time %d were answered and %d throttled; at_once is 2", answered, refused)
+		return fmt.Errorf("of six simultaneous invocations, %d succeeded and %d were throttled; max_concurrency is 2", answered, refused)
 	}
 	return nil
 }

@@ -168,7 +168,7 @@ func acting(t *testing.T) acts.Stage {
 			gathered.Do(func() {
 				told.Reset()
 				p.observed.line(member{sc, "warn"}, api.LogLine{At: now.UnixMilli(), Function: "warn", Stream: "out", Text: "frost"})
-				p.observed.count(call{at: member{sc, "warn"}, trigger: "ask"}, api.Invocation{Outcome: api.Answered, RunMs: 12, Revision: "r1"})
+				p.observed.count(call{at: member{sc, "warn"}, trigger: "ask"}, api.Invocation{Outcome: api.Succeeded, DurationMs: 12, Revision: "r1"})
 				p.observed.use(member{sc, "warn"}, "read", "tables/hills", true)
 			})
 			p.observed.flush(ctx)

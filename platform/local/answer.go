@@ -74,7 +74,7 @@ func (a *routeAnswer) write(w http.ResponseWriter) error {
 	w.Header().Set("Rudmar-Invocation", inv.Id)
 	w.Header().Set("Rudmar-Revision", inv.Revision)
 	switch inv.Outcome {
-	case api.Answered:
+	case api.Succeeded:
 	case api.Throttled:
 		w.Header().Set("Retry-After", "1")
 		return refuse(http.StatusTooManyRequests, "%s", inv.Error.Message)
@@ -84,15 +84,15 @@ func (a *routeAnswer) write(w http.ResponseWriter) error {
 		return refuse(http.StatusNotFound, "%s", inv.Error.Message)
 	default:
 		// What the code said is for the log, not for whoever calls the route.
-		return refuse(http.StatusBadGateway, "the function failed; its log has the details, under the call %s", inv.Id)
+		return refuse(http.StatusBadGateway, "the function failed; its log has the details, under invocation %s", inv.Id)
 	}
-	status, body := http.StatusOK, inv.Answer
-	if m, ok := inv.Answer.(map[string]any); ok {
+	status, body := http.StatusOK, inv.Response
+	if m, ok := inv.Response.(map[string]any); ok {
 		if s, ok := m["status"].(float64); ok && s >= 100 && s <= 599 {
 			if s < 200 || s != float64(int(s)) {
-				a.tell("the answer's status %v is none that a function may give; it gives 200 to 599", s)
+				a.tell("the response's status %v is not allowed; use 200 to 599", s)
 				return refuse(http.StatusBadGateway,
-					"the function gave no status that it may give; its log has the details, under the call %s", inv.Id)
+					"the function returned an invalid status; its log has the details, under invocation %s", inv.Id)
 			}
 			status, body = int(s), m["body"]
 			headers, _ := m["headers"].(map[string]any)
@@ -125,11 +125,11 @@ func (a *routeAnswer) headers(to http.Header, given map[string]any) {
 		known := http.CanonicalHeaderKey(name)
 		switch {
 		case !httpguts.ValidHeaderFieldName(name) || !httpguts.ValidHeaderFieldValue(value):
-			a.tell("the header %q is left out: its name or value cannot stand in HTTP", name)
+			a.tell("dropped header %q: its name or value is not valid in HTTP", name)
 		case slices.Contains(notTheirs(), known):
-			a.tell("the header %s is left out: a function may not set it", known)
+			a.tell("dropped header %s: a function cannot set it", known)
 		case known == "Set-Cookie" && !mayBeSet(value):
-			a.tell("the cookie %q is left out: it has to be of the route's own host, and not named as Rudmar's are",
+			a.tell("dropped cookie %q: it must belong to the route's own host and not use Rudmar's cookie names",
 				strings.SplitN(value, "=", 2)[0])
 		default:
 			to.Set(name, value)
@@ -156,7 +156,7 @@ func answerBytes(w http.ResponseWriter, status int, encoded, id string) error {
 	content, err := base64.StdEncoding.DecodeString(encoded)
 	if err != nil {
 		return refuse(http.StatusBadGateway,
-			"the function's answer says that its body is base64, which it is not (call %s)", id)
+			"the function's response is marked as base64, but its body is not (invocation %s)", id)
 	}
 	if w.Header().Get("Content-Type") == "" {
 		w.Header().Set("Content-Type", "application/octet-stream")

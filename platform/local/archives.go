@@ -46,7 +46,7 @@ func (a *archives) file(digest string) string {
 // put keeps an archive that was checked against its digest.
 func (a *archives) put(digest string, archive []byte) error {
 	if err := renameio.WriteFile(a.file(digest), archive, 0o600); err != nil {
-		return fmt.Errorf("keeping an archive: %w", err)
+		return fmt.Errorf("storing an archive: %w", err)
 	}
 	a.mu.Lock()
 	was := a.lost[digest]
@@ -110,7 +110,7 @@ func (a *archives) lose(digest string, err error) {
 	delete(a.seen, digest)
 	a.mu.Unlock()
 	if !was {
-		a.log.Error("an archive is not what it was; it is asked for again", "digest", digest, "error", err)
+		a.log.Error("an archive was altered; requesting it again", "digest", digest, "error", err)
 		a.changed()
 	}
 }
@@ -123,14 +123,14 @@ func (p *Platform) checkArchives(ctx context.Context) {
 	for {
 		digests, err := p.store.currentArchives(ctx)
 		if err != nil && ctx.Err() == nil {
-			p.options.Log.Error("looking at the archives", "error", err)
+			p.options.Log.Error("checking the archives", "error", err)
 		}
 		for _, digest := range digests {
 			if ctx.Err() != nil {
 				return
 			}
 			if !p.archives.whole(digest) {
-				p.archives.lose(digest, errors.New("it is missing or altered"))
+				p.archives.lose(digest, errors.New("missing or altered"))
 			}
 		}
 		select {
@@ -164,6 +164,6 @@ func (s *store) currentArchives(ctx context.Context) ([]string, error) {
 func (p *Platform) showAnew() {
 	p.fingerprints.forget()
 	if _, err := p.store.db.Exec(`UPDATE changes SET n = n + 1`); err != nil {
-		p.options.Log.Error("telling that archives have changed", "error", err)
+		p.options.Log.Error("reporting changed archives", "error", err)
 	}
 }

@@ -80,7 +80,7 @@ func TestTheFolderIsGuarded(t *testing.T) {
 	}
 	s.deploy("a", "def run(call): return 1\n", nil)
 	if _, err := s.client.Put(t.Context(), s.scope, "grant/a/secrets/sms_key",
-		platform.Wish{Key: "s", Secrets: map[string]string{"value": "hush"},
+		platform.Change{Key: "s", Secrets: map[string]string{"value": "hush"},
 			Attributes: map[string]any{"resource": "secrets/sms_key", "verbs": []any{"read"}, "value": "f"},
 			Version:    3}); err != nil {
 		t.Fatal(err)

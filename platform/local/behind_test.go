@@ -75,13 +75,13 @@ func TestWhatCannotBeWrittenWaits(t *testing.T) {
 		out    api.InvocationOutcome
 		cold   bool
 	}{
-		{"", 12, api.Answered, true},
-		{"CREATE TRIGGER full BEFORE INSERT ON minutes BEGIN SELECT RAISE(ABORT, 'the disk is full'); END", 31, api.Answered, false},
+		{"", 12, api.Succeeded, true},
+		{"CREATE TRIGGER full BEFORE INSERT ON minutes BEGIN SELECT RAISE(ABORT, 'the disk is full'); END", 31, api.Succeeded, false},
 		{"", 900, api.Failed, false},
 		{"", 7, api.TimedOut, false},
 		{"", 0, api.Throttled, false},
 		{"DROP TRIGGER full", 45, api.Failed, false},
-		{"", 5, api.Answered, false},
+		{"", 5, api.Succeeded, false},
 	}
 	for i, s := range steps {
 		if s.before != "" {
@@ -89,7 +89,7 @@ func TestWhatCannotBeWrittenWaits(t *testing.T) {
 		}
 		for _, p := range []*Platform{sick, sound} {
 			for _, purpose := range []string{"route", "case"} {
-				p.observed.count(call{at: at, purpose: purpose, trigger: "ask"}, api.Invocation{Outcome: s.out, RunMs: s.ms,
+				p.observed.count(call{at: at, purpose: purpose, trigger: "ask"}, api.Invocation{Outcome: s.out, DurationMs: s.ms,
 					Cold: s.cold, Revision: "r1", MemoryPeak: int64(1000 * i)})
 			}
 			p.observed.line(at, api.LogLine{At: now.UnixMilli(), Function: "watch", Text: strings.Repeat("x", i)})
@@ -118,7 +118,7 @@ func TestCountsComeTogether(t *testing.T) {
 	whole, cut := still(t, &now, slog.New(slog.DiscardHandler)), still(t, &now, slog.New(slog.DiscardHandler))
 	at := member{scope{"north", "frostline", "trial"}, "watch"}
 	dice := rand.New(rand.NewPCG(5, 8))
-	outcomes := []api.InvocationOutcome{api.Answered, api.Failed, api.TimedOut, api.Throttled}
+	outcomes := []api.InvocationOutcome{api.Succeeded, api.Failed, api.TimedOut, api.Throttled}
 	for range 200 {
 		minutes, uses := map[minuteKey]*api.MinuteSum{}, map[useKey]*useSum{}
 		from := dice.IntN(8)
@@ -127,7 +127,7 @@ func TestCountsComeTogether(t *testing.T) {
 				cut.observed.minutes, minutes = minutes, cut.observed.minutes
 				cut.observed.uses, uses = uses, cut.observed.uses
 			}
-			inv := api.Invocation{Outcome: outcomes[dice.IntN(4)], RunMs: float64(dice.IntN(3000)), Cold: dice.IntN(3) == 0,
+			inv := api.Invocation{Outcome: outcomes[dice.IntN(4)], DurationMs: float64(dice.IntN(3000)), Cold: dice.IntN(3) == 0,
 				Revision: "r1", MemoryPeak: dice.Int64N(1 << 20)}
 			verb := []string{"read", "write"}[dice.IntN(2)]
 			for _, p := range []*Platform{whole, cut} {

@@ -81,7 +81,7 @@ func newBench(b *testing.B, atOnce float64) *bench {
 		{"route/echo/ask", map[string]any{"method": "POST", "path": "/echo", "enabled": true}},
 	} {
 		if _, err := k.client.Put(b.Context(), k.scope, r.address,
-			platform.Wish{Key: fmt.Sprint("b", i), Attributes: r.attributes, Version: 1}); err != nil {
+			platform.Change{Key: fmt.Sprint("b", i), Attributes: r.attributes, Version: 1}); err != nil {
 			b.Fatal(r.address, err)
 		}
 	}
@@ -229,7 +229,7 @@ func BenchmarkColdStart(b *testing.B) {
 			if err != nil || !inv.Cold || inv.Error != nil {
 				b.Fatal(err, inv)
 			}
-			ours += time.Duration(inv.ColdMs * float64(time.Millisecond))
+			ours += time.Duration(inv.ColdStartMs * float64(time.Millisecond))
 			begun := time.Now()
 			p := startBare(b, dir)
 			p.call(b, `{"body": {"n": 1}}`)
@@ -259,7 +259,7 @@ func (k *bench) revise(b *testing.B, config map[string]any) {
 		{"revision/echo", map[string]any{"artifact": artifact, "configuration": configuration, "id": id}},
 		{"pointer/echo", map[string]any{"shares": map[string]any{id: 100.0}}}} {
 		if _, err := k.client.Put(b.Context(), k.scope, r.address,
-			platform.Wish{Key: id + r.address, Attributes: r.attributes, Version: 1}); err != nil {
+			platform.Change{Key: id + r.address, Attributes: r.attributes, Version: 1}); err != nil {
 			b.Fatal(err)
 		}
 	}

@@ -49,7 +49,7 @@ func (p *Platform) guarded(kind, verb string, next dataHandler) echo.HandlerFunc
 		at, ok := p.pool.holder(token)
 		if !ok {
 			return refuse(http.StatusUnauthorized,
-				"the token is not that of a running function; send the one in RUDMAR_TOKEN as a bearer token")
+				"the token does not belong to a running function; send the one in RUDMAR_TOKEN as a bearer token")
 		}
 		name, key := c.Param("name"), c.Param("key")
 		if rest := c.Param("*"); rest != "" {
@@ -67,7 +67,7 @@ func (p *Platform) guarded(kind, verb string, next dataHandler) echo.HandlerFunc
 		allowed := access.Allows(statements, verb, resource) || key != "" && access.Allows(statements, verb, resource+"/"+key)
 		p.observed.use(at, verb, resource, allowed)
 		if !allowed {
-			return refuse(http.StatusForbidden, "%s may not %s %s; give it permissions: {may: [%s], of: %s}", at.function,
+			return refuse(http.StatusForbidden, "%s cannot %s %s; add permissions: {allow: [%s], resource: %s}", at.function,
 				verb, resource, verb, resource)
 		}
 		return next(c, at, name, key)
@@ -78,7 +78,7 @@ func (p *Platform) guarded(kind, verb string, next dataHandler) echo.HandlerFunc
 func body(c *echo.Context, limit int, what string) ([]byte, error) {
 	text, err := io.ReadAll(io.LimitReader(c.Request().Body, int64(limit)+1))
 	if err == nil && len(text) > limit {
-		err = refuse(http.StatusRequestEntityTooLarge, "%s may have %d KiB", what, limit>>10)
+		err = refuse(http.StatusRequestEntityTooLarge, "%s can have up to %d KiB", what, limit>>10)
 	}
 	return text, err
 }
@@ -198,7 +198,7 @@ func (p *Platform) sendMessage(c *echo.Context, at member, name, _ string) error
 		return err
 	}
 	if !json.Valid(text) {
-		return refuse(http.StatusUnprocessableEntity, "a message is JSON; this body is not")
+		return refuse(http.StatusUnprocessableEntity, "a message must be JSON")
 	}
 	id, err := p.enqueue(c.Request().Context(), at.scope, name, string(text))
 	if err != nil {
@@ -233,7 +233,7 @@ func (p *Platform) readSecret(c *echo.Context, at member, name, _ string) error 
 			`SELECT value FROM kept_secrets WHERE region = ? AND service = ? AND stage = ? AND name = ?`,
 			at.region, at.service, at.stage, name).Scan(&value)
 		if errors.Is(err, sql.ErrNoRows) {
-			return refuse(http.StatusNotFound, "there is no secret %q in %s", name, at.scope)
+			return refuse(http.StatusNotFound, "no secret %q in %s", name, at.scope)
 		}
 		if err == nil {
 			value, err = p.store.unsealed(at.scope, value)
@@ -253,7 +253,7 @@ func (p *Platform) keepSecret(c *echo.Context) error {
 	}
 	var value string
 	if err := json.Unmarshal(text, &value); err != nil {
-		return refuse(http.StatusUnprocessableEntity, "a secret is a text, as JSON")
+		return refuse(http.StatusUnprocessableEntity, "a secret must be a string, as JSON")
 	}
 	sc := scopeOf(c)
 	_, err = p.store.db.ExecContext(c.Request().Context(),

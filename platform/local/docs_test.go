@@ -44,8 +44,8 @@ func TestTheCodeOfTheDocs(t *testing.T) {
 			"objects/photos": {"read", "list", "write", "delete"}, "queues/alerts": {"send"}, "secrets/sms_key": {"read"}} {
 			s.put("grant/"+fn+"/"+resource, map[string]any{"resource": resource, "verbs": verbs})
 		}
-		if inv := s.call(fn, nil); inv.Outcome != api.Answered || fmt.Sprint(inv.Answer) != want {
-			t.Errorf("%s: %v %+v", fn, inv.Answer, inv.Error)
+		if inv := s.call(fn, nil); inv.Outcome != api.Succeeded || fmt.Sprint(inv.Response) != want {
+			t.Errorf("%s: %v %+v", fn, inv.Response, inv.Error)
 		}
 	}
 }

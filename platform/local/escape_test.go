@@ -307,7 +307,7 @@ func TestNoFunctionGetsOut(t *testing.T) {
 			for range max(1, a.calls) {
 				last = s.call(name, a.event)
 			}
-			if last.Answer == "got" || a.after != nil && a.after() == "got" {
+			if last.Response == "got" || a.after != nil && a.after() == "got" {
 				t.Errorf("it got what it tried for: %+v", last)
 			}
 			if last.Error != nil && strings.Contains(last.Error.Kind, "Syntax") {

@@ -115,7 +115,7 @@ func (p *Platform) objectEvent(ctx context.Context, tx prepared.Tx, sc scope, wh
 		s, on := readSubscription(sc, r)
 		wanted := len(s.on) == 0 && what == event.Created || slices.Contains(s.on, what)
 		if !on || s.kind != "objects" || s.source != object.Store || !wanted || s.match != "" &&
-			!pack.LeaveOut([]string{s.match}, object.Key) {
+			!pack.Exclude([]string{s.match}, object.Key) {
 			continue
 		}
 		told := eventOf(p.options.Now()).Written(what, object)
@@ -147,7 +147,7 @@ func (p *Platform) putEvent(ctx context.Context, tx executor, s subscription, ev
 
 // ended tells the functions that wait for a function's end.
 func (p *Platform) ended(ctx context.Context, c call, inv api.Invocation) {
-	end := event.End{Function: c.at.function, Invocation: inv.Id, Outcome: string(inv.Outcome), Answer: inv.Answer,
+	end := event.End{Function: c.at.function, Invocation: inv.Id, Outcome: string(inv.Outcome), Response: inv.Response,
 		Error: inv.Error, Event: c.event}
 	there, err := p.directory.of(ctx, c.at.scope)
 	for i := 0; err == nil && i < len(there.subscriptions); i++ {
@@ -157,7 +157,7 @@ func (p *Platform) ended(ctx context.Context, c call, inv api.Invocation) {
 		}
 		if c.chain >= maxChain {
 			p.observed.line(s.at, api.LogLine{At: p.options.Now().UnixMilli(), Function: s.at.function, Stream: "platform",
-				Text: fmt.Sprintf("not called after %s: %d functions called one another already, which looks like a circle",
+				Text: fmt.Sprintf("not invoked after %s: %d functions invoked one another already, probably in a cycle",
 					c.at.function, maxChain)})
 			continue
 		}
@@ -170,7 +170,7 @@ func (p *Platform) ended(ctx context.Context, c call, inv api.Invocation) {
 		p.dispatch.nudge()
 	}
 	if err != nil {
-		p.options.Log.Error("telling a function's end", "function", c.at.function, "error", err)
+		p.options.Log.Error("reporting the end of a function", "function", c.at.function, "error", err)
 	}
 }
 
@@ -192,7 +192,7 @@ func (d *dispatcher) run(ctx context.Context) {
 			err = d.round(ctx, &calls)
 		}
 		if err != nil && ctx.Err() == nil {
-			d.platform.options.Log.Error("giving out messages", "error", err)
+			d.platform.options.Log.Error("delivering messages", "error", err)
 		}
 		select {
 		case <-ctx.Done():
@@ -328,9 +328,9 @@ func (d *dispatcher) deliver(ctx context.Context, s subscription, batch []messag
 	switch {
 	case err != nil:
 		why = err.Error()
-	case inv.Outcome != api.Answered && inv.Error != nil:
+	case inv.Outcome != api.Succeeded && inv.Error != nil:
 		why = inv.Error.Kind + ": " + inv.Error.Message
-	case inv.Outcome != api.Answered:
+	case inv.Outcome != api.Succeeded:
 		why = string(inv.Outcome)
 	}
 	ctx = context.WithoutCancel(ctx)
@@ -359,6 +359,6 @@ func (d *dispatcher) deliver(ctx context.Context, s subscription, batch []messag
 	}
 	if why != "" && batch[0].attempts+1 >= maxAttempts && inv.Outcome != api.Throttled {
 		p.observed.line(s.at, api.LogLine{At: now.UnixMilli(), Function: s.at.function, Stream: "platform",
-			Text: fmt.Sprintf("parked after %d attempts, of %s: %d; look at what is parked, and send it again, under Messages or by rudmar platform parked", maxAttempts, s.source, len(batch))})
+			Text: fmt.Sprintf("dead letter after %d attempts, of %s: %d; retry it under Messages or with rudmar platform retry", maxAttempts, s.source, len(batch))})
 	}
 }

@@ -33,7 +33,7 @@ func (s *stand) noting(name string, changes map[string]any) {
 func (s *stand) seen(name string) []map[string]any {
 	s.Helper()
 	inv := s.call("looker", map[string]any{"prefix": name + "-"})
-	rows, _ := inv.Answer.(map[string]any)
+	rows, _ := inv.Response.(map[string]any)
 	var out []map[string]any
 	for _, row := range rows {
 		out = append(out, row.(map[string]any))
@@ -101,15 +101,15 @@ func TestQueues(t *testing.T) {
 		})
 	}
 	list, err := s.client.Messages(t.Context(), s.scope, true)
-	if err != nil || len(list) != 1 || list[0].Body != "bad" || list[0].Why != "ValueError: bad" ||
+	if err != nil || len(list) != 1 || list[0].Body != "bad" || list[0].Reason != "ValueError: bad" ||
 		list[0].Source != "queues/readings" || list[0].Attempts != 5 {
 		t.Fatalf("parked: %+v %v", list, err)
 	}
 	s.deploy("intake", strings.Replace(noting, `"bad" in`, `"worse" in`, 1), nil)
-	must(t, s.client.SendAgain(t.Context(), s.scope, list[0].Id))
+	must(t, s.client.RetryMessage(t.Context(), s.scope, list[0].Id))
 	c.set(c.Now().Add(10 * time.Minute))
 	until(t, "it comes through", func() bool { return len(s.seen("intake")) == 3 && s.parked() == 0 })
-	if err := s.client.SendAgain(t.Context(), s.scope, list[0].Id); !platform.HasStatus(err, http.StatusNotFound) {
+	if err := s.client.RetryMessage(t.Context(), s.scope, list[0].Id); !platform.HasStatus(err, http.StatusNotFound) {
 		t.Errorf("sent again what is gone: %v", err)
 	}
 }
@@ -170,7 +170,7 @@ func TestFourAreUnderWay(t *testing.T) {
 		must(t, err)
 		calls := 0
 		for _, m := range minutes {
-			if calls += m.Calls; m.Throttled > 0 {
+			if calls += m.Invocations; m.Throttled > 0 {
 				t.Fatal("more than four came at once")
 			}
 		}
@@ -248,7 +248,7 @@ def run(call):
 		t.Fatal(status, text)
 	}
 	inv := s.call("camera", map[string]any{})
-	if got := fmt.Sprint(inv.Answer); got != `map[key:s3cret listed:[raw/hill/1.jpg raw/notes.txt] none:<nil> same:true]` {
+	if got := fmt.Sprint(inv.Response); got != `map[key:s3cret listed:[raw/hill/1.jpg raw/notes.txt] none:<nil> same:true]` {
 		t.Errorf("%s %+v", got, inv.Error)
 	}
 	until(t, "the photo's event comes", func() bool { return len(s.seen("thumb")) == 1 })
@@ -293,7 +293,7 @@ func TestSecretsComeWithThePermission(t *testing.T) {
 	grant := func(key, value string) {
 		t.Helper()
 		if _, err := s.client.Put(t.Context(), s.scope, "grant/warn/secrets/sms_key",
-			platform.Wish{Key: key, Secrets: map[string]string{"value": value},
+			platform.Change{Key: key, Secrets: map[string]string{"value": value},
 				Attributes: map[string]any{"resource": "secrets/sms_key", "verbs": []any{"read"},
 					"value": fmt.Sprint("secret ", len(value))}}); err != nil {
 			t.Fatal(err)
@@ -301,16 +301,16 @@ func TestSecretsComeWithThePermission(t *testing.T) {
 	}
 	for _, value := range []string{"first", "second"} {
 		grant("of-"+value, value)
-		if inv := s.call("warn", nil); fmt.Sprint(inv.Answer) != "["+value+" by hand]" {
-			t.Errorf("%v %+v", inv.Answer, inv.Error)
+		if inv := s.call("warn", nil); fmt.Sprint(inv.Response) != "["+value+" by hand]" {
+			t.Errorf("%v %+v", inv.Response, inv.Error)
 		}
 	}
 	if status, text := s.hand("PUT", "north/frostline/trial/grant%2Fwarn%2Fsecrets%2Fsms_key",
 		map[string]any{"verbs": []any{"read", "list"}}); status != 200 {
 		t.Fatal(status, text)
 	}
-	if inv := s.call("warn", nil); fmt.Sprint(inv.Answer) != "[second by hand]" {
-		t.Errorf("after a change by hand: %v %+v", inv.Answer, inv.Error)
+	if inv := s.call("warn", nil); fmt.Sprint(inv.Response) != "[second by hand]" {
+		t.Errorf("after a change by hand: %v %+v", inv.Response, inv.Error)
 	}
 	snapshot, err := s.client.Snapshot(t.Context(), s.scope)
 	must(t, err)

@@ -20,7 +20,7 @@ func fenced(ctx context.Context, tx prepared.Tx, sc scope, fence int64) error {
 		fence).Scan(&kept)
 	if err == nil && fence < kept {
 		return &refusal{status: http.StatusPreconditionFailed, title: "Fenced off", kind: "urn:rudmar:fence",
-			detail: "somebody else has taken over what is deployed here since this was asked for"}
+			detail: "someone else has taken over this deployment since the request"}
 	}
 	return err
 }

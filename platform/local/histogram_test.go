@@ -22,7 +22,7 @@ func TestHistograms(t *testing.T) {
 	}
 	s.call("warn", map[string]any{"ms": 30000}) // times out
 	total := s.sums()
-	if total.Calls != 17 || total.Errors != 4 || total.Cold != 1 || total.ErrorKinds["failed"] != 3 ||
+	if total.Invocations != 17 || total.Errors != 4 || total.Cold != 1 || total.ErrorKinds["failed"] != 3 ||
 		total.ErrorKinds["timed-out"] != 1 {
 		t.Errorf("%+v", total)
 	}
@@ -45,7 +45,7 @@ func (s *stand) sums() api.MinuteSum {
 	must(s, err)
 	out := api.MinuteSum{ErrorKinds: map[string]int{}, Durations: map[string]int{}}
 	for _, m := range minutes {
-		out.Calls, out.Errors, out.Cold = out.Calls+m.Calls, out.Errors+m.Errors, out.Cold+m.Cold
+		out.Invocations, out.Errors, out.Cold = out.Invocations+m.Invocations, out.Errors+m.Errors, out.Cold+m.Cold
 		for k, n := range m.ErrorKinds {
 			out.ErrorKinds[k] += n
 		}

@@ -45,7 +45,7 @@ func (p *Platform) invoke(ctx context.Context, c call) (api.Invocation, error) {
 	if !ok || !pointed {
 		inv.Outcome = api.NotFound
 		inv.Error = &api.InvocationError{Kind: "NotFound",
-			Message: fmt.Sprintf("there is no function %s in %s with a revision to call", c.at.function, c.at.scope)}
+			Message: fmt.Sprintf("function %s in %s has no revision to invoke", c.at.function, c.at.scope)}
 		return inv, nil
 	}
 	inv.Revision, inv.Version = r.id, &r.version
@@ -55,7 +55,7 @@ func (p *Platform) invoke(ctx context.Context, c call) (api.Invocation, error) {
 	if !p.pool.enter(c.at, max(1, int(atOnce))) {
 		inv.Outcome = api.Throttled
 		inv.Error = &api.InvocationError{Kind: "Throttled",
-			Message: fmt.Sprintf("%d calls of %s run already, which is as many as at_once allows; try again shortly",
+			Message: fmt.Sprintf("%d invocations of %s are running, the limit of max_concurrency; try again shortly",
 				int(atOnce), c.at.function)}
 		p.observed.count(c, inv)
 		return inv, nil
@@ -114,10 +114,10 @@ func (p *Platform) run(ctx context.Context, c call, r revision, inv *api.Invocat
 		}
 		k.instance = in.id
 		if !p.awaitReady(in, deadline, timeout, k, inv) {
-			inv.ColdMs = millis(time.Since(begun))
+			inv.ColdStartMs = millis(time.Since(begun))
 			return
 		}
-		inv.ColdMs = millis(time.Since(begun))
+		inv.ColdStartMs = millis(time.Since(begun))
 		in.memory.reset()
 	}
 	k.instance = in.id
@@ -132,7 +132,7 @@ func (p *Platform) run(ctx context.Context, c call, r revision, inv *api.Invocat
 	old := false
 	if err == nil {
 		answer, err = in.receive(ctx, inv.Id)
-		inv.RunMs = millis(time.Since(begun))
+		inv.DurationMs = millis(time.Since(begun))
 		inv.MemoryPeak, old = in.memory.peak()
 		if answer.Peak > 0 {
 			inv.MemoryPeak = answer.Peak
@@ -199,19 +199,19 @@ func (p *Platform) conclude(in *instance, answer reply, err error, timeout time.
 	switch {
 	case in.over.Load() || answer.Memory || err != nil && in.cage.Starved():
 		fail(inv, api.OutOfMemory, "OutOfMemory",
-			fmt.Sprintf("the call went over its memory limit of %d MiB (its peak was %d MiB or more); raise memory, or hold less at once",
+			fmt.Sprintf("the invocation exceeded its memory limit of %d MiB (peak %d MiB or more); raise memory, or use less at once",
 				inv.MemoryLimit>>20, inv.MemoryPeak>>20), "")
 	case errors.Is(err, context.DeadlineExceeded):
 		fail(inv, api.TimedOut, "TimedOut",
-			fmt.Sprintf("the call did not answer within its timeout of %s and was ended", timeout), "")
+			fmt.Sprintf("the invocation exceeded its timeout of %s and was stopped", timeout), "")
 	case errors.Is(err, errGone):
-		fail(inv, api.Failed, "ProcessEnded", "the process ended before it answered: "+p.exitText(in), "")
+		fail(inv, api.Failed, "ProcessEnded", "the process exited before it responded: "+p.exitText(in), "")
 	case err != nil:
 		fail(inv, api.Failed, "Answer", err.Error(), "")
 	case answer.Error != nil:
 		fail(inv, api.Failed, answer.Error.Kind, answer.Error.Message, answer.Error.Trace)
 	default:
-		inv.Outcome, inv.Answer = api.Answered, answer.Answer
+		inv.Outcome, inv.Response = api.Succeeded, answer.Response
 	}
 }
 
@@ -223,7 +223,7 @@ func (p *Platform) exitText(in *instance) string {
 		}
 		return in.cage.State().String()
 	case <-time.After(time.Second):
-		return "it did not say how"
+		return "without a message"
 	}
 }
 
@@ -265,18 +265,18 @@ func (k *keeper) line(o output) {
 func (k *keeper) finish() {
 	if k.left > 0 {
 		yes := true
-		k.invocation.LogsCut = &yes
+		k.invocation.LogsTruncated = &yes
 		k.line(output{time.Now(), "platform",
-			fmt.Sprintf("%d KiB of output were left out; a call may write %d KiB", k.left>>10, maxLogBytes>>10)})
+			fmt.Sprintf("%d KiB of output were dropped; an invocation can write %d KiB", k.left>>10, maxLogBytes>>10)})
 	}
 	if e := k.invocation.Error; e != nil && e.Trace != nil {
 		for line := range strings.SplitSeq(strings.TrimRight(*e.Trace, "\n"), "\n") {
 			k.line(output{time.Now(), "err", line})
 		}
 	}
-	text := fmt.Sprintf("%s in %.1f ms", k.invocation.Outcome, k.invocation.RunMs)
+	text := fmt.Sprintf("%s in %.1f ms", k.invocation.Outcome, k.invocation.DurationMs)
 	if k.invocation.Cold {
-		text += fmt.Sprintf(", after a cold start of %.1f ms", k.invocation.ColdMs)
+		text += fmt.Sprintf(", after a cold start of %.1f ms", k.invocation.ColdStartMs)
 	}
 	text += fmt.Sprintf(", memory peak %.1f of %d MiB", float64(k.invocation.MemoryPeak)/(1<<20),
 		k.invocation.MemoryLimit>>20)

@@ -198,7 +198,7 @@ func TestSummed(t *testing.T) {
 		calls, worst, kinds, order := map[string]int{}, map[string]float64{}, map[string]int{}, []string{}
 		for i := range dice.IntN(12) {
 			m := api.MinuteSum{Function: []string{"a", "b"}[dice.IntN(2)], Revision: []string{"r1", "r2"}[dice.IntN(2)],
-				Trigger: []string{"ask", "tell"}[dice.IntN(2)], Minute: int64(i), Calls: dice.IntN(5), Errors: dice.IntN(3),
+				Trigger: []string{"ask", "tell"}[dice.IntN(2)], Minute: int64(i), Invocations: dice.IntN(5), Errors: dice.IntN(3),
 				Throttled: dice.IntN(2), Cold: dice.IntN(2), TotalMs: float64(dice.IntN(100)), MaxMs: float64(dice.IntN(100)),
 				MemoryPeak: dice.Int64N(100), ErrorKinds: map[string]int{"ValueError": dice.IntN(3)}, Durations: map[string]int{"7": dice.IntN(4)}}
 			if dice.IntN(3) == 0 {
@@ -208,7 +208,7 @@ func TestSummed(t *testing.T) {
 			if _, there := worst[key]; !there {
 				order = append(order, key)
 			}
-			for what, n := range map[string]int{"calls": m.Calls, "errors": m.Errors, "throttled": m.Throttled, "cold": m.Cold,
+			for what, n := range map[string]int{"calls": m.Invocations, "errors": m.Errors, "throttled": m.Throttled, "cold": m.Cold,
 				"ms": int(m.TotalMs), "took": m.Durations["7"]} {
 				calls[key+what] += n
 			}
@@ -225,7 +225,7 @@ func TestSummed(t *testing.T) {
 			for _, what := range []string{"calls", "errors", "throttled", "cold", "ms", "took", "peak"} {
 				want[what] = calls[key+what]
 			}
-			is := map[string]int{"calls": s.Calls, "errors": s.Errors, "throttled": s.Throttled, "cold": s.Cold, "ms": int(s.TotalMs),
+			is := map[string]int{"calls": s.Invocations, "errors": s.Errors, "throttled": s.Throttled, "cold": s.Cold, "ms": int(s.TotalMs),
 				"took": s.Durations["7"], "peak": int(s.MemoryPeak)}
 			if !maps.Equal(is, want) || s.MaxMs != worst[key] || s.ErrorKinds["ValueError"] != kinds[key] {
 				t.Fatalf("%s: %v, want %v; %+v", key, is, want, s)
@@ -245,7 +245,7 @@ func TestWhatIsGatheredIsRenamed(t *testing.T) {
 	seen := func(name string) {
 		at := member{sc, name}
 		p.observed.line(at, api.LogLine{At: 1_800_000_000_000, Function: name, Text: "frost"})
-		p.observed.count(call{at: at, trigger: "ask"}, api.Invocation{Outcome: api.Answered, RunMs: 3})
+		p.observed.count(call{at: at, trigger: "ask"}, api.Invocation{Outcome: api.Succeeded, DurationMs: 3})
 		p.observed.use(at, "read", "tables/hills", true)
 	}
 	seen("warn")

@@ -18,7 +18,7 @@ func regions() []string { return []string{"north", "coast", "lake"} }
 // this package that needs to know them asks here.
 func kinds() []api.Kind {
 	text := func(name string, inPlace bool) api.AttributeKind {
-		return api.AttributeKind{Name: name, Type: api.Text, InPlace: inPlace}
+		return api.AttributeKind{Name: name, Type: api.String, InPlace: inPlace}
 	}
 	of := func(name string, t api.AttributeKindType, inPlace bool) api.AttributeKind {
 		return api.AttributeKind{Name: name, Type: t, InPlace: inPlace}
@@ -28,11 +28,11 @@ func kinds() []api.Kind {
 	}
 	computed := func(name string) api.AttributeKind {
 		yes := true
-		return api.AttributeKind{Name: name, Type: api.Text, Computed: &yes}
+		return api.AttributeKind{Name: name, Type: api.String, Computed: &yes}
 	}
 	secret := func(name string) api.AttributeKind {
 		yes := true
-		return api.AttributeKind{Name: name, Type: api.Text, InPlace: true, Secret: &yes}
+		return api.AttributeKind{Name: name, Type: api.String, InPlace: true, Secret: &yes}
 	}
 	const mib, minute, day = 1 << 20, 60_000, 86_400_000
 	return []api.Kind{
@@ -43,7 +43,7 @@ func kinds() []api.Kind {
 		{Kind: resource.Function, Attributes: []api.AttributeKind{
 			text("runtime", true), text("handler", true), secret("env.*"),
 			measured("memory", api.Bytes, 64*mib, 4096*mib), measured("timeout", api.Ms, 100, 15*minute),
-			of("at_once", api.Number, true), of("network", api.Truth, true),
+			of("at_once", api.Number, true), of("network", api.Boolean, true),
 		}},
 		{Kind: resource.Revision,
 			Attributes: []api.AttributeKind{text("artifact", false), text("configuration", false), text("id", false)}},
@@ -51,13 +51,13 @@ func kinds() []api.Kind {
 		{Kind: resource.Opening, Attributes: []api.AttributeKind{of("to", api.List, true)}},
 		{Kind: resource.Route,
 			Attributes: []api.AttributeKind{text("method", true), text("path", true),
-				of("enabled", api.Truth, true), computed("url")}},
+				of("enabled", api.Boolean, true), computed("url")}},
 		{Kind: resource.Schedule,
 			Attributes: []api.AttributeKind{text("cron", true), text("zone", true), measured("every", api.Ms, minute, 366*day),
-				of("enabled", api.Truth, true)}},
+				of("enabled", api.Boolean, true)}},
 		{Kind: resource.Subscription, Attributes: []api.AttributeKind{
 			text("source", false), of("on", api.List, true), text("match", true), of("batch", api.Number, true),
-			measured("wait", api.Ms, 0, 15*minute), of("enabled", api.Truth, true),
+			measured("wait", api.Ms, 0, 15*minute), of("enabled", api.Boolean, true),
 		}},
 	}
 }
@@ -101,7 +101,7 @@ func checkAttributes(kind string, attributes map[string]any) error {
 		}
 		return nil
 	}
-	return fmt.Errorf("there are no resources of kind %q here", kind)
+	return fmt.Errorf("there are no resources of kind %q", kind)
 }
 
 // fixedChanges names the attributes that differ and cannot change in place.
@@ -127,13 +127,13 @@ func checkAttribute(k api.Kind, name string, v any) error {
 			continue
 		}
 		if a.Computed != nil && *a.Computed {
-			return fmt.Errorf("%s of the kind %s is computed and cannot be set", name, k.Kind)
+			return fmt.Errorf("%s of kind %s is computed and cannot be set", name, k.Kind)
 		}
 		ok := false
 		switch a.Type {
-		case api.Text:
+		case api.String:
 			_, ok = v.(string)
-		case api.Truth:
+		case api.Boolean:
 			_, ok = v.(bool)
 		case api.List:
 			_, ok = v.([]any)
@@ -142,16 +142,16 @@ func checkAttribute(k api.Kind, name string, v any) error {
 		case api.Number:
 			var f float64
 			if f, ok = v.(float64); ok && (a.Min != nil && f < *a.Min || a.Max != nil && f > *a.Max) {
-				return fmt.Errorf("%s of the kind %s lies from %s to %s, not %s", name, k.Kind, digits(*a.Min),
+				return fmt.Errorf("%s of kind %s must be between %s and %s, not %s", name, k.Kind, digits(*a.Min),
 					digits(*a.Max), digits(f))
 			}
 		}
 		if !ok {
-			return fmt.Errorf("%s of the kind %s is a %s, not %v", name, k.Kind, a.Type, v)
+			return fmt.Errorf("%s of kind %s must be a %s, not %v", name, k.Kind, a.Type, v)
 		}
 		return nil
 	}
-	return fmt.Errorf("the kind %s has no attribute %q", k.Kind, name)
+	return fmt.Errorf("kind %s has no attribute %q", k.Kind, name)
 }
 
 // digits writes a number as people do.

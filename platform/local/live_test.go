@@ -73,7 +73,7 @@ func (s *stand) fires(schedule string) int {
 	n := 0
 	for _, m := range minutes {
 		if m.Trigger == schedule {
-			n += m.Calls
+			n += m.Invocations
 		}
 	}
 	return n
@@ -139,7 +139,7 @@ func TestRestart(t *testing.T) {
 	s, end := again(t, dir, time.Now)
 	s.deploy("stations", "import rudmar\ndef run(call):\n    table = rudmar.table('stations')\n    if call.event: table.write('hill', call.event)\n    print('asked')\n    return table.read('hill')\n", nil)
 	s.put("grant/stations/tables/stations", map[string]any{"resource": "tables/stations", "verbs": []any{"read", "write"}})
-	if inv := s.call("stations", map[string]any{"limit": 0.5}); inv.Outcome != api.Answered {
+	if inv := s.call("stations", map[string]any{"limit": 0.5}); inv.Outcome != api.Succeeded {
 		t.Fatalf("%+v", inv.Error)
 	}
 	before, err := s.client.Snapshot(t.Context(), s.scope)
@@ -152,7 +152,7 @@ func TestRestart(t *testing.T) {
 		t.Errorf("fingerprints %s and %s: %v", before.Fingerprint, after.Fingerprint, err)
 	}
 	inv := s.call("stations", nil)
-	if fmt.Sprint(inv.Answer) != "map[limit:0.5]" || !inv.Cold {
+	if fmt.Sprint(inv.Response) != "map[limit:0.5]" || !inv.Cold {
 		t.Errorf("%+v %+v", inv, inv.Error)
 	}
 	lines, err := s.client.Logs(t.Context(), s.scope, platform.LogQuery{Function: "stations"})
@@ -168,8 +168,8 @@ func TestInstancesGo(t *testing.T) {
 	code := "import os\ndef run(call):\n    return os.getpid()\n"
 	s.deploy("pid", code, nil)
 	first := s.call("pid", nil)
-	if warm := s.call("pid", nil); warm.Cold || warm.Answer != first.Answer {
-		t.Errorf("the second call: cold %v, process %v and %v", warm.Cold, first.Answer, warm.Answer)
+	if warm := s.call("pid", nil); warm.Cold || warm.Response != first.Response {
+		t.Errorf("the second call: cold %v, process %v and %v", warm.Cold, first.Response, warm.Response)
 	}
 	s.deploy("pid", code, map[string]any{"memory": 192.0 * (1 << 20)})
 	moved := s.call("pid", nil)
@@ -204,10 +204,10 @@ def run(call):
     return found
 `, nil)
 	inv := s.call("curious", dir)
-	if inv.Outcome != api.Answered {
+	if inv.Outcome != api.Succeeded {
 		t.Fatalf("%+v", inv.Error)
 	}
-	found := inv.Answer.(map[string]any)
+	found := inv.Response.(map[string]any)
 	if found["user"] == 0.0 || found["privileges"] != "1" || found["data"] != "FileNotFoundError" ||
 		fmt.Sprint(found["work"]) != "[]" {
 		t.Errorf("found %v", found)
@@ -227,7 +227,7 @@ def run(call):
         seen += [os.path.join(top, n) for n in names if "__pycache__" not in top]
     return {"user": os.getuid(), "seen": sorted(seen), "processes": sorted(p for p in os.listdir("/proc") if p.isdigit())}
 `, nil)
-	other := s.call("nosy", nil).Answer.(map[string]any)
+	other := s.call("nosy", nil).Response.(map[string]any)
 	if fmt.Sprint(other["seen"]) != "[/fn/main.py /rudmar/data.sock /rudmar/python/rudmar.py /rudmar/python/worker.py /rudmar/python/worker.pyc]" || fmt.Sprint(other["processes"]) != "[1]" {
 		t.Errorf("it sees %v and the processes %v", other["seen"], other["processes"])
 	}
@@ -279,7 +279,7 @@ func TestChangesByHand(t *testing.T) {
 		t.Fatalf("%d %s", status, text)
 	}
 	after := s.call("warn", nil)
-	if after.Answer != "cellar" || after.MemoryLimit != 256<<20 || after.Revision == before.Revision {
+	if after.Response != "cellar" || after.MemoryLimit != 256<<20 || after.Revision == before.Revision {
 		t.Errorf("%+v", after)
 	}
 	for _, tt := range []struct {
@@ -375,8 +375,8 @@ func TestAnswersAreNotMixedUp(t *testing.T) {
 			for i := range 25 {
 				n := float64(worker*1000 + i)
 				inv, err := s.client.Invoke(t.Context(), s.scope, "echo", "", "", map[string]any{"n": n}, time.Minute)
-				if err != nil || inv.Answer != n {
-					t.Errorf("asked with %v, answered %v %v %+v", n, inv.Answer, err, inv.Error)
+				if err != nil || inv.Response != n {
+					t.Errorf("asked with %v, answered %v %v %+v", n, inv.Response, err, inv.Error)
 					return
 				}
 				if inv.Logs[0].Text != fmt.Sprintf("for %d", int(n)) {

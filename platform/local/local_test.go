@@ -74,7 +74,7 @@ func (s *stand) put(address string, attributes map[string]any) {
 	s.Helper()
 	s.keys++
 	if _, err := s.client.Put(s.Context(), s.scope, address,
-		platform.Wish{Key: fmt.Sprint("k", s.keys), Attributes: attributes, Version: 3,
+		platform.Change{Key: fmt.Sprint("k", s.keys), Attributes: attributes, Version: 3,
 			Replace: strings.HasPrefix(address, "revision/")}); err != nil {
 		s.Fatalf("putting %s: %v", address, err)
 	}
@@ -134,7 +134,7 @@ def run(call):
     return {"place": os.environ["PLACE"], "count": count, "version": call.version, "left": call.remaining_ms() > 1000}
 `, nil)
 	first := s.call("warn", map[string]any{"station": "hill"})
-	if first.Outcome != api.Answered || !first.Cold || first.ColdMs <= 0 {
+	if first.Outcome != api.Succeeded || !first.Cold || first.ColdStartMs <= 0 {
 		t.Fatalf("first call: %+v %+v", first, first.Error)
 	}
 	second := s.call("warn", map[string]any{"station": "weir"})
@@ -142,7 +142,7 @@ def run(call):
 		t.Errorf("second call: %+v", second)
 	}
 	want := map[string]any{"place": "orchard", "count": 2.0, "version": 3.0, "left": true}
-	if got := fmt.Sprint(second.Answer); got != fmt.Sprint(want) {
+	if got := fmt.Sprint(second.Response); got != fmt.Sprint(want) {
 		t.Errorf("answer: %v, want %v", got, want)
 	}
 	streams := map[string]string{}
@@ -201,10 +201,10 @@ func TestPrintsAMegabyte(t *testing.T) {
 	s := newStand(t)
 	s.deploy("loud", "def run(call):\n    for i in range(20000): print('x' * 60)\n    print('y' * 100000)\n    return 'done'\n", nil)
 	inv := s.call("loud", nil)
-	if inv.Outcome != api.Answered || inv.Answer != "done" {
+	if inv.Outcome != api.Succeeded || inv.Response != "done" {
 		t.Fatalf("%+v", inv.Error)
 	}
-	if inv.LogsCut == nil || !*inv.LogsCut {
+	if inv.LogsTruncated == nil || !*inv.LogsTruncated {
 		t.Error("it is not said that lines were left out")
 	}
 	total := 0
@@ -240,15 +240,15 @@ def run(call):
 		[]any{"read", "growers", "linden"},
 		[]any{"read", "stations", "nowhere"},
 	})
-	if inv.Outcome != api.Answered {
+	if inv.Outcome != api.Succeeded {
 		t.Fatalf("%+v", inv.Error)
 	}
 	row := map[string]any{"limit": 0.5}
 	want := []any{nil, row, map[string]any{"hill": row},
 		"stations may not delete tables/stations; give it permissions: {may: [delete], of: tables/stations}",
 		"stations may not read tables/growers; give it permissions: {may: [read], of: tables/growers}", nil}
-	if fmt.Sprint(inv.Answer) != fmt.Sprint(want) {
-		t.Errorf("answers:\n%v\nwant\n%v", inv.Answer, want)
+	if fmt.Sprint(inv.Response) != fmt.Sprint(want) {
+		t.Errorf("answers:\n%v\nwant\n%v", inv.Response, want)
 	}
 	uses, err := s.client.Access(t.Context(), s.scope)
 	must(t, err)
@@ -266,7 +266,7 @@ func TestResources(t *testing.T) {
 	s := newStand(t)
 	ctx := context.Background()
 	put := func(address, key, match string, attributes map[string]any) (api.Resource, error) {
-		return s.client.Put(ctx, s.scope, address, platform.Wish{Key: key, Match: match, Attributes: attributes})
+		return s.client.Put(ctx, s.scope, address, platform.Change{Key: key, Match: match, Attributes: attributes})
 	}
 	made, err := put("identity/warn", "a", "", map[string]any{"owner": "cold-nights"})
 	must(t, err)
@@ -323,7 +323,7 @@ func TestRoutes(t *testing.T) {
 		t.Errorf("a route for a group answers a stranger with %d", closed.StatusCode)
 	}
 	if _, err := s.client.Put(t.Context(), s.scope, "route/stations/again",
-		platform.Wish{Key: "x",
+		platform.Change{Key: "x",
 			Attributes: map[string]any{"method": "GET", "path": "/stations", "enabled": true}}); !platform.HasStatus(err, 409) {
 		t.Errorf("a colliding route: %v", err)
 	}
@@ -347,7 +347,7 @@ func TestAtOnce(t *testing.T) {
 	if inv := s.call("slow", 0); inv.Outcome != api.Throttled {
 		t.Errorf("a second call at once: %s", inv.Outcome)
 	}
-	if inv := <-done; inv.Outcome != api.Answered {
+	if inv := <-done; inv.Outcome != api.Succeeded {
 		t.Errorf("the first call: %+v", inv.Error)
 	}
 }

@@ -82,7 +82,7 @@ func (s *protocol) GetLogs(ctx context.Context, r api.GetLogsRequestObject) (api
 	if last := orZero(r.Params.LastEventID); last != "" {
 		after, err := strconv.ParseInt(last, 10, 64)
 		if err != nil {
-			return nil, refuse(400, "Last-Event-ID is the id of a line, not %q", last)
+			return nil, refuse(400, "Last-Event-ID must be the ID of a line, not %q", last)
 		}
 		q.after = after
 	}

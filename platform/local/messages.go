@@ -15,9 +15,9 @@ const shownMessages = 200
 func (s *protocol) GetMessages(ctx context.Context, r api.GetMessagesRequestObject) (api.GetMessagesResponseObject,
 	error) {
 	where := ""
-	if r.Params.Parked != nil {
+	if r.Params.DeadLetter != nil {
 		where = "AND parked = 0 "
-		if *r.Params.Parked {
+		if *r.Params.DeadLetter {
 			where = "AND parked = 1 "
 		}
 	}
@@ -35,7 +35,7 @@ func (s *protocol) GetMessages(ctx context.Context, r api.GetMessagesRequestObje
 		var m api.Message
 		var queue, body string
 		if err := rows.Scan(&m.Id, &queue, &m.Source, &body, &m.SentAt, &m.DueAt, &m.Attempts,
-			&m.Parked, &m.Why); err != nil {
+			&m.DeadLetter, &m.Reason); err != nil {
 			return nil, err
 		}
 		m.Functions = []string{functionOf(m.Source)}
@@ -62,7 +62,7 @@ func (s *protocol) GetMessages(ctx context.Context, r api.GetMessagesRequestObje
 	return out, nil
 }
 
-func (s *protocol) SendAgain(ctx context.Context, r api.SendAgainRequestObject) (api.SendAgainResponseObject, error) {
+func (s *protocol) RetryMessage(ctx context.Context, r api.RetryMessageRequestObject) (api.RetryMessageResponseObject, error) {
 	err := s.parked(ctx, r.Id,
 		`UPDATE messages SET parked = 0, attempts = 0, due_at = ?, why = '' WHERE id = ? AND parked = 1 AND region = ? AND service = ? AND stage = ?`,
 		s.p.options.Now().UnixMilli(), r.Id, r.Region, r.Service, r.Stage)
@@ -70,15 +70,15 @@ func (s *protocol) SendAgain(ctx context.Context, r api.SendAgainRequestObject) 
 		return nil, err
 	}
 	s.p.dispatch.nudge()
-	return api.SendAgain204Response{}, nil
+	return api.RetryMessage204Response{}, nil
 }
 
-func (s *protocol) DropMessage(ctx context.Context, r api.DropMessageRequestObject) (api.DropMessageResponseObject,
+func (s *protocol) DeleteMessage(ctx context.Context, r api.DeleteMessageRequestObject) (api.DeleteMessageResponseObject,
 	error) {
 	err := s.parked(ctx, r.Id,
 		`DELETE FROM messages WHERE id = ? AND parked = 1 AND region = ? AND service = ? AND stage = ?`, r.Id,
 		r.Region, r.Service, r.Stage)
-	return api.DropMessage204Response{}, err
+	return api.DeleteMessage204Response{}, err
 }
 
 // parked changes a parked message.
@@ -88,7 +88,7 @@ func (s *protocol) parked(ctx context.Context, id int64, query string, args ...a
 		return err
 	}
 	if n, err := done.RowsAffected(); err != nil || n == 0 {
-		return refuse(http.StatusNotFound, "no message %d is parked there", id)
+		return refuse(http.StatusNotFound, "no dead letter %d", id)
 	}
 	return nil
 }

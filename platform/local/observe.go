@@ -13,7 +13,7 @@ import (
 	"sync"
 	"time"
 
-	"rudmar/core/figures"
+	"rudmar/core/metrics"
 	"rudmar/platform/api"
 	"rudmar/prepared"
 )
@@ -113,18 +113,18 @@ func (o *observations) count(c call, inv api.Invocation) {
 		m.Throttled++
 		return
 	}
-	m.Calls++
-	if inv.Outcome != api.Answered {
+	m.Invocations++
+	if inv.Outcome != api.Succeeded {
 		m.Errors++
 		m.ErrorKinds[string(inv.Outcome)]++
 	}
 	if inv.Cold {
 		m.Cold++
 	} else {
-		m.Durations[strconv.Itoa(figures.Bucket(inv.RunMs))]++
+		m.Durations[strconv.Itoa(metrics.Bucket(inv.DurationMs))]++
 	}
-	m.TotalMs += inv.RunMs
-	m.MaxMs = max(m.MaxMs, inv.RunMs)
+	m.TotalMs += inv.DurationMs
+	m.MaxMs = max(m.MaxMs, inv.DurationMs)
 	m.MemoryPeak = max(m.MemoryPeak, inv.MemoryPeak)
 }
 
@@ -190,13 +190,13 @@ func (o *observations) flush(ctx context.Context) {
 	defer o.mu.Unlock()
 	if err == nil {
 		if o.behind {
-			o.log.Info("log lines and figures are written again")
+			o.log.Info("writing log lines and metrics again")
 		}
 		o.behind = false
 		return
 	}
 	if !o.behind {
-		o.log.Error("log lines and figures cannot be written; they wait in memory", "error", err)
+		o.log.Error("log lines and metrics cannot be written; they are kept in memory", "error", err)
 	}
 	o.behind = true
 	o.lines = append(lines, o.lines...)
@@ -215,7 +215,7 @@ func (o *observations) putBack(minutes map[minuteKey]*api.MinuteSum, uses map[us
 			o.minutes[key] = m
 			continue
 		}
-		now.Calls, now.Errors, now.Throttled, now.Cold = now.Calls+m.Calls, now.Errors+m.Errors,
+		now.Invocations, now.Errors, now.Throttled, now.Cold = now.Invocations+m.Invocations, now.Errors+m.Errors,
 			now.Throttled+m.Throttled, now.Cold+m.Cold
 		now.TotalMs, now.MaxMs, now.MemoryPeak = now.TotalMs+m.TotalMs, max(now.MaxMs, m.MaxMs),
 			max(now.MemoryPeak, m.MemoryPeak)
@@ -273,7 +273,7 @@ func write(tx prepared.Tx, lines []placedLine, minutes map[minuteKey]*api.Minute
 			throttled = throttled + excluded.throttled, cold = cold + excluded.cold, total_ms = total_ms + excluded.total_ms,
 			max_ms = max(max_ms, excluded.max_ms), memory_peak = max(memory_peak, excluded.memory_peak),
 			error_kinds = excluded.error_kinds, durations = excluded.durations`,
-			k.region, k.service, k.stage, k.function, k.revision, k.cause, k.minute, m.Calls, m.Errors, m.Throttled, m.Cold,
+			k.region, k.service, k.stage, k.function, k.revision, k.cause, k.minute, m.Invocations, m.Errors, m.Throttled, m.Cold,
 			m.TotalMs, m.MaxMs, m.MemoryPeak, merged(kinds, m.ErrorKinds), merged(durations, m.Durations)); err != nil {
 			return err
 		}
@@ -307,7 +307,7 @@ func (o *observations) tidy(ctx context.Context) {
 		errs = errors.Join(errs, err)
 	}
 	if errs != nil && ctx.Err() == nil { // what is not taken away now is next time
-		o.log.Error("taking away what is old", "error", errs)
+		o.log.Error("deleting old data", "error", errs)
 	}
 }
 
@@ -328,7 +328,7 @@ func summed(minutes []api.MinuteSum) []api.MinuteSum {
 			continue
 		}
 		s := &out[i]
-		s.Calls, s.Errors, s.Throttled, s.Cold = s.Calls+m.Calls, s.Errors+m.Errors, s.Throttled+m.Throttled, s.Cold+m.Cold
+		s.Invocations, s.Errors, s.Throttled, s.Cold = s.Invocations+m.Invocations, s.Errors+m.Errors, s.Throttled+m.Throttled, s.Cold+m.Cold
 		s.TotalMs, s.MaxMs, s.MemoryPeak = s.TotalMs+m.TotalMs, max(s.MaxMs, m.MaxMs), max(s.MemoryPeak, m.MemoryPeak)
 		for kind, n := range m.ErrorKinds {
 			s.ErrorKinds[kind] += n
@@ -386,7 +386,7 @@ func (o *observations) sums(ctx context.Context, sc scope, since int64) ([]api.M
 	for rows.Next() {
 		var m api.MinuteSum
 		var kinds, durations string
-		if err := rows.Scan(&m.Function, &m.Revision, &m.Trigger, &m.Minute, &m.Calls, &m.Errors, &m.Throttled, &m.Cold,
+		if err := rows.Scan(&m.Function, &m.Revision, &m.Trigger, &m.Minute, &m.Invocations, &m.Errors, &m.Throttled, &m.Cold,
 			&m.TotalMs, &m.MaxMs, &m.MemoryPeak, &kinds, &durations, &m.Version); err != nil {
 			return nil, err
 		}

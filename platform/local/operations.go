@@ -47,7 +47,7 @@ func (o *operations) begin(ctx context.Context, sc scope, address string, w wish
 	}
 	text, err := json.Marshal(w)
 	if err != nil {
-		return api.Operation{}, fmt.Errorf("keeping what an operation is to do: %w", err)
+		return api.Operation{}, fmt.Errorf("storing an operation: %w", err)
 	}
 	now := o.platform.options.Now()
 	due := now.Add(msDuration(o.platform.skies.of(sc.region).TakeMs))
@@ -75,9 +75,9 @@ func (o *operations) find(ctx context.Context, column, value string) (api.Operat
 	var resource, problem string
 	err := o.platform.store.db.QueryRowContext(ctx,
 		`SELECT id, state, address, begun_at, ended_at, resource, problem FROM operations WHERE `+column+` = ?`, value).
-		Scan(&out.Id, &out.State, &out.Address, &out.BegunAt, &ended, &resource, &problem)
+		Scan(&out.Id, &out.State, &out.Address, &out.StartedAt, &ended, &resource, &problem)
 	if errors.Is(err, sql.ErrNoRows) {
-		return out, refuse(404, "there is no operation %q; one is kept for a week after its end", value)
+		return out, refuse(404, "unknown operation %q; operations are kept for a week after their end", value)
 	}
 	if err != nil {
 		return out, err
@@ -93,7 +93,7 @@ func (o *operations) run(ctx context.Context) {
 	for {
 		next, err := o.round(ctx)
 		if err != nil && ctx.Err() == nil {
-			o.platform.options.Log.Error("carrying out operations", "error", err)
+			o.platform.options.Log.Error("executing operations", "error", err)
 		}
 		timer := time.NewTimer(next)
 		select {
@@ -132,7 +132,7 @@ func (o *operations) round(ctx context.Context) (time.Duration, error) {
 			err = json.Unmarshal([]byte(text), &w)
 		}
 		if err != nil {
-			return time.Second, fmt.Errorf("reading what operation %s is to do: %w", id, err)
+			return time.Second, fmt.Errorf("reading operation %s: %w", id, err)
 		}
 		if err := o.carryOut(ctx, id, sc, address, w); err != nil {
 			return time.Second, err

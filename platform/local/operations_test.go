@@ -20,8 +20,8 @@ func TestOperationsOutliveTheirPlatform(t *testing.T) {
 	c := &clock{now: time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)}
 	s, end := again(t, dir, c.Now)
 	s.weather(`{"take_ms": 60000}`)
-	wish := func(owner string) platform.Wish {
-		return platform.Wish{Key: "to-" + owner, Attributes: map[string]any{"owner": owner}, Version: 1}
+	wish := func(owner string) platform.Change {
+		return platform.Change{Key: "to-" + owner, Attributes: map[string]any{"owner": owner}, Version: 1}
 	}
 	ask := func(owner string) error {
 		ctx, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
@@ -51,7 +51,7 @@ func TestOperationsOutliveTheirPlatform(t *testing.T) {
 		t.Errorf("the owner is %v", owner)
 	}
 	s.weather(`{"take_ms": 1}`)
-	refused := platform.Wish{Key: "refused", Match: "other", Attributes: map[string]any{"owner": "x"}}
+	refused := platform.Change{Key: "refused", Match: "other", Attributes: map[string]any{"owner": "x"}}
 	failed := make(chan error)
 	go func() { _, err := s.client.Put(t.Context(), s.scope, "identity/warn", refused); failed <- err }()
 	for {
@@ -74,7 +74,7 @@ func TestOperationsRefuseAtOnce(t *testing.T) {
 	for address, want := range map[string]int{"colour/warn": http.StatusUnprocessableEntity,
 		"identity": http.StatusUnprocessableEntity} {
 		if _, err := s.client.Put(t.Context(), s.scope, address,
-			platform.Wish{Key: address, Attributes: map[string]any{"owner": "x"}}); !platform.HasStatus(err, want) {
+			platform.Change{Key: address, Attributes: map[string]any{"owner": "x"}}); !platform.HasStatus(err, want) {
 			t.Errorf("%s: %v", address, err)
 		}
 	}

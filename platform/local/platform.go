@@ -68,7 +68,7 @@ type Platform struct {
 }
 
 // ErrTaken tells that another local platform has a folder.
-var ErrTaken = errors.New("another local platform runs on this folder; end it first, or give another folder")
+var ErrTaken = errors.New("another local platform uses this folder; stop it first, or use another folder")
 
 // LockFile is the file of the lock that a process has on the platform's data folder.
 const LockFile = "platform.lock"
@@ -107,7 +107,7 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 	o.Dir = whole
 	for _, dir := range []string{"artifacts"} {
 		if err := os.MkdirAll(filepath.Join(o.Dir, dir), 0o700); err != nil {
-			return nil, fmt.Errorf("making the platform's folder: %w", err)
+			return nil, fmt.Errorf("creating the platform's folder: %w", err)
 		}
 	}
 	lock, err := folder.Take(ctx, filepath.Join(o.Dir, LockFile))
@@ -115,7 +115,7 @@ func Open(ctx context.Context, o Options) (*Platform, error) {
 		return nil, fmt.Errorf("%w: %s", ErrTaken, o.Dir)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("taking the platform's folder: %w", err)
+		return nil, fmt.Errorf("locking the platform's folder: %w", err)
 	}
 	st, err := openStore(ctx, o.Dir)
 	if err != nil {

@@ -48,9 +48,9 @@ type process struct {
 // reply is what a worker answers.
 type reply struct {
 	// Call is the id of the call that it answers: what a process writes on its own has none.
-	Call   string `json:"call"`
-	Answer any    `json:"answer"`
-	Error  *struct {
+	Call     string `json:"call"`
+	Response any    `json:"answer"`
+	Error    *struct {
 		Kind    string `json:"kind"`
 		Message string `json:"message"`
 		Trace   string `json:"trace"`
@@ -82,10 +82,10 @@ type processOptions struct {
 }
 
 // errGone tells that the process ended before it answered.
-var errGone = errors.New("the process ended")
+var errGone = errors.New("the process exited")
 
 // errStray tells that a process wrote what answers no call.
-var errStray = errors.New("the process wrote an answer that belongs to no call: descriptors 3 and 4 are the platform's")
+var errStray = errors.New("the process wrote a response that belongs to no invocation: descriptors 3 and 4 belong to the platform")
 
 // kernelShare is what the system needs for a process beside what the process
 // holds, such as page tables, in bytes.
@@ -164,14 +164,14 @@ func (p *process) receive(ctx context.Context, id string) (reply, error) {
 	}
 	size := binary.BigEndian.Uint32(head[:])
 	if size > maxAnswer {
-		return r, fmt.Errorf("the answer has %d MiB; up to %d MiB are possible", size>>20, maxAnswer>>20)
+		return r, fmt.Errorf("the response has %d MiB; the limit is %d MiB", size>>20, maxAnswer>>20)
 	}
 	body := make([]byte, size)
 	if _, err := io.ReadFull(p.reader, body); err != nil {
 		return r, p.readError(ctx, err)
 	}
 	if err := json.Unmarshal(body, &r); err != nil {
-		return r, fmt.Errorf("the answer is not JSON: %w", err)
+		return r, fmt.Errorf("the response is not JSON: %w", err)
 	}
 	if subtle.ConstantTimeCompare([]byte(r.Call), []byte(id)) != 1 {
 		return reply{}, errStray

@@ -166,7 +166,7 @@ func TestGoIsCompiledWhenItIsDeployed(t *testing.T) {
 		"*.compiled")); err != nil || globErr != nil || len(made)+len(open) == 0 {
 		t.Errorf("nothing was compiled: %v %v", made, err)
 	}
-	if inv := s.call("warn", nil); inv.Outcome != api.Answered || !inv.Cold {
+	if inv := s.call("warn", nil); inv.Outcome != api.Succeeded || !inv.Cold {
 		t.Errorf("%+v", inv)
 	}
 	bad := []pack.Entry{{Path: wasm.File, Content: []byte("no module")}}
@@ -180,7 +180,7 @@ func TestGoIsCompiledWhenItIsDeployed(t *testing.T) {
 	}
 	must(t, err)
 	_, err = s.client.Put(t.Context(), s.scope, "revision/warn",
-		platform.Wish{Key: "bad",
+		platform.Change{Key: "bad",
 			Attributes: map[string]any{"artifact": badListing.Digest(), "configuration": "x", "id": "y"}})
 	if !platform.HasStatus(err, 422) || !strings.Contains(err.Error(), "the code of warn cannot be made ready") ||
 		strings.Contains(err.Error(), dir) {
@@ -193,7 +193,7 @@ func TestATimeoutHoldsFromTheFirstMoment(t *testing.T) {
 	s := newStand(t)
 	s.deploy("slow", "import time\ntime.sleep(60)\ndef run(call): return 1\n", map[string]any{"timeout": 700.0})
 	if inv := s.call("slow", nil); inv.Outcome != api.TimedOut ||
-		!strings.Contains(inv.Error.Message, "700ms") || inv.ColdMs > 30_000 {
+		!strings.Contains(inv.Error.Message, "700ms") || inv.ColdStartMs > 30_000 {
 		t.Errorf("%+v %+v", inv, inv.Error)
 	}
 	s.deploy("half", "import time\ntime.sleep(1)\ndef run(call):\n    time.sleep(1)\n    return call.remaining_ms()\n",
@@ -210,9 +210,9 @@ func TestCallsForAPurposeAreMarked(t *testing.T) {
 	s.deploy("warn", "def run(call): return 1\n", nil)
 	s.deploy("after", "def run(call): return 2\n", nil)
 	s.put("subscription/after/then", map[string]any{"source": "function/warn", "enabled": true})
-	for i, purpose := range []api.Purpose{api.Case, api.Hand, "", "", ""} {
+	for i, purpose := range []api.Purpose{api.Case, api.Manual, "", "", ""} {
 		if inv, err := s.client.Invoke(t.Context(), s.scope, "warn", "", purpose, map[string]any{"n": i}, time.Minute); err != nil ||
-			inv.Outcome != api.Answered {
+			inv.Outcome != api.Succeeded {
 			t.Fatalf("%+v %v", inv, err)
 		}
 	}
@@ -221,7 +221,7 @@ func TestCallsForAPurposeAreMarked(t *testing.T) {
 		must(t, err)
 		sums := map[string]int{}
 		for _, m := range minutes {
-			sums[m.Function] += m.Calls
+			sums[m.Function] += m.Invocations
 		}
 		return fmt.Sprint(sums)
 	}

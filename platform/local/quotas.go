@@ -27,7 +27,7 @@ func quotas() []api.Quota {
 // prices is what the simulated platform would cost, so that cost can be seen in plans.
 func prices() []api.Price {
 	return []api.Price{
-		{Of: api.Calls, Amount: "0.18", Currency: "EUR"},
+		{Of: api.Invocations, Amount: "0.18", Currency: "EUR"},
 		{Of: api.MemoryTime, Amount: "0.000014", Currency: "EUR"},
 		{Of: api.LogBytes, Amount: "0.40", Currency: "EUR"},
 	}
@@ -52,7 +52,7 @@ func withinQuotas(ctx context.Context, tx prepared.Tx, sc scope, kind, function 
 		}
 		if there >= q.Limit {
 			return &refusal{status: http.StatusForbidden, title: "Quota", kind: quotaProblem,
-				detail: fmt.Sprintf("%s may have %d resources of the kind %s, and has %d; take one away first, or ask for more",
+				detail: fmt.Sprintf("%s can have %d resources of kind %s, and has %d; delete one first, or request a higher quota",
 					of, q.Limit, kind, there)}
 		}
 	}

@@ -47,7 +47,7 @@ func TestWhatIsRefused(t *testing.T) {
 		{"function/watch", map[string]any{"colour": "green"}, 422, "colour"},
 		{"hedge/watch", map[string]any{}, 422, "hedge"},
 	} {
-		_, err := s.client.Put(t.Context(), s.scope, tt.address, platform.Wish{Key: tt.address + tt.says, Replace: true,
+		_, err := s.client.Put(t.Context(), s.scope, tt.address, platform.Change{Key: tt.address + tt.says, Replace: true,
 			Attributes: tt.attributes})
 		if !platform.HasStatus(err, tt.status) || !strings.Contains(err.Error(), tt.says) {
 			t.Errorf("%s %v: %v, not %d with %q", tt.address, tt.attributes, err, tt.status, tt.says)
@@ -55,7 +55,7 @@ func TestWhatIsRefused(t *testing.T) {
 	}
 	elsewhere := s.scope
 	elsewhere.Region = "moon"
-	if _, err := s.client.Put(t.Context(), elsewhere, "identity/a", platform.Wish{Key: "m",
+	if _, err := s.client.Put(t.Context(), elsewhere, "identity/a", platform.Change{Key: "m",
 		Attributes: map[string]any{"owner": "x"}}); !platform.HasStatus(err, 404) || !strings.Contains(err.Error(), "north, coast, lake") {
 		t.Errorf("a region that is none: %v", err)
 	}
@@ -179,7 +179,7 @@ func TestIdleInstancesEndWithTheirCalls(t *testing.T) {
 	if s.call("watch", nil).Cold {
 		t.Error("its instance ended, though its revision is called as before")
 	}
-	must(t, s.client.Delete(t.Context(), s.scope, "pointer/watch", platform.Wish{Key: "away"}))
+	must(t, s.client.Delete(t.Context(), s.scope, "pointer/watch", platform.Change{Key: "away"}))
 	s.put("pointer/watch", map[string]any{"shares": first})
 	if !s.call("watch", nil).Cold {
 		t.Error("its instance outlived its pointer")

@@ -12,7 +12,7 @@ import (
 // that puts its identity: callers by a route notice nothing.
 func (p *Platform) rename(ctx context.Context, tx prepared.Tx, sc scope, kind, was, now string) error {
 	if kind != resource.Identity {
-		return refuse(422, "only an identity can have been called otherwise; %s/%s is none", kind, now)
+		return refuse(422, "only an identity can be renamed; %s/%s is not one", kind, now)
 	}
 	_, old, err := p.store.resource(ctx, tx, sc, resource.Identity+"/"+was)
 	if err != nil {
@@ -25,9 +25,9 @@ func (p *Platform) rename(ctx context.Context, tx prepared.Tx, sc scope, kind, w
 	case !old && taken:
 		return nil // it was done before
 	case !old:
-		return refuse(409, "there is no function %s that could be called %s", was, now)
+		return refuse(409, "no function %s to rename to %s", was, now)
 	case taken:
-		return refuse(409, "there is a function %s already, so that %s cannot be called so", now, was)
+		return refuse(409, "function %s already exists, so %s cannot be renamed", now, was)
 	}
 	in := []any{now, sc.region, sc.service, sc.stage, was}
 	const there = ` WHERE region = ?2 AND service = ?3 AND stage = ?4 AND `

@@ -50,7 +50,7 @@ func TestAFunctionGoesOnUnderAnotherName(t *testing.T) {
 		}
 	}
 	wait(20)
-	wish := platform.Wish{Key: "renamed", Attributes: map[string]any{"owner": "cold-nights"}, Was: "old", Version: 4}
+	wish := platform.Change{Key: "renamed", Attributes: map[string]any{"owner": "cold-nights"}, Was: "old", Version: 4}
 	for range 2 { // the same again does no harm
 		if _, err := s.client.Put(t.Context(), s.scope, "identity/new", wish); err != nil {
 			t.Fatal(err)
@@ -90,7 +90,7 @@ func TestAFunctionGoesOnUnderAnotherName(t *testing.T) {
 				t.Fatalf("figures of the old name: %+v", m)
 			}
 			if m.Function == "new" {
-				counted += m.Calls
+				counted += m.Invocations
 			}
 		}
 	}
@@ -99,11 +99,11 @@ func TestAFunctionGoesOnUnderAnotherName(t *testing.T) {
 	}
 	for name, w := range map[string]struct {
 		address string
-		wish    platform.Wish
+		wish    platform.Change
 	}{
-		"one that is not":   {"identity/newer", platform.Wish{Was: "nobody"}},
-		"one that is taken": {"identity/old-timer", platform.Wish{Was: "new"}},
-		"a route":           {"route/x/ask", platform.Wish{Was: "new"}},
+		"one that is not":   {"identity/newer", platform.Change{Was: "nobody"}},
+		"one that is taken": {"identity/old-timer", platform.Change{Was: "new"}},
+		"a route":           {"route/x/ask", platform.Change{Was: "new"}},
 	} {
 		w.wish.Key, w.wish.Attributes = "k-"+name, map[string]any{"owner": "x"}
 		if name == "a route" {

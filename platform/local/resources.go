@@ -79,10 +79,10 @@ func (p *Platform) shown(sc scope, r row) api.Resource {
 func admissible(sc scope, address string, attributes map[string]any) error {
 	kind, rest, ok := strings.Cut(address, "/")
 	if !ok || rest == "" {
-		return refuse(422, "%q is not an address; it is kind/function, or kind/function/name", address)
+		return refuse(422, "%q is not an address; use kind/function or kind/function/name", address)
 	}
 	if !slices.Contains(regions(), sc.region) {
-		return refuse(404, "there is no region %q; there are %s", sc.region, strings.Join(regions(), ", "))
+		return refuse(404, "unknown region %q (expected %s)", sc.region, strings.Join(regions(), ", "))
 	}
 	if err := checkAttributes(kind, attributes); err != nil {
 		return refuse(422, "%v", err)
@@ -199,7 +199,7 @@ func (p *Platform) makeReady(ctx context.Context, sc scope, function string, w w
 	}
 	runtime, _ := config.attributes["runtime"].(string)
 	if err := p.pool.ready(artifact, runtime); err != nil {
-		return refuse(422, "the code of %s cannot be made ready: %s", function, p.withoutPaths(err.Error()))
+		return refuse(422, "the code of %s cannot be prepared: %s", function, p.withoutPaths(err.Error()))
 	}
 	return nil
 }
@@ -230,9 +230,9 @@ func matches(before row, exists bool, match string) error {
 	case match == "":
 		return nil
 	case !exists:
-		return refuse(412, "the resource is not there any more")
+		return refuse(412, "the resource no longer exists")
 	case match != "*" && match != before.tag:
-		return refuse(412, "the resource has changed since: it has the tag %s, not %s", before.tag, match)
+		return refuse(412, "the resource has changed: its tag is %s, not %s", before.tag, match)
 	}
 	return nil
 }
@@ -242,7 +242,7 @@ func (p *Platform) allowed(ctx context.Context, tx prepared.Tx, sc scope, kind, 
 	w wish) error {
 	need := func(other string) error {
 		if _, ok, err := p.store.resource(ctx, tx, sc, other); err != nil || !ok {
-			return errors.Join(err, refuse(409, "%s needs %s, which is not there", address, other))
+			return errors.Join(err, refuse(409, "%s needs %s, which does not exist", address, other))
 		}
 		return nil
 	}
@@ -256,13 +256,13 @@ func (p *Platform) allowed(ctx context.Context, tx prepared.Tx, sc scope, kind, 
 		total := 0.0
 		for id, share := range shares {
 			if _, ok, err := p.store.revision(ctx, tx, sc, function, id); err != nil || !ok {
-				return errors.Join(err, refuse(409, "%s points to the revision %s, which is not kept here", address, id))
+				return errors.Join(err, refuse(409, "%s points to the revision %s, which does not exist", address, id))
 			}
 			f, _ := share.(float64)
 			total += f
 		}
 		if total != 100 {
-			return refuse(422, "the shares of %s make %v, not 100", address, total)
+			return refuse(422, "the shares of %s add up to %v, not 100", address, total)
 		}
 	case resource.Opening:
 		return need(resource.Function + "/" + function)
@@ -272,7 +272,7 @@ func (p *Platform) allowed(ctx context.Context, tx prepared.Tx, sc scope, kind, 
 		if s, _ := readSubscription(sc,
 			row{address: address, attributes: w.Attributes}); w.Attributes["enabled"] != false &&
 			(s.source == "" || !slices.Contains([]string{"objects", "queue", "function"}, s.kind)) {
-			return refuse(422, "%s: the source is objects/NAME, queue/NAME or function/NAME", address)
+			return refuse(422, "%s: the source must be objects/NAME, queue/NAME or function/NAME", address)
 		}
 		return need(resource.Function + "/" + function)
 	case resource.Schedule:
@@ -288,18 +288,18 @@ func (p *Platform) allowedRevision(ctx context.Context, tx prepared.Tx, sc scope
 	attributes map[string]any) error {
 	config, ok, err := p.store.resource(ctx, tx, sc, resource.Function+"/"+function)
 	if err != nil || !ok {
-		return errors.Join(err, refuse(409, "revision/%s needs function/%s, which is not there", function, function))
+		return errors.Join(err, refuse(409, "revision/%s needs function/%s, which does not exist", function, function))
 	}
 	artifact, _ := attributes["artifact"].(string)
 	now := resource.Configuration(config.attributes)
 	if now != attributes["configuration"] {
-		return refuse(409, "function/%s does not have the configuration that revision/%s is to freeze", function, function)
+		return refuse(409, "function/%s does not have the configuration of revision/%s", function, function)
 	}
 	if resource.RevisionID(artifact, now) != attributes["id"] {
-		return refuse(422, "the id of revision/%s does not follow from its artifact and configuration", function)
+		return refuse(422, "the ID of revision/%s does not match its artifact and configuration", function)
 	}
 	if !p.archives.whole(artifact) {
-		return refuse(409, "the archive %s is not here; put it first", artifact)
+		return refuse(409, "the archive %s is missing; upload it first", artifact)
 	}
 	return nil
 }
@@ -378,7 +378,7 @@ func (p *Platform) allowedRoute(ctx context.Context, tx prepared.Tx, sc scope, a
 		return nil
 	}
 	request, _ := route.Collide(parsed, parsed)
-	return errors.Join(err, refuse(409, "%s and %s both take the request %s", address, other, request))
+	return errors.Join(err, refuse(409, "%s and %s both match the request %s", address, other, request))
 }
 
 // takenBy gives the key of what a route takes; ” where it takes nothing, or is none.
@@ -419,7 +419,7 @@ func (p *Platform) remove(ctx context.Context, sc scope, address string, w wish)
 			return err
 		}
 		if !exists {
-			return refuse(404, "%s is not there", address)
+			return refuse(404, "%s does not exist", address)
 		}
 		if err := matches(before, exists, w.Match); err != nil {
 			return err
@@ -430,7 +430,7 @@ func (p *Platform) remove(ctx context.Context, sc scope, address string, w wish)
 				return err
 			}
 			if there {
-				return refuse(409, "%s cannot be taken away while pointer/%s is there", address, function)
+				return refuse(409, "%s cannot be deleted while pointer/%s exists", address, function)
 			}
 		}
 		where, args := `DELETE FROM resources WHERE region = ? AND service = ? AND stage = ? AND address = ?`,

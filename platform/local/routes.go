@@ -46,7 +46,7 @@ func writeProblem(w http.ResponseWriter, r *refusal) {
 func (p *Platform) serveRoute(w http.ResponseWriter, r *http.Request) error {
 	pieces := strings.SplitN(strings.TrimPrefix(r.URL.EscapedPath(), "/"), "/", 4)
 	if len(pieces) < 3 {
-		return refuse(404, "an address here is /region/service/stage and the route's path")
+		return refuse(404, "the address must be /region/service/stage and the route's path")
 	}
 	sc, path := scope{pieces[0], pieces[1], pieces[2]}, "/"
 	if len(pieces) == 4 {
@@ -60,12 +60,12 @@ func (p *Platform) serveRoute(w http.ResponseWriter, r *http.Request) error {
 	if i < 0 {
 		if allowed := route.Allowed(there.routes, path); len(allowed) > 0 {
 			w.Header().Set("Allow", strings.Join(allowed, ", "))
-			return refuse(405, "no route of %s takes %s %s; it takes %s", sc, r.Method, path, strings.Join(allowed, ", "))
+			return refuse(405, "no route of %s matches %s %s (expected %s)", sc, r.Method, path, strings.Join(allowed, ", "))
 		}
 		if len(there.rows) == 0 {
-			return refuse(404, "nothing is deployed in %s; an address here is /region/service/stage and the route's path", sc)
+			return refuse(404, "nothing is deployed in %s; the address must be /region/service/stage and the route's path", sc)
 		}
-		return refuse(404, "no route of %s takes %s %s; Rudmar's page lists its routes, under Functions", sc, r.Method, path)
+		return refuse(404, "no route of %s matches %s %s; Rudmar's page lists the routes under Functions", sc, r.Method, path)
 	}
 	if r.Method == http.MethodHead && there.routes[i].Method == http.MethodGet {
 		r = r.Clone(r.Context())
@@ -82,7 +82,7 @@ func (p *Platform) serveRoute(w http.ResponseWriter, r *http.Request) error {
 		return refuse(400, "the body could not be read: %v", err)
 	}
 	if len(body) > maxBody {
-		return refuse(413, "a body may have %d MiB", maxBody>>20)
+		return refuse(413, "a body can have %d MiB", maxBody>>20)
 	}
 	function, trigger, _ := strings.Cut(rest, "/")
 	at := call{at: member{sc, function}, trigger: trigger, sticky: r.Header.Get(StickyHeader),
@@ -160,9 +160,9 @@ func (p *Platform) open(r *http.Request, there *listing, rest string) error {
 		return err
 	case !known:
 		return refuse(http.StatusUnauthorized,
-			"this route is not open to anyone; send a caller's token as a bearer token (rudmar platform caller NAME makes one)")
+			"this route is not open to anyone; send a caller's token as a bearer token (rudmar platform caller NAME creates one)")
 	case !ok:
-		return refuse(http.StatusForbidden, "nobody may call this route yet")
+		return refuse(http.StatusForbidden, "no one can call this route yet")
 	case slices.Contains(to, any("members")):
 		return nil
 	}

@@ -74,7 +74,7 @@ func (p *pool) interpreter(runtime string, memory int64, v *view) (command []str
 		// The worker's own memory and the compiled code come on top of the module's.
 		return []string{v.show(worker, "/rudmar/worker"), WorkerCommand}, 128 << 20, err
 	}
-	return nil, 0, fmt.Errorf("there is no runtime %q here; there are %s", runtime, strings.Join(runtimes(), ", "))
+	return nil, 0, fmt.Errorf("unknown runtime %q (expected %s)", runtime, strings.Join(runtimes(), ", "))
 }
 
 // worker gives a copy of this program that functions' users may run.

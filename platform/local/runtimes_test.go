@@ -56,8 +56,8 @@ export async function run(call) {
 `), node(map[string]any{"timeout": 3000.0}))
 	s.put("grant/warn/tables/stations", map[string]any{"resource": "tables/stations", "verbs": []any{"read", "write"}})
 	first := s.call("warn", map[string]any{"station": "hill"})
-	answer, _ := first.Answer.(map[string]any)
-	if first.Outcome != api.Answered || !first.Cold || answer["count"] != 1.0 || answer["place"] != "orchard" ||
+	answer, _ := first.Response.(map[string]any)
+	if first.Outcome != api.Succeeded || !first.Cold || answer["count"] != 1.0 || answer["place"] != "orchard" ||
 		answer["none"] != nil || answer["left"] != true || answer["told"] != "warn 3 trial 128 true" {
 		t.Fatalf("%+v %+v", first, first.Error)
 	}
@@ -88,7 +88,7 @@ type ending struct {
 func (s *stand) goesOn(bad map[string]ending) {
 	s.Helper()
 	hill := map[string]any{"station": "hill"}
-	if again := s.call("warn", hill); again.Cold || again.Answer.(map[string]any)["count"] != 2.0 || again.MemoryPeak < 1<<20 {
+	if again := s.call("warn", hill); again.Cold || again.Response.(map[string]any)["count"] != 2.0 || again.MemoryPeak < 1<<20 {
 		s.Errorf("a warm call: %+v", again)
 	}
 	for event, want := range bad {
@@ -97,7 +97,7 @@ func (s *stand) goesOn(bad map[string]ending) {
 			s.Errorf("%s: %s %+v", event, got.Outcome, got.Error)
 		}
 	}
-	if after := s.call("warn", hill); after.Outcome != api.Answered {
+	if after := s.call("warn", hill); after.Outcome != api.Succeeded {
 		s.Errorf("after all that: %+v", after)
 	}
 }
@@ -114,13 +114,13 @@ export async function run(call) {
   return held.length
 }
 `), node(map[string]any{"memory": 256.0 * (1 << 20)}))
-	if answer := s.call("warn", map[string]any{"mib": 1}); answer.Answer != 1.0 {
+	if answer := s.call("warn", map[string]any{"mib": 1}); answer.Response != 1.0 {
 		t.Fatalf("%+v %+v", answer, answer.Error)
 	}
-	if answer := s.call("warn", map[string]any{"mib": 150}); answer.Answer != 2.0 || answer.Cold {
+	if answer := s.call("warn", map[string]any{"mib": 150}); answer.Response != 2.0 || answer.Cold {
 		t.Errorf("what held little was not used again: %+v", answer)
 	}
-	if answer := s.call("warn", map[string]any{"mib": 1}); answer.Answer != 1.0 || !answer.Cold {
+	if answer := s.call("warn", map[string]any{"mib": 1}); answer.Response != 1.0 || !answer.Cold {
 		t.Errorf("what held much was used again: %+v", answer)
 	}
 }
@@ -134,15 +134,15 @@ func TestAProcessThatDoesNotRead(t *testing.T) {
   return (call.event.text ?? '').length
 }
 `), node(map[string]any{"timeout": 1500.0}))
-	if inv := s.call("warn", map[string]any{"stick": true}); inv.Outcome != api.Answered {
+	if inv := s.call("warn", map[string]any{"stick": true}); inv.Outcome != api.Succeeded {
 		t.Fatalf("%+v %+v", inv, inv.Error)
 	}
 	large := map[string]any{"text": strings.Repeat("x", 1<<20)}
 	if inv := s.call("warn", large); inv.Outcome != api.TimedOut {
 		t.Errorf("a call that nobody reads: %s %+v", inv.Outcome, inv.Error)
 	}
-	if inv := s.call("warn", large); inv.Outcome != api.Answered || inv.Answer != float64(1<<20) || !inv.Cold {
-		t.Errorf("the next call: %s %v %+v", inv.Outcome, inv.Answer, inv.Error)
+	if inv := s.call("warn", large); inv.Outcome != api.Succeeded || inv.Response != float64(1<<20) || !inv.Cold {
+		t.Errorf("the next call: %s %v %+v", inv.Outcome, inv.Response, inv.Error)
 	}
 }
 
@@ -211,15 +211,15 @@ func run(call *Call) (any, error) {
 	}
 	var none map[string]any
 	return map[string]any{"count": count, "place": os.Getenv("PLACE"), "row": row,
-		"none": errors.Is(ReadRow("stations", "moon", &none), ErrNone), "refused": errors.Is(ReadRow("others", "x", &none), ErrRefused), "left": call.RemainingMS() > 0,
+		"none": errors.Is(ReadRow("stations", "moon", &none), ErrNone), "refused": errors.Is(ReadRow("others", "x", &none), ErrDenied), "left": call.RemainingMS() > 0,
 		"told": fmt.Sprint(call.Function, " ", call.Version, " ", call.Stage, " ", call.MemoryLimit>>20, " ", call.ID != "")}, nil
 }
 `)
 	s.deployFile("warn", wasm.File, module, map[string]any{"runtime": "go", "timeout": 8000.0})
 	s.put("grant/warn/tables/stations", map[string]any{"resource": "tables/stations", "verbs": []any{"read", "write"}})
 	first := s.call("warn", map[string]any{"station": "hill"})
-	answer, _ := first.Answer.(map[string]any)
-	if first.Outcome != api.Answered || !first.Cold || answer["count"] != 1.0 || answer["place"] != "orchard" ||
+	answer, _ := first.Response.(map[string]any)
+	if first.Outcome != api.Succeeded || !first.Cold || answer["count"] != 1.0 || answer["place"] != "orchard" ||
 		answer["none"] != true || answer["refused"] != true || answer["left"] != true ||
 		answer["told"] != "warn 3 trial 128 true" {
 		t.Fatalf("%+v %+v", first, first.Error)
@@ -241,8 +241,8 @@ func TestCallsAtTheSameTime(t *testing.T) {
 			for i := range 20 {
 				n := float64(caller*100 + i)
 				inv := s.call("echo", map[string]any{"n": n})
-				if inv.Answer != n || len(inv.Logs) != 2 {
-					t.Errorf("%v was answered %v, %+v", n, inv.Answer, inv.Logs)
+				if inv.Response != n || len(inv.Logs) != 2 {
+					t.Errorf("%v was answered %v, %+v", n, inv.Response, inv.Logs)
 				}
 			}
 		}()
@@ -280,9 +280,9 @@ def run(call):
 	s.deploy("closed", code, nil)
 	s.deploy("open", code, map[string]any{"network": true})
 	port := float64(s.protocol.Listener.Addr().(*net.TCPAddr).Port)
-	if inv := s.call("open", map[string]any{"host": "203.0.113.7", "port": 4000.0}); inv.Answer != "HELLO" ||
+	if inv := s.call("open", map[string]any{"host": "203.0.113.7", "port": 4000.0}); inv.Response != "HELLO" ||
 		<-asked != "203.0.113.7:4000" {
-		t.Errorf("outside: %+v %+v", inv.Answer, inv.Error)
+		t.Errorf("outside: %+v %+v", inv.Response, inv.Error)
 	}
 	own := "127.0.0.1"
 	addresses, err := net.InterfaceAddrs()
@@ -294,12 +294,12 @@ def run(call):
 	}
 	for _, host := range []string{"127.0.0.1", own, "169.254.169.254", "0.0.0.0"} {
 		inv := s.call("open", map[string]any{"host": host, "port": port})
-		if inv.Answer == "HELLO" || inv.Answer == nil || len(asked) > 0 {
-			t.Errorf("%s was reached: %+v %+v", host, inv.Answer, inv.Error)
+		if inv.Response == "HELLO" || inv.Response == nil || len(asked) > 0 {
+			t.Errorf("%s was reached: %+v %+v", host, inv.Response, inv.Error)
 		}
 	}
-	if inv := s.call("closed", map[string]any{"host": "203.0.113.7", "port": 4000.0}); inv.Answer != "OSError" ||
+	if inv := s.call("closed", map[string]any{"host": "203.0.113.7", "port": 4000.0}); inv.Response != "OSError" ||
 		len(asked) > 0 {
-		t.Errorf("without a network: %+v %+v", inv.Answer, inv.Error)
+		t.Errorf("without a network: %+v %+v", inv.Response, inv.Error)
 	}
 }

@@ -31,7 +31,7 @@ func (p *Platform) runSchedules(ctx context.Context) {
 			return
 		case <-tick.C:
 			if err := p.fireDue(ctx, &calls); err != nil && ctx.Err() == nil {
-				p.options.Log.Error("firing schedules", "error", err)
+				p.options.Log.Error("running schedules", "error", err)
 			}
 		}
 	}
@@ -61,12 +61,12 @@ func (p *Platform) fireDue(ctx context.Context, calls *sync.WaitGroup) error {
 			defer calls.Done()
 			if d.missed > 0 {
 				p.observed.line(d.at, api.LogLine{At: p.options.Now().UnixMilli(), Function: d.at.function, Stream: "platform",
-					Text: fmt.Sprintf("the platform was down: %s was due %d times since %s; it fires once for all of them now",
+					Text: fmt.Sprintf("the platform was down: %s was due %d times since %s; it runs once now",
 						d.schedule, d.missed+1, d.time.UTC().Format(time.RFC3339))})
 			}
 			if _, err := p.invoke(ctx,
 				call{at: d.at, event: eventOf(d.time).Fired(d.schedule, d.missed), trigger: d.schedule}); err != nil {
-				p.options.Log.Error("calling for a schedule", "address", d.address, "error", err)
+				p.options.Log.Error("invoking a schedule", "address", d.address, "error", err)
 			}
 		}()
 	}
@@ -133,7 +133,7 @@ const clockSlack = 2 * time.Second
 // startOver makes a schedule count from now on, after the clock was put back:
 // it would stand still until the clock is where it was.
 func (p *Platform) startOver(ctx context.Context, d due) error {
-	p.options.Log.Warn("the clock was put back: a schedule counts from now on", "scope",
+	p.options.Log.Warn("the clock was set back: schedules count from now on", "scope",
 		d.at.scope.String(), "schedule", d.address)
 	now := p.options.Now()
 	d.time, d.missed = now, 0

@@ -25,7 +25,7 @@ const sealedMark = "sealed:"
 
 // ErrKeyGone tells that the key is gone which the platform's secrets are sealed with.
 var ErrKeyGone = errors.New(
-	"the key of the platform's secrets is gone; put it back from your backup, or move the platform's folder away, start, and put each stage right by a plan")
+	"the key of the platform's secrets is missing; restore it from your backup, or move the platform's folder away, start, and redeploy each stage")
 
 // hasSealed tells whether anything is sealed.
 func (s *store) hasSealed(ctx context.Context) (sealed bool, err error) {
@@ -78,11 +78,11 @@ func (s *store) unsealed(sc scope, text string) (string, error) {
 	b, err := base64.StdEncoding.DecodeString(body)
 	n := s.seal.NonceSize()
 	if err != nil || len(b) < n {
-		return "", fmt.Errorf("a secret of %s is kept in no known form", sc)
+		return "", fmt.Errorf("a secret of %s is stored in an unknown form", sc)
 	}
 	plain, err := s.seal.Open(nil, b[:n], b[n:], []byte(sc.String()))
 	if err != nil {
-		return "", fmt.Errorf("opening a secret of %s: it was sealed with another key, or for another place: %w", sc, err)
+		return "", fmt.Errorf("decrypting a secret of %s: it was encrypted with another key or for another scope: %w", sc, err)
 	}
 	return string(plain), nil
 }
@@ -122,7 +122,7 @@ func (s *store) sealAll(ctx context.Context) error {
 		}
 		for id, text := range open {
 			if _, err := s.db.ExecContext(ctx, `UPDATE `+t.table+` SET `+t.column+` = ? WHERE rowid = ?`, text, id); err != nil {
-				return fmt.Errorf("sealing secrets: %w", err)
+				return fmt.Errorf("encrypting secrets: %w", err)
 			}
 		}
 	}

@@ -15,7 +15,7 @@ func TestSecretsAreSealed(t *testing.T) {
 	dir := t.TempDir()
 	s, err := openStore(t.Context(), dir)
 	must(t, err)
-	trial, live := scope{"north", "frostline", "trial"}, scope{"north", "frostline", "live"}
+	trial, actual := scope{"north", "frostline", "trial"}, scope{"north", "frostline", "live"}
 	sealed := s.sealed(trial, `{"env.KEY":"plum-and-pear"}`)
 	if strings.Contains(sealed, "plum") {
 		t.Errorf("it is open: %s", sealed)
@@ -23,7 +23,7 @@ func TestSecretsAreSealed(t *testing.T) {
 	if got, err := s.unsealedSecrets(trial, sealed); err != nil || got["env.KEY"] != "plum-and-pear" {
 		t.Errorf("%v %v", got, err)
 	}
-	if got, err := s.unsealedSecrets(live, sealed); err == nil {
+	if got, err := s.unsealedSecrets(actual, sealed); err == nil {
 		t.Errorf("it opens elsewhere: %v", got)
 	}
 	if got, err := s.unsealedSecrets(trial, sealed[:len(sealed)-4]+"AAA="); err == nil {

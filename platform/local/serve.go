@@ -63,7 +63,7 @@ func limited(next echo.HandlerFunc) echo.HandlerFunc {
 		r := c.Request()
 		if !strings.HasPrefix(r.URL.Path, "/artifacts/") {
 			if r.ContentLength > maxWish {
-				return refuse(http.StatusRequestEntityTooLarge, "a request may have %d MiB", maxWish>>20)
+				return refuse(http.StatusRequestEntityTooLarge, "a request can have %d MiB", maxWish>>20)
 			}
 			r.Body = http.MaxBytesReader(c.Response(), r.Body, maxWish)
 		}
@@ -87,7 +87,7 @@ func (p *Platform) asRefusal(r *http.Request, err error) *refusal {
 	}
 	p.options.Log.Error("answering", "method", r.Method, "path", r.URL.Path, "error", err)
 	return &refusal{status: 500, title: "Internal Server Error",
-		detail: "the platform could not do this; its log says why"}
+		detail: "the platform could not do this; see its log"}
 }
 
 // protocol answers the generated interface.
@@ -154,7 +154,7 @@ func (s *protocol) GetSnapshot(ctx context.Context, r api.GetSnapshotRequestObje
 func (s *protocol) PutResource(ctx context.Context, r api.PutResourceRequestObject) (api.PutResourceResponseObject,
 	error) {
 	w := wish{Key: r.Params.IdempotencyKey, Match: orZero(r.Params.IfMatch), Attributes: r.Body.Attributes,
-		Secrets: orZero(r.Body.Secrets), Version: orZero(r.Body.Version), Was: orZero(r.Body.Was),
+		Secrets: orZero(r.Body.Secrets), Version: orZero(r.Body.Version), Was: orZero(r.Body.RenamedFrom),
 		Replace: orZero(r.Body.Replace), Fence: orZero(r.Params.Fence)}
 	sc, address := scope{r.Region, r.Service, r.Stage}, unescape(r.Address)
 	if s.p.operations.wanted(sc, r.Params.Prefer) {
@@ -227,14 +227,14 @@ func (p *Platform) handChange(c *echo.Context) error {
 	}
 	var set map[string]any
 	if err := json.NewDecoder(c.Request().Body).Decode(&set); err != nil {
-		return refuse(http.StatusBadRequest, "the body has to be a mapping of attributes: %v", err)
+		return refuse(http.StatusBadRequest, "the body must be a mapping of attributes: %v", err)
 	}
 	before, ok, err := p.store.resource(ctx, p.store.db, sc, address)
 	if err != nil {
 		return err
 	}
 	if !ok {
-		return refuse(http.StatusNotFound, "%s is not there; see `rudmar platform show %s`", address, sc)
+		return refuse(http.StatusNotFound, "%s does not exist; see `rudmar platform show %s`", address, sc)
 	}
 	secrets, err := p.store.secrets(ctx, sc, address)
 	if err != nil {

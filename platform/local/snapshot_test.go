@@ -23,7 +23,7 @@ func TestATagIsNeverStale(t *testing.T) {
 			s.put(address, map[string]any{"keep": float64(86_400_000 * (1 + rng.IntN(3)))})
 			there[address] = true
 		case what < 8 && there[address]:
-			must(t, s.client.Delete(t.Context(), s.scope, address, platform.Wish{Key: fmt.Sprint("d", rng.Int())}))
+			must(t, s.client.Delete(t.Context(), s.scope, address, platform.Change{Key: fmt.Sprint("d", rng.Int())}))
 			delete(there, address)
 		case what >= 8:
 			setting := []string{`{"late_ms": 60000}`, `{}`}[what-8]
@@ -44,7 +44,7 @@ func TestATagIsNeverStale(t *testing.T) {
 			t.Fatalf("round %d, change %d: the tag is %s, the fingerprint %s (%v)", round, what, known, whole.Fingerprint, err)
 		}
 		if _, err := s.client.Put(t.Context(), elsewhere, "logs/f",
-			platform.Wish{Key: fmt.Sprint("e", round), Attributes: map[string]any{"keep": float64(86_400_000 + round)},
+			platform.Change{Key: fmt.Sprint("e", round), Attributes: map[string]any{"keep": float64(86_400_000 + round)},
 				Version: 1}); err != nil {
 			t.Fatal(err)
 		}

@@ -51,7 +51,7 @@ func openStore(ctx context.Context, dir string) (*store, error) {
 	}
 	if err != nil {
 		db.Close()
-		return nil, fmt.Errorf("bringing the platform's database up to date: %w", err)
+		return nil, fmt.Errorf("upgrading the platform's database: %w", err)
 	}
 	s := &store{db: prepared.Of(db)}
 	err = s.fillTaken(ctx)
@@ -102,7 +102,7 @@ func (s *store) fillTaken(ctx context.Context) error {
 }
 
 // ErrNewer tells that the platform's database was made by a newer program.
-var ErrNewer = errors.New("the platform's database was made by a newer Rudmar; start that one")
+var ErrNewer = errors.New("the platform's database was created by a newer Rudmar; start that one")
 
 func upgrade(ctx context.Context, steps *goose.Provider) error {
 	current, target, err := steps.GetVersions(ctx)
@@ -110,7 +110,7 @@ func upgrade(ctx context.Context, steps *goose.Provider) error {
 		return err
 	}
 	if current > target {
-		return fmt.Errorf("%w (it is at %d, this program knows %d)", ErrNewer, current, target)
+		return fmt.Errorf("%w (format %d, this program knows %d)", ErrNewer, current, target)
 	}
 	_, err = steps.Up(ctx)
 	return err

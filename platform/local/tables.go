@@ -51,7 +51,7 @@ func (p *Platform) writeRow(c *echo.Context, at member, table, key string) error
 	case err != nil:
 		return err
 	case !json.Valid(row):
-		return refuse(http.StatusUnprocessableEntity, "a row is JSON; this body is not")
+		return refuse(http.StatusUnprocessableEntity, "a row must be JSON")
 	}
 	_, err = p.store.db.ExecContext(c.Request().Context(),
 		`INSERT INTO tables (region, service, stage, name, key, value, changed_at) VALUES (?,?,?,?,?,?,?)

@@ -34,7 +34,7 @@ func TestRetention(t *testing.T) {
 	for _, function := range []string{"short", "long", "unsaid"} {
 		at := member{sc, function}
 		p.observed.line(at, api.LogLine{At: now.UnixMilli(), Function: function, Text: "said"})
-		p.observed.count(call{at: at}, api.Invocation{Outcome: api.Answered})
+		p.observed.count(call{at: at}, api.Invocation{Outcome: api.Succeeded})
 	}
 	count := func(table string) (n int) {
 		t.Helper()

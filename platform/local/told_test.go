@@ -149,7 +149,7 @@ func TestAnAnswerThatIsTooLarge(t *testing.T) {
 	if large.Outcome != api.Failed || large.Error == nil || !strings.Contains(large.Error.Message, "the answer has 13 MiB; up to 12 MiB") {
 		t.Errorf("%s %+v", large.Outcome, large.Error)
 	}
-	if small := s.call("warn", map[string]any{"bytes": 11 << 20}); small.Outcome != api.Answered || len(fmt.Sprint(small.Answer)) != 11<<20 {
+	if small := s.call("warn", map[string]any{"bytes": 11 << 20}); small.Outcome != api.Succeeded || len(fmt.Sprint(small.Response)) != 11<<20 {
 		t.Errorf("%s %+v", small.Outcome, small.Error)
 	}
 }
@@ -182,7 +182,7 @@ def run(call):
 			}
 		}
 		text := strings.Join(told, "\n")
-		if cut := inv.LogsCut != nil && *inv.LogsCut; cut != (tt.event == "talk") ||
+		if cut := inv.LogsTruncated != nil && *inv.LogsTruncated; cut != (tt.event == "talk") ||
 			cut != regexp.MustCompile(`4[0-9] KiB of output were left out; a call may write 256 KiB`).MatchString(text) {
 			t.Errorf("%s: cut %v: %s", tt.event, cut, text)
 		}

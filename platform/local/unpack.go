@@ -66,7 +66,7 @@ func (p *pool) compiled(code string) (string, error) {
 		return cache, nil
 	}
 	if err := os.MkdirAll(cache, 0o755); err != nil {
-		return "", fmt.Errorf("making the cache of compiled code: %w", err)
+		return "", fmt.Errorf("creating the cache of compiled code: %w", err)
 	}
 	if err := wasm.Compile(context.Background(), filepath.Join(code, wasm.File), cache); err != nil {
 		return "", fmt.Errorf("compiling the function's module: %w", err)
@@ -122,19 +122,19 @@ func (p *pool) prepare() error {
 		}
 	}
 	if err != nil {
-		return fmt.Errorf("making a folder for code: %w", err)
+		return fmt.Errorf("creating a code folder: %w", err)
 	}
 	if err := os.CopyFS(root, runtimeFiles); err != nil {
-		return fmt.Errorf("making a folder for code: %w", err)
+		return fmt.Errorf("creating a code folder: %w", err)
 	}
 	p.compileWorker(filepath.Join(root, "python"))
 	// Where Node looks for what functions import, above every function's folder.
 	if err := os.MkdirAll(filepath.Join(root, "code", "node_modules"), 0o755); err != nil {
-		return fmt.Errorf("making a folder for code: %w", err)
+		return fmt.Errorf("creating a code folder: %w", err)
 	}
 	if err := os.Rename(filepath.Join(root, "node", "rudmar"),
 		filepath.Join(root, "code", "node_modules", "rudmar")); err != nil {
-		return fmt.Errorf("making a folder for code: %w", err)
+		return fmt.Errorf("creating a code folder: %w", err)
 	}
 	if err := p.platform.listenForFunctions(filepath.Join(root, socketName)); err != nil {
 		return fmt.Errorf("listening for functions: %w", err)

@@ -51,7 +51,7 @@ func openSkies(ctx context.Context, s *store, now func() time.Time) (*skies, err
 	k := &skies{store: s, now: now, regions: map[string]weather{}, recent: map[scope][]change{}}
 	rows, err := s.db.QueryContext(ctx, `SELECT region, setting FROM weather`)
 	if err != nil {
-		return nil, fmt.Errorf("reading the weather: %w", err)
+		return nil, fmt.Errorf("reading the faults: %w", err)
 	}
 	defer rows.Close()
 	for rows.Next() {
@@ -78,23 +78,23 @@ func (k *skies) of(region string) weather {
 func (p *Platform) setWeather(c *echo.Context) error {
 	region := c.Param("region")
 	if !slices.Contains(regions(), region) {
-		return refuse(http.StatusNotFound, "there is no region %q; there are %s", region, strings.Join(regions(), ", "))
+		return refuse(http.StatusNotFound, "unknown region %q (expected %s)", region, strings.Join(regions(), ", "))
 	}
 	var w weather
 	decoder := json.NewDecoder(c.Request().Body)
 	decoder.DisallowUnknownFields()
 	if err := decoder.Decode(&w); err != nil {
 		return refuse(http.StatusUnprocessableEntity,
-			"the weather has slow_ms, throttled, fail_before, fail_after, late_ms and take_ms: %v", err)
+			"the faults are slow_ms, throttled, fail_before, fail_after, late_ms and take_ms: %v", err)
 	}
 	for _, share := range []float64{w.Throttled, w.FailBefore, w.FailAfter} {
 		if share < 0 || share > 1 {
-			return refuse(http.StatusUnprocessableEntity, "a share lies from 0 to 1, not %v", share)
+			return refuse(http.StatusUnprocessableEntity, "a share must be between 0 and 1, not %v", share)
 		}
 	}
 	for _, ms := range []float64{w.SlowMs, w.LateMs, w.TakeMs} {
 		if ms < 0 || ms > 600_000 {
-			return refuse(http.StatusUnprocessableEntity, "a time lies from 0 to 600000 ms, not %v", ms)
+			return refuse(http.StatusUnprocessableEntity, "a time must be between 0 and 600000 ms, not %v", ms)
 		}
 	}
 	text, err := json.Marshal(w)
@@ -133,9 +133,9 @@ func (p *Platform) weathered(next echo.HandlerFunc) echo.HandlerFunc {
 		switch luck := rand.Float64(); {
 		case luck < w.Throttled:
 			c.Response().Header().Set("Retry-After", "1")
-			return refuse(http.StatusTooManyRequests, "the weather of %s: come again in a second", region)
+			return refuse(http.StatusTooManyRequests, "simulated fault of %s: retry in a second", region)
 		case luck < w.Throttled+w.FailBefore:
-			return refuse(http.StatusInternalServerError, "the weather of %s: it failed, and nothing was done", region)
+			return refuse(http.StatusInternalServerError, "simulated fault of %s: failed without effect", region)
 		case luck < w.Throttled+w.FailBefore+w.FailAfter && c.Request().Method != http.MethodGet:
 			own := c.Response()
 			c.SetResponse(httptest.NewRecorder())
@@ -144,7 +144,7 @@ func (p *Platform) weathered(next echo.HandlerFunc) echo.HandlerFunc {
 			if err != nil {
 				return err
 			}
-			return refuse(http.StatusInternalServerError, "the weather of %s: it failed, though it was done", region)
+			return refuse(http.StatusInternalServerError, "simulated fault of %s: failed after taking effect", region)
 		}
 		return next(c)
 	}

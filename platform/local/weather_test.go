@@ -32,8 +32,8 @@ func TestWeather(t *testing.T) {
 	dir := t.TempDir()
 	c := &clock{now: time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)}
 	s, end := again(t, dir, c.Now)
-	wish := func(key, owner string) platform.Wish {
-		return platform.Wish{Key: key, Attributes: map[string]any{"owner": owner}, Version: 1}
+	wish := func(key, owner string) platform.Change {
+		return platform.Change{Key: key, Attributes: map[string]any{"owner": owner}, Version: 1}
 	}
 	s.weather(`{"fail_before": 1}`)
 	if _, err := s.client.Put(t.Context(), s.scope, "identity/warn", wish("a", "x")); !platform.HasStatus(err, 500) ||
@@ -73,7 +73,7 @@ func TestWeather(t *testing.T) {
 	if _, err := s.client.Put(t.Context(), s.scope, "identity/new", wish("f", "late")); err != nil {
 		t.Fatal(err)
 	}
-	must(t, s.client.Delete(t.Context(), s.scope, "identity/other", platform.Wish{Key: "g"}))
+	must(t, s.client.Delete(t.Context(), s.scope, "identity/other", platform.Change{Key: "g"}))
 	if got := fmt.Sprintf("%v %v %v", s.owner("identity/warn"), s.owner("identity/new"),
 		s.owner("identity/other")); got != "y <nil> y" {
 		t.Errorf("before it can be seen: %s", got)

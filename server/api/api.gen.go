@@ -17,27 +17,42 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
-// Defines values for BuildState.
+// Defines values for AttentionItemKind.
 const (
-	BuildStateCancelled BuildState = "cancelled"
-	BuildStateDone      BuildState = "done"
-	BuildStateFailed    BuildState = "failed"
-	BuildStateQueued    BuildState = "queued"
-	BuildStateRunning   BuildState = "running"
+	AttentionItemKindApproval   AttentionItemKind = "approval"
+	AttentionItemKindBuild      AttentionItemKind = "build"
+	AttentionItemKindDeadLetter AttentionItemKind = "dead-letter"
+	AttentionItemKindDrift      AttentionItemKind = "drift"
+	AttentionItemKindErrors     AttentionItemKind = "errors"
+	AttentionItemKindFailed     AttentionItemKind = "failed"
+	AttentionItemKindIncomplete AttentionItemKind = "incomplete"
+	AttentionItemKindMemory     AttentionItemKind = "memory"
+	AttentionItemKindPlatform   AttentionItemKind = "platform"
+	AttentionItemKindSecret     AttentionItemKind = "secret"
 )
 
-// Valid indicates whether the value is a known member of the BuildState enum.
-func (e BuildState) Valid() bool {
+// Valid indicates whether the value is a known member of the AttentionItemKind enum.
+func (e AttentionItemKind) Valid() bool {
 	switch e {
-	case BuildStateCancelled:
+	case AttentionItemKindApproval:
 		return true
-	case BuildStateDone:
+	case AttentionItemKindBuild:
 		return true
-	case BuildStateFailed:
+	case AttentionItemKindDeadLetter:
 		return true
-	case BuildStateQueued:
+	case AttentionItemKindDrift:
 		return true
-	case BuildStateRunning:
+	case AttentionItemKindErrors:
+		return true
+	case AttentionItemKindFailed:
+		return true
+	case AttentionItemKindIncomplete:
+		return true
+	case AttentionItemKindMemory:
+		return true
+	case AttentionItemKindPlatform:
+		return true
+	case AttentionItemKindSecret:
 		return true
 	default:
 		return false
@@ -46,19 +61,115 @@ func (e BuildState) Valid() bool {
 
 // Defines values for BuildHealthState.
 const (
-	Open    BuildHealthState = "open"
-	Refused BuildHealthState = "refused"
-	ShutIn  BuildHealthState = "shut in"
+	Isolated BuildHealthState = "isolated"
+	Open     BuildHealthState = "open"
+	Refused  BuildHealthState = "refused"
 )
 
 // Valid indicates whether the value is a known member of the BuildHealthState enum.
 func (e BuildHealthState) Valid() bool {
 	switch e {
+	case Isolated:
+		return true
 	case Open:
 		return true
 	case Refused:
 		return true
-	case ShutIn:
+	default:
+		return false
+	}
+}
+
+// Defines values for BuildState.
+const (
+	BuildStateCancelled BuildState = "cancelled"
+	BuildStateFailed    BuildState = "failed"
+	BuildStateQueued    BuildState = "queued"
+	BuildStateRunning   BuildState = "running"
+	BuildStateSucceeded BuildState = "succeeded"
+)
+
+// Valid indicates whether the value is a known member of the BuildState enum.
+func (e BuildState) Valid() bool {
+	switch e {
+	case BuildStateCancelled:
+		return true
+	case BuildStateFailed:
+		return true
+	case BuildStateQueued:
+		return true
+	case BuildStateRunning:
+		return true
+	case BuildStateSucceeded:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DeliveryState.
+const (
+	DeliveryStateDeploying  DeliveryState = "deploying"
+	DeliveryStateFailed     DeliveryState = "failed"
+	DeliveryStatePlanning   DeliveryState = "planning"
+	DeliveryStateRejected   DeliveryState = "rejected"
+	DeliveryStateRolledBack DeliveryState = "rolled-back"
+	DeliveryStateSettled    DeliveryState = "settled"
+	DeliveryStateShifting   DeliveryState = "shifting"
+	DeliveryStateSuperseded DeliveryState = "superseded"
+	DeliveryStateTesting    DeliveryState = "testing"
+	DeliveryStateWaiting    DeliveryState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the DeliveryState enum.
+func (e DeliveryState) Valid() bool {
+	switch e {
+	case DeliveryStateDeploying:
+		return true
+	case DeliveryStateFailed:
+		return true
+	case DeliveryStatePlanning:
+		return true
+	case DeliveryStateRejected:
+		return true
+	case DeliveryStateRolledBack:
+		return true
+	case DeliveryStateSettled:
+		return true
+	case DeliveryStateShifting:
+		return true
+	case DeliveryStateSuperseded:
+		return true
+	case DeliveryStateTesting:
+		return true
+	case DeliveryStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DeploymentState.
+const (
+	DeploymentStateCancelled          DeploymentState = "cancelled"
+	DeploymentStateFailed             DeploymentState = "failed"
+	DeploymentStatePartiallySucceeded DeploymentState = "partially-succeeded"
+	DeploymentStateRunning            DeploymentState = "running"
+	DeploymentStateSucceeded          DeploymentState = "succeeded"
+)
+
+// Valid indicates whether the value is a known member of the DeploymentState enum.
+func (e DeploymentState) Valid() bool {
+	switch e {
+	case DeploymentStateCancelled:
+		return true
+	case DeploymentStateFailed:
+		return true
+	case DeploymentStatePartiallySucceeded:
+		return true
+	case DeploymentStateRunning:
+		return true
+	case DeploymentStateSucceeded:
 		return true
 	default:
 		return false
@@ -85,52 +196,40 @@ func (e DiagnosticSeverity) Valid() bool {
 
 // Defines values for FileChangeChange.
 const (
-	FileChangeChangeAppears FileChangeChange = "appears"
-	FileChangeChangeChanges FileChangeChange = "changes"
-	FileChangeChangeGoes    FileChangeChange = "goes"
+	FileChangeChangeChanged FileChangeChange = "changed"
+	FileChangeChangeCreated FileChangeChange = "created"
+	FileChangeChangeDeleted FileChangeChange = "deleted"
 )
 
 // Valid indicates whether the value is a known member of the FileChangeChange enum.
 func (e FileChangeChange) Valid() bool {
 	switch e {
-	case FileChangeChangeAppears:
+	case FileChangeChangeChanged:
 		return true
-	case FileChangeChangeChanges:
+	case FileChangeChangeCreated:
 		return true
-	case FileChangeChangeGoes:
+	case FileChangeChangeDeleted:
 		return true
 	default:
 		return false
 	}
 }
 
-// Defines values for FoundKind.
+// Defines values for FindingOutcome.
 const (
-	FoundKindCommit     FoundKind = "commit"
-	FoundKindDiagnostic FoundKind = "diagnostic"
-	FoundKindFile       FoundKind = "file"
-	FoundKindFunction   FoundKind = "function"
-	FoundKindSecret     FoundKind = "secret"
-	FoundKindSetting    FoundKind = "setting"
-	FoundKindVersion    FoundKind = "version"
+	FindingOutcomeAdvance  FindingOutcome = "advance"
+	FindingOutcomeRollBack FindingOutcome = "roll-back"
+	FindingOutcomeWait     FindingOutcome = "wait"
 )
 
-// Valid indicates whether the value is a known member of the FoundKind enum.
-func (e FoundKind) Valid() bool {
+// Valid indicates whether the value is a known member of the FindingOutcome enum.
+func (e FindingOutcome) Valid() bool {
 	switch e {
-	case FoundKindCommit:
+	case FindingOutcomeAdvance:
 		return true
-	case FoundKindDiagnostic:
+	case FindingOutcomeRollBack:
 		return true
-	case FoundKindFile:
-		return true
-	case FoundKindFunction:
-		return true
-	case FoundKindSecret:
-		return true
-	case FoundKindSetting:
-		return true
-	case FoundKindVersion:
+	case FindingOutcomeWait:
 		return true
 	default:
 		return false
@@ -139,19 +238,73 @@ func (e FoundKind) Valid() bool {
 
 // Defines values for GateState.
 const (
-	Fails GateState = "fails"
-	Holds GateState = "holds"
-	Waits GateState = "waits"
+	GateStateNotMet     GateState = "not-met"
+	GateStateOverridden GateState = "overridden"
+	GateStatePassed     GateState = "passed"
+	GateStateWaiting    GateState = "waiting"
 )
 
 // Valid indicates whether the value is a known member of the GateState enum.
 func (e GateState) Valid() bool {
 	switch e {
-	case Fails:
+	case GateStateNotMet:
 		return true
-	case Holds:
+	case GateStateOverridden:
 		return true
-	case Waits:
+	case GateStatePassed:
+		return true
+	case GateStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ImpactLineTone.
+const (
+	ImpactLineToneBad  ImpactLineTone = "bad"
+	ImpactLineToneNote ImpactLineTone = "note"
+	ImpactLineToneWait ImpactLineTone = "wait"
+)
+
+// Valid indicates whether the value is a known member of the ImpactLineTone enum.
+func (e ImpactLineTone) Valid() bool {
+	switch e {
+	case ImpactLineToneBad:
+		return true
+	case ImpactLineToneNote:
+		return true
+	case ImpactLineToneWait:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for InvocationOutcome.
+const (
+	InvocationOutcomeFailed      InvocationOutcome = "failed"
+	InvocationOutcomeNotFound    InvocationOutcome = "not-found"
+	InvocationOutcomeOutOfMemory InvocationOutcome = "out-of-memory"
+	InvocationOutcomeSucceeded   InvocationOutcome = "succeeded"
+	InvocationOutcomeThrottled   InvocationOutcome = "throttled"
+	InvocationOutcomeTimedOut    InvocationOutcome = "timed-out"
+)
+
+// Valid indicates whether the value is a known member of the InvocationOutcome enum.
+func (e InvocationOutcome) Valid() bool {
+	switch e {
+	case InvocationOutcomeFailed:
+		return true
+	case InvocationOutcomeNotFound:
+		return true
+	case InvocationOutcomeOutOfMemory:
+		return true
+	case InvocationOutcomeSucceeded:
+		return true
+	case InvocationOutcomeThrottled:
+		return true
+	case InvocationOutcomeTimedOut:
 		return true
 	default:
 		return false
@@ -160,106 +313,61 @@ func (e GateState) Valid() bool {
 
 // Defines values for LineNoteKind.
 const (
-	Fires      LineNoteKind = "fires"
 	Observed   LineNoteKind = "observed"
 	Permission LineNoteKind = "permission"
 	Route      LineNoteKind = "route"
+	Runs       LineNoteKind = "runs"
 )
 
 // Valid indicates whether the value is a known member of the LineNoteKind enum.
 func (e LineNoteKind) Valid() bool {
 	switch e {
-	case Fires:
-		return true
 	case Observed:
 		return true
 	case Permission:
 		return true
 	case Route:
 		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for NeedKind.
-const (
-	NeedKindApproval NeedKind = "approval"
-	NeedKindBuild    NeedKind = "build"
-	NeedKindDrift    NeedKind = "drift"
-	NeedKindErrors   NeedKind = "errors"
-	NeedKindLeft     NeedKind = "left"
-	NeedKindMemory   NeedKind = "memory"
-	NeedKindParked   NeedKind = "parked"
-	NeedKindPlatform NeedKind = "platform"
-	NeedKindSecret   NeedKind = "secret"
-	NeedKindStopped  NeedKind = "stopped"
-)
-
-// Valid indicates whether the value is a known member of the NeedKind enum.
-func (e NeedKind) Valid() bool {
-	switch e {
-	case NeedKindApproval:
-		return true
-	case NeedKindBuild:
-		return true
-	case NeedKindDrift:
-		return true
-	case NeedKindErrors:
-		return true
-	case NeedKindLeft:
-		return true
-	case NeedKindMemory:
-		return true
-	case NeedKindParked:
-		return true
-	case NeedKindPlatform:
-		return true
-	case NeedKindSecret:
-		return true
-	case NeedKindStopped:
+	case Runs:
 		return true
 	default:
 		return false
 	}
 }
 
-// Defines values for NoticeState.
+// Defines values for NextVersionState.
 const (
-	NoticeStateFailed NoticeState = "failed"
-	NoticeStateQueued NoticeState = "queued"
-	NoticeStateSent   NoticeState = "sent"
+	Arrived    NextVersionState = "arrived"
+	InProgress NextVersionState = "in-progress"
 )
 
-// Valid indicates whether the value is a known member of the NoticeState enum.
-func (e NoticeState) Valid() bool {
+// Valid indicates whether the value is a known member of the NextVersionState enum.
+func (e NextVersionState) Valid() bool {
 	switch e {
-	case NoticeStateFailed:
+	case Arrived:
 		return true
-	case NoticeStateQueued:
-		return true
-	case NoticeStateSent:
+	case InProgress:
 		return true
 	default:
 		return false
 	}
 }
 
-// Defines values for PlanLineTone.
+// Defines values for NotificationState.
 const (
-	PlanLineToneBad  PlanLineTone = "bad"
-	PlanLineToneNote PlanLineTone = "note"
-	PlanLineToneWait PlanLineTone = "wait"
+	NotificationStateFailed NotificationState = "failed"
+	NotificationStateQueued NotificationState = "queued"
+	NotificationStateSent   NotificationState = "sent"
 )
 
-// Valid indicates whether the value is a known member of the PlanLineTone enum.
-func (e PlanLineTone) Valid() bool {
+// Valid indicates whether the value is a known member of the NotificationState enum.
+func (e NotificationState) Valid() bool {
 	switch e {
-	case PlanLineToneBad:
+	case NotificationStateFailed:
 		return true
-	case PlanLineToneNote:
+	case NotificationStateQueued:
 		return true
-	case PlanLineToneWait:
+	case NotificationStateSent:
 		return true
 	default:
 		return false
@@ -268,67 +376,154 @@ func (e PlanLineTone) Valid() bool {
 
 // Defines values for ResourceChangeChange.
 const (
-	ResourceChangeChangeAppears ResourceChangeChange = "appears"
-	ResourceChangeChangeChanges ResourceChangeChange = "changes"
-	ResourceChangeChangeGoes    ResourceChangeChange = "goes"
+	ResourceChangeChangeChanged ResourceChangeChange = "changed"
+	ResourceChangeChangeCreated ResourceChangeChange = "created"
+	ResourceChangeChangeDeleted ResourceChangeChange = "deleted"
 )
 
 // Valid indicates whether the value is a known member of the ResourceChangeChange enum.
 func (e ResourceChangeChange) Valid() bool {
 	switch e {
-	case ResourceChangeChangeAppears:
+	case ResourceChangeChangeChanged:
 		return true
-	case ResourceChangeChangeChanges:
+	case ResourceChangeChangeCreated:
 		return true
-	case ResourceChangeChangeGoes:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for RunnableHow.
-const (
-	RunnableHowDelivery RunnableHow = "delivery"
-	RunnableHowNothing  RunnableHow = "nothing"
-	RunnableHowReturn   RunnableHow = "return"
-	RunnableHowRun      RunnableHow = "run"
-	RunnableHowStopped  RunnableHow = "stopped"
-)
-
-// Valid indicates whether the value is a known member of the RunnableHow enum.
-func (e RunnableHow) Valid() bool {
-	switch e {
-	case RunnableHowDelivery:
-		return true
-	case RunnableHowNothing:
-		return true
-	case RunnableHowReturn:
-		return true
-	case RunnableHowRun:
-		return true
-	case RunnableHowStopped:
+	case ResourceChangeChangeDeleted:
 		return true
 	default:
 		return false
 	}
 }
 
-// Defines values for ShiftStateOutcome.
+// Defines values for RunnableAction.
 const (
-	ShiftStateOutcomeBack ShiftStateOutcome = "back"
-	ShiftStateOutcomeOn   ShiftStateOutcome = "on"
-	ShiftStateOutcomeWait ShiftStateOutcome = "wait"
+	RunnableActionBlocked  RunnableAction = "blocked"
+	RunnableActionDelivery RunnableAction = "delivery"
+	RunnableActionNone     RunnableAction = "none"
+	RunnableActionRollback RunnableAction = "rollback"
+	RunnableActionRun      RunnableAction = "run"
 )
 
-// Valid indicates whether the value is a known member of the ShiftStateOutcome enum.
-func (e ShiftStateOutcome) Valid() bool {
+// Valid indicates whether the value is a known member of the RunnableAction enum.
+func (e RunnableAction) Valid() bool {
 	switch e {
-	case ShiftStateOutcomeBack:
+	case RunnableActionBlocked:
 		return true
-	case ShiftStateOutcomeOn:
+	case RunnableActionDelivery:
 		return true
-	case ShiftStateOutcomeWait:
+	case RunnableActionNone:
+		return true
+	case RunnableActionRollback:
+		return true
+	case RunnableActionRun:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SearchResultKind.
+const (
+	SearchResultKindCommit     SearchResultKind = "commit"
+	SearchResultKindDiagnostic SearchResultKind = "diagnostic"
+	SearchResultKindFile       SearchResultKind = "file"
+	SearchResultKindFunction   SearchResultKind = "function"
+	SearchResultKindSecret     SearchResultKind = "secret"
+	SearchResultKindSetting    SearchResultKind = "setting"
+	SearchResultKindVersion    SearchResultKind = "version"
+)
+
+// Valid indicates whether the value is a known member of the SearchResultKind enum.
+func (e SearchResultKind) Valid() bool {
+	switch e {
+	case SearchResultKindCommit:
+		return true
+	case SearchResultKindDiagnostic:
+		return true
+	case SearchResultKindFile:
+		return true
+	case SearchResultKindFunction:
+		return true
+	case SearchResultKindSecret:
+		return true
+	case SearchResultKindSetting:
+		return true
+	case SearchResultKindVersion:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SourceState.
+const (
+	SourceStateBuilding  SourceState = "building"
+	SourceStateBuilt     SourceState = "built"
+	SourceStateCancelled SourceState = "cancelled"
+	SourceStateEmpty     SourceState = "empty"
+	SourceStateFailed    SourceState = "failed"
+	SourceStateNotBuilt  SourceState = "not-built"
+)
+
+// Valid indicates whether the value is a known member of the SourceState enum.
+func (e SourceState) Valid() bool {
+	switch e {
+	case SourceStateBuilding:
+		return true
+	case SourceStateBuilt:
+		return true
+	case SourceStateCancelled:
+		return true
+	case SourceStateEmpty:
+		return true
+	case SourceStateFailed:
+		return true
+	case SourceStateNotBuilt:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for StageState.
+const (
+	StageStateDeploying  StageState = "deploying"
+	StageStateEmpty      StageState = "empty"
+	StageStateFailed     StageState = "failed"
+	StageStatePlanning   StageState = "planning"
+	StageStateRejected   StageState = "rejected"
+	StageStateRolledBack StageState = "rolled-back"
+	StageStateSettled    StageState = "settled"
+	StageStateShifting   StageState = "shifting"
+	StageStateSuperseded StageState = "superseded"
+	StageStateTesting    StageState = "testing"
+	StageStateWaiting    StageState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the StageState enum.
+func (e StageState) Valid() bool {
+	switch e {
+	case StageStateDeploying:
+		return true
+	case StageStateEmpty:
+		return true
+	case StageStateFailed:
+		return true
+	case StageStatePlanning:
+		return true
+	case StageStateRejected:
+		return true
+	case StageStateRolledBack:
+		return true
+	case StageStateSettled:
+		return true
+	case StageStateShifting:
+		return true
+	case StageStateSuperseded:
+		return true
+	case StageStateTesting:
+		return true
+	case StageStateWaiting:
 		return true
 	default:
 		return false
@@ -365,6 +560,40 @@ func (e StepChange) Valid() bool {
 	}
 }
 
+// Defines values for StepState.
+const (
+	StepStateFailed    StepState = "failed"
+	StepStateRunning   StepState = "running"
+	StepStateSkipped   StepState = "skipped"
+	StepStateSucceeded StepState = "succeeded"
+	StepStateWaiting   StepState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the StepState enum.
+func (e StepState) Valid() bool {
+	switch e {
+	case StepStateFailed:
+		return true
+	case StepStateRunning:
+		return true
+	case StepStateSkipped:
+		return true
+	case StepStateSucceeded:
+		return true
+	case StepStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// ActiveShift A version that receives a share of the traffic
+type ActiveShift struct {
+	Before  int     `json:"before"`
+	Share   float64 `json:"share"`
+	Version int     `json:"version"`
+}
+
 // Approval defines model for Approval.
 type Approval struct {
 	At      int64  `json:"at"`
@@ -380,16 +609,8 @@ type ArchiveFile struct {
 	Size   int64  `json:"size"`
 }
 
-// AssistResult defines model for AssistResult.
-type AssistResult struct {
-	About       string       `json:"about"`
-	Completions []Completion `json:"completions"`
-	Notes       []LineNote   `json:"notes"`
-	Path        []string     `json:"path"`
-}
-
-// AssistWish defines model for AssistWish.
-type AssistWish struct {
+// AssistRequest defines model for AssistRequest.
+type AssistRequest struct {
 	Branch string             `json:"branch"`
 	Column int                `json:"column"`
 	File   string             `json:"file"`
@@ -398,114 +619,122 @@ type AssistWish struct {
 	Stage  *string            `json:"stage,omitempty"`
 }
 
+// AssistResult defines model for AssistResult.
+type AssistResult struct {
+	Completions []Completion `json:"completions"`
+	Description string       `json:"description"`
+	Notes       []LineNote   `json:"notes"`
+	Path        []string     `json:"path"`
+}
+
+// AttentionItem defines model for AttentionItem.
+type AttentionItem struct {
+	Kind  AttentionItemKind `json:"kind"`
+	Path  string            `json:"path"`
+	Stage *string           `json:"stage,omitempty"`
+	Text  string            `json:"text"`
+}
+
+// AttentionItemKind defines model for AttentionItem.Kind.
+type AttentionItemKind string
+
 // AttributeChange defines model for AttributeChange.
 type AttributeChange struct {
+	Actual  interface{} `json:"actual,omitempty"`
 	After   interface{} `json:"after"`
 	Before  interface{} `json:"before"`
 	Drifted *bool       `json:"drifted,omitempty"`
-	Live    interface{} `json:"live,omitempty"`
 	Name    string      `json:"name"`
 	Unit    *string     `json:"unit,omitempty"`
 }
 
-// Becomes defines model for Becomes.
-type Becomes struct {
-	Address    string             `json:"address"`
-	Attributes []BecomesAttribute `json:"attributes"`
-	Function   string             `json:"function"`
-	Kind       string             `json:"kind"`
+// BlockedVersion Blockers of a version in delivery
+type BlockedVersion struct {
+	Blockers []string `json:"blockers"`
+	Version  int      `json:"version"`
 }
 
-// BecomesAttribute defines model for BecomesAttribute.
-type BecomesAttribute struct {
-	From    Origin      `json:"from"`
-	Name    string      `json:"name"`
-	Through *[]Origin   `json:"through,omitempty"`
-	Unit    *string     `json:"unit,omitempty"`
-	Value   interface{} `json:"value"`
+// Blocker defines model for Blocker.
+type Blocker struct {
+	Address *string `json:"address,omitempty"`
+	From    *Origin `json:"from,omitempty"`
+	Message string  `json:"message"`
 }
 
 // Board defines model for Board.
 type Board struct {
-	Needs  []Need     `json:"needs"`
-	Rows   []BoardRow `json:"rows"`
-	Stages []string   `json:"stages"`
+	Attention []AttentionItem `json:"attention"`
+	Rows      []BoardRow      `json:"rows"`
+	Stages    []string        `json:"stages"`
 }
 
 // BoardCell defines model for BoardCell.
 type BoardCell struct {
-	At      *int64 `json:"at,omitempty"`
-	Behind  *int   `json:"behind,omitempty"`
-	Calls   *int   `json:"calls,omitempty"`
-	Drifted *bool  `json:"drifted,omitempty"`
-	Errors  *int   `json:"errors,omitempty"`
-
-	// LeftOut The version that came in here without it
-	LeftOut     *int   `json:"leftOut,omitempty"`
+	At          *int64 `json:"at,omitempty"`
+	Behind      *int   `json:"behind,omitempty"`
+	Deployed    bool   `json:"deployed"`
+	Drifted     *bool  `json:"drifted,omitempty"`
+	Errors      *int   `json:"errors,omitempty"`
+	Invocations *int   `json:"invocations,omitempty"`
 	MemoryLimit *int64 `json:"memoryLimit,omitempty"`
 	MemoryPeak  *int64 `json:"memoryPeak,omitempty"`
-	Stage       string `json:"stage"`
-	There       bool   `json:"there"`
 
-	// Version The version that last changed it here
+	// MissingFrom Version that was deployed without this function
+	MissingFrom *int   `json:"missingFrom,omitempty"`
+	Stage       string `json:"stage"`
+
+	// Version Version that last changed the function in this stage
 	Version *int `json:"version,omitempty"`
 }
 
 // BoardRow defines model for BoardRow.
 type BoardRow struct {
-	About    *string     `json:"about,omitempty"`
-	Cells    []BoardCell `json:"cells"`
-	Function string      `json:"function"`
-	Triggers []string    `json:"triggers"`
+	Cells       []BoardCell `json:"cells"`
+	Description *string     `json:"description,omitempty"`
+	Function    string      `json:"function"`
+	Triggers    []string    `json:"triggers"`
 }
 
 // Build defines model for Build.
 type Build struct {
-	AskedAt int64      `json:"askedAt"`
-	Branch  string     `json:"branch"`
-	EndedAt int64      `json:"endedAt"`
-	Hash    string     `json:"hash"`
-	Id      int64      `json:"id"`
-	Log     string     `json:"log"`
-	Person  string     `json:"person"`
-	State   BuildState `json:"state"`
+	Branch   string     `json:"branch"`
+	EndedAt  int64      `json:"endedAt"`
+	Hash     string     `json:"hash"`
+	Id       int64      `json:"id"`
+	Log      string     `json:"log"`
+	Person   string     `json:"person"`
+	QueuedAt int64      `json:"queuedAt"`
+	Reason   string     `json:"reason"`
+	State    BuildState `json:"state"`
 
 	// Version 0 for none
-	Version int    `json:"version"`
-	Why     string `json:"why"`
+	Version int `json:"version"`
 }
-
-// BuildState defines model for Build.State.
-type BuildState string
 
 // BuildHealth defines model for BuildHealth.
 type BuildHealth struct {
 	Notes []string `json:"notes"`
 
-	// State Whether commands of builds are shut in, run as Rudmar itself does by the operator's wish, or are refused
+	// State Whether build commands are isolated, run without isolation (--builds-uncaged), or are refused
 	State BuildHealthState `json:"state"`
 }
 
-// BuildHealthState Whether commands of builds are shut in, run as Rudmar itself does by the operator's wish, or are refused
+// BuildHealthState Whether build commands are isolated, run without isolation (--builds-uncaged), or are refused
 type BuildHealthState string
 
-// CallWish defines model for CallWish.
-type CallWish struct {
-	Event   interface{} `json:"event"`
-	Target  string      `json:"target"`
-	Trigger *string     `json:"trigger,omitempty"`
-}
+// BuildState defines model for BuildState.
+type BuildState string
 
 // CaseOutcome defines model for CaseOutcome.
 type CaseOutcome struct {
 	Expected string `json:"expected"`
-	Found    string `json:"found"`
-	Holds    bool   `json:"holds"`
+	Passed   bool   `json:"passed"`
+	Received string `json:"received"`
 }
 
 // CaseRun defines model for CaseRun.
 type CaseRun struct {
-	// Again It had begun before, and Rudmar was ended in between: its call may have been made twice
+	// Again Whether this is a second attempt after Rudmar was stopped during the first one
 	Again      *bool         `json:"again,omitempty"`
 	At         int64         `json:"at"`
 	File       string        `json:"file"`
@@ -515,7 +744,7 @@ type CaseRun struct {
 	Outcomes   []CaseOutcome `json:"outcomes"`
 	Passed     bool          `json:"passed"`
 
-	// Running Its end is not known yet
+	// Running Whether the case is still running
 	Running *bool       `json:"running,omitempty"`
 	Sent    interface{} `json:"sent,omitempty"`
 	Target  string      `json:"target"`
@@ -529,39 +758,28 @@ type Cause struct {
 	Text  string    `json:"text"`
 }
 
-// CheckResult defines model for CheckResult.
-type CheckResult struct {
-	// Becomes Resources of the open file
-	Becomes []Becomes `json:"becomes"`
-
-	// Before The same as they are without the edit
-	Before      []Becomes    `json:"before"`
-	Diagnostics []Diagnostic `json:"diagnostics"`
-	Effect      EditEffect   `json:"effect"`
-
-	// More How many resources are not shown
-	More int `json:"more"`
-}
-
-// CheckWish defines model for CheckWish.
-type CheckWish struct {
+// CheckRequest defines model for CheckRequest.
+type CheckRequest struct {
 	Branch string `json:"branch"`
 
-	// File The file that is open
+	// File The open file
 	File  *string            `json:"file,omitempty"`
 	Files map[string]*string `json:"files"`
 	Stage *string            `json:"stage,omitempty"`
 }
 
-// CommitWish defines model for CommitWish.
-type CommitWish struct {
-	Base    string             `json:"base"`
-	Branch  string             `json:"branch"`
-	Files   map[string]*string `json:"files"`
-	Message string             `json:"message"`
+// CheckResult defines model for CheckResult.
+type CheckResult struct {
+	// Before Rendered resources without the edit
+	Before      []RenderedResource `json:"before"`
+	Diagnostics []Diagnostic       `json:"diagnostics"`
+	Effect      EditEffect         `json:"effect"`
 
-	// Onto A new branch for the commit; the same branch where none is given
-	Onto *string `json:"onto,omitempty"`
+	// More Number of resources that are not included
+	More int `json:"more"`
+
+	// Rendered Rendered resources of the open file
+	Rendered []RenderedResource `json:"rendered"`
 }
 
 // Comparison defines model for Comparison.
@@ -574,12 +792,19 @@ type Comparison struct {
 	To        VersionSummary   `json:"to"`
 }
 
+// CompletedStep defines model for CompletedStep.
+type CompletedStep struct {
+	At     int64   `json:"at"`
+	Reason *string `json:"reason,omitempty"`
+	Share  float64 `json:"share"`
+}
+
 // Completion defines model for Completion.
 type Completion struct {
-	About  string `json:"about"`
-	Insert string `json:"insert"`
-	Kind   string `json:"kind"`
-	Label  string `json:"label"`
+	Description string `json:"description"`
+	Insert      string `json:"insert"`
+	Kind        string `json:"kind"`
+	Label       string `json:"label"`
 }
 
 // Conflict defines model for Conflict.
@@ -591,22 +816,13 @@ type Conflict struct {
 	Theirs map[string]string `json:"theirs"`
 }
 
-// CopyCall defines model for CopyCall.
-type CopyCall struct {
-	Event    interface{} `json:"event,omitempty"`
-	Function Name        `json:"function"`
-
-	// Sample The name of a sample or saved case; the first where neither it nor an event is given
-	Sample *string `json:"sample,omitempty"`
-}
-
 // CopyChange defines model for CopyChange.
 type CopyChange struct {
-	// Base The digest of the folder that this is a change of; empty for a whole one. 409 where the server does not have it
+	// Base Digest of the folder to which the change applies; empty for a complete folder. Returns 409 if the server does not have it
 	Base string `json:"base"`
 
-	// Files By path, relative to the folder of the service
-	Files map[string]*LooseFile `json:"files"`
+	// Files Files by path relative to the service's folder
+	Files map[string]*FolderFile `json:"files"`
 }
 
 // CopyFunction defines model for CopyFunction.
@@ -617,6 +833,15 @@ type CopyFunction struct {
 	Samples []string `json:"samples"`
 }
 
+// CopyInvocation defines model for CopyInvocation.
+type CopyInvocation struct {
+	Event    interface{} `json:"event,omitempty"`
+	Function Name        `json:"function"`
+
+	// Sample Name of a sample or saved case; default the first one unless an event is given
+	Sample *string `json:"sample,omitempty"`
+}
+
 // CopyOutcome defines model for CopyOutcome.
 type CopyOutcome struct {
 	CheckMs     float64        `json:"checkMs"`
@@ -624,12 +849,12 @@ type CopyOutcome struct {
 	Digest      string         `json:"digest"`
 	Functions   []CopyFunction `json:"functions"`
 
-	// Log What commands wrote that made the code
+	// Log Output of the build commands
 	Log    string   `json:"log"`
 	Notes  []string `json:"notes"`
 	PackMs float64  `json:"packMs"`
 
-	// Packed The functions whose code changed
+	// Packed Functions whose code changed
 	Packed []string `json:"packed"`
 	SendMs float64  `json:"sendMs"`
 	Stage  string   `json:"stage"`
@@ -642,119 +867,164 @@ type Cost struct {
 	Amount   string `json:"amount"`
 	Currency string `json:"currency"`
 
-	// How The arithmetic in words
+	// How The arithmetic
 	How string `json:"how"`
+}
+
+// CreatedNotificationTarget defines model for CreatedNotificationTarget.
+type CreatedNotificationTarget struct {
+	// Key Signing key of notifications, returned once
+	Key    string             `json:"key"`
+	Target NotificationTarget `json:"target"`
+}
+
+// CreatedToken defines model for CreatedToken.
+type CreatedToken struct {
+	// Text The token's value, returned once
+	Text  string `json:"text"`
+	Token Token  `json:"token"`
 }
 
 // DeliveredVersion defines model for DeliveredVersion.
 type DeliveredVersion struct {
-	At      int64 `json:"at"`
-	LeadMs  int64 `json:"leadMs"`
-	Version int   `json:"version"`
+	At         int64 `json:"at"`
+	LeadTimeMs int64 `json:"leadTimeMs"`
+	Version    int   `json:"version"`
 }
 
 // Delivery defines model for Delivery.
 type Delivery struct {
 	At int64 `json:"at"`
 
-	// Author As the commit says
+	// Author Author of the commit, as stated in it
 	Author  string `json:"author"`
 	Message string `json:"message"`
 
-	// Person Who pushed it, as signed in
+	// Person Signed-in user who pushed the commit
 	Person  string          `json:"person"`
 	Stages  []DeliveryPlace `json:"stages"`
 	Version int             `json:"version"`
 }
 
+// DeliveryDecision defines model for DeliveryDecision.
+type DeliveryDecision struct {
+	// At Earliest time of entry, Unix milliseconds; default now
+	At      *int64  `json:"at,omitempty"`
+	Comment *string `json:"comment,omitempty"`
+
+	// Confirm Name of the stage, to confirm a deletion or a new public route
+	Confirm *string `json:"confirm,omitempty"`
+
+	// Functions Functions to deliver; default all
+	Functions *[]Name `json:"functions,omitempty"`
+
+	// Gate Name of the gate to override
+	Gate *string `json:"gate,omitempty"`
+
+	// ImpactDigest Digest of the impact that was shown; required to approve and to roll back
+	ImpactDigest *string `json:"impactDigest,omitempty"`
+}
+
+// DeliveryMetrics defines model for DeliveryMetrics.
+type DeliveryMetrics struct {
+	// ChangeFailureRate Share of delivered versions that failed or were rolled back
+	ChangeFailureRate float64 `json:"changeFailureRate"`
+
+	// LeadTimeMs Median time from push to stage; 0 if there is none
+	LeadTimeMs int64   `json:"leadTimeMs"`
+	PerWeek    float64 `json:"perWeek"`
+
+	// RecoveryTimeMs Median time until the stage settled again; 0 if there is none
+	RecoveryTimeMs int64          `json:"recoveryTimeMs"`
+	Stage          string         `json:"stage"`
+	Weeks          []DeliveryWeek `json:"weeks"`
+}
+
 // DeliveryPlace defines model for DeliveryPlace.
 type DeliveryPlace struct {
-	// KeptOut Of one that waits: the gate that fails, which waiting alone does not end
-	KeptOut *string `json:"keptOut,omitempty"`
+	// BlockedBy For a waiting version, the unmet gate, which does not pass by waiting
+	BlockedBy *string `json:"blockedBy,omitempty"`
 
-	// Only The functions that were asked for; absent for all
-	Only  *[]string `json:"only,omitempty"`
-	Since int64     `json:"since"`
-	Stage string    `json:"stage"`
-	State string    `json:"state"`
-	Why   string    `json:"why"`
+	// Only Selected functions; absent for all
+	Only   *[]string     `json:"only,omitempty"`
+	Reason string        `json:"reason"`
+	Since  int64         `json:"since"`
+	Stage  string        `json:"stage"`
+	State  DeliveryState `json:"state"`
 }
 
 // DeliveryStage defines model for DeliveryStage.
 type DeliveryStage struct {
-	// Actions What the person signed in may do now
-	Actions     []string     `json:"actions"`
-	Approvals   []Approval   `json:"approvals"`
-	Cases       []CaseRun    `json:"cases"`
-	Deployments []int64      `json:"deployments"`
-	Digests     []DigestPair `json:"digests"`
-	Gates       []Gate       `json:"gates"`
+	// Actions Actions available to the signed-in user
+	Actions     []string      `json:"actions"`
+	Approvals   []Approval    `json:"approvals"`
+	Cases       []CaseRun     `json:"cases"`
+	Deployments []int64       `json:"deployments"`
+	Digests     []DigestPair  `json:"digests"`
+	Gates       []Gate        `json:"gates"`
+	Place       DeliveryPlace `json:"place"`
 
-	// LeftOut Functions of it that are not there yet, for others were chosen
-	LeftOut *[]string `json:"leftOut,omitempty"`
+	// Remaining Functions of the version that are not deployed because others were selected
+	Remaining *[]string `json:"remaining,omitempty"`
 
-	// Looked Who has looked at what it means here while it waited, the newest first
-	Looked *[]Looked     `json:"looked,omitempty"`
-	Place  DeliveryPlace `json:"place"`
+	// Shift Traffic shift of the version in this stage
+	Shift   *TrafficShift `json:"shift,omitempty"`
+	Summary string        `json:"summary"`
 
-	// Shift How the version came into the stage after another one, where the stage moves calls in shares
-	Shift   *ShiftState `json:"shift,omitempty"`
-	Summary string      `json:"summary"`
+	// Viewers Users who viewed the impact while the version was waiting, newest first
+	Viewers *[]Viewer `json:"viewers,omitempty"`
 }
 
-// DeliveryWish defines model for DeliveryWish.
-type DeliveryWish struct {
-	// At From when on it may enter, if its gates hold, in Unix milliseconds; at once where it is absent
-	At      *int64  `json:"at,omitempty"`
-	Comment *string `json:"comment,omitempty"`
+// DeliveryState defines model for DeliveryState.
+type DeliveryState string
 
-	// Confirm The stage's name, where something is deleted or becomes public
-	Confirm *string `json:"confirm,omitempty"`
+// DeliveryWeek defines model for DeliveryWeek.
+type DeliveryWeek struct {
+	Begin     int64              `json:"begin"`
+	Delivered []DeliveredVersion `json:"delivered"`
+	Failed    []FailedVersion    `json:"failed"`
 
-	// Functions The functions that are asked for; all where there are none
-	Functions *[]Name `json:"functions,omitempty"`
-
-	// Gate The name of the gate that is passed over
-	Gate *string `json:"gate,omitempty"`
-
-	// Shown The digest of what it meant to whoever acts; approving and taking back are refused without it
-	Shown *string `json:"shown,omitempty"`
+	// LeadTimeMs Median time from push to stage in this week; 0 if there is none
+	LeadTimeMs int64 `json:"leadTimeMs"`
 }
 
 // Deployment defines model for Deployment.
 type Deployment struct {
-	EndedAt   int64  `json:"endedAt"`
-	Id        int64  `json:"id"`
-	Person    string `json:"person"`
-	Plan      int64  `json:"plan"`
-	Service   string `json:"service"`
-	Stage     string `json:"stage"`
-	StartedAt int64  `json:"startedAt"`
-	State     string `json:"state"`
-	Target    string `json:"target"`
-	Version   int    `json:"version"`
-	Why       string `json:"why"`
+	EndedAt   int64           `json:"endedAt"`
+	Id        int64           `json:"id"`
+	Person    string          `json:"person"`
+	Plan      int64           `json:"plan"`
+	Reason    string          `json:"reason"`
+	Service   string          `json:"service"`
+	Stage     string          `json:"stage"`
+	StartedAt int64           `json:"startedAt"`
+	State     DeploymentState `json:"state"`
+	Target    string          `json:"target"`
+	Version   int             `json:"version"`
 }
 
 // DeploymentDetail defines model for DeploymentDetail.
 type DeploymentDetail struct {
-	CanGoOn    bool             `json:"canGoOn"`
 	Deployment Deployment       `json:"deployment"`
 	Outputs    []Output         `json:"outputs"`
+	Retryable  bool             `json:"retryable"`
 	Steps      []DeploymentStep `json:"steps"`
 }
 
+// DeploymentState defines model for DeploymentState.
+type DeploymentState string
+
 // DeploymentStep defines model for DeploymentStep.
 type DeploymentStep struct {
-	Address   string `json:"address"`
-	Attempts  int    `json:"attempts"`
-	Change    string `json:"change"`
-	EndedAt   int64  `json:"endedAt"`
-	Error     string `json:"error"`
-	Index     int    `json:"index"`
-	StartedAt int64  `json:"startedAt"`
-	State     string `json:"state"`
-	Wave      int    `json:"wave"`
+	Address   string    `json:"address"`
+	Attempts  int       `json:"attempts"`
+	Change    string    `json:"change"`
+	EndedAt   int64     `json:"endedAt"`
+	Error     string    `json:"error"`
+	Index     int       `json:"index"`
+	Phase     int       `json:"phase"`
+	StartedAt int64     `json:"startedAt"`
+	State     StepState `json:"state"`
 }
 
 // Diagnostic defines model for Diagnostic.
@@ -775,11 +1045,10 @@ type DiagnosticSeverity string
 
 // DigestPair defines model for DigestPair.
 type DigestPair struct {
+	// Deployed Digest deployed in this stage
+	Deployed string `json:"deployed"`
 	Digest   string `json:"digest"`
 	Function string `json:"function"`
-
-	// There What runs in this stage now
-	There string `json:"there"`
 }
 
 // Document defines model for Document.
@@ -796,40 +1065,54 @@ type DocumentText struct {
 	Title string `json:"title"`
 }
 
-// DriftAt Something that is live otherwise than recorded, and what happened since
-type DriftAt struct {
-	// Calls Calls of the function since it was seen first
-	Calls int `json:"calls"`
+// DraftPlan defines model for DraftPlan.
+type DraftPlan struct {
+	// Errors Errors that prevent a plan
+	Errors []Diagnostic `json:"errors"`
 
-	// CanTakeOver Attributes that the manifest can take over
-	CanTakeOver []string `json:"canTakeOver"`
-	Drift       Drifted  `json:"drift"`
-	Errors      int      `json:"errors"`
-	Function    string   `json:"function"`
+	// Plan A plan, or the first part of a large one; its document is complete
+	Plan Plan `json:"plan"`
 
-	// Open Whether it waits for somebody
+	// Text The plan as text
+	Text string `json:"text"`
+}
+
+// DraftPlanRequest defines model for DraftPlanRequest.
+type DraftPlanRequest struct {
+	Branch string `json:"branch"`
+
+	// Files Changed files of the branch; null deletes a file
+	Files map[string]*string `json:"files"`
+	Stage Name               `json:"stage"`
+
+	// Steps Approximate number of steps to return, for whole functions; default all
+	Steps *int `json:"steps,omitempty"`
+
+	// Target Target; default the first one
+	Target *string `json:"target,omitempty"`
+}
+
+// DriftEntry A difference between actual and recorded state
+type DriftEntry struct {
+	// Copyable Attributes that can be copied to the manifest
+	Copyable []string `json:"copyable"`
+	Drift    Drifted  `json:"drift"`
+	Errors   int      `json:"errors"`
+	Function string   `json:"function"`
+
+	// Invocations Invocations of the function since the detection
+	Invocations int `json:"invocations"`
+
+	// Open Whether the drift needs attention
 	Open  bool   `json:"open"`
 	Stage string `json:"stage"`
 }
 
-// DriftLeft Why and until when somebody leaves it
-type DriftLeft struct {
-	Address   string      `json:"address"`
-	At        int64       `json:"at"`
-	Attribute *string     `json:"attribute,omitempty"`
-	Live      interface{} `json:"live,omitempty"`
-	Person    string      `json:"person"`
-	Reason    string      `json:"reason"`
-
-	// Until 0 where it is a notice for good
-	Until *int64 `json:"until,omitempty"`
-}
-
-// DriftPlace defines model for DriftPlace.
-type DriftPlace struct {
+// DriftLocation defines model for DriftLocation.
+type DriftLocation struct {
 	Address string `json:"address"`
 
-	// Attribute Empty for the resource: that it vanished, or is not Rudmar's own
+	// Attribute Empty if the resource itself is missing or unmanaged
 	Attribute *string `json:"attribute,omitempty"`
 	Stage     Name    `json:"stage"`
 	Target    string  `json:"target"`
@@ -840,19 +1123,19 @@ type Drifted struct {
 	Address    string             `json:"address"`
 	Attributes []DriftedAttribute `json:"attributes"`
 
-	// By The key of the request that changed it, as far as the platform tells
+	// By Key of the request that made the change, if the platform reports it
 	By *string `json:"by,omitempty"`
 
-	// Changed When it was changed, as the platform says
+	// Changed Time of the change, as reported by the platform
 	Changed *int64 `json:"changed,omitempty"`
 
-	// Follows The drift that brings this one with it
+	// Follows Drift that causes this one
 	Follows *string `json:"follows,omitempty"`
 
-	// Left Why and until when somebody leaves it
-	Left *DriftLeft `json:"left,omitempty"`
+	// Ignored Reason and end of an ignored drift
+	Ignored *IgnoredDrift `json:"ignored,omitempty"`
 
-	// Since When it was seen first, Unix milliseconds
+	// Since Time of detection, Unix milliseconds
 	Since    *int64 `json:"since,omitempty"`
 	Target   string `json:"target"`
 	Unknown  *bool  `json:"unknown,omitempty"`
@@ -861,21 +1144,22 @@ type Drifted struct {
 
 // DriftedAttribute defines model for DriftedAttribute.
 type DriftedAttribute struct {
-	// Left Why and until when somebody leaves it
-	Left     *DriftLeft  `json:"left,omitempty"`
-	Live     interface{} `json:"live"`
-	Name     string      `json:"name"`
-	Recorded interface{} `json:"recorded"`
+	Actual interface{} `json:"actual"`
 
-	// Since When it was seen first, Unix milliseconds
+	// Ignored Reason and end of an ignored drift
+	Ignored  *IgnoredDrift `json:"ignored,omitempty"`
+	Name     string        `json:"name"`
+	Recorded interface{}   `json:"recorded"`
+
+	// Since Time of detection, Unix milliseconds
 	Since *int64  `json:"since,omitempty"`
 	Unit  *string `json:"unit,omitempty"`
 }
 
 // DurationStep defines model for DurationStep.
 type DurationStep struct {
-	Calls  int     `json:"calls"`
-	UpToMs float64 `json:"upToMs"`
+	Invocations int     `json:"invocations"`
+	UpToMs      float64 `json:"upToMs"`
 }
 
 // Edit defines model for Edit.
@@ -890,44 +1174,21 @@ type Edit struct {
 
 // EditEffect defines model for EditEffect.
 type EditEffect struct {
-	Gone []string `json:"gone"`
-	Made []string `json:"made"`
+	Created []string `json:"created"`
+	Deleted []string `json:"deleted"`
 
-	// Values How many values are others
+	// Values Number of changed values
 	Values int `json:"values"`
 }
 
 // FailedVersion defines model for FailedVersion.
 type FailedVersion struct {
-	At    int64  `json:"at"`
-	State string `json:"state"`
+	At    int64         `json:"at"`
+	State DeliveryState `json:"state"`
 
-	// Until When something had settled there again
+	// Until Time when the stage settled again
 	Until   *int64 `json:"until,omitempty"`
 	Version int    `json:"version"`
-}
-
-// FigurePoint defines model for FigurePoint.
-type FigurePoint struct {
-	At         int64   `json:"at"`
-	Calls      int     `json:"calls"`
-	Cold       int     `json:"cold"`
-	Errors     int     `json:"errors"`
-	MemoryPeak int64   `json:"memoryPeak"`
-	P50        float64 `json:"p50"`
-	P95        float64 `json:"p95"`
-	Throttled  int     `json:"throttled"`
-}
-
-// Figures defines model for Figures.
-type Figures struct {
-	Calls      int     `json:"calls"`
-	Cold       int     `json:"cold"`
-	Errors     int     `json:"errors"`
-	MaxMs      float64 `json:"maxMs"`
-	MeanMs     float64 `json:"meanMs"`
-	MemoryPeak int64   `json:"memoryPeak"`
-	Throttled  int     `json:"throttled"`
 }
 
 // FileChange defines model for FileChange.
@@ -962,18 +1223,21 @@ type FileText struct {
 
 // Finding defines model for Finding.
 type Finding struct {
-	Function string `json:"function"`
+	Explanation string `json:"explanation"`
+	Function    string `json:"function"`
 
-	// Limit The probability from which on it goes back
-	Limit   float64 `json:"limit"`
-	New     Side    `json:"new"`
-	Old     Side    `json:"old"`
-	Outcome string  `json:"outcome"`
-	Ratio   float64 `json:"ratio"`
-	Slower  float64 `json:"slower"`
-	Words   string  `json:"words"`
-	Worse   float64 `json:"worse"`
+	// Limit Probability from which the shift rolls back
+	Limit                 float64        `json:"limit"`
+	New                   Side           `json:"new"`
+	Old                   Side           `json:"old"`
+	Outcome               FindingOutcome `json:"outcome"`
+	Ratio                 float64        `json:"ratio"`
+	RegressionProbability float64        `json:"regressionProbability"`
+	Slower                float64        `json:"slower"`
 }
+
+// FindingOutcome defines model for FindingOutcome.
+type FindingOutcome string
 
 // Fix defines model for Fix.
 type Fix struct {
@@ -981,59 +1245,51 @@ type Fix struct {
 	Title string `json:"title"`
 }
 
-// Found defines model for Found.
-type Found struct {
-	About   *string   `json:"about,omitempty"`
-	File    *string   `json:"file,omitempty"`
-	Hash    *string   `json:"hash,omitempty"`
-	Kind    FoundKind `json:"kind"`
-	Label   string    `json:"label"`
-	Line    *int      `json:"line,omitempty"`
-	Stage   *string   `json:"stage,omitempty"`
-	Version *int      `json:"version,omitempty"`
+// FolderFile Null for a deleted file
+type FolderFile struct {
+	// Content Content in base64
+	Content    []byte `json:"content"`
+	Executable *bool  `json:"executable,omitempty"`
 }
-
-// FoundKind defines model for Found.Kind.
-type FoundKind string
 
 // FunctionDetail defines model for FunctionDetail.
 type FunctionDetail struct {
-	About    string    `json:"about"`
-	Drift    []Drifted `json:"drift"`
-	Figures  *Figures  `json:"figures,omitempty"`
-	Function string    `json:"function"`
+	Configuration []RenderedAttribute `json:"configuration"`
+	Deployed      bool                `json:"deployed"`
+	Description   string              `json:"description"`
+	Drift         []Drifted           `json:"drift"`
+	Function      string              `json:"function"`
 
 	// Functions All functions of the service
-	Functions   []string           `json:"functions"`
-	Permissions []PermissionUse    `json:"permissions"`
-	Routes      []RouteAddress     `json:"routes"`
-	Samples     []Sample           `json:"samples"`
-	Schedules   []ScheduleNext     `json:"schedules"`
-	Settings    []BecomesAttribute `json:"settings"`
-	Stage       string             `json:"stage"`
-	Targets     []string           `json:"targets"`
-	There       bool               `json:"there"`
-	Version     *int               `json:"version,omitempty"`
+	Functions   []string        `json:"functions"`
+	Metrics     *MetricsSummary `json:"metrics,omitempty"`
+	Permissions []PermissionUse `json:"permissions"`
+	Routes      []RouteAddress  `json:"routes"`
+	Samples     []Sample        `json:"samples"`
+	Schedules   []ScheduleNext  `json:"schedules"`
+	Stage       string          `json:"stage"`
+	Targets     []string        `json:"targets"`
+	Version     *int            `json:"version,omitempty"`
 }
 
-// FunctionFigures defines model for FunctionFigures.
-type FunctionFigures struct {
+// FunctionMetrics defines model for FunctionMetrics.
+type FunctionMetrics struct {
 	Cost *Cost `json:"cost,omitempty"`
 
-	// Durations How long warm calls took, from the shortest on; steps without calls are there too
+	// Durations Histogram of warm durations, shortest first, including empty buckets
 	Durations []DurationStep `json:"durations"`
 
 	// From Unix milliseconds
 	From int64 `json:"from"`
 
 	// MemoryLimit Bytes
-	MemoryLimit *int64        `json:"memoryLimit,omitempty"`
-	Points      []FigurePoint `json:"points"`
+	MemoryLimit *int64         `json:"memoryLimit,omitempty"`
+	Points      []MetricsPoint `json:"points"`
 
-	// Revisions By revision, the newest calls first
-	Revisions []RevisionFigures `json:"revisions"`
+	// Revisions Metrics by revision, newest first
+	Revisions []RevisionMetrics `json:"revisions"`
 
-	// WidthMs The width of a point
+	// WidthMs Width of a point
 	WidthMs int64 `json:"widthMs"`
 }
 
@@ -1042,19 +1298,19 @@ type Gate struct {
 	Kind string `json:"kind"`
 	Name string `json:"name"`
 
-	// Passable Whether it can be passed over now
-	Passable *bool `json:"passable,omitempty"`
+	// Overridable Whether the gate can be overridden now
+	Overridable *bool  `json:"overridable,omitempty"`
+	Reason      string `json:"reason"`
 
 	// Since Unix milliseconds
 	Since *int64 `json:"since,omitempty"`
 
-	// Standing Whether only the rules that stand in the stage ask for it, not the version's own
+	// Standing Whether only the standing rules of the stage require the gate
 	Standing *bool     `json:"standing,omitempty"`
 	State    GateState `json:"state"`
-	Why      string    `json:"why"`
 }
 
-// GateState defines model for Gate.State.
+// GateState defines model for GateState.
 type GateState string
 
 // Heading defines model for Heading.
@@ -1065,63 +1321,86 @@ type Heading struct {
 
 // Health defines model for Health.
 type Health struct {
-	Builds    BuildHealth      `json:"builds"`
-	Checks    []HealthCheck    `json:"checks"`
-	Platforms []PlatformHealth `json:"platforms"`
-	Sick      []SickPlace      `json:"sick"`
-	Stuck     []StuckWork      `json:"stuck"`
+	Builds      BuildHealth         `json:"builds"`
+	Checks      []HealthCheck       `json:"checks"`
+	Platforms   []PlatformHealth    `json:"platforms"`
+	Stalled     []StalledWork       `json:"stalled"`
+	Unreachable []UnreachableTarget `json:"unreachable"`
 }
 
 // HealthCheck defines model for HealthCheck.
 type HealthCheck struct {
-	// Problem Empty where nothing is wrong
+	Name string `json:"name"`
+
+	// Problem Empty if healthy
 	Problem string `json:"problem"`
-	What    string `json:"what"`
 }
 
-// Hook defines model for Hook.
-type Hook struct {
-	Id int64 `json:"id"`
+// IgnoreRequest defines model for IgnoreRequest.
+type IgnoreRequest struct {
+	Place  DriftLocation `json:"place"`
+	Reason string        `json:"reason"`
 
-	// Kinds All where there is none
-	Kinds  []string `json:"kinds"`
-	MadeAt int64    `json:"madeAt"`
-	Name   string   `json:"name"`
-	Person string   `json:"person"`
-
-	// Service Empty for all
-	Service string `json:"service"`
-
-	// Stage Empty for all
-	Stage string `json:"stage"`
-	Url   string `json:"url"`
+	// Until Unix milliseconds; default no end
+	Until *int64 `json:"until,omitempty"`
 }
 
-// HookWish defines model for HookWish.
-type HookWish struct {
-	// Kinds Such as delivery.settled; one that ends in a point stands for all that begin so
-	Kinds   []string `json:"kinds"`
-	Name    string   `json:"name"`
-	Service *string  `json:"service,omitempty"`
-	Stage   *string  `json:"stage,omitempty"`
-	Url     string   `json:"url"`
+// IgnoredDrift Reason and end of an ignored drift
+type IgnoredDrift struct {
+	Actual    interface{} `json:"actual,omitempty"`
+	Address   string      `json:"address"`
+	At        int64       `json:"at"`
+	Attribute *string     `json:"attribute,omitempty"`
+	Person    string      `json:"person"`
+	Reason    string      `json:"reason"`
+
+	// Until 0 for no end
+	Until *int64 `json:"until,omitempty"`
 }
+
+// Impact defines model for Impact.
+type Impact struct {
+	// Confirm Reason for a typed confirmation; absent if none is needed
+	Confirm *string `json:"confirm,omitempty"`
+
+	// Differing Functions that differ from the deployed ones, if a selection is allowed
+	Differing *[]string `json:"differing,omitempty"`
+	Digest    string    `json:"digest"`
+
+	// Lines Steps and impact, one sentence each
+	Lines   []string       `json:"lines"`
+	Targets []TargetImpact `json:"targets"`
+}
+
+// ImpactLine defines model for ImpactLine.
+type ImpactLine struct {
+	From *Origin `json:"from,omitempty"`
+
+	// How Evidence or arithmetic
+	How  *string        `json:"how,omitempty"`
+	Kind string         `json:"kind"`
+	Text string         `json:"text"`
+	Tone ImpactLineTone `json:"tone"`
+}
+
+// ImpactLineTone defines model for ImpactLine.Tone.
+type ImpactLineTone string
 
 // Invocation defines model for Invocation.
 type Invocation struct {
-	Answer      interface{}      `json:"answer,omitempty"`
-	Cold        bool             `json:"cold"`
-	ColdMs      float64          `json:"coldMs"`
-	Error       *InvocationError `json:"error,omitempty"`
-	Id          string           `json:"id"`
-	Logs        []LogLine        `json:"logs"`
-	LogsCut     *bool            `json:"logsCut,omitempty"`
-	MemoryLimit int64            `json:"memoryLimit"`
-	MemoryPeak  int64            `json:"memoryPeak"`
-	Outcome     string           `json:"outcome"`
-	Revision    string           `json:"revision"`
-	RunMs       float64          `json:"runMs"`
-	Version     *int             `json:"version,omitempty"`
+	Cold          bool              `json:"cold"`
+	ColdStartMs   float64           `json:"coldStartMs"`
+	DurationMs    float64           `json:"durationMs"`
+	Error         *InvocationError  `json:"error,omitempty"`
+	Id            string            `json:"id"`
+	Logs          []LogLine         `json:"logs"`
+	LogsTruncated *bool             `json:"logsTruncated,omitempty"`
+	MemoryLimit   int64             `json:"memoryLimit"`
+	MemoryPeak    int64             `json:"memoryPeak"`
+	Outcome       InvocationOutcome `json:"outcome"`
+	Response      interface{}       `json:"response,omitempty"`
+	Revision      string            `json:"revision"`
+	Version       *int              `json:"version,omitempty"`
 }
 
 // InvocationError defines model for InvocationError.
@@ -1131,52 +1410,27 @@ type InvocationError struct {
 	Trace   *string `json:"trace,omitempty"`
 }
 
+// InvocationOutcome defines model for InvocationOutcome.
+type InvocationOutcome string
+
+// InvocationRequest defines model for InvocationRequest.
+type InvocationRequest struct {
+	Event   interface{} `json:"event"`
+	Target  string      `json:"target"`
+	Trigger *string     `json:"trigger,omitempty"`
+}
+
 // JournalEntry defines model for JournalEntry.
 type JournalEntry struct {
+	Action string `json:"action"`
 	At     int64  `json:"at"`
 	Id     int64  `json:"id"`
 	Person string `json:"person"`
 	Stage  string `json:"stage"`
 	Text   string `json:"text"`
 
-	// Token The name of the token that did it for them, where one did
+	// Token Name of the token that was used, if any
 	Token *string `json:"token,omitempty"`
-	What  string  `json:"what"`
-}
-
-// KeptPlan A plan with who made it; id is 0 where it is not kept
-type KeptPlan struct {
-	// Confirm What has to be typed to run it, and why
-	Confirm *string `json:"confirm,omitempty"`
-	Id      int64   `json:"id"`
-	MadeAt  int64   `json:"madeAt"`
-	Person  string  `json:"person"`
-
-	// Plan A plan as it is shown, of a large one the first part; its document has all of it
-	Plan     Plan     `json:"plan"`
-	Runnable Runnable `json:"runnable"`
-}
-
-// LeaveWish defines model for LeaveWish.
-type LeaveWish struct {
-	Place  DriftPlace `json:"place"`
-	Reason string     `json:"reason"`
-
-	// Until Unix milliseconds; for good, as a notice, where it is left out
-	Until *int64 `json:"until,omitempty"`
-}
-
-// Line defines model for Line.
-type Line struct {
-	About *string `json:"about,omitempty"`
-
-	// Became What the service is called now, where it has another name
-	Became    *string      `json:"became,omitempty"`
-	Running   []Deployment `json:"running"`
-	Service   string       `json:"service"`
-	Simulated bool         `json:"simulated"`
-	Source    SourceHead   `json:"source"`
-	Stages    []Station    `json:"stages"`
 }
 
 // LineNote defines model for LineNote.
@@ -1202,162 +1456,175 @@ type LogLine struct {
 	Stream     string `json:"stream"`
 	Text       string `json:"text"`
 
-	// Version Absent once the revision is no longer kept
+	// Version Absent if the revision no longer exists
 	Version *int `json:"version,omitempty"`
 }
 
-// Looked defines model for Looked.
-type Looked struct {
-	At     int64  `json:"at"`
-	Person string `json:"person"`
-}
+// ManifestEdit defines model for ManifestEdit.
+type ManifestEdit struct {
+	Before string `json:"before"`
+	Branch string `json:"branch"`
 
-// LooseFile Absent for a file that is gone
-type LooseFile struct {
-	// Content Its bytes, in base64
-	Content    []byte `json:"content"`
-	Executable *bool  `json:"executable,omitempty"`
-}
+	// Commit Newest commit of the branch
+	Commit string `json:"commit"`
+	File   string `json:"file"`
 
-// MadeHook defines model for MadeHook.
-type MadeHook struct {
-	Hook Hook `json:"hook"`
-
-	// Key What notices are signed with, told this once
-	Key string `json:"key"`
-}
-
-// MadeToken defines model for MadeToken.
-type MadeToken struct {
-	// Text The token itself, told this once
-	Text  string `json:"text"`
-	Token Token  `json:"token"`
-}
-
-// Meaning defines model for Meaning.
-type Meaning struct {
-	// Confirm Why the stage's name has to be typed; absent where it need not be
-	Confirm *string `json:"confirm,omitempty"`
-
-	// Differing The functions of it that differ from what is there, where some of them may be chosen
-	Differing *[]string `json:"differing,omitempty"`
-	Digest    string    `json:"digest"`
-
-	// Lines What it does and means, a sentence each
-	Lines   []string        `json:"lines"`
-	Targets []TargetMeaning `json:"targets"`
-}
-
-// MeasuredWeek defines model for MeasuredWeek.
-type MeasuredWeek struct {
-	Begin     int64              `json:"begin"`
-	Delivered []DeliveredVersion `json:"delivered"`
-	Failed    []FailedVersion    `json:"failed"`
-
-	// LeadMs The median from push to the stage of what came in it; 0 where nothing did
-	LeadMs int64 `json:"leadMs"`
-}
-
-// Measures defines model for Measures.
-type Measures struct {
-	// FailPart Of the versions that came, those that went back or stopped
-	FailPart float64 `json:"failPart"`
-
-	// LeadMs The median from push to the stage; 0 where there is none
-	LeadMs  int64   `json:"leadMs"`
-	PerWeek float64 `json:"perWeek"`
-
-	// RestoreMs The median until something settled again; 0 where there is none
-	RestoreMs int64          `json:"restoreMs"`
-	Stage     string         `json:"stage"`
-	Weeks     []MeasuredWeek `json:"weeks"`
+	// Text The edited file
+	Text string `json:"text"`
 }
 
 // Message defines model for Message.
 type Message struct {
-	Attempts  int         `json:"attempts"`
-	Body      interface{} `json:"body"`
-	DueAt     int64       `json:"dueAt"`
-	Functions []string    `json:"functions"`
-	Id        int64       `json:"id"`
-	Parked    bool        `json:"parked"`
-	SentAt    int64       `json:"sentAt"`
-	Source    string      `json:"source"`
-	Why       string      `json:"why"`
+	Attempts   int         `json:"attempts"`
+	Body       interface{} `json:"body"`
+	DeadLetter bool        `json:"deadLetter"`
+	DueAt      int64       `json:"dueAt"`
+	Functions  []string    `json:"functions"`
+	Id         int64       `json:"id"`
+	Reason     string      `json:"reason"`
+	SentAt     int64       `json:"sentAt"`
+	Source     string      `json:"source"`
 }
 
-// Mirror Where a repository follows another one
+// MetricsPoint defines model for MetricsPoint.
+type MetricsPoint struct {
+	At          int64   `json:"at"`
+	Cold        int     `json:"cold"`
+	Errors      int     `json:"errors"`
+	Invocations int     `json:"invocations"`
+	MemoryPeak  int64   `json:"memoryPeak"`
+	P50         float64 `json:"p50"`
+	P95         float64 `json:"p95"`
+	Throttled   int     `json:"throttled"`
+}
+
+// MetricsSummary defines model for MetricsSummary.
+type MetricsSummary struct {
+	Cold        int     `json:"cold"`
+	Errors      int     `json:"errors"`
+	Invocations int     `json:"invocations"`
+	MaxMs       float64 `json:"maxMs"`
+	MeanMs      float64 `json:"meanMs"`
+	MemoryPeak  int64   `json:"memoryPeak"`
+	Throttled   int     `json:"throttled"`
+}
+
+// Mirror Mirror settings and state of a repository
 type Mirror struct {
-	// Error Why the last time went wrong, empty where it did not
+	// Error Error of the last fetch; empty if it succeeded
 	Error   string `json:"error"`
 	EveryMs int64  `json:"everyMs"`
 
-	// Person Who set it up; what comes by it counts as pushed by them
+	// Person User who set up the mirror; mirrored commits count as pushed by this user
 	Person string `json:"person"`
 
-	// ReadAt When it went well the last time
-	ReadAt  *int64  `json:"readAt,omitempty"`
-	TriedAt *int64  `json:"triedAt,omitempty"`
-	Url     string  `json:"url"`
-	User    *string `json:"user,omitempty"`
+	// ReadAt Time of the last successful fetch
+	ReadAt   *int64  `json:"readAt,omitempty"`
+	TriedAt  *int64  `json:"triedAt,omitempty"`
+	Url      string  `json:"url"`
+	Username *string `json:"username,omitempty"`
 }
 
-// MirrorWish defines model for MirrorWish.
-type MirrorWish struct {
-	// EveryMs How often it is fetched, from a minute to a day; five minutes where it is absent
+// MirrorSettings defines model for MirrorSettings.
+type MirrorSettings struct {
+	// EveryMs Fetch interval, from one minute to one day; default five minutes
 	EveryMs *int64 `json:"everyMs,omitempty"`
 
-	// Password A password or token; kept sealed
+	// Password Password or token; stored encrypted
 	Password *string `json:"password,omitempty"`
 	Url      string  `json:"url"`
-	User     *string `json:"user,omitempty"`
+	Username *string `json:"username,omitempty"`
 }
 
 // Name defines model for Name.
 type Name = string
 
-// Need defines model for Need.
-type Need struct {
-	Kind  NeedKind `json:"kind"`
-	Path  string   `json:"path"`
-	Stage *string  `json:"stage,omitempty"`
-	Text  string   `json:"text"`
+// NewCommit defines model for NewCommit.
+type NewCommit struct {
+	Base    string             `json:"base"`
+	Branch  string             `json:"branch"`
+	Files   map[string]*string `json:"files"`
+	Message string             `json:"message"`
+
+	// NewBranch Branch to create for the commit; default the same branch
+	NewBranch *string `json:"newBranch,omitempty"`
 }
 
-// NeedKind defines model for Need.Kind.
-type NeedKind string
+// NewNotificationTarget defines model for NewNotificationTarget.
+type NewNotificationTarget struct {
+	Name    string  `json:"name"`
+	Service *string `json:"service,omitempty"`
+	Stage   *string `json:"stage,omitempty"`
 
-// NextIn defines model for NextIn.
-type NextIn struct {
-	// KeptOut The gate that fails, which waiting alone does not end
-	KeptOut *string `json:"keptOut,omitempty"`
-
-	// Open What each gate that does not hold waits for, those that fail first
-	Open    []string `json:"open"`
-	State   string   `json:"state"`
-	Summary string   `json:"summary"`
-	Version int      `json:"version"`
+	// Types Types such as delivery.settled; a trailing dot selects all types with that prefix
+	Types []string `json:"types"`
+	Url   string   `json:"url"`
 }
 
-// Notice defines model for Notice.
-type Notice struct {
-	// Answer What came back the last time
-	Answer string `json:"answer"`
+// NewToken defines model for NewToken.
+type NewToken struct {
+	// Days Days until expiry
+	Days *int   `json:"days,omitempty"`
+	Name string `json:"name"`
 
-	// DueAt When it is tried next
+	// Permissions Permissions as in GET /session; view is always included
+	Permissions []string `json:"permissions"`
+	Scopes      []string `json:"scopes"`
+}
+
+// NextVersion defines model for NextVersion.
+type NextVersion struct {
+	// BlockedBy The unmet gate, which does not pass by waiting
+	BlockedBy *string `json:"blockedBy,omitempty"`
+
+	// Pending Reasons of the gates that have not passed, unmet ones first
+	Pending []string         `json:"pending"`
+	State   NextVersionState `json:"state"`
+	Summary string           `json:"summary"`
+	Version int              `json:"version"`
+}
+
+// NextVersionState defines model for NextVersion.State.
+type NextVersionState string
+
+// Notification defines model for Notification.
+type Notification struct {
+	Attempts  int   `json:"attempts"`
+	CreatedAt int64 `json:"createdAt"`
+
+	// DueAt Time of the next attempt
 	DueAt *int64 `json:"dueAt,omitempty"`
 
-	// Event What is sent, a CloudEvent
-	Event  map[string]interface{} `json:"event"`
-	Id     int64                  `json:"id"`
-	Kind   string                 `json:"kind"`
-	MadeAt int64                  `json:"madeAt"`
-	State  NoticeState            `json:"state"`
-	Tries  int                    `json:"tries"`
+	// Event The sent CloudEvent
+	Event map[string]interface{} `json:"event"`
+	Id    int64                  `json:"id"`
+
+	// Response Response to the last attempt
+	Response string            `json:"response"`
+	State    NotificationState `json:"state"`
+	Type     string            `json:"type"`
 }
 
-// NoticeState defines model for Notice.State.
-type NoticeState string
+// NotificationState defines model for Notification.State.
+type NotificationState string
+
+// NotificationTarget defines model for NotificationTarget.
+type NotificationTarget struct {
+	CreatedAt int64  `json:"createdAt"`
+	Id        int64  `json:"id"`
+	Name      string `json:"name"`
+	Person    string `json:"person"`
+
+	// Service Empty for all
+	Service string `json:"service"`
+
+	// Stage Empty for all
+	Stage string `json:"stage"`
+
+	// Types All types if empty
+	Types []string `json:"types"`
+	Url   string   `json:"url"`
+}
 
 // Origin defines model for Origin.
 type Origin struct {
@@ -1377,34 +1644,34 @@ type Output struct {
 
 // PermissionUse defines model for PermissionUse.
 type PermissionUse struct {
+	Denied   int      `json:"denied"`
 	Granted  *bool    `json:"granted,omitempty"`
-	Refused  int      `json:"refused"`
 	Resource string   `json:"resource"`
 	Used     int      `json:"used"`
 	Verbs    []string `json:"verbs"`
 }
 
-// Plan A plan as it is shown, of a large one the first part; its document has all of it
+// Plan A plan, or the first part of a large one; its document is complete
 type Plan struct {
-	Base   PlanBase `json:"base"`
-	Digest string   `json:"digest"`
+	Base     PlanBase  `json:"base"`
+	Blockers []Blocker `json:"blockers"`
+	Digest   string    `json:"digest"`
 
-	// Draft It is of an edit that no version has, and is never run
+	// Draft Whether the plan is for an uncommitted edit and cannot be run
 	Draft    *bool `json:"draft,omitempty"`
 	Expected int64 `json:"expected"`
 	Format   int   `json:"format"`
 
-	// Next Where there are more steps: the function after which listPlanSteps gives them
-	Next     *string       `json:"next,omitempty"`
-	Problems []PlanProblem `json:"problems"`
+	// Impact Impact, worst first
+	Impact []ImpactLine `json:"impact"`
 
-	// Says What it means, worst first
-	Says      []PlanLine `json:"says"`
-	Sentence  string     `json:"sentence"`
-	Steps     []Step     `json:"steps"`
-	Total     PlanTotal  `json:"total"`
-	Unchanged int        `json:"unchanged"`
-	Waves     int        `json:"waves"`
+	// Next If there are more steps, the function after which listPlanSteps continues
+	Next      *string   `json:"next,omitempty"`
+	Phases    int       `json:"phases"`
+	Sentence  string    `json:"sentence"`
+	Steps     []Step    `json:"steps"`
+	Total     PlanTotal `json:"total"`
+	Unchanged int       `json:"unchanged"`
 }
 
 // PlanBase defines model for PlanBase.
@@ -1421,51 +1688,44 @@ type PlanBase struct {
 
 // PlanDifference defines model for PlanDifference.
 type PlanDifference struct {
-	// Added Steps that only the plan has, by address
+	// Added Steps only in this plan, by address
 	Added []Step `json:"added"`
 
-	// Changed Steps that both have, and that differ
+	// Changed Steps that differ
 	Changed []struct {
 		After  Step `json:"after"`
 		Before Step `json:"before"`
 	} `json:"changed"`
 
-	// Gone Steps that only the other has
-	Gone []Step `json:"gone"`
+	// Impact Impact only of this plan
+	Impact []ImpactLine `json:"impact"`
 
-	// Says What only the plan means
-	Says       []PlanLine `json:"says"`
-	SaysNoMore []PlanLine `json:"saysNoMore"`
+	// Removed Steps only in the other plan
+	Removed       []Step       `json:"removed"`
+	RemovedImpact []ImpactLine `json:"removedImpact"`
 }
-
-// PlanLine defines model for PlanLine.
-type PlanLine struct {
-	From *Origin `json:"from,omitempty"`
-
-	// How The figures behind it, or the arithmetic
-	How  *string      `json:"how,omitempty"`
-	Kind string       `json:"kind"`
-	Text string       `json:"text"`
-	Tone PlanLineTone `json:"tone"`
-}
-
-// PlanLineTone defines model for PlanLine.Tone.
-type PlanLineTone string
 
 // PlanPart defines model for PlanPart.
 type PlanPart struct {
-	// Next Where there are more: the function after which they come
+	// Next If there are more steps, the function after which they continue
 	Next *string `json:"next,omitempty"`
 
-	// Steps Of whole functions, by their names
+	// Steps Steps of whole functions, by name
 	Steps []Step `json:"steps"`
 }
 
-// PlanProblem defines model for PlanProblem.
-type PlanProblem struct {
-	Address *string `json:"address,omitempty"`
-	From    *Origin `json:"from,omitempty"`
-	Message string  `json:"message"`
+// PlanRequest defines model for PlanRequest.
+type PlanRequest struct {
+	// Deletions Addresses of unmanaged resources to delete
+	Deletions *[]string `json:"deletions,omitempty"`
+
+	// Digest Digest of the plan that was shown; 409 if the plan differs
+	Digest *string `json:"digest,omitempty"`
+	Stage  Name    `json:"stage"`
+	Target *string `json:"target,omitempty"`
+
+	// Version Version; default the deployed one
+	Version *int `json:"version,omitempty"`
 }
 
 // PlanTotal defines model for PlanTotal.
@@ -1474,46 +1734,33 @@ type PlanTotal struct {
 	Steps     int `json:"steps"`
 }
 
-// PlanWish defines model for PlanWish.
-type PlanWish struct {
-	// Digest Of the plan that was shown; another one is refused with 409
-	Digest *string `json:"digest,omitempty"`
-	Stage  Name    `json:"stage"`
-
-	// TakeAway Addresses that are live, are not Rudmar's own, and are to go
-	TakeAway *[]string `json:"takeAway,omitempty"`
-	Target   *string   `json:"target,omitempty"`
-
-	// Version The version that is there where none is given
-	Version *int `json:"version,omitempty"`
-}
-
 // PlatformHealth defines model for PlatformHealth.
 type PlatformHealth struct {
-	Answers   bool     `json:"answers"`
 	Name      string   `json:"name"`
 	Notes     []string `json:"notes"`
+	Reachable bool     `json:"reachable"`
+	Reason    *string  `json:"reason,omitempty"`
 	Simulated bool     `json:"simulated"`
-	Why       *string  `json:"why,omitempty"`
 }
 
 // PointSide defines model for PointSide.
 type PointSide struct {
-	Calls  int     `json:"calls"`
-	Errors int     `json:"errors"`
-	P95    float64 `json:"p95"`
+	Errors      int     `json:"errors"`
+	Invocations int     `json:"invocations"`
+	P95         float64 `json:"p95"`
 }
 
 // PrivateCopy defines model for PrivateCopy.
 type PrivateCopy struct {
-	// EndsAt When it goes by itself, where nobody uses it
-	EndsAt  int64  `json:"endsAt"`
-	Handle  string `json:"handle"`
-	MadeAt  int64  `json:"madeAt"`
-	Service string `json:"service"`
-	Stage   string `json:"stage"`
-	Target  string `json:"target"`
-	UsedAt  int64  `json:"usedAt"`
+	CreatedAt int64 `json:"createdAt"`
+
+	// EndsAt Time of automatic deletion without further use
+	EndsAt   int64  `json:"endsAt"`
+	Service  string `json:"service"`
+	Stage    string `json:"stage"`
+	Target   string `json:"target"`
+	UsedAt   int64  `json:"usedAt"`
+	Username string `json:"username"`
 }
 
 // Problem defines model for Problem.
@@ -1528,38 +1775,55 @@ type Problem struct {
 // Provenance defines model for Provenance.
 type Provenance struct {
 	Author     string                 `json:"author"`
-	Begun      int64                  `json:"begun"`
 	Branch     string                 `json:"branch"`
 	Commit     string                 `json:"commit"`
 	Contents   map[string]interface{} `json:"contents"`
-	Ended      int64                  `json:"ended"`
+	EndedAt    int64                  `json:"endedAt"`
 	Envelope   map[string]interface{} `json:"envelope"`
 	KeyId      string                 `json:"keyId"`
 	Person     string                 `json:"person"`
 	Repository string                 `json:"repository"`
-	Verified   []VerifiedThing        `json:"verified"`
+	StartedAt  int64                  `json:"startedAt"`
+	Verified   []VerifiedItem         `json:"verified"`
 }
 
-// RenameWish defines model for RenameWish.
-type RenameWish struct {
+// RenameRequest defines model for RenameRequest.
+type RenameRequest struct {
 	Branch   string             `json:"branch"`
 	Files    map[string]*string `json:"files"`
 	Function Name               `json:"function"`
 	To       Name               `json:"to"`
 }
 
+// RenderedAttribute defines model for RenderedAttribute.
+type RenderedAttribute struct {
+	From    Origin      `json:"from"`
+	Name    string      `json:"name"`
+	Through *[]Origin   `json:"through,omitempty"`
+	Unit    *string     `json:"unit,omitempty"`
+	Value   interface{} `json:"value"`
+}
+
+// RenderedResource defines model for RenderedResource.
+type RenderedResource struct {
+	Address    string              `json:"address"`
+	Attributes []RenderedAttribute `json:"attributes"`
+	Function   string              `json:"function"`
+	Kind       string              `json:"kind"`
+}
+
 // Repository defines model for Repository.
 type Repository struct {
 	CloneAddress string `json:"cloneAddress"`
 
-	// Mirror Where a repository follows another one
+	// Mirror Mirror settings and state of a repository
 	Mirror   *Mirror  `json:"mirror,omitempty"`
 	Name     string   `json:"name"`
 	Services []string `json:"services"`
 }
 
-// RepositoryWish defines model for RepositoryWish.
-type RepositoryWish struct {
+// RepositoryName defines model for RepositoryName.
+type RepositoryName struct {
 	Name Name `json:"name"`
 }
 
@@ -1575,21 +1839,21 @@ type ResourceChange struct {
 // ResourceChangeChange defines model for ResourceChange.Change.
 type ResourceChangeChange string
 
-// RevisionFigures defines model for RevisionFigures.
-type RevisionFigures struct {
-	Calls      int            `json:"calls"`
-	Cold       int            `json:"cold"`
-	ErrorKinds map[string]int `json:"errorKinds"`
-	Errors     int            `json:"errors"`
-	MaxMs      float64        `json:"maxMs"`
-	MemoryPeak int64          `json:"memoryPeak"`
-	P50        float64        `json:"p50"`
-	P95        float64        `json:"p95"`
-	P99        float64        `json:"p99"`
-	Revision   string         `json:"revision"`
-	Throttled  int            `json:"throttled"`
+// RevisionMetrics defines model for RevisionMetrics.
+type RevisionMetrics struct {
+	Cold        int            `json:"cold"`
+	ErrorKinds  map[string]int `json:"errorKinds"`
+	Errors      int            `json:"errors"`
+	Invocations int            `json:"invocations"`
+	MaxMs       float64        `json:"maxMs"`
+	MemoryPeak  int64          `json:"memoryPeak"`
+	P50         float64        `json:"p50"`
+	P95         float64        `json:"p95"`
+	P99         float64        `json:"p99"`
+	Revision    string         `json:"revision"`
+	Throttled   int            `json:"throttled"`
 
-	// Version Absent once the revision is no longer kept
+	// Version Absent if the revision no longer exists
 	Version *int `json:"version,omitempty"`
 }
 
@@ -1603,15 +1867,8 @@ type RouteAddress struct {
 	Url     string `json:"url"`
 }
 
-// RouteResult defines model for RouteResult.
-type RouteResult struct {
-	// Takers Those that match, the one that wins first
-	Takers []RouteTaker `json:"takers"`
-	Why    string       `json:"why"`
-}
-
-// RouteTaker defines model for RouteTaker.
-type RouteTaker struct {
+// RouteMatch defines model for RouteMatch.
+type RouteMatch struct {
 	File     string            `json:"file"`
 	Function string            `json:"function"`
 	Line     int               `json:"line"`
@@ -1620,8 +1877,15 @@ type RouteTaker struct {
 	Trigger  string            `json:"trigger"`
 }
 
-// RouteWish defines model for RouteWish.
-type RouteWish struct {
+// RouteResult defines model for RouteResult.
+type RouteResult struct {
+	// Matches Matching routes, winner first
+	Matches []RouteMatch `json:"matches"`
+	Reason  string       `json:"reason"`
+}
+
+// RouteTest defines model for RouteTest.
+type RouteTest struct {
 	Branch string             `json:"branch"`
 	Files  map[string]*string `json:"files"`
 	Method string             `json:"method"`
@@ -1629,20 +1893,20 @@ type RouteWish struct {
 	Stage  string             `json:"stage"`
 }
 
-// RunWish defines model for RunWish.
-type RunWish struct {
-	// Confirm The stage's name, where something is deleted or becomes public
+// RunRequest defines model for RunRequest.
+type RunRequest struct {
+	// Confirm Name of the stage, to confirm a deletion or a new public route
 	Confirm *string `json:"confirm,omitempty"`
 }
 
 // Runnable defines model for Runnable.
 type Runnable struct {
-	How RunnableHow `json:"how"`
-	Why string      `json:"why"`
+	Action RunnableAction `json:"action"`
+	Reason string         `json:"reason"`
 }
 
-// RunnableHow defines model for Runnable.How.
-type RunnableHow string
+// RunnableAction defines model for Runnable.Action.
+type RunnableAction string
 
 // Sample defines model for Sample.
 type Sample struct {
@@ -1650,6 +1914,19 @@ type Sample struct {
 	Event   interface{} `json:"event"`
 	Name    string      `json:"name"`
 	Trigger *string     `json:"trigger,omitempty"`
+}
+
+// SavedPlan A plan with its creator; id is 0 if it is not saved
+type SavedPlan struct {
+	// Confirm Reason for a typed confirmation
+	Confirm   *string `json:"confirm,omitempty"`
+	CreatedAt int64   `json:"createdAt"`
+	Id        int64   `json:"id"`
+	Person    string  `json:"person"`
+
+	// Plan A plan, or the first part of a large one; its document is complete
+	Plan     Plan     `json:"plan"`
+	Runnable Runnable `json:"runnable"`
 }
 
 // ScheduleNext defines model for ScheduleNext.
@@ -1660,45 +1937,53 @@ type ScheduleNext struct {
 	Trigger string  `json:"trigger"`
 }
 
-// SecretWish defines model for SecretWish.
-type SecretWish struct {
+// SearchResult defines model for SearchResult.
+type SearchResult struct {
+	Description *string          `json:"description,omitempty"`
+	File        *string          `json:"file,omitempty"`
+	Hash        *string          `json:"hash,omitempty"`
+	Kind        SearchResultKind `json:"kind"`
+	Label       string           `json:"label"`
+	Line        *int             `json:"line,omitempty"`
+	Stage       *string          `json:"stage,omitempty"`
+	Version     *int             `json:"version,omitempty"`
+}
+
+// SearchResultKind defines model for SearchResult.Kind.
+type SearchResultKind string
+
+// SecretValue defines model for SecretValue.
+type SecretValue struct {
 	Value string `json:"value"`
 }
 
 // ServiceSummary defines model for ServiceSummary.
 type ServiceSummary struct {
-	Became       *string `json:"became,omitempty"`
 	CloneAddress string  `json:"cloneAddress"`
 	Name         string  `json:"name"`
+	RenamedTo    *string `json:"renamedTo,omitempty"`
 	Repository   string  `json:"repository"`
 
-	// Stages In how many stages something runs
+	// Stages Number of stages with deployed resources
 	Stages int `json:"stages"`
 }
 
 // Session defines model for Session.
 type Session struct {
-	Abilities []string `json:"abilities"`
-	Csrf      string   `json:"csrf"`
+	Csrf string `json:"csrf"`
 
-	// Event The newest event so far: /api/events?after= tells what came after it
-	Event  *int64   `json:"event,omitempty"`
-	Groups []string `json:"groups"`
-	Handle string   `json:"handle"`
+	// Event Newest event; /api/events?after= streams the following ones
+	Event       *int64   `json:"event,omitempty"`
+	Groups      []string `json:"groups"`
+	Permissions []string `json:"permissions"`
+	Role        string   `json:"role"`
 
-	// Places Where the role holds; everywhere where there is none
-	Places []string `json:"places"`
-	Role   string   `json:"role"`
+	// Scopes Scopes of the role; everywhere if empty
+	Scopes []string `json:"scopes"`
 
-	// Token The name of the token that asks, where one does
-	Token *string `json:"token,omitempty"`
-}
-
-// ShiftHere A version that gets a part of the calls
-type ShiftHere struct {
-	Before  int     `json:"before"`
-	Share   float64 `json:"share"`
-	Version int     `json:"version"`
+	// Token Name of the token, if the request uses one
+	Token    *string `json:"token,omitempty"`
+	Username string  `json:"username"`
 }
 
 // ShiftPoint defines model for ShiftPoint.
@@ -1708,105 +1993,21 @@ type ShiftPoint struct {
 	Old PointSide `json:"old"`
 }
 
-// ShiftState How the version came into the stage after another one, where the stage moves calls in shares
-type ShiftState struct {
-	// Active It still shifts
-	Active bool `json:"active"`
-
-	// At When it goes on by time; absent where it does not
-	At *int64 `json:"at,omitempty"`
-
-	// Back Why it goes back or went
-	Back *string `json:"back,omitempty"`
-
-	// Before The version that served before
-	Before   int       `json:"before"`
-	EveryMs  int64     `json:"everyMs"`
-	Findings []Finding `json:"findings"`
-
-	// Held Who holds it
-	Held    *string            `json:"held,omitempty"`
-	Outcome *ShiftStateOutcome `json:"outcome,omitempty"`
-
-	// Points By minute, of all functions that changed
-	Points []ShiftPoint `json:"points"`
-
-	// Share What it is to get now, in percent
-	Share float64 `json:"share"`
-
-	// Since Since when it has this share; absent while it comes
-	Since *int64 `json:"since,omitempty"`
-	Step  int    `json:"step"`
-
-	// Steps Shares in percent, rising
-	Steps []float64    `json:"steps"`
-	Taken []ShiftTaken `json:"taken"`
-
-	// Why What the judge says
-	Why string `json:"why"`
-}
-
-// ShiftStateOutcome defines model for ShiftState.Outcome.
-type ShiftStateOutcome string
-
-// ShiftTaken defines model for ShiftTaken.
-type ShiftTaken struct {
-	At    int64   `json:"at"`
-	Share float64 `json:"share"`
-	Why   *string `json:"why,omitempty"`
-}
-
-// SickPlace defines model for SickPlace.
-type SickPlace struct {
-	Service string `json:"service"`
-	Since   int64  `json:"since"`
-	Stage   string `json:"stage"`
-	Target  string `json:"target"`
-	Why     string `json:"why"`
-}
-
 // Side defines model for Side.
 type Side struct {
-	Calls  int     `json:"calls"`
-	Errors int     `json:"errors"`
-	High   float64 `json:"high"`
-	Low    float64 `json:"low"`
+	Errors      int     `json:"errors"`
+	High        float64 `json:"high"`
+	Invocations int     `json:"invocations"`
+	Low         float64 `json:"low"`
 
 	// P95 Milliseconds
 	P95 float64 `json:"p95"`
 }
 
-// SignInWish defines model for SignInWish.
-type SignInWish struct {
-	Handle   string `json:"handle"`
+// SignInRequest defines model for SignInRequest.
+type SignInRequest struct {
 	Password string `json:"password"`
-}
-
-// Sketch defines model for Sketch.
-type Sketch struct {
-	// Errors What the check finds wrong, for which nothing is planned
-	Errors []Diagnostic `json:"errors"`
-
-	// Plan A plan as it is shown, of a large one the first part; its document has all of it
-	Plan Plan `json:"plan"`
-
-	// Text The plan as text
-	Text string `json:"text"`
-}
-
-// SketchWish defines model for SketchWish.
-type SketchWish struct {
-	Branch string `json:"branch"`
-
-	// Files The files that are otherwise than on the branch; null for one that is gone
-	Files map[string]*string `json:"files"`
-
-	// Onto The first target where none is given
-	Onto  *string `json:"onto,omitempty"`
-	Stage Name    `json:"stage"`
-
-	// Steps About as many steps are given, of whole functions; all where it is absent
-	Steps *int `json:"steps,omitempty"`
+	Username string `json:"username"`
 }
 
 // Source defines model for Source.
@@ -1819,16 +2020,16 @@ type Source struct {
 	Head        SourceHead   `json:"head"`
 	History     []SourceHead `json:"history"`
 
-	// Runtimes Those that a new function can be made for
+	// Runtimes Runtimes of new functions
 	Runtimes []string `json:"runtimes"`
 
-	// Taken Whether a stage takes this branch
-	Taken bool `json:"taken"`
+	// Tracked Whether a stage deploys from this branch
+	Tracked bool `json:"tracked"`
 }
 
 // SourceFile defines model for SourceFile.
 type SourceFile struct {
-	// Blob Its content as git names it: the SHA-1 of the blob
+	// Blob SHA-1 of the git blob
 	Blob     string `json:"blob"`
 	Path     string `json:"path"`
 	Problems int    `json:"problems"`
@@ -1839,22 +2040,38 @@ type SourceFile struct {
 type SourceHead struct {
 	At int64 `json:"at"`
 
-	// Author As the commit says
+	// Author Author of the commit, as stated in it
 	Author  string `json:"author"`
 	Branch  string `json:"branch"`
 	Hash    string `json:"hash"`
 	Message string `json:"message"`
 
-	// Person Who pushed it, as signed in; empty where nobody is known to have
-	Person  string  `json:"person"`
-	State   string  `json:"state"`
-	Version *int    `json:"version,omitempty"`
-	Why     *string `json:"why,omitempty"`
+	// Person Signed-in user who pushed the commit; empty if unknown
+	Person  string      `json:"person"`
+	Reason  *string     `json:"reason,omitempty"`
+	State   SourceState `json:"state"`
+	Version *int        `json:"version,omitempty"`
+}
+
+// SourceState defines model for SourceState.
+type SourceState string
+
+// StageLine defines model for StageLine.
+type StageLine struct {
+	Description *string `json:"description,omitempty"`
+
+	// RenamedTo New name of a renamed service
+	RenamedTo *string      `json:"renamedTo,omitempty"`
+	Running   []Deployment `json:"running"`
+	Service   string       `json:"service"`
+	Simulated bool         `json:"simulated"`
+	Source    SourceHead   `json:"source"`
+	Stages    []Station    `json:"stages"`
 }
 
 // StageOutput defines model for StageOutput.
 type StageOutput struct {
-	// Address Of the resource, such as route/warn/ask
+	// Address Address of the resource, such as route/warn/ask
 	Address  string  `json:"address"`
 	Function string  `json:"function"`
 	Name     string  `json:"name"`
@@ -1867,48 +2084,59 @@ type StageOutput struct {
 type StageSecret struct {
 	Name string `json:"name"`
 
-	// SetAt Unix milliseconds; absent where it has no value
+	// SetAt Unix milliseconds; absent if not set
 	SetAt *int64  `json:"setAt,omitempty"`
 	SetBy *string `json:"setBy,omitempty"`
 
-	// UsedBy The functions that get it or may read it in this stage
+	// UsedBy Functions that use the secret in this stage
 	UsedBy []string `json:"usedBy"`
+}
+
+// StageState defines model for StageState.
+type StageState string
+
+// StalledWork defines model for StalledWork.
+type StalledWork struct {
+	Service string `json:"service"`
+	Since   int64  `json:"since"`
+	Stage   string `json:"stage"`
+	Work    string `json:"work"`
 }
 
 // Station defines model for Station.
 type Station struct {
-	// Ahead What would stop the plan of a version that is on its way
-	Ahead *StoppedAhead `json:"ahead,omitempty"`
-
-	// Before The version that whoever reads this can take the stage back to
+	// Before Version to which the signed-in user can roll back the stage
 	Before *int `json:"before,omitempty"`
 
-	// Declared Whether the newest version still declares it
-	Declared bool    `json:"declared"`
-	Drifted  int     `json:"drifted"`
-	Failing  int     `json:"failing"`
-	Next     *NextIn `json:"next,omitempty"`
+	// Blocked Blockers of a version in delivery
+	Blocked *BlockedVersion `json:"blocked,omitempty"`
 
-	// Problem Why live cannot be seen
+	// Declared Whether the newest version declares the stage
+	Declared bool         `json:"declared"`
+	Drifted  int          `json:"drifted"`
+	Failing  int          `json:"failing"`
+	Next     *NextVersion `json:"next,omitempty"`
+
+	// Problem Reason why the target is unreachable
 	Problem      *string `json:"problem,omitempty"`
 	ProblemSince *int64  `json:"problemSince,omitempty"`
+	Reason       *string `json:"reason,omitempty"`
 
-	// Shift A version that gets a part of the calls
-	Shift   *ShiftHere `json:"shift,omitempty"`
-	Since   int64      `json:"since"`
-	Stage   string     `json:"stage"`
-	State   string     `json:"state"`
-	Targets []string   `json:"targets"`
+	// Shift A version that receives a share of the traffic
+	Shift   *ActiveShift `json:"shift,omitempty"`
+	Since   int64        `json:"since"`
+	Stage   string       `json:"stage"`
+	State   StageState   `json:"state"`
+	Targets []string     `json:"targets"`
 
 	// Version 0 for none
 	Version int `json:"version"`
 
-	// Versions By target, where they differ
+	// Versions Versions by target, if they differ
 	Versions *[]int `json:"versions,omitempty"`
 
-	// Waiting How many versions wait to enter
-	Waiting int     `json:"waiting"`
-	Why     *string `json:"why,omitempty"`
+	// Waiting Number of versions waiting to enter
+	Waiting int `json:"waiting"`
 }
 
 // Step defines model for Step.
@@ -1919,86 +2147,99 @@ type Step struct {
 	Change     StepChange        `json:"change"`
 	Expected   int64             `json:"expected"`
 
-	// Follows The step that brings this one with it
-	Follows     *string `json:"follows,omitempty"`
-	Function    string  `json:"function"`
-	Index       int     `json:"index"`
-	Kind        string  `json:"kind"`
-	Needs       []int   `json:"needs"`
-	RecordOnly  *bool   `json:"recordOnly,omitempty"`
-	UndoesDrift *bool   `json:"undoesDrift,omitempty"`
-	Wave        int     `json:"wave"`
+	// Follows Step that causes this one
+	Follows      *string `json:"follows,omitempty"`
+	Function     string  `json:"function"`
+	Index        int     `json:"index"`
+	Kind         string  `json:"kind"`
+	Needs        []int   `json:"needs"`
+	Phase        int     `json:"phase"`
+	RecordOnly   *bool   `json:"recordOnly,omitempty"`
+	RevertsDrift *bool   `json:"revertsDrift,omitempty"`
 }
 
 // StepChange defines model for Step.Change.
 type StepChange string
 
-// StoppedAhead What would stop the plan of a version that is on its way
-type StoppedAhead struct {
-	Stops   []string `json:"stops"`
-	Version int      `json:"version"`
-}
+// StepState defines model for StepState.
+type StepState string
 
-// StuckWork defines model for StuckWork.
-type StuckWork struct {
-	Service string `json:"service"`
-	Since   int64  `json:"since"`
-	Stage   string `json:"stage"`
-	What    string `json:"what"`
-}
+// TargetImpact defines model for TargetImpact.
+type TargetImpact struct {
+	Blockers []Blocker `json:"blockers"`
 
-// TakenOver defines model for TakenOver.
-type TakenOver struct {
-	Before string `json:"before"`
-	Branch string `json:"branch"`
-
-	// Commit The newest of the branch
-	Commit string `json:"commit"`
-	File   string `json:"file"`
-
-	// Text The file as it says the value, to be committed
-	Text string `json:"text"`
-}
-
-// TargetMeaning defines model for TargetMeaning.
-type TargetMeaning struct {
-	// From The version that is there; 0 for none
+	// From Deployed version; 0 for none
 	From int `json:"from"`
 
-	// Functions Those that change
-	Functions []string      `json:"functions"`
-	Problems  []PlanProblem `json:"problems"`
-	Says      []PlanLine    `json:"says"`
-	Sentence  string        `json:"sentence"`
-	Steps     int           `json:"steps"`
-	Target    string        `json:"target"`
+	// Functions Changed functions
+	Functions []string     `json:"functions"`
+	Impact    []ImpactLine `json:"impact"`
+	Sentence  string       `json:"sentence"`
+	Steps     int          `json:"steps"`
+	Target    string       `json:"target"`
 }
 
 // Token defines model for Token.
 type Token struct {
-	Acts   []string `json:"acts"`
-	Id     int64    `json:"id"`
-	MadeAt int64    `json:"madeAt"`
-	Name   string   `json:"name"`
+	CreatedAt   int64    `json:"createdAt"`
+	ExpiresAt   int64    `json:"expiresAt"`
+	Id          int64    `json:"id"`
+	Name        string   `json:"name"`
+	Permissions []string `json:"permissions"`
 
-	// Places What it is for: service or service/stage; everywhere where there is none
-	Places []string `json:"places"`
-	Until  int64    `json:"until"`
+	// Scopes Scopes as service or service/stage; everywhere if empty
+	Scopes []string `json:"scopes"`
 
-	// UsedAt When it was last used, to the minute; absent where it never was
+	// UsedAt Time of last use, to the minute; absent if unused
 	UsedAt   *int64 `json:"usedAt,omitempty"`
 	UsedFrom string `json:"usedFrom"`
 }
 
-// TokenWish defines model for TokenWish.
-type TokenWish struct {
-	// Acts What it may do, as GET /session names it; to look is always among it
-	Acts []string `json:"acts"`
+// TrafficShift Traffic shift of the version in this stage
+type TrafficShift struct {
+	// Active Whether the shift is in progress
+	Active bool `json:"active"`
 
-	// Days How long it lasts; 90 where it is not said
-	Days   *int     `json:"days,omitempty"`
-	Name   string   `json:"name"`
-	Places []string `json:"places"`
+	// At Time of the next step; absent if it does not depend on time
+	At *int64 `json:"at,omitempty"`
+
+	// Before Version before
+	Before         int             `json:"before"`
+	CompletedSteps []CompletedStep `json:"completedSteps"`
+	EveryMs        int64           `json:"everyMs"`
+	Findings       []Finding       `json:"findings"`
+	Outcome        *FindingOutcome `json:"outcome,omitempty"`
+
+	// PausedBy User who paused the shift
+	PausedBy *string `json:"pausedBy,omitempty"`
+
+	// Points Metrics by minute, of all changed functions
+	Points []ShiftPoint `json:"points"`
+
+	// Reason Result of the judge
+	Reason string `json:"reason"`
+
+	// RollbackReason Reason of the rollback
+	RollbackReason *string `json:"rollbackReason,omitempty"`
+
+	// Share Current share in percent
+	Share float64 `json:"share"`
+
+	// Since Start of the current share; absent until it is deployed
+	Since *int64 `json:"since,omitempty"`
+	Step  int    `json:"step"`
+
+	// Steps Shares in percent, increasing
+	Steps []float64 `json:"steps"`
+}
+
+// UnreachableTarget defines model for UnreachableTarget.
+type UnreachableTarget struct {
+	Reason  string `json:"reason"`
+	Service string `json:"service"`
+	Since   int64  `json:"since"`
+	Stage   string `json:"stage"`
+	Target  string `json:"target"`
 }
 
 // ValueChange defines model for ValueChange.
@@ -2009,10 +2250,10 @@ type ValueChange struct {
 	Unit   *string     `json:"unit,omitempty"`
 }
 
-// VerifiedThing defines model for VerifiedThing.
-type VerifiedThing struct {
+// VerifiedItem defines model for VerifiedItem.
+type VerifiedItem struct {
+	Item    string `json:"item"`
 	Problem string `json:"problem"`
-	What    string `json:"what"`
 }
 
 // VersionDetail defines model for VersionDetail.
@@ -2034,7 +2275,7 @@ type VersionFunction struct {
 
 // VersionSummary defines model for VersionSummary.
 type VersionSummary struct {
-	// Author As the commit says
+	// Author Author of the commit, as stated in it
 	Author      string   `json:"author"`
 	Branch      string   `json:"branch"`
 	BuiltAt     int64    `json:"builtAt"`
@@ -2045,11 +2286,17 @@ type VersionSummary struct {
 	Message     string   `json:"message"`
 	Number      int      `json:"number"`
 
-	// Person Who pushed it, as signed in
+	// Person Signed-in user who pushed the commit
 	Person string `json:"person"`
 
-	// Stages Where it runs
+	// Stages Stages in which the version is deployed
 	Stages []string `json:"stages"`
+}
+
+// Viewer defines model for Viewer.
+type Viewer struct {
+	At     int64  `json:"at"`
+	Person string `json:"person"`
 }
 
 // Branch defines model for branch.
@@ -2057,6 +2304,9 @@ type Branch = string
 
 // Confirm defines model for confirm.
 type Confirm = string
+
+// Deletions defines model for deletions.
+type Deletions = []string
 
 // Function defines model for function.
 type Function = Name
@@ -2073,9 +2323,6 @@ type Service = Name
 // Stage defines model for stage.
 type Stage = Name
 
-// TakeAway defines model for takeAway.
-type TakeAway = []string
-
 // Target defines model for target.
 type Target = string
 
@@ -2085,67 +2332,67 @@ type Text = string
 // Version defines model for version.
 type Version = int
 
-// RemoveRepositoryParams defines parameters for RemoveRepository.
-type RemoveRepositoryParams struct {
-	// Confirm The name of what goes or moves, typed
+// DeleteRepositoryParams defines parameters for DeleteRepository.
+type DeleteRepositoryParams struct {
+	// Confirm Name of the deleted or moved object, as confirmation
 	Confirm Confirm `form:"confirm" json:"confirm"`
 }
 
-// RemoveServiceParams defines parameters for RemoveService.
-type RemoveServiceParams struct {
-	// Confirm The name of what goes or moves, typed
+// DeleteServiceParams defines parameters for DeleteService.
+type DeleteServiceParams struct {
+	// Confirm Name of the deleted or moved object, as confirmation
 	Confirm Confirm `form:"confirm" json:"confirm"`
 }
 
-// ProveCopyParams defines parameters for ProveCopy.
-type ProveCopyParams struct {
-	// Function The cases of this function alone
+// RunCopyCasesParams defines parameters for RunCopyCases.
+type RunCopyCasesParams struct {
+	// Function Function whose cases run; default all
 	Function *Name `form:"function,omitempty" json:"function,omitempty"`
 }
 
 // ListDeliveriesParams defines parameters for ListDeliveries.
 type ListDeliveriesParams struct {
-	// Before Only what is older than this one
+	// Before Return only older entries than this one
 	Before *int `form:"before,omitempty" json:"before,omitempty"`
 
-	// Text Only what has this text in it
+	// Text Return only entries that contain this text
 	Text *Text `form:"text,omitempty" json:"text,omitempty"`
 
-	// State Only versions that are so in some stage
-	State *string `form:"state,omitempty" json:"state,omitempty"`
+	// State Return only versions with this state in a stage
+	State *DeliveryState `form:"state,omitempty" json:"state,omitempty"`
 }
 
-// GetMeaningParams defines parameters for GetMeaning.
-type GetMeaningParams struct {
-	// Functions Only these functions, where the rules of the stage allow a choice; else those that were asked for
+// GetImpactParams defines parameters for GetImpact.
+type GetImpactParams struct {
+	// Functions Functions to deliver, if the stage allows a selection; default the requested ones
 	Functions *[]Name `form:"functions,omitempty" json:"functions,omitempty"`
 
-	// Rest All of it, whatever was asked for
+	// Rest Whether to include all functions, regardless of the request
 	Rest *bool `form:"rest,omitempty" json:"rest,omitempty"`
+}
+
+// GetDeliveryMetricsParams defines parameters for GetDeliveryMetrics.
+type GetDeliveryMetricsParams struct {
+	Stage Name `form:"stage" json:"stage"`
+	Weeks int  `form:"weeks" json:"weeks"`
 }
 
 // ListDriftParams defines parameters for ListDrift.
 type ListDriftParams struct {
-	// Stage All stages where none is given
+	// Stage Stage; default all
 	Stage *Name `form:"stage,omitempty" json:"stage,omitempty"`
 }
 
 // GetJournalParams defines parameters for GetJournal.
 type GetJournalParams struct {
-	// Before Only what is older than this one
+	// Before Return only older entries than this one
 	Before *int64 `form:"before,omitempty" json:"before,omitempty"`
 
-	// Text Only what has this text in it
+	// Text Return only entries that contain this text
 	Text   *Text   `form:"text,omitempty" json:"text,omitempty"`
 	Person *string `form:"person,omitempty" json:"person,omitempty"`
 	Stage  *string `form:"stage,omitempty" json:"stage,omitempty"`
-	What   *string `form:"what,omitempty" json:"what,omitempty"`
-}
-
-// GetMeasuresParams defines parameters for GetMeasures.
-type GetMeasuresParams struct {
-	Stage Name `form:"stage" json:"stage"`
-	Weeks int  `form:"weeks" json:"weeks"`
+	Action *string `form:"action,omitempty" json:"action,omitempty"`
 }
 
 // ListOutputsParams defines parameters for ListOutputs.
@@ -2157,37 +2404,37 @@ type ListOutputsParams struct {
 type ComputePlanParams struct {
 	Stage Name `form:"stage" json:"stage"`
 
-	// Onto The first target where none is given
-	Onto *string `form:"onto,omitempty" json:"onto,omitempty"`
+	// Target Target; default the first one
+	Target *string `form:"target,omitempty" json:"target,omitempty"`
 
-	// Version The version that is there where none is given
+	// Version Version; default the deployed one
 	Version *int `form:"version,omitempty" json:"version,omitempty"`
 
-	// TakeAway Addresses that are live, are not Rudmar's own, and are to go
-	TakeAway *TakeAway `form:"takeAway,omitempty" json:"takeAway,omitempty"`
+	// Deletions Addresses of unmanaged resources to delete
+	Deletions *Deletions `form:"deletions,omitempty" json:"deletions,omitempty"`
 }
 
 // ListPlanStepsParams defines parameters for ListPlanSteps.
 type ListPlanStepsParams struct {
-	// Digest Of the plan as it was given
+	// Digest Digest of the plan
 	Digest string `form:"digest" json:"digest"`
 
-	// Plan The plan, where it was kept
+	// Plan Saved plan
 	Plan *int64 `form:"plan,omitempty" json:"plan,omitempty"`
 
-	// After The next that came with the part before
+	// After Value of next in the previous part
 	After string `form:"after" json:"after"`
 }
 
 // MoveServiceParams defines parameters for MoveService.
 type MoveServiceParams struct {
-	// Confirm The name of what goes or moves, typed
+	// Confirm Name of the deleted or moved object, as confirmation
 	Confirm Confirm `form:"confirm" json:"confirm"`
 }
 
 // SearchParams defines parameters for Search.
 type SearchParams struct {
-	// Text Words that all have to be in what is found
+	// Text Words that must all occur in a result
 	Text string `form:"text" json:"text"`
 }
 
@@ -2201,7 +2448,7 @@ type GetFileParams struct {
 	Branch *Branch `form:"branch,omitempty" json:"branch,omitempty"`
 	Path   string  `form:"path" json:"path"`
 
-	// Commit The branch's newest, where none is given
+	// Commit Commit; default the newest of the branch
 	Commit *string `form:"commit,omitempty" json:"commit,omitempty"`
 }
 
@@ -2219,15 +2466,15 @@ type GetStarterParams struct {
 
 // RunCasesParams defines parameters for RunCases.
 type RunCasesParams struct {
-	// Function The cases of this function alone
+	// Function Function whose cases run; default all
 	Function *Name `form:"function,omitempty" json:"function,omitempty"`
 }
 
-// GetFiguresParams defines parameters for GetFigures.
-type GetFiguresParams struct {
+// GetMetricsParams defines parameters for GetMetrics.
+type GetMetricsParams struct {
 	Target Target `form:"target" json:"target"`
 
-	// Minutes How far back
+	// Minutes Length of the period
 	Minutes int `form:"minutes" json:"minutes"`
 }
 
@@ -2236,36 +2483,36 @@ type GetLogsParams struct {
 	Target   string  `form:"target" json:"target"`
 	Function *string `form:"function,omitempty" json:"function,omitempty"`
 
-	// Before Only lines with a smaller id
+	// Before Return only lines with a smaller ID
 	Before *int64 `form:"before,omitempty" json:"before,omitempty"`
 	After  *int64 `form:"after,omitempty" json:"after,omitempty"`
 }
 
 // GetMessagesParams defines parameters for GetMessages.
 type GetMessagesParams struct {
-	Target Target `form:"target" json:"target"`
-	Parked bool   `form:"parked" json:"parked"`
+	Target     Target `form:"target" json:"target"`
+	DeadLetter bool   `form:"deadLetter" json:"deadLetter"`
 
-	// After Only those after the message of this id
+	// After Return only messages after this ID
 	After *int64 `form:"after,omitempty" json:"after,omitempty"`
 }
 
-// DropMessageParams defines parameters for DropMessage.
-type DropMessageParams struct {
+// DeleteMessageParams defines parameters for DeleteMessage.
+type DeleteMessageParams struct {
 	Target Target `form:"target" json:"target"`
 }
 
-// SendMessageAgainParams defines parameters for SendMessageAgain.
-type SendMessageAgainParams struct {
+// RetryMessageParams defines parameters for RetryMessage.
+type RetryMessageParams struct {
 	Target Target `form:"target" json:"target"`
 }
 
 // ListVersionsParams defines parameters for ListVersions.
 type ListVersionsParams struct {
-	// Before Only what is older than this one
+	// Before Return only older entries than this one
 	Before *int `form:"before,omitempty" json:"before,omitempty"`
 
-	// Text Only what has this text in it
+	// Text Return only entries that contain this text
 	Text *Text `form:"text,omitempty" json:"text,omitempty"`
 }
 
@@ -2280,71 +2527,71 @@ type GetLineAuthorsParams struct {
 	Place []string `form:"place" json:"place"`
 }
 
-// AddHookJSONRequestBody defines body for AddHook for application/json ContentType.
-type AddHookJSONRequestBody = HookWish
+// CreateTokenJSONRequestBody defines body for CreateToken for application/json ContentType.
+type CreateTokenJSONRequestBody = NewToken
 
-// MakeTokenJSONRequestBody defines body for MakeToken for application/json ContentType.
-type MakeTokenJSONRequestBody = TokenWish
+// CreateNotificationTargetJSONRequestBody defines body for CreateNotificationTarget for application/json ContentType.
+type CreateNotificationTargetJSONRequestBody = NewNotificationTarget
 
 // RunPlanJSONRequestBody defines body for RunPlan for application/json ContentType.
-type RunPlanJSONRequestBody = RunWish
+type RunPlanJSONRequestBody = RunRequest
 
 // CreateRepositoryJSONRequestBody defines body for CreateRepository for application/json ContentType.
-type CreateRepositoryJSONRequestBody = RepositoryWish
+type CreateRepositoryJSONRequestBody = RepositoryName
 
 // SetMirrorJSONRequestBody defines body for SetMirror for application/json ContentType.
-type SetMirrorJSONRequestBody = MirrorWish
+type SetMirrorJSONRequestBody = MirrorSettings
 
 // PutCopyJSONRequestBody defines body for PutCopy for application/json ContentType.
 type PutCopyJSONRequestBody = CopyChange
 
-// CallCopyJSONRequestBody defines body for CallCopy for application/json ContentType.
-type CallCopyJSONRequestBody = CopyCall
+// InvokeCopyJSONRequestBody defines body for InvokeCopy for application/json ContentType.
+type InvokeCopyJSONRequestBody = CopyInvocation
 
 // ActOnDeliveryJSONRequestBody defines body for ActOnDelivery for application/json ContentType.
-type ActOnDeliveryJSONRequestBody = DeliveryWish
+type ActOnDeliveryJSONRequestBody = DeliveryDecision
 
-// LeaveDriftJSONRequestBody defines body for LeaveDrift for application/json ContentType.
-type LeaveDriftJSONRequestBody = LeaveWish
+// CopyDriftJSONRequestBody defines body for CopyDrift for application/json ContentType.
+type CopyDriftJSONRequestBody = DriftLocation
 
-// LeaveDriftNoMoreJSONRequestBody defines body for LeaveDriftNoMore for application/json ContentType.
-type LeaveDriftNoMoreJSONRequestBody = DriftPlace
+// IgnoreDriftJSONRequestBody defines body for IgnoreDrift for application/json ContentType.
+type IgnoreDriftJSONRequestBody = IgnoreRequest
 
-// TakeOverDriftJSONRequestBody defines body for TakeOverDrift for application/json ContentType.
-type TakeOverDriftJSONRequestBody = DriftPlace
+// UnignoreDriftJSONRequestBody defines body for UnignoreDrift for application/json ContentType.
+type UnignoreDriftJSONRequestBody = DriftLocation
 
-// MakePlanJSONRequestBody defines body for MakePlan for application/json ContentType.
-type MakePlanJSONRequestBody = PlanWish
+// SavePlanJSONRequestBody defines body for SavePlan for application/json ContentType.
+type SavePlanJSONRequestBody = PlanRequest
 
 // MoveServiceJSONRequestBody defines body for MoveService for application/json ContentType.
-type MoveServiceJSONRequestBody = RepositoryWish
+type MoveServiceJSONRequestBody = RepositoryName
 
 // AssistSourceJSONRequestBody defines body for AssistSource for application/json ContentType.
-type AssistSourceJSONRequestBody = AssistWish
+type AssistSourceJSONRequestBody = AssistRequest
 
 // CheckSourceJSONRequestBody defines body for CheckSource for application/json ContentType.
-type CheckSourceJSONRequestBody = CheckWish
+type CheckSourceJSONRequestBody = CheckRequest
 
 // CommitSourceJSONRequestBody defines body for CommitSource for application/json ContentType.
-type CommitSourceJSONRequestBody = CommitWish
+type CommitSourceJSONRequestBody = NewCommit
 
-// SketchPlanJSONRequestBody defines body for SketchPlan for application/json ContentType.
-type SketchPlanJSONRequestBody = SketchWish
+// DraftPlanJSONRequestBody defines body for DraftPlan for application/json ContentType.
+type DraftPlanJSONRequestBody = DraftPlanRequest
 
 // RenameFunctionJSONRequestBody defines body for RenameFunction for application/json ContentType.
-type RenameFunctionJSONRequestBody = RenameWish
+type RenameFunctionJSONRequestBody = RenameRequest
 
-// RouteRequestJSONRequestBody defines body for RouteRequest for application/json ContentType.
-type RouteRequestJSONRequestBody = RouteWish
+// TestRouteJSONRequestBody defines body for TestRoute for application/json ContentType.
+type TestRouteJSONRequestBody = RouteTest
 
-// CallFunctionJSONRequestBody defines body for CallFunction for application/json ContentType.
-type CallFunctionJSONRequestBody = CallWish
+// InvokeFunctionJSONRequestBody defines body for InvokeFunction for application/json ContentType.
+type InvokeFunctionJSONRequestBody = InvocationRequest
 
 // SetSecretJSONRequestBody defines body for SetSecret for application/json ContentType.
-type SetSecretJSONRequestBody = SecretWish
+type SetSecretJSONRequestBody = SecretValue
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
-type SignInJSONRequestBody = SignInWish
+type SignInJSONRequestBody = SignInRequest
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -2420,415 +2667,410 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 // The interface specification for the client above.
 type ClientInterface interface {
 
-	// ListCopies The private copies of services' first stages
+	// ListTokens Lists your tokens, newest first, without their values
+	//
+	// Corresponds with GET /account/tokens (the `ListTokens` operationId).
+	ListTokens(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateTokenWithBody Creates a token and returns its value once
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /account/tokens (the `CreateToken` operationId).
+	CreateTokenWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateToken Creates a token and returns its value once
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /account/tokens (the `CreateToken` operationId).
+	CreateToken(ctx context.Context, body CreateTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RevokeToken Revokes a token
+	//
+	// Corresponds with DELETE /account/tokens/{id} (the `RevokeToken` operationId).
+	RevokeToken(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListCopies Lists the private copies of first stages
 	//
 	// Corresponds with GET /copies (the `ListCopies` operationId).
 	ListCopies(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetDeployment A deployment with its steps
+	// GetDeployment Returns a deployment with its steps
 	//
 	// Corresponds with GET /deployments/{id} (the `GetDeployment` operationId).
 	GetDeployment(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ActOnDeployment Goes on with a deployment, or cancels it
+	// ActOnDeployment Retries or cancels a deployment
 	//
 	// Corresponds with POST /deployments/{id}/{action} (the `ActOnDeployment` operationId).
 	ActOnDeployment(ctx context.Context, id Id, action string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListDocs The documents that come with Rudmar
+	// ListDocs Lists the docs that ship with Rudmar
 	//
 	// Corresponds with GET /docs (the `ListDocs` operationId).
 	ListDocs(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetDoc A document as HTML
+	// GetDoc Returns a document as HTML
 	//
 	// Corresponds with GET /docs/{name} (the `GetDoc` operationId).
 	GetDoc(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetHealth How Rudmar and its platforms do
+	// GetHealth Returns the health of Rudmar and its platforms
 	//
 	// Corresponds with GET /health (the `GetHealth` operationId).
 	GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListHooks Where notices go
+	// ListNotificationTargets Lists notification targets
 	//
-	// Corresponds with GET /hooks (the `ListHooks` operationId).
-	ListHooks(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with GET /notification-targets (the `ListNotificationTargets` operationId).
+	ListNotificationTargets(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AddHookWithBody Sends notices somewhere, and gives the key that they are signed with, this once
+	// CreateNotificationTargetWithBody Creates a notification target and returns its signing key once
 	//
 	// Takes any type of body and a specified content type.
 	//
-	// Corresponds with POST /hooks (the `AddHook` operationId).
-	AddHookWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /notification-targets (the `CreateNotificationTarget` operationId).
+	CreateNotificationTargetWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AddHook Sends notices somewhere, and gives the key that they are signed with, this once
+	// CreateNotificationTarget Creates a notification target and returns its signing key once
 	//
 	// Takes a body of the `application/json` content type.
 	//
-	// Corresponds with POST /hooks (the `AddHook` operationId).
-	AddHook(ctx context.Context, body AddHookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /notification-targets (the `CreateNotificationTarget` operationId).
+	CreateNotificationTarget(ctx context.Context, body CreateNotificationTargetJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// EndHook Ends notices to somewhere
+	// DeleteNotificationTarget Deletes a notification target
 	//
-	// Corresponds with DELETE /hooks/{id} (the `EndHook` operationId).
-	EndHook(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with DELETE /notification-targets/{id} (the `DeleteNotificationTarget` operationId).
+	DeleteNotificationTarget(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListNotices The newest notices that went somewhere, with what came back
+	// ListNotifications Lists the newest notifications of a target with their responses
 	//
-	// Corresponds with GET /hooks/{id}/notices (the `ListNotices` operationId).
-	ListNotices(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with GET /notification-targets/{id}/notifications (the `ListNotifications` operationId).
+	ListNotifications(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListTokens The tokens of who asks, newest first; never themselves
+	// ResendNotification Sends a notification again
 	//
-	// Corresponds with GET /me/tokens (the `ListTokens` operationId).
-	ListTokens(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /notifications/{id}/resend (the `ResendNotification` operationId).
+	ResendNotification(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// MakeTokenWithBody Makes a token, and tells it this once
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /me/tokens (the `MakeToken` operationId).
-	MakeTokenWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// MakeToken Makes a token, and tells it this once
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with POST /me/tokens (the `MakeToken` operationId).
-	MakeToken(ctx context.Context, body MakeTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// EndToken Ends a token
-	//
-	// Corresponds with DELETE /me/tokens/{id} (the `EndToken` operationId).
-	EndToken(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// SendNoticeAgain Sends a notice once more, as it was
-	//
-	// Corresponds with POST /notices/{id}/again (the `SendNoticeAgain` operationId).
-	SendNoticeAgain(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// GetPlan A plan that was kept
+	// GetPlan Returns a saved plan
 	//
 	// Corresponds with GET /plans/{id} (the `GetPlan` operationId).
 	GetPlan(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ComparePlans What is otherwise in a plan than in another one
+	// ComparePlans Compares two plans
 	//
-	// Corresponds with GET /plans/{id}/against/{other} (the `ComparePlans` operationId).
+	// Corresponds with GET /plans/{id}/compare/{other} (the `ComparePlans` operationId).
 	ComparePlans(ctx context.Context, id Id, other int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RunPlanWithBody Runs a plan that was kept
+	// RunPlanWithBody Runs a saved plan
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /plans/{id}/deployments (the `RunPlan` operationId).
 	RunPlanWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RunPlan Runs a plan that was kept
+	// RunPlan Runs a saved plan
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /plans/{id}/deployments (the `RunPlan` operationId).
 	RunPlan(ctx context.Context, id Id, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetPlanDocument A plan that was kept, whole, in its canonical form (RFC 8785); its digest is the SHA-256 of that without digest and outlook
+	// GetPlanDocument Returns a saved plan in its canonical form (RFC 8785); its digest is the SHA-256 without digest and outlook
 	//
 	// Corresponds with GET /plans/{id}/document (the `GetPlanDocument` operationId).
 	GetPlanDocument(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetPlanText A plan that was kept, as text to send to somebody
+	// GetPlanText Returns a saved plan as text
 	//
 	// Corresponds with GET /plans/{id}/text (the `GetPlanText` operationId).
 	GetPlanText(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListRepositories All repositories
+	// ListRepositories Lists repositories
 	//
 	// Corresponds with GET /repositories (the `ListRepositories` operationId).
 	ListRepositories(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CreateRepositoryWithBody Makes a repository
+	// CreateRepositoryWithBody Creates a repository
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /repositories (the `CreateRepository` operationId).
 	CreateRepositoryWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CreateRepository Makes a repository
+	// CreateRepository Creates a repository
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /repositories (the `CreateRepository` operationId).
 	CreateRepository(ctx context.Context, body CreateRepositoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RemoveRepository Takes away a repository that holds no service any more, with its whole history; confirmed by its name
+	// DeleteRepository Deletes a repository without services, with its history; requires its name as confirmation
 	//
-	// Corresponds with DELETE /repositories/{repository} (the `RemoveRepository` operationId).
-	RemoveRepository(ctx context.Context, repository Name, params *RemoveRepositoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with DELETE /repositories/{repository} (the `DeleteRepository` operationId).
+	DeleteRepository(ctx context.Context, repository Name, params *DeleteRepositoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// EndMirror Follows it no more; what came by it stays, and the repository can be pushed to
+	// DeleteMirror Stops mirroring; keeps the commits and allows pushes
 	//
-	// Corresponds with DELETE /repositories/{repository}/mirror (the `EndMirror` operationId).
-	EndMirror(ctx context.Context, repository Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with DELETE /repositories/{repository}/mirror (the `DeleteMirror` operationId).
+	DeleteMirror(ctx context.Context, repository Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// FetchMirror Fetches the other repository now
+	// FetchMirror Fetches the mirrored repository now
 	//
 	// Corresponds with POST /repositories/{repository}/mirror (the `FetchMirror` operationId).
 	FetchMirror(ctx context.Context, repository Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetMirrorWithBody Makes a repository follow another one, by interval and by signed push notices to /pushed/{repository}
+	// SetMirrorWithBody Mirrors another repository, by interval and by signed push notifications to /pushed/{repository}
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /repositories/{repository}/mirror (the `SetMirror` operationId).
 	SetMirrorWithBody(ctx context.Context, repository Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetMirror Makes a repository follow another one, by interval and by signed push notices to /pushed/{repository}
+	// SetMirror Mirrors another repository, by interval and by signed push notifications to /pushed/{repository}
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /repositories/{repository}/mirror (the `SetMirror` operationId).
 	SetMirror(ctx context.Context, repository Name, body SetMirrorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetSchema The JSON Schema 2020-12 of a kind of manifest
+	// GetSchema Returns the JSON Schema 2020-12 of a kind of manifest
 	//
 	// Corresponds with GET /schemas/{file} (the `GetSchema` operationId).
 	GetSchema(ctx context.Context, file string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListServices All services
+	// ListServices Lists services
 	//
 	// Corresponds with GET /services (the `ListServices` operationId).
 	ListServices(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RemoveService Takes a service off the list of which nothing runs any more; confirmed by its name
+	// DeleteService Removes a service without deployed resources from the list; requires its name as confirmation
 	//
-	// Corresponds with DELETE /services/{service} (the `RemoveService` operationId).
-	RemoveService(ctx context.Context, service Service, params *RemoveServiceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with DELETE /services/{service} (the `DeleteService` operationId).
+	DeleteService(ctx context.Context, service Service, params *DeleteServiceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetBoard The functions of a service in all stages
+	// GetBoard Returns the functions of a service in all stages
 	//
 	// Corresponds with GET /services/{service}/board (the `GetBoard` operationId).
 	GetBoard(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListBuilds The newest builds
+	// ListBuilds Lists the newest builds
 	//
 	// Corresponds with GET /services/{service}/builds (the `ListBuilds` operationId).
 	ListBuilds(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CancelBuild Ends a build that waits or runs
+	// CancelBuild Cancels a queued or running build
 	//
 	// Corresponds with DELETE /services/{service}/builds/{build} (the `CancelBuild` operationId).
 	CancelBuild(ctx context.Context, service Service, build int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RemoveCopy Takes a private copy away with its data
+	// DeleteCopy Deletes a private copy and its data
 	//
-	// Corresponds with DELETE /services/{service}/copies/{handle} (the `RemoveCopy` operationId).
-	RemoveCopy(ctx context.Context, service Service, handle Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with DELETE /services/{service}/copies/{username} (the `DeleteCopy` operationId).
+	DeleteCopy(ctx context.Context, service Service, username Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PutCopyWithBody Brings your private copy in step with a folder
+	// PutCopyWithBody Syncs your private copy with a folder
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /services/{service}/copy (the `PutCopy` operationId).
 	PutCopyWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PutCopy Brings your private copy in step with a folder
+	// PutCopy Syncs your private copy with a folder
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /services/{service}/copy (the `PutCopy` operationId).
 	PutCopy(ctx context.Context, service Service, body PutCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CallCopyWithBody Calls a function of your private copy
+	// RunCopyCases Runs the saved cases of your folder in your private copy
+	//
+	// Corresponds with POST /services/{service}/copy/cases (the `RunCopyCases` operationId).
+	RunCopyCases(ctx context.Context, service Service, params *RunCopyCasesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// InvokeCopyWithBody Invokes a function of your private copy
 	//
 	// Takes any type of body and a specified content type.
 	//
-	// Corresponds with POST /services/{service}/copy/calls (the `CallCopy` operationId).
-	CallCopyWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /services/{service}/copy/invocations (the `InvokeCopy` operationId).
+	InvokeCopyWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CallCopy Calls a function of your private copy
+	// InvokeCopy Invokes a function of your private copy
 	//
 	// Takes a body of the `application/json` content type.
 	//
-	// Corresponds with POST /services/{service}/copy/calls (the `CallCopy` operationId).
-	CallCopy(ctx context.Context, service Service, body CallCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /services/{service}/copy/invocations (the `InvokeCopy` operationId).
+	InvokeCopy(ctx context.Context, service Service, body InvokeCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ProveCopy Runs the saved cases of your folder in your private copy
-	//
-	// Corresponds with POST /services/{service}/copy/cases (the `ProveCopy` operationId).
-	ProveCopy(ctx context.Context, service Service, params *ProveCopyParams, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// ListDeliveries Where versions are on their way, newest first, a part at a time
+	// ListDeliveries Lists deliveries, newest version first, one page at a time
 	//
 	// Corresponds with GET /services/{service}/deliveries (the `ListDeliveries` operationId).
 	ListDeliveries(ctx context.Context, service Service, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetDeliveryStage Gates and cases of a version in a stage
+	// GetDeliveryStage Returns the gates and cases of a version in a stage
 	//
 	// Corresponds with GET /services/{service}/deliveries/{version}/stages/{stage} (the `GetDeliveryStage` operationId).
 	GetDeliveryStage(ctx context.Context, service Service, version Version, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetMeaning What it would do and mean to put a version, or some functions of it, into a stage now, over all its targets
+	// GetImpact Computes the impact of delivering a version, or selected functions of it, to a stage now, on all its targets
 	//
-	// Corresponds with GET /services/{service}/deliveries/{version}/stages/{stage}/meaning (the `GetMeaning` operationId).
-	GetMeaning(ctx context.Context, service Service, version Version, stage Stage, params *GetMeaningParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with GET /services/{service}/deliveries/{version}/stages/{stage}/impact (the `GetImpact` operationId).
+	GetImpact(ctx context.Context, service Service, version Version, stage Stage, params *GetImpactParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ActOnDeliveryWithBody Asks for a delivery, approves it, refuses it, and so on
+	// ActOnDeliveryWithBody Requests, approves, rejects, overrides or rolls back a delivery
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId).
 	ActOnDeliveryWithBody(ctx context.Context, service Service, version Version, stage Stage, action string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ActOnDelivery Asks for a delivery, approves it, refuses it, and so on
+	// ActOnDelivery Requests, approves, rejects, overrides or rolls back a delivery
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId).
 	ActOnDelivery(ctx context.Context, service Service, version Version, stage Stage, action string, body ActOnDeliveryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListDeployments The newest deployments
+	// GetDeliveryMetrics Returns lead time, deployment frequency, change failure rate and recovery time of a stage
+	//
+	// Corresponds with GET /services/{service}/delivery-metrics (the `GetDeliveryMetrics` operationId).
+	GetDeliveryMetrics(ctx context.Context, service Service, params *GetDeliveryMetricsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListDeployments Lists the newest deployments
 	//
 	// Corresponds with GET /services/{service}/deployments (the `ListDeployments` operationId).
 	ListDeployments(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListDrift What is live otherwise than recorded, as it was seen last
+	// ListDrift Lists the differences between actual and recorded state, as last observed
 	//
 	// Corresponds with GET /services/{service}/drift (the `ListDrift` operationId).
 	ListDrift(ctx context.Context, service Service, params *ListDriftParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LeaveDriftWithBody Leaves a drift as it is, with a reason
+	// CopyDriftWithBody Returns the edit that copies a drift to the manifest, for a user to commit
 	//
 	// Takes any type of body and a specified content type.
 	//
-	// Corresponds with POST /services/{service}/drift/left (the `LeaveDrift` operationId).
-	LeaveDriftWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /services/{service}/drift/copied (the `CopyDrift` operationId).
+	CopyDriftWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LeaveDrift Leaves a drift as it is, with a reason
+	// CopyDrift Returns the edit that copies a drift to the manifest, for a user to commit
 	//
 	// Takes a body of the `application/json` content type.
 	//
-	// Corresponds with POST /services/{service}/drift/left (the `LeaveDrift` operationId).
-	LeaveDrift(ctx context.Context, service Service, body LeaveDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /services/{service}/drift/copied (the `CopyDrift` operationId).
+	CopyDrift(ctx context.Context, service Service, body CopyDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LeaveDriftNoMoreWithBody Leaves a drift no more
+	// IgnoreDriftWithBody Ignores a drift, with a reason
 	//
 	// Takes any type of body and a specified content type.
 	//
-	// Corresponds with POST /services/{service}/drift/not-left (the `LeaveDriftNoMore` operationId).
-	LeaveDriftNoMoreWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /services/{service}/drift/ignored (the `IgnoreDrift` operationId).
+	IgnoreDriftWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// LeaveDriftNoMore Leaves a drift no more
+	// IgnoreDrift Ignores a drift, with a reason
 	//
 	// Takes a body of the `application/json` content type.
 	//
-	// Corresponds with POST /services/{service}/drift/not-left (the `LeaveDriftNoMore` operationId).
-	LeaveDriftNoMore(ctx context.Context, service Service, body LeaveDriftNoMoreJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /services/{service}/drift/ignored (the `IgnoreDrift` operationId).
+	IgnoreDrift(ctx context.Context, service Service, body IgnoreDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// TakeOverDriftWithBody The edit by which the manifest says what is live; it is for a person to commit
+	// UnignoreDriftWithBody Stops ignoring a drift
 	//
 	// Takes any type of body and a specified content type.
 	//
-	// Corresponds with POST /services/{service}/drift/takeover (the `TakeOverDrift` operationId).
-	TakeOverDriftWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /services/{service}/drift/unignored (the `UnignoreDrift` operationId).
+	UnignoreDriftWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// TakeOverDrift The edit by which the manifest says what is live; it is for a person to commit
+	// UnignoreDrift Stops ignoring a drift
 	//
 	// Takes a body of the `application/json` content type.
 	//
-	// Corresponds with POST /services/{service}/drift/takeover (the `TakeOverDrift` operationId).
-	TakeOverDrift(ctx context.Context, service Service, body TakeOverDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /services/{service}/drift/unignored (the `UnignoreDrift` operationId).
+	UnignoreDrift(ctx context.Context, service Service, body UnignoreDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetJournal What was done, newest first, a part at a time
+	// GetJournal Returns the journal, newest entry first, one page at a time
 	//
 	// Corresponds with GET /services/{service}/journal (the `GetJournal` operationId).
 	GetJournal(ctx context.Context, service Service, params *GetJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetLine The stage line
-	//
-	// Corresponds with GET /services/{service}/line (the `GetLine` operationId).
-	GetLine(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// GetMeasures How a stage is delivered to: how long a change takes, how often one comes, how many fail, and how long until something works again
-	//
-	// Corresponds with GET /services/{service}/measures (the `GetMeasures` operationId).
-	GetMeasures(ctx context.Context, service Service, params *GetMeasuresParams, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// ListOutputs What a stage gives to others: addresses to call, identities, log stores
+	// ListOutputs Lists the outputs of a stage: addresses to call, identities, log stores
 	//
 	// Corresponds with GET /services/{service}/outputs (the `ListOutputs` operationId).
 	ListOutputs(ctx context.Context, service Service, params *ListOutputsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ComputePlan Computes a plan, and keeps nothing
+	// ComputePlan Computes a plan without saving it
 	//
 	// Corresponds with GET /services/{service}/plan (the `ComputePlan` operationId).
 	ComputePlan(ctx context.Context, service Service, params *ComputePlanParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListPlanSteps The part of a plan behind what was given of it; a plan that was not kept is remembered for a while
+	// ListPlanSteps Returns the next part of a plan; unsaved plans are cached for a while
 	//
 	// Corresponds with GET /services/{service}/plan/steps (the `ListPlanSteps` operationId).
 	ListPlanSteps(ctx context.Context, service Service, params *ListPlanStepsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// MakePlanWithBody Computes a plan and keeps it
+	// SavePlanWithBody Computes and saves a plan
 	//
 	// Takes any type of body and a specified content type.
 	//
-	// Corresponds with POST /services/{service}/plans (the `MakePlan` operationId).
-	MakePlanWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /services/{service}/plans (the `SavePlan` operationId).
+	SavePlanWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// MakePlan Computes a plan and keeps it
+	// SavePlan Computes and saves a plan
 	//
 	// Takes a body of the `application/json` content type.
 	//
-	// Corresponds with POST /services/{service}/plans (the `MakePlan` operationId).
-	MakePlan(ctx context.Context, service Service, body MakePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /services/{service}/plans (the `SavePlan` operationId).
+	SavePlan(ctx context.Context, service Service, body SavePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// MoveServiceWithBody Gives a service to another repository; confirmed by the service's name
+	// MoveServiceWithBody Moves a service to another repository; requires its name as confirmation
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /services/{service}/repository (the `MoveService` operationId).
 	MoveServiceWithBody(ctx context.Context, service Service, params *MoveServiceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// MoveService Gives a service to another repository; confirmed by the service's name
+	// MoveService Moves a service to another repository; requires its name as confirmation
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /services/{service}/repository (the `MoveService` operationId).
 	MoveService(ctx context.Context, service Service, params *MoveServiceParams, body MoveServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// Search Finds versions, commits, files, settings, secrets' names, and diagnostics
+	// Search Searches versions, commits, files, settings, names of secrets and diagnostics
 	//
 	// Corresponds with GET /services/{service}/search (the `Search` operationId).
 	Search(ctx context.Context, service Service, params *SearchParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetSource The files of a branch or commit, with what the check says
+	// GetSource Returns the files of a branch or commit with their diagnostics
 	//
 	// Corresponds with GET /services/{service}/source (the `GetSource` operationId).
 	GetSource(ctx context.Context, service Service, params *GetSourceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AssistSourceWithBody What may be written at a place, and what its line means
+	// AssistSourceWithBody Returns completions and notes for a position in a manifest
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /services/{service}/source/assist (the `AssistSource` operationId).
 	AssistSourceWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AssistSource What may be written at a place, and what its line means
+	// AssistSource Returns completions and notes for a position in a manifest
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /services/{service}/source/assist (the `AssistSource` operationId).
 	AssistSource(ctx context.Context, service Service, body AssistSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CheckSourceWithBody What an edit that is not committed yet would mean
+	// CheckSourceWithBody Checks an uncommitted edit and renders its resources
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /services/{service}/source/check (the `CheckSource` operationId).
 	CheckSourceWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CheckSource What an edit that is not committed yet would mean
+	// CheckSource Checks an uncommitted edit and renders its resources
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -2849,202 +3091,271 @@ type ClientInterface interface {
 	// Corresponds with POST /services/{service}/source/commits (the `CommitSource` operationId).
 	CommitSource(ctx context.Context, service Service, body CommitSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetFile A file of the source
+	// GetFile Returns a file of the source
 	//
 	// Corresponds with GET /services/{service}/source/file (the `GetFile` operationId).
 	GetFile(ctx context.Context, service Service, params *GetFileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetFileHistory The commits that changed a file, newest first
+	// GetFileHistory Lists the commits that changed a file, newest first
 	//
 	// Corresponds with GET /services/{service}/source/history (the `GetFileHistory` operationId).
 	GetFileHistory(ctx context.Context, service Service, params *GetFileHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SketchPlanWithBody What an edit that is not committed yet would change in a stage; such a plan is never run
+	// DraftPlanWithBody Computes the plan of an uncommitted edit for a stage; such a plan cannot be run
 	//
 	// Takes any type of body and a specified content type.
 	//
-	// Corresponds with POST /services/{service}/source/plan (the `SketchPlan` operationId).
-	SketchPlanWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /services/{service}/source/plan (the `DraftPlan` operationId).
+	DraftPlanWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SketchPlan What an edit that is not committed yet would change in a stage; such a plan is never run
+	// DraftPlan Computes the plan of an uncommitted edit for a stage; such a plan cannot be run
 	//
 	// Takes a body of the `application/json` content type.
 	//
-	// Corresponds with POST /services/{service}/source/plan (the `SketchPlan` operationId).
-	SketchPlan(ctx context.Context, service Service, body SketchPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /services/{service}/source/plan (the `DraftPlan` operationId).
+	DraftPlan(ctx context.Context, service Service, body DraftPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RenameFunctionWithBody The edit that renames a function everywhere in its service
+	// RenameFunctionWithBody Returns the edit that renames a function throughout its service
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /services/{service}/source/rename (the `RenameFunction` operationId).
 	RenameFunctionWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RenameFunction The edit that renames a function everywhere in its service
+	// RenameFunction Returns the edit that renames a function throughout its service
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /services/{service}/source/rename (the `RenameFunction` operationId).
 	RenameFunction(ctx context.Context, service Service, body RenameFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RouteRequestWithBody Which route of an edit would take a request
+	// TestRouteWithBody Returns the route of an edit that matches a request
 	//
 	// Takes any type of body and a specified content type.
 	//
-	// Corresponds with POST /services/{service}/source/route (the `RouteRequest` operationId).
-	RouteRequestWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /services/{service}/source/route (the `TestRoute` operationId).
+	TestRouteWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RouteRequest Which route of an edit would take a request
+	// TestRoute Returns the route of an edit that matches a request
 	//
 	// Takes a body of the `application/json` content type.
 	//
-	// Corresponds with POST /services/{service}/source/route (the `RouteRequest` operationId).
-	RouteRequest(ctx context.Context, service Service, body RouteRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /services/{service}/source/route (the `TestRoute` operationId).
+	TestRoute(ctx context.Context, service Service, body TestRouteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetStarter The files of a new function that works
+	// GetStarter Returns the files of a new function
 	//
 	// Corresponds with GET /services/{service}/source/starter (the `GetStarter` operationId).
 	GetStarter(ctx context.Context, service Service, params *GetStarterParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetCalendar When a stage may be entered in the next eight weeks, by its window and its freezes, as iCalendar (RFC 5545)
+	// GetStageLine Returns the stage line
+	//
+	// Corresponds with GET /services/{service}/stage-line (the `GetStageLine` operationId).
+	GetStageLine(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetCalendar Returns the times of entry to a stage in the next eight weeks, from its window and freezes, as iCalendar (RFC 5545)
 	//
 	// Corresponds with GET /services/{service}/stages/{stage}/calendar (the `GetCalendar` operationId).
 	GetCalendar(ctx context.Context, service Service, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RunCases Runs the saved cases of what is in a stage now, and keeps nothing of it
+	// RunCases Runs the saved cases against a stage without storing the results
 	//
 	// Corresponds with POST /services/{service}/stages/{stage}/cases (the `RunCases` operationId).
 	RunCases(ctx context.Context, service Service, stage Stage, params *RunCasesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetFunction A function in a stage
+	// GetFunction Returns a function in a stage
 	//
 	// Corresponds with GET /services/{service}/stages/{stage}/functions/{function} (the `GetFunction` operationId).
 	GetFunction(ctx context.Context, service Service, stage Stage, function Function, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CallFunctionWithBody Calls a function
+	// InvokeFunctionWithBody Invokes a function
 	//
 	// Takes any type of body and a specified content type.
 	//
-	// Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/calls (the `CallFunction` operationId).
-	CallFunctionWithBody(ctx context.Context, service Service, stage Stage, function Function, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/invocations (the `InvokeFunction` operationId).
+	InvokeFunctionWithBody(ctx context.Context, service Service, stage Stage, function Function, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CallFunction Calls a function
+	// InvokeFunction Invokes a function
 	//
 	// Takes a body of the `application/json` content type.
 	//
-	// Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/calls (the `CallFunction` operationId).
-	CallFunction(ctx context.Context, service Service, stage Stage, function Function, body CallFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/invocations (the `InvokeFunction` operationId).
+	InvokeFunction(ctx context.Context, service Service, stage Stage, function Function, body InvokeFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetFigures What calls came to over time
+	// GetMetrics Returns the metrics of a function over time
 	//
-	// Corresponds with GET /services/{service}/stages/{stage}/functions/{function}/figures (the `GetFigures` operationId).
-	GetFigures(ctx context.Context, service Service, stage Stage, function Function, params *GetFiguresParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with GET /services/{service}/stages/{stage}/functions/{function}/metrics (the `GetMetrics` operationId).
+	GetMetrics(ctx context.Context, service Service, stage Stage, function Function, params *GetMetricsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetLogs Log lines
+	// GetLogs Returns log lines
 	//
 	// Corresponds with GET /services/{service}/stages/{stage}/logs (the `GetLogs` operationId).
 	GetLogs(ctx context.Context, service Service, stage Stage, params *GetLogsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetMessages Messages that wait or were parked
+	// GetMessages Lists waiting messages or dead letters
 	//
 	// Corresponds with GET /services/{service}/stages/{stage}/messages (the `GetMessages` operationId).
 	GetMessages(ctx context.Context, service Service, stage Stage, params *GetMessagesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// DropMessage Takes a parked message away
+	// DeleteMessage Deletes a dead letter
 	//
-	// Corresponds with DELETE /services/{service}/stages/{stage}/messages/{message} (the `DropMessage` operationId).
-	DropMessage(ctx context.Context, service Service, stage Stage, message MessageId, params *DropMessageParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with DELETE /services/{service}/stages/{stage}/messages/{message} (the `DeleteMessage` operationId).
+	DeleteMessage(ctx context.Context, service Service, stage Stage, message MessageId, params *DeleteMessageParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SendMessageAgain Tries a parked message again
+	// RetryMessage Retries a dead letter
 	//
-	// Corresponds with POST /services/{service}/stages/{stage}/messages/{message} (the `SendMessageAgain` operationId).
-	SendMessageAgain(ctx context.Context, service Service, stage Stage, message MessageId, params *SendMessageAgainParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /services/{service}/stages/{stage}/messages/{message} (the `RetryMessage` operationId).
+	RetryMessage(ctx context.Context, service Service, stage Stage, message MessageId, params *RetryMessageParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetSecrets Names of the secrets of a stage; values are never shown
+	// GetSecrets Lists the secrets of a stage without their values
 	//
 	// Corresponds with GET /services/{service}/stages/{stage}/secrets (the `GetSecrets` operationId).
 	GetSecrets(ctx context.Context, service Service, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetSecretWithBody Gives a secret a value
+	// SetSecretWithBody Sets the value of a secret
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /services/{service}/stages/{stage}/secrets/{secret} (the `SetSecret` operationId).
 	SetSecretWithBody(ctx context.Context, service Service, stage Stage, secret string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetSecret Gives a secret a value
+	// SetSecret Sets the value of a secret
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /services/{service}/stages/{stage}/secrets/{secret} (the `SetSecret` operationId).
 	SetSecret(ctx context.Context, service Service, stage Stage, secret string, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListVersions Versions, newest first, a part at a time
+	// ListVersions Lists versions, newest first, one page at a time
 	//
 	// Corresponds with GET /services/{service}/versions (the `ListVersions` operationId).
 	ListVersions(ctx context.Context, service Service, params *ListVersionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetVersion One version with its archives
+	// GetVersion Returns a version with its archives
 	//
 	// Corresponds with GET /services/{service}/versions/{version} (the `GetVersion` operationId).
 	GetVersion(ctx context.Context, service Service, version Version, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CompareVersions What differs from one version to another
+	// CompareVersions Compares two versions
 	//
 	// Corresponds with GET /services/{service}/versions/{version}/compare/{other} (the `CompareVersions` operationId).
 	CompareVersions(ctx context.Context, service Service, version Version, other int, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetArchive A function’s archive
+	// GetArchive Returns the archive of a function
 	//
 	// Corresponds with GET /services/{service}/versions/{version}/functions/{function}/archive (the `GetArchive` operationId).
 	GetArchive(ctx context.Context, service Service, version Version, function Function, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetArchiveFile A file of an archive
+	// GetArchiveFile Returns a file of an archive
 	//
 	// Corresponds with GET /services/{service}/versions/{version}/functions/{function}/file (the `GetArchiveFile` operationId).
 	GetArchiveFile(ctx context.Context, service Service, version Version, function Function, params *GetArchiveFileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetLineAuthors Who wrote lines of a version's files
+	// GetLineAuthors Returns the authors of lines of a version's files
 	//
 	// Corresponds with GET /services/{service}/versions/{version}/lines (the `GetLineAuthors` operationId).
 	GetLineAuthors(ctx context.Context, service Service, version Version, params *GetLineAuthorsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetProvenance Where a version came from, held against all that is kept of it
+	// GetProvenance Returns the provenance of a version and verifies the stored data against it
 	//
 	// Corresponds with GET /services/{service}/versions/{version}/provenance (the `GetProvenance` operationId).
 	GetProvenance(ctx context.Context, service Service, version Version, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SignOut Ends the session
+	// SignOut Signs out
 	//
 	// Corresponds with DELETE /session (the `SignOut` operationId).
 	SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetSession Who is signed in
+	// GetSession Returns the signed-in user
 	//
 	// Corresponds with GET /session (the `GetSession` operationId).
 	GetSession(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SignInWithBody Signs in, and gives the session’s cookie
+	// SignInWithBody Signs in and sets the session cookie
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /session (the `SignIn` operationId).
 	SignInWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SignIn Signs in, and gives the session’s cookie
+	// SignIn Signs in and sets the session cookie
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /session (the `SignIn` operationId).
 	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetWelcome What the sign-in page says to everybody
+	// GetWelcome Returns the information of the sign-in page
 	//
 	// Corresponds with GET /welcome (the `GetWelcome` operationId).
 	GetWelcome(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
-// ListCopies The private copies of services' first stages
+// ListTokens Lists your tokens, newest first, without their values
+//
+// Corresponds with GET /account/tokens (the `ListTokens` operationId).
+func (c *Client) ListTokens(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTokensRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateTokenWithBody Creates a token and returns its value once
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /account/tokens (the `CreateToken` operationId).
+func (c *Client) CreateTokenWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateTokenRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateToken Creates a token and returns its value once
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /account/tokens (the `CreateToken` operationId).
+func (c *Client) CreateToken(ctx context.Context, body CreateTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateTokenRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RevokeToken Revokes a token
+//
+// Corresponds with DELETE /account/tokens/{id} (the `RevokeToken` operationId).
+func (c *Client) RevokeToken(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRevokeTokenRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListCopies Lists the private copies of first stages
 //
 // Corresponds with GET /copies (the `ListCopies` operationId).
 func (c *Client) ListCopies(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3059,7 +3370,7 @@ func (c *Client) ListCopies(ctx context.Context, reqEditors ...RequestEditorFn) 
 	return c.Client.Do(req)
 }
 
-// GetDeployment A deployment with its steps
+// GetDeployment Returns a deployment with its steps
 //
 // Corresponds with GET /deployments/{id} (the `GetDeployment` operationId).
 func (c *Client) GetDeployment(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3074,7 +3385,7 @@ func (c *Client) GetDeployment(ctx context.Context, id Id, reqEditors ...Request
 	return c.Client.Do(req)
 }
 
-// ActOnDeployment Goes on with a deployment, or cancels it
+// ActOnDeployment Retries or cancels a deployment
 //
 // Corresponds with POST /deployments/{id}/{action} (the `ActOnDeployment` operationId).
 func (c *Client) ActOnDeployment(ctx context.Context, id Id, action string, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3089,7 +3400,7 @@ func (c *Client) ActOnDeployment(ctx context.Context, id Id, action string, reqE
 	return c.Client.Do(req)
 }
 
-// ListDocs The documents that come with Rudmar
+// ListDocs Lists the docs that ship with Rudmar
 //
 // Corresponds with GET /docs (the `ListDocs` operationId).
 func (c *Client) ListDocs(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3104,7 +3415,7 @@ func (c *Client) ListDocs(ctx context.Context, reqEditors ...RequestEditorFn) (*
 	return c.Client.Do(req)
 }
 
-// GetDoc A document as HTML
+// GetDoc Returns a document as HTML
 //
 // Corresponds with GET /docs/{name} (the `GetDoc` operationId).
 func (c *Client) GetDoc(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3119,7 +3430,7 @@ func (c *Client) GetDoc(ctx context.Context, name string, reqEditors ...RequestE
 	return c.Client.Do(req)
 }
 
-// GetHealth How Rudmar and its platforms do
+// GetHealth Returns the health of Rudmar and its platforms
 //
 // Corresponds with GET /health (the `GetHealth` operationId).
 func (c *Client) GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3134,11 +3445,11 @@ func (c *Client) GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (
 	return c.Client.Do(req)
 }
 
-// ListHooks Where notices go
+// ListNotificationTargets Lists notification targets
 //
-// Corresponds with GET /hooks (the `ListHooks` operationId).
-func (c *Client) ListHooks(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListHooksRequest(c.Server)
+// Corresponds with GET /notification-targets (the `ListNotificationTargets` operationId).
+func (c *Client) ListNotificationTargets(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListNotificationTargetsRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -3149,13 +3460,13 @@ func (c *Client) ListHooks(ctx context.Context, reqEditors ...RequestEditorFn) (
 	return c.Client.Do(req)
 }
 
-// AddHookWithBody Sends notices somewhere, and gives the key that they are signed with, this once
+// CreateNotificationTargetWithBody Creates a notification target and returns its signing key once
 //
 // Takes any type of body and a specified content type.
 //
-// Corresponds with POST /hooks (the `AddHook` operationId).
-func (c *Client) AddHookWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAddHookRequestWithBody(c.Server, contentType, body)
+// Corresponds with POST /notification-targets (the `CreateNotificationTarget` operationId).
+func (c *Client) CreateNotificationTargetWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateNotificationTargetRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3166,13 +3477,13 @@ func (c *Client) AddHookWithBody(ctx context.Context, contentType string, body i
 	return c.Client.Do(req)
 }
 
-// AddHook Sends notices somewhere, and gives the key that they are signed with, this once
+// CreateNotificationTarget Creates a notification target and returns its signing key once
 //
 // Takes a body of the `application/json` content type.
 //
-// Corresponds with POST /hooks (the `AddHook` operationId).
-func (c *Client) AddHook(ctx context.Context, body AddHookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAddHookRequest(c.Server, body)
+// Corresponds with POST /notification-targets (the `CreateNotificationTarget` operationId).
+func (c *Client) CreateNotificationTarget(ctx context.Context, body CreateNotificationTargetJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateNotificationTargetRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3183,11 +3494,11 @@ func (c *Client) AddHook(ctx context.Context, body AddHookJSONRequestBody, reqEd
 	return c.Client.Do(req)
 }
 
-// EndHook Ends notices to somewhere
+// DeleteNotificationTarget Deletes a notification target
 //
-// Corresponds with DELETE /hooks/{id} (the `EndHook` operationId).
-func (c *Client) EndHook(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewEndHookRequest(c.Server, id)
+// Corresponds with DELETE /notification-targets/{id} (the `DeleteNotificationTarget` operationId).
+func (c *Client) DeleteNotificationTarget(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteNotificationTargetRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -3198,11 +3509,11 @@ func (c *Client) EndHook(ctx context.Context, id Id, reqEditors ...RequestEditor
 	return c.Client.Do(req)
 }
 
-// ListNotices The newest notices that went somewhere, with what came back
+// ListNotifications Lists the newest notifications of a target with their responses
 //
-// Corresponds with GET /hooks/{id}/notices (the `ListNotices` operationId).
-func (c *Client) ListNotices(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListNoticesRequest(c.Server, id)
+// Corresponds with GET /notification-targets/{id}/notifications (the `ListNotifications` operationId).
+func (c *Client) ListNotifications(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListNotificationsRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -3213,11 +3524,11 @@ func (c *Client) ListNotices(ctx context.Context, id Id, reqEditors ...RequestEd
 	return c.Client.Do(req)
 }
 
-// ListTokens The tokens of who asks, newest first; never themselves
+// ResendNotification Sends a notification again
 //
-// Corresponds with GET /me/tokens (the `ListTokens` operationId).
-func (c *Client) ListTokens(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListTokensRequest(c.Server)
+// Corresponds with POST /notifications/{id}/resend (the `ResendNotification` operationId).
+func (c *Client) ResendNotification(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResendNotificationRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -3228,71 +3539,7 @@ func (c *Client) ListTokens(ctx context.Context, reqEditors ...RequestEditorFn) 
 	return c.Client.Do(req)
 }
 
-// MakeTokenWithBody Makes a token, and tells it this once
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /me/tokens (the `MakeToken` operationId).
-func (c *Client) MakeTokenWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewMakeTokenRequestWithBody(c.Server, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// MakeToken Makes a token, and tells it this once
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with POST /me/tokens (the `MakeToken` operationId).
-func (c *Client) MakeToken(ctx context.Context, body MakeTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewMakeTokenRequest(c.Server, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// EndToken Ends a token
-//
-// Corresponds with DELETE /me/tokens/{id} (the `EndToken` operationId).
-func (c *Client) EndToken(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewEndTokenRequest(c.Server, id)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SendNoticeAgain Sends a notice once more, as it was
-//
-// Corresponds with POST /notices/{id}/again (the `SendNoticeAgain` operationId).
-func (c *Client) SendNoticeAgain(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSendNoticeAgainRequest(c.Server, id)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// GetPlan A plan that was kept
+// GetPlan Returns a saved plan
 //
 // Corresponds with GET /plans/{id} (the `GetPlan` operationId).
 func (c *Client) GetPlan(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3307,9 +3554,9 @@ func (c *Client) GetPlan(ctx context.Context, id Id, reqEditors ...RequestEditor
 	return c.Client.Do(req)
 }
 
-// ComparePlans What is otherwise in a plan than in another one
+// ComparePlans Compares two plans
 //
-// Corresponds with GET /plans/{id}/against/{other} (the `ComparePlans` operationId).
+// Corresponds with GET /plans/{id}/compare/{other} (the `ComparePlans` operationId).
 func (c *Client) ComparePlans(ctx context.Context, id Id, other int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewComparePlansRequest(c.Server, id, other)
 	if err != nil {
@@ -3322,7 +3569,7 @@ func (c *Client) ComparePlans(ctx context.Context, id Id, other int64, reqEditor
 	return c.Client.Do(req)
 }
 
-// RunPlanWithBody Runs a plan that was kept
+// RunPlanWithBody Runs a saved plan
 //
 // Takes any type of body and a specified content type.
 //
@@ -3339,7 +3586,7 @@ func (c *Client) RunPlanWithBody(ctx context.Context, id Id, contentType string,
 	return c.Client.Do(req)
 }
 
-// RunPlan Runs a plan that was kept
+// RunPlan Runs a saved plan
 //
 // Takes a body of the `application/json` content type.
 //
@@ -3356,7 +3603,7 @@ func (c *Client) RunPlan(ctx context.Context, id Id, body RunPlanJSONRequestBody
 	return c.Client.Do(req)
 }
 
-// GetPlanDocument A plan that was kept, whole, in its canonical form (RFC 8785); its digest is the SHA-256 of that without digest and outlook
+// GetPlanDocument Returns a saved plan in its canonical form (RFC 8785); its digest is the SHA-256 without digest and outlook
 //
 // Corresponds with GET /plans/{id}/document (the `GetPlanDocument` operationId).
 func (c *Client) GetPlanDocument(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3371,7 +3618,7 @@ func (c *Client) GetPlanDocument(ctx context.Context, id Id, reqEditors ...Reque
 	return c.Client.Do(req)
 }
 
-// GetPlanText A plan that was kept, as text to send to somebody
+// GetPlanText Returns a saved plan as text
 //
 // Corresponds with GET /plans/{id}/text (the `GetPlanText` operationId).
 func (c *Client) GetPlanText(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3386,7 +3633,7 @@ func (c *Client) GetPlanText(ctx context.Context, id Id, reqEditors ...RequestEd
 	return c.Client.Do(req)
 }
 
-// ListRepositories All repositories
+// ListRepositories Lists repositories
 //
 // Corresponds with GET /repositories (the `ListRepositories` operationId).
 func (c *Client) ListRepositories(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3401,7 +3648,7 @@ func (c *Client) ListRepositories(ctx context.Context, reqEditors ...RequestEdit
 	return c.Client.Do(req)
 }
 
-// CreateRepositoryWithBody Makes a repository
+// CreateRepositoryWithBody Creates a repository
 //
 // Takes any type of body and a specified content type.
 //
@@ -3418,7 +3665,7 @@ func (c *Client) CreateRepositoryWithBody(ctx context.Context, contentType strin
 	return c.Client.Do(req)
 }
 
-// CreateRepository Makes a repository
+// CreateRepository Creates a repository
 //
 // Takes a body of the `application/json` content type.
 //
@@ -3435,11 +3682,11 @@ func (c *Client) CreateRepository(ctx context.Context, body CreateRepositoryJSON
 	return c.Client.Do(req)
 }
 
-// RemoveRepository Takes away a repository that holds no service any more, with its whole history; confirmed by its name
+// DeleteRepository Deletes a repository without services, with its history; requires its name as confirmation
 //
-// Corresponds with DELETE /repositories/{repository} (the `RemoveRepository` operationId).
-func (c *Client) RemoveRepository(ctx context.Context, repository Name, params *RemoveRepositoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRemoveRepositoryRequest(c.Server, repository, params)
+// Corresponds with DELETE /repositories/{repository} (the `DeleteRepository` operationId).
+func (c *Client) DeleteRepository(ctx context.Context, repository Name, params *DeleteRepositoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteRepositoryRequest(c.Server, repository, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3450,11 +3697,11 @@ func (c *Client) RemoveRepository(ctx context.Context, repository Name, params *
 	return c.Client.Do(req)
 }
 
-// EndMirror Follows it no more; what came by it stays, and the repository can be pushed to
+// DeleteMirror Stops mirroring; keeps the commits and allows pushes
 //
-// Corresponds with DELETE /repositories/{repository}/mirror (the `EndMirror` operationId).
-func (c *Client) EndMirror(ctx context.Context, repository Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewEndMirrorRequest(c.Server, repository)
+// Corresponds with DELETE /repositories/{repository}/mirror (the `DeleteMirror` operationId).
+func (c *Client) DeleteMirror(ctx context.Context, repository Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteMirrorRequest(c.Server, repository)
 	if err != nil {
 		return nil, err
 	}
@@ -3465,7 +3712,7 @@ func (c *Client) EndMirror(ctx context.Context, repository Name, reqEditors ...R
 	return c.Client.Do(req)
 }
 
-// FetchMirror Fetches the other repository now
+// FetchMirror Fetches the mirrored repository now
 //
 // Corresponds with POST /repositories/{repository}/mirror (the `FetchMirror` operationId).
 func (c *Client) FetchMirror(ctx context.Context, repository Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3480,7 +3727,7 @@ func (c *Client) FetchMirror(ctx context.Context, repository Name, reqEditors ..
 	return c.Client.Do(req)
 }
 
-// SetMirrorWithBody Makes a repository follow another one, by interval and by signed push notices to /pushed/{repository}
+// SetMirrorWithBody Mirrors another repository, by interval and by signed push notifications to /pushed/{repository}
 //
 // Takes any type of body and a specified content type.
 //
@@ -3497,7 +3744,7 @@ func (c *Client) SetMirrorWithBody(ctx context.Context, repository Name, content
 	return c.Client.Do(req)
 }
 
-// SetMirror Makes a repository follow another one, by interval and by signed push notices to /pushed/{repository}
+// SetMirror Mirrors another repository, by interval and by signed push notifications to /pushed/{repository}
 //
 // Takes a body of the `application/json` content type.
 //
@@ -3514,7 +3761,7 @@ func (c *Client) SetMirror(ctx context.Context, repository Name, body SetMirrorJ
 	return c.Client.Do(req)
 }
 
-// GetSchema The JSON Schema 2020-12 of a kind of manifest
+// GetSchema Returns the JSON Schema 2020-12 of a kind of manifest
 //
 // Corresponds with GET /schemas/{file} (the `GetSchema` operationId).
 func (c *Client) GetSchema(ctx context.Context, file string, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3529,7 +3776,7 @@ func (c *Client) GetSchema(ctx context.Context, file string, reqEditors ...Reque
 	return c.Client.Do(req)
 }
 
-// ListServices All services
+// ListServices Lists services
 //
 // Corresponds with GET /services (the `ListServices` operationId).
 func (c *Client) ListServices(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3544,11 +3791,11 @@ func (c *Client) ListServices(ctx context.Context, reqEditors ...RequestEditorFn
 	return c.Client.Do(req)
 }
 
-// RemoveService Takes a service off the list of which nothing runs any more; confirmed by its name
+// DeleteService Removes a service without deployed resources from the list; requires its name as confirmation
 //
-// Corresponds with DELETE /services/{service} (the `RemoveService` operationId).
-func (c *Client) RemoveService(ctx context.Context, service Service, params *RemoveServiceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRemoveServiceRequest(c.Server, service, params)
+// Corresponds with DELETE /services/{service} (the `DeleteService` operationId).
+func (c *Client) DeleteService(ctx context.Context, service Service, params *DeleteServiceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteServiceRequest(c.Server, service, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3559,7 +3806,7 @@ func (c *Client) RemoveService(ctx context.Context, service Service, params *Rem
 	return c.Client.Do(req)
 }
 
-// GetBoard The functions of a service in all stages
+// GetBoard Returns the functions of a service in all stages
 //
 // Corresponds with GET /services/{service}/board (the `GetBoard` operationId).
 func (c *Client) GetBoard(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3574,7 +3821,7 @@ func (c *Client) GetBoard(ctx context.Context, service Service, reqEditors ...Re
 	return c.Client.Do(req)
 }
 
-// ListBuilds The newest builds
+// ListBuilds Lists the newest builds
 //
 // Corresponds with GET /services/{service}/builds (the `ListBuilds` operationId).
 func (c *Client) ListBuilds(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3589,7 +3836,7 @@ func (c *Client) ListBuilds(ctx context.Context, service Service, reqEditors ...
 	return c.Client.Do(req)
 }
 
-// CancelBuild Ends a build that waits or runs
+// CancelBuild Cancels a queued or running build
 //
 // Corresponds with DELETE /services/{service}/builds/{build} (the `CancelBuild` operationId).
 func (c *Client) CancelBuild(ctx context.Context, service Service, build int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3604,11 +3851,11 @@ func (c *Client) CancelBuild(ctx context.Context, service Service, build int64, 
 	return c.Client.Do(req)
 }
 
-// RemoveCopy Takes a private copy away with its data
+// DeleteCopy Deletes a private copy and its data
 //
-// Corresponds with DELETE /services/{service}/copies/{handle} (the `RemoveCopy` operationId).
-func (c *Client) RemoveCopy(ctx context.Context, service Service, handle Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRemoveCopyRequest(c.Server, service, handle)
+// Corresponds with DELETE /services/{service}/copies/{username} (the `DeleteCopy` operationId).
+func (c *Client) DeleteCopy(ctx context.Context, service Service, username Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteCopyRequest(c.Server, service, username)
 	if err != nil {
 		return nil, err
 	}
@@ -3619,7 +3866,7 @@ func (c *Client) RemoveCopy(ctx context.Context, service Service, handle Name, r
 	return c.Client.Do(req)
 }
 
-// PutCopyWithBody Brings your private copy in step with a folder
+// PutCopyWithBody Syncs your private copy with a folder
 //
 // Takes any type of body and a specified content type.
 //
@@ -3636,7 +3883,7 @@ func (c *Client) PutCopyWithBody(ctx context.Context, service Service, contentTy
 	return c.Client.Do(req)
 }
 
-// PutCopy Brings your private copy in step with a folder
+// PutCopy Syncs your private copy with a folder
 //
 // Takes a body of the `application/json` content type.
 //
@@ -3653,13 +3900,28 @@ func (c *Client) PutCopy(ctx context.Context, service Service, body PutCopyJSONR
 	return c.Client.Do(req)
 }
 
-// CallCopyWithBody Calls a function of your private copy
+// RunCopyCases Runs the saved cases of your folder in your private copy
+//
+// Corresponds with POST /services/{service}/copy/cases (the `RunCopyCases` operationId).
+func (c *Client) RunCopyCases(ctx context.Context, service Service, params *RunCopyCasesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunCopyCasesRequest(c.Server, service, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// InvokeCopyWithBody Invokes a function of your private copy
 //
 // Takes any type of body and a specified content type.
 //
-// Corresponds with POST /services/{service}/copy/calls (the `CallCopy` operationId).
-func (c *Client) CallCopyWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCallCopyRequestWithBody(c.Server, service, contentType, body)
+// Corresponds with POST /services/{service}/copy/invocations (the `InvokeCopy` operationId).
+func (c *Client) InvokeCopyWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewInvokeCopyRequestWithBody(c.Server, service, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3670,13 +3932,13 @@ func (c *Client) CallCopyWithBody(ctx context.Context, service Service, contentT
 	return c.Client.Do(req)
 }
 
-// CallCopy Calls a function of your private copy
+// InvokeCopy Invokes a function of your private copy
 //
 // Takes a body of the `application/json` content type.
 //
-// Corresponds with POST /services/{service}/copy/calls (the `CallCopy` operationId).
-func (c *Client) CallCopy(ctx context.Context, service Service, body CallCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCallCopyRequest(c.Server, service, body)
+// Corresponds with POST /services/{service}/copy/invocations (the `InvokeCopy` operationId).
+func (c *Client) InvokeCopy(ctx context.Context, service Service, body InvokeCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewInvokeCopyRequest(c.Server, service, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3687,22 +3949,7 @@ func (c *Client) CallCopy(ctx context.Context, service Service, body CallCopyJSO
 	return c.Client.Do(req)
 }
 
-// ProveCopy Runs the saved cases of your folder in your private copy
-//
-// Corresponds with POST /services/{service}/copy/cases (the `ProveCopy` operationId).
-func (c *Client) ProveCopy(ctx context.Context, service Service, params *ProveCopyParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewProveCopyRequest(c.Server, service, params)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// ListDeliveries Where versions are on their way, newest first, a part at a time
+// ListDeliveries Lists deliveries, newest version first, one page at a time
 //
 // Corresponds with GET /services/{service}/deliveries (the `ListDeliveries` operationId).
 func (c *Client) ListDeliveries(ctx context.Context, service Service, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3717,7 +3964,7 @@ func (c *Client) ListDeliveries(ctx context.Context, service Service, params *Li
 	return c.Client.Do(req)
 }
 
-// GetDeliveryStage Gates and cases of a version in a stage
+// GetDeliveryStage Returns the gates and cases of a version in a stage
 //
 // Corresponds with GET /services/{service}/deliveries/{version}/stages/{stage} (the `GetDeliveryStage` operationId).
 func (c *Client) GetDeliveryStage(ctx context.Context, service Service, version Version, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3732,11 +3979,11 @@ func (c *Client) GetDeliveryStage(ctx context.Context, service Service, version 
 	return c.Client.Do(req)
 }
 
-// GetMeaning What it would do and mean to put a version, or some functions of it, into a stage now, over all its targets
+// GetImpact Computes the impact of delivering a version, or selected functions of it, to a stage now, on all its targets
 //
-// Corresponds with GET /services/{service}/deliveries/{version}/stages/{stage}/meaning (the `GetMeaning` operationId).
-func (c *Client) GetMeaning(ctx context.Context, service Service, version Version, stage Stage, params *GetMeaningParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetMeaningRequest(c.Server, service, version, stage, params)
+// Corresponds with GET /services/{service}/deliveries/{version}/stages/{stage}/impact (the `GetImpact` operationId).
+func (c *Client) GetImpact(ctx context.Context, service Service, version Version, stage Stage, params *GetImpactParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetImpactRequest(c.Server, service, version, stage, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3747,7 +3994,7 @@ func (c *Client) GetMeaning(ctx context.Context, service Service, version Versio
 	return c.Client.Do(req)
 }
 
-// ActOnDeliveryWithBody Asks for a delivery, approves it, refuses it, and so on
+// ActOnDeliveryWithBody Requests, approves, rejects, overrides or rolls back a delivery
 //
 // Takes any type of body and a specified content type.
 //
@@ -3764,7 +4011,7 @@ func (c *Client) ActOnDeliveryWithBody(ctx context.Context, service Service, ver
 	return c.Client.Do(req)
 }
 
-// ActOnDelivery Asks for a delivery, approves it, refuses it, and so on
+// ActOnDelivery Requests, approves, rejects, overrides or rolls back a delivery
 //
 // Takes a body of the `application/json` content type.
 //
@@ -3781,7 +4028,22 @@ func (c *Client) ActOnDelivery(ctx context.Context, service Service, version Ver
 	return c.Client.Do(req)
 }
 
-// ListDeployments The newest deployments
+// GetDeliveryMetrics Returns lead time, deployment frequency, change failure rate and recovery time of a stage
+//
+// Corresponds with GET /services/{service}/delivery-metrics (the `GetDeliveryMetrics` operationId).
+func (c *Client) GetDeliveryMetrics(ctx context.Context, service Service, params *GetDeliveryMetricsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDeliveryMetricsRequest(c.Server, service, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDeployments Lists the newest deployments
 //
 // Corresponds with GET /services/{service}/deployments (the `ListDeployments` operationId).
 func (c *Client) ListDeployments(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3796,7 +4058,7 @@ func (c *Client) ListDeployments(ctx context.Context, service Service, reqEditor
 	return c.Client.Do(req)
 }
 
-// ListDrift What is live otherwise than recorded, as it was seen last
+// ListDrift Lists the differences between actual and recorded state, as last observed
 //
 // Corresponds with GET /services/{service}/drift (the `ListDrift` operationId).
 func (c *Client) ListDrift(ctx context.Context, service Service, params *ListDriftParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3811,13 +4073,13 @@ func (c *Client) ListDrift(ctx context.Context, service Service, params *ListDri
 	return c.Client.Do(req)
 }
 
-// LeaveDriftWithBody Leaves a drift as it is, with a reason
+// CopyDriftWithBody Returns the edit that copies a drift to the manifest, for a user to commit
 //
 // Takes any type of body and a specified content type.
 //
-// Corresponds with POST /services/{service}/drift/left (the `LeaveDrift` operationId).
-func (c *Client) LeaveDriftWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewLeaveDriftRequestWithBody(c.Server, service, contentType, body)
+// Corresponds with POST /services/{service}/drift/copied (the `CopyDrift` operationId).
+func (c *Client) CopyDriftWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCopyDriftRequestWithBody(c.Server, service, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3828,13 +4090,13 @@ func (c *Client) LeaveDriftWithBody(ctx context.Context, service Service, conten
 	return c.Client.Do(req)
 }
 
-// LeaveDrift Leaves a drift as it is, with a reason
+// CopyDrift Returns the edit that copies a drift to the manifest, for a user to commit
 //
 // Takes a body of the `application/json` content type.
 //
-// Corresponds with POST /services/{service}/drift/left (the `LeaveDrift` operationId).
-func (c *Client) LeaveDrift(ctx context.Context, service Service, body LeaveDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewLeaveDriftRequest(c.Server, service, body)
+// Corresponds with POST /services/{service}/drift/copied (the `CopyDrift` operationId).
+func (c *Client) CopyDrift(ctx context.Context, service Service, body CopyDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCopyDriftRequest(c.Server, service, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3845,13 +4107,13 @@ func (c *Client) LeaveDrift(ctx context.Context, service Service, body LeaveDrif
 	return c.Client.Do(req)
 }
 
-// LeaveDriftNoMoreWithBody Leaves a drift no more
+// IgnoreDriftWithBody Ignores a drift, with a reason
 //
 // Takes any type of body and a specified content type.
 //
-// Corresponds with POST /services/{service}/drift/not-left (the `LeaveDriftNoMore` operationId).
-func (c *Client) LeaveDriftNoMoreWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewLeaveDriftNoMoreRequestWithBody(c.Server, service, contentType, body)
+// Corresponds with POST /services/{service}/drift/ignored (the `IgnoreDrift` operationId).
+func (c *Client) IgnoreDriftWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewIgnoreDriftRequestWithBody(c.Server, service, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3862,13 +4124,13 @@ func (c *Client) LeaveDriftNoMoreWithBody(ctx context.Context, service Service, 
 	return c.Client.Do(req)
 }
 
-// LeaveDriftNoMore Leaves a drift no more
+// IgnoreDrift Ignores a drift, with a reason
 //
 // Takes a body of the `application/json` content type.
 //
-// Corresponds with POST /services/{service}/drift/not-left (the `LeaveDriftNoMore` operationId).
-func (c *Client) LeaveDriftNoMore(ctx context.Context, service Service, body LeaveDriftNoMoreJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewLeaveDriftNoMoreRequest(c.Server, service, body)
+// Corresponds with POST /services/{service}/drift/ignored (the `IgnoreDrift` operationId).
+func (c *Client) IgnoreDrift(ctx context.Context, service Service, body IgnoreDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewIgnoreDriftRequest(c.Server, service, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3879,13 +4141,13 @@ func (c *Client) LeaveDriftNoMore(ctx context.Context, service Service, body Lea
 	return c.Client.Do(req)
 }
 
-// TakeOverDriftWithBody The edit by which the manifest says what is live; it is for a person to commit
+// UnignoreDriftWithBody Stops ignoring a drift
 //
 // Takes any type of body and a specified content type.
 //
-// Corresponds with POST /services/{service}/drift/takeover (the `TakeOverDrift` operationId).
-func (c *Client) TakeOverDriftWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewTakeOverDriftRequestWithBody(c.Server, service, contentType, body)
+// Corresponds with POST /services/{service}/drift/unignored (the `UnignoreDrift` operationId).
+func (c *Client) UnignoreDriftWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUnignoreDriftRequestWithBody(c.Server, service, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3896,13 +4158,13 @@ func (c *Client) TakeOverDriftWithBody(ctx context.Context, service Service, con
 	return c.Client.Do(req)
 }
 
-// TakeOverDrift The edit by which the manifest says what is live; it is for a person to commit
+// UnignoreDrift Stops ignoring a drift
 //
 // Takes a body of the `application/json` content type.
 //
-// Corresponds with POST /services/{service}/drift/takeover (the `TakeOverDrift` operationId).
-func (c *Client) TakeOverDrift(ctx context.Context, service Service, body TakeOverDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewTakeOverDriftRequest(c.Server, service, body)
+// Corresponds with POST /services/{service}/drift/unignored (the `UnignoreDrift` operationId).
+func (c *Client) UnignoreDrift(ctx context.Context, service Service, body UnignoreDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUnignoreDriftRequest(c.Server, service, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3913,7 +4175,7 @@ func (c *Client) TakeOverDrift(ctx context.Context, service Service, body TakeOv
 	return c.Client.Do(req)
 }
 
-// GetJournal What was done, newest first, a part at a time
+// GetJournal Returns the journal, newest entry first, one page at a time
 //
 // Corresponds with GET /services/{service}/journal (the `GetJournal` operationId).
 func (c *Client) GetJournal(ctx context.Context, service Service, params *GetJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3928,37 +4190,7 @@ func (c *Client) GetJournal(ctx context.Context, service Service, params *GetJou
 	return c.Client.Do(req)
 }
 
-// GetLine The stage line
-//
-// Corresponds with GET /services/{service}/line (the `GetLine` operationId).
-func (c *Client) GetLine(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetLineRequest(c.Server, service)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// GetMeasures How a stage is delivered to: how long a change takes, how often one comes, how many fail, and how long until something works again
-//
-// Corresponds with GET /services/{service}/measures (the `GetMeasures` operationId).
-func (c *Client) GetMeasures(ctx context.Context, service Service, params *GetMeasuresParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetMeasuresRequest(c.Server, service, params)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// ListOutputs What a stage gives to others: addresses to call, identities, log stores
+// ListOutputs Lists the outputs of a stage: addresses to call, identities, log stores
 //
 // Corresponds with GET /services/{service}/outputs (the `ListOutputs` operationId).
 func (c *Client) ListOutputs(ctx context.Context, service Service, params *ListOutputsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3973,7 +4205,7 @@ func (c *Client) ListOutputs(ctx context.Context, service Service, params *ListO
 	return c.Client.Do(req)
 }
 
-// ComputePlan Computes a plan, and keeps nothing
+// ComputePlan Computes a plan without saving it
 //
 // Corresponds with GET /services/{service}/plan (the `ComputePlan` operationId).
 func (c *Client) ComputePlan(ctx context.Context, service Service, params *ComputePlanParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3988,7 +4220,7 @@ func (c *Client) ComputePlan(ctx context.Context, service Service, params *Compu
 	return c.Client.Do(req)
 }
 
-// ListPlanSteps The part of a plan behind what was given of it; a plan that was not kept is remembered for a while
+// ListPlanSteps Returns the next part of a plan; unsaved plans are cached for a while
 //
 // Corresponds with GET /services/{service}/plan/steps (the `ListPlanSteps` operationId).
 func (c *Client) ListPlanSteps(ctx context.Context, service Service, params *ListPlanStepsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4003,13 +4235,13 @@ func (c *Client) ListPlanSteps(ctx context.Context, service Service, params *Lis
 	return c.Client.Do(req)
 }
 
-// MakePlanWithBody Computes a plan and keeps it
+// SavePlanWithBody Computes and saves a plan
 //
 // Takes any type of body and a specified content type.
 //
-// Corresponds with POST /services/{service}/plans (the `MakePlan` operationId).
-func (c *Client) MakePlanWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewMakePlanRequestWithBody(c.Server, service, contentType, body)
+// Corresponds with POST /services/{service}/plans (the `SavePlan` operationId).
+func (c *Client) SavePlanWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSavePlanRequestWithBody(c.Server, service, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4020,13 +4252,13 @@ func (c *Client) MakePlanWithBody(ctx context.Context, service Service, contentT
 	return c.Client.Do(req)
 }
 
-// MakePlan Computes a plan and keeps it
+// SavePlan Computes and saves a plan
 //
 // Takes a body of the `application/json` content type.
 //
-// Corresponds with POST /services/{service}/plans (the `MakePlan` operationId).
-func (c *Client) MakePlan(ctx context.Context, service Service, body MakePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewMakePlanRequest(c.Server, service, body)
+// Corresponds with POST /services/{service}/plans (the `SavePlan` operationId).
+func (c *Client) SavePlan(ctx context.Context, service Service, body SavePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSavePlanRequest(c.Server, service, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4037,7 +4269,7 @@ func (c *Client) MakePlan(ctx context.Context, service Service, body MakePlanJSO
 	return c.Client.Do(req)
 }
 
-// MoveServiceWithBody Gives a service to another repository; confirmed by the service's name
+// MoveServiceWithBody Moves a service to another repository; requires its name as confirmation
 //
 // Takes any type of body and a specified content type.
 //
@@ -4054,7 +4286,7 @@ func (c *Client) MoveServiceWithBody(ctx context.Context, service Service, param
 	return c.Client.Do(req)
 }
 
-// MoveService Gives a service to another repository; confirmed by the service's name
+// MoveService Moves a service to another repository; requires its name as confirmation
 //
 // Takes a body of the `application/json` content type.
 //
@@ -4071,7 +4303,7 @@ func (c *Client) MoveService(ctx context.Context, service Service, params *MoveS
 	return c.Client.Do(req)
 }
 
-// Search Finds versions, commits, files, settings, secrets' names, and diagnostics
+// Search Searches versions, commits, files, settings, names of secrets and diagnostics
 //
 // Corresponds with GET /services/{service}/search (the `Search` operationId).
 func (c *Client) Search(ctx context.Context, service Service, params *SearchParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4086,7 +4318,7 @@ func (c *Client) Search(ctx context.Context, service Service, params *SearchPara
 	return c.Client.Do(req)
 }
 
-// GetSource The files of a branch or commit, with what the check says
+// GetSource Returns the files of a branch or commit with their diagnostics
 //
 // Corresponds with GET /services/{service}/source (the `GetSource` operationId).
 func (c *Client) GetSource(ctx context.Context, service Service, params *GetSourceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4101,7 +4333,7 @@ func (c *Client) GetSource(ctx context.Context, service Service, params *GetSour
 	return c.Client.Do(req)
 }
 
-// AssistSourceWithBody What may be written at a place, and what its line means
+// AssistSourceWithBody Returns completions and notes for a position in a manifest
 //
 // Takes any type of body and a specified content type.
 //
@@ -4118,7 +4350,7 @@ func (c *Client) AssistSourceWithBody(ctx context.Context, service Service, cont
 	return c.Client.Do(req)
 }
 
-// AssistSource What may be written at a place, and what its line means
+// AssistSource Returns completions and notes for a position in a manifest
 //
 // Takes a body of the `application/json` content type.
 //
@@ -4135,7 +4367,7 @@ func (c *Client) AssistSource(ctx context.Context, service Service, body AssistS
 	return c.Client.Do(req)
 }
 
-// CheckSourceWithBody What an edit that is not committed yet would mean
+// CheckSourceWithBody Checks an uncommitted edit and renders its resources
 //
 // Takes any type of body and a specified content type.
 //
@@ -4152,7 +4384,7 @@ func (c *Client) CheckSourceWithBody(ctx context.Context, service Service, conte
 	return c.Client.Do(req)
 }
 
-// CheckSource What an edit that is not committed yet would mean
+// CheckSource Checks an uncommitted edit and renders its resources
 //
 // Takes a body of the `application/json` content type.
 //
@@ -4203,7 +4435,7 @@ func (c *Client) CommitSource(ctx context.Context, service Service, body CommitS
 	return c.Client.Do(req)
 }
 
-// GetFile A file of the source
+// GetFile Returns a file of the source
 //
 // Corresponds with GET /services/{service}/source/file (the `GetFile` operationId).
 func (c *Client) GetFile(ctx context.Context, service Service, params *GetFileParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4218,7 +4450,7 @@ func (c *Client) GetFile(ctx context.Context, service Service, params *GetFilePa
 	return c.Client.Do(req)
 }
 
-// GetFileHistory The commits that changed a file, newest first
+// GetFileHistory Lists the commits that changed a file, newest first
 //
 // Corresponds with GET /services/{service}/source/history (the `GetFileHistory` operationId).
 func (c *Client) GetFileHistory(ctx context.Context, service Service, params *GetFileHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4233,13 +4465,13 @@ func (c *Client) GetFileHistory(ctx context.Context, service Service, params *Ge
 	return c.Client.Do(req)
 }
 
-// SketchPlanWithBody What an edit that is not committed yet would change in a stage; such a plan is never run
+// DraftPlanWithBody Computes the plan of an uncommitted edit for a stage; such a plan cannot be run
 //
 // Takes any type of body and a specified content type.
 //
-// Corresponds with POST /services/{service}/source/plan (the `SketchPlan` operationId).
-func (c *Client) SketchPlanWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSketchPlanRequestWithBody(c.Server, service, contentType, body)
+// Corresponds with POST /services/{service}/source/plan (the `DraftPlan` operationId).
+func (c *Client) DraftPlanWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftPlanRequestWithBody(c.Server, service, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4250,13 +4482,13 @@ func (c *Client) SketchPlanWithBody(ctx context.Context, service Service, conten
 	return c.Client.Do(req)
 }
 
-// SketchPlan What an edit that is not committed yet would change in a stage; such a plan is never run
+// DraftPlan Computes the plan of an uncommitted edit for a stage; such a plan cannot be run
 //
 // Takes a body of the `application/json` content type.
 //
-// Corresponds with POST /services/{service}/source/plan (the `SketchPlan` operationId).
-func (c *Client) SketchPlan(ctx context.Context, service Service, body SketchPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSketchPlanRequest(c.Server, service, body)
+// Corresponds with POST /services/{service}/source/plan (the `DraftPlan` operationId).
+func (c *Client) DraftPlan(ctx context.Context, service Service, body DraftPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftPlanRequest(c.Server, service, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4267,7 +4499,7 @@ func (c *Client) SketchPlan(ctx context.Context, service Service, body SketchPla
 	return c.Client.Do(req)
 }
 
-// RenameFunctionWithBody The edit that renames a function everywhere in its service
+// RenameFunctionWithBody Returns the edit that renames a function throughout its service
 //
 // Takes any type of body and a specified content type.
 //
@@ -4284,7 +4516,7 @@ func (c *Client) RenameFunctionWithBody(ctx context.Context, service Service, co
 	return c.Client.Do(req)
 }
 
-// RenameFunction The edit that renames a function everywhere in its service
+// RenameFunction Returns the edit that renames a function throughout its service
 //
 // Takes a body of the `application/json` content type.
 //
@@ -4301,13 +4533,13 @@ func (c *Client) RenameFunction(ctx context.Context, service Service, body Renam
 	return c.Client.Do(req)
 }
 
-// RouteRequestWithBody Which route of an edit would take a request
+// TestRouteWithBody Returns the route of an edit that matches a request
 //
 // Takes any type of body and a specified content type.
 //
-// Corresponds with POST /services/{service}/source/route (the `RouteRequest` operationId).
-func (c *Client) RouteRequestWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRouteRequestRequestWithBody(c.Server, service, contentType, body)
+// Corresponds with POST /services/{service}/source/route (the `TestRoute` operationId).
+func (c *Client) TestRouteWithBody(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestRouteRequestWithBody(c.Server, service, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4318,13 +4550,13 @@ func (c *Client) RouteRequestWithBody(ctx context.Context, service Service, cont
 	return c.Client.Do(req)
 }
 
-// RouteRequest Which route of an edit would take a request
+// TestRoute Returns the route of an edit that matches a request
 //
 // Takes a body of the `application/json` content type.
 //
-// Corresponds with POST /services/{service}/source/route (the `RouteRequest` operationId).
-func (c *Client) RouteRequest(ctx context.Context, service Service, body RouteRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRouteRequestRequest(c.Server, service, body)
+// Corresponds with POST /services/{service}/source/route (the `TestRoute` operationId).
+func (c *Client) TestRoute(ctx context.Context, service Service, body TestRouteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestRouteRequest(c.Server, service, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4335,7 +4567,7 @@ func (c *Client) RouteRequest(ctx context.Context, service Service, body RouteRe
 	return c.Client.Do(req)
 }
 
-// GetStarter The files of a new function that works
+// GetStarter Returns the files of a new function
 //
 // Corresponds with GET /services/{service}/source/starter (the `GetStarter` operationId).
 func (c *Client) GetStarter(ctx context.Context, service Service, params *GetStarterParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4350,7 +4582,22 @@ func (c *Client) GetStarter(ctx context.Context, service Service, params *GetSta
 	return c.Client.Do(req)
 }
 
-// GetCalendar When a stage may be entered in the next eight weeks, by its window and its freezes, as iCalendar (RFC 5545)
+// GetStageLine Returns the stage line
+//
+// Corresponds with GET /services/{service}/stage-line (the `GetStageLine` operationId).
+func (c *Client) GetStageLine(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetStageLineRequest(c.Server, service)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCalendar Returns the times of entry to a stage in the next eight weeks, from its window and freezes, as iCalendar (RFC 5545)
 //
 // Corresponds with GET /services/{service}/stages/{stage}/calendar (the `GetCalendar` operationId).
 func (c *Client) GetCalendar(ctx context.Context, service Service, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4365,7 +4612,7 @@ func (c *Client) GetCalendar(ctx context.Context, service Service, stage Stage, 
 	return c.Client.Do(req)
 }
 
-// RunCases Runs the saved cases of what is in a stage now, and keeps nothing of it
+// RunCases Runs the saved cases against a stage without storing the results
 //
 // Corresponds with POST /services/{service}/stages/{stage}/cases (the `RunCases` operationId).
 func (c *Client) RunCases(ctx context.Context, service Service, stage Stage, params *RunCasesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4380,7 +4627,7 @@ func (c *Client) RunCases(ctx context.Context, service Service, stage Stage, par
 	return c.Client.Do(req)
 }
 
-// GetFunction A function in a stage
+// GetFunction Returns a function in a stage
 //
 // Corresponds with GET /services/{service}/stages/{stage}/functions/{function} (the `GetFunction` operationId).
 func (c *Client) GetFunction(ctx context.Context, service Service, stage Stage, function Function, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4395,13 +4642,13 @@ func (c *Client) GetFunction(ctx context.Context, service Service, stage Stage, 
 	return c.Client.Do(req)
 }
 
-// CallFunctionWithBody Calls a function
+// InvokeFunctionWithBody Invokes a function
 //
 // Takes any type of body and a specified content type.
 //
-// Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/calls (the `CallFunction` operationId).
-func (c *Client) CallFunctionWithBody(ctx context.Context, service Service, stage Stage, function Function, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCallFunctionRequestWithBody(c.Server, service, stage, function, contentType, body)
+// Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/invocations (the `InvokeFunction` operationId).
+func (c *Client) InvokeFunctionWithBody(ctx context.Context, service Service, stage Stage, function Function, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewInvokeFunctionRequestWithBody(c.Server, service, stage, function, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4412,13 +4659,13 @@ func (c *Client) CallFunctionWithBody(ctx context.Context, service Service, stag
 	return c.Client.Do(req)
 }
 
-// CallFunction Calls a function
+// InvokeFunction Invokes a function
 //
 // Takes a body of the `application/json` content type.
 //
-// Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/calls (the `CallFunction` operationId).
-func (c *Client) CallFunction(ctx context.Context, service Service, stage Stage, function Function, body CallFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCallFunctionRequest(c.Server, service, stage, function, body)
+// Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/invocations (the `InvokeFunction` operationId).
+func (c *Client) InvokeFunction(ctx context.Context, service Service, stage Stage, function Function, body InvokeFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewInvokeFunctionRequest(c.Server, service, stage, function, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4429,11 +4676,11 @@ func (c *Client) CallFunction(ctx context.Context, service Service, stage Stage,
 	return c.Client.Do(req)
 }
 
-// GetFigures What calls came to over time
+// GetMetrics Returns the metrics of a function over time
 //
-// Corresponds with GET /services/{service}/stages/{stage}/functions/{function}/figures (the `GetFigures` operationId).
-func (c *Client) GetFigures(ctx context.Context, service Service, stage Stage, function Function, params *GetFiguresParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetFiguresRequest(c.Server, service, stage, function, params)
+// Corresponds with GET /services/{service}/stages/{stage}/functions/{function}/metrics (the `GetMetrics` operationId).
+func (c *Client) GetMetrics(ctx context.Context, service Service, stage Stage, function Function, params *GetMetricsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetMetricsRequest(c.Server, service, stage, function, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4444,7 +4691,7 @@ func (c *Client) GetFigures(ctx context.Context, service Service, stage Stage, f
 	return c.Client.Do(req)
 }
 
-// GetLogs Log lines
+// GetLogs Returns log lines
 //
 // Corresponds with GET /services/{service}/stages/{stage}/logs (the `GetLogs` operationId).
 func (c *Client) GetLogs(ctx context.Context, service Service, stage Stage, params *GetLogsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4459,7 +4706,7 @@ func (c *Client) GetLogs(ctx context.Context, service Service, stage Stage, para
 	return c.Client.Do(req)
 }
 
-// GetMessages Messages that wait or were parked
+// GetMessages Lists waiting messages or dead letters
 //
 // Corresponds with GET /services/{service}/stages/{stage}/messages (the `GetMessages` operationId).
 func (c *Client) GetMessages(ctx context.Context, service Service, stage Stage, params *GetMessagesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4474,11 +4721,11 @@ func (c *Client) GetMessages(ctx context.Context, service Service, stage Stage, 
 	return c.Client.Do(req)
 }
 
-// DropMessage Takes a parked message away
+// DeleteMessage Deletes a dead letter
 //
-// Corresponds with DELETE /services/{service}/stages/{stage}/messages/{message} (the `DropMessage` operationId).
-func (c *Client) DropMessage(ctx context.Context, service Service, stage Stage, message MessageId, params *DropMessageParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewDropMessageRequest(c.Server, service, stage, message, params)
+// Corresponds with DELETE /services/{service}/stages/{stage}/messages/{message} (the `DeleteMessage` operationId).
+func (c *Client) DeleteMessage(ctx context.Context, service Service, stage Stage, message MessageId, params *DeleteMessageParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteMessageRequest(c.Server, service, stage, message, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4489,11 +4736,11 @@ func (c *Client) DropMessage(ctx context.Context, service Service, stage Stage, 
 	return c.Client.Do(req)
 }
 
-// SendMessageAgain Tries a parked message again
+// RetryMessage Retries a dead letter
 //
-// Corresponds with POST /services/{service}/stages/{stage}/messages/{message} (the `SendMessageAgain` operationId).
-func (c *Client) SendMessageAgain(ctx context.Context, service Service, stage Stage, message MessageId, params *SendMessageAgainParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSendMessageAgainRequest(c.Server, service, stage, message, params)
+// Corresponds with POST /services/{service}/stages/{stage}/messages/{message} (the `RetryMessage` operationId).
+func (c *Client) RetryMessage(ctx context.Context, service Service, stage Stage, message MessageId, params *RetryMessageParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRetryMessageRequest(c.Server, service, stage, message, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4504,7 +4751,7 @@ func (c *Client) SendMessageAgain(ctx context.Context, service Service, stage St
 	return c.Client.Do(req)
 }
 
-// GetSecrets Names of the secrets of a stage; values are never shown
+// GetSecrets Lists the secrets of a stage without their values
 //
 // Corresponds with GET /services/{service}/stages/{stage}/secrets (the `GetSecrets` operationId).
 func (c *Client) GetSecrets(ctx context.Context, service Service, stage Stage, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4519,7 +4766,7 @@ func (c *Client) GetSecrets(ctx context.Context, service Service, stage Stage, r
 	return c.Client.Do(req)
 }
 
-// SetSecretWithBody Gives a secret a value
+// SetSecretWithBody Sets the value of a secret
 //
 // Takes any type of body and a specified content type.
 //
@@ -4536,7 +4783,7 @@ func (c *Client) SetSecretWithBody(ctx context.Context, service Service, stage S
 	return c.Client.Do(req)
 }
 
-// SetSecret Gives a secret a value
+// SetSecret Sets the value of a secret
 //
 // Takes a body of the `application/json` content type.
 //
@@ -4553,7 +4800,7 @@ func (c *Client) SetSecret(ctx context.Context, service Service, stage Stage, se
 	return c.Client.Do(req)
 }
 
-// ListVersions Versions, newest first, a part at a time
+// ListVersions Lists versions, newest first, one page at a time
 //
 // Corresponds with GET /services/{service}/versions (the `ListVersions` operationId).
 func (c *Client) ListVersions(ctx context.Context, service Service, params *ListVersionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4568,7 +4815,7 @@ func (c *Client) ListVersions(ctx context.Context, service Service, params *List
 	return c.Client.Do(req)
 }
 
-// GetVersion One version with its archives
+// GetVersion Returns a version with its archives
 //
 // Corresponds with GET /services/{service}/versions/{version} (the `GetVersion` operationId).
 func (c *Client) GetVersion(ctx context.Context, service Service, version Version, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4583,7 +4830,7 @@ func (c *Client) GetVersion(ctx context.Context, service Service, version Versio
 	return c.Client.Do(req)
 }
 
-// CompareVersions What differs from one version to another
+// CompareVersions Compares two versions
 //
 // Corresponds with GET /services/{service}/versions/{version}/compare/{other} (the `CompareVersions` operationId).
 func (c *Client) CompareVersions(ctx context.Context, service Service, version Version, other int, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4598,7 +4845,7 @@ func (c *Client) CompareVersions(ctx context.Context, service Service, version V
 	return c.Client.Do(req)
 }
 
-// GetArchive A function’s archive
+// GetArchive Returns the archive of a function
 //
 // Corresponds with GET /services/{service}/versions/{version}/functions/{function}/archive (the `GetArchive` operationId).
 func (c *Client) GetArchive(ctx context.Context, service Service, version Version, function Function, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4613,7 +4860,7 @@ func (c *Client) GetArchive(ctx context.Context, service Service, version Versio
 	return c.Client.Do(req)
 }
 
-// GetArchiveFile A file of an archive
+// GetArchiveFile Returns a file of an archive
 //
 // Corresponds with GET /services/{service}/versions/{version}/functions/{function}/file (the `GetArchiveFile` operationId).
 func (c *Client) GetArchiveFile(ctx context.Context, service Service, version Version, function Function, params *GetArchiveFileParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4628,7 +4875,7 @@ func (c *Client) GetArchiveFile(ctx context.Context, service Service, version Ve
 	return c.Client.Do(req)
 }
 
-// GetLineAuthors Who wrote lines of a version's files
+// GetLineAuthors Returns the authors of lines of a version's files
 //
 // Corresponds with GET /services/{service}/versions/{version}/lines (the `GetLineAuthors` operationId).
 func (c *Client) GetLineAuthors(ctx context.Context, service Service, version Version, params *GetLineAuthorsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4643,7 +4890,7 @@ func (c *Client) GetLineAuthors(ctx context.Context, service Service, version Ve
 	return c.Client.Do(req)
 }
 
-// GetProvenance Where a version came from, held against all that is kept of it
+// GetProvenance Returns the provenance of a version and verifies the stored data against it
 //
 // Corresponds with GET /services/{service}/versions/{version}/provenance (the `GetProvenance` operationId).
 func (c *Client) GetProvenance(ctx context.Context, service Service, version Version, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4658,7 +4905,7 @@ func (c *Client) GetProvenance(ctx context.Context, service Service, version Ver
 	return c.Client.Do(req)
 }
 
-// SignOut Ends the session
+// SignOut Signs out
 //
 // Corresponds with DELETE /session (the `SignOut` operationId).
 func (c *Client) SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4673,7 +4920,7 @@ func (c *Client) SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*h
 	return c.Client.Do(req)
 }
 
-// GetSession Who is signed in
+// GetSession Returns the signed-in user
 //
 // Corresponds with GET /session (the `GetSession` operationId).
 func (c *Client) GetSession(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4688,7 +4935,7 @@ func (c *Client) GetSession(ctx context.Context, reqEditors ...RequestEditorFn) 
 	return c.Client.Do(req)
 }
 
-// SignInWithBody Signs in, and gives the session’s cookie
+// SignInWithBody Signs in and sets the session cookie
 //
 // Takes any type of body and a specified content type.
 //
@@ -4705,7 +4952,7 @@ func (c *Client) SignInWithBody(ctx context.Context, contentType string, body io
 	return c.Client.Do(req)
 }
 
-// SignIn Signs in, and gives the session’s cookie
+// SignIn Signs in and sets the session cookie
 //
 // Takes a body of the `application/json` content type.
 //
@@ -4722,7 +4969,7 @@ func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEdit
 	return c.Client.Do(req)
 }
 
-// GetWelcome What the sign-in page says to everybody
+// GetWelcome Returns the information of the sign-in page
 //
 // Corresponds with GET /welcome (the `GetWelcome` operationId).
 func (c *Client) GetWelcome(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4735,6 +4982,107 @@ func (c *Client) GetWelcome(ctx context.Context, reqEditors ...RequestEditorFn) 
 		return nil, err
 	}
 	return c.Client.Do(req)
+}
+
+// NewListTokensRequest constructs an http.Request for the ListTokens method
+func NewListTokensRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/account/tokens")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCreateTokenRequest calls the generic CreateToken builder with application/json body
+func NewCreateTokenRequest(server string, body CreateTokenJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCreateTokenRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCreateTokenRequestWithBody constructs an http.Request for the CreateToken method, with any body, and a specified content type
+func NewCreateTokenRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/account/tokens")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRevokeTokenRequest constructs an http.Request for the RevokeToken method
+func NewRevokeTokenRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/account/tokens/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
 }
 
 // NewListCopiesRequest constructs an http.Request for the ListCopies method
@@ -4927,8 +5275,8 @@ func NewGetHealthRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
-// NewListHooksRequest constructs an http.Request for the ListHooks method
-func NewListHooksRequest(server string) (*http.Request, error) {
+// NewListNotificationTargetsRequest constructs an http.Request for the ListNotificationTargets method
+func NewListNotificationTargetsRequest(server string) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -4936,7 +5284,7 @@ func NewListHooksRequest(server string) (*http.Request, error) {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/hooks")
+	operationPath := fmt.Sprintf("/notification-targets")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -4954,19 +5302,19 @@ func NewListHooksRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
-// NewAddHookRequest calls the generic AddHook builder with application/json body
-func NewAddHookRequest(server string, body AddHookJSONRequestBody) (*http.Request, error) {
+// NewCreateNotificationTargetRequest calls the generic CreateNotificationTarget builder with application/json body
+func NewCreateNotificationTargetRequest(server string, body CreateNotificationTargetJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewAddHookRequestWithBody(server, "application/json", bodyReader)
+	return NewCreateNotificationTargetRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewAddHookRequestWithBody constructs an http.Request for the AddHook method, with any body, and a specified content type
-func NewAddHookRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+// NewCreateNotificationTargetRequestWithBody constructs an http.Request for the CreateNotificationTarget method, with any body, and a specified content type
+func NewCreateNotificationTargetRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -4974,7 +5322,7 @@ func NewAddHookRequestWithBody(server string, contentType string, body io.Reader
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/hooks")
+	operationPath := fmt.Sprintf("/notification-targets")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -4994,8 +5342,8 @@ func NewAddHookRequestWithBody(server string, contentType string, body io.Reader
 	return req, nil
 }
 
-// NewEndHookRequest constructs an http.Request for the EndHook method
-func NewEndHookRequest(server string, id Id) (*http.Request, error) {
+// NewDeleteNotificationTargetRequest constructs an http.Request for the DeleteNotificationTarget method
+func NewDeleteNotificationTargetRequest(server string, id Id) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5010,7 +5358,7 @@ func NewEndHookRequest(server string, id Id) (*http.Request, error) {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/hooks/%s", pathParam0)
+	operationPath := fmt.Sprintf("/notification-targets/%s", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -5028,8 +5376,8 @@ func NewEndHookRequest(server string, id Id) (*http.Request, error) {
 	return req, nil
 }
 
-// NewListNoticesRequest constructs an http.Request for the ListNotices method
-func NewListNoticesRequest(server string, id Id) (*http.Request, error) {
+// NewListNotificationsRequest constructs an http.Request for the ListNotifications method
+func NewListNotificationsRequest(server string, id Id) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5044,7 +5392,7 @@ func NewListNoticesRequest(server string, id Id) (*http.Request, error) {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/hooks/%s/notices", pathParam0)
+	operationPath := fmt.Sprintf("/notification-targets/%s/notifications", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -5062,75 +5410,8 @@ func NewListNoticesRequest(server string, id Id) (*http.Request, error) {
 	return req, nil
 }
 
-// NewListTokensRequest constructs an http.Request for the ListTokens method
-func NewListTokensRequest(server string) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/me/tokens")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewMakeTokenRequest calls the generic MakeToken builder with application/json body
-func NewMakeTokenRequest(server string, body MakeTokenJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewMakeTokenRequestWithBody(server, "application/json", bodyReader)
-}
-
-// NewMakeTokenRequestWithBody constructs an http.Request for the MakeToken method, with any body, and a specified content type
-func NewMakeTokenRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/me/tokens")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	return req, nil
-}
-
-// NewEndTokenRequest constructs an http.Request for the EndToken method
-func NewEndTokenRequest(server string, id Id) (*http.Request, error) {
+// NewResendNotificationRequest constructs an http.Request for the ResendNotification method
+func NewResendNotificationRequest(server string, id Id) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5145,41 +5426,7 @@ func NewEndTokenRequest(server string, id Id) (*http.Request, error) {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/me/tokens/%s", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewSendNoticeAgainRequest constructs an http.Request for the SendNoticeAgain method
-func NewSendNoticeAgainRequest(server string, id Id) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/notices/%s/again", pathParam0)
+	operationPath := fmt.Sprintf("/notifications/%s/resend", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -5254,7 +5501,7 @@ func NewComparePlansRequest(server string, id Id, other int64) (*http.Request, e
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/plans/%s/against/%s", pathParam0, pathParam1)
+	operationPath := fmt.Sprintf("/plans/%s/compare/%s", pathParam0, pathParam1)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -5454,8 +5701,8 @@ func NewCreateRepositoryRequestWithBody(server string, contentType string, body 
 	return req, nil
 }
 
-// NewRemoveRepositoryRequest constructs an http.Request for the RemoveRepository method
-func NewRemoveRepositoryRequest(server string, repository Name, params *RemoveRepositoryParams) (*http.Request, error) {
+// NewDeleteRepositoryRequest constructs an http.Request for the DeleteRepository method
+func NewDeleteRepositoryRequest(server string, repository Name, params *DeleteRepositoryParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5511,8 +5758,8 @@ func NewRemoveRepositoryRequest(server string, repository Name, params *RemoveRe
 	return req, nil
 }
 
-// NewEndMirrorRequest constructs an http.Request for the EndMirror method
-func NewEndMirrorRequest(server string, repository Name) (*http.Request, error) {
+// NewDeleteMirrorRequest constructs an http.Request for the DeleteMirror method
+func NewDeleteMirrorRequest(server string, repository Name) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5687,8 +5934,8 @@ func NewListServicesRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
-// NewRemoveServiceRequest constructs an http.Request for the RemoveService method
-func NewRemoveServiceRequest(server string, service Service, params *RemoveServiceParams) (*http.Request, error) {
+// NewDeleteServiceRequest constructs an http.Request for the DeleteService method
+func NewDeleteServiceRequest(server string, service Service, params *DeleteServiceParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5853,8 +6100,8 @@ func NewCancelBuildRequest(server string, service Service, build int64) (*http.R
 	return req, nil
 }
 
-// NewRemoveCopyRequest constructs an http.Request for the RemoveCopy method
-func NewRemoveCopyRequest(server string, service Service, handle Name) (*http.Request, error) {
+// NewDeleteCopyRequest constructs an http.Request for the DeleteCopy method
+func NewDeleteCopyRequest(server string, service Service, username Name) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5866,7 +6113,7 @@ func NewRemoveCopyRequest(server string, service Service, handle Name) (*http.Re
 
 	var pathParam1 string
 
-	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "handle", handle, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "username", username, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -5941,55 +6188,8 @@ func NewPutCopyRequestWithBody(server string, service Service, contentType strin
 	return req, nil
 }
 
-// NewCallCopyRequest calls the generic CallCopy builder with application/json body
-func NewCallCopyRequest(server string, service Service, body CallCopyJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewCallCopyRequestWithBody(server, service, "application/json", bodyReader)
-}
-
-// NewCallCopyRequestWithBody constructs an http.Request for the CallCopy method, with any body, and a specified content type
-func NewCallCopyRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/services/%s/copy/calls", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	return req, nil
-}
-
-// NewProveCopyRequest constructs an http.Request for the ProveCopy method
-func NewProveCopyRequest(server string, service Service, params *ProveCopyParams) (*http.Request, error) {
+// NewRunCopyCasesRequest constructs an http.Request for the RunCopyCases method
+func NewRunCopyCasesRequest(server string, service Service, params *RunCopyCasesParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6045,6 +6245,53 @@ func NewProveCopyRequest(server string, service Service, params *ProveCopyParams
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewInvokeCopyRequest calls the generic InvokeCopy builder with application/json body
+func NewInvokeCopyRequest(server string, service Service, body InvokeCopyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewInvokeCopyRequestWithBody(server, service, "application/json", bodyReader)
+}
+
+// NewInvokeCopyRequestWithBody constructs an http.Request for the InvokeCopy method, with any body, and a specified content type
+func NewInvokeCopyRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/copy/invocations", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -6182,8 +6429,8 @@ func NewGetDeliveryStageRequest(server string, service Service, version Version,
 	return req, nil
 }
 
-// NewGetMeaningRequest constructs an http.Request for the GetMeaning method
-func NewGetMeaningRequest(server string, service Service, version Version, stage Stage, params *GetMeaningParams) (*http.Request, error) {
+// NewGetImpactRequest constructs an http.Request for the GetImpact method
+func NewGetImpactRequest(server string, service Service, version Version, stage Stage, params *GetImpactParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6212,7 +6459,7 @@ func NewGetMeaningRequest(server string, service Service, version Version, stage
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/services/%s/deliveries/%s/stages/%s/meaning", pathParam0, pathParam1, pathParam2)
+	operationPath := fmt.Sprintf("/services/%s/deliveries/%s/stages/%s/impact", pathParam0, pathParam1, pathParam2)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -6337,6 +6584,71 @@ func NewActOnDeliveryRequestWithBody(server string, service Service, version Ver
 	return req, nil
 }
 
+// NewGetDeliveryMetricsRequest constructs an http.Request for the GetDeliveryMetrics method
+func NewGetDeliveryMetricsRequest(server string, service Service, params *GetDeliveryMetricsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/delivery-metrics", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "stage", params.Stage, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "weeks", params.Weeks, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListDeploymentsRequest constructs an http.Request for the ListDeployments method
 func NewListDeploymentsRequest(server string, service Service) (*http.Request, error) {
 	var err error
@@ -6432,19 +6744,19 @@ func NewListDriftRequest(server string, service Service, params *ListDriftParams
 	return req, nil
 }
 
-// NewLeaveDriftRequest calls the generic LeaveDrift builder with application/json body
-func NewLeaveDriftRequest(server string, service Service, body LeaveDriftJSONRequestBody) (*http.Request, error) {
+// NewCopyDriftRequest calls the generic CopyDrift builder with application/json body
+func NewCopyDriftRequest(server string, service Service, body CopyDriftJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewLeaveDriftRequestWithBody(server, service, "application/json", bodyReader)
+	return NewCopyDriftRequestWithBody(server, service, "application/json", bodyReader)
 }
 
-// NewLeaveDriftRequestWithBody constructs an http.Request for the LeaveDrift method, with any body, and a specified content type
-func NewLeaveDriftRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
+// NewCopyDriftRequestWithBody constructs an http.Request for the CopyDrift method, with any body, and a specified content type
+func NewCopyDriftRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6459,7 +6771,7 @@ func NewLeaveDriftRequestWithBody(server string, service Service, contentType st
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/services/%s/drift/left", pathParam0)
+	operationPath := fmt.Sprintf("/services/%s/drift/copied", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -6479,19 +6791,19 @@ func NewLeaveDriftRequestWithBody(server string, service Service, contentType st
 	return req, nil
 }
 
-// NewLeaveDriftNoMoreRequest calls the generic LeaveDriftNoMore builder with application/json body
-func NewLeaveDriftNoMoreRequest(server string, service Service, body LeaveDriftNoMoreJSONRequestBody) (*http.Request, error) {
+// NewIgnoreDriftRequest calls the generic IgnoreDrift builder with application/json body
+func NewIgnoreDriftRequest(server string, service Service, body IgnoreDriftJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewLeaveDriftNoMoreRequestWithBody(server, service, "application/json", bodyReader)
+	return NewIgnoreDriftRequestWithBody(server, service, "application/json", bodyReader)
 }
 
-// NewLeaveDriftNoMoreRequestWithBody constructs an http.Request for the LeaveDriftNoMore method, with any body, and a specified content type
-func NewLeaveDriftNoMoreRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
+// NewIgnoreDriftRequestWithBody constructs an http.Request for the IgnoreDrift method, with any body, and a specified content type
+func NewIgnoreDriftRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6506,7 +6818,7 @@ func NewLeaveDriftNoMoreRequestWithBody(server string, service Service, contentT
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/services/%s/drift/not-left", pathParam0)
+	operationPath := fmt.Sprintf("/services/%s/drift/ignored", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -6526,19 +6838,19 @@ func NewLeaveDriftNoMoreRequestWithBody(server string, service Service, contentT
 	return req, nil
 }
 
-// NewTakeOverDriftRequest calls the generic TakeOverDrift builder with application/json body
-func NewTakeOverDriftRequest(server string, service Service, body TakeOverDriftJSONRequestBody) (*http.Request, error) {
+// NewUnignoreDriftRequest calls the generic UnignoreDrift builder with application/json body
+func NewUnignoreDriftRequest(server string, service Service, body UnignoreDriftJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewTakeOverDriftRequestWithBody(server, service, "application/json", bodyReader)
+	return NewUnignoreDriftRequestWithBody(server, service, "application/json", bodyReader)
 }
 
-// NewTakeOverDriftRequestWithBody constructs an http.Request for the TakeOverDrift method, with any body, and a specified content type
-func NewTakeOverDriftRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
+// NewUnignoreDriftRequestWithBody constructs an http.Request for the UnignoreDrift method, with any body, and a specified content type
+func NewUnignoreDriftRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6553,7 +6865,7 @@ func NewTakeOverDriftRequestWithBody(server string, service Service, contentType
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/services/%s/drift/takeover", pathParam0)
+	operationPath := fmt.Sprintf("/services/%s/drift/unignored", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -6656,9 +6968,9 @@ func NewGetJournalRequest(server string, service Service, params *GetJournalPara
 
 		}
 
-		if params.What != nil {
+		if params.Action != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "what", *params.What, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "action", *params.Action, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -6666,105 +6978,6 @@ func NewGetJournalRequest(server string, service Service, params *GetJournalPara
 				}
 			}
 
-		}
-
-		if encoded := queryValues.Encode(); encoded != "" {
-			rawQueryFragments = append(rawQueryFragments, encoded)
-		}
-		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewGetLineRequest constructs an http.Request for the GetLine method
-func NewGetLineRequest(server string, service Service) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/services/%s/line", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewGetMeasuresRequest constructs an http.Request for the GetMeasures method
-func NewGetMeasuresRequest(server string, service Service, params *GetMeasuresParams) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/services/%s/measures", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	if params != nil {
-		// queryValues collects non-styled parameters (passthrough, JSON)
-		// that are safe to round-trip through url.Values.Encode().
-		queryValues := queryURL.Query()
-		// rawQueryFragments collects pre-encoded query fragments from
-		// styled parameters, preserving literal commas as delimiters
-		// per the OpenAPI spec (e.g. "color=blue,black,brown").
-		var rawQueryFragments []string
-
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "stage", params.Stage, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-			return nil, err
-		} else {
-			for _, qp := range strings.Split(queryFrag, "&") {
-				rawQueryFragments = append(rawQueryFragments, qp)
-			}
-		}
-
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "weeks", params.Weeks, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
-			return nil, err
-		} else {
-			for _, qp := range strings.Split(queryFrag, "&") {
-				rawQueryFragments = append(rawQueryFragments, qp)
-			}
 		}
 
 		if encoded := queryValues.Encode(); encoded != "" {
@@ -6881,9 +7094,9 @@ func NewComputePlanRequest(server string, service Service, params *ComputePlanPa
 			}
 		}
 
-		if params.Onto != nil {
+		if params.Target != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "onto", *params.Onto, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "target", *params.Target, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -6905,9 +7118,9 @@ func NewComputePlanRequest(server string, service Service, params *ComputePlanPa
 
 		}
 
-		if params.TakeAway != nil {
+		if params.Deletions != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "takeAway", *params.TakeAway, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "deletions", *params.Deletions, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -7008,19 +7221,19 @@ func NewListPlanStepsRequest(server string, service Service, params *ListPlanSte
 	return req, nil
 }
 
-// NewMakePlanRequest calls the generic MakePlan builder with application/json body
-func NewMakePlanRequest(server string, service Service, body MakePlanJSONRequestBody) (*http.Request, error) {
+// NewSavePlanRequest calls the generic SavePlan builder with application/json body
+func NewSavePlanRequest(server string, service Service, body SavePlanJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewMakePlanRequestWithBody(server, service, "application/json", bodyReader)
+	return NewSavePlanRequestWithBody(server, service, "application/json", bodyReader)
 }
 
-// NewMakePlanRequestWithBody constructs an http.Request for the MakePlan method, with any body, and a specified content type
-func NewMakePlanRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
+// NewSavePlanRequestWithBody constructs an http.Request for the SavePlan method, with any body, and a specified content type
+func NewSavePlanRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7534,19 +7747,19 @@ func NewGetFileHistoryRequest(server string, service Service, params *GetFileHis
 	return req, nil
 }
 
-// NewSketchPlanRequest calls the generic SketchPlan builder with application/json body
-func NewSketchPlanRequest(server string, service Service, body SketchPlanJSONRequestBody) (*http.Request, error) {
+// NewDraftPlanRequest calls the generic DraftPlan builder with application/json body
+func NewDraftPlanRequest(server string, service Service, body DraftPlanJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewSketchPlanRequestWithBody(server, service, "application/json", bodyReader)
+	return NewDraftPlanRequestWithBody(server, service, "application/json", bodyReader)
 }
 
-// NewSketchPlanRequestWithBody constructs an http.Request for the SketchPlan method, with any body, and a specified content type
-func NewSketchPlanRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
+// NewDraftPlanRequestWithBody constructs an http.Request for the DraftPlan method, with any body, and a specified content type
+func NewDraftPlanRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7628,19 +7841,19 @@ func NewRenameFunctionRequestWithBody(server string, service Service, contentTyp
 	return req, nil
 }
 
-// NewRouteRequestRequest calls the generic RouteRequest builder with application/json body
-func NewRouteRequestRequest(server string, service Service, body RouteRequestJSONRequestBody) (*http.Request, error) {
+// NewTestRouteRequest calls the generic TestRoute builder with application/json body
+func NewTestRouteRequest(server string, service Service, body TestRouteJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewRouteRequestRequestWithBody(server, service, "application/json", bodyReader)
+	return NewTestRouteRequestWithBody(server, service, "application/json", bodyReader)
 }
 
-// NewRouteRequestRequestWithBody constructs an http.Request for the RouteRequest method, with any body, and a specified content type
-func NewRouteRequestRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
+// NewTestRouteRequestWithBody constructs an http.Request for the TestRoute method, with any body, and a specified content type
+func NewTestRouteRequestWithBody(server string, service Service, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7730,6 +7943,40 @@ func NewGetStarterRequest(server string, service Service, params *GetStarterPara
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetStageLineRequest constructs an http.Request for the GetStageLine method
+func NewGetStageLineRequest(server string, service Service) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/services/%s/stage-line", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -7897,19 +8144,19 @@ func NewGetFunctionRequest(server string, service Service, stage Stage, function
 	return req, nil
 }
 
-// NewCallFunctionRequest calls the generic CallFunction builder with application/json body
-func NewCallFunctionRequest(server string, service Service, stage Stage, function Function, body CallFunctionJSONRequestBody) (*http.Request, error) {
+// NewInvokeFunctionRequest calls the generic InvokeFunction builder with application/json body
+func NewInvokeFunctionRequest(server string, service Service, stage Stage, function Function, body InvokeFunctionJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewCallFunctionRequestWithBody(server, service, stage, function, "application/json", bodyReader)
+	return NewInvokeFunctionRequestWithBody(server, service, stage, function, "application/json", bodyReader)
 }
 
-// NewCallFunctionRequestWithBody constructs an http.Request for the CallFunction method, with any body, and a specified content type
-func NewCallFunctionRequestWithBody(server string, service Service, stage Stage, function Function, contentType string, body io.Reader) (*http.Request, error) {
+// NewInvokeFunctionRequestWithBody constructs an http.Request for the InvokeFunction method, with any body, and a specified content type
+func NewInvokeFunctionRequestWithBody(server string, service Service, stage Stage, function Function, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7938,7 +8185,7 @@ func NewCallFunctionRequestWithBody(server string, service Service, stage Stage,
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/services/%s/stages/%s/functions/%s/calls", pathParam0, pathParam1, pathParam2)
+	operationPath := fmt.Sprintf("/services/%s/stages/%s/functions/%s/invocations", pathParam0, pathParam1, pathParam2)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -7958,8 +8205,8 @@ func NewCallFunctionRequestWithBody(server string, service Service, stage Stage,
 	return req, nil
 }
 
-// NewGetFiguresRequest constructs an http.Request for the GetFigures method
-func NewGetFiguresRequest(server string, service Service, stage Stage, function Function, params *GetFiguresParams) (*http.Request, error) {
+// NewGetMetricsRequest constructs an http.Request for the GetMetrics method
+func NewGetMetricsRequest(server string, service Service, stage Stage, function Function, params *GetMetricsParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7988,7 +8235,7 @@ func NewGetFiguresRequest(server string, service Service, stage Stage, function 
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/services/%s/stages/%s/functions/%s/figures", pathParam0, pathParam1, pathParam2)
+	operationPath := fmt.Sprintf("/services/%s/stages/%s/functions/%s/metrics", pathParam0, pathParam1, pathParam2)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -8187,7 +8434,7 @@ func NewGetMessagesRequest(server string, service Service, stage Stage, params *
 			}
 		}
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "parked", params.Parked, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "deadLetter", params.DeadLetter, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -8221,8 +8468,8 @@ func NewGetMessagesRequest(server string, service Service, stage Stage, params *
 	return req, nil
 }
 
-// NewDropMessageRequest constructs an http.Request for the DropMessage method
-func NewDropMessageRequest(server string, service Service, stage Stage, message MessageId, params *DropMessageParams) (*http.Request, error) {
+// NewDeleteMessageRequest constructs an http.Request for the DeleteMessage method
+func NewDeleteMessageRequest(server string, service Service, stage Stage, message MessageId, params *DeleteMessageParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -8292,8 +8539,8 @@ func NewDropMessageRequest(server string, service Service, stage Stage, message 
 	return req, nil
 }
 
-// NewSendMessageAgainRequest constructs an http.Request for the SendMessageAgain method
-func NewSendMessageAgainRequest(server string, service Service, stage Stage, message MessageId, params *SendMessageAgainParams) (*http.Request, error) {
+// NewRetryMessageRequest constructs an http.Request for the RetryMessage method
+func NewRetryMessageRequest(server string, service Service, stage Stage, message MessageId, params *RetryMessageParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -9020,497 +9267,490 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
-	// ListCopiesWithResponse The private copies of services' first stages
+	// ListTokensWithResponse Lists your tokens, newest first, without their values
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /account/tokens (the `ListTokens` operationId).
+	ListTokensWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTokensResponse, error)
+
+	// CreateTokenWithBodyWithResponse Creates a token and returns its value once
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /account/tokens (the `CreateToken` operationId).
+	CreateTokenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateTokenResponse, error)
+
+	// CreateTokenWithResponse Creates a token and returns its value once
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /account/tokens (the `CreateToken` operationId).
+	CreateTokenWithResponse(ctx context.Context, body CreateTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateTokenResponse, error)
+
+	// RevokeTokenWithResponse Revokes a token
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /account/tokens/{id} (the `RevokeToken` operationId).
+	RevokeTokenWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RevokeTokenResponse, error)
+
+	// ListCopiesWithResponse Lists the private copies of first stages
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /copies (the `ListCopies` operationId).
 	ListCopiesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListCopiesResponse, error)
 
-	// GetDeploymentWithResponse A deployment with its steps
+	// GetDeploymentWithResponse Returns a deployment with its steps
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /deployments/{id} (the `GetDeployment` operationId).
 	GetDeploymentWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetDeploymentResponse, error)
 
-	// ActOnDeploymentWithResponse Goes on with a deployment, or cancels it
+	// ActOnDeploymentWithResponse Retries or cancels a deployment
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /deployments/{id}/{action} (the `ActOnDeployment` operationId).
 	ActOnDeploymentWithResponse(ctx context.Context, id Id, action string, reqEditors ...RequestEditorFn) (*ActOnDeploymentResponse, error)
 
-	// ListDocsWithResponse The documents that come with Rudmar
+	// ListDocsWithResponse Lists the docs that ship with Rudmar
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /docs (the `ListDocs` operationId).
 	ListDocsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListDocsResponse, error)
 
-	// GetDocWithResponse A document as HTML
+	// GetDocWithResponse Returns a document as HTML
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /docs/{name} (the `GetDoc` operationId).
 	GetDocWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*GetDocResponse, error)
 
-	// GetHealthWithResponse How Rudmar and its platforms do
+	// GetHealthWithResponse Returns the health of Rudmar and its platforms
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /health (the `GetHealth` operationId).
 	GetHealthWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHealthResponse, error)
 
-	// ListHooksWithResponse Where notices go
+	// ListNotificationTargetsWithResponse Lists notification targets
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with GET /hooks (the `ListHooks` operationId).
-	ListHooksWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListHooksResponse, error)
+	// Corresponds with GET /notification-targets (the `ListNotificationTargets` operationId).
+	ListNotificationTargetsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListNotificationTargetsResponse, error)
 
-	// AddHookWithBodyWithResponse Sends notices somewhere, and gives the key that they are signed with, this once
+	// CreateNotificationTargetWithBodyWithResponse Creates a notification target and returns its signing key once
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /hooks (the `AddHook` operationId).
-	AddHookWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddHookResponse, error)
+	// Corresponds with POST /notification-targets (the `CreateNotificationTarget` operationId).
+	CreateNotificationTargetWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateNotificationTargetResponse, error)
 
-	// AddHookWithResponse Sends notices somewhere, and gives the key that they are signed with, this once
+	// CreateNotificationTargetWithResponse Creates a notification target and returns its signing key once
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /hooks (the `AddHook` operationId).
-	AddHookWithResponse(ctx context.Context, body AddHookJSONRequestBody, reqEditors ...RequestEditorFn) (*AddHookResponse, error)
+	// Corresponds with POST /notification-targets (the `CreateNotificationTarget` operationId).
+	CreateNotificationTargetWithResponse(ctx context.Context, body CreateNotificationTargetJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateNotificationTargetResponse, error)
 
-	// EndHookWithResponse Ends notices to somewhere
+	// DeleteNotificationTargetWithResponse Deletes a notification target
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with DELETE /hooks/{id} (the `EndHook` operationId).
-	EndHookWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*EndHookResponse, error)
+	// Corresponds with DELETE /notification-targets/{id} (the `DeleteNotificationTarget` operationId).
+	DeleteNotificationTargetWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*DeleteNotificationTargetResponse, error)
 
-	// ListNoticesWithResponse The newest notices that went somewhere, with what came back
+	// ListNotificationsWithResponse Lists the newest notifications of a target with their responses
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with GET /hooks/{id}/notices (the `ListNotices` operationId).
-	ListNoticesWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*ListNoticesResponse, error)
+	// Corresponds with GET /notification-targets/{id}/notifications (the `ListNotifications` operationId).
+	ListNotificationsWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*ListNotificationsResponse, error)
 
-	// ListTokensWithResponse The tokens of who asks, newest first; never themselves
+	// ResendNotificationWithResponse Sends a notification again
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with GET /me/tokens (the `ListTokens` operationId).
-	ListTokensWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTokensResponse, error)
+	// Corresponds with POST /notifications/{id}/resend (the `ResendNotification` operationId).
+	ResendNotificationWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*ResendNotificationResponse, error)
 
-	// MakeTokenWithBodyWithResponse Makes a token, and tells it this once
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /me/tokens (the `MakeToken` operationId).
-	MakeTokenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeTokenResponse, error)
-
-	// MakeTokenWithResponse Makes a token, and tells it this once
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /me/tokens (the `MakeToken` operationId).
-	MakeTokenWithResponse(ctx context.Context, body MakeTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeTokenResponse, error)
-
-	// EndTokenWithResponse Ends a token
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with DELETE /me/tokens/{id} (the `EndToken` operationId).
-	EndTokenWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*EndTokenResponse, error)
-
-	// SendNoticeAgainWithResponse Sends a notice once more, as it was
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /notices/{id}/again (the `SendNoticeAgain` operationId).
-	SendNoticeAgainWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*SendNoticeAgainResponse, error)
-
-	// GetPlanWithResponse A plan that was kept
+	// GetPlanWithResponse Returns a saved plan
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /plans/{id} (the `GetPlan` operationId).
 	GetPlanWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetPlanResponse, error)
 
-	// ComparePlansWithResponse What is otherwise in a plan than in another one
+	// ComparePlansWithResponse Compares two plans
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with GET /plans/{id}/against/{other} (the `ComparePlans` operationId).
+	// Corresponds with GET /plans/{id}/compare/{other} (the `ComparePlans` operationId).
 	ComparePlansWithResponse(ctx context.Context, id Id, other int64, reqEditors ...RequestEditorFn) (*ComparePlansResponse, error)
 
-	// RunPlanWithBodyWithResponse Runs a plan that was kept
+	// RunPlanWithBodyWithResponse Runs a saved plan
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /plans/{id}/deployments (the `RunPlan` operationId).
 	RunPlanWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunPlanResponse, error)
 
-	// RunPlanWithResponse Runs a plan that was kept
+	// RunPlanWithResponse Runs a saved plan
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /plans/{id}/deployments (the `RunPlan` operationId).
 	RunPlanWithResponse(ctx context.Context, id Id, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*RunPlanResponse, error)
 
-	// GetPlanDocumentWithResponse A plan that was kept, whole, in its canonical form (RFC 8785); its digest is the SHA-256 of that without digest and outlook
+	// GetPlanDocumentWithResponse Returns a saved plan in its canonical form (RFC 8785); its digest is the SHA-256 without digest and outlook
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /plans/{id}/document (the `GetPlanDocument` operationId).
 	GetPlanDocumentWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetPlanDocumentResponse, error)
 
-	// GetPlanTextWithResponse A plan that was kept, as text to send to somebody
+	// GetPlanTextWithResponse Returns a saved plan as text
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /plans/{id}/text (the `GetPlanText` operationId).
 	GetPlanTextWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetPlanTextResponse, error)
 
-	// ListRepositoriesWithResponse All repositories
+	// ListRepositoriesWithResponse Lists repositories
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /repositories (the `ListRepositories` operationId).
 	ListRepositoriesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRepositoriesResponse, error)
 
-	// CreateRepositoryWithBodyWithResponse Makes a repository
+	// CreateRepositoryWithBodyWithResponse Creates a repository
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /repositories (the `CreateRepository` operationId).
 	CreateRepositoryWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateRepositoryResponse, error)
 
-	// CreateRepositoryWithResponse Makes a repository
+	// CreateRepositoryWithResponse Creates a repository
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /repositories (the `CreateRepository` operationId).
 	CreateRepositoryWithResponse(ctx context.Context, body CreateRepositoryJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateRepositoryResponse, error)
 
-	// RemoveRepositoryWithResponse Takes away a repository that holds no service any more, with its whole history; confirmed by its name
+	// DeleteRepositoryWithResponse Deletes a repository without services, with its history; requires its name as confirmation
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with DELETE /repositories/{repository} (the `RemoveRepository` operationId).
-	RemoveRepositoryWithResponse(ctx context.Context, repository Name, params *RemoveRepositoryParams, reqEditors ...RequestEditorFn) (*RemoveRepositoryResponse, error)
+	// Corresponds with DELETE /repositories/{repository} (the `DeleteRepository` operationId).
+	DeleteRepositoryWithResponse(ctx context.Context, repository Name, params *DeleteRepositoryParams, reqEditors ...RequestEditorFn) (*DeleteRepositoryResponse, error)
 
-	// EndMirrorWithResponse Follows it no more; what came by it stays, and the repository can be pushed to
+	// DeleteMirrorWithResponse Stops mirroring; keeps the commits and allows pushes
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with DELETE /repositories/{repository}/mirror (the `EndMirror` operationId).
-	EndMirrorWithResponse(ctx context.Context, repository Name, reqEditors ...RequestEditorFn) (*EndMirrorResponse, error)
+	// Corresponds with DELETE /repositories/{repository}/mirror (the `DeleteMirror` operationId).
+	DeleteMirrorWithResponse(ctx context.Context, repository Name, reqEditors ...RequestEditorFn) (*DeleteMirrorResponse, error)
 
-	// FetchMirrorWithResponse Fetches the other repository now
+	// FetchMirrorWithResponse Fetches the mirrored repository now
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /repositories/{repository}/mirror (the `FetchMirror` operationId).
 	FetchMirrorWithResponse(ctx context.Context, repository Name, reqEditors ...RequestEditorFn) (*FetchMirrorResponse, error)
 
-	// SetMirrorWithBodyWithResponse Makes a repository follow another one, by interval and by signed push notices to /pushed/{repository}
+	// SetMirrorWithBodyWithResponse Mirrors another repository, by interval and by signed push notifications to /pushed/{repository}
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /repositories/{repository}/mirror (the `SetMirror` operationId).
 	SetMirrorWithBodyWithResponse(ctx context.Context, repository Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetMirrorResponse, error)
 
-	// SetMirrorWithResponse Makes a repository follow another one, by interval and by signed push notices to /pushed/{repository}
+	// SetMirrorWithResponse Mirrors another repository, by interval and by signed push notifications to /pushed/{repository}
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /repositories/{repository}/mirror (the `SetMirror` operationId).
 	SetMirrorWithResponse(ctx context.Context, repository Name, body SetMirrorJSONRequestBody, reqEditors ...RequestEditorFn) (*SetMirrorResponse, error)
 
-	// GetSchemaWithResponse The JSON Schema 2020-12 of a kind of manifest
+	// GetSchemaWithResponse Returns the JSON Schema 2020-12 of a kind of manifest
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /schemas/{file} (the `GetSchema` operationId).
 	GetSchemaWithResponse(ctx context.Context, file string, reqEditors ...RequestEditorFn) (*GetSchemaResponse, error)
 
-	// ListServicesWithResponse All services
+	// ListServicesWithResponse Lists services
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /services (the `ListServices` operationId).
 	ListServicesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListServicesResponse, error)
 
-	// RemoveServiceWithResponse Takes a service off the list of which nothing runs any more; confirmed by its name
+	// DeleteServiceWithResponse Removes a service without deployed resources from the list; requires its name as confirmation
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with DELETE /services/{service} (the `RemoveService` operationId).
-	RemoveServiceWithResponse(ctx context.Context, service Service, params *RemoveServiceParams, reqEditors ...RequestEditorFn) (*RemoveServiceResponse, error)
+	// Corresponds with DELETE /services/{service} (the `DeleteService` operationId).
+	DeleteServiceWithResponse(ctx context.Context, service Service, params *DeleteServiceParams, reqEditors ...RequestEditorFn) (*DeleteServiceResponse, error)
 
-	// GetBoardWithResponse The functions of a service in all stages
+	// GetBoardWithResponse Returns the functions of a service in all stages
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /services/{service}/board (the `GetBoard` operationId).
 	GetBoardWithResponse(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*GetBoardResponse, error)
 
-	// ListBuildsWithResponse The newest builds
+	// ListBuildsWithResponse Lists the newest builds
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /services/{service}/builds (the `ListBuilds` operationId).
 	ListBuildsWithResponse(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*ListBuildsResponse, error)
 
-	// CancelBuildWithResponse Ends a build that waits or runs
+	// CancelBuildWithResponse Cancels a queued or running build
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with DELETE /services/{service}/builds/{build} (the `CancelBuild` operationId).
 	CancelBuildWithResponse(ctx context.Context, service Service, build int64, reqEditors ...RequestEditorFn) (*CancelBuildResponse, error)
 
-	// RemoveCopyWithResponse Takes a private copy away with its data
+	// DeleteCopyWithResponse Deletes a private copy and its data
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with DELETE /services/{service}/copies/{handle} (the `RemoveCopy` operationId).
-	RemoveCopyWithResponse(ctx context.Context, service Service, handle Name, reqEditors ...RequestEditorFn) (*RemoveCopyResponse, error)
+	// Corresponds with DELETE /services/{service}/copies/{username} (the `DeleteCopy` operationId).
+	DeleteCopyWithResponse(ctx context.Context, service Service, username Name, reqEditors ...RequestEditorFn) (*DeleteCopyResponse, error)
 
-	// PutCopyWithBodyWithResponse Brings your private copy in step with a folder
+	// PutCopyWithBodyWithResponse Syncs your private copy with a folder
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /services/{service}/copy (the `PutCopy` operationId).
 	PutCopyWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutCopyResponse, error)
 
-	// PutCopyWithResponse Brings your private copy in step with a folder
+	// PutCopyWithResponse Syncs your private copy with a folder
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /services/{service}/copy (the `PutCopy` operationId).
 	PutCopyWithResponse(ctx context.Context, service Service, body PutCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*PutCopyResponse, error)
 
-	// CallCopyWithBodyWithResponse Calls a function of your private copy
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /services/{service}/copy/calls (the `CallCopy` operationId).
-	CallCopyWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CallCopyResponse, error)
-
-	// CallCopyWithResponse Calls a function of your private copy
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /services/{service}/copy/calls (the `CallCopy` operationId).
-	CallCopyWithResponse(ctx context.Context, service Service, body CallCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*CallCopyResponse, error)
-
-	// ProveCopyWithResponse Runs the saved cases of your folder in your private copy
+	// RunCopyCasesWithResponse Runs the saved cases of your folder in your private copy
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /services/{service}/copy/cases (the `ProveCopy` operationId).
-	ProveCopyWithResponse(ctx context.Context, service Service, params *ProveCopyParams, reqEditors ...RequestEditorFn) (*ProveCopyResponse, error)
+	// Corresponds with POST /services/{service}/copy/cases (the `RunCopyCases` operationId).
+	RunCopyCasesWithResponse(ctx context.Context, service Service, params *RunCopyCasesParams, reqEditors ...RequestEditorFn) (*RunCopyCasesResponse, error)
 
-	// ListDeliveriesWithResponse Where versions are on their way, newest first, a part at a time
+	// InvokeCopyWithBodyWithResponse Invokes a function of your private copy
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/copy/invocations (the `InvokeCopy` operationId).
+	InvokeCopyWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*InvokeCopyResponse, error)
+
+	// InvokeCopyWithResponse Invokes a function of your private copy
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /services/{service}/copy/invocations (the `InvokeCopy` operationId).
+	InvokeCopyWithResponse(ctx context.Context, service Service, body InvokeCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*InvokeCopyResponse, error)
+
+	// ListDeliveriesWithResponse Lists deliveries, newest version first, one page at a time
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /services/{service}/deliveries (the `ListDeliveries` operationId).
 	ListDeliveriesWithResponse(ctx context.Context, service Service, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*ListDeliveriesResponse, error)
 
-	// GetDeliveryStageWithResponse Gates and cases of a version in a stage
+	// GetDeliveryStageWithResponse Returns the gates and cases of a version in a stage
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /services/{service}/deliveries/{version}/stages/{stage} (the `GetDeliveryStage` operationId).
 	GetDeliveryStageWithResponse(ctx context.Context, service Service, version Version, stage Stage, reqEditors ...RequestEditorFn) (*GetDeliveryStageResponse, error)
 
-	// GetMeaningWithResponse What it would do and mean to put a version, or some functions of it, into a stage now, over all its targets
+	// GetImpactWithResponse Computes the impact of delivering a version, or selected functions of it, to a stage now, on all its targets
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with GET /services/{service}/deliveries/{version}/stages/{stage}/meaning (the `GetMeaning` operationId).
-	GetMeaningWithResponse(ctx context.Context, service Service, version Version, stage Stage, params *GetMeaningParams, reqEditors ...RequestEditorFn) (*GetMeaningResponse, error)
+	// Corresponds with GET /services/{service}/deliveries/{version}/stages/{stage}/impact (the `GetImpact` operationId).
+	GetImpactWithResponse(ctx context.Context, service Service, version Version, stage Stage, params *GetImpactParams, reqEditors ...RequestEditorFn) (*GetImpactResponse, error)
 
-	// ActOnDeliveryWithBodyWithResponse Asks for a delivery, approves it, refuses it, and so on
+	// ActOnDeliveryWithBodyWithResponse Requests, approves, rejects, overrides or rolls back a delivery
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId).
 	ActOnDeliveryWithBodyWithResponse(ctx context.Context, service Service, version Version, stage Stage, action string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ActOnDeliveryResponse, error)
 
-	// ActOnDeliveryWithResponse Asks for a delivery, approves it, refuses it, and so on
+	// ActOnDeliveryWithResponse Requests, approves, rejects, overrides or rolls back a delivery
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/deliveries/{version}/stages/{stage}/{action} (the `ActOnDelivery` operationId).
 	ActOnDeliveryWithResponse(ctx context.Context, service Service, version Version, stage Stage, action string, body ActOnDeliveryJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnDeliveryResponse, error)
 
-	// ListDeploymentsWithResponse The newest deployments
+	// GetDeliveryMetricsWithResponse Returns lead time, deployment frequency, change failure rate and recovery time of a stage
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/delivery-metrics (the `GetDeliveryMetrics` operationId).
+	GetDeliveryMetricsWithResponse(ctx context.Context, service Service, params *GetDeliveryMetricsParams, reqEditors ...RequestEditorFn) (*GetDeliveryMetricsResponse, error)
+
+	// ListDeploymentsWithResponse Lists the newest deployments
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /services/{service}/deployments (the `ListDeployments` operationId).
 	ListDeploymentsWithResponse(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*ListDeploymentsResponse, error)
 
-	// ListDriftWithResponse What is live otherwise than recorded, as it was seen last
+	// ListDriftWithResponse Lists the differences between actual and recorded state, as last observed
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /services/{service}/drift (the `ListDrift` operationId).
 	ListDriftWithResponse(ctx context.Context, service Service, params *ListDriftParams, reqEditors ...RequestEditorFn) (*ListDriftResponse, error)
 
-	// LeaveDriftWithBodyWithResponse Leaves a drift as it is, with a reason
+	// CopyDriftWithBodyWithResponse Returns the edit that copies a drift to the manifest, for a user to commit
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /services/{service}/drift/left (the `LeaveDrift` operationId).
-	LeaveDriftWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LeaveDriftResponse, error)
+	// Corresponds with POST /services/{service}/drift/copied (the `CopyDrift` operationId).
+	CopyDriftWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CopyDriftResponse, error)
 
-	// LeaveDriftWithResponse Leaves a drift as it is, with a reason
+	// CopyDriftWithResponse Returns the edit that copies a drift to the manifest, for a user to commit
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /services/{service}/drift/left (the `LeaveDrift` operationId).
-	LeaveDriftWithResponse(ctx context.Context, service Service, body LeaveDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*LeaveDriftResponse, error)
+	// Corresponds with POST /services/{service}/drift/copied (the `CopyDrift` operationId).
+	CopyDriftWithResponse(ctx context.Context, service Service, body CopyDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*CopyDriftResponse, error)
 
-	// LeaveDriftNoMoreWithBodyWithResponse Leaves a drift no more
+	// IgnoreDriftWithBodyWithResponse Ignores a drift, with a reason
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /services/{service}/drift/not-left (the `LeaveDriftNoMore` operationId).
-	LeaveDriftNoMoreWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LeaveDriftNoMoreResponse, error)
+	// Corresponds with POST /services/{service}/drift/ignored (the `IgnoreDrift` operationId).
+	IgnoreDriftWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*IgnoreDriftResponse, error)
 
-	// LeaveDriftNoMoreWithResponse Leaves a drift no more
+	// IgnoreDriftWithResponse Ignores a drift, with a reason
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /services/{service}/drift/not-left (the `LeaveDriftNoMore` operationId).
-	LeaveDriftNoMoreWithResponse(ctx context.Context, service Service, body LeaveDriftNoMoreJSONRequestBody, reqEditors ...RequestEditorFn) (*LeaveDriftNoMoreResponse, error)
+	// Corresponds with POST /services/{service}/drift/ignored (the `IgnoreDrift` operationId).
+	IgnoreDriftWithResponse(ctx context.Context, service Service, body IgnoreDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*IgnoreDriftResponse, error)
 
-	// TakeOverDriftWithBodyWithResponse The edit by which the manifest says what is live; it is for a person to commit
+	// UnignoreDriftWithBodyWithResponse Stops ignoring a drift
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /services/{service}/drift/takeover (the `TakeOverDrift` operationId).
-	TakeOverDriftWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeOverDriftResponse, error)
+	// Corresponds with POST /services/{service}/drift/unignored (the `UnignoreDrift` operationId).
+	UnignoreDriftWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*UnignoreDriftResponse, error)
 
-	// TakeOverDriftWithResponse The edit by which the manifest says what is live; it is for a person to commit
+	// UnignoreDriftWithResponse Stops ignoring a drift
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /services/{service}/drift/takeover (the `TakeOverDrift` operationId).
-	TakeOverDriftWithResponse(ctx context.Context, service Service, body TakeOverDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeOverDriftResponse, error)
+	// Corresponds with POST /services/{service}/drift/unignored (the `UnignoreDrift` operationId).
+	UnignoreDriftWithResponse(ctx context.Context, service Service, body UnignoreDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*UnignoreDriftResponse, error)
 
-	// GetJournalWithResponse What was done, newest first, a part at a time
+	// GetJournalWithResponse Returns the journal, newest entry first, one page at a time
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /services/{service}/journal (the `GetJournal` operationId).
 	GetJournalWithResponse(ctx context.Context, service Service, params *GetJournalParams, reqEditors ...RequestEditorFn) (*GetJournalResponse, error)
 
-	// GetLineWithResponse The stage line
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /services/{service}/line (the `GetLine` operationId).
-	GetLineWithResponse(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*GetLineResponse, error)
-
-	// GetMeasuresWithResponse How a stage is delivered to: how long a change takes, how often one comes, how many fail, and how long until something works again
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /services/{service}/measures (the `GetMeasures` operationId).
-	GetMeasuresWithResponse(ctx context.Context, service Service, params *GetMeasuresParams, reqEditors ...RequestEditorFn) (*GetMeasuresResponse, error)
-
-	// ListOutputsWithResponse What a stage gives to others: addresses to call, identities, log stores
+	// ListOutputsWithResponse Lists the outputs of a stage: addresses to call, identities, log stores
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /services/{service}/outputs (the `ListOutputs` operationId).
 	ListOutputsWithResponse(ctx context.Context, service Service, params *ListOutputsParams, reqEditors ...RequestEditorFn) (*ListOutputsResponse, error)
 
-	// ComputePlanWithResponse Computes a plan, and keeps nothing
+	// ComputePlanWithResponse Computes a plan without saving it
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /services/{service}/plan (the `ComputePlan` operationId).
 	ComputePlanWithResponse(ctx context.Context, service Service, params *ComputePlanParams, reqEditors ...RequestEditorFn) (*ComputePlanResponse, error)
 
-	// ListPlanStepsWithResponse The part of a plan behind what was given of it; a plan that was not kept is remembered for a while
+	// ListPlanStepsWithResponse Returns the next part of a plan; unsaved plans are cached for a while
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /services/{service}/plan/steps (the `ListPlanSteps` operationId).
 	ListPlanStepsWithResponse(ctx context.Context, service Service, params *ListPlanStepsParams, reqEditors ...RequestEditorFn) (*ListPlanStepsResponse, error)
 
-	// MakePlanWithBodyWithResponse Computes a plan and keeps it
+	// SavePlanWithBodyWithResponse Computes and saves a plan
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /services/{service}/plans (the `MakePlan` operationId).
-	MakePlanWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakePlanResponse, error)
+	// Corresponds with POST /services/{service}/plans (the `SavePlan` operationId).
+	SavePlanWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SavePlanResponse, error)
 
-	// MakePlanWithResponse Computes a plan and keeps it
+	// SavePlanWithResponse Computes and saves a plan
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /services/{service}/plans (the `MakePlan` operationId).
-	MakePlanWithResponse(ctx context.Context, service Service, body MakePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*MakePlanResponse, error)
+	// Corresponds with POST /services/{service}/plans (the `SavePlan` operationId).
+	SavePlanWithResponse(ctx context.Context, service Service, body SavePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SavePlanResponse, error)
 
-	// MoveServiceWithBodyWithResponse Gives a service to another repository; confirmed by the service's name
+	// MoveServiceWithBodyWithResponse Moves a service to another repository; requires its name as confirmation
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /services/{service}/repository (the `MoveService` operationId).
 	MoveServiceWithBodyWithResponse(ctx context.Context, service Service, params *MoveServiceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MoveServiceResponse, error)
 
-	// MoveServiceWithResponse Gives a service to another repository; confirmed by the service's name
+	// MoveServiceWithResponse Moves a service to another repository; requires its name as confirmation
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /services/{service}/repository (the `MoveService` operationId).
 	MoveServiceWithResponse(ctx context.Context, service Service, params *MoveServiceParams, body MoveServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*MoveServiceResponse, error)
 
-	// SearchWithResponse Finds versions, commits, files, settings, secrets' names, and diagnostics
+	// SearchWithResponse Searches versions, commits, files, settings, names of secrets and diagnostics
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /services/{service}/search (the `Search` operationId).
 	SearchWithResponse(ctx context.Context, service Service, params *SearchParams, reqEditors ...RequestEditorFn) (*SearchResponse, error)
 
-	// GetSourceWithResponse The files of a branch or commit, with what the check says
+	// GetSourceWithResponse Returns the files of a branch or commit with their diagnostics
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /services/{service}/source (the `GetSource` operationId).
 	GetSourceWithResponse(ctx context.Context, service Service, params *GetSourceParams, reqEditors ...RequestEditorFn) (*GetSourceResponse, error)
 
-	// AssistSourceWithBodyWithResponse What may be written at a place, and what its line means
+	// AssistSourceWithBodyWithResponse Returns completions and notes for a position in a manifest
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/source/assist (the `AssistSource` operationId).
 	AssistSourceWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AssistSourceResponse, error)
 
-	// AssistSourceWithResponse What may be written at a place, and what its line means
+	// AssistSourceWithResponse Returns completions and notes for a position in a manifest
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/source/assist (the `AssistSource` operationId).
 	AssistSourceWithResponse(ctx context.Context, service Service, body AssistSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*AssistSourceResponse, error)
 
-	// CheckSourceWithBodyWithResponse What an edit that is not committed yet would mean
+	// CheckSourceWithBodyWithResponse Checks an uncommitted edit and renders its resources
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/source/check (the `CheckSource` operationId).
 	CheckSourceWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckSourceResponse, error)
 
-	// CheckSourceWithResponse What an edit that is not committed yet would mean
+	// CheckSourceWithResponse Checks an uncommitted edit and renders its resources
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -9531,243 +9771,387 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /services/{service}/source/commits (the `CommitSource` operationId).
 	CommitSourceWithResponse(ctx context.Context, service Service, body CommitSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*CommitSourceResponse, error)
 
-	// GetFileWithResponse A file of the source
+	// GetFileWithResponse Returns a file of the source
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /services/{service}/source/file (the `GetFile` operationId).
 	GetFileWithResponse(ctx context.Context, service Service, params *GetFileParams, reqEditors ...RequestEditorFn) (*GetFileResponse, error)
 
-	// GetFileHistoryWithResponse The commits that changed a file, newest first
+	// GetFileHistoryWithResponse Lists the commits that changed a file, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /services/{service}/source/history (the `GetFileHistory` operationId).
 	GetFileHistoryWithResponse(ctx context.Context, service Service, params *GetFileHistoryParams, reqEditors ...RequestEditorFn) (*GetFileHistoryResponse, error)
 
-	// SketchPlanWithBodyWithResponse What an edit that is not committed yet would change in a stage; such a plan is never run
+	// DraftPlanWithBodyWithResponse Computes the plan of an uncommitted edit for a stage; such a plan cannot be run
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /services/{service}/source/plan (the `SketchPlan` operationId).
-	SketchPlanWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SketchPlanResponse, error)
+	// Corresponds with POST /services/{service}/source/plan (the `DraftPlan` operationId).
+	DraftPlanWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftPlanResponse, error)
 
-	// SketchPlanWithResponse What an edit that is not committed yet would change in a stage; such a plan is never run
+	// DraftPlanWithResponse Computes the plan of an uncommitted edit for a stage; such a plan cannot be run
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /services/{service}/source/plan (the `SketchPlan` operationId).
-	SketchPlanWithResponse(ctx context.Context, service Service, body SketchPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SketchPlanResponse, error)
+	// Corresponds with POST /services/{service}/source/plan (the `DraftPlan` operationId).
+	DraftPlanWithResponse(ctx context.Context, service Service, body DraftPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftPlanResponse, error)
 
-	// RenameFunctionWithBodyWithResponse The edit that renames a function everywhere in its service
+	// RenameFunctionWithBodyWithResponse Returns the edit that renames a function throughout its service
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/source/rename (the `RenameFunction` operationId).
 	RenameFunctionWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenameFunctionResponse, error)
 
-	// RenameFunctionWithResponse The edit that renames a function everywhere in its service
+	// RenameFunctionWithResponse Returns the edit that renames a function throughout its service
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/source/rename (the `RenameFunction` operationId).
 	RenameFunctionWithResponse(ctx context.Context, service Service, body RenameFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*RenameFunctionResponse, error)
 
-	// RouteRequestWithBodyWithResponse Which route of an edit would take a request
+	// TestRouteWithBodyWithResponse Returns the route of an edit that matches a request
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /services/{service}/source/route (the `RouteRequest` operationId).
-	RouteRequestWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RouteRequestResponse, error)
+	// Corresponds with POST /services/{service}/source/route (the `TestRoute` operationId).
+	TestRouteWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TestRouteResponse, error)
 
-	// RouteRequestWithResponse Which route of an edit would take a request
+	// TestRouteWithResponse Returns the route of an edit that matches a request
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /services/{service}/source/route (the `RouteRequest` operationId).
-	RouteRequestWithResponse(ctx context.Context, service Service, body RouteRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*RouteRequestResponse, error)
+	// Corresponds with POST /services/{service}/source/route (the `TestRoute` operationId).
+	TestRouteWithResponse(ctx context.Context, service Service, body TestRouteJSONRequestBody, reqEditors ...RequestEditorFn) (*TestRouteResponse, error)
 
-	// GetStarterWithResponse The files of a new function that works
+	// GetStarterWithResponse Returns the files of a new function
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /services/{service}/source/starter (the `GetStarter` operationId).
 	GetStarterWithResponse(ctx context.Context, service Service, params *GetStarterParams, reqEditors ...RequestEditorFn) (*GetStarterResponse, error)
 
-	// GetCalendarWithResponse When a stage may be entered in the next eight weeks, by its window and its freezes, as iCalendar (RFC 5545)
+	// GetStageLineWithResponse Returns the stage line
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /services/{service}/stage-line (the `GetStageLine` operationId).
+	GetStageLineWithResponse(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*GetStageLineResponse, error)
+
+	// GetCalendarWithResponse Returns the times of entry to a stage in the next eight weeks, from its window and freezes, as iCalendar (RFC 5545)
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /services/{service}/stages/{stage}/calendar (the `GetCalendar` operationId).
 	GetCalendarWithResponse(ctx context.Context, service Service, stage Stage, reqEditors ...RequestEditorFn) (*GetCalendarResponse, error)
 
-	// RunCasesWithResponse Runs the saved cases of what is in a stage now, and keeps nothing of it
+	// RunCasesWithResponse Runs the saved cases against a stage without storing the results
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /services/{service}/stages/{stage}/cases (the `RunCases` operationId).
 	RunCasesWithResponse(ctx context.Context, service Service, stage Stage, params *RunCasesParams, reqEditors ...RequestEditorFn) (*RunCasesResponse, error)
 
-	// GetFunctionWithResponse A function in a stage
+	// GetFunctionWithResponse Returns a function in a stage
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /services/{service}/stages/{stage}/functions/{function} (the `GetFunction` operationId).
 	GetFunctionWithResponse(ctx context.Context, service Service, stage Stage, function Function, reqEditors ...RequestEditorFn) (*GetFunctionResponse, error)
 
-	// CallFunctionWithBodyWithResponse Calls a function
+	// InvokeFunctionWithBodyWithResponse Invokes a function
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/calls (the `CallFunction` operationId).
-	CallFunctionWithBodyWithResponse(ctx context.Context, service Service, stage Stage, function Function, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CallFunctionResponse, error)
+	// Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/invocations (the `InvokeFunction` operationId).
+	InvokeFunctionWithBodyWithResponse(ctx context.Context, service Service, stage Stage, function Function, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*InvokeFunctionResponse, error)
 
-	// CallFunctionWithResponse Calls a function
+	// InvokeFunctionWithResponse Invokes a function
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/calls (the `CallFunction` operationId).
-	CallFunctionWithResponse(ctx context.Context, service Service, stage Stage, function Function, body CallFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*CallFunctionResponse, error)
+	// Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/invocations (the `InvokeFunction` operationId).
+	InvokeFunctionWithResponse(ctx context.Context, service Service, stage Stage, function Function, body InvokeFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*InvokeFunctionResponse, error)
 
-	// GetFiguresWithResponse What calls came to over time
+	// GetMetricsWithResponse Returns the metrics of a function over time
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with GET /services/{service}/stages/{stage}/functions/{function}/figures (the `GetFigures` operationId).
-	GetFiguresWithResponse(ctx context.Context, service Service, stage Stage, function Function, params *GetFiguresParams, reqEditors ...RequestEditorFn) (*GetFiguresResponse, error)
+	// Corresponds with GET /services/{service}/stages/{stage}/functions/{function}/metrics (the `GetMetrics` operationId).
+	GetMetricsWithResponse(ctx context.Context, service Service, stage Stage, function Function, params *GetMetricsParams, reqEditors ...RequestEditorFn) (*GetMetricsResponse, error)
 
-	// GetLogsWithResponse Log lines
+	// GetLogsWithResponse Returns log lines
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /services/{service}/stages/{stage}/logs (the `GetLogs` operationId).
 	GetLogsWithResponse(ctx context.Context, service Service, stage Stage, params *GetLogsParams, reqEditors ...RequestEditorFn) (*GetLogsResponse, error)
 
-	// GetMessagesWithResponse Messages that wait or were parked
+	// GetMessagesWithResponse Lists waiting messages or dead letters
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /services/{service}/stages/{stage}/messages (the `GetMessages` operationId).
 	GetMessagesWithResponse(ctx context.Context, service Service, stage Stage, params *GetMessagesParams, reqEditors ...RequestEditorFn) (*GetMessagesResponse, error)
 
-	// DropMessageWithResponse Takes a parked message away
+	// DeleteMessageWithResponse Deletes a dead letter
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with DELETE /services/{service}/stages/{stage}/messages/{message} (the `DropMessage` operationId).
-	DropMessageWithResponse(ctx context.Context, service Service, stage Stage, message MessageId, params *DropMessageParams, reqEditors ...RequestEditorFn) (*DropMessageResponse, error)
+	// Corresponds with DELETE /services/{service}/stages/{stage}/messages/{message} (the `DeleteMessage` operationId).
+	DeleteMessageWithResponse(ctx context.Context, service Service, stage Stage, message MessageId, params *DeleteMessageParams, reqEditors ...RequestEditorFn) (*DeleteMessageResponse, error)
 
-	// SendMessageAgainWithResponse Tries a parked message again
+	// RetryMessageWithResponse Retries a dead letter
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /services/{service}/stages/{stage}/messages/{message} (the `SendMessageAgain` operationId).
-	SendMessageAgainWithResponse(ctx context.Context, service Service, stage Stage, message MessageId, params *SendMessageAgainParams, reqEditors ...RequestEditorFn) (*SendMessageAgainResponse, error)
+	// Corresponds with POST /services/{service}/stages/{stage}/messages/{message} (the `RetryMessage` operationId).
+	RetryMessageWithResponse(ctx context.Context, service Service, stage Stage, message MessageId, params *RetryMessageParams, reqEditors ...RequestEditorFn) (*RetryMessageResponse, error)
 
-	// GetSecretsWithResponse Names of the secrets of a stage; values are never shown
+	// GetSecretsWithResponse Lists the secrets of a stage without their values
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /services/{service}/stages/{stage}/secrets (the `GetSecrets` operationId).
 	GetSecretsWithResponse(ctx context.Context, service Service, stage Stage, reqEditors ...RequestEditorFn) (*GetSecretsResponse, error)
 
-	// SetSecretWithBodyWithResponse Gives a secret a value
+	// SetSecretWithBodyWithResponse Sets the value of a secret
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /services/{service}/stages/{stage}/secrets/{secret} (the `SetSecret` operationId).
 	SetSecretWithBodyWithResponse(ctx context.Context, service Service, stage Stage, secret string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSecretResponse, error)
 
-	// SetSecretWithResponse Gives a secret a value
+	// SetSecretWithResponse Sets the value of a secret
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /services/{service}/stages/{stage}/secrets/{secret} (the `SetSecret` operationId).
 	SetSecretWithResponse(ctx context.Context, service Service, stage Stage, secret string, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSecretResponse, error)
 
-	// ListVersionsWithResponse Versions, newest first, a part at a time
+	// ListVersionsWithResponse Lists versions, newest first, one page at a time
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /services/{service}/versions (the `ListVersions` operationId).
 	ListVersionsWithResponse(ctx context.Context, service Service, params *ListVersionsParams, reqEditors ...RequestEditorFn) (*ListVersionsResponse, error)
 
-	// GetVersionWithResponse One version with its archives
+	// GetVersionWithResponse Returns a version with its archives
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /services/{service}/versions/{version} (the `GetVersion` operationId).
 	GetVersionWithResponse(ctx context.Context, service Service, version Version, reqEditors ...RequestEditorFn) (*GetVersionResponse, error)
 
-	// CompareVersionsWithResponse What differs from one version to another
+	// CompareVersionsWithResponse Compares two versions
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /services/{service}/versions/{version}/compare/{other} (the `CompareVersions` operationId).
 	CompareVersionsWithResponse(ctx context.Context, service Service, version Version, other int, reqEditors ...RequestEditorFn) (*CompareVersionsResponse, error)
 
-	// GetArchiveWithResponse A function’s archive
+	// GetArchiveWithResponse Returns the archive of a function
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /services/{service}/versions/{version}/functions/{function}/archive (the `GetArchive` operationId).
 	GetArchiveWithResponse(ctx context.Context, service Service, version Version, function Function, reqEditors ...RequestEditorFn) (*GetArchiveResponse, error)
 
-	// GetArchiveFileWithResponse A file of an archive
+	// GetArchiveFileWithResponse Returns a file of an archive
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /services/{service}/versions/{version}/functions/{function}/file (the `GetArchiveFile` operationId).
 	GetArchiveFileWithResponse(ctx context.Context, service Service, version Version, function Function, params *GetArchiveFileParams, reqEditors ...RequestEditorFn) (*GetArchiveFileResponse, error)
 
-	// GetLineAuthorsWithResponse Who wrote lines of a version's files
+	// GetLineAuthorsWithResponse Returns the authors of lines of a version's files
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /services/{service}/versions/{version}/lines (the `GetLineAuthors` operationId).
 	GetLineAuthorsWithResponse(ctx context.Context, service Service, version Version, params *GetLineAuthorsParams, reqEditors ...RequestEditorFn) (*GetLineAuthorsResponse, error)
 
-	// GetProvenanceWithResponse Where a version came from, held against all that is kept of it
+	// GetProvenanceWithResponse Returns the provenance of a version and verifies the stored data against it
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /services/{service}/versions/{version}/provenance (the `GetProvenance` operationId).
 	GetProvenanceWithResponse(ctx context.Context, service Service, version Version, reqEditors ...RequestEditorFn) (*GetProvenanceResponse, error)
 
-	// SignOutWithResponse Ends the session
+	// SignOutWithResponse Signs out
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with DELETE /session (the `SignOut` operationId).
 	SignOutWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*SignOutResponse, error)
 
-	// GetSessionWithResponse Who is signed in
+	// GetSessionWithResponse Returns the signed-in user
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /session (the `GetSession` operationId).
 	GetSessionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSessionResponse, error)
 
-	// SignInWithBodyWithResponse Signs in, and gives the session’s cookie
+	// SignInWithBodyWithResponse Signs in and sets the session cookie
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /session (the `SignIn` operationId).
 	SignInWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignInResponse, error)
 
-	// SignInWithResponse Signs in, and gives the session’s cookie
+	// SignInWithResponse Signs in and sets the session cookie
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /session (the `SignIn` operationId).
 	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
 
-	// GetWelcomeWithResponse What the sign-in page says to everybody
+	// GetWelcomeWithResponse Returns the information of the sign-in page
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /welcome (the `GetWelcome` operationId).
 	GetWelcomeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetWelcomeResponse, error)
+}
+
+type ListTokensResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Token
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListTokensResponse) GetJSON200() *[]Token {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListTokensResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListTokensResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListTokensResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListTokensResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListTokensResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CreateTokenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *CreatedToken
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r CreateTokenResponse) GetJSON201() *CreatedToken {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CreateTokenResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CreateTokenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CreateTokenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CreateTokenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CreateTokenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RevokeTokenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RevokeTokenResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RevokeTokenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RevokeTokenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RevokeTokenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RevokeTokenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
 }
 
 type ListCopiesResponse struct {
@@ -10051,42 +10435,42 @@ func (r GetHealthResponse) ContentType() string {
 	return ""
 }
 
-type ListHooksResponse struct {
+type ListNotificationTargetsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
 	JSON200 *struct {
-		Hooks []Hook `json:"hooks"`
+		Targets []NotificationTarget `json:"targets"`
 
-		// Kinds The kinds of notices that there are
-		Kinds []string `json:"kinds"`
+		// Types All notification types
+		Types []string `json:"types"`
 	}
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListHooksResponse) GetJSON200() *struct {
-	Hooks []Hook `json:"hooks"`
+func (r ListNotificationTargetsResponse) GetJSON200() *struct {
+	Targets []NotificationTarget `json:"targets"`
 
-	// Kinds The kinds of notices that there are
-	Kinds []string `json:"kinds"`
+	// Types All notification types
+	Types []string `json:"types"`
 } {
 	return r.JSON200
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ListHooksResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r ListNotificationTargetsResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r ListHooksResponse) GetBody() []byte {
+func (r ListNotificationTargetsResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r ListHooksResponse) Status() string {
+func (r ListNotificationTargetsResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -10094,7 +10478,7 @@ func (r ListHooksResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r ListHooksResponse) StatusCode() int {
+func (r ListNotificationTargetsResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -10102,39 +10486,39 @@ func (r ListHooksResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ListHooksResponse) ContentType() string {
+func (r ListNotificationTargetsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
 	return ""
 }
 
-type AddHookResponse struct {
+type CreateNotificationTargetResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON201 the response for an HTTP 201 `application/json` response
-	JSON201 *MadeHook
+	JSON201 *CreatedNotificationTarget
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON201 returns the response for an HTTP 201 `application/json` response
-func (r AddHookResponse) GetJSON201() *MadeHook {
+func (r CreateNotificationTargetResponse) GetJSON201() *CreatedNotificationTarget {
 	return r.JSON201
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r AddHookResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r CreateNotificationTargetResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r AddHookResponse) GetBody() []byte {
+func (r CreateNotificationTargetResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r AddHookResponse) Status() string {
+func (r CreateNotificationTargetResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -10142,7 +10526,7 @@ func (r AddHookResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r AddHookResponse) StatusCode() int {
+func (r CreateNotificationTargetResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -10150,14 +10534,14 @@ func (r AddHookResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r AddHookResponse) ContentType() string {
+func (r CreateNotificationTargetResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
 	return ""
 }
 
-type EndHookResponse struct {
+type DeleteNotificationTargetResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
@@ -10165,17 +10549,17 @@ type EndHookResponse struct {
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r EndHookResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r DeleteNotificationTargetResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r EndHookResponse) GetBody() []byte {
+func (r DeleteNotificationTargetResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r EndHookResponse) Status() string {
+func (r DeleteNotificationTargetResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -10183,7 +10567,7 @@ func (r EndHookResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r EndHookResponse) StatusCode() int {
+func (r DeleteNotificationTargetResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -10191,39 +10575,39 @@ func (r EndHookResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r EndHookResponse) ContentType() string {
+func (r DeleteNotificationTargetResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
 	return ""
 }
 
-type ListNoticesResponse struct {
+type ListNotificationsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]Notice
+	JSON200 *[]Notification
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListNoticesResponse) GetJSON200() *[]Notice {
+func (r ListNotificationsResponse) GetJSON200() *[]Notification {
 	return r.JSON200
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ListNoticesResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r ListNotificationsResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r ListNoticesResponse) GetBody() []byte {
+func (r ListNotificationsResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r ListNoticesResponse) Status() string {
+func (r ListNotificationsResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -10231,7 +10615,7 @@ func (r ListNoticesResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r ListNoticesResponse) StatusCode() int {
+func (r ListNotificationsResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -10239,110 +10623,14 @@ func (r ListNoticesResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ListNoticesResponse) ContentType() string {
+func (r ListNotificationsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
 	return ""
 }
 
-type ListTokensResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]Token
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListTokensResponse) GetJSON200() *[]Token {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ListTokensResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r ListTokensResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r ListTokensResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r ListTokensResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ListTokensResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type MakeTokenResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON201 the response for an HTTP 201 `application/json` response
-	JSON201 *MadeToken
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON201 returns the response for an HTTP 201 `application/json` response
-func (r MakeTokenResponse) GetJSON201() *MadeToken {
-	return r.JSON201
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r MakeTokenResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r MakeTokenResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r MakeTokenResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r MakeTokenResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r MakeTokenResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type EndTokenResponse struct {
+type ResendNotificationResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
@@ -10350,17 +10638,17 @@ type EndTokenResponse struct {
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r EndTokenResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r ResendNotificationResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r EndTokenResponse) GetBody() []byte {
+func (r ResendNotificationResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r EndTokenResponse) Status() string {
+func (r ResendNotificationResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -10368,7 +10656,7 @@ func (r EndTokenResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r EndTokenResponse) StatusCode() int {
+func (r ResendNotificationResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -10376,48 +10664,7 @@ func (r EndTokenResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r EndTokenResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type SendNoticeAgainResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r SendNoticeAgainResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r SendNoticeAgainResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r SendNoticeAgainResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r SendNoticeAgainResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r SendNoticeAgainResponse) ContentType() string {
+func (r ResendNotificationResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10428,13 +10675,13 @@ type GetPlanResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *KeptPlan
+	JSON200 *SavedPlan
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetPlanResponse) GetJSON200() *KeptPlan {
+func (r GetPlanResponse) GetJSON200() *SavedPlan {
 	return r.JSON200
 }
 
@@ -10525,7 +10772,7 @@ type RunPlanResponse struct {
 	HTTPResponse *http.Response
 	// JSON201 the response for an HTTP 201 `application/json` response
 	JSON201 *struct {
-		// Deployment 0 where the delivery makes a plan of its own
+		// Deployment 0 if the delivery computes its own plan
 		Deployment int64 `json:"deployment"`
 	}
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
@@ -10534,7 +10781,7 @@ type RunPlanResponse struct {
 
 // GetJSON201 returns the response for an HTTP 201 `application/json` response
 func (r RunPlanResponse) GetJSON201() *struct {
-	// Deployment 0 where the delivery makes a plan of its own
+	// Deployment 0 if the delivery computes its own plan
 	Deployment int64 `json:"deployment"`
 } {
 	return r.JSON201
@@ -10763,7 +11010,7 @@ func (r CreateRepositoryResponse) ContentType() string {
 	return ""
 }
 
-type RemoveRepositoryResponse struct {
+type DeleteRepositoryResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
@@ -10771,17 +11018,17 @@ type RemoveRepositoryResponse struct {
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r RemoveRepositoryResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r DeleteRepositoryResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r RemoveRepositoryResponse) GetBody() []byte {
+func (r DeleteRepositoryResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r RemoveRepositoryResponse) Status() string {
+func (r DeleteRepositoryResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -10789,7 +11036,7 @@ func (r RemoveRepositoryResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r RemoveRepositoryResponse) StatusCode() int {
+func (r DeleteRepositoryResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -10797,14 +11044,14 @@ func (r RemoveRepositoryResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r RemoveRepositoryResponse) ContentType() string {
+func (r DeleteRepositoryResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
 	return ""
 }
 
-type EndMirrorResponse struct {
+type DeleteMirrorResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
@@ -10812,17 +11059,17 @@ type EndMirrorResponse struct {
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r EndMirrorResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r DeleteMirrorResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r EndMirrorResponse) GetBody() []byte {
+func (r DeleteMirrorResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r EndMirrorResponse) Status() string {
+func (r DeleteMirrorResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -10830,7 +11077,7 @@ func (r EndMirrorResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r EndMirrorResponse) StatusCode() int {
+func (r DeleteMirrorResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -10838,7 +11085,7 @@ func (r EndMirrorResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r EndMirrorResponse) ContentType() string {
+func (r DeleteMirrorResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11034,7 +11281,7 @@ func (r ListServicesResponse) ContentType() string {
 	return ""
 }
 
-type RemoveServiceResponse struct {
+type DeleteServiceResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
@@ -11042,17 +11289,17 @@ type RemoveServiceResponse struct {
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r RemoveServiceResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r DeleteServiceResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r RemoveServiceResponse) GetBody() []byte {
+func (r DeleteServiceResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r RemoveServiceResponse) Status() string {
+func (r DeleteServiceResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -11060,7 +11307,7 @@ func (r RemoveServiceResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r RemoveServiceResponse) StatusCode() int {
+func (r DeleteServiceResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -11068,7 +11315,7 @@ func (r RemoveServiceResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r RemoveServiceResponse) ContentType() string {
+func (r DeleteServiceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11212,7 +11459,7 @@ func (r CancelBuildResponse) ContentType() string {
 	return ""
 }
 
-type RemoveCopyResponse struct {
+type DeleteCopyResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
@@ -11220,17 +11467,17 @@ type RemoveCopyResponse struct {
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r RemoveCopyResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r DeleteCopyResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r RemoveCopyResponse) GetBody() []byte {
+func (r DeleteCopyResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r RemoveCopyResponse) Status() string {
+func (r DeleteCopyResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -11238,7 +11485,7 @@ func (r RemoveCopyResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r RemoveCopyResponse) StatusCode() int {
+func (r DeleteCopyResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -11246,7 +11493,7 @@ func (r RemoveCopyResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r RemoveCopyResponse) ContentType() string {
+func (r DeleteCopyResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11301,55 +11548,7 @@ func (r PutCopyResponse) ContentType() string {
 	return ""
 }
 
-type CallCopyResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Invocation
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r CallCopyResponse) GetJSON200() *Invocation {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r CallCopyResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r CallCopyResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r CallCopyResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r CallCopyResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r CallCopyResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type ProveCopyResponse struct {
+type RunCopyCasesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
@@ -11359,22 +11558,22 @@ type ProveCopyResponse struct {
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ProveCopyResponse) GetJSON200() *[]CaseRun {
+func (r RunCopyCasesResponse) GetJSON200() *[]CaseRun {
 	return r.JSON200
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ProveCopyResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r RunCopyCasesResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r ProveCopyResponse) GetBody() []byte {
+func (r RunCopyCasesResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r ProveCopyResponse) Status() string {
+func (r RunCopyCasesResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -11382,7 +11581,7 @@ func (r ProveCopyResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r ProveCopyResponse) StatusCode() int {
+func (r RunCopyCasesResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -11390,7 +11589,55 @@ func (r ProveCopyResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ProveCopyResponse) ContentType() string {
+func (r RunCopyCasesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type InvokeCopyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Invocation
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r InvokeCopyResponse) GetJSON200() *Invocation {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r InvokeCopyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r InvokeCopyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r InvokeCopyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r InvokeCopyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r InvokeCopyResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11493,32 +11740,32 @@ func (r GetDeliveryStageResponse) ContentType() string {
 	return ""
 }
 
-type GetMeaningResponse struct {
+type GetImpactResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Meaning
+	JSON200 *Impact
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetMeaningResponse) GetJSON200() *Meaning {
+func (r GetImpactResponse) GetJSON200() *Impact {
 	return r.JSON200
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r GetMeaningResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r GetImpactResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r GetMeaningResponse) GetBody() []byte {
+func (r GetImpactResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r GetMeaningResponse) Status() string {
+func (r GetImpactResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -11526,7 +11773,7 @@ func (r GetMeaningResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r GetMeaningResponse) StatusCode() int {
+func (r GetImpactResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -11534,7 +11781,7 @@ func (r GetMeaningResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r GetMeaningResponse) ContentType() string {
+func (r GetImpactResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11576,6 +11823,54 @@ func (r ActOnDeliveryResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ActOnDeliveryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetDeliveryMetricsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DeliveryMetrics
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDeliveryMetricsResponse) GetJSON200() *DeliveryMetrics {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDeliveryMetricsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDeliveryMetricsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDeliveryMetricsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDeliveryMetricsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDeliveryMetricsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11634,13 +11929,13 @@ type ListDriftResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]DriftAt
+	JSON200 *[]DriftEntry
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListDriftResponse) GetJSON200() *[]DriftAt {
+func (r ListDriftResponse) GetJSON200() *[]DriftEntry {
 	return r.JSON200
 }
 
@@ -11678,114 +11973,32 @@ func (r ListDriftResponse) ContentType() string {
 	return ""
 }
 
-type LeaveDriftResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r LeaveDriftResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r LeaveDriftResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r LeaveDriftResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r LeaveDriftResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r LeaveDriftResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type LeaveDriftNoMoreResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r LeaveDriftNoMoreResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r LeaveDriftNoMoreResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r LeaveDriftNoMoreResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r LeaveDriftNoMoreResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r LeaveDriftNoMoreResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type TakeOverDriftResponse struct {
+type CopyDriftResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *TakenOver
+	JSON200 *ManifestEdit
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r TakeOverDriftResponse) GetJSON200() *TakenOver {
+func (r CopyDriftResponse) GetJSON200() *ManifestEdit {
 	return r.JSON200
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r TakeOverDriftResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r CopyDriftResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r TakeOverDriftResponse) GetBody() []byte {
+func (r CopyDriftResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r TakeOverDriftResponse) Status() string {
+func (r CopyDriftResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -11793,7 +12006,7 @@ func (r TakeOverDriftResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r TakeOverDriftResponse) StatusCode() int {
+func (r CopyDriftResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -11801,7 +12014,89 @@ func (r TakeOverDriftResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r TakeOverDriftResponse) ContentType() string {
+func (r CopyDriftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type IgnoreDriftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r IgnoreDriftResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r IgnoreDriftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r IgnoreDriftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r IgnoreDriftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r IgnoreDriftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type UnignoreDriftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r UnignoreDriftResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r UnignoreDriftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r UnignoreDriftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r UnignoreDriftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r UnignoreDriftResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11850,102 +12145,6 @@ func (r GetJournalResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetJournalResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type GetLineResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Line
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetLineResponse) GetJSON200() *Line {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r GetLineResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r GetLineResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r GetLineResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r GetLineResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r GetLineResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type GetMeasuresResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Measures
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetMeasuresResponse) GetJSON200() *Measures {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r GetMeasuresResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r GetMeasuresResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r GetMeasuresResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r GetMeasuresResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r GetMeasuresResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12004,13 +12203,13 @@ type ComputePlanResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *KeptPlan
+	JSON200 *SavedPlan
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ComputePlanResponse) GetJSON200() *KeptPlan {
+func (r ComputePlanResponse) GetJSON200() *SavedPlan {
 	return r.JSON200
 }
 
@@ -12096,32 +12295,32 @@ func (r ListPlanStepsResponse) ContentType() string {
 	return ""
 }
 
-type MakePlanResponse struct {
+type SavePlanResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON201 the response for an HTTP 201 `application/json` response
-	JSON201 *KeptPlan
+	JSON201 *SavedPlan
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON201 returns the response for an HTTP 201 `application/json` response
-func (r MakePlanResponse) GetJSON201() *KeptPlan {
+func (r SavePlanResponse) GetJSON201() *SavedPlan {
 	return r.JSON201
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r MakePlanResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r SavePlanResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r MakePlanResponse) GetBody() []byte {
+func (r SavePlanResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r MakePlanResponse) Status() string {
+func (r SavePlanResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -12129,7 +12328,7 @@ func (r MakePlanResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r MakePlanResponse) StatusCode() int {
+func (r SavePlanResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -12137,7 +12336,7 @@ func (r MakePlanResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r MakePlanResponse) ContentType() string {
+func (r SavePlanResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12149,7 +12348,7 @@ type MoveServiceResponse struct {
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
 	JSON200 *struct {
-		Means []string `json:"means"`
+		Effects []string `json:"effects"`
 	}
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
@@ -12157,7 +12356,7 @@ type MoveServiceResponse struct {
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
 func (r MoveServiceResponse) GetJSON200() *struct {
-	Means []string `json:"means"`
+	Effects []string `json:"effects"`
 } {
 	return r.JSON200
 }
@@ -12200,13 +12399,13 @@ type SearchResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]Found
+	JSON200 *[]SearchResult
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r SearchResponse) GetJSON200() *[]Found {
+func (r SearchResponse) GetJSON200() *[]SearchResult {
 	return r.JSON200
 }
 
@@ -12543,32 +12742,32 @@ func (r GetFileHistoryResponse) ContentType() string {
 	return ""
 }
 
-type SketchPlanResponse struct {
+type DraftPlanResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Sketch
+	JSON200 *DraftPlan
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r SketchPlanResponse) GetJSON200() *Sketch {
+func (r DraftPlanResponse) GetJSON200() *DraftPlan {
 	return r.JSON200
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r SketchPlanResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r DraftPlanResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r SketchPlanResponse) GetBody() []byte {
+func (r DraftPlanResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r SketchPlanResponse) Status() string {
+func (r DraftPlanResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -12576,7 +12775,7 @@ func (r SketchPlanResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r SketchPlanResponse) StatusCode() int {
+func (r DraftPlanResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -12584,7 +12783,7 @@ func (r SketchPlanResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r SketchPlanResponse) ContentType() string {
+func (r DraftPlanResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12639,7 +12838,7 @@ func (r RenameFunctionResponse) ContentType() string {
 	return ""
 }
 
-type RouteRequestResponse struct {
+type TestRouteResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
@@ -12649,22 +12848,22 @@ type RouteRequestResponse struct {
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r RouteRequestResponse) GetJSON200() *RouteResult {
+func (r TestRouteResponse) GetJSON200() *RouteResult {
 	return r.JSON200
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r RouteRequestResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r TestRouteResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r RouteRequestResponse) GetBody() []byte {
+func (r TestRouteResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r RouteRequestResponse) Status() string {
+func (r TestRouteResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -12672,7 +12871,7 @@ func (r RouteRequestResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r RouteRequestResponse) StatusCode() int {
+func (r TestRouteResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -12680,7 +12879,7 @@ func (r RouteRequestResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r RouteRequestResponse) ContentType() string {
+func (r TestRouteResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12729,6 +12928,54 @@ func (r GetStarterResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetStarterResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetStageLineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *StageLine
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetStageLineResponse) GetJSON200() *StageLine {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetStageLineResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetStageLineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetStageLineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetStageLineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetStageLineResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12872,7 +13119,7 @@ func (r GetFunctionResponse) ContentType() string {
 	return ""
 }
 
-type CallFunctionResponse struct {
+type InvokeFunctionResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
@@ -12882,22 +13129,22 @@ type CallFunctionResponse struct {
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r CallFunctionResponse) GetJSON200() *Invocation {
+func (r InvokeFunctionResponse) GetJSON200() *Invocation {
 	return r.JSON200
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r CallFunctionResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r InvokeFunctionResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r CallFunctionResponse) GetBody() []byte {
+func (r InvokeFunctionResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r CallFunctionResponse) Status() string {
+func (r InvokeFunctionResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -12905,7 +13152,7 @@ func (r CallFunctionResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r CallFunctionResponse) StatusCode() int {
+func (r InvokeFunctionResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -12913,39 +13160,39 @@ func (r CallFunctionResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r CallFunctionResponse) ContentType() string {
+func (r InvokeFunctionResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
 	return ""
 }
 
-type GetFiguresResponse struct {
+type GetMetricsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *FunctionFigures
+	JSON200 *FunctionMetrics
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetFiguresResponse) GetJSON200() *FunctionFigures {
+func (r GetMetricsResponse) GetJSON200() *FunctionMetrics {
 	return r.JSON200
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r GetFiguresResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r GetMetricsResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r GetFiguresResponse) GetBody() []byte {
+func (r GetMetricsResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r GetFiguresResponse) Status() string {
+func (r GetMetricsResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -12953,7 +13200,7 @@ func (r GetFiguresResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r GetFiguresResponse) StatusCode() int {
+func (r GetMetricsResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -12961,7 +13208,7 @@ func (r GetFiguresResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r GetFiguresResponse) ContentType() string {
+func (r GetMetricsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13064,7 +13311,7 @@ func (r GetMessagesResponse) ContentType() string {
 	return ""
 }
 
-type DropMessageResponse struct {
+type DeleteMessageResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
@@ -13072,17 +13319,17 @@ type DropMessageResponse struct {
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r DropMessageResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r DeleteMessageResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r DropMessageResponse) GetBody() []byte {
+func (r DeleteMessageResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r DropMessageResponse) Status() string {
+func (r DeleteMessageResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -13090,7 +13337,7 @@ func (r DropMessageResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r DropMessageResponse) StatusCode() int {
+func (r DeleteMessageResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -13098,14 +13345,14 @@ func (r DropMessageResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r DropMessageResponse) ContentType() string {
+func (r DeleteMessageResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
 	return ""
 }
 
-type SendMessageAgainResponse struct {
+type RetryMessageResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
@@ -13113,17 +13360,17 @@ type SendMessageAgainResponse struct {
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r SendMessageAgainResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r RetryMessageResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r SendMessageAgainResponse) GetBody() []byte {
+func (r RetryMessageResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r SendMessageAgainResponse) Status() string {
+func (r RetryMessageResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -13131,7 +13378,7 @@ func (r SendMessageAgainResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r SendMessageAgainResponse) StatusCode() int {
+func (r RetryMessageResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -13139,7 +13386,7 @@ func (r SendMessageAgainResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r SendMessageAgainResponse) ContentType() string {
+func (r RetryMessageResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13753,7 +14000,59 @@ func (r GetWelcomeResponse) ContentType() string {
 	return ""
 }
 
-// ListCopiesWithResponse The private copies of services' first stages
+// ListTokensWithResponse Lists your tokens, newest first, without their values
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /account/tokens (the `ListTokens` operationId).
+func (c *ClientWithResponses) ListTokensWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTokensResponse, error) {
+	rsp, err := c.ListTokens(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListTokensResponse(rsp)
+}
+
+// CreateTokenWithBodyWithResponse Creates a token and returns its value once
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /account/tokens (the `CreateToken` operationId).
+func (c *ClientWithResponses) CreateTokenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateTokenResponse, error) {
+	rsp, err := c.CreateTokenWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateTokenResponse(rsp)
+}
+
+// CreateTokenWithResponse Creates a token and returns its value once
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /account/tokens (the `CreateToken` operationId).
+func (c *ClientWithResponses) CreateTokenWithResponse(ctx context.Context, body CreateTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateTokenResponse, error) {
+	rsp, err := c.CreateToken(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateTokenResponse(rsp)
+}
+
+// RevokeTokenWithResponse Revokes a token
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /account/tokens/{id} (the `RevokeToken` operationId).
+func (c *ClientWithResponses) RevokeTokenWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RevokeTokenResponse, error) {
+	rsp, err := c.RevokeToken(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRevokeTokenResponse(rsp)
+}
+
+// ListCopiesWithResponse Lists the private copies of first stages
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -13766,7 +14065,7 @@ func (c *ClientWithResponses) ListCopiesWithResponse(ctx context.Context, reqEdi
 	return ParseListCopiesResponse(rsp)
 }
 
-// GetDeploymentWithResponse A deployment with its steps
+// GetDeploymentWithResponse Returns a deployment with its steps
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -13779,7 +14078,7 @@ func (c *ClientWithResponses) GetDeploymentWithResponse(ctx context.Context, id 
 	return ParseGetDeploymentResponse(rsp)
 }
 
-// ActOnDeploymentWithResponse Goes on with a deployment, or cancels it
+// ActOnDeploymentWithResponse Retries or cancels a deployment
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -13792,7 +14091,7 @@ func (c *ClientWithResponses) ActOnDeploymentWithResponse(ctx context.Context, i
 	return ParseActOnDeploymentResponse(rsp)
 }
 
-// ListDocsWithResponse The documents that come with Rudmar
+// ListDocsWithResponse Lists the docs that ship with Rudmar
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -13805,7 +14104,7 @@ func (c *ClientWithResponses) ListDocsWithResponse(ctx context.Context, reqEdito
 	return ParseListDocsResponse(rsp)
 }
 
-// GetDocWithResponse A document as HTML
+// GetDocWithResponse Returns a document as HTML
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -13818,7 +14117,7 @@ func (c *ClientWithResponses) GetDocWithResponse(ctx context.Context, name strin
 	return ParseGetDocResponse(rsp)
 }
 
-// GetHealthWithResponse How Rudmar and its platforms do
+// GetHealthWithResponse Returns the health of Rudmar and its platforms
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -13831,137 +14130,85 @@ func (c *ClientWithResponses) GetHealthWithResponse(ctx context.Context, reqEdit
 	return ParseGetHealthResponse(rsp)
 }
 
-// ListHooksWithResponse Where notices go
+// ListNotificationTargetsWithResponse Lists notification targets
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with GET /hooks (the `ListHooks` operationId).
-func (c *ClientWithResponses) ListHooksWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListHooksResponse, error) {
-	rsp, err := c.ListHooks(ctx, reqEditors...)
+// Corresponds with GET /notification-targets (the `ListNotificationTargets` operationId).
+func (c *ClientWithResponses) ListNotificationTargetsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListNotificationTargetsResponse, error) {
+	rsp, err := c.ListNotificationTargets(ctx, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseListHooksResponse(rsp)
+	return ParseListNotificationTargetsResponse(rsp)
 }
 
-// AddHookWithBodyWithResponse Sends notices somewhere, and gives the key that they are signed with, this once
+// CreateNotificationTargetWithBodyWithResponse Creates a notification target and returns its signing key once
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /hooks (the `AddHook` operationId).
-func (c *ClientWithResponses) AddHookWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddHookResponse, error) {
-	rsp, err := c.AddHookWithBody(ctx, contentType, body, reqEditors...)
+// Corresponds with POST /notification-targets (the `CreateNotificationTarget` operationId).
+func (c *ClientWithResponses) CreateNotificationTargetWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateNotificationTargetResponse, error) {
+	rsp, err := c.CreateNotificationTargetWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseAddHookResponse(rsp)
+	return ParseCreateNotificationTargetResponse(rsp)
 }
 
-// AddHookWithResponse Sends notices somewhere, and gives the key that they are signed with, this once
+// CreateNotificationTargetWithResponse Creates a notification target and returns its signing key once
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /hooks (the `AddHook` operationId).
-func (c *ClientWithResponses) AddHookWithResponse(ctx context.Context, body AddHookJSONRequestBody, reqEditors ...RequestEditorFn) (*AddHookResponse, error) {
-	rsp, err := c.AddHook(ctx, body, reqEditors...)
+// Corresponds with POST /notification-targets (the `CreateNotificationTarget` operationId).
+func (c *ClientWithResponses) CreateNotificationTargetWithResponse(ctx context.Context, body CreateNotificationTargetJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateNotificationTargetResponse, error) {
+	rsp, err := c.CreateNotificationTarget(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseAddHookResponse(rsp)
+	return ParseCreateNotificationTargetResponse(rsp)
 }
 
-// EndHookWithResponse Ends notices to somewhere
+// DeleteNotificationTargetWithResponse Deletes a notification target
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with DELETE /hooks/{id} (the `EndHook` operationId).
-func (c *ClientWithResponses) EndHookWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*EndHookResponse, error) {
-	rsp, err := c.EndHook(ctx, id, reqEditors...)
+// Corresponds with DELETE /notification-targets/{id} (the `DeleteNotificationTarget` operationId).
+func (c *ClientWithResponses) DeleteNotificationTargetWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*DeleteNotificationTargetResponse, error) {
+	rsp, err := c.DeleteNotificationTarget(ctx, id, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseEndHookResponse(rsp)
+	return ParseDeleteNotificationTargetResponse(rsp)
 }
 
-// ListNoticesWithResponse The newest notices that went somewhere, with what came back
+// ListNotificationsWithResponse Lists the newest notifications of a target with their responses
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with GET /hooks/{id}/notices (the `ListNotices` operationId).
-func (c *ClientWithResponses) ListNoticesWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*ListNoticesResponse, error) {
-	rsp, err := c.ListNotices(ctx, id, reqEditors...)
+// Corresponds with GET /notification-targets/{id}/notifications (the `ListNotifications` operationId).
+func (c *ClientWithResponses) ListNotificationsWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*ListNotificationsResponse, error) {
+	rsp, err := c.ListNotifications(ctx, id, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseListNoticesResponse(rsp)
+	return ParseListNotificationsResponse(rsp)
 }
 
-// ListTokensWithResponse The tokens of who asks, newest first; never themselves
+// ResendNotificationWithResponse Sends a notification again
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with GET /me/tokens (the `ListTokens` operationId).
-func (c *ClientWithResponses) ListTokensWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTokensResponse, error) {
-	rsp, err := c.ListTokens(ctx, reqEditors...)
+// Corresponds with POST /notifications/{id}/resend (the `ResendNotification` operationId).
+func (c *ClientWithResponses) ResendNotificationWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*ResendNotificationResponse, error) {
+	rsp, err := c.ResendNotification(ctx, id, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseListTokensResponse(rsp)
+	return ParseResendNotificationResponse(rsp)
 }
 
-// MakeTokenWithBodyWithResponse Makes a token, and tells it this once
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /me/tokens (the `MakeToken` operationId).
-func (c *ClientWithResponses) MakeTokenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeTokenResponse, error) {
-	rsp, err := c.MakeTokenWithBody(ctx, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseMakeTokenResponse(rsp)
-}
-
-// MakeTokenWithResponse Makes a token, and tells it this once
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /me/tokens (the `MakeToken` operationId).
-func (c *ClientWithResponses) MakeTokenWithResponse(ctx context.Context, body MakeTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeTokenResponse, error) {
-	rsp, err := c.MakeToken(ctx, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseMakeTokenResponse(rsp)
-}
-
-// EndTokenWithResponse Ends a token
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with DELETE /me/tokens/{id} (the `EndToken` operationId).
-func (c *ClientWithResponses) EndTokenWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*EndTokenResponse, error) {
-	rsp, err := c.EndToken(ctx, id, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseEndTokenResponse(rsp)
-}
-
-// SendNoticeAgainWithResponse Sends a notice once more, as it was
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /notices/{id}/again (the `SendNoticeAgain` operationId).
-func (c *ClientWithResponses) SendNoticeAgainWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*SendNoticeAgainResponse, error) {
-	rsp, err := c.SendNoticeAgain(ctx, id, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseSendNoticeAgainResponse(rsp)
-}
-
-// GetPlanWithResponse A plan that was kept
+// GetPlanWithResponse Returns a saved plan
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -13974,11 +14221,11 @@ func (c *ClientWithResponses) GetPlanWithResponse(ctx context.Context, id Id, re
 	return ParseGetPlanResponse(rsp)
 }
 
-// ComparePlansWithResponse What is otherwise in a plan than in another one
+// ComparePlansWithResponse Compares two plans
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with GET /plans/{id}/against/{other} (the `ComparePlans` operationId).
+// Corresponds with GET /plans/{id}/compare/{other} (the `ComparePlans` operationId).
 func (c *ClientWithResponses) ComparePlansWithResponse(ctx context.Context, id Id, other int64, reqEditors ...RequestEditorFn) (*ComparePlansResponse, error) {
 	rsp, err := c.ComparePlans(ctx, id, other, reqEditors...)
 	if err != nil {
@@ -13987,7 +14234,7 @@ func (c *ClientWithResponses) ComparePlansWithResponse(ctx context.Context, id I
 	return ParseComparePlansResponse(rsp)
 }
 
-// RunPlanWithBodyWithResponse Runs a plan that was kept
+// RunPlanWithBodyWithResponse Runs a saved plan
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -14000,7 +14247,7 @@ func (c *ClientWithResponses) RunPlanWithBodyWithResponse(ctx context.Context, i
 	return ParseRunPlanResponse(rsp)
 }
 
-// RunPlanWithResponse Runs a plan that was kept
+// RunPlanWithResponse Runs a saved plan
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -14013,7 +14260,7 @@ func (c *ClientWithResponses) RunPlanWithResponse(ctx context.Context, id Id, bo
 	return ParseRunPlanResponse(rsp)
 }
 
-// GetPlanDocumentWithResponse A plan that was kept, whole, in its canonical form (RFC 8785); its digest is the SHA-256 of that without digest and outlook
+// GetPlanDocumentWithResponse Returns a saved plan in its canonical form (RFC 8785); its digest is the SHA-256 without digest and outlook
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14026,7 +14273,7 @@ func (c *ClientWithResponses) GetPlanDocumentWithResponse(ctx context.Context, i
 	return ParseGetPlanDocumentResponse(rsp)
 }
 
-// GetPlanTextWithResponse A plan that was kept, as text to send to somebody
+// GetPlanTextWithResponse Returns a saved plan as text
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14039,7 +14286,7 @@ func (c *ClientWithResponses) GetPlanTextWithResponse(ctx context.Context, id Id
 	return ParseGetPlanTextResponse(rsp)
 }
 
-// ListRepositoriesWithResponse All repositories
+// ListRepositoriesWithResponse Lists repositories
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14052,7 +14299,7 @@ func (c *ClientWithResponses) ListRepositoriesWithResponse(ctx context.Context, 
 	return ParseListRepositoriesResponse(rsp)
 }
 
-// CreateRepositoryWithBodyWithResponse Makes a repository
+// CreateRepositoryWithBodyWithResponse Creates a repository
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -14065,7 +14312,7 @@ func (c *ClientWithResponses) CreateRepositoryWithBodyWithResponse(ctx context.C
 	return ParseCreateRepositoryResponse(rsp)
 }
 
-// CreateRepositoryWithResponse Makes a repository
+// CreateRepositoryWithResponse Creates a repository
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -14078,33 +14325,33 @@ func (c *ClientWithResponses) CreateRepositoryWithResponse(ctx context.Context, 
 	return ParseCreateRepositoryResponse(rsp)
 }
 
-// RemoveRepositoryWithResponse Takes away a repository that holds no service any more, with its whole history; confirmed by its name
+// DeleteRepositoryWithResponse Deletes a repository without services, with its history; requires its name as confirmation
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with DELETE /repositories/{repository} (the `RemoveRepository` operationId).
-func (c *ClientWithResponses) RemoveRepositoryWithResponse(ctx context.Context, repository Name, params *RemoveRepositoryParams, reqEditors ...RequestEditorFn) (*RemoveRepositoryResponse, error) {
-	rsp, err := c.RemoveRepository(ctx, repository, params, reqEditors...)
+// Corresponds with DELETE /repositories/{repository} (the `DeleteRepository` operationId).
+func (c *ClientWithResponses) DeleteRepositoryWithResponse(ctx context.Context, repository Name, params *DeleteRepositoryParams, reqEditors ...RequestEditorFn) (*DeleteRepositoryResponse, error) {
+	rsp, err := c.DeleteRepository(ctx, repository, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseRemoveRepositoryResponse(rsp)
+	return ParseDeleteRepositoryResponse(rsp)
 }
 
-// EndMirrorWithResponse Follows it no more; what came by it stays, and the repository can be pushed to
+// DeleteMirrorWithResponse Stops mirroring; keeps the commits and allows pushes
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with DELETE /repositories/{repository}/mirror (the `EndMirror` operationId).
-func (c *ClientWithResponses) EndMirrorWithResponse(ctx context.Context, repository Name, reqEditors ...RequestEditorFn) (*EndMirrorResponse, error) {
-	rsp, err := c.EndMirror(ctx, repository, reqEditors...)
+// Corresponds with DELETE /repositories/{repository}/mirror (the `DeleteMirror` operationId).
+func (c *ClientWithResponses) DeleteMirrorWithResponse(ctx context.Context, repository Name, reqEditors ...RequestEditorFn) (*DeleteMirrorResponse, error) {
+	rsp, err := c.DeleteMirror(ctx, repository, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseEndMirrorResponse(rsp)
+	return ParseDeleteMirrorResponse(rsp)
 }
 
-// FetchMirrorWithResponse Fetches the other repository now
+// FetchMirrorWithResponse Fetches the mirrored repository now
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14117,7 +14364,7 @@ func (c *ClientWithResponses) FetchMirrorWithResponse(ctx context.Context, repos
 	return ParseFetchMirrorResponse(rsp)
 }
 
-// SetMirrorWithBodyWithResponse Makes a repository follow another one, by interval and by signed push notices to /pushed/{repository}
+// SetMirrorWithBodyWithResponse Mirrors another repository, by interval and by signed push notifications to /pushed/{repository}
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -14130,7 +14377,7 @@ func (c *ClientWithResponses) SetMirrorWithBodyWithResponse(ctx context.Context,
 	return ParseSetMirrorResponse(rsp)
 }
 
-// SetMirrorWithResponse Makes a repository follow another one, by interval and by signed push notices to /pushed/{repository}
+// SetMirrorWithResponse Mirrors another repository, by interval and by signed push notifications to /pushed/{repository}
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -14143,7 +14390,7 @@ func (c *ClientWithResponses) SetMirrorWithResponse(ctx context.Context, reposit
 	return ParseSetMirrorResponse(rsp)
 }
 
-// GetSchemaWithResponse The JSON Schema 2020-12 of a kind of manifest
+// GetSchemaWithResponse Returns the JSON Schema 2020-12 of a kind of manifest
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14156,7 +14403,7 @@ func (c *ClientWithResponses) GetSchemaWithResponse(ctx context.Context, file st
 	return ParseGetSchemaResponse(rsp)
 }
 
-// ListServicesWithResponse All services
+// ListServicesWithResponse Lists services
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14169,20 +14416,20 @@ func (c *ClientWithResponses) ListServicesWithResponse(ctx context.Context, reqE
 	return ParseListServicesResponse(rsp)
 }
 
-// RemoveServiceWithResponse Takes a service off the list of which nothing runs any more; confirmed by its name
+// DeleteServiceWithResponse Removes a service without deployed resources from the list; requires its name as confirmation
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with DELETE /services/{service} (the `RemoveService` operationId).
-func (c *ClientWithResponses) RemoveServiceWithResponse(ctx context.Context, service Service, params *RemoveServiceParams, reqEditors ...RequestEditorFn) (*RemoveServiceResponse, error) {
-	rsp, err := c.RemoveService(ctx, service, params, reqEditors...)
+// Corresponds with DELETE /services/{service} (the `DeleteService` operationId).
+func (c *ClientWithResponses) DeleteServiceWithResponse(ctx context.Context, service Service, params *DeleteServiceParams, reqEditors ...RequestEditorFn) (*DeleteServiceResponse, error) {
+	rsp, err := c.DeleteService(ctx, service, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseRemoveServiceResponse(rsp)
+	return ParseDeleteServiceResponse(rsp)
 }
 
-// GetBoardWithResponse The functions of a service in all stages
+// GetBoardWithResponse Returns the functions of a service in all stages
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14195,7 +14442,7 @@ func (c *ClientWithResponses) GetBoardWithResponse(ctx context.Context, service 
 	return ParseGetBoardResponse(rsp)
 }
 
-// ListBuildsWithResponse The newest builds
+// ListBuildsWithResponse Lists the newest builds
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14208,7 +14455,7 @@ func (c *ClientWithResponses) ListBuildsWithResponse(ctx context.Context, servic
 	return ParseListBuildsResponse(rsp)
 }
 
-// CancelBuildWithResponse Ends a build that waits or runs
+// CancelBuildWithResponse Cancels a queued or running build
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14221,20 +14468,20 @@ func (c *ClientWithResponses) CancelBuildWithResponse(ctx context.Context, servi
 	return ParseCancelBuildResponse(rsp)
 }
 
-// RemoveCopyWithResponse Takes a private copy away with its data
+// DeleteCopyWithResponse Deletes a private copy and its data
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with DELETE /services/{service}/copies/{handle} (the `RemoveCopy` operationId).
-func (c *ClientWithResponses) RemoveCopyWithResponse(ctx context.Context, service Service, handle Name, reqEditors ...RequestEditorFn) (*RemoveCopyResponse, error) {
-	rsp, err := c.RemoveCopy(ctx, service, handle, reqEditors...)
+// Corresponds with DELETE /services/{service}/copies/{username} (the `DeleteCopy` operationId).
+func (c *ClientWithResponses) DeleteCopyWithResponse(ctx context.Context, service Service, username Name, reqEditors ...RequestEditorFn) (*DeleteCopyResponse, error) {
+	rsp, err := c.DeleteCopy(ctx, service, username, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseRemoveCopyResponse(rsp)
+	return ParseDeleteCopyResponse(rsp)
 }
 
-// PutCopyWithBodyWithResponse Brings your private copy in step with a folder
+// PutCopyWithBodyWithResponse Syncs your private copy with a folder
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -14247,7 +14494,7 @@ func (c *ClientWithResponses) PutCopyWithBodyWithResponse(ctx context.Context, s
 	return ParsePutCopyResponse(rsp)
 }
 
-// PutCopyWithResponse Brings your private copy in step with a folder
+// PutCopyWithResponse Syncs your private copy with a folder
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -14260,46 +14507,46 @@ func (c *ClientWithResponses) PutCopyWithResponse(ctx context.Context, service S
 	return ParsePutCopyResponse(rsp)
 }
 
-// CallCopyWithBodyWithResponse Calls a function of your private copy
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /services/{service}/copy/calls (the `CallCopy` operationId).
-func (c *ClientWithResponses) CallCopyWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CallCopyResponse, error) {
-	rsp, err := c.CallCopyWithBody(ctx, service, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseCallCopyResponse(rsp)
-}
-
-// CallCopyWithResponse Calls a function of your private copy
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /services/{service}/copy/calls (the `CallCopy` operationId).
-func (c *ClientWithResponses) CallCopyWithResponse(ctx context.Context, service Service, body CallCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*CallCopyResponse, error) {
-	rsp, err := c.CallCopy(ctx, service, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseCallCopyResponse(rsp)
-}
-
-// ProveCopyWithResponse Runs the saved cases of your folder in your private copy
+// RunCopyCasesWithResponse Runs the saved cases of your folder in your private copy
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /services/{service}/copy/cases (the `ProveCopy` operationId).
-func (c *ClientWithResponses) ProveCopyWithResponse(ctx context.Context, service Service, params *ProveCopyParams, reqEditors ...RequestEditorFn) (*ProveCopyResponse, error) {
-	rsp, err := c.ProveCopy(ctx, service, params, reqEditors...)
+// Corresponds with POST /services/{service}/copy/cases (the `RunCopyCases` operationId).
+func (c *ClientWithResponses) RunCopyCasesWithResponse(ctx context.Context, service Service, params *RunCopyCasesParams, reqEditors ...RequestEditorFn) (*RunCopyCasesResponse, error) {
+	rsp, err := c.RunCopyCases(ctx, service, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseProveCopyResponse(rsp)
+	return ParseRunCopyCasesResponse(rsp)
 }
 
-// ListDeliveriesWithResponse Where versions are on their way, newest first, a part at a time
+// InvokeCopyWithBodyWithResponse Invokes a function of your private copy
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/copy/invocations (the `InvokeCopy` operationId).
+func (c *ClientWithResponses) InvokeCopyWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*InvokeCopyResponse, error) {
+	rsp, err := c.InvokeCopyWithBody(ctx, service, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseInvokeCopyResponse(rsp)
+}
+
+// InvokeCopyWithResponse Invokes a function of your private copy
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /services/{service}/copy/invocations (the `InvokeCopy` operationId).
+func (c *ClientWithResponses) InvokeCopyWithResponse(ctx context.Context, service Service, body InvokeCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*InvokeCopyResponse, error) {
+	rsp, err := c.InvokeCopy(ctx, service, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseInvokeCopyResponse(rsp)
+}
+
+// ListDeliveriesWithResponse Lists deliveries, newest version first, one page at a time
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14312,7 +14559,7 @@ func (c *ClientWithResponses) ListDeliveriesWithResponse(ctx context.Context, se
 	return ParseListDeliveriesResponse(rsp)
 }
 
-// GetDeliveryStageWithResponse Gates and cases of a version in a stage
+// GetDeliveryStageWithResponse Returns the gates and cases of a version in a stage
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14325,20 +14572,20 @@ func (c *ClientWithResponses) GetDeliveryStageWithResponse(ctx context.Context, 
 	return ParseGetDeliveryStageResponse(rsp)
 }
 
-// GetMeaningWithResponse What it would do and mean to put a version, or some functions of it, into a stage now, over all its targets
+// GetImpactWithResponse Computes the impact of delivering a version, or selected functions of it, to a stage now, on all its targets
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with GET /services/{service}/deliveries/{version}/stages/{stage}/meaning (the `GetMeaning` operationId).
-func (c *ClientWithResponses) GetMeaningWithResponse(ctx context.Context, service Service, version Version, stage Stage, params *GetMeaningParams, reqEditors ...RequestEditorFn) (*GetMeaningResponse, error) {
-	rsp, err := c.GetMeaning(ctx, service, version, stage, params, reqEditors...)
+// Corresponds with GET /services/{service}/deliveries/{version}/stages/{stage}/impact (the `GetImpact` operationId).
+func (c *ClientWithResponses) GetImpactWithResponse(ctx context.Context, service Service, version Version, stage Stage, params *GetImpactParams, reqEditors ...RequestEditorFn) (*GetImpactResponse, error) {
+	rsp, err := c.GetImpact(ctx, service, version, stage, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseGetMeaningResponse(rsp)
+	return ParseGetImpactResponse(rsp)
 }
 
-// ActOnDeliveryWithBodyWithResponse Asks for a delivery, approves it, refuses it, and so on
+// ActOnDeliveryWithBodyWithResponse Requests, approves, rejects, overrides or rolls back a delivery
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -14351,7 +14598,7 @@ func (c *ClientWithResponses) ActOnDeliveryWithBodyWithResponse(ctx context.Cont
 	return ParseActOnDeliveryResponse(rsp)
 }
 
-// ActOnDeliveryWithResponse Asks for a delivery, approves it, refuses it, and so on
+// ActOnDeliveryWithResponse Requests, approves, rejects, overrides or rolls back a delivery
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -14364,7 +14611,20 @@ func (c *ClientWithResponses) ActOnDeliveryWithResponse(ctx context.Context, ser
 	return ParseActOnDeliveryResponse(rsp)
 }
 
-// ListDeploymentsWithResponse The newest deployments
+// GetDeliveryMetricsWithResponse Returns lead time, deployment frequency, change failure rate and recovery time of a stage
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/delivery-metrics (the `GetDeliveryMetrics` operationId).
+func (c *ClientWithResponses) GetDeliveryMetricsWithResponse(ctx context.Context, service Service, params *GetDeliveryMetricsParams, reqEditors ...RequestEditorFn) (*GetDeliveryMetricsResponse, error) {
+	rsp, err := c.GetDeliveryMetrics(ctx, service, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDeliveryMetricsResponse(rsp)
+}
+
+// ListDeploymentsWithResponse Lists the newest deployments
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14377,7 +14637,7 @@ func (c *ClientWithResponses) ListDeploymentsWithResponse(ctx context.Context, s
 	return ParseListDeploymentsResponse(rsp)
 }
 
-// ListDriftWithResponse What is live otherwise than recorded, as it was seen last
+// ListDriftWithResponse Lists the differences between actual and recorded state, as last observed
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14390,85 +14650,85 @@ func (c *ClientWithResponses) ListDriftWithResponse(ctx context.Context, service
 	return ParseListDriftResponse(rsp)
 }
 
-// LeaveDriftWithBodyWithResponse Leaves a drift as it is, with a reason
+// CopyDriftWithBodyWithResponse Returns the edit that copies a drift to the manifest, for a user to commit
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /services/{service}/drift/left (the `LeaveDrift` operationId).
-func (c *ClientWithResponses) LeaveDriftWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LeaveDriftResponse, error) {
-	rsp, err := c.LeaveDriftWithBody(ctx, service, contentType, body, reqEditors...)
+// Corresponds with POST /services/{service}/drift/copied (the `CopyDrift` operationId).
+func (c *ClientWithResponses) CopyDriftWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CopyDriftResponse, error) {
+	rsp, err := c.CopyDriftWithBody(ctx, service, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseLeaveDriftResponse(rsp)
+	return ParseCopyDriftResponse(rsp)
 }
 
-// LeaveDriftWithResponse Leaves a drift as it is, with a reason
+// CopyDriftWithResponse Returns the edit that copies a drift to the manifest, for a user to commit
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /services/{service}/drift/left (the `LeaveDrift` operationId).
-func (c *ClientWithResponses) LeaveDriftWithResponse(ctx context.Context, service Service, body LeaveDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*LeaveDriftResponse, error) {
-	rsp, err := c.LeaveDrift(ctx, service, body, reqEditors...)
+// Corresponds with POST /services/{service}/drift/copied (the `CopyDrift` operationId).
+func (c *ClientWithResponses) CopyDriftWithResponse(ctx context.Context, service Service, body CopyDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*CopyDriftResponse, error) {
+	rsp, err := c.CopyDrift(ctx, service, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseLeaveDriftResponse(rsp)
+	return ParseCopyDriftResponse(rsp)
 }
 
-// LeaveDriftNoMoreWithBodyWithResponse Leaves a drift no more
+// IgnoreDriftWithBodyWithResponse Ignores a drift, with a reason
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /services/{service}/drift/not-left (the `LeaveDriftNoMore` operationId).
-func (c *ClientWithResponses) LeaveDriftNoMoreWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LeaveDriftNoMoreResponse, error) {
-	rsp, err := c.LeaveDriftNoMoreWithBody(ctx, service, contentType, body, reqEditors...)
+// Corresponds with POST /services/{service}/drift/ignored (the `IgnoreDrift` operationId).
+func (c *ClientWithResponses) IgnoreDriftWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*IgnoreDriftResponse, error) {
+	rsp, err := c.IgnoreDriftWithBody(ctx, service, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseLeaveDriftNoMoreResponse(rsp)
+	return ParseIgnoreDriftResponse(rsp)
 }
 
-// LeaveDriftNoMoreWithResponse Leaves a drift no more
+// IgnoreDriftWithResponse Ignores a drift, with a reason
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /services/{service}/drift/not-left (the `LeaveDriftNoMore` operationId).
-func (c *ClientWithResponses) LeaveDriftNoMoreWithResponse(ctx context.Context, service Service, body LeaveDriftNoMoreJSONRequestBody, reqEditors ...RequestEditorFn) (*LeaveDriftNoMoreResponse, error) {
-	rsp, err := c.LeaveDriftNoMore(ctx, service, body, reqEditors...)
+// Corresponds with POST /services/{service}/drift/ignored (the `IgnoreDrift` operationId).
+func (c *ClientWithResponses) IgnoreDriftWithResponse(ctx context.Context, service Service, body IgnoreDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*IgnoreDriftResponse, error) {
+	rsp, err := c.IgnoreDrift(ctx, service, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseLeaveDriftNoMoreResponse(rsp)
+	return ParseIgnoreDriftResponse(rsp)
 }
 
-// TakeOverDriftWithBodyWithResponse The edit by which the manifest says what is live; it is for a person to commit
+// UnignoreDriftWithBodyWithResponse Stops ignoring a drift
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /services/{service}/drift/takeover (the `TakeOverDrift` operationId).
-func (c *ClientWithResponses) TakeOverDriftWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeOverDriftResponse, error) {
-	rsp, err := c.TakeOverDriftWithBody(ctx, service, contentType, body, reqEditors...)
+// Corresponds with POST /services/{service}/drift/unignored (the `UnignoreDrift` operationId).
+func (c *ClientWithResponses) UnignoreDriftWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*UnignoreDriftResponse, error) {
+	rsp, err := c.UnignoreDriftWithBody(ctx, service, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseTakeOverDriftResponse(rsp)
+	return ParseUnignoreDriftResponse(rsp)
 }
 
-// TakeOverDriftWithResponse The edit by which the manifest says what is live; it is for a person to commit
+// UnignoreDriftWithResponse Stops ignoring a drift
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /services/{service}/drift/takeover (the `TakeOverDrift` operationId).
-func (c *ClientWithResponses) TakeOverDriftWithResponse(ctx context.Context, service Service, body TakeOverDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeOverDriftResponse, error) {
-	rsp, err := c.TakeOverDrift(ctx, service, body, reqEditors...)
+// Corresponds with POST /services/{service}/drift/unignored (the `UnignoreDrift` operationId).
+func (c *ClientWithResponses) UnignoreDriftWithResponse(ctx context.Context, service Service, body UnignoreDriftJSONRequestBody, reqEditors ...RequestEditorFn) (*UnignoreDriftResponse, error) {
+	rsp, err := c.UnignoreDrift(ctx, service, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseTakeOverDriftResponse(rsp)
+	return ParseUnignoreDriftResponse(rsp)
 }
 
-// GetJournalWithResponse What was done, newest first, a part at a time
+// GetJournalWithResponse Returns the journal, newest entry first, one page at a time
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14481,33 +14741,7 @@ func (c *ClientWithResponses) GetJournalWithResponse(ctx context.Context, servic
 	return ParseGetJournalResponse(rsp)
 }
 
-// GetLineWithResponse The stage line
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /services/{service}/line (the `GetLine` operationId).
-func (c *ClientWithResponses) GetLineWithResponse(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*GetLineResponse, error) {
-	rsp, err := c.GetLine(ctx, service, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetLineResponse(rsp)
-}
-
-// GetMeasuresWithResponse How a stage is delivered to: how long a change takes, how often one comes, how many fail, and how long until something works again
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /services/{service}/measures (the `GetMeasures` operationId).
-func (c *ClientWithResponses) GetMeasuresWithResponse(ctx context.Context, service Service, params *GetMeasuresParams, reqEditors ...RequestEditorFn) (*GetMeasuresResponse, error) {
-	rsp, err := c.GetMeasures(ctx, service, params, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetMeasuresResponse(rsp)
-}
-
-// ListOutputsWithResponse What a stage gives to others: addresses to call, identities, log stores
+// ListOutputsWithResponse Lists the outputs of a stage: addresses to call, identities, log stores
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14520,7 +14754,7 @@ func (c *ClientWithResponses) ListOutputsWithResponse(ctx context.Context, servi
 	return ParseListOutputsResponse(rsp)
 }
 
-// ComputePlanWithResponse Computes a plan, and keeps nothing
+// ComputePlanWithResponse Computes a plan without saving it
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14533,7 +14767,7 @@ func (c *ClientWithResponses) ComputePlanWithResponse(ctx context.Context, servi
 	return ParseComputePlanResponse(rsp)
 }
 
-// ListPlanStepsWithResponse The part of a plan behind what was given of it; a plan that was not kept is remembered for a while
+// ListPlanStepsWithResponse Returns the next part of a plan; unsaved plans are cached for a while
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14546,33 +14780,33 @@ func (c *ClientWithResponses) ListPlanStepsWithResponse(ctx context.Context, ser
 	return ParseListPlanStepsResponse(rsp)
 }
 
-// MakePlanWithBodyWithResponse Computes a plan and keeps it
+// SavePlanWithBodyWithResponse Computes and saves a plan
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /services/{service}/plans (the `MakePlan` operationId).
-func (c *ClientWithResponses) MakePlanWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakePlanResponse, error) {
-	rsp, err := c.MakePlanWithBody(ctx, service, contentType, body, reqEditors...)
+// Corresponds with POST /services/{service}/plans (the `SavePlan` operationId).
+func (c *ClientWithResponses) SavePlanWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SavePlanResponse, error) {
+	rsp, err := c.SavePlanWithBody(ctx, service, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseMakePlanResponse(rsp)
+	return ParseSavePlanResponse(rsp)
 }
 
-// MakePlanWithResponse Computes a plan and keeps it
+// SavePlanWithResponse Computes and saves a plan
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /services/{service}/plans (the `MakePlan` operationId).
-func (c *ClientWithResponses) MakePlanWithResponse(ctx context.Context, service Service, body MakePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*MakePlanResponse, error) {
-	rsp, err := c.MakePlan(ctx, service, body, reqEditors...)
+// Corresponds with POST /services/{service}/plans (the `SavePlan` operationId).
+func (c *ClientWithResponses) SavePlanWithResponse(ctx context.Context, service Service, body SavePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SavePlanResponse, error) {
+	rsp, err := c.SavePlan(ctx, service, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseMakePlanResponse(rsp)
+	return ParseSavePlanResponse(rsp)
 }
 
-// MoveServiceWithBodyWithResponse Gives a service to another repository; confirmed by the service's name
+// MoveServiceWithBodyWithResponse Moves a service to another repository; requires its name as confirmation
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -14585,7 +14819,7 @@ func (c *ClientWithResponses) MoveServiceWithBodyWithResponse(ctx context.Contex
 	return ParseMoveServiceResponse(rsp)
 }
 
-// MoveServiceWithResponse Gives a service to another repository; confirmed by the service's name
+// MoveServiceWithResponse Moves a service to another repository; requires its name as confirmation
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -14598,7 +14832,7 @@ func (c *ClientWithResponses) MoveServiceWithResponse(ctx context.Context, servi
 	return ParseMoveServiceResponse(rsp)
 }
 
-// SearchWithResponse Finds versions, commits, files, settings, secrets' names, and diagnostics
+// SearchWithResponse Searches versions, commits, files, settings, names of secrets and diagnostics
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14611,7 +14845,7 @@ func (c *ClientWithResponses) SearchWithResponse(ctx context.Context, service Se
 	return ParseSearchResponse(rsp)
 }
 
-// GetSourceWithResponse The files of a branch or commit, with what the check says
+// GetSourceWithResponse Returns the files of a branch or commit with their diagnostics
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14624,7 +14858,7 @@ func (c *ClientWithResponses) GetSourceWithResponse(ctx context.Context, service
 	return ParseGetSourceResponse(rsp)
 }
 
-// AssistSourceWithBodyWithResponse What may be written at a place, and what its line means
+// AssistSourceWithBodyWithResponse Returns completions and notes for a position in a manifest
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -14637,7 +14871,7 @@ func (c *ClientWithResponses) AssistSourceWithBodyWithResponse(ctx context.Conte
 	return ParseAssistSourceResponse(rsp)
 }
 
-// AssistSourceWithResponse What may be written at a place, and what its line means
+// AssistSourceWithResponse Returns completions and notes for a position in a manifest
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -14650,7 +14884,7 @@ func (c *ClientWithResponses) AssistSourceWithResponse(ctx context.Context, serv
 	return ParseAssistSourceResponse(rsp)
 }
 
-// CheckSourceWithBodyWithResponse What an edit that is not committed yet would mean
+// CheckSourceWithBodyWithResponse Checks an uncommitted edit and renders its resources
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -14663,7 +14897,7 @@ func (c *ClientWithResponses) CheckSourceWithBodyWithResponse(ctx context.Contex
 	return ParseCheckSourceResponse(rsp)
 }
 
-// CheckSourceWithResponse What an edit that is not committed yet would mean
+// CheckSourceWithResponse Checks an uncommitted edit and renders its resources
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -14702,7 +14936,7 @@ func (c *ClientWithResponses) CommitSourceWithResponse(ctx context.Context, serv
 	return ParseCommitSourceResponse(rsp)
 }
 
-// GetFileWithResponse A file of the source
+// GetFileWithResponse Returns a file of the source
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14715,7 +14949,7 @@ func (c *ClientWithResponses) GetFileWithResponse(ctx context.Context, service S
 	return ParseGetFileResponse(rsp)
 }
 
-// GetFileHistoryWithResponse The commits that changed a file, newest first
+// GetFileHistoryWithResponse Lists the commits that changed a file, newest first
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14728,33 +14962,33 @@ func (c *ClientWithResponses) GetFileHistoryWithResponse(ctx context.Context, se
 	return ParseGetFileHistoryResponse(rsp)
 }
 
-// SketchPlanWithBodyWithResponse What an edit that is not committed yet would change in a stage; such a plan is never run
+// DraftPlanWithBodyWithResponse Computes the plan of an uncommitted edit for a stage; such a plan cannot be run
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /services/{service}/source/plan (the `SketchPlan` operationId).
-func (c *ClientWithResponses) SketchPlanWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SketchPlanResponse, error) {
-	rsp, err := c.SketchPlanWithBody(ctx, service, contentType, body, reqEditors...)
+// Corresponds with POST /services/{service}/source/plan (the `DraftPlan` operationId).
+func (c *ClientWithResponses) DraftPlanWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftPlanResponse, error) {
+	rsp, err := c.DraftPlanWithBody(ctx, service, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseSketchPlanResponse(rsp)
+	return ParseDraftPlanResponse(rsp)
 }
 
-// SketchPlanWithResponse What an edit that is not committed yet would change in a stage; such a plan is never run
+// DraftPlanWithResponse Computes the plan of an uncommitted edit for a stage; such a plan cannot be run
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /services/{service}/source/plan (the `SketchPlan` operationId).
-func (c *ClientWithResponses) SketchPlanWithResponse(ctx context.Context, service Service, body SketchPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SketchPlanResponse, error) {
-	rsp, err := c.SketchPlan(ctx, service, body, reqEditors...)
+// Corresponds with POST /services/{service}/source/plan (the `DraftPlan` operationId).
+func (c *ClientWithResponses) DraftPlanWithResponse(ctx context.Context, service Service, body DraftPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftPlanResponse, error) {
+	rsp, err := c.DraftPlan(ctx, service, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseSketchPlanResponse(rsp)
+	return ParseDraftPlanResponse(rsp)
 }
 
-// RenameFunctionWithBodyWithResponse The edit that renames a function everywhere in its service
+// RenameFunctionWithBodyWithResponse Returns the edit that renames a function throughout its service
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -14767,7 +15001,7 @@ func (c *ClientWithResponses) RenameFunctionWithBodyWithResponse(ctx context.Con
 	return ParseRenameFunctionResponse(rsp)
 }
 
-// RenameFunctionWithResponse The edit that renames a function everywhere in its service
+// RenameFunctionWithResponse Returns the edit that renames a function throughout its service
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -14780,33 +15014,33 @@ func (c *ClientWithResponses) RenameFunctionWithResponse(ctx context.Context, se
 	return ParseRenameFunctionResponse(rsp)
 }
 
-// RouteRequestWithBodyWithResponse Which route of an edit would take a request
+// TestRouteWithBodyWithResponse Returns the route of an edit that matches a request
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /services/{service}/source/route (the `RouteRequest` operationId).
-func (c *ClientWithResponses) RouteRequestWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RouteRequestResponse, error) {
-	rsp, err := c.RouteRequestWithBody(ctx, service, contentType, body, reqEditors...)
+// Corresponds with POST /services/{service}/source/route (the `TestRoute` operationId).
+func (c *ClientWithResponses) TestRouteWithBodyWithResponse(ctx context.Context, service Service, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TestRouteResponse, error) {
+	rsp, err := c.TestRouteWithBody(ctx, service, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseRouteRequestResponse(rsp)
+	return ParseTestRouteResponse(rsp)
 }
 
-// RouteRequestWithResponse Which route of an edit would take a request
+// TestRouteWithResponse Returns the route of an edit that matches a request
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /services/{service}/source/route (the `RouteRequest` operationId).
-func (c *ClientWithResponses) RouteRequestWithResponse(ctx context.Context, service Service, body RouteRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*RouteRequestResponse, error) {
-	rsp, err := c.RouteRequest(ctx, service, body, reqEditors...)
+// Corresponds with POST /services/{service}/source/route (the `TestRoute` operationId).
+func (c *ClientWithResponses) TestRouteWithResponse(ctx context.Context, service Service, body TestRouteJSONRequestBody, reqEditors ...RequestEditorFn) (*TestRouteResponse, error) {
+	rsp, err := c.TestRoute(ctx, service, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseRouteRequestResponse(rsp)
+	return ParseTestRouteResponse(rsp)
 }
 
-// GetStarterWithResponse The files of a new function that works
+// GetStarterWithResponse Returns the files of a new function
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14819,7 +15053,20 @@ func (c *ClientWithResponses) GetStarterWithResponse(ctx context.Context, servic
 	return ParseGetStarterResponse(rsp)
 }
 
-// GetCalendarWithResponse When a stage may be entered in the next eight weeks, by its window and its freezes, as iCalendar (RFC 5545)
+// GetStageLineWithResponse Returns the stage line
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /services/{service}/stage-line (the `GetStageLine` operationId).
+func (c *ClientWithResponses) GetStageLineWithResponse(ctx context.Context, service Service, reqEditors ...RequestEditorFn) (*GetStageLineResponse, error) {
+	rsp, err := c.GetStageLine(ctx, service, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetStageLineResponse(rsp)
+}
+
+// GetCalendarWithResponse Returns the times of entry to a stage in the next eight weeks, from its window and freezes, as iCalendar (RFC 5545)
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14832,7 +15079,7 @@ func (c *ClientWithResponses) GetCalendarWithResponse(ctx context.Context, servi
 	return ParseGetCalendarResponse(rsp)
 }
 
-// RunCasesWithResponse Runs the saved cases of what is in a stage now, and keeps nothing of it
+// RunCasesWithResponse Runs the saved cases against a stage without storing the results
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14845,7 +15092,7 @@ func (c *ClientWithResponses) RunCasesWithResponse(ctx context.Context, service 
 	return ParseRunCasesResponse(rsp)
 }
 
-// GetFunctionWithResponse A function in a stage
+// GetFunctionWithResponse Returns a function in a stage
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14858,46 +15105,46 @@ func (c *ClientWithResponses) GetFunctionWithResponse(ctx context.Context, servi
 	return ParseGetFunctionResponse(rsp)
 }
 
-// CallFunctionWithBodyWithResponse Calls a function
+// InvokeFunctionWithBodyWithResponse Invokes a function
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/calls (the `CallFunction` operationId).
-func (c *ClientWithResponses) CallFunctionWithBodyWithResponse(ctx context.Context, service Service, stage Stage, function Function, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CallFunctionResponse, error) {
-	rsp, err := c.CallFunctionWithBody(ctx, service, stage, function, contentType, body, reqEditors...)
+// Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/invocations (the `InvokeFunction` operationId).
+func (c *ClientWithResponses) InvokeFunctionWithBodyWithResponse(ctx context.Context, service Service, stage Stage, function Function, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*InvokeFunctionResponse, error) {
+	rsp, err := c.InvokeFunctionWithBody(ctx, service, stage, function, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseCallFunctionResponse(rsp)
+	return ParseInvokeFunctionResponse(rsp)
 }
 
-// CallFunctionWithResponse Calls a function
+// InvokeFunctionWithResponse Invokes a function
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/calls (the `CallFunction` operationId).
-func (c *ClientWithResponses) CallFunctionWithResponse(ctx context.Context, service Service, stage Stage, function Function, body CallFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*CallFunctionResponse, error) {
-	rsp, err := c.CallFunction(ctx, service, stage, function, body, reqEditors...)
+// Corresponds with POST /services/{service}/stages/{stage}/functions/{function}/invocations (the `InvokeFunction` operationId).
+func (c *ClientWithResponses) InvokeFunctionWithResponse(ctx context.Context, service Service, stage Stage, function Function, body InvokeFunctionJSONRequestBody, reqEditors ...RequestEditorFn) (*InvokeFunctionResponse, error) {
+	rsp, err := c.InvokeFunction(ctx, service, stage, function, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseCallFunctionResponse(rsp)
+	return ParseInvokeFunctionResponse(rsp)
 }
 
-// GetFiguresWithResponse What calls came to over time
+// GetMetricsWithResponse Returns the metrics of a function over time
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with GET /services/{service}/stages/{stage}/functions/{function}/figures (the `GetFigures` operationId).
-func (c *ClientWithResponses) GetFiguresWithResponse(ctx context.Context, service Service, stage Stage, function Function, params *GetFiguresParams, reqEditors ...RequestEditorFn) (*GetFiguresResponse, error) {
-	rsp, err := c.GetFigures(ctx, service, stage, function, params, reqEditors...)
+// Corresponds with GET /services/{service}/stages/{stage}/functions/{function}/metrics (the `GetMetrics` operationId).
+func (c *ClientWithResponses) GetMetricsWithResponse(ctx context.Context, service Service, stage Stage, function Function, params *GetMetricsParams, reqEditors ...RequestEditorFn) (*GetMetricsResponse, error) {
+	rsp, err := c.GetMetrics(ctx, service, stage, function, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseGetFiguresResponse(rsp)
+	return ParseGetMetricsResponse(rsp)
 }
 
-// GetLogsWithResponse Log lines
+// GetLogsWithResponse Returns log lines
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14910,7 +15157,7 @@ func (c *ClientWithResponses) GetLogsWithResponse(ctx context.Context, service S
 	return ParseGetLogsResponse(rsp)
 }
 
-// GetMessagesWithResponse Messages that wait or were parked
+// GetMessagesWithResponse Lists waiting messages or dead letters
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14923,33 +15170,33 @@ func (c *ClientWithResponses) GetMessagesWithResponse(ctx context.Context, servi
 	return ParseGetMessagesResponse(rsp)
 }
 
-// DropMessageWithResponse Takes a parked message away
+// DeleteMessageWithResponse Deletes a dead letter
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with DELETE /services/{service}/stages/{stage}/messages/{message} (the `DropMessage` operationId).
-func (c *ClientWithResponses) DropMessageWithResponse(ctx context.Context, service Service, stage Stage, message MessageId, params *DropMessageParams, reqEditors ...RequestEditorFn) (*DropMessageResponse, error) {
-	rsp, err := c.DropMessage(ctx, service, stage, message, params, reqEditors...)
+// Corresponds with DELETE /services/{service}/stages/{stage}/messages/{message} (the `DeleteMessage` operationId).
+func (c *ClientWithResponses) DeleteMessageWithResponse(ctx context.Context, service Service, stage Stage, message MessageId, params *DeleteMessageParams, reqEditors ...RequestEditorFn) (*DeleteMessageResponse, error) {
+	rsp, err := c.DeleteMessage(ctx, service, stage, message, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseDropMessageResponse(rsp)
+	return ParseDeleteMessageResponse(rsp)
 }
 
-// SendMessageAgainWithResponse Tries a parked message again
+// RetryMessageWithResponse Retries a dead letter
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /services/{service}/stages/{stage}/messages/{message} (the `SendMessageAgain` operationId).
-func (c *ClientWithResponses) SendMessageAgainWithResponse(ctx context.Context, service Service, stage Stage, message MessageId, params *SendMessageAgainParams, reqEditors ...RequestEditorFn) (*SendMessageAgainResponse, error) {
-	rsp, err := c.SendMessageAgain(ctx, service, stage, message, params, reqEditors...)
+// Corresponds with POST /services/{service}/stages/{stage}/messages/{message} (the `RetryMessage` operationId).
+func (c *ClientWithResponses) RetryMessageWithResponse(ctx context.Context, service Service, stage Stage, message MessageId, params *RetryMessageParams, reqEditors ...RequestEditorFn) (*RetryMessageResponse, error) {
+	rsp, err := c.RetryMessage(ctx, service, stage, message, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseSendMessageAgainResponse(rsp)
+	return ParseRetryMessageResponse(rsp)
 }
 
-// GetSecretsWithResponse Names of the secrets of a stage; values are never shown
+// GetSecretsWithResponse Lists the secrets of a stage without their values
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -14962,7 +15209,7 @@ func (c *ClientWithResponses) GetSecretsWithResponse(ctx context.Context, servic
 	return ParseGetSecretsResponse(rsp)
 }
 
-// SetSecretWithBodyWithResponse Gives a secret a value
+// SetSecretWithBodyWithResponse Sets the value of a secret
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -14975,7 +15222,7 @@ func (c *ClientWithResponses) SetSecretWithBodyWithResponse(ctx context.Context,
 	return ParseSetSecretResponse(rsp)
 }
 
-// SetSecretWithResponse Gives a secret a value
+// SetSecretWithResponse Sets the value of a secret
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -14988,7 +15235,7 @@ func (c *ClientWithResponses) SetSecretWithResponse(ctx context.Context, service
 	return ParseSetSecretResponse(rsp)
 }
 
-// ListVersionsWithResponse Versions, newest first, a part at a time
+// ListVersionsWithResponse Lists versions, newest first, one page at a time
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -15001,7 +15248,7 @@ func (c *ClientWithResponses) ListVersionsWithResponse(ctx context.Context, serv
 	return ParseListVersionsResponse(rsp)
 }
 
-// GetVersionWithResponse One version with its archives
+// GetVersionWithResponse Returns a version with its archives
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -15014,7 +15261,7 @@ func (c *ClientWithResponses) GetVersionWithResponse(ctx context.Context, servic
 	return ParseGetVersionResponse(rsp)
 }
 
-// CompareVersionsWithResponse What differs from one version to another
+// CompareVersionsWithResponse Compares two versions
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -15027,7 +15274,7 @@ func (c *ClientWithResponses) CompareVersionsWithResponse(ctx context.Context, s
 	return ParseCompareVersionsResponse(rsp)
 }
 
-// GetArchiveWithResponse A function’s archive
+// GetArchiveWithResponse Returns the archive of a function
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -15040,7 +15287,7 @@ func (c *ClientWithResponses) GetArchiveWithResponse(ctx context.Context, servic
 	return ParseGetArchiveResponse(rsp)
 }
 
-// GetArchiveFileWithResponse A file of an archive
+// GetArchiveFileWithResponse Returns a file of an archive
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -15053,7 +15300,7 @@ func (c *ClientWithResponses) GetArchiveFileWithResponse(ctx context.Context, se
 	return ParseGetArchiveFileResponse(rsp)
 }
 
-// GetLineAuthorsWithResponse Who wrote lines of a version's files
+// GetLineAuthorsWithResponse Returns the authors of lines of a version's files
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -15066,7 +15313,7 @@ func (c *ClientWithResponses) GetLineAuthorsWithResponse(ctx context.Context, se
 	return ParseGetLineAuthorsResponse(rsp)
 }
 
-// GetProvenanceWithResponse Where a version came from, held against all that is kept of it
+// GetProvenanceWithResponse Returns the provenance of a version and verifies the stored data against it
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -15079,7 +15326,7 @@ func (c *ClientWithResponses) GetProvenanceWithResponse(ctx context.Context, ser
 	return ParseGetProvenanceResponse(rsp)
 }
 
-// SignOutWithResponse Ends the session
+// SignOutWithResponse Signs out
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -15092,7 +15339,7 @@ func (c *ClientWithResponses) SignOutWithResponse(ctx context.Context, reqEditor
 	return ParseSignOutResponse(rsp)
 }
 
-// GetSessionWithResponse Who is signed in
+// GetSessionWithResponse Returns the signed-in user
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -15105,7 +15352,7 @@ func (c *ClientWithResponses) GetSessionWithResponse(ctx context.Context, reqEdi
 	return ParseGetSessionResponse(rsp)
 }
 
-// SignInWithBodyWithResponse Signs in, and gives the session’s cookie
+// SignInWithBodyWithResponse Signs in and sets the session cookie
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -15118,7 +15365,7 @@ func (c *ClientWithResponses) SignInWithBodyWithResponse(ctx context.Context, co
 	return ParseSignInResponse(rsp)
 }
 
-// SignInWithResponse Signs in, and gives the session’s cookie
+// SignInWithResponse Signs in and sets the session cookie
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -15131,7 +15378,7 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 	return ParseSignInResponse(rsp)
 }
 
-// GetWelcomeWithResponse What the sign-in page says to everybody
+// GetWelcomeWithResponse Returns the information of the sign-in page
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -15142,6 +15389,101 @@ func (c *ClientWithResponses) GetWelcomeWithResponse(ctx context.Context, reqEdi
 		return nil, err
 	}
 	return ParseGetWelcomeResponse(rsp)
+}
+
+// ParseListTokensResponse parses an HTTP response from a ListTokensWithResponse call
+func ParseListTokensResponse(rsp *http.Response) (*ListTokensResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListTokensResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Token
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCreateTokenResponse parses an HTTP response from a CreateTokenWithResponse call
+func ParseCreateTokenResponse(rsp *http.Response) (*CreateTokenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CreateTokenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest CreatedToken
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRevokeTokenResponse parses an HTTP response from a RevokeTokenWithResponse call
+func ParseRevokeTokenResponse(rsp *http.Response) (*RevokeTokenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RevokeTokenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
 }
 
 // ParseListCopiesResponse parses an HTTP response from a ListCopiesWithResponse call
@@ -15338,15 +15680,15 @@ func ParseGetHealthResponse(rsp *http.Response) (*GetHealthResponse, error) {
 	return response, nil
 }
 
-// ParseListHooksResponse parses an HTTP response from a ListHooksWithResponse call
-func ParseListHooksResponse(rsp *http.Response) (*ListHooksResponse, error) {
+// ParseListNotificationTargetsResponse parses an HTTP response from a ListNotificationTargetsWithResponse call
+func ParseListNotificationTargetsResponse(rsp *http.Response) (*ListNotificationTargetsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &ListHooksResponse{
+	response := &ListNotificationTargetsResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -15354,10 +15696,10 @@ func ParseListHooksResponse(rsp *http.Response) (*ListHooksResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest struct {
-			Hooks []Hook `json:"hooks"`
+			Targets []NotificationTarget `json:"targets"`
 
-			// Kinds The kinds of notices that there are
-			Kinds []string `json:"kinds"`
+			// Types All notification types
+			Types []string `json:"types"`
 		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
@@ -15376,22 +15718,22 @@ func ParseListHooksResponse(rsp *http.Response) (*ListHooksResponse, error) {
 	return response, nil
 }
 
-// ParseAddHookResponse parses an HTTP response from a AddHookWithResponse call
-func ParseAddHookResponse(rsp *http.Response) (*AddHookResponse, error) {
+// ParseCreateNotificationTargetResponse parses an HTTP response from a CreateNotificationTargetWithResponse call
+func ParseCreateNotificationTargetResponse(rsp *http.Response) (*CreateNotificationTargetResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &AddHookResponse{
+	response := &CreateNotificationTargetResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
-		var dest MadeHook
+		var dest CreatedNotificationTarget
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -15409,15 +15751,15 @@ func ParseAddHookResponse(rsp *http.Response) (*AddHookResponse, error) {
 	return response, nil
 }
 
-// ParseEndHookResponse parses an HTTP response from a EndHookWithResponse call
-func ParseEndHookResponse(rsp *http.Response) (*EndHookResponse, error) {
+// ParseDeleteNotificationTargetResponse parses an HTTP response from a DeleteNotificationTargetWithResponse call
+func ParseDeleteNotificationTargetResponse(rsp *http.Response) (*DeleteNotificationTargetResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &EndHookResponse{
+	response := &DeleteNotificationTargetResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -15438,22 +15780,22 @@ func ParseEndHookResponse(rsp *http.Response) (*EndHookResponse, error) {
 	return response, nil
 }
 
-// ParseListNoticesResponse parses an HTTP response from a ListNoticesWithResponse call
-func ParseListNoticesResponse(rsp *http.Response) (*ListNoticesResponse, error) {
+// ParseListNotificationsResponse parses an HTTP response from a ListNotificationsWithResponse call
+func ParseListNotificationsResponse(rsp *http.Response) (*ListNotificationsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &ListNoticesResponse{
+	response := &ListNotificationsResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []Notice
+		var dest []Notification
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -15471,110 +15813,15 @@ func ParseListNoticesResponse(rsp *http.Response) (*ListNoticesResponse, error) 
 	return response, nil
 }
 
-// ParseListTokensResponse parses an HTTP response from a ListTokensWithResponse call
-func ParseListTokensResponse(rsp *http.Response) (*ListTokensResponse, error) {
+// ParseResendNotificationResponse parses an HTTP response from a ResendNotificationWithResponse call
+func ParseResendNotificationResponse(rsp *http.Response) (*ResendNotificationResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &ListTokensResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []Token
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseMakeTokenResponse parses an HTTP response from a MakeTokenWithResponse call
-func ParseMakeTokenResponse(rsp *http.Response) (*MakeTokenResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &MakeTokenResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
-		var dest MadeToken
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON201 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseEndTokenResponse parses an HTTP response from a EndTokenWithResponse call
-func ParseEndTokenResponse(rsp *http.Response) (*EndTokenResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &EndTokenResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case rsp.StatusCode == 204:
-		break // No content-type
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseSendNoticeAgainResponse parses an HTTP response from a SendNoticeAgainWithResponse call
-func ParseSendNoticeAgainResponse(rsp *http.Response) (*SendNoticeAgainResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &SendNoticeAgainResponse{
+	response := &ResendNotificationResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -15610,7 +15857,7 @@ func ParseGetPlanResponse(rsp *http.Response) (*GetPlanResponse, error) {
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest KeptPlan
+		var dest SavedPlan
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -15677,7 +15924,7 @@ func ParseRunPlanResponse(rsp *http.Response) (*RunPlanResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
 		var dest struct {
-			// Deployment 0 where the delivery makes a plan of its own
+			// Deployment 0 if the delivery computes its own plan
 			Deployment int64 `json:"deployment"`
 		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -15824,15 +16071,15 @@ func ParseCreateRepositoryResponse(rsp *http.Response) (*CreateRepositoryRespons
 	return response, nil
 }
 
-// ParseRemoveRepositoryResponse parses an HTTP response from a RemoveRepositoryWithResponse call
-func ParseRemoveRepositoryResponse(rsp *http.Response) (*RemoveRepositoryResponse, error) {
+// ParseDeleteRepositoryResponse parses an HTTP response from a DeleteRepositoryWithResponse call
+func ParseDeleteRepositoryResponse(rsp *http.Response) (*DeleteRepositoryResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &RemoveRepositoryResponse{
+	response := &DeleteRepositoryResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -15853,15 +16100,15 @@ func ParseRemoveRepositoryResponse(rsp *http.Response) (*RemoveRepositoryRespons
 	return response, nil
 }
 
-// ParseEndMirrorResponse parses an HTTP response from a EndMirrorWithResponse call
-func ParseEndMirrorResponse(rsp *http.Response) (*EndMirrorResponse, error) {
+// ParseDeleteMirrorResponse parses an HTTP response from a DeleteMirrorWithResponse call
+func ParseDeleteMirrorResponse(rsp *http.Response) (*DeleteMirrorResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &EndMirrorResponse{
+	response := &DeleteMirrorResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -16012,15 +16259,15 @@ func ParseListServicesResponse(rsp *http.Response) (*ListServicesResponse, error
 	return response, nil
 }
 
-// ParseRemoveServiceResponse parses an HTTP response from a RemoveServiceWithResponse call
-func ParseRemoveServiceResponse(rsp *http.Response) (*RemoveServiceResponse, error) {
+// ParseDeleteServiceResponse parses an HTTP response from a DeleteServiceWithResponse call
+func ParseDeleteServiceResponse(rsp *http.Response) (*DeleteServiceResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &RemoveServiceResponse{
+	response := &DeleteServiceResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -16136,15 +16383,15 @@ func ParseCancelBuildResponse(rsp *http.Response) (*CancelBuildResponse, error) 
 	return response, nil
 }
 
-// ParseRemoveCopyResponse parses an HTTP response from a RemoveCopyWithResponse call
-func ParseRemoveCopyResponse(rsp *http.Response) (*RemoveCopyResponse, error) {
+// ParseDeleteCopyResponse parses an HTTP response from a DeleteCopyWithResponse call
+func ParseDeleteCopyResponse(rsp *http.Response) (*DeleteCopyResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &RemoveCopyResponse{
+	response := &DeleteCopyResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -16198,22 +16445,22 @@ func ParsePutCopyResponse(rsp *http.Response) (*PutCopyResponse, error) {
 	return response, nil
 }
 
-// ParseCallCopyResponse parses an HTTP response from a CallCopyWithResponse call
-func ParseCallCopyResponse(rsp *http.Response) (*CallCopyResponse, error) {
+// ParseRunCopyCasesResponse parses an HTTP response from a RunCopyCasesWithResponse call
+func ParseRunCopyCasesResponse(rsp *http.Response) (*RunCopyCasesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &CallCopyResponse{
+	response := &RunCopyCasesResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Invocation
+		var dest []CaseRun
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -16231,22 +16478,22 @@ func ParseCallCopyResponse(rsp *http.Response) (*CallCopyResponse, error) {
 	return response, nil
 }
 
-// ParseProveCopyResponse parses an HTTP response from a ProveCopyWithResponse call
-func ParseProveCopyResponse(rsp *http.Response) (*ProveCopyResponse, error) {
+// ParseInvokeCopyResponse parses an HTTP response from a InvokeCopyWithResponse call
+func ParseInvokeCopyResponse(rsp *http.Response) (*InvokeCopyResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &ProveCopyResponse{
+	response := &InvokeCopyResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []CaseRun
+		var dest Invocation
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -16330,22 +16577,22 @@ func ParseGetDeliveryStageResponse(rsp *http.Response) (*GetDeliveryStageRespons
 	return response, nil
 }
 
-// ParseGetMeaningResponse parses an HTTP response from a GetMeaningWithResponse call
-func ParseGetMeaningResponse(rsp *http.Response) (*GetMeaningResponse, error) {
+// ParseGetImpactResponse parses an HTTP response from a GetImpactWithResponse call
+func ParseGetImpactResponse(rsp *http.Response) (*GetImpactResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &GetMeaningResponse{
+	response := &GetImpactResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Meaning
+		var dest Impact
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -16379,6 +16626,39 @@ func ParseActOnDeliveryResponse(rsp *http.Response) (*ActOnDeliveryResponse, err
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetDeliveryMetricsResponse parses an HTTP response from a GetDeliveryMetricsWithResponse call
+func ParseGetDeliveryMetricsResponse(rsp *http.Response) (*GetDeliveryMetricsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDeliveryMetricsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DeliveryMetrics
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -16440,7 +16720,7 @@ func ParseListDriftResponse(rsp *http.Response) (*ListDriftResponse, error) {
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []DriftAt
+		var dest []DriftEntry
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -16458,84 +16738,84 @@ func ParseListDriftResponse(rsp *http.Response) (*ListDriftResponse, error) {
 	return response, nil
 }
 
-// ParseLeaveDriftResponse parses an HTTP response from a LeaveDriftWithResponse call
-func ParseLeaveDriftResponse(rsp *http.Response) (*LeaveDriftResponse, error) {
+// ParseCopyDriftResponse parses an HTTP response from a CopyDriftWithResponse call
+func ParseCopyDriftResponse(rsp *http.Response) (*CopyDriftResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &LeaveDriftResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case rsp.StatusCode == 204:
-		break // No content-type
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseLeaveDriftNoMoreResponse parses an HTTP response from a LeaveDriftNoMoreWithResponse call
-func ParseLeaveDriftNoMoreResponse(rsp *http.Response) (*LeaveDriftNoMoreResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &LeaveDriftNoMoreResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case rsp.StatusCode == 204:
-		break // No content-type
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseTakeOverDriftResponse parses an HTTP response from a TakeOverDriftWithResponse call
-func ParseTakeOverDriftResponse(rsp *http.Response) (*TakeOverDriftResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &TakeOverDriftResponse{
+	response := &CopyDriftResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest TakenOver
+		var dest ManifestEdit
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseIgnoreDriftResponse parses an HTTP response from a IgnoreDriftWithResponse call
+func ParseIgnoreDriftResponse(rsp *http.Response) (*IgnoreDriftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &IgnoreDriftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseUnignoreDriftResponse parses an HTTP response from a UnignoreDriftWithResponse call
+func ParseUnignoreDriftResponse(rsp *http.Response) (*UnignoreDriftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &UnignoreDriftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -16565,72 +16845,6 @@ func ParseGetJournalResponse(rsp *http.Response) (*GetJournalResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []JournalEntry
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseGetLineResponse parses an HTTP response from a GetLineWithResponse call
-func ParseGetLineResponse(rsp *http.Response) (*GetLineResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &GetLineResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Line
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseGetMeasuresResponse parses an HTTP response from a GetMeasuresWithResponse call
-func ParseGetMeasuresResponse(rsp *http.Response) (*GetMeasuresResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &GetMeasuresResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Measures
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -16696,7 +16910,7 @@ func ParseComputePlanResponse(rsp *http.Response) (*ComputePlanResponse, error) 
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest KeptPlan
+		var dest SavedPlan
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -16747,22 +16961,22 @@ func ParseListPlanStepsResponse(rsp *http.Response) (*ListPlanStepsResponse, err
 	return response, nil
 }
 
-// ParseMakePlanResponse parses an HTTP response from a MakePlanWithResponse call
-func ParseMakePlanResponse(rsp *http.Response) (*MakePlanResponse, error) {
+// ParseSavePlanResponse parses an HTTP response from a SavePlanWithResponse call
+func ParseSavePlanResponse(rsp *http.Response) (*SavePlanResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &MakePlanResponse{
+	response := &SavePlanResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
-		var dest KeptPlan
+		var dest SavedPlan
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -16796,7 +17010,7 @@ func ParseMoveServiceResponse(rsp *http.Response) (*MoveServiceResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest struct {
-			Means []string `json:"means"`
+			Effects []string `json:"effects"`
 		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
@@ -16830,7 +17044,7 @@ func ParseSearchResponse(rsp *http.Response) (*SearchResponse, error) {
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []Found
+		var dest []SearchResult
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -17055,22 +17269,22 @@ func ParseGetFileHistoryResponse(rsp *http.Response) (*GetFileHistoryResponse, e
 	return response, nil
 }
 
-// ParseSketchPlanResponse parses an HTTP response from a SketchPlanWithResponse call
-func ParseSketchPlanResponse(rsp *http.Response) (*SketchPlanResponse, error) {
+// ParseDraftPlanResponse parses an HTTP response from a DraftPlanWithResponse call
+func ParseDraftPlanResponse(rsp *http.Response) (*DraftPlanResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &SketchPlanResponse{
+	response := &DraftPlanResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Sketch
+		var dest DraftPlan
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -17121,15 +17335,15 @@ func ParseRenameFunctionResponse(rsp *http.Response) (*RenameFunctionResponse, e
 	return response, nil
 }
 
-// ParseRouteRequestResponse parses an HTTP response from a RouteRequestWithResponse call
-func ParseRouteRequestResponse(rsp *http.Response) (*RouteRequestResponse, error) {
+// ParseTestRouteResponse parses an HTTP response from a TestRouteWithResponse call
+func ParseTestRouteResponse(rsp *http.Response) (*TestRouteResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &RouteRequestResponse{
+	response := &TestRouteResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -17170,6 +17384,39 @@ func ParseGetStarterResponse(rsp *http.Response) (*GetStarterResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest map[string]string
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetStageLineResponse parses an HTTP response from a GetStageLineWithResponse call
+func ParseGetStageLineResponse(rsp *http.Response) (*GetStageLineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetStageLineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest StageLine
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -17279,15 +17526,15 @@ func ParseGetFunctionResponse(rsp *http.Response) (*GetFunctionResponse, error) 
 	return response, nil
 }
 
-// ParseCallFunctionResponse parses an HTTP response from a CallFunctionWithResponse call
-func ParseCallFunctionResponse(rsp *http.Response) (*CallFunctionResponse, error) {
+// ParseInvokeFunctionResponse parses an HTTP response from a InvokeFunctionWithResponse call
+func ParseInvokeFunctionResponse(rsp *http.Response) (*InvokeFunctionResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &CallFunctionResponse{
+	response := &InvokeFunctionResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -17312,22 +17559,22 @@ func ParseCallFunctionResponse(rsp *http.Response) (*CallFunctionResponse, error
 	return response, nil
 }
 
-// ParseGetFiguresResponse parses an HTTP response from a GetFiguresWithResponse call
-func ParseGetFiguresResponse(rsp *http.Response) (*GetFiguresResponse, error) {
+// ParseGetMetricsResponse parses an HTTP response from a GetMetricsWithResponse call
+func ParseGetMetricsResponse(rsp *http.Response) (*GetMetricsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &GetFiguresResponse{
+	response := &GetMetricsResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest FunctionFigures
+		var dest FunctionMetrics
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -17411,15 +17658,15 @@ func ParseGetMessagesResponse(rsp *http.Response) (*GetMessagesResponse, error) 
 	return response, nil
 }
 
-// ParseDropMessageResponse parses an HTTP response from a DropMessageWithResponse call
-func ParseDropMessageResponse(rsp *http.Response) (*DropMessageResponse, error) {
+// ParseDeleteMessageResponse parses an HTTP response from a DeleteMessageWithResponse call
+func ParseDeleteMessageResponse(rsp *http.Response) (*DeleteMessageResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &DropMessageResponse{
+	response := &DeleteMessageResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -17440,15 +17687,15 @@ func ParseDropMessageResponse(rsp *http.Response) (*DropMessageResponse, error) 
 	return response, nil
 }
 
-// ParseSendMessageAgainResponse parses an HTTP response from a SendMessageAgainWithResponse call
-func ParseSendMessageAgainResponse(rsp *http.Response) (*SendMessageAgainResponse, error) {
+// ParseRetryMessageResponse parses an HTTP response from a RetryMessageWithResponse call
+func ParseRetryMessageResponse(rsp *http.Response) (*RetryMessageResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &SendMessageAgainResponse{
+	response := &RetryMessageResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -17887,259 +18134,259 @@ func ParseGetWelcomeResponse(rsp *http.Response) (*GetWelcomeResponse, error) {
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
-	// ListCopies The private copies of services' first stages
+	// ListTokens Lists your tokens, newest first, without their values
+	// (GET /account/tokens)
+	ListTokens(ctx *echo.Context) error
+	// CreateToken Creates a token and returns its value once
+	// (POST /account/tokens)
+	CreateToken(ctx *echo.Context) error
+	// RevokeToken Revokes a token
+	// (DELETE /account/tokens/{id})
+	RevokeToken(ctx *echo.Context, id Id) error
+	// ListCopies Lists the private copies of first stages
 	// (GET /copies)
 	ListCopies(ctx *echo.Context) error
-	// GetDeployment A deployment with its steps
+	// GetDeployment Returns a deployment with its steps
 	// (GET /deployments/{id})
 	GetDeployment(ctx *echo.Context, id Id) error
-	// ActOnDeployment Goes on with a deployment, or cancels it
+	// ActOnDeployment Retries or cancels a deployment
 	// (POST /deployments/{id}/{action})
 	ActOnDeployment(ctx *echo.Context, id Id, action string) error
-	// ListDocs The documents that come with Rudmar
+	// ListDocs Lists the docs that ship with Rudmar
 	// (GET /docs)
 	ListDocs(ctx *echo.Context) error
-	// GetDoc A document as HTML
+	// GetDoc Returns a document as HTML
 	// (GET /docs/{name})
 	GetDoc(ctx *echo.Context, name string) error
-	// GetHealth How Rudmar and its platforms do
+	// GetHealth Returns the health of Rudmar and its platforms
 	// (GET /health)
 	GetHealth(ctx *echo.Context) error
-	// ListHooks Where notices go
-	// (GET /hooks)
-	ListHooks(ctx *echo.Context) error
-	// AddHook Sends notices somewhere, and gives the key that they are signed with, this once
-	// (POST /hooks)
-	AddHook(ctx *echo.Context) error
-	// EndHook Ends notices to somewhere
-	// (DELETE /hooks/{id})
-	EndHook(ctx *echo.Context, id Id) error
-	// ListNotices The newest notices that went somewhere, with what came back
-	// (GET /hooks/{id}/notices)
-	ListNotices(ctx *echo.Context, id Id) error
-	// ListTokens The tokens of who asks, newest first; never themselves
-	// (GET /me/tokens)
-	ListTokens(ctx *echo.Context) error
-	// MakeToken Makes a token, and tells it this once
-	// (POST /me/tokens)
-	MakeToken(ctx *echo.Context) error
-	// EndToken Ends a token
-	// (DELETE /me/tokens/{id})
-	EndToken(ctx *echo.Context, id Id) error
-	// SendNoticeAgain Sends a notice once more, as it was
-	// (POST /notices/{id}/again)
-	SendNoticeAgain(ctx *echo.Context, id Id) error
-	// GetPlan A plan that was kept
+	// ListNotificationTargets Lists notification targets
+	// (GET /notification-targets)
+	ListNotificationTargets(ctx *echo.Context) error
+	// CreateNotificationTarget Creates a notification target and returns its signing key once
+	// (POST /notification-targets)
+	CreateNotificationTarget(ctx *echo.Context) error
+	// DeleteNotificationTarget Deletes a notification target
+	// (DELETE /notification-targets/{id})
+	DeleteNotificationTarget(ctx *echo.Context, id Id) error
+	// ListNotifications Lists the newest notifications of a target with their responses
+	// (GET /notification-targets/{id}/notifications)
+	ListNotifications(ctx *echo.Context, id Id) error
+	// ResendNotification Sends a notification again
+	// (POST /notifications/{id}/resend)
+	ResendNotification(ctx *echo.Context, id Id) error
+	// GetPlan Returns a saved plan
 	// (GET /plans/{id})
 	GetPlan(ctx *echo.Context, id Id) error
-	// ComparePlans What is otherwise in a plan than in another one
-	// (GET /plans/{id}/against/{other})
+	// ComparePlans Compares two plans
+	// (GET /plans/{id}/compare/{other})
 	ComparePlans(ctx *echo.Context, id Id, other int64) error
-	// RunPlan Runs a plan that was kept
+	// RunPlan Runs a saved plan
 	// (POST /plans/{id}/deployments)
 	RunPlan(ctx *echo.Context, id Id) error
-	// GetPlanDocument A plan that was kept, whole, in its canonical form (RFC 8785); its digest is the SHA-256 of that without digest and outlook
+	// GetPlanDocument Returns a saved plan in its canonical form (RFC 8785); its digest is the SHA-256 without digest and outlook
 	// (GET /plans/{id}/document)
 	GetPlanDocument(ctx *echo.Context, id Id) error
-	// GetPlanText A plan that was kept, as text to send to somebody
+	// GetPlanText Returns a saved plan as text
 	// (GET /plans/{id}/text)
 	GetPlanText(ctx *echo.Context, id Id) error
-	// ListRepositories All repositories
+	// ListRepositories Lists repositories
 	// (GET /repositories)
 	ListRepositories(ctx *echo.Context) error
-	// CreateRepository Makes a repository
+	// CreateRepository Creates a repository
 	// (POST /repositories)
 	CreateRepository(ctx *echo.Context) error
-	// RemoveRepository Takes away a repository that holds no service any more, with its whole history; confirmed by its name
+	// DeleteRepository Deletes a repository without services, with its history; requires its name as confirmation
 	// (DELETE /repositories/{repository})
-	RemoveRepository(ctx *echo.Context, repository Name, params RemoveRepositoryParams) error
-	// EndMirror Follows it no more; what came by it stays, and the repository can be pushed to
+	DeleteRepository(ctx *echo.Context, repository Name, params DeleteRepositoryParams) error
+	// DeleteMirror Stops mirroring; keeps the commits and allows pushes
 	// (DELETE /repositories/{repository}/mirror)
-	EndMirror(ctx *echo.Context, repository Name) error
-	// FetchMirror Fetches the other repository now
+	DeleteMirror(ctx *echo.Context, repository Name) error
+	// FetchMirror Fetches the mirrored repository now
 	// (POST /repositories/{repository}/mirror)
 	FetchMirror(ctx *echo.Context, repository Name) error
-	// SetMirror Makes a repository follow another one, by interval and by signed push notices to /pushed/{repository}
+	// SetMirror Mirrors another repository, by interval and by signed push notifications to /pushed/{repository}
 	// (PUT /repositories/{repository}/mirror)
 	SetMirror(ctx *echo.Context, repository Name) error
-	// GetSchema The JSON Schema 2020-12 of a kind of manifest
+	// GetSchema Returns the JSON Schema 2020-12 of a kind of manifest
 	// (GET /schemas/{file})
 	GetSchema(ctx *echo.Context, file string) error
-	// ListServices All services
+	// ListServices Lists services
 	// (GET /services)
 	ListServices(ctx *echo.Context) error
-	// RemoveService Takes a service off the list of which nothing runs any more; confirmed by its name
+	// DeleteService Removes a service without deployed resources from the list; requires its name as confirmation
 	// (DELETE /services/{service})
-	RemoveService(ctx *echo.Context, service Service, params RemoveServiceParams) error
-	// GetBoard The functions of a service in all stages
+	DeleteService(ctx *echo.Context, service Service, params DeleteServiceParams) error
+	// GetBoard Returns the functions of a service in all stages
 	// (GET /services/{service}/board)
 	GetBoard(ctx *echo.Context, service Service) error
-	// ListBuilds The newest builds
+	// ListBuilds Lists the newest builds
 	// (GET /services/{service}/builds)
 	ListBuilds(ctx *echo.Context, service Service) error
-	// CancelBuild Ends a build that waits or runs
+	// CancelBuild Cancels a queued or running build
 	// (DELETE /services/{service}/builds/{build})
 	CancelBuild(ctx *echo.Context, service Service, build int64) error
-	// RemoveCopy Takes a private copy away with its data
-	// (DELETE /services/{service}/copies/{handle})
-	RemoveCopy(ctx *echo.Context, service Service, handle Name) error
-	// PutCopy Brings your private copy in step with a folder
+	// DeleteCopy Deletes a private copy and its data
+	// (DELETE /services/{service}/copies/{username})
+	DeleteCopy(ctx *echo.Context, service Service, username Name) error
+	// PutCopy Syncs your private copy with a folder
 	// (PUT /services/{service}/copy)
 	PutCopy(ctx *echo.Context, service Service) error
-	// CallCopy Calls a function of your private copy
-	// (POST /services/{service}/copy/calls)
-	CallCopy(ctx *echo.Context, service Service) error
-	// ProveCopy Runs the saved cases of your folder in your private copy
+	// RunCopyCases Runs the saved cases of your folder in your private copy
 	// (POST /services/{service}/copy/cases)
-	ProveCopy(ctx *echo.Context, service Service, params ProveCopyParams) error
-	// ListDeliveries Where versions are on their way, newest first, a part at a time
+	RunCopyCases(ctx *echo.Context, service Service, params RunCopyCasesParams) error
+	// InvokeCopy Invokes a function of your private copy
+	// (POST /services/{service}/copy/invocations)
+	InvokeCopy(ctx *echo.Context, service Service) error
+	// ListDeliveries Lists deliveries, newest version first, one page at a time
 	// (GET /services/{service}/deliveries)
 	ListDeliveries(ctx *echo.Context, service Service, params ListDeliveriesParams) error
-	// GetDeliveryStage Gates and cases of a version in a stage
+	// GetDeliveryStage Returns the gates and cases of a version in a stage
 	// (GET /services/{service}/deliveries/{version}/stages/{stage})
 	GetDeliveryStage(ctx *echo.Context, service Service, version Version, stage Stage) error
-	// GetMeaning What it would do and mean to put a version, or some functions of it, into a stage now, over all its targets
-	// (GET /services/{service}/deliveries/{version}/stages/{stage}/meaning)
-	GetMeaning(ctx *echo.Context, service Service, version Version, stage Stage, params GetMeaningParams) error
-	// ActOnDelivery Asks for a delivery, approves it, refuses it, and so on
+	// GetImpact Computes the impact of delivering a version, or selected functions of it, to a stage now, on all its targets
+	// (GET /services/{service}/deliveries/{version}/stages/{stage}/impact)
+	GetImpact(ctx *echo.Context, service Service, version Version, stage Stage, params GetImpactParams) error
+	// ActOnDelivery Requests, approves, rejects, overrides or rolls back a delivery
 	// (POST /services/{service}/deliveries/{version}/stages/{stage}/{action})
 	ActOnDelivery(ctx *echo.Context, service Service, version Version, stage Stage, action string) error
-	// ListDeployments The newest deployments
+	// GetDeliveryMetrics Returns lead time, deployment frequency, change failure rate and recovery time of a stage
+	// (GET /services/{service}/delivery-metrics)
+	GetDeliveryMetrics(ctx *echo.Context, service Service, params GetDeliveryMetricsParams) error
+	// ListDeployments Lists the newest deployments
 	// (GET /services/{service}/deployments)
 	ListDeployments(ctx *echo.Context, service Service) error
-	// ListDrift What is live otherwise than recorded, as it was seen last
+	// ListDrift Lists the differences between actual and recorded state, as last observed
 	// (GET /services/{service}/drift)
 	ListDrift(ctx *echo.Context, service Service, params ListDriftParams) error
-	// LeaveDrift Leaves a drift as it is, with a reason
-	// (POST /services/{service}/drift/left)
-	LeaveDrift(ctx *echo.Context, service Service) error
-	// LeaveDriftNoMore Leaves a drift no more
-	// (POST /services/{service}/drift/not-left)
-	LeaveDriftNoMore(ctx *echo.Context, service Service) error
-	// TakeOverDrift The edit by which the manifest says what is live; it is for a person to commit
-	// (POST /services/{service}/drift/takeover)
-	TakeOverDrift(ctx *echo.Context, service Service) error
-	// GetJournal What was done, newest first, a part at a time
+	// CopyDrift Returns the edit that copies a drift to the manifest, for a user to commit
+	// (POST /services/{service}/drift/copied)
+	CopyDrift(ctx *echo.Context, service Service) error
+	// IgnoreDrift Ignores a drift, with a reason
+	// (POST /services/{service}/drift/ignored)
+	IgnoreDrift(ctx *echo.Context, service Service) error
+	// UnignoreDrift Stops ignoring a drift
+	// (POST /services/{service}/drift/unignored)
+	UnignoreDrift(ctx *echo.Context, service Service) error
+	// GetJournal Returns the journal, newest entry first, one page at a time
 	// (GET /services/{service}/journal)
 	GetJournal(ctx *echo.Context, service Service, params GetJournalParams) error
-	// GetLine The stage line
-	// (GET /services/{service}/line)
-	GetLine(ctx *echo.Context, service Service) error
-	// GetMeasures How a stage is delivered to: how long a change takes, how often one comes, how many fail, and how long until something works again
-	// (GET /services/{service}/measures)
-	GetMeasures(ctx *echo.Context, service Service, params GetMeasuresParams) error
-	// ListOutputs What a stage gives to others: addresses to call, identities, log stores
+	// ListOutputs Lists the outputs of a stage: addresses to call, identities, log stores
 	// (GET /services/{service}/outputs)
 	ListOutputs(ctx *echo.Context, service Service, params ListOutputsParams) error
-	// ComputePlan Computes a plan, and keeps nothing
+	// ComputePlan Computes a plan without saving it
 	// (GET /services/{service}/plan)
 	ComputePlan(ctx *echo.Context, service Service, params ComputePlanParams) error
-	// ListPlanSteps The part of a plan behind what was given of it; a plan that was not kept is remembered for a while
+	// ListPlanSteps Returns the next part of a plan; unsaved plans are cached for a while
 	// (GET /services/{service}/plan/steps)
 	ListPlanSteps(ctx *echo.Context, service Service, params ListPlanStepsParams) error
-	// MakePlan Computes a plan and keeps it
+	// SavePlan Computes and saves a plan
 	// (POST /services/{service}/plans)
-	MakePlan(ctx *echo.Context, service Service) error
-	// MoveService Gives a service to another repository; confirmed by the service's name
+	SavePlan(ctx *echo.Context, service Service) error
+	// MoveService Moves a service to another repository; requires its name as confirmation
 	// (PUT /services/{service}/repository)
 	MoveService(ctx *echo.Context, service Service, params MoveServiceParams) error
-	// Search Finds versions, commits, files, settings, secrets' names, and diagnostics
+	// Search Searches versions, commits, files, settings, names of secrets and diagnostics
 	// (GET /services/{service}/search)
 	Search(ctx *echo.Context, service Service, params SearchParams) error
-	// GetSource The files of a branch or commit, with what the check says
+	// GetSource Returns the files of a branch or commit with their diagnostics
 	// (GET /services/{service}/source)
 	GetSource(ctx *echo.Context, service Service, params GetSourceParams) error
-	// AssistSource What may be written at a place, and what its line means
+	// AssistSource Returns completions and notes for a position in a manifest
 	// (POST /services/{service}/source/assist)
 	AssistSource(ctx *echo.Context, service Service) error
-	// CheckSource What an edit that is not committed yet would mean
+	// CheckSource Checks an uncommitted edit and renders its resources
 	// (POST /services/{service}/source/check)
 	CheckSource(ctx *echo.Context, service Service) error
 	// CommitSource Commits an edit
 	// (POST /services/{service}/source/commits)
 	CommitSource(ctx *echo.Context, service Service) error
-	// GetFile A file of the source
+	// GetFile Returns a file of the source
 	// (GET /services/{service}/source/file)
 	GetFile(ctx *echo.Context, service Service, params GetFileParams) error
-	// GetFileHistory The commits that changed a file, newest first
+	// GetFileHistory Lists the commits that changed a file, newest first
 	// (GET /services/{service}/source/history)
 	GetFileHistory(ctx *echo.Context, service Service, params GetFileHistoryParams) error
-	// SketchPlan What an edit that is not committed yet would change in a stage; such a plan is never run
+	// DraftPlan Computes the plan of an uncommitted edit for a stage; such a plan cannot be run
 	// (POST /services/{service}/source/plan)
-	SketchPlan(ctx *echo.Context, service Service) error
-	// RenameFunction The edit that renames a function everywhere in its service
+	DraftPlan(ctx *echo.Context, service Service) error
+	// RenameFunction Returns the edit that renames a function throughout its service
 	// (POST /services/{service}/source/rename)
 	RenameFunction(ctx *echo.Context, service Service) error
-	// RouteRequest Which route of an edit would take a request
+	// TestRoute Returns the route of an edit that matches a request
 	// (POST /services/{service}/source/route)
-	RouteRequest(ctx *echo.Context, service Service) error
-	// GetStarter The files of a new function that works
+	TestRoute(ctx *echo.Context, service Service) error
+	// GetStarter Returns the files of a new function
 	// (GET /services/{service}/source/starter)
 	GetStarter(ctx *echo.Context, service Service, params GetStarterParams) error
-	// GetCalendar When a stage may be entered in the next eight weeks, by its window and its freezes, as iCalendar (RFC 5545)
+	// GetStageLine Returns the stage line
+	// (GET /services/{service}/stage-line)
+	GetStageLine(ctx *echo.Context, service Service) error
+	// GetCalendar Returns the times of entry to a stage in the next eight weeks, from its window and freezes, as iCalendar (RFC 5545)
 	// (GET /services/{service}/stages/{stage}/calendar)
 	GetCalendar(ctx *echo.Context, service Service, stage Stage) error
-	// RunCases Runs the saved cases of what is in a stage now, and keeps nothing of it
+	// RunCases Runs the saved cases against a stage without storing the results
 	// (POST /services/{service}/stages/{stage}/cases)
 	RunCases(ctx *echo.Context, service Service, stage Stage, params RunCasesParams) error
-	// GetFunction A function in a stage
+	// GetFunction Returns a function in a stage
 	// (GET /services/{service}/stages/{stage}/functions/{function})
 	GetFunction(ctx *echo.Context, service Service, stage Stage, function Function) error
-	// CallFunction Calls a function
-	// (POST /services/{service}/stages/{stage}/functions/{function}/calls)
-	CallFunction(ctx *echo.Context, service Service, stage Stage, function Function) error
-	// GetFigures What calls came to over time
-	// (GET /services/{service}/stages/{stage}/functions/{function}/figures)
-	GetFigures(ctx *echo.Context, service Service, stage Stage, function Function, params GetFiguresParams) error
-	// GetLogs Log lines
+	// InvokeFunction Invokes a function
+	// (POST /services/{service}/stages/{stage}/functions/{function}/invocations)
+	InvokeFunction(ctx *echo.Context, service Service, stage Stage, function Function) error
+	// GetMetrics Returns the metrics of a function over time
+	// (GET /services/{service}/stages/{stage}/functions/{function}/metrics)
+	GetMetrics(ctx *echo.Context, service Service, stage Stage, function Function, params GetMetricsParams) error
+	// GetLogs Returns log lines
 	// (GET /services/{service}/stages/{stage}/logs)
 	GetLogs(ctx *echo.Context, service Service, stage Stage, params GetLogsParams) error
-	// GetMessages Messages that wait or were parked
+	// GetMessages Lists waiting messages or dead letters
 	// (GET /services/{service}/stages/{stage}/messages)
 	GetMessages(ctx *echo.Context, service Service, stage Stage, params GetMessagesParams) error
-	// DropMessage Takes a parked message away
+	// DeleteMessage Deletes a dead letter
 	// (DELETE /services/{service}/stages/{stage}/messages/{message})
-	DropMessage(ctx *echo.Context, service Service, stage Stage, message MessageId, params DropMessageParams) error
-	// SendMessageAgain Tries a parked message again
+	DeleteMessage(ctx *echo.Context, service Service, stage Stage, message MessageId, params DeleteMessageParams) error
+	// RetryMessage Retries a dead letter
 	// (POST /services/{service}/stages/{stage}/messages/{message})
-	SendMessageAgain(ctx *echo.Context, service Service, stage Stage, message MessageId, params SendMessageAgainParams) error
-	// GetSecrets Names of the secrets of a stage; values are never shown
+	RetryMessage(ctx *echo.Context, service Service, stage Stage, message MessageId, params RetryMessageParams) error
+	// GetSecrets Lists the secrets of a stage without their values
 	// (GET /services/{service}/stages/{stage}/secrets)
 	GetSecrets(ctx *echo.Context, service Service, stage Stage) error
-	// SetSecret Gives a secret a value
+	// SetSecret Sets the value of a secret
 	// (PUT /services/{service}/stages/{stage}/secrets/{secret})
 	SetSecret(ctx *echo.Context, service Service, stage Stage, secret string) error
-	// ListVersions Versions, newest first, a part at a time
+	// ListVersions Lists versions, newest first, one page at a time
 	// (GET /services/{service}/versions)
 	ListVersions(ctx *echo.Context, service Service, params ListVersionsParams) error
-	// GetVersion One version with its archives
+	// GetVersion Returns a version with its archives
 	// (GET /services/{service}/versions/{version})
 	GetVersion(ctx *echo.Context, service Service, version Version) error
-	// CompareVersions What differs from one version to another
+	// CompareVersions Compares two versions
 	// (GET /services/{service}/versions/{version}/compare/{other})
 	CompareVersions(ctx *echo.Context, service Service, version Version, other int) error
-	// GetArchive A function’s archive
+	// GetArchive Returns the archive of a function
 	// (GET /services/{service}/versions/{version}/functions/{function}/archive)
 	GetArchive(ctx *echo.Context, service Service, version Version, function Function) error
-	// GetArchiveFile A file of an archive
+	// GetArchiveFile Returns a file of an archive
 	// (GET /services/{service}/versions/{version}/functions/{function}/file)
 	GetArchiveFile(ctx *echo.Context, service Service, version Version, function Function, params GetArchiveFileParams) error
-	// GetLineAuthors Who wrote lines of a version's files
+	// GetLineAuthors Returns the authors of lines of a version's files
 	// (GET /services/{service}/versions/{version}/lines)
 	GetLineAuthors(ctx *echo.Context, service Service, version Version, params GetLineAuthorsParams) error
-	// GetProvenance Where a version came from, held against all that is kept of it
+	// GetProvenance Returns the provenance of a version and verifies the stored data against it
 	// (GET /services/{service}/versions/{version}/provenance)
 	GetProvenance(ctx *echo.Context, service Service, version Version) error
-	// SignOut Ends the session
+	// SignOut Signs out
 	// (DELETE /session)
 	SignOut(ctx *echo.Context) error
-	// GetSession Who is signed in
+	// GetSession Returns the signed-in user
 	// (GET /session)
 	GetSession(ctx *echo.Context) error
-	// SignIn Signs in, and gives the session’s cookie
+	// SignIn Signs in and sets the session cookie
 	// (POST /session)
 	SignIn(ctx *echo.Context) error
-	// GetWelcome What the sign-in page says to everybody
+	// GetWelcome Returns the information of the sign-in page
 	// (GET /welcome)
 	GetWelcome(ctx *echo.Context) error
 }
@@ -18147,6 +18394,40 @@ type ServerInterface interface {
 // ServerInterfaceWrapper converts echo contexts to parameters.
 type ServerInterfaceWrapper struct {
 	Handler ServerInterface
+}
+
+// ListTokens converts echo context to params.
+func (w *ServerInterfaceWrapper) ListTokens(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListTokens(ctx)
+	return err
+}
+
+// CreateToken converts echo context to params.
+func (w *ServerInterfaceWrapper) CreateToken(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CreateToken(ctx)
+	return err
+}
+
+// RevokeToken converts echo context to params.
+func (w *ServerInterfaceWrapper) RevokeToken(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RevokeToken(ctx, id)
+	return err
 }
 
 // ListCopies converts echo context to params.
@@ -18232,26 +18513,26 @@ func (w *ServerInterfaceWrapper) GetHealth(ctx *echo.Context) error {
 	return err
 }
 
-// ListHooks converts echo context to params.
-func (w *ServerInterfaceWrapper) ListHooks(ctx *echo.Context) error {
+// ListNotificationTargets converts echo context to params.
+func (w *ServerInterfaceWrapper) ListNotificationTargets(ctx *echo.Context) error {
 	var err error
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ListHooks(ctx)
+	err = w.Handler.ListNotificationTargets(ctx)
 	return err
 }
 
-// AddHook converts echo context to params.
-func (w *ServerInterfaceWrapper) AddHook(ctx *echo.Context) error {
+// CreateNotificationTarget converts echo context to params.
+func (w *ServerInterfaceWrapper) CreateNotificationTarget(ctx *echo.Context) error {
 	var err error
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.AddHook(ctx)
+	err = w.Handler.CreateNotificationTarget(ctx)
 	return err
 }
 
-// EndHook converts echo context to params.
-func (w *ServerInterfaceWrapper) EndHook(ctx *echo.Context) error {
+// DeleteNotificationTarget converts echo context to params.
+func (w *ServerInterfaceWrapper) DeleteNotificationTarget(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "id" -------------
 	var id Id
@@ -18262,12 +18543,12 @@ func (w *ServerInterfaceWrapper) EndHook(ctx *echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.EndHook(ctx, id)
+	err = w.Handler.DeleteNotificationTarget(ctx, id)
 	return err
 }
 
-// ListNotices converts echo context to params.
-func (w *ServerInterfaceWrapper) ListNotices(ctx *echo.Context) error {
+// ListNotifications converts echo context to params.
+func (w *ServerInterfaceWrapper) ListNotifications(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "id" -------------
 	var id Id
@@ -18278,30 +18559,12 @@ func (w *ServerInterfaceWrapper) ListNotices(ctx *echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ListNotices(ctx, id)
+	err = w.Handler.ListNotifications(ctx, id)
 	return err
 }
 
-// ListTokens converts echo context to params.
-func (w *ServerInterfaceWrapper) ListTokens(ctx *echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ListTokens(ctx)
-	return err
-}
-
-// MakeToken converts echo context to params.
-func (w *ServerInterfaceWrapper) MakeToken(ctx *echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.MakeToken(ctx)
-	return err
-}
-
-// EndToken converts echo context to params.
-func (w *ServerInterfaceWrapper) EndToken(ctx *echo.Context) error {
+// ResendNotification converts echo context to params.
+func (w *ServerInterfaceWrapper) ResendNotification(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "id" -------------
 	var id Id
@@ -18312,23 +18575,7 @@ func (w *ServerInterfaceWrapper) EndToken(ctx *echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.EndToken(ctx, id)
-	return err
-}
-
-// SendNoticeAgain converts echo context to params.
-func (w *ServerInterfaceWrapper) SendNoticeAgain(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "id" -------------
-	var id Id
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SendNoticeAgain(ctx, id)
+	err = w.Handler.ResendNotification(ctx, id)
 	return err
 }
 
@@ -18438,8 +18685,8 @@ func (w *ServerInterfaceWrapper) CreateRepository(ctx *echo.Context) error {
 	return err
 }
 
-// RemoveRepository converts echo context to params.
-func (w *ServerInterfaceWrapper) RemoveRepository(ctx *echo.Context) error {
+// DeleteRepository converts echo context to params.
+func (w *ServerInterfaceWrapper) DeleteRepository(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "repository" -------------
 	var repository Name
@@ -18450,7 +18697,7 @@ func (w *ServerInterfaceWrapper) RemoveRepository(ctx *echo.Context) error {
 	}
 
 	// Parameter object where we will unmarshal all parameters from the context
-	var params RemoveRepositoryParams
+	var params DeleteRepositoryParams
 	// ------------- Required query parameter "confirm" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, true, "confirm", ctx.QueryParams(), &params.Confirm, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -18459,12 +18706,12 @@ func (w *ServerInterfaceWrapper) RemoveRepository(ctx *echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.RemoveRepository(ctx, repository, params)
+	err = w.Handler.DeleteRepository(ctx, repository, params)
 	return err
 }
 
-// EndMirror converts echo context to params.
-func (w *ServerInterfaceWrapper) EndMirror(ctx *echo.Context) error {
+// DeleteMirror converts echo context to params.
+func (w *ServerInterfaceWrapper) DeleteMirror(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "repository" -------------
 	var repository Name
@@ -18475,7 +18722,7 @@ func (w *ServerInterfaceWrapper) EndMirror(ctx *echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.EndMirror(ctx, repository)
+	err = w.Handler.DeleteMirror(ctx, repository)
 	return err
 }
 
@@ -18536,8 +18783,8 @@ func (w *ServerInterfaceWrapper) ListServices(ctx *echo.Context) error {
 	return err
 }
 
-// RemoveService converts echo context to params.
-func (w *ServerInterfaceWrapper) RemoveService(ctx *echo.Context) error {
+// DeleteService converts echo context to params.
+func (w *ServerInterfaceWrapper) DeleteService(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "service" -------------
 	var service Service
@@ -18548,7 +18795,7 @@ func (w *ServerInterfaceWrapper) RemoveService(ctx *echo.Context) error {
 	}
 
 	// Parameter object where we will unmarshal all parameters from the context
-	var params RemoveServiceParams
+	var params DeleteServiceParams
 	// ------------- Required query parameter "confirm" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, true, "confirm", ctx.QueryParams(), &params.Confirm, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -18557,7 +18804,7 @@ func (w *ServerInterfaceWrapper) RemoveService(ctx *echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.RemoveService(ctx, service, params)
+	err = w.Handler.DeleteService(ctx, service, params)
 	return err
 }
 
@@ -18617,8 +18864,8 @@ func (w *ServerInterfaceWrapper) CancelBuild(ctx *echo.Context) error {
 	return err
 }
 
-// RemoveCopy converts echo context to params.
-func (w *ServerInterfaceWrapper) RemoveCopy(ctx *echo.Context) error {
+// DeleteCopy converts echo context to params.
+func (w *ServerInterfaceWrapper) DeleteCopy(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "service" -------------
 	var service Service
@@ -18628,16 +18875,16 @@ func (w *ServerInterfaceWrapper) RemoveCopy(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
 	}
 
-	// ------------- Path parameter "handle" -------------
-	var handle Name
+	// ------------- Path parameter "username" -------------
+	var username Name
 
-	err = runtime.BindStyledParameterWithOptions("simple", "handle", ctx.Param("handle"), &handle, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	err = runtime.BindStyledParameterWithOptions("simple", "username", ctx.Param("username"), &username, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter handle: %s", err))
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter username: %s", err))
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.RemoveCopy(ctx, service, handle)
+	err = w.Handler.DeleteCopy(ctx, service, username)
 	return err
 }
 
@@ -18657,24 +18904,8 @@ func (w *ServerInterfaceWrapper) PutCopy(ctx *echo.Context) error {
 	return err
 }
 
-// CallCopy converts echo context to params.
-func (w *ServerInterfaceWrapper) CallCopy(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "service" -------------
-	var service Service
-
-	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.CallCopy(ctx, service)
-	return err
-}
-
-// ProveCopy converts echo context to params.
-func (w *ServerInterfaceWrapper) ProveCopy(ctx *echo.Context) error {
+// RunCopyCases converts echo context to params.
+func (w *ServerInterfaceWrapper) RunCopyCases(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "service" -------------
 	var service Service
@@ -18685,7 +18916,7 @@ func (w *ServerInterfaceWrapper) ProveCopy(ctx *echo.Context) error {
 	}
 
 	// Parameter object where we will unmarshal all parameters from the context
-	var params ProveCopyParams
+	var params RunCopyCasesParams
 	// ------------- Optional query parameter "function" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "function", ctx.QueryParams(), &params.Function, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -18694,7 +18925,23 @@ func (w *ServerInterfaceWrapper) ProveCopy(ctx *echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ProveCopy(ctx, service, params)
+	err = w.Handler.RunCopyCases(ctx, service, params)
+	return err
+}
+
+// InvokeCopy converts echo context to params.
+func (w *ServerInterfaceWrapper) InvokeCopy(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.InvokeCopy(ctx, service)
 	return err
 }
 
@@ -18769,8 +19016,8 @@ func (w *ServerInterfaceWrapper) GetDeliveryStage(ctx *echo.Context) error {
 	return err
 }
 
-// GetMeaning converts echo context to params.
-func (w *ServerInterfaceWrapper) GetMeaning(ctx *echo.Context) error {
+// GetImpact converts echo context to params.
+func (w *ServerInterfaceWrapper) GetImpact(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "service" -------------
 	var service Service
@@ -18797,7 +19044,7 @@ func (w *ServerInterfaceWrapper) GetMeaning(ctx *echo.Context) error {
 	}
 
 	// Parameter object where we will unmarshal all parameters from the context
-	var params GetMeaningParams
+	var params GetImpactParams
 	// ------------- Optional query parameter "functions" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "functions", ctx.QueryParams(), &params.Functions, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
@@ -18813,7 +19060,7 @@ func (w *ServerInterfaceWrapper) GetMeaning(ctx *echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetMeaning(ctx, service, version, stage, params)
+	err = w.Handler.GetImpact(ctx, service, version, stage, params)
 	return err
 }
 
@@ -18854,6 +19101,38 @@ func (w *ServerInterfaceWrapper) ActOnDelivery(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ActOnDelivery(ctx, service, version, stage, action)
+	return err
+}
+
+// GetDeliveryMetrics converts echo context to params.
+func (w *ServerInterfaceWrapper) GetDeliveryMetrics(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetDeliveryMetricsParams
+	// ------------- Required query parameter "stage" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "stage", ctx.QueryParams(), &params.Stage, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stage: %s", err))
+	}
+
+	// ------------- Required query parameter "weeks" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "weeks", ctx.QueryParams(), &params.Weeks, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter weeks: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetDeliveryMetrics(ctx, service, params)
 	return err
 }
 
@@ -18898,8 +19177,8 @@ func (w *ServerInterfaceWrapper) ListDrift(ctx *echo.Context) error {
 	return err
 }
 
-// LeaveDrift converts echo context to params.
-func (w *ServerInterfaceWrapper) LeaveDrift(ctx *echo.Context) error {
+// CopyDrift converts echo context to params.
+func (w *ServerInterfaceWrapper) CopyDrift(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "service" -------------
 	var service Service
@@ -18910,12 +19189,12 @@ func (w *ServerInterfaceWrapper) LeaveDrift(ctx *echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.LeaveDrift(ctx, service)
+	err = w.Handler.CopyDrift(ctx, service)
 	return err
 }
 
-// LeaveDriftNoMore converts echo context to params.
-func (w *ServerInterfaceWrapper) LeaveDriftNoMore(ctx *echo.Context) error {
+// IgnoreDrift converts echo context to params.
+func (w *ServerInterfaceWrapper) IgnoreDrift(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "service" -------------
 	var service Service
@@ -18926,12 +19205,12 @@ func (w *ServerInterfaceWrapper) LeaveDriftNoMore(ctx *echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.LeaveDriftNoMore(ctx, service)
+	err = w.Handler.IgnoreDrift(ctx, service)
 	return err
 }
 
-// TakeOverDrift converts echo context to params.
-func (w *ServerInterfaceWrapper) TakeOverDrift(ctx *echo.Context) error {
+// UnignoreDrift converts echo context to params.
+func (w *ServerInterfaceWrapper) UnignoreDrift(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "service" -------------
 	var service Service
@@ -18942,7 +19221,7 @@ func (w *ServerInterfaceWrapper) TakeOverDrift(ctx *echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.TakeOverDrift(ctx, service)
+	err = w.Handler.UnignoreDrift(ctx, service)
 	return err
 }
 
@@ -18987,63 +19266,15 @@ func (w *ServerInterfaceWrapper) GetJournal(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stage: %s", err))
 	}
 
-	// ------------- Optional query parameter "what" -------------
+	// ------------- Optional query parameter "action" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "what", ctx.QueryParams(), &params.What, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "action", ctx.QueryParams(), &params.Action, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter what: %s", err))
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter action: %s", err))
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetJournal(ctx, service, params)
-	return err
-}
-
-// GetLine converts echo context to params.
-func (w *ServerInterfaceWrapper) GetLine(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "service" -------------
-	var service Service
-
-	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetLine(ctx, service)
-	return err
-}
-
-// GetMeasures converts echo context to params.
-func (w *ServerInterfaceWrapper) GetMeasures(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "service" -------------
-	var service Service
-
-	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
-	}
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params GetMeasuresParams
-	// ------------- Required query parameter "stage" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "stage", ctx.QueryParams(), &params.Stage, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stage: %s", err))
-	}
-
-	// ------------- Required query parameter "weeks" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "weeks", ctx.QueryParams(), &params.Weeks, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter weeks: %s", err))
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetMeasures(ctx, service, params)
 	return err
 }
 
@@ -19092,11 +19323,11 @@ func (w *ServerInterfaceWrapper) ComputePlan(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stage: %s", err))
 	}
 
-	// ------------- Optional query parameter "onto" -------------
+	// ------------- Optional query parameter "target" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "onto", ctx.QueryParams(), &params.Onto, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "target", ctx.QueryParams(), &params.Target, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter onto: %s", err))
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter target: %s", err))
 	}
 
 	// ------------- Optional query parameter "version" -------------
@@ -19106,11 +19337,11 @@ func (w *ServerInterfaceWrapper) ComputePlan(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter version: %s", err))
 	}
 
-	// ------------- Optional query parameter "takeAway" -------------
+	// ------------- Optional query parameter "deletions" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "takeAway", ctx.QueryParams(), &params.TakeAway, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "deletions", ctx.QueryParams(), &params.Deletions, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
 	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter takeAway: %s", err))
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter deletions: %s", err))
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
@@ -19157,8 +19388,8 @@ func (w *ServerInterfaceWrapper) ListPlanSteps(ctx *echo.Context) error {
 	return err
 }
 
-// MakePlan converts echo context to params.
-func (w *ServerInterfaceWrapper) MakePlan(ctx *echo.Context) error {
+// SavePlan converts echo context to params.
+func (w *ServerInterfaceWrapper) SavePlan(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "service" -------------
 	var service Service
@@ -19169,7 +19400,7 @@ func (w *ServerInterfaceWrapper) MakePlan(ctx *echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.MakePlan(ctx, service)
+	err = w.Handler.SavePlan(ctx, service)
 	return err
 }
 
@@ -19367,8 +19598,8 @@ func (w *ServerInterfaceWrapper) GetFileHistory(ctx *echo.Context) error {
 	return err
 }
 
-// SketchPlan converts echo context to params.
-func (w *ServerInterfaceWrapper) SketchPlan(ctx *echo.Context) error {
+// DraftPlan converts echo context to params.
+func (w *ServerInterfaceWrapper) DraftPlan(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "service" -------------
 	var service Service
@@ -19379,7 +19610,7 @@ func (w *ServerInterfaceWrapper) SketchPlan(ctx *echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SketchPlan(ctx, service)
+	err = w.Handler.DraftPlan(ctx, service)
 	return err
 }
 
@@ -19399,8 +19630,8 @@ func (w *ServerInterfaceWrapper) RenameFunction(ctx *echo.Context) error {
 	return err
 }
 
-// RouteRequest converts echo context to params.
-func (w *ServerInterfaceWrapper) RouteRequest(ctx *echo.Context) error {
+// TestRoute converts echo context to params.
+func (w *ServerInterfaceWrapper) TestRoute(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "service" -------------
 	var service Service
@@ -19411,7 +19642,7 @@ func (w *ServerInterfaceWrapper) RouteRequest(ctx *echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.RouteRequest(ctx, service)
+	err = w.Handler.TestRoute(ctx, service)
 	return err
 }
 
@@ -19444,6 +19675,22 @@ func (w *ServerInterfaceWrapper) GetStarter(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetStarter(ctx, service, params)
+	return err
+}
+
+// GetStageLine converts echo context to params.
+func (w *ServerInterfaceWrapper) GetStageLine(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "service" -------------
+	var service Service
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", ctx.Param("service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter service: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetStageLine(ctx, service)
 	return err
 }
 
@@ -19536,8 +19783,8 @@ func (w *ServerInterfaceWrapper) GetFunction(ctx *echo.Context) error {
 	return err
 }
 
-// CallFunction converts echo context to params.
-func (w *ServerInterfaceWrapper) CallFunction(ctx *echo.Context) error {
+// InvokeFunction converts echo context to params.
+func (w *ServerInterfaceWrapper) InvokeFunction(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "service" -------------
 	var service Service
@@ -19564,12 +19811,12 @@ func (w *ServerInterfaceWrapper) CallFunction(ctx *echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.CallFunction(ctx, service, stage, function)
+	err = w.Handler.InvokeFunction(ctx, service, stage, function)
 	return err
 }
 
-// GetFigures converts echo context to params.
-func (w *ServerInterfaceWrapper) GetFigures(ctx *echo.Context) error {
+// GetMetrics converts echo context to params.
+func (w *ServerInterfaceWrapper) GetMetrics(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "service" -------------
 	var service Service
@@ -19596,7 +19843,7 @@ func (w *ServerInterfaceWrapper) GetFigures(ctx *echo.Context) error {
 	}
 
 	// Parameter object where we will unmarshal all parameters from the context
-	var params GetFiguresParams
+	var params GetMetricsParams
 	// ------------- Required query parameter "target" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, true, "target", ctx.QueryParams(), &params.Target, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -19612,7 +19859,7 @@ func (w *ServerInterfaceWrapper) GetFigures(ctx *echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetFigures(ctx, service, stage, function, params)
+	err = w.Handler.GetMetrics(ctx, service, stage, function, params)
 	return err
 }
 
@@ -19698,11 +19945,11 @@ func (w *ServerInterfaceWrapper) GetMessages(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter target: %s", err))
 	}
 
-	// ------------- Required query parameter "parked" -------------
+	// ------------- Required query parameter "deadLetter" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "parked", ctx.QueryParams(), &params.Parked, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "deadLetter", ctx.QueryParams(), &params.DeadLetter, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
 	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter parked: %s", err))
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter deadLetter: %s", err))
 	}
 
 	// ------------- Optional query parameter "after" -------------
@@ -19717,8 +19964,8 @@ func (w *ServerInterfaceWrapper) GetMessages(ctx *echo.Context) error {
 	return err
 }
 
-// DropMessage converts echo context to params.
-func (w *ServerInterfaceWrapper) DropMessage(ctx *echo.Context) error {
+// DeleteMessage converts echo context to params.
+func (w *ServerInterfaceWrapper) DeleteMessage(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "service" -------------
 	var service Service
@@ -19745,7 +19992,7 @@ func (w *ServerInterfaceWrapper) DropMessage(ctx *echo.Context) error {
 	}
 
 	// Parameter object where we will unmarshal all parameters from the context
-	var params DropMessageParams
+	var params DeleteMessageParams
 	// ------------- Required query parameter "target" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, true, "target", ctx.QueryParams(), &params.Target, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -19754,12 +20001,12 @@ func (w *ServerInterfaceWrapper) DropMessage(ctx *echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.DropMessage(ctx, service, stage, message, params)
+	err = w.Handler.DeleteMessage(ctx, service, stage, message, params)
 	return err
 }
 
-// SendMessageAgain converts echo context to params.
-func (w *ServerInterfaceWrapper) SendMessageAgain(ctx *echo.Context) error {
+// RetryMessage converts echo context to params.
+func (w *ServerInterfaceWrapper) RetryMessage(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "service" -------------
 	var service Service
@@ -19786,7 +20033,7 @@ func (w *ServerInterfaceWrapper) SendMessageAgain(ctx *echo.Context) error {
 	}
 
 	// Parameter object where we will unmarshal all parameters from the context
-	var params SendMessageAgainParams
+	var params RetryMessageParams
 	// ------------- Required query parameter "target" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, true, "target", ctx.QueryParams(), &params.Target, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -19795,7 +20042,7 @@ func (w *ServerInterfaceWrapper) SendMessageAgain(ctx *echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SendMessageAgain(ctx, service, stage, message, params)
+	err = w.Handler.RetryMessage(ctx, service, stage, message, params)
 	return err
 }
 
@@ -20159,27 +20406,27 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/session", wrapper.SignOut, options.OperationMiddlewares["signOut"]...)
 	router.GET(options.BaseURL+"/session", wrapper.GetSession, options.OperationMiddlewares["getSession"]...)
 	router.POST(options.BaseURL+"/session", wrapper.SignIn, options.OperationMiddlewares["signIn"]...)
-	router.GET(options.BaseURL+"/me/tokens", wrapper.ListTokens, options.OperationMiddlewares["listTokens"]...)
-	router.POST(options.BaseURL+"/me/tokens", wrapper.MakeToken, options.OperationMiddlewares["makeToken"]...)
-	router.DELETE(options.BaseURL+"/me/tokens/:id", wrapper.EndToken, options.OperationMiddlewares["endToken"]...)
+	router.GET(options.BaseURL+"/account/tokens", wrapper.ListTokens, options.OperationMiddlewares["listTokens"]...)
+	router.POST(options.BaseURL+"/account/tokens", wrapper.CreateToken, options.OperationMiddlewares["createToken"]...)
+	router.DELETE(options.BaseURL+"/account/tokens/:id", wrapper.RevokeToken, options.OperationMiddlewares["revokeToken"]...)
 	router.GET(options.BaseURL+"/welcome", wrapper.GetWelcome, options.OperationMiddlewares["getWelcome"]...)
 	router.GET(options.BaseURL+"/health", wrapper.GetHealth, options.OperationMiddlewares["getHealth"]...)
 	router.GET(options.BaseURL+"/schemas/:file", wrapper.GetSchema, options.OperationMiddlewares["getSchema"]...)
 	router.GET(options.BaseURL+"/repositories", wrapper.ListRepositories, options.OperationMiddlewares["listRepositories"]...)
 	router.POST(options.BaseURL+"/repositories", wrapper.CreateRepository, options.OperationMiddlewares["createRepository"]...)
-	router.DELETE(options.BaseURL+"/repositories/:repository", wrapper.RemoveRepository, options.OperationMiddlewares["removeRepository"]...)
-	router.DELETE(options.BaseURL+"/repositories/:repository/mirror", wrapper.EndMirror, options.OperationMiddlewares["endMirror"]...)
+	router.DELETE(options.BaseURL+"/repositories/:repository", wrapper.DeleteRepository, options.OperationMiddlewares["deleteRepository"]...)
+	router.DELETE(options.BaseURL+"/repositories/:repository/mirror", wrapper.DeleteMirror, options.OperationMiddlewares["deleteMirror"]...)
 	router.POST(options.BaseURL+"/repositories/:repository/mirror", wrapper.FetchMirror, options.OperationMiddlewares["fetchMirror"]...)
 	router.PUT(options.BaseURL+"/repositories/:repository/mirror", wrapper.SetMirror, options.OperationMiddlewares["setMirror"]...)
-	router.DELETE(options.BaseURL+"/services/:service", wrapper.RemoveService, options.OperationMiddlewares["removeService"]...)
+	router.DELETE(options.BaseURL+"/services/:service", wrapper.DeleteService, options.OperationMiddlewares["deleteService"]...)
 	router.PUT(options.BaseURL+"/services/:service/repository", wrapper.MoveService, options.OperationMiddlewares["moveService"]...)
 	router.GET(options.BaseURL+"/services", wrapper.ListServices, options.OperationMiddlewares["listServices"]...)
-	router.GET(options.BaseURL+"/services/:service/line", wrapper.GetLine, options.OperationMiddlewares["getLine"]...)
+	router.GET(options.BaseURL+"/services/:service/stage-line", wrapper.GetStageLine, options.OperationMiddlewares["getStageLine"]...)
 	router.GET(options.BaseURL+"/services/:service/board", wrapper.GetBoard, options.OperationMiddlewares["getBoard"]...)
 	router.GET(options.BaseURL+"/services/:service/source", wrapper.GetSource, options.OperationMiddlewares["getSource"]...)
 	router.GET(options.BaseURL+"/services/:service/source/file", wrapper.GetFile, options.OperationMiddlewares["getFile"]...)
 	router.POST(options.BaseURL+"/services/:service/source/check", wrapper.CheckSource, options.OperationMiddlewares["checkSource"]...)
-	router.POST(options.BaseURL+"/services/:service/source/plan", wrapper.SketchPlan, options.OperationMiddlewares["sketchPlan"]...)
+	router.POST(options.BaseURL+"/services/:service/source/plan", wrapper.DraftPlan, options.OperationMiddlewares["draftPlan"]...)
 	router.POST(options.BaseURL+"/services/:service/source/assist", wrapper.AssistSource, options.OperationMiddlewares["assistSource"]...)
 	router.GET(options.BaseURL+"/services/:service/source/history", wrapper.GetFileHistory, options.OperationMiddlewares["getFileHistory"]...)
 	router.POST(options.BaseURL+"/services/:service/source/rename", wrapper.RenameFunction, options.OperationMiddlewares["renameFunction"]...)
@@ -20190,50 +20437,50 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/services/:service/versions/:version/compare/:other", wrapper.CompareVersions, options.OperationMiddlewares["compareVersions"]...)
 	router.GET(options.BaseURL+"/services/:service/versions/:version/lines", wrapper.GetLineAuthors, options.OperationMiddlewares["getLineAuthors"]...)
 	router.GET(options.BaseURL+"/services/:service/source/starter", wrapper.GetStarter, options.OperationMiddlewares["getStarter"]...)
-	router.POST(options.BaseURL+"/services/:service/source/route", wrapper.RouteRequest, options.OperationMiddlewares["routeRequest"]...)
+	router.POST(options.BaseURL+"/services/:service/source/route", wrapper.TestRoute, options.OperationMiddlewares["testRoute"]...)
 	router.POST(options.BaseURL+"/services/:service/source/commits", wrapper.CommitSource, options.OperationMiddlewares["commitSource"]...)
-	router.GET(options.BaseURL+"/hooks", wrapper.ListHooks, options.OperationMiddlewares["listHooks"]...)
-	router.POST(options.BaseURL+"/hooks", wrapper.AddHook, options.OperationMiddlewares["addHook"]...)
-	router.DELETE(options.BaseURL+"/hooks/:id", wrapper.EndHook, options.OperationMiddlewares["endHook"]...)
-	router.GET(options.BaseURL+"/hooks/:id/notices", wrapper.ListNotices, options.OperationMiddlewares["listNotices"]...)
-	router.POST(options.BaseURL+"/notices/:id/again", wrapper.SendNoticeAgain, options.OperationMiddlewares["sendNoticeAgain"]...)
+	router.GET(options.BaseURL+"/notification-targets", wrapper.ListNotificationTargets, options.OperationMiddlewares["listNotificationTargets"]...)
+	router.POST(options.BaseURL+"/notification-targets", wrapper.CreateNotificationTarget, options.OperationMiddlewares["createNotificationTarget"]...)
+	router.DELETE(options.BaseURL+"/notification-targets/:id", wrapper.DeleteNotificationTarget, options.OperationMiddlewares["deleteNotificationTarget"]...)
+	router.GET(options.BaseURL+"/notification-targets/:id/notifications", wrapper.ListNotifications, options.OperationMiddlewares["listNotifications"]...)
+	router.POST(options.BaseURL+"/notifications/:id/resend", wrapper.ResendNotification, options.OperationMiddlewares["resendNotification"]...)
 	router.GET(options.BaseURL+"/copies", wrapper.ListCopies, options.OperationMiddlewares["listCopies"]...)
-	router.DELETE(options.BaseURL+"/services/:service/copies/:handle", wrapper.RemoveCopy, options.OperationMiddlewares["removeCopy"]...)
+	router.DELETE(options.BaseURL+"/services/:service/copies/:username", wrapper.DeleteCopy, options.OperationMiddlewares["deleteCopy"]...)
 	router.PUT(options.BaseURL+"/services/:service/copy", wrapper.PutCopy, options.OperationMiddlewares["putCopy"]...)
-	router.POST(options.BaseURL+"/services/:service/copy/calls", wrapper.CallCopy, options.OperationMiddlewares["callCopy"]...)
-	router.POST(options.BaseURL+"/services/:service/copy/cases", wrapper.ProveCopy, options.OperationMiddlewares["proveCopy"]...)
+	router.POST(options.BaseURL+"/services/:service/copy/invocations", wrapper.InvokeCopy, options.OperationMiddlewares["invokeCopy"]...)
+	router.POST(options.BaseURL+"/services/:service/copy/cases", wrapper.RunCopyCases, options.OperationMiddlewares["runCopyCases"]...)
 	router.GET(options.BaseURL+"/services/:service/versions", wrapper.ListVersions, options.OperationMiddlewares["listVersions"]...)
 	router.GET(options.BaseURL+"/services/:service/versions/:version", wrapper.GetVersion, options.OperationMiddlewares["getVersion"]...)
 	router.GET(options.BaseURL+"/services/:service/versions/:version/functions/:function/file", wrapper.GetArchiveFile, options.OperationMiddlewares["getArchiveFile"]...)
-	router.POST(options.BaseURL+"/services/:service/plans", wrapper.MakePlan, options.OperationMiddlewares["makePlan"]...)
+	router.POST(options.BaseURL+"/services/:service/plans", wrapper.SavePlan, options.OperationMiddlewares["savePlan"]...)
 	router.GET(options.BaseURL+"/services/:service/plan", wrapper.ComputePlan, options.OperationMiddlewares["computePlan"]...)
 	router.GET(options.BaseURL+"/services/:service/plan/steps", wrapper.ListPlanSteps, options.OperationMiddlewares["listPlanSteps"]...)
 	router.GET(options.BaseURL+"/services/:service/outputs", wrapper.ListOutputs, options.OperationMiddlewares["listOutputs"]...)
 	router.GET(options.BaseURL+"/services/:service/drift", wrapper.ListDrift, options.OperationMiddlewares["listDrift"]...)
-	router.POST(options.BaseURL+"/services/:service/drift/left", wrapper.LeaveDrift, options.OperationMiddlewares["leaveDrift"]...)
-	router.POST(options.BaseURL+"/services/:service/drift/not-left", wrapper.LeaveDriftNoMore, options.OperationMiddlewares["leaveDriftNoMore"]...)
-	router.POST(options.BaseURL+"/services/:service/drift/takeover", wrapper.TakeOverDrift, options.OperationMiddlewares["takeOverDrift"]...)
+	router.POST(options.BaseURL+"/services/:service/drift/ignored", wrapper.IgnoreDrift, options.OperationMiddlewares["ignoreDrift"]...)
+	router.POST(options.BaseURL+"/services/:service/drift/unignored", wrapper.UnignoreDrift, options.OperationMiddlewares["unignoreDrift"]...)
+	router.POST(options.BaseURL+"/services/:service/drift/copied", wrapper.CopyDrift, options.OperationMiddlewares["copyDrift"]...)
 	router.GET(options.BaseURL+"/plans/:id", wrapper.GetPlan, options.OperationMiddlewares["getPlan"]...)
 	router.GET(options.BaseURL+"/plans/:id/document", wrapper.GetPlanDocument, options.OperationMiddlewares["getPlanDocument"]...)
 	router.GET(options.BaseURL+"/plans/:id/text", wrapper.GetPlanText, options.OperationMiddlewares["getPlanText"]...)
-	router.GET(options.BaseURL+"/plans/:id/against/:other", wrapper.ComparePlans, options.OperationMiddlewares["comparePlans"]...)
+	router.GET(options.BaseURL+"/plans/:id/compare/:other", wrapper.ComparePlans, options.OperationMiddlewares["comparePlans"]...)
 	router.POST(options.BaseURL+"/plans/:id/deployments", wrapper.RunPlan, options.OperationMiddlewares["runPlan"]...)
 	router.GET(options.BaseURL+"/services/:service/deployments", wrapper.ListDeployments, options.OperationMiddlewares["listDeployments"]...)
 	router.GET(options.BaseURL+"/deployments/:id", wrapper.GetDeployment, options.OperationMiddlewares["getDeployment"]...)
 	router.POST(options.BaseURL+"/deployments/:id/:action", wrapper.ActOnDeployment, options.OperationMiddlewares["actOnDeployment"]...)
 	router.GET(options.BaseURL+"/services/:service/deliveries", wrapper.ListDeliveries, options.OperationMiddlewares["listDeliveries"]...)
-	router.GET(options.BaseURL+"/services/:service/measures", wrapper.GetMeasures, options.OperationMiddlewares["getMeasures"]...)
+	router.GET(options.BaseURL+"/services/:service/delivery-metrics", wrapper.GetDeliveryMetrics, options.OperationMiddlewares["getDeliveryMetrics"]...)
 	router.GET(options.BaseURL+"/services/:service/deliveries/:version/stages/:stage", wrapper.GetDeliveryStage, options.OperationMiddlewares["getDeliveryStage"]...)
-	router.GET(options.BaseURL+"/services/:service/deliveries/:version/stages/:stage/meaning", wrapper.GetMeaning, options.OperationMiddlewares["getMeaning"]...)
+	router.GET(options.BaseURL+"/services/:service/deliveries/:version/stages/:stage/impact", wrapper.GetImpact, options.OperationMiddlewares["getImpact"]...)
 	router.POST(options.BaseURL+"/services/:service/deliveries/:version/stages/:stage/:action", wrapper.ActOnDelivery, options.OperationMiddlewares["actOnDelivery"]...)
 	router.GET(options.BaseURL+"/services/:service/stages/:stage/calendar", wrapper.GetCalendar, options.OperationMiddlewares["getCalendar"]...)
 	router.GET(options.BaseURL+"/services/:service/stages/:stage/functions/:function", wrapper.GetFunction, options.OperationMiddlewares["getFunction"]...)
-	router.POST(options.BaseURL+"/services/:service/stages/:stage/functions/:function/calls", wrapper.CallFunction, options.OperationMiddlewares["callFunction"]...)
-	router.GET(options.BaseURL+"/services/:service/stages/:stage/functions/:function/figures", wrapper.GetFigures, options.OperationMiddlewares["getFigures"]...)
+	router.POST(options.BaseURL+"/services/:service/stages/:stage/functions/:function/invocations", wrapper.InvokeFunction, options.OperationMiddlewares["invokeFunction"]...)
+	router.GET(options.BaseURL+"/services/:service/stages/:stage/functions/:function/metrics", wrapper.GetMetrics, options.OperationMiddlewares["getMetrics"]...)
 	router.POST(options.BaseURL+"/services/:service/stages/:stage/cases", wrapper.RunCases, options.OperationMiddlewares["runCases"]...)
 	router.GET(options.BaseURL+"/services/:service/stages/:stage/messages", wrapper.GetMessages, options.OperationMiddlewares["getMessages"]...)
-	router.DELETE(options.BaseURL+"/services/:service/stages/:stage/messages/:message", wrapper.DropMessage, options.OperationMiddlewares["dropMessage"]...)
-	router.POST(options.BaseURL+"/services/:service/stages/:stage/messages/:message", wrapper.SendMessageAgain, options.OperationMiddlewares["sendMessageAgain"]...)
+	router.DELETE(options.BaseURL+"/services/:service/stages/:stage/messages/:message", wrapper.DeleteMessage, options.OperationMiddlewares["deleteMessage"]...)
+	router.POST(options.BaseURL+"/services/:service/stages/:stage/messages/:message", wrapper.RetryMessage, options.OperationMiddlewares["retryMessage"]...)
 	router.GET(options.BaseURL+"/services/:service/stages/:stage/logs", wrapper.GetLogs, options.OperationMiddlewares["getLogs"]...)
 	router.GET(options.BaseURL+"/services/:service/stages/:stage/secrets", wrapper.GetSecrets, options.OperationMiddlewares["getSecrets"]...)
 	router.PUT(options.BaseURL+"/services/:service/stages/:stage/secrets/:secret", wrapper.SetSecret, options.OperationMiddlewares["setSecret"]...)
@@ -20245,6 +20492,116 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 }
 
 type ProblemApplicationProblemPlusJSONResponse Problem
+
+type ListTokensRequestObject struct {
+}
+
+type ListTokensResponseObject interface {
+	VisitListTokensResponse(w http.ResponseWriter) error
+}
+
+type ListTokens200JSONResponse []Token
+
+func (response ListTokens200JSONResponse) VisitListTokensResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListTokensdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListTokensdefaultApplicationProblemPlusJSONResponse) VisitListTokensResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CreateTokenRequestObject struct {
+	Body *CreateTokenJSONRequestBody
+}
+
+type CreateTokenResponseObject interface {
+	VisitCreateTokenResponse(w http.ResponseWriter) error
+}
+
+type CreateToken201JSONResponse CreatedToken
+
+func (response CreateToken201JSONResponse) VisitCreateTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CreateTokendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CreateTokendefaultApplicationProblemPlusJSONResponse) VisitCreateTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RevokeTokenRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type RevokeTokenResponseObject interface {
+	VisitRevokeTokenResponse(w http.ResponseWriter) error
+}
+
+type RevokeToken204Response struct {
+}
+
+func (response RevokeToken204Response) VisitRevokeTokenResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RevokeTokendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RevokeTokendefaultApplicationProblemPlusJSONResponse) VisitRevokeTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
 
 type ListCopiesRequestObject struct {
 }
@@ -20472,21 +20829,21 @@ func (response GetHealthdefaultApplicationProblemPlusJSONResponse) VisitGetHealt
 	return err
 }
 
-type ListHooksRequestObject struct {
+type ListNotificationTargetsRequestObject struct {
 }
 
-type ListHooksResponseObject interface {
-	VisitListHooksResponse(w http.ResponseWriter) error
+type ListNotificationTargetsResponseObject interface {
+	VisitListNotificationTargetsResponse(w http.ResponseWriter) error
 }
 
-type ListHooks200JSONResponse struct {
-	Hooks []Hook `json:"hooks"`
+type ListNotificationTargets200JSONResponse struct {
+	Targets []NotificationTarget `json:"targets"`
 
-	// Kinds The kinds of notices that there are
-	Kinds []string `json:"kinds"`
+	// Types All notification types
+	Types []string `json:"types"`
 }
 
-func (response ListHooks200JSONResponse) VisitListHooksResponse(w http.ResponseWriter) error {
+func (response ListNotificationTargets200JSONResponse) VisitListNotificationTargetsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -20498,12 +20855,12 @@ func (response ListHooks200JSONResponse) VisitListHooksResponse(w http.ResponseW
 	return err
 }
 
-type ListHooksdefaultApplicationProblemPlusJSONResponse struct {
+type ListNotificationTargetsdefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response ListHooksdefaultApplicationProblemPlusJSONResponse) VisitListHooksResponse(w http.ResponseWriter) error {
+func (response ListNotificationTargetsdefaultApplicationProblemPlusJSONResponse) VisitListNotificationTargetsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -20515,17 +20872,17 @@ func (response ListHooksdefaultApplicationProblemPlusJSONResponse) VisitListHook
 	return err
 }
 
-type AddHookRequestObject struct {
-	Body *AddHookJSONRequestBody
+type CreateNotificationTargetRequestObject struct {
+	Body *CreateNotificationTargetJSONRequestBody
 }
 
-type AddHookResponseObject interface {
-	VisitAddHookResponse(w http.ResponseWriter) error
+type CreateNotificationTargetResponseObject interface {
+	VisitCreateNotificationTargetResponse(w http.ResponseWriter) error
 }
 
-type AddHook201JSONResponse MadeHook
+type CreateNotificationTarget201JSONResponse CreatedNotificationTarget
 
-func (response AddHook201JSONResponse) VisitAddHookResponse(w http.ResponseWriter) error {
+func (response CreateNotificationTarget201JSONResponse) VisitCreateNotificationTargetResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -20537,12 +20894,12 @@ func (response AddHook201JSONResponse) VisitAddHookResponse(w http.ResponseWrite
 	return err
 }
 
-type AddHookdefaultApplicationProblemPlusJSONResponse struct {
+type CreateNotificationTargetdefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response AddHookdefaultApplicationProblemPlusJSONResponse) VisitAddHookResponse(w http.ResponseWriter) error {
+func (response CreateNotificationTargetdefaultApplicationProblemPlusJSONResponse) VisitCreateNotificationTargetResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -20554,28 +20911,28 @@ func (response AddHookdefaultApplicationProblemPlusJSONResponse) VisitAddHookRes
 	return err
 }
 
-type EndHookRequestObject struct {
+type DeleteNotificationTargetRequestObject struct {
 	Id Id `json:"id"`
 }
 
-type EndHookResponseObject interface {
-	VisitEndHookResponse(w http.ResponseWriter) error
+type DeleteNotificationTargetResponseObject interface {
+	VisitDeleteNotificationTargetResponse(w http.ResponseWriter) error
 }
 
-type EndHook204Response struct {
+type DeleteNotificationTarget204Response struct {
 }
 
-func (response EndHook204Response) VisitEndHookResponse(w http.ResponseWriter) error {
+func (response DeleteNotificationTarget204Response) VisitDeleteNotificationTargetResponse(w http.ResponseWriter) error {
 	w.WriteHeader(204)
 	return nil
 }
 
-type EndHookdefaultApplicationProblemPlusJSONResponse struct {
+type DeleteNotificationTargetdefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response EndHookdefaultApplicationProblemPlusJSONResponse) VisitEndHookResponse(w http.ResponseWriter) error {
+func (response DeleteNotificationTargetdefaultApplicationProblemPlusJSONResponse) VisitDeleteNotificationTargetResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -20587,17 +20944,17 @@ func (response EndHookdefaultApplicationProblemPlusJSONResponse) VisitEndHookRes
 	return err
 }
 
-type ListNoticesRequestObject struct {
+type ListNotificationsRequestObject struct {
 	Id Id `json:"id"`
 }
 
-type ListNoticesResponseObject interface {
-	VisitListNoticesResponse(w http.ResponseWriter) error
+type ListNotificationsResponseObject interface {
+	VisitListNotificationsResponse(w http.ResponseWriter) error
 }
 
-type ListNotices200JSONResponse []Notice
+type ListNotifications200JSONResponse []Notification
 
-func (response ListNotices200JSONResponse) VisitListNoticesResponse(w http.ResponseWriter) error {
+func (response ListNotifications200JSONResponse) VisitListNotificationsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -20609,12 +20966,12 @@ func (response ListNotices200JSONResponse) VisitListNoticesResponse(w http.Respo
 	return err
 }
 
-type ListNoticesdefaultApplicationProblemPlusJSONResponse struct {
+type ListNotificationsdefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response ListNoticesdefaultApplicationProblemPlusJSONResponse) VisitListNoticesResponse(w http.ResponseWriter) error {
+func (response ListNotificationsdefaultApplicationProblemPlusJSONResponse) VisitListNotificationsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -20626,138 +20983,28 @@ func (response ListNoticesdefaultApplicationProblemPlusJSONResponse) VisitListNo
 	return err
 }
 
-type ListTokensRequestObject struct {
-}
-
-type ListTokensResponseObject interface {
-	VisitListTokensResponse(w http.ResponseWriter) error
-}
-
-type ListTokens200JSONResponse []Token
-
-func (response ListTokens200JSONResponse) VisitListTokensResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListTokensdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response ListTokensdefaultApplicationProblemPlusJSONResponse) VisitListTokensResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type MakeTokenRequestObject struct {
-	Body *MakeTokenJSONRequestBody
-}
-
-type MakeTokenResponseObject interface {
-	VisitMakeTokenResponse(w http.ResponseWriter) error
-}
-
-type MakeToken201JSONResponse MadeToken
-
-func (response MakeToken201JSONResponse) VisitMakeTokenResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(201)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type MakeTokendefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response MakeTokendefaultApplicationProblemPlusJSONResponse) VisitMakeTokenResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type EndTokenRequestObject struct {
+type ResendNotificationRequestObject struct {
 	Id Id `json:"id"`
 }
 
-type EndTokenResponseObject interface {
-	VisitEndTokenResponse(w http.ResponseWriter) error
+type ResendNotificationResponseObject interface {
+	VisitResendNotificationResponse(w http.ResponseWriter) error
 }
 
-type EndToken204Response struct {
+type ResendNotification204Response struct {
 }
 
-func (response EndToken204Response) VisitEndTokenResponse(w http.ResponseWriter) error {
+func (response ResendNotification204Response) VisitResendNotificationResponse(w http.ResponseWriter) error {
 	w.WriteHeader(204)
 	return nil
 }
 
-type EndTokendefaultApplicationProblemPlusJSONResponse struct {
+type ResendNotificationdefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response EndTokendefaultApplicationProblemPlusJSONResponse) VisitEndTokenResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SendNoticeAgainRequestObject struct {
-	Id Id `json:"id"`
-}
-
-type SendNoticeAgainResponseObject interface {
-	VisitSendNoticeAgainResponse(w http.ResponseWriter) error
-}
-
-type SendNoticeAgain204Response struct {
-}
-
-func (response SendNoticeAgain204Response) VisitSendNoticeAgainResponse(w http.ResponseWriter) error {
-	w.WriteHeader(204)
-	return nil
-}
-
-type SendNoticeAgaindefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response SendNoticeAgaindefaultApplicationProblemPlusJSONResponse) VisitSendNoticeAgainResponse(w http.ResponseWriter) error {
+func (response ResendNotificationdefaultApplicationProblemPlusJSONResponse) VisitResendNotificationResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -20777,7 +21024,7 @@ type GetPlanResponseObject interface {
 	VisitGetPlanResponse(w http.ResponseWriter) error
 }
 
-type GetPlan200JSONResponse KeptPlan
+type GetPlan200JSONResponse SavedPlan
 
 func (response GetPlan200JSONResponse) VisitGetPlanResponse(w http.ResponseWriter) error {
 
@@ -20858,7 +21105,7 @@ type RunPlanResponseObject interface {
 }
 
 type RunPlan201JSONResponse struct {
-	// Deployment 0 where the delivery makes a plan of its own
+	// Deployment 0 if the delivery computes its own plan
 	Deployment int64 `json:"deployment"`
 }
 
@@ -21045,29 +21292,29 @@ func (response CreateRepositorydefaultApplicationProblemPlusJSONResponse) VisitC
 	return err
 }
 
-type RemoveRepositoryRequestObject struct {
+type DeleteRepositoryRequestObject struct {
 	Repository Name `json:"repository"`
-	Params     RemoveRepositoryParams
+	Params     DeleteRepositoryParams
 }
 
-type RemoveRepositoryResponseObject interface {
-	VisitRemoveRepositoryResponse(w http.ResponseWriter) error
+type DeleteRepositoryResponseObject interface {
+	VisitDeleteRepositoryResponse(w http.ResponseWriter) error
 }
 
-type RemoveRepository204Response struct {
+type DeleteRepository204Response struct {
 }
 
-func (response RemoveRepository204Response) VisitRemoveRepositoryResponse(w http.ResponseWriter) error {
+func (response DeleteRepository204Response) VisitDeleteRepositoryResponse(w http.ResponseWriter) error {
 	w.WriteHeader(204)
 	return nil
 }
 
-type RemoveRepositorydefaultApplicationProblemPlusJSONResponse struct {
+type DeleteRepositorydefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response RemoveRepositorydefaultApplicationProblemPlusJSONResponse) VisitRemoveRepositoryResponse(w http.ResponseWriter) error {
+func (response DeleteRepositorydefaultApplicationProblemPlusJSONResponse) VisitDeleteRepositoryResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -21079,28 +21326,28 @@ func (response RemoveRepositorydefaultApplicationProblemPlusJSONResponse) VisitR
 	return err
 }
 
-type EndMirrorRequestObject struct {
+type DeleteMirrorRequestObject struct {
 	Repository Name `json:"repository"`
 }
 
-type EndMirrorResponseObject interface {
-	VisitEndMirrorResponse(w http.ResponseWriter) error
+type DeleteMirrorResponseObject interface {
+	VisitDeleteMirrorResponse(w http.ResponseWriter) error
 }
 
-type EndMirror204Response struct {
+type DeleteMirror204Response struct {
 }
 
-func (response EndMirror204Response) VisitEndMirrorResponse(w http.ResponseWriter) error {
+func (response DeleteMirror204Response) VisitDeleteMirrorResponse(w http.ResponseWriter) error {
 	w.WriteHeader(204)
 	return nil
 }
 
-type EndMirrordefaultApplicationProblemPlusJSONResponse struct {
+type DeleteMirrordefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response EndMirrordefaultApplicationProblemPlusJSONResponse) VisitEndMirrorResponse(w http.ResponseWriter) error {
+func (response DeleteMirrordefaultApplicationProblemPlusJSONResponse) VisitDeleteMirrorResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -21264,29 +21511,29 @@ func (response ListServicesdefaultApplicationProblemPlusJSONResponse) VisitListS
 	return err
 }
 
-type RemoveServiceRequestObject struct {
+type DeleteServiceRequestObject struct {
 	Service Service `json:"service"`
-	Params  RemoveServiceParams
+	Params  DeleteServiceParams
 }
 
-type RemoveServiceResponseObject interface {
-	VisitRemoveServiceResponse(w http.ResponseWriter) error
+type DeleteServiceResponseObject interface {
+	VisitDeleteServiceResponse(w http.ResponseWriter) error
 }
 
-type RemoveService204Response struct {
+type DeleteService204Response struct {
 }
 
-func (response RemoveService204Response) VisitRemoveServiceResponse(w http.ResponseWriter) error {
+func (response DeleteService204Response) VisitDeleteServiceResponse(w http.ResponseWriter) error {
 	w.WriteHeader(204)
 	return nil
 }
 
-type RemoveServicedefaultApplicationProblemPlusJSONResponse struct {
+type DeleteServicedefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response RemoveServicedefaultApplicationProblemPlusJSONResponse) VisitRemoveServiceResponse(w http.ResponseWriter) error {
+func (response DeleteServicedefaultApplicationProblemPlusJSONResponse) VisitDeleteServiceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -21410,29 +21657,29 @@ func (response CancelBuilddefaultApplicationProblemPlusJSONResponse) VisitCancel
 	return err
 }
 
-type RemoveCopyRequestObject struct {
-	Service Service `json:"service"`
-	Handle  Name    `json:"handle"`
+type DeleteCopyRequestObject struct {
+	Service  Service `json:"service"`
+	Username Name    `json:"username"`
 }
 
-type RemoveCopyResponseObject interface {
-	VisitRemoveCopyResponse(w http.ResponseWriter) error
+type DeleteCopyResponseObject interface {
+	VisitDeleteCopyResponse(w http.ResponseWriter) error
 }
 
-type RemoveCopy204Response struct {
+type DeleteCopy204Response struct {
 }
 
-func (response RemoveCopy204Response) VisitRemoveCopyResponse(w http.ResponseWriter) error {
+func (response DeleteCopy204Response) VisitDeleteCopyResponse(w http.ResponseWriter) error {
 	w.WriteHeader(204)
 	return nil
 }
 
-type RemoveCopydefaultApplicationProblemPlusJSONResponse struct {
+type DeleteCopydefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response RemoveCopydefaultApplicationProblemPlusJSONResponse) VisitRemoveCopyResponse(w http.ResponseWriter) error {
+func (response DeleteCopydefaultApplicationProblemPlusJSONResponse) VisitDeleteCopyResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -21484,18 +21731,18 @@ func (response PutCopydefaultApplicationProblemPlusJSONResponse) VisitPutCopyRes
 	return err
 }
 
-type CallCopyRequestObject struct {
+type RunCopyCasesRequestObject struct {
 	Service Service `json:"service"`
-	Body    *CallCopyJSONRequestBody
+	Params  RunCopyCasesParams
 }
 
-type CallCopyResponseObject interface {
-	VisitCallCopyResponse(w http.ResponseWriter) error
+type RunCopyCasesResponseObject interface {
+	VisitRunCopyCasesResponse(w http.ResponseWriter) error
 }
 
-type CallCopy200JSONResponse Invocation
+type RunCopyCases200JSONResponse []CaseRun
 
-func (response CallCopy200JSONResponse) VisitCallCopyResponse(w http.ResponseWriter) error {
+func (response RunCopyCases200JSONResponse) VisitRunCopyCasesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -21507,12 +21754,12 @@ func (response CallCopy200JSONResponse) VisitCallCopyResponse(w http.ResponseWri
 	return err
 }
 
-type CallCopydefaultApplicationProblemPlusJSONResponse struct {
+type RunCopyCasesdefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response CallCopydefaultApplicationProblemPlusJSONResponse) VisitCallCopyResponse(w http.ResponseWriter) error {
+func (response RunCopyCasesdefaultApplicationProblemPlusJSONResponse) VisitRunCopyCasesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -21524,18 +21771,18 @@ func (response CallCopydefaultApplicationProblemPlusJSONResponse) VisitCallCopyR
 	return err
 }
 
-type ProveCopyRequestObject struct {
+type InvokeCopyRequestObject struct {
 	Service Service `json:"service"`
-	Params  ProveCopyParams
+	Body    *InvokeCopyJSONRequestBody
 }
 
-type ProveCopyResponseObject interface {
-	VisitProveCopyResponse(w http.ResponseWriter) error
+type InvokeCopyResponseObject interface {
+	VisitInvokeCopyResponse(w http.ResponseWriter) error
 }
 
-type ProveCopy200JSONResponse []CaseRun
+type InvokeCopy200JSONResponse Invocation
 
-func (response ProveCopy200JSONResponse) VisitProveCopyResponse(w http.ResponseWriter) error {
+func (response InvokeCopy200JSONResponse) VisitInvokeCopyResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -21547,12 +21794,12 @@ func (response ProveCopy200JSONResponse) VisitProveCopyResponse(w http.ResponseW
 	return err
 }
 
-type ProveCopydefaultApplicationProblemPlusJSONResponse struct {
+type InvokeCopydefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response ProveCopydefaultApplicationProblemPlusJSONResponse) VisitProveCopyResponse(w http.ResponseWriter) error {
+func (response InvokeCopydefaultApplicationProblemPlusJSONResponse) VisitInvokeCopyResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -21645,20 +21892,20 @@ func (response GetDeliveryStagedefaultApplicationProblemPlusJSONResponse) VisitG
 	return err
 }
 
-type GetMeaningRequestObject struct {
+type GetImpactRequestObject struct {
 	Service Service `json:"service"`
 	Version Version `json:"version"`
 	Stage   Stage   `json:"stage"`
-	Params  GetMeaningParams
+	Params  GetImpactParams
 }
 
-type GetMeaningResponseObject interface {
-	VisitGetMeaningResponse(w http.ResponseWriter) error
+type GetImpactResponseObject interface {
+	VisitGetImpactResponse(w http.ResponseWriter) error
 }
 
-type GetMeaning200JSONResponse Meaning
+type GetImpact200JSONResponse Impact
 
-func (response GetMeaning200JSONResponse) VisitGetMeaningResponse(w http.ResponseWriter) error {
+func (response GetImpact200JSONResponse) VisitGetImpactResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -21670,12 +21917,12 @@ func (response GetMeaning200JSONResponse) VisitGetMeaningResponse(w http.Respons
 	return err
 }
 
-type GetMeaningdefaultApplicationProblemPlusJSONResponse struct {
+type GetImpactdefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response GetMeaningdefaultApplicationProblemPlusJSONResponse) VisitGetMeaningResponse(w http.ResponseWriter) error {
+func (response GetImpactdefaultApplicationProblemPlusJSONResponse) VisitGetImpactResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -21713,6 +21960,46 @@ type ActOnDeliverydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ActOnDeliverydefaultApplicationProblemPlusJSONResponse) VisitActOnDeliveryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDeliveryMetricsRequestObject struct {
+	Service Service `json:"service"`
+	Params  GetDeliveryMetricsParams
+}
+
+type GetDeliveryMetricsResponseObject interface {
+	VisitGetDeliveryMetricsResponse(w http.ResponseWriter) error
+}
+
+type GetDeliveryMetrics200JSONResponse DeliveryMetrics
+
+func (response GetDeliveryMetrics200JSONResponse) VisitGetDeliveryMetricsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDeliveryMetricsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetDeliveryMetricsdefaultApplicationProblemPlusJSONResponse) VisitGetDeliveryMetricsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -21772,7 +22059,7 @@ type ListDriftResponseObject interface {
 	VisitListDriftResponse(w http.ResponseWriter) error
 }
 
-type ListDrift200JSONResponse []DriftAt
+type ListDrift200JSONResponse []DriftEntry
 
 func (response ListDrift200JSONResponse) VisitListDriftResponse(w http.ResponseWriter) error {
 
@@ -21803,86 +22090,18 @@ func (response ListDriftdefaultApplicationProblemPlusJSONResponse) VisitListDrif
 	return err
 }
 
-type LeaveDriftRequestObject struct {
+type CopyDriftRequestObject struct {
 	Service Service `json:"service"`
-	Body    *LeaveDriftJSONRequestBody
+	Body    *CopyDriftJSONRequestBody
 }
 
-type LeaveDriftResponseObject interface {
-	VisitLeaveDriftResponse(w http.ResponseWriter) error
+type CopyDriftResponseObject interface {
+	VisitCopyDriftResponse(w http.ResponseWriter) error
 }
 
-type LeaveDrift204Response struct {
-}
+type CopyDrift200JSONResponse ManifestEdit
 
-func (response LeaveDrift204Response) VisitLeaveDriftResponse(w http.ResponseWriter) error {
-	w.WriteHeader(204)
-	return nil
-}
-
-type LeaveDriftdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response LeaveDriftdefaultApplicationProblemPlusJSONResponse) VisitLeaveDriftResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type LeaveDriftNoMoreRequestObject struct {
-	Service Service `json:"service"`
-	Body    *LeaveDriftNoMoreJSONRequestBody
-}
-
-type LeaveDriftNoMoreResponseObject interface {
-	VisitLeaveDriftNoMoreResponse(w http.ResponseWriter) error
-}
-
-type LeaveDriftNoMore204Response struct {
-}
-
-func (response LeaveDriftNoMore204Response) VisitLeaveDriftNoMoreResponse(w http.ResponseWriter) error {
-	w.WriteHeader(204)
-	return nil
-}
-
-type LeaveDriftNoMoredefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response LeaveDriftNoMoredefaultApplicationProblemPlusJSONResponse) VisitLeaveDriftNoMoreResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type TakeOverDriftRequestObject struct {
-	Service Service `json:"service"`
-	Body    *TakeOverDriftJSONRequestBody
-}
-
-type TakeOverDriftResponseObject interface {
-	VisitTakeOverDriftResponse(w http.ResponseWriter) error
-}
-
-type TakeOverDrift200JSONResponse TakenOver
-
-func (response TakeOverDrift200JSONResponse) VisitTakeOverDriftResponse(w http.ResponseWriter) error {
+func (response CopyDrift200JSONResponse) VisitCopyDriftResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -21894,12 +22113,80 @@ func (response TakeOverDrift200JSONResponse) VisitTakeOverDriftResponse(w http.R
 	return err
 }
 
-type TakeOverDriftdefaultApplicationProblemPlusJSONResponse struct {
+type CopyDriftdefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response TakeOverDriftdefaultApplicationProblemPlusJSONResponse) VisitTakeOverDriftResponse(w http.ResponseWriter) error {
+func (response CopyDriftdefaultApplicationProblemPlusJSONResponse) VisitCopyDriftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type IgnoreDriftRequestObject struct {
+	Service Service `json:"service"`
+	Body    *IgnoreDriftJSONRequestBody
+}
+
+type IgnoreDriftResponseObject interface {
+	VisitIgnoreDriftResponse(w http.ResponseWriter) error
+}
+
+type IgnoreDrift204Response struct {
+}
+
+func (response IgnoreDrift204Response) VisitIgnoreDriftResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type IgnoreDriftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response IgnoreDriftdefaultApplicationProblemPlusJSONResponse) VisitIgnoreDriftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UnignoreDriftRequestObject struct {
+	Service Service `json:"service"`
+	Body    *UnignoreDriftJSONRequestBody
+}
+
+type UnignoreDriftResponseObject interface {
+	VisitUnignoreDriftResponse(w http.ResponseWriter) error
+}
+
+type UnignoreDrift204Response struct {
+}
+
+func (response UnignoreDrift204Response) VisitUnignoreDriftResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type UnignoreDriftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response UnignoreDriftdefaultApplicationProblemPlusJSONResponse) VisitUnignoreDriftResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -21940,85 +22227,6 @@ type GetJournaldefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetJournaldefaultApplicationProblemPlusJSONResponse) VisitGetJournalResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetLineRequestObject struct {
-	Service Service `json:"service"`
-}
-
-type GetLineResponseObject interface {
-	VisitGetLineResponse(w http.ResponseWriter) error
-}
-
-type GetLine200JSONResponse Line
-
-func (response GetLine200JSONResponse) VisitGetLineResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetLinedefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response GetLinedefaultApplicationProblemPlusJSONResponse) VisitGetLineResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetMeasuresRequestObject struct {
-	Service Service `json:"service"`
-	Params  GetMeasuresParams
-}
-
-type GetMeasuresResponseObject interface {
-	VisitGetMeasuresResponse(w http.ResponseWriter) error
-}
-
-type GetMeasures200JSONResponse Measures
-
-func (response GetMeasures200JSONResponse) VisitGetMeasuresResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetMeasuresdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response GetMeasuresdefaultApplicationProblemPlusJSONResponse) VisitGetMeasuresResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -22079,7 +22287,7 @@ type ComputePlanResponseObject interface {
 	VisitComputePlanResponse(w http.ResponseWriter) error
 }
 
-type ComputePlan200JSONResponse KeptPlan
+type ComputePlan200JSONResponse SavedPlan
 
 func (response ComputePlan200JSONResponse) VisitComputePlanResponse(w http.ResponseWriter) error {
 
@@ -22150,18 +22358,18 @@ func (response ListPlanStepsdefaultApplicationProblemPlusJSONResponse) VisitList
 	return err
 }
 
-type MakePlanRequestObject struct {
+type SavePlanRequestObject struct {
 	Service Service `json:"service"`
-	Body    *MakePlanJSONRequestBody
+	Body    *SavePlanJSONRequestBody
 }
 
-type MakePlanResponseObject interface {
-	VisitMakePlanResponse(w http.ResponseWriter) error
+type SavePlanResponseObject interface {
+	VisitSavePlanResponse(w http.ResponseWriter) error
 }
 
-type MakePlan201JSONResponse KeptPlan
+type SavePlan201JSONResponse SavedPlan
 
-func (response MakePlan201JSONResponse) VisitMakePlanResponse(w http.ResponseWriter) error {
+func (response SavePlan201JSONResponse) VisitSavePlanResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -22173,12 +22381,12 @@ func (response MakePlan201JSONResponse) VisitMakePlanResponse(w http.ResponseWri
 	return err
 }
 
-type MakePlandefaultApplicationProblemPlusJSONResponse struct {
+type SavePlandefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response MakePlandefaultApplicationProblemPlusJSONResponse) VisitMakePlanResponse(w http.ResponseWriter) error {
+func (response SavePlandefaultApplicationProblemPlusJSONResponse) VisitSavePlanResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -22201,7 +22409,7 @@ type MoveServiceResponseObject interface {
 }
 
 type MoveService200JSONResponse struct {
-	Means []string `json:"means"`
+	Effects []string `json:"effects"`
 }
 
 func (response MoveService200JSONResponse) VisitMoveServiceResponse(w http.ResponseWriter) error {
@@ -22242,7 +22450,7 @@ type SearchResponseObject interface {
 	VisitSearchResponse(w http.ResponseWriter) error
 }
 
-type Search200JSONResponse []Found
+type Search200JSONResponse []SearchResult
 
 func (response Search200JSONResponse) VisitSearchResponse(w http.ResponseWriter) error {
 
@@ -22529,18 +22737,18 @@ func (response GetFileHistorydefaultApplicationProblemPlusJSONResponse) VisitGet
 	return err
 }
 
-type SketchPlanRequestObject struct {
+type DraftPlanRequestObject struct {
 	Service Service `json:"service"`
-	Body    *SketchPlanJSONRequestBody
+	Body    *DraftPlanJSONRequestBody
 }
 
-type SketchPlanResponseObject interface {
-	VisitSketchPlanResponse(w http.ResponseWriter) error
+type DraftPlanResponseObject interface {
+	VisitDraftPlanResponse(w http.ResponseWriter) error
 }
 
-type SketchPlan200JSONResponse Sketch
+type DraftPlan200JSONResponse DraftPlan
 
-func (response SketchPlan200JSONResponse) VisitSketchPlanResponse(w http.ResponseWriter) error {
+func (response DraftPlan200JSONResponse) VisitDraftPlanResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -22552,12 +22760,12 @@ func (response SketchPlan200JSONResponse) VisitSketchPlanResponse(w http.Respons
 	return err
 }
 
-type SketchPlandefaultApplicationProblemPlusJSONResponse struct {
+type DraftPlandefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response SketchPlandefaultApplicationProblemPlusJSONResponse) VisitSketchPlanResponse(w http.ResponseWriter) error {
+func (response DraftPlandefaultApplicationProblemPlusJSONResponse) VisitDraftPlanResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -22609,18 +22817,18 @@ func (response RenameFunctiondefaultApplicationProblemPlusJSONResponse) VisitRen
 	return err
 }
 
-type RouteRequestRequestObject struct {
+type TestRouteRequestObject struct {
 	Service Service `json:"service"`
-	Body    *RouteRequestJSONRequestBody
+	Body    *TestRouteJSONRequestBody
 }
 
-type RouteRequestResponseObject interface {
-	VisitRouteRequestResponse(w http.ResponseWriter) error
+type TestRouteResponseObject interface {
+	VisitTestRouteResponse(w http.ResponseWriter) error
 }
 
-type RouteRequest200JSONResponse RouteResult
+type TestRoute200JSONResponse RouteResult
 
-func (response RouteRequest200JSONResponse) VisitRouteRequestResponse(w http.ResponseWriter) error {
+func (response TestRoute200JSONResponse) VisitTestRouteResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -22632,12 +22840,12 @@ func (response RouteRequest200JSONResponse) VisitRouteRequestResponse(w http.Res
 	return err
 }
 
-type RouteRequestdefaultApplicationProblemPlusJSONResponse struct {
+type TestRoutedefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response RouteRequestdefaultApplicationProblemPlusJSONResponse) VisitRouteRequestResponse(w http.ResponseWriter) error {
+func (response TestRoutedefaultApplicationProblemPlusJSONResponse) VisitTestRouteResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -22678,6 +22886,45 @@ type GetStarterdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetStarterdefaultApplicationProblemPlusJSONResponse) VisitGetStarterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetStageLineRequestObject struct {
+	Service Service `json:"service"`
+}
+
+type GetStageLineResponseObject interface {
+	VisitGetStageLineResponse(w http.ResponseWriter) error
+}
+
+type GetStageLine200JSONResponse StageLine
+
+func (response GetStageLine200JSONResponse) VisitGetStageLineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetStageLinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetStageLinedefaultApplicationProblemPlusJSONResponse) VisitGetStageLineResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -22817,20 +23064,20 @@ func (response GetFunctiondefaultApplicationProblemPlusJSONResponse) VisitGetFun
 	return err
 }
 
-type CallFunctionRequestObject struct {
+type InvokeFunctionRequestObject struct {
 	Service  Service  `json:"service"`
 	Stage    Stage    `json:"stage"`
 	Function Function `json:"function"`
-	Body     *CallFunctionJSONRequestBody
+	Body     *InvokeFunctionJSONRequestBody
 }
 
-type CallFunctionResponseObject interface {
-	VisitCallFunctionResponse(w http.ResponseWriter) error
+type InvokeFunctionResponseObject interface {
+	VisitInvokeFunctionResponse(w http.ResponseWriter) error
 }
 
-type CallFunction200JSONResponse Invocation
+type InvokeFunction200JSONResponse Invocation
 
-func (response CallFunction200JSONResponse) VisitCallFunctionResponse(w http.ResponseWriter) error {
+func (response InvokeFunction200JSONResponse) VisitInvokeFunctionResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -22842,12 +23089,12 @@ func (response CallFunction200JSONResponse) VisitCallFunctionResponse(w http.Res
 	return err
 }
 
-type CallFunctiondefaultApplicationProblemPlusJSONResponse struct {
+type InvokeFunctiondefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response CallFunctiondefaultApplicationProblemPlusJSONResponse) VisitCallFunctionResponse(w http.ResponseWriter) error {
+func (response InvokeFunctiondefaultApplicationProblemPlusJSONResponse) VisitInvokeFunctionResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -22859,20 +23106,20 @@ func (response CallFunctiondefaultApplicationProblemPlusJSONResponse) VisitCallF
 	return err
 }
 
-type GetFiguresRequestObject struct {
+type GetMetricsRequestObject struct {
 	Service  Service  `json:"service"`
 	Stage    Stage    `json:"stage"`
 	Function Function `json:"function"`
-	Params   GetFiguresParams
+	Params   GetMetricsParams
 }
 
-type GetFiguresResponseObject interface {
-	VisitGetFiguresResponse(w http.ResponseWriter) error
+type GetMetricsResponseObject interface {
+	VisitGetMetricsResponse(w http.ResponseWriter) error
 }
 
-type GetFigures200JSONResponse FunctionFigures
+type GetMetrics200JSONResponse FunctionMetrics
 
-func (response GetFigures200JSONResponse) VisitGetFiguresResponse(w http.ResponseWriter) error {
+func (response GetMetrics200JSONResponse) VisitGetMetricsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -22884,12 +23131,12 @@ func (response GetFigures200JSONResponse) VisitGetFiguresResponse(w http.Respons
 	return err
 }
 
-type GetFiguresdefaultApplicationProblemPlusJSONResponse struct {
+type GetMetricsdefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response GetFiguresdefaultApplicationProblemPlusJSONResponse) VisitGetFiguresResponse(w http.ResponseWriter) error {
+func (response GetMetricsdefaultApplicationProblemPlusJSONResponse) VisitGetMetricsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -22983,31 +23230,31 @@ func (response GetMessagesdefaultApplicationProblemPlusJSONResponse) VisitGetMes
 	return err
 }
 
-type DropMessageRequestObject struct {
+type DeleteMessageRequestObject struct {
 	Service Service   `json:"service"`
 	Stage   Stage     `json:"stage"`
 	Message MessageId `json:"message"`
-	Params  DropMessageParams
+	Params  DeleteMessageParams
 }
 
-type DropMessageResponseObject interface {
-	VisitDropMessageResponse(w http.ResponseWriter) error
+type DeleteMessageResponseObject interface {
+	VisitDeleteMessageResponse(w http.ResponseWriter) error
 }
 
-type DropMessage204Response struct {
+type DeleteMessage204Response struct {
 }
 
-func (response DropMessage204Response) VisitDropMessageResponse(w http.ResponseWriter) error {
+func (response DeleteMessage204Response) VisitDeleteMessageResponse(w http.ResponseWriter) error {
 	w.WriteHeader(204)
 	return nil
 }
 
-type DropMessagedefaultApplicationProblemPlusJSONResponse struct {
+type DeleteMessagedefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response DropMessagedefaultApplicationProblemPlusJSONResponse) VisitDropMessageResponse(w http.ResponseWriter) error {
+func (response DeleteMessagedefaultApplicationProblemPlusJSONResponse) VisitDeleteMessageResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -23019,31 +23266,31 @@ func (response DropMessagedefaultApplicationProblemPlusJSONResponse) VisitDropMe
 	return err
 }
 
-type SendMessageAgainRequestObject struct {
+type RetryMessageRequestObject struct {
 	Service Service   `json:"service"`
 	Stage   Stage     `json:"stage"`
 	Message MessageId `json:"message"`
-	Params  SendMessageAgainParams
+	Params  RetryMessageParams
 }
 
-type SendMessageAgainResponseObject interface {
-	VisitSendMessageAgainResponse(w http.ResponseWriter) error
+type RetryMessageResponseObject interface {
+	VisitRetryMessageResponse(w http.ResponseWriter) error
 }
 
-type SendMessageAgain204Response struct {
+type RetryMessage204Response struct {
 }
 
-func (response SendMessageAgain204Response) VisitSendMessageAgainResponse(w http.ResponseWriter) error {
+func (response RetryMessage204Response) VisitRetryMessageResponse(w http.ResponseWriter) error {
 	w.WriteHeader(204)
 	return nil
 }
 
-type SendMessageAgaindefaultApplicationProblemPlusJSONResponse struct {
+type RetryMessagedefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response SendMessageAgaindefaultApplicationProblemPlusJSONResponse) VisitSendMessageAgainResponse(w http.ResponseWriter) error {
+func (response RetryMessagedefaultApplicationProblemPlusJSONResponse) VisitRetryMessageResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -23573,259 +23820,259 @@ func (response GetWelcomedefaultApplicationProblemPlusJSONResponse) VisitGetWelc
 
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
-	// ListCopies The private copies of services' first stages
+	// ListTokens Lists your tokens, newest first, without their values
+	// (GET /account/tokens)
+	ListTokens(ctx context.Context, request ListTokensRequestObject) (ListTokensResponseObject, error)
+	// CreateToken Creates a token and returns its value once
+	// (POST /account/tokens)
+	CreateToken(ctx context.Context, request CreateTokenRequestObject) (CreateTokenResponseObject, error)
+	// RevokeToken Revokes a token
+	// (DELETE /account/tokens/{id})
+	RevokeToken(ctx context.Context, request RevokeTokenRequestObject) (RevokeTokenResponseObject, error)
+	// ListCopies Lists the private copies of first stages
 	// (GET /copies)
 	ListCopies(ctx context.Context, request ListCopiesRequestObject) (ListCopiesResponseObject, error)
-	// GetDeployment A deployment with its steps
+	// GetDeployment Returns a deployment with its steps
 	// (GET /deployments/{id})
 	GetDeployment(ctx context.Context, request GetDeploymentRequestObject) (GetDeploymentResponseObject, error)
-	// ActOnDeployment Goes on with a deployment, or cancels it
+	// ActOnDeployment Retries or cancels a deployment
 	// (POST /deployments/{id}/{action})
 	ActOnDeployment(ctx context.Context, request ActOnDeploymentRequestObject) (ActOnDeploymentResponseObject, error)
-	// ListDocs The documents that come with Rudmar
+	// ListDocs Lists the docs that ship with Rudmar
 	// (GET /docs)
 	ListDocs(ctx context.Context, request ListDocsRequestObject) (ListDocsResponseObject, error)
-	// GetDoc A document as HTML
+	// GetDoc Returns a document as HTML
 	// (GET /docs/{name})
 	GetDoc(ctx context.Context, request GetDocRequestObject) (GetDocResponseObject, error)
-	// GetHealth How Rudmar and its platforms do
+	// GetHealth Returns the health of Rudmar and its platforms
 	// (GET /health)
 	GetHealth(ctx context.Context, request GetHealthRequestObject) (GetHealthResponseObject, error)
-	// ListHooks Where notices go
-	// (GET /hooks)
-	ListHooks(ctx context.Context, request ListHooksRequestObject) (ListHooksResponseObject, error)
-	// AddHook Sends notices somewhere, and gives the key that they are signed with, this once
-	// (POST /hooks)
-	AddHook(ctx context.Context, request AddHookRequestObject) (AddHookResponseObject, error)
-	// EndHook Ends notices to somewhere
-	// (DELETE /hooks/{id})
-	EndHook(ctx context.Context, request EndHookRequestObject) (EndHookResponseObject, error)
-	// ListNotices The newest notices that went somewhere, with what came back
-	// (GET /hooks/{id}/notices)
-	ListNotices(ctx context.Context, request ListNoticesRequestObject) (ListNoticesResponseObject, error)
-	// ListTokens The tokens of who asks, newest first; never themselves
-	// (GET /me/tokens)
-	ListTokens(ctx context.Context, request ListTokensRequestObject) (ListTokensResponseObject, error)
-	// MakeToken Makes a token, and tells it this once
-	// (POST /me/tokens)
-	MakeToken(ctx context.Context, request MakeTokenRequestObject) (MakeTokenResponseObject, error)
-	// EndToken Ends a token
-	// (DELETE /me/tokens/{id})
-	EndToken(ctx context.Context, request EndTokenRequestObject) (EndTokenResponseObject, error)
-	// SendNoticeAgain Sends a notice once more, as it was
-	// (POST /notices/{id}/again)
-	SendNoticeAgain(ctx context.Context, request SendNoticeAgainRequestObject) (SendNoticeAgainResponseObject, error)
-	// GetPlan A plan that was kept
+	// ListNotificationTargets Lists notification targets
+	// (GET /notification-targets)
+	ListNotificationTargets(ctx context.Context, request ListNotificationTargetsRequestObject) (ListNotificationTargetsResponseObject, error)
+	// CreateNotificationTarget Creates a notification target and returns its signing key once
+	// (POST /notification-targets)
+	CreateNotificationTarget(ctx context.Context, request CreateNotificationTargetRequestObject) (CreateNotificationTargetResponseObject, error)
+	// DeleteNotificationTarget Deletes a notification target
+	// (DELETE /notification-targets/{id})
+	DeleteNotificationTarget(ctx context.Context, request DeleteNotificationTargetRequestObject) (DeleteNotificationTargetResponseObject, error)
+	// ListNotifications Lists the newest notifications of a target with their responses
+	// (GET /notification-targets/{id}/notifications)
+	ListNotifications(ctx context.Context, request ListNotificationsRequestObject) (ListNotificationsResponseObject, error)
+	// ResendNotification Sends a notification again
+	// (POST /notifications/{id}/resend)
+	ResendNotification(ctx context.Context, request ResendNotificationRequestObject) (ResendNotificationResponseObject, error)
+	// GetPlan Returns a saved plan
 	// (GET /plans/{id})
 	GetPlan(ctx context.Context, request GetPlanRequestObject) (GetPlanResponseObject, error)
-	// ComparePlans What is otherwise in a plan than in another one
-	// (GET /plans/{id}/against/{other})
+	// ComparePlans Compares two plans
+	// (GET /plans/{id}/compare/{other})
 	ComparePlans(ctx context.Context, request ComparePlansRequestObject) (ComparePlansResponseObject, error)
-	// RunPlan Runs a plan that was kept
+	// RunPlan Runs a saved plan
 	// (POST /plans/{id}/deployments)
 	RunPlan(ctx context.Context, request RunPlanRequestObject) (RunPlanResponseObject, error)
-	// GetPlanDocument A plan that was kept, whole, in its canonical form (RFC 8785); its digest is the SHA-256 of that without digest and outlook
+	// GetPlanDocument Returns a saved plan in its canonical form (RFC 8785); its digest is the SHA-256 without digest and outlook
 	// (GET /plans/{id}/document)
 	GetPlanDocument(ctx context.Context, request GetPlanDocumentRequestObject) (GetPlanDocumentResponseObject, error)
-	// GetPlanText A plan that was kept, as text to send to somebody
+	// GetPlanText Returns a saved plan as text
 	// (GET /plans/{id}/text)
 	GetPlanText(ctx context.Context, request GetPlanTextRequestObject) (GetPlanTextResponseObject, error)
-	// ListRepositories All repositories
+	// ListRepositories Lists repositories
 	// (GET /repositories)
 	ListRepositories(ctx context.Context, request ListRepositoriesRequestObject) (ListRepositoriesResponseObject, error)
-	// CreateRepository Makes a repository
+	// CreateRepository Creates a repository
 	// (POST /repositories)
 	CreateRepository(ctx context.Context, request CreateRepositoryRequestObject) (CreateRepositoryResponseObject, error)
-	// RemoveRepository Takes away a repository that holds no service any more, with its whole history; confirmed by its name
+	// DeleteRepository Deletes a repository without services, with its history; requires its name as confirmation
 	// (DELETE /repositories/{repository})
-	RemoveRepository(ctx context.Context, request RemoveRepositoryRequestObject) (RemoveRepositoryResponseObject, error)
-	// EndMirror Follows it no more; what came by it stays, and the repository can be pushed to
+	DeleteRepository(ctx context.Context, request DeleteRepositoryRequestObject) (DeleteRepositoryResponseObject, error)
+	// DeleteMirror Stops mirroring; keeps the commits and allows pushes
 	// (DELETE /repositories/{repository}/mirror)
-	EndMirror(ctx context.Context, request EndMirrorRequestObject) (EndMirrorResponseObject, error)
-	// FetchMirror Fetches the other repository now
+	DeleteMirror(ctx context.Context, request DeleteMirrorRequestObject) (DeleteMirrorResponseObject, error)
+	// FetchMirror Fetches the mirrored repository now
 	// (POST /repositories/{repository}/mirror)
 	FetchMirror(ctx context.Context, request FetchMirrorRequestObject) (FetchMirrorResponseObject, error)
-	// SetMirror Makes a repository follow another one, by interval and by signed push notices to /pushed/{repository}
+	// SetMirror Mirrors another repository, by interval and by signed push notifications to /pushed/{repository}
 	// (PUT /repositories/{repository}/mirror)
 	SetMirror(ctx context.Context, request SetMirrorRequestObject) (SetMirrorResponseObject, error)
-	// GetSchema The JSON Schema 2020-12 of a kind of manifest
+	// GetSchema Returns the JSON Schema 2020-12 of a kind of manifest
 	// (GET /schemas/{file})
 	GetSchema(ctx context.Context, request GetSchemaRequestObject) (GetSchemaResponseObject, error)
-	// ListServices All services
+	// ListServices Lists services
 	// (GET /services)
 	ListServices(ctx context.Context, request ListServicesRequestObject) (ListServicesResponseObject, error)
-	// RemoveService Takes a service off the list of which nothing runs any more; confirmed by its name
+	// DeleteService Removes a service without deployed resources from the list; requires its name as confirmation
 	// (DELETE /services/{service})
-	RemoveService(ctx context.Context, request RemoveServiceRequestObject) (RemoveServiceResponseObject, error)
-	// GetBoard The functions of a service in all stages
+	DeleteService(ctx context.Context, request DeleteServiceRequestObject) (DeleteServiceResponseObject, error)
+	// GetBoard Returns the functions of a service in all stages
 	// (GET /services/{service}/board)
 	GetBoard(ctx context.Context, request GetBoardRequestObject) (GetBoardResponseObject, error)
-	// ListBuilds The newest builds
+	// ListBuilds Lists the newest builds
 	// (GET /services/{service}/builds)
 	ListBuilds(ctx context.Context, request ListBuildsRequestObject) (ListBuildsResponseObject, error)
-	// CancelBuild Ends a build that waits or runs
+	// CancelBuild Cancels a queued or running build
 	// (DELETE /services/{service}/builds/{build})
 	CancelBuild(ctx context.Context, request CancelBuildRequestObject) (CancelBuildResponseObject, error)
-	// RemoveCopy Takes a private copy away with its data
-	// (DELETE /services/{service}/copies/{handle})
-	RemoveCopy(ctx context.Context, request RemoveCopyRequestObject) (RemoveCopyResponseObject, error)
-	// PutCopy Brings your private copy in step with a folder
+	// DeleteCopy Deletes a private copy and its data
+	// (DELETE /services/{service}/copies/{username})
+	DeleteCopy(ctx context.Context, request DeleteCopyRequestObject) (DeleteCopyResponseObject, error)
+	// PutCopy Syncs your private copy with a folder
 	// (PUT /services/{service}/copy)
 	PutCopy(ctx context.Context, request PutCopyRequestObject) (PutCopyResponseObject, error)
-	// CallCopy Calls a function of your private copy
-	// (POST /services/{service}/copy/calls)
-	CallCopy(ctx context.Context, request CallCopyRequestObject) (CallCopyResponseObject, error)
-	// ProveCopy Runs the saved cases of your folder in your private copy
+	// RunCopyCases Runs the saved cases of your folder in your private copy
 	// (POST /services/{service}/copy/cases)
-	ProveCopy(ctx context.Context, request ProveCopyRequestObject) (ProveCopyResponseObject, error)
-	// ListDeliveries Where versions are on their way, newest first, a part at a time
+	RunCopyCases(ctx context.Context, request RunCopyCasesRequestObject) (RunCopyCasesResponseObject, error)
+	// InvokeCopy Invokes a function of your private copy
+	// (POST /services/{service}/copy/invocations)
+	InvokeCopy(ctx context.Context, request InvokeCopyRequestObject) (InvokeCopyResponseObject, error)
+	// ListDeliveries Lists deliveries, newest version first, one page at a time
 	// (GET /services/{service}/deliveries)
 	ListDeliveries(ctx context.Context, request ListDeliveriesRequestObject) (ListDeliveriesResponseObject, error)
-	// GetDeliveryStage Gates and cases of a version in a stage
+	// GetDeliveryStage Returns the gates and cases of a version in a stage
 	// (GET /services/{service}/deliveries/{version}/stages/{stage})
 	GetDeliveryStage(ctx context.Context, request GetDeliveryStageRequestObject) (GetDeliveryStageResponseObject, error)
-	// GetMeaning What it would do and mean to put a version, or some functions of it, into a stage now, over all its targets
-	// (GET /services/{service}/deliveries/{version}/stages/{stage}/meaning)
-	GetMeaning(ctx context.Context, request GetMeaningRequestObject) (GetMeaningResponseObject, error)
-	// ActOnDelivery Asks for a delivery, approves it, refuses it, and so on
+	// GetImpact Computes the impact of delivering a version, or selected functions of it, to a stage now, on all its targets
+	// (GET /services/{service}/deliveries/{version}/stages/{stage}/impact)
+	GetImpact(ctx context.Context, request GetImpactRequestObject) (GetImpactResponseObject, error)
+	// ActOnDelivery Requests, approves, rejects, overrides or rolls back a delivery
 	// (POST /services/{service}/deliveries/{version}/stages/{stage}/{action})
 	ActOnDelivery(ctx context.Context, request ActOnDeliveryRequestObject) (ActOnDeliveryResponseObject, error)
-	// ListDeployments The newest deployments
+	// GetDeliveryMetrics Returns lead time, deployment frequency, change failure rate and recovery time of a stage
+	// (GET /services/{service}/delivery-metrics)
+	GetDeliveryMetrics(ctx context.Context, request GetDeliveryMetricsRequestObject) (GetDeliveryMetricsResponseObject, error)
+	// ListDeployments Lists the newest deployments
 	// (GET /services/{service}/deployments)
 	ListDeployments(ctx context.Context, request ListDeploymentsRequestObject) (ListDeploymentsResponseObject, error)
-	// ListDrift What is live otherwise than recorded, as it was seen last
+	// ListDrift Lists the differences between actual and recorded state, as last observed
 	// (GET /services/{service}/drift)
 	ListDrift(ctx context.Context, request ListDriftRequestObject) (ListDriftResponseObject, error)
-	// LeaveDrift Leaves a drift as it is, with a reason
-	// (POST /services/{service}/drift/left)
-	LeaveDrift(ctx context.Context, request LeaveDriftRequestObject) (LeaveDriftResponseObject, error)
-	// LeaveDriftNoMore Leaves a drift no more
-	// (POST /services/{service}/drift/not-left)
-	LeaveDriftNoMore(ctx context.Context, request LeaveDriftNoMoreRequestObject) (LeaveDriftNoMoreResponseObject, error)
-	// TakeOverDrift The edit by which the manifest says what is live; it is for a person to commit
-	// (POST /services/{service}/drift/takeover)
-	TakeOverDrift(ctx context.Context, request TakeOverDriftRequestObject) (TakeOverDriftResponseObject, error)
-	// GetJournal What was done, newest first, a part at a time
+	// CopyDrift Returns the edit that copies a drift to the manifest, for a user to commit
+	// (POST /services/{service}/drift/copied)
+	CopyDrift(ctx context.Context, request CopyDriftRequestObject) (CopyDriftResponseObject, error)
+	// IgnoreDrift Ignores a drift, with a reason
+	// (POST /services/{service}/drift/ignored)
+	IgnoreDrift(ctx context.Context, request IgnoreDriftRequestObject) (IgnoreDriftResponseObject, error)
+	// UnignoreDrift Stops ignoring a drift
+	// (POST /services/{service}/drift/unignored)
+	UnignoreDrift(ctx context.Context, request UnignoreDriftRequestObject) (UnignoreDriftResponseObject, error)
+	// GetJournal Returns the journal, newest entry first, one page at a time
 	// (GET /services/{service}/journal)
 	GetJournal(ctx context.Context, request GetJournalRequestObject) (GetJournalResponseObject, error)
-	// GetLine The stage line
-	// (GET /services/{service}/line)
-	GetLine(ctx context.Context, request GetLineRequestObject) (GetLineResponseObject, error)
-	// GetMeasures How a stage is delivered to: how long a change takes, how often one comes, how many fail, and how long until something works again
-	// (GET /services/{service}/measures)
-	GetMeasures(ctx context.Context, request GetMeasuresRequestObject) (GetMeasuresResponseObject, error)
-	// ListOutputs What a stage gives to others: addresses to call, identities, log stores
+	// ListOutputs Lists the outputs of a stage: addresses to call, identities, log stores
 	// (GET /services/{service}/outputs)
 	ListOutputs(ctx context.Context, request ListOutputsRequestObject) (ListOutputsResponseObject, error)
-	// ComputePlan Computes a plan, and keeps nothing
+	// ComputePlan Computes a plan without saving it
 	// (GET /services/{service}/plan)
 	ComputePlan(ctx context.Context, request ComputePlanRequestObject) (ComputePlanResponseObject, error)
-	// ListPlanSteps The part of a plan behind what was given of it; a plan that was not kept is remembered for a while
+	// ListPlanSteps Returns the next part of a plan; unsaved plans are cached for a while
 	// (GET /services/{service}/plan/steps)
 	ListPlanSteps(ctx context.Context, request ListPlanStepsRequestObject) (ListPlanStepsResponseObject, error)
-	// MakePlan Computes a plan and keeps it
+	// SavePlan Computes and saves a plan
 	// (POST /services/{service}/plans)
-	MakePlan(ctx context.Context, request MakePlanRequestObject) (MakePlanResponseObject, error)
-	// MoveService Gives a service to another repository; confirmed by the service's name
+	SavePlan(ctx context.Context, request SavePlanRequestObject) (SavePlanResponseObject, error)
+	// MoveService Moves a service to another repository; requires its name as confirmation
 	// (PUT /services/{service}/repository)
 	MoveService(ctx context.Context, request MoveServiceRequestObject) (MoveServiceResponseObject, error)
-	// Search Finds versions, commits, files, settings, secrets' names, and diagnostics
+	// Search Searches versions, commits, files, settings, names of secrets and diagnostics
 	// (GET /services/{service}/search)
 	Search(ctx context.Context, request SearchRequestObject) (SearchResponseObject, error)
-	// GetSource The files of a branch or commit, with what the check says
+	// GetSource Returns the files of a branch or commit with their diagnostics
 	// (GET /services/{service}/source)
 	GetSource(ctx context.Context, request GetSourceRequestObject) (GetSourceResponseObject, error)
-	// AssistSource What may be written at a place, and what its line means
+	// AssistSource Returns completions and notes for a position in a manifest
 	// (POST /services/{service}/source/assist)
 	AssistSource(ctx context.Context, request AssistSourceRequestObject) (AssistSourceResponseObject, error)
-	// CheckSource What an edit that is not committed yet would mean
+	// CheckSource Checks an uncommitted edit and renders its resources
 	// (POST /services/{service}/source/check)
 	CheckSource(ctx context.Context, request CheckSourceRequestObject) (CheckSourceResponseObject, error)
 	// CommitSource Commits an edit
 	// (POST /services/{service}/source/commits)
 	CommitSource(ctx context.Context, request CommitSourceRequestObject) (CommitSourceResponseObject, error)
-	// GetFile A file of the source
+	// GetFile Returns a file of the source
 	// (GET /services/{service}/source/file)
 	GetFile(ctx context.Context, request GetFileRequestObject) (GetFileResponseObject, error)
-	// GetFileHistory The commits that changed a file, newest first
+	// GetFileHistory Lists the commits that changed a file, newest first
 	// (GET /services/{service}/source/history)
 	GetFileHistory(ctx context.Context, request GetFileHistoryRequestObject) (GetFileHistoryResponseObject, error)
-	// SketchPlan What an edit that is not committed yet would change in a stage; such a plan is never run
+	// DraftPlan Computes the plan of an uncommitted edit for a stage; such a plan cannot be run
 	// (POST /services/{service}/source/plan)
-	SketchPlan(ctx context.Context, request SketchPlanRequestObject) (SketchPlanResponseObject, error)
-	// RenameFunction The edit that renames a function everywhere in its service
+	DraftPlan(ctx context.Context, request DraftPlanRequestObject) (DraftPlanResponseObject, error)
+	// RenameFunction Returns the edit that renames a function throughout its service
 	// (POST /services/{service}/source/rename)
 	RenameFunction(ctx context.Context, request RenameFunctionRequestObject) (RenameFunctionResponseObject, error)
-	// RouteRequest Which route of an edit would take a request
+	// TestRoute Returns the route of an edit that matches a request
 	// (POST /services/{service}/source/route)
-	RouteRequest(ctx context.Context, request RouteRequestRequestObject) (RouteRequestResponseObject, error)
-	// GetStarter The files of a new function that works
+	TestRoute(ctx context.Context, request TestRouteRequestObject) (TestRouteResponseObject, error)
+	// GetStarter Returns the files of a new function
 	// (GET /services/{service}/source/starter)
 	GetStarter(ctx context.Context, request GetStarterRequestObject) (GetStarterResponseObject, error)
-	// GetCalendar When a stage may be entered in the next eight weeks, by its window and its freezes, as iCalendar (RFC 5545)
+	// GetStageLine Returns the stage line
+	// (GET /services/{service}/stage-line)
+	GetStageLine(ctx context.Context, request GetStageLineRequestObject) (GetStageLineResponseObject, error)
+	// GetCalendar Returns the times of entry to a stage in the next eight weeks, from its window and freezes, as iCalendar (RFC 5545)
 	// (GET /services/{service}/stages/{stage}/calendar)
 	GetCalendar(ctx context.Context, request GetCalendarRequestObject) (GetCalendarResponseObject, error)
-	// RunCases Runs the saved cases of what is in a stage now, and keeps nothing of it
+	// RunCases Runs the saved cases against a stage without storing the results
 	// (POST /services/{service}/stages/{stage}/cases)
 	RunCases(ctx context.Context, request RunCasesRequestObject) (RunCasesResponseObject, error)
-	// GetFunction A function in a stage
+	// GetFunction Returns a function in a stage
 	// (GET /services/{service}/stages/{stage}/functions/{function})
 	GetFunction(ctx context.Context, request GetFunctionRequestObject) (GetFunctionResponseObject, error)
-	// CallFunction Calls a function
-	// (POST /services/{service}/stages/{stage}/functions/{function}/calls)
-	CallFunction(ctx context.Context, request CallFunctionRequestObject) (CallFunctionResponseObject, error)
-	// GetFigures What calls came to over time
-	// (GET /services/{service}/stages/{stage}/functions/{function}/figures)
-	GetFigures(ctx context.Context, request GetFiguresRequestObject) (GetFiguresResponseObject, error)
-	// GetLogs Log lines
+	// InvokeFunction Invokes a function
+	// (POST /services/{service}/stages/{stage}/functions/{function}/invocations)
+	InvokeFunction(ctx context.Context, request InvokeFunctionRequestObject) (InvokeFunctionResponseObject, error)
+	// GetMetrics Returns the metrics of a function over time
+	// (GET /services/{service}/stages/{stage}/functions/{function}/metrics)
+	GetMetrics(ctx context.Context, request GetMetricsRequestObject) (GetMetricsResponseObject, error)
+	// GetLogs Returns log lines
 	// (GET /services/{service}/stages/{stage}/logs)
 	GetLogs(ctx context.Context, request GetLogsRequestObject) (GetLogsResponseObject, error)
-	// GetMessages Messages that wait or were parked
+	// GetMessages Lists waiting messages or dead letters
 	// (GET /services/{service}/stages/{stage}/messages)
 	GetMessages(ctx context.Context, request GetMessagesRequestObject) (GetMessagesResponseObject, error)
-	// DropMessage Takes a parked message away
+	// DeleteMessage Deletes a dead letter
 	// (DELETE /services/{service}/stages/{stage}/messages/{message})
-	DropMessage(ctx context.Context, request DropMessageRequestObject) (DropMessageResponseObject, error)
-	// SendMessageAgain Tries a parked message again
+	DeleteMessage(ctx context.Context, request DeleteMessageRequestObject) (DeleteMessageResponseObject, error)
+	// RetryMessage Retries a dead letter
 	// (POST /services/{service}/stages/{stage}/messages/{message})
-	SendMessageAgain(ctx context.Context, request SendMessageAgainRequestObject) (SendMessageAgainResponseObject, error)
-	// GetSecrets Names of the secrets of a stage; values are never shown
+	RetryMessage(ctx context.Context, request RetryMessageRequestObject) (RetryMessageResponseObject, error)
+	// GetSecrets Lists the secrets of a stage without their values
 	// (GET /services/{service}/stages/{stage}/secrets)
 	GetSecrets(ctx context.Context, request GetSecretsRequestObject) (GetSecretsResponseObject, error)
-	// SetSecret Gives a secret a value
+	// SetSecret Sets the value of a secret
 	// (PUT /services/{service}/stages/{stage}/secrets/{secret})
 	SetSecret(ctx context.Context, request SetSecretRequestObject) (SetSecretResponseObject, error)
-	// ListVersions Versions, newest first, a part at a time
+	// ListVersions Lists versions, newest first, one page at a time
 	// (GET /services/{service}/versions)
 	ListVersions(ctx context.Context, request ListVersionsRequestObject) (ListVersionsResponseObject, error)
-	// GetVersion One version with its archives
+	// GetVersion Returns a version with its archives
 	// (GET /services/{service}/versions/{version})
 	GetVersion(ctx context.Context, request GetVersionRequestObject) (GetVersionResponseObject, error)
-	// CompareVersions What differs from one version to another
+	// CompareVersions Compares two versions
 	// (GET /services/{service}/versions/{version}/compare/{other})
 	CompareVersions(ctx context.Context, request CompareVersionsRequestObject) (CompareVersionsResponseObject, error)
-	// GetArchive A function’s archive
+	// GetArchive Returns the archive of a function
 	// (GET /services/{service}/versions/{version}/functions/{function}/archive)
 	GetArchive(ctx context.Context, request GetArchiveRequestObject) (GetArchiveResponseObject, error)
-	// GetArchiveFile A file of an archive
+	// GetArchiveFile Returns a file of an archive
 	// (GET /services/{service}/versions/{version}/functions/{function}/file)
 	GetArchiveFile(ctx context.Context, request GetArchiveFileRequestObject) (GetArchiveFileResponseObject, error)
-	// GetLineAuthors Who wrote lines of a version's files
+	// GetLineAuthors Returns the authors of lines of a version's files
 	// (GET /services/{service}/versions/{version}/lines)
 	GetLineAuthors(ctx context.Context, request GetLineAuthorsRequestObject) (GetLineAuthorsResponseObject, error)
-	// GetProvenance Where a version came from, held against all that is kept of it
+	// GetProvenance Returns the provenance of a version and verifies the stored data against it
 	// (GET /services/{service}/versions/{version}/provenance)
 	GetProvenance(ctx context.Context, request GetProvenanceRequestObject) (GetProvenanceResponseObject, error)
-	// SignOut Ends the session
+	// SignOut Signs out
 	// (DELETE /session)
 	SignOut(ctx context.Context, request SignOutRequestObject) (SignOutResponseObject, error)
-	// GetSession Who is signed in
+	// GetSession Returns the signed-in user
 	// (GET /session)
 	GetSession(ctx context.Context, request GetSessionRequestObject) (GetSessionResponseObject, error)
-	// SignIn Signs in, and gives the session’s cookie
+	// SignIn Signs in and sets the session cookie
 	// (POST /session)
 	SignIn(ctx context.Context, request SignInRequestObject) (SignInResponseObject, error)
-	// GetWelcome What the sign-in page says to everybody
+	// GetWelcome Returns the information of the sign-in page
 	// (GET /welcome)
 	GetWelcome(ctx context.Context, request GetWelcomeRequestObject) (GetWelcomeResponseObject, error)
 }
@@ -23840,6 +24087,100 @@ func NewStrictHandler(ssi StrictServerInterface, middlewares []StrictMiddlewareF
 type strictHandler struct {
 	ssi         StrictServerInterface
 	middlewares []StrictMiddlewareFunc
+}
+
+// ListTokens operation middleware
+func (sh *strictHandler) ListTokens(ctx *echo.Context) error {
+	var request ListTokensRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListTokens(ctx.Request().Context(), request.(ListTokensRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListTokens")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListTokensResponseObject); ok {
+		return validResponse.VisitListTokensResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CreateToken operation middleware
+func (sh *strictHandler) CreateToken(ctx *echo.Context) error {
+	var request CreateTokenRequestObject
+
+	var body CreateTokenJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CreateToken(ctx.Request().Context(), request.(CreateTokenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CreateToken")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CreateTokenResponseObject); ok {
+		return validResponse.VisitCreateTokenResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RevokeToken operation middleware
+func (sh *strictHandler) RevokeToken(ctx *echo.Context, id Id) error {
+	var request RevokeTokenRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RevokeToken(ctx.Request().Context(), request.(RevokeTokenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RevokeToken")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RevokeTokenResponseObject); ok {
+		return validResponse.VisitRevokeTokenResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
 }
 
 // ListCopies operation middleware
@@ -23987,34 +24328,34 @@ func (sh *strictHandler) GetHealth(ctx *echo.Context) error {
 	return nil
 }
 
-// ListHooks operation middleware
-func (sh *strictHandler) ListHooks(ctx *echo.Context) error {
-	var request ListHooksRequestObject
+// ListNotificationTargets operation middleware
+func (sh *strictHandler) ListNotificationTargets(ctx *echo.Context) error {
+	var request ListNotificationTargetsRequestObject
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListHooks(ctx.Request().Context(), request.(ListHooksRequestObject))
+		return sh.ssi.ListNotificationTargets(ctx.Request().Context(), request.(ListNotificationTargetsRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ListHooks")
+		handler = middleware(handler, "ListNotificationTargets")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		return err
-	} else if validResponse, ok := response.(ListHooksResponseObject); ok {
-		return validResponse.VisitListHooksResponse(ctx.Response())
+	} else if validResponse, ok := response.(ListNotificationTargetsResponseObject); ok {
+		return validResponse.VisitListNotificationTargetsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
 	return nil
 }
 
-// AddHook operation middleware
-func (sh *strictHandler) AddHook(ctx *echo.Context) error {
-	var request AddHookRequestObject
+// CreateNotificationTarget operation middleware
+func (sh *strictHandler) CreateNotificationTarget(ctx *echo.Context) error {
+	var request CreateNotificationTargetRequestObject
 
-	var body AddHookJSONRequestBody
+	var body CreateNotificationTargetJSONRequestBody
 	var err error
 	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
 		// A request validator built on kin-openapi's openapi3filter with
@@ -24038,187 +24379,93 @@ func (sh *strictHandler) AddHook(ctx *echo.Context) error {
 	request.Body = &body
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.AddHook(ctx.Request().Context(), request.(AddHookRequestObject))
+		return sh.ssi.CreateNotificationTarget(ctx.Request().Context(), request.(CreateNotificationTargetRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "AddHook")
+		handler = middleware(handler, "CreateNotificationTarget")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		return err
-	} else if validResponse, ok := response.(AddHookResponseObject); ok {
-		return validResponse.VisitAddHookResponse(ctx.Response())
+	} else if validResponse, ok := response.(CreateNotificationTargetResponseObject); ok {
+		return validResponse.VisitCreateNotificationTargetResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
 	return nil
 }
 
-// EndHook operation middleware
-func (sh *strictHandler) EndHook(ctx *echo.Context, id Id) error {
-	var request EndHookRequestObject
+// DeleteNotificationTarget operation middleware
+func (sh *strictHandler) DeleteNotificationTarget(ctx *echo.Context, id Id) error {
+	var request DeleteNotificationTargetRequestObject
 
 	request.Id = id
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.EndHook(ctx.Request().Context(), request.(EndHookRequestObject))
+		return sh.ssi.DeleteNotificationTarget(ctx.Request().Context(), request.(DeleteNotificationTargetRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "EndHook")
+		handler = middleware(handler, "DeleteNotificationTarget")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		return err
-	} else if validResponse, ok := response.(EndHookResponseObject); ok {
-		return validResponse.VisitEndHookResponse(ctx.Response())
+	} else if validResponse, ok := response.(DeleteNotificationTargetResponseObject); ok {
+		return validResponse.VisitDeleteNotificationTargetResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
 	return nil
 }
 
-// ListNotices operation middleware
-func (sh *strictHandler) ListNotices(ctx *echo.Context, id Id) error {
-	var request ListNoticesRequestObject
+// ListNotifications operation middleware
+func (sh *strictHandler) ListNotifications(ctx *echo.Context, id Id) error {
+	var request ListNotificationsRequestObject
 
 	request.Id = id
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListNotices(ctx.Request().Context(), request.(ListNoticesRequestObject))
+		return sh.ssi.ListNotifications(ctx.Request().Context(), request.(ListNotificationsRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ListNotices")
+		handler = middleware(handler, "ListNotifications")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		return err
-	} else if validResponse, ok := response.(ListNoticesResponseObject); ok {
-		return validResponse.VisitListNoticesResponse(ctx.Response())
+	} else if validResponse, ok := response.(ListNotificationsResponseObject); ok {
+		return validResponse.VisitListNotificationsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
 	return nil
 }
 
-// ListTokens operation middleware
-func (sh *strictHandler) ListTokens(ctx *echo.Context) error {
-	var request ListTokensRequestObject
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListTokens(ctx.Request().Context(), request.(ListTokensRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ListTokens")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(ListTokensResponseObject); ok {
-		return validResponse.VisitListTokensResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// MakeToken operation middleware
-func (sh *strictHandler) MakeToken(ctx *echo.Context) error {
-	var request MakeTokenRequestObject
-
-	var body MakeTokenJSONRequestBody
-	var err error
-	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
-		// A request validator built on kin-openapi's openapi3filter with
-		// KeepValidatedValue leaves the value it validated on the body. Bind
-		// that value, matching member names exactly, so the handler receives
-		// what was validated instead of a second, case-insensitive decode.
-		// Otherwise bind only the request body, so that path and query
-		// parameters are not also bound into the body struct.
-		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-			err = echo.BindBody(ctx, &body)
-		}
-	} else {
-		// A custom binder is installed on the Echo instance; defer to it
-		// entirely, since echo.Binder does not expose body-only binding and
-		// the binder may do more than decode (for example call ctx.Validate).
-		err = ctx.Bind(&body)
-	}
-	if err != nil {
-		return err
-	}
-	request.Body = &body
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.MakeToken(ctx.Request().Context(), request.(MakeTokenRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "MakeToken")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(MakeTokenResponseObject); ok {
-		return validResponse.VisitMakeTokenResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// EndToken operation middleware
-func (sh *strictHandler) EndToken(ctx *echo.Context, id Id) error {
-	var request EndTokenRequestObject
+// ResendNotification operation middleware
+func (sh *strictHandler) ResendNotification(ctx *echo.Context, id Id) error {
+	var request ResendNotificationRequestObject
 
 	request.Id = id
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.EndToken(ctx.Request().Context(), request.(EndTokenRequestObject))
+		return sh.ssi.ResendNotification(ctx.Request().Context(), request.(ResendNotificationRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "EndToken")
+		handler = middleware(handler, "ResendNotification")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		return err
-	} else if validResponse, ok := response.(EndTokenResponseObject); ok {
-		return validResponse.VisitEndTokenResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// SendNoticeAgain operation middleware
-func (sh *strictHandler) SendNoticeAgain(ctx *echo.Context, id Id) error {
-	var request SendNoticeAgainRequestObject
-
-	request.Id = id
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SendNoticeAgain(ctx.Request().Context(), request.(SendNoticeAgainRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "SendNoticeAgain")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(SendNoticeAgainResponseObject); ok {
-		return validResponse.VisitSendNoticeAgainResponse(ctx.Response())
+	} else if validResponse, ok := response.(ResendNotificationResponseObject); ok {
+		return validResponse.VisitResendNotificationResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -24443,51 +24690,51 @@ func (sh *strictHandler) CreateRepository(ctx *echo.Context) error {
 	return nil
 }
 
-// RemoveRepository operation middleware
-func (sh *strictHandler) RemoveRepository(ctx *echo.Context, repository Name, params RemoveRepositoryParams) error {
-	var request RemoveRepositoryRequestObject
+// DeleteRepository operation middleware
+func (sh *strictHandler) DeleteRepository(ctx *echo.Context, repository Name, params DeleteRepositoryParams) error {
+	var request DeleteRepositoryRequestObject
 
 	request.Repository = repository
 	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.RemoveRepository(ctx.Request().Context(), request.(RemoveRepositoryRequestObject))
+		return sh.ssi.DeleteRepository(ctx.Request().Context(), request.(DeleteRepositoryRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "RemoveRepository")
+		handler = middleware(handler, "DeleteRepository")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		return err
-	} else if validResponse, ok := response.(RemoveRepositoryResponseObject); ok {
-		return validResponse.VisitRemoveRepositoryResponse(ctx.Response())
+	} else if validResponse, ok := response.(DeleteRepositoryResponseObject); ok {
+		return validResponse.VisitDeleteRepositoryResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
 	return nil
 }
 
-// EndMirror operation middleware
-func (sh *strictHandler) EndMirror(ctx *echo.Context, repository Name) error {
-	var request EndMirrorRequestObject
+// DeleteMirror operation middleware
+func (sh *strictHandler) DeleteMirror(ctx *echo.Context, repository Name) error {
+	var request DeleteMirrorRequestObject
 
 	request.Repository = repository
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.EndMirror(ctx.Request().Context(), request.(EndMirrorRequestObject))
+		return sh.ssi.DeleteMirror(ctx.Request().Context(), request.(DeleteMirrorRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "EndMirror")
+		handler = middleware(handler, "DeleteMirror")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		return err
-	} else if validResponse, ok := response.(EndMirrorResponseObject); ok {
-		return validResponse.VisitEndMirrorResponse(ctx.Response())
+	} else if validResponse, ok := response.(DeleteMirrorResponseObject); ok {
+		return validResponse.VisitDeleteMirrorResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -24615,26 +24862,26 @@ func (sh *strictHandler) ListServices(ctx *echo.Context) error {
 	return nil
 }
 
-// RemoveService operation middleware
-func (sh *strictHandler) RemoveService(ctx *echo.Context, service Service, params RemoveServiceParams) error {
-	var request RemoveServiceRequestObject
+// DeleteService operation middleware
+func (sh *strictHandler) DeleteService(ctx *echo.Context, service Service, params DeleteServiceParams) error {
+	var request DeleteServiceRequestObject
 
 	request.Service = service
 	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.RemoveService(ctx.Request().Context(), request.(RemoveServiceRequestObject))
+		return sh.ssi.DeleteService(ctx.Request().Context(), request.(DeleteServiceRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "RemoveService")
+		handler = middleware(handler, "DeleteService")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		return err
-	} else if validResponse, ok := response.(RemoveServiceResponseObject); ok {
-		return validResponse.VisitRemoveServiceResponse(ctx.Response())
+	} else if validResponse, ok := response.(DeleteServiceResponseObject); ok {
+		return validResponse.VisitDeleteServiceResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -24717,26 +24964,26 @@ func (sh *strictHandler) CancelBuild(ctx *echo.Context, service Service, build i
 	return nil
 }
 
-// RemoveCopy operation middleware
-func (sh *strictHandler) RemoveCopy(ctx *echo.Context, service Service, handle Name) error {
-	var request RemoveCopyRequestObject
+// DeleteCopy operation middleware
+func (sh *strictHandler) DeleteCopy(ctx *echo.Context, service Service, username Name) error {
+	var request DeleteCopyRequestObject
 
 	request.Service = service
-	request.Handle = handle
+	request.Username = username
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.RemoveCopy(ctx.Request().Context(), request.(RemoveCopyRequestObject))
+		return sh.ssi.DeleteCopy(ctx.Request().Context(), request.(DeleteCopyRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "RemoveCopy")
+		handler = middleware(handler, "DeleteCopy")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		return err
-	} else if validResponse, ok := response.(RemoveCopyResponseObject); ok {
-		return validResponse.VisitRemoveCopyResponse(ctx.Response())
+	} else if validResponse, ok := response.(DeleteCopyResponseObject); ok {
+		return validResponse.VisitDeleteCopyResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -24791,13 +25038,39 @@ func (sh *strictHandler) PutCopy(ctx *echo.Context, service Service) error {
 	return nil
 }
 
-// CallCopy operation middleware
-func (sh *strictHandler) CallCopy(ctx *echo.Context, service Service) error {
-	var request CallCopyRequestObject
+// RunCopyCases operation middleware
+func (sh *strictHandler) RunCopyCases(ctx *echo.Context, service Service, params RunCopyCasesParams) error {
+	var request RunCopyCasesRequestObject
+
+	request.Service = service
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RunCopyCases(ctx.Request().Context(), request.(RunCopyCasesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RunCopyCases")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RunCopyCasesResponseObject); ok {
+		return validResponse.VisitRunCopyCasesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// InvokeCopy operation middleware
+func (sh *strictHandler) InvokeCopy(ctx *echo.Context, service Service) error {
+	var request InvokeCopyRequestObject
 
 	request.Service = service
 
-	var body CallCopyJSONRequestBody
+	var body InvokeCopyJSONRequestBody
 	var err error
 	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
 		// A request validator built on kin-openapi's openapi3filter with
@@ -24821,44 +25094,18 @@ func (sh *strictHandler) CallCopy(ctx *echo.Context, service Service) error {
 	request.Body = &body
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.CallCopy(ctx.Request().Context(), request.(CallCopyRequestObject))
+		return sh.ssi.InvokeCopy(ctx.Request().Context(), request.(InvokeCopyRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "CallCopy")
+		handler = middleware(handler, "InvokeCopy")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		return err
-	} else if validResponse, ok := response.(CallCopyResponseObject); ok {
-		return validResponse.VisitCallCopyResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// ProveCopy operation middleware
-func (sh *strictHandler) ProveCopy(ctx *echo.Context, service Service, params ProveCopyParams) error {
-	var request ProveCopyRequestObject
-
-	request.Service = service
-	request.Params = params
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ProveCopy(ctx.Request().Context(), request.(ProveCopyRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ProveCopy")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(ProveCopyResponseObject); ok {
-		return validResponse.VisitProveCopyResponse(ctx.Response())
+	} else if validResponse, ok := response.(InvokeCopyResponseObject); ok {
+		return validResponse.VisitInvokeCopyResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -24918,9 +25165,9 @@ func (sh *strictHandler) GetDeliveryStage(ctx *echo.Context, service Service, ve
 	return nil
 }
 
-// GetMeaning operation middleware
-func (sh *strictHandler) GetMeaning(ctx *echo.Context, service Service, version Version, stage Stage, params GetMeaningParams) error {
-	var request GetMeaningRequestObject
+// GetImpact operation middleware
+func (sh *strictHandler) GetImpact(ctx *echo.Context, service Service, version Version, stage Stage, params GetImpactParams) error {
+	var request GetImpactRequestObject
 
 	request.Service = service
 	request.Version = version
@@ -24928,18 +25175,18 @@ func (sh *strictHandler) GetMeaning(ctx *echo.Context, service Service, version 
 	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetMeaning(ctx.Request().Context(), request.(GetMeaningRequestObject))
+		return sh.ssi.GetImpact(ctx.Request().Context(), request.(GetImpactRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "GetMeaning")
+		handler = middleware(handler, "GetImpact")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		return err
-	} else if validResponse, ok := response.(GetMeaningResponseObject); ok {
-		return validResponse.VisitGetMeaningResponse(ctx.Response())
+	} else if validResponse, ok := response.(GetImpactResponseObject); ok {
+		return validResponse.VisitGetImpactResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -24997,6 +25244,32 @@ func (sh *strictHandler) ActOnDelivery(ctx *echo.Context, service Service, versi
 	return nil
 }
 
+// GetDeliveryMetrics operation middleware
+func (sh *strictHandler) GetDeliveryMetrics(ctx *echo.Context, service Service, params GetDeliveryMetricsParams) error {
+	var request GetDeliveryMetricsRequestObject
+
+	request.Service = service
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetDeliveryMetrics(ctx.Request().Context(), request.(GetDeliveryMetricsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetDeliveryMetrics")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetDeliveryMetricsResponseObject); ok {
+		return validResponse.VisitGetDeliveryMetricsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListDeployments operation middleware
 func (sh *strictHandler) ListDeployments(ctx *echo.Context, service Service) error {
 	var request ListDeploymentsRequestObject
@@ -25048,13 +25321,13 @@ func (sh *strictHandler) ListDrift(ctx *echo.Context, service Service, params Li
 	return nil
 }
 
-// LeaveDrift operation middleware
-func (sh *strictHandler) LeaveDrift(ctx *echo.Context, service Service) error {
-	var request LeaveDriftRequestObject
+// CopyDrift operation middleware
+func (sh *strictHandler) CopyDrift(ctx *echo.Context, service Service) error {
+	var request CopyDriftRequestObject
 
 	request.Service = service
 
-	var body LeaveDriftJSONRequestBody
+	var body CopyDriftJSONRequestBody
 	var err error
 	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
 		// A request validator built on kin-openapi's openapi3filter with
@@ -25078,31 +25351,31 @@ func (sh *strictHandler) LeaveDrift(ctx *echo.Context, service Service) error {
 	request.Body = &body
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.LeaveDrift(ctx.Request().Context(), request.(LeaveDriftRequestObject))
+		return sh.ssi.CopyDrift(ctx.Request().Context(), request.(CopyDriftRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "LeaveDrift")
+		handler = middleware(handler, "CopyDrift")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		return err
-	} else if validResponse, ok := response.(LeaveDriftResponseObject); ok {
-		return validResponse.VisitLeaveDriftResponse(ctx.Response())
+	} else if validResponse, ok := response.(CopyDriftResponseObject); ok {
+		return validResponse.VisitCopyDriftResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
 	return nil
 }
 
-// LeaveDriftNoMore operation middleware
-func (sh *strictHandler) LeaveDriftNoMore(ctx *echo.Context, service Service) error {
-	var request LeaveDriftNoMoreRequestObject
+// IgnoreDrift operation middleware
+func (sh *strictHandler) IgnoreDrift(ctx *echo.Context, service Service) error {
+	var request IgnoreDriftRequestObject
 
 	request.Service = service
 
-	var body LeaveDriftNoMoreJSONRequestBody
+	var body IgnoreDriftJSONRequestBody
 	var err error
 	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
 		// A request validator built on kin-openapi's openapi3filter with
@@ -25126,31 +25399,31 @@ func (sh *strictHandler) LeaveDriftNoMore(ctx *echo.Context, service Service) er
 	request.Body = &body
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.LeaveDriftNoMore(ctx.Request().Context(), request.(LeaveDriftNoMoreRequestObject))
+		return sh.ssi.IgnoreDrift(ctx.Request().Context(), request.(IgnoreDriftRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "LeaveDriftNoMore")
+		handler = middleware(handler, "IgnoreDrift")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		return err
-	} else if validResponse, ok := response.(LeaveDriftNoMoreResponseObject); ok {
-		return validResponse.VisitLeaveDriftNoMoreResponse(ctx.Response())
+	} else if validResponse, ok := response.(IgnoreDriftResponseObject); ok {
+		return validResponse.VisitIgnoreDriftResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
 	return nil
 }
 
-// TakeOverDrift operation middleware
-func (sh *strictHandler) TakeOverDrift(ctx *echo.Context, service Service) error {
-	var request TakeOverDriftRequestObject
+// UnignoreDrift operation middleware
+func (sh *strictHandler) UnignoreDrift(ctx *echo.Context, service Service) error {
+	var request UnignoreDriftRequestObject
 
 	request.Service = service
 
-	var body TakeOverDriftJSONRequestBody
+	var body UnignoreDriftJSONRequestBody
 	var err error
 	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
 		// A request validator built on kin-openapi's openapi3filter with
@@ -25174,18 +25447,18 @@ func (sh *strictHandler) TakeOverDrift(ctx *echo.Context, service Service) error
 	request.Body = &body
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.TakeOverDrift(ctx.Request().Context(), request.(TakeOverDriftRequestObject))
+		return sh.ssi.UnignoreDrift(ctx.Request().Context(), request.(UnignoreDriftRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "TakeOverDrift")
+		handler = middleware(handler, "UnignoreDrift")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		return err
-	} else if validResponse, ok := response.(TakeOverDriftResponseObject); ok {
-		return validResponse.VisitTakeOverDriftResponse(ctx.Response())
+	} else if validResponse, ok := response.(UnignoreDriftResponseObject); ok {
+		return validResponse.VisitUnignoreDriftResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -25212,57 +25485,6 @@ func (sh *strictHandler) GetJournal(ctx *echo.Context, service Service, params G
 		return err
 	} else if validResponse, ok := response.(GetJournalResponseObject); ok {
 		return validResponse.VisitGetJournalResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// GetLine operation middleware
-func (sh *strictHandler) GetLine(ctx *echo.Context, service Service) error {
-	var request GetLineRequestObject
-
-	request.Service = service
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetLine(ctx.Request().Context(), request.(GetLineRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "GetLine")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(GetLineResponseObject); ok {
-		return validResponse.VisitGetLineResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// GetMeasures operation middleware
-func (sh *strictHandler) GetMeasures(ctx *echo.Context, service Service, params GetMeasuresParams) error {
-	var request GetMeasuresRequestObject
-
-	request.Service = service
-	request.Params = params
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetMeasures(ctx.Request().Context(), request.(GetMeasuresRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "GetMeasures")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(GetMeasuresResponseObject); ok {
-		return validResponse.VisitGetMeasuresResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -25347,13 +25569,13 @@ func (sh *strictHandler) ListPlanSteps(ctx *echo.Context, service Service, param
 	return nil
 }
 
-// MakePlan operation middleware
-func (sh *strictHandler) MakePlan(ctx *echo.Context, service Service) error {
-	var request MakePlanRequestObject
+// SavePlan operation middleware
+func (sh *strictHandler) SavePlan(ctx *echo.Context, service Service) error {
+	var request SavePlanRequestObject
 
 	request.Service = service
 
-	var body MakePlanJSONRequestBody
+	var body SavePlanJSONRequestBody
 	var err error
 	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
 		// A request validator built on kin-openapi's openapi3filter with
@@ -25377,18 +25599,18 @@ func (sh *strictHandler) MakePlan(ctx *echo.Context, service Service) error {
 	request.Body = &body
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.MakePlan(ctx.Request().Context(), request.(MakePlanRequestObject))
+		return sh.ssi.SavePlan(ctx.Request().Context(), request.(SavePlanRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "MakePlan")
+		handler = middleware(handler, "SavePlan")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		return err
-	} else if validResponse, ok := response.(MakePlanResponseObject); ok {
-		return validResponse.VisitMakePlanResponse(ctx.Response())
+	} else if validResponse, ok := response.(SavePlanResponseObject); ok {
+		return validResponse.VisitSavePlanResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -25692,13 +25914,13 @@ func (sh *strictHandler) GetFileHistory(ctx *echo.Context, service Service, para
 	return nil
 }
 
-// SketchPlan operation middleware
-func (sh *strictHandler) SketchPlan(ctx *echo.Context, service Service) error {
-	var request SketchPlanRequestObject
+// DraftPlan operation middleware
+func (sh *strictHandler) DraftPlan(ctx *echo.Context, service Service) error {
+	var request DraftPlanRequestObject
 
 	request.Service = service
 
-	var body SketchPlanJSONRequestBody
+	var body DraftPlanJSONRequestBody
 	var err error
 	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
 		// A request validator built on kin-openapi's openapi3filter with
@@ -25722,18 +25944,18 @@ func (sh *strictHandler) SketchPlan(ctx *echo.Context, service Service) error {
 	request.Body = &body
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SketchPlan(ctx.Request().Context(), request.(SketchPlanRequestObject))
+		return sh.ssi.DraftPlan(ctx.Request().Context(), request.(DraftPlanRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "SketchPlan")
+		handler = middleware(handler, "DraftPlan")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		return err
-	} else if validResponse, ok := response.(SketchPlanResponseObject); ok {
-		return validResponse.VisitSketchPlanResponse(ctx.Response())
+	} else if validResponse, ok := response.(DraftPlanResponseObject); ok {
+		return validResponse.VisitDraftPlanResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -25788,13 +26010,13 @@ func (sh *strictHandler) RenameFunction(ctx *echo.Context, service Service) erro
 	return nil
 }
 
-// RouteRequest operation middleware
-func (sh *strictHandler) RouteRequest(ctx *echo.Context, service Service) error {
-	var request RouteRequestRequestObject
+// TestRoute operation middleware
+func (sh *strictHandler) TestRoute(ctx *echo.Context, service Service) error {
+	var request TestRouteRequestObject
 
 	request.Service = service
 
-	var body RouteRequestJSONRequestBody
+	var body TestRouteJSONRequestBody
 	var err error
 	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
 		// A request validator built on kin-openapi's openapi3filter with
@@ -25818,18 +26040,18 @@ func (sh *strictHandler) RouteRequest(ctx *echo.Context, service Service) error 
 	request.Body = &body
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.RouteRequest(ctx.Request().Context(), request.(RouteRequestRequestObject))
+		return sh.ssi.TestRoute(ctx.Request().Context(), request.(TestRouteRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "RouteRequest")
+		handler = middleware(handler, "TestRoute")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		return err
-	} else if validResponse, ok := response.(RouteRequestResponseObject); ok {
-		return validResponse.VisitRouteRequestResponse(ctx.Response())
+	} else if validResponse, ok := response.(TestRouteResponseObject); ok {
+		return validResponse.VisitTestRouteResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -25856,6 +26078,31 @@ func (sh *strictHandler) GetStarter(ctx *echo.Context, service Service, params G
 		return err
 	} else if validResponse, ok := response.(GetStarterResponseObject); ok {
 		return validResponse.VisitGetStarterResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetStageLine operation middleware
+func (sh *strictHandler) GetStageLine(ctx *echo.Context, service Service) error {
+	var request GetStageLineRequestObject
+
+	request.Service = service
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetStageLine(ctx.Request().Context(), request.(GetStageLineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetStageLine")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetStageLineResponseObject); ok {
+		return validResponse.VisitGetStageLineResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -25942,15 +26189,15 @@ func (sh *strictHandler) GetFunction(ctx *echo.Context, service Service, stage S
 	return nil
 }
 
-// CallFunction operation middleware
-func (sh *strictHandler) CallFunction(ctx *echo.Context, service Service, stage Stage, function Function) error {
-	var request CallFunctionRequestObject
+// InvokeFunction operation middleware
+func (sh *strictHandler) InvokeFunction(ctx *echo.Context, service Service, stage Stage, function Function) error {
+	var request InvokeFunctionRequestObject
 
 	request.Service = service
 	request.Stage = stage
 	request.Function = function
 
-	var body CallFunctionJSONRequestBody
+	var body InvokeFunctionJSONRequestBody
 	var err error
 	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
 		// A request validator built on kin-openapi's openapi3filter with
@@ -25974,27 +26221,27 @@ func (sh *strictHandler) CallFunction(ctx *echo.Context, service Service, stage 
 	request.Body = &body
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.CallFunction(ctx.Request().Context(), request.(CallFunctionRequestObject))
+		return sh.ssi.InvokeFunction(ctx.Request().Context(), request.(InvokeFunctionRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "CallFunction")
+		handler = middleware(handler, "InvokeFunction")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		return err
-	} else if validResponse, ok := response.(CallFunctionResponseObject); ok {
-		return validResponse.VisitCallFunctionResponse(ctx.Response())
+	} else if validResponse, ok := response.(InvokeFunctionResponseObject); ok {
+		return validResponse.VisitInvokeFunctionResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
 	return nil
 }
 
-// GetFigures operation middleware
-func (sh *strictHandler) GetFigures(ctx *echo.Context, service Service, stage Stage, function Function, params GetFiguresParams) error {
-	var request GetFiguresRequestObject
+// GetMetrics operation middleware
+func (sh *strictHandler) GetMetrics(ctx *echo.Context, service Service, stage Stage, function Function, params GetMetricsParams) error {
+	var request GetMetricsRequestObject
 
 	request.Service = service
 	request.Stage = stage
@@ -26002,18 +26249,18 @@ func (sh *strictHandler) GetFigures(ctx *echo.Context, service Service, stage St
 	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetFigures(ctx.Request().Context(), request.(GetFiguresRequestObject))
+		return sh.ssi.GetMetrics(ctx.Request().Context(), request.(GetMetricsRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "GetFigures")
+		handler = middleware(handler, "GetMetrics")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		return err
-	} else if validResponse, ok := response.(GetFiguresResponseObject); ok {
-		return validResponse.VisitGetFiguresResponse(ctx.Response())
+	} else if validResponse, ok := response.(GetMetricsResponseObject); ok {
+		return validResponse.VisitGetMetricsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -26074,9 +26321,9 @@ func (sh *strictHandler) GetMessages(ctx *echo.Context, service Service, stage S
 	return nil
 }
 
-// DropMessage operation middleware
-func (sh *strictHandler) DropMessage(ctx *echo.Context, service Service, stage Stage, message MessageId, params DropMessageParams) error {
-	var request DropMessageRequestObject
+// DeleteMessage operation middleware
+func (sh *strictHandler) DeleteMessage(ctx *echo.Context, service Service, stage Stage, message MessageId, params DeleteMessageParams) error {
+	var request DeleteMessageRequestObject
 
 	request.Service = service
 	request.Stage = stage
@@ -26084,27 +26331,27 @@ func (sh *strictHandler) DropMessage(ctx *echo.Context, service Service, stage S
 	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.DropMessage(ctx.Request().Context(), request.(DropMessageRequestObject))
+		return sh.ssi.DeleteMessage(ctx.Request().Context(), request.(DeleteMessageRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "DropMessage")
+		handler = middleware(handler, "DeleteMessage")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		return err
-	} else if validResponse, ok := response.(DropMessageResponseObject); ok {
-		return validResponse.VisitDropMessageResponse(ctx.Response())
+	} else if validResponse, ok := response.(DeleteMessageResponseObject); ok {
+		return validResponse.VisitDeleteMessageResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
 	return nil
 }
 
-// SendMessageAgain operation middleware
-func (sh *strictHandler) SendMessageAgain(ctx *echo.Context, service Service, stage Stage, message MessageId, params SendMessageAgainParams) error {
-	var request SendMessageAgainRequestObject
+// RetryMessage operation middleware
+func (sh *strictHandler) RetryMessage(ctx *echo.Context, service Service, stage Stage, message MessageId, params RetryMessageParams) error {
+	var request RetryMessageRequestObject
 
 	request.Service = service
 	request.Stage = stage
@@ -26112,18 +26359,18 @@ func (sh *strictHandler) SendMessageAgain(ctx *echo.Context, service Service, st
 	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SendMessageAgain(ctx.Request().Context(), request.(SendMessageAgainRequestObject))
+		return sh.ssi.RetryMessage(ctx.Request().Context(), request.(RetryMessageRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "SendMessageAgain")
+		handler = middleware(handler, "RetryMessage")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		return err
-	} else if validResponse, ok := response.(SendMessageAgainResponseObject); ok {
-		return validResponse.VisitSendMessageAgainResponse(ctx.Response())
+	} else if validResponse, ok := response.(RetryMessageResponseObject); ok {
+		return validResponse.VisitRetryMessageResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -54,7 +54,7 @@ func Handler() http.Handler {
 		case f != nil && name != "index.html":
 			h.Set("Cache-Control", "no-cache")
 		case files["index.html"] == nil:
-			http.Error(w, "The page is not built into this program. Run `make build`.", http.StatusNotFound)
+			http.Error(w, "The page is not part of this build. Run `make build`.", http.StatusNotFound)
 			return
 		case pages.MatchString(r.URL.Path):
 			f = files["index.html"]
@@ -66,7 +66,7 @@ func Handler() http.Handler {
 			_, _ = w.Write(files["index.html"].content[""]) // the page says that there is nothing here
 			return
 		default:
-			http.Error(w, "there is nothing at this address", http.StatusNotFound)
+			http.Error(w, "there is no page at this address", http.StatusNotFound)
 			return
 		}
 		f.serve(w, r)

@@ -12,11 +12,11 @@ import (
 
 // Board gives the functions by stages, and what needs somebody.
 func Board(f *Facts) api.Board {
-	out := api.Board{Stages: []string{}, Rows: []api.BoardRow{}, Needs: Needs(f)}
+	out := api.Board{Stages: []string{}, Rows: []api.BoardRow{}, Attention: Attention(f)}
 	rows := map[string]*api.BoardRow{}
 	if f.Manifests != nil {
 		for _, fn := range f.Manifests.Functions {
-			row := &api.BoardRow{Function: fn.Name, About: api.Optional(fn.About), Triggers: []string{}}
+			row := &api.BoardRow{Function: fn.Name, Description: api.Optional(fn.About), Triggers: []string{}}
 			for _, t := range fn.At("").Triggers {
 				row.Triggers = append(row.Triggers, triggerWords(t))
 			}
@@ -43,7 +43,7 @@ func column(f *Facts, i int, rows map[string]*api.BoardRow) {
 		look := f.Looks[at]
 		for _, r := range f.Records[at] {
 			if cells[r.Function] == nil {
-				cells[r.Function] = &api.BoardCell{Stage: stage.Name, There: true}
+				cells[r.Function] = &api.BoardCell{Stage: stage.Name, Deployed: true}
 			}
 			fill(cells[r.Function], r, look)
 		}
@@ -69,21 +69,21 @@ func column(f *Facts, i int, rows map[string]*api.BoardRow) {
 			cell = &api.BoardCell{Stage: stage.Name}
 		}
 		if slices.Contains(f.Left[stage.Name], fn) {
-			cell.LeftOut = &there
+			cell.MissingFrom = &there
 		}
 		row.Cells = append(row.Cells, *cell)
 	}
 }
 
 // fill puts what a record and a look say of a function into its cell.
-func fill(cell *api.BoardCell, r store.There, look observe.Look) {
+func fill(cell *api.BoardCell, r store.FunctionStatus, look observe.Look) {
 	if r.Version > 0 {
 		cell.Version, cell.At = &r.Version, api.Optional(r.At.UnixMilli())
 	}
 	if r.Memory > 0 {
 		cell.MemoryLimit = api.Optional(r.Memory)
 		f := look.Functions[r.Function]
-		cell.Calls, cell.Errors = api.Optional(api.OrZero(cell.Calls)+f.Calls), api.Optional(api.OrZero(cell.Errors)+f.Errors)
+		cell.Invocations, cell.Errors = api.Optional(api.OrZero(cell.Invocations)+f.Invocations), api.Optional(api.OrZero(cell.Errors)+f.Errors)
 		cell.MemoryPeak = api.Optional(max(api.OrZero(cell.MemoryPeak), f.MemoryPeak))
 	}
 }

@@ -31,7 +31,7 @@ type Facts struct {
 	Shifts     map[string]store.Shift // by stage, those that are not over
 	// Records and Behind are what the Board shows beside: what was put in each
 	// place, and by stage how many versions a function is behind.
-	Records map[manifest.Place][]store.There
+	Records map[manifest.Place][]store.FunctionStatus
 	// Turned are, by place, the secrets that were set since something was last
 	// deployed there, with the functions that wait for their values.
 	Turned map[manifest.Place][]Turned
@@ -49,8 +49,8 @@ type Turned struct {
 // Delivery is where a version stands in a stage; while it waits, with its gates.
 type Delivery struct {
 	store.Delivery
-	Gates []delivery.Gate
-	Stops []string // what would stop its plan as it stands
+	Gates    []delivery.Gate
+	Blockers []string // of its plan as it is now
 }
 
 // Stages gives the stages in their order: those that are declared, and where they
@@ -80,15 +80,15 @@ func (f *Facts) Stage(name string) *manifest.Stage {
 
 // Later tells whether a delivery came after what runs in its stage, by their turns.
 func (f *Facts) Later(d store.Delivery) bool {
-	if there := f.There(d.Stage); there != nil {
+	if there := f.Current(d.Stage); there != nil {
 		return d.Turn > there.Turn
 	}
 	there, _ := f.VersionIn(d.Stage)
 	return d.Version > there
 }
 
-// There gives the delivery of what runs in a stage; nil where there is none.
-func (f *Facts) There(stage string) *Delivery {
+// Current returns the delivery of the deployed version of a stage, or nil.
+func (f *Facts) Current(stage string) *Delivery {
 	there, _ := f.VersionIn(stage)
 	for i, d := range f.Deliveries {
 		if d.Stage == stage && d.Version == there {
@@ -101,7 +101,7 @@ func (f *Facts) There(stage string) *Delivery {
 // Before gives the version that a stage can be taken back to, the last that settled
 // there before what runs there; 0 for none.
 func (f *Facts) Before(stage string) int {
-	there := f.There(stage)
+	there := f.Current(stage)
 	if there == nil {
 		return 0
 	}

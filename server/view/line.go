@@ -10,14 +10,14 @@ import (
 	"rudmar/server/api"
 )
 
-// Line gives the stage line: the source, and each stage with what runs there
-// and what waits to enter.
-func Line(f *Facts) api.Line {
-	out := api.Line{Service: f.Service.Name, Source: sourceHead(f), Stages: []api.Station{}}
+// StageLine returns the stage line: the source, and each stage with its deployed
+// version and the version waiting to enter.
+func StageLine(f *Facts) api.StageLine {
+	out := api.StageLine{Service: f.Service.Name, Source: sourceHead(f), Stages: []api.Station{}}
 	if f.Manifests != nil {
-		out.About = api.Optional(f.Manifests.About)
+		out.Description = api.Optional(f.Manifests.About)
 	}
-	out.Became = api.Optional(f.Service.Became)
+	out.RenamedTo = api.Optional(f.Service.RenamedTo)
 	for _, stage := range f.Stages() {
 		out.Stages = append(out.Stages, station(f, &stage))
 	}
@@ -32,7 +32,7 @@ func Head(c source.Commit, branch string) api.SourceHead {
 // sourceHead says what the newest commit is, and whether it is built.
 func sourceHead(f *Facts) api.SourceHead {
 	if f.Head.Hash == "" {
-		return api.SourceHead{Branch: f.Branch, State: "empty"}
+		return api.SourceHead{Branch: f.Branch, State: api.SourceStateEmpty}
 	}
 	out := Head(f.Head, f.Branch)
 	if f.Build.Hash == f.Head.Hash {
@@ -40,13 +40,13 @@ func sourceHead(f *Facts) api.SourceHead {
 	}
 	switch b := f.Build; {
 	case b.Hash != f.Head.Hash:
-		out.State = "not taken"
+		out.State = api.SourceStateNotBuilt
 	case b.State == store.BuildQueued:
-		out.State = "building"
+		out.State = api.SourceStateBuilding
 	case b.State == store.BuildFailed || b.State == store.BuildCancelled:
-		out.State, out.Why = b.State, api.Optional(b.Why)
+		out.State, out.Reason = api.SourceState(b.State), api.Optional(b.Reason)
 	default:
-		out.State, out.Version = "built", &b.Version
+		out.State, out.Version = api.SourceStateBuilt, &b.Version
 	}
 	return out
 }
@@ -58,9 +58,9 @@ func station(f *Facts, stage *manifest.Stage) api.Station {
 	}
 	s.Version, s.Since = f.VersionIn(stage.Name)
 	watched(f, &s)
-	s.State = string(delivery.Settled)
+	s.State = api.StageState(delivery.Settled)
 	if s.Version == 0 {
-		s.State = "empty"
+		s.State = api.StageStateEmpty
 	}
 	newest := true
 	for _, d := range f.Deliveries {
@@ -70,11 +70,11 @@ func station(f *Facts, stage *manifest.Stage) api.Station {
 		switch {
 		case delivery.Moving(d.State):
 			if v := f.Shifts[stage.Name]; v.Version == d.Version && v.Share() < 100 && d.State == delivery.Shifting {
-				s.Shift = &api.ShiftHere{Before: v.Before, Share: v.Share(), Version: v.Version}
+				s.Shift = &api.ActiveShift{Before: v.Before, Share: v.Share(), Version: v.Version}
 			}
-			s.State, s.Why = string(d.State), api.Optional(versionWords(d.Version))
-		case d.State == delivery.Stopped && newest && f.NotBefore(d.Delivery):
-			s.State, s.Why = string(d.State), api.Optional(stoppedWords(d.Version, d.Why))
+			s.State, s.Reason = api.StageState(d.State), api.Optional(versionWords(d.Version))
+		case d.State == delivery.Failed && newest && f.NotBefore(d.Delivery):
+			s.State, s.Reason = api.StageState(d.State), api.Optional(stoppedWords(d.Version, d.Reason))
 		case d.State == delivery.Waiting && f.Later(d.Delivery):
 			wait(&s, d)
 		}
@@ -102,8 +102,8 @@ func watched(f *Facts, s *api.Station) {
 			s.Problem = &look.Error
 			s.ProblemSince = api.Optional(look.Since)
 		}
-		for fn, figures := range look.Functions {
-			if figures.Errors > 0 {
+		for fn, metrics := range look.Functions {
+			if metrics.Errors > 0 {
 				failing[fn] = true
 			}
 		}
@@ -120,18 +120,18 @@ func watched(f *Facts, s *api.Station) {
 func wait(s *api.Station, d Delivery) {
 	arrived := true
 	for _, g := range d.Gates {
-		if g.Kind == delivery.BeforeGate && g.State == delivery.Fails {
+		if g.Kind == delivery.BeforeGate && g.State == delivery.GateNotMet {
 			return
 		}
-		arrived = arrived && (g.Kind != delivery.BeforeGate || g.State == delivery.Holds)
+		arrived = arrived && (g.Kind != delivery.BeforeGate || g.Passed())
 	}
 	s.Waiting++
-	if s.Ahead == nil && len(d.Stops) > 0 {
-		s.Ahead = &api.StoppedAhead{Version: d.Version, Stops: d.Stops}
+	if s.Blocked == nil && len(d.Blockers) > 0 {
+		s.Blocked = &api.BlockedVersion{Version: d.Version, Blockers: d.Blockers}
 	}
-	if s.Next == nil || arrived && s.Next.State != "arrived" {
-		s.Next = &api.NextIn{Version: d.Version, Summary: delivery.Summary(d.Gates),
-			Open: delivery.Open(d.Gates), KeptOut: api.Optional(delivery.KeptOut(d.Gates)),
-			State: map[bool]string{true: "arrived", false: "on its way"}[arrived]}
+	if s.Next == nil || arrived && s.Next.State != api.Arrived {
+		s.Next = &api.NextVersion{Version: d.Version, Summary: delivery.Summary(d.Gates),
+			Pending: delivery.Open(d.Gates), BlockedBy: api.Optional(delivery.BlockedBy(d.Gates)),
+			State: map[bool]api.NextVersionState{true: api.Arrived, false: api.InProgress}[arrived]}
 	}
 }

@@ -30,7 +30,7 @@ func frostline() *view.Facts {
 	return &view.Facts{
 		Service: store.Service{Name: "frostline"}, Branch: "main",
 		Head:  source.Commit{Hash: "abc", Author: "wren", Message: "warn sooner", At: at},
-		Build: store.Build{Hash: "abc", State: store.BuildDone, Version: 3}, Newest: 3,
+		Build: store.Build{Hash: "abc", State: store.BuildSucceeded, Version: 3}, Newest: 3,
 		Manifests: &manifest.Service{Name: "frostline", About: "Frost warnings",
 			Stages: []manifest.Stage{{Name: "trial", Targets: []manifest.Target{north}},
 				{Name: "live", Targets: []manifest.Target{north, coast}, After: "trial"}},
@@ -48,11 +48,11 @@ func waiting(version int, stage string, gates ...delivery.Gate) view.Delivery {
 }
 
 func before(state delivery.GateState) delivery.Gate {
-	return delivery.Gate{Kind: delivery.BeforeGate, State: state, Why: "before " + string(state)}
+	return delivery.Gate{Kind: delivery.BeforeGate, State: state, Reason: "before " + string(state)}
 }
 
 func asked() delivery.Gate {
-	return delivery.Gate{Kind: delivery.ApprovalsGate, State: delivery.Waits, Why: "waits for one approval"}
+	return delivery.Gate{Kind: delivery.ApprovalsGate, State: delivery.GateWaiting, Reason: "waits for one approval"}
 }
 
 func TestLineSaysWhereTheSourceStands(t *testing.T) {
@@ -61,13 +61,13 @@ func TestLineSaysWhereTheSourceStands(t *testing.T) {
 		"empty 0":               func(f *view.Facts) { f.Head = source.Commit{} },
 		"not taken 0":           func(f *view.Facts) { f.Build = store.Build{} },
 		"building 0":            func(f *view.Facts) { f.Build.State = store.BuildQueued },
-		"failed 0 no such file": func(f *view.Facts) { f.Build.State, f.Build.Why = store.BuildFailed, "no such file" },
+		"failed 0 no such file": func(f *view.Facts) { f.Build.State, f.Build.Reason = store.BuildFailed, "no such file" },
 	} {
 		f := frostline()
 		change(f)
-		head := view.Line(f).Source
+		head := view.StageLine(f).Source
 		if got := strings.TrimSpace(fmt.Sprint(head.State, " ", api.OrZero(head.Version), " ",
-			api.OrZero(head.Why))); got != want {
+			api.OrZero(head.Reason))); got != want {
 			t.Errorf("%s, want %s", got, want)
 		}
 	}
@@ -76,7 +76,7 @@ func TestLineSaysWhereTheSourceStands(t *testing.T) {
 // Each row is what is known of the stage live, and how its station reads.
 func TestStations(t *testing.T) {
 	of := func(version int, state delivery.State) view.Delivery {
-		return view.Delivery{Delivery: store.Delivery{Version: version, Stage: "live", State: state, Why: "cases failed"}}
+		return view.Delivery{Delivery: store.Delivery{Version: version, Stage: "live", State: state, Reason: "cases failed"}}
 	}
 	for _, tt := range []struct {
 		name       string
@@ -85,24 +85,24 @@ func TestStations(t *testing.T) {
 	}{
 		{"nothing under way", nil, "settled  0"},
 		{"one moves", []view.Delivery{of(3, delivery.Deploying), of(2, delivery.Settled)}, "deploying version 3 0"},
-		{"the newest stopped", []view.Delivery{of(3, delivery.Stopped), of(2, delivery.Settled)},
+		{"the newest stopped", []view.Delivery{of(3, delivery.Failed), of(2, delivery.Settled)},
 			"stopped version 3: cases failed 0"},
-		{"an older one stopped", []view.Delivery{of(3, delivery.Settled), of(2, delivery.Stopped)}, "settled  0"},
-		{"one waits and has arrived", []view.Delivery{waiting(3, "live", before(delivery.Holds), asked())},
+		{"an older one stopped", []view.Delivery{of(3, delivery.Settled), of(2, delivery.Failed)}, "settled  0"},
+		{"one waits and has arrived", []view.Delivery{waiting(3, "live", before(delivery.GatePassed), asked())},
 			"settled  1, 3 arrived 1 of 2 hold: waits for one approval"},
-		{"one is on its way", []view.Delivery{waiting(3, "live", before(delivery.Waits))},
+		{"one is on its way", []view.Delivery{waiting(3, "live", before(delivery.GateWaiting))},
 			"settled  1, 3 on its way 0 of 1 hold: before waits"},
-		{"one cannot arrive", []view.Delivery{waiting(3, "live", before(delivery.Fails))}, "settled  0"},
+		{"one cannot arrive", []view.Delivery{waiting(3, "live", before(delivery.GateNotMet))}, "settled  0"},
 		{"the newest that arrived comes first",
-			[]view.Delivery{waiting(4, "live", before(delivery.Waits)), waiting(3, "live", before(delivery.Holds), asked())},
+			[]view.Delivery{waiting(4, "live", before(delivery.GateWaiting)), waiting(3, "live", before(delivery.GatePassed), asked())},
 			"settled  2, 3 arrived 1 of 2 hold: waits for one approval"},
-		{"older than what is there", []view.Delivery{waiting(1, "live", before(delivery.Holds))}, "settled  0"},
-		{"of another stage", []view.Delivery{waiting(3, "trial", before(delivery.Holds))}, "settled  0"},
+		{"older than what is there", []view.Delivery{waiting(1, "live", before(delivery.GatePassed))}, "settled  0"},
+		{"of another stage", []view.Delivery{waiting(3, "trial", before(delivery.GatePassed))}, "settled  0"},
 	} {
 		f := frostline()
 		f.Deliveries = tt.deliveries
-		s := view.Line(f).Stages[1]
-		got := fmt.Sprintf("%s %s %d", s.State, api.OrZero(s.Why), s.Waiting)
+		s := view.StageLine(f).Stages[1]
+		got := fmt.Sprintf("%s %s %d", s.State, api.OrZero(s.Reason), s.Waiting)
 		if s.Next != nil {
 			got += fmt.Sprintf(", %d %s %s", s.Next.Version, s.Next.State, s.Next.Summary)
 		}
@@ -126,7 +126,7 @@ func TestWhatAStageCanBeTakenBackTo(t *testing.T) {
 	}{
 		{"the one before", []view.Delivery{of(3, 5, delivery.Settled, 9), of(1, 1, delivery.Settled, 1), of(2, 2, delivery.Settled, 4)}, 2},
 		{"by their turns", []view.Delivery{of(3, 3, delivery.Settled, 9), of(4, 2, delivery.Settled, 4)}, 4},
-		{"not what went back", []view.Delivery{of(3, 5, delivery.Settled, 9), of(2, 2, delivery.WentBack, 4), of(1, 1, delivery.Settled, 1)}, 1},
+		{"not what went back", []view.Delivery{of(3, 5, delivery.Settled, 9), of(2, 2, delivery.RolledBack, 4), of(1, 1, delivery.Settled, 1)}, 1},
 		{"not what was never there", []view.Delivery{of(3, 5, delivery.Settled, 9), of(2, 2, delivery.Settled)}, 0},
 		{"not what came later", []view.Delivery{of(4, 6, delivery.Settled, 10), of(3, 5, delivery.Settled, 9)}, 0},
 		{"not while one moves", []view.Delivery{of(4, 6, delivery.Deploying, 10), of(3, 5, delivery.Settled, 9),
@@ -135,7 +135,7 @@ func TestWhatAStageCanBeTakenBackTo(t *testing.T) {
 	} {
 		f := frostline()
 		f.Deliveries = tt.deliveries
-		if got := api.OrZero(view.Line(f).Stages[0].Before); got != tt.want {
+		if got := api.OrZero(view.StageLine(f).Stages[0].Before); got != tt.want {
 			t.Errorf("%s: version %d, want %d", tt.name, got, tt.want)
 		}
 	}
@@ -145,38 +145,38 @@ func TestStationsOnSeveralTargets(t *testing.T) {
 	f := frostline()
 	f.Looks[place("live", "north")] = observe.Look{Drift: []plan.Drifted{{Function: "warn", Vanished: true},
 		{Function: "warn", Follows: "function/warn", Vanished: true}, {Function: "relay", Vanished: true, Left: &plan.Left{}}},
-		Functions: map[string]observe.Figures{"warn": {Calls: 4, Errors: 1}, "intake": {Calls: 2}}}
+		Functions: map[string]observe.Metrics{"warn": {Invocations: 4, Errors: 1}, "intake": {Invocations: 2}}}
 	f.Looks[place("live", "coast")] = observe.Look{Error: "it does not answer",
-		Functions: map[string]observe.Figures{"warn": {Calls: 4, Errors: 2}}}
-	s := view.Line(f).Stages[1]
+		Functions: map[string]observe.Metrics{"warn": {Invocations: 4, Errors: 2}}}
+	s := view.StageLine(f).Stages[1]
 	if s.Version != 1 || s.Since != at.Add(time.Minute).UnixMilli() || fmt.Sprint(api.OrZero(s.Versions)) != "[1 2]" ||
 		s.Drifted != 1 || s.Failing != 1 || api.OrZero(s.Problem) != "it does not answer" {
 		t.Errorf("%+v", s)
 	}
-	f.Deliveries = []view.Delivery{waiting(3, "live", before(delivery.Waits))}
+	f.Deliveries = []view.Delivery{waiting(3, "live", before(delivery.GateWaiting))}
 	f.Deliveries[0].Stops = []string{"no key"}
-	if s := view.Line(f).Stages[1]; s.Ahead == nil || s.Ahead.Version != 3 || s.Ahead.Stops[0] != "no key" {
+	if s := view.StageLine(f).Stages[1]; s.Ahead == nil || s.Ahead.Version != 3 || s.Ahead.Stops[0] != "no key" {
 		t.Errorf("what stops a version ahead: %+v", s.Ahead)
 	}
 	f.Places = nil
-	if s := view.Line(f).Stages[1]; s.State != "empty" || s.Version != 0 || s.Versions != nil {
+	if s := view.StageLine(f).Stages[1]; s.State != "empty" || s.Version != 0 || s.Versions != nil {
 		t.Errorf("nothing is there: %+v", s)
 	}
 	f.Manifests = nil
-	if line := view.Line(f); len(line.Stages) != 0 {
+	if line := view.StageLine(f); len(line.Stages) != 0 {
 		t.Errorf("no manifests: %+v", line)
 	}
 }
 
 func TestNeeds(t *testing.T) {
 	f := frostline()
-	f.Build.State, f.Build.Why = store.BuildFailed, "no such file"
+	f.Build.State, f.Build.Reason = store.BuildFailed, "no such file"
 	f.Deliveries = []view.Delivery{
-		waiting(5, "live", before(delivery.Waits), asked()),
-		waiting(4, "live", before(delivery.Holds), asked()),
-		waiting(3, "live", before(delivery.Holds), asked()), // would be overtaken
-		{Delivery: store.Delivery{Version: 3, Stage: "trial", State: delivery.Stopped, Why: "cases failed"}},
-		{Delivery: store.Delivery{Version: 2, Stage: "trial", State: delivery.Stopped}}, // older than what is there
+		waiting(5, "live", before(delivery.GateWaiting), asked()),
+		waiting(4, "live", before(delivery.GatePassed), asked()),
+		waiting(3, "live", before(delivery.GatePassed), asked()), // would be overtaken
+		{Delivery: store.Delivery{Version: 3, Stage: "trial", State: delivery.Failed, Reason: "cases failed"}},
+		{Delivery: store.Delivery{Version: 2, Stage: "trial", State: delivery.Failed}}, // older than what is there
 	}
 	f.Deliveries[1].Stops = []string{"no key", "no room"}
 	f.Turned = map[manifest.Place][]view.Turned{
@@ -184,9 +184,9 @@ func TestNeeds(t *testing.T) {
 	f.Looks[place("live", "north")] = observe.Look{
 		Drift: []plan.Drifted{{Function: "warn", Vanished: true}, {Function: "warn", Unknown: true},
 			{Function: "relay", Vanished: true, Left: &plan.Left{}}},
-		Parked:    map[string]int{"relay": 1, "intake": 3},
-		Functions: map[string]observe.Figures{"warn": {Calls: 4, Errors: 1}, "intake": {Calls: 2}},
-		Error:     "it does not answer",
+		DeadLetter: map[string]int{"relay": 1, "intake": 3},
+		Functions:  map[string]observe.Metrics{"warn": {Invocations: 4, Errors: 1}, "intake": {Invocations: 2}},
+		Error:      "it does not answer",
 	}
 	var got []string
 	for _, n := range view.Needs(f) {
@@ -210,15 +210,15 @@ secret sms_key has another value in live; relay, warn on local/north has the old
 func TestBoard(t *testing.T) {
 	f := frostline()
 	f.Manifests.Functions = nil
-	f.Records = map[manifest.Place][]store.There{
+	f.Records = map[manifest.Place][]store.FunctionStatus{
 		place("live", "north"): {{Function: "warn", Version: 2, At: at, Memory: 128}},
 		place("live", "coast"): {{Function: "warn", Memory: 128}},
 	}
 	f.Looks[place("live", "north")] = observe.Look{Drift: []plan.Drifted{{Function: "warn", Vanished: true},
 		{Function: "warn", Follows: "function/warn", Vanished: true}, {Function: "relay", Vanished: true, Left: &plan.Left{}}},
-		Functions: map[string]observe.Figures{"warn": {Calls: 4, Errors: 1, MemoryPeak: 90}}}
+		Functions: map[string]observe.Metrics{"warn": {Invocations: 4, Errors: 1, MemoryPeak: 90}}}
 	f.Looks[place("live", "coast")] = observe.Look{
-		Functions: map[string]observe.Figures{"warn": {Calls: 3, MemoryPeak: 100}}}
+		Functions: map[string]observe.Metrics{"warn": {Invocations: 3, MemoryPeak: 100}}}
 	f.Behind = map[string]map[string]int{"live": {"warn": 2}}
 	board := view.Board(f)
 	text, err := json.Marshal(board.Rows)
@@ -256,7 +256,7 @@ func TestWords(t *testing.T) {
 		{strings.Join(view.PermissionWords(manifest.Permission{May: []string{"send"},
 			Of: manifest.Template{{Kind: manifest.ToSetting, Name: "q"}}}), "; "),
 			"it may send what the reference names in each stage"},
-		{view.ObservedWords(place("live", "north"), observe.Figures{Calls: 3, MemoryPeak: 64 << 20, MaxMs: 12.4}),
+		{view.ObservedWords(place("live", "north"), observe.Metrics{Invocations: 3, MemoryPeak: 64 << 20, MaxMs: 12.4}),
 			"live on local/north: 3 calls, memory peak 64 MiB, 12 ms at most"},
 	} {
 		if tt.got != tt.want {
@@ -266,7 +266,7 @@ func TestWords(t *testing.T) {
 }
 
 func TestRunnable(t *testing.T) {
-	of := func(version, from int, steps int, problems ...plan.Problem) *plan.Plan {
+	of := func(version, from int, steps int, problems ...plan.Blocker) *plan.Plan {
 		return &plan.Plan{Base: plan.Base{Place: place("live", "north"), Version: version, From: from},
 			Steps: make([]plan.Step, steps), Problems: problems}
 	}
@@ -276,14 +276,14 @@ func TestRunnable(t *testing.T) {
 		how  api.RunnableHow
 		says string
 	}{
-		{of(3, 3, 1, plan.Problem{Message: "x"}), true, api.RunnableHowStopped, "put right first"},
-		{of(3, 3, 0), true, api.RunnableHowNothing, "nothing to do"},
-		{of(3, 3, 2), true, api.RunnableHowRun, "Makes live on local/north what version 3 wants now"},
-		{of(2, 3, 2), true, api.RunnableHowReturn, "back from version 3 to version 2"},
-		{of(4, 3, 2), true, api.RunnableHowReturn, "Puts version 4 into live again, in the place of version 3"},
-		{of(4, 3, 2), false, api.RunnableHowDelivery, "through its delivery"},
+		{of(3, 3, 1, plan.Blocker{Message: "x"}), true, api.RunnableActionBlocked, "put right first"},
+		{of(3, 3, 0), true, api.RunnableActionNone, "nothing to do"},
+		{of(3, 3, 2), true, api.RunnableActionRun, "Makes live on local/north what version 3 wants now"},
+		{of(2, 3, 2), true, api.RunnableActionRollback, "back from version 3 to version 2"},
+		{of(4, 3, 2), true, api.RunnableActionRollback, "Puts version 4 into live again, in the place of version 3"},
+		{of(4, 3, 2), false, api.RunnableActionDelivery, "through its delivery"},
 	} {
-		if got := view.Runnable(tt.plan, tt.was); got.How != tt.how || !strings.Contains(got.Why, tt.says) {
+		if got := view.Runnable(tt.plan, tt.was); got.How != tt.how || !strings.Contains(got.Reason, tt.says) {
 			t.Errorf("%+v, want %s %q", got, tt.how, tt.says)
 		}
 	}

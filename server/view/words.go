@@ -16,7 +16,7 @@ import (
 // What people read of services, stages and manifests is said here.
 
 // NothingObserved is said of a function without calls.
-const NothingObserved = "nothing yet"
+const NothingObserved = "not deployed"
 
 func versionWords(version int) string { return fmt.Sprintf("version %d", version) }
 
@@ -33,9 +33,9 @@ func TimesADay(n int) string {
 }
 
 // ObservedWords says what a function took in a place.
-func ObservedWords(at manifest.Place, f observe.Figures) string {
-	return fmt.Sprintf("%s on %s: %s, memory peak %s, %.0f ms at most", at.Stage, at.Target,
-		language.FormatCount(f.Calls, "call"), language.FormatSize(f.MemoryPeak), f.MaxMs)
+func ObservedWords(at manifest.Place, f observe.Metrics) string {
+	return fmt.Sprintf("%s on %s: %s, memory peak %s, at most %.0f ms", at.Stage, at.Target,
+		language.FormatCount(f.Invocations, "call"), language.FormatSize(f.MemoryPeak), f.MaxMs)
 }
 
 // CallerWords says what calls a function by a trigger.
@@ -54,7 +54,7 @@ func CallerWords(t manifest.Trigger) string {
 
 func triggerWords(t manifest.Trigger) string {
 	if t.Off.V {
-		return CallerWords(t) + " (off)"
+		return CallerWords(t) + " (disabled)"
 	}
 	return CallerWords(t)
 }
@@ -70,9 +70,9 @@ func RouteWords(t manifest.Trigger) []string {
 	for _, s := range r.Segments {
 		switch s.Kind {
 		case route.Parameter:
-			lines = append(lines, fmt.Sprintf("{%s} is one segment, given as params.%s", s.Text, s.Text))
+			lines = append(lines, fmt.Sprintf("{%s} is one segment, available as params.%s", s.Text, s.Text))
 		case route.Rest:
-			lines = append(lines, fmt.Sprintf("{%s...} is all the rest of the path, one segment or more", s.Text))
+			lines = append(lines, fmt.Sprintf("{%s...} is the rest of the path, one segment or more", s.Text))
 		}
 	}
 	return lines
@@ -82,7 +82,7 @@ func RouteWords(t manifest.Trigger) []string {
 func PermissionWords(p manifest.Permission) []string {
 	of, literal := p.Of.Literal()
 	if !literal {
-		return []string{"it may " + strings.Join(p.May, ", ") + " what the reference names in each stage"}
+		return []string{"it can " + strings.Join(p.May, ", ") + " the resource named by the reference in each stage"}
 	}
 	kind, name, _ := strings.Cut(of, "/")
 	what := fmt.Sprintf("the %s %s", strings.TrimSuffix(kind, "s"), name)
@@ -95,7 +95,7 @@ func PermissionWords(p manifest.Permission) []string {
 	var lines []string
 	for _, verb := range p.May {
 		if verb == "*" {
-			verb = "do everything with"
+			verb = "use every verb on"
 		}
 		lines = append(lines, verb+" "+what)
 	}
@@ -106,20 +106,20 @@ func PermissionWords(p manifest.Permission) []string {
 func WhyRoute(routes []route.Route) string {
 	switch {
 	case len(routes) == 0:
-		return "no route takes it: it is answered with 404"
+		return "no route matches; the response is 404"
 	case len(routes) == 1:
-		return "only this route takes it"
+		return "only this route matches"
 	}
 	a, b := routes[0], routes[1]
 	for i := range min(len(a.Segments), len(b.Segments)) {
 		if a.Segments[i].Kind != b.Segments[i].Kind {
 			kinds := map[route.SegmentKind]string{route.Literal: "a literal",
 				route.Parameter: "a parameter", route.Rest: "a rest"}
-			return fmt.Sprintf("%s goes first: at segment %d it has %s, %s has %s", a, i+1, kinds[a.Segments[i].Kind], b,
+			return fmt.Sprintf("%s has precedence: segment %d is %s, and %s has %s", a, i+1, kinds[a.Segments[i].Kind], b,
 				kinds[b.Segments[i].Kind])
 		}
 	}
-	return fmt.Sprintf("%s goes first: it names its method", a)
+	return fmt.Sprintf("%s has precedence: it names its method", a)
 }
 
 // waitsForSomebody says what a version that got this far waits for from people.
@@ -127,10 +127,10 @@ func waitsForSomebody(gates []delivery.Gate) string {
 	var out []string
 	for _, g := range gates {
 		switch {
-		case g.Kind == delivery.BeforeGate && g.State != delivery.Holds:
+		case g.Kind == delivery.BeforeGate && !g.Passed():
 			return ""
-		case (g.Kind == delivery.ApprovalsGate || g.Kind == delivery.RequestGate) && g.State == delivery.Waits:
-			out = append(out, g.Why)
+		case (g.Kind == delivery.ApprovalsGate || g.Kind == delivery.RequestGate) && g.State == delivery.GateWaiting:
+			out = append(out, g.Reason)
 		}
 	}
 	return strings.Join(out, "; ")
@@ -138,9 +138,9 @@ func waitsForSomebody(gates []delivery.Gate) string {
 
 func parkedWords(n int, function, stage string) string {
 	if n == 1 {
-		return fmt.Sprintf("%d message of %s failed five times and is parked in %s", n, function, stage)
+		return fmt.Sprintf("%d message of %s failed five times and is a dead letter in %s", n, function, stage)
 	}
-	return fmt.Sprintf("%d messages of %s failed five times and are parked in %s", n, function, stage)
+	return fmt.Sprintf("%d messages of %s failed five times and are dead letters in %s", n, function, stage)
 }
 
 // Runnable says how a plan is run: at once, by taking a version back, which was
@@ -148,23 +148,23 @@ func parkedWords(n int, function, stage string) string {
 func Runnable(p *plan.Plan, was bool) api.Runnable {
 	b := p.Base
 	switch {
-	case len(p.Problems) > 0:
-		return api.Runnable{How: api.RunnableHowStopped, Why: "That has to be put right first."}
+	case len(p.Blockers) > 0:
+		return api.Runnable{Action: api.RunnableActionBlocked, Reason: "Fix the blockers first."}
 	case b.Version == b.From && p.Empty():
-		return api.Runnable{How: api.RunnableHowNothing,
-			Why: fmt.Sprintf("%s has just what version %d wants: there is nothing to do.", b.Stage, b.Version)}
+		return api.Runnable{Action: api.RunnableActionNone,
+			Reason: fmt.Sprintf("%s already matches version %d.", b.Stage, b.Version)}
 	case b.Version == b.From:
-		return api.Runnable{How: api.RunnableHowRun,
-			Why: fmt.Sprintf("Makes %s on %s what version %d wants now.", b.Stage, b.Target, b.Version)}
+		return api.Runnable{Action: api.RunnableActionRun,
+			Reason: fmt.Sprintf("Deploys version %[3]d to %[1]s on %[2]s now.", b.Stage, b.Target, b.Version)}
 	case was && b.Version > b.From:
-		return api.Runnable{How: api.RunnableHowReturn,
-			Why: fmt.Sprintf("Puts version %d into %s again, in the place of version %d.", b.Version, b.Stage, b.From)}
+		return api.Runnable{Action: api.RunnableActionRollback,
+			Reason: fmt.Sprintf("Redeploys version %d to %s, in place of version %d.", b.Version, b.Stage, b.From)}
 	case was:
-		return api.Runnable{How: api.RunnableHowReturn,
-			Why: fmt.Sprintf("Takes %s back from version %d to version %d.", b.Stage, b.From, b.Version)}
+		return api.Runnable{Action: api.RunnableActionRollback,
+			Reason: fmt.Sprintf("Rolls %s back from version %d to version %d.", b.Stage, b.From, b.Version)}
 	}
-	return api.Runnable{How: api.RunnableHowDelivery,
-		Why: fmt.Sprintf("Version %d enters %s through its delivery, when its gates hold.", b.Version, b.Stage)}
+	return api.Runnable{Action: api.RunnableActionDelivery,
+		Reason: fmt.Sprintf("Version %d enters %s through its delivery, when its gates have passed.", b.Version, b.Stage)}
 }
 
 // aheadWords tells the first of what would stop a plan, and how many more there are.

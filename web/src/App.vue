@@ -24,7 +24,7 @@ function skip(): void {
 
 <template>
   <BApp>
-    <a class="skip" href="#page" @click.prevent="skip">Skip to the page</a>
+    <a class="skip" href="#page" @click.prevent="skip">Skip to content</a>
     <main v-if="problem" class="page"><ProblemNote :problem="problem" :again="load" /></main>
     <SignInPage v-else-if="session.known && !session.person" />
     <RouterView v-else-if="session.known" />

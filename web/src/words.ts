@@ -102,7 +102,7 @@ export function writer(c: { author: string; person: string }): string {
 /** Where a value was written, in words. */
 export function origin(o: { file?: string; line?: number; rule: string }): string {
   if (o.file) return `${o.file}:${o.line ?? 1}`
-  return o.rule === 'built-in' ? 'built-in value' : o.rule
+  return o.rule === 'built-in' ? 'Rudmar default' : o.rule
 }
 
 /** The colour class of a state. The word always stands beside it. */

@@ -171,7 +171,7 @@ func (w *worker) load(ctx context.Context, s start) error {
 	}
 	w.module, err = r.InstantiateWithConfig(ctx, text, options)
 	if err == nil && (w.module.ExportedFunction("rudmar_call") == nil || w.module.ExportedFunction("rudmar_room") == nil) {
-		err = errors.New("the module was not built for this platform: it exports no rudmar_call")
+		err = errors.New("the module was not built for this platform: it does not export rudmar_call")
 	}
 	return err
 }
@@ -183,7 +183,7 @@ func (w *worker) call(ctx context.Context, frame []byte) []byte {
 		return w.broken(err)
 	}
 	if !w.module.Memory().Write(uint32(room[0]), frame) {
-		return failed("Call", errors.New("the call does not fit into the function's memory"))
+		return failed("Call", errors.New("the event does not fit into the function's memory"))
 	}
 	at, err := w.module.ExportedFunction("rudmar_call").Call(ctx)
 	if err != nil {
@@ -191,7 +191,7 @@ func (w *worker) call(ctx context.Context, frame []byte) []byte {
 	}
 	body, ok := w.module.Memory().Read(uint32(at[0]>>32), uint32(at[0]))
 	if !ok {
-		return failed("Answer", errors.New("the answer lies outside the function's memory"))
+		return failed("Answer", errors.New("the response is outside the function's memory"))
 	}
 	return w.measured(bytes.Clone(body))
 }
@@ -209,7 +209,7 @@ func (w *worker) measured(body []byte) []byte {
 func (w *worker) broken(err error) []byte {
 	size := int64(w.module.Memory().Size())
 	if size+4<<20 >= w.limit {
-		return fmt.Appendf(nil, `{"peak":%d,"memory":true,"error":{"kind":"OutOfMemory","message":"the function went over its memory limit"}}`, size)
+		return fmt.Appendf(nil, `{"peak":%d,"memory":true,"error":{"kind":"OutOfMemory","message":"the function exceeded its memory limit"}}`, size)
 	}
 	return append([]byte(`{"broken":true,`), failed("Ended", err)[1:]...)
 }

@@ -72,7 +72,7 @@ export async function ask<T>(sent: Promise<Answer<T>>): Promise<T> {
   try {
     answer = await sent
   } catch {
-    throw new Problem(0, 'Rudmar does not answer. Is it still running?')
+    throw new Problem(0, 'Rudmar is not responding. Check that it is running.')
   }
   if (answer.response.ok) return answer.data as T
   const p = answer.error as Partial<Schemas['Problem']> | undefined

@@ -11,37 +11,37 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Who is signed in */
+        /** Returns the signed-in user */
         get: operations["getSession"];
         put?: never;
-        /** Signs in, and gives the session’s cookie */
+        /** Signs in and sets the session cookie */
         post: operations["signIn"];
-        /** Ends the session */
+        /** Signs out */
         delete: operations["signOut"];
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/me/tokens": {
+    "/account/tokens": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** The tokens of who asks, newest first; never themselves */
+        /** Lists your tokens, newest first, without their values */
         get: operations["listTokens"];
         put?: never;
-        /** Makes a token, and tells it this once */
-        post: operations["makeToken"];
+        /** Creates a token and returns its value once */
+        post: operations["createToken"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/me/tokens/{id}": {
+    "/account/tokens/{id}": {
         parameters: {
             query?: never;
             header?: never;
@@ -53,8 +53,8 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Ends a token */
-        delete: operations["endToken"];
+        /** Revokes a token */
+        delete: operations["revokeToken"];
         options?: never;
         head?: never;
         patch?: never;
@@ -67,7 +67,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What the sign-in page says to everybody */
+        /** Returns the information of the sign-in page */
         get: operations["getWelcome"];
         put?: never;
         post?: never;
@@ -84,7 +84,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** How Rudmar and its platforms do */
+        /** Returns the health of Rudmar and its platforms */
         get: operations["getHealth"];
         put?: never;
         post?: never;
@@ -103,7 +103,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** The JSON Schema 2020-12 of a kind of manifest */
+        /** Returns the JSON Schema 2020-12 of a kind of manifest */
         get: operations["getSchema"];
         put?: never;
         post?: never;
@@ -120,10 +120,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All repositories */
+        /** Lists repositories */
         get: operations["listRepositories"];
         put?: never;
-        /** Makes a repository */
+        /** Creates a repository */
         post: operations["createRepository"];
         delete?: never;
         options?: never;
@@ -134,7 +134,7 @@ export interface paths {
     "/repositories/{repository}": {
         parameters: {
             query: {
-                /** @description The name of what goes or moves, typed */
+                /** @description Name of the deleted or moved object, as confirmation */
                 confirm: components["parameters"]["confirm"];
             };
             header?: never;
@@ -146,8 +146,8 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Takes away a repository that holds no service any more, with its whole history; confirmed by its name */
-        delete: operations["removeRepository"];
+        /** Deletes a repository without services, with its history; requires its name as confirmation */
+        delete: operations["deleteRepository"];
         options?: never;
         head?: never;
         patch?: never;
@@ -163,12 +163,12 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Makes a repository follow another one, by interval and by signed push notices to /pushed/{repository} */
+        /** Mirrors another repository, by interval and by signed push notifications to /pushed/{repository} */
         put: operations["setMirror"];
-        /** Fetches the other repository now */
+        /** Fetches the mirrored repository now */
         post: operations["fetchMirror"];
-        /** Follows it no more; what came by it stays, and the repository can be pushed to */
-        delete: operations["endMirror"];
+        /** Stops mirroring; keeps the commits and allows pushes */
+        delete: operations["deleteMirror"];
         options?: never;
         head?: never;
         patch?: never;
@@ -177,7 +177,7 @@ export interface paths {
     "/services/{service}": {
         parameters: {
             query: {
-                /** @description The name of what goes or moves, typed */
+                /** @description Name of the deleted or moved object, as confirmation */
                 confirm: components["parameters"]["confirm"];
             };
             header?: never;
@@ -189,8 +189,8 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Takes a service off the list of which nothing runs any more; confirmed by its name */
-        delete: operations["removeService"];
+        /** Removes a service without deployed resources from the list; requires its name as confirmation */
+        delete: operations["deleteService"];
         options?: never;
         head?: never;
         patch?: never;
@@ -199,7 +199,7 @@ export interface paths {
     "/services/{service}/repository": {
         parameters: {
             query: {
-                /** @description The name of what goes or moves, typed */
+                /** @description Name of the deleted or moved object, as confirmation */
                 confirm: components["parameters"]["confirm"];
             };
             header?: never;
@@ -209,7 +209,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Gives a service to another repository; confirmed by the service's name */
+        /** Moves a service to another repository; requires its name as confirmation */
         put: operations["moveService"];
         post?: never;
         delete?: never;
@@ -225,7 +225,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All services */
+        /** Lists services */
         get: operations["listServices"];
         put?: never;
         post?: never;
@@ -235,7 +235,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/services/{service}/line": {
+    "/services/{service}/stage-line": {
         parameters: {
             query?: never;
             header?: never;
@@ -244,8 +244,8 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** The stage line */
-        get: operations["getLine"];
+        /** Returns the stage line */
+        get: operations["getStageLine"];
         put?: never;
         post?: never;
         delete?: never;
@@ -263,7 +263,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** The functions of a service in all stages */
+        /** Returns the functions of a service in all stages */
         get: operations["getBoard"];
         put?: never;
         post?: never;
@@ -284,7 +284,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** The files of a branch or commit, with what the check says */
+        /** Returns the files of a branch or commit with their diagnostics */
         get: operations["getSource"];
         put?: never;
         post?: never;
@@ -299,7 +299,7 @@ export interface paths {
             query: {
                 branch?: components["parameters"]["branch"];
                 path: string;
-                /** @description The branch's newest, where none is given */
+                /** @description Commit; default the newest of the branch */
                 commit?: string;
             };
             header?: never;
@@ -308,7 +308,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** A file of the source */
+        /** Returns a file of the source */
         get: operations["getFile"];
         put?: never;
         post?: never;
@@ -329,7 +329,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What an edit that is not committed yet would mean */
+        /** Checks an uncommitted edit and renders its resources */
         post: operations["checkSource"];
         delete?: never;
         options?: never;
@@ -348,8 +348,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What an edit that is not committed yet would change in a stage; such a plan is never run */
-        post: operations["sketchPlan"];
+        /** Computes the plan of an uncommitted edit for a stage; such a plan cannot be run */
+        post: operations["draftPlan"];
         delete?: never;
         options?: never;
         head?: never;
@@ -367,7 +367,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What may be written at a place, and what its line means */
+        /** Returns completions and notes for a position in a manifest */
         post: operations["assistSource"];
         delete?: never;
         options?: never;
@@ -387,7 +387,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** The commits that changed a file, newest first */
+        /** Lists the commits that changed a file, newest first */
         get: operations["getFileHistory"];
         put?: never;
         post?: never;
@@ -408,7 +408,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** The edit that renames a function everywhere in its service */
+        /** Returns the edit that renames a function throughout its service */
         post: operations["renameFunction"];
         delete?: never;
         options?: never;
@@ -425,7 +425,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** The newest builds */
+        /** Lists the newest builds */
         get: operations["listBuilds"];
         put?: never;
         post?: never;
@@ -448,7 +448,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Ends a build that waits or runs */
+        /** Cancels a queued or running build */
         delete: operations["cancelBuild"];
         options?: never;
         head?: never;
@@ -466,7 +466,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** A function’s archive */
+        /** Returns the archive of a function */
         get: operations["getArchive"];
         put?: never;
         post?: never;
@@ -486,7 +486,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** Where a version came from, held against all that is kept of it */
+        /** Returns the provenance of a version and verifies the stored data against it */
         get: operations["getProvenance"];
         put?: never;
         post?: never;
@@ -507,7 +507,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** What differs from one version to another */
+        /** Compares two versions */
         get: operations["compareVersions"];
         put?: never;
         post?: never;
@@ -530,7 +530,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** Who wrote lines of a version's files */
+        /** Returns the authors of lines of a version's files */
         get: operations["getLineAuthors"];
         put?: never;
         post?: never;
@@ -552,7 +552,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** The files of a new function that works */
+        /** Returns the files of a new function */
         get: operations["getStarter"];
         put?: never;
         post?: never;
@@ -573,8 +573,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Which route of an edit would take a request */
-        post: operations["routeRequest"];
+        /** Returns the route of an edit that matches a request */
+        post: operations["testRoute"];
         delete?: never;
         options?: never;
         head?: never;
@@ -600,25 +600,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/hooks": {
+    "/notification-targets": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Where notices go */
-        get: operations["listHooks"];
+        /** Lists notification targets */
+        get: operations["listNotificationTargets"];
         put?: never;
-        /** Sends notices somewhere, and gives the key that they are signed with, this once */
-        post: operations["addHook"];
+        /** Creates a notification target and returns its signing key once */
+        post: operations["createNotificationTarget"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/hooks/{id}": {
+    "/notification-targets/{id}": {
         parameters: {
             query?: never;
             header?: never;
@@ -630,14 +630,14 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Ends notices to somewhere */
-        delete: operations["endHook"];
+        /** Deletes a notification target */
+        delete: operations["deleteNotificationTarget"];
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/hooks/{id}/notices": {
+    "/notification-targets/{id}/notifications": {
         parameters: {
             query?: never;
             header?: never;
@@ -646,8 +646,8 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** The newest notices that went somewhere, with what came back */
-        get: operations["listNotices"];
+        /** Lists the newest notifications of a target with their responses */
+        get: operations["listNotifications"];
         put?: never;
         post?: never;
         delete?: never;
@@ -656,7 +656,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/notices/{id}/again": {
+    "/notifications/{id}/resend": {
         parameters: {
             query?: never;
             header?: never;
@@ -667,8 +667,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Sends a notice once more, as it was */
-        post: operations["sendNoticeAgain"];
+        /** Sends a notification again */
+        post: operations["resendNotification"];
         delete?: never;
         options?: never;
         head?: never;
@@ -682,7 +682,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The private copies of services' first stages */
+        /** Lists the private copies of first stages */
         get: operations["listCopies"];
         put?: never;
         post?: never;
@@ -692,21 +692,21 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/services/{service}/copies/{handle}": {
+    "/services/{service}/copies/{username}": {
         parameters: {
             query?: never;
             header?: never;
             path: {
                 service: components["parameters"]["service"];
-                handle: components["schemas"]["Name"];
+                username: components["schemas"]["Name"];
             };
             cookie?: never;
         };
         get?: never;
         put?: never;
         post?: never;
-        /** Takes a private copy away with its data */
-        delete: operations["removeCopy"];
+        /** Deletes a private copy and its data */
+        delete: operations["deleteCopy"];
         options?: never;
         head?: never;
         patch?: never;
@@ -722,7 +722,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Brings your private copy in step with a folder */
+        /** Syncs your private copy with a folder */
         put: operations["putCopy"];
         post?: never;
         delete?: never;
@@ -731,7 +731,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/services/{service}/copy/calls": {
+    "/services/{service}/copy/invocations": {
         parameters: {
             query?: never;
             header?: never;
@@ -742,8 +742,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Calls a function of your private copy */
-        post: operations["callCopy"];
+        /** Invokes a function of your private copy */
+        post: operations["invokeCopy"];
         delete?: never;
         options?: never;
         head?: never;
@@ -753,7 +753,7 @@ export interface paths {
     "/services/{service}/copy/cases": {
         parameters: {
             query?: {
-                /** @description The cases of this function alone */
+                /** @description Function whose cases run; default all */
                 function?: components["schemas"]["Name"];
             };
             header?: never;
@@ -765,7 +765,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Runs the saved cases of your folder in your private copy */
-        post: operations["proveCopy"];
+        post: operations["runCopyCases"];
         delete?: never;
         options?: never;
         head?: never;
@@ -781,7 +781,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** Log lines of your private copy as they come, from the one after Last-Event-ID on */
+        /** Streams log lines of your private copy, starting after Last-Event-ID */
         get: operations["followCopyLogs"];
         put?: never;
         post?: never;
@@ -794,9 +794,9 @@ export interface paths {
     "/services/{service}/versions": {
         parameters: {
             query?: {
-                /** @description Only what is older than this one */
+                /** @description Return only older entries than this one */
                 before?: number;
-                /** @description Only what has this text in it */
+                /** @description Return only entries that contain this text */
                 text?: components["parameters"]["text"];
             };
             header?: never;
@@ -805,7 +805,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** Versions, newest first, a part at a time */
+        /** Lists versions, newest first, one page at a time */
         get: operations["listVersions"];
         put?: never;
         post?: never;
@@ -825,7 +825,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** One version with its archives */
+        /** Returns a version with its archives */
         get: operations["getVersion"];
         put?: never;
         post?: never;
@@ -848,7 +848,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** A file of an archive */
+        /** Returns a file of an archive */
         get: operations["getArchiveFile"];
         put?: never;
         post?: never;
@@ -869,8 +869,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Computes a plan and keeps it */
-        post: operations["makePlan"];
+        /** Computes and saves a plan */
+        post: operations["savePlan"];
         delete?: never;
         options?: never;
         head?: never;
@@ -881,12 +881,12 @@ export interface paths {
         parameters: {
             query: {
                 stage: components["schemas"]["Name"];
-                /** @description The first target where none is given */
-                onto?: string;
-                /** @description The version that is there where none is given */
+                /** @description Target; default the first one */
+                target?: string;
+                /** @description Version; default the deployed one */
                 version?: number;
-                /** @description Addresses that are live, are not Rudmar's own, and are to go */
-                takeAway?: components["parameters"]["takeAway"];
+                /** @description Addresses of unmanaged resources to delete */
+                deletions?: components["parameters"]["deletions"];
             };
             header?: never;
             path: {
@@ -894,7 +894,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** Computes a plan, and keeps nothing */
+        /** Computes a plan without saving it */
         get: operations["computePlan"];
         put?: never;
         post?: never;
@@ -907,11 +907,11 @@ export interface paths {
     "/services/{service}/plan/steps": {
         parameters: {
             query: {
-                /** @description Of the plan as it was given */
+                /** @description Digest of the plan */
                 digest: string;
-                /** @description The plan, where it was kept */
+                /** @description Saved plan */
                 plan?: number;
-                /** @description The next that came with the part before */
+                /** @description Value of next in the previous part */
                 after: string;
             };
             header?: never;
@@ -920,7 +920,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** The part of a plan behind what was given of it; a plan that was not kept is remembered for a while */
+        /** Returns the next part of a plan; unsaved plans are cached for a while */
         get: operations["listPlanSteps"];
         put?: never;
         post?: never;
@@ -941,7 +941,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** What a stage gives to others: addresses to call, identities, log stores */
+        /** Lists the outputs of a stage: addresses to call, identities, log stores */
         get: operations["listOutputs"];
         put?: never;
         post?: never;
@@ -954,7 +954,7 @@ export interface paths {
     "/services/{service}/drift": {
         parameters: {
             query?: {
-                /** @description All stages where none is given */
+                /** @description Stage; default all */
                 stage?: components["schemas"]["Name"];
             };
             header?: never;
@@ -963,7 +963,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** What is live otherwise than recorded, as it was seen last */
+        /** Lists the differences between actual and recorded state, as last observed */
         get: operations["listDrift"];
         put?: never;
         post?: never;
@@ -973,7 +973,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/services/{service}/drift/left": {
+    "/services/{service}/drift/ignored": {
         parameters: {
             query?: never;
             header?: never;
@@ -984,15 +984,15 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Leaves a drift as it is, with a reason */
-        post: operations["leaveDrift"];
+        /** Ignores a drift, with a reason */
+        post: operations["ignoreDrift"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/services/{service}/drift/not-left": {
+    "/services/{service}/drift/unignored": {
         parameters: {
             query?: never;
             header?: never;
@@ -1003,15 +1003,15 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Leaves a drift no more */
-        post: operations["leaveDriftNoMore"];
+        /** Stops ignoring a drift */
+        post: operations["unignoreDrift"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/services/{service}/drift/takeover": {
+    "/services/{service}/drift/copied": {
         parameters: {
             query?: never;
             header?: never;
@@ -1022,8 +1022,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** The edit by which the manifest says what is live; it is for a person to commit */
-        post: operations["takeOverDrift"];
+        /** Returns the edit that copies a drift to the manifest, for a user to commit */
+        post: operations["copyDrift"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1039,7 +1039,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** A plan that was kept */
+        /** Returns a saved plan */
         get: operations["getPlan"];
         put?: never;
         post?: never;
@@ -1058,7 +1058,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** A plan that was kept, whole, in its canonical form (RFC 8785); its digest is the SHA-256 of that without digest and outlook */
+        /** Returns a saved plan in its canonical form (RFC 8785); its digest is the SHA-256 without digest and outlook */
         get: operations["getPlanDocument"];
         put?: never;
         post?: never;
@@ -1077,7 +1077,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** A plan that was kept, as text to send to somebody */
+        /** Returns a saved plan as text */
         get: operations["getPlanText"];
         put?: never;
         post?: never;
@@ -1087,7 +1087,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/plans/{id}/against/{other}": {
+    "/plans/{id}/compare/{other}": {
         parameters: {
             query?: never;
             header?: never;
@@ -1098,7 +1098,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** What is otherwise in a plan than in another one */
+        /** Compares two plans */
         get: operations["comparePlans"];
         put?: never;
         post?: never;
@@ -1119,7 +1119,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Runs a plan that was kept */
+        /** Runs a saved plan */
         post: operations["runPlan"];
         delete?: never;
         options?: never;
@@ -1136,7 +1136,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** The newest deployments */
+        /** Lists the newest deployments */
         get: operations["listDeployments"];
         put?: never;
         post?: never;
@@ -1155,7 +1155,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** A deployment with its steps */
+        /** Returns a deployment with its steps */
         get: operations["getDeployment"];
         put?: never;
         post?: never;
@@ -1171,13 +1171,13 @@ export interface paths {
             header?: never;
             path: {
                 id: components["parameters"]["id"];
-                action: "go-on" | "cancel";
+                action: "retry" | "cancel";
             };
             cookie?: never;
         };
         get?: never;
         put?: never;
-        /** Goes on with a deployment, or cancels it */
+        /** Retries or cancels a deployment */
         post: operations["actOnDeployment"];
         delete?: never;
         options?: never;
@@ -1188,12 +1188,12 @@ export interface paths {
     "/services/{service}/deliveries": {
         parameters: {
             query?: {
-                /** @description Only what is older than this one */
+                /** @description Return only older entries than this one */
                 before?: number;
-                /** @description Only what has this text in it */
+                /** @description Return only entries that contain this text */
                 text?: components["parameters"]["text"];
-                /** @description Only versions that are so in some stage */
-                state?: string;
+                /** @description Return only versions with this state in a stage */
+                state?: components["schemas"]["DeliveryState"];
             };
             header?: never;
             path: {
@@ -1201,7 +1201,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** Where versions are on their way, newest first, a part at a time */
+        /** Lists deliveries, newest version first, one page at a time */
         get: operations["listDeliveries"];
         put?: never;
         post?: never;
@@ -1211,7 +1211,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/services/{service}/measures": {
+    "/services/{service}/delivery-metrics": {
         parameters: {
             query: {
                 stage: components["schemas"]["Name"];
@@ -1223,8 +1223,8 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** How a stage is delivered to: how long a change takes, how often one comes, how many fail, and how long until something works again */
-        get: operations["getMeasures"];
+        /** Returns lead time, deployment frequency, change failure rate and recovery time of a stage */
+        get: operations["getDeliveryMetrics"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1244,7 +1244,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** Gates and cases of a version in a stage */
+        /** Returns the gates and cases of a version in a stage */
         get: operations["getDeliveryStage"];
         put?: never;
         post?: never;
@@ -1254,7 +1254,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/services/{service}/deliveries/{version}/stages/{stage}/meaning": {
+    "/services/{service}/deliveries/{version}/stages/{stage}/impact": {
         parameters: {
             query?: never;
             header?: never;
@@ -1265,8 +1265,8 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** What it would do and mean to put a version, or some functions of it, into a stage now, over all its targets */
-        get: operations["getMeaning"];
+        /** Computes the impact of delivering a version, or selected functions of it, to a stage now, on all its targets */
+        get: operations["getImpact"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1283,13 +1283,13 @@ export interface paths {
                 service: components["parameters"]["service"];
                 version: components["parameters"]["version"];
                 stage: components["parameters"]["stage"];
-                action: "request" | "approve" | "withdraw" | "pass-over" | "refuse" | "retry" | "return" | "follow" | "hold" | "release" | "further" | "back";
+                action: "request" | "approve" | "withdraw" | "override" | "reject" | "retry" | "rollback" | "request-remaining" | "pause" | "resume" | "advance" | "abort";
             };
             cookie?: never;
         };
         get?: never;
         put?: never;
-        /** Asks for a delivery, approves it, refuses it, and so on */
+        /** Requests, approves, rejects, overrides or rolls back a delivery */
         post: operations["actOnDelivery"];
         delete?: never;
         options?: never;
@@ -1307,7 +1307,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** When a stage may be entered in the next eight weeks, by its window and its freezes, as iCalendar (RFC 5545) */
+        /** Returns the times of entry to a stage in the next eight weeks, from its window and freezes, as iCalendar (RFC 5545) */
         get: operations["getCalendar"];
         put?: never;
         post?: never;
@@ -1328,7 +1328,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** A function in a stage */
+        /** Returns a function in a stage */
         get: operations["getFunction"];
         put?: never;
         post?: never;
@@ -1338,7 +1338,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/services/{service}/stages/{stage}/functions/{function}/calls": {
+    "/services/{service}/stages/{stage}/functions/{function}/invocations": {
         parameters: {
             query?: never;
             header?: never;
@@ -1351,19 +1351,19 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Calls a function */
-        post: operations["callFunction"];
+        /** Invokes a function */
+        post: operations["invokeFunction"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/services/{service}/stages/{stage}/functions/{function}/figures": {
+    "/services/{service}/stages/{stage}/functions/{function}/metrics": {
         parameters: {
             query: {
                 target: components["parameters"]["target"];
-                /** @description How far back */
+                /** @description Length of the period */
                 minutes: 60 | 360 | 1440 | 10080 | 43200;
             };
             header?: never;
@@ -1374,8 +1374,8 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** What calls came to over time */
-        get: operations["getFigures"];
+        /** Returns the metrics of a function over time */
+        get: operations["getMetrics"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1387,7 +1387,7 @@ export interface paths {
     "/services/{service}/stages/{stage}/cases": {
         parameters: {
             query?: {
-                /** @description The cases of this function alone */
+                /** @description Function whose cases run; default all */
                 function?: components["schemas"]["Name"];
             };
             header?: never;
@@ -1399,7 +1399,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Runs the saved cases of what is in a stage now, and keeps nothing of it */
+        /** Runs the saved cases against a stage without storing the results */
         post: operations["runCases"];
         delete?: never;
         options?: never;
@@ -1411,8 +1411,8 @@ export interface paths {
         parameters: {
             query: {
                 target: components["parameters"]["target"];
-                parked: boolean;
-                /** @description Only those after the message of this id */
+                deadLetter: boolean;
+                /** @description Return only messages after this ID */
                 after?: number;
             };
             header?: never;
@@ -1422,7 +1422,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** Messages that wait or were parked */
+        /** Lists waiting messages or dead letters */
         get: operations["getMessages"];
         put?: never;
         post?: never;
@@ -1447,10 +1447,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Tries a parked message again */
-        post: operations["sendMessageAgain"];
-        /** Takes a parked message away */
-        delete: operations["dropMessage"];
+        /** Retries a dead letter */
+        post: operations["retryMessage"];
+        /** Deletes a dead letter */
+        delete: operations["deleteMessage"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1461,7 +1461,7 @@ export interface paths {
             query: {
                 target: string;
                 function?: string;
-                /** @description Only lines with a smaller id */
+                /** @description Return only lines with a smaller ID */
                 before?: number;
                 after?: number;
             };
@@ -1472,7 +1472,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** Log lines */
+        /** Returns log lines */
         get: operations["getLogs"];
         put?: never;
         post?: never;
@@ -1492,7 +1492,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** Names of the secrets of a stage; values are never shown */
+        /** Lists the secrets of a stage without their values */
         get: operations["getSecrets"];
         put?: never;
         post?: never;
@@ -1514,7 +1514,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Gives a secret a value */
+        /** Sets the value of a secret */
         put: operations["setSecret"];
         post?: never;
         delete?: never;
@@ -1526,7 +1526,7 @@ export interface paths {
     "/services/{service}/search": {
         parameters: {
             query: {
-                /** @description Words that all have to be in what is found */
+                /** @description Words that must all occur in a result */
                 text: string;
             };
             header?: never;
@@ -1535,7 +1535,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** Finds versions, commits, files, settings, secrets' names, and diagnostics */
+        /** Searches versions, commits, files, settings, names of secrets and diagnostics */
         get: operations["search"];
         put?: never;
         post?: never;
@@ -1558,7 +1558,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** Log lines as they come, from the one after Last-Event-ID on */
+        /** Streams log lines, starting after Last-Event-ID */
         get: operations["followLogs"];
         put?: never;
         post?: never;
@@ -1575,7 +1575,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What happens, from the event after Last-Event-ID on */
+        /** Streams events, starting after Last-Event-ID */
         get: operations["followEvents"];
         put?: never;
         post?: never;
@@ -1592,7 +1592,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The documents that come with Rudmar */
+        /** Lists the docs that ship with Rudmar */
         get: operations["listDocs"];
         put?: never;
         post?: never;
@@ -1611,7 +1611,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** A document as HTML */
+        /** Returns a document as HTML */
         get: operations["getDoc"];
         put?: never;
         post?: never;
@@ -1624,13 +1624,13 @@ export interface paths {
     "/services/{service}/journal": {
         parameters: {
             query?: {
-                /** @description Only what is older than this one */
+                /** @description Return only older entries than this one */
                 before?: number;
-                /** @description Only what has this text in it */
+                /** @description Return only entries that contain this text */
                 text?: components["parameters"]["text"];
                 person?: string;
                 stage?: string;
-                what?: string;
+                action?: string;
             };
             header?: never;
             path: {
@@ -1638,7 +1638,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** What was done, newest first, a part at a time */
+        /** Returns the journal, newest entry first, one page at a time */
         get: operations["getJournal"];
         put?: never;
         post?: never;
@@ -1660,11 +1660,11 @@ export interface components {
             detail: string;
             diagnostics?: components["schemas"]["Diagnostic"][];
         };
-        Found: {
+        SearchResult: {
             /** @enum {string} */
             kind: "function" | "version" | "commit" | "file" | "setting" | "secret" | "diagnostic";
             label: string;
-            about?: string;
+            description?: string;
             version?: number;
             hash?: string;
             file?: string;
@@ -1686,99 +1686,99 @@ export interface components {
             html: string;
         };
         Session: {
-            /** @description Where the role holds; everywhere where there is none */
-            places: string[];
-            /** @description The name of the token that asks, where one does */
+            /** @description Scopes of the role; everywhere if empty */
+            scopes: string[];
+            /** @description Name of the token, if the request uses one */
             token?: string;
-            handle: string;
+            username: string;
             role: string;
             groups: string[];
             csrf: string;
-            abilities: string[];
+            permissions: string[];
             /**
              * Format: int64
-             * @description The newest event so far: /api/events?after= tells what came after it
+             * @description Newest event; /api/events?after= streams the following ones
              */
             event?: number;
         };
-        Hook: {
+        NotificationTarget: {
             /** Format: int64 */
             id: number;
             name: string;
             url: string;
-            /** @description All where there is none */
-            kinds: string[];
+            /** @description All types if empty */
+            types: string[];
             /** @description Empty for all */
             service: string;
             /** @description Empty for all */
             stage: string;
             person: string;
             /** Format: int64 */
-            madeAt: number;
+            createdAt: number;
         };
-        HookWish: {
+        NewNotificationTarget: {
             name: string;
             url: string;
-            /** @description Such as delivery.settled; one that ends in a point stands for all that begin so */
-            kinds: string[];
+            /** @description Types such as delivery.settled; a trailing dot selects all types with that prefix */
+            types: string[];
             service?: string;
             stage?: string;
         };
-        MadeHook: {
-            /** @description What notices are signed with, told this once */
+        CreatedNotificationTarget: {
+            /** @description Signing key of notifications, returned once */
             key: string;
-            hook: components["schemas"]["Hook"];
+            target: components["schemas"]["NotificationTarget"];
         };
-        Notice: {
+        Notification: {
             /** Format: int64 */
             id: number;
-            kind: string;
+            type: string;
             /** @enum {string} */
             state: "queued" | "sent" | "failed";
-            tries: number;
+            attempts: number;
             /** Format: int64 */
-            madeAt: number;
+            createdAt: number;
             /**
              * Format: int64
-             * @description When it is tried next
+             * @description Time of the next attempt
              */
             dueAt?: number;
-            /** @description What came back the last time */
-            answer: string;
-            /** @description What is sent, a CloudEvent */
+            /** @description Response to the last attempt */
+            response: string;
+            /** @description The sent CloudEvent */
             event: {
                 [key: string]: unknown;
             };
         };
-        Measures: {
+        DeliveryMetrics: {
             stage: string;
-            weeks: components["schemas"]["MeasuredWeek"][];
+            weeks: components["schemas"]["DeliveryWeek"][];
             /**
              * Format: int64
-             * @description The median from push to the stage; 0 where there is none
+             * @description Median time from push to stage; 0 if there is none
              */
-            leadMs: number;
+            leadTimeMs: number;
             /** Format: double */
             perWeek: number;
             /**
              * Format: double
-             * @description Of the versions that came, those that went back or stopped
+             * @description Share of delivered versions that failed or were rolled back
              */
-            failPart: number;
+            changeFailureRate: number;
             /**
              * Format: int64
-             * @description The median until something settled again; 0 where there is none
+             * @description Median time until the stage settled again; 0 if there is none
              */
-            restoreMs: number;
+            recoveryTimeMs: number;
         };
-        MeasuredWeek: {
+        DeliveryWeek: {
             /** Format: int64 */
             begin: number;
             /**
              * Format: int64
-             * @description The median from push to the stage of what came in it; 0 where nothing did
+             * @description Median time from push to stage in this week; 0 if there is none
              */
-            leadMs: number;
+            leadTimeMs: number;
             delivered: components["schemas"]["DeliveredVersion"][];
             failed: components["schemas"]["FailedVersion"][];
         };
@@ -1787,49 +1787,49 @@ export interface components {
             /** Format: int64 */
             at: number;
             /** Format: int64 */
-            leadMs: number;
+            leadTimeMs: number;
         };
         FailedVersion: {
             version: number;
             /** Format: int64 */
             at: number;
-            state: string;
+            state: components["schemas"]["DeliveryState"];
             /**
              * Format: int64
-             * @description When something had settled there again
+             * @description Time when the stage settled again
              */
             until?: number;
         };
         PrivateCopy: {
             service: string;
-            handle: string;
+            username: string;
             stage: string;
             target: string;
             /** Format: int64 */
-            madeAt: number;
+            createdAt: number;
             /** Format: int64 */
             usedAt: number;
             /**
              * Format: int64
-             * @description When it goes by itself, where nobody uses it
+             * @description Time of automatic deletion without further use
              */
             endsAt: number;
         };
-        /** @description Absent for a file that is gone */
-        LooseFile: {
+        /** @description Null for a deleted file */
+        FolderFile: {
             /**
              * Format: byte
-             * @description Its bytes, in base64
+             * @description Content in base64
              */
             content: string;
             executable?: boolean;
         } | null;
         CopyChange: {
-            /** @description The digest of the folder that this is a change of; empty for a whole one. 409 where the server does not have it */
+            /** @description Digest of the folder to which the change applies; empty for a complete folder. Returns 409 if the server does not have it */
             base: string;
-            /** @description By path, relative to the folder of the service */
+            /** @description Files by path relative to the service's folder */
             files: {
-                [key: string]: components["schemas"]["LooseFile"];
+                [key: string]: components["schemas"]["FolderFile"];
             };
         };
         CopyOutcome: {
@@ -1838,11 +1838,11 @@ export interface components {
             target: string;
             diagnostics: components["schemas"]["Diagnostic"][];
             notes: string[];
-            /** @description The functions whose code changed */
+            /** @description Functions whose code changed */
             packed: string[];
             steps: string[];
             functions: components["schemas"]["CopyFunction"][];
-            /** @description What commands wrote that made the code */
+            /** @description Output of the build commands */
             log: string;
             /** Format: double */
             checkMs: number;
@@ -1857,9 +1857,9 @@ export interface components {
             samples: string[];
             cases: number;
         };
-        CopyCall: {
+        CopyInvocation: {
             function: components["schemas"]["Name"];
-            /** @description The name of a sample or saved case; the first where neither it nor an event is given */
+            /** @description Name of a sample or saved case; default the first one unless an event is given */
             sample?: string;
             event?: unknown;
         };
@@ -1867,66 +1867,66 @@ export interface components {
             /** Format: int64 */
             id: number;
             name: string;
-            acts: string[];
-            /** @description What it is for: service or service/stage; everywhere where there is none */
-            places: string[];
+            permissions: string[];
+            /** @description Scopes as service or service/stage; everywhere if empty */
+            scopes: string[];
             /** Format: int64 */
-            madeAt: number;
+            createdAt: number;
             /** Format: int64 */
-            until: number;
+            expiresAt: number;
             /**
              * Format: int64
-             * @description When it was last used, to the minute; absent where it never was
+             * @description Time of last use, to the minute; absent if unused
              */
             usedAt?: number;
             usedFrom: string;
         };
-        TokenWish: {
+        NewToken: {
             name: string;
-            /** @description What it may do, as GET /session names it; to look is always among it */
-            acts: string[];
-            places: string[];
-            /** @description How long it lasts; 90 where it is not said */
+            /** @description Permissions as in GET /session; view is always included */
+            permissions: string[];
+            scopes: string[];
+            /** @description Days until expiry */
             days?: number;
         };
-        MadeToken: {
-            /** @description The token itself, told this once */
+        CreatedToken: {
+            /** @description The token's value, returned once */
             text: string;
             token: components["schemas"]["Token"];
         };
         Health: {
             checks: components["schemas"]["HealthCheck"][];
-            stuck: components["schemas"]["StuckWork"][];
-            sick: components["schemas"]["SickPlace"][];
+            stalled: components["schemas"]["StalledWork"][];
+            unreachable: components["schemas"]["UnreachableTarget"][];
             platforms: components["schemas"]["PlatformHealth"][];
             builds: components["schemas"]["BuildHealth"];
         };
         HealthCheck: {
-            what: string;
-            /** @description Empty where nothing is wrong */
+            name: string;
+            /** @description Empty if healthy */
             problem: string;
         };
-        StuckWork: {
+        StalledWork: {
             service: string;
             stage: string;
-            what: string;
+            work: string;
             /** Format: int64 */
             since: number;
         };
-        SickPlace: {
+        UnreachableTarget: {
             service: string;
             stage: string;
             target: string;
-            why: string;
+            reason: string;
             /** Format: int64 */
             since: number;
         };
         BuildHealth: {
             /**
-             * @description Whether commands of builds are shut in, run as Rudmar itself does by the operator's wish, or are refused
+             * @description Whether build commands are isolated, run without isolation (--builds-uncaged), or are refused
              * @enum {string}
              */
-            state: "shut in" | "open" | "refused";
+            state: "isolated" | "open" | "refused";
             notes: string[];
         };
         Repository: {
@@ -1939,15 +1939,15 @@ export interface components {
             name: string;
             repository: string;
             cloneAddress: string;
-            /** @description In how many stages something runs */
+            /** @description Number of stages with deployed resources */
             stages: number;
-            became?: string;
+            renamedTo?: string;
         };
-        Line: {
+        StageLine: {
             service: string;
-            about?: string;
-            /** @description What the service is called now, where it has another name */
-            became?: string;
+            description?: string;
+            /** @description New name of a renamed service */
+            renamedTo?: string;
             source: components["schemas"]["SourceHead"];
             stages: components["schemas"]["Station"][];
             running: components["schemas"]["Deployment"][];
@@ -1956,96 +1956,97 @@ export interface components {
         SourceHead: {
             branch: string;
             hash: string;
-            /** @description As the commit says */
+            /** @description Author of the commit, as stated in it */
             author: string;
-            /** @description Who pushed it, as signed in; empty where nobody is known to have */
+            /** @description Signed-in user who pushed the commit; empty if unknown */
             person: string;
             message: string;
             /** Format: int64 */
             at: number;
-            state: string;
-            why?: string;
+            state: components["schemas"]["SourceState"];
+            reason?: string;
             version?: number;
         };
         Station: {
-            /** @description Whether the newest version still declares it */
+            /** @description Whether the newest version declares the stage */
             declared: boolean;
             stage: string;
             targets: string[];
             /** @description 0 for none */
             version: number;
-            /** @description By target, where they differ */
+            /** @description Versions by target, if they differ */
             versions?: number[];
             /** Format: int64 */
             since: number;
-            /** @description The version that whoever reads this can take the stage back to */
+            /** @description Version to which the signed-in user can roll back the stage */
             before?: number;
-            state: string;
-            why?: string;
+            state: components["schemas"]["StageState"];
+            reason?: string;
             drifted: number;
             failing: number;
-            /** @description Why live cannot be seen */
+            /** @description Reason why the target is unreachable */
             problem?: string;
             /** Format: int64 */
             problemSince?: number;
-            /** @description How many versions wait to enter */
+            /** @description Number of versions waiting to enter */
             waiting: number;
-            shift?: components["schemas"]["ShiftHere"];
-            next?: components["schemas"]["NextIn"];
-            ahead?: components["schemas"]["StoppedAhead"];
+            shift?: components["schemas"]["ActiveShift"];
+            next?: components["schemas"]["NextVersion"];
+            blocked?: components["schemas"]["BlockedVersion"];
         };
-        /** @description What would stop the plan of a version that is on its way */
-        StoppedAhead: {
+        /** @description Blockers of a version in delivery */
+        BlockedVersion: {
             version: number;
-            stops: string[];
+            blockers: string[];
         };
-        NextIn: {
+        NextVersion: {
             version: number;
             summary: string;
-            /** @description What each gate that does not hold waits for, those that fail first */
-            open: string[];
-            /** @description The gate that fails, which waiting alone does not end */
-            keptOut?: string;
-            state: string;
+            /** @description Reasons of the gates that have not passed, unmet ones first */
+            pending: string[];
+            /** @description The unmet gate, which does not pass by waiting */
+            blockedBy?: string;
+            /** @enum {string} */
+            state: "arrived" | "in-progress";
         };
         Board: {
             stages: string[];
             rows: components["schemas"]["BoardRow"][];
-            needs: components["schemas"]["Need"][];
+            attention: components["schemas"]["AttentionItem"][];
         };
         BoardRow: {
             function: string;
-            about?: string;
+            description?: string;
             triggers: string[];
             cells: components["schemas"]["BoardCell"][];
         };
         BoardCell: {
             stage: string;
-            there: boolean;
-            /** @description The version that last changed it here */
+            deployed: boolean;
+            /** @description Version that last changed the function in this stage */
             version?: number;
             /** Format: int64 */
             at?: number;
             behind?: number;
-            calls?: number;
+            invocations?: number;
             errors?: number;
             /** Format: int64 */
             memoryPeak?: number;
             /** Format: int64 */
             memoryLimit?: number;
             drifted?: boolean;
-            /** @description The version that came in here without it */
-            leftOut?: number;
+            /** @description Version that was deployed without this function */
+            missingFrom?: number;
         };
-        Need: {
+        AttentionItem: {
             /** @enum {string} */
-            kind: "approval" | "left" | "drift" | "stopped" | "memory" | "errors" | "parked" | "build" | "platform" | "secret";
+            kind: "approval" | "incomplete" | "drift" | "failed" | "memory" | "errors" | "dead-letter" | "build" | "platform" | "secret";
             text: string;
             path: string;
             stage?: string;
         };
         Source: {
-            /** @description Those that a new function can be made for */
+            /** @description Runtimes of new functions */
             runtimes: string[];
             branch: string;
             branches: string[];
@@ -2053,8 +2054,8 @@ export interface components {
             dir: string;
             files: components["schemas"]["SourceFile"][];
             diagnostics: components["schemas"]["Diagnostic"][];
-            /** @description Whether a stage takes this branch */
-            taken: boolean;
+            /** @description Whether a stage deploys from this branch */
+            tracked: boolean;
             history: components["schemas"]["SourceHead"][];
         };
         FileText: {
@@ -2070,7 +2071,7 @@ export interface components {
             /** Format: int64 */
             at: number;
         };
-        RenameWish: {
+        RenameRequest: {
             branch: string;
             function: components["schemas"]["Name"];
             to: components["schemas"]["Name"];
@@ -2079,56 +2080,56 @@ export interface components {
             };
         };
         EditEffect: {
-            /** @description How many values are others */
+            /** @description Number of changed values */
             values: number;
-            made: string[];
-            gone: string[];
+            created: string[];
+            deleted: string[];
         };
-        CheckWish: {
+        CheckRequest: {
             branch: string;
             stage?: string;
-            /** @description The file that is open */
+            /** @description The open file */
             file?: string;
             files: {
                 [key: string]: string | null;
             };
         };
-        SketchWish: {
+        DraftPlanRequest: {
             branch: string;
             stage: components["schemas"]["Name"];
-            /** @description The first target where none is given */
-            onto?: string;
-            /** @description About as many steps are given, of whole functions; all where it is absent */
+            /** @description Target; default the first one */
+            target?: string;
+            /** @description Approximate number of steps to return, for whole functions; default all */
             steps?: number;
-            /** @description The files that are otherwise than on the branch; null for one that is gone */
+            /** @description Changed files of the branch; null deletes a file */
             files: {
                 [key: string]: string | null;
             };
         };
-        Sketch: {
+        DraftPlan: {
             plan: components["schemas"]["Plan"];
             /** @description The plan as text */
             text: string;
-            /** @description What the check finds wrong, for which nothing is planned */
+            /** @description Errors that prevent a plan */
             errors: components["schemas"]["Diagnostic"][];
         };
         CheckResult: {
             diagnostics: components["schemas"]["Diagnostic"][];
-            /** @description Resources of the open file */
-            becomes: components["schemas"]["Becomes"][];
-            /** @description The same as they are without the edit */
-            before: components["schemas"]["Becomes"][];
-            /** @description How many resources are not shown */
+            /** @description Rendered resources of the open file */
+            rendered: components["schemas"]["RenderedResource"][];
+            /** @description Rendered resources without the edit */
+            before: components["schemas"]["RenderedResource"][];
+            /** @description Number of resources that are not included */
             more: number;
             effect: components["schemas"]["EditEffect"];
         };
-        Becomes: {
+        RenderedResource: {
             address: string;
             kind: string;
             function: string;
-            attributes: components["schemas"]["BecomesAttribute"][];
+            attributes: components["schemas"]["RenderedAttribute"][];
         };
-        BecomesAttribute: {
+        RenderedAttribute: {
             name: string;
             value: unknown;
             unit?: string;
@@ -2157,7 +2158,7 @@ export interface components {
             title: string;
             edits: components["schemas"]["Edit"][];
         };
-        AssistWish: {
+        AssistRequest: {
             branch: string;
             stage?: string;
             file: string;
@@ -2169,7 +2170,7 @@ export interface components {
         };
         AssistResult: {
             path: string[];
-            about: string;
+            description: string;
             completions: components["schemas"]["Completion"][];
             notes: components["schemas"]["LineNote"][];
         };
@@ -2177,17 +2178,17 @@ export interface components {
             label: string;
             insert: string;
             kind: string;
-            about: string;
+            description: string;
         };
         LineNote: {
             /** @enum {string} */
-            kind: "fires" | "route" | "permission" | "observed";
+            kind: "runs" | "route" | "permission" | "observed";
             title: string;
             lines: string[];
             zone?: string;
             fires: number[];
         };
-        RouteWish: {
+        RouteTest: {
             branch: string;
             stage: string;
             method: string;
@@ -2197,11 +2198,11 @@ export interface components {
             };
         };
         RouteResult: {
-            why: string;
-            /** @description Those that match, the one that wins first */
-            takers: components["schemas"]["RouteTaker"][];
+            reason: string;
+            /** @description Matching routes, winner first */
+            matches: components["schemas"]["RouteMatch"][];
         };
-        RouteTaker: {
+        RouteMatch: {
             function: string;
             trigger: string;
             route: string;
@@ -2211,10 +2212,10 @@ export interface components {
                 [key: string]: string;
             };
         };
-        CommitWish: {
+        NewCommit: {
             branch: string;
-            /** @description A new branch for the commit; the same branch where none is given */
-            onto?: string;
+            /** @description Branch to create for the commit; default the same branch */
+            newBranch?: string;
             base: string;
             message: string;
             files: {
@@ -2234,9 +2235,9 @@ export interface components {
             number: number;
             hash: string;
             branch: string;
-            /** @description As the commit says */
+            /** @description Author of the commit, as stated in it */
             author: string;
-            /** @description Who pushed it, as signed in */
+            /** @description Signed-in user who pushed the commit */
             person: string;
             message: string;
             /** Format: int64 */
@@ -2245,7 +2246,7 @@ export interface components {
             builtAt: number;
             changed: string[];
             functions: number;
-            /** @description Where it runs */
+            /** @description Stages in which the version is deployed */
             stages: string[];
         };
         Build: {
@@ -2254,19 +2255,18 @@ export interface components {
             hash: string;
             branch: string;
             person: string;
-            /** @enum {string} */
-            state: "queued" | "running" | "done" | "failed" | "cancelled";
-            why: string;
+            state: components["schemas"]["BuildState"];
+            reason: string;
             log: string;
             /** @description 0 for none */
             version: number;
             /** Format: int64 */
-            askedAt: number;
+            queuedAt: number;
             /** Format: int64 */
             endedAt: number;
         };
-        VerifiedThing: {
-            what: string;
+        VerifiedItem: {
+            item: string;
             problem: string;
         };
         Provenance: {
@@ -2276,11 +2276,11 @@ export interface components {
             author: string;
             person: string;
             /** Format: int64 */
-            begun: number;
+            startedAt: number;
             /** Format: int64 */
-            ended: number;
+            endedAt: number;
             keyId: string;
-            verified: components["schemas"]["VerifiedThing"][];
+            verified: components["schemas"]["VerifiedItem"][];
             envelope: {
                 [key: string]: unknown;
             };
@@ -2292,7 +2292,7 @@ export interface components {
             function?: string;
             path: string;
             /** @enum {string} */
-            change: "appears" | "changes" | "goes";
+            change: "created" | "changed" | "deleted";
             before?: string;
             after?: string;
             /** Format: int64 */
@@ -2305,7 +2305,7 @@ export interface components {
             target: string;
             address: string;
             /** @enum {string} */
-            change: "appears" | "changes" | "goes";
+            change: "created" | "changed" | "deleted";
             attributes: components["schemas"]["ValueChange"][];
         };
         ValueChange: {
@@ -2336,51 +2336,51 @@ export interface components {
             changed: boolean;
             files: components["schemas"]["ArchiveFile"][];
         };
-        PlanWish: {
+        PlanRequest: {
             stage: components["schemas"]["Name"];
             target?: string;
-            /** @description The version that is there where none is given */
+            /** @description Version; default the deployed one */
             version?: number;
-            /** @description Of the plan that was shown; another one is refused with 409 */
+            /** @description Digest of the plan that was shown; 409 if the plan differs */
             digest?: string;
-            /** @description Addresses that are live, are not Rudmar's own, and are to go */
-            takeAway?: string[];
+            /** @description Addresses of unmanaged resources to delete */
+            deletions?: string[];
         };
-        /** @description A plan with who made it; id is 0 where it is not kept */
-        KeptPlan: {
+        /** @description A plan with its creator; id is 0 if it is not saved */
+        SavedPlan: {
             /** Format: int64 */
             id: number;
             person: string;
             /** Format: int64 */
-            madeAt: number;
+            createdAt: number;
             plan: components["schemas"]["Plan"];
-            /** @description What has to be typed to run it, and why */
+            /** @description Reason for a typed confirmation */
             confirm?: string;
             runnable: components["schemas"]["Runnable"];
         };
         Runnable: {
             /** @enum {string} */
-            how: "run" | "return" | "delivery" | "nothing" | "stopped";
-            why: string;
+            action: "run" | "rollback" | "delivery" | "none" | "blocked";
+            reason: string;
         };
-        /** @description A plan as it is shown, of a large one the first part; its document has all of it */
+        /** @description A plan, or the first part of a large one; its document is complete */
         Plan: {
             format: number;
             base: components["schemas"]["PlanBase"];
             steps: components["schemas"]["Step"][];
-            /** @description Where there are more steps: the function after which listPlanSteps gives them */
+            /** @description If there are more steps, the function after which listPlanSteps continues */
             next?: string;
             total: components["schemas"]["PlanTotal"];
-            waves: number;
+            phases: number;
             /** Format: int64 */
             expected: number;
             unchanged: number;
-            /** @description It is of an edit that no version has, and is never run */
+            /** @description Whether the plan is for an uncommitted edit and cannot be run */
             draft?: boolean;
             sentence: string;
-            /** @description What it means, worst first */
-            says: components["schemas"]["PlanLine"][];
-            problems: components["schemas"]["PlanProblem"][];
+            /** @description Impact, worst first */
+            impact: components["schemas"]["ImpactLine"][];
+            blockers: components["schemas"]["Blocker"][];
             digest: string;
         };
         PlanTotal: {
@@ -2388,9 +2388,9 @@ export interface components {
             functions: number;
         };
         PlanPart: {
-            /** @description Of whole functions, by their names */
+            /** @description Steps of whole functions, by name */
             steps: components["schemas"]["Step"][];
-            /** @description Where there are more: the function after which they come */
+            /** @description If there are more steps, the function after which they continue */
             next?: string;
         };
         Step: {
@@ -2401,22 +2401,22 @@ export interface components {
             /** @enum {string} */
             change: "create" | "update" | "replace" | "delete" | "adopt" | "restore";
             recordOnly?: boolean;
-            undoesDrift?: boolean;
+            revertsDrift?: boolean;
             attributes: components["schemas"]["AttributeChange"][];
             because: components["schemas"]["Cause"][];
             needs: number[];
-            /** @description The step that brings this one with it */
+            /** @description Step that causes this one */
             follows?: string;
-            wave: number;
+            phase: number;
             /** Format: int64 */
             expected: number;
         };
-        PlanLine: {
+        ImpactLine: {
             kind: string;
             /** @enum {string} */
             tone: "bad" | "wait" | "note";
             text: string;
-            /** @description The figures behind it, or the arithmetic */
+            /** @description Evidence or arithmetic */
             how?: string;
             from?: components["schemas"]["Origin"];
         };
@@ -2429,8 +2429,8 @@ export interface components {
             stage: string;
             target: string;
             version: number;
-            state: string;
-            why: string;
+            state: components["schemas"]["DeploymentState"];
+            reason: string;
             person: string;
             /** Format: int64 */
             startedAt: number;
@@ -2439,7 +2439,7 @@ export interface components {
         };
         DeploymentDetail: {
             deployment: components["schemas"]["Deployment"];
-            canGoOn: boolean;
+            retryable: boolean;
             steps: components["schemas"]["DeploymentStep"][];
             outputs: components["schemas"]["Output"][];
         };
@@ -2447,8 +2447,8 @@ export interface components {
             index: number;
             address: string;
             change: string;
-            wave: number;
-            state: string;
+            phase: number;
+            state: components["schemas"]["StepState"];
             error: string;
             attempts: number;
             /** Format: int64 */
@@ -2458,9 +2458,9 @@ export interface components {
         };
         Delivery: {
             version: number;
-            /** @description As the commit says */
+            /** @description Author of the commit, as stated in it */
             author: string;
-            /** @description Who pushed it, as signed in */
+            /** @description Signed-in user who pushed the commit */
             person: string;
             message: string;
             /** Format: int64 */
@@ -2469,13 +2469,13 @@ export interface components {
         };
         DeliveryPlace: {
             stage: string;
-            state: string;
+            state: components["schemas"]["DeliveryState"];
             /** Format: int64 */
             since: number;
-            why: string;
-            /** @description Of one that waits: the gate that fails, which waiting alone does not end */
-            keptOut?: string;
-            /** @description The functions that were asked for; absent for all */
+            reason: string;
+            /** @description For a waiting version, the unmet gate, which does not pass by waiting */
+            blockedBy?: string;
+            /** @description Selected functions; absent for all */
             only?: string[];
         };
         DeliveryStage: {
@@ -2485,68 +2485,67 @@ export interface components {
             approvals: components["schemas"]["Approval"][];
             cases: components["schemas"]["CaseRun"][];
             deployments: number[];
-            /** @description What the person signed in may do now */
+            /** @description Actions available to the signed-in user */
             actions: string[];
             digests: components["schemas"]["DigestPair"][];
-            /** @description Who has looked at what it means here while it waited, the newest first */
-            looked?: components["schemas"]["Looked"][];
-            /** @description Functions of it that are not there yet, for others were chosen */
-            leftOut?: string[];
-            shift?: components["schemas"]["ShiftState"];
+            /** @description Users who viewed the impact while the version was waiting, newest first */
+            viewers?: components["schemas"]["Viewer"][];
+            /** @description Functions of the version that are not deployed because others were selected */
+            remaining?: string[];
+            shift?: components["schemas"]["TrafficShift"];
         };
-        Looked: {
+        Viewer: {
             person: string;
             /** Format: int64 */
             at: number;
         };
-        /** @description How the version came into the stage after another one, where the stage moves calls in shares */
-        ShiftState: {
-            /** @description It still shifts */
+        /** @description Traffic shift of the version in this stage */
+        TrafficShift: {
+            /** @description Whether the shift is in progress */
             active: boolean;
-            /** @description The version that served before */
+            /** @description Version before */
             before: number;
-            /** @description Shares in percent, rising */
+            /** @description Shares in percent, increasing */
             steps: number[];
             step: number;
             /**
              * Format: double
-             * @description What it is to get now, in percent
+             * @description Current share in percent
              */
             share: number;
             /** Format: int64 */
             everyMs: number;
             /**
              * Format: int64
-             * @description Since when it has this share; absent while it comes
+             * @description Start of the current share; absent until it is deployed
              */
             since?: number;
             /**
              * Format: int64
-             * @description When it goes on by time; absent where it does not
+             * @description Time of the next step; absent if it does not depend on time
              */
             at?: number;
-            /** @description Who holds it */
-            held?: string;
-            /** @description Why it goes back or went */
-            back?: string;
-            /** @description What the judge says */
-            why: string;
-            /** @enum {string} */
-            outcome?: "on" | "wait" | "back";
-            taken: components["schemas"]["ShiftTaken"][];
+            /** @description User who paused the shift */
+            pausedBy?: string;
+            /** @description Reason of the rollback */
+            rollbackReason?: string;
+            /** @description Result of the judge */
+            reason: string;
+            outcome?: components["schemas"]["FindingOutcome"];
+            completedSteps: components["schemas"]["CompletedStep"][];
             findings: components["schemas"]["Finding"][];
-            /** @description By minute, of all functions that changed */
+            /** @description Metrics by minute, of all changed functions */
             points: components["schemas"]["ShiftPoint"][];
         };
-        ShiftTaken: {
+        CompletedStep: {
             /** Format: int64 */
             at: number;
             /** Format: double */
             share: number;
-            why?: string;
+            reason?: string;
         };
-        /** @description A version that gets a part of the calls */
-        ShiftHere: {
+        /** @description A version that receives a share of the traffic */
+        ActiveShift: {
             version: number;
             /** Format: double */
             share: number;
@@ -2554,15 +2553,15 @@ export interface components {
         };
         Finding: {
             function: string;
-            outcome: string;
-            words: string;
+            outcome: components["schemas"]["FindingOutcome"];
+            explanation: string;
             new: components["schemas"]["Side"];
             old: components["schemas"]["Side"];
             /** Format: double */
-            worse: number;
+            regressionProbability: number;
             /**
              * Format: double
-             * @description The probability from which on it goes back
+             * @description Probability from which the shift rolls back
              */
             limit: number;
             /** Format: double */
@@ -2571,7 +2570,7 @@ export interface components {
             ratio: number;
         };
         Side: {
-            calls: number;
+            invocations: number;
             errors: number;
             /** Format: double */
             low: number;
@@ -2590,7 +2589,7 @@ export interface components {
             old: components["schemas"]["PointSide"];
         };
         PointSide: {
-            calls: number;
+            invocations: number;
             errors: number;
             /** Format: double */
             p95: number;
@@ -2604,9 +2603,9 @@ export interface components {
             /** Format: int64 */
             at: number;
             outcomes: components["schemas"]["CaseOutcome"][];
-            /** @description Its end is not known yet */
+            /** @description Whether the case is still running */
             running?: boolean;
-            /** @description It had begun before, and Rudmar was ended in between: its call may have been made twice */
+            /** @description Whether this is a second attempt after Rudmar was stopped during the first one */
             again?: boolean;
             sent?: unknown;
             invocation?: components["schemas"]["Invocation"];
@@ -2616,17 +2615,17 @@ export interface components {
             /** @description All functions of the service */
             functions: string[];
             stage: string;
-            about: string;
+            description: string;
             targets: string[];
-            there: boolean;
+            deployed: boolean;
             version?: number;
             routes: components["schemas"]["RouteAddress"][];
             schedules: components["schemas"]["ScheduleNext"][];
             samples: components["schemas"]["Sample"][];
-            settings: components["schemas"]["BecomesAttribute"][];
+            configuration: components["schemas"]["RenderedAttribute"][];
             permissions: components["schemas"]["PermissionUse"][];
             drift: components["schemas"]["Drifted"][];
-            figures?: components["schemas"]["Figures"];
+            metrics?: components["schemas"]["MetricsSummary"];
         };
         Drifted: {
             address: string;
@@ -2635,23 +2634,23 @@ export interface components {
             unknown?: boolean;
             /**
              * Format: int64
-             * @description When it was seen first, Unix milliseconds
+             * @description Time of detection, Unix milliseconds
              */
             since?: number;
             /**
              * Format: int64
-             * @description When it was changed, as the platform says
+             * @description Time of the change, as reported by the platform
              */
             changed?: number;
-            /** @description The key of the request that changed it, as far as the platform tells */
+            /** @description Key of the request that made the change, if the platform reports it */
             by?: string;
-            /** @description The drift that brings this one with it */
+            /** @description Drift that causes this one */
             follows?: string;
-            left?: components["schemas"]["DriftLeft"];
+            ignored?: components["schemas"]["IgnoredDrift"];
             attributes: components["schemas"]["DriftedAttribute"][];
         };
-        Figures: {
-            calls: number;
+        MetricsSummary: {
+            invocations: number;
             errors: number;
             throttled: number;
             cold: number;
@@ -2662,7 +2661,7 @@ export interface components {
             /** Format: int64 */
             memoryPeak: number;
         };
-        FunctionFigures: {
+        FunctionMetrics: {
             /**
              * Format: int64
              * @description Unix milliseconds
@@ -2670,13 +2669,13 @@ export interface components {
             from: number;
             /**
              * Format: int64
-             * @description The width of a point
+             * @description Width of a point
              */
             widthMs: number;
-            points: components["schemas"]["FigurePoint"][];
-            /** @description By revision, the newest calls first */
-            revisions: components["schemas"]["RevisionFigures"][];
-            /** @description How long warm calls took, from the shortest on; steps without calls are there too */
+            points: components["schemas"]["MetricsPoint"][];
+            /** @description Metrics by revision, newest first */
+            revisions: components["schemas"]["RevisionMetrics"][];
+            /** @description Histogram of warm durations, shortest first, including empty buckets */
             durations: components["schemas"]["DurationStep"][];
             /**
              * Format: int64
@@ -2685,10 +2684,10 @@ export interface components {
             memoryLimit?: number;
             cost?: components["schemas"]["Cost"];
         };
-        FigurePoint: {
+        MetricsPoint: {
             /** Format: int64 */
             at: number;
-            calls: number;
+            invocations: number;
             errors: number;
             throttled: number;
             cold: number;
@@ -2699,11 +2698,11 @@ export interface components {
             /** Format: int64 */
             memoryPeak: number;
         };
-        RevisionFigures: {
+        RevisionMetrics: {
             revision: string;
-            /** @description Absent once the revision is no longer kept */
+            /** @description Absent if the revision no longer exists */
             version?: number;
-            calls: number;
+            invocations: number;
             errors: number;
             throttled: number;
             cold: number;
@@ -2724,12 +2723,12 @@ export interface components {
         DurationStep: {
             /** Format: double */
             upToMs: number;
-            calls: number;
+            invocations: number;
         };
         Cost: {
             amount: string;
             currency: string;
-            /** @description The arithmetic in words */
+            /** @description The arithmetic */
             how: string;
         };
         Message: {
@@ -2743,26 +2742,26 @@ export interface components {
             /** Format: int64 */
             dueAt: number;
             attempts: number;
-            parked: boolean;
-            why: string;
+            deadLetter: boolean;
+            reason: string;
         };
         Invocation: {
             id: string;
-            outcome: string;
-            answer?: unknown;
+            outcome: components["schemas"]["InvocationOutcome"];
+            response?: unknown;
             error?: components["schemas"]["InvocationError"];
             cold: boolean;
             /** Format: double */
-            coldMs: number;
+            coldStartMs: number;
             /** Format: double */
-            runMs: number;
+            durationMs: number;
             /** Format: int64 */
             memoryPeak: number;
             /** Format: int64 */
             memoryLimit: number;
             revision: string;
             version?: number;
-            logsCut?: boolean;
+            logsTruncated?: boolean;
             logs: components["schemas"]["LogLine"][];
         };
         LogLine: {
@@ -2776,7 +2775,7 @@ export interface components {
             instance: string;
             stream: string;
             text: string;
-            /** @description Absent once the revision is no longer kept */
+            /** @description Absent if the revision no longer exists */
             version?: number;
         };
         JournalEntry: {
@@ -2786,21 +2785,21 @@ export interface components {
             at: number;
             person: string;
             stage: string;
-            what: string;
+            action: string;
             text: string;
-            /** @description The name of the token that did it for them, where one did */
+            /** @description Name of the token that was used, if any */
             token?: string;
         };
         PlatformHealth: {
             name: string;
             simulated: boolean;
-            answers: boolean;
-            why?: string;
+            reachable: boolean;
+            reason?: string;
             notes: string[];
         };
         SourceFile: {
             path: string;
-            /** @description Its content as git names it: the SHA-1 of the blob */
+            /** @description SHA-1 of the git blob */
             blob: string;
             /** Format: int64 */
             size: number;
@@ -2822,18 +2821,18 @@ export interface components {
             sha256: string;
         };
         PlanDifference: {
-            /** @description Steps that only the plan has, by address */
+            /** @description Steps only in this plan, by address */
             added: components["schemas"]["Step"][];
-            /** @description Steps that only the other has */
-            gone: components["schemas"]["Step"][];
-            /** @description Steps that both have, and that differ */
+            /** @description Steps only in the other plan */
+            removed: components["schemas"]["Step"][];
+            /** @description Steps that differ */
             changed: {
                 before: components["schemas"]["Step"];
                 after: components["schemas"]["Step"];
             }[];
-            /** @description What only the plan means */
-            says: components["schemas"]["PlanLine"][];
-            saysNoMore: components["schemas"]["PlanLine"][];
+            /** @description Impact only of this plan */
+            impact: components["schemas"]["ImpactLine"][];
+            removedImpact: components["schemas"]["ImpactLine"][];
         };
         PlanBase: {
             service: string;
@@ -2846,7 +2845,7 @@ export interface components {
             fingerprint: string;
             commit: string;
         };
-        PlanProblem: {
+        Blocker: {
             message: string;
             address?: string;
             from?: components["schemas"]["Origin"];
@@ -2855,7 +2854,7 @@ export interface components {
             name: string;
             before: unknown;
             after: unknown;
-            live?: unknown;
+            actual?: unknown;
             drifted?: boolean;
             unit?: string;
         };
@@ -2867,7 +2866,7 @@ export interface components {
         };
         StageOutput: {
             target: string;
-            /** @description Of the resource, such as route/warn/ask */
+            /** @description Address of the resource, such as route/warn/ask */
             address: string;
             function: string;
             name: string;
@@ -2883,12 +2882,11 @@ export interface components {
         Gate: {
             kind: string;
             name: string;
-            /** @enum {string} */
-            state: "holds" | "waits" | "fails";
-            why: string;
-            /** @description Whether it can be passed over now */
-            passable?: boolean;
-            /** @description Whether only the rules that stand in the stage ask for it, not the version's own */
+            state: components["schemas"]["GateState"];
+            reason: string;
+            /** @description Whether the gate can be overridden now */
+            overridable?: boolean;
+            /** @description Whether only the standing rules of the stage require the gate */
             standing?: boolean;
             /**
              * Format: int64
@@ -2905,13 +2903,13 @@ export interface components {
         DigestPair: {
             function: string;
             digest: string;
-            /** @description What runs in this stage now */
-            there: string;
+            /** @description Digest deployed in this stage */
+            deployed: string;
         };
         CaseOutcome: {
             expected: string;
-            found: string;
-            holds: boolean;
+            received: string;
+            passed: boolean;
         };
         RouteAddress: {
             target: string;
@@ -2937,72 +2935,72 @@ export interface components {
             verbs: string[];
             resource: string;
             used: number;
-            refused: number;
+            denied: number;
             granted?: boolean;
         };
         DriftedAttribute: {
             name: string;
             recorded: unknown;
-            live: unknown;
+            actual: unknown;
             unit?: string;
             /**
              * Format: int64
-             * @description When it was seen first, Unix milliseconds
+             * @description Time of detection, Unix milliseconds
              */
             since?: number;
-            left?: components["schemas"]["DriftLeft"];
+            ignored?: components["schemas"]["IgnoredDrift"];
         };
-        /** @description Why and until when somebody leaves it */
-        DriftLeft: {
+        /** @description Reason and end of an ignored drift */
+        IgnoredDrift: {
             address: string;
             attribute?: string;
-            live?: unknown;
+            actual?: unknown;
             reason: string;
             person: string;
             /** Format: int64 */
             at: number;
             /**
              * Format: int64
-             * @description 0 where it is a notice for good
+             * @description 0 for no end
              */
             until?: number;
         };
-        /** @description Something that is live otherwise than recorded, and what happened since */
-        DriftAt: {
+        /** @description A difference between actual and recorded state */
+        DriftEntry: {
             stage: string;
             function: string;
-            /** @description Whether it waits for somebody */
+            /** @description Whether the drift needs attention */
             open: boolean;
-            /** @description Calls of the function since it was seen first */
-            calls: number;
+            /** @description Invocations of the function since the detection */
+            invocations: number;
             errors: number;
             drift: components["schemas"]["Drifted"];
-            /** @description Attributes that the manifest can take over */
-            canTakeOver: string[];
+            /** @description Attributes that can be copied to the manifest */
+            copyable: string[];
         };
-        DriftPlace: {
+        DriftLocation: {
             stage: components["schemas"]["Name"];
             target: string;
             address: string;
-            /** @description Empty for the resource: that it vanished, or is not Rudmar's own */
+            /** @description Empty if the resource itself is missing or unmanaged */
             attribute?: string;
         };
-        LeaveWish: {
-            place: components["schemas"]["DriftPlace"];
+        IgnoreRequest: {
+            place: components["schemas"]["DriftLocation"];
             reason: string;
             /**
              * Format: int64
-             * @description Unix milliseconds; for good, as a notice, where it is left out
+             * @description Unix milliseconds; default no end
              */
             until?: number;
         };
-        TakenOver: {
+        ManifestEdit: {
             branch: string;
-            /** @description The newest of the branch */
+            /** @description Newest commit of the branch */
             commit: string;
             file: string;
             before: string;
-            /** @description The file as it says the value, to be committed */
+            /** @description The edited file */
             text: string;
         };
         InvocationError: {
@@ -3010,84 +3008,84 @@ export interface components {
             message: string;
             trace?: string;
         };
-        SignInWish: {
-            handle: string;
+        SignInRequest: {
+            username: string;
             password: string;
         };
-        /** @description Where a repository follows another one */
+        /** @description Mirror settings and state of a repository */
         Mirror: {
             url: string;
-            user?: string;
+            username?: string;
             /** Format: int64 */
             everyMs: number;
-            /** @description Who set it up; what comes by it counts as pushed by them */
+            /** @description User who set up the mirror; mirrored commits count as pushed by this user */
             person: string;
             /** Format: int64 */
             triedAt?: number;
             /**
              * Format: int64
-             * @description When it went well the last time
+             * @description Time of the last successful fetch
              */
             readAt?: number;
-            /** @description Why the last time went wrong, empty where it did not */
+            /** @description Error of the last fetch; empty if it succeeded */
             error: string;
         };
-        MirrorWish: {
+        MirrorSettings: {
             url: string;
-            user?: string;
-            /** @description A password or token; kept sealed */
+            username?: string;
+            /** @description Password or token; stored encrypted */
             password?: string;
             /**
              * Format: int64
-             * @description How often it is fetched, from a minute to a day; five minutes where it is absent
+             * @description Fetch interval, from one minute to one day; default five minutes
              */
             everyMs?: number;
         };
-        RepositoryWish: {
+        RepositoryName: {
             name: components["schemas"]["Name"];
         };
-        RunWish: {
-            /** @description The stage's name, where something is deleted or becomes public */
+        RunRequest: {
+            /** @description Name of the stage, to confirm a deletion or a new public route */
             confirm?: string;
         };
-        DeliveryWish: {
+        DeliveryDecision: {
             comment?: string;
-            /** @description The name of the gate that is passed over */
+            /** @description Name of the gate to override */
             gate?: string;
             /**
              * Format: int64
-             * @description From when on it may enter, if its gates hold, in Unix milliseconds; at once where it is absent
+             * @description Earliest time of entry, Unix milliseconds; default now
              */
             at?: number;
-            /** @description The functions that are asked for; all where there are none */
+            /** @description Functions to deliver; default all */
             functions?: components["schemas"]["Name"][];
-            /** @description The digest of what it meant to whoever acts; approving and taking back are refused without it */
-            shown?: string;
-            /** @description The stage's name, where something is deleted or becomes public */
+            /** @description Digest of the impact that was shown; required to approve and to roll back */
+            impactDigest?: string;
+            /** @description Name of the stage, to confirm a deletion or a new public route */
             confirm?: string;
         };
-        Meaning: {
+        Impact: {
             digest: string;
-            /** @description Why the stage's name has to be typed; absent where it need not be */
+            /** @description Reason for a typed confirmation; absent if none is needed */
             confirm?: string;
-            /** @description What it does and means, a sentence each */
+            /** @description Steps and impact, one sentence each */
             lines: string[];
-            targets: components["schemas"]["TargetMeaning"][];
-            /** @description The functions of it that differ from what is there, where some of them may be chosen */
+            targets: components["schemas"]["TargetImpact"][];
+            /** @description Functions that differ from the deployed ones, if a selection is allowed */
             differing?: string[];
         };
-        TargetMeaning: {
+        TargetImpact: {
             target: string;
-            /** @description The version that is there; 0 for none */
+            /** @description Deployed version; 0 for none */
             from: number;
             steps: number;
-            /** @description Those that change */
+            /** @description Changed functions */
             functions: string[];
             sentence: string;
-            says: components["schemas"]["PlanLine"][];
-            problems: components["schemas"]["PlanProblem"][];
+            impact: components["schemas"]["ImpactLine"][];
+            blockers: components["schemas"]["Blocker"][];
         };
-        CallWish: {
+        InvocationRequest: {
             target: string;
             trigger?: string;
             event: unknown;
@@ -3096,19 +3094,37 @@ export interface components {
             name: string;
             /**
              * Format: int64
-             * @description Unix milliseconds; absent where it has no value
+             * @description Unix milliseconds; absent if not set
              */
             setAt?: number;
             setBy?: string;
-            /** @description The functions that get it or may read it in this stage */
+            /** @description Functions that use the secret in this stage */
             usedBy: string[];
         };
-        SecretWish: {
+        SecretValue: {
             value: string;
         };
+        /** @enum {string} */
+        DeliveryState: "waiting" | "planning" | "deploying" | "shifting" | "testing" | "settled" | "failed" | "rejected" | "rolled-back" | "superseded";
+        /** @enum {string} */
+        DeploymentState: "running" | "succeeded" | "partially-succeeded" | "failed" | "cancelled";
+        /** @enum {string} */
+        StepState: "waiting" | "running" | "succeeded" | "failed" | "skipped";
+        /** @enum {string} */
+        GateState: "passed" | "waiting" | "not-met" | "overridden";
+        /** @enum {string} */
+        InvocationOutcome: "succeeded" | "failed" | "timed-out" | "out-of-memory" | "throttled" | "not-found";
+        /** @enum {string} */
+        BuildState: "queued" | "running" | "succeeded" | "failed" | "cancelled";
+        /** @enum {string} */
+        StageState: "empty" | "waiting" | "planning" | "deploying" | "shifting" | "testing" | "settled" | "failed" | "rejected" | "rolled-back" | "superseded";
+        /** @enum {string} */
+        SourceState: "empty" | "not-built" | "building" | "built" | "failed" | "cancelled";
+        /** @enum {string} */
+        FindingOutcome: "advance" | "wait" | "roll-back";
     };
     responses: {
-        /** @description What went wrong, by RFC 9457 */
+        /** @description Problem details (RFC 9457) */
         Problem: {
             headers: {
                 [name: string]: unknown;
@@ -3127,12 +3143,12 @@ export interface components {
         messageId: number;
         target: string;
         branch: string;
-        /** @description Addresses that are live, are not Rudmar's own, and are to go */
-        takeAway: string[];
-        /** @description Only what has this text in it */
+        /** @description Return only entries that contain this text */
         text: string;
-        /** @description The name of what goes or moves, typed */
+        /** @description Name of the deleted or moved object, as confirmation */
         confirm: string;
+        /** @description Addresses of unmanaged resources to delete */
+        deletions: string[];
     };
     requestBodies: never;
     headers: never;
@@ -3149,7 +3165,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Who is signed in */
+            /** @description Returns the signed-in user */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3170,7 +3186,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SignInWish"];
+                "application/json": components["schemas"]["SignInRequest"];
             };
         };
         responses: {
@@ -3214,7 +3230,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The tokens that have not ended */
+            /** @description Tokens that have not been revoked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3226,7 +3242,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    makeToken: {
+    createToken: {
         parameters: {
             query?: never;
             header?: never;
@@ -3235,23 +3251,23 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["TokenWish"];
+                "application/json": components["schemas"]["NewToken"];
             };
         };
         responses: {
-            /** @description Made, and told this once */
+            /** @description The token with its value */
             201: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["MadeToken"];
+                    "application/json": components["schemas"]["CreatedToken"];
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    endToken: {
+    revokeToken: {
         parameters: {
             query?: never;
             header?: never;
@@ -3262,7 +3278,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description It is good for nothing any more */
+            /** @description Revoked */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -3304,7 +3320,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description How Rudmar does */
+            /** @description Health */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3350,7 +3366,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description All repositories, with the services that each holds */
+            /** @description Repositories with their services */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3371,11 +3387,11 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RepositoryWish"];
+                "application/json": components["schemas"]["RepositoryName"];
             };
         };
         responses: {
-            /** @description Made */
+            /** @description Created */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -3389,10 +3405,10 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    removeRepository: {
+    deleteRepository: {
         parameters: {
             query: {
-                /** @description The name of what goes or moves, typed */
+                /** @description Name of the deleted or moved object, as confirmation */
                 confirm: components["parameters"]["confirm"];
             };
             header?: never;
@@ -3403,7 +3419,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description It is gone */
+            /** @description Deleted */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -3424,11 +3440,11 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["MirrorWish"];
+                "application/json": components["schemas"]["MirrorSettings"];
             };
         };
         responses: {
-            /** @description It is followed; the key is told this once */
+            /** @description The key of push notifications, returned once */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3453,7 +3469,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description It is being fetched */
+            /** @description Fetching */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -3463,7 +3479,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    endMirror: {
+    deleteMirror: {
         parameters: {
             query?: never;
             header?: never;
@@ -3474,7 +3490,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description It is followed no more */
+            /** @description No longer a mirror */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -3484,10 +3500,10 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    removeService: {
+    deleteService: {
         parameters: {
             query: {
-                /** @description The name of what goes or moves, typed */
+                /** @description Name of the deleted or moved object, as confirmation */
                 confirm: components["parameters"]["confirm"];
             };
             header?: never;
@@ -3498,7 +3514,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description It is gone */
+            /** @description Deleted */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -3511,7 +3527,7 @@ export interface operations {
     moveService: {
         parameters: {
             query: {
-                /** @description The name of what goes or moves, typed */
+                /** @description Name of the deleted or moved object, as confirmation */
                 confirm: components["parameters"]["confirm"];
             };
             header?: never;
@@ -3522,18 +3538,18 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RepositoryWish"];
+                "application/json": components["schemas"]["RepositoryName"];
             };
         };
         responses: {
-            /** @description What it means, in sentences */
+            /** @description The effects, in sentences */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": {
-                        means: string[];
+                        effects: string[];
                     };
                 };
             };
@@ -3549,7 +3565,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description All services */
+            /** @description Lists services */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3561,7 +3577,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    getLine: {
+    getStageLine: {
         parameters: {
             query?: never;
             header?: never;
@@ -3572,13 +3588,13 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The line */
+            /** @description The stage line */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Line"];
+                    "application/json": components["schemas"]["StageLine"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -3620,7 +3636,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The files of a branch with their problems */
+            /** @description Files with diagnostics */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3637,7 +3653,7 @@ export interface operations {
             query: {
                 branch?: components["parameters"]["branch"];
                 path: string;
-                /** @description The branch's newest, where none is given */
+                /** @description Commit; default the newest of the branch */
                 commit?: string;
             };
             header?: never;
@@ -3648,7 +3664,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description A file */
+            /** @description The file */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3671,11 +3687,11 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["CheckWish"];
+                "application/json": components["schemas"]["CheckRequest"];
             };
         };
         responses: {
-            /** @description What it would mean */
+            /** @description Diagnostics and rendered resources */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3687,7 +3703,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    sketchPlan: {
+    draftPlan: {
         parameters: {
             query?: never;
             header?: never;
@@ -3698,17 +3714,17 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SketchWish"];
+                "application/json": components["schemas"]["DraftPlanRequest"];
             };
         };
         responses: {
-            /** @description What it would change */
+            /** @description The plan */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Sketch"];
+                    "application/json": components["schemas"]["DraftPlan"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -3725,11 +3741,11 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["AssistWish"];
+                "application/json": components["schemas"]["AssistRequest"];
             };
         };
         responses: {
-            /** @description What is known of it */
+            /** @description Completions and notes */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3755,7 +3771,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Up to 50 of them */
+            /** @description Up to 50 commits */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3778,11 +3794,11 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RenameWish"];
+                "application/json": components["schemas"]["RenameRequest"];
             };
         };
         responses: {
-            /** @description The whole edit, with what was edited before; null for files that go */
+            /** @description The complete edit by path; null deletes a file */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3807,7 +3823,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The newest builds, newest first */
+            /** @description Builds, newest first */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3831,7 +3847,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description It ends */
+            /** @description Cancelling */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -3930,7 +3946,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description By place */
+            /** @description Commits by file:line */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3958,7 +3974,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Files, by path relative to the service */
+            /** @description Files by path relative to the service */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3972,7 +3988,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    routeRequest: {
+    testRoute: {
         parameters: {
             query?: never;
             header?: never;
@@ -3983,11 +3999,11 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RouteWish"];
+                "application/json": components["schemas"]["RouteTest"];
             };
         };
         responses: {
-            /** @description Which one and why */
+            /** @description The matching routes and the reason for their order */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4010,7 +4026,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["CommitWish"];
+                "application/json": components["schemas"]["NewCommit"];
             };
         };
         responses: {
@@ -4025,7 +4041,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description Somebody else committed in the meantime */
+            /** @description Someone else committed in the meantime */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -4037,7 +4053,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    listHooks: {
+    listNotificationTargets: {
         parameters: {
             query?: never;
             header?: never;
@@ -4046,23 +4062,23 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Where notices go */
+            /** @description Lists notification targets */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": {
-                        hooks: components["schemas"]["Hook"][];
-                        /** @description The kinds of notices that there are */
-                        kinds: string[];
+                        targets: components["schemas"]["NotificationTarget"][];
+                        /** @description All notification types */
+                        types: string[];
                     };
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    addHook: {
+    createNotificationTarget: {
         parameters: {
             query?: never;
             header?: never;
@@ -4071,23 +4087,23 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["HookWish"];
+                "application/json": components["schemas"]["NewNotificationTarget"];
             };
         };
         responses: {
-            /** @description Added, and its key told this once */
+            /** @description The target with its signing key */
             201: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["MadeHook"];
+                    "application/json": components["schemas"]["CreatedNotificationTarget"];
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    endHook: {
+    deleteNotificationTarget: {
         parameters: {
             query?: never;
             header?: never;
@@ -4098,7 +4114,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Nothing goes there any more */
+            /** @description Deleted */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -4108,7 +4124,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    listNotices: {
+    listNotifications: {
         parameters: {
             query?: never;
             header?: never;
@@ -4119,19 +4135,19 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The newest, newest first */
+            /** @description Notifications, newest first */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Notice"][];
+                    "application/json": components["schemas"]["Notification"][];
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    sendNoticeAgain: {
+    resendNotification: {
         parameters: {
             query?: never;
             header?: never;
@@ -4142,7 +4158,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description It is on its way */
+            /** @description Queued */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -4161,7 +4177,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Whose they are */
+            /** @description Private copies */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4173,19 +4189,19 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    removeCopy: {
+    deleteCopy: {
         parameters: {
             query?: never;
             header?: never;
             path: {
                 service: components["parameters"]["service"];
-                handle: components["schemas"]["Name"];
+                username: components["schemas"]["Name"];
             };
             cookie?: never;
         };
         requestBody?: never;
         responses: {
-            /** @description It is gone */
+            /** @description Deleted */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -4210,7 +4226,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description What came of it */
+            /** @description The result */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4222,7 +4238,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    callCopy: {
+    invokeCopy: {
         parameters: {
             query?: never;
             header?: never;
@@ -4233,11 +4249,11 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["CopyCall"];
+                "application/json": components["schemas"]["CopyInvocation"];
             };
         };
         responses: {
-            /** @description What came of it */
+            /** @description The result */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4249,10 +4265,10 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    proveCopy: {
+    runCopyCases: {
         parameters: {
             query?: {
-                /** @description The cases of this function alone */
+                /** @description Function whose cases run; default all */
                 function?: components["schemas"]["Name"];
             };
             header?: never;
@@ -4263,7 +4279,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description What came of each */
+            /** @description The result of each case */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4286,7 +4302,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Events lines, alive and trouble */
+            /** @description Events of type lines, alive and trouble */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4301,9 +4317,9 @@ export interface operations {
     listVersions: {
         parameters: {
             query?: {
-                /** @description Only what is older than this one */
+                /** @description Return only older entries than this one */
                 before?: number;
-                /** @description Only what has this text in it */
+                /** @description Return only entries that contain this text */
                 text?: components["parameters"]["text"];
             };
             header?: never;
@@ -4338,7 +4354,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description One version */
+            /** @description The version */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4365,7 +4381,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description A file of an archive */
+            /** @description Returns a file of an archive */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4377,7 +4393,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    makePlan: {
+    savePlan: {
         parameters: {
             query?: never;
             header?: never;
@@ -4388,7 +4404,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["PlanWish"];
+                "application/json": components["schemas"]["PlanRequest"];
             };
         };
         responses: {
@@ -4398,7 +4414,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["KeptPlan"];
+                    "application/json": components["schemas"]["SavedPlan"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -4408,12 +4424,12 @@ export interface operations {
         parameters: {
             query: {
                 stage: components["schemas"]["Name"];
-                /** @description The first target where none is given */
-                onto?: string;
-                /** @description The version that is there where none is given */
+                /** @description Target; default the first one */
+                target?: string;
+                /** @description Version; default the deployed one */
                 version?: number;
-                /** @description Addresses that are live, are not Rudmar's own, and are to go */
-                takeAway?: components["parameters"]["takeAway"];
+                /** @description Addresses of unmanaged resources to delete */
+                deletions?: components["parameters"]["deletions"];
             };
             header?: never;
             path: {
@@ -4429,7 +4445,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["KeptPlan"];
+                    "application/json": components["schemas"]["SavedPlan"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -4438,11 +4454,11 @@ export interface operations {
     listPlanSteps: {
         parameters: {
             query: {
-                /** @description Of the plan as it was given */
+                /** @description Digest of the plan */
                 digest: string;
-                /** @description The plan, where it was kept */
+                /** @description Saved plan */
                 plan?: number;
-                /** @description The next that came with the part before */
+                /** @description Value of next in the previous part */
                 after: string;
             };
             header?: never;
@@ -4478,7 +4494,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description What there is */
+            /** @description Outputs */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4493,7 +4509,7 @@ export interface operations {
     listDrift: {
         parameters: {
             query?: {
-                /** @description All stages where none is given */
+                /** @description Stage; default all */
                 stage?: components["schemas"]["Name"];
             };
             header?: never;
@@ -4504,19 +4520,19 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description What was found */
+            /** @description Drift */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DriftAt"][];
+                    "application/json": components["schemas"]["DriftEntry"][];
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    leaveDrift: {
+    ignoreDrift: {
         parameters: {
             query?: never;
             header?: never;
@@ -4527,11 +4543,11 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["LeaveWish"];
+                "application/json": components["schemas"]["IgnoreRequest"];
             };
         };
         responses: {
-            /** @description It is left */
+            /** @description Ignored */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -4541,7 +4557,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    leaveDriftNoMore: {
+    unignoreDrift: {
         parameters: {
             query?: never;
             header?: never;
@@ -4552,11 +4568,11 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DriftPlace"];
+                "application/json": components["schemas"]["DriftLocation"];
             };
         };
         responses: {
-            /** @description It is drift again */
+            /** @description No longer ignored */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -4566,7 +4582,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    takeOverDrift: {
+    copyDrift: {
         parameters: {
             query?: never;
             header?: never;
@@ -4577,7 +4593,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DriftPlace"];
+                "application/json": components["schemas"]["DriftLocation"];
             };
         };
         responses: {
@@ -4587,7 +4603,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["TakenOver"];
+                    "application/json": components["schemas"]["ManifestEdit"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -4610,7 +4626,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["KeptPlan"];
+                    "application/json": components["schemas"]["SavedPlan"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -4677,7 +4693,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description What differs */
+            /** @description The differences */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4700,11 +4716,11 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RunWish"];
+                "application/json": components["schemas"]["RunRequest"];
             };
         };
         responses: {
-            /** @description It runs */
+            /** @description The deployment */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -4713,7 +4729,7 @@ export interface operations {
                     "application/json": {
                         /**
                          * Format: int64
-                         * @description 0 where the delivery makes a plan of its own
+                         * @description 0 if the delivery computes its own plan
                          */
                         deployment: number;
                     };
@@ -4733,7 +4749,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The newest */
+            /** @description Deployments, newest first */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4756,7 +4772,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description One deployment */
+            /** @description The deployment */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4774,13 +4790,13 @@ export interface operations {
             header?: never;
             path: {
                 id: components["parameters"]["id"];
-                action: "go-on" | "cancel";
+                action: "retry" | "cancel";
             };
             cookie?: never;
         };
         requestBody?: never;
         responses: {
-            /** @description Done */
+            /** @description Accepted */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -4793,12 +4809,12 @@ export interface operations {
     listDeliveries: {
         parameters: {
             query?: {
-                /** @description Only what is older than this one */
+                /** @description Return only older entries than this one */
                 before?: number;
-                /** @description Only what has this text in it */
+                /** @description Return only entries that contain this text */
                 text?: components["parameters"]["text"];
-                /** @description Only versions that are so in some stage */
-                state?: string;
+                /** @description Return only versions with this state in a stage */
+                state?: components["schemas"]["DeliveryState"];
             };
             header?: never;
             path: {
@@ -4808,7 +4824,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description A row a version, newest first */
+            /** @description One entry per version, newest first */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4820,7 +4836,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    getMeasures: {
+    getDeliveryMetrics: {
         parameters: {
             query: {
                 stage: components["schemas"]["Name"];
@@ -4834,13 +4850,13 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The measures */
+            /** @description The metrics */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Measures"];
+                    "application/json": components["schemas"]["DeliveryMetrics"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -4859,7 +4875,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Gates and cases of a version in a stage */
+            /** @description Returns the gates and cases of a version in a stage */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4871,12 +4887,12 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    getMeaning: {
+    getImpact: {
         parameters: {
             query?: {
-                /** @description Only these functions, where the rules of the stage allow a choice; else those that were asked for */
+                /** @description Functions to deliver, if the stage allows a selection; default the requested ones */
                 functions?: components["schemas"]["Name"][];
-                /** @description All of it, whatever was asked for */
+                /** @description Whether to include all functions, regardless of the request */
                 rest?: boolean;
             };
             header?: never;
@@ -4889,13 +4905,13 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description What people agree to */
+            /** @description The impact */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Meaning"];
+                    "application/json": components["schemas"]["Impact"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -4909,17 +4925,17 @@ export interface operations {
                 service: components["parameters"]["service"];
                 version: components["parameters"]["version"];
                 stage: components["parameters"]["stage"];
-                action: "request" | "approve" | "withdraw" | "pass-over" | "refuse" | "retry" | "return" | "follow" | "hold" | "release" | "further" | "back";
+                action: "request" | "approve" | "withdraw" | "override" | "reject" | "retry" | "rollback" | "request-remaining" | "pause" | "resume" | "advance" | "abort";
             };
             cookie?: never;
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DeliveryWish"];
+                "application/json": components["schemas"]["DeliveryDecision"];
             };
         };
         responses: {
-            /** @description Done */
+            /** @description Accepted */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -4966,7 +4982,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description A function in a stage */
+            /** @description Returns a function in a stage */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4978,7 +4994,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    callFunction: {
+    invokeFunction: {
         parameters: {
             query?: never;
             header?: never;
@@ -4991,11 +5007,11 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["CallWish"];
+                "application/json": components["schemas"]["InvocationRequest"];
             };
         };
         responses: {
-            /** @description What came of it */
+            /** @description The result */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5007,11 +5023,11 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    getFigures: {
+    getMetrics: {
         parameters: {
             query: {
                 target: components["parameters"]["target"];
-                /** @description How far back */
+                /** @description Length of the period */
                 minutes: 60 | 360 | 1440 | 10080 | 43200;
             };
             header?: never;
@@ -5024,13 +5040,13 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description What its calls came to */
+            /** @description The metrics */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FunctionFigures"];
+                    "application/json": components["schemas"]["FunctionMetrics"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -5039,7 +5055,7 @@ export interface operations {
     runCases: {
         parameters: {
             query?: {
-                /** @description The cases of this function alone */
+                /** @description Function whose cases run; default all */
                 function?: components["schemas"]["Name"];
             };
             header?: never;
@@ -5051,7 +5067,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description What came of each */
+            /** @description The result of each case */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5067,8 +5083,8 @@ export interface operations {
         parameters: {
             query: {
                 target: components["parameters"]["target"];
-                parked: boolean;
-                /** @description Only those after the message of this id */
+                deadLetter: boolean;
+                /** @description Return only messages after this ID */
                 after?: number;
             };
             header?: never;
@@ -5080,7 +5096,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Messages and events that wait for functions, or were parked after their fifth failure; oldest first, up to 200 */
+            /** @description Up to 200 messages and events, oldest first; a message that fails five times becomes a dead letter */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5092,7 +5108,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    sendMessageAgain: {
+    retryMessage: {
         parameters: {
             query: {
                 target: components["parameters"]["target"];
@@ -5107,7 +5123,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description It waits to be given out */
+            /** @description Waiting */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -5117,7 +5133,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    dropMessage: {
+    deleteMessage: {
         parameters: {
             query: {
                 target: components["parameters"]["target"];
@@ -5132,7 +5148,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description It is gone */
+            /** @description Deleted */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -5147,7 +5163,7 @@ export interface operations {
             query: {
                 target: string;
                 function?: string;
-                /** @description Only lines with a smaller id */
+                /** @description Return only lines with a smaller ID */
                 before?: number;
                 after?: number;
             };
@@ -5184,7 +5200,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The secrets that the service declares, by name; never their values */
+            /** @description The declared secrets */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5209,11 +5225,11 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SecretWish"];
+                "application/json": components["schemas"]["SecretValue"];
             };
         };
         responses: {
-            /** @description Kept */
+            /** @description Saved */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -5226,7 +5242,7 @@ export interface operations {
     search: {
         parameters: {
             query: {
-                /** @description Words that all have to be in what is found */
+                /** @description Words that must all occur in a result */
                 text: string;
             };
             header?: never;
@@ -5237,13 +5253,13 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description What was found, the nearest first */
+            /** @description Results, best match first */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Found"][];
+                    "application/json": components["schemas"]["SearchResult"][];
                 };
             };
             default: components["responses"]["Problem"];
@@ -5264,7 +5280,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Events lines (each with those that came close together), alive and trouble */
+            /** @description Events of type lines (batches of lines), alive and trouble */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5285,7 +5301,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Events hello, change and alive */
+            /** @description Events of type hello, change and alive */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5306,7 +5322,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Their names, titles and headings */
+            /** @description Names, titles and headings */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5344,13 +5360,13 @@ export interface operations {
     getJournal: {
         parameters: {
             query?: {
-                /** @description Only what is older than this one */
+                /** @description Return only older entries than this one */
                 before?: number;
-                /** @description Only what has this text in it */
+                /** @description Return only entries that contain this text */
                 text?: components["parameters"]["text"];
                 person?: string;
                 stage?: string;
-                what?: string;
+                action?: string;
             };
             header?: never;
             path: {
@@ -5360,7 +5376,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description What was done, newest first */
+            /** @description Entries, newest first */
             200: {
                 headers: {
                     [name: string]: unknown;

@@ -65,10 +65,10 @@ const effect = computed(() => {
 </script>
 
 <template>
-  <section aria-label="What it becomes">
-    <h2>What it becomes in {{ stage }}</h2>
-    <p v-if="broken" class="wait mb-1">As far as it can be read: the open file has errors.</p>
-    <p v-if="effect" class="changed mb-1">With the edit: {{ effect }}</p>
+  <section aria-label="Rendered resources">
+    <h2>Rendered resources in {{ stage }}</h2>
+    <p v-if="broken" class="wait mb-1">Incomplete: the open file has errors.</p>
+    <p v-if="effect" class="changed mb-1">This edit: {{ effect }}</p>
     <div v-for="b in check.becomes" :key="b.address" class="sheet resource">
       <code class="address">{{ b.address }}</code> <span v-if="isNew(b)" class="changed">new</span>
       <div
@@ -81,7 +81,7 @@ const effect = computed(() => {
         <span class="wrap-anywhere"
           ><span v-if="changed.has(`${b.address} ${a.name}`)" class="changed"
             >{{ changed.get(`${b.address} ${a.name}`) }} → </span
-          >{{ later(b, a) ? 'known once it is built' : value(a.value, a.unit) }}</span
+          >{{ later(b, a) ? 'known after the build' : value(a.value, a.unit) }}</span
         >
         <span class="from">
           <template v-for="(o, i) in [a.from, ...(a.through ?? [])]" :key="i">
@@ -99,10 +99,10 @@ const effect = computed(() => {
       </div>
     </div>
     <p v-if="check.more" class="quiet">
-      {{ count(check.more, 'resource') }} more; open a function's file to see what it becomes.
+      {{ count(check.more, 'more resource') }}; open a function's file to see its resources.
     </p>
     <p v-if="check.becomes.length === 0" class="quiet">
-      Nothing yet: rudmar.yaml cannot be read, or has no stage of this name.
+      No resources: rudmar.yaml cannot be read, or has no stage of this name.
     </p>
   </section>
 </template>

@@ -28,7 +28,7 @@ function cancel(): Promise<boolean> {
       <span
         >build of <code>{{ build.hash.slice(0, 8) }}</code> on {{ build.branch }}</span
       >
-      <span class="quiet">pushed by {{ build.person || 'somebody' }}, <TimeAgo :at="build.askedAt" /></span>
+      <span class="quiet">pushed by {{ build.person || 'unknown' }}, <TimeAgo :at="build.askedAt" /></span>
       <button
         v-if="(build.state === 'running' || build.state === 'queued') && session.may('write')"
         type="button"
@@ -36,7 +36,7 @@ function cancel(): Promise<boolean> {
         :disabled="busy"
         @click="cancel"
       >
-        Cancel it
+        Cancel build
       </button>
     </div>
     <p v-if="build.why" class="bad mb-1 wrap-anywhere">{{ build.why }}</p>

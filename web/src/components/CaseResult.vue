@@ -14,17 +14,17 @@ const answer = computed(() => JSON.stringify(props.run.invocation?.answer ?? nul
   <div class="sheet case">
     <details :open="!run.passed && !run.running">
       <summary>
-        <StateWord :state="run.running ? 'running' : run.passed ? 'holds' : 'fails'" /> {{ run.name }}
+        <StateWord :state="run.running ? 'running' : run.passed ? 'passed' : 'failed'" /> {{ run.name }}
         <span class="quiet"
-          >{{ run.function }}<template v-if="run.invocation?.cold">, cold</template
-          ><template v-if="run.again">, run again: Rudmar was ended while it ran</template> · {{ run.target }}</span
+          >{{ run.function }}<template v-if="run.invocation?.cold">, cold start</template
+          ><template v-if="run.again">, attempt 2: Rudmar stopped during attempt 1</template> · {{ run.target }}</span
         >
       </summary>
-      <RowTable caption="What was expected, and what came">
+      <RowTable caption="Expected and received values">
         <thead>
           <tr>
-            <th scope="col">expected</th>
-            <th scope="col">found</th>
+            <th scope="col">Expected</th>
+            <th scope="col">Received</th>
           </tr>
         </thead>
         <tbody>
@@ -35,26 +35,26 @@ const answer = computed(() => JSON.stringify(props.run.invocation?.answer ?? nul
               >
             </td>
             <td class="wrap-anywhere" :class="{ bad: !o.holds }">
-              <code>{{ o.found || (o.holds ? 'true' : 'not true') }}</code>
+              <code>{{ o.found || (o.holds ? 'true' : 'false') }}</code>
             </td>
           </tr>
         </tbody>
       </RowTable>
       <details v-if="run.invocation" class="call" :open="!run.passed">
         <summary>
-          The call<span class="quiet"
+          Invocation<span class="quiet"
             >, {{ duration(run.invocation.coldMs + run.invocation.runMs) }}, {{ run.file }}</span
           >
         </summary>
-        <p class="quiet mb-0">sent</p>
+        <p class="quiet mb-0">Event</p>
         <pre>{{ sent }}</pre>
         <p v-if="run.invocation.error" class="bad wrap-anywhere">{{ run.invocation.error.message }}</p>
         <template v-else>
-          <p class="quiet mb-0">answered</p>
+          <p class="quiet mb-0">Response</p>
           <pre>{{ answer }}</pre>
         </template>
         <template v-if="run.invocation.logs.length">
-          <p class="quiet mb-0">wrote</p>
+          <p class="quiet mb-0">Logs</p>
           <pre>{{ run.invocation.logs.map((l) => l.text).join('\n') }}</pre>
         </template>
       </details>

@@ -157,7 +157,7 @@ onMounted(() => {
         keymap.of([indentWithTab, ...defaultKeymap, ...historyKeymap]),
         language.of(languageOf(props.file)),
         editable.of(EditorState.readOnly.of(props.readonly)),
-        EditorView.contentAttributes.of({ 'aria-label': 'Text of the file', 'aria-describedby': hint, tabindex: '0' }),
+        EditorView.contentAttributes.of({ 'aria-label': 'File content', 'aria-describedby': hint, tabindex: '0' }),
         EditorView.updateListener.of((u) => {
           if (u.docChanged) emit('change', u.state.doc.toString())
           if (u.selectionSet) {
@@ -205,7 +205,7 @@ watch(() => props.line, goTo)
 <template>
   <div class="editor">
     <div ref="host" class="host" />
-    <p :id="hint" class="hint quiet">Esc, then Tab leaves the editor.</p>
+    <p :id="hint" class="hint quiet">Press Esc, then Tab to leave the editor.</p>
   </div>
 </template>
 

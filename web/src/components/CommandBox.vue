@@ -41,19 +41,19 @@ const near = computed<Entry[]>(() => [
     kind: 'page',
     go: to({ name: p.name, params: params.value, query: query.value }),
   })),
-  ...line.stages.map((s) => ({ label: s, kind: 'stage', about: 'look at it', go: () => focus(s) })),
+  ...line.stages.map((s) => ({ label: s, kind: 'stage', about: 'focus this stage', go: () => focus(s) })),
   ...line.stages.map((s) => ({
     label: `Plan ${s}`,
     kind: 'act',
     go: to({ name: 'plan', params: params.value, query: { stage: s } }),
   })),
-  { label: 'Notices', kind: 'page', about: 'what goes out', go: to({ name: 'notices' }) },
-  { label: 'You and your tokens', kind: 'page', go: to({ name: 'you' }) },
+  { label: 'Notifications', kind: 'page', about: 'webhooks and email', go: to({ name: 'notices' }) },
+  { label: 'Account and tokens', kind: 'page', go: to({ name: 'you' }) },
   { label: 'Services and repositories', kind: 'page', go: to({ name: 'services' }) },
-  { label: 'How Rudmar does', kind: 'page', go: to({ name: 'health', params: params.value }) },
-  { label: 'The API', kind: 'page', go: to({ name: 'api' }) },
-  { label: `Change to ${theme.value === 'dark' ? 'light' : 'dark'}`, kind: 'act', go: turn },
-  { label: 'Keys', kind: 'act', about: 'what they do', go: () => emit('keys') },
+  { label: 'Health', kind: 'page', go: to({ name: 'health', params: params.value }) },
+  { label: 'API', kind: 'page', go: to({ name: 'api' }) },
+  { label: `Use ${theme.value === 'dark' ? 'light' : 'dark'} theme`, kind: 'act', go: turn },
+  { label: 'Keyboard shortcuts', kind: 'act', go: () => emit('keys') },
   ...documents.value.flatMap((d) => [
     { label: d.title, kind: 'document', go: to({ name: 'doc', params: { name: d.name } }) },
     ...d.headings.map((h) => ({
@@ -78,7 +78,7 @@ function far(f: Schemas['Found']): Entry[] {
     diagnostic: to({ name: 'doc', params: { name: 'diagnostics' }, hash: `#${f.label.toLowerCase()}` }),
   }
   const entry = { label: f.label, kind: f.kind, about: f.about, go: go[f.kind] }
-  return f.kind === 'function' ? [entry, { label: `Log of ${f.label}`, kind: 'act', go: at('log') }] : [entry]
+  return f.kind === 'function' ? [entry, { label: `Logs of ${f.label}`, kind: 'act', go: at('log') }] : [entry]
 }
 
 const entries = computed(() => {
@@ -161,13 +161,13 @@ function step(by: number): void {
 </script>
 
 <template>
-  <dialog ref="box" class="find" aria-label="Find" @close="shown = false" @click.self="shown = false">
+  <dialog ref="box" class="find" aria-label="Search" @close="shown = false" @click.self="shown = false">
     <input
       id="search-box"
       ref="input"
       v-model="text"
       class="form-control"
-      placeholder="A function, a version, a file, a page, what to do…"
+      placeholder="Search functions, versions, files, pages and actions"
       aria-label="Search"
       role="combobox"
       autocomplete="off"
@@ -178,7 +178,7 @@ function step(by: number): void {
       @keydown.up.prevent="step(-1)"
       @keydown.enter.prevent="enter"
     />
-    <ul v-if="entries.length" id="found" class="list" role="listbox" aria-label="Found">
+    <ul v-if="entries.length" id="found" class="list" role="listbox" aria-label="Results">
       <li
         v-for="(e, i) in entries"
         :id="`found-${i}`"
@@ -195,7 +195,7 @@ function step(by: number): void {
         <span class="quiet kind">{{ e.kind }}</span>
       </li>
     </ul>
-    <p v-else id="found" class="quiet p-2 mb-0" role="status">{{ asking ? 'looking…' : 'nothing of that name' }}</p>
+    <p v-else id="found" class="quiet p-2 mb-0" role="status">{{ asking ? 'Searching…' : 'No results' }}</p>
   </dialog>
 </template>
 

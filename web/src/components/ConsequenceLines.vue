@@ -23,6 +23,6 @@ const tones = { bad: 'bad', wait: 'wait', note: '' }
     <span v-if="l.how" class="quiet small d-block">{{ l.how }}</span>
   </li>
   <li v-if="more">
-    <button type="button" class="btn btn-link p-0" @click="unfold">{{ more }} more of this kind</button>
+    <button type="button" class="btn btn-link p-0" @click="unfold">Show {{ more }} more</button>
   </li>
 </template>

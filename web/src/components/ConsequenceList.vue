@@ -14,7 +14,7 @@ const groups = computed(() => [...Map.groupBy(props.says, (l) => `${l.tone} ${l.
   <ul class="sheet list">
     <ConsequenceLines v-for="g in groups" :key="`${g[0]?.tone} ${g[0]?.kind}`" :lines="g" />
     <li v-if="says.length === 0" class="quiet">
-      Nothing beyond the steps: nobody reaches more, nothing opens or closes, nothing is lost.
+      No impact detected: no change of access, routes or stored data.
     </li>
   </ul>
 </template>

@@ -11,7 +11,7 @@ async function copy(): Promise<void> {
     await navigator.clipboard.writeText(props.text)
     said.value = 'copied'
   } catch {
-    said.value = 'mark it and copy'
+    said.value = 'select and copy'
   }
   setTimeout(() => (said.value = ''), 1500)
 }

@@ -28,35 +28,35 @@ const some = computed(() => data.value?.weeks.some((w) => w.delivered.length + w
   <section v-if="data" class="sheet sheet-pad my-3" aria-labelledby="measures">
     <h2 id="measures">
       {{ stage }} over
-      <select v-model.number="weeks" class="form-select d-inline-block w-auto" aria-label="Weeks">
+      <select v-model.number="weeks" class="form-select d-inline-block w-auto" aria-label="Period">
         <option :value="4">4 weeks</option>
         <option :value="8">8 weeks</option>
         <option :value="26">26 weeks</option>
       </select>
     </h2>
-    <p v-if="!some" class="quiet mb-0">No version came here in that time.</p>
+    <p v-if="!some" class="quiet mb-0">No version was delivered in this period.</p>
     <template v-else>
       <dl class="four">
         <div>
-          <dt>from push to {{ stage }}</dt>
-          <dd>{{ data.leadMs ? duration(data.leadMs) : 'none came' }}</dd>
+          <dt>Lead time to {{ stage }}</dt>
+          <dd>{{ data.leadMs ? duration(data.leadMs) : 'no delivery' }}</dd>
         </div>
         <div>
-          <dt>versions a week</dt>
+          <dt>Deployment frequency, per week</dt>
           <dd>{{ Number(data.perWeek.toFixed(1)) }}</dd>
         </div>
         <div>
-          <dt>went back or stopped</dt>
+          <dt>Change failure rate</dt>
           <dd>{{ Number((100 * data.failPart).toFixed(0)) }} %</dd>
         </div>
         <div>
-          <dt>until something settled again</dt>
-          <dd>{{ data.restoreMs ? duration(data.restoreMs) : 'never needed' }}</dd>
+          <dt>Recovery time</dt>
+          <dd>{{ data.restoreMs ? duration(data.restoreMs) : 'no failure' }}</dd>
         </div>
       </dl>
       <MeasureWeeks :weeks="data.weeks" :stage="data.stage" />
       <details>
-        <summary>The versions behind these numbers</summary>
+        <summary>Versions in these figures</summary>
         <template v-for="w in data.weeks" :key="w.begin">
           <p v-if="w.delivered.length + w.failed.length" class="mb-1">
             <span class="quiet">week of {{ day(w.begin) }}, {{ count(w.delivered.length, 'version') }}:</span>

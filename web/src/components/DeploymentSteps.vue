@@ -31,7 +31,7 @@ function tries(of: FunctionSteps): number {
 }
 function took(of: FunctionSteps): string {
   const { from, to } = timesOf(of.steps)
-  return of.state === 'done' ? duration(to - from) : ''
+  return of.state === 'succeeded' ? duration(to - from) : ''
 }
 </script>
 
@@ -40,10 +40,10 @@ function took(of: FunctionSteps): string {
     <RowTable caption="Steps" class="timed" :aria-rowcount="rows.length + 1">
       <thead>
         <tr>
-          <th scope="col">function</th>
-          <th scope="col">change</th>
-          <th scope="col">state</th>
-          <th scope="col" class="time">time</th>
+          <th scope="col">Function</th>
+          <th scope="col">Change</th>
+          <th scope="col">State</th>
+          <th scope="col" class="time">Duration</th>
         </tr>
       </thead>
       <tbody ref="body">
@@ -63,7 +63,7 @@ function took(of: FunctionSteps): string {
             <td><CellPair :change="row.step.change" /></td>
             <td>
               <StateWord :state="row.step.state" />
-              <span v-if="row.step.attempts > 1" class="quiet"> {{ count(row.step.attempts, 'try', 'tries') }}</span>
+              <span v-if="row.step.attempts > 1" class="quiet"> {{ count(row.step.attempts, 'attempt') }}</span>
             </td>
             <td class="time">
               <div class="track">
@@ -87,9 +87,9 @@ function took(of: FunctionSteps): string {
             <td class="quiet">{{ count(row.of.steps.length, 'step') }}</td>
             <td>
               <StateWord :state="row.of.state" />
-              <span v-if="row.of.state !== 'done'" class="quiet"> {{ row.of.done }} of {{ row.of.steps.length }}</span>
+              <span v-if="row.of.state !== 'succeeded'" class="quiet"> {{ row.of.done }} of {{ row.of.steps.length }}</span>
               <span v-if="!row.open && tries(row.of) > 1" class="quiet">
-                {{ count(tries(row.of), 'try', 'tries') }}</span
+                {{ count(tries(row.of), 'attempt') }}</span
               >
             </td>
             <td class="time">

@@ -12,18 +12,18 @@ const waves = computed(() => wavesOf(props.steps))
 
 <template>
   <div class="sheet mb-3">
-    <RowTable caption="Waves" class="timed">
+    <RowTable caption="Phases" class="timed">
       <thead>
         <tr>
-          <th scope="col">wave</th>
-          <th scope="col">what</th>
-          <th scope="col">state</th>
-          <th scope="col" class="time">time</th>
+          <th scope="col">Phase</th>
+          <th scope="col">Resources</th>
+          <th scope="col">State</th>
+          <th scope="col" class="time">Duration</th>
         </tr>
       </thead>
       <tbody>
         <tr v-for="w in waves" :key="w.wave">
-          <td><span class="d-sm-none">wave </span>{{ w.wave + 1 }}</td>
+          <td><span class="d-sm-none">phase </span>{{ w.wave + 1 }}</td>
           <td>{{ w.kinds.map(([kind, n]) => resources(n, kind)).join(', ') }}</td>
           <td>
             <StateWord :state="w.state" />

@@ -26,21 +26,21 @@ function leave(): void {
 
 <template>
   <template v-if="left">
-    left by {{ left.person }}<template v-if="left.until"> until {{ exact(left.until).slice(0, 10) }}</template
+    ignored by {{ left.person }}<template v-if="left.until"> until {{ exact(left.until).slice(0, 10) }}</template
     >: {{ left.reason }}
     <button type="button" class="btn btn-link p-0 ms-2" :disabled="busy || !may" @click="$emit('end')">
-      No longer
+      Stop ignoring
     </button>
   </template>
   <template v-else-if="may">
-    <button type="button" class="btn btn-link p-0" @click="open = true">Leave it…</button>
+    <button type="button" class="btn btn-link p-0" @click="open = true">Ignore until…</button>
     <form v-if="open" class="leave" @submit.prevent="leave">
-      <input v-model="reason" class="form-control form-control-sm" required placeholder="why" aria-label="Why" />
+      <input v-model="reason" class="form-control form-control-sm" required placeholder="Reason" aria-label="Reason" />
       <label class="small"
-        >until <input v-model="until" type="date" class="form-control form-control-sm" />
-        <span class="quiet">or for good, as a notice</span></label
+        >Until <input v-model="until" type="date" class="form-control form-control-sm" />
+        <span class="quiet">or forever</span></label
       >
-      <button class="btn btn-sm btn-primary" :disabled="busy">Leave it</button>
+      <button class="btn btn-sm btn-primary" :disabled="busy">Ignore drift</button>
     </form>
   </template>
 </template>

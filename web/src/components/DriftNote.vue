@@ -31,9 +31,9 @@ const said = computed(() => {
   const first = heads.value[0]
   if (!first) return ''
   const what = first.vanished
-    ? `${first.address} is gone`
+    ? `${first.address} was deleted outside Rudmar`
     : first.unknown
-      ? `${first.address} is not Rudmar's own`
+      ? `${first.address} is an unmanaged resource`
       : first.attributes
           .slice(0, 2)
           .map((a) => `${a.name} ${value(a.recorded, a.unit)} → ${value(a.live, a.unit)}`)
@@ -80,10 +80,10 @@ async function takeOver(place: Schemas['DriftPlace']): Promise<void> {
     const got = await ask(
       client.POST('/services/{service}/drift/takeover', { params: { path: { service: props.service } }, body: place }),
     )
-    const message = `Keep ${place.attribute} of ${place.address} as it was set by hand in ${place.stage}`
+    const message = `Copy ${place.attribute} of ${place.address} from ${place.stage} to the manifest`
     const draft = { at: Date.now(), base: got.commit, message, files: [[got.file, got.text] as [string, string]] }
     if (!putDraft(props.service, got.branch, session.person?.handle ?? '', draft))
-      throw new Problem(409, `You have an edit of ${got.branch} that is not committed; commit or drop it first.`)
+      throw new Problem(409, `You have an uncommitted edit of ${got.branch}; commit or discard it first.`)
     await router.push({
       name: 'source',
       params: { service: props.service },
@@ -98,25 +98,25 @@ async function takeOver(place: Schemas['DriftPlace']): Promise<void> {
     <p class="head">
       <button type="button" class="fold" :aria-expanded="open" @click="open = !open">
         <strong class="drift"
-          >▨ {{ left ? 'Left as it was changed by hand:' : 'Live is not what was recorded:' }}</strong
+          >▨ {{ left ? 'Ignored drift:' : 'Actual state differs from the record:' }}</strong
         >
         {{ said }}
       </button>
       <RouterLink v-if="!left" :to="{ name: 'plan', params: { service }, query: { stage, target: drift[0]?.target } }"
-        >Plan to put it right</RouterLink
+        >Revert drift…</RouterLink
       >
     </p>
     <ProblemNote :problem="problem" :again="reload" />
     <ProblemNote :problem="actProblem" />
-    <RowTable caption="What differs" v-if="open">
+    <RowTable caption="Differences" v-if="open">
       <thead>
         <tr>
-          <th scope="col">resource</th>
-          <th scope="col">attribute</th>
-          <th scope="col">recorded</th>
-          <th scope="col">live</th>
-          <th scope="col">seen</th>
-          <th scope="col">what to do</th>
+          <th scope="col">Resource</th>
+          <th scope="col">Attribute</th>
+          <th scope="col">Recorded</th>
+          <th scope="col">Actual</th>
+          <th scope="col">Detected</th>
+          <th scope="col">Actions</th>
         </tr>
       </thead>
       <tbody>
@@ -130,7 +130,7 @@ async function takeOver(place: Schemas['DriftPlace']): Promise<void> {
             <td class="wrap-anywhere drift">{{ value(a.live, a.unit) }}</td>
             <td>
               <TimeAgo v-if="a.since" :at="a.since" />
-              <span v-if="r.drift.by" class="quiet d-block small wrap-anywhere">by the request {{ r.drift.by }}</span>
+              <span v-if="r.drift.by" class="quiet d-block small wrap-anywhere">by request {{ r.drift.by }}</span>
               <span class="quiet d-block small">{{ count(r.calls, 'call') }} since, {{ r.errors }} failed</span>
             </td>
             <td>
@@ -141,7 +141,7 @@ async function takeOver(place: Schemas['DriftPlace']): Promise<void> {
                 :disabled="busy"
                 @click="takeOver(placeOf(r.drift, a.name))"
               >
-                Take over into the manifest
+                Copy to manifest
               </button>
               <DriftLeave
                 :left="a.left"
@@ -157,7 +157,7 @@ async function takeOver(place: Schemas['DriftPlace']): Promise<void> {
               <code>{{ r.drift.address }}</code> <span class="quiet">{{ r.drift.target }}</span>
             </td>
             <td colspan="3" class="drift">
-              {{ r.drift.vanished ? 'it was taken away' : 'it is not Rudmar’s own; declare it to adopt it, or' }}
+              {{ r.drift.vanished ? 'deleted outside Rudmar' : 'unmanaged resource: declare it to adopt it, or' }}
               <RouterLink
                 v-if="r.drift.unknown"
                 :to="{
@@ -165,7 +165,7 @@ async function takeOver(place: Schemas['DriftPlace']): Promise<void> {
                   params: { service },
                   query: { stage, target: r.drift.target, takeAway: r.drift.address },
                 }"
-                >plan to take it away</RouterLink
+                >plan its deletion</RouterLink
               >
             </td>
             <td><TimeAgo v-if="r.drift.since" :at="r.drift.since" /></td>

@@ -52,11 +52,11 @@ onScopeDispose(() => {
 </script>
 
 <template>
-  <section class="sheet sheet-pad mb-2" :aria-busy="pending" aria-label="What the edit would change">
-    <h2>In {{ stage }}, if {{ files.size ? 'committed' : `${branch} is merged` }}</h2>
+  <section class="sheet sheet-pad mb-2" :aria-busy="pending" aria-label="Plan of this edit">
+    <h2>Plan for {{ stage }} if {{ files.size ? 'committed' : `${branch} is merged` }}</h2>
     <p v-if="problem" class="quiet mb-0">{{ problem.message }}</p>
     <p v-else-if="!sketch" class="quiet mb-0">Comparing…</p>
-    <p v-else-if="sketch.errors.length" class="quiet mb-0">Nothing can be planned while there are errors.</p>
+    <p v-else-if="sketch.errors.length" class="quiet mb-0">Fix the errors to compute a plan.</p>
     <template v-else>
       <p class="mb-1">{{ sketch.plan.sentence }}</p>
       <p v-for="p in sketch.plan.problems" :key="p.message" class="bad mb-1 wrap-anywhere">{{ p.message }}</p>
@@ -64,14 +64,14 @@ onScopeDispose(() => {
         <ConsequenceLines :lines="sketch.plan.says" />
       </ul>
       <details v-if="sketch.plan.steps.length">
-        <summary class="quiet">the steps</summary>
+        <summary class="quiet">Steps</summary>
         <p v-for="s in sketch.plan.steps.filter((s) => !s.follows)" :key="s.address" class="mb-0 wrap-anywhere">
           <CellPair :change="s.change" /> <code>{{ s.address }}</code>
         </p>
         <p v-if="sketch.plan.next" class="quiet mb-0">
-          and those of
+          and the steps of
           {{ count(sketch.plan.total.functions - new Set(sketch.plan.steps.map((s) => s.function)).size, 'function') }}
-          more, which the plan has once it is committed
+          more, shown after the commit
         </p>
       </details>
     </template>

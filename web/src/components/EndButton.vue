@@ -10,17 +10,17 @@ const sure = ref(false)
 <template>
   <template v-if="sure">
     <button type="button" class="btn btn-sm btn-outline-danger me-2" :disabled="busy" @click="emit('end')">
-      End it now
+      {{ verb }}
     </button>
-    <button type="button" class="btn btn-sm btn-outline-secondary" @click="sure = false">No</button>
+    <button type="button" class="btn btn-sm btn-outline-secondary" @click="sure = false">Cancel</button>
   </template>
   <button
     v-else
     type="button"
     class="btn btn-sm btn-outline-secondary"
-    :aria-label="`End ${what}`"
+    :aria-label="`${verb} ${what}`"
     @click="sure = true"
   >
-    End…
+    {{ verb }}…
   </button>
 </template>

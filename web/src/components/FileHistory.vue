@@ -60,7 +60,7 @@ async function pick(c: Schemas['FileCommit']): Promise<void> {
 </script>
 
 <template>
-  <section class="history" aria-label="History of the file">
+  <section class="history" aria-label="File history">
     <ProblemNote :problem="problem" :again="reload" />
     <ul v-if="commits?.length">
       <li v-for="c in commits" :key="c.hash">
@@ -73,13 +73,13 @@ async function pick(c: Schemas['FileCommit']): Promise<void> {
         <DiffView
           v-if="picked === c.hash && sides"
           :title="file"
-          :sides="`before ${c.hash.slice(0, 8)} at the left, with it at the right`"
+          :sides="`left: before ${c.hash.slice(0, 8)}; right: after`"
           :before="sides.before"
           :after="sides.after"
         />
       </li>
     </ul>
-    <p v-else-if="commits" class="quiet mb-0">It is not committed yet.</p>
+    <p v-else-if="commits" class="quiet mb-0">Not committed yet.</p>
   </section>
 </template>
 

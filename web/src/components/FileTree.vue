@@ -93,7 +93,7 @@ watch(
 <template>
   <div>
     <div v-if="folders.length > many" class="px-2 pb-1">
-      <input v-model="wanted" class="form-control" type="search" placeholder="Find a file" aria-label="Find a file" />
+      <input v-model="wanted" class="form-control" type="search" placeholder="Filter files" aria-label="Filter files" />
     </div>
     <template v-for="g in shown" :key="g.folder">
       <button
@@ -125,7 +125,7 @@ watch(
         </button>
       </template>
     </template>
-    <p v-if="shown.length === 0" class="quiet px-2">No file has this in its name.</p>
+    <p v-if="shown.length === 0" class="quiet px-2">No matching files.</p>
   </div>
 </template>
 

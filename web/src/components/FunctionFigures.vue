@@ -10,11 +10,11 @@ const props = defineProps<{ detail: Schemas['FunctionDetail']; service: string }
 const target = useAddress('target', props.detail.targets[0] ?? '')
 const over = useAddress('over', '60')
 const spans = [
-  { value: 60, label: 'the last hour' },
-  { value: 360, label: 'the last 6 hours' },
-  { value: 1440, label: 'the last day' },
-  { value: 10080, label: 'the last week' },
-  { value: 43200, label: 'the last 30 days' },
+  { value: 60, label: 'Last hour' },
+  { value: 360, label: 'Last 6 hours' },
+  { value: 1440, label: 'Last day' },
+  { value: 10080, label: 'Last week' },
+  { value: 43200, label: 'Last 30 days' },
 ] as const
 /** How far back the figures go; the address may say anything. */
 const minutes = computed(() => spans.find((s) => String(s.value) === over.value)?.value ?? 60)
@@ -41,9 +41,9 @@ const answered = computed(() => points.value.map((p) => p.calls - p.errors))
 const memoryStep = computed(() => 2 ** Math.ceil(Math.log2((data.value?.memoryLimit ?? 2 ** 27) / 4)))
 const some = (p: Schemas['FigurePoint'], n: number) => (p.calls > p.cold ? n : null)
 const words: Record<string, string> = {
-  failed: 'raised an error',
-  'timed-out': 'took too long',
-  'out-of-memory': 'went over memory',
+  failed: 'failed',
+  'timed-out': 'timed out',
+  'out-of-memory': 'out of memory',
 }
 const kinds = (of: Record<string, number>) =>
   Object.entries(of)
@@ -55,7 +55,7 @@ const whole = (n: number) => String(n)
 <template>
   <section>
     <div class="controls">
-      <select v-model="over" class="form-select" aria-label="How far back">
+      <select v-model="over" class="form-select" aria-label="Period">
         <option v-for="s in spans" :key="s.value" :value="String(s.value)">{{ s.label }}</option>
       </select>
       <select v-if="detail.targets.length > 1" v-model="target" class="form-select" aria-label="Target">
@@ -66,27 +66,27 @@ const whole = (n: number) => String(n)
       >
     </div>
     <ProblemNote :problem="problem" :again="reload" />
-    <EmptyNote v-if="data && !called" title="No calls in this time">Call it under Try, or look further back.</EmptyNote>
+    <EmptyNote v-if="data && !called" title="No invocations in this period">Invoke the function on the Invoke tab, or choose a longer period.</EmptyNote>
     <template v-else-if="data">
       <div class="grid">
         <FigureChart
-          title="Calls"
+          title="Invocations"
           :labels="labels"
           stacked
           :say="whole"
           :rows="[
-            { label: 'answered', values: answered, colour: 'spruce' },
+            { label: 'succeeded', values: answered, colour: 'spruce' },
             { label: 'failed', values: points.map((p) => p.errors), colour: 'clay' },
-            { label: 'too many at once', values: points.map((p) => p.throttled), colour: 'amber' },
+            { label: 'throttled', values: points.map((p) => p.throttled), colour: 'amber' },
           ]"
         />
         <FigureChart
-          title="Duration of warm calls"
+          title="Duration of warm invocations"
           :labels="labels"
           :say="duration"
           :rows="[
-            { label: 'half took up to', values: points.map((p) => some(p, p.p50)), colour: 'fjord', line: true },
-            { label: '95 of 100 took up to', values: points.map((p) => some(p, p.p95)), colour: 'heather', line: true },
+            { label: 'p50', values: points.map((p) => some(p, p.p50)), colour: 'fjord', line: true },
+            { label: 'p95', values: points.map((p) => some(p, p.p95)), colour: 'heather', line: true },
           ]"
         />
         <FigureChart
@@ -95,7 +95,7 @@ const whole = (n: number) => String(n)
           :step="memoryStep"
           :say="bytes"
           :rows="[
-            { label: 'highest peak', values: points.map((p) => p.memoryPeak || null), colour: 'spruce' },
+            { label: 'peak', values: points.map((p) => p.memoryPeak || null), colour: 'spruce' },
             {
               label: 'limit',
               values: points.map(() => data?.memoryLimit ?? null),
@@ -106,33 +106,33 @@ const whole = (n: number) => String(n)
           ]"
         />
         <FigureChart
-          title="How long warm calls took"
+          title="Distribution of warm durations"
           :labels="data.durations.map((d) => duration(d.upToMs))"
           :say="whole"
-          :rows="[{ label: 'calls of up to so long', values: data.durations.map((d) => d.calls), colour: 'fjord' }]"
+          :rows="[{ label: 'invocations up to this duration', values: data.durations.map((d) => d.calls), colour: 'fjord' }]"
         />
       </div>
       <h2 class="mt-3">By version and revision</h2>
-      <div class="sheet overflow-auto" tabindex="0" role="group" aria-label="Figures by version">
-        <RowTable caption="Figures by version and revision">
+      <div class="sheet overflow-auto" tabindex="0" role="group" aria-label="Metrics by version">
+        <RowTable caption="Metrics by version and revision">
           <thead>
             <tr>
-              <th scope="col">first asked for by</th>
-              <th scope="col" class="num">calls</th>
-              <th scope="col" class="num">failed</th>
-              <th scope="col" class="num">too many at once</th>
-              <th scope="col" class="num">cold starts</th>
-              <th scope="col" class="num">half up to</th>
-              <th scope="col" class="num">95 % up to</th>
-              <th scope="col" class="num">99 % up to</th>
-              <th scope="col" class="num">longest</th>
-              <th scope="col" class="num">memory peak</th>
+              <th scope="col">Version</th>
+              <th scope="col" class="num">Invocations</th>
+              <th scope="col" class="num">Failed</th>
+              <th scope="col" class="num">Throttled</th>
+              <th scope="col" class="num">Cold starts</th>
+              <th scope="col" class="num">p50</th>
+              <th scope="col" class="num">p95</th>
+              <th scope="col" class="num">p99</th>
+              <th scope="col" class="num">Maximum</th>
+              <th scope="col" class="num">Memory peak</th>
             </tr>
           </thead>
           <tbody>
             <tr v-for="r in data.revisions" :key="r.revision">
               <td>
-                {{ r.version ? `version ${r.version}` : 'of a version long gone' }}
+                {{ r.version ? `version ${r.version}` : 'deleted version' }}
                 <code class="quiet">{{ r.revision || 'none' }}</code>
               </td>
               <td class="num">{{ r.calls }}</td>
@@ -150,7 +150,7 @@ const whole = (n: number) => String(n)
           </tbody>
         </RowTable>
       </div>
-      <p class="quiet small mt-2 mb-0">Durations are right to a tenth, and leave cold starts out.</p>
+      <p class="quiet small mt-2 mb-0">Durations are accurate to 10% and exclude cold starts.</p>
     </template>
   </section>
 </template>

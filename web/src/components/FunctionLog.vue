@@ -60,24 +60,24 @@ const shown = computed(() =>
         v-model="find"
         class="form-control"
         type="search"
-        placeholder="Only lines with this text"
+        placeholder="Filter by text"
         aria-label="Filter lines"
       />
-      <select v-model="invocation" class="form-select" aria-label="Call">
-        <option value="">all calls</option>
+      <select v-model="invocation" class="form-select" aria-label="Invocation">
+        <option value="">All invocations</option>
         <option v-for="c in calls" :key="c">{{ c }}</option>
       </select>
-      <CopyText v-if="invocation" :text="invocation" label="call" quiet />
+      <CopyText v-if="invocation" :text="invocation" label="invocation" quiet />
       <select v-if="revisions.length > 1" v-model="revision" class="form-select" aria-label="Version">
-        <option value="">all versions</option>
+        <option value="">All versions</option>
         <option v-for="[r, version] in revisions" :key="r" :value="r">
-          {{ version ? `version ${version}` : 'an old version' }}, {{ r }}
+          {{ version ? `version ${version}` : 'deleted version' }}, {{ r }}
         </option>
       </select>
       <select v-if="detail.targets.length > 1" v-model="target" class="form-select" aria-label="Target">
         <option v-for="t in detail.targets" :key="t">{{ t }}</option>
       </select>
-      <label class="text-nowrap"><input v-model="everything" type="checkbox" /> all functions of the stage</label>
+      <label class="text-nowrap"><input v-model="everything" type="checkbox" /> All functions of the stage</label>
       <span class="quiet" role="status">{{ state }}</span>
     </div>
     <LogLines

@@ -46,7 +46,7 @@ function sure(ids: number[]): void {
   asking.value = true
 }
 const again = (ids: number[]) =>
-  each(ids, 'given to the function again', (message) =>
+  each(ids, 'retried', (message) =>
     ask(
       client.POST('/services/{service}/stages/{stage}/messages/{message}', {
         params: { path: { ...path.value, message }, query: { target: target.value } },
@@ -54,7 +54,7 @@ const again = (ids: number[]) =>
     ),
   )
 const drop = (ids: number[]) =>
-  each(ids, 'taken away', (message) =>
+  each(ids, 'deleted', (message) =>
     ask(
       client.DELETE('/services/{service}/stages/{stage}/messages/{message}', {
         params: { path: { ...path.value, message }, query: { target: target.value } },
@@ -71,28 +71,28 @@ const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
       <select class="form-select" v-if="detail.targets.length > 1" v-model="target" aria-label="Target">
         <option v-for="t in detail.targets" :key="t">{{ t }}</option>
       </select>
-      <button type="button" class="btn btn-sm btn-outline-secondary" @click="reload()">Look again</button>
+      <button type="button" class="btn btn-sm btn-outline-secondary" @click="reload()">Refresh</button>
       <span class="quiet" role="status">{{ said }}</span>
     </div>
     <ProblemNote :problem="problem" :again="reload" />
     <ProblemNote :problem="asking ? null : actionProblem" />
     <TypedConfirm
       v-model="asking"
-      :title="`Take ${count(dropping.length, 'message')} away`"
+      :title="`Delete ${count(dropping.length, 'message')}`"
       :word="detail.function"
-      :action="`Take ${dropping.length === 1 ? 'it' : 'them'} away`"
+      :action="`Delete ${count(dropping.length, 'message')}`"
       :busy="busy"
       :problem="actionProblem"
       @confirm="drop(dropping)"
-      >What is taken away is gone for good.</TypedConfirm
+      >Deleted messages cannot be restored.</TypedConfirm
     >
-    <EmptyNote v-if="data && data.parked.length + data.waiting.length === 0" title="Nothing waits, nothing is parked">
-      Messages of queues, objects and other functions' ends wait here until {{ detail.function }} has answered them.
-      What fails five times is parked, to be looked at and tried again.
+    <EmptyNote v-if="data && data.parked.length + data.waiting.length === 0" title="No messages">
+      Messages from queues, objects and other functions wait here until {{ detail.function }} has processed them.
+      A message that fails five times becomes a dead letter, which you can inspect and retry.
     </EmptyNote>
     <template v-if="data?.parked.length">
       <div class="head">
-        <h2>Parked after five attempts: {{ data.parked.length }}</h2>
+        <h2>Dead letters: {{ data.parked.length }}</h2>
         <template v-if="ids.length > 1">
           <button
             type="button"
@@ -100,7 +100,7 @@ const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
             :disabled="busy || !session.may('run')"
             @click="again(ids)"
           >
-            Try all again
+            Retry all
           </button>
           <button
             type="button"
@@ -108,18 +108,18 @@ const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
             :disabled="busy || !session.may('run')"
             @click="sure(ids)"
           >
-            Take all away
+            Delete all
           </button>
         </template>
       </div>
       <div class="sheet mb-3">
-        <RowTable caption="Messages that failed">
+        <RowTable caption="Dead letters">
           <thead>
             <tr>
-              <th scope="col">sent</th>
-              <th scope="col">from</th>
-              <th scope="col">why the last attempt failed, and the message</th>
-              <th scope="col"><span class="visually-hidden">what you can do</span></th>
+              <th scope="col">Sent</th>
+              <th scope="col">Source</th>
+              <th scope="col">Last error and message</th>
+              <th scope="col"><span class="visually-hidden">Actions</span></th>
             </tr>
           </thead>
           <tbody>
@@ -136,7 +136,7 @@ const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
                   :aria-expanded="open === m.id"
                   @click="open = open === m.id ? null : m.id"
                 >
-                  {{ open === m.id ? 'less' : text(m) }}
+                  {{ open === m.id ? 'Show less' : text(m) }}
                 </button>
                 <pre v-if="open === m.id" class="block">{{ JSON.stringify(m.body, null, 2) }}</pre>
               </td>
@@ -147,7 +147,7 @@ const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
                   :disabled="busy || !session.may('run')"
                   @click="again([m.id])"
                 >
-                  Try again
+                  Retry
                 </button>
                 <button
                   type="button"
@@ -155,7 +155,7 @@ const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
                   :disabled="busy || !session.may('run')"
                   @click="sure([m.id])"
                 >
-                  Take away
+                  Delete
                 </button>
               </td>
             </tr>
@@ -166,13 +166,13 @@ const ids = computed(() => (data.value?.parked ?? []).map((m) => m.id))
     <template v-if="data?.waiting.length">
       <h2>Waiting: {{ data.waiting.length }}</h2>
       <div class="sheet">
-        <RowTable caption="Messages that wait">
+        <RowTable caption="Waiting messages">
           <thead>
             <tr>
-              <th scope="col">sent</th>
-              <th scope="col">from</th>
-              <th scope="col">attempts so far</th>
-              <th scope="col">message</th>
+              <th scope="col">Sent</th>
+              <th scope="col">Source</th>
+              <th scope="col">Attempts</th>
+              <th scope="col">Message</th>
             </tr>
           </thead>
           <tbody>

@@ -15,9 +15,9 @@ const now = useNow(1000)
         <RowTable caption="Values">
           <thead>
             <tr>
-              <th scope="col">what</th>
-              <th scope="col">value</th>
-              <th scope="col">from</th>
+              <th scope="col">Attribute</th>
+              <th scope="col">Value</th>
+              <th scope="col">Source</th>
             </tr>
           </thead>
           <tbody>
@@ -55,10 +55,10 @@ const now = useNow(1000)
                 <td>{{ s.text }}</td>
                 <td v-if="s.enabled">
                   <span v-for="n in s.next.slice(0, 1)" :key="n" :title="s.next.map(exact).join('\n')"
-                    >next in {{ duration(Math.max(0, n - now)) }}</span
+                    >next run in {{ duration(Math.max(0, n - now)) }}</span
                   >
                 </td>
-                <td v-else class="quiet">switched off here</td>
+                <td v-else class="quiet">disabled in this stage</td>
               </tr>
             </tbody>
           </RowTable>
@@ -69,9 +69,9 @@ const now = useNow(1000)
         <RowTable caption="Permissions">
           <thead>
             <tr>
-              <th scope="col">may</th>
-              <th scope="col">of</th>
-              <th scope="col">used</th>
+              <th scope="col">Verbs</th>
+              <th scope="col">Resource</th>
+              <th scope="col">Used</th>
             </tr>
           </thead>
           <tbody>
@@ -81,13 +81,13 @@ const now = useNow(1000)
                 <code>{{ p.resource }}</code>
               </td>
               <td>
-                <span v-if="p.refused" class="bad">▲ refused {{ p.refused }} times: not permitted</span>
+                <span v-if="p.refused" class="bad">▲ denied {{ count(p.refused, 'time') }}</span>
                 <span v-else-if="p.used">{{ p.used }} times</span>
                 <span v-else class="wait">never</span>
               </td>
             </tr>
             <tr v-if="detail.permissions.length === 0">
-              <td class="quiet">It may reach nothing.</td>
+              <td class="quiet">No permissions.</td>
             </tr>
           </tbody>
         </RowTable>

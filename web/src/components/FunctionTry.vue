@@ -56,15 +56,15 @@ const shownAnswer = computed(() => JSON.stringify(answer.value?.answer ?? null, 
 <template>
   <div class="split">
     <section>
-      <h2>Call</h2>
+      <h2>Event</h2>
       <div class="pickers">
         <select v-model="chosen" class="form-select" aria-label="Sample">
-          <optgroup v-if="detail.samples.some((s) => s.case)" label="its saved cases">
+          <optgroup v-if="detail.samples.some((s) => s.case)" label="Saved cases">
             <template v-for="(s, i) in detail.samples" :key="i"
               ><option v-if="s.case" :value="i">{{ s.name }}</option></template
             >
           </optgroup>
-          <optgroup label="made from its triggers">
+          <optgroup label="Trigger samples">
             <template v-for="(s, i) in detail.samples" :key="i"
               ><option v-if="!s.case" :value="i">{{ s.name }}</option></template
             >
@@ -79,7 +79,7 @@ const shownAnswer = computed(() => JSON.stringify(answer.value?.answer ?? null, 
         class="form-control mono event"
         rows="13"
         spellcheck="false"
-        aria-label="The event, as JSON"
+        aria-label="Event (JSON)"
       />
       <p v-if="broken" class="bad mb-1">Not JSON: {{ broken }}</p>
       <ProblemNote :problem="problem" />
@@ -89,34 +89,34 @@ const shownAnswer = computed(() => JSON.stringify(answer.value?.answer ?? null, 
         :disabled="busy || !!broken || !detail.there || !session.may('try')"
         @click="call"
       >
-        {{ busy ? 'Calling…' : 'Call it' }}
+        {{ busy ? 'Invoking…' : 'Invoke' }}
       </button>
-      <span v-if="!detail.there" class="quiet ms-2">It is not deployed in this stage yet.</span>
+      <span v-if="!detail.there" class="quiet ms-2">Not deployed in this stage yet.</span>
       <template v-if="detail.routes.length">
         <h2 class="mt-3">Addresses</h2>
         <p v-for="r in detail.routes" :key="r.target + r.trigger" class="mb-2">
           <span>{{ r.method }}</span>
           <span class="quiet">
-            on {{ r.target }}, open to {{ r.to }}<template v-if="!r.enabled">, switched off</template></span
+            on {{ r.target }}, open to {{ r.to }}<template v-if="!r.enabled">, disabled</template></span
           ><br />
           <CopyText :text="r.url" />
         </p>
       </template>
     </section>
     <section>
-      <h2>Answer</h2>
-      <p v-if="!answer" class="quiet">What it answers, how long it took, and what it wrote will stand here.</p>
+      <h2>Response</h2>
+      <p v-if="!answer" class="quiet">The response, duration, memory and logs appear after an invocation.</p>
       <template v-else>
         <p class="facts">
           <StateWord :state="answer.outcome" />
-          <span>{{ answer.cold ? `cold: started in ${duration(answer.coldMs)}` : 'warm' }}</span>
+          <span>{{ answer.cold ? `Cold start ${duration(answer.coldMs)}` : 'warm' }}</span>
           <span>ran {{ duration(answer.runMs) }}</span>
           <span>memory peak {{ bytes(answer.memoryPeak) }} of {{ bytes(answer.memoryLimit) }}</span>
           <span class="quiet"
             >{{ answer.revision }}<template v-if="answer.version">, from version {{ answer.version }}</template></span
           >
         </p>
-        <div class="timing" :title="`start ${duration(answer.coldMs)}, run ${duration(answer.runMs)}`">
+        <div class="timing" :title="`cold start ${duration(answer.coldMs)}, duration ${duration(answer.runMs)}`">
           <span class="cold" :style="{ flexGrow: answer.coldMs }" /><span
             class="ran"
             :style="{ flexGrow: Math.max(answer.runMs, 0.01) }"
@@ -129,7 +129,7 @@ const shownAnswer = computed(() => JSON.stringify(answer.value?.answer ?? null, 
           <pre v-if="answer.error.trace" class="block">{{ answer.error.trace }}</pre>
         </div>
         <pre v-else class="block" data-answer>{{ shownAnswer }}</pre>
-        <h2 class="mt-3">What it wrote</h2>
+        <h2 class="mt-3">Logs</h2>
         <LogLines :lines="answer.logs" height="14rem" />
       </template>
     </section>

@@ -12,16 +12,16 @@ function say(a: Leaving): void {
   <BModal
     :model-value="!!answer"
     title-tag="h2"
-    title="Your edit is not committed"
+    title="Uncommitted edit"
     no-footer
     no-animation
     @update:model-value="(open: boolean) => !open && say('stay')"
   >
-    <p>{{ what }} changed. Kept as a draft, the edit stays in this browser and is offered when you come back.</p>
+    <p>{{ what }} changed. A draft stays in this browser and is offered when you return.</p>
     <div class="d-flex flex-wrap gap-2">
-      <button type="button" class="btn btn-primary" autofocus @click="say('stay')">Stay here</button>
-      <button type="button" class="btn btn-outline-secondary" @click="say('keep')">Leave, keep the draft</button>
-      <button type="button" class="btn btn-outline-danger" @click="say('drop')">Leave, drop the edit</button>
+      <button type="button" class="btn btn-primary" autofocus @click="say('stay')">Continue editing</button>
+      <button type="button" class="btn btn-outline-secondary" @click="say('keep')">Leave and keep draft</button>
+      <button type="button" class="btn btn-outline-danger" @click="say('drop')">Leave and discard edit</button>
     </div>
   </BModal>
 </template>

@@ -40,7 +40,7 @@ function inZone(at: number, zone: string | undefined): string {
 </script>
 
 <template>
-  <section class="notes" aria-label="What this line means" tabindex="0">
+  <section class="notes" aria-label="Details of this line" tabindex="0">
     <p v-if="about" class="mb-1">{{ about }}</p>
     <div v-for="n in notes" :key="n.title" class="mb-1">
       <strong>{{ n.title }}</strong>
@@ -48,13 +48,13 @@ function inZone(at: number, zone: string | undefined): string {
         <li v-for="l in n.lines" :key="l">{{ l }}</li>
       </ul>
       <p v-if="n.fires.length" class="fires mb-0">
-        <span v-for="f in n.fires" :key="f" :title="`${exact(f)} here`">{{ inZone(f, n.zone) }}</span>
-        <span class="quiet">in {{ n.zone ?? 'UTC' }}; on hover in your own zone</span>
+        <span v-for="f in n.fires" :key="f" :title="`${exact(f)}`">{{ inZone(f, n.zone) }}</span>
+        <span class="quiet">in {{ n.zone ?? 'UTC' }}; hover for your own time zone</span>
       </p>
     </div>
     <form class="try" @submit.prevent="tryRequest">
-      <input v-model="request" class="form-control mono" aria-label="A request to try" />
-      <button class="btn btn-outline-secondary text-nowrap" :disabled="busy">Who takes it?</button>
+      <input v-model="request" class="form-control mono" aria-label="Request to test" />
+      <button class="btn btn-outline-secondary text-nowrap" :disabled="busy">Test route</button>
     </form>
     <ProblemNote :problem="problem" />
     <div v-if="result" class="mt-1">

@@ -89,7 +89,7 @@ function toEnd(): void {
             v-else-if="pick"
             type="button"
             class="call"
-            :title="`Only the lines of the call ${lines[r.index]?.invocation}`"
+            :title="`Show only invocation ${lines[r.index]?.invocation}`"
             @click="emit('call', lines[r.index]?.invocation ?? '')"
           >
             {{ lines[r.index]?.invocation.slice(-6) }}
@@ -97,10 +97,10 @@ function toEnd(): void {
           <span class="text">{{ lines[r.index]?.text }}</span>
         </div>
       </div>
-      <div v-if="lines.length === 0" class="quiet">no lines yet</div>
+      <div v-if="lines.length === 0" class="quiet">No log lines</div>
     </div>
     <button v-if="follow && !atEnd" type="button" class="btn btn-sm btn-primary end" @click="toEnd">
-      To the newest line
+      Go to newest line
     </button>
   </div>
 </template>

@@ -20,7 +20,7 @@ const columns = computed(() =>
     label: day(w.begin).slice(5),
     marks: [...w.delivered.map(() => 'came'), ...w.failed.map(() => 'failed')].slice(0, most),
     more: Math.max(0, w.delivered.length + w.failed.length - most),
-    says: `week of ${day(w.begin)}: ${count(w.delivered.length, 'version')} came, ${w.failed.length} went back or stopped`,
+    says: `week of ${day(w.begin)}: ${count(w.delivered.length, 'version')} delivered, ${w.failed.length} failed or rolled back`,
     lead: w.leadMs,
   })),
 )
@@ -35,11 +35,11 @@ const each = computed(() => Math.ceil(44 / step.value))
 <template>
   <div class="two">
     <figure>
-      <figcaption class="quiet">what came to {{ stage }}, by week</figcaption>
+      <figcaption class="quiet">Deliveries to {{ stage }} by week</figcaption>
       <svg
         :viewBox="`0 0 ${wide} ${high + 18}`"
         role="img"
-        :aria-label="`What came to ${stage} by week; the versions behind these numbers say the same`"
+        :aria-label="`Deliveries to ${stage} by week; the list of versions has the same data`"
       >
         <line x1="0" :x2="wide" :y1="high" :y2="high" class="axis" />
         <g v-for="(c, i) in columns" :key="i">
@@ -56,12 +56,12 @@ const each = computed(() => Math.ceil(44 / step.value))
     </figure>
     <figure>
       <figcaption class="quiet">
-        from push to {{ stage }}, half of them sooner; at most {{ duration(longest) }}
+        Median lead time to {{ stage }} by week; longest {{ duration(longest) }}
       </figcaption>
       <svg
         :viewBox="`0 0 ${wide} ${high + 18}`"
         role="img"
-        :aria-label="`How long it took to ${stage} by week; the versions behind these numbers say the same`"
+        :aria-label="`Lead time to ${stage} by week; the list of versions has the same data`"
       >
         <line x1="0" :x2="wide" :y1="high" :y2="high" class="axis" />
         <polyline :points="took.map((c) => `${c.x},${c.y}`).join(' ')" class="way" />

@@ -54,27 +54,27 @@ const end = () =>
       >fetched <TimeAgo :at="repository.mirror.readAt" />, every {{ repository.mirror.everyMs / 60_000 }} min, as
       {{ repository.mirror.person }}</span
     >
-    <span v-else class="wait d-block">being fetched</span>
+    <span v-else class="wait d-block">fetching now</span>
   </p>
   <ProblemNote v-if="!open" :problem="problem" />
   <button
     type="button"
     class="btn btn-sm btn-outline-secondary me-2"
-    :aria-label="`What ${repository.name} follows`"
+    :aria-label="`Mirror of ${repository.name}`"
     @click="begin"
   >
-    {{ repository.mirror ? 'Follow otherwise…' : 'Follow another one…' }}
+    {{ repository.mirror ? 'Change mirror…' : 'Set up mirror…' }}
   </button>
   <template v-if="repository.mirror">
     <button type="button" class="btn btn-sm btn-outline-secondary me-2" :disabled="busy" @click="now">
-      Fetch it now
+      Fetch now
     </button>
-    <EndButton :what="`following with ${repository.name}`" :busy="busy" @end="end" />
+    <EndButton :what="`mirror ${repository.name}`" :busy="busy" @end="end" />
   </template>
   <BModal
     v-model="open"
     title-tag="h2"
-    :title="`${repository.name} follows another repository`"
+    :title="`Mirror for ${repository.name}`"
     focus="input"
     no-footer
     no-animation
@@ -82,15 +82,15 @@ const end = () =>
     <form v-if="!key" @submit.prevent="follow">
       <ProblemNote :problem="problem" />
       <p class="quiet">
-        Its branches are taken by the rules that a push is held against, and what comes counts as pushed by you. Nobody
-        pushes here while it is followed.
+        Its branches are checked like pushes, and mirrored commits count as pushed by you. Direct pushes are
+        refused while the mirror is active.
       </p>
       <label class="d-block mb-2"
         >Address
         <input v-model="url" class="form-control" type="url" required placeholder="https://" autocomplete="off" />
       </label>
       <label class="d-block mb-2"
-        >User, where it asks for one
+        >Username (if required)
         <input v-model="user" class="form-control" maxlength="200" autocomplete="off" />
       </label>
       <label class="d-block mb-2"
@@ -98,16 +98,16 @@ const end = () =>
         <input v-model="password" class="form-control" type="password" autocomplete="new-password" />
       </label>
       <label class="d-block mb-3"
-        >Fetched every so many minutes
+        >Fetch interval (minutes)
         <input v-model.number="minutes" class="form-control" type="number" min="1" max="1440" required />
       </label>
-      <button class="btn btn-primary me-2" :disabled="busy">Follow it</button>
-      <button type="button" class="btn btn-outline-secondary" @click="open = false">No</button>
+      <button class="btn btn-primary me-2" :disabled="busy">Set up mirror</button>
+      <button type="button" class="btn btn-outline-secondary" @click="open = false">Cancel</button>
     </form>
     <template v-else>
-      <p>It is being fetched. The other host may tell of pushes at once, by a POST to</p>
+      <p>Fetching now. The other host can announce pushes at once with a POST to</p>
       <CopyText :text="`/pushed/${repository.name}`" />
-      <p class="mt-2">signed (X-Hub-Signature-256) with this key, which is shown this once:</p>
+      <p class="mt-2">signed (X-Hub-Signature-256) with this key, which cannot be shown again:</p>
       <CopyText :text="key" />
     </template>
   </BModal>

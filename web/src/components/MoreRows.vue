@@ -9,7 +9,7 @@ const { busy, run } = useAction()
 <template>
   <p v-if="more" class="mt-2 mb-0">
     <button type="button" class="btn btn-outline-secondary" :disabled="busy" @click="run(props.older)">
-      Older {{ what }}
+      Show older {{ what }}
     </button>
   </p>
 </template>

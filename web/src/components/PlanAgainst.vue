@@ -41,10 +41,10 @@ const words = (s: Schemas['Step']): string =>
       />
     </label>
     <ProblemNote :problem="problem" :again="reload" />
-    <p v-if="same" class="quiet mb-0">Plan {{ other }} does and means the same.</p>
+    <p v-if="same" class="quiet mb-0">Plan {{ other }} has the same steps and impact.</p>
     <div v-else-if="data" class="sheet sheet-pad mt-2">
       <h2>
-        Otherwise than plan {{ other }}: {{ count(data.added.length, 'step') }} more, {{ data.gone.length }} fewer,
+        Compared with plan {{ other }}: {{ count(data.added.length, 'step') }} added, {{ data.gone.length }} removed,
         {{ data.changed.length }} changed
       </h2>
       <p v-for="l in data.says" :key="`+${l.text}`" class="mb-1">

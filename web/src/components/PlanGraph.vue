@@ -78,7 +78,7 @@ const drawn = computed(() => {
     class="sheet box"
     tabindex="0"
     role="img"
-    :aria-label="`${count(plan.steps.length, 'step')} by what they wait for; the lists have the same`"
+    :aria-label="`${count(plan.steps.length, 'step')} by dependency; the lists have the same data`"
   >
     <svg :width="drawn.width" :height="drawn.height" aria-hidden="true">
       <defs>
@@ -97,7 +97,7 @@ const drawn = computed(() => {
       >
         <div class="step" :title="b.address" @click="emit('pick', b.function)">
           <CellPair :change="b.change" wordless /> <code class="clip">{{ b.name }}</code>
-          <div v-if="b.more" class="quiet small">and {{ count(b.more, 'step') }} that follow</div>
+          <div v-if="b.more" class="quiet small">and {{ count(b.more, 'dependent step') }}</div>
         </div>
       </foreignObject>
     </svg>

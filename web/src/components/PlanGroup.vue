@@ -45,11 +45,11 @@ const common = computed(() => {
       <div v-if="after" aria-hidden="true" :style="{ height: `${after}px` }" />
     </div>
     <p v-if="more" class="sheet-pad mb-0">
-      <button type="button" class="btn btn-link p-0" @click="unfold">{{ more }} more steps</button>
+      <button type="button" class="btn btn-link p-0" @click="unfold">Show {{ more }} more steps</button>
     </p>
     <details v-if="rest.length">
       <summary class="quiet">
-        {{ count(rest.length, 'step follows', 'steps follow') }}: {{ rest.map((s) => s.kind).join(', ') }}
+        {{ count(rest.length, 'dependent step') }}: {{ rest.map((s) => s.kind).join(', ') }}
       </summary>
       <PlanStep v-for="s in rest" :key="s.index" :step="s" :authors="authors" :with-wave="withWave" />
     </details>

@@ -67,7 +67,7 @@ const groups = computed(() => {
   if (view.value === 'order') {
     return [...Map.groupBy(steps, (s) => s.wave)]
       .sort(([a], [b]) => a - b)
-      .map(([w, of]) => ({ title: `Wave ${w + 1}`, steps: of }))
+      .map(([w, of]) => ({ title: `Phase ${w + 1}`, steps: of }))
   }
   return [...Map.groupBy(steps, (s) => s.function)]
     .sort(([a], [b]) => (a < b ? -1 : 1))
@@ -88,7 +88,7 @@ const { inView, before, after, measure } = useRows(() => shown.value, 150, box)
 
 <template>
   <div>
-    <div v-if="plan.steps.length" class="views" role="group" aria-label="Arrange the steps">
+    <div v-if="plan.steps.length" class="views" role="group" aria-label="Order of the steps">
       <button
         type="button"
         class="btn btn-sm btn-outline-secondary"
@@ -105,7 +105,7 @@ const { inView, before, after, measure } = useRows(() => shown.value, 150, box)
         :class="{ active: view === 'order' }"
         @click="view = 'order'"
       >
-        By order
+        By phase
       </button>
       <button
         type="button"
@@ -114,13 +114,13 @@ const { inView, before, after, measure } = useRows(() => shown.value, 150, box)
         :class="{ active: view === 'graph' }"
         @click="view = 'graph'"
       >
-        As a graph
+        Graph
       </button>
       <span class="quiet">{{ count(plan.unchanged, 'resource') }} unchanged</span>
     </div>
     <template v-if="view === 'graph'">
       <p v-if="plan.total.steps > mostDrawn" class="quiet">
-        {{ count(plan.total.steps, 'step') }} are too many to be drawn; by function and by order they can all be read.
+        {{ count(plan.total.steps, 'step') }} are too many for the graph; view them by function or by phase.
       </p>
       <PlanGraph v-else :plan="plan" />
     </template>
@@ -140,11 +140,11 @@ const { inView, before, after, measure } = useRows(() => shown.value, 150, box)
     <template v-if="view !== 'graph'">
       <ProblemNote :problem="problem" :again="fetchRest" />
       <p v-if="pending" class="quiet" role="status">
-        {{ known.length }} of {{ count(plan.total.steps, 'step') }} are here…
+        {{ known.length }} of {{ count(plan.total.steps, 'step') }} loaded…
       </p>
       <p v-else-if="behind">
         <button type="button" class="btn btn-link p-0" @click="showMore">
-          {{ count(behind, view === 'order' ? 'more wave' : 'more function') }}
+          {{ count(behind, view === 'order' ? 'more phase' : 'more function') }}
         </button>
       </p>
     </template>

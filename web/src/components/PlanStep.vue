@@ -26,13 +26,13 @@ const { service, stage } = useFocus()
       <CellPair :change="step.change" class="change" />
       <code class="address">{{ step.address }}</code>
       <span v-if="withWave" class="quiet wave">wave {{ step.wave + 1 }}</span>
-      <span v-if="step.recordOnly" class="quiet">only the record changes: live is right already</span>
-      <span v-if="step.undoesDrift" class="drift">▨ also undoes a change made by hand</span>
+      <span v-if="step.recordOnly" class="quiet">record only: the actual state already matches</span>
+      <span v-if="step.undoesDrift" class="drift">▨ also reverts drift</span>
     </div>
     <div class="body">
       <BTableSimple v-if="told.length && step.change !== 'delete'" class="attributes">
         <caption class="visually-hidden">
-          What changes
+          Changed attributes
         </caption>
         <tbody>
           <tr v-for="a in told" :key="a.name">

@@ -11,12 +11,12 @@ defineProps<{
 <template>
   <BAlert v-if="problem" :model-value="true" variant="danger" class="note" no-animation>
     <strong>{{
-      problem.status === 0 ? 'No answer.' : problem.status >= 500 ? 'Not possible right now.' : 'Not done.'
+      problem.status === 0 ? 'Server unreachable.' : problem.status >= 500 ? 'Temporarily unavailable.' : 'Request failed.'
     }}</strong>
     {{ problem.message }}
-    <button v-if="again" type="button" class="btn btn-link p-0 ms-1 align-baseline" @click="again()">Try again</button>
+    <button v-if="again" type="button" class="btn btn-link p-0 ms-1 align-baseline" @click="again()">Retry</button>
     <RouterLink v-if="problem.type.startsWith('/docs/')" class="quiet small ms-1" :to="problem.type"
-      >what this means</RouterLink
+      >More about this error</RouterLink
     >
     <slot />
   </BAlert>

@@ -30,7 +30,7 @@ function save(name: string, what: unknown): void {
 </script>
 
 <template>
-  <section class="sheet sheet-pad mb-3" aria-label="Where it came from">
+  <section class="sheet sheet-pad mb-3" aria-label="Provenance">
     <ProblemNote :problem="problem" />
     <template v-if="data">
       <p class="mb-1">
@@ -39,7 +39,7 @@ function save(name: string, what: unknown): void {
         installation.
       </p>
       <p v-if="altered.length === 0" class="good mb-1">
-        Just now held against it: {{ count(data.verified.length, 'thing') }}, all as they were built.
+        Verified just now: {{ count(data.verified.length, 'item') }}, all unchanged since the build.
       </p>
       <ul v-else class="bad mb-1">
         <li v-for="v in altered" :key="v.what">{{ v.what }}: {{ v.problem }}</li>
@@ -56,7 +56,7 @@ function save(name: string, what: unknown): void {
         class="btn btn-link p-0"
         @click="save(`${service}-${version}-contents.json`, data.contents)"
       >
-        What is inside (CycloneDX)
+        Contents (CycloneDX)
       </button>
     </template>
   </section>

@@ -16,7 +16,7 @@ const session = useSession()
     no-close-on-esc
     size="sm"
   >
-    <p>Sign in again: what you were doing goes on, and nothing that you typed is lost.</p>
+    <p>Sign in again to continue. Your input is kept.</p>
     <SignInForm :handle="session.person?.handle" />
   </BModal>
 </template>

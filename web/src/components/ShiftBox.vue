@@ -26,16 +26,16 @@ const runs = computed(() => props.shift.active && props.state === 'shifting')
 const next = computed(() => {
   const s = props.shift
   if (!runs.value) return ''
-  if (s.back) return `It goes back to version ${s.before}.`
-  if (!s.since) return `${s.share} % of the calls are being moved to it.`
+  if (s.back) return `Rolling back to version ${s.before}.`
+  if (!s.since) return `Moving ${s.share}% of traffic to version ${props.version}.`
   const to = s.steps[s.step + 1]
-  const where = to === undefined ? 'to all calls, then to its cases' : `to ${to} %`
-  if (s.held) return `${s.held} holds it here; let go, it goes on ${where}.`
+  const where = to === undefined ? 'to 100%, then its cases run' : `to ${to}%`
+  if (s.held) return `Paused by ${s.held}. When resumed, traffic increases ${where}.`
   if (!s.at) return ''
   const left = s.at - now.value
-  if (left <= 0) return `It goes on ${where} now.`
-  if (s.outcome === 'wait') return `With more calls it goes on ${where}; by time alone in ${duration(left)}.`
-  return `It goes on ${where} in ${duration(left)}, if nothing speaks against it.`
+  if (left <= 0) return `Traffic to version ${props.version} increases ${where} now.`
+  if (s.outcome === 'wait') return `Waiting for more invocations. Without them, traffic increases ${where} in ${duration(left)}.`
+  return `Traffic to version ${props.version} increases ${where} in ${duration(left)} unless a regression is detected.`
 })
 const labels = computed(() => props.shift.points.map((p) => clock(p.at).slice(0, 5)))
 const part = (s: Schemas['PointSide']): number | null => (s.calls ? (100 * s.errors) / s.calls : null)
@@ -58,16 +58,16 @@ const latency = computed(() => rows((s) => (s.p95 ? s.p95 : null)))
 const percent = (n: number): string => `${Number((100 * n).toFixed(2))} %`
 const rate = (s: Schemas['Side']): string => (s.calls ? percent(s.errors / s.calls) : 'none')
 const words: Record<string, string> = {
-  further: 'Go on now',
-  hold: 'Hold it here',
-  release: 'Let it go on',
-  back: 'Take it back now',
+  further: 'Move to next step now',
+  hold: 'Pause',
+  release: 'Resume',
+  back: 'Roll back now',
 }
 </script>
 
 <template>
   <section class="sheet sheet-pad mb-3" aria-labelledby="shift">
-    <h2 id="shift">The shift</h2>
+    <h2 id="shift">Traffic shift</h2>
     <ol v-if="shift.steps.length" class="way" aria-label="Shares">
       <li
         v-for="(s, i) in [...shift.steps, 100]"
@@ -81,10 +81,10 @@ const words: Record<string, string> = {
       </li>
     </ol>
     <p v-if="shift.back" class="bad mb-2 wrap-anywhere">
-      <strong>{{ shift.active ? 'It goes back:' : 'It went back:' }}</strong> {{ shift.back }}
+      <strong>{{ shift.active ? 'Rolling back:' : 'Rolled back:' }}</strong> {{ shift.back }}
     </p>
     <p v-else-if="shift.why" class="mb-2 wrap-anywhere">
-      <StateWord v-if="shift.outcome" :state="shift.outcome === 'wait' ? 'waits' : 'holds'" />
+      <StateWord v-if="shift.outcome" :state="shift.outcome === 'wait' ? 'waiting' : 'passed'" />
       {{ shift.why }}
     </p>
     <p v-if="next" class="mb-2">{{ next }}</p>
@@ -101,13 +101,13 @@ const words: Record<string, string> = {
         {{ words[a] }}
       </button>
     </p>
-    <RowTable caption="What the judge found" v-if="shift.findings.length" class="mb-2">
+    <RowTable caption="Judge results" v-if="shift.findings.length" class="mb-2">
       <thead>
         <tr>
-          <th scope="col">function</th>
-          <th scope="col">version {{ version }}</th>
-          <th scope="col">version {{ shift.before }}</th>
-          <th scope="col">worse, as far as is known</th>
+          <th scope="col">Function</th>
+          <th scope="col">Version {{ version }}</th>
+          <th scope="col">Version {{ shift.before }}</th>
+          <th scope="col">Probability of regression</th>
         </tr>
       </thead>
       <tbody>
@@ -121,14 +121,14 @@ const words: Record<string, string> = {
                 }}<template v-if="side.p95">; 95 % in {{ duration(side.p95) }}</template></span
               >
             </template>
-            <span v-else class="quiet">no calls</span>
+            <span v-else class="quiet">No invocations</span>
           </td>
           <td>
             <template v-if="f.new.calls"
-              >with a probability of {{ f.worse.toFixed(3)
-              }}<span v-if="f.limit" class="quiet d-block small">goes back from {{ f.limit.toFixed(3) }} on</span
+              >{{ f.worse.toFixed(3)
+              }}<span v-if="f.limit" class="quiet d-block small">rolls back from {{ f.limit.toFixed(3) }}</span
               ><span v-if="f.ratio" class="quiet d-block small"
-                >{{ f.ratio.toFixed(2) }} times as long at the 95th percentile</span
+                >{{ f.ratio.toFixed(2) }} times the p95</span
               ></template
             >
           </td>
@@ -137,22 +137,22 @@ const words: Record<string, string> = {
     </RowTable>
     <div v-if="shift.points.length > 1" class="charts">
       <FigureChart
-        title="Calls that failed"
+        title="Failed invocations"
         :labels="labels"
         :rows="errors"
-        :say="(n) => `${Number(n.toFixed(1))} %`"
+        :say="(n) => `${Number(n.toFixed(1))}%`"
         height="9rem"
       />
-      <FigureChart title="Time that 95 % stay under" :labels="labels" :rows="latency" :say="duration" height="9rem" />
+      <FigureChart title="p95 latency" :labels="labels" :rows="latency" :say="duration" height="9rem" />
     </div>
     <details v-if="shift.taken.length">
-      <summary>Steps so far</summary>
+      <summary>Completed steps</summary>
       <p v-for="t in shift.taken" :key="t.at" class="mb-1 wrap-anywhere">
         {{ clock(t.at).slice(0, 8) }}: {{ t.share }} %<span v-if="t.why" class="quiet">, {{ t.why }}</span>
       </p>
     </details>
     <p class="quiet small mb-0">
-      <RouterLink :to="{ name: 'doc', params: { name: 'judge' } }">How this is reckoned</RouterLink>
+      <RouterLink :to="{ name: 'doc', params: { name: 'judge' } }">How this is calculated</RouterLink>
     </p>
   </section>
 </template>

@@ -5,7 +5,7 @@ const shown = defineModel<boolean>({ required: true })
 </script>
 
 <template>
-  <BModal v-model="shown" title-tag="h2" title="Keys" no-footer>
+  <BModal v-model="shown" title-tag="h2" title="Keyboard shortcuts" no-footer>
     <dl>
       <template v-for="s in shortcuts" :key="s.keys">
         <dt>

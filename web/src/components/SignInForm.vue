@@ -14,7 +14,7 @@ const { busy, problem, run } = useAction()
 <template>
   <form @submit.prevent="run(() => session.signIn(handle, password))">
     <ProblemNote :problem="problem" />
-    <label for="handle">Handle</label>
+    <label for="handle">Username</label>
     <input
       id="handle"
       v-model="handle"

@@ -30,7 +30,7 @@ function where(targets: string[]): string {
 function gates(s: Schemas['Station']): string {
   if (!s.next?.open.length) return s.next?.summary ?? ''
   const { open, keptOut } = s.next
-  const first = (keptOut ?? open[0] ?? '').replace(/^it /, '').replace(/^waits for /, 'needs ')
+  const first = (keptOut ?? open[0] ?? '').replace(/^waiting for /, 'needs ')
   return open.length > 1 ? `${first}; ${open.length - 1} more` : first
 }
 </script>
@@ -38,7 +38,7 @@ function gates(s: Schemas['Station']): string {
 <template>
   <nav ref="strip" class="line" aria-label="Stage line" tabindex="-1">
     <RouterLink :to="{ name: 'source', params: { service }, query: { stage } }" class="station source link-plain">
-      <span class="name">source</span>
+      <span class="name">Source</span>
       <span v-if="line.source.hash" class="clip message" :title="line.source.message">{{ line.source.message }}</span>
       <span v-if="line.source.hash" class="detail clip" :title="`${line.source.hash}, ${writer(line.source)}`">
         {{ line.source.person || line.source.author }} · <TimeAgo :at="line.source.at" />
@@ -50,11 +50,11 @@ function gates(s: Schemas['Station']): string {
       >
     </RouterLink>
     <p v-if="line.became" class="way wait mb-0">
-      called <RouterLink :to="{ name: 'board', params: { service: line.became } }">{{ line.became }}</RouterLink> now;
-      what runs here is taken away by its newest version
+      renamed to <RouterLink :to="{ name: 'board', params: { service: line.became } }">{{ line.became }}</RouterLink>;
+      its newest version deletes the resources deployed here
     </p>
     <p v-if="line.source.hash && line.stages.length === 0" class="way mb-0">
-      Nothing of it runs. It can go off <RouterLink :to="{ name: 'services' }">the list</RouterLink>.
+      Nothing is deployed. Delete it under <RouterLink :to="{ name: 'services' }">Services</RouterLink>.
     </p>
     <template v-for="s in line.stages" :key="s.stage">
       <div class="way">
@@ -75,7 +75,7 @@ function gates(s: Schemas['Station']): string {
           class="way-text bad link-plain"
           :title="s.ahead.stops.join('\n')"
           >▲ {{ s.ahead.version === s.next?.version ? '' : `version ${s.ahead.version}: `
-          }}{{ count(s.ahead.stops.length, 'problem') }} ahead</RouterLink
+          }}{{ count(s.ahead.stops.length, 'blocker') }}</RouterLink
         >
         <svg class="arrow" height="8" preserveAspectRatio="none" aria-hidden="true">
           <line x1="0" y1="4" x2="100%" y2="4" stroke="currentColor" :stroke-dasharray="s.next ? '' : '3 3'" />
@@ -94,7 +94,7 @@ function gates(s: Schemas['Station']): string {
             }}<span
               v-if="!s.declared"
               class="wait fw-normal small ms-2"
-              title="The newest version does not declare this stage any more. What runs here stays until a version takes it away, by the rules that stand here."
+              title="The newest version no longer declares this stage. Its resources stay until a version deletes them under the standing rules."
               >no longer declared</span
             ></span
           >
@@ -102,20 +102,20 @@ function gates(s: Schemas['Station']): string {
             >version {{ s.shift.before }} <span class="quiet">{{ 100 - s.shift.share }} %</span> · {{ s.shift.version }}
             <span class="fjord">{{ s.shift.share }} %</span></span
           >
-          <span v-else class="version">{{ s.version ? `version ${s.version}` : 'nothing yet' }}</span>
+          <span v-else class="version">{{ s.version ? `version ${s.version}` : 'not deployed' }}</span>
           <span class="detail clip" :title="s.targets.join(', ')"
             ><template v-if="s.since"><TimeAgo :at="s.since" /> · </template>{{ where(s.targets) }}</span
           >
           <span class="detail marks">
             <StateWord :state="s.state" /><span v-if="s.why" class="clip quiet" :title="s.why">{{ s.why }}</span>
-            <span v-if="s.drifted" class="drift" title="resources that are live otherwise than recorded"
+            <span v-if="s.drifted" class="drift" title="Resources whose actual state differs from the record"
               >▨ {{ s.drifted }} drifted</span
             >
-            <span v-if="s.failing" class="bad" title="functions with failed calls in the last hour"
+            <span v-if="s.failing" class="bad" title="Functions with failed invocations in the last hour"
               >▲ {{ s.failing }} failing</span
             >
             <span v-if="s.problem" class="bad" :title="s.problem"
-              >▲ cannot be seen<template v-if="s.problemSince">, since <TimeAgo :at="s.problemSince" /></template
+              >▲ unreachable<template v-if="s.problemSince">, since <TimeAgo :at="s.problemSince" /></template
             ></span>
           </span>
         </button>
@@ -123,8 +123,8 @@ function gates(s: Schemas['Station']): string {
           v-if="s.stage === stage && s.before"
           class="undo"
           :to="{ name: 'delivery', params: { service, version: s.before, stage: s.stage }, query: { back: '1' } }"
-          :title="`Take ${s.stage} back to version ${s.before}: its plan is shown first`"
-          >back to {{ s.before }}…</RouterLink
+          :title="`Roll ${s.stage} back to version ${s.before}; shows the plan first`"
+          >Roll back to {{ s.before }}…</RouterLink
         >
       </div>
     </template>

@@ -59,9 +59,9 @@ async function keep(): Promise<void> {
               </td>
               <td>
                 <span v-if="s.setAt">set by {{ s.setBy }} <TimeAgo :at="s.setAt" /></span>
-                <span v-else class="wait">has no value</span>
+                <span v-else class="wait">not set</span>
                 <span class="quiet d-block">{{
-                  s.usedBy.length ? `for ${s.usedBy.join(', ')}` : 'no function gets it here'
+                  s.usedBy.length ? `used by ${s.usedBy.join(', ')}` : 'not used in this stage'
                 }}</span>
               </td>
               <td class="text-end">
@@ -72,7 +72,7 @@ async function keep(): Promise<void> {
                   :aria-expanded="editing === s.name"
                   @click="edit(s.name)"
                 >
-                  {{ s.setAt ? 'Change' : 'Set it' }}
+                  {{ s.setAt ? 'Change value' : 'Set value' }}
                 </button>
               </td>
             </tr>
@@ -85,13 +85,13 @@ async function keep(): Promise<void> {
                     type="password"
                     autocomplete="new-password"
                     :aria-label="`Value of ${s.name} in ${stage}`"
-                    placeholder="its value"
+                    placeholder="Value"
                     maxlength="16384"
                   />
-                  <button type="submit" class="btn btn-sm btn-primary" :disabled="busy || !value">Keep</button>
+                  <button type="submit" class="btn btn-sm btn-primary" :disabled="busy || !value">Save value</button>
                 </form>
                 <p class="quiet mb-0 mt-1">
-                  It is sealed, and never shown again. Functions get it with the next plan that runs.
+                  The value is encrypted and cannot be shown again. Functions receive it with the next deployment.
                 </p>
                 <ProblemNote :problem="setProblem" />
               </td>

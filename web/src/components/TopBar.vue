@@ -66,19 +66,19 @@ async function leave(): Promise<void> {
       >deploying {{ d.stage }}</RouterLink
     >
     <span v-if="!live.connected" class="bad" role="status"
-      >connection lost, try {{ live.tries + 1 }} <template v-if="wait">in {{ wait }} s</template
+      >Connection lost, attempt {{ live.tries + 1 }} <template v-if="wait">in {{ wait }} s</template
       ><template v-else>now</template>
-      <button type="button" class="btn btn-link p-0 align-baseline" @click="live.again()">try again</button></span
+      <button type="button" class="btn btn-link p-0 align-baseline" @click="live.again()">Retry</button></span
     >
     <RouterLink
       v-if="line?.simulated"
       class="quiet note"
       :to="{ name: 'health', params: { service } }"
-      title="The platform that ships with Rudmar: it really runs functions, on this machine."
+      title="The platform that ships with Rudmar. It runs functions on this machine."
       >local platform, simulated</RouterLink
     >
     <button type="button" class="btn btn-outline-secondary btn-sm" @click="emit('search')">
-      Find <kbd>Ctrl K</kbd>
+      Search <kbd>Ctrl K</kbd>
     </button>
     <BDropdown
       v-if="session.person"
@@ -94,14 +94,14 @@ async function leave(): Promise<void> {
         ></BDropdownText
       >
       <BDropdownDivider />
-      <BDropdownItem :to="{ name: 'you' }">You and your tokens</BDropdownItem>
-      <BDropdownItem :to="{ name: 'notices' }">Notices</BDropdownItem>
+      <BDropdownItem :to="{ name: 'you' }">Account and tokens</BDropdownItem>
+      <BDropdownItem :to="{ name: 'notices' }">Notifications</BDropdownItem>
       <BDropdownItem :to="{ name: 'services' }">Services and repositories</BDropdownItem>
-      <BDropdownItem :to="{ name: 'health', params: { service } }">How Rudmar does</BDropdownItem>
-      <BDropdownItem :to="{ name: 'docs' }">Documents</BDropdownItem>
-      <BDropdownItem :to="{ name: 'api' }">The API</BDropdownItem>
-      <BDropdownItemButton v-bind="item" @click="emit('keys')">Keys</BDropdownItemButton>
-      <BDropdownItemButton v-bind="item" @click="turn">{{ theme === 'dark' ? 'Light' : 'Dark' }}</BDropdownItemButton>
+      <BDropdownItem :to="{ name: 'health', params: { service } }">Health</BDropdownItem>
+      <BDropdownItem :to="{ name: 'docs' }">Docs</BDropdownItem>
+      <BDropdownItem :to="{ name: 'api' }">API</BDropdownItem>
+      <BDropdownItemButton v-bind="item" @click="emit('keys')">Keyboard shortcuts</BDropdownItemButton>
+      <BDropdownItemButton v-bind="item" @click="turn">{{ theme === 'dark' ? 'Light theme' : 'Dark theme' }}</BDropdownItemButton>
       <BDropdownDivider />
       <BDropdownItemButton v-bind="item" @click="leave">Sign out</BDropdownItemButton>
     </BDropdown>

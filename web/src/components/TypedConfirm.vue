@@ -34,7 +34,7 @@ function confirm(): void {
         <input v-model="typed" class="form-control mt-1" autocomplete="off" />
       </label>
       <button class="btn btn-danger me-2" :disabled="busy || typed !== word">{{ action }}</button>
-      <button type="button" class="btn btn-outline-secondary" @click="open = false">No</button>
+      <button type="button" class="btn btn-outline-secondary" @click="open = false">Cancel</button>
     </form>
   </BModal>
 </template>

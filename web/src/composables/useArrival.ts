@@ -34,16 +34,16 @@ export function titleOf(route: RouteLocationNormalizedLoaded, stage: string): st
     case 'journal':
       return 'Journal'
     case 'health':
-      return 'How Rudmar does'
+      return 'Health'
     case 'services':
       return 'Services and repositories'
     case 'docs':
     case 'doc':
-      return 'Documents'
+      return 'Docs'
     case 'api':
-      return 'The API'
+      return 'API'
     case 'nowhere':
-      return 'Nothing here'
+      return 'Page not found'
   }
   return ''
 }

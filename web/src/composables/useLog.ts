@@ -37,7 +37,7 @@ export function useLog(of: () => { service: string; stage: string; target: strin
     if (name) query.set('function', name)
     stream = new EventSource(`/api/services/${service}/stages/${stage}/logs/stream?${query}`)
     stream.onopen = () => (state.value = 'following')
-    stream.onerror = () => (state.value = 'connection lost, trying again')
+    stream.onerror = () => (state.value = 'connection lost, reconnecting')
     stream.addEventListener('lines', (e) => {
       state.value = 'following'
       arrived.push(...(JSON.parse((e as MessageEvent<string>).data) as LogLine[]))

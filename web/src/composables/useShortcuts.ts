@@ -2,13 +2,13 @@ import { onMounted, onUnmounted } from 'vue'
 
 /** What keys do, as the list of them says. */
 export const shortcuts: { keys: string; does: string }[] = [
-  { keys: '1 … 7', does: 'go to Board, Source, Versions, Plan, Deliveries, Functions, Journal' },
-  { keys: '[ and ]', does: 'focus the stage before, and the next' },
-  { keys: 'Ctrl K', does: 'find versions, functions, files, settings, documents, and act' },
-  { keys: '?', does: 'this list' },
-  { keys: 'arrows', does: 'on the Board: from cell to cell' },
-  { keys: 'Esc, then Tab', does: 'in the editor: leave it' },
-  { keys: 'Ctrl Space', does: 'in the editor: what can stand here' },
+  { keys: '1 … 7', does: 'Go to Board, Source, Versions, Plan, Deliveries, Functions, Journal' },
+  { keys: '[ and ]', does: 'Focus the previous or next stage' },
+  { keys: 'Ctrl K', does: 'Search versions, functions, files, settings, docs and actions' },
+  { keys: '?', does: 'Show keyboard shortcuts' },
+  { keys: 'arrows', does: 'On the Board: move between cells' },
+  { keys: 'Esc, then Tab', does: 'In the editor: leave the editor' },
+  { keys: 'Ctrl Space', does: 'In the editor: show completions' },
 ]
 
 /** Carries out single keys, where nobody is typing. */

@@ -86,20 +86,20 @@ const schemas = computed(() => Object.entries(data.value?.components.schemas ?? 
 <template>
   <div class="page">
     <div class="page-head">
-      <h1>The API</h1>
+      <h1>API</h1>
       <input
         v-model="find"
         class="form-control find"
         type="search"
-        placeholder="An address or what it does"
+        placeholder="Filter by path or summary"
         aria-label="Filter"
       />
       <span class="quiet">{{ count(shown.length, 'operation') }}</span>
       <a href="/api/openapi.yaml">openapi.yaml</a>
     </div>
     <p class="quiet">
-      JSON under <code>/api</code>. Sign in with handle and password by HTTP Basic. What goes wrong is told by
-      <RouterLink :to="{ name: 'doc', params: { name: 'problems' } }">problems</RouterLink>.
+      JSON under <code>/api</code>. Authenticate with a bearer token, or username and password (HTTP Basic). Errors are
+      <RouterLink :to="{ name: 'doc', params: { name: 'problems' } }">problem details</RouterLink>.
     </p>
     <ProblemNote :problem="problem" :again="reload" />
     <PageWait v-if="pending" />
@@ -112,16 +112,16 @@ const schemas = computed(() => Object.entries(data.value?.components.schemas ?? 
         <RowTable caption="Parameters" v-if="o.parameters.length">
           <thead>
             <tr>
-              <th scope="col">parameter</th>
-              <th scope="col">in</th>
-              <th scope="col">form</th>
-              <th scope="col">what it is</th>
+              <th scope="col">Parameter</th>
+              <th scope="col">In</th>
+              <th scope="col">Type</th>
+              <th scope="col">Description</th>
             </tr>
           </thead>
           <tbody>
             <tr v-for="p in o.parameters" :key="p.name">
               <td>
-                <code>{{ p.name }}</code><template v-if="p.required">, needed</template>
+                <code>{{ p.name }}</code><template v-if="p.required">, required</template>
               </td>
               <td>{{ p.in }}</td>
               <td>{{ said(p.schema) }}</td>
@@ -130,7 +130,7 @@ const schemas = computed(() => Object.entries(data.value?.components.schemas ?? 
           </tbody>
         </RowTable>
         <p v-if="o.body" class="mb-1">
-          Takes <a :href="`#${o.body}`">{{ o.body }}</a>
+          Request body <a :href="`#${o.body}`">{{ o.body }}</a>
         </p>
         <p class="mb-0">
           Answers {{ o.status }} <template v-if="o.gives">with {{ o.gives }}</template
@@ -138,7 +138,7 @@ const schemas = computed(() => Object.entries(data.value?.components.schemas ?? 
         </p>
       </div>
     </details>
-    <h2 class="mt-4">Forms</h2>
+    <h2 class="mt-4">Types</h2>
     <details v-for="[name, s] in schemas" :id="name" :key="name" class="sheet operation">
       <summary>
         <code>{{ name }}</code> <span class="quiet">{{ s.description }}</span>
@@ -146,15 +146,15 @@ const schemas = computed(() => Object.entries(data.value?.components.schemas ?? 
       <RowTable caption="Fields" v-if="s.properties">
         <thead>
           <tr>
-            <th scope="col">field</th>
-            <th scope="col">form</th>
-            <th scope="col">what it is</th>
+            <th scope="col">Field</th>
+            <th scope="col">Type</th>
+            <th scope="col">Description</th>
           </tr>
         </thead>
         <tbody>
           <tr v-for="(p, field) in s.properties" :key="field">
             <td>
-              <code>{{ field }}</code><template v-if="!s.required?.includes(String(field))">, may be absent</template>
+              <code>{{ field }}</code><template v-if="!s.required?.includes(String(field))">, optional</template>
             </td>
             <td>{{ said(p) }}</td>
             <td>{{ p.description }}</td>

@@ -25,7 +25,7 @@ const { data: journal } = useLoad(
 const latest = computed(() =>
   (journal.value ?? [])
     .filter(
-      (e) => !['signed in', 'deploying'].includes(e.what) && !/ is (planning|deploying|proving|waiting)$/.test(e.text),
+      (e) => !['signed in', 'deploying'].includes(e.what) && !/ is (planning|deploying|testing|waiting)$/.test(e.text),
     )
     .slice(0, 8),
 )
@@ -69,19 +69,19 @@ function step(e: KeyboardEvent): void {
             v-model="text"
             class="form-control find"
             type="search"
-            placeholder="Filter by name, trigger, text"
+            placeholder="Filter by name, trigger or text"
             aria-label="Filter"
           />
           <span class="quiet">{{ count(rows.length, 'function') }}</span>
         </div>
         <EmptyNote v-if="data.rows.length === 0" title="No functions yet" command="git push origin main">
-          Nothing has been built from this service yet. Push a commit to the branch that its first stage takes.
+          No version has been built. Push a commit to the branch of the first stage.
         </EmptyNote>
         <div v-else ref="grid" class="sheet overflow-auto" @keydown="step">
           <RowTable caption="Functions by stages" :aria-rowcount="rows.length + 1">
             <thead>
               <tr>
-                <th scope="col">function</th>
+                <th scope="col">Function</th>
                 <th v-for="s in data.stages" :key="s" scope="col" :class="{ focused: s === stage }">{{ s }}</th>
               </tr>
             </thead>
@@ -99,7 +99,7 @@ function step(e: KeyboardEvent): void {
                     r.function
                   }}</RouterLink>
                   <div class="quiet clip" :title="r.triggers.join('\n')">
-                    {{ r.triggers.join(' · ') || 'no trigger' }}
+                    {{ r.triggers.join(' · ') || 'no triggers' }}
                   </div>
                 </td>
                 <td v-for="c in r.cells" :key="c.stage" :class="{ focused: c.stage === stage }">
@@ -124,14 +124,14 @@ function step(e: KeyboardEvent): void {
                       <span v-if="c.memoryPeak && c.memoryLimit" :class="share(c) > 85 ? 'bad' : 'quiet'"
                         >{{ Math.round(share(c)) }} %</span
                       >
-                      <span class="quiet">{{ c.calls ? count(c.calls, 'call') : 'no calls' }}</span>
+                      <span class="quiet">{{ c.calls ? count(c.calls, 'invocation') : 'no invocations' }}</span>
                       <span v-if="c.errors" class="bad">▲ {{ c.errors }} failed</span>
-                      <span v-if="c.leftOut" class="wait">left out of {{ c.leftOut }}</span>
+                      <span v-if="c.leftOut" class="wait">not in version {{ c.leftOut }}</span>
                       <span v-else-if="c.behind" class="wait">{{ c.behind }} behind</span>
                     </span>
                   </RouterLink>
                   <span v-else class="quiet"
-                    >not there<span v-if="c.leftOut" class="wait">, left out of {{ c.leftOut }}</span></span
+                    >not deployed<span v-if="c.leftOut" class="wait">, not in version {{ c.leftOut }}</span></span
                   >
                 </td>
               </tr>
@@ -140,21 +140,21 @@ function step(e: KeyboardEvent): void {
           </RowTable>
         </div>
         <p class="quiet small mt-2 mb-0">
-          The bar and its figure are the highest memory peak of the last hour against the limit. “Behind” counts newer
-          versions that change the function.
+          The bar shows the memory peak of the last hour as a share of the limit. “Behind” counts newer
+          versions that changed the function.
         </p>
-        <h2 class="mt-3">What happened last</h2>
+        <h2 class="mt-3">Recent activity</h2>
         <div class="sheet">
           <p v-for="e in latest" :key="e.id" class="event">
             <TimeAgo class="quiet" :at="e.at" /> <strong>{{ e.person || 'Rudmar' }}</strong> {{ e.what
             }}<template v-if="e.stage"> in {{ e.stage }}</template
             ><span v-if="e.text" class="quiet">: {{ e.text }}</span>
           </p>
-          <p class="event"><RouterLink :to="{ name: 'journal', params: { service } }">The whole journal</RouterLink></p>
+          <p class="event"><RouterLink :to="{ name: 'journal', params: { service } }">Show journal</RouterLink></p>
         </div>
       </section>
-      <aside aria-label="What needs you">
-        <h2>What needs you</h2>
+      <aside aria-label="Needs attention">
+        <h2>Needs attention</h2>
         <div class="sheet">
           <RouterLink v-for="n in data.needs" :key="n.text" class="need link-plain" :to="`/s/${service}/${n.path}`">
             <span
@@ -169,7 +169,7 @@ function step(e: KeyboardEvent): void {
             {{ n.text }}
           </RouterLink>
           <p v-if="data.needs.length === 0" class="quiet sheet-pad mb-0">
-            Nothing. Everything that runs is as it was delivered.
+            Nothing needs attention.
           </p>
         </div>
       </aside>

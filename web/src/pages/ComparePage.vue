@@ -35,7 +35,7 @@ const same = computed(
 function size(c: Schemas['FileChange']): string {
   const [before, after] = [c.bytesBefore, c.bytesAfter]
   if (before !== undefined && after !== undefined)
-    return before === after ? `${bytes(after)}, other bytes` : `${bytes(before)} → ${bytes(after)}`
+    return before === after ? `${bytes(after)}, different content` : `${bytes(before)} → ${bytes(after)}`
   return bytes(after ?? before ?? 0)
 }
 </script>
@@ -50,14 +50,14 @@ function size(c: Schemas['FileChange']): string {
         <RouterLink
           class="ms-auto"
           :to="{ name: 'compare', params: { service, version: data.to.number, other: data.from.number } }"
-          >the other way round</RouterLink
+          >Swap versions</RouterLink
         >
       </div>
-      <p v-if="same">They hold the same.</p>
-      <h2>Files of archives</h2>
-      <p v-if="data.files.length === 0" class="quiet">Every archive is the same.</p>
+      <p v-if="same">The versions are identical.</p>
+      <h2>Archive files</h2>
+      <p v-if="data.files.length === 0" class="quiet">All archives are identical.</p>
       <div v-else class="sheet mb-3">
-        <RowTable caption="Files that differ">
+        <RowTable caption="Different files">
           <tbody>
             <tr v-for="f in data.files" :key="`${f.function} ${f.path}`">
               <td>{{ f.function }}</td>
@@ -70,8 +70,8 @@ function size(c: Schemas['FileChange']): string {
           </tbody>
         </RowTable>
       </div>
-      <h2>What it becomes</h2>
-      <p v-if="places.length === 0" class="quiet">The same resources in every stage.</p>
+      <h2>Rendered resources</h2>
+      <p v-if="places.length === 0" class="quiet">Identical resources in every stage.</p>
       <details v-for="([at, list], i) in places" :key="at" class="sheet sheet-pad mb-2" :open="i === 0">
         <summary>{{ at }}: {{ count(list.length, 'resource') }}</summary>
         <div v-for="r in list" :key="r.address" class="mt-1">
@@ -85,14 +85,14 @@ function size(c: Schemas['FileChange']): string {
         </div>
       </details>
       <h2 class="mt-3">Manifests</h2>
-      <p v-if="data.manifests.length === 0" class="quiet">Every manifest is the same.</p>
+      <p v-if="data.manifests.length === 0" class="quiet">All manifests are identical.</p>
       <DiffView
         v-for="m in data.manifests"
         :key="m.path"
         :title="m.path"
         :before="m.before ?? ''"
         :after="m.after ?? ''"
-        :sides="`version ${data.from.number} at the left, version ${data.to.number} at the right`"
+        :sides="`left: version ${data.from.number}; right: version ${data.to.number}`"
       />
     </template>
   </div>

@@ -51,32 +51,32 @@ function here(name: string): number {
     <ProblemNote :problem="problem" :again="reload" />
     <div class="page-head">
       <h1>Deliveries</h1>
-      <span class="quiet">a row a version, newest first; the version that runs in a stage is underlined</span>
+      <span class="quiet">Newest version first; the deployed version of each stage is underlined</span>
     </div>
     <div class="controls">
       <input
         v-model.lazy="find"
         class="form-control"
         type="search"
-        placeholder="Message, author, commit or number"
+        placeholder="Filter by message, author, commit or number"
         aria-label="Filter"
       />
       <select v-model="state" class="form-select" aria-label="State">
-        <option value="">in any state</option>
+        <option value="">Any state</option>
         <option v-for="s in states" :key="s" :value="s">{{ s }} somewhere</option>
       </select>
     </div>
     <PageWait v-if="pending" />
-    <p v-if="rows && rows.length === 0 && narrowed" class="quiet">No version is like that.</p>
-    <EmptyNote v-else-if="rows && rows.length === 0" title="Nothing is on its way" command="git push origin main"
-      >A push to the branch that the first stage takes builds a version and starts its delivery.</EmptyNote
+    <p v-if="rows && rows.length === 0 && narrowed" class="quiet">No matching versions.</p>
+    <EmptyNote v-else-if="rows && rows.length === 0" title="No deliveries" command="git push origin main"
+      >Push a commit to the branch of the first stage to build a version and start its delivery.</EmptyNote
     >
     <div v-else-if="rows" class="sheet overflow-auto" tabindex="-1">
-      <RowTable caption="Where versions are on their way">
+      <RowTable caption="Deliveries">
         <thead>
           <tr>
-            <th scope="col" class="number">version</th>
-            <th scope="col">what</th>
+            <th scope="col" class="number">Version</th>
+            <th scope="col">Commit</th>
             <th v-for="s in line.stages" :key="s" scope="col" :class="{ move: s === stage }">{{ s }}</th>
           </tr>
         </thead>

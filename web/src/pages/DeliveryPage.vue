@@ -96,14 +96,14 @@ type Action =
   | 'further'
   | 'back'
 const words: Partial<Record<Action, string>> = {
-  request: 'Ask for it',
+  request: 'Request delivery',
   approve: 'Approve',
-  withdraw: 'Take your approval back',
-  'pass-over': 'Pass over it',
-  refuse: 'Refuse',
-  retry: 'Plan and deploy it again',
-  return: 'Put this version back',
-  follow: 'Let the rest follow',
+  withdraw: 'Withdraw approval',
+  'pass-over': 'Override gate',
+  reject: 'Reject',
+  retry: 'Retry',
+  return: 'Redeploy version',
+  follow: 'Request remaining functions',
 }
 
 /** What stands beside the page; how a shift is steered stands with the shift. */
@@ -194,7 +194,7 @@ function runCases(): Promise<boolean> {
         <span v-if="data.place.keptOut" class="bad wrap-anywhere">{{ data.place.keptOut }}</span>
         <span v-if="data.place.only">only {{ some(data.place.only) }}</span>
         <span v-if="data.leftOut" class="wait">without {{ some(data.leftOut) }}</span>
-        <RouterLink :to="{ name: 'plan', params: { service }, query: { stage, version } }">its plan</RouterLink>
+        <RouterLink :to="{ name: 'plan', params: { service }, query: { stage, version } }">Plan</RouterLink>
         <RouterLink v-for="d in data.deployments" :key="d" :to="{ name: 'deployment', params: { service, id: d } }"
           >deployment {{ d }}</RouterLink
         >
@@ -222,14 +222,14 @@ function runCases(): Promise<boolean> {
                   <td class="quiet">
                     {{ g.why
                     }}<span v-if="g.standing" class="d-block small"
-                      >asked for by the rules that stand in {{ stage }}, not by this version's own</span
+                      >standing rule of {{ stage }}, not a rule of this version</span
                     >
                   </td>
                   <td class="quiet text-nowrap"><TimeAgo v-if="g.since" :at="g.since" /></td>
                 </tr>
                 <tr v-if="data.gates.length === 0">
                   <td class="quiet">
-                    {{ data.place.state === 'waiting' ? 'The gates are being judged.' : 'No gate was judged.' }}
+                    {{ data.place.state === 'waiting' ? 'Evaluating gates…' : 'No gates were evaluated.' }}
                   </td>
                 </tr>
               </tbody>
@@ -237,29 +237,29 @@ function runCases(): Promise<boolean> {
           </div>
           <p v-if="!looks && data.place.state === 'waiting'">
             <button type="button" class="btn btn-sm btn-outline-secondary" @click="curious = true">
-              What it means in {{ stage }}
+              Show impact in {{ stage }}
             </button>
           </p>
           <template v-if="looks">
             <h2>
-              What {{ rest ? 'the rest of it' : chosen.length ? `only ${some(chosen)}` : 'it' }} means in {{ stage }}
+              Impact of {{ rest ? 'the remaining functions' : chosen.length ? `only ${some(chosen)}` : `version ${version}` }} in {{ stage }}
             </h2>
             <ProblemNote :problem="meaningProblem" />
             <details v-if="data.actions.includes('choose') && (meaning?.differing?.length ?? 0) > 1" class="mb-2">
-              <summary>Ask for some of its functions alone</summary>
-              <p class="quiet mb-1">The others stay as they are in {{ stage }}, and can follow later.</p>
+              <summary>Select functions</summary>
+              <p class="quiet mb-1">The other functions stay unchanged in {{ stage }} and can be requested later.</p>
               <BFormCheckboxGroup
                 :model-value="chosen"
                 :options="meaning?.differing ?? []"
-                aria-label="Functions to ask for"
+                aria-label="Functions to request"
                 @update:model-value="(v) => (chosen = v ?? [])"
               />
             </details>
-            <p v-if="!meaning && !meaningProblem" class="quiet">Looking at what it means…</p>
+            <p v-if="!meaning && !meaningProblem" class="quiet">Computing the impact…</p>
             <div v-for="p in places" :key="p.targets[0]" class="mb-3">
               <p class="mb-1">
                 {{ p.targets.join(' and ')
-                }}{{ p.means.from ? `, where version ${p.means.from} is now` : ', where nothing is yet' }}:
+                }}{{ p.means.from ? ` (now version ${p.means.from})` : ' (not deployed yet)' }}:
                 {{ count(p.means.steps, 'step') }}<template v-if="p.targets.length > 1"> each</template
                 ><template v-if="p.means.functions.length">, {{ some(p.means.functions) }}</template>
               </p>
@@ -267,11 +267,11 @@ function runCases(): Promise<boolean> {
               <ConsequenceList :says="p.means.says" />
               <p v-if="p.means.from && p.means.from !== version" class="mt-2 mb-0">
                 <RouterLink :to="{ name: 'compare', params: { service, version: p.means.from, other: version } }"
-                  >What differs in code and manifests from version {{ p.means.from }}</RouterLink
+                  >Compare code and manifests with version {{ p.means.from }}</RouterLink
                 >
               </p>
               <details v-if="p.means.steps" class="mt-2" :open="p.means.steps <= 60">
-                <summary>What would be done, step by step</summary>
+                <summary>Steps</summary>
                 <PlacePlan :service="service" :stage="stage" :version="version" :target="p.targets[0] ?? ''" />
               </details>
             </div>
@@ -282,29 +282,29 @@ function runCases(): Promise<boolean> {
               failed
                 ? `${failed} of ${cases.length} failed`
                 : running
-                  ? `${running} of ${cases.length} run`
+                  ? `${running} of ${cases.length} running`
                   : `all ${cases.length} passed`
             }}</span>
           </h2>
           <p v-if="mayRun" class="mb-2">
             <button type="button" class="btn btn-sm btn-outline-secondary" :disabled="busy" @click="runCases">
-              {{ busy ? 'Running…' : 'Run them now' }}
+              {{ busy ? 'Running…' : 'Run cases now' }}
             </button>
             <span v-if="ran" class="quiet ms-2"
-              >what came just now; what came after the deployment stays as it was</span
+              >Results of this run; the results after the deployment are kept</span
             >
           </p>
           <p v-if="cases.length === 0" class="quiet">
             {{
-              ['settled', 'went back', 'refused', 'overtaken'].includes(data.place.state)
-                ? 'None ran here.'
-                : 'They run here once the version is deployed.'
+              ['settled', 'rolled-back', 'rejected', 'superseded'].includes(data.place.state)
+                ? 'No cases ran in this stage.'
+                : 'Cases run after the deployment.'
             }}
           </p>
           <CaseResult v-for="c in cases" :key="c.target + c.file + c.at" :run="c" />
         </section>
         <aside>
-          <h2>What you can do</h2>
+          <h2>Actions</h2>
           <div class="sheet sheet-pad mb-3">
             <ProblemNote :problem="asking ? null : actProblem" />
             <p v-if="agrees && meaning?.confirm" class="bad mb-2">{{ meaning.confirm }}.</p>
@@ -320,25 +320,25 @@ function runCases(): Promise<boolean> {
             >
             <template v-if="actions.length">
               <label
-                v-if="data.actions.some((a) => ['approve', 'refuse', 'return', 'pass-over'].includes(a))"
+                v-if="data.actions.some((a) => ['approve', 'reject', 'rollback', 'override'].includes(a))"
                 class="d-block mb-2"
                 >Comment
-                <input class="form-control" v-model="comment" placeholder="why" />
+                <input class="form-control" v-model="comment" placeholder="Reason" />
               </label>
-              <label v-if="actions.includes('pass-over')" class="d-block mb-2"
-                >Pass over a gate, with the reason above
+              <label v-if="actions.includes('override')" class="d-block mb-2"
+                >Override a gate with this reason
                 <select class="form-select" v-model="gate">
-                  <option value="">none</option>
+                  <option value="">None</option>
                   <option v-for="g in passable" :key="g.name">{{ g.name }}</option>
                 </select>
               </label>
               <label v-if="actions.includes('request')" class="d-block mb-2"
-                >Not before <span class="quiet">(at once where nothing is said)</span>
+                >Not before <span class="quiet">(optional)</span>
                 <input v-model="at" type="datetime-local" class="form-control" />
               </label>
               <template v-for="a in actions" :key="a">
                 <button
-                  v-if="a === 'return' && !back"
+                  v-if="a === 'rollback' && !back"
                   type="button"
                   class="btn btn-outline-secondary me-2 mb-1"
                   @click="back = true"
@@ -351,7 +351,7 @@ function runCases(): Promise<boolean> {
                   class="btn me-2 mb-1"
                   :class="a === 'refuse' ? 'btn-outline-danger' : 'btn-primary'"
                   :disabled="
-                    busy || (needsLook.includes(a) && !mayAgree) || (a === 'pass-over' && (!gate || !comment.trim()))
+                    busy || (needsLook.includes(a) && !mayAgree) || (a === 'override' && (!gate || !comment.trim()))
                   "
                   @click="begin(a)"
                 >
@@ -364,23 +364,23 @@ function runCases(): Promise<boolean> {
                 class="btn btn-sm btn-outline-secondary mb-1"
                 @click="lookAgain()"
               >
-                Look again
+                Refresh impact
               </button>
             </template>
             <p v-else class="quiet mb-0">
               {{
                 data.shift?.active && data.actions.length
-                  ? 'What can be done now stands with the shift.'
-                  : 'Nothing right now.'
+                  ? 'The traffic shift has its own actions.'
+                  : 'No actions available.'
               }}
               <template v-if="data.place.keptOut"
-                >What fails here does not pass by waiting: a version that keeps to it comes in, or this one, once
-                somebody who may passes it over.</template
+                >A gate that is not met does not pass by waiting: deliver a version that meets it, or override the
+                gate.</template
               >
             </p>
           </div>
           <template v-if="data.approvals.length">
-            <h2>Approved</h2>
+            <h2>Approvals</h2>
             <div class="sheet sheet-pad mb-3">
               <p v-for="a in data.approvals" :key="a.person" class="mb-1">
                 <strong>{{ a.person }}</strong> <TimeAgo class="quiet" :at="a.at" /><br />{{ a.comment }}
@@ -388,7 +388,7 @@ function runCases(): Promise<boolean> {
             </div>
           </template>
           <template v-if="data.looked?.length && data.place.state === 'waiting'">
-            <h2>Looked at what it means</h2>
+            <h2>Viewers of the impact</h2>
             <p class="mb-3">
               <span v-for="l in data.looked" :key="l.person" class="me-3"
                 >{{ l.person }} <TimeAgo class="quiet" :at="l.at"
@@ -397,12 +397,12 @@ function runCases(): Promise<boolean> {
           </template>
           <h2>Digests</h2>
           <div class="sheet">
-            <RowTable caption="Digests of archives">
+            <RowTable caption="Archive digests">
               <thead>
                 <tr>
-                  <th scope="col">function</th>
-                  <th scope="col">version {{ version }}</th>
-                  <th scope="col">in {{ stage }} now</th>
+                  <th scope="col">Function</th>
+                  <th scope="col">Version {{ version }}</th>
+                  <th scope="col">In {{ stage }} now</th>
                 </tr>
               </thead>
               <tbody>
@@ -418,7 +418,7 @@ function runCases(): Promise<boolean> {
                       >none</span
                     >
                     <span class="ms-2" :class="d.digest === d.there ? 'good' : 'wait'">{{
-                      d.digest === d.there ? 'same' : 'other'
+                      d.digest === d.there ? 'identical' : 'different'
                     }}</span>
                   </td>
                 </tr>
@@ -433,7 +433,7 @@ function runCases(): Promise<boolean> {
             </RowTable>
           </div>
           <p class="quiet small mt-1">
-            {{ count(same, 'archive') }} of {{ data.digests.length }} already run here, byte for byte.
+            {{ same }} of {{ count(data.digests.length, 'archive') }} identical to the deployed ones.
           </p>
         </aside>
       </div>

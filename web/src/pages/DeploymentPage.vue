@@ -62,14 +62,14 @@ function act(action: 'go-on' | 'cancel'): Promise<boolean> {
           >version {{ data.deployment.version }} onto {{ data.deployment.stage }} on {{ data.deployment.target }}</span
         >
         <span class="quiet">
-          {{ data.deployment.person || 'by its delivery' }}, <TimeAgo :at="data.deployment.startedAt" />,
-          {{ count(done, 'step') }} of {{ steps.length }} done in {{ duration(span.length)
+          {{ data.deployment.person || 'by the delivery' }}, <TimeAgo :at="data.deployment.startedAt" />,
+          {{ done }} of {{ count(steps.length, 'step') }} succeeded in {{ duration(span.length)
           }}<template v-if="left">, about {{ duration(left) }} left</template>
         </span>
-        <RouterLink :to="{ name: 'kept-plan', params: { id: data.deployment.plan } }">its plan</RouterLink>
+        <RouterLink :to="{ name: 'kept-plan', params: { id: data.deployment.plan } }">Plan</RouterLink>
         <RouterLink
           :to="{ name: 'delivery', params: { version: data.deployment.version, stage: data.deployment.stage } }"
-          >its delivery</RouterLink
+          >Delivery</RouterLink
         >
         <button
           v-if="running && session.may('run')"
@@ -78,26 +78,26 @@ function act(action: 'go-on' | 'cancel'): Promise<boolean> {
           :disabled="busy"
           @click="act('cancel')"
         >
-          Finish what is in flight and stop
+          Cancel after the running steps
         </button>
       </div>
       <ProblemNote :problem="actProblem" />
       <div v-if="data.canGoOn" class="sheet sheet-pad mb-3">
         <p class="mb-2 wrap-anywhere">
-          <strong class="bad">{{ data.deployment.why || 'It did not come to its end.' }}</strong>
+          <strong class="bad">{{ data.deployment.why || 'The deployment did not finish.' }}</strong>
         </p>
         <p class="mb-2">
-          What was done stands in the record. Go on with the remaining steps as they were planned; where something has
-          changed since, plan version {{ data.deployment.version }} again; or plan the version before to go back.
+          Completed steps are recorded. Retry the remaining steps of this plan. If the state has
+          changed since, plan version {{ data.deployment.version }} again, or plan the previous version to roll back.
         </p>
         <button
           v-if="session.may('run')"
           type="button"
           class="btn btn-primary me-2"
           :disabled="busy"
-          @click="act('go-on')"
+          @click="act('retry')"
         >
-          Go on
+          Retry remaining steps
         </button>
         <RouterLink
           class="btn btn-outline-secondary me-2"
@@ -114,18 +114,18 @@ function act(action: 'go-on' | 'cancel'): Promise<boolean> {
         <RouterLink
           class="btn btn-outline-secondary"
           :to="{ name: 'plan', query: { stage: data.deployment.stage, target: data.deployment.target } }"
-          >Plan the version before</RouterLink
+          >Plan previous version</RouterLink
         >
       </div>
-      <p v-if="steps.length === 0" class="quiet">There was nothing to do: the stage had just what the version wants.</p>
+      <p v-if="steps.length === 0" class="quiet">No steps: the stage already matched the version.</p>
       <template v-else>
         <DeploymentWaves :steps="steps" :span="span" :now="now" />
         <DeploymentSteps :steps="steps" :span="span" :now="now" />
       </template>
       <template v-if="data.outputs.length && !running">
-        <h2>What can be called, and what it is called</h2>
+        <h2>Outputs</h2>
         <div class="sheet overflow-auto">
-          <RowTable caption="What can be called">
+          <RowTable caption="Outputs">
             <tbody>
               <tr v-for="(o, i) in outputs" :key="i">
                 <td>{{ o.function }}</td>
@@ -137,17 +137,17 @@ function act(action: 'go-on' | 'cancel'): Promise<boolean> {
                     v-if="o.value.startsWith('http')"
                     :to="{
                       name: 'function',
-                      params: { function: o.function, tab: 'try' },
+                      params: { function: o.function, tab: 'invoke' },
                       query: { stage: data.deployment.stage },
                     }"
-                    >try it</RouterLink
+                    >Invoke</RouterLink
                   >
                 </td>
               </tr>
             </tbody>
           </RowTable>
           <p v-if="more" class="sheet-pad mb-0">
-            <button type="button" class="btn btn-link p-0" @click="unfold">{{ more }} more</button>
+            <button type="button" class="btn btn-link p-0" @click="unfold">Show {{ more }} more</button>
           </p>
         </div>
       </template>

@@ -31,7 +31,7 @@ function follow(e: MouseEvent): void {
 
 <template>
   <div class="page docs">
-    <nav aria-label="Documents">
+    <nav aria-label="Docs">
       <ul>
         <li v-for="d in shown" :key="d.name">
           <RouterLink

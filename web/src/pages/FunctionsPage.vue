@@ -24,11 +24,11 @@ const names = computed(() => board.value?.rows.map((r) => r.function) ?? [])
 const name = computed(() => String(route.params.function ?? names.value[0] ?? ''))
 const tab = computed(() => String(route.params.tab || 'try'))
 const tabs = [
-  { key: 'try', label: 'Try' },
-  { key: 'log', label: 'Log' },
-  { key: 'figures', label: 'Figures' },
+  { key: 'invoke', label: 'Invoke' },
+  { key: 'logs', label: 'Logs' },
+  { key: 'metrics', label: 'Metrics' },
   { key: 'messages', label: 'Messages' },
-  { key: 'settings', label: 'Settings' },
+  { key: 'configuration', label: 'Configuration' },
 ]
 const { data, problem, pending, reload } = useLoad(
   async () => {
@@ -67,16 +67,16 @@ function go(to: { function?: string; tab?: string }): void {
         value=""
         @change="go({ function: ($event.target as HTMLSelectElement).value })"
       >
-        <option value="">another function…</option>
+        <option value="">Other functions…</option>
         <option v-for="n in names.filter((n) => n !== name)" :key="n">{{ n }}</option>
       </select>
       <template v-if="data">
         <span>{{ data.about }}</span>
         <span class="quiet"
-          >in {{ stage }}: {{ data.there ? `changed last by version ${data.version}` : 'not there yet' }}</span
+          >in {{ stage }}: {{ data.there ? `last changed by version ${data.version}` : 'not deployed yet' }}</span
         >
         <span v-if="data.figures" class="quiet"
-          >{{ data.figures.calls ? count(data.figures.calls, 'call') : 'no calls' }} in the last hour<template
+          >{{ data.figures.calls ? count(data.figures.calls, 'invocation') : 'no invocations' }} in the last hour<template
             v-if="data.figures.calls"
             >, {{ data.figures.errors }} failed, {{ data.figures.meanMs.toFixed(1) }} ms on average</template
           ></span
@@ -99,10 +99,10 @@ function go(to: { function?: string; tab?: string }): void {
           >
         </BNav>
       </nav>
-      <FunctionTry v-if="tab === 'try'" :key="`${name} ${stage}`" :detail="data" :service="service" />
-      <FunctionLog v-else-if="tab === 'log'" :key="`${name} ${stage}`" :detail="data" :service="service" />
+      <FunctionTry v-if="tab === 'invoke'" :key="`${name} ${stage}`" :detail="data" :service="service" />
+      <FunctionLog v-else-if="tab === 'logs'" :key="`${name} ${stage}`" :detail="data" :service="service" />
       <FunctionFigures
-        v-else-if="tab === 'figures'"
+        v-else-if="tab === 'metrics'"
         :key="`figures ${name} ${stage}`"
         :detail="data"
         :service="service"

@@ -7,51 +7,51 @@ import { useLoad } from '../composables/useLoad'
 const { data, problem, reload } = useLoad(() => ask(client.GET('/health')), { topics: ['look'] })
 
 const needs: Record<string, string> = {
-  database: 'The database can be written',
-  disk: 'There is room for the data folder',
-  'secret.key': 'The key that secrets are sealed with is there',
-  'signing.key': 'The key that versions are signed with is there',
+  database: 'Database is writable',
+  disk: 'Data folder has free space',
+  'secret.key': 'Encryption key of secrets is present',
+  'signing.key': 'Signing key of versions is present',
 }
 
 const builds = {
-  'shut in':
-    'Their commands see their own folder and the tools, reach the registries while they fetch, and nothing else.',
-  open: 'Their commands run as Rudmar itself does, because the operator says so: whoever may push can read Rudmar’s keys and data.',
+  isolated:
+    'Build commands can access their own folder, the tools and, while they fetch, the registries.',
+  open: 'Build commands run without isolation (--builds-uncaged): anyone who can push can read Rudmar’s keys and data.',
   refused:
-    'Builds that run commands are refused: this machine cannot shut them in. Others are built. The operator can let them run with --builds-uncaged.',
+    'Builds that run commands are refused, because this machine cannot isolate them. Other builds run. --builds-uncaged allows all builds.',
 }
 </script>
 
 <template>
   <div class="page">
-    <div class="page-head"><h1>How Rudmar does</h1></div>
+    <div class="page-head"><h1>Health</h1></div>
     <ProblemNote :problem="problem" :again="reload" />
     <template v-if="data">
       <section class="sheet sheet-pad mb-3" aria-labelledby="needs">
-        <h2 id="needs">What Rudmar needs</h2>
+        <h2 id="needs">Prerequisites</h2>
         <ul class="list-unstyled mb-1">
           <li v-for="c in data.checks" :key="c.what">
             <span class="need">{{ needs[c.what] ?? c.what }}</span>
-            <StateWord :state="c.problem ? 'not well' : 'well'" />
+            <StateWord :state="c.problem ? 'unhealthy' : 'healthy'" />
             <span v-if="c.problem" class="bad">{{ c.problem }}</span>
           </li>
         </ul>
       </section>
       <section class="sheet sheet-pad mb-3" aria-labelledby="stuck">
-        <h2 id="stuck">What does not get on</h2>
+        <h2 id="stuck">Stalled work</h2>
         <p v-if="!data.stuck.length && !data.sick.length" class="mb-1">
-          Nothing: every place can be seen, and no build, deployment or delivery has stood still for ten minutes.
+          No build, deployment or delivery has stalled for more than 10 minutes, and every target is reachable.
         </p>
         <ul v-else class="mb-1">
           <li v-for="s in data.sick" :key="`${s.service} ${s.stage} ${s.target}`">
             <RouterLink :to="`/s/${s.service}/board?stage=${s.stage}`"
               >{{ s.service }}, {{ s.stage }} on {{ s.target }}</RouterLink
             >
-            cannot be seen, since <TimeAgo :at="s.since" />: {{ s.why }}
+            unreachable since <TimeAgo :at="s.since" />: {{ s.why }}
           </li>
           <li v-for="s in data.stuck" :key="`${s.service} ${s.what}`">
             {{ s.service }}<template v-if="s.stage">, {{ s.stage }}</template
-            >: {{ s.what }}, nothing has moved since <TimeAgo :at="s.since" />
+            >: {{ s.what }}, no progress since <TimeAgo :at="s.since" />
           </li>
         </ul>
       </section>
@@ -64,18 +64,18 @@ const builds = {
       </section>
       <section v-for="p in data.platforms" :key="p.name" class="sheet sheet-pad mb-3" :aria-label="p.name">
         <h2>
-          Functions on {{ p.name }} <span v-if="p.simulated" class="quiet">(simulated: it runs on this machine)</span>
+          Functions on {{ p.name }} <span v-if="p.simulated" class="quiet">(simulated on this machine)</span>
         </h2>
-        <p v-if="!p.answers" class="bad mb-1">It does not answer: {{ p.why }}</p>
+        <p v-if="!p.answers" class="bad mb-1">Unreachable: {{ p.why }}</p>
         <template v-else-if="p.notes.length">
-          <p class="mb-1">They are kept apart, but for this:</p>
+          <p class="mb-1">Functions are isolated, except:</p>
           <ul>
             <li v-for="n in p.notes" :key="n">{{ n }}</li>
           </ul>
         </template>
         <p v-else class="mb-1">
-          Each instance has its own files, processes, network and user, and limits of memory, processes and disk that
-          hold for all that it starts.
+          Each instance has its own files, processes, network and user, and limits of memory, processes and disk for
+          all its processes.
         </p>
       </section>
     </template>

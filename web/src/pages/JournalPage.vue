@@ -39,39 +39,39 @@ const { rows, more, older, problem, pending, reload } = useParts(
     <ProblemNote :problem="problem" :again="reload" />
     <div class="page-head">
       <h1>Journal</h1>
-      <span class="quiet">what was done, by whom; nothing here is ever changed</span>
+      <span class="quiet">Every action with its user and time; entries never change</span>
     </div>
     <div class="controls">
       <input
         v-model.lazy="find"
         class="form-control"
         type="search"
-        placeholder="Only lines with this text"
+        placeholder="Filter by text"
         aria-label="Filter"
       />
       <input
         v-model.lazy="who"
         class="form-control"
         type="search"
-        placeholder="by whom"
-        aria-label="Person"
+        placeholder="User"
+        aria-label="User"
         autocapitalize="off"
       />
       <select v-model="where" class="form-select" aria-label="Stage">
-        <option value="">all stages</option>
+        <option value="">All stages</option>
         <option v-for="s in line.stages" :key="s">{{ s }}</option>
       </select>
     </div>
     <PageWait v-if="pending" />
     <div v-if="rows" class="sheet overflow-auto" tabindex="-1">
-      <RowTable caption="What was done, newest first">
+      <RowTable caption="Journal, newest first">
         <thead>
           <tr>
-            <th scope="col">when</th>
-            <th scope="col">who</th>
-            <th scope="col">stage</th>
-            <th scope="col">what</th>
-            <th scope="col">about</th>
+            <th scope="col">Time</th>
+            <th scope="col">User</th>
+            <th scope="col">Stage</th>
+            <th scope="col">Action</th>
+            <th scope="col">Details</th>
           </tr>
         </thead>
         <tbody>
@@ -80,7 +80,7 @@ const { rows, more, older, problem, pending, reload } = useParts(
               <time :datetime="new Date(e.at).toISOString()">{{ exact(e.at) }}</time>
             </td>
             <td>
-              {{ e.person || 'Rudmar' }}<span v-if="e.token" class="quiet"> by the token {{ e.token }}</span>
+              {{ e.person || 'Rudmar' }}<span v-if="e.token" class="quiet"> with token {{ e.token }}</span>
             </td>
             <td>{{ e.stage }}</td>
             <td class="text-nowrap">{{ e.what }}</td>
@@ -88,7 +88,7 @@ const { rows, more, older, problem, pending, reload } = useParts(
           </tr>
           <tr v-if="rows.length === 0">
             <td colspan="5" class="quiet">
-              {{ find || who || where ? 'Nothing like that was done.' : 'Nothing was done yet.' }}
+              {{ find || who || where ? 'No matching entries.' : 'No entries yet.' }}
             </td>
           </tr>
         </tbody>

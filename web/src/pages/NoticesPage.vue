@@ -60,33 +60,33 @@ function again(id: number): Promise<boolean> {
 }
 
 const of = (h: Schemas['Hook']): string =>
-  h.service ? [h.service, h.stage].filter(Boolean).join('/') : 'every service'
+  h.service ? [h.service, h.stage].filter(Boolean).join('/') : 'All services'
 const states: Record<string, string> = { queued: 'waits', sent: 'done', failed: 'failed' }
 </script>
 
 <template>
   <div class="page">
-    <h1 class="mb-3">Notices</h1>
+    <h1 class="mb-3">Notifications</h1>
     <p class="quiet">
-      What happens goes out as CloudEvents, signed by a key of each address. Who looks after a service says where to.
+      Rudmar sends events as CloudEvents, signed with a key for each target. Administrators create targets.
     </p>
     <ProblemNote :problem="problem ?? sentProblem ?? actProblem" />
-    <section v-if="made" class="sheet sheet-pad mb-3" aria-label="The new key">
+    <section v-if="made" class="sheet sheet-pad mb-3" aria-label="New signing key">
       <p class="mb-1">
-        Notices go to <strong>{{ made.hook.name }}</strong> from now on. The key that they are signed with is shown this
-        once: copy it now.
+        Sending notifications to <strong>{{ made.hook.name }}</strong>. Copy the signing key now: it cannot be shown
+        again.
       </p>
       <CopyText :text="made.key" />
     </section>
     <div class="sheet mb-3 overflow-auto">
-      <RowTable caption="Where notices go">
+      <RowTable caption="Notification targets">
         <thead>
           <tr>
-            <th scope="col">to</th>
-            <th scope="col">address</th>
-            <th scope="col">kinds</th>
-            <th scope="col">of</th>
-            <th scope="col">what you can do</th>
+            <th scope="col">Target</th>
+            <th scope="col">Address</th>
+            <th scope="col">Types</th>
+            <th scope="col">Scope</th>
+            <th scope="col">Actions</th>
           </tr>
         </thead>
         <tbody>
@@ -99,31 +99,31 @@ const states: Record<string, string> = { queued: 'waits', sent: 'done', failed: 
               <button
                 type="button"
                 class="btn btn-sm btn-outline-secondary me-2"
-                :aria-label="`What went to ${h.name}`"
+                :aria-label="`Notifications to ${h.name}`"
                 @click="chosen = chosen === h.id ? null : h.id"
               >
-                {{ chosen === h.id ? 'Close' : 'What went there' }}
+                {{ chosen === h.id ? 'Hide notifications' : 'Show notifications' }}
               </button>
-              <EndButton :what="`notices to ${h.name}`" :busy="busy" @end="end(h.id)" />
+              <EndButton :what="`target ${h.name}`" :busy="busy" @end="end(h.id)" />
             </td>
           </tr>
           <tr v-if="hooks.length === 0">
             <td colspan="5" class="quiet">
-              {{ looksAfter ? 'Nothing goes out yet. Say below where to.' : 'You look after none.' }}
+              {{ looksAfter ? 'No targets. Create one below.' : 'No targets.' }}
             </td>
           </tr>
         </tbody>
       </RowTable>
     </div>
     <div v-if="chosen && sent" class="sheet mb-3 overflow-auto">
-      <RowTable caption="What went there, newest first">
+      <RowTable caption="Notifications, newest first">
         <thead>
           <tr>
-            <th scope="col">when</th>
-            <th scope="col">kind</th>
-            <th scope="col">state</th>
-            <th scope="col">what came back</th>
-            <th scope="col">what you can do</th>
+            <th scope="col">Time</th>
+            <th scope="col">Type</th>
+            <th scope="col">State</th>
+            <th scope="col">Response</th>
+            <th scope="col">Actions</th>
           </tr>
         </thead>
         <tbody>
@@ -132,13 +132,13 @@ const states: Record<string, string> = { queued: 'waits', sent: 'done', failed: 
             <td>{{ n.kind }}</td>
             <td class="text-nowrap">
               <StateWord :state="states[n.state] ?? n.state" /><span class="quiet">
-                {{ n.tries === 1 ? '1 try' : `${n.tries} tries` }}</span
+                {{ n.tries === 1 ? '1 attempt' : `${n.tries} attempts` }}</span
               >
             </td>
             <td class="wrap-anywhere">
-              {{ n.answer || 'nothing yet' }}
+              {{ n.answer || 'no response yet' }}
               <details>
-                <summary>what was sent</summary>
+                <summary>Content</summary>
                 <pre class="mb-0">{{ JSON.stringify(n.event, null, 2) }}</pre>
               </details>
             </td>
@@ -150,19 +150,19 @@ const states: Record<string, string> = { queued: 'waits', sent: 'done', failed: 
                 :disabled="busy"
                 @click="again(n.id)"
               >
-                Send it again
+                Resend
               </button>
-              <span v-else-if="n.dueAt" class="quiet">is tried by itself</span>
+              <span v-else-if="n.dueAt" class="quiet">retries automatically</span>
             </td>
           </tr>
           <tr v-if="sent.length === 0">
-            <td colspan="5" class="quiet">Nothing went there yet.</td>
+            <td colspan="5" class="quiet">No notifications yet.</td>
           </tr>
         </tbody>
       </RowTable>
     </div>
     <form v-if="looksAfter" class="sheet sheet-pad" aria-labelledby="new" @submit.prevent="add">
-      <h2 id="new">Send notices somewhere</h2>
+      <h2 id="new">New target</h2>
       <div class="fields">
         <label>Name <input v-model="name" class="form-control" required maxlength="60" autocomplete="off" /></label>
         <label
@@ -172,12 +172,12 @@ const states: Record<string, string> = { queued: 'waits', sent: 'done', failed: 
         <label
           >Of
           <select v-model="service" class="form-select">
-            <option value="">every service</option>
+            <option value="">All services</option>
             <option v-for="s in services ?? []" :key="s.name">{{ s.name }}</option>
           </select>
         </label>
         <fieldset>
-          <legend>Kinds (none: all)</legend>
+          <legend>Types (default all)</legend>
           <BFormCheckbox
             v-for="k in data?.kinds ?? []"
             :key="k"
@@ -189,9 +189,9 @@ const states: Record<string, string> = { queued: 'waits', sent: 'done', failed: 
           </BFormCheckbox>
         </fieldset>
       </div>
-      <button class="btn btn-primary mt-3" :disabled="busy">Send them</button>
+      <button class="btn btn-primary mt-3" :disabled="busy">Create target</button>
     </form>
-    <p v-else class="quiet">An administrator says where notices go.</p>
+    <p v-else class="quiet">Only administrators can create targets.</p>
   </div>
 </template>
 

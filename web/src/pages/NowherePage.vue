@@ -1,7 +1,7 @@
 <template>
   <main class="page">
-    <EmptyNote title="There is no such page"
-      >The address may have been cut off. <RouterLink to="/">Go to the first service.</RouterLink></EmptyNote
+    <EmptyNote title="Page not found"
+      >The address may be incomplete. <RouterLink to="/">Go to Services</RouterLink></EmptyNote
     >
   </main>
 </template>

@@ -9,10 +9,10 @@ import mark from '../assets/mark.svg?inline'
       <RouterLink to="/" class="brand link-plain"><img :src="mark" alt="" width="20" height="20" /> Rudmar</RouterLink>
       <nav aria-label="Pages">
         <RouterLink :to="{ name: 'services' }">Services and repositories</RouterLink>
-        <RouterLink :to="{ name: 'notices' }">Notices</RouterLink>
-        <RouterLink :to="{ name: 'you' }">You</RouterLink>
-        <RouterLink :to="{ name: 'docs' }">Documents</RouterLink>
-        <RouterLink :to="{ name: 'api' }">The API</RouterLink>
+        <RouterLink :to="{ name: 'notices' }">Notifications</RouterLink>
+        <RouterLink :to="{ name: 'you' }">Account</RouterLink>
+        <RouterLink :to="{ name: 'docs' }">Docs</RouterLink>
+        <RouterLink :to="{ name: 'api' }">API</RouterLink>
       </nav>
     </header>
     <main id="page"><RouterView /></main>

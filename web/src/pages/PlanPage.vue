@@ -58,7 +58,7 @@ const stop = useLive().listen((change) => {
   const here = change?.service === service.value && change.body.stage === plan.value?.base.stage
   if (
     change === null ||
-    (here && (change.topic === 'deployment' || (change.topic === 'look' && change.body.drifted === true)))
+    (here && (change.topic === 'deployment' || (change.topic === 'observation' && change.body.drifted === true)))
   )
     moved.value = true
 })
@@ -68,9 +68,9 @@ watch(data, () => (moved.value = false))
 /** It deletes or opens something, which is confirmed by the stage's name. */
 const asking = ref(false)
 const doing = computed(() => {
-  if (data.value?.runnable.how !== 'return' || !plan.value) return 'Run this plan'
+  if (data.value?.runnable.how !== 'rollback' || !plan.value) return `Deploy version ${plan.value?.base.version ?? ''}`
   const { stage, version, from } = plan.value.base
-  return version > from ? `Put version ${version} into ${stage} again` : `Take ${stage} back to version ${version}`
+  return version > from ? `Redeploy version ${version}` : `Roll back to version ${version}`
 })
 const { busy, problem: runProblem, run } = useAction()
 
@@ -84,7 +84,7 @@ function choose(query: Record<string, string | undefined>): void {
 
 /** Keeps the plan as it is shown, so that it has an address; another one by now is refused. */
 async function keep(): Promise<Schemas['KeptPlan']> {
-  if (!data.value) throw new Problem(0, 'There is no plan yet.')
+  if (!data.value) throw new Problem(0, 'The plan is still loading.')
   if (data.value.id) return data.value
   const { base, digest } = data.value.plan
   return ask(
@@ -154,13 +154,13 @@ async function go(confirm: string): Promise<void> {
         </select>
       </label>
       <button v-if="!route.params.id" type="button" class="btn btn-outline-secondary btn-sm" @click="reload()">
-        Look again
+        Recompute plan
       </button>
       <span v-if="data?.id" class="quiet">plan {{ data.id }}, kept <TimeAgo :at="data.madeAt" /></span>
       <template v-else-if="data">
-        <span class="quiet">looked at <TimeAgo :at="data.madeAt" />, not kept</span>
+        <span class="quiet">computed <TimeAgo :at="data.madeAt" />, not saved</span>
         <button type="button" class="btn btn-outline-secondary btn-sm" :disabled="busy" @click="address">
-          Give it an address
+          Save plan
         </button>
       </template>
       <button v-if="data" type="button" class="btn btn-outline-secondary btn-sm" :disabled="busy" @click="copy">
@@ -169,36 +169,36 @@ async function go(confirm: string): Promise<void> {
     </div>
     <ProblemNote :problem="problem" :again="reload" />
     <p v-if="moved && data && !busy" class="wait mb-2" role="status">
-      Something has happened in {{ plan?.base.stage }} since this plan was made.
+      {{ plan?.base.stage }} has changed since this plan was computed.
       <button type="button" class="btn btn-link p-0" @click="route.params.id ? choose({}) : reload()">
-        Plan again
+        Recompute plan
       </button>
     </p>
     <template v-if="data && plan">
       <p class="sentence">
         {{ plan.sentence }}
         <span v-if="!asked && waiting && waiting === plan.base.version" class="quiet"
-          >It waits to come in:
+          >Waiting to enter:
           <RouterLink :to="{ name: 'delivery', params: { service, version: waiting, stage: plan.base.stage } }"
-            >its gates</RouterLink
+            >show gates</RouterLink
           >.</span
         >
       </p>
       <PlanAgainst v-if="data.id" :id="data.id" />
       <p v-if="quietSince" class="quiet">
-        Nothing is to be done since <TimeAgo :at="quietSince" />, when version {{ plan.base.version }} came in; the last
-        look found live as it was put there. Choose another version to see what it would change.
+        Up to date since <TimeAgo :at="quietSince" />, when version {{ plan.base.version }} was deployed. The last check
+        found no drift. Choose another version to see what it would change.
       </p>
       <div v-else class="split">
         <section>
           <PlanSheet :id="data.id" :plan="plan" />
         </section>
         <aside>
-          <h2>What it means</h2>
+          <h2>Impact</h2>
           <ConsequenceList :says="plan.says" />
           <div class="sheet sheet-pad foot">
             <template v-if="plan.problems.length">
-              <h2 class="bad">What stops it</h2>
+              <h2 class="bad">Blockers</h2>
               <p v-for="p in plan.problems" :key="p.message" class="mb-1 wrap-anywhere">
                 {{ p.message }} <span v-if="p.from?.file" class="quiet">{{ p.from.file }}:{{ p.from.line }}</span>
               </p>
@@ -218,10 +218,10 @@ async function go(confirm: string): Promise<void> {
                 class="btn btn-sm btn-outline-secondary d-block mt-1"
                 @click="choose({})"
               >
-                Make a new plan
+                Recompute plan
               </button></ProblemNote
             >
-            <template v-if="['run', 'return'].includes(data.runnable.how)">
+            <template v-if="['run', 'rollback'].includes(data.runnable.how)">
               <TypedConfirm
                 v-model="asking"
                 :title="doing"
@@ -241,23 +241,23 @@ async function go(confirm: string): Promise<void> {
                 {{ doing }}{{ data.confirm ? '…' : '' }}
               </button>
               <p v-if="data.confirm" class="bad mb-0 mt-1">{{ data.confirm }}.</p>
-              <p v-if="!session.may('run')" class="quiet mb-0 mt-1">Your role may look at plans, not run them.</p>
+              <p v-if="!session.may('run')" class="quiet mb-0 mt-1">Your role can view plans but not run them.</p>
             </template>
             <RouterLink
               v-if="data.runnable.how === 'delivery'"
               :to="{ name: 'delivery', params: { service, version: plan.base.version, stage: plan.base.stage } }"
-              >See its gates in {{ plan.base.stage }}</RouterLink
+              >Show gates in {{ plan.base.stage }}</RouterLink
             >
           </div>
           <p class="quiet small mt-2 wrap-anywhere">
-            Digest <code>{{ plan.digest.slice(7, 23) }}</code>, against record {{ plan.base.serial }} and live
-            <code>{{ plan.base.fingerprint.slice(0, 10) }}</code>. A plan is refused once either has moved.
+            Digest <code>{{ plan.digest.slice(7, 23) }}</code>, computed against record serial {{ plan.base.serial }} and actual state
+            <code>{{ plan.base.fingerprint.slice(0, 10) }}</code>. The plan is out of date as soon as either changes.
           </p>
         </aside>
       </div>
     </template>
     <div v-else-if="!problem">
-      <p class="quiet">Comparing what is wanted, recorded and live…</p>
+      <p class="quiet">Comparing the version with the recorded and the actual state…</p>
       <PageWait />
     </div>
   </div>

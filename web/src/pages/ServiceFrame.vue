@@ -60,10 +60,10 @@ onUnmounted(() => document.removeEventListener('keydown', onFind))
     <StageLine v-if="line" :line="line" />
     <div v-else-if="!problem" class="line-wait" aria-hidden="true" />
     <main v-if="problem?.status === 404" class="page">
-      <h1>There is no service {{ service }}</h1>
+      <h1>Service {{ service }} not found</h1>
       <p>
-        It was never here, has another name by now, or was taken away.
-        <RouterLink :to="{ name: 'services' }">These are there</RouterLink>.
+        It does not exist, was renamed, or was deleted.
+        <RouterLink :to="{ name: 'services' }">Show all services</RouterLink>
       </p>
     </main>
     <template v-else>

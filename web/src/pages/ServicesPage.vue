@@ -68,9 +68,9 @@ function act(confirm: string): Promise<boolean> {
 
 const means = {
   service:
-    'It goes off the list. Its versions and its journal stay. What still runs has to be taken away before, by a version of a commit without its folder.',
-  repository: 'It goes with its whole history. It must hold no service any more.',
-  move: 'Pushes to its repository are no longer built for it, and those that hold it are refused. Whoever may push to the other one makes its versions. What runs stays until a version comes in by the rules that stand in each stage.',
+    'This removes the service from the list. Its versions and journal are kept. Delete its deployed resources first, with a commit that removes its folder.',
+  repository: 'This deletes the repository and its complete history. It must not contain services.',
+  move: 'Pushes to its current repository are no longer built for it, and pushes that contain it are refused. Everyone who can push to the new repository creates its versions. The deployed resources stay until a version enters under the standing rules of each stage.',
 }
 </script>
 
@@ -80,9 +80,9 @@ const means = {
     <ProblemNote :problem="problem ?? (asking ? null : actProblem)" />
     <TypedConfirm
       v-model="asking"
-      :title="`${doing?.kind === 'move' ? 'Move' : 'Remove'} ${doing?.name}`"
+      :title="`${doing?.kind === 'move' ? 'Move' : 'Delete'} ${doing?.name}`"
       :word="doing?.name ?? ''"
-      :action="doing?.kind === 'move' ? 'Move it' : 'Remove it'"
+      :action="doing?.kind === 'move' ? `Move ${doing?.name}` : `Delete ${doing?.name}`"
       :busy="busy"
       :problem="actProblem"
       @confirm="act"
@@ -90,7 +90,7 @@ const means = {
       <template v-if="doing">
         <p>{{ means[doing.kind] }}</p>
         <label v-if="doing.kind === 'move'" class="d-block mb-2"
-          >To the repository
+          >Target repository
           <select class="form-select" v-model="to">
             <option v-for="r in repositories ?? []" :key="r.name">{{ r.name }}</option>
           </select>
@@ -101,10 +101,10 @@ const means = {
       <RowTable caption="Services">
         <thead>
           <tr>
-            <th scope="col">service</th>
-            <th scope="col">repository</th>
-            <th scope="col">runs in</th>
-            <th scope="col">what you can do</th>
+            <th scope="col">Service</th>
+            <th scope="col">Repository</th>
+            <th scope="col">Deployed in</th>
+            <th scope="col">Actions</th>
           </tr>
         </thead>
         <tbody>
@@ -129,18 +129,18 @@ const means = {
                   type="button"
                   class="btn btn-sm btn-outline-secondary"
                   :disabled="s.stages > 0"
-                  :aria-label="`Remove ${s.name}`"
-                  :title="s.stages ? 'Something of it still runs.' : undefined"
+                  :aria-label="`Delete ${s.name}`"
+                  :title="s.stages ? 'The service still has deployed resources.' : undefined"
                   @click="begin('service', s.name)"
                 >
-                  Remove…
+                  Delete…
                 </button>
               </template>
-              <span v-else class="quiet">An administrator moves and removes it.</span>
+              <span v-else class="quiet">Only administrators can move or delete it.</span>
             </td>
           </tr>
           <tr v-if="services.length === 0">
-            <td colspan="4" class="quiet">There is none yet. Push a folder with a rudmar.yaml to a repository.</td>
+            <td colspan="4" class="quiet">No services yet. Push a folder with a rudmar.yaml to a repository.</td>
           </tr>
         </tbody>
       </RowTable>
@@ -149,17 +149,17 @@ const means = {
       <RowTable caption="Repositories">
         <thead>
           <tr>
-            <th scope="col">repository</th>
-            <th scope="col">address to clone</th>
-            <th scope="col">holds</th>
-            <th scope="col">what you can do</th>
+            <th scope="col">Repository</th>
+            <th scope="col">Clone command</th>
+            <th scope="col">Services</th>
+            <th scope="col">Actions</th>
           </tr>
         </thead>
         <tbody>
           <tr v-for="r in repositories" :key="r.name">
             <td>{{ r.name }}</td>
             <td><CopyText :text="`git clone ${r.cloneAddress}`" /></td>
-            <td>{{ r.services.join(', ') || 'no service' }}</td>
+            <td>{{ r.services.join(', ') || 'none' }}</td>
             <td>
               <MirrorBox v-if="session.may('look after')" :repository="r" @changed="reloadRepositories" />
               <button
@@ -167,13 +167,13 @@ const means = {
                 type="button"
                 class="btn btn-sm btn-outline-secondary"
                 :disabled="r.services.length > 0"
-                :aria-label="`Remove ${r.name}`"
-                :title="r.services.length ? 'It holds services.' : undefined"
+                :aria-label="`Delete ${r.name}`"
+                :title="r.services.length ? 'The repository contains services.' : undefined"
                 @click="begin('repository', r.name)"
               >
-                Remove…
+                Delete…
               </button>
-              <span v-else class="quiet">An administrator removes it.</span>
+              <span v-else class="quiet">Only administrators can delete it.</span>
             </td>
           </tr>
         </tbody>
@@ -181,17 +181,17 @@ const means = {
     </div>
     <form v-if="session.may('write')" class="d-flex gap-2 align-items-end" @submit.prevent="make">
       <label
-        >A new repository
+        >New repository
         <input
           class="form-control"
           v-model="made"
           required
           pattern="[a-z][a-z0-9\-]{0,39}"
-          placeholder="its name"
+          placeholder="Name"
           autocomplete="off"
         />
       </label>
-      <button class="btn btn-primary" :disabled="busy">Make it</button>
+      <button class="btn btn-primary" :disabled="busy">Create repository</button>
     </form>
   </div>
 </template>

@@ -17,10 +17,10 @@ document.title = 'Sign in · Rudmar'
   <main class="door">
     <div class="sheet">
       <h1><img :src="mark" alt="" width="26" height="26" /> Rudmar</h1>
-      <p class="quiet">Declare functions, see what a version would change, deliver it through stages.</p>
+      <p class="quiet">Declare functions, plan changes and deliver versions through stages.</p>
       <SignInForm />
       <p v-if="demo" class="quiet small mb-0">
-        The demo prints its handles and their password in the terminal where it was started.
+        The demo prints its usernames and their password in its terminal.
       </p>
     </div>
   </main>

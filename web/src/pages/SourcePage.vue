@@ -117,7 +117,7 @@ async function fetchText(path: string): Promise<void> {
       params: { path: { service: service.value }, query: { path, branch: data.value.branch } },
     }),
   )
-  texts.value = new Map(texts.value).set(path, got.binary ? '(not a text)' : got.text)
+  texts.value = new Map(texts.value).set(path, got.binary ? '(binary file)' : got.text)
 }
 
 function assist(at: number, column: number): Promise<Schemas['AssistResult']> {
@@ -287,15 +287,15 @@ async function drop(): Promise<void> {
     <ProblemNote :problem="problem" :again="reload" />
     <PageWait v-if="pending" :lines="14" />
     <p v-if="full" class="bad" role="alert">
-      This browser gives no more room for drafts: commit the edit before you leave the page.
+      This browser has no space left for drafts. Commit the edit before you leave the page.
     </p>
     <div v-if="draft" class="sheet sheet-pad mb-2" role="status">
-      You left {{ count(draft.files.length, 'edited file') }} here <TimeAgo :at="draft.at" />, not committed<template
+      Uncommitted draft of {{ count(draft.files.length, 'file') }} from <TimeAgo :at="draft.at" /><template
         v-if="data && draft.base !== data.head.hash"
-        >; the branch has moved on since, and committing will show both</template
+        >; the branch has newer commits, and committing shows both</template
       >.
-      <button type="button" class="btn btn-sm btn-primary ms-2" @click="takeUp">Go on with it</button>
-      <button type="button" class="btn btn-sm btn-outline-secondary ms-2" @click="forget">Drop it</button>
+      <button type="button" class="btn btn-sm btn-primary ms-2" @click="takeUp">Restore draft</button>
+      <button type="button" class="btn btn-sm btn-outline-secondary ms-2" @click="forget">Discard draft</button>
     </div>
     <div v-if="data" class="grid">
       <nav class="files sheet" aria-label="Files">
@@ -305,15 +305,15 @@ async function drop(): Promise<void> {
             class="form-control mb-1"
             required
             pattern="[a-z][a-z0-9\-]{0,39}"
-            placeholder="its name"
+            placeholder="Name"
             aria-label="Name of the new function"
             autofocus
           />
           <select v-model="newRuntime" class="form-select mb-1" aria-label="Runtime of the new function">
             <option v-for="r in data.runtimes" :key="r">{{ r }}</option>
           </select>
-          <button class="btn btn-sm btn-primary me-1" :disabled="busy">Make it</button>
-          <button type="button" class="btn btn-sm btn-outline-secondary" @click="newName = null">No</button>
+          <button class="btn btn-sm btn-primary me-1" :disabled="busy">Create function</button>
+          <button type="button" class="btn btn-sm btn-outline-secondary" @click="newName = null">Cancel</button>
         </form>
         <button v-else-if="session.may('write')" type="button" class="btn btn-link btn-sm" @click="newName = ''">
           New function…
@@ -330,18 +330,18 @@ async function drop(): Promise<void> {
               aria-label="Branch"
               :value="data.branch"
               :disabled="edits.size > 0"
-              :title="edits.size ? 'Commit or drop the edit first' : undefined"
+              :title="edits.size ? 'Commit or discard the edit first' : undefined"
               @change="switchTo(($event.target as HTMLSelectElement).value)"
             >
               <option v-for="b in data.branches" :key="b">{{ b }}</option></select
             ><template v-else>{{ data.branch }}</template> at <code>{{ base.slice(0, 8) }}</code><template
               v-if="data.taken"
-              >, taken by a stage</template
+              >, deployed by a stage</template
             ></span
           >
-          <span v-if="errors" class="bad">{{ count(errors, 'error') }} in all</span>
+          <span v-if="errors" class="bad">{{ count(errors, 'error') }}</span>
           <span v-else class="good">no errors</span>
-          <button v-if="gone" type="button" class="btn btn-link p-0" @click="bringBack">bring it back</button>
+          <button v-if="gone" type="button" class="btn btn-link p-0" @click="bringBack">Restore file</button>
           <template v-else>
             <button
               type="button"
@@ -353,19 +353,19 @@ async function drop(): Promise<void> {
             </button>
             <template v-if="session.may('write')">
               <button v-if="owner" type="button" class="btn btn-link p-0" @click="renamed = owner">
-                rename {{ owner }}
+                Rename {{ owner }}
               </button>
               <button v-if="file !== 'rudmar.yaml'" type="button" class="btn btn-link p-0" @click="takeAway(false)">
-                take this file away
+                Delete file
               </button>
               <button v-if="owner" type="button" class="btn btn-link p-0" @click="takeAway(true)">
-                take {{ owner }} away
+                Delete {{ owner }}
               </button>
             </template>
           </template>
         </div>
         <form v-if="renamed !== null" class="commit mb-2" @submit.prevent="rename">
-          <label for="renamed" class="text-nowrap">{{ owner }} becomes</label>
+          <label for="renamed" class="text-nowrap">New name of {{ owner }}</label>
           <input
             id="renamed"
             v-model="renamed"
@@ -375,8 +375,8 @@ async function drop(): Promise<void> {
             autofocus
           />
           <button class="btn btn-primary" :disabled="busy || renamed === owner">Rename</button>
-          <button type="button" class="btn btn-outline-secondary" @click="renamed = null">No</button>
-          <span class="quiet">as an edit; <code>was</code> keeps it one function</span>
+          <button type="button" class="btn btn-outline-secondary" @click="renamed = null">Cancel</button>
+          <span class="quiet">as an edit; <code>renamed_from</code> keeps its data</span>
         </form>
         <ProblemNote :problem="fileProblem" />
         <div class="edit sheet">
@@ -416,17 +416,17 @@ async function drop(): Promise<void> {
         <ProblemNote :problem="commitProblem" />
         <div v-if="conflict" class="sheet sheet-pad mb-2" role="alert">
           <p class="mb-1">
-            <strong class="wait">{{ conflict.detail }}</strong> Nothing of yours is lost: it stands in the editor.
+            <strong class="wait">{{ conflict.detail }}</strong> Your edit is kept in the editor.
           </p>
           <details v-for="(theirs, path) in conflict.theirs" :key="path">
-            <summary>{{ path }} as {{ conflict.by }} left it</summary>
+            <summary>{{ path }} as committed by {{ conflict.by }}</summary>
             <pre class="block">{{ theirs }}</pre>
           </details>
           <button type="button" class="btn btn-sm btn-primary me-2 mt-2" @click="keepMine">
-            Commit mine on top of it
+            Commit my version
           </button>
           <button type="button" class="btn btn-sm btn-outline-secondary mt-2" @click="drop">
-            Take theirs, drop my edit
+            Use theirs and discard my edit
           </button>
         </div>
         <div v-if="showDiff && edits.size" class="diffs">
@@ -434,7 +434,7 @@ async function drop(): Promise<void> {
             v-for="[path, now] in edits"
             :key="path"
             :title="path"
-            sides="committed at the left, your edit at the right"
+            sides="left: committed; right: your edit"
             :before="texts.get(path) ?? ''"
             :after="now ?? ''"
           />
@@ -445,14 +445,14 @@ async function drop(): Promise<void> {
               v-model="message"
               class="form-control"
               required
-              placeholder="What this changes, and for whom"
+              placeholder="Commit message"
               aria-label="Message"
             />
             <input
               v-model="onto"
               class="form-control onto"
               pattern="[A-Za-z0-9][A-Za-z0-9._\/\-]*"
-              :placeholder="`to ${data.branch}, or a new branch`"
+              :placeholder="`${data.branch}, or a new branch`"
               aria-label="New branch"
             />
           </div>
@@ -462,7 +462,7 @@ async function drop(): Promise<void> {
               :class="refused ? 'btn-outline-secondary' : 'btn-primary'"
               :disabled="busy || !session.may('write')"
             >
-              Commit {{ count(edits.size, 'file') }}<template v-if="refused"> all the same</template>
+              Commit {{ count(edits.size, 'file') }}<template v-if="refused"> anyway</template>
             </button>
             <button
               type="button"
@@ -470,17 +470,17 @@ async function drop(): Promise<void> {
               :aria-pressed="showDiff"
               @click="showDiff = !showDiff"
             >
-              {{ showDiff ? 'Hide' : 'Show' }} the differences
+              {{ showDiff ? 'Hide' : 'Show' }} differences
             </button>
-            <button type="button" class="btn btn-outline-secondary text-nowrap" @click="drop">Drop the edit</button>
+            <button type="button" class="btn btn-outline-secondary text-nowrap" @click="drop">Discard edit</button>
             <span v-if="refused" class="bad"
-              >{{ data.branch }} will refuse it while there {{ errors === 1 ? 'is an error' : 'are errors' }}; a new
-              branch takes it</span
+              >{{ data.branch }} refuses commits with errors; commit to a
+              new branch instead</span
             >
-            <span v-if="stale" class="wait text-nowrap">the branch has moved on</span>
+            <span v-if="stale" class="wait text-nowrap">The branch has newer commits</span>
           </div>
         </form>
-        <p v-else-if="!session.may('write')" class="quiet mb-0">Your role reads; an author writes.</p>
+        <p v-else-if="!session.may('write')" class="quiet mb-0">Your role can view files but not edit them.</p>
       </section>
       <aside>
         <EditPlan

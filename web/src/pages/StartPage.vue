@@ -19,10 +19,10 @@ watch(data, (services) => {
 <template>
   <main class="page">
     <ProblemNote :problem="problem" />
-    <EmptyNote v-if="data && data.length === 0" title="There is no service yet" command="rudmar new service my-service">
+    <EmptyNote v-if="data && data.length === 0" title="No services" command="rudmar new service my-service">
       A service is a folder with a rudmar.yaml in a repository that Rudmar hosts.
-      <RouterLink :to="{ name: 'services' }">Make a repository</RouterLink>, and push one to it; this command makes one
-      that works, and says what to do next.
+      <RouterLink :to="{ name: 'services' }">Create a repository</RouterLink>, and push a service to it. This command creates a service
+      that works and prints the next step.
     </EmptyNote>
   </main>
 </template>

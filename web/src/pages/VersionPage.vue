@@ -53,34 +53,34 @@ function open(fn: string, path: string): Promise<boolean> {
           built <TimeAgo :at="data.version.builtAt"
         /></span>
         <RouterLink :to="{ name: 'plan', params: { service }, query: { stage, version: data.version.number } }"
-          >Plan it onto {{ stage }}</RouterLink
+          >Plan for {{ stage }}</RouterLink
         >
         <RouterLink
           v-if="data.version.number > 1"
           :to="{ name: 'compare', params: { service, version: data.version.number - 1, other: data.version.number } }"
-          >Compare it with version {{ data.version.number - 1 }}</RouterLink
+          >Compare with version {{ data.version.number - 1 }}</RouterLink
         >
       </div>
       <p class="quiet">
-        {{ data.version.stages.length ? `Runs in ${data.version.stages.join(', ')}.` : 'Runs nowhere.' }} Each archive
-        is named by the SHA-256 of its listing; the same bytes run in every stage.
+        {{ data.version.stages.length ? `Deployed in ${data.version.stages.join(', ')}.` : 'Not deployed.' }} Each archive
+        is identified by the SHA-256 of its listing; every stage runs the same bytes.
       </p>
       <ProvenanceNote :service="service" :version="version" />
       <div class="sheet overflow-auto mb-3">
-        <RowTable caption="Archives, one for each function">
+        <RowTable caption="Archives by function">
           <thead>
             <tr>
-              <th scope="col">function</th>
-              <th scope="col">digest</th>
-              <th scope="col" class="number">archive</th>
-              <th scope="col">files</th>
+              <th scope="col">Function</th>
+              <th scope="col">Digest</th>
+              <th scope="col" class="number">Archive</th>
+              <th scope="col">Files</th>
             </tr>
           </thead>
           <tbody>
             <tr v-for="f in data.functions" :key="f.function">
               <td>
                 {{ f.function }}
-                <div class="quiet">{{ f.changed ? 'changed' : 'as before' }}</div>
+                <div class="quiet">{{ f.changed ? 'changed' : 'unchanged' }}</div>
               </td>
               <td><CopyText :text="f.digest" :label="digest(f.digest)" /></td>
               <td class="number text-nowrap">
@@ -108,7 +108,7 @@ function open(fn: string, path: string): Promise<boolean> {
       <ProblemNote :problem="fileProblem" />
       <section v-if="shown" class="mb-3">
         <h2>{{ shown.file.path }} in {{ shown.function }}</h2>
-        <pre class="block">{{ shown.file.binary ? 'not a text' : shown.file.text }}</pre>
+        <pre class="block">{{ shown.file.binary ? 'Binary file' : shown.file.text }}</pre>
       </section>
       <h2>Build log</h2>
       <pre class="block">{{ data.log }}</pre>

@@ -37,7 +37,7 @@ const { data: builds, reload } = useLoad(
 /** Builds at work, and the newest one where it made no version. */
 const shownBuilds = computed(
   () =>
-    builds.value?.filter((b, i) => b.state === 'running' || b.state === 'queued' || (i === 0 && b.state !== 'done')) ??
+    builds.value?.filter((b, i) => b.state === 'running' || b.state === 'queued' || (i === 0 && b.state !== 'succeeded')) ??
     [],
 )
 
@@ -59,11 +59,11 @@ function pick(version: number): void {
         v-model.lazy="find"
         class="form-control find"
         type="search"
-        placeholder="Message, author, commit or number"
+        placeholder="Filter by message, author, commit or number"
         aria-label="Filter"
       />
       <span v-if="data" class="quiet"
-        >{{ more ? 'the newest' : '' }} {{ count(data.length, 'version') }}; what a version holds never changes</span
+        >{{ more ? 'Newest' : '' }} {{ count(data.length, 'version') }}; versions never change</span
       >
       <RouterLink
         v-if="picked.length === 2"
@@ -72,30 +72,30 @@ function pick(version: number): void {
         >Compare {{ picked[0] }} with {{ picked[1] }}</RouterLink
       >
       <span v-else-if="picked.length === 1" class="quiet ms-auto"
-        >mark another one to compare it with version {{ picked[0] }}</span
+        >Select another version to compare with version {{ picked[0] }}</span
       >
-      <span v-else-if="data && data.length > 1" class="quiet ms-auto">mark two to compare them</span>
+      <span v-else-if="data && data.length > 1" class="quiet ms-auto">Select two versions to compare</span>
     </div>
     <BuildNote v-for="b in shownBuilds" :key="b.id" :build="b" :service="service" @changed="reload" />
     <PageWait v-if="pending" />
-    <p v-if="data && data.length === 0 && find" class="quiet">No version is like that.</p>
+    <p v-if="data && data.length === 0 && find" class="quiet">No matching versions.</p>
     <EmptyNote
       v-else-if="data && data.length === 0 && shownBuilds.length === 0"
-      title="No version yet"
+      title="No versions"
       command="git push origin main"
-      >A version is built from each commit on a branch that a stage takes.</EmptyNote
+      >Push a commit to a branch that a stage deploys to build a version.</EmptyNote
     >
     <div v-else-if="data && data.length" class="sheet overflow-auto" tabindex="-1">
       <RowTable caption="Versions, newest first">
         <thead>
           <tr>
-            <th scope="col"><span class="visually-hidden">compare</span></th>
-            <th scope="col" class="number">version</th>
-            <th scope="col">commit</th>
-            <th scope="col">by</th>
-            <th scope="col">built</th>
-            <th scope="col">functions that changed</th>
-            <th scope="col">runs in</th>
+            <th scope="col"><span class="visually-hidden">Compare</span></th>
+            <th scope="col" class="number">Version</th>
+            <th scope="col">Commit</th>
+            <th scope="col">Author</th>
+            <th scope="col">Built</th>
+            <th scope="col">Changed functions</th>
+            <th scope="col">Deployed in</th>
           </tr>
         </thead>
         <tbody>
@@ -118,7 +118,7 @@ function pick(version: number): void {
             <td>{{ v.changed.length === v.functions ? `all ${v.functions}` : some(v.changed) || 'none' }}</td>
             <td>
               <template v-if="v.stages.length">{{ v.stages.join(', ') }}</template>
-              <span v-else class="quiet">nowhere</span>
+              <span v-else class="quiet">not deployed</span>
             </td>
           </tr>
         </tbody>

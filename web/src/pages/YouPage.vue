@@ -18,15 +18,15 @@ const { busy, problem: actProblem, run } = useAction()
 
 /** What each right lets somebody do. */
 const means: Record<string, string> = {
-  look: 'read everything; always part of it',
-  try: 'call functions by hand',
-  write: 'push, commit, make repositories',
-  ask: 'ask for a version in a stage',
-  approve: 'say yes or no to a version',
-  'pass over': 'let a version in without one of its gates',
-  secrets: 'set secrets',
-  run: 'run plans, go on, cancel, take back',
-  'look after': 'move and remove services and repositories',
+  view: 'view everything; always included',
+  invoke: 'invoke functions',
+  write: 'push, commit, create repositories',
+  request: 'request deliveries',
+  approve: 'approve or reject versions',
+  override: 'override gates',
+  'set-secrets': 'set secrets',
+  deploy: 'run, retry and cancel deployments, roll back',
+  administer: 'move and delete services and repositories, manage notifications',
 }
 const name = ref('')
 const acts = ref<string[]>(['look'])
@@ -66,50 +66,50 @@ function takeAway(c: Schemas['PrivateCopy']): Promise<boolean> {
   })
 }
 
-const everywhere = (list: string[]): string => list.join(', ') || 'every service'
+const everywhere = (list: string[]): string => list.join(', ') || 'All services'
 const runsOut = (t: Schemas['Token']): boolean => t.until < Date.now()
 </script>
 
 <template>
   <div class="page">
-    <h1 class="mb-3">You</h1>
+    <h1 class="mb-3">Account</h1>
     <ProblemNote :problem="problem ?? actProblem" />
     <dl v-if="own" class="sheet sheet-pad who mb-3">
-      <dt>handle</dt>
+      <dt>Username</dt>
       <dd>{{ own.handle }}</dd>
-      <dt>role</dt>
+      <dt>Role</dt>
       <dd>{{ own.role }} in {{ everywhere(own.places) }}</dd>
-      <dt>groups</dt>
+      <dt>Groups</dt>
       <dd>{{ own.groups.join(', ') || 'none' }}</dd>
-      <dt>may</dt>
+      <dt>Permissions</dt>
       <dd>{{ own.abilities.join(', ') }}</dd>
     </dl>
     <section aria-labelledby="tokens">
       <h2 id="tokens">Tokens</h2>
       <p class="quiet">
-        A machine acts with one in your name: never with more than you may yourself. It is a bearer token for the API
+        Machines act in your name with a token, which never has more rights than you. Use it as a bearer token for the API,
         and
-        <code>RUDMAR_TOKEN</code> for the command line, and with your handle the password of git.
+        <code>RUDMAR_TOKEN</code> for the command line, or as the git password with your username.
       </p>
-      <section v-if="made" class="sheet sheet-pad mb-3" aria-label="The new token">
+      <section v-if="made" class="sheet sheet-pad mb-3" aria-label="New token">
         <p ref="shown" tabindex="-1" class="mb-1">
-          <strong>{{ made.token.name }}</strong> was made. It is shown this once: copy it now.
+          <strong>{{ made.token.name }}</strong> was created. Copy it now: it cannot be shown again.
         </p>
         <CopyText :text="made.text" />
         <p class="mt-2 mb-0">
-          <button type="button" class="btn btn-sm btn-outline-secondary" @click="made = null">I have it</button>
+          <button type="button" class="btn btn-sm btn-outline-secondary" @click="made = null">Done</button>
         </p>
       </section>
       <div v-if="tokens" class="sheet mb-3 overflow-auto">
         <RowTable caption="Tokens">
           <thead>
             <tr>
-              <th scope="col">token</th>
-              <th scope="col">for</th>
-              <th scope="col">in</th>
-              <th scope="col">until</th>
-              <th scope="col">last used</th>
-              <th scope="col">what you can do</th>
+              <th scope="col">Token</th>
+              <th scope="col">Permissions</th>
+              <th scope="col">Scope</th>
+              <th scope="col">Expires</th>
+              <th scope="col">Last used</th>
+              <th scope="col">Actions</th>
             </tr>
           </thead>
           <tbody>
@@ -118,7 +118,7 @@ const runsOut = (t: Schemas['Token']): boolean => t.until < Date.now()
               <td>{{ t.acts.join(', ') }}</td>
               <td>{{ everywhere(t.places) }}</td>
               <td>
-                <span v-if="runsOut(t)" class="wait">ran out </span><TimeAgo v-if="runsOut(t)" :at="t.until" />
+                <span v-if="runsOut(t)" class="wait">expired </span><TimeAgo v-if="runsOut(t)" :at="t.until" />
                 <template v-else>{{ day(t.until) }}</template>
               </td>
               <td>
@@ -130,44 +130,44 @@ const runsOut = (t: Schemas['Token']): boolean => t.until < Date.now()
               </td>
             </tr>
             <tr v-if="tokens.length === 0">
-              <td colspan="6" class="quiet">You have none. Make one below, or sign in a machine with rudmar login.</td>
+              <td colspan="6" class="quiet">No tokens. Create one below, or run rudmar login on a machine.</td>
             </tr>
           </tbody>
         </RowTable>
       </div>
       <form class="sheet sheet-pad mb-3" aria-labelledby="new" @submit.prevent="make">
-        <h2 id="new">A new token</h2>
+        <h2 id="new">New token</h2>
         <div class="fields">
           <label
-            >Its name
+            >Name
             <input
               v-model="name"
               class="form-control"
               required
               maxlength="60"
-              placeholder="such as nightly-build"
+              placeholder="nightly-build"
               autocomplete="off"
             />
           </label>
           <label
-            >Days until it ends
+            >Expires in (days)
             <input v-model.number="days" class="form-control" type="number" min="1" max="365" required />
           </label>
           <fieldset>
-            <legend>What it may do</legend>
+            <legend>Permissions</legend>
             <BFormCheckbox
               v-for="a in own?.abilities ?? []"
               :key="a"
               :model-value="acts"
               @update:model-value="acts = $event as string[]"
               :value="a"
-              :disabled="a === 'look'"
+              :disabled="a === 'view'"
             >
               {{ a }} <span class="quiet">{{ means[a] }}</span>
             </BFormCheckbox>
           </fieldset>
           <fieldset>
-            <legend>Where (none: everywhere)</legend>
+            <legend>Scope (default all services)</legend>
             <BFormCheckbox
               v-for="s in services ?? []"
               :key="s.name"
@@ -179,24 +179,24 @@ const runsOut = (t: Schemas['Token']): boolean => t.until < Date.now()
             </BFormCheckbox>
           </fieldset>
         </div>
-        <button class="btn btn-primary mt-3" :disabled="busy">Make it</button>
+        <button class="btn btn-primary mt-3" :disabled="busy">Create token</button>
       </form>
     </section>
     <section aria-labelledby="copies">
       <h2 id="copies">Private copies</h2>
       <p class="quiet">
-        <code>rudmar watch</code> keeps a copy of a service’s first stage in step with your folder: with data and
-        addresses of its own. It goes by itself once nobody uses it.
+        <code>rudmar watch</code> syncs a copy of a service’s first stage with your folder. It has its own data and
+        addresses and is deleted automatically when it is unused.
       </p>
       <div v-if="copies" class="sheet overflow-auto">
         <RowTable caption="Private copies">
           <thead>
             <tr>
-              <th scope="col">copy of</th>
-              <th scope="col">whose</th>
-              <th scope="col">last used</th>
-              <th scope="col">goes by itself</th>
-              <th scope="col">what you can do</th>
+              <th scope="col">Service</th>
+              <th scope="col">Owner</th>
+              <th scope="col">Last used</th>
+              <th scope="col">Deleted</th>
+              <th scope="col">Actions</th>
             </tr>
           </thead>
           <tbody>
@@ -212,18 +212,18 @@ const runsOut = (t: Schemas['Token']): boolean => t.until < Date.now()
                   :disabled="busy || (c.handle !== own?.handle && !session.may('look after'))"
                   :title="
                     c.handle !== own?.handle && !session.may('look after')
-                      ? 'Its owner or an administrator takes it away.'
+                      ? 'Only its owner or an administrator can delete it.'
                       : undefined
                   "
-                  :aria-label="`Take the copy of ${c.service} away`"
+                  :aria-label="`Delete the copy of ${c.service}`"
                   @click="takeAway(c)"
                 >
-                  Take it away, with its data
+                  Delete copy and data
                 </button>
               </td>
             </tr>
             <tr v-if="copies.length === 0">
-              <td colspan="5" class="quiet">There is none. In the folder of a service, run rudmar watch.</td>
+              <td colspan="5" class="quiet">No private copies. Run rudmar watch in the folder of a service.</td>
             </tr>
           </tbody>
         </RowTable>

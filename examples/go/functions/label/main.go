@@ -11,7 +11,7 @@ func run(call *Call) (any, error) {
 	number, err := strconv.Atoi(fmt.Sprint(params["number"]))
 	if err != nil {
 		return map[string]any{"status": 422,
-			"body": map[string]string{"problem": "the number of a crate is a whole number"}}, nil
+			"body": map[string]string{"problem": "a crate number must be a whole number"}}, nil
 	}
 	sum := 0
 	for n := number; n > 0; n /= 10 {

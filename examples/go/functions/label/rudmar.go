@@ -25,18 +25,18 @@ type Call struct {
 // RemainingMS is how many milliseconds the call may still take.
 func (c *Call) RemainingMS() int64 { return max(0, c.Deadline-time.Now().UnixMilli()) }
 
-// ErrRefused tells that the function's permissions do not allow something.
-var ErrRefused = errors.New("refused")
+// ErrDenied tells that the function's permissions do not allow something.
+var ErrDenied = errors.New("refused")
 
 // ErrNone tells that there is no such row, object or secret.
-var ErrNone = errors.New("there is none")
+var ErrNone = errors.New("not found")
 
 // reach asks the platform; the build sets it.
 var reach func(method, path string, body []byte) (status int, answer []byte)
 
 func ask(method, path string, in, out any) error {
 	if reach == nil {
-		return errors.New("resources can be reached on a platform only")
+		return errors.New("resources are only available on a platform")
 	}
 	body, ok := in.([]byte)
 	if !ok && in != nil {
@@ -55,7 +55,7 @@ func ask(method, path string, in, out any) error {
 		}
 		_ = json.Unmarshal(answer, &problem)
 		if status == 401 || status == 403 {
-			return fmt.Errorf("%w: %s", ErrRefused, problem.Detail)
+			return fmt.Errorf("%w: %s", ErrDenied, problem.Detail)
 		}
 		return fmt.Errorf("the platform could not do this (%d): %s", status, problem.Detail)
 	}

@@ -1,7 +1,7 @@
 // Package consequence says what a change of a stage means beyond its steps:
 // who may newly reach what, what becomes public, what starts cold, what is lost,
 // and, by what was observed, what will not fit, what fires when, and what it costs.
-package consequence
+package impact
 
 import (
 	"fmt"
@@ -57,8 +57,8 @@ type Closed struct {
 // Moved is a request that another trigger answers from now on.
 type Moved struct {
 	Request string `json:"request"`
-	Was     string `json:"was"` // the trigger that answered: function/trigger
-	Now     string `json:"now"`
+	Was     string `json:"before"` // the trigger that answered: function/trigger
+	Now     string `json:"after"`
 	// Shadowed tells that the route which answered is still there, and a nearer one stands before it.
 	Shadowed bool `json:"shadowed,omitempty"`
 }
@@ -68,7 +68,7 @@ type RuleChange struct {
 	Rule    string `json:"rule"` // which one, such as "approvals"
 	Before  string `json:"before"`
 	After   string `json:"after"`
-	Loosens bool   `json:"loosens,omitempty"`
+	Loosens bool   `json:"weaker,omitempty"`
 }
 
 // Gap is a route that answers nobody between two steps of a plan.
@@ -79,23 +79,23 @@ type Gap struct {
 }
 
 // Consequence is what a plan means, whenever it is run.
-type Consequence struct {
+type Impact struct {
 	Rules   []RuleChange `json:"rules"` // those that loosen first
-	Gained  []Reach      `json:"gained"`
-	Lost    []Reach      `json:"lost"`
-	Through []Through    `json:"through"`
-	Opened  []Opened     `json:"opened"`
-	Closed  []Closed     `json:"closed"`
-	Moved   []Moved      `json:"moved"`
-	Gaps    []Gap        `json:"gaps"`
-	Cold    []string     `json:"cold"`    // functions that start cold
-	Removed []string     `json:"removed"` // what is lost with deletes, in words
+	Gained  []Reach      `json:"newPermissions"`
+	Lost    []Reach      `json:"removedPermissions"`
+	Through []Through    `json:"indirectPermissions"`
+	Opened  []Opened     `json:"openedRoutes"`
+	Closed  []Closed     `json:"closedRoutes"`
+	Moved   []Moved      `json:"reroutedRequests"`
+	Gaps    []Gap        `json:"routeGaps"`
+	Cold    []string     `json:"coldStarts"` // functions that start cold
+	Removed []string     `json:"dataLoss"`   // log stores and revisions that are deleted, by address
 }
 
 // Weigh compares a stage before and after. touched gives the kind of change
 // per address.
-func Weigh(before, after []Resource, touched map[string]resource.Change) Consequence {
-	c := Consequence{Rules: []RuleChange{}, Gained: []Reach{}, Lost: []Reach{}, Gaps: []Gap{},
+func Weigh(before, after []Resource, touched map[string]resource.Change) Impact {
+	c := Impact{Rules: []RuleChange{}, Gained: []Reach{}, Lost: []Reach{}, Gaps: []Gap{},
 		Cold: []string{}, Removed: []string{}}
 	had, has := statements(before), statements(after)
 	declared := map[string]*tree.Origin{}
@@ -129,9 +129,9 @@ func Weigh(before, after []Resource, touched map[string]resource.Change) Consequ
 		case kind == resource.Pointer && change != resource.Delete:
 			c.Cold = append(c.Cold, fn)
 		case kind == resource.Logs && change == resource.Delete:
-			c.Removed = append(c.Removed, "all log lines of "+fn)
+			c.Removed = append(c.Removed, address)
 		case kind == resource.Revision && change == resource.Delete:
-			c.Removed = append(c.Removed, "all kept revisions of "+fn)
+			c.Removed = append(c.Removed, address)
 		}
 	}
 	sort.Strings(c.Cold)

@@ -24,15 +24,15 @@ import (
 // dataCommands are what somebody does by hand with the data of functions.
 func dataCommands() []*cobra.Command {
 	return []*cobra.Command{
-		scopeCommand("parked REGION/SERVICE/STAGE", "List the messages that failed five times", cobra.ExactArgs(1), parked),
-		scopeCommand("again REGION/SERVICE/STAGE ID...", "Try parked messages again", cobra.MinimumNArgs(2), again),
-		scopeCommand("drop REGION/SERVICE/STAGE ID...", "Take parked messages away", cobra.MinimumNArgs(2), drop),
+		scopeCommand("dead-letters REGION/SERVICE/STAGE", "List messages that failed five times", cobra.ExactArgs(1), deadLetters),
+		scopeCommand("retry REGION/SERVICE/STAGE ID...", "Retry dead letters", cobra.MinimumNArgs(2), retry),
+		scopeCommand("discard REGION/SERVICE/STAGE ID...", "Delete dead letters", cobra.MinimumNArgs(2), discard),
 		scopeCommand("send REGION/SERVICE/STAGE QUEUE JSON", "Send a message to a queue", cobra.ExactArgs(3), sendMessage),
-		scopeCommand("upload REGION/SERVICE/STAGE STORE/KEY FILE", "Put a file there as an object",
+		scopeCommand("upload REGION/SERVICE/STAGE STORE/KEY FILE", "Upload a file as an object",
 			cobra.ExactArgs(3), upload),
-		handCommand("weather REGION [slow=200ms] [throttled=10%] [fail_before=5%] [fail_after=5%] [late=2s] [take=5s]",
-			"Set how a region answers; nothing but the region for fair weather", cobra.MinimumNArgs(1), weather),
-		scopeCommand("secret REGION/SERVICE/STAGE NAME VALUE", "Keep a secret that functions may read by permission",
+		handCommand("faults REGION [slow=200ms] [throttled=10%] [fail_before=5%] [fail_after=5%] [late=2s] [take=5s]",
+			"Set the simulated faults of a region; only the region resets them", cobra.MinimumNArgs(1), faults),
+		scopeCommand("secret REGION/SERVICE/STAGE NAME VALUE", "Store a secret that functions can read with a permission",
 			cobra.ExactArgs(3), keepSecret),
 	}
 }
@@ -46,7 +46,7 @@ func (h *hand) client(scope string) (*platform.Client, platform.Scope, error) {
 	return client, s, err
 }
 
-func parked(ctx context.Context, h *hand, words []string) error {
+func deadLetters(ctx context.Context, h *hand, words []string) error {
 	client, scope, err := h.client(words[0])
 	if err != nil {
 		return err
@@ -64,20 +64,20 @@ func parked(ctx context.Context, h *hand, words []string) error {
 		if len(text) > 80 {
 			text = append(text[:80], "…"...)
 		}
-		fmt.Fprintf(out, "%d\t%s\t%s\t%s\t%s\n", m.Id, time.UnixMilli(m.SentAt).Format(time.RFC3339), m.Source, m.Why, text)
+		fmt.Fprintf(out, "%d\t%s\t%s\t%s\t%s\n", m.Id, time.UnixMilli(m.SentAt).Format(time.RFC3339), m.Source, m.Reason, text)
 	}
 	if len(list) == 0 {
-		fmt.Fprintln(out, "nothing is parked")
+		fmt.Fprintln(out, "no dead letters")
 	}
 	return out.Flush()
 }
 
-func again(ctx context.Context, h *hand, words []string) error {
-	return h.eachMessage(ctx, words, (*platform.Client).SendAgain)
+func retry(ctx context.Context, h *hand, words []string) error {
+	return h.eachMessage(ctx, words, (*platform.Client).RetryMessage)
 }
 
-func drop(ctx context.Context, h *hand, words []string) error {
-	return h.eachMessage(ctx, words, (*platform.Client).DropMessage)
+func discard(ctx context.Context, h *hand, words []string) error {
+	return h.eachMessage(ctx, words, (*platform.Client).DeleteMessage)
 }
 
 func (h *hand) eachMessage(ctx context.Context, words []string,
@@ -89,7 +89,7 @@ func (h *hand) eachMessage(ctx context.Context, words []string,
 	for _, word := range words[1:] {
 		id, err := strconv.ParseInt(word, 10, 64)
 		if err != nil {
-			return coded{exitUsage, fmt.Errorf("%q is not the number of a message; rudmar platform parked lists them", word)}
+			return coded{exitUsage, fmt.Errorf("message must be a number, not %q; rudmar platform dead-letters lists them", word)}
 		}
 		if err := do(client, ctx, scope, id); err != nil {
 			return err
@@ -100,7 +100,7 @@ func (h *hand) eachMessage(ctx context.Context, words []string,
 
 func sendMessage(ctx context.Context, h *hand, words []string) error {
 	if !json.Valid([]byte(words[2])) {
-		return coded{exitUsage, fmt.Errorf("%q is not JSON", words[2])}
+		return coded{exitUsage, fmt.Errorf("%q is not valid JSON", words[2])}
 	}
 	return h.ask(ctx, http.MethodPost, "/hand/"+words[0]+"/queues/"+escape(words[1]), json.RawMessage(words[2]), nil)
 }
@@ -109,8 +109,8 @@ func keepSecret(ctx context.Context, h *hand, words []string) error {
 	return h.ask(ctx, http.MethodPut, "/hand/"+words[0]+"/secrets/"+escape(words[1]), words[2], nil)
 }
 
-// weather reads what manifests read as times and shares.
-func weather(ctx context.Context, h *hand, words []string) error {
+// faults reads what manifests read as times and shares.
+func faults(ctx context.Context, h *hand, words []string) error {
 	set := map[string]float64{}
 	for _, pair := range words[1:] {
 		name, text, _ := strings.Cut(pair, "=")
@@ -124,13 +124,13 @@ func weather(ctx context.Context, h *hand, words []string) error {
 			set[name], err = language.ParseShare(text)
 		default:
 			return coded{exitUsage,
-				fmt.Errorf("the weather has slow, throttled, fail_before, fail_after, late and take, not %q", name)}
+				fmt.Errorf("unknown fault %q (expected slow, throttled, fail_before, fail_after, late or take)", name)}
 		}
 		if err != nil {
-			return coded{exitUsage, fmt.Errorf("%s: %w; write a time such as 200ms, or a share such as 10%%", pair, err)}
+			return coded{exitUsage, fmt.Errorf("%s: %w; write a time such as 200ms or a share such as 10%%", pair, err)}
 		}
 	}
-	return h.ask(ctx, http.MethodPut, "/hand/"+escape(words[0])+"/weather", set, nil)
+	return h.ask(ctx, http.MethodPut, "/hand/"+escape(words[0])+"/faults", set, nil)
 }
 
 func upload(ctx context.Context, h *hand, words []string) error {

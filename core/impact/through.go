@@ -1,4 +1,4 @@
-package consequence
+package impact
 
 import (
 	"maps"
@@ -15,7 +15,7 @@ type Through struct {
 	Function string   `json:"function"`
 	Via      []string `json:"via"` // the way: "queues/alerts", "relay", …, the function at its end last
 	// May is what the function at the end may do, or newly may where the way was there before.
-	May []string `json:"may"`
+	May []string `json:"permissions"`
 }
 
 // feeding gives, per kind of source, the kind of resource by which it is fed and

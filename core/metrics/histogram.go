@@ -1,6 +1,6 @@
 // Package figures adds up what is measured of calls: per minute, over
 // revisions, and over time.
-package figures
+package metrics
 
 import (
 	"maps"

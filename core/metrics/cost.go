@@ -1,4 +1,4 @@
-package figures
+package metrics
 
 import (
 	"fmt"
@@ -23,7 +23,7 @@ func Cost(s Sum, limit int64, r Rates) (amount, how string, err error) {
 		}
 		out, ok := new(big.Rat).SetString(text)
 		if !ok {
-			return nil, fmt.Errorf("%q is no price", text)
+			return nil, fmt.Errorf("%q is not a price", text)
 		}
 		return out, nil
 	}
@@ -37,12 +37,12 @@ func Cost(s Sum, limit int64, r Rates) (amount, how string, err error) {
 	}
 	gibSeconds := new(big.Rat).SetFloat64(s.TotalMs)
 	if gibSeconds == nil {
-		return "", "", fmt.Errorf("%v ms cannot be reckoned with", s.TotalMs)
+		return "", "", fmt.Errorf("cannot calculate with %v ms", s.TotalMs)
 	}
 	gibSeconds.Mul(gibSeconds, big.NewRat(limit, 1000<<30))
-	total := new(big.Rat).Mul(perCalls, big.NewRat(int64(s.Calls), 1_000_000))
+	total := new(big.Rat).Mul(perCalls, big.NewRat(int64(s.Invocations), 1_000_000))
 	total.Add(total, new(big.Rat).Mul(perTime, gibSeconds))
-	how = fmt.Sprintf("%s at %s a million, and %s GiB seconds at %s", language.FormatCount(s.Calls, "call"), orNothing(r.PerMillionCalls),
+	how = fmt.Sprintf("%s at %s per million, and %s GiB-seconds at %s", language.FormatCount(s.Invocations, "call"), orNothing(r.PerMillionCalls),
 		gibSeconds.FloatString(3), orNothing(r.PerGiBSecond))
 	if total.Sign() > 0 && total.Cmp(big.NewRat(1, 20_000)) < 0 {
 		return "under 0.0001", how, nil

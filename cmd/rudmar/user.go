@@ -20,14 +20,14 @@ import (
 	"rudmar/engine/store"
 )
 
-func personCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "person", Short: "Say who may use Rudmar, and what"}
-	cmd.AddCommand(personAddCommand(), personListCommand(),
-		personChangeCommand("close", "Close somebody: they cannot sign in any more, and are signed out", "person closed",
+func userCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "user", Short: "Manage users and their roles"}
+	cmd.AddCommand(userCreateCommand(), userListCommand(),
+		userChangeCommand("close", "Close an account and end its sessions", "user closed",
 			func(p *store.Person) { p.Closed = true }),
-		personChangeCommand("open", "Let somebody who was closed sign in again", "person opened",
+		userChangeCommand("reopen", "Reopen a closed account", "user reopened",
 			func(p *store.Person) { p.Closed = false }),
-		personGroupsCommand(), personPasswordCommand())
+		userGroupsCommand(), userPasswordCommand())
 	return cmd
 }
 
@@ -53,7 +53,7 @@ func (c *config) withPeople(ctx context.Context, do func(d *people.Directory, by
 	}
 	err = do(d, by)
 	if errors.Is(err, store.ErrNotFound) {
-		err = fmt.Errorf("there is nobody of that name in %s; rudmar person list shows who there is", c.data)
+		err = fmt.Errorf("no user of that name in %s; rudmar user list shows all users", c.data)
 	}
 	return err
 }
@@ -69,9 +69,9 @@ func newPassword(cmd *cobra.Command) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		again, err := typed(cmd, in, "once more: ")
+		again, err := typed(cmd, in, "repeat the password: ")
 		if err == nil && again != first {
-			err = errors.New("the two are not the same; nothing was changed")
+			err = errors.New("the passwords differ; nothing was changed")
 		}
 		return first, err
 	}
@@ -112,15 +112,15 @@ func firstLineOf(cmd *cobra.Command) (string, error) {
 	return line, nil
 }
 
-func personAddCommand() *cobra.Command {
+func userCreateCommand() *cobra.Command {
 	c := &config{}
-	var w people.Wish
+	var w people.NewUser
 	cmd := &cobra.Command{
-		Use: "add HANDLE", Short: "Add somebody, or change their role and password; the password is read from RUDMAR_PASSWORD or from standard input",
+		Use: "create USERNAME", Short: "Create a user, or change their role and password; reads the password from RUDMAR_PASSWORD or standard input",
 		Args: cobra.ExactArgs(1), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if rights.Of(w.Role) == nil {
-				return coded{exitUsage, fmt.Errorf("--role is one of %s", strings.Join(rights.Roles(), ", "))}
+				return coded{exitUsage, fmt.Errorf("--role must be one of %s", strings.Join(rights.Roles(), ", "))}
 			}
 			var err error
 			w.Handle = args[0]
@@ -132,16 +132,16 @@ func personAddCommand() *cobra.Command {
 	}
 	c.dataFlag(cmd.Flags(), "rudmar-data")
 	cmd.Flags().StringVar(&w.Role, "role", rights.Author, strings.Join(rights.Roles(), ", "))
-	cmd.Flags().StringSliceVar(&w.Places, "in", nil,
-		"a service, or a stage as service/stage, where the role holds; everywhere where none is given")
-	cmd.Flags().StringSliceVar(&w.Groups, "group", nil, "a group that they belong to; may be given several times")
+	cmd.Flags().StringSliceVar(&w.Places, "scope", nil,
+		"service, or stage as service/stage, to which the role is limited (default all)")
+	cmd.Flags().StringSliceVar(&w.Groups, "group", nil, "group of the user; repeatable")
 	return cmd
 }
 
-func personListCommand() *cobra.Command {
+func userListCommand() *cobra.Command {
 	c := &config{}
 	cmd := &cobra.Command{
-		Use: "list", Short: "List who may use Rudmar", Args: cobra.NoArgs, PreRunE: environment,
+		Use: "list", Short: "List all users", Args: cobra.NoArgs, PreRunE: environment,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := store.OpenReading(c.data, time.Now)
 			if err != nil {
@@ -153,7 +153,7 @@ func personListCommand() *cobra.Command {
 				return err
 			}
 			table := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 4, 2, ' ', 0)
-			fmt.Fprintln(table, "HANDLE\tROLE\tIN\tGROUPS\t")
+			fmt.Fprintln(table, "USERNAME\tROLE\tSCOPE\tGROUPS\t")
 			for _, p := range list {
 				in, state := strings.Join(p.Places, ", "), ""
 				if in == "" {
@@ -171,10 +171,10 @@ func personListCommand() *cobra.Command {
 	return cmd
 }
 
-func personChangeCommand(name, short, noted string, change func(p *store.Person)) *cobra.Command {
+func userChangeCommand(name, short, noted string, change func(p *store.Person)) *cobra.Command {
 	c := &config{}
 	cmd := &cobra.Command{
-		Use: name + " HANDLE", Short: short, Args: cobra.ExactArgs(1), PreRunE: environment,
+		Use: name + " USERNAME", Short: short, Args: cobra.ExactArgs(1), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return c.withPeople(cmd.Context(), func(d *people.Directory, by string) error {
 				return d.Change(cmd.Context(), args[0], by, noted, func(p *store.Person) error {
@@ -188,15 +188,15 @@ func personChangeCommand(name, short, noted string, change func(p *store.Person)
 	return cmd
 }
 
-func personGroupsCommand() *cobra.Command {
+func userGroupsCommand() *cobra.Command {
 	c := &config{}
 	var into, outOf []string
 	cmd := &cobra.Command{
-		Use: "groups HANDLE", Short: "Say which groups somebody belongs to", Args: cobra.ExactArgs(1), PreRunE: environment,
-		Example: "  rudmar person groups linden --add growers-council --remove visitors",
+		Use: "groups USERNAME", Short: "Change the groups of a user", Args: cobra.ExactArgs(1), PreRunE: environment,
+		Example: "  rudmar user groups linden --add growers-council --remove visitors",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(into)+len(outOf) == 0 {
-				return coded{exitUsage, errors.New("say which with --add or --remove")}
+				return coded{exitUsage, errors.New("set --add or --remove")}
 			}
 			return c.withPeople(cmd.Context(), func(d *people.Directory, by string) error {
 				return d.Change(cmd.Context(), args[0], by, "groups changed", func(p *store.Person) error {
@@ -209,15 +209,15 @@ func personGroupsCommand() *cobra.Command {
 		},
 	}
 	c.dataFlag(cmd.Flags(), "rudmar-data")
-	cmd.Flags().StringSliceVar(&into, "add", nil, "a group that they come to belong to")
-	cmd.Flags().StringSliceVar(&outOf, "remove", nil, "a group that they leave")
+	cmd.Flags().StringSliceVar(&into, "add", nil, "group to add")
+	cmd.Flags().StringSliceVar(&outOf, "remove", nil, "group to remove")
 	return cmd
 }
 
-func personPasswordCommand() *cobra.Command {
+func userPasswordCommand() *cobra.Command {
 	c := &config{}
 	cmd := &cobra.Command{
-		Use: "password HANDLE", Short: "Give somebody another password; they are signed out everywhere",
+		Use: "password USERNAME", Short: "Change a user's password and end all their sessions",
 		Args: cobra.ExactArgs(1), PreRunE: environment,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			password, err := newPassword(cmd)

@@ -15,22 +15,21 @@ import (
 // keepFlags are the rules of what is kept.
 func (c *config) keepFlags(f *pflag.FlagSet) {
 	const day = 24 * time.Hour
-	f.DurationVar(&c.keep.Plans, "keep-plans", 90*day, "how long plans are kept that were never run; 0 for good")
-	f.DurationVar(&c.keep.Logs, "keep-build-logs", 90*day, "how long the logs of builds are kept; 0 for good")
+	f.DurationVar(&c.keep.Plans, "keep-plans", 90*day, "retention of plans that were never run; 0 keeps them forever")
+	f.DurationVar(&c.keep.Logs, "keep-build-logs", 90*day, "retention of build logs; 0 keeps them forever")
 	f.DurationVar(&c.keep.Archives, "keep-archives", 0,
-		"how long the archives of versions are kept that run nowhere and are not among the newest 20; 0 for good; one that went is made again when its commit is pushed again")
+		"retention of archives of versions that are not deployed and not among the newest 20; 0 keeps them forever; a deleted archive is rebuilt when its commit is pushed again")
 }
 
-func tidyCommand() *cobra.Command {
+func pruneCommand() *cobra.Command {
 	c := &config{}
 	var now bool
 	cmd := &cobra.Command{
-		Use: "tidy", Short: "Show what is old and would be taken away, by the rules of what is kept",
+		Use: "prune", Short: "Show and delete data beyond its retention",
 		Args: cobra.NoArgs, PreRunE: environment,
-		Long: `Shows what goes by the rules of what is kept, which are those that serve takes:
-with other rules, what would go by them. A running Rudmar takes it away by itself
-every six hours; --now takes it away at once. Versions, plans that were run and the
-journal always stay.`,
+		Long: `Shows the data that the retention rules of serve would delete; with other rules, the data
+that those would delete. A running Rudmar prunes every six hours; --now prunes at once.
+Versions, executed plans and the journal are always kept.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			open := store.OpenReading
 			if now {
@@ -45,7 +44,7 @@ journal always stay.`,
 			defer s.Close()
 			gone, err := engine.Tidy(cmd.Context(), s, c.data, c.keep, now)
 			out := tabwriter.NewWriter(cmd.OutOrStdout(), 0, 4, 2, ' ', 0)
-			word := "would go"
+			word := "to delete"
 			if now {
 				word = "went"
 			}
@@ -60,6 +59,6 @@ journal always stay.`,
 	}
 	c.dataFlag(cmd.Flags(), "rudmar-data")
 	c.keepFlags(cmd.Flags())
-	cmd.Flags().BoolVar(&now, "now", false, "take it away")
+	cmd.Flags().BoolVar(&now, "now", false, "delete now")
 	return cmd
 }

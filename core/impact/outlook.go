@@ -1,4 +1,4 @@
-package consequence
+package impact
 
 import (
 	"fmt"
@@ -6,7 +6,7 @@ import (
 	"slices"
 	"time"
 
-	"rudmar/core/figures"
+	"rudmar/core/metrics"
 	"rudmar/core/resource"
 	"rudmar/core/timing"
 )
@@ -18,10 +18,10 @@ type Seen struct {
 	Over time.Duration
 	// Here and Earlier are what the calls of each function came to in the stage, and in
 	// the one before it.
-	Here, Earlier map[string]figures.Sum
+	Here, Earlier map[string]metrics.Sum
 	Before        string         // the name of the stage before; "" for none
 	Triggers      map[string]int // calls in the stage, by function/trigger
-	Rates         figures.Rates
+	Rates         metrics.Rates
 	Held          []Held
 }
 
@@ -36,24 +36,24 @@ type Held struct {
 // Outlook is what the figures and the clock of a moment say of a plan. It is true
 // when the plan is made, and no part of what people agree to.
 type Outlook struct {
-	Over      int64      `json:"over"` // milliseconds, how far back the figures go
-	Tight     []Tight    `json:"tight"`
-	Schedules []Fires    `json:"schedules"`
-	Costs     []Cost     `json:"costs"`
-	Cold      []Waiting  `json:"cold"`
-	Losses    []Loss     `json:"losses"`
-	Calls     []Activity `json:"calls"` // by routes that close
+	Over        int64      `json:"period"` // milliseconds, how far back the figures go
+	Tight       []Tight    `json:"limits"`
+	Schedules   []Fires    `json:"schedules"`
+	Costs       []Cost     `json:"costs"`
+	Cold        []Waiting  `json:"coldStarts"`
+	Losses      []Loss     `json:"dataLoss"`
+	Invocations []Activity `json:"requests"` // by routes that close
 }
 
 // Tight is a limit held against what was observed.
 type Tight struct {
-	Function string  `json:"function"`
-	What     string  `json:"what"` // memory, in bytes; timeout, in milliseconds
-	Limit    float64 `json:"limit"`
-	Seen     float64 `json:"seen"` // the peak of memory; the 99th percentile of durations
-	Stage    string  `json:"stage,omitempty"`
-	Calls    int     `json:"calls"`
-	Under    bool    `json:"under,omitempty"` // the limit is below what was seen
+	Function    string  `json:"function"`
+	What        string  `json:"kind"` // memory, in bytes; timeout, in milliseconds
+	Limit       float64 `json:"limit"`
+	Seen        float64 `json:"observed"` // the peak of memory; the 99th percentile of durations
+	Stage       string  `json:"stage,omitempty"`
+	Invocations int     `json:"invocations"`
+	Under       bool    `json:"under,omitempty"` // the limit is below what was seen
 }
 
 // Fires is what becomes of a schedule.
@@ -79,7 +79,7 @@ type Cost struct {
 	Before   string `json:"before"` // "" where it is not there
 	After    string `json:"after"`
 	Currency string `json:"currency"`
-	How      string `json:"how"`
+	How      string `json:"arithmetic"`
 }
 
 // Waiting is how many callers expectably wait for a cold start.
@@ -93,15 +93,15 @@ type Waiting struct {
 // Loss is what goes with a delete.
 type Loss struct {
 	Function string `json:"function"`
-	What     string `json:"what"`
+	What     string `json:"kind"`
 	Count    int64  `json:"count"`
 	Oldest   int64  `json:"oldest,omitempty"` // Unix milliseconds
 }
 
 // Activity is how often a trigger called its function.
 type Activity struct {
-	Trigger string `json:"trigger"` // function/trigger
-	Calls   int    `json:"calls"`
+	Trigger     string `json:"trigger"` // function/trigger
+	Invocations int    `json:"invocations"`
 }
 
 const (
@@ -112,10 +112,10 @@ const (
 )
 
 // Foresee holds a stage before and after against what was observed.
-func Foresee(before, after []Resource, touched map[string]resource.Change, c Consequence, seen Seen) Outlook {
+func Foresee(before, after []Resource, touched map[string]resource.Change, c Impact, seen Seen) Outlook {
 	f := &foresight{seen: seen, touched: touched, was: byAddress(before), is: byAddress(after)}
 	f.out = Outlook{Over: seen.Over.Milliseconds(), Tight: []Tight{}, Schedules: []Fires{}, Costs: []Cost{},
-		Cold: []Waiting{}, Losses: []Loss{}, Calls: []Activity{}}
+		Cold: []Waiting{}, Losses: []Loss{}, Invocations: []Activity{}}
 	var names []string
 	for address := range touched {
 		names = append(names, resource.FunctionOf(address))
@@ -172,14 +172,14 @@ func (f *foresight) limits(fn string) {
 		worst := Tight{}
 		for _, side := range []struct {
 			stage string
-			sum   figures.Sum
+			sum   metrics.Sum
 		}{{"", f.seen.Here[fn]}, {f.seen.Before, f.seen.Earlier[fn]}} {
 			at := float64(side.sum.MemoryPeak)
 			if what == "timeout" {
 				at = side.sum.Quantile(0.99)
 			}
 			if at > worst.Seen {
-				worst = Tight{Function: fn, What: what, Limit: limit, Seen: at, Stage: side.stage, Calls: side.sum.Calls,
+				worst = Tight{Function: fn, What: what, Limit: limit, Seen: at, Stage: side.stage, Invocations: side.sum.Invocations,
 					Under: limit < at}
 			}
 		}
@@ -195,14 +195,14 @@ func (f *foresight) limits(fn string) {
 func (f *foresight) cost(fn string) {
 	was, is := number(f.was[resource.Function+"/"+fn], "memory"), number(f.is[resource.Function+"/"+fn], "memory")
 	sum, from := f.seen.Here[fn], ""
-	if sum.Calls == 0 {
+	if sum.Invocations == 0 {
 		sum, from = f.seen.Earlier[fn], f.seen.Before
 	}
-	if was == is || sum.Calls == 0 || f.seen.Over <= 0 || f.seen.Rates.Currency == "" {
+	if was == is || sum.Invocations == 0 || f.seen.Over <= 0 || f.seen.Rates.Currency == "" {
 		return
 	}
 	scale := float64(month) / float64(f.seen.Over)
-	monthly := figures.Sum{Calls: int(math.Round(float64(sum.Calls) * scale)), TotalMs: sum.TotalMs * scale}
+	monthly := metrics.Sum{Invocations: int(math.Round(float64(sum.Invocations) * scale)), TotalMs: sum.TotalMs * scale}
 	cost := Cost{Function: fn, Currency: f.seen.Rates.Currency}
 	for _, side := range []struct {
 		memory float64
@@ -211,14 +211,14 @@ func (f *foresight) cost(fn string) {
 		if side.memory == 0 {
 			continue
 		}
-		amount, how, err := figures.Cost(monthly, int64(side.memory), f.seen.Rates)
+		amount, how, err := metrics.Cost(monthly, int64(side.memory), f.seen.Rates)
 		if err != nil {
 			return // a price that cannot be read gives no cost
 		}
 		*side.into, cost.How = amount, how
 	}
 	if from != "" {
-		cost.How += ", if it is called as in " + from
+		cost.How += ", if invoked as often as in " + from
 	}
 	f.out.Costs = append(f.out.Costs, cost)
 }
@@ -244,19 +244,19 @@ func (f *foresight) lost(fn string) {
 // cold reckons how many callers come while a function starts.
 func (f *foresight) cold(fn string) {
 	sum := f.seen.Here[fn]
-	if sum.Calls == 0 || f.seen.Over <= 0 {
+	if sum.Invocations == 0 || f.seen.Over <= 0 {
 		return
 	}
-	perMs := float64(sum.Calls) / float64(f.seen.Over.Milliseconds())
+	perMs := float64(sum.Invocations) / float64(f.seen.Over.Milliseconds())
 	f.out.Cold = append(f.out.Cold, Waiting{Function: fn, PerHour: perMs * float64(time.Hour.Milliseconds()),
 		StartMs: sum.MaxMs, Callers: perMs * sum.MaxMs})
 }
 
 // active tells how often the routes were called that close.
-func (f *foresight) active(c Consequence) {
+func (f *foresight) active(c Impact) {
 	for _, closed := range c.Closed {
 		if n := f.seen.Triggers[closed.Trigger]; n > 0 {
-			f.out.Calls = append(f.out.Calls, Activity{Trigger: closed.Trigger, Calls: n})
+			f.out.Invocations = append(f.out.Invocations, Activity{Trigger: closed.Trigger, Invocations: n})
 		}
 	}
 }

@@ -1,4 +1,4 @@
-package consequence
+package impact
 
 import (
 	"fmt"

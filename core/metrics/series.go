@@ -1,4 +1,4 @@
-package figures
+package metrics
 
 import (
 	"cmp"
@@ -7,20 +7,20 @@ import (
 
 // Sum is what calls came to.
 type Sum struct {
-	Calls      int            `json:"calls"`
-	Errors     int            `json:"errors"`
-	Throttled  int            `json:"throttled"`
-	Cold       int            `json:"cold"`
-	TotalMs    float64        `json:"totalMs"`
-	MaxMs      float64        `json:"maxMs"`
-	MemoryPeak int64          `json:"memoryPeak"` // bytes
-	ErrorKinds map[string]int `json:"errorKinds"`
-	Durations  Histogram      `json:"-"` // of warm calls
+	Invocations int            `json:"invocations"`
+	Errors      int            `json:"errors"`
+	Throttled   int            `json:"throttled"`
+	Cold        int            `json:"cold"`
+	TotalMs     float64        `json:"totalMs"`
+	MaxMs       float64        `json:"maxMs"`
+	MemoryPeak  int64          `json:"memoryPeak"` // bytes
+	ErrorKinds  map[string]int `json:"errorKinds"`
+	Durations   Histogram      `json:"-"` // of warm calls
 }
 
 // Add adds another sum to this one.
 func (s *Sum) Add(o Sum) {
-	s.Calls, s.Errors, s.Throttled, s.Cold = s.Calls+o.Calls, s.Errors+o.Errors, s.Throttled+o.Throttled, s.Cold+o.Cold
+	s.Invocations, s.Errors, s.Throttled, s.Cold = s.Invocations+o.Invocations, s.Errors+o.Errors, s.Throttled+o.Throttled, s.Cold+o.Cold
 	s.TotalMs, s.MaxMs, s.MemoryPeak = s.TotalMs+o.TotalMs, max(s.MaxMs, o.MaxMs), max(s.MemoryPeak, o.MemoryPeak)
 	if s.Durations == nil {
 		s.Durations = Histogram{}

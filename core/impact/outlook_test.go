@@ -1,4 +1,4 @@
-package consequence_test
+package impact_test
 
 import (
 	"fmt"
@@ -7,8 +7,8 @@ import (
 	"testing"
 	"time"
 
-	"rudmar/core/consequence"
-	"rudmar/core/figures"
+	"rudmar/core/impact"
+	"rudmar/core/metrics"
 	"rudmar/core/resource"
 	"rudmar/core/timing"
 )
@@ -55,7 +55,7 @@ func TestAcrossZonesByBruteForce(t *testing.T) {
 				doubled++
 			}
 		}
-		gotLost, gotDoubled := consequence.AcrossZones(was, is, now)
+		gotLost, gotDoubled := impact.AcrossZones(was, is, now)
 		if gotLost != lost || gotDoubled != doubled {
 			t.Fatalf("%s from %s to %s at %v: %d lost and %d doubled, want %d and %d", cron, a, b, now, gotLost, gotDoubled,
 				lost, doubled)
@@ -73,11 +73,11 @@ func TestOverlaps(t *testing.T) {
 		return []r{{Address: "schedule/warn/sweep", Kind: "schedule", Function: "warn",
 			Attributes: map[string]any{"every": ms, "enabled": true}}}
 	}
-	seen := consequence.Seen{Now: time.Unix(1_700_000_000, 0), Over: time.Hour, Here: map[string]figures.Sum{
-		"warn": {Calls: 10, MaxMs: 90_000, Durations: figures.Histogram{figures.Bucket(80_000): 10}}}}
+	seen := impact.Seen{Now: time.Unix(1_700_000_000, 0), Over: time.Hour, Here: map[string]metrics.Sum{
+		"warn": {Invocations: 10, MaxMs: 90_000, Durations: metrics.Histogram{metrics.Bucket(80_000): 10}}}}
 	touched := map[string]resource.Change{"schedule/warn/sweep": resource.Update}
 	for ms, overlaps := range map[float64]bool{60_000: true, 120_000: false} {
-		o := consequence.Foresee(every(300_000), every(ms), touched, consequence.Consequence{}, seen)
+		o := impact.Foresee(every(300_000), every(ms), touched, impact.Impact{}, seen)
 		s := o.Schedules[0]
 		if s.Overlaps != overlaps || s.Before != 288 || s.After != 86_400_000/ms || len(s.Next) != 3 {
 			t.Errorf("every %v ms: %+v", ms, s)
@@ -85,7 +85,7 @@ func TestOverlaps(t *testing.T) {
 	}
 	off := every(60_000)
 	off[0].Attributes["enabled"] = false
-	if s := consequence.Foresee(off, every(60_000), touched, consequence.Consequence{}, seen).Schedules[0]; s.Before != 0 {
+	if s := impact.Foresee(off, every(60_000), touched, impact.Impact{}, seen).Schedules[0]; s.Before != 0 {
 		t.Errorf("one that was off fired: %+v", s)
 	}
 }
@@ -116,9 +116,9 @@ func TestTight(t *testing.T) {
 		if tt.was == 0 {
 			before = nil
 		}
-		seen := consequence.Seen{Here: map[string]figures.Sum{"warn": {Calls: 5, MemoryPeak: tt.here}}, Before: "trial",
-			Earlier: map[string]figures.Sum{"warn": {Calls: 6, MemoryPeak: tt.earlier}}}
-		o := consequence.Foresee(before, of(tt.is), touched, consequence.Consequence{}, seen)
+		seen := impact.Seen{Here: map[string]metrics.Sum{"warn": {Invocations: 5, MemoryPeak: tt.here}}, Before: "trial",
+			Earlier: map[string]metrics.Sum{"warn": {Invocations: 6, MemoryPeak: tt.earlier}}}
+		o := impact.Foresee(before, of(tt.is), touched, impact.Impact{}, seen)
 		if got := fmt.Sprint(o.Tight); got != tt.want {
 			t.Errorf("%+v: %s", tt, got)
 		}
@@ -128,10 +128,10 @@ func TestTight(t *testing.T) {
 // A timeout is held against the 99th percentile of durations.
 func TestTightTimeouts(t *testing.T) {
 	of := []r{{Address: "function/warn", Kind: "function", Function: "warn", Attributes: map[string]any{"timeout": 1000.0}}}
-	slow := figures.Sum{Calls: 10, MemoryPeak: 5, MaxMs: 2000, Durations: figures.Histogram{figures.Bucket(2000): 10}}
-	o := consequence.Foresee(of, of, map[string]resource.Change{"pointer/warn": resource.Update}, consequence.Consequence{},
-		consequence.Seen{Here: map[string]figures.Sum{"warn": slow}})
-	if len(o.Tight) != 1 || o.Tight[0].What != "timeout" || !o.Tight[0].Under || o.Tight[0].Seen < 1800 || o.Tight[0].Calls != 10 {
+	slow := metrics.Sum{Invocations: 10, MemoryPeak: 5, MaxMs: 2000, Durations: metrics.Histogram{metrics.Bucket(2000): 10}}
+	o := impact.Foresee(of, of, map[string]resource.Change{"pointer/warn": resource.Update}, impact.Impact{},
+		impact.Seen{Here: map[string]metrics.Sum{"warn": slow}})
+	if len(o.Tight) != 1 || o.Tight[0].What != "timeout" || !o.Tight[0].Under || o.Tight[0].Seen < 1800 || o.Tight[0].Invocations != 10 {
 		t.Errorf("%+v", o.Tight)
 	}
 }
@@ -146,38 +146,38 @@ func TestCosts(t *testing.T) {
 		return []r{{Address: "function/warn", Kind: "function", Function: "warn",
 			Attributes: map[string]any{"memory": memory * (1 << 30)}}}
 	}
-	calls := figures.Sum{Calls: 1000, TotalMs: 500_000}
-	rates := figures.Rates{Currency: "EUR", PerMillionCalls: "0.20", PerGiBSecond: "0.00001"}
+	calls := metrics.Sum{Invocations: 1000, TotalMs: 500_000}
+	rates := metrics.Rates{Currency: "EUR", PerMillionCalls: "0.20", PerGiBSecond: "0.00001"}
 	const how = "30000 calls at 0.20 a million, and "
 	for _, tt := range []struct {
 		name          string
 		was, is       float64
-		here, earlier figures.Sum
-		rates         figures.Rates
+		here, earlier metrics.Sum
+		rates         metrics.Rates
 		want          string
 	}{
-		{"more memory", 1, 2, calls, figures.Sum{}, rates,
+		{"more memory", 1, 2, calls, metrics.Sum{}, rates,
 			"[{warn 0.1560 0.3060 EUR " + how + "30000.000 GiB seconds at 0.00001}]"},
-		{"new", 0, 1, calls, figures.Sum{}, rates, "[{warn  0.1560 EUR " + how + "15000.000 GiB seconds at 0.00001}]"},
-		{"gone", 1, 0, calls, figures.Sum{}, rates, "[{warn 0.1560  EUR " + how + "15000.000 GiB seconds at 0.00001}]"},
-		{"as in the stage before", 0, 1, figures.Sum{}, calls, rates,
+		{"new", 0, 1, calls, metrics.Sum{}, rates, "[{warn  0.1560 EUR " + how + "15000.000 GiB seconds at 0.00001}]"},
+		{"gone", 1, 0, calls, metrics.Sum{}, rates, "[{warn 0.1560  EUR " + how + "15000.000 GiB seconds at 0.00001}]"},
+		{"as in the stage before", 0, 1, metrics.Sum{}, calls, rates,
 			"[{warn  0.1560 EUR " + how + "15000.000 GiB seconds at 0.00001, if it is called as in trial}]"},
-		{"called once", 1, 2, figures.Sum{Calls: 1, TotalMs: 1_000_000}, figures.Sum{}, rates,
+		{"called once", 1, 2, metrics.Sum{Invocations: 1, TotalMs: 1_000_000}, metrics.Sum{}, rates,
 			"[{warn 0.3000 0.6000 EUR 30 calls at 0.20 a million, and 60000.000 GiB seconds at 0.00001}]"},
 		{"the same", 1, 1, calls, calls, rates, "[]"},
-		{"not called", 1, 2, figures.Sum{}, figures.Sum{}, rates, "[]"},
-		{"no prices", 1, 2, calls, calls, figures.Rates{}, "[]"},
-		{"a price that is none", 1, 2, calls, calls, figures.Rates{Currency: "EUR", PerGiBSecond: "dear"}, "[]"},
+		{"not called", 1, 2, metrics.Sum{}, metrics.Sum{}, rates, "[]"},
+		{"no prices", 1, 2, calls, calls, metrics.Rates{}, "[]"},
+		{"a price that is none", 1, 2, calls, calls, metrics.Rates{Currency: "EUR", PerGiBSecond: "dear"}, "[]"},
 	} {
-		seen := consequence.Seen{Over: 24 * time.Hour, Rates: tt.rates, Before: "trial",
-			Here: map[string]figures.Sum{"warn": tt.here}, Earlier: map[string]figures.Sum{"warn": tt.earlier}}
+		seen := impact.Seen{Over: 24 * time.Hour, Rates: tt.rates, Before: "trial",
+			Here: map[string]metrics.Sum{"warn": tt.here}, Earlier: map[string]metrics.Sum{"warn": tt.earlier}}
 		touched := map[string]resource.Change{"function/warn": resource.Update}
-		o := consequence.Foresee(of(tt.was), of(tt.is), touched, consequence.Consequence{}, seen)
+		o := impact.Foresee(of(tt.was), of(tt.is), touched, impact.Impact{}, seen)
 		if got := fmt.Sprint(o.Costs); got != tt.want {
 			t.Errorf("%s: %s\nwant %s", tt.name, got, tt.want)
 		}
 		seen.Over = 0
-		if o := consequence.Foresee(of(tt.was), of(tt.is), touched, consequence.Consequence{}, seen); len(o.Costs) != 0 {
+		if o := impact.Foresee(of(tt.was), of(tt.is), touched, impact.Impact{}, seen); len(o.Costs) != 0 {
 			t.Errorf("%s, over no time: %v", tt.name, o.Costs)
 		}
 	}
@@ -187,16 +187,16 @@ func TestCosts(t *testing.T) {
 // starts, and those of what closes, by how often they came.
 func TestWhatGoesAndWhoWaits(t *testing.T) {
 	now := time.Unix(1_700_000_000, 0)
-	seen := consequence.Seen{Now: now, Over: time.Hour,
-		Here:     map[string]figures.Sum{"warn": {Calls: 7200, MaxMs: 500}, "never": {}},
+	seen := impact.Seen{Now: now, Over: time.Hour,
+		Here:     map[string]metrics.Sum{"warn": {Invocations: 7200, MaxMs: 500}, "never": {}},
 		Triggers: map[string]int{"warn/ask": 12, "warn/tell": 0},
-		Held: []consequence.Held{{Function: "old", What: "log lines", Count: 9, Oldest: now},
+		Held: []impact.Held{{Function: "old", What: "log lines", Count: 9, Oldest: now},
 			{Function: "old", What: "kept calls", Count: 3}, {Function: "old", What: "rows", Count: 0},
 			{Function: "stays", What: "log lines", Count: 4}, {Function: "apart", What: "log lines", Count: 5},
 			{Function: "apart", What: "kept calls", Count: 2}, {Function: "warn", What: "kept calls", Count: 8}}}
-	c := consequence.Consequence{Cold: []string{"never", "warn"},
-		Closed: []consequence.Closed{{Trigger: "warn/ask"}, {Trigger: "warn/tell"}, {Trigger: "warn/other"}}}
-	o := consequence.Foresee(nil, nil, map[string]resource.Change{"logs/old": resource.Delete,
+	c := impact.Impact{Cold: []string{"never", "warn"},
+		Closed: []impact.Closed{{Trigger: "warn/ask"}, {Trigger: "warn/tell"}, {Trigger: "warn/other"}}}
+	o := impact.Foresee(nil, nil, map[string]resource.Change{"logs/old": resource.Delete,
 		"function/old": resource.Delete, "logs/stays": resource.Update, "function/warn": resource.Update, "function/apart": resource.Delete}, c, seen)
 	if got, want := fmt.Sprint(o.Losses), "[{apart kept calls 2 0} {old log lines 9 1700000000000} {old kept calls 3 0}]"; got != want {
 		t.Errorf("losses %s, want %s", got, want)
@@ -204,11 +204,11 @@ func TestWhatGoesAndWhoWaits(t *testing.T) {
 	if got, want := fmt.Sprint(o.Cold), "[{warn 7200 500 1}]"; got != want {
 		t.Errorf("cold %s, want %s", got, want)
 	}
-	if got, want := fmt.Sprint(o.Calls), "[{warn/ask 12}]"; got != want {
+	if got, want := fmt.Sprint(o.Invocations), "[{warn/ask 12}]"; got != want {
 		t.Errorf("calls %s, want %s", got, want)
 	}
 	seen.Over = 0
-	if o := consequence.Foresee(nil, nil, nil, c, seen); len(o.Cold) != 0 {
+	if o := impact.Foresee(nil, nil, nil, c, seen); len(o.Cold) != 0 {
 		t.Errorf("over no time: %v", o.Cold)
 	}
 }
@@ -219,11 +219,11 @@ func TestFiresADay(t *testing.T) {
 		return []r{{Address: "schedule/warn/sweep", Kind: "schedule", Function: "warn",
 			Attributes: map[string]any{"cron": cron, "zone": zone, "enabled": true}}}
 	}
-	seen := consequence.Seen{Now: time.Date(2026, 3, 2, 12, 0, 0, 0, time.UTC), Over: time.Hour}
+	seen := impact.Seen{Now: time.Date(2026, 3, 2, 12, 0, 0, 0, time.UTC), Over: time.Hour}
 	for cron, want := range map[string]float64{"30 6 * * *": 1, "30 6 * * 1": 4. / 28, "0 * * * *": 24,
 		"*/30 * * * *": 48, "*/57 8 * * *": 2} {
-		o := consequence.Foresee(nil, of(cron, "Europe/Oslo"), map[string]resource.Change{"schedule/warn/sweep": "create",
-			"function/warn": "create"}, consequence.Consequence{}, seen)
+		o := impact.Foresee(nil, of(cron, "Europe/Oslo"), map[string]resource.Change{"schedule/warn/sweep": "create",
+			"function/warn": "create"}, impact.Impact{}, seen)
 		if len(o.Schedules) != 1 {
 			t.Fatalf("%s: %+v", cron, o.Schedules)
 		}
@@ -233,8 +233,8 @@ func TestFiresADay(t *testing.T) {
 			t.Errorf("%s: %+v, want %v a day", cron, s, want)
 		}
 	}
-	o := consequence.Foresee(of("30 6 * * *", "Europe/Oslo"), nil, map[string]resource.Change{"schedule/warn/sweep": "delete"},
-		consequence.Consequence{}, seen)
+	o := impact.Foresee(of("30 6 * * *", "Europe/Oslo"), nil, map[string]resource.Change{"schedule/warn/sweep": "delete"},
+		impact.Impact{}, seen)
 	if s := o.Schedules[0]; s.Before != 1 || s.After != 0 || len(s.Next) != 0 || s.Zone != "" {
 		t.Errorf("one that goes: %+v", s)
 	}
@@ -252,8 +252,8 @@ func TestSchedulesInOrder(t *testing.T) {
 		touched[address], want = resource.Create, append(want, fmt.Sprintf("warn/at%02d", i))
 	}
 	var got []string
-	for _, s := range consequence.Foresee(nil, after, touched, consequence.Consequence{},
-		consequence.Seen{Now: time.Unix(1_700_000_000, 0), Over: time.Hour}).Schedules {
+	for _, s := range impact.Foresee(nil, after, touched, impact.Impact{},
+		impact.Seen{Now: time.Unix(1_700_000_000, 0), Over: time.Hour}).Schedules {
 		got = append(got, s.Trigger)
 	}
 	if !slices.Equal(got, want) {
@@ -314,10 +314,10 @@ func TestThroughByBruteForce(t *testing.T) {
 	for range 2000 {
 		before, after := random(), random()
 		told := map[string]map[string]bool{}
-		for _, x := range consequence.Weigh(before, after, nil).Through {
+		for _, x := range impact.Weigh(before, after, nil).Through {
 			end := x.Via[len(x.Via)-1]
 			could, _ := reaches(before, end)
-			wasThere := slices.ContainsFunc(consequence.Weigh(nil, before, nil).Through, func(old consequence.Through) bool {
+			wasThere := slices.ContainsFunc(impact.Weigh(nil, before, nil).Through, func(old impact.Through) bool {
 				return old.Function == x.Function && old.Via[len(old.Via)-1] == end
 			})
 			if told[x.Function] == nil {
@@ -367,11 +367,11 @@ func TestMoved(t *testing.T) {
 		{"within one function", []string{"a/x ANY /s members"}, []string{"a/x ANY /s members", "a/y GET /s members"}, "[]"},
 		{"to nobody", []string{"a/x GET /s members"}, nil, "[]"},
 	} {
-		if got := fmt.Sprint(consequence.Weigh(all(tt.before...), all(tt.after...), nil).Moved); got != tt.want {
+		if got := fmt.Sprint(impact.Weigh(all(tt.before...), all(tt.after...), nil).Moved); got != tt.want {
 			t.Errorf("%s: %s, want %s", tt.name, got, tt.want)
 		}
 	}
-	closed := consequence.Weigh(all("a/x GET /s members"), all("a/x GET /s growers"), nil).Closed
+	closed := impact.Weigh(all("a/x GET /s members"), all("a/x GET /s growers"), nil).Closed
 	if got := fmt.Sprint(closed); got != "[{a a/x GET /s GET /s members growers}]" {
 		t.Errorf("closed: %s", got)
 	}
@@ -380,14 +380,14 @@ func TestMoved(t *testing.T) {
 // However many resources of a function are touched, in whatever order, each thing is
 // said of it once, by the functions' names.
 func TestSaidOnceOfEachFunction(t *testing.T) {
-	seen := consequence.Seen{Now: time.Unix(1_700_000_000, 0), Over: 24 * time.Hour, Here: map[string]figures.Sum{}}
+	seen := impact.Seen{Now: time.Unix(1_700_000_000, 0), Over: 24 * time.Hour, Here: map[string]metrics.Sum{}}
 	touched := map[string]resource.Change{}
 	var before, after []r
 	var names []string
 	for i := range 9 {
 		fn := fmt.Sprintf("row%d", i)
 		names = append(names, fn)
-		seen.Here[fn] = figures.Sum{Calls: 10, MemoryPeak: 200 << 20}
+		seen.Here[fn] = metrics.Sum{Invocations: 10, MemoryPeak: 200 << 20}
 		for _, kind := range []string{"function", "logs", "identity", "revision", "pointer"} {
 			touched[kind+"/"+fn] = resource.Update
 		}
@@ -397,7 +397,7 @@ func TestSaidOnceOfEachFunction(t *testing.T) {
 		}
 	}
 	var got []string
-	for _, tight := range consequence.Foresee(before, after, touched, consequence.Consequence{}, seen).Tight {
+	for _, tight := range impact.Foresee(before, after, touched, impact.Impact{}, seen).Tight {
 		got = append(got, tight.Function)
 	}
 	if fmt.Sprint(got) != fmt.Sprint(names) {
